@@ -1,0 +1,16 @@
+// Command jadekettle keeps servers as they are declared.
+package main
+
+import (
+	"os"
+
+	"jadekettle/internal/cli"
+	"jadekettle/internal/host/worker"
+)
+
+func main() {
+	if len(os.Args) == 3 && os.Args[1] == worker.Argument {
+		os.Exit(worker.Main(os.Args[2]))
+	}
+	os.Exit(cli.Main(os.Args[1:]))
+}

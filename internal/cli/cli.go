@@ -1,0 +1,178 @@
+// Package cli is the command line: each command reads its flags, calls what
+// does the work, and prints.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/muesli/termenv"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"golang.org/x/term"
+
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/run"
+)
+
+// Exit codes.
+const (
+	exitDone    = 0
+	exitFailed  = 1   // a task failed or was blocked, or a host was not reached, busy or lost
+	exitWrong   = 2   // the project or the call is wrong
+	exitChanges = 3   // there are differences, and --fail-if-changes
+	exitStopped = 130 // stopped from the keyboard
+)
+
+// App is where a command reads and writes. Tests and the demo run commands in
+// their own process through it.
+type App struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Getenv   func(string) string
+	Terminal bool // Out is a terminal, and In is one to ask on
+	Color    bool
+
+	project string // --project
+	output  string // --output
+	code    int
+	last    []*run.Host // the outcome of the last preview or apply
+}
+
+// Main runs the program and gives its exit code.
+func Main(args []string) int {
+	out := term.IsTerminal(int(os.Stdout.Fd()))
+	app := &App{
+		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv,
+		Terminal: out && term.IsTerminal(int(os.Stdin.Fd())),
+		Color:    out && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb",
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends at once
+	return app.Run(ctx, args)
+}
+
+// Run runs one command line.
+func (a *App) Run(ctx context.Context, args []string) int {
+	a.code = exitDone
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.In)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	if err := root.ExecuteContext(ctx); err != nil {
+		a.complain(err)
+		return exitWrong
+	}
+	return a.code
+}
+
+const about = `Jade Kettle keeps servers as they are declared.
+
+Manifests declare packages, files, services and users; an inventory lists hosts
+and groups. Preview shows what would change on every host, apply makes just
+those changes and reports what changed, failed or was already right. A host
+needs only an SSH server and sh.`
+
+func (a *App) root() *cobra.Command {
+	root := &cobra.Command{
+		Use: "jadekettle", Short: "Keep servers as they are declared", Long: about,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if err := a.environment(c); err != nil {
+				return err
+			}
+			if a.output != "text" && a.output != "json" {
+				return fmt.Errorf("--output is %q; it takes text or json", a.output)
+			}
+			return nil
+		},
+	}
+	root.PersistentFlags().StringVar(&a.project, "project", "", "the project's folder (default: this one or the nearest above with a jadekettle.toml)")
+	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
+	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
+	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.factsCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fmt.Errorf("%w; `%s --help` lists the flags", err, c.CommandPath())
+	})
+	return root
+}
+
+// environment lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
+// the flag is not given.
+func (a *App) environment(c *cobra.Command) error {
+	var failed error
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		name := "JADEKETTLE_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		if v := a.Getenv(name); v != "" && !f.Changed && f.Name != "help" {
+			if err := c.Flags().Set(f.Name, v); err != nil && failed == nil {
+				failed = fmt.Errorf("the variable %s is %q, which --%s does not take", name, v, f.Name)
+			}
+		}
+	})
+	return failed
+}
+
+// complain prints an error that ended a command.
+func (a *App) complain(err error) {
+	var ps *value.Problems
+	if errors.As(err, &ps) {
+		a.problems(ps.List())
+		return
+	}
+	what, do, _ := strings.Cut(err.Error(), "; ")
+	fmt.Fprintf(a.Err, "%s %s\n", a.style(bad).Render("jadekettle:"), what)
+	if do != "" {
+		fmt.Fprintf(a.Err, "  %s\n", do)
+	}
+}
+
+// mood is what a piece of text is to convey besides its words.
+type mood int
+
+const (
+	plain mood = iota
+	bad        // something failed
+	loud       // something changed
+	quiet      // all else
+	added
+	removed
+)
+
+func (a *App) style(m mood) lipgloss.Style {
+	r := lipgloss.NewRenderer(io.Discard)
+	r.SetColorProfile(termenv.Ascii)
+	if a.Color {
+		r.SetColorProfile(termenv.ANSI)
+	}
+	s := r.NewStyle().TabWidth(lipgloss.NoTabConversion)
+	switch m {
+	case bad:
+		return s.Foreground(lipgloss.Color("1"))
+	case loud:
+		return s.Bold(true)
+	case quiet:
+		return s.Faint(true)
+	case added:
+		return s.Foreground(lipgloss.Color("2"))
+	case removed:
+		return s.Foreground(lipgloss.Color("1"))
+	}
+	return s
+}
+
+// count writes a number with its noun.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

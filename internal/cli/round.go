@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
+)
+
+// round is what preview and apply have in common.
+type round struct {
+	preview  bool
+	except   []string
+	parallel int
+	verbose  bool
+	strict   bool // --fail-if-changes
+}
+
+func (r *round) flags(c *cobra.Command) {
+	c.Flags().StringSliceVar(&r.except, "except", nil, "hosts, patterns or @groups to take out again")
+	c.Flags().IntVar(&r.parallel, "parallel", 0, "hosts at once (default: [run] parallel, 32)")
+	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, and in an apply whole texts")
+	c.Flags().BoolVar(&r.strict, "fail-if-changes", false, "end with 3 when something changed or would change")
+}
+
+func (a *App) previewCommand() *cobra.Command {
+	r := &round{preview: true}
+	c := &cobra.Command{
+		Use: "preview [TARGET...]", Short: "Show what an apply would change, and change nothing", GroupID: "work",
+		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a host\nbut Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\nany it takes all hosts.",
+		RunE: func(c *cobra.Command, targets []string) error {
+			p, hosts, dir, err := a.load(targets, r.except)
+			if err != nil {
+				return err
+			}
+			return a.round(c.Context(), r, p, hosts, dir)
+		},
+	}
+	r.flags(c)
+	return c
+}
+
+func (a *App) applyCommand() *cobra.Command {
+	r := &round{}
+	all, yes := false, false
+	c := &cobra.Command{
+		Use: "apply TARGET... | --all", Short: "Make hosts as they are declared", GroupID: "work",
+		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\nchanged, failed, were blocked or were already right. Targets are host names, patterns such as\n\"gauge-*\", and @groups; --all takes every host.",
+		RunE: func(c *cobra.Command, targets []string) error {
+			if len(targets) == 0 && !all {
+				return errors.New("apply wants to know where; name hosts, patterns or @groups, or say --all")
+			}
+			if len(targets) > 0 && all {
+				return errors.New("--all is given with targets; keep one of the two")
+			}
+			p, hosts, dir, err := a.load(targets, r.except)
+			if err != nil {
+				return err
+			}
+			if a.Terminal && !yes && !a.agree(hosts) {
+				fmt.Fprintln(a.Err, "nothing was done")
+				a.code = exitStopped
+				return nil
+			}
+			return a.round(c.Context(), r, p, hosts, dir)
+		},
+	}
+	r.flags(c)
+	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+// agree asks whether to go on.
+func (a *App) agree(hosts []*inventory.Host) bool {
+	names := make([]string, 0, 6)
+	n := 0
+	for _, h := range hosts {
+		if h.Off != "" {
+			continue
+		}
+		if n++; len(names) < 5 {
+			names = append(names, h.Name)
+		}
+	}
+	list := strings.Join(names, ", ")
+	if n > len(names) {
+		list += fmt.Sprintf(" and %d more", n-len(names))
+	}
+	fmt.Fprintf(a.Err, "Apply to %s: %s? [y/N] ", count(n, "host"), list)
+	answer, _ := bufio.NewReader(a.In).ReadString('\n')
+	answer = strings.ToLower(strings.TrimSpace(answer))
+	return answer == "y" || answer == "yes"
+}
+
+// round takes hosts through a preview or an apply and reports.
+func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*inventory.Host, dir string) error {
+	if err := resolved(p, hosts); err != nil {
+		return err
+	}
+	id, started, err := newRun(p, r.preview)
+	if err != nil {
+		return err
+	}
+	fleet := a.fleet(p, dir, r.parallel)
+	v := &view{app: a, preview: r.preview, verbose: r.verbose, dir: dir}
+	for _, h := range hosts {
+		v.wide = max(v.wide, len(h.Name))
+	}
+	if a.output == "text" {
+		fleet.Notify = v.event
+	}
+	out := fleet.Run(ctx, hosts, id)
+	a.code, a.last = verdict(ctx, out, r.strict), out
+	if a.output == "json" {
+		return history.New(id, started, time.Since(started), out).Write(a.Out)
+	}
+	v.ending(out)
+	return nil
+}
+
+// verdict gives the exit code: 2 before 1 before 3, and 130 before all.
+func verdict(ctx context.Context, hosts []*run.Host, strict bool) int {
+	code := exitDone
+	for _, h := range hosts {
+		switch classOf(h) {
+		case wrong:
+			return exitWrong
+		case lost, notReached, busy, failed:
+			code = exitFailed
+		}
+		if strict && code == exitDone && h.Count(plan.Changed) > 0 {
+			code = exitChanges
+		}
+	}
+	if ctx.Err() != nil {
+		return exitStopped
+	}
+	return code
+}

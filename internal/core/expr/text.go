@@ -1,0 +1,181 @@
+package expr
+
+import (
+	"fmt"
+	"strings"
+
+	"jadekettle/internal/core/value"
+)
+
+// Candidate is the placeholder that stays in a check command until the host
+// fills it in.
+const Candidate = "candidate"
+
+// Text is a text with ${...} in it, compiled.
+type Text struct {
+	parts []part
+	lone  bool // one ${...} and nothing else: the value keeps its type
+	at    Placer
+}
+
+type part struct {
+	literal string
+	prog    *Program
+	offset  int
+}
+
+// ParseText compiles a text. Each ${ ends at its matching brace; CEL strings
+// and braces in between are skipped; $${ is a literal ${. Where keep is
+// Candidate, ${candidate} stays as it is.
+func ParseText(s string, at Placer, keep string, extra ...string) (*Text, error) {
+	t := &Text{at: at}
+	var ps value.Problems
+	var lit strings.Builder
+	for i := 0; i < len(s); {
+		switch {
+		case strings.HasPrefix(s[i:], "$${"):
+			lit.WriteString("${")
+			i += 3
+		case strings.HasPrefix(s[i:], "${"):
+			start := i + 2
+			length := matching(s[start:])
+			if length < 0 {
+				ps.At(at(i), "a ${ is not closed", "write ${expression}, or $${ for the characters themselves")
+				return nil, ps.Err()
+			}
+			body := s[start : start+length]
+			i = start + length + 1
+			if keep != "" && strings.TrimSpace(body) == keep {
+				lit.WriteString("${" + keep + "}")
+				continue
+			}
+			if strings.TrimSpace(body) == "" {
+				ps.At(at(start), "${} holds no expression", "write what is meant, such as ${host.name}")
+				continue
+			}
+			prog, err := Compile(body, func(o int) value.Place { return at(start + o) }, extra...)
+			if err != nil {
+				ps.AddErr(at(start), err)
+				continue
+			}
+			if lit.Len() > 0 {
+				t.parts = append(t.parts, part{literal: lit.String()})
+				lit.Reset()
+			}
+			t.parts = append(t.parts, part{prog: prog, offset: start})
+		default:
+			lit.WriteByte(s[i])
+			i++
+		}
+	}
+	if lit.Len() > 0 || len(t.parts) == 0 {
+		t.parts = append(t.parts, part{literal: lit.String()})
+	}
+	t.lone = len(t.parts) == 1 && t.parts[0].prog != nil
+	return t, ps.Err()
+}
+
+// matching gives the offset of the brace that closes an expression, or -1.
+func matching(s string) int {
+	depth := 0
+	for i := 0; i < len(s); i++ {
+		switch s[i] {
+		case '{':
+			depth++
+		case '}':
+			if depth == 0 {
+				return i
+			}
+			depth--
+		case '"', '\'':
+			end := stringEnd(s[i:], i > 0 && (s[i-1] == 'r' || s[i-1] == 'R') && !wordBefore(s, i-1))
+			if end < 0 {
+				return -1
+			}
+			i += end - 1
+		}
+	}
+	return -1
+}
+
+func wordBefore(s string, i int) bool {
+	if i == 0 {
+		return false
+	}
+	c := s[i-1]
+	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+}
+
+// stringEnd gives the length of the CEL string that s begins with, or -1
+// (CEL specification, "String and Bytes Values").
+func stringEnd(s string, raw bool) int {
+	quote := s[:1]
+	if strings.HasPrefix(s, strings.Repeat(quote, 3)) {
+		quote = strings.Repeat(quote, 3)
+	}
+	for i := len(quote); i < len(s); i++ {
+		switch {
+		case s[i] == '\\' && !raw:
+			i++
+		case strings.HasPrefix(s[i:], quote):
+			return i + len(quote)
+		}
+	}
+	return -1
+}
+
+// Eval gives the text's value for one host: that of a lone ${...} with its
+// type, text otherwise, Unknown{} when a part depends on facts not known.
+func (t *Text) Eval(vars *Vars) (any, error) {
+	return t.eval(func(p *Program) (any, error) { return p.Eval(vars) })
+}
+
+// EvalN is Eval with the number of a host in its range.
+func (t *Text) EvalN(vars *Vars, n int64) (any, error) {
+	return t.eval(func(p *Program) (any, error) { return p.EvalN(vars, n) })
+}
+
+func (t *Text) eval(eval func(*Program) (any, error)) (any, error) {
+	if t.lone {
+		return eval(t.parts[0].prog)
+	}
+	if len(t.parts) == 1 {
+		return t.parts[0].literal, nil
+	}
+	var b strings.Builder
+	unknown := false
+	for _, p := range t.parts {
+		if p.prog == nil {
+			b.WriteString(p.literal)
+			continue
+		}
+		v, err := eval(p.prog)
+		if err != nil {
+			return nil, err
+		}
+		if _, ok := v.(Unknown); ok {
+			unknown = true
+			continue
+		}
+		s, ok := value.Text(v)
+		if !ok {
+			return nil, value.Problem{Place: t.at(p.offset), What: fmt.Sprintf("${%s} gives %s, which has no text", p.prog.text, value.TypeName(v)),
+				Do: "use a text, a number or a bool inside a text"}
+		}
+		b.WriteString(s)
+	}
+	if unknown {
+		return Unknown{}, nil
+	}
+	return b.String(), nil
+}
+
+// ReadsFact says whether any part reads the fact at a top-level name.
+func (t *Text) ReadsFact(name string) bool {
+	for _, p := range t.parts {
+		if p.prog != nil && p.prog.ReadsFact(name) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,648 @@
+// Package inventory reads the hosts and groups of a project and selects among
+// them.
+package inventory
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/value"
+)
+
+// Host is one managed machine.
+type Host struct {
+	Name    string
+	Off     string         // why it is never contacted; empty when it is
+	Vars    map[string]any // host.* in expressions: name, address, groups and the host's own keys
+	Connect Connect
+	Groups  []*Group // every group it is in, outermost first, then as in the inventory
+	Place   value.Place
+}
+
+// Address is where the host is; its name when no address is given.
+func (h *Host) Address() string { return h.Vars["address"].(string) }
+
+// Connect says how a host is reached. Zero values mean the usual: port 22,
+// the user who runs the program, an agent or the usual key files.
+type Connect struct {
+	Address string // where to connect, when that is not the host's address
+	Port    int
+	User    string
+	Key     string // a private key file; ~/ and paths relative to the project are allowed
+	Elevate string // "sudo", or empty to stay the user that logs in
+	Local   bool   // this machine, without SSH
+}
+
+// Use is a manifest that a group gives to its members.
+type Use struct {
+	Manifest string
+	Place    value.Place
+}
+
+// Group is a named set of hosts.
+type Group struct {
+	Name      string
+	About     string
+	Inside    string
+	Manifests []Use
+	Depth     int // how many groups it is inside of
+	Place     value.Place
+
+	members []pattern
+	inside  *Group
+	connect *manifest.Node
+	index   int
+}
+
+// Inventory is all hosts and groups, in the order in which they are written.
+type Inventory struct {
+	Hosts  []*Host
+	Groups []*Group
+}
+
+// Load reads the inventory files. What is wrong is added to problems; whole is
+// false when a file could not be read to its end.
+func Load(project fs.FS, files []string, problems *value.Problems) (inv *Inventory, whole bool) {
+	l := loader{inv: &Inventory{}, problems: problems, tables: map[string][]table{}}
+	whole = true
+	for _, name := range files {
+		data, err := fs.ReadFile(project, name)
+		if err != nil {
+			do := ""
+			if errors.Is(err, fs.ErrNotExist) {
+				err, do = errors.New("the inventory file is not there"), "make it, or change [inventory] files in jadekettle.toml"
+			}
+			problems.At(value.Place{File: name}, err.Error(), do)
+			whole = false
+			continue
+		}
+		root, ok := manifest.ParseTOML(name, data, problems)
+		whole = whole && ok
+		l.read(root)
+	}
+	l.link()
+	for _, h := range l.inv.Hosts {
+		l.finish(h)
+	}
+	return l.inv, whole
+}
+
+// table is one [host.NAME] table that speaks of a host, with the host's number
+// when the name is a range.
+type table struct {
+	node   *manifest.Node
+	n      int64
+	ranged bool
+}
+
+type loader struct {
+	inv      *Inventory
+	problems *value.Problems
+	top      []*manifest.Node // [connect] of every file
+	tables   map[string][]table
+}
+
+func (l *loader) read(root *manifest.Node) {
+	for _, k := range root.Keys {
+		switch {
+		case k.Node.Kind != manifest.Table || !slices.Contains([]string{"connect", "host", "group"}, k.Name):
+			l.problems.At(k.Place, fmt.Sprintf("an inventory has no %q", k.Name),
+				value.Meant(k.Name, []string{"connect", "host", "group"}, "it has [connect], [host.NAME] and [group.NAME]"))
+		case k.Name == "connect":
+			l.top = append(l.top, k.Node)
+		case k.Name == "host":
+			for _, h := range k.Node.Keys {
+				l.host(h)
+			}
+		case k.Name == "group":
+			for _, g := range k.Node.Keys {
+				l.group(g)
+			}
+		}
+	}
+}
+
+var hostForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+
+func (l *loader) host(k manifest.Key) {
+	if k.Node.Kind != manifest.Table {
+		l.problems.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name), "write [host."+k.Name+"] and the host's keys below it")
+		return
+	}
+	names, err := expand(k.Name)
+	if err != nil {
+		l.problems.At(k.Place, err.Error(), "")
+		return
+	}
+	for _, nm := range names {
+		if !hostForm.MatchString(nm.name) {
+			l.problems.At(k.Place, fmt.Sprintf("%q is no host name", nm.name), "use letters, digits, dots, dashes and underscores")
+			return
+		}
+		if l.tables[nm.name] == nil {
+			l.inv.Hosts = append(l.inv.Hosts, &Host{Name: nm.name, Place: k.Place})
+		}
+		l.tables[nm.name] = append(l.tables[nm.name], table{k.Node, nm.n, nm.ranged})
+	}
+}
+
+var groupKeys = []string{"about", "inside", "manifests", "members", "connect"}
+
+func (l *loader) group(k manifest.Key) {
+	if k.Node.Kind != manifest.Table || !hostForm.MatchString(k.Name) {
+		l.problems.At(k.Place, fmt.Sprintf("group.%s is no group", k.Name), "write [group.NAME], the name in letters, digits, dashes and underscores")
+		return
+	}
+	if first, ok := l.inv.Group(k.Name); ok {
+		l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name, first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
+		return
+	}
+	g := &Group{Name: k.Name, Place: k.Place, index: len(l.inv.Groups)}
+	l.inv.Groups = append(l.inv.Groups, g)
+	for _, a := range k.Node.Keys {
+		switch a.Name {
+		case "about":
+			g.About = l.text(a)
+		case "inside":
+			g.Inside = l.text(a)
+		case "manifests":
+			for _, item := range l.texts(a) {
+				g.Manifests = append(g.Manifests, Use{item.Value.(string), item.Place})
+			}
+		case "members":
+			for _, item := range l.texts(a) {
+				p, err := parsePattern(item.Value.(string), item.Place)
+				if err != nil {
+					l.problems.At(item.Place, err.Error(), "")
+					continue
+				}
+				g.members = append(g.members, p)
+			}
+		case "connect":
+			g.connect = a.Node
+		case "where", "params":
+			l.problems.At(a.Place, a.Name+" is not evaluated by this version", "name the members instead, and give values through data")
+		default:
+			l.problems.At(a.Place, fmt.Sprintf("a group has no %q", a.Name), value.Meant(a.Name, groupKeys, "it has "+strings.Join(groupKeys, ", ")))
+		}
+	}
+}
+
+func (l *loader) text(k manifest.Key) string {
+	s, ok := k.Node.Value.(string)
+	if !ok || s == "" {
+		l.problems.At(k.Node.Place, k.Name+" takes a text", "write it in quotes")
+	}
+	return s
+}
+
+func (l *loader) texts(k manifest.Key) []*manifest.Node {
+	if k.Node.Kind != manifest.List {
+		l.problems.At(k.Node.Place, k.Name+" takes a list of texts", "put it in brackets: "+k.Name+` = ["..."]`)
+		return nil
+	}
+	var out []*manifest.Node
+	for _, item := range k.Node.Items {
+		if _, ok := item.Value.(string); !ok {
+			l.problems.At(item.Place, k.Name+" takes a list of texts", "write it in quotes")
+			continue
+		}
+		out = append(out, item)
+	}
+	return out
+}
+
+// link joins groups with those they are inside of and hosts with their groups.
+func (l *loader) link() {
+	for _, g := range l.inv.Groups {
+		if g.Inside == "" {
+			continue
+		}
+		outer, ok := l.inv.Group(g.Inside)
+		if !ok {
+			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is no group", g.Name, g.Inside), value.Meant(g.Inside, l.inv.GroupNames(), "declare [group."+g.Inside+"]"))
+			continue
+		}
+		g.inside = outer
+	}
+	for _, g := range l.inv.Groups {
+		seen := []string{g.Name}
+		for at := g.inside; at != nil; at = at.inside {
+			if at == g {
+				l.problems.At(g.Place, "groups are inside one another in a circle: "+strings.Join(append(seen, g.Name), " inside "), "take one inside away")
+				g.inside = nil
+				break
+			}
+			if slices.Contains(seen, at.Name) {
+				break // a circle further out, reported there
+			}
+			seen = append(seen, at.Name)
+		}
+	}
+	for _, g := range l.inv.Groups {
+		for at := g.inside; at != nil && g.Depth <= len(l.inv.Groups); at = at.inside {
+			g.Depth++
+		}
+		for _, m := range g.members {
+			if m.plain() && !l.inv.has(m.text) {
+				l.problems.At(m.place, fmt.Sprintf("group %s has the member %q, which is no host", g.Name, m.text), value.Meant(m.text, l.inv.HostNames(), "declare [host."+m.text+"]"))
+			}
+		}
+	}
+	for _, h := range l.inv.Hosts {
+		in := map[*Group]bool{}
+		for _, g := range l.inv.Groups {
+			if slices.ContainsFunc(g.members, func(p pattern) bool { return p.matches(h.Name) }) {
+				for at := g; at != nil && !in[at]; at = at.inside {
+					in[at] = true
+				}
+			}
+		}
+		for _, g := range l.inv.Groups {
+			if in[g] {
+				h.Groups = append(h.Groups, g)
+			}
+		}
+		slices.SortStableFunc(h.Groups, func(a, b *Group) int { return cmp.Or(cmp.Compare(a.Depth, b.Depth), cmp.Compare(a.index, b.index)) })
+	}
+}
+
+// finish gives a host its own keys and its connection.
+func (l *loader) finish(h *Host) {
+	groups := []any{}
+	for _, g := range h.Groups {
+		groups = append(groups, g.Name)
+	}
+	h.Vars = map[string]any{"name": h.Name, "address": h.Name, "groups": groups}
+	from := map[string]value.Place{}
+	tables := slices.Clone(l.tables[h.Name])
+	slices.SortStableFunc(tables, func(a, b table) int { return boolInt(b.ranged) - boolInt(a.ranged) })
+	var connects []source
+	for _, t := range l.top {
+		connects = append(connects, source{t, -1, 0})
+	}
+	for _, g := range h.Groups {
+		if g.connect != nil {
+			connects = append(connects, source{g.connect, g.Depth, 0})
+		}
+	}
+	for _, t := range tables {
+		for _, k := range t.node.Keys {
+			if first, there := from[k.Name]; there && !t.ranged && k.Name != "connect" && !l.rangedAt(tables, first) {
+				l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name, k.Name, first), Do: "keep one of them", Also: []value.Place{first}})
+				continue
+			}
+			from[k.Name] = k.Place
+			l.hostKey(h, t, k, &connects)
+		}
+	}
+	l.connect(h, connects)
+}
+
+func (l *loader) rangedAt(tables []table, at value.Place) bool {
+	return slices.ContainsFunc(tables, func(t table) bool {
+		return t.ranged && slices.ContainsFunc(t.node.Keys, func(k manifest.Key) bool { return k.Place == at })
+	})
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]source) {
+	switch k.Name {
+	case "connect":
+		*connects = append(*connects, source{k.Node, 1 << 20, t.n})
+		return
+	case "params":
+		l.problems.At(k.Place, "params is not evaluated by this version", "give the value through data")
+		return
+	case "name", "groups":
+		l.problems.At(k.Place, fmt.Sprintf("a host's %q is given already", k.Name), "choose another key")
+		return
+	}
+	v, err := l.value(h, t, k.Node)
+	if err != nil {
+		l.problems.AddErr(k.Node.Place, err)
+		return
+	}
+	text, isText := v.(string)
+	switch k.Name {
+	case "off":
+		if !isText || text == "" {
+			l.problems.At(k.Node.Place, "off takes the reason, as text", `write off = "why and until when"`)
+			return
+		}
+		h.Off = text
+		return
+	case "address":
+		if !isText || text == "" || strings.ContainsAny(text, " \t\n/") {
+			l.problems.At(k.Node.Place, "address takes an address or a name, as text", `write address = "192.0.2.21"`)
+			return
+		}
+	}
+	h.Vars[k.Name] = v
+}
+
+// value gives a host's key, with ${n} and ${host.name} filled in.
+func (l *loader) value(h *Host, t table, node *manifest.Node) (any, error) {
+	s, ok := node.Value.(string)
+	if !ok || !manifest.Interpolated(s) {
+		return node.Plain(), nil
+	}
+	var extra []string
+	if t.ranged {
+		extra = []string{"n"}
+	}
+	text, err := expr.ParseText(s, node.At, "", extra...)
+	if err != nil {
+		return nil, err
+	}
+	return text.EvalN(&expr.Vars{Host: map[string]any{"name": h.Name}}, t.n)
+}
+
+// source is a connect table with the rank of where it stands: -1 for the top,
+// a group's depth, or more than any for a host.
+type source struct {
+	node *manifest.Node
+	rank int
+	n    int64
+}
+
+var connectKeys = []string{"address", "port", "user", "key", "elevate", "local"}
+
+func (l *loader) connect(h *Host, sources []source) {
+	type setBy struct {
+		rank  int
+		value any
+		place value.Place
+	}
+	set := map[string]setBy{}
+	for _, s := range sources {
+		if s.node.Kind != manifest.Table {
+			l.problems.At(s.node.Place, "connect is a table", `write connect = { user = "ops" }`)
+			continue
+		}
+		for _, k := range s.node.Keys {
+			v, err := l.value(h, table{n: s.n, ranged: s.rank >= 1<<20}, k.Node)
+			if err != nil {
+				l.problems.AddErr(k.Node.Place, err)
+				continue
+			}
+			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank < 1<<20 && !value.Equal(first.value, v) {
+				l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s", k.Name, h.Name, first.place),
+					Do: "say it on the host, or put one group inside the other", Also: []value.Place{first.place}})
+				continue
+			}
+			set[k.Name] = setBy{s.rank, v, k.Place}
+			if err := h.Connect.set(k.Name, v); err != nil {
+				what, do, _ := strings.Cut(err.Error(), "; ")
+				l.problems.At(k.Place, what, do)
+			}
+		}
+	}
+}
+
+func (c *Connect) set(key string, v any) error {
+	text, isText := v.(string)
+	switch key {
+	case "port":
+		n, ok := v.(int64)
+		if !ok || n < 1 || n > 65535 {
+			return errors.New("connect.port is a number from 1 to 65535; write port = 22")
+		}
+		c.Port = int(n)
+		return nil
+	case "local":
+		b, ok := v.(bool)
+		if !ok {
+			return errors.New("connect.local is true or false; write local = true")
+		}
+		c.Local = b
+		return nil
+	case "address", "user", "key", "elevate":
+		if !isText {
+			return fmt.Errorf("connect.%s takes text, not %s; put it in quotes", key, value.TypeName(v))
+		}
+	default:
+		return fmt.Errorf("connect has no %q; %s", key, value.Meant(key, connectKeys, "it has "+strings.Join(connectKeys, ", ")))
+	}
+	switch key {
+	case "address":
+		c.Address = text
+	case "user":
+		c.User = text
+	case "key":
+		c.Key = text
+	case "elevate":
+		if text != "sudo" && text != "" {
+			return fmt.Errorf("connect.elevate is %q; it takes \"sudo\", or \"\" to stay the user that logs in", text)
+		}
+		c.Elevate = text
+	}
+	return nil
+}
+
+// Host looks a host up by name.
+func (inv *Inventory) Host(name string) (*Host, bool) {
+	i := slices.IndexFunc(inv.Hosts, func(h *Host) bool { return h.Name == name })
+	if i < 0 {
+		return nil, false
+	}
+	return inv.Hosts[i], true
+}
+
+func (inv *Inventory) has(name string) bool { _, ok := inv.Host(name); return ok }
+
+// Group looks a group up by name.
+func (inv *Inventory) Group(name string) (*Group, bool) {
+	for _, g := range inv.Groups {
+		if g.Name == name {
+			return g, true
+		}
+	}
+	return nil, false
+}
+
+// HostNames lists the hosts.
+func (inv *Inventory) HostNames() []string {
+	var out []string
+	for _, h := range inv.Hosts {
+		out = append(out, h.Name)
+	}
+	return out
+}
+
+// GroupNames lists the groups.
+func (inv *Inventory) GroupNames() []string {
+	var out []string
+	for _, g := range inv.Groups {
+		out = append(out, g.Name)
+	}
+	return out
+}
+
+// Select gives the hosts that targets name (host names, patterns, @group),
+// without those that except names, in the inventory's order. No targets means
+// every host. A name that means nothing is an error.
+func (inv *Inventory) Select(targets, except []string) ([]*Host, error) {
+	in, err := inv.match(targets)
+	if err != nil {
+		return nil, err
+	}
+	out, err := inv.match(except)
+	if err != nil {
+		return nil, err
+	}
+	var hosts []*Host
+	for _, h := range inv.Hosts {
+		if (len(targets) == 0 || in[h]) && !out[h] {
+			hosts = append(hosts, h)
+		}
+	}
+	if len(hosts) == 0 {
+		return nil, errors.New("no host is left by these targets; `jadekettle hosts` lists them")
+	}
+	return hosts, nil
+}
+
+func (inv *Inventory) match(targets []string) (map[*Host]bool, error) {
+	out := map[*Host]bool{}
+	for _, t := range targets {
+		if name, ok := strings.CutPrefix(t, "@"); ok {
+			g, ok := inv.Group(name)
+			if !ok {
+				return nil, fmt.Errorf("there is no group %q; %s", name, value.Meant(name, inv.GroupNames(), "`jadekettle hosts` lists them"))
+			}
+			for _, h := range inv.Hosts {
+				if slices.Contains(h.Groups, g) {
+					out[h] = true
+				}
+			}
+			continue
+		}
+		p, err := parsePattern(t, value.Place{})
+		if err != nil {
+			return nil, err
+		}
+		found := false
+		for _, h := range inv.Hosts {
+			if p.matches(h.Name) {
+				out[h], found = true, true
+			}
+		}
+		switch {
+		case found:
+		case p.plain():
+			if _, ok := inv.Group(t); ok {
+				return nil, fmt.Errorf("there is no host %q, but a group; write @%s", t, t)
+			}
+			return nil, fmt.Errorf("there is no host %q; %s", t, value.Meant(t, inv.HostNames(), "`jadekettle hosts` lists them"))
+		default:
+			return nil, fmt.Errorf("no host matches %q; `jadekettle hosts` lists them", t)
+		}
+	}
+	return out, nil
+}
+
+// numbered is one name out of a range.
+type numbered struct {
+	name   string
+	n      int64
+	ranged bool
+}
+
+var rangeForm = regexp.MustCompile(`\[([0-9]+)\.\.([0-9]+)\]`)
+
+// maxRange bounds how many hosts one table may make.
+const maxRange = 100_000
+
+// expand gives the names that a host table's name stands for: gauge-[01..04]
+// is gauge-01 to gauge-04, as wide as the first number is written.
+func expand(name string) ([]numbered, error) {
+	at := rangeForm.FindStringSubmatchIndex(name)
+	if at == nil {
+		if strings.ContainsAny(name, "[]*?") {
+			return nil, fmt.Errorf("%q is no host name; a range is written gauge-[01..04]", name)
+		}
+		return []numbered{{name: name}}, nil
+	}
+	low, high := name[at[2]:at[3]], name[at[4]:at[5]]
+	from, err1 := strconv.ParseInt(low, 10, 64)
+	to, err2 := strconv.ParseInt(high, 10, 64)
+	if err1 != nil || err2 != nil || to < from || to-from >= maxRange {
+		return nil, fmt.Errorf("the range [%s..%s] runs backwards or is too long", low, high)
+	}
+	var out []numbered
+	for n := from; n <= to; n++ {
+		out = append(out, numbered{fmt.Sprintf("%s%0*d%s", name[:at[0]], len(low), n, name[at[1]:]), n, true})
+	}
+	return out, nil
+}
+
+// pattern matches host names: * stands for any text, ? for one character,
+// [01..04] for the numbers of a range.
+type pattern struct {
+	text  string
+	place value.Place
+	form  *regexp.Regexp
+	low   int64
+	high  int64
+}
+
+func parsePattern(text string, place value.Place) (pattern, error) {
+	p := pattern{text: text, place: place}
+	if text == "" {
+		return p, errors.New("an empty name matches no host; take it out")
+	}
+	if p.plain() {
+		return p, nil
+	}
+	var b strings.Builder
+	rest := text
+	if at := rangeForm.FindStringSubmatchIndex(text); at != nil {
+		p.low, _ = strconv.ParseInt(text[at[2]:at[3]], 10, 64)
+		p.high, _ = strconv.ParseInt(text[at[4]:at[5]], 10, 64)
+		b.WriteString(glob(text[:at[0]]))
+		fmt.Fprintf(&b, "([0-9]{%d,})", at[3]-at[2])
+		rest = text[at[1]:]
+	}
+	b.WriteString(glob(rest))
+	var err error
+	p.form, err = regexp.Compile("^" + b.String() + "$")
+	return p, err
+}
+
+func glob(s string) string {
+	s = regexp.QuoteMeta(s)
+	s = strings.ReplaceAll(s, `\*`, `.*`)
+	return strings.ReplaceAll(s, `\?`, `.`)
+}
+
+func (p pattern) plain() bool { return !strings.ContainsAny(p.text, "*?[") }
+
+func (p pattern) matches(name string) bool {
+	if p.plain() {
+		return p.text == name
+	}
+	m := p.form.FindStringSubmatch(name)
+	if m == nil {
+		return false
+	}
+	if len(m) == 1 {
+		return true
+	}
+	n, err := strconv.ParseInt(m[1], 10, 64)
+	return err == nil && n >= p.low && n <= p.high
+}

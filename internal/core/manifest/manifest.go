@@ -1,0 +1,204 @@
+package manifest
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+)
+
+// Dir is the project's folder of manifests.
+const Dir = "manifests"
+
+// Manifest is one manifest of a project, checked in shape.
+type Manifest struct {
+	Name  string // as groups name it
+	File  string
+	Dir   string // the folder that its sources are read from
+	About string
+	Decls []*Decl
+}
+
+// Decl is one declaration as written.
+type Decl struct {
+	Kind  *schema.Kind
+	Name  string
+	Place value.Place
+	Attrs []Attr // in the order written
+}
+
+// Attr is one attribute as written.
+type Attr struct {
+	Schema schema.Attr
+	Place  value.Place // of its name
+	Node   *Node
+}
+
+// Attr looks an attribute up by name.
+func (d *Decl) Attr(name string) (Attr, bool) {
+	for _, a := range d.Attrs {
+		if a.Schema.Name == name {
+			return a, true
+		}
+	}
+	return Attr{}, false
+}
+
+// Load reads every manifest of a project: manifests/NAME.toml, or
+// manifests/NAME/manifest.toml with its sources beside it. whole is false when
+// one could not be read to its end.
+func Load(project fs.FS, catalog schema.Catalog, problems *value.Problems) (all map[string]*Manifest, whole bool) {
+	all, whole = map[string]*Manifest{}, true
+	entries, err := fs.ReadDir(project, Dir)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			problems.At(value.Place{File: Dir}, err.Error(), "")
+		}
+		return all, true
+	}
+	for _, e := range entries {
+		m := &Manifest{}
+		switch {
+		case e.IsDir():
+			m.Name, m.Dir = e.Name(), path.Join(Dir, e.Name())
+			m.File = path.Join(m.Dir, "manifest.toml")
+			if _, err := fs.Stat(project, m.File); errors.Is(err, fs.ErrNotExist) {
+				continue // a folder of sources for the manifests beside it
+			}
+		case path.Ext(e.Name()) == ".toml":
+			m.Name, m.Dir = strings.TrimSuffix(e.Name(), ".toml"), Dir
+			m.File = path.Join(Dir, e.Name())
+		default:
+			continue
+		}
+		if first := all[m.Name]; first != nil {
+			problems.Add(value.Problem{Place: value.Place{File: m.File}, What: fmt.Sprintf("the manifest %q is there twice, here and as %s", m.Name, first.File),
+				Do: "rename one of them", Also: []value.Place{{File: first.File}}})
+			continue
+		}
+		data, err := fs.ReadFile(project, m.File)
+		if err != nil {
+			problems.At(value.Place{File: m.File}, err.Error(), "")
+			continue
+		}
+		root, ok := ParseTOML(m.File, data, problems)
+		whole = whole && ok
+		m.read(root, catalog, problems)
+		all[m.Name] = m
+	}
+	return all, whole
+}
+
+const declarationForm = `a declaration is a table [kind.name], such as [service.tide-logger]`
+
+func (m *Manifest) read(root *Node, catalog schema.Catalog, problems *value.Problems) {
+	for _, k := range root.Keys {
+		if k.Name == "about" {
+			m.About, _ = k.Node.Value.(string)
+			if k.Node.Kind != Scalar || m.About == "" {
+				problems.At(k.Node.Place, "about takes text", "write what the manifest is for, in quotes")
+			}
+			continue
+		}
+		if k.Name == "param" || k.Name == "use" {
+			problems.At(k.Place, fmt.Sprintf("[%s] is not evaluated by this version", k.Name), "give the value through data")
+			continue
+		}
+		kind, ok := catalog.Kind(k.Name)
+		if !ok {
+			what := fmt.Sprintf("there is no kind %q", k.Name)
+			if slices.Contains(schema.Reserved, k.Name) {
+				what = fmt.Sprintf("%q is a reserved word and no kind", k.Name)
+			}
+			problems.At(k.Place, what, value.Meant(k.Name, append(catalog.Names(), "about"), "the kinds are "+strings.Join(catalog.Names(), ", ")))
+			continue
+		}
+		if k.Node.Kind != Table {
+			problems.At(k.Place, fmt.Sprintf("%s = ... is no declaration", k.Name), declarationForm)
+			continue
+		}
+		for _, d := range k.Node.Keys {
+			if d.Node.Kind != Table {
+				problems.At(d.Place, fmt.Sprintf("%q stands where a declaration's name is expected", d.Name), declarationForm)
+				continue
+			}
+			m.Decls = append(m.Decls, declaration(kind, d, problems))
+		}
+	}
+	// Tables of one kind that are written apart come together in the tree;
+	// the order that counts is the one in the file.
+	slices.SortStableFunc(m.Decls, func(a, b *Decl) int {
+		if a.Place.Line != b.Place.Line {
+			return a.Place.Line - b.Place.Line
+		}
+		return a.Place.Col - b.Place.Col
+	})
+}
+
+func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
+	d := &Decl{Kind: kind, Name: k.Name, Place: k.Place}
+	if !Interpolated(k.Name) {
+		name, err := kind.Canon(k.Name)
+		if err != nil {
+			problems.At(k.Place, fmt.Sprintf("%s: %v", kind.Name, err), "")
+		} else {
+			d.Name = name
+		}
+	}
+	for _, a := range k.Node.Keys {
+		sch, ok := kind.Attr(a.Name)
+		switch {
+		case a.Node.Kind == Table && !ok && strings.ContainsAny(k.Name, "abcdefghijklmnopqrstuvwxyz") && a.Node.header:
+			problems.At(a.Place, fmt.Sprintf("[%s.%s.%s] is a table too deep", kind.Name, k.Name, a.Name),
+				fmt.Sprintf(`quote a name that holds dots: [%s."%s.%s"]`, kind.Name, k.Name, a.Name))
+			continue
+		case slices.Contains(schema.Later, a.Name):
+			problems.At(a.Place, fmt.Sprintf("%s is not evaluated by this version", a.Name), "leave it out")
+			continue
+		case !ok:
+			problems.At(a.Place, fmt.Sprintf("%s has no attribute %q", kind.Name, a.Name),
+				value.Meant(a.Name, kind.Names(), "it has "+strings.Join(kind.Names(), ", ")))
+			continue
+		case a.Name == "absent" && kind.NoAbsent != "":
+			problems.At(a.Place, fmt.Sprintf("a %s cannot be declared absent", kind.Name), kind.NoAbsent)
+			continue
+		}
+		if a.Node.literal(a.Name) {
+			if _, err := sch.Value(a.Node.Plain()); err != nil {
+				problems.At(a.Node.Place, err.Error(), "")
+				continue
+			}
+		}
+		d.Attrs = append(d.Attrs, Attr{sch, a.Place, a.Node})
+	}
+	return d
+}
+
+// literal says whether a value holds no ${...}, so that it can be checked
+// before a host is known. The condition is CEL already, and about is words.
+func (n *Node) literal(attr string) bool {
+	if attr == "about" || attr == "if" {
+		return true
+	}
+	switch n.Kind {
+	case List:
+		for _, item := range n.Items {
+			if !item.literal("") {
+				return false
+			}
+		}
+	case Scalar:
+		s, ok := n.Value.(string)
+		return !ok || !Interpolated(s)
+	}
+	return true
+}
+
+// Interpolated says whether a text may hold ${...}; $${ counts too, since it
+// has to be unescaped.
+func Interpolated(s string) bool { return strings.Contains(s, "${") }

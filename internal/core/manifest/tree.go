@@ -1,0 +1,414 @@
+// Package manifest reads what people write in TOML: an ordered tree that knows
+// the place of every key and scalar, and on top of it manifests, their
+// declarations checked against the kinds' schemas.
+package manifest
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"jadekettle/internal/core/value"
+)
+
+// NodeKind tells a scalar, a list and a table apart.
+type NodeKind int
+
+// The kinds of nodes.
+const (
+	Scalar NodeKind = iota
+	List
+	Table
+)
+
+// Node is one value of a TOML document. Keys keep the order in which they were
+// written.
+type Node struct {
+	Kind  NodeKind
+	Place value.Place // of the value itself; for a table of its header
+	Value any         // of a scalar: bool, int64, float64 or string
+	Items []*Node     // of a list
+	Keys  []Key       // of a table
+
+	src    *source
+	from   int // offset of a text's raw bytes
+	raw    []byte
+	origin origin
+	header bool // the header that opened this table was seen
+}
+
+// Key is one key of a table with its value.
+type Key struct {
+	Name  string
+	Place value.Place
+	Node  *Node
+}
+
+// origin is how a table came to be, which decides what may extend it.
+type origin int
+
+const (
+	byHeader origin = iota // named by a header, or implied by a longer one
+	byDots                 // made by a dotted key
+	inline                 // written as { ... }
+	byItems                // a list made of [[...]] headers
+)
+
+// Get gives the value of a key, or nil.
+func (n *Node) Get(name string) *Node {
+	for i := range n.Keys {
+		if n.Keys[i].Name == name {
+			return n.Keys[i].Node
+		}
+	}
+	return nil
+}
+
+// Plain gives the node as a plain value.
+func (n *Node) Plain() any {
+	switch n.Kind {
+	case List:
+		out := make([]any, len(n.Items))
+		for i, item := range n.Items {
+			out[i] = item.Plain()
+		}
+		return out
+	case Table:
+		out := make(map[string]any, len(n.Keys))
+		for _, k := range n.Keys {
+			out[k.Name] = k.Node.Plain()
+		}
+		return out
+	}
+	return n.Value
+}
+
+// At gives the place of the byte at offset in a text's value, by reading the
+// text's escapes again.
+func (n *Node) At(offset int) value.Place {
+	if n.src == nil || n.raw == nil {
+		return n.Place
+	}
+	return n.src.place(n.from + rawOffset(n.raw, offset))
+}
+
+// rawOffset maps an offset in the value of a TOML string to one in its raw
+// form (TOML 1.0, "String").
+func rawOffset(raw []byte, offset int) int {
+	quotes, i := 1, 1
+	if len(raw) >= 6 && (bytes.HasPrefix(raw, []byte(`"""`)) || bytes.HasPrefix(raw, []byte(`'''`))) {
+		quotes, i = 3, 3
+		if i < len(raw) && raw[i] == '\r' {
+			i++
+		}
+		if i < len(raw) && raw[i] == '\n' {
+			i++
+		}
+	}
+	if raw[0] == '\'' {
+		return min(i+offset, len(raw)-quotes)
+	}
+	for out := 0; out < offset && i < len(raw)-quotes; {
+		if raw[i] != '\\' {
+			out, i = out+1, i+1
+			continue
+		}
+		var made, used int
+		switch c := raw[i+1]; c {
+		case 'u', 'U', 'x':
+			used = map[byte]int{'x': 4, 'u': 6, 'U': 10}[c]
+			r, _ := strconv.ParseUint(string(raw[i+2:min(i+used, len(raw))]), 16, 32)
+			made = utf8.RuneLen(rune(r))
+		case ' ', '\t', '\r', '\n': // a line that ends in a backslash
+			used = 2
+			for i+used < len(raw) && strings.IndexByte(" \t\r\n", raw[i+used]) >= 0 {
+				used++
+			}
+		default:
+			made, used = 1, 2
+		}
+		out, i = out+made, i+used
+	}
+	return min(i, len(raw)-quotes)
+}
+
+// source is one file's bytes with the offsets at which its lines begin.
+type source struct {
+	name  string
+	data  []byte
+	lines []int
+	skip  int // bytes of a byte order mark, which count for no column
+}
+
+func newSource(name string, data []byte) *source {
+	s := &source{name: name, data: data, lines: []int{0}}
+	for i, c := range data {
+		if c == '\n' {
+			s.lines = append(s.lines, i+1)
+		}
+	}
+	return s
+}
+
+func (s *source) place(offset int) value.Place {
+	offset = min(max(offset, 0), len(s.data))
+	lo, hi := 0, len(s.lines)
+	for hi-lo > 1 {
+		if mid := (lo + hi) / 2; s.lines[mid] <= offset {
+			lo = mid
+		} else {
+			hi = mid
+		}
+	}
+	return value.Place{File: s.name, Line: lo + 1, Col: utf8.RuneCount(s.data[s.lines[lo]:offset]) + 1}
+}
+
+// ParseTOML reads a document. What is wrong is added to problems; the tree
+// holds what could be read all the same, so that later checks can go on. It
+// reports whether the whole document was read.
+func ParseTOML(name string, data []byte, problems *value.Problems) (*Node, bool) {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	src := newSource(name, data)
+	root := &Node{Kind: Table, Place: value.Place{File: name}, src: src}
+	if !utf8.Valid(data) {
+		at := 0
+		for utf8.Valid(data[:at+1]) || utf8.Valid(data[:min(at+4, len(data))]) || !invalidAt(data, at) {
+			at++
+		}
+		problems.At(src.place(at), "the file is not UTF-8 text here", "save it as UTF-8")
+		return root, false
+	}
+	b := builder{src: src, root: root, table: root, problems: problems}
+	whole := true
+	for start := 0; start < len(data); {
+		next := b.parse(start)
+		if next < 0 {
+			break
+		}
+		whole = false
+		start = next
+	}
+	return root, whole
+}
+
+func invalidAt(data []byte, at int) bool {
+	r, n := utf8.DecodeRune(data[at:])
+	return r == utf8.RuneError && n <= 1
+}
+
+// builder turns the parser's expressions into the tree.
+type builder struct {
+	src      *source
+	base     int // offset at which the parser was started
+	parser   unstable.Parser
+	root     *Node
+	table    *Node
+	problems *value.Problems
+}
+
+// parse reads from an offset on. At a syntax error it notes the problem and
+// gives the offset of the next table header, from which reading can go on; at
+// the end it gives -1.
+func (b *builder) parse(start int) int {
+	b.base, b.table = start, b.root
+	b.parser.Reset(b.src.data[start:])
+	for b.parser.NextExpression() {
+		b.expression(b.parser.Expression())
+	}
+	err := b.parser.Error()
+	if err == nil {
+		return -1
+	}
+	at := len(b.src.data)
+	var pe *unstable.ParserError
+	if errors.As(err, &pe) && len(pe.Highlight) > 0 {
+		at = start + int(b.parser.Range(pe.Highlight).Offset)
+	}
+	b.syntax(at, err)
+	for _, line := range b.src.lines {
+		if line > at && line < len(b.src.data) && b.src.data[line] == '[' {
+			return line
+		}
+	}
+	return -1
+}
+
+var (
+	zeroLed  = regexp.MustCompile(`^[^#"']*=\s*(0[0-9]+)\s*(#.*)?$`)
+	unquoted = regexp.MustCompile(`^[^#"']*=\s*([A-Za-z_/~$][^"'#\[\]{}]*?)\s*(#.*)?$`)
+)
+
+// syntax notes a syntax error, with the remedy for the ones that people make.
+func (b *builder) syntax(at int, err error) {
+	place := b.src.place(at)
+	line := ""
+	if place.Line > 0 {
+		line, _, _ = strings.Cut(string(b.src.data[b.src.lines[place.Line-1]:]), "\n")
+		line = strings.TrimSuffix(line, "\r")
+	}
+	if m := zeroLed.FindStringSubmatch(line); m != nil {
+		place.Col = utf8.RuneCountInString(line[:strings.LastIndex(line, m[1])]) + 1
+		b.problems.At(place, m[1]+" is no TOML number, since it begins with 0", `put it in quotes: "`+m[1]+`"`)
+		return
+	}
+	if m := unquoted.FindStringSubmatch(line); m != nil && m[1] != "true" && m[1] != "false" {
+		place.Col = utf8.RuneCountInString(line[:strings.LastIndex(line, m[1])]) + 1
+		b.problems.At(place, "text without quotes", `put it in quotes: "`+m[1]+`"`)
+		return
+	}
+	b.problems.At(place, "not valid TOML: "+strings.TrimPrefix(err.Error(), "toml: "), "")
+}
+
+func (b *builder) place(n *unstable.Node) value.Place {
+	return b.src.place(b.base + int(n.Raw.Offset))
+}
+
+func (b *builder) expression(e *unstable.Node) {
+	switch e.Kind {
+	case unstable.Table:
+		b.openTable(e)
+	case unstable.ArrayTable:
+		b.openItem(e)
+	case unstable.KeyValue:
+		b.set(b.table, e)
+	}
+}
+
+// path walks all keys of a header but the last, making tables on the way.
+func (b *builder) path(e *unstable.Node) (*Node, string, value.Place, bool) {
+	at := b.root
+	for it := e.Key(); it.Next(); {
+		name, place := string(it.Node().Data), b.place(it.Node())
+		if it.IsLast() {
+			return at, name, place, true
+		}
+		next := at.Get(name)
+		switch {
+		case next == nil:
+			next = &Node{Kind: Table, Place: place, src: b.src}
+			at.Keys = append(at.Keys, Key{name, place, next})
+		case next.Kind == List && next.origin == byItems:
+			next = next.Items[len(next.Items)-1]
+		case next.Kind != Table || next.origin != byHeader:
+			b.twice(place, name, next.Place)
+			return nil, "", place, false
+		}
+		at = next
+	}
+	return nil, "", value.Place{}, false
+}
+
+func (b *builder) openTable(e *unstable.Node) {
+	b.table = &Node{Kind: Table} // swallows what follows a wrong header
+	at, name, place, ok := b.path(e)
+	if !ok {
+		return
+	}
+	there := at.Get(name)
+	switch {
+	case there == nil:
+		there = &Node{Kind: Table, Place: place, src: b.src}
+		at.Keys = append(at.Keys, Key{name, place, there})
+	case there.Kind != Table || there.origin != byHeader || there.header:
+		b.twice(place, name, there.Place)
+		return
+	default:
+		there.Place = place
+	}
+	there.header = true
+	b.table = there
+}
+
+func (b *builder) openItem(e *unstable.Node) {
+	b.table = &Node{Kind: Table}
+	at, name, place, ok := b.path(e)
+	if !ok {
+		return
+	}
+	list := at.Get(name)
+	switch {
+	case list == nil:
+		list = &Node{Kind: List, Place: place, origin: byItems, src: b.src}
+		at.Keys = append(at.Keys, Key{name, place, list})
+	case list.origin != byItems:
+		b.twice(place, name, list.Place)
+		return
+	}
+	b.table = &Node{Kind: Table, Place: place, header: true, src: b.src}
+	list.Items = append(list.Items, b.table)
+}
+
+// set puts a key and its value into a table, through dotted keys.
+func (b *builder) set(at *Node, e *unstable.Node) {
+	for it := e.Key(); it.Next(); {
+		name, place := string(it.Node().Data), b.place(it.Node())
+		there := at.Get(name)
+		if it.IsLast() {
+			if there != nil {
+				b.twice(place, name, there.Place)
+				return
+			}
+			at.Keys = append(at.Keys, Key{name, place, b.value(e.Value(), place)})
+			return
+		}
+		switch {
+		case there == nil:
+			there = &Node{Kind: Table, Place: place, origin: byDots, src: b.src}
+			at.Keys = append(at.Keys, Key{name, place, there})
+		case there.Kind != Table || there.origin != byDots:
+			b.twice(place, name, there.Place)
+			return
+		}
+		at = there
+	}
+}
+
+func (b *builder) twice(place value.Place, name string, first value.Place) {
+	b.problems.Add(value.Problem{Place: place, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Line),
+		Do: "keep one of them", Also: []value.Place{first}})
+}
+
+func (b *builder) value(n *unstable.Node, key value.Place) *Node {
+	out := &Node{Place: key, src: b.src}
+	if n.Raw.Length > 0 {
+		out.Place = b.place(n)
+	}
+	switch n.Kind {
+	case unstable.String:
+		out.Value = string(n.Data)
+		out.from, out.raw = b.base+int(n.Raw.Offset), b.parser.Raw(n.Raw)
+	case unstable.Bool:
+		out.Value = string(n.Data) == "true"
+	case unstable.Integer:
+		i, err := strconv.ParseInt(strings.ReplaceAll(string(n.Data), "_", ""), 0, 64)
+		if err != nil {
+			b.problems.At(out.Place, "the whole number "+string(n.Data)+" does not fit 64 bits", "put it in quotes if it is text")
+		}
+		out.Value = i
+	case unstable.Float:
+		f, err := strconv.ParseFloat(strings.ReplaceAll(string(n.Data), "_", ""), 64)
+		if err != nil {
+			b.problems.At(out.Place, string(n.Data)+" is no number", "")
+		}
+		out.Value = f
+	case unstable.Array:
+		out.Kind, out.origin = List, inline
+		for it := n.Children(); it.Next(); {
+			out.Items = append(out.Items, b.value(it.Node(), key))
+		}
+	case unstable.InlineTable:
+		out.Kind, out.origin = Table, inline
+		for it := n.Children(); it.Next(); {
+			b.set(out, it.Node())
+		}
+	default: // dates and times keep the text in which they were written
+		out.Value = string(n.Data)
+	}
+	return out
+}

@@ -1,0 +1,106 @@
+// Package plan holds what a host is asked to be and what comes back: tasks in
+// their order with the edges between them, results, and ledger entries.
+package plan
+
+import (
+	"time"
+
+	"jadekettle/internal/core/value"
+)
+
+// Content names what a file is to hold, by hash; the bytes travel only when
+// the host has others.
+type Content struct {
+	SHA256 string `cbor:"1,keyasint"` // lower-case hex
+	Size   int64  `cbor:"2,keyasint"` // bytes
+}
+
+// Task is one declaration on one host in one run.
+type Task struct {
+	ID      int           `cbor:"1,keyasint"` // its index in the plan
+	Ref     value.Ref     `cbor:"2,keyasint"`
+	Attrs   value.Attrs   `cbor:"3,keyasint"`
+	Absent  bool          `cbor:"4,keyasint,omitempty"`
+	Needs   []int         `cbor:"5,keyasint,omitempty"` // tasks that come before; when one fails this is blocked
+	Restart []int         `cbor:"6,keyasint,omitempty"` // tasks whose change makes a restart due
+	Reload  []int         `cbor:"7,keyasint,omitempty"` // tasks whose change makes a reload due
+	Content *Content      `cbor:"8,keyasint,omitempty"`
+	Places  []value.Place `cbor:"-"` // where it is declared, first place first
+}
+
+// Omitted is a declaration that its condition left out.
+type Omitted struct {
+	Ref    value.Ref // the name as written when it was not evaluated
+	Place  value.Place
+	Reason string
+}
+
+// Source tells where the bytes of a Content are: text at hand, or a file of
+// the project when Path is set.
+type Source struct {
+	Text string
+	Path string
+}
+
+// Plan is all there is to do on one host.
+type Plan struct {
+	Tasks    []Task
+	LeftOut  []Omitted
+	Contents map[string]Source // by SHA256
+}
+
+// Status is how a task ended.
+type Status string
+
+// The statuses. In a preview Changed means "would change".
+const (
+	Changed   Status = "changed"
+	Failed    Status = "failed"
+	Unchanged Status = "unchanged"
+	LeftOut   Status = "left out"
+	Blocked   Status = "blocked"
+)
+
+// Change is one difference between what stands and what is declared.
+type Change struct {
+	What   string `cbor:"1,keyasint" json:"what"`           // an attribute, or "content", "restart", ...
+	Before string `cbor:"2,keyasint" json:"before"`         // what stood
+	After  string `cbor:"3,keyasint" json:"after"`          // what is declared
+	Diff   string `cbor:"4,keyasint,omitempty" json:"diff"` // a unified diff, for text
+	Secret bool   `cbor:"5,keyasint,omitempty" json:"-"`    // both sides are hidden
+}
+
+// Result is the outcome of one task.
+type Result struct {
+	ID        int           `cbor:"1,keyasint"`
+	Ref       value.Ref     `cbor:"2,keyasint"`
+	Status    Status        `cbor:"3,keyasint"`
+	Changes   []Change      `cbor:"4,keyasint,omitempty"`
+	Message   string        `cbor:"5,keyasint,omitempty"`
+	Output    string        `cbor:"6,keyasint,omitempty"` // of a command that failed, head and tail
+	BlockedBy string        `cbor:"7,keyasint,omitempty"` // the reference that blocked it
+	Took      time.Duration `cbor:"8,keyasint,omitempty"`
+	Gone      bool          `cbor:"9,keyasint,omitempty"` // declared absent: there is nothing to remember
+}
+
+// Entry is what a host remembers of one thing that is managed on it.
+type Entry struct {
+	Project string    `json:"project"`
+	Env     string    `json:"env,omitempty"`
+	Run     string    `json:"run"` // the run that last changed it or first found it right
+	Since   time.Time `json:"since"`
+	Left    bool      `json:"left,omitempty"` // its project no longer declares it
+}
+
+// Run says what a run is, as the host needs to know it.
+type Run struct {
+	ID      string `cbor:"1,keyasint" json:"run"`     // UUIDv7
+	Project string `cbor:"2,keyasint" json:"project"` // the project's identity from jadekettle.toml
+	Env     string `cbor:"3,keyasint,omitempty" json:"env,omitempty"`
+	Preview bool   `cbor:"4,keyasint,omitempty" json:"preview,omitempty"`
+	Who     string `cbor:"5,keyasint" json:"who"`         // who runs it, user@machine
+	Whole   bool   `cbor:"6,keyasint,omitempty" json:"-"` // resolved whole and without error, so leftovers can be told
+	// ListAge is how old the package list may be before a package declared
+	// newest makes it be refreshed.
+	ListAge time.Duration `cbor:"7,keyasint,omitempty" json:"-"`
+}

@@ -1,0 +1,332 @@
+// Package schema describes kinds of declarations: which attributes they take,
+// of which types, how their names are written canonically, and which other
+// declarations they imply a need for. Checks, documentation and messages all
+// come from here, so nothing about a kind is written twice.
+package schema
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/value"
+)
+
+// Type is the type of an attribute's value.
+type Type int
+
+// The attribute types. All but Bool and Int are written as text.
+const (
+	Text     Type = iota // any text
+	Bool                 // true or false
+	Int                  // a whole number
+	Mode                 // permission bits in octal, such as "0644"
+	Path                 // an absolute, clean path on the host
+	Name                 // an account or group name
+	Version              // a package version
+	Template             // a path in the manifest's folder: a template that gives the content
+	Copy                 // a path in the manifest's folder: a file that is the content
+	Body                 // the content itself
+	Command              // a command line, run on the host by sh
+	Hidden               // a secret: text that is never shown
+	RefTo                // a reference to a declaration, kind:name
+)
+
+// String says what is wanted, as it reads in "needs ...".
+func (t Type) String() string {
+	return [...]string{"text", "true or false", "a whole number", `a mode such as "0644"`, "an absolute path",
+		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder", "text", "a command line", "a secret text",
+		"a reference such as \"service:tide-logger\""}[t]
+}
+
+// Attr is one attribute of a kind.
+type Attr struct {
+	Name     string
+	Type     Type
+	List     bool     // takes a list; one value alone is an error, so that every list is written alike
+	Choices  []string // the only values allowed, when not empty
+	Default  string   // what holds when it is not declared, in words
+	Doc      string   // one sentence
+	Examples []string // values as they are written in TOML
+}
+
+// Needer is what an implied edge may look at: one declaration, and whether
+// another is declared on the same host.
+type Needer struct {
+	Ref      value.Ref
+	Attrs    value.Attrs
+	Declared func(value.Ref) bool
+}
+
+// Kind describes one kind of declaration.
+type Kind struct {
+	Name     string
+	Area     string // the heading it is listed under
+	About    string // one line
+	Doc      string // a paragraph or more
+	Attrs    []Attr
+	Space    string // kinds with one Space share their names; empty means the kind's own
+	NoAbsent string // when not empty, absent is refused with this remedy
+
+	// Canon gives a name's canonical form, or an error that says what a name
+	// must look like.
+	Canon func(name string) (string, error)
+	// Needs gives the references that this declaration implies a need for;
+	// those that are not declared are ignored. May be nil.
+	Needs func(Needer) []value.Ref
+	// Check looks at attributes together, after each was checked alone. It
+	// gives the attribute to blame (or "" for the declaration). May be nil.
+	Check func(name string, a value.Attrs) (attr string, err error)
+}
+
+// NameSpace gives the name space that the kind's names live in.
+func (k *Kind) NameSpace() string {
+	if k.Space != "" {
+		return k.Space
+	}
+	return k.Name
+}
+
+// Common are the attributes that every kind takes.
+var Common = []Attr{
+	{Name: "about", Type: Text, Doc: "What this is for, in words; not evaluated."},
+	{Name: "absent", Type: Bool, Default: "false", Doc: "Whether it must not be there.", Examples: []string{"true"}},
+	{Name: "if", Type: Text, Doc: "A CEL condition; when false the declaration is left out.", Examples: []string{`'"debian" in facts.os.like'`}},
+	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.", Examples: []string{`["package:tide-logger"]`}},
+	{Name: "before", Type: RefTo, List: true, Doc: "What this must come before.", Examples: []string{`["service:tide-logger"]`}},
+}
+
+// Later are common attributes whose names are taken but which this version
+// does not evaluate yet.
+var Later = []string{"for", "labels", "on_leave", "timeout", "retries"}
+
+// Reserved are the words that cannot be a kind, since they head other tables
+// of a manifest.
+var Reserved = []string{"about", "param", "use", "manifest", "data", "host", "fleet", "labels", "job", "source"}
+
+// Attr looks an attribute up, the common ones included.
+func (k *Kind) Attr(name string) (Attr, bool) {
+	for _, list := range [][]Attr{k.Attrs, Common} {
+		for _, a := range list {
+			if a.Name == name {
+				return a, true
+			}
+		}
+	}
+	return Attr{}, false
+}
+
+// Names lists the kind's attributes, the common ones included.
+func (k *Kind) Names() []string {
+	var names []string
+	for _, a := range slices.Concat(k.Attrs, Common) {
+		names = append(names, a.Name)
+	}
+	return names
+}
+
+// Catalog is the set of kinds that a project may use.
+type Catalog struct{ kinds []*Kind }
+
+// NewCatalog makes a catalogue; the order is the one they are listed in.
+func NewCatalog(kinds ...*Kind) Catalog { return Catalog{kinds} }
+
+// Kind looks a kind up by name.
+func (c Catalog) Kind(name string) (*Kind, bool) {
+	for _, k := range c.kinds {
+		if k.Name == name {
+			return k, true
+		}
+	}
+	return nil, false
+}
+
+// Names lists the kinds.
+func (c Catalog) Names() []string {
+	var names []string
+	for _, k := range c.kinds {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
+// ParseRef reads a reference and brings its name into canonical form.
+func (c Catalog) ParseRef(s string) (value.Ref, error) {
+	ref, err := value.ParseRef(s)
+	if err != nil {
+		return ref, err
+	}
+	k, ok := c.Kind(ref.Kind)
+	if !ok {
+		return ref, fmt.Errorf("%q names the unknown kind %q; %s", s, ref.Kind,
+			value.Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", ")))
+	}
+	ref.Name, err = k.Canon(ref.Name)
+	return ref, err
+}
+
+// Value checks one attribute value against its type and gives it in canonical
+// form: modes with four digits, clean paths, secrets as Secret.
+func (a Attr) Value(v any) (any, error) {
+	if !a.List {
+		return a.one(v)
+	}
+	list, ok := v.([]any)
+	if !ok {
+		return nil, fmt.Errorf("%s takes a list, not %s; write %s = [%s]", a.Name, value.TypeName(v), a.Name, Literal(v))
+	}
+	out := make([]any, len(list))
+	for i, item := range list {
+		var err error
+		if out[i], err = a.one(item); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}\$?$`)
+
+func (a Attr) one(v any) (any, error) {
+	if list, ok := v.([]any); ok {
+		one := "..."
+		if len(list) > 0 {
+			one = Literal(list[0])
+		}
+		return nil, fmt.Errorf("%s takes one value, not a list; write %s = %s", a.Name, a.Name, one)
+	}
+	switch a.Type {
+	case Bool:
+		if _, ok := v.(bool); !ok {
+			return nil, fmt.Errorf("%s needs true or false, without quotes, not %s", a.Name, shown(v))
+		}
+		return v, nil
+	case Int:
+		n, ok := v.(int64)
+		if !ok {
+			return nil, fmt.Errorf("%s needs a whole number, without quotes, not %s", a.Name, shown(v))
+		}
+		if n < 0 {
+			return nil, fmt.Errorf("%s must not be negative", a.Name)
+		}
+		return v, nil
+	case Hidden:
+		if s, ok := v.(value.Secret); ok {
+			return s, nil
+		}
+	}
+	s, ok := v.(string)
+	if !ok {
+		if a.Type == Hidden { // the value is not repeated: it may be the secret
+			return nil, fmt.Errorf("%s needs text, not %s; put it in quotes", a.Name, value.TypeName(v))
+		}
+		return nil, fmt.Errorf("%s needs %s, not %s; write %s = %s", a.Name, a.Type, shown(v), a.Name, a.quoted(v))
+	}
+	if len(a.Choices) > 0 && !slices.Contains(a.Choices, s) {
+		return nil, fmt.Errorf("%s is %q; it takes %s", a.Name, s, strings.Join(a.Choices, ", "))
+	}
+	return a.text(s)
+}
+
+func (a Attr) text(s string) (any, error) {
+	if strings.ContainsRune(s, 0) {
+		return nil, fmt.Errorf("%s holds a NUL byte; take it out", a.Name)
+	}
+	switch a.Type {
+	case Mode:
+		m, err := ParseMode(s)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", a.Name, err)
+		}
+		return fmt.Sprintf("%04o", m), nil
+	case Path:
+		p, err := CleanPath(s)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", a.Name, err)
+		}
+		return p, nil
+	case Name:
+		if !nameForm.MatchString(s) {
+			return nil, fmt.Errorf("%s is %q, which is no account or group name; use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first", a.Name, s)
+		}
+	case Template, Copy:
+		if !fs.ValidPath(s) || s == "." {
+			return nil, fmt.Errorf("%s is %q; it is a path inside the manifest's folder, without a leading slash and without ..", a.Name, s)
+		}
+	case Hidden:
+		return value.NewSecret(s), nil
+	case Version:
+		if s == "" || strings.ContainsAny(s, " \t\n=/") {
+			return nil, fmt.Errorf("%s is %q, which is no version; write \"newest\" or a version as the package manager prints it", a.Name, s)
+		}
+	}
+	return s, nil
+}
+
+// quoted is how v would be written rightly for this attribute.
+func (a Attr) quoted(v any) string {
+	if n, ok := v.(int64); ok && a.Type == Mode {
+		return fmt.Sprintf("\"%04d\"", n)
+	}
+	return `"` + strings.Trim(Literal(v), `"`) + `"`
+}
+
+func shown(v any) string {
+	switch v.(type) {
+	case bool, int64, float64, string:
+		return value.TypeName(v) + " (" + Literal(v) + ")"
+	}
+	return value.TypeName(v)
+}
+
+// Literal writes a scalar as TOML; secrets, lists and tables as "...".
+func Literal(v any) string {
+	if s, ok := v.(string); ok {
+		return fmt.Sprintf("%q", s)
+	}
+	if s, ok := value.Text(v); ok {
+		return s
+	}
+	return "..."
+}
+
+// ParseMode reads permission bits written in octal, "0644" or "4755".
+func ParseMode(s string) (uint32, error) {
+	if len(s) < 3 || len(s) > 4 {
+		return 0, fmt.Errorf("%q is no mode; write four octal digits, such as \"0644\"", s)
+	}
+	var m uint32
+	for _, c := range s {
+		if c < '0' || c > '7' {
+			return 0, fmt.Errorf("%q is no mode; write four octal digits, such as \"0644\"", s)
+		}
+		m = m<<3 | uint32(c-'0')
+	}
+	return m, nil
+}
+
+// CleanPath is the canonical form of a path on a host: absolute, without
+// doubled or trailing slashes and without dots.
+func CleanPath(s string) (string, error) {
+	switch {
+	case !strings.HasPrefix(s, "/"):
+		return "", fmt.Errorf("%q is no absolute path; start it with /", s)
+	case strings.ContainsAny(s, "\x00\n"):
+		return "", fmt.Errorf("%q holds a line break or a NUL; take it out", s)
+	case slices.Contains(strings.Split(s, "/"), ".."):
+		return "", fmt.Errorf("%q climbs with ..; write the path out", s)
+	}
+	return path.Clean(s), nil
+}
+
+// AccountName is the canonical form of user and group names.
+func AccountName(s string) (string, error) {
+	v, err := Attr{Name: "the name", Type: Name}.text(s)
+	if err != nil {
+		return "", err
+	}
+	return v.(string), nil
+}

@@ -1,0 +1,198 @@
+// Package value holds the small vocabulary that every other part of Jade Kettle
+// speaks: places in source files, references to declarations, secrets, typed
+// attribute values, and the problems that are reported to a person.
+//
+// Values themselves are plain Go: nil, bool, int64, float64, string, Secret,
+// []any and map[string]any, nested as deep as needed. Nothing else occurs.
+package value
+
+import (
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+)
+
+// Place is a position in a project's file. Line and Col count from 1, Col in
+// code points. The zero Place means "no file", and a Place with Line 0 the
+// whole file.
+type Place struct {
+	File string `cbor:"1,keyasint,omitempty"`
+	Line int    `cbor:"2,keyasint,omitempty"`
+	Col  int    `cbor:"3,keyasint,omitempty"`
+}
+
+// String gives file:line:column, leaving out what is unknown.
+func (p Place) String() string {
+	switch {
+	case p.Line == 0:
+		return p.File
+	case p.Col == 0:
+		return fmt.Sprintf("%s:%d", p.File, p.Line)
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Col)
+}
+
+// Ref names one declaration: kind:name, the name in its canonical form.
+type Ref struct {
+	Kind string `cbor:"1,keyasint"`
+	Name string `cbor:"2,keyasint"`
+}
+
+// String gives kind:name.
+func (r Ref) String() string { return r.Kind + ":" + r.Name }
+
+// MarshalText makes a Ref a JSON string and a JSON map key.
+func (r Ref) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalText reads what MarshalText wrote.
+func (r *Ref) UnmarshalText(text []byte) error {
+	got, err := ParseRef(string(text))
+	if err != nil {
+		return err
+	}
+	*r = got
+	return nil
+}
+
+// ParseRef splits a reference at its first colon.
+func ParseRef(s string) (Ref, error) {
+	kind, name, ok := strings.Cut(s, ":")
+	if !ok || kind == "" || name == "" {
+		return Ref{}, fmt.Errorf("%q is no reference; write kind:name, such as \"service:tide-logger\"", s)
+	}
+	return Ref{kind, name}, nil
+}
+
+// Hidden is what is shown where a secret stands.
+const Hidden = "(secret)"
+
+// Secret is text that is never shown. It travels to the host inside the plan
+// and is masked wherever it would be printed.
+type Secret struct{ text string }
+
+// NewSecret makes a secret of plain text.
+func NewSecret(text string) Secret { return Secret{text} }
+
+// Reveal gives the text itself, for handing to the host and for nothing else.
+func (s Secret) Reveal() string { return s.text }
+
+// String, GoString and MarshalText keep a secret out of messages, of %#v, and
+// of JSON.
+func (s Secret) String() string               { return Hidden }
+func (s Secret) GoString() string             { return Hidden }
+func (s Secret) MarshalText() ([]byte, error) { return []byte(Hidden), nil }
+
+// TypeName says what a value is in the words of the manifest language.
+func TypeName(v any) string {
+	switch v.(type) {
+	case nil:
+		return "null"
+	case bool:
+		return "a bool"
+	case int64:
+		return "a whole number"
+	case float64:
+		return "a number"
+	case string:
+		return "text"
+	case Secret:
+		return "a secret"
+	case []any:
+		return "a list"
+	case map[string]any:
+		return "a table"
+	}
+	return fmt.Sprintf("%T", v)
+}
+
+// Text writes a scalar as text. The second result is false for null, lists and
+// tables, which have no text.
+func Text(v any) (string, bool) {
+	switch v := v.(type) {
+	case bool:
+		return strconv.FormatBool(v), true
+	case int64:
+		return strconv.FormatInt(v, 10), true
+	case float64:
+		return strconv.FormatFloat(v, 'g', -1, 64), true
+	case string:
+		return v, true
+	}
+	return "", false
+}
+
+// Equal says whether two values are the same, secrets by their text.
+func Equal(a, b any) bool {
+	switch a := a.(type) {
+	case []any:
+		b, ok := b.([]any)
+		if !ok || len(a) != len(b) {
+			return false
+		}
+		for i := range a {
+			if !Equal(a[i], b[i]) {
+				return false
+			}
+		}
+		return true
+	case map[string]any:
+		b, ok := b.(map[string]any)
+		if !ok || len(a) != len(b) {
+			return false
+		}
+		for k := range a {
+			other, there := b[k]
+			if !there || !Equal(a[k], other) {
+				return false
+			}
+		}
+		return true
+	}
+	switch b.(type) {
+	case []any, map[string]any:
+		return false
+	}
+	return a == b
+}
+
+// Keys gives the keys of a table in order.
+func Keys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	return keys
+}
+
+// Attrs are the evaluated attributes of one declaration. The accessors take
+// the zero value for what is not set.
+type Attrs map[string]any
+
+// Text gives a text attribute.
+func (a Attrs) Text(name string) string { s, _ := a[name].(string); return s }
+
+// Bool gives a bool attribute.
+func (a Attrs) Bool(name string) bool { b, _ := a[name].(bool); return b }
+
+// Has says whether the attribute was declared.
+func (a Attrs) Has(name string) bool { _, ok := a[name]; return ok }
+
+// Int gives a whole number; ok is false when it is not declared.
+func (a Attrs) Int(name string) (n int64, ok bool) { n, ok = a[name].(int64); return }
+
+// Secret gives a secret attribute; ok is false when it is not declared.
+func (a Attrs) Secret(name string) (s Secret, ok bool) { s, ok = a[name].(Secret); return }
+
+// Texts gives a list of texts.
+func (a Attrs) Texts(name string) []string {
+	list, _ := a[name].([]any)
+	out := make([]string, 0, len(list))
+	for _, v := range list {
+		if s, ok := v.(string); ok {
+			out = append(out, s)
+		}
+	}
+	return out
+}

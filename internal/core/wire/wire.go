@@ -1,0 +1,286 @@
+// Package wire is the protocol between the controller and a worker: messages
+// in CBOR (RFC 8949), each in a frame of four length bytes, most significant
+// first, and at most [MaxFrame] bytes. It reads and writes nothing but the
+// io.Reader and io.Writer it is given.
+//
+// The controller opens with Start. The worker answers Hello, then Busy, or
+// Collected (when an earlier run's results were never delivered) and Facts.
+// The controller sends the plan in Plan parts; the worker asks for contents
+// with Want, gets Chunks, sends Results as tasks end, and Done. Bye from the
+// controller says that all of it arrived. Either side may Ping at any time.
+package wire
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"sync"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+)
+
+// Format is the number of this protocol; both sides must have the same, which
+// they have because the controller sends the worker it needs.
+const Format = 1
+
+// MaxFrame bounds a frame's payload in bytes.
+const MaxFrame = 1 << 20
+
+// ChunkSize is how much of a file's content travels in one message.
+const ChunkSize = 128 << 10
+
+// Message is the envelope: exactly one field is set.
+type Message struct {
+	Start     *Start       `cbor:"1,keyasint,omitempty"`
+	Hello     *Hello       `cbor:"2,keyasint,omitempty"`
+	Busy      *Busy        `cbor:"3,keyasint,omitempty"`
+	Collected *Collected   `cbor:"4,keyasint,omitempty"`
+	Facts     *facts.Facts `cbor:"5,keyasint,omitempty"`
+	Plan      *Plan        `cbor:"6,keyasint,omitempty"`
+	Want      *Want        `cbor:"7,keyasint,omitempty"`
+	Chunk     *Chunk       `cbor:"8,keyasint,omitempty"`
+	Results   *Results     `cbor:"9,keyasint,omitempty"`
+	Done      *Done        `cbor:"10,keyasint,omitempty"`
+	Bye       *Bye         `cbor:"11,keyasint,omitempty"`
+	Ping      *Ping        `cbor:"12,keyasint,omitempty"`
+	Stop      *Stop        `cbor:"13,keyasint,omitempty"`
+	Fault     *Fault       `cbor:"14,keyasint,omitempty"`
+}
+
+// Start opens a session. With OnlyFacts the worker takes no lock, sends the
+// facts and ends.
+type Start struct {
+	Format    int      `cbor:"1,keyasint"`
+	Run       plan.Run `cbor:"2,keyasint"`
+	OnlyFacts bool     `cbor:"3,keyasint,omitempty"`
+	Services  bool     `cbor:"4,keyasint,omitempty"` // read facts.services too, which costs a command
+}
+
+// Hello is the worker's first message.
+type Hello struct {
+	Format int `cbor:"1,keyasint"`
+}
+
+// Busy says that another run holds the host.
+type Busy struct {
+	Holder plan.Run `cbor:"1,keyasint"`
+	Since  int64    `cbor:"2,keyasint"` // Unix seconds; 0 when unknown
+}
+
+// Collected brings results of an earlier run of this project whose
+// connection broke. There may be several, one for each part.
+type Collected struct {
+	Run     string        `cbor:"1,keyasint"`
+	Results []plan.Result `cbor:"2,keyasint"`
+}
+
+// Plan is a part of the plan, in order; the last says so.
+type Plan struct {
+	Tasks []plan.Task `cbor:"1,keyasint"`
+	Last  bool        `cbor:"2,keyasint"`
+}
+
+// Want asks for contents by hash; they come in the order asked for.
+type Want struct {
+	SHA256 []string `cbor:"1,keyasint"`
+}
+
+// Chunk is a part of a content. Missing is set when the controller cannot
+// give it, and says why.
+type Chunk struct {
+	SHA256  string `cbor:"1,keyasint"`
+	Data    []byte `cbor:"2,keyasint"`
+	Last    bool   `cbor:"3,keyasint"`
+	Missing string `cbor:"4,keyasint,omitempty"`
+}
+
+// Results are outcomes of tasks, in the order in which they ended.
+type Results struct {
+	List []plan.Result `cbor:"1,keyasint"`
+}
+
+// Done ends a run on a host.
+type Done struct {
+	Leftovers []value.Ref `cbor:"1,keyasint,omitempty"` // managed earlier, declared no more
+	Stopped   bool        `cbor:"2,keyasint,omitempty"` // it was asked to stop before the end
+}
+
+// Bye tells the worker that everything arrived.
+type Bye struct{}
+
+// Ping keeps a quiet connection known to be alive.
+type Ping struct{}
+
+// Stop asks the worker to finish the task in hand and end.
+type Stop struct{}
+
+// Fault is why a worker cannot go on at all.
+type Fault struct {
+	Message string `cbor:"1,keyasint"`
+}
+
+// secretTag marks a secret among attribute values. It lies in the range that
+// the IANA registry of CBOR tags leaves to first come, first served, and stays
+// inside this protocol.
+const secretTag = 4211701
+
+var (
+	encoder = must(cbor.EncOptions{Time: cbor.TimeUnixDynamic}.EncMode())
+	decoder = must(cbor.DecOptions{
+		DupMapKey:        cbor.DupMapKeyEnforcedAPF,
+		IndefLength:      cbor.IndefLengthForbidden,
+		IntDec:           cbor.IntDecConvertSigned,
+		MaxNestedLevels:  24,
+		MaxArrayElements: 1 << 16,
+		MaxMapPairs:      1 << 13,
+		DefaultMapType:   mapType,
+	}.DecMode())
+)
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err) // options are constants: this is a mistake in this file
+	}
+	return v
+}
+
+// ErrFrame is wrapped by every error that says the other side broke a bound or
+// sent what cannot be decoded.
+var ErrFrame = errors.New("the other side sent what is no message")
+
+// Conn sends and receives messages. Send may be called from many goroutines,
+// Receive from one at a time.
+type Conn struct {
+	r io.Reader
+	w io.Writer
+
+	mu sync.Mutex
+}
+
+// NewConn makes a connection over a reader and a writer.
+func NewConn(r io.Reader, w io.Writer) *Conn { return &Conn{r: r, w: w} }
+
+// Send writes one message in one Write.
+func (c *Conn) Send(m Message) error {
+	if m.Plan != nil {
+		p := *m.Plan
+		p.Tasks = mapTasks(p.Tasks, seal)
+		m.Plan = &p
+	}
+	body, err := encoder.Marshal(m)
+	if err != nil {
+		return fmt.Errorf("encode a message: %w", err)
+	}
+	if len(body) > MaxFrame {
+		return fmt.Errorf("a message of %d bytes is larger than a frame may be (%d)", len(body), MaxFrame)
+	}
+	frame := binary.BigEndian.AppendUint32(make([]byte, 0, len(body)+4), uint32(len(body)))
+	frame = append(frame, body...)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	_, err = c.w.Write(frame)
+	return err
+}
+
+// Receive reads one message. At the end of the stream it gives io.EOF.
+func (c *Conn) Receive() (Message, error) {
+	var head [4]byte
+	if _, err := io.ReadFull(c.r, head[:]); err != nil {
+		return Message{}, err
+	}
+	n := binary.BigEndian.Uint32(head[:])
+	if n == 0 || n > MaxFrame {
+		return Message{}, fmt.Errorf("%w: a frame of %d bytes", ErrFrame, n)
+	}
+	body := make([]byte, n)
+	if _, err := io.ReadFull(c.r, body); err != nil {
+		return Message{}, fmt.Errorf("a frame broke off: %w", err)
+	}
+	return Decode(body)
+}
+
+// Decode reads the payload of one frame.
+func Decode(body []byte) (Message, error) {
+	var m Message
+	if err := decoder.Unmarshal(body, &m); err != nil {
+		return Message{}, fmt.Errorf("%w: %v", ErrFrame, err)
+	}
+	if m.Plan != nil {
+		m.Plan.Tasks = mapTasks(m.Plan.Tasks, unseal)
+	}
+	return m, nil
+}
+
+func mapTasks(tasks []plan.Task, f func(any) any) []plan.Task {
+	out := make([]plan.Task, len(tasks))
+	for i, t := range tasks {
+		attrs := make(value.Attrs, len(t.Attrs))
+		for k, v := range t.Attrs {
+			attrs[k] = f(v)
+		}
+		t.Attrs = attrs
+		out[i] = t
+	}
+	return out
+}
+
+// seal gives secrets the form in which they travel.
+func seal(v any) any {
+	switch v := v.(type) {
+	case value.Secret:
+		return cbor.Tag{Number: secretTag, Content: v.Reveal()}
+	case []any:
+		return each(v, seal)
+	}
+	return v
+}
+
+func unseal(v any) any {
+	switch v := v.(type) {
+	case cbor.Tag:
+		if text, ok := v.Content.(string); ok && v.Number == secretTag {
+			return value.NewSecret(text)
+		}
+		return nil
+	case []any:
+		return each(v, unseal)
+	}
+	return v
+}
+
+func each(list []any, f func(any) any) []any {
+	out := make([]any, len(list))
+	for i, v := range list {
+		out[i] = f(v)
+	}
+	return out
+}
+
+// Parts splits tasks so that each part fits into a frame with room to spare.
+func Parts(tasks []plan.Task) ([]Plan, error) {
+	var parts []Plan
+	start, size := 0, 0
+	for i, t := range tasks {
+		body, err := encoder.Marshal(mapTasks([]plan.Task{t}, seal))
+		if err != nil {
+			return nil, fmt.Errorf("%s: encode: %w", t.Ref, err)
+		}
+		if len(body) > MaxFrame/2 {
+			return nil, fmt.Errorf("%s: its attributes take %d bytes, more than %d", t.Ref, len(body), MaxFrame/2)
+		}
+		if size+len(body) > MaxFrame/2 {
+			parts = append(parts, Plan{Tasks: tasks[start:i]})
+			start, size = i, 0
+		}
+		size += len(body)
+	}
+	return append(parts, Plan{Tasks: tasks[start:], Last: true}), nil
+}
+
+var mapType = reflect.TypeFor[map[string]any]()

@@ -1,0 +1,359 @@
+// Package reach opens a session with a worker on a host, over SSH or on this
+// machine, sending the worker first where the host does not have it.
+package reach
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/fleet/reach/workers"
+	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/worker"
+)
+
+// Target is one host as it is to be reached.
+type Target struct {
+	Name    string
+	Address string
+	Port    int    // 22 when 0
+	User    string // who runs this program when empty
+	Key     string // path of a private key; the agent and the usual files when empty
+	Elevate string // "sudo", or empty
+	Local   bool   // this machine, without SSH
+}
+
+// Dialer holds what is the same for all hosts.
+type Dialer struct {
+	KnownHosts string        // path of the known_hosts file
+	Timeout    time.Duration // for connecting, each host
+	Home       string        // where the usual keys lie, in .ssh
+	AgentAddr  string        // SSH_AUTH_SOCK
+	User       string        // who runs this program
+}
+
+// Session is a worker that has said that it is ready.
+type Session struct {
+	io.Reader
+	io.Writer
+	end  func()
+	errs *machine.Keep
+}
+
+// Close ends the session and its connection.
+func (s *Session) Close() { s.end() }
+
+// Errors gives what the worker wrote on its standard error, for a message.
+func (s *Session) Errors() string { return lastLine(s.errs.String()) }
+
+// ErrBound is wrapped by errors that say a host sent more than it may.
+var ErrBound = errors.New("the host sends more than it may")
+
+// transport runs commands on a host over one connection.
+type transport interface {
+	start(command string) (*process, error)
+	close()
+}
+
+// process is a command that runs.
+type process struct {
+	in   io.WriteCloser
+	out  io.Reader
+	errs *machine.Keep
+	wait func() error
+}
+
+// Open connects to a host and starts its worker.
+func (d *Dialer) Open(ctx context.Context, t Target) (*Session, error) {
+	tr, err := d.connect(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, tr.close)
+	s, err := launch(tr, t)
+	if !stop() && ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		tr.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
+	if t.Local {
+		return local{}, nil
+	}
+	return d.ssh(ctx, t)
+}
+
+// How long a host may take to start a worker that it has, and to take one that
+// it has not.
+const (
+	startLimit  = time.Minute
+	uploadLimit = 10 * time.Minute
+)
+
+// launch starts the worker, and sends it first when it is not there.
+func launch(tr transport, t Target) (*Session, error) {
+	late := time.AfterFunc(startLimit, tr.close)
+	defer late.Stop()
+	for attempt := 0; ; attempt++ {
+		nonce := newNonce()
+		args := []string{nonce}
+		for _, a := range workers.Available() {
+			args = append(args, uname[a.Arch]+"="+a.SHA256)
+		}
+		p, err := tr.start(command(t, StartScript, args...))
+		if err != nil {
+			return nil, err
+		}
+		out := bufio.NewReaderSize(p.out, 64<<10)
+		word, rest, err := answer(out, nonce)
+		if err != nil {
+			return nil, explain(err, p, t)
+		}
+		switch {
+		case word == "ready":
+			return &Session{Reader: out, Writer: p.in, errs: p.errs, end: func() { p.in.Close(); tr.close() }}, nil
+		case word == "refuse":
+			return nil, fmt.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is started from it; see what it is with `ls -ld %s`, and put it right", rest, rest)
+		case word == "need" && attempt == 0:
+			p.in.Close()
+			p.wait()
+			late.Reset(uploadLimit)
+			if err := upload(tr, t, rest); err != nil {
+				return nil, err
+			}
+			late.Reset(startLimit)
+		default:
+			return nil, fmt.Errorf("the worker was sent but is not there: the host says %q", word+" "+rest)
+		}
+	}
+}
+
+// uname is what `uname -sm` says on Linux for Go's architectures.
+var uname = map[string]string{
+	"amd64": "Linux x86_64", "arm64": "Linux aarch64", "arm": "Linux armv7l", "386": "Linux i686",
+	"riscv64": "Linux riscv64", "ppc64le": "Linux ppc64le", "s390x": "Linux s390x", "loong64": "Linux loongarch64",
+}
+
+func upload(tr transport, t Target, machine string) error {
+	for _, a := range workers.Available() {
+		if uname[a.Arch] != machine {
+			continue
+		}
+		program, err := a.Read()
+		if err != nil {
+			return err
+		}
+		nonce := newNonce()
+		p, err := tr.start(command(t, UploadScript, nonce, a.SHA256, strconv.Itoa(len(program))))
+		if err != nil {
+			return err
+		}
+		_, sendErr := io.Copy(p.in, bytes.NewReader(program))
+		p.in.Close()
+		word, rest, err := answer(bufio.NewReader(p.out), nonce)
+		switch {
+		case err != nil:
+			return explain(errors.Join(err, sendErr), p, t)
+		case word == "stored":
+			return nil
+		}
+		return fmt.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s; see that there is room and that it is writable", len(program)>>20+1, rest, lastLine(p.errs.String()))
+	}
+	return fmt.Errorf("this build of jadekettle holds no worker for %s (it has %s); use a release build, which holds all", machine, strings.Join(names(), ", "))
+}
+
+func names() []string {
+	var out []string
+	for _, a := range workers.Available() {
+		out = append(out, "linux/"+a.Arch)
+	}
+	return out
+}
+
+// maxGreeting bounds what a login shell may print before the worker speaks.
+const maxGreeting = 64 << 10
+
+// answer skips what a login shell prints and gives the words of the line that
+// carries the nonce.
+func answer(out *bufio.Reader, nonce string) (word, rest string, err error) {
+	mark := "jadekettle " + nonce + " "
+	for n := 0; n < maxGreeting; {
+		line, err := out.ReadSlice('\n')
+		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+			if n+len(line) == 0 {
+				return "", "", io.EOF
+			}
+			return "", "", fmt.Errorf("the host said %q and ended: %w", clip(string(line)), io.EOF)
+		}
+		n += len(line)
+		if _, after, ok := strings.Cut(string(line), mark); ok {
+			word, rest, _ = strings.Cut(strings.TrimRight(after, "\r\n"), " ")
+			return word, rest, nil
+		}
+	}
+	return "", "", fmt.Errorf("%w: over %d KiB came before the worker's first word; look at what the login shell prints", ErrBound, maxGreeting>>10)
+}
+
+func clip(s string) string {
+	s = strings.TrimSpace(s)
+	if len(s) > 200 {
+		s = s[:200] + "..."
+	}
+	return s
+}
+
+// explain says why a command ended without an answer.
+func explain(err error, p *process, t Target) error {
+	if errors.Is(err, ErrBound) {
+		return err
+	}
+	waited := make(chan error, 1)
+	go func() { waited <- p.wait() }()
+	select {
+	case <-waited:
+	case <-time.After(2 * time.Second):
+	}
+	said := lastLine(p.errs.String())
+	switch {
+	case t.Elevate == "sudo" && strings.Contains(said, "sudo:"):
+		user := t.User
+		if user == "" {
+			user = "the login user"
+		}
+		return fmt.Errorf("sudo refuses %s: %s; let %s use sudo without a password, or connect as root", user, strings.TrimPrefix(said, "sudo: "), user)
+	case said != "":
+		return fmt.Errorf("the worker did not start: %s", said)
+	}
+	return fmt.Errorf("the worker did not start: %w", err)
+}
+
+func lastLine(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return clip(lines[len(lines)-1])
+}
+
+func newNonce() string {
+	var b [16]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// command makes the one command line that is sent: the script is an argument
+// of sh, so nothing is read from the standard input but what the script reads.
+func command(t Target, script string, args ...string) string {
+	words := []string{"sh", "-c", script, "jadekettle"}
+	if t.Elevate == "sudo" {
+		words = append([]string{"sudo", "-n", "--"}, words...)
+	}
+	words = append(words, args...)
+	for i, w := range words {
+		words[i] = quote(w)
+	}
+	return strings.Join(words, " ")
+}
+
+func quote(s string) string {
+	if s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./=") == "" {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// oneLine joins a script's lines: a newline inside quotes is an error to some
+// login shells.
+func oneLine(script string) string {
+	var out []string
+	for line := range strings.Lines(script) {
+		if line = strings.TrimSpace(line); line != "" {
+			out = append(out, line)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// common finds the folder of workers and defines refuse, which says what
+// cannot be trusted and ends, and trusted, which holds for what is no link,
+// belongs to root or the worker's user, and can be written by nobody else.
+const common = `
+LC_ALL=C; export LC_ALL; umask 077; nonce=$1; shift; uid=$(id -u);
+refuse() { echo "jadekettle $nonce refuse $1"; exit 0; };
+trusted() {
+	if [ -L "$1" ]; then refuse "$1"; fi;
+	if [ -e "$1" ]; then
+		it=$1; set -- $(ls -ldn "$1");
+		case $1 in ?????w*|????????w*) refuse "$it";; esac;
+		case $3 in 0|"$uid") ;; *) refuse "$it";; esac;
+	fi;
+};
+if [ "$uid" = 0 ]; then
+	d=/var/lib/jadekettle/bin;
+	for p in / /var /var/lib /var/lib/jadekettle; do trusted $p; done;
+else
+	d=$HOME/.cache/jadekettle;
+fi;
+trusted "$d";`
+
+// StartScript starts the worker whose hash is given for the host's machine
+// type, or says "need" and the machine type. Its arguments are the nonce and
+// then MACHINE=HASH for each build at hand.
+var StartScript = oneLine(common + `
+m=$(uname -sm); f=;
+for a; do if [ "${a%=*}" = "$m" ]; then f=$d/${a##*=}; fi; done;
+if [ -n "$f" ] && [ -e "$f" ]; then trusted "$f"; exec "$f" ` + worker.Argument + ` "$nonce"; fi;
+echo "jadekettle $nonce need $m"`)
+
+// UploadScript stores the program on its standard input. Its arguments are the
+// nonce, the hash that names it, and its size in bytes.
+var UploadScript = oneLine(common + `
+f=$d/$1; t=$d/.new-$nonce;
+if mkdir -p "$d" && trusted "$d" && cat >"$t" && [ "$(wc -c <"$t")" -eq "$2" ] && chmod 700 "$t" && mv -f "$t" "$f"; then
+	find "$d" -type f -mtime +30 -exec rm -f {} +;
+	echo "jadekettle $nonce stored $d";
+else
+	rm -f "$t"; cat >/dev/null; echo "jadekettle $nonce unstored $d";
+fi`)
+
+// Words takes a command line that this package made apart again, for those who
+// simulate a host.
+func Words(line string) []string {
+	var words []string
+	var word strings.Builder
+	quoted, escaped, in := false, false, false
+	for _, r := range line {
+		switch {
+		case escaped:
+			word.WriteRune(r)
+			escaped = false
+		case r == '\\' && !quoted:
+			escaped = true
+		case r == '\'':
+			quoted, in = !quoted, true
+		case r == ' ' && !quoted:
+			if in {
+				words = append(words, word.String())
+				word.Reset()
+			}
+			in = false
+		default:
+			word.WriteRune(r)
+			in = true
+		}
+	}
+	if in {
+		words = append(words, word.String())
+	}
+	return words
+}

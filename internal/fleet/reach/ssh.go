@@ -1,0 +1,287 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"jadekettle/internal/host/machine"
+)
+
+// remote runs commands over one SSH connection.
+type remote struct {
+	client *ssh.Client
+	conn   net.Conn
+}
+
+func (r *remote) close() { r.client.Close() }
+
+func (r *remote) start(command string) (*process, error) {
+	s, err := r.client.NewSession()
+	if err != nil {
+		return nil, fmt.Errorf("open a session: %w", err)
+	}
+	in, err := s.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	p := &process{in: in, out: out, errs: &machine.Keep{}, wait: s.Wait}
+	s.Stderr = p.errs
+	if err := s.Start(command); err != nil {
+		return nil, fmt.Errorf("run a command on the host: %w", err)
+	}
+	return p, nil
+}
+
+func (t Target) hostPort() string {
+	port := t.Port
+	if port == 0 {
+		port = 22
+	}
+	return net.JoinHostPort(t.Address, strconv.Itoa(port))
+}
+
+func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
+	known, err := d.known()
+	if err != nil {
+		return nil, err
+	}
+	user := t.User
+	if user == "" {
+		user = d.User
+	}
+	conf := &ssh.ClientConfig{
+		User:              user,
+		HostKeyCallback:   known.check(t),
+		HostKeyAlgorithms: known.algorithms(t.hostPort()),
+	}
+	closeAgent, err := d.auth(t, conf)
+	if err != nil {
+		return nil, err
+	}
+	defer closeAgent()
+	conn, err := (&net.Dialer{Timeout: d.Timeout}).DialContext(ctx, "tcp", t.hostPort())
+	if err != nil {
+		return nil, dialError(err, t)
+	}
+	if d.Timeout > 0 {
+		conn.SetDeadline(time.Now().Add(d.Timeout))
+	}
+	c, chans, reqs, err := ssh.NewClientConn(conn, t.hostPort(), conf)
+	if err != nil {
+		conn.Close()
+		return nil, d.handshakeError(err, t, user)
+	}
+	conn.SetDeadline(time.Time{})
+	return &remote{ssh.NewClient(c, chans, reqs), conn}, nil
+}
+
+func dialError(err error, t Target) error {
+	var op *net.OpError
+	if errors.As(err, &op) {
+		err = op.Err
+	}
+	var timeout net.Error
+	switch {
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
+		return fmt.Errorf("%s does not answer", t.hostPort())
+	default:
+		text := err.Error()
+		text = text[strings.LastIndex(text, ": ")+1:]
+		return fmt.Errorf("cannot connect to %s: %s", t.hostPort(), strings.TrimSpace(text))
+	}
+}
+
+func (d *Dialer) handshakeError(err error, t Target, user string) error {
+	var unknown *UnknownKeyError
+	var changed *ChangedKeyError
+	var timeout net.Error
+	switch {
+	case errors.As(err, &unknown):
+		return unknown
+	case errors.As(err, &changed):
+		return changed
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return fmt.Errorf("%s accepts the connection but says nothing of SSH", t.hostPort())
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		with := "the agent and the usual key files"
+		if t.Key != "" {
+			with = t.Key
+		}
+		return fmt.Errorf("the host lets nobody in as %s with %s; see that the public key stands in that user's authorized_keys, or set connect.user and connect.key", user, with)
+	}
+	return fmt.Errorf("SSH with %s: %s", t.hostPort(), strings.TrimPrefix(err.Error(), "ssh: handshake failed: "))
+}
+
+// usualKeys are the private keys that OpenSSH tries by itself.
+var usualKeys = []string{"id_ed25519", "id_ecdsa", "id_rsa"}
+
+// auth offers the key that is named, or else the agent's and the usual ones.
+func (d *Dialer) auth(t Target, conf *ssh.ClientConfig) (func(), error) {
+	closeAgent := func() {}
+	var signers []ssh.Signer
+	var agentKeys []ssh.Signer
+	if d.AgentAddr != "" {
+		if conn, err := net.Dial("unix", d.AgentAddr); err == nil {
+			closeAgent = func() { conn.Close() }
+			agentKeys, _ = agent.NewClient(conn).Signers()
+		}
+	}
+	if t.Key != "" {
+		s, err := readKey(t.Key, agentKeys)
+		if err != nil {
+			closeAgent()
+			return nil, err
+		}
+		signers = append(signers, s)
+	} else {
+		signers = agentKeys
+		for _, name := range usualKeys {
+			if s, err := readKey(filepath.Join(d.Home, ".ssh", name), nil); err == nil {
+				signers = append(signers, s)
+			}
+		}
+		if len(signers) == 0 {
+			closeAgent()
+			return nil, errors.New("there is no key to log in with: no agent, and no key in ~/.ssh; set connect.key, or add a key to an agent")
+		}
+	}
+	conf.Auth = []ssh.AuthMethod{ssh.PublicKeys(signers...)}
+	return closeAgent, nil
+}
+
+// readKey reads a private key; one with a passphrase must be in the agent.
+func readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("the key %s is not there; make it with ssh-keygen, or change connect.key", path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the key %s: %w", path, err)
+	}
+	s, err := ssh.ParsePrivateKey(data)
+	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) {
+		i := slices.IndexFunc(agentKeys, func(k ssh.Signer) bool {
+			return locked.PublicKey != nil && string(k.PublicKey().Marshal()) == string(locked.PublicKey.Marshal())
+		})
+		if i >= 0 {
+			return agentKeys[i], nil
+		}
+		return nil, fmt.Errorf("the key %s has a passphrase; add it to an agent with `ssh-add %s`", path, path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s is no private key that can be read (%s); is it the public one?", path, strings.TrimPrefix(err.Error(), "ssh: "))
+	}
+	return s, nil
+}
+
+// UnknownKeyError says that a host's key is not in known_hosts.
+type UnknownKeyError struct {
+	Host        string
+	Fingerprint string
+}
+
+func (e *UnknownKeyError) Error() string {
+	return fmt.Sprintf("its host key is not known: %s; compare it with what `ssh-keygen -lf` prints on the host, then accept it with `jadekettle hosts trust %s`", e.Fingerprint, e.Host)
+}
+
+// ChangedKeyError says that a host's key is another than known_hosts has.
+type ChangedKeyError struct {
+	Host        string
+	Fingerprint string
+	Known       []string // file:line of what is known
+}
+
+func (e *ChangedKeyError) Error() string {
+	return fmt.Sprintf("its host key is not the one that is known (%s): it is now %s; somebody may be in between: if the host was set up anew, accept it with `jadekettle hosts trust --replace %s`", strings.Join(e.Known, ", "), e.Fingerprint, e.Host)
+}
+
+// known is the known_hosts file.
+type known struct{ callback ssh.HostKeyCallback }
+
+func (d *Dialer) known() (known, error) {
+	cb, err := knownhosts.New(d.KnownHosts)
+	if errors.Is(err, fs.ErrNotExist) {
+		cb, err = knownhosts.New()
+	}
+	if err != nil {
+		return known{}, fmt.Errorf("read the known hosts: %w", err)
+	}
+	return known{cb}, nil
+}
+
+func fingerprint(k ssh.PublicKey) string { return k.Type() + " " + ssh.FingerprintSHA256(k) }
+
+func (k known) check(t Target) ssh.HostKeyCallback {
+	return func(hostname string, remote net.Addr, key ssh.PublicKey) error {
+		// Only the name counts that the connection was made to.
+		err := k.callback(hostname, nowhere{}, key)
+		var ke *knownhosts.KeyError
+		if !errors.As(err, &ke) {
+			return err
+		}
+		if len(ke.Want) == 0 {
+			return &UnknownKeyError{t.Name, fingerprint(key)}
+		}
+		e := &ChangedKeyError{Host: t.Name, Fingerprint: fingerprint(key)}
+		for _, w := range ke.Want {
+			e.Known = append(e.Known, fmt.Sprintf("%s:%d", w.Filename, w.Line))
+		}
+		return e
+	}
+}
+
+// nowhere stands for an address that is in no known_hosts file.
+type nowhere struct{}
+
+func (nowhere) Network() string { return "tcp" }
+func (nowhere) String() string  { return "0.0.0.0:0" }
+
+// algorithms asks for the kinds of keys that are known of a host, so that one
+// with several keys shows a known one. Nil leaves the choice to the library.
+func (k known) algorithms(hostPort string) []string {
+	var ke *knownhosts.KeyError
+	if !errors.As(k.callback(hostPort, nowhere{}, noKey{}), &ke) {
+		return nil
+	}
+	var out []string
+	for _, w := range ke.Want {
+		for _, a := range algorithmsOf(w.Key.Type()) {
+			if !slices.Contains(out, a) {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}
+
+func algorithmsOf(keyType string) []string {
+	if keyType == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	return []string{keyType}
+}
+
+// noKey is a key that no host has.
+type noKey struct{}
+
+func (noKey) Type() string                        { return "none" }
+func (noKey) Marshal() []byte                     { return []byte("none") }
+func (noKey) Verify([]byte, *ssh.Signature) error { return errors.New("no key") }

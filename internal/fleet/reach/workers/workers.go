@@ -1,0 +1,14 @@
+// Package workers holds the programs that are sent to hosts: in a release
+// build small ones for every architecture, otherwise this program itself for
+// hosts of its own architecture.
+package workers
+
+// Worker is one build of the worker for Linux.
+type Worker struct {
+	Arch   string // in Go's words
+	SHA256 string // lower-case hex; it names the file on the host
+	Read   func() ([]byte, error)
+}
+
+// Available lists the builds at hand.
+func Available() []Worker { return available() }

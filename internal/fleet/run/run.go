@@ -1,0 +1,194 @@
+// Package run takes a whole preview or apply through many hosts at once: each
+// is reached, read, resolved and made as declared by its worker, while what
+// happens is told to a func as it happens.
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/reach"
+)
+
+// State is how a host fared.
+type State string
+
+// The states. Off is a host that the inventory says is never contacted.
+const (
+	Reached    State = "reached"
+	NotReached State = "not reached"
+	Busy       State = "busy"
+	Lost       State = "lost"
+	Off        State = "off"
+)
+
+// Task is one task with its outcome.
+type Task struct {
+	plan.Result
+	Place  value.Place // where it is declared
+	Reason string      // why it was left out
+}
+
+// Collected are results of an earlier run that never arrived.
+type Collected struct {
+	Run     string
+	Results []plan.Result
+}
+
+// Host is the outcome of one host.
+type Host struct {
+	Name      string
+	State     State
+	Message   string // why it is not reached, busy or lost
+	Tasks     []Task // in the order of the plan; those without a result are missing
+	Planned   int    // how many tasks its plan has
+	Collected []Collected
+	Leftovers []value.Ref
+	Facts     *facts.Facts
+	Wrong     error // the project cannot be resolved for this host
+	Stopped   bool  // it ended early because the run was stopped
+	Took      time.Duration
+}
+
+// Count tells how many tasks ended in a way.
+func (h *Host) Count(s plan.Status) int {
+	n := 0
+	for _, t := range h.Tasks {
+		if t.Status == s {
+			n++
+		}
+	}
+	return n
+}
+
+// Event is something that happened: a task ended, or a host did (Task nil).
+type Event struct {
+	Host *Host
+	Task *Task
+}
+
+// Fleet says what a run needs to know.
+type Fleet struct {
+	Project  *resolve.Project
+	Parallel int // hosts at once
+	// Open starts a worker on a host.
+	Open func(ctx context.Context, h *inventory.Host) (*reach.Session, error)
+	// Notify is told each event, one at a time. May be nil.
+	Notify func(Event)
+
+	mu sync.Mutex
+}
+
+// Run takes the hosts through a run and gives their outcomes in the same
+// order. When the context ends each worker finishes the task in hand.
+func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Host {
+	return f.each(ctx, hosts, func(ctx context.Context, h *inventory.Host, out *Host) {
+		f.host(ctx, h, out, r, false)
+	})
+}
+
+// Facts reads the facts of hosts and nothing else.
+func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Host {
+	return f.each(ctx, hosts, func(ctx context.Context, h *inventory.Host, out *Host) {
+		f.host(ctx, h, out, plan.Run{}, true)
+	})
+}
+
+func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(context.Context, *inventory.Host, *Host)) []*Host {
+	out := make([]*Host, len(hosts))
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, max(1, f.Parallel))
+	for i, h := range hosts {
+		out[i] = &Host{Name: h.Name}
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			begun := time.Now()
+			switch {
+			case h.Off != "":
+				out[i].State, out[i].Message = Off, h.Off
+			case ctx.Err() != nil:
+				out[i].State, out[i].Message, out[i].Stopped = NotReached, "the run was stopped before its turn", true
+			default:
+				do(ctx, h, out[i])
+			}
+			out[i].Took = time.Since(begun)
+			f.notify(Event{Host: out[i]})
+		}()
+	}
+	wg.Wait()
+	return out
+}
+
+func (f *Fleet) notify(e Event) {
+	if f.Notify == nil {
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.Notify(e)
+}
+
+// host takes one host to its end.
+func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Host, r plan.Run, onlyFacts bool) {
+	s, err := f.Open(ctx, h)
+	if err != nil {
+		out.State, out.Message = NotReached, err.Error()
+		if errors.Is(err, reach.ErrBound) {
+			out.State = Lost
+		}
+		if ctx.Err() != nil {
+			out.Message, out.Stopped = "the run was stopped while it was being reached", true
+		}
+		return
+	}
+	defer s.Close()
+	out.State = Reached
+	t := newTalk(f, h, out, s)
+	if err := t.run(ctx, r, onlyFacts); err != nil {
+		t.fail(err)
+	}
+	t.tidy()
+}
+
+// tidy puts tasks into the order of the plan and adds those left out.
+func (t *talk) tidy() {
+	slices.SortFunc(t.out.Tasks, func(a, b Task) int { return a.ID - b.ID })
+	if t.plan == nil {
+		return
+	}
+	for _, o := range t.plan.LeftOut {
+		t.out.Tasks = append(t.out.Tasks, Task{Result: plan.Result{ID: -1, Ref: o.Ref, Status: plan.LeftOut}, Place: o.Place, Reason: o.Reason})
+	}
+}
+
+// fail notes why a host ended before its end.
+func (t *talk) fail(err error) {
+	t.out.Message = err.Error()
+	var busy *busyError
+	switch {
+	case errors.As(err, &busy):
+		t.out.State = Busy
+	case t.out.Wrong != nil:
+	default:
+		t.out.State = Lost
+		if said := t.session.Errors(); said != "" && !strings.Contains(t.out.Message, said) {
+			t.out.Message += " (the worker said: " + value.Printable(said) + ")"
+		}
+		if missing := t.out.Planned - len(t.out.Tasks); t.plan != nil && missing > 0 {
+			t.out.Message += fmt.Sprintf("; %d of %d tasks have no result yet: what was done is kept on the host, and the next run collects it", missing, t.out.Planned)
+		}
+	}
+}

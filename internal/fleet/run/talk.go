@@ -1,0 +1,273 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/fleet/reach"
+)
+
+// The beat of pings and how long a silence breaks a connection.
+const (
+	beat    = 15 * time.Second
+	silence = 60 * time.Second
+)
+
+// maxResults bounds what one host may send as results, in bytes of text.
+const maxResults = 128 << 20
+
+// talk is the controller's side of one session.
+type talk struct {
+	fleet   *Fleet
+	host    *inventory.Host
+	out     *Host
+	session *reach.Session
+	conn    *wire.Conn
+	plan    *plan.Plan
+	seen    []bool // by task id
+	text    int    // bytes of results so far
+	heard   time.Time
+}
+
+func newTalk(f *Fleet, h *inventory.Host, out *Host, s *reach.Session) *talk {
+	return &talk{fleet: f, host: h, out: out, session: s, conn: wire.NewConn(s, s), heard: time.Now()}
+}
+
+type busyError struct{ text string }
+
+func (e *busyError) Error() string { return e.text }
+
+var errEnd = errors.New("the session is over")
+
+// run speaks with the worker until it is done.
+func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
+	start := &wire.Start{Format: wire.Format, Run: r, OnlyFacts: onlyFacts, Services: onlyFacts || t.fleet.Project.ReadsServices()}
+	if err := t.conn.Send(wire.Message{Start: start}); err != nil {
+		return broken(err)
+	}
+	incoming := make(chan wire.Message)
+	ended := make(chan error, 1)
+	over := make(chan struct{})
+	defer close(over)
+	go func() {
+		for {
+			m, err := t.conn.Receive()
+			if err != nil {
+				ended <- err
+				return
+			}
+			select {
+			case incoming <- m:
+			case <-over:
+				return
+			}
+		}
+	}()
+	ticker := time.NewTicker(beat)
+	defer ticker.Stop()
+	stop := ctx.Done()
+	for {
+		select {
+		case m := <-incoming:
+			t.heard = time.Now()
+			if err := t.handle(m, onlyFacts); err != nil {
+				if errors.Is(err, errEnd) {
+					return nil
+				}
+				return err
+			}
+		case err := <-ended:
+			return broken(err)
+		case <-ticker.C:
+			if time.Since(t.heard) > silence {
+				return fmt.Errorf("the connection broke: the host was silent for %d seconds", int(silence.Seconds()))
+			}
+			if err := t.conn.Send(wire.Message{Ping: &wire.Ping{}}); err != nil {
+				return broken(err)
+			}
+		case <-stop:
+			stop = nil
+			t.out.Stopped = true
+			if err := t.conn.Send(wire.Message{Stop: &wire.Stop{}}); err != nil {
+				return broken(err)
+			}
+		}
+	}
+}
+
+func broken(err error) error {
+	if errors.Is(err, wire.ErrFrame) {
+		return fmt.Errorf("the connection was cut: %w", err)
+	}
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return errors.New("the connection broke")
+	}
+	return fmt.Errorf("the connection broke: %w", err)
+}
+
+func (t *talk) handle(m wire.Message, onlyFacts bool) error {
+	switch {
+	case m.Hello != nil:
+		if m.Hello.Format != wire.Format {
+			return fmt.Errorf("%w: the worker speaks format %d", wire.ErrFrame, m.Hello.Format)
+		}
+	case m.Busy != nil:
+		return &busyError{busyText(m.Busy)}
+	case m.Collected != nil:
+		return t.collect(m.Collected)
+	case m.Facts != nil:
+		if t.out.Facts != nil {
+			return fmt.Errorf("%w: facts twice", wire.ErrFrame)
+		}
+		if err := m.Facts.Validate(); err != nil {
+			return fmt.Errorf("%w: %v", wire.ErrFrame, err)
+		}
+		t.out.Facts = m.Facts
+		if onlyFacts {
+			return errEnd
+		}
+		return t.resolve()
+	case m.Want != nil:
+		return t.give(m.Want.SHA256)
+	case m.Results != nil:
+		return t.results(m.Results.List)
+	case m.Done != nil:
+		t.out.Leftovers = m.Done.Leftovers
+		if len(t.out.Leftovers) > 1<<16 {
+			return fmt.Errorf("%w: too many leftovers", wire.ErrFrame)
+		}
+		t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
+		return errEnd
+	case m.Fault != nil:
+		return fmt.Errorf("the worker cannot go on: %s", value.Printable(m.Fault.Message))
+	}
+	return nil
+}
+
+func busyText(b *wire.Busy) string {
+	text := "another run holds it"
+	if b.Holder.Who != "" {
+		what := "an apply"
+		if b.Holder.Preview {
+			what = "a preview"
+		}
+		text = fmt.Sprintf("%s by %s holds it", what, value.Printable(b.Holder.Who))
+	}
+	if b.Since > 0 {
+		text += " since " + time.Unix(b.Since, 0).Format("15:04:05")
+	}
+	return text + "; wait until it is done"
+}
+
+// resolve makes the plan for the facts that came and sends it.
+func (t *talk) resolve() error {
+	p, err := t.fleet.Project.Plan(t.host, t.out.Facts)
+	if err == nil {
+		t.plan, t.out.Planned, t.seen = p, len(p.Tasks), make([]bool, len(p.Tasks))
+		var parts []wire.Plan
+		if parts, err = wire.Parts(p.Tasks); err == nil {
+			for i := range parts {
+				if err := t.conn.Send(wire.Message{Plan: &parts[i]}); err != nil {
+					return broken(err)
+				}
+			}
+			return nil
+		}
+	}
+	t.out.Wrong = err
+	t.conn.Send(wire.Message{Stop: &wire.Stop{}})
+	return errors.New("the project cannot be resolved for this host")
+}
+
+// give sends contents of this host's own plan, and of no other.
+func (t *talk) give(hashes []string) error {
+	for _, h := range hashes {
+		if err := t.giveOne(h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *talk) giveOne(hash string) error {
+	missing := func(why string) error {
+		return t.conn.Send(wire.Message{Chunk: &wire.Chunk{SHA256: hash, Last: true, Missing: why}})
+	}
+	if t.plan == nil {
+		return fmt.Errorf("%w: a content asked for before the plan", wire.ErrFrame)
+	}
+	source, ok := t.plan.Contents[hash]
+	if !ok {
+		return fmt.Errorf("%w: a content asked for that is not in its plan", wire.ErrFrame)
+	}
+	f, err := t.fleet.Project.Open(source)
+	if err != nil {
+		return missing(err.Error())
+	}
+	defer f.Close()
+	for {
+		buf := make([]byte, wire.ChunkSize)
+		n, err := io.ReadFull(f, buf)
+		last := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		if err != nil && !last {
+			return missing(err.Error())
+		}
+		if err := t.conn.Send(wire.Message{Chunk: &wire.Chunk{SHA256: hash, Data: buf[:n], Last: last}}); err != nil {
+			return broken(err)
+		}
+		t.heard = time.Now() // what is being taken is heard from
+		if last {
+			return nil
+		}
+	}
+}
+
+var statuses = []plan.Status{plan.Changed, plan.Failed, plan.Unchanged, plan.Blocked}
+
+// results checks what a host says against its plan and passes it on.
+func (t *talk) results(list []plan.Result) error {
+	for _, r := range list {
+		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) {
+			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
+		}
+		if t.text += size(r); t.text > maxResults {
+			return fmt.Errorf("%w: more than %d MiB of results", wire.ErrFrame, maxResults>>20)
+		}
+		t.seen[r.ID] = true
+		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0]}
+		task.Ref = t.plan.Tasks[r.ID].Ref
+		t.out.Tasks = append(t.out.Tasks, task)
+		t.fleet.notify(Event{Host: t.out, Task: &task})
+	}
+	return nil
+}
+
+func size(r plan.Result) int {
+	n := len(r.Message) + len(r.Output) + 64
+	for _, c := range r.Changes {
+		n += len(c.Before) + len(c.After) + len(c.Diff)
+	}
+	return n
+}
+
+func (t *talk) collect(c *wire.Collected) error {
+	for _, r := range c.Results {
+		if t.text += size(r); t.text > maxResults {
+			return fmt.Errorf("%w: more than %d MiB of results", wire.ErrFrame, maxResults>>20)
+		}
+	}
+	if n := len(t.out.Collected); n > 0 && t.out.Collected[n-1].Run == c.Run {
+		t.out.Collected[n-1].Results = append(t.out.Collected[n-1].Results, c.Results...)
+		return nil
+	}
+	t.out.Collected = append(t.out.Collected, Collected{c.Run, c.Results})
+	return nil
+}

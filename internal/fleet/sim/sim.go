@@ -1,0 +1,285 @@
+// Package sim is a simulated host that can be reached: an SSH server on
+// loopback, in this process, that runs the real worker on a folder. It knows
+// just the commands by which a controller starts a worker.
+package sim
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/binary"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"jadekettle/internal/fleet/reach"
+	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/machine/folder"
+	"jadekettle/internal/host/worker"
+)
+
+// Host is one simulated host. Change its fields before the first connection.
+type Host struct {
+	*folder.Host
+	Name     string
+	Addr     *net.TCPAddr
+	Greeting string // what its login shell prints first
+	NoSudo   bool   // sudo asks for a password
+	// Wrap, when set, stands between the worker and the machine, for faults.
+	Wrap func(machine.Machine) machine.Machine
+	// Answer, when set, takes the place of the worker, for hosts that lie.
+	Answer func(in io.Reader, out io.Writer, nonce string)
+
+	fleet    *Fleet
+	listener net.Listener
+	mu       sync.Mutex
+	conns    []net.Conn
+	sessions int
+	closed   bool
+}
+
+// Fleet is a number of simulated hosts that share a host key and one client
+// that they let in.
+type Fleet struct {
+	Folder string // where the hosts' folders, the client's key and known_hosts lie
+	Hosts  []*Host
+
+	hostKey ssh.Signer
+	client  ssh.PublicKey
+}
+
+// New makes a fleet in a folder: its keys, and no host yet.
+func New(dir string) (*Fleet, error) {
+	f := &Fleet{Folder: dir}
+	_, hostKey, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	if f.hostKey, err = ssh.NewSignerFromKey(hostKey); err != nil {
+		return nil, err
+	}
+	_, clientKey, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	signer, err := ssh.NewSignerFromKey(clientKey)
+	if err != nil {
+		return nil, err
+	}
+	f.client = signer.PublicKey()
+	block, err := ssh.MarshalPrivateKey(clientKey, "for simulated hosts")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	return f, os.WriteFile(f.Key(), pem.EncodeToMemory(block), 0o600)
+}
+
+// Key is the path of the client's private key.
+func (f *Fleet) Key() string { return filepath.Join(f.Folder, "client-key") }
+
+// KnownHosts is the path of the known_hosts file that Add keeps.
+func (f *Fleet) KnownHosts() string { return filepath.Join(f.Folder, "known_hosts") }
+
+// Add makes a host and lets it listen on loopback.
+func (f *Fleet) Add(spec folder.Spec) (*Host, error) {
+	root := filepath.Join(f.Folder, spec.Name)
+	if err := os.MkdirAll(root, 0o755); err != nil {
+		return nil, err
+	}
+	machine, err := folder.New(root, spec)
+	if err != nil {
+		return nil, err
+	}
+	h := &Host{Host: machine, Name: spec.Name, fleet: f}
+	if err := h.Listen(0); err != nil {
+		return nil, err
+	}
+	f.Hosts = append(f.Hosts, h)
+	known, err := os.OpenFile(f.KnownHosts(), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer known.Close()
+	_, err = fmt.Fprintln(known, knownhosts.Line([]string{knownhosts.Normalize(h.Addr.String())}, f.hostKey.PublicKey()))
+	return h, err
+}
+
+// Close takes all hosts down.
+func (f *Fleet) Close() {
+	for _, h := range f.Hosts {
+		h.Down()
+	}
+}
+
+// Inventory writes where the hosts listen, as an inventory file.
+func (f *Fleet) Inventory() string {
+	var b strings.Builder
+	b.WriteString("# Where the simulated hosts listen while they run. Written anew each time.\n")
+	for _, h := range f.Hosts {
+		fmt.Fprintf(&b, "\n[host.%s.connect]\naddress = %q\nport = %d\n", h.Name, h.Addr.IP, h.Addr.Port)
+	}
+	return b.String()
+}
+
+// Listen makes the host reachable on a port of loopback; 0 takes any.
+func (h *Host) Listen(port int) error {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	h.listener, h.Addr, h.closed = l, l.Addr().(*net.TCPAddr), false
+	h.mu.Unlock()
+	go h.accept(l)
+	return nil
+}
+
+// Down cuts every connection and stops listening. Its folder stays.
+func (h *Host) Down() {
+	h.mu.Lock()
+	h.closed = true
+	h.listener.Close()
+	h.mu.Unlock()
+	h.Cut()
+}
+
+// Cut breaks every connection, as a pulled cable does.
+func (h *Host) Cut() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, c := range h.conns {
+		c.Close()
+	}
+	h.conns = nil
+}
+
+// Wait returns when no worker runs on the host any more.
+func (h *Host) Wait() {
+	for {
+		h.mu.Lock()
+		n := h.sessions
+		h.mu.Unlock()
+		if n == 0 {
+			return
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+func (h *Host) accept(l net.Listener) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		h.mu.Lock()
+		h.conns = append(h.conns, c)
+		h.mu.Unlock()
+		go h.serve(c)
+	}
+}
+
+func (h *Host) serve(c net.Conn) {
+	defer func() {
+		c.Close()
+		h.mu.Lock()
+		h.conns = slices.DeleteFunc(h.conns, func(have net.Conn) bool { return have == c })
+		h.mu.Unlock()
+	}()
+	conf := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		if string(key.Marshal()) != string(h.fleet.client.Marshal()) {
+			return nil, errors.New("not this key")
+		}
+		return nil, nil
+	}}
+	conf.AddHostKey(h.fleet.hostKey)
+	_, chans, reqs, err := ssh.NewServerConn(c, conf)
+	if err != nil {
+		return
+	}
+	go ssh.DiscardRequests(reqs)
+	for ch := range chans {
+		if ch.ChannelType() != "session" {
+			ch.Reject(ssh.UnknownChannelType, "sessions only")
+			continue
+		}
+		channel, requests, err := ch.Accept()
+		if err != nil {
+			return
+		}
+		go h.session(channel, requests)
+	}
+}
+
+func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
+	defer ch.Close()
+	for r := range reqs {
+		if r.Type != "exec" || len(r.Payload) < 4 {
+			r.Reply(false, nil)
+			continue
+		}
+		r.Reply(true, nil)
+		go func() { // what else is asked of the session meanwhile
+			for r := range reqs {
+				r.Reply(false, nil)
+			}
+		}()
+		code := h.exec(string(r.Payload[4:]), ch)
+		ch.SendRequest("exit-status", false, binary.BigEndian.AppendUint32(nil, uint32(code)))
+		return
+	}
+}
+
+// exec does what a login shell would do with one command line.
+func (h *Host) exec(line string, ch ssh.Channel) int {
+	io.WriteString(ch, h.Greeting)
+	words := reach.Words(line)
+	if len(words) > 3 && words[0] == "sudo" {
+		if h.NoSudo {
+			fmt.Fprintln(ch.Stderr(), "sudo: a password is required")
+			return 1
+		}
+		words = words[3:]
+	}
+	if len(words) < 5 || words[2] != reach.StartScript {
+		fmt.Fprintln(ch.Stderr(), "sh: this simulated host only starts workers")
+		return 127
+	}
+	nonce := words[4]
+	if h.Answer != nil {
+		h.Answer(ch, ch, nonce)
+		return 0
+	}
+	io.WriteString(ch, worker.Ready(nonce))
+	var m machine.Machine = h.Host
+	if h.Wrap != nil {
+		m = h.Wrap(m)
+	}
+	h.mu.Lock()
+	h.sessions++
+	h.mu.Unlock()
+	defer func() {
+		h.mu.Lock()
+		h.sessions--
+		h.mu.Unlock()
+	}()
+	if err := worker.Serve(context.Background(), m, ch, ch); err != nil {
+		fmt.Fprintln(ch.Stderr(), err)
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,154 @@
+// Package history makes the records of runs. For now it holds the report, the
+// document in which one run is told.
+package history
+
+import (
+	"encoding/json"
+	"io"
+	"math"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/run"
+)
+
+// Format is the number of the report's form. Fields are only ever added.
+const Format = 1
+
+// Report is one run as a document.
+type Report struct {
+	Format  int       `json:"format"`
+	Run     string    `json:"run"`  // UUIDv7
+	Mode    string    `json:"mode"` // preview or apply
+	Started time.Time `json:"started"`
+	Seconds float64   `json:"seconds"`
+	Hosts   []Host    `json:"hosts"`
+}
+
+// Host is one host of a report. The counts are of its tasks.
+type Host struct {
+	Name      string      `json:"name"`
+	State     run.State   `json:"state"`
+	Message   string      `json:"message"`
+	Changed   int         `json:"changed"`
+	Failed    int         `json:"failed"`
+	Unchanged int         `json:"unchanged"`
+	LeftOut   int         `json:"left_out"`
+	Blocked   int         `json:"blocked"`
+	Seconds   float64     `json:"seconds"`
+	Tasks     []Task      `json:"tasks"`
+	Leftovers []string    `json:"leftovers"`
+	Collected []Collected `json:"collected"`
+}
+
+// Task is one task of a report.
+type Task struct {
+	Task      string        `json:"task"`
+	Status    plan.Status   `json:"status"`
+	Manifest  string        `json:"manifest"`
+	Line      int           `json:"line"`
+	Seconds   float64       `json:"seconds"`
+	Changes   []plan.Change `json:"changes"`
+	Message   string        `json:"message"`
+	Output    string        `json:"output"`
+	BlockedBy string        `json:"blocked_by"`
+}
+
+// Collected tells what an earlier run did whose results had not arrived.
+type Collected struct {
+	Run   string `json:"run"`
+	Tasks []Task `json:"tasks"`
+}
+
+// New makes the report of a run.
+func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Host) *Report {
+	out := &Report{Format: Format, Run: r.ID, Mode: "apply", Started: started.UTC().Truncate(time.Second), Seconds: seconds(took), Hosts: []Host{}}
+	if r.Preview {
+		out.Mode = "preview"
+	}
+	for _, h := range hosts {
+		out.Hosts = append(out.Hosts, host(h))
+	}
+	return out
+}
+
+func host(h *run.Host) Host {
+	out := Host{
+		Name: h.Name, State: h.State, Message: h.Message, Seconds: seconds(h.Took),
+		Changed: h.Count(plan.Changed), Failed: h.Count(plan.Failed), Unchanged: h.Count(plan.Unchanged),
+		LeftOut: h.Count(plan.LeftOut), Blocked: h.Count(plan.Blocked),
+		Tasks: []Task{}, Leftovers: []string{}, Collected: []Collected{},
+	}
+	if h.Wrong != nil {
+		out.Message += ": " + h.Wrong.Error()
+	}
+	for _, t := range h.Tasks {
+		out.Tasks = append(out.Tasks, task(t))
+	}
+	for _, ref := range h.Leftovers {
+		out.Leftovers = append(out.Leftovers, ref.String())
+	}
+	for _, c := range h.Collected {
+		done := Collected{Run: c.Run, Tasks: []Task{}}
+		for _, r := range c.Results {
+			done.Tasks = append(done.Tasks, task(run.Task{Result: r}))
+		}
+		out.Collected = append(out.Collected, done)
+	}
+	return out
+}
+
+func task(t run.Task) Task {
+	out := Task{
+		Task: t.Ref.String(), Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line, Seconds: seconds(t.Took),
+		Changes: t.Changes, Message: t.Message, Output: t.Output, BlockedBy: t.BlockedBy,
+	}
+	if t.Reason != "" {
+		out.Message = t.Reason
+	}
+	if out.Changes == nil {
+		out.Changes = []plan.Change{}
+	}
+	return out
+}
+
+func seconds(d time.Duration) float64 { return math.Round(d.Seconds()*1000) / 1000 }
+
+// Write writes the report as one JSON document.
+func (r *Report) Write(w io.Writer) error { return WriteJSON(w, r) }
+
+// WriteJSON writes any document for programs to read.
+func WriteJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// Problem is one problem of a project as a document.
+type Problem struct {
+	File   string   `json:"file"`
+	Line   int      `json:"line"`
+	Column int      `json:"column"`
+	What   string   `json:"what"`
+	Do     string   `json:"do"`
+	Hosts  []string `json:"hosts"`
+	Also   []string `json:"also"`
+}
+
+// Problems gives the problems of a project as documents.
+func Problems(list []value.Problem) []Problem {
+	out := []Problem{}
+	for _, p := range list {
+		doc := Problem{File: p.Place.File, Line: p.Place.Line, Column: p.Place.Col, What: p.What, Do: p.Do, Hosts: p.Hosts, Also: []string{}}
+		if doc.Hosts == nil {
+			doc.Hosts = []string{}
+		}
+		for _, a := range p.Also {
+			doc.Also = append(doc.Also, a.String())
+		}
+		out = append(out, doc)
+	}
+	return out
+}

@@ -1,0 +1,163 @@
+package kind
+
+import (
+	"context"
+	"strconv"
+	"strings"
+
+	"jadekettle/internal/host/machine"
+)
+
+// User is one account.
+type User struct {
+	Name    string
+	UID     int
+	GID     int
+	Comment string
+	Home    string
+	Shell   string
+	Local   bool // in the host's own files, not only in a directory service
+}
+
+// Group is one group.
+type Group struct {
+	Name    string
+	GID     int
+	Members []string
+	Local   bool
+}
+
+// Accounts are a host's own users and groups, and those of a directory service
+// that were asked for.
+type Accounts struct {
+	users  map[string]User
+	groups map[string]Group
+	byUID  map[int]string
+	byGID  map[int]string
+	asked  map[string]bool
+	m      machine.Machine
+}
+
+// Accounts reads /etc/passwd and /etc/group, once until something is written.
+func (e *Env) Accounts() (*Accounts, error) {
+	return Cached(e, "accounts", func() (*Accounts, error) {
+		a := &Accounts{users: map[string]User{}, groups: map[string]Group{}, byUID: map[int]string{}, byGID: map[int]string{}, asked: map[string]bool{}, m: e.Machine}
+		passwd, err := machine.ReadFile(e.Machine, "/etc/passwd")
+		if err != nil {
+			return nil, err
+		}
+		group, err := machine.ReadFile(e.Machine, "/etc/group")
+		if err != nil {
+			return nil, err
+		}
+		for line := range strings.Lines(string(passwd)) {
+			a.addUser(line, true)
+		}
+		for line := range strings.Lines(string(group)) {
+			a.addGroup(line, true)
+		}
+		return a, nil
+	})
+}
+
+func (a *Accounts) addUser(line string, local bool) {
+	f := strings.Split(strings.TrimSuffix(line, "\n"), ":")
+	if len(f) < 7 {
+		return
+	}
+	uid, err1 := strconv.Atoi(f[2])
+	gid, err2 := strconv.Atoi(f[3])
+	if err1 != nil || err2 != nil {
+		return
+	}
+	if _, there := a.users[f[0]]; !there {
+		a.users[f[0]] = User{f[0], uid, gid, f[4], f[5], f[6], local}
+	}
+	if _, there := a.byUID[uid]; !there {
+		a.byUID[uid] = f[0]
+	}
+}
+
+func (a *Accounts) addGroup(line string, local bool) {
+	f := strings.Split(strings.TrimSuffix(line, "\n"), ":")
+	if len(f) < 4 {
+		return
+	}
+	gid, err := strconv.Atoi(f[2])
+	if err != nil {
+		return
+	}
+	members := strings.FieldsFunc(f[3], func(r rune) bool { return r == ',' })
+	if _, there := a.groups[f[0]]; !there {
+		a.groups[f[0]] = Group{f[0], gid, members, local}
+	}
+	if _, there := a.byGID[gid]; !there {
+		a.byGID[gid] = f[0]
+	}
+}
+
+// ask looks an account up where the host's own configuration says accounts
+// come from, which may be a directory service.
+func (a *Accounts) ask(database, key string) {
+	if a.asked[database+key] || !a.m.Look("getent") {
+		return
+	}
+	a.asked[database+key] = true
+	out, err := a.m.Run(context.Background(), machine.Command{Args: []string{"getent", database, key}})
+	if err != nil || out.Code != 0 {
+		return
+	}
+	line, _, _ := strings.Cut(out.Stdout, "\n")
+	if database == "passwd" {
+		a.addUser(line, false)
+		return
+	}
+	a.addGroup(line, false)
+}
+
+// User finds a user.
+func (a *Accounts) User(name string) (User, bool) {
+	if _, ok := a.users[name]; !ok {
+		a.ask("passwd", name)
+	}
+	u, ok := a.users[name]
+	return u, ok
+}
+
+// Group finds a group.
+func (a *Accounts) Group(name string) (Group, bool) {
+	if _, ok := a.groups[name]; !ok {
+		a.ask("group", name)
+	}
+	g, ok := a.groups[name]
+	return g, ok
+}
+
+// UserName gives the name of a user id, or the number.
+func (a *Accounts) UserName(uid int) string {
+	if n, ok := a.byUID[uid]; ok {
+		return n
+	}
+	return strconv.Itoa(uid)
+}
+
+// GroupName gives the name of a group id, or the number.
+func (a *Accounts) GroupName(gid int) string {
+	if n, ok := a.byGID[gid]; ok {
+		return n
+	}
+	return strconv.Itoa(gid)
+}
+
+// GroupsOf lists the groups that name a user as a member.
+func (a *Accounts) GroupsOf(user string) map[string]bool {
+	out := map[string]bool{}
+	for _, g := range a.groups {
+		for _, m := range g.Members {
+			if m == user {
+				out[g.Name] = true
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,323 @@
+// Package service is the kind of services, with systemd behind it.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine"
+)
+
+var nameForm = regexp.MustCompile(`^[A-Za-z0-9:_.\\@-]+$`)
+
+// suffixes are the kinds of units that can be named in full.
+var suffixes = []string{".service", ".socket", ".timer", ".path", ".target", ".mount"}
+
+var about = &schema.Kind{
+	Name:  "service",
+	Area:  "services",
+	About: "A service: whether it runs, and whether it starts at boot.",
+	Doc: "A restart or reload happens in the service's own task, once, however many of its triggers changed; one that " +
+		"is owed by a run that was killed or failed is made up for by the next. A service that was just started is " +
+		"not restarted, and one that neither runs nor is declared running is left alone. It counts as started when it " +
+		"is still up a second later. A changed unit file is loaded anew before anything else.",
+	NoAbsent: "declare running = false and boot = false, or remove its package or unit file",
+	Attrs: []schema.Attr{
+		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.", Examples: []string{"true"}},
+		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.", Examples: []string{"true"}},
+		{Name: "restart_on", Type: schema.RefTo, List: true, Doc: "What makes a restart due when it changes.", Examples: []string{`["file:/etc/tide-logger.toml"]`}},
+		{Name: "reload_on", Type: schema.RefTo, List: true, Doc: "What makes a reload due when it changes.", Examples: []string{`["file:/etc/chart-press.toml"]`}},
+		{Name: "optional", Type: schema.Bool, Default: "false", Doc: "Whether it is fine when there is no such unit.", Examples: []string{"true"}},
+	},
+	Canon: func(name string) (string, error) {
+		if !nameForm.MatchString(name) {
+			return "", fmt.Errorf("%q is no unit name; use letters, digits and :-_.\\@", name)
+		}
+		return strings.TrimSuffix(name, ".service"), nil
+	},
+	Needs: func(n schema.Needer) []value.Ref {
+		base, _, _ := strings.Cut(n.Ref.Name, "@")
+		out := []value.Ref{{Kind: "package", Name: n.Ref.Name}, {Kind: "package", Name: base}}
+		for _, name := range []string{unitName(n.Ref.Name), base + "@.service"} {
+			for _, d := range []string{"/etc/systemd/system/", "/lib/systemd/system/", "/usr/lib/systemd/system/"} {
+				out = append(out, value.Ref{Kind: "file", Name: d + name})
+			}
+		}
+		return out
+	},
+}
+
+func unitName(name string) string {
+	for _, s := range suffixes {
+		if strings.HasSuffix(name, s) {
+			return name
+		}
+	}
+	return name + ".service"
+}
+
+// Kind is the kind of services.
+type Kind struct{}
+
+// Schema describes it.
+func (Kind) Schema() *schema.Kind { return about }
+
+// Joint says that one command serves many.
+func (Kind) Joint() bool { return true }
+
+type unit struct {
+	load, active, sub, file string
+	reload                  bool          // its file has changed since systemd read it
+	since                   time.Duration // uptime at which it became active
+	restarts                int
+}
+
+func (u unit) running() bool { return u.active == "active" || u.active == "reloading" }
+
+type state struct {
+	unit
+	debts []ledger.Debt // not paid yet
+}
+
+// Read asks systemd for all services of the plan in one call.
+func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
+	out := make([]kind.Reading, len(tasks))
+	units, err := kind.Cached(env, "units", func() (map[string]unit, error) { return show(ctx, env) })
+	_, boot, bootErr := env.Uptime()
+	for i, t := range tasks {
+		switch {
+		case err != nil:
+			out[i].Err = err
+			continue
+		case bootErr != nil:
+			out[i].Err = bootErr
+			continue
+		}
+		st := state{unit: units[unitName(t.Ref.Name)]}
+		for _, d := range env.Store.Debts[t.Ref] {
+			if st.running() && d.Boot == boot && st.since <= d.Uptime {
+				st.debts = append(st.debts, d)
+			}
+		}
+		out[i].State = st
+		out[i].Err = problem(t, st)
+	}
+	return out
+}
+
+// problem says why a service cannot be what is declared.
+func problem(t plan.Task, st state) error {
+	running, boot := t.Attrs.Bool("running"), t.Attrs.Bool("boot")
+	switch {
+	case st.load == "not-found" && t.Attrs.Bool("optional"):
+	case st.load == "not-found":
+		return kind.NotYet("there is no unit %s on this host; declare its package or unit file, or set optional = true", unitName(t.Ref.Name))
+	case st.load == "masked" && (running || boot):
+		return fmt.Errorf("the unit %s is masked; run `systemctl unmask %s` on the host if that is no longer meant", unitName(t.Ref.Name), unitName(t.Ref.Name))
+	case st.load == "error" || st.load == "bad-setting":
+		return fmt.Errorf("systemd cannot load the unit %s; `systemctl status %s` on the host says why", unitName(t.Ref.Name), unitName(t.Ref.Name))
+	case boot && st.file == "static":
+		return fmt.Errorf("the unit %s has no [Install] section, so it cannot be started at boot by itself; take boot out", unitName(t.Ref.Name))
+	}
+	return nil
+}
+
+// properties are what show asks systemd for; see org.freedesktop.systemd1(5).
+const properties = "--property=Id,Names,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload,ActiveEnterTimestampMonotonic,NRestarts"
+
+func show(ctx context.Context, env *kind.Env) (map[string]unit, error) {
+	if !env.Machine.Look("systemctl") {
+		return nil, errors.New("this host has no systemctl; services are managed with systemd only")
+	}
+	var names []string
+	for _, t := range env.Tasks {
+		if t.Ref.Kind == about.Name {
+			names = append(names, unitName(t.Ref.Name))
+		}
+	}
+	c := machine.Command{Args: append([]string{"systemctl", "show", "--no-pager", properties, "--"}, names...)}
+	res, err := env.Machine.Run(ctx, c)
+	if err == nil {
+		err = res.Fault(c)
+	}
+	if err != nil {
+		return nil, err
+	}
+	blocks := strings.Split(strings.TrimRight(res.Stdout, "\n"), "\n\n")
+	if len(blocks) != len(names) {
+		return nil, fmt.Errorf("systemctl told of %d units, %d were asked for", len(blocks), len(names))
+	}
+	out := map[string]unit{}
+	for i, b := range blocks {
+		out[names[i]] = parse(b)
+	}
+	return out, nil
+}
+
+func parse(block string) unit {
+	u := unit{}
+	for line := range strings.Lines(block) {
+		k, v, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "=")
+		switch k {
+		case "LoadState":
+			u.load = v
+		case "ActiveState":
+			u.active = v
+		case "SubState":
+			u.sub = v
+		case "UnitFileState":
+			u.file = v
+		case "NeedDaemonReload":
+			u.reload = v == "yes"
+		case "ActiveEnterTimestampMonotonic":
+			us, _ := strconv.ParseInt(v, 10, 64)
+			u.since = time.Duration(us) * time.Microsecond
+		case "NRestarts":
+			u.restarts, _ = strconv.Atoi(v)
+		}
+	}
+	return u
+}
+
+// atBoot says whether a unit file's state means that it starts at boot.
+func atBoot(file string) bool {
+	return slices.Contains([]string{"enabled", "enabled-runtime", "alias", "generated"}, file)
+}
+
+// Compare says what differs, debts included.
+func (Kind) Compare(t plan.Task, s any) []plan.Change {
+	st := s.(state)
+	if st.load == "not-found" {
+		return nil // optional: a missing unit that is not was an error
+	}
+	var out []plan.Change
+	if st.reload {
+		out = append(out, plan.Change{What: "unit file", Before: "changed since it was loaded", After: "loaded"})
+	}
+	starts := false
+	if want := t.Attrs.Bool("running"); t.Attrs.Has("running") && want != st.running() {
+		starts = want
+		out = append(out, plan.Change{What: "running", Before: kind.Yes(st.active == "failed", "failed", kind.Yes(st.running(), "yes", "no")), After: kind.Yes(want, "yes", "no")})
+	}
+	if want := t.Attrs.Bool("boot"); t.Attrs.Has("boot") && want != atBoot(st.file) {
+		out = append(out, plan.Change{What: "boot", Before: kind.Yes(atBoot(st.file), "yes", "no"), After: kind.Yes(want, "yes", "no")})
+	}
+	stops := t.Attrs.Has("running") && !t.Attrs.Bool("running")
+	if !starts && !stops && st.running() {
+		if c, due := dueChange(st.debts); due {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// dueChange makes one change of all debts: a restart when any asks for one.
+func dueChange(debts []ledger.Debt) (plan.Change, bool) {
+	if len(debts) == 0 {
+		return plan.Change{}, false
+	}
+	action := "reload"
+	var causes []string
+	for _, d := range debts {
+		if d.Action == "restart" {
+			action = "restart"
+		}
+		if c := d.Cause.String(); !slices.Contains(causes, c) {
+			causes = append(causes, c)
+		}
+	}
+	return plan.Change{What: action, Before: "owed since " + strings.Join(causes, ", ") + " changed", After: "done"}, true
+}
+
+// settle is how long a service must stay up to count as started.
+const settle = time.Second
+
+// Write acts on each service, then waits once and looks whether those that
+// were started are still up.
+func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
+	out := make([]error, len(work))
+	if slices.ContainsFunc(work, func(w kind.Work) bool { return w.Differs("unit file") }) {
+		if err := systemctl(ctx, env, "daemon-reload"); err != nil {
+			for i := range out {
+				out[i] = err
+			}
+			return out
+		}
+	}
+	var started []int
+	for i, w := range work {
+		up, err := act(ctx, env, w)
+		out[i] = err
+		if up && err == nil {
+			started = append(started, i)
+		}
+	}
+	if len(started) == 0 {
+		return out
+	}
+	before := look(ctx, env)
+	env.Machine.Wait(ctx, settle)
+	after := look(ctx, env)
+	for _, i := range started {
+		name := unitName(work[i].Task.Ref.Name)
+		a, b := before[name], after[name]
+		if !b.running() || b.since != a.since || b.restarts != a.restarts {
+			out[i] = fmt.Errorf("%s did not stay up: a second after its start it is %s (%s); `journalctl -u %s` on the host says more", name, b.active, b.sub, name)
+		}
+	}
+	return out
+}
+
+func look(ctx context.Context, env *kind.Env) map[string]unit {
+	units, err := show(ctx, env)
+	if err != nil {
+		return nil
+	}
+	return units
+}
+
+// act does what one service needs. up says that it was started or restarted.
+func act(ctx context.Context, env *kind.Env, w kind.Work) (up bool, err error) {
+	name := unitName(w.Task.Ref.Name)
+	if w.Differs("boot") {
+		if err := systemctl(ctx, env, kind.Yes(w.Task.Attrs.Bool("boot"), "enable", "disable"), name); err != nil {
+			return false, err
+		}
+	}
+	switch {
+	case w.Differs("running") && w.Task.Attrs.Bool("running"):
+		err = systemctl(ctx, env, "start", name)
+		up = true
+	case w.Differs("running"):
+		err = systemctl(ctx, env, "stop", name)
+	case w.Differs("restart"):
+		err = systemctl(ctx, env, "restart", name)
+		up = true
+	case w.Differs("reload"):
+		err = systemctl(ctx, env, "reload", name)
+	}
+	if err == nil {
+		env.Store.Paid(w.Task.Ref)
+	}
+	return up, err
+}
+
+func systemctl(ctx context.Context, env *kind.Env, args ...string) error {
+	c := machine.Command{Args: append([]string{"systemctl", "--no-ask-password"}, args...)}
+	res, err := env.Machine.Run(ctx, c)
+	if err != nil {
+		return err
+	}
+	return res.Fault(c)
+}

@@ -1,0 +1,284 @@
+// Package user is the kind of user accounts.
+package user
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+var about = &schema.Kind{
+	Name:  "user",
+	Area:  "accounts",
+	About: "A user account.",
+	Doc: "Attributes that are not given are left as they are. A password is compared by letting the host verify it " +
+		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme. An account " +
+		"that only a directory service knows is recognised, and never made locally.",
+	Attrs: []schema.Attr{
+		{Name: "uid", Type: schema.Int, Default: "the next free number", Doc: "Its number.", Examples: []string{"2101"}},
+		{Name: "group", Type: schema.Name, Default: "a group of its own name", Doc: "Its primary group.", Examples: []string{`"keepers"`}},
+		{Name: "groups", Type: schema.Name, List: true, Doc: "Groups to add to those that it is in.", Examples: []string{`["dialout"]`}},
+		{Name: "home", Type: schema.Path, Default: "/home and its name", Doc: "Its folder; what lies in an earlier one is not moved.", Examples: []string{`"/srv/tide"`}},
+		{Name: "shell", Type: schema.Path, Default: "the system's default", Doc: "Its login shell.", Examples: []string{`"/bin/bash"`}},
+		{Name: "comment", Type: schema.Text, Doc: "Full name or purpose.", Examples: []string{`"Keeper of the north pier"`}},
+		{Name: "system", Type: schema.Bool, Default: "false", Doc: "When it is made: a system account, with a number from that range and no home folder made.", Examples: []string{"true"}},
+		{Name: "password", Type: schema.Hidden, Doc: "The password itself; never shown.", Examples: []string{`"${data.keeper_password}"`}},
+		{Name: "password_hash", Type: schema.Hidden, Doc: `The password as crypt(5) hashes it, or "!" for none that fits; never shown.`, Examples: []string{`"!"`}},
+	},
+	Canon: schema.AccountName,
+	Needs: func(n schema.Needer) []value.Ref {
+		out := []value.Ref{{Kind: "group", Name: n.Ref.Name}} // which becomes its primary group unless another is named
+		for _, g := range append([]string{n.Attrs.Text("group")}, n.Attrs.Texts("groups")...) {
+			out = append(out, kind.GroupNeeds(n, g)...)
+		}
+		return out
+	},
+	Check: func(_ string, a value.Attrs) (string, error) {
+		password, given := a.Secret("password")
+		hash, hashGiven := a.Secret("password_hash")
+		switch {
+		case given && hashGiven:
+			return "password_hash", errors.New("password and password_hash are given together; keep one of them")
+		case given && (password.Reveal() == "" || strings.ContainsAny(password.Reveal(), "\n\r")):
+			return "password", errors.New("password is empty or holds a line break; choose another")
+		case hashGiven && (hash.Reveal() == "" || strings.ContainsAny(hash.Reveal(), ":\n\r")):
+			return "password_hash", errors.New("password_hash is no hash as crypt(5) describes; paste what the host's tools print")
+		case strings.ContainsAny(a.Text("comment"), ":\n"):
+			return "comment", errors.New("comment holds a colon or a line break, which /etc/passwd cannot; take it out")
+		}
+		return "", nil
+	},
+}
+
+// Kind is the kind of users.
+type Kind struct{}
+
+// Schema describes it.
+func (Kind) Schema() *schema.Kind { return about }
+
+// Joint says that each is written by itself.
+func (Kind) Joint() bool { return false }
+
+type state struct {
+	there      bool
+	user       kind.User
+	group      string
+	missing    []string // declared groups that it is not in
+	password   bool     // whether the declared password or hash is the one that stands
+	noPassword bool     // none has been set
+}
+
+// Read looks users up, and lets the host verify declared passwords.
+func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
+	out := make([]kind.Reading, len(tasks))
+	for i, t := range tasks {
+		st, err := read(ctx, env, t)
+		out[i] = kind.Reading{State: st, Err: err}
+	}
+	return out
+}
+
+func read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	a, err := env.Accounts()
+	if err != nil {
+		return st, err
+	}
+	var noGroup error // the rest is read all the same, for a preview
+	if !t.Absent {
+		for _, g := range append(t.Attrs.Texts("groups"), t.Attrs.Text("group")) {
+			if _, ok := a.Group(g); !ok && g != "" {
+				noGroup = kind.NotYet("the group %s is not on this host; declare group:%s", g, g)
+			}
+		}
+	}
+	if st.user, st.there = a.User(t.Ref.Name); !st.there || t.Absent {
+		return st, noGroup
+	}
+	st.group = a.GroupName(st.user.GID)
+	in := a.GroupsOf(t.Ref.Name)
+	for _, g := range t.Attrs.Texts("groups") {
+		if !in[g] && g != st.group {
+			st.missing = append(st.missing, g)
+		}
+	}
+	err = readPassword(ctx, env, t, &st)
+	return st, cmp.Or(err, noGroup)
+}
+
+func readPassword(ctx context.Context, env *kind.Env, t plan.Task, st *state) error {
+	password, plain := t.Attrs.Secret("password")
+	hash, hashed := t.Attrs.Secret("password_hash")
+	if !plain && !hashed {
+		return nil
+	}
+	stored, err := shadow(env, t.Ref.Name)
+	if err != nil {
+		return err
+	}
+	st.noPassword = stored == "" || strings.HasPrefix(stored, "!") || strings.HasPrefix(stored, "*")
+	switch {
+	case hashed:
+		st.password = stored == hash.Reveal()
+	case !st.noPassword:
+		st.password, err = verify(ctx, env, t.Ref.Name, password)
+	}
+	return err
+}
+
+func shadow(env *kind.Env, name string) (string, error) {
+	data, err := machine.ReadFile(env.Machine, "/etc/shadow")
+	if err != nil {
+		return "", fmt.Errorf("compare a password: %w", err)
+	}
+	for line := range strings.Lines(string(data)) {
+		if rest, ok := strings.CutPrefix(line, name+":"); ok {
+			hash, _, _ := strings.Cut(rest, ":")
+			return hash, nil
+		}
+	}
+	return "", nil
+}
+
+// verify asks unix_chkpwd(8), the helper of PAM, which knows every hash that
+// the host can store: 0 is right, 7 (PAM_AUTH_ERR) wrong.
+func verify(ctx context.Context, env *kind.Env, name string, password value.Secret) (bool, error) {
+	c := machine.Command{Args: []string{"unix_chkpwd", name, "nullok"}, Stdin: password.Reveal() + "\x00"}
+	out, err := env.Machine.Run(ctx, c)
+	if err != nil {
+		return false, fmt.Errorf("verify the password: %w", err)
+	}
+	switch out.Code {
+	case 0:
+		return true, nil
+	case 7:
+		return false, nil
+	}
+	return false, fmt.Errorf("unix_chkpwd cannot verify the password: it ended with code %d", out.Code)
+}
+
+// Compare says what differs.
+func (Kind) Compare(t plan.Task, s any) []plan.Change {
+	st := s.(state)
+	switch {
+	case t.Absent && st.there, !t.Absent && !st.there:
+		return []plan.Change{kind.Existence(t.Absent)}
+	case t.Absent:
+		return nil
+	}
+	var out []plan.Change
+	if uid, ok := t.Attrs.Int("uid"); ok && int(uid) != st.user.UID {
+		out = append(out, plan.Change{What: "uid", Before: strconv.Itoa(st.user.UID), After: strconv.FormatInt(uid, 10)})
+	}
+	for _, c := range []plan.Change{
+		{What: "group", Before: st.group},
+		{What: "home", Before: st.user.Home},
+		{What: "shell", Before: st.user.Shell},
+		{What: "comment", Before: st.user.Comment},
+	} {
+		if c.After = t.Attrs.Text(c.What); t.Attrs.Has(c.What) && c.After != c.Before {
+			out = append(out, c)
+		}
+	}
+	if len(st.missing) > 0 {
+		out = append(out, plan.Change{What: "groups", Before: "not in " + strings.Join(st.missing, ", "), After: "in " + strings.Join(st.missing, ", ")})
+	}
+	for _, name := range []string{"password", "password_hash"} {
+		if t.Attrs.Has(name) && !st.password {
+			out = append(out, plan.Change{What: name, Before: kind.Yes(st.noPassword, "none", "another"), After: "as declared"})
+		}
+	}
+	return out
+}
+
+// Write makes, changes or removes accounts.
+func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
+	out := make([]error, len(work))
+	for i, w := range work {
+		out[i] = write(ctx, env, w)
+	}
+	return out
+}
+
+func write(ctx context.Context, env *kind.Env, w kind.Work) error {
+	st := w.State.(state)
+	if st.there && !st.user.Local {
+		return fmt.Errorf("the account %s comes from a directory service; change it there", w.Task.Ref.Name)
+	}
+	run := func(stdin string, args ...string) error {
+		c := machine.Command{Args: args, Stdin: stdin}
+		res, err := env.Machine.Run(ctx, c)
+		if err != nil {
+			return err
+		}
+		return res.Fault(c)
+	}
+	name := w.Task.Ref.Name
+	if w.Task.Absent {
+		return run("", "userdel", name)
+	}
+	a, err := env.Accounts()
+	if err != nil {
+		return err
+	}
+	_, own := a.Group(name)
+	if args := account(w, st, own); len(args) > 1 {
+		if err := run("", append(args, name)...); err != nil {
+			return err
+		}
+	}
+	if p, ok := w.Task.Attrs.Secret("password"); ok && (!st.there || w.Differs("password")) {
+		return run(name+":"+p.Reveal()+"\n", "chpasswd")
+	}
+	if p, ok := w.Task.Attrs.Secret("password_hash"); ok && (!st.there || w.Differs("password_hash")) {
+		return run(name+":"+p.Reveal()+"\n", "chpasswd", "-e")
+	}
+	return nil
+}
+
+// account gives the arguments of useradd or usermod, but for the name; usermod
+// alone means that there is nothing to do. own says that a group of the user's
+// name is there already.
+func account(w kind.Work, st state, own bool) []string {
+	a := w.Task.Attrs
+	args := []string{"usermod"}
+	if !st.there {
+		args = []string{"useradd", kind.Yes(a.Bool("system"), "-r", "-m")}
+		switch {
+		case a.Text("group") != "":
+		case own:
+			args = append(args, "-g", w.Task.Ref.Name)
+		default:
+			args = append(args, "-U")
+		}
+	}
+	add := func(attr, flag, text string) {
+		if a.Has(attr) && (!st.there || w.Differs(attr)) {
+			args = append(args, flag, text)
+		}
+	}
+	uid, _ := a.Int("uid")
+	add("uid", "-u", strconv.FormatInt(uid, 10))
+	add("group", "-g", a.Text("group"))
+	add("home", "-d", a.Text("home"))
+	add("shell", "-s", a.Text("shell"))
+	add("comment", "-c", a.Text("comment"))
+	switch groups := a.Texts("groups"); {
+	case len(groups) == 0:
+	case !st.there:
+		args = append(args, "-G", strings.Join(groups, ","))
+	case w.Differs("groups"):
+		args = slices.Concat(args, []string{"-a", "-G", strings.Join(st.missing, ",")})
+	}
+	return args
+}

@@ -1,0 +1,167 @@
+package ledger
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+)
+
+// Record is one line of the journal: results of one run.
+type Record struct {
+	Run     plan.Run      `json:"run"`
+	Results []plan.Result `json:"results"`
+}
+
+// journals of different projects do not mix, so that each collects its own.
+func (s *Store) journalName() string {
+	return "journal-" + s.project + ".jsonl"
+}
+
+// Collect reads the journal that an earlier run of this project left, because
+// it was killed or its connection broke. The ledger learns what that run had
+// not come to write into it. A last line that broke off is left out.
+func (s *Store) Collect() ([]Record, error) {
+	f, err := s.dir.Open(s.journalName())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, 256<<20))
+	if err != nil {
+		return nil, err
+	}
+	var out []Record
+	for line := range bytes.Lines(data) {
+		var r Record
+		if json.Unmarshal(line, &r) != nil {
+			break
+		}
+		out = append(out, r)
+		for _, res := range r.Results {
+			if res.Status == plan.Changed && !res.Gone {
+				s.Keep(res.Ref, r.Run, true)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Begin opens the journal for this run. What was collected stays in it until
+// all is delivered.
+func (s *Store) Begin(collected []Record) error {
+	var data []byte
+	for _, r := range collected {
+		line, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		data = append(append(data, line...), '\n')
+	}
+	temp := s.journalName() + ".new"
+	s.dir.Remove(temp)
+	f, err := s.dir.Create(temp, 0o600, -1, -1)
+	if err == nil {
+		_, err = f.Write(data)
+	}
+	if err == nil {
+		err = s.dir.Rename(temp, s.journalName())
+	}
+	if err != nil {
+		return fmt.Errorf("open the journal in %s: %w", s.path, err)
+	}
+	s.journal = f
+	return nil
+}
+
+// Note writes results into the journal before they are sent. What changed the
+// host is on disk when it returns.
+func (s *Store) Note(run plan.Run, results []plan.Result) error {
+	line, err := json.Marshal(Record{run, results})
+	if err != nil {
+		return err
+	}
+	if _, err := s.journal.Write(append(line, '\n')); err != nil {
+		return fmt.Errorf("write the journal in %s: %w", s.path, err)
+	}
+	for _, r := range results {
+		if r.Status == plan.Changed {
+			return s.journal.Sync()
+		}
+	}
+	return nil
+}
+
+// Delivered removes the journal: the controller has everything.
+func (s *Store) Delivered() { s.dir.Remove(s.journalName()) }
+
+// Candidate notes a file before it is made beside its target, so that the next
+// run can remove it when this one is killed.
+func (s *Store) Candidate(p string) error {
+	if s.straysFile == nil {
+		s.dir.Remove("candidates")
+		f, err := s.dir.Create("candidates", 0o600, -1, -1)
+		if err != nil {
+			return fmt.Errorf("note a candidate in %s: %w", s.path, err)
+		}
+		s.straysFile = f
+	}
+	s.strays = append(s.strays, p)
+	_, err := io.WriteString(s.straysFile, p+"\n")
+	return err
+}
+
+// CandidateMark begins the name of every candidate, after the dot.
+const CandidateMark = ".jadekettle-"
+
+// sweep removes the candidates that a killed run left.
+func (s *Store) sweep() error {
+	f, err := s.dir.Open("candidates")
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	data, err := io.ReadAll(io.LimitReader(f, 16<<20))
+	f.Close()
+	if err != nil {
+		return err
+	}
+	for _, p := range strings.Split(string(data), "\n") {
+		if !strings.HasPrefix(path.Base(p), CandidateMark) {
+			continue
+		}
+		if d, err := s.m.Dir(path.Dir(p)); err == nil {
+			d.Remove(path.Base(p))
+			d.Close()
+		}
+	}
+	return s.dir.Remove("candidates")
+}
+
+// Finish ends a run's bookkeeping: the ledger is saved and the list of
+// candidates removed.
+func (s *Store) Finish(run plan.Run, declared map[value.Ref]bool) ([]value.Ref, error) {
+	var left []value.Ref
+	if run.Whole {
+		left = s.Leftovers(run, declared)
+	}
+	if s.straysFile != nil {
+		s.dir.Remove("candidates")
+	}
+	if run.Preview {
+		return left, nil
+	}
+	return left, s.Save()
+}

@@ -1,0 +1,316 @@
+// Package ledger keeps what a host remembers between runs, in one folder of
+// its own: the ledger of managed things and owed restarts, the journal of
+// results not yet delivered, the lock, and the candidates that a killed run
+// may have left beside their targets.
+package ledger
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/machine"
+)
+
+// Format is the number of the ledger's form.
+const Format = 1
+
+// Debt is a restart or reload that is owed to a service.
+type Debt struct {
+	Action string        `json:"action"` // "restart" or "reload"
+	Cause  value.Ref     `json:"cause"`  // whose change made it due
+	Boot   string        `json:"boot"`   // the kernel's boot id then
+	Uptime time.Duration `json:"uptime"` // how long the host had been up then
+}
+
+// Ledger is what stands in ledger.json.
+type Ledger struct {
+	Format  int                      `json:"format"`
+	Entries map[value.Ref]plan.Entry `json:"entries"`
+	Debts   map[value.Ref][]Debt     `json:"debts,omitempty"`
+}
+
+// Store is the folder that all of it lies in. The zero Store is not usable.
+type Store struct {
+	Ledger
+
+	m       machine.Machine
+	dir     machine.Dir
+	path    string
+	project string
+	lock    io.Closer
+	dirty   bool
+
+	journal    machine.File
+	strays     []string
+	straysFile machine.File
+}
+
+// Folder gives where a machine's store lies: root's in /var/lib, another
+// user's in that user's home.
+func Folder(m machine.Machine) string {
+	if m.UID() == 0 {
+		return "/var/lib/jadekettle"
+	}
+	return path.Join(m.Home(), ".local/state/jadekettle")
+}
+
+// BusyError says who holds a host.
+type BusyError struct {
+	Holder plan.Run
+	Since  time.Time
+}
+
+func (e *BusyError) Error() string { return "another run holds this host" }
+
+// Open takes the host's lock for a run and reads the ledger. It gives a
+// *BusyError when another run has the lock.
+func Open(m machine.Machine, run plan.Run) (*Store, error) {
+	s := &Store{m: m, path: Folder(m), project: run.Project}
+	d, err := makeFolder(m, s.path)
+	if err != nil {
+		return nil, err
+	}
+	s.dir = d
+	s.lock, err = m.Lock(path.Join(s.path, "lock"))
+	if errors.Is(err, machine.ErrLocked) {
+		busy := &BusyError{}
+		var h holder
+		if s.read("holder.json", &h) == nil {
+			busy.Holder, busy.Since = h.Run, h.Since
+		}
+		d.Close()
+		return nil, busy
+	}
+	if err != nil {
+		d.Close()
+		return nil, fmt.Errorf("take the lock in %s: %w", s.path, err)
+	}
+	if err := s.load(run); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+type holder struct {
+	plan.Run
+	Since time.Time `json:"since"`
+}
+
+func (s *Store) load(run plan.Run) error {
+	if err := s.replace("holder.json", holder{run, s.m.Now().UTC().Truncate(time.Second)}); err != nil {
+		return err
+	}
+	err := s.read("ledger.json", &s.Ledger)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		s.Format = Format
+	case err != nil:
+		return fmt.Errorf("read the ledger %s: %w; move it away if it cannot be mended", path.Join(s.path, "ledger.json"), err)
+	case s.Format != Format:
+		return fmt.Errorf("the ledger %s has format %d; this version knows %d: use a newer jadekettle", path.Join(s.path, "ledger.json"), s.Format, Format)
+	}
+	if s.Entries == nil {
+		s.Entries = map[value.Ref]plan.Entry{}
+	}
+	if s.Debts == nil {
+		s.Debts = map[value.Ref][]Debt{}
+	}
+	if run.Preview {
+		return nil // strays lie outside our own folder
+	}
+	return s.sweep()
+}
+
+func makeFolder(m machine.Machine, p string) (machine.Dir, error) {
+	if d, err := m.Dir(p); err == nil || !errors.Is(err, fs.ErrNotExist) {
+		return d, err
+	}
+	if p == "/" {
+		return nil, errors.New("there is no root folder")
+	}
+	up, err := makeFolder(m, path.Dir(p))
+	if err != nil {
+		return nil, err
+	}
+	defer up.Close()
+	mode := uint32(0o755)
+	if path.Base(p) == "jadekettle" {
+		mode = 0o700
+	}
+	if err := up.Mkdir(path.Base(p), mode); err != nil {
+		return nil, fmt.Errorf("make the folder %s: %w", p, err)
+	}
+	return m.Dir(p)
+}
+
+// Close gives the lock back.
+func (s *Store) Close() {
+	if s.journal != nil {
+		s.journal.Close()
+	}
+	if s.straysFile != nil {
+		s.straysFile.Close()
+	}
+	if s.lock != nil {
+		s.lock.Close()
+	}
+	s.dir.Close()
+}
+
+func (s *Store) read(name string, to any) error {
+	f, err := s.dir.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, 256<<20))
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(data, to)
+}
+
+// replace puts a file in place atomically.
+func (s *Store) replace(name string, v any) error {
+	data, err := json.MarshalIndent(v, "", " ")
+	if err != nil {
+		return err
+	}
+	if err := s.put(name, append(data, '\n')); err != nil {
+		return fmt.Errorf("write %s: %w", path.Join(s.path, name), err)
+	}
+	return nil
+}
+
+func (s *Store) put(name string, data []byte) error {
+	temp := name + ".new"
+	s.dir.Remove(temp)
+	f, err := s.dir.Create(temp, 0o600, -1, -1)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = s.dir.Rename(temp, name)
+	}
+	if err != nil {
+		s.dir.Remove(temp)
+	}
+	return err
+}
+
+// Save writes the ledger when it differs from what stands on disk.
+func (s *Store) Save() error {
+	if !s.dirty {
+		return nil
+	}
+	if err := s.replace("ledger.json", s.Ledger); err != nil {
+		return err
+	}
+	s.dirty = false
+	return nil
+}
+
+// Keep notes that a run manages a thing. Run and time are those of the last change.
+func (s *Store) Keep(ref value.Ref, run plan.Run, changed bool) {
+	old, there := s.Entries[ref]
+	if there && !changed && old.Project == run.Project && old.Env == run.Env && !old.Left {
+		return
+	}
+	s.Entries[ref] = plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Since: s.m.Now().UTC().Truncate(time.Second)}
+	s.dirty = true
+}
+
+// Drop forgets a thing: it is absent now, as declared.
+func (s *Store) Drop(ref value.Ref) {
+	if _, there := s.Entries[ref]; there {
+		delete(s.Entries, ref)
+		s.dirty = true
+	}
+}
+
+// Other gives the project that manages a thing when it is another than this.
+func (s *Store) Other(ref value.Ref) (project string, other bool) {
+	e, there := s.Entries[ref]
+	return e.Project, there && e.Project != s.project && !e.Left
+}
+
+// Leftovers marks and lists what this project managed and declares no more.
+func (s *Store) Leftovers(run plan.Run, declared map[value.Ref]bool) []value.Ref {
+	var out []value.Ref
+	for ref, e := range s.Entries {
+		if e.Project != run.Project || e.Env != run.Env || declared[ref] {
+			continue
+		}
+		out = append(out, ref)
+		if !e.Left && !run.Preview {
+			e.Left = true
+			s.Entries[ref] = e
+			s.dirty = true
+		}
+	}
+	slices.SortFunc(out, func(a, b value.Ref) int { return strings.Compare(a.String(), b.String()) })
+	return out
+}
+
+// Owe notes a debt. Call Save before the change that causes it.
+func (s *Store) Owe(ref value.Ref, d Debt) {
+	for _, have := range s.Debts[ref] {
+		if have.Action == d.Action && have.Cause == d.Cause && have.Boot == d.Boot {
+			// The older one is paid by an earlier start; keep the later.
+			s.forgive(ref, have)
+		}
+	}
+	s.Debts[ref] = append(s.Debts[ref], d)
+	s.dirty = true
+}
+
+// Forgive takes back the debts that a cause made since a time, when it turned
+// out to have changed nothing.
+func (s *Store) Forgive(cause value.Ref, since time.Duration) {
+	for ref, list := range s.Debts {
+		for _, d := range slices.Clone(list) {
+			if d.Cause == cause && d.Uptime >= since {
+				s.forgive(ref, d)
+			}
+		}
+	}
+}
+
+func (s *Store) forgive(ref value.Ref, d Debt) {
+	s.Debts[ref] = slices.DeleteFunc(s.Debts[ref], func(have Debt) bool { return have == d })
+	if len(s.Debts[ref]) == 0 {
+		delete(s.Debts, ref)
+	}
+	s.dirty = true
+}
+
+// Paid forgets all debts of a service.
+func (s *Store) Paid(ref value.Ref) {
+	if _, there := s.Debts[ref]; there {
+		delete(s.Debts, ref)
+		s.dirty = true
+	}
+}
+
+// Path gives the path of a file in the store.
+func (s *Store) Path(name string) string { return path.Join(s.path, name) }
+
+// Touch makes a file in the store, empty and new.
+func (s *Store) Touch(name string) error { return s.put(name, nil) }

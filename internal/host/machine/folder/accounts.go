@@ -1,0 +1,299 @@
+package folder
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jadekettle/internal/host/machine"
+)
+
+// table reads a file of colon-separated lines.
+func (h *Host) table(p string) [][]string {
+	var rows [][]string
+	for _, line := range strings.Split(h.read(p), "\n") {
+		if line != "" {
+			rows = append(rows, strings.Split(line, ":"))
+		}
+	}
+	return rows
+}
+
+func (h *Host) writeTable(p string, rows [][]string, mode uint32) {
+	var b strings.Builder
+	for _, r := range rows {
+		b.WriteString(strings.Join(r, ":") + "\n")
+	}
+	h.write(p, b.String(), mode)
+}
+
+func row(rows [][]string, name string) []string {
+	for _, r := range rows {
+		if r[0] == name {
+			return r
+		}
+	}
+	return nil
+}
+
+// free gives the first free number of a column from a start on.
+func free(rows [][]string, col, from int) string {
+	for n := from; ; n++ {
+		if !slices.ContainsFunc(rows, func(r []string) bool { return r[col] == strconv.Itoa(n) }) {
+			return strconv.Itoa(n)
+		}
+	}
+}
+
+// options splits arguments into flags, those in valued taking the next
+// argument, and the rest.
+func options(args []string, valued string) (flags map[string]string, rest []string) {
+	flags = map[string]string{}
+	for i := 0; i < len(args); i++ {
+		a := args[i]
+		switch {
+		case a == "--":
+			return flags, append(rest, args[i+1:]...)
+		case len(a) == 2 && a[0] == '-' && strings.Contains(valued, a[1:]) && i+1 < len(args):
+			flags[a[1:]] = args[i+1]
+			i++
+		case strings.HasPrefix(a, "-"):
+			flags[strings.TrimLeft(a, "-")] = ""
+		default:
+			rest = append(rest, a)
+		}
+	}
+	return flags, rest
+}
+
+func has(flags map[string]string, name string) bool { _, ok := flags[name]; return ok }
+
+func (h *Host) getent(c machine.Command, out io.Writer) int {
+	found := false
+	for _, name := range c.Args[2:] {
+		for _, line := range h.spec.Accounts {
+			if c.Args[1] == "passwd" && strings.HasPrefix(line, name+":") {
+				fmt.Fprintln(out, line)
+				found = true
+			}
+		}
+	}
+	if !found {
+		return 2
+	}
+	return 0
+}
+
+func (h *Host) groupID(name string) (string, bool) {
+	for _, g := range h.table("/etc/group") {
+		if g[0] == name || g[2] == name {
+			return g[2], true
+		}
+	}
+	return "", false
+}
+
+func (h *Host) useradd(c machine.Command, out io.Writer) int {
+	flags, rest := options(c.Args[1:], "ugGdsc")
+	name := rest[0]
+	users, groups := h.table("/etc/passwd"), h.table("/etc/group")
+	if row(users, name) != nil {
+		fmt.Fprintf(out, "useradd: user '%s' already exists\n", name)
+		return 9
+	}
+	from := 1000
+	if has(flags, "r") {
+		from = 100
+	}
+	uid := flags["u"]
+	if uid == "" {
+		uid = free(users, 2, from)
+	}
+	var gid string
+	if g := flags["g"]; g != "" {
+		var ok bool
+		if gid, ok = h.groupID(g); !ok {
+			fmt.Fprintf(out, "useradd: group '%s' does not exist\n", g)
+			return 6
+		}
+	} else {
+		gid = free(groups, 2, from)
+		groups = append(groups, []string{name, "x", gid, ""})
+		h.writeTable("/etc/group", groups, 0o644)
+	}
+	if code := h.join(name, flags["G"], "useradd", out); code != 0 {
+		return code
+	}
+	home, shell := flags["d"], flags["s"]
+	if home == "" {
+		home = "/home/" + name
+	}
+	if shell == "" {
+		shell = "/bin/sh"
+	}
+	h.writeTable("/etc/passwd", append(users, []string{name, "x", uid, gid, flags["c"], home, shell}), 0o644)
+	h.writeTable("/etc/shadow", append(h.table("/etc/shadow"), []string{name, "!", "19700", "0", "99999", "7", "", "", ""}), 0o640)
+	if has(flags, "m") {
+		d, err := h.mkdirs(home)
+		if err != nil {
+			fmt.Fprintf(out, "useradd: cannot create directory %s\n", home)
+			return 12
+		}
+		d.Close()
+		u, _ := strconv.Atoi(uid)
+		g, _ := strconv.Atoi(gid)
+		h.chown(home, u, g)
+	}
+	return 0
+}
+
+func (h *Host) chown(p string, uid, gid int) {
+	if d, err := h.Dir(p[:max(strings.LastIndexByte(p, '/'), 1)]); err == nil {
+		d.Chown(p[strings.LastIndexByte(p, '/')+1:], uid, gid)
+		d.Close()
+	}
+}
+
+// join adds a user to a comma-separated list of groups.
+func (h *Host) join(user, list, program string, out io.Writer) int {
+	if list == "" {
+		return 0
+	}
+	groups := h.table("/etc/group")
+	for _, name := range strings.Split(list, ",") {
+		g := row(groups, name)
+		if g == nil {
+			fmt.Fprintf(out, "%s: group '%s' does not exist\n", program, name)
+			return 6
+		}
+		members := strings.FieldsFunc(g[3], func(r rune) bool { return r == ',' })
+		if !slices.Contains(members, user) {
+			g[3] = strings.Join(append(members, user), ",")
+		}
+	}
+	h.writeTable("/etc/group", groups, 0o644)
+	return 0
+}
+
+func (h *Host) usermod(c machine.Command, out io.Writer) int {
+	flags, rest := options(c.Args[1:], "ugGdscp")
+	users := h.table("/etc/passwd")
+	u := row(users, rest[0])
+	if u == nil {
+		fmt.Fprintf(out, "usermod: user '%s' does not exist\n", rest[0])
+		return 6
+	}
+	if code := h.join(rest[0], flags["G"], "usermod", out); code != 0 {
+		return code
+	}
+	if g := flags["g"]; g != "" {
+		gid, ok := h.groupID(g)
+		if !ok {
+			fmt.Fprintf(out, "usermod: group '%s' does not exist\n", g)
+			return 6
+		}
+		u[3] = gid
+	}
+	for flag, col := range map[string]int{"u": 2, "c": 4, "d": 5, "s": 6} {
+		if has(flags, flag) {
+			u[col] = flags[flag]
+		}
+	}
+	h.writeTable("/etc/passwd", users, 0o644)
+	return 0
+}
+
+func (h *Host) userdel(c machine.Command, out io.Writer) int {
+	_, rest := options(c.Args[1:], "")
+	same := func(r []string) bool { return r[0] == rest[0] }
+	users := h.table("/etc/passwd")
+	if row(users, rest[0]) == nil {
+		fmt.Fprintf(out, "userdel: user '%s' does not exist\n", rest[0])
+		return 6
+	}
+	h.writeTable("/etc/passwd", slices.DeleteFunc(users, same), 0o644)
+	h.writeTable("/etc/shadow", slices.DeleteFunc(h.table("/etc/shadow"), same), 0o640)
+	groups := h.table("/etc/group")
+	for _, g := range groups {
+		members := strings.FieldsFunc(g[3], func(r rune) bool { return r == ',' })
+		g[3] = strings.Join(slices.DeleteFunc(members, func(m string) bool { return m == rest[0] }), ",")
+	}
+	h.writeTable("/etc/group", groups, 0o644)
+	return 0
+}
+
+func (h *Host) groupadd(c machine.Command, out io.Writer) int {
+	flags, rest := options(c.Args[1:], "g")
+	groups := h.table("/etc/group")
+	from := 1000
+	if has(flags, "r") {
+		from = 100
+	}
+	gid := flags["g"]
+	if gid == "" {
+		gid = free(groups, 2, from)
+	}
+	h.writeTable("/etc/group", append(groups, []string{rest[0], "x", gid, ""}), 0o644)
+	return 0
+}
+
+func (h *Host) groupmod(c machine.Command, out io.Writer) int {
+	flags, rest := options(c.Args[1:], "g")
+	groups := h.table("/etc/group")
+	g := row(groups, rest[0])
+	if g == nil {
+		return 6
+	}
+	g[2] = flags["g"]
+	h.writeTable("/etc/group", groups, 0o644)
+	return 0
+}
+
+func (h *Host) groupdel(c machine.Command, out io.Writer) int {
+	groups := h.table("/etc/group")
+	g := row(groups, c.Args[len(c.Args)-1])
+	for _, u := range h.table("/etc/passwd") {
+		if g != nil && u[3] == g[2] {
+			fmt.Fprintf(out, "groupdel: cannot remove the primary group of user '%s'\n", u[0])
+			return 8
+		}
+	}
+	h.writeTable("/etc/group", slices.DeleteFunc(groups, func(r []string) bool { return g != nil && r[0] == g[0] }), 0o644)
+	return 0
+}
+
+func hashed(password string) string {
+	sum := sha256.Sum256([]byte(password))
+	return "$sim$" + hex.EncodeToString(sum[:8])
+}
+
+func (h *Host) chpasswd(c machine.Command, out io.Writer) int {
+	rows := h.table("/etc/shadow")
+	for _, line := range strings.Split(strings.TrimSuffix(c.Stdin, "\n"), "\n") {
+		name, password, ok := strings.Cut(line, ":")
+		r := row(rows, name)
+		if !ok || r == nil {
+			fmt.Fprintf(out, "chpasswd: (user %s) there is no such account\n", name)
+			return 1
+		}
+		r[1] = hashed(password)
+		if slices.Contains(c.Args, "-e") {
+			r[1] = password
+		}
+	}
+	h.writeTable("/etc/shadow", rows, 0o640)
+	return 0
+}
+
+// chkpwd verifies as unix_chkpwd(8) does: 0 right, 7 wrong.
+func (h *Host) chkpwd(c machine.Command, _ io.Writer) int {
+	r := row(h.table("/etc/shadow"), c.Args[1])
+	if r == nil || r[1] != hashed(strings.TrimSuffix(c.Stdin, "\x00")) {
+		return 7
+	}
+	return 0
+}

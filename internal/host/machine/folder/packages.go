@@ -1,0 +1,219 @@
+package folder
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/host/machine"
+)
+
+// pkg is one version of a package in the made-up repository.
+type pkg struct {
+	version string
+	broken  string            // why its set-up fails; empty when it does not
+	files   map[string]string // what it brings
+	check   string            // the program that checks configuration files, by name
+}
+
+func unitFile(about, program string) string {
+	return "[Unit]\nDescription=" + about + "\n[Service]\nExecStart=/usr/sbin/" + program + "\nExecReload=/bin/kill -HUP $MAINPID\n[Install]\nWantedBy=multi-user.target\n"
+}
+
+// repository is what apt-get finds, oldest version first.
+var repository = map[string][]pkg{
+	"tide-logger": {
+		{version: "1.4.2-1", check: "tide-logger", files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
+		{version: "1.5.0-1", check: "tide-logger", files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
+	},
+	"chart-press": {
+		{version: "2.0.1-1", check: "chart-press", files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
+		{version: "2.1.0-1", check: "chart-press", files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
+	},
+	"mudflat-archive": {
+		{version: "3.2.0-1", files: map[string]string{"/lib/systemd/system/mudflat-archive.service": unitFile("Archive of readings", "mudflat-archive")}},
+	},
+	"foghorn-relay": {
+		{version: "0.9.1-2", broken: "the horn's serial line does not answer", files: map[string]string{"/lib/systemd/system/foghorn-relay.service": unitFile("Foghorn relay", "foghorn-relay")}},
+	},
+	"buoy-tools":  {{version: "1.0-1"}, {version: "1.1-1"}},
+	"salt-lamp":   {{version: "0.2-1"}},
+	"harbour-log": {{version: "4.0-1"}},
+	"old-ticker":  {{version: "0.3-1"}},
+}
+
+func (h *Host) installed(program string) (func(args []string, out io.Writer) int, bool) {
+	for name, versions := range repository {
+		if versions[0].check == program && h.status(name) != "" {
+			return h.checkConfig(program), true
+		}
+	}
+	return nil, false
+}
+
+// checkConfig is what the made-up programs do with --check FILE: they refuse a
+// file that is empty or holds the word "broken".
+func (h *Host) checkConfig(program string) func([]string, io.Writer) int {
+	return func(args []string, out io.Writer) int {
+		if len(args) != 2 || args[0] != "--check" {
+			fmt.Fprintf(out, "usage: %s --check FILE\n", program)
+			return 2
+		}
+		text := h.read(args[1])
+		for i, line := range strings.Split(text, "\n") {
+			if strings.Contains(line, "broken") {
+				fmt.Fprintf(out, "%s: line %d: cannot make sense of %q\n", program, i+1, line)
+				return 1
+			}
+		}
+		if text == "" {
+			fmt.Fprintf(out, "%s: %s is empty or not there\n", program, args[1])
+			return 1
+		}
+		return 0
+	}
+}
+
+// stanzas splits the dpkg database.
+func (h *Host) stanzas() []string {
+	return strings.Split(strings.TrimSpace(h.read("/var/lib/dpkg/status")), "\n\n")
+}
+
+// status gives the installed version of a package, or "".
+func (h *Host) status(name string) string {
+	for _, s := range h.stanzas() {
+		if strings.HasPrefix(s, "Package: "+name+"\n") && strings.Contains(s, "\nStatus: install ok installed\n") {
+			_, rest, _ := strings.Cut(s, "\nVersion: ")
+			version, _, _ := strings.Cut(rest, "\n")
+			return version
+		}
+	}
+	return ""
+}
+
+func (h *Host) setStatus(name, status, version string) {
+	keep := slices.DeleteFunc(h.stanzas(), func(s string) bool { return strings.HasPrefix(s, "Package: "+name+"\n") })
+	if status != "" {
+		keep = append(keep, fmt.Sprintf("Package: %s\nStatus: %s\nArchitecture: amd64\nVersion: %s", name, status, version))
+	}
+	h.write("/var/lib/dpkg/status", strings.Join(keep, "\n\n")+"\n\n", 0o644)
+}
+
+// find gives a version of a package, the newest when none is named.
+func find(name, version string) (pkg, bool) {
+	versions := repository[name]
+	for i := len(versions) - 1; i >= 0; i-- {
+		if version == "" || versions[i].version == version {
+			return versions[i], true
+		}
+	}
+	return pkg{}, false
+}
+
+func (h *Host) install(name, version string) error {
+	p, ok := find(name, version)
+	if !ok {
+		return fmt.Errorf("E: Unable to locate package %s", name)
+	}
+	for file, text := range p.files {
+		if err := h.write(file, text, 0o644); err != nil {
+			return err
+		}
+	}
+	if p.broken != "" {
+		h.setStatus(name, "install ok half-configured", p.version)
+		return fmt.Errorf("%s: %s\ndpkg: error processing package %s (--configure):\n installed %s package post-installation script subprocess returned error exit status 1\nErrors were encountered while processing:\n %s\nE: Sub-process /usr/bin/dpkg returned an error code (1)", name, p.broken, name, name, name)
+	}
+	h.setStatus(name, "install ok installed", p.version)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for file := range p.files {
+		name := file[strings.LastIndexByte(file, '/')+1:]
+		if h.units[name] == nil { // as Debian's packages do: started and enabled on first installation
+			h.units[name] = &unit{active: true, enabled: true, since: h.uptime()}
+		}
+	}
+	return nil
+}
+
+func (h *Host) aptGet(c machine.Command, out io.Writer) int {
+	var words []string
+	for i := 1; i < len(c.Args); i++ {
+		switch a := c.Args[i]; {
+		case a == "-o":
+			i++
+		case !strings.HasPrefix(a, "-"):
+			words = append(words, a)
+		}
+	}
+	switch words[0] {
+	case "update":
+		h.write("/var/lib/apt/lists/archive.example.org_Packages", "made up\n", 0o644)
+		fmt.Fprintln(out, "Reading package lists...")
+		return 0
+	case "install":
+		return h.aptInstall(words[1:], out)
+	case "remove":
+		for _, name := range words[1:] {
+			h.uninstall(name)
+		}
+		return 0
+	}
+	fmt.Fprintf(out, "E: Invalid operation %s\n", words[0])
+	return 100
+}
+
+func (h *Host) aptInstall(words []string, out io.Writer) int {
+	for _, w := range words { // apt looks all of them up before it touches any
+		name, version, exact := strings.Cut(w, "=")
+		if len(repository[name]) == 0 {
+			fmt.Fprintf(out, "Reading package lists...\nE: Unable to locate package %s\n", name)
+			return 100
+		}
+		if _, ok := find(name, version); exact && !ok {
+			fmt.Fprintf(out, "Reading package lists...\nE: Version '%s' for '%s' was not found\n", version, name)
+			return 100
+		}
+	}
+	code := 0
+	for _, w := range words {
+		name, version, _ := strings.Cut(w, "=")
+		if err := h.install(name, version); err != nil {
+			fmt.Fprintln(out, err)
+			code = 100
+		}
+	}
+	return code
+}
+
+func (h *Host) uninstall(name string) {
+	version := h.status(name)
+	if version == "" {
+		return
+	}
+	h.setStatus(name, "", "")
+	p, _ := find(name, version)
+	for file := range p.files {
+		h.remove(file)
+		h.mu.Lock()
+		delete(h.units, file[strings.LastIndexByte(file, '/')+1:])
+		h.mu.Unlock()
+	}
+}
+
+// aptCache answers "policy NAME...".
+func (h *Host) aptCache(c machine.Command, out io.Writer) int {
+	for _, name := range c.Args[2:] {
+		p, ok := find(name, "")
+		if !ok {
+			continue
+		}
+		installed := h.status(name)
+		if installed == "" {
+			installed = "(none)"
+		}
+		fmt.Fprintf(out, "%s:\n  Installed: %s\n  Candidate: %s\n", name, installed, p.version)
+	}
+	return 0
+}

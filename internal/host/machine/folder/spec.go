@@ -1,0 +1,147 @@
+package folder
+
+import (
+	"fmt"
+	"hash/fnv"
+	"strings"
+)
+
+// Spec says what a simulated machine is like when it is made.
+type Spec struct {
+	Name     string
+	Address  string   // its IPv4 address
+	OS       string   // "debian" or "ubuntu"; debian by default
+	Memory   int64    // bytes; 1 GiB by default
+	Disk     int64    // bytes; 32 GiB by default
+	CPUs     int      // 2 by default
+	Packages []string // installed at first, name or name=version
+	Accounts []string // passwd lines that a directory service knows
+}
+
+func (s Spec) withDefaults() Spec {
+	if s.OS == "" {
+		s.OS = "debian"
+	}
+	if s.Memory == 0 {
+		s.Memory = 1 << 30
+	}
+	if s.Disk == 0 {
+		s.Disk = 32 << 30
+	}
+	if s.CPUs == 0 {
+		s.CPUs = 2
+	}
+	if s.Address == "" {
+		s.Address = "192.0.2.1"
+	}
+	return s
+}
+
+const debianRelease = `PRETTY_NAME="Debian GNU/Linux 12 (bookworm)"
+NAME="Debian GNU/Linux"
+VERSION_ID="12"
+ID=debian
+`
+
+const ubuntuRelease = `PRETTY_NAME="Ubuntu 24.04 LTS"
+NAME="Ubuntu"
+VERSION_ID="24.04"
+ID=ubuntu
+ID_LIKE=debian
+`
+
+const basePasswd = `root:x:0:0:root:/root:/bin/bash
+daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin
+nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin
+`
+
+const baseGroup = `root:x:0:
+daemon:x:1:
+adm:x:4:
+dialout:x:20:
+sudo:x:27:
+nogroup:x:65534:
+`
+
+const baseShadow = `root:*:19700:0:99999:7:::
+daemon:*:19700:0:99999:7:::
+nobody:*:19700:0:99999:7:::
+`
+
+// populate writes the files that a fresh machine has, unless they are there.
+func (h *Host) populate() error {
+	if h.read("/etc/machine-id") != "" {
+		return nil
+	}
+	s := h.spec
+	id := fnv.New64a()
+	id.Write([]byte(s.Name))
+	release := debianRelease
+	if s.OS == "ubuntu" {
+		release = ubuntuRelease
+	}
+	files := []struct {
+		path, text string
+		mode       uint32
+	}{
+		{"/etc/os-release", release, 0o644},
+		{"/etc/passwd", basePasswd, 0o644},
+		{"/etc/group", baseGroup, 0o644},
+		{"/etc/shadow", baseShadow, 0o640},
+		{"/etc/hostname", s.Name + "\n", 0o644},
+		{"/proc/cpuinfo", strings.Repeat("processor\t: 0\nmodel name\t: Simulated CPU\n\n", s.CPUs), 0o444},
+		{"/proc/meminfo", fmt.Sprintf("MemTotal:       %d kB\nMemFree:        %d kB\nSwapTotal:             0 kB\n", s.Memory>>10, s.Memory>>11), 0o444},
+		{"/proc/mounts", "/dev/vda1 / ext4 rw,relatime 0 0\nproc /proc proc rw 0 0\n", 0o444},
+		{"/proc/1/comm", "systemd\n", 0o444},
+		{"/proc/sys/kernel/ostype", "Linux\n", 0o444},
+		{"/proc/sys/kernel/osrelease", "6.1.0-simulated\n", 0o444},
+		{"/proc/sys/kernel/hostname", s.Name + "\n", 0o444},
+		{"/proc/sys/kernel/random/boot_id", fmt.Sprintf("%016x-boot\n", id.Sum64()), 0o444},
+		{"/proc/net/fib_trie", fmt.Sprintf("Main:\n  +-- 0.0.0.0/0 2 0 2\n     |-- %s\n        /32 host LOCAL\n     |-- 127.0.0.1\n        /32 host LOCAL\n", s.Address), 0o444},
+		{"/proc/net/route", "Iface\tDestination\tGateway \tFlags\tRefCnt\tUse\tMetric\tMask\t\tMTU\tWindow\tIRTT\neth0\t000200C0\t00000000\t0001\t0\t0\t0\t00FFFFFF\t0\t0\t0\n", 0o444},
+		{"/sys/block/vda/size", fmt.Sprintf("%d\n", s.Disk/512), 0o444},
+		{"/sys/class/net/eth0/address", "02:00:5e:00:53:01\n", 0o444},
+		{"/run/systemd/system/.there", "", 0o444},
+		{"/var/lib/dpkg/status", baseStatus, 0o644},
+		{"/var/lib/apt/lists/lock", "", 0o640},
+		{"/lib/systemd/system/ssh.service", "[Unit]\nDescription=Secure shell\n[Service]\nExecStart=/usr/sbin/sshd -D\n[Install]\nWantedBy=multi-user.target\n", 0o644},
+		{"/lib/systemd/system/cron.service", "[Unit]\nDescription=Time table\n[Service]\nExecStart=/usr/sbin/cron -f\n[Install]\nWantedBy=multi-user.target\n", 0o644},
+		{"/home/.there", "", 0o644},
+		{"/root/.there", "", 0o600},
+		{"/srv/.there", "", 0o644},
+		{"/var/log/.there", "", 0o644},
+		{"/etc/machine-id", fmt.Sprintf("%016x%016x\n", id.Sum64(), id.Sum64()), 0o444},
+	}
+	for _, f := range files {
+		if err := h.write(f.path, f.text, f.mode); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{"ssh.service", "cron.service"} {
+		h.units[name] = &unit{active: true, enabled: true, since: h.uptime()}
+	}
+	for _, p := range s.Packages {
+		name, version, _ := strings.Cut(p, "=")
+		if err := h.install(name, version); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const baseStatus = `Package: dpkg
+Status: install ok installed
+Architecture: amd64
+Version: 1.21.22
+
+Package: libc6
+Status: install ok installed
+Architecture: amd64
+Version: 2.36-9+deb12u4
+
+Package: old-ticker
+Status: install ok installed
+Architecture: amd64
+Version: 0.3-1
+
+`

@@ -1,0 +1,359 @@
+// Package system is the operating system behind the machine seam. It is the
+// only package below host that touches files and starts programs.
+package system
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"jadekettle/internal/host/machine"
+)
+
+// System is the machine that the program runs on. With Root set, the file tree
+// is the one below that folder, for a simulated machine to build on.
+type System struct {
+	Root string
+}
+
+// New gives the machine that the program runs on.
+func New() *System { return &System{} }
+
+func (s *System) real(p string) string {
+	if s.Root == "" {
+		return p
+	}
+	return filepath.Join(s.Root, filepath.FromSlash(path.Clean("/"+p)))
+}
+
+// maxLinks bounds how many links one path may lead through, as the kernel does.
+const maxLinks = 40
+
+// Dir walks to a folder one step at a time, holding each open, so that nobody
+// can exchange a step while it is taken.
+func (s *System) Dir(p string) (machine.Dir, error) {
+	steps := split(p)
+	top, err := os.OpenRoot(s.real("/"))
+	if err != nil {
+		return nil, err
+	}
+	open := []*os.Root{top}
+	defer func() {
+		for _, r := range open[:len(open)-1] {
+			r.Close()
+		}
+	}()
+	links := 0
+	for len(steps) > 0 {
+		at, name := open[len(open)-1], steps[0]
+		steps = steps[1:]
+		if name == ".." {
+			if len(open) > 1 {
+				at.Close()
+				open = open[:len(open)-1]
+			}
+			continue
+		}
+		info, err := at.Lstat(name)
+		if err != nil {
+			return nil, closing(at, &fs.PathError{Op: "open", Path: p, Err: bare(err)})
+		}
+		if info.Mode()&fs.ModeSymlink == 0 {
+			next, err := at.OpenRoot(name)
+			if err != nil {
+				return nil, closing(at, &fs.PathError{Op: "open", Path: p, Err: bare(err)})
+			}
+			if got, err := next.Stat("."); err != nil || !os.SameFile(info, got) {
+				next.Close()
+				return nil, closing(at, &fs.PathError{Op: "open", Path: p, Err: errors.New("it was exchanged while it was opened")})
+			}
+			open = append(open, next)
+			continue
+		}
+		target, err := s.trusted(at, name, info)
+		if links++; err == nil && links > maxLinks {
+			err = errors.New("too many symbolic links")
+		}
+		if err != nil {
+			return nil, closing(at, &fs.PathError{Op: "open", Path: p, Err: err})
+		}
+		if path.IsAbs(target) {
+			for _, r := range open[1:] {
+				r.Close()
+			}
+			open = open[:1]
+		}
+		steps = append(split(target), steps...)
+	}
+	return &dir{root: open[len(open)-1]}, nil
+}
+
+func closing(r *os.Root, err error) error {
+	r.Close()
+	return err
+}
+
+// trusted reads a link on the way to a folder, if root made it where only root
+// may write, or if the worker is an ordinary user and the link is its own.
+func (s *System) trusted(at *os.Root, name string, info fs.FileInfo) (string, error) {
+	holder, err := at.Stat(".")
+	if err != nil {
+		return "", err
+	}
+	in, made := holder.Sys().(*syscall.Stat_t), info.Sys().(*syscall.Stat_t)
+	if me := uint32(os.Geteuid()); (made.Uid != 0 && made.Uid != me) || (in.Uid != 0 && in.Uid != me) || holder.Mode().Perm()&0o022 != 0 {
+		return "", fmt.Errorf("%s: %w", name, machine.ErrLink)
+	}
+	return at.Readlink(name)
+}
+
+func split(p string) []string {
+	var out []string
+	for _, s := range strings.Split(p, "/") {
+		if s != "" && s != "." {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func bare(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+type dir struct{ root *os.Root }
+
+func (d *dir) Lstat(name string) (machine.Info, error) {
+	fi, err := d.root.Lstat(name)
+	if err != nil {
+		return machine.Info{}, err
+	}
+	st := fi.Sys().(*syscall.Stat_t)
+	return machine.Info{Type: fi.Mode().Type(), Mode: st.Mode & 0o7777, UID: int(st.Uid), GID: int(st.Gid),
+		Size: fi.Size(), Time: fi.ModTime(), Inode: st.Ino}, nil
+}
+
+func (d *dir) Open(name string) (machine.File, error) {
+	f, err := d.root.OpenFile(name, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if errors.Is(err, syscall.ELOOP) {
+		return nil, fmt.Errorf("%s: %w", name, machine.ErrLink)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func (d *dir) Create(name string, mode uint32, uid, gid int) (machine.File, error) {
+	// Nobody else may open the file before it has its owner and mode.
+	f, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if uid >= 0 || gid >= 0 {
+		err = f.Chown(uid, gid)
+	}
+	if err == nil {
+		err = f.Chmod(fileMode(mode))
+	}
+	if err != nil {
+		f.Close()
+		d.root.Remove(name)
+		return nil, err
+	}
+	return f, nil
+}
+
+// fileMode turns permission bits as chmod(1) writes them into Go's.
+func fileMode(mode uint32) fs.FileMode {
+	m := fs.FileMode(mode & 0o777)
+	if mode&0o4000 != 0 {
+		m |= fs.ModeSetuid
+	}
+	if mode&0o2000 != 0 {
+		m |= fs.ModeSetgid
+	}
+	if mode&0o1000 != 0 {
+		m |= fs.ModeSticky
+	}
+	return m
+}
+
+func (d *dir) Mkdir(name string, mode uint32) error {
+	if err := d.root.Mkdir(name, 0o700); err != nil {
+		return err
+	}
+	return d.root.Chmod(name, fileMode(mode))
+}
+
+func (d *dir) Rename(from, to string) error          { return d.root.Rename(from, to) }
+func (d *dir) Remove(name string) error              { return d.root.Remove(name) }
+func (d *dir) RemoveAll(name string) error           { return d.root.RemoveAll(name) }
+func (d *dir) Readlink(name string) (string, error)  { return d.root.Readlink(name) }
+func (d *dir) Chmod(name string, mode uint32) error  { return d.root.Chmod(name, fileMode(mode)) }
+func (d *dir) Chown(name string, uid, gid int) error { return d.root.Lchown(name, uid, gid) }
+func (d *dir) Close() error                          { return d.root.Close() }
+
+func (d *dir) Names() ([]string, error) {
+	f, err := d.root.Open(".")
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.Readdirnames(-1)
+}
+
+func (d *dir) Sync() error {
+	f, err := d.root.Open(".")
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}
+
+// Open opens a file of the system for reading.
+func (s *System) Open(p string) (machine.File, error) {
+	f, err := os.Open(s.real(p))
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+// ReadDir lists the names in a folder.
+func (s *System) ReadDir(p string) ([]string, error) {
+	entries, err := os.ReadDir(s.real(p))
+	if err != nil {
+		return nil, err
+	}
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = e.Name()
+	}
+	return names, nil
+}
+
+// Space asks the file system.
+func (s *System) Space(p string) (size, free int64, err error) {
+	var st syscall.Statfs_t
+	if err := syscall.Statfs(s.real(p), &st); err != nil {
+		return 0, 0, err
+	}
+	return int64(st.Blocks) * int64(st.Bsize), int64(st.Bavail) * int64(st.Bsize), nil
+}
+
+// Lock takes a lock by flock(2), which the kernel drops with its holder. The
+// folder is opened safely, and a link in the lock's place is refused.
+func (s *System) Lock(p string) (io.Closer, error) {
+	d, err := s.Dir(path.Dir(p))
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	f, err := d.(*dir).root.OpenFile(path.Base(p), os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		if errors.Is(err, syscall.EWOULDBLOCK) {
+			return nil, machine.ErrLocked
+		}
+		return nil, err
+	}
+	return f, nil
+}
+
+// searchPath is where programs are looked for, whatever the login has.
+const searchPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
+// Run starts a program with a small environment and waits for it.
+func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, error) {
+	program, err := find(c.Args[0])
+	if err != nil {
+		return machine.Output{}, err
+	}
+	cmd := exec.CommandContext(ctx, program, c.Args[1:]...)
+	cmd.Args[0] = c.Args[0]
+	cmd.Env = append([]string{"PATH=" + searchPath, "LC_ALL=C.UTF-8", "LANG=C.UTF-8", "HOME=" + s.Home()}, c.Env...)
+	cmd.Dir = "/"
+	cmd.Stdin = strings.NewReader(c.Stdin)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // what stops the worker must not stop a package manager midway
+	cmd.WaitDelay = 2 * time.Second                       // a program that leaves a child with its output open is not waited for
+	var both machine.Keep
+	var out strings.Builder
+	cmd.Stdout, cmd.Stderr = io.MultiWriter(&both, &limited{&out}), &both
+	err = cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) {
+		return machine.Output{}, fmt.Errorf("run %s: %w", c.Args[0], err)
+	}
+	return machine.Output{Code: cmd.ProcessState.ExitCode(), Stdout: out.String(), Combined: both.String()}, nil
+}
+
+type limited struct{ b *strings.Builder }
+
+func (l *limited) Write(p []byte) (int, error) {
+	if room := machine.MaxStdout - l.b.Len(); room > 0 {
+		l.b.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}
+
+func find(program string) (string, error) {
+	if strings.Contains(program, "/") {
+		return program, nil
+	}
+	for _, d := range strings.Split(searchPath, ":") {
+		p := d + "/" + program
+		if fi, err := os.Stat(p); err == nil && fi.Mode().IsRegular() && fi.Mode()&0o111 != 0 {
+			return p, nil
+		}
+	}
+	return "", fmt.Errorf("the program %s is not on this host", program)
+}
+
+// Look says whether a program can be run.
+func (s *System) Look(program string) bool {
+	_, err := find(program)
+	return err == nil
+}
+
+// UID gives the effective user.
+func (s *System) UID() int { return os.Geteuid() }
+
+// Home gives that user's folder.
+func (s *System) Home() string {
+	if os.Geteuid() == 0 {
+		return "/root"
+	}
+	if h := os.Getenv("HOME"); strings.HasPrefix(h, "/") {
+		return h
+	}
+	return "/tmp"
+}
+
+// Now gives the time.
+func (s *System) Now() time.Time { return time.Now() }
+
+// Wait sleeps.
+func (s *System) Wait(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}

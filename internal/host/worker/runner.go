@@ -1,0 +1,349 @@
+package worker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine"
+)
+
+// runner takes a plan through its tasks in order.
+type runner struct {
+	s     *session
+	env   *kind.Env
+	store *ledger.Store
+	tasks []plan.Task
+	ended []plan.Status // by task id; empty while it has not
+	owing [][]int       // by task id: the services to which its change makes a debt
+	mask  *strings.Replacer
+}
+
+func newRunner(s *session, store *ledger.Store, run plan.Run, tasks []plan.Task) *runner {
+	r := &runner{
+		s: s, store: store, tasks: tasks, ended: make([]plan.Status, len(tasks)), owing: make([][]int, len(tasks)),
+		env: &kind.Env{Machine: s.m, Run: run, Tasks: tasks, Store: store, Content: s.content, Texts: s.texts},
+	}
+	var secrets []string
+	for _, t := range tasks {
+		for _, id := range slices.Concat(t.Restart, t.Reload) {
+			if !slices.Contains(r.owing[id], t.ID) {
+				r.owing[id] = append(r.owing[id], t.ID)
+			}
+		}
+		for _, v := range t.Attrs {
+			if secret, ok := v.(value.Secret); ok && secret.Reveal() != "" {
+				secrets = append(secrets, secret.Reveal(), value.Hidden)
+			}
+		}
+	}
+	r.mask = strings.NewReplacer(secrets...)
+	return r
+}
+
+func (r *runner) declared() map[value.Ref]bool {
+	out := make(map[value.Ref]bool, len(r.tasks))
+	for _, t := range r.tasks {
+		out[t.Ref] = true
+	}
+	return out
+}
+
+// maxBatch bounds how many neighbours are read together.
+const maxBatch = 64
+
+// run goes through the tasks. It ends early when it is asked to, or when the
+// connection is lost, after the task in hand.
+func (r *runner) run(ctx context.Context) error {
+	for at := 0; at < len(r.tasks); {
+		if r.s.ending() {
+			return nil
+		}
+		batch := r.batch(at)
+		at += len(batch)
+		if err := r.do(ctx, batch); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// batch gives the neighbours from a task on that are of one kind and do not
+// need one another.
+func (r *runner) batch(from int) []plan.Task {
+	to := from + 1
+	for to < len(r.tasks) && to-from < maxBatch && r.tasks[to].Ref.Kind == r.tasks[from].Ref.Kind &&
+		!slices.ContainsFunc(r.tasks[to].Needs, func(n int) bool { return n >= from }) {
+		to++
+	}
+	return r.tasks[from:to]
+}
+
+// do takes one batch to its end: what is blocked or managed by another project
+// aside, read, compare, and where something differs write.
+func (r *runner) do(ctx context.Context, batch []plan.Task) error {
+	begun := time.Now()
+	k, ok := kinds.Find(batch[0].Ref.Kind)
+	if !ok {
+		return fmt.Errorf("this worker does not know the kind %q", batch[0].Ref.Kind)
+	}
+	var results []plan.Result
+	var open []plan.Task
+	for _, t := range batch {
+		if res, over := r.barred(t); over {
+			results = append(results, res)
+			continue
+		}
+		open = append(open, t)
+	}
+	var work []kind.Work
+	if len(open) > 0 {
+		for i, reading := range k.Read(ctx, r.env, open) {
+			t := open[i]
+			changes, err := r.compare(k, t, reading)
+			switch {
+			case err != nil:
+				results = append(results, r.failed(t, err))
+			case len(changes) == 0:
+				results = append(results, r.right(t))
+			case r.env.Run.Preview:
+				r.owe(t)
+				results = append(results, plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed, Changes: changes})
+			default:
+				work = append(work, kind.Work{Task: t, State: reading.State, Changes: changes})
+			}
+		}
+	}
+	share(results, time.Since(begun))
+	if err := r.end(results); err != nil {
+		return err
+	}
+	size := 1
+	if k.Joint() {
+		size = max(1, len(work))
+	}
+	for part := range slices.Chunk(work, size) {
+		if r.s.ending() {
+			return nil
+		}
+		if err := r.change(ctx, k, part); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// barred says whether a task is over before it began.
+func (r *runner) barred(t plan.Task) (plan.Result, bool) {
+	for _, n := range t.Needs {
+		if s := r.ended[n]; s == plan.Failed || s == plan.Blocked || s == "" {
+			return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Blocked, BlockedBy: r.tasks[n].Ref.String()}, true
+		}
+	}
+	if project, other := r.store.Other(t.Ref); other {
+		return r.failed(t, fmt.Errorf("the project %q manages it on this host already; take it out of one of the two projects", project)), true
+	}
+	return plan.Result{}, false
+}
+
+// compare says what differs. In a preview, what is not there yet because it is
+// about to be made is told as what it will become.
+func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan.Change, error) {
+	if reading.Err == nil {
+		return k.Compare(t, reading.State), nil
+	}
+	coming := slices.ContainsFunc(t.Needs, func(n int) bool { return r.ended[n] == plan.Changed })
+	if !r.env.Run.Preview || !coming || !errors.Is(reading.Err, kind.ErrNotYet) {
+		return nil, reading.Err
+	}
+	if reading.State != nil {
+		if changes := k.Compare(t, reading.State); len(changes) > 0 {
+			return changes, nil
+		}
+	}
+	return becomes(t), nil
+}
+
+// becomes lists what is declared, for what is not there to be compared.
+func becomes(t plan.Task) []plan.Change {
+	var out []plan.Change
+	for _, name := range value.Keys(t.Attrs) {
+		c := plan.Change{What: name, Before: "not there yet", After: value.Hidden}
+		if b, ok := t.Attrs[name].(bool); ok {
+			c.After = kind.Yes(b, "yes", "no")
+		} else if s, ok := value.Text(t.Attrs[name]); ok {
+			c.After = s
+		} else if list := t.Attrs.Texts(name); len(list) > 0 {
+			c.After = strings.Join(list, ", ")
+		}
+		out = append(out, c)
+	}
+	if len(out) == 0 {
+		out = append(out, kind.Existence(false))
+	}
+	return out
+}
+
+// owe notes the debts that a change of this task makes, and tells the uptime
+// from which on they count.
+func (r *runner) owe(t plan.Task) (time.Duration, error) {
+	if len(r.owing[t.ID]) == 0 {
+		return 0, nil
+	}
+	up, boot, err := r.env.Uptime()
+	if err != nil {
+		return 0, err
+	}
+	up += 10 * time.Millisecond // the kernel tells it in hundredths of a second, rounded down
+	for _, id := range r.owing[t.ID] {
+		action := "reload"
+		if slices.Contains(r.tasks[id].Restart, t.ID) {
+			action = "restart"
+		}
+		r.store.Owe(r.tasks[id].Ref, ledger.Debt{Action: action, Cause: t.Ref, Boot: boot, Uptime: up})
+	}
+	return up, nil
+}
+
+// change writes, reads again and compares again.
+func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) error {
+	begun := time.Now()
+	owed := make([]time.Duration, len(work))
+	for i, w := range work {
+		var err error
+		if owed[i], err = r.owe(w.Task); err != nil {
+			return err
+		}
+	}
+	if err := r.saveDebts(work); err != nil {
+		return err
+	}
+	errs := k.Write(ctx, r.env, work)
+	if k.Schema().Name == "package" {
+		r.env.Forget()
+	} else {
+		r.env.Forget("dpkg", "candidates")
+	}
+	tasks := make([]plan.Task, len(work))
+	for i, w := range work {
+		tasks[i] = w.Task
+	}
+	var results []plan.Result
+	for i, reading := range k.Read(ctx, r.env, tasks) {
+		res := r.outcome(k, work[i], errs[i], reading)
+		if res.Status == plan.Failed && owed[i] > 0 && reflect.DeepEqual(reading.State, work[i].State) {
+			r.store.Forgive(work[i].Task.Ref, owed[i]) // nothing was touched, so nothing is due
+		}
+		results = append(results, res)
+	}
+	share(results, time.Since(begun))
+	return r.end(results)
+}
+
+// saveDebts puts new debts on disk before the changes that cause them.
+func (r *runner) saveDebts(work []kind.Work) error {
+	if slices.ContainsFunc(work, func(w kind.Work) bool { return len(r.owing[w.Task.ID]) > 0 }) {
+		return r.store.Save()
+	}
+	return nil
+}
+
+// outcome judges a task by what stands after the change, whatever the command
+// had said.
+func (r *runner) outcome(k kind.Kind, w kind.Work, wrote error, after kind.Reading) plan.Result {
+	if wrote != nil {
+		res := r.failed(w.Task, wrote)
+		res.Changes = w.Changes
+		return res
+	}
+	if after.Err != nil {
+		return r.failed(w.Task, fmt.Errorf("after the change: %w", after.Err))
+	}
+	if left := k.Compare(w.Task, after.State); len(left) > 0 {
+		var still []string
+		for _, c := range left {
+			still = append(still, fmt.Sprintf("%s is %s, declared %s", c.What, c.Before, c.After))
+		}
+		res := r.failed(w.Task, fmt.Errorf("the change did not hold: %s", strings.Join(still, "; ")))
+		res.Changes = w.Changes
+		return res
+	}
+	r.remember(w.Task, true)
+	return plan.Result{ID: w.Task.ID, Ref: w.Task.Ref, Status: plan.Changed, Changes: w.Changes, Gone: w.Task.Absent}
+}
+
+// right is the result of a task that was as declared.
+func (r *runner) right(t plan.Task) plan.Result {
+	if !r.env.Run.Preview {
+		r.remember(t, false)
+		r.store.Paid(t.Ref) // nothing is due any more, so nothing is owed
+	}
+	return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Unchanged}
+}
+
+func (r *runner) remember(t plan.Task, changed bool) {
+	if t.Absent {
+		r.store.Drop(t.Ref)
+		return
+	}
+	r.store.Keep(t.Ref, r.env.Run, changed)
+}
+
+func (r *runner) failed(t plan.Task, err error) plan.Result {
+	res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Failed, Message: err.Error()}
+	var ce *machine.CommandError
+	if errors.As(err, &ce) {
+		res.Output = ce.Output
+	}
+	return res
+}
+
+// share spreads the time that a batch took over its results.
+func share(results []plan.Result, took time.Duration) {
+	for i := range results {
+		results[i].Took = took / time.Duration(len(results))
+	}
+}
+
+// maxShown bounds one diff, in bytes.
+const maxShown = 128 << 10
+
+// end masks, journals and sends results.
+func (r *runner) end(results []plan.Result) error {
+	if len(results) == 0 {
+		return nil
+	}
+	for i := range results {
+		res := &results[i]
+		r.ended[res.ID] = res.Status
+		res.Message, res.Output = r.clean(res.Message), r.clean(res.Output)
+		for j := range res.Changes {
+			c := &res.Changes[j]
+			c.Before, c.After, c.Diff = r.clean(c.Before), r.clean(c.After), r.clean(c.Diff)
+		}
+	}
+	if !r.env.Run.Preview {
+		if err := r.store.Note(r.env.Run, results); err != nil {
+			return err
+		}
+	}
+	r.s.post(results)
+	return nil
+}
+
+func (r *runner) clean(s string) string {
+	s = strings.ToValidUTF8(r.mask.Replace(s), "\uFFFD")
+	if len(s) > maxShown {
+		s = strings.ToValidUTF8(s[:maxShown], "") + "\n... the rest is left out ...\n"
+	}
+	return s
+}

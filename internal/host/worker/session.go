@@ -1,0 +1,340 @@
+// Package worker is what runs on a managed host: it reads facts, takes the
+// plan, and makes the host as declared, task by task. It speaks package wire
+// over the session that started it and keeps no other connection.
+package worker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/host/gather"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine"
+)
+
+// The beat of pings and how long a silence breaks a connection.
+const (
+	beat    = 15 * time.Second
+	silence = 60 * time.Second
+)
+
+// Serve runs one session to its end. The error is for the worker's own
+// standard error; the controller is told over the wire.
+func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer) error {
+	s := &session{
+		m: m, conn: wire.NewConn(r, w),
+		starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
+		bye: make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
+		kick: make(chan struct{}, 1),
+	}
+	s.heard.Store(time.Now().UnixNano())
+	done := make(chan struct{})
+	defer close(done)
+	go s.receive()
+	go s.watch(done)
+	err := s.serve(ctx)
+	if err != nil && !errors.Is(err, errLost) {
+		s.conn.Send(wire.Message{Fault: &wire.Fault{Message: err.Error()}})
+	}
+	return err
+}
+
+var errLost = errors.New("the connection to the controller broke")
+
+// session is one conversation with a controller.
+type session struct {
+	m    machine.Machine
+	conn *wire.Conn
+
+	starts chan *wire.Start
+	plans  chan *wire.Plan
+	chunks chan *wire.Chunk
+	bye    chan struct{}
+	stop   chan struct{} // the controller asks to end after the task in hand
+	lost   chan struct{} // the connection is gone
+	heard  atomic.Int64
+
+	breakOnce, stopOnce, byeOnce sync.Once
+
+	mu    sync.Mutex
+	queue []plan.Result
+	kick  chan struct{}
+}
+
+func (s *session) breakOff() { s.breakOnce.Do(func() { close(s.lost) }) }
+
+// receive sorts what comes in until the connection ends.
+func (s *session) receive() {
+	defer s.breakOff()
+	for {
+		m, err := s.conn.Receive()
+		if err != nil {
+			return
+		}
+		s.heard.Store(time.Now().UnixNano())
+		switch {
+		case m.Start != nil:
+			pass(s, s.starts, m.Start)
+		case m.Plan != nil:
+			pass(s, s.plans, m.Plan)
+		case m.Chunk != nil:
+			pass(s, s.chunks, m.Chunk)
+		case m.Stop != nil:
+			s.stopOnce.Do(func() { close(s.stop) })
+		case m.Bye != nil:
+			s.byeOnce.Do(func() { close(s.bye) })
+		}
+	}
+}
+
+func pass[T any](s *session, to chan T, v T) {
+	select {
+	case to <- v:
+	case <-s.lost:
+	}
+}
+
+// watch pings, and breaks off after a long silence.
+func (s *session) watch(done chan struct{}) {
+	t := time.NewTicker(beat)
+	defer t.Stop()
+	for {
+		select {
+		case <-done:
+			return
+		case <-s.lost:
+			return
+		case <-t.C:
+		}
+		if time.Since(time.Unix(0, s.heard.Load())) > silence {
+			s.breakOff()
+			return
+		}
+		if s.conn.Send(wire.Message{Ping: &wire.Ping{}}) != nil {
+			s.breakOff()
+			return
+		}
+	}
+}
+
+func next[T any](s *session, from chan T) (T, error) {
+	select {
+	case v := <-from:
+		return v, nil
+	default:
+	}
+	select {
+	case v := <-from:
+		return v, nil
+	case <-s.lost:
+		var zero T
+		return zero, errLost
+	}
+}
+
+// ending says whether to stop before the next task.
+func (s *session) ending() bool {
+	select {
+	case <-s.lost:
+		return true
+	case <-s.stop:
+		return true
+	default:
+		return false
+	}
+}
+
+func (s *session) serve(ctx context.Context) error {
+	start, err := next(s, s.starts)
+	if err != nil {
+		return err
+	}
+	if start.Format != wire.Format {
+		return fmt.Errorf("the controller speaks format %d, this worker %d", start.Format, wire.Format)
+	}
+	if err := s.conn.Send(wire.Message{Hello: &wire.Hello{Format: wire.Format}}); err != nil {
+		return errLost
+	}
+	if start.OnlyFacts {
+		return s.conn.Send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)})
+	}
+	store, err := ledger.Open(s.m, start.Run)
+	var busy *ledger.BusyError
+	if errors.As(err, &busy) {
+		return s.conn.Send(wire.Message{Busy: &wire.Busy{Holder: busy.Holder, Since: max(0, busy.Since.Unix())}})
+	}
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	return s.run(ctx, store, start)
+}
+
+func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Start) error {
+	collected, err := store.Collect()
+	if err != nil {
+		return fmt.Errorf("read the journal of an earlier run: %w", err)
+	}
+	if len(collected) > 0 {
+		if err := store.Save(); err != nil {
+			return err
+		}
+	}
+	for _, rec := range collected {
+		for part := range chunked(rec.Results) {
+			if s.conn.Send(wire.Message{Collected: &wire.Collected{Run: rec.Run.ID, Results: part}}) != nil {
+				return errLost
+			}
+		}
+	}
+	if s.conn.Send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)}) != nil {
+		return errLost
+	}
+	tasks, err := s.plan()
+	if err != nil {
+		return err
+	}
+	if !start.Run.Preview {
+		if err := store.Begin(collected); err != nil {
+			return err
+		}
+	}
+	flushed := make(chan struct{})
+	over := make(chan struct{})
+	go func() {
+		defer close(flushed)
+		s.flush(over)
+	}()
+	r := newRunner(s, store, start.Run, tasks)
+	err = r.run(ctx)
+	close(over)
+	<-flushed
+	left, err2 := store.Finish(start.Run, r.declared())
+	if err = errors.Join(err, err2); err != nil {
+		return err
+	}
+	stopped := s.ending()
+	if s.conn.Send(wire.Message{Done: &wire.Done{Leftovers: left, Stopped: stopped}}) != nil {
+		return errLost
+	}
+	if _, err := next(s, s.bye); err != nil {
+		return err
+	}
+	store.Delivered()
+	return nil
+}
+
+// maxTasks bounds a plan.
+const maxTasks = 1 << 20
+
+// plan takes the parts of the plan.
+func (s *session) plan() ([]plan.Task, error) {
+	var tasks []plan.Task
+	for {
+		select {
+		case <-s.stop:
+			return nil, nil
+		default:
+		}
+		p, err := next(s, s.plans)
+		if err != nil {
+			return nil, err
+		}
+		tasks = append(tasks, p.Tasks...)
+		if len(tasks) > maxTasks {
+			return nil, fmt.Errorf("the plan has more than %d tasks", maxTasks)
+		}
+		if p.Last {
+			return tasks, check(tasks)
+		}
+	}
+}
+
+// check makes sure that tasks name earlier tasks only.
+func check(tasks []plan.Task) error {
+	for i, t := range tasks {
+		if t.ID != i {
+			return fmt.Errorf("the plan counts wrongly at task %d", i)
+		}
+		for _, list := range [][]int{t.Needs, t.Restart, t.Reload} {
+			for _, n := range list {
+				if n < 0 || n >= i {
+					return fmt.Errorf("task %d of the plan needs task %d, which does not come before it", i, n)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// post hands results to be sent. It never waits.
+func (s *session) post(results []plan.Result) {
+	s.mu.Lock()
+	s.queue = append(s.queue, results...)
+	s.mu.Unlock()
+	select {
+	case s.kick <- struct{}{}:
+	default:
+	}
+}
+
+// flush sends what is posted, together what has gathered meanwhile, until all
+// is over and sent.
+func (s *session) flush(over chan struct{}) {
+	for {
+		last := false
+		select {
+		case <-s.kick:
+		case <-over:
+			last = true
+		}
+		s.mu.Lock()
+		list := s.queue
+		s.queue = nil
+		s.mu.Unlock()
+		for part := range chunked(list) {
+			if s.conn.Send(wire.Message{Results: &wire.Results{List: part}}) != nil {
+				s.breakOff()
+				return
+			}
+		}
+		if last {
+			return
+		}
+	}
+}
+
+// chunked splits results so that each part fits into a frame.
+func chunked(list []plan.Result) func(yield func([]plan.Result) bool) {
+	return func(yield func([]plan.Result) bool) {
+		start, size := 0, 0
+		for i, r := range list {
+			n := weight(r)
+			if i > start && size+n > wire.MaxFrame/4 {
+				if !yield(list[start:i]) {
+					return
+				}
+				start, size = i, 0
+			}
+			size += n
+		}
+		if start < len(list) {
+			yield(list[start:])
+		}
+	}
+}
+
+func weight(r plan.Result) int {
+	n := 256 + len(r.Message) + len(r.Output) + len(r.Ref.Name)
+	for _, c := range r.Changes {
+		n += 64 + len(c.Before) + len(c.After) + len(c.Diff)
+	}
+	return n
+}
