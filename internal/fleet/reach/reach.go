@@ -228,7 +228,7 @@ func explain(err error, p *process, t Target) error {
 	}
 	said := lastLine(p.errs.String())
 	switch {
-	case t.Elevate == "sudo" && strings.Contains(said, "sudo:"):
+	case t.Elevate == "sudo" && strings.Contains(said, "sudo:") && !strings.Contains(said, "unable to resolve host"):
 		user := t.User
 		if user == "" {
 			user = "the login user"
@@ -287,24 +287,27 @@ func oneLine(script string) string {
 // common finds the folder of workers and defines refuse, which says what
 // cannot be trusted and ends, and trusted, which holds for what is no link,
 // belongs to root or the worker's user, and can be written by nobody else.
+// What is not there is nothing to distrust. One ls looks at all, since each
+// program started costs a host a millisecond.
 const common = `
 LC_ALL=C; export LC_ALL; umask 077; nonce=$1; shift; uid=$(id -u);
+nl=$(printf '\n.'); nl=${nl%.};
 refuse() { echo "jadekettle $nonce refuse $1"; exit 0; };
 trusted() {
-	if [ -L "$1" ]; then refuse "$1"; fi;
-	if [ -e "$1" ]; then
-		it=$1; set -- $(ls -ldn "$1");
-		case $1 in ?????w*|????????w*) refuse "$it";; esac;
-		case $3 in 0|"$uid") ;; *) refuse "$it";; esac;
-	fi;
+	IFS=$nl;
+	for it in $(ls -ldn "$@" 2>/dev/null); do
+		IFS=' ';
+		set -- $it; mode=$1; owner=$3; shift 8;
+		case $mode in l*|?????w*|????????w*) refuse "$*";; esac;
+		case $owner in 0|"$uid") ;; *) refuse "$*";; esac;
+	done;
+	IFS=' ';
 };
 if [ "$uid" = 0 ]; then
-	d=/var/lib/jadekettle/bin;
-	for p in / /var /var/lib /var/lib/jadekettle; do trusted $p; done;
+	d=/var/lib/jadekettle/bin; up='/ /var /var/lib /var/lib/jadekettle';
 else
-	d=$HOME/.cache/jadekettle;
-fi;
-trusted "$d";`
+	d=$HOME/.cache/jadekettle; up=;
+fi;`
 
 // StartScript starts the worker whose hash is given for the host's machine
 // type, or says "need" and the machine type. Its arguments are the nonce and
@@ -312,14 +315,15 @@ trusted "$d";`
 var StartScript = oneLine(common + `
 m=$(uname -sm); f=;
 for a; do if [ "${a%=*}" = "$m" ]; then f=$d/${a##*=}; fi; done;
-if [ -n "$f" ] && [ -e "$f" ]; then trusted "$f"; exec "$f" ` + worker.Argument + ` "$nonce"; fi;
+trusted $up "$d" ${f:+"$f"};
+if [ -n "$f" ] && [ -e "$f" ]; then exec "$f" ` + worker.Argument + ` "$nonce"; fi;
 echo "jadekettle $nonce need $m"`)
 
 // UploadScript stores the program on its standard input. Its arguments are the
 // nonce, the hash that names it, and its size in bytes.
 var UploadScript = oneLine(common + `
-f=$d/$1; t=$d/.new-$nonce;
-if mkdir -p "$d" && trusted "$d" && cat >"$t" && [ "$(wc -c <"$t")" -eq "$2" ] && chmod 700 "$t" && mv -f "$t" "$f"; then
+f=$d/$1; t=$d/.new-$nonce; size=$2; trusted $up "$d";
+if mkdir -p "$d" && cat >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && chmod 700 "$t" && mv -f "$t" "$f"; then
 	find "$d" -type f -mtime +30 -exec rm -f {} +;
 	echo "jadekettle $nonce stored $d";
 else

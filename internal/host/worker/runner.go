@@ -64,6 +64,15 @@ const maxBatch = 64
 // run goes through the tasks. It ends early when it is asked to, or when the
 // connection is lost, after the task in hand.
 func (r *runner) run(ctx context.Context) error {
+	warmed := map[string]bool{}
+	for _, t := range r.tasks {
+		if k, ok := kinds.Find(t.Ref.Kind); ok && !warmed[t.Ref.Kind] {
+			warmed[t.Ref.Kind] = true
+			if w, ok := k.(kind.Warmer); ok {
+				w.Warm(ctx, r.env)
+			}
+		}
+	}
 	for at := 0; at < len(r.tasks); {
 		if r.s.ending() {
 			return nil

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"sync"
 	"time"
 
 	"jadekettle/internal/core/plan"
@@ -33,6 +34,12 @@ type Kind interface {
 	// Write makes what differs as declared, for neighbours in the order of the
 	// run, one error (or nil) for each.
 	Write(ctx context.Context, env *Env, work []Work) []error
+}
+
+// Warmer is a Kind that can begin to read before its turn comes, because that
+// takes long.
+type Warmer interface {
+	Warm(ctx context.Context, env *Env)
 }
 
 // Reading is what stands for one task, in the kind's own form. With an error
@@ -88,13 +95,28 @@ type Env struct {
 	ListsRefreshed bool
 
 	cache map[string]any
+	begun map[string]any // what Begin started, as func() (T, error)
 	boot  string
+}
+
+// Begin starts to read in the background what a later Cached with the same key
+// will ask for, unless something is written before that.
+func Begin[T any](e *Env, key string, read func() (T, error)) {
+	started := sync.OnceValues(read)
+	go started()
+	if e.begun == nil {
+		e.begun = map[string]any{}
+	}
+	e.begun[key] = started
 }
 
 // Cached gives what an earlier call with this key made, or makes it.
 func Cached[T any](e *Env, key string, read func() (T, error)) (T, error) {
 	if v, ok := e.cache[key]; ok {
 		return v.(T), nil
+	}
+	if started, ok := e.begun[key].(func() (T, error)); ok {
+		read = started
 	}
 	v, err := read()
 	if err != nil {
@@ -111,7 +133,7 @@ func Cached[T any](e *Env, key string, read func() (T, error)) (T, error) {
 // those that the write cannot have touched.
 func (e *Env) Forget(keep ...string) {
 	old := e.cache
-	e.cache = nil
+	e.cache, e.begun = nil, nil
 	for _, k := range keep {
 		if v, ok := old[k]; ok {
 			if e.cache == nil {

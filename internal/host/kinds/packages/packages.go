@@ -292,7 +292,8 @@ func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error 
 	return out
 }
 
-// batch runs apt-get once for all, and once for each when that fails.
+// batch runs apt-get once for all, and when that fails once for each that is
+// not right yet.
 func batch(ctx context.Context, env *kind.Env, work []kind.Work, which []int, out []error, verb ...string) {
 	if len(which) == 0 {
 		return
@@ -310,23 +311,38 @@ func batch(ctx context.Context, env *kind.Env, work []kind.Work, which []int, ou
 		return res.Fault(c)
 	}
 	err := run(which)
-	if err == nil {
+	if len(which) > 1 && err != nil {
+		which = wrong(env, work, which, out)
 		for _, i := range which {
-			out[i] = nil
+			if err := run([]int{i}); err != nil {
+				out[i] = errors.Join(out[i], err)
+			}
 		}
-		return
-	}
-	if len(which) == 1 {
+	} else if err != nil {
 		out[which[0]] = errors.Join(out[which[0]], err)
-		return
 	}
+	wrong(env, work, which, out)
+}
+
+// wrong gives those that do not stand as declared, and clears the errors of
+// the others: while one package is half configured, every run of apt-get ends
+// with an error, whatever it did for the rest.
+func wrong(env *kind.Env, work []kind.Work, which []int, out []error) []int {
+	db, err := database(env)
+	if err != nil {
+		return which
+	}
+	var left []int
 	for _, i := range which {
-		if err := run([]int{i}); err != nil {
-			out[i] = errors.Join(out[i], err)
+		st := db[work[i].Task.Ref.Name]
+		st.candidate = work[i].State.(state).candidate
+		if len((Kind{}).Compare(work[i].Task, st)) == 0 {
+			out[i] = nil
 			continue
 		}
-		out[i] = nil
+		left = append(left, i)
 	}
+	return left
 }
 
 func argument(w kind.Work) string {

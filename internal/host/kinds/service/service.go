@@ -90,6 +90,11 @@ type state struct {
 	debts []ledger.Debt // not paid yet
 }
 
+// Warm begins to ask systemd, which takes as long as all else together.
+func (Kind) Warm(ctx context.Context, env *kind.Env) {
+	kind.Begin(env, "units", func() (map[string]unit, error) { return show(ctx, env) })
+}
+
 // Read asks systemd for all services of the plan in one call.
 func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
 	out := make([]kind.Reading, len(tasks))
@@ -237,7 +242,7 @@ func dueChange(debts []ledger.Debt) (plan.Change, bool) {
 			causes = append(causes, c)
 		}
 	}
-	return plan.Change{What: action, Before: "owed since " + strings.Join(causes, ", ") + " changed", After: "done"}, true
+	return plan.Change{What: action, Before: "due since " + strings.Join(causes, ", ") + " changed", After: "done"}, true
 }
 
 // settle is how long a service must stay up to count as started.

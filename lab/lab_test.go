@@ -1,0 +1,416 @@
+//go:build lab
+
+// Package lab tests Jade Kettle on real Debian hosts with systemd, sshd and
+// apt, which lab/up brings up. Run it as root:
+//
+//	go test -tags lab ./lab
+package lab
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// lab is two running hosts and a project for them.
+type lab struct {
+	t       testing.TB
+	dir     string // of the hosts
+	project string
+	program string
+	netns   string
+}
+
+// up brings the hosts up, or skips with the reason.
+func up(t testing.TB) *lab {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("the lab needs root to bring up hosts")
+	}
+	for _, program := range []string{"debootstrap", "systemd-nspawn", "ip", "nsenter", "dpkg-deb", "ssh"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skipf("the lab needs %s (packages debootstrap systemd-container iproute2 util-linux dpkg-dev openssh-client)", program)
+		}
+	}
+	l := &lab{t: t, dir: filepath.Join(t.TempDir(), "hosts"), project: filepath.Join(t.TempDir(), "project"), program: filepath.Join(t.TempDir(), "jadekettle")}
+	t.Cleanup(func() { exec.Command("./down", l.dir).Run() })
+	run(t, "../build/release", l.program, goarch(t))
+	run(t, "./up", l.dir, "gauge-01", "archive-01")
+	l.netns = "/run/netns/" + strings.TrimSpace(read(t, filepath.Join(l.dir, "netns")))
+	l.write("jadekettle.toml", "project = \"saltmarsh-lab\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = \""+l.dir+"/known_hosts\"\n")
+	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
+	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
+	return l
+}
+
+func goarch(t testing.TB) string { return strings.TrimSpace(run(t, "go", "env", "GOARCH")) }
+
+func run(t testing.TB, args ...string) string {
+	t.Helper()
+	out, err := exec.Command(args[0], args[1:]...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	return string(out)
+}
+
+func read(t testing.TB, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+func (l *lab) write(name, text string) {
+	l.t.Helper()
+	p := filepath.Join(l.project, name)
+	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
+		l.t.Fatal(err)
+	}
+	if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
+		l.t.Fatal(err)
+	}
+}
+
+// in runs a command in the hosts' network.
+func (l *lab) in(args ...string) *exec.Cmd {
+	return exec.Command("nsenter", append([]string{"--net=" + l.netns}, args...)...)
+}
+
+// jk runs jadekettle and gives its exit code and output.
+func (l *lab) jk(args ...string) (int, string) {
+	l.t.Helper()
+	cmd := l.in(append([]string{l.program, "--project", l.project}, args...)...)
+	out, err := cmd.CombinedOutput()
+	if cmd.ProcessState == nil {
+		l.t.Fatal(err)
+	}
+	return cmd.ProcessState.ExitCode(), string(out)
+}
+
+// on runs a shell line on a host as root, over OpenSSH.
+func (l *lab) on(host, line string) string {
+	l.t.Helper()
+	out, err := l.ssh(host, line).CombinedOutput()
+	if err != nil {
+		l.t.Fatalf("%s: %s: %v\n%s", host, line, err, out)
+	}
+	return strings.TrimSpace(string(out))
+}
+
+var addresses = map[string]string{"gauge-01": "192.0.2.11", "archive-01": "192.0.2.12"}
+
+func (l *lab) ssh(host, line string) *exec.Cmd {
+	return l.in("ssh", "-q", "-i", l.dir+"/key", "-o", "UserKnownHostsFile="+l.dir+"/known_hosts", "ops@"+addresses[host], "sudo sh -c '"+strings.ReplaceAll(line, "'", `'\''`)+"'")
+}
+
+type report struct {
+	Hosts []struct {
+		Name, State, Message                string
+		Changed, Failed, Unchanged, Blocked int
+		Tasks                               []struct{ Task, Status, Message string }
+	}
+}
+
+// apply runs an apply of all hosts and gives its report.
+func (l *lab) apply(wantCode int, args ...string) report {
+	l.t.Helper()
+	code, out := l.jk(append([]string{"apply", "--all", "--output", "json"}, args...)...)
+	var r report
+	if err := json.Unmarshal([]byte(out), &r); err != nil || code != wantCode {
+		l.t.Fatalf("apply ended with %d, not %d: %v\n%s", code, wantCode, err, out)
+	}
+	return r
+}
+
+// changed lists what changed anywhere, as host task.
+func (r report) changed() []string {
+	var out []string
+	for _, h := range r.Hosts {
+		for _, t := range h.Tasks {
+			if t.Status != "unchanged" {
+				out = append(out, h.Name+" "+t.Task+" "+t.Status+" "+t.Message)
+			}
+		}
+	}
+	return out
+}
+
+const everyKind = `
+[package.tide-logger]
+version = "newest"
+[package.chart-press]
+version = "2.0.1-1"
+[package.buoy-tools]
+[package.old-ticker]
+absent = true
+
+[user.tidelog]
+system = true
+groups = ["gauges", "dialout"]
+home = "/var/lib/tide"
+shell = "/bin/sh"
+comment = "Tide logger"
+[group.gauges]
+gid = 2100
+[user.maren]
+uid = 2101
+password = "salt & 'water' 01"
+[user.old-keeper]
+absent = true
+
+[dir."/var/lib/tide"]
+owner = "tidelog"
+group = "gauges"
+mode = "2750"
+
+[file."/etc/tide-logger.toml"]
+template = "logger.toml.tmpl"
+owner = "root"
+group = "gauges"
+mode = "0640"
+check = "tide-logger --check ${candidate}"
+[file."/var/lib/tide/harmonics.bin"]
+copy = "harmonics.bin"
+owner = "tidelog"
+mode = "0600"
+[file."/etc/systemd/system/ebb.service"]
+content = "[Unit]\nDescription=ebb\n[Service]\nExecStart=/bin/sleep 1000000\n[Install]\nWantedBy=multi-user.target\n"
+owner = "root"
+mode = "0644"
+[file."/etc/old-notes"]
+absent = true
+
+[service.tide-logger]
+running = true
+boot = true
+restart_on = ["file:/etc/tide-logger.toml"]
+[service.chart-press]
+running = false
+boot = false
+[service.ebb]
+running = true
+boot = true
+restart_on = ["file:/etc/systemd/system/ebb.service"]
+[service.tsunami-siren]
+optional = true
+running = true
+`
+
+func TestEveryKindOnRealHosts(t *testing.T) {
+	l := up(t)
+	l.write("manifests/all/manifest.toml", everyKind)
+	l.write("manifests/all/logger.toml.tmpl", "host = \"{{ host.name }}\"\nos = \"{{ facts.os.id }}\"\n")
+	l.write("manifests/all/harmonics.bin", strings.Repeat("\x00\x01\xfe tides", 100_000))
+	for host := range addresses {
+		l.on(host, "useradd old-keeper; echo x > /etc/old-notes; apt-get update -qq; apt-get install -y -qq old-ticker")
+	}
+	if code, out := l.jk("lint"); code != 0 {
+		t.Fatalf("lint: %s", out)
+	}
+	if code, out := l.jk("preview"); code != 0 || !strings.Contains(out, "2 would change") {
+		t.Fatalf("preview ended with %d:\n%s", code, out)
+	}
+	l.apply(0)
+	if again := l.apply(0).changed(); len(again) > 0 {
+		t.Fatalf("the second apply changed:\n%s", strings.Join(again, "\n"))
+	}
+	for host := range addresses {
+		l.look(host)
+	}
+	l.breakAndMend()
+}
+
+// look asks a host with its own commands whether all is as declared.
+func (l *lab) look(host string) {
+	l.t.Helper()
+	for line, want := range map[string]string{
+		"dpkg-query -W -f '${Version}' tide-logger":                        "1.5.0-1",
+		"dpkg-query -W -f '${Version}' chart-press":                        "2.0.1-1",
+		"dpkg-query -W -f '${Status}' buoy-tools":                          "install ok installed",
+		"dpkg-query -W -f '${Status}' old-ticker 2>/dev/null || echo gone": "gone",
+		"systemctl is-active tide-logger ebb":                              "active\nactive",
+		"systemctl is-enabled tide-logger ebb":                             "enabled\nenabled",
+		"systemctl is-active chart-press; true":                            "inactive",
+		"systemctl is-enabled chart-press; true":                           "disabled",
+		"getent passwd tidelog | cut -d: -f5-":                             "Tide logger:/var/lib/tide:/bin/sh",
+		"getent group gauges":                                              "gauges:x:2100:tidelog",
+		"id -nG tidelog | tr ' ' '\\n' | sort | tr '\\n' ' '":              "dialout gauges tidelog ",
+		"getent passwd maren | cut -d: -f3":                                "2101",
+		"getent passwd old-keeper || echo gone":                            "gone",
+		"stat -c '%U:%G %a' /var/lib/tide":                                 "tidelog:gauges 2750",
+		"stat -c '%U:%G %a' /etc/tide-logger.toml":                         "root:gauges 640",
+		"cat /etc/tide-logger.toml":                                        fmt.Sprintf("host = %q\nos = \"debian\"", host),
+		"sha256sum < /var/lib/tide/harmonics.bin":                          strings.TrimSpace(run(l.t, "sh", "-c", "sha256sum < "+l.project+"/manifests/all/harmonics.bin")),
+		"stat -c '%U %a' /var/lib/tide/harmonics.bin":                      "tidelog 600",
+		"test -e /etc/old-notes || echo gone":                              "gone",
+		`printf "salt & 'water' 01\0" | unix_chkpwd maren nullok; echo $?`: "0",
+		"ls -A /etc /var/lib/tide | grep jadekettle- || echo none":         "none",
+		"stat -c '%U %a' /var/lib/jadekettle /var/lib/jadekettle/bin":      "root 700\nroot 700",
+		"grep -rl 'salt & ' /var/lib/jadekettle || echo none":              "none",
+	} {
+		if got := l.on(host, line); strings.TrimSpace(got) != strings.TrimSpace(want) {
+			l.t.Errorf("%s: %s\n got %q\nwant %q", host, line, got, want)
+		}
+	}
+}
+
+// breakAndMend breaks a host by hand in several ways and sees each mended.
+func (l *lab) breakAndMend() {
+	for name, c := range map[string]struct {
+		line string
+		want []string
+	}{
+		"a file edited":                     {"echo broken >> /etc/tide-logger.toml", []string{"file:/etc/tide-logger.toml", "service:tide-logger"}},
+		"a mode and an owner changed":       {"chmod 777 /var/lib/tide; chown root /var/lib/tide/harmonics.bin", []string{"dir:/var/lib/tide", "file:/var/lib/tide/harmonics.bin"}},
+		"a service stopped and disabled":    {"systemctl disable --now ebb", []string{"service:ebb"}},
+		"a package removed, one downgraded": {"apt-get remove -y buoy-tools; apt-get install -y --allow-downgrades tide-logger=1.4.2-1", []string{"package:buoy-tools", "package:tide-logger"}},
+		"a password and groups changed":     {"echo maren:other | chpasswd; gpasswd -d tidelog gauges", []string{"user:maren", "user:tidelog"}},
+		"a user and a folder deleted":       {"pkill -u tidelog; userdel tidelog; rm -rf /var/lib/tide", []string{"user:tidelog", "dir:/var/lib/tide", "file:/var/lib/tide/harmonics.bin"}},
+	} {
+		before := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger")
+		l.on("gauge-01", c.line)
+		got := l.apply(0).changed()
+		for _, want := range c.want {
+			if !strings.Contains(strings.Join(got, "\n"), "gauge-01 "+want+" changed") {
+				l.t.Errorf("%s: %s was not mended; got\n%s", name, want, strings.Join(got, "\n"))
+			}
+		}
+		if len(got) != len(c.want) {
+			l.t.Errorf("%s: changed\n%s\nwant only %v", name, strings.Join(got, "\n"), c.want)
+		}
+		if name == "a file edited" && before == l.on("gauge-01", "systemctl show -p MainPID --value tide-logger") {
+			l.t.Errorf("%s: the service was not restarted", name)
+		}
+		l.look("gauge-01")
+	}
+}
+
+func TestFaultsOnRealHosts(t *testing.T) {
+	l := up(t)
+	l.write("manifests/all.toml", "[file.\"/etc/salt\"]\ncontent = \"salt\\n\"\nmode = \"0644\"\n[package.foghorn-relay]\n[package.buoy-tools]\n[package.salt-lamp]\n")
+	l.on("gauge-01", "echo 'echo Welcome to the pier; echo mind the gap' > /home/ops/.bashrc; chown ops: /home/ops/.bashrc")
+	r := l.apply(1)
+	for _, h := range r.Hosts {
+		if h.Changed != 3 || h.Failed != 1 {
+			t.Errorf("%s: one bad package sank others: %+v", h.Name, h)
+		}
+	}
+
+	l.on("gauge-01", "rm /home/ops/.bashrc")
+	t.Run("a planted link in the worker's folder", func(t *testing.T) {
+		l.on("gauge-01", "mv /var/lib/jadekettle/bin /tmp/bin; ln -s /tmp/bin /var/lib/jadekettle/bin")
+		code, out := l.jk("preview", "gauge-01")
+		if code != 1 || !strings.Contains(out, "/var/lib/jadekettle/bin on the host can be changed by others") {
+			t.Errorf("ended with %d:\n%s", code, out)
+		}
+		l.on("gauge-01", "rm /var/lib/jadekettle/bin; mv /tmp/bin /var/lib/jadekettle/bin")
+	})
+	t.Run("a worker that others can write", func(t *testing.T) {
+		l.on("gauge-01", "chmod o+w /var/lib/jadekettle/bin/*")
+		if code, out := l.jk("preview", "gauge-01"); code != 1 || !strings.Contains(out, "can be changed by others") {
+			t.Errorf("ended with %d:\n%s", code, out)
+		}
+		l.on("gauge-01", "chmod o-w /var/lib/jadekettle/bin/*")
+	})
+	t.Run("a planted link in a file's place, and on the way", func(t *testing.T) {
+		l.on("gauge-01", "rm /etc/salt; ln -s /etc/shadow /etc/salt")
+		code, out := l.jk("apply", "gauge-01")
+		if code != 1 || !strings.Contains(out, "/etc/salt is a symbolic link to /etc/shadow") {
+			t.Errorf("ended with %d:\n%s", code, out)
+		}
+		l.on("gauge-01", "rm /etc/salt")
+	})
+	t.Run("sudo refused", func(t *testing.T) {
+		l.on("gauge-01", "mv /etc/sudoers.d/ops /root/ops")
+		code, out := l.jk("preview", "gauge-01")
+		if code != 1 || !strings.Contains(out, "sudo refuses ops") {
+			t.Errorf("ended with %d:\n%s", code, out)
+		}
+		if err := os.Rename(filepath.Join(l.dir, "gauge-01/root/root/ops"), filepath.Join(l.dir, "gauge-01/root/etc/sudoers.d/ops")); err != nil {
+			t.Fatal(err)
+		}
+	})
+	t.Run("a full disk under the worker", func(t *testing.T) {
+		l.on("gauge-01", "mkdir -p /var/lib/jadekettle.old && mv /var/lib/jadekettle/* /var/lib/jadekettle.old/ && mount -t tmpfs -o size=64k,mode=700 full /var/lib/jadekettle")
+		code, out := l.jk("apply", "gauge-01")
+		if code != 1 || !strings.Contains(out, "cannot be stored in /var/lib/jadekettle/bin") || !strings.Contains(out, "No space left") {
+			t.Errorf("ended with %d:\n%s", code, out)
+		}
+		l.on("gauge-01", "umount /var/lib/jadekettle; mv /var/lib/jadekettle.old/* /var/lib/jadekettle/")
+	})
+	t.Run("a changed host key, then trusted", func(t *testing.T) {
+		known := read(t, l.dir+"/known_hosts")
+		fields := strings.Fields(known)
+		os.WriteFile(l.dir+"/known_hosts", []byte(strings.Replace(known, fields[2], fields[5], 1)), 0o600)
+		code, out := l.jk("preview", "gauge-01")
+		if code != 1 || !strings.Contains(out, "its host key is not the one that is known") {
+			t.Errorf("ended with %d:\n%s", code, out)
+		}
+		if code, out := l.jk("hosts", "trust", "--yes", "gauge-01"); code != 1 {
+			t.Errorf("trust took a changed key without --replace: %d\n%s", code, out)
+		}
+		if code, out := l.jk("hosts", "trust", "--yes", "--replace", "gauge-01"); code != 0 || !strings.Contains(out, "accepted") {
+			t.Errorf("ended with %d:\n%s", code, out)
+		}
+		if code, out := l.jk("preview", "gauge-01"); code != 0 && !strings.Contains(out, "reached") {
+			t.Errorf("after trusting: %d\n%s", code, out)
+		}
+	})
+	t.Run("a worker killed mid-run", func(t *testing.T) { l.killed(t) })
+}
+
+// killed kills the worker while it installs, and sees the next run come out right.
+func (l *lab) killed(t *testing.T) {
+	l.t = t
+	l.write("manifests/all.toml", `
+[package.tide-logger]
+[file."/etc/tide-logger.toml"]
+content = "a = 1\n"
+mode = "0644"
+[file."/etc/slow"]
+content = "slow\n"
+mode = "0644"
+check = "sleep 3; test -s ${candidate}"
+[service.tide-logger]
+running = true
+restart_on = ["file:/etc/tide-logger.toml", "file:/etc/slow"]
+`)
+	l.on("gauge-01", "apt-get update -qq; apt-get install -y -qq tide-logger; systemctl start tide-logger")
+	pid := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger")
+	done := make(chan string)
+	go func() {
+		_, out := l.jk("apply", "gauge-01")
+		done <- out
+	}()
+	for range 100 {
+		time.Sleep(50 * time.Millisecond)
+		if l.on("gauge-01", "pgrep -x sleep -a | grep -c 'sleep 3' || true") == "1" {
+			break
+		}
+	}
+	l.on("gauge-01", "pkill -9 -f [w]orker-session")
+	if out := <-done; !strings.Contains(out, "lost") {
+		t.Errorf("the killed run said\n%s", out)
+	}
+	code, out := l.jk("apply", "gauge-01")
+	if code != 0 || !strings.Contains(out, "which broke off before they arrived") || !strings.Contains(out, "restart: was due") {
+		t.Errorf("the next run ended with %d:\n%s", code, out)
+	}
+	if now := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger"); now == pid {
+		t.Error("the owed restart did not happen")
+	}
+	if left := l.on("gauge-01", "ls -A /etc | grep jadekettle- || echo none"); left != "none" {
+		t.Errorf("strays are left: %s", left)
+	}
+	if code, out := l.jk("preview", "gauge-01", "--fail-if-changes"); code != 0 {
+		t.Errorf("after that a preview shows %d:\n%s", code, out)
+	}
+}
