@@ -145,7 +145,8 @@ func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
 	if !Interpolated(k.Name) {
 		name, err := kind.Canon(k.Name)
 		if err != nil {
-			problems.At(k.Place, fmt.Sprintf("%s: %v", kind.Name, err), "")
+			what, do, _ := strings.Cut(err.Error(), "; ")
+			problems.At(k.Place, kind.Name+": "+what, do)
 		} else {
 			d.Name = name
 		}
@@ -170,7 +171,8 @@ func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
 		}
 		if a.Node.literal(a.Name) {
 			if _, err := sch.Value(a.Node.Plain()); err != nil {
-				problems.At(a.Node.Place, err.Error(), "")
+				what, do, _ := strings.Cut(err.Error(), "; ")
+				problems.At(a.Node.Place, what, do)
 				continue
 			}
 		}

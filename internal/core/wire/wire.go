@@ -7,7 +7,8 @@
 // Collected (when an earlier run's results were never delivered) and Facts.
 // The controller sends the plan in Plan parts; the worker asks for contents
 // with Want, gets Chunks, sends Results as tasks end, and Done. Bye from the
-// controller says that all of it arrived. Either side may Ping at any time.
+// controller says that all of it arrived, and the worker's own Bye that it has
+// let the host go. Either side may Ping at any time.
 package wire
 
 import (
@@ -111,7 +112,8 @@ type Done struct {
 	Stopped   bool        `cbor:"2,keyasint,omitempty"` // it was asked to stop before the end
 }
 
-// Bye tells the worker that everything arrived.
+// Bye tells the worker that everything arrived, and the controller that the
+// host's lock is free.
 type Bye struct{}
 
 // Ping keeps a quiet connection known to be alive.

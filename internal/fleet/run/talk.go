@@ -35,6 +35,7 @@ type talk struct {
 	seen    []bool // by task id
 	text    int    // bytes of results so far
 	heard   time.Time
+	done    bool // the worker has told everything
 }
 
 func newTalk(f *Fleet, h *inventory.Host, out *Host, s *reach.Session) *talk {
@@ -85,6 +86,9 @@ func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
 				return err
 			}
 		case err := <-ended:
+			if t.done {
+				return nil
+			}
 			return broken(err)
 		case <-ticker.C:
 			if time.Since(t.heard) > silence {
@@ -144,7 +148,9 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		if len(t.out.Leftovers) > 1<<16 {
 			return fmt.Errorf("%w: too many leftovers", wire.ErrFrame)
 		}
+		t.done = true
 		t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
+	case m.Bye != nil:
 		return errEnd
 	case m.Fault != nil:
 		return fmt.Errorf("the worker cannot go on: %s", value.Printable(m.Fault.Message))

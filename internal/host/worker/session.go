@@ -173,8 +173,12 @@ func (s *session) serve(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	defer store.Close()
-	return s.run(ctx, store, start)
+	err = s.run(ctx, store, start)
+	store.Close()
+	if err != nil {
+		return err
+	}
+	return s.conn.Send(wire.Message{Bye: &wire.Bye{}}) // the lock is free again
 }
 
 func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Start) error {

@@ -1,0 +1,411 @@
+package run_test
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/fleet/sim"
+	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/worker"
+)
+
+// faulty is a machine on which every change asks a hook first.
+type faulty struct {
+	machine.Machine
+	hook func(op, what string) error
+}
+
+func (f faulty) Dir(p string) (machine.Dir, error) {
+	d, err := f.Machine.Dir(p)
+	if err != nil {
+		return nil, err
+	}
+	return faultyDir{d, f, p}, nil
+}
+
+func (f faulty) Run(ctx context.Context, c machine.Command) (machine.Output, error) {
+	if err := f.hook("run", strings.Join(c.Args, " ")); err != nil {
+		return machine.Output{}, err
+	}
+	return f.Machine.Run(ctx, c)
+}
+
+type faultyDir struct {
+	machine.Dir
+	f faulty
+	p string
+}
+
+func (d faultyDir) Create(name string, mode uint32, uid, gid int) (machine.File, error) {
+	if err := d.f.hook("create", path.Join(d.p, name)); err != nil {
+		return nil, err
+	}
+	f, err := d.Dir.Create(name, mode, uid, gid)
+	if err != nil {
+		return nil, err
+	}
+	return faultyFile{f, d.f, path.Join(d.p, name)}, nil
+}
+
+func (d faultyDir) Rename(from, to string) error {
+	if err := d.f.hook("rename", path.Join(d.p, to)); err != nil {
+		return err
+	}
+	return d.Dir.Rename(from, to)
+}
+
+func (d faultyDir) Remove(name string) error {
+	if err := d.f.hook("remove", path.Join(d.p, name)); err != nil {
+		return err
+	}
+	return d.Dir.Remove(name)
+}
+
+func (d faultyDir) Mkdir(name string, mode uint32) error {
+	if err := d.f.hook("mkdir", path.Join(d.p, name)); err != nil {
+		return err
+	}
+	return d.Dir.Mkdir(name, mode)
+}
+
+type faultyFile struct {
+	machine.File
+	f faulty
+	p string
+}
+
+func (f faultyFile) Write(p []byte) (int, error) {
+	if err := f.f.hook("write", f.p); err != nil {
+		return 0, err
+	}
+	return f.File.Write(p)
+}
+
+var errKilled = errors.New("killed")
+
+// killer lets a machine die at its nth step: nothing it does after that has
+// any effect, and its connections are cut.
+type killer struct {
+	mu    sync.Mutex
+	host  *sim.Host
+	at    int
+	steps int
+}
+
+func (k *killer) wrap(m machine.Machine) machine.Machine {
+	return faulty{m, func(string, string) error {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		if k.steps++; k.at == 0 || k.steps < k.at {
+			return nil
+		}
+		k.host.Cut()
+		return errKilled
+	}}
+}
+
+// TestAWorkerKilledAtEveryStep kills an apply that changes a package, a file
+// and its service at each of its steps in turn. The next run must come out
+// right, with the restart that is owed, and leave nothing behind.
+func TestAWorkerKilledAtEveryStep(t *testing.T) {
+	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n\"\nmode = \"0640\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file:/etc/tide-logger.toml\"]\n"
+	second := strings.ReplaceAll(strings.ReplaceAll(first, "a = 1", "a = 2"), "1.4.2-1", "1.5.0-1")
+	steps := 0
+	for at := 0; at <= steps; at++ { // the first time, at 0, counts the steps
+		b := newBench(t, "gauge-01")
+		b.manifest(first)
+		b.run(false)
+		_, started := b.host().Unit("tide-logger.service")
+		time.Sleep(time.Millisecond)
+		b.manifest(second)
+		k := &killer{host: b.host(), at: at}
+		b.host().Wrap = k.wrap
+		h := b.one(false)
+		b.host().Wait()
+		b.host().Wrap = nil
+		if at == 0 {
+			steps = k.steps
+			if steps < 10 {
+				t.Fatalf("the run has only %d steps", steps)
+			}
+			continue
+		}
+		if h.State == run.Reached && k.steps >= at && h.Count(plan.Changed)+h.Count(plan.Unchanged) == 3 && at < steps-3 {
+			t.Errorf("killed at step %d of %d, the run ended well", at, steps)
+		}
+		next := b.one(false)
+		if next.State != run.Reached || next.Count(plan.Failed)+next.Count(plan.Blocked) > 0 {
+			t.Errorf("after a kill at step %d: %s %s\n%s", at, next.State, next.Message, statuses(next))
+		}
+		if got := b.on("etc/tide-logger.toml"); got != "a = 2\n" {
+			t.Errorf("after a kill at step %d the file holds %q", at, got)
+		}
+		if _, again := b.host().Unit("tide-logger.service"); again <= started {
+			t.Errorf("after a kill at step %d the owed restart did not happen", at)
+		}
+		noStrays(t, b)
+		b.settled()
+		b.sim.Close()
+	}
+	t.Logf("%d steps", steps)
+}
+
+func TestTheConnectionIsCutMidRun(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[dir.\"/srv/a\"]\n[dir.\"/srv/b\"]\n[package.buoy-tools]\n[dir.\"/srv/c\"]\n")
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op == "run" && strings.Contains(what, "install") {
+				b.host().Cut() // the cable is pulled while apt-get works
+			}
+			return nil
+		}}
+	}
+	h := b.one(false)
+	if h.State != run.Lost || !strings.Contains(h.Message, "have no result yet") {
+		t.Errorf("the host is %s: %s", h.State, h.Message)
+	}
+	b.host().Wait()
+	b.host().Wrap = nil
+	if b.on("var/lib/dpkg/status") == "" || !strings.Contains(b.on("var/lib/dpkg/status"), "buoy-tools") {
+		t.Error("the task in hand was not finished")
+	}
+	h = b.one(false)
+	wants(t, h, "dir:/srv/a unchanged", "dir:/srv/b unchanged", "package:buoy-tools unchanged", "dir:/srv/c changed")
+	if len(h.Collected) != 1 {
+		t.Fatalf("collected %d runs", len(h.Collected))
+	}
+	var got []string
+	for _, r := range h.Collected[0].Results {
+		got = append(got, r.Ref.String()+" "+string(r.Status))
+	}
+	if want := "dir:/srv/a changed, dir:/srv/b changed, package:buoy-tools changed"; strings.Join(got, ", ") != want {
+		t.Errorf("collected %v", got)
+	}
+	if h = b.one(true); len(h.Collected) != 0 {
+		t.Error("what was delivered is delivered again")
+	}
+}
+
+func TestTwoAppliesAtOnce(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[package.buoy-tools]\n")
+	inside, over := make(chan struct{}), make(chan struct{})
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op == "run" && strings.Contains(what, "install") {
+				close(inside)
+				<-over
+			}
+			return nil
+		}}
+	}
+	done := make(chan *run.Host)
+	f := b.fleet()
+	go func() {
+		done <- f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "first", Project: "saltmarsh", Who: "maren@desk"})[0]
+	}()
+	<-inside
+	h := f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "second", Project: "saltmarsh", Who: "olga@desk"})[0]
+	if h.State != run.Busy || !strings.Contains(h.Message, "an apply by maren@desk holds it") {
+		t.Errorf("the second apply is told: %s %s", h.State, h.Message)
+	}
+	close(over)
+	wants(t, <-done, "package:buoy-tools changed")
+}
+
+func TestStoppedByItsUser(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[package.buoy-tools]\n[dir.\"/srv/a\"]\n")
+	ctx, stop := context.WithCancel(context.Background())
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op == "run" && strings.Contains(what, "install") {
+				stop()
+				time.Sleep(50 * time.Millisecond) // for the word to come through
+			}
+			return nil
+		}}
+	}
+	for _, h := range b.runCtx(ctx, false) {
+		wants(t, h, "package:buoy-tools changed")
+		if !h.Stopped || h.State != run.Reached {
+			t.Errorf("the host is %s, stopped %v", h.State, h.Stopped)
+		}
+	}
+	b.host().Wrap = nil
+	wants(t, b.one(false), "package:buoy-tools unchanged", "dir:/srv/a changed")
+}
+
+func TestAFullDisk(t *testing.T) {
+	for _, full := range []string{"/srv/", "/var/lib/jadekettle/"} {
+		b := newBench(t, "gauge-01")
+		b.manifest("[file.\"/srv/a\"]\ncontent = \"new\"\nmode = \"0644\"\n")
+		b.put("srv/a", "old")
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op == "write" && strings.HasPrefix(what, full) {
+					return &os.PathError{Op: "write", Path: what, Err: syscall.ENOSPC}
+				}
+				return nil
+			}}
+		}
+		h := b.one(false)
+		said := h.Message
+		for _, task := range h.Tasks {
+			said += task.Message
+		}
+		if !strings.Contains(said, "no space left on device") {
+			t.Errorf("with %s full: %s %s", full, h.State, said)
+		}
+		if got := b.on("srv/a"); got != "old" {
+			t.Errorf("with %s full the file holds %q", full, got)
+		}
+		noStrays(t, b)
+		b.host().Wrap = nil
+		wants(t, b.one(false), "file:/srv/a changed")
+	}
+}
+
+func TestHostsThatAreHardToReach(t *testing.T) {
+	b := newBench(t, "gauge-01", "gauge-02", "gauge-03", "gauge-04")
+	b.manifest("[dir.\"/srv/a\"]\n")
+	b.sim.Hosts[0].Greeting = "Welcome to the pier!\njadekettle is kept here\n\x1b[31mmind the gap"
+	b.sim.Hosts[1].NoSudo = true
+	b.sim.Hosts[2].Greeting = strings.Repeat("la ", 1<<20)
+	out := b.run(false)
+	b.sim.Hosts[3].Down()
+	out["gauge-04"] = b.run(false)["gauge-04"]
+	wants(t, out["gauge-01"], "dir:/srv/a changed")
+	for name, want := range map[string]string{
+		"gauge-02": "not reached: sudo refuses the login user: a password is required; let the login user use sudo without a password, or connect as root",
+		"gauge-03": "lost: the host sends more than it may: over 64 KiB came before the worker's first word; look at what the login shell prints",
+		"gauge-04": "not reached: cannot connect to ",
+	} {
+		if got := string(out[name].State) + ": " + out[name].Message; !strings.HasPrefix(got, want) {
+			t.Errorf("%s is %s", name, got)
+		}
+	}
+}
+
+func TestKeysThatAreWrong(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[dir.\"/srv/a\"]\n")
+	known, err := os.ReadFile(b.sim.KnownHosts())
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := sim.New(filepath.Join(b.dir, "other"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.key = other.Key()
+	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message, "the host lets nobody in as keeper") {
+		t.Errorf("a wrong key: %s %s", h.State, h.Message)
+	}
+	b.key = ""
+	os.WriteFile(b.sim.KnownHosts(), nil, 0o600)
+	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message, "its host key is not known: ssh-ed25519 SHA256:") {
+		t.Errorf("an unknown host key: %s %s", h.State, h.Message)
+	}
+	fields := strings.Fields(string(known))
+	fields[2] = fields[2][:30] + "AAAA" + fields[2][34:]
+	os.WriteFile(b.sim.KnownHosts(), []byte(strings.Join(fields, " ")+"\n"), 0o600)
+	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message, "its host key is not the one that is known") {
+		t.Errorf("a changed host key: %s %s", h.State, h.Message)
+	}
+	b.key = filepath.Join(b.dir, "no-such-key")
+	if h := b.one(false); !strings.Contains(h.Message, "no-such-key is not there") {
+		t.Errorf("a missing key: %s", h.Message)
+	}
+}
+
+// TestHostsThatLie lets hosts break every bound; each is lost, and no other.
+func TestHostsThatLie(t *testing.T) {
+	say := func(out io.Writer, nonce string, list ...wire.Message) {
+		io.WriteString(out, worker.Ready(nonce))
+		c := wire.NewConn(nil, out)
+		c.Send(wire.Message{Hello: &wire.Hello{Format: wire.Format}})
+		for _, m := range list {
+			c.Send(m)
+		}
+	}
+	good := &facts.Facts{OS: facts.OS{ID: "debian"}}
+	ref := value.Ref{Kind: "dir", Name: "/srv/a"}
+	for name, answer := range map[string]func(io.Reader, io.Writer, string){
+		"garbage": func(_ io.Reader, out io.Writer, nonce string) {
+			io.WriteString(out, worker.Ready(nonce)+strings.Repeat("\x00\x00\x00\x08garbage!", 4))
+		},
+		"a huge frame": func(_ io.Reader, out io.Writer, nonce string) {
+			io.WriteString(out, worker.Ready(nonce))
+			out.Write(binary.BigEndian.AppendUint32(nil, 1<<31))
+		},
+		"another format": func(_ io.Reader, out io.Writer, nonce string) {
+			io.WriteString(out, worker.Ready(nonce))
+			wire.NewConn(nil, out).Send(wire.Message{Hello: &wire.Hello{Format: 99}})
+		},
+		"facts with control characters": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: &facts.Facts{Hostname: "gauge\x1b[2J"}})
+		},
+		"facts without end": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: &facts.Facts{Disks: make([]facts.Disk, 5000)}})
+		},
+		"facts twice": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Facts: good})
+		},
+		"results before the plan": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Results: &wire.Results{List: []plan.Result{{}}}})
+		},
+		"a content of others": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Want: &wire.Want{SHA256: []string{strings.Repeat("0", 64)}}})
+		},
+		"a result that is not its": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{ID: 7, Ref: ref, Status: plan.Unchanged}}}})
+		},
+		"a result twice": func(_ io.Reader, out io.Writer, nonce string) {
+			r := plan.Result{Ref: ref, Status: plan.Unchanged}
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{r, r}}})
+		},
+		"a status of its own": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref, Status: "splendid"}}}})
+		},
+		"an end in the middle": func(_ io.Reader, out io.Writer, nonce string) { say(out, nonce, wire.Message{Facts: good}) },
+		"a fault with an escape": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Fault: &wire.Fault{Message: "\x1b[31mred"}})
+		},
+		"output without end": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good})
+			for c := wire.NewConn(nil, out); ; {
+				if c.Send(wire.Message{Collected: &wire.Collected{Run: "x", Results: []plan.Result{{Output: strings.Repeat("a", 900<<10)}}}}) != nil {
+					return
+				}
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, "gauge-01", "gauge-02")
+			b.manifest("[dir.\"/srv/a\"]\n")
+			b.host().Answer = answer
+			out := b.run(false)
+			if h := out["gauge-01"]; h.State != run.Lost || strings.Contains(h.Message, "\x1b") {
+				t.Errorf("the host is %s: %q", h.State, h.Message)
+			}
+			wants(t, out["gauge-02"], "dir:/srv/a changed")
+		})
+	}
+}
