@@ -122,7 +122,18 @@ func (v *view) hostEnded(h *run.Host) {
 			m = bad
 		}
 	}
-	v.printf(m, "%-*s  %s  %s", v.wide, h.Name, value.Printable(text), took(h.Took))
+	if v.verbose {
+		for _, t := range h.Tasks {
+			if t.Status == plan.LeftOut {
+				v.printf(quiet, "%-*s  %s  left out", v.wide, h.Name, t.Ref)
+				v.printf(quiet, "    %s", t.Reason)
+			}
+		}
+	}
+	if h.State != run.Off {
+		text += "  " + took(h.Took)
+	}
+	v.printf(m, "%-*s  %s", v.wide, h.Name, value.Printable(text))
 }
 
 var statusOrder = []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged, plan.LeftOut}
@@ -220,7 +231,9 @@ func (v *view) table(by map[class][]*run.Host) {
 		}
 	}
 	used := make([]bool, len(statusOrder)+1)
+	states := false // the column says nothing when every host was reached
 	for _, r := range rows {
+		states = states || r.state != string(run.Reached)
 		for i, cell := range r.cells {
 			used[i] = used[i] || cell != ""
 		}
@@ -240,7 +253,10 @@ func (v *view) table(by map[class][]*run.Host) {
 		}
 	}
 	for _, r := range rows {
-		line := fmt.Sprintf("%-*s  %-*s", wide[0], r.name, wide[1], r.state)
+		line := fmt.Sprintf("%-*s", wide[0], r.name)
+		if states {
+			line += fmt.Sprintf("  %-*s", wide[1], r.state)
+		}
 		for i, cell := range r.cells {
 			if used[i] {
 				line += fmt.Sprintf("  %*s", wide[i+2], cell)

@@ -284,7 +284,7 @@ func (p *Program) chains() []chain {
 func (p *Program) explain(err error, vars *Vars) error {
 	roots := map[string]any{"host": vars.Host, "facts": vars.Facts, "data": vars.Data}
 	for _, c := range p.chains() {
-		if step, what, do := missing(c.path, roots); step > 0 && strings.Contains(err.Error(), c.path[step]) {
+		if step, what, do := missing(c.path, roots); step > 0 && (strings.Contains(err.Error(), c.path[step]) || strings.Contains(err.Error(), "unsupported index type")) {
 			return value.Problem{Place: p.at(c.offset), What: what, Do: do}
 		}
 	}

@@ -179,7 +179,9 @@ func (t *Template) explain(err error, vars *Vars) error {
 	p := value.Problem{Place: value.Place{File: t.file}}
 	if m := located.FindStringSubmatch(msg); m != nil {
 		p.Place.Line, _ = strconv.Atoi(m[1])
-		p.Place.Col, _ = strconv.Atoi(m[2])
+		if col, err := strconv.Atoi(m[2]); err == nil {
+			p.Place.Col = col + 1 // text/template counts from 0
+		}
 		msg = msg[len(m[0]):]
 	}
 	switch {

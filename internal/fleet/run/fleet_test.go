@@ -4,7 +4,9 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -493,4 +495,53 @@ func TestAHundredHosts(t *testing.T) {
 		t.Errorf("%d hosts were told of", ended.Load())
 	}
 	b.settled()
+}
+
+// BenchmarkNothingToChange runs 100 tasks that are all right on 100 simulated
+// hosts in this process, SSH and all. x-one-host tells the time as a multiple
+// of what one such host takes alone: 100 would be no gain by doing many at once.
+func BenchmarkNothingToChange(b *testing.B) {
+	var m strings.Builder
+	for i := range 25 {
+		n := strconv.Itoa(i)
+		m.WriteString("[dir.\"/srv/pool-" + n + "\"]\nmode = \"0755\"\n[file.\"/srv/pool-" + n + "/conf\"]\ncontent = \"pool " + n + " of ${host.name}\\n\"\nmode = \"0644\"\n")
+		m.WriteString("[user.keeper-" + n + "]\ngroups = [\"watch-" + n + "\"]\n[group.watch-" + n + "]\n")
+	}
+	settle := func(hosts int) (*run.Fleet, func()) {
+		var names []string
+		for i := range hosts {
+			names = append(names, "gauge-"+strconv.Itoa(i))
+		}
+		h := newBench(b, names...)
+		h.manifest(m.String())
+		for _, out := range h.run(false) {
+			if out.Count(plan.Changed) != 100 {
+				b.Fatalf("%s: %s\n%s", out.Name, out.Message, statuses(out))
+			}
+		}
+		f := h.fleet()
+		return f, func() {
+			for _, out := range f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "bench", Project: "saltmarsh"}) {
+				if out.Count(plan.Unchanged) != 100 {
+					b.Fatalf("%s: %s\n%s", out.Name, out.Message, statuses(out))
+				}
+			}
+		}
+	}
+	_, one := settle(1)
+	_, hundred := settle(100)
+	var alone, all time.Duration
+	for b.Loop() {
+		begun := time.Now()
+		one()
+		alone += time.Since(begun)
+		begun = time.Now()
+		hundred()
+		all += time.Since(begun)
+	}
+	b.ReportMetric(float64(all.Milliseconds())/float64(b.N), "ms/100-hosts")
+	b.ReportMetric(float64(all)/float64(alone), "x-one-host")
+	var mem runtime.MemStats
+	runtime.ReadMemStats(&mem)
+	b.ReportMetric(float64(mem.Sys)/(1<<20), "MiB")
 }

@@ -48,7 +48,10 @@ var about = &schema.Kind{
 	},
 	Needs: func(n schema.Needer) []value.Ref {
 		base, _, _ := strings.Cut(n.Ref.Name, "@")
-		out := []value.Ref{{Kind: "package", Name: n.Ref.Name}, {Kind: "package", Name: base}}
+		out := []value.Ref{{Kind: "package", Name: n.Ref.Name}}
+		if base != n.Ref.Name {
+			out = append(out, value.Ref{Kind: "package", Name: base})
+		}
 		for _, name := range []string{unitName(n.Ref.Name), base + "@.service"} {
 			for _, d := range []string{"/etc/systemd/system/", "/lib/systemd/system/", "/usr/lib/systemd/system/"} {
 				out = append(out, value.Ref{Kind: "file", Name: d + name})

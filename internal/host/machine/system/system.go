@@ -147,12 +147,26 @@ func (d *dir) Lstat(name string) (machine.Info, error) {
 }
 
 func (d *dir) Open(name string) (machine.File, error) {
-	f, err := d.root.OpenFile(name, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
-	if errors.Is(err, syscall.ELOOP) {
-		return nil, fmt.Errorf("%s: %w", name, machine.ErrLink)
-	}
+	f, err := openHere(d.root, name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
+	}
+	return f, nil
+}
+
+// openHere opens a file that is no link. os.Root follows links inside its
+// folder whatever the flags say, so what was opened is compared with what
+// stands there.
+func openHere(root *os.Root, name string, flag int, perm fs.FileMode) (*os.File, error) {
+	f, err := root.OpenFile(name, flag, perm)
+	if err != nil {
+		return nil, err
+	}
+	here, err1 := root.Lstat(name)
+	got, err2 := f.Stat()
+	if err1 != nil || err2 != nil || !os.SameFile(here, got) {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w", name, machine.ErrLink)
 	}
 	return f, nil
 }
@@ -264,7 +278,7 @@ func (s *System) Lock(p string) (io.Closer, error) {
 		return nil, err
 	}
 	defer d.Close()
-	f, err := d.(*dir).root.OpenFile(path.Base(p), os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
+	f, err := openHere(d.(*dir).root, path.Base(p), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,319 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+
+	"jadekettle/internal/fleet/sim"
+	"jadekettle/internal/host/machine/folder"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+// program is the built jadekettle that every test drives.
+var program string
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	dir, err := os.MkdirTemp("", "saltmarsh-cli-*")
+	if err != nil {
+		panic(err)
+	}
+	os.Chmod(dir, 0o755)
+	program = filepath.Join(dir, "jadekettle")
+	if out, err := exec.Command("go", "build", "-o", program, "jadekettle/cmd/jadekettle").CombinedOutput(); err != nil {
+		os.Stderr.Write(out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// jk runs the program in a folder and gives its exit code and output.
+func jk(t *testing.T, dir string, args ...string) (code int, out, errs string) {
+	t.Helper()
+	return jkEnv(t, dir, nil, args...)
+}
+
+func jkEnv(t *testing.T, dir string, env []string, args ...string) (int, string, string) {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}, env...)
+	return finish(t, cmd)
+}
+
+func finish(t *testing.T, cmd *exec.Cmd) (int, string, string) {
+	t.Helper()
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	if err := cmd.Run(); cmd.ProcessState == nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(out.String()+errs.String(), "goroutine ") || strings.Contains(out.String()+errs.String(), "\x1b") {
+		t.Errorf("%v printed a stack trace, or colour without a terminal:\n%s%s", cmd.Args, out.String(), errs.String())
+	}
+	return cmd.ProcessState.ExitCode(), out.String(), errs.String()
+}
+
+var (
+	times = regexp.MustCompile(`\b[0-9]+\.[0-9]s`)
+	ports = regexp.MustCompile(`127\.0\.0\.1:[0-9]+`)
+	tmp   = regexp.MustCompile(`/tmp/[A-Za-z0-9_./-]+`)
+)
+
+// golden compares text with a golden file, times and ports made equal.
+func golden(t *testing.T, name, got string) {
+	t.Helper()
+	got = tmp.ReplaceAllString(ports.ReplaceAllString(times.ReplaceAllString(got, "0.0s"), "127.0.0.1:22"), "/tmp/x")
+	file := filepath.Join("testdata", name+".golden")
+	if *update {
+		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got != string(want) {
+		t.Errorf("%s differs from what is printed; run with -update and look at the difference\n%s", file, got)
+	}
+}
+
+func TestTwentyMistakesAndMore(t *testing.T) {
+	code, out, errs := jk(t, ".", "--project", "testdata/mistakes", "lint")
+	if code != 2 || out != "" {
+		t.Errorf("lint ended with %d and printed %q", code, out)
+	}
+	golden(t, "mistakes", errs)
+	code, out, _ = jk(t, ".", "--project", "testdata/mistakes", "lint", "--output", "json")
+	var doc struct {
+		Format   int
+		Problems []struct {
+			File, What, Do string
+			Line, Column   int
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &doc); err != nil || code != 2 || doc.Format != 1 || len(doc.Problems) < 20 {
+		t.Errorf("as JSON there are %d problems: %d %v", len(doc.Problems), code, err)
+	}
+}
+
+func TestDemo(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "observatory")
+	code, out, errs := jk(t, t.TempDir(), "demo", dir)
+	if code != 0 {
+		t.Fatalf("the demo ended with %d\n%s%s", code, out, errs)
+	}
+	for _, want := range []string{
+		"$ jadekettle apply --all\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 off\n",
+		"archive-01  package:foghorn-relay  failed\n  manifests/archive/manifest.toml:24:10\n", "it blocks service:foghorn-relay",
+		"7 hosts: 6 unchanged, 1 off\n", "6 hosts unchanged", "-sample_seconds = 3600   # saves paper\n",
+		"5 hosts: 3 unchanged, 1 would change, 1 off\n", "The story came out as told.",
+	} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the demo does not print %q\n%s", want, out)
+		}
+	}
+	_, rest, _ := strings.Cut(out, "$ jadekettle preview gauge-01\n\n")
+	preview, _, _ := strings.Cut(rest, "\n# ")
+	golden(t, "preview", preview)
+	_, rest, _ = strings.Cut(out, "$ jadekettle hosts\n\n")
+	hosts, _, _ := strings.Cut(rest, "\n$ ")
+	golden(t, "hosts", hosts)
+	if code, _, errs := jk(t, t.TempDir(), "demo", dir); code != 2 || !strings.Contains(errs, "is there already") {
+		t.Errorf("over an old demo it ends with %d: %s", code, errs)
+	}
+	if code, out, errs := jk(t, dir, "preview", "gauge-01"); code != 1 || !strings.Contains(out, "not reached") {
+		t.Errorf("with the hosts down a preview ends with %d: %s%s", code, out, errs)
+	}
+}
+
+// TestInitOnThisMachine walks through what the README says, as an ordinary
+// user on this machine itself, without SSH.
+func TestInitOnThisMachine(t *testing.T) {
+	home, err := os.MkdirTemp("", "saltmarsh-home-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(home)
+	os.RemoveAll("/tmp/saltmarsh")
+	defer os.RemoveAll("/tmp/saltmarsh")
+	as := func(args ...string) (int, string, string) {
+		cmd := exec.Command(program, args...)
+		cmd.Dir = home
+		cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home}
+		if os.Geteuid() == 0 {
+			os.Chown(home, 65534, 65534)
+			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		}
+		return finish(t, cmd)
+	}
+	if code, out, errs := as("init", "pier"); code != 0 || !strings.Contains(out, "pier/manifests/base.toml") {
+		t.Fatalf("init ended with %d: %s%s", code, out, errs)
+	}
+	if code, _, errs := as("init", "pier"); code != 2 || !strings.Contains(errs, "is there already") {
+		t.Errorf("init over a project ends with %d: %s", code, errs)
+	}
+	if code, out, errs := as("--project", "pier", "lint"); code != 0 || !strings.Contains(out, "no problem in 3 hosts") {
+		t.Errorf("lint ends with %d: %s%s", code, out, errs)
+	}
+	if code, out, errs := as("--project", "pier", "facts", "this-machine", "kernel.name"); code != 0 || out != "Linux\n" {
+		t.Errorf("facts ends with %d: %s%s", code, out, errs)
+	}
+	for _, want := range []string{"would change", "changed", "unchanged"} {
+		verb := "apply"
+		if want == "would change" {
+			verb = "preview"
+		}
+		code, out, errs := as("--project", "pier", verb, "this-machine")
+		if code != 0 || !strings.Contains(out, "1 host: 1 "+want) {
+			t.Fatalf("%s ends with %d: %s%s", verb, code, out, errs)
+		}
+	}
+	text, err := os.ReadFile("/tmp/saltmarsh/welcome")
+	if err != nil || string(text) != "This is this-machine at workshop.\nKept by Jade Kettle.\n" {
+		t.Errorf("the file holds %q, %v", text, err)
+	}
+	if code, out, _ := as("--project", "pier", "preview", "--output", "json"); code != 0 || !strings.Contains(out, `"state": "off"`) {
+		t.Errorf("preview of all ends with %d: %s", code, out)
+	}
+}
+
+// observatory is a project with one simulated host that is up.
+func observatory(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	fleet, err := sim.New(filepath.Join(dir, "simulated"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(fleet.Close)
+	if _, err := fleet.Add(folder.Spec{Name: "gauge-01"}); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{
+		"jadekettle.toml":      "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\nknown_hosts = \"simulated/known_hosts\"\n",
+		"simulated.toml":       fleet.Inventory(),
+		"hosts.toml":           "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"manifests/gauge.toml": "[user.maren]\npassword = \"salt & water 01\"\n[file.\"/etc/note\"]\ncontent = \"the word is salt & water 01\\n\"\nmode = \"0600\"\n[dir.\"/srv/pool\"]\n[package.no-such-thing]\n",
+	} {
+		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dir
+}
+
+func TestExitCodes(t *testing.T) {
+	dir := observatory(t)
+	for _, c := range []struct {
+		args string
+		env  []string
+		code int
+		says string
+	}{
+		{"apply", nil, 2, "apply wants to know where"},
+		{"apply gauge-01 --all", nil, 2, "--all is given with targets"},
+		{"preview guage-01", nil, 2, `there is no host "guage-01"`},
+		{"preview @gague", nil, 2, `there is no group "gague"`},
+		{"preview --no-such-flag", nil, 2, "`jadekettle preview --help` lists the flags"},
+		{"preview --output yaml", nil, 2, "it takes text or json"},
+		{"preview", []string{"JADEKETTLE_OUTPUT=yaml"}, 2, "it takes text or json"},
+		{"preview", []string{"JADEKETTLE_PARALLEL=many"}, 2, "the variable JADEKETTLE_PARALLEL"},
+		{"lint --project /no/such", nil, 2, "is no project"},
+		{"no-such-command", nil, 2, "unknown command"},
+		{"preview --fail-if-changes", nil, 3, "4 would change"},
+		{"apply --all", nil, 1, "1 failed"},
+		{"facts gauge-01 os.idd", nil, 2, `did you mean "id"?`},
+		{"facts gauge-01 os.version_id", nil, 0, "12\n"},
+		{"facts gauge-01 services.cron", nil, 0, "services.cron.running  true"},
+		{"hosts", nil, 0, "gauge-01"},
+		{"hosts trust --yes gauge-01", nil, 0, "known already"},
+		{"version", nil, 0, "jadekettle 0.1.0"},
+		{"--help", nil, 0, "The daily round:"},
+	} {
+		code, out, errs := jkEnv(t, dir, c.env, strings.Fields(c.args)...)
+		if code != c.code || !strings.Contains(out+errs, c.says) {
+			t.Errorf("%v jadekettle %s ended with %d, not %d, or does not say %q:\n%s%s", c.env, c.args, code, c.code, c.says, out, errs)
+		}
+	}
+	if code, _, errs := jk(t, t.TempDir(), "lint"); code != 2 || !strings.Contains(errs, "make a project with `jadekettle init DIR`") {
+		t.Errorf("outside a project lint ends with %d: %s", code, errs)
+	}
+}
+
+func TestTheReportAsJSONAndItsSecrets(t *testing.T) {
+	dir := observatory(t)
+	var all string
+	var doc struct {
+		Format             int
+		Run, Mode, Started string
+		Seconds            float64
+		Hosts              []map[string]any
+	}
+	for _, verb := range []string{"preview", "apply", "apply"} {
+		_, out, errs := jk(t, dir, verb, "gauge-01", "--output", "json")
+		all += out + errs
+		if err := json.Unmarshal([]byte(out), &doc); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		_, out, errs = jk(t, dir, verb, "gauge-01", "-v")
+		all += out + errs
+	}
+	h := doc.Hosts[0]
+	if doc.Format != 1 || doc.Mode != "apply" || h["name"] != "gauge-01" || h["unchanged"] != 3.0 || h["failed"] != 1.0 {
+		t.Errorf("the report is %+v", doc)
+	}
+	task := h["tasks"].([]any)[3].(map[string]any)
+	var keys []string
+	for k := range task {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	if got := strings.Join(keys, " "); got != "blocked_by changes line manifest message output seconds status task" {
+		t.Errorf("a task has %s", got)
+	}
+	if task["task"] != "package:no-such-thing" || task["manifest"] != "manifests/gauge.toml" || task["line"] != 7.0 {
+		t.Errorf("the failed task is %v", task)
+	}
+	if strings.Contains(all, "salt & water") || !strings.Contains(all, "the word is (secret)") {
+		t.Errorf("an output shows the password, or hides its place:\n%s", all)
+	}
+	filepath.Walk(filepath.Join(dir, "simulated/gauge-01/var"), func(p string, info os.FileInfo, err error) error {
+		if data, _ := os.ReadFile(p); strings.Contains(string(data), "salt & water") {
+			t.Errorf("%s holds the password", p)
+		}
+		return nil
+	})
+}
+
+// TestEveryScreenshotIsLinked keeps the README's pictures and their folder
+// together.
+func TestEveryScreenshotIsLinked(t *testing.T) {
+	readme, err := os.ReadFile("../../README.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	shots, _ := filepath.Glob("../../docs/screenshots/*.png")
+	if len(shots) == 0 || len(shots) >= 20 {
+		t.Errorf("there are %d pictures", len(shots))
+	}
+	for _, s := range shots {
+		if !strings.Contains(string(readme), "docs/screenshots/"+filepath.Base(s)) {
+			t.Errorf("the README does not link %s", s)
+		}
+	}
+}

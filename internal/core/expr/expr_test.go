@@ -1,0 +1,194 @@
+package expr
+
+import (
+	"fmt"
+	"testing"
+
+	"jadekettle/internal/core/value"
+)
+
+func at(o int) value.Place { return value.Place{File: "x.toml", Line: 1, Col: o + 1} }
+
+func vars() *Vars {
+	return &Vars{
+		Host:  map[string]any{"name": "gauge-01", "site": "north-pier"},
+		Data:  map[string]any{"gauge": map[string]any{"seconds": int64(60), "nothing": nil, "list": []any{"a", "b"}, "on": true, "half": 0.5}},
+		Facts: map[string]any{"os": map[string]any{"id": "debian", "like": []any{"debian"}}, "memory": map[string]any{"total": int64(8 << 30)}},
+	}
+}
+
+// show writes a value or an error for a table.
+func show(v any, err error) string {
+	if err != nil {
+		return "error: " + err.Error()
+	}
+	return fmt.Sprintf("%#v", v)
+}
+
+func TestExpressions(t *testing.T) {
+	for text, want := range map[string]string{
+		`data.gauge.seconds`:                     `60`,
+		`data.gauge.seconds * 2 + 1`:             `121`,
+		`data.gauge.half < data.gauge.seconds`:   `true`,
+		`data.gauge.list.map(x, x + "!")`:        `[]interface {}{"a!", "b!"}`,
+		`{"a": data.gauge.nothing}`:              `map[string]interface {}{"a":interface {}(nil)}`,
+		`"debian" in facts.os.like`:              `true`,
+		`has(data.gauge.seconds)`:                `true`,
+		`has(data.gauge.minutes)`:                `false`,
+		`has(data.no.such.thing)`:                `false`,
+		`has(data.no.such) ? data.no.such : 7`:   `7`,
+		`data.gauge.secnods`:                     `error: x.toml:1:1: data.gauge has no "secnods"; did you mean "seconds"?`,
+		`1 + data.no`:                            `error: x.toml:1:5: data has no "no"; it has gauge`,
+		`data.gauge.list.more`:                   `error: x.toml:1:1: data.gauge.list is a list and has no "more"`,
+		`facts.os.idd`:                           `error: x.toml:1:1: facts.os has no "idd"; did you mean "id"?`,
+		`facts.disks.size`:                       `error: x.toml:1:1: facts.disks is a list and has no "size"; select items of it first`,
+		`facts.arch.x`:                           `error: x.toml:1:1: facts.arch has nothing below it; leave out .x`,
+		`dta.x`:                                  `error: x.toml:1:1: there is no 'dta'; did you mean "data"?`,
+		`tidelog`:                                `error: x.toml:1:1: there is no 'tidelog'; an expression starts from host, facts, data; text stands in quotes`,
+		`n + 1`:                                  `error: x.toml:1:1: n is known only in the table of a range of hosts; the roots are host, facts, data`,
+		`1 +`:                                    `error: x.toml:1:4: the expression ends too early`,
+		`data.gauge.seconds + "x"`:               `error: x.toml:1:1: the expression fails: the operands do not fit together`,
+		`1 / 0`:                                  `error: x.toml:1:1: the expression fails: division by zero`,
+		`has(data)`:                              `error: x.toml:1:5: has() takes a name with a dot, such as has(data.gauge)`,
+		`data.gauge.list.exists(x, x == "b")`:    `true`,
+		`facts.memory.total >= 4 * 1024 * 1024`:  `true`,
+		`host.name.startsWith("gauge-") && true`: `true`,
+	} {
+		p, err := Compile(text, at)
+		if err != nil {
+			if got := show(nil, err); got != want {
+				t.Errorf("%s\n got %s\nwant %s", text, got, want)
+			}
+			continue
+		}
+		if got := show(p.Eval(vars())); got != want {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+}
+
+func TestWithoutFacts(t *testing.T) {
+	v := vars()
+	v.Facts = nil
+	for text, want := range map[string]string{
+		`facts.os.id == "debian"`:               `expr.Unknown{}`,
+		`data.gauge.on || facts.os.id == "x"`:   `true`,
+		`!data.gauge.on && facts.os.id == "x"`:  `false`,
+		`has(facts.os.id)`:                      `expr.Unknown{}`,
+		`data.gauge.seconds`:                    `60`,
+		`facts.mounts.exists(m, m.path == "/")`: `expr.Unknown{}`,
+	} {
+		p, err := Compile(text, at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := show(p.Eval(v)); got != want {
+			t.Errorf("%s gives %s, want %s", text, got, want)
+		}
+	}
+}
+
+func TestTexts(t *testing.T) {
+	for text, want := range map[string]string{
+		"plain":                              `"plain"`,
+		"":                                   `""`,
+		"every ${data.gauge.seconds} s":      `"every 60 s"`,
+		"${data.gauge.seconds}":              `60`,
+		"${data.gauge.list}":                 `[]interface {}{"a", "b"}`,
+		"${data.gauge.on}!":                  `"true!"`,
+		"$${host.name} is ${host.name}":      `"${host.name} is gauge-01"`,
+		`${ {"a": "}"}.a }x`:                 `"}x"`,
+		`${ '''it's }''' + "\"}" }`:          `"it's }\"}"`,
+		`${ r"\" + "}" }`:                    `"\\}"`,
+		"costs $5 {really}":                  `"costs $5 {really}"`,
+		"${data.gauge.list} items":           `error: x.toml:1:3: ${data.gauge.list} gives a list, which has no text; use a text, a number or a bool inside a text`,
+		"a ${data.gauge.nothing}":            `error: x.toml:1:5: ${data.gauge.nothing} gives null, which has no text; use a text, a number or a bool inside a text`,
+		"ab ${host.nmae}":                    `error: x.toml:1:6: host has no "nmae"; did you mean "name"?`,
+		"open ${host.name":                   `error: x.toml:1:6: a ${ is not closed; write ${expression}, or $${ for the characters themselves`,
+		"${}":                                `error: x.toml:1:3: ${} holds no expression; write what is meant, such as ${host.name}`,
+		"check ${candidate} on ${host.site}": `"check ${candidate} on north-pier"`,
+	} {
+		p, err := ParseText(text, at, Candidate)
+		if err != nil {
+			if got := show(nil, err); got != want {
+				t.Errorf("%s\n got %s\nwant %s", text, got, want)
+			}
+			continue
+		}
+		if got := show(p.Eval(vars())); got != want {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+}
+
+func TestTemplates(t *testing.T) {
+	for text, want := range map[string]string{
+		"{{ host.name }} every {{ data.gauge.seconds }}":                 `"gauge-01 every 60"`,
+		"{{ range data.gauge.list }}<{{ . }}>{{ end }}":                  `"<a><b>"`,
+		"{{ if data.gauge.on }}on{{ else }}off{{ end }}":                 `"on"`,
+		"{{ with $x := facts.os }}{{ $x.id }}{{ end }}":                  `"debian"`,
+		`{{ define "t" }}[{{ . }}]{{ end }}{{ template "t" host.site }}`: `"[north-pier]"`,
+		"a\n {{ data.gauge.secnods }}":                                   `error: x.tmpl:2:5: data.gauge has no "secnods"; did you mean "seconds"?`,
+		"{{ data.gauge.nothing }}":                                       `error: x.tmpl:1:4: data.gauge.nothing: the value is null`,
+		"{{ data.gauge.list }}":                                          `error: x.tmpl:1:4: data.gauge.list: the value is a list, which has no text; use range or index`,
+		"{{ facts.os.vresion_id }}":                                      `error: x.tmpl:1:4: facts.os has no "vresion_id"; did you mean "version_id"?`,
+		"{{ hots.name }}":                                                `error: x.tmpl:1: there is no function "hots"; did you mean "host"?`,
+		"\n{{ if }}":                                                     `error: x.tmpl:2: missing value for if`,
+		"{{ range data.gauge.list }}{{ .x }}{{ end }}":                   `error: x.tmpl:1:31: .x: can't evaluate field x in type interface {}`,
+	} {
+		p, err := ParseTemplate("x.tmpl", text)
+		if err != nil {
+			if got := show(nil, err); got != want {
+				t.Errorf("%s\n got %s\nwant %s", text, got, want)
+			}
+			continue
+		}
+		out, known, err := p.Execute(vars())
+		if got := show(out, err); got != want || !known {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+	p, err := ParseTemplate("x.tmpl", "{{ facts.services }}{{ facts.os.id }}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, known, err := p.Execute(&Vars{}); known || err != nil {
+		t.Errorf("without facts a template that reads them is known (%v)", err)
+	}
+	if !p.ReadsFact("services") || p.ReadsFact("disks") {
+		t.Error("it is wrong about the facts that it reads")
+	}
+}
+
+func FuzzParseText(f *testing.F) {
+	for _, s := range []string{"a ${host.name} b", "$${x}", "${", "${'}'}", "${{'a': 1}.a}", `${r'\'}`, "${facts.os.id + \"\"}", "${[1,2].map(x, x)}"} {
+		f.Add(s)
+	}
+	v := vars()
+	f.Fuzz(func(t *testing.T, text string) {
+		if len(text) > 200 {
+			return // what takes long is measured elsewhere
+		}
+		p, err := ParseText(text, at, Candidate)
+		if err != nil {
+			if err.Error() == "" {
+				t.Error("an error says nothing")
+			}
+			return
+		}
+		out, err := p.Eval(v)
+		if err == nil && p.lone == false {
+			if _, ok := out.(string); !ok {
+				t.Errorf("%q gives %#v, which is no text", text, out)
+			}
+		}
+	})
+}
+
+func BenchmarkCompile(b *testing.B) {
+	for b.Loop() {
+		if _, err := Compile(`"debian" in facts.os.like && data.gauge.seconds > 30`, at); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -1,0 +1,136 @@
+package inventory
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"jadekettle/internal/core/value"
+)
+
+const observatory = `
+[connect]
+user = "keeper"
+port = 2200
+
+[host."gauge-[01..03]"]
+address = "192.0.2.${n + 20}"
+site = "north-pier"
+label = "${host.name}!"
+
+[host.gauge-03]
+site = "salt-creek"
+off = "in repair"
+connect = { port = 22 }
+
+[host.archive-01]
+depth = 3
+
+[group.gauge]
+inside = "all"
+manifests = ["gauge"]
+members = ["gauge-*"]
+[group.gauge.connect]
+user = "ops"
+elevate = "sudo"
+
+[group.all]
+manifests = ["base"]
+members = ["archive-[01..09]"]
+
+[group.deep]
+inside = "gauge"
+members = ["gauge-0?"]
+`
+
+func load(t *testing.T, text string) (*Inventory, string) {
+	t.Helper()
+	var ps value.Problems
+	inv, _ := Load(fstest.MapFS{"hosts.toml": {Data: []byte(text)}}, []string{"hosts.toml"}, &ps)
+	return inv, ps.Error()
+}
+
+func TestHostsAndGroups(t *testing.T) {
+	inv, problems := load(t, observatory)
+	if problems != "" {
+		t.Fatal(problems)
+	}
+	var got []string
+	for _, h := range inv.Hosts {
+		var groups []string
+		for _, g := range h.Groups {
+			groups = append(groups, g.Name)
+		}
+		got = append(got, fmt.Sprintf("%s %s %v %v %s@%d %q %v", h.Name, h.Address(), h.Vars["site"], h.Vars["label"], h.Connect.User, h.Connect.Port, h.Off, groups))
+	}
+	want := `gauge-01 192.0.2.21 north-pier gauge-01! ops@2200 "" [all gauge deep]
+gauge-02 192.0.2.22 north-pier gauge-02! ops@2200 "" [all gauge deep]
+gauge-03 192.0.2.23 salt-creek gauge-03! ops@22 "in repair" [all gauge deep]
+archive-01 archive-01 <nil> <nil> keeper@2200 "" [all]`
+	if strings.Join(got, "\n") != want {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), want)
+	}
+}
+
+func TestSelect(t *testing.T) {
+	inv, _ := load(t, observatory)
+	for _, c := range []struct{ targets, except, want string }{
+		{"", "", "gauge-01 gauge-02 gauge-03 archive-01"},
+		{"@all", "", "gauge-01 gauge-02 gauge-03 archive-01"},
+		{"gauge-*", "gauge-02", "gauge-01 gauge-03"},
+		{"gauge-[2..3]", "", "gauge-02 gauge-03"},
+		{"archive-01 gauge-01", "", "gauge-01 archive-01"},
+		{"@all", "@gauge", "archive-01"},
+		{"gauge-0?", "gauge-*", "error: no host is left by these targets; `jadekettle hosts` lists them"},
+		{"guage-01", "", `error: there is no host "guage-01"; did you mean "gauge-01"?`},
+		{"@gague", "", `error: there is no group "gague"; did you mean "gauge"?`},
+		{"gauge", "", `error: there is no host "gauge", but a group; write @gauge`},
+		{"pier-*", "", "error: no host matches \"pier-*\"; `jadekettle hosts` lists them"},
+		{"@all", "nobody", "error: there is no host \"nobody\"; `jadekettle hosts` lists them"},
+	} {
+		hosts, err := inv.Select(strings.Fields(c.targets), strings.Fields(c.except))
+		var names []string
+		for _, h := range hosts {
+			names = append(names, h.Name)
+		}
+		got := strings.Join(names, " ")
+		if err != nil {
+			got = "error: " + err.Error()
+		}
+		if got != c.want {
+			t.Errorf("%q except %q\n got %s\nwant %s", c.targets, c.except, got, c.want)
+		}
+	}
+}
+
+func TestInventoriesThatAreWrong(t *testing.T) {
+	for text, want := range map[string]string{
+		"[hosts.a]\n":                                            `hosts.toml:1:2: an inventory has no "hosts"; did you mean "host"?`,
+		"[host]\na = 1\n":                                        `hosts.toml:2:1: host.a is no table`,
+		"[host.\"a b\"]\n":                                       `hosts.toml:1:7: "a b" is no host name`,
+		"[host.\"a-[5..1]\"]\n":                                  `the range [5..1] runs backwards or is too long`,
+		"[host.\"a-*\"]\n":                                       `a range is written gauge-[01..04]`,
+		"[host.a]\noff = true\n":                                 `hosts.toml:2:7: off takes the reason, as text`,
+		"[host.a]\naddress = \"\"\n":                             `address takes an address or a name`,
+		"[host.a]\nname = \"b\"\n":                               `a host's "name" is given already`,
+		"[host.a]\nsite = \"${n}\"\n":                            `n is known only in the table of a range`,
+		"[host.a]\nsite = \"${data.x}\"\n":                       `the expression fails`,
+		"[host.a]\nconnect = { prot = 1 }\n":                     `connect has no "prot"; did you mean "port"?`,
+		"[host.a]\nconnect = { port = 70000 }\n":                 `connect.port is a number from 1 to 65535`,
+		"[host.a]\nconnect = { elevate = \"su\" }":               `connect.elevate is "su"`,
+		"[host.a]\nconnect = { local = \"yes\" }":                `connect.local is true or false`,
+		"[host.a]\nconnect = { user = 7 }":                       `connect.user takes text, not a whole number`,
+		"[group.g]\nmembers = [\"b\"]\n":                         `group g has the member "b", which is no host`,
+		"[group.g]\ninside = \"h\"\n":                            `group g is inside "h", which is no group`,
+		"[group.g]\ninside = \"h\"\n[group.h]\ninside = \"g\"\n": `groups are inside one another in a circle: g inside h inside g`,
+		"[group.g]\nmanifests = \"base\"\n":                      `put it in brackets: manifests = ["..."]`,
+		"[group.g]\nmember = []\n":                               `a group has no "member"; did you mean "members"?`,
+		"[group.g]\nwhere = \"true\"\n":                          `where is not evaluated by this version`,
+		"[host.a]\n[group.g]\nmembers=[\"a\"]\nconnect={user=\"x\"}\n[group.h]\nmembers=[\"a\"]\nconnect={user=\"y\"}\n": `connect.user of host a differs between two groups of one depth; first at hosts.toml:4:10`,
+	} {
+		if _, got := load(t, text); !strings.Contains(got, want) {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+}

@@ -1,0 +1,227 @@
+package resolve_test
+
+import (
+	"fmt"
+	"runtime"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/host/kinds"
+)
+
+func files(manifest string, more ...string) fstest.MapFS {
+	fs := fstest.MapFS{
+		"jadekettle.toml":         {Data: []byte("project = \"test\"\n")},
+		"hosts.toml":              {Data: []byte("[host.gauge-01]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\", \"more\"]\n")},
+		"manifests/all.toml":      {Data: []byte(manifest)},
+		"manifests/more.toml":     {Data: []byte("")},
+		"data/shared.toml":        {Data: []byte("port = 4190\nlist = [\"a\", \"b\"]\n[deep]\na = 1\nb = 2\n")},
+		"data/host/gauge-01.toml": {Data: []byte("[deep]\nb = 3\n")},
+	}
+	for i := 0; i+1 < len(more); i += 2 {
+		fs[more[i]] = &fstest.MapFile{Data: []byte(more[i+1])}
+	}
+	return fs
+}
+
+var debian = &facts.Facts{OS: facts.OS{ID: "debian", Like: []string{"debian"}}, Memory: facts.Memory{Total: 8 << 30}}
+
+// resolved gives the plan of gauge-01, or the problems as text.
+func resolved(t *testing.T, fs fstest.MapFS, f *facts.Facts) (*plan.Plan, string) {
+	t.Helper()
+	p, err := resolve.Load(fs, kinds.Catalog())
+	if err != nil {
+		return nil, err.Error()
+	}
+	out, err := p.Plan(p.Inventory.Hosts[0], f)
+	if err != nil {
+		return nil, err.Error()
+	}
+	return out, ""
+}
+
+func order(p *plan.Plan) string {
+	var refs []string
+	for _, t := range p.Tasks {
+		refs = append(refs, t.Ref.String())
+	}
+	return strings.Join(refs, " ")
+}
+
+func TestOrder(t *testing.T) {
+	for name, c := range map[string]struct{ manifest, want string }{
+		"as written": {"[dir.\"/b\"]\n[dir.\"/a\"]\n", "dir:/b dir:/a"},
+		"what is needed comes just before": {
+			"[package.salt-lamp]\n[user.maren]\ngroups = [\"keepers\"]\n[package.buoy-tools]\n[group.keepers]\n",
+			"package:salt-lamp group:keepers user:maren package:buoy-tools"},
+		"a path after its parent, owner and group": {
+			"[file.\"/srv/a/b/f\"]\nowner = \"tidelog\"\ngroup = \"tide\"\n[group.tide]\n[user.tidelog]\n[dir.\"/srv/a\"]\n[dir.\"/srv\"]\n",
+			"group:tide user:tidelog dir:/srv dir:/srv/a file:/srv/a/b/f"},
+		"a group that a user makes": {"[file.\"/f\"]\ngroup = \"tidelog\"\n[user.tidelog]\n", "user:tidelog file:/f"},
+		"a service after its package and unit": {
+			"[service.tide-logger]\nrunning = true\n[file.\"/etc/systemd/system/tide-logger.service\"]\n[package.tide-logger]\n",
+			"file:/etc/systemd/system/tide-logger.service package:tide-logger service:tide-logger"},
+		"after and before": {"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n[dir.\"/b\"]\n[dir.\"/c\"]\nbefore = [\"dir:/b\"]\n", "dir:/c dir:/b dir:/a"},
+		"turned round when both are absent": {
+			"[dir.\"/srv/a\"]\nabsent = true\n[file.\"/srv/a/f\"]\nabsent = true\n[group.keepers]\nabsent = true\n[user.maren]\nabsent = true\ngroups = [\"keepers\"]\n",
+			"file:/srv/a/f dir:/srv/a user:maren group:keepers"},
+		"an implied edge that contradicts is dropped": {
+			"[user.maren]\nbefore = [\"group:maren\"]\n[group.maren]\n", "user:maren group:maren"},
+		"an absent thing is not needed":  {"[file.\"/srv/f\"]\nowner = \"maren\"\n[user.maren]\nabsent = true\n", "file:/srv/f user:maren"},
+		"what is left out gives no edge": {"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n[dir.\"/b\"]\nif = \"data.port == 1\"\n", "dir:/a"},
+	} {
+		p, problems := resolved(t, files(c.manifest), debian)
+		if p == nil {
+			t.Errorf("%s: %s", name, problems)
+			continue
+		}
+		if got := order(p); got != c.want {
+			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
+		}
+	}
+}
+
+func TestValues(t *testing.T) {
+	p, problems := resolved(t, files(`
+[file."/etc/${host.site}.conf"]
+content = "port ${data.port}, b ${data.deep.b}, a ${data.deep.a}\n"
+mode = "640"
+[user.maren]
+groups = "${data.list}"
+system = "${data.port > 1000}"
+comment = "$${literal}"
+password = "${string(data.port)}"
+[dir."/only-here"]
+if = '"debian" in facts.os.like'
+[dir."/not-here"]
+if = "facts.memory.total < 1000"
+[file."/t"]
+template = "t.tmpl"
+`, "manifests/t.tmpl", "{{ host.name }} {{ facts.os.id }}"), debian)
+	if p == nil {
+		t.Fatal(problems)
+	}
+	if got := order(p); got != "file:/etc/pier.conf user:maren dir:/only-here file:/t" {
+		t.Errorf("the order is %s", got)
+	}
+	if got := p.Contents[p.Tasks[0].Content.SHA256].Text; got != "port 4190, b 3, a 1\n" {
+		t.Errorf("the content is %q", got)
+	}
+	if got := p.Contents[p.Tasks[3].Content.SHA256].Text; got != "gauge-01 debian" {
+		t.Errorf("the template gives %q", got)
+	}
+	if got := fmt.Sprint(p.Tasks[0].Attrs, p.Tasks[1].Attrs); got != "map[mode:0640] map[comment:${literal} groups:[a b] password:(secret) system:true]" {
+		t.Errorf("the attributes are %s", got)
+	}
+	if len(p.LeftOut) != 1 || p.LeftOut[0].Ref.Name != "/not-here" || !strings.Contains(p.LeftOut[0].Reason, "facts.memory.total < 1000") {
+		t.Errorf("left out is %+v", p.LeftOut)
+	}
+}
+
+func TestTheSameThingTwice(t *testing.T) {
+	p, problems := resolved(t, files("[dir.\"/srv\"]\nmode = \"0755\"\n", "manifests/more.toml", "[dir.\"/srv/\"]\nmode = \"755\"\nabout = \"in other words\"\n"), debian)
+	if p == nil || len(p.Tasks) != 1 || len(p.Tasks[0].Places) != 2 {
+		t.Errorf("equal declarations are not one task: %v %s", p, problems)
+	}
+	for more, want := range map[string]string{
+		"[dir.\"/srv\"]\nmode = \"0700\"\n":                   `manifests/more.toml:1:6: dir:/srv is declared in two ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or make both equal`,
+		"[dir.\"/srv\"]\nmode = \"0755\"\nowner = \"root\"\n": `owner is not set and "root"`,
+		"[file.\"/srv\"]\n":                                   `file:/srv is declared in two ways: as a dir and as a file`,
+	} {
+		_, got := resolved(t, files("[dir.\"/srv\"]\nmode = \"0755\"\n", "manifests/more.toml", more), debian)
+		if !strings.Contains(got, want) {
+			t.Errorf("%s\n got %s\nwant %s", more, got, want)
+		}
+	}
+	both := "[file.\"/f\"]\nif = 'facts.os.id == \"debian\"'\ncontent = \"1\"\n"
+	other := "[file.\"/f\"]\nif = 'facts.os.id != \"debian\"'\ncontent = \"2\"\n"
+	for _, f := range []*facts.Facts{debian, nil} {
+		if p, problems := resolved(t, files(both, "manifests/more.toml", other), f); p == nil {
+			t.Errorf("two ways that exclude one another: %s", problems)
+		}
+	}
+}
+
+func TestProblemsOfAProject(t *testing.T) {
+	for manifest, want := range map[string]string{
+		"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n[dir.\"/b\"]\nafter = [\"dir:/c\"]\n[dir.\"/c\"]\nafter = [\"dir:/a\"]\n": "these need one another in a circle: dir:/a needs dir:/b needs dir:/c needs dir:/a",
+		"[dir.\"/a\"]\nafter = [\"dir:/nowhere\"]\n":                    `after of dir:/a names dir:/nowhere, which is not declared there`,
+		"[dir.\"/a\"]\nafter = [\"dri:/b\"]\n":                          `names the unknown kind "dri"`,
+		"[file.\"/a\"]\ncontent = \"${data.prot}\"\n":                   `manifests/all.toml:2:14: data has no "prot"`,
+		"[file.\"/${data.list}\"]\n":                                    `which has no text`,
+		"[file.\"/a\"]\ntemplate = \"no.tmpl\"\n":                       `the template manifests/no.tmpl cannot be read`,
+		"[file.\"/a\"]\ncopy = \"no.bin\"\n":                            `the file manifests/no.bin cannot be read`,
+		"[file.\"/a\"]\ncontent = \"x\"\ncheck = \"true\"\n":            `check does not look at ${candidate}`,
+		"[user.maren]\npassword = \"a\"\npassword_hash = \"!\"\n":       `password and password_hash are given together`,
+		"[package.a1]\nversion = \"1\"\nabsent = true\n":                `version is given for a package that is to be absent`,
+		"[user.maren]\nuid = \"${data.list}\"\n":                        `uid takes one value, not a list`,
+		"[dir.\"/a\"]\nif = \"data.port\"\n":                            `the condition gives a whole number, not true or false`,
+		"[dir.\"/a\"]\nfor = \"x in data.list\"\n":                      `for is not evaluated by this version`,
+		"[param.x]\ntype = \"int\"\n":                                   `[param] is not evaluated by this version`,
+		"[service.a]\nabsent = true\n":                                  `a service cannot be declared absent`,
+		"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n": `dir:/xpier is declared in two ways`,
+	} {
+		if _, got := resolved(t, files(manifest), debian); !strings.Contains(got, want) {
+			t.Errorf("%s\n got %s\nwant %s", manifest, got, want)
+		}
+	}
+	for text, want := range map[string]string{
+		"":              `project is not set`,
+		"project = 7\n": `project is a text of 4 to 64 letters`,
+		"project = \"test\"\n[run]\nparalel = 3\n":                 `there is no setting "run.paralel"; did you mean "run.parallel"?`,
+		"project = \"test\"\n[run]\nparallel = \"3\"\n":            `parallel is a number of hosts`,
+		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `is no length of time`,
+		"project = \"test\"\n[inventory]\nfiles = [\"../x\"]\n":    `files is a list of paths inside the project`,
+		"project = \"test\"\n[inventory]\nfiles = [\"no.toml\"]\n": `the inventory file is not there`,
+	} {
+		if _, got := resolved(t, files("", "jadekettle.toml", text), debian); !strings.Contains(got, want) {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+	if _, got := resolved(t, files("", "data/host/guage-01.toml", "x = 1\n"), debian); !strings.Contains(got, `this is data for "guage-01", which is no host; did you mean "gauge-01"?`) {
+		t.Errorf("data for no host gives %s", got)
+	}
+}
+
+// big is a project of many hosts, each with a hundred declarations.
+func big(hosts int) fstest.MapFS {
+	var m strings.Builder
+	for i := range 20 {
+		fmt.Fprintf(&m, "[package.reed-%02d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n", i, i)
+		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\ncontent = \"pool ${data.port + %d} of ${host.name}\\n\"\nmode = \"0644\"\n", i, i)
+		fmt.Fprintf(&m, "[user.keeper-%d]\ngroups = [\"watch-%d\"]\nif = '\"debian\" in facts.os.like'\n[group.watch-%d]\n", i, i, i)
+	}
+	return files(m.String(), "hosts.toml", fmt.Sprintf("[host.\"gauge-[0001..%04d]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n", hosts), "data/host/gauge-0001.toml", "")
+}
+
+// BenchmarkResolve resolves 1,000 hosts of 100 declarations, project and all.
+func BenchmarkResolve(b *testing.B) {
+	fs := big(1000)
+	delete(fs, "data/host/gauge-01.toml")
+	tasks := 0
+	for b.Loop() {
+		p, err := resolve.Load(fs, kinds.Catalog())
+		if err != nil {
+			b.Fatal(err)
+		}
+		tasks = 0
+		for _, h := range p.Inventory.Hosts {
+			out, err := p.Plan(h, debian)
+			if err != nil {
+				b.Fatal(err)
+			}
+			tasks += len(out.Tasks)
+		}
+	}
+	if tasks != 100_000 {
+		b.Fatalf("%d tasks", tasks)
+	}
+	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/float64(tasks), "us/task")
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	b.ReportMetric(float64(m.Sys)/(1<<20), "MiB")
+}

@@ -1,0 +1,147 @@
+package reach
+
+import (
+	"bufio"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/fleet/reach/workers"
+	"jadekettle/internal/host/worker"
+)
+
+// TestMain lets this test program be the worker that it sends.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 3 && os.Args[1] == worker.Argument {
+		os.Exit(worker.Main(os.Args[2]))
+	}
+	os.Exit(m.Run())
+}
+
+// script runs one of the scripts in sh as an ordinary user would, with a home
+// of its own, and gives the words of its answer. As root it goes on as nobody.
+func script(t *testing.T, home, text, stdin string, args ...string) (word, rest string) {
+	t.Helper()
+	line := command(Target{}, text, append([]string{"nonce"}, args...)...)
+	cmd := exec.Command("sh", "-c", line)
+	if os.Geteuid() == 0 {
+		if _, err := exec.LookPath("setpriv"); err != nil {
+			t.Skip("as root this needs setpriv")
+		}
+		os.Chmod(home, 0o755)
+		os.Chown(home, 65534, 65534)
+		cmd = exec.Command("setpriv", "--reuid=65534", "--clear-groups", "sh", "-c", line)
+	}
+	cmd.Env = []string{"HOME=" + home, "PATH=" + os.Getenv("PATH")}
+	cmd.Stdin = strings.NewReader(stdin)
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatalf("%s: %v", line, err)
+	}
+	word, rest, err = answer(bufio.NewReader(strings.NewReader(string(out))), "nonce")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return word, rest
+}
+
+func TestTheScripts(t *testing.T) {
+	home, err := os.MkdirTemp("", "saltmarsh-home-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(home)
+	m := strings.TrimSpace(run(t, "uname", "-sm"))
+	if word, rest := script(t, home, StartScript, "", m+"=abc"); word != "need" || rest != m {
+		t.Errorf("without the worker it says %s %s", word, rest)
+	}
+	program := "#!/bin/sh\necho jadekettle $2 ready to $1\n"
+	if word, _ := script(t, home, UploadScript, program[:10], "abc", strconv.Itoa(len(program))); word != "unstored" {
+		t.Errorf("a worker that breaks off is %s", word)
+	}
+	if word, rest := script(t, home, UploadScript, program, "abc", strconv.Itoa(len(program))); word != "stored" || rest != home+"/.cache/jadekettle" {
+		t.Errorf("the worker is %s %s", word, rest)
+	}
+	if word, rest := script(t, home, StartScript, "", "Other x=def", m+"=abc"); word != "ready" || rest != "to "+worker.Argument {
+		t.Errorf("with the worker it says %s %s", word, rest)
+	}
+	if word, _ := script(t, home, StartScript, "", m+"=def"); word != "need" {
+		t.Errorf("for another build it says %s", word)
+	}
+	stored := filepath.Join(home, ".cache/jadekettle/abc")
+	os.Chmod(stored, 0o777)
+	if word, rest := script(t, home, StartScript, "", m+"=abc"); word != "refuse" || rest != stored {
+		t.Errorf("a worker that others can write: %s %s", word, rest)
+	}
+	os.Chmod(stored, 0o700)
+	os.Rename(filepath.Dir(stored), filepath.Join(home, "elsewhere"))
+	os.Symlink(filepath.Join(home, "elsewhere"), filepath.Dir(stored))
+	if word, rest := script(t, home, StartScript, "", m+"=abc"); word != "refuse" || rest != filepath.Dir(stored)+" -> "+filepath.Join(home, "elsewhere") {
+		t.Errorf("a link in the place of the folder: %s %s", word, rest)
+	}
+	if left, _ := filepath.Glob(filepath.Join(home, "elsewhere", ".new-*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+func run(t *testing.T, args ...string) string {
+	t.Helper()
+	out, err := exec.Command(args[0], args[1:]...).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(out)
+}
+
+func TestThisMachineAsAHost(t *testing.T) {
+	if os.Geteuid() == 0 {
+		t.Skip("as root the worker would be stored in /var/lib")
+	}
+	t.Setenv("HOME", t.TempDir())
+	s, err := new(Dialer).Open(context.Background(), Target{Name: "desk", Local: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	c := wire.NewConn(s, s)
+	if err := c.Send(wire.Message{Start: &wire.Start{Format: wire.Format, OnlyFacts: true}}); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		m, err := c.Receive()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if m.Facts != nil && m.Facts.Kernel.Name == "Linux" {
+			return
+		}
+	}
+	t.Error("no facts came")
+}
+
+func TestCommandLinesComeApartAgain(t *testing.T) {
+	line := command(Target{Elevate: "sudo"}, `echo 'it''s' "$1"`, "a b", "", `c'd`)
+	got := Words(line)
+	want := []string{"sudo", "-n", "--", "sh", "-c", `echo 'it''s' "$1"`, "jadekettle", "a b", "", `c'd`}
+	if strings.Join(got, "|") != strings.Join(want, "|") {
+		t.Errorf("%s\n comes apart as %q", line, got)
+	}
+	if strings.Contains(StartScript+UploadScript, "\n") {
+		t.Error("a script has more than one line, which some login shells do not take")
+	}
+}
+
+func TestOneBuildIsAtHand(t *testing.T) {
+	list := workers.Available()
+	if len(list) == 0 || len(list[0].SHA256) != 64 {
+		t.Fatalf("there are %v", list)
+	}
+	if program, err := list[0].Read(); err != nil || len(program) < 1<<20 {
+		t.Errorf("it has %d bytes, %v", len(program), err)
+	}
+}

@@ -1,0 +1,134 @@
+package ledger_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine/folder"
+)
+
+var (
+	service = value.Ref{Kind: "service", Name: "tide"}
+	conf    = value.Ref{Kind: "file", Name: "/etc/a:b"}
+	first   = plan.Run{ID: "r1", Project: "saltmarsh", Who: "maren@desk"}
+)
+
+func host(t *testing.T) *folder.Host {
+	t.Helper()
+	m, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-01"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+func open(t *testing.T, m *folder.Host, run plan.Run) *ledger.Store {
+	t.Helper()
+	s, err := ledger.Open(m, run)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestWhatIsSavedIsThereAgain(t *testing.T) {
+	m := host(t)
+	s := open(t, m, first)
+	s.Keep(conf, first, true)
+	s.Owe(service, ledger.Debt{Action: "restart", Cause: conf, Boot: "b", Uptime: time.Second})
+	s.Owe(service, ledger.Debt{Action: "restart", Cause: conf, Boot: "b", Uptime: 2 * time.Second})
+	if err := s.Save(); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	s = open(t, m, plan.Run{ID: "r2", Project: "saltmarsh"})
+	defer s.Close()
+	if e := s.Entries[conf]; e.Run != "r1" || e.Project != "saltmarsh" || e.Since.IsZero() {
+		t.Errorf("the entry is %+v", e)
+	}
+	if d := s.Debts[service]; len(d) != 1 || d[0].Uptime != 2*time.Second {
+		t.Errorf("the debts are %+v", d)
+	}
+	s.Forgive(conf, 3*time.Second)
+	if len(s.Debts[service]) != 1 {
+		t.Error("an older debt was forgiven")
+	}
+	s.Paid(service)
+	if len(s.Debts) != 0 {
+		t.Errorf("after payment there is %v", s.Debts)
+	}
+	if info, _ := os.Stat(filepath.Join(m.Root, "var/lib/jadekettle/ledger.json")); info.Mode().Perm() != 0o600 {
+		t.Errorf("the ledger has mode %v", info.Mode())
+	}
+}
+
+func TestTheLockAndItsHolder(t *testing.T) {
+	m := host(t)
+	s := open(t, m, first)
+	_, err := ledger.Open(m, plan.Run{ID: "r2"})
+	var busy *ledger.BusyError
+	if !errors.As(err, &busy) || busy.Holder.Who != "maren@desk" || time.Since(busy.Since) > time.Minute {
+		t.Errorf("the second is told %v (%+v)", err, busy)
+	}
+	s.Close()
+	open(t, m, first).Close()
+}
+
+func TestALedgerThatCannotBeRead(t *testing.T) {
+	for text, want := range map[string]string{"{": "move it away if it cannot be mended", `{"format": 99}`: "use a newer jadekettle"} {
+		m := host(t)
+		open(t, m, first).Close()
+		os.WriteFile(filepath.Join(m.Root, "var/lib/jadekettle/ledger.json"), []byte(text), 0o600)
+		if _, err := ledger.Open(m, first); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s gives %v", text, err)
+		}
+	}
+}
+
+func TestTheJournalKeepsWhatWasNotDelivered(t *testing.T) {
+	m := host(t)
+	s := open(t, m, first)
+	s.Begin(nil)
+	s.Note(first, []plan.Result{{Ref: conf, Status: plan.Changed}, {Ref: service, Status: plan.Unchanged}})
+	s.Close()
+	journal := filepath.Join(m.Root, "var/lib/jadekettle/journal-saltmarsh.jsonl")
+	f, _ := os.OpenFile(journal, os.O_APPEND|os.O_WRONLY, 0)
+	f.WriteString(`{"run":{"run":"r1"},"resul`) // killed while it wrote
+	f.Close()
+
+	s = open(t, m, plan.Run{ID: "other", Project: "harbour"})
+	if got, err := s.Collect(); len(got) != 0 || err != nil {
+		t.Errorf("another project collects %v, %v", got, err)
+	}
+	s.Close()
+
+	second := plan.Run{ID: "r2", Project: "saltmarsh"}
+	s = open(t, m, second)
+	got, err := s.Collect()
+	if err != nil || len(got) != 1 || got[0].Run.ID != "r1" || len(got[0].Results) != 2 {
+		t.Fatalf("collected %+v, %v", got, err)
+	}
+	if s.Entries[conf].Run != "r1" {
+		t.Error("the ledger did not learn what the journal knows")
+	}
+	s.Begin(got)
+	s.Note(second, []plan.Result{{Ref: conf, Status: plan.Unchanged}})
+	s.Close()
+
+	s = open(t, m, plan.Run{ID: "r3", Project: "saltmarsh"})
+	defer s.Close()
+	if got, _ := s.Collect(); len(got) != 2 {
+		t.Errorf("after two broken runs %d are collected", len(got))
+	}
+	s.Delivered()
+	if got, _ := s.Collect(); len(got) != 0 {
+		t.Errorf("after delivery %d are collected", len(got))
+	}
+}

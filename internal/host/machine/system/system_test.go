@@ -1,0 +1,126 @@
+package system_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/machine/system"
+)
+
+func TestLinksOnTheWay(t *testing.T) {
+	top := t.TempDir()
+	os.MkdirAll(filepath.Join(top, "real/deep"), 0o755)
+	os.MkdirAll(filepath.Join(top, "open"), 0o777)
+	os.Chmod(filepath.Join(top, "open"), 0o777) // as the umask would not have it
+	os.Symlink("real", filepath.Join(top, "relative"))
+	os.Symlink("/real/deep", filepath.Join(top, "absolute"))
+	os.Symlink("../real", filepath.Join(top, "open/planted"))
+	os.Symlink("loop", filepath.Join(top, "loop"))
+	os.Symlink("../../../real", filepath.Join(top, "climbs"))
+	os.WriteFile(filepath.Join(top, "file"), nil, 0o644)
+	m := &system.System{Root: top}
+	for p, want := range map[string]error{
+		"/": nil, "/real/deep": nil, "/relative/deep": nil, "/absolute": nil, "/climbs/deep": nil,
+		"/open/planted/deep": machine.ErrLink, "/no/such": fs.ErrNotExist,
+	} {
+		d, err := m.Dir(p)
+		if !errors.Is(err, want) {
+			t.Errorf("%s gives %v, want %v", p, err, want)
+		}
+		if err == nil {
+			d.Close()
+		}
+	}
+	for _, p := range []string{"/loop/x", "/file/x"} {
+		if _, err := m.Dir(p); err == nil {
+			t.Errorf("%s was opened", p)
+		}
+	}
+}
+
+func TestFilesHaveTheirOwnerAndModeFromTheStart(t *testing.T) {
+	m := &system.System{Root: t.TempDir()}
+	d, err := m.Dir("/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	f, err := d.Create("a", 0o2751, -1, -1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	io.WriteString(f, "text")
+	f.Close()
+	info, err := d.Lstat("a")
+	if err != nil || info.Mode != 0o2751 || info.Size != 4 || info.UID != os.Geteuid() {
+		t.Errorf("it is %+v, %v", info, err)
+	}
+	if _, err := d.Create("a", 0o644, -1, -1); !errors.Is(err, fs.ErrExist) {
+		t.Errorf("making it again gives %v", err)
+	}
+	os.Symlink("a", filepath.Join(m.Root, "link"))
+	if _, err := d.Open("link"); err == nil {
+		t.Error("a link was opened")
+	}
+	if err := d.Mkdir("dir", 0o1777); err != nil {
+		t.Fatal(err)
+	}
+	if info, _ := d.Lstat("dir"); info.Mode != 0o1777 || !info.Type.IsDir() {
+		t.Errorf("the folder is %+v", info)
+	}
+}
+
+func TestTheLockDiesWithItsHolder(t *testing.T) {
+	m := &system.System{Root: t.TempDir()}
+	first, err := m.Lock("/lock")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := m.Lock("/lock"); !errors.Is(err, machine.ErrLocked) {
+		t.Errorf("a second lock gives %v", err)
+	}
+	first.Close()
+	second, err := m.Lock("/lock")
+	if err != nil {
+		t.Fatal(err)
+	}
+	second.Close()
+}
+
+func TestCommands(t *testing.T) {
+	m := system.New()
+	run := func(args ...string) machine.Output {
+		t.Helper()
+		out, err := m.Run(context.Background(), machine.Command{Args: args, Stdin: "in"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	if out := run("sh", "-c", "cat; echo err >&2; exit 3"); out.Code != 3 || out.Stdout != "in" || !strings.Contains(out.Combined, "err") {
+		t.Errorf("it gives %+v", out)
+	}
+	if out := run("sh", "-c", "echo $LC_ALL $SALT"); out.Stdout != "C.UTF-8\n" {
+		t.Errorf("the environment is not the small one: %q", out.Stdout)
+	}
+	out := run("sh", "-c", "head -c 300000 /dev/zero | tr '\\0' a; echo the end")
+	if len(out.Combined) > machine.MaxOutput+100 || !strings.Contains(out.Combined, "bytes left out") || !strings.HasSuffix(out.Combined, "the end\n") {
+		t.Errorf("of much output %d bytes are kept", len(out.Combined))
+	}
+	if _, err := m.Run(context.Background(), machine.Command{Args: []string{"no-such-program"}}); err == nil || !strings.Contains(err.Error(), "no-such-program is not on this host") {
+		t.Errorf("a missing program gives %v", err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
+	defer cancel()
+	if out, err := m.Run(ctx, machine.Command{Args: []string{"sleep", "60"}}); err == nil && out.Code == 0 {
+		t.Error("a command that does not end was waited for")
+	}
+}
