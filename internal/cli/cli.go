@@ -160,7 +160,7 @@ func (a *App) style(m mood) lipgloss.Style {
 	case loud:
 		return s.Bold(true)
 	case quiet:
-		return s.Faint(true)
+		return s.Foreground(lipgloss.Color("8")) // grey on light and on dark; faint is darker than plain on light ones
 	case added:
 		return s.Foreground(lipgloss.Color("2"))
 	case removed:

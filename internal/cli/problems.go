@@ -31,7 +31,7 @@ func (a *App) problems(list []value.Problem) {
 			}
 		}
 		if p.Do != "" {
-			fmt.Fprintf(a.Err, "       %s\n", p.Do)
+			fmt.Fprintf(a.Err, "        %s\n", p.Do)
 		}
 		fmt.Fprintln(a.Err)
 	}

@@ -80,11 +80,30 @@ func (v *view) event(e run.Event) {
 // on: in a preview, and in an apply when asked for.
 func (v *view) changes(list []plan.Change) {
 	for _, c := range list {
-		v.printf(plain, "    %s: was %s, becomes %s", c.What, value.Printable(c.Before), value.Printable(c.After))
+		line := fmt.Sprintf("was %s, becomes %s", value.Printable(c.Before), value.Printable(c.After))
+		if c.Diff != "" && c.What == "content" {
+			line = lines(c.Diff) // tells more than sizes
+		}
+		v.printf(plain, "    %s: %s", c.What, line)
 		if c.Diff != "" && (v.preview || v.verbose) {
 			v.diff(c.Diff)
 		}
 	}
+}
+
+// lines counts what a unified diff takes out and puts in.
+func lines(diff string) string {
+	out, in := 0, 0
+	for line := range strings.Lines(diff) {
+		switch {
+		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
+		case strings.HasPrefix(line, "-"):
+			out++
+		case strings.HasPrefix(line, "+"):
+			in++
+		}
+	}
+	return fmt.Sprintf("%s taken out, %d put in", count(out, "line"), in)
 }
 
 func (v *view) diff(text string) {

@@ -143,7 +143,6 @@ type source struct {
 	name  string
 	data  []byte
 	lines []int
-	skip  int // bytes of a byte order mark, which count for no column
 }
 
 func newSource(name string, data []byte) *source {

@@ -254,7 +254,7 @@ func (a Attr) text(s string) (any, error) {
 		}
 	case Template, Copy:
 		if !fs.ValidPath(s) || s == "." {
-			return nil, fmt.Errorf("%s is %q; it is a path inside the manifest's folder, without a leading slash and without ..", a.Name, s)
+			return nil, fmt.Errorf("%s is %q; it is a path inside the manifest's folder, with no leading slash and no .. in it", a.Name, s)
 		}
 	case Hidden:
 		return value.NewSecret(s), nil

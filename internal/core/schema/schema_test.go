@@ -31,7 +31,7 @@ func TestValuesAreCheckedAgainstTheirTypes(t *testing.T) {
 		{Attr{Name: "password", Type: Hidden}, "0123", value.Hidden},
 		{Attr{Name: "version", Type: Version}, 1.5, `error: version needs a version, not a number (1.5); write version = "1.5"`},
 		{Attr{Name: "version", Type: Version}, "1.5 beta", `error: version is "1.5 beta", which is no version; write "newest" or a version as the package manager prints it`},
-		{Attr{Name: "copy", Type: Copy}, "../x", `error: copy is "../x"; it is a path inside the manifest's folder, without a leading slash and without ..`},
+		{Attr{Name: "copy", Type: Copy}, "../x", `error: copy is "../x"; it is a path inside the manifest's folder, with no leading slash and no .. in it`},
 		{Attr{Name: "level", Choices: []string{"low", "high"}}, "mid", `error: level is "mid"; it takes low, high`},
 		{Attr{Name: "text"}, "a\x00b", `error: text holds a NUL byte; take it out`},
 		{Attr{Name: "text"}, nil, `error: text needs text, not null; write text = "..."`},

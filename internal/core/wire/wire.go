@@ -137,7 +137,7 @@ var (
 	decoder = must(cbor.DecOptions{
 		DupMapKey:        cbor.DupMapKeyEnforcedAPF,
 		IndefLength:      cbor.IndefLengthForbidden,
-		IntDec:           cbor.IntDecConvertSigned,
+		IntDec:           cbor.IntDecConvertSignedOrFail,
 		MaxNestedLevels:  24,
 		MaxArrayElements: 1 << 16,
 		MaxMapPairs:      1 << 13,

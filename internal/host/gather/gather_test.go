@@ -31,10 +31,7 @@ func TestFactsOfASimulatedHost(t *testing.T) {
 }
 
 // odd is a machine whose files are not as they should be.
-type odd struct {
-	machine.Machine
-	text string
-}
+type odd struct{ machine.Machine }
 
 func (o odd) Open(string) (machine.File, error) {
 	return nil, fmt.Errorf("unreadable")

@@ -117,7 +117,7 @@ func (d *dir) Create(name string, mode uint32, uid, gid int) (machine.File, erro
 	if err != nil {
 		return nil, err
 	}
-	return f, d.note(name, func(o *owner) { *o = owner{max(uid, 0), max(gid, 0), mode} })
+	return file{f}, d.note(name, func(o *owner) { *o = owner{max(uid, 0), max(gid, 0), mode} })
 }
 
 func (d *dir) Mkdir(name string, mode uint32) error {

@@ -114,7 +114,7 @@ func find(name, version string) (pkg, bool) {
 func (h *Host) install(name, version string) error {
 	p, ok := find(name, version)
 	if !ok {
-		return fmt.Errorf("E: Unable to locate package %s", name)
+		return fmt.Errorf("no package %s is in the made-up repository", name)
 	}
 	for file, text := range p.files {
 		if err := h.write(file, text, 0o644); err != nil {
