@@ -112,7 +112,10 @@ func (a *App) environment(c *cobra.Command) error {
 	var failed error
 	c.Flags().VisitAll(func(f *pflag.Flag) {
 		name := "JADEKETTLE_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
-		if v := a.Getenv(name); v != "" && !f.Changed && f.Name != "help" {
+		if f.Name == "help" || f.Name == "all" || f.Name == "yes" {
+			return // nobody is to mean every host by accident
+		}
+		if v := a.Getenv(name); v != "" && !f.Changed {
 			if err := c.Flags().Set(f.Name, v); err != nil && failed == nil {
 				failed = fmt.Errorf("the variable %s is %q, which --%s does not take", name, v, f.Name)
 			}

@@ -309,13 +309,15 @@ else
 	d=$HOME/.cache/jadekettle; up=;
 fi;`
 
-// StartScript starts the worker whose hash is given for the host's machine
+// StartScript starts, with the usual umask, since what a package's scripts make
+// must be readable, the worker whose hash is given for the host's machine
 // type, or says "need" and the machine type. Its arguments are the nonce and
 // then MACHINE=HASH for each build at hand.
 var StartScript = oneLine(common + `
 m=$(uname -sm); f=;
 for a; do if [ "${a%=*}" = "$m" ]; then f=$d/${a##*=}; fi; done;
 trusted $up "$d" ${f:+"$f"};
+umask 022;
 if [ -n "$f" ] && [ -e "$f" ]; then exec "$f" ` + worker.Argument + ` "$nonce"; fi;
 echo "jadekettle $nonce need $m"`)
 

@@ -60,14 +60,14 @@ func TestTheScripts(t *testing.T) {
 	if word, rest := script(t, home, StartScript, "", m+"=abc"); word != "need" || rest != m {
 		t.Errorf("without the worker it says %s %s", word, rest)
 	}
-	program := "#!/bin/sh\necho jadekettle $2 ready to $1\n"
+	program := "#!/bin/sh\necho jadekettle $2 ready to $1 $(umask)\n"
 	if word, _ := script(t, home, UploadScript, program[:10], "abc", strconv.Itoa(len(program))); word != "unstored" {
 		t.Errorf("a worker that breaks off is %s", word)
 	}
 	if word, rest := script(t, home, UploadScript, program, "abc", strconv.Itoa(len(program))); word != "stored" || rest != home+"/.cache/jadekettle" {
 		t.Errorf("the worker is %s %s", word, rest)
 	}
-	if word, rest := script(t, home, StartScript, "", "Other x=def", m+"=abc"); word != "ready" || rest != "to "+worker.Argument {
+	if word, rest := script(t, home, StartScript, "", "Other x=def", m+"=abc"); word != "ready" || rest != "to "+worker.Argument+" 0022" {
 		t.Errorf("with the worker it says %s %s", word, rest)
 	}
 	if word, _ := script(t, home, StartScript, "", m+"=def"); word != "need" {

@@ -11,6 +11,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/host/machine"
@@ -25,9 +26,9 @@ func Read(ctx context.Context, m machine.Machine, services bool) *facts.Facts {
 		Arch:           runtime.GOARCH,
 		CPU:            r.cpu(),
 		Memory:         r.memory(),
-		Disks:          r.disks(),
-		Mounts:         r.mounts(),
-		Addresses:      append(r.ipv4(), r.ipv6()...),
+		Disks:          bounded(r.disks()),
+		Mounts:         bounded(r.mounts()),
+		Addresses:      bounded(append(r.ipv4(), r.ipv6()...)),
 		Hostname:       r.line("/proc/sys/kernel/hostname"),
 		Init:           r.init(),
 		PackageManager: r.packageManager(),
@@ -47,8 +48,19 @@ func (r reader) text(p string) string {
 	if err != nil {
 		return ""
 	}
-	return strings.ToValidUTF8(string(data), "?")
+	return strings.Map(func(c rune) rune {
+		if unicode.IsControl(c) && c != '\n' && c != '\t' {
+			return '?'
+		}
+		return c
+	}, strings.ToValidUTF8(string(data), "?"))
 }
+
+// most bounds each list, well below what facts.Validate refuses: a host that
+// runs thousands of containers has as many mounts.
+const most = 2048
+
+func bounded[T any](list []T) []T { return list[:min(len(list), most)] }
 
 func (r reader) line(p string) string {
 	first, _, _ := strings.Cut(r.text(p), "\n")
@@ -254,7 +266,7 @@ func (r reader) services(ctx context.Context) map[string]facts.Service {
 			k, val, _ := strings.Cut(strings.TrimSpace(line), "=")
 			v[k] = val
 		}
-		if name, ok := strings.CutSuffix(v["Id"], ".service"); ok && v["LoadState"] == "loaded" {
+		if name, ok := strings.CutSuffix(v["Id"], ".service"); ok && v["LoadState"] == "loaded" && len(out) < most {
 			out[name] = facts.Service{Running: v["ActiveState"] == "active", Boot: strings.HasPrefix(v["UnitFileState"], "enabled")}
 		}
 	}
