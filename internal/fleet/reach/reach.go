@@ -298,7 +298,7 @@ trusted() {
 	for it in $(ls -ldn "$@" 2>/dev/null); do
 		IFS=' ';
 		set -- $it; mode=$1; owner=$3; shift 8;
-		case $mode in l*|?????w*|????????w*) refuse "$*";; esac;
+		case $mode in l*|?????w*|????????w*) refuse "${*%% -> *}";; esac;
 		case $owner in 0|"$uid") ;; *) refuse "$*";; esac;
 	done;
 	IFS=' ';
