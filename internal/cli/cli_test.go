@@ -317,3 +317,45 @@ func TestEveryScreenshotIsLinked(t *testing.T) {
 		}
 	}
 }
+
+// TestTrust accepts a key that is not known, and not one that has changed.
+func TestTrust(t *testing.T) {
+	dir := observatory(t)
+	known := filepath.Join(dir, "simulated/known_hosts")
+	line, err := os.ReadFile(known)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fields := strings.Fields(string(line))
+	other := fields[0] + " " + fields[1] + " " + fields[2][:30] + "AAAA" + fields[2][34:] + "\n"
+	elsewhere := "pier.example.org " + fields[1] + " " + fields[2] + "\n"
+	try := func(stands string, args ...string) (int, string) {
+		t.Helper()
+		if err := os.WriteFile(known, []byte(stands), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		code, out, errs := jk(t, dir, append([]string{"hosts", "trust"}, args...)...)
+		return code, out + errs
+	}
+	if code, said := try(elsewhere, "gauge-01"); code != 2 || !strings.Contains(said, "there is no terminal to ask on") {
+		t.Errorf("without a terminal it ends with %d: %s", code, said)
+	}
+	if code, said := try(elsewhere, "--yes", "gauge-01"); code != 0 || !strings.Contains(said, "accepted") {
+		t.Errorf("an unknown key: %d %s", code, said)
+	}
+	if text, _ := os.ReadFile(known); string(text) != elsewhere+string(line) {
+		t.Errorf("known_hosts holds\n%s", text)
+	}
+	if code, said := try(elsewhere+other, "--yes", "gauge-01"); code != 1 || !strings.Contains(said, "is not the key that is known") {
+		t.Errorf("a changed key: %d %s", code, said)
+	}
+	if code, said := try(elsewhere+other, "--yes", "--replace", "gauge-01"); code != 0 || !strings.Contains(said, "accepted") {
+		t.Errorf("a replaced key: %d %s", code, said)
+	}
+	if text, _ := os.ReadFile(known); string(text) != elsewhere+string(line) {
+		t.Errorf("known_hosts holds\n%s", text)
+	}
+	if code, out, _ := jk(t, dir, "facts", "gauge-01", "os.id"); code != 0 || out != "debian\n" {
+		t.Errorf("after trusting, facts ends with %d: %s", code, out)
+	}
+}

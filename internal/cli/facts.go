@@ -30,33 +30,40 @@ func (a *App) factsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list []map[string]any
-			for _, h := range a.fleet(p, dir, 0).Facts(c.Context(), hosts) {
-				if h.State != run.Reached {
-					fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, h.Message)
-					a.code = exitFailed
-					continue
-				}
-				tree, ok := below(h.Facts.Tree(), path)
-				if !ok {
-					return fmt.Errorf("%s has no facts.%s; `jadekettle facts %s %s` lists what it has", h.Name, args[1], h.Name, strings.Join(path[:len(path)-1], "."))
-				}
-				if a.output == "text" {
-					prefix := strings.Join(path, ".")
-					if len(hosts) > 1 {
-						fmt.Fprintln(a.Out, a.style(loud).Render(h.Name))
-					}
-					list := flat(prefix, tree)
-					write(a.Out, list, len(list) == 1 && list[0][0] == prefix)
-				}
-				list = append(list, map[string]any{"name": h.Name, "facts": tree})
-			}
-			if a.output == "json" {
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "hosts": list})
-			}
-			return nil
+			return a.facts(a.fleet(p, dir, 0).Facts(c.Context(), hosts), path)
 		},
 	}
+}
+
+// facts prints the facts of hosts below a path.
+func (a *App) facts(hosts []*run.Host, path []string) error {
+	docs := []map[string]any{}
+	for _, h := range hosts {
+		if h.State != run.Reached {
+			fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, value.Printable(h.Message))
+			a.code = exitFailed
+			continue
+		}
+		tree, ok := below(h.Facts.Tree(), path)
+		if !ok {
+			up := strings.Join(path[:len(path)-1], ".")
+			return fmt.Errorf("%s has no facts.%s; `jadekettle facts %s %s` lists what it has", h.Name, strings.Join(path, "."), h.Name, up)
+		}
+		docs = append(docs, map[string]any{"name": h.Name, "facts": tree})
+		if a.output == "json" {
+			continue
+		}
+		if len(hosts) > 1 {
+			fmt.Fprintln(a.Out, a.style(loud).Render(h.Name))
+		}
+		name := strings.Join(path, ".")
+		list := flat(name, tree)
+		write(a.Out, list, len(list) == 1 && list[0][0] == name)
+	}
+	if a.output == "json" {
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "hosts": docs})
+	}
+	return nil
 }
 
 func below(tree any, path []string) (any, bool) {

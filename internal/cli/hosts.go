@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/history"
 )
 
@@ -88,7 +90,7 @@ func (a *App) hostsTable(hosts []*inventory.Host) {
 }
 
 func (a *App) trustCommand() *cobra.Command {
-	replace, yes := false, false
+	t := &trust{app: a}
 	c := &cobra.Command{
 		Use: "trust HOST...", Short: "Accept the host keys that hosts show, after a look at them", Args: cobra.MinimumNArgs(1),
 		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub` prints on the\nhost. A key that differs from a known one is only accepted with --replace.",
@@ -97,45 +99,70 @@ func (a *App) trustCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !yes && !a.Terminal {
+			if !t.yes && !a.Terminal {
 				return errors.New("there is no terminal to ask on; say --yes when you know the fingerprints")
 			}
-			d := a.dialer(p, dir)
-			in := bufio.NewReader(a.In)
+			t.dialer, t.in = a.dialer(p, dir), bufio.NewReader(a.In)
 			for _, h := range hosts {
 				if h.Off != "" || h.Connect.Local {
 					continue
 				}
-				k, err := d.Key(c.Context(), a.target(h, dir))
-				switch {
-				case err != nil:
-					fmt.Fprintf(a.Err, "%s  not reached: %v\n", h.Name, err)
-					a.code = exitFailed
-					continue
-				case k.Known:
-					fmt.Fprintf(a.Out, "%s  %s  known already\n", h.Name, k.Fingerprint)
-					continue
-				case k.Changed && !replace:
-					fmt.Fprintf(a.Err, "%s  %s  is not the key that is known; say --replace if the host was set up anew\n", h.Name, k.Fingerprint)
-					a.code = exitFailed
-					continue
+				if err := t.host(c.Context(), a.target(h, dir)); err != nil {
+					return err
 				}
-				if !yes {
-					fmt.Fprintf(a.Err, "%s  %s\nAccept it? [y/N] ", h.Name, k.Fingerprint)
-					answer, _ := in.ReadString('\n')
-					if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "y" && answer != "yes" {
-						continue
-					}
-				}
-				if err := d.Trust(k); err != nil {
-					return fmt.Errorf("write the known hosts: %w", err)
-				}
-				fmt.Fprintf(a.Out, "%s  %s  accepted\n", h.Name, k.Fingerprint)
 			}
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&replace, "replace", false, "accept a key in the place of another that is known")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&t.replace, "replace", false, "accept a key in the place of another that is known")
+	c.Flags().BoolVar(&t.yes, "yes", false, "do not ask")
 	return c
+}
+
+// trust is one call of `hosts trust`.
+type trust struct {
+	app          *App
+	dialer       *reach.Dialer
+	in           *bufio.Reader
+	replace, yes bool
+}
+
+// host looks at one host's key and accepts it when that is wanted.
+func (t *trust) host(ctx context.Context, target reach.Target) error {
+	k, err := t.dialer.Key(ctx, target)
+	switch {
+	case err != nil:
+		t.refuse("%s  not reached: %v", target.Name, err)
+		return nil
+	case k.Known:
+		fmt.Fprintf(t.app.Out, "%s  %s  known already\n", target.Name, k.Fingerprint)
+		return nil
+	case k.Changed && !t.replace:
+		t.refuse("%s  %s  is not the key that is known; say --replace if the host was set up anew", target.Name, k.Fingerprint)
+		return nil
+	case !t.yes && !t.agree(target.Name, k.Fingerprint):
+		return nil
+	}
+	if err := t.dialer.Trust(k); err != nil {
+		return fmt.Errorf("write the known hosts: %w", err)
+	}
+	fmt.Fprintf(t.app.Out, "%s  %s  accepted\n", target.Name, k.Fingerprint)
+	return nil
+}
+
+func (t *trust) refuse(format string, args ...any) {
+	fmt.Fprintf(t.app.Err, format+"\n", args...)
+	t.app.code = exitFailed
+}
+
+func (t *trust) agree(name, fingerprint string) bool {
+	fmt.Fprintf(t.app.Err, "%s  %s\nAccept it? [y/N] ", name, fingerprint)
+	return yes(t.in)
+}
+
+// yes reads an answer.
+func yes(in *bufio.Reader) bool {
+	answer, _ := in.ReadString('\n')
+	answer = strings.ToLower(strings.TrimSpace(answer))
+	return answer == "y" || answer == "yes"
 }

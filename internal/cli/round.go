@@ -98,9 +98,7 @@ func (a *App) agree(hosts []*inventory.Host) bool {
 		list += fmt.Sprintf(" and %d more", n-len(names))
 	}
 	fmt.Fprintf(a.Err, "Apply to %s: %s? [y/N] ", count(n, "host"), list)
-	answer, _ := bufio.NewReader(a.In).ReadString('\n')
-	answer = strings.ToLower(strings.TrimSpace(answer))
-	return answer == "y" || answer == "yes"
+	return yes(bufio.NewReader(a.In))
 }
 
 // round takes hosts through a preview or an apply and reports.
@@ -120,7 +118,11 @@ func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*
 	if a.output == "text" {
 		fleet.Notify = v.event
 	}
+	stopping := context.AfterFunc(ctx, func() {
+		fmt.Fprintln(a.Err, "stopping: every host finishes the task in hand; press Ctrl-C again to end at once")
+	})
 	out := fleet.Run(ctx, hosts, id)
+	stopping()
 	a.code, a.last = verdict(ctx, out, r.strict), out
 	if a.output == "json" {
 		return history.New(id, started, time.Since(started), out).Write(a.Out)

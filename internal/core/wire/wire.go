@@ -267,22 +267,44 @@ func each(list []any, f func(any) any) []any {
 // Parts splits tasks so that each part fits into a frame with room to spare.
 func Parts(tasks []plan.Task) ([]Plan, error) {
 	var parts []Plan
-	start, size := 0, 0
+	start, total := 0, 0
 	for i, t := range tasks {
-		body, err := encoder.Marshal(mapTasks([]plan.Task{t}, seal))
-		if err != nil {
-			return nil, fmt.Errorf("%s: encode: %w", t.Ref, err)
+		n := weight(t)
+		if n > MaxFrame/2 {
+			return nil, fmt.Errorf("%s: its attributes take %d bytes, more than %d", t.Ref, n, MaxFrame/2)
 		}
-		if len(body) > MaxFrame/2 {
-			return nil, fmt.Errorf("%s: its attributes take %d bytes, more than %d", t.Ref, len(body), MaxFrame/2)
-		}
-		if size+len(body) > MaxFrame/2 {
+		if total+n > MaxFrame/2 {
 			parts = append(parts, Plan{Tasks: tasks[start:i]})
-			start, size = i, 0
+			start, total = i, 0
 		}
-		size += len(body)
+		total += n
 	}
 	return append(parts, Plan{Tasks: tasks[start:], Last: true}), nil
+}
+
+// weight is no less than what a task takes when it is encoded, in bytes.
+func weight(t plan.Task) int {
+	n := 256 + len(t.Ref.Kind) + len(t.Ref.Name) + 9*(len(t.Needs)+len(t.Restart)+len(t.Reload))
+	for k, v := range t.Attrs {
+		n += 9 + len(k) + size(v)
+	}
+	return n
+}
+
+func size(v any) int {
+	switch v := v.(type) {
+	case string:
+		return 9 + len(v)
+	case value.Secret:
+		return 18 + len(v.Reveal())
+	case []any:
+		n := 9
+		for _, item := range v {
+			n += size(item)
+		}
+		return n
+	}
+	return 9
 }
 
 var mapType = reflect.TypeFor[map[string]any]()

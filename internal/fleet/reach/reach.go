@@ -314,8 +314,14 @@ fi;`
 // type, or says "need" and the machine type. Its arguments are the nonce and
 // then MACHINE=HASH for each build at hand.
 var StartScript = oneLine(common + `
-m=$(uname -sm); f=;
-for a; do if [ "${a%=*}" = "$m" ]; then f=$d/${a##*=}; fi; done;
+f=;
+if [ "$uid" = 0 ]; then
+	for a; do if [ -e "$d/${a##*=}" ]; then f=$d/${a##*=}; fi; done;
+fi;
+if [ -z "$f" ]; then
+	m=$(uname -sm);
+	for a; do if [ "${a%=*}" = "$m" ]; then f=$d/${a##*=}; fi; done;
+fi;
 trusted $up "$d" ${f:+"$f"};
 umask 022;
 if [ -n "$f" ] && [ -e "$f" ]; then exec "$f" ` + worker.Argument + ` "$nonce"; fi;

@@ -252,6 +252,32 @@ func TestStoppedByItsUser(t *testing.T) {
 	wants(t, b.one(false), "package:buoy-tools unchanged", "dir:/srv/a changed")
 }
 
+// TestStoppedBeforeThePlan stops a run when its host has only been greeted: as
+// nothing is known of the plan, nothing may count as left over.
+func TestStoppedBeforeThePlan(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[dir.\"/srv/a\"]\n")
+	b.run(false)
+	ctx, stop := context.WithCancel(context.Background())
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op == "rename" && strings.HasSuffix(what, "holder.json") {
+				stop()
+				time.Sleep(50 * time.Millisecond)
+			}
+			return nil
+		}}
+	}
+	for _, h := range b.runCtx(ctx, false) {
+		if len(h.Leftovers) > 0 || len(h.Tasks) > 0 || !h.Stopped {
+			t.Errorf("the stopped run tells of %v and %v", h.Leftovers, h.Tasks)
+		}
+	}
+	if strings.Contains(b.on("var/lib/jadekettle/ledger.json"), "left") {
+		t.Error("the ledger takes what is declared for left over")
+	}
+}
+
 func TestAFullDisk(t *testing.T) {
 	for _, full := range []string{"/srv/", "/var/lib/jadekettle/"} {
 		b := newBench(t, "gauge-01")

@@ -28,11 +28,23 @@ type runner struct {
 	mask  *strings.Replacer
 }
 
-func newRunner(s *session, store *ledger.Store, run plan.Run, tasks []plan.Task) *runner {
-	r := &runner{
-		s: s, store: store, tasks: tasks, ended: make([]plan.Status, len(tasks)), owing: make([][]int, len(tasks)),
-		env: &kind.Env{Machine: s.m, Run: run, Tasks: tasks, Store: store, Content: s.content, Texts: s.texts},
+func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
+	return &runner{s: s, store: store, env: &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts}}
+}
+
+// warm begins what takes long while the plan is on its way.
+func (r *runner) warm(ctx context.Context) {
+	for _, k := range kinds.All() {
+		if w, ok := k.(kind.Warmer); ok {
+			w.Warm(ctx, r.env)
+		}
 	}
+}
+
+// take gives the runner its plan.
+func (r *runner) take(tasks []plan.Task) {
+	r.tasks, r.env.Tasks = tasks, tasks
+	r.ended, r.owing = make([]plan.Status, len(tasks)), make([][]int, len(tasks))
 	var secrets []string
 	for _, t := range tasks {
 		for _, id := range slices.Concat(t.Restart, t.Reload) {
@@ -47,7 +59,6 @@ func newRunner(s *session, store *ledger.Store, run plan.Run, tasks []plan.Task)
 		}
 	}
 	r.mask = strings.NewReplacer(secrets...)
-	return r
 }
 
 func (r *runner) declared() map[value.Ref]bool {
@@ -64,15 +75,6 @@ const maxBatch = 64
 // run goes through the tasks. It ends early when it is asked to, or when the
 // connection is lost, after the task in hand.
 func (r *runner) run(ctx context.Context) error {
-	warmed := map[string]bool{}
-	for _, t := range r.tasks {
-		if k, ok := kinds.Find(t.Ref.Kind); ok && !warmed[t.Ref.Kind] {
-			warmed[t.Ref.Kind] = true
-			if w, ok := k.(kind.Warmer); ok {
-				w.Warm(ctx, r.env)
-			}
-		}
-	}
 	for at := 0; at < len(r.tasks); {
 		if r.s.ending() {
 			return nil

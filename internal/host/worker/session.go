@@ -198,10 +198,15 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 			}
 		}
 	}
+	r := newRunner(s, store, start.Run)
+	r.warm(ctx)
 	if s.conn.Send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)}) != nil {
 		return errLost
 	}
 	tasks, err := s.plan()
+	if errors.Is(err, errStopped) {
+		return s.end(store, &wire.Done{Stopped: true})
+	}
 	if err != nil {
 		return err
 	}
@@ -216,7 +221,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		defer close(flushed)
 		s.flush(over)
 	}()
-	r := newRunner(s, store, start.Run, tasks)
+	r.take(tasks)
 	err = r.run(ctx)
 	close(over)
 	<-flushed
@@ -224,8 +229,12 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	if err = errors.Join(err, err2); err != nil {
 		return err
 	}
-	stopped := s.ending()
-	if s.conn.Send(wire.Message{Done: &wire.Done{Leftovers: left, Stopped: stopped}}) != nil {
+	return s.end(store, &wire.Done{Leftovers: left, Stopped: s.ending()})
+}
+
+// end says that all is told, and forgets the journal once it has arrived.
+func (s *session) end(store *ledger.Store, done *wire.Done) error {
+	if s.conn.Send(wire.Message{Done: done}) != nil {
 		return errLost
 	}
 	if _, err := next(s, s.bye); err != nil {
@@ -235,6 +244,10 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	return nil
 }
 
+// errStopped says that the run was stopped before its plan had come. What is
+// declared is not known then, so nothing can be told to be left over.
+var errStopped = errors.New("stopped before the plan came")
+
 // maxTasks bounds a plan.
 const maxTasks = 1 << 20
 
@@ -242,14 +255,13 @@ const maxTasks = 1 << 20
 func (s *session) plan() ([]plan.Task, error) {
 	var tasks []plan.Task
 	for {
+		var p *wire.Plan
 		select {
 		case <-s.stop:
-			return nil, nil
-		default:
-		}
-		p, err := next(s, s.plans)
-		if err != nil {
-			return nil, err
+			return nil, errStopped
+		case <-s.lost:
+			return nil, errLost
+		case p = <-s.plans:
 		}
 		tasks = append(tasks, p.Tasks...)
 		if len(tasks) > maxTasks {

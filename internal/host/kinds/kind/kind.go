@@ -36,8 +36,8 @@ type Kind interface {
 	Write(ctx context.Context, env *Env, work []Work) []error
 }
 
-// Warmer is a Kind that can begin to read before its turn comes, because that
-// takes long.
+// Warmer is a Kind that can begin to read before the plan has come, because
+// that takes long.
 type Warmer interface {
 	Warm(ctx context.Context, env *Env)
 }
@@ -127,6 +127,12 @@ func Cached[T any](e *Env, key string, read func() (T, error)) (T, error) {
 	}
 	e.cache[key] = v
 	return v, nil
+}
+
+// Drop forgets one thing that was read.
+func (e *Env) Drop(key string) {
+	delete(e.cache, key)
+	delete(e.begun, key)
 }
 
 // Forget drops what was read, after something was written. Keys to keep are

@@ -93,15 +93,25 @@ type state struct {
 	debts []ledger.Debt // not paid yet
 }
 
-// Warm begins to ask systemd, which takes as long as all else together.
+// Warm begins to ask systemd, which takes as long as all else together, for
+// the services that the ledger knows: the plan, which is still on its way,
+// will most often name the same.
 func (Kind) Warm(ctx context.Context, env *kind.Env) {
-	kind.Begin(env, "units", func() (map[string]unit, error) { return show(ctx, env) })
+	var names []string
+	for ref := range env.Store.Entries {
+		if ref.Kind == about.Name {
+			names = append(names, unitName(ref.Name))
+		}
+	}
+	if len(names) > 0 {
+		kind.Begin(env, "units", func() (map[string]unit, error) { return show(ctx, env, names) })
+	}
 }
 
 // Read asks systemd for all services of the plan in one call.
 func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
 	out := make([]kind.Reading, len(tasks))
-	units, err := kind.Cached(env, "units", func() (map[string]unit, error) { return show(ctx, env) })
+	units, err := all(ctx, env)
 	_, boot, bootErr := env.Uptime()
 	for i, t := range tasks {
 		switch {
@@ -144,15 +154,26 @@ func problem(t plan.Task, st state) error {
 // properties are what show asks systemd for; see org.freedesktop.systemd1(5).
 const properties = "--property=Id,Names,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload,ActiveEnterTimestampMonotonic,NRestarts"
 
-func show(ctx context.Context, env *kind.Env) (map[string]unit, error) {
-	if !env.Machine.Look("systemctl") {
-		return nil, errors.New("this host has no systemctl; services are managed with systemd only")
-	}
+// all gives the units of all services in the plan, read in one call.
+func all(ctx context.Context, env *kind.Env) (map[string]unit, error) {
 	var names []string
 	for _, t := range env.Tasks {
 		if t.Ref.Kind == about.Name {
 			names = append(names, unitName(t.Ref.Name))
 		}
+	}
+	read := func() (map[string]unit, error) { return show(ctx, env, names) }
+	units, err := kind.Cached(env, "units", read)
+	if err != nil || slices.ContainsFunc(names, func(n string) bool { _, there := units[n]; return !there }) {
+		env.Drop("units") // what was begun for the ledger's services lacks some
+		return kind.Cached(env, "units", read)
+	}
+	return units, nil
+}
+
+func show(ctx context.Context, env *kind.Env, names []string) (map[string]unit, error) {
+	if !env.Machine.Look("systemctl") {
+		return nil, errors.New("this host has no systemctl; services are managed with systemd only")
 	}
 	c := machine.Command{Args: append([]string{"systemctl", "show", "--no-pager", properties, "--"}, names...)}
 	res, err := env.Machine.Run(ctx, c)
@@ -274,25 +295,24 @@ func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error 
 	if len(started) == 0 {
 		return out
 	}
-	before := look(ctx, env)
+	var names []string
+	for _, i := range started {
+		names = append(names, unitName(work[i].Task.Ref.Name))
+	}
+	before, err := show(ctx, env, names)
 	env.Machine.Wait(ctx, settle)
-	after := look(ctx, env)
+	after, err2 := show(ctx, env, names)
 	for _, i := range started {
 		name := unitName(work[i].Task.Ref.Name)
+		if out[i] = errors.Join(err, err2); out[i] != nil {
+			continue
+		}
 		a, b := before[name], after[name]
 		if !b.running() || b.since != a.since || b.restarts != a.restarts {
 			out[i] = fmt.Errorf("%s did not stay up: a second after its start it is %s (%s); `journalctl -u %s` on the host says more", name, b.active, b.sub, name)
 		}
 	}
 	return out
-}
-
-func look(ctx context.Context, env *kind.Env) map[string]unit {
-	units, err := show(ctx, env)
-	if err != nil {
-		return nil
-	}
-	return units
 }
 
 // act does what one service needs. up says that it was started or restarted.
