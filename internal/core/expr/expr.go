@@ -6,6 +6,7 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -348,8 +349,14 @@ func tidy(msg string) string {
 	case strings.Contains(msg, "mismatched input '<EOF>'"):
 		return "the expression ends too early"
 	}
+	if m := unexpected.FindStringSubmatch(msg); m != nil {
+		return "the expression goes wrong at " + m[1]
+	}
 	return msg
 }
+
+// unexpected matches what the CEL parser says of a token that does not fit.
+var unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input|token recognition error at:) ('.*?')(?:$| )`)
 
 func remedy(msg string) string {
 	if _, rest, ok := strings.Cut(msg, "undeclared reference to '"); ok {

@@ -105,6 +105,7 @@ func TestTexts(t *testing.T) {
 		"a ${data.gauge.nothing}":            `error: x.toml:1:5: ${data.gauge.nothing} gives null, which has no text; use a text, a number or a bool inside a text`,
 		"ab ${host.nmae}":                    `error: x.toml:1:6: host has no "nmae"; did you mean "name"?`,
 		"open ${host.name":                   `error: x.toml:1:6: a ${ is not closed; write ${expression}, or $${ for the characters themselves`,
+		"${1:-tide}":                         "error: x.toml:1:4: the expression goes wrong at ':'; if the characters ${ themselves are meant, write $${",
 		"${}":                                `error: x.toml:1:3: ${} holds no expression; write what is meant, such as ${host.name}`,
 		"check ${candidate} on ${host.site}": `"check ${candidate} on north-pier"`,
 	} {

@@ -55,7 +55,7 @@ func ParseText(s string, at Placer, keep string, extra ...string) (*Text, error)
 			}
 			prog, err := Compile(body, func(o int) value.Place { return at(start + o) }, extra...)
 			if err != nil {
-				ps.AddErr(at(start), err)
+				ps.AddErr(at(start), hinted(err))
 				continue
 			}
 			if lit.Len() > 0 {
@@ -73,6 +73,23 @@ func ParseText(s string, at Placer, keep string, extra ...string) (*Text, error)
 	}
 	t.lone = len(t.parts) == 1 && t.parts[0].prog != nil
 	return t, ps.Err()
+}
+
+// hinted adds the remedy for a text that was not meant as an expression, such
+// as a shell's ${name:-default}.
+func hinted(err error) error {
+	ps, ok := err.(*value.Problems)
+	if !ok {
+		return err
+	}
+	var out value.Problems
+	for _, p := range ps.List() {
+		if p.Do == "" {
+			p.Do = "if the characters ${ themselves are meant, write $${"
+		}
+		out.Add(p)
+	}
+	return out.Err()
 }
 
 // matching gives the offset of the brace that closes an expression, or -1.

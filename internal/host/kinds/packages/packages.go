@@ -81,7 +81,7 @@ func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.R
 	if err != nil {
 		return fail(fmt.Errorf("read dpkg's database: %w", err))
 	}
-	newest, err := candidates(ctx, env)
+	newest, err := candidates(ctx, env, db)
 	for i, t := range tasks {
 		st := db[t.Ref.Name]
 		if t.Attrs.Text("version") == Newest {
@@ -157,18 +157,21 @@ func field(stanza []byte, name string) string {
 }
 
 // candidates asks apt, in one call, for the newest versions of all packages in
-// the plan that are declared newest.
-func candidates(ctx context.Context, env *kind.Env) (map[string]string, error) {
+// the plan that are declared newest. Before that the package list is refreshed
+// when it is old, or when one of them is to be installed.
+func candidates(ctx context.Context, env *kind.Env, db map[string]state) (map[string]string, error) {
 	var names []string
+	install := false
 	for _, t := range env.Tasks {
 		if t.Ref.Kind == about.Name && t.Attrs.Text("version") == Newest {
 			names = append(names, t.Ref.Name)
+			install = install || db[t.Ref.Name].version == ""
 		}
 	}
 	if len(names) == 0 {
 		return nil, nil
 	}
-	if !env.Run.Preview && !env.ListsRefreshed && listAge(env) > env.Run.ListAge {
+	if !env.Run.Preview && !env.ListsRefreshed && (install || listAge(env) > env.Run.ListAge) {
 		if err := refresh(ctx, env); err != nil {
 			return nil, err
 		}
@@ -280,16 +283,29 @@ func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error 
 		install = append(install, i)
 	}
 	if len(install) > 0 && !env.ListsRefreshed {
-		if err := refresh(ctx, env); err != nil {
-			// What the list at hand offers may still be installed.
-			for _, i := range install {
-				out[i] = err
-			}
+		err := renew(ctx, env, work)
+		for _, i := range install {
+			out[i] = err // what the list at hand offers may still be installed
 		}
 	}
 	batch(ctx, env, work, remove, out, "remove")
 	batch(ctx, env, work, install, out, "install", "--allow-downgrades")
 	return out
+}
+
+// renew refreshes the package list, and what it says is the newest.
+func renew(ctx context.Context, env *kind.Env, work []kind.Work) error {
+	err := refresh(ctx, env)
+	env.Drop("candidates")
+	newest, err2 := candidates(ctx, env, nil)
+	for i, w := range work {
+		st := w.State.(state)
+		if c := newest[w.Task.Ref.Name]; st.candidate != "" && c != "" {
+			st.candidate = c
+			work[i].State = st
+		}
+	}
+	return errors.Join(err, err2)
 }
 
 // batch runs apt-get once for all, and when that fails once for each that is
