@@ -143,8 +143,6 @@ func problem(t plan.Task, st state) error {
 		return kind.NotYet("there is no unit %s on this host; declare its package or unit file, or set optional = true", unitName(t.Ref.Name))
 	case st.load == "masked" && (running || boot):
 		return fmt.Errorf("the unit %s is masked; run `systemctl unmask %s` on the host if that is no longer meant", unitName(t.Ref.Name), unitName(t.Ref.Name))
-	case st.load == "error" || st.load == "bad-setting":
-		return fmt.Errorf("systemd cannot load the unit %s; `systemctl status %s` on the host says why", unitName(t.Ref.Name), unitName(t.Ref.Name))
 	case boot && st.file == "static":
 		return fmt.Errorf("the unit %s has no [Install] section, so it cannot be started at boot by itself; take boot out", unitName(t.Ref.Name))
 	}
@@ -231,7 +229,10 @@ func (Kind) Compare(t plan.Task, s any) []plan.Change {
 		return nil // optional: a missing unit that is not was an error
 	}
 	var out []plan.Change
-	if st.reload {
+	switch {
+	case st.load == "error" || st.load == "bad-setting": // which may be over once systemd looks again
+		out = append(out, plan.Change{What: "unit file", Before: "not loaded, for a reason that `systemctl status " + unitName(t.Ref.Name) + "` tells", After: "loaded"})
+	case st.reload:
 		out = append(out, plan.Change{What: "unit file", Before: "changed since it was loaded", After: "loaded"})
 	}
 	starts := false

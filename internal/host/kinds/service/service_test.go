@@ -34,16 +34,18 @@ func TestCompare(t *testing.T) {
 		stands   state
 		want     string
 	}{
-		"as it should be":        {yes, state{unit: up}, ""},
-		"down":                   {yes, state{unit: down}, "running: no -> yes, boot: no -> yes"},
-		"crashed":                {yes, state{unit: crashed}, "running: failed -> yes"},
-		"to be stopped":          {no, state{unit: up}, "running: yes -> no, boot: yes -> no"},
-		"nothing declared":       {nil, state{unit: down}, ""},
-		"a restart is due":       {yes, state{up, []ledger.Debt{restart}}, "restart: due since file:/a changed -> done"},
-		"a reload is due":        {yes, state{up, []ledger.Debt{reload}}, "reload: due since file:/b changed -> done"},
-		"both are due":           {yes, state{up, []ledger.Debt{reload, restart, restart}}, "restart: due since file:/b, file:/a changed -> done"},
-		"due while down":         {yes, state{down, []ledger.Debt{restart}}, "running: no -> yes, boot: no -> yes"},
-		"due while to be down":   {no, state{up, []ledger.Debt{restart}}, "running: yes -> no, boot: yes -> no"},
+		"as it should be":      {yes, state{unit: up}, ""},
+		"down":                 {yes, state{unit: down}, "running: no -> yes, boot: no -> yes"},
+		"crashed":              {yes, state{unit: crashed}, "running: failed -> yes"},
+		"to be stopped":        {no, state{unit: up}, "running: yes -> no, boot: yes -> no"},
+		"nothing declared":     {nil, state{unit: down}, ""},
+		"a restart is due":     {yes, state{up, []ledger.Debt{restart}}, "restart: due since file:/a changed -> done"},
+		"a reload is due":      {yes, state{up, []ledger.Debt{reload}}, "reload: due since file:/b changed -> done"},
+		"both are due":         {yes, state{up, []ledger.Debt{reload, restart, restart}}, "restart: due since file:/b, file:/a changed -> done"},
+		"due while down":       {yes, state{down, []ledger.Debt{restart}}, "running: no -> yes, boot: no -> yes"},
+		"due while to be down": {no, state{up, []ledger.Debt{restart}}, "running: yes -> no, boot: yes -> no"},
+		"a unit that cannot load": {yes, state{unit: unit{load: "bad-setting", active: "active", file: "enabled"}},
+			"unit file: not loaded, for a reason that `systemctl status .service` tells -> loaded"},
 		"the unit file is newer": {yes, state{unit: stale}, "unit file: changed since it was loaded -> loaded"},
 		"optional and not there": {yes, state{unit: unit{load: "not-found"}}, ""},
 	} {
@@ -67,7 +69,6 @@ func TestWhatCannotBe(t *testing.T) {
 		"none, and that is fine":      {value.Attrs{"running": true, "optional": true}, unit{load: "not-found"}, ""},
 		"masked":                      {value.Attrs{"running": true}, unit{load: "masked"}, "is masked"},
 		"masked, and to be down":      {value.Attrs{"running": false}, unit{load: "masked"}, ""},
-		"a unit that cannot load":     {nil, unit{load: "bad-setting"}, "systemd cannot load"},
 		"static, and to be at boot":   {value.Attrs{"boot": true}, unit{load: "loaded", file: "static"}, "no [Install] section"},
 		"static, and not to be there": {value.Attrs{"boot": false}, unit{load: "loaded", file: "static"}, ""},
 	} {
