@@ -72,7 +72,7 @@ func (v *view) event(e run.Event) {
 		v.changes(t.Changes)
 	}
 	if t.Status == plan.Failed {
-		v.printf(bad, "    %s", value.Printable(t.Message))
+		v.block(bad, "    ", t.Message)
 	}
 }
 
@@ -88,6 +88,13 @@ func (v *view) changes(list []plan.Change) {
 		if c.Diff != "" && (v.preview || v.verbose) {
 			v.diff(c.Diff)
 		}
+	}
+}
+
+// block prints a text of one or more lines, each indented.
+func (v *view) block(m mood, indent, text string) {
+	for line := range strings.SplitSeq(value.Printable(strings.TrimRight(text, "\n")), "\n") {
+		v.printf(m, "%s%s", indent, line)
 	}
 }
 
@@ -370,7 +377,7 @@ func (v *view) failures(hosts []*run.Host) {
 		v.printf(bad, "%s  %s  failed", names, f.task.Ref)
 		v.printf(plain, "  %s", f.task.Place)
 		fmt.Fprint(v.app.Out, v.app.excerpt(src, f.task.Place))
-		v.printf(plain, "  %s", value.Printable(f.task.Message))
+		v.block(plain, "  ", f.task.Message)
 		v.output(f.task.Output, f.task.Message)
 		if len(f.holds) > 0 {
 			v.printf(plain, "  it blocks %s", strings.Join(f.holds, ", "))
@@ -388,7 +395,7 @@ func (v *view) failures(hosts []*run.Host) {
 				v.printf(plain, "  %s", value.Printable(part))
 			}
 			if h.Wrong != nil {
-				v.printf(plain, "  %s", h.Wrong)
+				v.block(plain, "  ", h.Wrong.Error())
 			}
 		}
 	}
@@ -423,9 +430,7 @@ func (v *view) output(text, message string) {
 		return
 	}
 	v.printf(quiet, "  it printed:")
-	for line := range strings.SplitSeq(value.Printable(text), "\n") {
-		v.printf(quiet, "    | %s", line)
-	}
+	v.block(quiet, "    | ", text)
 }
 
 // rest prints what else is worth knowing: results that an earlier run left
@@ -440,7 +445,7 @@ func (v *view) rest(hosts []*run.Host) {
 					v.printf(moodOf(r.Status), "  %s  %s  %s", value.Printable(r.Ref.String()), string(r.Status), took(r.Took))
 				}
 				if r.Message != "" {
-					v.printf(bad, "    %s", value.Printable(r.Message))
+					v.block(bad, "    ", r.Message)
 				}
 			}
 		}

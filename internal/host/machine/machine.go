@@ -163,7 +163,7 @@ func (o Output) Fault(c Command) error {
 }
 
 // telling picks the line that tells most: what dpkg says of the package that
-// failed, apt's first error, or else the last line.
+// failed, the first error of apt or systemctl, or else the last line.
 func telling(output string) string {
 	lines := strings.Split(strings.TrimSpace(output), "\n")
 	for i, l := range lines {
@@ -172,7 +172,7 @@ func telling(output string) string {
 		}
 	}
 	for _, l := range lines {
-		if strings.HasPrefix(l, "E: ") {
+		if strings.HasPrefix(l, "E: ") || strings.HasPrefix(l, "Failed to ") {
 			return strings.TrimPrefix(l, "E: ")
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"reflect"
 	"slices"
 	"strings"
@@ -314,6 +315,10 @@ func (r *runner) failed(t plan.Task, err error) plan.Result {
 	var ce *machine.CommandError
 	if errors.As(err, &ce) {
 		res.Output = ce.Output
+	}
+	denied := errors.Is(err, fs.ErrPermission) || strings.Contains(strings.ToLower(res.Message+res.Output), "denied")
+	if denied && r.s.m.UID() != 0 {
+		res.Message += `; the worker is no root here: set connect.elevate = "sudo" if it is to be`
 	}
 	return res
 }

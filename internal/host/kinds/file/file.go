@@ -289,6 +289,10 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 	}
 	f, err := d.Create(candidate, mode, uid, gid)
 	if err != nil {
+		var pe *fs.PathError // which names the candidate, of no use to anybody
+		if errors.As(err, &pe) {
+			err = pe.Err
+		}
 		return fmt.Errorf("make a file in %s: %w", path.Dir(st.path), err)
 	}
 	defer func() {

@@ -305,7 +305,7 @@ func renew(ctx context.Context, env *kind.Env, work []kind.Work) error {
 			work[i].State = st
 		}
 	}
-	return errors.Join(err, err2)
+	return both(err, err2)
 }
 
 // batch runs apt-get once for all, and when that fails once for each that is
@@ -331,13 +331,21 @@ func batch(ctx context.Context, env *kind.Env, work []kind.Work, which []int, ou
 		which = wrong(env, work, which, out)
 		for _, i := range which {
 			if err := run([]int{i}); err != nil {
-				out[i] = errors.Join(out[i], err)
+				out[i] = both(out[i], err)
 			}
 		}
 	} else if err != nil {
-		out[which[0]] = errors.Join(out[which[0]], err)
+		out[which[0]] = both(out[which[0]], err)
 	}
 	wrong(env, work, which, out)
+}
+
+// both joins what failed first and what failed then in one line.
+func both(first, then error) error {
+	if first == nil || then == nil {
+		return errors.Join(first, then)
+	}
+	return fmt.Errorf("%w; then %w", first, then)
 }
 
 // wrong gives those that do not stand as declared, and clears the errors of
