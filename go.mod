@@ -1,6 +1,6 @@
 module jadekettle
 
-go 1.26.8
+go 1.26.0
 
 require (
 	cel.dev/cel-go v0.33.2

@@ -95,6 +95,12 @@ func Load(project fs.FS, files []string, problems *value.Problems) (inv *Invento
 	return l.inv, whole
 }
 
+// setAt is where a host's key was set, and whether for a range.
+type setAt struct {
+	place  value.Place
+	ranged bool
+}
+
 // table is one [host.NAME] table that speaks of a host, with the host's number
 // when the name is a range.
 type table struct {
@@ -282,9 +288,17 @@ func (l *loader) finish(h *Host) {
 		groups = append(groups, g.Name)
 	}
 	h.Vars = map[string]any{"name": h.Name, "address": h.Name, "groups": groups}
-	from := map[string]value.Place{}
+	from := map[string]setAt{}
 	tables := slices.Clone(l.tables[h.Name])
-	slices.SortStableFunc(tables, func(a, b table) int { return boolInt(b.ranged) - boolInt(a.ranged) })
+	slices.SortStableFunc(tables, func(a, b table) int {
+		switch {
+		case a.ranged == b.ranged:
+			return 0
+		case a.ranged:
+			return -1
+		}
+		return 1
+	})
 	var connects []source
 	for _, t := range l.top {
 		connects = append(connects, source{t, -1, 0})
@@ -296,28 +310,16 @@ func (l *loader) finish(h *Host) {
 	}
 	for _, t := range tables {
 		for _, k := range t.node.Keys {
-			if first, there := from[k.Name]; there && !t.ranged && k.Name != "connect" && !l.rangedAt(tables, first) {
-				l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name, k.Name, first), Do: "keep one of them", Also: []value.Place{first}})
+			// What is said of one host goes before what is said of a range.
+			if first, there := from[k.Name]; there && first.ranged == t.ranged && k.Name != "connect" {
+				l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name, k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
 				continue
 			}
-			from[k.Name] = k.Place
+			from[k.Name] = setAt{k.Place, t.ranged}
 			l.hostKey(h, t, k, &connects)
 		}
 	}
 	l.connect(h, connects)
-}
-
-func (l *loader) rangedAt(tables []table, at value.Place) bool {
-	return slices.ContainsFunc(tables, func(t table) bool {
-		return t.ranged && slices.ContainsFunc(t.node.Keys, func(k manifest.Key) bool { return k.Place == at })
-	})
-}
-
-func boolInt(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]source) {

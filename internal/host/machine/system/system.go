@@ -142,7 +142,7 @@ func (d *dir) Lstat(name string) (machine.Info, error) {
 		return machine.Info{}, err
 	}
 	st := fi.Sys().(*syscall.Stat_t)
-	return machine.Info{Type: fi.Mode().Type(), Mode: st.Mode & 0o7777, UID: int(st.Uid), GID: int(st.Gid),
+	return machine.Info{Type: fi.Mode().Type(), Mode: uint32(st.Mode) & 0o7777, UID: int(st.Uid), GID: int(st.Gid),
 		Size: fi.Size(), Time: fi.ModTime(), Inode: st.Ino}, nil
 }
 
