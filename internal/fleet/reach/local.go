@@ -2,15 +2,16 @@ package reach
 
 import (
 	"fmt"
+	"io"
 	"os/exec"
 
 	"jadekettle/internal/host/machine"
 )
 
 // local runs the same scripts on this machine.
-type local struct{}
+type local struct{ pipes []io.Closer }
 
-func (local) start(command string) (*process, error) {
+func (l *local) start(command string) (*process, error) {
 	cmd := exec.Command("sh", "-c", command)
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -25,7 +26,14 @@ func (local) start(command string) (*process, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("start sh on this machine: %w", err)
 	}
+	l.pipes = append(l.pipes, in)
 	return p, nil
 }
 
-func (local) close() {}
+// close lets a worker see the end of its input. It is not killed: it finishes
+// the task in hand.
+func (l *local) close() {
+	for _, p := range l.pipes {
+		p.Close()
+	}
+}

@@ -44,12 +44,20 @@ type Dialer struct {
 type Session struct {
 	io.Reader
 	io.Writer
-	end  func()
+	in   io.Closer
+	tr   transport
 	errs *machine.Keep
 }
 
 // Close ends the session and its connection.
-func (s *Session) Close() { s.end() }
+func (s *Session) Close() {
+	s.in.Close()
+	s.tr.close()
+}
+
+// Abort cuts the connection, which ends reads and writes that wait for it. It
+// may be called while they do.
+func (s *Session) Abort() { s.tr.close() }
 
 // Errors gives what the worker wrote on its standard error, for a message.
 func (s *Session) Errors() string { return lastLine(s.errs.String()) }
@@ -91,7 +99,7 @@ func (d *Dialer) Open(ctx context.Context, t Target) (*Session, error) {
 
 func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
 	if t.Local {
-		return local{}, nil
+		return &local{}, nil
 	}
 	return d.ssh(ctx, t)
 }
@@ -124,7 +132,7 @@ func launch(tr transport, t Target) (*Session, error) {
 		}
 		switch {
 		case word == "ready":
-			return &Session{Reader: out, Writer: p.in, errs: p.errs, end: func() { p.in.Close(); tr.close() }}, nil
+			return &Session{Reader: out, Writer: p.in, in: p.in, tr: tr, errs: p.errs}, nil
 		case word == "refuse":
 			return nil, fmt.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is started from it; see what it is with `ls -ld %s`, and put it right", rest, rest)
 		case word == "need" && attempt == 0:

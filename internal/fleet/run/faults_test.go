@@ -2,8 +2,10 @@ package run_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path"
@@ -250,6 +252,55 @@ func TestStoppedByItsUser(t *testing.T) {
 	}
 	b.host().Wrap = nil
 	wants(t, b.one(false), "package:buoy-tools unchanged", "dir:/srv/a changed")
+}
+
+// TestSilence lets either side fall silent without closing anything, as a
+// cable does that is pulled further away.
+func TestSilence(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[file.\"/srv/a\"]\ncopy = \"big\"\n")
+	big := strings.Repeat("tide", 4<<20)
+	b.write("manifests/big", big)
+	hash := fmt.Sprintf("%x", sha256.Sum256([]byte(big)))
+	b.silence = 300 * time.Millisecond
+	hold := make(chan struct{})
+	for name, answer := range map[string]func(io.Reader, io.Writer, string){
+		"it says nothing": func(_ io.Reader, out io.Writer, nonce string) {
+			io.WriteString(out, worker.Ready(nonce))
+			<-hold
+		},
+		"it asks for much and takes none of it": func(_ io.Reader, out io.Writer, nonce string) {
+			io.WriteString(out, worker.Ready(nonce))
+			c := wire.NewConn(nil, out)
+			c.Send(wire.Message{Facts: &facts.Facts{}})
+			c.Send(wire.Message{Want: &wire.Want{SHA256: []string{hash}}})
+			<-hold
+		},
+	} {
+		b.host().Answer = answer
+		begun := time.Now()
+		if h := b.one(false); h.State != run.Lost || !strings.Contains(h.Message, "silent for too long") || time.Since(begun) > 10*time.Second {
+			t.Errorf("%s: the host is %s after %v: %s", name, h.State, time.Since(begun), h.Message)
+		}
+	}
+	close(hold)
+	b.host().Answer = nil
+
+	b.host().Silence = 300 * time.Millisecond
+	f := b.fleet()
+	s, err := f.Open(context.Background(), f.Project.Inventory.Hosts[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	wire.NewConn(s, s).Send(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{ID: "silent", Project: "saltmarsh"}}})
+	time.Sleep(50 * time.Millisecond)
+	if h := b.one(false); h.State != run.Busy {
+		t.Errorf("while the first controller holds it, the host is %s", h.State)
+	}
+	b.host().Wait() // its worker gives up by itself
+	b.silence = 0
+	wants(t, b.one(false), "file:/srv/a changed")
 }
 
 // TestStoppedBeforeThePlan stops a run when its host has only been greeted: as

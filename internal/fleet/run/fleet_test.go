@@ -31,6 +31,7 @@ type bench struct {
 	project string // its identity
 	key     string // another client's key, when set
 	notify  func(run.Event)
+	silence time.Duration
 }
 
 // newBench brings up hosts of these names, each given the manifest "all".
@@ -80,7 +81,7 @@ func (b *bench) fleet() *run.Fleet {
 		key = b.key
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper"}
-	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
+	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
 		return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key, Elevate: h.Connect.Elevate})
 	}}
 }

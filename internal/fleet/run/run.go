@@ -83,6 +83,9 @@ type Fleet struct {
 	Parallel int // hosts at once
 	// Open starts a worker on a host.
 	Open func(ctx context.Context, h *inventory.Host) (*reach.Session, error)
+	// Silence is how long a host may say nothing before its connection counts
+	// as broken; 0 means 60 seconds.
+	Silence time.Duration
 	// Notify is told each event, one at a time. May be nil.
 	Notify func(Event)
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"jadekettle/internal/core/inventory"
@@ -13,12 +14,7 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
-)
-
-// The beat of pings and how long a silence breaks a connection.
-const (
-	beat    = 15 * time.Second
-	silence = 60 * time.Second
+	"jadekettle/internal/host/worker"
 )
 
 // maxResults bounds what one host may send as results, in bytes of text.
@@ -32,14 +28,38 @@ type talk struct {
 	session *reach.Session
 	conn    *wire.Conn
 	plan    *plan.Plan
-	seen    []bool // by task id
-	text    int    // bytes of results so far
-	heard   time.Time
-	done    bool // the worker has told everything
+	seen    []bool       // by task id
+	text    int          // bytes of results so far
+	heard   atomic.Int64 // when something last came or went, in Unix nanoseconds
+	silent  atomic.Bool  // it was cut off for its silence
+	done    bool         // the worker has told everything
 }
 
 func newTalk(f *Fleet, h *inventory.Host, out *Host, s *reach.Session) *talk {
-	return &talk{fleet: f, host: h, out: out, session: s, conn: wire.NewConn(s, s), heard: time.Now()}
+	t := &talk{fleet: f, host: h, out: out, session: s, conn: wire.NewConn(s, s)}
+	t.alive()
+	return t
+}
+
+func (t *talk) alive() { t.heard.Store(time.Now().UnixNano()) }
+
+// watch closes a session that has been silent for too long, which also ends a
+// write that waits for a dead connection.
+func (t *talk) watch(silence time.Duration, over chan struct{}) {
+	ticker := time.NewTicker(silence / 4)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-over:
+			return
+		case <-ticker.C:
+		}
+		if time.Since(time.Unix(0, t.heard.Load())) > silence {
+			t.silent.Store(true)
+			t.session.Abort()
+			return
+		}
+	}
 }
 
 type busyError struct{ text string }
@@ -52,7 +72,11 @@ var errEnd = errors.New("the session is over")
 func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
 	start := &wire.Start{Format: wire.Format, Run: r, OnlyFacts: onlyFacts, Services: onlyFacts || t.fleet.Project.ReadsServices()}
 	if err := t.conn.Send(wire.Message{Start: start}); err != nil {
-		return broken(err)
+		return t.broken(err)
+	}
+	silence := t.fleet.Silence
+	if silence == 0 {
+		silence = worker.Silence
 	}
 	incoming := make(chan wire.Message)
 	ended := make(chan error, 1)
@@ -72,13 +96,14 @@ func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
 			}
 		}
 	}()
-	ticker := time.NewTicker(beat)
+	go t.watch(silence, over)
+	ticker := time.NewTicker(silence / 4)
 	defer ticker.Stop()
 	stop := ctx.Done()
 	for {
 		select {
 		case m := <-incoming:
-			t.heard = time.Now()
+			t.alive()
 			if err := t.handle(m, onlyFacts); err != nil {
 				if errors.Is(err, errEnd) {
 					return nil
@@ -89,25 +114,25 @@ func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
 			if t.done {
 				return nil
 			}
-			return broken(err)
+			return t.broken(err)
 		case <-ticker.C:
-			if time.Since(t.heard) > silence {
-				return fmt.Errorf("the connection broke: the host was silent for %d seconds", int(silence.Seconds()))
-			}
 			if err := t.conn.Send(wire.Message{Ping: &wire.Ping{}}); err != nil {
-				return broken(err)
+				return t.broken(err)
 			}
 		case <-stop:
 			stop = nil
 			t.out.Stopped = true
 			if err := t.conn.Send(wire.Message{Stop: &wire.Stop{}}); err != nil {
-				return broken(err)
+				return t.broken(err)
 			}
 		}
 	}
 }
 
-func broken(err error) error {
+func (t *talk) broken(err error) error {
+	if t.silent.Load() {
+		return errors.New("the connection broke: the host was silent for too long")
+	}
 	if errors.Is(err, wire.ErrFrame) {
 		return fmt.Errorf("the connection was cut: %w", err)
 	}
@@ -182,7 +207,7 @@ func (t *talk) resolve() error {
 		if parts, err = wire.Parts(p.Tasks); err == nil {
 			for i := range parts {
 				if err := t.conn.Send(wire.Message{Plan: &parts[i]}); err != nil {
-					return broken(err)
+					return t.broken(err)
 				}
 			}
 			return nil
@@ -227,9 +252,9 @@ func (t *talk) giveOne(hash string) error {
 			return missing(err.Error())
 		}
 		if err := t.conn.Send(wire.Message{Chunk: &wire.Chunk{SHA256: hash, Data: buf[:n], Last: last}}); err != nil {
-			return broken(err)
+			return t.broken(err)
 		}
-		t.heard = time.Now() // what is being taken is heard from
+		t.alive() // what is being taken is heard from
 		if last {
 			return nil
 		}

@@ -38,6 +38,8 @@ type Host struct {
 	NoSudo   bool   // sudo asks for a password
 	// Wrap, when set, stands between the worker and the machine, for faults.
 	Wrap func(machine.Machine) machine.Machine
+	// Silence is how long a worker waits for a sign of life; 0 means as usual.
+	Silence time.Duration
 	// Answer, when set, takes the place of the worker, for hosts that lie.
 	Answer func(in io.Reader, out io.Writer, nonce string)
 
@@ -277,7 +279,7 @@ func (h *Host) exec(line string, ch ssh.Channel) int {
 		h.sessions--
 		h.mu.Unlock()
 	}()
-	if err := worker.Serve(context.Background(), m, ch, ch); err != nil {
+	if err := worker.Serve(context.Background(), m, ch, ch, h.Silence); err != nil {
 		fmt.Fprintln(ch.Stderr(), err)
 		return 1
 	}

@@ -19,11 +19,7 @@ func (s *session) content(c plan.Content) (io.ReadCloser, error) {
 }
 
 func (s *session) want(hashes []string) error {
-	if s.conn.Send(wire.Message{Want: &wire.Want{SHA256: hashes}}) != nil {
-		s.breakOff()
-		return errLost
-	}
-	return nil
+	return s.send(wire.Message{Want: &wire.Want{SHA256: hashes}})
 }
 
 // maxHashes bounds one Want, so that it fits into a frame.

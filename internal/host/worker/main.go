@@ -23,7 +23,7 @@ func Main(nonce string) int {
 	if _, err := io.WriteString(out, Ready(nonce)); err != nil {
 		return 1
 	}
-	if err := Serve(context.Background(), system.New(), in, out); err != nil {
+	if err := Serve(context.Background(), system.New(), in, out, Silence); err != nil {
 		fmt.Fprintln(errs, "jadekettle-worker:", err)
 		return 1
 	}

@@ -19,30 +19,34 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// The beat of pings and how long a silence breaks a connection.
-const (
-	beat    = 15 * time.Second
-	silence = 60 * time.Second
-)
+// Silence is how long nothing may be heard before a connection counts as broken.
+const Silence = 60 * time.Second
 
-// Serve runs one session to its end. The error is for the worker's own
-// standard error; the controller is told over the wire.
-func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer) error {
+// Serve runs one session to its end, or until it has heard nothing for so long
+// (0 means Silence). The error is for the worker's own standard error; the
+// controller is told over the wire.
+func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, silence time.Duration) error {
+	if silence == 0 {
+		silence = Silence
+	}
 	s := &session{
-		m: m, conn: wire.NewConn(r, w),
+		m: m, conn: wire.NewConn(r, w), silence: silence,
 		starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
-		bye: make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
+		outbox: make(chan letter, 64),
+		bye:    make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
 		kick: make(chan struct{}, 1),
 	}
 	s.heard.Store(time.Now().UnixNano())
 	done := make(chan struct{})
 	defer close(done)
 	go s.receive()
+	go s.deliver(done)
 	go s.watch(done)
 	err := s.serve(ctx)
 	if err != nil && !errors.Is(err, errLost) {
-		s.conn.Send(wire.Message{Fault: &wire.Fault{Message: err.Error()}})
+		s.send(wire.Message{Fault: &wire.Fault{Message: err.Error()}})
 	}
+	s.drain()
 	return err
 }
 
@@ -50,8 +54,9 @@ var errLost = errors.New("the connection to the controller broke")
 
 // session is one conversation with a controller.
 type session struct {
-	m    machine.Machine
-	conn *wire.Conn
+	m       machine.Machine
+	conn    *wire.Conn
+	silence time.Duration
 
 	starts chan *wire.Start
 	plans  chan *wire.Plan
@@ -60,6 +65,7 @@ type session struct {
 	stop   chan struct{} // the controller asks to end after the task in hand
 	lost   chan struct{} // the connection is gone
 	heard  atomic.Int64
+	outbox chan letter
 
 	breakOnce, stopOnce, byeOnce sync.Once
 
@@ -101,9 +107,66 @@ func pass[T any](s *session, to chan T, v T) {
 	}
 }
 
+// letter is a message on its way out, or, with no message, a mark whose done is
+// closed when all before it is written.
+type letter struct {
+	message wire.Message
+	done    chan struct{}
+}
+
+// send hands a message over to be written. It does not wait for that: a write
+// to a connection that is dead but not closed may never end, and the host must
+// be let go all the same.
+func (s *session) send(m wire.Message) error { return s.hand(letter{message: m}) }
+
+func (s *session) hand(l letter) error {
+	select {
+	case <-s.lost:
+		return errLost
+	default:
+	}
+	select {
+	case s.outbox <- l:
+		return nil
+	case <-s.lost:
+		return errLost
+	}
+}
+
+// drain waits until all is written, or the connection is lost.
+func (s *session) drain() {
+	mark := letter{done: make(chan struct{})}
+	if s.hand(mark) != nil {
+		return
+	}
+	select {
+	case <-mark.done:
+	case <-s.lost:
+	}
+}
+
+// deliver writes what is handed over, in order.
+func (s *session) deliver(done chan struct{}) {
+	for {
+		select {
+		case l := <-s.outbox:
+			if l.done != nil {
+				close(l.done)
+				continue
+			}
+			if s.conn.Send(l.message) != nil {
+				s.breakOff()
+				return
+			}
+		case <-done:
+			return
+		}
+	}
+}
+
 // watch pings, and breaks off after a long silence.
 func (s *session) watch(done chan struct{}) {
-	t := time.NewTicker(beat)
+	t := time.NewTicker(s.silence / 4)
 	defer t.Stop()
 	for {
 		select {
@@ -113,13 +176,13 @@ func (s *session) watch(done chan struct{}) {
 			return
 		case <-t.C:
 		}
-		if time.Since(time.Unix(0, s.heard.Load())) > silence {
+		if time.Since(time.Unix(0, s.heard.Load())) > s.silence {
 			s.breakOff()
 			return
 		}
-		if s.conn.Send(wire.Message{Ping: &wire.Ping{}}) != nil {
-			s.breakOff()
-			return
+		select {
+		case s.outbox <- letter{message: wire.Message{Ping: &wire.Ping{}}}:
+		default: // enough is on its way
 		}
 	}
 }
@@ -159,16 +222,16 @@ func (s *session) serve(ctx context.Context) error {
 	if start.Format != wire.Format {
 		return fmt.Errorf("the controller speaks format %d, this worker %d", start.Format, wire.Format)
 	}
-	if err := s.conn.Send(wire.Message{Hello: &wire.Hello{Format: wire.Format}}); err != nil {
+	if err := s.send(wire.Message{Hello: &wire.Hello{Format: wire.Format}}); err != nil {
 		return errLost
 	}
 	if start.OnlyFacts {
-		return s.conn.Send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)})
+		return s.send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)})
 	}
 	store, err := ledger.Open(s.m, start.Run)
 	var busy *ledger.BusyError
 	if errors.As(err, &busy) {
-		return s.conn.Send(wire.Message{Busy: &wire.Busy{Holder: busy.Holder, Since: max(0, busy.Since.Unix())}})
+		return s.send(wire.Message{Busy: &wire.Busy{Holder: busy.Holder, Since: max(0, busy.Since.Unix())}})
 	}
 	if err != nil {
 		return err
@@ -178,7 +241,7 @@ func (s *session) serve(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.conn.Send(wire.Message{Bye: &wire.Bye{}}) // the lock is free again
+	return s.send(wire.Message{Bye: &wire.Bye{}}) // the lock is free again
 }
 
 func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Start) error {
@@ -193,14 +256,14 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	}
 	for _, rec := range collected {
 		for part := range chunked(rec.Results) {
-			if s.conn.Send(wire.Message{Collected: &wire.Collected{Run: rec.Run.ID, Results: part}}) != nil {
+			if s.send(wire.Message{Collected: &wire.Collected{Run: rec.Run.ID, Results: part}}) != nil {
 				return errLost
 			}
 		}
 	}
 	r := newRunner(s, store, start.Run)
 	r.warm(ctx)
-	if s.conn.Send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)}) != nil {
+	if s.send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)}) != nil {
 		return errLost
 	}
 	tasks, err := s.plan()
@@ -224,7 +287,10 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	r.take(tasks)
 	err = r.run(ctx)
 	close(over)
-	<-flushed
+	select {
+	case <-flushed:
+	case <-s.lost:
+	}
 	left, err2 := store.Finish(start.Run, r.declared())
 	if err = errors.Join(err, err2); err != nil {
 		return err
@@ -234,7 +300,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 
 // end says that all is told, and forgets the journal once it has arrived.
 func (s *session) end(store *ledger.Store, done *wire.Done) error {
-	if s.conn.Send(wire.Message{Done: done}) != nil {
+	if s.send(wire.Message{Done: done}) != nil {
 		return errLost
 	}
 	if _, err := next(s, s.bye); err != nil {
@@ -316,8 +382,7 @@ func (s *session) flush(over chan struct{}) {
 		s.queue = nil
 		s.mu.Unlock()
 		for part := range chunked(list) {
-			if s.conn.Send(wire.Message{Results: &wire.Results{List: part}}) != nil {
-				s.breakOff()
+			if s.send(wire.Message{Results: &wire.Results{List: part}}) != nil {
 				return
 			}
 		}
