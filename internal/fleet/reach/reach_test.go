@@ -145,3 +145,31 @@ func TestOneBuildIsAtHand(t *testing.T) {
 		t.Errorf("it has %d bytes, %v", len(program), err)
 	}
 }
+
+func TestTheUsersOwnSettings(t *testing.T) {
+	if _, err := exec.LookPath("ssh"); err != nil {
+		t.Skip("there is no OpenSSH to read its settings")
+	}
+	home := t.TempDir()
+	d := &Dialer{Home: home}
+	given := Target{Name: "gauge-01", Address: "gauge-01"}
+	if got, err := d.settings(t.Context(), given); err != nil || got != given {
+		t.Errorf("without settings it becomes %+v, %v", got, err)
+	}
+	os.Mkdir(filepath.Join(home, ".ssh"), 0o700)
+	os.WriteFile(filepath.Join(home, ".ssh/config"), []byte("Host gauge-*\n  HostName 192.0.2.21\n  Port 2200\n  User ops\n  IdentityFile ~/.ssh/pier\nHost far\n  ProxyJump pier.example.org\n"), 0o600)
+	want := Target{Name: "gauge-01", Address: "192.0.2.21", Port: 2200, User: "ops", Key: filepath.Join(home, ".ssh/pier")}
+	if got, err := d.settings(t.Context(), given); err != nil || got != want {
+		t.Errorf("it becomes %+v, %v", got, err)
+	}
+	own := Target{Name: "gauge-01", Address: "gauge-01", Port: 22, User: "root", Key: "/k"}
+	if got, err := d.settings(t.Context(), own); err != nil || got.Port != 22 || got.User != "root" || got.Key != "/k" {
+		t.Errorf("what the inventory says is overruled: %+v, %v", got, err)
+	}
+	if got, err := d.settings(t.Context(), Target{Address: "192.0.2.99"}); err != nil || got.Key != "" || got.Address != "192.0.2.99" {
+		t.Errorf("a host that nothing matches becomes %+v, %v", got, err)
+	}
+	if _, err := d.settings(t.Context(), Target{Address: "far"}); err == nil || !strings.Contains(err.Error(), "through another host (proxyjump pier.example.org)") {
+		t.Errorf("through another host: %v", err)
+	}
+}

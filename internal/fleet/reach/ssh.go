@@ -58,6 +58,10 @@ func (t Target) hostPort() string {
 }
 
 func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
+	t, err := d.settings(ctx, t)
+	if err != nil {
+		return nil, err
+	}
 	known, err := d.known()
 	if err != nil {
 		return nil, err

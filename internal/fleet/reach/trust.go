@@ -29,6 +29,10 @@ var errSeen = errors.New("the key was seen")
 
 // Key asks a host for its key, without logging in.
 func (d *Dialer) Key(ctx context.Context, t Target) (*HostKey, error) {
+	t, err := d.settings(ctx, t)
+	if err != nil {
+		return nil, err
+	}
 	known, err := d.known()
 	if err != nil {
 		return nil, err
