@@ -61,8 +61,16 @@ func Main(args []string) int {
 }
 
 // Run runs one command line.
-func (a *App) Run(ctx context.Context, args []string) int {
+func (a *App) Run(ctx context.Context, args []string) (code int) {
 	a.code = exitDone
+	defer func() {
+		if r := recover(); r != nil && a.Getenv("JADEKETTLE_TRACE") == "" {
+			fmt.Fprintf(a.Err, "jadekettle: a mistake in this program: %v\n  please report it, with what is printed when JADEKETTLE_TRACE=1 is set\n", r)
+			code = exitWrong
+		} else if r != nil {
+			panic(r)
+		}
+	}()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(a.In)

@@ -173,6 +173,9 @@ func (s *source) place(offset int) value.Place {
 // reports whether the whole document was read.
 func ParseTOML(name string, data []byte, problems *value.Problems) (*Node, bool) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	// TOML leaves it to us what a line break in a text is. An editor that writes
+	// \r\n must not change what stands in a host's file.
+	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	src := newSource(name, data)
 	root := &Node{Kind: Table, Place: value.Place{File: name}, src: src}
 	if !utf8.Valid(data) {

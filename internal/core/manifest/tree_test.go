@@ -39,6 +39,16 @@ func TestParseGivesPlacesAndOrder(t *testing.T) {
 	}
 }
 
+func TestTheEditorsLineBreaksDoNotMatter(t *testing.T) {
+	root, problems := parse(t, "a = \"\"\"\r\none\r\ntwo ${z}\"\"\"\r\nb = \"x\\r\\n\"\r\n")
+	if len(problems) > 0 || root.Get("a").Value != "one\ntwo ${z}" || root.Get("b").Value != "x\r\n" {
+		t.Errorf("the texts are %q and %q, %v", root.Get("a").Value, root.Get("b").Value, problems)
+	}
+	if at := root.Get("a").At(8); at.Line != 3 || at.Col != 5 {
+		t.Errorf("the expression stands at %v", at)
+	}
+}
+
 func TestOffsetsMapBackThroughEscapes(t *testing.T) {
 	for name, c := range map[string]struct {
 		text string

@@ -119,6 +119,13 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 			slots <- struct{}{}
 			defer func() { <-slots }()
 			begun := time.Now()
+			defer func() {
+				if r := recover(); r != nil { // one host's trouble must not be that of all
+					out[i].State, out[i].Message = Lost, fmt.Sprintf("a mistake in this program: %v; please report it", r)
+				}
+				out[i].Took = time.Since(begun)
+				f.notify(Event{Host: out[i]})
+			}()
 			switch {
 			case h.Off != "":
 				out[i].State, out[i].Message = Off, h.Off
@@ -127,8 +134,6 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 			default:
 				do(ctx, h, out[i])
 			}
-			out[i].Took = time.Since(begun)
-			f.notify(Event{Host: out[i]})
 		}()
 	}
 	wg.Wait()

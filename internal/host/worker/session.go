@@ -214,7 +214,12 @@ func (s *session) ending() bool {
 	}
 }
 
-func (s *session) serve(ctx context.Context) error {
+func (s *session) serve(ctx context.Context) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("a mistake in the worker itself: %v", r)
+		}
+	}()
 	start, err := next(s, s.starts)
 	if err != nil {
 		return err
