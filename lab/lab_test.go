@@ -308,53 +308,36 @@ func TestFaultsOnRealHosts(t *testing.T) {
 	l.on("gauge-01", "rm /home/ops/.bashrc")
 	t.Run("a planted link in the worker's folder", func(t *testing.T) {
 		l.on("gauge-01", "mv /var/lib/jadekettle/bin /tmp/bin; ln -s /tmp/bin /var/lib/jadekettle/bin")
-		code, out := l.jk("preview", "gauge-01")
-		if code != 1 || !strings.Contains(out, "/var/lib/jadekettle/bin on the host can be changed by others") {
-			t.Errorf("ended with %d:\n%s", code, out)
-		}
+		l.fails(t, "preview", "/var/lib/jadekettle/bin on the host can be changed by others")
 		l.on("gauge-01", "rm /var/lib/jadekettle/bin; mv /tmp/bin /var/lib/jadekettle/bin")
 	})
 	t.Run("a worker that others can write", func(t *testing.T) {
 		l.on("gauge-01", "chmod o+w /var/lib/jadekettle/bin/*")
-		if code, out := l.jk("preview", "gauge-01"); code != 1 || !strings.Contains(out, "can be changed by others") {
-			t.Errorf("ended with %d:\n%s", code, out)
-		}
+		l.fails(t, "preview", "can be changed by others")
 		l.on("gauge-01", "chmod o-w /var/lib/jadekettle/bin/*")
 	})
 	t.Run("a planted link in a file's place, and on the way", func(t *testing.T) {
 		l.on("gauge-01", "rm /etc/salt; ln -s /etc/shadow /etc/salt")
-		code, out := l.jk("apply", "gauge-01")
-		if code != 1 || !strings.Contains(out, "/etc/salt is a symbolic link to /etc/shadow") {
-			t.Errorf("ended with %d:\n%s", code, out)
-		}
+		l.fails(t, "apply", "/etc/salt is a symbolic link to /etc/shadow")
 		l.on("gauge-01", "rm /etc/salt")
 	})
 	t.Run("sudo refused", func(t *testing.T) {
 		l.on("gauge-01", "mv /etc/sudoers.d/ops /root/ops")
-		code, out := l.jk("preview", "gauge-01")
-		if code != 1 || !strings.Contains(out, "sudo refuses ops") {
-			t.Errorf("ended with %d:\n%s", code, out)
-		}
+		l.fails(t, "preview", "sudo refuses ops")
 		if err := os.Rename(filepath.Join(l.dir, "gauge-01/root/root/ops"), filepath.Join(l.dir, "gauge-01/root/etc/sudoers.d/ops")); err != nil {
 			t.Fatal(err)
 		}
 	})
 	t.Run("a full disk under the worker", func(t *testing.T) {
 		l.on("gauge-01", "mkdir -p /var/lib/jadekettle.old && mv /var/lib/jadekettle/* /var/lib/jadekettle.old/ && mount -t tmpfs -o size=64k,mode=700 full /var/lib/jadekettle")
-		code, out := l.jk("apply", "gauge-01")
-		if code != 1 || !strings.Contains(out, "cannot be stored in /var/lib/jadekettle/bin") || !strings.Contains(out, "No space left") {
-			t.Errorf("ended with %d:\n%s", code, out)
-		}
+		l.fails(t, "apply", "cannot be stored in /var/lib/jadekettle/bin", "No space left")
 		l.on("gauge-01", "umount /var/lib/jadekettle; mv /var/lib/jadekettle.old/* /var/lib/jadekettle/")
 	})
 	t.Run("a changed host key, then trusted", func(t *testing.T) {
 		known := read(t, l.dir+"/known_hosts")
 		fields := strings.Fields(known)
 		os.WriteFile(l.dir+"/known_hosts", []byte(strings.Replace(known, fields[2], fields[5], 1)), 0o600)
-		code, out := l.jk("preview", "gauge-01")
-		if code != 1 || !strings.Contains(out, "its host key is not the one that is known") {
-			t.Errorf("ended with %d:\n%s", code, out)
-		}
+		l.fails(t, "preview", "its host key is not the one that is known")
 		if code, out := l.jk("hosts", "trust", "--yes", "gauge-01"); code != 1 {
 			t.Errorf("trust took a changed key without --replace: %d\n%s", code, out)
 		}
@@ -366,6 +349,17 @@ func TestFaultsOnRealHosts(t *testing.T) {
 		}
 	})
 	t.Run("a worker killed mid-run", func(t *testing.T) { l.killed(t) })
+}
+
+// fails runs a preview or an apply of the first host that must fail and say so.
+func (l *lab) fails(t *testing.T, verb string, says ...string) {
+	t.Helper()
+	code, out := l.jk(verb, "gauge-01")
+	for _, want := range says {
+		if code != 1 || !strings.Contains(out, want) {
+			t.Errorf("%s ended with %d, or does not say %q:\n%s", verb, code, want, out)
+		}
+	}
 }
 
 // killed kills the worker while it installs, and sees the next run come out right.
