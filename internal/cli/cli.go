@@ -107,7 +107,7 @@ func (a *App) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&a.project, "project", "", "the project's folder (default: this one or the nearest above with a jadekettle.toml)")
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
-	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.factsCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
+	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w; `%s --help` lists the flags", err, c.CommandPath())
 	})

@@ -174,6 +174,7 @@ func TestTheConnectionIsCutMidRun(t *testing.T) {
 		return faulty{m, func(op, what string) error {
 			if op == "run" && strings.Contains(what, "install") {
 				b.host().Cut() // the cable is pulled while apt-get works
+				time.Sleep(500 * time.Millisecond)
 			}
 			return nil
 		}}
@@ -239,7 +240,7 @@ func TestStoppedByItsUser(t *testing.T) {
 		return faulty{m, func(op, what string) error {
 			if op == "run" && strings.Contains(what, "install") {
 				stop()
-				time.Sleep(50 * time.Millisecond) // for the word to come through
+				time.Sleep(500 * time.Millisecond) // for the word to come through
 			}
 			return nil
 		}}
@@ -262,7 +263,7 @@ func TestSilence(t *testing.T) {
 	big := strings.Repeat("tide", 4<<20)
 	b.write("manifests/big", big)
 	hash := fmt.Sprintf("%x", sha256.Sum256([]byte(big)))
-	b.silence = 300 * time.Millisecond
+	b.silence = 1500 * time.Millisecond
 	hold := make(chan struct{})
 	for name, answer := range map[string]func(io.Reader, io.Writer, string){
 		"it says nothing": func(_ io.Reader, out io.Writer, nonce string) {
@@ -286,7 +287,7 @@ func TestSilence(t *testing.T) {
 	close(hold)
 	b.host().Answer = nil
 
-	b.host().Silence = 300 * time.Millisecond
+	b.host().Silence = 1500 * time.Millisecond
 	f := b.fleet()
 	s, err := f.Open(context.Background(), f.Project.Inventory.Hosts[0])
 	if err != nil {
@@ -314,7 +315,7 @@ func TestStoppedBeforeThePlan(t *testing.T) {
 		return faulty{m, func(op, what string) error {
 			if op == "rename" && strings.HasSuffix(what, "holder.json") {
 				stop()
-				time.Sleep(50 * time.Millisecond)
+				time.Sleep(500 * time.Millisecond)
 			}
 			return nil
 		}}

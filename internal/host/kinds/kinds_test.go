@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
@@ -89,5 +90,30 @@ func TestImpliedNeeds(t *testing.T) {
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("%s:%s with %s needs %v, want %s", c.kind, c.name, c.declared, got, c.want)
 		}
+	}
+}
+
+// TestEveryExampleIsTaken writes each example into a manifest's line and holds
+// it to the attribute's own type.
+func TestEveryExampleIsTaken(t *testing.T) {
+	n := 0
+	for _, k := range kinds.All() {
+		for _, a := range append(k.Schema().Attrs, schema.Common...) {
+			for _, example := range a.Examples {
+				var ps value.Problems
+				root, _ := manifest.ParseTOML("example", []byte(a.Name+" = "+example), &ps)
+				if err := ps.Err(); err != nil {
+					t.Errorf("%s.%s: %v", k.Schema().Name, a.Name, err)
+					continue
+				}
+				if _, err := a.Value(root.Get(a.Name).Plain()); err != nil && !strings.Contains(example, "${") {
+					t.Errorf("%s: %v", k.Schema().Name, err)
+				}
+				n++
+			}
+		}
+	}
+	if n < 40 {
+		t.Errorf("there are only %d examples", n)
 	}
 }
