@@ -128,7 +128,9 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 			case len(changes) == 0:
 				results = append(results, r.right(t))
 			case r.env.Run.Preview:
-				r.owe(t)
+				if _, err := r.owe(t); err != nil {
+					return err
+				}
 				results = append(results, plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed, Changes: changes})
 			default:
 				work = append(work, kind.Work{Task: t, State: reading.State, Changes: changes})

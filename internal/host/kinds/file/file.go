@@ -93,7 +93,7 @@ func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.R
 	for i, t := range tasks {
 		st, err := read(env, t)
 		out[i] = kind.Reading{State: st, Err: err}
-		if readable(err) && differs(t, st) && t.Content.Size <= kind.MaxDiff && st.size <= kind.MaxDiff {
+		if showable(t, st, err) {
 			want = append(want, *t.Content)
 		}
 	}
@@ -102,8 +102,8 @@ func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.R
 	}
 	texts, err := env.Texts(want)
 	for i, t := range tasks {
-		st, ok := out[i].State.(state)
-		if !ok || !readable(out[i].Err) || !differs(t, st) || t.Content.Size > kind.MaxDiff || st.size > kind.MaxDiff {
+		st := out[i].State.(state)
+		if !showable(t, st, out[i].Err) {
 			continue
 		}
 		if err != nil {
@@ -122,8 +122,12 @@ func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.R
 	return out
 }
 
-// readable says whether the state is good enough to be compared.
-func readable(err error) bool { return err == nil || errors.Is(err, kind.ErrNotYet) }
+// showable says whether the content differs and both texts are short enough to
+// be shown.
+func showable(t plan.Task, st state, err error) bool {
+	readable := err == nil || errors.Is(err, kind.ErrNotYet)
+	return readable && differs(t, st) && t.Content.Size <= kind.MaxDiff && st.size <= kind.MaxDiff
+}
 
 func differs(t plan.Task, st state) bool {
 	if t.Absent || t.Content == nil {
