@@ -156,6 +156,14 @@ func TestTemplates(t *testing.T) {
 	if _, known, err := p.Execute(&Vars{}); known || err != nil {
 		t.Errorf("without facts a template that reads them is known (%v)", err)
 	}
+	p2, err := ParseTemplate("x.tmpl", "{{ facts.arch }}\n{{ host.nmae }}{{ if data.no }}{{ data.never }}{{ end }}{{ and facts.arch data.never }}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, known, err := p2.Execute(&Vars{Host: map[string]any{"name": "a"}, Data: map[string]any{}})
+	if want := "x.tmpl:2:4: host has no \"nmae\"; did you mean \"name\"?\nx.tmpl:2:22: data has no \"no\"; nothing is set there"; known || show(nil, err) != "error: "+want {
+		t.Errorf("what is missing whatever the facts are: %v", err)
+	}
 	if !p.ReadsFact("services") || p.ReadsFact("disks") {
 		t.Error("it is wrong about the facts that it reads")
 	}

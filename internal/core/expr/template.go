@@ -23,6 +23,7 @@ type Template struct {
 	text   string
 	root   *template.Template
 	chains []chain   // every selection that starts at a root
+	always []chain   // those of them that are evaluated whatever the facts are
 	pool   sync.Pool // of *instance
 }
 
@@ -63,6 +64,9 @@ func ParseTemplate(file, text string) (*Template, error) {
 		return nil, t.explain(err, nil)
 	}
 	t.root = root
+	if root.Tree != nil {
+		t.unconditional(root.Tree.Root)
+	}
 	var ps value.Problems
 	for _, tmpl := range root.Templates() {
 		if tmpl.Tree != nil {
@@ -79,6 +83,34 @@ func ParseTemplate(file, text string) (*Template, error) {
 		return in
 	}
 	return t, ps.Err()
+}
+
+// unconditional finds the selections that stand alone in an action, or in the
+// head of an if, range or with, at the template's top level.
+func (t *Template) unconditional(top *parse.ListNode) {
+	for _, n := range top.Nodes {
+		var pipe *parse.PipeNode
+		switch n := n.(type) {
+		case *parse.ActionNode:
+			pipe = n.Pipe
+		case *parse.IfNode:
+			pipe = n.Pipe
+		case *parse.RangeNode:
+			pipe = n.Pipe
+		case *parse.WithNode:
+			pipe = n.Pipe
+		}
+		if pipe == nil || len(pipe.Cmds) == 0 || len(pipe.Cmds[0].Args) != 1 {
+			continue
+		}
+		c, ok := pipe.Cmds[0].Args[0].(*parse.ChainNode)
+		if !ok {
+			continue
+		}
+		if id, ok := c.Node.(*parse.IdentifierNode); ok && (id.Ident == "host" || id.Ident == "data") {
+			t.always = append(t.always, chain{append([]string{id.Ident}, c.Field...), int(id.Position())})
+		}
+	}
 }
 
 // walk lets every printing action pass through emit and checks fact names.
@@ -154,7 +186,7 @@ func (t *Template) readsFacts() bool {
 // depends on facts that are not there.
 func (t *Template) Execute(vars *Vars) (text string, known bool, err error) {
 	if vars.Facts == nil && t.readsFacts() {
-		return "", false, nil
+		return "", false, t.missingAlways(vars)
 	}
 	in := t.pool.Get().(*instance)
 	defer t.pool.Put(in)
@@ -164,6 +196,19 @@ func (t *Template) Execute(vars *Vars) (text string, known bool, err error) {
 		return "", true, t.explain(err, vars)
 	}
 	return b.String(), true, nil
+}
+
+// missingAlways says which names are missing that will be asked for whatever
+// the facts are.
+func (t *Template) missingAlways(vars *Vars) error {
+	var ps value.Problems
+	roots := map[string]any{"host": vars.Host, "data": vars.Data}
+	for _, c := range t.always {
+		if step, what, do := missing(c.path, roots); step > 0 {
+			ps.At(t.place(c.offset), what, do)
+		}
+	}
+	return ps.Err()
 }
 
 var (
