@@ -78,24 +78,9 @@ func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
 	if silence == 0 {
 		silence = worker.Silence
 	}
-	incoming := make(chan wire.Message)
-	ended := make(chan error, 1)
-	over := make(chan struct{})
+	incoming, ended, over := make(chan wire.Message), make(chan error, 1), make(chan struct{})
 	defer close(over)
-	go func() {
-		for {
-			m, err := t.conn.Receive()
-			if err != nil {
-				ended <- err
-				return
-			}
-			select {
-			case incoming <- m:
-			case <-over:
-				return
-			}
-		}
-	}()
+	go t.receive(incoming, ended, over)
 	go t.watch(silence, over)
 	ticker := time.NewTicker(silence / 4)
 	defer ticker.Stop()
@@ -125,6 +110,22 @@ func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
 			if err := t.conn.Send(wire.Message{Stop: &wire.Stop{}}); err != nil {
 				return t.broken(err)
 			}
+		}
+	}
+}
+
+// receive passes on what comes in until the connection ends.
+func (t *talk) receive(incoming chan<- wire.Message, ended chan<- error, over <-chan struct{}) {
+	for {
+		m, err := t.conn.Receive()
+		if err != nil {
+			ended <- err
+			return
+		}
+		select {
+		case incoming <- m:
+		case <-over:
+			return
 		}
 	}
 }

@@ -249,22 +249,11 @@ func (s *session) serve(ctx context.Context) (err error) {
 	return s.send(wire.Message{Bye: &wire.Bye{}}) // the lock is free again
 }
 
+// run takes one run to its end, with the host's lock held.
 func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Start) error {
-	collected, err := store.Collect()
+	collected, err := s.collect(store)
 	if err != nil {
-		return fmt.Errorf("read the journal of an earlier run: %w", err)
-	}
-	if len(collected) > 0 {
-		if err := store.Save(); err != nil {
-			return err
-		}
-	}
-	for _, rec := range collected {
-		for part := range chunked(rec.Results) {
-			if s.send(wire.Message{Collected: &wire.Collected{Run: rec.Run.ID, Results: part}}) != nil {
-				return errLost
-			}
-		}
+		return err
 	}
 	r := newRunner(s, store, start.Run)
 	r.warm(ctx)
@@ -283,24 +272,51 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 			return err
 		}
 	}
-	flushed := make(chan struct{})
-	over := make(chan struct{})
-	go func() {
-		defer close(flushed)
-		s.flush(over)
-	}()
 	r.take(tasks)
-	err = r.run(ctx)
-	close(over)
-	select {
-	case <-flushed:
-	case <-s.lost:
-	}
+	err = s.streaming(func() error { return r.run(ctx) })
 	left, err2 := store.Finish(start.Run, r.declared())
 	if err = errors.Join(err, err2); err != nil {
 		return err
 	}
 	return s.end(store, &wire.Done{Leftovers: left, Stopped: s.ending()})
+}
+
+// collect tells what earlier runs did whose results never arrived.
+func (s *session) collect(store *ledger.Store) ([]ledger.Record, error) {
+	collected, err := store.Collect()
+	if err != nil {
+		return nil, fmt.Errorf("read the journal of an earlier run: %w", err)
+	}
+	if len(collected) == 0 {
+		return nil, nil
+	}
+	if err := store.Save(); err != nil { // the ledger has learnt from the journal
+		return nil, err
+	}
+	for _, rec := range collected {
+		for part := range chunked(rec.Results) {
+			if s.send(wire.Message{Collected: &wire.Collected{Run: rec.Run.ID, Results: part}}) != nil {
+				return nil, errLost
+			}
+		}
+	}
+	return collected, nil
+}
+
+// streaming does some work while what it posts is sent, until all is sent.
+func (s *session) streaming(work func() error) error {
+	flushed, over := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(flushed)
+		s.flush(over)
+	}()
+	err := work()
+	close(over)
+	select {
+	case <-flushed:
+	case <-s.lost:
+	}
+	return err
 }
 
 // end says that all is told, and forgets the journal once it has arrived.
