@@ -241,12 +241,16 @@ func (s *session) serve(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	err = s.run(ctx, store, start)
-	store.Close()
-	if err != nil {
+	if err := s.holding(ctx, store, start); err != nil {
 		return err
 	}
 	return s.send(wire.Message{Bye: &wire.Bye{}}) // the lock is free again
+}
+
+// holding is run, and lets the host go whatever happens.
+func (s *session) holding(ctx context.Context, store *ledger.Store, start *wire.Start) error {
+	defer store.Close()
+	return s.run(ctx, store, start)
 }
 
 // run takes one run to its end, with the host's lock held.
