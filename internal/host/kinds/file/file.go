@@ -308,6 +308,9 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 	if e := f.Close(); err == nil {
 		err = e
 	}
+	if err == nil && mode&0o6000 != 0 {
+		err = d.Chmod(candidate, mode) // for all but root, writing takes these bits away
+	}
 	if err != nil {
 		return fmt.Errorf("write %s: %w", st.path, err)
 	}

@@ -53,18 +53,24 @@ func TestFilesHaveTheirOwnerAndModeFromTheStart(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer d.Close()
-	f, err := d.Create("a", 0o2751, -1, -1)
+	f, err := d.Create("a", 0o751, -1, -1)
 	if err != nil {
 		t.Fatal(err)
 	}
 	io.WriteString(f, "text")
 	f.Close()
 	info, err := d.Lstat("a")
-	if err != nil || info.Mode != 0o2751 || info.Size != 4 || info.UID != os.Geteuid() {
+	if err != nil || info.Mode != 0o751 || info.Size != 4 || info.UID != os.Geteuid() {
 		t.Errorf("it is %+v, %v", info, err)
 	}
 	if _, err := d.Create("a", 0o644, -1, -1); !errors.Is(err, fs.ErrExist) {
 		t.Errorf("making it again gives %v", err)
+	}
+	if err := d.Chmod("a", 0o4750); err != nil {
+		t.Error(err)
+	}
+	if info, _ := d.Lstat("a"); info.Mode != 0o4750 {
+		t.Errorf("after chmod its mode is %o", info.Mode)
 	}
 	os.Symlink("a", filepath.Join(m.Root, "link"))
 	if _, err := d.Open("link"); err == nil {
