@@ -185,6 +185,6 @@ func newRun(p *resolve.Project, preview bool) (plan.Run, time.Time, error) {
 	}
 	return plan.Run{
 		ID: id.String(), Project: p.Settings.Project, Preview: preview, Who: me() + "@" + machine,
-		Whole: true, ListAge: p.Settings.PackageListAge,
+		ListAge: p.Settings.PackageListAge,
 	}, time.Now(), nil
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,12 +25,18 @@ type round struct {
 	parallel int
 	verbose  bool
 	strict   bool // --fail-if-changes
+	part     resolve.Selection
 }
 
 func (r *round) flags(c *cobra.Command) {
 	c.Flags().StringSliceVar(&r.except, "except", nil, "hosts, patterns or @groups to take out again")
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "hosts at once (default: [run] parallel, 32)")
 	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, and in an apply whole texts")
+	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil, "only these tasks, as kind:pattern, such as \"file:/etc/*\"; may be repeated")
+	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only tasks with this label; may be repeated")
+	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only tasks of this manifest; may be repeated")
+	c.Flags().StringArrayVar(&r.part.LeaveOut, "leave-out", nil, "not these tasks, as kind:pattern; may be repeated")
+	c.Flags().BoolVar(&r.part.WithNeeds, "with-needs", false, "take along what the selected tasks need")
 	c.Flags().BoolVar(&r.strict, "fail-if-changes", false, "end with 3 when something changed or would change")
 }
 
@@ -103,6 +110,9 @@ func (a *App) agree(hosts []*inventory.Host) bool {
 
 // round takes hosts through a preview or an apply and reports.
 func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*inventory.Host, dir string) error {
+	if err := p.Select(r.part); err != nil {
+		return err
+	}
 	if err := resolved(p, hosts); err != nil {
 		return err
 	}
@@ -110,7 +120,9 @@ func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*
 	if err != nil {
 		return err
 	}
+	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet := a.fleet(p, dir, r.parallel)
+	fleet.Selection = r.part
 	v := &view{app: a, preview: r.preview, verbose: r.verbose, dir: dir}
 	for _, h := range hosts {
 		v.wide = max(v.wide, len(h.Name))
@@ -128,6 +140,9 @@ func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*
 		return history.New(id, started, time.Since(started), out).Write(a.Out)
 	}
 	v.ending(out)
+	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Host) bool { return h.Planned > 0 || h.State != run.Reached && h.State != run.Off }) {
+		return errors.New("the call selects no task on any of these hosts; `jadekettle preview -v` lists the tasks")
+	}
 	return nil
 }
 

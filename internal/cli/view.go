@@ -370,11 +370,7 @@ func (v *view) failures(hosts []*run.Host) {
 	src := &sources{dir: v.dir}
 	for _, f := range list {
 		fmt.Fprintln(v.app.Out)
-		names := strings.Join(f.hosts, ", ")
-		if len(f.hosts) > 6 {
-			names = fmt.Sprintf("%s and %d more", strings.Join(f.hosts[:5], ", "), len(f.hosts)-5)
-		}
-		v.printf(bad, "%s  %s  failed", names, f.task.Ref)
+		v.printf(bad, "%s  %s  failed", several(f.hosts), f.task.Ref)
 		v.printf(plain, "  %s", f.task.Place)
 		fmt.Fprint(v.app.Out, v.app.excerpt(src, f.task.Place))
 		v.block(plain, "  ", f.task.Message)
@@ -449,13 +445,41 @@ func (v *view) rest(hosts []*run.Host) {
 				}
 			}
 		}
-		if len(h.Leftovers) > 0 {
-			var refs []string
-			for _, ref := range h.Leftovers {
-				refs = append(refs, value.Printable(ref.String()))
+	}
+	v.shared(hosts, func(h *run.Host) []value.Ref { return h.Needed }, "what was selected needs what was not: %s; --with-needs takes it along")
+	v.shared(hosts, func(h *run.Host) []value.Ref { return h.Leftovers }, "left over, since nothing declares it any more: %s")
+}
+
+// shared prints a list of things once for all hosts that have the same one.
+func (v *view) shared(hosts []*run.Host, of func(*run.Host) []value.Ref, format string) {
+	var order []string
+	names := map[string][]string{}
+	for _, h := range hosts {
+		if list := refs(of(h)); list != "" {
+			if names[list] == nil {
+				order = append(order, list)
 			}
-			fmt.Fprintln(v.app.Out)
-			v.printf(plain, "%s  left over, since nothing declares it any more: %s", h.Name, strings.Join(refs, ", "))
+			names[list] = append(names[list], h.Name)
 		}
 	}
+	for _, list := range order {
+		fmt.Fprintln(v.app.Out)
+		v.printf(plain, "%s  "+format, several(names[list]), list)
+	}
+}
+
+// several names hosts, the first few of many.
+func several(names []string) string {
+	if len(names) > 6 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:5], ", "), len(names)-5)
+	}
+	return strings.Join(names, ", ")
+}
+
+func refs(list []value.Ref) string {
+	var out []string
+	for _, ref := range list {
+		out = append(out, value.Printable(ref.String()))
+	}
+	return strings.Join(out, ", ")
 }

@@ -39,6 +39,7 @@ type Host struct {
 	Seconds   float64     `json:"seconds"`
 	Tasks     []Task      `json:"tasks"`
 	Leftovers []string    `json:"leftovers"`
+	Needed    []string    `json:"needed"` // what selected tasks need, and was not selected
 	Collected []Collected `json:"collected"`
 }
 
@@ -78,7 +79,7 @@ func host(h *run.Host) Host {
 		Name: h.Name, State: h.State, Message: h.Message, Seconds: seconds(h.Took),
 		Changed: h.Count(plan.Changed), Failed: h.Count(plan.Failed), Unchanged: h.Count(plan.Unchanged),
 		LeftOut: h.Count(plan.LeftOut), Blocked: h.Count(plan.Blocked),
-		Tasks: []Task{}, Leftovers: []string{}, Collected: []Collected{},
+		Tasks: []Task{}, Leftovers: []string{}, Needed: []string{}, Collected: []Collected{},
 	}
 	if h.Wrong != nil {
 		out.Message += ": " + h.Wrong.Error()
@@ -88,6 +89,9 @@ func host(h *run.Host) Host {
 	}
 	for _, ref := range h.Leftovers {
 		out.Leftovers = append(out.Leftovers, ref.String())
+	}
+	for _, ref := range h.Needed {
+		out.Needed = append(out.Needed, ref.String())
 	}
 	for _, c := range h.Collected {
 		done := Collected{Run: c.Run, Tasks: []Task{}}

@@ -182,9 +182,10 @@ func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
 }
 
 // literal says whether a value holds no ${...}, so that it can be checked
-// before a host is known. The condition is CEL already, and about is words.
+// before a host is known. The condition is CEL already; about and labels are
+// words.
 func (n *Node) literal(attr string) bool {
-	if attr == "about" || attr == "if" {
+	if attr == "about" || attr == "if" || attr == schema.Labels {
 		return true
 	}
 	switch n.Kind {

@@ -17,15 +17,30 @@ type Content struct {
 
 // Task is one declaration on one host in one run.
 type Task struct {
-	ID      int           `cbor:"1,keyasint"` // its index in the plan
-	Ref     value.Ref     `cbor:"2,keyasint"`
-	Attrs   value.Attrs   `cbor:"3,keyasint"`
-	Absent  bool          `cbor:"4,keyasint,omitempty"`
-	Needs   []int         `cbor:"5,keyasint,omitempty"` // tasks that come before; when one fails this is blocked
-	Restart []int         `cbor:"6,keyasint,omitempty"` // tasks whose change makes a restart due
-	Reload  []int         `cbor:"7,keyasint,omitempty"` // tasks whose change makes a reload due
-	Content *Content      `cbor:"8,keyasint,omitempty"`
-	Places  []value.Place `cbor:"-"` // where it is declared, first place first
+	ID      int         `cbor:"1,keyasint"` // its index in the plan
+	Ref     value.Ref   `cbor:"2,keyasint"`
+	Attrs   value.Attrs `cbor:"3,keyasint"`
+	Absent  bool        `cbor:"4,keyasint,omitempty"`
+	Needs   []int       `cbor:"5,keyasint,omitempty"` // tasks that come before; when one fails this is blocked
+	Owes    []Owed      `cbor:"6,keyasint,omitempty"` // what its change makes due
+	Content *Content    `cbor:"7,keyasint,omitempty"`
+
+	Places    []value.Place `cbor:"-"` // where it is declared, first place first
+	Manifests []string      `cbor:"-"` // by which manifests
+	Labels    []string      `cbor:"-"`
+}
+
+// The actions that can be owed to a service.
+const (
+	Restart = "restart"
+	Reload  = "reload"
+)
+
+// Owed is a restart or reload that a change makes due. The service need not be
+// part of the plan: what is owed is written down all the same.
+type Owed struct {
+	Service value.Ref `cbor:"1,keyasint"`
+	Action  string    `cbor:"2,keyasint"`
 }
 
 // Omitted is a declaration that its condition left out.

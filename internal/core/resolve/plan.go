@@ -32,7 +32,7 @@ func (p *Project) Plan(h *inventory.Host, f *facts.Facts) (*plan.Plan, error) {
 	}
 	for _, name := range manifestsOf(h) {
 		for _, d := range p.decls[name] {
-			r.declare(d)
+			r.declare(name, d)
 		}
 	}
 	r.explicit()
@@ -54,11 +54,9 @@ type item struct {
 	maybe   bool // its condition depends on facts not known
 	partial bool // an attribute depends on facts not known
 
-	needs   []*item // what it needs, explicit first
-	restart []*item
-	reload  []*item
-	placed  bool
-	mark    int // of the last search that came by
+	needs  []*item // what it needs, explicit first
+	placed bool
+	mark   int // of the last search that came by
 }
 
 type resolver struct {
@@ -75,7 +73,7 @@ type resolver struct {
 	search  int
 }
 
-func (r *resolver) declare(d *decl) {
+func (r *resolver) declare(manifest string, d *decl) {
 	maybe := false
 	if d.cond != nil {
 		yes, known, err := d.cond.Bool(r.vars)
@@ -94,7 +92,7 @@ func (r *resolver) declare(d *decl) {
 		return
 	}
 	it := &item{kind: d.Kind, decl: d, maybe: maybe}
-	it.task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.attrs)), Places: []value.Place{d.Place}}
+	it.task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.attrs)), Places: []value.Place{d.Place}, Manifests: []string{manifest}}
 	good := true
 	for i := range d.attrs {
 		good = r.attr(it, &d.attrs[i]) && good
@@ -242,6 +240,7 @@ func (r *resolver) add(it *item) {
 		return
 	}
 	first.task.Places = append(first.task.Places, it.decl.Place)
+	first.task.Manifests = append(first.task.Manifests, it.task.Manifests...)
 }
 
 // difference says in what two declarations of one thing differ, or "".
@@ -307,10 +306,10 @@ func (r *resolver) explicit() {
 				case "before":
 					other.need(it)
 				case "restart_on":
-					it.restart = append(it.restart, other)
+					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Restart})
 					it.need(other)
 				case "reload_on":
-					it.reload = append(it.reload, other)
+					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Reload})
 					it.need(other)
 				default:
 					it.need(other)
@@ -469,9 +468,10 @@ func (r *resolver) order() {
 	}
 	r.plan.Tasks = make([]plan.Task, len(placed))
 	for i, it := range placed {
-		it.task.Needs, it.task.Restart, it.task.Reload = ids(it.needs), ids(it.restart), ids(it.reload)
+		it.task.Needs = ids(it.needs)
+		it.task.Labels = it.task.Attrs.Texts(schema.Labels)
 		for name := range it.task.Attrs {
-			if a, _ := it.kind.Attr(name); name == "absent" || a.Type == schema.RefTo || isContent(it.kind, name) {
+			if a, _ := it.kind.Attr(name); name == "absent" || name == schema.Labels || a.Type == schema.RefTo || isContent(it.kind, name) {
 				delete(it.task.Attrs, name) // the plan says it in other fields
 			}
 		}

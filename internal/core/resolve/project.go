@@ -167,6 +167,10 @@ func (p *Project) compileAttr(d *decl, a manifest.Attr, ps *value.Problems) attr
 	if a.Schema.Type == schema.Command {
 		keep = expr.Candidate
 	}
+	if a.Schema.Name == schema.Labels { // words, not evaluated
+		out.fixed = a.Node.Plain()
+		return out
+	}
 	eval, err := p.compileNode(a.Node, keep)
 	if err != nil {
 		ps.AddErr(a.Node.Place, err)

@@ -147,6 +147,45 @@ func TestTheSameThingTwice(t *testing.T) {
 	}
 }
 
+func TestSelections(t *testing.T) {
+	manifest := "[group.tide]\n[user.maren]\ngroups = [\"tide\"]\nlabels = [\"people\", \"${word}\"]\n[dir.\"/srv/a\"]\nowner = \"maren\"\n[file.\"/srv/a/b\"]\n[file.\"/etc/c\"]\nlabels = [\"people\"]\n"
+	whole, problems := resolved(t, files(manifest, "manifests/more.toml", "[dir.\"/more\"]\n[group.tide]\n"), debian)
+	if whole == nil {
+		t.Fatal(problems)
+	}
+	for name, c := range map[string]struct {
+		s            resolve.Selection
+		want, needed string
+	}{
+		"all":               {resolve.Selection{}, "group:tide user:maren dir:/srv/a file:/srv/a/b file:/etc/c dir:/more", "[]"},
+		"a kind":            {resolve.Selection{Tasks: []string{"file:*"}}, "file:/srv/a/b file:/etc/c", "[dir:/srv/a]"},
+		"a pattern":         {resolve.Selection{Tasks: []string{"*:/srv/*"}}, "dir:/srv/a file:/srv/a/b", "[user:maren]"},
+		"with needs":        {resolve.Selection{Tasks: []string{"file:/srv/a/?"}, WithNeeds: true}, "group:tide user:maren dir:/srv/a file:/srv/a/b", "[]"},
+		"but not these":     {resolve.Selection{Tasks: []string{"file:/srv/*"}, LeaveOut: []string{"user:*"}, WithNeeds: true}, "dir:/srv/a file:/srv/a/b", "[user:maren]"},
+		"a label":           {resolve.Selection{Labels: []string{"people"}}, "user:maren file:/etc/c", "[group:tide]"},
+		"a literal label":   {resolve.Selection{Labels: []string{"${word}"}}, "user:maren", "[group:tide]"},
+		"a manifest":        {resolve.Selection{Manifests: []string{"more"}}, "group:tide dir:/more", "[]"},
+		"a label of a kind": {resolve.Selection{Tasks: []string{"file:*"}, Labels: []string{"people"}}, "file:/etc/c", "[]"},
+		"leaving out":       {resolve.Selection{LeaveOut: []string{"file:*", "dir:/srv/a"}}, "group:tide user:maren dir:/more", "[]"},
+		"nothing":           {resolve.Selection{Tasks: []string{"file:/nowhere"}}, "", "[]"},
+	} {
+		part, needed := c.s.Apply(whole)
+		if got := order(part); got != c.want || fmt.Sprint(needed) != c.needed {
+			t.Errorf("%s: %s, needs %v; want %s, needs %s", name, got, needed, c.want, c.needed)
+		}
+		for i, task := range part.Tasks {
+			for _, n := range task.Needs {
+				if task.ID != i || n >= i {
+					t.Errorf("%s: task %d has the number %d and needs %v", name, i, task.ID, task.Needs)
+				}
+			}
+		}
+		if len(part.Tasks)+len(part.LeftOut) != len(whole.Tasks) {
+			t.Errorf("%s: %d tasks and %d left out of %d", name, len(part.Tasks), len(part.LeftOut), len(whole.Tasks))
+		}
+	}
+}
+
 func TestProblemsOfAProject(t *testing.T) {
 	for manifest, want := range map[string]string{
 		"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n[dir.\"/b\"]\nafter = [\"dir:/c\"]\n[dir.\"/c\"]\nafter = [\"dir:/a\"]\n": "these need one another in a circle: dir:/a needs dir:/b needs dir:/c needs dir:/a",

@@ -90,18 +90,22 @@ func (k *Kind) NameSpace() string {
 	return k.Name
 }
 
+// Labels is the name of the attribute that holds a declaration's labels.
+const Labels = "labels"
+
 // Common are the attributes that every kind takes.
 var Common = []Attr{
 	{Name: "about", Type: Text, Doc: "What this is for, in words; not evaluated."},
 	{Name: "absent", Type: Bool, Default: "false", Doc: "Whether it must not be there.", Examples: []string{"true"}},
 	{Name: "if", Type: Text, Doc: "A CEL condition; when false the declaration is left out.", Examples: []string{`'"debian" in facts.os.like'`}},
+	{Name: Labels, Type: Text, List: true, Doc: "Words by which a call selects it; not evaluated.", Examples: []string{`["nightly"]`}},
 	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.", Examples: []string{`["package:tide-logger"]`}},
 	{Name: "before", Type: RefTo, List: true, Doc: "What this must come before.", Examples: []string{`["service:tide-logger"]`}},
 }
 
 // Later are common attributes whose names are taken but which this version
 // does not evaluate yet.
-var Later = []string{"for", "labels", "on_leave", "timeout", "retries"}
+var Later = []string{"for", "on_leave", "timeout", "retries"}
 
 // Reserved are the words that cannot be a kind, since they head other tables
 // of a manifest.

@@ -284,7 +284,10 @@ func Parts(tasks []plan.Task) ([]Plan, error) {
 
 // weight is no less than what a task takes when it is encoded, in bytes.
 func weight(t plan.Task) int {
-	n := 256 + len(t.Ref.Kind) + len(t.Ref.Name) + 9*(len(t.Needs)+len(t.Restart)+len(t.Reload))
+	n := 256 + len(t.Ref.Kind) + len(t.Ref.Name) + 9*len(t.Needs)
+	for _, o := range t.Owes {
+		n += 32 + len(o.Service.Kind) + len(o.Service.Name) + len(o.Action)
+	}
 	for k, v := range t.Attrs {
 		n += 9 + len(k) + size(v)
 	}

@@ -32,6 +32,7 @@ type bench struct {
 	key     string // another client's key, when set
 	notify  func(run.Event)
 	silence time.Duration
+	part    resolve.Selection
 }
 
 // newBench brings up hosts of these names, each given the manifest "all".
@@ -81,7 +82,7 @@ func (b *bench) fleet() *run.Fleet {
 		key = b.key
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper"}
-	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
+	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Selection: b.part, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
 		return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key, Elevate: h.Connect.Elevate})
 	}}
 }
@@ -95,7 +96,7 @@ func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Host {
 	b.t.Helper()
 	f := b.fleet()
 	b.runs++
-	id := plan.Run{ID: "0198-test-run-" + string(rune('a'+b.runs)), Project: b.project, Preview: preview, Who: "maren@desk", Whole: true, ListAge: time.Hour}
+	id := plan.Run{ID: "0198-test-run-" + string(rune('a'+b.runs)), Project: b.project, Preview: preview, Who: "maren@desk", Whole: b.part.All(), ListAge: time.Hour}
 	out := map[string]*run.Host{}
 	for _, h := range f.Run(ctx, f.Project.Inventory.Hosts, id) {
 		out[h.Name] = h
@@ -472,6 +473,33 @@ func TestLeftoversAndOtherProjects(t *testing.T) {
 		t.Errorf("another project's things are leftovers: %v", h.Leftovers)
 	}
 	wants(t, h, "dir:/srv/b unchanged") // what the first project has let go may be taken over
+}
+
+// TestAPartOfThePlan changes a file without its service being selected: the
+// restart is owed all the same, and the next whole run pays it.
+func TestAPartOfThePlan(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest(whole)
+	b.run(false)
+	_, started := b.host().Unit("tide-logger.service")
+	time.Sleep(20 * time.Millisecond)
+	b.manifest(strings.Replace(whole, "a = 1", "a = 2", 1))
+	b.part = resolve.Selection{Tasks: []string{"file:/etc/*"}}
+	h := b.one(false)
+	if h.Count(plan.Changed) != 1 || h.Count(plan.LeftOut) != 5 || len(h.Leftovers) > 0 {
+		t.Errorf("of a part:\n%s", statuses(h))
+	}
+	if _, now := b.host().Unit("tide-logger.service"); now != started {
+		t.Error("the service was restarted though it was not selected")
+	}
+	b.part = resolve.Selection{}
+	h = b.one(false)
+	if h.Count(plan.Changed) != 1 {
+		t.Errorf("after that:\n%s", statuses(h))
+	}
+	if _, now := b.host().Unit("tide-logger.service"); now <= started {
+		t.Error("the restart that was owed did not happen")
+	}
 }
 
 func TestAHundredHosts(t *testing.T) {

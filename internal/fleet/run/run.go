@@ -54,6 +54,7 @@ type Host struct {
 	Planned   int    // how many tasks its plan has
 	Collected []Collected
 	Leftovers []value.Ref
+	Needed    []value.Ref // what selected tasks need, and was not selected
 	Facts     *facts.Facts
 	Wrong     error // the project cannot be resolved for this host
 	Stopped   bool  // it ended early because the run was stopped
@@ -86,6 +87,8 @@ type Fleet struct {
 	// Silence is how long a host may say nothing before its connection counts
 	// as broken; 0 means 60 seconds.
 	Silence time.Duration
+	// Selection says which tasks the call is about; the zero one takes all.
+	Selection resolve.Selection
 	// Notify is told each event, one at a time. May be nil.
 	Notify func(Event)
 

@@ -203,6 +203,7 @@ func busyText(b *wire.Busy) string {
 func (t *talk) resolve() error {
 	p, err := t.fleet.Project.Plan(t.host, t.out.Facts)
 	if err == nil {
+		p, t.out.Needed = t.fleet.Selection.Apply(p)
 		t.plan, t.out.Planned, t.seen = p, len(p.Tasks), make([]bool, len(p.Tasks))
 		var parts []wire.Plan
 		if parts, err = wire.Parts(p.Tasks); err == nil {

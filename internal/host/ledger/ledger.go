@@ -25,7 +25,7 @@ const Format = 1
 
 // Debt is a restart or reload that is owed to a service.
 type Debt struct {
-	Action string        `json:"action"` // "restart" or "reload"
+	Action string        `json:"action"` // plan.Restart or plan.Reload
 	Cause  value.Ref     `json:"cause"`  // whose change made it due
 	Boot   string        `json:"boot"`   // the kernel's boot id then
 	Uptime time.Duration `json:"uptime"` // how long the host had been up then

@@ -25,7 +25,6 @@ type runner struct {
 	store *ledger.Store
 	tasks []plan.Task
 	ended []plan.Status // by task id; empty while it has not
-	owing [][]int       // by task id: the services to which its change makes a debt
 	mask  *strings.Replacer
 }
 
@@ -45,14 +44,9 @@ func (r *runner) warm(ctx context.Context) {
 // take gives the runner its plan.
 func (r *runner) take(tasks []plan.Task) {
 	r.tasks, r.env.Tasks = tasks, tasks
-	r.ended, r.owing = make([]plan.Status, len(tasks)), make([][]int, len(tasks))
+	r.ended = make([]plan.Status, len(tasks))
 	var secrets []string
 	for _, t := range tasks {
-		for _, id := range slices.Concat(t.Restart, t.Reload) {
-			if !slices.Contains(r.owing[id], t.ID) {
-				r.owing[id] = append(r.owing[id], t.ID)
-			}
-		}
 		for _, v := range t.Attrs {
 			if secret, ok := v.(value.Secret); ok && secret.Reveal() != "" {
 				secrets = append(secrets, secret.Reveal(), value.Hidden)
@@ -210,7 +204,7 @@ func becomes(t plan.Task) []plan.Change {
 // owe notes the debts that a change of this task makes, and tells the uptime
 // from which on they count.
 func (r *runner) owe(t plan.Task) (time.Duration, error) {
-	if len(r.owing[t.ID]) == 0 {
+	if len(t.Owes) == 0 {
 		return 0, nil
 	}
 	up, boot, err := r.env.Uptime()
@@ -218,12 +212,8 @@ func (r *runner) owe(t plan.Task) (time.Duration, error) {
 		return 0, err
 	}
 	up += 10 * time.Millisecond // the kernel tells it in hundredths of a second, rounded down
-	for _, id := range r.owing[t.ID] {
-		action := "reload"
-		if slices.Contains(r.tasks[id].Restart, t.ID) {
-			action = "restart"
-		}
-		r.store.Owe(r.tasks[id].Ref, ledger.Debt{Action: action, Cause: t.Ref, Boot: boot, Uptime: up})
+	for _, o := range t.Owes {
+		r.store.Owe(o.Service, ledger.Debt{Action: o.Action, Cause: t.Ref, Boot: boot, Uptime: up})
 	}
 	return up, nil
 }
@@ -265,7 +255,7 @@ func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) erro
 
 // saveDebts puts new debts on disk before the changes that cause them.
 func (r *runner) saveDebts(work []kind.Work) error {
-	if slices.ContainsFunc(work, func(w kind.Work) bool { return len(r.owing[w.Task.ID]) > 0 }) {
+	if slices.ContainsFunc(work, func(w kind.Work) bool { return len(w.Task.Owes) > 0 }) {
 		return r.store.Save()
 	}
 	return nil

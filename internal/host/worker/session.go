@@ -370,11 +370,9 @@ func check(tasks []plan.Task) error {
 		if t.ID != i {
 			return fmt.Errorf("the plan counts wrongly at task %d", i)
 		}
-		for _, list := range [][]int{t.Needs, t.Restart, t.Reload} {
-			for _, n := range list {
-				if n < 0 || n >= i {
-					return fmt.Errorf("task %d of the plan needs task %d, which does not come before it", i, n)
-				}
+		for _, n := range t.Needs {
+			if n < 0 || n >= i {
+				return fmt.Errorf("task %d of the plan needs task %d, which does not come before it", i, n)
 			}
 		}
 	}

@@ -257,11 +257,11 @@ func dueChange(debts []ledger.Debt) (plan.Change, bool) {
 	if len(debts) == 0 {
 		return plan.Change{}, false
 	}
-	action := "reload"
+	action := plan.Reload
 	var causes []string
 	for _, d := range debts {
-		if d.Action == "restart" {
-			action = "restart"
+		if d.Action == plan.Restart {
+			action = plan.Restart
 		}
 		if c := d.Cause.String(); !slices.Contains(causes, c) {
 			causes = append(causes, c)

@@ -1,0 +1,130 @@
+package resolve
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+)
+
+// Selection says which tasks a call is about. A task is selected when it fits
+// one of each sort that is given, and nothing of LeaveOut. The zero Selection
+// takes every task.
+type Selection struct {
+	Tasks     []string // kind:pattern; * stands for any text, ? for one character
+	Labels    []string
+	Manifests []string
+	LeaveOut  []string // kind:pattern
+	WithNeeds bool     // take along what selected tasks need
+}
+
+// All says that nothing is left out.
+func (s Selection) All() bool {
+	return len(s.Tasks)+len(s.Labels)+len(s.Manifests)+len(s.LeaveOut) == 0
+}
+
+// Select checks a selection against the project: kinds, labels and manifests
+// that are not there are an error.
+func (p *Project) Select(s Selection) error {
+	for _, pattern := range slices.Concat(s.Tasks, s.LeaveOut) {
+		kind, name, ok := strings.Cut(pattern, ":")
+		if !ok || name == "" {
+			return fmt.Errorf("%q selects nothing; write kind:pattern, such as \"file:/etc/*\" or \"*:tide-logger\"", pattern)
+		}
+		if _, known := p.catalog.Kind(kind); kind != "*" && !known {
+			return fmt.Errorf("%q names the unknown kind %q; %s", pattern, kind, value.Meant(kind, p.catalog.Names(), "the kinds are "+strings.Join(p.catalog.Names(), ", ")))
+		}
+	}
+	for _, m := range s.Manifests {
+		if _, ok := p.decls[m]; !ok {
+			return fmt.Errorf("there is no manifest %q with declarations; %s", m, value.Meant(m, value.Keys(p.decls), "there are "+strings.Join(value.Keys(p.decls), ", ")))
+		}
+	}
+	labels := map[string]bool{}
+	for _, list := range p.decls {
+		for _, d := range list {
+			for _, a := range d.attrs {
+				if a.Schema.Name == schema.Labels {
+					for _, l := range (value.Attrs{schema.Labels: a.fixed}).Texts(schema.Labels) {
+						labels[l] = true
+					}
+				}
+			}
+		}
+	}
+	for _, l := range s.Labels {
+		if !labels[l] {
+			return fmt.Errorf("nothing has the label %q; %s", l, value.Meant(l, value.Keys(labels), "the labels are "+strings.Join(value.Keys(labels), ", ")))
+		}
+	}
+	return nil
+}
+
+// Apply gives the part of a plan that is selected, and what selected tasks need
+// that is not. The rest of the tasks is among those left out.
+func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
+	if s.All() {
+		return p, nil
+	}
+	take := make([]bool, len(p.Tasks))
+	for i, t := range p.Tasks {
+		take[i] = s.fits(t)
+	}
+	if s.WithNeeds {
+		for i := len(p.Tasks) - 1; i >= 0; i-- { // what is needed stands before what needs it
+			for _, n := range p.Tasks[i].Needs {
+				take[n] = take[n] || take[i] && !matchesAny(s.LeaveOut, p.Tasks[n].Ref)
+			}
+		}
+	}
+	part = &plan.Plan{LeftOut: slices.Clone(p.LeftOut), Contents: p.Contents}
+	ids := make([]int, len(p.Tasks))
+	for i, t := range p.Tasks {
+		if !take[i] {
+			part.LeftOut = append(part.LeftOut, plan.Omitted{Ref: t.Ref, Place: t.Places[0], Reason: "the call did not select it"})
+			continue
+		}
+		ids[i], t.ID = len(part.Tasks), len(part.Tasks)
+		needs := t.Needs
+		t.Needs = nil
+		for _, n := range needs {
+			switch {
+			case take[n]:
+				t.Needs = append(t.Needs, ids[n])
+			case !slices.Contains(needed, p.Tasks[n].Ref):
+				needed = append(needed, p.Tasks[n].Ref)
+			}
+		}
+		part.Tasks = append(part.Tasks, t)
+	}
+	return part, needed
+}
+
+func (s Selection) fits(t plan.Task) bool {
+	one := func(given, has []string) bool {
+		return len(given) == 0 || slices.ContainsFunc(given, func(g string) bool { return slices.Contains(has, g) })
+	}
+	return (len(s.Tasks) == 0 || matchesAny(s.Tasks, t.Ref)) && one(s.Labels, t.Labels) && one(s.Manifests, t.Manifests) && !matchesAny(s.LeaveOut, t.Ref)
+}
+
+func matchesAny(patterns []string, ref value.Ref) bool {
+	return slices.ContainsFunc(patterns, func(p string) bool {
+		kind, name, _ := strings.Cut(p, ":")
+		return (kind == "*" || kind == ref.Kind) && wild(name, ref.Name)
+	})
+}
+
+// wild matches a pattern in which * stands for any text, slashes too.
+func wild(pattern, name string) bool {
+	if pattern == name {
+		return true
+	}
+	// path.Match lets * stop at a slash; no name holds a NUL.
+	swap := strings.NewReplacer("/", "\x00", "[", `\[`, `\`, `\\`)
+	ok, err := path.Match(swap.Replace(pattern), strings.ReplaceAll(name, "/", "\x00"))
+	return err == nil && ok
+}
