@@ -435,7 +435,7 @@ func (v *view) rest(hosts []*run.Host) {
 	for _, h := range hosts {
 		for _, c := range h.Collected {
 			fmt.Fprintln(v.app.Out)
-			v.printf(loud, "%s  results of the run %s, which broke off before they arrived", h.Name, c.Run)
+			v.printf(loud, "%s  results of the run %s, which broke off before they arrived", h.Name, value.Printable(c.Run))
 			for _, r := range c.Results {
 				if r.Status != plan.Unchanged || v.verbose {
 					v.printf(moodOf(r.Status), "  %s  %s  %s", value.Printable(r.Ref.String()), string(r.Status), took(r.Took))
