@@ -44,6 +44,8 @@ type App struct {
 	output  string // --output
 	code    int
 	last    []*run.Host // the outcome of the last preview or apply
+
+	painter *lipgloss.Renderer // made when the first style is
 }
 
 // Main runs the program and gives its exit code.
@@ -159,12 +161,14 @@ const (
 )
 
 func (a *App) style(m mood) lipgloss.Style {
-	r := lipgloss.NewRenderer(io.Discard)
-	r.SetColorProfile(termenv.Ascii)
-	if a.Color {
-		r.SetColorProfile(termenv.ANSI)
+	if a.painter == nil {
+		a.painter = lipgloss.NewRenderer(io.Discard)
+		a.painter.SetColorProfile(termenv.Ascii)
+		if a.Color {
+			a.painter.SetColorProfile(termenv.ANSI)
+		}
 	}
-	s := r.NewStyle().TabWidth(lipgloss.NoTabConversion)
+	s := a.painter.NewStyle().TabWidth(lipgloss.NoTabConversion)
 	switch m {
 	case bad:
 		return s.Foreground(lipgloss.Color("1"))

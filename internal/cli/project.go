@@ -17,7 +17,6 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
-	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/kinds"
@@ -78,17 +77,6 @@ func (a *App) load(targets, except []string) (*resolve.Project, []*inventory.Hos
 		return nil, nil, dir, err
 	}
 	return p, hosts, dir, nil
-}
-
-// resolved checks that every host can be resolved as far as that shows without
-// facts.
-func resolved(p *resolve.Project, hosts []*inventory.Host) error {
-	var ps value.Problems
-	for _, h := range hosts {
-		_, err := p.Plan(h, nil)
-		ps.AddErr(h.Place, err)
-	}
-	return ps.Err()
 }
 
 // required checks `requires = ">= 0.1"` against this program.

@@ -113,7 +113,7 @@ func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*
 	if err := p.Select(r.part); err != nil {
 		return err
 	}
-	if err := resolved(p, hosts); err != nil {
+	if err := p.CheckHosts(hosts); err != nil {
 		return err
 	}
 	id, started, err := newRun(p, r.preview)

@@ -144,7 +144,7 @@ func TestColourOnlyWhereItIsWanted(t *testing.T) {
 		t.Errorf("a failure is not red: %q", out.String())
 	}
 	out.Reset()
-	a.Color = false
+	a = &App{Out: &out}
 	(&view{app: a}).printf(bad, "failed")
 	if out.String() != "failed\n" {
 		t.Errorf("without colour it is %q", out.String())

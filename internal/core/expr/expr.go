@@ -126,8 +126,7 @@ func Compile(text string, at Placer, extra ...string) (*Program, error) {
 		}
 		p.facts = append(p.facts, strings.Join(c.path[1:], "."))
 		if err := facts.CheckPath(c.path[1:]); err != nil {
-			what, do, _ := strings.Cut(err.Error(), "; ")
-			ps.At(at(c.offset), what, do)
+			ps.AddErr(at(c.offset), err)
 		}
 	}
 	if p.prog, err = e.Program(ast, cel.EvalOptions(cel.OptOptimize)); err != nil {

@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"errors"
 	"fmt"
 	"testing"
 
@@ -25,8 +26,18 @@ func show(v any, err error) string {
 	return fmt.Sprintf("%#v", v)
 }
 
+// compare holds what a func gives for each text to what is wanted.
+func compare(t *testing.T, cases map[string]string, give func(text string) (any, error)) {
+	t.Helper()
+	for text, want := range cases {
+		if got := show(give(text)); got != want {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+}
+
 func TestExpressions(t *testing.T) {
-	for text, want := range map[string]string{
+	compare(t, map[string]string{
 		`data.gauge.seconds`:                     `60`,
 		`data.gauge.seconds * 2 + 1`:             `121`,
 		`data.gauge.half < data.gauge.seconds`:   `true`,
@@ -53,18 +64,13 @@ func TestExpressions(t *testing.T) {
 		`data.gauge.list.exists(x, x == "b")`:    `true`,
 		`facts.memory.total >= 4 * 1024 * 1024`:  `true`,
 		`host.name.startsWith("gauge-") && true`: `true`,
-	} {
+	}, func(text string) (any, error) {
 		p, err := Compile(text, at)
 		if err != nil {
-			if got := show(nil, err); got != want {
-				t.Errorf("%s\n got %s\nwant %s", text, got, want)
-			}
-			continue
+			return nil, err
 		}
-		if got := show(p.Eval(vars())); got != want {
-			t.Errorf("%s\n got %s\nwant %s", text, got, want)
-		}
-	}
+		return p.Eval(vars())
+	})
 }
 
 func TestWithoutFacts(t *testing.T) {
@@ -89,7 +95,7 @@ func TestWithoutFacts(t *testing.T) {
 }
 
 func TestTexts(t *testing.T) {
-	for text, want := range map[string]string{
+	compare(t, map[string]string{
 		"plain":                              `"plain"`,
 		"":                                   `""`,
 		"every ${data.gauge.seconds} s":      `"every 60 s"`,
@@ -108,22 +114,17 @@ func TestTexts(t *testing.T) {
 		"${1:-tide}":                         "error: x.toml:1:4: the expression goes wrong at ':'; if the characters ${ themselves are meant, write $${",
 		"${}":                                `error: x.toml:1:3: ${} holds no expression; write what is meant, such as ${host.name}`,
 		"check ${candidate} on ${host.site}": `"check ${candidate} on north-pier"`,
-	} {
+	}, func(text string) (any, error) {
 		p, err := ParseText(text, at, Candidate)
 		if err != nil {
-			if got := show(nil, err); got != want {
-				t.Errorf("%s\n got %s\nwant %s", text, got, want)
-			}
-			continue
+			return nil, err
 		}
-		if got := show(p.Eval(vars())); got != want {
-			t.Errorf("%s\n got %s\nwant %s", text, got, want)
-		}
-	}
+		return p.Eval(vars())
+	})
 }
 
 func TestTemplates(t *testing.T) {
-	for text, want := range map[string]string{
+	compare(t, map[string]string{
 		"{{ host.name }} every {{ data.gauge.seconds }}":                 `"gauge-01 every 60"`,
 		"{{ range data.gauge.list }}<{{ . }}>{{ end }}":                  `"<a><b>"`,
 		"{{ if data.gauge.on }}on{{ else }}off{{ end }}":                 `"on"`,
@@ -136,19 +137,17 @@ func TestTemplates(t *testing.T) {
 		"{{ hots.name }}":                                                `error: x.tmpl:1: there is no function "hots"; did you mean "host"?`,
 		"\n{{ if }}":                                                     `error: x.tmpl:2: missing value for if`,
 		"{{ range data.gauge.list }}{{ .x }}{{ end }}":                   `error: x.tmpl:1:31: .x: can't evaluate field x in type interface {}`,
-	} {
+	}, func(text string) (any, error) {
 		p, err := ParseTemplate("x.tmpl", text)
 		if err != nil {
-			if got := show(nil, err); got != want {
-				t.Errorf("%s\n got %s\nwant %s", text, got, want)
-			}
-			continue
+			return nil, err
 		}
 		out, known, err := p.Execute(vars())
-		if got := show(out, err); got != want || !known {
-			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		if err == nil && !known {
+			return nil, errors.New("it is not known though the facts are")
 		}
-	}
+		return out, err
+	})
 	p, err := ParseTemplate("x.tmpl", "{{ facts.services }}{{ facts.os.id }}")
 	if err != nil {
 		t.Fatal(err)

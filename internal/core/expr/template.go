@@ -155,8 +155,7 @@ func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *value.Problems) {
 			return
 		}
 		if err := facts.CheckPath(n.Field); err != nil {
-			what, do, _ := strings.Cut(err.Error(), "; ")
-			ps.At(t.place(int(id.Position())), what, do)
+			ps.AddErr(t.place(int(id.Position())), err)
 		}
 	case *parse.IdentifierNode:
 		if slices.Contains(Roots, n.Ident) {

@@ -59,7 +59,6 @@ type Group struct {
 	members []pattern
 	inside  *Group
 	connect *manifest.Node
-	index   int
 }
 
 // Inventory is all hosts and groups, in the order in which they are written.
@@ -71,7 +70,7 @@ type Inventory struct {
 // Load reads the inventory files. What is wrong is added to problems; whole is
 // false when a file could not be read to its end.
 func Load(project fs.FS, files []string, problems *value.Problems) (inv *Inventory, whole bool) {
-	l := loader{inv: &Inventory{}, problems: problems, tables: map[string][]table{}}
+	l := loader{inv: &Inventory{}, problems: problems, tables: map[string][]table{}, texts: map[*manifest.Node]*expr.Text{}}
 	whole = true
 	for _, name := range files {
 		data, err := fs.ReadFile(project, name)
@@ -114,6 +113,7 @@ type loader struct {
 	problems *value.Problems
 	top      []*manifest.Node // [connect] of every file
 	tables   map[string][]table
+	texts    map[*manifest.Node]*expr.Text // compiled once, however many hosts a range has
 }
 
 func (l *loader) read(root *manifest.Node) {
@@ -145,7 +145,7 @@ func (l *loader) host(k manifest.Key) {
 	}
 	names, err := expand(k.Name)
 	if err != nil {
-		l.problems.At(k.Place, err.Error(), "")
+		l.problems.AddErr(k.Place, err)
 		return
 	}
 	for _, nm := range names {
@@ -171,7 +171,7 @@ func (l *loader) group(k manifest.Key) {
 		l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name, first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return
 	}
-	g := &Group{Name: k.Name, Place: k.Place, index: len(l.inv.Groups)}
+	g := &Group{Name: k.Name, Place: k.Place}
 	l.inv.Groups = append(l.inv.Groups, g)
 	for _, a := range k.Node.Keys {
 		switch a.Name {
@@ -180,14 +180,14 @@ func (l *loader) group(k manifest.Key) {
 		case "inside":
 			g.Inside = l.text(a)
 		case "manifests":
-			for _, item := range l.texts(a) {
+			for _, item := range l.list(a) {
 				g.Manifests = append(g.Manifests, Use{item.Value.(string), item.Place})
 			}
 		case "members":
-			for _, item := range l.texts(a) {
+			for _, item := range l.list(a) {
 				p, err := parsePattern(item.Value.(string), item.Place)
 				if err != nil {
-					l.problems.At(item.Place, err.Error(), "")
+					l.problems.AddErr(item.Place, err)
 					continue
 				}
 				g.members = append(g.members, p)
@@ -210,7 +210,7 @@ func (l *loader) text(k manifest.Key) string {
 	return s
 }
 
-func (l *loader) texts(k manifest.Key) []*manifest.Node {
+func (l *loader) list(k manifest.Key) []*manifest.Node {
 	if k.Node.Kind != manifest.List {
 		l.problems.At(k.Node.Place, k.Name+" takes a list of texts", "put it in brackets: "+k.Name+` = ["..."]`)
 		return nil
@@ -229,32 +229,17 @@ func (l *loader) texts(k manifest.Key) []*manifest.Node {
 // link joins groups with those they are inside of and hosts with their groups.
 func (l *loader) link() {
 	for _, g := range l.inv.Groups {
-		if g.Inside == "" {
-			continue
-		}
 		outer, ok := l.inv.Group(g.Inside)
-		if !ok {
+		if g.Inside != "" && !ok {
 			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is no group", g.Name, g.Inside), value.Meant(g.Inside, l.inv.GroupNames(), "declare [group."+g.Inside+"]"))
-			continue
 		}
 		g.inside = outer
 	}
 	for _, g := range l.inv.Groups {
-		seen := []string{g.Name}
-		for at := g.inside; at != nil; at = at.inside {
-			if at == g {
-				l.problems.At(g.Place, "groups are inside one another in a circle: "+strings.Join(append(seen, g.Name), " inside "), "take one inside away")
-				g.inside = nil
-				break
-			}
-			if slices.Contains(seen, at.Name) {
-				break // a circle further out, reported there
-			}
-			seen = append(seen, at.Name)
-		}
+		l.breakCircle(g)
 	}
 	for _, g := range l.inv.Groups {
-		for at := g.inside; at != nil && g.Depth <= len(l.inv.Groups); at = at.inside {
+		for at := g.inside; at != nil; at = at.inside {
 			g.Depth++
 		}
 		for _, m := range g.members {
@@ -264,21 +249,45 @@ func (l *loader) link() {
 		}
 	}
 	for _, h := range l.inv.Hosts {
-		in := map[*Group]bool{}
-		for _, g := range l.inv.Groups {
-			if slices.ContainsFunc(g.members, func(p pattern) bool { return p.matches(h.Name) }) {
-				for at := g; at != nil && !in[at]; at = at.inside {
-					in[at] = true
-				}
-			}
-		}
-		for _, g := range l.inv.Groups {
-			if in[g] {
-				h.Groups = append(h.Groups, g)
-			}
-		}
-		slices.SortStableFunc(h.Groups, func(a, b *Group) int { return cmp.Or(cmp.Compare(a.Depth, b.Depth), cmp.Compare(a.index, b.index)) })
+		h.Groups = l.groupsOf(h.Name)
 	}
+}
+
+// breakCircle reports a group that is inside itself and takes it out, so that
+// every way outwards ends.
+func (l *loader) breakCircle(g *Group) {
+	seen := []string{g.Name}
+	for at := g.inside; at != nil; at = at.inside {
+		if at == g {
+			l.problems.At(g.Place, "groups are inside one another in a circle: "+strings.Join(append(seen, g.Name), " inside "), "take one inside away")
+			g.inside = nil
+			return
+		}
+		if slices.Contains(seen, at.Name) {
+			return // a circle further out, which is broken at its own groups
+		}
+		seen = append(seen, at.Name)
+	}
+}
+
+// groupsOf gives the groups that a host is in, outermost first.
+func (l *loader) groupsOf(host string) []*Group {
+	in := map[*Group]bool{}
+	for _, g := range l.inv.Groups {
+		if slices.ContainsFunc(g.members, func(p pattern) bool { return p.matches(host) }) {
+			for at := g; at != nil && !in[at]; at = at.inside {
+				in[at] = true
+			}
+		}
+	}
+	var out []*Group
+	for _, g := range l.inv.Groups {
+		if in[g] {
+			out = append(out, g)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *Group) int { return cmp.Compare(a.Depth, b.Depth) })
+	return out
 }
 
 // finish gives a host its own keys and its connection.
@@ -301,11 +310,11 @@ func (l *loader) finish(h *Host) {
 	})
 	var connects []source
 	for _, t := range l.top {
-		connects = append(connects, source{t, -1, 0})
+		connects = append(connects, source{node: t, rank: ofTop})
 	}
 	for _, g := range h.Groups {
 		if g.connect != nil {
-			connects = append(connects, source{g.connect, g.Depth, 0})
+			connects = append(connects, source{node: g.connect, rank: g.Depth})
 		}
 	}
 	for _, t := range tables {
@@ -325,7 +334,7 @@ func (l *loader) finish(h *Host) {
 func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]source) {
 	switch k.Name {
 	case "connect":
-		*connects = append(*connects, source{k.Node, 1 << 20, t.n})
+		*connects = append(*connects, source{k.Node, ofHost, t})
 		return
 	case "params":
 		l.problems.At(k.Place, "params is not evaluated by this version", "give the value through data")
@@ -367,20 +376,29 @@ func (l *loader) value(h *Host, t table, node *manifest.Node) (any, error) {
 	if t.ranged {
 		extra = []string{"n"}
 	}
-	text, err := expr.ParseText(s, node.At, "", extra...)
-	if err != nil {
-		return nil, err
+	text := l.texts[node]
+	if text == nil {
+		var err error
+		if text, err = expr.ParseText(s, node.At, "", extra...); err != nil {
+			return nil, err
+		}
+		l.texts[node] = text
 	}
 	return text.EvalN(&expr.Vars{Host: map[string]any{"name": h.Name}}, t.n)
 }
 
-// source is a connect table with the rank of where it stands: -1 for the top,
-// a group's depth, or more than any for a host.
+// source is a connect table with the rank of where it stands: ofTop, a group's
+// depth, or ofHost.
 type source struct {
 	node *manifest.Node
 	rank int
-	n    int64
+	from table // the host's table that it is in, for ofHost
 }
+
+const (
+	ofTop  = -1
+	ofHost = 1 << 20 // deeper than any group
+)
 
 var connectKeys = []string{"address", "port", "user", "key", "elevate", "local"}
 
@@ -397,20 +415,19 @@ func (l *loader) connect(h *Host, sources []source) {
 			continue
 		}
 		for _, k := range s.node.Keys {
-			v, err := l.value(h, table{n: s.n, ranged: s.rank >= 1<<20}, k.Node)
+			v, err := l.value(h, s.from, k.Node)
 			if err != nil {
 				l.problems.AddErr(k.Node.Place, err)
 				continue
 			}
-			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank < 1<<20 && !value.Equal(first.value, v) {
+			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank != ofHost && !value.Equal(first.value, v) {
 				l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s", k.Name, h.Name, first.place),
 					Do: "say it on the host, or put one group inside the other", Also: []value.Place{first.place}})
 				continue
 			}
 			set[k.Name] = setBy{s.rank, v, k.Place}
 			if err := h.Connect.set(k.Name, v); err != nil {
-				what, do, _ := strings.Cut(err.Error(), "; ")
-				l.problems.At(k.Place, what, do)
+				l.problems.AddErr(k.Place, err)
 			}
 		}
 	}

@@ -145,8 +145,7 @@ func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
 	if !Interpolated(k.Name) {
 		name, err := kind.Canon(k.Name)
 		if err != nil {
-			what, do, _ := strings.Cut(err.Error(), "; ")
-			problems.At(k.Place, kind.Name+": "+what, do)
+			problems.AddErr(k.Place, fmt.Errorf("%s: %w", kind.Name, err))
 		} else {
 			d.Name = name
 		}
@@ -171,8 +170,7 @@ func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
 		}
 		if a.Node.literal(a.Name) {
 			if _, err := sch.Value(a.Node.Plain()); err != nil {
-				what, do, _ := strings.Cut(err.Error(), "; ")
-				problems.At(a.Node.Place, what, do)
+				problems.AddErr(a.Node.Place, err)
 				continue
 			}
 		}

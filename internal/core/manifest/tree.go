@@ -179,11 +179,7 @@ func ParseTOML(name string, data []byte, problems *value.Problems) (*Node, bool)
 	src := newSource(name, data)
 	root := &Node{Kind: Table, Place: value.Place{File: name}, src: src}
 	if !utf8.Valid(data) {
-		at := 0
-		for utf8.Valid(data[:at+1]) || utf8.Valid(data[:min(at+4, len(data))]) || !invalidAt(data, at) {
-			at++
-		}
-		problems.At(src.place(at), "the file is not UTF-8 text here", "save it as UTF-8")
+		problems.At(src.place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
 		return root, false
 	}
 	b := builder{src: src, root: root, table: root, problems: problems}
@@ -199,9 +195,17 @@ func ParseTOML(name string, data []byte, problems *value.Problems) (*Node, bool)
 	return root, whole
 }
 
-func invalidAt(data []byte, at int) bool {
-	r, n := utf8.DecodeRune(data[at:])
-	return r == utf8.RuneError && n <= 1
+// invalid gives the offset of the first byte that is not UTF-8.
+func invalid(data []byte) int {
+	at := 0
+	for at < len(data) {
+		r, n := utf8.DecodeRune(data[at:])
+		if r == utf8.RuneError && n <= 1 {
+			break
+		}
+		at += n
+	}
+	return at
 }
 
 // builder turns the parser's expressions into the tree.

@@ -78,7 +78,7 @@ func (r *resolver) declare(manifest string, d *decl) {
 	if d.cond != nil {
 		yes, known, err := d.cond.Bool(r.vars)
 		if err != nil {
-			problem(&r.problems, d.Place, err)
+			r.problems.AddErr(d.Place, err)
 			return
 		}
 		if known && !yes {
@@ -103,7 +103,7 @@ func (r *resolver) declare(manifest string, d *decl) {
 			if a, ok := d.Attr(blame); ok {
 				at = a.Node.Place
 			}
-			problem(&r.problems, at, err)
+			r.problems.AddErr(at, err)
 			return
 		}
 	}
@@ -128,7 +128,7 @@ func (r *resolver) name(d *decl) (string, bool) {
 	}
 	v, err := d.name.Eval(r.vars)
 	if err != nil {
-		problem(&r.problems, d.Place, err)
+		r.problems.AddErr(d.Place, err)
 		return "", false
 	}
 	switch v.(type) {
@@ -141,7 +141,7 @@ func (r *resolver) name(d *decl) (string, bool) {
 	}
 	name, err := d.Kind.Canon(v.(string))
 	if err != nil {
-		problem(&r.problems, d.Place, fmt.Errorf("%s: %w", d.Kind.Name, err))
+		r.problems.AddErr(d.Place, fmt.Errorf("%s: %w", d.Kind.Name, err))
 		return "", false
 	}
 	return name, true
@@ -156,7 +156,7 @@ func (r *resolver) attr(it *item, a *attr) bool {
 	if a.dynamic != nil {
 		raw, err := a.dynamic(r.vars)
 		if err != nil {
-			problem(&r.problems, a.Node.Place, err)
+			r.problems.AddErr(a.Node.Place, err)
 			return false
 		}
 		if _, ok := raw.(expr.Unknown); ok {
@@ -164,7 +164,7 @@ func (r *resolver) attr(it *item, a *attr) bool {
 			return true
 		}
 		if v, err = a.Schema.Value(raw); err != nil {
-			problem(&r.problems, a.Node.Place, err)
+			r.problems.AddErr(a.Node.Place, err)
 			return false
 		}
 	}
@@ -187,21 +187,21 @@ func (r *resolver) content(it *item, a *attr, text string) bool {
 		from.Path = path.Join(it.decl.dir, text)
 		var err error
 		if c, err = r.project.copyOf(from.Path); err != nil {
-			problem(&r.problems, a.Node.Place, err)
+			r.problems.AddErr(a.Node.Place, err)
 			return false
 		}
 	case schema.Template:
 		t := a.template
 		if t == nil {
 			var err error
-			if t, err = r.project.template(path.Join(it.decl.dir, text), a.Node.Place); err != nil {
-				problem(&r.problems, a.Node.Place, err)
+			if t, err = r.project.template(path.Join(it.decl.dir, text)); err != nil {
+				r.problems.AddErr(a.Node.Place, err)
 				return false
 			}
 		}
 		out, known, err := t.Execute(r.vars)
 		if err != nil {
-			problem(&r.problems, a.Node.Place, err)
+			r.problems.AddErr(a.Node.Place, err)
 			return false
 		}
 		if !known {
@@ -336,7 +336,7 @@ func (r *resolver) lookup(it *item, a *attr, text string) *item {
 	}
 	ref, err := r.project.catalog.ParseRef(text)
 	if err != nil {
-		problem(&r.problems, at, err)
+		r.problems.AddErr(at, err)
 		return nil
 	}
 	if other := r.byRef[ref]; other != nil {

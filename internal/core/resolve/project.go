@@ -34,7 +34,9 @@ type Project struct {
 	data     *layers.Data
 	decls    map[string][]*decl // by manifest
 	services bool
-	copies   sync.Map // path -> func() (plan.Content, error)
+	// Project files, each read once, by path: of func() (plan.Content, error)
+	// and func() (*expr.Template, error).
+	copies, templates sync.Map
 }
 
 // Load reads and compiles a project. The error holds every problem that can be
@@ -84,11 +86,19 @@ func Check(files fs.FS, catalog schema.Catalog) (*Project, error) {
 	}
 	var ps value.Problems
 	ps.AddErr(value.Place{}, err)
-	for _, h := range p.Inventory.Hosts {
+	ps.AddErr(value.Place{}, p.CheckHosts(p.Inventory.Hosts))
+	return p, ps.Err()
+}
+
+// CheckHosts resolves hosts as far as that goes without facts, and gives every
+// problem that this shows.
+func (p *Project) CheckHosts(hosts []*inventory.Host) error {
+	var ps value.Problems
+	for _, h := range hosts {
 		_, err := p.Plan(h, nil)
 		ps.AddErr(h.Place, err)
 	}
-	return p, ps.Err()
+	return ps.Err()
 }
 
 // ReadsServices says whether anything reads facts.services, which a host reads
@@ -179,23 +189,25 @@ func (p *Project) compileAttr(d *decl, a manifest.Attr, ps *value.Problems) attr
 	}
 	if eval.dynamic {
 		out.dynamic = eval.value
+		p.services = p.services || a.Schema.Type == schema.Template // which one, and what it reads, a host will tell
 		return out
 	}
 	v, _ := eval.value(nil) // a literal needs no variables and cannot fail
 	out.fixed, err = a.Schema.Value(v)
 	if err != nil {
-		problem(ps, a.Node.Place, err)
+		ps.AddErr(a.Node.Place, err)
 		out.bad = true
 		return out
 	}
 	if rel, ok := out.fixed.(string); ok && a.Schema.Type == schema.Template {
-		out.template, err = p.template(path.Join(d.dir, rel), a.Node.Place)
+		out.template, err = p.template(path.Join(d.dir, rel))
 		ps.AddErr(a.Node.Place, err)
 		out.bad = err != nil
+		p.services = p.services || err == nil && out.template.ReadsFact("services")
 	}
 	if rel, ok := out.fixed.(string); ok && a.Schema.Type == schema.Copy {
 		if _, err := p.copyOf(path.Join(d.dir, rel)); err != nil {
-			ps.At(a.Node.Place, err.Error(), "")
+			ps.AddErr(a.Node.Place, err)
 			out.bad = true
 		}
 	}
@@ -250,23 +262,24 @@ func (p *Project) compileNode(n *manifest.Node, keep string) (evaluator, error) 
 // maxTemplate bounds a template's source, in bytes.
 const maxTemplate = 4 << 20
 
-func (p *Project) template(name string, from value.Place) (*expr.Template, error) {
-	info, err := fs.Stat(p.files, name)
-	if err != nil {
-		return nil, value.Problem{Place: from, What: fmt.Sprintf("the template %s cannot be read", name), Do: nearestFile(p.files, name)}
-	}
-	if info.IsDir() || info.Size() > maxTemplate {
-		return nil, value.Problem{Place: from, What: fmt.Sprintf("the template %s is a folder or larger than 4 MiB", name), Do: "use copy for large files"}
-	}
-	text, err := fs.ReadFile(p.files, name)
-	if err != nil {
-		return nil, value.Problem{Place: from, What: err.Error()}
-	}
-	t, err := expr.ParseTemplate(name, string(text))
-	if err == nil {
-		p.services = p.services || t.ReadsFact("services")
-	}
-	return t, err
+// template compiles a template of the project. An error of the template itself
+// has its place; any other is one of whatever names it.
+func (p *Project) template(name string) (*expr.Template, error) {
+	t, _ := p.templates.LoadOrStore(name, sync.OnceValues(func() (*expr.Template, error) {
+		info, err := fs.Stat(p.files, name)
+		if err != nil {
+			return nil, fmt.Errorf("the template %s cannot be read; %s", name, nearestFile(p.files, name))
+		}
+		if info.IsDir() || info.Size() > maxTemplate {
+			return nil, fmt.Errorf("the template %s is a folder or larger than 4 MiB; use copy for large files", name)
+		}
+		text, err := fs.ReadFile(p.files, name)
+		if err != nil {
+			return nil, err
+		}
+		return expr.ParseTemplate(name, string(text))
+	}))
+	return t.(func() (*expr.Template, error))()
 }
 
 func nearestFile(files fs.FS, name string) string {
@@ -304,18 +317,6 @@ func (p *Project) copyOf(name string) (plan.Content, error) {
 func contentOf(text string) plan.Content {
 	sum := sha256.Sum256([]byte(text))
 	return plan.Content{SHA256: hex.EncodeToString(sum[:]), Size: int64(len(text))}
-}
-
-// problem adds an error whose text says what is wrong and, after a semicolon,
-// what to do.
-func problem(ps *value.Problems, at value.Place, err error) {
-	switch err.(type) {
-	case value.Problem, *value.Problems:
-		ps.AddErr(at, err)
-		return
-	}
-	what, do, _ := strings.Cut(err.Error(), "; ")
-	ps.At(at, what, do)
 }
 
 // manifestsOf lists the manifests of a host in the order of its groups, each once.

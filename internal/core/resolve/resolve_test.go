@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -145,6 +146,34 @@ func TestTheSameThingTwice(t *testing.T) {
 			t.Errorf("two ways that exclude one another: %s", problems)
 		}
 	}
+}
+
+// TestManyHostsAtOnce resolves from many goroutines, as a run does, a template
+// whose path depends on the host; the race detector looks on.
+func TestManyHostsAtOnce(t *testing.T) {
+	fs := files("[file.\"/t\"]\ntemplate = \"${host.site}.tmpl\"\n", "manifests/pier.tmpl", "{{ host.name }} has {{ len facts.services }} services",
+		"hosts.toml", "[host.\"gauge-[01..20]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
+	p, err := resolve.Load(fs, kinds.Catalog())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !p.ReadsServices() {
+		t.Error("services that a template may read are not asked for")
+	}
+	var wg sync.WaitGroup
+	for _, h := range p.Inventory.Hosts {
+		wg.Go(func() {
+			out, err := p.Plan(h, debian)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			if got := out.Contents[out.Tasks[0].Content.SHA256].Text; got != h.Name+" has 0 services" {
+				t.Errorf("%s gets %q", h.Name, got)
+			}
+		})
+	}
+	wg.Wait()
 }
 
 func TestSelections(t *testing.T) {

@@ -131,8 +131,7 @@ func loadSettings(project fs.FS, problems *value.Problems) Settings {
 				continue
 			}
 			if err := set(&s, k.Node.Plain()); err != nil {
-				what, do, _ := strings.Cut(err.Error(), "; ")
-				problems.At(k.Node.Place, name+": "+what, do)
+				problems.AddErr(k.Node.Place, fmt.Errorf("%s: %w", name, err))
 			}
 		}
 	}

@@ -53,7 +53,8 @@ func (ps *Problems) Add(p Problem) { ps.list = append(ps.list, p) }
 // At notes a problem at a place.
 func (ps *Problems) At(at Place, what, do string) { ps.Add(Problem{Place: at, What: what, Do: do}) }
 
-// AddErr notes an error: its problems when it carries some, else its text.
+// AddErr notes an error: its problems when it carries some, else its text, in
+// which the remedy follows after the first semicolon.
 func (ps *Problems) AddErr(at Place, err error) {
 	switch err := err.(type) {
 	case nil:
@@ -65,7 +66,8 @@ func (ps *Problems) AddErr(at Place, err error) {
 		}
 		ps.Add(err)
 	default:
-		ps.At(at, err.Error(), "")
+		what, do, _ := strings.Cut(err.Error(), "; ")
+		ps.At(at, what, do)
 	}
 }
 

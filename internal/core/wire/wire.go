@@ -109,7 +109,6 @@ type Results struct {
 // Done ends a run on a host.
 type Done struct {
 	Leftovers []value.Ref `cbor:"1,keyasint,omitempty"` // managed earlier, declared no more
-	Stopped   bool        `cbor:"2,keyasint,omitempty"` // it was asked to stop before the end
 }
 
 // Bye tells the worker that everything arrived, and the controller that the

@@ -266,7 +266,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	}
 	tasks, err := s.plan()
 	if errors.Is(err, errStopped) {
-		return s.end(store, &wire.Done{Stopped: true})
+		return s.end(store, &wire.Done{})
 	}
 	if err != nil {
 		return err
@@ -282,7 +282,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	if err = errors.Join(err, err2); err != nil {
 		return err
 	}
-	return s.end(store, &wire.Done{Leftovers: left, Stopped: s.ending()})
+	return s.end(store, &wire.Done{Leftovers: left})
 }
 
 // collect tells what earlier runs did whose results never arrived.

@@ -39,8 +39,7 @@ type owner struct {
 	mode     uint32
 }
 
-// New makes a machine in a folder, which may be empty or one that an earlier
-// New of the same spec has filled.
+// New makes a fresh machine in an empty folder.
 func New(root string, spec Spec) (*Host, error) {
 	h := &Host{Root: root, disk: &system.System{Root: root}, spec: spec.withDefaults(), start: time.Now(),
 		owners: map[uint64]owner{}, units: map[string]*unit{}, hashes: map[string]string{}}

@@ -68,11 +68,8 @@ daemon:*:19700:0:99999:7:::
 nobody:*:19700:0:99999:7:::
 `
 
-// populate writes the files that a fresh machine has, unless they are there.
+// populate writes the files that a fresh machine has.
 func (h *Host) populate() error {
-	if h.read("/etc/machine-id") != "" {
-		return nil
-	}
 	s := h.spec
 	id := fnv.New64a()
 	id.Write([]byte(s.Name))
