@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/history"
 )
@@ -132,7 +133,7 @@ func (t *trust) host(ctx context.Context, target reach.Target) error {
 	k, err := t.dialer.Key(ctx, target)
 	switch {
 	case err != nil:
-		t.refuse("%s  not reached: %v", target.Name, err)
+		t.refuse("%s  not reached: %s", target.Name, value.Printable(err.Error()))
 		return nil
 	case k.Known:
 		fmt.Fprintf(t.app.Out, "%s  %s  known already\n", target.Name, k.Fingerprint)

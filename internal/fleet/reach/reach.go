@@ -317,10 +317,11 @@ else
 	d=$HOME/.cache/jadekettle; up=;
 fi;`
 
-// StartScript starts, with the usual umask, since what a package's scripts make
-// must be readable, the worker whose hash is given for the host's machine
+// StartScript starts the worker whose hash is given for the host's machine
 // type, or says "need" and the machine type. Its arguments are the nonce and
-// then MACHINE=HASH for each build at hand.
+// then MACHINE=HASH for each build at hand. Root's folder is no other machine's
+// as well, so there whichever build lies in it is the right one. The umask goes
+// back to the usual: what a package's own scripts make must be readable.
 var StartScript = oneLine(common + `
 f=;
 if [ "$uid" = 0 ]; then

@@ -71,16 +71,16 @@ func (s *Store) Begin(collected []Record) error {
 	temp := s.journalName() + ".new"
 	s.dir.Remove(temp)
 	f, err := s.dir.Create(temp, 0o600, -1, -1)
-	if err == nil {
-		_, err = f.Write(data)
+	if err != nil {
+		return fmt.Errorf("open the journal in %s: %w", s.path, err)
 	}
-	if err == nil {
+	s.journal = f // which Close closes, whatever becomes of it
+	if _, err = f.Write(data); err == nil {
 		err = s.dir.Rename(temp, s.journalName())
 	}
 	if err != nil {
 		return fmt.Errorf("open the journal in %s: %w", s.path, err)
 	}
-	s.journal = f
 	return nil
 }
 
