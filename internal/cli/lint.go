@@ -25,7 +25,7 @@ func (a *App) lintCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := resolve.Check(project, kinds.Catalog())
+			p, err := resolve.Check(project, kinds.Catalog(), resolve.Options{})
 			var ps *value.Problems
 			if err != nil && !errors.As(err, &ps) {
 				return err

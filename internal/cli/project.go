@@ -65,7 +65,7 @@ func (a *App) load(targets, except []string) (*resolve.Project, []*inventory.Hos
 	if err != nil {
 		return nil, nil, "", err
 	}
-	p, err := resolve.Load(project, kinds.Catalog())
+	p, err := resolve.Load(project, kinds.Catalog(), resolve.Options{})
 	if err != nil {
 		return nil, nil, dir, err
 	}

@@ -1,6 +1,7 @@
 // Package expr evaluates what people write: CEL expressions, texts with ${...}
-// in them, and Go text/template templates, all over the same roots. An
-// expression is compiled once and evaluated for every host.
+// in them, and Go text/template templates, all over the same roots and with
+// the same functions. An expression is compiled once and evaluated for every
+// host.
 package expr
 
 import (
@@ -23,54 +24,85 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Roots are the names that expressions and templates start from.
-var Roots = []string{"host", "facts", "data"}
-
-// Unknown is the value of what depends on facts while there are none, as when
-// a project is checked without contacting its hosts.
-type Unknown struct{}
-
-// Vars are the values of the roots for one host. Facts nil means not known.
-type Vars struct {
-	Host  map[string]any
-	Facts map[string]any
-	Data  map[string]any
-
-	once sync.Once
-	act  cel.Activation
-}
-
-func (v *Vars) activation() cel.Activation {
-	v.once.Do(func() {
-		roots := map[string]any{"host": v.Host, "data": v.Data}
-		if v.Facts != nil {
-			roots["facts"] = v.Facts
-			v.act, _ = cel.NewActivation(roots) // fails only for other types than a map
-			return
-		}
-		v.act, _ = cel.PartialVars(roots, cel.AttributePattern("facts"))
-	})
-	return v.act
-}
-
 // Placer gives the place of a byte offset in an expression's text.
 type Placer func(offset int) value.Place
 
-// env is the one CEL environment. Building it takes a few milliseconds, so it
-// is built when the first expression is.
-var env = sync.OnceValues(func() (*cel.Env, error) {
-	macros := []cel.Macro{hasMacro}
+// Scope says what an expression may start from.
+type Scope struct {
+	Roots  []string // nil means all
+	Locals []string // variables of loops, and n in a range of hosts
+	What   string   // what is being evaluated, for messages: "where", "a layer"
+}
+
+// And gives the scope with further variables.
+func (s Scope) And(locals ...string) Scope {
+	s.Locals = slices.Concat(s.Locals, locals)
+	return s
+}
+
+func (s Scope) roots() []string {
+	if s.Roots == nil {
+		return Roots
+	}
+	return s.Roots
+}
+
+// environments are the CEL environments by the names of their variables.
+// Building the first takes a few milliseconds, so it is built when the first
+// expression is.
+var environments sync.Map // of func() (*cel.Env, error)
+
+var base = sync.OnceValues(func() (*cel.Env, error) {
+	macros := []cel.Macro{hasMacro, valueOrMacro, bytesMacro, membersMacro}
 	for _, m := range celparser.AllMacros {
 		if m.Function() != operators.Has {
 			macros = append(macros, m)
 		}
 	}
 	opts := []cel.EnvOption{cel.ClearMacros(), cel.Macros(macros...), cel.CrossTypeNumericComparisons(true)}
-	for _, r := range append([]string{"n"}, Roots...) {
+	for _, r := range Roots {
+		if r == "env" {
+			opts = append(opts, cel.Variable(r, cel.StringType))
+			continue
+		}
 		opts = append(opts, cel.Variable(r, cel.DynType))
 	}
+	opts = append(opts, celFunctions()...)
 	return cel.NewEnv(opts...)
 })
+
+func environment(locals []string) (*cel.Env, error) {
+	if len(locals) == 0 {
+		return base()
+	}
+	make, _ := environments.LoadOrStore(strings.Join(locals, " "), sync.OnceValues(func() (*cel.Env, error) {
+		e, err := base()
+		if err != nil {
+			return nil, err
+		}
+		var opts []cel.EnvOption
+		for _, name := range locals {
+			opts = append(opts, cel.Variable(name, cel.DynType))
+		}
+		return e.Extend(opts...)
+	}))
+	return make.(func() (*cel.Env, error))()
+}
+
+// present asks for every step of a selection a.b.c.
+func present(eh cel.MacroExprFactory, sel celast.Expr) celast.Expr {
+	var out celast.Expr
+	for at := sel; at.Kind() == celast.SelectKind; at = at.AsSelect().Operand() {
+		s := at.AsSelect()
+		test := eh.NewPresenceTest(eh.Copy(s.Operand()), s.FieldName())
+		if out == nil {
+			out = test
+			continue
+		}
+		out = eh.NewCall(operators.LogicalAnd, test, out)
+	}
+	return out
+}
 
 // hasMacro makes has(a.b.c) false when any step is missing, where CEL's own
 // asks for the last step only.
@@ -78,48 +110,124 @@ var hasMacro = cel.GlobalMacro("has", 1, func(eh cel.MacroExprFactory, _ celast.
 	if args[0].Kind() != celast.SelectKind {
 		return nil, eh.NewError(args[0].ID(), "has() takes a name with a dot, such as has(data.gauge)")
 	}
-	var out celast.Expr
-	for at := args[0]; at.Kind() == celast.SelectKind; at = at.AsSelect().Operand() {
-		sel := at.AsSelect()
-		test := eh.NewPresenceTest(eh.Copy(sel.Operand()), sel.FieldName())
-		if out == nil {
-			out = test
+	return present(eh, args[0]), nil
+})
+
+// valueOrMacro makes value_or(a.b.c, x) give x when any step is missing.
+var valueOrMacro = cel.GlobalMacro("value_or", 2, func(eh cel.MacroExprFactory, _ celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+	if args[0].Kind() != celast.SelectKind {
+		return nil, eh.NewError(args[0].ID(), "value_or() takes a name with a dot first, such as value_or(data.gauge.depth, 5)")
+	}
+	return eh.NewCall(operators.Conditional, present(eh, args[0]), eh.Copy(args[0]), args[1]), nil
+})
+
+// bytesMacro lets bytes("2TB") be a size; CEL's own bytes() makes octets.
+var bytesMacro = cel.GlobalMacro("bytes", 1, func(eh cel.MacroExprFactory, _ celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+	return eh.NewCall(sizeFunction, args[0]), nil
+})
+
+// In CEL `in` is a word of its own, so fleet.in("archive") is read as
+// fleet.iN("archive"), of the same length, which this macro takes up.
+const fleetIn = "iN"
+
+var membersMacro = cel.ReceiverMacro(fleetIn, 1, func(eh cel.MacroExprFactory, on celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+	if on.Kind() != celast.IdentKind || on.AsIdent() != "fleet" {
+		return nil, nil
+	}
+	return eh.NewCall(operators.Index, eh.NewSelect(on, "groups"), args[0]), nil
+})
+
+var fleetInForm = regexp.MustCompile(`\bfleet\s*\.\s*in\s*\(`)
+
+// readable turns fleet.in( into what the parser takes, outside of strings.
+func readable(text string) string {
+	if !strings.Contains(text, "fleet") {
+		return text
+	}
+	out := []byte(text)
+	for i := 0; i < len(text); i++ {
+		if text[i] == '"' || text[i] == '\'' {
+			end := stringEnd(text[i:], i > 0 && (text[i-1] == 'r' || text[i-1] == 'R') && !wordBefore(text, i-1))
+			if end < 0 {
+				break
+			}
+			i += end - 1
 			continue
 		}
-		out = eh.NewCall(operators.LogicalAnd, test, out)
+		if m := fleetInForm.FindString(text[i:]); m != "" && strings.HasPrefix(text[i:], m) && !wordBefore(text, i) {
+			at := i + strings.LastIndex(m, "in")
+			copy(out[at:], fleetIn)
+			i += len(m) - 1
+		}
 	}
-	return out, nil
-})
+	return string(out)
+}
+
+// costLimit bounds what an expression with loops may do, in CEL's units, of
+// which one is about a step. It takes well under a second.
+const costLimit = 2_000_000
+
+// costs says that a function costs as much as it takes in and gives out.
+type costs struct{}
+
+// CallCost is asked by CEL after each call of a function.
+func (costs) CallCost(function, _ string, args []ref.Val, result ref.Val) *uint64 {
+	if _, ours := Function(function); !ours {
+		return nil
+	}
+	cost := uint64(1)
+	for _, v := range append(args, result) {
+		if s, ok := v.(traits.Sizer); ok {
+			if n, ok := s.Size().(types.Int); ok {
+				cost += uint64(n)
+			}
+		}
+	}
+	return &cost
+}
 
 // Program is a compiled CEL expression.
 type Program struct {
 	text    string
 	at      Placer
+	scope   Scope
 	ast     *cel.Ast
 	prog    cel.Program
 	partial func() (cel.Program, error)
+	chains  []chain
 	facts   []string // the dotted fact paths that it reads
+	fleet   bool     // it reads what is known of other hosts only by their facts
 }
 
+// maxText bounds an expression's text, in bytes.
+const maxText = 16 << 10
+
 // Compile compiles one CEL expression. Problems carry the place of what is
-// wrong within it. extra names a further variable, for patterns of hosts.
-func Compile(text string, at Placer, extra ...string) (*Program, error) {
-	e, err := env()
+// wrong within it.
+func Compile(text string, at Placer, scope Scope) (*Program, error) {
+	if len(text) > maxText {
+		return nil, value.Problem{Place: at(0), What: fmt.Sprintf("an expression of %d bytes is too long", len(text)), Do: "put values into data"}
+	}
+	e, err := environment(scope.Locals)
 	if err != nil {
 		return nil, err
 	}
 	var ps value.Problems
-	ast, iss := e.Compile(text)
+	ast, iss := e.Compile(readable(text))
 	for _, issue := range iss.Errors() {
-		ps.At(at(offsetOf(text, issue.Location.Line(), issue.Location.Column())), tidy(issue.Message), remedy(issue.Message))
+		ps.At(at(offsetOf(text, issue.Location.Line(), issue.Location.Column())), tidy(issue.Message), remedy(issue.Message, scope))
 	}
 	if err := ps.Err(); err != nil {
 		return nil, err
 	}
-	p := &Program{text: text, at: at, ast: ast}
-	for _, c := range p.chains() {
-		if c.path[0] == "n" && !slices.Contains(extra, "n") {
-			ps.At(at(c.offset), "n is known only in the table of a range of hosts", "the roots are "+strings.Join(Roots, ", "))
+	p := &Program{text: text, at: at, scope: scope, ast: ast}
+	p.chains = p.selections()
+	for _, c := range p.chains {
+		if !slices.Contains(scope.roots(), c.path[0]) && !slices.Contains(scope.Locals, c.path[0]) {
+			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not there yet", scope.what(), c.path[0]), scope.what()+" may read "+strings.Join(scope.roots(), ", "))
+		}
+		if c.path[0] == "fleet" {
+			p.fleet = p.readsFactsOfOthers() || c.path[len(c.path)-1] == "groups"
 		}
 		if c.path[0] != "facts" {
 			continue
@@ -129,34 +237,60 @@ func Compile(text string, at Placer, extra ...string) (*Program, error) {
 			ps.AddErr(at(c.offset), err)
 		}
 	}
-	if p.prog, err = e.Program(ast, cel.EvalOptions(cel.OptOptimize)); err != nil {
-		ps.At(at(0), err.Error(), "")
+	opts := []cel.ProgramOption{}
+	if p.loops() {
+		opts = append(opts, cel.CostLimit(costLimit), cel.CostTracking(costs{}))
+	}
+	if p.prog, err = e.Program(ast, append(opts, cel.EvalOptions(cel.OptOptimize))...); err != nil {
+		ps.At(at(0), tidy(err.Error()), "")
 	}
 	p.partial = sync.OnceValues(func() (cel.Program, error) {
-		return e.Program(ast, cel.EvalOptions(cel.OptPartialEval))
+		return e.Program(ast, append(opts, cel.EvalOptions(cel.OptPartialEval))...)
 	})
 	return p, ps.Err()
 }
 
-// Eval evaluates for one host. What depends on unknown facts is Unknown{}.
-func (p *Program) Eval(vars *Vars) (any, error) { return p.eval(vars, vars.activation()) }
-
-// EvalN evaluates with the number of a host in its range.
-func (p *Program) EvalN(vars *Vars, n int64) (any, error) {
-	act, err := cel.NewActivation(map[string]any{"host": vars.Host, "n": n})
-	if err != nil {
-		return nil, err
+func (s Scope) what() string {
+	if s.What == "" {
+		return "this expression"
 	}
-	return p.eval(vars, act)
+	return s.What
 }
 
-func (p *Program) eval(vars *Vars, act cel.Activation) (any, error) {
-	prog := p.prog
-	if vars.Facts == nil && len(p.facts) > 0 {
+func (p *Program) loops() bool {
+	found := false
+	celast.PreOrderVisit(p.ast.NativeRep().Expr(), celast.NewExprVisitor(func(e celast.Expr) {
+		found = found || e.Kind() == celast.ComprehensionKind
+	}))
+	return found
+}
+
+// readsFactsOfOthers says whether .facts is selected of anything but a root.
+func (p *Program) readsFactsOfOthers() bool {
+	found := false
+	celast.PreOrderVisit(p.ast.NativeRep().Expr(), celast.NewExprVisitor(func(e celast.Expr) {
+		found = found || e.Kind() == celast.SelectKind && strings.HasPrefix(e.AsSelect().FieldName(), "facts")
+	}))
+	return found
+}
+
+// Eval evaluates for one host. What depends on facts not known is Unknown{},
+// and what depends on a secret holds a value.Secret.
+func (p *Program) Eval(vars *Vars) (any, error) {
+	if vars.touches(p.chains) {
+		return p.evalSecret(vars)
+	}
+	return p.eval(vars)
+}
+
+func (p *Program) eval(vars *Vars) (any, error) {
+	prog, act := p.prog, cel.Activation(vars)
+	if vars.unknown(p.chains, p.fleet) {
 		var err error
 		if prog, err = p.partial(); err != nil {
 			return nil, err
 		}
+		act = vars.partial(vars.fleetUnknown(p.fleet))
 	}
 	out, _, err := prog.Eval(act)
 	if err != nil {
@@ -167,6 +301,40 @@ func (p *Program) eval(vars *Vars, act cel.Activation) (any, error) {
 		return nil, value.Problem{Place: p.at(0), What: err.Error()}
 	}
 	return v, nil
+}
+
+// evalSecret evaluates with the secrets and with others in their place.
+func (p *Program) evalSecret(vars *Vars) (any, error) {
+	versions := vars.versions()
+	first, err := p.eval(versions[0])
+	if err != nil {
+		if clean := p.missingOf(vars); clean != nil {
+			return nil, clean
+		}
+		return nil, value.Problem{Place: p.at(0), What: "the expression fails on a secret value", Do: "the message is held back, since it may show the secret"}
+	}
+	var others []any
+	for _, v := range versions[1:] {
+		other, err := p.eval(v)
+		if err != nil {
+			other = Unknown{}
+		}
+		others = append(others, other)
+	}
+	if _, ok := first.(Unknown); ok {
+		return first, nil
+	}
+	return blend(first, others), nil
+}
+
+// missingOf says which name that is read is not there, without looking at values.
+func (p *Program) missingOf(vars *Vars) error {
+	for _, c := range p.chains {
+		if step, what, do := missing(c.path, vars); step > 0 && !c.asked {
+			return value.Problem{Place: p.at(c.offset), What: what, Do: do}
+		}
+	}
+	return nil
 }
 
 // Bool evaluates a condition. known is false when it depends on facts that are
@@ -181,6 +349,10 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 		return false, false, nil
 	case bool:
 		return v, true, nil
+	case value.Secret:
+		if text := v.Reveal(); text == "true" || text == "false" {
+			return text == "true", true, nil
+		}
 	}
 	return false, false, value.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) + ", not true or false", Do: "compare it with something"}
 }
@@ -188,11 +360,67 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 // Text gives the expression as written.
 func (p *Program) Text() string { return p.text }
 
+// At gives the place of an offset in the expression.
+func (p *Program) At(offset int) value.Place { return p.at(offset) }
+
+// Reads lists the paths that the expression reads, each from its root on.
+func (p *Program) Reads() [][]string { return paths(p.chains) }
+
+func paths(chains []chain) [][]string {
+	var out [][]string
+	for _, c := range chains {
+		out = append(out, c.path)
+	}
+	return out
+}
+
 // ReadsFact says whether the expression reads the fact at a top-level name.
 func (p *Program) ReadsFact(name string) bool {
 	return slices.ContainsFunc(p.facts, func(f string) bool {
 		return f == "" || f == name || strings.HasPrefix(f, name+".")
 	})
+}
+
+// ReadsRoot says whether the expression reads a root or a variable.
+func (p *Program) ReadsRoot(name string) bool { return readsRoot(p.chains, name) }
+
+func readsRoot(chains []chain, name string) bool {
+	return slices.ContainsFunc(chains, func(c chain) bool { return c.path[0] == name })
+}
+
+// Saw lists what the expression read and the values it found.
+func (p *Program) Saw(vars *Vars) []Seen {
+	var out []Seen
+	for _, c := range p.chains {
+		name := strings.Join(c.path, ".")
+		if slices.ContainsFunc(out, func(s Seen) bool { return s.Name == name }) {
+			continue
+		}
+		v, there := lookup(c.path, vars)
+		if c.path[0] == "facts" && vars.Facts == nil {
+			v, there = Unknown{}, true
+		}
+		out = append(out, Seen{name, v, there})
+	}
+	return out
+}
+
+// Seen is one value that an expression read.
+type Seen struct {
+	Name  string
+	Value any
+	There bool
+}
+
+func lookup(path []string, vars *Vars) (any, bool) {
+	at, ok := vars.root(path[0])
+	for _, name := range path[1:] {
+		m, _ := at.(map[string]any)
+		if at, ok = m[name]; !ok {
+			return nil, false
+		}
+	}
+	return at, ok
 }
 
 // plain turns CEL's value into one of ours.
@@ -215,6 +443,9 @@ func plain(v ref.Val) (any, error) {
 	case types.Duration, types.Timestamp:
 		return string(v.ConvertToType(types.StringType).(types.String)), nil
 	case traits.Mapper:
+		if m, ok := v.Value().(map[string]any); ok && native(m) {
+			return m, nil
+		}
 		out := map[string]any{}
 		for it := v.Iterator(); it.HasNext() == types.True; {
 			k := it.Next()
@@ -230,6 +461,9 @@ func plain(v ref.Val) (any, error) {
 		}
 		return out, nil
 	case traits.Lister:
+		if l, ok := v.Value().([]any); ok && native(l) {
+			return l, nil
+		}
 		var out = []any{}
 		for it := v.Iterator(); it.HasNext() == types.True; {
 			item, err := plain(it.Next())
@@ -239,18 +473,44 @@ func plain(v ref.Val) (any, error) {
 			out = append(out, item)
 		}
 		return out, nil
+	case *types.Err:
+		return nil, v
 	}
 	return nil, fmt.Errorf("the expression gives a %s, which is no value that can be used here", v.Type().TypeName())
 }
 
-// chain is one selection a.b.c that starts at a root.
+// native says whether a tree that CEL handed back is one of ours all through.
+func native(v any) bool {
+	switch v := v.(type) {
+	case nil, bool, int64, float64, string, value.Secret:
+		return true
+	case []any:
+		for _, item := range v {
+			if !native(item) {
+				return false
+			}
+		}
+		return true
+	case map[string]any:
+		for _, item := range v {
+			if !native(item) {
+				return false
+			}
+		}
+		return true
+	}
+	return false
+}
+
+// chain is one selection a.b.c that starts at a root or a variable.
 type chain struct {
 	path   []string
 	offset int
+	asked  bool // only whether it is there
 }
 
-// chains lists the selections in an expression, the longest of each only.
-func (p *Program) chains() []chain {
+// selections lists the selections in an expression, the longest of each only.
+func (p *Program) selections() []chain {
 	native := p.ast.NativeRep()
 	var out []chain
 	inner := map[int64]bool{}
@@ -259,6 +519,7 @@ func (p *Program) chains() []chain {
 			return
 		}
 		var path []string
+		asked := e.Kind() == celast.SelectKind && e.AsSelect().IsTestOnly()
 		at := e
 		for at.Kind() == celast.SelectKind {
 			inner[at.AsSelect().Operand().ID()] = true
@@ -269,32 +530,54 @@ func (p *Program) chains() []chain {
 			return
 		}
 		name := at.AsIdent()
-		if name != "n" && !slices.Contains(Roots, name) {
+		if !slices.Contains(Roots, name) && !slices.Contains(p.scope.Locals, name) {
 			return
 		}
 		path = append(path, name)
 		slices.Reverse(path)
 		loc := native.SourceInfo().GetStartLocation(at.ID())
-		out = append(out, chain{path, max(0, offsetOf(p.text, loc.Line(), loc.Column()))})
+		out = append(out, chain{path, max(0, offsetOf(p.text, loc.Line(), loc.Column())), asked})
 	}))
 	return out
 }
 
 // explain finds what an evaluation failed at and names the nearest that exists.
 func (p *Program) explain(err error, vars *Vars) error {
-	roots := map[string]any{"host": vars.Host, "facts": vars.Facts, "data": vars.Data}
-	for _, c := range p.chains() {
-		if step, what, do := missing(c.path, roots); step > 0 && (strings.Contains(err.Error(), c.path[step]) || strings.Contains(err.Error(), "unsupported index type")) {
+	for _, c := range p.chains {
+		if step, what, do := missing(c.path, vars); step > 0 && (strings.Contains(err.Error(), c.path[step]) || strings.Contains(err.Error(), "unsupported index type")) {
 			return value.Problem{Place: p.at(c.offset), What: what, Do: do}
 		}
 	}
-	return value.Problem{Place: p.at(0), What: "the expression fails: " + tidy(err.Error()), Do: remedy(err.Error())}
+	msg := err.Error()
+	if m := noKey.FindStringSubmatch(msg); m != nil && readsRoot(p.chains, "fleet") {
+		if m[1] == "facts" || m[1] == "facts_age" {
+			return value.Problem{Place: p.at(0), What: "a host of the fleet was never read, so its facts are not known",
+				Do: "read them with `jadekettle facts HOST`, or ask has(h.facts) first"}
+		}
+		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(readable(p.text), fleetIn) {
+			return value.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]), Do: value.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
+		}
+	}
+	if strings.Contains(msg, "cost limit") {
+		return value.Problem{Place: p.at(0), What: "the expression does not come to an end in a reasonable number of steps", Do: "work on a shorter list"}
+	}
+	what, do, _ := strings.Cut(tidy(msg), "; ")
+	if r := remedy(msg, p.scope); r != "" {
+		do = r
+	}
+	return value.Problem{Place: p.at(0), What: "the expression fails: " + what, Do: do}
 }
 
+var noKey = regexp.MustCompile(`no such key: (\S+)`)
+
 // missing finds the first step of a path that is not there; 0 means none.
-func missing(path []string, roots map[string]any) (step int, what, do string) {
-	at, _ := roots[path[0]].(map[string]any)
+func missing(path []string, vars *Vars) (step int, what, do string) {
+	root, _ := vars.root(path[0])
+	at, _ := root.(map[string]any)
 	if at == nil {
+		if path[0] == "param" && len(path) > 1 {
+			return 1, fmt.Sprintf("this manifest has no param %q", path[1]), "declare it: [param." + path[1] + "]"
+		}
 		return 0, "", ""
 	}
 	for i, name := range path[1:] {
@@ -303,7 +586,10 @@ func missing(path []string, roots map[string]any) (step int, what, do string) {
 		if !there {
 			otherwise := "nothing is set there"
 			if len(at) > 0 {
-				otherwise = "it has " + strings.Join(value.Keys(at), ", ")
+				otherwise = "it has " + short(value.Keys(at))
+			}
+			if before == "param" {
+				return i + 1, fmt.Sprintf("this manifest has no param %q", name), value.Meant(name, value.Keys(at), "declare it: [param."+name+"]")
 			}
 			return i + 1, fmt.Sprintf("%s has no %q", before, name), value.Meant(name, value.Keys(at), otherwise)
 		}
@@ -317,6 +603,14 @@ func missing(path []string, roots map[string]any) (step int, what, do string) {
 		at = table
 	}
 	return 0, "", ""
+}
+
+// short lists names, not too many.
+func short(names []string) string {
+	if len(names) > 12 {
+		return strings.Join(names[:12], ", ") + fmt.Sprintf(" and %d more", len(names)-12)
+	}
+	return strings.Join(names, ", ")
 }
 
 func offsetOf(text string, line, col int) int {
@@ -343,6 +637,9 @@ func tidy(msg string) string {
 	switch {
 	case strings.HasPrefix(msg, "undeclared reference to '"):
 		return "there is no " + strings.TrimPrefix(msg, "undeclared reference to ")
+	case strings.HasPrefix(msg, "found no matching overload for '"):
+		name, args, _ := strings.Cut(strings.TrimPrefix(msg, "found no matching overload for '"), "' applied to ")
+		return name + " does not take " + strings.Trim(args, "'")
 	case strings.HasPrefix(msg, "no such overload"):
 		return "the operands do not fit together" + strings.TrimPrefix(msg, "no such overload")
 	case strings.Contains(msg, "mismatched input '<EOF>'"):
@@ -357,10 +654,17 @@ func tidy(msg string) string {
 // unexpected matches what the CEL parser says of a token that does not fit.
 var unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input|token recognition error at:) ('.*?')(?:$| )`)
 
-func remedy(msg string) string {
+func remedy(msg string, scope Scope) string {
 	if _, rest, ok := strings.Cut(msg, "undeclared reference to '"); ok {
 		name, _, _ := strings.Cut(rest, "'")
-		return value.Meant(name, Roots, "an expression starts from "+strings.Join(Roots, ", ")+"; text stands in quotes")
+		names := slices.Concat(scope.roots(), scope.Locals, FunctionNames())
+		return value.Meant(name, names, "an expression starts from "+strings.Join(slices.Concat(scope.roots(), scope.Locals), ", ")+"; text stands in quotes")
+	}
+	if _, rest, ok := strings.Cut(msg, "found no matching overload for '"); ok {
+		name, _, _ := strings.Cut(rest, "'")
+		if f, ok := Function(name); ok {
+			return "write " + f.Signature()
+		}
 	}
 	return ""
 }

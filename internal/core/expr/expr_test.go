@@ -55,8 +55,8 @@ func TestExpressions(t *testing.T) {
 		`facts.disks.size`:                       `error: x.toml:1:1: facts.disks is a list and has no "size"; select items of it first`,
 		`facts.arch.x`:                           `error: x.toml:1:1: facts.arch has nothing below it; leave out .x`,
 		`dta.x`:                                  `error: x.toml:1:1: there is no 'dta'; did you mean "data"?`,
-		`tidelog`:                                `error: x.toml:1:1: there is no 'tidelog'; an expression starts from host, facts, data; text stands in quotes`,
-		`n + 1`:                                  `error: x.toml:1:1: n is known only in the table of a range of hosts; the roots are host, facts, data`,
+		`tidelog`:                                `error: x.toml:1:1: there is no 'tidelog'; an expression starts from host, facts, data, param, env, fleet; text stands in quotes`,
+		`n + 1`:                                  `error: x.toml:1:1: there is no 'n'; an expression starts from host, facts, data, param, env, fleet; text stands in quotes`,
 		`1 +`:                                    `error: x.toml:1:4: the expression ends too early`,
 		`data.gauge.seconds + "x"`:               `error: x.toml:1:1: the expression fails: the operands do not fit together`,
 		`1 / 0`:                                  `error: x.toml:1:1: the expression fails: division by zero`,
@@ -65,7 +65,7 @@ func TestExpressions(t *testing.T) {
 		`facts.memory.total >= 4 * 1024 * 1024`:  `true`,
 		`host.name.startsWith("gauge-") && true`: `true`,
 	}, func(text string) (any, error) {
-		p, err := Compile(text, at)
+		p, err := Compile(text, at, Scope{})
 		if err != nil {
 			return nil, err
 		}
@@ -84,7 +84,7 @@ func TestWithoutFacts(t *testing.T) {
 		`data.gauge.seconds`:                    `60`,
 		`facts.mounts.exists(m, m.path == "/")`: `expr.Unknown{}`,
 	} {
-		p, err := Compile(text, at)
+		p, err := Compile(text, at, Scope{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,7 +115,7 @@ func TestTexts(t *testing.T) {
 		"${}":                                `error: x.toml:1:3: ${} holds no expression; write what is meant, such as ${host.name}`,
 		"check ${candidate} on ${host.site}": `"check ${candidate} on north-pier"`,
 	}, func(text string) (any, error) {
-		p, err := ParseText(text, at, Candidate)
+		p, err := ParseText(text, at, Candidate, Scope{})
 		if err != nil {
 			return nil, err
 		}
@@ -142,7 +142,7 @@ func TestTemplates(t *testing.T) {
 		if err != nil {
 			return nil, err
 		}
-		out, known, err := p.Execute(vars())
+		out, known, _, err := p.Execute(vars())
 		if err == nil && !known {
 			return nil, errors.New("it is not known though the facts are")
 		}
@@ -152,14 +152,14 @@ func TestTemplates(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, known, err := p.Execute(&Vars{}); known || err != nil {
+	if _, known, _, err := p.Execute(&Vars{}); known || err != nil {
 		t.Errorf("without facts a template that reads them is known (%v)", err)
 	}
 	p2, err := ParseTemplate("x.tmpl", "{{ facts.arch }}\n{{ host.nmae }}{{ if data.no }}{{ data.never }}{{ end }}{{ and facts.arch data.never }}")
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, known, err := p2.Execute(&Vars{Host: map[string]any{"name": "a"}, Data: map[string]any{}})
+	_, known, _, err := p2.Execute(&Vars{Host: map[string]any{"name": "a"}, Data: map[string]any{}})
 	if want := "x.tmpl:2:4: host has no \"nmae\"; did you mean \"name\"?\nx.tmpl:2:22: data has no \"no\"; nothing is set there"; known || show(nil, err) != "error: "+want {
 		t.Errorf("what is missing whatever the facts are: %v", err)
 	}
@@ -177,7 +177,7 @@ func FuzzParseText(f *testing.F) {
 		if len(text) > 200 {
 			return // what takes long is measured elsewhere
 		}
-		p, err := ParseText(text, at, Candidate)
+		p, err := ParseText(text, at, Candidate, Scope{})
 		if err != nil {
 			if err.Error() == "" {
 				t.Error("an error says nothing")
@@ -195,7 +195,7 @@ func FuzzParseText(f *testing.F) {
 
 func BenchmarkCompile(b *testing.B) {
 	for b.Loop() {
-		if _, err := Compile(`"debian" in facts.os.like && data.gauge.seconds > 30`, at); err != nil {
+		if _, err := Compile(`"debian" in facts.os.like && data.gauge.seconds > 30`, at, Scope{}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -24,19 +24,39 @@ type Template struct {
 	root   *template.Template
 	chains []chain   // every selection that starts at a root
 	always []chain   // those of them that are evaluated whatever the facts are
+	fleet  bool      // it reads the facts of other hosts
 	pool   sync.Pool // of *instance
 }
 
 // instance is a clone of the template bound to the values of one host at a time.
 type instance struct {
-	tmpl *template.Template
-	vars *Vars
+	tmpl  *template.Template
+	vars  *Vars
+	steps int
 }
 
-// emit is the function through which everything that a template prints passes.
-const emit = "_print"
+// The functions that are put into a template where it is compiled: emit is the
+// one through which everything that it prints passes, step counts, members is
+// fleet.in, asked is has and orElse is value_or.
+const (
+	emit    = "_print"
+	step    = "_step"
+	members = "_members"
+	asked   = "_has"
+	orElse  = "_or"
+)
 
-var errNull = errors.New("the value is null")
+// Limits on what a template may do.
+const (
+	maxSteps  = 1_000_000
+	maxOutput = 16 << 20 // bytes
+)
+
+var (
+	errNull  = errors.New("the value is null")
+	errSteps = errors.New("the template does not come to an end in a million steps; range over a shorter list")
+	errSize  = errors.New("the template makes more than 16 MiB; use copy for large files")
+)
 
 func printable(v any) (string, error) {
 	if v == nil {
@@ -52,14 +72,59 @@ func printable(v any) (string, error) {
 	return fmt.Sprint(v), nil
 }
 
+// funcs are the functions of a template bound to an instance, or to none while
+// it is being parsed.
+func funcs(in *instance) template.FuncMap {
+	out := templateFunctions()
+	for _, r := range Roots {
+		out[r] = func() (any, error) {
+			v, _ := in.vars.root(r)
+			return v, nil
+		}
+	}
+	out[emit] = printable
+	out[step] = func() (string, error) {
+		if in.steps++; in.steps > maxSteps {
+			return "", errSteps
+		}
+		return "", nil
+	}
+	out[members] = func(group string) ([]any, error) {
+		if list, ok := in.vars.Fleet.group(group); ok {
+			return list, nil
+		}
+		return nil, fmt.Errorf("there is no group %q", group)
+	}
+	out[asked] = func(path ...string) bool {
+		_, there := lookup(path, in.vars)
+		return there
+	}
+	out[orElse] = func(otherwise any, path ...string) any {
+		if v, there := lookup(path, in.vars); there {
+			return v
+		}
+		return Native(otherwise)
+	}
+	for _, name := range []string{"has", "value_or"} { // only as head of a command, where they are replaced
+		out[name] = func(...any) (any, error) {
+			return nil, fmt.Errorf("%s takes a name with a dot, such as data.gauge.depth", name)
+		}
+	}
+	return out
+}
+
+func (f *Fleet) group(name string) ([]any, bool) {
+	if f == nil {
+		return nil, false
+	}
+	list, ok := f.Groups[name]
+	return list, ok
+}
+
 // ParseTemplate compiles a template; file names it in messages.
 func ParseTemplate(file, text string) (*Template, error) {
 	t := &Template{file: file, text: text}
-	funcs := template.FuncMap{emit: printable}
-	for _, r := range Roots {
-		funcs[r] = func() map[string]any { return nil }
-	}
-	root, err := template.New(file).Option("missingkey=error").Funcs(funcs).Parse(text)
+	root, err := template.New(file).Option("missingkey=error").Funcs(funcs(&instance{})).Parse(text)
 	if err != nil {
 		return nil, t.explain(err, nil)
 	}
@@ -69,20 +134,28 @@ func ParseTemplate(file, text string) (*Template, error) {
 	}
 	var ps value.Problems
 	for _, tmpl := range root.Templates() {
-		if tmpl.Tree != nil {
-			t.walk(tmpl.Tree, tmpl.Tree.Root, &ps)
+		if tmpl.Tree == nil {
+			continue
+		}
+		t.walk(tmpl.Tree, tmpl.Tree.Root, &ps)
+		if tmpl != root && tmpl.Tree.Root != nil {
+			count(tmpl.Tree, tmpl.Tree.Root)
 		}
 	}
+	t.fleet = readsRoot(t.chains, "fleet") && strings.Contains(text, ".facts")
 	t.pool.New = func() any {
 		in := &instance{tmpl: template.Must(t.root.Clone())} // a parsed, never executed template clones
-		in.tmpl.Funcs(template.FuncMap{
-			"host":  func() map[string]any { return in.vars.Host },
-			"facts": func() map[string]any { return in.vars.Facts },
-			"data":  func() map[string]any { return in.vars.Data },
-		})
+		in.tmpl.Funcs(funcs(in))
 		return in
 	}
 	return t, ps.Err()
+}
+
+// count puts a step at the head of a list of nodes that may run many times.
+func count(tree *parse.Tree, list *parse.ListNode) {
+	call := &parse.CommandNode{NodeType: parse.NodeCommand, Pos: list.Pos, Args: []parse.Node{parse.NewIdentifier(step).SetTree(tree).SetPos(list.Pos)}}
+	pipe := &parse.PipeNode{NodeType: parse.NodePipe, Pos: list.Pos, Cmds: []*parse.CommandNode{call}}
+	list.Nodes = append([]parse.Node{&parse.ActionNode{NodeType: parse.NodeAction, Pos: list.Pos, Pipe: pipe}}, list.Nodes...)
 }
 
 // unconditional finds the selections that stand alone in an action, or in the
@@ -107,13 +180,14 @@ func (t *Template) unconditional(top *parse.ListNode) {
 		if !ok {
 			continue
 		}
-		if id, ok := c.Node.(*parse.IdentifierNode); ok && (id.Ident == "host" || id.Ident == "data") {
-			t.always = append(t.always, chain{append([]string{id.Ident}, c.Field...), int(id.Position())})
+		if id, ok := c.Node.(*parse.IdentifierNode); ok && (id.Ident == "host" || id.Ident == "data" || id.Ident == "param") {
+			t.always = append(t.always, chain{path: append([]string{id.Ident}, c.Field...), offset: int(id.Position())})
 		}
 	}
 }
 
-// walk lets every printing action pass through emit and checks fact names.
+// walk lets every printing action pass through emit, checks fact names, and
+// puts in what text/template has no words for.
 func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *value.Problems) {
 	switch n := n.(type) {
 	case *parse.ListNode:
@@ -132,6 +206,7 @@ func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *value.Problems) {
 		t.branch(tree, &n.BranchNode, ps)
 	case *parse.RangeNode:
 		t.branch(tree, &n.BranchNode, ps)
+		count(tree, n.List)
 	case *parse.WithNode:
 		t.branch(tree, &n.BranchNode, ps)
 	case *parse.TemplateNode:
@@ -139,6 +214,7 @@ func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *value.Problems) {
 	case *parse.PipeNode:
 		if n != nil {
 			for _, c := range n.Cmds {
+				t.command(tree, c)
 				for _, a := range c.Args {
 					t.walk(tree, a, ps)
 				}
@@ -150,7 +226,7 @@ func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *value.Problems) {
 			t.walk(tree, n.Node, ps)
 			return
 		}
-		t.chains = append(t.chains, chain{append([]string{id.Ident}, n.Field...), int(id.Position())})
+		t.chains = append(t.chains, chain{path: append([]string{id.Ident}, n.Field...), offset: int(id.Position())})
 		if id.Ident != "facts" {
 			return
 		}
@@ -159,9 +235,56 @@ func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *value.Problems) {
 		}
 	case *parse.IdentifierNode:
 		if slices.Contains(Roots, n.Ident) {
-			t.chains = append(t.chains, chain{[]string{n.Ident}, int(n.Position())})
+			t.chains = append(t.chains, chain{path: []string{n.Ident}, offset: int(n.Position())})
 		}
 	}
+}
+
+// command replaces fleet.in X, has a.b.c and value_or a.b.c X, which look at
+// names, by functions that do.
+func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
+	if len(c.Args) < 2 {
+		return
+	}
+	put := func(name string, path []string, rest ...parse.Node) {
+		args := []parse.Node{parse.NewIdentifier(name).SetTree(tree).SetPos(c.Pos)}
+		args = append(args, rest...)
+		for _, p := range path {
+			args = append(args, &parse.StringNode{NodeType: parse.NodeString, Pos: c.Pos, Quoted: strconv.Quote(p), Text: p})
+		}
+		c.Args = args
+	}
+	if path := chainOf(c.Args[0]); len(path) == 2 && path[0] == "fleet" && path[1] == "in" {
+		t.chains = append(t.chains, chain{path: []string{"fleet", "groups"}, offset: int(c.Pos)})
+		put(members, nil, c.Args[1:]...)
+		return
+	}
+	id, ok := c.Args[0].(*parse.IdentifierNode)
+	if !ok {
+		return
+	}
+	path := chainOf(c.Args[1])
+	switch {
+	case id.Ident == "has" && len(c.Args) == 2 && len(path) > 1:
+		t.chains = append(t.chains, chain{path: path, offset: int(c.Args[1].Position()), asked: true})
+		put(asked, path)
+	case id.Ident == "value_or" && len(c.Args) == 3 && len(path) > 1:
+		t.chains = append(t.chains, chain{path: path, offset: int(c.Args[1].Position()), asked: false})
+		put(orElse, path, c.Args[2])
+	}
+}
+
+// chainOf gives the path of a selection that starts at a root, or nil.
+func chainOf(n parse.Node) []string {
+	c, ok := n.(*parse.ChainNode)
+	if !ok {
+		return nil
+	}
+	id, ok := c.Node.(*parse.IdentifierNode)
+	if !ok || !slices.Contains(Roots, id.Ident) {
+		return nil
+	}
+	return append([]string{id.Ident}, c.Field...)
 }
 
 func (t *Template) branch(tree *parse.Tree, b *parse.BranchNode, ps *value.Problems) {
@@ -177,33 +300,68 @@ func (t *Template) ReadsFact(name string) bool {
 	})
 }
 
-func (t *Template) readsFacts() bool {
-	return slices.ContainsFunc(t.chains, func(c chain) bool { return c.path[0] == "facts" })
-}
+// Reads lists the paths that the template reads, each from its root on.
+func (t *Template) Reads() [][]string { return paths(t.chains) }
 
 // Execute gives the template's text for one host. known is false when it
-// depends on facts that are not there.
-func (t *Template) Execute(vars *Vars) (text string, known bool, err error) {
-	if vars.Facts == nil && t.readsFacts() {
-		return "", false, t.missingAlways(vars)
+// depends on facts that are not there, secret true when it depends on a secret.
+func (t *Template) Execute(vars *Vars) (text string, known, secret bool, err error) {
+	if vars.unknown(t.chains, t.fleet) {
+		return "", false, false, t.missingAlways(vars)
 	}
+	if !vars.touches(t.chains) {
+		text, err = t.execute(vars)
+		return text, true, false, err
+	}
+	versions := vars.versions()
+	text, err = t.execute(versions[0])
+	if err != nil {
+		return "", true, true, value.Problem{Place: errorPlace(err), What: "the template fails where it uses a secret", Do: "the message is held back, since it may show the secret"}
+	}
+	for _, v := range versions[1:] {
+		other, err := t.execute(v)
+		secret = secret || err != nil || other != text
+	}
+	return text, true, secret, nil
+}
+
+func errorPlace(err error) value.Place {
+	if p, ok := err.(value.Problem); ok {
+		return p.Place
+	}
+	return value.Place{}
+}
+
+func (t *Template) execute(vars *Vars) (string, error) {
 	in := t.pool.Get().(*instance)
 	defer t.pool.Put(in)
-	in.vars = vars
-	var b strings.Builder
+	in.vars, in.steps = vars, 0
+	var b bounded
 	if err := in.tmpl.Execute(&b, nil); err != nil {
-		return "", true, t.explain(err, vars)
+		return "", t.explain(err, vars)
 	}
-	return b.String(), true, nil
+	return b.String(), nil
+}
+
+// bounded is a text that may not grow without end.
+type bounded struct{ strings.Builder }
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.Len()+len(p) > maxOutput {
+		return 0, errSize
+	}
+	return b.Builder.Write(p)
 }
 
 // missingAlways says which names are missing that will be asked for whatever
 // the facts are.
 func (t *Template) missingAlways(vars *Vars) error {
 	var ps value.Problems
-	roots := map[string]any{"host": vars.Host, "data": vars.Data}
 	for _, c := range t.always {
-		if step, what, do := missing(c.path, roots); step > 0 {
+		if slices.ContainsFunc(vars.Missing, func(m []string) bool { return meet(m, c.path) }) {
+			continue
+		}
+		if step, what, do := missing(c.path, vars); step > 0 {
 			ps.At(t.place(c.offset), what, do)
 		}
 	}
@@ -214,6 +372,7 @@ var (
 	located = regexp.MustCompile(`^template: .+?:(\d+)(?::(\d+))?: `)
 	noEntry = regexp.MustCompile(`at <(.*?)>: map has no entry for key "(.*)"`)
 	atWhat  = regexp.MustCompile(`executing ".*?" at <(.*?)>: (?:error calling ` + emit + `: )?`)
+	calling = regexp.MustCompile(`error calling \w+: `)
 	noFunc  = regexp.MustCompile(`function "(.*)" not defined`)
 )
 
@@ -229,6 +388,12 @@ func (t *Template) explain(err error, vars *Vars) error {
 		msg = msg[len(m[0]):]
 	}
 	switch {
+	case errors.Is(err, errSteps), errors.Is(err, errSize):
+		for _, e := range []error{errSteps, errSize} {
+			if errors.Is(err, e) {
+				p.What, p.Do, _ = strings.Cut(e.Error(), "; ")
+			}
+		}
 	case noEntry.MatchString(msg):
 		m := noEntry.FindStringSubmatch(msg)
 		p.What = fmt.Sprintf("%s has no %q", m[1], m[2])
@@ -236,14 +401,15 @@ func (t *Template) explain(err error, vars *Vars) error {
 	case noFunc.MatchString(msg):
 		name := noFunc.FindStringSubmatch(msg)[1]
 		p.What = fmt.Sprintf("there is no function %q", name)
-		p.Do = value.Meant(name, Roots, "a template starts from "+strings.Join(Roots, ", "))
+		p.Do = value.Meant(name, slices.Concat(Roots, FunctionNames()), "a template starts from "+strings.Join(Roots, ", "))
 	default:
 		if m := atWhat.FindStringSubmatch(msg); m != nil {
 			what := m[1]
 			if what == emit {
 				what = t.action(p.Place)
 			}
-			msg = what + ": " + strings.Replace(msg[len(m[0]):], "error calling "+emit+": ", "", 1)
+			what = strings.Replace(what, members, "fleet.in", 1)
+			msg = what + ": " + calling.ReplaceAllString(msg[len(m[0]):], "")
 		}
 		p.What, p.Do, _ = strings.Cut(msg, "; ")
 	}
@@ -256,12 +422,11 @@ func (t *Template) nameMissing(p *value.Problem, key string, vars *Vars) {
 	if vars == nil {
 		return
 	}
-	roots := map[string]any{"host": vars.Host, "facts": vars.Facts, "data": vars.Data}
 	for _, c := range t.chains {
 		if t.place(c.offset).Line != p.Place.Line {
 			continue
 		}
-		if step, what, do := missing(c.path, roots); step > 0 && c.path[step] == key {
+		if step, what, do := missing(c.path, vars); step > 0 && c.path[step] == key {
 			p.Place, p.What, p.Do = t.place(c.offset), what, do
 			return
 		}

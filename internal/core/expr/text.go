@@ -27,7 +27,7 @@ type part struct {
 // ParseText compiles a text. Each ${ ends at its matching brace; CEL strings
 // and braces in between are skipped; $${ is a literal ${. Where keep is
 // Candidate, ${candidate} stays as it is.
-func ParseText(s string, at Placer, keep string, extra ...string) (*Text, error) {
+func ParseText(s string, at Placer, keep string, scope Scope) (*Text, error) {
 	t := &Text{at: at}
 	var ps value.Problems
 	var lit strings.Builder
@@ -53,7 +53,7 @@ func ParseText(s string, at Placer, keep string, extra ...string) (*Text, error)
 				ps.At(at(start), "${} holds no expression", "write what is meant, such as ${host.name}")
 				continue
 			}
-			prog, err := Compile(body, func(o int) value.Place { return at(start + o) }, extra...)
+			prog, err := Compile(body, func(o int) value.Place { return at(start + o) }, scope)
 			if err != nil {
 				ps.AddErr(at(start), hinted(err))
 				continue
@@ -144,34 +144,30 @@ func stringEnd(s string, raw bool) int {
 // Eval gives the text's value for one host: that of a lone ${...} with its
 // type, text otherwise, Unknown{} when a part depends on facts not known.
 func (t *Text) Eval(vars *Vars) (any, error) {
-	return t.eval(func(p *Program) (any, error) { return p.Eval(vars) })
-}
-
-// EvalN is Eval with the number of a host in its range.
-func (t *Text) EvalN(vars *Vars, n int64) (any, error) {
-	return t.eval(func(p *Program) (any, error) { return p.EvalN(vars, n) })
-}
-
-func (t *Text) eval(eval func(*Program) (any, error)) (any, error) {
 	if t.lone {
-		return eval(t.parts[0].prog)
+		return t.parts[0].prog.Eval(vars)
 	}
 	if len(t.parts) == 1 {
 		return t.parts[0].literal, nil
 	}
 	var b strings.Builder
-	unknown := false
+	unknown, secret := false, false
 	for _, p := range t.parts {
 		if p.prog == nil {
 			b.WriteString(p.literal)
 			continue
 		}
-		v, err := eval(p.prog)
+		v, err := p.prog.Eval(vars)
 		if err != nil {
 			return nil, err
 		}
 		if _, ok := v.(Unknown); ok {
 			unknown = true
+			continue
+		}
+		if hidden, ok := v.(value.Secret); ok {
+			secret = true
+			b.WriteString(hidden.Reveal())
 			continue
 		}
 		s, ok := value.Text(v)
@@ -181,10 +177,24 @@ func (t *Text) eval(eval func(*Program) (any, error)) (any, error) {
 		}
 		b.WriteString(s)
 	}
-	if unknown {
+	switch {
+	case unknown:
 		return Unknown{}, nil
+	case secret:
+		return value.NewSecret(b.String()), nil
 	}
 	return b.String(), nil
+}
+
+// Programs lists the expressions in the text.
+func (t *Text) Programs() []*Program {
+	var out []*Program
+	for _, p := range t.parts {
+		if p.prog != nil {
+			out = append(out, p.prog)
+		}
+	}
+	return out
 }
 
 // ReadsFact says whether any part reads the fact at a top-level name.

@@ -23,8 +23,19 @@ type Host struct {
 	Off     string         // why it is never contacted; empty when it is
 	Vars    map[string]any // host.* in expressions: name, address, groups and the host's own keys
 	Connect Connect
-	Groups  []*Group // every group it is in, outermost first, then as in the inventory
+	Groups  []*Group // the groups it is in whatever its facts are, outermost first, then as in the inventory
+	Maybe   []*Group // further groups that it is in when its facts say so
+	Params  []Given  // values for the params of manifests
 	Place   value.Place
+}
+
+// Given is a value for a param of a manifest.
+type Given struct {
+	Manifest string
+	Param    string
+	Node     *manifest.Node
+	N        int64 // the number of the host that it was given to in a range
+	Ranged   bool
 }
 
 // Address is where the host is; its name when no address is given.
@@ -53,24 +64,37 @@ type Group struct {
 	About     string
 	Inside    string
 	Manifests []Use
+	Params    []Given
 	Depth     int // how many groups it is inside of
 	Place     value.Place
+	// Where says by condition which hosts are members. May be nil. ByFacts
+	// says that it reads facts, and TrustFacts that it is meant to bring
+	// secrets to a host that says such facts of itself.
+	Where      *expr.Program
+	ByFacts    bool
+	TrustFacts bool
 
 	members []pattern
 	inside  *Group
 	connect *manifest.Node
 }
 
+// Outer gives the group that a group is inside of, or nil.
+func (g *Group) Outer() *Group { return g.inside }
+
 // Inventory is all hosts and groups, in the order in which they are written.
 type Inventory struct {
 	Hosts  []*Host
 	Groups []*Group
+	Env    string
+
+	byName map[string]*Host
 }
 
 // Load reads the inventory files. What is wrong is added to problems; whole is
 // false when a file could not be read to its end.
-func Load(project fs.FS, files []string, problems *value.Problems) (inv *Inventory, whole bool) {
-	l := loader{inv: &Inventory{}, problems: problems, tables: map[string][]table{}, texts: map[*manifest.Node]*expr.Text{}}
+func Load(project fs.FS, files []string, env string, problems *value.Problems) (inv *Inventory, whole bool) {
+	l := loader{inv: &Inventory{Env: env, byName: map[string]*Host{}}, problems: problems, tables: map[string][]table{}, texts: map[*manifest.Node]*expr.Text{}}
 	whole = true
 	for _, name := range files {
 		data, err := fs.ReadFile(project, name)
@@ -89,7 +113,9 @@ func Load(project fs.FS, files []string, problems *value.Problems) (inv *Invento
 	}
 	l.link()
 	for _, h := range l.inv.Hosts {
-		l.finish(h)
+		connects := l.own(h)
+		l.inv.join(h, problems)
+		l.connections(h, connects)
 	}
 	return l.inv, whole
 }
@@ -154,13 +180,15 @@ func (l *loader) host(k manifest.Key) {
 			return
 		}
 		if l.tables[nm.name] == nil {
-			l.inv.Hosts = append(l.inv.Hosts, &Host{Name: nm.name, Place: k.Place})
+			h := &Host{Name: nm.name, Place: k.Place}
+			l.inv.Hosts = append(l.inv.Hosts, h)
+			l.inv.byName[nm.name] = h
 		}
 		l.tables[nm.name] = append(l.tables[nm.name], table{k.Node, nm.n, nm.ranged})
 	}
 }
 
-var groupKeys = []string{"about", "inside", "manifests", "members", "connect"}
+var groupKeys = []string{"about", "inside", "manifests", "members", "where", "trust_facts", "connect", "params"}
 
 func (l *loader) group(k manifest.Key) {
 	if k.Node.Kind != manifest.Table || !hostForm.MatchString(k.Name) {
@@ -194,12 +222,55 @@ func (l *loader) group(k manifest.Key) {
 			}
 		case "connect":
 			g.connect = a.Node
-		case "where", "params":
-			l.problems.At(a.Place, a.Name+" is not evaluated by this version", "name the members instead, and give values through data")
+		case "where":
+			l.where(g, a)
+		case "trust_facts":
+			yes, ok := a.Node.Value.(bool)
+			if g.TrustFacts = yes; !ok {
+				l.problems.At(a.Node.Place, "trust_facts is true or false", "write trust_facts = true")
+			}
+		case "params":
+			g.Params = l.params(a, table{})
 		default:
 			l.problems.At(a.Place, fmt.Sprintf("a group has no %q", a.Name), value.Meant(a.Name, groupKeys, "it has "+strings.Join(groupKeys, ", ")))
 		}
 	}
+}
+
+var whereScope = expr.Scope{Roots: []string{"host", "facts", "env"}, What: "where"}
+
+func (l *loader) where(g *Group, k manifest.Key) {
+	text, ok := k.Node.Value.(string)
+	if !ok {
+		l.problems.At(k.Node.Place, "where takes a condition, as text", `write where = 'host.site == "north-pier"'`)
+		return
+	}
+	p, err := expr.Compile(text, k.Node.At, whereScope)
+	if err != nil {
+		l.problems.AddErr(k.Node.Place, err)
+		return
+	}
+	g.Where, g.ByFacts = p, p.ReadsRoot("facts")
+}
+
+// params reads a table of values for params, by manifest and name.
+func (l *loader) params(k manifest.Key, from table) []Given {
+	var out []Given
+	const form = "write params.MANIFEST.NAME = value"
+	if k.Node.Kind != manifest.Table {
+		l.problems.At(k.Place, "params is a table of manifests", form)
+		return nil
+	}
+	for _, m := range k.Node.Keys {
+		if m.Node.Kind != manifest.Table {
+			l.problems.At(m.Place, fmt.Sprintf("params.%s is no table of values", m.Name), form)
+			continue
+		}
+		for _, v := range m.Node.Keys {
+			out = append(out, Given{m.Name, v.Name, v.Node, from.n, from.ranged})
+		}
+	}
+	return out
 }
 
 func (l *loader) text(k manifest.Key) string {
@@ -248,8 +319,10 @@ func (l *loader) link() {
 			}
 		}
 	}
-	for _, h := range l.inv.Hosts {
-		h.Groups = l.groupsOf(h.Name)
+	for _, g := range l.inv.Groups {
+		if g.ByFacts && g.connect != nil {
+			l.problems.At(g.connect.Place, fmt.Sprintf("group %s decides by facts who is in it, and they are read only once a host is reached: it cannot say how", g.Name), "put connect on the hosts or on another group")
+		}
 	}
 }
 
@@ -270,18 +343,64 @@ func (l *loader) breakCircle(g *Group) {
 	}
 }
 
-// groupsOf gives the groups that a host is in, outermost first.
-func (l *loader) groupsOf(host string) []*Group {
-	in := map[*Group]bool{}
-	for _, g := range l.inv.Groups {
-		if slices.ContainsFunc(g.members, func(p pattern) bool { return p.matches(host) }) {
-			for at := g; at != nil && !in[at]; at = at.inside {
-				in[at] = true
+// join gives a host the groups that it is in without its facts being known,
+// and those that it may be in.
+func (inv *Inventory) join(h *Host, problems *value.Problems) {
+	in, maybe := map[*Group]bool{}, map[*Group]bool{}
+	vars := &expr.Vars{Host: h.Vars, Env: inv.Env}
+	for _, g := range inv.Groups {
+		switch {
+		case g.named(h.Name):
+			g.mark(in)
+		case g.ByFacts:
+			g.mark(maybe)
+		case g.Where != nil:
+			yes, _, err := g.Where.Bool(vars)
+			if err != nil {
+				var ps value.Problems
+				ps.AddErr(g.Place, err)
+				ps.On(h.Name)
+				problems.AddErr(g.Place, ps.Err())
+			}
+			if yes {
+				g.mark(in)
 			}
 		}
 	}
+	h.Groups = inv.inOrder(in)
+	for g := range in {
+		delete(maybe, g)
+	}
+	h.Maybe = inv.inOrder(maybe)
+	h.Vars["groups"] = names(h.Groups)
+}
+
+func names(groups []*Group) []any {
+	out := []any{}
+	for _, g := range groups {
+		out = append(out, g.Name)
+	}
+	return out
+}
+
+// named says whether a host is a member by name or pattern.
+func (g *Group) named(host string) bool {
+	return slices.ContainsFunc(g.members, func(p pattern) bool { return p.matches(host) })
+}
+
+// mark adds a group and all that it is inside of.
+func (g *Group) mark(in map[*Group]bool) {
+	for at := g; at != nil && !in[at]; at = at.inside {
+		in[at] = true
+	}
+}
+
+func (inv *Inventory) inOrder(in map[*Group]bool) []*Group {
+	if len(in) == 0 {
+		return nil
+	}
 	var out []*Group
-	for _, g := range l.inv.Groups {
+	for _, g := range inv.Groups {
 		if in[g] {
 			out = append(out, g)
 		}
@@ -290,13 +409,78 @@ func (l *loader) groupsOf(host string) []*Group {
 	return out
 }
 
-// finish gives a host its own keys and its connection.
-func (l *loader) finish(h *Host) {
-	groups := []any{}
-	for _, g := range h.Groups {
-		groups = append(groups, g.Name)
+// GroupsOf gives all groups of a host, those that its facts decide included.
+// With facts nil it gives those that it is in whatever they are.
+func (inv *Inventory) GroupsOf(h *Host, facts map[string]any) ([]*Group, error) {
+	if len(h.Maybe) == 0 || facts == nil {
+		return h.Groups, nil
 	}
-	h.Vars = map[string]any{"name": h.Name, "address": h.Name, "groups": groups}
+	in := map[*Group]bool{}
+	for _, g := range h.Groups {
+		in[g] = true
+	}
+	vars := &expr.Vars{Host: h.Vars, Env: inv.Env, Facts: facts}
+	more := false
+	for _, g := range h.Maybe {
+		if !g.ByFacts || in[g] {
+			continue
+		}
+		yes, _, err := g.Where.Bool(vars)
+		if err != nil {
+			return nil, err
+		}
+		if yes {
+			g.mark(in)
+			more = true
+		}
+	}
+	if !more {
+		return h.Groups, nil
+	}
+	return inv.inOrder(in), nil
+}
+
+// WithGroups gives the host's own values with another list of groups.
+func (h *Host) WithGroups(groups []*Group) map[string]any {
+	if len(groups) == len(h.Groups) {
+		return h.Vars
+	}
+	out := make(map[string]any, len(h.Vars))
+	for k, v := range h.Vars {
+		out[k] = v
+	}
+	out["groups"] = names(groups)
+	return out
+}
+
+// Why says by what a host is a member of a group: by its name, by a pattern, by
+// a condition, or because it is in a group inside; empty when it is not in it.
+func (inv *Inventory) Why(h *Host, g *Group, facts map[string]any) string {
+	for _, p := range g.members {
+		if p.matches(h.Name) {
+			if p.plain() {
+				return "by its name"
+			}
+			return "by the pattern " + p.text
+		}
+	}
+	if g.Where != nil {
+		if yes, known, err := g.Where.Bool(&expr.Vars{Host: h.Vars, Env: inv.Env, Facts: facts}); err == nil && known && yes {
+			return "by the condition " + g.Where.Text()
+		}
+	}
+	for _, inner := range inv.Groups {
+		if inner.inside == g && inv.Why(h, inner, facts) != "" {
+			return "through the group " + inner.Name
+		}
+	}
+	return ""
+}
+
+// own gives a host its own keys, and its params. It returns where its
+// connection is told of.
+func (l *loader) own(h *Host) []source {
+	h.Vars = map[string]any{"name": h.Name, "address": h.Name, "groups": []any{}}
 	from := map[string]setAt{}
 	tables := slices.Clone(l.tables[h.Name])
 	slices.SortStableFunc(tables, func(a, b table) int {
@@ -309,14 +493,6 @@ func (l *loader) finish(h *Host) {
 		return 1
 	})
 	var connects []source
-	for _, t := range l.top {
-		connects = append(connects, source{node: t, rank: ofTop})
-	}
-	for _, g := range h.Groups {
-		if g.connect != nil {
-			connects = append(connects, source{node: g.connect, rank: g.Depth})
-		}
-	}
 	for _, t := range tables {
 		for _, k := range t.node.Keys {
 			// What is said of one host goes before what is said of a range.
@@ -328,7 +504,22 @@ func (l *loader) finish(h *Host) {
 			l.hostKey(h, t, k, &connects)
 		}
 	}
-	l.connect(h, connects)
+	return connects
+}
+
+// connections gives a host its connection: what is said of all, of its groups,
+// and of itself.
+func (l *loader) connections(h *Host, own []source) {
+	var all []source
+	for _, t := range l.top {
+		all = append(all, source{node: t, rank: ofTop})
+	}
+	for _, g := range h.Groups {
+		if g.connect != nil {
+			all = append(all, source{node: g.connect, rank: g.Depth})
+		}
+	}
+	l.connect(h, append(all, own...))
 }
 
 func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]source) {
@@ -337,7 +528,13 @@ func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]source) {
 		*connects = append(*connects, source{k.Node, ofHost, t})
 		return
 	case "params":
-		l.problems.At(k.Place, "params is not evaluated by this version", "give the value through data")
+		given := l.params(k, t)
+		for _, old := range h.Params { // a range's, where this table says nothing
+			if !slices.ContainsFunc(given, func(g Given) bool { return g.Manifest == old.Manifest && g.Param == old.Param }) {
+				given = append(given, old)
+			}
+		}
+		h.Params = given
 		return
 	case "name", "groups":
 		l.problems.At(k.Place, fmt.Sprintf("a host's %q is given already", k.Name), "choose another key")
@@ -372,19 +569,21 @@ func (l *loader) value(h *Host, t table, node *manifest.Node) (any, error) {
 	if !ok || !manifest.Interpolated(s) {
 		return node.Plain(), nil
 	}
-	var extra []string
+	scope := expr.Scope{Roots: []string{"host", "env"}, What: "a host's own key"}
+	vars := &expr.Vars{Host: map[string]any{"name": h.Name}, Env: l.inv.Env}
 	if t.ranged {
-		extra = []string{"n"}
+		scope = scope.And("n")
+		vars = vars.With("n", t.n)
 	}
 	text := l.texts[node]
 	if text == nil {
 		var err error
-		if text, err = expr.ParseText(s, node.At, "", extra...); err != nil {
+		if text, err = expr.ParseText(s, node.At, "", scope); err != nil {
 			return nil, err
 		}
 		l.texts[node] = text
 	}
-	return text.EvalN(&expr.Vars{Host: map[string]any{"name": h.Name}}, t.n)
+	return text.Eval(vars)
 }
 
 // source is a connect table with the rank of where it stands: ofTop, a group's
@@ -475,11 +674,8 @@ func (c *Connect) set(key string, v any) error {
 
 // Host looks a host up by name.
 func (inv *Inventory) Host(name string) (*Host, bool) {
-	i := slices.IndexFunc(inv.Hosts, func(h *Host) bool { return h.Name == name })
-	if i < 0 {
-		return nil, false
-	}
-	return inv.Hosts[i], true
+	h, ok := inv.byName[name]
+	return h, ok
 }
 
 func (inv *Inventory) has(name string) bool { _, ok := inv.Host(name); return ok }
@@ -514,13 +710,15 @@ func (inv *Inventory) GroupNames() []string {
 
 // Select gives the hosts that targets name (host names, patterns, @group),
 // without those that except names, in the inventory's order. No targets means
-// every host. A name that means nothing is an error.
+// every host. A name that means nothing is an error. Hosts whose facts decide
+// whether they are in a group that is named are among them; once their facts
+// are known, Chosen tells.
 func (inv *Inventory) Select(targets, except []string) ([]*Host, error) {
-	in, err := inv.match(targets)
+	in, err := inv.match(targets, true)
 	if err != nil {
 		return nil, err
 	}
-	out, err := inv.match(except)
+	out, err := inv.match(except, false)
 	if err != nil {
 		return nil, err
 	}
@@ -536,7 +734,23 @@ func (inv *Inventory) Select(targets, except []string) ([]*Host, error) {
 	return hosts, nil
 }
 
-func (inv *Inventory) match(targets []string) (map[*Host]bool, error) {
+// Chosen says whether a host that Select gave is meant after all, now that its
+// groups are known.
+func (inv *Inventory) Chosen(targets, except []string, h *Host, groups []*Group) bool {
+	has := func(t string) bool {
+		name, isGroup := strings.CutPrefix(t, "@")
+		if isGroup {
+			return slices.ContainsFunc(groups, func(g *Group) bool { return g.Name == name })
+		}
+		p, err := parsePattern(t, value.Place{})
+		return err == nil && p.matches(h.Name)
+	}
+	return (len(targets) == 0 || slices.ContainsFunc(targets, has)) && !slices.ContainsFunc(except, has)
+}
+
+// match gives the hosts that targets name; maybe says whether those count that
+// are in a group only if their facts say so.
+func (inv *Inventory) match(targets []string, maybe bool) (map[*Host]bool, error) {
 	out := map[*Host]bool{}
 	for _, t := range targets {
 		if name, ok := strings.CutPrefix(t, "@"); ok {
@@ -545,10 +759,14 @@ func (inv *Inventory) match(targets []string) (map[*Host]bool, error) {
 				return nil, fmt.Errorf("there is no group %q; %s", name, value.Meant(name, inv.GroupNames(), "`jadekettle hosts` lists them"))
 			}
 			for _, h := range inv.Hosts {
-				if slices.Contains(h.Groups, g) {
+				if slices.Contains(h.Groups, g) || maybe && slices.Contains(h.Maybe, g) {
 					out[h] = true
 				}
 			}
+			continue
+		}
+		if h, ok := inv.byName[t]; ok {
+			out[h] = true
 			continue
 		}
 		p, err := parsePattern(t, value.Place{})

@@ -1,5 +1,7 @@
 // Package layers reads the data of a project: one tree of values per host,
-// made of layers laid over one another, the general one first.
+// made of layers laid over one another, the general ones first. A layer is
+// named by a text such as "site/${host.site}" and lies in files of that name
+// below data/, in TOML, YAML or JSON, and sealed with age.
 package layers
 
 import (
@@ -7,8 +9,12 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
+	"slices"
 	"strings"
+	"sync"
 
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/value"
 )
@@ -16,102 +22,657 @@ import (
 // Dir is the project's folder of data.
 const Dir = "data"
 
-// Data is the data of a project, read once.
+// Sealed is the ending of a file that is encrypted with age: NAME.toml.age.
+const Sealed = ".age"
+
+// Defaults are the layers of a project that names none.
+var Defaults = []string{"shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"}
+
+// Rule says what a later layer's list does to an earlier one.
+type Rule string
+
+// The rules. Without one a list is replaced.
+const (
+	Replace    Rule = "replace"
+	Append     Rule = "append"
+	AddMissing Rule = "add_missing"
+)
+
+// Rules are the names of the rules.
+var Rules = []string{string(Append), string(AddMissing), string(Replace)}
+
+// Config says which layers there are and how lists in them come together.
+type Config struct {
+	Layers []string
+	Places []value.Place   // of each layer's name; may be shorter
+	Lists  map[string]Rule // by dotted key
+	// Open decrypts a sealed file. Nil means that nothing can be.
+	Open func(name string, sealed []byte) ([]byte, error)
+}
+
+// Data is the data of a project. Files are read when the first host needs
+// them, each once.
 type Data struct {
-	shared *manifest.Node
-	plain  map[string]any
-	hosts  map[string]*manifest.Node
+	project fs.FS
+	config  Config
+	layers  []layer
+	names   map[string][]string // the files of each layer name, sorted
+	sealed  bool
+	files   sync.Map // of func() *file, by path
+	merged  sync.Map // of merged, by the names of the layers that made it
 }
 
-// Load reads data/shared.toml and data/host/NAME.toml. whole is false when a
-// file could not be read to its end.
-func Load(project fs.FS, problems *value.Problems) (d *Data, whole bool) {
-	d = &Data{plain: map[string]any{}, hosts: map[string]*manifest.Node{}}
-	shared, whole := read(project, path.Join(Dir, "shared.toml"), problems)
-	if shared != nil {
-		d.shared = shared
-		d.plain = shared.Plain().(map[string]any)
+type layer struct {
+	text    string
+	form    *expr.Text
+	group   bool           // asked once per group
+	facts   bool           // depends on facts
+	perHost bool           // another one for every host
+	like    *regexp.Regexp // the names that it can give
+}
+
+// file is one file, read.
+type file struct {
+	path     string
+	node     *manifest.Node
+	values   map[string]any
+	problems value.Problems
+	whole    bool
+}
+
+// maxFile bounds one file of data, in bytes.
+const maxFile = 16 << 20
+
+// scope is what the name of a layer may read.
+var scope = expr.Scope{Roots: []string{"host", "facts", "env"}, Locals: []string{"group"}, What: "a layer"}
+
+var nameForm = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
+
+// Load finds the files of a project's layers. They are not read yet.
+func Load(project fs.FS, config Config, problems *value.Problems) *Data {
+	d := &Data{project: project, config: config, names: map[string][]string{}}
+	for i, text := range config.Layers {
+		at := value.Place{}
+		if i < len(config.Places) {
+			at = config.Places[i]
+		}
+		if l, err := compile(text, at); err != nil {
+			problems.AddErr(at, err)
+		} else {
+			d.layers = append(d.layers, l)
+		}
 	}
-	entries, err := fs.ReadDir(project, path.Join(Dir, "host"))
+	err := fs.WalkDir(project, Dir, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		if name, ok := layerOf(p); ok {
+			d.names[name] = append(d.names[name], p)
+			d.sealed = d.sealed || strings.HasSuffix(p, Sealed)
+		}
+		return nil
+	})
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		problems.At(value.Place{File: path.Join(Dir, "host")}, err.Error(), "")
+		problems.At(value.Place{File: Dir}, err.Error(), "")
 	}
-	for _, e := range entries {
-		name, ok := strings.CutSuffix(e.Name(), ".toml")
-		if !ok {
-			continue
-		}
-		node, all := read(project, path.Join(Dir, "host", e.Name()), problems)
-		whole = whole && all
-		if node == nil {
-			continue
-		}
-		d.hosts[name] = node
-		if d.shared != nil {
-			clashes("data", d.shared, node, problems)
-		}
-	}
-	return d, whole
+	return d
 }
 
-// Hosts lists the hosts that have a layer of their own.
-func (d *Data) Hosts() []string { return value.Keys(d.hosts) }
-
-func read(project fs.FS, name string, problems *value.Problems) (*manifest.Node, bool) {
-	text, err := fs.ReadFile(project, name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, true
+// layerOf gives the layer that a file belongs to; false when it is no data.
+func layerOf(file string) (string, bool) {
+	name := strings.TrimSuffix(strings.TrimPrefix(file, Dir+"/"), Sealed)
+	ext := path.Ext(name)
+	if !slices.Contains(manifest.Extensions, ext) || strings.HasPrefix(path.Base(name), ".") {
+		return "", false
 	}
+	return strings.TrimSuffix(name, ext), true
+}
+
+func compile(text string, at value.Place) (layer, error) {
+	l := layer{text: text}
+	bare := literal.ReplaceAllString(text, "x")
+	if !fs.ValidPath(bare) || bare == "." || strings.Contains(bare, "//") {
+		return l, fmt.Errorf("the layer %q is no path inside %s; write it like \"shared\" or \"site/${host.site}\"", text, Dir)
+	}
+	var err error
+	l.form, err = expr.ParseText(text, func(int) value.Place { return at }, "", scope)
 	if err != nil {
-		problems.At(value.Place{File: name}, err.Error(), "")
-		return nil, false
+		return l, err
 	}
-	return manifest.ParseTOML(name, text, problems)
+	for _, p := range l.form.Programs() {
+		l.group = l.group || p.ReadsRoot("group")
+		l.facts = l.facts || p.ReadsRoot("facts")
+		l.perHost = l.perHost || slices.ContainsFunc(p.Reads(), func(r []string) bool { return slices.Equal(r, []string{"host", "name"}) })
+	}
+	var like strings.Builder
+	rest := text
+	for _, loc := 0, literal.FindStringIndex(rest); loc != nil; loc = literal.FindStringIndex(rest) {
+		like.WriteString(regexp.QuoteMeta(rest[:loc[0]]) + `[A-Za-z0-9._-]+`)
+		rest = rest[loc[1]:]
+	}
+	l.like = regexp.MustCompile("^" + like.String() + regexp.QuoteMeta(rest) + "$")
+	return l, nil
 }
 
-// clashes reports where one layer has a table and the other has none.
-func clashes(at string, under, over *manifest.Node, problems *value.Problems) {
-	for _, k := range over.Keys {
-		below := under.Get(k.Name)
-		if below == nil {
-			continue
-		}
-		name := at + "." + k.Name
-		if (below.Kind == manifest.Table) != (k.Node.Kind == manifest.Table) {
-			problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("%s is a table in one layer and none in another, at %s", name, below.Place),
-				Do: "make it the same in both", Also: []value.Place{below.Place}})
-			continue
-		}
-		if below.Kind == manifest.Table {
-			clashes(name, below, k.Node, problems)
-		}
-	}
+var literal = regexp.MustCompile(`\$\{[^}]*\}`)
+
+// Host is what decides which layers a host has.
+type Host struct {
+	Vars   *expr.Vars
+	Groups []string // outermost first
+	Maybe  []string // groups that it may be in, when its facts are known
 }
 
-// For gives the tree of one host. The result is shared between hosts and must
+// Tree is the data of one host. Its values are shared between hosts and must
 // not be changed.
-func (d *Data) For(host string) map[string]any {
-	over := d.hosts[host]
-	if over == nil {
-		return d.plain
-	}
-	return merge(d.plain, over.Plain().(map[string]any))
+type Tree struct {
+	Values  map[string]any
+	Missing [][]string // the paths that depend on facts not known
 }
 
-// merge lays one tree over another: tables key by key, the rest replaced.
-func merge(under, over map[string]any) map[string]any {
+// merged is the outcome of laying some files over one another.
+type merged struct {
+	values map[string]any
+	err    error
+}
+
+// For gives the tree of one host.
+func (d *Data) For(h Host) (Tree, error) {
+	var out Tree
+	at := merged{values: map[string]any{}}
+	key := ""
+	for i := range d.layers {
+		l := &d.layers[i]
+		names, known, err := l.namesFor(h)
+		if err != nil {
+			return out, err
+		}
+		if !known || l.group && len(h.Maybe) > 0 {
+			out.Missing = append(out.Missing, d.candidates(l, h)...)
+		}
+		for _, name := range names {
+			files := d.names[name]
+			if len(files) == 0 {
+				continue
+			}
+			key += "\x00" + name
+			if l.perHost {
+				at = d.lay(at, files)
+				continue
+			}
+			if have, ok := d.merged.Load(key); ok {
+				at = have.(merged)
+				continue
+			}
+			at = d.lay(at, files)
+			d.merged.Store(key, at)
+		}
+	}
+	out.Values = at.values
+	return out, at.err
+}
+
+// namesFor gives the names of a layer for a host: one, one per group, or none
+// when the host has no such key. known is false when facts decide.
+func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
+	groups := []string{""}
+	if l.group {
+		groups = h.Groups
+	}
+	for _, g := range groups {
+		vars := h.Vars
+		if l.group {
+			vars = vars.With("group", g)
+		}
+		if l.facts && vars.Facts == nil {
+			return nil, false, nil
+		}
+		there := true
+		for _, p := range l.form.Programs() {
+			for _, seen := range p.Saw(vars) {
+				there = there && seen.There
+			}
+		}
+		if !there {
+			continue
+		}
+		v, err := l.form.Eval(vars)
+		if err != nil {
+			return nil, true, err
+		}
+		name, ok := v.(string)
+		if !ok || name == "" || strings.HasSuffix(name, "/") {
+			continue // an empty value, as env without environments
+		}
+		for _, p := range l.form.Programs() {
+			for _, seen := range p.Saw(vars) {
+				if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." || text == "..") {
+					return nil, true, fmt.Errorf("the layer %q cannot be named by %s, which is %s; letters, digits, dots, dashes and underscores can", l.text, seen.Name, shown(seen.Value))
+				}
+			}
+		}
+		if !fs.ValidPath(name) {
+			return nil, true, fmt.Errorf("the layer %q gives %q, which is no path inside %s; change the value that it is made of", l.text, value.Printable(name), Dir)
+		}
+		names = append(names, name)
+	}
+	return names, true, nil
+}
+
+func shown(v any) string {
+	if s, ok := value.Text(v); ok {
+		return fmt.Sprintf("%q", value.Printable(s))
+	}
+	return value.TypeName(v)
+}
+
+// candidates lists the paths of every value in files that a layer may turn out
+// to have, once the facts are known.
+func (d *Data) candidates(l *layer, h Host) [][]string {
+	var out [][]string
+	for _, name := range value.Keys(d.names) {
+		if !l.like.MatchString(name) {
+			continue
+		}
+		if l.group && !l.facts && !slices.ContainsFunc(h.Maybe, func(g string) bool { return path.Base(name) == g }) {
+			continue
+		}
+		for _, p := range d.names[name] {
+			out = append(out, leaves([]string{"data"}, d.read(p).node)...)
+		}
+	}
+	return out
+}
+
+func leaves(at []string, n *manifest.Node) [][]string {
+	if n.Kind != manifest.Table {
+		return [][]string{slices.Clone(at)}
+	}
+	var out [][]string
+	for _, k := range n.Keys {
+		out = append(out, leaves(append(at, k.Name), k.Node)...)
+	}
+	return out
+}
+
+// read reads a file, once.
+func (d *Data) read(p string) *file {
+	f, _ := d.files.LoadOrStore(p, sync.OnceValue(func() *file { return d.readFile(p) }))
+	return f.(func() *file)()
+}
+
+func (d *Data) readFile(p string) *file {
+	f := &file{path: p, node: &manifest.Node{Kind: manifest.Table, Place: value.Place{File: p}}}
+	at := value.Place{File: p}
+	info, err := fs.Stat(d.project, p)
+	if err == nil && info.Size() > maxFile {
+		f.problems.At(at, fmt.Sprintf("a file of data of %d MiB is too large; at most %d are read", info.Size()>>20, maxFile>>20), "split it into layers, or copy it to hosts as a file")
+		return f
+	}
+	text, err := fs.ReadFile(d.project, p)
+	if err != nil {
+		f.problems.At(at, err.Error(), "")
+		return f
+	}
+	inner, sealed := strings.CutSuffix(p, Sealed)
+	if sealed {
+		if d.config.Open == nil {
+			f.problems.At(at, "this file is encrypted, and there is nothing to open it with", "name an identity: --identity FILE, JADEKETTLE_IDENTITY, or [secrets] identities in jadekettle.toml")
+			return f
+		}
+		if text, err = d.config.Open(p, text); err != nil {
+			f.problems.AddErr(at, err)
+			return f
+		}
+	}
+	var ps value.Problems
+	node, whole := manifest.Parse(inner, text, &ps)
+	f.whole = whole
+	for _, pr := range ps.List() {
+		pr.Place.File = p
+		if sealed {
+			pr.Also = nil
+			if pr.Code != "" || strings.HasPrefix(pr.What, "not valid") || strings.HasPrefix(pr.What, "text without") {
+				pr.What, pr.Do = "the decrypted text is not right here", "open it with `jadekettle secret edit`"
+			}
+		}
+		f.problems.Add(pr)
+	}
+	place(node, p)
+	f.node = node
+	f.values, _ = plain(node, sealed).(map[string]any)
+	return f
+}
+
+// place sets the file of every place below a node.
+func place(n *manifest.Node, file string) {
+	n.Place.File = file
+	for _, item := range n.Items {
+		place(item, file)
+	}
+	for i := range n.Keys {
+		n.Keys[i].Place.File = file
+		place(n.Keys[i].Node, file)
+	}
+}
+
+// plain gives a node as a value; in a sealed file every leaf is a secret.
+func plain(n *manifest.Node, sealed bool) any {
+	switch n.Kind {
+	case manifest.Table:
+		out := make(map[string]any, len(n.Keys))
+		for _, k := range n.Keys {
+			out[k.Name] = plain(k.Node, sealed)
+		}
+		return out
+	case manifest.List:
+		out := make([]any, len(n.Items))
+		for i, item := range n.Items {
+			out[i] = plain(item, sealed)
+		}
+		return out
+	}
+	if text, ok := value.Text(n.Value); sealed && ok {
+		return value.NewSecret(text)
+	}
+	return n.Value
+}
+
+// lay lays the files of one layer over what is there.
+func (d *Data) lay(under merged, files []string) merged {
+	var ps value.Problems
+	ps.AddErr(value.Place{}, under.err)
+	over := map[string]any{}
+	var first []*file
+	for _, p := range files {
+		f := d.read(p)
+		for _, pr := range f.problems.List() {
+			if pr.Code == "" {
+				ps.Add(pr)
+			}
+		}
+		for _, other := range first {
+			twice("", other.node, f.node, &ps)
+		}
+		first = append(first, f)
+		over = d.merge(nil, over, f.values, f, &ps, true)
+	}
+	out := merged{values: under.values}
+	if ps.Err() == nil || under.err == nil {
+		out.values = d.merge(nil, under.values, over, first[len(first)-1], &ps, false)
+	}
+	out.err = ps.Err()
+	return out
+}
+
+// twice reports what two files of one layer both set.
+func twice(at string, a, b *manifest.Node, ps *value.Problems) {
+	for _, k := range b.Keys {
+		have := a.Get(k.Name)
+		if have == nil {
+			continue
+		}
+		if have.Kind == manifest.Table && k.Node.Kind == manifest.Table {
+			twice(at+k.Name+".", have, k.Node, ps)
+			continue
+		}
+		ps.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at, k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
+	}
+}
+
+// merge lays one tree over another: tables key by key, lists by their rule,
+// the rest replaced. joining says that both belong to one layer.
+func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *value.Problems, joining bool) map[string]any {
+	if len(under) == 0 && len(d.config.Lists) == 0 {
+		return over
+	}
 	out := make(map[string]any, len(under)+len(over))
 	for k, v := range under {
 		out[k] = v
 	}
-	for k, v := range over {
-		a, ok1 := out[k].(map[string]any)
-		b, ok2 := v.(map[string]any)
-		if ok1 && ok2 {
-			out[k] = merge(a, b)
+	for _, k := range value.Keys(over) {
+		v, here := over[k], append(at[:len(at):len(at)], k)
+		below, there := out[k]
+		if rule, ok := d.config.Lists[strings.Join(here, ".")]; ok && !joining {
+			list, err := together(rule, below, v)
+			if err != nil {
+				ps.AddErr(d.placeOf(f, here), fmt.Errorf("%s: %w", strings.Join(here, "."), err))
+			}
+			out[k] = list
 			continue
 		}
-		out[k] = v
+		a, ok1 := below.(map[string]any)
+		b, ok2 := v.(map[string]any)
+		switch {
+		case ok1 && ok2:
+			out[k] = d.merge(here, a, b, f, ps, joining)
+		case there && ok1 != ok2 && below != nil && v != nil && !joining:
+			d.clash(here, ok2, f, ps)
+		case ok2 && !joining:
+			out[k] = d.merge(here, nil, b, f, ps, joining)
+		default:
+			out[k] = v
+		}
 	}
 	return out
+}
+
+// together brings two lists together. Instead of a list the later layer may
+// write { take_out = [...], add = [...] }.
+func together(rule Rule, under, over any) (any, error) {
+	below, isList := under.([]any)
+	if under != nil && !isList {
+		return under, errors.New("[data.lists] names it, and it is no list; take it out of the settings, or make it a list")
+	}
+	add, isList := over.([]any)
+	out := slices.Clone(below)
+	if change, ok := over.(map[string]any); ok {
+		for _, k := range value.Keys(change) {
+			list, ok := change[k].([]any)
+			switch {
+			case !ok || k != "take_out" && k != "add":
+				return under, fmt.Errorf("a list is changed with take_out and add, and %s is neither or no list; write { take_out = [\"...\"], add = [\"...\"] }", k)
+			case k == "add":
+				add = list
+				continue
+			}
+			for _, gone := range list {
+				if !slices.ContainsFunc(out, func(v any) bool { return value.Equal(v, gone) }) {
+					return under, fmt.Errorf("take_out names %s, which no layer below has put in; take it away", shown(gone))
+				}
+				out = slices.DeleteFunc(out, func(v any) bool { return value.Equal(v, gone) })
+			}
+		}
+	} else if !isList {
+		return under, fmt.Errorf("it is %s, and [data.lists] says it is a list; put it in brackets", value.TypeName(over))
+	} else if rule == Replace {
+		return over, nil
+	}
+	if out == nil {
+		out = []any{}
+	}
+	for _, v := range add {
+		if rule == AddMissing && slices.ContainsFunc(out, func(have any) bool { return value.Equal(have, v) }) {
+			continue
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// placeOf finds where a path is set in a file, or in another of its layer.
+func (d *Data) placeOf(f *file, at []string) value.Place {
+	name, _ := layerOf(f.path)
+	for _, p := range d.names[name] {
+		if n := find(d.read(p).node, at); n != nil {
+			return n.Place
+		}
+	}
+	return value.Place{File: f.path}
+}
+
+func find(n *manifest.Node, at []string) *manifest.Node {
+	for _, name := range at {
+		if n == nil || n.Kind != manifest.Table {
+			return nil
+		}
+		n = n.Get(name)
+	}
+	return n
+}
+
+// clash reports a table over something that is none, or the other way round,
+// with the nearest other file in which it is so.
+func (d *Data) clash(at []string, table bool, f *file, ps *value.Problems) {
+	p := value.Problem{Place: d.placeOf(f, at), Do: "make it the same in both"}
+	where := ""
+	for _, l := range d.layers {
+		for _, name := range value.Keys(d.names) {
+			if !l.like.MatchString(name) {
+				continue
+			}
+			for _, other := range d.names[name] {
+				if n := find(d.read(other).node, at); n != nil && where == "" && (n.Kind == manifest.Table) != table {
+					where = ", at " + n.Place.String()
+					p.Also = []value.Place{n.Place}
+				}
+			}
+		}
+	}
+	p.What = fmt.Sprintf("data.%s is a table in one layer and none in another%s", strings.Join(at, "."), where)
+	ps.Add(p)
+}
+
+// Names lists the names of layers that have files, such as host/gauge-01.
+func (d *Data) Names() []string { return value.Keys(d.names) }
+
+// Sealed says whether any file is encrypted.
+func (d *Data) Sealed() bool { return d.sealed }
+
+// Files lists the files of a layer.
+func (d *Data) Files(name string) []string { return slices.Clone(d.names[name]) }
+
+// Fits says whether any layer of the project can have this name.
+func (d *Data) Fits(name string) bool {
+	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.like.MatchString(name) })
+}
+
+// ReadAll reads every file, and gives what is wrong in them and what is worth a
+// word of advice.
+func (d *Data) ReadAll() *value.Problems {
+	var ps value.Problems
+	for _, name := range d.Names() {
+		for _, p := range d.names[name] {
+			ps.AddErr(value.Place{}, d.read(p).problems.Err())
+		}
+	}
+	return &ps
+}
+
+// Leaf is one value in a file of data.
+type Leaf struct {
+	Path   []string
+	Node   *manifest.Node
+	Sealed bool
+}
+
+// Leaves lists every value of every file.
+func (d *Data) Leaves() []Leaf {
+	var out []Leaf
+	for _, name := range d.Names() {
+		for _, p := range d.names[name] {
+			f := d.read(p)
+			for _, at := range leaves(nil, f.node) {
+				if len(at) > 0 {
+					out = append(out, Leaf{at, find(f.node, at), strings.HasSuffix(p, Sealed)})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Step is what one layer says of a value.
+type Step struct {
+	Layer string // as the settings name it
+	Name  string // for this host, such as site/north-pier; empty when facts or keys are missing
+	Place value.Place
+	Value any
+	Says  bool   // it says something of the value
+	Used  bool   // what it says is, or is part of, the outcome
+	Note  string // why it says nothing, or is not used
+}
+
+// Explain tells, layer by layer, where a host's value at a path comes from.
+func (d *Data) Explain(h Host, at []string) ([]Step, error) {
+	var out []Step
+	for i := range d.layers {
+		l := &d.layers[i]
+		names, known, err := l.namesFor(h)
+		switch {
+		case err != nil:
+			return nil, err
+		case !known:
+			out = append(out, Step{Layer: l.text, Note: "its facts are not known"})
+			continue
+		case len(names) == 0:
+			out = append(out, Step{Layer: l.text, Note: "the host has no such key"})
+			continue
+		}
+		for _, name := range names {
+			out = append(out, d.step(l, name, at)...)
+		}
+	}
+	d.use(out, at)
+	return out, nil
+}
+
+func (d *Data) step(l *layer, name string, at []string) []Step {
+	if len(d.names[name]) == 0 {
+		return []Step{{Layer: l.text, Name: name, Note: "no file"}}
+	}
+	var out []Step
+	for _, p := range d.names[name] {
+		f := d.read(p)
+		if n := find(f.node, at); n != nil {
+			out = append(out, Step{Layer: l.text, Name: name, Place: n.Place, Value: plain(n, strings.HasSuffix(p, Sealed)), Says: true})
+			continue
+		}
+		note := "says nothing of it"
+		for i := len(at) - 1; i > 0; i-- {
+			if n := find(f.node, at[:i]); n != nil && n.Kind != manifest.Table {
+				note = strings.Join(at[:i], ".") + " is no table there"
+			}
+		}
+		out = append(out, Step{Layer: l.text, Name: name, Place: value.Place{File: p}, Note: note})
+	}
+	return out
+}
+
+// use marks the steps that the outcome is made of.
+func (d *Data) use(steps []Step, at []string) {
+	rule := d.config.Lists[strings.Join(at, ".")]
+	over := ""
+	for i := len(steps) - 1; i >= 0; i-- {
+		s := &steps[i]
+		if !s.Says {
+			continue
+		}
+		_, table := s.Value.(map[string]any)
+		if over != "" {
+			s.Note = "replaced by " + over
+			continue
+		}
+		s.Used = true
+		switch {
+		case table && rule != "":
+			s.Note = "changes the list"
+		case rule == Append || rule == AddMissing:
+			s.Note = strings.ReplaceAll(string(rule), "_", " ")
+		case table:
+			s.Note = "merged key by key"
+		default:
+			over = s.Name
+		}
+	}
 }

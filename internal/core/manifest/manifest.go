@@ -21,7 +21,34 @@ type Manifest struct {
 	File  string
 	Dir   string // the folder that its sources are read from
 	About string
-	Decls []*Decl
+	// Source is the source that it came from; empty for the project's own.
+	Source  string
+	Params  []Key // the [param.NAME] tables
+	Entries []Entry
+}
+
+// Entry is a declaration or the use of another manifest, one of the two.
+type Entry struct {
+	Decl *Decl
+	Use  *Use
+}
+
+// Place gives where the entry stands.
+func (e Entry) Place() value.Place {
+	if e.Use != nil {
+		return e.Use.Place
+	}
+	return e.Decl.Place
+}
+
+// Use pulls another manifest in: [use.NAME].
+type Use struct {
+	Name     string
+	Place    value.Place
+	Manifest string
+	At       value.Place // of the manifest's name
+	Params   []Key
+	If, For  *Node // nil when not given
 }
 
 // Decl is one declaration as written.
@@ -50,32 +77,45 @@ func (d *Decl) Attr(name string) (Attr, bool) {
 }
 
 // Load reads every manifest of a project: manifests/NAME.toml, or
-// manifests/NAME/manifest.toml with its sources beside it. whole is false when
+// manifests/NAME/manifest.toml with its sources beside it; and those of its
+// sources, by name with the folder of each, as SOURCE/NAME. whole is false when
 // one could not be read to its end.
-func Load(project fs.FS, catalog schema.Catalog, problems *value.Problems) (all map[string]*Manifest, whole bool) {
-	all, whole = map[string]*Manifest{}, true
-	entries, err := fs.ReadDir(project, Dir)
+func Load(project fs.FS, sources map[string]string, catalog schema.Catalog, problems *value.Problems) (all map[string]*Manifest, whole bool) {
+	all = map[string]*Manifest{}
+	whole = loadFrom(project, Dir, "", all, catalog, problems)
+	for _, name := range value.Keys(sources) {
+		whole = loadFrom(project, path.Join(sources[name], Dir), name, all, catalog, problems) && whole
+	}
+	return all, whole
+}
+
+func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, catalog schema.Catalog, problems *value.Problems) (whole bool) {
+	whole = true
+	entries, err := fs.ReadDir(project, dir)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
-			problems.At(value.Place{File: Dir}, err.Error(), "")
+			problems.At(value.Place{File: dir}, err.Error(), "")
 		}
-		return all, true
+		return true
 	}
 	for _, e := range entries {
-		m := &Manifest{}
+		m := &Manifest{Source: source}
 		switch {
+		case strings.HasPrefix(e.Name(), "."):
+			continue
 		case e.IsDir():
-			m.Name, m.Dir = e.Name(), path.Join(Dir, e.Name())
+			m.Name, m.Dir = e.Name(), path.Join(dir, e.Name())
 			m.File = path.Join(m.Dir, "manifest.toml")
 			if _, err := fs.Stat(project, m.File); errors.Is(err, fs.ErrNotExist) {
 				continue // a folder of sources for the manifests beside it
 			}
 		case path.Ext(e.Name()) == ".toml":
-			m.Name, m.Dir = strings.TrimSuffix(e.Name(), ".toml"), Dir
-			m.File = path.Join(Dir, e.Name())
+			m.Name, m.Dir = strings.TrimSuffix(e.Name(), ".toml"), dir
+			m.File = path.Join(dir, e.Name())
 		default:
 			continue
 		}
+		m.Name = path.Join(source, m.Name)
 		if first := all[m.Name]; first != nil {
 			problems.Add(value.Problem{Place: value.Place{File: m.File}, What: fmt.Sprintf("the manifest %q is there twice, here and as %s", m.Name, first.File),
 				Do: "rename one of them", Also: []value.Place{{File: first.File}}})
@@ -91,7 +131,7 @@ func Load(project fs.FS, catalog schema.Catalog, problems *value.Problems) (all 
 		m.read(root, catalog, problems)
 		all[m.Name] = m
 	}
-	return all, whole
+	return whole
 }
 
 const declarationForm = `a declaration is a table [kind.name], such as [service.tide-logger]`
@@ -106,7 +146,7 @@ func (m *Manifest) read(root *Node, catalog schema.Catalog, problems *value.Prob
 			continue
 		}
 		if k.Name == "param" || k.Name == "use" {
-			problems.At(k.Place, fmt.Sprintf("[%s] is not evaluated by this version", k.Name), "give the value through data")
+			m.tables(k, problems)
 			continue
 		}
 		kind, ok := catalog.Kind(k.Name)
@@ -127,17 +167,66 @@ func (m *Manifest) read(root *Node, catalog schema.Catalog, problems *value.Prob
 				problems.At(d.Place, fmt.Sprintf("%q stands where a declaration's name is expected", d.Name), declarationForm)
 				continue
 			}
-			m.Decls = append(m.Decls, declaration(kind, d, problems))
+			m.Entries = append(m.Entries, Entry{Decl: declaration(kind, d, problems)})
 		}
 	}
 	// Tables of one kind that are written apart come together in the tree;
 	// the order that counts is the one in the file.
-	slices.SortStableFunc(m.Decls, func(a, b *Decl) int {
-		if a.Place.Line != b.Place.Line {
-			return a.Place.Line - b.Place.Line
+	slices.SortStableFunc(m.Entries, func(a, b Entry) int {
+		p, q := a.Place(), b.Place()
+		if p.Line != q.Line {
+			return p.Line - q.Line
 		}
-		return a.Place.Col - b.Place.Col
+		return p.Col - q.Col
 	})
+}
+
+// tables reads what is below [param] and [use].
+func (m *Manifest) tables(k Key, problems *value.Problems) {
+	if k.Node.Kind != Table {
+		problems.At(k.Place, fmt.Sprintf("%s is no table", k.Name), fmt.Sprintf("write [%s.NAME]", k.Name))
+		return
+	}
+	if k.Name == "param" {
+		m.Params = k.Node.Keys
+		return
+	}
+	for _, u := range k.Node.Keys {
+		if use := readUse(u, problems); use != nil {
+			m.Entries = append(m.Entries, Entry{Use: use})
+		}
+	}
+}
+
+var useKeys = []string{"manifest", "params", "if", "for", "about"}
+
+func readUse(k Key, problems *value.Problems) *Use {
+	if k.Node.Kind != Table {
+		problems.At(k.Place, fmt.Sprintf("use.%s is no table", k.Name), fmt.Sprintf("write [use.%s] and below it manifest and params", k.Name))
+		return nil
+	}
+	u := &Use{Name: k.Name, Place: k.Place, Manifest: k.Name, At: k.Place}
+	for _, a := range k.Node.Keys {
+		text, isText := a.Node.Value.(string)
+		switch {
+		case !slices.Contains(useKeys, a.Name):
+			problems.At(a.Place, fmt.Sprintf("a use has no %q", a.Name), value.Meant(a.Name, useKeys, "it has "+strings.Join(useKeys, ", ")+"; values for params stand below [use."+k.Name+".params]"))
+		case a.Name == "params":
+			if a.Node.Kind != Table {
+				problems.At(a.Place, "params is a table", "write [use."+k.Name+".params] and the values below it")
+			}
+			u.Params = a.Node.Keys
+		case a.Name == "for":
+			u.For = a.Node
+		case !isText:
+			problems.At(a.Node.Place, a.Name+" takes text", "write it in quotes")
+		case a.Name == "manifest":
+			u.Manifest, u.At = text, a.Node.Place
+		case a.Name == "if":
+			u.If = a.Node
+		}
+	}
+	return u
 }
 
 func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
@@ -183,7 +272,7 @@ func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
 // before a host is known. The condition is CEL already; about and labels are
 // words.
 func (n *Node) literal(attr string) bool {
-	if attr == "about" || attr == "if" || attr == schema.Labels {
+	if attr == "about" || attr == schema.If || attr == schema.For || attr == schema.Labels {
 		return true
 	}
 	switch n.Kind {

@@ -150,11 +150,11 @@ func TestManifestsAreFound(t *testing.T) {
 		"manifests/b.toml":          {Data: []byte("")},
 	}
 	var ps value.Problems
-	all, whole := Load(files, schema.NewCatalog(kind), &ps)
+	all, whole := Load(files, nil, schema.NewCatalog(kind), &ps)
 	if !whole || len(all) != 2 || all["a"].About != "A" || all["a"].Dir != "manifests" || all["b"].Dir != "manifests/b" {
 		t.Errorf("found %v", all)
 	}
-	if d := all["a"].Decls; len(d) != 2 || d[0].Name != "y" || d[1].Name != "x" {
+	if d := all["a"].Entries; len(d) != 2 || d[0].Decl.Name != "y" || d[1].Decl.Name != "x" {
 		t.Errorf("the order is %v", d)
 	}
 	got := ps.Error()

@@ -11,8 +11,9 @@ import (
 // Content names what a file is to hold, by hash; the bytes travel only when
 // the host has others.
 type Content struct {
-	SHA256 string `cbor:"1,keyasint"` // lower-case hex
-	Size   int64  `cbor:"2,keyasint"` // bytes
+	SHA256 string `cbor:"1,keyasint"`           // lower-case hex
+	Size   int64  `cbor:"2,keyasint"`           // bytes
+	Secret bool   `cbor:"3,keyasint,omitempty"` // made of a secret: neither shown nor compared in words
 }
 
 // Task is one declaration on one host in one run.
@@ -24,6 +25,15 @@ type Task struct {
 	Needs   []int       `cbor:"5,keyasint,omitempty"` // tasks that come before; when one fails this is blocked
 	Owes    []Owed      `cbor:"6,keyasint,omitempty"` // what its change makes due
 	Content *Content    `cbor:"7,keyasint,omitempty"`
+	// Masks are the secrets (value.Secret) that went into the content, to be
+	// hidden in whatever this task prints.
+	Masks []any `cbor:"8,keyasint,omitempty"`
+	// Only are the tasks of which at least one must have changed in this run,
+	// or owes it since an earlier one; otherwise this one is left out.
+	Only []int `cbor:"9,keyasint,omitempty"`
+	// Follows says that the task is only done after a change of others, even
+	// when none of them is in the plan.
+	Follows bool `cbor:"10,keyasint,omitempty"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
 	Manifests []string      `cbor:"-"` // by which manifests
@@ -34,10 +44,12 @@ type Task struct {
 const (
 	Restart = "restart"
 	Reload  = "reload"
+	Follow  = "follow" // to do at all what is only done after a change
 )
 
-// Owed is a restart or reload that a change makes due. The service need not be
-// part of the plan: what is owed is written down all the same.
+// Owed is what a change makes due, such as the restart of a service. The task
+// that it is due to need not be part of the plan: what is owed is written down
+// all the same.
 type Owed struct {
 	Service value.Ref `cbor:"1,keyasint"`
 	Action  string    `cbor:"2,keyasint"`

@@ -10,6 +10,7 @@ import (
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -19,24 +20,8 @@ import (
 // them: what depends on facts is left unevaluated. The error is a
 // *value.Problems that names the host.
 func (p *Project) Plan(h *inventory.Host, f *facts.Facts) (*plan.Plan, error) {
-	r := resolver{
-		project: p,
-		host:    h,
-		vars:    &expr.Vars{Host: h.Vars, Data: p.data.For(h.Name)},
-		plan:    &plan.Plan{Contents: map[string]plan.Source{}},
-		byRef:   map[value.Ref]*item{},
-		bySpace: map[value.Ref]*item{},
-	}
-	if f != nil {
-		r.vars.Facts = f.Tree()
-	}
-	for _, name := range manifestsOf(h) {
-		for _, d := range p.decls[name] {
-			r.declare(name, d)
-		}
-	}
-	r.explicit()
-	r.circles()
+	r := p.resolver(h, f)
+	r.run()
 	if err := r.problems.Err(); err != nil {
 		r.problems.On(h.Name)
 		return nil, err
@@ -46,15 +31,210 @@ func (p *Project) Plan(h *inventory.Host, f *facts.Facts) (*plan.Plan, error) {
 	return r.plan, nil
 }
 
+// resolver makes ready to resolve one host.
+func (p *Project) resolver(h *inventory.Host, f *facts.Facts) *resolver {
+	r := &resolver{
+		project: p,
+		host:    h,
+		plan:    &plan.Plan{Contents: map[string]plan.Source{}},
+		byRef:   map[value.Ref]*item{},
+		bySpace: map[value.Ref]*item{},
+		open:    map[string]bool{},
+	}
+	var tree map[string]any
+	if f != nil {
+		tree = f.Tree()
+	}
+	var err error
+	if r.groups, err = p.Inventory.GroupsOf(h, tree); err != nil {
+		r.problems.AddErr(h.Place, err)
+	}
+	if f == nil {
+		r.maybe = h.Maybe
+	}
+	r.vars = &expr.Vars{Host: h.WithGroups(r.groups), Facts: tree, Env: p.Settings.Env, Fleet: p.Fleet}
+	data, err := p.Data.For(r.layerHost())
+	if err != nil {
+		r.problems.AddErr(h.Place, err)
+	}
+	if data.Values == nil {
+		data.Values = map[string]any{}
+	}
+	r.vars.Data, r.vars.Missing = data.Values, data.Missing
+	r.vars.Secrets = p.secretsIn(data.Values)
+	return r
+}
+
+// secretsIn lists the paths to secrets in a tree of data.
+func (p *Project) secretsIn(tree map[string]any) [][]string {
+	if !p.Data.Sealed() {
+		return nil
+	}
+	return expr.SecretPaths("data", tree)
+}
+
+func (r *resolver) layerHost() layers.Host {
+	return layers.Host{Vars: r.vars, Groups: groupNames(r.groups), Maybe: groupNames(r.maybe)}
+}
+
+func groupNames(groups []*inventory.Group) []string {
+	var out []string
+	for _, g := range groups {
+		out = append(out, g.Name)
+	}
+	return out
+}
+
+// run evaluates every declaration of the host and joins them by what is
+// written.
+func (r *resolver) run() {
+	taken := map[string]bool{}
+	take := func(groups []*inventory.Group, maybe bool) {
+		for _, g := range groups {
+			for _, m := range g.Manifests {
+				u := r.project.units[m.Manifest]
+				if u == nil || taken[m.Manifest] {
+					continue
+				}
+				taken[m.Manifest] = true
+				r.instance(u, &context{group: g, at: m.Place, maybe: maybe}, nil)
+			}
+		}
+	}
+	take(r.groups, false)
+	take(r.maybe, true)
+	r.explicit()
+	r.circles()
+}
+
+// context is how a declaration came to a host.
+type context struct {
+	group *inventory.Group
+	at    value.Place // where the group names the manifest
+	uses  []*use      // from the group's manifest inwards
+	maybe bool        // only if facts that are not known say so
+	vars  *expr.Vars
+	unit  *unit
+}
+
+// instance evaluates a manifest with its params. given are those of a use.
+func (r *resolver) instance(u *unit, c *context, given []usedParam) {
+	from := c.vars
+	c.unit = u
+	c.vars = r.vars
+	if len(u.params) > 0 {
+		values := make(map[string]any, len(u.params))
+		var missing [][]string
+		good := true
+		for _, d := range u.params {
+			v, err := r.param(u, d, given, from)
+			switch {
+			case err != nil:
+				r.problems.AddErr(d.Place, err)
+				good = false
+			case v == expr.Unknown{}:
+				missing = append(missing, []string{"param", d.Name})
+			default:
+				values[d.Name] = v
+			}
+		}
+		if !good {
+			return
+		}
+		c.vars = r.vars.WithParam(values, missing)
+	}
+	for _, e := range u.entries {
+		if e.decl != nil {
+			r.declare(c, e.decl)
+			continue
+		}
+		r.use(c, e.use)
+	}
+}
+
+// use evaluates the manifest that another pulls in.
+func (r *resolver) use(c *context, u *use) {
+	if u.unit == nil {
+		return // reported already
+	}
+	each := func(vars *expr.Vars) {
+		inner := &context{group: c.group, at: c.at, uses: append(c.uses[:len(c.uses):len(c.uses)], u), maybe: c.maybe, vars: vars}
+		if u.cond != nil {
+			yes, known, err := u.cond.Bool(vars)
+			if err != nil {
+				r.problems.AddErr(u.Place, err)
+				return
+			}
+			if known && !yes {
+				r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name}, Place: u.Place, Reason: "its condition is false: " + u.cond.Text()})
+				return
+			}
+			inner.maybe = inner.maybe || !known
+		}
+		r.instance(u.unit, inner, u.params)
+	}
+	if err := r.loop(u.loop, c.vars, each); err != nil {
+		r.problems.AddErr(u.Place, err)
+	}
+}
+
+// loop goes through the clauses of a for, from left to right. What cannot be
+// known without facts is not gone through.
+func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)) error {
+	if len(clauses) == 0 {
+		each(vars)
+		return nil
+	}
+	c := clauses[0]
+	v, err := c.list.Eval(vars)
+	if err != nil {
+		return err
+	}
+	step := func(vars *expr.Vars) error { return r.loop(clauses[1:], vars, each) }
+	switch v := v.(type) {
+	case expr.Unknown:
+		r.open["*"] = true
+		return nil
+	case []any:
+		for i, item := range v {
+			if _, secret := item.(value.Secret); secret {
+				return value.Problem{Place: c.list.At(0), What: "the loop goes over secrets, which would show in names", Do: "loop over a list that holds none, and look the secrets up"}
+			}
+			inner := vars.With(c.names[len(c.names)-1], item)
+			if len(c.names) == 2 {
+				inner = inner.With(c.names[0], int64(i))
+			}
+			if err := step(inner); err != nil {
+				return err
+			}
+		}
+		return nil
+	case map[string]any:
+		if len(c.names) == 1 {
+			return value.Problem{Place: c.list.At(0), What: "the loop goes over a table with one variable", Do: fmt.Sprintf("write for = \"key, %s in ...\", or go over keys(...) or values(...)", c.names[0])}
+		}
+		for _, k := range value.Keys(v) {
+			if err := step(vars.With(c.names[0], k).With(c.names[1], v[k])); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return value.Problem{Place: c.list.At(0), What: fmt.Sprintf("the loop goes over %s, not a list or a table", value.TypeName(v)), Do: "name a list, such as data.keepers"}
+}
+
 // item is a declaration evaluated for one host.
 type item struct {
-	kind    *schema.Kind
-	task    plan.Task
-	decl    *decl
-	maybe   bool // its condition depends on facts not known
-	partial bool // an attribute depends on facts not known
+	kind     *schema.Kind
+	task     plan.Task
+	decl     *decl
+	vars     *expr.Vars
+	contexts []*context // how it came here, one for each place that declares it
+	maybe    bool       // its condition depends on facts not known
+	partial  bool       // an attribute depends on facts not known
 
 	needs  []*item // what it needs, explicit first
+	only   []*item // of these one must have changed
 	placed bool
 	mark   int // of the last search that came by
 }
@@ -62,7 +242,12 @@ type item struct {
 type resolver struct {
 	project  *Project
 	host     *inventory.Host
-	vars     *expr.Vars
+	groups   []*inventory.Group
+	maybe    []*inventory.Group // that it is in if its facts say so
+	vars     *expr.Vars         // without params
+	explain  bool               // keep what was left out, for why
+	omitted  []*item
+	open     map[string]bool // kinds of which names are not known yet; * for all
 	plan     *plan.Plan
 	problems value.Problems
 
@@ -70,29 +255,52 @@ type resolver struct {
 	byRef   map[value.Ref]*item
 	bySpace map[value.Ref]*item // by name space and name
 	left    map[value.Ref]bool
+	dropped [][2]*item // implied edges that contradict those written
 	search  int
 }
 
-func (r *resolver) declare(manifest string, d *decl) {
-	maybe := false
-	if d.cond != nil {
-		yes, known, err := d.cond.Bool(r.vars)
+// declare evaluates a declaration: the condition when it does not look at the
+// loop, then the loop, and for each item the name, the condition, the attributes.
+func (r *resolver) declare(c *context, d *decl) {
+	maybe := c.maybe
+	if d.cond != nil && !d.inner {
+		yes, known, err := d.cond.Bool(c.vars)
 		if err != nil {
 			r.problems.AddErr(d.Place, err)
 			return
 		}
 		if known && !yes {
-			r.leaveOut(d)
+			r.leaveOut(c, d, d.Name, d.name == nil, c.vars)
 			return
 		}
-		maybe = !known
+		maybe = maybe || !known
 	}
-	name, ok := r.name(d)
+	err := r.loop(d.loop, c.vars, func(vars *expr.Vars) { r.one(c, d, vars, maybe) })
+	if err != nil {
+		r.problems.AddErr(d.Place, err)
+	}
+}
+
+// one evaluates a declaration for one item of its loop, or without one.
+func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
+	name, ok := r.name(d, vars)
 	if !ok {
 		return
 	}
-	it := &item{kind: d.Kind, decl: d, maybe: maybe}
-	it.task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.attrs)), Places: []value.Place{d.Place}, Manifests: []string{manifest}}
+	if d.cond != nil && d.inner {
+		yes, known, err := d.cond.Bool(vars)
+		if err != nil {
+			r.problems.AddErr(d.Place, err)
+			return
+		}
+		if known && !yes {
+			r.leaveOut(c, d, name, true, vars)
+			return
+		}
+		maybe = maybe || !known
+	}
+	it := &item{kind: d.Kind, decl: d, maybe: maybe, vars: vars, contexts: []*context{c}}
+	it.task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.attrs)), Places: []value.Place{d.Place}, Manifests: []string{d.unit}}
 	good := true
 	for i := range d.attrs {
 		good = r.attr(it, &d.attrs[i]) && good
@@ -111,30 +319,39 @@ func (r *resolver) declare(manifest string, d *decl) {
 	r.add(it)
 }
 
-func (r *resolver) leaveOut(d *decl) {
-	ref := value.Ref{Kind: d.Kind.Name, Name: d.Name}
-	if d.name == nil {
+// leaveOut notes what a condition left out. final says that the name is
+// evaluated.
+func (r *resolver) leaveOut(c *context, d *decl, name string, final bool, vars *expr.Vars) {
+	ref := value.Ref{Kind: d.Kind.Name, Name: name}
+	if final {
 		if r.left == nil {
 			r.left = map[value.Ref]bool{}
 		}
 		r.left[ref] = true
 	}
+	if r.explain {
+		r.omitted = append(r.omitted, &item{kind: d.Kind, decl: d, vars: vars, contexts: []*context{c}, task: plan.Task{Ref: ref}})
+	}
 	r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: ref, Place: d.Place, Reason: "its condition is false: " + d.cond.Text()})
 }
 
-func (r *resolver) name(d *decl) (string, bool) {
+func (r *resolver) name(d *decl, vars *expr.Vars) (string, bool) {
 	if d.name == nil {
 		return d.Name, d.Name != ""
 	}
-	v, err := d.name.Eval(r.vars)
+	v, err := d.name.Eval(vars)
 	if err != nil {
 		r.problems.AddErr(d.Place, err)
 		return "", false
 	}
 	switch v.(type) {
 	case expr.Unknown:
+		r.open[d.Kind.Name] = true
 		return "", false
 	case string:
+	case value.Secret:
+		r.problems.At(d.Place, "the name is made of a secret, and names are shown", "make it of something else")
+		return "", false
 	default:
 		r.problems.At(d.Place, fmt.Sprintf("the name gives %s, not text", value.TypeName(v)), "")
 		return "", false
@@ -154,7 +371,7 @@ func (r *resolver) attr(it *item, a *attr) bool {
 	}
 	v := a.fixed
 	if a.dynamic != nil {
-		raw, err := a.dynamic(r.vars)
+		raw, err := a.dynamic(it.vars)
 		if err != nil {
 			r.problems.AddErr(a.Node.Place, err)
 			return false
@@ -164,32 +381,62 @@ func (r *resolver) attr(it *item, a *attr) bool {
 			return true
 		}
 		if v, err = a.Schema.Value(raw); err != nil {
-			r.problems.AddErr(a.Node.Place, err)
+			r.problems.AddErr(a.Node.Place, fitting(err, raw))
 			return false
 		}
 	}
 	it.task.Attrs[a.Schema.Name] = v
-	text, isText := v.(string)
-	if !isText {
-		return true
+	switch v := v.(type) {
+	case string:
+		return r.content(it, a, v)
+	case value.Secret:
+		if a.Schema.Type == schema.Body {
+			r.hold(it, v.Reveal(), true)
+		}
 	}
-	return r.content(it, a, text)
+	return true
+}
+
+// fitting replaces the remedy for a number that an expression gave where text
+// is wanted.
+func fitting(err error, raw any) error {
+	switch raw.(type) {
+	case int64, float64, bool:
+		what, do, _ := strings.Cut(err.Error(), "; ")
+		if strings.HasPrefix(do, "write ") {
+			return fmt.Errorf("%s; make it text: ${string(...)}", what)
+		}
+	}
+	return err
+}
+
+// hold gives a task its content, with what is to be hidden of it.
+func (r *resolver) hold(it *item, text string, secret bool) {
+	c := contentOf(text)
+	if c.Secret = secret; secret {
+		it.task.Masks = append(it.task.Masks, value.NewSecret(text))
+		for _, s := range it.vars.SecretsIn(text) {
+			it.task.Masks = append(it.task.Masks, s)
+		}
+	}
+	it.task.Content = &c
+	r.plan.Contents[c.SHA256] = plan.Source{Text: text}
 }
 
 // content turns the attributes that say what a file holds into a Content.
 func (r *resolver) content(it *item, a *attr, text string) bool {
-	var c plan.Content
-	var from plan.Source
 	switch a.Schema.Type {
 	case schema.Body:
-		c, from = contentOf(text), plan.Source{Text: text}
+		r.hold(it, text, false)
 	case schema.Copy:
-		from.Path = path.Join(it.decl.dir, text)
-		var err error
-		if c, err = r.project.copyOf(from.Path); err != nil {
+		name := path.Join(it.decl.dir, text)
+		c, err := r.project.copyOf(name)
+		if err != nil {
 			r.problems.AddErr(a.Node.Place, err)
 			return false
 		}
+		it.task.Content = &c
+		r.plan.Contents[c.SHA256] = plan.Source{Path: name}
 	case schema.Template:
 		t := a.template
 		if t == nil {
@@ -199,7 +446,7 @@ func (r *resolver) content(it *item, a *attr, text string) bool {
 				return false
 			}
 		}
-		out, known, err := t.Execute(r.vars)
+		out, known, secret, err := t.Execute(it.vars)
 		if err != nil {
 			r.problems.AddErr(a.Node.Place, err)
 			return false
@@ -208,12 +455,8 @@ func (r *resolver) content(it *item, a *attr, text string) bool {
 			it.partial = true
 			return true
 		}
-		c, from = contentOf(out), plan.Source{Text: out}
-	default:
-		return true
+		r.hold(it, out, secret)
 	}
-	it.task.Content = &c
-	r.plan.Contents[c.SHA256] = from
 	return true
 }
 
@@ -221,6 +464,10 @@ func (r *resolver) content(it *item, a *attr, text string) bool {
 func (r *resolver) add(it *item) {
 	key := value.Ref{Kind: it.kind.NameSpace(), Name: it.task.Ref.Name}
 	first := r.bySpace[key]
+	if first != nil && first.decl == it.decl && first.contexts[0] == it.contexts[0] {
+		r.problems.At(it.decl.Place, fmt.Sprintf("the loop gives %s twice", it.task.Ref), "make each name another one, or go over unique(...)")
+		return
+	}
 	if first == nil {
 		r.bySpace[key] = it
 		r.byRef[it.task.Ref] = it
@@ -238,6 +485,10 @@ func (r *resolver) add(it *item) {
 		r.problems.Add(value.Problem{Place: it.decl.Place, What: fmt.Sprintf("%s is declared in two ways: %s; first at %s", it.task.Ref, diff, also),
 			Do: "say it once, or make both equal", Also: []value.Place{also}})
 		return
+	}
+	first.contexts = append(first.contexts, it.contexts...)
+	if slices.Contains(first.task.Places, it.decl.Place) {
+		return // one manifest, used twice
 	}
 	first.task.Places = append(first.task.Places, it.decl.Place)
 	first.task.Manifests = append(first.task.Manifests, it.task.Manifests...)
@@ -297,6 +548,7 @@ func (r *resolver) explicit() {
 			if a.Schema.Type != schema.RefTo {
 				continue
 			}
+			it.task.Follows = it.task.Follows || a.Schema.Name == schema.After
 			for _, text := range it.task.Attrs.Texts(a.Schema.Name) {
 				other := r.lookup(it, &a, text)
 				if other == nil {
@@ -310,6 +562,10 @@ func (r *resolver) explicit() {
 					it.need(other)
 				case "reload_on":
 					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Reload})
+					it.need(other)
+				case schema.After:
+					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Follow})
+					it.only = append(it.only, other)
 					it.need(other)
 				default:
 					it.need(other)
@@ -342,7 +598,7 @@ func (r *resolver) lookup(it *item, a *attr, text string) *item {
 	if other := r.byRef[ref]; other != nil {
 		return other
 	}
-	if r.left[ref] {
+	if r.left[ref] || r.open["*"] || r.open[ref.Kind] {
 		return nil
 	}
 	var names []string
@@ -411,6 +667,8 @@ func (r *resolver) implied() {
 			}
 			if !r.reaches(to, from) {
 				from.need(to)
+			} else if r.explain {
+				r.dropped = append(r.dropped, [2]*item{from, to})
 			}
 		}
 	}
@@ -469,6 +727,7 @@ func (r *resolver) order() {
 	r.plan.Tasks = make([]plan.Task, len(placed))
 	for i, it := range placed {
 		it.task.Needs = ids(it.needs)
+		it.task.Only = ids(it.only)
 		it.task.Labels = it.task.Attrs.Texts(schema.Labels)
 		for name := range it.task.Attrs {
 			if a, _ := it.kind.Attr(name); name == "absent" || name == schema.Labels || a.Type == schema.RefTo || isContent(it.kind, name) {

@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -18,76 +19,401 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
 )
+
+// Options are what a call adds to a project.
+type Options struct {
+	Env    string            // the environment; empty means the default one
+	Params map[string]string // values for params, by manifest.name
+	// Open decrypts a sealed file of data. Nil means that nothing can be.
+	Open func(name string, sealed []byte) ([]byte, error)
+	// Lenient reads a project as far as it goes although its environment is
+	// not settled, for commands that only show it.
+	Lenient bool
+}
 
 // Project is a project read once and compiled, ready to give the plan of any
 // number of hosts, from many goroutines.
 type Project struct {
 	Settings  Settings
 	Inventory *inventory.Inventory
+	Data      *layers.Data
+	Sources   []source.Pin
+	// Fleet is what is known of all hosts. It is set, if at all, before the
+	// first Plan.
+	Fleet *expr.Fleet
 
 	files    fs.FS
 	catalog  schema.Catalog
-	data     *layers.Data
-	decls    map[string][]*decl // by manifest
+	options  Options
+	units    map[string]*unit // by manifest
+	given    map[*manifest.Node]evaluator
+	advice   value.Problems
 	services bool
 	// Project files, each read once, by path: of func() (plan.Content, error)
 	// and func() (*expr.Template, error).
 	copies, templates sync.Map
 }
 
+// unit is a manifest compiled.
+type unit struct {
+	*manifest.Manifest
+	params  []*param.Decl
+	entries []entry
+}
+
+// entry is a declaration or a use, compiled.
+type entry struct {
+	decl *decl
+	use  *use
+}
+
+// use is a [use.NAME] compiled.
+type use struct {
+	*manifest.Use
+	unit   *unit
+	cond   *expr.Program
+	loop   []clause
+	params []usedParam
+}
+
+type usedParam struct {
+	name  string
+	place value.Place
+	eval  evaluator
+}
+
+// clause is one "name in list" of a for.
+type clause struct {
+	names []string // one, or two for key and value
+	list  *expr.Program
+}
+
 // Load reads and compiles a project. The error holds every problem that can be
 // seen without a host; the project that comes with an error is only good for
 // Check, and nil when too little could be read.
-func Load(files fs.FS, catalog schema.Catalog) (*Project, error) {
+func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error) {
 	var ps value.Problems
-	p := &Project{files: files, catalog: catalog, decls: map[string][]*decl{}}
+	p := &Project{files: files, catalog: catalog, options: options, units: map[string]*unit{}, given: map[*manifest.Node]evaluator{}}
 	p.Settings = loadSettings(files, &ps)
-	inv, whole := inventory.Load(files, p.Settings.Inventory, &ps)
-	p.Inventory = inv
-	data, ok := layers.Load(files, &ps)
-	p.data, whole = data, whole && ok
-	manifests, ok := manifest.Load(files, catalog, &ps)
-	whole = whole && ok
-	for _, name := range value.Keys(manifests) {
-		for _, d := range manifests[name].Decls {
-			p.decls[name] = append(p.decls[name], p.compile(manifests[name], d, &ps))
-		}
+	if err := p.Settings.choose(options.Env); err != nil && !options.Lenient {
+		ps.AddErr(value.Place{}, err)
+		return nil, ps.Err()
 	}
+	inv, whole := inventory.Load(files, p.Settings.Inventory, p.Settings.Env, &ps)
+	p.Inventory = inv
+	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Open: options.Open}, &ps)
+	p.Sources = source.Read(files, &value.Problems{})
+	manifests, ok := manifest.Load(files, source.Load(files, &ps), catalog, &ps)
+	whole = whole && ok
+	p.compileAll(manifests, &ps)
+	p.checkGiven(&ps)
 	for _, g := range inv.Groups {
 		for _, use := range g.Manifests {
 			if _, ok := manifests[use.Manifest]; !ok {
-				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name, use.Manifest),
-					value.Meant(use.Manifest, value.Keys(manifests), "make "+path.Join(manifest.Dir, use.Manifest+".toml")))
+				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name, use.Manifest), p.noManifest(use.Manifest))
 			}
 		}
 	}
-	for _, name := range data.Hosts() {
-		if _, ok := inv.Host(name); !ok && whole {
-			ps.At(value.Place{File: path.Join(layers.Dir, "host", name+".toml")}, fmt.Sprintf("this is data for %q, which is no host", name),
-				value.Meant(name, inv.HostNames(), "declare the host or remove the file"))
+	if whole {
+		p.checkHostData(&ps)
+	}
+	wrong, advice := ps.Split()
+	p.advice = *advice
+	if !whole {
+		return nil, wrong.Err()
+	}
+	return p, wrong.Err()
+}
+
+func (p *Project) noManifest(name string) string {
+	do := "make " + path.Join(manifest.Dir, name+".toml")
+	if src, _, ok := strings.Cut(name, "/"); ok {
+		do = "add its source: jadekettle source add URL --at REV --name " + src
+	}
+	return value.Meant(name, value.Keys(p.units), do)
+}
+
+// checkHostData reports data for hosts that no environment has.
+func (p *Project) checkHostData(ps *value.Problems) {
+	known := map[string]bool{}
+	for _, h := range p.Inventory.Hosts {
+		known[h.Name] = true
+	}
+	names := p.Inventory.HostNames()
+	for _, e := range p.Settings.Envs {
+		files := e.Inventory
+		if len(files) == 0 {
+			continue
+		}
+		other, _ := inventory.Load(p.files, files, "", &value.Problems{})
+		for _, h := range other.Hosts {
+			known[h.Name] = true
+		}
+		names = append(names, other.HostNames()...)
+	}
+	if !slices.Contains(p.Settings.Layers, hostLayer) {
+		return
+	}
+	for _, layer := range p.Data.Names() {
+		name, ok := strings.CutPrefix(layer, "host/")
+		if ok && !known[name] {
+			ps.At(value.Place{File: p.Data.Files(layer)[0]}, fmt.Sprintf("this is data for %q, which is no host", name),
+				value.Meant(name, names, "declare the host or remove the file"))
 		}
 	}
-	if !whole {
-		return nil, ps.Err()
+}
+
+const hostLayer = "host/${host.name}"
+
+// compileAll compiles the manifests and joins those that use others.
+func (p *Project) compileAll(manifests map[string]*manifest.Manifest, ps *value.Problems) {
+	for _, name := range value.Keys(manifests) {
+		u := &unit{Manifest: manifests[name]}
+		for _, k := range u.Params {
+			if d, ok := param.Read(k, ps); ok {
+				u.params = append(u.params, d)
+			}
+		}
+		p.units[name] = u
 	}
-	return p, ps.Err()
+	for _, name := range value.Keys(p.units) {
+		u := p.units[name]
+		for _, e := range u.Entries {
+			if e.Use != nil {
+				u.entries = append(u.entries, entry{use: p.compileUse(u, e.Use, ps)})
+				continue
+			}
+			u.entries = append(u.entries, entry{decl: p.compile(u.Manifest, e.Decl, ps)})
+		}
+	}
+	p.circlesOfUse(ps)
+}
+
+func (u *unit) param(name string) *param.Decl {
+	for _, d := range u.params {
+		if d.Name == name {
+			return d
+		}
+	}
+	return nil
+}
+
+func (u *unit) paramNames() []string {
+	var out []string
+	for _, d := range u.params {
+		out = append(out, d.Name)
+	}
+	return out
+}
+
+func (p *Project) compileUse(in *unit, m *manifest.Use, ps *value.Problems) *use {
+	u := &use{Use: m}
+	name := m.Manifest
+	if in.Source != "" && !strings.Contains(name, "/") {
+		name = in.Source + "/" + name // a source's manifests use one another by their own names
+	}
+	if u.unit = p.units[name]; u.unit == nil {
+		ps.At(m.At, fmt.Sprintf("use.%s names the manifest %q, which is not there", m.Name, m.Manifest), p.noManifest(name))
+	}
+	scope := expr.Scope{}
+	u.loop, scope = p.compileLoop(m.For, scope, ps)
+	if m.If != nil {
+		text, _ := m.If.Value.(string)
+		prog, err := expr.Compile(text, m.If.At, scope)
+		ps.AddErr(m.If.Place, err)
+		if err == nil {
+			u.cond = prog
+			p.services = p.services || prog.ReadsFact("services")
+		}
+	}
+	for _, k := range m.Params {
+		if u.unit != nil && u.unit.param(k.Name) == nil {
+			ps.At(k.Place, fmt.Sprintf("the manifest %s has no param %q", name, k.Name), value.Meant(k.Name, u.unit.paramNames(), "it has "+orNone(u.unit.paramNames())))
+			continue
+		}
+		e, err := p.compileNode(k.Node, "", scope)
+		if err != nil {
+			ps.AddErr(k.Node.Place, err)
+			continue
+		}
+		u.params = append(u.params, usedParam{k.Name, k.Node.Place, e})
+	}
+	return u
+}
+
+func orNone(names []string) string {
+	if len(names) == 0 {
+		return "none"
+	}
+	return strings.Join(names, ", ")
+}
+
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// compileLoop compiles a for: one clause or a list of them. The scope that
+// comes back has its variables.
+func (p *Project) compileLoop(n *manifest.Node, scope expr.Scope, ps *value.Problems) ([]clause, expr.Scope) {
+	if n == nil {
+		return nil, scope
+	}
+	nodes := []*manifest.Node{n}
+	if n.Kind == manifest.List {
+		nodes = n.Items
+	}
+	var out []clause
+	for _, n := range nodes {
+		text, _ := n.Value.(string)
+		head, list, ok := strings.Cut(text, " in ")
+		var c clause
+		for name := range strings.SplitSeq(head, ",") {
+			c.names = append(c.names, strings.TrimSpace(name))
+		}
+		good := ok && len(c.names) <= 2
+		for _, name := range c.names {
+			good = good && variable.MatchString(name)
+		}
+		if !good {
+			ps.At(n.Place, fmt.Sprintf("%q is no loop", text), `write for = "item in data.list", or for = "key, item in data.table"`)
+			continue
+		}
+		for _, name := range c.names {
+			if slices.Contains(expr.Roots, name) || slices.Contains(scope.Locals, name) {
+				ps.At(n.Place, fmt.Sprintf("the variable %s hides another of that name", name), "choose another name")
+				good = false
+			}
+		}
+		if !good {
+			continue
+		}
+		shift := len(head) + len(" in ")
+		prog, err := expr.Compile(list, func(o int) value.Place { return n.At(shift + o) }, scope)
+		scope = scope.And(c.names...)
+		if err != nil {
+			ps.AddErr(n.Place, err)
+			continue
+		}
+		p.services = p.services || prog.ReadsFact("services")
+		c.list = prog
+		out = append(out, c)
+	}
+	return out, scope
+}
+
+// circlesOfUse reports manifests that use themselves, and takes such uses out
+// so that every way through them ends.
+func (p *Project) circlesOfUse(ps *value.Problems) {
+	state := map[*unit]int{}
+	var way []string
+	var visit func(u *unit)
+	visit = func(u *unit) {
+		state[u] = 1
+		way = append(way, u.Name)
+		for _, e := range u.entries {
+			if e.use == nil || e.use.unit == nil {
+				continue
+			}
+			switch state[e.use.unit] {
+			case 0:
+				visit(e.use.unit)
+			case 1:
+				circle := append(slices.Clone(way[slices.Index(way, e.use.unit.Name):]), e.use.unit.Name)
+				ps.At(e.use.Place, "manifests use one another in a circle: "+strings.Join(circle, " uses "), "take one of the uses out")
+				e.use.unit = nil
+			}
+		}
+		way = way[:len(way)-1]
+		state[u] = 2
+	}
+	for _, name := range value.Keys(p.units) {
+		if state[p.units[name]] == 0 {
+			visit(p.units[name])
+		}
+	}
+}
+
+// checkGiven compiles the values that groups and hosts give to params, and the
+// call's own.
+func (p *Project) checkGiven(ps *value.Problems) {
+	scope := expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What: "a value for a param"}
+	take := func(list []inventory.Given, who string) {
+		for _, g := range list {
+			if _, done := p.given[g.Node]; done {
+				continue
+			}
+			u := p.units[g.Manifest]
+			switch {
+			case u == nil:
+				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there", who, g.Manifest), value.Meant(g.Manifest, value.Keys(p.units), "take them out"))
+				continue
+			case u.param(g.Param) == nil:
+				ps.At(g.Node.Place, fmt.Sprintf("the manifest %s has no param %q", g.Manifest, g.Param), value.Meant(g.Param, u.paramNames(), "it has "+orNone(u.paramNames())))
+				continue
+			}
+			s := scope
+			if g.Ranged {
+				s = s.And("n")
+			}
+			e, err := p.compileNode(g.Node, "", s)
+			if err != nil {
+				ps.AddErr(g.Node.Place, err)
+			}
+			if err != nil || e.dynamic {
+				p.given[g.Node] = e
+				continue
+			}
+			v, _ := e.value(nil) // a literal needs no variables and cannot fail
+			if _, err := u.param(g.Param).Check(v); err != nil {
+				ps.AddErr(g.Node.Place, fmt.Errorf("the param %s.%s: %w", g.Manifest, g.Param, err))
+				e.failed = true
+			}
+			p.given[g.Node] = e
+		}
+	}
+	for _, g := range p.Inventory.Groups {
+		take(g.Params, "group "+g.Name)
+	}
+	for _, h := range p.Inventory.Hosts {
+		take(h.Params, "host "+h.Name)
+	}
+	for _, key := range value.Keys(p.options.Params) {
+		at := strings.LastIndexByte(key, '.')
+		u := p.units[key[:max(at, 0)]]
+		if u == nil || u.param(key[at+1:]) == nil {
+			ps.AddErr(value.Place{}, fmt.Errorf("--param %s names no param of a manifest; write --param MANIFEST.NAME=VALUE", key))
+			continue
+		}
+		v, err := u.param(key[at+1:]).FromText(p.options.Params[key])
+		if err == nil {
+			_, err = u.param(key[at+1:]).Check(v)
+		}
+		if err != nil {
+			ps.AddErr(value.Place{}, fmt.Errorf("--param %s: %w", key, err))
+		}
+	}
 }
 
 // Check resolves every host without facts and gives every problem that this
 // shows, on top of those that Load gave.
-func Check(files fs.FS, catalog schema.Catalog) (*Project, error) {
-	p, err := Load(files, catalog)
+func Check(files fs.FS, catalog schema.Catalog, options Options) (*Project, error) {
+	p, err := Load(files, catalog, options)
 	if p == nil {
 		return nil, err
 	}
 	var ps value.Problems
 	ps.AddErr(value.Place{}, err)
+	ps.AddErr(value.Place{}, p.Data.ReadAll().Err())
 	ps.AddErr(value.Place{}, p.CheckHosts(p.Inventory.Hosts))
-	return p, ps.Err()
+	wrong, advice := ps.Split()
+	for _, a := range advice.List() {
+		p.advice.Add(a)
+	}
+	return p, wrong.Err()
 }
 
 // CheckHosts resolves hosts as far as that goes without facts, and gives every
@@ -107,10 +433,14 @@ func (p *Project) ReadsServices() bool { return p.services }
 
 // Declarations counts what the project's manifests declare.
 func (p *Project) Declarations() (manifests, declarations int) {
-	for _, list := range p.decls {
-		declarations += len(list)
+	for _, u := range p.units {
+		for _, e := range u.entries {
+			if e.decl != nil {
+				declarations++
+			}
+		}
 	}
-	return len(p.decls), declarations
+	return len(p.units), declarations
 }
 
 // Open gives the bytes of a content.
@@ -126,7 +456,11 @@ func (p *Project) Open(s plan.Source) (io.ReadCloser, error) {
 type decl struct {
 	*manifest.Decl
 	dir   string
+	unit  string // the manifest
 	cond  *expr.Program
+	inner bool // the condition names a variable of the loop
+	loop  []clause
+	scope expr.Scope
 	name  *expr.Text // nil when Decl.Name is final
 	attrs []attr
 }
@@ -140,10 +474,13 @@ type attr struct {
 }
 
 func (p *Project) compile(m *manifest.Manifest, d *manifest.Decl, ps *value.Problems) *decl {
-	out := &decl{Decl: d, dir: m.Dir}
+	out := &decl{Decl: d, dir: m.Dir, unit: m.Name}
+	if a, ok := d.Attr(schema.For); ok {
+		out.loop, out.scope = p.compileLoop(a.Node, expr.Scope{}, ps)
+	}
 	if manifest.Interpolated(d.Name) {
 		var err error
-		out.name, err = expr.ParseText(d.Name, func(int) value.Place { return d.Place }, "")
+		out.name, err = expr.ParseText(d.Name, func(int) value.Place { return d.Place }, "", out.scope)
 		ps.AddErr(d.Place, err)
 		if err == nil && out.name.ReadsFact("services") {
 			p.services = true
@@ -151,17 +488,18 @@ func (p *Project) compile(m *manifest.Manifest, d *manifest.Decl, ps *value.Prob
 	}
 	for _, a := range d.Attrs {
 		switch a.Schema.Name {
-		case "about":
+		case "about", schema.For:
 			continue
-		case "if":
+		case schema.If:
 			text, ok := a.Node.Value.(string)
 			if !ok {
 				continue // its type was reported
 			}
-			prog, err := expr.Compile(text, a.Node.At)
+			prog, err := expr.Compile(text, a.Node.At, out.scope)
 			ps.AddErr(a.Node.Place, err)
 			if err == nil {
 				out.cond = prog
+				out.inner = slices.ContainsFunc(out.scope.Locals, prog.ReadsRoot)
 				p.services = p.services || prog.ReadsFact("services")
 			}
 			continue
@@ -181,7 +519,7 @@ func (p *Project) compileAttr(d *decl, a manifest.Attr, ps *value.Problems) attr
 		out.fixed = a.Node.Plain()
 		return out
 	}
-	eval, err := p.compileNode(a.Node, keep)
+	eval, err := p.compileNode(a.Node, keep, d.scope)
 	if err != nil {
 		ps.AddErr(a.Node.Place, err)
 		out.bad = true
@@ -218,33 +556,46 @@ func (p *Project) compileAttr(d *decl, a manifest.Attr, ps *value.Problems) attr
 type evaluator struct {
 	value   func(*expr.Vars) (any, error)
 	dynamic bool
+	failed  bool // reported already
+	texts   []*expr.Text
 }
 
-func (p *Project) compileNode(n *manifest.Node, keep string) (evaluator, error) {
+func (p *Project) compileNode(n *manifest.Node, keep string, scope expr.Scope) (evaluator, error) {
 	if text, ok := n.Value.(string); ok && n.Kind == manifest.Scalar && manifest.Interpolated(text) {
-		t, err := expr.ParseText(text, n.At, keep)
+		t, err := expr.ParseText(text, n.At, keep, scope)
 		if err != nil {
 			return evaluator{}, err
 		}
 		p.services = p.services || t.ReadsFact("services")
-		return evaluator{t.Eval, true}, nil
+		return evaluator{value: t.Eval, dynamic: true, texts: []*expr.Text{t}}, nil
 	}
-	if n.Kind != manifest.List {
+	if n.Kind == manifest.Scalar {
 		v := n.Plain()
-		return evaluator{func(*expr.Vars) (any, error) { return v, nil }, false}, nil
+		return evaluator{value: func(*expr.Vars) (any, error) { return v, nil }}, nil
+	}
+	var keys []string
+	nodes := n.Items
+	for _, k := range n.Keys {
+		keys, nodes = append(keys, k.Name), append(nodes, k.Node)
 	}
 	var items []evaluator
-	dynamic := false
-	for _, item := range n.Items {
-		e, err := p.compileNode(item, keep)
+	out := evaluator{}
+	for _, item := range nodes {
+		e, err := p.compileNode(item, keep, scope)
 		if err != nil {
 			return evaluator{}, err
 		}
 		items = append(items, e)
-		dynamic = dynamic || e.dynamic
+		out.dynamic = out.dynamic || e.dynamic
+		out.texts = append(out.texts, e.texts...)
 	}
-	return evaluator{func(vars *expr.Vars) (any, error) {
-		out := make([]any, len(items))
+	if !out.dynamic {
+		v := n.Plain()
+		out.value = func(*expr.Vars) (any, error) { return v, nil }
+		return out, nil
+	}
+	out.value = func(vars *expr.Vars) (any, error) {
+		list := make([]any, len(items))
 		for i, item := range items {
 			v, err := item.value(vars)
 			if err != nil {
@@ -253,10 +604,18 @@ func (p *Project) compileNode(n *manifest.Node, keep string) (evaluator, error) 
 			if _, ok := v.(expr.Unknown); ok {
 				return v, nil
 			}
-			out[i] = v
+			list[i] = v
 		}
-		return out, nil
-	}, dynamic}, nil
+		if n.Kind == manifest.List {
+			return list, nil
+		}
+		table := make(map[string]any, len(keys))
+		for i, k := range keys {
+			table[k] = list[i]
+		}
+		return table, nil
+	}
+	return out, nil
 }
 
 // maxTemplate bounds a template's source, in bytes.
@@ -317,17 +676,4 @@ func (p *Project) copyOf(name string) (plan.Content, error) {
 func contentOf(text string) plan.Content {
 	sum := sha256.Sum256([]byte(text))
 	return plan.Content{SHA256: hex.EncodeToString(sum[:]), Size: int64(len(text))}
-}
-
-// manifestsOf lists the manifests of a host in the order of its groups, each once.
-func manifestsOf(h *inventory.Host) []string {
-	var out []string
-	for _, g := range h.Groups {
-		for _, use := range g.Manifests {
-			if !slices.Contains(out, use.Manifest) {
-				out = append(out, use.Manifest)
-			}
-		}
-	}
-	return out
 }

@@ -35,7 +35,7 @@ var debian = &facts.Facts{OS: facts.OS{ID: "debian", Like: []string{"debian"}}, 
 // resolved gives the plan of gauge-01, or the problems as text.
 func resolved(t *testing.T, fs fstest.MapFS, f *facts.Facts) (*plan.Plan, string) {
 	t.Helper()
-	p, err := resolve.Load(fs, kinds.Catalog())
+	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
 	if err != nil {
 		return nil, err.Error()
 	}
@@ -153,7 +153,7 @@ func TestTheSameThingTwice(t *testing.T) {
 func TestManyHostsAtOnce(t *testing.T) {
 	fs := files("[file.\"/t\"]\ntemplate = \"${host.site}.tmpl\"\n", "manifests/pier.tmpl", "{{ host.name }} has {{ len facts.services }} services",
 		"hosts.toml", "[host.\"gauge-[01..20]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
-	p, err := resolve.Load(fs, kinds.Catalog())
+	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -229,8 +229,8 @@ func TestProblemsOfAProject(t *testing.T) {
 		"[package.a1]\nversion = \"1\"\nabsent = true\n":                `version is given for a package that is to be absent`,
 		"[user.maren]\nuid = \"${data.list}\"\n":                        `uid takes one value, not a list`,
 		"[dir.\"/a\"]\nif = \"data.port\"\n":                            `the condition gives a whole number, not true or false`,
-		"[dir.\"/a\"]\nfor = \"x in data.list\"\n":                      `for is not evaluated by this version`,
-		"[param.x]\ntype = \"int\"\n":                                   `[param] is not evaluated by this version`,
+		"[dir.\"/a\"]\nfor = \"x in data.list\"\n":                      `the loop gives dir:/a twice`,
+		"[param.x]\ntype = \"int\"\n":                                   `the param all.x has no value and no default`,
 		"[service.a]\nabsent = true\n":                                  `a service cannot be declared absent`,
 		"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n": `dir:/xpier is declared in two ways`,
 	} {
@@ -275,7 +275,7 @@ func big(hosts int) fstest.MapFS {
 func BenchmarkResolve(b *testing.B) {
 	resolveAll := func(fs fstest.MapFS) time.Duration {
 		begun, tasks := time.Now(), 0
-		p, err := resolve.Load(fs, kinds.Catalog())
+		p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
 		if err != nil {
 			b.Fatal(err)
 		}

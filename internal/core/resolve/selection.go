@@ -40,14 +40,17 @@ func (p *Project) Select(s Selection) error {
 		}
 	}
 	for _, m := range s.Manifests {
-		if _, ok := p.decls[m]; !ok {
-			return fmt.Errorf("there is no manifest %q with declarations; %s", m, value.Meant(m, value.Keys(p.decls), "there are "+strings.Join(value.Keys(p.decls), ", ")))
+		if _, ok := p.units[m]; !ok {
+			return fmt.Errorf("there is no manifest %q; %s", m, value.Meant(m, value.Keys(p.units), "there are "+strings.Join(value.Keys(p.units), ", ")))
 		}
 	}
 	labels := map[string]bool{}
-	for _, list := range p.decls {
-		for _, d := range list {
-			for _, a := range d.attrs {
+	for _, u := range p.units {
+		for _, e := range u.entries {
+			if e.decl == nil {
+				continue
+			}
+			for _, a := range e.decl.attrs {
 				if a.Schema.Name == schema.Labels {
 					for _, l := range (value.Attrs{schema.Labels: a.fixed}).Texts(schema.Labels) {
 						labels[l] = true
@@ -89,8 +92,13 @@ func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
 			continue
 		}
 		ids[i], t.ID = len(part.Tasks), len(part.Tasks)
-		needs := t.Needs
-		t.Needs = nil
+		needs, only := t.Needs, t.Only
+		t.Needs, t.Only = nil, nil
+		for _, n := range only {
+			if take[n] {
+				t.Only = append(t.Only, ids[n])
+			}
+		}
 		for _, n := range needs {
 			switch {
 			case take[n]:

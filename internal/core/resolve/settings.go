@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"io/fs"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/value"
 )
@@ -25,6 +27,24 @@ type Settings struct {
 	PackageListAge time.Duration // how old a package list may be before `newest` refreshes it
 	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
+
+	Layers     []string // of data, general first
+	Lists      map[string]layers.Rule
+	Envs       map[string]Environment
+	Env        string   // the environment of this call; empty when there are none
+	Identities []string // files with age identities
+	Recipients []string // age recipients of sealed data
+
+	layerPlaces []value.Place
+}
+
+// Environment is one [env.NAME] table.
+type Environment struct {
+	About      string
+	Inventory  []string // inventory files in the place of [inventory] files
+	Recipients []string // of this environment's sealed data, in the place of [secrets] recipients
+	Default    bool     // taken when the call names none
+	Place      value.Place
 }
 
 func defaults() Settings {
@@ -34,6 +54,7 @@ func defaults() Settings {
 		PackageListAge: 24 * time.Hour,
 		KnownHosts:     "~/.ssh/known_hosts",
 		ConnectTimeout: 10 * time.Second,
+		Layers:         layers.Defaults,
 	}
 }
 
@@ -49,20 +70,23 @@ var settingKeys = map[string]func(*Settings, any) error{
 		s.Project = text
 		return nil
 	},
-	"requires": func(s *Settings, v any) error { return setText(&s.Requires, v) },
-	"inventory.files": func(s *Settings, v any) error {
-		list, ok := v.([]any)
-		s.Inventory = nil
-		for _, item := range list {
-			text, isText := item.(string)
-			ok = ok && isText && fs.ValidPath(text)
-			s.Inventory = append(s.Inventory, text)
-		}
-		if !ok || len(list) == 0 {
-			return errors.New(`files is a list of paths inside the project; write files = ["hosts.toml"]`)
+	"requires":        func(s *Settings, v any) error { return setText(&s.Requires, v) },
+	"inventory.files": func(s *Settings, v any) error { return setFiles(&s.Inventory, v) },
+	"data.layers": func(s *Settings, v any) error {
+		list, ok := texts(v)
+		if s.Layers = list; !ok {
+			return errors.New(`layers is a list of texts, general layers first; write layers = ["shared", "host/${host.name}"]`)
 		}
 		return nil
 	},
+	"secrets.identities": func(s *Settings, v any) error {
+		var ok bool
+		if s.Identities, ok = texts(v); !ok {
+			return errors.New(`identities is a list of files; write identities = ["~/.config/jadekettle/identity.txt"]`)
+		}
+		return nil
+	},
+	"secrets.recipients": func(s *Settings, v any) error { return setRecipients(&s.Recipients, v) },
 	"run.parallel": func(s *Settings, v any) error {
 		n, ok := v.(int64)
 		if !ok || n < 1 || n > 10_000 {
@@ -74,6 +98,129 @@ var settingKeys = map[string]func(*Settings, any) error{
 	"run.package_list_age": func(s *Settings, v any) error { return setDuration(&s.PackageListAge, v) },
 	"ssh.known_hosts":      func(s *Settings, v any) error { return setText(&s.KnownHosts, v) },
 	"ssh.connect_timeout":  func(s *Settings, v any) error { return setDuration(&s.ConnectTimeout, v) },
+}
+
+func texts(v any) ([]string, bool) {
+	list, ok := v.([]any)
+	var out []string
+	for _, item := range list {
+		text, isText := item.(string)
+		ok = ok && isText && text != ""
+		out = append(out, text)
+	}
+	return out, ok
+}
+
+func setFiles(to *[]string, v any) error {
+	list, ok := texts(v)
+	*to = list
+	for _, f := range list {
+		ok = ok && fs.ValidPath(f)
+	}
+	if !ok || len(list) == 0 {
+		return errors.New(`files is a list of paths inside the project; write files = ["hosts.toml"]`)
+	}
+	return nil
+}
+
+func setRecipients(to *[]string, v any) error {
+	list, ok := texts(v)
+	if *to = list; !ok {
+		return errors.New(`recipients is a list of age or OpenSSH public keys; write recipients = ["age1..."]`)
+	}
+	return nil
+}
+
+// table reads the tables whose keys are names: [data.lists] and [env.NAME].
+func (s *Settings) table(name string, k manifest.Key, problems *value.Problems) bool {
+	switch {
+	case name == "data.lists":
+		s.Lists = map[string]layers.Rule{}
+		s.lists("", k.Node, problems)
+	case name == "env":
+		s.Envs = map[string]Environment{}
+		for _, e := range k.Node.Keys {
+			s.environment(e, problems)
+		}
+	default:
+		return false
+	}
+	return true
+}
+
+// lists reads the rules; a dotted key and a table in a table say the same.
+func (s *Settings) lists(at string, n *manifest.Node, problems *value.Problems) {
+	for _, k := range n.Keys {
+		if k.Node.Kind == manifest.Table {
+			s.lists(at+k.Name+".", k.Node, problems)
+			continue
+		}
+		rule, _ := k.Node.Value.(string)
+		if !slices.Contains(layers.Rules, rule) {
+			problems.At(k.Node.Place, fmt.Sprintf("data.lists.%s%s is no rule", at, k.Name), "the rules are "+strings.Join(layers.Rules, ", "))
+			continue
+		}
+		s.Lists[at+k.Name] = layers.Rule(rule)
+	}
+}
+
+var envKeys = []string{"about", "inventory", "recipients", "default"}
+
+var envForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+
+func (s *Settings) environment(k manifest.Key, problems *value.Problems) {
+	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
+		problems.At(k.Place, fmt.Sprintf("env.%s is no environment", k.Name), "write [env.NAME], the name in letters, digits, dashes and underscores")
+		return
+	}
+	e := Environment{Place: k.Place}
+	for _, a := range k.Node.Keys {
+		var err error
+		v, ok := a.Node.Plain(), true
+		switch a.Name {
+		case "about":
+			err = setText(&e.About, v)
+		case "inventory":
+			err = setFiles(&e.Inventory, v)
+		case "recipients":
+			err = setRecipients(&e.Recipients, v)
+		case "default":
+			if e.Default, ok = v.(bool); !ok {
+				err = errors.New("default is true or false; write it without quotes")
+			}
+		default:
+			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name), value.Meant(a.Name, envKeys, "it has "+strings.Join(envKeys, ", ")))
+		}
+		problems.AddErr(a.Node.Place, err)
+	}
+	s.Envs[k.Name] = e
+}
+
+// choose settles the environment of a call.
+func (s *Settings) choose(env string) error {
+	names := value.Keys(s.Envs)
+	switch {
+	case env == "":
+		for _, name := range names {
+			if s.Envs[name].Default {
+				env = name
+			}
+		}
+		if env == "" && len(names) > 0 {
+			return fmt.Errorf("this project has the environments %s; say which with --env, or give one of them default = true in %s", strings.Join(names, ", "), SettingsFile)
+		}
+	case len(names) == 0:
+		return fmt.Errorf("this project has no environments; declare [env.%s] in %s, or leave --env out", env, SettingsFile)
+	}
+	e, ok := s.Envs[env]
+	if !ok && env != "" {
+		return fmt.Errorf("there is no environment %q; %s", env, value.Meant(env, names, "there are "+strings.Join(names, ", ")))
+	}
+	s.Env = env
+	if len(e.Inventory) > 0 {
+		s.Inventory = e.Inventory
+	}
+	return nil
 }
 
 func setText(to *string, v any) error {
@@ -122,6 +269,9 @@ func loadSettings(project fs.FS, problems *value.Problems) Settings {
 		for _, k := range n.Keys {
 			name := prefix + k.Name
 			if k.Node.Kind == manifest.Table {
+				if s.table(name, k, problems) {
+					continue
+				}
 				walk(name+".", k.Node)
 				continue
 			}
@@ -132,6 +282,11 @@ func loadSettings(project fs.FS, problems *value.Problems) Settings {
 			}
 			if err := set(&s, k.Node.Plain()); err != nil {
 				problems.AddErr(k.Node.Place, fmt.Errorf("%s: %w", name, err))
+			}
+			if name == "data.layers" {
+				for _, item := range k.Node.Items {
+					s.layerPlaces = append(s.layerPlaces, item.Place)
+				}
 			}
 		}
 	}

@@ -47,6 +47,8 @@ type Attr struct {
 	Name     string
 	Type     Type
 	List     bool     // takes a list; one value alone is an error, so that every list is written alike
+	Either   bool     // takes one value or a list of them
+	Required bool     // must be declared, except where the declaration is absent
 	Choices  []string // the only values allowed, when not empty
 	Default  string   // what holds when it is not declared, in words
 	Doc      string   // one sentence
@@ -90,6 +92,16 @@ func (k *Kind) NameSpace() string {
 	return k.Name
 }
 
+// For and If are the names of the attributes that are CEL.
+const (
+	For = "for"
+	If  = "if"
+)
+
+// After is the name of the attribute that makes a task depend on what others
+// did in the same run.
+const After = "only_after_change_of"
+
 // Labels is the name of the attribute that holds a declaration's labels.
 const Labels = "labels"
 
@@ -97,15 +109,18 @@ const Labels = "labels"
 var Common = []Attr{
 	{Name: "about", Type: Text, Doc: "What this is for, in words; not evaluated."},
 	{Name: "absent", Type: Bool, Default: "false", Doc: "Whether it must not be there.", Examples: []string{"true"}},
-	{Name: "if", Type: Text, Doc: "A CEL condition; when false the declaration is left out.", Examples: []string{`'"debian" in facts.os.like'`}},
+	{Name: If, Type: Text, Doc: "A CEL condition; when false the declaration is left out.", Examples: []string{`'"debian" in facts.os.like'`}},
+	{Name: For, Type: Text, Either: true, Doc: "Declares one thing for every item of a list, or entry of a table in the order of its keys; a list of clauses is nested from left to right.",
+		Examples: []string{`"person in data.keepers"`, `"name, port in data.ports"`, `["site in data.sites", "gauge in site.gauges"]`}},
 	{Name: Labels, Type: Text, List: true, Doc: "Words by which a call selects it; not evaluated.", Examples: []string{`["nightly"]`}},
 	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.", Examples: []string{`["package:tide-logger"]`}},
 	{Name: "before", Type: RefTo, List: true, Doc: "What this must come before.", Examples: []string{`["service:tide-logger"]`}},
+	{Name: After, Type: RefTo, List: true, Doc: "Do this only when one of these changed; what a run could not do is owed to the next.", Examples: []string{`["file:/etc/tide-logger.toml"]`}},
 }
 
 // Later are common attributes whose names are taken but which this version
 // does not evaluate yet.
-var Later = []string{"for", "on_leave", "timeout", "retries"}
+var Later = []string{"on_leave", "timeout", "retries"}
 
 // Reserved are the words that cannot be a kind, since they head other tables
 // of a manifest.
@@ -175,7 +190,7 @@ func (c Catalog) ParseRef(s string) (value.Ref, error) {
 // Value checks one attribute value against its type and gives it in canonical
 // form: modes with four digits, clean paths, secrets as Secret.
 func (a Attr) Value(v any) (any, error) {
-	if !a.List {
+	if _, isList := v.([]any); !a.List && !(a.Either && isList) {
 		return a.one(v)
 	}
 	list, ok := v.([]any)
@@ -221,6 +236,13 @@ func (a Attr) one(v any) (any, error) {
 		if s, ok := v.(value.Secret); ok {
 			return s, nil
 		}
+	case Body:
+		if s, ok := v.(value.Secret); ok && !strings.ContainsRune(s.Reveal(), 0) {
+			return s, nil
+		}
+	}
+	if _, ok := v.(value.Secret); ok {
+		return nil, fmt.Errorf("%s is made of a secret, and it would be shown; passwords, contents and templates may hold secrets", a.Name)
 	}
 	s, ok := v.(string)
 	if !ok {

@@ -14,6 +14,7 @@ type Problem struct {
 	Do    string   // the remedy, one line; may be empty
 	Also  []Place  // other places that take part, such as the first of two declarations
 	Hosts []string // the hosts for which it is wrong; empty when it does not depend on a host
+	Code  string   // of a piece of advice; empty for what is wrong
 }
 
 // For names the hosts for which it is wrong, as in "gauge-01 and 3 more".
@@ -93,7 +94,20 @@ func (ps *Problems) List() []Problem {
 }
 
 func (p Problem) same(q Problem) bool {
-	return p.Place == q.Place && p.What == q.What && p.Do == q.Do
+	return p.Place == q.Place && p.Code == q.Code && p.What == q.What && p.Do == q.Do
+}
+
+// Split parts what is wrong from advice.
+func (ps *Problems) Split() (wrong, advice *Problems) {
+	wrong, advice = &Problems{}, &Problems{}
+	for _, p := range ps.list {
+		if p.Code != "" {
+			advice.Add(p)
+			continue
+		}
+		wrong.Add(p)
+	}
+	return wrong, advice
 }
 
 // On notes for which host all of these are wrong.

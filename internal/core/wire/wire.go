@@ -226,6 +226,9 @@ func mapTasks(tasks []plan.Task, f func(any) any) []plan.Task {
 			attrs[k] = f(v)
 		}
 		t.Attrs = attrs
+		if len(t.Masks) > 0 {
+			t.Masks = each(t.Masks, f)
+		}
 		out[i] = t
 	}
 	return out
@@ -290,7 +293,7 @@ func weight(t plan.Task) int {
 	for k, v := range t.Attrs {
 		n += 9 + len(k) + size(v)
 	}
-	return n
+	return n + size(t.Masks) + 9*len(t.Only)
 }
 
 func size(v any) int {

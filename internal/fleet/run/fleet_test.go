@@ -73,7 +73,7 @@ func (b *bench) manifest(text string) { b.write("manifests/all.toml", text) }
 func (b *bench) fleet() *run.Fleet {
 	b.t.Helper()
 	b.write("simulated.toml", b.sim.Inventory())
-	p, err := resolve.Load(os.DirFS(b.dir), kinds.Catalog())
+	p, err := resolve.Load(os.DirFS(b.dir), kinds.Catalog(), resolve.Options{})
 	if err != nil {
 		b.t.Fatal(err)
 	}

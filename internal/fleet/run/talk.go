@@ -268,7 +268,7 @@ var statuses = []plan.Status{plan.Changed, plan.Failed, plan.Unchanged, plan.Blo
 // results checks what a host says against its plan and passes it on.
 func (t *talk) results(list []plan.Result) error {
 	for _, r := range list {
-		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) {
+		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) && !(r.Status == plan.LeftOut && t.plan.Tasks[r.ID].Follows) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
 		}
 		if t.text += size(r); t.text > maxResults {
@@ -277,6 +277,9 @@ func (t *talk) results(list []plan.Result) error {
 		t.seen[r.ID] = true
 		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0]}
 		task.Ref = t.plan.Tasks[r.ID].Ref
+		if r.Status == plan.LeftOut {
+			task.Reason, task.Message = value.Printable(r.Message), ""
+		}
 		t.out.Tasks = append(t.out.Tasks, task)
 		t.fleet.notify(Event{Host: t.out, Task: &task})
 	}

@@ -25,7 +25,7 @@ const Format = 1
 
 // Debt is a restart or reload that is owed to a service.
 type Debt struct {
-	Action string        `json:"action"` // plan.Restart or plan.Reload
+	Action string        `json:"action"` // plan.Restart, plan.Reload or plan.Follow
 	Cause  value.Ref     `json:"cause"`  // whose change made it due
 	Boot   string        `json:"boot"`   // the kernel's boot id then
 	Uptime time.Duration `json:"uptime"` // how long the host had been up then
@@ -299,6 +299,20 @@ func (s *Store) forgive(ref value.Ref, d Debt) {
 		delete(s.Debts, ref)
 	}
 	s.dirty = true
+}
+
+// Owes says whether an action is owed to a thing.
+func (s *Store) Owes(ref value.Ref, action string) bool {
+	return slices.ContainsFunc(s.Debts[ref], func(d Debt) bool { return d.Action == action })
+}
+
+// Settle forgets what is owed to a thing of one action.
+func (s *Store) Settle(ref value.Ref, action string) {
+	for _, d := range slices.Clone(s.Debts[ref]) {
+		if d.Action == action {
+			s.forgive(ref, d)
+		}
+	}
 }
 
 // Paid forgets all debts of a service.

@@ -52,6 +52,11 @@ func (r *runner) take(tasks []plan.Task) {
 				secrets = append(secrets, secret.Reveal(), value.Hidden)
 			}
 		}
+		for _, v := range t.Masks {
+			if secret, ok := v.(value.Secret); ok && secret.Reveal() != "" {
+				secrets = append(secrets, secret.Reveal(), value.Hidden)
+			}
+		}
 	}
 	r.mask = strings.NewReplacer(secrets...)
 }
@@ -157,10 +162,25 @@ func (r *runner) barred(t plan.Task) (plan.Result, bool) {
 			return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Blocked, BlockedBy: r.tasks[n].Ref.String()}, true
 		}
 	}
+	if t.Follows && !r.store.Owes(t.Ref, plan.Follow) {
+		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.LeftOut, Message: r.unmoved(t)}, true
+	}
 	if project, other := r.store.Other(t.Ref); other {
 		return r.failed(t, fmt.Errorf("the project %q manages it on this host already; take it out of one of the two projects", project)), true
 	}
 	return plan.Result{}, false
+}
+
+// unmoved says why a task that is only done after a change is left out.
+func (r *runner) unmoved(t plan.Task) string {
+	var names []string
+	for _, n := range t.Only {
+		names = append(names, r.tasks[n].Ref.String())
+	}
+	if len(names) == 0 {
+		return "nothing that it is done after is part of this run"
+	}
+	return "no change of " + strings.Join(names, ", ")
 }
 
 // compare says what differs. In a preview, what is not there yet because it is
@@ -282,6 +302,7 @@ func (r *runner) outcome(k kind.Kind, w kind.Work, wrote error, after kind.Readi
 		return res
 	}
 	r.remember(w.Task, true)
+	r.store.Settle(w.Task.Ref, plan.Follow)
 	return plan.Result{ID: w.Task.ID, Ref: w.Task.Ref, Status: plan.Changed, Changes: w.Changes, Gone: w.Task.Absent}
 }
 

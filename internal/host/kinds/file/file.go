@@ -126,7 +126,7 @@ func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.R
 // be shown.
 func showable(t plan.Task, st state, err error) bool {
 	readable := err == nil || errors.Is(err, kind.ErrNotYet)
-	return readable && differs(t, st) && t.Content.Size <= kind.MaxDiff && st.size <= kind.MaxDiff
+	return readable && differs(t, st) && !t.Content.Secret && t.Content.Size <= kind.MaxDiff && st.size <= kind.MaxDiff
 }
 
 func differs(t plan.Task, st state) bool {
@@ -237,7 +237,9 @@ func (Kind) Compare(t plan.Task, s any) []plan.Change {
 		return []plan.Change{c}
 	}
 	var out []plan.Change
-	if differs(t, st) {
+	if differs(t, st) && t.Content.Secret {
+		out = append(out, plan.Change{What: "content", Before: "another one", After: value.Hidden, Secret: true})
+	} else if differs(t, st) {
 		out = append(out, plan.Change{What: "content", Before: fmt.Sprintf("%d bytes", st.size), After: fmt.Sprintf("%d bytes", t.Content.Size), Diff: diff(t, st)})
 	}
 	return append(out, st.own.Compare(t)...)

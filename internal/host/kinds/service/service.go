@@ -124,7 +124,7 @@ func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.R
 		}
 		st := state{unit: units[unitName(t.Ref.Name)]}
 		for _, d := range env.Store.Debts[t.Ref] {
-			if st.running() && d.Boot == boot && st.since <= d.Uptime {
+			if d.Action != plan.Follow && st.running() && d.Boot == boot && st.since <= d.Uptime {
 				st.debts = append(st.debts, d)
 			}
 		}

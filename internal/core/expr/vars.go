@@ -1,0 +1,355 @@
+package expr
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+
+	"jadekettle/internal/core/value"
+)
+
+// Roots are the names that expressions and templates start from.
+var Roots = []string{"host", "facts", "data", "param", "env", "fleet"}
+
+// Unknown is the value of what depends on facts while there are none, as when
+// a project is checked without contacting its hosts.
+type Unknown struct{}
+
+// Vars are the values of the roots for one host, or for one manifest on it. It
+// must not be changed once something was evaluated, and belongs to one
+// goroutine; the trees in it may be shared between many.
+type Vars struct {
+	Host  map[string]any
+	Facts map[string]any // nil means not known
+	Data  map[string]any
+	Param map[string]any
+	Env   string
+	Fleet *Fleet
+
+	// Missing are the paths, each from its root on, that depend on facts not known.
+	Missing [][]string
+	// Secrets are the paths to values that hold a value.Secret, each from its
+	// root on; a list ends the path.
+	Secrets [][]string
+
+	locals   map[string]any
+	variants []*Vars // with the secrets revealed, and with others in their place
+	patterns []*cel.AttributePatternType
+}
+
+// With gives the same values and a further variable, as a loop makes it.
+func (v *Vars) With(name string, val any) *Vars {
+	out := v.copy()
+	out.locals = make(map[string]any, len(v.locals)+1)
+	for k, x := range v.locals {
+		out.locals[k] = x
+	}
+	out.locals[name] = val
+	out.Secrets = slices.Clone(v.Secrets)
+	out.Secrets = append(out.Secrets, SecretPaths(name, val)...)
+	return out
+}
+
+// WithParam gives the same values with the params of one manifest, and without
+// the variables of loops around it. missing are the params that are not known.
+func (v *Vars) WithParam(params map[string]any, missing [][]string) *Vars {
+	out := v.copy()
+	out.Param, out.locals = params, nil
+	out.Missing = slices.DeleteFunc(slices.Clone(v.Missing), func(p []string) bool { return p[0] == "param" })
+	out.Missing = append(out.Missing, missing...)
+	out.Secrets = slices.DeleteFunc(slices.Clone(v.Secrets), func(p []string) bool { return p[0] == "param" })
+	out.Secrets = append(out.Secrets, SecretPaths("param", params)...)
+	return out
+}
+
+func (v *Vars) copy() *Vars {
+	return &Vars{Host: v.Host, Facts: v.Facts, Data: v.Data, Param: v.Param, Env: v.Env, Fleet: v.Fleet,
+		Missing: v.Missing, Secrets: v.Secrets, locals: v.locals}
+}
+
+// Fleet is what is known of all hosts, read once before a run. Each host is a
+// table of its name, address, groups and own keys, and, when it was read, of
+// facts and facts_age in seconds.
+type Fleet struct {
+	Hosts  []any
+	Groups map[string][]any // the members of every group
+	Known  bool             // facts and the groups that depend on them are there
+}
+
+// noFleet stands where there is none.
+var noFleet = &Fleet{}
+
+func (f *Fleet) tree() map[string]any {
+	if f == nil {
+		f = noFleet
+	}
+	return map[string]any{"hosts": f.Hosts, "groups": f.Groups}
+}
+
+// root gives the value that a path starts from.
+func (v *Vars) root(name string) (any, bool) {
+	if val, ok := v.locals[name]; ok {
+		return val, true
+	}
+	switch name {
+	case "host":
+		return v.Host, true
+	case "facts":
+		return v.Facts, true
+	case "data":
+		return v.Data, true
+	case "param":
+		return v.Param, true
+	case "env":
+		return v.Env, true
+	case "fleet":
+		return v.Fleet.tree(), true
+	}
+	return nil, false
+}
+
+// ResolveName and Parent make Vars what CEL reads its variables from.
+func (v *Vars) ResolveName(name string) (any, bool) { return v.root(name) }
+
+// Parent says that there is nothing behind these values.
+func (v *Vars) Parent() cel.Activation { return nil }
+
+// partial is Vars with the marks of what is not known.
+type partial struct {
+	*Vars
+	patterns []*cel.AttributePatternType
+}
+
+// UnknownAttributePatterns tells CEL what is not known.
+func (p partial) UnknownAttributePatterns() []*cel.AttributePatternType { return p.patterns }
+
+// AsPartialActivation is how CEL asks for those marks.
+func (p partial) AsPartialActivation() (cel.PartialActivation, bool) { return p, true }
+
+func (v *Vars) partial(fleet bool) partial {
+	if v.patterns == nil {
+		if v.Facts == nil {
+			v.patterns = append(v.patterns, cel.AttributePattern("facts"))
+		}
+		for _, path := range v.Missing {
+			p := cel.AttributePattern(path[0])
+			for _, name := range path[1:] {
+				p = p.QualString(name)
+			}
+			v.patterns = append(v.patterns, p)
+		}
+	}
+	out := partial{v, v.patterns}
+	if fleet {
+		out.patterns = append(slices.Clone(v.patterns), cel.AttributePattern("fleet"))
+	}
+	return out
+}
+
+// unknown says whether one of the paths meets something that is not known.
+func (v *Vars) unknown(chains []chain, readsFleet bool) bool {
+	if v.Facts != nil && len(v.Missing) == 0 && !v.fleetUnknown(readsFleet) {
+		return false
+	}
+	for _, c := range chains {
+		if c.path[0] == "facts" && v.Facts == nil || slices.ContainsFunc(v.Missing, func(m []string) bool { return meet(m, c.path) }) {
+			return true
+		}
+	}
+	return v.fleetUnknown(readsFleet)
+}
+
+// fleetUnknown says whether the fleet is not known well enough for something
+// that reads the facts of other hosts.
+func (v *Vars) fleetUnknown(readsFleet bool) bool {
+	return readsFleet && v.Facts == nil && (v.Fleet == nil || !v.Fleet.Known)
+}
+
+// meet says whether one path leads to or through the end of the other.
+func meet(a, b []string) bool {
+	n := min(len(a), len(b))
+	return slices.Equal(a[:n], b[:n])
+}
+
+// touches says whether one of the paths leads to a secret.
+func (v *Vars) touches(chains []chain) bool {
+	if len(v.Secrets) == 0 {
+		return false
+	}
+	for _, c := range chains {
+		if !c.asked && slices.ContainsFunc(v.Secrets, func(s []string) bool { return meet(s, c.path) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// SecretPaths lists the paths in a tree that lead to secrets, each beginning
+// with the name of its root. A list ends a path.
+func SecretPaths(root string, v any) [][]string {
+	var out [][]string
+	var walk func(at []string, v any)
+	walk = func(at []string, v any) {
+		switch v := v.(type) {
+		case value.Secret:
+			out = append(out, slices.Clone(at))
+		case []any:
+			if HoldsSecret(v) {
+				out = append(out, slices.Clone(at))
+			}
+		case map[string]any:
+			for _, k := range value.Keys(v) {
+				walk(append(at, k), v[k])
+			}
+		}
+	}
+	walk([]string{root}, v)
+	return out
+}
+
+// HoldsSecret says whether a value is a secret or has one in it.
+func HoldsSecret(v any) bool {
+	switch v := v.(type) {
+	case value.Secret:
+		return true
+	case []any:
+		return slices.ContainsFunc(v, HoldsSecret)
+	case map[string]any:
+		for _, item := range v {
+			if HoldsSecret(item) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// versions gives the values three times: with the secrets as plain text, and
+// twice with other texts in their place. What comes out different depends on a
+// secret, and is one.
+func (v *Vars) versions() []*Vars {
+	if v.variants == nil {
+		for i := range 3 {
+			as := func(x any) any { return reveal(x, i) }
+			out := v.copy()
+			out.Secrets, out.locals = nil, map[string]any{}
+			out.Data, _ = as(v.Data).(map[string]any)
+			out.Param, _ = as(v.Param).(map[string]any)
+			for k, x := range v.locals {
+				out.locals[k] = as(x)
+			}
+			v.variants = append(v.variants, out)
+		}
+	}
+	return v.variants
+}
+
+// reveal puts text in the place of secrets: their own for variant 0.
+func reveal(v any, variant int) any {
+	switch v := v.(type) {
+	case value.Secret:
+		if variant == 0 {
+			return v.Reveal()
+		}
+		sum := sha256.Sum256([]byte(strings.Repeat("x", variant) + v.Reveal()))
+		return hex.EncodeToString(sum[:])[:8*variant] + strings.Repeat("-", variant)
+	case []any:
+		out := make([]any, len(v))
+		for i, item := range v {
+			out[i] = reveal(item, variant)
+		}
+		return out
+	case map[string]any:
+		if v == nil {
+			return v
+		}
+		out := make(map[string]any, len(v))
+		for k, item := range v {
+			out[k] = reveal(item, variant)
+		}
+		return out
+	}
+	return v
+}
+
+// blend gives the first value, with a secret wherever the others differ from it.
+func blend(a any, others []any) any {
+	same := true
+	for _, o := range others {
+		same = same && value.Equal(a, o)
+	}
+	if same {
+		return a
+	}
+	switch a := a.(type) {
+	case []any:
+		out := make([]any, len(a))
+		for i := range a {
+			out[i] = blend(a[i], each(others, func(o any) any {
+				if l, ok := o.([]any); ok && len(l) == len(a) {
+					return l[i]
+				}
+				return Unknown{}
+			}))
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(a))
+		for k := range a {
+			out[k] = blend(a[k], each(others, func(o any) any {
+				if m, ok := o.(map[string]any); ok {
+					if x, there := m[k]; there {
+						return x
+					}
+				}
+				return Unknown{}
+			}))
+		}
+		return out
+	}
+	text, _ := value.Text(a)
+	return value.NewSecret(text)
+}
+
+func each(list []any, do func(any) any) []any {
+	out := make([]any, len(list))
+	for i, x := range list {
+		out[i] = do(x)
+	}
+	return out
+}
+
+// Lookup gives the value at a path from its root on; false when a step of it
+// is not there.
+func (v *Vars) Lookup(path []string) (any, bool) { return lookup(path, v) }
+
+// SecretsIn lists the secrets whose text occurs in a text.
+func (v *Vars) SecretsIn(text string) []value.Secret {
+	var out []value.Secret
+	var walk func(x any)
+	walk = func(x any) {
+		switch x := x.(type) {
+		case value.Secret:
+			if x.Reveal() != "" && strings.Contains(text, x.Reveal()) && !slices.Contains(out, x) {
+				out = append(out, x)
+			}
+		case []any:
+			for _, item := range x {
+				walk(item)
+			}
+		case map[string]any:
+			for _, k := range value.Keys(x) {
+				walk(x[k])
+			}
+		}
+	}
+	for _, path := range v.Secrets {
+		if x, ok := lookup(path, v); ok {
+			walk(x)
+		}
+	}
+	return out
+}

@@ -1,0 +1,379 @@
+// Package param checks the typed values that a manifest takes: what a manifest
+// declares under [param.NAME], and whether a value given to it fits.
+package param
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+)
+
+// Types are the types of params and what a value of each is.
+var Types = []struct{ Name, Doc string }{
+	{"string", "text"},
+	{"int", "a whole number"},
+	{"number", "a number"},
+	{"bool", "true or false"},
+	{"duration", `a length of time such as "90s", "1h30m" or "7d"; seen as whole seconds`},
+	{"bytes", `a size such as "2TB" or "1.5 GiB"; seen as whole bytes`},
+	{"path", "an absolute path"},
+	{"address", "an IP address or a host name"},
+	{"list", "a list"},
+	{"map", "a table"},
+	{"secret", "text that is never shown"},
+}
+
+// Decl is one param as a manifest declares it.
+type Decl struct {
+	Name       string
+	Type       string
+	About      string
+	Default    any
+	HasDefault bool
+	Choices    []any
+	Min, Max   any // numbers; sizes and times as text or number; the length of text and lists
+	Pattern    *regexp.Regexp
+	Place      value.Place
+}
+
+// Keys are what a [param.NAME] table may hold.
+var Keys = []string{"type", "default", "choices", "min", "max", "pattern", "about"}
+
+var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// Read checks one [param.NAME] table.
+func Read(k manifest.Key, problems *value.Problems) (*Decl, bool) {
+	d := &Decl{Name: k.Name, Type: "string", Place: k.Place}
+	if k.Node.Kind != manifest.Table {
+		problems.At(k.Place, fmt.Sprintf("param.%s is no table", k.Name), fmt.Sprintf("write [param.%s] and below it type, default and about", k.Name))
+		return nil, false
+	}
+	if !nameForm.MatchString(k.Name) {
+		problems.At(k.Place, fmt.Sprintf("%q is no name for a param", k.Name), "use letters, digits and underscores, a letter first")
+		return nil, false
+	}
+	good := true
+	wrong := func(at value.Place, what, do string) {
+		problems.At(at, what, do)
+		good = false
+	}
+	for _, a := range k.Node.Keys {
+		text, isText := a.Node.Value.(string)
+		switch a.Name {
+		case "type":
+			if d.Type = text; !slices.Contains(typeNames(), text) {
+				wrong(a.Node.Place, fmt.Sprintf("there is no type %q", text), value.Meant(text, typeNames(), "the types are "+strings.Join(typeNames(), ", ")))
+			}
+		case "about":
+			if d.About = text; !isText {
+				wrong(a.Node.Place, "about takes text", "say what the param is for, in quotes")
+			}
+		case "default":
+			d.Default, d.HasDefault = a.Node.Plain(), true
+		case "min":
+			d.Min = a.Node.Plain()
+		case "max":
+			d.Max = a.Node.Plain()
+		case "choices":
+			list, ok := a.Node.Plain().([]any)
+			if d.Choices = list; !ok || len(list) == 0 {
+				wrong(a.Node.Place, "choices takes a list", `write choices = ["...", "..."]`)
+			}
+		case "pattern":
+			re, err := regexp.Compile("^(?:" + text + ")$")
+			if d.Pattern = re; err != nil || !isText || len(text) > 1000 {
+				wrong(a.Node.Place, "pattern is no regular expression", "write one in the syntax of RE2; it must match the whole text")
+			}
+		default:
+			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), value.Meant(a.Name, Keys, "it has "+strings.Join(Keys, ", ")))
+		}
+	}
+	if !good {
+		return nil, false
+	}
+	return d, d.itself(k, problems)
+}
+
+func typeNames() []string {
+	var out []string
+	for _, t := range Types {
+		out = append(out, t.Name)
+	}
+	return out
+}
+
+// itself checks the declaration's own values against its type.
+func (d *Decl) itself(k manifest.Key, problems *value.Problems) bool {
+	good := true
+	at := func(name string) value.Place { return k.Node.Get(name).Place }
+	for name, limit := range map[string]any{"min": d.Min, "max": d.Max} {
+		if limit == nil {
+			continue
+		}
+		if _, err := d.limit(limit); err != nil {
+			problems.AddErr(at(name), fmt.Errorf("%s: %w", name, err))
+			good = false
+		}
+	}
+	if !good {
+		return false
+	}
+	for _, c := range d.Choices {
+		if _, err := d.typed(c); err != nil {
+			problems.AddErr(at("choices"), fmt.Errorf("a choice does not fit: %w", err))
+			return false
+		}
+	}
+	if d.HasDefault {
+		if _, err := d.Check(d.Default); err != nil {
+			problems.AddErr(at("default"), fmt.Errorf("the default does not fit: %w", err))
+			return false
+		}
+	}
+	return true
+}
+
+// Check holds a value to the declaration and gives it as expressions see it.
+// The error says what is wrong with the value, and never shows a secret.
+func (d *Decl) Check(v any) (any, error) {
+	out, err := d.typed(v)
+	if err != nil {
+		return nil, err
+	}
+	if len(d.Choices) > 0 && !slices.ContainsFunc(d.Choices, func(c any) bool {
+		c, _ = d.typed(c)
+		return value.Equal(c, out)
+	}) {
+		var list []string
+		for _, c := range d.Choices {
+			list = append(list, schema.Literal(c))
+		}
+		return nil, fmt.Errorf("%s is not among its choices; it takes %s", shown(v), strings.Join(list, ", "))
+	}
+	if err := d.within(v, out); err != nil {
+		return nil, err
+	}
+	text, isText := out.(string)
+	if s, ok := out.(value.Secret); ok {
+		text, isText = s.Reveal(), true
+	}
+	if d.Pattern != nil && (!isText || !d.Pattern.MatchString(text)) {
+		return nil, fmt.Errorf("%s does not match the pattern %s; see its about", shown(v), d.Pattern)
+	}
+	return out, nil
+}
+
+// typed checks the type alone.
+func (d *Decl) typed(v any) (any, error) {
+	if s, ok := v.(value.Secret); ok && d.Type != "secret" {
+		in, err := d.typed(s.Reveal())
+		if text, isText := value.Text(in); err == nil && isText && d.Type == "string" {
+			return value.NewSecret(text), nil
+		}
+		return nil, fmt.Errorf("it needs %s, and a secret is given; give the param the type \"secret\"", d.wants())
+	}
+	wrong := fmt.Errorf("it needs %s, not %s; %s", d.wants(), shown(v), d.example())
+	switch d.Type {
+	case "string":
+		if _, ok := v.(string); ok {
+			return v, nil
+		}
+	case "int":
+		if _, ok := v.(int64); ok {
+			return v, nil
+		}
+	case "number":
+		switch v.(type) {
+		case int64, float64:
+			return v, nil
+		}
+	case "bool":
+		if _, ok := v.(bool); ok {
+			return v, nil
+		}
+	case "duration":
+		if text, ok := v.(string); ok {
+			n, err := expr.ParseSeconds(text)
+			return n, err
+		}
+		if n, ok := v.(int64); ok && n >= 0 {
+			return n, nil
+		}
+	case "bytes":
+		if text, ok := v.(string); ok {
+			n, err := expr.ParseBytes(text)
+			return n, err
+		}
+		if n, ok := v.(int64); ok && n >= 0 {
+			return n, nil
+		}
+	case "path":
+		if text, ok := v.(string); ok {
+			return schema.CleanPath(text)
+		}
+	case "address":
+		if text, ok := v.(string); ok && address(text) {
+			return text, nil
+		}
+	case "list":
+		if _, ok := v.([]any); ok {
+			return v, nil
+		}
+	case "map":
+		if _, ok := v.(map[string]any); ok {
+			return v, nil
+		}
+	case "secret":
+		switch v := v.(type) {
+		case value.Secret:
+			return v, nil
+		case string:
+			return value.NewSecret(v), nil
+		}
+		return nil, fmt.Errorf("it needs text, not %s; put it in quotes", value.TypeName(v))
+	}
+	return nil, wrong
+}
+
+func (d *Decl) wants() string {
+	for _, t := range Types {
+		if t.Name == d.Type {
+			doc, _, _ := strings.Cut(t.Doc, ";")
+			return doc
+		}
+	}
+	return d.Type
+}
+
+func (d *Decl) example() string {
+	switch d.Type {
+	case "string", "path", "address":
+		return "write it in quotes"
+	case "int", "number", "bool":
+		return "write it without quotes"
+	case "list":
+		return "put it in brackets"
+	case "map":
+		return "write { key = value }"
+	}
+	return "write it as said"
+}
+
+var nameOfHost = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*$`)
+
+func address(s string) bool {
+	if _, err := netip.ParseAddr(s); err == nil {
+		return true
+	}
+	return len(s) <= 253 && nameOfHost.MatchString(s)
+}
+
+func shown(v any) string {
+	switch v := v.(type) {
+	case string:
+		return fmt.Sprintf("%q", v)
+	case bool, int64, float64:
+		return value.TypeName(v) + " (" + schema.Literal(v) + ")"
+	}
+	return value.TypeName(v)
+}
+
+// limit reads a min or max.
+func (d *Decl) limit(v any) (float64, error) {
+	if d.Type == "duration" || d.Type == "bytes" {
+		typed, err := d.typed(v)
+		if err != nil {
+			return 0, err
+		}
+		v = typed
+	}
+	switch n := v.(type) {
+	case int64:
+		return float64(n), nil
+	case float64:
+		return n, nil
+	}
+	return 0, errors.New("a limit is a number; write it without quotes")
+}
+
+// within holds a value to min and max: numbers by their size, text and lists
+// by their length.
+func (d *Decl) within(given, v any) error {
+	var size float64
+	what := shown(given)
+	switch v := v.(type) {
+	case int64:
+		size = float64(v)
+	case float64:
+		size = v
+	case string:
+		size, what = float64(len([]rune(v))), "its length"
+	case value.Secret:
+		size, what = float64(len([]rune(v.Reveal()))), "its length"
+	case []any:
+		size, what = float64(len(v)), "its number of items"
+	default:
+		return nil
+	}
+	if low, err := d.limit(d.Min); d.Min != nil && err == nil && size < low {
+		return fmt.Errorf("%s is below its min, %s; give more", what, number(d.Min))
+	}
+	if high, err := d.limit(d.Max); d.Max != nil && err == nil && size > high {
+		return fmt.Errorf("%s is above its max, %s; give less", what, number(d.Max))
+	}
+	return nil
+}
+
+func number(v any) string {
+	if s, ok := v.(string); ok {
+		return s
+	}
+	s, _ := value.Text(v)
+	return s
+}
+
+// FromText reads a value as the command line gives it: text as it stands,
+// anything else as the type wants it.
+func (d *Decl) FromText(text string) (any, error) {
+	switch d.Type {
+	case "int":
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			return n, nil
+		}
+	case "number":
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			return n, nil
+		}
+		if f, err := strconv.ParseFloat(text, 64); err == nil {
+			return f, nil
+		}
+	case "bool":
+		if text == "true" || text == "false" {
+			return text == "true", nil
+		}
+	case "list", "map":
+		var ps value.Problems
+		root, _ := manifest.ParseTOML("--param", []byte("v = "+text), &ps)
+		if v := root.Get("v"); ps.Err() == nil && v != nil {
+			return v.Plain(), nil
+		}
+		return nil, fmt.Errorf("it needs %s; write it as TOML, such as ["+`"a", "b"] or { a = 1 }`, d.wants())
+	case "duration", "bytes":
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			return n, nil
+		}
+		return text, nil
+	default:
+		return text, nil
+	}
+	return nil, fmt.Errorf("it needs %s, not %q", d.wants(), text)
+}

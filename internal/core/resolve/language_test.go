@@ -1,0 +1,300 @@
+package resolve_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds"
+)
+
+// tree is a project whose one file /out shows what an expression gives.
+func tree(files ...string) fstest.MapFS {
+	fs := fstest.MapFS{
+		"jadekettle.toml": {Data: []byte("project = \"test\"\n")},
+		"hosts.toml": {Data: []byte(`[host.gauge-01]
+site = "pier"
+[group.all]
+members = ["*"]
+manifests = ["gauge"]
+[group.north]
+inside = "all"
+members = ["*"]
+`)},
+		"manifests/gauge.toml": {Data: []byte("[param.seconds]\ntype = \"int\"\ndefault = 60\nmin = 1\n[file.\"/out\"]\ncontent = \"${string(param.seconds)}\"\n")},
+		"data/shared.toml":     {Data: []byte("list = [\"a\", \"b\"]\n")},
+	}
+	for i := 0; i+1 < len(files); i += 2 {
+		if strings.HasPrefix(files[i], "+") {
+			have := fs[files[i][1:]]
+			fs[files[i][1:]] = &fstest.MapFile{Data: append(append([]byte{}, have.Data...), files[i+1]...)}
+			continue
+		}
+		fs[files[i]] = &fstest.MapFile{Data: []byte(files[i+1])}
+	}
+	return fs
+}
+
+// out gives what the file /out holds on the first host, or the problems.
+func out(t *testing.T, fs fstest.MapFS, f *facts.Facts, o resolve.Options) string {
+	t.Helper()
+	p, err := resolve.Load(fs, kinds.Catalog(), o)
+	if err != nil {
+		return err.Error()
+	}
+	pl, err := p.Plan(p.Inventory.Hosts[0], f)
+	if err != nil {
+		return err.Error()
+	}
+	for _, task := range pl.Tasks {
+		if task.Ref.Name == "/out" && task.Content != nil {
+			return pl.Contents[task.Content.SHA256].Text
+		}
+	}
+	return order(pl)
+}
+
+func TestParams(t *testing.T) {
+	data := []string{"+data/shared.toml", "[params.gauge]\nseconds = 2\n"}
+	group := []string{"+hosts.toml", "[group.all.params.gauge]\nseconds = 3\n"}
+	inner := []string{"+hosts.toml", "[group.north.params.gauge]\nseconds = 4\n"}
+	host := []string{"+hosts.toml", "[host.gauge-01.params.gauge]\nseconds = \"${size(host.name)}\"\n"}
+	for want, given := range map[string][][]string{
+		"60": {}, "2": {data}, "3": {data, group}, "4": {data, group, inner}, "8": {data, group, inner, host},
+	} {
+		var files []string
+		for _, g := range given {
+			files = append(files, g...)
+		}
+		if got := out(t, tree(files...), debian, resolve.Options{}); got != want {
+			t.Errorf("with %d sources the param is %s, not %s", len(given), got, want)
+		}
+	}
+	call := resolve.Options{Params: map[string]string{"gauge.seconds": "9"}}
+	if got := out(t, tree(host...), debian, call); got != "9" {
+		t.Errorf("the call's own value gives %s", got)
+	}
+	for _, c := range []struct{ file, text, want string }{
+		{"+data/shared.toml", "[params.gauge]\nseconds = \"30\"\n", `data/shared.toml:3:11: the param gauge.seconds from data.params.gauge.seconds: it needs a whole number, not "30" (for gauge-01); write it without quotes`},
+		{"+hosts.toml", "[group.all.params.gauge]\nseconds = 0\n", `hosts.toml:10:11: the param gauge.seconds: a whole number (0) is below its min, 1`},
+		{"+hosts.toml", "[group.all.params.gauge]\nsecnods = 0\n", `the manifest gauge has no param "secnods"; did you mean "seconds"?`},
+		{"+hosts.toml", "[group.west]\nmembers=[\"*\"]\ninside=\"all\"\nparams.gauge.seconds = 5\n[group.north.params.gauge]\nseconds = 4\n", `has different values in group west and group north, which are of one depth`},
+		{"manifests/gauge.toml", "[param.depth]\n", `manifests/gauge.toml:1:8: the param gauge.depth has no value and no default`},
+		{"manifests/gauge.toml", "[param.depth]\ntype = \"integer\"\n", `there is no type "integer"; the types are string, int, number`},
+		{"manifests/gauge.toml", "[param.depth]\ntype = \"int\"\ndefault = 5\nmax = 3\n", `the default does not fit: a whole number (5) is above its max, 3`},
+		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x\"\nchoices = [\"a\", \"b\"]\n", `"x" is not among its choices; it takes "a", "b"`},
+		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x1\"\npattern = \"[a-z]+\"\n", `"x1" does not match the pattern`},
+		{"manifests/gauge.toml", "[param.t]\ntype = \"duration\"\ndefault = \"1h30m\"\n[param.b]\ntype = \"bytes\"\ndefault = \"2kB\"\n[file.\"/out\"]\ncontent = \"${param.t} ${param.b}\"\n", `5400 2000`},
+		{"manifests/gauge.toml", "[file.\"/out\"]\ncontent = \"${param.t}\"\n", `this manifest has no param "t" (for gauge-01); declare it: [param.t]`},
+	} {
+		if got := out(t, tree(c.file, c.text), debian, resolve.Options{}); !strings.Contains(got, c.want) {
+			t.Errorf("%s\n got %s\nwant %s", c.text, got, c.want)
+		}
+	}
+}
+
+// shows makes the manifest that writes an expression to /out.
+func shows(text string) []string {
+	return []string{"manifests/gauge.toml", "[file.\"/out\"]\ncontent = '''" + text + "'''\n"}
+}
+
+func TestLayers(t *testing.T) {
+	settings := func(s string) []string {
+		return []string{"jadekettle.toml", "project = \"test\"\n" + s}
+	}
+	rules := settings("[data.lists]\nlist = \"append\"\ndeep.unique = \"add_missing\"\n")
+	for name, c := range map[string]struct {
+		files []string
+		want  string
+	}{
+		"later layers win":      {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml", "a = 1\nt = {x = 1, y = 1}\n", "data/os/debian.toml", "a = 2\n", "data/group/all.toml", "t.x = 3\n", "data/group/north.toml", "t.x = 4\n", "data/site/pier.toml", "a = 5\n", "data/host/gauge-01.toml", "t.y = 6\n"), "5 4 6"},
+		"yaml and json":         {append(shows("${data.a} ${data.b} ${data.c}"), "data/site/pier.yaml", "a: no\nb: 0123\n", "data/host/gauge-01.json", `{"c": 1.5}`), "no 0123 1.5"},
+		"two files of a layer":  {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml", "a = 1\nt.x = 2\n", "data/shared.yaml", "t: {y: 3}\n"), "1 2 3"},
+		"a key in two files":    {append(shows("x"), "data/shared.toml", "t.x = 2\n", "data/shared.yaml", "t: {x: 3}\n"), "data/shared.yaml:1:5: t.x is set in two files of one layer; first at data/shared.toml:1:7"},
+		"a list is replaced":    {append(shows("${join(data.list, ' ')}"), "data/host/gauge-01.toml", "list = [\"c\"]\n"), "c"},
+		"a list is appended":    {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml", "list = [\"b\", \"c\"]\n"), "a b b c"},
+		"only what is missing":  {append(append(shows("${join(data.deep.unique, ' ')}"), rules...), "data/shared.toml", "deep.unique = [\"a\", \"b\"]\n", "data/host/gauge-01.toml", "deep.unique = [\"b\", \"c\"]\n"), "a b c"},
+		"an element taken out":  {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml", "list = { take_out = [\"a\"], add = [\"c\"] }\n"), "b c"},
+		"taken out in vain":     {append(append(shows("x"), rules...), "data/host/gauge-01.toml", "list = { take_out = [\"z\"] }\n"), `list: take_out names "z", which no layer below has put in`},
+		"a table over none":     {append(shows("x"), "data/host/gauge-01.toml", "list.x = 1\n"), "data.list is a table in one layer and none in another, at data/shared.toml:1:1"},
+		"an own list of layers": {append(append(shows("${data.a}"), settings("[data]\nlayers = [\"shared\", \"rack/${host.rack}\", \"site/${host.site}\"]\n")...), "data/site/pier.toml", "a = 7\n"), "7"},
+		"out of the project":    {append(shows("x"), settings("[data]\nlayers = [\"../etc/${host.name}\"]\n")...), `the layer "../etc/${host.name}" is no path inside data`},
+		"out by a value":        {append(shows("x"), "hosts.toml", "[host.gauge-01]\nsite = \"../../etc\"\n[group.all]\nmembers=[\"*\"]\nmanifests=[\"gauge\"]\n"), `the layer "site/${host.site}" cannot be named by host.site, which is "../../etc"`},
+		"a large file":          {append(shows("x"), "data/host/gauge-01.yaml", strings.Repeat("#", 50<<20)), "data/host/gauge-01.yaml: a file of data of 50 MiB is too large"},
+		"a bomb of aliases":     {append(shows("x"), "data/host/gauge-01.yaml", "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n"), "grows too large through its aliases"},
+		"sealed without a key":  {append(shows("x"), "data/shared.toml.age", "age-encryption.org/v1"), "this file is encrypted, and there is nothing to open it with"},
+	} {
+		if got := out(t, tree(c.files...), debian, resolve.Options{}); !strings.Contains(got, c.want) {
+			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
+		}
+	}
+	// Without facts nothing is said of what a layer of facts may set.
+	fs := tree(append(shows("${data.from_os}"), "data/os/debian.toml", "from_os = 1\n")...)
+	if _, err := resolve.Check(fs, kinds.Catalog(), resolve.Options{}); err != nil {
+		t.Errorf("without facts: %v", err)
+	}
+}
+
+func TestEnvironments(t *testing.T) {
+	fs := tree(append(shows("${env} ${data.where} ${host.address}"),
+		"jadekettle.toml", "project = \"test\"\n[data]\nlayers = [\"shared\", \"env/${env}\"]\n[env.test]\ndefault = true\n[env.production]\ninventory = [\"production.toml\"]\n",
+		"production.toml", "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.g]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"data/env/test.toml", "where = \"bench\"\n", "data/env/production.toml", "where = \"sea\"\n", "data/host/gauge-02.toml", "")...)
+	for env, want := range map[string]string{"": "test bench gauge-01", "test": "test bench gauge-01", "production": "production sea 192.0.2.21", "prodution": `there is no environment "prodution"; did you mean "production"?`} {
+		if got := out(t, fs, debian, resolve.Options{Env: env}); got != want {
+			t.Errorf("in %q: %s", env, got)
+		}
+	}
+}
+
+func TestLoops(t *testing.T) {
+	data := []string{"data/shared.toml", `ports = { log = 1, web = 2 }
+sites = [ { name = "pier", gauges = ["a", "b"] }, { name = "creek", gauges = ["c"] } ]
+keepers = [ { login = "maren" }, { login = "odd", left = "2025" } ]
+`}
+	for text, want := range map[string]string{
+		"[dir.\"/srv/${x}\"]\nfor = \"x in ['b', 'a']\"\n":                                   "dir:/srv/b dir:/srv/a",
+		"[dir.\"/srv/${name}-${port}\"]\nfor = \"name, port in data.ports\"\n":               "dir:/srv/log-1 dir:/srv/web-2",
+		"[dir.\"/srv/${s.name}/${g}\"]\nfor = [\"s in data.sites\", \"g in s.gauges\"]\n":    "dir:/srv/pier/a dir:/srv/pier/b dir:/srv/creek/c",
+		"[dir.\"/srv/${i}${x}\"]\nfor = \"i, x in ['b', 'a']\"\n":                            "dir:/srv/0b dir:/srv/1a",
+		"[user.\"${p.login}\"]\nfor = \"p in data.keepers\"\nif = \"!has(p.left)\"\n":        "user:maren",
+		"[user.\"${p.login}\"]\nfor = \"p in data.nobody\"\nif = \"host.site == 'creek'\"\n": "",
+		"[dir.\"/srv/${x}\"]\nfor = \"x in data.ports\"\n":                                   "the loop goes over a table with one variable",
+		"[dir.\"/srv/${x}\"]\nfor = \"x of data.ports\"\n":                                   `"x of data.ports" is no loop`,
+		"[dir.\"/srv/${host}\"]\nfor = \"host in data.ports\"\n":                             "the variable host hides another",
+		"[dir.\"/srv\"]\nfor = \"x in ['b', 'a']\"\n":                                        "the loop gives dir:/srv twice",
+		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":                             "",
+		"[dir.\"/a\"]\nonly_after_change_of = [\"dir:/b\"]\n[dir.\"/b\"]\n":                  "dir:/b dir:/a",
+	} {
+		if got := out(t, tree(append(data, "manifests/gauge.toml", text)...), debian, resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+}
+
+func TestUse(t *testing.T) {
+	relay := []string{"manifests/relay.toml", "[param.port]\ntype = \"int\"\n[param.name]\ndefault = \"relay\"\n[dir.\"/srv/${param.name}-${param.port}\"]\n"}
+	for text, want := range map[string]string{
+		"[dir.\"/a\"]\n[use.north]\nmanifest = \"relay\"\nparams = { port = 1 }\n[dir.\"/b\"]\n[use.south]\nmanifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir:/a dir:/srv/relay-1 dir:/b dir:/srv/south-2",
+		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n":                                                                                                 "dir:/srv/relay-1 dir:/srv/relay-2",
+		"[use.relay]\nif = \"host.site == 'creek'\"\n":                                                                                                                       "",
+		"[use.relay]\n":                            "the param relay.port has no value and no default",
+		"[use.relay]\nparams = { prot = 1 }\n":     `the manifest relay has no param "prot"; did you mean "port"?`,
+		"[use.raley]\n":                            `use.raley names the manifest "raley", which is not there; did you mean "relay"?`,
+		"[use.gauge]\n":                            "manifests use one another in a circle: gauge uses gauge",
+		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, not "x"`,
+	} {
+		if got := out(t, tree(append(relay, "manifests/gauge.toml", text)...), debian, resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+}
+
+func TestGroupsByCondition(t *testing.T) {
+	fs := tree("hosts.toml", `[host.gauge-01]
+site = "pier"
+[host.gauge-02]
+site = "creek"
+[group.big]
+where = 'facts.memory.total > bytes("4GB")'
+manifests = ["gauge"]
+inside = "all"
+[group.at-pier]
+where = 'host.site == "pier"'
+[group.all]
+params.gauge.seconds = 7
+`, "data/group/big.toml", "only_big = 1\n", "+manifests/gauge.toml", "[dir.\"/x${data.only_big}\"]\n")
+	p, err := resolve.Check(fs, kinds.Catalog(), resolve.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	small := &facts.Facts{Memory: facts.Memory{Total: 1 << 30}}
+	var got []string
+	for _, f := range []*facts.Facts{debian, small} {
+		for _, h := range p.Inventory.Hosts {
+			pl, err := p.Plan(h, f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got = append(got, fmt.Sprint(len(pl.Tasks)))
+			groups, _ := p.Inventory.GroupsOf(h, f.Tree())
+			got = append(got, fmt.Sprint(len(groups)))
+		}
+	}
+	if s := strings.Join(got, " "); s != "2 3 2 2 0 1 0 0" {
+		t.Errorf("tasks and groups are %s", s)
+	}
+	hosts, err := p.Inventory.Select([]string{"@all"}, nil)
+	if err != nil || len(hosts) != 2 {
+		t.Errorf("the group may hold %d hosts (%v)", len(hosts), err)
+	}
+	if groups, _ := p.Inventory.GroupsOf(hosts[1], small.Tree()); p.Inventory.Chosen([]string{"@all"}, nil, hosts[1], groups) {
+		t.Error("a small host is a member")
+	}
+	if got := p.Inventory.Why(hosts[0], p.Inventory.Groups[2], debian.Tree()); got != "through the group big" {
+		t.Errorf("it is a member %s", got)
+	}
+}
+
+func TestFleetInTemplates(t *testing.T) {
+	fs := tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers", "{{ range fleet.in \"all\" }}{{ .name }}={{ .address }} {{ end }}",
+		"hosts.toml", "[host.\"gauge-[1..3]\"]\naddress = \"192.0.2.${n + 20}\"\n[group.all]\nmembers = [\"gauge-[1..2]\"]\nmanifests = [\"gauge\"]\n")
+	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Fleet = p.Snapshot(nil)
+	pl, err := p.Plan(p.Inventory.Hosts[0], debian)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := pl.Contents[pl.Tasks[0].Content.SHA256].Text; got != "gauge-1=192.0.2.21 gauge-2=192.0.2.22 " {
+		t.Errorf("the template gives %q", got)
+	}
+	p.Fleet = p.Snapshot(func(name string) (*facts.Facts, int64, bool) { return debian, 60, name == "gauge-2" })
+	prog, _ := expr.Compile("fleet.hosts.filter(h, has(h.facts)).map(h, h.name + string(h.facts_age))", func(int) value.Place { return value.Place{} }, expr.Scope{})
+	if v, err := prog.Eval(&expr.Vars{Facts: debian.Tree(), Fleet: p.Fleet}); fmt.Sprint(v) != "[gauge-260]" {
+		t.Errorf("the facts of others are %v (%v)", v, err)
+	}
+}
+
+func TestSecretsOfLayers(t *testing.T) {
+	open := func(name string, sealed []byte) ([]byte, error) { return sealed, nil }
+	for text, want := range map[string]string{
+		"[user.maren]\npassword = \"${data.pw}\"\n[file.\"/f\"]\ncontent = \"pw=${data.pw}\"\n": "user:maren file:/f",
+		"[file.\"/f-${data.pw}\"]\n":                                              "the name is made of a secret",
+		"[dir.\"/f\"]\nowner = \"${data.pw}\"\n":                                  "owner is made of a secret",
+		"[file.\"/f\"]\ncontent = \"x\"\ncheck = \"x ${candidate} ${data.pw}\"\n": "check is made of a secret",
+		"[dir.\"/${x}\"]\nfor = \"x in data.pws\"\n":                              "the loop goes over secrets",
+		"[dir.\"/a\"]\nif = \"data.pw == 'ebb-and-flow'\"\n":                      "dir:/a",
+	} {
+		fs := tree("manifests/gauge.toml", text, "data/shared.toml.age", "pw = \"ebb-and-flow\"\npws = [\"rip-tide\"]\n")
+		p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{Open: open})
+		if err != nil {
+			t.Fatal(err)
+		}
+		pl, err := p.Plan(p.Inventory.Hosts[0], debian)
+		got := fmt.Sprint(err)
+		if err == nil {
+			got = order(pl)
+			for _, task := range pl.Tasks {
+				if shown := fmt.Sprintf("%v %+v", task, task.Attrs); strings.Contains(shown, "ebb-and") {
+					t.Errorf("a task shows the secret: %s", shown)
+				}
+				if task.Ref.Kind == "file" && (!task.Content.Secret || len(task.Masks) == 0) {
+					t.Errorf("the content is not secret: %+v", task)
+				}
+			}
+		}
+		if !strings.Contains(got, want) || strings.Contains(got, "ebb-and") {
+			t.Errorf("%s\n got %s\nwant %s", text, got, want)
+		}
+	}
+	var _ plan.Task
+}

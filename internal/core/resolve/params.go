@@ -1,0 +1,194 @@
+package resolve
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/param"
+	"jadekettle/internal/core/value"
+)
+
+// ParamSource is one place that may give a value to a param, in the order in
+// which they are asked.
+type ParamSource struct {
+	From  string // "--param", "use.north", "host gauge-01", "group gauge", "data", "the default"
+	Place value.Place
+	Value any
+	Says  bool
+	Used  bool
+}
+
+// param gives the value of a param for the host: from the call, from the use
+// that pulls the manifest in, from the host, its groups, the data, the default.
+func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars) (any, error) {
+	sources, err := r.paramSources(u, d, given, outer, false)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range sources {
+		if !s.Says {
+			continue
+		}
+		if _, unknown := s.Value.(expr.Unknown); unknown {
+			return s.Value, nil
+		}
+		v, err := d.Check(s.Value)
+		if err != nil {
+			p := value.Problem{Place: s.Place}
+			if p.Place.File == "" && strings.HasPrefix(s.From, "data.") {
+				p.Place = r.placeOfData([]string{"params", u.Name, d.Name})
+			}
+			what, do, _ := strings.Cut(err.Error(), "; ")
+			p.What, p.Do = fmt.Sprintf("the param %s.%s from %s: %s", u.Name, d.Name, s.From, what), do
+			return nil, p
+		}
+		return v, nil
+	}
+	return nil, value.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default", u.Name, d.Name),
+		Do: fmt.Sprintf("set it: params.%s.%s in a group, a host or the data, or --param %s.%s=...", u.Name, d.Name, u.Name, d.Name)}
+}
+
+// paramSources lists who gives a value. Unless all is wanted it ends at the
+// first that does.
+func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars, all bool) ([]ParamSource, error) {
+	var out []ParamSource
+	add := func(s ParamSource) bool {
+		s.Used = s.Says && !slices.ContainsFunc(out, func(o ParamSource) bool { return o.Says })
+		if all || s.Says {
+			out = append(out, s)
+		}
+		return s.Says && !all
+	}
+	text, called := r.project.options.Params[u.Name+"."+d.Name]
+	var v any
+	if called {
+		v, _ = d.FromText(text) // checked when the project was read
+	}
+	if add(ParamSource{From: "--param", Value: v, Says: called}) {
+		return out, nil
+	}
+	for _, g := range given {
+		if g.name != d.Name {
+			continue
+		}
+		v, err := g.eval.value(outer)
+		if err != nil {
+			return nil, err
+		}
+		if add(ParamSource{From: "the use", Place: g.place, Value: v, Says: true}) {
+			return out, nil
+		}
+	}
+	for _, ask := range []func(*unit, *param.Decl, bool) ([]ParamSource, error){r.paramOfHost, r.paramOfGroups} {
+		list, err := ask(u, d, all)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range list {
+			if add(s) {
+				return out, nil
+			}
+		}
+	}
+	s := r.paramOfData(u, d, all)
+	if add(s) {
+		return out, nil
+	}
+	add(ParamSource{From: "the default", Place: d.Place, Value: d.Default, Says: d.HasDefault})
+	return out, nil
+}
+
+func (r *resolver) paramOfHost(u *unit, d *param.Decl, _ bool) ([]ParamSource, error) {
+	for _, g := range r.host.Params {
+		if g.Manifest == u.Name && g.Param == d.Name {
+			v, err := r.giveParam(g)
+			return []ParamSource{{From: "host " + r.host.Name, Place: g.Node.Place, Value: v, Says: err == nil}}, err
+		}
+	}
+	return []ParamSource{{From: "host " + r.host.Name}}, nil
+}
+
+func (r *resolver) giveParam(g inventory.Given) (any, error) {
+	e := r.project.given[g.Node]
+	if e.value == nil || e.failed {
+		return expr.Unknown{}, nil // reported when the project was read
+	}
+	vars := r.vars
+	if g.Ranged {
+		vars = vars.With("n", g.N)
+	}
+	return e.value(vars)
+}
+
+// paramOfGroups asks the groups, the innermost first. Two of one depth must
+// not differ.
+func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSource, error) {
+	for _, g := range r.maybe {
+		if slices.ContainsFunc(g.Params, func(g inventory.Given) bool { return g.Manifest == u.Name && g.Param == d.Name }) {
+			return []ParamSource{{From: "group " + g.Name, Value: expr.Unknown{}, Says: true}}, nil
+		}
+	}
+	var out []ParamSource
+	depth := -1
+	for i := len(r.groups) - 1; i >= 0; i-- {
+		g := r.groups[i]
+		for _, given := range g.Params {
+			if given.Manifest != u.Name || given.Param != d.Name {
+				continue
+			}
+			if len(out) > 0 && g.Depth < depth && !all {
+				return out, nil
+			}
+			v, err := r.giveParam(given)
+			if err != nil {
+				return nil, err
+			}
+			if len(out) > 0 && g.Depth == depth && !value.Equal(out[len(out)-1].Value, v) {
+				first := out[len(out)-1]
+				return nil, value.Problem{Place: given.Node.Place, Also: []value.Place{first.Place},
+					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one depth; first at %s", u.Name, d.Name, first.From, g.Name, first.Place),
+					Do:   "say it on the host, or put one group inside the other"}
+			}
+			depth = g.Depth
+			out = append(out, ParamSource{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true})
+		}
+	}
+	if len(out) > 1 && !all {
+		out = out[:1]
+	}
+	return out, nil
+}
+
+func (r *resolver) paramOfData(u *unit, d *param.Decl, place bool) ParamSource {
+	at := []string{"data", "params", u.Name, d.Name}
+	s := ParamSource{From: "data"}
+	if slices.ContainsFunc(r.vars.Missing, func(m []string) bool {
+		return len(m) >= len(at) && slices.Equal(m[:len(at)], at) || len(m) < len(at) && slices.Equal(m, at[:len(m)])
+	}) {
+		s.Value, s.Says = expr.Unknown{}, true
+		return s
+	}
+	s.Value, s.Says = r.vars.Lookup(at)
+	if s.Says {
+		s.From = "data." + strings.Join(at[1:], ".")
+		if place {
+			s.Place = r.placeOfData(at[1:])
+		}
+	}
+	return s
+}
+
+// placeOfData finds where the host's value at a path comes from.
+func (r *resolver) placeOfData(at []string) value.Place {
+	out := value.Place{}
+	steps, err := r.project.Data.Explain(r.layerHost(), at)
+	for _, step := range steps {
+		if err == nil && step.Used {
+			out = step.Place
+		}
+	}
+	return out
+}
