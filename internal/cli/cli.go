@@ -40,10 +40,13 @@ type App struct {
 	Terminal bool // Out is a terminal, and In is one to ask on
 	Color    bool
 
-	project string // --project
-	output  string // --output
-	code    int
-	last    []*run.Host // the outcome of the last preview or apply
+	project    string   // --project
+	output     string   // --output
+	env        string   // --env
+	params     []string // --param
+	identities []string // --identity
+	code       int
+	last       []*run.Host // the outcome of the last preview or apply
 
 	painter *lipgloss.Renderer // made when the first style is
 }
@@ -108,8 +111,11 @@ func (a *App) root() *cobra.Command {
 	}
 	root.PersistentFlags().StringVar(&a.project, "project", "", "the project's folder (default: this one or the nearest above with a jadekettle.toml)")
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
-	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
-	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
+	root.PersistentFlags().StringVar(&a.env, "env", "", "the environment, of those that jadekettle.toml declares")
+	root.PersistentFlags().StringArrayVar(&a.params, "param", nil, "a value for a param, as MANIFEST.NAME=VALUE; may be repeated")
+	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil, "a file with an age identity or an OpenSSH key that opens sealed data; may be repeated")
+	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
+	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.whyCommand(), a.secretCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w; `%s --help` lists the flags", err, c.CommandPath())
 	})
@@ -122,7 +128,7 @@ func (a *App) environment(c *cobra.Command) error {
 	var failed error
 	c.Flags().VisitAll(func(f *pflag.Flag) {
 		name := "JADEKETTLE_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
-		if f.Name == "help" || f.Name == "all" || f.Name == "yes" {
+		if f.Name == "help" || f.Name == "all" || f.Name == "yes" || f.Name == "identity" || f.Name == "param" {
 			return // nobody is to mean every host by accident
 		}
 		if v := a.Getenv(name); v != "" && !f.Changed {

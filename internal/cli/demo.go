@@ -164,9 +164,14 @@ func (s *story) tell(ctx context.Context) {
 	fmt.Fprintln(s.app.Out)
 	s.command(ctx, exitDone, "lint", nil)
 
+	s.say("Data lies in layers, the general ones first. Why does the third gauge sample every 15 seconds,\nand where do its sensors come from?")
+	s.command(ctx, exitDone, "why gauge-03 data.gauge.sample_seconds", nil)
+	fmt.Fprintln(s.app.Out)
+	s.command(ctx, exitDone, "why gauge-03 data.gauge.sensors", nil)
+
 	s.say("What would an apply do on the first gauge, which was set up by hand long ago? A preview changes nothing.")
 	s.command(ctx, exitDone, "preview gauge-01", func(h map[string]*run.Host) error {
-		return errors.Join(expect(h, "gauge-01", plan.Failed, 0), expect(h, "gauge-01", plan.Unchanged, 0))
+		return errors.Join(expect(h, "gauge-01", plan.Failed, 0), expect(h, "gauge-01", plan.Unchanged, 1))
 	})
 
 	s.say("Apply it everywhere. One host does not answer, and one package cannot be installed:\nboth are told at the end, and neither stops anything else.")
@@ -177,6 +182,9 @@ func (s *story) tell(ctx context.Context) {
 		return errors.Join(expect(h, "archive-01", plan.Failed, 1), expect(h, "archive-01", plan.Blocked, 1),
 			expect(h, "gauge-02", plan.Failed, 0), expect(h, "chart-01", plan.LeftOut, 0), expect(h, "chart-02", plan.LeftOut, 1))
 	})
+
+	s.say("The facts are known now. Who keeps old readings, because its disk is large enough?")
+	s.command(ctx, exitDone, "hosts --group big-disk", nil)
 
 	s.say("Once more: what is right already stays untouched.")
 	s.command(ctx, exitDone, "apply @gauge @chart", func(h map[string]*run.Host) error {
@@ -212,7 +220,7 @@ func (s *story) editByHand(host string) error {
 	if err != nil {
 		return err
 	}
-	text = []byte(strings.Replace(string(text), "sample_seconds = 60", "sample_seconds = 3600   # saves paper", 1))
+	text = []byte(strings.Replace(string(text), "sample_seconds = 30", "sample_seconds = 3600   # saves paper", 1))
 	return os.WriteFile(file, text, 0o644)
 }
 
@@ -224,6 +232,8 @@ The simulated hosts stay up until you press Ctrl-C. In another terminal:
   cd %s
   jadekettle hosts
   jadekettle facts gauge-01 os
+  jadekettle hosts show archive-01
+  jadekettle why gauge-02 service:tide-logger
   jadekettle preview
   jadekettle apply @gauge
   $EDITOR manifests/gauge/logger.toml.tmpl      then preview again

@@ -26,11 +26,13 @@ func (a *App) factsCommand() *cobra.Command {
 					return err
 				}
 			}
-			p, hosts, dir, err := a.load(args[:1], nil)
+			p, err := a.load(args[:1], nil)
 			if err != nil {
 				return err
 			}
-			return a.facts(a.fleet(p, dir, 0).Facts(c.Context(), hosts), path)
+			hosts := a.fleet(p, 0).Facts(c.Context(), p.hosts)
+			a.keep(p, hosts, false)
+			return a.facts(hosts, path)
 		},
 	}
 }

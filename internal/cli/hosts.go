@@ -5,11 +5,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/history"
@@ -17,77 +23,397 @@ import (
 
 func (a *App) hostsCommand() *cobra.Command {
 	var except []string
+	group, moved := "", false
 	c := &cobra.Command{
 		Use: "hosts [TARGET...]", Short: "List hosts with their groups", GroupID: "work",
+		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts as they were\nlast read, by a run or by `jadekettle facts`.",
 		RunE: func(_ *cobra.Command, targets []string) error {
-			_, hosts, _, err := a.load(targets, except)
+			p, err := a.load(targets, except)
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return a.hostsJSON(hosts)
+			switch {
+			case group != "":
+				return a.members(p, strings.TrimPrefix(group, "@"))
+			case moved:
+				return a.moved(p)
 			}
-			a.hostsTable(hosts)
-			return nil
+			return a.hosts(p)
 		},
+		ValidArgsFunction: a.completeTargets,
 	}
 	c.Flags().StringSliceVar(&except, "except", nil, "hosts, patterns or @groups to take out again")
-	c.AddCommand(a.trustCommand())
+	c.Flags().StringVar(&group, "group", "", "who is a member of a group, and by what")
+	c.Flags().BoolVar(&moved, "moved", false, "what moved in or out of groups since the last run")
+	c.RegisterFlagCompletionFunc("group", a.completeGroups)
+	c.AddCommand(a.trustCommand(), a.hostsShowCommand())
 	return c
 }
 
-func groupsOf(h *inventory.Host) []string {
+// standing is a host with the groups that it is in as far as is known.
+type standing struct {
+	host   *inventory.Host
+	facts  *facts.Facts
+	groups []*inventory.Group
+}
+
+// standings gives the selected hosts that are meant, by what is known of them.
+func (p *project) standings() ([]standing, error) {
+	var out []standing
+	for _, h := range p.hosts {
+		f, _ := p.facts(h)
+		var tree map[string]any
+		if f != nil {
+			tree = f.Tree()
+		}
+		groups, err := p.Inventory.GroupsOf(h, tree)
+		if err != nil {
+			return nil, err
+		}
+		if p.chosen(h, groups) {
+			out = append(out, standing{h, f, groups})
+		}
+	}
+	return out, nil
+}
+
+func groupNames(groups []*inventory.Group) []string {
 	out := []string{}
-	for _, g := range h.Groups {
+	for _, g := range groups {
 		out = append(out, g.Name)
 	}
 	return out
 }
 
-func manifestsOf(h *inventory.Host) []string {
+func manifestNames(groups []*inventory.Group) []string {
 	out := []string{}
-	for _, g := range h.Groups {
+	for _, g := range groups {
 		for _, use := range g.Manifests {
-			out = append(out, use.Manifest)
+			if !slices.Contains(out, use.Manifest) {
+				out = append(out, use.Manifest)
+			}
 		}
 	}
 	return out
 }
 
-func (a *App) hostsJSON(hosts []*inventory.Host) error {
-	list := []map[string]any{}
-	for _, h := range hosts {
-		list = append(list, map[string]any{"name": h.Name, "address": h.Address(), "groups": groupsOf(h), "manifests": manifestsOf(h), "off": h.Off, "own": h.Vars})
+// maybe names the groups that a host may be in and whose facts were never read.
+func (s standing) maybe() []string {
+	out := []string{}
+	if s.facts == nil {
+		for _, g := range s.host.Maybe {
+			out = append(out, g.Name)
+		}
 	}
-	return history.WriteJSON(a.Out, map[string]any{"format": 1, "hosts": list})
+	return out
 }
 
-func (a *App) hostsTable(hosts []*inventory.Host) {
-	rows := [][]string{{"host", "address", "groups", "manifests"}}
-	for _, h := range hosts {
-		rows = append(rows, []string{h.Name, h.Address(), strings.Join(groupsOf(h), " "), strings.Join(manifestsOf(h), " ")})
+func (a *App) hosts(p *project) error {
+	list, err := p.standings()
+	if err != nil {
+		return err
 	}
-	wide := make([]int, 4)
+	if a.output == "json" {
+		docs := []map[string]any{}
+		for _, s := range list {
+			h := s.host
+			docs = append(docs, map[string]any{"name": h.Name, "address": h.Address(), "groups": groupNames(s.groups), "maybe": s.maybe(),
+				"manifests": manifestNames(s.groups), "off": h.Off, "own": h.Vars})
+		}
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "hosts": docs})
+	}
+	rows := [][]string{{"host", "address", "groups", "manifests"}}
+	notes := []string{""}
+	for _, s := range list {
+		groups := groupNames(s.groups)
+		for _, g := range s.maybe() {
+			groups = append(groups, g+"?")
+		}
+		rows = append(rows, []string{s.host.Name, s.host.Address(), strings.Join(groups, " "), strings.Join(manifestNames(s.groups), " ")})
+		note := ""
+		if s.host.Off != "" {
+			note = "off: " + s.host.Off
+		}
+		notes = append(notes, note)
+	}
+	a.table(rows, notes)
+	if slices.ContainsFunc(list, func(s standing) bool { return len(s.maybe()) > 0 }) {
+		fmt.Fprintln(a.Out, "\n"+a.style(quiet).Render("? decided by facts that were never read; `jadekettle facts HOST` reads them"))
+	}
+	return nil
+}
+
+// table prints rows in columns, the first as the heading. A row with a note is
+// dimmed and carries it at its end.
+func (a *App) table(rows [][]string, notes []string) {
+	wide := make([]int, len(rows[0]))
 	for _, r := range rows {
 		for i, cell := range r {
-			wide[i] = max(wide[i], len(cell))
+			wide[i] = max(wide[i], utf8.RuneCountInString(cell))
 		}
 	}
 	for i, r := range rows {
 		line := ""
 		for j, cell := range r {
-			line += fmt.Sprintf("%-*s  ", wide[j], cell)
+			line += cell + strings.Repeat(" ", wide[j]-utf8.RuneCountInString(cell)+2)
 		}
 		line = strings.TrimRight(line, " ")
 		m := plain
-		if i == 0 || hosts[i-1].Off != "" {
+		if i == 0 {
 			m = quiet
 		}
-		if i > 0 && hosts[i-1].Off != "" {
-			line += "  off: " + hosts[i-1].Off
+		if i < len(notes) && notes[i] != "" {
+			m = quiet
+			line += "  " + notes[i]
 		}
 		fmt.Fprintln(a.Out, a.style(m).Render(line))
 	}
+}
+
+// members tells who is in a group, and by what.
+func (a *App) members(p *project, name string) error {
+	g, ok := p.Inventory.Group(name)
+	if !ok {
+		return fmt.Errorf("there is no group %q; %s", name, value.Meant(name, p.Inventory.GroupNames(), "there are "+strings.Join(p.Inventory.GroupNames(), ", ")))
+	}
+	list, err := p.standings()
+	if err != nil {
+		return err
+	}
+	docs := []map[string]any{}
+	rows := [][]string{{"host", "is a member"}}
+	notes := []string{""}
+	for _, s := range list {
+		var tree map[string]any
+		if s.facts != nil {
+			tree = s.facts.Tree()
+		}
+		by, open := p.Inventory.Why(s.host, g, tree), slices.Contains(s.maybe(), name)
+		if by == "" && !open {
+			continue
+		}
+		note := ""
+		if by == "" {
+			by, note = "perhaps", "its facts were never read; `jadekettle facts "+s.host.Name+"` reads them"
+		}
+		docs = append(docs, map[string]any{"name": s.host.Name, "by": by, "known": note == ""})
+		rows, notes = append(rows, []string{s.host.Name, by}), append(notes, note)
+	}
+	if a.output == "json" {
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "group": name, "members": docs})
+	}
+	if len(docs) == 0 {
+		fmt.Fprintf(a.Out, "no host is a member of %s\n", name)
+		return nil
+	}
+	a.table(rows, notes)
+	return nil
+}
+
+// moved tells what changed in the groups of hosts since the last run.
+func (a *App) moved(p *project) error {
+	list, err := p.standings()
+	if err != nil {
+		return err
+	}
+	docs := []map[string]any{}
+	note := func(host, what, group, why string) {
+		docs = append(docs, map[string]any{"host": host, "moved": what, "group": group, "why": why})
+		if a.output == "text" {
+			line := host + "  " + what
+			if group != "" {
+				line += " " + group
+			}
+			if why != "" {
+				line += "  " + a.style(quiet).Render(why)
+			}
+			fmt.Fprintln(a.Out, line)
+		}
+	}
+	for _, s := range list {
+		kept, ok := p.known.Load(s.host.Name)
+		if !ok || kept.Ran.IsZero() {
+			note(s.host.Name, "new", "", "there was no run yet")
+			continue
+		}
+		now := groupNames(s.groups)
+		for _, g := range s.groups {
+			if !slices.Contains(kept.Groups, g.Name) {
+				note(s.host.Name, "into", g.Name, p.Inventory.Why(s.host, g, s.facts.Tree()))
+			}
+		}
+		for _, g := range kept.Groups {
+			if !slices.Contains(now, g) {
+				note(s.host.Name, "out of", g, "")
+			}
+		}
+	}
+	if len(p.targets) == 0 {
+		for _, name := range p.known.Hosts() {
+			if _, there := p.Inventory.Host(name); !there {
+				note(name, "gone", "", "the inventory has it no more; what is managed on it stays as it is")
+			}
+		}
+	}
+	if a.output == "json" {
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "moved": docs})
+	}
+	if len(docs) == 0 {
+		fmt.Fprintln(a.Out, "no host moved in or out of a group since its last run")
+	}
+	return nil
+}
+
+func (a *App) hostsShowCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "show HOST", Short: "Tell everything that applies to a host, and from where", Args: cobra.ExactArgs(1),
+		Long: "Show tells a host's address, own keys and groups, and lists every declaration that it is given, in the order\nof a run, with the group and the manifest that bring it. Facts count as they were last read.",
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, h, err := a.oneHost(args[0])
+			if err != nil {
+				return err
+			}
+			f, read := p.facts(h)
+			e, err := p.Explain(h, f)
+			if err != nil {
+				a.complain(err)
+				a.code = exitWrong
+			}
+			if a.output == "json" {
+				return a.showJSON(p, e)
+			}
+			a.show(p, e, f != nil, read)
+			return nil
+		},
+		ValidArgsFunction: a.completeHosts,
+	}
+}
+
+// oneHost opens the project for a question about one host.
+func (a *App) oneHost(name string) (*project, *inventory.Host, error) {
+	p, err := a.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	h, ok := p.Inventory.Host(name)
+	if !ok {
+		return nil, nil, fmt.Errorf("there is no host %q; %s", name, value.Meant(name, p.Inventory.HostNames(), "`jadekettle hosts` lists them"))
+	}
+	return p, h, nil
+}
+
+// show prints a host with all that applies to it.
+func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Time) {
+	h := e.Host
+	fmt.Fprintf(a.Out, "%s  %s\n", a.style(loud).Render(h.Name), h.Address())
+	if h.Off != "" {
+		fmt.Fprintln(a.Out, "  off: "+h.Off)
+	}
+	if known {
+		fmt.Fprintf(a.Out, "  facts read %s\n", ago(time.Since(read)))
+	} else {
+		fmt.Fprintf(a.Out, "  facts never read; `jadekettle facts %s` reads them\n", h.Name)
+	}
+	var own [][]string
+	for _, k := range value.Keys(h.Vars) {
+		if k != "name" && k != "address" && k != "groups" {
+			own = append(own, []string{"  " + k, resolve.Shown(h.Vars[k])})
+		}
+	}
+	a.section("its own keys", own)
+	var rows [][]string
+	f, _ := p.facts(h)
+	var tree map[string]any
+	if f != nil {
+		tree = f.Tree()
+	}
+	for _, g := range e.Groups {
+		rows = append(rows, []string{"  " + g.Name, p.Inventory.Why(h, g, tree)})
+	}
+	if !known {
+		for _, g := range h.Maybe {
+			rows = append(rows, []string{"  " + g.Name + "?", "perhaps, when its facts say so"})
+		}
+	}
+	a.section("its groups", rows)
+	rows = nil
+	for _, d := range e.Declared() {
+		rows = append(rows, []string{"  " + d.Ref.String(), wayText(d.Ways[0]), d.Ways[0].Place.String(), leftOut(d)})
+		for _, w := range d.Ways[1:] {
+			rows = append(rows, []string{"", wayText(w), w.Place.String(), ""})
+		}
+	}
+	a.section("what applies, in this order", rows)
+}
+
+func leftOut(d resolve.Why) string {
+	if d.State == string(plan.LeftOut) {
+		return "left out: " + d.Reason
+	}
+	return ""
+}
+
+func wayText(w resolve.Way) string {
+	text := w.Group + " > " + w.Manifest
+	for _, u := range w.Uses {
+		text += " > " + u.Name
+	}
+	return text
+}
+
+// section prints a heading and rows below it, when there are any.
+func (a *App) section(title string, rows [][]string) {
+	if len(rows) == 0 {
+		return
+	}
+	fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render(title))
+	wide := make([]int, len(rows[0]))
+	for _, r := range rows {
+		for i, cell := range r {
+			wide[i] = max(wide[i], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, r := range rows {
+		line := ""
+		for i, cell := range r {
+			line += cell + strings.Repeat(" ", wide[i]-utf8.RuneCountInString(cell)+2)
+		}
+		m := plain
+		if strings.HasPrefix(r[len(r)-1], "left out") {
+			m = quiet
+		}
+		fmt.Fprintln(a.Out, a.style(m).Render(strings.TrimRight(line, " ")))
+	}
+}
+
+func (a *App) showJSON(p *project, e *resolve.Explanation) error {
+	decls := []any{}
+	for _, d := range e.Declared() {
+		ways := []any{}
+		for _, w := range d.Ways {
+			uses := []string{}
+			for _, u := range w.Uses {
+				uses = append(uses, u.Name)
+			}
+			ways = append(ways, map[string]any{"group": w.Group, "manifest": w.Manifest, "uses": uses, "place": w.Place.String()})
+		}
+		decls = append(decls, map[string]any{"declaration": d.Ref.String(), "state": d.State, "reason": d.Reason, "ways": ways})
+	}
+	return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "address": e.Host.Address(), "off": e.Host.Off, "own": e.Host.Vars,
+		"groups": groupNames(e.Groups), "facts_known": e.Known, "declarations": decls})
+}
+
+// ago says how long something is past, in words.
+func ago(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return count(int(d.Minutes()), "minute") + " ago"
+	case d < 48*time.Hour:
+		return count(int(d.Hours()), "hour") + " ago"
+	}
+	return count(int(d.Hours()/24), "day") + " ago"
 }
 
 func (a *App) trustCommand() *cobra.Command {
@@ -96,19 +422,19 @@ func (a *App) trustCommand() *cobra.Command {
 		Use: "trust HOST...", Short: "Accept the host keys that hosts show, after a look at them", Args: cobra.MinimumNArgs(1),
 		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub` prints on the\nhost. A key that differs from a known one is only accepted with --replace.",
 		RunE: func(c *cobra.Command, targets []string) error {
-			p, hosts, dir, err := a.load(targets, nil)
+			p, err := a.load(targets, nil)
 			if err != nil {
 				return err
 			}
 			if !t.yes && !a.Terminal {
 				return errors.New("there is no terminal to ask on; say --yes when you know the fingerprints")
 			}
-			t.dialer, t.in = a.dialer(p, dir), bufio.NewReader(a.In)
-			for _, h := range hosts {
+			t.dialer, t.in = a.dialer(p), bufio.NewReader(a.In)
+			for _, h := range p.hosts {
 				if h.Off != "" || h.Connect.Local {
 					continue
 				}
-				if err := t.host(c.Context(), a.target(h, dir)); err != nil {
+				if err := t.host(c.Context(), a.target(h, p.dir)); err != nil {
 					return err
 				}
 			}

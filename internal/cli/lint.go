@@ -25,7 +25,11 @@ func (a *App) lintCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := resolve.Check(project, kinds.Catalog(), resolve.Options{})
+			o, err := a.options(dir)
+			if err != nil {
+				return err
+			}
+			p, err := resolve.Check(project, kinds.Catalog(), o)
 			var ps *value.Problems
 			if err != nil && !errors.As(err, &ps) {
 				return err

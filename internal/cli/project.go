@@ -14,11 +14,13 @@ import (
 
 	"github.com/google/uuid"
 
+	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -54,29 +56,101 @@ func files(dir string) (fs.FS, error) {
 	return root.FS(), nil
 }
 
-// load reads the project and checks everything that can be checked without
-// contacting a host, for the hosts that are asked for.
-func (a *App) load(targets, except []string) (*resolve.Project, []*inventory.Host, string, error) {
+// project is the project of a call, with the hosts that it is about.
+type project struct {
+	*resolve.Project
+	dir     string
+	hosts   []*inventory.Host
+	known   history.Known // what is kept of hosts between calls
+	targets []string
+	except  []string
+}
+
+// options are what the flags say of a project.
+func (a *App) options(dir string) (resolve.Options, error) {
+	o := resolve.Options{Env: a.env, Params: map[string]string{}}
+	for _, p := range a.params {
+		name, v, ok := strings.Cut(p, "=")
+		if !ok || !strings.Contains(name, ".") {
+			return o, fmt.Errorf("--param is %q; write --param MANIFEST.NAME=VALUE", p)
+		}
+		o.Params[name] = v
+	}
+	keys := &keyring{app: a, dir: dir}
+	o.Open = keys.open
+	return o, nil
+}
+
+// open reads the project of the call.
+func (a *App) open() (*project, error) {
 	dir, err := a.folder()
 	if err != nil {
-		return nil, nil, "", err
+		return nil, err
 	}
-	project, err := files(dir)
+	root, err := files(dir)
 	if err != nil {
-		return nil, nil, "", err
+		return nil, err
 	}
-	p, err := resolve.Load(project, kinds.Catalog(), resolve.Options{})
+	o, err := a.options(dir)
 	if err != nil {
-		return nil, nil, dir, err
+		return nil, err
+	}
+	p, err := resolve.Load(root, kinds.Catalog(), o)
+	if err != nil {
+		return nil, err
 	}
 	if err := required(p.Settings.Requires); err != nil {
-		return nil, nil, dir, err
+		return nil, err
 	}
-	hosts, err := p.Inventory.Select(targets, except)
+	out := &project{Project: p, dir: dir, known: history.OpenKnown(dir, p.Settings.Env)}
+	if p.ReadsFleet() {
+		out.snapshot(time.Now())
+	}
+	return out, nil
+}
+
+// snapshot is what is known of all hosts, read once before a run.
+func (p *project) snapshot(now time.Time) {
+	p.Fleet = p.Snapshot(func(host string) (*facts.Facts, int64, bool) {
+		s, ok := p.known.Load(host)
+		return s.Facts, int64(now.Sub(s.Read).Seconds()), ok
+	})
+}
+
+// load reads the project and selects the hosts that are asked for.
+func (a *App) load(targets, except []string) (*project, error) {
+	p, err := a.open()
 	if err != nil {
-		return nil, nil, dir, err
+		return nil, err
 	}
-	return p, hosts, dir, nil
+	p.targets, p.except = targets, except
+	p.hosts, err = p.Inventory.Select(targets, except)
+	return p, err
+}
+
+// chosen says whether a host is meant once its groups are known.
+func (p *project) chosen(h *inventory.Host, groups []*inventory.Group) bool {
+	return p.Inventory.Chosen(p.targets, p.except, h, groups)
+}
+
+// facts gives a host's facts as they were last read; nil when they never were.
+func (p *project) facts(h *inventory.Host) (*facts.Facts, time.Time) {
+	s, _ := p.known.Load(h.Name)
+	return s.Facts, s.Read
+}
+
+// keep notes what a run has learned of hosts. That it cannot be kept is told,
+// and no reason to fail.
+func (a *App) keep(p *project, hosts []*run.Host, ran bool) {
+	for _, h := range hosts {
+		if h.Facts == nil {
+			continue
+		}
+		if err := p.known.Keep(h.Name, h.Facts, h.Groups, ran, time.Now()); err != nil {
+			fmt.Fprintf(a.Err, "the facts that were read could not be kept: %v\n", err)
+			return
+		}
+	}
 }
 
 // required checks `requires = ">= 0.1"` against this program.
@@ -110,10 +184,10 @@ func older(a, b string) bool {
 }
 
 // dialer makes the dialer of a project.
-func (a *App) dialer(p *resolve.Project, dir string) *reach.Dialer {
+func (a *App) dialer(p *project) *reach.Dialer {
 	home := a.Getenv("HOME")
 	return &reach.Dialer{
-		KnownHosts: expand(p.Settings.KnownHosts, home, dir),
+		KnownHosts: expand(p.Settings.KnownHosts, home, p.dir),
 		Timeout:    p.Settings.ConnectTimeout,
 		Home:       home,
 		AgentAddr:  a.Getenv("SSH_AUTH_SOCK"),
@@ -144,13 +218,13 @@ func (a *App) target(h *inventory.Host, dir string) reach.Target {
 	}
 }
 
-func (a *App) fleet(p *resolve.Project, dir string, parallel int) *run.Fleet {
-	d := a.dialer(p, dir)
+func (a *App) fleet(p *project, parallel int) *run.Fleet {
+	d := a.dialer(p)
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}
-	return &run.Fleet{Project: p, Parallel: parallel, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
-		return d.Open(ctx, a.target(h, dir))
+	return &run.Fleet{Project: p.Project, Parallel: parallel, Chosen: p.chosen, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
+		return d.Open(ctx, a.target(h, p.dir))
 	}}
 }
 
@@ -162,7 +236,7 @@ func me() string {
 }
 
 // newRun names a run.
-func newRun(p *resolve.Project, preview bool) (plan.Run, time.Time, error) {
+func newRun(p *project, preview bool) (plan.Run, time.Time, error) {
 	id, err := uuid.NewV7()
 	if err != nil {
 		return plan.Run{}, time.Time{}, err
@@ -172,7 +246,7 @@ func newRun(p *resolve.Project, preview bool) (plan.Run, time.Time, error) {
 		return plan.Run{}, time.Time{}, errors.Join(errors.New("this machine does not tell its name"), err)
 	}
 	return plan.Run{
-		ID: id.String(), Project: p.Settings.Project, Preview: preview, Who: me() + "@" + machine,
+		ID: id.String(), Project: p.Settings.Project, Env: p.Settings.Env, Preview: preview, Who: me() + "@" + machine,
 		ListAge: p.Settings.PackageListAge,
 	}, time.Now(), nil
 }

@@ -46,15 +46,25 @@ func (a *App) previewCommand() *cobra.Command {
 		Use: "preview [TARGET...]", Short: "Show what an apply would change, and change nothing", GroupID: "work",
 		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a host\nbut Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\nany it takes all hosts.",
 		RunE: func(c *cobra.Command, targets []string) error {
-			p, hosts, dir, err := a.load(targets, r.except)
+			p, err := a.load(targets, r.except)
 			if err != nil {
 				return err
 			}
-			return a.round(c.Context(), r, p, hosts, dir)
+			return a.round(c.Context(), r, p)
 		},
 	}
 	r.flags(c)
+	a.completeRound(c)
 	return c
+}
+
+// completeRound tells the shell what may stand behind the flags.
+func (a *App) completeRound(c *cobra.Command) {
+	c.ValidArgsFunction = a.completeTargets
+	c.RegisterFlagCompletionFunc("except", a.completeTargets)
+	c.RegisterFlagCompletionFunc("task", a.completeRefs)
+	c.RegisterFlagCompletionFunc("leave-out", a.completeRefs)
+	c.RegisterFlagCompletionFunc("manifest", a.completeManifests)
 }
 
 func (a *App) applyCommand() *cobra.Command {
@@ -70,26 +80,27 @@ func (a *App) applyCommand() *cobra.Command {
 			if len(targets) > 0 && all {
 				return errors.New("--all is given with targets; keep one of the two")
 			}
-			p, hosts, dir, err := a.load(targets, r.except)
+			p, err := a.load(targets, r.except)
 			if err != nil {
 				return err
 			}
-			if a.Terminal && !yes && !a.agree(hosts) {
+			if a.Terminal && !yes && !a.agree(p.Settings.Env, p.hosts) {
 				fmt.Fprintln(a.Err, "nothing was done")
 				a.code = exitStopped
 				return nil
 			}
-			return a.round(c.Context(), r, p, hosts, dir)
+			return a.round(c.Context(), r, p)
 		},
 	}
 	r.flags(c)
+	a.completeRound(c)
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
 
 // agree asks whether to go on.
-func (a *App) agree(hosts []*inventory.Host) bool {
+func (a *App) agree(env string, hosts []*inventory.Host) bool {
 	names := make([]string, 0, 6)
 	n := 0
 	for _, h := range hosts {
@@ -100,6 +111,9 @@ func (a *App) agree(hosts []*inventory.Host) bool {
 			names = append(names, h.Name)
 		}
 	}
+	if env != "" {
+		fmt.Fprintf(a.Err, "In the environment %s. ", env)
+	}
 	list := strings.Join(names, ", ")
 	if n > len(names) {
 		list += fmt.Sprintf(" and %d more", n-len(names))
@@ -109,11 +123,11 @@ func (a *App) agree(hosts []*inventory.Host) bool {
 }
 
 // round takes hosts through a preview or an apply and reports.
-func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*inventory.Host, dir string) error {
+func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err := p.Select(r.part); err != nil {
 		return err
 	}
-	if err := p.CheckHosts(hosts); err != nil {
+	if err := p.CheckHosts(p.hosts); err != nil {
 		return err
 	}
 	id, started, err := newRun(p, r.preview)
@@ -121,10 +135,10 @@ func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*
 		return err
 	}
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
-	fleet := a.fleet(p, dir, r.parallel)
+	fleet := a.fleet(p, r.parallel)
 	fleet.Selection = r.part
-	v := &view{app: a, preview: r.preview, verbose: r.verbose, dir: dir}
-	for _, h := range hosts {
+	v := &view{app: a, preview: r.preview, verbose: r.verbose, dir: p.dir}
+	for _, h := range p.hosts {
 		v.wide = max(v.wide, len(h.Name))
 	}
 	if a.output == "text" {
@@ -133,8 +147,12 @@ func (a *App) round(ctx context.Context, r *round, p *resolve.Project, hosts []*
 	stopping := context.AfterFunc(ctx, func() {
 		fmt.Fprintln(a.Err, "stopping: every host finishes the task in hand; press Ctrl-C again to end at once")
 	})
-	out := fleet.Run(ctx, hosts, id)
+	out := fleet.Run(ctx, p.hosts, id)
 	stopping()
+	a.keep(p, out, true)
+	if len(out) == 0 {
+		return errors.New("none of these hosts is meant, now that their facts are known; `jadekettle hosts --group NAME` shows who is a member")
+	}
 	a.code, a.last = verdict(ctx, out, r.strict), out
 	if a.output == "json" {
 		return history.New(id, started, time.Since(started), out).Write(a.Out)

@@ -155,7 +155,7 @@ func TestApplyAsks(t *testing.T) {
 	for answer, want := range map[string]bool{"y\n": true, "yes\n": true, "\n": false, "": false, "n\n": false, "maybe\n": false} {
 		var errs strings.Builder
 		a := &App{In: strings.NewReader(answer), Err: &errs}
-		if got := a.agree(nil); got != want {
+		if got := a.agree("", nil); got != want {
 			t.Errorf("%q means %v", answer, got)
 		}
 		if !strings.Contains(errs.String(), "Apply to 0 hosts") {

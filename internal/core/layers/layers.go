@@ -144,15 +144,30 @@ func compile(text string, at value.Place) (layer, error) {
 		l.facts = l.facts || p.ReadsRoot("facts")
 		l.perHost = l.perHost || slices.ContainsFunc(p.Reads(), func(r []string) bool { return slices.Equal(r, []string{"host", "name"}) })
 	}
-	var like strings.Builder
-	rest := text
-	for _, loc := 0, literal.FindStringIndex(rest); loc != nil; loc = literal.FindStringIndex(rest) {
-		like.WriteString(regexp.QuoteMeta(rest[:loc[0]]) + `[A-Za-z0-9._-]+`)
-		rest = rest[loc[1]:]
-	}
-	l.like = regexp.MustCompile("^" + like.String() + regexp.QuoteMeta(rest) + "$")
+	l.like = likeness(text)
 	return l, nil
 }
+
+// likeness matches the names that a layer can give.
+func likeness(text string) *regexp.Regexp {
+	var like strings.Builder
+	for loc := literal.FindStringIndex(text); loc != nil; loc = literal.FindStringIndex(text) {
+		like.WriteString(regexp.QuoteMeta(text[:loc[0]]) + `[A-Za-z0-9._-]+`)
+		text = text[loc[1]:]
+	}
+	return regexp.MustCompile("^" + like.String() + regexp.QuoteMeta(text) + "$")
+}
+
+// OfEnv says whether a layer of this name belongs to one environment: whether
+// a layer that names env gives it there.
+func OfEnv(layers []string, name, env string) bool {
+	return slices.ContainsFunc(layers, func(l string) bool {
+		filled := envForm.ReplaceAllLiteralString(l, env)
+		return filled != l && likeness(filled).MatchString(name)
+	})
+}
+
+var envForm = regexp.MustCompile(`\$\{\s*env\s*\}`)
 
 var literal = regexp.MustCompile(`\$\{[^}]*\}`)
 

@@ -233,8 +233,9 @@ type item struct {
 	maybe    bool       // its condition depends on facts not known
 	partial  bool       // an attribute depends on facts not known
 
-	needs  []*item // what it needs, explicit first
-	only   []*item // of these one must have changed
+	needs  []*item  // what it needs, explicit first
+	whys   []string // for each of needs, when that is to be explained
+	only   []*item  // of these one must have changed
 	placed bool
 	mark   int // of the last search that came by
 }
@@ -556,28 +557,33 @@ func (r *resolver) explicit() {
 				}
 				switch a.Schema.Name {
 				case "before":
-					other.need(it)
+					r.need(other, it, "before of "+it.task.Ref.String())
 				case "restart_on":
 					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Restart})
-					it.need(other)
+					r.need(it, other, a.Schema.Name)
 				case "reload_on":
 					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Reload})
-					it.need(other)
+					r.need(it, other, a.Schema.Name)
 				case schema.After:
 					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Follow})
 					it.only = append(it.only, other)
-					it.need(other)
+					r.need(it, other, a.Schema.Name)
 				default:
-					it.need(other)
+					r.need(it, other, a.Schema.Name)
 				}
 			}
 		}
 	}
 }
 
-func (it *item) need(other *item) {
-	if !slices.Contains(it.needs, other) {
-		it.needs = append(it.needs, other)
+// need notes that one item needs another, and why.
+func (r *resolver) need(it, other *item, why string) {
+	if slices.Contains(it.needs, other) {
+		return
+	}
+	it.needs = append(it.needs, other)
+	if r.explain {
+		it.whys = append(it.whys, why)
 	}
 }
 
@@ -666,7 +672,7 @@ func (r *resolver) implied() {
 				continue
 			}
 			if !r.reaches(to, from) {
-				from.need(to)
+				r.need(from, to, "implied")
 			} else if r.explain {
 				r.dropped = append(r.dropped, [2]*item{from, to})
 			}

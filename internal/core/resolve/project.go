@@ -44,8 +44,8 @@ type Project struct {
 	Inventory *inventory.Inventory
 	Data      *layers.Data
 	Sources   []source.Pin
-	// Fleet is what is known of all hosts. It is set, if at all, before the
-	// first Plan.
+	// Fleet is what is known of all hosts: at first what the inventory says.
+	// It is set, if at all, before the first Plan.
 	Fleet *expr.Fleet
 
 	files    fs.FS
@@ -125,6 +125,9 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 	}
 	wrong, advice := ps.Split()
 	p.advice = *advice
+	if p.ReadsFleet() {
+		p.Fleet = p.Snapshot(nil)
+	}
 	if !whole {
 		return nil, wrong.Err()
 	}
@@ -431,6 +434,45 @@ func (p *Project) CheckHosts(hosts []*inventory.Host) error {
 // only when asked to.
 func (p *Project) ReadsServices() bool { return p.services }
 
+// ReadsFleet says whether anything may read what is known of other hosts.
+func (p *Project) ReadsFleet() bool {
+	for _, u := range p.units {
+		for _, e := range u.entries {
+			if e.decl != nil && e.decl.readsFleet() || e.use != nil && e.use.readsFleet() {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (d *decl) readsFleet() bool {
+	return readsFleet(d.cond, d.loop) || slices.ContainsFunc(d.attrs, func(a attr) bool {
+		if a.Schema.Type == schema.Template && (a.template == nil || readsRoot(a.template.Reads(), "fleet")) {
+			return true
+		}
+		return slices.ContainsFunc(a.texts, func(t *expr.Text) bool {
+			return slices.ContainsFunc(t.Programs(), func(p *expr.Program) bool { return p.ReadsRoot("fleet") })
+		})
+	})
+}
+
+func (u *use) readsFleet() bool {
+	return readsFleet(u.cond, u.loop) || slices.ContainsFunc(u.params, func(p usedParam) bool {
+		return slices.ContainsFunc(p.eval.texts, func(t *expr.Text) bool {
+			return slices.ContainsFunc(t.Programs(), func(p *expr.Program) bool { return p.ReadsRoot("fleet") })
+		})
+	})
+}
+
+func readsFleet(cond *expr.Program, loop []clause) bool {
+	return cond != nil && cond.ReadsRoot("fleet") || slices.ContainsFunc(loop, func(c clause) bool { return c.list.ReadsRoot("fleet") })
+}
+
+func readsRoot(paths [][]string, root string) bool {
+	return slices.ContainsFunc(paths, func(p []string) bool { return p[0] == root })
+}
+
 // Declarations counts what the project's manifests declare.
 func (p *Project) Declarations() (manifests, declarations int) {
 	for _, u := range p.units {
@@ -470,6 +512,7 @@ type attr struct {
 	fixed    any // the checked value, when it is the same for every host
 	dynamic  func(*expr.Vars) (any, error)
 	template *expr.Template // of a fixed template path
+	texts    []*expr.Text   // the expressions in it
 	bad      bool           // reported already
 }
 
@@ -526,7 +569,7 @@ func (p *Project) compileAttr(d *decl, a manifest.Attr, ps *value.Problems) attr
 		return out
 	}
 	if eval.dynamic {
-		out.dynamic = eval.value
+		out.dynamic, out.texts = eval.value, eval.texts
 		p.services = p.services || a.Schema.Type == schema.Template // which one, and what it reads, a host will tell
 		return out
 	}

@@ -256,6 +256,12 @@ func ParseDuration(s string) (time.Duration, error) {
 	return d, nil
 }
 
+// ReadSettings gives a project's settings, as far as they can be read. What is
+// wrong with them is told when the project is loaded.
+func ReadSettings(project fs.FS) Settings {
+	return loadSettings(project, &value.Problems{})
+}
+
 func loadSettings(project fs.FS, problems *value.Problems) Settings {
 	s := defaults()
 	data, err := fs.ReadFile(project, SettingsFile)

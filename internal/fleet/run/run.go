@@ -56,8 +56,10 @@ type Host struct {
 	Leftovers []value.Ref
 	Needed    []value.Ref // what selected tasks need, and was not selected
 	Facts     *facts.Facts
-	Wrong     error // the project cannot be resolved for this host
-	Stopped   bool  // it ended early because the run was stopped
+	Groups    []string // that it is in, now that its facts are known
+	Skipped   bool     // its facts say that it is not meant
+	Wrong     error    // the project cannot be resolved for this host
+	Stopped   bool     // it ended early because the run was stopped
 	Took      time.Duration
 }
 
@@ -89,6 +91,9 @@ type Fleet struct {
 	Silence time.Duration
 	// Selection says which tasks the call is about; the zero one takes all.
 	Selection resolve.Selection
+	// Chosen says of a host whose groups are known now whether it is meant. Nil
+	// means that all are.
+	Chosen func(h *inventory.Host, groups []*inventory.Group) bool
 	// Notify is told each event, one at a time. May be nil.
 	Notify func(Event)
 
@@ -127,7 +132,9 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 					out[i].State, out[i].Message = Lost, fmt.Sprintf("a mistake in this program: %v; please report it", r)
 				}
 				out[i].Took = time.Since(begun)
-				f.notify(Event{Host: out[i]})
+				if !out[i].Skipped {
+					f.notify(Event{Host: out[i]})
+				}
 			}()
 			switch {
 			case h.Off != "":
@@ -140,7 +147,7 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 		}()
 	}
 	wg.Wait()
-	return out
+	return slices.DeleteFunc(out, func(h *Host) bool { return h.Skipped })
 }
 
 func (f *Fleet) notify(e Event) {

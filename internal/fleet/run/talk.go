@@ -161,6 +161,9 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 			return fmt.Errorf("%w: %v", wire.ErrFrame, err)
 		}
 		t.out.Facts = m.Facts
+		if skip, err := t.grouped(); skip || err != nil {
+			return err
+		}
 		if onlyFacts {
 			return errEnd
 		}
@@ -197,6 +200,23 @@ func busyText(b *wire.Busy) string {
 		text += " since " + time.Unix(b.Since, 0).Format("15:04:05")
 	}
 	return text + "; wait until it is done"
+}
+
+// grouped settles the groups of the host by its facts, and whether it is meant.
+func (t *talk) grouped() (skip bool, err error) {
+	groups, err := t.fleet.Project.Inventory.GroupsOf(t.host, t.out.Facts.Tree())
+	if err != nil {
+		return false, nil // the plan tells of it, with its place
+	}
+	for _, g := range groups {
+		t.out.Groups = append(t.out.Groups, g.Name)
+	}
+	if t.fleet.Chosen != nil && !t.fleet.Chosen(t.host, groups) {
+		t.out.Skipped = true
+		t.conn.Send(wire.Message{Stop: &wire.Stop{}})
+		return true, errEnd
+	}
+	return false, nil
 }
 
 // resolve makes the plan for the facts that came and sends it.

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"filippo.io/age"
+	"filippo.io/age/agessh"
+	"filippo.io/age/armor"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
+
+	"jadekettle/internal/core/resolve"
+)
+
+// identityFile is where an identity lies unless something else is said.
+const identityFile = "~/.config/jadekettle/identity.txt"
+
+// identityVariable holds the name of an identity file, or an identity itself.
+const identityVariable = "JADEKETTLE_IDENTITY"
+
+// keyring opens sealed data. Identities are read when the first file is opened.
+type keyring struct {
+	app *App
+	dir string
+
+	once  sync.Once
+	list  []age.Identity
+	names []string // where they come from
+	err   error
+}
+
+// open decrypts one file.
+func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
+	k.once.Do(k.read)
+	if k.err != nil {
+		return nil, k.err
+	}
+	if len(k.list) == 0 {
+		return nil, fmt.Errorf("this file is encrypted, and there is no identity to open it with; name one with --identity FILE or %s, or make one with `jadekettle secret init`", identityVariable)
+	}
+	r, err := age.Decrypt(unarmored(sealed), k.list...)
+	var none *age.NoIdentityMatchError
+	if errors.As(err, &none) {
+		return nil, fmt.Errorf("none of the identities in %s opens this file; ask someone who can to add your recipient and to run `jadekettle secret rekey`", strings.Join(k.names, ", "))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("this is no file that age can open: %s; restore it from version control", strings.TrimPrefix(err.Error(), "failed to read header: "))
+	}
+	text, err := io.ReadAll(io.LimitReader(r, 16<<20))
+	if err != nil {
+		return nil, errors.New("the encrypted text is damaged; restore it from version control")
+	}
+	return text, nil
+}
+
+func unarmored(sealed []byte) io.Reader {
+	if bytes.HasPrefix(bytes.TrimSpace(sealed), []byte(armor.Header)) {
+		return armor.NewReader(bytes.NewReader(sealed))
+	}
+	return bytes.NewReader(sealed)
+}
+
+// read gathers the identities: those of the call, of the environment, of the
+// settings, or else the usual file.
+func (k *keyring) read() {
+	for _, f := range k.app.identities {
+		if strings.HasPrefix(f, "AGE-SECRET-KEY-") {
+			k.err = errors.New("an identity on a command line can be seen by everyone on this machine; put it into a file, or into " + identityVariable)
+			return
+		}
+		k.file(f, true)
+	}
+	if v := k.app.Getenv(identityVariable); v != "" {
+		if strings.Contains(v, "AGE-SECRET-KEY-") {
+			k.add("the variable "+identityVariable, []byte(v))
+		} else {
+			k.file(v, true)
+		}
+	}
+	if len(k.list) > 0 || k.err != nil {
+		return
+	}
+	for _, f := range k.settings() {
+		k.file(expand(f, k.app.Getenv("HOME"), k.dir), false)
+	}
+}
+
+// settings gives the identities that the project's settings name; not every
+// keeper has each of them.
+func (k *keyring) settings() []string {
+	if root, err := files(k.dir); err == nil {
+		if list := resolve.ReadSettings(root).Identities; len(list) > 0 {
+			return list
+		}
+	}
+	return []string{identityFile}
+}
+
+func (k *keyring) file(name string, must bool) {
+	if k.err != nil {
+		return
+	}
+	data, err := os.ReadFile(expand(name, k.app.Getenv("HOME"), ""))
+	if err != nil {
+		if must || !errors.Is(err, os.ErrNotExist) {
+			k.err = fmt.Errorf("the identity %s cannot be read: %w; name another with --identity", name, errors.Unwrap(err))
+		}
+		return
+	}
+	k.add(name, data)
+}
+
+func (k *keyring) add(name string, data []byte) {
+	k.names = append(k.names, name)
+	if bytes.Contains(data, []byte("PRIVATE KEY-----")) {
+		k.key(name, data)
+		return
+	}
+	list, err := age.ParseIdentities(bytes.NewReader(data))
+	if err != nil {
+		k.err = fmt.Errorf("%s holds no identity; it wants a line AGE-SECRET-KEY-1..., or an OpenSSH private key", name)
+		return
+	}
+	k.list = append(k.list, list...)
+}
+
+// key takes an OpenSSH private key, asking for its passphrase when it has one.
+func (k *keyring) key(name string, data []byte) {
+	id, err := agessh.ParseIdentity(data)
+	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) {
+		if locked.PublicKey == nil || !k.app.Terminal {
+			k.err = fmt.Errorf("the key %s has a passphrase, and there is no terminal to ask for it; use an age identity instead", name)
+			return
+		}
+		id, err = agessh.NewEncryptedSSHIdentity(locked.PublicKey, data, func() ([]byte, error) { return k.app.password("Passphrase of " + name + ": ") })
+	}
+	if err != nil {
+		k.err = fmt.Errorf("the key %s cannot be used: %w; ed25519 and rsa keys can", name, err)
+		return
+	}
+	k.list = append(k.list, id)
+}
+
+// password asks for a secret on the terminal without showing it.
+func (a *App) password(prompt string) ([]byte, error) {
+	fmt.Fprint(a.Err, prompt)
+	defer fmt.Fprintln(a.Err)
+	return term.ReadPassword(int(os.Stdin.Fd()))
+}
+
+// recipients reads recipients: age1... and OpenSSH public keys.
+func recipients(list []string) ([]age.Recipient, error) {
+	var out []age.Recipient
+	for _, text := range list {
+		var r age.Recipient
+		var err error
+		if strings.HasPrefix(text, "ssh-") {
+			r, err = agessh.ParseRecipient(text)
+		} else {
+			r, err = age.ParseX25519Recipient(text)
+			if err != nil {
+				if parsed, e := age.ParseRecipients(strings.NewReader(text)); e == nil && len(parsed) == 1 {
+					r, err = parsed[0], nil
+				}
+			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%q is no recipient; write an age1... or an OpenSSH public key", text)
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// seal encrypts a text, in lines that version control can show.
+func seal(text []byte, to []age.Recipient) ([]byte, error) {
+	var out bytes.Buffer
+	a := armor.NewWriter(&out)
+	w, err := age.Encrypt(a, to...)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(text); err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	if err := a.Close(); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// stanzas counts for how many recipients a file is encrypted (age-encryption.org/v1).
+func stanzas(sealed []byte) int {
+	n := 0
+	s := bufio.NewScanner(unarmored(sealed))
+	for s.Scan() {
+		line := s.Text()
+		if strings.HasPrefix(line, "---") {
+			break
+		}
+		if strings.HasPrefix(line, "-> ") && !strings.HasSuffix(line, "-grease") {
+			n++
+		}
+	}
+	return n
+}
+
+// newIdentity makes an identity file that only its owner can read.
+func newIdentity(file string) (*age.X25519Identity, error) {
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	_, err = fmt.Fprintf(f, "# An identity of jadekettle: whoever has this file can read what is sealed for it.\n# public key: %s\n%s\n", id.Recipient(), id)
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	return id, err
+}

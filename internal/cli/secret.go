@@ -1,0 +1,499 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/history"
+)
+
+func (a *App) secretCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "secret", Short: "Keep passwords and keys sealed beside the data", GroupID: "grow",
+		Long: "A file data/LAYER.toml.age is data like any other, encrypted with age for the recipients that\njadekettle.toml names under [secrets], or for an environment's data under [env.NAME]. Every value in it is\na secret: it reaches the hosts that need it and is never shown.",
+	}
+	c.AddCommand(a.secretInit(), a.secretSet(), a.secretGet(), a.secretEdit(), a.secretRekey(), a.secretWho())
+	return c
+}
+
+// vault is the sealed data of a project.
+type vault struct {
+	app      *App
+	dir      string
+	root     fs.FS
+	keys     *keyring
+	settings resolve.Settings
+}
+
+func (a *App) vault() (*vault, error) {
+	dir, err := a.folder()
+	if err != nil {
+		return nil, err
+	}
+	root, err := files(dir)
+	if err != nil {
+		return nil, err
+	}
+	return &vault{app: a, dir: dir, root: root, keys: &keyring{app: a, dir: dir}, settings: resolve.ReadSettings(root)}, nil
+}
+
+// file gives the path of a layer's sealed file.
+func (v *vault) file(layer string) (string, error) {
+	layer = strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(layer, layers.Dir+"/"), layers.Sealed), ".toml")
+	name := path.Join(layers.Dir, layer+".toml"+layers.Sealed)
+	if !fs.ValidPath(name) || layer == "" {
+		return "", fmt.Errorf("%q is no layer; write one such as shared or host/gauge-01", layer)
+	}
+	d := layers.Load(v.root, layers.Config{Layers: v.settings.Layers}, &value.Problems{})
+	if !d.Fits(layer) {
+		return "", fmt.Errorf("no layer of this project is called %q; the layers are %s", layer, strings.Join(v.settings.Layers, ", "))
+	}
+	return name, nil
+}
+
+// recipientsOf gives those that a file is to be sealed for.
+func (v *vault) recipientsOf(name string) []string {
+	layer := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(name, layers.Dir+"/"), layers.Sealed), ".toml")
+	for _, env := range value.Keys(v.settings.Envs) {
+		e := v.settings.Envs[env]
+		if len(e.Recipients) > 0 && layers.OfEnv(v.settings.Layers, layer, env) {
+			return e.Recipients
+		}
+	}
+	return v.settings.Recipients
+}
+
+// read opens a sealed file; one that is not there is empty.
+func (v *vault) read(name string) ([]byte, error) {
+	sealed, err := fs.ReadFile(v.root, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	text, err := v.keys.open(name, sealed)
+	if err != nil {
+		return nil, value.Problem{Place: value.Place{File: name}, What: cutWhat(err), Do: cutDo(err)}
+	}
+	return text, nil
+}
+
+func cutWhat(err error) string { what, _, _ := strings.Cut(err.Error(), "; "); return what }
+func cutDo(err error) string   { _, do, _ := strings.Cut(err.Error(), "; "); return do }
+
+// write seals a text into its file, in one step.
+func (v *vault) write(name string, text []byte) error {
+	list := v.recipientsOf(name)
+	if len(list) == 0 {
+		return fmt.Errorf("%s names nobody to seal %s for; write recipients under [secrets], or begin with `jadekettle secret init`", resolve.SettingsFile, name)
+	}
+	to, err := recipients(list)
+	if err != nil {
+		return err
+	}
+	sealed, err := seal(text, to)
+	if err != nil {
+		return err
+	}
+	full := filepath.Join(v.dir, filepath.FromSlash(name))
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		return err
+	}
+	return history.Replace(full, sealed, 0o644)
+}
+
+// check holds a text to what a data file must be. The problems show nothing of it.
+func check(name string, text []byte) (*manifest.Node, error) {
+	var ps value.Problems
+	root, _ := manifest.ParseTOML(name, text, &ps)
+	if list := ps.List(); len(list) > 0 {
+		return nil, value.Problem{Place: list[0].Place, What: "the decrypted text is no valid TOML here", Do: "mend this line"}
+	}
+	return root, nil
+}
+
+func (a *App) secretInit() *cobra.Command {
+	file := ""
+	c := &cobra.Command{
+		Use: "init", Short: "Make an identity, and let the project seal for it", Args: cobra.NoArgs,
+		Long: "Init makes an identity file that only you can read, unless there is one, and adds its public key to the\nrecipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
+		RunE: func(*cobra.Command, []string) error {
+			v, err := a.vault()
+			if err != nil {
+				return err
+			}
+			if file == "" {
+				file = expand(identityFile, a.Getenv("HOME"), v.dir)
+			}
+			public, err := v.identity(file)
+			if err != nil {
+				return err
+			}
+			return v.enlist(public)
+		},
+	}
+	c.Flags().StringVar(&file, "file", "", "where the identity lies (default: "+identityFile+")")
+	return c
+}
+
+// identity gives the public key of the identity in a file, which it makes when
+// it is not there.
+func (v *vault) identity(file string) (string, error) {
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		id, err := newIdentity(file)
+		if err != nil {
+			return "", fmt.Errorf("make the identity: %w", err)
+		}
+		fmt.Fprintf(v.app.Out, "made the identity %s; keep a copy of it in a safe place\n", file)
+		return id.Recipient().String(), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	for line := range strings.SplitSeq(string(data), "\n") {
+		if _, public, ok := strings.Cut(line, "# public key: "); ok {
+			fmt.Fprintf(v.app.Out, "the identity %s is there already\n", file)
+			return strings.TrimSpace(public), nil
+		}
+	}
+	return "", fmt.Errorf("%s is there and does not tell its public key; name another file with --file", file)
+}
+
+// enlist adds a recipient to the settings.
+func (v *vault) enlist(public string) error {
+	have, table := v.settings.Recipients, "secrets"
+	if v.app.env != "" {
+		e, ok := v.settings.Envs[v.app.env]
+		if !ok {
+			return fmt.Errorf("there is no environment %q; declare [env.%s] in %s", v.app.env, v.app.env, resolve.SettingsFile)
+		}
+		have, table = e.Recipients, "env."+v.app.env
+	}
+	if slices.Contains(have, public) {
+		fmt.Fprintf(v.app.Out, "%s seals for it already\n", resolve.SettingsFile)
+		return nil
+	}
+	name := filepath.Join(v.dir, resolve.SettingsFile)
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	list := fmt.Sprintf("recipients = [%s]", quotedList(append(slices.Clone(have), public)))
+	out, err := manifest.SetKey(resolve.SettingsFile, text, strings.Split(table, "."), "recipients", list)
+	if err != nil {
+		return fmt.Errorf("%w; add %q to recipients under [%s] yourself", err, public, table)
+	}
+	if err := history.Replace(name, out, 0o644); err != nil {
+		return err
+	}
+	fmt.Fprintf(v.app.Out, "%s under [%s] now seals for %s\n", resolve.SettingsFile, table, public)
+	if len(have) > 0 {
+		fmt.Fprintln(v.app.Out, "what is sealed already is not yet: run `jadekettle secret rekey`")
+	}
+	return nil
+}
+
+func quotedList(list []string) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, fmt.Sprintf("%q", s))
+	}
+	return strings.Join(out, ", ")
+}
+
+func (a *App) secretSet() *cobra.Command {
+	return &cobra.Command{
+		Use: "set LAYER KEY", Short: "Seal a value, read from standard input or asked for", Args: cobra.ExactArgs(2),
+		Long:    "Set puts a value under a dotted key into the sealed file of a layer, such as shared or host/gauge-01. The\nvalue comes from standard input, or is asked for on a terminal without showing; a line break at its end is\nleft out. It is never taken from the command line, which others can see.",
+		Example: "  jadekettle secret set shared relay.password\n  pwgen 24 1 | jadekettle secret set host/gauge-01 logger.token",
+		RunE: func(_ *cobra.Command, args []string) error {
+			v, err := a.vault()
+			if err != nil {
+				return err
+			}
+			name, err := v.file(args[0])
+			if err != nil {
+				return err
+			}
+			text, err := v.read(name)
+			if err != nil {
+				return err
+			}
+			secret, err := a.secretInput(args[1])
+			if err != nil {
+				return err
+			}
+			keys := strings.Split(args[1], ".")
+			last := len(keys) - 1
+			out, err := manifest.SetKey(name, text, keys[:last], keys[last], manifest.QuoteKey(keys[last])+" = "+manifest.Quote(secret))
+			if err != nil {
+				return err
+			}
+			if err := v.write(name, out); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "sealed data.%s in %s\n", args[1], name)
+			return nil
+		},
+	}
+}
+
+func (a *App) secretInput(key string) (string, error) {
+	if a.Terminal {
+		first, err := a.password("Value of " + key + ": ")
+		if err != nil {
+			return "", err
+		}
+		again, err := a.password("Once more: ")
+		if err != nil {
+			return "", err
+		}
+		if !bytes.Equal(first, again) {
+			return "", errors.New("the two values differ; nothing was changed")
+		}
+		return string(first), nil
+	}
+	data, err := io.ReadAll(io.LimitReader(a.In, 1<<20))
+	if err != nil {
+		return "", err
+	}
+	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
+	if text == "" {
+		return "", errors.New("standard input is empty; give the value there, as in: jadekettle secret set LAYER KEY < file")
+	}
+	return text, nil
+}
+
+func (a *App) secretGet() *cobra.Command {
+	return &cobra.Command{
+		Use: "get LAYER KEY", Short: "Print one sealed value", Args: cobra.ExactArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			v, err := a.vault()
+			if err != nil {
+				return err
+			}
+			name, err := v.file(args[0])
+			if err != nil {
+				return err
+			}
+			text, err := v.read(name)
+			if err != nil {
+				return err
+			}
+			root, err := check(name, text)
+			if err != nil {
+				return err
+			}
+			at := root
+			for i, k := range strings.Split(args[1], ".") {
+				if next := at.Get(k); next != nil {
+					at = next
+					continue
+				}
+				var names []string
+				for _, have := range at.Keys {
+					names = append(names, have.Name)
+				}
+				return fmt.Errorf("%s has no %s; %s", name, strings.Join(strings.Split(args[1], ".")[:i+1], "."), value.Meant(k, names, "set it with `jadekettle secret set`"))
+			}
+			shown, ok := value.Text(at.Value)
+			if !ok {
+				return fmt.Errorf("%s is no single value; name a key below it", args[1])
+			}
+			fmt.Fprintln(a.Out, shown)
+			return nil
+		},
+	}
+}
+
+func (a *App) secretEdit() *cobra.Command {
+	return &cobra.Command{
+		Use: "edit LAYER", Short: "Open a sealed file in your editor", Args: cobra.ExactArgs(1),
+		Long: "Edit decrypts the sealed file of a layer into a file that only you can read, in memory where there is\nsuch a folder, opens $VISUAL or $EDITOR on it, and seals what comes of it. A text that is no valid TOML is\ngiven back to the editor.",
+		RunE: func(c *cobra.Command, args []string) error {
+			v, err := a.vault()
+			if err != nil {
+				return err
+			}
+			name, err := v.file(args[0])
+			if err != nil {
+				return err
+			}
+			return v.edit(name)
+		},
+	}
+}
+
+func (v *vault) edit(name string) error {
+	old, err := v.read(name)
+	if err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp(memoryFolder(), "jadekettle-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, strings.TrimSuffix(path.Base(name), layers.Sealed))
+	if err := os.WriteFile(file, old, 0o600); err != nil {
+		return err
+	}
+	in := bufio.NewReader(v.app.In)
+	for {
+		if err := v.app.editor(file); err != nil {
+			return err
+		}
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		if bytes.Equal(text, old) {
+			fmt.Fprintln(v.app.Out, "nothing was changed")
+			return nil
+		}
+		if _, err = check(name, text); err == nil {
+			if err := v.write(name, text); err != nil {
+				return err
+			}
+			fmt.Fprintf(v.app.Out, "sealed %s\n", name)
+			return nil
+		}
+		v.app.complain(err)
+		fmt.Fprint(v.app.Err, "Edit it again? [Y/n] ")
+		answer, readErr := in.ReadString('\n')
+		if strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "n") || readErr != nil {
+			return errors.New("the file is as it was; what you wrote is thrown away")
+		}
+	}
+}
+
+// memoryFolder gives a folder that is not on a disk, where there is one.
+func memoryFolder() string {
+	for _, dir := range []string{os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm"} {
+		if info, err := os.Stat(dir); dir != "" && err == nil && info.IsDir() {
+			return dir
+		}
+	}
+	return ""
+}
+
+func (a *App) editor(file string) error {
+	name := a.Getenv("VISUAL")
+	if name == "" {
+		name = a.Getenv("EDITOR")
+	}
+	if name == "" {
+		name = "vi"
+	}
+	words := strings.Fields(name)
+	c := exec.Command(words[0], append(words[1:], file)...)
+	c.Stdin, c.Stdout, c.Stderr = os.Stdin, os.Stdout, os.Stderr
+	if err := c.Run(); err != nil {
+		return fmt.Errorf("the editor %s: %w; name another in EDITOR", name, err)
+	}
+	return nil
+}
+
+// sealedFiles lists the sealed files of the project.
+func (v *vault) sealedFiles() []string {
+	var out []string
+	fs.WalkDir(v.root, layers.Dir, func(p string, e fs.DirEntry, err error) error {
+		if err == nil && !e.IsDir() && strings.HasSuffix(p, layers.Sealed) {
+			out = append(out, p)
+		}
+		return nil
+	})
+	return out
+}
+
+func (a *App) secretRekey() *cobra.Command {
+	return &cobra.Command{
+		Use: "rekey", Short: "Seal every file for the recipients that the settings name now", Args: cobra.NoArgs,
+		Long: "Rekey opens every sealed file and seals it anew, after recipients were added or taken out. Who could read\na secret keeps what was read: change the secrets themselves when someone leaves.",
+		RunE: func(*cobra.Command, []string) error {
+			v, err := a.vault()
+			if err != nil {
+				return err
+			}
+			texts := map[string][]byte{}
+			var ps value.Problems
+			for _, name := range v.sealedFiles() { // all are opened before any is written
+				text, err := v.read(name)
+				ps.AddErr(value.Place{File: name}, err)
+				texts[name] = text
+			}
+			if err := ps.Err(); err != nil {
+				return err
+			}
+			for _, name := range value.Keys(texts) {
+				if err := v.write(name, texts[name]); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.Out, "%s  sealed for %s\n", name, count(len(v.recipientsOf(name)), "recipient"))
+			}
+			return nil
+		},
+	}
+}
+
+func (a *App) secretWho() *cobra.Command {
+	return &cobra.Command{
+		Use: "who", Short: "Tell who can read which sealed file", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			v, err := a.vault()
+			if err != nil {
+				return err
+			}
+			docs := []any{}
+			for _, name := range v.sealedFiles() {
+				sealed, err := fs.ReadFile(v.root, name)
+				if err != nil {
+					return err
+				}
+				_, openErr := v.keys.open(name, sealed)
+				list := v.recipientsOf(name)
+				stale := stanzas(sealed) != len(list)
+				docs = append(docs, map[string]any{"file": name, "recipients": list, "sealed_for": stanzas(sealed), "you": openErr == nil})
+				if a.output == "json" {
+					continue
+				}
+				you := "you can read it"
+				if openErr != nil {
+					you = "you cannot read it: " + cutWhat(openErr)
+				}
+				fmt.Fprintf(a.Out, "%s  %s\n", a.style(loud).Render(name), you)
+				for _, r := range list {
+					fmt.Fprintf(a.Out, "    %s\n", r)
+				}
+				if stale {
+					fmt.Fprintf(a.Out, "    %s\n", a.style(bad).Render(fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret rekey`", stanzas(sealed), len(list))))
+				}
+			}
+			if a.output == "json" {
+				return history.WriteJSON(a.Out, map[string]any{"format": 1, "files": docs})
+			}
+			if len(docs) == 0 {
+				fmt.Fprintln(a.Out, "nothing is sealed in this project")
+			}
+			return nil
+		},
+	}
+}

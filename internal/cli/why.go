@@ -1,0 +1,306 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/history"
+	"jadekettle/internal/host/kinds"
+)
+
+func (a *App) whyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "why HOST data.NAME | param.MANIFEST.NAME | KIND:NAME", Short: "Tell why a value or a declaration is as it is", GroupID: "work", Args: cobra.ExactArgs(2),
+		Long:    "Why answers for one host without contacting it. Of a value of the data it tells what each layer says and\nwhich one counts; of a param, who may give it and who does; of a declaration, by which group it came, what\nits conditions saw, where each attribute comes from, what it waits for and what waits for it; and of what\nis not there, why not. Facts count as they were last read.",
+		Example: "  jadekettle why gauge-01 data.gauge.sample_seconds\n  jadekettle why gauge-01 service:tide-logger",
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, h, err := a.oneHost(args[0])
+			if err != nil {
+				return err
+			}
+			return a.why(p, h, args[1])
+		},
+		ValidArgsFunction: a.completeWhy,
+	}
+}
+
+func (a *App) why(p *project, h *inventory.Host, about string) error {
+	f, read := p.facts(h)
+	e, wrong := p.Explain(h, f)
+	defer func() {
+		if wrong != nil {
+			a.complain(wrong)
+			a.code = exitWrong
+		}
+	}()
+	if a.output == "text" {
+		a.factsNote(h.Name, f != nil, read)
+	}
+	path := strings.Split(about, ".")
+	switch {
+	case path[0] == "data" && len(path) > 1:
+		return a.whyData(e, path[1:])
+	case path[0] == "param" && len(path) > 2:
+		return a.whyParam(e, strings.Join(path[1:len(path)-1], "."), path[len(path)-1])
+	case !strings.Contains(about, ":"):
+		return fmt.Errorf("%q asks about nothing; write data.NAME, param.MANIFEST.NAME or KIND:NAME", about)
+	}
+	ref, err := kinds.Catalog().ParseRef(about)
+	if err != nil {
+		return err
+	}
+	return a.whyDeclared(h, e.Why(ref))
+}
+
+func (a *App) factsNote(host string, known bool, read time.Time) {
+	if !known {
+		fmt.Fprintf(a.Err, "the facts of %s were never read; `jadekettle facts %s` reads them\n", host, host)
+	} else if age := time.Since(read); age > 24*time.Hour {
+		fmt.Fprintf(a.Err, "the facts of %s were read %s\n", host, ago(age))
+	}
+}
+
+func (a *App) whyData(e *resolve.Explanation, path []string) error {
+	name := "data." + strings.Join(path, ".")
+	steps, v, there, err := e.Data(path)
+	if err != nil {
+		return err
+	}
+	if a.output == "json" {
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": v, "layers": stepDocs(steps)})
+	}
+	if there {
+		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, a.style(loud).Render(resolve.Shown(v)))
+	} else {
+		up := path[:len(path)-1]
+		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name, value.Meant(path[len(path)-1], e.DataNames(up), "no layer sets it"))
+	}
+	rows := [][]string{{"layer", "file:line", "says", "used"}}
+	notes := []string{""}
+	for _, s := range steps {
+		rows = append(rows, []string{first(s.Name, s.Layer), dash(s.Place.String()), says(s.Value, s.Says), yesNo(s.Used)})
+		note := s.Note
+		if s.Used && note == "" {
+			note = " "
+		}
+		notes = append(notes, note)
+	}
+	a.whyTable(rows, notes)
+	return nil
+}
+
+// whyTable prints rows with a note behind each; what is not used is dimmed.
+func (a *App) whyTable(rows [][]string, notes []string) {
+	for i, r := range rows {
+		if i > 0 {
+			rows[i] = append(r, strings.TrimSpace(notes[i]))
+			continue
+		}
+		rows[i] = append(r, "")
+	}
+	wide := make([]int, len(rows[0]))
+	for _, r := range rows {
+		for i, cell := range r {
+			wide[i] = max(wide[i], len([]rune(cell)))
+		}
+	}
+	for i, r := range rows {
+		line := ""
+		for j, cell := range r {
+			line += cell + strings.Repeat(" ", wide[j]-len([]rune(cell))+2)
+		}
+		m := quiet
+		if i > 0 && r[3] == "yes" {
+			m = loud
+		}
+		fmt.Fprintln(a.Out, a.style(m).Render(strings.TrimRight(line, " ")))
+	}
+}
+
+func stepDocs(steps []layers.Step) []any {
+	out := []any{}
+	for _, s := range steps {
+		out = append(out, map[string]any{"layer": s.Layer, "name": s.Name, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": s.Value, "used": s.Used, "note": s.Note})
+	}
+	return out
+}
+
+func first(list ...string) string {
+	for _, s := range list {
+		if s != "" {
+			return s
+		}
+	}
+	return ""
+}
+
+func dash(s string) string { return first(s, "-") }
+
+func says(v any, says bool) string {
+	if !says {
+		return "-"
+	}
+	text := resolve.Shown(v)
+	if r := []rune(text); len(r) > 48 {
+		return string(r[:45]) + "..."
+	}
+	return text
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
+	list, err := e.Param(manifest, name)
+	if err != nil {
+		return err
+	}
+	if a.output == "json" {
+		docs := []any{}
+		for _, s := range list {
+			docs = append(docs, map[string]any{"from": s.From, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": s.Value, "used": s.Used})
+		}
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": "param." + manifest + "." + name, "sources": docs})
+	}
+	said := false
+	for _, s := range list {
+		if s.Used {
+			said = true
+			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s\n\n", manifest, name, e.Host.Name, a.style(loud).Render(resolve.Shown(s.Value)))
+		}
+	}
+	if !said {
+		fmt.Fprintf(a.Out, "param.%s.%s of %s has no value\n\n", manifest, name, e.Host.Name)
+	}
+	rows := [][]string{{"from, the first wins", "file:line", "says", "used"}}
+	for _, s := range list {
+		rows = append(rows, []string{s.From, dash(s.Place.String()), says(s.Value, s.Says), yesNo(s.Used)})
+	}
+	a.whyTable(rows, make([]string, len(rows)))
+	return nil
+}
+
+// whyDeclared tells all of one declaration.
+func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
+	if a.output == "json" {
+		return history.WriteJSON(a.Out, whyDoc(h.Name, w))
+	}
+	head := fmt.Sprintf("%s on %s is %s", w.Ref, h.Name, w.State)
+	if w.State == "declared" && w.Of > 0 {
+		head += fmt.Sprintf(", task %d of %d", w.Order, w.Of)
+	}
+	fmt.Fprintln(a.Out, a.style(loud).Render(head))
+	if w.Reason != "" {
+		fmt.Fprintln(a.Out, "  "+strings.ReplaceAll(w.Reason, "; ", "\n  "))
+	}
+	var rows [][]string
+	for _, way := range w.Ways {
+		rows = append(rows, []string{"  group " + way.Group, way.Given.String(), way.By}, []string{"  manifest " + way.Manifest, "", ""})
+		for _, u := range way.Uses {
+			rows = append(rows, []string{"  use " + u.Name, u.Place.String(), ""})
+		}
+		rows = append(rows, []string{"  declaration", way.Place.String(), ""})
+	}
+	a.section("how it came here", rows)
+	rows = nil
+	for _, l := range w.Loop {
+		rows = append(rows, []string{"  " + l.Name, resolve.Shown(l.Value)})
+	}
+	a.section("the loop's variables", rows)
+	a.conditions(w.Conditions)
+	rows = nil
+	for _, at := range w.Attributes {
+		rows = append(rows, []string{"  " + at.Name, says(at.Value, true), at.Place.String()})
+		if at.Written != "" {
+			rows = append(rows, []string{"", "from " + oneLine(at.Written), ""})
+		}
+		for _, s := range at.Saw {
+			rows = append(rows, seenRow(s))
+		}
+	}
+	a.section("its attributes", rows)
+	a.section("it waits for", edges(w.Waits))
+	a.section("it would wait for, but that contradicts what is written", edges(w.Dropped))
+	a.section("what waits for it", edges(w.Awaited))
+	return nil
+}
+
+func (a *App) conditions(list []resolve.Condition) {
+	var rows [][]string
+	for _, c := range list {
+		rows = append(rows, []string{"  " + c.Text, "is " + c.Gives, c.Place.String()})
+		for _, s := range c.Saw {
+			rows = append(rows, seenRow(s))
+		}
+	}
+	a.section("its conditions", rows)
+}
+
+func seenRow(s resolve.Seen) []string {
+	text := "is not there"
+	if s.There {
+		text = "is " + says(s.Value, true)
+	}
+	return []string{"      " + s.Name, text, s.Place.String()}
+}
+
+// oneLine cuts a text to what fits beside others.
+func oneLine(s string) string {
+	s = strings.ReplaceAll(strings.TrimSpace(s), "\n", " ")
+	if r := []rune(s); len(r) > 60 {
+		return string(r[:57]) + "..."
+	}
+	return s
+}
+
+func edges(list []resolve.Edge) [][]string {
+	var out [][]string
+	for _, e := range list {
+		out = append(out, []string{"  " + e.Ref.String(), e.Why})
+	}
+	return out
+}
+
+func whyDoc(host string, w resolve.Why) map[string]any {
+	seen := func(list []resolve.Seen) []any {
+		out := []any{}
+		for _, s := range list {
+			out = append(out, map[string]any{"name": s.Name, "there": s.There, "value": resolve.Shown(s.Value), "place": s.Place.String()})
+		}
+		return out
+	}
+	ways, conditions, attrs := []any{}, []any{}, []any{}
+	for _, way := range w.Ways {
+		uses := []string{}
+		for _, u := range way.Uses {
+			uses = append(uses, u.Name)
+		}
+		ways = append(ways, map[string]any{"group": way.Group, "by": way.By, "given": way.Given.String(), "manifest": way.Manifest, "uses": uses, "place": way.Place.String()})
+	}
+	for _, c := range w.Conditions {
+		conditions = append(conditions, map[string]any{"text": c.Text, "place": c.Place.String(), "gives": c.Gives, "saw": seen(c.Saw)})
+	}
+	for _, at := range w.Attributes {
+		attrs = append(attrs, map[string]any{"name": at.Name, "value": resolve.Shown(at.Value), "written": at.Written, "place": at.Place.String(), "saw": seen(at.Saw)})
+	}
+	edges := func(list []resolve.Edge) []any {
+		out := []any{}
+		for _, e := range list {
+			out = append(out, map[string]any{"declaration": e.Ref.String(), "why": e.Why})
+		}
+		return out
+	}
+	return map[string]any{"format": 1, "host": host, "asked": w.Ref.String(), "state": w.State, "reason": w.Reason, "ways": ways, "loop": seen(w.Loop),
+		"conditions": conditions, "attributes": attrs, "waits_for": edges(w.Waits), "awaited_by": edges(w.Awaited), "dropped": edges(w.Dropped)}
+}

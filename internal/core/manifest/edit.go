@@ -1,0 +1,169 @@
+package manifest
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"jadekettle/internal/core/value"
+)
+
+// SetKey sets one key of a TOML text and leaves the rest as it is. line is the
+// whole "key = value". A table that is not there is added at the end. A value
+// that is there must not run over several lines.
+func SetKey(name string, text []byte, table []string, key, line string) ([]byte, error) {
+	var ps value.Problems
+	root, _ := ParseTOML(name, text, &ps)
+	if err := ps.Err(); err != nil {
+		return nil, fmt.Errorf("%s is no valid TOML as it is; mend it first", name)
+	}
+	lines := strings.SplitAfter(string(text), "\n")
+	if n := len(lines); n > 0 && lines[n-1] == "" {
+		lines = lines[:n-1]
+	} else if n > 0 {
+		lines[n-1] += "\n"
+	}
+	at := root
+	for i, step := range table {
+		next := at.Get(step)
+		if next == nil {
+			return verified(name, addTable(lines, at, table, i, line), table, key)
+		}
+		if next.Kind != Table {
+			return nil, fmt.Errorf("%s is no table; take it out first", strings.Join(table[:i+1], "."))
+		}
+		at = next
+	}
+	for _, k := range at.Keys {
+		if k.Name != key {
+			continue
+		}
+		if k.Node.Kind == Table {
+			return nil, fmt.Errorf("%s is a table; name a key below it", key)
+		}
+		old := lines[k.Place.Line-1]
+		head := string([]rune(old)[:k.Place.Col-1])
+		if at.origin == byDots {
+			head = string([]rune(old)[:leading(old)])
+			line = dotted(table) + "." + line
+		}
+		lines[k.Place.Line-1] = head + line + trailing(old) + "\n"
+		return verified(name, lines, table, key)
+	}
+	switch {
+	case len(table) == 0:
+		lines = insert(lines, topEnd(lines), line+"\n")
+	case at.origin == byHeader && at.header:
+		lines = insert(lines, at.Place.Line, line+"\n")
+	case at.origin == byHeader: // only implied by [a.b]
+		lines = append(lines, "\n["+dotted(table)+"]\n", line+"\n")
+	case at.origin == byDots:
+		lines = insert(lines, at.Place.Line, dotted(table)+"."+line+"\n")
+	default:
+		return nil, errors.New("the table is written in one line; write it as [" + dotted(table) + "] first")
+	}
+	return verified(name, lines, table, key)
+}
+
+func leading(s string) int { return len([]rune(s)) - len([]rune(strings.TrimLeft(s, " \t"))) }
+
+// trailing gives the comment at the end of a line with a simple value.
+func trailing(line string) string {
+	if m := lastComment.FindString(strings.TrimRight(line, "\r\n")); m != "" {
+		return m
+	}
+	return ""
+}
+
+var lastComment = regexp.MustCompile(`[ \t]+#[^"'\]}]*$`)
+
+func addTable(lines []string, at *Node, table []string, have int, line string) []string {
+	if have > 0 && at.origin == byDots {
+		return insert(lines, at.Place.Line, dotted(table)+"."+line+"\n")
+	}
+	if len(lines) > 0 && strings.TrimSpace(lines[len(lines)-1]) != "" {
+		lines = append(lines, "\n")
+	}
+	return append(lines, "["+dotted(table)+"]\n", line+"\n")
+}
+
+func dotted(table []string) string {
+	var out []string
+	for _, t := range table {
+		out = append(out, QuoteKey(t))
+	}
+	return strings.Join(out, ".")
+}
+
+// topEnd gives the number of lines before the first table header, without the
+// blank lines and comments that lead up to it.
+func topEnd(lines []string) int {
+	end := len(lines)
+	for i, l := range lines {
+		if strings.HasPrefix(strings.TrimSpace(l), "[") {
+			end = i
+			break
+		}
+	}
+	for end > 0 && (strings.TrimSpace(lines[end-1]) == "" || end < len(lines) && strings.HasPrefix(lines[end-1], "#")) {
+		end--
+	}
+	return end
+}
+
+func insert(lines []string, at int, line string) []string {
+	out := append([]string{}, lines[:at]...)
+	out = append(out, line)
+	return append(out, lines[at:]...)
+}
+
+// verified reads what came out once more before it is trusted.
+func verified(name string, lines []string, table []string, key string) ([]byte, error) {
+	out := []byte(strings.Join(lines, ""))
+	var ps value.Problems
+	root, _ := ParseTOML(name, out, &ps)
+	at := root
+	for _, t := range append(append([]string{}, table...), key) {
+		if at = at.Get(t); at == nil {
+			break
+		}
+	}
+	if ps.Err() != nil || at == nil {
+		return nil, fmt.Errorf("%s is not written in a way that %s can be set in by itself; edit it by hand", name, key)
+	}
+	return out, nil
+}
+
+var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+
+// QuoteKey writes a key of TOML, quoted where it must be.
+func QuoteKey(k string) string {
+	if bareKey.MatchString(k) {
+		return k
+	}
+	return Quote(k)
+}
+
+// Quote writes a text as a basic string of TOML (TOML 1.0, "String").
+func Quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case r < ' ' || r == 0x7f:
+			fmt.Fprintf(&b, `\u%04X`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
