@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -95,6 +96,10 @@ and groups. Preview shows what would change on every host, apply makes just
 those changes and reports what changed, failed or was already right. A host
 needs only an SSH server and sh.`
 
+// moreOutputs is the annotation by which a command names a further form of its
+// output, besides text and json.
+const moreOutputs = "outputs"
+
 func (a *App) root() *cobra.Command {
 	root := &cobra.Command{
 		Use: "jadekettle", Short: "Keep servers as they are declared", Long: about,
@@ -103,19 +108,24 @@ func (a *App) root() *cobra.Command {
 			if err := a.environment(c); err != nil {
 				return err
 			}
-			if a.output != "text" && a.output != "json" {
-				return fmt.Errorf("--output is %q; it takes text or json", a.output)
+			allowed := []string{"text", "json"}
+			if more := c.Annotations[moreOutputs]; more != "" {
+				allowed = append(allowed, more)
+			}
+			if !slices.Contains(allowed, a.output) {
+				return fmt.Errorf("--output is %q; it takes %s", a.output, strings.Join(allowed, " or "))
 			}
 			return nil
 		},
 	}
 	root.PersistentFlags().StringVar(&a.project, "project", "", "the project's folder (default: this one or the nearest above with a jadekettle.toml)")
-	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
+	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs; sarif of lint, junit of rehearse")
 	root.PersistentFlags().StringVar(&a.env, "env", "", "the environment, of those that jadekettle.toml declares")
 	root.PersistentFlags().StringArrayVar(&a.params, "param", nil, "a value for a param, as MANIFEST.NAME=VALUE; may be repeated")
 	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil, "a file with an age identity or an OpenSSH key that opens sealed data; may be repeated")
+	root.RegisterFlagCompletionFunc("env", a.completeEnvs)
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
-	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.whyCommand(), a.secretCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
+	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w; `%s --help` lists the flags", err, c.CommandPath())
 	})

@@ -13,47 +13,149 @@ import (
 )
 
 func (a *App) lintCommand() *cobra.Command {
-	return &cobra.Command{
+	strict := false
+	c := &cobra.Command{
 		Use: "lint", Short: "Check the project without contacting a host", GroupID: "work", Args: cobra.NoArgs,
-		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\nprints every problem with its file, line and column. It ends with 2 when there is one.",
-		RunE: func(*cobra.Command, []string) error {
-			dir, err := a.folder()
-			if err != nil {
-				return err
-			}
-			project, err := files(dir)
-			if err != nil {
-				return err
-			}
-			o, err := a.options(dir)
-			if err != nil {
-				return err
-			}
-			p, err := resolve.Check(project, kinds.Catalog(), o)
-			var ps *value.Problems
-			if err != nil && !errors.As(err, &ps) {
-				return err
-			}
-			if ps == nil {
-				ps = &value.Problems{}
-			}
-			if a.output == "json" {
-				if err != nil {
-					a.code = exitWrong
-				}
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "problems": history.Problems(ps.List())})
-			}
-			if err != nil {
-				a.problems(ps.List())
-				a.code = exitWrong
-				return nil
-			}
-			if err := required(p.Settings.Requires); err != nil {
-				return err
-			}
-			manifests, decls := p.Declarations()
-			fmt.Fprintf(a.Out, "no problem in %s, %s and %s\n", count(len(p.Inventory.Hosts), "host"), count(manifests, "manifest"), count(decls, "declaration"))
-			return nil
-		},
+		Annotations: map[string]string{moreOutputs: "sarif"},
+		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\nprints every problem with its file, line and column. It ends with 2 when there is one.\n\nBesides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\nwith a reason, on the line itself or in a comment above it:\n\n" +
+			"  # jadekettle meant CODE: why\n  # jadekettle meant CODE in this file: why\n\n" + codesHelp(),
+		RunE: func(*cobra.Command, []string) error { return a.lint(strict) },
 	}
+	c.Flags().BoolVar(&strict, "strict", false, "end with 2 when there is advice, too")
+	return c
+}
+
+func codesHelp() string {
+	out := "The codes:\n"
+	for _, c := range resolve.Codes {
+		out += fmt.Sprintf("  %-21s %s\n", c.Code, c.Doc)
+	}
+	return out
+}
+
+func (a *App) lint(strict bool) error {
+	dir, err := a.folder()
+	if err != nil {
+		return err
+	}
+	root, err := files(dir)
+	if err != nil {
+		return err
+	}
+	o, err := a.options(dir)
+	if err != nil {
+		return err
+	}
+	p, err := resolve.Check(root, kinds.Catalog(), o)
+	ps := &value.Problems{}
+	if err != nil && !errors.As(err, &ps) {
+		return err
+	}
+	var advice []resolve.Advice
+	if p != nil {
+		advice = p.Advice()
+	}
+	spoken := 0
+	for _, ad := range advice {
+		if !ad.Silenced {
+			spoken++
+		}
+	}
+	if err != nil || strict && spoken > 0 {
+		a.code = exitWrong
+	}
+	switch a.output {
+	case "json":
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "problems": history.Problems(ps.List()), "advice": adviceDocs(advice)})
+	case "sarif":
+		return history.WriteJSON(a.Out, sarif(ps.List(), advice))
+	}
+	a.advice(advice)
+	if err != nil {
+		a.problems(ps.List())
+		return nil
+	}
+	if err := required(p.Settings.Requires); err != nil {
+		return err
+	}
+	manifests, decls := p.Declarations()
+	found := "no problem"
+	if spoken > 0 {
+		found += " and " + count(spoken, "piece") + " of advice"
+	}
+	fmt.Fprintf(a.Out, "%s in %s, %s and %s\n", found, count(len(p.Inventory.Hosts), "host"), count(manifests, "manifest"), count(decls, "declaration"))
+	return nil
+}
+
+// advice prints what is worth a look, each with its line.
+func (a *App) advice(list []resolve.Advice) {
+	dir, _ := a.folder()
+	src := &sources{dir: dir}
+	for _, ad := range list {
+		if ad.Silenced {
+			continue
+		}
+		fmt.Fprintf(a.Err, "%s%s\n", a.style(loud).Render(ad.Place.String()+": "), "advice "+ad.Code+": "+ad.What)
+		fmt.Fprint(a.Err, a.excerpt(src, ad.Place))
+		if ad.Do != "" {
+			fmt.Fprintf(a.Err, "        %s\n", ad.Do)
+		}
+		fmt.Fprintln(a.Err)
+	}
+}
+
+func adviceDocs(list []resolve.Advice) []any {
+	out := []any{}
+	for _, ad := range list {
+		out = append(out, map[string]any{"code": ad.Code, "file": ad.Place.File, "line": ad.Place.Line, "column": ad.Place.Col, "what": ad.What, "do": ad.Do, "silenced": ad.Silenced, "reason": ad.Reason})
+	}
+	return out
+}
+
+// sarif writes problems and advice as SARIF 2.1.0 (OASIS), for the tools that
+// show such findings beside the code.
+func sarif(problems []value.Problem, advice []resolve.Advice) map[string]any {
+	rules := []any{map[string]any{"id": "problem", "shortDescription": map[string]any{"text": "What makes the project wrong."}}}
+	for _, c := range resolve.Codes {
+		rules = append(rules, map[string]any{"id": c.Code, "shortDescription": map[string]any{"text": c.Doc}})
+	}
+	results := []any{}
+	for _, p := range problems {
+		results = append(results, finding("problem", "error", p))
+	}
+	for _, ad := range advice {
+		f := finding(ad.Code, "warning", ad.Problem)
+		if ad.Silenced {
+			f["suppressions"] = []any{map[string]any{"kind": "inSource", "justification": ad.Reason}}
+		}
+		results = append(results, f)
+	}
+	driver := map[string]any{"name": "jadekettle", "version": Version, "rules": rules}
+	return map[string]any{
+		"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0",
+		"runs": []any{map[string]any{"tool": map[string]any{"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}},
+	}
+}
+
+func finding(rule, level string, p value.Problem) map[string]any {
+	text := p.What
+	if on := p.For(); on != "" {
+		text += " (for " + on + ")"
+	}
+	if p.Do != "" {
+		text += "; " + p.Do
+	}
+	out := map[string]any{"ruleId": rule, "level": level, "message": map[string]any{"text": text}}
+	if p.Place.File != "" {
+		where := map[string]any{"artifactLocation": map[string]any{"uri": p.Place.File}}
+		if p.Place.Line > 0 {
+			region := map[string]any{"startLine": p.Place.Line}
+			if p.Place.Col > 0 {
+				region["startColumn"] = p.Place.Col
+			}
+			where["region"] = region
+		}
+		out["locations"] = []any{map[string]any{"physicalLocation": where}}
+	}
+	return out
 }

@@ -187,6 +187,13 @@ func (v *Vars) touches(chains []chain) bool {
 	return false
 }
 
+// Touches says whether one of the paths leads to a secret.
+func (v *Vars) Touches(paths [][]string) bool {
+	return slices.ContainsFunc(paths, func(p []string) bool {
+		return slices.ContainsFunc(v.Secrets, func(s []string) bool { return meet(s, p) })
+	})
+}
+
 // SecretPaths lists the paths in a tree that lead to secrets, each beginning
 // with the name of its root. A list ends a path.
 func SecretPaths(root string, v any) [][]string {

@@ -572,6 +572,16 @@ func (d *Data) Fits(name string) bool {
 	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.like.MatchString(name) })
 }
 
+// ByFacts says whether a layer that facts decide can have this name.
+func (d *Data) ByFacts(name string) bool {
+	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.facts && l.like.MatchString(name) })
+}
+
+// ByGroup says whether a layer that is asked once per group can have this name.
+func (d *Data) ByGroup(name string) bool {
+	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.group && l.like.MatchString(name) })
+}
+
 // ReadAll reads every file, and gives what is wrong in them and what is worth a
 // word of advice.
 func (d *Data) ReadAll() *value.Problems {

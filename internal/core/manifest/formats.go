@@ -182,6 +182,9 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 			return i
 		}
 	case "!!float":
+		if coreInt.MatchString(n.Value) {
+			r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
+		}
 		var f float64
 		if n.Decode(&f) == nil && !strings.Contains(n.Value, "_") {
 			return f
@@ -217,6 +220,9 @@ func parseJSON(name string, data []byte, problems *value.Problems) (*Node, bool)
 		var se *json.SyntaxError
 		if errors.As(err, &se) {
 			at = max(se.Offset-1, 0)
+		}
+		for at < int64(len(data)) && strings.IndexByte(" \t\r\n", data[at]) >= 0 {
+			at++
 		}
 		problems.At(r.src.place(int(at)), "not valid JSON: "+err.Error(), "")
 		return empty, false

@@ -160,7 +160,7 @@ func (r *resolver) use(c *context, u *use) {
 	each := func(vars *expr.Vars) {
 		inner := &context{group: c.group, at: c.at, uses: append(c.uses[:len(c.uses):len(c.uses)], u), maybe: c.maybe, vars: vars}
 		if u.cond != nil {
-			yes, known, err := u.cond.Bool(vars)
+			yes, known, err := r.ask(u.cond, vars)
 			if err != nil {
 				r.problems.AddErr(u.Place, err)
 				return
@@ -247,6 +247,7 @@ type resolver struct {
 	maybe    []*inventory.Group // that it is in if its facts say so
 	vars     *expr.Vars         // without params
 	explain  bool               // keep what was left out, for why
+	watch    *watch             // told of conditions; may be nil
 	omitted  []*item
 	open     map[string]bool // kinds of which names are not known yet; * for all
 	plan     *plan.Plan
@@ -265,7 +266,7 @@ type resolver struct {
 func (r *resolver) declare(c *context, d *decl) {
 	maybe := c.maybe
 	if d.cond != nil && !d.inner {
-		yes, known, err := d.cond.Bool(c.vars)
+		yes, known, err := r.ask(d.cond, c.vars)
 		if err != nil {
 			r.problems.AddErr(d.Place, err)
 			return
@@ -282,6 +283,15 @@ func (r *resolver) declare(c *context, d *decl) {
 	}
 }
 
+// ask evaluates a condition.
+func (r *resolver) ask(p *expr.Program, vars *expr.Vars) (yes, known bool, err error) {
+	yes, known, err = p.Bool(vars)
+	if r.watch != nil {
+		r.watch.condition(p, yes, known && err == nil)
+	}
+	return yes, known, err
+}
+
 // one evaluates a declaration for one item of its loop, or without one.
 func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
 	name, ok := r.name(d, vars)
@@ -289,7 +299,7 @@ func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
 		return
 	}
 	if d.cond != nil && d.inner {
-		yes, known, err := d.cond.Bool(vars)
+		yes, known, err := r.ask(d.cond, vars)
 		if err != nil {
 			r.problems.AddErr(d.Place, err)
 			return

@@ -54,6 +54,7 @@ type Project struct {
 	units    map[string]*unit // by manifest
 	given    map[*manifest.Node]evaluator
 	advice   value.Problems
+	sound    map[string]string // folders of the sources that are as pinned
 	services bool
 	// Project files, each read once, by path: of func() (plan.Content, error)
 	// and func() (*expr.Template, error).
@@ -109,13 +110,14 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 	p.Inventory = inv
 	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Open: options.Open}, &ps)
 	p.Sources = source.Read(files, &value.Problems{})
-	manifests, ok := manifest.Load(files, source.Load(files, &ps), catalog, &ps)
+	p.sound = source.Load(files, &ps)
+	manifests, ok := manifest.Load(files, p.sound, catalog, &ps)
 	whole = whole && ok
 	p.compileAll(manifests, &ps)
 	p.checkGiven(&ps)
 	for _, g := range inv.Groups {
 		for _, use := range g.Manifests {
-			if _, ok := manifests[use.Manifest]; !ok {
+			if _, ok := manifests[use.Manifest]; !ok && !p.unsound(use.Manifest) {
 				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name, use.Manifest), p.noManifest(use.Manifest))
 			}
 		}
@@ -132,6 +134,13 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 		return nil, wrong.Err()
 	}
 	return p, wrong.Err()
+}
+
+// unsound says whether a manifest is of a source whose copy is not as pinned,
+// which is told already.
+func (p *Project) unsound(name string) bool {
+	src, _, ok := strings.Cut(name, "/")
+	return ok && p.sound[src] == "" && slices.ContainsFunc(p.Sources, func(s source.Pin) bool { return s.Name == src })
 }
 
 func (p *Project) noManifest(name string) string {
@@ -221,7 +230,7 @@ func (p *Project) compileUse(in *unit, m *manifest.Use, ps *value.Problems) *use
 	if in.Source != "" && !strings.Contains(name, "/") {
 		name = in.Source + "/" + name // a source's manifests use one another by their own names
 	}
-	if u.unit = p.units[name]; u.unit == nil {
+	if u.unit = p.units[name]; u.unit == nil && !p.unsound(name) {
 		ps.At(m.At, fmt.Sprintf("use.%s names the manifest %q, which is not there", m.Name, m.Manifest), p.noManifest(name))
 	}
 	scope := expr.Scope{}
@@ -411,10 +420,22 @@ func Check(files fs.FS, catalog schema.Catalog, options Options) (*Project, erro
 	var ps value.Problems
 	ps.AddErr(value.Place{}, err)
 	ps.AddErr(value.Place{}, p.Data.ReadAll().Err())
-	ps.AddErr(value.Place{}, p.CheckHosts(p.Inventory.Hosts))
+	w := newWatch()
+	for _, h := range p.Inventory.Hosts {
+		r := p.resolver(h, nil)
+		r.watch, r.explain = w, true
+		r.run()
+		r.implied()
+		w.host(r)
+		r.problems.On(h.Name)
+		ps.AddErr(h.Place, r.problems.Err())
+	}
 	wrong, advice := ps.Split()
 	for _, a := range advice.List() {
 		p.advice.Add(a)
+	}
+	if wrong.Err() == nil {
+		p.advise(w)
 	}
 	return p, wrong.Err()
 }

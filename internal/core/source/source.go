@@ -161,7 +161,7 @@ func Hash(project fs.FS, dir string) (string, error) {
 		if _, err := io.Copy(inner, f); err != nil {
 			return err
 		}
-		fmt.Fprintf(h, "%q %v %x\n", strings.TrimPrefix(p, dir+"/"), info.Mode()&0o111 != 0, inner.Sum(nil))
+		fmt.Fprintf(h, "%q %v %x\n", strings.TrimPrefix(strings.TrimPrefix(p, dir), "/"), info.Mode()&0o111 != 0, inner.Sum(nil))
 		return nil
 	})
 	if err != nil {

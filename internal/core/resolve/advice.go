@@ -1,0 +1,368 @@
+package resolve
+
+import (
+	"fmt"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+)
+
+// Codes are the pieces of advice that lint gives, and what each is about.
+var Codes = []struct{ Code, Doc string }{
+	{"owner-mode", "A file or a folder is declared without an owner or a mode, so these stay as they happen to be."},
+	{"plain-secret", "Something that looks like a password or a key stands in plain text."},
+	{"unused-param", "A param is declared and nothing in its manifest uses it."},
+	{"unread-data", "A value of the data is read by nothing."},
+	{"never-holds", "A condition is false on every host, whatever its facts are."},
+	{"newest-in-production", "A package is declared as newest in production, where versions had better not change by themselves."},
+	{"dropped-edge", "An order that follows from the kinds contradicts one that is written, and was dropped."},
+	{"secret-by-facts", "A host comes by a secret through its facts, which it tells of itself; trust_facts = true says that this is meant."},
+	{"yaml-word", "A bare word of YAML that other readers take as true or false."},
+	{"yaml-number", "A YAML value with a leading zero or colons that other readers take as another number."},
+}
+
+// Advice is one piece of advice. A silenced one carries the reason.
+type Advice struct {
+	value.Problem
+	Silenced bool
+	Reason   string
+}
+
+// Advice gives what lint advises, in the order of files and lines. It is known
+// after Check.
+func (p *Project) Advice() []Advice {
+	var out []Advice
+	marks := map[string]map[int][]mark{}
+	for _, pr := range p.advice.List() {
+		a := Advice{Problem: pr}
+		if _, read := marks[pr.Place.File]; !read {
+			marks[pr.Place.File] = p.marks(pr.Place.File)
+		}
+		for _, m := range slices.Concat(marks[pr.Place.File][pr.Place.Line], marks[pr.Place.File][wholeFile]) {
+			if m.code == pr.Code {
+				a.Silenced, a.Reason = true, m.reason
+			}
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+// mark is a comment that silences a piece of advice:
+//
+//	# jadekettle meant CODE: reason
+//	# jadekettle meant CODE in this file: reason
+//
+// It counts for its own line, and when it stands alone for the next line that
+// is no comment.
+type mark struct{ code, reason string }
+
+const wholeFile = -1
+
+var markForm = regexp.MustCompile(`#\s*jadekettle meant ([a-z-]+)( in this file)?:\s*(\S.*?)\s*$`)
+
+func (p *Project) marks(file string) map[int][]mark {
+	out := map[int][]mark{}
+	data, err := fs.ReadFile(p.files, file)
+	if err != nil {
+		return out
+	}
+	var waiting []mark
+	for i, line := range strings.Split(string(data), "\n") {
+		text := strings.TrimSpace(line)
+		if m := markForm.FindStringSubmatch(text); m != nil {
+			switch {
+			case m[2] != "":
+				out[wholeFile] = append(out[wholeFile], mark{m[1], m[3]})
+			case strings.HasPrefix(text, "#"):
+				waiting = append(waiting, mark{m[1], m[3]})
+			default:
+				out[i+1] = append(out[i+1], mark{m[1], m[3]})
+			}
+		}
+		if text != "" && !strings.HasPrefix(text, "#") {
+			out[i+1] = append(out[i+1], waiting...)
+			waiting = nil
+		}
+	}
+	return out
+}
+
+// watch gathers over all hosts what advice is given from.
+type watch struct {
+	conditions map[*expr.Program]*outcomes
+	dropped    map[[2]string]value.Place // from and to
+	byFacts    map[value.Place]string    // declarations with secrets, and the group
+}
+
+type outcomes struct{ yes, no, unknown bool }
+
+func newWatch() *watch {
+	return &watch{conditions: map[*expr.Program]*outcomes{}, dropped: map[[2]string]value.Place{}, byFacts: map[value.Place]string{}}
+}
+
+func (w *watch) condition(p *expr.Program, yes, known bool) {
+	o := w.conditions[p]
+	if o == nil {
+		o = &outcomes{}
+		w.conditions[p] = o
+	}
+	switch {
+	case !known:
+		o.unknown = true
+	case yes:
+		o.yes = true
+	default:
+		o.no = true
+	}
+}
+
+// host takes up what one host shows.
+func (w *watch) host(r *resolver) {
+	for _, d := range r.dropped {
+		w.dropped[[2]string{d[0].task.Ref.String(), d[1].task.Ref.String()}] = d[0].decl.Place
+	}
+	for _, it := range r.items {
+		for _, c := range it.contexts {
+			if g := untrusted(c.group); g != nil && it.readsSecret() {
+				w.byFacts[it.decl.Place] = g.Name
+			}
+		}
+	}
+}
+
+// untrusted gives the group, if it takes members by facts and does not say
+// that this is meant.
+func untrusted(g *inventory.Group) *inventory.Group {
+	if g != nil && g.ByFacts && !g.TrustFacts {
+		return g
+	}
+	return nil
+}
+
+func (it *item) readsSecret() bool {
+	for _, v := range it.task.Attrs {
+		if expr.HoldsSecret(v) {
+			return true
+		}
+	}
+	if len(it.task.Masks) > 0 {
+		return true
+	}
+	return slices.ContainsFunc(it.decl.attrs, func(a attr) bool { return it.vars.Touches(a.reads()) })
+}
+
+// reads lists the paths that an attribute reads.
+func (a *attr) reads() [][]string {
+	var out [][]string
+	for _, t := range a.texts {
+		for _, p := range t.Programs() {
+			out = append(out, p.Reads()...)
+		}
+	}
+	if a.template != nil {
+		out = append(out, a.template.Reads()...)
+	}
+	return out
+}
+
+func (p *Project) advise(w *watch) {
+	say := func(at value.Place, code, what, do string) {
+		p.advice.Add(value.Problem{Place: at, Code: code, What: what, Do: do})
+	}
+	for cond, o := range w.conditions {
+		if o.no && !o.yes && !o.unknown && !(cond.ReadsRoot("env") && len(p.Settings.Envs) > 0) {
+			say(cond.At(0), "never-holds", "the condition is false on every host", "mend it, or take the declaration out")
+		}
+	}
+	for edge, at := range w.dropped {
+		say(at, "dropped-edge", fmt.Sprintf("%s would come after %s by itself, and what is written says the other way round", edge[0], edge[1]), "see whether that order is meant")
+	}
+	for at, g := range w.byFacts {
+		say(at, "secret-by-facts", fmt.Sprintf("a host gets a secret here by being in the group %s, which its own facts decide", g), "name the members, or say trust_facts = true in the group")
+	}
+	p.sealedByFacts(say)
+	for _, name := range value.Keys(p.units) {
+		p.units[name].advise(p.Settings.Env, say)
+	}
+	p.unread(say)
+	p.plainSecrets(say)
+}
+
+// sealedByFacts finds sealed layers that a host chooses by its facts.
+func (p *Project) sealedByFacts(say func(value.Place, string, string, string)) {
+	for _, name := range p.Data.Names() {
+		for _, f := range p.Data.Files(name) {
+			if !strings.HasSuffix(f, layers.Sealed) {
+				continue
+			}
+			if why := p.byFacts(name); why != "" {
+				say(value.Place{File: f, Line: 1, Col: 1}, "secret-by-facts", "a host gets these secrets "+why, "seal them in a layer that names hosts, or groups with named members")
+			}
+		}
+	}
+}
+
+func (p *Project) byFacts(layer string) string {
+	if p.Data.ByFacts(layer) {
+		return "by the facts that it tells of itself"
+	}
+	if g, ok := p.Inventory.Group(layer[strings.LastIndex(layer, "/")+1:]); ok && untrusted(g) != nil && p.Data.ByGroup(layer) {
+		return "by being in the group " + g.Name + ", which its own facts decide"
+	}
+	return ""
+}
+
+func (u *unit) advise(env string, say func(value.Place, string, string, string)) {
+	reads := u.reads()
+	for _, d := range u.params {
+		if !slices.ContainsFunc(reads, func(r []string) bool { return r[0] == "param" && (len(r) == 1 || r[1] == d.Name) }) {
+			say(d.Place, "unused-param", fmt.Sprintf("nothing in this manifest uses the param %s", d.Name), "use it, or take it out")
+		}
+	}
+	for _, e := range u.entries {
+		if e.decl == nil {
+			continue
+		}
+		d := e.decl
+		if absent, ok := d.Attr("absent"); ok && absent.Node.Value == true {
+			continue
+		}
+		if d.Kind.Name == "file" || d.Kind.Name == "dir" {
+			var without []string
+			for _, name := range []string{"owner", "mode"} {
+				if _, ok := d.Attr(name); !ok {
+					without = append(without, name)
+				}
+			}
+			if len(without) > 0 {
+				say(d.Place, "owner-mode", fmt.Sprintf("%s:%s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")), "say who owns it and who may read it")
+			}
+		}
+		if v, ok := d.Attr("version"); ok && v.Node.Value == "newest" && strings.HasPrefix(env, "prod") {
+			say(v.Node.Place, "newest-in-production", fmt.Sprintf("%s:%s is whatever is newest on the day of the run", d.Kind.Name, d.Name), "name the version, or let a param say it per environment")
+		}
+	}
+}
+
+// reads lists every path that a manifest's expressions and templates read.
+func (u *unit) reads() [][]string {
+	var out [][]string
+	program := func(p *expr.Program) {
+		if p != nil {
+			out = append(out, p.Reads()...)
+		}
+	}
+	texts := func(list []*expr.Text) {
+		for _, t := range list {
+			for _, p := range t.Programs() {
+				program(p)
+			}
+		}
+	}
+	loop := func(list []clause) {
+		for _, c := range list {
+			program(c.list)
+		}
+	}
+	for _, e := range u.entries {
+		if e.use != nil {
+			program(e.use.cond)
+			loop(e.use.loop)
+			for _, p := range e.use.params {
+				texts(p.eval.texts)
+			}
+			continue
+		}
+		d := e.decl
+		program(d.cond)
+		loop(d.loop)
+		if d.name != nil {
+			texts([]*expr.Text{d.name})
+		}
+		for i := range d.attrs {
+			a := &d.attrs[i]
+			out = append(out, a.reads()...)
+			if a.Schema.Type == schema.Template && a.template == nil {
+				out = append(out, []string{"data"}, []string{"param"}) // which one, only a host tells
+			}
+		}
+	}
+	return out
+}
+
+// unread finds data that nothing reads.
+func (p *Project) unread(say func(value.Place, string, string, string)) {
+	var reads [][]string
+	for _, u := range p.units {
+		reads = append(reads, u.reads()...)
+		for _, d := range u.params {
+			reads = append(reads, []string{"data", "params", u.Name, d.Name})
+		}
+	}
+	for _, e := range p.given {
+		for _, t := range e.texts {
+			for _, prog := range t.Programs() {
+				reads = append(reads, prog.Reads()...)
+			}
+		}
+	}
+	seen := map[string]bool{}
+	for _, l := range p.Data.Leaves() {
+		at := append([]string{"data"}, l.Path...)
+		name := strings.Join(at, ".")
+		read := slices.ContainsFunc(reads, func(r []string) bool {
+			n := min(len(r), len(at))
+			return slices.Equal(r[:n], at[:n])
+		})
+		if !read && !seen[name] {
+			seen[name] = true
+			say(l.Node.Place, "unread-data", "nothing reads "+name, "take it out, or mend the name where it should be read")
+		}
+	}
+}
+
+var secretName = regexp.MustCompile(`(?i)(^|[._-])(password|passwd|passphrase|secret|token|api_?key|private_?key)$`)
+
+// plainSecrets finds values that had better be sealed.
+func (p *Project) plainSecrets(say func(value.Place, string, string, string)) {
+	for _, l := range p.Data.Leaves() {
+		if !l.Sealed && looksSecret(l.Path[len(l.Path)-1], l.Node) {
+			say(l.Node.Place, "plain-secret", fmt.Sprintf("data.%s looks like a secret, and stands in plain text", strings.Join(l.Path, ".")), "seal it: jadekettle secret set LAYER "+strings.Join(l.Path, "."))
+		}
+	}
+	for _, name := range value.Keys(p.units) {
+		u := p.units[name]
+		for _, d := range u.params {
+			if text, ok := d.Default.(string); ok && text != "" && (d.Type == "secret" || secretName.MatchString(d.Name)) {
+				say(d.Place, "plain-secret", fmt.Sprintf("the param %s has its secret as a default", d.Name), "leave the default out, and give the value through sealed data")
+			}
+		}
+		for _, e := range u.entries {
+			if e.decl == nil {
+				continue
+			}
+			for _, a := range e.decl.attrs {
+				if looksSecret(a.Schema.Name, a.Node) {
+					say(a.Node.Place, "plain-secret", fmt.Sprintf("%s of %s:%s stands in plain text", a.Schema.Name, e.decl.Kind.Name, e.decl.Name), "seal it with `jadekettle secret set`, and write ${data.NAME} here")
+				}
+			}
+		}
+	}
+}
+
+func looksSecret(name string, n *manifest.Node) bool {
+	text, ok := n.Value.(string)
+	if !ok || text == "" || manifest.Interpolated(text) {
+		return false
+	}
+	return secretName.MatchString(name) && text != "!" && text != "*" || strings.Contains(text, "PRIVATE KEY-----")
+}
