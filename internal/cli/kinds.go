@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
@@ -14,9 +15,9 @@ import (
 )
 
 func (a *App) kindsCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "kinds [KIND]", Short: "List the kinds of declarations, or tell all of one", GroupID: "work", Args: cobra.MaximumNArgs(1),
-		Long: "Kinds lists what can be declared. With the name of a kind it tells its attributes: what each takes, what\nholds when it is left out, and how it is written.",
+		Long: "Kinds lists what can be declared, by area. With the name of a kind it tells its attributes, required ones\nfirst: what each takes, what holds when it is left out, and how it is written, and shows examples.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			catalog := kinds.Catalog()
 			if len(args) == 0 {
@@ -36,6 +37,8 @@ func (a *App) kindsCommand() *cobra.Command {
 			return kinds.Catalog().Names(), cobra.ShellCompDirectiveNoFileComp
 		},
 	}
+	c.AddCommand(a.kindsSearch(), a.kindsFunctions())
+	return c
 }
 
 // kindsList lists the kinds below the headings of their areas.
@@ -73,8 +76,29 @@ func (a *App) kind(k *schema.Kind) {
 	if k.NoAbsent != "" {
 		a.paragraph("", "It cannot be absent: "+k.NoAbsent+".")
 	}
-	a.attributes("its attributes", k.Attrs)
+	for _, e := range k.Examples {
+		fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render("example: "+e.About))
+		for line := range strings.Lines(e.TOML) {
+			fmt.Fprint(a.Out, strings.TrimRight("  "+line, " "))
+		}
+	}
+	a.attributes("its attributes", requiredFirst(k.Attrs))
 	a.attributes("attributes of every kind", common(k))
+}
+
+// requiredFirst puts the attributes that must be declared before the others.
+func requiredFirst(list []schema.Attr) []schema.Attr {
+	out := slices.Clone(list)
+	slices.SortStableFunc(out, func(a, b schema.Attr) int {
+		switch {
+		case a.Required == b.Required:
+			return 0
+		case a.Required:
+			return -1
+		}
+		return 1
+	})
+	return out
 }
 
 // common gives the attributes of every kind that this one takes.
@@ -82,14 +106,28 @@ func common(k *schema.Kind) []schema.Attr {
 	return slices.DeleteFunc(slices.Clone(schema.Common), func(at schema.Attr) bool { return at.Name == "absent" && k.NoAbsent != "" })
 }
 
+// takes says what an attribute takes.
+func takes(at schema.Attr) string {
+	out := at.Type.String()
+	if len(at.Choices) > 0 {
+		out = "one of " + strings.Join(at.Choices, ", ")
+	}
+	switch {
+	case at.List:
+		out = "a list, each " + out
+	case at.Either:
+		out += ", or a list of them"
+	}
+	if at.Required {
+		out += ", required"
+	}
+	return out
+}
+
 func (a *App) attributes(title string, list []schema.Attr) {
 	fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render(title))
 	for _, at := range list {
-		takes := at.Type.String()
-		if at.List {
-			takes = "a list, each " + takes
-		}
-		fmt.Fprintf(a.Out, "  %s  %s\n", a.style(loud).Render(at.Name), takes)
+		fmt.Fprintf(a.Out, "  %s  %s\n", a.style(loud).Render(at.Name), takes(at))
 		text := at.Doc
 		if at.Default != "" {
 			text += " Default: " + at.Default + "."
@@ -121,12 +159,151 @@ func (a *App) paragraph(indent, text string) {
 }
 
 func kindDoc(k *schema.Kind) map[string]any {
-	attrs := []any{}
-	for _, list := range [][]schema.Attr{k.Attrs, common(k)} {
+	attrs, examples := []any{}, []any{}
+	for _, list := range [][]schema.Attr{requiredFirst(k.Attrs), common(k)} {
 		for _, at := range list {
-			examples := append([]string{}, at.Examples...)
-			attrs = append(attrs, map[string]any{"name": at.Name, "takes": at.Type.String(), "list": at.List, "default": at.Default, "doc": at.Doc, "examples": examples})
+			attrs = append(attrs, map[string]any{"name": at.Name, "takes": at.Type.String(), "list": at.List, "required": at.Required, "choices": append([]string{}, at.Choices...),
+				"default": at.Default, "doc": at.Doc, "examples": append([]string{}, at.Examples...)})
 		}
 	}
-	return map[string]any{"name": k.Name, "area": k.Area, "about": k.About, "doc": k.Doc, "attributes": attrs}
+	for _, e := range k.Examples {
+		examples = append(examples, map[string]any{"about": e.About, "toml": e.TOML})
+	}
+	return map[string]any{"name": k.Name, "area": k.Area, "about": k.About, "doc": k.Doc, "attributes": attrs, "examples": examples}
+}
+
+// found is one thing that a word was found in.
+type found struct{ name, where, about string }
+
+func (a *App) kindsSearch() *cobra.Command {
+	return &cobra.Command{
+		Use: "search WORD...", Short: "Find kinds, attributes and functions by a word", Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, words []string) error {
+			list := search(words)
+			if a.output == "json" {
+				docs := []any{}
+				for _, f := range list {
+					docs = append(docs, map[string]any{"name": f.name, "is": f.where, "about": f.about})
+				}
+				return history.WriteJSON(a.Out, map[string]any{"format": 1, "found": docs})
+			}
+			if len(list) == 0 {
+				fmt.Fprintf(a.Out, "nothing is about %q\n", strings.Join(words, " "))
+				return nil
+			}
+			var rows [][]string
+			for _, f := range list {
+				rows = append(rows, []string{"  " + f.name, f.where, f.about})
+			}
+			a.columns(rows)
+			return nil
+		},
+	}
+}
+
+// search looks for words, all of them, in names and documentation; what has
+// them in its name comes first.
+func search(words []string) []found {
+	var inName, inText []found
+	look := func(name, where, about, more string) {
+		name1, all := strings.ToLower(name), strings.ToLower(name+" "+about+" "+more)
+		hit, named := true, true
+		for _, w := range words {
+			w = strings.ToLower(w)
+			hit, named = hit && strings.Contains(all, w), named && strings.Contains(name1, w)
+		}
+		if named {
+			inName = append(inName, found{name, where, about})
+		} else if hit {
+			inText = append(inText, found{name, where, about})
+		}
+	}
+	for _, name := range kinds.Catalog().Names() {
+		k, _ := kinds.Catalog().Kind(name)
+		look(k.Name, "kind", k.About, k.Doc)
+		for _, at := range k.Attrs {
+			look(k.Name+"."+at.Name, "attribute", at.Doc, "")
+		}
+	}
+	for _, at := range schema.Common {
+		look(at.Name, "attribute of every kind", at.Doc, "")
+	}
+	for _, f := range expr.Functions() {
+		look(f.Signature(), "function", f.Doc, f.Area)
+	}
+	return append(inName, inText...)
+}
+
+// columns prints rows in columns; the last may be long and is broken.
+func (a *App) columns(rows [][]string) {
+	wide := make([]int, len(rows[0]))
+	for _, r := range rows {
+		for i, cell := range r {
+			wide[i] = max(wide[i], len([]rune(cell)))
+		}
+	}
+	for _, r := range rows {
+		line, indent := "", 0
+		last := len(r) - 1
+		for i, cell := range r[:last] {
+			line += cell + strings.Repeat(" ", wide[i]-len([]rune(cell))+2)
+			indent += wide[i] + 2
+		}
+		for _, word := range strings.Fields(r[last]) {
+			if len([]rune(line))+len(word) >= max(lineWidth, indent+40) {
+				fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
+				line = strings.Repeat(" ", indent)
+			}
+			line += word + " "
+		}
+		fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
+	}
+}
+
+func (a *App) kindsFunctions() *cobra.Command {
+	return &cobra.Command{
+		Use: "functions [NAME]", Short: "List the functions of expressions and templates", Args: cobra.MaximumNArgs(1),
+		Long: "Functions lists what expressions and templates can call, each with an example and what it gives. In an\nexpression a function may stand before its arguments or after the first: upper(host.name) and\nhost.name.upper() are the same. In a template it stands before: {{ upper host.name }}.",
+		RunE: func(_ *cobra.Command, args []string) error {
+			list := expr.Functions()
+			if len(args) == 1 {
+				list = slices.DeleteFunc(list, func(f expr.Func) bool { return !strings.Contains(f.Name, args[0]) })
+				if len(list) == 0 {
+					return fmt.Errorf("there is no function %q; %s", args[0], value.Meant(args[0], expr.FunctionNames(), "`jadekettle kinds search WORD` looks in their descriptions too"))
+				}
+			}
+			if a.output == "json" {
+				docs := []any{}
+				for _, f := range list {
+					uses := []any{}
+					for _, u := range f.Uses {
+						uses = append(uses, map[string]any{"expression": u.Expr, "gives": u.Gives})
+					}
+					docs = append(docs, map[string]any{"name": f.Name, "area": f.Area, "call": f.Signature(), "gives": f.Gives, "doc": f.Doc, "examples": uses})
+				}
+				return history.WriteJSON(a.Out, map[string]any{"format": 1, "functions": docs})
+			}
+			a.functions(list)
+			return nil
+		},
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) { return expr.FunctionNames(), noFiles },
+	}
+}
+
+func (a *App) functions(list []expr.Func) {
+	area := ""
+	for _, f := range list {
+		if f.Area != area {
+			if area != "" {
+				fmt.Fprintln(a.Out)
+			}
+			area = f.Area
+			fmt.Fprintln(a.Out, a.style(quiet).Render(area))
+		}
+		fmt.Fprintf(a.Out, "  %s\n", a.style(loud).Render(f.Signature()))
+		a.paragraph("      ", f.Doc)
+		for _, u := range f.Uses {
+			fmt.Fprintf(a.Out, "      %s\n", a.style(quiet).Render(u.Expr+" gives "+u.Gives))
+		}
+	}
 }

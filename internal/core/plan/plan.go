@@ -110,6 +110,14 @@ type Result struct {
 	Gone      bool          `cbor:"9,keyasint,omitempty"` // declared absent: there is nothing to remember
 }
 
+// Captured is one thing that stands on a host, as it would be declared.
+type Captured struct {
+	Ref     value.Ref      `cbor:"1,keyasint"`
+	Attrs   map[string]any `cbor:"2,keyasint,omitempty"` // bool, int64, string or a list of strings
+	Note    string         `cbor:"3,keyasint,omitempty"` // what the attributes do not tell
+	Problem string         `cbor:"4,keyasint,omitempty"` // why it cannot be captured
+}
+
 // Entry is what a host remembers of one thing that is managed on it.
 type Entry struct {
 	Project string    `json:"project"`

@@ -70,6 +70,7 @@ type Kind struct {
 	About    string // one line
 	Doc      string // a paragraph or more
 	Attrs    []Attr
+	Examples []Example
 	Space    string // kinds with one Space share their names; empty means the kind's own
 	NoAbsent string // when not empty, absent is refused with this remedy
 
@@ -82,6 +83,13 @@ type Kind struct {
 	// Check looks at attributes together, after each was checked alone. It
 	// gives the attribute to blame (or "" for the declaration). May be nil.
 	Check func(name string, a value.Attrs) (attr string, err error)
+}
+
+// Example is a part of a manifest that shows the kind at work. Each is itself
+// tried on a simulated host.
+type Example struct {
+	About string // what it is for, as a sentence without its stop
+	TOML  string
 }
 
 // NameSpace gives the name space that the kind's names live in.

@@ -52,6 +52,7 @@ type Message struct {
 	Ping      *Ping        `cbor:"12,keyasint,omitempty"`
 	Stop      *Stop        `cbor:"13,keyasint,omitempty"`
 	Fault     *Fault       `cbor:"14,keyasint,omitempty"`
+	Captured  *Captured    `cbor:"15,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -61,6 +62,15 @@ type Start struct {
 	Run       plan.Run `cbor:"2,keyasint"`
 	OnlyFacts bool     `cbor:"3,keyasint,omitempty"`
 	Services  bool     `cbor:"4,keyasint,omitempty"` // read facts.services too, which costs a command
+	// Capture, when not empty, asks for what stands and for nothing else. A Ref
+	// without a name means all of its kind.
+	Capture []value.Ref `cbor:"5,keyasint,omitempty"`
+}
+
+// Captured answers a Capture, in several parts when it is long.
+type Captured struct {
+	List []plan.Captured `cbor:"1,keyasint"`
+	Last bool            `cbor:"2,keyasint"`
 }
 
 // Hello is the worker's first message.

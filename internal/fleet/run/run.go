@@ -17,6 +17,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
 )
 
@@ -57,9 +58,10 @@ type Host struct {
 	Needed    []value.Ref // what selected tasks need, and was not selected
 	Facts     *facts.Facts
 	Groups    []string // that it is in, now that its facts are known
-	Skipped   bool     // its facts say that it is not meant
-	Wrong     error    // the project cannot be resolved for this host
-	Stopped   bool     // it ended early because the run was stopped
+	Captured  []plan.Captured
+	Skipped   bool  // its facts say that it is not meant
+	Wrong     error // the project cannot be resolved for this host
+	Stopped   bool  // it ended early because the run was stopped
 	Took      time.Duration
 }
 
@@ -104,15 +106,23 @@ type Fleet struct {
 // order. When the context ends each worker finishes the task in hand.
 func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Host {
 	return f.each(ctx, hosts, func(ctx context.Context, h *inventory.Host, out *Host) {
-		f.host(ctx, h, out, r, false)
+		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Project.ReadsServices()})
 	})
 }
 
 // Facts reads the facts of hosts and nothing else.
 func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Host {
 	return f.each(ctx, hosts, func(ctx context.Context, h *inventory.Host, out *Host) {
-		f.host(ctx, h, out, plan.Run{}, true)
+		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true})
 	})
+}
+
+// Capture reads what stands on a host, and nothing else. A Ref without a name
+// means all of its kind.
+func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *Host {
+	return f.each(ctx, []*inventory.Host{h}, func(ctx context.Context, h *inventory.Host, out *Host) {
+		f.host(ctx, h, out, &wire.Start{Capture: asked})
+	})[0]
 }
 
 func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(context.Context, *inventory.Host, *Host)) []*Host {
@@ -160,7 +170,7 @@ func (f *Fleet) notify(e Event) {
 }
 
 // host takes one host to its end.
-func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Host, r plan.Run, onlyFacts bool) {
+func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Host, start *wire.Start) {
 	s, err := f.Open(ctx, h)
 	if err != nil {
 		out.State, out.Message = NotReached, err.Error()
@@ -175,7 +185,7 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Host, r plan.R
 	defer s.Close()
 	out.State = Reached
 	t := newTalk(f, h, out, s)
-	if err := t.run(ctx, r, onlyFacts); err != nil {
+	if err := t.run(ctx, start); err != nil {
 		t.fail(err)
 	}
 	t.tidy()

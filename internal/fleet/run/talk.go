@@ -69,8 +69,8 @@ func (e *busyError) Error() string { return e.text }
 var errEnd = errors.New("the session is over")
 
 // run speaks with the worker until it is done.
-func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
-	start := &wire.Start{Format: wire.Format, Run: r, OnlyFacts: onlyFacts, Services: onlyFacts || t.fleet.Project.ReadsServices()}
+func (t *talk) run(ctx context.Context, start *wire.Start) error {
+	start.Format = wire.Format
 	if err := t.conn.Send(wire.Message{Start: start}); err != nil {
 		return t.broken(err)
 	}
@@ -89,7 +89,7 @@ func (t *talk) run(ctx context.Context, r plan.Run, onlyFacts bool) error {
 		select {
 		case m := <-incoming:
 			t.alive()
-			if err := t.handle(m, onlyFacts); err != nil {
+			if err := t.handle(m, start.OnlyFacts); err != nil {
 				if errors.Is(err, errEnd) {
 					return nil
 				}
@@ -168,6 +168,16 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 			return errEnd
 		}
 		return t.resolve()
+	case m.Captured != nil:
+		for _, c := range m.Captured.List {
+			if t.text += len(fmt.Sprint(c)); t.text > maxResults {
+				return fmt.Errorf("%w: more than %d MiB captured", wire.ErrFrame, maxResults>>20)
+			}
+		}
+		t.out.Captured = append(t.out.Captured, m.Captured.List...)
+		if m.Captured.Last {
+			return errEnd
+		}
 	case m.Want != nil:
 		return t.give(m.Want.SHA256)
 	case m.Results != nil:

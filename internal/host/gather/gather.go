@@ -17,6 +17,11 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
+// Services reads which service units there are, as facts.services tells them.
+func Services(ctx context.Context, m machine.Machine) map[string]facts.Service {
+	return reader{m}.services(ctx)
+}
+
 // Read gives what can be read; what cannot stays empty.
 func Read(ctx context.Context, m machine.Machine, services bool) *facts.Facts {
 	r := reader{m}

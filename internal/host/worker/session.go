@@ -230,6 +230,9 @@ func (s *session) serve(ctx context.Context) (err error) {
 	if err := s.send(wire.Message{Hello: &wire.Hello{Format: wire.Format}}); err != nil {
 		return errLost
 	}
+	if len(start.Capture) > 0 {
+		return s.capture(ctx, start.Capture)
+	}
 	if start.OnlyFacts {
 		return s.send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)})
 	}

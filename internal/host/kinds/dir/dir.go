@@ -23,6 +23,16 @@ var about = &schema.Kind{
 	Attrs: append([]schema.Attr{
 		{Name: "with_contents", Type: schema.Bool, Default: "false", Doc: "When absent: whether to remove all that lies in it as well; otherwise it must be empty.", Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
+	Examples: []schema.Example{
+		{About: "A folder for one user alone", TOML: `[dir."/var/lib/tide"]
+owner = "root"
+mode = "0750"
+`},
+		{About: "A folder that must go, with all that is in it", TOML: `[dir."/srv/old-readings"]
+absent = true
+with_contents = true
+`},
+	},
 	Canon: schema.CleanPath,
 	Needs: kind.OwnerNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
@@ -139,4 +149,18 @@ func write(env *kind.Env, w kind.Work) error {
 		return err
 	}
 	return d.Sync()
+}
+
+// Names refuses: a host has too many folders to tell which ones are meant.
+func (Kind) Names(context.Context, *kind.Env) ([]string, error) {
+	return nil, errors.New("name one folder, such as dir:/srv")
+}
+
+// Capture declares a folder with its owner and mode.
+func (Kind) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (plan.Captured, error) {
+	st := s.(state)
+	if !st.there {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	return plan.Captured{Attrs: map[string]any{"owner": st.own.Owner, "group": st.own.Group, "mode": st.own.Mode}}, nil
 }

@@ -42,6 +42,20 @@ var about = &schema.Kind{
 		{Name: "check", Type: schema.Command, Doc: "A command that must succeed before the file is put in place; ${candidate} is the new file's path.", Examples: []string{`"tide-logger --check ${candidate}"`}},
 		{Name: "follow", Type: schema.Bool, Default: "false", Doc: "Whether to follow a symbolic link in its place instead of failing.", Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
+	Examples: []schema.Example{
+		{About: "A file whose content is written here, with what differs per host", TOML: `[file."/etc/motd"]
+content = "This is ${host.name}.\n"
+owner = "root"
+group = "root"
+mode = "0644"
+`},
+		{About: "A file from a template, checked before it is put in place", TOML: `[file."/etc/tide-logger.toml"]
+template = "logger.toml.tmpl"
+owner = "root"
+mode = "0640"
+check = "test -s ${candidate}"
+`},
+	},
 	Canon: schema.CleanPath,
 	Needs: kind.OwnerNeeds,
 	Check: func(_ string, a value.Attrs) (string, error) {
@@ -401,4 +415,33 @@ func check(ctx context.Context, env *kind.Env, t plan.Task, candidate string) er
 		return &machine.CommandError{Program: "the check (" + t.Attrs.Text("check") + "), so the file was left as it is; it", Code: out.Code, Last: last, Output: out.Combined}
 	}
 	return nil
+}
+
+// Names refuses: a host has too many files to tell which ones are meant.
+func (Kind) Names(context.Context, *kind.Env) ([]string, error) {
+	return nil, errors.New("name one file, such as file:/etc/motd")
+}
+
+// Capture declares a file with its owner and mode, and with its content when
+// that is a text that is short enough.
+func (Kind) Capture(_ context.Context, env *kind.Env, t plan.Task, s any) (plan.Captured, error) {
+	st := s.(state)
+	if !st.there {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	c := plan.Captured{Attrs: map[string]any{"owner": st.own.Owner, "group": st.own.Group, "mode": st.own.Mode}}
+	if st.size > kind.MaxDiff {
+		c.Note = fmt.Sprintf("its %d bytes are too many to be shown; put them beside the manifest and name them with copy", st.size)
+		return c, nil
+	}
+	content, err := text(env, st.path)
+	if err != nil {
+		return c, err
+	}
+	if !isText(content) {
+		c.Note = "it holds no text; put it beside the manifest and name it with copy"
+		return c, nil
+	}
+	c.Attrs["content"] = content
+	return c, nil
 }

@@ -3,6 +3,7 @@ package group
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 
@@ -20,6 +21,13 @@ var about = &schema.Kind{
 	Attrs: []schema.Attr{
 		{Name: "gid", Type: schema.Int, Default: "the next free number", Doc: "Its number.", Examples: []string{"2100"}},
 		{Name: "system", Type: schema.Bool, Default: "false", Doc: "When it is made: whether its number comes from the system's range.", Examples: []string{"true"}},
+	},
+	Examples: []schema.Example{
+		{About: "A group of people", TOML: `[group.keepers]
+`},
+		{About: "A group with a number of its own", TOML: `[group.dialers]
+gid = 2100
+`},
 	},
 	Canon: schema.AccountName,
 }
@@ -104,4 +112,32 @@ func command(t plan.Task, st state) machine.Command {
 		args = append(args, "-g", strconv.FormatInt(gid, 10))
 	}
 	return machine.Command{Args: append(args, t.Ref.Name)}
+}
+
+// Names lists the groups that people made: those from id 1000 on, without the
+// ones that only hold one user of the same name.
+func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	a, err := env.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, g := range a.LocalGroups() {
+		if _, own := a.User(g.Name); g.GID >= kind.FirstPerson && g.GID < kind.LastPerson && !own {
+			out = append(out, g.Name)
+		}
+	}
+	return out, nil
+}
+
+// Capture declares a group with its id.
+func (Kind) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (plan.Captured, error) {
+	st := s.(state)
+	switch {
+	case !st.there:
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	case !st.local:
+		return plan.Captured{}, errors.New("it comes from a directory service")
+	}
+	return plan.Captured{Attrs: map[string]any{"gid": int64(st.gid)}}, nil
 }

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/machine"
 )
 
@@ -157,6 +158,35 @@ func (a *Accounts) GroupsOf(user string) map[string]bool {
 			if m == user {
 				out[g.Name] = true
 			}
+		}
+	}
+	return out
+}
+
+// FirstPerson and LastPerson bound the ids of accounts that are people's, as
+// login.defs(5) has them by default.
+const (
+	FirstPerson = 1000
+	LastPerson  = 60000
+)
+
+// LocalUsers lists the host's own users by name.
+func (a *Accounts) LocalUsers() []User {
+	var out []User
+	for _, name := range value.Keys(a.users) {
+		if a.users[name].Local {
+			out = append(out, a.users[name])
+		}
+	}
+	return out
+}
+
+// LocalGroups lists the host's own groups by name.
+func (a *Accounts) LocalGroups() []Group {
+	var out []Group
+	for _, name := range value.Keys(a.groups) {
+		if a.groups[name].Local {
+			out = append(out, a.groups[name])
 		}
 	}
 	return out

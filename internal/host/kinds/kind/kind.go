@@ -29,6 +29,11 @@ type Kind interface {
 	// Compare says what differs. It is pure: it looks at nothing but its
 	// arguments.
 	Compare(t plan.Task, state any) []plan.Change
+	// Names lists what of this kind stands on the host and is worth declaring:
+	// what people put there, not what every host has.
+	Names(ctx context.Context, env *Env) ([]string, error)
+	// Capture gives the attributes that declare what was read.
+	Capture(ctx context.Context, env *Env, t plan.Task, state any) (plan.Captured, error)
 	// Joint says whether neighbours are better written together than one by one.
 	Joint() bool
 	// Write makes what differs as declared, for neighbours in the order of the

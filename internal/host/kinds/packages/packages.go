@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +36,14 @@ var about = &schema.Kind{
 		"[run] package_list_age. Configuration files that were changed by hand are kept.",
 	Attrs: []schema.Attr{
 		{Name: "version", Type: schema.Version, Default: "any", Doc: `An exact version as the package manager prints it, or "newest".`, Examples: []string{`"newest"`, `"1.4.2-1"`}},
+	},
+	Examples: []schema.Example{
+		{About: "A package in its newest version", TOML: `[package.tide-logger]
+version = "newest"
+`},
+		{About: "A package that must not be there", TOML: `[package.old-ticker]
+absent = true
+`},
 	},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
@@ -379,4 +389,45 @@ func argument(w kind.Work) string {
 		return w.Task.Ref.Name
 	}
 	return w.Task.Ref.Name + "=" + version
+}
+
+// Names lists the packages that were asked for, not those that came along with
+// others (apt's extended_states notes these).
+func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	data, err := machine.ReadFile(env.Machine, "/var/lib/dpkg/status")
+	if err != nil {
+		return nil, err
+	}
+	along := map[string]bool{}
+	states, err := machine.ReadFile(env.Machine, "/var/lib/apt/extended_states")
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for stanza := range bytes.SplitSeq(states, []byte("\n\n")) {
+		stanza = append([]byte("\n"), stanza...)
+		along[field(stanza, "Package")] = field(stanza, "Auto-Installed") == "1"
+	}
+	var out []string
+	for stanza := range bytes.SplitSeq(data, []byte("\n\n")) {
+		stanza = append([]byte("\n"), stanza...)
+		name := field(stanza, "Package")
+		essential := field(stanza, "Essential") == "yes" || slices.Contains([]string{"required", "important"}, field(stanza, "Priority"))
+		if name != "" && !along[name] && !essential && strings.HasSuffix(field(stanza, "Status"), " installed") {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out), nil
+}
+
+// Capture declares a package as installed, in whatever version.
+func (Kind) Capture(_ context.Context, _ *kind.Env, t plan.Task, s any) (plan.Captured, error) {
+	st := s.(state)
+	switch {
+	case st.half != "":
+		return plan.Captured{}, fmt.Errorf("it is %s, neither installed nor absent", st.half)
+	case st.version == "":
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	return plan.Captured{Note: "the version is " + st.version}, nil
 }

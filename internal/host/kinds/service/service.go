@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/gather"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
@@ -39,6 +40,19 @@ var about = &schema.Kind{
 		{Name: "restart_on", Type: schema.RefTo, List: true, Doc: "What makes a restart due when it changes.", Examples: []string{`["file:/etc/tide-logger.toml"]`}},
 		{Name: "reload_on", Type: schema.RefTo, List: true, Doc: "What makes a reload due when it changes.", Examples: []string{`["file:/etc/chart-press.toml"]`}},
 		{Name: "optional", Type: schema.Bool, Default: "false", Doc: "Whether it is fine when there is no such unit.", Examples: []string{"true"}},
+	},
+	Examples: []schema.Example{
+		{About: "A service that runs, starts at boot, and is restarted when its package changes", TOML: `[package.tide-logger]
+
+[service.tide-logger]
+running = true
+boot = true
+restart_on = ["package:tide-logger"]
+`},
+		{About: "A service that is to be off", TOML: `[service.cron]
+running = false
+boot = false
+`},
 	},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
@@ -349,4 +363,35 @@ func systemctl(ctx context.Context, env *kind.Env, args ...string) error {
 		return err
 	}
 	return res.Fault(c)
+}
+
+// Names lists the services that start at boot.
+func (Kind) Names(ctx context.Context, env *kind.Env) ([]string, error) {
+	var out []string
+	services := gather.Services(ctx, env.Machine)
+	for _, name := range value.Keys(services) {
+		if _, err := about.Canon(name); services[name].Boot && err == nil && !strings.HasSuffix(name, "@") {
+			out = append(out, name)
+		}
+	}
+	return out, nil
+}
+
+// Capture declares a service as it runs and starts now.
+func (Kind) Capture(_ context.Context, _ *kind.Env, t plan.Task, s any) (plan.Captured, error) {
+	st := s.(state)
+	switch {
+	case st.load == "not-found":
+		return plan.Captured{}, errors.New("there is no such unit")
+	case st.load == "masked":
+		return plan.Captured{}, errors.New("the unit is masked")
+	}
+	c := plan.Captured{Attrs: map[string]any{"running": st.running()}}
+	switch st.file {
+	case "static", "indirect", "generated", "transient":
+		c.Note = "whether it starts at boot is not its own to say: its unit file is " + st.file
+	default:
+		c.Attrs["boot"] = atBoot(st.file)
+	}
+	return c, nil
 }

@@ -35,6 +35,20 @@ var about = &schema.Kind{
 		{Name: "password", Type: schema.Hidden, Doc: "The password itself; never shown.", Examples: []string{`"${data.keeper_password}"`}},
 		{Name: "password_hash", Type: schema.Hidden, Doc: `The password as crypt(5) hashes it, or "!" for none that fits; never shown.`, Examples: []string{`"!"`}},
 	},
+	Examples: []schema.Example{
+		{About: "A keeper in a group that is made before the account", TOML: `[user.maren]
+comment = "Maren, keeper"
+groups = ["keepers"]
+shell = "/bin/bash"
+
+[group.keepers]
+`},
+		{About: "An account for a service", TOML: `[user.tidelog]
+system = true
+home = "/var/lib/tide"
+shell = "/usr/sbin/nologin"
+`},
+	},
 	Canon: schema.AccountName,
 	Needs: func(n schema.Needer) []value.Ref {
 		out := []value.Ref{{Kind: "group", Name: n.Ref.Name}} // which becomes its primary group unless another is named
@@ -281,4 +295,47 @@ func account(w kind.Work, st state, own bool) []string {
 		args = slices.Concat(args, []string{"-a", "-G", strings.Join(st.missing, ",")})
 	}
 	return args
+}
+
+// Names lists the accounts of people: those from id 1000 on.
+func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	a, err := env.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, u := range a.LocalUsers() {
+		if u.UID >= kind.FirstPerson && u.UID < kind.LastPerson {
+			out = append(out, u.Name)
+		}
+	}
+	return out, nil
+}
+
+// Capture declares an account, without its password.
+func (Kind) Capture(_ context.Context, env *kind.Env, t plan.Task, s any) (plan.Captured, error) {
+	st := s.(state)
+	switch {
+	case !st.there:
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	case !st.user.Local:
+		return plan.Captured{}, errors.New("it comes from a directory service")
+	}
+	a, err := env.Accounts()
+	if err != nil {
+		return plan.Captured{}, err
+	}
+	c := plan.Captured{Attrs: map[string]any{"uid": int64(st.user.UID), "group": st.group, "home": st.user.Home, "shell": st.user.Shell, "comment": st.user.Comment}}
+	for _, name := range []string{"home", "shell"} {
+		if c.Attrs[name] == "" {
+			delete(c.Attrs, name)
+		}
+	}
+	if groups := value.Keys(a.GroupsOf(t.Ref.Name)); len(groups) > 0 {
+		c.Attrs["groups"] = groups
+	}
+	if hash, err := shadow(env, t.Ref.Name); err == nil && hash != "" && !strings.HasPrefix(hash, "!") && !strings.HasPrefix(hash, "*") {
+		c.Note = "it has a password, which is not shown"
+	}
+	return c, nil
 }

@@ -1,0 +1,72 @@
+package worker
+
+import (
+	"context"
+	"fmt"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/ledger"
+)
+
+// maxCaptured bounds what one message holds, in bytes of text.
+const maxCaptured = 512 << 10
+
+// capture tells what stands, and changes nothing: it takes no lock.
+func (s *session) capture(ctx context.Context, asked []value.Ref) error {
+	var list []plan.Captured
+	for _, ref := range asked {
+		list = append(list, s.captureOne(ctx, ref)...)
+	}
+	start, total := 0, 0
+	for i, c := range list {
+		n := 64 + len(c.Ref.Name) + len(c.Note) + len(c.Problem)
+		for k, v := range c.Attrs {
+			n += len(k) + len(fmt.Sprint(v)) + 16
+		}
+		if total+n > maxCaptured && i > start {
+			if s.send(wire.Message{Captured: &wire.Captured{List: list[start:i]}}) != nil {
+				return errLost
+			}
+			start, total = i, 0
+		}
+		total += n
+	}
+	return s.send(wire.Message{Captured: &wire.Captured{List: list[start:], Last: true}})
+}
+
+func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured {
+	fail := func(err error) []plan.Captured { return []plan.Captured{{Ref: ref, Problem: err.Error()}} }
+	k, ok := kinds.Find(ref.Kind)
+	if !ok {
+		return fail(fmt.Errorf("this worker does not know the kind %q", ref.Kind))
+	}
+	env := &kind.Env{Machine: s.m, Store: &ledger.Store{}}
+	names := []string{ref.Name}
+	if ref.Name == "" {
+		var err error
+		if names, err = k.Names(ctx, env); err != nil {
+			return fail(err)
+		}
+	}
+	for i, name := range names {
+		env.Tasks = append(env.Tasks, plan.Task{ID: i, Ref: value.Ref{Kind: ref.Kind, Name: name}, Attrs: value.Attrs{}})
+	}
+	var out []plan.Captured
+	for i, reading := range k.Read(ctx, env, env.Tasks) {
+		t := env.Tasks[i]
+		c, err := plan.Captured{}, reading.Err
+		if err == nil {
+			c, err = k.Capture(ctx, env, t, reading.State)
+		}
+		c.Ref = t.Ref
+		if err != nil {
+			c = plan.Captured{Ref: t.Ref, Problem: err.Error()}
+		}
+		out = append(out, c)
+	}
+	return out
+}
