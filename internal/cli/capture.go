@@ -20,7 +20,7 @@ import (
 func (a *App) captureCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "capture HOST KIND | KIND:NAME...", Short: "Print what stands on a host as a manifest", GroupID: "grow", Args: cobra.MinimumNArgs(2),
-		Long: "Capture reads what stands on a host and prints it as declarations: applied to the same host they change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, services\nthat start at boot, packages that were asked for. Passwords are never shown. It changes nothing on the host.",
+		Long:    "Capture reads what stands on a host and prints it as declarations: applied to the same host they change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, services\nthat start at boot, packages that were asked for. Passwords are never shown. It changes nothing on the host.",
 		Example: "  jadekettle capture gauge-01 service:tide-logger file:/etc/motd\n  jadekettle capture gauge-01 user > manifests/people.toml",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.load(args[:1], nil)

@@ -35,7 +35,11 @@ func (a *App) initCommand() *cobra.Command {
 			for _, name := range made {
 				fmt.Fprintln(a.Out, filepath.Join(dir, name))
 			}
-			fmt.Fprintf(a.Out, "\nA project is ready. Next: cd %s, jadekettle lint, jadekettle preview\n", dir)
+			if _, err := writeSchemas(filepath.Join(dir, schemaDir)); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "%s, the schemas that editors read\n", filepath.Join(dir, schemaDir))
+			fmt.Fprintf(a.Out, "\nA project is ready. Next: cd %s, jadekettle lint, jadekettle rehearse, jadekettle preview\n", dir)
 			return nil
 		},
 	}

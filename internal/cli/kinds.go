@@ -286,7 +286,9 @@ func (a *App) kindsFunctions() *cobra.Command {
 			a.functions(list)
 			return nil
 		},
-		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) { return expr.FunctionNames(), noFiles },
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return expr.FunctionNames(), noFiles
+		},
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
@@ -98,6 +99,7 @@ func (p *Project) marks(file string) map[int][]mark {
 
 // watch gathers over all hosts what advice is given from.
 type watch struct {
+	mu         sync.Mutex
 	conditions map[*expr.Program]*outcomes
 	dropped    map[[2]string]value.Place // from and to
 	byFacts    map[value.Place]string    // declarations with secrets, and the group
@@ -110,6 +112,8 @@ func newWatch() *watch {
 }
 
 func (w *watch) condition(p *expr.Program, yes, known bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	o := w.conditions[p]
 	if o == nil {
 		o = &outcomes{}
@@ -123,6 +127,56 @@ func (w *watch) condition(p *expr.Program, yes, known bool) {
 	default:
 		o.no = true
 	}
+}
+
+// Outcome is one condition of the project and what it gave while it was
+// watched.
+type Outcome struct {
+	Text        string
+	Place       value.Place
+	True, False bool
+	Meant       string // the reason why it need not have been both
+}
+
+// OneSided is the code by which a condition is marked that is never both true
+// and false in a rehearsal.
+const OneSided = "one-sided"
+
+// Watch makes every Plan from now on remember what its conditions gave.
+func (p *Project) Watch() { p.watching = newWatch() }
+
+// Outcomes tells of every condition of the project, in the order of files and
+// lines, what it gave since Watch.
+func (p *Project) Outcomes() []Outcome {
+	var out []Outcome
+	add := func(c *expr.Program) {
+		if c == nil {
+			return
+		}
+		o := Outcome{Text: c.Text(), Place: c.At(0)}
+		if seen := p.watching.conditions[c]; seen != nil {
+			o.True, o.False = seen.yes, seen.no
+		}
+		marks := p.marks(o.Place.File)
+		for _, line := range []int{o.Place.Line, wholeFile} {
+			for _, m := range marks[line] {
+				if m.code == OneSided {
+					o.Meant = m.reason
+				}
+			}
+		}
+		out = append(out, o)
+	}
+	for _, name := range value.Keys(p.units) {
+		for _, e := range p.units[name].entries {
+			if e.decl != nil {
+				add(e.decl.cond)
+			} else {
+				add(e.use.cond)
+			}
+		}
+	}
+	return out
 }
 
 // host takes up what one host shows.

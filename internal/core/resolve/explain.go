@@ -376,6 +376,15 @@ func (p *Project) Refs() []string {
 // Manifests lists the project's manifests with what each is for.
 func (p *Project) Manifests() []string { return value.Keys(p.units) }
 
+// ManifestFile gives the file of a manifest.
+func (p *Project) ManifestFile(name string) (string, bool) {
+	u := p.units[name]
+	if u == nil {
+		return "", false
+	}
+	return u.File, true
+}
+
 // Shown writes a value in one line, secrets hidden.
 func Shown(v any) string {
 	switch v := v.(type) {

@@ -21,6 +21,7 @@ import (
 // *value.Problems that names the host.
 func (p *Project) Plan(h *inventory.Host, f *facts.Facts) (*plan.Plan, error) {
 	r := p.resolver(h, f)
+	r.watch = p.watching
 	r.run()
 	if err := r.problems.Err(); err != nil {
 		r.problems.On(h.Name)

@@ -50,6 +50,7 @@ type Project struct {
 
 	files    fs.FS
 	catalog  schema.Catalog
+	watching *watch // told of conditions by every Plan; may be nil
 	options  Options
 	units    map[string]*unit // by manifest
 	given    map[*manifest.Node]evaluator
@@ -425,7 +426,9 @@ func Check(files fs.FS, catalog schema.Catalog, options Options) (*Project, erro
 		r := p.resolver(h, nil)
 		r.watch, r.explain = w, true
 		r.run()
-		r.implied()
+		if r.problems.Err() == nil {
+			r.implied()
+		}
 		w.host(r)
 		r.problems.On(h.Name)
 		ps.AddErr(h.Place, r.problems.Err())

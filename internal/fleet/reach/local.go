@@ -30,6 +30,21 @@ func (l *local) start(command string) (*process, error) {
 	return p, nil
 }
 
+// InProcess makes a session with a worker that serve runs in this process.
+func InProcess(serve func(r io.Reader, w io.Writer) error) *Session {
+	fromUs, toWorker := io.Pipe()
+	fromWorker, toUs := io.Pipe()
+	errs := &machine.Keep{}
+	go func() {
+		if err := serve(fromUs, toUs); err != nil {
+			fmt.Fprintln(errs, err)
+		}
+		toUs.Close()
+		fromUs.Close()
+	}()
+	return &Session{Reader: fromWorker, Writer: toWorker, in: toWorker, tr: &local{pipes: []io.Closer{toWorker, fromWorker}}, errs: errs}
+}
+
 // close lets a worker see the end of its input. It is not killed: it finishes
 // the task in hand.
 func (l *local) close() {

@@ -210,7 +210,7 @@ func Existence(absent bool) plan.Change {
 // ParentDirs lists the references of declared folders above a path, the
 // nearest only.
 func ParentDirs(n schema.Needer) []value.Ref {
-	for p := path.Dir(n.Ref.Name); p != "/"; p = path.Dir(p) {
+	for p := path.Dir(n.Ref.Name); len(p) > 1; p = path.Dir(p) {
 		if ref := (value.Ref{Kind: "dir", Name: p}); n.Declared(ref) {
 			return []value.Ref{ref}
 		}

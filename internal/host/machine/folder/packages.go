@@ -100,19 +100,39 @@ func (h *Host) setStatus(name, status, version string) {
 	h.write("/var/lib/dpkg/status", strings.Join(keep, "\n\n")+"\n\n", 0o644)
 }
 
+// versions gives what the repository has of a package. A lenient machine finds
+// any, which brings a service of its own name.
+func (h *Host) versions(name string) []pkg {
+	if list := repository[name]; list != nil || !h.spec.Lenient {
+		return list
+	}
+	version := "1.0-1"
+	for _, a := range h.spec.Available {
+		if n, v, ok := strings.Cut(a, "="); ok && n == name {
+			version = v
+		}
+	}
+	return []pkg{{version: version, files: map[string]string{"/lib/systemd/system/" + name + ".service": unitFile(name, name)}}}
+}
+
 // find gives a version of a package, the newest when none is named.
-func find(name, version string) (pkg, bool) {
-	versions := repository[name]
+func (h *Host) find(name, version string) (pkg, bool) {
+	versions := h.versions(name)
 	for i := len(versions) - 1; i >= 0; i-- {
 		if version == "" || versions[i].version == version {
 			return versions[i], true
 		}
 	}
+	if h.spec.Lenient && len(versions) > 0 {
+		p := versions[len(versions)-1]
+		p.version = version
+		return p, true
+	}
 	return pkg{}, false
 }
 
 func (h *Host) install(name, version string) error {
-	p, ok := find(name, version)
+	p, ok := h.find(name, version)
 	if !ok {
 		return fmt.Errorf("no package %s is in the made-up repository", name)
 	}
@@ -167,11 +187,11 @@ func (h *Host) aptGet(c machine.Command, out io.Writer) int {
 func (h *Host) aptInstall(words []string, out io.Writer) int {
 	for _, w := range words { // apt looks all of them up before it touches any
 		name, version, exact := strings.Cut(w, "=")
-		if len(repository[name]) == 0 {
+		if len(h.versions(name)) == 0 {
 			fmt.Fprintf(out, "Reading package lists...\nE: Unable to locate package %s\n", name)
 			return 100
 		}
-		if _, ok := find(name, version); exact && !ok {
+		if _, ok := h.find(name, version); exact && !ok {
 			fmt.Fprintf(out, "Reading package lists...\nE: Version '%s' for '%s' was not found\n", version, name)
 			return 100
 		}
@@ -193,7 +213,7 @@ func (h *Host) uninstall(name string) {
 		return
 	}
 	h.setStatus(name, "", "")
-	p, _ := find(name, version)
+	p, _ := h.find(name, version)
 	for file := range p.files {
 		h.remove(file)
 		h.mu.Lock()
@@ -205,7 +225,7 @@ func (h *Host) uninstall(name string) {
 // aptCache answers "policy NAME...".
 func (h *Host) aptCache(c machine.Command, out io.Writer) int {
 	for _, name := range c.Args[2:] {
-		p, ok := find(name, "")
+		p, ok := h.find(name, "")
 		if !ok {
 			continue
 		}

@@ -1,8 +1,10 @@
 package folder
 
 import (
+	"errors"
 	"fmt"
 	"hash/fnv"
+	"regexp"
 	"strings"
 )
 
@@ -15,7 +17,18 @@ type Spec struct {
 	Disk     int64    // bytes; 32 GiB by default
 	CPUs     int      // 2 by default
 	Packages []string // installed at first, name or name=version
-	Accounts []string // passwd lines that a directory service knows
+	Version  string   // of the system; its usual one by default
+	Like     string   // the systems that it is like, as os-release(5) has it
+
+	// Lenient lets any package be installed and any command succeed, for
+	// projects whose software nobody made up a stand-in for.
+	Lenient   bool
+	Available []string // name=version of packages that can be installed
+	Services  []string // units that are there, run, and start at boot
+	Users     []string // accounts that are there
+	Groups    []string // groups that are there
+	Files     map[string]string
+	Accounts  []string // passwd lines that a directory service knows
 }
 
 func (s Spec) withDefaults() Spec {
@@ -36,6 +49,8 @@ func (s Spec) withDefaults() Spec {
 	}
 	return s
 }
+
+var versionLine = regexp.MustCompile(`VERSION_ID=".*"`)
 
 const debianRelease = `PRETTY_NAME="Debian GNU/Linux 12 (bookworm)"
 NAME="Debian GNU/Linux"
@@ -74,8 +89,17 @@ func (h *Host) populate() error {
 	id := fnv.New64a()
 	id.Write([]byte(s.Name))
 	release := debianRelease
-	if s.OS == "ubuntu" {
+	switch {
+	case s.OS == "ubuntu":
 		release = ubuntuRelease
+	case s.OS != "debian":
+		release = fmt.Sprintf("PRETTY_NAME=%q\nNAME=%q\nVERSION_ID=\"1\"\nID=%s\n", s.OS, s.OS, s.OS)
+	}
+	if s.Like != "" {
+		release += fmt.Sprintf("ID_LIKE=%q\n", s.Like)
+	}
+	if s.Version != "" {
+		release = versionLine.ReplaceAllString(release, fmt.Sprintf("VERSION_ID=%q", s.Version))
 	}
 	files := []struct {
 		path, text string
@@ -104,6 +128,16 @@ func (h *Host) populate() error {
 		{"/lib/systemd/system/ssh.service", "[Unit]\nDescription=Secure shell\n[Service]\nExecStart=/usr/sbin/sshd -D\n[Install]\nWantedBy=multi-user.target\n", 0o644},
 		{"/lib/systemd/system/cron.service", "[Unit]\nDescription=Time table\n[Service]\nExecStart=/usr/sbin/cron -f\n[Install]\nWantedBy=multi-user.target\n", 0o644},
 		{"/home/.there", "", 0o644},
+		{"/tmp/.there", "", 0o644},
+		{"/opt/.there", "", 0o644},
+		{"/usr/local/bin/.there", "", 0o644},
+		{"/usr/local/share/.there", "", 0o644},
+		{"/etc/systemd/system/.there", "", 0o644},
+		{"/etc/cron.d/.there", "", 0o644},
+		{"/etc/sudoers.d/.there", "", 0o600},
+		{"/var/cache/.there", "", 0o644},
+		{"/var/spool/.there", "", 0o644},
+		{"/var/www/.there", "", 0o644},
 		{"/root/.there", "", 0o600},
 		{"/srv/.there", "", 0o644},
 		{"/var/log/.there", "", 0o644},
@@ -117,6 +151,9 @@ func (h *Host) populate() error {
 	for _, name := range []string{"ssh.service", "cron.service"} {
 		h.units[name] = &unit{active: true, enabled: true, since: h.uptime()}
 	}
+	if err := h.given(); err != nil {
+		return err
+	}
 	for _, p := range s.Packages {
 		name, version, _ := strings.Cut(p, "=")
 		if err := h.install(name, version); err != nil {
@@ -124,6 +161,40 @@ func (h *Host) populate() error {
 		}
 	}
 	return nil
+}
+
+// given puts in place what the spec says is there besides.
+func (h *Host) given() error {
+	s := h.spec
+	passwd, group, shadow := h.read("/etc/passwd"), h.read("/etc/group"), h.read("/etc/shadow")
+	id := 900
+	for _, name := range s.Groups {
+		id++
+		group += fmt.Sprintf("%s:x:%d:\n", name, id)
+	}
+	for _, name := range s.Users {
+		id++
+		passwd += fmt.Sprintf("%s:x:%d:%d::/home/%s:/bin/sh\n", name, id, id, name)
+		group += fmt.Sprintf("%s:x:%d:\n", name, id)
+		shadow += name + ":*:19700:0:99999:7:::\n"
+	}
+	files := map[string]string{}
+	for name, text := range s.Files {
+		files[name] = text
+	}
+	for _, name := range s.Services {
+		if !strings.Contains(name, ".") {
+			name += ".service"
+		}
+		files["/lib/systemd/system/"+name] = unitFile(name, name)
+		h.units[name] = &unit{active: true, enabled: true, since: h.uptime()}
+	}
+	for name, text := range files {
+		if err := h.write(name, text, 0o644); err != nil {
+			return err
+		}
+	}
+	return errors.Join(h.write("/etc/passwd", passwd, 0o644), h.write("/etc/group", group, 0o644), h.write("/etc/shadow", shadow, 0o640))
 }
 
 const baseStatus = `Package: dpkg
@@ -142,3 +213,11 @@ Architecture: amd64
 Version: 0.3-1
 
 `
+
+// Installed gives the version of a package that is installed, or "".
+func (h *Host) Installed(name string) string { return h.status(name) }
+
+// HasAccount says whether an account is in passwd or group.
+func (h *Host) HasAccount(file, name string) bool {
+	return strings.Contains("\n"+h.read("/etc/"+file), "\n"+name+":")
+}

@@ -1,0 +1,360 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/charmbracelet/huh"
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/history"
+	"jadekettle/internal/host/kinds"
+)
+
+func (a *App) addCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "add KIND NAME", Short: "Append a declaration to a manifest", GroupID: "grow",
+		Long:    "Add appends a declaration to a manifest. Attributes are given as flags, which each kind has after its own\nattributes; without any, on a terminal, they are asked for in a form that checks each answer.",
+		Example: "  jadekettle add package tide-logger --version newest --to gauge\n  jadekettle add service tide-logger",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return fmt.Errorf("add wants a kind and a name; the kinds are %s", strings.Join(kinds.Catalog().Names(), ", "))
+			}
+			return fmt.Errorf("there is no kind %q; %s", args[0], value.Meant(args[0], kinds.Catalog().Names(), "the kinds are "+strings.Join(kinds.Catalog().Names(), ", ")))
+		},
+		Args: cobra.ArbitraryArgs,
+	}
+	for _, name := range kinds.Catalog().Names() {
+		k, _ := kinds.Catalog().Kind(name)
+		c.AddCommand(a.addKind(k))
+	}
+	return c
+}
+
+// entry is a declaration being put together.
+type entry struct {
+	kind  *schema.Kind
+	name  string
+	to    string // the manifest
+	attrs []entryAttr
+}
+
+// entryAttr is one attribute with its value as TOML.
+type entryAttr struct{ name, toml string }
+
+func (a *App) addKind(k *schema.Kind) *cobra.Command {
+	to := ""
+	c := &cobra.Command{
+		Use: k.Name + " NAME", Short: k.About, Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			e := &entry{kind: k, to: to}
+			if len(args) > 0 {
+				e.name = args[0]
+			}
+			given, err := e.flags(c)
+			if err != nil {
+				return err
+			}
+			p, err := a.open()
+			if err != nil {
+				return err
+			}
+			if a.Terminal && (e.name == "" || !given) {
+				if err := e.ask(p); err != nil {
+					return err
+				}
+			}
+			return a.add(p, e)
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "the manifest that it is added to")
+	c.RegisterFlagCompletionFunc("to", a.completeManifests)
+	for _, at := range attrsOf(k) {
+		doc := strings.TrimSuffix(at.Doc, ".")
+		switch {
+		case at.List || at.Either:
+			c.Flags().StringArray(at.Name, nil, doc+"; may be repeated")
+		case at.Type == schema.Bool:
+			c.Flags().Bool(at.Name, false, doc)
+		default:
+			c.Flags().String(at.Name, "", doc)
+		}
+		if len(at.Choices) > 0 {
+			c.RegisterFlagCompletionFunc(at.Name, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+				return at.Choices, noFiles
+			})
+		}
+	}
+	return c
+}
+
+// attrsOf lists what can be given for a kind, required attributes first.
+func attrsOf(k *schema.Kind) []schema.Attr {
+	return append(requiredFirst(k.Attrs), common(k)...)
+}
+
+// flags takes up the attributes that are given as flags.
+func (e *entry) flags(c *cobra.Command) (given bool, err error) {
+	for _, at := range attrsOf(e.kind) {
+		f := c.Flags().Lookup(at.Name)
+		if !f.Changed {
+			continue
+		}
+		given = true
+		var v any = f.Value.String()
+		switch {
+		case at.List || at.Either:
+			texts, _ := c.Flags().GetStringArray(at.Name)
+			var list []any
+			for _, t := range texts {
+				list = append(list, t)
+			}
+			if v = list; at.Either && len(list) == 1 {
+				v = list[0]
+			}
+		case at.Type == schema.Bool:
+			v = f.Value.String() == "true"
+		}
+		if err := e.set(at, v); err != nil {
+			return true, err
+		}
+	}
+	return given, nil
+}
+
+// set checks a value and keeps it as TOML. A text with ${...} is only known to
+// fit when the project is resolved.
+func (e *entry) set(at schema.Attr, v any) error {
+	text, isText := v.(string)
+	if isText && !manifest.Interpolated(text) && at.Type == schema.Int {
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return fmt.Errorf("%s needs a whole number, not %q", at.Name, text)
+		}
+		v = n
+	}
+	if !isText || !manifest.Interpolated(text) {
+		if _, err := at.Value(v); err != nil {
+			return err
+		}
+	}
+	if isText && at.Type == schema.Hidden && !manifest.Interpolated(text) {
+		return fmt.Errorf("%s does not belong on a command line or into a manifest; seal it with `jadekettle secret set` and give '${data.NAME}'", at.Name)
+	}
+	e.attrs = append(e.attrs, entryAttr{at.Name, writtenValue(v)})
+	return nil
+}
+
+// writtenValue writes a value as TOML; expressions in it stay as they are.
+func writtenValue(v any) string {
+	switch v := v.(type) {
+	case string:
+		if strings.Contains(v, `"`) && !strings.ContainsAny(v, "'\n\\") {
+			return "'" + v + "'"
+		}
+		return manifest.Quote(v)
+	case []any:
+		var parts []string
+		for _, item := range v {
+			parts = append(parts, writtenValue(item))
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	}
+	s, _ := value.Text(v)
+	return s
+}
+
+// text writes the declaration.
+func (e *entry) text() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "[%s.%s]\n", e.kind.Name, manifest.QuoteKey(e.name))
+	for _, at := range e.attrs {
+		fmt.Fprintf(&b, "%s = %s\n", at.name, at.toml)
+	}
+	return b.String()
+}
+
+// add appends the declaration to its manifest, when the project takes it.
+func (a *App) add(p *project, e *entry) error {
+	if e.name == "" {
+		return fmt.Errorf("the name is missing; write jadekettle add %s NAME", e.kind.Name)
+	}
+	if err := e.checkName(e.name); err != nil {
+		return err
+	}
+	names := ownManifests(p)
+	if e.to == "" && len(names) == 1 {
+		e.to = names[0]
+	}
+	if e.to == "" {
+		return fmt.Errorf("there are the manifests %s; say which with --to", strings.Join(names, ", "))
+	}
+	file, ok := p.ManifestFile(e.to)
+	if !ok || !slices.Contains(names, e.to) {
+		return fmt.Errorf("there is no manifest %q of this project's own; %s", e.to, value.Meant(e.to, names, "there are "+strings.Join(names, ", ")))
+	}
+	full := filepath.Join(p.dir, filepath.FromSlash(file))
+	old, err := os.ReadFile(full)
+	if err != nil {
+		return err
+	}
+	text := strings.TrimRight(string(old), "\n") + "\n\n" + e.text()
+	if strings.TrimSpace(string(old)) == "" {
+		text = e.text()
+	}
+	if err := a.tryManifest(p, file, text); err != nil {
+		return err
+	}
+	info, err := os.Stat(full)
+	if err != nil {
+		return err
+	}
+	if err := history.Replace(full, []byte(text), info.Mode().Perm()); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Out, "%s\n\n%s", a.style(quiet).Render("added to "+file), e.text())
+	return nil
+}
+
+func (e *entry) checkName(name string) error {
+	if manifest.Interpolated(name) {
+		return nil
+	}
+	_, err := e.kind.Canon(name)
+	return err
+}
+
+// ownManifests lists the manifests that are not of a source.
+func ownManifests(p *project) []string {
+	return slices.DeleteFunc(p.Manifests(), func(m string) bool { return strings.Contains(m, "/") })
+}
+
+// tryManifest resolves the project as it would be with another text in one
+// file, so that nothing wrong is written.
+func (a *App) tryManifest(p *project, file, text string) error {
+	root, err := files(p.dir)
+	if err != nil {
+		return err
+	}
+	o, err := a.options(p.dir)
+	if err != nil {
+		return err
+	}
+	_, err = resolve.Check(overlay{root, file, text}, kinds.Catalog(), o)
+	var ps *value.Problems
+	if errors.As(err, &ps) {
+		return fmt.Errorf("the project would be wrong then: %s", ps.List()[0].Error())
+	}
+	return err
+}
+
+// ask puts the questions of a form.
+func (e *entry) ask(p *project) error {
+	fields := []huh.Field{}
+	if e.name == "" {
+		fields = append(fields, huh.NewInput().Title("name").Description("required: how the "+e.kind.Name+" is called").Value(&e.name).Validate(func(s string) error {
+			if s == "" {
+				return errors.New("it needs a name")
+			}
+			return trimmed(e.checkName(s))
+		}))
+	}
+	if names := ownManifests(p); e.to == "" && len(names) > 1 {
+		fields = append(fields, huh.NewSelect[string]().Title("manifest").Description("required: where it is added").Options(huh.NewOptions(names...)...).Value(&e.to))
+	}
+	answers := map[string]*string{}
+	for _, at := range requiredFirst(e.kind.Attrs) {
+		answers[at.Name] = new(string)
+		fields = append(fields, question(at, answers[at.Name]))
+	}
+	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(huh.ThemeBase16())
+	if err := form.Run(); err != nil {
+		if errors.Is(err, huh.ErrUserAborted) {
+			return errors.New("nothing was added")
+		}
+		return err
+	}
+	for _, at := range requiredFirst(e.kind.Attrs) {
+		v, given := answer(at, *answers[at.Name])
+		if !given {
+			continue
+		}
+		if err := e.set(at, v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// question asks for one attribute: choices where there are some, and else a
+// text that is checked.
+func question(at schema.Attr, to *string) huh.Field {
+	doc := at.Doc
+	if at.Required {
+		doc = "required: " + doc
+	} else if at.Default != "" {
+		doc += " Left empty: " + at.Default + "."
+	}
+	choices := at.Choices
+	if at.Type == schema.Bool {
+		choices = []string{"true", "false"}
+	}
+	if len(choices) > 0 && !at.List {
+		options := huh.NewOptions(choices...)
+		if !at.Required {
+			options = append([]huh.Option[string]{huh.NewOption("(leave out)", "")}, options...)
+		}
+		return huh.NewSelect[string]().Title(at.Name).Description(doc).Options(options...).Value(to)
+	}
+	if at.List {
+		doc += " Separate them by commas."
+	}
+	if len(at.Examples) > 0 {
+		doc += " Such as " + strings.Trim(at.Examples[0], `"[]`) + "."
+	}
+	return huh.NewInput().Title(at.Name).Description(doc).Value(to).Validate(func(s string) error {
+		v, given := answer(at, s)
+		if !given {
+			if at.Required {
+				return errors.New("it must be given")
+			}
+			return nil
+		}
+		return trimmed((&entry{}).set(at, v))
+	})
+}
+
+// answer turns what was typed into a value.
+func answer(at schema.Attr, typed string) (v any, given bool) {
+	if strings.TrimSpace(typed) == "" {
+		return nil, false
+	}
+	switch {
+	case at.List:
+		list := []any{}
+		for part := range strings.SplitSeq(typed, ",") {
+			list = append(list, strings.TrimSpace(part))
+		}
+		return list, true
+	case at.Type == schema.Bool:
+		return typed == "true", true
+	}
+	return typed, true
+}
+
+// trimmed leaves out how a value would be written in TOML, which is not asked for.
+func trimmed(err error) error {
+	if err == nil {
+		return nil
+	}
+	return errors.New(cutWhat(err))
+}

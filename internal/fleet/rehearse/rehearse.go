@@ -1,0 +1,350 @@
+// Package rehearse applies a project to simulated hosts inside this program,
+// twice, and holds what comes out to what a rehearsal file expects. Nothing is
+// contacted and no real program is started.
+package rehearse
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/reach"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/host/machine/folder"
+	"jadekettle/internal/host/worker"
+)
+
+// Dir is the project's folder of rehearsals.
+const Dir = "rehearsal"
+
+// Case is one thing that was held to what is expected.
+type Case struct {
+	File    string // of the rehearsal; empty for the conditions of the project
+	Host    string
+	Name    string
+	Failure string // empty when it is as expected
+	Place   value.Place
+	Took    time.Duration
+}
+
+// Rehearsal is one file, read.
+type Rehearsal struct {
+	File   string
+	About  string
+	Env    string
+	Hosts  []Host
+	Sealed map[string]map[string]any // values in the place of sealed files, by layer
+}
+
+// Host is one simulated host and what is expected of it.
+type Host struct {
+	Name   string
+	Place  value.Place
+	Spec   folder.Spec
+	Expect Expect
+}
+
+// Expect is what must be so after the first run. What is not said is not looked at.
+type Expect struct {
+	Place    value.Place
+	Changed  []string // declarations, kind:name
+	Right    []string // unchanged in the first run already
+	LeftOut  []string
+	Failed   []string // these fail, and nothing else
+	Absent   []string // not declared on this host
+	Packages []string // installed, name or name=version
+	Running  []string // services
+	Stopped  []string
+	Users    []string
+	Groups   []string
+	Files    map[string]string // what a file must hold, as a part of it
+	Missing  []string          // paths that must not be there
+}
+
+// Stage is what a rehearsal runs on.
+type Stage struct {
+	Project  fs.FS
+	Catalog  schema.Catalog
+	Options  resolve.Options
+	Folder   string // where the simulated hosts lie; made and removed by the caller
+	Parallel int
+}
+
+// Run plays the rehearsals and gives every case. The error says what is wrong
+// with the project itself.
+func Run(ctx context.Context, s Stage, list []Rehearsal) ([]Case, error) {
+	var out []Case
+	outcomes := map[value.Place]*resolve.Outcome{}
+	var order []value.Place
+	for i, r := range list {
+		cases, p, err := s.play(ctx, r, filepath.Join(s.Folder, fmt.Sprint(i)))
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", r.File, err)
+		}
+		out = append(out, cases...)
+		for _, o := range p.Outcomes() {
+			have := outcomes[o.Place]
+			if have == nil {
+				outcomes[o.Place] = &o
+				order = append(order, o.Place)
+				continue
+			}
+			have.True, have.False = have.True || o.True, have.False || o.False
+		}
+	}
+	for _, at := range order {
+		out = append(out, condition(*outcomes[at]))
+	}
+	return out, nil
+}
+
+// condition holds a condition to having been both true and false.
+func condition(o resolve.Outcome) Case {
+	c := Case{Name: "if " + o.Text, Place: o.Place}
+	var never string
+	switch {
+	case o.Meant != "" || o.True && o.False:
+		return c
+	case o.True:
+		never = "false"
+	case o.False:
+		never = "true"
+	default:
+		never = "asked"
+	}
+	c.Failure = fmt.Sprintf("it was never %s; add a host to a rehearsal for which it is, or write above it: # jadekettle meant %s: why", never, resolve.OneSided)
+	return c
+}
+
+// play applies the project twice to the hosts of one rehearsal.
+func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *resolve.Project, error) {
+	o := s.Options
+	if r.Env != "" {
+		o.Env = r.Env
+	}
+	o.Open = r.open(o.Open)
+	p, err := resolve.Load(s.Project, s.Catalog, o)
+	if err != nil {
+		return nil, nil, err
+	}
+	machines, hosts, err := r.build(p, dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	fleet := &run.Fleet{Project: p, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host) (*reach.Session, error) {
+		m := machines[h.Name]
+		return reach.InProcess(func(in io.Reader, out io.Writer) error { return worker.Serve(ctx, m, in, out, 0) }), nil
+	}}
+	if p.ReadsFleet() {
+		known := map[string]*facts.Facts{}
+		for _, h := range fleet.Facts(ctx, hosts) {
+			known[h.Name] = h.Facts
+		}
+		p.Fleet = p.Snapshot(func(name string) (*facts.Facts, int64, bool) { return known[name], 0, known[name] != nil })
+	}
+	p.Watch()
+	id := plan.Run{Project: p.Settings.Project, Env: p.Settings.Env, Who: "rehearsal", ListAge: p.Settings.PackageListAge}
+	id.ID = "first"
+	first := fleet.Run(ctx, hosts, id)
+	if ctx.Err() != nil {
+		return nil, nil, ctx.Err()
+	}
+	var out []Case
+	for i, h := range first {
+		e := r.Hosts[i]
+		out = append(out, r.firstRun(e, h))
+		out = append(out, r.expectations(e, h, machines[h.Name])...)
+	}
+	id.ID = "second"
+	for i, h := range fleet.Run(ctx, hosts, id) {
+		out = append(out, r.secondRun(r.Hosts[i], h))
+	}
+	return out, p, ctx.Err()
+}
+
+// open gives the rehearsal's own values in the place of a sealed file, and
+// opens one for which it has none.
+func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, []byte) ([]byte, error) {
+	return func(name string, sealed []byte) ([]byte, error) {
+		layer := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(name, "data/"), ".age"), path.Ext(strings.TrimSuffix(name, ".age")))
+		if values, ok := r.Sealed[layer]; ok {
+			return encode(values)
+		}
+		if real == nil {
+			return nil, fmt.Errorf("this file is encrypted; give its values in the rehearsal: [sealed.%q]", layer)
+		}
+		text, err := real(name, sealed)
+		if err != nil {
+			what, _, _ := strings.Cut(err.Error(), "; ")
+			return nil, fmt.Errorf("%s; give made-up values in the rehearsal: [sealed.%q]", what, layer)
+		}
+		return text, nil
+	}
+}
+
+// build makes the simulated hosts. They are those of the inventory, whether
+// these are off or not.
+func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Host, []*inventory.Host, error) {
+	machines := map[string]*folder.Host{}
+	var hosts []*inventory.Host
+	var ps value.Problems
+	for _, e := range r.Hosts {
+		h, ok := p.Inventory.Host(e.Name)
+		if !ok {
+			ps.At(e.Place, fmt.Sprintf("the rehearsal names the host %q, which is not in the inventory", e.Name), value.Meant(e.Name, p.Inventory.HostNames(), "name a host that is"))
+			continue
+		}
+		on := *h
+		on.Off = ""
+		spec := e.Spec
+		spec.Name, spec.Lenient = e.Name, true
+		if spec.Address == "" && strings.Count(h.Address(), ".") == 3 {
+			spec.Address = h.Address()
+		}
+		root := filepath.Join(dir, e.Name)
+		if err := os.MkdirAll(root, 0o755); err != nil {
+			return nil, nil, err
+		}
+		m, err := folder.New(root, spec)
+		if err != nil {
+			return nil, nil, err
+		}
+		machines[e.Name] = m
+		hosts = append(hosts, &on)
+	}
+	return machines, hosts, ps.Err()
+}
+
+func (r Rehearsal) firstRun(e Host, h *run.Host) Case {
+	c := Case{File: r.File, Host: h.Name, Name: "the first run", Place: e.Place, Took: h.Took}
+	var bad []string
+	switch {
+	case h.Wrong != nil:
+		bad = append(bad, h.Wrong.Error())
+	case h.State != run.Reached:
+		bad = append(bad, h.Message)
+	}
+	for _, t := range h.Tasks {
+		if t.Status == plan.Failed && !slices.Contains(e.Expect.Failed, t.Ref.String()) {
+			bad = append(bad, fmt.Sprintf("%s failed: %s", t.Ref, t.Message))
+		}
+	}
+	c.Failure = strings.Join(bad, "\n")
+	return c
+}
+
+func (r Rehearsal) secondRun(e Host, h *run.Host) Case {
+	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place, Took: h.Took}
+	var bad []string
+	for _, t := range h.Tasks {
+		if t.Status != plan.Changed {
+			continue
+		}
+		what := t.Ref.String() + " changed again"
+		for _, ch := range t.Changes {
+			what += fmt.Sprintf("; %s: was %s, became %s", ch.What, ch.Before, ch.After)
+		}
+		bad = append(bad, what)
+	}
+	c.Failure = strings.Join(bad, "\n")
+	return c
+}
+
+// expectations holds a host to its file's [host.NAME.expect].
+func (r Rehearsal) expectations(e Host, h *run.Host, m *folder.Host) []Case {
+	var out []Case
+	add := func(name, failure string) {
+		out = append(out, Case{File: r.File, Host: h.Name, Name: name, Failure: failure, Place: e.Expect.Place})
+	}
+	status := map[string]plan.Status{}
+	for _, t := range h.Tasks {
+		status[t.Ref.String()] = t.Status
+	}
+	for _, want := range []struct {
+		list   []string
+		status plan.Status
+	}{{e.Expect.Changed, plan.Changed}, {e.Expect.Right, plan.Unchanged}, {e.Expect.LeftOut, plan.LeftOut}, {e.Expect.Failed, plan.Failed}, {e.Expect.Absent, ""}} {
+		for _, ref := range want.list {
+			name, failure := fmt.Sprintf("%s is %s", ref, want.status), ""
+			if want.status == "" {
+				name = ref + " is not declared"
+			}
+			if got := status[ref]; got != want.status {
+				if failure = "it is " + string(got); got == "" {
+					failure = "it is not declared on this host; " + value.Meant(ref, value.Keys(status), "nothing of that name is")
+				}
+			}
+			add(name, failure)
+		}
+	}
+	for _, p := range e.Expect.Packages {
+		name, version, exact := strings.Cut(p, "=")
+		failure := ""
+		switch got := m.Installed(name); {
+		case got == "":
+			failure = "it is not installed"
+		case exact && got != version:
+			failure = "the version is " + got
+		}
+		add("package "+p+" is installed", failure)
+	}
+	for _, list := range []struct {
+		names []string
+		run   bool
+	}{{e.Expect.Running, true}, {e.Expect.Stopped, false}} {
+		for _, name := range list.names {
+			unit := name
+			if !strings.Contains(unit, ".") {
+				unit += ".service"
+			}
+			running, _ := m.Unit(unit)
+			add(fmt.Sprintf("service %s runs: %v", name, list.run), says(running != list.run, fmt.Sprintf("it runs: %v", running)))
+		}
+	}
+	for _, name := range e.Expect.Users {
+		add("user "+name+" is there", says(!m.HasAccount("passwd", name), "it is not"))
+	}
+	for _, name := range e.Expect.Groups {
+		add("group "+name+" is there", says(!m.HasAccount("group", name), "it is not"))
+	}
+	for _, name := range value.Keys(e.Expect.Files) {
+		text, err := os.ReadFile(filepath.Join(m.Root, filepath.FromSlash(name)))
+		want := e.Expect.Files[name]
+		failure := ""
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			failure = "the file is not there"
+		case err != nil:
+			failure = err.Error()
+		case !strings.Contains(string(text), want):
+			failure = "it holds:\n" + string(text)
+		}
+		add(fmt.Sprintf("file %s holds %q", name, want), failure)
+	}
+	for _, name := range e.Expect.Missing {
+		_, err := os.Lstat(filepath.Join(m.Root, filepath.FromSlash(name)))
+		add(name+" is not there", says(err == nil, "it is"))
+	}
+	return out
+}
+
+func says(bad bool, what string) string {
+	if bad {
+		return what
+	}
+	return ""
+}
