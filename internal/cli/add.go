@@ -10,7 +10,9 @@ import (
 	"strings"
 
 	"github.com/charmbracelet/huh"
+	"github.com/charmbracelet/lipgloss"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/resolve"
@@ -276,7 +278,10 @@ func (e *entry) ask(p *project) error {
 		answers[at.Name] = new(string)
 		fields = append(fields, question(at, answers[at.Name]))
 	}
-	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(huh.ThemeBase16())
+	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(formTheme()).WithWidth(lineWidth)
+	if _, height, err := term.GetSize(int(os.Stdout.Fd())); err == nil && height > 6 {
+		form = form.WithHeight(height - 2) // what does not fit is scrolled to
+	}
 	if err := form.Run(); err != nil {
 		if errors.Is(err, huh.ErrUserAborted) {
 			return errors.New("nothing was added")
@@ -293,6 +298,24 @@ func (e *entry) ask(p *project) error {
 		}
 	}
 	return nil
+}
+
+// formTheme is readable on light and on dark terminals: the field in hand is
+// bold, explanations are grey, and what is wrong is red.
+func formTheme() *huh.Theme {
+	t := huh.ThemeBase()
+	none := lipgloss.NewStyle()
+	grey, red := none.Foreground(lipgloss.Color("8")), none.Foreground(lipgloss.Color("1"))
+	t.Group.Title, t.Group.Description = none.Bold(true), grey.MarginBottom(1)
+	t.Focused.Title, t.Focused.Description = none.Bold(true), grey
+	t.Focused.SelectedOption, t.Focused.UnselectedOption, t.Focused.Option = none.Bold(true), none, none
+	t.Focused.ErrorIndicator, t.Focused.ErrorMessage = red.SetString(" !"), red
+	t.Focused.TextInput.Prompt, t.Focused.TextInput.Placeholder = none, grey
+	t.Blurred = t.Focused
+	t.Blurred.Base = t.Focused.Base.BorderStyle(lipgloss.HiddenBorder())
+	t.Blurred.Title = none
+	t.Blurred.SelectedOption = none
+	return t
 }
 
 // question asks for one attribute: choices where there are some, and else a

@@ -347,6 +347,9 @@ func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Tim
 }
 
 func leftOut(d resolve.Why) string {
+	if d.State == resolve.Perhaps {
+		return "perhaps, when its facts say so"
+	}
 	if d.State == string(plan.LeftOut) {
 		return "left out: " + d.Reason
 	}

@@ -132,7 +132,7 @@ func sarif(problems []value.Problem, advice []resolve.Advice) map[string]any {
 	}
 	driver := map[string]any{"name": "jadekettle", "version": Version, "rules": rules}
 	return map[string]any{
-		"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0",
+		"$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "version": "2.1.0",
 		"runs": []any{map[string]any{"tool": map[string]any{"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}},
 	}
 }

@@ -184,10 +184,16 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 		fmt.Fprintf(a.Out, "param.%s.%s of %s has no value\n\n", manifest, name, e.Host.Name)
 	}
 	rows := [][]string{{"from, the first wins", "file:line", "says", "used"}}
+	notes := []string{""}
 	for _, s := range list {
 		rows = append(rows, []string{s.From, dash(s.Place.String()), says(s.Value, s.Says), yesNo(s.Used)})
+		note := ""
+		if s.Text != "" {
+			note = "from " + oneLine(s.Text)
+		}
+		notes = append(notes, note)
 	}
-	a.whyTable(rows, make([]string, len(rows)))
+	a.whyTable(rows, notes)
 	return nil
 }
 

@@ -87,7 +87,7 @@ type Edge struct {
 // Why is all that is known of one declaration on a host.
 type Why struct {
 	Ref        value.Ref
-	State      string // declared, "left out", or "not declared"
+	State      string // declared, "perhaps declared", "left out", or "not declared"
 	Reason     string // for what is not declared
 	Order      int    // counted from 1, of how many
 	Of         int
@@ -107,12 +107,22 @@ func (e *Explanation) Declared() []Why {
 	items := slices.Clone(e.r.items)
 	slices.SortStableFunc(items, func(a, b *item) int { return a.task.ID - b.task.ID })
 	for _, it := range items {
-		out = append(out, Why{Ref: it.task.Ref, State: "declared", Ways: e.ways(it)})
+		out = append(out, Why{Ref: it.task.Ref, State: it.state(), Ways: e.ways(it)})
 	}
 	for _, it := range e.r.omitted {
 		out = append(out, Why{Ref: it.task.Ref, State: string(plan.LeftOut), Ways: e.ways(it), Reason: "its condition is false: " + it.decl.cond.Text()})
 	}
 	return out
+}
+
+// Perhaps is the state of what facts decide that are not known.
+const Perhaps = "perhaps declared"
+
+func (it *item) state() string {
+	if it.maybe {
+		return Perhaps
+	}
+	return "declared"
 }
 
 func (e *Explanation) ways(it *item) []Way {
@@ -154,7 +164,7 @@ func (e *Explanation) Why(ref value.Ref) Why {
 }
 
 func (e *Explanation) of(it *item) Why {
-	w := Why{Ref: it.task.Ref, State: "declared", Ways: e.ways(it), Order: it.task.ID + 1, Of: len(e.r.items)}
+	w := Why{Ref: it.task.Ref, State: it.state(), Ways: e.ways(it), Order: it.task.ID + 1, Of: len(e.r.items)}
 	for _, name := range it.decl.scope.Locals {
 		v, there := it.vars.Lookup([]string{name})
 		w.Loop = append(w.Loop, Seen{Name: name, Value: v, There: there})
@@ -236,7 +246,7 @@ func (e *Explanation) attribute(it *item, a *attr) Attribute {
 			out.Value = expr.Unknown{}
 		}
 	}
-	if text, ok := a.Node.Value.(string); ok && a.dynamic != nil {
+	if text, ok := a.Node.Value.(string); ok && a.dynamic != nil && text != out.Value {
 		out.Written = text
 	}
 	var saw []expr.Seen

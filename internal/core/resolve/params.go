@@ -7,6 +7,7 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/value"
 )
@@ -19,6 +20,7 @@ type ParamSource struct {
 	Value any
 	Says  bool
 	Used  bool
+	Text  string // as it is written, when that is an expression
 }
 
 // param gives the value of a param for the host: from the call, from the use
@@ -105,10 +107,18 @@ func (r *resolver) paramOfHost(u *unit, d *param.Decl, _ bool) ([]ParamSource, e
 	for _, g := range r.host.Params {
 		if g.Manifest == u.Name && g.Param == d.Name {
 			v, err := r.giveParam(g)
-			return []ParamSource{{From: "host " + r.host.Name, Place: g.Node.Place, Value: v, Says: err == nil}}, err
+			return []ParamSource{{From: "host " + r.host.Name, Place: g.Node.Place, Value: v, Says: err == nil, Text: expressionOf(g.Node)}}, err
 		}
 	}
 	return []ParamSource{{From: "host " + r.host.Name}}, nil
+}
+
+// expressionOf gives the text of a node that holds an expression.
+func expressionOf(n *manifest.Node) string {
+	if text, ok := n.Value.(string); ok && manifest.Interpolated(text) {
+		return text
+	}
+	return ""
 }
 
 func (r *resolver) giveParam(g inventory.Given) (any, error) {
@@ -153,7 +163,7 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSourc
 					Do:   "say it on the host, or put one group inside the other"}
 			}
 			depth = g.Depth
-			out = append(out, ParamSource{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true})
+			out = append(out, ParamSource{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true, Text: expressionOf(given.Node)})
 		}
 	}
 	if len(out) > 1 && !all {

@@ -1,0 +1,403 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadekettle/demo"
+	"jadekettle/internal/fleet/sim"
+	"jadekettle/internal/host/machine/folder"
+)
+
+// write puts files into a folder.
+func write(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		full := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// steps runs calls one after another and holds each to its code and to what it
+// prints on either side.
+type step struct {
+	code int
+	want string
+	args []string
+}
+
+func steps(t *testing.T, dir string, env []string, list []step) {
+	t.Helper()
+	for _, s := range list {
+		code, out, errs := jkEnv(t, dir, env, s.args...)
+		if code != s.code || !strings.Contains(out+errs, s.want) {
+			t.Errorf("%v ended with %d, not %d, and printed\n%s%s\nwant %s", s.args, code, s.code, out, errs, s.want)
+		}
+	}
+}
+
+func TestAFreshProjectIsClean(t *testing.T) {
+	dir := t.TempDir()
+	steps(t, dir, nil, []step{
+		{0, "A project is ready", []string{"init", "."}},
+		{0, "no problem in", []string{"lint", "--strict"}},
+		{0, "8 cases, all as expected", []string{"rehearse"}},
+		{0, `<testsuites tests="8" failures="0">`, []string{"rehearse", "--output", "junit"}},
+		{0, `"justification"`, []string{"lint", "--output", "sarif"}},
+		{2, "it takes text or json", []string{"hosts", "--output", "sarif"}},
+		{0, "added to manifests/base.toml", []string{"add", "user", "maren", "--groups", "keepers", "--groups", "watch", "--shell", "/bin/bash"}},
+		{2, `"maren" is set twice`, []string{"add", "user", "maren"}},
+		{2, "shell: \"bash\" is no absolute path", []string{"add", "user", "ottokar", "--shell", "bash"}},
+		{2, "names group:nowhere, which is not declared there", []string{"add", "user", "hedda", "--after", "group:nowhere"}},
+		{2, "does not belong on a command line", []string{"add", "user", "hedda", "--password", "ebb"}},
+		{2, `did you mean "user"?`, []string{"add", "usr", "x"}},
+		{0, "would be formatted", []string{"format", "--preview"}},
+		{3, "files formatted", []string{"format", "--fail-if-changes"}},
+		{0, "0 files formatted", []string{"format", "--fail-if-changes"}},
+		{0, "net_nth(net, n)", []string{"kinds", "search", "nth", "address"}},
+		{0, "upper(\"ebb\") gives \"EBB\"", []string{"kinds", "functions", "upper"}},
+	})
+	text, _ := os.ReadFile(filepath.Join(dir, "manifests/base.toml"))
+	if !strings.HasSuffix(string(text), "\n\n[user.maren]\ngroups = [\"keepers\", \"watch\"]\nshell = \"/bin/bash\"\n") {
+		t.Errorf("the manifest ends with %q", text[max(0, len(text)-200):])
+	}
+	for _, name := range []string{"manifest", "inventory", "settings", "rehearsal", "data"} {
+		data, err := os.ReadFile(filepath.Join(dir, ".schemas", name+".json"))
+		var doc map[string]any
+		if err != nil || json.Unmarshal(data, &doc) != nil || doc["$schema"] == nil {
+			t.Errorf("the schema of %s is not there (%v)", name, err)
+		}
+	}
+}
+
+func TestAdvice(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{
+		"jadekettle.toml": "project = \"test\"\n[env.production]\ndefault = true\n",
+		"hosts.toml":      "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n[group.big]\nwhere = 'facts.cpu.count > 4'\nmanifests = [\"vault\"]\n",
+		"manifests/gauge.toml": `[param.unused]
+default = "x"
+[file."/etc/a"]
+content = "${data.used}"
+if = "host.name == 'nobody'"
+[package.tide-logger]
+version = "newest"
+# jadekettle meant owner-mode: the package makes it
+[dir."/etc/b"]
+[user.maren]
+password = "ebb-and-flow"
+before = ["group:keepers"]
+groups = ["keepers"]
+[group.keepers]
+`,
+		"manifests/vault.toml": "[file.\"/etc/vault\"]\ncontent = \"${data.params.x}\"\nowner = \"root\"\nmode = \"0600\"\n",
+		"data/shared.yaml":     "used: 1\nunread: no\nmode: 0644\n",
+		"data/os/x.toml.age":   "x",
+	})
+	_, out, errs := jk(t, dir, "lint")
+	if !strings.Contains(errs, "no identity to open it with") {
+		t.Errorf("a sealed file without an identity: %s%s", out, errs)
+	}
+	os.Remove(filepath.Join(dir, "data/os/x.toml.age"))
+	write(t, dir, map[string]string{"data/shared.yaml": "used: one\nunread: no\nmode: 0644\nparams: {x: y}\n"})
+	code, out, errs := jk(t, dir, "lint")
+	if code != 0 || !strings.Contains(out, "no problem and 11 pieces of advice") {
+		t.Errorf("lint ended with %d: %s", code, out)
+	}
+	golden(t, "advice", errs)
+	_, out, _ = jk(t, dir, "lint", "--output", "sarif")
+	var doc struct {
+		Version string
+		Runs    []struct {
+			Results []struct {
+				RuleID       string
+				Suppressions []any
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &doc); err != nil || doc.Version != "2.1.0" || len(doc.Runs[0].Results) != 12 {
+		t.Errorf("SARIF has %d results (%v)", len(doc.Runs[0].Results), err)
+	}
+}
+
+func TestSources(t *testing.T) {
+	dir := t.TempDir()
+	git := func(args ...string) {
+		t.Helper()
+		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c", "user.email=maren@example.org", "-c", "init.defaultBranch=main"}, args...)...)
+		c.Dir = filepath.Join(dir, "tide")
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %s", args, out)
+		}
+	}
+	relay := map[string]string{
+		"tide/manifests/relay/manifest.toml": "[param.port]\ntype = \"int\"\ndefault = 1\n[file.\"/etc/relay\"]\ntemplate = \"relay.tmpl\"\nowner = \"root\"\nmode = \"0644\"\n[use.common]\n",
+		"tide/manifests/relay/relay.tmpl":    "port {{ param.port }}\n",
+		"tide/manifests/common.toml":         "[group.tide]\n",
+		"tide/docs/relay.md":                 "How to use it\n",
+	}
+	write(t, dir, relay)
+	write(t, dir, map[string]string{
+		"p/jadekettle.toml":      "project = \"test\"\n",
+		"p/hosts.toml":           "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"mine\"]\n",
+		"p/manifests/mine.toml":  "[use.north]\nmanifest = \"tide/relay\"\nparams = { port = 7 }\n",
+		"p/rehearsal/first.toml": "[host.gauge-01]\n[host.gauge-01.expect.files]\n\"/etc/relay\" = \"port 7\"\n",
+	})
+	git("init", "-q")
+	git("add", "-A")
+	git("commit", "-qm", "one")
+	git("tag", "v1")
+	project := filepath.Join(dir, "p")
+	steps(t, project, nil, []step{
+		{2, `the manifest "tide/relay", which is not there`, []string{"lint"}},
+		{2, "no revision \"v9\"", []string{"source", "add", "../tide", "--at", "v9"}},
+		{2, "is no revision", []string{"source", "add", "../tide", "--at", "--upload-pack=x"}},
+		{2, "fetch file:///nowhere", []string{"source", "add", "file:///nowhere", "--at", "v1"}},
+		{0, "manifests: tide/common, tide/relay", []string{"source", "add", "file://" + filepath.Join(dir, "tide"), "--at", "v1"}},
+		{2, `there is a source "tide" already`, []string{"source", "add", "../tide", "--at", "v1"}},
+		{0, "no problem", []string{"lint", "--strict"}},
+		{0, "all as expected", []string{"rehearse"}},
+		{0, "and so is the commit", []string{"source", "verify", "--remote"}},
+		{0, "north", []string{"hosts", "show", "gauge-01"}},
+		{0, `"at": "v1"`, []string{"source", "list", "--output", "json"}},
+	})
+	if _, err := os.Stat(filepath.Join(project, "sources/tide/docs/relay.md")); err != nil {
+		t.Errorf("the docs did not come along: %v", err)
+	}
+	write(t, project, map[string]string{"sources/tide/manifests/common.toml": "[group.tidal]\n", "sources/stray/x": ""})
+	steps(t, project, nil, []step{
+		{2, "the copy in sources/tide is not what was pinned", []string{"lint"}},
+		{2, "sources/stray has no pin", []string{"lint"}},
+		{0, "as before", []string{"source", "update", "--pinned"}},
+	})
+	os.RemoveAll(filepath.Join(project, "sources/stray"))
+	write(t, dir, map[string]string{"tide/manifests/relay/relay.tmpl": "listen {{ param.port }}\n"})
+	git("commit", "-qam", "two")
+	lock := filepath.Join(project, "sources.lock")
+	old, _ := os.ReadFile(lock)
+	steps(t, project, nil, []step{
+		{0, "no problem", []string{"lint"}},
+		{0, "as before", []string{"source", "update"}},
+		{0, "at main", []string{"source", "update", "tide", "--at", "main"}},
+		{1, "it holds:\n        listen 7", []string{"rehearse"}},
+	})
+	now, _ := os.ReadFile(lock)
+	write(t, project, map[string]string{"sources.lock": strings.Replace(string(now), `content = "sha256:`, `content = "sha256:0`, 1)})
+	steps(t, project, nil, []step{{2, "the pin of \"tide\" is not whole", []string{"lint"}}})
+	write(t, project, map[string]string{"sources.lock": string(old)})
+	steps(t, project, nil, []step{
+		{2, "is not what was pinned", []string{"source", "verify"}},
+		{0, "as before", []string{"source", "update", "--pinned"}},
+		{0, "tide is taken out", []string{"source", "remove", "tide"}},
+		{2, "add its source", []string{"lint"}},
+	})
+}
+
+// TestSecretsStayHidden follows sealed values through every output, the wire
+// and the ledger of a host.
+func TestSecretsStayHidden(t *testing.T) {
+	dir := t.TempDir()
+	fleet, err := sim.New(filepath.Join(dir, "simulated"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(fleet.Close)
+	if _, err := fleet.Add(folder.Spec{Name: "gauge-01", Packages: []string{"tide-logger"}}); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, map[string]string{
+		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\nknown_hosts = \"simulated/known_hosts\"\n",
+		"simulated.toml":  fleet.Inventory(),
+		"hosts.toml":      "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\nparams.gauge.token = \"${data.relay.token}\"\n",
+		"manifests/gauge.toml": `[param.token]
+type = "secret"
+min = 8
+[user.maren]
+password = "${data.keeper}"
+[file."/etc/relay"]
+content = "token ${upper(param.token)}\nuser relay\n"
+owner = "root"
+mode = "0600"
+[file."/etc/tide-logger.toml"]
+template = "logger.tmpl"
+owner = "root"
+mode = "0600"
+check = "tide-logger --check ${candidate}"
+`,
+		"manifests/logger.tmpl": "pass = \"{{ data.relay.token }}\"\nbroken = {{ data.relay.token }}\n",
+	})
+	const token, keeper = "rip-tide-7781", "ebb and flow 4190"
+	home := []string{"HOME=" + dir}
+	set := func(value string, args ...string) {
+		t.Helper()
+		c := exec.Command(program, args...)
+		c.Dir, c.Stdin = dir, strings.NewReader(value)
+		c.Env = append([]string{"PATH=" + os.Getenv("PATH")}, home...)
+		if code, out, errs := finish(t, c); code != 0 {
+			t.Fatalf("%v ended with %d: %s%s", args, code, out, errs)
+		}
+	}
+	steps(t, dir, home, []step{
+		{0, "under [secrets] now seals for age1", []string{"secret", "init"}},
+		{0, "seals for it already", []string{"secret", "init"}},
+		{2, "no layer of this project is called", []string{"secret", "get", "nowhere/x", "a"}},
+	})
+	set(token+"\n", "secret", "set", "shared", "relay.token")
+	set(keeper, "secret", "set", "host/gauge-01", "keeper")
+	identity := filepath.Join(dir, ".config/jadekettle/identity.txt")
+	var printed strings.Builder
+	for _, c := range []struct {
+		code int
+		want string
+		args []string
+	}{
+		{0, "no problem", []string{"lint"}},
+		{0, "you can read it", []string{"secret", "who"}},
+		{0, "(secret)", []string{"why", "gauge-01", "data.relay.token"}},
+		{0, "(secret)", []string{"why", "gauge-01", "param.gauge.token"}},
+		{0, "(secret)", []string{"why", "gauge-01", "file:/etc/relay"}},
+		{0, "(secret)", []string{"why", "gauge-01", "user:maren", "--output", "json"}},
+		{0, "", []string{"hosts", "show", "gauge-01"}},
+		{0, "would change", []string{"preview", "-v"}},
+		{1, "cannot make sense of", []string{"apply", "--all", "-v"}},
+		{1, "failed", []string{"apply", "--all", "--output", "json"}},
+		{0, "it has a password, which is not shown", []string{"capture", "gauge-01", "user:maren"}},
+		{0, "gauge-01", []string{"facts", "gauge-01", "hostname"}},
+	} {
+		code, out, errs := jkEnv(t, dir, home, c.args...)
+		if code != c.code || !strings.Contains(out+errs, c.want) {
+			t.Errorf("%v ended with %d and printed\n%s%s", c.args, code, out, errs)
+		}
+		printed.WriteString(out + errs)
+	}
+	for _, secret := range []string{token, keeper, strings.ToUpper(token)} {
+		if strings.Contains(printed.String(), secret) {
+			t.Errorf("a secret was printed:\n%s", printed.String())
+		}
+		filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+			if err != nil || e.IsDir() {
+				return nil
+			}
+			data, _ := os.ReadFile(p)
+			meant := strings.HasSuffix(p, "gauge-01/etc/relay")
+			if strings.Contains(string(data), secret) != (meant && secret == strings.ToUpper(token)) {
+				t.Errorf("%s holds a secret: %v", p, strings.Contains(string(data), secret))
+			}
+			return nil
+		})
+	}
+	if code, out, _ := jkEnv(t, dir, home, "secret", "get", "shared", "relay.token"); code != 0 || out != token+"\n" {
+		t.Errorf("get gives %d %q", code, out)
+	}
+
+	// Others, without the identity, with a wrong one, and after it was let in.
+	other := filepath.Join(dir, "other.txt")
+	steps(t, dir, []string{"HOME=" + t.TempDir()}, []step{
+		{2, "no identity to open it with", []string{"lint"}},
+		{2, "cannot be read", []string{"lint", "--identity", "nowhere.txt"}},
+		{2, "can be seen by everyone", []string{"lint", "--identity", "AGE-SECRET-KEY-1X"}},
+		{0, "now seals for", []string{"secret", "init", "--file", other}},
+		{2, "none of the identities in", []string{"lint", "--identity", other}},
+		{0, "no problem", []string{"lint", "--identity", identity}},
+		{0, "sealed for 1, the settings name 2", []string{"secret", "who"}},
+		{0, "sealed for 2 recipients", []string{"secret", "rekey", "--identity", identity}},
+		{0, "no problem", []string{"lint", "--identity", other}},
+	})
+	steps(t, dir, []string{"JADEKETTLE_IDENTITY=" + other}, []step{{0, "no problem", []string{"lint"}}})
+	broken := filepath.Join(dir, "data/shared.toml.age")
+	text, _ := os.ReadFile(broken)
+	write(t, dir, map[string]string{"data/shared.toml.age": strings.Replace(string(text), "\n", "\nAAAA", 1)})
+	steps(t, dir, home, []step{{2, "no file that age can open", []string{"lint"}}})
+}
+
+// TestQuestions asks the demo project why at every turn, and takes what stands
+// on a host for a manifest that changes nothing.
+func TestQuestions(t *testing.T) {
+	dir := demoProject(t)
+	steps(t, dir, nil, []step{
+		{0, "there was no run yet", []string{"hosts", "--moved"}},
+		{0, "the facts of gauge-03 were never read", []string{"why", "gauge-03", "data.gauge.sample_seconds"}},
+		{0, "perhaps declared", []string{"why", "chart-02", "file:/etc/chart-press-cache.toml"}},
+		{0, "changed", []string{"apply", "gauge-03", "gauge-01", "chart-02"}},
+		{0, "no host moved", []string{"hosts", "gauge-01", "--moved"}},
+		{2, "asks about nothing", []string{"why", "gauge-03", "nothing"}},
+		{2, `did you mean "gauge-03"?`, []string{"why", "guage-03", "data.x"}},
+		{0, `did you mean "sample_seconds"?`, []string{"why", "gauge-03", "data.gauge.sample_secnods"}},
+		{0, "comes by the group gauge", []string{"why", "chart-01", "service:tide-logger"}},
+		{0, "is false", []string{"why", "chart-02", "file:/etc/chart-press-cache.toml"}},
+		{2, `has no param "x"`, []string{"why", "gauge-03", "param.gauge.x"}},
+	})
+	var all strings.Builder
+	for _, about := range []string{"data.gauge.sample_seconds", "data.gauge.sensors", "param.gauge.sample_seconds", "file:/etc/tide-logger.toml", "user:wenzel", "user:nobody"} {
+		_, out, _ := jk(t, dir, "why", "gauge-03", about)
+		all.WriteString("$ why gauge-03 " + about + "\n" + out + "\n")
+	}
+	golden(t, "why", all.String())
+	_, out, _ := jk(t, dir, "hosts", "show", "gauge-03")
+	golden(t, "show", out)
+	write(t, dir, map[string]string{"hosts.toml": strings.Replace(read(t, dir, "hosts.toml"), `members = ["archive-01"]`, `members = ["archive-01", "gauge-01"]`, 1)})
+	steps(t, dir, nil, []step{
+		{0, "gauge-01  into archive  by its name", []string{"hosts", "gauge-01", "--moved"}},
+		{0, "archive-01  by its name", []string{"hosts", "--group", "archive"}},
+		{0, "gauge-01\ngauge-02", []string{"__complete", "why", ""}},
+		{0, "@gauge", []string{"__complete", "apply", ""}},
+		{0, "service:tide-logger", []string{"__complete", "preview", "--task", ""}},
+		{0, "data.gauge.", []string{"__complete", "why", "gauge-01", "data.gauge."}},
+	})
+	code, out, errs := jk(t, dir, "capture", "gauge-03", "user", "group", "service", "package", "file:/etc/tide-logger.toml", "dir:/var/lib/tide", "user:wenzel")
+	if code != 0 {
+		t.Fatalf("capture ended with %d: %s", code, errs)
+	}
+	write(t, dir, map[string]string{"manifests/captured.toml": out, "captured.toml": read(t, dir, "hosts.toml"),
+		"hosts.toml": "[connect]\nuser = \"keeper\"\nkey = \"simulated/client-key\"\nelevate = \"sudo\"\n[host.gauge-03]\n[group.all]\nmembers = [\"gauge-03\"]\nmanifests = [\"captured\"]\n"})
+	os.RemoveAll(filepath.Join(dir, "data"))
+	os.RemoveAll(filepath.Join(dir, "manifests/gauge"))
+	code, out2, errs := jk(t, dir, "preview", "gauge-03", "--fail-if-changes")
+	if code != 0 || !strings.Contains(out2, "unchanged") {
+		t.Errorf("what was captured changes something (%d):\n%s\n%s%s", code, out, out2, errs)
+	}
+}
+
+// demoProject lays the demo's project out, with its hosts simulated.
+func demoProject(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	project, err := fs.Sub(demo.Files, "project")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.CopyFS(dir, project); err != nil {
+		t.Fatal(err)
+	}
+	fleet, err := sim.New(filepath.Join(dir, "simulated"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(fleet.Close)
+	for _, name := range []string{"gauge-01", "gauge-03", "chart-02"} {
+		if _, err := fleet.Add(folder.Spec{Name: name}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(t, dir, map[string]string{"simulated.toml": fleet.Inventory(), "jadekettle.toml": strings.Replace(read(t, dir, "jadekettle.toml"), "PROJECT-IDENTITY", "saltmarsh", 1)})
+	return dir
+}
+
+func read(t *testing.T, dir, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(dir, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}

@@ -1,0 +1,111 @@
+package rehearse_test
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"jadekettle/internal/fleet/rehearse"
+	"jadekettle/internal/host/kinds"
+)
+
+func project(files ...string) fstest.MapFS {
+	fs := fstest.MapFS{
+		"jadekettle.toml":            {Data: []byte("project = \"test\"\n")},
+		"hosts.toml":                 {Data: []byte("[host.gauge-01]\naddress = \"192.0.2.21\"\n[host.gauge-02]\noff = \"in repair\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n")},
+		"manifests/gauge.toml":       {Data: []byte("")},
+		"rehearsal/one.toml":         {Data: []byte("[host.gauge-01]\n")},
+		"manifests/logger.toml.tmpl": {Data: []byte("host = \"{{ host.name }}\"\n")},
+	}
+	for i := 0; i+1 < len(files); i += 2 {
+		fs[files[i]] = &fstest.MapFile{Data: []byte(files[i+1])}
+	}
+	return fs
+}
+
+// play gives the cases that are not as expected, and how many there are at all.
+func play(t *testing.T, fs fstest.MapFS) (failures []string, all int) {
+	t.Helper()
+	list, err := rehearse.Load(fs, nil)
+	if err != nil {
+		return []string{err.Error()}, 0
+	}
+	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Catalog: kinds.Catalog(), Folder: t.TempDir()}, list)
+	if err != nil {
+		return []string{err.Error()}, 0
+	}
+	for _, c := range cases {
+		if c.Failure != "" {
+			failures = append(failures, c.Host+" "+c.Name+": "+c.Failure)
+		}
+	}
+	return failures, len(cases)
+}
+
+// TestExamplesOfKinds applies every example of every kind twice.
+func TestExamplesOfKinds(t *testing.T) {
+	for _, k := range kinds.All() {
+		if len(k.Schema().Examples) < 2 {
+			t.Errorf("%s has %d examples", k.Schema().Name, len(k.Schema().Examples))
+		}
+		for _, e := range k.Schema().Examples {
+			if !strings.Contains(e.TOML, "["+k.Schema().Name+".") || strings.HasSuffix(e.About, ".") || e.About == "" {
+				t.Errorf("%s: an example that shows nothing of it: %s", k.Schema().Name, e.About)
+			}
+			if failures, _ := play(t, project("manifests/gauge.toml", e.TOML)); len(failures) > 0 {
+				t.Errorf("%s, %s:\n%s", k.Schema().Name, e.About, strings.Join(failures, "\n"))
+			}
+		}
+	}
+}
+
+func TestRehearsals(t *testing.T) {
+	manifest := `[package.nginx-of-old]
+[service.nginx-of-old]
+running = true
+[file."/etc/big"]
+if = 'facts.memory.total > bytes("4GB")'
+content = "pw ${data.pw}\n"
+mode = "0600"
+[user.maren]
+`
+	good := `[sealed.shared]
+pw = "made-up"
+[host.gauge-01]
+memory = "8 GiB"
+available = ["nginx-of-old=2.0"]
+[host.gauge-01.expect]
+changed = ["file:/etc/big"]
+packages = ["nginx-of-old=2.0"]
+running = ["nginx-of-old"]
+users = ["maren"]
+files = { "/etc/big" = "made-up" }
+missing = ["/etc/small"]
+[host.gauge-02]
+users = ["maren"]
+[host.gauge-02.expect]
+left_out = ["file:/etc/big"]
+unchanged = ["user:maren"]
+not_declared = ["user:ottokar"]
+`
+	sealed := []string{"data/shared.toml.age", "sealed"}
+	for name, c := range map[string]struct {
+		rehearsal, want string
+		files           []string
+	}{
+		"all as expected":          {good, "", nil},
+		"a condition never true":   {strings.ReplaceAll(good, `memory = "8 GiB"`, "")[:strings.Index(good, "[host.gauge-01.expect]")-len(`memory = "8 GiB"`)], "it was never true; add a host", nil},
+		"another version":          {strings.Replace(good, `["nginx-of-old=2.0"]`+"\nrunning", `["nginx-of-old=3.0"]`+"\nrunning", 1), "package nginx-of-old=3.0 is installed: the version is 2.0", nil},
+		"a task that fails":        {good, "the first run: user:nobody-there failed", []string{"manifests/gauge.toml", manifest + "[user.nobody-there]\ngroup = \"nowhere\"\n"}},
+		"a host that is not there": {strings.ReplaceAll(good, "gauge-02", "guage-02"), `names the host "guage-02", which is not in the inventory`, nil},
+		"a key that is not there":  {strings.Replace(good, "memory", "memroy", 1), `has no "memroy"; did you mean "memory"?`, nil},
+		"sealed without values":    {strings.Replace(good, "[sealed.shared]", "[sealed.other]", 1), "give its values in the rehearsal", nil},
+	} {
+		fs := project(append(append([]string{"manifests/gauge.toml", manifest, "rehearsal/one.toml", c.rehearsal}, sealed...), c.files...)...)
+		failures, all := play(t, fs)
+		got := strings.Join(failures, "\n")
+		if c.want == "" && (got != "" || all < 14) || !strings.Contains(got, c.want) {
+			t.Errorf("%s: %d cases, of them\n%s\nwant %s", name, all, got, c.want)
+		}
+	}
+}
