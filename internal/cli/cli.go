@@ -124,6 +124,7 @@ func (a *App) root() *cobra.Command {
 	root.PersistentFlags().StringArrayVar(&a.params, "param", nil, "a value for a param, as MANIFEST.NAME=VALUE; may be repeated")
 	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil, "a file with an age identity or an OpenSSH key that opens sealed data; may be repeated")
 	root.RegisterFlagCompletionFunc("env", a.completeEnvs)
+	root.SetCompletionCommandGroupID("grow")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(), a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {

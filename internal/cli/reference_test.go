@@ -7,8 +7,13 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/param"
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -35,6 +40,12 @@ func reference() string {
 		k, _ := catalog.Kind(name)
 		fmt.Fprintf(&b, "### %s\n\n%s %s\n\n", k.Name, k.About, k.Doc)
 		attributes(&b, k.Attrs)
+		for _, e := range k.Examples {
+			fmt.Fprintf(&b, "\n%s:\n\n", e.About)
+			for line := range strings.Lines(e.TOML) {
+				b.WriteString(strings.TrimRight("    "+line, " "))
+			}
+		}
 		if k.NoAbsent != "" {
 			fmt.Fprintf(&b, "\nIt cannot be `absent`: %s.\n", k.NoAbsent)
 		}
@@ -46,8 +57,50 @@ func reference() string {
 	for _, f := range facts.Schema() {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Path, f.Type, f.Doc)
 	}
+	b.WriteString("\n## Params\n\n`[param.NAME]` takes `" + strings.Join(param.Keys, "`, `") + "`.\n\n| type | is |\n|---|---|\n")
+	for _, t := range param.Types {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", t.Name, t.Doc)
+	}
+	b.WriteString("\n## Functions\n")
+	area := ""
+	for _, f := range expr.Functions() {
+		if f.Area != area {
+			area = f.Area
+			fmt.Fprintf(&b, "\n### %s%s\n\n| function | does | for example | gives |\n|---|---|---|---|\n", strings.ToUpper(area[:1]), area[1:])
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | `%s` | `%s` |\n", f.Signature(), f.Doc, strings.ReplaceAll(f.Uses[0].Expr, "|", "\\|"), f.Uses[0].Gives)
+	}
+	b.WriteString("\n## Settings\n\nIn `jadekettle.toml`; paths are relative to the project.\n\n| setting | takes | default | meaning |\n|---|---|---|---|\n")
+	for _, s := range resolve.SettingDocs {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
+	}
+	fmt.Fprintf(&b, "| `data.lists.KEY` | text | `\"replace\"` | What a later layer's list does to an earlier one: `%s`. |\n", strings.Join(layerRules(), "`, `"))
+	for _, s := range resolve.EnvDocs {
+		fmt.Fprintf(&b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
+	}
+	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, besides `about`, `env` and `[sealed.LAYER]`.\n\n| key of `[host.NAME]` | takes | meaning |\n|---|---|---|\n")
+	for _, k := range rehearse.HostKeys {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, k.Takes, k.Doc)
+	}
+	b.WriteString("\n| key of `[host.NAME.expect]` | takes | meaning |\n|---|---|---|\n")
+	for _, k := range rehearse.ExpectKeys {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, k.Takes, k.Doc)
+	}
+	b.WriteString("\n## Advice\n\n| code | about |\n|---|---|\n")
+	for _, c := range resolve.Codes {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Code, c.Doc)
+	}
 	return b.String()
 }
+
+func code(s string) string {
+	if s == "" {
+		return ""
+	}
+	return "`" + s + "`"
+}
+
+func layerRules() []string { return layers.Rules }
 
 func attributes(b *strings.Builder, list []schema.Attr) {
 	b.WriteString("| attribute | takes | default | meaning | for example |\n|---|---|---|---|---|\n")
