@@ -143,3 +143,38 @@ func TestParseOthers(t *testing.T) {
 }
 
 func sprint(v any) string { return fmt.Sprint(v) }
+
+// FuzzParseOthers holds that what is read from YAML and JSON has places inside
+// the text and only values that there are.
+func FuzzParseOthers(f *testing.F) {
+	for _, s := range []string{"a: 1\nb:\n  - x\n  - [1, 2]\n", `{"a": {"b": [1, true, null, "x"]}}`, "a: &x [1]\nb: *x\n", "a: !!binary aGk=\n", "? [x]\n: y\n", "a: 0x1f\nb: .inf\n"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, name := range []string{"x.yaml", "x.json"} {
+			var ps value.Problems
+			root, whole := Parse(name, []byte(text), &ps)
+			if !whole && ps.Err() == nil {
+				t.Fatalf("%q could not be read, and nothing says why", text)
+			}
+			var walk func(n *Node)
+			walk = func(n *Node) {
+				switch n.Value.(type) {
+				case nil, bool, int64, float64, string:
+				default:
+					t.Fatalf("%q holds a %T", text, n.Value)
+				}
+				for _, item := range n.Items {
+					walk(item)
+				}
+				for _, k := range n.Keys {
+					if k.Place.Line < 1 {
+						t.Fatalf("%q: the key %q has no line", text, k.Name)
+					}
+					walk(k.Node)
+				}
+			}
+			walk(root)
+		}
+	})
+}

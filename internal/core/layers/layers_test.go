@@ -1,0 +1,85 @@
+package layers
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/value"
+)
+
+func host() Host {
+	return Host{Vars: &expr.Vars{Host: map[string]any{"name": "gauge-01", "site": "pier"}, Facts: map[string]any{"os": map[string]any{"id": "debian"}}}, Groups: []string{"all", "gauge"}}
+}
+
+func TestExplain(t *testing.T) {
+	files := fstest.MapFS{
+		"data/shared.toml":        {Data: []byte("a = 1\nt.x = 1\nlist = [1]\n")},
+		"data/group/gauge.toml":   {Data: []byte("a = 2\nt.y = 2\nlist = [2]\n")},
+		"data/host/gauge-01.toml": {Data: []byte("a = 3\n")},
+		"data/.hidden.toml":       {Data: []byte("a = ")},
+		"data/notes.md":           {Data: []byte("a = ")},
+	}
+	var ps value.Problems
+	d := Load(files, Config{Layers: Defaults, Lists: map[string]Rule{"list": Append}}, &ps)
+	for path, want := range map[string]string{
+		"a":    "shared 1 no replaced by host/gauge-01|os/debian - no no file|group/all - no no file|group/gauge 2 no replaced by host/gauge-01|site/pier - no no file|host/gauge-01 3 yes ",
+		"t":    "shared map[x:1] yes merged key by key|os/debian - no no file|group/all - no no file|group/gauge map[y:2] yes merged key by key|site/pier - no no file|host/gauge-01 - no says nothing of it",
+		"t.x":  "shared 1 yes |os/debian - no no file|group/all - no no file|group/gauge - no says nothing of it|site/pier - no no file|host/gauge-01 - no says nothing of it",
+		"list": "shared [1] yes append|os/debian - no no file|group/all - no no file|group/gauge [2] yes append|site/pier - no no file|host/gauge-01 - no says nothing of it",
+	} {
+		steps, err := d.Explain(host(), strings.Split(path, "."))
+		var got []string
+		for _, s := range steps {
+			said, used := "-", "no"
+			if s.Says {
+				said = sprint(s.Value)
+			}
+			if s.Used {
+				used = "yes"
+			}
+			got = append(got, strings.Join([]string{s.Name, said, used, s.Note}, " "))
+		}
+		if strings.Join(got, "|") != want || err != nil {
+			t.Errorf("%s:\n got %s (%v)\nwant %s", path, strings.Join(got, "|"), err, want)
+		}
+	}
+	if !OfEnv([]string{"shared", "env/${env}/${host.site}"}, "env/production/pier", "production") || OfEnv([]string{"env/${env}"}, "env/test", "production") || OfEnv([]string{"shared"}, "shared", "test") {
+		t.Error("it is wrong about the layers of an environment")
+	}
+}
+
+// FuzzLayers holds that whatever two files say, a host gets a tree or an error
+// with a place, and that later layers win.
+func FuzzLayers(f *testing.F) {
+	f.Add("a: 1\nb: {c: 2}\n", "b: {c: 3}\nlist: [x]\n")
+	f.Add("list: [x]\n", "list: {take_out: [x], add: [y]}\n")
+	f.Add("list: 1\n", "list: [1]\n")
+	f.Add("a: {b: 1}\n", "a: 2\n")
+	f.Fuzz(func(t *testing.T, under, over string) {
+		files := fstest.MapFS{"data/shared.yaml": {Data: []byte(under)}, "data/host/gauge-01.yaml": {Data: []byte(over)}}
+		var ps value.Problems
+		d := Load(files, Config{Layers: Defaults, Lists: map[string]Rule{"list": AddMissing}}, &ps)
+		tree, err := d.For(host())
+		if err != nil {
+			if !strings.Contains(err.Error(), "data/") {
+				t.Fatalf("the error has no place: %v", err)
+			}
+			return
+		}
+		alone := d.read("data/host/gauge-01.yaml").values
+		for k, v := range alone {
+			switch v.(type) {
+			case map[string]any, []any:
+			default:
+				if k != "list" && !value.Equal(tree.Values[k], v) {
+					t.Fatalf("%q over %q gives %v for %s", over, under, tree.Values[k], k)
+				}
+			}
+		}
+	})
+}
+
+func sprint(v any) string { return fmt.Sprint(v) }
