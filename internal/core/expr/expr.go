@@ -139,28 +139,43 @@ var membersMacro = cel.ReceiverMacro(fleetIn, 1, func(eh cel.MacroExprFactory, o
 
 var fleetInForm = regexp.MustCompile(`\bfleet\s*\.\s*in\s*\(`)
 
-// readable turns fleet.in( into what the parser takes, outside of strings.
-func readable(text string) string {
-	if !strings.Contains(text, "fleet") {
-		return text
+// readable turns an expression into what the parser takes: fleet.in( outside of
+// strings, and line breaks inside of them, which TOML has made of \n. grown are
+// the offsets at which a byte was put in.
+func readable(text string) (out string, grown []int) {
+	if !strings.Contains(text, "fleet") && !strings.Contains(text, "\n") {
+		return text, nil
 	}
-	out := []byte(text)
+	var b strings.Builder
 	for i := 0; i < len(text); i++ {
 		if text[i] == '"' || text[i] == '\'' {
-			end := stringEnd(text[i:], i > 0 && (text[i-1] == 'r' || text[i-1] == 'R') && !wordBefore(text, i-1))
+			raw := i > 0 && (text[i-1] == 'r' || text[i-1] == 'R') && !wordBefore(text, i-1)
+			end := stringEnd(text[i:], raw)
 			if end < 0 {
+				b.WriteString(text[i:])
 				break
+			}
+			long := strings.HasPrefix(text[i:], strings.Repeat(text[i:i+1], 3)) && end >= 6
+			for _, c := range []byte(text[i : i+end]) {
+				if c == '\n' && !raw && !long {
+					grown = append(grown, b.Len())
+					b.WriteString(`\n`)
+					continue
+				}
+				b.WriteByte(c)
 			}
 			i += end - 1
 			continue
 		}
 		if m := fleetInForm.FindString(text[i:]); m != "" && strings.HasPrefix(text[i:], m) && !wordBefore(text, i) {
-			at := i + strings.LastIndex(m, "in")
-			copy(out[at:], fleetIn)
+			at := strings.LastIndex(m, "in")
+			b.WriteString(m[:at] + fleetIn + m[at+2:])
 			i += len(m) - 1
+			continue
 		}
+		b.WriteByte(text[i])
 	}
-	return string(out)
+	return b.String(), grown
 }
 
 // costLimit bounds what an expression with loops may do, in CEL's units, of
@@ -189,6 +204,7 @@ func (costs) CallCost(function, _ string, args []ref.Val, result ref.Val) *uint6
 // Program is a compiled CEL expression.
 type Program struct {
 	text    string
+	source  string // as the parser reads it
 	at      Placer
 	scope   Scope
 	ast     *cel.Ast
@@ -213,14 +229,21 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 		return nil, err
 	}
 	var ps value.Problems
-	ast, iss := e.Compile(readable(text))
+	source, grown := readable(text)
+	if len(grown) > 0 {
+		original := at
+		at = func(o int) value.Place {
+			return original(o - len(slices.DeleteFunc(slices.Clone(grown), func(g int) bool { return g >= o })))
+		}
+	}
+	ast, iss := e.Compile(source)
 	for _, issue := range iss.Errors() {
-		ps.At(at(offsetOf(text, issue.Location.Line(), issue.Location.Column())), tidy(issue.Message), remedy(issue.Message, scope))
+		ps.At(at(offsetOf(source, issue.Location.Line(), issue.Location.Column())), tidy(issue.Message), remedy(issue.Message, scope))
 	}
 	if err := ps.Err(); err != nil {
 		return nil, err
 	}
-	p := &Program{text: text, at: at, scope: scope, ast: ast}
+	p := &Program{text: text, source: source, at: at, scope: scope, ast: ast}
 	p.chains = p.selections()
 	for _, c := range p.chains {
 		if !slices.Contains(scope.roots(), c.path[0]) && !slices.Contains(scope.Locals, c.path[0]) {
@@ -536,7 +559,7 @@ func (p *Program) selections() []chain {
 		path = append(path, name)
 		slices.Reverse(path)
 		loc := native.SourceInfo().GetStartLocation(at.ID())
-		out = append(out, chain{path, max(0, offsetOf(p.text, loc.Line(), loc.Column())), asked})
+		out = append(out, chain{path, max(0, offsetOf(p.source, loc.Line(), loc.Column())), asked})
 	}))
 	return out
 }
@@ -554,7 +577,7 @@ func (p *Program) explain(err error, vars *Vars) error {
 			return value.Problem{Place: p.at(0), What: "a host of the fleet was never read, so its facts are not known",
 				Do: "read them with `jadekettle facts HOST`, or ask has(h.facts) first"}
 		}
-		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(readable(p.text), fleetIn) {
+		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetIn) {
 			return value.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]), Do: value.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
 		}
 	}
