@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/resolve"
@@ -74,7 +75,7 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 		return err
 	}
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": v, "layers": stepDocs(steps)})
+		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": known(v), "layers": stepDocs(steps)})
 	}
 	if there {
 		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, a.style(loud).Render(resolve.Shown(v)))
@@ -124,10 +125,18 @@ func (a *App) whyTable(rows [][]string, notes []string) {
 	}
 }
 
+// known gives null for what depends on facts that are not known.
+func known(v any) any {
+	if _, open := v.(expr.Unknown); open {
+		return nil
+	}
+	return v
+}
+
 func stepDocs(steps []layers.Step) []any {
 	out := []any{}
 	for _, s := range steps {
-		out = append(out, map[string]any{"layer": s.Layer, "name": s.Name, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": s.Value, "used": s.Used, "note": s.Note})
+		out = append(out, map[string]any{"layer": s.Layer, "name": s.Name, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": known(s.Value), "used": s.Used, "note": s.Note})
 	}
 	return out
 }
@@ -169,7 +178,7 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 	if a.output == "json" {
 		docs := []any{}
 		for _, s := range list {
-			docs = append(docs, map[string]any{"from": s.From, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": s.Value, "used": s.Used})
+			docs = append(docs, map[string]any{"from": s.From, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": known(s.Value), "seen": known(s.Seen), "used": s.Used})
 		}
 		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": "param." + manifest + "." + name, "sources": docs})
 	}
@@ -177,7 +186,11 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 	for _, s := range list {
 		if s.Used {
 			said = true
-			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s\n\n", manifest, name, e.Host.Name, a.style(loud).Render(resolve.Shown(s.Value)))
+			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s", manifest, name, e.Host.Name, a.style(loud).Render(resolve.Shown(s.Value)))
+			if s.Seen != nil {
+				fmt.Fprintf(a.Out, ", seen by expressions as %s", a.style(loud).Render(resolve.Shown(s.Seen)))
+			}
+			fmt.Fprint(a.Out, "\n\n")
 		}
 	}
 	if !said {

@@ -171,13 +171,19 @@ func (e *Explanation) of(it *item) Why {
 	}
 	for _, c := range it.contexts {
 		for _, u := range c.uses {
-			if u.cond != nil && c.vars != nil {
-				w.Conditions = append(w.Conditions, e.condition(u.cond, e.r.vars))
+			if u.cond != nil {
+				w.Conditions = append(w.Conditions, e.condition(u.cond, u.vars, nil))
+			}
+			for _, cl := range u.loop {
+				for _, name := range cl.names {
+					v, there := u.vars.Lookup([]string{name})
+					w.Loop = append(w.Loop, Seen{Name: name, Value: v, There: there})
+				}
 			}
 		}
 	}
 	if it.decl.cond != nil {
-		w.Conditions = append(w.Conditions, e.condition(it.decl.cond, it.vars))
+		w.Conditions = append(w.Conditions, e.condition(it.decl.cond, it.vars, it.contexts[0]))
 	}
 	for i := range it.decl.attrs {
 		w.Attributes = append(w.Attributes, e.attribute(it, &it.decl.attrs[i]))
@@ -200,8 +206,8 @@ func (e *Explanation) of(it *item) Why {
 	return w
 }
 
-func (e *Explanation) condition(p *expr.Program, vars *expr.Vars) Condition {
-	c := Condition{Text: p.Text(), Place: p.At(0), Saw: e.seen(p.Saw(vars), vars)}
+func (e *Explanation) condition(p *expr.Program, vars *expr.Vars, c0 *context) Condition {
+	c := Condition{Text: p.Text(), Place: p.At(0), Saw: e.seen(p.Saw(vars), vars, c0)}
 	yes, known, err := p.Bool(vars)
 	switch {
 	case err != nil:
@@ -217,7 +223,7 @@ func (e *Explanation) condition(p *expr.Program, vars *expr.Vars) Condition {
 }
 
 // seen adds where data and params come from.
-func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars) []Seen {
+func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars, c *context) []Seen {
 	var out []Seen
 	for _, s := range list {
 		path := strings.Split(s.Name, ".")
@@ -228,9 +234,30 @@ func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars) []Seen {
 		if path[0] == "data" && len(path) > 1 {
 			seen.Place = e.r.placeOfData(path[1:])
 		}
+		if path[0] == "param" && len(path) > 1 && c != nil {
+			seen.Place = e.placeOfParam(c, path[1])
+		}
 		out = append(out, seen)
 	}
 	return out
+}
+
+// placeOfParam finds who gave the value of a param to a manifest.
+func (e *Explanation) placeOfParam(c *context, name string) value.Place {
+	d := c.unit.param(name)
+	if d == nil {
+		return value.Place{}
+	}
+	list, err := e.r.paramSources(c.unit, d, c.given, c.outer, true)
+	if err != nil {
+		return value.Place{}
+	}
+	for _, s := range list {
+		if s.Used {
+			return s.Place
+		}
+	}
+	return value.Place{}
 }
 
 func (e *Explanation) attribute(it *item, a *attr) Attribute {
@@ -255,7 +282,7 @@ func (e *Explanation) attribute(it *item, a *attr) Attribute {
 			saw = append(saw, p.Saw(it.vars)...)
 		}
 	}
-	out.Saw = e.seen(saw, it.vars)
+	out.Saw = e.seen(saw, it.vars, it.contexts[0])
 	if a.template != nil {
 		for _, path := range a.template.Reads() {
 			name := strings.Join(path, ".")
@@ -266,7 +293,7 @@ func (e *Explanation) attribute(it *item, a *attr) Attribute {
 			if path[0] == "facts" && !e.Known {
 				v, there = expr.Unknown{}, true
 			}
-			out.Saw = append(out.Saw, e.seen([]expr.Seen{{Name: name, Value: v, There: there}}, it.vars)...)
+			out.Saw = append(out.Saw, e.seen([]expr.Seen{{Name: name, Value: v, There: there}}, it.vars, it.contexts[0])...)
 		}
 	}
 	return out
@@ -365,7 +392,13 @@ func (e *Explanation) Param(manifest, name string) ([]ParamSource, error) {
 	if d == nil {
 		return nil, fmt.Errorf("the manifest %s has no param %q; %s", manifest, name, value.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
 	}
-	return e.r.paramSources(u, d, nil, nil, true)
+	list, err := e.r.paramSources(u, d, nil, nil, true)
+	for i := range list {
+		if seen, err := d.Check(list[i].Value); err == nil && list[i].Says && !value.Equal(seen, list[i].Value) {
+			list[i].Seen = seen
+		}
+	}
+	return list, err
 }
 
 // Refs lists what is declared anywhere in the project under a name that is not

@@ -21,6 +21,7 @@ type ParamSource struct {
 	Says  bool
 	Used  bool
 	Text  string // as it is written, when that is an expression
+	Seen  any    // what expressions see, when that differs, such as seconds
 }
 
 // param gives the value of a param for the host: from the call, from the use

@@ -112,16 +112,24 @@ func (r *resolver) run() {
 type context struct {
 	group *inventory.Group
 	at    value.Place // where the group names the manifest
-	uses  []*use      // from the group's manifest inwards
+	uses  []usedAt    // from the group's manifest inwards
 	maybe bool        // only if facts that are not known say so
 	vars  *expr.Vars
 	unit  *unit
+	given []usedParam // that the use gives
+	outer *expr.Vars  // which these are evaluated with
+}
+
+// usedAt is a use with the values that it was evaluated with.
+type usedAt struct {
+	*use
+	vars *expr.Vars
 }
 
 // instance evaluates a manifest with its params. given are those of a use.
 func (r *resolver) instance(u *unit, c *context, given []usedParam) {
 	from := c.vars
-	c.unit = u
+	c.unit, c.given, c.outer = u, given, from
 	c.vars = r.vars
 	if len(u.params) > 0 {
 		values := make(map[string]any, len(u.params))
@@ -159,7 +167,7 @@ func (r *resolver) use(c *context, u *use) {
 		return // reported already
 	}
 	each := func(vars *expr.Vars) {
-		inner := &context{group: c.group, at: c.at, uses: append(c.uses[:len(c.uses):len(c.uses)], u), maybe: c.maybe, vars: vars}
+		inner := &context{group: c.group, at: c.at, uses: append(c.uses[:len(c.uses):len(c.uses)], usedAt{u, vars}), maybe: c.maybe, vars: vars}
 		if u.cond != nil {
 			yes, known, err := r.ask(u.cond, vars)
 			if err != nil {
