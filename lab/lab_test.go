@@ -227,6 +227,78 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 		l.look(host)
 	}
 	l.breakAndMend()
+	l.capture()
+	l.grown()
+}
+
+// capture takes what stands on a host for its manifest, which then changes
+// nothing.
+func (l *lab) capture() {
+	l.t.Helper()
+	everything := read(l.t, filepath.Join(l.project, "manifests/all/manifest.toml"))
+	out, err := l.in(l.program, "--project", l.project, "capture", "gauge-01", "user", "group", "service", "package", "file:/etc/tide-logger.toml", "dir:/var/lib/tide", "user:tidelog", "user:old-keeper").Output()
+	if err != nil {
+		l.t.Errorf("capture: %v\n%s", err, out)
+		return
+	}
+	for _, want := range []string{"[user.maren]\n", "uid = 2101\n", "[package.tide-logger]\n", "[service.tide-logger]\nrunning = true\nboot = true\n", "[user.old-keeper]\nabsent = true\n", "os = \"debian\"\n"} {
+		if !strings.Contains(string(out), want) {
+			l.t.Errorf("captured lacks %q:\n%s", want, out)
+		}
+	}
+	l.write("manifests/all/manifest.toml", string(out))
+	if code, out := l.jk("preview", "gauge-01", "--fail-if-changes"); code != 0 {
+		l.t.Errorf("what was captured changes something (%d):\n%s", code, out)
+	}
+	l.write("manifests/all/manifest.toml", everything)
+}
+
+// grown gives one host, chosen by its facts, a sealed value, and a task that
+// only follows a change.
+func (l *lab) grown() {
+	l.t.Helper()
+	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[group.first]\nwhere = 'facts.hostname == \"gauge-01\"'\ntrust_facts = true\nmanifests = [\"vault\"]\n")
+	l.write("manifests/vault.toml", `[file."/etc/relay-token"]
+content = "token ${data.relay.token}\n"
+owner = "root"
+mode = "0600"
+[file."/etc/peers"]
+content = "${fleet.hosts.filter(h, has(h.facts)).map(h, h.name + ' ' + h.facts.os.id).join(',')}\n"
+owner = "root"
+mode = "0644"
+[dir."/srv/followed"]
+only_after_change_of = ["file:/etc/relay-token"]
+owner = "root"
+mode = "0755"
+`)
+	identity := filepath.Join(l.project, "identity.txt")
+	if code, out := l.jk("secret", "init", "--file", identity); code != 0 {
+		l.t.Fatalf("secret init: %s", out)
+	}
+	set := l.in(l.program, "--project", l.project, "--identity", identity, "secret", "set", "shared", "relay.token")
+	set.Stdin = strings.NewReader("rip-tide-7781\n")
+	if out, err := set.CombinedOutput(); err != nil {
+		l.t.Fatalf("secret set: %v\n%s", err, out)
+	}
+	for _, want := range []string{"3 changed", "1 left out"} {
+		code, out := l.jk("apply", "@first", "--identity", identity, "-v")
+		if code != 0 || !strings.Contains(out, want) || strings.Contains(out, "rip-tide") || !strings.Contains(out, "1 host:") {
+			l.t.Errorf("apply of what has grown ended with %d, wanting %s:\n%s", code, want, out)
+		}
+	}
+	for line, want := range map[string]string{
+		"cat /etc/relay-token":                               "token rip-tide-7781",
+		"cat /etc/peers":                                     "gauge-01 debian,archive-01 debian",
+		"stat -c %U /srv/followed":                           "root",
+		"grep -rl rip-tide /var/lib/jadekettle || echo none": "none",
+	} {
+		if got := l.on("gauge-01", line); got != want {
+			l.t.Errorf("gauge-01: %s gives %q, want %q", line, got, want)
+		}
+	}
+	if got := l.on("archive-01", "test -e /etc/relay-token && echo there || echo none"); got != "none" {
+		l.t.Error("the other host has it too")
+	}
 }
 
 // look asks a host with its own commands whether all is as declared.
