@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -141,33 +140,6 @@ func (a *App) hosts(p *project) error {
 		fmt.Fprintln(a.Out, "\n"+a.style(quiet).Render("? decided by facts that were never read; `jadekettle facts HOST` reads them"))
 	}
 	return nil
-}
-
-// table prints rows in columns, the first as the heading. A row with a note is
-// dimmed and carries it at its end.
-func (a *App) table(rows [][]string, notes []string) {
-	wide := make([]int, len(rows[0]))
-	for _, r := range rows {
-		for i, cell := range r {
-			wide[i] = max(wide[i], utf8.RuneCountInString(cell))
-		}
-	}
-	for i, r := range rows {
-		line := ""
-		for j, cell := range r {
-			line += cell + strings.Repeat(" ", wide[j]-utf8.RuneCountInString(cell)+2)
-		}
-		line = strings.TrimRight(line, " ")
-		m := plain
-		if i == 0 {
-			m = quiet
-		}
-		if i < len(notes) && notes[i] != "" {
-			m = quiet
-			line += "  " + notes[i]
-		}
-		fmt.Fprintln(a.Out, a.style(m).Render(line))
-	}
 }
 
 // members tells who is in a group, and by what.
@@ -362,31 +334,6 @@ func wayText(w resolve.Way) string {
 		text += " > " + u.Name
 	}
 	return text
-}
-
-// section prints a heading and rows below it, when there are any.
-func (a *App) section(title string, rows [][]string) {
-	if len(rows) == 0 {
-		return
-	}
-	fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render(title))
-	wide := make([]int, len(rows[0]))
-	for _, r := range rows {
-		for i, cell := range r {
-			wide[i] = max(wide[i], utf8.RuneCountInString(cell))
-		}
-	}
-	for _, r := range rows {
-		line := ""
-		for i, cell := range r {
-			line += cell + strings.Repeat(" ", wide[i]-utf8.RuneCountInString(cell)+2)
-		}
-		m := plain
-		if strings.HasPrefix(r[len(r)-1], "left out") {
-			m = quiet
-		}
-		fmt.Fprintln(a.Out, a.style(m).Render(strings.TrimRight(line, " ")))
-	}
 }
 
 func (a *App) showJSON(p *project, e *resolve.Explanation) error {

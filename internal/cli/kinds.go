@@ -234,32 +234,6 @@ func search(words []string) []found {
 	return append(inName, inText...)
 }
 
-// columns prints rows in columns; the last may be long and is broken.
-func (a *App) columns(rows [][]string) {
-	wide := make([]int, len(rows[0]))
-	for _, r := range rows {
-		for i, cell := range r {
-			wide[i] = max(wide[i], len([]rune(cell)))
-		}
-	}
-	for _, r := range rows {
-		line, indent := "", 0
-		last := len(r) - 1
-		for i, cell := range r[:last] {
-			line += cell + strings.Repeat(" ", wide[i]-len([]rune(cell))+2)
-			indent += wide[i] + 2
-		}
-		for _, word := range strings.Fields(r[last]) {
-			if len([]rune(line))+len(word) >= max(lineWidth, indent+40) {
-				fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
-				line = strings.Repeat(" ", indent)
-			}
-			line += word + " "
-		}
-		fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
-	}
-}
-
 func (a *App) kindsFunctions() *cobra.Command {
 	return &cobra.Command{
 		Use: "functions [NAME]", Short: "List the functions of expressions and templates", Args: cobra.MaximumNArgs(1),

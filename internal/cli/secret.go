@@ -67,6 +67,18 @@ func (v *vault) file(layer string) (string, error) {
 	return name, nil
 }
 
+// sealed opens the sealed file of a layer.
+func (a *App) sealed(layer string) (v *vault, name string, text []byte, err error) {
+	if v, err = a.vault(); err != nil {
+		return nil, "", nil, err
+	}
+	if name, err = v.file(layer); err != nil {
+		return nil, "", nil, err
+	}
+	text, err = v.read(name)
+	return v, name, text, err
+}
+
 // recipientsOf gives those that a file is to be sealed for.
 func (v *vault) recipientsOf(name string) []string {
 	layer := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(name, layers.Dir+"/"), layers.Sealed), ".toml")
@@ -225,15 +237,7 @@ func (a *App) secretSet() *cobra.Command {
 		Long:    "Set puts a value under a dotted key into the sealed file of a layer, such as shared or host/gauge-01. The\nvalue comes from standard input, or is asked for on a terminal without showing; a line break at its end is\nleft out. It is never taken from the command line, which others can see.",
 		Example: "  jadekettle secret set shared relay.password\n  pwgen 24 1 | jadekettle secret set host/gauge-01 logger.token",
 		RunE: func(_ *cobra.Command, args []string) error {
-			v, err := a.vault()
-			if err != nil {
-				return err
-			}
-			name, err := v.file(args[0])
-			if err != nil {
-				return err
-			}
-			text, err := v.read(name)
+			v, name, text, err := a.sealed(args[0])
 			if err != nil {
 				return err
 			}
@@ -286,15 +290,7 @@ func (a *App) secretGet() *cobra.Command {
 	return &cobra.Command{
 		Use: "get LAYER KEY", Short: "Print one sealed value", Args: cobra.ExactArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			v, err := a.vault()
-			if err != nil {
-				return err
-			}
-			name, err := v.file(args[0])
-			if err != nil {
-				return err
-			}
-			text, err := v.read(name)
+			_, name, text, err := a.sealed(args[0])
 			if err != nil {
 				return err
 			}
@@ -329,24 +325,16 @@ func (a *App) secretEdit() *cobra.Command {
 		Use: "edit LAYER", Short: "Open a sealed file in your editor", Args: cobra.ExactArgs(1),
 		Long: "Edit decrypts the sealed file of a layer into a file that only you can read, in memory where there is\nsuch a folder, opens $VISUAL or $EDITOR on it, and seals what comes of it. A text that is no valid TOML is\ngiven back to the editor.",
 		RunE: func(c *cobra.Command, args []string) error {
-			v, err := a.vault()
+			v, name, old, err := a.sealed(args[0])
 			if err != nil {
 				return err
 			}
-			name, err := v.file(args[0])
-			if err != nil {
-				return err
-			}
-			return v.edit(name)
+			return v.edit(name, old)
 		},
 	}
 }
 
-func (v *vault) edit(name string) error {
-	old, err := v.read(name)
-	if err != nil {
-		return err
-	}
+func (v *vault) edit(name string, old []byte) error {
 	dir, err := os.MkdirTemp(memoryFolder(), "jadekettle-*")
 	if err != nil {
 		return err

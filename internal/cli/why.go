@@ -99,29 +99,15 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 
 // whyTable prints rows with a note behind each; what is not used is dimmed.
 func (a *App) whyTable(rows [][]string, notes []string) {
-	for i, r := range rows {
-		if i > 0 {
-			rows[i] = append(r, strings.TrimSpace(notes[i]))
-			continue
-		}
-		rows[i] = append(r, "")
+	for i := range rows {
+		rows[i] = append(rows[i], strings.TrimSpace(notes[i]))
 	}
-	wide := make([]int, len(rows[0]))
-	for _, r := range rows {
-		for i, cell := range r {
-			wide[i] = max(wide[i], len([]rune(cell)))
-		}
-	}
-	for i, r := range rows {
-		line := ""
-		for j, cell := range r {
-			line += cell + strings.Repeat(" ", wide[j]-len([]rune(cell))+2)
-		}
+	for i, line := range aligned(rows) {
 		m := quiet
-		if i > 0 && r[3] == "yes" {
+		if i > 0 && rows[i][3] == "yes" {
 			m = loud
 		}
-		fmt.Fprintln(a.Out, a.style(m).Render(strings.TrimRight(line, " ")))
+		fmt.Fprintln(a.Out, a.style(m).Render(line))
 	}
 }
 

@@ -48,8 +48,9 @@ func (v *Vars) With(name string, val any) *Vars {
 		out.locals[k] = x
 	}
 	out.locals[name] = val
-	out.Secrets = slices.Clone(v.Secrets)
-	out.Secrets = append(out.Secrets, SecretPaths(name, val)...)
+	if len(v.Secrets) > 0 { // else nothing can hold one
+		out.Secrets = append(slices.Clone(v.Secrets), SecretPaths(name, val)...)
+	}
 	return out
 }
 
