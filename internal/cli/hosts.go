@@ -69,7 +69,11 @@ func (p *project) standings() ([]standing, error) {
 		if err != nil {
 			return nil, err
 		}
-		if p.chosen(h, groups) {
+		all := groups
+		if f == nil {
+			all = slices.Concat(groups, h.Maybe) // perhaps it is meant
+		}
+		if p.chosen(h, all) {
 			out = append(out, standing{h, f, groups})
 		}
 	}

@@ -78,7 +78,7 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": known(v), "layers": stepDocs(steps)})
 	}
 	if there {
-		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, a.style(loud).Render(resolve.Shown(v)))
+		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, a.style(loud).Render(cut(resolve.Shown(v), 400)))
 	} else {
 		up := path[:len(path)-1]
 		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name, value.Meant(path[len(path)-1], e.DataNames(up), "no layer sets it"))
@@ -142,9 +142,13 @@ func says(v any, says bool) string {
 	if !says {
 		return "-"
 	}
-	text := resolve.Shown(v)
-	if r := []rune(text); len(r) > 48 {
-		return string(r[:45]) + "..."
+	return cut(resolve.Shown(v), 48)
+}
+
+// cut shortens a text to so many characters; JSON has it whole.
+func cut(text string, most int) string {
+	if r := []rune(text); len(r) > most {
+		return string(r[:most-3]) + "..."
 	}
 	return text
 }
@@ -263,10 +267,7 @@ func seenRow(s resolve.Seen) []string {
 // oneLine cuts a text to what fits beside others.
 func oneLine(s string) string {
 	s = strings.ReplaceAll(strings.TrimSpace(s), "\n", " ")
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:57]) + "..."
-	}
-	return s
+	return cut(s, 60)
 }
 
 func edges(list []resolve.Edge) [][]string {

@@ -24,6 +24,9 @@ type ParamSource struct {
 	Seen  any    // what expressions see, when that differs, such as seconds
 }
 
+// ofCall is the source that goes before all others.
+const ofCall = "--param"
+
 // param gives the value of a param for the host: from the call, from the use
 // that pulls the manifest in, from the host, its groups, the data, the default.
 func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars) (any, error) {
@@ -39,6 +42,9 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 			return s.Value, nil
 		}
 		v, err := d.Check(s.Value)
+		if err != nil && s.From == ofCall {
+			return expr.Unknown{}, nil // told when the project was read
+		}
 		if err != nil {
 			p := value.Problem{Place: s.Place}
 			if p.Place.File == "" && strings.HasPrefix(s.From, "data.") {
@@ -70,7 +76,7 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 	if called {
 		v, _ = d.FromText(text) // checked when the project was read
 	}
-	if add(ParamSource{From: "--param", Value: v, Says: called}) {
+	if add(ParamSource{From: ofCall, Value: v, Says: called}) {
 		return out, nil
 	}
 	for _, g := range given {
