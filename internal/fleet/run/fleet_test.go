@@ -77,6 +77,12 @@ func (b *bench) fleet() *run.Fleet {
 	if err != nil {
 		b.t.Fatal(err)
 	}
+	return b.fleetOf(p)
+}
+
+// fleetOf is the fleet of a project that is loaded already.
+func (b *bench) fleetOf(p *resolve.Project) *run.Fleet {
+	b.t.Helper()
 	key := b.sim.Key()
 	if b.key != "" {
 		key = b.key
@@ -95,13 +101,17 @@ func (b *bench) run(preview bool) map[string]*run.Host {
 func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Host {
 	b.t.Helper()
 	f := b.fleet()
-	b.runs++
-	id := plan.Run{ID: "0198-test-run-" + string(rune('a'+b.runs)), Project: b.project, Preview: preview, Who: "maren@desk", Whole: b.part.All(), ListAge: time.Hour}
 	out := map[string]*run.Host{}
-	for _, h := range f.Run(ctx, f.Project.Inventory.Hosts, id) {
+	for _, h := range f.Run(ctx, f.Project.Inventory.Hosts, b.id(preview)) {
 		out[h.Name] = h
 	}
 	return out
+}
+
+// id names the next run.
+func (b *bench) id(preview bool) plan.Run {
+	b.runs++
+	return plan.Run{ID: "0198-test-run-" + string(rune('a'+b.runs)), Project: b.project, Preview: preview, Who: "maren@desk", Whole: b.part.All(), ListAge: time.Hour}
 }
 
 // one applies or previews and gives the only host's outcome.

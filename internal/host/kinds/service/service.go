@@ -380,10 +380,7 @@ func (Kind) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 // Capture declares a service as it runs and starts now.
 func (Kind) Capture(_ context.Context, _ *kind.Env, t plan.Task, s any) (plan.Captured, error) {
 	st := s.(state)
-	switch {
-	case st.load == "not-found":
-		return plan.Captured{}, errors.New("there is no such unit")
-	case st.load == "masked":
+	if st.load == "masked" {
 		return plan.Captured{}, errors.New("the unit is masked")
 	}
 	c := plan.Captured{Attrs: map[string]any{"running": st.running()}}

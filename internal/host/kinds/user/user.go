@@ -326,7 +326,7 @@ func (Kind) Capture(_ context.Context, env *kind.Env, t plan.Task, s any) (plan.
 		return plan.Captured{}, err
 	}
 	c := plan.Captured{Attrs: map[string]any{"uid": int64(st.user.UID), "group": st.group, "home": st.user.Home, "shell": st.user.Shell, "comment": st.user.Comment}}
-	for _, name := range []string{"home", "shell"} {
+	for _, name := range []string{"home", "shell", "comment"} {
 		if c.Attrs[name] == "" {
 			delete(c.Attrs, name)
 		}

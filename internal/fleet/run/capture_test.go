@@ -1,0 +1,164 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/reach"
+	"jadekettle/internal/host/kinds"
+)
+
+func TestCapture(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest(`[package.tide-logger]
+[service.tide-logger]
+running = true
+boot = false
+[user.maren]
+groups = ["keepers"]
+comment = "Maren"
+password = "salt"
+[user.tidelog]
+system = true
+[group.keepers]
+[dir."/srv/tide"]
+owner = "maren"
+mode = "2750"
+[file."/srv/tide/note"]
+content = "a $${b} \"c\"\n"
+mode = "0600"
+`)
+	if h := b.one(false); h.Count("failed") > 0 {
+		t.Fatal(statuses(h))
+	}
+	b.put("/srv/tide/blob", "\x00\x01")
+	b.put("/srv/tide/large", strings.Repeat("x", 300<<10))
+	if err := os.Symlink("note", filepath.Join(b.host().Root, "srv/tide/link")); err != nil {
+		t.Fatal(err)
+	}
+	f := b.fleet()
+	ask := func(refs ...string) string {
+		t.Helper()
+		var asked []value.Ref
+		for _, r := range refs {
+			kind, name, _ := strings.Cut(r, ":")
+			asked = append(asked, value.Ref{Kind: kind, Name: name})
+		}
+		out := f.Capture(context.Background(), f.Project.Inventory.Hosts[0], asked)
+		if out.Message != "" {
+			t.Fatal(out.Message)
+		}
+		var lines []string
+		for _, c := range out.Captured {
+			lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %v %s%s", c.Ref, c.Attrs, c.Note, c.Problem)))
+		}
+		return strings.Join(lines, "\n")
+	}
+	for refs, want := range map[string]string{
+		"user":                 "user:maren map[comment:Maren group:maren groups:[keepers] home:/home/maren shell:/bin/sh uid:1000] it has a password, which is not shown",
+		"group":                "group:keepers map[gid:1000]",
+		"user:tidelog":         "user:tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
+		"user:nobody-there":    "user:nobody-there map[absent:true]",
+		"service":              "service:cron map[boot:true running:true]\nservice:ssh map[boot:true running:true]",
+		"service:tide-logger":  "service:tide-logger map[boot:false running:true]",
+		"service:none":         "service:none map[] there is no unit none.service",
+		"package:tide-logger":  "package:tide-logger map[] the version is 1.5.0-1",
+		"package:none":         "package:none map[absent:true]",
+		"package":              "package:dpkg map[] the version is 1.21.22\npackage:libc6",
+		"dir:/srv/tide":        "dir:/srv/tide map[group:root mode:2750 owner:maren]",
+		"dir:/srv/none":        "dir:/srv/none map[absent:true]",
+		"file:/srv/tide/note":  "file:/srv/tide/note map[content:a ${b} \"c\"\n group:root mode:0600 owner:root]",
+		"file:/srv/tide/blob":  "it holds no text; put it beside the manifest",
+		"file:/srv/tide/large": "its 307200 bytes are too many to be shown",
+		"file:/srv/tide/link":  "is a symbolic link to note",
+		"file:/srv/tide":       "is a folder",
+		"file":                 "name one file",
+		"tide:x":               `does not know the kind "tide"`,
+	} {
+		if got := ask(refs); !strings.Contains(got, want) && !strings.HasPrefix(want, got) {
+			t.Errorf("%s gives\n%s\nwant\n%s", refs, got, want)
+		}
+	}
+	if got := ask("user", "group:keepers", "dir:/srv/tide"); strings.Count(got, "\n") != 2 {
+		t.Errorf("three questions give\n%s", got)
+	}
+}
+
+// tapped keeps what a worker says.
+type tapped struct {
+	io.Reader
+	said *bytes.Buffer
+}
+
+func (t tapped) Read(p []byte) (int, error) {
+	n, err := t.Reader.Read(p)
+	t.said.Write(p[:n])
+	return n, err
+}
+
+// TestSecretsDoNotComeBack holds that a worker never says a secret: not in
+// diffs, not in what commands print, not in what fails.
+func TestSecretsDoNotComeBack(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.write("data/shared.toml.age", "token = \"rip-tide-7781\"\nkeeper = \"ebb and flow\"\n")
+	b.manifest(`[package.tide-logger]
+[user.maren]
+password = "${data.keeper}"
+[file."/etc/token"]
+content = "token ${data.token}\nuser relay\n"
+mode = "0600"
+[file."/etc/tide-logger.toml"]
+content = "broken ${data.token}\n"
+check = "tide-logger --check ${candidate}"
+[file."/srv/none/token"]
+content = "${data.token}"
+`)
+	b.put("/etc/token", "token an-older-one\n")
+	b.write("simulated.toml", b.sim.Inventory())
+	p, err := resolve.Load(os.DirFS(b.dir), kinds.Catalog(), resolve.Options{Open: func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := b.fleetOf(p)
+	open := f.Open
+	var said bytes.Buffer
+	f.Open = func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
+		s, err := open(ctx, h)
+		if err == nil {
+			s.Reader = tapped{s.Reader, &said}
+		}
+		return s, err
+	}
+	for _, preview := range []bool{true, false, false} {
+		hosts := f.Run(context.Background(), p.Inventory.Hosts, b.id(preview))
+		if got := statuses(hosts[0]); !strings.Contains(got, "file:/etc/tide-logger.toml") || hosts[0].Message != "" {
+			t.Errorf("the run tells %s %s", hosts[0].Message, got)
+		}
+	}
+	if !strings.Contains(said.String(), "cannot make sense of") {
+		t.Error("what the check printed did not come")
+	}
+	for _, secret := range []string{"rip-tide", "7781", "ebb and flow", "an-older-one"} {
+		if bytes.Contains(said.Bytes(), []byte(secret)) {
+			t.Errorf("the worker said %q", secret)
+		}
+		filepath.WalkDir(filepath.Join(b.host().Root, "var/lib/jadekettle"), func(p string, e os.DirEntry, err error) error {
+			if data, readErr := os.ReadFile(p); err == nil && readErr == nil && bytes.Contains(data, []byte(secret)) {
+				t.Errorf("%s keeps %q", p, secret)
+			}
+			return nil
+		})
+	}
+	if b.on("/etc/token") != "token rip-tide-7781\nuser relay\n" {
+		t.Errorf("the file holds %q", b.on("/etc/token"))
+	}
+}
