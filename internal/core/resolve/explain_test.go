@@ -1,0 +1,157 @@
+package resolve_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds"
+)
+
+const questions = `[param.rate]
+type = "duration"
+[package.tide-logger]
+[dir."/srv/tide"]
+if = "facts.memory.total > 1000"
+[file."/srv/tide/conf"]
+content = "rate ${param.rate} of ${data.unit}\n"
+[service.tide-logger]
+restart_on = ["file:/srv/tide/conf"]
+[user."${k.login}"]
+for = "k in data.keepers"
+if = "k.on"
+before = ["group:watch"]
+groups = ["watch"]
+[group.watch]
+[use.inner]
+params = { depth = "${size(data.keepers)}" }
+if = "host.site == 'pier'"
+`
+
+func explained(t *testing.T, f *facts.Facts) *resolve.Explanation {
+	t.Helper()
+	fs := tree("manifests/gauge.toml", questions, "manifests/inner.toml", "[param.depth]\ntype = \"int\"\n[dir.\"/deep-${param.depth}\"]\n", "manifests/nobody.toml", "[dir.\"/nobody\"]\n",
+		"data/shared.toml", "unit = \"cm\"\nkeepers = [ { login = \"maren\", on = true }, { login = \"odd\", on = false } ]\n", "data/host/gauge-01.toml", "unit = \"m\"\n",
+		"+hosts.toml", "[group.north.params.gauge]\nrate = \"1m\"\n[group.far]\nmanifests = [\"far\"]\n", "manifests/far.toml", "[dir.\"/far\"]\n")
+	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, err := p.Explain(p.Inventory.Hosts[0], f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return e
+}
+
+// told writes an answer in short.
+func told(w resolve.Why) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s %s", w.State, w.Reason)
+	for _, way := range w.Ways {
+		fmt.Fprintf(&b, " way %s/%s/%s", way.Group, way.Manifest, way.By)
+		for _, u := range way.Uses {
+			b.WriteString("/" + u.Name)
+		}
+	}
+	for _, l := range w.Loop {
+		fmt.Fprintf(&b, " loop %s=%s", l.Name, resolve.Shown(l.Value))
+	}
+	for _, c := range w.Conditions {
+		fmt.Fprintf(&b, " if %s is %s", c.Text, c.Gives)
+		for _, s := range c.Saw {
+			fmt.Fprintf(&b, ", saw %s=%s", s.Name, resolve.Shown(s.Value))
+		}
+	}
+	for _, a := range w.Attributes {
+		fmt.Fprintf(&b, " attr %s=%s", a.Name, resolve.Shown(a.Value))
+		for _, s := range a.Saw {
+			fmt.Fprintf(&b, ", saw %s=%s at %s", s.Name, resolve.Shown(s.Value), s.Place)
+		}
+	}
+	for _, e := range w.Waits {
+		fmt.Fprintf(&b, " waits %s (%s)", e.Ref, e.Why)
+	}
+	for _, e := range w.Awaited {
+		fmt.Fprintf(&b, " awaited %s (%s)", e.Ref, e.Why)
+	}
+	for _, e := range w.Dropped {
+		fmt.Fprintf(&b, " dropped %s", e.Ref)
+	}
+	return b.String()
+}
+
+func TestWhy(t *testing.T) {
+	known, blind := explained(t, debian), explained(t, nil)
+	for _, c := range []struct{ ref, known, blind string }{
+		{"service:tide-logger", "declared  way all/gauge/by the pattern * attr restart_on=[\"file:/srv/tide/conf\"] waits file:/srv/tide/conf (restart_on) waits package:tide-logger (implied)", ""},
+		{"file:/srv/tide/conf", "declared  way all/gauge/by the pattern * attr content=\"rate 60 of m\\n\", saw param.rate=60 at hosts.toml:10:8, saw data.unit=\"m\" at data/host/gauge-01.toml:1:8 waits dir:/srv/tide (implied) awaited service:tide-logger (restart_on)", ""},
+		{"dir:/srv/tide", "if facts.memory.total > 1000 is true, saw facts.memory.total=8589934592 awaited file:/srv/tide/conf (implied)", "perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without facts, saw facts.memory.total=not known without facts"},
+		{"user:maren", "loop k={ login = \"maren\", on = true } if k.on is true, saw k.on=true", ""},
+		{"user:odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is false, saw k.on=false", ""},
+		{"group:watch", "waits user:maren (before of user:maren)", ""},
+		{"user:maren", "dropped group:watch", ""},
+		{"dir:/deep-2", "declared  way all/gauge/by the pattern */inner if host.site == 'pier' is true, saw host.site=\"pier\"", ""},
+		{"dir:/far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which comes by the group far; gauge-01 is in none of these", ""},
+		{"dir:/nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, which no group gives to any host", ""},
+		{"user:mraen", "not declared no manifest of this host declares it; did you mean \"user:maren\"?", ""},
+	} {
+		ref, _ := value.ParseRef(c.ref)
+		if got := told(known.Why(ref)); !strings.Contains(got, c.known) {
+			t.Errorf("%s:\n got %s\nwant %s", c.ref, got, c.known)
+		}
+		if got := told(blind.Why(ref)); !strings.Contains(got, c.blind) {
+			t.Errorf("%s without facts:\n got %s\nwant %s", c.ref, got, c.blind)
+		}
+	}
+	var refs []string
+	for _, d := range known.Declared() {
+		refs = append(refs, d.Ref.String())
+	}
+	if got := strings.Join(refs, " "); got != "package:tide-logger dir:/srv/tide file:/srv/tide/conf service:tide-logger user:maren group:watch dir:/deep-2 user:odd" {
+		t.Errorf("declared is %s", got)
+	}
+	if got := known.DataNames(nil); strings.Join(got, " ") != "keepers unit" {
+		t.Errorf("the data has %v", got)
+	}
+	list, err := known.Param("gauge", "rate")
+	var sources []string
+	for _, s := range list {
+		sources = append(sources, fmt.Sprintf("%s %v %v %v", s.From, s.Value, s.Seen, s.Used))
+	}
+	if got := strings.Join(sources, "|"); got != "--param <nil> <nil> false|host gauge-01 <nil> <nil> false|group north 1m 60 true|data <nil> <nil> false|the default <nil> <nil> false" || err != nil {
+		t.Errorf("the param comes from %s (%v)", got, err)
+	}
+}
+
+func TestAdviceOfSecrets(t *testing.T) {
+	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
+	for _, c := range []struct {
+		files []string
+		want  string
+	}{
+		{[]string{"data/os/debian.toml.age", "pw = \"x\"\n"}, "data/os/debian.toml.age:1:1 secret-by-facts"},
+		{[]string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\n"}, "data/group/self.toml.age:1:1 secret-by-facts"},
+		{[]string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\ntrust_facts = true\n"}, ""},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"vault\"]\n", "manifests/vault.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, "manifests/vault.toml:1:7 secret-by-facts"},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n"}, ""},
+		{[]string{"data/host/gauge-01.toml", "api_key = \"abc\"\n"}, "data/host/gauge-01.toml:1:11 plain-secret"},
+	} {
+		files := append([]string{"manifests/gauge.toml", "[param.a]\ntype = \"map\"\ndefault = {}\n[file.\"/out\"]\ncontent = \"${string(size(data))} ${string(size(param.a))}\"\nowner = \"root\"\nmode = \"0644\"\n", "data/shared.toml", ""}, c.files...)
+		p, err := resolve.Check(tree(files...), kinds.Catalog(), resolve.Options{Open: open})
+		if err != nil {
+			t.Errorf("%v: %v", c.files, err)
+			continue
+		}
+		var got []string
+		for _, a := range p.Advice() {
+			got = append(got, a.Place.String()+" "+a.Code)
+		}
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("%v gives %v, want %s", c.files, got, c.want)
+		}
+	}
+}
