@@ -55,15 +55,14 @@ func TestAFreshProjectIsClean(t *testing.T) {
 		{0, `<testsuites tests="8" failures="0">`, []string{"rehearse", "--output", "junit"}},
 		{0, `"justification"`, []string{"lint", "--output", "sarif"}},
 		{2, "it takes text or json", []string{"hosts", "--output", "sarif"}},
+		{0, "0 files formatted", []string{"format", "--fail-if-changes"}},
 		{0, "added to manifests/base.toml", []string{"add", "user", "maren", "--groups", "keepers", "--groups", "watch", "--shell", "/bin/bash"}},
 		{2, `"maren" is set twice`, []string{"add", "user", "maren"}},
 		{2, "shell: \"bash\" is no absolute path", []string{"add", "user", "ottokar", "--shell", "bash"}},
 		{2, "names group:nowhere, which is not declared there", []string{"add", "user", "hedda", "--after", "group:nowhere"}},
 		{2, "does not belong on a command line", []string{"add", "user", "hedda", "--password", "ebb"}},
 		{2, `did you mean "user"?`, []string{"add", "usr", "x"}},
-		{0, "would be formatted", []string{"format", "--preview"}},
-		{3, "files formatted", []string{"format", "--fail-if-changes"}},
-		{0, "0 files formatted", []string{"format", "--fail-if-changes"}},
+		{0, "0 files formatted", []string{"format"}},
 		{0, "net_nth(net, n)", []string{"kinds", "search", "nth", "address"}},
 		{0, "upper(\"ebb\") gives \"EBB\"", []string{"kinds", "functions", "upper"}},
 	})
@@ -318,6 +317,45 @@ check = "tide-logger --check ${candidate}"
 	text, _ := os.ReadFile(broken)
 	write(t, dir, map[string]string{"data/shared.toml.age": strings.Replace(string(text), "\n", "\nAAAA", 1)})
 	steps(t, dir, home, []step{{2, "no file that age can open", []string{"lint"}}})
+}
+
+func TestFormatCommand(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{
+		"jadekettle.toml":         "project=\"test\"",
+		"manifests/gauge.toml":    "[dir.\"/a\"] # a\nmode='0755'\n\n\n\nabout = \"x\"",
+		"manifests/broken.toml":   "[dir\n",
+		"sources/x/manifest.toml": "a=1",
+		".hidden/x.toml":          "a=1",
+	})
+	steps(t, dir, nil, []step{
+		{2, "manifests/broken.toml:1:5: not valid TOML", []string{"format", "--preview"}},
+		{0, "-mode='0755'", []string{"format", "--preview", "manifests/gauge.toml"}},
+		{3, "1 file would be formatted", []string{"format", "--preview", "--fail-if-changes", "manifests/gauge.toml"}},
+		{2, "format takes files that end in .toml", []string{"format", "manifests"}},
+		{2, "manifests/gauge.toml", []string{"format"}},
+		{0, "0 files formatted, 1 were right already", []string{"format", "manifests/gauge.toml"}},
+	})
+	if got := read(t, dir, "manifests/gauge.toml"); got != "[dir.\"/a\"]  # a\nmode = '0755'\n\nabout = \"x\"\n" {
+		t.Errorf("formatted to %q", got)
+	}
+	if got := read(t, dir, "sources/x/manifest.toml") + read(t, dir, ".hidden/x.toml"); got != "a=1a=1" {
+		t.Errorf("what is not the project's own was formatted: %q", got)
+	}
+}
+
+// TestDocuments holds that every command which shows data gives one JSON
+// document with a format number, whatever happens.
+func TestDocuments(t *testing.T) {
+	dir := demoProject(t)
+	for _, args := range []string{"hosts", "hosts --group gauge", "hosts --moved", "hosts show gauge-01", "lint", "why gauge-01 data.gauge", "why gauge-01 data.nowhere", "why gauge-01 param.gauge.sample_seconds",
+		"why gauge-01 user:maren", "why gauge-01 user:nobody", "kinds", "kinds file", "kinds search net", "kinds functions", "rehearse", "source list", "secret who", "capture gauge-01 group", "facts gauge-01", "preview gauge-01"} {
+		code, out, errs := jk(t, dir, append(strings.Fields(args), "--output", "json")...)
+		var doc struct{ Format int }
+		if err := json.Unmarshal([]byte(out), &doc); err != nil || doc.Format != 1 || code != 0 {
+			t.Errorf("%s ended with %d and printed %.300s%s (%v)", args, code, out, errs, err)
+		}
+	}
 }
 
 // TestQuestions asks the demo project why at every turn, and takes what stands

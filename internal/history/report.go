@@ -20,6 +20,7 @@ const Format = 1
 type Report struct {
 	Format  int       `json:"format"`
 	Run     string    `json:"run"`  // UUIDv7
+	Env     string    `json:"env"`  // empty without environments
 	Mode    string    `json:"mode"` // preview or apply
 	Started time.Time `json:"started"`
 	Seconds float64   `json:"seconds"`
@@ -64,7 +65,7 @@ type Collected struct {
 
 // New makes the report of a run.
 func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Host) *Report {
-	out := &Report{Format: Format, Run: r.ID, Mode: "apply", Started: started.UTC().Truncate(time.Second), Seconds: seconds(took), Hosts: []Host{}}
+	out := &Report{Format: Format, Run: r.ID, Env: r.Env, Mode: "apply", Started: started.UTC().Truncate(time.Second), Seconds: seconds(took), Hosts: []Host{}}
 	if r.Preview {
 		out.Mode = "preview"
 	}

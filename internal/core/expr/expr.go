@@ -564,6 +564,12 @@ func (p *Program) selections() []chain {
 	return out
 }
 
+// What is said of hosts of the fleet whose facts are asked for and not known.
+const (
+	neverRead = "a host of the fleet was never read, so its facts are not known"
+	askFirst  = "read them with `jadekettle facts HOST`, or ask has(h.facts) first"
+)
+
 // explain finds what an evaluation failed at and names the nearest that exists.
 func (p *Program) explain(err error, vars *Vars) error {
 	for _, c := range p.chains {
@@ -574,8 +580,7 @@ func (p *Program) explain(err error, vars *Vars) error {
 	msg := err.Error()
 	if m := noKey.FindStringSubmatch(msg); m != nil && readsRoot(p.chains, "fleet") {
 		if m[1] == "facts" || m[1] == "facts_age" {
-			return value.Problem{Place: p.at(0), What: "a host of the fleet was never read, so its facts are not known",
-				Do: "read them with `jadekettle facts HOST`, or ask has(h.facts) first"}
+			return value.Problem{Place: p.at(0), What: neverRead, Do: askFirst}
 		}
 		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetIn) {
 			return value.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]), Do: value.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}

@@ -6,6 +6,7 @@ package resolve
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -127,7 +128,9 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 		p.checkHostData(&ps)
 	}
 	wrong, advice := ps.Split()
-	p.advice = *advice
+	for _, a := range advice.List() {
+		p.advice.Add(a)
+	}
 	if p.ReadsFleet() {
 		p.Fleet = p.Snapshot(nil)
 	}
@@ -381,6 +384,10 @@ func (p *Project) checkGiven(ps *value.Problems) {
 				continue
 			}
 			v, _ := e.value(nil) // a literal needs no variables and cannot fail
+			if text, ok := v.(string); ok && text != "" && u.param(g.Param).Type == "secret" {
+				p.advice.Add(value.Problem{Place: g.Node.Place, Code: "plain-secret", What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
+					Do: "seal it with `jadekettle secret set`, and write ${data.NAME} here"})
+			}
 			if _, err := u.param(g.Param).Check(v); err != nil {
 				ps.AddErr(g.Node.Place, fmt.Errorf("the param %s.%s: %w", g.Manifest, g.Param, err))
 				e.failed = true
@@ -402,6 +409,9 @@ func (p *Project) checkGiven(ps *value.Problems) {
 			continue
 		}
 		v, err := u.param(key[at+1:]).FromText(p.options.Params[key])
+		if u.param(key[at+1:]).Type == "secret" {
+			err = errors.New("a secret on a command line can be seen by everyone on this machine; seal it with `jadekettle secret set`")
+		}
 		if err == nil {
 			_, err = u.param(key[at+1:]).Check(v)
 		}
