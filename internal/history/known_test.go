@@ -61,8 +61,10 @@ func TestKnown(t *testing.T) {
 	if got := strings.Join(k.Hosts(), " "); got != "gauge-01 gauge-02" {
 		t.Errorf("known are %s", got)
 	}
-	if k.Forget("gauge-02") != nil || k.Forget("gauge-02") != nil || len(k.Hosts()) != 1 {
-		t.Error("a host is not forgotten")
+	for range 2 { // what is not there is forgotten already
+		if err := k.Forget("gauge-02"); err != nil || len(k.Hosts()) != 1 {
+			t.Errorf("a host is not forgotten (%v)", err)
+		}
 	}
 }
 
