@@ -139,17 +139,26 @@ func (p *project) facts(h *inventory.Host) (*facts.Facts, time.Time) {
 	return s.Facts, s.Read
 }
 
-// keep notes what a run has learned of hosts. That it cannot be kept is told,
+// keep notes what a run has learned of hosts, and after one over all of them
+// forgets those that the inventory has no more. That it cannot be kept is told,
 // and no reason to fail.
 func (a *App) keep(p *project, hosts []*run.Host, ran bool) {
+	var err error
 	for _, h := range hosts {
-		if h.Facts == nil {
-			continue
+		if h.Facts != nil {
+			err = errors.Join(err, p.known.Keep(h.Name, h.Facts, h.Groups, ran, time.Now()))
 		}
-		if err := p.known.Keep(h.Name, h.Facts, h.Groups, ran, time.Now()); err != nil {
-			fmt.Fprintf(a.Err, "the facts that were read could not be kept: %v\n", err)
-			return
+	}
+	if ran && len(p.targets)+len(p.except) == 0 {
+		for _, name := range p.known.Hosts() {
+			if _, there := p.Inventory.Host(name); !there {
+				err = errors.Join(err, p.known.Forget(name))
+			}
 		}
+	}
+	if err != nil {
+		what, _, _ := strings.Cut(err.Error(), "\n")
+		fmt.Fprintf(a.Err, "what was read could not be kept: %s\n", what)
 	}
 }
 
