@@ -71,7 +71,7 @@ func (a *App) sourceAdd() *cobra.Command {
 	name, at := "", ""
 	c := &cobra.Command{
 		Use: "add URL --at REV", Short: "Copy a repository's manifests and pin them", Args: cobra.ExactArgs(1),
-		Long:    "Add fetches a repository with git, over file, ssh or https, copies its files into sources/NAME and pins the\ncommit and the content in sources.lock. A revision is a tag, a branch or a commit.",
+		Long:    "Add fetches a repository with git, over file, ssh or https, copies its files into sources/NAME and pins the\ncommit and the content in sources.lock. A revision is a tag, a branch or a commit; a path that is not\nabsolute counts from the project.",
 		Example: "  jadekettle source add https://git.example.org/tide-manifests.git --at v1.2\n  jadekettle source add ssh://git@git.example.org/tide.git --at main --name tide",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.shelf()
@@ -132,7 +132,7 @@ func (s *shelf) tell(p source.Pin) {
 func (s *shelf) git(ctx context.Context, dir string, args ...string) (string, error) {
 	c := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c", "protocol.ext.allow=never", "-c", "core.symlinks=true"}, args...)...)
 	c.Dir = dir
-	c.Env = append(os.Environ(), "LC_ALL=C")
+	c.Env = append(slices.DeleteFunc(os.Environ(), ofRepository), "LC_ALL=C")
 	if !s.app.Terminal {
 		c.Env = append(c.Env, "GIT_TERMINAL_PROMPT=0")
 	}
@@ -146,6 +146,13 @@ func (s *shelf) git(ctx context.Context, dir string, args ...string) (string, er
 		return "", fmt.Errorf("git %s: %s", args[0], value.Printable(lastLines(errs.String(), 3)))
 	}
 	return strings.TrimSpace(out.String()), nil
+}
+
+// ofRepository says whether a variable speaks of the repository that this
+// program was called in, as from a hook.
+func ofRepository(v string) bool {
+	name, _, _ := strings.Cut(v, "=")
+	return slices.Contains([]string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR", "GIT_PREFIX"}, name)
 }
 
 func lastLines(s string, n int) string {

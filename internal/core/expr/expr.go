@@ -682,11 +682,18 @@ func tidy(msg string) string {
 // unexpected matches what the CEL parser says of a token that does not fit.
 var unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input|token recognition error at:) ('.*?')(?:$| )`)
 
+// wordOfCEL matches what the parser says of a field that is called like a word
+// of the language (CEL specification, "Syntax").
+var wordOfCEL = regexp.MustCompile(`'\.(in|true|false|null)'`)
+
 func remedy(msg string, scope Scope) string {
 	if _, rest, ok := strings.Cut(msg, "undeclared reference to '"); ok {
 		name, _, _ := strings.Cut(rest, "'")
 		names := slices.Concat(scope.roots(), scope.Locals, FunctionNames())
 		return value.Meant(name, names, "an expression starts from "+strings.Join(slices.Concat(scope.roots(), scope.Locals), ", ")+"; text stands in quotes")
+	}
+	if m := wordOfCEL.FindStringSubmatch(msg); m != nil {
+		return "a name that is a word of CEL stands in brackets: x[\"" + m[1] + "\"]"
 	}
 	if _, rest, ok := strings.Cut(msg, "found no matching overload for '"); ok {
 		name, _, _ := strings.Cut(rest, "'")

@@ -10,6 +10,7 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
 )
@@ -128,9 +129,11 @@ func TestLayers(t *testing.T) {
 		"out by a value":        {append(shows("x"), "hosts.toml", "[host.gauge-01]\nsite = \"../../etc\"\n[group.all]\nmembers=[\"*\"]\nmanifests=[\"gauge\"]\n"), `the layer "site/${host.site}" cannot be named by host.site, which is "../../etc"`},
 		"a large file":          {append(shows("x"), "data/host/gauge-01.yaml", strings.Repeat("#", 50<<20)), "data/host/gauge-01.yaml: a file of data of 50 MiB is too large"},
 		"a bomb of aliases":     {append(shows("x"), "data/host/gauge-01.yaml", "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n"), "grows too large through its aliases"},
+		"broken data":           {append(shows("${data.nowhere}"), "data/host/gauge-01.json", "{"), "data/host/gauge-01.json:1:2: not valid JSON"},
 		"sealed without a key":  {append(shows("x"), "data/shared.toml.age", "age-encryption.org/v1"), "this file is encrypted, and there is nothing to open it with"},
 	} {
-		if got := out(t, tree(c.files...), debian, resolve.Options{}); !strings.Contains(got, c.want) {
+		got := out(t, tree(c.files...), debian, resolve.Options{})
+		if !strings.Contains(got, c.want) || strings.Contains(got, "nowhere") {
 			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
 		}
 	}
@@ -297,4 +300,26 @@ func TestSecretsOfLayers(t *testing.T) {
 		}
 	}
 	var _ plan.Task
+}
+
+// TestRequired refuses a declaration without what its kind wants, when it is
+// not to be absent.
+func TestRequired(t *testing.T) {
+	mount := &schema.Kind{Name: "mount", Canon: schema.CleanPath, Attrs: []schema.Attr{{Name: "device", Required: true}}}
+	for text, want := range map[string]string{
+		"[mount.\"/srv\"]\n":                        "mount:/srv has no device, which it needs",
+		"[mount.\"/srv\"]\ndevice = \"sda\"\n":      "",
+		"[mount.\"/srv\"]\nabsent = true\n":         "",
+		"[mount.\"/srv\"]\nabsent = \"${true}\"\n":  "",
+		"[mount.\"/srv\"]\nabsent = \"${false}\"\n": "has no device",
+	} {
+		p, err := resolve.Load(tree("manifests/gauge.toml", text), schema.NewCatalog(mount), resolve.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = p.Plan(p.Inventory.Hosts[0], debian)
+		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%s gives %v, want %s", text, err, want)
+		}
+	}
 }

@@ -57,6 +57,7 @@ func (p *Project) resolver(h *inventory.Host, f *facts.Facts) *resolver {
 	data, err := p.Data.For(r.layerHost())
 	if err != nil {
 		r.problems.AddErr(h.Place, err)
+		r.dataless = true
 	}
 	if data.Values == nil {
 		data.Values = map[string]any{}
@@ -89,6 +90,9 @@ func groupNames(groups []*inventory.Group) []string {
 // run evaluates every declaration of the host and joins them by what is
 // written.
 func (r *resolver) run() {
+	if r.dataless {
+		return // every value that is missing now would be told as well
+	}
 	taken := map[string]bool{}
 	take := func(groups []*inventory.Group, maybe bool) {
 		for _, g := range groups {
@@ -258,6 +262,7 @@ type resolver struct {
 	explain  bool               // keep what was left out, for why
 	watch    *watch             // told of conditions; may be nil
 	omitted  []*item
+	dataless bool            // the data could not be put together
 	open     map[string]bool // kinds of which names are not known yet; * for all
 	plan     *plan.Plan
 	problems value.Problems
@@ -336,7 +341,19 @@ func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
 		}
 	}
 	it.task.Absent = it.task.Attrs.Bool("absent")
+	if good && !it.task.Absent {
+		r.required(it)
+	}
 	r.add(it)
+}
+
+// required reports the attributes that the kind wants and that are not given.
+func (r *resolver) required(it *item) {
+	for _, at := range it.kind.Attrs {
+		if _, given := it.decl.Attr(at.Name); at.Required && !given {
+			r.problems.At(it.decl.Place, fmt.Sprintf("%s has no %s, which it needs", it.task.Ref, at.Name), fmt.Sprintf("`jadekettle kinds %s` tells what it takes", it.kind.Name))
+		}
+	}
 }
 
 // leaveOut notes what a condition left out. final says that the name is
