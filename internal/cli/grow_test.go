@@ -344,6 +344,28 @@ func TestFormatCommand(t *testing.T) {
 	}
 }
 
+// TestLintOfEnvironments checks all of them when the call names none.
+func TestLintOfEnvironments(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{
+		"jadekettle.toml":      "project = \"test\"\n[data]\nlayers = [\"shared\", \"env/${env}\"]\n[env.test]\n[env.production]\ninventory = [\"sea.toml\"]\n",
+		"hosts.toml":           "[host.bench-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"sea.toml":             "[host.gauge-01]\n[host.gauge-02]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"data/env/test.toml":   "rate = 1\nbench = true\n",
+		"manifests/gauge.toml": "[dir.\"/a\"]\nif = \"has(data.bench)\"\nowner = \"root\"\nmode = \"0755\"\n[package.buoy-tools]\nversion = \"newest\"\n[dir.\"/r${data.rate}\"]\nowner = \"root\"\nmode = \"0755\"\n",
+	})
+	steps(t, dir, nil, []step{
+		{2, `data has no "rate" (for gauge-01 and gauge-02)`, []string{"lint"}},
+		{0, "no problem in 1 host,", []string{"lint", "--env", "test"}},
+		{2, "say which with --env", []string{"preview"}},
+	})
+	write(t, dir, map[string]string{"data/env/production.toml": "rate = 9\n"})
+	code, out, errs := jk(t, dir, "lint")
+	if code != 0 || out != "no problem and 1 piece of advice in 3 hosts, 1 manifest and 3 declarations\n" || !strings.Contains(errs, "newest-in-production") {
+		t.Errorf("lint of both ended with %d: %s%s", code, out, errs)
+	}
+}
+
 // TestDocuments holds that every command which shows data gives one JSON
 // document with a format number, whatever happens.
 func TestDocuments(t *testing.T) {

@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -17,7 +19,7 @@ func (a *App) lintCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "lint", Short: "Check the project without contacting a host", GroupID: "work", Args: cobra.NoArgs,
 		Annotations: map[string]string{moreOutputs: "sarif"},
-		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\nprints every problem with its file, line and column. It ends with 2 when there is one.\n\nBesides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\nwith a reason, on the line itself or in a comment above it:\n\n" +
+		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\nprints every problem with its file, line and column. It ends with 2 when there is one. Without --env it does\nso for every environment.\n\nBesides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\nwith a reason, on the line itself or in a comment above it:\n\n" +
 			"  # jadekettle meant CODE: why\n  # jadekettle meant CODE in this file: why\n\n" + codesHelp(),
 		RunE: func(*cobra.Command, []string) error { return a.lint(strict) },
 	}
@@ -46,15 +48,15 @@ func (a *App) lint(strict bool) error {
 	if err != nil {
 		return err
 	}
-	p, err := resolve.Check(root, kinds.Catalog(), o)
-	ps := &value.Problems{}
-	if err != nil && !errors.As(err, &ps) {
-		return err
+	l := &linted{}
+	for _, env := range envsToLint(a.env, resolve.ReadSettings(root)) {
+		o.Env = env
+		if err := l.check(root, o); err != nil {
+			return err
+		}
 	}
-	var advice []resolve.Advice
-	if p != nil {
-		advice = p.Advice()
-	}
+	ps, advice := &l.problems, l.advice
+	err = ps.Err()
 	spoken := 0
 	for _, ad := range advice {
 		if !ad.Silenced {
@@ -75,15 +77,63 @@ func (a *App) lint(strict bool) error {
 		a.problems(ps.List())
 		return nil
 	}
-	if err := required(p.Settings.Requires); err != nil {
+	if err := required(l.last.Settings.Requires); err != nil {
 		return err
 	}
-	manifests, decls := p.Declarations()
+	manifests, decls := l.last.Declarations()
 	found := "no problem"
 	if spoken > 0 {
 		found += " and " + count(spoken, "piece") + " of advice"
 	}
-	fmt.Fprintf(a.Out, "%s in %s, %s and %s\n", found, count(len(p.Inventory.Hosts), "host"), count(manifests, "manifest"), count(decls, "declaration"))
+	fmt.Fprintf(a.Out, "%s in %s, %s and %s\n", found, count(l.hosts, "host"), count(manifests, "manifest"), count(decls, "declaration"))
+	return nil
+}
+
+// linted is what lint found in one environment after another.
+type linted struct {
+	problems value.Problems
+	advice   []resolve.Advice
+	hosts    int
+	rounds   int
+	last     *resolve.Project
+}
+
+// envsToLint gives the environment of the call, or else all that there are.
+func envsToLint(env string, s resolve.Settings) []string {
+	if env != "" || len(s.Envs) == 0 {
+		return []string{env}
+	}
+	return value.Keys(s.Envs)
+}
+
+// everywhere are the pieces of advice that hold only when they hold in every
+// environment.
+var everywhere = []string{"never-holds", "unread-data", "unused-param"}
+
+func (l *linted) check(root fs.FS, o resolve.Options) error {
+	p, err := resolve.Check(root, kinds.Catalog(), o)
+	var ps *value.Problems
+	if err != nil && !errors.As(err, &ps) {
+		return err
+	}
+	l.problems.AddErr(value.Place{}, err)
+	if p == nil {
+		return nil
+	}
+	l.last = p
+	l.hosts += len(p.Inventory.Hosts)
+	same := func(list []resolve.Advice, a resolve.Advice) bool {
+		return slices.ContainsFunc(list, func(b resolve.Advice) bool { return b.Place == a.Place && b.Code == a.Code && b.What == a.What })
+	}
+	found := p.Advice()
+	if l.rounds++; l.rounds > 1 {
+		l.advice = slices.DeleteFunc(l.advice, func(a resolve.Advice) bool { return slices.Contains(everywhere, a.Code) && !same(found, a) })
+	}
+	for _, a := range found {
+		if !same(l.advice, a) && (l.rounds == 1 || !slices.Contains(everywhere, a.Code)) {
+			l.advice = append(l.advice, a)
+		}
+	}
 	return nil
 }
 

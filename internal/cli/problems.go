@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/value"
 )
 
@@ -45,6 +46,9 @@ type sources struct {
 }
 
 func (s *sources) line(at value.Place) (string, bool) {
+	if strings.HasSuffix(at.File, layers.Sealed) {
+		return "", false // the line is one of the decrypted text
+	}
 	if at.Line < 1 || at.File == "" || s.dir == "" || !filepath.IsLocal(at.File) {
 		return "", false
 	}

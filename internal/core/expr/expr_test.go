@@ -57,7 +57,7 @@ func TestExpressions(t *testing.T) {
 		`dta.x`:                                  `error: x.toml:1:1: there is no 'dta'; did you mean "data"?`,
 		`tidelog`:                                `error: x.toml:1:1: there is no 'tidelog'; an expression starts from host, facts, data, param, env, fleet; text stands in quotes`,
 		`n + 1`:                                  `error: x.toml:1:1: there is no 'n'; an expression starts from host, facts, data, param, env, fleet; text stands in quotes`,
-		`data.gauge.in`:                          `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is a word of CEL stands in brackets: x["in"]`,
+		`data.gauge.in`:                          `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is a word of CEL stands in brackets: x["in"]` + "\nx.toml:1:14: the expression ends too early",
 		`1 +`:                                    `error: x.toml:1:4: the expression ends too early`,
 		`data.gauge.seconds + "x"`:               `error: x.toml:1:1: the expression fails: the operands do not fit together`,
 		`1 / 0`:                                  `error: x.toml:1:1: the expression fails: division by zero`,

@@ -33,9 +33,6 @@ type Options struct {
 	Params map[string]string // values for params, by manifest.name
 	// Open decrypts a sealed file of data. Nil means that nothing can be.
 	Open func(name string, sealed []byte) ([]byte, error)
-	// Lenient reads a project as far as it goes although its environment is
-	// not settled, for commands that only show it.
-	Lenient bool
 }
 
 // Project is a project read once and compiled, ready to give the plan of any
@@ -104,7 +101,7 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 	var ps value.Problems
 	p := &Project{files: files, catalog: catalog, options: options, units: map[string]*unit{}, given: map[*manifest.Node]evaluator{}}
 	p.Settings = loadSettings(files, &ps)
-	if err := p.Settings.choose(options.Env); err != nil && !options.Lenient {
+	if err := p.Settings.choose(options.Env); err != nil {
 		ps.AddErr(value.Place{}, err)
 		return nil, ps.Err()
 	}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"jadekettle/internal/core/inventory"
@@ -93,14 +94,28 @@ mode = "0600"
 	}
 }
 
-// tapped keeps what a worker says.
+// tap keeps what workers say.
+type tap struct {
+	mu   sync.Mutex
+	said bytes.Buffer
+}
+
+func (t *tap) String() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.said.String()
+}
+
+// tapped is a session's reader with a tap on it.
 type tapped struct {
 	io.Reader
-	said *bytes.Buffer
+	*tap
 }
 
 func (t tapped) Read(p []byte) (int, error) {
 	n, err := t.Reader.Read(p)
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	t.said.Write(p[:n])
 	return n, err
 }
@@ -130,11 +145,11 @@ content = "${data.token}"
 	}
 	f := b.fleetOf(p)
 	open := f.Open
-	var said bytes.Buffer
+	said := &tap{}
 	f.Open = func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
 		s, err := open(ctx, h)
 		if err == nil {
-			s.Reader = tapped{s.Reader, &said}
+			s.Reader = tapped{s.Reader, said}
 		}
 		return s, err
 	}
@@ -148,7 +163,7 @@ content = "${data.token}"
 		t.Error("what the check printed did not come")
 	}
 	for _, secret := range []string{"rip-tide", "7781", "ebb and flow", "an-older-one"} {
-		if bytes.Contains(said.Bytes(), []byte(secret)) {
+		if strings.Contains(said.String(), secret) {
 			t.Errorf("the worker said %q", secret)
 		}
 		filepath.WalkDir(filepath.Join(b.host().Root, "var/lib/jadekettle"), func(p string, e os.DirEntry, err error) error {
