@@ -419,6 +419,9 @@ func (p *Program) Saw(vars *Vars) []Seen {
 		if slices.ContainsFunc(out, func(s Seen) bool { return s.Name == name }) {
 			continue
 		}
+		if c.asked && slices.ContainsFunc(p.chains, func(o chain) bool { return o.asked && len(o.path) > len(c.path) && meet(o.path, c.path) }) {
+			continue // a step on the way of has()
+		}
 		v, there := lookup(c.path, vars)
 		if c.path[0] == "facts" && vars.Facts == nil {
 			v, there = Unknown{}, true
