@@ -366,6 +366,55 @@ func TestLintOfEnvironments(t *testing.T) {
 	}
 }
 
+// TestSealedPerEnvironment seals each environment's own layers for its own
+// people, in files that a bench keeper cannot open.
+func TestSealedPerEnvironment(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{
+		"jadekettle.toml":      "project = \"test\"\n[data]\nlayers = [\"shared\", \"env/${env}\", \"host/${host.name}\"]\n[env.test]\n[env.production]\n",
+		"hosts.toml":           "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"manifests/gauge.toml": "[user.maren]\npassword = \"${data.pw}\"\n",
+	})
+	bench, sea := filepath.Join(dir, "bench.txt"), filepath.Join(dir, "sea.txt")
+	steps(t, dir, nil, []step{
+		{0, "under [env.test]", []string{"secret", "init", "--file", bench, "--env", "test"}},
+		{0, "under [env.production]", []string{"secret", "init", "--file", sea, "--env", "production"}},
+		{2, "there is no environment", []string{"secret", "init", "--file", sea, "--env", "prod"}},
+	})
+	for env, identity := range map[string]string{"test": bench, "production": sea} {
+		c := exec.Command(program, "secret", "set", "env/"+env, "pw")
+		c.Dir, c.Stdin = dir, strings.NewReader("the word of "+env)
+		if code, out, errs := finish(t, c); code != 0 {
+			t.Fatal(out, errs)
+		}
+		steps(t, dir, nil, []step{{0, "the word of " + env, []string{"secret", "get", "env/" + env, "pw", "--identity", identity}}})
+	}
+	steps(t, dir, nil, []step{
+		{0, "no problem in 1 host", []string{"lint", "--env", "test", "--identity", bench}},
+		{2, "none of the identities in", []string{"lint", "--env", "production", "--identity", bench}},
+		{0, "no problem in 2 hosts", []string{"lint", "--identity", bench, "--identity", sea}},
+		{0, "you cannot read it", []string{"secret", "who", "--identity", bench}},
+		{2, "none of the identities in", []string{"secret", "rekey", "--identity", bench}},
+		{2, "names nobody to seal data/shared.toml.age for", []string{"secret", "edit", "shared"}},
+	})
+	editor := filepath.Join(dir, "editor.sh")
+	write(t, dir, map[string]string{"editor.sh": "#!/bin/sh\nprintf 'broken = \\n' > \"$1\"\n"})
+	if err := os.Chmod(editor, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	before := read(t, dir, "data/env/test.toml.age")
+	steps(t, dir, []string{"EDITOR=" + editor}, []step{{2, "thrown away", []string{"secret", "edit", "env/test", "--identity", bench}}})
+	write(t, dir, map[string]string{"editor.sh": "#!/bin/sh\ngrep -q 'word of test' \"$1\" && echo 'more = \"x\"' >> \"$1\"\n"})
+	if read(t, dir, "data/env/test.toml.age") != before {
+		t.Error("a text that is broken was sealed")
+	}
+	steps(t, dir, []string{"EDITOR=" + editor}, []step{
+		{0, "sealed data/env/test.toml.age", []string{"secret", "edit", "env/test", "--identity", bench}},
+		{0, "x", []string{"secret", "get", "env/test", "more", "--identity", bench}},
+		{2, `has no pww`, []string{"secret", "get", "env/test", "pww", "--identity", bench}},
+	})
+}
+
 // TestDocuments holds that every command which shows data gives one JSON
 // document with a format number, whatever happens.
 func TestDocuments(t *testing.T) {

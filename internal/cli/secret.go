@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"filippo.io/age"
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/core/layers"
@@ -110,13 +111,18 @@ func (v *vault) read(name string) ([]byte, error) {
 func cutWhat(err error) string { what, _, _ := strings.Cut(err.Error(), "; "); return what }
 func cutDo(err error) string   { _, do, _ := strings.Cut(err.Error(), "; "); return do }
 
-// write seals a text into its file, in one step.
-func (v *vault) write(name string, text []byte) error {
+// readers gives those that a file is to be sealed for, ready to be sealed for.
+func (v *vault) readers(name string) ([]age.Recipient, error) {
 	list := v.recipientsOf(name)
 	if len(list) == 0 {
-		return fmt.Errorf("%s names nobody to seal %s for; write recipients under [secrets], or begin with `jadekettle secret init`", resolve.SettingsFile, name)
+		return nil, fmt.Errorf("%s names nobody to seal %s for; write recipients under [secrets], or begin with `jadekettle secret init`", resolve.SettingsFile, name)
 	}
-	to, err := recipients(list)
+	return recipients(list)
+}
+
+// write seals a text into its file, in one step.
+func (v *vault) write(name string, text []byte) error {
+	to, err := v.readers(name)
 	if err != nil {
 		return err
 	}
@@ -335,6 +341,9 @@ func (a *App) secretEdit() *cobra.Command {
 }
 
 func (v *vault) edit(name string, old []byte) error {
+	if _, err := v.readers(name); err != nil {
+		return err // before anything is written in vain
+	}
 	dir, err := os.MkdirTemp(memoryFolder(), "jadekettle-*")
 	if err != nil {
 		return err
@@ -387,6 +396,9 @@ func (a *App) editor(file string) error {
 	name := a.Getenv("VISUAL")
 	if name == "" {
 		name = a.Getenv("EDITOR")
+	}
+	if name == "" && !a.Terminal {
+		return errors.New("there is no terminal to edit on; name an editor in EDITOR")
 	}
 	if name == "" {
 		name = "vi"

@@ -46,6 +46,7 @@ type Config struct {
 	Layers []string
 	Places []value.Place   // of each layer's name; may be shorter
 	Lists  map[string]Rule // by dotted key
+	Env    string          // the environment; empty when there is none, or it does not matter
 	// Open decrypts a sealed file. Nil means that nothing can be.
 	Open func(name string, sealed []byte) ([]byte, error)
 }
@@ -68,7 +69,8 @@ type layer struct {
 	group   bool           // asked once per group
 	facts   bool           // depends on facts
 	perHost bool           // another one for every host
-	like    *regexp.Regexp // the names that it can give
+	like    *regexp.Regexp // the names that it can give in this environment
+	any     *regexp.Regexp // and in any
 }
 
 // file is one file, read.
@@ -96,7 +98,7 @@ func Load(project fs.FS, config Config, problems *value.Problems) *Data {
 		if i < len(config.Places) {
 			at = config.Places[i]
 		}
-		if l, err := compile(text, at); err != nil {
+		if l, err := compile(text, config.Env, at); err != nil {
 			problems.AddErr(at, err)
 		} else {
 			d.layers = append(d.layers, l)
@@ -128,7 +130,7 @@ func layerOf(file string) (string, bool) {
 	return strings.TrimSuffix(name, ext), true
 }
 
-func compile(text string, at value.Place) (layer, error) {
+func compile(text, env string, at value.Place) (layer, error) {
 	l := layer{text: text}
 	bare := literal.ReplaceAllString(text, "x")
 	if !fs.ValidPath(bare) || bare == "." || strings.Contains(bare, "//") {
@@ -144,7 +146,10 @@ func compile(text string, at value.Place) (layer, error) {
 		l.facts = l.facts || p.ReadsRoot("facts")
 		l.perHost = l.perHost || slices.ContainsFunc(p.Reads(), func(r []string) bool { return slices.Equal(r, []string{"host", "name"}) })
 	}
-	l.like = likeness(text)
+	l.like, l.any = likeness(text), likeness(text)
+	if env != "" {
+		l.like = likeness(envForm.ReplaceAllLiteralString(text, env))
+	}
 	return l, nil
 }
 
@@ -567,9 +572,17 @@ func (d *Data) Sealed() bool { return d.sealed }
 // Files lists the files of a layer.
 func (d *Data) Files(name string) []string { return slices.Clone(d.names[name]) }
 
-// Fits says whether any layer of the project can have this name.
+// Fits says whether any layer of the project can have this name, in whatever
+// environment.
 func (d *Data) Fits(name string) bool {
-	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.like.MatchString(name) })
+	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.any.MatchString(name) })
+}
+
+// here lists the names of layers that this environment can have.
+func (d *Data) here() []string {
+	return slices.DeleteFunc(value.Keys(d.names), func(name string) bool {
+		return !slices.ContainsFunc(d.layers, func(l layer) bool { return l.like.MatchString(name) })
+	})
 }
 
 // ByFacts says whether a layer that facts decide can have this name.
@@ -582,11 +595,11 @@ func (d *Data) ByGroup(name string) bool {
 	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.group && l.like.MatchString(name) })
 }
 
-// ReadAll reads every file, and gives what is wrong in them and what is worth a
-// word of advice.
+// ReadAll reads every file that this environment can use, and gives what is
+// wrong in them and what is worth a word of advice.
 func (d *Data) ReadAll() *value.Problems {
 	var ps value.Problems
-	for _, name := range d.Names() {
+	for _, name := range d.here() {
 		for _, p := range d.names[name] {
 			ps.AddErr(value.Place{}, d.read(p).problems.Err())
 		}
@@ -601,10 +614,10 @@ type Leaf struct {
 	Sealed bool
 }
 
-// Leaves lists every value of every file.
+// Leaves lists every value of every file that this environment can use.
 func (d *Data) Leaves() []Leaf {
 	var out []Leaf
-	for _, name := range d.Names() {
+	for _, name := range d.here() {
 		for _, p := range d.names[name] {
 			f := d.read(p)
 			for _, at := range leaves(nil, f.node) {

@@ -22,6 +22,7 @@ var Codes = []struct{ Code, Doc string }{
 	{"plain-secret", "Something that looks like a password or a key stands in plain text."},
 	{"unused-param", "A param is declared and nothing in its manifest uses it."},
 	{"unread-data", "A value of the data is read by nothing."},
+	{"unread-file", "A file of data belongs to no layer of the project."},
 	{"never-holds", "A condition is false on every host, whatever its facts are."},
 	{"newest-in-production", "A package is declared as newest in production, where versions had better not change by themselves."},
 	{"dropped-edge", "An order that follows from the kinds contradicts one that is written, and was dropped."},
@@ -367,6 +368,11 @@ func (p *Project) unread(say func(value.Place, string, string, string)) {
 			for _, prog := range t.Programs() {
 				reads = append(reads, prog.Reads()...)
 			}
+		}
+	}
+	for _, name := range p.Data.Names() {
+		if !p.Data.Fits(name) {
+			say(value.Place{File: p.Data.Files(name)[0], Line: 1, Col: 1}, "unread-file", fmt.Sprintf("no layer of the project is called %q", name), "the layers are "+strings.Join(p.Settings.Layers, ", "))
 		}
 	}
 	seen := map[string]bool{}

@@ -107,7 +107,7 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 	}
 	inv, whole := inventory.Load(files, p.Settings.Inventory, p.Settings.Env, &ps)
 	p.Inventory = inv
-	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Open: options.Open}, &ps)
+	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open}, &ps)
 	p.Sources = source.Read(files, &value.Problems{})
 	p.sound = source.Load(files, &ps)
 	manifests, ok := manifest.Load(files, p.sound, catalog, &ps)
