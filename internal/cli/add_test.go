@@ -2,10 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -83,6 +85,9 @@ func TestSchemasNameEveryAttribute(t *testing.T) {
 		if len(have) > 0 {
 			t.Errorf("the schema of %s has more: %v", name, have)
 		}
+	}
+	if got := value.Keys(schemas()); !slices.Equal(got, sorts) {
+		t.Errorf("there are schemas of %v", got)
 	}
 	settings := properties(schemas()["settings"])
 	for _, want := range []string{"project", "requires", "inventory", "data", "secrets", "run", "ssh", "env"} {

@@ -23,11 +23,15 @@ import (
 // schemaDir is where init puts the schemas that editors read.
 const schemaDir = ".schemas"
 
+// sorts are the sorts of files that have a schema; to make the schemas only to
+// list them would slow every start.
+var sorts = []string{"data", "inventory", "manifest", "rehearsal", "settings"}
+
 func (a *App) schemaCommand() *cobra.Command {
 	dir := ""
 	c := &cobra.Command{
 		Use: "schema [FILE-SORT]", Short: "Print JSON Schemas of the files that people write", GroupID: "grow", Args: cobra.MaximumNArgs(1),
-		Long: "Schema prints a JSON Schema (draft 7) of one sort of file: " + strings.Join(value.Keys(schemas()), ", ") + ".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first line of a file,\nwhich init puts there:\n\n  #:schema ../" + schemaDir + "/manifest.json",
+		Long: "Schema prints a JSON Schema (draft 7) of one sort of file: " + strings.Join(sorts, ", ") + ".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first line of a file,\nwhich init puts there:\n\n  #:schema ../" + schemaDir + "/manifest.json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			all := schemas()
 			switch {
@@ -45,7 +49,7 @@ func (a *App) schemaCommand() *cobra.Command {
 			return history.WriteJSON(a.Out, all[args[0]])
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			return value.Keys(schemas()), noFiles
+			return sorts, noFiles
 		},
 	}
 	c.Flags().StringVar(&dir, "write", "", "a folder that all schemas are written into")
