@@ -46,12 +46,9 @@ func (a *App) addCommand() *cobra.Command {
 type entry struct {
 	kind  *schema.Kind
 	name  string
-	to    string // the manifest
-	attrs []entryAttr
+	to    string      // the manifest
+	attrs value.Attrs // as they are written, expressions included
 }
-
-// entryAttr is one attribute with its value as TOML.
-type entryAttr struct{ name, toml string }
 
 func (a *App) addKind(k *schema.Kind) *cobra.Command {
 	to := ""
@@ -133,7 +130,7 @@ func (e *entry) flags(c *cobra.Command) (given bool, err error) {
 	return given, nil
 }
 
-// set checks a value and keeps it as TOML. A text with ${...} is only known to
+// set checks a value and keeps it. A text with ${...} is only known to
 // fit when the project is resolved.
 func (e *entry) set(at schema.Attr, v any) error {
 	text, isText := v.(string)
@@ -152,38 +149,15 @@ func (e *entry) set(at schema.Attr, v any) error {
 	if isText && at.Type == schema.Hidden && !manifest.Interpolated(text) {
 		return fmt.Errorf("%s does not belong on a command line or into a manifest; seal it with `jadekettle secret set` and give '${data.NAME}'", at.Name)
 	}
-	e.attrs = append(e.attrs, entryAttr{at.Name, writtenValue(v)})
+	if e.attrs == nil {
+		e.attrs = value.Attrs{}
+	}
+	e.attrs[at.Name] = v
 	return nil
 }
 
-// writtenValue writes a value as TOML; expressions in it stay as they are.
-func writtenValue(v any) string {
-	switch v := v.(type) {
-	case string:
-		if strings.Contains(v, `"`) && !strings.ContainsAny(v, "'\n\\") {
-			return "'" + v + "'"
-		}
-		return manifest.Quote(v)
-	case []any:
-		var parts []string
-		for _, item := range v {
-			parts = append(parts, writtenValue(item))
-		}
-		return "[" + strings.Join(parts, ", ") + "]"
-	}
-	s, _ := value.Text(v)
-	return s
-}
-
 // text writes the declaration.
-func (e *entry) text() string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "[%s.%s]\n", e.kind.Name, manifest.QuoteKey(e.name))
-	for _, at := range e.attrs {
-		fmt.Fprintf(&b, "%s = %s\n", at.name, at.toml)
-	}
-	return b.String()
-}
+func (e *entry) text() string { return declarationText(e.kind, e.name, e.attrs, "") }
 
 // add appends the declaration to its manifest, when the project takes it.
 func (a *App) add(p *project, e *entry) error {

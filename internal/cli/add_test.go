@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
@@ -41,7 +42,7 @@ func TestAnswers(t *testing.T) {
 			if err := e.set(at, v); err != nil {
 				got = trimmed(err).Error()
 			} else {
-				got = e.attrs[0].name + " = " + e.attrs[0].toml
+				got = c.attr + " = " + manifest.Literal(e.attrs[c.attr])
 			}
 		}
 		if !strings.HasPrefix(got, c.want) {

@@ -91,7 +91,7 @@ func (a *App) captured(h *run.Host) error {
 				fmt.Fprintln(a.Out)
 			}
 			kind, _ := catalog.Kind(c.Ref.Kind)
-			fmt.Fprint(a.Out, declarationText(kind, c.Ref.Name, attrs, value.Printable(c.Note)))
+			fmt.Fprint(a.Out, declarationText(kind, literalText(c.Ref.Name), attrs, value.Printable(c.Note)))
 		}
 	}
 	if a.output == "json" {
@@ -117,9 +117,10 @@ func checked(catalog schema.Catalog, c *plan.Captured) (value.Attrs, error) {
 		if !ok {
 			return nil, fmt.Errorf("%s has no attribute %q", kind.Name, k)
 		}
-		if out[k], err = at.Value(v); err != nil {
+		if v, err = at.Value(v); err != nil {
 			return nil, err
 		}
+		out[k] = literal(v)
 	}
 	return out, nil
 }
@@ -131,10 +132,10 @@ func declarationText(k *schema.Kind, name string, attrs value.Attrs, note string
 	if note != "" {
 		fmt.Fprintf(&b, "# %s\n", note)
 	}
-	fmt.Fprintf(&b, "[%s.%s]\n", k.Name, manifest.QuoteKey(literalText(name)))
+	fmt.Fprintf(&b, "[%s.%s]\n", k.Name, manifest.QuoteKey(name))
 	for _, at := range slices.Concat(k.Attrs, schema.Common) {
 		if v, ok := attrs[at.Name]; ok {
-			fmt.Fprintf(&b, "%s = %s\n", at.Name, tomlValue(v))
+			fmt.Fprintf(&b, "%s = %s\n", at.Name, manifest.Literal(v))
 		}
 	}
 	return b.String()
@@ -143,21 +144,17 @@ func declarationText(k *schema.Kind, name string, attrs value.Attrs, note string
 // literalText escapes what an expression would be.
 func literalText(s string) string { return strings.ReplaceAll(s, "${", "$${") }
 
-func tomlValue(v any) string {
+// literal escapes what would be an expression in a value.
+func literal(v any) any {
 	switch v := v.(type) {
 	case string:
-		text := literalText(v)
-		if strings.Count(text, "\n") > 0 && len(text) > 1 && !strings.ContainsAny(text, "\\\r") && !strings.Contains(text, `"""`) && strings.HasSuffix(text, "\n") && !strings.ContainsFunc(text, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r == 0x7f }) {
-			return "\"\"\"\n" + text + "\"\"\""
-		}
-		return manifest.Quote(text)
+		return literalText(v)
 	case []any:
-		var parts []string
-		for _, item := range v {
-			parts = append(parts, tomlValue(item))
+		out := make([]any, len(v))
+		for i, item := range v {
+			out[i] = literal(item)
 		}
-		return "[" + strings.Join(parts, ", ") + "]"
+		return out
 	}
-	s, _ := value.Text(v)
-	return s
+	return v
 }

@@ -167,3 +167,38 @@ func Quote(s string) string {
 	b.WriteByte('"')
 	return b.String()
 }
+
+// Literal writes a value as TOML: texts of several lines as such, texts with
+// quotes in single ones where that reads better.
+func Literal(v any) string {
+	switch v := v.(type) {
+	case string:
+		return literalText(v)
+	case []any:
+		var parts []string
+		for _, item := range v {
+			parts = append(parts, Literal(item))
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case map[string]any:
+		var parts []string
+		for _, k := range value.Keys(v) {
+			parts = append(parts, QuoteKey(k)+" = "+Literal(v[k]))
+		}
+		return "{ " + strings.Join(parts, ", ") + " }"
+	}
+	s, _ := value.Text(v)
+	return s
+}
+
+func literalText(s string) string {
+	control := strings.ContainsFunc(s, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r == 0x7f })
+	switch {
+	case control || strings.Contains(s, `\`):
+	case strings.HasSuffix(s, "\n") && len(s) > 1 && !strings.Contains(s, `"""`):
+		return "\"\"\"\n" + s + "\"\"\""
+	case strings.Contains(s, `"`) && !strings.ContainsAny(s, "'\n"):
+		return "'" + s + "'"
+	}
+	return Quote(s)
+}

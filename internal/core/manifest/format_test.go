@@ -178,3 +178,15 @@ func FuzzParseOthers(f *testing.F) {
 		}
 	})
 }
+
+// TestLiteral writes values that read back as what they were.
+func TestLiteral(t *testing.T) {
+	for _, v := range []any{"", "a", "a\nb", "a\nb\n", "\n", `say "so"`, `it's "so"`, `back\slash`, "tab\t\"x\"", "bell\a\n", "\"\"\"\n", "end\"\n", "\r\n", int64(5), 2.5, true, []any{"a", []any{"b"}}, map[string]any{"a b": "c", "d": []any{}}} {
+		var ps value.Problems
+		text := "v = " + Literal(v) + "\n"
+		root, _ := ParseTOML("x.toml", []byte(text), &ps)
+		if ps.Err() != nil || !reflect.DeepEqual(root.Get("v").Plain(), v) {
+			t.Errorf("%q is written as %s and read as %v (%v)", v, text, root.Plain(), ps.Err())
+		}
+	}
+}
