@@ -187,10 +187,12 @@ func TestUse(t *testing.T) {
 		"[dir.\"/a\"]\n[use.north]\nmanifest = \"relay\"\nparams = { port = 1 }\n[dir.\"/b\"]\n[use.south]\nmanifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir:/a dir:/srv/relay-1 dir:/b dir:/srv/south-2",
 		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n":                                                                                                 "dir:/srv/relay-1 dir:/srv/relay-2",
 		"[use.relay]\nif = \"host.site == 'creek'\"\n":                                                                                                                       "",
-		"[use.relay]\n":                            "the param relay.port has no value and no default",
-		"[use.relay]\nparams = { prot = 1 }\n":     `the manifest relay has no param "prot"; did you mean "port"?`,
-		"[use.raley]\n":                            `use.raley names the manifest "raley", which is not there; did you mean "relay"?`,
-		"[use.gauge]\n":                            "manifests use one another in a circle: gauge uses gauge",
+		"[use.relay]\n":                        "the param relay.port has no value and no default",
+		"[use.relay]\nparams = { prot = 1 }\n": `the manifest relay has no param "prot"; did you mean "port"?`,
+		"[use.relay]\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"dir:/srv/relay-1\"]\n":                         "dir:/a",
+		"[user.\"${k}\"]\nfor = \"k in ['maren']\"\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"user:maren\"]\n": "dir:/a",
+		"[use.raley]\n": `use.raley names the manifest "raley", which is not there; did you mean "relay"?`,
+		"[use.gauge]\n": "manifests use one another in a circle: gauge uses gauge",
 		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, not "x"`,
 	} {
 		if got := out(t, tree(append(relay, "manifests/gauge.toml", text)...), debian, resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {

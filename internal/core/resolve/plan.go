@@ -179,6 +179,7 @@ func (r *resolver) use(c *context, u *use) {
 				return
 			}
 			if known && !yes {
+				r.without(u.unit)
 				r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name}, Place: u.Place, Reason: "its condition is false: " + u.cond.Text()})
 				return
 			}
@@ -189,6 +190,32 @@ func (r *resolver) use(c *context, u *use) {
 	if err := r.loop(u.loop, c.vars, each); err != nil {
 		r.problems.AddErr(u.Place, err)
 	}
+}
+
+// without notes that what a manifest declares is left out, so that a reference
+// to it is no mistake.
+func (r *resolver) without(u *unit) {
+	for _, e := range u.entries {
+		switch {
+		case e.use != nil && e.use.unit != nil:
+			r.without(e.use.unit)
+		case e.decl != nil:
+			r.leave(value.Ref{Kind: e.decl.Kind.Name, Name: e.decl.Name}, e.decl.name == nil)
+		}
+	}
+}
+
+// leave notes what is left out. Of one whose name is not evaluated only the
+// kind is known.
+func (r *resolver) leave(ref value.Ref, final bool) {
+	if !final {
+		r.open[ref.Kind] = true
+		return
+	}
+	if r.left == nil {
+		r.left = map[value.Ref]bool{}
+	}
+	r.left[ref] = true
 }
 
 // loop goes through the clauses of a for, from left to right. What cannot be
@@ -263,7 +290,7 @@ type resolver struct {
 	watch    *watch             // told of conditions; may be nil
 	omitted  []*item
 	dataless bool            // the data could not be put together
-	open     map[string]bool // kinds of which names are not known yet; * for all
+	open     map[string]bool // kinds of which some names are not known; * for all
 	plan     *plan.Plan
 	problems value.Problems
 
@@ -360,12 +387,7 @@ func (r *resolver) required(it *item) {
 // evaluated.
 func (r *resolver) leaveOut(c *context, d *decl, name string, final bool, vars *expr.Vars) {
 	ref := value.Ref{Kind: d.Kind.Name, Name: name}
-	if final {
-		if r.left == nil {
-			r.left = map[value.Ref]bool{}
-		}
-		r.left[ref] = true
-	}
+	r.leave(ref, final)
 	if r.explain {
 		r.omitted = append(r.omitted, &item{kind: d.Kind, decl: d, vars: vars, contexts: []*context{c}, task: plan.Task{Ref: ref}})
 	}
