@@ -169,6 +169,8 @@ func TestSources(t *testing.T) {
 		{0, "and so is the commit", []string{"source", "verify", "--remote"}},
 		{0, "north", []string{"hosts", "show", "gauge-01"}},
 		{0, `"at": "v1"`, []string{"source", "list", "--output", "json"}},
+		{0, "  port  int  default 1\n\ndocuments\n  sources/tide/docs/relay.md", []string{"source", "show", "tide"}},
+		{0, `"name": "tide/relay"`, []string{"source", "show", "tide", "--output", "json"}},
 	})
 	if _, err := os.Stat(filepath.Join(project, "sources/tide/docs/relay.md")); err != nil {
 		t.Errorf("the docs did not come along: %v", err)

@@ -27,7 +27,7 @@ func (a *App) sourceCommand() *cobra.Command {
 		Use: "source", Short: "Bring in manifests from git repositories, pinned", GroupID: "grow",
 		Long: "A source is a git repository with a folder manifests/, as a project has. Its files are copied into\nsources/NAME, and sources.lock pins the commit and the content; both belong into version control. A group\nor a use names its manifests as NAME/MANIFEST.",
 	}
-	c.AddCommand(a.sourceAdd(), a.sourceUpdate(), a.sourceList(), a.sourceVerify(), a.sourceRemove())
+	c.AddCommand(a.sourceAdd(), a.sourceUpdate(), a.sourceList(), a.sourceShow(), a.sourceVerify(), a.sourceRemove())
 	return c
 }
 

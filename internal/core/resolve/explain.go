@@ -9,6 +9,7 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -418,6 +419,25 @@ func (p *Project) Refs() []string {
 
 // Manifests lists the project's manifests with what each is for.
 func (p *Project) Manifests() []string { return value.Keys(p.units) }
+
+// ManifestDoc is what a manifest says of itself.
+type ManifestDoc struct {
+	Name   string
+	About  string
+	Params []*param.Decl
+}
+
+// Of tells of the manifests of one source, or with an empty name of the
+// project's own.
+func (p *Project) Of(source string) []ManifestDoc {
+	var out []ManifestDoc
+	for _, name := range value.Keys(p.units) {
+		if u := p.units[name]; u.Source == source {
+			out = append(out, ManifestDoc{name, u.About, u.params})
+		}
+	}
+	return out
+}
 
 // ManifestFile gives the file of a manifest.
 func (p *Project) ManifestFile(name string) (string, bool) {

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/source"
+	"jadekettle/internal/history"
+)
+
+func (a *App) sourceShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Tell what a source brings: its manifests, their params, its documents", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSources,
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := a.shelf()
+			if err != nil {
+				return err
+			}
+			pin, err := s.pin(args[0])
+			if err != nil {
+				return err
+			}
+			p, err := a.open()
+			if err != nil {
+				return err
+			}
+			docs := s.documents(pin.Name)
+			if a.output == "json" {
+				return history.WriteJSON(a.Out, map[string]any{"format": 1, "source": pin.Name, "commit": pin.Commit, "manifests": manifestDocs(p.Of(pin.Name)), "documents": docs})
+			}
+			a.showSource(*pin, p.Of(pin.Name), docs)
+			return nil
+		},
+	}
+}
+
+// documents lists the texts that came along with a source.
+func (s *shelf) documents(name string) []string {
+	out := []string{}
+	fs.WalkDir(s.root, path.Join(source.Dir, name), func(p string, e fs.DirEntry, err error) error {
+		ext := strings.ToLower(path.Ext(p))
+		if err == nil && !e.IsDir() && (ext == ".md" || ext == ".txt" || strings.HasPrefix(e.Name(), "README")) {
+			out = append(out, p)
+		}
+		return nil
+	})
+	return out
+}
+
+func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []string) {
+	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", a.style(loud).Render(pin.Name), pin.Commit[:12], pin.At, pin.URL)
+	for _, m := range list {
+		fmt.Fprintf(a.Out, "\n%s  %s\n", a.style(loud).Render(m.Name), m.About)
+		var rows [][]string
+		for _, d := range m.Params {
+			text := "required"
+			if d.HasDefault {
+				text = "default " + resolve.Shown(d.Default)
+			}
+			rows = append(rows, []string{"  " + d.Name, d.Type, text, d.About})
+		}
+		if len(rows) > 0 {
+			a.columns(rows)
+		}
+	}
+	if len(docs) > 0 {
+		fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render("documents"))
+		for _, d := range docs {
+			fmt.Fprintln(a.Out, "  "+d)
+		}
+	}
+}
+
+func manifestDocs(list []resolve.ManifestDoc) []any {
+	out := []any{}
+	for _, m := range list {
+		params := []any{}
+		for _, d := range m.Params {
+			params = append(params, map[string]any{"name": d.Name, "type": d.Type, "default": d.Default, "required": !d.HasDefault, "about": d.About})
+		}
+		out = append(out, map[string]any{"name": m.Name, "about": m.About, "params": params})
+	}
+	return out
+}
