@@ -512,3 +512,48 @@ func read(t *testing.T, dir, name string) string {
 	}
 	return string(data)
 }
+
+// TestAHarbour goes through a project of two environments, three levels of
+// groups, six layers and a hundred keepers, and asks why at every turn.
+func TestAHarbour(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, os.DirFS("testdata/harbour")); err != nil {
+		t.Fatal(err)
+	}
+	steps(t, dir, nil, []step{
+		{0, "no problem and 1 piece of advice in 24 hosts, 4 manifests and 13 declarations", []string{"lint"}},
+		{0, "all as expected", []string{"rehearse"}},
+		{0, "gauge-20", []string{"hosts", "--env", "production"}},
+		{2, "did you mean \"gauge-01\"?", []string{"hosts", "show", "gauge-20"}},
+	})
+	var all strings.Builder
+	for _, ask := range []string{
+		"production chart-02 data.firewall.open", "production gauge-07 param.gauge.every", "production gauge-08 param.gauge.every", "test gauge-01 param.gauge.every",
+		"production chart-02 file:/srv/www/tides/conf", "production gauge-02 user:keeper025", "production gauge-02 package:chart-press", "test gauge-01 file:/etc/tide-production",
+		"production gauge-03 data.motd", "test chart-01 param.web.cache", "test chart-01 data.packages",
+	} {
+		w := strings.Fields(ask)
+		_, out, _ := jk(t, dir, "why", w[1], w[2], "--env", w[0])
+		all.WriteString("$ " + ask + "\n" + out + "\n")
+	}
+	golden(t, "harbour", all.String())
+	_, out, _ := jk(t, dir, "hosts", "show", "chart-02", "--env", "production", "--output", "json")
+	var doc struct {
+		Declarations []struct {
+			Declaration string
+			Ways        []struct{ Uses []string }
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &doc); err != nil || len(doc.Declarations) != 112 {
+		t.Fatalf("a chart host has %d declarations (%v)", len(doc.Declarations), err)
+	}
+	used := 0
+	for _, d := range doc.Declarations {
+		if len(d.Ways[0].Uses) == 1 {
+			used++
+		}
+	}
+	if used != 4 {
+		t.Errorf("%d declarations came by a use", used)
+	}
+}
