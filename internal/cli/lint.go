@@ -19,7 +19,7 @@ func (a *App) lintCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "lint", Short: "Check the project without contacting a host", GroupID: "work", Args: cobra.NoArgs,
 		Annotations: map[string]string{moreOutputs: "sarif"},
-		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\nprints every problem with its file, line and column. It ends with 2 when there is one. Without --env it does\nso for every environment.\n\nBesides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\nwith a reason, on the line itself or in a comment above it:\n\n" +
+		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\nprints every problem with its file, line and column. It ends with 2 when there is one. Without --env it does\nso for every environment.\n\nBesides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\nwith a reason, on the line itself or in a comment above it or its table:\n\n" +
 			"  # jadekettle meant CODE: why\n  # jadekettle meant CODE in this file: why\n\n" + codesHelp(),
 		RunE: func(*cobra.Command, []string) error { return a.lint(strict) },
 	}

@@ -64,7 +64,7 @@ func (p *Project) Advice() []Advice {
 //	# jadekettle meant CODE in this file: reason
 //
 // It counts for its own line, and when it stands alone for the next line that
-// is no comment.
+// is no comment; above the header of a table, for all of the table.
 type mark struct{ code, reason string }
 
 const wholeFile = -1
@@ -77,7 +77,7 @@ func (p *Project) marks(file string) map[int][]mark {
 	if err != nil {
 		return out
 	}
-	var waiting []mark
+	var waiting, table []mark
 	for i, line := range strings.Split(string(data), "\n") {
 		text := strings.TrimSpace(line)
 		if m := markForm.FindStringSubmatch(text); m != nil {
@@ -90,10 +90,16 @@ func (p *Project) marks(file string) map[int][]mark {
 				out[i+1] = append(out[i+1], mark{m[1], m[3]})
 			}
 		}
-		if text != "" && !strings.HasPrefix(text, "#") {
-			out[i+1] = append(out[i+1], waiting...)
-			waiting = nil
+		if text == "" || strings.HasPrefix(text, "#") {
+			continue
 		}
+		if strings.HasPrefix(text, "[") {
+			table = waiting
+		} else {
+			out[i+1] = append(out[i+1], table...)
+		}
+		out[i+1] = append(out[i+1], waiting...)
+		waiting = nil
 	}
 	return out
 }
