@@ -177,3 +177,43 @@ func TestVersions(t *testing.T) {
 		}
 	}
 }
+
+// FuzzFunctions calls every function with arguments of the right types: it
+// gives a value or an error, within its bounds, and never more.
+func FuzzFunctions(f *testing.F) {
+	f.Add("192.0.2.0/24", "192.0.2.7", int64(-3))
+	f.Add("%999d %s %q %", "[a-z]+(", int64(5))
+	f.Add("1.5 GiB", "7d12h", int64(1<<62))
+	f.Add("{\"a\": [1, 2e400]}", "1:2.0~rc1", int64(-1<<63))
+	f.Fuzz(func(t *testing.T, a, b string, n int64) {
+		if len(a)+len(b) > 200 {
+			return
+		}
+		give := map[string][]any{
+			"text": {a, b}, "int": {n, n / 7}, "number": {n, float64(n) / 3}, "bool": {true},
+			"list": {[]any{a, n, b}, []any{n, []any{a}}}, "table": {map[string]any{a: b}, map[string]any{b: map[string]any{a: n}}}, "any": {a, []any{b}, n},
+		}
+		for _, fn := range Functions() {
+			if fn.call == nil {
+				continue
+			}
+			for k := range 3 {
+				var args []any
+				for i, p := range fn.Params {
+					list := give[p.Type]
+					args = append(args, list[(i+k)%len(list)])
+				}
+				out, err := fn.do(args)
+				if err != nil {
+					if err.Error() == "" {
+						t.Fatalf("%s says nothing", fn.Name)
+					}
+					continue
+				}
+				if !native(out) {
+					t.Fatalf("%s gives a %T", fn.Name, out)
+				}
+			}
+		}
+	})
+}
