@@ -29,6 +29,7 @@ type Debt struct {
 	Cause  value.Ref     `json:"cause"`  // whose change made it due
 	Boot   string        `json:"boot"`   // the kernel's boot id then
 	Uptime time.Duration `json:"uptime"` // how long the host had been up then
+	Coming bool          `json:"-"`      // in a preview: the cause would change
 }
 
 // Ledger is what stands in ledger.json.

@@ -233,7 +233,7 @@ func (r *runner) owe(t plan.Task) (time.Duration, error) {
 	}
 	up += 10 * time.Millisecond // the kernel tells it in hundredths of a second, rounded down
 	for _, o := range t.Owes {
-		r.store.Owe(o.Service, ledger.Debt{Action: o.Action, Cause: t.Ref, Boot: boot, Uptime: up})
+		r.store.Owe(o.Service, ledger.Debt{Action: o.Action, Cause: t.Ref, Boot: boot, Uptime: up, Coming: r.env.Run.Preview})
 	}
 	return up, nil
 }

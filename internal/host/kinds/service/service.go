@@ -271,15 +271,19 @@ func dueChange(debts []ledger.Debt) (plan.Change, bool) {
 	if len(debts) == 0 {
 		return plan.Change{}, false
 	}
-	action := plan.Reload
+	action, coming := plan.Reload, true
 	var causes []string
 	for _, d := range debts {
+		coming = coming && d.Coming
 		if d.Action == plan.Restart {
 			action = plan.Restart
 		}
 		if c := d.Cause.String(); !slices.Contains(causes, c) {
 			causes = append(causes, c)
 		}
+	}
+	if coming {
+		return plan.Change{What: action, Before: "not due", After: "due by the change of " + strings.Join(causes, ", ")}, true
 	}
 	return plan.Change{What: action, Before: "due since " + strings.Join(causes, ", ") + " changed", After: "done"}, true
 }
