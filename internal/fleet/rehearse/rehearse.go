@@ -18,6 +18,7 @@ import (
 
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
@@ -176,8 +177,9 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 	return out, p, ctx.Err()
 }
 
-// open gives the rehearsal's own values in the place of a sealed file, and
-// opens one for which it has none.
+// open gives the rehearsal's own values in the place of a sealed file. One for
+// which it has none is opened for its keys only: no real secret comes into a
+// simulated host, whose files lie on a disk and are shown.
 func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, []byte) ([]byte, error) {
 	return func(name string, sealed []byte) ([]byte, error) {
 		layer := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(name, "data/"), ".age"), path.Ext(strings.TrimSuffix(name, ".age")))
@@ -192,8 +194,32 @@ func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, 
 			what, _, _ := strings.Cut(err.Error(), "; ")
 			return nil, fmt.Errorf("%s; give made-up values in the rehearsal: [sealed.%q]", what, layer)
 		}
-		return text, nil
+		var ps value.Problems
+		root, _ := manifest.ParseTOML(name, text, &ps)
+		if ps.Err() != nil {
+			return nil, errors.New("the decrypted text is not right; open it with `jadekettle secret edit`")
+		}
+		return encode(madeUp("", root.Plain()).(map[string]any))
 	}
+}
+
+// madeUp puts the name of each value in its place.
+func madeUp(name string, v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := map[string]any{}
+		for k, item := range v {
+			out[k] = madeUp(k, item)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, item := range v {
+			out[i] = madeUp(fmt.Sprintf("%s %d", name, i+1), item)
+		}
+		return out
+	}
+	return "made-up " + name
 }
 
 // build makes the simulated hosts. They are those of the inventory, whether

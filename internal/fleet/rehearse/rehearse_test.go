@@ -5,6 +5,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/host/kinds"
 )
@@ -55,6 +56,27 @@ func TestExamplesOfKinds(t *testing.T) {
 			if failures, _ := play(t, project("manifests/gauge.toml", e.TOML)); len(failures) > 0 {
 				t.Errorf("%s, %s:\n%s", k.Schema().Name, e.About, strings.Join(failures, "\n"))
 			}
+		}
+	}
+}
+
+// TestNoRealSecretIsRehearsed puts made-up values in the place of sealed ones.
+func TestNoRealSecretIsRehearsed(t *testing.T) {
+	fs := project("data/shared.toml.age", "[relay]\ntoken = \"rip-tide\"\npins = [4190, 7]\n",
+		"manifests/gauge.toml", "[file.\"/etc/relay\"]\ncontent = \"${data.relay.token} ${data.relay.pins.join(',')}\\n\"\n",
+		"rehearsal/one.toml", "[host.gauge-01.expect.files]\n\"/etc/relay\" = \"made-up token made-up pins 1,made-up pins 2\"\n")
+	list, err := rehearse.Load(fs, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
+	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Catalog: kinds.Catalog(), Folder: t.TempDir(), Options: resolve.Options{Open: open}}, list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range cases {
+		if c.Failure != "" {
+			t.Errorf("%s: %s", c.Name, c.Failure)
 		}
 	}
 }
