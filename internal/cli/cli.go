@@ -56,7 +56,7 @@ type App struct {
 func Main(args []string) int {
 	out := term.IsTerminal(int(os.Stdout.Fd()))
 	app := &App{
-		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv,
+		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: ownEnvironment(),
 		Terminal: out && term.IsTerminal(int(os.Stdin.Fd())),
 		Color:    out && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb",
 	}
@@ -64,6 +64,19 @@ func Main(args []string) int {
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends at once
 	return app.Run(ctx, args)
+}
+
+// ownEnvironment reads the environment, out of which it takes the identity, so
+// that no program that is started from here inherits it.
+func ownEnvironment() func(string) string {
+	identity := os.Getenv(identityVariable)
+	os.Unsetenv(identityVariable)
+	return func(name string) string {
+		if name == identityVariable {
+			return identity
+		}
+		return os.Getenv(name)
+	}
 }
 
 // Run runs one command line.

@@ -410,6 +410,12 @@ func TestSealedPerEnvironment(t *testing.T) {
 	if read(t, dir, "data/env/test.toml.age") != before {
 		t.Error("a text that is broken was sealed")
 	}
+	write(t, dir, map[string]string{"looks.sh": "env\n"})
+	peek := exec.Command(program, "secret", "edit", "env/test")
+	peek.Dir, peek.Env = dir, []string{"EDITOR=sh looks.sh", "PATH=" + os.Getenv("PATH"), "JADEKETTLE_IDENTITY=" + read(t, dir, "bench.txt")}
+	if code, out, errs := finish(t, peek); code != 0 || strings.Contains(out+errs, "AGE-SECRET-KEY") || !strings.Contains(out+errs, "PATH=") {
+		t.Errorf("the editor inherits the identity (%d): %s%s", code, out, errs)
+	}
 	steps(t, dir, []string{"EDITOR=" + editor}, []step{
 		{0, "sealed data/env/test.toml.age", []string{"secret", "edit", "env/test", "--identity", bench}},
 		{0, "x", []string{"secret", "get", "env/test", "more", "--identity", bench}},
