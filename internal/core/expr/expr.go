@@ -212,7 +212,7 @@ type Program struct {
 	partial func() (cel.Program, error)
 	chains  []chain
 	facts   []string // the dotted fact paths that it reads
-	fleet   bool     // it reads what is known of other hosts only by their facts
+	fleet   fleetUse
 }
 
 // maxText bounds an expression's text, in bytes.
@@ -250,7 +250,8 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not there yet", scope.what(), c.path[0]), scope.what()+" may read "+strings.Join(scope.roots(), ", "))
 		}
 		if c.path[0] == "fleet" {
-			p.fleet = p.readsFactsOfOthers() || c.path[len(c.path)-1] == "groups"
+			p.fleet.facts = p.readsFactsOfOthers()
+			p.fleet.members = p.fleet.members || c.path[len(c.path)-1] == "groups"
 		}
 		if c.path[0] != "facts" {
 			continue

@@ -66,6 +66,7 @@ func TestMissing(t *testing.T) {
 		"fleet.hosts.map(h, h.name)":                 "[a]",
 		"fleet.hosts.exists(h, has(h.facts.os))":     "{}",
 		"fleet.in('g')":                              "{}",
+		"size(fleet.in('sure'))":                     "{}",
 		"value_or(data.gauge.seconds, 1)":            "{}",
 		"data.gauge.list.map(x, x + string(env))[0]": "a",
 	} {
@@ -76,6 +77,12 @@ func TestMissing(t *testing.T) {
 		if got, err := p.Eval(v); fmt.Sprint(got) != want || err != nil {
 			t.Errorf("%s gives %v (%v), want %s", text, got, err, want)
 		}
+	}
+	v.Fleet.Sure = true
+	if p, err := Compile("size(fleet.in('g'))", at, Scope{}); err != nil {
+		t.Fatal(err)
+	} else if got, err := p.Eval(v); got != int64(0) || err != nil {
+		t.Errorf("members that facts do not decide are %v (%v)", got, err)
 	}
 	for text, known := range map[string]bool{"{{ data.gauge.on }}": true, "{{ data.gauge.seconds }}": false, "{{ if has data.later }}x{{ end }}": false, "{{ range fleet.hosts }}{{ .name }}{{ end }}": true, "{{ range fleet.hosts }}{{ .facts.arch }}{{ end }}": false} {
 		tm, err := ParseTemplate("x.tmpl", text)

@@ -22,9 +22,9 @@ type Template struct {
 	file   string
 	text   string
 	root   *template.Template
-	chains []chain   // every selection that starts at a root
-	always []chain   // those of them that are evaluated whatever the facts are
-	fleet  bool      // it reads the facts of other hosts
+	chains []chain // every selection that starts at a root
+	always []chain // those of them that are evaluated whatever the facts are
+	fleet  fleetUse
 	pool   sync.Pool // of *instance
 }
 
@@ -142,7 +142,10 @@ func ParseTemplate(file, text string) (*Template, error) {
 			count(tmpl.Tree, tmpl.Tree.Root)
 		}
 	}
-	t.fleet = readsRoot(t.chains, "fleet") && strings.Contains(text, ".facts")
+	t.fleet = fleetUse{
+		facts:   readsRoot(t.chains, "fleet") && strings.Contains(text, ".facts"),
+		members: slices.ContainsFunc(t.chains, func(c chain) bool { return slices.Equal(c.path, []string{"fleet", "groups"}) }),
+	}
 	t.pool.New = func() any {
 		in := &instance{tmpl: template.Must(t.root.Clone())} // a parsed, never executed template clones
 		in.tmpl.Funcs(funcs(in))

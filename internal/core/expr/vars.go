@@ -78,7 +78,12 @@ type Fleet struct {
 	Hosts  []any
 	Groups map[string][]any // the members of every group
 	Known  bool             // facts and the groups that depend on them are there
+	Sure   bool             // no group depends on facts
 }
+
+// fleetUse is what an expression or a template wants of other hosts besides
+// what the inventory says.
+type fleetUse struct{ facts, members bool }
 
 // noFleet stands where there is none.
 var noFleet = &Fleet{}
@@ -151,8 +156,8 @@ func (v *Vars) partial(fleet bool) partial {
 }
 
 // unknown says whether one of the paths meets something that is not known.
-func (v *Vars) unknown(chains []chain, readsFleet bool) bool {
-	if v.Facts != nil && len(v.Missing) == 0 && !v.fleetUnknown(readsFleet) {
+func (v *Vars) unknown(chains []chain, fleet fleetUse) bool {
+	if v.Facts != nil && len(v.Missing) == 0 && !v.fleetUnknown(fleet) {
 		return false
 	}
 	for _, c := range chains {
@@ -160,13 +165,15 @@ func (v *Vars) unknown(chains []chain, readsFleet bool) bool {
 			return true
 		}
 	}
-	return v.fleetUnknown(readsFleet)
+	return v.fleetUnknown(fleet)
 }
 
-// fleetUnknown says whether the fleet is not known well enough for something
-// that reads the facts of other hosts.
-func (v *Vars) fleetUnknown(readsFleet bool) bool {
-	return readsFleet && v.Facts == nil && (v.Fleet == nil || !v.Fleet.Known)
+// fleetUnknown says whether the fleet is not known well enough for a use of it.
+func (v *Vars) fleetUnknown(use fleetUse) bool {
+	if v.Facts != nil || v.Fleet != nil && v.Fleet.Known {
+		return false
+	}
+	return use.facts || use.members && (v.Fleet == nil || !v.Fleet.Sure)
 }
 
 // meet says whether one path leads to or through the end of the other.

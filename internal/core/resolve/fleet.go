@@ -10,8 +10,10 @@ import (
 // seconds; nil when no facts are kept.
 func (p *Project) Snapshot(last func(host string) (f *facts.Facts, age int64, ok bool)) *expr.Fleet {
 	out := &expr.Fleet{Groups: map[string][]any{}, Known: last != nil}
+	out.Sure = true
 	for _, g := range p.Inventory.Groups {
 		out.Groups[g.Name] = []any{}
+		out.Sure = out.Sure && !g.ByFacts
 	}
 	for _, h := range p.Inventory.Hosts {
 		var tree map[string]any
