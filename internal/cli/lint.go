@@ -36,11 +36,7 @@ func codesHelp() string {
 }
 
 func (a *App) lint(strict bool) error {
-	dir, err := a.folder()
-	if err != nil {
-		return err
-	}
-	root, err := files(dir)
+	dir, root, err := a.projectFiles()
 	if err != nil {
 		return err
 	}

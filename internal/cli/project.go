@@ -56,6 +56,15 @@ func files(dir string) (fs.FS, error) {
 	return root.FS(), nil
 }
 
+// projectFiles finds the project of the call and opens its files.
+func (a *App) projectFiles() (dir string, root fs.FS, err error) {
+	if dir, err = a.folder(); err != nil {
+		return "", nil, err
+	}
+	root, err = files(dir)
+	return dir, root, err
+}
+
 // project is the project of a call, with the hosts that it is about.
 type project struct {
 	*resolve.Project
@@ -83,11 +92,7 @@ func (a *App) options(dir string) (resolve.Options, error) {
 
 // open reads the project of the call.
 func (a *App) open() (*project, error) {
-	dir, err := a.folder()
-	if err != nil {
-		return nil, err
-	}
-	root, err := files(dir)
+	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
 	}

@@ -28,11 +28,7 @@ func (a *App) rehearseCommand() *cobra.Command {
 }
 
 func (a *App) rehearse(ctx context.Context, names []string) error {
-	dir, err := a.folder()
-	if err != nil {
-		return err
-	}
-	root, err := files(dir)
+	dir, root, err := a.projectFiles()
 	if err != nil {
 		return err
 	}

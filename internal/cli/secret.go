@@ -43,11 +43,7 @@ type vault struct {
 }
 
 func (a *App) vault() (*vault, error) {
-	dir, err := a.folder()
-	if err != nil {
-		return nil, err
-	}
-	root, err := files(dir)
+	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
 	}

@@ -40,11 +40,7 @@ type shelf struct {
 }
 
 func (a *App) shelf() (*shelf, error) {
-	dir, err := a.folder()
-	if err != nil {
-		return nil, err
-	}
-	root, err := files(dir)
+	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
 	}
