@@ -87,11 +87,7 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 	notes := []string{""}
 	for _, s := range steps {
 		rows = append(rows, []string{first(s.Name, s.Layer), dash(s.Place.String()), says(s.Value, s.Says), yesNo(s.Used)})
-		note := s.Note
-		if s.Used && note == "" {
-			note = " "
-		}
-		notes = append(notes, note)
+		notes = append(notes, s.Note)
 	}
 	a.whyTable(rows, notes)
 	return nil
@@ -100,7 +96,7 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 // whyTable prints rows with a note behind each; what is not used is dimmed.
 func (a *App) whyTable(rows [][]string, notes []string) {
 	for i := range rows {
-		rows[i] = append(rows[i], strings.TrimSpace(notes[i]))
+		rows[i] = append(rows[i], notes[i])
 	}
 	for i, line := range aligned(rows) {
 		m := quiet

@@ -79,8 +79,6 @@ type Group struct {
 	connect *manifest.Node
 }
 
-// Outer gives the group that a group is inside of, or nil.
-func (g *Group) Outer() *Group { return g.inside }
 
 // Inventory is all hosts and groups, in the order in which they are written.
 type Inventory struct {

@@ -21,7 +21,8 @@ type Explanation struct {
 	Groups []*inventory.Group
 	Known  bool // its facts are known
 
-	r *resolver
+	r       *resolver
+	ordered bool // the project is right, so that tasks have their order
 }
 
 // Explain resolves one host so that questions about it can be answered. What
@@ -35,7 +36,7 @@ func (p *Project) Explain(h *inventory.Host, f *facts.Facts) (*Explanation, erro
 		r.implied()
 		r.order()
 	}
-	return &Explanation{Host: h, Groups: r.groups, Known: f != nil, r: r}, err
+	return &Explanation{Host: h, Groups: r.groups, Known: f != nil, r: r, ordered: err == nil}, err
 }
 
 // Way is one way by which a declaration came to a host.
@@ -165,7 +166,10 @@ func (e *Explanation) Why(ref value.Ref) Why {
 }
 
 func (e *Explanation) of(it *item) Why {
-	w := Why{Ref: it.task.Ref, State: it.state(), Ways: e.ways(it), Order: it.task.ID + 1, Of: len(e.r.items)}
+	w := Why{Ref: it.task.Ref, State: it.state(), Ways: e.ways(it)}
+	if e.ordered {
+		w.Order, w.Of = it.task.ID+1, len(e.r.items)
+	}
 	for _, name := range it.decl.scope.Locals {
 		v, there := it.vars.Lookup([]string{name})
 		w.Loop = append(w.Loop, Seen{Name: name, Value: v, There: there})
