@@ -79,7 +79,6 @@ type Group struct {
 	connect *manifest.Node
 }
 
-
 // Inventory is all hosts and groups, in the order in which they are written.
 type Inventory struct {
 	Hosts  []*Host
