@@ -103,10 +103,10 @@ groups = ["keepers"]
 		"data/shared.yaml":     "used: 1\nunread: no\nmode: 0644\n",
 		"data/os/x.toml.age":   "x",
 	})
-	_, out, errs := jk(t, dir, "lint")
-	if !strings.Contains(errs, "no identity to open it with") {
-		t.Errorf("a sealed file without an identity: %s%s", out, errs)
-	}
+	steps(t, dir, nil, []step{
+		{0, "advice unopened: this file is encrypted, and there is no identity", []string{"lint"}},
+		{2, "advice unopened", []string{"lint", "--strict"}},
+	})
 	os.Remove(filepath.Join(dir, "data/os/x.toml.age"))
 	write(t, dir, map[string]string{"data/shared.yaml": "used: one\nunread: no\nmode: 0644\nparams: {x: y}\n"})
 	code, out, errs := jk(t, dir, "lint")
@@ -304,15 +304,17 @@ check = "tide-logger --check ${candidate}"
 	// Others, without the identity, with a wrong one, and after it was let in.
 	other := filepath.Join(dir, "other.txt")
 	steps(t, dir, []string{"HOME=" + t.TempDir()}, []step{
-		{2, "no identity to open it with", []string{"lint"}},
+		{2, "no identity to open it with", []string{"preview"}},
+		{0, "advice unopened", []string{"lint"}},
 		{2, "cannot be read", []string{"lint", "--identity", "nowhere.txt"}},
 		{2, "can be seen by everyone", []string{"lint", "--identity", "AGE-SECRET-KEY-1X"}},
 		{0, "now seals for", []string{"secret", "init", "--file", other}},
-		{2, "none of the identities in", []string{"lint", "--identity", other}},
-		{0, "no problem", []string{"lint", "--identity", identity}},
+		{2, "none of the identities in", []string{"why", "gauge-01", "data.relay.token", "--identity", other}},
+		{0, "none of the identities in", []string{"lint", "--identity", other}},
+		{0, "no problem in", []string{"lint", "--identity", identity}},
 		{0, "sealed for 1, the settings name 2", []string{"secret", "who"}},
 		{0, "sealed for 2 recipients", []string{"secret", "rekey", "--identity", identity}},
-		{0, "no problem", []string{"lint", "--identity", other}},
+		{0, "no problem in", []string{"lint", "--identity", other}},
 	})
 	steps(t, dir, []string{"JADEKETTLE_IDENTITY=" + other}, []step{{0, "no problem", []string{"lint"}}})
 	broken := filepath.Join(dir, "data/shared.toml.age")
@@ -393,7 +395,8 @@ func TestSealedPerEnvironment(t *testing.T) {
 	}
 	steps(t, dir, nil, []step{
 		{0, "no problem in 1 host", []string{"lint", "--env", "test", "--identity", bench}},
-		{2, "none of the identities in", []string{"lint", "--env", "production", "--identity", bench}},
+		{2, "none of the identities in", []string{"preview", "--env", "production", "--identity", bench}},
+		{0, "data/env/production.toml.age:1:1: advice unopened", []string{"lint", "--identity", bench}},
 		{0, "no problem in 2 hosts", []string{"lint", "--identity", bench, "--identity", sea}},
 		{0, "you cannot read it", []string{"secret", "who", "--identity", bench}},
 		{2, "none of the identities in", []string{"secret", "rekey", "--identity", bench}},

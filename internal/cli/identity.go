@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 
+	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/resolve"
 )
 
@@ -44,12 +45,12 @@ func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
 		return nil, k.err
 	}
 	if len(k.list) == 0 {
-		return nil, fmt.Errorf("this file is encrypted, and there is no identity to open it with; name one with --identity FILE or %s, or make one with `jadekettle secret init`", identityVariable)
+		return nil, notOpened("this file is encrypted, and there is no identity to open it with; name one with --identity FILE or %s, or make one with `jadekettle secret init`", identityVariable)
 	}
 	r, err := age.Decrypt(unarmored(sealed), k.list...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, fmt.Errorf("none of the identities in %s opens this file; ask someone who can to add your recipient and to run `jadekettle secret rekey`", strings.Join(k.names, ", "))
+		return nil, notOpened("none of the identities in %s opens this file; ask someone who can to add your recipient and to run `jadekettle secret rekey`", strings.Join(k.names, ", "))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("this is no file that age can open: %s; restore it from version control", strings.TrimPrefix(err.Error(), "failed to read header: "))
@@ -59,6 +60,10 @@ func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
 		return nil, errors.New("the encrypted text is damaged; restore it from version control")
 	}
 	return text, nil
+}
+
+func notOpened(format string, args ...any) error {
+	return layers.NotOpened{Err: fmt.Errorf(format, args...)}
 }
 
 func unarmored(sealed []byte) io.Reader {

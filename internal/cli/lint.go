@@ -44,6 +44,7 @@ func (a *App) lint(strict bool) error {
 	if err != nil {
 		return err
 	}
+	o.Blind = true
 	l := &linted{}
 	for _, env := range envsToLint(a.env, resolve.ReadSettings(root)) {
 		o.Env = env

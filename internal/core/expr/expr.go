@@ -317,6 +317,9 @@ func (p *Program) eval(vars *Vars) (any, error) {
 		act = vars.partial(vars.fleetUnknown(p.fleet))
 	}
 	out, _, err := prog.Eval(act)
+	if err != nil && vars.unopened(p.chains, err) {
+		return Unknown{}, nil
+	}
 	if err != nil {
 		return nil, p.explain(err, vars)
 	}

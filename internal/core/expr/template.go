@@ -53,6 +53,8 @@ const (
 )
 
 var (
+	errUnopened = errors.New("it depends on data that could not be opened")
+
 	errNull  = errors.New("the value is null")
 	errSteps = errors.New("the template does not come to an end in a million steps; range over a shorter list")
 	errSize  = errors.New("the template makes more than 16 MiB; use copy for large files")
@@ -314,10 +316,16 @@ func (t *Template) Execute(vars *Vars) (text string, known, secret bool, err err
 	}
 	if !vars.touches(t.chains) {
 		text, err = t.execute(vars)
+		if errors.Is(err, errUnopened) {
+			return "", false, false, nil
+		}
 		return text, true, false, err
 	}
 	versions := vars.versions()
 	text, err = t.execute(versions[0])
+	if errors.Is(err, errUnopened) {
+		return "", false, false, nil
+	}
 	if err != nil {
 		return "", true, true, value.Problem{Place: errorPlace(err), What: "the template fails where it uses a secret", Do: "the message is held back, since it may show the secret"}
 	}
@@ -341,6 +349,9 @@ func (t *Template) execute(vars *Vars) (string, error) {
 	in.vars, in.steps = vars, 0
 	var b bounded
 	if err := in.tmpl.Execute(&b, nil); err != nil {
+		if vars.unopened(t.chains, err) {
+			return "", errUnopened
+		}
 		return "", t.explain(err, vars)
 	}
 	return b.String(), nil
@@ -361,6 +372,9 @@ func (b *bounded) Write(p []byte) (int, error) {
 func (t *Template) missingAlways(vars *Vars) error {
 	var ps value.Problems
 	for _, c := range t.always {
+		if vars.Blind && c.path[0] == "data" {
+			continue
+		}
 		if slices.ContainsFunc(vars.Missing, func(m []string) bool { return meet(m, c.path) }) {
 			continue
 		}

@@ -31,6 +31,9 @@ type Vars struct {
 
 	// Missing are the paths, each from its root on, that depend on facts not known.
 	Missing [][]string
+	// Blind says that some of the data could not be opened: what is missing
+	// from it is not known, rather than wrong.
+	Blind bool
 	// Secrets are the paths to values that hold a value.Secret, each from its
 	// root on; a list ends the path.
 	Secrets [][]string
@@ -68,7 +71,7 @@ func (v *Vars) WithParam(params map[string]any, missing [][]string) *Vars {
 
 func (v *Vars) copy() *Vars {
 	return &Vars{Host: v.Host, Facts: v.Facts, Data: v.Data, Param: v.Param, Env: v.Env, Fleet: v.Fleet,
-		Missing: v.Missing, Secrets: v.Secrets, locals: v.locals}
+		Missing: v.Missing, Blind: v.Blind, Secrets: v.Secrets, locals: v.locals}
 }
 
 // Fleet is what is known of all hosts, read once before a run. Each host is a
@@ -174,6 +177,15 @@ func (v *Vars) fleetUnknown(use fleetUse) bool {
 		return false
 	}
 	return use.facts || use.members && (v.Fleet == nil || !v.Fleet.Sure)
+}
+
+// unopened says whether an evaluation failed for the want of data that could
+// not be opened.
+func (v *Vars) unopened(chains []chain, err error) bool {
+	if !v.Blind || !readsRoot(chains, "data") {
+		return false
+	}
+	return strings.Contains(err.Error(), "no such key") || strings.Contains(err.Error(), "map has no entry")
 }
 
 // meet says whether one path leads to or through the end of the other.

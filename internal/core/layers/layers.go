@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
@@ -49,7 +50,19 @@ type Config struct {
 	Env    string          // the environment; empty when there is none, or it does not matter
 	// Open decrypts a sealed file. Nil means that nothing can be.
 	Open func(name string, sealed []byte) ([]byte, error)
+	// Blind goes on without sealed files that Open has no identity for, and
+	// makes that a piece of advice.
+	Blind bool
 }
+
+// NotOpened is the error of an Open that has no identity for a file.
+type NotOpened struct{ Err error }
+
+// Error says so.
+func (e NotOpened) Error() string { return e.Err.Error() }
+
+// Unopened is the code of the advice that a file was not opened.
+const Unopened = "unopened"
 
 // Data is the data of a project. Files are read when the first host needs
 // them, each once.
@@ -59,8 +72,9 @@ type Data struct {
 	layers  []layer
 	names   map[string][]string // the files of each layer name, sorted
 	sealed  bool
-	files   sync.Map // of func() *file, by path
-	merged  sync.Map // of merged, by the names of the layers that made it
+	blind   atomic.Bool // some file was gone on without
+	files   sync.Map    // of func() *file, by path
+	merged  sync.Map    // of merged, by the names of the layers that made it
 }
 
 type layer struct {
@@ -340,7 +354,14 @@ func (d *Data) readFile(p string) *file {
 			f.problems.At(at, "this file is encrypted, and there is nothing to open it with", "name an identity: --identity FILE, JADEKETTLE_IDENTITY, or [secrets] identities in jadekettle.toml")
 			return f
 		}
-		if text, err = d.config.Open(p, text); err != nil {
+		var closed NotOpened
+		if text, err = d.config.Open(p, text); errors.As(err, &closed) && d.config.Blind {
+			d.blind.Store(true)
+			what, _, _ := strings.Cut(err.Error(), "; ")
+			f.problems.Add(value.Problem{Place: value.Place{File: p, Line: 1, Col: 1}, Code: Unopened, What: what, Do: "what depends on it was not checked; name an identity that opens it"})
+			return f
+		}
+		if err != nil {
 			f.problems.AddErr(at, err)
 			return f
 		}
@@ -568,6 +589,9 @@ func (d *Data) Names() []string { return value.Keys(d.names) }
 
 // Sealed says whether any file is encrypted.
 func (d *Data) Sealed() bool { return d.sealed }
+
+// Blind says whether a sealed file was gone on without.
+func (d *Data) Blind() bool { return d.blind.Load() }
 
 // Files lists the files of a layer.
 func (d *Data) Files(name string) []string { return slices.Clone(d.names[name]) }

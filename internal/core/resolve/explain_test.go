@@ -1,11 +1,14 @@
 package resolve_test
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
@@ -154,5 +157,54 @@ func TestAdviceOfSecrets(t *testing.T) {
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("%v gives %v, want %s", c.files, got, c.want)
 		}
+	}
+}
+
+// TestBlind checks what can be checked without the sealed files that nobody
+// here can open.
+func TestBlind(t *testing.T) {
+	closed := func(string, []byte) ([]byte, error) {
+		return nil, layers.NotOpened{Err: errors.New("no identity; name one")}
+	}
+	fs := func(manifest string) fstest.MapFS {
+		return tree("manifests/gauge.toml", manifest, "data/shared.toml.age", "pw = 1", "manifests/t.tmpl", "{{ data.relay.token }}{{ data.list }}")
+	}
+	const sealed = `[param.token]
+[user.maren]
+password = "${data.pw}"
+if = "has(data.pw)"
+[user."${k.login}"]
+for = "k in data.keepers"
+[file."/t"]
+template = "t.tmpl"
+owner = "root"
+mode = "0600"
+[file."/${data.unit}/${param.token}"]
+owner = "root"
+mode = "0600"
+after = ["user:somebody"]
+`
+	p, err := resolve.Check(fs(sealed), kinds.Catalog(), resolve.Options{Open: closed, Blind: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, a := range p.Advice() {
+		got = append(got, a.Code)
+	}
+	if strings.Join(got, " ") != "unopened" {
+		t.Errorf("the advice is %v", got)
+	}
+	for text, want := range map[string]string{
+		"[file.\"/f\"]\ncontent = \"${host.nmae}\"\n": `host has no "nmae"; did you mean "name"?`,
+		"[file.\"/f\"]\nmode = 644\n":                 "mode needs a mode",
+		"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n":        "names dir:/b, which is not declared there",
+	} {
+		if _, err := resolve.Check(fs(text), kinds.Catalog(), resolve.Options{Open: closed, Blind: true}); err == nil || !strings.Contains(strings.ReplaceAll(err.Error(), " (for gauge-01)", ""), want) {
+			t.Errorf("%s gives %v, want %s", text, err, want)
+		}
+	}
+	if _, err := resolve.Check(fs(sealed), kinds.Catalog(), resolve.Options{Open: closed}); err == nil || !strings.Contains(err.Error(), "no identity") {
+		t.Errorf("with open eyes it gives %v", err)
 	}
 }

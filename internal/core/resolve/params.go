@@ -56,6 +56,9 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 		}
 		return v, nil
 	}
+	if r.vars.Blind {
+		return expr.Unknown{}, nil
+	}
 	return nil, value.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default", u.Name, d.Name),
 		Do: fmt.Sprintf("set it: params.%s.%s in a group, a host or the data, or --param %s.%s=...", u.Name, d.Name, u.Name, d.Name)}
 }

@@ -64,6 +64,7 @@ func (p *Project) resolver(h *inventory.Host, f *facts.Facts) *resolver {
 	}
 	r.vars.Data, r.vars.Missing = data.Values, data.Missing
 	r.vars.Secrets = p.secretsIn(data.Values)
+	r.vars.Blind = p.Data.Blind()
 	return r
 }
 

@@ -33,6 +33,9 @@ type Options struct {
 	Params map[string]string // values for params, by manifest.name
 	// Open decrypts a sealed file of data. Nil means that nothing can be.
 	Open func(name string, sealed []byte) ([]byte, error)
+	// Blind checks a project although some of its sealed files cannot be opened
+	// here: what depends on them is left open.
+	Blind bool
 }
 
 // Project is a project read once and compiled, ready to give the plan of any
@@ -107,7 +110,7 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 	}
 	inv, whole := inventory.Load(files, p.Settings.Inventory, p.Settings.Env, &ps)
 	p.Inventory = inv
-	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open}, &ps)
+	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
 	p.Sources = source.Read(files, &value.Problems{})
 	p.sound = source.Load(files, &ps)
 	manifests, ok := manifest.Load(files, p.sound, catalog, &ps)
