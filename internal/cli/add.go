@@ -211,7 +211,11 @@ func (e *entry) checkName(name string) error {
 
 // ownManifests lists the manifests that are not of a source.
 func ownManifests(p *project) []string {
-	return slices.DeleteFunc(p.Manifests(), func(m string) bool { return strings.Contains(m, "/") })
+	var out []string
+	for _, m := range p.Of("") {
+		out = append(out, m.Name)
+	}
+	return out
 }
 
 // tryManifest resolves the project as it would be with another text in one

@@ -46,6 +46,17 @@ func steps(t *testing.T, dir string, env []string, list []step) {
 	}
 }
 
+// feed runs one call with a text on its standard input.
+func feed(t *testing.T, dir string, env []string, text string, args ...string) {
+	t.Helper()
+	c := exec.Command(program, args...)
+	c.Dir, c.Stdin = dir, strings.NewReader(text)
+	c.Env = append([]string{"PATH=" + os.Getenv("PATH")}, env...)
+	if code, out, errs := finish(t, c); code != 0 {
+		t.Fatalf("%v ended with %d: %s%s", args, code, out, errs)
+	}
+}
+
 func TestAFreshProjectIsClean(t *testing.T) {
 	dir := t.TempDir()
 	steps(t, dir, nil, []step{
@@ -239,15 +250,7 @@ check = "tide-logger --check ${candidate}"
 	})
 	const token, keeper = "rip-tide-7781", "ebb and flow 4190"
 	home := []string{"HOME=" + dir}
-	set := func(value string, args ...string) {
-		t.Helper()
-		c := exec.Command(program, args...)
-		c.Dir, c.Stdin = dir, strings.NewReader(value)
-		c.Env = append([]string{"PATH=" + os.Getenv("PATH")}, home...)
-		if code, out, errs := finish(t, c); code != 0 {
-			t.Fatalf("%v ended with %d: %s%s", args, code, out, errs)
-		}
-	}
+	set := func(value string, args ...string) { t.Helper(); feed(t, dir, home, value, args...) }
 	steps(t, dir, home, []step{
 		{0, "under [secrets] now seals for age1", []string{"secret", "init"}},
 		{0, "seals for it already", []string{"secret", "init"}},
@@ -386,11 +389,7 @@ func TestSealedPerEnvironment(t *testing.T) {
 		{2, "there is no environment", []string{"secret", "init", "--file", sea, "--env", "prod"}},
 	})
 	for env, identity := range map[string]string{"test": bench, "production": sea} {
-		c := exec.Command(program, "secret", "set", "env/"+env, "pw")
-		c.Dir, c.Stdin = dir, strings.NewReader("the word of "+env)
-		if code, out, errs := finish(t, c); code != 0 {
-			t.Fatal(out, errs)
-		}
+		feed(t, dir, nil, "the word of "+env, "secret", "set", "env/"+env, "pw")
 		steps(t, dir, nil, []step{{0, "the word of " + env, []string{"secret", "get", "env/" + env, "pw", "--identity", identity}}})
 	}
 	steps(t, dir, nil, []step{

@@ -61,11 +61,7 @@ func (p *project) standings() ([]standing, error) {
 	var out []standing
 	for _, h := range p.hosts {
 		f, _ := p.facts(h)
-		var tree map[string]any
-		if f != nil {
-			tree = f.Tree()
-		}
-		groups, err := p.Inventory.GroupsOf(h, tree)
+		groups, err := p.Inventory.GroupsOf(h, f.Tree())
 		if err != nil {
 			return nil, err
 		}
@@ -160,11 +156,7 @@ func (a *App) members(p *project, name string) error {
 	rows := [][]string{{"host", "is a member"}}
 	notes := []string{""}
 	for _, s := range list {
-		var tree map[string]any
-		if s.facts != nil {
-			tree = s.facts.Tree()
-		}
-		by, open := p.Inventory.Why(s.host, g, tree), slices.Contains(s.maybe(), name)
+		by, open := p.Inventory.Why(s.host, g, s.facts.Tree()), slices.Contains(s.maybe(), name)
 		if by == "" && !open {
 			continue
 		}
@@ -299,10 +291,7 @@ func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Tim
 	a.section("its own keys", own)
 	var rows [][]string
 	f, _ := p.facts(h)
-	var tree map[string]any
-	if f != nil {
-		tree = f.Tree()
-	}
+	tree := f.Tree()
 	for _, g := range e.Groups {
 		rows = append(rows, []string{"  " + g.Name, p.Inventory.Why(h, g, tree)})
 	}

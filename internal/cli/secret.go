@@ -409,15 +409,21 @@ func (a *App) editor(file string) error {
 }
 
 // sealedFiles lists the sealed files of the project.
-func (v *vault) sealedFiles() []string {
+func (v *vault) sealedFiles() ([]string, error) {
 	var out []string
-	fs.WalkDir(v.root, layers.Dir, func(p string, e fs.DirEntry, err error) error {
+	err := fs.WalkDir(v.root, layers.Dir, func(p string, e fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
 		if err == nil && !e.IsDir() && strings.HasSuffix(p, layers.Sealed) {
 			out = append(out, p)
 		}
-		return nil
+		return err
 	})
-	return out
+	if err != nil {
+		return nil, fmt.Errorf("look for sealed files: %w", err)
+	}
+	return out, nil
 }
 
 func (a *App) secretRekey() *cobra.Command {
@@ -431,7 +437,11 @@ func (a *App) secretRekey() *cobra.Command {
 			}
 			texts := map[string][]byte{}
 			var ps value.Problems
-			for _, name := range v.sealedFiles() { // all are opened before any is written
+			names, err := v.sealedFiles()
+			if err != nil {
+				return err
+			}
+			for _, name := range names { // all are opened before any is written
 				text, err := v.read(name)
 				ps.AddErr(value.Place{File: name}, err)
 				texts[name] = text
@@ -458,8 +468,12 @@ func (a *App) secretWho() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			names, err := v.sealedFiles()
+			if err != nil {
+				return err
+			}
 			docs := []any{}
-			for _, name := range v.sealedFiles() {
+			for _, name := range names {
 				sealed, err := fs.ReadFile(v.root, name)
 				if err != nil {
 					return err

@@ -333,7 +333,7 @@ func (a *App) sourceVerify() *cobra.Command {
 				return err
 			}
 			var ps value.Problems
-			sound := source.Load(s.root, &ps)
+			sound := source.Load(s.root, s.pins, &ps)
 			if err := ps.Err(); err != nil {
 				return err
 			}

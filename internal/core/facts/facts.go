@@ -168,8 +168,12 @@ func fieldNamed(t reflect.Type, name string) (reflect.Type, []string) {
 	return nil, names
 }
 
-// Tree gives the facts as a tree of plain values, for expressions and templates.
+// Tree gives the facts as a tree of plain values, for expressions and
+// templates; nil when there are none.
 func (f *Facts) Tree() map[string]any {
+	if f == nil {
+		return nil
+	}
 	return tree(reflect.ValueOf(*f)).(map[string]any)
 }
 

@@ -79,6 +79,23 @@ type Group struct {
 	connect *manifest.Node
 }
 
+// Untrusted gives a group by which a host comes into this one through facts
+// that it tells of itself, unless that group says that this is meant; nil when
+// there is none.
+func (inv *Inventory) Untrusted(g *Group) *Group {
+	for _, by := range inv.Groups {
+		if !by.ByFacts || by.TrustFacts {
+			continue
+		}
+		for at := by; at != nil; at = at.inside {
+			if at == g {
+				return by
+			}
+		}
+	}
+	return nil
+}
+
 // Inventory is all hosts and groups, in the order in which they are written.
 type Inventory struct {
 	Hosts  []*Host

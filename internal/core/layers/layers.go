@@ -261,13 +261,11 @@ func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
 		if l.facts && vars.Facts == nil {
 			return nil, false, nil
 		}
-		there := true
+		var saw []expr.Seen
 		for _, p := range l.form.Programs() {
-			for _, seen := range p.Saw(vars) {
-				there = there && seen.There
-			}
+			saw = append(saw, p.Saw(vars)...)
 		}
-		if !there {
+		if slices.ContainsFunc(saw, func(s expr.Seen) bool { return !s.There }) {
 			continue
 		}
 		v, err := l.form.Eval(vars)
@@ -278,11 +276,9 @@ func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
 		if !ok || name == "" || strings.HasSuffix(name, "/") {
 			continue // an empty value, as env without environments
 		}
-		for _, p := range l.form.Programs() {
-			for _, seen := range p.Saw(vars) {
-				if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." || text == "..") {
-					return nil, true, fmt.Errorf("the layer %q cannot be named by %s, which is %s; letters, digits, dots, dashes and underscores can", l.text, seen.Name, shown(seen.Value))
-				}
+		for _, seen := range saw {
+			if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." || text == "..") {
+				return nil, true, fmt.Errorf("the layer %q cannot be named by %s, which is %s; letters, digits, dots, dashes and underscores can", l.text, seen.Name, shown(seen.Value))
 			}
 		}
 		if !fs.ValidPath(name) {

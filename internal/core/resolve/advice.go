@@ -9,7 +9,6 @@ import (
 	"sync"
 
 	"jadekettle/internal/core/expr"
-	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/schema"
@@ -43,20 +42,27 @@ type Advice struct {
 // after Check.
 func (p *Project) Advice() []Advice {
 	var out []Advice
-	marks := map[string]map[int][]mark{}
+	files := map[string]map[int][]mark{}
 	for _, pr := range p.advice.List() {
 		a := Advice{Problem: pr}
-		if _, read := marks[pr.Place.File]; !read {
-			marks[pr.Place.File] = p.marks(pr.Place.File)
-		}
-		for _, m := range slices.Concat(marks[pr.Place.File][pr.Place.Line], marks[pr.Place.File][wholeFile]) {
-			if m.code == pr.Code {
-				a.Silenced, a.Reason = true, m.reason
-			}
-		}
+		a.Reason, a.Silenced = p.meant(files, pr.Place, pr.Code)
 		out = append(out, a)
 	}
 	return out
+}
+
+// meant gives the reason by which a mark says that something is meant. files
+// keeps the marks of each file that was looked at.
+func (p *Project) meant(files map[string]map[int][]mark, at value.Place, code string) (reason string, marked bool) {
+	if _, read := files[at.File]; !read {
+		files[at.File] = p.marks(at.File)
+	}
+	for _, m := range slices.Concat(files[at.File][at.Line], files[at.File][wholeFile]) {
+		if m.code == code {
+			return m.reason, true
+		}
+	}
+	return "", false
 }
 
 // mark is a comment that silences a piece of advice:
@@ -157,6 +163,7 @@ func (p *Project) Watch() { p.watching = newWatch() }
 // lines, what it gave since Watch.
 func (p *Project) Outcomes() []Outcome {
 	var out []Outcome
+	files := map[string]map[int][]mark{}
 	add := func(c *expr.Program) {
 		if c == nil {
 			return
@@ -165,14 +172,7 @@ func (p *Project) Outcomes() []Outcome {
 		if seen := p.watching.conditions[c]; seen != nil {
 			o.True, o.False = seen.yes, seen.no
 		}
-		marks := p.marks(o.Place.File)
-		for _, line := range []int{o.Place.Line, wholeFile} {
-			for _, m := range marks[line] {
-				if m.code == OneSided {
-					o.Meant = m.reason
-				}
-			}
-		}
+		o.Meant, _ = p.meant(files, o.Place, OneSided)
 		out = append(out, o)
 	}
 	for _, name := range value.Keys(p.units) {
@@ -192,22 +192,22 @@ func (w *watch) host(r *resolver) {
 	for _, d := range r.dropped {
 		w.dropped[[2]string{d[0].task.Ref.String(), d[1].task.Ref.String()}] = d[0].decl.Place
 	}
-	for _, it := range r.items {
-		for _, c := range it.contexts {
-			if g := untrusted(c.group); g != nil && it.readsSecret() {
-				w.byFacts[it.decl.Place] = g.Name
+	for _, g := range r.maybe { // the host is in it only if its facts say so
+		by := r.project.Inventory.Untrusted(g)
+		if by == nil {
+			continue
+		}
+		for _, it := range r.items {
+			if slices.ContainsFunc(it.contexts, func(c *context) bool { return c.group == g }) && it.readsSecret() {
+				w.byFacts[it.decl.Place] = by.Name
+			}
+		}
+		for _, given := range g.Params {
+			if r.vars.Touches(readsOf(r.project.given[given.Node].texts)) {
+				w.byFacts[given.Node.Place] = by.Name
 			}
 		}
 	}
-}
-
-// untrusted gives the group, if it takes members by facts and does not say
-// that this is meant.
-func untrusted(g *inventory.Group) *inventory.Group {
-	if g != nil && g.ByFacts && !g.TrustFacts {
-		return g
-	}
-	return nil
 }
 
 func (it *item) readsSecret() bool {
@@ -224,14 +224,20 @@ func (it *item) readsSecret() bool {
 
 // reads lists the paths that an attribute reads.
 func (a *attr) reads() [][]string {
+	out := readsOf(a.texts)
+	if a.template != nil {
+		out = append(out, a.template.Reads()...)
+	}
+	return out
+}
+
+// readsOf lists the paths that the expressions in texts read.
+func readsOf(texts []*expr.Text) [][]string {
 	var out [][]string
-	for _, t := range a.texts {
+	for _, t := range texts {
 		for _, p := range t.Programs() {
 			out = append(out, p.Reads()...)
 		}
-	}
-	if a.template != nil {
-		out = append(out, a.template.Reads()...)
 	}
 	return out
 }
@@ -280,8 +286,10 @@ func (p *Project) byFacts(layer string) string {
 	if p.Data.ByFacts(layer) {
 		return "by the facts that it tells of itself"
 	}
-	if g, ok := p.Inventory.Group(layer[strings.LastIndex(layer, "/")+1:]); ok && untrusted(g) != nil && p.Data.ByGroup(layer) {
-		return "by being in the group " + g.Name + ", which its own facts decide"
+	if g, ok := p.Inventory.Group(layer[strings.LastIndex(layer, "/")+1:]); ok && p.Data.ByGroup(layer) {
+		if by := p.Inventory.Untrusted(g); by != nil {
+			return "by being in the group " + by.Name + ", which its own facts decide"
+		}
 	}
 	return ""
 }
@@ -326,13 +334,6 @@ func (u *unit) reads() [][]string {
 			out = append(out, p.Reads()...)
 		}
 	}
-	texts := func(list []*expr.Text) {
-		for _, t := range list {
-			for _, p := range t.Programs() {
-				program(p)
-			}
-		}
-	}
 	loop := func(list []clause) {
 		for _, c := range list {
 			program(c.list)
@@ -343,7 +344,7 @@ func (u *unit) reads() [][]string {
 			program(e.use.cond)
 			loop(e.use.loop)
 			for _, p := range e.use.params {
-				texts(p.eval.texts)
+				out = append(out, readsOf(p.eval.texts)...)
 			}
 			continue
 		}
@@ -351,7 +352,7 @@ func (u *unit) reads() [][]string {
 		program(d.cond)
 		loop(d.loop)
 		if d.name != nil {
-			texts([]*expr.Text{d.name})
+			out = append(out, readsOf([]*expr.Text{d.name})...)
 		}
 		for i := range d.attrs {
 			a := &d.attrs[i]
@@ -374,11 +375,7 @@ func (p *Project) unread(say func(value.Place, string, string, string)) {
 		}
 	}
 	for _, e := range p.given {
-		for _, t := range e.texts {
-			for _, prog := range t.Programs() {
-				reads = append(reads, prog.Reads()...)
-			}
-		}
+		reads = append(reads, readsOf(e.texts)...)
 	}
 	for _, name := range p.Data.Names() {
 		if !p.Data.Fits(name) {

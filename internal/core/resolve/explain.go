@@ -130,12 +130,7 @@ func (it *item) state() string {
 func (e *Explanation) ways(it *item) []Way {
 	var out []Way
 	for _, c := range it.contexts {
-		w := Way{Group: c.group.Name, Given: c.at, Place: it.decl.Place, Manifest: c.group.Manifests[0].Manifest}
-		for _, m := range c.group.Manifests {
-			if m.Place == c.at {
-				w.Manifest = m.Manifest
-			}
-		}
+		w := Way{Group: c.group.Name, Given: c.from.Place, Manifest: c.from.Manifest, Place: it.decl.Place}
 		w.By = e.r.project.Inventory.Why(e.Host, c.group, e.r.vars.Facts)
 		for _, u := range c.uses {
 			w.Uses = append(w.Uses, UseStep{u.Name, u.Place})

@@ -141,6 +141,9 @@ func TestAdviceOfSecrets(t *testing.T) {
 		{[]string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\ntrust_facts = true\n"}, ""},
 		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"vault\"]\n", "manifests/vault.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, "manifests/vault.toml:1:7 secret-by-facts"},
 		{[]string{"data/shared.toml.age", "pw = \"x\"\n"}, ""},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\ninside = \"outer\"\nwhere = 'facts.cpu.count > 1'\n[group.outer]\nmanifests = [\"vault\"]\n", "manifests/vault.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, "manifests/vault.toml:1:7 secret-by-facts"},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\nparams.gauge.a = { pw = \"${data.pw}\" }\n"}, "hosts.toml:11:18 secret-by-facts"},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nmembers = [\"*\"]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"vault\"]\n", "manifests/vault.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, ""},
 		{[]string{"data/sites/pier.toml", "x = 1\n"}, "data/sites/pier.toml:1:1 unread-file"},
 		{[]string{"data/host/gauge-01.toml", "api_key = \"abc\"\n"}, "data/host/gauge-01.toml:1:11 plain-secret"},
 	} {

@@ -8,7 +8,6 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
-	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -301,7 +300,6 @@ func TestSecretsOfLayers(t *testing.T) {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
 		}
 	}
-	var _ plan.Task
 }
 
 // TestRequired refuses a declaration without what its kind wants, when it is

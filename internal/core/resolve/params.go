@@ -94,33 +94,36 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 			return out, nil
 		}
 	}
-	for _, ask := range []func(*unit, *param.Decl, bool) ([]ParamSource, error){r.paramOfHost, r.paramOfGroups} {
-		list, err := ask(u, d, all)
-		if err != nil {
-			return nil, err
-		}
-		for _, s := range list {
-			if add(s) {
-				return out, nil
-			}
-		}
+	own, err := r.paramOfHost(u, d)
+	if err != nil {
+		return nil, err
 	}
-	s := r.paramOfData(u, d, all)
-	if add(s) {
+	if add(own) {
 		return out, nil
+	}
+	groups, err := r.paramOfGroups(u, d, all)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range append(groups, r.paramOfData(u, d, all)) {
+		if add(s) {
+			return out, nil
+		}
 	}
 	add(ParamSource{From: "the default", Place: d.Place, Value: d.Default, Says: d.HasDefault})
 	return out, nil
 }
 
-func (r *resolver) paramOfHost(u *unit, d *param.Decl, _ bool) ([]ParamSource, error) {
+func (r *resolver) paramOfHost(u *unit, d *param.Decl) (ParamSource, error) {
+	s := ParamSource{From: "host " + r.host.Name}
 	for _, g := range r.host.Params {
 		if g.Manifest == u.Name && g.Param == d.Name {
 			v, err := r.giveParam(g)
-			return []ParamSource{{From: "host " + r.host.Name, Place: g.Node.Place, Value: v, Says: err == nil, Text: expressionOf(g.Node)}}, err
+			s.Place, s.Value, s.Says, s.Text = g.Node.Place, v, err == nil, expressionOf(g.Node)
+			return s, err
 		}
 	}
-	return []ParamSource{{From: "host " + r.host.Name}}, nil
+	return s, nil
 }
 
 // expressionOf gives the text of a node that holds an expression.

@@ -42,10 +42,7 @@ func (p *Project) resolver(h *inventory.Host, f *facts.Facts) *resolver {
 		bySpace: map[value.Ref]*item{},
 		open:    map[string]bool{},
 	}
-	var tree map[string]any
-	if f != nil {
-		tree = f.Tree()
-	}
+	tree := f.Tree()
 	var err error
 	if r.groups, err = p.Inventory.GroupsOf(h, tree); err != nil {
 		r.problems.AddErr(h.Place, err)
@@ -103,7 +100,7 @@ func (r *resolver) run() {
 					continue
 				}
 				taken[m.Manifest] = true
-				r.instance(u, &context{group: g, at: m.Place, maybe: maybe}, nil)
+				r.instance(u, &context{group: g, from: m, maybe: maybe}, nil)
 			}
 		}
 	}
@@ -116,9 +113,9 @@ func (r *resolver) run() {
 // context is how a declaration came to a host.
 type context struct {
 	group *inventory.Group
-	at    value.Place // where the group names the manifest
-	uses  []usedAt    // from the group's manifest inwards
-	maybe bool        // only if facts that are not known say so
+	from  inventory.Use // by which the group gives the manifest
+	uses  []usedAt      // from the group's manifest inwards
+	maybe bool          // only if facts that are not known say so
 	vars  *expr.Vars
 	unit  *unit
 	given []usedParam // that the use gives
@@ -172,7 +169,7 @@ func (r *resolver) use(c *context, u *use) {
 		return // reported already
 	}
 	each := func(vars *expr.Vars) {
-		inner := &context{group: c.group, at: c.at, uses: append(c.uses[:len(c.uses):len(c.uses)], usedAt{u, vars}), maybe: c.maybe, vars: vars}
+		inner := &context{group: c.group, from: c.from, uses: append(c.uses[:len(c.uses):len(c.uses)], usedAt{u, vars}), maybe: c.maybe, vars: vars}
 		if u.cond != nil {
 			yes, known, err := r.ask(u.cond, vars)
 			if err != nil {

@@ -45,8 +45,8 @@ type Project struct {
 	Inventory *inventory.Inventory
 	Data      *layers.Data
 	Sources   []source.Pin
-	// Fleet is what is known of all hosts: at first what the inventory says.
-	// It is set, if at all, before the first Plan.
+	// Fleet is what is known of all hosts. It is set before the first Plan when
+	// ReadsFleet says that something asks for it.
 	Fleet *expr.Fleet
 
 	files    fs.FS
@@ -111,8 +111,8 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 	inv, whole := inventory.Load(files, p.Settings.Inventory, p.Settings.Env, &ps)
 	p.Inventory = inv
 	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
-	p.Sources = source.Read(files, &value.Problems{})
-	p.sound = source.Load(files, &ps)
+	p.Sources = source.Read(files, &ps)
+	p.sound = source.Load(files, p.Sources, &ps)
 	manifests, ok := manifest.Load(files, p.sound, catalog, &ps)
 	whole = whole && ok
 	p.compileAll(manifests, &ps)
@@ -128,12 +128,7 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 		p.checkHostData(&ps)
 	}
 	wrong, advice := ps.Split()
-	for _, a := range advice.List() {
-		p.advice.Add(a)
-	}
-	if p.ReadsFleet() {
-		p.Fleet = p.Snapshot(nil)
-	}
+	p.advice.AddErr(value.Place{}, advice.Err())
 	if !whole {
 		return nil, wrong.Err()
 	}
@@ -157,29 +152,30 @@ func (p *Project) noManifest(name string) string {
 
 // checkHostData reports data for hosts that no environment has.
 func (p *Project) checkHostData(ps *value.Problems) {
-	known := map[string]bool{}
-	for _, h := range p.Inventory.Hosts {
-		known[h.Name] = true
-	}
-	names := p.Inventory.HostNames()
-	for _, e := range p.Settings.Envs {
-		files := e.Inventory
-		if len(files) == 0 {
-			continue
-		}
-		other, _ := inventory.Load(p.files, files, "", &value.Problems{})
-		for _, h := range other.Hosts {
-			known[h.Name] = true
-		}
-		names = append(names, other.HostNames()...)
-	}
 	if !slices.Contains(p.Settings.Layers, hostLayer) {
 		return
 	}
+	var unknown []string
 	for _, layer := range p.Data.Names() {
-		name, ok := strings.CutPrefix(layer, "host/")
-		if ok && !known[name] {
-			ps.At(value.Place{File: p.Data.Files(layer)[0]}, fmt.Sprintf("this is data for %q, which is no host", name),
+		if name, ok := strings.CutPrefix(layer, "host/"); ok {
+			if _, there := p.Inventory.Host(name); !there {
+				unknown = append(unknown, name)
+			}
+		}
+	}
+	if len(unknown) == 0 {
+		return // the other environments' inventories need not be read
+	}
+	names := p.Inventory.HostNames()
+	for _, e := range p.Settings.Envs {
+		if len(e.Inventory) > 0 {
+			other, _ := inventory.Load(p.files, e.Inventory, "", &value.Problems{})
+			names = append(names, other.HostNames()...)
+		}
+	}
+	for _, name := range unknown {
+		if !slices.Contains(names, name) {
+			ps.At(value.Place{File: p.Data.Files("host/" + name)[0]}, fmt.Sprintf("this is data for %q, which is no host", name),
 				value.Meant(name, names, "declare the host or remove the file"))
 		}
 	}
@@ -431,6 +427,9 @@ func Check(files fs.FS, catalog schema.Catalog, options Options) (*Project, erro
 	var ps value.Problems
 	ps.AddErr(value.Place{}, err)
 	ps.AddErr(value.Place{}, p.Data.ReadAll().Err())
+	if p.ReadsFleet() {
+		p.Fleet = p.Snapshot(nil)
+	}
 	w := newWatch()
 	for _, h := range p.Inventory.Hosts {
 		r := p.resolver(h, nil)
@@ -444,9 +443,7 @@ func Check(files fs.FS, catalog schema.Catalog, options Options) (*Project, erro
 		ps.AddErr(h.Place, r.problems.Err())
 	}
 	wrong, advice := ps.Split()
-	for _, a := range advice.List() {
-		p.advice.Add(a)
-	}
+	p.advice.AddErr(value.Place{}, advice.Err())
 	if wrong.Err() == nil {
 		p.advise(w)
 	}

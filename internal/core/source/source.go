@@ -106,11 +106,11 @@ func quoted(name string) string {
 	return name
 }
 
-// Load reads the pins and holds every copy to its own. It gives the folders of
-// those that are sound, by name.
-func Load(project fs.FS, problems *value.Problems) map[string]string {
+// Load holds every copy to its pin. It gives the folders of those that are
+// sound, by name.
+func Load(project fs.FS, pins []Pin, problems *value.Problems) map[string]string {
 	out := map[string]string{}
-	for _, p := range Read(project, problems) {
+	for _, p := range pins {
 		dir := path.Join(Dir, p.Name)
 		got, err := Hash(project, dir)
 		switch {
@@ -128,7 +128,6 @@ func Load(project fs.FS, problems *value.Problems) map[string]string {
 	if err != nil {
 		return out
 	}
-	pins := Read(project, &value.Problems{})
 	for _, e := range entries {
 		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") && !slices.ContainsFunc(pins, func(p Pin) bool { return p.Name == e.Name() }) {
 			problems.At(value.Place{File: path.Join(Dir, e.Name())}, fmt.Sprintf("%s has no pin in %s", path.Join(Dir, e.Name()), LockFile), "add it with `jadekettle source add URL --at REV`, or remove the folder")
