@@ -55,7 +55,7 @@ func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("this is no file that age can open: %s; restore it from version control", strings.TrimPrefix(err.Error(), "failed to read header: "))
 	}
-	text, err := io.ReadAll(io.LimitReader(r, 16<<20))
+	text, err := io.ReadAll(r)
 	if err != nil {
 		return nil, errors.New("the encrypted text is damaged; restore it from version control")
 	}

@@ -78,7 +78,7 @@ func (a *App) sealed(layer string) (v *vault, name string, text []byte, err erro
 
 // recipientsOf gives those that a file is to be sealed for.
 func (v *vault) recipientsOf(name string) []string {
-	layer := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(name, layers.Dir+"/"), layers.Sealed), ".toml")
+	layer, _ := layers.LayerOf(name)
 	for _, env := range value.Keys(v.settings.Envs) {
 		e := v.settings.Envs[env]
 		if len(e.Recipients) > 0 && layers.OfEnv(v.settings.Layers, layer, env) {
@@ -262,6 +262,9 @@ func (a *App) secretSet() *cobra.Command {
 	}
 }
 
+// maxSecret bounds one sealed value, in bytes.
+const maxSecret = 1 << 20
+
 func (a *App) secretInput(key string) (string, error) {
 	if a.Terminal {
 		first, err := a.password("Value of " + key + ": ")
@@ -277,9 +280,12 @@ func (a *App) secretInput(key string) (string, error) {
 		}
 		return string(first), nil
 	}
-	data, err := io.ReadAll(io.LimitReader(a.In, 1<<20))
+	data, err := io.ReadAll(io.LimitReader(a.In, maxSecret+1))
 	if err != nil {
 		return "", err
+	}
+	if len(data) > maxSecret {
+		return "", errors.New("the value is longer than 1 MiB; seal a file by other means, and keep only its key here")
 	}
 	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
 	if text == "" {

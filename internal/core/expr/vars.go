@@ -199,19 +199,16 @@ func (v *Vars) touches(chains []chain) bool {
 	if len(v.Secrets) == 0 {
 		return false
 	}
-	for _, c := range chains {
-		if !c.asked && slices.ContainsFunc(v.Secrets, func(s []string) bool { return meet(s, c.path) }) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(chains, func(c chain) bool { return !c.asked && v.leadsToSecret(c.path) })
+}
+
+func (v *Vars) leadsToSecret(path []string) bool {
+	return slices.ContainsFunc(v.Secrets, func(s []string) bool { return meet(s, path) })
 }
 
 // Touches says whether one of the paths leads to a secret.
 func (v *Vars) Touches(paths [][]string) bool {
-	return slices.ContainsFunc(paths, func(p []string) bool {
-		return slices.ContainsFunc(v.Secrets, func(s []string) bool { return meet(s, p) })
-	})
+	return slices.ContainsFunc(paths, v.leadsToSecret)
 }
 
 // SecretPaths lists the paths in a tree that lead to secrets, each beginning

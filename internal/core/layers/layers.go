@@ -122,7 +122,7 @@ func Load(project fs.FS, config Config, problems *value.Problems) *Data {
 		if err != nil || e.IsDir() {
 			return err
 		}
-		if name, ok := layerOf(p); ok {
+		if name, ok := LayerOf(p); ok {
 			d.names[name] = append(d.names[name], p)
 			d.sealed = d.sealed || strings.HasSuffix(p, Sealed)
 		}
@@ -134,8 +134,8 @@ func Load(project fs.FS, config Config, problems *value.Problems) *Data {
 	return d
 }
 
-// layerOf gives the layer that a file belongs to; false when it is no data.
-func layerOf(file string) (string, bool) {
+// LayerOf gives the layer that a file belongs to; false when it is no data.
+func LayerOf(file string) (string, bool) {
 	name := strings.TrimSuffix(strings.TrimPrefix(file, Dir+"/"), Sealed)
 	ext := path.Ext(name)
 	if !slices.Contains(manifest.Extensions, ext) || strings.HasPrefix(path.Base(name), ".") {
@@ -539,7 +539,7 @@ func together(rule Rule, under, over any) (any, error) {
 
 // placeOf finds where a path is set in a file, or in another of its layer.
 func (d *Data) placeOf(f *file, at []string) value.Place {
-	name, _ := layerOf(f.path)
+	name, _ := LayerOf(f.path)
 	for _, p := range d.names[name] {
 		if n := find(d.read(p).node, at); n != nil {
 			return n.Place

@@ -10,7 +10,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,6 +17,7 @@ import (
 
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
@@ -182,7 +182,7 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 // simulated host, whose files lie on a disk and are shown.
 func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, []byte) ([]byte, error) {
 	return func(name string, sealed []byte) ([]byte, error) {
-		layer := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(name, "data/"), ".age"), path.Ext(strings.TrimSuffix(name, ".age")))
+		layer, _ := layers.LayerOf(name)
 		if values, ok := r.Sealed[layer]; ok {
 			return encode(values)
 		}
@@ -257,6 +257,12 @@ func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Hos
 
 func (r Rehearsal) firstRun(e Host, h *run.Host) Case {
 	c := Case{File: r.File, Host: h.Name, Name: "the first run", Place: e.Place, Took: h.Took}
+	c.Failure = strings.Join(wrong(e, h), "\n")
+	return c
+}
+
+// wrong lists what did not go well in a run, besides what is expected to fail.
+func wrong(e Host, h *run.Host) []string {
 	var bad []string
 	switch {
 	case h.Wrong != nil:
@@ -269,13 +275,12 @@ func (r Rehearsal) firstRun(e Host, h *run.Host) Case {
 			bad = append(bad, fmt.Sprintf("%s failed: %s", t.Ref, t.Message))
 		}
 	}
-	c.Failure = strings.Join(bad, "\n")
-	return c
+	return bad
 }
 
 func (r Rehearsal) secondRun(e Host, h *run.Host) Case {
 	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place, Took: h.Took}
-	var bad []string
+	bad := wrong(e, h)
 	for _, t := range h.Tasks {
 		if t.Status != plan.Changed {
 			continue
