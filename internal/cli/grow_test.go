@@ -392,6 +392,11 @@ func TestSealedPerEnvironment(t *testing.T) {
 		feed(t, dir, nil, "the word of "+env, "secret", "set", "env/"+env, "pw")
 		steps(t, dir, nil, []step{{0, "the word of " + env, []string{"secret", "get", "env/" + env, "pw", "--identity", identity}}})
 	}
+	long := exec.Command(program, "secret", "set", "env/test", "long", "--identity", bench)
+	long.Dir, long.Stdin = dir, strings.NewReader(strings.Repeat("x", 1<<20+1))
+	if code, _, errs := finish(t, long); code != 2 || !strings.Contains(errs, "longer than 1 MiB") {
+		t.Errorf("a value of more than 1 MiB ends with %d: %s", code, errs)
+	}
 	steps(t, dir, nil, []step{
 		{0, "no problem in 1 host", []string{"lint", "--env", "test", "--identity", bench}},
 		{2, "none of the identities in", []string{"preview", "--env", "production", "--identity", bench}},

@@ -120,6 +120,7 @@ not_declared = ["user:ottokar"]
 		"another version":          {strings.Replace(good, `["nginx-of-old=2.0"]`+"\nrunning", `["nginx-of-old=3.0"]`+"\nrunning", 1), "package nginx-of-old=3.0 is installed: the version is 2.0", nil},
 		"a task that fails":        {good, "the first run: user:nobody-there failed", []string{"manifests/gauge.toml", manifest + "[user.nobody-there]\ngroup = \"nowhere\"\n"}},
 		"a run that never settles": {good, "the second run changes nothing: file:/etc/count changed again; content: was 2 bytes, became 2 bytes", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/count\"]\ncontent = \"${string(size(facts.services))}\\n\"\n"}},
+		"a second run that fails":  {good, "the second run changes nothing: file:/etc/later failed: the owner nobody-there is no user of this host", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/later\"]\ncontent = \"x\"\nowner = \"${has(facts.services) && 'nginx-of-old' in facts.services ? 'nobody-there' : 'root'}\"\n"}},
 		"a host that is not there": {strings.ReplaceAll(good, "gauge-02", "guage-02"), `names the host "guage-02", which is not in the inventory`, nil},
 		"a key that is not there":  {strings.Replace(good, "memory", "memroy", 1), `has no "memroy"; did you mean "memory"?`, nil},
 		"sealed without values":    {strings.Replace(good, "[sealed.shared]", "[sealed.other]", 1), "give its values in the rehearsal", nil},
