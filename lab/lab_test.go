@@ -191,14 +191,14 @@ absent = true
 [service.tide-logger]
 running = true
 boot = true
-restart_on = ["file:/etc/tide-logger.toml"]
+restart_on = ["file /etc/tide-logger.toml"]
 [service.chart-press]
 running = false
 boot = false
 [service.ebb]
 running = true
 boot = true
-restart_on = ["file:/etc/systemd/system/ebb.service"]
+restart_on = ["file /etc/systemd/system/ebb.service"]
 [service.tsunami-siren]
 optional = true
 running = true
@@ -236,7 +236,7 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 func (l *lab) capture() {
 	l.t.Helper()
 	everything := read(l.t, filepath.Join(l.project, "manifests/all/manifest.toml"))
-	out, err := l.in(l.program, "--project", l.project, "capture", "gauge-01", "user", "group", "service", "package", "file:/etc/tide-logger.toml", "dir:/var/lib/tide", "user:tidelog", "user:old-keeper").Output()
+	out, err := l.in(l.program, "--project", l.project, "capture", "gauge-01", "user", "group", "service", "package", "file /etc/tide-logger.toml", "dir /var/lib/tide", "user tidelog", "user old-keeper").Output()
 	if err != nil {
 		l.t.Errorf("capture: %v\n%s", err, out)
 		return
@@ -267,7 +267,7 @@ content = "${fleet.hosts.filter(h, has(h.facts)).map(h, h.name + ' ' + h.facts.o
 owner = "root"
 mode = "0644"
 [dir."/srv/followed"]
-only_after_change_of = ["file:/etc/relay-token"]
+only_after_change_of = ["file /etc/relay-token"]
 owner = "root"
 mode = "0755"
 `)
@@ -341,12 +341,12 @@ func (l *lab) breakAndMend() {
 		line string
 		want []string
 	}{
-		"a file edited":                     {"echo broken >> /etc/tide-logger.toml", []string{"file:/etc/tide-logger.toml", "service:tide-logger"}},
-		"a mode and an owner changed":       {"chmod 777 /var/lib/tide; chown root /var/lib/tide/harmonics.bin", []string{"dir:/var/lib/tide", "file:/var/lib/tide/harmonics.bin"}},
-		"a service stopped and disabled":    {"systemctl disable --now ebb", []string{"service:ebb"}},
-		"a package removed, one downgraded": {"apt-get remove -y buoy-tools; apt-get install -y --allow-downgrades tide-logger=1.4.2-1", []string{"package:buoy-tools", "package:tide-logger"}},
-		"a password and groups changed":     {"echo maren:other | chpasswd; gpasswd -d tidelog gauges", []string{"user:maren", "user:tidelog"}},
-		"a user and a folder deleted":       {"pkill -u tidelog; userdel tidelog; rm -rf /var/lib/tide", []string{"user:tidelog", "dir:/var/lib/tide", "file:/var/lib/tide/harmonics.bin"}},
+		"a file edited":                     {"echo broken >> /etc/tide-logger.toml", []string{"file /etc/tide-logger.toml", "service tide-logger"}},
+		"a mode and an owner changed":       {"chmod 777 /var/lib/tide; chown root /var/lib/tide/harmonics.bin", []string{"dir /var/lib/tide", "file /var/lib/tide/harmonics.bin"}},
+		"a service stopped and disabled":    {"systemctl disable --now ebb", []string{"service ebb"}},
+		"a package removed, one downgraded": {"apt-get remove -y buoy-tools; apt-get install -y --allow-downgrades tide-logger=1.4.2-1", []string{"package buoy-tools", "package tide-logger"}},
+		"a password and groups changed":     {"echo maren:other | chpasswd; gpasswd -d tidelog gauges", []string{"user maren", "user tidelog"}},
+		"a user and a folder deleted":       {"pkill -u tidelog; userdel tidelog; rm -rf /var/lib/tide", []string{"user tidelog", "dir /var/lib/tide", "file /var/lib/tide/harmonics.bin"}},
 	} {
 		before := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger")
 		l.on("gauge-01", c.line)
@@ -448,7 +448,7 @@ mode = "0644"
 check = "sleep 3; test -s ${candidate}"
 [service.tide-logger]
 running = true
-restart_on = ["file:/etc/tide-logger.toml", "file:/etc/slow"]
+restart_on = ["file /etc/tide-logger.toml", "file /etc/slow"]
 `)
 	l.on("gauge-01", "apt-get update -qq; apt-get install -y -qq tide-logger; systemctl start tide-logger")
 	pid := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger")

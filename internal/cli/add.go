@@ -14,7 +14,9 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -29,14 +31,14 @@ func (a *App) addCommand() *cobra.Command {
 		Example: "  jadekettle add package tide-logger --version newest --to gauge\n  jadekettle add service tide-logger",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return fmt.Errorf("add wants a kind and a name; the kinds are %s", strings.Join(kinds.Catalog().Names(), ", "))
+				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s", strings.Join(kinds.Schemas().Names(), ", "))
 			}
-			return fmt.Errorf("there is no kind %q; %s", args[0], value.Meant(args[0], kinds.Catalog().Names(), "the kinds are "+strings.Join(kinds.Catalog().Names(), ", ")))
+			return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], kinds.Schemas().Names(), "the kinds are "+strings.Join(kinds.Schemas().Names(), ", ")))
 		},
 		Args: cobra.ArbitraryArgs,
 	}
-	for _, name := range kinds.Catalog().Names() {
-		k, _ := kinds.Catalog().Kind(name)
+	for _, name := range kinds.Schemas().Names() {
+		k, _ := kinds.Schemas().Kind(name)
 		c.AddCommand(a.addKind(k))
 	}
 	return c
@@ -147,7 +149,7 @@ func (e *entry) set(at schema.Attr, v any) error {
 		}
 	}
 	if isText && at.Type == schema.Hidden && !manifest.Interpolated(text) {
-		return fmt.Errorf("%s does not belong on a command line or into a manifest; seal it with `jadekettle secret set` and give '${data.NAME}'", at.Name)
+		return problem.Errorf("%s does not belong on a command line or into a manifest", at.Name).Remedy("seal it with `jadekettle secret set` and give '${data.NAME}'")
 	}
 	if e.attrs == nil {
 		e.attrs = value.Attrs{}
@@ -162,7 +164,7 @@ func (e *entry) text() string { return declarationText(e.kind, e.name, e.attrs, 
 // add appends the declaration to its manifest, when the project takes it.
 func (a *App) add(p *project, e *entry) error {
 	if e.name == "" {
-		return fmt.Errorf("the name is missing; write jadekettle add %s NAME", e.kind.Name)
+		return problem.Errorf("the name is missing").Remedy("write jadekettle add %s NAME", e.kind.Name)
 	}
 	if err := e.checkName(e.name); err != nil {
 		return err
@@ -172,11 +174,11 @@ func (a *App) add(p *project, e *entry) error {
 		e.to = names[0]
 	}
 	if e.to == "" {
-		return fmt.Errorf("there are the manifests %s; say which with --to", strings.Join(names, ", "))
+		return problem.Errorf("there are the manifests %s", strings.Join(names, ", ")).Remedy("say which with --to")
 	}
 	file, ok := p.ManifestFile(e.to)
 	if !ok || !slices.Contains(names, e.to) {
-		return fmt.Errorf("there is no manifest %q of this project's own; %s", e.to, value.Meant(e.to, names, "there are "+strings.Join(names, ", ")))
+		return problem.Errorf("there is no manifest %q of this project's own", e.to).Remedy("%s", problem.Meant(e.to, names, "there are "+strings.Join(names, ", ")))
 	}
 	full := filepath.Join(p.dir, filepath.FromSlash(file))
 	old, err := os.ReadFile(full)
@@ -197,7 +199,7 @@ func (a *App) add(p *project, e *entry) error {
 	if err := history.Replace(full, []byte(text), info.Mode().Perm()); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Out, "%s\n\n%s", a.style(quiet).Render("added to "+file), e.text())
+	fmt.Fprintf(a.Out, "%s\n\n%s", screen.Paint(screen.Quiet, "added to "+file), e.text())
 	return nil
 }
 
@@ -229,8 +231,8 @@ func (a *App) tryManifest(p *project, file, text string) error {
 	if err != nil {
 		return err
 	}
-	_, err = resolve.Check(overlay{root, file, text}, kinds.Catalog(), o)
-	var ps *value.Problems
+	_, err = resolve.Check(overlay{root, file, text}, kinds.Schemas(), o)
+	var ps *problem.Problems
 	if errors.As(err, &ps) {
 		return fmt.Errorf("the project would be wrong then: %s", ps.List()[0].Error())
 	}
@@ -256,7 +258,7 @@ func (e *entry) ask(p *project) error {
 		answers[at.Name] = new(string)
 		fields = append(fields, question(at, answers[at.Name]))
 	}
-	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(formTheme()).WithWidth(lineWidth)
+	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(formTheme()).WithWidth(screen.LineWidth)
 	if _, height, err := term.GetSize(int(os.Stdout.Fd())); err == nil && height > 6 {
 		form = form.WithHeight(height - 2) // what does not fit is scrolled to
 	}
@@ -357,5 +359,5 @@ func trimmed(err error) error {
 	if err == nil {
 		return nil
 	}
-	return errors.New(cutWhat(err))
+	return errors.New(problem.From(err).What)
 }

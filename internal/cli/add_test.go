@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -31,10 +32,10 @@ func TestAnswers(t *testing.T) {
 		{"file", "mode", "644", `mode = "644"`},
 		{"file", "mode", "rw", `mode: "rw" is no mode`},
 		{"file", "content", "a\tb", `content = "a\tb"`},
-		{"service", "restart_on", "file:/etc/a", `restart_on = ["file:/etc/a"]`},
+		{"service", "restart_on", "file /etc/a", `restart_on = ["file /etc/a"]`},
 		{"package", "version", "newest", `version = "newest"`},
 	} {
-		k, _ := kinds.Catalog().Kind(c.kind)
+		k, _ := kinds.Schemas().Kind(c.kind)
 		at, _ := k.Attr(c.attr)
 		e := &entry{kind: k}
 		got := "left out"
@@ -74,8 +75,8 @@ func TestSchemasNameEveryAttribute(t *testing.T) {
 		return m.(map[string]any)["properties"].(map[string]any)
 	}
 	manifest := properties(schemas()["manifest"])
-	for _, name := range kinds.Catalog().Names() {
-		k, _ := kinds.Catalog().Kind(name)
+	for _, name := range kinds.Schemas().Names() {
+		k, _ := kinds.Schemas().Kind(name)
 		have := properties(manifest[name], "additionalProperties")
 		for _, attr := range k.Names() {
 			if _, ok := have[attr]; !ok && !(attr == "absent" && k.NoAbsent != "") {
@@ -99,15 +100,15 @@ func TestSchemasNameEveryAttribute(t *testing.T) {
 }
 
 func TestAligned(t *testing.T) {
-	got := strings.Join(aligned([][]string{{"host", "is"}, {"küste-01", ""}, {"a", "b", "c"}}), "|")
+	got := strings.Join(screen.Aligned([][]string{{"host", "is"}, {"küste-01", ""}, {"a", "b", "c"}}), "|")
 	if got != "host      is|küste-01|a         b   c" {
 		t.Errorf("it is %q", got)
 	}
 	var out strings.Builder
 	a := &App{Out: &out}
-	a.columns([][]string{{"name", strings.Repeat("word ", 30)}, {"longer", "x"}})
+	screen.Columns(a.Out, [][]string{{"name", strings.Repeat("word ", 30)}, {"longer", "x"}})
 	for line := range strings.Lines(out.String()) {
-		if len(line) > lineWidth+1 {
+		if len(line) > screen.LineWidth+1 {
 			t.Errorf("a line of %d: %q", len(line), line)
 		}
 	}

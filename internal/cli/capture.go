@@ -8,29 +8,30 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
 )
 
 func (a *App) captureCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "capture HOST KIND | KIND:NAME...", Short: "Print what stands on a host as a manifest", GroupID: "grow", Args: cobra.MinimumNArgs(2),
+		Use: "capture HOST KIND [NAME...]", Short: "Print what stands on a host as a manifest", GroupID: "grow", Args: cobra.MinimumNArgs(2),
 		Long:    "Capture reads what stands on a host and prints it as declarations: applied to the same host they change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, services\nthat start at boot, packages that were asked for. Passwords are never shown. It changes nothing on the host.",
-		Example: "  jadekettle capture gauge-01 service:tide-logger file:/etc/motd\n  jadekettle capture gauge-01 user > manifests/people.toml",
+		Example: "  jadekettle capture gauge-01 service tide-logger cron\n  jadekettle capture gauge-01 file /etc/motd\n  jadekettle capture gauge-01 user > manifests/people.toml",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.load(args[:1], nil)
 			if err != nil {
 				return err
 			}
 			if len(p.hosts) != 1 {
-				return fmt.Errorf("capture takes one host, and %q names %d; name one", args[0], len(p.hosts))
+				return problem.Errorf("capture takes one host, and %q names %d", args[0], len(p.hosts)).Remedy("name one")
 			}
-			asked, err := asks(args[1:])
+			asked, err := asks(args[1], args[2:])
 			if err != nil {
 				return err
 			}
@@ -38,30 +39,30 @@ func (a *App) captureCommand() *cobra.Command {
 			fleet.Chosen = nil
 			out := fleet.Capture(c.Context(), p.hosts[0], asked)
 			if out.State != run.Reached {
-				return fmt.Errorf("%s  %s: %s", out.Name, out.State, value.Printable(out.Message))
+				return fmt.Errorf("%s  %s: %s", out.Name, out.State, screen.Line(out.Message))
 			}
-			return a.captured(out)
+			return a.captured(out, asked)
 		},
 		ValidArgsFunction: a.completeCapture,
 	}
 }
 
-// asks reads what is to be captured.
-func asks(args []string) ([]value.Ref, error) {
+// asks reads what is to be captured: things of one kind, or all of it.
+func asks(kind string, names []string) ([]value.Ref, error) {
+	schemas := kinds.Schemas()
+	k, ok := schemas.Kind(kind)
+	if !ok {
+		return nil, noKind(kind)
+	}
+	if len(names) == 0 && k.TooMany != "" {
+		return nil, problem.Errorf("a host has too many of the kind %s", kind).Remedy("name one, such as %s", k.TooMany)
+	}
+	if len(names) == 0 {
+		return []value.Ref{{Kind: kind}}, nil
+	}
 	var out []value.Ref
-	catalog := kinds.Catalog()
-	for _, arg := range args {
-		if !strings.Contains(arg, ":") {
-			if _, ok := catalog.Kind(arg); !ok {
-				return nil, fmt.Errorf("there is no kind %q; %s", arg, value.Meant(arg, catalog.Names(), "the kinds are "+strings.Join(catalog.Names(), ", ")))
-			}
-			if arg == "file" || arg == "dir" {
-				return nil, fmt.Errorf("a host has too many of the kind %s; name one, such as %s:/etc/motd", arg, arg)
-			}
-			out = append(out, value.Ref{Kind: arg})
-			continue
-		}
-		ref, err := catalog.ParseRef(arg)
+	for _, name := range names {
+		ref, err := schemas.ParseRef(kind + " " + name)
 		if err != nil {
 			return nil, err
 		}
@@ -70,39 +71,65 @@ func asks(args []string) ([]value.Ref, error) {
 	return out, nil
 }
 
+// noKind says that there is no such kind.
+func noKind(name string) error {
+	names := kinds.Schemas().Names()
+	return problem.Errorf("there is no kind %q", name).Remedy("%s", problem.Meant(name, names, "the kinds are "+strings.Join(names, ", ")))
+}
+
+// Captured is one thing that stands on a host, as a document.
+type capturedDoc struct {
+	Kind       string      `json:"kind"`
+	Name       string      `json:"name"`
+	Attributes value.Attrs `json:"attributes"`
+	Note       string      `json:"note"`
+}
+
 // captured prints what a host told. It is checked like what a person writes,
 // since a host may say anything.
-func (a *App) captured(h *run.Host) error {
-	docs := []any{}
-	catalog := kinds.Catalog()
-	for i, c := range h.Captured {
-		attrs, err := checked(catalog, &c)
+func (a *App) captured(h *run.Host, asked []value.Ref) error {
+	docs := []capturedDoc{}
+	schemas := kinds.Schemas()
+	for _, c := range h.Captured {
+		attrs, err := checked(schemas, asked, &c)
 		if c.Problem != "" {
-			err = errors.New(c.Problem)
+			err = problem.Errorf("%s", c.Problem).Remedy("%s", c.Do)
 		}
 		if err != nil {
-			fmt.Fprintf(a.Err, "%s  %s cannot be captured: %s\n", h.Name, value.Printable(c.Ref.String()), value.Printable(err.Error()))
+			p := problem.From(err)
+			fmt.Fprintf(a.Err, "%s  %s cannot be captured: %s\n", h.Name, screen.Line(c.Ref.String()), screen.Line(p.What))
+			if p.Do != "" {
+				fmt.Fprintf(a.Err, "  %s\n", screen.Line(p.Do))
+			}
 			a.code = exitFailed
 			continue
 		}
-		docs = append(docs, map[string]any{"declaration": c.Ref.String(), "attributes": attrs, "note": c.Note})
 		if a.output == "text" {
-			if i > 0 {
+			if len(docs) > 0 {
 				fmt.Fprintln(a.Out)
 			}
-			kind, _ := catalog.Kind(c.Ref.Kind)
-			fmt.Fprint(a.Out, declarationText(kind, literalText(c.Ref.Name), attrs, value.Printable(c.Note)))
+			kind, _ := schemas.Kind(c.Ref.Kind)
+			fmt.Fprint(a.Out, declarationText(kind, literalText(c.Ref.Name), attrs, c.Note))
 		}
+		docs = append(docs, capturedDoc{c.Ref.Kind, c.Ref.Name, attrs, c.Note})
 	}
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": h.Name, "captured": docs})
+		return a.document(struct {
+			Format   int           `json:"format"`
+			Host     string        `json:"host"`
+			Captured []capturedDoc `json:"captured"`
+		}{1, h.Name, docs})
 	}
 	return nil
 }
 
-// checked holds a captured declaration to its kind.
-func checked(catalog schema.Catalog, c *plan.Captured) (value.Attrs, error) {
-	kind, ok := catalog.Kind(c.Ref.Kind)
+// checked holds a captured declaration to what was asked for, and to its kind:
+// only attributes that the kind captures come from a host into a manifest.
+func checked(schemas schema.Kinds, asked []value.Ref, c *plan.Captured) (value.Attrs, error) {
+	if !slices.ContainsFunc(asked, func(r value.Ref) bool { return r.Kind == c.Ref.Kind && (r.Name == "" || r.Name == c.Ref.Name) }) {
+		return nil, errors.New("nobody asked for it")
+	}
+	kind, ok := schemas.Kind(c.Ref.Kind)
 	if !ok {
 		return nil, fmt.Errorf("%q is no kind", c.Ref.Kind)
 	}
@@ -112,12 +139,13 @@ func checked(catalog schema.Catalog, c *plan.Captured) (value.Attrs, error) {
 	}
 	c.Ref.Name = name
 	out := value.Attrs{}
-	for k, v := range c.Attrs {
+	for _, k := range value.Keys(c.Attrs) {
 		at, ok := kind.Attr(k)
-		if !ok {
-			return nil, fmt.Errorf("%s has no attribute %q", kind.Name, k)
+		if !ok || !slices.Contains(kind.Captures, k) && k != "absent" {
+			return nil, fmt.Errorf("%s is no attribute that is captured of a %s", k, kind.Name)
 		}
-		if v, err = at.Value(v); err != nil {
+		v, err := at.Value(c.Attrs[k])
+		if err != nil {
 			return nil, err
 		}
 		out[k] = literal(v)
@@ -129,8 +157,8 @@ func checked(catalog schema.Catalog, c *plan.Captured) (value.Attrs, error) {
 // the kind's schema.
 func declarationText(k *schema.Kind, name string, attrs value.Attrs, note string) string {
 	var b strings.Builder
-	if note != "" {
-		fmt.Fprintf(&b, "# %s\n", note)
+	for line := range strings.Lines(note) {
+		fmt.Fprintf(&b, "# %s\n", screen.Line(strings.TrimRight(line, "\r\n")))
 	}
 	fmt.Fprintf(&b, "[%s.%s]\n", k.Name, manifest.QuoteKey(name))
 	for _, at := range slices.Concat(k.Attrs, schema.Common) {

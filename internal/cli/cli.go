@@ -13,14 +13,14 @@ import (
 	"strings"
 	"syscall"
 
-	"github.com/charmbracelet/lipgloss"
-	"github.com/muesli/termenv"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
 )
 
 // Exit codes.
@@ -40,6 +40,7 @@ type App struct {
 	Getenv   func(string) string
 	Terminal bool // Out is a terminal, and In is one to ask on
 	Color    bool
+	Width    int // of the terminal that Out is; 0 when it is none
 
 	project    string   // --project
 	output     string   // --output
@@ -49,16 +50,20 @@ type App struct {
 	code       int
 	last       []*run.Host // the outcome of the last preview or apply
 
-	painter *lipgloss.Renderer // made when the first style is
+	raw io.Writer // Out as it was given, for what programs read
 }
 
 // Main runs the program and gives its exit code.
 func Main(args []string) int {
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a pager that is closed must not end a run: the write fails instead
 	out := term.IsTerminal(int(os.Stdout.Fd()))
 	app := &App{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: ownEnvironment(),
 		Terminal: out && term.IsTerminal(int(os.Stdin.Fd())),
 		Color:    out && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb",
+	}
+	if out {
+		app.Width, _, _ = term.GetSize(int(os.Stdout.Fd()))
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -90,6 +95,10 @@ func (a *App) Run(ctx context.Context, args []string) (code int) {
 			panic(r)
 		}
 	}()
+	a.raw = a.Out
+	out, errs := screen.New(a.Out, a.Color), screen.New(a.Err, a.Color)
+	defer func(w, e io.Writer) { a.Out, a.Err = w, e }(a.Out, a.Err)
+	a.Out, a.Err = out, errs
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(a.In)
@@ -126,7 +135,7 @@ func (a *App) root() *cobra.Command {
 				allowed = append(allowed, more)
 			}
 			if !slices.Contains(allowed, a.output) {
-				return fmt.Errorf("--output is %q; it takes %s", a.output, strings.Join(allowed, " or "))
+				return problem.Errorf("--output is %q", a.output).Remedy("it takes %s", strings.Join(allowed, " or "))
 			}
 			return nil
 		},
@@ -141,7 +150,7 @@ func (a *App) root() *cobra.Command {
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(), a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return fmt.Errorf("%w; `%s --help` lists the flags", err, c.CommandPath())
+		return problem.Errorf("%w", err).Remedy("`%s --help` lists the flags", c.CommandPath())
 	})
 	return root
 }
@@ -166,58 +175,18 @@ func (a *App) environment(c *cobra.Command) error {
 
 // complain prints an error that ended a command.
 func (a *App) complain(err error) {
-	var ps *value.Problems
+	var ps *problem.Problems
 	if errors.As(err, &ps) {
-		a.problems(ps.List())
+		dir, _ := a.folder()
+		screen.Problems(a.Err, &screen.Sources{Dir: dir}, a.Width, worded(ps.List()))
 		return
 	}
-	what, do, _ := strings.Cut(err.Error(), "; ")
-	fmt.Fprintf(a.Err, "%s %s\n", a.style(bad).Render("jadekettle:"), what)
-	if do != "" {
-		fmt.Fprintf(a.Err, "  %s\n", do)
+	p := problem.From(err)
+	fmt.Fprintf(a.Err, "%s %s\n", screen.Paint(screen.Bad, "jadekettle:"), screen.Line(p.What))
+	if do := remedy(p); do != "" {
+		fmt.Fprint(a.Err, screen.Wrap(screen.Line(do), "  ", a.Width))
 	}
 }
 
-// mood is what a piece of text is to convey besides its words.
-type mood int
-
-const (
-	plain mood = iota
-	bad        // something failed
-	loud       // something changed
-	quiet      // all else
-	added
-	removed
-)
-
-func (a *App) style(m mood) lipgloss.Style {
-	if a.painter == nil {
-		a.painter = lipgloss.NewRenderer(io.Discard)
-		a.painter.SetColorProfile(termenv.Ascii)
-		if a.Color {
-			a.painter.SetColorProfile(termenv.ANSI)
-		}
-	}
-	s := a.painter.NewStyle().TabWidth(lipgloss.NoTabConversion)
-	switch m {
-	case bad:
-		return s.Foreground(lipgloss.Color("1"))
-	case loud:
-		return s.Bold(true)
-	case quiet:
-		return s.Foreground(lipgloss.Color("8")) // grey on light and on dark; faint is darker than plain on light ones
-	case added:
-		return s.Foreground(lipgloss.Color("2"))
-	case removed:
-		return s.Foreground(lipgloss.Color("1"))
-	}
-	return s
-}
-
-// count writes a number with its noun.
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
+// document prints what programs read. Their own parsers make text safe.
+func (a *App) document(doc any) error { return history.WriteJSON(a.raw, doc) }

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"testing"
 
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/sim"
 	"jadekettle/internal/host/machine/folder"
 )
@@ -118,8 +119,8 @@ func TestDemo(t *testing.T) {
 	}
 	for _, want := range []string{
 		"$ jadekettle apply --all\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 off\n",
-		"archive-01  package:foghorn-relay  failed\n  manifests/archive/manifest.toml:21:10\n", "it blocks service:foghorn-relay",
-		"7 hosts: 6 unchanged, 1 off\n", "6 hosts unchanged", "-sample_seconds = 3600   # saves paper\n",
+		"archive-01  package foghorn-relay  failed\n  manifests/archive/manifest.toml:21:10\n", "it blocks service foghorn-relay",
+		"7 hosts: 6 unchanged, 1 off\n", "unchanged  gauge-[01..04]", "-sample_seconds = 3600   # saves paper\n",
 		"5 hosts: 3 unchanged, 1 would change, 1 off\n", "The story came out as told.",
 	} {
 		if !strings.Contains(out, want) {
@@ -235,14 +236,16 @@ func TestExitCodes(t *testing.T) {
 		{"preview", []string{"JADEKETTLE_PARALLEL=many"}, 2, "the variable JADEKETTLE_PARALLEL"},
 		{"lint --project /no/such", nil, 2, "is no project"},
 		{"no-such-command", nil, 2, "unknown command"},
-		{"preview --task fiel:*", nil, 2, `did you mean "file"?`},
-		{"preview --task note", nil, 2, "write kind:pattern"},
+		{"preview --task 'fiel *'", nil, 2, `did you mean "file"?`},
+		{"preview --task file", nil, 0, "1 would change, 3 left out"},
+		{"preview --task ''", nil, 2, "write KIND PATTERN"},
 		{"preview --manifest guage", nil, 2, `did you mean "gauge"?`},
 		{"preview --label nightly", nil, 2, `nothing has the label "nightly"`},
-		{"preview --task file:/nowhere", nil, 2, "selects no task"},
-		{"preview --task file:/etc/*", nil, 0, "1 would change, 3 left out"},
-		{"preview --leave-out *:*note", nil, 0, "3 would change, 1 left out"},
-		{"preview --fail-if-changes", nil, 3, "4 would change"},
+		{"preview --task 'file /nowhere'", nil, 2, "selects no task"},
+		{"preview --task 'file /etc/*'", nil, 0, "1 would change, 3 left out"},
+		{"preview --leave-out '* *note' --leave-out package", nil, 0, "2 would change, 2 left out"},
+		{"preview --fail-if-changes", nil, 1, "no package list on this host knows"},
+		{"preview --fail-if-changes --leave-out package", nil, 3, "3 would change"},
 		{"apply --all", nil, 1, "1 failed"},
 		{"facts gauge-01 os.idd", nil, 2, `did you mean "id"?`},
 		{"facts gauge-01 os.version_id", nil, 0, "12\n"},
@@ -256,7 +259,7 @@ func TestExitCodes(t *testing.T) {
 		{"version", nil, 0, "jadekettle 0.1.0"},
 		{"--help", nil, 0, "The daily round:"},
 	} {
-		code, out, errs := jkEnv(t, dir, c.env, strings.Fields(c.args)...)
+		code, out, errs := jkEnv(t, dir, c.env, shell.Split(c.args)...)
 		if code != c.code || !strings.Contains(out+errs, c.says) {
 			t.Errorf("%v jadekettle %s ended with %d, not %d, or does not say %q:\n%s%s", c.env, c.args, code, c.code, c.says, out, errs)
 		}
@@ -294,10 +297,10 @@ func TestTheReportAsJSONAndItsSecrets(t *testing.T) {
 		keys = append(keys, k)
 	}
 	slices.Sort(keys)
-	if got := strings.Join(keys, " "); got != "blocked_by changes line manifest message output seconds status task" {
+	if got := strings.Join(keys, " "); got != "blocked_by changes do kind line manifest message name output seconds status" {
 		t.Errorf("a task has %s", got)
 	}
-	if task["task"] != "package:no-such-thing" || task["manifest"] != "manifests/gauge.toml" || task["line"] != 7.0 {
+	if task["name"] != "no-such-thing" || task["manifest"] != "manifests/gauge.toml" || task["line"] != 7.0 {
 		t.Errorf("the failed task is %v", task)
 	}
 	if strings.Contains(all, "salt & water") || !strings.Contains(all, "the word is (secret)") {

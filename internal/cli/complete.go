@@ -52,13 +52,13 @@ func (a *App) completeManifests(*cobra.Command, []string, string) ([]string, cob
 	return p.Manifests(), noFiles
 }
 
-// completeRefs offers declarations, kind:name.
+// completeRefs offers kinds, and declarations by both words.
 func (a *App) completeRefs(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	p, err := a.open()
 	if err != nil {
 		return nil, noFiles
 	}
-	return p.Refs(), noFiles
+	return append(kinds.Schemas().Names(), p.Refs()...), noFiles
 }
 
 func (a *App) completeEnvs(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -81,14 +81,25 @@ func (a *App) completeWhy(c *cobra.Command, args []string, typed string) ([]stri
 		return a.completeHosts(c, args, typed)
 	}
 	p, h, err := a.oneHost(args[0])
-	if err != nil || len(args) > 1 {
+	if err != nil || len(args) > 2 {
 		return nil, noFiles
 	}
 	f, _ := p.facts(h)
 	e, _ := p.Explain(h, f)
 	var out []string
 	for _, d := range e.Declared() {
-		out = append(out, d.Ref.String())
+		word := d.Ref.Kind
+		if len(args) == 2 && d.Ref.Kind == args[1] {
+			word = d.Ref.Name
+		} else if len(args) == 2 {
+			continue
+		}
+		if !slices.Contains(out, word) {
+			out = append(out, word)
+		}
+	}
+	if len(args) == 2 {
+		return out, noFiles
 	}
 	at := strings.Split(typed, ".")
 	if at[0] == "data" || strings.HasPrefix("data", typed) {
@@ -101,10 +112,14 @@ func (a *App) completeWhy(c *cobra.Command, args []string, typed string) ([]stri
 	return out, noFiles
 }
 
-// completeCapture offers a host and then kinds.
+// completeCapture offers a host, then kinds, and then what is declared of one.
 func (a *App) completeCapture(c *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 	if len(args) == 0 {
 		return a.completeHosts(c, args, typed)
 	}
-	return kinds.Catalog().Names(), noFiles
+	if len(args) == 1 {
+		return kinds.Schemas().Names(), noFiles
+	}
+	out, directive := a.completeWhy(c, args[:2], typed)
+	return slices.DeleteFunc(out, func(s string) bool { return slices.Contains(args[2:], s) }), directive
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadekettle/demo"
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/fleet/sim"
@@ -110,7 +111,7 @@ func (s *story) say(text string) {
 	}
 	fmt.Fprintln(s.app.Out)
 	for line := range strings.SplitSeq(text, "\n") {
-		fmt.Fprintln(s.app.Out, s.app.style(quiet).Render("# "+line))
+		fmt.Fprintln(s.app.Out, screen.Paint(screen.Quiet, "# "+line))
 	}
 }
 
@@ -120,7 +121,7 @@ func (s *story) command(ctx context.Context, want int, line string, check func(m
 	if s.broken != nil || ctx.Err() != nil {
 		return
 	}
-	fmt.Fprintf(s.app.Out, "%s\n\n", s.app.style(loud).Render("$ jadekettle "+line))
+	fmt.Fprintf(s.app.Out, "%s\n\n", screen.Paint(screen.Loud, "$ jadekettle "+line))
 	in := &App{In: strings.NewReader(""), Out: s.app.Out, Err: s.app.Out, Getenv: s.app.plainEnv, Color: s.app.Color}
 	code := in.Run(ctx, append([]string{"--project", s.dir}, strings.Fields(line)...))
 	hosts := map[string]*run.Host{}
@@ -233,7 +234,7 @@ The simulated hosts stay up until you press Ctrl-C. In another terminal:
   jadekettle hosts
   jadekettle facts gauge-01 os
   jadekettle hosts show archive-01
-  jadekettle why gauge-02 service:tide-logger
+  jadekettle why gauge-02 service tide-logger
   jadekettle preview
   jadekettle apply @gauge
   $EDITOR manifests/gauge/logger.toml.tmpl      then preview again

@@ -8,10 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
 )
 
 func (a *App) factsCommand() *cobra.Command {
@@ -42,28 +43,28 @@ func (a *App) facts(hosts []*run.Host, path []string) error {
 	docs := []map[string]any{}
 	for _, h := range hosts {
 		if h.State != run.Reached {
-			fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, value.Printable(h.Message))
+			fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, screen.Line(h.Message))
 			a.code = exitFailed
 			continue
 		}
 		tree, ok := below(h.Facts.Tree(), path)
 		if !ok {
 			up := strings.Join(path[:len(path)-1], ".")
-			return fmt.Errorf("%s has no facts.%s; `jadekettle facts %s %s` lists what it has", h.Name, strings.Join(path, "."), h.Name, up)
+			return problem.Errorf("%s has no facts.%s", h.Name, strings.Join(path, ".")).Remedy("`jadekettle facts %s %s` lists what it has", h.Name, up)
 		}
 		docs = append(docs, map[string]any{"name": h.Name, "facts": tree})
 		if a.output == "json" {
 			continue
 		}
 		if len(hosts) > 1 {
-			fmt.Fprintln(a.Out, a.style(loud).Render(h.Name))
+			fmt.Fprintln(a.Out, screen.Paint(screen.Loud, h.Name))
 		}
 		name := strings.Join(path, ".")
 		list := flat(name, tree)
 		write(a.Out, list, len(list) == 1 && list[0][0] == name)
 	}
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "hosts": docs})
+		return a.document(map[string]any{"format": 1, "hosts": docs})
 	}
 	return nil
 }
@@ -113,9 +114,9 @@ func write(w io.Writer, list [][2]string, alone bool) {
 	}
 	for _, l := range list {
 		if alone {
-			fmt.Fprintln(w, value.Printable(l[1]))
+			fmt.Fprintln(w, screen.Line(l[1]))
 			continue
 		}
-		fmt.Fprintf(w, "%-*s  %s\n", wide, l[0], value.Printable(l[1]))
+		fmt.Fprintf(w, "%-*s  %s\n", wide, l[0], screen.Line(l[1]))
 	}
 }

@@ -12,7 +12,9 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
@@ -39,7 +41,7 @@ func (a *App) format(args []string, preview, strict bool) error {
 	if err != nil {
 		return err
 	}
-	var ps value.Problems
+	var ps problem.Problems
 	changed := 0
 	for _, name := range names {
 		full := filepath.Join(dir, filepath.FromSlash(name))
@@ -79,7 +81,7 @@ func (a *App) format(args []string, preview, strict bool) error {
 	if preview {
 		what = "would be formatted"
 	}
-	fmt.Fprintf(a.Out, "%s %s, %d were right already\n", count(changed, "file"), what, len(names)-changed)
+	fmt.Fprintf(a.Out, "%s %s, %d were right already\n", screen.Count(changed, "file"), what, len(names)-changed)
 	return nil
 }
 
@@ -93,10 +95,10 @@ func tomlFiles(dir string, args []string) ([]string, error) {
 		}
 		rel, err := filepath.Rel(dir, full)
 		if err != nil || !filepath.IsLocal(rel) {
-			return nil, fmt.Errorf("%s is not in the project %s; name one of its files", arg, dir)
+			return nil, problem.Errorf("%s is not in the project %s", arg, dir).Remedy("name one of its files")
 		}
 		if filepath.Ext(rel) != ".toml" {
-			return nil, fmt.Errorf("%s is no TOML file; format takes files that end in .toml", arg)
+			return nil, problem.Errorf("%s is no TOML file", arg).Remedy("format takes files that end in .toml")
 		}
 		out = append(out, filepath.ToSlash(rel))
 	}

@@ -70,7 +70,7 @@ func TestAFreshProjectIsClean(t *testing.T) {
 		{0, "added to manifests/base.toml", []string{"add", "user", "maren", "--groups", "keepers", "--groups", "watch", "--shell", "/bin/bash"}},
 		{2, `"maren" is set twice`, []string{"add", "user", "maren"}},
 		{2, "shell: \"bash\" is no absolute path", []string{"add", "user", "ottokar", "--shell", "bash"}},
-		{2, "names group:nowhere, which is not declared there", []string{"add", "user", "hedda", "--after", "group:nowhere"}},
+		{2, "names group nowhere, which is not declared there", []string{"add", "user", "hedda", "--after", "group nowhere"}},
 		{2, "does not belong on a command line", []string{"add", "user", "hedda", "--password", "ebb"}},
 		{2, `did you mean "user"?`, []string{"add", "usr", "x"}},
 		{0, "0 files formatted", []string{"format"}},
@@ -106,7 +106,7 @@ version = "newest"
 [dir."/etc/b"]
 [user.maren]
 password = "ebb-and-flow"
-before = ["group:keepers"]
+before = ["group keepers"]
 groups = ["keepers"]
 [group.keepers]
 `,
@@ -211,7 +211,7 @@ func TestSources(t *testing.T) {
 		{2, "is not what was pinned", []string{"source", "verify"}},
 		{0, "as before", []string{"source", "update", "--pinned"}},
 		{0, "tide is taken out", []string{"source", "remove", "tide"}},
-		{2, "add its source", []string{"lint"}},
+		{2, "add the source tide", []string{"lint"}},
 	})
 }
 
@@ -269,13 +269,13 @@ check = "tide-logger --check ${candidate}"
 		{0, "you can read it", []string{"secret", "who"}},
 		{0, "(secret)", []string{"why", "gauge-01", "data.relay.token"}},
 		{0, "(secret)", []string{"why", "gauge-01", "param.gauge.token"}},
-		{0, "(secret)", []string{"why", "gauge-01", "file:/etc/relay"}},
-		{0, "(secret)", []string{"why", "gauge-01", "user:maren", "--output", "json"}},
+		{0, "(secret)", []string{"why", "gauge-01", "file", "/etc/relay"}},
+		{0, "(secret)", []string{"why", "gauge-01", "user", "maren", "--output", "json"}},
 		{0, "", []string{"hosts", "show", "gauge-01"}},
 		{0, "would change", []string{"preview", "-v"}},
 		{1, "cannot make sense of", []string{"apply", "--all", "-v"}},
 		{1, "failed", []string{"apply", "--all", "--output", "json"}},
-		{0, "it has a password, which is not shown", []string{"capture", "gauge-01", "user:maren"}},
+		{0, "it has a password, which is not shown", []string{"capture", "gauge-01", "user", "maren"}},
 		{0, "gauge-01", []string{"facts", "gauge-01", "hostname"}},
 	} {
 		code, out, errs := jkEnv(t, dir, home, c.args...)
@@ -364,7 +364,7 @@ func TestLintOfEnvironments(t *testing.T) {
 	steps(t, dir, nil, []step{
 		{2, `data has no "rate" (for gauge-01 and gauge-02)`, []string{"lint"}},
 		{0, "no problem in 1 host,", []string{"lint", "--env", "test"}},
-		{2, "say which with --env", []string{"preview"}},
+		{2, "say which, or give", []string{"preview"}},
 	})
 	write(t, dir, map[string]string{"data/env/production.toml": "rate = 9\n"})
 	code, out, errs := jk(t, dir, "lint")
@@ -435,7 +435,7 @@ func TestSealedPerEnvironment(t *testing.T) {
 func TestDocuments(t *testing.T) {
 	dir := demoProject(t)
 	for _, args := range []string{"hosts", "hosts --group gauge", "hosts --moved", "hosts show gauge-01", "lint", "why gauge-01 data.gauge", "why gauge-01 data.nowhere", "why gauge-01 param.gauge.sample_seconds",
-		"why gauge-01 user:maren", "why gauge-01 user:nobody", "kinds", "kinds file", "kinds search net", "kinds functions", "rehearse", "source list", "secret who", "capture gauge-01 group", "facts gauge-01", "preview gauge-01"} {
+		"why gauge-01 user maren", "why gauge-01 user nobody", "kinds", "kinds file", "kinds search net", "kinds functions", "rehearse", "source list", "secret who", "capture gauge-01 group", "facts gauge-01", "preview gauge-01"} {
 		code, out, errs := jk(t, dir, append(strings.Fields(args), "--output", "json")...)
 		var doc struct{ Format int }
 		if err := json.Unmarshal([]byte(out), &doc); err != nil || doc.Format != 1 || code != 0 {
@@ -451,18 +451,18 @@ func TestQuestions(t *testing.T) {
 	steps(t, dir, nil, []step{
 		{0, "there was no run yet", []string{"hosts", "--moved"}},
 		{0, "the facts of gauge-03 were never read", []string{"why", "gauge-03", "data.gauge.sample_seconds"}},
-		{0, "perhaps declared", []string{"why", "chart-02", "file:/etc/chart-press-cache.toml"}},
+		{0, "perhaps declared", []string{"why", "chart-02", "file", "/etc/chart-press-cache.toml"}},
 		{0, "changed", []string{"apply", "gauge-03", "gauge-01", "chart-02"}},
 		{0, "no host moved", []string{"hosts", "gauge-01", "--moved"}},
 		{2, "asks about nothing", []string{"why", "gauge-03", "nothing"}},
 		{2, `did you mean "gauge-03"?`, []string{"why", "guage-03", "data.x"}},
 		{0, `did you mean "sample_seconds"?`, []string{"why", "gauge-03", "data.gauge.sample_secnods"}},
-		{0, "comes by the group gauge", []string{"why", "chart-01", "service:tide-logger"}},
-		{0, "is false", []string{"why", "chart-02", "file:/etc/chart-press-cache.toml"}},
+		{0, "comes by the group gauge", []string{"why", "chart-01", "service tide-logger"}},
+		{0, "is false", []string{"why", "chart-02", "file", "/etc/chart-press-cache.toml"}},
 		{2, `has no param "x"`, []string{"why", "gauge-03", "param.gauge.x"}},
 	})
 	var all strings.Builder
-	for _, about := range []string{"data.gauge.sample_seconds", "data.gauge.sensors", "param.gauge.sample_seconds", "file:/etc/tide-logger.toml", "user:wenzel", "user:nobody"} {
+	for _, about := range []string{"data.gauge.sample_seconds", "data.gauge.sensors", "param.gauge.sample_seconds", "file /etc/tide-logger.toml", "user wenzel", "user nobody"} {
 		_, out, _ := jk(t, dir, "why", "gauge-03", about)
 		all.WriteString("$ why gauge-03 " + about + "\n" + out + "\n")
 	}
@@ -475,12 +475,16 @@ func TestQuestions(t *testing.T) {
 		{0, "archive-01  by its name", []string{"hosts", "--group", "archive"}},
 		{0, "gauge-01\ngauge-02", []string{"__complete", "why", ""}},
 		{0, "@gauge", []string{"__complete", "apply", ""}},
-		{0, "service:tide-logger", []string{"__complete", "preview", "--task", ""}},
+		{0, "service tide-logger", []string{"__complete", "preview", "--task", ""}},
 		{0, "data.gauge.", []string{"__complete", "why", "gauge-01", "data.gauge."}},
 	})
-	code, out, errs := jk(t, dir, "capture", "gauge-03", "user", "group", "service", "package", "file:/etc/tide-logger.toml", "dir:/var/lib/tide", "user:wenzel")
-	if code != 0 {
-		t.Fatalf("capture ended with %d: %s", code, errs)
+	out = ""
+	for _, what := range []string{"user", "group", "service", "package", "file /etc/tide-logger.toml", "dir /var/lib/tide"} {
+		code, text, errs := jk(t, dir, append([]string{"capture", "gauge-03"}, strings.Fields(what)...)...)
+		if code != 0 {
+			t.Fatalf("capture of %s ended with %d: %s", what, code, errs)
+		}
+		out += text + "\n"
 	}
 	write(t, dir, map[string]string{"manifests/captured.toml": out, "captured.toml": read(t, dir, "hosts.toml"),
 		"hosts.toml": "[connect]\nuser = \"keeper\"\nkey = \"simulated/client-key\"\nelevate = \"sudo\"\n[host.gauge-03]\n[group.all]\nmembers = [\"gauge-03\"]\nmanifests = [\"captured\"]\n"})
@@ -542,11 +546,11 @@ func TestAHarbour(t *testing.T) {
 	var all strings.Builder
 	for _, ask := range []string{
 		"production chart-02 data.firewall.open", "production gauge-07 param.gauge.every", "production gauge-08 param.gauge.every", "test gauge-01 param.gauge.every",
-		"production chart-02 file:/srv/www/tides/conf", "production gauge-02 user:keeper025", "production gauge-02 package:chart-press", "test gauge-01 file:/etc/tide-production",
+		"production chart-02 file /srv/www/tides/conf", "production gauge-02 user keeper025", "production gauge-02 package chart-press", "test gauge-01 file /etc/tide-production",
 		"production gauge-03 data.motd", "test chart-01 param.web.cache", "test chart-01 data.packages",
 	} {
 		w := strings.Fields(ask)
-		_, out, _ := jk(t, dir, "why", w[1], w[2], "--env", w[0])
+		_, out, _ := jk(t, dir, append([]string{"why", "--env"}, w...)...)
 		all.WriteString("$ " + ask + "\n" + out + "\n")
 	}
 	golden(t, "harbour", all.String())

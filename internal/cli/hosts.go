@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,13 +10,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
-	"jadekettle/internal/history"
 )
 
 func (a *App) hostsCommand() *cobra.Command {
@@ -119,7 +119,7 @@ func (a *App) hosts(p *project) error {
 			docs = append(docs, map[string]any{"name": h.Name, "address": h.Address(), "groups": groupNames(s.groups), "maybe": s.maybe(),
 				"manifests": manifestNames(s.groups), "off": h.Off, "own": h.Vars})
 		}
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "hosts": docs})
+		return a.document(map[string]any{"format": 1, "hosts": docs})
 	}
 	rows := [][]string{{"host", "address", "groups", "manifests"}}
 	notes := []string{""}
@@ -135,9 +135,9 @@ func (a *App) hosts(p *project) error {
 		}
 		notes = append(notes, note)
 	}
-	a.table(rows, notes)
+	screen.Table(a.Out, rows, notes)
 	if slices.ContainsFunc(list, func(s standing) bool { return len(s.maybe()) > 0 }) {
-		fmt.Fprintln(a.Out, "\n"+a.style(quiet).Render("? decided by facts that were never read; `jadekettle facts HOST` reads them"))
+		fmt.Fprintln(a.Out, "\n"+screen.Paint(screen.Quiet, "? decided by facts that were never read; `jadekettle facts HOST` reads them"))
 	}
 	return nil
 }
@@ -146,7 +146,7 @@ func (a *App) hosts(p *project) error {
 func (a *App) members(p *project, name string) error {
 	g, ok := p.Inventory.Group(name)
 	if !ok {
-		return fmt.Errorf("there is no group %q; %s", name, value.Meant(name, p.Inventory.GroupNames(), "there are "+strings.Join(p.Inventory.GroupNames(), ", ")))
+		return problem.Errorf("there is no group %q", name).Remedy("%s", problem.Meant(name, p.Inventory.GroupNames(), "there are "+strings.Join(p.Inventory.GroupNames(), ", ")))
 	}
 	list, err := p.standings()
 	if err != nil {
@@ -168,13 +168,13 @@ func (a *App) members(p *project, name string) error {
 		rows, notes = append(rows, []string{s.host.Name, by}), append(notes, note)
 	}
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "group": name, "members": docs})
+		return a.document(map[string]any{"format": 1, "group": name, "members": docs})
 	}
 	if len(docs) == 0 {
 		fmt.Fprintf(a.Out, "no host is a member of %s\n", name)
 		return nil
 	}
-	a.table(rows, notes)
+	screen.Table(a.Out, rows, notes)
 	return nil
 }
 
@@ -193,7 +193,7 @@ func (a *App) moved(p *project) error {
 				line += " " + group
 			}
 			if why != "" {
-				line += "  " + a.style(quiet).Render(why)
+				line += "  " + screen.Paint(screen.Quiet, why)
 			}
 			fmt.Fprintln(a.Out, line)
 		}
@@ -224,7 +224,7 @@ func (a *App) moved(p *project) error {
 		}
 	}
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "moved": docs})
+		return a.document(map[string]any{"format": 1, "moved": docs})
 	}
 	if len(docs) == 0 {
 		fmt.Fprintln(a.Out, "no host moved in or out of a group since its last run")
@@ -265,7 +265,7 @@ func (a *App) oneHost(name string) (*project, *inventory.Host, error) {
 	}
 	h, ok := p.Inventory.Host(name)
 	if !ok {
-		return nil, nil, fmt.Errorf("there is no host %q; %s", name, value.Meant(name, p.Inventory.HostNames(), "`jadekettle hosts` lists them"))
+		return nil, nil, problem.Errorf("there is no host %q", name).Remedy("%s", problem.Meant(name, p.Inventory.HostNames(), "`jadekettle hosts` lists them"))
 	}
 	return p, h, nil
 }
@@ -273,7 +273,7 @@ func (a *App) oneHost(name string) (*project, *inventory.Host, error) {
 // show prints a host with all that applies to it.
 func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Time) {
 	h := e.Host
-	fmt.Fprintf(a.Out, "%s  %s\n", a.style(loud).Render(h.Name), h.Address())
+	fmt.Fprintf(a.Out, "%s  %s\n", screen.Paint(screen.Loud, h.Name), h.Address())
 	if h.Off != "" {
 		fmt.Fprintln(a.Out, "  off: "+h.Off)
 	}
@@ -288,7 +288,7 @@ func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Tim
 			own = append(own, []string{"  " + k, resolve.Shown(h.Vars[k])})
 		}
 	}
-	a.section("its own keys", own)
+	screen.Section(a.Out, "its own keys", own)
 	var rows [][]string
 	f, _ := p.facts(h)
 	tree := f.Tree()
@@ -300,7 +300,7 @@ func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Tim
 			rows = append(rows, []string{"  " + g.Name + "?", "perhaps, when its facts say so"})
 		}
 	}
-	a.section("its groups", rows)
+	screen.Section(a.Out, "its groups", rows)
 	rows = nil
 	for _, d := range e.Declared() {
 		rows = append(rows, []string{"  " + d.Ref.String(), wayText(d.Ways[0]), d.Ways[0].Place.String(), leftOut(d)})
@@ -308,7 +308,7 @@ func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Tim
 			rows = append(rows, []string{"", wayText(w), w.Place.String(), ""})
 		}
 	}
-	a.section("what applies, in this order", rows)
+	screen.Section(a.Out, "what applies, in this order", rows)
 }
 
 func leftOut(d resolve.Why) string {
@@ -342,7 +342,7 @@ func (a *App) showJSON(p *project, e *resolve.Explanation) error {
 		}
 		decls = append(decls, map[string]any{"declaration": d.Ref.String(), "state": d.State, "reason": d.Reason, "ways": ways})
 	}
-	return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "address": e.Host.Address(), "off": e.Host.Off, "own": e.Host.Vars,
+	return a.document(map[string]any{"format": 1, "host": e.Host.Name, "address": e.Host.Address(), "off": e.Host.Off, "own": e.Host.Vars,
 		"groups": groupNames(e.Groups), "facts_known": e.Known, "declarations": decls})
 }
 
@@ -352,11 +352,11 @@ func ago(d time.Duration) string {
 	case d < time.Minute:
 		return "just now"
 	case d < time.Hour:
-		return count(int(d.Minutes()), "minute") + " ago"
+		return screen.Count(int(d.Minutes()), "minute") + " ago"
 	case d < 48*time.Hour:
-		return count(int(d.Hours()), "hour") + " ago"
+		return screen.Count(int(d.Hours()), "hour") + " ago"
 	}
-	return count(int(d.Hours()/24), "day") + " ago"
+	return screen.Count(int(d.Hours()/24), "day") + " ago"
 }
 
 func (a *App) trustCommand() *cobra.Command {
@@ -370,7 +370,7 @@ func (a *App) trustCommand() *cobra.Command {
 				return err
 			}
 			if !t.yes && !a.Terminal {
-				return errors.New("there is no terminal to ask on; say --yes when you know the fingerprints")
+				return problem.Errorf("there is no terminal to ask on").Remedy("say --yes when you know the fingerprints")
 			}
 			t.dialer, t.in = a.dialer(p), bufio.NewReader(a.In)
 			for _, h := range p.hosts {
@@ -402,7 +402,7 @@ func (t *trust) host(ctx context.Context, target reach.Target) error {
 	k, err := t.dialer.Key(ctx, target)
 	switch {
 	case err != nil:
-		t.refuse("%s  not reached: %s", target.Name, value.Printable(err.Error()))
+		t.refuse("%s  not reached: %s", target.Name, screen.Line(err.Error()))
 		return nil
 	case k.Known:
 		fmt.Fprintf(t.app.Out, "%s  %s  known already\n", target.Name, k.Fingerprint)

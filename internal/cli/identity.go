@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 )
 
@@ -53,11 +54,11 @@ func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
 		return nil, notOpened("none of the identities in %s opens this file; ask someone who can to add your recipient and to run `jadekettle secret rekey`", strings.Join(k.names, ", "))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("this is no file that age can open: %s; restore it from version control", strings.TrimPrefix(err.Error(), "failed to read header: "))
+		return nil, problem.Errorf("this is no file that age can open: %s", strings.TrimPrefix(err.Error(), "failed to read header: ")).Remedy("restore it from version control")
 	}
 	text, err := io.ReadAll(r)
 	if err != nil {
-		return nil, errors.New("the encrypted text is damaged; restore it from version control")
+		return nil, problem.Errorf("the encrypted text is damaged").Remedy("restore it from version control")
 	}
 	return text, nil
 }
@@ -78,7 +79,7 @@ func unarmored(sealed []byte) io.Reader {
 func (k *keyring) read() {
 	for _, f := range k.app.identities {
 		if strings.HasPrefix(f, "AGE-SECRET-KEY-") {
-			k.err = errors.New("an identity on a command line can be seen by everyone on this machine; put it into a file, or into " + identityVariable)
+			k.err = problem.Errorf("an identity on a command line can be seen by everyone on this machine").Remedy("put it into a file, or into " + identityVariable)
 			return
 		}
 		k.file(f, true)
@@ -116,7 +117,7 @@ func (k *keyring) file(name string, must bool) {
 	data, err := os.ReadFile(expand(name, k.app.Getenv("HOME"), ""))
 	if err != nil {
 		if must || !errors.Is(err, os.ErrNotExist) {
-			k.err = fmt.Errorf("the identity %s cannot be read: %w; name another with --identity", name, errors.Unwrap(err))
+			k.err = problem.Errorf("the identity %s cannot be read: %w", name, errors.Unwrap(err)).Remedy("name another with --identity")
 		}
 		return
 	}
@@ -131,7 +132,7 @@ func (k *keyring) add(name string, data []byte) {
 	}
 	list, err := age.ParseIdentities(bytes.NewReader(data))
 	if err != nil {
-		k.err = fmt.Errorf("%s holds no identity; it wants a line AGE-SECRET-KEY-1..., or an OpenSSH private key", name)
+		k.err = problem.Errorf("%s holds no identity", name).Remedy("it wants a line AGE-SECRET-KEY-1..., or an OpenSSH private key")
 		return
 	}
 	k.list = append(k.list, list...)
@@ -143,13 +144,13 @@ func (k *keyring) key(name string, data []byte) {
 	var locked *ssh.PassphraseMissingError
 	if errors.As(err, &locked) {
 		if locked.PublicKey == nil || !k.app.Terminal {
-			k.err = fmt.Errorf("the key %s has a passphrase, and there is no terminal to ask for it; use an age identity instead", name)
+			k.err = problem.Errorf("the key %s has a passphrase, and there is no terminal to ask for it", name).Remedy("use an age identity instead")
 			return
 		}
 		id, err = agessh.NewEncryptedSSHIdentity(locked.PublicKey, data, func() ([]byte, error) { return k.app.password("Passphrase of " + name + ": ") })
 	}
 	if err != nil {
-		k.err = fmt.Errorf("the key %s cannot be used: %w; ed25519 and rsa keys can", name, err)
+		k.err = problem.Errorf("the key %s cannot be used: %w", name, err).Remedy("ed25519 and rsa keys can")
 		return
 	}
 	k.list = append(k.list, id)
@@ -179,7 +180,7 @@ func recipients(list []string) ([]age.Recipient, error) {
 			}
 		}
 		if err != nil {
-			return nil, fmt.Errorf("%q is no recipient; write an age1... or an OpenSSH public key", text)
+			return nil, problem.Errorf("%q is no recipient", text).Remedy("write an age1... or an OpenSSH public key")
 		}
 		out = append(out, r)
 	}

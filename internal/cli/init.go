@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jadekettle/internal/core/problem"
+
 	"github.com/spf13/cobra"
 )
 
@@ -60,7 +62,7 @@ func unfold(from fs.FS, top, dir string) ([]string, error) {
 	}
 	for _, name := range names {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
-			return nil, fmt.Errorf("%s is there already; choose another folder, or move it away", filepath.Join(dir, name))
+			return nil, problem.Errorf("%s is there already", filepath.Join(dir, name)).Remedy("choose another folder, or move it away")
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}

@@ -7,10 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
-	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -19,22 +19,22 @@ func (a *App) kindsCommand() *cobra.Command {
 		Use: "kinds [KIND]", Short: "List the kinds of declarations, or tell all of one", GroupID: "work", Args: cobra.MaximumNArgs(1),
 		Long: "Kinds lists what can be declared, by area. With the name of a kind it tells its attributes, required ones\nfirst: what each takes, what holds when it is left out, and how it is written, and shows examples.",
 		RunE: func(_ *cobra.Command, args []string) error {
-			catalog := kinds.Catalog()
+			schemas := kinds.Schemas()
 			if len(args) == 0 {
-				return a.kindsList(catalog)
+				return a.kindsList(schemas)
 			}
-			k, ok := catalog.Kind(args[0])
+			k, ok := schemas.Kind(args[0])
 			if !ok {
-				return fmt.Errorf("there is no kind %q; %s", args[0], value.Meant(args[0], catalog.Names(), "the kinds are "+strings.Join(catalog.Names(), ", ")))
+				return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], schemas.Names(), "the kinds are "+strings.Join(schemas.Names(), ", ")))
 			}
 			if a.output == "json" {
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "kinds": []any{kindDoc(k)}})
+				return a.document(map[string]any{"format": 1, "kinds": []any{kindDoc(k)}})
 			}
 			a.kind(k)
 			return nil
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			return kinds.Catalog().Names(), cobra.ShellCompDirectiveNoFileComp
+			return kinds.Schemas().Names(), cobra.ShellCompDirectiveNoFileComp
 		},
 	}
 	c.AddCommand(a.kindsSearch(), a.kindsFunctions())
@@ -42,12 +42,12 @@ func (a *App) kindsCommand() *cobra.Command {
 }
 
 // kindsList lists the kinds below the headings of their areas.
-func (a *App) kindsList(catalog schema.Catalog) error {
+func (a *App) kindsList(schemas schema.Kinds) error {
 	var areas []string
 	by := map[string][]*schema.Kind{}
 	docs := []any{}
-	for _, name := range catalog.Names() {
-		k, _ := catalog.Kind(name)
+	for _, name := range schemas.Names() {
+		k, _ := schemas.Kind(name)
 		if by[k.Area] == nil {
 			areas = append(areas, k.Area)
 		}
@@ -55,15 +55,15 @@ func (a *App) kindsList(catalog schema.Catalog) error {
 		docs = append(docs, kindDoc(k))
 	}
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "kinds": docs})
+		return a.document(map[string]any{"format": 1, "kinds": docs})
 	}
 	for i, area := range areas {
 		if i > 0 {
 			fmt.Fprintln(a.Out)
 		}
-		fmt.Fprintln(a.Out, a.style(quiet).Render(area))
+		fmt.Fprintln(a.Out, screen.Paint(screen.Quiet, area))
 		for _, k := range by[area] {
-			fmt.Fprintf(a.Out, "  %s  %s\n", a.style(loud).Render(fmt.Sprintf("%-8s", k.Name)), k.About)
+			fmt.Fprintf(a.Out, "  %s  %s\n", screen.Paint(screen.Loud, fmt.Sprintf("%-8s", k.Name)), k.About)
 		}
 	}
 	return nil
@@ -71,13 +71,13 @@ func (a *App) kindsList(catalog schema.Catalog) error {
 
 // kind tells all of one kind.
 func (a *App) kind(k *schema.Kind) {
-	fmt.Fprintf(a.Out, "%s  %s\n\n", a.style(loud).Render(k.Name), k.About)
+	fmt.Fprintf(a.Out, "%s  %s\n\n", screen.Paint(screen.Loud, k.Name), k.About)
 	a.paragraph("", k.Doc)
 	if k.NoAbsent != "" {
 		a.paragraph("", "It cannot be absent: "+k.NoAbsent+".")
 	}
 	for _, e := range k.Examples {
-		fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render("example: "+e.About))
+		fmt.Fprintf(a.Out, "\n%s\n", screen.Paint(screen.Quiet, "example: "+e.About))
 		for line := range strings.Lines(e.TOML) {
 			fmt.Fprint(a.Out, strings.TrimRight("  "+line, " "))
 		}
@@ -125,37 +125,23 @@ func takes(at schema.Attr) string {
 }
 
 func (a *App) attributes(title string, list []schema.Attr) {
-	fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render(title))
+	fmt.Fprintf(a.Out, "\n%s\n", screen.Paint(screen.Quiet, title))
 	for _, at := range list {
-		fmt.Fprintf(a.Out, "  %s  %s\n", a.style(loud).Render(at.Name), takes(at))
+		fmt.Fprintf(a.Out, "  %s  %s\n", screen.Paint(screen.Loud, at.Name), takes(at))
 		text := at.Doc
 		if at.Default != "" {
 			text += " Default: " + at.Default + "."
 		}
 		a.paragraph("      ", text)
 		for _, e := range at.Examples {
-			fmt.Fprintf(a.Out, "      %s\n", a.style(quiet).Render(at.Name+" = "+e))
+			fmt.Fprintf(a.Out, "      %s\n", screen.Paint(screen.Quiet, at.Name+" = "+e))
 		}
 	}
 }
 
-// lineWidth is how wide paragraphs are set.
-const lineWidth = 96
-
 // paragraph prints text broken into lines.
 func (a *App) paragraph(indent, text string) {
-	line := indent
-	for _, word := range strings.Fields(text) {
-		if len(line)+1+len(word) > lineWidth && line != indent {
-			fmt.Fprintln(a.Out, line)
-			line = indent
-		}
-		if line != indent {
-			line += " "
-		}
-		line += word
-	}
-	fmt.Fprintln(a.Out, line)
+	fmt.Fprint(a.Out, screen.Wrap(screen.Line(text), indent, screen.LineWidth))
 }
 
 func kindDoc(k *schema.Kind) map[string]any {
@@ -185,7 +171,7 @@ func (a *App) kindsSearch() *cobra.Command {
 				for _, f := range list {
 					docs = append(docs, map[string]any{"name": f.name, "is": f.where, "about": f.about})
 				}
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "found": docs})
+				return a.document(map[string]any{"format": 1, "found": docs})
 			}
 			if len(list) == 0 {
 				fmt.Fprintf(a.Out, "nothing is about %q\n", strings.Join(words, " "))
@@ -195,7 +181,7 @@ func (a *App) kindsSearch() *cobra.Command {
 			for _, f := range list {
 				rows = append(rows, []string{"  " + f.name, f.where, f.about})
 			}
-			a.columns(rows)
+			screen.Columns(a.Out, rows)
 			return nil
 		},
 	}
@@ -218,8 +204,8 @@ func search(words []string) []found {
 			inText = append(inText, found{name, where, about})
 		}
 	}
-	for _, name := range kinds.Catalog().Names() {
-		k, _ := kinds.Catalog().Kind(name)
+	for _, name := range kinds.Schemas().Names() {
+		k, _ := kinds.Schemas().Kind(name)
 		look(k.Name, "kind", k.About, k.Doc)
 		for _, at := range k.Attrs {
 			look(k.Name+"."+at.Name, "attribute", at.Doc, "")
@@ -243,7 +229,7 @@ func (a *App) kindsFunctions() *cobra.Command {
 			if len(args) == 1 {
 				list = slices.DeleteFunc(list, func(f expr.Func) bool { return !strings.Contains(f.Name, args[0]) })
 				if len(list) == 0 {
-					return fmt.Errorf("there is no function %q; %s", args[0], value.Meant(args[0], expr.FunctionNames(), "`jadekettle kinds search WORD` looks in their descriptions too"))
+					return problem.Errorf("there is no function %q", args[0]).Remedy("%s", problem.Meant(args[0], expr.FunctionNames(), "`jadekettle kinds search WORD` looks in their descriptions too"))
 				}
 			}
 			if a.output == "json" {
@@ -255,7 +241,7 @@ func (a *App) kindsFunctions() *cobra.Command {
 					}
 					docs = append(docs, map[string]any{"name": f.Name, "area": f.Area, "call": f.Signature(), "gives": f.Gives, "doc": f.Doc, "examples": uses})
 				}
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "functions": docs})
+				return a.document(map[string]any{"format": 1, "functions": docs})
 			}
 			a.functions(list)
 			return nil
@@ -274,12 +260,12 @@ func (a *App) functions(list []expr.Func) {
 				fmt.Fprintln(a.Out)
 			}
 			area = f.Area
-			fmt.Fprintln(a.Out, a.style(quiet).Render(area))
+			fmt.Fprintln(a.Out, screen.Paint(screen.Quiet, area))
 		}
-		fmt.Fprintf(a.Out, "  %s\n", a.style(loud).Render(f.Signature()))
+		fmt.Fprintf(a.Out, "  %s\n", screen.Paint(screen.Loud, f.Signature()))
 		a.paragraph("      ", f.Doc)
 		for _, u := range f.Uses {
-			fmt.Fprintf(a.Out, "      %s\n", a.style(quiet).Render(u.Expr+" gives "+u.Gives))
+			fmt.Fprintf(a.Out, "      %s\n", screen.Paint(screen.Quiet, u.Expr+" gives "+u.Gives))
 		}
 	}
 }

@@ -8,6 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
@@ -52,7 +54,7 @@ func (a *App) lint(strict bool) error {
 			return err
 		}
 	}
-	ps, advice := &l.problems, l.advice
+	ps, advice := &l.problems, l.worded()
 	err = ps.Err()
 	spoken := 0
 	for _, ad := range advice {
@@ -65,13 +67,13 @@ func (a *App) lint(strict bool) error {
 	}
 	switch a.output {
 	case "json":
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "problems": history.Problems(ps.List()), "advice": adviceDocs(advice)})
+		return a.document(map[string]any{"format": 1, "problems": history.Problems(worded(ps.List())), "advice": adviceDocs(advice)})
 	case "sarif":
-		return history.WriteJSON(a.Out, sarif(ps.List(), advice))
+		return a.document(sarif(worded(ps.List()), advice))
 	}
 	a.advice(advice)
 	if err != nil {
-		a.problems(ps.List())
+		a.complain(ps)
 		return nil
 	}
 	if err := required(l.last.Settings.Requires); err != nil {
@@ -80,15 +82,15 @@ func (a *App) lint(strict bool) error {
 	manifests, decls := l.last.Declarations()
 	found := "no problem"
 	if spoken > 0 {
-		found += " and " + count(spoken, "piece") + " of advice"
+		found += " and " + screen.Count(spoken, "piece") + " of advice"
 	}
-	fmt.Fprintf(a.Out, "%s in %s, %s and %s\n", found, count(l.hosts, "host"), count(manifests, "manifest"), count(decls, "declaration"))
+	fmt.Fprintf(a.Out, "%s in %s, %s and %s\n", found, screen.Count(l.hosts, "host"), screen.Count(manifests, "manifest"), screen.Count(decls, "declaration"))
 	return nil
 }
 
 // linted is what lint found in one environment after another.
 type linted struct {
-	problems value.Problems
+	problems problem.Problems
 	advice   []resolve.Advice
 	hosts    int
 	rounds   int
@@ -108,8 +110,8 @@ func envsToLint(env string, s resolve.Settings) []string {
 var everywhere = []string{"never-holds", "unread-data", "unused-param"}
 
 func (l *linted) check(root fs.FS, o resolve.Options) error {
-	p, err := resolve.Check(root, kinds.Catalog(), o)
-	var ps *value.Problems
+	p, err := resolve.Check(root, kinds.Schemas(), o)
+	var ps *problem.Problems
 	if err != nil && !errors.As(err, &ps) {
 		return err
 	}
@@ -134,18 +136,27 @@ func (l *linted) check(root fs.FS, o resolve.Options) error {
 	return nil
 }
 
+// worded gives the advice with its remedies put into words.
+func (l *linted) worded() []resolve.Advice {
+	out := slices.Clone(l.advice)
+	for i := range out {
+		out[i].Problem = worded([]problem.Problem{out[i].Problem})[0]
+	}
+	return out
+}
+
 // advice prints what is worth a look, each with its line.
 func (a *App) advice(list []resolve.Advice) {
 	dir, _ := a.folder()
-	src := &sources{dir: dir}
+	src := &screen.Sources{Dir: dir}
 	for _, ad := range list {
 		if ad.Silenced {
 			continue
 		}
-		fmt.Fprintf(a.Err, "%s%s\n", a.style(loud).Render(ad.Place.String()+": "), "advice "+ad.Code+": "+ad.What)
-		fmt.Fprint(a.Err, a.excerpt(src, ad.Place))
+		fmt.Fprintf(a.Err, "%s%s\n", screen.Paint(screen.Loud, screen.Line(ad.Place.String()+": ")), screen.Line("advice "+ad.Code+": "+ad.What))
+		src.Excerpt(a.Err, ad.Place)
 		if ad.Do != "" {
-			fmt.Fprintf(a.Err, "        %s\n", ad.Do)
+			fmt.Fprint(a.Err, screen.Wrap(screen.Line(ad.Do), "        ", a.Width))
 		}
 		fmt.Fprintln(a.Err)
 	}
@@ -161,7 +172,7 @@ func adviceDocs(list []resolve.Advice) []any {
 
 // sarif writes problems and advice as SARIF 2.1.0 (OASIS), for the tools that
 // show such findings beside the code.
-func sarif(problems []value.Problem, advice []resolve.Advice) map[string]any {
+func sarif(problems []problem.Problem, advice []resolve.Advice) map[string]any {
 	rules := []any{map[string]any{"id": "problem", "shortDescription": map[string]any{"text": "What makes the project wrong."}}}
 	for _, c := range resolve.Codes {
 		rules = append(rules, map[string]any{"id": c.Code, "shortDescription": map[string]any{"text": c.Doc}})
@@ -184,7 +195,7 @@ func sarif(problems []value.Problem, advice []resolve.Advice) map[string]any {
 	}
 }
 
-func finding(rule, level string, p value.Problem) map[string]any {
+func finding(rule, level string, p problem.Problem) map[string]any {
 	text := p.What
 	if on := p.For(); on != "" {
 		text += " (for " + on + ")"

@@ -17,6 +17,7 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
@@ -29,7 +30,7 @@ import (
 func (a *App) folder() (string, error) {
 	if a.project != "" {
 		if _, err := os.Stat(filepath.Join(a.project, resolve.SettingsFile)); err != nil {
-			return "", fmt.Errorf("%s is no project: it has no %s; make one with `jadekettle init %s`", a.project, resolve.SettingsFile, a.project)
+			return "", problem.Errorf("%s is no project: it has no %s", a.project, resolve.SettingsFile).Remedy("make one with `jadekettle init %s`", a.project)
 		}
 		return filepath.Abs(a.project)
 	}
@@ -42,7 +43,7 @@ func (a *App) folder() (string, error) {
 			return dir, nil
 		}
 		if dir == filepath.Dir(dir) {
-			return "", fmt.Errorf("neither %s nor a folder above it holds a %s; make a project with `jadekettle init DIR`, or name one with --project", here, resolve.SettingsFile)
+			return "", problem.Errorf("neither %s nor a folder above it holds a %s", here, resolve.SettingsFile).Remedy("make a project with `jadekettle init DIR`, or name one with --project")
 		}
 	}
 }
@@ -81,7 +82,7 @@ func (a *App) options(dir string) (resolve.Options, error) {
 	for _, p := range a.params {
 		name, v, ok := strings.Cut(p, "=")
 		if !ok || !strings.Contains(name, ".") {
-			return o, fmt.Errorf("--param is %q; write --param MANIFEST.NAME=VALUE", p)
+			return o, problem.Errorf("--param is %q", p).Remedy("write --param MANIFEST.NAME=VALUE")
 		}
 		o.Params[name] = v
 	}
@@ -100,7 +101,7 @@ func (a *App) open() (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := resolve.Load(root, kinds.Catalog(), o)
+	p, err := resolve.Load(root, kinds.Schemas(), o)
 	if err != nil {
 		return nil, err
 	}
@@ -174,10 +175,10 @@ func required(want string) error {
 	}
 	rest, ok := strings.CutPrefix(want, ">=")
 	if !ok {
-		return fmt.Errorf("requires is %q; write requires = \">= %s\"", want, Version)
+		return problem.Errorf("requires is %q", want).Remedy("write requires = \">= %s\"", Version)
 	}
 	if older(Version, strings.TrimSpace(rest)) {
-		return fmt.Errorf("this project requires jadekettle %s, and this is %s; use a newer one", want, Version)
+		return problem.Errorf("this project requires jadekettle %s, and this is %s", want, Version).Remedy("use a newer one")
 	}
 	return nil
 }

@@ -35,9 +35,9 @@ func TestTheReferenceIsCurrent(t *testing.T) {
 func reference() string {
 	var b strings.Builder
 	b.WriteString("# Reference\n\nThis page is made from the schemas; do not edit it by hand. `go test ./internal/cli -update` makes it anew.\n\n## Kinds\n\n")
-	catalog := kinds.Catalog()
-	for _, name := range catalog.Names() {
-		k, _ := catalog.Kind(name)
+	schemas := kinds.Schemas()
+	for _, name := range schemas.Names() {
+		k, _ := schemas.Kind(name)
 		fmt.Fprintf(&b, "### %s\n\n%s %s\n\n", k.Name, k.About, k.Doc)
 		attributes(&b, k.Attrs)
 		for _, e := range k.Examples {

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
@@ -39,7 +39,7 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 		}
 		rel, err := filepath.Rel(dir, full)
 		if err != nil || !filepath.IsLocal(rel) {
-			return fmt.Errorf("%s is not in the project %s; name one of its rehearsals", name, dir)
+			return problem.Errorf("%s is not in the project %s", name, dir).Remedy("name one of its rehearsals")
 		}
 		names[i] = filepath.ToSlash(rel)
 	}
@@ -56,8 +56,8 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 		return err
 	}
 	defer os.RemoveAll(work)
-	cases, err := rehearse.Run(ctx, rehearse.Stage{Project: root, Catalog: kinds.Catalog(), Options: o, Folder: work, Parallel: 8}, list)
-	var ps *value.Problems
+	cases, err := rehearse.Run(ctx, rehearse.Stage{Project: root, Kinds: kinds.Schemas(), Options: o, Folder: work, Parallel: 8}, list)
+	var ps *problem.Problems
 	switch {
 	case errors.Is(err, context.Canceled):
 		a.code = exitStopped
@@ -82,7 +82,7 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 		for _, c := range cases {
 			docs = append(docs, map[string]any{"rehearsal": c.File, "host": c.Host, "case": c.Name, "failure": c.Failure, "place": c.Place.String()})
 		}
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "failed": failed, "cases": docs})
+		return a.document(map[string]any{"format": 1, "failed": failed, "cases": docs})
 	case "junit":
 		return history.WriteJUnit(a.Out, suites(cases))
 	}
@@ -148,24 +148,22 @@ func (a *App) rehearsed(cases []rehearse.Case, failed int) {
 		}
 		rows = append(rows, []string{"conditions", "", text})
 	}
-	a.section("rehearsed", rows)
+	screen.Section(a.Out, "rehearsed", rows)
 	dir, _ := a.folder()
-	src := &sources{dir: dir}
+	src := &screen.Sources{Dir: dir}
 	for _, c := range broken {
 		head := c.Name
 		if c.Host != "" {
 			head = c.Host + ": " + c.Name
 		}
-		fmt.Fprintf(a.Out, "\n%s%s\n", a.style(loud).Render(c.Place.String()+": "), a.style(bad).Render(head))
-		fmt.Fprint(a.Out, a.excerpt(src, c.Place))
-		for line := range strings.SplitSeq(value.Printable(strings.TrimRight(c.Failure, "\n")), "\n") {
-			fmt.Fprintln(a.Out, "        "+line)
-		}
+		fmt.Fprintf(a.Out, "\n%s%s\n", screen.Paint(screen.Loud, screen.Line(c.Place.String()+": ")), screen.Paint(screen.Bad, screen.Line(head)))
+		src.Excerpt(a.Out, c.Place)
+		fmt.Fprint(a.Out, screen.Wrap(screen.Block(c.Failure), "        ", a.Width))
 	}
 	fmt.Fprintln(a.Out)
 	if failed == 0 {
-		fmt.Fprintf(a.Out, "%s, all as expected\n", count(len(cases), "case"))
+		fmt.Fprintf(a.Out, "%s, all as expected\n", screen.Count(len(cases), "case"))
 		return
 	}
-	fmt.Fprintf(a.Out, "%s, %d not as expected\n", count(len(cases), "case"), failed)
+	fmt.Fprintf(a.Out, "%s, %d not as expected\n", screen.Count(len(cases), "case"), failed)
 }

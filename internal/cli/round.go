@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,8 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
@@ -25,17 +26,32 @@ type round struct {
 	parallel int
 	verbose  bool
 	strict   bool // --fail-if-changes
+	summary  bool
+	closed   bool // --show-closed
 	part     resolve.Selection
+}
+
+// detail says how much of the changes is shown.
+func (r *round) detail() screen.Detail {
+	switch {
+	case r.verbose:
+		return screen.Whole
+	case r.summary:
+		return screen.Summary
+	}
+	return screen.Usual
 }
 
 func (r *round) flags(c *cobra.Command) {
 	c.Flags().StringSliceVar(&r.except, "except", nil, "hosts, patterns or @groups to take out again")
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "hosts at once (default: [run] parallel, 32)")
-	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, and in an apply whole texts")
-	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil, "only these tasks, as kind:pattern, such as \"file:/etc/*\"; may be repeated")
+	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, a line for each host, and every line of every diff")
+	c.Flags().BoolVar(&r.summary, "summary", false, "show no changes, only how each host fared and what failed")
+	c.Flags().BoolVar(&r.closed, "show-closed", false, "show the old text also of files that only their owner may read and that are not ours")
+	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil, "only tasks of this `'KIND PATTERN'`, such as 'file /etc/*', or of this KIND; may be repeated")
 	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only tasks with this label; may be repeated")
 	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only tasks of this manifest; may be repeated")
-	c.Flags().StringArrayVar(&r.part.LeaveOut, "leave-out", nil, "not these tasks, as kind:pattern; may be repeated")
+	c.Flags().StringArrayVar(&r.part.LeaveOut, "leave-out", nil, "not the tasks of this `'KIND PATTERN'`; may be repeated")
 	c.Flags().BoolVar(&r.part.WithNeeds, "with-needs", false, "take along what the selected tasks need")
 	c.Flags().BoolVar(&r.strict, "fail-if-changes", false, "end with 3 when something changed or would change")
 }
@@ -75,10 +91,10 @@ func (a *App) applyCommand() *cobra.Command {
 		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\nchanged, failed, were blocked or were already right. Targets are host names, patterns such as\n\"gauge-*\", and @groups; --all takes every host.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if len(targets) == 0 && !all {
-				return errors.New("apply wants to know where; name hosts, patterns or @groups, or say --all")
+				return problem.Errorf("apply wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
 			}
 			if len(targets) > 0 && all {
-				return errors.New("--all is given with targets; keep one of the two")
+				return problem.Errorf("--all is given with targets").Remedy("keep one of the two")
 			}
 			p, err := a.load(targets, r.except)
 			if err != nil {
@@ -118,12 +134,15 @@ func (a *App) agree(env string, hosts []*inventory.Host) bool {
 	if n > len(names) {
 		list += fmt.Sprintf(" and %d more", n-len(names))
 	}
-	fmt.Fprintf(a.Err, "Apply to %s: %s? [y/N] ", count(n, "host"), list)
+	fmt.Fprintf(a.Err, "Apply to %s: %s? [y/N] ", screen.Count(n, "host"), list)
 	return yes(bufio.NewReader(a.In))
 }
 
 // round takes hosts through a preview or an apply and reports.
 func (a *App) round(ctx context.Context, r *round, p *project) error {
+	if r.verbose && r.summary {
+		return problem.Errorf("-v and --summary are given together").Remedy("keep one of the two")
+	}
 	if err := p.Select(r.part); err != nil {
 		return err
 	}
@@ -134,15 +153,16 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err != nil {
 		return err
 	}
+	id.ShowClosed = r.closed
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet := a.fleet(p, r.parallel)
 	fleet.Selection = r.part
-	v := &view{app: a, preview: r.preview, verbose: r.verbose, dir: p.dir}
+	v := &screen.Run{W: a.Out, Preview: r.preview, Detail: r.detail(), Width: a.Width, Sources: &screen.Sources{Dir: p.dir}, Words: remedy}
 	for _, h := range p.hosts {
-		v.wide = max(v.wide, len(h.Name))
+		v.Names = max(v.Names, len(h.Name))
 	}
 	if a.output == "text" {
-		fleet.Notify = v.event
+		fleet.Notify = v.Event
 	}
 	stopping := context.AfterFunc(ctx, func() {
 		fmt.Fprintln(a.Err, "stopping: every host finishes the task in hand; press Ctrl-C again to end at once")
@@ -151,15 +171,15 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	stopping()
 	a.keep(p, out, true)
 	if len(out) == 0 {
-		return errors.New("none of these hosts is meant, now that their facts are known; `jadekettle hosts --group NAME` shows who is a member")
+		return problem.Errorf("none of these hosts is meant, now that their facts are known").Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
 	a.code, a.last = verdict(ctx, out, r.strict), out
 	if a.output == "json" {
 		return history.New(id, started, time.Since(started), out).Write(a.Out)
 	}
-	v.ending(out)
+	v.End(out)
 	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Host) bool { return h.Planned > 0 || h.State != run.Reached && h.State != run.Off }) {
-		return errors.New("the call selects no task on any of these hosts; `jadekettle preview -v` lists the tasks")
+		return problem.Errorf("the call selects no task on any of these hosts").Remedy("`jadekettle preview -v` lists the tasks")
 	}
 	return nil
 }
@@ -168,10 +188,10 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 func verdict(ctx context.Context, hosts []*run.Host, strict bool) int {
 	code := exitDone
 	for _, h := range hosts {
-		switch classOf(h) {
-		case wrong:
+		switch h.Outcome() {
+		case run.OutWrong:
 			return exitWrong
-		case lost, notReached, busy, failed:
+		case run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutNotBegun:
 			code = exitFailed
 		}
 		if strict && code == exitDone && h.Count(plan.Changed) > 0 {

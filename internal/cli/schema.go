@@ -12,6 +12,7 @@ import (
 
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/param"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -42,11 +43,11 @@ func (a *App) schemaCommand() *cobra.Command {
 				}
 				return err
 			case len(args) == 0:
-				return fmt.Errorf("schema wants a sort of file, or --write DIR; there are %s", strings.Join(value.Keys(all), ", "))
+				return problem.Errorf("schema wants a sort of file, or --write DIR").Remedy("there are %s", strings.Join(value.Keys(all), ", "))
 			case all[args[0]] == nil:
-				return fmt.Errorf("there is no schema %q; %s", args[0], value.Meant(args[0], value.Keys(all), "there are "+strings.Join(value.Keys(all), ", ")))
+				return problem.Errorf("there is no schema %q", args[0]).Remedy("%s", problem.Meant(args[0], value.Keys(all), "there are "+strings.Join(value.Keys(all), ", ")))
 			}
-			return history.WriteJSON(a.Out, all[args[0]])
+			return a.document(all[args[0]])
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			return sorts, noFiles
@@ -129,9 +130,9 @@ func manifestSchema() map[string]any {
 			"if": typed("string", "A CEL condition."), "for": either(map[string]any{"type": "string"}, "A loop."), "about": typed("string", "What it is for."),
 		})),
 	}
-	catalog := kinds.Catalog()
-	for _, name := range catalog.Names() {
-		k, _ := catalog.Kind(name)
+	schemas := kinds.Schemas()
+	for _, name := range schemas.Names() {
+		k, _ := schemas.Kind(name)
 		attrs := map[string]any{}
 		required := []any{}
 		for _, at := range append(requiredFirst(k.Attrs), common(k)...) {

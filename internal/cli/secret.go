@@ -17,8 +17,10 @@ import (
 	"filippo.io/age"
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
@@ -55,11 +57,11 @@ func (v *vault) file(layer string) (string, error) {
 	layer = strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(layer, layers.Dir+"/"), layers.Sealed), ".toml")
 	name := path.Join(layers.Dir, layer+".toml"+layers.Sealed)
 	if !fs.ValidPath(name) || layer == "" {
-		return "", fmt.Errorf("%q is no layer; write one such as shared or host/gauge-01", layer)
+		return "", problem.Errorf("%q is no layer", layer).Remedy("write one such as shared or host/gauge-01")
 	}
-	d := layers.Load(v.root, layers.Config{Layers: v.settings.Layers}, &value.Problems{})
+	d := layers.Load(v.root, layers.Config{Layers: v.settings.Layers}, &problem.Problems{})
 	if !d.Fits(layer) {
-		return "", fmt.Errorf("no layer of this project is called %q; the layers are %s", layer, strings.Join(v.settings.Layers, ", "))
+		return "", problem.Errorf("no layer of this project is called %q", layer).Remedy("the layers are %s", strings.Join(v.settings.Layers, ", "))
 	}
 	return name, nil
 }
@@ -99,19 +101,18 @@ func (v *vault) read(name string) ([]byte, error) {
 	}
 	text, err := v.keys.open(name, sealed)
 	if err != nil {
-		return nil, value.Problem{Place: value.Place{File: name}, What: cutWhat(err), Do: cutDo(err)}
+		p := problem.From(err)
+		p.Place = value.Place{File: name}
+		return nil, p
 	}
 	return text, nil
 }
-
-func cutWhat(err error) string { what, _, _ := strings.Cut(err.Error(), "; "); return what }
-func cutDo(err error) string   { _, do, _ := strings.Cut(err.Error(), "; "); return do }
 
 // readers gives those that a file is to be sealed for, ready to be sealed for.
 func (v *vault) readers(name string) ([]age.Recipient, error) {
 	list := v.recipientsOf(name)
 	if len(list) == 0 {
-		return nil, fmt.Errorf("%s names nobody to seal %s for; write recipients under [secrets], or begin with `jadekettle secret init`", resolve.SettingsFile, name)
+		return nil, problem.Errorf("%s names nobody to seal %s for", resolve.SettingsFile, name).Remedy("write recipients under [secrets], or begin with `jadekettle secret init`")
 	}
 	return recipients(list)
 }
@@ -135,10 +136,10 @@ func (v *vault) write(name string, text []byte) error {
 
 // check holds a text to what a data file must be. The problems show nothing of it.
 func check(name string, text []byte) (*manifest.Node, error) {
-	var ps value.Problems
+	var ps problem.Problems
 	root, _ := manifest.ParseTOML(name, text, &ps)
 	if list := ps.List(); len(list) > 0 {
-		return nil, value.Problem{Place: list[0].Place, What: "the decrypted text is no valid TOML here", Do: "mend this line"}
+		return nil, problem.Problem{Place: list[0].Place, What: "the decrypted text is no valid TOML here", Do: "mend this line"}
 	}
 	return root, nil
 }
@@ -188,7 +189,7 @@ func (v *vault) identity(file string) (string, error) {
 			return strings.TrimSpace(public), nil
 		}
 	}
-	return "", fmt.Errorf("%s is there and does not tell its public key; name another file with --file", file)
+	return "", problem.Errorf("%s is there and does not tell its public key", file).Remedy("name another file with --file")
 }
 
 // enlist adds a recipient to the settings.
@@ -197,7 +198,7 @@ func (v *vault) enlist(public string) error {
 	if v.app.env != "" {
 		e, ok := v.settings.Envs[v.app.env]
 		if !ok {
-			return fmt.Errorf("there is no environment %q; declare [env.%s] in %s", v.app.env, v.app.env, resolve.SettingsFile)
+			return problem.Errorf("there is no environment %q", v.app.env).Remedy("declare [env.%s] in %s", v.app.env, resolve.SettingsFile)
 		}
 		have, table = e.Recipients, "env."+v.app.env
 	}
@@ -213,7 +214,7 @@ func (v *vault) enlist(public string) error {
 	list := fmt.Sprintf("recipients = [%s]", quotedList(append(slices.Clone(have), public)))
 	out, err := manifest.SetKey(resolve.SettingsFile, text, strings.Split(table, "."), "recipients", list)
 	if err != nil {
-		return fmt.Errorf("%w; add %q to recipients under [%s] yourself", err, public, table)
+		return problem.Errorf("%w", err).Remedy("add %q to recipients under [%s] yourself", public, table)
 	}
 	if err := history.Replace(name, out, 0o644); err != nil {
 		return err
@@ -276,7 +277,7 @@ func (a *App) secretInput(key string) (string, error) {
 			return "", err
 		}
 		if !bytes.Equal(first, again) {
-			return "", errors.New("the two values differ; nothing was changed")
+			return "", problem.Errorf("the two values differ").Remedy("nothing was changed")
 		}
 		return string(first), nil
 	}
@@ -285,11 +286,11 @@ func (a *App) secretInput(key string) (string, error) {
 		return "", err
 	}
 	if len(data) > maxSecret {
-		return "", errors.New("the value is longer than 1 MiB; seal a file by other means, and keep only its key here")
+		return "", problem.Errorf("the value is longer than 1 MiB").Remedy("seal a file by other means, and keep only its key here")
 	}
 	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
 	if text == "" {
-		return "", errors.New("standard input is empty; give the value there, as in: jadekettle secret set LAYER KEY < file")
+		return "", problem.Errorf("standard input is empty").Remedy("give the value there, as in: jadekettle secret set LAYER KEY < file")
 	}
 	return text, nil
 }
@@ -316,11 +317,11 @@ func (a *App) secretGet() *cobra.Command {
 				for _, have := range at.Keys {
 					names = append(names, have.Name)
 				}
-				return fmt.Errorf("%s has no %s; %s", name, strings.Join(strings.Split(args[1], ".")[:i+1], "."), value.Meant(k, names, "set it with `jadekettle secret set`"))
+				return problem.Errorf("%s has no %s", name, strings.Join(strings.Split(args[1], ".")[:i+1], ".")).Remedy("%s", problem.Meant(k, names, "set it with `jadekettle secret set`"))
 			}
 			shown, ok := value.Text(at.Value)
 			if !ok {
-				return fmt.Errorf("%s is no single value; name a key below it", args[1])
+				return problem.Errorf("%s is no single value", args[1]).Remedy("name a key below it")
 			}
 			fmt.Fprintln(a.Out, shown)
 			return nil
@@ -379,7 +380,7 @@ func (v *vault) edit(name string, old []byte) error {
 		fmt.Fprint(v.app.Err, "Edit it again? [Y/n] ")
 		answer, readErr := in.ReadString('\n')
 		if strings.HasPrefix(strings.ToLower(strings.TrimSpace(answer)), "n") || readErr != nil {
-			return errors.New("the file is as it was; what you wrote is thrown away")
+			return problem.Errorf("the file is as it was").Remedy("what you wrote is thrown away")
 		}
 	}
 }
@@ -400,7 +401,7 @@ func (a *App) editor(file string) error {
 		name = a.Getenv("EDITOR")
 	}
 	if name == "" && !a.Terminal {
-		return errors.New("there is no terminal to edit on; name an editor in EDITOR")
+		return problem.Errorf("there is no terminal to edit on").Remedy("name an editor in EDITOR")
 	}
 	if name == "" {
 		name = "vi"
@@ -409,7 +410,7 @@ func (a *App) editor(file string) error {
 	c := exec.Command(words[0], append(words[1:], file)...)
 	c.Stdin, c.Stdout, c.Stderr = os.Stdin, os.Stdout, os.Stderr
 	if err := c.Run(); err != nil {
-		return fmt.Errorf("the editor %s: %w; name another in EDITOR", name, err)
+		return problem.Errorf("the editor %s: %w", name, err).Remedy("name another in EDITOR")
 	}
 	return nil
 }
@@ -442,7 +443,7 @@ func (a *App) secretRekey() *cobra.Command {
 				return err
 			}
 			texts := map[string][]byte{}
-			var ps value.Problems
+			var ps problem.Problems
 			names, err := v.sealedFiles()
 			if err != nil {
 				return err
@@ -459,7 +460,7 @@ func (a *App) secretRekey() *cobra.Command {
 				if err := v.write(name, texts[name]); err != nil {
 					return err
 				}
-				fmt.Fprintf(a.Out, "%s  sealed for %s\n", name, count(len(v.recipientsOf(name)), "recipient"))
+				fmt.Fprintf(a.Out, "%s  sealed for %s\n", name, screen.Count(len(v.recipientsOf(name)), "recipient"))
 			}
 			return nil
 		},
@@ -493,18 +494,18 @@ func (a *App) secretWho() *cobra.Command {
 				}
 				you := "you can read it"
 				if openErr != nil {
-					you = "you cannot read it: " + cutWhat(openErr)
+					you = "you cannot read it: " + problem.From(openErr).What
 				}
-				fmt.Fprintf(a.Out, "%s  %s\n", a.style(loud).Render(name), you)
+				fmt.Fprintf(a.Out, "%s  %s\n", screen.Paint(screen.Loud, name), you)
 				for _, r := range list {
 					fmt.Fprintf(a.Out, "    %s\n", r)
 				}
 				if stale {
-					fmt.Fprintf(a.Out, "    %s\n", a.style(bad).Render(fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret rekey`", stanzas(sealed), len(list))))
+					fmt.Fprintf(a.Out, "    %s\n", screen.Paint(screen.Bad, fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret rekey`", stanzas(sealed), len(list))))
 				}
 			}
 			if a.output == "json" {
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "files": docs})
+				return a.document(map[string]any{"format": 1, "files": docs})
 			}
 			if len(docs) == 0 {
 				fmt.Fprintln(a.Out, "nothing is sealed in this project")

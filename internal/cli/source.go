@@ -16,9 +16,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/source"
-	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
 )
 
@@ -44,7 +45,7 @@ func (a *App) shelf() (*shelf, error) {
 	if err != nil {
 		return nil, err
 	}
-	var ps value.Problems
+	var ps problem.Problems
 	return &shelf{app: a, dir: dir, root: root, pins: source.Read(root, &ps)}, ps.Err()
 }
 
@@ -56,7 +57,7 @@ func (s *shelf) pin(name string) (*source.Pin, error) {
 		}
 		names = append(names, s.pins[i].Name)
 	}
-	return nil, fmt.Errorf("there is no source %q; %s", name, value.Meant(name, names, "add one with `jadekettle source add URL --at REV`"))
+	return nil, problem.Errorf("there is no source %q", name).Remedy("%s", problem.Meant(name, names, "add one with `jadekettle source add URL --at REV`"))
 }
 
 func (s *shelf) save() error {
@@ -75,16 +76,16 @@ func (a *App) sourceAdd() *cobra.Command {
 				return err
 			}
 			if at == "" {
-				return errors.New("--at is missing; name the tag, branch or commit that is to be used")
+				return problem.Errorf("--at is missing").Remedy("name the tag, branch or commit that is to be used")
 			}
 			if name == "" {
 				name = nameOf(args[0])
 			}
 			if !source.ValidName(name) {
-				return fmt.Errorf("%q is no name for a source; give one with --name, in letters, digits, dots, dashes and underscores", name)
+				return problem.Errorf("%q is no name for a source", name).Remedy("give one with --name, in letters, digits, dots, dashes and underscores")
 			}
 			if _, err := s.pin(name); err == nil {
-				return fmt.Errorf("there is a source %q already; update it with `jadekettle source update %s --at REV`, or choose another --name", name, name)
+				return problem.Errorf("there is a source %q already", name).Remedy("update it with `jadekettle source update %s --at REV`, or choose another --name", name)
 			}
 			p := source.Pin{Name: name, URL: args[0], At: at}
 			if err := s.fetch(c.Context(), &p, ""); err != nil {
@@ -119,7 +120,7 @@ func (s *shelf) tell(p source.Pin) {
 			names = append(names, p.Name+"/"+n)
 		}
 	}
-	fmt.Fprintf(s.app.Out, "%s  %s at %s\n", s.app.style(loud).Render(p.Name), p.Commit[:12], p.At)
+	fmt.Fprintf(s.app.Out, "%s  %s at %s\n", screen.Paint(screen.Loud, p.Name), p.Commit[:12], p.At)
 	fmt.Fprintf(s.app.Out, "  manifests: %s\n", strings.Join(names, ", "))
 }
 
@@ -136,10 +137,10 @@ func (s *shelf) git(ctx context.Context, dir string, args ...string) (string, er
 	c.Stdout, c.Stderr = &out, &errs
 	err := c.Run()
 	if errors.Is(err, exec.ErrNotFound) {
-		return "", errors.New("git is not installed on this machine; sources need it")
+		return "", problem.Errorf("git is not installed on this machine").Remedy("sources need it")
 	}
 	if err != nil {
-		return "", fmt.Errorf("git %s: %s", args[0], value.Printable(lastLines(errs.String(), 3)))
+		return "", fmt.Errorf("git %s: %s", args[0], screen.Line(lastLines(errs.String(), 3)))
 	}
 	return strings.TrimSpace(out.String()), nil
 }
@@ -163,10 +164,10 @@ var revision = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./+@-]*$`)
 // takes that one, whatever the revision is now.
 func (s *shelf) fetch(ctx context.Context, p *source.Pin, commit string) error {
 	if strings.HasPrefix(p.URL, "-") || strings.Contains(p.URL, "::") {
-		return fmt.Errorf("%q is no URL of a repository; write a path, file://, ssh:// or https://", p.URL)
+		return problem.Errorf("%q is no URL of a repository", p.URL).Remedy("write a path, file://, ssh:// or https://")
 	}
 	if !revision.MatchString(p.At) {
-		return fmt.Errorf("%q is no revision; name a tag, a branch or a commit", p.At)
+		return problem.Errorf("%q is no revision", p.At).Remedy("name a tag, a branch or a commit")
 	}
 	work, err := os.MkdirTemp("", "jadekettle-source-*")
 	if err != nil {
@@ -185,7 +186,7 @@ func (s *shelf) fetch(ctx context.Context, p *source.Pin, commit string) error {
 	}
 	if commit == "" {
 		if commit, err = s.commitOf(ctx, work, p.At); err != nil {
-			return fmt.Errorf("%s has no revision %q; name a tag, a branch or a whole commit of it", p.URL, p.At)
+			return problem.Errorf("%s has no revision %q", p.URL, p.At).Remedy("name a tag, a branch or a whole commit of it")
 		}
 	}
 	return s.unpack(ctx, work, p, commit)
@@ -221,14 +222,14 @@ func (s *shelf) unpack(ctx context.Context, work string, p *source.Pin, commit s
 		return err
 	}
 	if info, err := os.Stat(filepath.Join(fresh, manifest.Dir)); err != nil || !info.IsDir() {
-		return fmt.Errorf("%s at %s has no folder %s; a source is laid out like a project", p.URL, p.At, manifest.Dir)
+		return problem.Errorf("%s at %s has no folder %s", p.URL, p.At, manifest.Dir).Remedy("a source is laid out like a project")
 	}
 	hash, err := source.Hash(os.DirFS(fresh), ".")
 	if err != nil {
-		return fmt.Errorf("%s at %s cannot be used: %w; a source holds plain files only", p.URL, p.At, err)
+		return problem.Errorf("%s at %s cannot be used: %w", p.URL, p.At, err).Remedy("a source holds plain files only")
 	}
 	if p.Hash != "" && p.Commit == commit && p.Hash != hash {
-		return fmt.Errorf("the commit %s of %s is not what was pinned; the lock file was changed by hand: take it from version control", commit[:12], p.URL)
+		return problem.Errorf("the commit %s of %s is not what was pinned", commit[:12], p.URL).Remedy("the lock file was changed by hand: take it from version control")
 	}
 	to := filepath.Join(top, p.Name)
 	old := fresh + "-old"
@@ -254,7 +255,7 @@ func (a *App) sourceUpdate() *cobra.Command {
 				return err
 			}
 			if at != "" && (pinned || len(names) != 1) {
-				return errors.New("--at is for one source, without --pinned; name it")
+				return problem.Errorf("--at is for one source, without --pinned").Remedy("name it")
 			}
 			for _, n := range names {
 				if _, err := s.pin(n); err != nil {
@@ -280,10 +281,10 @@ func (a *App) sourceUpdate() *cobra.Command {
 					return err
 				}
 				if p.Commit == before {
-					fmt.Fprintf(a.Out, "%s  %s at %s, as before\n", a.style(loud).Render(p.Name), p.Commit[:12], p.At)
+					fmt.Fprintf(a.Out, "%s  %s at %s, as before\n", screen.Paint(screen.Loud, p.Name), p.Commit[:12], p.At)
 					continue
 				}
-				fmt.Fprintf(a.Out, "%s  was %s, is %s at %s\n", a.style(loud).Render(p.Name), before[:12], p.Commit[:12], p.At)
+				fmt.Fprintf(a.Out, "%s  was %s, is %s at %s\n", screen.Paint(screen.Loud, p.Name), before[:12], p.Commit[:12], p.At)
 			}
 			return nil
 		},
@@ -306,7 +307,7 @@ func (a *App) sourceList() *cobra.Command {
 				for _, p := range s.pins {
 					docs = append(docs, map[string]any{"name": p.Name, "url": p.URL, "at": p.At, "commit": p.Commit, "content": p.Hash})
 				}
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "sources": docs})
+				return a.document(map[string]any{"format": 1, "sources": docs})
 			}
 			if len(s.pins) == 0 {
 				fmt.Fprintln(a.Out, "this project has no sources; add one with `jadekettle source add URL --at REV`")
@@ -316,7 +317,7 @@ func (a *App) sourceList() *cobra.Command {
 			for _, p := range s.pins {
 				rows = append(rows, []string{p.Name, p.At, p.Commit[:12], p.URL})
 			}
-			a.table(rows, nil)
+			screen.Table(a.Out, rows, nil)
 			return nil
 		},
 	}
@@ -332,7 +333,7 @@ func (a *App) sourceVerify() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var ps value.Problems
+			var ps problem.Problems
 			sound := source.Load(s.root, s.pins, &ps)
 			if err := ps.Err(); err != nil {
 				return err
@@ -345,7 +346,7 @@ func (a *App) sourceVerify() *cobra.Command {
 					}
 					what += ", and so is the commit"
 				}
-				fmt.Fprintf(a.Out, "%s  %s\n", a.style(loud).Render(p.Name), what)
+				fmt.Fprintf(a.Out, "%s  %s\n", screen.Paint(screen.Loud, p.Name), what)
 			}
 			if len(sound) == 0 {
 				fmt.Fprintln(a.Out, "this project has no sources")

@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/source"
-	"jadekettle/internal/history"
 )
 
 func (a *App) sourceShow() *cobra.Command {
@@ -31,7 +31,7 @@ func (a *App) sourceShow() *cobra.Command {
 			}
 			docs := s.documents(pin.Name)
 			if a.output == "json" {
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "source": pin.Name, "commit": pin.Commit, "manifests": manifestDocs(p.Of(pin.Name)), "documents": docs})
+				return a.document(map[string]any{"format": 1, "source": pin.Name, "commit": pin.Commit, "manifests": manifestDocs(p.Of(pin.Name)), "documents": docs})
 			}
 			a.showSource(*pin, p.Of(pin.Name), docs)
 			return nil
@@ -53,9 +53,9 @@ func (s *shelf) documents(name string) []string {
 }
 
 func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []string) {
-	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", a.style(loud).Render(pin.Name), pin.Commit[:12], pin.At, pin.URL)
+	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", screen.Paint(screen.Loud, pin.Name), pin.Commit[:12], pin.At, pin.URL)
 	for _, m := range list {
-		fmt.Fprintf(a.Out, "\n%s  %s\n", a.style(loud).Render(m.Name), m.About)
+		fmt.Fprintf(a.Out, "\n%s  %s\n", screen.Paint(screen.Loud, m.Name), m.About)
 		var rows [][]string
 		for _, d := range m.Params {
 			text := "required"
@@ -65,11 +65,11 @@ func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []stri
 			rows = append(rows, []string{"  " + d.Name, d.Type, text, d.About})
 		}
 		if len(rows) > 0 {
-			a.columns(rows)
+			screen.Columns(a.Out, rows)
 		}
 	}
 	if len(docs) > 0 {
-		fmt.Fprintf(a.Out, "\n%s\n", a.style(quiet).Render("documents"))
+		fmt.Fprintf(a.Out, "\n%s\n", screen.Paint(screen.Quiet, "documents"))
 		for _, d := range docs {
 			fmt.Fprintln(a.Out, "  "+d)
 		}

@@ -5,8 +5,6 @@ import (
 	"runtime"
 
 	"github.com/spf13/cobra"
-
-	"jadekettle/internal/history"
 )
 
 // Version is this program's version.
@@ -17,7 +15,7 @@ func (a *App) versionCommand() *cobra.Command {
 		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.output == "json" {
-				return history.WriteJSON(a.Out, map[string]any{"format": 1, "version": Version, "go": runtime.Version()})
+				return a.document(map[string]any{"format": 1, "version": Version, "go": runtime.Version()})
 			}
 			_, err := fmt.Fprintln(a.Out, "jadekettle", Version)
 			return err

@@ -7,32 +7,36 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
-	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
 )
 
 func (a *App) whyCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "why HOST data.NAME | param.MANIFEST.NAME | KIND:NAME", Short: "Tell why a value or a declaration is as it is", GroupID: "work", Args: cobra.ExactArgs(2),
+		Use: "why HOST data.NAME | param.MANIFEST.NAME | KIND NAME", Short: "Tell why a value or a declaration is as it is", GroupID: "work", Args: cobra.RangeArgs(2, 3),
 		Long:    "Why answers for one host without contacting it. Of a value of the data it tells what each layer says and\nwhich one counts; of a param, who may give it and who does; of a declaration, by which group it came, what\nits conditions saw, where each attribute comes from, what it waits for and what waits for it; and of what\nis not there, why not. Facts count as they were last read.",
-		Example: "  jadekettle why gauge-01 data.gauge.sample_seconds\n  jadekettle why gauge-01 service:tide-logger",
+		Example: "  jadekettle why gauge-01 data.gauge.sample_seconds\n  jadekettle why gauge-01 service tide-logger",
 		RunE: func(_ *cobra.Command, args []string) error {
 			p, h, err := a.oneHost(args[0])
 			if err != nil {
 				return err
 			}
-			return a.why(p, h, args[1])
+			about := args[1:]
+			if kind, name, ok := strings.Cut(about[0], " "); ok && len(about) == 1 {
+				about = []string{kind, name} // both words in one pair of quotes
+			}
+			return a.why(p, h, about)
 		},
 		ValidArgsFunction: a.completeWhy,
 	}
 }
 
-func (a *App) why(p *project, h *inventory.Host, about string) error {
+func (a *App) why(p *project, h *inventory.Host, about []string) error {
 	f, read := p.facts(h)
 	e, wrong := p.Explain(h, f)
 	defer func() {
@@ -44,16 +48,20 @@ func (a *App) why(p *project, h *inventory.Host, about string) error {
 	if a.output == "text" {
 		a.factsNote(h.Name, f != nil, read)
 	}
-	path := strings.Split(about, ".")
+	path := strings.Split(about[0], ".")
+	if len(about) == 2 {
+		path = nil
+	}
 	switch {
+	case len(about) == 2:
 	case path[0] == "data" && len(path) > 1:
 		return a.whyData(e, path[1:])
 	case path[0] == "param" && len(path) > 2:
 		return a.whyParam(e, strings.Join(path[1:len(path)-1], "."), path[len(path)-1])
-	case !strings.Contains(about, ":"):
-		return fmt.Errorf("%q asks about nothing; write data.NAME, param.MANIFEST.NAME or KIND:NAME", about)
+	default:
+		return problem.Errorf("%q asks about nothing", about[0]).Remedy("write data.NAME, param.MANIFEST.NAME or KIND NAME")
 	}
-	ref, err := kinds.Catalog().ParseRef(about)
+	ref, err := kinds.Schemas().ParseRef(about[0] + " " + about[1])
 	if err != nil {
 		return err
 	}
@@ -75,13 +83,13 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 		return err
 	}
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": known(v), "layers": stepDocs(steps)})
+		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": known(v), "layers": stepDocs(steps)})
 	}
 	if there {
-		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, a.style(loud).Render(cut(resolve.Shown(v), 400)))
+		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, screen.Paint(screen.Loud, cut(resolve.Shown(v), 400)))
 	} else {
 		up := path[:len(path)-1]
-		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name, value.Meant(path[len(path)-1], e.DataNames(up), "no layer sets it"))
+		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name, problem.Meant(path[len(path)-1], e.DataNames(up), "no layer sets it"))
 	}
 	rows := [][]string{{"layer", "file:line", "says", "used"}}
 	notes := []string{""}
@@ -98,12 +106,12 @@ func (a *App) whyTable(rows [][]string, notes []string) {
 	for i := range rows {
 		rows[i] = append(rows[i], notes[i])
 	}
-	for i, line := range aligned(rows) {
-		m := quiet
+	for i, line := range screen.Aligned(rows) {
+		m := screen.Quiet
 		if i > 0 && rows[i][3] == "yes" {
-			m = loud
+			m = screen.Loud
 		}
-		fmt.Fprintln(a.Out, a.style(m).Render(line))
+		fmt.Fprintln(a.Out, screen.Paint(m, line))
 	}
 }
 
@@ -166,15 +174,15 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 		for _, s := range list {
 			docs = append(docs, map[string]any{"from": s.From, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": known(s.Value), "seen": known(s.Seen), "used": s.Used})
 		}
-		return history.WriteJSON(a.Out, map[string]any{"format": 1, "host": e.Host.Name, "asked": "param." + manifest + "." + name, "sources": docs})
+		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": "param." + manifest + "." + name, "sources": docs})
 	}
 	said := false
 	for _, s := range list {
 		if s.Used {
 			said = true
-			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s", manifest, name, e.Host.Name, a.style(loud).Render(resolve.Shown(s.Value)))
+			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s", manifest, name, e.Host.Name, screen.Paint(screen.Loud, resolve.Shown(s.Value)))
 			if s.Seen != nil {
-				fmt.Fprintf(a.Out, ", seen by expressions as %s", a.style(loud).Render(resolve.Shown(s.Seen)))
+				fmt.Fprintf(a.Out, ", seen by expressions as %s", screen.Paint(screen.Loud, resolve.Shown(s.Seen)))
 			}
 			fmt.Fprint(a.Out, "\n\n")
 		}
@@ -199,15 +207,18 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 // whyDeclared tells all of one declaration.
 func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
 	if a.output == "json" {
-		return history.WriteJSON(a.Out, whyDoc(h.Name, w))
+		return a.document(whyDoc(h.Name, w))
 	}
 	head := fmt.Sprintf("%s on %s is %s", w.Ref, h.Name, w.State)
 	if w.State == "declared" && w.Of > 0 {
 		head += fmt.Sprintf(", task %d of %d", w.Order, w.Of)
 	}
-	fmt.Fprintln(a.Out, a.style(loud).Render(head))
+	fmt.Fprintln(a.Out, screen.Paint(screen.Loud, head))
 	if w.Reason != "" {
 		fmt.Fprintln(a.Out, "  "+strings.ReplaceAll(w.Reason, "; ", "\n  "))
+	}
+	if len(w.Ways) == 0 && w.State == "not declared" {
+		fmt.Fprintf(a.Out, "  `jadekettle hosts show %s` lists what is declared\n", h.Name)
 	}
 	var rows [][]string
 	for _, way := range w.Ways {
@@ -217,12 +228,12 @@ func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
 		}
 		rows = append(rows, []string{"  declaration", way.Place.String(), ""})
 	}
-	a.section("how it came here", rows)
+	screen.Section(a.Out, "how it came here", rows)
 	rows = nil
 	for _, l := range w.Loop {
 		rows = append(rows, []string{"  " + l.Name, resolve.Shown(l.Value)})
 	}
-	a.section("the loop's variables", rows)
+	screen.Section(a.Out, "the loop's variables", rows)
 	a.conditions(w.Conditions)
 	rows = nil
 	for _, at := range w.Attributes {
@@ -234,10 +245,10 @@ func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
 			rows = append(rows, seenRow(s))
 		}
 	}
-	a.section("its attributes", rows)
-	a.section("it waits for", edges(w.Waits))
-	a.section("it would wait for, but that contradicts what is written", edges(w.Dropped))
-	a.section("what waits for it", edges(w.Awaited))
+	screen.Section(a.Out, "its attributes", rows)
+	screen.Section(a.Out, "it waits for", edges(w.Waits))
+	screen.Section(a.Out, "it would wait for, but that contradicts what is written", edges(w.Dropped))
+	screen.Section(a.Out, "what waits for it", edges(w.Awaited))
 	return nil
 }
 
@@ -249,7 +260,7 @@ func (a *App) conditions(list []resolve.Condition) {
 			rows = append(rows, seenRow(s))
 		}
 	}
-	a.section("its conditions", rows)
+	screen.Section(a.Out, "its conditions", rows)
 }
 
 func seenRow(s resolve.Seen) []string {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
 )
@@ -31,7 +32,8 @@ type Report struct {
 type Host struct {
 	Name      string      `json:"name"`
 	State     run.State   `json:"state"`
-	Message   string      `json:"message"`
+	Message   string      `json:"message"` // why it was not reached, is busy or was lost
+	Do        string      `json:"do"`      // what to do about that
 	Changed   int         `json:"changed"`
 	Failed    int         `json:"failed"`
 	Unchanged int         `json:"unchanged"`
@@ -39,22 +41,39 @@ type Host struct {
 	Blocked   int         `json:"blocked"`
 	Seconds   float64     `json:"seconds"`
 	Tasks     []Task      `json:"tasks"`
-	Leftovers []string    `json:"leftovers"`
-	Needed    []string    `json:"needed"` // what selected tasks need, and was not selected
+	Leftovers []Ref       `json:"leftovers"`
+	Needed    []Ref       `json:"needed"` // what selected tasks need, and was not selected
 	Collected []Collected `json:"collected"`
 }
 
 // Task is one task of a report.
 type Task struct {
-	Task      string        `json:"task"`
+	Kind      string        `json:"kind"`
+	Name      string        `json:"name"`
 	Status    plan.Status   `json:"status"`
 	Manifest  string        `json:"manifest"`
 	Line      int           `json:"line"`
 	Seconds   float64       `json:"seconds"`
 	Changes   []plan.Change `json:"changes"`
 	Message   string        `json:"message"`
+	Do        string        `json:"do"` // what to do about a failure
 	Output    string        `json:"output"`
-	BlockedBy string        `json:"blocked_by"`
+	BlockedBy *Ref          `json:"blocked_by"` // null unless it is blocked
+}
+
+// Ref is a declaration by its two words.
+type Ref struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+}
+
+// Refs gives references as documents.
+func Refs(list []value.Ref) []Ref {
+	out := make([]Ref, len(list))
+	for i, r := range list {
+		out[i] = Ref{r.Kind, r.Name}
+	}
+	return out
 }
 
 // Collected tells what an earlier run did whose results had not arrived.
@@ -77,22 +96,16 @@ func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Host) *
 
 func host(h *run.Host) Host {
 	out := Host{
-		Name: h.Name, State: h.State, Message: h.Message, Seconds: seconds(h.Took),
+		Name: h.Name, State: h.State, Message: h.Message, Do: h.Do, Seconds: seconds(h.Took),
 		Changed: h.Count(plan.Changed), Failed: h.Count(plan.Failed), Unchanged: h.Count(plan.Unchanged),
 		LeftOut: h.Count(plan.LeftOut), Blocked: h.Count(plan.Blocked),
-		Tasks: []Task{}, Leftovers: []string{}, Needed: []string{}, Collected: []Collected{},
+		Tasks: []Task{}, Leftovers: Refs(h.Leftovers), Needed: Refs(h.Needed), Collected: []Collected{},
 	}
 	if h.Wrong != nil {
 		out.Message += ": " + h.Wrong.Error()
 	}
 	for _, t := range h.Tasks {
 		out.Tasks = append(out.Tasks, task(t))
-	}
-	for _, ref := range h.Leftovers {
-		out.Leftovers = append(out.Leftovers, ref.String())
-	}
-	for _, ref := range h.Needed {
-		out.Needed = append(out.Needed, ref.String())
 	}
 	for _, c := range h.Collected {
 		done := Collected{Run: c.Run, Tasks: []Task{}}
@@ -106,8 +119,11 @@ func host(h *run.Host) Host {
 
 func task(t run.Task) Task {
 	out := Task{
-		Task: t.Ref.String(), Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line, Seconds: seconds(t.Took),
-		Changes: t.Changes, Message: t.Message, Output: t.Output, BlockedBy: t.BlockedBy,
+		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line, Seconds: seconds(t.Took),
+		Changes: t.Changes, Message: t.Message, Do: t.Do, Output: t.Output,
+	}
+	if t.Status == plan.Blocked {
+		out.BlockedBy = &Ref{t.BlockedBy.Kind, t.BlockedBy.Name}
 	}
 	if t.Reason != "" {
 		out.Message = t.Reason
@@ -143,7 +159,7 @@ type Problem struct {
 }
 
 // Problems gives the problems of a project as documents.
-func Problems(list []value.Problem) []Problem {
+func Problems(list []problem.Problem) []Problem {
 	out := []Problem{}
 	for _, p := range list {
 		doc := Problem{File: p.Place.File, Line: p.Place.Line, Column: p.Place.Col, What: p.What, Do: p.Do, Hosts: p.Hosts, Also: []string{}}

@@ -21,6 +21,7 @@ import (
 	celparser "cel.dev/cel-go/parser"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -222,13 +223,13 @@ const maxText = 16 << 10
 // wrong within it.
 func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	if len(text) > maxText {
-		return nil, value.Problem{Place: at(0), What: fmt.Sprintf("an expression of %d bytes is too long", len(text)), Do: "put values into data"}
+		return nil, problem.Problem{Place: at(0), What: fmt.Sprintf("an expression of %d bytes is too long", len(text)), Do: "put values into data"}
 	}
 	e, err := environment(scope.Locals)
 	if err != nil {
 		return nil, err
 	}
-	var ps value.Problems
+	var ps problem.Problems
 	source, grown := readable(text)
 	if len(grown) > 0 {
 		original := at
@@ -325,7 +326,7 @@ func (p *Program) eval(vars *Vars) (any, error) {
 	}
 	v, err := plain(out)
 	if err != nil {
-		return nil, value.Problem{Place: p.at(0), What: err.Error()}
+		return nil, problem.Problem{Place: p.at(0), What: err.Error()}
 	}
 	return v, nil
 }
@@ -338,7 +339,7 @@ func (p *Program) evalSecret(vars *Vars) (any, error) {
 		if clean := p.missingOf(vars); clean != nil {
 			return nil, clean
 		}
-		return nil, value.Problem{Place: p.at(0), What: "the expression fails on a secret value", Do: "the message is held back, since it may show the secret"}
+		return nil, problem.Problem{Place: p.at(0), What: "the expression fails on a secret value", Do: "the message is held back, since it may show the secret"}
 	}
 	var others []any
 	for _, v := range versions[1:] {
@@ -358,7 +359,7 @@ func (p *Program) evalSecret(vars *Vars) (any, error) {
 func (p *Program) missingOf(vars *Vars) error {
 	for _, c := range p.chains {
 		if step, what, do := missing(c.path, vars); step > 0 && !c.asked {
-			return value.Problem{Place: p.at(c.offset), What: what, Do: do}
+			return problem.Problem{Place: p.at(c.offset), What: what, Do: do}
 		}
 	}
 	return nil
@@ -381,7 +382,7 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 			return text == "true", true, nil
 		}
 	}
-	return false, false, value.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) + ", not true or false", Do: "compare it with something"}
+	return false, false, problem.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) + ", not true or false", Do: "compare it with something"}
 }
 
 // Text gives the expression as written.
@@ -574,33 +575,33 @@ func (p *Program) selections() []chain {
 // What is said of hosts of the fleet whose facts are asked for and not known.
 const (
 	neverRead = "a host of the fleet was never read, so its facts are not known"
-	askFirst  = "read them with `jadekettle facts HOST`, or ask has(h.facts) first"
+	askFirst  = "read them, or ask has(h.facts) first"
 )
 
 // explain finds what an evaluation failed at and names the nearest that exists.
 func (p *Program) explain(err error, vars *Vars) error {
 	for _, c := range p.chains {
 		if step, what, do := missing(c.path, vars); step > 0 && (strings.Contains(err.Error(), c.path[step]) || strings.Contains(err.Error(), "unsupported index type")) {
-			return value.Problem{Place: p.at(c.offset), What: what, Do: do}
+			return problem.Problem{Place: p.at(c.offset), What: what, Do: do}
 		}
 	}
 	msg := err.Error()
 	if m := noKey.FindStringSubmatch(msg); m != nil && readsRoot(p.chains, "fleet") {
 		if m[1] == "facts" || m[1] == "facts_age" {
-			return value.Problem{Place: p.at(0), What: neverRead, Do: askFirst}
+			return problem.Problem{Place: p.at(0), What: neverRead, Do: askFirst, Way: problem.ReadFacts}
 		}
 		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetIn) {
-			return value.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]), Do: value.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
+			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]), Do: problem.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
 		}
 	}
 	if strings.Contains(msg, "cost limit") {
-		return value.Problem{Place: p.at(0), What: "the expression does not come to an end in a reasonable number of steps", Do: "work on a shorter list"}
+		return problem.Problem{Place: p.at(0), What: "the expression does not come to an end in a reasonable number of steps", Do: "work on a shorter list"}
 	}
-	what, do, _ := strings.Cut(tidy(msg), "; ")
+	said := problem.From(err)
 	if r := remedy(msg, p.scope); r != "" {
-		do = r
+		said.Do = r
 	}
-	return value.Problem{Place: p.at(0), What: "the expression fails: " + what, Do: do}
+	return problem.Problem{Place: p.at(0), What: "the expression fails: " + tidy(said.What), Do: said.Do}
 }
 
 var noKey = regexp.MustCompile(`no such key: (\S+)`)
@@ -624,9 +625,9 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 				otherwise = "it has " + short(value.Keys(at))
 			}
 			if before == "param" {
-				return i + 1, fmt.Sprintf("this manifest has no param %q", name), value.Meant(name, value.Keys(at), "declare it: [param."+name+"]")
+				return i + 1, fmt.Sprintf("this manifest has no param %q", name), problem.Meant(name, value.Keys(at), "declare it: [param."+name+"]")
 			}
-			return i + 1, fmt.Sprintf("%s has no %q", before, name), value.Meant(name, value.Keys(at), otherwise)
+			return i + 1, fmt.Sprintf("%s has no %q", before, name), problem.Meant(name, value.Keys(at), otherwise)
 		}
 		table, ok := next.(map[string]any)
 		if !ok {
@@ -697,7 +698,7 @@ func remedy(msg string, scope Scope) string {
 	if _, rest, ok := strings.Cut(msg, "undeclared reference to '"); ok {
 		name, _, _ := strings.Cut(rest, "'")
 		names := slices.Concat(scope.roots(), scope.Locals, FunctionNames())
-		return value.Meant(name, names, "an expression starts from "+strings.Join(slices.Concat(scope.roots(), scope.Locals), ", ")+"; text stands in quotes")
+		return problem.Meant(name, names, "an expression starts from "+strings.Join(slices.Concat(scope.roots(), scope.Locals), ", ")+"; text stands in quotes")
 	}
 	if m := wordOfCEL.FindStringSubmatch(msg); m != nil {
 		return "a name that is a word of CEL stands in brackets: x[\"" + m[1] + "\"]"

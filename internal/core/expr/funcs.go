@@ -25,6 +25,7 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -119,7 +120,7 @@ var functions = []Func{
 			for _, item := range list(a, 0) {
 				s, ok := value.Text(item)
 				if !ok {
-					return nil, fmt.Errorf("an item is %s, which has no text; choose a text of each with map()", value.TypeName(item))
+					return nil, problem.Errorf("an item is %s, which has no text", value.TypeName(item)).Remedy("choose a text of each with map()")
 				}
 				out = append(out, s)
 			}
@@ -721,7 +722,7 @@ func fromJSON(v any) any {
 func network(s string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(s)
 	if err != nil {
-		return p, fmt.Errorf("%q is no network; write it like 192.0.2.0/24", s)
+		return p, problem.Errorf("%q is no network", s).Remedy("write it like 192.0.2.0/24")
 	}
 	return p.Masked(), nil
 }
@@ -757,7 +758,7 @@ var sizeForm = regexp.MustCompile(`^\s*([0-9]+(?:\.[0-9]+)?)\s*([kKMGTP]?i?)[bB]
 func ParseBytes(s string) (int64, error) {
 	m := sizeForm.FindStringSubmatch(s)
 	if m == nil {
-		return 0, fmt.Errorf("%q is no size; write \"512\", \"2TB\" or \"1.5 GiB\"", s)
+		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
 	}
 	f, err := strconv.ParseFloat(m[1], 64)
 	base, unit := 1000.0, strings.TrimSuffix(m[2], "i")
@@ -769,7 +770,7 @@ func ParseBytes(s string) (int64, error) {
 		f, err = strconv.ParseFloat(m[1], 64)
 	}
 	if err != nil || f > math.MaxInt64/2 || unit == "" && m[2] == "i" {
-		return 0, fmt.Errorf("%q is no size; write \"512\", \"2TB\" or \"1.5 GiB\"", s)
+		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
 	}
 	return int64(math.Round(f)), nil
 }
@@ -798,7 +799,7 @@ func ParseSeconds(s string) (int64, error) {
 	if rest != "" || total == 0 && rest == s {
 		d, err := time.ParseDuration(rest)
 		if err != nil || d < 0 || d%time.Second != 0 {
-			return 0, fmt.Errorf("%q is no length of time in seconds; write \"90s\", \"10m\", \"1h30m\" or \"7d\"", s)
+			return 0, problem.Errorf("%q is no length of time in seconds", s).Remedy("write \"90s\", \"10m\", \"1h30m\" or \"7d\"")
 		}
 		total += int64(d / time.Second)
 	}
@@ -873,11 +874,11 @@ func compareWords(a, b string) int {
 // check holds arguments to the function's params, and a result to its bounds.
 func (f Func) do(args []any) (any, error) {
 	if len(args) != len(f.Params) {
-		return nil, fmt.Errorf("%s takes %d arguments, not %d; write %s", f.Name, len(f.Params), len(args), f.Signature())
+		return nil, problem.Errorf("%s takes %d arguments, not %d", f.Name, len(f.Params), len(args)).Remedy("write %s", f.Signature())
 	}
 	for i, p := range f.Params {
 		if !fits(p.Type, args[i]) {
-			return nil, fmt.Errorf("%s takes %s as %s, not %s; write %s", f.Name, article(p.Type), p.Name, value.TypeName(args[i]), f.Signature())
+			return nil, problem.Errorf("%s takes %s as %s, not %s", f.Name, article(p.Type), p.Name, value.TypeName(args[i])).Remedy("write %s", f.Signature())
 		}
 	}
 	out, err := f.call(args)

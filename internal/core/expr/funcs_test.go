@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -80,7 +81,7 @@ func TestFunctionProblems(t *testing.T) {
 		v := vars()
 		v.Fleet = fleet()
 		out, _, _, err := p.Execute(v)
-		if pr, ok := err.(value.Problem); ok && pr.Place.Col > 4 {
+		if pr, ok := err.(problem.Problem); ok && pr.Place.Col > 4 {
 			pr.Place.Col = 0 // how deep it came differs
 			err = pr
 		}
@@ -104,7 +105,7 @@ func TestFleet(t *testing.T) {
 		`"fleet.in(x)" + 'fleet.in("x")'`:                          `"fleet.in(x)fleet.in(\"x\")"`,
 		`fleet.in("guage")`:                                        `error: x.toml:1:1: there is no group "guage"; did you mean "gauge"?`,
 		`fleet.hosts.map(h, has(h.facts) ? h.facts.arch : "none")`: `[]interface {}{"amd64", "none"}`,
-		`fleet.hosts.map(h, h.facts.arch)`:                         `error: x.toml:1:1: a host of the fleet was never read, so its facts are not known; read them with ` + "`jadekettle facts HOST`" + `, or ask has(h.facts) first`,
+		`fleet.hosts.map(h, h.facts.arch)`:                         `error: x.toml:1:1: a host of the fleet was never read, so its facts are not known; read them, or ask has(h.facts) first`,
 	}, func(text string) (any, error) {
 		p, err := Compile(text, at, Scope{})
 		if err != nil {

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -52,12 +53,15 @@ const (
 	maxOutput = 16 << 20 // bytes
 )
 
+// limitError says that a template goes beyond a bound.
+type limitError struct{ problem.Problem }
+
 var (
 	errUnopened = errors.New("it depends on data that could not be opened")
 
 	errNull  = errors.New("the value is null")
-	errSteps = errors.New("the template does not come to an end in a million steps; range over a shorter list")
-	errSize  = errors.New("the template makes more than 16 MiB; use copy for large files")
+	errSteps = limitError{problem.Errorf("the template does not come to an end in a million steps").Remedy("range over a shorter list")}
+	errSize  = limitError{problem.Errorf("the template makes more than 16 MiB").Remedy("use copy for large files")}
 )
 
 func printable(v any) (string, error) {
@@ -66,7 +70,7 @@ func printable(v any) (string, error) {
 	}
 	switch v.(type) {
 	case []any, map[string]any:
-		return "", fmt.Errorf("the value is %s, which has no text; use range or index", value.TypeName(v))
+		return "", problem.Errorf("the value is %s, which has no text", value.TypeName(v)).Remedy("use range or index")
 	}
 	if s, ok := value.Text(v); ok {
 		return s, nil
@@ -134,7 +138,7 @@ func ParseTemplate(file, text string) (*Template, error) {
 	if root.Tree != nil {
 		t.unconditional(root.Tree.Root)
 	}
-	var ps value.Problems
+	var ps problem.Problems
 	for _, tmpl := range root.Templates() {
 		if tmpl.Tree == nil {
 			continue
@@ -193,7 +197,7 @@ func (t *Template) unconditional(top *parse.ListNode) {
 
 // walk lets every printing action pass through emit, checks fact names, and
 // puts in what text/template has no words for.
-func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *value.Problems) {
+func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *problem.Problems) {
 	switch n := n.(type) {
 	case *parse.ListNode:
 		if n != nil {
@@ -292,7 +296,7 @@ func chainOf(n parse.Node) []string {
 	return append([]string{id.Ident}, c.Field...)
 }
 
-func (t *Template) branch(tree *parse.Tree, b *parse.BranchNode, ps *value.Problems) {
+func (t *Template) branch(tree *parse.Tree, b *parse.BranchNode, ps *problem.Problems) {
 	t.walk(tree, b.Pipe, ps)
 	t.walk(tree, b.List, ps)
 	t.walk(tree, b.ElseList, ps)
@@ -327,7 +331,7 @@ func (t *Template) Execute(vars *Vars) (text string, known, secret bool, err err
 		return "", false, false, nil
 	}
 	if err != nil {
-		return "", true, true, value.Problem{Place: errorPlace(err), What: "the template fails where it uses a secret", Do: "the message is held back, since it may show the secret"}
+		return "", true, true, problem.Problem{Place: errorPlace(err), What: "the template fails where it uses a secret", Do: "the message is held back, since it may show the secret"}
 	}
 	for _, v := range versions[1:] {
 		other, err := t.execute(v)
@@ -337,7 +341,7 @@ func (t *Template) Execute(vars *Vars) (text string, known, secret bool, err err
 }
 
 func errorPlace(err error) value.Place {
-	if p, ok := err.(value.Problem); ok {
+	if p, ok := err.(problem.Problem); ok {
 		return p.Place
 	}
 	return value.Place{}
@@ -370,7 +374,7 @@ func (b *bounded) Write(p []byte) (int, error) {
 // missingAlways says which names are missing that will be asked for whatever
 // the facts are.
 func (t *Template) missingAlways(vars *Vars) error {
-	var ps value.Problems
+	var ps problem.Problems
 	for _, c := range t.always {
 		if vars.Blind && c.path[0] == "data" {
 			continue
@@ -396,7 +400,7 @@ var (
 // explain turns text/template's error into a problem with a place.
 func (t *Template) explain(err error, vars *Vars) error {
 	msg := err.Error()
-	p := value.Problem{Place: value.Place{File: t.file}}
+	p := problem.Problem{Place: value.Place{File: t.file}}
 	if m := located.FindStringSubmatch(msg); m != nil {
 		p.Place.Line, _ = strconv.Atoi(m[1])
 		if col, err := strconv.Atoi(m[2]); err == nil {
@@ -404,24 +408,21 @@ func (t *Template) explain(err error, vars *Vars) error {
 		}
 		msg = msg[len(m[0]):]
 	}
+	var beyond limitError
 	switch {
-	case errors.Is(err, errSteps), errors.Is(err, errSize):
-		for _, e := range []error{errSteps, errSize} {
-			if errors.Is(err, e) {
-				p.What, p.Do, _ = strings.Cut(e.Error(), "; ")
-			}
-		}
+	case errors.As(err, &beyond):
+		p.What, p.Do = beyond.What, beyond.Do
 	case noEntry.MatchString(msg):
 		m := noEntry.FindStringSubmatch(msg)
 		p.What = fmt.Sprintf("%s has no %q", m[1], m[2])
 		if m[2] == "facts" && readsRoot(t.chains, "fleet") {
-			p.What, p.Do = neverRead, askFirst
+			p.What, p.Do, p.Way = neverRead, askFirst, problem.ReadFacts
 		}
 		t.nameMissing(&p, m[2], vars)
 	case noFunc.MatchString(msg):
 		name := noFunc.FindStringSubmatch(msg)[1]
 		p.What = fmt.Sprintf("there is no function %q", name)
-		p.Do = value.Meant(name, slices.Concat(Roots, FunctionNames()), "a template starts from "+strings.Join(Roots, ", "))
+		p.Do = problem.Meant(name, slices.Concat(Roots, FunctionNames()), "a template starts from "+strings.Join(Roots, ", "))
 	default:
 		if m := atWhat.FindStringSubmatch(msg); m != nil {
 			what := m[1]
@@ -431,14 +432,15 @@ func (t *Template) explain(err error, vars *Vars) error {
 			what = strings.Replace(what, members, "fleet.in", 1)
 			msg = what + ": " + calling.ReplaceAllString(msg[len(m[0]):], "")
 		}
-		p.What, p.Do, _ = strings.Cut(msg, "; ")
+		said := problem.From(err)
+		p.What, p.Do = strings.TrimSuffix(msg, "; "+said.Do), said.Do
 	}
 	return p
 }
 
 // nameMissing says which step of which selection is not there. text/template
 // tells the place of the selection's root and the missing key only.
-func (t *Template) nameMissing(p *value.Problem, key string, vars *Vars) {
+func (t *Template) nameMissing(p *problem.Problem, key string, vars *Vars) {
 	if vars == nil {
 		return
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -29,7 +30,7 @@ type part struct {
 // Candidate, ${candidate} stays as it is.
 func ParseText(s string, at Placer, keep string, scope Scope) (*Text, error) {
 	t := &Text{at: at}
-	var ps value.Problems
+	var ps problem.Problems
 	var lit strings.Builder
 	for i := 0; i < len(s); {
 		switch {
@@ -78,11 +79,11 @@ func ParseText(s string, at Placer, keep string, scope Scope) (*Text, error) {
 // hinted adds the remedy for a text that was not meant as an expression, such
 // as a shell's ${name:-default}.
 func hinted(err error) error {
-	ps, ok := err.(*value.Problems)
+	ps, ok := err.(*problem.Problems)
 	if !ok {
 		return err
 	}
-	var out value.Problems
+	var out problem.Problems
 	for _, p := range ps.List() {
 		if p.Do == "" {
 			p.Do = "if the characters ${ themselves are meant, write $${"
@@ -172,7 +173,7 @@ func (t *Text) Eval(vars *Vars) (any, error) {
 		}
 		s, ok := value.Text(v)
 		if !ok {
-			return nil, value.Problem{Place: t.at(p.offset), What: fmt.Sprintf("${%s} gives %s, which has no text", p.prog.text, value.TypeName(v)),
+			return nil, problem.Problem{Place: t.at(p.offset), What: fmt.Sprintf("${%s} gives %s, which has no text", p.prog.text, value.TypeName(v)),
 				Do: "use a text, a number or a bool inside a text"}
 		}
 		b.WriteString(s)

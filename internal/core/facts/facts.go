@@ -8,7 +8,7 @@ import (
 	"reflect"
 	"strings"
 
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/problem"
 )
 
 // Facts is everything that is known of a host. Sizes are bytes.
@@ -141,15 +141,15 @@ func CheckPath(path []string) error {
 			t = t.Elem()
 			continue
 		case reflect.Slice:
-			return fmt.Errorf("facts.%s is a list and has no %q; select items of it first", strings.Join(path[:i], "."), name)
+			return problem.Errorf("facts.%s is a list and has no %q", strings.Join(path[:i], "."), name).Remedy("select items of it first")
 		case reflect.Struct:
 		default:
-			return fmt.Errorf("facts.%s has nothing below it; leave out .%s", strings.Join(path[:i], "."), name)
+			return problem.Errorf("facts.%s has nothing below it", strings.Join(path[:i], ".")).Remedy("leave out .%s", name)
 		}
 		next, names := fieldNamed(t, name)
 		if next == nil {
 			at := strings.Join(append([]string{"facts"}, path[:i]...), ".")
-			return fmt.Errorf("%s has no %q; %s", at, name, value.Meant(name, names, "it has "+strings.Join(names, ", ")))
+			return problem.Errorf("%s has no %q", at, name).Remedy("%s", problem.Meant(name, names, "it has "+strings.Join(names, ", ")))
 		}
 		t = next
 	}

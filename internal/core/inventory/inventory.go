@@ -14,6 +14,7 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -107,7 +108,7 @@ type Inventory struct {
 
 // Load reads the inventory files. What is wrong is added to problems; whole is
 // false when a file could not be read to its end.
-func Load(project fs.FS, files []string, env string, problems *value.Problems) (inv *Inventory, whole bool) {
+func Load(project fs.FS, files []string, env string, problems *problem.Problems) (inv *Inventory, whole bool) {
 	l := loader{inv: &Inventory{Env: env, byName: map[string]*Host{}}, problems: problems, tables: map[string][]table{}, texts: map[*manifest.Node]*expr.Text{}}
 	whole = true
 	for _, name := range files {
@@ -150,7 +151,7 @@ type table struct {
 
 type loader struct {
 	inv      *Inventory
-	problems *value.Problems
+	problems *problem.Problems
 	top      []*manifest.Node // [connect] of every file
 	tables   map[string][]table
 	texts    map[*manifest.Node]*expr.Text // compiled once, however many hosts a range has
@@ -161,7 +162,7 @@ func (l *loader) read(root *manifest.Node) {
 		switch {
 		case k.Node.Kind != manifest.Table || !slices.Contains([]string{"connect", "host", "group"}, k.Name):
 			l.problems.At(k.Place, fmt.Sprintf("an inventory has no %q", k.Name),
-				value.Meant(k.Name, []string{"connect", "host", "group"}, "it has [connect], [host.NAME] and [group.NAME]"))
+				problem.Meant(k.Name, []string{"connect", "host", "group"}, "it has [connect], [host.NAME] and [group.NAME]"))
 		case k.Name == "connect":
 			l.top = append(l.top, k.Node)
 		case k.Name == "host":
@@ -210,7 +211,7 @@ func (l *loader) group(k manifest.Key) {
 		return
 	}
 	if first, ok := l.inv.Group(k.Name); ok {
-		l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name, first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
+		l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name, first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return
 	}
 	g := &Group{Name: k.Name, Place: k.Place}
@@ -246,7 +247,7 @@ func (l *loader) group(k manifest.Key) {
 		case "params":
 			g.Params = l.params(a, table{})
 		default:
-			l.problems.At(a.Place, fmt.Sprintf("a group has no %q", a.Name), value.Meant(a.Name, groupKeys, "it has "+strings.Join(groupKeys, ", ")))
+			l.problems.At(a.Place, fmt.Sprintf("a group has no %q", a.Name), problem.Meant(a.Name, groupKeys, "it has "+strings.Join(groupKeys, ", ")))
 		}
 	}
 }
@@ -316,7 +317,7 @@ func (l *loader) link() {
 	for _, g := range l.inv.Groups {
 		outer, ok := l.inv.Group(g.Inside)
 		if g.Inside != "" && !ok {
-			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is no group", g.Name, g.Inside), value.Meant(g.Inside, l.inv.GroupNames(), "declare [group."+g.Inside+"]"))
+			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is no group", g.Name, g.Inside), problem.Meant(g.Inside, l.inv.GroupNames(), "declare [group."+g.Inside+"]"))
 		}
 		g.inside = outer
 	}
@@ -329,7 +330,7 @@ func (l *loader) link() {
 		}
 		for _, m := range g.members {
 			if m.plain() && !l.inv.has(m.text) {
-				l.problems.At(m.place, fmt.Sprintf("group %s has the member %q, which is no host", g.Name, m.text), value.Meant(m.text, l.inv.HostNames(), "declare [host."+m.text+"]"))
+				l.problems.At(m.place, fmt.Sprintf("group %s has the member %q, which is no host", g.Name, m.text), problem.Meant(m.text, l.inv.HostNames(), "declare [host."+m.text+"]"))
 			}
 		}
 	}
@@ -359,7 +360,7 @@ func (l *loader) breakCircle(g *Group) {
 
 // join gives a host the groups that it is in without its facts being known,
 // and those that it may be in.
-func (inv *Inventory) join(h *Host, problems *value.Problems) {
+func (inv *Inventory) join(h *Host, problems *problem.Problems) {
 	in, maybe := map[*Group]bool{}, map[*Group]bool{}
 	vars := &expr.Vars{Host: h.Vars, Env: inv.Env}
 	for _, g := range inv.Groups {
@@ -371,7 +372,7 @@ func (inv *Inventory) join(h *Host, problems *value.Problems) {
 		case g.Where != nil:
 			yes, _, err := g.Where.Bool(vars)
 			if err != nil {
-				var ps value.Problems
+				var ps problem.Problems
 				ps.AddErr(g.Place, err)
 				ps.On(h.Name)
 				problems.AddErr(g.Place, ps.Err())
@@ -511,7 +512,7 @@ func (l *loader) own(h *Host) []source {
 		for _, k := range t.node.Keys {
 			// What is said of one host goes before what is said of a range.
 			if first, there := from[k.Name]; there && first.ranged == t.ranged && k.Name != "connect" {
-				l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name, k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
+				l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name, k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
 				continue
 			}
 			from[k.Name] = setAt{k.Place, t.ranged}
@@ -634,7 +635,7 @@ func (l *loader) connect(h *Host, sources []source) {
 				continue
 			}
 			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank != ofHost && !value.Equal(first.value, v) {
-				l.problems.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s", k.Name, h.Name, first.place),
+				l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s", k.Name, h.Name, first.place),
 					Do: "say it on the host, or put one group inside the other", Also: []value.Place{first.place}})
 				continue
 			}
@@ -652,23 +653,27 @@ func (c *Connect) set(key string, v any) error {
 	case "port":
 		n, ok := v.(int64)
 		if !ok || n < 1 || n > 65535 {
-			return errors.New("connect.port is a number from 1 to 65535; write port = 22")
+			wrong := problem.Errorf("connect.port is a number from 1 to 65535")
+			if p, err := strconv.ParseUint(text, 10, 16); err == nil && p > 0 {
+				return wrong.Remedy("write port = %d, without quotes", p)
+			}
+			return wrong.Remedy("write port = 22, without quotes")
 		}
 		c.Port = int(n)
 		return nil
 	case "local":
 		b, ok := v.(bool)
 		if !ok {
-			return errors.New("connect.local is true or false; write local = true")
+			return problem.Errorf("connect.local is true or false").Remedy("write local = true")
 		}
 		c.Local = b
 		return nil
 	case "address", "user", "key", "elevate":
 		if !isText {
-			return fmt.Errorf("connect.%s takes text, not %s; put it in quotes", key, value.TypeName(v))
+			return problem.Errorf("connect.%s takes text, not %s", key, value.TypeName(v)).Remedy("put it in quotes")
 		}
 	default:
-		return fmt.Errorf("connect has no %q; %s", key, value.Meant(key, connectKeys, "it has "+strings.Join(connectKeys, ", ")))
+		return problem.Errorf("connect has no %q", key).Remedy("%s", problem.Meant(key, connectKeys, "it has "+strings.Join(connectKeys, ", ")))
 	}
 	switch key {
 	case "address":
@@ -679,7 +684,7 @@ func (c *Connect) set(key string, v any) error {
 		c.Key = text
 	case "elevate":
 		if text != "sudo" && text != "" {
-			return fmt.Errorf("connect.elevate is %q; it takes \"sudo\", or \"\" to stay the user that logs in", text)
+			return problem.Errorf("connect.elevate is %q", text).Remedy("it takes \"sudo\", or \"\" to stay the user that logs in")
 		}
 		c.Elevate = text
 	}
@@ -743,7 +748,7 @@ func (inv *Inventory) Select(targets, except []string) ([]*Host, error) {
 		}
 	}
 	if len(hosts) == 0 {
-		return nil, errors.New("no host is left by these targets; `jadekettle hosts` lists them")
+		return nil, problem.Errorf("no host is left by these targets").By(problem.ListHosts)
 	}
 	return hosts, nil
 }
@@ -770,7 +775,7 @@ func (inv *Inventory) match(targets []string, maybe bool) (map[*Host]bool, error
 		if name, ok := strings.CutPrefix(t, "@"); ok {
 			g, ok := inv.Group(name)
 			if !ok {
-				return nil, fmt.Errorf("there is no group %q; %s", name, value.Meant(name, inv.GroupNames(), "`jadekettle hosts` lists them"))
+				return nil, problem.Errorf("there is no group %q", name).Meant(name, inv.GroupNames(), problem.ListHosts)
 			}
 			for _, h := range inv.Hosts {
 				if slices.Contains(h.Groups, g) || maybe && slices.Contains(h.Maybe, g) {
@@ -797,11 +802,11 @@ func (inv *Inventory) match(targets []string, maybe bool) (map[*Host]bool, error
 		case found:
 		case p.plain():
 			if _, ok := inv.Group(t); ok {
-				return nil, fmt.Errorf("there is no host %q, but a group; write @%s", t, t)
+				return nil, problem.Errorf("there is no host %q, but a group", t).Remedy("write @%s", t)
 			}
-			return nil, fmt.Errorf("there is no host %q; %s", t, value.Meant(t, inv.HostNames(), "`jadekettle hosts` lists them"))
+			return nil, problem.Errorf("there is no host %q", t).Meant(t, inv.HostNames(), problem.ListHosts)
 		default:
-			return nil, fmt.Errorf("no host matches %q; `jadekettle hosts` lists them", t)
+			return nil, problem.Errorf("no host matches %q", t).By(problem.ListHosts)
 		}
 	}
 	return out, nil
@@ -825,7 +830,7 @@ func expand(name string) ([]numbered, error) {
 	at := rangeForm.FindStringSubmatchIndex(name)
 	if at == nil {
 		if strings.ContainsAny(name, "[]*?") {
-			return nil, fmt.Errorf("%q is no host name; a range is written gauge-[01..04]", name)
+			return nil, problem.Errorf("%q is no host name", name).Remedy("a range is written gauge-[01..04]")
 		}
 		return []numbered{{name: name}}, nil
 	}
@@ -850,12 +855,13 @@ type pattern struct {
 	form  *regexp.Regexp
 	low   int64
 	high  int64
+	wide  int // how many digits the range's first number has
 }
 
 func parsePattern(text string, place value.Place) (pattern, error) {
 	p := pattern{text: text, place: place}
 	if text == "" {
-		return p, errors.New("an empty name matches no host; take it out")
+		return p, problem.Errorf("an empty name matches no host").Remedy("take it out")
 	}
 	if p.plain() {
 		return p, nil
@@ -866,7 +872,8 @@ func parsePattern(text string, place value.Place) (pattern, error) {
 		p.low, _ = strconv.ParseInt(text[at[2]:at[3]], 10, 64)
 		p.high, _ = strconv.ParseInt(text[at[4]:at[5]], 10, 64)
 		b.WriteString(glob(text[:at[0]]))
-		fmt.Fprintf(&b, "([0-9]{%d,})", at[3]-at[2])
+		p.wide = at[3] - at[2]
+		b.WriteString("([0-9]+)")
 		rest = text[at[1]:]
 	}
 	b.WriteString(glob(rest))
@@ -895,5 +902,6 @@ func (p pattern) matches(name string) bool {
 		return true
 	}
 	n, err := strconv.ParseInt(m[1], 10, 64)
-	return err == nil && n >= p.low && n <= p.high
+	// A range means the names that it would make, and no others.
+	return err == nil && n >= p.low && n <= p.high && m[1] == fmt.Sprintf("%0*d", p.wide, n)
 }

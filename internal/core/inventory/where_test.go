@@ -6,7 +6,7 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/problem"
 )
 
 const coast = `[host.gauge-01]
@@ -40,7 +40,7 @@ members = ["gauge-0[1..1]", "chart-1"]
 
 func loadCoast(t *testing.T, text, env string) *Inventory {
 	t.Helper()
-	var ps value.Problems
+	var ps problem.Problems
 	inv, _ := Load(fstest.MapFS{"hosts.toml": {Data: []byte(text)}}, []string{"hosts.toml"}, env, &ps)
 	if err := ps.Err(); err != nil {
 		t.Fatal(err)

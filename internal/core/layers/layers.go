@@ -17,6 +17,7 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -92,7 +93,7 @@ type file struct {
 	path     string
 	node     *manifest.Node
 	values   map[string]any
-	problems value.Problems
+	problems problem.Problems
 	whole    bool
 }
 
@@ -105,7 +106,7 @@ var scope = expr.Scope{Roots: []string{"host", "facts", "env"}, Locals: []string
 var nameForm = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
 
 // Load finds the files of a project's layers. They are not read yet.
-func Load(project fs.FS, config Config, problems *value.Problems) *Data {
+func Load(project fs.FS, config Config, problems *problem.Problems) *Data {
 	d := &Data{project: project, config: config, names: map[string][]string{}}
 	for i, text := range config.Layers {
 		at := value.Place{}
@@ -148,7 +149,7 @@ func compile(text, env string, at value.Place) (layer, error) {
 	l := layer{text: text}
 	bare := literal.ReplaceAllString(text, "x")
 	if !fs.ValidPath(bare) || bare == "." || strings.Contains(bare, "//") {
-		return l, fmt.Errorf("the layer %q is no path inside %s; write it like \"shared\" or \"site/${host.site}\"", text, Dir)
+		return l, problem.Errorf("the layer %q is no path inside %s", text, Dir).Remedy("write it like \"shared\" or \"site/${host.site}\"")
 	}
 	var err error
 	l.form, err = expr.ParseText(text, func(int) value.Place { return at }, "", scope)
@@ -278,11 +279,11 @@ func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
 		}
 		for _, seen := range saw {
 			if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." || text == "..") {
-				return nil, true, fmt.Errorf("the layer %q cannot be named by %s, which is %s; letters, digits, dots, dashes and underscores can", l.text, seen.Name, shown(seen.Value))
+				return nil, true, problem.Errorf("the layer %q cannot be named by %s, which is %s", l.text, seen.Name, shown(seen.Value)).Remedy("letters, digits, dots, dashes and underscores can")
 			}
 		}
 		if !fs.ValidPath(name) {
-			return nil, true, fmt.Errorf("the layer %q gives %q, which is no path inside %s; change the value that it is made of", l.text, value.Printable(name), Dir)
+			return nil, true, problem.Errorf("the layer %q gives %q, which is no path inside %s", l.text, name, Dir).Remedy("change the value that it is made of")
 		}
 		names = append(names, name)
 	}
@@ -291,7 +292,7 @@ func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
 
 func shown(v any) string {
 	if s, ok := value.Text(v); ok {
-		return fmt.Sprintf("%q", value.Printable(s))
+		return fmt.Sprintf("%q", s)
 	}
 	return value.TypeName(v)
 }
@@ -347,14 +348,13 @@ func (d *Data) readFile(p string) *file {
 	inner, sealed := strings.CutSuffix(p, Sealed)
 	if sealed {
 		if d.config.Open == nil {
-			f.problems.At(at, "this file is encrypted, and there is nothing to open it with", "name an identity: --identity FILE, JADEKETTLE_IDENTITY, or [secrets] identities in jadekettle.toml")
+			f.problems.AddErr(at, problem.Errorf("this file is encrypted, and there is nothing to open it with").Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call").By(problem.GiveIdentity))
 			return f
 		}
 		var closed NotOpened
 		if text, err = d.config.Open(p, text); errors.As(err, &closed) && d.config.Blind {
 			d.blind.Store(true)
-			what, _, _ := strings.Cut(err.Error(), "; ")
-			f.problems.Add(value.Problem{Place: value.Place{File: p, Line: 1, Col: 1}, Code: Unopened, What: what, Do: "what depends on it was not checked; name an identity that opens it"})
+			f.problems.Add(problem.Problem{Place: value.Place{File: p, Line: 1, Col: 1}, Code: Unopened, What: problem.From(err).What, Do: "what depends on it was not checked; name an identity that opens it"})
 			return f
 		}
 		if err != nil {
@@ -362,7 +362,7 @@ func (d *Data) readFile(p string) *file {
 			return f
 		}
 	}
-	var ps value.Problems
+	var ps problem.Problems
 	node, whole := manifest.Parse(inner, text, &ps)
 	f.whole = whole
 	for _, pr := range ps.List() {
@@ -370,7 +370,8 @@ func (d *Data) readFile(p string) *file {
 		if sealed {
 			pr.Also = nil
 			if pr.Code != "" || strings.HasPrefix(pr.What, "not valid") || strings.HasPrefix(pr.What, "text without") {
-				pr.What, pr.Do = "the decrypted text is not right here", "open it with `jadekettle secret edit`"
+				pr.What, pr.Do = "the decrypted text is not right here", "mend it"
+				pr.Way = problem.EditSealed
 			}
 		}
 		f.problems.Add(pr)
@@ -417,7 +418,7 @@ func plain(n *manifest.Node, sealed bool) any {
 
 // lay lays the files of one layer over what is there.
 func (d *Data) lay(under merged, files []string) merged {
-	var ps value.Problems
+	var ps problem.Problems
 	ps.AddErr(value.Place{}, under.err)
 	over := map[string]any{}
 	var first []*file
@@ -443,7 +444,7 @@ func (d *Data) lay(under merged, files []string) merged {
 }
 
 // twice reports what two files of one layer both set.
-func twice(at string, a, b *manifest.Node, ps *value.Problems) {
+func twice(at string, a, b *manifest.Node, ps *problem.Problems) {
 	for _, k := range b.Keys {
 		have := a.Get(k.Name)
 		if have == nil {
@@ -453,13 +454,13 @@ func twice(at string, a, b *manifest.Node, ps *value.Problems) {
 			twice(at+k.Name+".", have, k.Node, ps)
 			continue
 		}
-		ps.Add(value.Problem{Place: k.Place, What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at, k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
+		ps.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at, k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
 	}
 }
 
 // merge lays one tree over another: tables key by key, lists by their rule,
 // the rest replaced. joining says that both belong to one layer.
-func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *value.Problems, joining bool) map[string]any {
+func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *problem.Problems, joining bool) map[string]any {
 	if len(under) == 0 && len(d.config.Lists) == 0 {
 		return over
 	}
@@ -499,7 +500,7 @@ func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *value
 func together(rule Rule, under, over any) (any, error) {
 	below, isList := under.([]any)
 	if under != nil && !isList {
-		return under, errors.New("[data.lists] names it, and it is no list; take it out of the settings, or make it a list")
+		return under, problem.Errorf("[data.lists] names it, and it is no list").Remedy("take it out of the settings, or make it a list")
 	}
 	add, isList := over.([]any)
 	out := slices.Clone(below)
@@ -508,20 +509,20 @@ func together(rule Rule, under, over any) (any, error) {
 			list, ok := change[k].([]any)
 			switch {
 			case !ok || k != "take_out" && k != "add":
-				return under, fmt.Errorf("a list is changed with take_out and add, and %s is neither or no list; write { take_out = [\"...\"], add = [\"...\"] }", k)
+				return under, problem.Errorf("a list is changed with take_out and add, and %s is neither or no list", k).Remedy("write { take_out = [\"...\"], add = [\"...\"] }")
 			case k == "add":
 				add = list
 				continue
 			}
 			for _, gone := range list {
 				if !slices.ContainsFunc(out, func(v any) bool { return value.Equal(v, gone) }) {
-					return under, fmt.Errorf("take_out names %s, which no layer below has put in; take it away", shown(gone))
+					return under, problem.Errorf("take_out names %s, which no layer below has put in", shown(gone)).Remedy("take it away")
 				}
 				out = slices.DeleteFunc(out, func(v any) bool { return value.Equal(v, gone) })
 			}
 		}
 	} else if !isList {
-		return under, fmt.Errorf("it is %s, and [data.lists] says it is a list; put it in brackets", value.TypeName(over))
+		return under, problem.Errorf("it is %s, and [data.lists] says it is a list", value.TypeName(over)).Remedy("put it in brackets")
 	} else if rule == Replace {
 		return over, nil
 	}
@@ -560,8 +561,8 @@ func find(n *manifest.Node, at []string) *manifest.Node {
 
 // clash reports a table over something that is none, or the other way round,
 // with the nearest other file in which it is so.
-func (d *Data) clash(at []string, table bool, f *file, ps *value.Problems) {
-	p := value.Problem{Place: d.placeOf(f, at), Do: "make it the same in both"}
+func (d *Data) clash(at []string, table bool, f *file, ps *problem.Problems) {
+	p := problem.Problem{Place: d.placeOf(f, at), Do: "make it the same in both"}
 	where := ""
 	for _, l := range d.layers {
 		for _, name := range value.Keys(d.names) {
@@ -617,8 +618,8 @@ func (d *Data) ByGroup(name string) bool {
 
 // ReadAll reads every file that this environment can use, and gives what is
 // wrong in them and what is worth a word of advice.
-func (d *Data) ReadAll() *value.Problems {
-	var ps value.Problems
+func (d *Data) ReadAll() *problem.Problems {
+	var ps problem.Problems
 	for _, name := range d.here() {
 		for _, p := range d.names[name] {
 			ps.AddErr(value.Place{}, d.read(p).problems.Err())

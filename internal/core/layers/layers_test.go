@@ -7,6 +7,7 @@ import (
 	"testing/fstest"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -22,7 +23,7 @@ func TestExplain(t *testing.T) {
 		"data/.hidden.toml":       {Data: []byte("a = ")},
 		"data/notes.md":           {Data: []byte("a = ")},
 	}
-	var ps value.Problems
+	var ps problem.Problems
 	d := Load(files, Config{Layers: Defaults, Lists: map[string]Rule{"list": Append}}, &ps)
 	for path, want := range map[string]string{
 		"a":    "shared 1 no replaced by host/gauge-01|os/debian - no no file|group/all - no no file|group/gauge 2 no replaced by host/gauge-01|site/pier - no no file|host/gauge-01 3 yes ",
@@ -60,7 +61,7 @@ func FuzzLayers(f *testing.F) {
 	f.Add("a: {b: 1}\n", "a: 2\n")
 	f.Fuzz(func(t *testing.T, under, over string) {
 		files := fstest.MapFS{"data/shared.yaml": {Data: []byte(under)}, "data/host/gauge-01.yaml": {Data: []byte(over)}}
-		var ps value.Problems
+		var ps problem.Problems
 		d := Load(files, Config{Layers: Defaults, Lists: map[string]Rule{"list": AddMissing}}, &ps)
 		tree, err := d.For(host())
 		if err != nil {

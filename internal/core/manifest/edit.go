@@ -1,11 +1,11 @@
 package manifest
 
 import (
-	"errors"
 	"fmt"
 	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -13,10 +13,10 @@ import (
 // whole "key = value". A table that is not there is added at the end. A value
 // that is there must not run over several lines.
 func SetKey(name string, text []byte, table []string, key, line string) ([]byte, error) {
-	var ps value.Problems
+	var ps problem.Problems
 	root, _ := ParseTOML(name, text, &ps)
 	if err := ps.Err(); err != nil {
-		return nil, fmt.Errorf("%s is no valid TOML as it is; mend it first", name)
+		return nil, problem.Errorf("%s is no valid TOML as it is", name).Remedy("mend it first")
 	}
 	lines := strings.SplitAfter(string(text), "\n")
 	if n := len(lines); n > 0 && lines[n-1] == "" {
@@ -31,7 +31,7 @@ func SetKey(name string, text []byte, table []string, key, line string) ([]byte,
 			return verified(name, addTable(lines, at, table, i, line), table, key)
 		}
 		if next.Kind != Table {
-			return nil, fmt.Errorf("%s is no table; take it out first", strings.Join(table[:i+1], "."))
+			return nil, problem.Errorf("%s is no table", strings.Join(table[:i+1], ".")).Remedy("take it out first")
 		}
 		at = next
 	}
@@ -40,7 +40,7 @@ func SetKey(name string, text []byte, table []string, key, line string) ([]byte,
 			continue
 		}
 		if k.Node.Kind == Table {
-			return nil, fmt.Errorf("%s is a table; name a key below it", key)
+			return nil, problem.Errorf("%s is a table", key).Remedy("name a key below it")
 		}
 		old := lines[k.Place.Line-1]
 		head := string([]rune(old)[:k.Place.Col-1])
@@ -61,7 +61,7 @@ func SetKey(name string, text []byte, table []string, key, line string) ([]byte,
 	case at.origin == byDots:
 		lines = insert(lines, at.Place.Line, dotted(table)+"."+line+"\n")
 	default:
-		return nil, errors.New("the table is written in one line; write it as [" + dotted(table) + "] first")
+		return nil, problem.Errorf("the table is written in one line").Remedy("write it as [%s] first", dotted(table))
 	}
 	return verified(name, lines, table, key)
 }
@@ -121,7 +121,7 @@ func insert(lines []string, at int, line string) []string {
 // verified reads what came out once more before it is trusted.
 func verified(name string, lines []string, table []string, key string) ([]byte, error) {
 	out := []byte(strings.Join(lines, ""))
-	var ps value.Problems
+	var ps problem.Problems
 	root, _ := ParseTOML(name, out, &ps)
 	at := root
 	for _, t := range append(append([]string{}, table...), key) {
@@ -130,7 +130,7 @@ func verified(name string, lines []string, table []string, key string) ([]byte, 
 		}
 	}
 	if ps.Err() != nil || at == nil {
-		return nil, fmt.Errorf("%s is not written in a way that %s can be set in by itself; edit it by hand", name, key)
+		return nil, problem.Errorf("%s is not written in a way that %s can be set in by itself", name, key).Remedy("edit it by hand")
 	}
 	return out, nil
 }

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/problem"
 )
 
 // Format writes a TOML text canonically and keeps its comments: one space
@@ -13,7 +13,7 @@ import (
 // that are broken with one item a line. What stands in a string stays as it is
 // written. The error tells what is wrong with the text.
 func Format(name string, text []byte) ([]byte, error) {
-	var ps value.Problems
+	var ps problem.Problems
 	ParseTOML(name, text, &ps)
 	if err := ps.Err(); err != nil {
 		return nil, err

@@ -6,7 +6,7 @@ import (
 	"reflect"
 	"testing"
 
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/problem"
 )
 
 func TestFormat(t *testing.T) {
@@ -108,7 +108,7 @@ func FuzzFormat(f *testing.F) {
 		if err != nil || !bytes.Equal(once, twice) {
 			t.Fatalf("%q gives %q and then %q (%v)", text, once, twice, err)
 		}
-		var ps value.Problems
+		var ps problem.Problems
 		before, _ := ParseTOML("x.toml", []byte(text), &ps)
 		after, _ := ParseTOML("x.toml", once, &ps)
 		if !reflect.DeepEqual(before.Plain(), after.Plain()) {
@@ -130,7 +130,7 @@ func TestParseOthers(t *testing.T) {
 		{"a.yaml", "a: no\nb: 0123\nc: 12:30\n", `a.yaml:1:4: a bare no is text here`},
 		{"a.yaml", "a: 0o17\nb: 99999999999999999999\n", `does not fit 64 bits`},
 	} {
-		var ps value.Problems
+		var ps problem.Problems
 		root, _ := Parse(c.name, []byte(c.in), &ps)
 		got := ps.Error()
 		if got == "" {
@@ -152,7 +152,7 @@ func FuzzParseOthers(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, name := range []string{"x.yaml", "x.json"} {
-			var ps value.Problems
+			var ps problem.Problems
 			root, whole := Parse(name, []byte(text), &ps)
 			if !whole && ps.Err() == nil {
 				t.Fatalf("%q could not be read, and nothing says why", text)
@@ -182,7 +182,7 @@ func FuzzParseOthers(f *testing.F) {
 // TestLiteral writes values that read back as what they were.
 func TestLiteral(t *testing.T) {
 	for _, v := range []any{"", "a", "a\nb", "a\nb\n", "\n", `say "so"`, `it's "so"`, `back\slash`, "tab\t\"x\"", "bell\a\n", "\"\"\"\n", "end\"\n", "\r\n", int64(5), 2.5, true, []any{"a", []any{"b"}}, map[string]any{"a b": "c", "d": []any{}}} {
-		var ps value.Problems
+		var ps problem.Problems
 		text := "v = " + Literal(v) + "\n"
 		root, _ := ParseTOML("x.toml", []byte(text), &ps)
 		if ps.Err() != nil || !reflect.DeepEqual(root.Get("v").Plain(), v) {

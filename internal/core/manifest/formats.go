@@ -16,6 +16,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -24,7 +25,7 @@ var Extensions = []string{".toml", ".yaml", ".yml", ".json"}
 
 // Parse reads a document in the format that its name's extension tells. The
 // top must be a table.
-func Parse(name string, data []byte, problems *value.Problems) (*Node, bool) {
+func Parse(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	switch path.Ext(name) {
 	case ".yaml", ".yml":
 		return parseYAML(name, data, problems)
@@ -40,7 +41,7 @@ const maxNesting = 100
 // yamlReader turns YAML nodes into ours.
 type yamlReader struct {
 	file     string
-	problems *value.Problems
+	problems *problem.Problems
 	whole    bool
 	made     int // nodes, aliases counted each time
 }
@@ -48,7 +49,7 @@ type yamlReader struct {
 // maxNodes bounds what aliases may blow a YAML document up to.
 const maxNodes = 2_000_000
 
-func parseYAML(name string, data []byte, problems *value.Problems) (*Node, bool) {
+func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	empty := &Node{Kind: Table, Place: value.Place{File: name}}
 	if !utf8.Valid(data) {
 		problems.At(newSource(name, data).place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
@@ -152,7 +153,7 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 		return n.Value
 	}
 	warn := func(code, what, do string) {
-		r.problems.Add(value.Problem{Place: at, Code: code, What: what, Do: do})
+		r.problems.Add(problem.Problem{Place: at, Code: code, What: what, Do: do})
 	}
 	switch {
 	case slices.Contains(oldBools, strings.ToLower(n.Value)):
@@ -197,10 +198,10 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 type jsonReader struct {
 	src      *source
 	dec      *json.Decoder
-	problems *value.Problems
+	problems *problem.Problems
 }
 
-func parseJSON(name string, data []byte, problems *value.Problems) (*Node, bool) {
+func parseJSON(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	r := jsonReader{src: newSource(name, data), dec: json.NewDecoder(bytes.NewReader(data)), problems: problems}
 	r.dec.UseNumber()
 	empty := &Node{Kind: Table, Place: value.Place{File: name}}
@@ -296,7 +297,7 @@ func (r *jsonReader) member(out *Node, depth int) error {
 		return err
 	}
 	if first := out.Get(name); first != nil {
-		r.problems.Add(value.Problem{Place: at, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Place.Line), Do: "keep one of them", Also: []value.Place{first.Place}})
+		r.problems.Add(problem.Problem{Place: at, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Place.Line), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return nil
 	}
 	out.Keys = append(out.Keys, Key{name, at, v})

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
@@ -80,16 +81,16 @@ func (d *Decl) Attr(name string) (Attr, bool) {
 // manifests/NAME/manifest.toml with its sources beside it; and those of its
 // sources, by name with the folder of each, as SOURCE/NAME. whole is false when
 // one could not be read to its end.
-func Load(project fs.FS, sources map[string]string, catalog schema.Catalog, problems *value.Problems) (all map[string]*Manifest, whole bool) {
+func Load(project fs.FS, sources map[string]string, schemas schema.Kinds, problems *problem.Problems) (all map[string]*Manifest, whole bool) {
 	all = map[string]*Manifest{}
-	whole = loadFrom(project, Dir, "", all, catalog, problems)
+	whole = loadFrom(project, Dir, "", all, schemas, problems)
 	for _, name := range value.Keys(sources) {
-		whole = loadFrom(project, path.Join(sources[name], Dir), name, all, catalog, problems) && whole
+		whole = loadFrom(project, path.Join(sources[name], Dir), name, all, schemas, problems) && whole
 	}
 	return all, whole
 }
 
-func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, catalog schema.Catalog, problems *value.Problems) (whole bool) {
+func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, schemas schema.Kinds, problems *problem.Problems) (whole bool) {
 	whole = true
 	entries, err := fs.ReadDir(project, dir)
 	if err != nil {
@@ -117,7 +118,7 @@ func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, catal
 		}
 		m.Name = path.Join(source, m.Name)
 		if first := all[m.Name]; first != nil {
-			problems.Add(value.Problem{Place: value.Place{File: m.File}, What: fmt.Sprintf("the manifest %q is there twice, here and as %s", m.Name, first.File),
+			problems.Add(problem.Problem{Place: value.Place{File: m.File}, What: fmt.Sprintf("the manifest %q is there twice, here and as %s", m.Name, first.File),
 				Do: "rename one of them", Also: []value.Place{{File: first.File}}})
 			continue
 		}
@@ -128,7 +129,7 @@ func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, catal
 		}
 		root, ok := ParseTOML(m.File, data, problems)
 		whole = whole && ok
-		m.read(root, catalog, problems)
+		m.read(root, schemas, problems)
 		all[m.Name] = m
 	}
 	return whole
@@ -136,7 +137,7 @@ func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, catal
 
 const declarationForm = `a declaration is a table [kind.name], such as [service.tide-logger]`
 
-func (m *Manifest) read(root *Node, catalog schema.Catalog, problems *value.Problems) {
+func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Problems) {
 	for _, k := range root.Keys {
 		if k.Name == "about" {
 			m.About, _ = k.Node.Value.(string)
@@ -149,13 +150,13 @@ func (m *Manifest) read(root *Node, catalog schema.Catalog, problems *value.Prob
 			m.tables(k, problems)
 			continue
 		}
-		kind, ok := catalog.Kind(k.Name)
+		kind, ok := schemas.Kind(k.Name)
 		if !ok {
 			what := fmt.Sprintf("there is no kind %q", k.Name)
 			if slices.Contains(schema.Reserved, k.Name) {
 				what = fmt.Sprintf("%q is a reserved word and no kind", k.Name)
 			}
-			problems.At(k.Place, what, value.Meant(k.Name, append(catalog.Names(), "about"), "the kinds are "+strings.Join(catalog.Names(), ", ")))
+			problems.At(k.Place, what, problem.Meant(k.Name, append(schemas.Names(), "about"), "the kinds are "+strings.Join(schemas.Names(), ", ")))
 			continue
 		}
 		if k.Node.Kind != Table {
@@ -182,7 +183,7 @@ func (m *Manifest) read(root *Node, catalog schema.Catalog, problems *value.Prob
 }
 
 // tables reads what is below [param] and [use].
-func (m *Manifest) tables(k Key, problems *value.Problems) {
+func (m *Manifest) tables(k Key, problems *problem.Problems) {
 	if k.Node.Kind != Table {
 		problems.At(k.Place, fmt.Sprintf("%s is no table", k.Name), fmt.Sprintf("write [%s.NAME]", k.Name))
 		return
@@ -200,7 +201,7 @@ func (m *Manifest) tables(k Key, problems *value.Problems) {
 
 var useKeys = []string{"manifest", "params", "if", "for", "about"}
 
-func readUse(k Key, problems *value.Problems) *Use {
+func readUse(k Key, problems *problem.Problems) *Use {
 	if k.Node.Kind != Table {
 		problems.At(k.Place, fmt.Sprintf("use.%s is no table", k.Name), fmt.Sprintf("write [use.%s] and below it manifest and params", k.Name))
 		return nil
@@ -210,7 +211,7 @@ func readUse(k Key, problems *value.Problems) *Use {
 		text, isText := a.Node.Value.(string)
 		switch {
 		case !slices.Contains(useKeys, a.Name):
-			problems.At(a.Place, fmt.Sprintf("a use has no %q", a.Name), value.Meant(a.Name, useKeys, "it has "+strings.Join(useKeys, ", ")+"; values for params stand below [use."+k.Name+".params]"))
+			problems.At(a.Place, fmt.Sprintf("a use has no %q", a.Name), problem.Meant(a.Name, useKeys, "it has "+strings.Join(useKeys, ", ")+"; values for params stand below [use."+k.Name+".params]"))
 		case a.Name == "params":
 			if a.Node.Kind != Table {
 				problems.At(a.Place, "params is a table", "write [use."+k.Name+".params] and the values below it")
@@ -229,7 +230,7 @@ func readUse(k Key, problems *value.Problems) *Use {
 	return u
 }
 
-func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
+func declaration(kind *schema.Kind, k Key, problems *problem.Problems) *Decl {
 	d := &Decl{Kind: kind, Name: k.Name, Place: k.Place}
 	if !Interpolated(k.Name) {
 		name, err := kind.Canon(k.Name)
@@ -251,7 +252,7 @@ func declaration(kind *schema.Kind, k Key, problems *value.Problems) *Decl {
 			continue
 		case !ok:
 			problems.At(a.Place, fmt.Sprintf("%s has no attribute %q", kind.Name, a.Name),
-				value.Meant(a.Name, kind.Names(), "it has "+strings.Join(kind.Names(), ", ")))
+				problem.Meant(a.Name, kind.Names(), "it has "+strings.Join(kind.Names(), ", ")))
 			continue
 		case a.Name == "absent" && kind.NoAbsent != "":
 			problems.At(a.Place, fmt.Sprintf("a %s cannot be declared absent", kind.Name), kind.NoAbsent)

@@ -14,6 +14,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -171,7 +172,7 @@ func (s *source) place(offset int) value.Place {
 // ParseTOML reads a document. What is wrong is added to problems; the tree
 // holds what could be read all the same, so that later checks can go on. It
 // reports whether the whole document was read.
-func ParseTOML(name string, data []byte, problems *value.Problems) (*Node, bool) {
+func ParseTOML(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	// TOML leaves it to us what a line break in a text is. An editor that writes
 	// \r\n must not change what stands in a host's file.
@@ -215,7 +216,7 @@ type builder struct {
 	parser   unstable.Parser
 	root     *Node
 	table    *Node
-	problems *value.Problems
+	problems *problem.Problems
 }
 
 // parse reads from an offset on. At a syntax error it notes the problem and
@@ -376,7 +377,7 @@ func (b *builder) set(at *Node, e *unstable.Node) {
 }
 
 func (b *builder) twice(place value.Place, name string, first value.Place) {
-	b.problems.Add(value.Problem{Place: place, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Line),
+	b.problems.Add(problem.Problem{Place: place, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Line),
 		Do: "keep one of them", Also: []value.Place{first}})
 }
 

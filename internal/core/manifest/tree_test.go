@@ -6,13 +6,14 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
-func parse(t *testing.T, text string) (*Node, []value.Problem) {
+func parse(t *testing.T, text string) (*Node, []problem.Problem) {
 	t.Helper()
-	var ps value.Problems
+	var ps problem.Problems
 	root, _ := ParseTOML("x.toml", []byte(text), &ps)
 	return root, ps.List()
 }
@@ -109,7 +110,7 @@ func FuzzParseTOML(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		var ps value.Problems
+		var ps problem.Problems
 		root, whole := ParseTOML("x.toml", []byte(text), &ps)
 		if !whole && ps.Err() == nil {
 			t.Error("it was not read whole, and no problem says so")
@@ -149,8 +150,8 @@ func TestManifestsAreFound(t *testing.T) {
 		"manifests/c/x.tmpl":        {Data: []byte("a folder of sources")},
 		"manifests/b.toml":          {Data: []byte("")},
 	}
-	var ps value.Problems
-	all, whole := Load(files, nil, schema.NewCatalog(kind), &ps)
+	var ps problem.Problems
+	all, whole := Load(files, nil, schema.NewKinds(kind), &ps)
 	if !whole || len(all) != 2 || all["a"].About != "A" || all["a"].Dir != "manifests" || all["b"].Dir != "manifests/b" {
 		t.Errorf("found %v", all)
 	}

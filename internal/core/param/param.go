@@ -3,7 +3,6 @@
 package param
 
 import (
-	"errors"
 	"fmt"
 	"net/netip"
 	"regexp"
@@ -13,6 +12,7 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
@@ -51,7 +51,7 @@ var Keys = []string{"type", "default", "choices", "min", "max", "pattern", "abou
 var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // Read checks one [param.NAME] table.
-func Read(k manifest.Key, problems *value.Problems) (*Decl, bool) {
+func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 	d := &Decl{Name: k.Name, Type: "string", Place: k.Place}
 	if k.Node.Kind != manifest.Table {
 		problems.At(k.Place, fmt.Sprintf("param.%s is no table", k.Name), fmt.Sprintf("write [param.%s] and below it type, default and about", k.Name))
@@ -71,7 +71,7 @@ func Read(k manifest.Key, problems *value.Problems) (*Decl, bool) {
 		switch a.Name {
 		case "type":
 			if d.Type = text; !slices.Contains(typeNames(), text) {
-				wrong(a.Node.Place, fmt.Sprintf("there is no type %q", text), value.Meant(text, typeNames(), "the types are "+strings.Join(typeNames(), ", ")))
+				wrong(a.Node.Place, fmt.Sprintf("there is no type %q", text), problem.Meant(text, typeNames(), "the types are "+strings.Join(typeNames(), ", ")))
 			}
 		case "about":
 			if d.About = text; !isText {
@@ -94,7 +94,7 @@ func Read(k manifest.Key, problems *value.Problems) (*Decl, bool) {
 				wrong(a.Node.Place, "pattern is no regular expression", "write one in the syntax of RE2; it must match the whole text")
 			}
 		default:
-			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), value.Meant(a.Name, Keys, "it has "+strings.Join(Keys, ", ")))
+			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), problem.Meant(a.Name, Keys, "it has "+strings.Join(Keys, ", ")))
 		}
 	}
 	if !good {
@@ -112,7 +112,7 @@ func typeNames() []string {
 }
 
 // itself checks the declaration's own values against its type.
-func (d *Decl) itself(k manifest.Key, problems *value.Problems) bool {
+func (d *Decl) itself(k manifest.Key, problems *problem.Problems) bool {
 	good := true
 	at := func(name string) value.Place { return k.Node.Get(name).Place }
 	for name, limit := range map[string]any{"min": d.Min, "max": d.Max} {
@@ -157,7 +157,7 @@ func (d *Decl) Check(v any) (any, error) {
 		for _, c := range d.Choices {
 			list = append(list, schema.Literal(c))
 		}
-		return nil, fmt.Errorf("%s is not among its choices; it takes %s", shown(v), strings.Join(list, ", "))
+		return nil, problem.Errorf("%s is not among its choices", shown(v)).Remedy("it takes %s", strings.Join(list, ", "))
 	}
 	if err := d.within(v, out); err != nil {
 		return nil, err
@@ -167,7 +167,7 @@ func (d *Decl) Check(v any) (any, error) {
 		text, isText = s.Reveal(), true
 	}
 	if d.Pattern != nil && (!isText || !d.Pattern.MatchString(text)) {
-		return nil, fmt.Errorf("%s does not match the pattern %s; see its about", shown(v), d.Pattern)
+		return nil, problem.Errorf("%s does not match the pattern %s", shown(v), d.Pattern).Remedy("see its about")
 	}
 	return out, nil
 }
@@ -179,9 +179,9 @@ func (d *Decl) typed(v any) (any, error) {
 		if text, isText := value.Text(in); err == nil && isText && d.Type == "string" {
 			return value.NewSecret(text), nil
 		}
-		return nil, fmt.Errorf("it needs %s, and a secret is given; give the param the type \"secret\"", d.wants())
+		return nil, problem.Errorf("it needs %s, and a secret is given", d.wants()).Remedy("give the param the type \"secret\"")
 	}
-	wrong := fmt.Errorf("it needs %s, not %s; %s", d.wants(), shown(v), d.example())
+	wrong := problem.Errorf("it needs %s, not %s", d.wants(), shown(v)).Remedy("%s", d.example())
 	switch d.Type {
 	case "string":
 		if _, ok := v.(string); ok {
@@ -239,7 +239,7 @@ func (d *Decl) typed(v any) (any, error) {
 		case string:
 			return value.NewSecret(v), nil
 		}
-		return nil, fmt.Errorf("it needs text, not %s; put it in quotes", value.TypeName(v))
+		return nil, problem.Errorf("it needs text, not %s", value.TypeName(v)).Remedy("put it in quotes")
 	}
 	return nil, wrong
 }
@@ -302,7 +302,7 @@ func (d *Decl) limit(v any) (float64, error) {
 	case float64:
 		return n, nil
 	}
-	return 0, errors.New("a limit is a number; write it without quotes")
+	return 0, problem.Errorf("a limit is a number").Remedy("write it without quotes")
 }
 
 // within holds a value to min and max: numbers by their size, text and lists
@@ -325,10 +325,10 @@ func (d *Decl) within(given, v any) error {
 		return nil
 	}
 	if low, err := d.limit(d.Min); d.Min != nil && err == nil && size < low {
-		return fmt.Errorf("%s is below its min, %s; give more", what, number(d.Min))
+		return problem.Errorf("%s is below its min, %s", what, number(d.Min)).Remedy("give more")
 	}
 	if high, err := d.limit(d.Max); d.Max != nil && err == nil && size > high {
-		return fmt.Errorf("%s is above its max, %s; give less", what, number(d.Max))
+		return problem.Errorf("%s is above its max, %s", what, number(d.Max)).Remedy("give less")
 	}
 	return nil
 }
@@ -361,12 +361,12 @@ func (d *Decl) FromText(text string) (any, error) {
 			return text == "true", nil
 		}
 	case "list", "map":
-		var ps value.Problems
+		var ps problem.Problems
 		root, _ := manifest.ParseTOML("--param", []byte("v = "+text), &ps)
 		if v := root.Get("v"); ps.Err() == nil && v != nil {
 			return v.Plain(), nil
 		}
-		return nil, fmt.Errorf("it needs %s; write it as TOML, such as ["+`"a", "b"] or { a = 1 }`, d.wants())
+		return nil, problem.Errorf("it needs %s", d.wants()).Remedy("write it as TOML, such as [" + `"a", "b"] or { a = 1 }`)
 	case "duration", "bytes":
 		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
 			return n, nil

@@ -6,12 +6,13 @@ import (
 	"testing"
 
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
 // declared reads one [param.x] table.
 func declared(text string) (*Decl, string) {
-	var ps value.Problems
+	var ps problem.Problems
 	root, _ := manifest.ParseTOML("m.toml", []byte("[param.x]\n"+text), &ps)
 	d, ok := Read(root.Get("param").Keys[0], &ps)
 	if !ok {

@@ -90,11 +90,12 @@ const (
 
 // Change is one difference between what stands and what is declared.
 type Change struct {
-	What   string `cbor:"1,keyasint" json:"what"`           // an attribute, or "content", "restart", ...
-	Before string `cbor:"2,keyasint" json:"before"`         // what stood
-	After  string `cbor:"3,keyasint" json:"after"`          // what is declared
-	Diff   string `cbor:"4,keyasint,omitempty" json:"diff"` // a unified diff, for text
-	Secret bool   `cbor:"5,keyasint,omitempty" json:"-"`    // both sides are hidden
+	What    string `cbor:"1,keyasint" json:"what"`                       // an attribute, or "content", "restart", ...
+	Was     string `cbor:"2,keyasint" json:"was"`                        // what stood; empty when there was nothing
+	Becomes string `cbor:"3,keyasint" json:"becomes"`                    // what is declared
+	Diff    string `cbor:"4,keyasint,omitempty" json:"diff"`             // a unified diff, for text
+	Secret  bool   `cbor:"5,keyasint,omitempty" json:"-"`                // both sides are hidden
+	Closed  bool   `cbor:"6,keyasint,omitempty" json:"closed,omitempty"` // the old text is not shown: only its owner may read it, and it is not ours
 }
 
 // Result is the outcome of one task.
@@ -104,10 +105,11 @@ type Result struct {
 	Status    Status        `cbor:"3,keyasint"`
 	Changes   []Change      `cbor:"4,keyasint,omitempty"`
 	Message   string        `cbor:"5,keyasint,omitempty"`
-	Output    string        `cbor:"6,keyasint,omitempty"` // of a command that failed, head and tail
-	BlockedBy string        `cbor:"7,keyasint,omitempty"` // the reference that blocked it
+	Output    string        `cbor:"6,keyasint,omitempty"`                 // of a command that failed, head and tail
+	BlockedBy value.Ref     `cbor:"7,keyasint,omitzero" json:",omitzero"` // what blocked it
 	Took      time.Duration `cbor:"8,keyasint,omitempty"`
-	Gone      bool          `cbor:"9,keyasint,omitempty"` // declared absent: there is nothing to remember
+	Gone      bool          `cbor:"9,keyasint,omitempty"`  // declared absent: there is nothing to remember
+	Do        string        `cbor:"10,keyasint,omitempty"` // what to do about a failure
 }
 
 // Captured is one thing that stands on a host, as it would be declared.
@@ -116,6 +118,7 @@ type Captured struct {
 	Attrs   map[string]any `cbor:"2,keyasint,omitempty"` // bool, int64, string or a list of strings
 	Note    string         `cbor:"3,keyasint,omitempty"` // what the attributes do not tell
 	Problem string         `cbor:"4,keyasint,omitempty"` // why it cannot be captured
+	Do      string         `cbor:"5,keyasint,omitempty"` // and what to do about it
 }
 
 // Entry is what a host remembers of one thing that is managed on it.
@@ -138,4 +141,7 @@ type Run struct {
 	// ListAge is how old the package list may be before a package declared
 	// newest makes it be refreshed.
 	ListAge time.Duration `cbor:"7,keyasint,omitempty" json:"-"`
+	// ShowClosed lets the old text be shown of files that only their owner may
+	// read and that Jade Kettle never wrote.
+	ShowClosed bool `cbor:"8,keyasint,omitempty" json:"-"`
 }

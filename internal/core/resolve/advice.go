@@ -11,6 +11,7 @@ import (
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
@@ -33,7 +34,7 @@ var Codes = []struct{ Code, Doc string }{
 
 // Advice is one piece of advice. A silenced one carries the reason.
 type Advice struct {
-	value.Problem
+	problem.Problem
 	Silenced bool
 	Reason   string
 }
@@ -242,9 +243,16 @@ func readsOf(texts []*expr.Text) [][]string {
 	return out
 }
 
+// plainSecret is the advice on what had better be sealed.
+const plainSecret = "plain-secret"
+
 func (p *Project) advise(w *watch) {
 	say := func(at value.Place, code, what, do string) {
-		p.advice.Add(value.Problem{Place: at, Code: code, What: what, Do: do})
+		found := problem.Problem{Place: at, Code: code, What: what, Do: do}
+		if code == plainSecret {
+			found.Way = problem.SealSecret
+		}
+		p.advice.Add(found)
 	}
 	for cond, o := range w.conditions {
 		if p.Data.Blind() && cond.ReadsRoot("data") {
@@ -317,11 +325,11 @@ func (u *unit) advise(env string, say func(value.Place, string, string, string))
 				}
 			}
 			if len(without) > 0 {
-				say(d.Place, "owner-mode", fmt.Sprintf("%s:%s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")), "say who owns it and who may read it")
+				say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")), "say who owns it and who may read it")
 			}
 		}
 		if v, ok := d.Attr("version"); ok && v.Node.Value == "newest" && strings.HasPrefix(env, "prod") {
-			say(v.Node.Place, "newest-in-production", fmt.Sprintf("%s:%s is whatever is newest on the day of the run", d.Kind.Name, d.Name), "name the version, or let a param say it per environment")
+			say(v.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is newest on the day of the run", d.Kind.Name, d.Name), "name the version, or let a param say it per environment")
 		}
 	}
 }
@@ -403,14 +411,14 @@ var secretName = regexp.MustCompile(`(?i)(^|[._-])(password|passwd|passphrase|se
 func (p *Project) plainSecrets(say func(value.Place, string, string, string)) {
 	for _, l := range p.Data.Leaves() {
 		if !l.Sealed && looksSecret(l.Path[len(l.Path)-1], l.Node) {
-			say(l.Node.Place, "plain-secret", fmt.Sprintf("data.%s looks like a secret, and stands in plain text", strings.Join(l.Path, ".")), "seal it: jadekettle secret set LAYER "+strings.Join(l.Path, "."))
+			say(l.Node.Place, plainSecret, fmt.Sprintf("data.%s looks like a secret, and stands in plain text", strings.Join(l.Path, ".")), "seal it")
 		}
 	}
 	for _, name := range value.Keys(p.units) {
 		u := p.units[name]
 		for _, d := range u.params {
 			if text, ok := d.Default.(string); ok && text != "" && (d.Type == "secret" || secretName.MatchString(d.Name)) {
-				say(d.Place, "plain-secret", fmt.Sprintf("the param %s has its secret as a default", d.Name), "leave the default out, and give the value through sealed data")
+				say(d.Place, plainSecret, fmt.Sprintf("the param %s has its secret as a default", d.Name), "leave the default out, and give the value through sealed data")
 			}
 		}
 		for _, e := range u.entries {
@@ -419,7 +427,7 @@ func (p *Project) plainSecrets(say func(value.Place, string, string, string)) {
 			}
 			for _, a := range e.decl.attrs {
 				if looksSecret(a.Schema.Name, a.Node) {
-					say(a.Node.Place, "plain-secret", fmt.Sprintf("%s of %s:%s stands in plain text", a.Schema.Name, e.decl.Kind.Name, e.decl.Name), "seal it with `jadekettle secret set`, and write ${data.NAME} here")
+					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s stands in plain text", a.Schema.Name, e.decl.Kind.Name, e.decl.Name), "seal it, and write ${data.NAME} here")
 				}
 			}
 		}

@@ -61,7 +61,7 @@ func BenchmarkGrown(b *testing.B) {
 			for b.Loop() {
 				runtime.GC()
 				begun, tasks := time.Now(), 0
-				p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+				p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 				if err != nil {
 					b.Fatal(err)
 				}
@@ -104,7 +104,7 @@ func BenchmarkLint(b *testing.B) {
 	}
 	fs["hosts.toml"] = &fstest.MapFile{Data: []byte("[host.\"gauge-[01..50]\"]\n[group.all]\nmembers = [\"*\"]\nmanifests = [" + strings.Join(names, ", ") + "]\n")}
 	for b.Loop() {
-		p, err := resolve.Check(fs, kinds.Catalog(), resolve.Options{})
+		p, err := resolve.Check(fs, kinds.Schemas(), resolve.Options{})
 		if err != nil || len(p.Advice()) > 0 {
 			b.Fatal(err, p.Advice())
 		}

@@ -11,6 +11,7 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
@@ -330,7 +331,7 @@ func (e *Explanation) nowhere(ref value.Ref) string {
 	for _, it := range e.r.items {
 		names = append(names, it.task.Ref.String())
 	}
-	return "no manifest of this host declares it; " + value.Meant(ref.String(), names, "`jadekettle hosts show "+e.Host.Name+"` lists what is declared")
+	return strings.TrimSuffix("no manifest of this host declares it; "+problem.Meant(ref.String(), names, ""), "; ")
 }
 
 func oneOrMore(noun string, names []string) string {
@@ -386,11 +387,11 @@ func (e *Explanation) DataNames(path []string) []string {
 func (e *Explanation) Param(manifest, name string) ([]ParamSource, error) {
 	u := e.r.project.units[manifest]
 	if u == nil {
-		return nil, fmt.Errorf("there is no manifest %q; %s", manifest, value.Meant(manifest, value.Keys(e.r.project.units), "`jadekettle hosts show "+e.Host.Name+"` lists them"))
+		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.r.project.units), problem.ShowHost, e.Host.Name)
 	}
 	d := u.param(name)
 	if d == nil {
-		return nil, fmt.Errorf("the manifest %s has no param %q; %s", manifest, name, value.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
+		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).Remedy("%s", problem.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
 	}
 	list, err := e.r.paramSources(u, d, nil, nil, true)
 	for i := range list {
@@ -457,7 +458,7 @@ func Shown(v any) string {
 	case value.Secret:
 		return value.Hidden
 	case string:
-		return fmt.Sprintf("%q", value.Printable(v))
+		return fmt.Sprintf("%q", v)
 	case []any:
 		parts := make([]string, len(v))
 		for i, item := range v {

@@ -22,11 +22,11 @@ if = "facts.memory.total > 1000"
 [file."/srv/tide/conf"]
 content = "rate ${param.rate} of ${data.unit}\n"
 [service.tide-logger]
-restart_on = ["file:/srv/tide/conf"]
+restart_on = ["file /srv/tide/conf"]
 [user."${k.login}"]
 for = "k in data.keepers"
 if = "k.on"
-before = ["group:watch"]
+before = ["group watch"]
 groups = ["watch"]
 [group.watch]
 [use.inner]
@@ -39,7 +39,7 @@ func explained(t *testing.T, f *facts.Facts) *resolve.Explanation {
 	fs := tree("manifests/gauge.toml", questions, "manifests/inner.toml", "[param.depth]\ntype = \"int\"\n[dir.\"/deep-${param.depth}\"]\n", "manifests/nobody.toml", "[dir.\"/nobody\"]\n",
 		"data/shared.toml", "unit = \"cm\"\nkeepers = [ { login = \"maren\", on = true }, { login = \"odd\", on = false } ]\n", "data/host/gauge-01.toml", "unit = \"m\"\n",
 		"+hosts.toml", "[group.north.params.gauge]\nrate = \"1m\"\n[group.far]\nmanifests = [\"far\"]\n", "manifests/far.toml", "[dir.\"/far\"]\n")
-	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,17 +90,17 @@ func told(w resolve.Why) string {
 func TestWhy(t *testing.T) {
 	known, blind := explained(t, debian), explained(t, nil)
 	for _, c := range []struct{ ref, known, blind string }{
-		{"service:tide-logger", "declared  way all/gauge/by the pattern * attr restart_on=[\"file:/srv/tide/conf\"] waits file:/srv/tide/conf (restart_on) waits package:tide-logger (implied)", ""},
-		{"file:/srv/tide/conf", "declared  way all/gauge/by the pattern * attr content=\"rate 60 of m\\n\", saw param.rate=60 at hosts.toml:10:8, saw data.unit=\"m\" at data/host/gauge-01.toml:1:8 waits dir:/srv/tide (implied) awaited service:tide-logger (restart_on)", ""},
-		{"dir:/srv/tide", "if facts.memory.total > 1000 is true, saw facts.memory.total=8589934592 awaited file:/srv/tide/conf (implied)", "perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without facts, saw facts.memory.total=not known without facts"},
-		{"user:maren", "loop k={ login = \"maren\", on = true } if k.on is true, saw k.on=true", ""},
-		{"user:odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is false, saw k.on=false", ""},
-		{"group:watch", "waits user:maren (before of user:maren)", ""},
-		{"user:maren", "dropped group:watch", ""},
-		{"dir:/deep-2", "declared  way all/gauge/by the pattern */inner if host.site == 'pier' is true, saw host.site=\"pier\"", ""},
-		{"dir:/far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which comes by the group far; gauge-01 is in none of these", ""},
-		{"dir:/nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, which no group gives to any host", ""},
-		{"user:mraen", "not declared no manifest of this host declares it; did you mean \"user:maren\"?", ""},
+		{"service tide-logger", "declared  way all/gauge/by the pattern * attr restart_on=[\"file /srv/tide/conf\"] waits file /srv/tide/conf (restart_on) waits package tide-logger (implied)", ""},
+		{"file /srv/tide/conf", "declared  way all/gauge/by the pattern * attr content=\"rate 60 of m\\n\", saw param.rate=60 at hosts.toml:10:8, saw data.unit=\"m\" at data/host/gauge-01.toml:1:8 waits dir /srv/tide (implied) awaited service tide-logger (restart_on)", ""},
+		{"dir /srv/tide", "if facts.memory.total > 1000 is true, saw facts.memory.total=8589934592 awaited file /srv/tide/conf (implied)", "perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without facts, saw facts.memory.total=not known without facts"},
+		{"user maren", "loop k={ login = \"maren\", on = true } if k.on is true, saw k.on=true", ""},
+		{"user odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is false, saw k.on=false", ""},
+		{"group watch", "waits user maren (before of user maren)", ""},
+		{"user maren", "dropped group watch", ""},
+		{"dir /deep-2", "declared  way all/gauge/by the pattern */inner if host.site == 'pier' is true, saw host.site=\"pier\"", ""},
+		{"dir /far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which comes by the group far; gauge-01 is in none of these", ""},
+		{"dir /nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, which no group gives to any host", ""},
+		{"user mraen", "not declared no manifest of this host declares it; did you mean \"user maren\"?", ""},
 	} {
 		ref, _ := value.ParseRef(c.ref)
 		if got := told(known.Why(ref)); !strings.Contains(got, c.known) {
@@ -114,7 +114,7 @@ func TestWhy(t *testing.T) {
 	for _, d := range known.Declared() {
 		refs = append(refs, d.Ref.String())
 	}
-	if got := strings.Join(refs, " "); got != "package:tide-logger dir:/srv/tide file:/srv/tide/conf service:tide-logger user:maren group:watch dir:/deep-2 user:odd" {
+	if got := strings.Join(refs, " "); got != "package tide-logger dir /srv/tide file /srv/tide/conf service tide-logger user maren group watch dir /deep-2 user odd" {
 		t.Errorf("declared is %s", got)
 	}
 	if got := known.DataNames(nil); strings.Join(got, " ") != "keepers unit" {
@@ -148,7 +148,7 @@ func TestAdviceOfSecrets(t *testing.T) {
 		{[]string{"data/host/gauge-01.toml", "api_key = \"abc\"\n"}, "data/host/gauge-01.toml:1:11 plain-secret"},
 	} {
 		files := append([]string{"manifests/gauge.toml", "[param.a]\ntype = \"map\"\ndefault = {}\n[file.\"/out\"]\ncontent = \"${string(size(data))} ${string(size(param.a))}\"\nowner = \"root\"\nmode = \"0644\"\n", "data/shared.toml", ""}, c.files...)
-		p, err := resolve.Check(tree(files...), kinds.Catalog(), resolve.Options{Open: open})
+		p, err := resolve.Check(tree(files...), kinds.Schemas(), resolve.Options{Open: open})
 		if err != nil {
 			t.Errorf("%v: %v", c.files, err)
 			continue
@@ -185,9 +185,9 @@ mode = "0600"
 [file."/${data.unit}/${param.token}"]
 owner = "root"
 mode = "0600"
-after = ["user:somebody"]
+after = ["user somebody"]
 `
-	p, err := resolve.Check(fs(sealed), kinds.Catalog(), resolve.Options{Open: closed, Blind: true})
+	p, err := resolve.Check(fs(sealed), kinds.Schemas(), resolve.Options{Open: closed, Blind: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -201,13 +201,13 @@ after = ["user:somebody"]
 	for text, want := range map[string]string{
 		"[file.\"/f\"]\ncontent = \"${host.nmae}\"\n": `host has no "nmae"; did you mean "name"?`,
 		"[file.\"/f\"]\nmode = 644\n":                 "mode needs a mode",
-		"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n":        "names dir:/b, which is not declared there",
+		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n":        "names dir /b, which is not declared there",
 	} {
-		if _, err := resolve.Check(fs(text), kinds.Catalog(), resolve.Options{Open: closed, Blind: true}); err == nil || !strings.Contains(strings.ReplaceAll(err.Error(), " (for gauge-01)", ""), want) {
+		if _, err := resolve.Check(fs(text), kinds.Schemas(), resolve.Options{Open: closed, Blind: true}); err == nil || !strings.Contains(strings.ReplaceAll(err.Error(), " (for gauge-01)", ""), want) {
 			t.Errorf("%s gives %v, want %s", text, err, want)
 		}
 	}
-	if _, err := resolve.Check(fs(sealed), kinds.Catalog(), resolve.Options{Open: closed}); err == nil || !strings.Contains(err.Error(), "no identity") {
+	if _, err := resolve.Check(fs(sealed), kinds.Schemas(), resolve.Options{Open: closed}); err == nil || !strings.Contains(err.Error(), "no identity") {
 		t.Errorf("with open eyes it gives %v", err)
 	}
 }

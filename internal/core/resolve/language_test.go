@@ -44,7 +44,7 @@ members = ["*"]
 // out gives what the file /out holds on the first host, or the problems.
 func out(t *testing.T, fs fstest.MapFS, f *facts.Facts, o resolve.Options) string {
 	t.Helper()
-	p, err := resolve.Load(fs, kinds.Catalog(), o)
+	p, err := resolve.Load(fs, kinds.Schemas(), o)
 	if err != nil {
 		return err.Error()
 	}
@@ -138,7 +138,7 @@ func TestLayers(t *testing.T) {
 	}
 	// Without facts nothing is said of what a layer of facts may set.
 	fs := tree(append(shows("${data.from_os}"), "data/os/debian.toml", "from_os = 1\n")...)
-	if _, err := resolve.Check(fs, kinds.Catalog(), resolve.Options{}); err != nil {
+	if _, err := resolve.Check(fs, kinds.Schemas(), resolve.Options{}); err != nil {
 		t.Errorf("without facts: %v", err)
 	}
 }
@@ -161,18 +161,18 @@ sites = [ { name = "pier", gauges = ["a", "b"] }, { name = "creek", gauges = ["c
 keepers = [ { login = "maren" }, { login = "odd", left = "2025" } ]
 `}
 	for text, want := range map[string]string{
-		"[dir.\"/srv/${x}\"]\nfor = \"x in ['b', 'a']\"\n":                                   "dir:/srv/b dir:/srv/a",
-		"[dir.\"/srv/${name}-${port}\"]\nfor = \"name, port in data.ports\"\n":               "dir:/srv/log-1 dir:/srv/web-2",
-		"[dir.\"/srv/${s.name}/${g}\"]\nfor = [\"s in data.sites\", \"g in s.gauges\"]\n":    "dir:/srv/pier/a dir:/srv/pier/b dir:/srv/creek/c",
-		"[dir.\"/srv/${i}${x}\"]\nfor = \"i, x in ['b', 'a']\"\n":                            "dir:/srv/0b dir:/srv/1a",
-		"[user.\"${p.login}\"]\nfor = \"p in data.keepers\"\nif = \"!has(p.left)\"\n":        "user:maren",
+		"[dir.\"/srv/${x}\"]\nfor = \"x in ['b', 'a']\"\n":                                   "dir /srv/b dir /srv/a",
+		"[dir.\"/srv/${name}-${port}\"]\nfor = \"name, port in data.ports\"\n":               "dir /srv/log-1 dir /srv/web-2",
+		"[dir.\"/srv/${s.name}/${g}\"]\nfor = [\"s in data.sites\", \"g in s.gauges\"]\n":    "dir /srv/pier/a dir /srv/pier/b dir /srv/creek/c",
+		"[dir.\"/srv/${i}${x}\"]\nfor = \"i, x in ['b', 'a']\"\n":                            "dir /srv/0b dir /srv/1a",
+		"[user.\"${p.login}\"]\nfor = \"p in data.keepers\"\nif = \"!has(p.left)\"\n":        "user maren",
 		"[user.\"${p.login}\"]\nfor = \"p in data.nobody\"\nif = \"host.site == 'creek'\"\n": "",
 		"[dir.\"/srv/${x}\"]\nfor = \"x in data.ports\"\n":                                   "the loop goes over a table with one variable",
 		"[dir.\"/srv/${x}\"]\nfor = \"x of data.ports\"\n":                                   `"x of data.ports" is no loop`,
 		"[dir.\"/srv/${host}\"]\nfor = \"host in data.ports\"\n":                             "the variable host hides another",
-		"[dir.\"/srv\"]\nfor = \"x in ['b', 'a']\"\n":                                        "the loop gives dir:/srv twice",
+		"[dir.\"/srv\"]\nfor = \"x in ['b', 'a']\"\n":                                        "the loop gives dir /srv twice",
 		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":                             "",
-		"[dir.\"/a\"]\nonly_after_change_of = [\"dir:/b\"]\n[dir.\"/b\"]\n":                  "dir:/b dir:/a",
+		"[dir.\"/a\"]\nonly_after_change_of = [\"dir /b\"]\n[dir.\"/b\"]\n":                  "dir /b dir /a",
 	} {
 		if got := out(t, tree(append(data, "manifests/gauge.toml", text)...), debian, resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
@@ -183,13 +183,13 @@ keepers = [ { login = "maren" }, { login = "odd", left = "2025" } ]
 func TestUse(t *testing.T) {
 	relay := []string{"manifests/relay.toml", "[param.port]\ntype = \"int\"\n[param.name]\ndefault = \"relay\"\n[dir.\"/srv/${param.name}-${param.port}\"]\n"}
 	for text, want := range map[string]string{
-		"[dir.\"/a\"]\n[use.north]\nmanifest = \"relay\"\nparams = { port = 1 }\n[dir.\"/b\"]\n[use.south]\nmanifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir:/a dir:/srv/relay-1 dir:/b dir:/srv/south-2",
-		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n":                                                                                                 "dir:/srv/relay-1 dir:/srv/relay-2",
+		"[dir.\"/a\"]\n[use.north]\nmanifest = \"relay\"\nparams = { port = 1 }\n[dir.\"/b\"]\n[use.south]\nmanifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir /a dir /srv/relay-1 dir /b dir /srv/south-2",
+		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n":                                                                                                 "dir /srv/relay-1 dir /srv/relay-2",
 		"[use.relay]\nif = \"host.site == 'creek'\"\n":                                                                                                                       "",
 		"[use.relay]\n":                        "the param relay.port has no value and no default",
 		"[use.relay]\nparams = { prot = 1 }\n": `the manifest relay has no param "prot"; did you mean "port"?`,
-		"[use.relay]\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"dir:/srv/relay-1\"]\n":                         "dir:/a",
-		"[user.\"${k}\"]\nfor = \"k in ['maren']\"\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"user:maren\"]\n": "dir:/a",
+		"[use.relay]\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"dir /srv/relay-1\"]\n":                         "dir /a",
+		"[user.\"${k}\"]\nfor = \"k in ['maren']\"\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"user maren\"]\n": "dir /a",
 		"[use.raley]\n": `use.raley names the manifest "raley", which is not there; did you mean "relay"?`,
 		"[use.gauge]\n": "manifests use one another in a circle: gauge uses gauge",
 		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, not "x"`,
@@ -214,7 +214,7 @@ where = 'host.site == "pier"'
 [group.all]
 params.gauge.seconds = 7
 `, "data/group/big.toml", "only_big = 1\n", "+manifests/gauge.toml", "[dir.\"/x${data.only_big}\"]\n")
-	p, err := resolve.Check(fs, kinds.Catalog(), resolve.Options{})
+	p, err := resolve.Check(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -249,7 +249,7 @@ params.gauge.seconds = 7
 func TestFleetInTemplates(t *testing.T) {
 	fs := tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers", "{{ range fleet.in \"all\" }}{{ .name }}={{ .address }} {{ end }}",
 		"hosts.toml", "[host.\"gauge-[1..3]\"]\naddress = \"192.0.2.${n + 20}\"\n[group.all]\nmembers = [\"gauge-[1..2]\"]\nmanifests = [\"gauge\"]\n")
-	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -271,15 +271,15 @@ func TestFleetInTemplates(t *testing.T) {
 func TestSecretsOfLayers(t *testing.T) {
 	open := func(name string, sealed []byte) ([]byte, error) { return sealed, nil }
 	for text, want := range map[string]string{
-		"[user.maren]\npassword = \"${data.pw}\"\n[file.\"/f\"]\ncontent = \"pw=${data.pw}\"\n": "user:maren file:/f",
+		"[user.maren]\npassword = \"${data.pw}\"\n[file.\"/f\"]\ncontent = \"pw=${data.pw}\"\n": "user maren file /f",
 		"[file.\"/f-${data.pw}\"]\n":                                              "the name is made of a secret",
 		"[dir.\"/f\"]\nowner = \"${data.pw}\"\n":                                  "owner is made of a secret",
 		"[file.\"/f\"]\ncontent = \"x\"\ncheck = \"x ${candidate} ${data.pw}\"\n": "check is made of a secret",
 		"[dir.\"/${x}\"]\nfor = \"x in data.pws\"\n":                              "the loop goes over secrets",
-		"[dir.\"/a\"]\nif = \"data.pw == 'ebb-and-flow'\"\n":                      "dir:/a",
+		"[dir.\"/a\"]\nif = \"data.pw == 'ebb-and-flow'\"\n":                      "dir /a",
 	} {
 		fs := tree("manifests/gauge.toml", text, "data/shared.toml.age", "pw = \"ebb-and-flow\"\npws = [\"rip-tide\"]\n")
-		p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{Open: open})
+		p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{Open: open})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -307,13 +307,13 @@ func TestSecretsOfLayers(t *testing.T) {
 func TestRequired(t *testing.T) {
 	mount := &schema.Kind{Name: "mount", Canon: schema.CleanPath, Attrs: []schema.Attr{{Name: "device", Required: true}}}
 	for text, want := range map[string]string{
-		"[mount.\"/srv\"]\n":                        "mount:/srv has no device, which it needs",
+		"[mount.\"/srv\"]\n":                        "mount /srv has no device, which it needs",
 		"[mount.\"/srv\"]\ndevice = \"sda\"\n":      "",
 		"[mount.\"/srv\"]\nabsent = true\n":         "",
 		"[mount.\"/srv\"]\nabsent = \"${true}\"\n":  "",
 		"[mount.\"/srv\"]\nabsent = \"${false}\"\n": "has no device",
 	} {
-		p, err := resolve.Load(tree("manifests/gauge.toml", text), schema.NewCatalog(mount), resolve.Options{})
+		p, err := resolve.Load(tree("manifests/gauge.toml", text), schema.NewKinds(mount), resolve.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -9,6 +9,7 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -46,12 +47,12 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 			return expr.Unknown{}, nil // told when the project was read
 		}
 		if err != nil {
-			p := value.Problem{Place: s.Place}
+			p := problem.Problem{Place: s.Place}
 			if p.Place.File == "" && strings.HasPrefix(s.From, "data.") {
 				p.Place = r.placeOfData([]string{"params", u.Name, d.Name})
 			}
-			what, do, _ := strings.Cut(err.Error(), "; ")
-			p.What, p.Do = fmt.Sprintf("the param %s.%s from %s: %s", u.Name, d.Name, s.From, what), do
+			said := problem.From(err)
+			p.What, p.Do = fmt.Sprintf("the param %s.%s from %s: %s", u.Name, d.Name, s.From, said.What), said.Do
 			return nil, p
 		}
 		return v, nil
@@ -59,8 +60,8 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 	if r.vars.Blind {
 		return expr.Unknown{}, nil
 	}
-	return nil, value.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default", u.Name, d.Name),
-		Do: fmt.Sprintf("set it: params.%s.%s in a group, a host or the data, or --param %s.%s=...", u.Name, d.Name, u.Name, d.Name)}
+	return nil, problem.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default", u.Name, d.Name),
+		Do: fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default", u.Name, d.Name), Way: problem.GiveParam, Args: []string{u.Name + "." + d.Name}}
 }
 
 // paramSources lists who gives a value. Unless all is wanted it ends at the
@@ -171,7 +172,7 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSourc
 			}
 			if len(out) > 0 && g.Depth == depth && !value.Equal(out[len(out)-1].Value, v) {
 				first := out[len(out)-1]
-				return nil, value.Problem{Place: given.Node.Place, Also: []value.Place{first.Place},
+				return nil, problem.Problem{Place: given.Node.Place, Also: []value.Place{first.Place},
 					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one depth; first at %s", u.Name, d.Name, first.From, g.Name, first.Place),
 					Do:   "say it on the host, or put one group inside the other"}
 			}

@@ -12,13 +12,14 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
 // Plan resolves one host. With facts nil it checks what can be checked without
 // them: what depends on facts is left unevaluated. The error is a
-// *value.Problems that names the host.
+// *problem.Problems that names the host.
 func (p *Project) Plan(h *inventory.Host, f *facts.Facts) (*plan.Plan, error) {
 	r := p.resolver(h, f)
 	r.watch = p.watching
@@ -236,7 +237,7 @@ func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)
 	case []any:
 		for i, item := range v {
 			if _, secret := item.(value.Secret); secret {
-				return value.Problem{Place: c.list.At(0), What: "the loop goes over secrets, which would show in names", Do: "loop over a list that holds none, and look the secrets up"}
+				return problem.Problem{Place: c.list.At(0), What: "the loop goes over secrets, which would show in names", Do: "loop over a list that holds none, and look the secrets up"}
 			}
 			inner := vars.With(c.names[len(c.names)-1], item)
 			if len(c.names) == 2 {
@@ -249,7 +250,7 @@ func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)
 		return nil
 	case map[string]any:
 		if len(c.names) == 1 {
-			return value.Problem{Place: c.list.At(0), What: "the loop goes over a table with one variable", Do: fmt.Sprintf("write for = \"key, %s in ...\", or go over keys(...) or values(...)", c.names[0])}
+			return problem.Problem{Place: c.list.At(0), What: "the loop goes over a table with one variable", Do: fmt.Sprintf("write for = \"key, %s in ...\", or go over keys(...) or values(...)", c.names[0])}
 		}
 		for _, k := range value.Keys(v) {
 			if err := step(vars.With(c.names[0], k).With(c.names[1], v[k])); err != nil {
@@ -258,7 +259,7 @@ func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)
 		}
 		return nil
 	}
-	return value.Problem{Place: c.list.At(0), What: fmt.Sprintf("the loop goes over %s, not a list or a table", value.TypeName(v)), Do: "name a list, such as data.keepers"}
+	return problem.Problem{Place: c.list.At(0), What: fmt.Sprintf("the loop goes over %s, not a list or a table", value.TypeName(v)), Do: "name a list, such as data.keepers"}
 }
 
 // item is a declaration evaluated for one host.
@@ -290,7 +291,7 @@ type resolver struct {
 	dataless bool            // the data could not be put together
 	open     map[string]bool // kinds of which some names are not known; * for all
 	plan     *plan.Plan
-	problems value.Problems
+	problems problem.Problems
 
 	items   []*item
 	byRef   map[value.Ref]*item
@@ -376,7 +377,7 @@ func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
 func (r *resolver) required(it *item) {
 	for _, at := range it.kind.Attrs {
 		if _, given := it.decl.Attr(at.Name); at.Required && !given {
-			r.problems.At(it.decl.Place, fmt.Sprintf("%s has no %s, which it needs", it.task.Ref, at.Name), fmt.Sprintf("`jadekettle kinds %s` tells what it takes", it.kind.Name))
+			r.problems.AddErr(it.decl.Place, problem.Errorf("%s has no %s, which it needs", it.task.Ref, at.Name).By(problem.ShowKind, it.kind.Name))
 		}
 	}
 }
@@ -459,9 +460,8 @@ func (r *resolver) attr(it *item, a *attr) bool {
 func fitting(err error, raw any) error {
 	switch raw.(type) {
 	case int64, float64, bool:
-		what, do, _ := strings.Cut(err.Error(), "; ")
-		if strings.HasPrefix(do, "write ") {
-			return fmt.Errorf("%s; make it text: ${string(...)}", what)
+		if p := problem.From(err); strings.HasPrefix(p.Do, "write ") {
+			return p.Remedy("make it text: ${string(...)}")
 		}
 	}
 	return err
@@ -539,7 +539,7 @@ func (r *resolver) add(it *item) {
 	}
 	if diff := difference(first, it); diff != "" {
 		also := first.task.Places[0]
-		r.problems.Add(value.Problem{Place: it.decl.Place, What: fmt.Sprintf("%s is declared in two ways: %s; first at %s", it.task.Ref, diff, also),
+		r.problems.Add(problem.Problem{Place: it.decl.Place, What: fmt.Sprintf("%s is declared in two ways: %s; first at %s", it.task.Ref, diff, also),
 			Do: "say it once, or make both equal", Also: []value.Place{also}})
 		return
 	}
@@ -652,7 +652,7 @@ func (r *resolver) lookup(it *item, a *attr, text string) *item {
 			at = n.Place
 		}
 	}
-	ref, err := r.project.catalog.ParseRef(text)
+	ref, err := r.project.schemas.ParseRef(text)
 	if err != nil {
 		r.problems.AddErr(at, err)
 		return nil
@@ -668,7 +668,7 @@ func (r *resolver) lookup(it *item, a *attr, text string) *item {
 		names = append(names, other.task.Ref.String())
 	}
 	r.problems.At(at, fmt.Sprintf("%s of %s names %s, which is not declared there", a.Schema.Name, it.task.Ref, ref),
-		value.Meant(ref.String(), names, "declare it, or take the reference out"))
+		problem.Meant(ref.String(), names, "declare it, or take the reference out"))
 	return nil
 }
 

@@ -6,7 +6,6 @@ package resolve
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -22,6 +21,7 @@ import (
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
@@ -50,12 +50,12 @@ type Project struct {
 	Fleet *expr.Fleet
 
 	files    fs.FS
-	catalog  schema.Catalog
+	schemas  schema.Kinds
 	watching *watch // told of conditions by every Plan; may be nil
 	options  Options
 	units    map[string]*unit // by manifest
 	given    map[*manifest.Node]evaluator
-	advice   value.Problems
+	advice   problem.Problems
 	sound    map[string]string // folders of the sources that are as pinned
 	services bool
 	// Project files, each read once, by path: of func() (plan.Content, error)
@@ -100,9 +100,9 @@ type clause struct {
 // Load reads and compiles a project. The error holds every problem that can be
 // seen without a host; the project that comes with an error is only good for
 // Check, and nil when too little could be read.
-func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error) {
-	var ps value.Problems
-	p := &Project{files: files, catalog: catalog, options: options, units: map[string]*unit{}, given: map[*manifest.Node]evaluator{}}
+func Load(files fs.FS, schemas schema.Kinds, options Options) (*Project, error) {
+	var ps problem.Problems
+	p := &Project{files: files, schemas: schemas, options: options, units: map[string]*unit{}, given: map[*manifest.Node]evaluator{}}
 	p.Settings = loadSettings(files, &ps)
 	if err := p.Settings.choose(options.Env); err != nil {
 		ps.AddErr(value.Place{}, err)
@@ -113,7 +113,7 @@ func Load(files fs.FS, catalog schema.Catalog, options Options) (*Project, error
 	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
 	p.Sources = source.Read(files, &ps)
 	p.sound = source.Load(files, p.Sources, &ps)
-	manifests, ok := manifest.Load(files, p.sound, catalog, &ps)
+	manifests, ok := manifest.Load(files, p.sound, schemas, &ps)
 	whole = whole && ok
 	p.compileAll(manifests, &ps)
 	p.checkGiven(&ps)
@@ -145,13 +145,13 @@ func (p *Project) unsound(name string) bool {
 func (p *Project) noManifest(name string) string {
 	do := "make " + path.Join(manifest.Dir, name+".toml")
 	if src, _, ok := strings.Cut(name, "/"); ok {
-		do = "add its source: jadekettle source add URL --at REV --name " + src
+		do = "add the source " + src + ", which would bring it"
 	}
-	return value.Meant(name, value.Keys(p.units), do)
+	return problem.Meant(name, value.Keys(p.units), do)
 }
 
 // checkHostData reports data for hosts that no environment has.
-func (p *Project) checkHostData(ps *value.Problems) {
+func (p *Project) checkHostData(ps *problem.Problems) {
 	if !slices.Contains(p.Settings.Layers, hostLayer) {
 		return
 	}
@@ -169,14 +169,14 @@ func (p *Project) checkHostData(ps *value.Problems) {
 	names := p.Inventory.HostNames()
 	for _, e := range p.Settings.Envs {
 		if len(e.Inventory) > 0 {
-			other, _ := inventory.Load(p.files, e.Inventory, "", &value.Problems{})
+			other, _ := inventory.Load(p.files, e.Inventory, "", &problem.Problems{})
 			names = append(names, other.HostNames()...)
 		}
 	}
 	for _, name := range unknown {
 		if !slices.Contains(names, name) {
 			ps.At(value.Place{File: p.Data.Files("host/" + name)[0]}, fmt.Sprintf("this is data for %q, which is no host", name),
-				value.Meant(name, names, "declare the host or remove the file"))
+				problem.Meant(name, names, "declare the host or remove the file"))
 		}
 	}
 }
@@ -184,7 +184,7 @@ func (p *Project) checkHostData(ps *value.Problems) {
 const hostLayer = "host/${host.name}"
 
 // compileAll compiles the manifests and joins those that use others.
-func (p *Project) compileAll(manifests map[string]*manifest.Manifest, ps *value.Problems) {
+func (p *Project) compileAll(manifests map[string]*manifest.Manifest, ps *problem.Problems) {
 	for _, name := range value.Keys(manifests) {
 		u := &unit{Manifest: manifests[name]}
 		for _, k := range u.Params {
@@ -224,7 +224,7 @@ func (u *unit) paramNames() []string {
 	return out
 }
 
-func (p *Project) compileUse(in *unit, m *manifest.Use, ps *value.Problems) *use {
+func (p *Project) compileUse(in *unit, m *manifest.Use, ps *problem.Problems) *use {
 	u := &use{Use: m}
 	name := m.Manifest
 	if in.Source != "" && !strings.Contains(name, "/") {
@@ -246,7 +246,7 @@ func (p *Project) compileUse(in *unit, m *manifest.Use, ps *value.Problems) *use
 	}
 	for _, k := range m.Params {
 		if u.unit != nil && u.unit.param(k.Name) == nil {
-			ps.At(k.Place, fmt.Sprintf("the manifest %s has no param %q", name, k.Name), value.Meant(k.Name, u.unit.paramNames(), "it has "+orNone(u.unit.paramNames())))
+			ps.At(k.Place, fmt.Sprintf("the manifest %s has no param %q", name, k.Name), problem.Meant(k.Name, u.unit.paramNames(), "it has "+orNone(u.unit.paramNames())))
 			continue
 		}
 		e, err := p.compileNode(k.Node, "", scope)
@@ -270,7 +270,7 @@ var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // compileLoop compiles a for: one clause or a list of them. The scope that
 // comes back has its variables.
-func (p *Project) compileLoop(n *manifest.Node, scope expr.Scope, ps *value.Problems) ([]clause, expr.Scope) {
+func (p *Project) compileLoop(n *manifest.Node, scope expr.Scope, ps *problem.Problems) ([]clause, expr.Scope) {
 	if n == nil {
 		return nil, scope
 	}
@@ -319,7 +319,7 @@ func (p *Project) compileLoop(n *manifest.Node, scope expr.Scope, ps *value.Prob
 
 // circlesOfUse reports manifests that use themselves, and takes such uses out
 // so that every way through them ends.
-func (p *Project) circlesOfUse(ps *value.Problems) {
+func (p *Project) circlesOfUse(ps *problem.Problems) {
 	state := map[*unit]int{}
 	var way []string
 	var visit func(u *unit)
@@ -351,7 +351,7 @@ func (p *Project) circlesOfUse(ps *value.Problems) {
 
 // checkGiven compiles the values that groups and hosts give to params, and the
 // call's own.
-func (p *Project) checkGiven(ps *value.Problems) {
+func (p *Project) checkGiven(ps *problem.Problems) {
 	scope := expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What: "a value for a param"}
 	take := func(list []inventory.Given, who string) {
 		for _, g := range list {
@@ -361,10 +361,10 @@ func (p *Project) checkGiven(ps *value.Problems) {
 			u := p.units[g.Manifest]
 			switch {
 			case u == nil:
-				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there", who, g.Manifest), value.Meant(g.Manifest, value.Keys(p.units), "take them out"))
+				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there", who, g.Manifest), problem.Meant(g.Manifest, value.Keys(p.units), "take them out"))
 				continue
 			case u.param(g.Param) == nil:
-				ps.At(g.Node.Place, fmt.Sprintf("the manifest %s has no param %q", g.Manifest, g.Param), value.Meant(g.Param, u.paramNames(), "it has "+orNone(u.paramNames())))
+				ps.At(g.Node.Place, fmt.Sprintf("the manifest %s has no param %q", g.Manifest, g.Param), problem.Meant(g.Param, u.paramNames(), "it has "+orNone(u.paramNames())))
 				continue
 			}
 			s := scope
@@ -381,8 +381,8 @@ func (p *Project) checkGiven(ps *value.Problems) {
 			}
 			v, _ := e.value(nil) // a literal needs no variables and cannot fail
 			if text, ok := v.(string); ok && text != "" && u.param(g.Param).Type == "secret" {
-				p.advice.Add(value.Problem{Place: g.Node.Place, Code: "plain-secret", What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
-					Do: "seal it with `jadekettle secret set`, and write ${data.NAME} here"})
+				p.advice.Add(problem.Problem{Place: g.Node.Place, Code: "plain-secret", What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
+					Do: "seal it, and write ${data.NAME} here", Way: problem.SealSecret})
 			}
 			if _, err := u.param(g.Param).Check(v); err != nil {
 				ps.AddErr(g.Node.Place, fmt.Errorf("the param %s.%s: %w", g.Manifest, g.Param, err))
@@ -401,12 +401,12 @@ func (p *Project) checkGiven(ps *value.Problems) {
 		at := strings.LastIndexByte(key, '.')
 		u := p.units[key[:max(at, 0)]]
 		if u == nil || u.param(key[at+1:]) == nil {
-			ps.AddErr(value.Place{}, fmt.Errorf("--param %s names no param of a manifest; write --param MANIFEST.NAME=VALUE", key))
+			ps.AddErr(value.Place{}, problem.Errorf("%s names no param of a manifest", key).By(problem.GiveParam, "MANIFEST.NAME"))
 			continue
 		}
 		v, err := u.param(key[at+1:]).FromText(p.options.Params[key])
 		if u.param(key[at+1:]).Type == "secret" {
-			err = errors.New("a secret on a command line can be seen by everyone on this machine; seal it with `jadekettle secret set`")
+			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").Remedy("seal it").By(problem.SealSecret)
 		}
 		if err == nil {
 			_, err = u.param(key[at+1:]).Check(v)
@@ -419,12 +419,12 @@ func (p *Project) checkGiven(ps *value.Problems) {
 
 // Check resolves every host without facts and gives every problem that this
 // shows, on top of those that Load gave.
-func Check(files fs.FS, catalog schema.Catalog, options Options) (*Project, error) {
-	p, err := Load(files, catalog, options)
+func Check(files fs.FS, schemas schema.Kinds, options Options) (*Project, error) {
+	p, err := Load(files, schemas, options)
 	if p == nil {
 		return nil, err
 	}
-	var ps value.Problems
+	var ps problem.Problems
 	ps.AddErr(value.Place{}, err)
 	ps.AddErr(value.Place{}, p.Data.ReadAll().Err())
 	if p.ReadsFleet() {
@@ -453,7 +453,7 @@ func Check(files fs.FS, catalog schema.Catalog, options Options) (*Project, erro
 // CheckHosts resolves hosts as far as that goes without facts, and gives every
 // problem that this shows.
 func (p *Project) CheckHosts(hosts []*inventory.Host) error {
-	var ps value.Problems
+	var ps problem.Problems
 	for _, h := range hosts {
 		_, err := p.Plan(h, nil)
 		ps.AddErr(h.Place, err)
@@ -547,7 +547,7 @@ type attr struct {
 	bad      bool           // reported already
 }
 
-func (p *Project) compile(m *manifest.Manifest, d *manifest.Decl, ps *value.Problems) *decl {
+func (p *Project) compile(m *manifest.Manifest, d *manifest.Decl, ps *problem.Problems) *decl {
 	out := &decl{Decl: d, dir: m.Dir, unit: m.Name}
 	if a, ok := d.Attr(schema.For); ok {
 		out.loop, out.scope = p.compileLoop(a.Node, expr.Scope{}, ps)
@@ -583,7 +583,7 @@ func (p *Project) compile(m *manifest.Manifest, d *manifest.Decl, ps *value.Prob
 	return out
 }
 
-func (p *Project) compileAttr(d *decl, a manifest.Attr, ps *value.Problems) attr {
+func (p *Project) compileAttr(d *decl, a manifest.Attr, ps *problem.Problems) attr {
 	out := attr{Attr: a}
 	keep := ""
 	if a.Schema.Type == schema.Command {
@@ -701,10 +701,10 @@ func (p *Project) template(name string) (*expr.Template, error) {
 	t, _ := p.templates.LoadOrStore(name, sync.OnceValues(func() (*expr.Template, error) {
 		info, err := fs.Stat(p.files, name)
 		if err != nil {
-			return nil, fmt.Errorf("the template %s cannot be read; %s", name, nearestFile(p.files, name))
+			return nil, problem.Errorf("the template %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
 		}
 		if info.IsDir() || info.Size() > maxTemplate {
-			return nil, fmt.Errorf("the template %s is a folder or larger than 4 MiB; use copy for large files", name)
+			return nil, problem.Errorf("the template %s is a folder or larger than 4 MiB", name).Remedy("use copy for large files")
 		}
 		text, err := fs.ReadFile(p.files, name)
 		if err != nil {
@@ -723,7 +723,7 @@ func nearestFile(files fs.FS, name string) string {
 			names = append(names, e.Name())
 		}
 	}
-	return value.Meant(path.Base(name), names, "it is looked for in "+path.Dir(name))
+	return problem.Meant(path.Base(name), names, "it is looked for in "+path.Dir(name))
 }
 
 // copyOf gives the hash of a project file, reading each file once.
@@ -731,7 +731,7 @@ func (p *Project) copyOf(name string) (plan.Content, error) {
 	f, _ := p.copies.LoadOrStore(name, sync.OnceValues(func() (plan.Content, error) {
 		f, err := p.files.Open(name)
 		if err != nil {
-			return plan.Content{}, fmt.Errorf("the file %s cannot be read; %s", name, nearestFile(p.files, name))
+			return plan.Content{}, problem.Errorf("the file %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
 		}
 		defer f.Close()
 		if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {

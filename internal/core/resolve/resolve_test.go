@@ -35,7 +35,7 @@ var debian = &facts.Facts{OS: facts.OS{ID: "debian", Like: []string{"debian"}}, 
 // resolved gives the plan of gauge-01, or the problems as text.
 func resolved(t *testing.T, fs fstest.MapFS, f *facts.Facts) (*plan.Plan, string) {
 	t.Helper()
-	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		return nil, err.Error()
 	}
@@ -56,25 +56,25 @@ func order(p *plan.Plan) string {
 
 func TestOrder(t *testing.T) {
 	for name, c := range map[string]struct{ manifest, want string }{
-		"as written": {"[dir.\"/b\"]\n[dir.\"/a\"]\n", "dir:/b dir:/a"},
+		"as written": {"[dir.\"/b\"]\n[dir.\"/a\"]\n", "dir /b dir /a"},
 		"what is needed comes just before": {
 			"[package.salt-lamp]\n[user.maren]\ngroups = [\"keepers\"]\n[package.buoy-tools]\n[group.keepers]\n",
-			"package:salt-lamp group:keepers user:maren package:buoy-tools"},
+			"package salt-lamp group keepers user maren package buoy-tools"},
 		"a path after its parent, owner and group": {
 			"[file.\"/srv/a/b/f\"]\nowner = \"tidelog\"\ngroup = \"tide\"\n[group.tide]\n[user.tidelog]\n[dir.\"/srv/a\"]\n[dir.\"/srv\"]\n",
-			"group:tide user:tidelog dir:/srv dir:/srv/a file:/srv/a/b/f"},
-		"a group that a user makes": {"[file.\"/f\"]\ngroup = \"tidelog\"\n[user.tidelog]\n", "user:tidelog file:/f"},
+			"group tide user tidelog dir /srv dir /srv/a file /srv/a/b/f"},
+		"a group that a user makes": {"[file.\"/f\"]\ngroup = \"tidelog\"\n[user.tidelog]\n", "user tidelog file /f"},
 		"a service after its package and unit": {
 			"[service.tide-logger]\nrunning = true\n[file.\"/etc/systemd/system/tide-logger.service\"]\n[package.tide-logger]\n",
-			"file:/etc/systemd/system/tide-logger.service package:tide-logger service:tide-logger"},
-		"after and before": {"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n[dir.\"/b\"]\n[dir.\"/c\"]\nbefore = [\"dir:/b\"]\n", "dir:/c dir:/b dir:/a"},
+			"file /etc/systemd/system/tide-logger.service package tide-logger service tide-logger"},
+		"after and before": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\n[dir.\"/c\"]\nbefore = [\"dir /b\"]\n", "dir /c dir /b dir /a"},
 		"turned round when both are absent": {
 			"[dir.\"/srv/a\"]\nabsent = true\n[file.\"/srv/a/f\"]\nabsent = true\n[group.keepers]\nabsent = true\n[user.maren]\nabsent = true\ngroups = [\"keepers\"]\n",
-			"file:/srv/a/f dir:/srv/a user:maren group:keepers"},
+			"file /srv/a/f dir /srv/a user maren group keepers"},
 		"an implied edge that contradicts is dropped": {
-			"[user.maren]\nbefore = [\"group:maren\"]\n[group.maren]\n", "user:maren group:maren"},
-		"an absent thing is not needed":  {"[file.\"/srv/f\"]\nowner = \"maren\"\n[user.maren]\nabsent = true\n", "file:/srv/f user:maren"},
-		"what is left out gives no edge": {"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n[dir.\"/b\"]\nif = \"data.port == 1\"\n", "dir:/a"},
+			"[user.maren]\nbefore = [\"group maren\"]\n[group.maren]\n", "user maren group maren"},
+		"an absent thing is not needed":  {"[file.\"/srv/f\"]\nowner = \"maren\"\n[user.maren]\nabsent = true\n", "file /srv/f user maren"},
+		"what is left out gives no edge": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nif = \"data.port == 1\"\n", "dir /a"},
 	} {
 		p, problems := resolved(t, files(c.manifest), debian)
 		if p == nil {
@@ -107,7 +107,7 @@ template = "t.tmpl"
 	if p == nil {
 		t.Fatal(problems)
 	}
-	if got := order(p); got != "file:/etc/pier.conf user:maren dir:/only-here file:/t" {
+	if got := order(p); got != "file /etc/pier.conf user maren dir /only-here file /t" {
 		t.Errorf("the order is %s", got)
 	}
 	if got := p.Contents[p.Tasks[0].Content.SHA256].Text; got != "port 4190, b 3, a 1\n" {
@@ -130,9 +130,9 @@ func TestTheSameThingTwice(t *testing.T) {
 		t.Errorf("equal declarations are not one task: %v %s", p, problems)
 	}
 	for more, want := range map[string]string{
-		"[dir.\"/srv\"]\nmode = \"0700\"\n":                   `manifests/more.toml:1:6: dir:/srv is declared in two ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or make both equal`,
+		"[dir.\"/srv\"]\nmode = \"0700\"\n":                   `manifests/more.toml:1:6: dir /srv is declared in two ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or make both equal`,
 		"[dir.\"/srv\"]\nmode = \"0755\"\nowner = \"root\"\n": `owner is not set and "root"`,
-		"[file.\"/srv\"]\n":                                   `file:/srv is declared in two ways: as a dir and as a file`,
+		"[file.\"/srv\"]\n":                                   `file /srv is declared in two ways: as a dir and as a file`,
 	} {
 		_, got := resolved(t, files("[dir.\"/srv\"]\nmode = \"0755\"\n", "manifests/more.toml", more), debian)
 		if !strings.Contains(got, want) {
@@ -153,7 +153,7 @@ func TestTheSameThingTwice(t *testing.T) {
 func TestManyHostsAtOnce(t *testing.T) {
 	fs := files("[file.\"/t\"]\ntemplate = \"${host.site}.tmpl\"\n", "manifests/pier.tmpl", "{{ host.name }} has {{ len facts.services }} services",
 		"hosts.toml", "[host.\"gauge-[01..20]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
-	p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -186,17 +186,17 @@ func TestSelections(t *testing.T) {
 		s            resolve.Selection
 		want, needed string
 	}{
-		"all":               {resolve.Selection{}, "group:tide user:maren dir:/srv/a file:/srv/a/b file:/etc/c dir:/more", "[]"},
-		"a kind":            {resolve.Selection{Tasks: []string{"file:*"}}, "file:/srv/a/b file:/etc/c", "[dir:/srv/a]"},
-		"a pattern":         {resolve.Selection{Tasks: []string{"*:/srv/*"}}, "dir:/srv/a file:/srv/a/b", "[user:maren]"},
-		"with needs":        {resolve.Selection{Tasks: []string{"file:/srv/a/?"}, WithNeeds: true}, "group:tide user:maren dir:/srv/a file:/srv/a/b", "[]"},
-		"but not these":     {resolve.Selection{Tasks: []string{"file:/srv/*"}, LeaveOut: []string{"user:*"}, WithNeeds: true}, "dir:/srv/a file:/srv/a/b", "[user:maren]"},
-		"a label":           {resolve.Selection{Labels: []string{"people"}}, "user:maren file:/etc/c", "[group:tide]"},
-		"a literal label":   {resolve.Selection{Labels: []string{"${word}"}}, "user:maren", "[group:tide]"},
-		"a manifest":        {resolve.Selection{Manifests: []string{"more"}}, "group:tide dir:/more", "[]"},
-		"a label of a kind": {resolve.Selection{Tasks: []string{"file:*"}, Labels: []string{"people"}}, "file:/etc/c", "[]"},
-		"leaving out":       {resolve.Selection{LeaveOut: []string{"file:*", "dir:/srv/a"}}, "group:tide user:maren dir:/more", "[]"},
-		"nothing":           {resolve.Selection{Tasks: []string{"file:/nowhere"}}, "", "[]"},
+		"all":               {resolve.Selection{}, "group tide user maren dir /srv/a file /srv/a/b file /etc/c dir /more", "[]"},
+		"a kind":            {resolve.Selection{Tasks: []string{"file *"}}, "file /srv/a/b file /etc/c", "[dir /srv/a]"},
+		"a pattern":         {resolve.Selection{Tasks: []string{"* /srv/*"}}, "dir /srv/a file /srv/a/b", "[user maren]"},
+		"with needs":        {resolve.Selection{Tasks: []string{"file /srv/a/?"}, WithNeeds: true}, "group tide user maren dir /srv/a file /srv/a/b", "[]"},
+		"but not these":     {resolve.Selection{Tasks: []string{"file /srv/*"}, LeaveOut: []string{"user *"}, WithNeeds: true}, "dir /srv/a file /srv/a/b", "[user maren]"},
+		"a label":           {resolve.Selection{Labels: []string{"people"}}, "user maren file /etc/c", "[group tide]"},
+		"a literal label":   {resolve.Selection{Labels: []string{"${word}"}}, "user maren", "[group tide]"},
+		"a manifest":        {resolve.Selection{Manifests: []string{"more"}}, "group tide dir /more", "[]"},
+		"a label of a kind": {resolve.Selection{Tasks: []string{"file *"}, Labels: []string{"people"}}, "file /etc/c", "[]"},
+		"leaving out":       {resolve.Selection{LeaveOut: []string{"file *", "dir /srv/a"}}, "group tide user maren dir /more", "[]"},
+		"nothing":           {resolve.Selection{Tasks: []string{"file /nowhere"}}, "", "[]"},
 	} {
 		part, needed := c.s.Apply(whole)
 		if got := order(part); got != c.want || fmt.Sprint(needed) != c.needed {
@@ -217,9 +217,9 @@ func TestSelections(t *testing.T) {
 
 func TestProblemsOfAProject(t *testing.T) {
 	for manifest, want := range map[string]string{
-		"[dir.\"/a\"]\nafter = [\"dir:/b\"]\n[dir.\"/b\"]\nafter = [\"dir:/c\"]\n[dir.\"/c\"]\nafter = [\"dir:/a\"]\n": "these need one another in a circle: dir:/a needs dir:/b needs dir:/c needs dir:/a",
-		"[dir.\"/a\"]\nafter = [\"dir:/nowhere\"]\n":                    `after of dir:/a names dir:/nowhere, which is not declared there`,
-		"[dir.\"/a\"]\nafter = [\"dri:/b\"]\n":                          `names the unknown kind "dri"`,
+		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nafter = [\"dir /c\"]\n[dir.\"/c\"]\nafter = [\"dir /a\"]\n": "these need one another in a circle: dir /a needs dir /b needs dir /c needs dir /a",
+		"[dir.\"/a\"]\nafter = [\"dir /nowhere\"]\n":                    `after of dir /a names dir /nowhere, which is not declared there`,
+		"[dir.\"/a\"]\nafter = [\"dri /b\"]\n":                          `names the unknown kind "dri"`,
 		"[file.\"/a\"]\ncontent = \"${data.prot}\"\n":                   `manifests/all.toml:2:14: data has no "prot"`,
 		"[file.\"/${data.list}\"]\n":                                    `which has no text`,
 		"[file.\"/a\"]\ntemplate = \"no.tmpl\"\n":                       `the template manifests/no.tmpl cannot be read`,
@@ -229,10 +229,10 @@ func TestProblemsOfAProject(t *testing.T) {
 		"[package.a1]\nversion = \"1\"\nabsent = true\n":                `version is given for a package that is to be absent`,
 		"[user.maren]\nuid = \"${data.list}\"\n":                        `uid takes one value, not a list`,
 		"[dir.\"/a\"]\nif = \"data.port\"\n":                            `the condition gives a whole number, not true or false`,
-		"[dir.\"/a\"]\nfor = \"x in data.list\"\n":                      `the loop gives dir:/a twice`,
+		"[dir.\"/a\"]\nfor = \"x in data.list\"\n":                      `the loop gives dir /a twice`,
 		"[param.x]\ntype = \"int\"\n":                                   `the param all.x has no value and no default`,
 		"[service.a]\nabsent = true\n":                                  `a service cannot be declared absent`,
-		"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n": `dir:/xpier is declared in two ways`,
+		"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n": `dir /xpier is declared in two ways`,
 	} {
 		if _, got := resolved(t, files(manifest), debian); !strings.Contains(got, want) {
 			t.Errorf("%s\n got %s\nwant %s", manifest, got, want)
@@ -275,7 +275,7 @@ func big(hosts int) fstest.MapFS {
 func BenchmarkResolve(b *testing.B) {
 	resolveAll := func(fs fstest.MapFS) time.Duration {
 		begun, tasks := time.Now(), 0
-		p, err := resolve.Load(fs, kinds.Catalog(), resolve.Options{})
+		p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 		if err != nil {
 			b.Fatal(err)
 		}

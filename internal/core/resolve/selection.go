@@ -1,12 +1,12 @@
 package resolve
 
 import (
-	"fmt"
 	"path"
 	"slices"
 	"strings"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
@@ -15,10 +15,10 @@ import (
 // one of each sort that is given, and nothing of LeaveOut. The zero Selection
 // takes every task.
 type Selection struct {
-	Tasks     []string // kind:pattern; * stands for any text, ? for one character
+	Tasks     []string // "KIND PATTERN" or "KIND"; * stands for any text, ? for one character
 	Labels    []string
 	Manifests []string
-	LeaveOut  []string // kind:pattern
+	LeaveOut  []string // as Tasks
 	WithNeeds bool     // take along what selected tasks need
 }
 
@@ -31,17 +31,17 @@ func (s Selection) All() bool {
 // that are not there are an error.
 func (p *Project) Select(s Selection) error {
 	for _, pattern := range slices.Concat(s.Tasks, s.LeaveOut) {
-		kind, name, ok := strings.Cut(pattern, ":")
-		if !ok || name == "" {
-			return fmt.Errorf("%q selects nothing; write kind:pattern, such as \"file:/etc/*\" or \"*:tide-logger\"", pattern)
+		kind, _ := splitPattern(pattern)
+		if kind == "" {
+			return problem.Errorf("%q selects nothing", pattern).Remedy("write KIND PATTERN, such as \"file /etc/*\" or \"* tide-logger\"")
 		}
-		if _, known := p.catalog.Kind(kind); kind != "*" && !known {
-			return fmt.Errorf("%q names the unknown kind %q; %s", pattern, kind, value.Meant(kind, p.catalog.Names(), "the kinds are "+strings.Join(p.catalog.Names(), ", ")))
+		if _, known := p.schemas.Kind(kind); kind != "*" && !known {
+			return problem.Errorf("%q names the unknown kind %q", pattern, kind).Remedy("%s", problem.Meant(kind, p.schemas.Names(), "the kinds are "+strings.Join(p.schemas.Names(), ", ")))
 		}
 	}
 	for _, m := range s.Manifests {
 		if _, ok := p.units[m]; !ok {
-			return fmt.Errorf("there is no manifest %q; %s", m, value.Meant(m, value.Keys(p.units), "there are "+strings.Join(value.Keys(p.units), ", ")))
+			return problem.Errorf("there is no manifest %q", m).Remedy("%s", problem.Meant(m, value.Keys(p.units), "there are "+strings.Join(value.Keys(p.units), ", ")))
 		}
 	}
 	labels := map[string]bool{}
@@ -61,7 +61,7 @@ func (p *Project) Select(s Selection) error {
 	}
 	for _, l := range s.Labels {
 		if !labels[l] {
-			return fmt.Errorf("nothing has the label %q; %s", l, value.Meant(l, value.Keys(labels), "the labels are "+strings.Join(value.Keys(labels), ", ")))
+			return problem.Errorf("nothing has the label %q", l).Remedy("%s", problem.Meant(l, value.Keys(labels), "the labels are "+strings.Join(value.Keys(labels), ", ")))
 		}
 	}
 	return nil
@@ -121,9 +121,18 @@ func (s Selection) fits(t plan.Task) bool {
 
 func matchesAny(patterns []string, ref value.Ref) bool {
 	return slices.ContainsFunc(patterns, func(p string) bool {
-		kind, name, _ := strings.Cut(p, ":")
+		kind, name := splitPattern(p)
 		return (kind == "*" || kind == ref.Kind) && wild(name, ref.Name)
 	})
+}
+
+// splitPattern parts a pattern at its first space. A kind alone means all of it.
+func splitPattern(p string) (kind, name string) {
+	kind, name, _ = strings.Cut(strings.TrimSpace(p), " ")
+	if name == "" {
+		name = "*"
+	}
+	return kind, name
 }
 
 // wild matches a pattern in which * stands for any text, slashes too.

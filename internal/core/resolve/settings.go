@@ -1,7 +1,6 @@
 package resolve
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"regexp"
@@ -12,6 +11,7 @@ import (
 
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -65,7 +65,7 @@ var settingKeys = map[string]func(*Settings, any) error{
 	"project": func(s *Settings, v any) error {
 		text, ok := v.(string)
 		if !ok || !projectForm.MatchString(text) {
-			return errors.New("project is a text of 4 to 64 letters, digits, dashes and underscores; `jadekettle init` makes one")
+			return problem.Errorf("project is a text of 4 to 64 letters, digits, dashes and underscores").By(problem.MakeProject)
 		}
 		s.Project = text
 		return nil
@@ -75,14 +75,14 @@ var settingKeys = map[string]func(*Settings, any) error{
 	"data.layers": func(s *Settings, v any) error {
 		list, ok := texts(v)
 		if s.Layers = list; !ok {
-			return errors.New(`layers is a list of texts, general layers first; write layers = ["shared", "host/${host.name}"]`)
+			return problem.Errorf(`layers is a list of texts, general layers first`).Remedy(`write layers = ["shared", "host/${host.name}"]`)
 		}
 		return nil
 	},
 	"secrets.identities": func(s *Settings, v any) error {
 		var ok bool
 		if s.Identities, ok = texts(v); !ok {
-			return errors.New(`identities is a list of files; write identities = ["~/.config/jadekettle/identity.txt"]`)
+			return problem.Errorf(`identities is a list of files`).Remedy(`write identities = ["~/.config/jadekettle/identity.txt"]`)
 		}
 		return nil
 	},
@@ -90,7 +90,7 @@ var settingKeys = map[string]func(*Settings, any) error{
 	"run.parallel": func(s *Settings, v any) error {
 		n, ok := v.(int64)
 		if !ok || n < 1 || n > 10_000 {
-			return errors.New("parallel is a number of hosts from 1 to 10000; write parallel = 32")
+			return problem.Errorf("parallel is a number of hosts from 1 to 10000").Remedy("write parallel = 32")
 		}
 		s.Parallel = int(n)
 		return nil
@@ -144,7 +144,7 @@ func setFiles(to *[]string, v any) error {
 		ok = ok && fs.ValidPath(f)
 	}
 	if !ok || len(list) == 0 {
-		return errors.New(`files is a list of paths inside the project; write files = ["hosts.toml"]`)
+		return problem.Errorf(`files is a list of paths inside the project`).Remedy(`write files = ["hosts.toml"]`)
 	}
 	return nil
 }
@@ -152,13 +152,13 @@ func setFiles(to *[]string, v any) error {
 func setRecipients(to *[]string, v any) error {
 	list, ok := texts(v)
 	if *to = list; !ok {
-		return errors.New(`recipients is a list of age or OpenSSH public keys; write recipients = ["age1..."]`)
+		return problem.Errorf(`recipients is a list of age or OpenSSH public keys`).Remedy(`write recipients = ["age1..."]`)
 	}
 	return nil
 }
 
 // table reads the tables whose keys are names: [data.lists] and [env.NAME].
-func (s *Settings) table(name string, k manifest.Key, problems *value.Problems) bool {
+func (s *Settings) table(name string, k manifest.Key, problems *problem.Problems) bool {
 	switch {
 	case name == "data.lists":
 		s.Lists = map[string]layers.Rule{}
@@ -175,7 +175,7 @@ func (s *Settings) table(name string, k manifest.Key, problems *value.Problems) 
 }
 
 // lists reads the rules; a dotted key and a table in a table say the same.
-func (s *Settings) lists(at string, n *manifest.Node, problems *value.Problems) {
+func (s *Settings) lists(at string, n *manifest.Node, problems *problem.Problems) {
 	for _, k := range n.Keys {
 		if k.Node.Kind == manifest.Table {
 			s.lists(at+k.Name+".", k.Node, problems)
@@ -194,7 +194,7 @@ var envKeys = []string{"about", "inventory", "recipients", "default"}
 
 var envForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
-func (s *Settings) environment(k manifest.Key, problems *value.Problems) {
+func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
 		problems.At(k.Place, fmt.Sprintf("env.%s is no environment", k.Name), "write [env.NAME], the name in letters, digits, dashes and underscores")
 		return
@@ -212,10 +212,10 @@ func (s *Settings) environment(k manifest.Key, problems *value.Problems) {
 			err = setRecipients(&e.Recipients, v)
 		case "default":
 			if e.Default, ok = v.(bool); !ok {
-				err = errors.New("default is true or false; write it without quotes")
+				err = problem.Errorf("default is true or false").Remedy("write it without quotes")
 			}
 		default:
-			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name), value.Meant(a.Name, envKeys, "it has "+strings.Join(envKeys, ", ")))
+			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name), problem.Meant(a.Name, envKeys, "it has "+strings.Join(envKeys, ", ")))
 		}
 		problems.AddErr(a.Node.Place, err)
 	}
@@ -233,14 +233,14 @@ func (s *Settings) choose(env string) error {
 			}
 		}
 		if env == "" && len(names) > 0 {
-			return fmt.Errorf("this project has the environments %s; say which with --env, or give one of them default = true in %s", strings.Join(names, ", "), SettingsFile)
+			return problem.Errorf("this project has the environments %s", strings.Join(names, ", ")).Remedy("say which, or give one of them default = true in %s", SettingsFile).By(problem.ChooseEnv)
 		}
 	case len(names) == 0:
-		return fmt.Errorf("this project has no environments; declare [env.%s] in %s, or leave --env out", env, SettingsFile)
+		return problem.Errorf("this project has no environments").Remedy("declare [env.%s] in %s, or leave it out", env, SettingsFile).By(problem.DropEnv)
 	}
 	e, ok := s.Envs[env]
 	if !ok && env != "" {
-		return fmt.Errorf("there is no environment %q; %s", env, value.Meant(env, names, "there are "+strings.Join(names, ", ")))
+		return problem.Errorf("there is no environment %q", env).Remedy("%s", problem.Meant(env, names, "there are "+strings.Join(names, ", ")))
 	}
 	s.Env = env
 	if len(e.Inventory) > 0 {
@@ -252,7 +252,7 @@ func (s *Settings) choose(env string) error {
 func setText(to *string, v any) error {
 	text, ok := v.(string)
 	if !ok || text == "" {
-		return fmt.Errorf("it takes text, not %s; put it in quotes", value.TypeName(v))
+		return problem.Errorf("it takes text, not %s", value.TypeName(v)).Remedy("put it in quotes")
 	}
 	*to = text
 	return nil
@@ -277,7 +277,7 @@ func ParseDuration(s string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d < 0 {
-		return 0, fmt.Errorf(`%q is no length of time; write "90s", "10m", "24h" or "7d"`, s)
+		return 0, problem.Errorf(`%q is no length of time`, s).Remedy(`write "90s", "10m", "24h" or "7d"`)
 	}
 	return d, nil
 }
@@ -285,14 +285,14 @@ func ParseDuration(s string) (time.Duration, error) {
 // ReadSettings gives a project's settings, as far as they can be read. What is
 // wrong with them is told when the project is loaded.
 func ReadSettings(project fs.FS) Settings {
-	return loadSettings(project, &value.Problems{})
+	return loadSettings(project, &problem.Problems{})
 }
 
-func loadSettings(project fs.FS, problems *value.Problems) Settings {
+func loadSettings(project fs.FS, problems *problem.Problems) Settings {
 	s := defaults()
 	data, err := fs.ReadFile(project, SettingsFile)
 	if err != nil {
-		problems.At(value.Place{File: SettingsFile}, "this folder is no project: "+err.Error(), "make one with `jadekettle init`")
+		problems.AddErr(value.Place{File: SettingsFile}, problem.Errorf("this folder is no project: %w", err).By(problem.MakeProject))
 		return s
 	}
 	root, whole := manifest.ParseTOML(SettingsFile, data, problems)
@@ -309,7 +309,7 @@ func loadSettings(project fs.FS, problems *value.Problems) Settings {
 			}
 			set, ok := settingKeys[name]
 			if !ok {
-				problems.At(k.Place, fmt.Sprintf("there is no setting %q", name), value.Meant(name, value.Keys(settingKeys), "the settings are "+strings.Join(value.Keys(settingKeys), ", ")))
+				problems.At(k.Place, fmt.Sprintf("there is no setting %q", name), problem.Meant(name, value.Keys(settingKeys), "the settings are "+strings.Join(value.Keys(settingKeys), ", ")))
 				continue
 			}
 			if err := set(&s, k.Node.Plain()); err != nil {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -32,14 +33,14 @@ const (
 	Body                 // the content itself
 	Command              // a command line, run on the host by sh
 	Hidden               // a secret: text that is never shown
-	RefTo                // a reference to a declaration, kind:name
+	RefTo                // a reference to a declaration, kind name
 )
 
 // String says what is wanted, as it reads in "needs ...".
 func (t Type) String() string {
 	return [...]string{"text", "true or false", "a whole number", `a mode such as "0644"`, "an absolute path",
 		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder", "text", "a command line", "a secret text",
-		"a reference such as \"service:tide-logger\""}[t]
+		"a reference such as \"service tide-logger\""}[t]
 }
 
 // Attr is one attribute of a kind.
@@ -71,8 +72,10 @@ type Kind struct {
 	Doc      string // a paragraph or more
 	Attrs    []Attr
 	Examples []Example
-	Space    string // kinds with one Space share their names; empty means the kind's own
-	NoAbsent string // when not empty, absent is refused with this remedy
+	Space    string   // kinds with one Space share their names; empty means the kind's own
+	NoAbsent string   // when not empty, absent is refused with this remedy
+	Captures []string // the attributes that a capture gives; absent may always be
+	TooMany  string   // when not empty, all of it cannot be captured; an example of one that can
 
 	// Canon gives a name's canonical form, or an error that says what a name
 	// must look like.
@@ -121,9 +124,9 @@ var Common = []Attr{
 	{Name: For, Type: Text, Either: true, Doc: "Declares one thing for every item of a list, or entry of a table in the order of its keys; a list of clauses is nested from left to right.",
 		Examples: []string{`"person in data.keepers"`, `"name, port in data.ports"`, `["site in data.sites", "gauge in site.gauges"]`}},
 	{Name: Labels, Type: Text, List: true, Doc: "Words by which a call selects it; not evaluated.", Examples: []string{`["nightly"]`}},
-	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.", Examples: []string{`["package:tide-logger"]`}},
-	{Name: "before", Type: RefTo, List: true, Doc: "What this must come before.", Examples: []string{`["service:tide-logger"]`}},
-	{Name: After, Type: RefTo, List: true, Doc: "Do this only when one of these changed; what a run could not do is owed to the next.", Examples: []string{`["file:/etc/tide-logger.toml"]`}},
+	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.", Examples: []string{`["package tide-logger"]`}},
+	{Name: "before", Type: RefTo, List: true, Doc: "What this must come before.", Examples: []string{`["service tide-logger"]`}},
+	{Name: After, Type: RefTo, List: true, Doc: "Do this only when one of these changed; what a run could not do is owed to the next.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
 }
 
 // Later are common attributes whose names are taken but which this version
@@ -155,14 +158,14 @@ func (k *Kind) Names() []string {
 	return names
 }
 
-// Catalog is the set of kinds that a project may use.
-type Catalog struct{ kinds []*Kind }
+// Kinds is the set of kinds that a project may use.
+type Kinds struct{ kinds []*Kind }
 
-// NewCatalog makes a catalogue; the order is the one they are listed in.
-func NewCatalog(kinds ...*Kind) Catalog { return Catalog{kinds} }
+// NewKinds makes the list of kinds; the order is the one they are listed in.
+func NewKinds(kinds ...*Kind) Kinds { return Kinds{kinds} }
 
 // Kind looks a kind up by name.
-func (c Catalog) Kind(name string) (*Kind, bool) {
+func (c Kinds) Kind(name string) (*Kind, bool) {
 	for _, k := range c.kinds {
 		if k.Name == name {
 			return k, true
@@ -172,7 +175,7 @@ func (c Catalog) Kind(name string) (*Kind, bool) {
 }
 
 // Names lists the kinds.
-func (c Catalog) Names() []string {
+func (c Kinds) Names() []string {
 	var names []string
 	for _, k := range c.kinds {
 		names = append(names, k.Name)
@@ -181,16 +184,16 @@ func (c Catalog) Names() []string {
 }
 
 // ParseRef reads a reference and brings its name into canonical form.
-func (c Catalog) ParseRef(s string) (value.Ref, error) {
-	ref, err := value.ParseRef(s)
-	if err != nil {
-		return ref, err
+func (c Kinds) ParseRef(s string) (value.Ref, error) {
+	ref, ok := value.ParseRef(s)
+	if !ok {
+		return ref, problem.Errorf("%q is no reference", s).Remedy("write KIND NAME, such as \"service tide-logger\"")
 	}
 	k, ok := c.Kind(ref.Kind)
 	if !ok {
-		return ref, fmt.Errorf("%q names the unknown kind %q; %s", s, ref.Kind,
-			value.Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", ")))
+		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).Remedy("%s", problem.Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", ")))
 	}
+	var err error
 	ref.Name, err = k.Canon(ref.Name)
 	return ref, err
 }
@@ -203,7 +206,7 @@ func (a Attr) Value(v any) (any, error) {
 	}
 	list, ok := v.([]any)
 	if !ok {
-		return nil, fmt.Errorf("%s takes a list, not %s; write %s = [%s]", a.Name, value.TypeName(v), a.Name, Literal(v))
+		return nil, problem.Errorf("%s takes a list, not %s", a.Name, value.TypeName(v)).Remedy("write %s = [%s]", a.Name, Literal(v))
 	}
 	out := make([]any, len(list))
 	for i, item := range list {
@@ -223,7 +226,7 @@ func (a Attr) one(v any) (any, error) {
 		if len(list) > 0 {
 			one = Literal(list[0])
 		}
-		return nil, fmt.Errorf("%s takes one value, not a list; write %s = %s", a.Name, a.Name, one)
+		return nil, problem.Errorf("%s takes one value, not a list", a.Name).Remedy("write %s = %s", a.Name, one)
 	}
 	switch a.Type {
 	case Bool:
@@ -250,24 +253,24 @@ func (a Attr) one(v any) (any, error) {
 		}
 	}
 	if _, ok := v.(value.Secret); ok {
-		return nil, fmt.Errorf("%s is made of a secret, and it would be shown; passwords, contents and templates may hold secrets", a.Name)
+		return nil, problem.Errorf("%s is made of a secret, and it would be shown", a.Name).Remedy("passwords, contents and templates may hold secrets")
 	}
 	s, ok := v.(string)
 	if !ok {
 		if a.Type == Hidden { // the value is not repeated: it may be the secret
-			return nil, fmt.Errorf("%s needs text, not %s; put it in quotes", a.Name, value.TypeName(v))
+			return nil, problem.Errorf("%s needs text, not %s", a.Name, value.TypeName(v)).Remedy("put it in quotes")
 		}
-		return nil, fmt.Errorf("%s needs %s, not %s; write %s = %s", a.Name, a.Type, shown(v), a.Name, a.quoted(v))
+		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).Remedy("write %s = %s", a.Name, a.quoted(v))
 	}
 	if len(a.Choices) > 0 && !slices.Contains(a.Choices, s) {
-		return nil, fmt.Errorf("%s is %q; it takes %s", a.Name, s, strings.Join(a.Choices, ", "))
+		return nil, problem.Errorf("%s is %q", a.Name, s).Remedy("it takes %s", strings.Join(a.Choices, ", "))
 	}
 	return a.text(s)
 }
 
 func (a Attr) text(s string) (any, error) {
 	if strings.ContainsRune(s, 0) {
-		return nil, fmt.Errorf("%s holds a NUL byte; take it out", a.Name)
+		return nil, problem.Errorf("%s holds a NUL byte", a.Name).Remedy("take it out")
 	}
 	switch a.Type {
 	case Mode:
@@ -284,17 +287,17 @@ func (a Attr) text(s string) (any, error) {
 		return p, nil
 	case Name:
 		if !nameForm.MatchString(s) {
-			return nil, fmt.Errorf("%s is %q, which is no account or group name; use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first", a.Name, s)
+			return nil, problem.Errorf("%s is %q, which is no account or group name", a.Name, s).Remedy("use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first")
 		}
 	case Template, Copy:
 		if !fs.ValidPath(s) || s == "." {
-			return nil, fmt.Errorf("%s is %q; it is a path inside the manifest's folder, with no leading slash and no .. in it", a.Name, s)
+			return nil, problem.Errorf("%s is %q", a.Name, s).Remedy("it is a path inside the manifest's folder, with no leading slash and no .. in it")
 		}
 	case Hidden:
 		return value.NewSecret(s), nil
 	case Version:
 		if s == "" || strings.ContainsAny(s, " \t\n=/") {
-			return nil, fmt.Errorf("%s is %q, which is no version; write \"newest\" or a version as the package manager prints it", a.Name, s)
+			return nil, problem.Errorf("%s is %q, which is no version", a.Name, s).Remedy("write \"newest\" or a version as the package manager prints it")
 		}
 	}
 	return s, nil
@@ -330,12 +333,12 @@ func Literal(v any) string {
 // ParseMode reads permission bits written in octal, "0644" or "4755".
 func ParseMode(s string) (uint32, error) {
 	if len(s) < 3 || len(s) > 4 {
-		return 0, fmt.Errorf("%q is no mode; write four octal digits, such as \"0644\"", s)
+		return 0, problem.Errorf("%q is no mode", s).Remedy("write four octal digits, such as \"0644\"")
 	}
 	var m uint32
 	for _, c := range s {
 		if c < '0' || c > '7' {
-			return 0, fmt.Errorf("%q is no mode; write four octal digits, such as \"0644\"", s)
+			return 0, problem.Errorf("%q is no mode", s).Remedy("write four octal digits, such as \"0644\"")
 		}
 		m = m<<3 | uint32(c-'0')
 	}
@@ -347,11 +350,11 @@ func ParseMode(s string) (uint32, error) {
 func CleanPath(s string) (string, error) {
 	switch {
 	case !strings.HasPrefix(s, "/"):
-		return "", fmt.Errorf("%q is no absolute path; start it with /", s)
+		return "", problem.Errorf("%q is no absolute path", s).Remedy("start it with /")
 	case strings.ContainsAny(s, "\x00\n"):
-		return "", fmt.Errorf("%q holds a line break or a NUL; take it out", s)
+		return "", problem.Errorf("%q holds a line break or a NUL", s).Remedy("take it out")
 	case slices.Contains(strings.Split(s, "/"), ".."):
-		return "", fmt.Errorf("%q climbs with ..; write the path out", s)
+		return "", problem.Errorf("%q climbs with ..", s).Remedy("write the path out")
 	}
 	return path.Clean(s), nil
 }

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -45,7 +46,7 @@ var (
 func ValidName(name string) bool { return nameForm.MatchString(name) }
 
 // Read reads the lock file alone. No file means no sources.
-func Read(project fs.FS, problems *value.Problems) []Pin {
+func Read(project fs.FS, problems *problem.Problems) []Pin {
 	data, err := fs.ReadFile(project, LockFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -55,7 +56,7 @@ func Read(project fs.FS, problems *value.Problems) []Pin {
 		return nil
 	}
 	root, _ := manifest.ParseTOML(LockFile, data, problems)
-	const do = "this file is written by `jadekettle source`; take its text from git again, or add the source anew"
+	const do = "this file is written by the program; take its text from git again, or add the source anew"
 	var out []Pin
 	for _, k := range root.Keys {
 		if k.Name == "format" {
@@ -92,7 +93,7 @@ func Read(project fs.FS, problems *value.Problems) []Pin {
 func Write(pins []Pin) []byte {
 	slices.SortFunc(pins, func(a, b Pin) int { return strings.Compare(a.Name, b.Name) })
 	var b strings.Builder
-	b.WriteString("# Written by `jadekettle source`. Keep it in version control, and leave it as it is.\nformat = 1\n")
+	b.WriteString("# Written by the program. Keep it in version control, and leave it as it is.\nformat = 1\n")
 	for _, p := range pins {
 		fmt.Fprintf(&b, "\n[source.%s]\nurl = %q\nat = %q\ncommit = %q\ncontent = %q\n", quoted(p.Name), p.URL, p.At, p.Commit, p.Hash)
 	}
@@ -108,18 +109,19 @@ func quoted(name string) string {
 
 // Load holds every copy to its pin. It gives the folders of those that are
 // sound, by name.
-func Load(project fs.FS, pins []Pin, problems *value.Problems) map[string]string {
+func Load(project fs.FS, pins []Pin, problems *problem.Problems) map[string]string {
 	out := map[string]string{}
 	for _, p := range pins {
 		dir := path.Join(Dir, p.Name)
 		got, err := Hash(project, dir)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			problems.At(p.Place, fmt.Sprintf("the source %q is pinned, and %s is not there", p.Name, dir), "fetch it: jadekettle source update "+p.Name+" --pinned")
+			problems.AddErr(p.Place, problem.Errorf("the source %q is pinned, and %s is not there", p.Name, dir).Remedy("fetch it").By(problem.FetchSource, p.Name))
 		case err != nil:
 			problems.At(p.Place, fmt.Sprintf("the source %q cannot be read: %v", p.Name, err), "")
 		case got != p.Hash:
-			problems.At(p.Place, fmt.Sprintf("the copy in %s is not what was pinned", dir), "someone changed the copy or the lock file: fetch it anew with `jadekettle source update "+p.Name+" --pinned`")
+			problems.AddErr(p.Place, problem.Errorf("the copy in %s is not what was pinned", dir).
+				Remedy("someone changed the copy or the lock file: fetch it anew").By(problem.FetchSource, p.Name))
 		default:
 			out[p.Name] = dir
 		}
@@ -130,7 +132,8 @@ func Load(project fs.FS, pins []Pin, problems *value.Problems) map[string]string
 	}
 	for _, e := range entries {
 		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") && !slices.ContainsFunc(pins, func(p Pin) bool { return p.Name == e.Name() }) {
-			problems.At(value.Place{File: path.Join(Dir, e.Name())}, fmt.Sprintf("%s has no pin in %s", path.Join(Dir, e.Name()), LockFile), "add it with `jadekettle source add URL --at REV`, or remove the folder")
+			dir := path.Join(Dir, e.Name())
+			problems.AddErr(value.Place{File: dir}, problem.Errorf("%s has no pin in %s", dir, LockFile).Remedy("add it, or remove the folder").By(problem.AddSource))
 		}
 	}
 	return out

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -56,7 +57,7 @@ func TestLoad(t *testing.T) {
 	hash, _ := Hash(files(), "sources/tide")
 	pin := Pin{Name: "tide", URL: "https://git.example.org/tide.git", At: "v1.2", Commit: strings.Repeat("ab", 20), Hash: hash}
 	lock := string(Write([]Pin{pin, {Name: "a.b", URL: "x", At: "main", Commit: pin.Commit, Hash: hash}}))
-	var ps value.Problems
+	var ps problem.Problems
 	back := Read(fstest.MapFS{LockFile: {Data: []byte(lock)}}, &ps)
 	pin.Place = value.Place{File: LockFile, Line: 10, Col: 9}
 	if len(back) != 2 || back[0].Name != "a.b" || back[1] != pin || ps.Err() != nil {
@@ -76,7 +77,7 @@ func TestLoad(t *testing.T) {
 		if text != "" {
 			m[LockFile] = &fstest.MapFile{Data: []byte(text)}
 		}
-		var ps value.Problems
+		var ps problem.Problems
 		got := Load(m, Read(m, &ps), &ps)
 		if want == "" && (ps.Err() != nil || got["tide"] != "sources/tide") || !strings.Contains(ps.Error(), want) {
 			t.Errorf("%s\n gives %v, %s\nwant %s", text, got, ps.Error(), want)

@@ -33,35 +33,33 @@ func (p Place) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Col)
 }
 
-// Ref names one declaration: kind:name, the name in its canonical form.
+// Ref names one declaration by two words, its kind and its name, the name in its canonical form.
 type Ref struct {
 	Kind string `cbor:"1,keyasint"`
 	Name string `cbor:"2,keyasint"`
 }
 
-// String gives kind:name.
-func (r Ref) String() string { return r.Kind + ":" + r.Name }
+// String gives "kind name", as people say it.
+func (r Ref) String() string { return r.Kind + " " + r.Name }
 
 // MarshalText makes a Ref a JSON string and a JSON map key.
 func (r Ref) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
 
 // UnmarshalText reads what MarshalText wrote.
 func (r *Ref) UnmarshalText(text []byte) error {
-	got, err := ParseRef(string(text))
-	if err != nil {
-		return err
+	got, ok := ParseRef(string(text))
+	if !ok {
+		return fmt.Errorf("%q is no reference", text)
 	}
 	*r = got
 	return nil
 }
 
-// ParseRef splits a reference at its first colon.
-func ParseRef(s string) (Ref, error) {
-	kind, name, ok := strings.Cut(s, ":")
-	if !ok || kind == "" || name == "" {
-		return Ref{}, fmt.Errorf("%q is no reference; write kind:name, such as \"service:tide-logger\"", s)
-	}
-	return Ref{kind, name}, nil
+// ParseRef splits a reference at its first space; no kind holds one. It is
+// false for what has no two words.
+func ParseRef(s string) (ref Ref, ok bool) {
+	kind, name, _ := strings.Cut(s, " ")
+	return Ref{kind, name}, kind != "" && name != ""
 }
 
 // Hidden is what is shown where a secret stands.

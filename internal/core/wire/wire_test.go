@@ -32,7 +32,7 @@ func TestMessagesComeBackAsTheyWent(t *testing.T) {
 		{Facts: &facts.Facts{OS: facts.OS{ID: "debian", Like: []string{"debian"}}, Services: map[string]facts.Service{"cron": {Running: true}}, Disks: []facts.Disk{}}},
 		{Plan: &Plan{Tasks: tasks(), Last: true}},
 		{Chunk: &Chunk{SHA256: "ab", Data: []byte{0, 1}, Last: true}},
-		{Results: &Results{List: []plan.Result{{ID: 1, Status: plan.Changed, Changes: []plan.Change{{What: "mode", Before: "0644", After: "0640"}}, Took: 5}}}},
+		{Results: &Results{List: []plan.Result{{ID: 1, Status: plan.Changed, Changes: []plan.Change{{What: "mode", Was: "0644", Becomes: "0640"}}, Took: 5}}}},
 		{Bye: &Bye{}},
 	}
 	for _, m := range sent {

@@ -2,12 +2,13 @@ package reach
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
+
+	"jadekettle/internal/core/problem"
 )
 
 // settings fills in, from the user's own OpenSSH settings, what the inventory
@@ -29,7 +30,7 @@ func (d *Dialer) settings(ctx context.Context, t Target) (Target, error) {
 	}
 	out, err := exec.CommandContext(ctx, ssh, append(args, "--", t.Address)...).Output()
 	if err != nil {
-		return t, fmt.Errorf("OpenSSH cannot read %s; `ssh -G %s` says why", file, t.Address)
+		return t, problem.Errorf("OpenSSH cannot read %s", file).Remedy("`ssh -G %s` says why", t.Address)
 	}
 	return t.with(string(out), d.Home)
 }
@@ -55,7 +56,7 @@ func (t Target) with(printed, home string) (Target, error) {
 			keys = append(keys, v)
 		case "proxyjump", "proxycommand":
 			if v != "none" {
-				return t, fmt.Errorf("your OpenSSH settings reach %s through another host (%s %s), which this version cannot; let %s match no such setting", asked, name, v, asked)
+				return t, problem.Errorf("your OpenSSH settings reach %s through another host (%s %s), which this version cannot", asked, name, v).Remedy("let %s match no such setting", asked)
 			}
 		}
 	}

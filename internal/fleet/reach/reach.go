@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/reach/workers"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/worker"
@@ -134,7 +136,7 @@ func launch(tr transport, t Target) (*Session, error) {
 		case word == "ready":
 			return &Session{Reader: out, Writer: p.in, in: p.in, tr: tr, errs: p.errs}, nil
 		case word == "refuse":
-			return nil, fmt.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is started from it; see what it is with `ls -ld %s`, and put it right", rest, rest)
+			return nil, problem.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is started from it", rest).Remedy("see what it is with `ls -ld %s`, and put it right", rest)
 		case word == "need" && attempt == 0:
 			p.in.Close()
 			p.wait()
@@ -178,9 +180,9 @@ func upload(tr transport, t Target, machine string) error {
 		case word == "stored":
 			return nil
 		}
-		return fmt.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s; see that there is room and that it is writable", len(program)>>20+1, rest, lastLine(p.errs.String()))
+		return problem.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s", len(program)>>20+1, rest, lastLine(p.errs.String())).Remedy("see that there is room and that it is writable")
 	}
-	return fmt.Errorf("this build of jadekettle holds no worker for %s (it has %s); use a release build, which holds all", machine, strings.Join(names(), ", "))
+	return problem.Errorf("this build of jadekettle holds no worker for %s (it has %s)", machine, strings.Join(names(), ", ")).Remedy("use a release build, which holds all")
 }
 
 func names() []string {
@@ -212,7 +214,7 @@ func answer(out *bufio.Reader, nonce string) (word, rest string, err error) {
 			return word, rest, nil
 		}
 	}
-	return "", "", fmt.Errorf("%w: over %d KiB came before the worker's first word; look at what the login shell prints", ErrBound, maxGreeting>>10)
+	return "", "", problem.Errorf("%w: over %d KiB came before the worker's first word", ErrBound, maxGreeting>>10).Remedy("look at what the login shell prints")
 }
 
 func clip(s string) string {
@@ -241,7 +243,7 @@ func explain(err error, p *process, t Target) error {
 		if user == "" {
 			user = "the login user"
 		}
-		return fmt.Errorf("sudo refuses %s: %s; let %s use sudo without a password, or connect as root", user, strings.TrimPrefix(said, "sudo: "), user)
+		return problem.Errorf("sudo refuses %s: %s", user, strings.TrimPrefix(said, "sudo: ")).Remedy("let %s use sudo without a password, or connect as root", user)
 	case said != "":
 		return fmt.Errorf("the worker did not start: %s", said)
 	}
@@ -267,17 +269,7 @@ func command(t Target, script string, args ...string) string {
 		words = append([]string{"sudo", "-n", "--"}, words...)
 	}
 	words = append(words, args...)
-	for i, w := range words {
-		words[i] = quote(w)
-	}
-	return strings.Join(words, " ")
-}
-
-func quote(s string) string {
-	if s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./=") == "" {
-		return s
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	return shell.Join(words...)
 }
 
 // oneLine joins a script's lines: a newline inside quotes is an error to some
@@ -346,35 +338,3 @@ if mkdir -p "$d" && cat >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && chmod 700 "
 else
 	rm -f "$t"; cat >/dev/null; echo "jadekettle $nonce unstored $d";
 fi`)
-
-// Words takes a command line that this package made apart again, for those who
-// simulate a host.
-func Words(line string) []string {
-	var words []string
-	var word strings.Builder
-	quoted, escaped, in := false, false, false
-	for _, r := range line {
-		switch {
-		case escaped:
-			word.WriteRune(r)
-			escaped = false
-		case r == '\\' && !quoted:
-			escaped = true
-		case r == '\'':
-			quoted, in = !quoted, true
-		case r == ' ' && !quoted:
-			if in {
-				words = append(words, word.String())
-				word.Reset()
-			}
-			in = false
-		default:
-			word.WriteRune(r)
-			in = true
-		}
-	}
-	if in {
-		words = append(words, word.String())
-	}
-	return words
-}

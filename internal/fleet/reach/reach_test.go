@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach/workers"
 	"jadekettle/internal/host/worker"
@@ -126,7 +127,7 @@ func TestThisMachineAsAHost(t *testing.T) {
 
 func TestCommandLinesComeApartAgain(t *testing.T) {
 	line := command(Target{Elevate: "sudo"}, `echo 'it''s' "$1"`, "a b", "", `c'd`)
-	got := Words(line)
+	got := shell.Split(line)
 	want := []string{"sudo", "-n", "--", "sh", "-c", `echo 'it''s' "$1"`, "jadekettle", "a b", "", `c'd`}
 	if strings.Join(got, "|") != strings.Join(want, "|") {
 		t.Errorf("%s\n comes apart as %q", line, got)

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh/agent"
 	"golang.org/x/crypto/ssh/knownhosts"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/host/machine"
 )
 
@@ -128,7 +129,7 @@ func (d *Dialer) handshakeError(err error, t Target, user string) error {
 		if t.Key != "" {
 			with = t.Key
 		}
-		return fmt.Errorf("the host lets nobody in as %s with %s; see that the public key stands in that user's authorized_keys, or set connect.user and connect.key", user, with)
+		return problem.Errorf("the host lets nobody in as %s with %s", user, with).Remedy("see that the public key stands in that user's authorized_keys, or set connect.user and connect.key")
 	}
 	return fmt.Errorf("SSH with %s: %s", t.hostPort(), strings.TrimPrefix(err.Error(), "ssh: handshake failed: "))
 }
@@ -163,7 +164,7 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig) (func(), error) {
 		}
 		if len(signers) == 0 {
 			closeAgent()
-			return nil, errors.New("there is no key to log in with: no agent, and no key in ~/.ssh; set connect.key, or add a key to an agent")
+			return nil, problem.Errorf("there is no key to log in with: no agent, and no key in ~/.ssh").Remedy("set connect.key, or add a key to an agent")
 		}
 	}
 	conf.Auth = []ssh.AuthMethod{ssh.PublicKeys(signers...)}
@@ -174,7 +175,7 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig) (func(), error) {
 func readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("the key %s is not there; make it with ssh-keygen, or change connect.key", path)
+		return nil, problem.Errorf("the key %s is not there", path).Remedy("make it with ssh-keygen, or change connect.key")
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the key %s: %w", path, err)
@@ -188,10 +189,10 @@ func readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 		if i >= 0 {
 			return agentKeys[i], nil
 		}
-		return nil, fmt.Errorf("the key %s has a passphrase; add it to an agent with `ssh-add %s`", path, path)
+		return nil, problem.Errorf("the key %s has a passphrase", path).Remedy("add it to an agent with `ssh-add %s`", path)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s is no private key that can be read (%s); is it the public one?", path, strings.TrimPrefix(err.Error(), "ssh: "))
+		return nil, problem.Errorf("%s is no private key that can be read (%s)", path, strings.TrimPrefix(err.Error(), "ssh: ")).Remedy("is it the public one?")
 	}
 	return s, nil
 }

@@ -12,6 +12,7 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -40,7 +41,7 @@ var (
 		{"expect", "table", "What must be so after the first run."},
 	}
 	ExpectKeys = []Key{
-		{"changed", "list", "Declarations that the first run changes, kind:name."},
+		{"changed", "list", "Declarations that the first run changes, kind name."},
 		{"unchanged", "list", "Declarations that are right before it."},
 		{"left_out", "list", "Declarations that their condition leaves out."},
 		{"failed", "list", "Declarations that fail; any other failure is one of the rehearsal."},
@@ -57,7 +58,7 @@ var (
 
 // Load reads the rehearsal files of a project, or those that are named.
 func Load(project fs.FS, names []string) ([]Rehearsal, error) {
-	var ps value.Problems
+	var ps problem.Problems
 	if len(names) == 0 {
 		entries, err := fs.ReadDir(project, Dir)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -70,7 +71,7 @@ func Load(project fs.FS, names []string) ([]Rehearsal, error) {
 		}
 	}
 	if len(names) == 0 {
-		return nil, fmt.Errorf("there is no rehearsal; write %s/NAME.toml with a table [host.NAME]", Dir)
+		return nil, problem.Errorf("there is no rehearsal").Remedy("write %s/NAME.toml with a table [host.NAME]", Dir)
 	}
 	var out []Rehearsal
 	for _, name := range names {
@@ -85,7 +86,7 @@ func Load(project fs.FS, names []string) ([]Rehearsal, error) {
 	return out, ps.Err()
 }
 
-func read(file string, root *manifest.Node, ps *value.Problems) Rehearsal {
+func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 	r := Rehearsal{File: file, Sealed: map[string]map[string]any{}}
 	for _, k := range root.Keys {
 		switch k.Name {
@@ -108,7 +109,7 @@ func read(file string, root *manifest.Node, ps *value.Problems) Rehearsal {
 				r.Hosts = append(r.Hosts, readHost(h, ps))
 			}
 		default:
-			ps.At(k.Place, fmt.Sprintf("a rehearsal has no %q", k.Name), value.Meant(k.Name, []string{"about", "env", "sealed", "host"}, "it has about, env, [sealed.LAYER] and [host.NAME]"))
+			ps.At(k.Place, fmt.Sprintf("a rehearsal has no %q", k.Name), problem.Meant(k.Name, []string{"about", "env", "sealed", "host"}, "it has about, env, [sealed.LAYER] and [host.NAME]"))
 		}
 	}
 	if len(r.Hosts) == 0 {
@@ -121,7 +122,7 @@ func read(file string, root *manifest.Node, ps *value.Problems) Rehearsal {
 type reader struct {
 	table string
 	keys  []Key
-	ps    *value.Problems
+	ps    *problem.Problems
 }
 
 func (r reader) known(k manifest.Key) bool {
@@ -132,7 +133,7 @@ func (r reader) known(k manifest.Key) bool {
 	for _, have := range r.keys {
 		names = append(names, have.Name)
 	}
-	r.ps.At(k.Place, fmt.Sprintf("%s has no %q", r.table, k.Name), value.Meant(k.Name, names, "it has "+strings.Join(names, ", ")))
+	r.ps.At(k.Place, fmt.Sprintf("%s has no %q", r.table, k.Name), problem.Meant(k.Name, names, "it has "+strings.Join(names, ", ")))
 	return false
 }
 
@@ -194,7 +195,7 @@ func (r reader) texts(k manifest.Key) map[string]string {
 	return out
 }
 
-func readHost(k manifest.Key, ps *value.Problems) Host {
+func readHost(k manifest.Key, ps *problem.Problems) Host {
 	h := Host{Name: k.Name, Place: k.Place}
 	if k.Node.Kind != manifest.Table {
 		ps.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name), "write [host."+k.Name+"]")
@@ -239,7 +240,7 @@ func readHost(k manifest.Key, ps *value.Problems) Host {
 	return h
 }
 
-func readExpect(k manifest.Key, ps *value.Problems) Expect {
+func readExpect(k manifest.Key, ps *problem.Problems) Expect {
 	e := Expect{Place: k.Place}
 	if k.Node.Kind != manifest.Table {
 		ps.At(k.Place, "expect is no table", "write [host.NAME.expect]")

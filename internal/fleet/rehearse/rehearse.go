@@ -20,6 +20,7 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -62,7 +63,7 @@ type Host struct {
 // Expect is what must be so after the first run. What is not said is not looked at.
 type Expect struct {
 	Place    value.Place
-	Changed  []string // declarations, kind:name
+	Changed  []string // declarations, kind name
 	Right    []string // unchanged in the first run already
 	LeftOut  []string
 	Failed   []string // these fail, and nothing else
@@ -79,7 +80,7 @@ type Expect struct {
 // Stage is what a rehearsal runs on.
 type Stage struct {
 	Project  fs.FS
-	Catalog  schema.Catalog
+	Kinds    schema.Kinds
 	Options  resolve.Options
 	Folder   string // where the simulated hosts lie; made and removed by the caller
 	Parallel int
@@ -138,7 +139,7 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 		o.Env = r.Env
 	}
 	o.Open = r.open(o.Open)
-	p, err := resolve.Load(s.Project, s.Catalog, o)
+	p, err := resolve.Load(s.Project, s.Kinds, o)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -187,17 +188,16 @@ func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, 
 			return encode(values)
 		}
 		if real == nil {
-			return nil, fmt.Errorf("this file is encrypted; give its values in the rehearsal: [sealed.%q]", layer)
+			return nil, problem.Errorf("this file is encrypted").Remedy("give its values in the rehearsal: [sealed.%q]", layer)
 		}
 		text, err := real(name, sealed)
 		if err != nil {
-			what, _, _ := strings.Cut(err.Error(), "; ")
-			return nil, fmt.Errorf("%s; give made-up values in the rehearsal: [sealed.%q]", what, layer)
+			return nil, problem.From(err).Remedy("give made-up values in the rehearsal: [sealed.%q]", layer)
 		}
-		var ps value.Problems
+		var ps problem.Problems
 		root, _ := manifest.ParseTOML(name, text, &ps)
 		if ps.Err() != nil {
-			return nil, errors.New("the decrypted text is not right; open it with `jadekettle secret edit`")
+			return nil, problem.Errorf("the decrypted text is not right").Remedy("open it with `jadekettle secret edit`")
 		}
 		return encode(madeUp("", root.Plain()).(map[string]any))
 	}
@@ -227,11 +227,11 @@ func madeUp(name string, v any) any {
 func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Host, []*inventory.Host, error) {
 	machines := map[string]*folder.Host{}
 	var hosts []*inventory.Host
-	var ps value.Problems
+	var ps problem.Problems
 	for _, e := range r.Hosts {
 		h, ok := p.Inventory.Host(e.Name)
 		if !ok {
-			ps.At(e.Place, fmt.Sprintf("the rehearsal names the host %q, which is not in the inventory", e.Name), value.Meant(e.Name, p.Inventory.HostNames(), "name a host that is"))
+			ps.At(e.Place, fmt.Sprintf("the rehearsal names the host %q, which is not in the inventory", e.Name), problem.Meant(e.Name, p.Inventory.HostNames(), "name a host that is"))
 			continue
 		}
 		on := *h
@@ -287,7 +287,7 @@ func (r Rehearsal) secondRun(e Host, h *run.Host) Case {
 		}
 		what := t.Ref.String() + " changed again"
 		for _, ch := range t.Changes {
-			what += fmt.Sprintf("; %s: was %s, became %s", ch.What, ch.Before, ch.After)
+			what += fmt.Sprintf("; %s: was %s, became %s", ch.What, ch.Was, ch.Becomes)
 		}
 		bad = append(bad, what)
 	}
@@ -316,7 +316,7 @@ func (r Rehearsal) expectations(e Host, h *run.Host, m *folder.Host) []Case {
 			}
 			if got := status[ref]; got != want.status {
 				if failure = "it is " + string(got); got == "" {
-					failure = "it is not declared on this host; " + value.Meant(ref, value.Keys(status), "nothing of that name is")
+					failure = "it is not declared on this host; " + problem.Meant(ref, value.Keys(status), "nothing of that name is")
 				}
 			}
 			add(name, failure)

@@ -31,7 +31,7 @@ func play(t *testing.T, fs fstest.MapFS) (failures []string, all int) {
 	if err != nil {
 		return []string{err.Error()}, 0
 	}
-	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Catalog: kinds.Catalog(), Folder: t.TempDir()}, list)
+	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(), Folder: t.TempDir()}, list)
 	if err != nil {
 		return []string{err.Error()}, 0
 	}
@@ -70,7 +70,7 @@ func TestNoRealSecretIsRehearsed(t *testing.T) {
 		t.Fatal(err)
 	}
 	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
-	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Catalog: kinds.Catalog(), Folder: t.TempDir(), Options: resolve.Options{Open: open}}, list)
+	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(), Folder: t.TempDir(), Options: resolve.Options{Open: open}}, list)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ pw = "made-up"
 memory = "8 GiB"
 available = ["nginx-of-old=2.0"]
 [host.gauge-01.expect]
-changed = ["file:/etc/big"]
+changed = ["file /etc/big"]
 packages = ["nginx-of-old=2.0"]
 running = ["nginx-of-old"]
 users = ["maren"]
@@ -106,9 +106,9 @@ missing = ["/etc/small"]
 [host.gauge-02]
 users = ["maren"]
 [host.gauge-02.expect]
-left_out = ["file:/etc/big"]
-unchanged = ["user:maren"]
-not_declared = ["user:ottokar"]
+left_out = ["file /etc/big"]
+unchanged = ["user maren"]
+not_declared = ["user ottokar"]
 `
 	sealed := []string{"data/shared.toml.age", "sealed"}
 	for name, c := range map[string]struct {
@@ -118,9 +118,9 @@ not_declared = ["user:ottokar"]
 		"all as expected":          {good, "", nil},
 		"a condition never true":   {strings.ReplaceAll(good, `memory = "8 GiB"`, "")[:strings.Index(good, "[host.gauge-01.expect]")-len(`memory = "8 GiB"`)], "it was never true; add a host", nil},
 		"another version":          {strings.Replace(good, `["nginx-of-old=2.0"]`+"\nrunning", `["nginx-of-old=3.0"]`+"\nrunning", 1), "package nginx-of-old=3.0 is installed: the version is 2.0", nil},
-		"a task that fails":        {good, "the first run: user:nobody-there failed", []string{"manifests/gauge.toml", manifest + "[user.nobody-there]\ngroup = \"nowhere\"\n"}},
-		"a run that never settles": {good, "the second run changes nothing: file:/etc/count changed again; content: was 2 bytes, became 2 bytes", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/count\"]\ncontent = \"${string(size(facts.services))}\\n\"\n"}},
-		"a second run that fails":  {good, "the second run changes nothing: file:/etc/later failed: the owner nobody-there is no user of this host", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/later\"]\ncontent = \"x\"\nowner = \"${has(facts.services) && 'nginx-of-old' in facts.services ? 'nobody-there' : 'root'}\"\n"}},
+		"a task that fails":        {good, "the first run: user nobody-there failed", []string{"manifests/gauge.toml", manifest + "[user.nobody-there]\ngroup = \"nowhere\"\n"}},
+		"a run that never settles": {good, "the second run changes nothing: file /etc/count changed again; content: was 2 bytes, became 2 bytes", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/count\"]\ncontent = \"${string(size(facts.services))}\\n\"\n"}},
+		"a second run that fails":  {good, "the second run changes nothing: file /etc/later failed: the owner nobody-there is no user of this host", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/later\"]\ncontent = \"x\"\nowner = \"${has(facts.services) && 'nginx-of-old' in facts.services ? 'nobody-there' : 'root'}\"\n"}},
 		"a host that is not there": {strings.ReplaceAll(good, "gauge-02", "guage-02"), `names the host "guage-02", which is not in the inventory`, nil},
 		"a key that is not there":  {strings.Replace(good, "memory", "memroy", 1), `has no "memroy"; did you mean "memory"?`, nil},
 		"sealed without values":    {strings.Replace(good, "[sealed.shared]", "[sealed.other]", 1), "give its values in the rehearsal", nil},

@@ -51,7 +51,7 @@ mode = "0600"
 		t.Helper()
 		var asked []value.Ref
 		for _, r := range refs {
-			kind, name, _ := strings.Cut(r, ":")
+			kind, name, _ := strings.Cut(r, " ")
 			asked = append(asked, value.Ref{Kind: kind, Name: name})
 		}
 		out := f.Capture(context.Background(), f.Project.Inventory.Hosts[0], asked)
@@ -65,31 +65,31 @@ mode = "0600"
 		return strings.Join(lines, "\n")
 	}
 	for refs, want := range map[string]string{
-		"user":                 "user:maren map[comment:Maren group:maren groups:[keepers] home:/home/maren shell:/bin/sh uid:1000] it has a password, which is not shown",
-		"group":                "group:keepers map[gid:1000]",
-		"user:tidelog":         "user:tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
-		"user:nobody-there":    "user:nobody-there map[absent:true]",
-		"service":              "service:cron map[boot:true running:true]\nservice:ssh map[boot:true running:true]",
-		"service:tide-logger":  "service:tide-logger map[boot:false running:true]",
-		"service:none":         "service:none map[] there is no unit none.service",
-		"package:tide-logger":  "package:tide-logger map[] the version is 1.5.0-1",
-		"package:none":         "package:none map[absent:true]",
-		"package":              "package:dpkg map[] the version is 1.21.22\npackage:libc6",
-		"dir:/srv/tide":        "dir:/srv/tide map[group:root mode:2750 owner:maren]",
-		"dir:/srv/none":        "dir:/srv/none map[absent:true]",
-		"file:/srv/tide/note":  "file:/srv/tide/note map[content:a ${b} \"c\"\n group:root mode:0600 owner:root]",
-		"file:/srv/tide/blob":  "it holds no text; put it beside the manifest",
-		"file:/srv/tide/large": "its 307200 bytes are too many to be shown",
-		"file:/srv/tide/link":  "is a symbolic link to note",
-		"file:/srv/tide":       "is a folder",
-		"file":                 "name one file",
-		"tide:x":               `does not know the kind "tide"`,
+		"user":                 "user maren map[comment:Maren group:maren groups:[keepers] home:/home/maren shell:/bin/sh uid:1000] it has a password, which is not shown",
+		"group":                "group keepers map[gid:1000]",
+		"user tidelog":         "user tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
+		"user nobody-there":    "user nobody-there map[absent:true]",
+		"service":              "service cron map[boot:true running:true]\nservice ssh map[boot:true running:true]",
+		"service tide-logger":  "service tide-logger map[boot:false running:true]",
+		"service none":         "service none map[] there is no none.service",
+		"package tide-logger":  "package tide-logger map[] the version is 1.5.0-1",
+		"package none":         "package none map[absent:true]",
+		"package":              "package dpkg map[] the version is 1.21.22\npackage libc6",
+		"dir /srv/tide":        "dir /srv/tide map[group:root mode:2750 owner:maren]",
+		"dir /srv/none":        "dir /srv/none map[absent:true]",
+		"file /srv/tide/note":  "file /srv/tide/note map[content:a ${b} \"c\"\n group:root mode:0600 owner:root]",
+		"file /srv/tide/blob":  "it holds no text; put it beside the manifest",
+		"file /srv/tide/large": "its 307200 bytes are too many to be shown",
+		"file /srv/tide/link":  "is a symbolic link to note",
+		"file /srv/tide":       "is a folder",
+		"file":                 "too many of the kind file",
+		"tide x":               `does not know the kind "tide"`,
 	} {
 		if got := ask(refs); !strings.Contains(got, want) && !strings.HasPrefix(want, got) {
 			t.Errorf("%s gives\n%s\nwant\n%s", refs, got, want)
 		}
 	}
-	if got := ask("user", "group:keepers", "dir:/srv/tide"); strings.Count(got, "\n") != 2 {
+	if got := ask("user", "group keepers", "dir /srv/tide"); strings.Count(got, "\n") != 2 {
 		t.Errorf("three questions give\n%s", got)
 	}
 }
@@ -139,7 +139,7 @@ content = "${data.token}"
 `)
 	b.put("/etc/token", "token an-older-one\n")
 	b.write("simulated.toml", b.sim.Inventory())
-	p, err := resolve.Load(os.DirFS(b.dir), kinds.Catalog(), resolve.Options{Open: func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }})
+	p, err := resolve.Load(os.DirFS(b.dir), kinds.Schemas(), resolve.Options{Open: func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -155,7 +155,7 @@ content = "${data.token}"
 	}
 	for _, preview := range []bool{true, false, false} {
 		hosts := f.Run(context.Background(), p.Inventory.Hosts, b.id(preview))
-		if got := statuses(hosts[0]); !strings.Contains(got, "file:/etc/tide-logger.toml") || hosts[0].Message != "" {
+		if got := statuses(hosts[0]); !strings.Contains(got, "file /etc/tide-logger.toml") || hosts[0].Message != "" {
 			t.Errorf("the run tells %s %s", hosts[0].Message, got)
 		}
 	}

@@ -78,11 +78,11 @@ func (d faultyDir) Remove(name string) error {
 	return d.Dir.Remove(name)
 }
 
-func (d faultyDir) Mkdir(name string, mode uint32) error {
+func (d faultyDir) Mkdir(name string, mode uint32, uid, gid int) error {
 	if err := d.f.hook("mkdir", path.Join(d.p, name)); err != nil {
 		return err
 	}
-	return d.Dir.Mkdir(name, mode)
+	return d.Dir.Mkdir(name, mode, uid, gid)
 }
 
 type faultyFile struct {
@@ -125,7 +125,7 @@ func (k *killer) wrap(m machine.Machine) machine.Machine {
 // and its service at each of its steps in turn. The next run must come out
 // right, with the restart that is owed, and leave nothing behind.
 func TestAWorkerKilledAtEveryStep(t *testing.T) {
-	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n\"\nmode = \"0640\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file:/etc/tide-logger.toml\"]\n"
+	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n\"\nmode = \"0640\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
 	second := strings.ReplaceAll(strings.ReplaceAll(first, "a = 1", "a = 2"), "1.4.2-1", "1.5.0-1")
 	steps := 0
 	for at := 0; at <= steps; at++ { // the first time, at 0, counts the steps
@@ -189,7 +189,7 @@ func TestTheConnectionIsCutMidRun(t *testing.T) {
 		t.Error("the task in hand was not finished")
 	}
 	h = b.one(false)
-	wants(t, h, "dir:/srv/a unchanged", "dir:/srv/b unchanged", "package:buoy-tools unchanged", "dir:/srv/c changed")
+	wants(t, h, "dir /srv/a unchanged", "dir /srv/b unchanged", "package buoy-tools unchanged", "dir /srv/c changed")
 	if len(h.Collected) != 1 {
 		t.Fatalf("collected %d runs", len(h.Collected))
 	}
@@ -197,7 +197,7 @@ func TestTheConnectionIsCutMidRun(t *testing.T) {
 	for _, r := range h.Collected[0].Results {
 		got = append(got, r.Ref.String()+" "+string(r.Status))
 	}
-	if want := "dir:/srv/a changed, dir:/srv/b changed, package:buoy-tools changed"; strings.Join(got, ", ") != want {
+	if want := "dir /srv/a changed, dir /srv/b changed, package buoy-tools changed"; strings.Join(got, ", ") != want {
 		t.Errorf("collected %v", got)
 	}
 	if h = b.one(true); len(h.Collected) != 0 {
@@ -229,7 +229,7 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 		t.Errorf("the second apply is told: %s %s", h.State, h.Message)
 	}
 	close(over)
-	wants(t, <-done, "package:buoy-tools changed")
+	wants(t, <-done, "package buoy-tools changed")
 }
 
 func TestStoppedByItsUser(t *testing.T) {
@@ -246,13 +246,13 @@ func TestStoppedByItsUser(t *testing.T) {
 		}}
 	}
 	for _, h := range b.runCtx(ctx, false) {
-		wants(t, h, "package:buoy-tools changed")
+		wants(t, h, "package buoy-tools changed")
 		if !h.Stopped || h.State != run.Reached {
 			t.Errorf("the host is %s, stopped %v", h.State, h.Stopped)
 		}
 	}
 	b.host().Wrap = nil
-	wants(t, b.one(false), "package:buoy-tools unchanged", "dir:/srv/a changed")
+	wants(t, b.one(false), "package buoy-tools unchanged", "dir /srv/a changed")
 }
 
 // TestSilence lets either side fall silent without closing anything, as a
@@ -301,7 +301,7 @@ func TestSilence(t *testing.T) {
 	}
 	b.host().Wait() // its worker gives up by itself
 	b.silence = 0
-	wants(t, b.one(false), "file:/srv/a changed")
+	wants(t, b.one(false), "file /srv/a changed")
 }
 
 // TestStoppedBeforeThePlan stops a run when its host has only been greeted: as
@@ -356,7 +356,7 @@ func TestAFullDisk(t *testing.T) {
 		}
 		noStrays(t, b)
 		b.host().Wrap = nil
-		wants(t, b.one(false), "file:/srv/a changed")
+		wants(t, b.one(false), "file /srv/a changed")
 	}
 }
 
@@ -369,13 +369,13 @@ func TestHostsThatAreHardToReach(t *testing.T) {
 	out := b.run(false)
 	b.sim.Hosts[3].Down()
 	out["gauge-04"] = b.run(false)["gauge-04"]
-	wants(t, out["gauge-01"], "dir:/srv/a changed")
+	wants(t, out["gauge-01"], "dir /srv/a changed")
 	for name, want := range map[string]string{
 		"gauge-02": "not reached: sudo refuses the login user: a password is required; let the login user use sudo without a password, or connect as root",
 		"gauge-03": "lost: the host sends more than it may: over 64 KiB came before the worker's first word; look at what the login shell prints",
 		"gauge-04": "not reached: cannot connect to ",
 	} {
-		if got := string(out[name].State) + ": " + out[name].Message; !strings.HasPrefix(got, want) {
+		if got := string(out[name].State) + ": " + out[name].Message + "; " + out[name].Do; !strings.HasPrefix(got, want) {
 			t.Errorf("%s is %s", name, got)
 		}
 	}
@@ -483,7 +483,7 @@ func TestHostsThatLie(t *testing.T) {
 			if h := out["gauge-01"]; h.State != run.Lost || strings.Contains(h.Message, "\x1b") {
 				t.Errorf("the host is %s: %q", h.State, h.Message)
 			}
-			wants(t, out["gauge-02"], "dir:/srv/a changed")
+			wants(t, out["gauge-02"], "dir /srv/a changed")
 		})
 	}
 }

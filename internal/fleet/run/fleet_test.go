@@ -73,7 +73,7 @@ func (b *bench) manifest(text string) { b.write("manifests/all.toml", text) }
 func (b *bench) fleet() *run.Fleet {
 	b.t.Helper()
 	b.write("simulated.toml", b.sim.Inventory())
-	p, err := resolve.Load(os.DirFS(b.dir), kinds.Catalog(), resolve.Options{})
+	p, err := resolve.Load(os.DirFS(b.dir), kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -145,13 +145,13 @@ func (b *bench) put(p, text string) {
 	}
 }
 
-// statuses writes an outcome as "kind:name status" lines.
+// statuses writes an outcome as "kind name status" lines.
 func statuses(h *run.Host) string {
 	var out []string
 	for _, t := range h.Tasks {
 		line := t.Ref.String() + " " + string(t.Status)
-		if t.BlockedBy != "" {
-			line += " by " + t.BlockedBy
+		if t.Status == plan.Blocked {
+			line += " by " + t.BlockedBy.String()
 		}
 		out = append(out, line)
 	}
@@ -201,13 +201,13 @@ check = "tide-logger --check ${candidate}"
 [service.tide-logger]
 running = true
 boot = true
-restart_on = ["file:/etc/tide-logger.toml"]
+restart_on = ["file /etc/tide-logger.toml"]
 `
 
 func TestARoundOnAHost(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest(whole)
-	order := []string{"package:tide-logger", "group:gauges", "user:tidelog", "dir:/srv/tide", "file:/etc/tide-logger.toml", "service:tide-logger"}
+	order := []string{"package tide-logger", "group gauges", "user tidelog", "dir /srv/tide", "file /etc/tide-logger.toml", "service tide-logger"}
 	all := func(status string) []string {
 		var out []string
 		for _, ref := range order {
@@ -267,8 +267,8 @@ func TestWhatIsBrokenByHandIsMended(t *testing.T) {
 			t.Errorf("the diff is %q", task.Changes[0].Diff)
 		}
 	}
-	wants(t, b.one(false), "package:tide-logger unchanged", "group:gauges unchanged", "user:tidelog unchanged",
-		"dir:/srv/tide unchanged", "file:/etc/tide-logger.toml changed", "service:tide-logger changed")
+	wants(t, b.one(false), "package tide-logger unchanged", "group gauges unchanged", "user tidelog unchanged",
+		"dir /srv/tide unchanged", "file /etc/tide-logger.toml changed", "service tide-logger changed")
 	if _, again := b.host().Unit("tide-logger.service"); again <= started {
 		t.Error("the service was not restarted")
 	}
@@ -277,10 +277,10 @@ func TestWhatIsBrokenByHandIsMended(t *testing.T) {
 
 func TestOneBadPackageSinksNoOther(t *testing.T) {
 	b := newBench(t, "archive-01")
-	b.manifest("[package.buoy-tools]\n[package.foghorn-relay]\n[package.salt-lamp]\n[package.no-such-thing]\n[service.foghorn-relay]\nrunning = true\n[dir.\"/srv/a\"]\nafter = [\"service:foghorn-relay\"]\n[dir.\"/srv/b\"]\n")
+	b.manifest("[package.buoy-tools]\n[package.foghorn-relay]\n[package.salt-lamp]\n[package.no-such-thing]\n[service.foghorn-relay]\nrunning = true\n[dir.\"/srv/a\"]\nafter = [\"service foghorn-relay\"]\n[dir.\"/srv/b\"]\n")
 	h := b.one(false)
-	wants(t, h, "package:buoy-tools changed", "package:foghorn-relay failed", "package:salt-lamp changed", "package:no-such-thing failed",
-		"service:foghorn-relay blocked by package:foghorn-relay", "dir:/srv/a blocked by service:foghorn-relay", "dir:/srv/b changed")
+	wants(t, h, "package buoy-tools changed", "package foghorn-relay failed", "package salt-lamp changed", "package no-such-thing failed",
+		"service foghorn-relay blocked by package foghorn-relay", "dir /srv/a blocked by service foghorn-relay", "dir /srv/b changed")
 	for _, task := range h.Tasks {
 		if task.Ref.Name == "foghorn-relay" && task.Status == plan.Failed && !strings.Contains(task.Output, "serial line does not answer") {
 			t.Errorf("the output is %q", task.Output)
@@ -304,8 +304,8 @@ func TestACheckThatFailsLeavesTheFile(t *testing.T) {
 	_, started := b.host().Unit("tide-logger.service")
 	b.manifest(strings.Replace(whole, "a = 1", "broken = 1", 1))
 	h := b.one(false)
-	wants(t, h, "package:tide-logger unchanged", "group:gauges unchanged", "user:tidelog unchanged", "dir:/srv/tide unchanged",
-		"file:/etc/tide-logger.toml failed", "service:tide-logger blocked by file:/etc/tide-logger.toml")
+	wants(t, h, "package tide-logger unchanged", "group gauges unchanged", "user tidelog unchanged", "dir /srv/tide unchanged",
+		"file /etc/tide-logger.toml failed", "service tide-logger blocked by file /etc/tide-logger.toml")
 	if got := b.on("etc/tide-logger.toml"); got != "a = 1\n" {
 		t.Errorf("the file holds %q", got)
 	}
@@ -339,8 +339,8 @@ mode = "0644"
 content = "1"
 mode = "0644"
 [service.ebb]
-restart_on = ["file:/etc/a"]
-reload_on = ["file:/etc/b"]
+restart_on = ["file /etc/a"]
+reload_on = ["file /etc/b"]
 [service.crash]
 running = true
 [service.no-such]
@@ -351,10 +351,10 @@ optional = true
 [service.cron]
 running = false
 boot = false
-restart_on = ["file:/etc/a"]
+restart_on = ["file /etc/a"]
 `)
-	wants(t, b.one(false), "file:/etc/a changed", "file:/etc/b changed", "service:ebb unchanged", // it neither runs nor is declared to
-		"service:crash failed", "service:no-such failed", "service:no-such-either unchanged", "service:cron changed")
+	wants(t, b.one(false), "file /etc/a changed", "file /etc/b changed", "service ebb unchanged", // it neither runs nor is declared to
+		"service crash failed", "service no-such failed", "service no-such-either unchanged", "service cron changed")
 	if running, _ := b.host().Unit("cron.service"); running {
 		t.Error("cron still runs")
 	}
@@ -376,18 +376,18 @@ restart_on = ["file:/etc/a"]
 	}
 	b.manifest(strings.ReplaceAll(string(text), "[service.ebb]", "[service.ebb]\nrunning = true"))
 	b.run(false)
-	if got := actions(); len(got) != 1 || !strings.HasSuffix(got[0], "start ebb.service") {
+	if got := actions(); len(got) != 1 || !strings.HasSuffix(got[0], "start -- ebb.service") {
 		t.Errorf("to be started, it saw %v", got)
 	}
 	b.put("etc/b", "by hand")
 	b.run(false)
-	if got := actions(); len(got) != 2 || !strings.HasSuffix(got[1], "reload ebb.service") {
+	if got := actions(); len(got) != 2 || !strings.HasSuffix(got[1], "reload -- ebb.service") {
 		t.Errorf("after its reload trigger changed, it saw %v", got)
 	}
 	b.put("etc/a", "by hand")
 	b.put("etc/b", "by hand")
 	b.run(false)
-	if got := actions(); len(got) != 3 || !strings.HasSuffix(got[2], "restart ebb.service") {
+	if got := actions(); len(got) != 3 || !strings.HasSuffix(got[2], "restart -- ebb.service") {
 		t.Errorf("after both triggers changed, it saw %v", got)
 	}
 }
@@ -399,16 +399,16 @@ func TestAccounts(t *testing.T) {
 	}
 	b.write("hosts.toml", "[host.desk-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
 	b.manifest("[user.petra]\nshell = \"/bin/bash\"\n[user.maren]\npassword = \"0123\"\ncomment = \"Maren\"\n[user.olga]\npassword_hash = \"!\"\n")
-	wants(t, b.one(false), "user:petra unchanged", "user:maren changed", "user:olga changed")
+	wants(t, b.one(false), "user petra unchanged", "user maren changed", "user olga changed")
 	if strings.Contains(b.on("etc/passwd"), "petra") {
 		t.Error("an account of the directory was made locally")
 	}
 	b.settled()
 	b.manifest("[user.petra]\nshell = \"/bin/sh\"\n[user.maren]\npassword = \"4567\"\ncomment = \"Maren\"\nshell = \"/bin/bash\"\n[user.olga]\nabsent = true\n")
 	h := b.one(false)
-	wants(t, h, "user:petra failed", "user:maren changed", "user:olga changed")
+	wants(t, h, "user petra failed", "user maren changed", "user olga changed")
 	for _, c := range h.Tasks[1].Changes {
-		if strings.Contains(c.Before+c.After, "4567") {
+		if strings.Contains(c.Was+c.Becomes, "4567") {
 			t.Errorf("the change shows the password: %+v", c)
 		}
 	}
@@ -431,17 +431,17 @@ func TestFilesThatAreOdd(t *testing.T) {
 	os.Symlink("/etc/shadow", filepath.Join(root, "etc/salt"))
 	os.Mkdir(filepath.Join(root, "etc/motd.d"), 0o755)
 	h := b.one(false)
-	wants(t, h, "file:/etc/salt failed", "file:/etc/empty changed", "file:/etc/gone unchanged", "dir:/srv/x/y failed", "file:/etc/motd.d failed")
+	wants(t, h, "file /etc/salt failed", "file /etc/empty changed", "file /etc/gone unchanged", "dir /srv/x/y failed", "file /etc/motd.d failed")
 	if !strings.Contains(h.Tasks[0].Message, "symbolic link to /etc/shadow") || strings.Contains(b.on("etc/shadow"), "x\n") {
 		t.Errorf("the planted link: %s", h.Tasks[0].Message)
 	}
-	if !strings.Contains(h.Tasks[3].Message, "/srv/x is not there; declare dir:/srv/x") {
+	if !strings.Contains(h.Tasks[3].Message+"; "+h.Tasks[3].Do, `/srv/x is not there; declare it: [dir."/srv/x"]`) {
 		t.Errorf("the missing folder: %s", h.Tasks[3].Message)
 	}
 	b.manifest("[file.\"/etc/salt\"]\ncontent = \"x\"\nfollow = true\n")
 	os.Remove(filepath.Join(root, "etc/salt"))
 	os.Symlink("pepper", filepath.Join(root, "etc/salt"))
-	wants(t, b.one(false), "file:/etc/salt changed")
+	wants(t, b.one(false), "file /etc/salt changed")
 	if got := b.on("etc/pepper"); got != "x" {
 		t.Errorf("the link's target holds %q", got)
 	}
@@ -455,7 +455,7 @@ func TestALargeFileTravelsInChunks(t *testing.T) {
 	b.manifest("[file.\"/srv/harmonics\"]\ncopy = \"harmonics.bin\"\nmode = \"0644\"\n[file.\"/srv/second\"]\ncopy = \"harmonics.bin\"\nmode = \"0644\"\n[file.\"/srv/small\"]\ncontent = \"s\"\n")
 	text := strings.Repeat("\x00\x01tide", 900_000)
 	b.write("manifests/harmonics.bin", text)
-	wants(t, b.one(false), "file:/srv/harmonics changed", "file:/srv/second changed", "file:/srv/small changed")
+	wants(t, b.one(false), "file /srv/harmonics changed", "file /srv/second changed", "file /srv/small changed")
 	if b.on("srv/harmonics") != text || b.on("srv/second") != text {
 		t.Error("what arrived is not what was sent")
 	}
@@ -468,13 +468,13 @@ func TestLeftoversAndOtherProjects(t *testing.T) {
 	b.run(false)
 	b.project = "harbour"
 	h := b.one(false)
-	wants(t, h, "dir:/srv/a failed", "dir:/srv/b failed")
+	wants(t, h, "dir /srv/a failed", "dir /srv/b failed")
 	if !strings.Contains(h.Tasks[0].Message, `the project "saltmarsh" manages it`) {
 		t.Errorf("the message is %q", h.Tasks[0].Message)
 	}
 	b.project = "saltmarsh"
 	b.manifest("[dir.\"/srv/a\"]\n")
-	if h = b.one(false); len(h.Leftovers) != 1 || h.Leftovers[0].String() != "dir:/srv/b" {
+	if h = b.one(false); len(h.Leftovers) != 1 || h.Leftovers[0].String() != "dir /srv/b" {
 		t.Errorf("the leftovers are %v", h.Leftovers)
 	}
 	b.project = "harbour"
@@ -482,7 +482,7 @@ func TestLeftoversAndOtherProjects(t *testing.T) {
 	if h = b.one(false); len(h.Leftovers) != 0 {
 		t.Errorf("another project's things are leftovers: %v", h.Leftovers)
 	}
-	wants(t, h, "dir:/srv/b unchanged") // what the first project has let go may be taken over
+	wants(t, h, "dir /srv/b unchanged") // what the first project has let go may be taken over
 }
 
 // TestAPartOfThePlan changes a file without its service being selected: the
@@ -494,7 +494,7 @@ func TestAPartOfThePlan(t *testing.T) {
 	_, started := b.host().Unit("tide-logger.service")
 	time.Sleep(20 * time.Millisecond)
 	b.manifest(strings.Replace(whole, "a = 1", "a = 2", 1))
-	b.part = resolve.Selection{Tasks: []string{"file:/etc/*"}}
+	b.part = resolve.Selection{Tasks: []string{"file /etc/*"}}
 	h := b.one(false)
 	if h.Count(plan.Changed) != 1 || h.Count(plan.LeftOut) != 5 || len(h.Leftovers) > 0 {
 		t.Errorf("of a part:\n%s", statuses(h))

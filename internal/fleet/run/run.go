@@ -15,6 +15,7 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
@@ -30,8 +31,40 @@ const (
 	NotReached State = "not reached"
 	Busy       State = "busy"
 	Lost       State = "lost"
+	NotBegun   State = "not begun"
 	Off        State = "off"
 )
+
+// Outcome is how a host fared in one word, its tasks counted in.
+type Outcome string
+
+// The outcomes.
+const (
+	OutWrong      Outcome = "not resolved"
+	OutLost       Outcome = "lost"
+	OutNotReached Outcome = "not reached"
+	OutBusy       Outcome = "busy"
+	OutFailed     Outcome = "failed"
+	OutNotBegun   Outcome = "not begun"
+	OutChanged    Outcome = "changed"
+	OutUnchanged  Outcome = "unchanged"
+	OutOff        Outcome = "off"
+)
+
+// Outcome tells how the host fared.
+func (h *Host) Outcome() Outcome {
+	switch {
+	case h.Wrong != nil:
+		return OutWrong
+	case h.State != Reached:
+		return Outcome(h.State)
+	case h.Count(plan.Failed)+h.Count(plan.Blocked) > 0:
+		return OutFailed
+	case h.Count(plan.Changed) > 0:
+		return OutChanged
+	}
+	return OutUnchanged
+}
 
 // Task is one task with its outcome.
 type Task struct {
@@ -51,6 +84,7 @@ type Host struct {
 	Name      string
 	State     State
 	Message   string // why it is not reached, busy or lost
+	Do        string // what to do about that
 	Tasks     []Task // in the order of the plan; those without a result are missing
 	Planned   int    // how many tasks its plan has
 	Collected []Collected
@@ -96,10 +130,11 @@ type Fleet struct {
 	// Chosen says of a host whose groups are known now whether it is meant. Nil
 	// means that all are.
 	Chosen func(h *inventory.Host, groups []*inventory.Group) bool
-	// Notify is told each event, one at a time. May be nil.
+	// Notify is told each event, one at a time. However long it takes, no host
+	// waits for it. May be nil.
 	Notify func(Event)
 
-	mu sync.Mutex
+	events queue
 }
 
 // Run takes the hosts through a run and gives their outcomes in the same
@@ -127,6 +162,8 @@ func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Re
 
 func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(context.Context, *inventory.Host, *Host)) []*Host {
 	out := make([]*Host, len(hosts))
+	told := f.events.tell(f.Notify)
+	defer told()
 	var wg sync.WaitGroup
 	slots := make(chan struct{}, max(1, f.Parallel))
 	for i, h := range hosts {
@@ -139,7 +176,7 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 			begun := time.Now()
 			defer func() {
 				if r := recover(); r != nil { // one host's trouble must not be that of all
-					out[i].State, out[i].Message = Lost, fmt.Sprintf("a mistake in this program: %v; please report it", r)
+					out[i].State, out[i].Message, out[i].Do = Lost, fmt.Sprintf("a mistake in this program: %v", r), "please report it"
 				}
 				out[i].Took = time.Since(begun)
 				if !out[i].Skipped {
@@ -150,7 +187,7 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 			case h.Off != "":
 				out[i].State, out[i].Message = Off, h.Off
 			case ctx.Err() != nil:
-				out[i].State, out[i].Message, out[i].Stopped = NotReached, "the run was stopped before its turn", true
+				out[i].State, out[i].Message, out[i].Stopped = NotBegun, "the run was stopped before its turn", true
 			default:
 				do(ctx, h, out[i])
 			}
@@ -161,19 +198,17 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 }
 
 func (f *Fleet) notify(e Event) {
-	if f.Notify == nil {
-		return
+	if f.Notify != nil {
+		f.events.put(e)
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.Notify(e)
 }
 
 // host takes one host to its end.
 func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Host, start *wire.Start) {
 	s, err := f.Open(ctx, h)
 	if err != nil {
-		out.State, out.Message = NotReached, err.Error()
+		p := problem.From(err)
+		out.State, out.Message, out.Do = NotReached, p.What, p.Do
 		if errors.Is(err, reach.ErrBound) {
 			out.State = Lost
 		}
@@ -204,7 +239,8 @@ func (t *talk) tidy() {
 
 // fail notes why a host ended before its end.
 func (t *talk) fail(err error) {
-	t.out.Message = err.Error()
+	p := problem.From(err)
+	t.out.Message, t.out.Do = p.What, p.Do
 	var busy *busyError
 	switch {
 	case errors.As(err, &busy):
@@ -213,10 +249,11 @@ func (t *talk) fail(err error) {
 	default:
 		t.out.State = Lost
 		if said := t.session.Errors(); said != "" && !strings.Contains(t.out.Message, said) {
-			t.out.Message += " (the worker said: " + value.Printable(said) + ")"
+			t.out.Message += " (the worker said: " + said + ")"
 		}
 		if missing := t.out.Planned - len(t.out.Tasks); t.plan != nil && missing > 0 {
-			t.out.Message += fmt.Sprintf("; %d of %d tasks have no result yet: what was done is kept on the host, and the next run collects it", missing, t.out.Planned)
+			t.out.Message += fmt.Sprintf("; %d of %d tasks have no result yet", missing, t.out.Planned)
+			t.out.Do = "what was done is kept on the host, and the next run collects it"
 		}
 	}
 }

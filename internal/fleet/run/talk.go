@@ -11,7 +11,7 @@ import (
 
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/host/worker"
@@ -62,9 +62,10 @@ func (t *talk) watch(silence time.Duration, over chan struct{}) {
 	}
 }
 
-type busyError struct{ text string }
+// busyError says that another run holds a host.
+type busyError struct{ problem.Problem }
 
-func (e *busyError) Error() string { return e.text }
+func (e *busyError) Unwrap() error { return e.Problem }
 
 var errEnd = errors.New("the session is over")
 
@@ -150,7 +151,7 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 			return fmt.Errorf("%w: the worker speaks format %d", wire.ErrFrame, m.Hello.Format)
 		}
 	case m.Busy != nil:
-		return &busyError{busyText(m.Busy)}
+		return &busyError{problem.Errorf("%s", busyText(m.Busy)).Remedy("wait until it is done")}
 	case m.Collected != nil:
 		return t.collect(m.Collected)
 	case m.Facts != nil:
@@ -192,7 +193,7 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 	case m.Bye != nil:
 		return errEnd
 	case m.Fault != nil:
-		return fmt.Errorf("the worker cannot go on: %s", value.Printable(m.Fault.Message))
+		return fmt.Errorf("the worker cannot go on: %s", m.Fault.Message)
 	}
 	return nil
 }
@@ -204,12 +205,12 @@ func busyText(b *wire.Busy) string {
 		if b.Holder.Preview {
 			what = "a preview"
 		}
-		text = fmt.Sprintf("%s by %s holds it", what, value.Printable(b.Holder.Who))
+		text = fmt.Sprintf("%s by %s holds it", what, b.Holder.Who)
 	}
 	if b.Since > 0 {
 		text += " since " + time.Unix(b.Since, 0).Format("15:04:05")
 	}
-	return text + "; wait until it is done"
+	return text
 }
 
 // grouped settles the groups of the host by its facts, and whether it is meant.
@@ -308,7 +309,7 @@ func (t *talk) results(list []plan.Result) error {
 		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0]}
 		task.Ref = t.plan.Tasks[r.ID].Ref
 		if r.Status == plan.LeftOut {
-			task.Reason, task.Message = value.Printable(r.Message), ""
+			task.Reason, task.Message = r.Message, ""
 		}
 		t.out.Tasks = append(t.out.Tasks, task)
 		t.fleet.notify(Event{Host: t.out, Task: &task})
@@ -319,7 +320,7 @@ func (t *talk) results(list []plan.Result) error {
 func size(r plan.Result) int {
 	n := len(r.Message) + len(r.Output) + 64
 	for _, c := range r.Changes {
-		n += len(c.Before) + len(c.After) + len(c.Diff)
+		n += len(c.Was) + len(c.Becomes) + len(c.Diff)
 	}
 	return n
 }

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
 
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/folder"
@@ -249,7 +250,7 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 // exec does what a login shell would do with one command line.
 func (h *Host) exec(line string, ch ssh.Channel) int {
 	io.WriteString(ch, h.Greeting)
-	words := reach.Words(line)
+	words := shell.Split(line)
 	if len(words) > 3 && words[0] == "sudo" {
 		if h.NoSudo {
 			fmt.Fprintln(ch.Stderr(), "sudo: a password is required")

@@ -2,6 +2,8 @@
 package kinds
 
 import (
+	"slices"
+
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/host/kinds/dir"
 	"jadekettle/internal/host/kinds/file"
@@ -14,24 +16,26 @@ import (
 
 // All lists the kinds in the order in which they are documented.
 func All() []kind.Kind {
-	return []kind.Kind{packages.Kind{}, file.Kind{}, dir.Kind{}, service.Kind{}, user.Kind{}, group.Kind{}}
+	return all
 }
 
-// Catalog gives their schemas, for the core.
-func Catalog() schema.Catalog {
+// all is made once: a kind holds nothing but its schema.
+var all = []kind.Kind{packages.Kind(), file.Kind(), dir.Kind(), service.Kind(), user.Kind(), group.Kind()}
+
+// Schemas gives their schemas, for the core.
+func Schemas() schema.Kinds {
 	var list []*schema.Kind
 	for _, k := range All() {
 		list = append(list, k.Schema())
 	}
-	return schema.NewCatalog(list...)
+	return schema.NewKinds(list...)
 }
 
 // Find gives a kind by name.
 func Find(name string) (kind.Kind, bool) {
-	for _, k := range All() {
-		if k.Schema().Name == name {
-			return k, true
-		}
+	i := slices.IndexFunc(all, func(k kind.Kind) bool { return k.Schema().Name == name })
+	if i < 0 {
+		return nil, false
 	}
-	return nil, false
+	return all[i], true
 }

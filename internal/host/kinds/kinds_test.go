@@ -1,10 +1,12 @@
 package kinds_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
@@ -38,25 +40,28 @@ func TestEverySchemaIsWhole(t *testing.T) {
 
 func TestNamesAreCanonical(t *testing.T) {
 	for ref, want := range map[string]string{
-		"file:/etc//motd":                  "/etc/motd",
-		"dir:/srv/tide/":                   "/srv/tide",
-		"file:etc/motd":                    "error",
-		"file:/etc/../motd":                "error",
-		"service:tide-logger.service":      "tide-logger",
-		"service:tide-logger.timer":        "tide-logger.timer",
-		"service:getty@tty1":               "getty@tty1",
-		"service:a b":                      "error",
-		"package:g++":                      "g++",
-		"package:libc6:arm64":              "libc6:arm64",
-		"package:Tide":                     "error",
-		"package:x":                        "error",
-		"user:maren":                       "maren",
-		"user:two words":                   "error",
+		"file /etc//motd":                  "/etc/motd",
+		"dir /srv/tide/":                   "/srv/tide",
+		"file etc/motd":                    "error",
+		"file /etc/../motd":                "error",
+		"service tide-logger.service":      "tide-logger",
+		"service tide-logger.timer":        "tide-logger.timer",
+		"service getty@tty1":               "getty@tty1",
+		"service a b":                      "error",
+		"package g++":                      "g++",
+		"package libc6:arm64":              "libc6:arm64",
+		"package Tide":                     "Tide",
+		"package tide-":                    "error",
+		"package -tide":                    "error",
+		"service -tide":                    "error",
+		"package x":                        "error",
+		"user maren":                       "maren",
+		"user two words":                   "error",
 		"user:9lives":                      "error",
 		"group:" + strings.Repeat("a", 33): "error",
 		"tide:x":                           "error",
 	} {
-		got, err := kinds.Catalog().ParseRef(ref)
+		got, err := kinds.Schemas().ParseRef(ref)
 		if err != nil {
 			got.Name = "error"
 		}
@@ -71,24 +76,24 @@ func TestImpliedNeeds(t *testing.T) {
 		kind, name, declared, want string
 		attrs                      value.Attrs
 	}{
-		{"file", "/srv/a/b/f", "dir:/srv dir:/srv/a", "dir:/srv/a", nil},
-		{"file", "/f", "user:maren group:maren", "user:maren group:maren", value.Attrs{"owner": "maren", "group": "maren"}},
-		{"file", "/f", "user:maren", "user:maren", value.Attrs{"group": "maren"}},
-		{"user", "maren", "group:maren group:keepers user:keepers", "group:maren group:keepers", value.Attrs{"groups": []any{"keepers"}}},
-		{"user", "maren", "user:keepers", "user:keepers", value.Attrs{"groups": []any{"keepers"}}},
-		{"service", "tide", "package:tide file:/lib/systemd/system/tide.service", "package:tide file:/lib/systemd/system/tide.service", nil},
-		{"service", "tide@1", "package:tide file:/etc/systemd/system/tide@.service", "package:tide file:/etc/systemd/system/tide@.service", nil},
+		{"file", "/srv/a/b/f", "dir /srv, dir /srv/a", "dir /srv/a", nil},
+		{"file", "/f", "user maren, group maren", "user maren, group maren", value.Attrs{"owner": "maren", "group": "maren"}},
+		{"file", "/f", "user maren", "user maren", value.Attrs{"group": "maren"}},
+		{"user", "maren", "group maren, group keepers, user keepers", "group maren, group keepers", value.Attrs{"groups": []any{"keepers"}}},
+		{"user", "maren", "user keepers", "user keepers", value.Attrs{"groups": []any{"keepers"}}},
+		{"service", "tide", "package tide, file /lib/systemd/system/tide.service", "package tide, file /lib/systemd/system/tide.service", nil},
+		{"service", "tide@1", "package tide, file /etc/systemd/system/tide@.service", "package tide, file /etc/systemd/system/tide@.service", nil},
 	} {
-		k, _ := kinds.Catalog().Kind(c.kind)
-		declared := func(r value.Ref) bool { return strings.Contains(" "+c.declared+" ", " "+r.String()+" ") }
+		k, _ := kinds.Schemas().Kind(c.kind)
+		declared := func(r value.Ref) bool { return slices.Contains(strings.Split(c.declared, ", "), r.String()) }
 		var got []string
 		for _, r := range k.Needs(schema.Needer{Ref: value.Ref{Kind: c.kind, Name: c.name}, Attrs: c.attrs, Declared: declared}) {
 			if declared(r) {
 				got = append(got, r.String())
 			}
 		}
-		if strings.Join(got, " ") != c.want {
-			t.Errorf("%s:%s with %s needs %v, want %s", c.kind, c.name, c.declared, got, c.want)
+		if strings.Join(got, ", ") != c.want {
+			t.Errorf("%s %s with %s needs %v, want %s", c.kind, c.name, c.declared, got, c.want)
 		}
 	}
 }
@@ -100,7 +105,7 @@ func TestEveryExampleIsTaken(t *testing.T) {
 	for _, k := range kinds.All() {
 		for _, a := range append(k.Schema().Attrs, schema.Common...) {
 			for _, example := range a.Examples {
-				var ps value.Problems
+				var ps problem.Problems
 				root, _ := manifest.ParseTOML("example", []byte(a.Name+" = "+example), &ps)
 				if err := ps.Err(); err != nil {
 					t.Errorf("%s.%s: %v", k.Schema().Name, a.Name, err)

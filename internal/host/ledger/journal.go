@@ -76,7 +76,13 @@ func (s *Store) Begin(collected []Record) error {
 	}
 	s.journal = f // which Close closes, whatever becomes of it
 	if _, err = f.Write(data); err == nil {
+		err = f.Sync()
+	}
+	if err == nil {
 		err = s.dir.Rename(temp, s.journalName())
+	}
+	if err == nil {
+		err = s.dir.Sync()
 	}
 	if err != nil {
 		return fmt.Errorf("open the journal in %s: %w", s.path, err)
@@ -115,9 +121,14 @@ func (s *Store) Candidate(p string) error {
 			return fmt.Errorf("note a candidate in %s: %w", s.path, err)
 		}
 		s.straysFile = f
+		if err := s.dir.Sync(); err != nil {
+			return err
+		}
 	}
-	s.strays = append(s.strays, p)
 	_, err := io.WriteString(s.straysFile, p+"\n")
+	if err == nil {
+		err = s.straysFile.Sync()
+	}
 	return err
 }
 

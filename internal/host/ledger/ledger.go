@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/machine"
 )
@@ -51,7 +52,6 @@ type Store struct {
 	dirty   bool
 
 	journal    machine.File
-	strays     []string
 	straysFile machine.File
 }
 
@@ -116,9 +116,9 @@ func (s *Store) load(run plan.Run) error {
 	case errors.Is(err, fs.ErrNotExist):
 		s.Format = Format
 	case err != nil:
-		return fmt.Errorf("read the ledger %s: %w; move it away if it cannot be mended", path.Join(s.path, "ledger.json"), err)
+		return problem.Errorf("read the ledger %s: %w", path.Join(s.path, "ledger.json"), err).Remedy("move it away if it cannot be mended")
 	case s.Format != Format:
-		return fmt.Errorf("the ledger %s has format %d; this version knows %d: use a newer jadekettle", path.Join(s.path, "ledger.json"), s.Format, Format)
+		return problem.Errorf("the ledger %s has format %d", path.Join(s.path, "ledger.json"), s.Format).Remedy("this version knows %d: use a newer jadekettle", Format)
 	}
 	if s.Entries == nil {
 		s.Entries = map[value.Ref]plan.Entry{}
@@ -148,7 +148,7 @@ func makeFolder(m machine.Machine, p string) (machine.Dir, error) {
 	if path.Base(p) == "jadekettle" {
 		mode = 0o700
 	}
-	if err := up.Mkdir(path.Base(p), mode); err != nil {
+	if err := up.Mkdir(path.Base(p), mode, -1, -1); err != nil {
 		return nil, fmt.Errorf("make the folder %s: %w", p, err)
 	}
 	return m.Dir(p)
@@ -212,8 +212,9 @@ func (s *Store) put(name string, data []byte) error {
 	}
 	if err != nil {
 		s.dir.Remove(temp)
+		return err
 	}
-	return err
+	return s.dir.Sync() // a debt must survive what it was written for
 }
 
 // Save writes the ledger when it differs from what stands on disk.

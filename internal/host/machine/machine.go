@@ -43,28 +43,36 @@ type Machine interface {
 	Wait(ctx context.Context, d time.Duration)
 }
 
-// Dir is an open folder. Names are single path elements.
+// Dir is an open folder. Names are single path elements, but for "." of Lstat,
+// which is the folder itself.
 type Dir interface {
 	Lstat(name string) (Info, error)
-	Open(name string) (File, error) // for reading; a link is an error that wraps ErrLink
+	// Open opens a file or a folder for reading; a link is an error that wraps
+	// ErrLink.
+	Open(name string) (File, error)
 	// Create makes a new file that did not exist, with exactly this mode and,
 	// where the worker may, this owner and group; -1 leaves one as it comes.
 	Create(name string, mode uint32, uid, gid int) (File, error)
-	Mkdir(name string, mode uint32) error
+	// Mkdir makes a new folder, as Create makes a file.
+	Mkdir(name string, mode uint32, uid, gid int) error
 	Rename(from, to string) error
 	Remove(name string) error
 	RemoveAll(name string) error
 	Readlink(name string) (string, error)
-	Chmod(name string, mode uint32) error
-	Chown(name string, uid, gid int) error // -1 leaves one as it is
-	Names() ([]string, error)
+	// Follow reads a link that may be followed: one that Trusted trusts. Any
+	// other is an error that wraps ErrLink.
+	Follow(name string) (string, error)
 	Sync() error
 	Close() error
 }
 
-// File is an open file.
+// File is an open file or folder. Owner and mode are those of what was opened,
+// whatever stands at its name by now.
 type File interface {
 	io.ReadWriteCloser
+	Info() (Info, error)
+	Chown(uid, gid int) error // -1 leaves one as it is
+	Chmod(mode uint32) error
 	Sync() error
 }
 
@@ -76,7 +84,26 @@ type Info struct {
 	GID   int
 	Size  int64
 	Time  time.Time
+	Dev   uint64 // of the file system; with Inode it tells files apart
 	Inode uint64
+	Links uint64 // how many names it has
+}
+
+// Same says whether both are of one file, with one owner and mode.
+func (i Info) Same(o Info) bool {
+	return i.Dev == o.Dev && i.Inode == o.Inode && i.Type == o.Type && i.UID == o.UID && i.GID == o.GID && i.Mode == o.Mode
+}
+
+// OnlyBy says whether nobody can put anything into a folder, or exchange what
+// lies in it, but root and the user me.
+func (i Info) OnlyBy(me int) bool {
+	return (i.UID == 0 || i.UID == me) && i.Mode&0o022 == 0
+}
+
+// Trusted is the rule by which links are followed: root, or the worker's own
+// user, made the link in a folder that nobody else can write.
+func Trusted(folder, link Info, me int) bool {
+	return folder.OnlyBy(me) && (link.UID == 0 || link.UID == me)
 }
 
 // Command is a program with its arguments, never a shell line unless the
@@ -85,13 +112,17 @@ type Command struct {
 	Args  []string
 	Env   []string // added to a small fixed environment
 	Stdin string
+	Limit time.Duration // how long it may take; DefaultLimit when 0
 }
+
+// DefaultLimit is how long a command may take that says nothing else.
+const DefaultLimit = 10 * time.Minute
 
 // Output is what a command left.
 type Output struct {
 	Code     int
 	Stdout   string // up to MaxStdout bytes
-	Combined string // both streams as they came, at most MaxOutput: head and tail
+	Combined Kept   // both streams as they came
 }
 
 // MaxOutput bounds the output that is kept of a command for people, and
@@ -117,8 +148,8 @@ func ReadFile(m Machine, path string) ([]byte, error) {
 	return io.ReadAll(f)
 }
 
-// Keep holds the head and the tail of what is written to it, up to MaxOutput
-// bytes in all.
+// Keep holds the head and the tail of what is written to it: of each twice what
+// is shown, so that what is to be masked is whole where it is cut.
 type Keep struct {
 	mu         sync.Mutex
 	head, tail []byte
@@ -130,53 +161,79 @@ func (k *Keep) Write(p []byte) (int, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	n := len(p)
-	if room := MaxOutput/2 - len(k.head); room > 0 {
+	if room := MaxOutput - len(k.head); room > 0 {
 		take := min(room, len(p))
 		k.head, p = append(k.head, p[:take]...), p[take:]
 	}
 	k.tail = append(k.tail, p...)
-	if over := len(k.tail) - MaxOutput/2; over > 0 {
+	if over := len(k.tail) - MaxOutput; over > 0 {
 		k.lost += over
 		k.tail = append(k.tail[:0], k.tail[over:]...)
 	}
 	return n, nil
 }
 
-// String gives what was kept, as valid text.
-func (k *Keep) String() string {
+// Kept gives what was kept so far.
+func (k *Keep) Kept() Kept {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	s := string(k.head)
-	if k.lost > 0 {
-		s += fmt.Sprintf("\n... %d bytes left out ...\n", k.lost)
-	}
-	return strings.ToValidUTF8(s+string(k.tail), "\uFFFD")
+	return Kept{string(k.head), string(k.tail), k.lost}
 }
 
-// Fault gives the error of a command that ended with a code other than 0, or
-// nil. The message names the program and the last line it printed.
-func (o Output) Fault(c Command) error {
-	if o.Code == 0 {
-		return nil
-	}
-	return &CommandError{Program: c.Args[0], Code: o.Code, Output: o.Combined, Last: telling(o.Combined)}
+// String gives what is shown of it.
+func (k *Keep) String() string { return k.Kept().String() }
+
+// Kept is the head and the tail of an output.
+type Kept struct {
+	head, tail string
+	lost       int // bytes between them
 }
 
-// telling picks the line that tells most: what dpkg says of the package that
-// failed, the first error of apt or systemctl, or else the last line.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for i, l := range lines {
-		if strings.HasPrefix(l, "dpkg: error processing") && i+1 < len(lines) {
-			return strings.TrimSpace(lines[i+1])
+// KeptText is a short output that is there whole.
+func KeptText(text string) Kept { return Kept{head: text} }
+
+// Clean gives what is shown of the output: at most MaxOutput bytes of what mask
+// leaves, as valid text.
+func (k Kept) Clean(mask func(string) string) string {
+	head, tail, lost := k.head, k.tail, k.lost
+	if lost == 0 {
+		head, tail = mask(head+tail), ""
+		if len(head) <= MaxOutput {
+			return strings.ToValidUTF8(head, "\uFFFD")
 		}
+		head, tail = head[:len(head)/2], head[len(head)/2:]
+	} else {
+		head, tail = mask(head), mask(tail)
 	}
-	for _, l := range lines {
-		if strings.HasPrefix(l, "E: ") || strings.HasPrefix(l, "Failed to ") {
-			return strings.TrimPrefix(l, "E: ")
-		}
+	if over := len(head) - MaxOutput/2; over > 0 {
+		head, lost = head[:MaxOutput/2], lost+over
 	}
-	return strings.TrimSpace(lines[len(lines)-1])
+	if over := len(tail) - MaxOutput/2; over > 0 {
+		tail, lost = tail[over:], lost+over
+	}
+	return strings.ToValidUTF8(fmt.Sprintf("%s\n... %d bytes left out ...\n%s", head, lost, tail), "\uFFFD")
+}
+
+// String gives what is shown of an output in which nothing is to be masked.
+func (k Kept) String() string { return k.Clean(func(s string) string { return s }) }
+
+// Do runs a command for its effect: one that ends with a code other than 0 is a
+// *CommandError, whose line is the one that telling picks from the output. Nil
+// takes the last one.
+func Do(ctx context.Context, m Machine, c Command, telling func(output string) string) (Output, error) {
+	out, err := m.Run(ctx, c)
+	if err != nil || out.Code == 0 {
+		return out, err
+	}
+	if telling == nil {
+		telling = lastLine
+	}
+	return out, &CommandError{Program: c.Args[0], Code: out.Code, Output: out.Combined, Last: telling(out.Combined.String())}
+}
+
+func lastLine(output string) string {
+	output = strings.TrimSpace(output)
+	return strings.TrimSpace(output[strings.LastIndexByte(output, '\n')+1:])
 }
 
 // CommandError says that a command ended with a code other than 0.
@@ -184,12 +241,17 @@ type CommandError struct {
 	Program string
 	Code    int
 	Last    string // the line that tells most
-	Output  string
+	Then    string // what came of it; may be empty
+	Output  Kept
 }
 
 func (e *CommandError) Error() string {
-	if e.Last == "" {
-		return fmt.Sprintf("%s ended with code %d and said nothing", e.Program, e.Code)
+	text := fmt.Sprintf("%s ended with code %d", e.Program, e.Code)
+	if e.Then != "" {
+		text += ", so " + e.Then
 	}
-	return fmt.Sprintf("%s ended with code %d: %s", e.Program, e.Code, e.Last)
+	if e.Last == "" {
+		return text + "; it said nothing"
+	}
+	return text + ": " + e.Last
 }

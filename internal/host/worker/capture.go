@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/kinds"
@@ -23,7 +24,7 @@ func (s *session) capture(ctx context.Context, asked []value.Ref) error {
 	}
 	start, total := 0, 0
 	for i, c := range list {
-		n := 64 + len(c.Ref.Name) + len(c.Note) + len(c.Problem)
+		n := 64 + len(c.Ref.Name) + len(c.Note) + len(c.Problem) + len(c.Do)
 		for k, v := range c.Attrs {
 			n += len(k) + len(fmt.Sprint(v)) + 16
 		}
@@ -39,7 +40,7 @@ func (s *session) capture(ctx context.Context, asked []value.Ref) error {
 }
 
 func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured {
-	fail := func(err error) []plan.Captured { return []plan.Captured{{Ref: ref, Problem: err.Error()}} }
+	fail := func(err error) []plan.Captured { return []plan.Captured{failed(ref, err)} }
 	k, ok := kinds.Find(ref.Kind)
 	if !ok {
 		return fail(fmt.Errorf("this worker does not know the kind %q", ref.Kind))
@@ -64,9 +65,14 @@ func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured
 		}
 		c.Ref = t.Ref
 		if err != nil {
-			c = plan.Captured{Ref: t.Ref, Problem: err.Error()}
+			c = failed(t.Ref, err)
 		}
 		out = append(out, c)
 	}
 	return out
+}
+
+func failed(ref value.Ref, err error) plan.Captured {
+	p := problem.From(err)
+	return plan.Captured{Ref: ref, Problem: p.What, Do: p.Do}
 }

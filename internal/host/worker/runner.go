@@ -10,7 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/mask"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
@@ -25,11 +27,13 @@ type runner struct {
 	store *ledger.Store
 	tasks []plan.Task
 	ended []plan.Status // by task id; empty while it has not
-	mask  *strings.Replacer
+	mask  mask.Mask
 }
 
 func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
-	return &runner{s: s, store: store, env: &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts}}
+	r := &runner{s: s, store: store}
+	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Hide: r.mask.Hide}
+	return r
 }
 
 // warm begins what takes long while the plan is on its way.
@@ -45,20 +49,25 @@ func (r *runner) warm(ctx context.Context) {
 func (r *runner) take(tasks []plan.Task) {
 	r.tasks, r.env.Tasks = tasks, tasks
 	r.ended = make([]plan.Status, len(tasks))
-	var secrets []string
 	for _, t := range tasks {
-		for _, v := range t.Attrs {
-			if secret, ok := v.(value.Secret); ok && secret.Reveal() != "" {
-				secrets = append(secrets, secret.Reveal(), value.Hidden)
-			}
+		for _, name := range value.Keys(t.Attrs) {
+			r.hide(t.Attrs[name])
 		}
 		for _, v := range t.Masks {
-			if secret, ok := v.(value.Secret); ok && secret.Reveal() != "" {
-				secrets = append(secrets, secret.Reveal(), value.Hidden)
-			}
+			r.hide(v)
 		}
 	}
-	r.mask = strings.NewReplacer(secrets...)
+}
+
+func (r *runner) hide(v any) {
+	switch v := v.(type) {
+	case value.Secret:
+		r.mask.Hide(v.Reveal())
+	case []any:
+		for _, item := range v {
+			r.hide(item)
+		}
+	}
 }
 
 func (r *runner) declared() map[value.Ref]bool {
@@ -159,14 +168,14 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 func (r *runner) barred(t plan.Task) (plan.Result, bool) {
 	for _, n := range t.Needs {
 		if s := r.ended[n]; s == plan.Failed || s == plan.Blocked || s == "" {
-			return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Blocked, BlockedBy: r.tasks[n].Ref.String()}, true
+			return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Blocked, BlockedBy: r.tasks[n].Ref}, true
 		}
 	}
 	if t.Follows && !r.store.Owes(t.Ref, plan.Follow) {
 		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.LeftOut, Message: r.unmoved(t)}, true
 	}
 	if project, other := r.store.Other(t.Ref); other {
-		return r.failed(t, fmt.Errorf("the project %q manages it on this host already; take it out of one of the two projects", project)), true
+		return r.failed(t, problem.Errorf("the project %q manages it on this host already", project).Remedy("take it out of one of the two projects")), true
 	}
 	return plan.Result{}, false
 }
@@ -205,15 +214,7 @@ func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan
 func becomes(t plan.Task) []plan.Change {
 	var out []plan.Change
 	for _, name := range value.Keys(t.Attrs) {
-		c := plan.Change{What: name, Before: "not there yet", After: value.Hidden}
-		if b, ok := t.Attrs[name].(bool); ok {
-			c.After = kind.Yes(b, "yes", "no")
-		} else if s, ok := value.Text(t.Attrs[name]); ok {
-			c.After = s
-		} else if list := t.Attrs.Texts(name); len(list) > 0 {
-			c.After = strings.Join(list, ", ")
-		}
-		out = append(out, c)
+		out = append(out, plan.Change{What: name, Was: "not there yet", Becomes: kind.Said(t.Attrs[name])})
 	}
 	if len(out) == 0 {
 		out = append(out, kind.Existence(false))
@@ -252,11 +253,7 @@ func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) erro
 		return err
 	}
 	errs := k.Write(ctx, r.env, work)
-	if k.Schema().Name == "package" {
-		r.env.Forget()
-	} else {
-		r.env.Forget("dpkg", "candidates")
-	}
+	r.env.Forget(k.Stale()...)
 	tasks := make([]plan.Task, len(work))
 	for i, w := range work {
 		tasks[i] = w.Task
@@ -295,9 +292,9 @@ func (r *runner) outcome(k kind.Kind, w kind.Work, wrote error, after kind.Readi
 	if left := k.Compare(w.Task, after.State); len(left) > 0 {
 		var still []string
 		for _, c := range left {
-			still = append(still, fmt.Sprintf("%s is %s, declared %s", c.What, c.Before, c.After))
+			still = append(still, fmt.Sprintf("%s is %s, declared %s", c.What, c.Was, c.Becomes))
 		}
-		res := r.failed(w.Task, fmt.Errorf("the change did not hold: %s", strings.Join(still, "; ")))
+		res := r.failed(w.Task, fmt.Errorf("the change did not hold: %s", strings.Join(still, ", ")))
 		res.Changes = w.Changes
 		return res
 	}
@@ -324,14 +321,15 @@ func (r *runner) remember(t plan.Task, changed bool) {
 }
 
 func (r *runner) failed(t plan.Task, err error) plan.Result {
-	res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Failed, Message: err.Error()}
+	p := problem.From(err)
+	res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Failed, Message: p.What, Do: p.Do}
 	var ce *machine.CommandError
 	if errors.As(err, &ce) {
-		res.Output = ce.Output
+		res.Output = ce.Output.Clean(r.mask.Replace)
 	}
 	denied := errors.Is(err, fs.ErrPermission) || strings.Contains(strings.ToLower(res.Message+res.Output), "denied")
-	if denied && r.s.m.UID() != 0 {
-		res.Message += `; the worker is no root here: set connect.elevate = "sudo" if it is to be`
+	if denied && r.s.m.UID() != 0 && res.Do == "" {
+		res.Do = `the worker is no root here: set connect.elevate = "sudo" if it is to be`
 	}
 	return res
 }
@@ -354,10 +352,10 @@ func (r *runner) end(results []plan.Result) error {
 	for i := range results {
 		res := &results[i]
 		r.ended[res.ID] = res.Status
-		res.Message, res.Output = r.clean(res.Message), r.clean(res.Output)
+		res.Message, res.Do, res.Output = r.clean(res.Message), r.clean(res.Do), r.clean(res.Output)
 		for j := range res.Changes {
 			c := &res.Changes[j]
-			c.Before, c.After, c.Diff = r.clean(c.Before), r.clean(c.After), r.clean(c.Diff)
+			c.Was, c.Becomes, c.Diff = r.clean(c.Was), r.clean(c.Becomes), r.clean(c.Diff)
 		}
 	}
 	if !r.env.Run.Preview {

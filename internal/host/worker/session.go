@@ -14,9 +14,9 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/wire"
-	"jadekettle/internal/host/gather"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/survey"
 )
 
 // Silence is how long nothing may be heard before a connection counts as broken.
@@ -234,7 +234,7 @@ func (s *session) serve(ctx context.Context) (err error) {
 		return s.capture(ctx, start.Capture)
 	}
 	if start.OnlyFacts {
-		return s.send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)})
+		return s.send(wire.Message{Facts: survey.Read(ctx, s.m, start.Services)})
 	}
 	store, err := ledger.Open(s.m, start.Run)
 	var busy *ledger.BusyError
@@ -264,7 +264,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	}
 	r := newRunner(s, store, start.Run)
 	r.warm(ctx)
-	if s.send(wire.Message{Facts: gather.Read(ctx, s.m, start.Services)}) != nil {
+	if s.send(wire.Message{Facts: survey.Read(ctx, s.m, start.Services)}) != nil {
 		return errLost
 	}
 	tasks, err := s.plan()
@@ -441,7 +441,7 @@ func chunked(list []plan.Result) func(yield func([]plan.Result) bool) {
 func weight(r plan.Result) int {
 	n := 256 + len(r.Message) + len(r.Output) + len(r.Ref.Name)
 	for _, c := range r.Changes {
-		n += 64 + len(c.Before) + len(c.After) + len(c.Diff)
+		n += 64 + len(c.Was) + len(c.Becomes) + len(c.Diff)
 	}
 	return n
 }

@@ -5,10 +5,10 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
@@ -33,44 +33,38 @@ absent = true
 with_contents = true
 `},
 	},
-	Canon: schema.CleanPath,
-	Needs: kind.OwnerNeeds,
+	Captures: []string{"owner", "group", "mode"},
+	TooMany:  "/srv",
+	Canon:    schema.CleanPath,
+	Needs:    kind.OwnerNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
 		if a.Bool("absent") && name == "/" {
-			return "absent", errors.New("the root folder cannot be absent; take the declaration out")
+			return "absent", problem.Errorf("the root folder cannot be absent").Remedy("take the declaration out")
 		}
 		if a.Has("with_contents") && !a.Bool("absent") {
-			return "with_contents", errors.New("with_contents only says how to remove a folder; set absent = true or take it out")
+			return "with_contents", problem.Errorf("with_contents only says how to remove a folder").Remedy("set absent = true or take it out")
 		}
 		return "", nil
 	},
 }
 
 // Kind is the kind of folders.
-type Kind struct{}
+func Kind() kind.Kind { return kind.Each(dirs{}) }
 
-// Schema describes it.
-func (Kind) Schema() *schema.Kind { return about }
+type dirs struct{}
 
-// Joint says that each is written by itself.
-func (Kind) Joint() bool { return false }
+func (dirs) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from a folder itself.
+func (dirs) Stale() []kind.Topic { return nil }
 
 type state struct {
 	there bool
 	own   kind.Ownership
 }
 
-// Read looks at every folder.
-func (Kind) Read(_ context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
-	out := make([]kind.Reading, len(tasks))
-	for i, t := range tasks {
-		st, err := read(env, t)
-		out[i] = kind.Reading{State: st, Err: err}
-	}
-	return out
-}
-
-func read(env *kind.Env, t plan.Task) (state, error) {
+// Read looks at a folder.
+func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	var st state
 	var noOwner error // the rest is read all the same, for a preview
 	if !t.Absent {
@@ -79,7 +73,7 @@ func read(env *kind.Env, t plan.Task) (state, error) {
 	if t.Ref.Name == "/" {
 		return state{there: true}, nil
 	}
-	d, name, err := kind.Split(env.Machine, t.Ref.Name)
+	d, name, err := env.Split(t.Ref.Name)
 	if errors.Is(err, kind.ErrNotYet) && t.Absent {
 		return st, nil
 	}
@@ -95,38 +89,33 @@ func read(env *kind.Env, t plan.Task) (state, error) {
 		return st, err
 	case info.Type&fs.ModeSymlink != 0:
 		target, _ := d.Readlink(name)
-		return st, fmt.Errorf("%s is a symbolic link to %s; declare the folder that it leads to", t.Ref.Name, target)
+		return st, problem.Errorf("%s is a symbolic link to %s", t.Ref.Name, target).Remedy("declare the folder that it leads to")
 	case !info.Type.IsDir():
-		return st, fmt.Errorf("%s is there but no folder; move it away by hand", t.Ref.Name)
+		return st, problem.Errorf("%s is there but no folder", t.Ref.Name).Remedy("move it away by hand")
 	}
 	st.there = true
-	st.own, err = env.OwnershipOf(info)
+	if st.own, err = env.OwnershipOf(d, info); err == nil && !t.Absent {
+		err = st.own.Refused(env, t, false)
+	}
 	return st, cmp.Or(err, noOwner)
 }
 
 // Compare says what differs.
-func (Kind) Compare(t plan.Task, s any) []plan.Change {
-	st := s.(state)
+func (dirs) Compare(t plan.Task, st state) []plan.Change {
 	switch {
-	case t.Absent && st.there, !t.Absent && !st.there:
-		return []plan.Change{kind.Existence(t.Absent)}
+	case t.Absent && st.there:
+		return []plan.Change{kind.Existence(true)}
 	case t.Absent:
 		return nil
+	case !st.there:
+		return kind.Made(t, "owner", "group", "mode")
 	}
-	return st.own.Compare(t)
+	return st.own.Compare(t, false)
 }
 
-// Write makes, changes or removes folders.
-func (Kind) Write(_ context.Context, env *kind.Env, work []kind.Work) []error {
-	out := make([]error, len(work))
-	for i, w := range work {
-		out[i] = write(env, w)
-	}
-	return out
-}
-
-func write(env *kind.Env, w kind.Work) error {
-	d, name, err := kind.Split(env.Machine, w.Task.Ref.Name)
+// Write makes, changes or removes a folder.
+func (dirs) Write(_ context.Context, env *kind.Env, w kind.Differing[state]) error {
+	d, name, err := env.Split(w.Task.Ref.Name)
 	if err != nil {
 		return err
 	}
@@ -136,29 +125,25 @@ func write(env *kind.Env, w kind.Work) error {
 		return d.RemoveAll(name)
 	case w.Task.Absent:
 		if err := d.Remove(name); err != nil {
-			return fmt.Errorf("%w; set with_contents = true to remove what lies in it as well", err)
+			return problem.Errorf("%w", err).Remedy("set with_contents = true to remove what lies in it as well")
 		}
 		return nil
 	}
-	if !w.State.(state).there {
-		if err := d.Mkdir(name, 0o755); err != nil {
-			return err
-		}
+	if w.State.there {
+		return env.Own(d, name, w.Task, w.State.own)
 	}
-	if err := env.Own(d, name, w.Task); err != nil {
+	mode, uid, gid, err := env.Target(w.Task, nil, 0o755)
+	if err != nil {
+		return err
+	}
+	if err := d.Mkdir(name, mode, uid, gid); err != nil {
 		return err
 	}
 	return d.Sync()
 }
 
-// Names refuses: a host has too many folders to tell which ones are meant.
-func (Kind) Names(context.Context, *kind.Env) ([]string, error) {
-	return nil, errors.New("name one folder, such as dir:/srv")
-}
-
 // Capture declares a folder with its owner and mode.
-func (Kind) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (plan.Captured, error) {
-	st := s.(state)
+func (dirs) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
 	if !st.there {
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	}

@@ -15,12 +15,15 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/aymanbagabas/go-udiff"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/ledger"
@@ -56,8 +59,10 @@ mode = "0640"
 check = "test -s ${candidate}"
 `},
 	},
-	Canon: schema.CleanPath,
-	Needs: kind.OwnerNeeds,
+	Captures: []string{"owner", "group", "mode", "content"},
+	TooMany:  "/etc/motd",
+	Canon:    schema.CleanPath,
+	Needs:    kind.OwnerNeeds,
 	Check: func(_ string, a value.Attrs) (string, error) {
 		var given []string
 		for _, name := range []string{"content", "template", "copy"} {
@@ -66,26 +71,27 @@ check = "test -s ${candidate}"
 			}
 		}
 		if len(given) > 1 {
-			return given[1], fmt.Errorf("%s are given together; keep one of them", strings.Join(given, " and "))
+			return given[1], problem.Errorf("%s are given together", strings.Join(given, " and ")).Remedy("keep one of them")
 		}
 		if c := a.Text("check"); c != "" && !strings.Contains(c, "${candidate}") {
-			return "check", errors.New("check does not look at ${candidate}; put ${candidate} where the command wants the file")
+			return "check", problem.Errorf("check does not look at ${candidate}").Remedy("put ${candidate} where the command wants the file")
 		}
 		if a.Has("check") && len(given) == 0 {
-			return "check", errors.New("check is given without a content; give content, template or copy, or take check out")
+			return "check", problem.Errorf("check is given without a content").Remedy("give content, template or copy, or take check out")
 		}
 		return "", nil
 	},
 }
 
 // Kind is the kind of files.
-type Kind struct{}
+func Kind() kind.Kind { return kind.Each(files{}) }
 
-// Schema describes it.
-func (Kind) Schema() *schema.Kind { return about }
+type files struct{}
 
-// Joint says that each is written by itself.
-func (Kind) Joint() bool { return false }
+func (files) Schema() *schema.Kind { return about }
+
+// Stale says that a file may be one that accounts or services are read from.
+func (files) Stale() []kind.Topic { return []kind.Topic{kind.TheAccounts, kind.TheServices} }
 
 // state is what stands at a path.
 type state struct {
@@ -96,44 +102,47 @@ type state struct {
 	hash  string // only when it decides whether the content differs
 	// Both texts, when the content differs and both are short enough to show.
 	shown    bool
+	closed   bool // the old text is not for everybody's eyes
 	old, new string
 }
 
-// Read looks at every file, and fetches the short new contents that differ
-// in one round trip.
-func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
-	out := make([]kind.Reading, len(tasks))
+// Gather fetches the short new contents that differ in one round trip.
+func (files) Gather(_ context.Context, env *kind.Env, tasks []plan.Task, read []kind.Read[state]) {
 	var want []plan.Content
 	for i, t := range tasks {
-		st, err := read(env, t)
-		out[i] = kind.Reading{State: st, Err: err}
-		if showable(t, st, err) {
+		if showable(t, read[i].State, read[i].Err) {
 			want = append(want, *t.Content)
 		}
 	}
 	if len(want) == 0 {
-		return out
+		return
 	}
 	texts, err := env.Texts(want)
 	for i, t := range tasks {
-		st := out[i].State.(state)
-		if !showable(t, st, out[i].Err) {
+		st := &read[i].State
+		if !showable(t, *st, read[i].Err) {
 			continue
 		}
 		if err != nil {
-			out[i].Err = err
+			read[i].Err = err
 			continue
 		}
 		st.shown, st.new = true, texts[t.Content.SHA256]
-		if st.there {
-			var err error
-			if st.old, err = text(env, st.path); err != nil {
-				out[i].Err = err
-			}
+		st.closed = closed(env, t, *st)
+		if !st.there || st.closed {
+			continue
 		}
-		out[i].State = st
+		if st.old, err = text(env, st.path); err != nil {
+			read[i].Err = err
+		}
 	}
-	return out
+}
+
+// closed says whether a text that only its owner may read was put there by
+// somebody else, who may not want to see it in our reports.
+func closed(env *kind.Env, t plan.Task, st state) bool {
+	_, ours := env.Store.Entries[t.Ref]
+	return st.there && st.own.Info.Mode&0o044 == 0 && !ours && !env.Run.ShowClosed
 }
 
 // showable says whether the content differs and both texts are short enough to
@@ -150,14 +159,15 @@ func differs(t plan.Task, st state) bool {
 	return !st.there || st.hash != t.Content.SHA256
 }
 
-func read(env *kind.Env, t plan.Task) (state, error) {
+// Read looks at a file.
+func (files) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	st := state{path: t.Ref.Name}
 	var noOwner error // the rest is read all the same, for a preview
 	if !t.Absent {
 		_, _, noOwner = env.IDs(t)
 	}
 	for range 16 {
-		d, name, err := kind.Split(env.Machine, st.path)
+		d, name, err := env.Split(st.path)
 		if errors.Is(err, kind.ErrNotYet) && t.Absent {
 			return st, nil
 		}
@@ -166,6 +176,9 @@ func read(env *kind.Env, t plan.Task) (state, error) {
 		}
 		next, err := look(env, d, name, t, &st)
 		d.Close()
+		if err == nil && next == "" && st.there && !t.Absent {
+			err = st.own.Refused(env, t, differs(t, st))
+		}
 		if next == "" || err != nil {
 			return st, cmp.Or(err, noOwner)
 		}
@@ -188,41 +201,67 @@ func look(env *kind.Env, d machine.Dir, name string, t plan.Task, st *state) (ne
 		st.there = true
 		return "", nil
 	case info.Type&fs.ModeSymlink != 0:
+		return follow(d, name, t, st.path)
+	case info.Type.IsDir():
+		return "", problem.Errorf("%s is a folder", st.path).Remedy("move it away by hand")
+	case info.Type != 0:
+		return "", problem.Errorf("%s is no regular file", st.path).Remedy("move it away by hand")
+	}
+	st.there, st.size = true, info.Size
+	if st.own, err = env.OwnershipOf(d, info); err != nil || t.Absent || t.Content == nil || info.Size != t.Content.Size {
+		return "", err
+	}
+	st.hash, err = hash(d, name, st)
+	return "", err
+}
+
+// follow gives the path that a link leads to, when the link may be followed.
+func follow(d machine.Dir, name string, t plan.Task, at string) (string, error) {
+	if !t.Attrs.Bool("follow") {
 		target, err := d.Readlink(name)
 		if err != nil {
 			return "", err
 		}
-		if !t.Attrs.Bool("follow") {
-			return "", fmt.Errorf("%s is a symbolic link to %s; remove it, or set follow = true if that is meant", st.path, target)
-		}
-		if !path.IsAbs(target) {
-			target = path.Join(path.Dir(st.path), target)
-		}
-		return path.Clean(target), nil
-	case info.Type.IsDir():
-		return "", fmt.Errorf("%s is a folder; move it away by hand", st.path)
-	case info.Type != 0:
-		return "", fmt.Errorf("%s is no regular file; move it away by hand", st.path)
+		return "", problem.Errorf("%s is a symbolic link to %s", at, target).Remedy("remove it, or set follow = true if that is meant")
 	}
-	st.there, st.size = true, info.Size
-	if st.own, err = env.OwnershipOf(info); err != nil || t.Absent || t.Content == nil || info.Size != t.Content.Size {
+	target, err := d.Follow(name)
+	if errors.Is(err, machine.ErrLink) {
+		return "", problem.Errorf("%s is a symbolic link that others than root can make or exchange, so it is not followed", at).
+			Remedy("declare the file that it leads to")
+	}
+	if err != nil {
 		return "", err
 	}
+	if !path.IsAbs(target) {
+		target = path.Join(path.Dir(at), target)
+	}
+	return path.Clean(target), nil
+}
+
+// hash reads a file's content, and what it is from then on known by is the file
+// that was read.
+func hash(d machine.Dir, name string, st *state) (string, error) {
 	f, err := d.Open(name)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
+	info, err := f.Info()
+	if err != nil {
+		return "", err
+	}
+	if !info.Same(st.own.Info) {
+		return "", problem.Errorf("%s was exchanged while it was read", st.path).Remedy("run again")
+	}
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
 		return "", err
 	}
-	st.hash = hex.EncodeToString(h.Sum(nil))
-	return "", nil
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 func text(env *kind.Env, p string) (string, error) {
-	d, name, err := kind.Split(env.Machine, p)
+	d, name, err := env.Split(p)
 	if err != nil {
 		return "", err
 	}
@@ -237,30 +276,60 @@ func text(env *kind.Env, p string) (string, error) {
 }
 
 // Compare says what differs.
-func (Kind) Compare(t plan.Task, s any) []plan.Change {
-	st := s.(state)
-	if t.Absent {
-		if st.there {
-			return []plan.Change{kind.Existence(true)}
-		}
+func (files) Compare(t plan.Task, st state) []plan.Change {
+	switch {
+	case t.Absent && st.there:
+		return []plan.Change{kind.Existence(true)}
+	case t.Absent:
 		return nil
+	case !st.there:
+		return made(t, st)
 	}
-	if !st.there {
-		c := kind.Existence(false)
-		c.Diff = diff(t, st)
-		return []plan.Change{c}
-	}
+	rewritten := differs(t, st)
 	var out []plan.Change
-	if differs(t, st) && t.Content.Secret {
-		out = append(out, plan.Change{What: "content", Before: "another one", After: value.Hidden, Secret: true})
-	} else if differs(t, st) {
-		out = append(out, plan.Change{What: "content", Before: fmt.Sprintf("%d bytes", st.size), After: fmt.Sprintf("%d bytes", t.Content.Size), Diff: diff(t, st)})
+	switch {
+	case rewritten && t.Content.Secret:
+		out = append(out, plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true})
+	case rewritten:
+		out = append(out, plan.Change{What: "content", Was: bytes(st.size), Becomes: bytes(t.Content.Size), Diff: diff(t, st), Closed: st.closed})
 	}
-	return append(out, st.own.Compare(t)...)
+	return append(out, st.own.Compare(t, rewritten)...)
+}
+
+// made tells all that a new file will be.
+func made(t plan.Task, st state) []plan.Change {
+	out := kind.Made(t, "owner", "group", "mode")
+	if !t.Attrs.Has("mode") {
+		out = append(out, plan.Change{What: "mode", Becomes: fmt.Sprintf("%04o", usual(t))})
+	}
+	switch {
+	case t.Content == nil:
+	case t.Content.Secret:
+		out = append(out, plan.Change{What: "content", Becomes: value.Hidden, Secret: true})
+	default:
+		out = append(out, plan.Change{What: "content", Becomes: bytes(t.Content.Size), Diff: diff(t, st)})
+	}
+	return out
+}
+
+// usual is the mode of a new file for which none is declared: what a secret
+// went into is for its owner only.
+func usual(t plan.Task) uint32 {
+	if t.Content != nil && t.Content.Secret {
+		return 0o600
+	}
+	return 0o644
+}
+
+func bytes(n int64) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return fmt.Sprintf("%d bytes", n)
 }
 
 func diff(t plan.Task, st state) string {
-	if !st.shown || !isText(st.old) || !isText(st.new) {
+	if !st.shown || st.closed || !isText(st.old) || !isText(st.new) {
 		return ""
 	}
 	return udiff.Unified(t.Ref.Name+" as it is", t.Ref.Name+" as declared", st.old, st.new)
@@ -268,18 +337,9 @@ func diff(t plan.Task, st state) string {
 
 func isText(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
 
-// Write puts files as declared, each in one step.
-func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
-	out := make([]error, len(work))
-	for i, w := range work {
-		out[i] = write(ctx, env, w)
-	}
-	return out
-}
-
-func write(ctx context.Context, env *kind.Env, w kind.Work) error {
-	st := w.State.(state)
-	d, name, err := kind.Split(env.Machine, st.path)
+// Write puts a file as declared, in one step.
+func (files) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	d, name, err := env.Split(w.State.path)
 	if err != nil {
 		return err
 	}
@@ -290,15 +350,22 @@ func write(ctx context.Context, env *kind.Env, w kind.Work) error {
 		}
 		return d.Sync()
 	}
-	if st.there && !w.Differs("content") {
-		return env.Own(d, name, w.Task)
+	if w.State.there && !w.Differs("content") {
+		return env.Own(d, name, w.Task, w.State.own)
 	}
-	return replace(ctx, env, w.Task, st, d, name)
+	return replace(ctx, env, w.Task, w.State, d, name)
 }
 
 // replace writes the candidate beside the file, checks it, and renames it.
 func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machine.Dir, name string) (err error) {
-	mode, uid, gid, err := target(env, t, st, d, name)
+	if err := unmoved(t, st, d, name); err != nil {
+		return err
+	}
+	var stands *kind.Ownership
+	if st.there {
+		stands = &st.own
+	}
+	mode, uid, gid, err := env.Target(t, stands, usual(t))
 	if err != nil {
 		return err
 	}
@@ -321,11 +388,11 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 		}
 	}()
 	err = fill(env, t, st, f)
+	if err == nil && mode&0o6000 != 0 {
+		err = f.Chmod(mode) // for all but root, writing takes these bits away
+	}
 	if e := f.Close(); err == nil {
 		err = e
-	}
-	if err == nil && mode&0o6000 != 0 {
-		err = d.Chmod(candidate, mode) // for all but root, writing takes these bits away
 	}
 	if err != nil {
 		return fmt.Errorf("write %s: %w", st.path, err)
@@ -339,32 +406,21 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 	return d.Sync()
 }
 
-// target gives the final mode and owner: what is declared, else what stands,
-// else 0644 and the worker's user.
-func target(env *kind.Env, t plan.Task, st state, d machine.Dir, name string) (mode uint32, uid, gid int, err error) {
-	uid, gid, err = env.IDs(t)
-	if err != nil {
-		return 0, -1, -1, err
+// unmoved makes sure that what stands is still what was compared, since its
+// owner and mode go over to what takes its place.
+func unmoved(t plan.Task, st state, d machine.Dir, name string) error {
+	info, err := d.Lstat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && !st.there:
+		return nil
+	case errors.Is(err, fs.ErrNotExist), err == nil && (!st.there || !info.Same(st.own.Info)):
+		return kind.Exchanged(t)
 	}
-	mode = 0o644
-	if st.there {
-		info, err := d.Lstat(name)
-		if err != nil {
-			return 0, -1, -1, err
-		}
-		mode = info.Mode
-		if uid < 0 {
-			uid = info.UID
-		}
-		if gid < 0 {
-			gid = info.GID
-		}
-	}
-	if m := t.Attrs.Text("mode"); m != "" {
-		mode, err = schema.ParseMode(m)
-	}
-	return mode, uid, gid, err
+	return err
 }
+
+// maxHidden bounds a secret content that is kept to be masked, in bytes.
+const maxHidden = 4 << 20
 
 // fill writes the content, and makes sure that it is the one that was meant.
 func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
@@ -381,9 +437,15 @@ func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
 		from = r
 	}
 	h := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(f, h), from); err != nil {
+	to := io.MultiWriter(f, h)
+	var secret strings.Builder
+	if t.Content.Secret && t.Content.Size <= maxHidden {
+		to = io.MultiWriter(f, h, &secret)
+	}
+	if _, err := io.Copy(to, from); err != nil {
 		return err
 	}
+	env.Hide(secret.String())
 	if hex.EncodeToString(h.Sum(nil)) != t.Content.SHA256 {
 		return errors.New("what arrived is not what was to be sent")
 	}
@@ -398,34 +460,34 @@ func check(ctx context.Context, env *kind.Env, t plan.Task, candidate string) er
 	if line == "" {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, checkLimit)
-	defer cancel()
-	line = strings.ReplaceAll(line, "${candidate}", kind.Quote(candidate))
-	c := machine.Command{Args: []string{"sh", "-c", line}}
+	line = strings.ReplaceAll(line, "${candidate}", shell.Quote(candidate))
+	c := machine.Command{Args: []string{"sh", "-c", line}, Limit: checkLimit}
 	out, err := env.Machine.Run(ctx, c)
 	if err != nil {
 		return fmt.Errorf("check: %w", err)
 	}
-	if out.Code != 0 {
-		lines := slices.DeleteFunc(strings.Split(out.Combined, "\n"), func(l string) bool { return strings.TrimSpace(l) == "" })
-		last := "it said nothing"
-		if len(lines) > 0 {
-			last = strings.ReplaceAll(lines[len(lines)-1], candidate, t.Ref.Name)
-		}
-		return &machine.CommandError{Program: "the check (" + t.Attrs.Text("check") + "), so the file was left as it is; it", Code: out.Code, Last: last, Output: out.Combined}
+	if out.Code == 0 {
+		return nil
 	}
-	return nil
+	said := strings.ReplaceAll(out.Combined.String(), candidate, t.Ref.Name)
+	return &machine.CommandError{Program: "the check `" + t.Attrs.Text("check") + "`", Code: out.Code, Last: told(said), Output: out.Combined,
+		Then: "the file was left as it is"}
 }
 
-// Names refuses: a host has too many files to tell which ones are meant.
-func (Kind) Names(context.Context, *kind.Env) ([]string, error) {
-	return nil, errors.New("name one file, such as file:/etc/motd")
+// told picks the line of a check's output that tells most: the last one that
+// has a letter or digit, since a caret below a column says nothing by itself.
+func told(output string) string {
+	for _, l := range slices.Backward(strings.Split(output, "\n")) {
+		if strings.ContainsFunc(l, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
+			return strings.TrimSpace(l)
+		}
+	}
+	return ""
 }
 
 // Capture declares a file with its owner and mode, and with its content when
 // that is a text that is short enough.
-func (Kind) Capture(_ context.Context, env *kind.Env, t plan.Task, s any) (plan.Captured, error) {
-	st := s.(state)
+func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
 	if !st.there {
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	}

@@ -4,10 +4,10 @@ package group
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
@@ -29,70 +29,57 @@ var about = &schema.Kind{
 gid = 2100
 `},
 	},
-	Canon: schema.AccountName,
+	Captures: []string{"gid"},
+	Canon:    schema.AccountName,
 }
 
 // Kind is the kind of groups.
-type Kind struct{}
+func Kind() kind.Kind { return kind.Each(groups{}) }
 
-// Schema describes it.
-func (Kind) Schema() *schema.Kind { return about }
+type groups struct{}
 
-// Joint says that each is written by itself.
-func (Kind) Joint() bool { return false }
+func (groups) Schema() *schema.Kind { return about }
+
+func (groups) Stale() []kind.Topic { return []kind.Topic{kind.TheAccounts} }
 
 type state struct {
 	there, local bool
 	gid          int
 }
 
-// Read looks groups up.
-func (Kind) Read(_ context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
-	out := make([]kind.Reading, len(tasks))
-	for i, t := range tasks {
-		a, err := env.Accounts()
-		if err != nil {
-			out[i].Err = err
-			continue
-		}
-		g, ok := a.Group(t.Ref.Name)
-		out[i].State = state{ok, g.Local, g.GID}
+// Read looks a group up.
+func (groups) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
+	a, err := env.Accounts()
+	if err != nil {
+		return state{}, err
 	}
-	return out
+	g, ok := a.Group(t.Ref.Name)
+	return state{ok, g.Local, g.GID}, nil
 }
 
 // Compare says what differs.
-func (Kind) Compare(t plan.Task, s any) []plan.Change {
-	st := s.(state)
+func (groups) Compare(t plan.Task, st state) []plan.Change {
 	switch {
-	case t.Absent && st.there, !t.Absent && !st.there:
-		return []plan.Change{kind.Existence(t.Absent)}
+	case t.Absent && st.there:
+		return []plan.Change{kind.Existence(true)}
 	case t.Absent:
 		return nil
+	case !st.there:
+		return kind.Made(t, "gid", "system")
 	}
 	if gid, ok := t.Attrs.Int("gid"); ok && int(gid) != st.gid {
-		return []plan.Change{{What: "gid", Before: strconv.Itoa(st.gid), After: strconv.FormatInt(gid, 10)}}
+		return []plan.Change{{What: "gid", Was: strconv.Itoa(st.gid), Becomes: strconv.FormatInt(gid, 10)}}
 	}
 	return nil
 }
 
-// Write makes, changes or removes groups.
-func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
-	out := make([]error, len(work))
-	for i, w := range work {
-		st := w.State.(state)
-		if st.there && !st.local {
-			out[i] = fmt.Errorf("the group %s comes from a directory service; change it there", w.Task.Ref.Name)
-			continue
-		}
-		c := command(w.Task, st)
-		res, err := env.Machine.Run(ctx, c)
-		if err == nil {
-			err = res.Fault(c)
-		}
-		out[i] = err
+// Write makes, changes or removes a group.
+func (groups) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	if w.State.there && !w.State.local {
+		return problem.Errorf("the group %s comes from a directory service", w.Task.Ref.Name).Remedy("change it there")
 	}
-	return out
+	_, err := machine.Do(ctx, env.Machine, command(w.Task, w.State), nil)
+	return err
 }
 
 func command(t plan.Task, st state) machine.Command {
@@ -116,7 +103,7 @@ func command(t plan.Task, st state) machine.Command {
 
 // Names lists the groups that people made: those from id 1000 on, without the
 // ones that only hold one user of the same name.
-func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
+func (groups) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	a, err := env.Accounts()
 	if err != nil {
 		return nil, err
@@ -131,8 +118,7 @@ func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
 }
 
 // Capture declares a group with its id.
-func (Kind) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (plan.Captured, error) {
-	st := s.(state)
+func (groups) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
 	switch {
 	case !st.there:
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/ledger"
@@ -21,7 +22,8 @@ import (
 )
 
 // Kind is one kind of declaration on a host. The worker calls Read, Compare,
-// and for what differs in an apply Write, Read and Compare again.
+// and for what differs in an apply Write, Read and Compare again. A kind of
+// which each task stands alone is a [One], which [Each] makes a Kind of.
 type Kind interface {
 	Schema() *schema.Kind
 	// Read tells what stands, one Reading for each task.
@@ -39,6 +41,8 @@ type Kind interface {
 	// Write makes what differs as declared, for neighbours in the order of the
 	// run, one error (or nil) for each.
 	Write(ctx context.Context, env *Env, work []Work) []error
+	// Stale names what was read before and may be otherwise after a Write.
+	Stale() []Topic
 }
 
 // Warmer is a Kind that can begin to read before the plan has come, because
@@ -46,6 +50,16 @@ type Kind interface {
 type Warmer interface {
 	Warm(ctx context.Context, env *Env)
 }
+
+// Topic is something that kinds read once and keep while nothing changes it.
+type Topic string
+
+// What is kept.
+const (
+	TheAccounts Topic = "accounts" // users and groups
+	ThePackages Topic = "packages" // what is installed, and what could be
+	TheServices Topic = "services" // what service managers tell
+)
 
 // Reading is what stands for one task, in the kind's own form. With an error
 // that wraps ErrNotYet the state may still be good enough for a preview.
@@ -75,14 +89,12 @@ func (w Work) Differs(what string) bool {
 // preview it may be about to be made.
 var ErrNotYet = errors.New("not there")
 
-// NotYet makes an error that wraps ErrNotYet and reads as the text alone.
-func NotYet(format string, args ...any) error {
-	return notYet{fmt.Sprintf(format, args...)}
-}
+// NotYet makes a problem wrap ErrNotYet.
+func NotYet(p problem.Problem) error { return notYet{p} }
 
-type notYet struct{ text string }
+type notYet struct{ problem.Problem }
 
-func (e notYet) Error() string        { return e.text }
+func (e notYet) Unwrap() error        { return e.Problem }
 func (e notYet) Is(target error) bool { return target == ErrNotYet }
 
 // Env is what a run gives to kinds.
@@ -96,31 +108,34 @@ type Env struct {
 	Content func(c plan.Content) (io.ReadCloser, error)
 	Texts   func(list []plan.Content) (map[string]string, error)
 
+	// Hide keeps a text out of all that this run tells from here on.
+	Hide func(text string)
+
 	// ListsRefreshed says that this run has refreshed the package list.
 	ListsRefreshed bool
 
-	cache map[string]any
-	begun map[string]any // what Begin started, as func() (T, error)
+	cache map[Topic]any
+	begun map[Topic]any // what Begin started, as func() (T, error)
 	boot  string
 }
 
-// Begin starts to read in the background what a later Cached with the same key
+// Begin starts to read in the background what a later Cached of the same topic
 // will ask for, unless something is written before that.
-func Begin[T any](e *Env, key string, read func() (T, error)) {
+func Begin[T any](e *Env, topic Topic, read func() (T, error)) {
 	started := sync.OnceValues(read)
 	go started()
 	if e.begun == nil {
-		e.begun = map[string]any{}
+		e.begun = map[Topic]any{}
 	}
-	e.begun[key] = started
+	e.begun[topic] = started
 }
 
-// Cached gives what an earlier call with this key made, or makes it.
-func Cached[T any](e *Env, key string, read func() (T, error)) (T, error) {
-	if v, ok := e.cache[key]; ok {
+// Cached gives what an earlier call for this topic made, or makes it.
+func Cached[T any](e *Env, topic Topic, read func() (T, error)) (T, error) {
+	if v, ok := e.cache[topic]; ok {
 		return v.(T), nil
 	}
-	if started, ok := e.begun[key].(func() (T, error)); ok {
+	if started, ok := e.begun[topic].(func() (T, error)); ok {
 		read = started
 	}
 	v, err := read()
@@ -128,30 +143,17 @@ func Cached[T any](e *Env, key string, read func() (T, error)) (T, error) {
 		return v, err
 	}
 	if e.cache == nil {
-		e.cache = map[string]any{}
+		e.cache = map[Topic]any{}
 	}
-	e.cache[key] = v
+	e.cache[topic] = v
 	return v, nil
 }
 
-// Drop forgets one thing that was read.
-func (e *Env) Drop(key string) {
-	delete(e.cache, key)
-	delete(e.begun, key)
-}
-
-// Forget drops what was read, after something was written. Keys to keep are
-// those that the write cannot have touched.
-func (e *Env) Forget(keep ...string) {
-	old := e.cache
-	e.cache, e.begun = nil, nil
-	for _, k := range keep {
-		if v, ok := old[k]; ok {
-			if e.cache == nil {
-				e.cache = map[string]any{}
-			}
-			e.cache[k] = v
-		}
+// Forget drops what was read of topics, after something was written.
+func (e *Env) Forget(topics ...Topic) {
+	for _, t := range topics {
+		delete(e.cache, t)
+		delete(e.begun, t)
 	}
 }
 
@@ -177,19 +179,23 @@ func (e *Env) Uptime() (time.Duration, string, error) {
 const MaxDiff = 256 << 10
 
 // Split opens the folder of a path and gives the last element's name.
-func Split(m machine.Machine, p string) (machine.Dir, string, error) {
-	d, err := m.Dir(path.Dir(p))
+func (e *Env) Split(p string) (machine.Dir, string, error) {
+	up := path.Dir(p)
+	d, err := e.Machine.Dir(up)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, "", NotYet("the folder %s is not there; declare dir:%s", path.Dir(p), path.Dir(p))
+		gone := problem.Errorf("the folder %s is not there", up)
+		for _, t := range e.Tasks {
+			if t.Ref == (value.Ref{Kind: "dir", Name: up}) && t.Absent {
+				return nil, "", NotYet(gone.Remedy("it is declared absent: take that out, or what is to lie in it"))
+			}
+		}
+		return nil, "", NotYet(gone.Remedy("declare it: [dir.%q]", up))
 	}
 	if err != nil {
 		return nil, "", err
 	}
 	return d, path.Base(p), nil
 }
-
-// Quote puts a text into single quotes for sh.
-func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // Yes writes a bool as people say it.
 func Yes(b bool, yes, no string) string {
@@ -202,9 +208,35 @@ func Yes(b bool, yes, no string) string {
 // Existence is the change that makes or removes a whole thing.
 func Existence(absent bool) plan.Change {
 	if absent {
-		return plan.Change{What: "existence", Before: "there", After: "absent"}
+		return plan.Change{What: "existence", Was: "there", Becomes: "absent"}
 	}
-	return plan.Change{What: "existence", Before: "absent", After: "there"}
+	return plan.Change{What: "existence", Was: "absent", Becomes: "there"}
+}
+
+// Made is the change that makes a whole thing, with all that it will be: the
+// declared attributes of these names.
+func Made(t plan.Task, names ...string) []plan.Change {
+	out := []plan.Change{Existence(false)}
+	for _, name := range names {
+		if text := Said(t.Attrs[name]); text != "" {
+			out = append(out, plan.Change{What: name, Becomes: text})
+		}
+	}
+	return out
+}
+
+// Said writes an attribute as people say it; "" for what has no text.
+func Said(v any) string {
+	switch v := v.(type) {
+	case bool:
+		return Yes(v, "yes", "no")
+	case value.Secret:
+		return value.Hidden
+	case []any:
+		return strings.Join(value.Attrs{"": v}.Texts(""), ", ")
+	}
+	text, _ := value.Text(v)
+	return text
 }
 
 // ParentDirs lists the references of declared folders above a path, the

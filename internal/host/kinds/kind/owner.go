@@ -2,8 +2,10 @@ package kind
 
 import (
 	"fmt"
+	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/machine"
@@ -38,86 +40,178 @@ func GroupNeeds(n schema.Needer, group string) []value.Ref {
 	return []value.Ref{made}
 }
 
-// Ownership is the owner, group and mode that stand at a path.
+// Ownership is whose the thing at a path is, and by which rights.
 type Ownership struct {
 	Owner, Group, Mode string
+
+	Info   machine.Info // of the thing that was compared
+	Folder machine.Info // of the folder that it lies in
 }
 
-// OwnershipOf puts names to what Lstat tells.
-func (e *Env) OwnershipOf(info machine.Info) (Ownership, error) {
+// special are the bits by which a program gets the rights of its owner or
+// group. They are what is declared, and nothing else.
+const special = 0o6000
+
+// OwnershipOf puts names to what Lstat tells of a thing and of its folder.
+func (e *Env) OwnershipOf(d machine.Dir, info machine.Info) (Ownership, error) {
 	a, err := e.Accounts()
 	if err != nil {
 		return Ownership{}, err
 	}
-	return Ownership{a.UserName(info.UID), a.GroupName(info.GID), fmt.Sprintf("%04o", info.Mode)}, nil
+	folder, err := d.Lstat(".")
+	if err != nil {
+		return Ownership{}, err
+	}
+	folder.Time, folder.Size = time.Time{}, 0 // which a candidate beside the thing changes as well
+	return Ownership{a.UserName(info.UID), a.GroupName(info.GID), fmt.Sprintf("%04o", info.Mode), info, folder}, nil
 }
 
-// Compare gives the declared parts that differ.
-func (o Ownership) Compare(t plan.Task) []plan.Change {
+// Compare gives the declared parts that differ. With rewritten, the content of
+// the thing will be another.
+func (o Ownership) Compare(t plan.Task, rewritten bool) []plan.Change {
+	want := t.Attrs.Text("mode")
+	owned := t.Attrs.Has("owner") || t.Attrs.Has("group") || t.Content != nil
+	changed := rewritten || differs(t, "owner", o.Owner) || differs(t, "group", o.Group)
+	if want == "" && o.Info.Mode&special != 0 && owned && (changed || !o.Info.Type.IsDir()) {
+		want = fmt.Sprintf("%04o", o.Info.Mode&^special)
+	}
 	var out []plan.Change
 	for _, c := range []plan.Change{
-		{What: "owner", Before: o.Owner, After: t.Attrs.Text("owner")},
-		{What: "group", Before: o.Group, After: t.Attrs.Text("group")},
-		{What: "mode", Before: o.Mode, After: t.Attrs.Text("mode")},
+		{What: "owner", Was: o.Owner, Becomes: t.Attrs.Text("owner")},
+		{What: "group", Was: o.Group, Becomes: t.Attrs.Text("group")},
+		{What: "mode", Was: o.Mode, Becomes: want},
 	} {
-		if c.After != "" && c.After != c.Before {
+		if c.Becomes != "" && c.Becomes != c.Was {
 			out = append(out, c)
 		}
 	}
 	return out
 }
 
+func differs(t plan.Task, attr, stands string) bool {
+	text := t.Attrs.Text(attr)
+	return text != "" && text != stands
+}
+
+// Refused says why what lies at a path is not given rights by name alone: where
+// others can write the folder, anybody may have put it there. With rewritten
+// nothing of it is kept but its owner, where none is declared.
+func (o Ownership) Refused(e *Env, t plan.Task, rewritten bool) error {
+	me := e.Machine.UID()
+	if o.Folder.OnlyBy(me) {
+		return nil
+	}
+	expected := o.Info.UID == 0 || o.Info.UID == me || o.Owner == t.Attrs.Text("owner")
+	mode, _ := schema.ParseMode(t.Attrs.Text("mode"))
+	gives := differs(t, "owner", o.Owner) || differs(t, "group", o.Group) || mode&special != 0
+	switch {
+	case rewritten && t.Attrs.Text("owner") == "" && !expected && o.Info.UID != o.Folder.UID:
+		return problem.Errorf("%s belongs to %s, whom nobody declared, and others than root can write its folder", t.Ref.Name, o.Owner).
+			Remedy("declare its owner, or remove it by hand")
+	case rewritten:
+		return nil
+	case gives && !expected:
+		return problem.Errorf("%s belongs to %s, who may have put anything there, and it would be given away as it is", t.Ref.Name, o.Owner).
+			Remedy("look at it and remove it by hand, or declare what it holds")
+	case gives && o.Info.Links > 1 && !o.Info.Type.IsDir():
+		return problem.Errorf("%s has %d names, and the others would be given away with it", t.Ref.Name, o.Info.Links).
+			Remedy("others than root can write its folder: look at it, and remove it by hand")
+	}
+	return nil
+}
+
 // IDs gives the numbers of the declared owner and group, -1 for what is not
 // declared.
 func (e *Env) IDs(t plan.Task) (uid, gid int, err error) {
+	uid, gid = -1, -1
+	owner, group := t.Attrs.Text("owner"), t.Attrs.Text("group")
+	if owner == "" && group == "" {
+		return uid, gid, nil
+	}
 	a, err := e.Accounts()
 	if err != nil {
 		return -1, -1, err
 	}
-	uid, gid = -1, -1
-	if name := t.Attrs.Text("owner"); name != "" {
-		u, ok := a.User(name)
+	if owner != "" {
+		u, ok := a.User(owner)
 		if !ok {
-			return -1, -1, NotYet("the owner %s is no user of this host; declare user:%s", name, name)
+			return -1, -1, NotYet(problem.Errorf("the owner %s is no user of this host", owner).Remedy("declare it: [user.%s]", owner))
 		}
 		uid = u.UID
 	}
-	if name := t.Attrs.Text("group"); name != "" {
-		g, ok := a.Group(name)
+	if group != "" {
+		g, ok := a.Group(group)
 		if !ok {
-			return -1, -1, NotYet("the group %s is not on this host; declare group:%s", name, name)
+			return -1, -1, NotYet(problem.Errorf("the group %s is not on this host", group).Remedy("declare it: [group.%s]", group))
 		}
 		gid = g.GID
 	}
 	return uid, gid, nil
 }
 
-// Own sets owner, group and mode of what exists in a folder, those of them
-// that are declared. The owner comes first, since changing it may clear bits
-// of the mode.
-func (e *Env) Own(d machine.Dir, name string, t plan.Task) error {
-	uid, gid, err := e.IDs(t)
-	if err != nil {
-		return err
+// Target gives the mode and owner that a thing is to have: what is declared,
+// else what stands (without setuid and setgid), else the given mode and the
+// worker's user.
+func (e *Env) Target(t plan.Task, stands *Ownership, otherwise uint32) (mode uint32, uid, gid int, err error) {
+	if uid, gid, err = e.IDs(t); err != nil {
+		return 0, -1, -1, err
 	}
-	info, err := d.Lstat(name)
-	if err != nil {
-		return err
-	}
-	mode := info.Mode
-	if m := t.Attrs.Text("mode"); m != "" {
-		if mode, err = schema.ParseMode(m); err != nil {
-			return err
+	mode = otherwise
+	if stands != nil {
+		mode = stands.Info.Mode &^ special
+		if uid < 0 {
+			uid = stands.Info.UID
+		}
+		if gid < 0 {
+			gid = stands.Info.GID
 		}
 	}
-	if uid >= 0 && uid != info.UID || gid >= 0 && gid != info.GID {
-		if err := d.Chown(name, uid, gid); err != nil {
+	if m := t.Attrs.Text("mode"); m != "" {
+		mode, err = schema.ParseMode(m)
+	}
+	return mode, uid, gid, err
+}
+
+// Own sets owner, group and mode of what was compared: on the open file, once
+// it is sure to be that one, and never by name. The owner comes first, since
+// changing it may clear bits of the mode.
+func (e *Env) Own(d machine.Dir, name string, t plan.Task, was Ownership) error {
+	f, err := d.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Info()
+	if err != nil {
+		return err
+	}
+	if !info.Same(was.Info) {
+		return Exchanged(t)
+	}
+	if err := was.Refused(e, t, false); err != nil {
+		return err
+	}
+	mode, uid, gid, err := e.Target(t, &was, 0)
+	if err != nil {
+		return err
+	}
+	owned := uid != info.UID || gid != info.GID
+	if owned {
+		if err := f.Chown(uid, gid); err != nil {
 			return fmt.Errorf("change the owner: %w", err)
 		}
-		return d.Chmod(name, mode)
 	}
-	if mode == info.Mode {
-		return nil
+	if t.Attrs.Text("mode") == "" && info.Type.IsDir() && !owned {
+		return f.Sync() // nothing of it is another's now
 	}
-	return d.Chmod(name, mode)
+	if err := f.Chmod(mode); err != nil {
+		return fmt.Errorf("change the mode: %w", err)
+	}
+	return f.Sync()
+}
+
+// Exchanged is the problem of a thing that is not the one any more that was
+// compared.
+func Exchanged(t plan.Task) error {
+	return problem.Errorf("%s was changed by somebody else between the look at it and the change", t.Ref.Name).Remedy("see who else works on it, and run again")
 }

@@ -1,30 +1,33 @@
-// Package packages is the kind of software packages, with dpkg and apt behind it.
+// Package packages is the kind of software packages. The package manager behind
+// it is a [backend.Manager].
 package packages
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
-	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/kinds/packages/apt"
+	"jadekettle/internal/host/kinds/packages/backend"
 )
+
+// managers are those that a host may have; the first that it has counts.
+var managers = []backend.Manager{apt.Manager{}}
 
 // Newest is the version that means the newest that the host can find.
 const Newest = "newest"
 
-// nameForm is Debian's form of package names (Debian Policy, 5.6.1), with an
-// architecture allowed behind a colon.
-var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]+(:[a-z0-9-]+)?$`)
+// nameForm is what every package manager's names keep to. None begins or ends
+// with a dash, which some managers take for an order to remove.
+var nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9+._:@~-]*[A-Za-z0-9+._~]$`)
 
 var about = &schema.Kind{
 	Name:  "package",
@@ -47,243 +50,229 @@ absent = true
 	},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", fmt.Errorf("%q is no package name; use lower-case letters, digits, +, - and dots, at least two", name)
+			return "", problem.Errorf("%q is no package name", name).
+				Remedy("use letters, digits and +-._:@~, at least two, with no dash at either end")
 		}
 		return name, nil
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
 		if a.Bool("absent") && a.Has("version") {
-			return "version", errors.New("version is given for a package that is to be absent; take one of them out")
+			return "version", problem.Errorf("version is given for a package that is to be absent").Remedy("take one of them out")
 		}
 		return "", nil
 	},
 }
 
 // Kind is the kind of packages.
-type Kind struct{}
+func Kind() kind.Kind { return packages{} }
 
-// Schema describes it.
-func (Kind) Schema() *schema.Kind { return about }
+type packages struct{}
 
-// Joint says that one command serves many.
-func (Kind) Joint() bool { return true }
+func (packages) Schema() *schema.Kind { return about }
 
-type state struct {
-	version   string // installed; empty when it is not
-	half      string // dpkg's word when it is neither installed nor absent
-	candidate string // the newest that can be found, when newest is declared
+// Joint says that one transaction serves many.
+func (packages) Joint() bool { return true }
+
+// Stale says that a package may bring anything with it.
+func (packages) Stale() []kind.Topic {
+	return []kind.Topic{kind.ThePackages, kind.TheAccounts, kind.TheServices}
 }
 
-// Read looks packages up in dpkg's database, and asks apt for candidates only
-// where newest is declared.
-func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
+// managerOf chooses the package manager that a host has.
+func managerOf(env *kind.Env) (backend.Manager, error) {
+	var looked []string
+	for _, m := range managers {
+		if env.Machine.Look(m.Program()) {
+			return m, nil
+		}
+		looked = append(looked, m.Program())
+	}
+	return nil, problem.Errorf("this host has no package manager that can be worked with").Remedy("these can: %s", strings.Join(looked, ", "))
+}
+
+// state is what stands of one package, and what could.
+type state struct {
+	backend.State
+	newest string // the newest that can be found, when newest is declared
+	doubt  bool   // no list knows it, but the lists are old
+}
+
+// known is what was read for all packages of the plan.
+type known struct {
+	installed map[string]backend.State
+	offers    map[string]backend.Offer // nil until asked for
+}
+
+// Read looks packages up in what is installed, and in the package lists only
+// what is declared newest or, in a preview, what would be installed.
+func (packages) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
 	out := make([]kind.Reading, len(tasks))
-	fail := func(err error) []kind.Reading {
-		for i := range out {
-			out[i].Err = err
-		}
-		return out
-	}
-	if !env.Machine.Look("apt-get") {
-		return fail(errors.New("this host has no apt-get; packages are managed with dpkg and apt only"))
-	}
-	db, err := kind.Cached(env, "dpkg", func() (map[string]state, error) { return database(env) })
-	if err != nil {
-		return fail(fmt.Errorf("read dpkg's database: %w", err))
-	}
-	newest, err := candidates(ctx, env, db)
+	m, k, err := read(ctx, env)
 	for i, t := range tasks {
-		st := db[t.Ref.Name]
-		if t.Attrs.Text("version") == Newest {
-			st.candidate = newest[t.Ref.Name]
-			switch {
-			case err != nil:
-				out[i].Err = err
-			case st.candidate == "" && (!env.Run.Preview || env.ListsRefreshed):
-				out[i].Err = kind.NotYet("the package manager knows no package %s", t.Ref.Name)
-			}
+		if err == nil {
+			out[i].Err = m.CheckName(t.Ref.Name)
 		}
+		if err != nil || out[i].Err != nil {
+			out[i].Err = cmpErr(err, out[i].Err)
+			continue
+		}
+		st := state{State: k.installed[t.Ref.Name]}
+		out[i].Err = offered(env, m, k, t, &st)
 		out[i].State = st
 	}
 	return out
 }
 
-// database reads the installed packages that the plan asks about out of
-// /var/lib/dpkg/status (deb822, as dpkg-query(1) describes Status).
-func database(env *kind.Env) (map[string]state, error) {
-	data, err := machine.ReadFile(env.Machine, "/var/lib/dpkg/status")
+func cmpErr(first, second error) error {
+	if first != nil {
+		return first
+	}
+	return second
+}
+
+func read(ctx context.Context, env *kind.Env) (backend.Manager, *known, error) {
+	m, err := managerOf(env)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	wanted := map[string]bool{}
-	for _, t := range env.Tasks {
-		if t.Ref.Kind == about.Name {
-			name, _, _ := strings.Cut(t.Ref.Name, ":")
-			wanted[name] = true
-		}
-	}
-	return parse(data, wanted), nil
-}
-
-func parse(data []byte, wanted map[string]bool) map[string]state {
-	db := map[string]state{}
-	for len(data) > 0 {
-		stanza := data
-		if end := bytes.Index(data, []byte("\n\n")); end >= 0 {
-			stanza, data = data[:end+1], data[end+2:]
-		} else {
-			data = nil
-		}
-		line, _, _ := bytes.Cut(stanza, []byte("\n"))
-		name, ok := bytes.CutPrefix(line, []byte("Package: "))
-		if !ok || !wanted[string(name)] {
-			continue
-		}
-		st := state{}
-		words := strings.Fields(field(stanza, "Status"))
-		switch {
-		case len(words) != 3 || words[2] == "not-installed" || words[2] == "config-files":
-		case words[2] == "installed":
-			st.version = field(stanza, "Version")
-		default:
-			st.half = words[2]
-		}
-		arch := string(name) + ":" + field(stanza, "Architecture")
-		db[arch] = st
-		if old, there := db[string(name)]; !there || old.version == "" {
-			db[string(name)] = st
-		}
-	}
-	return db
-}
-
-func field(stanza []byte, name string) string {
-	_, rest, ok := bytes.Cut(stanza, []byte("\n"+name+": "))
-	if !ok {
-		return ""
-	}
-	line, _, _ := bytes.Cut(rest, []byte("\n"))
-	return string(line)
-}
-
-// candidates asks apt, in one call, for the newest versions of all packages in
-// the plan that are declared newest. Before that the package list is refreshed
-// when it is old, or when one of them is to be installed.
-func candidates(ctx context.Context, env *kind.Env, db map[string]state) (map[string]string, error) {
-	var names []string
-	install := false
-	for _, t := range env.Tasks {
-		if t.Ref.Kind == about.Name && t.Attrs.Text("version") == Newest {
-			names = append(names, t.Ref.Name)
-			install = install || db[t.Ref.Name].version == ""
-		}
-	}
-	if len(names) == 0 {
-		return nil, nil
-	}
-	if !env.Run.Preview && !env.ListsRefreshed && (install || listAge(env) > env.Run.ListAge) {
-		if err := refresh(ctx, env); err != nil {
-			return nil, err
-		}
-	}
-	return kind.Cached(env, "candidates", func() (map[string]string, error) {
-		c := machine.Command{Args: append([]string{"apt-cache", "policy"}, names...)}
-		res, err := env.Machine.Run(ctx, c)
-		if err == nil {
-			err = res.Fault(c)
-		}
-		if err != nil {
-			return nil, err
-		}
-		out := map[string]string{}
-		name := ""
-		for line := range strings.Lines(res.Stdout) {
-			line = strings.TrimRight(line, "\n")
-			if n, ok := strings.CutSuffix(line, ":"); ok && !strings.HasPrefix(line, " ") {
-				name = n
-			}
-			if v, ok := strings.CutPrefix(line, "  Candidate: "); ok && v != "(none)" {
-				out[name] = v
-			}
-		}
-		return out, nil
+	k, err := kind.Cached(env, kind.ThePackages, func() (*known, error) {
+		installed, err := m.Installed(env, names(env, func(plan.Task) bool { return true }))
+		return &known{installed: installed}, err
 	})
-}
-
-// stamp is what we touch after a refresh, since apt leaves its own files as
-// they are when nothing is new.
-const stamp = "package-list-refreshed"
-
-// listAge tells how long ago the package list was refreshed.
-func listAge(env *kind.Env) time.Duration {
-	var last time.Time
-	for _, p := range []string{"/var/lib/apt/lists", env.Store.Path(stamp), "/var/lib/apt/periodic/update-success-stamp"} {
-		d, name, err := kind.Split(env.Machine, p)
-		if err != nil {
-			continue
-		}
-		if info, err := d.Lstat(name); err == nil && info.Time.After(last) {
-			last = info.Time
-		}
-		d.Close()
-	}
-	return env.Machine.Now().Sub(last)
-}
-
-func refresh(ctx context.Context, env *kind.Env) error {
-	env.ListsRefreshed = true
-	c := apt("update")
-	res, err := env.Machine.Run(ctx, c)
-	if err == nil {
-		err = res.Fault(c)
-	}
 	if err != nil {
-		return fmt.Errorf("refresh the package list: %w", err)
+		return nil, nil, fmt.Errorf("read what is installed: %w", err)
 	}
-	return env.Store.Touch(stamp)
+	if k.offers != nil {
+		return m, k, nil
+	}
+	asked := names(env, func(t plan.Task) bool {
+		return m.CheckName(t.Ref.Name) == nil && !t.Absent && (isNewest(t) || env.Run.Preview && !fits(t, k.installed[t.Ref.Name]))
+	})
+	if len(asked) == 0 {
+		k.offers = map[string]backend.Offer{}
+		return m, k, nil
+	}
+	if err := refreshOld(ctx, env, m, k); err != nil {
+		return nil, nil, err
+	}
+	k.offers, err = m.Offers(ctx, env, asked)
+	return m, k, err
 }
 
-// lockWait is how long apt waits for another package manager, in seconds.
-const lockWait = "120"
-
-func apt(args ...string) machine.Command {
-	base := []string{"apt-get", "-y", "-q", "-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold",
-		"-o", "Dpkg::Use-Pty=0", "-o", "DPkg::Lock::Timeout=" + lockWait}
-	return machine.Command{Args: append(base, args...), Env: []string{"DEBIAN_FRONTEND=noninteractive", "APT_LISTCHANGES_FRONTEND=none", "NEEDRESTART_SUSPEND=1"}}
-}
-
-// Compare says what differs.
-func (Kind) Compare(t plan.Task, s any) []plan.Change {
-	st := s.(state)
-	want := t.Attrs.Text("version")
-	switch {
-	case t.Absent && (st.version != "" || st.half != ""):
-		return []plan.Change{{What: "version", Before: st.version + st.half, After: "absent"}}
-	case t.Absent:
+// refreshOld refreshes the lists before newest is looked up in them, when they
+// are old or when something is to be installed.
+func refreshOld(ctx context.Context, env *kind.Env, m backend.Manager, k *known) error {
+	missing := names(env, func(t plan.Task) bool { return isNewest(t) && k.installed[t.Ref.Name].Version == "" })
+	if env.Run.Preview || env.ListsRefreshed || len(missing) == 0 && m.ListAge(env) <= env.Run.ListAge {
 		return nil
-	case st.half != "":
-		return []plan.Change{{What: "version", Before: st.half, After: kind.Yes(want == "", "installed", want)}}
 	}
-	if want == Newest {
-		want = st.candidate
-		if want == "" {
-			want = Newest
-		}
-	}
-	switch {
-	case st.version == "" && want == "":
-		return []plan.Change{{What: "version", Before: "absent", After: "installed"}}
-	case st.version == "":
-		return []plan.Change{{What: "version", Before: "absent", After: want}}
-	case want != "" && want != st.version:
-		return []plan.Change{{What: "version", Before: st.version, After: want}}
+	return refresh(ctx, env, m)
+}
+
+func refresh(ctx context.Context, env *kind.Env, m backend.Manager) error {
+	env.ListsRefreshed = true
+	if err := m.Refresh(ctx, env); err != nil {
+		return fmt.Errorf("refresh the package lists: %w", err)
 	}
 	return nil
 }
 
-// Write installs and removes, each in one run of apt-get for all.
-func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
-	out := make([]error, len(work))
+// names lists the packages of the plan that are so.
+func names(env *kind.Env, so func(plan.Task) bool) []string {
+	var out []string
+	for _, t := range env.Tasks {
+		if t.Ref.Kind == about.Name && so(t) {
+			out = append(out, t.Ref.Name)
+		}
+	}
+	return out
+}
+
+func isNewest(t plan.Task) bool { return !t.Absent && t.Attrs.Text("version") == Newest }
+
+// fits says whether what is installed is what is declared, newest aside.
+func fits(t plan.Task, s backend.State) bool {
+	want := t.Attrs.Text("version")
+	return s.Version != "" && s.Half == "" && (want == "" || want == Newest || want == s.Version)
+}
+
+// offered looks at what the lists have of a package that needs it.
+func offered(env *kind.Env, m backend.Manager, k *known, t plan.Task, st *state) error {
+	if t.Absent || !isNewest(t) && !(env.Run.Preview && !fits(t, st.State)) {
+		return nil
+	}
+	offer := k.offers[t.Ref.Name]
+	if isNewest(t) {
+		st.newest = offer.Newest
+	}
+	err := exactly(t, offer)
+	if err == nil || !env.Run.Preview || m.ListAge(env) <= env.Run.ListAge {
+		return err
+	}
+	st.doubt = true
+	return nil
+}
+
+// exactly makes sure that the package manager knows just this package, in just
+// this version: what it does not know it may take for a pattern or an order.
+func exactly(t plan.Task, o backend.Offer) error {
+	version := t.Attrs.Text("version")
+	switch {
+	case o.Newest == "" && len(o.Versions) == 0:
+		return kind.NotYet(problem.Errorf("no package list on this host knows a package %s", t.Ref.Name).
+			Remedy("see that its name is right, or declare first what brings its repository"))
+	case version == "" || version == Newest || slices.Contains(o.Versions, version):
+		return nil
+	}
+	return kind.NotYet(problem.Errorf("no package list on this host has %s in the version %s", t.Ref.Name, version).
+		Remedy("there are %s", strings.Join(o.Versions, ", ")))
+}
+
+// Compare says what differs.
+func (packages) Compare(t plan.Task, s any) []plan.Change {
+	st := s.(state)
+	want := t.Attrs.Text("version")
+	if want == Newest && st.newest != "" {
+		want = st.newest
+	}
+	change := func(was, becomes string) []plan.Change {
+		if st.doubt {
+			becomes += ", if the lists know it once they are refreshed"
+		}
+		return []plan.Change{{What: "version", Was: was, Becomes: becomes}}
+	}
+	switch {
+	case t.Absent && st.Version+st.Half != "":
+		return change(st.Version+st.Half, "absent")
+	case t.Absent:
+		return nil
+	case st.Half != "":
+		return change(st.Half, orInstalled(want))
+	case st.Version == "":
+		return change("absent", orInstalled(want))
+	case want != "" && want != st.Version:
+		return change(st.Version, want)
+	}
+	return nil
+}
+
+func orInstalled(version string) string {
+	if version == "" {
+		return "installed"
+	}
+	return version
+}
+
+// Write installs and removes, each in one transaction for all.
+func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
+	b := &batch{ctx: ctx, env: env, work: work, errs: make([]error, len(work))}
+	var err error
+	if b.m, err = managerOf(env); err != nil {
+		for i := range b.errs {
+			b.errs[i] = err
+		}
+		return b.errs
+	}
 	var install, remove []int
 	for i, w := range work {
 		if w.Task.Absent {
@@ -292,62 +281,94 @@ func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error 
 		}
 		install = append(install, i)
 	}
-	if len(install) > 0 && !env.ListsRefreshed {
-		err := renew(ctx, env, work)
-		for _, i := range install {
-			out[i] = err // what the list at hand offers may still be installed
-		}
-	}
-	batch(ctx, env, work, remove, out, "remove")
-	batch(ctx, env, work, install, out, "install", "--allow-downgrades")
-	return out
+	b.all(remove, b.remove)
+	b.all(b.found(install), b.install)
+	return b.errs
 }
 
-// renew refreshes the package list, and what it says is the newest.
-func renew(ctx context.Context, env *kind.Env, work []kind.Work) error {
-	err := refresh(ctx, env)
-	env.Drop("candidates")
-	newest, err2 := candidates(ctx, env, nil)
-	for i, w := range work {
-		st := w.State.(state)
-		if c := newest[w.Task.Ref.Name]; st.candidate != "" && c != "" {
-			st.candidate = c
-			work[i].State = st
-		}
-	}
-	return both(err, err2)
+// batch is the work on neighbours.
+type batch struct {
+	ctx  context.Context
+	env  *kind.Env
+	m    backend.Manager
+	work []kind.Work
+	errs []error
 }
 
-// batch runs apt-get once for all, and when that fails once for each that is
+// found refreshes the lists once a run, looks up what is to be installed, and
+// gives what is known. When the refresh fails, what the lists at hand offer may
+// still be installed.
+func (b *batch) found(which []int) []int {
+	if len(which) == 0 {
+		return nil
+	}
+	if !b.env.ListsRefreshed {
+		err := refresh(b.ctx, b.env, b.m)
+		for _, i := range which {
+			b.errs[i] = err
+		}
+	}
+	var names []string
+	for _, i := range which {
+		names = append(names, b.work[i].Task.Ref.Name)
+	}
+	offers, err := b.m.Offers(b.ctx, b.env, names)
+	return slices.DeleteFunc(which, func(i int) bool {
+		t, st := b.work[i].Task, b.work[i].State.(state)
+		unknown := err
+		if unknown == nil {
+			unknown = exactly(t, offers[t.Ref.Name])
+		}
+		if unknown != nil {
+			b.errs[i] = both(b.errs[i], unknown)
+			return true
+		}
+		if isNewest(t) {
+			st.newest = offers[t.Ref.Name].Newest
+		}
+		b.work[i].State = st
+		return false
+	})
+}
+
+func (b *batch) install(which []int) error {
+	var list []backend.Want
+	for _, i := range which {
+		w := backend.Want{Name: b.work[i].Task.Ref.Name, Version: b.work[i].Task.Attrs.Text("version")}
+		if w.Version == Newest {
+			w.Version = b.work[i].State.(state).newest
+		}
+		list = append(list, w)
+	}
+	return b.m.Install(b.ctx, b.env, list)
+}
+
+func (b *batch) remove(which []int) error {
+	var names []string
+	for _, i := range which {
+		names = append(names, b.work[i].Task.Ref.Name)
+	}
+	return b.m.Remove(b.ctx, b.env, names)
+}
+
+// all does something once for all, and when that fails once for each that is
 // not right yet.
-func batch(ctx context.Context, env *kind.Env, work []kind.Work, which []int, out []error, verb ...string) {
+func (b *batch) all(which []int, do func([]int) error) {
 	if len(which) == 0 {
 		return
 	}
-	run := func(which []int) error {
-		args := append([]string{}, verb...)
+	switch err := do(which); {
+	case err != nil && len(which) == 1:
+		b.errs[which[0]] = both(b.errs[which[0]], err)
+	case err != nil:
+		which = b.wrong(which)
 		for _, i := range which {
-			args = append(args, argument(work[i]))
-		}
-		c := apt(args...)
-		res, err := env.Machine.Run(ctx, c)
-		if err != nil {
-			return err
-		}
-		return res.Fault(c)
-	}
-	err := run(which)
-	if len(which) > 1 && err != nil {
-		which = wrong(env, work, which, out)
-		for _, i := range which {
-			if err := run([]int{i}); err != nil {
-				out[i] = both(out[i], err)
+			if err := do([]int{i}); err != nil {
+				b.errs[i] = both(b.errs[i], err)
 			}
 		}
-	} else if err != nil {
-		out[which[0]] = both(out[which[0]], err)
 	}
-	wrong(env, work, which, out)
+	b.wrong(which)
 }
 
 // both joins what failed first and what failed then in one line.
@@ -359,19 +380,23 @@ func both(first, then error) error {
 }
 
 // wrong gives those that do not stand as declared, and clears the errors of
-// the others: while one package is half configured, every run of apt-get ends
+// the others: while one package is half configured, every transaction may end
 // with an error, whatever it did for the rest.
-func wrong(env *kind.Env, work []kind.Work, which []int, out []error) []int {
-	db, err := database(env)
+func (b *batch) wrong(which []int) []int {
+	var names []string
+	for _, i := range which {
+		names = append(names, b.work[i].Task.Ref.Name)
+	}
+	installed, err := b.m.Installed(b.env, names)
 	if err != nil {
 		return which
 	}
 	var left []int
 	for _, i := range which {
-		st := db[work[i].Task.Ref.Name]
-		st.candidate = work[i].State.(state).candidate
-		if len((Kind{}).Compare(work[i].Task, st)) == 0 {
-			out[i] = nil
+		t := b.work[i].Task
+		st := state{State: installed[t.Ref.Name], newest: b.work[i].State.(state).newest}
+		if len((packages{}).Compare(t, st)) == 0 {
+			b.errs[i] = nil
 			continue
 		}
 		left = append(left, i)
@@ -379,55 +404,24 @@ func wrong(env *kind.Env, work []kind.Work, which []int, out []error) []int {
 	return left
 }
 
-func argument(w kind.Work) string {
-	st := w.State.(state)
-	version := w.Task.Attrs.Text("version")
-	if version == Newest {
-		version = st.candidate
-	}
-	if version == "" || w.Task.Absent {
-		return w.Task.Ref.Name
-	}
-	return w.Task.Ref.Name + "=" + version
-}
-
 // Names lists the packages that were asked for, not those that came along with
-// others (apt's extended_states notes these).
-func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
-	data, err := machine.ReadFile(env.Machine, "/var/lib/dpkg/status")
+// others.
+func (packages) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	m, err := managerOf(env)
 	if err != nil {
 		return nil, err
 	}
-	along := map[string]bool{}
-	states, err := machine.ReadFile(env.Machine, "/var/lib/apt/extended_states")
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	for stanza := range bytes.SplitSeq(states, []byte("\n\n")) {
-		stanza = append([]byte("\n"), stanza...)
-		along[field(stanza, "Package")] = field(stanza, "Auto-Installed") == "1"
-	}
-	var out []string
-	for stanza := range bytes.SplitSeq(data, []byte("\n\n")) {
-		stanza = append([]byte("\n"), stanza...)
-		name := field(stanza, "Package")
-		essential := field(stanza, "Essential") == "yes" || slices.Contains([]string{"required", "important"}, field(stanza, "Priority"))
-		if name != "" && !along[name] && !essential && strings.HasSuffix(field(stanza, "Status"), " installed") {
-			out = append(out, name)
-		}
-	}
-	slices.Sort(out)
-	return slices.Compact(out), nil
+	return m.Asked(env)
 }
 
 // Capture declares a package as installed, in whatever version.
-func (Kind) Capture(_ context.Context, _ *kind.Env, t plan.Task, s any) (plan.Captured, error) {
+func (packages) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (plan.Captured, error) {
 	st := s.(state)
 	switch {
-	case st.half != "":
-		return plan.Captured{}, fmt.Errorf("it is %s, neither installed nor absent", st.half)
-	case st.version == "":
+	case st.Half != "":
+		return plan.Captured{}, fmt.Errorf("it is %s, neither installed nor absent", st.Half)
+	case st.Version == "":
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	}
-	return plan.Captured{Note: "the version is " + st.version}, nil
+	return plan.Captured{Note: "the version is " + st.Version}, nil
 }

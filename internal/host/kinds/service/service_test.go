@@ -4,27 +4,20 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/service/backend"
+	"jadekettle/internal/host/kinds/service/systemd"
 	"jadekettle/internal/host/ledger"
 )
 
-func TestUnitsAreRead(t *testing.T) {
-	got := parse("Id=tide.service\nLoadState=loaded\nActiveState=active\nSubState=running\nUnitFileState=enabled\nNeedDaemonReload=yes\nActiveEnterTimestampMonotonic=2500000\nNRestarts=3\n")
-	want := unit{load: "loaded", active: "active", sub: "running", file: "enabled", reload: true, since: 2500 * time.Millisecond, restarts: 3}
-	if got != want {
-		t.Errorf("got %+v", got)
-	}
-}
-
 func TestCompare(t *testing.T) {
-	up := unit{load: "loaded", active: "active", file: "enabled"}
-	down := unit{load: "loaded", active: "inactive", file: "disabled"}
-	crashed := unit{load: "loaded", active: "failed", file: "enabled"}
-	stale := up
-	stale.reload = true
+	up := backend.State{There: true, Running: true, Boot: true}
+	down := backend.State{There: true}
+	crashed := backend.State{There: true, Failed: true, Boot: true}
+	stale, broken := up, up
+	stale.Stale, broken.Broken = true, true
 	restart := ledger.Debt{Action: "restart", Cause: value.Ref{Kind: "file", Name: "/a"}}
 	reload := ledger.Debt{Action: "reload", Cause: value.Ref{Kind: "file", Name: "/b"}}
 	yes := value.Attrs{"running": true, "boot": true}
@@ -34,24 +27,25 @@ func TestCompare(t *testing.T) {
 		stands   state
 		want     string
 	}{
-		"as it should be":      {yes, state{unit: up}, ""},
-		"down":                 {yes, state{unit: down}, "running: no -> yes, boot: no -> yes"},
-		"crashed":              {yes, state{unit: crashed}, "running: failed -> yes"},
-		"to be stopped":        {no, state{unit: up}, "running: yes -> no, boot: yes -> no"},
-		"nothing declared":     {nil, state{unit: down}, ""},
-		"a restart is due":     {yes, state{up, []ledger.Debt{restart}}, "restart: due since file:/a changed -> done"},
-		"a reload is due":      {yes, state{up, []ledger.Debt{reload}}, "reload: due since file:/b changed -> done"},
-		"both are due":         {yes, state{up, []ledger.Debt{reload, restart, restart}}, "restart: due since file:/b, file:/a changed -> done"},
-		"due while down":       {yes, state{down, []ledger.Debt{restart}}, "running: no -> yes, boot: no -> yes"},
-		"due while to be down": {no, state{up, []ledger.Debt{restart}}, "running: yes -> no, boot: yes -> no"},
-		"a unit that cannot load": {yes, state{unit: unit{load: "bad-setting", active: "active", file: "enabled"}},
-			"unit file: not loaded, for a reason that `systemctl status .service` tells -> loaded"},
-		"the unit file is newer": {yes, state{unit: stale}, "unit file: changed since it was loaded -> loaded"},
-		"optional and not there": {yes, state{unit: unit{load: "not-found"}}, ""},
+		"as it should be":      {yes, state{State: up}, ""},
+		"down":                 {yes, state{State: down}, "running: no -> yes, boot: no -> yes"},
+		"crashed":              {yes, state{State: crashed}, "running: failed -> yes"},
+		"to be stopped":        {no, state{State: up}, "running: yes -> no, boot: yes -> no"},
+		"nothing declared":     {nil, state{State: down}, ""},
+		"a restart is due":     {yes, state{up, nil, []ledger.Debt{restart}}, "restart: due since file /a changed -> done"},
+		"a reload is due":      {yes, state{up, nil, []ledger.Debt{reload}}, "reload: due since file /b changed -> done"},
+		"both are due":         {yes, state{up, nil, []ledger.Debt{reload, restart, restart}}, "restart: due since file /b, file /a changed -> done"},
+		"due while down":       {yes, state{down, nil, []ledger.Debt{restart}}, "running: no -> yes, boot: no -> yes"},
+		"due while to be down": {no, state{up, nil, []ledger.Debt{restart}}, "running: yes -> no, boot: yes -> no"},
+		"a unit that cannot load": {yes, state{State: broken},
+			"definition: not loaded, for a reason that `systemctl status .service` tells -> loaded"},
+		"the unit file is newer": {yes, state{State: stale}, "definition: changed since it was loaded -> loaded"},
+		"optional and not there": {yes, state{}, ""},
 	} {
+		c.stands.by = systemd.Manager{}
 		var got []string
-		for _, ch := range (Kind{}).Compare(plan.Task{Attrs: c.declared}, c.stands) {
-			got = append(got, fmt.Sprintf("%s: %s -> %s", ch.What, ch.Before, ch.After))
+		for _, ch := range (services{}).Compare(plan.Task{Attrs: c.declared}, c.stands) {
+			got = append(got, fmt.Sprintf("%s: %s -> %s", ch.What, ch.Was, ch.Becomes))
 		}
 		if strings.Join(got, ", ") != c.want {
 			t.Errorf("%s: %v, want %s", name, got, c.want)
@@ -62,17 +56,17 @@ func TestCompare(t *testing.T) {
 func TestWhatCannotBe(t *testing.T) {
 	for name, c := range map[string]struct {
 		attrs value.Attrs
-		unit  unit
+		state backend.State
 		want  string
 	}{
-		"there is no unit":            {value.Attrs{"running": true}, unit{load: "not-found"}, "there is no unit tide.service"},
-		"none, and that is fine":      {value.Attrs{"running": true, "optional": true}, unit{load: "not-found"}, ""},
-		"masked":                      {value.Attrs{"running": true}, unit{load: "masked"}, "is masked"},
-		"masked, and to be down":      {value.Attrs{"running": false}, unit{load: "masked"}, ""},
-		"static, and to be at boot":   {value.Attrs{"boot": true}, unit{load: "loaded", file: "static"}, "no [Install] section"},
-		"static, and not to be there": {value.Attrs{"boot": false}, unit{load: "loaded", file: "static"}, ""},
+		"there is no unit":            {value.Attrs{"running": true}, backend.State{}, "there is no tide.service"},
+		"none, and that is fine":      {value.Attrs{"running": true, "optional": true}, backend.State{}, ""},
+		"masked":                      {value.Attrs{"running": true}, backend.State{There: true, Barred: true}, "is barred"},
+		"masked, and to be down":      {value.Attrs{"running": false}, backend.State{There: true, Barred: true}, ""},
+		"static, and to be at boot":   {value.Attrs{"boot": true}, backend.State{There: true, BootFixed: "has no [Install] section"}, "no [Install] section"},
+		"static, and not to be there": {value.Attrs{"boot": false}, backend.State{There: true, BootFixed: "has no [Install] section"}, ""},
 	} {
-		err := problem(plan.Task{Ref: value.Ref{Kind: "service", Name: "tide"}, Attrs: c.attrs}, state{unit: c.unit})
+		err := obstacle(plan.Task{Ref: value.Ref{Kind: "service", Name: "tide"}, Attrs: c.attrs}, state{State: c.state, by: systemd.Manager{}})
 		if (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
@@ -49,7 +50,8 @@ home = "/var/lib/tide"
 shell = "/usr/sbin/nologin"
 `},
 	},
-	Canon: schema.AccountName,
+	Captures: []string{"uid", "group", "groups", "home", "shell", "comment"},
+	Canon:    schema.AccountName,
 	Needs: func(n schema.Needer) []value.Ref {
 		out := []value.Ref{{Kind: "group", Name: n.Ref.Name}} // which becomes its primary group unless another is named
 		for _, g := range append([]string{n.Attrs.Text("group")}, n.Attrs.Texts("groups")...) {
@@ -62,26 +64,26 @@ shell = "/usr/sbin/nologin"
 		hash, hashGiven := a.Secret("password_hash")
 		switch {
 		case given && hashGiven:
-			return "password_hash", errors.New("password and password_hash are given together; keep one of them")
+			return "password_hash", problem.Errorf("password and password_hash are given together").Remedy("keep one of them")
 		case given && (password.Reveal() == "" || strings.ContainsAny(password.Reveal(), "\n\r")):
-			return "password", errors.New("password is empty or holds a line break; choose another")
+			return "password", problem.Errorf("password is empty or holds a line break").Remedy("choose another")
 		case hashGiven && (hash.Reveal() == "" || strings.ContainsAny(hash.Reveal(), ":\n\r")):
-			return "password_hash", errors.New("password_hash is no hash as crypt(5) describes; paste what the host's tools print")
+			return "password_hash", problem.Errorf("password_hash is no hash as crypt(5) describes").Remedy("paste what the host's tools print")
 		case strings.ContainsAny(a.Text("comment"), ":\n"):
-			return "comment", errors.New("comment holds a colon or a line break, which /etc/passwd cannot; take it out")
+			return "comment", problem.Errorf("comment holds a colon or a line break, which /etc/passwd cannot").Remedy("take it out")
 		}
 		return "", nil
 	},
 }
 
 // Kind is the kind of users.
-type Kind struct{}
+func Kind() kind.Kind { return kind.Each(users{}) }
 
-// Schema describes it.
-func (Kind) Schema() *schema.Kind { return about }
+type users struct{}
 
-// Joint says that each is written by itself.
-func (Kind) Joint() bool { return false }
+func (users) Schema() *schema.Kind { return about }
+
+func (users) Stale() []kind.Topic { return []kind.Topic{kind.TheAccounts} }
 
 type state struct {
 	there      bool
@@ -92,17 +94,8 @@ type state struct {
 	noPassword bool     // none has been set
 }
 
-// Read looks users up, and lets the host verify declared passwords.
-func (Kind) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind.Reading {
-	out := make([]kind.Reading, len(tasks))
-	for i, t := range tasks {
-		st, err := read(ctx, env, t)
-		out[i] = kind.Reading{State: st, Err: err}
-	}
-	return out
-}
-
-func read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
+// Read looks a user up, and lets the host verify a declared password.
+func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
 	var st state
 	a, err := env.Accounts()
 	if err != nil {
@@ -112,7 +105,7 @@ func read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
 	if !t.Absent {
 		for _, g := range append(t.Attrs.Texts("groups"), t.Attrs.Text("group")) {
 			if _, ok := a.Group(g); !ok && g != "" {
-				noGroup = kind.NotYet("the group %s is not on this host; declare group:%s", g, g)
+				noGroup = kind.NotYet(problem.Errorf("the group %s is not on this host", g).Remedy("declare it: [group.%s]", g))
 			}
 		}
 	}
@@ -182,60 +175,49 @@ func verify(ctx context.Context, env *kind.Env, name string, password value.Secr
 }
 
 // Compare says what differs.
-func (Kind) Compare(t plan.Task, s any) []plan.Change {
-	st := s.(state)
+func (users) Compare(t plan.Task, st state) []plan.Change {
 	switch {
-	case t.Absent && st.there, !t.Absent && !st.there:
-		return []plan.Change{kind.Existence(t.Absent)}
+	case t.Absent && st.there:
+		return []plan.Change{kind.Existence(true)}
 	case t.Absent:
 		return nil
+	case !st.there:
+		return kind.Made(t, "uid", "group", "groups", "home", "shell", "comment", "system", "password", "password_hash")
 	}
 	var out []plan.Change
 	if uid, ok := t.Attrs.Int("uid"); ok && int(uid) != st.user.UID {
-		out = append(out, plan.Change{What: "uid", Before: strconv.Itoa(st.user.UID), After: strconv.FormatInt(uid, 10)})
+		out = append(out, plan.Change{What: "uid", Was: strconv.Itoa(st.user.UID), Becomes: strconv.FormatInt(uid, 10)})
 	}
 	for _, c := range []plan.Change{
-		{What: "group", Before: st.group},
-		{What: "home", Before: st.user.Home},
-		{What: "shell", Before: st.user.Shell},
-		{What: "comment", Before: st.user.Comment},
+		{What: "group", Was: st.group},
+		{What: "home", Was: st.user.Home},
+		{What: "shell", Was: st.user.Shell},
+		{What: "comment", Was: st.user.Comment},
 	} {
-		if c.After = t.Attrs.Text(c.What); t.Attrs.Has(c.What) && c.After != c.Before {
+		if c.Becomes = t.Attrs.Text(c.What); t.Attrs.Has(c.What) && c.Becomes != c.Was {
 			out = append(out, c)
 		}
 	}
 	if len(st.missing) > 0 {
-		out = append(out, plan.Change{What: "groups", Before: "not in " + strings.Join(st.missing, ", "), After: "in " + strings.Join(st.missing, ", ")})
+		out = append(out, plan.Change{What: "groups", Was: "not in " + strings.Join(st.missing, ", "), Becomes: "in " + strings.Join(st.missing, ", ")})
 	}
 	for _, name := range []string{"password", "password_hash"} {
 		if t.Attrs.Has(name) && !st.password {
-			out = append(out, plan.Change{What: name, Before: kind.Yes(st.noPassword, "none", "another"), After: "as declared"})
+			out = append(out, plan.Change{What: name, Was: kind.Yes(st.noPassword, "none", "another"), Becomes: "as declared"})
 		}
 	}
 	return out
 }
 
-// Write makes, changes or removes accounts.
-func (Kind) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
-	out := make([]error, len(work))
-	for i, w := range work {
-		out[i] = write(ctx, env, w)
-	}
-	return out
-}
-
-func write(ctx context.Context, env *kind.Env, w kind.Work) error {
-	st := w.State.(state)
+// Write makes, changes or removes an account.
+func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	st := w.State
 	if st.there && !st.user.Local {
-		return fmt.Errorf("the account %s comes from a directory service; change it there", w.Task.Ref.Name)
+		return problem.Errorf("the account %s comes from a directory service", w.Task.Ref.Name).Remedy("change it there")
 	}
 	run := func(stdin string, args ...string) error {
-		c := machine.Command{Args: args, Stdin: stdin}
-		res, err := env.Machine.Run(ctx, c)
-		if err != nil {
-			return err
-		}
-		return res.Fault(c)
+		_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Stdin: stdin}, nil)
+		return err
 	}
 	name := w.Task.Ref.Name
 	if w.Task.Absent {
@@ -263,7 +245,7 @@ func write(ctx context.Context, env *kind.Env, w kind.Work) error {
 // account gives the arguments of useradd or usermod, but for the name; usermod
 // alone means that there is nothing to do. own says that a group of the user's
 // name is there already.
-func account(w kind.Work, st state, own bool) []string {
+func account(w kind.Differing[state], st state, own bool) []string {
 	a := w.Task.Attrs
 	args := []string{"usermod"}
 	if !st.there {
@@ -298,7 +280,7 @@ func account(w kind.Work, st state, own bool) []string {
 }
 
 // Names lists the accounts of people: those from id 1000 on.
-func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
+func (users) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	a, err := env.Accounts()
 	if err != nil {
 		return nil, err
@@ -313,8 +295,7 @@ func (Kind) Names(_ context.Context, env *kind.Env) ([]string, error) {
 }
 
 // Capture declares an account, without its password.
-func (Kind) Capture(_ context.Context, env *kind.Env, t plan.Task, s any) (plan.Captured, error) {
-	st := s.(state)
+func (users) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (plan.Captured, error) {
 	switch {
 	case !st.there:
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil

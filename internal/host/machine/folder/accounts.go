@@ -5,12 +5,19 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 
 	"jadekettle/internal/host/machine"
 )
+
+var accountStandIns = map[string]standIn{
+	"useradd": (*Host).useradd, "usermod": (*Host).usermod, "userdel": (*Host).userdel,
+	"groupadd": (*Host).groupadd, "groupmod": (*Host).groupmod, "groupdel": (*Host).groupdel,
+	"chpasswd": (*Host).chpasswd, "unix_chkpwd": (*Host).chkpwd, "getent": (*Host).getent,
+}
 
 // table reads a file of colon-separated lines.
 func (h *Host) table(p string) [][]string {
@@ -152,9 +159,14 @@ func (h *Host) useradd(c machine.Command, out io.Writer) int {
 }
 
 func (h *Host) chown(p string, uid, gid int) {
-	if d, err := h.Dir(p[:max(strings.LastIndexByte(p, '/'), 1)]); err == nil {
-		d.Chown(p[strings.LastIndexByte(p, '/')+1:], uid, gid)
-		d.Close()
+	d, err := h.Dir(path.Dir(p))
+	if err != nil {
+		return
+	}
+	defer d.Close()
+	if f, err := d.Open(path.Base(p)); err == nil {
+		f.Chown(uid, gid)
+		f.Close()
 	}
 }
 

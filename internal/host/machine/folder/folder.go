@@ -8,11 +8,14 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
+	"maps"
 	"path"
 	"strings"
 	"sync"
 	"time"
 
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/system"
 )
@@ -26,12 +29,11 @@ type Host struct {
 	spec  Spec
 	start time.Time
 
-	mu      sync.Mutex
-	owners  map[uint64]owner // by inode, so that they follow a rename
-	units   map[string]*unit
-	hashes  map[string]string // plain passwords by the hash that stands for them
-	calls   []string
-	program map[string]func(c machine.Command, out io.Writer) int
+	mu     sync.Mutex
+	owners map[uint64]owner // by inode, so that they follow a rename
+	units  map[string]*unit
+	hashes map[string]string // plain passwords by the hash that stands for them
+	calls  []string
 }
 
 type owner struct {
@@ -43,14 +45,6 @@ type owner struct {
 func New(root string, spec Spec) (*Host, error) {
 	h := &Host{Root: root, disk: &system.System{Root: root}, spec: spec.withDefaults(), start: time.Now(),
 		owners: map[uint64]owner{}, units: map[string]*unit{}, hashes: map[string]string{}}
-	h.program = map[string]func(machine.Command, io.Writer) int{
-		"sh": h.sh, "getent": h.getent,
-		"apt-get": h.aptGet, "apt-cache": h.aptCache,
-		"systemctl": h.systemctl,
-		"useradd":   h.useradd, "usermod": h.usermod, "userdel": h.userdel,
-		"groupadd": h.groupadd, "groupmod": h.groupmod, "groupdel": h.groupdel,
-		"chpasswd": h.chpasswd, "unix_chkpwd": h.chkpwd,
-	}
 	if err := h.populate(); err != nil {
 		return nil, fmt.Errorf("make the simulated host %s: %w", spec.Name, err)
 	}
@@ -62,6 +56,24 @@ func (h *Host) Calls() []string {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return append([]string(nil), h.calls...)
+}
+
+// Give makes a file or folder that lies in the tree somebody's, with exactly
+// this mode, for tests to arrange what an account on the host may do.
+func (h *Host) Give(p string, uid, gid int, mode uint32) error {
+	d, err := h.Dir(path.Dir(p))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	info, err := d.Lstat(path.Base(p))
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.owners[info.Inode] = owner{uid, gid, mode}
+	return nil
 }
 
 // Dir opens a folder of the tree.
@@ -84,31 +96,16 @@ func (d *dir) Lstat(name string) (machine.Info, error) {
 	if err != nil {
 		return info, err
 	}
-	d.host.mu.Lock()
-	defer d.host.mu.Unlock()
-	o, known := d.host.owners[info.Inode]
-	if !known {
-		info.UID, info.GID = 0, 0 // made by hand from outside: root's, as an administrator's editor leaves it
-		return info, nil
-	}
-	info.UID, info.GID, info.Mode = o.uid, o.gid, o.mode
-	return info, nil
+	return d.host.remembered(info), nil
 }
 
-func (d *dir) note(name string, change func(*owner)) error {
-	info, err := d.Dir.Lstat(name)
+// Open opens a file whose owner and mode are the remembered ones.
+func (d *dir) Open(name string) (machine.File, error) {
+	f, err := d.Dir.Open(name)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	d.host.mu.Lock()
-	defer d.host.mu.Unlock()
-	o, known := d.host.owners[info.Inode]
-	if !known {
-		o = owner{mode: info.Mode}
-	}
-	change(&o)
-	d.host.owners[info.Inode] = o
-	return nil
+	return file{f, d.host}, nil
 }
 
 func (d *dir) Create(name string, mode uint32, uid, gid int) (machine.File, error) {
@@ -116,22 +113,60 @@ func (d *dir) Create(name string, mode uint32, uid, gid int) (machine.File, erro
 	if err != nil {
 		return nil, err
 	}
-	return file{f}, d.note(name, func(o *owner) { *o = owner{max(uid, 0), max(gid, 0), mode} })
+	return file{f, d.host}, d.host.note(f, func(o *owner) { *o = owner{max(uid, 0), max(gid, 0), mode} })
 }
 
-func (d *dir) Mkdir(name string, mode uint32) error {
-	if err := d.Dir.Mkdir(name, mode|0o700); err != nil {
+func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
+	if err := d.Dir.Mkdir(name, mode|0o700, -1, -1); err != nil {
 		return err
 	}
-	return d.note(name, func(o *owner) { *o = owner{0, 0, mode} })
+	f, err := d.Dir.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return d.host.note(f, func(o *owner) { *o = owner{max(uid, 0), max(gid, 0), mode} })
 }
 
-func (d *dir) Chmod(name string, mode uint32) error {
-	return d.note(name, func(o *owner) { o.mode = mode })
+// Follow keeps to the rule of real machines, by the remembered owners.
+func (d *dir) Follow(name string) (string, error) {
+	link, err := d.Lstat(name)
+	if err != nil {
+		return "", err
+	}
+	holder, err := d.Lstat(".")
+	if err != nil {
+		return "", err
+	}
+	if !machine.Trusted(holder, link, 0) {
+		return "", fmt.Errorf("%s: %w", name, machine.ErrLink)
+	}
+	return d.Readlink(name)
 }
 
-func (d *dir) Chown(name string, uid, gid int) error {
-	return d.note(name, func(o *owner) {
+// Sync is left out: nobody loses power here, and a hundred hosts share a disk.
+func (d *dir) Sync() error { return nil }
+
+// file is a file without fsync, for the same reason, of which owner and mode
+// are remembered.
+type file struct {
+	machine.File
+	host *Host
+}
+
+func (file) Sync() error { return nil }
+
+func (f file) Info() (machine.Info, error) {
+	info, err := f.File.Info()
+	return f.host.remembered(info), err
+}
+
+func (f file) Chmod(mode uint32) error {
+	return f.host.note(f.File, func(o *owner) { o.mode = mode })
+}
+
+func (f file) Chown(uid, gid int) error {
+	return f.host.note(f.File, func(o *owner) {
 		if uid >= 0 {
 			o.uid = uid
 		}
@@ -141,13 +176,35 @@ func (d *dir) Chown(name string, uid, gid int) error {
 	})
 }
 
-// Sync is left out: nobody loses power here, and a hundred hosts share a disk.
-func (d *dir) Sync() error { return nil }
+// remembered puts the owner and mode that are remembered into what the disk
+// tells. What was made by hand from outside is root's, as an administrator's
+// editor leaves it.
+func (h *Host) remembered(info machine.Info) machine.Info {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	info.UID, info.GID = 0, 0
+	if o, known := h.owners[info.Inode]; known {
+		info.UID, info.GID, info.Mode = o.uid, o.gid, o.mode
+	}
+	return info
+}
 
-// file is a file without fsync, for the same reason.
-type file struct{ machine.File }
-
-func (file) Sync() error { return nil }
+// note changes what is remembered of an open file.
+func (h *Host) note(f machine.File, change func(*owner)) error {
+	info, err := f.Info()
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o, known := h.owners[info.Inode]
+	if !known {
+		o = owner{mode: info.Mode}
+	}
+	change(&o)
+	h.owners[info.Inode] = o
+	return nil
+}
 
 // Open opens a file of the tree; /proc/uptime tells the machine's own time.
 func (h *Host) Open(p string) (machine.File, error) {
@@ -164,6 +221,11 @@ type text struct{ *strings.Reader }
 func (text) Write([]byte) (int, error) { return 0, io.ErrClosedPipe }
 func (text) Close() error              { return nil }
 func (text) Sync() error               { return nil }
+func (text) Chown(int, int) error      { return fs.ErrPermission }
+func (text) Chmod(uint32) error        { return fs.ErrPermission }
+func (text) Info() (machine.Info, error) {
+	return machine.Info{Mode: 0o444}, nil
+}
 
 // ReadDir lists a folder of the tree.
 func (h *Host) ReadDir(p string) ([]string, error) { return h.disk.ReadDir(p) }
@@ -179,7 +241,7 @@ func (h *Host) Lock(p string) (io.Closer, error) { return h.disk.Lock(p) }
 // Run runs a stand-in.
 func (h *Host) Run(ctx context.Context, c machine.Command) (machine.Output, error) {
 	name := path.Base(c.Args[0])
-	run, ok := h.program[name]
+	run, ok := standIns()[name]
 	if !ok {
 		return machine.Output{}, fmt.Errorf("the program %s is not on this host", c.Args[0])
 	}
@@ -187,12 +249,26 @@ func (h *Host) Run(ctx context.Context, c machine.Command) (machine.Output, erro
 	h.calls = append(h.calls, strings.Join(c.Args, " "))
 	h.mu.Unlock()
 	var out strings.Builder
-	code := run(c, &out)
-	return machine.Output{Code: code, Stdout: out.String(), Combined: out.String()}, nil
+	code := run(h, c, &out)
+	return machine.Output{Code: code, Stdout: out.String(), Combined: machine.KeptText(out.String())}, nil
 }
 
+// standIn is what stands in for one program. It gives the exit code.
+type standIn func(h *Host, c machine.Command, out io.Writer) int
+
+// standIns lists them all. Each file that holds some adds its own, a line each.
+var standIns = sync.OnceValue(func() map[string]standIn {
+	all := map[string]standIn{}
+	for _, some := range []map[string]standIn{shellStandIns, accountStandIns, aptStandIns, systemdStandIns} {
+		maps.Copy(all, some)
+	}
+	return all
+})
+
+var shellStandIns = map[string]standIn{"sh": (*Host).sh}
+
 // Look says whether there is a stand-in.
-func (h *Host) Look(program string) bool { return h.program[program] != nil }
+func (h *Host) Look(program string) bool { return standIns()[program] != nil }
 
 // UID says that the worker is root here.
 func (h *Host) UID() int { return 0 }
@@ -212,7 +288,7 @@ func (h *Host) sh(c machine.Command, out io.Writer) int {
 	if len(c.Args) < 3 || c.Args[1] != "-c" {
 		return 2
 	}
-	words := shellWords(c.Args[2])
+	words := shell.Split(c.Args[2])
 	if len(words) == 0 {
 		return 0
 	}
@@ -224,34 +300,6 @@ func (h *Host) sh(c machine.Command, out io.Writer) int {
 	}
 	fmt.Fprintf(out, "sh: 1: %s: not found\n", words[0])
 	return 127
-}
-
-func shellWords(line string) []string {
-	var words []string
-	var word strings.Builder
-	var quote rune
-	in := false
-	for _, r := range line {
-		switch {
-		case quote != 0 && r == quote:
-			quote = 0
-		case quote == 0 && (r == '\'' || r == '"'):
-			quote, in = r, true
-		case quote == 0 && (r == ' ' || r == '\t'):
-			if in {
-				words = append(words, word.String())
-				word.Reset()
-			}
-			in = false
-		default:
-			word.WriteRune(r)
-			in = true
-		}
-	}
-	if in {
-		words = append(words, word.String())
-	}
-	return words
 }
 
 // read and write are how stand-ins keep the system's files.
@@ -294,7 +342,7 @@ func (h *Host) mkdirs(p string) (machine.Dir, error) {
 		return nil, err
 	}
 	defer up.Close()
-	if err := up.Mkdir(path.Base(p), 0o755); err != nil {
+	if err := up.Mkdir(path.Base(p), 0o755, 0, 0); err != nil {
 		return nil, err
 	}
 	return h.Dir(p)

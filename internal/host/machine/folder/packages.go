@@ -9,6 +9,8 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
+var aptStandIns = map[string]standIn{"apt-get": (*Host).aptGet, "apt-cache": (*Host).aptCache}
+
 // pkg is one version of a package in the made-up repository.
 type pkg struct {
 	version string
@@ -225,6 +227,9 @@ func (h *Host) uninstall(name string) {
 // aptCache answers "policy NAME...".
 func (h *Host) aptCache(c machine.Command, out io.Writer) int {
 	for _, name := range c.Args[2:] {
+		if name == "--" {
+			continue
+		}
 		p, ok := h.find(name, "")
 		if !ok {
 			continue
@@ -233,7 +238,14 @@ func (h *Host) aptCache(c machine.Command, out io.Writer) int {
 		if installed == "" {
 			installed = "(none)"
 		}
-		fmt.Fprintf(out, "%s:\n  Installed: %s\n  Candidate: %s\n", name, installed, p.version)
+		fmt.Fprintf(out, "%s:\n  Installed: %s\n  Candidate: %s\n  Version table:\n", name, installed, p.version)
+		for _, v := range slices.Backward(h.versions(name)) {
+			mark := "    "
+			if v.version == installed {
+				mark = "*** "
+			}
+			fmt.Fprintf(out, " %s%s 500\n        500 http://archive.example.org/ ./ Packages\n", mark, v.version)
+		}
 	}
 	return 0
 }

@@ -83,6 +83,17 @@ daemon:*:19700:0:99999:7:::
 nobody:*:19700:0:99999:7:::
 `
 
+// usualFolders are those that any Debian has, in which people put things.
+var usualFolders = []string{
+	"/etc/apt/apt.conf.d", "/etc/apt/keyrings", "/etc/apt/preferences.d", "/etc/apt/sources.list.d", "/etc/cron.d", "/etc/cron.daily",
+	"/etc/default", "/etc/init.d", "/etc/ld.so.conf.d", "/etc/logrotate.d", "/etc/modprobe.d", "/etc/modules-load.d", "/etc/network",
+	"/etc/pam.d", "/etc/profile.d", "/etc/security/limits.d", "/etc/skel", "/etc/ssh/sshd_config.d", "/etc/ssl/certs", "/etc/ssl/private",
+	"/etc/sudoers.d", "/etc/sysctl.d", "/etc/systemd/network", "/etc/systemd/system", "/etc/tmpfiles.d", "/etc/udev/rules.d",
+	"/home", "/media", "/mnt", "/opt", "/root", "/run/systemd/system", "/srv", "/tmp", "/usr/bin", "/usr/lib", "/usr/local/bin", "/usr/local/etc",
+	"/usr/local/lib", "/usr/local/sbin", "/usr/local/share", "/usr/local/share/ca-certificates", "/usr/sbin", "/usr/share/keyrings",
+	"/var/backups", "/var/cache", "/var/lib", "/var/log", "/var/mail", "/var/spool", "/var/tmp", "/var/www",
+}
+
 // populate writes the files that a fresh machine has.
 func (h *Host) populate() error {
 	s := h.spec
@@ -122,26 +133,18 @@ func (h *Host) populate() error {
 		{"/proc/net/route", "Iface\tDestination\tGateway \tFlags\tRefCnt\tUse\tMetric\tMask\t\tMTU\tWindow\tIRTT\neth0\t000200C0\t00000000\t0001\t0\t0\t0\t00FFFFFF\t0\t0\t0\n", 0o444},
 		{"/sys/block/vda/size", fmt.Sprintf("%d\n", s.Disk/512), 0o444},
 		{"/sys/class/net/eth0/address", "02:00:5e:00:53:01\n", 0o444},
-		{"/run/systemd/system/.there", "", 0o444},
 		{"/var/lib/dpkg/status", baseStatus, 0o644},
 		{"/var/lib/apt/lists/lock", "", 0o640},
 		{"/lib/systemd/system/ssh.service", "[Unit]\nDescription=Secure shell\n[Service]\nExecStart=/usr/sbin/sshd -D\n[Install]\nWantedBy=multi-user.target\n", 0o644},
 		{"/lib/systemd/system/cron.service", "[Unit]\nDescription=Time table\n[Service]\nExecStart=/usr/sbin/cron -f\n[Install]\nWantedBy=multi-user.target\n", 0o644},
-		{"/home/.there", "", 0o644},
-		{"/tmp/.there", "", 0o644},
-		{"/opt/.there", "", 0o644},
-		{"/usr/local/bin/.there", "", 0o644},
-		{"/usr/local/share/.there", "", 0o644},
-		{"/etc/systemd/system/.there", "", 0o644},
-		{"/etc/cron.d/.there", "", 0o644},
-		{"/etc/sudoers.d/.there", "", 0o600},
-		{"/var/cache/.there", "", 0o644},
-		{"/var/spool/.there", "", 0o644},
-		{"/var/www/.there", "", 0o644},
-		{"/root/.there", "", 0o600},
-		{"/srv/.there", "", 0o644},
-		{"/var/log/.there", "", 0o644},
 		{"/etc/machine-id", fmt.Sprintf("%016x%016x\n", id.Sum64(), id.Sum64()), 0o444},
+	}
+	for _, p := range usualFolders {
+		d, err := h.mkdirs(p)
+		if err != nil {
+			return err
+		}
+		d.Close()
 	}
 	for _, f := range files {
 		if err := h.write(f.path, f.text, f.mode); err != nil {

@@ -11,6 +11,8 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
+var systemdStandIns = map[string]standIn{"systemctl": (*Host).systemctl}
+
 // unit is the state of one service unit.
 type unit struct {
 	active  bool

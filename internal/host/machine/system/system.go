@@ -109,11 +109,16 @@ func (s *System) trusted(at *os.Root, name string, info fs.FileInfo) (string, er
 	if err != nil {
 		return "", err
 	}
-	in, made := holder.Sys().(*syscall.Stat_t), info.Sys().(*syscall.Stat_t)
-	if me := uint32(os.Geteuid()); (made.Uid != 0 && made.Uid != me) || (in.Uid != 0 && in.Uid != me) || holder.Mode().Perm()&0o022 != 0 {
+	if !machine.Trusted(infoOf(holder), infoOf(info), os.Geteuid()) {
 		return "", fmt.Errorf("%s: %w", name, machine.ErrLink)
 	}
 	return at.Readlink(name)
+}
+
+func infoOf(fi fs.FileInfo) machine.Info {
+	st := fi.Sys().(*syscall.Stat_t)
+	return machine.Info{Type: fi.Mode().Type(), Mode: uint32(st.Mode) & 0o7777, UID: int(st.Uid), GID: int(st.Gid),
+		Size: fi.Size(), Time: fi.ModTime(), Dev: uint64(st.Dev), Inode: st.Ino, Links: uint64(st.Nlink)}
 }
 
 func split(p string) []string {
@@ -141,9 +146,35 @@ func (d *dir) Lstat(name string) (machine.Info, error) {
 	if err != nil {
 		return machine.Info{}, err
 	}
-	st := fi.Sys().(*syscall.Stat_t)
-	return machine.Info{Type: fi.Mode().Type(), Mode: uint32(st.Mode) & 0o7777, UID: int(st.Uid), GID: int(st.Gid),
-		Size: fi.Size(), Time: fi.ModTime(), Inode: st.Ino}, nil
+	return infoOf(fi), nil
+}
+
+// file is an open file behind the seam.
+type file struct{ *os.File }
+
+func (f file) Info() (machine.Info, error) {
+	fi, err := f.Stat()
+	if err != nil {
+		return machine.Info{}, err
+	}
+	return infoOf(fi), nil
+}
+
+func (f file) Chmod(mode uint32) error { return f.File.Chmod(fileMode(mode)) }
+
+func (d *dir) Follow(name string) (string, error) {
+	info, err := d.Lstat(name)
+	if err != nil {
+		return "", err
+	}
+	holder, err := d.Lstat(".")
+	if err != nil {
+		return "", err
+	}
+	if !machine.Trusted(holder, info, os.Geteuid()) {
+		return "", fmt.Errorf("%s: %w", name, machine.ErrLink)
+	}
+	return d.Readlink(name)
 }
 
 func (d *dir) Open(name string) (machine.File, error) {
@@ -151,7 +182,7 @@ func (d *dir) Open(name string) (machine.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return f, nil
+	return file{f}, nil
 }
 
 // openHere opens a file that is no link. os.Root follows links inside its
@@ -188,7 +219,7 @@ func (d *dir) Create(name string, mode uint32, uid, gid int) (machine.File, erro
 		d.root.Remove(name)
 		return nil, err
 	}
-	return f, nil
+	return file{f}, nil
 }
 
 // fileMode turns permission bits as chmod(1) writes them into Go's.
@@ -206,29 +237,48 @@ func fileMode(mode uint32) fs.FileMode {
 	return m
 }
 
-func (d *dir) Mkdir(name string, mode uint32) error {
+func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
 	if err := d.root.Mkdir(name, 0o700); err != nil {
 		return err
 	}
-	return d.root.Chmod(name, fileMode(mode))
-}
-
-func (d *dir) Rename(from, to string) error          { return d.root.Rename(from, to) }
-func (d *dir) Remove(name string) error              { return d.root.Remove(name) }
-func (d *dir) RemoveAll(name string) error           { return d.root.RemoveAll(name) }
-func (d *dir) Readlink(name string) (string, error)  { return d.root.Readlink(name) }
-func (d *dir) Chmod(name string, mode uint32) error  { return d.root.Chmod(name, fileMode(mode)) }
-func (d *dir) Chown(name string, uid, gid int) error { return d.root.Lchown(name, uid, gid) }
-func (d *dir) Close() error                          { return d.root.Close() }
-
-func (d *dir) Names() ([]string, error) {
-	f, err := d.root.Open(".")
+	f, err := openHere(d.root, name, os.O_RDONLY|syscall.O_DIRECTORY, 0)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer f.Close()
-	return f.Readdirnames(-1)
+	if err := fresh(f); err != nil {
+		return fmt.Errorf("make the folder %s: %w", name, err)
+	}
+	if uid >= 0 || gid >= 0 {
+		if err := f.Chown(uid, gid); err != nil {
+			return err
+		}
+	}
+	return f.Chmod(fileMode(mode))
 }
+
+// fresh makes sure that a folder is the one that was just made: where others
+// may write they can put another in its place.
+func fresh(f *os.File) error {
+	fi, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	names, err := f.Readdirnames(1)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	if info := infoOf(fi); info.UID != os.Geteuid() || info.Mode&0o777 != 0o700 || len(names) > 0 {
+		return errors.New("it was exchanged while it was made")
+	}
+	return nil
+}
+
+func (d *dir) Rename(from, to string) error         { return d.root.Rename(from, to) }
+func (d *dir) Remove(name string) error             { return d.root.Remove(name) }
+func (d *dir) RemoveAll(name string) error          { return d.root.RemoveAll(name) }
+func (d *dir) Readlink(name string) (string, error) { return d.root.Readlink(name) }
+func (d *dir) Close() error                         { return d.root.Close() }
 
 func (d *dir) Sync() error {
 	f, err := d.root.Open(".")
@@ -245,7 +295,7 @@ func (s *System) Open(p string) (machine.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return f, nil
+	return file{f}, nil
 }
 
 // ReadDir lists the names in a folder.
@@ -261,13 +311,29 @@ func (s *System) ReadDir(p string) ([]string, error) {
 	return names, nil
 }
 
-// Space asks the file system.
+// spaceLimit is how long a file system may take to tell its size.
+const spaceLimit = 2 * time.Second
+
+// Space asks the file system. One that does not answer, as those of a network
+// do when their server is gone, is left to its own goroutine: the kernel lets
+// nobody interrupt the call.
 func (s *System) Space(p string) (size, free int64, err error) {
-	var st syscall.Statfs_t
-	if err := syscall.Statfs(s.real(p), &st); err != nil {
-		return 0, 0, err
+	type answer struct {
+		st  syscall.Statfs_t
+		err error
 	}
-	return int64(st.Blocks) * int64(st.Bsize), int64(st.Bavail) * int64(st.Bsize), nil
+	told := make(chan answer, 1)
+	go func() {
+		var a answer
+		a.err = syscall.Statfs(s.real(p), &a.st)
+		told <- a
+	}()
+	select {
+	case a := <-told:
+		return int64(a.st.Blocks) * int64(a.st.Bsize), int64(a.st.Bavail) * int64(a.st.Bsize), a.err
+	case <-time.After(spaceLimit):
+		return 0, 0, fmt.Errorf("the file system at %s does not answer", p)
+	}
 }
 
 // Lock takes a lock by flock(2), which the kernel drops with its holder. The
@@ -301,7 +367,14 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	if err != nil {
 		return machine.Output{}, err
 	}
+	limit := c.Limit
+	if limit == 0 {
+		limit = machine.DefaultLimit
+	}
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%s did not end within %v", c.Args[0], limit))
+	defer cancel()
 	cmd := exec.CommandContext(ctx, program, c.Args[1:]...)
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) } // with all that it has started
 	cmd.Args[0] = c.Args[0]
 	cmd.Env = append([]string{"PATH=" + searchPath, "LC_ALL=C.UTF-8", "LANG=C.UTF-8", "HOME=" + s.Home()}, c.Env...)
 	cmd.Dir = "/"
@@ -312,11 +385,14 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = io.MultiWriter(&both, &limited{&out}), &both
 	err = cmd.Run()
+	if err != nil && ctx.Err() != nil {
+		return machine.Output{}, context.Cause(ctx)
+	}
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) {
 		return machine.Output{}, fmt.Errorf("run %s: %w", c.Args[0], err)
 	}
-	return machine.Output{Code: cmd.ProcessState.ExitCode(), Stdout: out.String(), Combined: both.String()}, nil
+	return machine.Output{Code: cmd.ProcessState.ExitCode(), Stdout: out.String(), Combined: both.Kept()}, nil
 }
 
 type limited struct{ b *strings.Builder }

@@ -66,9 +66,20 @@ func TestFilesHaveTheirOwnerAndModeFromTheStart(t *testing.T) {
 	if _, err := d.Create("a", 0o644, -1, -1); !errors.Is(err, fs.ErrExist) {
 		t.Errorf("making it again gives %v", err)
 	}
-	if err := d.Chmod("a", 0o4750); err != nil {
+	again, err := d.Open("a")
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Rename(filepath.Join(m.Root, "a"), filepath.Join(m.Root, "b"))
+	os.WriteFile(filepath.Join(m.Root, "a"), nil, 0o600)
+	if err := again.Chmod(0o4750); err != nil {
 		t.Error(err)
 	}
+	again.Close()
+	if info, _ := d.Lstat("a"); info.Mode != 0o600 {
+		t.Errorf("the mode of what took its name became %o", info.Mode)
+	}
+	os.Rename(filepath.Join(m.Root, "b"), filepath.Join(m.Root, "a"))
 	if info, _ := d.Lstat("a"); info.Mode != 0o4750 {
 		t.Errorf("after chmod its mode is %o", info.Mode)
 	}
@@ -76,7 +87,7 @@ func TestFilesHaveTheirOwnerAndModeFromTheStart(t *testing.T) {
 	if _, err := d.Open("link"); err == nil {
 		t.Error("a link was opened")
 	}
-	if err := d.Mkdir("dir", 0o1777); err != nil {
+	if err := d.Mkdir("dir", 0o1777, -1, -1); err != nil {
 		t.Fatal(err)
 	}
 	if info, _ := d.Lstat("dir"); info.Mode != 0o1777 || !info.Type.IsDir() {
@@ -111,15 +122,15 @@ func TestCommands(t *testing.T) {
 		}
 		return out
 	}
-	if out := run("sh", "-c", "cat; echo err >&2; exit 3"); out.Code != 3 || out.Stdout != "in" || !strings.Contains(out.Combined, "err") {
+	if out := run("sh", "-c", "cat; echo err >&2; exit 3"); out.Code != 3 || out.Stdout != "in" || !strings.Contains(out.Combined.String(), "err") {
 		t.Errorf("it gives %+v", out)
 	}
 	if out := run("sh", "-c", "echo $LC_ALL $SALT"); out.Stdout != "C.UTF-8\n" {
 		t.Errorf("the environment is not the small one: %q", out.Stdout)
 	}
 	out := run("sh", "-c", "head -c 300000 /dev/zero | tr '\\0' a; echo the end")
-	if len(out.Combined) > machine.MaxOutput+100 || !strings.Contains(out.Combined, "bytes left out") || !strings.HasSuffix(out.Combined, "the end\n") {
-		t.Errorf("of much output %d bytes are kept", len(out.Combined))
+	if len(out.Combined.String()) > machine.MaxOutput+100 || !strings.Contains(out.Combined.String(), "bytes left out") || !strings.HasSuffix(out.Combined.String(), "the end\n") {
+		t.Errorf("of much output %d bytes are kept", len(out.Combined.String()))
 	}
 	if _, err := m.Run(context.Background(), machine.Command{Args: []string{"no-such-program"}}); err == nil || !strings.Contains(err.Error(), "no-such-program is not on this host") {
 		t.Errorf("a missing program gives %v", err)

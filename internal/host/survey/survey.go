@@ -1,6 +1,6 @@
-// Package gather reads a host's facts through the machine seam. It starts no
-// program but systemctl, and that only when services are asked for.
-package gather
+// Package survey reads a host's facts through the machine seam. It starts no
+// program but the service manager's, and that only when services are asked for.
+package survey
 
 import (
 	"context"
@@ -14,13 +14,9 @@ import (
 	"unicode"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/machine"
 )
-
-// Services reads which service units there are, as facts.services tells them.
-func Services(ctx context.Context, m machine.Machine) map[string]facts.Service {
-	return reader{m}.services(ctx)
-}
 
 // Read gives what can be read; what cannot stays empty.
 func Read(ctx context.Context, m machine.Machine, services bool) *facts.Facts {
@@ -40,8 +36,8 @@ func Read(ctx context.Context, m machine.Machine, services bool) *facts.Facts {
 		Services:       map[string]facts.Service{},
 		MachineID:      r.line("/etc/machine-id"),
 	}
-	if services && m.Look("systemctl") {
-		f.Services = r.services(ctx)
+	if services {
+		f.Services = service.Survey(ctx, m, most)
 	}
 	return f
 }
@@ -257,23 +253,4 @@ func (r reader) packageManager() string {
 		}
 	}
 	return ""
-}
-
-func (r reader) services(ctx context.Context) map[string]facts.Service {
-	out := map[string]facts.Service{}
-	res, err := r.m.Run(ctx, machine.Command{Args: []string{"systemctl", "show", "--no-pager", "--property=Id,LoadState,ActiveState,UnitFileState", "--", "*.service"}})
-	if err != nil || res.Code != 0 {
-		return out
-	}
-	for _, block := range strings.Split(res.Stdout, "\n\n") {
-		v := map[string]string{}
-		for line := range strings.Lines(block) {
-			k, val, _ := strings.Cut(strings.TrimSpace(line), "=")
-			v[k] = val
-		}
-		if name, ok := strings.CutSuffix(v["Id"], ".service"); ok && v["LoadState"] == "loaded" && len(out) < most {
-			out[name] = facts.Service{Running: v["ActiveState"] == "active", Boot: strings.HasPrefix(v["UnitFileState"], "enabled")}
-		}
-	}
-	return out
 }

@@ -1,4 +1,4 @@
-package gather_test
+package survey_test
 
 import (
 	"context"
@@ -6,10 +6,10 @@ import (
 	"testing"
 
 	"jadekettle/internal/core/facts"
-	"jadekettle/internal/host/gather"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/folder"
 	"jadekettle/internal/host/machine/system"
+	"jadekettle/internal/host/survey"
 )
 
 func TestFactsOfASimulatedHost(t *testing.T) {
@@ -17,7 +17,7 @@ func TestFactsOfASimulatedHost(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := gather.Read(context.Background(), m, true)
+	f := survey.Read(context.Background(), m, true)
 	if err := f.Validate(); err != nil {
 		t.Error(err)
 	}
@@ -42,14 +42,14 @@ func TestWhatCannotBeReadStaysEmpty(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := gather.Read(context.Background(), odd{Machine: m}, false)
+	f := survey.Read(context.Background(), odd{Machine: m}, false)
 	if f.OS.ID != "" || f.Hostname != "" || len(f.Services) != 0 || len(f.Addresses) != 0 {
 		t.Errorf("it claims %+v", f)
 	}
 }
 
 func TestFactsOfThisMachine(t *testing.T) {
-	f := gather.Read(context.Background(), system.New(), false)
+	f := survey.Read(context.Background(), system.New(), false)
 	if err := f.Validate(); err != nil {
 		t.Error(err)
 	}

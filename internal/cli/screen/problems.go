@@ -1,0 +1,101 @@
+package screen
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+)
+
+// Problems prints what is wrong in a project, each with its line, as a compiler
+// does. Remedies are words by now.
+func Problems(w io.Writer, src *Sources, width int, list []problem.Problem) {
+	for _, p := range list {
+		head := Line(p.What)
+		if on := p.For(); on != "" {
+			head += " (for " + Line(on) + ")"
+		}
+		at := p.Place.String()
+		if at != "" {
+			at += ": "
+		}
+		fmt.Fprintf(w, "%s%s\n", Paint(Loud, Line(at)), Paint(Bad, head))
+		src.Excerpt(w, p.Place)
+		for _, also := range p.Also {
+			if also.Line > 0 {
+				src.Excerpt(w, also)
+			}
+		}
+		if p.Do != "" {
+			io.WriteString(w, Wrap(Line(p.Do), "        ", width))
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintln(w, Count(len(list), "problem"))
+}
+
+// Sources reads the project's files for excerpts, each once.
+type Sources struct {
+	Dir   string // the project; empty for none
+	lines map[string][]string
+}
+
+func (s *Sources) line(at value.Place) (string, bool) {
+	if strings.HasSuffix(at.File, layers.Sealed) {
+		return "", false // the line is one of the decrypted text
+	}
+	if at.Line < 1 || at.File == "" || s.Dir == "" || !filepath.IsLocal(at.File) {
+		return "", false
+	}
+	if s.lines == nil {
+		s.lines = map[string][]string{}
+	}
+	if _, read := s.lines[at.File]; !read {
+		data, _ := os.ReadFile(filepath.Join(s.Dir, filepath.FromSlash(at.File)))
+		s.lines[at.File] = strings.Split(string(data), "\n")
+	}
+	if at.Line > len(s.lines[at.File]) {
+		return "", false
+	}
+	return strings.TrimRight(s.lines[at.File][at.Line-1], "\r"), true
+}
+
+// Excerpt prints the line of a place with its number, and a mark below the
+// column. Of what is sealed nothing is shown.
+func (s *Sources) Excerpt(w io.Writer, at value.Place) {
+	line, ok := s.line(at)
+	if !ok {
+		return
+	}
+	number := Paint(Quiet, fmt.Sprintf("%5d |", at.Line))
+	if at.Col < 1 {
+		fmt.Fprintf(w, "%s %s\n", number, Block(strings.TrimPrefix(line, "\ufeff")))
+		return
+	}
+	from, to := window([]rune(line), at.Col-1)
+	var pad strings.Builder
+	for _, r := range []rune(line)[from:min(at.Col-1, len([]rune(line)))] {
+		if r == '\t' {
+			pad.WriteRune('\t')
+			continue
+		}
+		pad.WriteByte(' ')
+	}
+	fmt.Fprintf(w, "%s %s\n", number, Block(strings.TrimPrefix(string([]rune(line)[from:to]), "\ufeff")))
+	fmt.Fprintf(w, "%s %s%s\n", Paint(Quiet, "      |"), pad.String(), Paint(Bad, "^"))
+}
+
+// window gives the part of a long line that holds a column.
+func window(line []rune, col int) (from, to int) {
+	const most = 160
+	if len(line) <= most {
+		return 0, len(line)
+	}
+	from = max(0, min(col-most/2, len(line)-most))
+	return from, from + most
+}

@@ -1,0 +1,622 @@
+package screen
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/run"
+)
+
+// Detail is how much of the changes is shown.
+type Detail int
+
+// The details.
+const (
+	Usual   Detail = iota // long diffs shortened, like changes told once
+	Summary               // no changes, only who changed and what failed
+	Whole                 // unchanged tasks too, and every line of every diff
+)
+
+// Run tells a run to people while it happens and when it is over.
+type Run struct {
+	W       io.Writer
+	Preview bool
+	Detail  Detail
+	Names   int // how wide the longest host name is
+	Width   int // of the terminal; 0 when it has none
+	Sources *Sources
+	// Words puts what to do about a problem into words.
+	Words func(problem.Problem) string
+
+	told   map[string]string // the changes shown so far, and on which host
+	groups []*group          // in a preview: changes that are alike
+	byKey  map[string]*group
+}
+
+// word is a status as it is shown.
+func (v *Run) word(s plan.Status) string {
+	if v.Preview && s == plan.Changed {
+		return "would change"
+	}
+	return string(s)
+}
+
+func moodOf(s plan.Status) Mood {
+	switch s {
+	case plan.Failed, plan.Blocked:
+		return Bad
+	case plan.Changed:
+		return Loud
+	}
+	return Quiet
+}
+
+// took writes a time from a tenth of a second on; below that it says nothing.
+func took(d time.Duration) string {
+	switch {
+	case d < 100*time.Millisecond:
+		return ""
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1fs", d.Seconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0fs", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+func behind(text, more string) string {
+	if more == "" {
+		return text
+	}
+	return text + "  " + more
+}
+
+func (v *Run) printf(m Mood, format string, args ...any) {
+	fmt.Fprintln(v.W, Paint(m, fmt.Sprintf(format, args...)))
+}
+
+// Event prints one event as it happens. In a preview changes are gathered, and
+// told by End.
+func (v *Run) Event(e run.Event) {
+	if e.Task == nil {
+		v.hostEnded(e.Host)
+		return
+	}
+	t := e.Task
+	switch {
+	case t.Status == plan.Unchanged && v.Detail != Whole, v.Detail == Summary && t.Status != plan.Failed:
+		return
+	case t.Status == plan.Changed && v.Preview && v.Detail != Whole:
+		v.gather(e.Host.Name, t)
+		return
+	}
+	line := fmt.Sprintf("%-*s  %s  %s", v.Names, e.Host.Name, Line(t.Ref.String()), v.word(t.Status))
+	if t.Status == plan.Blocked {
+		line += " by " + Line(t.BlockedBy.String())
+	}
+	v.printf(moodOf(t.Status), "%s", behind(line, took(t.Took)))
+	if t.Status == plan.Changed {
+		v.once(e.Host.Name, t)
+	}
+	if t.Status == plan.Failed {
+		v.block(Bad, "    ", t.Message)
+	}
+}
+
+// once prints a task's changes, unless the same ones were shown already.
+func (v *Run) once(host string, t *run.Task) {
+	if v.told == nil {
+		v.told = map[string]string{}
+	}
+	key := t.Ref.String() + "\x00" + fingerprint(t.Changes)
+	if first, shown := v.told[key]; shown && v.Detail != Whole && len(t.Changes) > 0 {
+		v.printf(Quiet, "    as on %s", first)
+		return
+	}
+	v.told[key] = host
+	v.changes(t.Changes)
+}
+
+func fingerprint(list []plan.Change) string { return fmt.Sprint(list) }
+
+// group is a change that several hosts, or several things of one declaration,
+// have alike.
+type group struct {
+	ref     value.Ref
+	place   value.Place
+	changes []plan.Change
+	hosts   []string
+	names   []string // of further things of the declaration, shown by name only
+}
+
+// alike is how many things of one declaration are shown in full.
+const alike = 3
+
+func (v *Run) gather(host string, t *run.Task) {
+	if v.byKey == nil {
+		v.byKey = map[string]*group{}
+	}
+	key := t.Ref.String() + "\x00" + fingerprint(t.Changes)
+	if g := v.byKey[key]; g != nil {
+		g.hosts = append(g.hosts, host)
+		return
+	}
+	g := &group{ref: t.Ref, place: t.Place, changes: t.Changes, hosts: []string{host}}
+	v.byKey[key] = g
+	v.groups = append(v.groups, g)
+}
+
+// grouped puts further things of one declaration that change alike on the same
+// hosts behind the first few of them.
+func (v *Run) grouped() []*group {
+	var out []*group
+	seen := map[string][]*group{}
+	for _, g := range v.groups {
+		var what []string
+		for _, c := range g.changes {
+			what = append(what, c.What)
+		}
+		key := fmt.Sprint(g.place, g.ref.Kind, what, g.hosts)
+		if list := seen[key]; len(list) >= alike {
+			last := list[len(list)-1]
+			last.names = append(last.names, g.ref.Name)
+			continue
+		}
+		seen[key] = append(seen[key], g)
+		out = append(out, g)
+	}
+	return out
+}
+
+func (v *Run) gathered() {
+	for _, g := range v.grouped() {
+		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), v.word(plan.Changed))
+		v.changes(g.changes)
+		if len(g.names) > 0 {
+			v.printf(Loud, "    and in the same way %s more of %s: %s", fmt.Sprint(len(g.names)), g.place, Line(few(g.names)))
+		}
+	}
+	v.groups, v.byKey = nil, nil
+}
+
+// few names the first of many.
+func few(names []string) string {
+	if len(names) > 4 {
+		return strings.Join(names[:3], ", ") + fmt.Sprintf(" and %d more", len(names)-3)
+	}
+	return strings.Join(names, ", ")
+}
+
+// changes prints what differs. Whole texts are shown where they are decided
+// on: in a preview, and in an apply when asked for.
+func (v *Run) changes(list []plan.Change) {
+	for _, c := range list {
+		line := "becomes " + Line(c.Becomes)
+		if c.Was != "" {
+			line = "was " + Line(c.Was) + ", " + line
+		}
+		if c.Diff != "" && c.What == "content" {
+			line = lines(c.Diff, c.Was == "") // tells more than sizes
+		}
+		v.printf(Plain, "    %s: %s", Line(c.What), line)
+		if c.Closed {
+			v.printf(Quiet, "      the old text is not shown, since only its owner may read it and it is not ours; --show-closed shows it")
+		}
+		if c.Diff != "" && (v.Preview || v.Detail == Whole) {
+			v.diff(c.Diff)
+		}
+	}
+}
+
+// block prints a text of one or more lines, each indented.
+func (v *Run) block(m Mood, indent, text string) {
+	for line := range strings.Lines(Wrap(Block(text), indent, v.Width)) {
+		v.printf(m, "%s", strings.TrimRight(line, "\n"))
+	}
+}
+
+// lines counts what a unified diff takes out and puts in.
+func lines(diff string, made bool) string {
+	out, in := 0, 0
+	for line := range strings.Lines(diff) {
+		switch {
+		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
+		case strings.HasPrefix(line, "-"):
+			out++
+		case strings.HasPrefix(line, "+"):
+			in++
+		}
+	}
+	if made {
+		return Count(in, "line")
+	}
+	return fmt.Sprintf("%s taken out, %d put in", Count(out, "line"), in)
+}
+
+// maxLines is how much of a diff is shown.
+const maxLines = 40
+
+func (v *Run) diff(text string) {
+	n := 0
+	for line := range strings.Lines(Block(text)) {
+		if n++; n > maxLines && v.Detail != Whole {
+			continue
+		}
+		line = strings.TrimRight(line, "\n")
+		m := Quiet
+		switch {
+		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
+		case strings.HasPrefix(line, "+"):
+			m = Added
+		case strings.HasPrefix(line, "-"):
+			m = Removed
+		}
+		v.printf(m, "      %s", line)
+	}
+	if n > maxLines && v.Detail != Whole {
+		v.printf(Quiet, "      and %s more; -v shows all", Count(n-maxLines, "line"))
+	}
+}
+
+func (v *Run) hostEnded(h *run.Host) {
+	m, text := Quiet, string(h.State)
+	switch {
+	case h.Wrong != nil:
+		m, text = Bad, "cannot be resolved"
+	case h.State == run.Off:
+		text += ": " + h.Message
+	case h.State != run.Reached:
+		m, text = Bad, text+": "+h.Message
+	default:
+		text += ": " + v.counts(h)
+		if n := h.Count(plan.Failed) + h.Count(plan.Blocked); n > 0 {
+			m = Bad
+		}
+	}
+	if v.Detail == Whole {
+		for _, t := range h.Tasks {
+			if t.Status == plan.LeftOut {
+				v.printf(Quiet, "%-*s  %s  left out", v.Names, h.Name, Line(t.Ref.String()))
+				v.printf(Quiet, "    %s", Line(t.Reason))
+			}
+		}
+	}
+	v.printf(m, "%s", behind(fmt.Sprintf("%-*s  %s", v.Names, h.Name, Line(text)), took(h.Took)))
+}
+
+var statusOrder = []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged, plan.LeftOut}
+
+func (v *Run) counts(h *run.Host) string {
+	var parts []string
+	for _, s := range statusOrder {
+		if n := h.Count(s); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, v.word(s)))
+		}
+	}
+	if len(parts) == 0 {
+		parts = append(parts, "no task")
+	}
+	if h.Stopped {
+		parts = append(parts, "stopped early")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// outcomes are those of hosts, worst first, and in the order of the sentence.
+var (
+	worstFirst = []run.Outcome{run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutNotBegun, run.OutChanged, run.OutUnchanged, run.OutOff}
+	inSentence = []run.Outcome{run.OutUnchanged, run.OutChanged, run.OutFailed, run.OutBusy, run.OutNotReached, run.OutLost, run.OutNotBegun, run.OutWrong, run.OutOff}
+)
+
+func (v *Run) outcome(o run.Outcome) string {
+	if o == run.OutChanged {
+		return v.word(plan.Changed)
+	}
+	return string(o)
+}
+
+// End prints the sentence, a block for each outcome, and every failure in full.
+func (v *Run) End(hosts []*run.Host) {
+	v.gathered()
+	by := map[run.Outcome][]*run.Host{}
+	for _, h := range hosts {
+		by[h.Outcome()] = append(by[h.Outcome()], h)
+	}
+	var parts []string
+	for _, o := range inSentence {
+		if n := len(by[o]); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, v.outcome(o)))
+		}
+	}
+	fmt.Fprintln(v.W)
+	v.printf(Loud, "%s: %s", Count(len(hosts), "host"), strings.Join(parts, ", "))
+	fmt.Fprintln(v.W)
+	v.blocks(by)
+	v.failures(hosts)
+	v.rest(hosts)
+}
+
+// foldFrom is how many hosts alike stand in one line.
+const foldFrom = 4
+
+// row is one line of a block: hosts that fared alike.
+type row struct {
+	outcome run.Outcome
+	names   []string
+	text    string
+	low     time.Duration
+	high    time.Duration
+}
+
+// blocks prints a block for each outcome, worst first.
+func (v *Run) blocks(by map[run.Outcome][]*run.Host) {
+	var cells [][]string
+	var moods []Mood
+	for _, o := range worstFirst {
+		title := v.outcome(o)
+		for _, r := range v.rows(o, by[o]) {
+			at := took(r.high)
+			if low := took(r.low); low != "" && low != at {
+				at = low + " to " + at
+			}
+			cells = append(cells, []string{title, hosts(r.names), r.text, at})
+			moods = append(moods, moodOfOutcome(o))
+			title = ""
+		}
+	}
+	for i, line := range Aligned(cells) {
+		v.printf(moods[i], "%s", line)
+	}
+}
+
+func moodOfOutcome(o run.Outcome) Mood {
+	switch o {
+	case run.OutChanged:
+		return Loud
+	case run.OutUnchanged, run.OutOff:
+		return Quiet
+	}
+	return Bad
+}
+
+// rows puts hosts alike into one row, when they are enough and not all are
+// wanted.
+func (v *Run) rows(o run.Outcome, list []*run.Host) []row {
+	var out []row
+	at := map[string]int{}
+	for _, h := range list {
+		r := row{outcome: o, names: []string{h.Name}, text: v.told1(o, h), low: h.Took, high: h.Took}
+		if o == run.OutOff {
+			r.low, r.high = 0, 0
+		}
+		i, known := at[r.text]
+		if !known {
+			at[r.text] = len(out)
+			out = append(out, r)
+			continue
+		}
+		out[i].names = append(out[i].names, h.Name)
+		out[i].low, out[i].high = min(out[i].low, r.low), max(out[i].high, r.high)
+	}
+	var rows []row
+	for _, r := range out {
+		if len(r.names) >= foldFrom && v.Detail != Whole {
+			rows = append(rows, r)
+			continue
+		}
+		for _, h := range list {
+			if slices.Contains(r.names, h.Name) {
+				one := row{outcome: o, names: []string{h.Name}, text: r.text, low: h.Took, high: h.Took}
+				if o == run.OutOff {
+					one.low, one.high = 0, 0
+				}
+				rows = append(rows, one)
+			}
+		}
+	}
+	return rows
+}
+
+// told1 is what a row says of a host: counts where it was reached, else why not.
+func (v *Run) told1(o run.Outcome, h *run.Host) string {
+	switch o {
+	case run.OutFailed, run.OutChanged, run.OutUnchanged:
+		return v.counts(h)
+	}
+	return h.Message
+}
+
+// hosts names hosts as a target would, the first few of many.
+func hosts(names []string) string {
+	folded := inventory.Fold(names)
+	if len(folded) > 6 {
+		shown := inventory.Fold(names[:min(5, len(names))])
+		return Line(strings.Join(shown, " ")) + fmt.Sprintf(" and %d more", len(names)-min(5, len(names)))
+	}
+	return Line(strings.Join(folded, " "))
+}
+
+// failure is one failure, with all hosts that have it.
+type failure struct {
+	task  run.Task
+	hosts []string
+	holds []string // what it blocks
+}
+
+// failures prints every failed task once, with its manifest line, however many
+// hosts share it.
+func (v *Run) failures(list []*run.Host) {
+	for _, f := range failuresOf(list) {
+		fmt.Fprintln(v.W)
+		v.printf(Bad, "%s  %s  failed", hosts(f.hosts), Line(f.task.Ref.String()))
+		v.printf(Plain, "  %s", f.task.Place)
+		v.Sources.Excerpt(v.W, f.task.Place)
+		v.block(Plain, "  ", f.task.Message)
+		if f.task.Do != "" {
+			v.block(Plain, "  ", f.task.Do)
+		}
+		v.output(f.task.Output, f.task.Message)
+		if len(f.holds) > 0 {
+			v.block(Plain, "  ", "it blocks "+strings.Join(f.holds, ", "))
+		}
+	}
+	v.unreached(list)
+}
+
+// unreached prints in full why hosts could not be worked on, once for all that
+// say the same.
+func (v *Run) unreached(list []*run.Host) {
+	type story struct {
+		outcome run.Outcome
+		hosts   []string
+		h       *run.Host
+	}
+	var stories []*story
+	at := map[string]*story{}
+	for _, h := range list {
+		if h.State == run.Reached && h.Wrong == nil || h.State == run.Off || h.State == run.NotBegun {
+			continue
+		}
+		key := fmt.Sprint(h.Outcome(), h.Message, h.Do, h.Wrong)
+		if s := at[key]; s != nil {
+			s.hosts = append(s.hosts, h.Name)
+			continue
+		}
+		at[key] = &story{h.Outcome(), []string{h.Name}, h}
+		stories = append(stories, at[key])
+	}
+	for _, s := range stories {
+		fmt.Fprintln(v.W)
+		v.printf(Bad, "%s  %s", hosts(s.hosts), s.outcome)
+		v.block(Plain, "  ", s.h.Message)
+		if s.h.Do != "" {
+			v.block(Plain, "  ", s.h.Do)
+		}
+		if s.h.Wrong != nil {
+			v.wrong(s.h.Wrong)
+		}
+	}
+}
+
+// wrong prints what is wrong in the project for a host.
+func (v *Run) wrong(err error) {
+	var ps problem.Problems
+	ps.AddErr(value.Place{}, err)
+	for _, p := range ps.List() {
+		at := p.Place.String()
+		if at != "" {
+			at += ": "
+		}
+		v.block(Plain, "  ", at+p.What)
+		v.Sources.Excerpt(v.W, p.Place)
+		if do := v.Words(p); do != "" {
+			v.block(Plain, "        ", do)
+		}
+	}
+}
+
+func failuresOf(hosts []*run.Host) []*failure {
+	var list []*failure
+	for _, h := range hosts {
+		own := map[value.Ref]*failure{}
+		for _, t := range h.Tasks {
+			if t.Status == plan.Failed {
+				own[t.Ref] = merge(&list, t, h.Name)
+			}
+		}
+		for _, t := range h.Tasks {
+			f := own[t.BlockedBy]
+			if t.Status != plan.Blocked || f == nil {
+				continue
+			}
+			own[t.Ref] = f // what this one blocks goes back to the same failure
+			if ref := t.Ref.String(); !slices.Contains(f.holds, ref) {
+				f.holds = append(f.holds, ref)
+			}
+		}
+	}
+	return list
+}
+
+func merge(list *[]*failure, t run.Task, host string) *failure {
+	for _, f := range *list {
+		if f.task.Ref == t.Ref && f.task.Place == t.Place && f.task.Message == t.Message {
+			f.hosts = append(f.hosts, host)
+			return f
+		}
+	}
+	f := &failure{task: t, hosts: []string{host}}
+	*list = append(*list, f)
+	return f
+}
+
+// output prints what a failed command wrote, when that is more than the line
+// that the message has already.
+func (v *Run) output(text, message string) {
+	text = strings.TrimSpace(text)
+	if text == "" || !strings.Contains(text, "\n") && strings.Contains(message, text) {
+		return
+	}
+	v.printf(Quiet, "  it printed:")
+	for line := range strings.SplitSeq(Block(text), "\n") {
+		v.printf(Quiet, "    | %s", line)
+	}
+}
+
+// rest prints what else is worth knowing: results that an earlier run left
+// behind, and things that nothing declares any more.
+func (v *Run) rest(list []*run.Host) {
+	for _, h := range list {
+		for _, c := range h.Collected {
+			v.collected(h, c)
+		}
+	}
+	v.shared(list, func(h *run.Host) []value.Ref { return h.Needed }, "what was selected needs what was not: %s; --with-needs takes it along")
+	v.shared(list, func(h *run.Host) []value.Ref { return h.Leftovers }, "left over, since nothing declares it any more: %s")
+}
+
+func (v *Run) collected(h *run.Host, c run.Collected) {
+	fmt.Fprintln(v.W)
+	v.printf(Loud, "%s  results of the run %s, which broke off before they arrived", h.Name, Line(c.Run))
+	for _, r := range c.Results {
+		if r.Status != plan.Unchanged || v.Detail == Whole {
+			v.printf(moodOf(r.Status), "%s", behind(fmt.Sprintf("  %s  %s", Line(r.Ref.String()), Line(string(r.Status))), took(r.Took)))
+		}
+		if r.Message != "" {
+			v.block(Bad, "    ", r.Message)
+		}
+	}
+}
+
+// shared prints a list of things once for all hosts that have the same one.
+func (v *Run) shared(list []*run.Host, of func(*run.Host) []value.Ref, format string) {
+	var order []string
+	names := map[string][]string{}
+	for _, h := range list {
+		if refs := refs(of(h)); refs != "" {
+			if names[refs] == nil {
+				order = append(order, refs)
+			}
+			names[refs] = append(names[refs], h.Name)
+		}
+	}
+	for _, refs := range order {
+		fmt.Fprintln(v.W)
+		v.block(Plain, "", hosts(names[refs])+"  "+fmt.Sprintf(format, refs))
+	}
+}
+
+func refs(list []value.Ref) string {
+	var out []string
+	for _, ref := range list {
+		out = append(out, Line(ref.String()))
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,176 @@
+// Package screen draws what the command line shows to people: moods, tables,
+// problems with their lines, and runs.
+//
+// Text that came from elsewhere (a host, a project, a source) may hold anything.
+// It is written through [Line], where it stands beside other text, or [Block],
+// where it has lines of its own, and a [Writer] escapes whatever is left.
+package screen
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Mood is what a piece of text is to convey besides its words.
+type Mood int
+
+// The moods.
+const (
+	Plain   Mood = iota
+	Bad          // something failed
+	Loud         // something changed
+	Quiet        // all else
+	Added        // to a text
+	Removed      // from a text
+)
+
+// sgr are the codes of ECMA-48, "Select graphic rendition". Grey is readable on
+// light and on dark; faint is darker than plain on light ones.
+var sgr = [...]string{Plain: "", Bad: "31", Loud: "1", Quiet: "90", Added: "32", Removed: "31"}
+
+// Marks that Paint puts around a text, of the private use area, which a Writer
+// turns into colours.
+const (
+	markBase = '\uF8E0'
+	markEnd  = '\uF8EF'
+)
+
+// Paint gives a text a mood. A Writer shows it.
+func Paint(m Mood, text string) string {
+	if m == Plain || text == "" {
+		return text
+	}
+	return string(markBase+rune(m)) + text + string(markEnd)
+}
+
+// Writer writes text for people. Control characters and invisible ones other
+// than line breaks and tabs are written as escapes, whoever put them there. A
+// Writer whose other end is gone takes everything and says nothing: a run must
+// not end because a pager did.
+type Writer struct {
+	mu     sync.Mutex
+	w      io.Writer
+	colour bool
+	rest   []byte // the beginning of a rune
+	gone   bool
+}
+
+// New makes a Writer.
+func New(w io.Writer, colour bool) *Writer { return &Writer{w: w, colour: colour} }
+
+// Write never fails.
+func (s *Writer) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	data := append(s.rest, p...)
+	s.rest = nil
+	var b strings.Builder
+	for len(data) > 0 {
+		if !utf8.FullRune(data) {
+			s.rest = append([]byte(nil), data...)
+			break
+		}
+		r, n := utf8.DecodeRune(data)
+		data = data[n:]
+		s.rune(&b, r)
+	}
+	if b.Len() == 0 || s.gone {
+		return len(p), nil
+	}
+	if _, err := io.WriteString(s.w, b.String()); err != nil {
+		s.gone = true
+	}
+	return len(p), nil
+}
+
+func (s *Writer) rune(b *strings.Builder, r rune) {
+	switch {
+	case r >= markBase && r <= markEnd:
+		switch {
+		case !s.colour:
+		case r == markEnd:
+			b.WriteString("\x1b[0m")
+		case int(r-markBase) < len(sgr):
+			b.WriteString("\x1b[" + sgr[r-markBase] + "m")
+		}
+	case hostile(r):
+		escape(b, r)
+	default:
+		b.WriteRune(r)
+	}
+}
+
+func escape(b *strings.Builder, r rune) { fmt.Fprintf(b, "\\u{%x}", r) }
+
+// Line makes text from elsewhere fit to stand in a line beside other text: what
+// would end the line, move or hide something is written as an escape.
+func Line(s string) string {
+	return escaped(s, func(r rune) bool { return r == '\n' || r == '\t' || marks(r) || hostile(r) })
+}
+
+// Block makes text from elsewhere fit to stand in lines of its own.
+func Block(s string) string {
+	return escaped(s, func(r rune) bool { return marks(r) || hostile(r) })
+}
+
+func escaped(s string, which func(rune) bool) string {
+	if !strings.ContainsFunc(s, which) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if which(r) {
+			escape(&b, r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+func marks(r rune) bool { return r >= markBase && r <= markEnd }
+
+// hostile are the characters that steer a terminal or that nobody sees: C0 and
+// C1 controls, bidirectional and other format characters, and the separators of
+// lines and paragraphs.
+func hostile(r rune) bool {
+	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) || r == utf8.RuneError)
+}
+
+// Wrap breaks a text at its blanks into lines of at most so many columns, each
+// behind an indent. Lines of the text stay lines. With width 0 none is broken.
+func Wrap(text, indent string, width int) string {
+	var b strings.Builder
+	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
+		at := 0
+		b.WriteString(indent)
+		for i, word := range strings.Split(line, " ") {
+			n := utf8.RuneCountInString(word)
+			switch {
+			case i == 0:
+			case width > 0 && len(indent)+at+1+n > width && at > 0:
+				b.WriteString("\n" + indent)
+				at = 0
+			default:
+				b.WriteByte(' ')
+				at++
+			}
+			b.WriteString(word)
+			at += n
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+// Count writes a number with its noun.
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

@@ -1,0 +1,53 @@
+package run
+
+import "sync"
+
+// queue holds events for one printer. To put one in never waits: a screen that
+// stands still must not hold up a host.
+type queue struct {
+	mu   sync.Mutex
+	list []Event
+	kick chan struct{}
+}
+
+func (q *queue) put(e Event) {
+	q.mu.Lock()
+	q.list = append(q.list, e)
+	q.mu.Unlock()
+	select {
+	case q.kick <- struct{}{}:
+	default:
+	}
+}
+
+func (q *queue) take() []Event {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	list := q.list
+	q.list = nil
+	return list
+}
+
+// tell begins to hand events over, one at a time. What it gives ends that, once
+// all are handed over.
+func (q *queue) tell(to func(Event)) (end func()) {
+	q.kick = make(chan struct{}, 1)
+	over, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for last := false; !last; {
+			select {
+			case <-q.kick:
+			case <-over:
+				last = true
+			}
+			for _, e := range q.take() {
+				to(e)
+			}
+		}
+	}()
+	return func() {
+		close(over)
+		<-done
+	}
+}

@@ -1,0 +1,251 @@
+// Package apt is the package manager of Debian and its kin: dpkg's database,
+// and apt-get and apt-cache.
+package apt
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/backend"
+	"jadekettle/internal/host/machine"
+)
+
+// Manager is apt.
+type Manager struct{}
+
+// Program is what a host that has apt can run.
+func (Manager) Program() string { return "apt-get" }
+
+// nameForm is Debian's form of package names (Debian Policy, 5.6.1), with an
+// architecture allowed behind a colon.
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]+(:[a-z0-9-]+)?$`)
+
+// CheckName holds a name to Debian's policy.
+func (Manager) CheckName(name string) error {
+	if nameForm.MatchString(name) {
+		return nil
+	}
+	return problem.Errorf("%q is no name of a Debian package", name).Remedy("use lower-case letters, digits, +, - and dots, at least two")
+}
+
+const statusFile = "/var/lib/dpkg/status"
+
+// Installed reads /var/lib/dpkg/status (deb822, as dpkg-query(1) describes
+// Status).
+func (Manager) Installed(env *kind.Env, names []string) (map[string]backend.State, error) {
+	data, err := machine.ReadFile(env.Machine, statusFile)
+	if err != nil {
+		return nil, err
+	}
+	wanted := make(map[string]bool, len(names))
+	for _, n := range names {
+		bare, _, _ := strings.Cut(n, ":")
+		wanted[bare] = true
+	}
+	return parse(data, wanted), nil
+}
+
+func parse(data []byte, wanted map[string]bool) map[string]backend.State {
+	db := map[string]backend.State{}
+	for stanza := range stanzas(data) {
+		line, _, _ := bytes.Cut(stanza, []byte("\n"))
+		name, ok := bytes.CutPrefix(line, []byte("Package: "))
+		if !ok || !wanted[string(name)] {
+			continue
+		}
+		st := backend.State{}
+		words := strings.Fields(field(stanza, "Status"))
+		switch {
+		case len(words) != 3 || words[2] == "not-installed" || words[2] == "config-files":
+		case words[2] == "installed":
+			st.Version = field(stanza, "Version")
+		default:
+			st.Half = words[2]
+		}
+		db[string(name)+":"+field(stanza, "Architecture")] = st
+		if old, there := db[string(name)]; !there || old.Version == "" {
+			db[string(name)] = st
+		}
+	}
+	return db
+}
+
+// stanzas parts a file of deb822 at its empty lines.
+func stanzas(data []byte) func(yield func([]byte) bool) {
+	return func(yield func([]byte) bool) {
+		for len(data) > 0 {
+			stanza := data
+			if end := bytes.Index(data, []byte("\n\n")); end >= 0 {
+				stanza, data = data[:end+1], data[end+2:]
+			} else {
+				data = nil
+			}
+			if !yield(stanza) {
+				return
+			}
+		}
+	}
+}
+
+// field gives a field of a stanza but for the first one of it.
+func field(stanza []byte, name string) string {
+	_, rest, ok := bytes.Cut(stanza, []byte("\n"+name+": "))
+	if !ok {
+		return ""
+	}
+	line, _, _ := bytes.Cut(rest, []byte("\n"))
+	return string(line)
+}
+
+// Asked leaves out what came along (apt's extended_states notes it) and what
+// every Debian has.
+func (Manager) Asked(env *kind.Env) ([]string, error) {
+	data, err := machine.ReadFile(env.Machine, statusFile)
+	if err != nil {
+		return nil, err
+	}
+	along := map[string]bool{}
+	states, err := machine.ReadFile(env.Machine, "/var/lib/apt/extended_states")
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for stanza := range stanzas(states) {
+		stanza = append([]byte("\n"), stanza...)
+		along[field(stanza, "Package")] = field(stanza, "Auto-Installed") == "1"
+	}
+	var out []string
+	for stanza := range stanzas(data) {
+		stanza = append([]byte("\n"), stanza...)
+		name := field(stanza, "Package")
+		usual := field(stanza, "Essential") == "yes" || slices.Contains([]string{"required", "important"}, field(stanza, "Priority"))
+		if name != "" && !along[name] && !usual && strings.HasSuffix(field(stanza, "Status"), " installed") {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out), nil
+}
+
+// Offers asks apt-cache, in one call.
+func (Manager) Offers(ctx context.Context, env *kind.Env, names []string) (map[string]backend.Offer, error) {
+	c := machine.Command{Args: append([]string{"apt-cache", "policy", "--"}, names...)}
+	res, err := machine.Do(ctx, env.Machine, c, telling)
+	if err != nil {
+		return nil, err
+	}
+	return offers(res.Stdout), nil
+}
+
+// offers reads what `apt-cache policy` prints: a heading for each package, and
+// below it the candidate and the table of versions, five columns in.
+func offers(text string) map[string]backend.Offer {
+	out := map[string]backend.Offer{}
+	name := ""
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		if n, ok := strings.CutSuffix(line, ":"); ok && !strings.HasPrefix(line, " ") {
+			name = n
+			continue
+		}
+		o := out[name]
+		if v, ok := strings.CutPrefix(line, "  Candidate: "); ok && v != "(none)" {
+			o.Newest = v
+		}
+		rest, current := strings.CutPrefix(line, " *** ")
+		if !current {
+			rest = strings.TrimPrefix(line, "     ")
+		}
+		if version, _, _ := strings.Cut(rest, " "); rest != line && version != "" {
+			o.Versions = append(o.Versions, version)
+		}
+		out[name] = o
+	}
+	return out
+}
+
+// stamp is what we touch after a refresh, since apt leaves its own files as
+// they are when nothing is new.
+const stamp = "package-list-refreshed"
+
+// ListAge looks at what a refresh touches.
+func (Manager) ListAge(env *kind.Env) time.Duration {
+	var last time.Time
+	for _, p := range []string{"/var/lib/apt/lists", env.Store.Path(stamp), "/var/lib/apt/periodic/update-success-stamp"} {
+		d, name, err := env.Split(p)
+		if err != nil {
+			continue
+		}
+		if info, err := d.Lstat(name); err == nil && info.Time.After(last) {
+			last = info.Time
+		}
+		d.Close()
+	}
+	return env.Machine.Now().Sub(last)
+}
+
+// Refresh runs apt-get update.
+func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
+	if _, err := machine.Do(ctx, env.Machine, command("update"), telling); err != nil {
+		return err
+	}
+	return env.Store.Touch(stamp)
+}
+
+// Install takes downgrades too: what is declared is meant. Configuration files
+// that were changed by hand are kept.
+func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
+	args := []string{"install", "--allow-downgrades", "--"}
+	for _, w := range list {
+		if w.Version != "" {
+			w.Name += "=" + w.Version
+		}
+		args = append(args, w.Name)
+	}
+	_, err := machine.Do(ctx, env.Machine, command(args...), telling)
+	return err
+}
+
+// Remove leaves configuration files.
+func (Manager) Remove(ctx context.Context, env *kind.Env, names []string) error {
+	_, err := machine.Do(ctx, env.Machine, command(append([]string{"remove", "--"}, names...)...), telling)
+	return err
+}
+
+// lockWait is how long apt waits for another package manager, in seconds, and
+// limit how long one run of it may take: to stop it midway does harm.
+const (
+	lockWait = "120"
+	limit    = 2 * time.Hour
+)
+
+func command(args ...string) machine.Command {
+	base := []string{"apt-get", "-y", "-q", "-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold",
+		"-o", "Dpkg::Use-Pty=0", "-o", "DPkg::Lock::Timeout=" + lockWait}
+	return machine.Command{Args: append(base, args...), Limit: limit,
+		Env: []string{"DEBIAN_FRONTEND=noninteractive", "APT_LISTCHANGES_FRONTEND=none", "NEEDRESTART_SUSPEND=1"}}
+}
+
+// telling picks the line that tells most: what dpkg says of the package that
+// failed, or the first error, or else the last line.
+func telling(output string) string {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	for i, l := range lines {
+		if strings.HasPrefix(l, "dpkg: error processing") && i+1 < len(lines) {
+			return strings.TrimSpace(lines[i+1])
+		}
+	}
+	for _, l := range lines {
+		if rest, ok := strings.CutPrefix(l, "E: "); ok {
+			return rest
+		}
+	}
+	return strings.TrimSpace(lines[len(lines)-1])
+}

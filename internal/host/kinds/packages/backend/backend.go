@@ -1,0 +1,49 @@
+// Package backend is the seam between the kind package and the package manager
+// of a host. What one manager says, names or allows lives in its own folder
+// beside this one.
+package backend
+
+import (
+	"context"
+	"time"
+
+	"jadekettle/internal/host/kinds/kind"
+)
+
+// State is what stands of one package.
+type State struct {
+	Version string // installed; empty when it is not
+	Half    string // the manager's word when it is neither installed nor absent
+}
+
+// Offer is what the package lists have of one package. The zero Offer is one of
+// a package that no list knows.
+type Offer struct {
+	Newest   string // the version that is installed when none is named
+	Versions []string
+}
+
+// Want is a package to be installed, of any version when it names none.
+type Want struct{ Name, Version string }
+
+// Manager is one package manager. Names and versions that it is given are
+// those that it knows, letter by letter.
+type Manager interface {
+	// Program is the command by whose presence a host is known to have it.
+	Program() string
+	// CheckName says what is wrong with a name that no package of it can have.
+	CheckName(name string) error
+	// Installed reads what stands of these packages, at little cost.
+	Installed(env *kind.Env, names []string) (map[string]State, error)
+	// Asked lists the packages that people asked for, not those that came along
+	// with others.
+	Asked(env *kind.Env) ([]string, error)
+	// Offers looks names up in the package lists, as they lie on the host.
+	Offers(ctx context.Context, env *kind.Env, names []string) (map[string]Offer, error)
+	// ListAge tells how long ago the lists were refreshed.
+	ListAge(env *kind.Env) time.Duration
+	Refresh(ctx context.Context, env *kind.Env) error
+	// Install and Remove act on all in one transaction.
+	Install(ctx context.Context, env *kind.Env, list []Want) error
+	Remove(ctx context.Context, env *kind.Env, names []string) error
+}

@@ -1,0 +1,71 @@
+// Package backend is the seam between the kind service and the service manager
+// of a host. What one manager says, names or allows lives in its own folder
+// beside this one.
+package backend
+
+import (
+	"context"
+	"time"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine"
+)
+
+// State is what stands of one service.
+type State struct {
+	There   bool   // the manager has a definition of it
+	Barred  bool   // somebody forbade that it is ever started
+	Broken  bool   // its definition cannot be loaded
+	Stale   bool   // its definition has changed since it was loaded
+	Running bool   //
+	Failed  bool   // it ended by itself, with an error
+	Phase   string // how the manager puts it, for messages
+
+	Boot      bool
+	BootFixed string // the manager's word for why it cannot be started at boot by itself; may be empty
+	BootWord  string // the manager's word for whether it starts at boot, when that is not its own to say
+
+	Since  time.Duration // the host's uptime when it was last started
+	Starts int           // how often the manager has started it again by itself
+}
+
+// Action is what can be done to a service.
+type Action int
+
+// The actions.
+const (
+	Start Action = iota
+	Stop
+	Restart
+	Reload
+	Enable  // to be started at boot
+	Disable // not to be
+)
+
+// Manager is one service manager.
+type Manager interface {
+	// Program is the command by whose presence a host is known to have it.
+	Program() string
+	// Short gives a name without what the manager lets be left out.
+	Short(name string) string
+	// Full gives a name as the manager's own messages have it.
+	Full(name string) string
+	// Definitions are the paths at which files that define a service may lie.
+	Definitions(name string) []string
+	// Show tells of services by name, in one call.
+	Show(ctx context.Context, m machine.Machine, names []string) (map[string]State, error)
+	// Load makes the manager read definitions that have changed.
+	Load(ctx context.Context, env *kind.Env) error
+	Act(ctx context.Context, env *kind.Env, a Action, name string) error
+	// Paid says whether a debt was made up for by a start after it.
+	Paid(s State, d ledger.Debt, boot string) bool
+	// Survey tells of all services, at most so many.
+	Survey(ctx context.Context, m machine.Machine, most int) map[string]facts.Service
+	// Unbar, Status and Log are what a person types on the host to allow a
+	// service again, and to learn more of it.
+	Unbar(name string) string
+	Status(name string) string
+	Log(name string) string
+}

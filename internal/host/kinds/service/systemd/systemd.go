@@ -1,0 +1,180 @@
+// Package systemd is the service manager systemd, by systemctl(1).
+package systemd
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/service/backend"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine"
+)
+
+// Manager is systemd.
+type Manager struct{}
+
+// Program is what a host that has systemd can run.
+func (Manager) Program() string { return "systemctl" }
+
+// suffixes are the kinds of units that can be named in full.
+var suffixes = []string{".service", ".socket", ".timer", ".path", ".target", ".mount"}
+
+// Short leaves out .service.
+func (Manager) Short(name string) string { return strings.TrimSuffix(name, ".service") }
+
+// Full gives the name of the unit.
+func (Manager) Full(name string) string {
+	for _, s := range suffixes {
+		if strings.HasSuffix(name, s) {
+			return name
+		}
+	}
+	return name + ".service"
+}
+
+// folders are where systemd.unit(5) looks for unit files of the system.
+var folders = []string{"/etc/systemd/system/", "/lib/systemd/system/", "/usr/lib/systemd/system/"}
+
+// Definitions are the unit files of a service, and of its template.
+func (m Manager) Definitions(name string) []string {
+	base, _, _ := strings.Cut(name, "@")
+	var out []string
+	for _, unit := range []string{m.Full(name), base + "@.service"} {
+		for _, d := range folders {
+			out = append(out, d+unit)
+		}
+	}
+	return out
+}
+
+// properties are what show asks systemd for; see org.freedesktop.systemd1(5).
+const properties = "--property=Id,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload,ActiveEnterTimestampMonotonic,NRestarts"
+
+// showLimit is how long systemd may take to tell of units.
+const showLimit = time.Minute
+
+// Show asks for all units in one call. The answers come in the order of the
+// names.
+func (sd Manager) Show(ctx context.Context, m machine.Machine, names []string) (map[string]backend.State, error) {
+	args := []string{"systemctl", "show", "--no-pager", properties, "--"}
+	for _, n := range names {
+		args = append(args, sd.Full(n))
+	}
+	res, err := machine.Do(ctx, m, machine.Command{Args: args, Limit: showLimit}, telling)
+	if err != nil {
+		return nil, err
+	}
+	blocks := strings.Split(strings.TrimRight(res.Stdout, "\n"), "\n\n")
+	if len(blocks) != len(names) {
+		return nil, fmt.Errorf("systemctl told of %d units, %d were asked for", len(blocks), len(names))
+	}
+	out := make(map[string]backend.State, len(names))
+	for i, b := range blocks {
+		out[names[i]] = state(b)
+	}
+	return out, nil
+}
+
+func values(block string) map[string]string {
+	v := map[string]string{}
+	for line := range strings.Lines(block) {
+		k, val, _ := strings.Cut(strings.TrimSpace(line), "=")
+		v[k] = val
+	}
+	return v
+}
+
+func state(block string) backend.State {
+	v := values(block)
+	file := v["UnitFileState"]
+	us, _ := strconv.ParseInt(v["ActiveEnterTimestampMonotonic"], 10, 64)
+	starts, _ := strconv.Atoi(v["NRestarts"])
+	s := backend.State{
+		There:   v["LoadState"] != "not-found",
+		Barred:  v["LoadState"] == "masked",
+		Broken:  v["LoadState"] == "error" || v["LoadState"] == "bad-setting",
+		Stale:   v["NeedDaemonReload"] == "yes",
+		Running: v["ActiveState"] == "active" || v["ActiveState"] == "reloading",
+		Failed:  v["ActiveState"] == "failed",
+		Phase:   v["ActiveState"] + " (" + v["SubState"] + ")",
+		Boot:    slices.Contains([]string{"enabled", "enabled-runtime", "alias", "generated"}, file),
+		Since:   time.Duration(us) * time.Microsecond,
+		Starts:  starts,
+	}
+	if file == "static" {
+		s.BootFixed = "has no [Install] section"
+	}
+	if slices.Contains([]string{"static", "indirect", "generated", "transient"}, file) {
+		s.BootWord = file
+	}
+	return s
+}
+
+// Load makes systemd read changed unit files.
+func (Manager) Load(ctx context.Context, env *kind.Env) error {
+	return systemctl(ctx, env, "daemon-reload")
+}
+
+var verbs = map[backend.Action]string{
+	backend.Start: "start", backend.Stop: "stop", backend.Restart: "restart", backend.Reload: "reload",
+	backend.Enable: "enable", backend.Disable: "disable",
+}
+
+// Act does one thing to one unit.
+func (sd Manager) Act(ctx context.Context, env *kind.Env, a backend.Action, name string) error {
+	return systemctl(ctx, env, verbs[a], "--", sd.Full(name))
+}
+
+func systemctl(ctx context.Context, env *kind.Env, args ...string) error {
+	c := machine.Command{Args: append([]string{"systemctl", "--no-ask-password"}, args...)}
+	_, err := machine.Do(ctx, env.Machine, c, telling)
+	return err
+}
+
+// telling picks the first failure that systemctl names, or else the last line.
+func telling(output string) string {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	for _, l := range lines {
+		if strings.HasPrefix(l, "Failed to ") {
+			return l
+		}
+	}
+	return strings.TrimSpace(lines[len(lines)-1])
+}
+
+// Paid compares the clock of this boot at the debt with the one at the start.
+func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {
+	return d.Boot != boot || s.Since > d.Uptime
+}
+
+// Survey lists the units that are loaded services.
+func (Manager) Survey(ctx context.Context, m machine.Machine, most int) map[string]facts.Service {
+	out := map[string]facts.Service{}
+	c := machine.Command{Args: []string{"systemctl", "show", "--no-pager", "--property=Id,LoadState,ActiveState,UnitFileState", "--", "*.service"}, Limit: showLimit}
+	res, err := m.Run(ctx, c)
+	if err != nil || res.Code != 0 {
+		return out
+	}
+	for _, block := range strings.Split(res.Stdout, "\n\n") {
+		v := values(block)
+		if name, ok := strings.CutSuffix(v["Id"], ".service"); ok && v["LoadState"] == "loaded" && len(out) < most {
+			out[name] = facts.Service{Running: v["ActiveState"] == "active", Boot: strings.HasPrefix(v["UnitFileState"], "enabled")}
+		}
+	}
+	return out
+}
+
+// Unbar is the command that allows a masked unit again.
+func (sd Manager) Unbar(name string) string { return "systemctl unmask " + sd.Full(name) }
+
+// Status is the command that tells of a unit.
+func (sd Manager) Status(name string) string { return "systemctl status " + sd.Full(name) }
+
+// Log is the command that shows what a unit wrote.
+func (sd Manager) Log(name string) string { return "journalctl -u " + sd.Full(name) }

@@ -1,0 +1,19 @@
+package systemd
+
+import (
+	"testing"
+	"time"
+
+	"jadekettle/internal/host/kinds/service/backend"
+)
+
+func TestUnitsAreRead(t *testing.T) {
+	got := state("Id=tide.service\nLoadState=loaded\nActiveState=active\nSubState=running\nUnitFileState=enabled\nNeedDaemonReload=yes\nActiveEnterTimestampMonotonic=2500000\nNRestarts=3\n")
+	want := backend.State{There: true, Running: true, Boot: true, Stale: true, Phase: "active (running)", Since: 2500 * time.Millisecond, Starts: 3}
+	if got != want {
+		t.Errorf("got %+v", got)
+	}
+	if got := state("LoadState=not-found\n"); got.There {
+		t.Errorf("got %+v", got)
+	}
+}
