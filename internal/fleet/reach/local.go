@@ -4,30 +4,70 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
+	"sync"
+	"time"
 
 	"jadekettle/internal/host/machine"
 )
 
-// local runs the same scripts on this machine.
-type local struct{ pipes []io.Closer }
+// local runs the same scripts on this machine. Its commands see the end of
+// their input when it is closed, and may finish what they have in hand.
+type local struct {
+	mu    sync.Mutex
+	pipes []io.Closer
+	done  bool
+}
 
+// start runs a command. Its output is read through a pipe of ours and not
+// through one that Wait would close, so that both can go on side by side.
 func (l *local) start(command string) (*process, error) {
 	cmd := exec.Command("sh", "-c", command)
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err
 	}
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	p := &process{in: in, out: out, errs: &machine.Keep{}, wait: cmd.Wait}
-	cmd.Stderr = p.errs
+	out, theirs := io.Pipe()
+	errs := &machine.Keep{}
+	cmd.Stdout, cmd.Stderr = theirs, errs
+	cmd.WaitDelay = 2 * time.Second // a program that leaves a child with its output open is not waited for
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("start sh on this machine: %w", err)
 	}
-	l.pipes = append(l.pipes, in)
-	return p, nil
+	ended := make(chan struct{})
+	var failed error
+	go func() {
+		failed = cmd.Wait()
+		theirs.Close()
+		close(ended)
+	}()
+	l.keep(in, out)
+	return &process{in: in, out: out, errs: errs, wait: func() error { <-ended; return failed }}, nil
+}
+
+// keep notes what close is to close.
+func (l *local) keep(pipes ...io.Closer) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.pipes = append(l.pipes, pipes...)
+	if l.done {
+		l.closeAll()
+	}
+}
+
+// close ends reads and writes that wait, and lets a worker see the end of its
+// input. It is not killed: it finishes the task in hand.
+func (l *local) close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.done = true
+	l.closeAll()
+}
+
+func (l *local) closeAll() {
+	for _, p := range l.pipes {
+		p.Close()
+	}
+	l.pipes = nil
 }
 
 // InProcess makes a session with a worker that serve runs in this process.
@@ -42,13 +82,7 @@ func InProcess(serve func(r io.Reader, w io.Writer) error) *Session {
 		toUs.Close()
 		fromUs.Close()
 	}()
-	return &Session{Reader: fromWorker, Writer: toWorker, in: toWorker, tr: &local{pipes: []io.Closer{toWorker, fromWorker}}, errs: errs}
-}
-
-// close lets a worker see the end of its input. It is not killed: it finishes
-// the task in hand.
-func (l *local) close() {
-	for _, p := range l.pipes {
-		p.Close()
-	}
+	tr := &local{}
+	tr.keep(toWorker, fromWorker)
+	return &Session{Reader: fromWorker, Writer: toWorker, in: toWorker, tr: tr, errs: errs}
 }

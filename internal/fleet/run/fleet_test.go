@@ -32,6 +32,7 @@ type bench struct {
 	key     string // another client's key, when set
 	notify  func(run.Event)
 	silence time.Duration
+	limits  run.Limits
 	part    resolve.Selection
 }
 
@@ -88,7 +89,7 @@ func (b *bench) fleetOf(p *resolve.Project) *run.Fleet {
 		key = b.key
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper"}
-	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Selection: b.part, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
+	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Limits: b.limits, Selection: b.part, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
 		return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key, Elevate: h.Connect.Elevate})
 	}}
 }

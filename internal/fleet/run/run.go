@@ -125,6 +125,8 @@ type Fleet struct {
 	// Silence is how long a host may say nothing before its connection counts
 	// as broken; 0 means 60 seconds.
 	Silence time.Duration
+	// Limits bounds the phases of a host's talk.
+	Limits Limits
 	// Selection says which tasks the call is about; the zero one takes all.
 	Selection resolve.Selection
 	// Chosen says of a host whose groups are known now whether it is meant. Nil

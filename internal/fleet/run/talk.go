@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,8 +18,25 @@ import (
 	"jadekettle/internal/host/worker"
 )
 
-// maxResults bounds what one host may send as results, in bytes of text.
-const maxResults = 128 << 20
+// maxHeld bounds what one host may make this program hold, in bytes: what it
+// sends, and what it becomes in memory.
+const maxHeld = 128 << 20
+
+// Limits is how long a host may take for each phase of its talk. What is still
+// going on there is not ended by cutting the connection: the worker finishes
+// the task in hand and keeps the results for the next run.
+type Limits struct {
+	Facts time.Duration // until its facts are here
+	Task  time.Duration // from one result to the next; a package manager may take long
+	Bye   time.Duration // from its last word until it lets go
+	Stop  time.Duration // after the run was stopped
+}
+
+// usual is what holds where a limit is 0.
+var usual = Limits{Facts: 5 * time.Minute, Task: 3 * time.Hour, Bye: time.Minute, Stop: time.Minute}
+
+// maxGiven is how often a host may ask for one content.
+const maxGiven = 4
 
 // talk is the controller's side of one session.
 type talk struct {
@@ -29,16 +47,51 @@ type talk struct {
 	conn    *wire.Conn
 	plan    *plan.Plan
 	seen    []bool       // by task id
-	text    int          // bytes of results so far
+	held    atomic.Int64 // bytes that the host has made us hold
+	given   map[string]int
+	limits  Limits
+	due     *time.Timer  // ends a phase that takes too long
+	late    atomic.Value // what took too long, a string
 	heard   atomic.Int64 // when something last came or went, in Unix nanoseconds
 	silent  atomic.Bool  // it was cut off for its silence
 	done    bool         // the worker has told everything
 }
 
 func newTalk(f *Fleet, h *inventory.Host, out *Host, s *reach.Session) *talk {
-	t := &talk{fleet: f, host: h, out: out, session: s, conn: wire.NewConn(s, s)}
+	t := &talk{fleet: f, host: h, out: out, session: s, given: map[string]int{}}
+	t.conn = wire.NewConn(counted{t}, s)
 	t.alive()
 	return t
+}
+
+// counted counts every byte that comes from a host.
+type counted struct{ t *talk }
+
+func (c counted) Read(p []byte) (int, error) {
+	n, err := c.t.session.Read(p)
+	if e := c.t.hold(n); e != nil {
+		return 0, e
+	}
+	return n, err
+}
+
+// hold counts what a host makes us hold.
+func (t *talk) hold(n int) error {
+	if t.held.Add(int64(n)) > maxHeld {
+		return fmt.Errorf("%w: more than %d MiB in all", wire.ErrFrame, maxHeld>>20)
+	}
+	return nil
+}
+
+// phase begins a phase that may take so long.
+func (t *talk) phase(limit time.Duration, what string) {
+	if t.due != nil {
+		t.due.Stop()
+	}
+	t.due = time.AfterFunc(limit, func() {
+		t.late.CompareAndSwap(nil, what)
+		t.session.Abort()
+	})
 }
 
 func (t *talk) alive() { t.heard.Store(time.Now().UnixNano()) }
@@ -71,6 +124,10 @@ var errEnd = errors.New("the session is over")
 
 // run speaks with the worker until it is done.
 func (t *talk) run(ctx context.Context, start *wire.Start) error {
+	limits, own := &t.limits, t.fleet.Limits
+	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye), cmp.Or(own.Stop, usual.Stop)}
+	t.phase(limits.Facts, fmt.Sprintf("it did not tell its facts within %v", limits.Facts))
+	defer func() { t.due.Stop() }()
 	start.Format = wire.Format
 	if err := t.conn.Send(wire.Message{Start: start}); err != nil {
 		return t.broken(err)
@@ -108,6 +165,7 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 		case <-stop:
 			stop = nil
 			t.out.Stopped = true
+			t.phase(limits.Stop, fmt.Sprintf("it was still at work %v after the run was stopped", limits.Stop))
 			if err := t.conn.Send(wire.Message{Stop: &wire.Stop{}}); err != nil {
 				return t.broken(err)
 			}
@@ -132,6 +190,9 @@ func (t *talk) receive(incoming chan<- wire.Message, ended chan<- error, over <-
 }
 
 func (t *talk) broken(err error) error {
+	if late := t.late.Load(); late != nil {
+		return problem.Errorf("the connection was cut: %s", late).Remedy("what it still does is kept on the host, and the next run collects it")
+	}
 	if t.silent.Load() {
 		return errors.New("the connection broke: the host was silent for too long")
 	}
@@ -171,8 +232,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return t.resolve()
 	case m.Captured != nil:
 		for _, c := range m.Captured.List {
-			if t.text += len(fmt.Sprint(c)); t.text > maxResults {
-				return fmt.Errorf("%w: more than %d MiB captured", wire.ErrFrame, maxResults>>20)
+			if err := t.hold(256 + 128*len(c.Attrs)); err != nil {
+				return err
 			}
 		}
 		t.out.Captured = append(t.out.Captured, m.Captured.List...)
@@ -184,11 +245,14 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 	case m.Results != nil:
 		return t.results(m.Results.List)
 	case m.Done != nil:
-		t.out.Leftovers = m.Done.Leftovers
-		if len(t.out.Leftovers) > 1<<16 {
+		if len(m.Done.Leftovers) > 1<<16 {
 			return fmt.Errorf("%w: too many leftovers", wire.ErrFrame)
 		}
-		t.done = true
+		if missing := t.out.Planned - len(t.out.Tasks); missing > 0 && !t.out.Stopped {
+			return errors.New("it ended without telling how all tasks went")
+		}
+		t.out.Leftovers, t.done = m.Done.Leftovers, true
+		t.phase(t.limits.Bye, "it did not let go after its last word")
 		t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
 	case m.Bye != nil:
 		return errEnd
@@ -243,12 +307,20 @@ func (t *talk) resolve() error {
 					return t.broken(err)
 				}
 			}
+			t.working()
 			return nil
 		}
 	}
 	t.out.Wrong = err
 	t.conn.Send(wire.Message{Stop: &wire.Stop{}})
 	return errors.New("the project cannot be resolved for this host")
+}
+
+// working begins the wait for the next result.
+func (t *talk) working() {
+	if !t.out.Stopped {
+		t.phase(t.limits.Task, fmt.Sprintf("it told of no task for %v", t.limits.Task))
+	}
 }
 
 // give sends contents of this host's own plan, and of no other.
@@ -271,6 +343,9 @@ func (t *talk) giveOne(hash string) error {
 	source, ok := t.plan.Contents[hash]
 	if !ok {
 		return fmt.Errorf("%w: a content asked for that is not in its plan", wire.ErrFrame)
+	}
+	if t.given[hash]++; t.given[hash] > maxGiven {
+		return fmt.Errorf("%w: a content asked for again and again", wire.ErrFrame)
 	}
 	f, err := t.fleet.Project.Open(source)
 	if err != nil {
@@ -302,8 +377,8 @@ func (t *talk) results(list []plan.Result) error {
 		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) && !(r.Status == plan.LeftOut && t.plan.Tasks[r.ID].Follows) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
 		}
-		if t.text += size(r); t.text > maxResults {
-			return fmt.Errorf("%w: more than %d MiB of results", wire.ErrFrame, maxResults>>20)
+		if err := t.hold(size(r)); err != nil {
+			return err
 		}
 		t.seen[r.ID] = true
 		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0]}
@@ -314,21 +389,21 @@ func (t *talk) results(list []plan.Result) error {
 		t.out.Tasks = append(t.out.Tasks, task)
 		t.fleet.notify(Event{Host: t.out, Task: &task})
 	}
+	t.working()
 	return nil
 }
 
-func size(r plan.Result) int {
-	n := len(r.Message) + len(r.Output) + 64
-	for _, c := range r.Changes {
-		n += len(c.Was) + len(c.Becomes) + len(c.Diff)
-	}
-	return n
-}
+// size is what a result takes in memory besides its text, which was counted as
+// it came.
+func size(r plan.Result) int { return 512 + 128*len(r.Changes) }
 
 func (t *talk) collect(c *wire.Collected) error {
+	if err := t.hold(256); err != nil {
+		return err
+	}
 	for _, r := range c.Results {
-		if t.text += size(r); t.text > maxResults {
-			return fmt.Errorf("%w: more than %d MiB of results", wire.ErrFrame, maxResults>>20)
+		if err := t.hold(size(r)); err != nil {
+			return err
 		}
 	}
 	if n := len(t.out.Collected); n > 0 && t.out.Collected[n-1].Run == c.Run {

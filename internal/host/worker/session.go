@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -373,9 +374,9 @@ func check(tasks []plan.Task) error {
 		if t.ID != i {
 			return fmt.Errorf("the plan counts wrongly at task %d", i)
 		}
-		for _, n := range t.Needs {
+		for _, n := range slices.Concat(t.Needs, t.Only) {
 			if n < 0 || n >= i {
-				return fmt.Errorf("task %d of the plan needs task %d, which does not come before it", i, n)
+				return fmt.Errorf("task %d of the plan names task %d, which does not come before it", i, n)
 			}
 		}
 	}
