@@ -115,7 +115,7 @@ type report struct {
 	Hosts []struct {
 		Name, State, Message                string
 		Changed, Failed, Unchanged, Blocked int
-		Tasks                               []struct{ Task, Status, Message string }
+		Tasks                               []struct{ Kind, Name, Status, Message string }
 	}
 }
 
@@ -136,7 +136,7 @@ func (r report) changed() []string {
 	for _, h := range r.Hosts {
 		for _, t := range h.Tasks {
 			if t.Status != "unchanged" {
-				out = append(out, h.Name+" "+t.Task+" "+t.Status+" "+t.Message)
+				out = append(out, h.Name+" "+t.Kind+" "+t.Name+" "+t.Status+" "+t.Message)
 			}
 		}
 	}
@@ -228,7 +228,43 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 	}
 	l.breakAndMend()
 	l.capture()
+	l.attacked()
 	l.grown()
+}
+
+// attacked plays an ordinary account in a folder of its own in which things are
+// declared: nothing of what it left becomes root's with rights in it.
+func (l *lab) attacked() {
+	l.t.Helper()
+	everything := read(l.t, filepath.Join(l.project, "manifests/all/manifest.toml"))
+	l.write("manifests/all/manifest.toml", `[file."/srv/drop/shell"]
+owner = "root"
+group = "root"
+[file."/srv/drop/rewritten"]
+content = "ours\n"
+owner = "root"
+[file."/srv/drop/conf"]
+content = "x\n"
+owner = "nobody"
+follow = true
+`)
+	l.on("gauge-01", `useradd -m mallory; install -d -o mallory -m 755 /srv/drop; su mallory -c '
+		cp /bin/sh /srv/drop/shell; chmod 4755 /srv/drop/shell; cp /bin/sh /srv/drop/rewritten; chmod 6755 /srv/drop/rewritten; ln -s /etc/shadow /srv/drop/conf'`)
+	l.apply(1)
+	for line, want := range map[string]string{
+		"stat -c '%U %a' /srv/drop/shell":     "mallory 4755",
+		"stat -c '%U %a' /srv/drop/rewritten": "root 755",
+		"cat /srv/drop/rewritten":             "ours",
+		"stat -c '%U %a' /etc/shadow":         "root 640",
+		"grep -c ^x /etc/shadow; true":        "0",
+	} {
+		if got := strings.TrimSpace(l.on("gauge-01", line)); got != want {
+			l.t.Errorf("after the attack %s gives %q, want %q", line, got, want)
+		}
+	}
+	l.on("gauge-01", "rm -rf /srv/drop; userdel -r mallory 2>/dev/null")
+	l.write("manifests/all/manifest.toml", everything)
+	l.apply(0)
 }
 
 // capture takes what stands on a host for its manifest, which then changes
@@ -236,11 +272,17 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 func (l *lab) capture() {
 	l.t.Helper()
 	everything := read(l.t, filepath.Join(l.project, "manifests/all/manifest.toml"))
-	out, err := l.in(l.program, "--project", l.project, "capture", "gauge-01", "user", "group", "service", "package", "file /etc/tide-logger.toml", "dir /var/lib/tide", "user tidelog", "user old-keeper").Output()
-	if err != nil {
-		l.t.Errorf("capture: %v\n%s", err, out)
-		return
+	var all strings.Builder
+	for _, what := range []string{"user", "group", "service", "package", "file /etc/tide-logger.toml", "dir /var/lib/tide", "user tidelog old-keeper"} {
+		args := append([]string{l.program, "--project", l.project, "capture", "gauge-01"}, strings.Fields(what)...)
+		out, err := l.in(args...).Output()
+		if err != nil {
+			l.t.Errorf("capture %s: %v\n%s", what, err, out)
+			return
+		}
+		all.Write(append(out, '\n'))
 	}
+	out := all.String()
 	for _, want := range []string{"[user.maren]\n", "uid = 2101\n", "[package.tide-logger]\n", "[service.tide-logger]\nrunning = true\nboot = true\n", "[user.old-keeper]\nabsent = true\n", "os = \"debian\"\n"} {
 		if !strings.Contains(string(out), want) {
 			l.t.Errorf("captured lacks %q:\n%s", want, out)
@@ -257,8 +299,8 @@ func (l *lab) capture() {
 // only follows a change.
 func (l *lab) grown() {
 	l.t.Helper()
-	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[group.first]\nwhere = 'facts.hostname == \"gauge-01\"'\ntrust_facts = true\nmanifests = [\"vault\"]\n")
-	l.write("manifests/vault.toml", `[file."/etc/relay-token"]
+	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[group.first]\nwhere = 'facts.hostname == \"gauge-01\"'\ntrust_facts = true\nmanifests = [\"locker\"]\n")
+	l.write("manifests/locker.toml", `[file."/etc/relay-token"]
 content = "token ${data.relay.token}\n"
 owner = "root"
 mode = "0600"

@@ -62,7 +62,7 @@ func (a *App) completeRefs(*cobra.Command, []string, string) ([]string, cobra.Sh
 }
 
 func (a *App) completeEnvs(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	v, err := a.vault()
+	v, err := a.sealedData()
 	if err != nil {
 		return nil, noFiles
 	}

@@ -94,7 +94,7 @@ func TestAdvice(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, map[string]string{
 		"jadekettle.toml": "project = \"test\"\n[env.production]\ndefault = true\n",
-		"hosts.toml":      "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n[group.big]\nwhere = 'facts.cpu.count > 4'\nmanifests = [\"vault\"]\n",
+		"hosts.toml":      "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n[group.big]\nwhere = 'facts.cpu.count > 4'\nmanifests = [\"locker\"]\n",
 		"manifests/gauge.toml": `[param.unused]
 default = "x"
 [file."/etc/a"]
@@ -110,9 +110,9 @@ before = ["group keepers"]
 groups = ["keepers"]
 [group.keepers]
 `,
-		"manifests/vault.toml": "[file.\"/etc/vault\"]\ncontent = \"${data.params.x}\"\nowner = \"root\"\nmode = \"0600\"\n",
-		"data/shared.yaml":     "used: 1\nunread: no\nmode: 0644\n",
-		"data/os/x.toml.age":   "x",
+		"manifests/locker.toml": "[file.\"/etc/locker\"]\ncontent = \"${data.params.x}\"\nowner = \"root\"\nmode = \"0600\"\n",
+		"data/shared.yaml":      "used: 1\nunread: no\nmode: 0644\n",
+		"data/os/x.toml.age":    "x",
 	})
 	steps(t, dir, nil, []step{
 		{0, "advice unopened: this file is encrypted, and there is no identity", []string{"lint"}},
@@ -316,7 +316,7 @@ check = "tide-logger --check ${candidate}"
 		{0, "none of the identities in", []string{"lint", "--identity", other}},
 		{0, "no problem in", []string{"lint", "--identity", identity}},
 		{0, "sealed for 1, the settings name 2", []string{"secret", "who"}},
-		{0, "sealed for 2 recipients", []string{"secret", "rekey", "--identity", identity}},
+		{0, "sealed for 2 recipients", []string{"secret", "reseal", "--identity", identity}},
 		{0, "no problem in", []string{"lint", "--identity", other}},
 	})
 	steps(t, dir, []string{"JADEKETTLE_IDENTITY=" + other}, []step{{0, "no problem", []string{"lint"}}})
@@ -403,7 +403,7 @@ func TestSealedPerEnvironment(t *testing.T) {
 		{0, "data/env/production.toml.age:1:1: advice unopened", []string{"lint", "--identity", bench}},
 		{0, "no problem in 2 hosts", []string{"lint", "--identity", bench, "--identity", sea}},
 		{0, "you cannot read it", []string{"secret", "who", "--identity", bench}},
-		{2, "none of the identities in", []string{"secret", "rekey", "--identity", bench}},
+		{2, "none of the identities in", []string{"secret", "reseal", "--identity", bench}},
 		{2, "names nobody to seal data/shared.toml.age for", []string{"secret", "edit", "shared"}},
 	})
 	editor := filepath.Join(dir, "editor.sh")

@@ -46,12 +46,14 @@ func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
 		return nil, k.err
 	}
 	if len(k.list) == 0 {
-		return nil, notOpened("this file is encrypted, and there is no identity to open it with; name one with --identity FILE or %s, or make one with `jadekettle secret init`", identityVariable)
+		return nil, notOpened(problem.Errorf("this file is encrypted, and there is no identity to open it with").
+			Remedy("name one with --identity FILE or %s, or make one with `jadekettle secret init`", identityVariable))
 	}
 	r, err := age.Decrypt(unarmored(sealed), k.list...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, notOpened("none of the identities in %s opens this file; ask someone who can to add your recipient and to run `jadekettle secret rekey`", strings.Join(k.names, ", "))
+		return nil, notOpened(problem.Errorf("none of the identities in %s opens this file", strings.Join(k.names, ", ")).
+			Remedy("ask someone who can to add your recipient and to run `jadekettle secret reseal`"))
 	}
 	if err != nil {
 		return nil, problem.Errorf("this is no file that age can open: %s", strings.TrimPrefix(err.Error(), "failed to read header: ")).Remedy("restore it from version control")
@@ -63,9 +65,7 @@ func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
 	return text, nil
 }
 
-func notOpened(format string, args ...any) error {
-	return layers.NotOpened{Err: fmt.Errorf(format, args...)}
-}
+func notOpened(why error) error { return layers.NotOpened{Err: why} }
 
 func unarmored(sealed []byte) io.Reader {
 	if bytes.HasPrefix(bytes.TrimSpace(sealed), []byte(armor.Header)) {

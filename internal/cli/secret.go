@@ -31,12 +31,12 @@ func (a *App) secretCommand() *cobra.Command {
 		Use: "secret", Short: "Keep passwords and keys sealed beside the data", GroupID: "grow",
 		Long: "A file data/LAYER.toml.age is data like any other, encrypted with age for the recipients that\njadekettle.toml names under [secrets], or for an environment's data under [env.NAME]. Every value in it is\na secret: it reaches the hosts that need it and is never shown.",
 	}
-	c.AddCommand(a.secretInit(), a.secretSet(), a.secretGet(), a.secretEdit(), a.secretRekey(), a.secretWho())
+	c.AddCommand(a.secretInit(), a.secretSet(), a.secretGet(), a.secretEdit(), a.secretReseal(), a.secretWho())
 	return c
 }
 
-// vault is the sealed data of a project.
-type vault struct {
+// sealedData is the sealed data of a project.
+type sealedData struct {
 	app      *App
 	dir      string
 	root     fs.FS
@@ -44,16 +44,16 @@ type vault struct {
 	settings resolve.Settings
 }
 
-func (a *App) vault() (*vault, error) {
+func (a *App) sealedData() (*sealedData, error) {
 	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
 	}
-	return &vault{app: a, dir: dir, root: root, keys: &keyring{app: a, dir: dir}, settings: resolve.ReadSettings(root)}, nil
+	return &sealedData{app: a, dir: dir, root: root, keys: &keyring{app: a, dir: dir}, settings: resolve.ReadSettings(root)}, nil
 }
 
 // file gives the path of a layer's sealed file.
-func (v *vault) file(layer string) (string, error) {
+func (v *sealedData) file(layer string) (string, error) {
 	layer = strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(layer, layers.Dir+"/"), layers.Sealed), ".toml")
 	name := path.Join(layers.Dir, layer+".toml"+layers.Sealed)
 	if !fs.ValidPath(name) || layer == "" {
@@ -67,8 +67,8 @@ func (v *vault) file(layer string) (string, error) {
 }
 
 // sealed opens the sealed file of a layer.
-func (a *App) sealed(layer string) (v *vault, name string, text []byte, err error) {
-	if v, err = a.vault(); err != nil {
+func (a *App) sealed(layer string) (v *sealedData, name string, text []byte, err error) {
+	if v, err = a.sealedData(); err != nil {
 		return nil, "", nil, err
 	}
 	if name, err = v.file(layer); err != nil {
@@ -79,7 +79,7 @@ func (a *App) sealed(layer string) (v *vault, name string, text []byte, err erro
 }
 
 // recipientsOf gives those that a file is to be sealed for.
-func (v *vault) recipientsOf(name string) []string {
+func (v *sealedData) recipientsOf(name string) []string {
 	layer, _ := layers.LayerOf(name)
 	for _, env := range value.Keys(v.settings.Envs) {
 		e := v.settings.Envs[env]
@@ -91,7 +91,7 @@ func (v *vault) recipientsOf(name string) []string {
 }
 
 // read opens a sealed file; one that is not there is empty.
-func (v *vault) read(name string) ([]byte, error) {
+func (v *sealedData) read(name string) ([]byte, error) {
 	sealed, err := fs.ReadFile(v.root, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -109,7 +109,7 @@ func (v *vault) read(name string) ([]byte, error) {
 }
 
 // readers gives those that a file is to be sealed for, ready to be sealed for.
-func (v *vault) readers(name string) ([]age.Recipient, error) {
+func (v *sealedData) readers(name string) ([]age.Recipient, error) {
 	list := v.recipientsOf(name)
 	if len(list) == 0 {
 		return nil, problem.Errorf("%s names nobody to seal %s for", resolve.SettingsFile, name).Remedy("write recipients under [secrets], or begin with `jadekettle secret init`")
@@ -118,7 +118,7 @@ func (v *vault) readers(name string) ([]age.Recipient, error) {
 }
 
 // write seals a text into its file, in one step.
-func (v *vault) write(name string, text []byte) error {
+func (v *sealedData) write(name string, text []byte) error {
 	to, err := v.readers(name)
 	if err != nil {
 		return err
@@ -150,7 +150,7 @@ func (a *App) secretInit() *cobra.Command {
 		Use: "init", Short: "Make an identity, and let the project seal for it", Args: cobra.NoArgs,
 		Long: "Init makes an identity file that only you can read, unless there is one, and adds its public key to the\nrecipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
 		RunE: func(*cobra.Command, []string) error {
-			v, err := a.vault()
+			v, err := a.sealedData()
 			if err != nil {
 				return err
 			}
@@ -170,7 +170,7 @@ func (a *App) secretInit() *cobra.Command {
 
 // identity gives the public key of the identity in a file, which it makes when
 // it is not there.
-func (v *vault) identity(file string) (string, error) {
+func (v *sealedData) identity(file string) (string, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		id, err := newIdentity(file)
@@ -193,7 +193,7 @@ func (v *vault) identity(file string) (string, error) {
 }
 
 // enlist adds a recipient to the settings.
-func (v *vault) enlist(public string) error {
+func (v *sealedData) enlist(public string) error {
 	have, table := v.settings.Recipients, "secrets"
 	if v.app.env != "" {
 		e, ok := v.settings.Envs[v.app.env]
@@ -221,7 +221,7 @@ func (v *vault) enlist(public string) error {
 	}
 	fmt.Fprintf(v.app.Out, "%s under [%s] now seals for %s\n", resolve.SettingsFile, table, public)
 	if len(have) > 0 {
-		fmt.Fprintln(v.app.Out, "what is sealed already is not yet: run `jadekettle secret rekey`")
+		fmt.Fprintln(v.app.Out, "what is sealed already is not yet: run `jadekettle secret reseal`")
 	}
 	return nil
 }
@@ -343,7 +343,7 @@ func (a *App) secretEdit() *cobra.Command {
 	}
 }
 
-func (v *vault) edit(name string, old []byte) error {
+func (v *sealedData) edit(name string, old []byte) error {
 	if _, err := v.readers(name); err != nil {
 		return err // before anything is written in vain
 	}
@@ -416,7 +416,7 @@ func (a *App) editor(file string) error {
 }
 
 // sealedFiles lists the sealed files of the project.
-func (v *vault) sealedFiles() ([]string, error) {
+func (v *sealedData) sealedFiles() ([]string, error) {
 	var out []string
 	err := fs.WalkDir(v.root, layers.Dir, func(p string, e fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -433,12 +433,12 @@ func (v *vault) sealedFiles() ([]string, error) {
 	return out, nil
 }
 
-func (a *App) secretRekey() *cobra.Command {
+func (a *App) secretReseal() *cobra.Command {
 	return &cobra.Command{
-		Use: "rekey", Short: "Seal every file for the recipients that the settings name now", Args: cobra.NoArgs,
-		Long: "Rekey opens every sealed file and seals it anew, after recipients were added or taken out. Who could read\na secret keeps what was read: change the secrets themselves when someone leaves.",
+		Use: "reseal", Short: "Seal every file for the recipients that the settings name now", Args: cobra.NoArgs,
+		Long: "Reseal opens every sealed file and seals it anew, after recipients were added or taken out. Who could read\na secret keeps what was read: change the secrets themselves when someone leaves.",
 		RunE: func(*cobra.Command, []string) error {
-			v, err := a.vault()
+			v, err := a.sealedData()
 			if err != nil {
 				return err
 			}
@@ -471,7 +471,7 @@ func (a *App) secretWho() *cobra.Command {
 	return &cobra.Command{
 		Use: "who", Short: "Tell who can read which sealed file", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			v, err := a.vault()
+			v, err := a.sealedData()
 			if err != nil {
 				return err
 			}
@@ -501,7 +501,7 @@ func (a *App) secretWho() *cobra.Command {
 					fmt.Fprintf(a.Out, "    %s\n", r)
 				}
 				if stale {
-					fmt.Fprintf(a.Out, "    %s\n", screen.Paint(screen.Bad, fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret rekey`", stanzas(sealed), len(list))))
+					fmt.Fprintf(a.Out, "    %s\n", screen.Paint(screen.Bad, fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret reseal`", stanzas(sealed), len(list))))
 				}
 			}
 			if a.output == "json" {

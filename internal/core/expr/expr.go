@@ -7,6 +7,7 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -34,6 +35,10 @@ type Scope struct {
 	Locals []string // variables of loops, and n in a range of hosts
 	What   string   // what is being evaluated, for messages: "where", "a layer"
 }
+
+// Where is what a group's condition is called in messages. It cannot ask for the
+// groups that it decides.
+const Where = "where"
 
 // And gives the scope with further variables.
 func (s Scope) And(locals ...string) Scope {
@@ -90,12 +95,17 @@ func environment(locals []string) (*cel.Env, error) {
 	return make.(func() (*cel.Env, error))()
 }
 
-// present asks for every step of a selection a.b.c.
+// present asks for every step of a selection a.b.c, and whether what it is asked
+// of is a table at all.
 func present(eh cel.MacroExprFactory, sel celast.Expr) celast.Expr {
 	var out celast.Expr
 	for at := sel; at.Kind() == celast.SelectKind; at = at.AsSelect().Operand() {
 		s := at.AsSelect()
 		test := eh.NewPresenceTest(eh.Copy(s.Operand()), s.FieldName())
+		if s.Operand().Kind() == celast.SelectKind {
+			isTable := eh.NewCall(operators.Equals, eh.NewCall("type", eh.Copy(s.Operand())), eh.NewIdent("map"))
+			test = eh.NewCall(operators.LogicalAnd, isTable, test)
+		}
 		if out == nil {
 			out = test
 			continue
@@ -127,54 +137,36 @@ var bytesMacro = cel.GlobalMacro("bytes", 1, func(eh cel.MacroExprFactory, _ cel
 	return eh.NewCall(sizeFunction, args[0]), nil
 })
 
-// In CEL `in` is a word of its own, so fleet.in("archive") is read as
-// fleet.iN("archive"), of the same length, which this macro takes up.
-const fleetIn = "iN"
+// fleetMembers lists the hosts of a group: fleet.members("archive").
+const fleetMembers = "members"
 
-var membersMacro = cel.ReceiverMacro(fleetIn, 1, func(eh cel.MacroExprFactory, on celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+var membersMacro = cel.ReceiverMacro(fleetMembers, 1, func(eh cel.MacroExprFactory, on celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
 	if on.Kind() != celast.IdentKind || on.AsIdent() != "fleet" {
 		return nil, nil
 	}
 	return eh.NewCall(operators.Index, eh.NewSelect(on, "groups"), args[0]), nil
 })
 
-var fleetInForm = regexp.MustCompile(`\bfleet\s*\.\s*in\s*\(`)
-
-// readable turns an expression into what the parser takes: fleet.in( outside of
-// strings, and line breaks inside of them, which TOML has made of \n. grown are
-// the offsets at which a byte was put in.
+// readable turns an expression into what the parser takes: TOML has made line
+// breaks of \n, which the parser wants as it was written inside of texts. grown
+// are the offsets at which a byte was put in.
 func readable(text string) (out string, grown []int) {
-	if !strings.Contains(text, "fleet") && !strings.Contains(text, "\n") {
+	if !strings.Contains(text, "\n") {
 		return text, nil
 	}
 	var b strings.Builder
-	for i := 0; i < len(text); i++ {
-		if text[i] == '"' || text[i] == '\'' {
-			raw := i > 0 && (text[i-1] == 'r' || text[i-1] == 'R') && !wordBefore(text, i-1)
-			end := stringEnd(text[i:], raw)
-			if end < 0 {
-				b.WriteString(text[i:])
-				break
+	for i := 0; i < len(text); {
+		n, what := token(text, i)
+		long := n >= 6 && strings.HasPrefix(text[i:], strings.Repeat(text[i:i+1], 3))
+		for _, c := range []byte(text[i : i+n]) {
+			if c == '\n' && what == aText && !long {
+				grown = append(grown, b.Len())
+				b.WriteString(`\n`)
+				continue
 			}
-			long := strings.HasPrefix(text[i:], strings.Repeat(text[i:i+1], 3)) && end >= 6
-			for _, c := range []byte(text[i : i+end]) {
-				if c == '\n' && !raw && !long {
-					grown = append(grown, b.Len())
-					b.WriteString(`\n`)
-					continue
-				}
-				b.WriteByte(c)
-			}
-			i += end - 1
-			continue
+			b.WriteByte(c)
 		}
-		if m := fleetInForm.FindString(text[i:]); m != "" && strings.HasPrefix(text[i:], m) && !wordBefore(text, i) {
-			at := strings.LastIndex(m, "in")
-			b.WriteString(m[:at] + fleetIn + m[at+2:])
-			i += len(m) - 1
-			continue
-		}
-		b.WriteByte(text[i])
+		i += n
 	}
 	return b.String(), grown
 }
@@ -250,6 +242,9 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 		if !slices.Contains(scope.roots(), c.path[0]) && !slices.Contains(scope.Locals, c.path[0]) {
 			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not there yet", scope.what(), c.path[0]), scope.what()+" may read "+strings.Join(scope.roots(), ", "))
 		}
+		if scope.What == Where && len(c.path) > 1 && c.path[0] == "host" && c.path[1] == "groups" {
+			ps.At(at(c.offset), "where asks for the host's groups, which it is about to decide", "name the members, or ask for a key of the host's own")
+		}
 		if c.path[0] == "fleet" {
 			p.fleet.facts = p.readsFactsOfOthers()
 			p.fleet.members = p.fleet.members || c.path[len(c.path)-1] == "groups"
@@ -324,11 +319,37 @@ func (p *Program) eval(vars *Vars) (any, error) {
 	if err != nil {
 		return nil, p.explain(err, vars)
 	}
+	_, open := out.(*types.Unknown)
+	if err := p.hidden(vars, open); err != nil {
+		return nil, err
+	}
 	v, err := plain(out)
 	if err != nil {
 		return nil, problem.Problem{Place: p.at(0), What: err.Error()}
 	}
 	return v, nil
+}
+
+// hidden finds a name that is not there though CEL gave a value: its || and &&
+// take what fails on one side when the other side decides. Names on the left,
+// which are asked first, must be there. With open, the value is not known yet,
+// and any name may come to be asked.
+func (p *Program) hidden(vars *Vars, open bool) error {
+	if vars.Blind {
+		return nil
+	}
+	for _, c := range p.chains {
+		if c.asked || c.guarded || !c.first && !open || c.path[0] == "facts" || c.path[0] == "fleet" {
+			continue
+		}
+		if slices.ContainsFunc(vars.Missing, func(m []string) bool { return meet(m, c.path) }) {
+			continue
+		}
+		if step, what, do := missing(c.path, vars); step > 0 {
+			return problem.Problem{Place: p.at(c.offset), What: what, Do: do}
+		}
+	}
+	return nil
 }
 
 // evalSecret evaluates with the secrets and with others in their place.
@@ -352,7 +373,13 @@ func (p *Program) evalSecret(vars *Vars) (any, error) {
 	if _, ok := first.(Unknown); ok {
 		return first, nil
 	}
-	return blend(first, others), nil
+	out, err := blend(first, others)
+	if err != nil {
+		said := problem.From(err)
+		said.Place = p.at(0)
+		return nil, said
+	}
+	return out, nil
 }
 
 // missingOf says which name that is read is not there, without looking at values.
@@ -378,8 +405,8 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 	case bool:
 		return v, true, nil
 	case value.Secret:
-		if text := v.Reveal(); text == "true" || text == "false" {
-			return text == "true", true, nil
+		if yes, ok := v.Scalar().(bool); ok {
+			return yes, true, nil
 		}
 	}
 	return false, false, problem.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) + ", not true or false", Do: "compare it with something"}
@@ -424,7 +451,7 @@ func (p *Program) Saw(vars *Vars) []Seen {
 		if slices.ContainsFunc(out, func(s Seen) bool { return s.Name == name }) {
 			continue
 		}
-		if c.asked && slices.ContainsFunc(p.chains, func(o chain) bool { return o.asked && len(o.path) > len(c.path) && meet(o.path, c.path) }) {
+		if slices.ContainsFunc(p.chains, func(o chain) bool { return o.asked && len(o.path) > len(c.path) && meet(o.path, c.path) }) {
 			continue // a step on the way of has()
 		}
 		v, there := lookup(c.path, vars)
@@ -466,6 +493,9 @@ func plain(v ref.Val) (any, error) {
 	case types.Int:
 		return int64(v), nil
 	case types.Uint:
+		if v > math.MaxInt64 {
+			return nil, errors.New("the number does not fit 64 bits with a sign")
+		}
 		return int64(v), nil
 	case types.Double:
 		return float64(v), nil
@@ -538,12 +568,17 @@ type chain struct {
 	path   []string
 	offset int
 	asked  bool // only whether it is there
+	// first says that it is evaluated whatever else is, and guarded that the
+	// same expression asks whether it is there.
+	first, guarded bool
 }
 
 // selections lists the selections in an expression, the longest of each only.
 func (p *Program) selections() []chain {
 	native := p.ast.NativeRep()
 	var out []chain
+	first := map[int64]bool{}
+	evaluated(native.Expr(), first)
 	inner := map[int64]bool{}
 	celast.PreOrderVisit(native.Expr(), celast.NewExprVisitor(func(e celast.Expr) {
 		if inner[e.ID()] {
@@ -567,9 +602,45 @@ func (p *Program) selections() []chain {
 		path = append(path, name)
 		slices.Reverse(path)
 		loc := native.SourceInfo().GetStartLocation(at.ID())
-		out = append(out, chain{path, max(0, offsetOf(p.source, loc.Line(), loc.Column())), asked})
+		out = append(out, chain{path: path, offset: max(0, offsetOf(p.source, loc.Line(), loc.Column())), asked: asked, first: first[e.ID()]})
 	}))
+	for i, c := range out {
+		out[i].guarded = slices.ContainsFunc(out, func(o chain) bool { return o.asked && meet(o.path, c.path) })
+	}
 	return out
+}
+
+// evaluated notes the parts of an expression that are evaluated whatever the
+// values are, when || and && are asked from left to right.
+func evaluated(e celast.Expr, out map[int64]bool) {
+	out[e.ID()] = true
+	switch e.Kind() {
+	case celast.SelectKind:
+		evaluated(e.AsSelect().Operand(), out)
+	case celast.CallKind:
+		call := e.AsCall()
+		args := call.Args()
+		switch call.FunctionName() {
+		case operators.LogicalAnd, operators.LogicalOr, operators.Conditional:
+			args = args[:1]
+		}
+		if call.IsMemberFunction() {
+			evaluated(call.Target(), out)
+		}
+		for _, a := range args {
+			evaluated(a, out)
+		}
+	case celast.ListKind:
+		for _, item := range e.AsList().Elements() {
+			evaluated(item, out)
+		}
+	case celast.MapKind:
+		for _, entry := range e.AsMap().Entries() {
+			evaluated(entry.AsMapEntry().Value(), out)
+		}
+	case celast.ComprehensionKind:
+		evaluated(e.AsComprehension().IterRange(), out)
+	}
 }
 
 // What is said of hosts of the fleet whose facts are asked for and not known.
@@ -590,7 +661,7 @@ func (p *Program) explain(err error, vars *Vars) error {
 		if m[1] == "facts" || m[1] == "facts_age" {
 			return problem.Problem{Place: p.at(0), What: neverRead, Do: askFirst, Way: problem.ReadFacts}
 		}
-		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetIn) {
+		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetMembers) {
 			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]), Do: problem.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
 		}
 	}

@@ -10,7 +10,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math"
+	"math/big"
 	"net/netip"
 	"net/url"
 	"regexp"
@@ -117,10 +119,14 @@ var functions = []Func{
 	{Name: "join", Area: "text", Params: params("items list, by text"), Gives: "text", Doc: "Puts a list together to one text, with a separator between.",
 		Uses: []Use{{`join(["a", "b"], ", ")`, `"a, b"`}, {`["gauge", 1].join("-")`, `"gauge-1"`}}, call: func(a []any) (any, error) {
 			var out []string
+			length := len(str(a, 1)) * len(list(a, 0))
 			for _, item := range list(a, 0) {
 				s, ok := value.Text(item)
 				if !ok {
 					return nil, problem.Errorf("an item is %s, which has no text", value.TypeName(item)).Remedy("choose a text of each with map()")
+				}
+				if length += len(s); length > maxResult {
+					return nil, errTooLong
 				}
 				out = append(out, s)
 			}
@@ -191,7 +197,7 @@ var functions = []Func{
 		Uses: []Use{{`format("gauge-%02d at %s", [7, "pier"])`, `"gauge-07 at pier"`}}, call: format},
 	{Name: "quote_sh", Area: "text", Params: params("text text"), Gives: "text", Doc: "Puts a text into quotes so that sh takes it as one word.",
 		Uses: []Use{{`quote_sh("keeper's log")`, `"'keeper'\\''s log'"`}}, call: func(a []any) (any, error) {
-			return "'" + strings.ReplaceAll(str(a, 0), "'", `'\''`) + "'", nil
+			return "'" + strings.ReplaceAll(str(a, 0), "'", `'\''`) + "'", nil // always in quotes, as people expect of it
 		}},
 	{Name: "contains", Area: "text", Params: params("text text, part text"), Gives: "bool", Doc: "Says whether a text holds another; in an expression written after the text.",
 		Uses: []Use{{`"north-pier".contains("pier")`, `true`}}, macro: true, call: func(a []any) (any, error) { return strings.Contains(str(a, 0), str(a, 1)), nil }},
@@ -307,7 +313,13 @@ var functions = []Func{
 			return out, nil
 		}},
 	{Name: "flatten", Area: "lists and tables", Params: params("of list"), Gives: "list", Doc: "Takes the items out of the lists in a list, however deep.",
-		Uses: []Use{{`flatten([["a"], "b", [["c"]]])`, `["a","b","c"]`}}, call: func(a []any) (any, error) { return flatten(list(a, 0), nil), nil }},
+		Uses: []Use{{`flatten([["a"], "b", [["c"]]])`, `["a","b","c"]`}}, call: func(a []any) (any, error) {
+			out, fit := flatten(list(a, 0), []any{})
+			if !fit {
+				return nil, errTooMany
+			}
+			return out, nil
+		}},
 	{Name: "without", Area: "lists and tables", Params: params("of list, items list"), Gives: "list", Doc: "Leaves some items out of a list.",
 		Uses: []Use{{`without(["a", "b"], ["b"])`, `["a"]`}}, call: func(a []any) (any, error) {
 			out := []any{}
@@ -337,6 +349,9 @@ var functions = []Func{
 			for _, v := range list(a, 0) {
 				switch v := v.(type) {
 				case int64:
+					if sum := count + v; (sum > count) != (v > 0) && v != 0 {
+						return nil, errors.New("the sum does not fit 64 bits")
+					}
 					count += v
 					total += float64(v)
 				case float64:
@@ -374,6 +389,9 @@ var functions = []Func{
 			case int64:
 				return v, nil
 			case float64:
+				if math.IsNaN(v) || v < math.MinInt64 || v >= math.MaxInt64 {
+					return nil, errors.New("the number does not fit 64 bits")
+				}
 				return int64(v), nil
 			case string:
 				n, err := strconv.ParseInt(v, 10, 64)
@@ -387,6 +405,9 @@ var functions = []Func{
 
 	{Name: "to_json", Area: "encodings", Params: params("of any"), Gives: "text", Doc: "Writes a value as JSON, keys sorted.",
 		Uses: []Use{{`to_json({"a": [1, true]})`, `"{\"a\":[1,true]}"`}}, call: func(a []any) (any, error) {
+			if weight(a[0], maxResult) > maxResult {
+				return nil, errTooLong
+			}
 			var b strings.Builder
 			e := json.NewEncoder(&b)
 			e.SetEscapeHTML(false)
@@ -403,7 +424,10 @@ var functions = []Func{
 			if err := d.Decode(&v); err != nil {
 				return nil, errors.New("the text is not JSON")
 			}
-			return fromJSON(v), nil
+			if _, err := d.Token(); !errors.Is(err, io.EOF) {
+				return nil, errors.New("something stands behind the JSON value")
+			}
+			return fromJSON(v)
 		}},
 	{Name: "base64_encode", Area: "encodings", Params: params("text text"), Gives: "text", Doc: "Writes a text in base64 (RFC 4648).",
 		Uses: []Use{{`base64_encode("ebb")`, `"ZWJi"`}}, call: func(a []any) (any, error) { return base64.StdEncoding.EncodeToString([]byte(str(a, 0))), nil }},
@@ -527,8 +551,34 @@ var functions = []Func{
 
 var (
 	errTooLong = errors.New("the text that comes out is longer than 1 MiB")
+	errTooMany = fmt.Errorf("the list that comes out has more than %d items", maxItems)
 	errEmpty   = errors.New("the list is empty")
 )
+
+// weight estimates what a value takes as text, in bytes, and stops counting
+// beyond a bound: a list may hold one long text many times over.
+func weight(v any, bound int) int {
+	n := 4
+	switch v := v.(type) {
+	case string:
+		n += len(v)
+	case []any:
+		for _, item := range v {
+			if n += weight(item, bound-n); n > bound {
+				return n
+			}
+		}
+	case map[string]any:
+		for k, item := range v {
+			if n += len(k) + weight(item, bound-n); n > bound {
+				return n
+			}
+		}
+	default:
+		n += 16
+	}
+	return n
+}
 
 func texts(list []string) []any {
 	out := make([]any, len(list))
@@ -562,6 +612,9 @@ var verb = regexp.MustCompile(`%[-+0 ]?[0-9]{0,3}(?:\.[0-9]{1,2})?[a-zA-Z%]`)
 
 func format(a []any) (any, error) {
 	values, at := list(a, 1), 0
+	if len(str(a, 0))+weight(values, maxResult)+256*len(values) > maxResult {
+		return nil, errTooLong
+	}
 	var failed error
 	out := verb.ReplaceAllStringFunc(str(a, 0), func(v string) string {
 		last := v[len(v)-1]
@@ -624,18 +677,21 @@ func mergeTables(under, over map[string]any) map[string]any {
 	return out
 }
 
-func flatten(l []any, out []any) []any {
-	if out == nil {
-		out = []any{}
-	}
+// flatten is false when there are too many items.
+func flatten(l []any, out []any) ([]any, bool) {
 	for _, v := range l {
-		if inner, ok := v.([]any); ok {
-			out = flatten(inner, out)
-			continue
+		inner, ok := v.([]any)
+		if !ok {
+			inner = nil
+			out = append(out, v)
+		} else if out, ok = flatten(inner, out); !ok {
+			return nil, false
 		}
-		out = append(out, v)
+		if len(out) > maxItems {
+			return nil, false
+		}
 	}
-	return out
+	return out, true
 }
 
 // sorted sorts by a key, which must be numbers only or texts only.
@@ -661,12 +717,27 @@ func order(a, b any) (int, error) {
 			return strings.Compare(x, y), nil
 		}
 	}
-	x, ok1 := float(a)
-	y, ok2 := float(b)
-	if ok1 && ok2 {
-		return cmp.Compare(x, y), nil
+	if x, ok := exact(a); ok {
+		if y, ok := exact(b); ok {
+			return x.Cmp(y), nil
+		}
 	}
 	return 0, fmt.Errorf("%s and %s cannot be put in order", value.TypeName(a), value.TypeName(b))
+}
+
+// exact gives a number as it is: those of 64 bits have more digits than a float
+// has.
+func exact(v any) (*big.Float, bool) {
+	switch v := v.(type) {
+	case int64:
+		return new(big.Float).SetInt64(v), true
+	case float64:
+		if math.IsNaN(v) {
+			return nil, false
+		}
+		return new(big.Float).SetFloat64(v), true
+	}
+	return nil, false
 }
 
 func float(v any) (float64, bool) {
@@ -692,6 +763,9 @@ func end(l []any, at int) (any, error) {
 }
 
 func whole(v any, how func(float64) float64) (any, error) {
+	if n, ok := v.(int64); ok {
+		return n, nil
+	}
 	f, ok := float(v)
 	if !ok || math.IsNaN(f) || math.Abs(f) > 1<<53 {
 		return nil, errors.New("it is no number that has a whole one")
@@ -699,24 +773,36 @@ func whole(v any, how func(float64) float64) (any, error) {
 	return int64(how(f)), nil
 }
 
-func fromJSON(v any) any {
+func fromJSON(v any) (any, error) {
+	var err error
 	switch v := v.(type) {
 	case json.Number:
-		if n, err := v.Int64(); err == nil {
-			return n
+		if !strings.ContainsAny(v.String(), ".eE") {
+			n, err := v.Int64()
+			if err != nil {
+				return nil, fmt.Errorf("the whole number %s does not fit 64 bits", v)
+			}
+			return n, nil
 		}
-		f, _ := v.Float64()
-		return f
+		f, err := v.Float64()
+		if err != nil {
+			return nil, fmt.Errorf("%s is no number", v)
+		}
+		return f, nil
 	case []any:
 		for i := range v {
-			v[i] = fromJSON(v[i])
+			if v[i], err = fromJSON(v[i]); err != nil {
+				return nil, err
+			}
 		}
 	case map[string]any:
 		for k := range v {
-			v[k] = fromJSON(v[k])
+			if v[k], err = fromJSON(v[k]); err != nil {
+				return nil, err
+			}
 		}
 	}
-	return v
+	return v, nil
 }
 
 func network(s string) (netip.Prefix, error) {
@@ -760,19 +846,26 @@ func ParseBytes(s string) (int64, error) {
 	if m == nil {
 		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
 	}
-	f, err := strconv.ParseFloat(m[1], 64)
-	base, unit := 1000.0, strings.TrimSuffix(m[2], "i")
+	r, ok := new(big.Rat).SetString(m[1])
+	base, unit := int64(1000), strings.TrimSuffix(m[2], "i")
 	if unit != m[2] {
 		base = 1024
 	}
-	f *= math.Pow(base, float64(strings.Index("kMGTP", strings.Replace(unit, "K", "k", 1))+1))
-	if unit == "" {
-		f, err = strconv.ParseFloat(m[1], 64)
-	}
-	if err != nil || f > math.MaxInt64/2 || unit == "" && m[2] == "i" {
+	if !ok || unit == "" && m[2] == "i" {
 		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
 	}
-	return int64(math.Round(f)), nil
+	for range strings.Index("kMGTP", strings.Replace(unit, "K", "k", 1)) + 1 {
+		if unit == "" {
+			break
+		}
+		r.Mul(r, new(big.Rat).SetInt64(base))
+	}
+	r.Add(r, big.NewRat(1, 2)) // halves are rounded up
+	n := new(big.Int).Quo(r.Num(), r.Denom())
+	if !n.IsInt64() {
+		return 0, problem.Errorf("%q does not fit 64 bits", s).Remedy("write a smaller size")
+	}
+	return n.Int64(), nil
 }
 
 // SizeText writes bytes for people, in 1024s.
@@ -806,15 +899,26 @@ func ParseSeconds(s string) (int64, error) {
 	return total, nil
 }
 
-// CompareVersions compares as packagers do: an epoch before a colon counts
-// first, runs of digits as numbers, ~ sorts before the end of the text.
+// CompareVersions compares as Debian's packagers do (Debian Policy, 5.6.12): an
+// epoch before a colon counts first, then what the authors gave, then the
+// revision behind the last dash, of which none is as good as 0. In each runs of
+// digits count as numbers, and ~ sorts before the end of the text.
 func CompareVersions(a, b string) int {
 	ea, ra := epoch(a)
 	eb, rb := epoch(b)
-	if c := cmp.Compare(ea, eb); c != 0 {
-		return c
+	ua, va := revision(ra)
+	ub, vb := revision(rb)
+	return cmp.Or(cmp.Compare(ea, eb), compareParts(ua, ub), compareParts(va, vb))
+}
+
+func revision(v string) (upstream, revision string) {
+	if i := strings.LastIndexByte(v, '-'); i >= 0 {
+		return v[:i], v[i+1:]
 	}
-	a, b = ra, rb
+	return v, ""
+}
+
+func compareParts(a, b string) int {
 	for a != "" || b != "" {
 		var x, y string
 		x, a = run(a, func(c byte) bool { return c < '0' || c > '9' })
@@ -892,7 +996,7 @@ func (f Func) do(args []any) (any, error) {
 		}
 	case []any:
 		if len(v) > maxItems {
-			return nil, fmt.Errorf("%s: the list that comes out has more than %d items", f.Name, maxItems)
+			return nil, fmt.Errorf("%s: %w", f.Name, errTooMany)
 		}
 	}
 	return out, nil
@@ -983,9 +1087,18 @@ func celFunctions() []cel.EnvOption {
 	return out
 }
 
-// templateFunctions are the same functions for templates.
+// templateFunctions are the same functions for templates, and text/template's
+// own where those are not bounded, or say nothing of what is missing.
 func templateFunctions() template.FuncMap {
-	out := template.FuncMap{}
+	out := template.FuncMap{
+		"index":    index,
+		"print":    func(args ...any) (string, error) { return printed("", args) },
+		"println":  func(args ...any) (string, error) { return printed(" ", args) },
+		"printf":   func(form string, args ...any) (any, error) { return format([]any{form, natives(args)}) },
+		"html":     func(args ...any) (string, error) { return escapedBy(template.HTMLEscapeString, args) },
+		"js":       func(args ...any) (string, error) { return escapedBy(template.JSEscapeString, args) },
+		"urlquery": func(args ...any) (string, error) { return escapedBy(url.QueryEscape, args) },
+	}
 	for _, f := range functions {
 		if f.call == nil {
 			continue
@@ -999,6 +1112,77 @@ func templateFunctions() template.FuncMap {
 		}
 	}
 	return out
+}
+
+func natives(args []any) []any {
+	out := make([]any, len(args))
+	for i, a := range args {
+		out[i] = Native(a)
+	}
+	return out
+}
+
+// printed puts values together to one text.
+func printed(by string, args []any) (string, error) {
+	var b strings.Builder
+	for i, a := range args {
+		text, err := printable(Native(a))
+		if err != nil {
+			return "", err
+		}
+		if i > 0 {
+			b.WriteString(by)
+		}
+		if b.Len()+len(text) > maxResult {
+			return "", errTooLong
+		}
+		b.WriteString(text)
+	}
+	if by != "" {
+		b.WriteByte('\n')
+	}
+	return b.String(), nil
+}
+
+func escapedBy(how func(string) string, args []any) (string, error) {
+	text, err := printed("", args)
+	if err != nil {
+		return "", err
+	}
+	if text = how(text); len(text) > maxResult {
+		return "", errTooLong
+	}
+	return text, nil
+}
+
+// index takes steps into lists and tables, by number and by key. What is not
+// there is an error, and the nearest key is named.
+func index(at any, steps ...any) (any, error) {
+	at = Native(at)
+	for _, s := range natives(steps) {
+		switch from := at.(type) {
+		case map[string]any:
+			key, ok := s.(string)
+			if !ok {
+				return nil, fmt.Errorf("a table is asked for %s, and its keys are text", value.TypeName(s))
+			}
+			if at, ok = from[key]; !ok {
+				return nil, problem.Errorf("there is no key %q", key).Remedy("%s", problem.Meant(key, value.Keys(from), "it has "+short(value.Keys(from))))
+			}
+		case []any:
+			n, ok := s.(int64)
+			if !ok {
+				return nil, fmt.Errorf("a list is asked for %s, and its items are counted from 0", value.TypeName(s))
+			}
+			if n < 0 || n >= int64(len(from)) {
+				return nil, fmt.Errorf("the list has %d items, and number %d is asked for, counted from 0", len(from), n)
+			}
+			at = from[n]
+		default:
+			return nil, fmt.Errorf("%s has nothing in it to look up", value.TypeName(at))
+		}
+	}
+	return at, nil
 }
 
 // Native brings the values that templates make into ours.

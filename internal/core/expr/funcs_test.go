@@ -67,9 +67,9 @@ func TestFunctionProblems(t *testing.T) {
 		`{{ if has data.gauge.nowhere }}a{{ end }}b`:                                                    `"b"`,
 		`{{ value_or data.gauge.nowhere 7 }}`:                                                           `"7"`,
 		`{{ net_nth "192.0.2.0/24" 3 }}`:                                                                `"192.0.2.3"`,
-		`{{ range fleet.in "gauge" }}{{ .name }},{{ end }}`:                                             `"gauge-01,gauge-02,"`,
+		`{{ range fleet.members "gauge" }}{{ .name }},{{ end }}`:                                        `"gauge-01,gauge-02,"`,
 		`{{ range fleet.hosts }}{{ .address }},{{ end }}`:                                               `"192.0.2.21,192.0.2.22,"`,
-		`{{ fleet.in "guage" }}`:                                                                        `error: x.tmpl:1:4: fleet.in "guage": there is no group "guage"`,
+		`{{ fleet.members "guage" }}`:                                                                   `error: x.tmpl:1:4: fleet.members "guage": there is no group "guage"`,
 		`{{ range 2000000000 }}{{ end }}`:                                                               `error: x.tmpl:1: the template does not come to an end in a million steps; range over a shorter list`,
 		`{{ define "a" }}{{ template "a" }}{{ end }}{{ template "a" }}`:                                 `error: x.tmpl:1: {{template "a"}}: exceeded maximum template depth (100000)`,
 		`{{ range upto 20000 }}{{ range upto 20 }}` + strings.Repeat("tide", 20) + `{{ end }}{{ end }}`: `error: x.tmpl: the template makes more than 16 MiB; use copy for large files`,
@@ -100,10 +100,10 @@ func TestFleet(t *testing.T) {
 	v.Fleet = fleet()
 	compare(t, map[string]string{
 		`fleet.hosts.map(h, h.name)`:                               `[]interface {}{"gauge-01", "gauge-02"}`,
-		`fleet.in("gauge").map(h, h.address).join(" ")`:            `"192.0.2.21 192.0.2.22"`,
-		`fleet . in ( "none" )`:                                    `[]interface {}{}`,
-		`"fleet.in(x)" + 'fleet.in("x")'`:                          `"fleet.in(x)fleet.in(\"x\")"`,
-		`fleet.in("guage")`:                                        `error: x.toml:1:1: there is no group "guage"; did you mean "gauge"?`,
+		`fleet.members("gauge").map(h, h.address).join(" ")`:       `"192.0.2.21 192.0.2.22"`,
+		`fleet . members ( "none" )`:                               `[]interface {}{}`,
+		`"fleet.members(x)" + 'fleet.members("x")'`:                `"fleet.members(x)fleet.members(\"x\")"`,
+		`fleet.members("guage")`:                                   `error: x.toml:1:1: there is no group "guage"; did you mean "gauge"?`,
 		`fleet.hosts.map(h, has(h.facts) ? h.facts.arch : "none")`: `[]interface {}{"amd64", "none"}`,
 		`fleet.hosts.map(h, h.facts.arch)`:                         `error: x.toml:1:1: a host of the fleet was never read, so its facts are not known; read them, or ask has(h.facts) first`,
 	}, func(text string) (any, error) {
@@ -169,7 +169,7 @@ func TestSecrets(t *testing.T) {
 }
 
 func TestVersions(t *testing.T) {
-	order := []string{"0.9", "1.0~rc1", "1.0", "1.0a", "1.0-1", "1.0.1", "1.2", "1.10", "2", "1:0.1"}
+	order := []string{"0.9", "1.0~rc1", "1.0", "1.0-1", "1.0a", "1.0.1", "1.2", "1.10", "2", "1:0.1"}
 	for i, a := range order {
 		for j, b := range order {
 			if got := CompareVersions(a, b); got != slices.Compare([]int{i}, []int{j}) {

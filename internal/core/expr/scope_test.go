@@ -65,8 +65,8 @@ func TestMissing(t *testing.T) {
 		"param.rate":                                 "{}",
 		"fleet.hosts.map(h, h.name)":                 "[a]",
 		"fleet.hosts.exists(h, has(h.facts.os))":     "{}",
-		"fleet.in('g')":                              "{}",
-		"size(fleet.in('sure'))":                     "{}",
+		"fleet.members('g')":                         "{}",
+		"size(fleet.members('sure'))":                "{}",
 		"value_or(data.gauge.seconds, 1)":            "{}",
 		"data.gauge.list.map(x, x + string(env))[0]": "a",
 	} {
@@ -79,7 +79,7 @@ func TestMissing(t *testing.T) {
 		}
 	}
 	v.Fleet.Sure = true
-	if p, err := Compile("size(fleet.in('g'))", at, Scope{}); err != nil {
+	if p, err := Compile("size(fleet.members('g'))", at, Scope{}); err != nil {
 		t.Fatal(err)
 	} else if got, err := p.Eval(v); got != int64(0) || err != nil {
 		t.Errorf("members that facts do not decide are %v (%v)", got, err)
@@ -149,14 +149,18 @@ func TestFunctionsInTemplates(t *testing.T) {
 func TestBlend(t *testing.T) {
 	a := map[string]any{"same": int64(1), "list": []any{"x", "y"}, "deep": map[string]any{"pw": "ebb"}}
 	b := map[string]any{"same": int64(1), "list": []any{"x", "z"}, "deep": map[string]any{"pw": "flow"}}
-	got := blend(a, []any{b, b})
+	got, _ := blend(a, []any{b, b})
 	if fmt.Sprint(got) != "map[deep:map[pw:(secret)] list:[x (secret)] same:1]" {
 		t.Errorf("it is %v", got)
 	}
-	if got := blend([]any{"x"}, []any{[]any{"x", "y"}}); fmt.Sprint(got) != "[(secret)]" {
+	if got, _ := blend([]any{"x"}, []any{[]any{"x", "y"}}); fmt.Sprint(got) != "[(secret)]" {
 		t.Errorf("lists of other lengths give %v", got)
 	}
-	if s, ok := blend(int64(5), []any{int64(6)}).(value.Secret); !ok || s.Reveal() != "5" {
+	n, _ := blend(int64(5), []any{int64(6)})
+	if s, ok := n.(value.Secret); !ok || s.Scalar() != int64(5) {
 		t.Error("a number is no secret")
+	}
+	if got, err := blend(map[string]any{"ebb": 1}, []any{map[string]any{"flow": 1}}); err == nil {
+		t.Errorf("a secret became the key of %v", got)
 	}
 }

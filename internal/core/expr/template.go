@@ -38,7 +38,7 @@ type instance struct {
 
 // The functions that are put into a template where it is compiled: emit is the
 // one through which everything that it prints passes, step counts, members is
-// fleet.in, asked is has and orElse is value_or.
+// fleet.members, asked is has and orElse is value_or.
 const (
 	emit    = "_print"
 	step    = "_step"
@@ -249,7 +249,7 @@ func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *problem.Problems) {
 	}
 }
 
-// command replaces fleet.in X, has a.b.c and value_or a.b.c X, which look at
+// command replaces fleet.members X, has a.b.c and value_or a.b.c X, which look at
 // names, by functions that do.
 func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
 	if len(c.Args) < 2 {
@@ -263,7 +263,7 @@ func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
 		}
 		c.Args = args
 	}
-	if path := chainOf(c.Args[0]); len(path) == 2 && path[0] == "fleet" && path[1] == "in" {
+	if path := chainOf(c.Args[0]); len(path) == 2 && path[0] == "fleet" && path[1] == "members" {
 		t.chains = append(t.chains, chain{path: []string{"fleet", "groups"}, offset: int(c.Pos)})
 		put(members, nil, c.Args[1:]...)
 		return
@@ -404,7 +404,7 @@ func (t *Template) explain(err error, vars *Vars) error {
 	if m := located.FindStringSubmatch(msg); m != nil {
 		p.Place.Line, _ = strconv.Atoi(m[1])
 		if col, err := strconv.Atoi(m[2]); err == nil {
-			p.Place.Col = col + 1 // text/template counts from 0
+			p.Place.Col = t.column(p.Place.Line, col)
 		}
 		msg = msg[len(m[0]):]
 	}
@@ -429,13 +429,22 @@ func (t *Template) explain(err error, vars *Vars) error {
 			if what == emit {
 				what = t.action(p.Place)
 			}
-			what = strings.Replace(what, members, "fleet.in", 1)
+			what = strings.Replace(what, members, "fleet.members", 1)
 			msg = what + ": " + calling.ReplaceAllString(msg[len(m[0]):], "")
 		}
 		said := problem.From(err)
 		p.What, p.Do = strings.TrimSuffix(msg, "; "+said.Do), said.Do
 	}
 	return p
+}
+
+// column turns text/template's, which counts bytes from 0, into ours.
+func (t *Template) column(line, at int) int {
+	lines := strings.Split(t.text, "\n")
+	if line < 1 || line > len(lines) {
+		return at + 1
+	}
+	return utf8.RuneCountInString(lines[line-1][:min(at, len(lines[line-1]))]) + 1
 }
 
 // nameMissing says which step of which selection is not there. text/template
@@ -461,7 +470,8 @@ func (t *Template) action(at value.Place) string {
 	if at.Line < 1 || at.Line > len(lines) || at.Col > len(lines[at.Line-1]) {
 		return "the value"
 	}
-	text, _, _ := strings.Cut(lines[at.Line-1][max(at.Col-1, 0):], "}}")
+	rest := []rune(lines[at.Line-1])
+	text, _, _ := strings.Cut(string(rest[min(max(at.Col-1, 0), len(rest)):]), "}}")
 	return strings.TrimSpace(strings.TrimLeft(text, "{- "))
 }
 

@@ -93,27 +93,66 @@ func hinted(err error) error {
 	return out.Err()
 }
 
-// matching gives the offset of the brace that closes an expression, or -1.
+// matching gives the offset of the brace that closes an expression, or -1. A
+// comment ends with its line, or else with the brace.
 func matching(s string) int {
 	depth := 0
-	for i := 0; i < len(s); i++ {
-		switch s[i] {
-		case '{':
+	for i := 0; i < len(s); {
+		n, what := token(s, i)
+		switch {
+		case what == aComment && !strings.Contains(s[i:i+n], "\n"):
+			n = 2
+		case what != aByte:
+		case s[i] == '{':
 			depth++
-		case '}':
-			if depth == 0 {
-				return i
-			}
+		case s[i] == '}' && depth == 0:
+			return i
+		case s[i] == '}':
 			depth--
-		case '"', '\'':
-			end := stringEnd(s[i:], i > 0 && (s[i-1] == 'r' || s[i-1] == 'R') && !wordBefore(s, i-1))
-			if end < 0 {
-				return -1
-			}
-			i += end - 1
+		case s[i] == '"' || s[i] == '\'':
+			return -1 // a text that does not end
 		}
+		i += n
 	}
 	return -1
+}
+
+// What a token of an expression is, as far as it matters where one ends.
+type tokenKind int
+
+const (
+	aByte tokenKind = iota // any other
+	aText
+	aComment
+)
+
+// token gives the length of what stands at an offset of an expression: a text
+// or a comment whole, and else one byte (CEL specification, "Lexis").
+func token(s string, i int) (int, tokenKind) {
+	switch {
+	case strings.HasPrefix(s[i:], "//"):
+		if end := strings.IndexByte(s[i:], '\n'); end >= 0 {
+			return end + 1, aComment
+		}
+		return len(s) - i, aComment
+	case s[i] == '"' || s[i] == '\'':
+		if end := stringEnd(s[i:], rawBefore(s, i)); end > 0 {
+			return end, aText
+		}
+	}
+	return 1, aByte
+}
+
+// rawBefore says whether a quote is that of a raw text: r, or r behind b.
+func rawBefore(s string, i int) bool {
+	if i == 0 || s[i-1] != 'r' && s[i-1] != 'R' {
+		return false
+	}
+	start := i - 1
+	if start > 0 && (s[start-1] == 'b' || s[start-1] == 'B') {
+		start--
+	}
+	return !wordBefore(s, start)
 }
 
 func wordBefore(s string, i int) bool {
@@ -128,9 +167,17 @@ func wordBefore(s string, i int) bool {
 // (CEL specification, "String and Bytes Values").
 func stringEnd(s string, raw bool) int {
 	quote := s[:1]
-	if strings.HasPrefix(s, strings.Repeat(quote, 3)) {
-		quote = strings.Repeat(quote, 3)
+	if three := strings.Repeat(quote, 3); strings.HasPrefix(s, three) {
+		if end := endOf(s, three, raw); end > 0 {
+			return end
+		}
+		return 2 // three quotes that nothing ends are an empty text and a quote
 	}
+	return endOf(s, quote, raw)
+}
+
+// endOf gives the length of the text between such quotes that s begins with.
+func endOf(s, quote string, raw bool) int {
 	for i := len(quote); i < len(s); i++ {
 		switch {
 		case s[i] == '\\' && !raw:

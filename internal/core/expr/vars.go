@@ -8,6 +8,7 @@ import (
 
 	"cel.dev/cel-go/cel"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
 
@@ -251,8 +252,8 @@ func HoldsSecret(v any) bool {
 	return false
 }
 
-// versions gives the values three times: with the secrets as plain text, and
-// twice with other texts in their place. What comes out different depends on a
+// versions gives the values three times: with the secrets as they are, and
+// twice with others in their place. What comes out different depends on a
 // secret, and is one.
 func (v *Vars) versions() []*Vars {
 	if v.variants == nil {
@@ -276,7 +277,15 @@ func reveal(v any, variant int) any {
 	switch v := v.(type) {
 	case value.Secret:
 		if variant == 0 {
-			return v.Reveal()
+			return v.Scalar()
+		}
+		switch n := v.Scalar().(type) { // another of its type
+		case bool:
+			return n != (variant == 1)
+		case int64:
+			return n/2 + 7919*int64(variant)
+		case float64:
+			return n/2 + 7919.5*float64(variant)
 		}
 		sum := sha256.Sum256([]byte(strings.Repeat("x", variant) + v.Reveal()))
 		return hex.EncodeToString(sum[:])[:8*variant] + strings.Repeat("-", variant)
@@ -299,43 +308,56 @@ func reveal(v any, variant int) any {
 	return v
 }
 
+// errSecretKey says that a secret came into a place that is shown.
+var errSecretKey = problem.Errorf("the keys of the table depend on a secret, and keys are shown").Remedy("let the secret be a value")
+
 // blend gives the first value, with a secret wherever the others differ from it.
-func blend(a any, others []any) any {
+func blend(a any, others []any) (any, error) {
 	same := true
 	for _, o := range others {
 		same = same && value.Equal(a, o)
 	}
 	if same {
-		return a
+		return a, nil
 	}
 	switch a := a.(type) {
 	case []any:
 		out := make([]any, len(a))
 		for i := range a {
-			out[i] = blend(a[i], each(others, func(o any) any {
+			var err error
+			out[i], err = blend(a[i], each(others, func(o any) any {
 				if l, ok := o.([]any); ok && len(l) == len(a) {
 					return l[i]
 				}
 				return Unknown{}
 			}))
+			if err != nil {
+				return nil, err
+			}
 		}
-		return out
+		return out, nil
 	case map[string]any:
+		for _, o := range others {
+			if m, ok := o.(map[string]any); ok && !slices.Equal(value.Keys(m), value.Keys(a)) {
+				return nil, errSecretKey
+			}
+		}
 		out := make(map[string]any, len(a))
 		for k := range a {
-			out[k] = blend(a[k], each(others, func(o any) any {
+			var err error
+			out[k], err = blend(a[k], each(others, func(o any) any {
 				if m, ok := o.(map[string]any); ok {
-					if x, there := m[k]; there {
-						return x
-					}
+					return m[k]
 				}
 				return Unknown{}
 			}))
+			if err != nil {
+				return nil, err
+			}
 		}
-		return out
+		return out, nil
 	}
-	text, _ := value.Text(a)
-	return value.NewSecret(text)
+	return value.SecretOf(a), nil
 }
 
 func each(list []any, do func(any) any) []any {

@@ -252,7 +252,7 @@ func (l *loader) group(k manifest.Key) {
 	}
 }
 
-var whereScope = expr.Scope{Roots: []string{"host", "facts", "env"}, What: "where"}
+var whereScope = expr.Scope{Roots: []string{"host", "facts", "env"}, What: expr.Where}
 
 func (l *loader) where(g *Group, k manifest.Key) {
 	text, ok := k.Node.Value.(string)

@@ -31,7 +31,7 @@ where = 'env == "test"'
 inside = "shore"
 members = ["gauge-02"]
 where = 'facts.memory.total > 1000'
-[group.vault]
+[group.locker]
 inside = "large"
 where = '"debian" in facts.os.like'
 [group.named]
@@ -65,10 +65,10 @@ func TestGroupsByCondition(t *testing.T) {
 	for _, c := range []struct {
 		host, sure, maybe, small, debian string
 	}{
-		{"gauge-01", "all named shore", "large vault", "all named shore", "all named shore large vault"},
-		{"gauge-02", "all shore large", "vault", "all shore large", "all shore large vault"},
-		{"chart-1", "all named", "shore large vault", "all named", "all named shore large vault"},
-		{"chart-2", "all", "shore large vault", "all", "all shore large vault"},
+		{"gauge-01", "all named shore", "large locker", "all named shore", "all named shore large locker"},
+		{"gauge-02", "all shore large", "locker", "all shore large", "all shore large locker"},
+		{"chart-1", "all named", "shore large locker", "all named", "all named shore large locker"},
+		{"chart-2", "all", "shore large locker", "all", "all shore large locker"},
 	} {
 		h, _ := inv.Host(c.host)
 		if got := namesOf(h.Groups); got != c.sure {
@@ -110,7 +110,7 @@ func TestWhyAMember(t *testing.T) {
 		{"chart-1", "shore", "", ""},
 		{"chart-1", "shore", "large", "through the group large"},
 		{"chart-1", "all", "large", "by the pattern *"},
-		{"chart-1", "vault", "large", ""},
+		{"chart-1", "locker", "large", ""},
 	} {
 		h, _ := inv.Host(c.host)
 		g, _ := inv.Group(c.group)
@@ -131,11 +131,11 @@ func TestTargetsByCondition(t *testing.T) {
 		contacted       string
 		chosen          string // of those, once all have large memories
 	}{
-		{"@vault", "", "gauge-01 gauge-02 chart-1 chart-2", ""},
+		{"@locker", "", "gauge-01 gauge-02 chart-1 chart-2", ""},
 		{"@large", "", "gauge-01 gauge-02 chart-1 chart-2", "gauge-01 gauge-02 chart-1 chart-2"},
 		{"@large", "chart-*", "gauge-01 gauge-02", "gauge-01 gauge-02"},
 		{"gauge-*", "@large", "gauge-01", ""},
-		{"gauge-01 @named", "@vault", "gauge-01 chart-1", "gauge-01 chart-1"},
+		{"gauge-01 @named", "@locker", "gauge-01 chart-1", "gauge-01 chart-1"},
 		{"", "@shore", "chart-1 chart-2", ""},
 	} {
 		targets, except := strings.Fields(c.targets), strings.Fields(c.except)

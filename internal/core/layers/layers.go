@@ -62,6 +62,9 @@ type NotOpened struct{ Err error }
 // Error says so.
 func (e NotOpened) Error() string { return e.Err.Error() }
 
+// Unwrap gives the reason.
+func (e NotOpened) Unwrap() error { return e.Err }
+
 // Unopened is the code of the advice that a file was not opened.
 const Unopened = "unopened"
 
@@ -410,8 +413,8 @@ func plain(n *manifest.Node, sealed bool) any {
 		}
 		return out
 	}
-	if text, ok := value.Text(n.Value); sealed && ok {
-		return value.NewSecret(text)
+	if _, ok := value.Text(n.Value); sealed && ok {
+		return value.SecretOf(n.Value)
 	}
 	return n.Value
 }

@@ -5,7 +5,7 @@ import (
 	"jadekettle/internal/core/facts"
 )
 
-// Snapshot gathers what is known of all hosts for fleet.hosts and fleet.in.
+// Snapshot gathers what is known of all hosts for fleet.hosts and fleet.members.
 // last gives the facts of a host as they were last read, and their age in
 // seconds; nil when no facts are kept.
 func (p *Project) Snapshot(last func(host string) (f *facts.Facts, age int64, ok bool)) *expr.Fleet {

@@ -247,7 +247,7 @@ params.gauge.seconds = 7
 }
 
 func TestFleetInTemplates(t *testing.T) {
-	fs := tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers", "{{ range fleet.in \"all\" }}{{ .name }}={{ .address }} {{ end }}",
+	fs := tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers", "{{ range fleet.members \"all\" }}{{ .name }}={{ .address }} {{ end }}",
 		"hosts.toml", "[host.\"gauge-[1..3]\"]\naddress = \"192.0.2.${n + 20}\"\n[group.all]\nmembers = [\"gauge-[1..2]\"]\nmanifests = [\"gauge\"]\n")
 	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {

@@ -245,6 +245,9 @@ func (a Attr) one(v any) (any, error) {
 		return v, nil
 	case Hidden:
 		if s, ok := v.(value.Secret); ok {
+			if _, isText := s.Scalar().(string); !isText {
+				return nil, problem.Errorf("%s needs text, and the sealed value is %s", a.Name, value.TypeName(s.Scalar())).Remedy("put it in quotes where it is sealed")
+			}
 			return s, nil
 		}
 	case Body:

@@ -8,6 +8,7 @@ package value
 
 import (
 	"fmt"
+	"math"
 	"sort"
 	"strconv"
 	"strings"
@@ -65,15 +66,35 @@ func ParseRef(s string) (ref Ref, ok bool) {
 // Hidden is what is shown where a secret stands.
 const Hidden = "(secret)"
 
-// Secret is text that is never shown. It travels to the host inside the plan
-// and is masked wherever it would be printed.
-type Secret struct{ text string }
+// Secret is a scalar that is never shown. It travels to the host inside the
+// plan and is masked wherever it would be printed. Secrets are compared by ==.
+type Secret struct {
+	text   string
+	scalar any // nil for text
+}
 
 // NewSecret makes a secret of plain text.
-func NewSecret(text string) Secret { return Secret{text} }
+func NewSecret(text string) Secret { return Secret{text: text} }
 
-// Reveal gives the text itself, for handing to the host and for nothing else.
+// SecretOf makes a secret of a scalar, which keeps its type in expressions.
+func SecretOf(scalar any) Secret {
+	text, _ := Text(scalar)
+	if _, isText := scalar.(string); isText {
+		scalar = nil
+	}
+	return Secret{text, scalar}
+}
+
+// Reveal gives the secret as text, for handing to the host and for nothing else.
 func (s Secret) Reveal() string { return s.text }
+
+// Scalar gives the secret with its type, for expressions.
+func (s Secret) Scalar() any {
+	if s.scalar == nil {
+		return s.text
+	}
+	return s.scalar
+}
 
 // String, GoString and MarshalText keep a secret out of messages, of %#v, and
 // of JSON.
@@ -113,11 +134,20 @@ func Text(v any) (string, bool) {
 	case int64:
 		return strconv.FormatInt(v, 10), true
 	case float64:
-		return strconv.FormatFloat(v, 'g', -1, 64), true
+		return number(v), true
 	case string:
 		return v, true
 	}
 	return "", false
+}
+
+// number writes a number without an exponent, unless it is so large or so
+// small that nobody could read it (as ECMA-262 does, "Number::toString").
+func number(f float64) string {
+	if a := math.Abs(f); f == 0 || a >= 1e-6 && a < 1e21 {
+		return strconv.FormatFloat(f, 'f', -1, 64)
+	}
+	return strconv.FormatFloat(f, 'g', -1, 64)
 }
 
 // Equal says whether two values are the same, secrets by their text.

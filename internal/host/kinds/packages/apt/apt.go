@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -175,10 +176,26 @@ func offers(text string) map[string]backend.Offer {
 // they are when nothing is new.
 const stamp = "package-list-refreshed"
 
-// ListAge looks at what a refresh touches.
+// lists is where apt keeps what it was told of packages.
+const lists = "/var/lib/apt/lists"
+
+// ListAge looks at what a refresh touches. Lists that were never fetched, or
+// that are older than the sources they come from, are older than anything.
 func (Manager) ListAge(env *kind.Env) time.Duration {
+	last := newest(env, lists, env.Store.Path(stamp), "/var/lib/apt/periodic/update-success-stamp")
+	sources := newest(env, "/etc/apt/sources.list", "/etc/apt/sources.list.d")
+	names, err := env.Machine.ReadDir(lists)
+	fetched := slices.ContainsFunc(names, func(n string) bool { return strings.Contains(n, "_Packages") })
+	if err != nil || !fetched || sources.After(last) {
+		return math.MaxInt64
+	}
+	return env.Machine.Now().Sub(last)
+}
+
+// newest gives the time of the last change of these files.
+func newest(env *kind.Env, paths ...string) time.Time {
 	var last time.Time
-	for _, p := range []string{"/var/lib/apt/lists", env.Store.Path(stamp), "/var/lib/apt/periodic/update-success-stamp"} {
+	for _, p := range paths {
 		d, name, err := env.Split(p)
 		if err != nil {
 			continue
@@ -188,7 +205,7 @@ func (Manager) ListAge(env *kind.Env) time.Duration {
 		}
 		d.Close()
 	}
-	return env.Machine.Now().Sub(last)
+	return last
 }
 
 // Refresh runs apt-get update.
