@@ -155,14 +155,18 @@ func (a *App) root() *cobra.Command {
 	return root
 }
 
+// neverFromVariables are flags by which somebody says that this call means more
+// than usual; nobody is to do that by accident. The identity is read elsewhere.
+var neverFromVariables = []string{"help", "all", "yes", "replace", "show-closed", "identity", "param"}
+
 // environment lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
 // the flag is not given.
 func (a *App) environment(c *cobra.Command) error {
 	var failed error
 	c.Flags().VisitAll(func(f *pflag.Flag) {
 		name := "JADEKETTLE_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
-		if f.Name == "help" || f.Name == "all" || f.Name == "yes" || f.Name == "identity" || f.Name == "param" {
-			return // nobody is to mean every host by accident
+		if slices.Contains(neverFromVariables, f.Name) {
+			return
 		}
 		if v := a.Getenv(name); v != "" && !f.Changed {
 			if err := c.Flags().Set(f.Name, v); err != nil && failed == nil {

@@ -363,7 +363,7 @@ func (a *App) trustCommand() *cobra.Command {
 	t := &trust{app: a}
 	c := &cobra.Command{
 		Use: "trust HOST...", Short: "Accept the host keys that hosts show, after a look at them", Args: cobra.MinimumNArgs(1),
-		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub` prints on the\nhost. A key that differs from a known one is only accepted with --replace.",
+		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf` prints of that key on the host. A key that differs from a known one is only accepted with --replace.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			p, err := a.load(targets, nil)
 			if err != nil {
@@ -410,7 +410,7 @@ func (t *trust) host(ctx context.Context, target reach.Target) error {
 	case k.Changed && !t.replace:
 		t.refuse("%s  %s  is not the key that is known; say --replace if the host was set up anew", target.Name, k.Fingerprint)
 		return nil
-	case !t.yes && !t.agree(target.Name, k.Fingerprint):
+	case !t.yes && !t.agree(target.Name, k):
 		return nil
 	}
 	if err := t.dialer.Trust(k); err != nil {
@@ -425,8 +425,8 @@ func (t *trust) refuse(format string, args ...any) {
 	t.app.code = exitFailed
 }
 
-func (t *trust) agree(name, fingerprint string) bool {
-	fmt.Fprintf(t.app.Err, "%s  %s\nAccept it? [y/N] ", name, fingerprint)
+func (t *trust) agree(name string, k *reach.HostKey) bool {
+	fmt.Fprintf(t.app.Err, "%s  %s\nOn the host `ssh-keygen -lf /etc/ssh/ssh_host_%s_key.pub` must print the same. Accept it? [y/N] ", name, k.Fingerprint, k.Type())
 	return yes(t.in)
 }
 

@@ -1,24 +1,12 @@
 package cli
 
 import (
-	"bufio"
-	"bytes"
-	"errors"
 	"fmt"
-	"io"
 	"os"
-	"path/filepath"
-	"strings"
-	"sync"
 
-	"filippo.io/age"
-	"filippo.io/age/agessh"
-	"filippo.io/age/armor"
-	"golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 
-	"jadekettle/internal/core/layers"
-	"jadekettle/internal/core/problem"
+	"jadekettle/internal/cli/sealed"
 	"jadekettle/internal/core/resolve"
 )
 
@@ -28,132 +16,29 @@ const identityFile = "~/.config/jadekettle/identity.txt"
 // identityVariable holds the name of an identity file, or an identity itself.
 const identityVariable = "JADEKETTLE_IDENTITY"
 
-// keyring opens sealed data. Identities are read when the first file is opened.
-type keyring struct {
-	app *App
-	dir string
-
-	once  sync.Once
-	list  []age.Identity
-	names []string // where they come from
-	err   error
-}
-
-// open decrypts one file.
-func (k *keyring) open(name string, sealed []byte) ([]byte, error) {
-	k.once.Do(k.read)
-	if k.err != nil {
-		return nil, k.err
-	}
-	if len(k.list) == 0 {
-		return nil, notOpened(problem.Errorf("this file is encrypted, and there is no identity to open it with").
-			Remedy("name one with --identity FILE or %s, or make one with `jadekettle secret init`", identityVariable))
-	}
-	r, err := age.Decrypt(unarmored(sealed), k.list...)
-	var none *age.NoIdentityMatchError
-	if errors.As(err, &none) {
-		return nil, notOpened(problem.Errorf("none of the identities in %s opens this file", strings.Join(k.names, ", ")).
-			Remedy("ask someone who can to add your recipient and to run `jadekettle secret reseal`"))
-	}
-	if err != nil {
-		return nil, problem.Errorf("this is no file that age can open: %s", strings.TrimPrefix(err.Error(), "failed to read header: ")).Remedy("restore it from version control")
-	}
-	text, err := io.ReadAll(r)
-	if err != nil {
-		return nil, problem.Errorf("the encrypted text is damaged").Remedy("restore it from version control")
-	}
-	return text, nil
-}
-
-func notOpened(why error) error { return layers.NotOpened{Err: why} }
-
-func unarmored(sealed []byte) io.Reader {
-	if bytes.HasPrefix(bytes.TrimSpace(sealed), []byte(armor.Header)) {
-		return armor.NewReader(bytes.NewReader(sealed))
-	}
-	return bytes.NewReader(sealed)
-}
-
-// read gathers the identities: those of the call, of the environment, of the
-// settings, or else the usual file.
-func (k *keyring) read() {
-	for _, f := range k.app.identities {
-		if strings.HasPrefix(f, "AGE-SECRET-KEY-") {
-			k.err = problem.Errorf("an identity on a command line can be seen by everyone on this machine").Remedy("put it into a file, or into " + identityVariable)
-			return
-		}
-		k.file(f, true)
-	}
-	if v := k.app.Getenv(identityVariable); v != "" {
-		if strings.Contains(v, "AGE-SECRET-KEY-") {
-			k.add("the variable "+identityVariable, []byte(v))
-		} else {
-			k.file(v, true)
-		}
-	}
-	if len(k.list) > 0 || k.err != nil {
-		return
-	}
-	for _, f := range k.settings() {
-		k.file(expand(f, k.app.Getenv("HOME"), k.dir), false)
-	}
-}
-
-// settings gives the identities that the project's settings name; not every
-// keeper has each of them.
-func (k *keyring) settings() []string {
-	if root, err := files(k.dir); err == nil {
-		if list := resolve.ReadSettings(root).Identities; len(list) > 0 {
+// keyring is what opens the sealed data of a project.
+func (a *App) keyring(dir string) *sealed.Keyring {
+	k := &sealed.Keyring{
+		Files: a.identities, Variable: a.Getenv(identityVariable), Called: identityVariable,
+		Expand: func(name string) string { return expand(name, a.Getenv("HOME"), "") },
+		Usual: func() []string {
+			list := []string{identityFile}
+			if root, err := files(dir); err == nil {
+				if own := resolve.ReadSettings(root).Identities; len(own) > 0 {
+					list = own
+				}
+			}
+			for i, f := range list {
+				list[i] = expand(f, a.Getenv("HOME"), dir)
+			}
 			return list
-		}
+		},
+		Remark: func(text string) { fmt.Fprintln(a.Err, text) },
 	}
-	return []string{identityFile}
-}
-
-func (k *keyring) file(name string, must bool) {
-	if k.err != nil {
-		return
+	if a.Terminal {
+		k.Ask = a.password
 	}
-	data, err := os.ReadFile(expand(name, k.app.Getenv("HOME"), ""))
-	if err != nil {
-		if must || !errors.Is(err, os.ErrNotExist) {
-			k.err = problem.Errorf("the identity %s cannot be read: %w", name, errors.Unwrap(err)).Remedy("name another with --identity")
-		}
-		return
-	}
-	k.add(name, data)
-}
-
-func (k *keyring) add(name string, data []byte) {
-	k.names = append(k.names, name)
-	if bytes.Contains(data, []byte("PRIVATE KEY-----")) {
-		k.key(name, data)
-		return
-	}
-	list, err := age.ParseIdentities(bytes.NewReader(data))
-	if err != nil {
-		k.err = problem.Errorf("%s holds no identity", name).Remedy("it wants a line AGE-SECRET-KEY-1..., or an OpenSSH private key")
-		return
-	}
-	k.list = append(k.list, list...)
-}
-
-// key takes an OpenSSH private key, asking for its passphrase when it has one.
-func (k *keyring) key(name string, data []byte) {
-	id, err := agessh.ParseIdentity(data)
-	var locked *ssh.PassphraseMissingError
-	if errors.As(err, &locked) {
-		if locked.PublicKey == nil || !k.app.Terminal {
-			k.err = problem.Errorf("the key %s has a passphrase, and there is no terminal to ask for it", name).Remedy("use an age identity instead")
-			return
-		}
-		id, err = agessh.NewEncryptedSSHIdentity(locked.PublicKey, data, func() ([]byte, error) { return k.app.password("Passphrase of " + name + ": ") })
-	}
-	if err != nil {
-		k.err = problem.Errorf("the key %s cannot be used: %w", name, err).Remedy("ed25519 and rsa keys can")
-		return
-	}
-	k.list = append(k.list, id)
+	return k
 }
 
 // password asks for a secret on the terminal without showing it.
@@ -161,84 +46,4 @@ func (a *App) password(prompt string) ([]byte, error) {
 	fmt.Fprint(a.Err, prompt)
 	defer fmt.Fprintln(a.Err)
 	return term.ReadPassword(int(os.Stdin.Fd()))
-}
-
-// recipients reads recipients: age1... and OpenSSH public keys.
-func recipients(list []string) ([]age.Recipient, error) {
-	var out []age.Recipient
-	for _, text := range list {
-		var r age.Recipient
-		var err error
-		if strings.HasPrefix(text, "ssh-") {
-			r, err = agessh.ParseRecipient(text)
-		} else {
-			r, err = age.ParseX25519Recipient(text)
-			if err != nil {
-				if parsed, e := age.ParseRecipients(strings.NewReader(text)); e == nil && len(parsed) == 1 {
-					r, err = parsed[0], nil
-				}
-			}
-		}
-		if err != nil {
-			return nil, problem.Errorf("%q is no recipient", text).Remedy("write an age1... or an OpenSSH public key")
-		}
-		out = append(out, r)
-	}
-	return out, nil
-}
-
-// seal encrypts a text, in lines that version control can show.
-func seal(text []byte, to []age.Recipient) ([]byte, error) {
-	var out bytes.Buffer
-	a := armor.NewWriter(&out)
-	w, err := age.Encrypt(a, to...)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := w.Write(text); err != nil {
-		return nil, err
-	}
-	if err := w.Close(); err != nil {
-		return nil, err
-	}
-	if err := a.Close(); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
-}
-
-// stanzas counts for how many recipients a file is encrypted (age-encryption.org/v1).
-func stanzas(sealed []byte) int {
-	n := 0
-	s := bufio.NewScanner(unarmored(sealed))
-	for s.Scan() {
-		line := s.Text()
-		if strings.HasPrefix(line, "---") {
-			break
-		}
-		if strings.HasPrefix(line, "-> ") && !strings.HasSuffix(line, "-grease") {
-			n++
-		}
-	}
-	return n
-}
-
-// newIdentity makes an identity file that only its owner can read.
-func newIdentity(file string) (*age.X25519Identity, error) {
-	id, err := age.GenerateX25519Identity()
-	if err != nil {
-		return nil, err
-	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, err
-	}
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	_, err = fmt.Fprintf(f, "# An identity of jadekettle: whoever has this file can read what is sealed for it.\n# public key: %s\n%s\n", id.Recipient(), id)
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	return id, err
 }

@@ -86,8 +86,8 @@ func (a *App) options(dir string) (resolve.Options, error) {
 		}
 		o.Params[name] = v
 	}
-	keys := &keyring{app: a, dir: dir}
-	o.Open = keys.open
+	keys := a.keyring(dir)
+	o.Open = keys.Open
 	return o, nil
 }
 

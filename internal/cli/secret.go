@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/cli/sealed"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
@@ -40,7 +41,7 @@ type sealedData struct {
 	app      *App
 	dir      string
 	root     fs.FS
-	keys     *keyring
+	keys     *sealed.Keyring
 	settings resolve.Settings
 }
 
@@ -49,7 +50,7 @@ func (a *App) sealedData() (*sealedData, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &sealedData{app: a, dir: dir, root: root, keys: &keyring{app: a, dir: dir}, settings: resolve.ReadSettings(root)}, nil
+	return &sealedData{app: a, dir: dir, root: root, keys: a.keyring(dir), settings: resolve.ReadSettings(root)}, nil
 }
 
 // file gives the path of a layer's sealed file.
@@ -99,7 +100,7 @@ func (v *sealedData) read(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, err := v.keys.open(name, sealed)
+	text, err := v.keys.Open(name, sealed)
 	if err != nil {
 		p := problem.From(err)
 		p.Place = value.Place{File: name}
@@ -114,7 +115,7 @@ func (v *sealedData) readers(name string) ([]age.Recipient, error) {
 	if len(list) == 0 {
 		return nil, problem.Errorf("%s names nobody to seal %s for", resolve.SettingsFile, name).Remedy("write recipients under [secrets], or begin with `jadekettle secret init`")
 	}
-	return recipients(list)
+	return sealed.Recipients(list)
 }
 
 // write seals a text into its file, in one step.
@@ -123,7 +124,7 @@ func (v *sealedData) write(name string, text []byte) error {
 	if err != nil {
 		return err
 	}
-	sealed, err := seal(text, to)
+	sealed, err := sealed.Seal(text, to)
 	if err != nil {
 		return err
 	}
@@ -173,7 +174,7 @@ func (a *App) secretInit() *cobra.Command {
 func (v *sealedData) identity(file string) (string, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		id, err := newIdentity(file)
+		id, err := sealed.NewIdentity(file)
 		if err != nil {
 			return "", fmt.Errorf("make the identity: %w", err)
 		}
@@ -347,11 +348,11 @@ func (v *sealedData) edit(name string, old []byte) error {
 	if _, err := v.readers(name); err != nil {
 		return err // before anything is written in vain
 	}
-	dir, err := os.MkdirTemp(memoryFolder(), "jadekettle-*")
+	dir, done, err := sealed.Scratch()
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
+	defer done()
 	file := filepath.Join(dir, strings.TrimSuffix(path.Base(name), layers.Sealed))
 	if err := os.WriteFile(file, old, 0o600); err != nil {
 		return err
@@ -383,16 +384,6 @@ func (v *sealedData) edit(name string, old []byte) error {
 			return problem.Errorf("the file is as it was").Remedy("what you wrote is thrown away")
 		}
 	}
-}
-
-// memoryFolder gives a folder that is not on a disk, where there is one.
-func memoryFolder() string {
-	for _, dir := range []string{os.Getenv("XDG_RUNTIME_DIR"), "/dev/shm"} {
-		if info, err := os.Stat(dir); dir != "" && err == nil && info.IsDir() {
-			return dir
-		}
-	}
-	return ""
 }
 
 func (a *App) editor(file string) error {
@@ -481,14 +472,14 @@ func (a *App) secretWho() *cobra.Command {
 			}
 			docs := []any{}
 			for _, name := range names {
-				sealed, err := fs.ReadFile(v.root, name)
+				text, err := fs.ReadFile(v.root, name)
 				if err != nil {
 					return err
 				}
-				_, openErr := v.keys.open(name, sealed)
+				_, openErr := v.keys.Open(name, text)
 				list := v.recipientsOf(name)
-				stale := stanzas(sealed) != len(list)
-				docs = append(docs, map[string]any{"file": name, "recipients": list, "sealed_for": stanzas(sealed), "you": openErr == nil})
+				stale := sealed.Stanzas(text) != len(list)
+				docs = append(docs, map[string]any{"file": name, "recipients": list, "sealed_for": sealed.Stanzas(text), "you": openErr == nil})
 				if a.output == "json" {
 					continue
 				}
@@ -501,7 +492,7 @@ func (a *App) secretWho() *cobra.Command {
 					fmt.Fprintf(a.Out, "    %s\n", r)
 				}
 				if stale {
-					fmt.Fprintf(a.Out, "    %s\n", screen.Paint(screen.Bad, fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret reseal`", stanzas(sealed), len(list))))
+					fmt.Fprintf(a.Out, "    %s\n", screen.Paint(screen.Bad, fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret reseal`", sealed.Stanzas(text), len(list))))
 				}
 			}
 			if a.output == "json" {

@@ -1,26 +1,19 @@
 package cli
 
 import (
-	"bytes"
-	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
-	"os/exec"
-	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/cli/sources"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/source"
-	"jadekettle/internal/history"
 )
 
 func (a *App) sourceCommand() *cobra.Command {
@@ -32,36 +25,14 @@ func (a *App) sourceCommand() *cobra.Command {
 	return c
 }
 
-// shelf is the sources of a project.
-type shelf struct {
-	app  *App
-	dir  string
-	root fs.FS
-	pins []source.Pin
-}
-
-func (a *App) shelf() (*shelf, error) {
+func (a *App) shelf() (*sources.Shelf, error) {
 	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
 	}
-	var ps problem.Problems
-	return &shelf{app: a, dir: dir, root: root, pins: source.Read(root, &ps)}, ps.Err()
-}
-
-func (s *shelf) pin(name string) (*source.Pin, error) {
-	var names []string
-	for i := range s.pins {
-		if s.pins[i].Name == name {
-			return &s.pins[i], nil
-		}
-		names = append(names, s.pins[i].Name)
-	}
-	return nil, problem.Errorf("there is no source %q", name).Remedy("%s", problem.Meant(name, names, "add one with `jadekettle source add URL --at REV`"))
-}
-
-func (s *shelf) save() error {
-	return history.Replace(filepath.Join(s.dir, source.LockFile), source.Write(s.pins), 0o644)
+	s, err := sources.Open(dir, root)
+	s.Prompts = a.Terminal
+	return s, err
 }
 
 func (a *App) sourceAdd() *cobra.Command {
@@ -79,23 +50,23 @@ func (a *App) sourceAdd() *cobra.Command {
 				return problem.Errorf("--at is missing").Remedy("name the tag, branch or commit that is to be used")
 			}
 			if name == "" {
-				name = nameOf(args[0])
+				name = sources.NameOf(args[0])
 			}
 			if !source.ValidName(name) {
 				return problem.Errorf("%q is no name for a source", name).Remedy("give one with --name, in letters, digits, dots, dashes and underscores")
 			}
-			if _, err := s.pin(name); err == nil {
+			if _, err := s.Pin(name); err == nil {
 				return problem.Errorf("there is a source %q already", name).Remedy("update it with `jadekettle source update %s --at REV`, or choose another --name", name)
 			}
 			p := source.Pin{Name: name, URL: args[0], At: at}
-			if err := s.fetch(c.Context(), &p, ""); err != nil {
+			if err := s.Fetch(c.Context(), &p, ""); err != nil {
 				return err
 			}
-			s.pins = append(s.pins, p)
-			if err := s.save(); err != nil {
+			s.Pins = append(s.Pins, p)
+			if err := s.Save(); err != nil {
 				return err
 			}
-			s.tell(p)
+			a.tellSource(s, p)
 			return nil
 		},
 	}
@@ -104,144 +75,18 @@ func (a *App) sourceAdd() *cobra.Command {
 	return c
 }
 
-// nameOf gives the last part of a URL without .git.
-func nameOf(url string) string {
-	url = strings.TrimSuffix(strings.TrimRight(url, "/"), ".git")
-	return url[strings.LastIndexAny(url, "/:")+1:]
-}
-
 // tell says what a source holds.
-func (s *shelf) tell(p source.Pin) {
+func (a *App) tellSource(s *sources.Shelf, p source.Pin) {
 	names := []string{}
-	entries, _ := fs.ReadDir(s.root, path.Join(source.Dir, p.Name, manifest.Dir))
+	entries, _ := os.ReadDir(filepath.Join(s.Dir, source.Dir, p.Name, manifest.Dir))
 	for _, e := range entries {
 		n := strings.TrimSuffix(e.Name(), ".toml")
 		if n != e.Name() || e.IsDir() {
 			names = append(names, p.Name+"/"+n)
 		}
 	}
-	fmt.Fprintf(s.app.Out, "%s  %s at %s\n", screen.Paint(screen.Loud, p.Name), p.Commit[:12], p.At)
-	fmt.Fprintf(s.app.Out, "  manifests: %s\n", strings.Join(names, ", "))
-}
-
-// git runs git with a fixed behaviour: no prompts off a terminal, no hooks, no
-// configuration of the repository that is fetched.
-func (s *shelf) git(ctx context.Context, dir string, args ...string) (string, error) {
-	c := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c", "protocol.ext.allow=never", "-c", "core.symlinks=true"}, args...)...)
-	c.Dir = dir
-	c.Env = append(slices.DeleteFunc(os.Environ(), ofRepository), "LC_ALL=C")
-	if !s.app.Terminal {
-		c.Env = append(c.Env, "GIT_TERMINAL_PROMPT=0")
-	}
-	var out, errs bytes.Buffer
-	c.Stdout, c.Stderr = &out, &errs
-	err := c.Run()
-	if errors.Is(err, exec.ErrNotFound) {
-		return "", problem.Errorf("git is not installed on this machine").Remedy("sources need it")
-	}
-	if err != nil {
-		return "", fmt.Errorf("git %s: %s", args[0], screen.Line(lastLines(errs.String(), 3)))
-	}
-	return strings.TrimSpace(out.String()), nil
-}
-
-// ofRepository says whether a variable speaks of the repository that this
-// program was called in, as from a hook.
-func ofRepository(v string) bool {
-	name, _, _ := strings.Cut(v, "=")
-	return slices.Contains([]string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR", "GIT_PREFIX"}, name)
-}
-
-func lastLines(s string, n int) string {
-	lines := strings.Split(strings.TrimSpace(s), "\n")
-	return strings.Join(lines[max(0, len(lines)-n):], " ")
-}
-
-// revision is what may stand behind --at; a dash first would be an option.
-var revision = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./+@-]*$`)
-
-// fetch copies a source into its folder and fills in the pin. With a commit it
-// takes that one, whatever the revision is now.
-func (s *shelf) fetch(ctx context.Context, p *source.Pin, commit string) error {
-	if strings.HasPrefix(p.URL, "-") || strings.Contains(p.URL, "::") {
-		return problem.Errorf("%q is no URL of a repository", p.URL).Remedy("write a path, file://, ssh:// or https://")
-	}
-	if !revision.MatchString(p.At) {
-		return problem.Errorf("%q is no revision", p.At).Remedy("name a tag, a branch or a commit")
-	}
-	work, err := os.MkdirTemp("", "jadekettle-source-*")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(work)
-	if _, err := s.git(ctx, work, "init", "--quiet", "--bare", "."); err != nil {
-		return err
-	}
-	url := p.URL
-	if !strings.Contains(url, "://") && !strings.Contains(url, ":") && !filepath.IsAbs(url) {
-		url = filepath.Join(s.dir, url)
-	}
-	if _, err := s.git(ctx, work, "fetch", "--quiet", "--no-recurse-submodules", url, "+refs/heads/*:refs/remotes/from/*", "+refs/tags/*:refs/tags/*"); err != nil {
-		return fmt.Errorf("fetch %s: %w", p.URL, err)
-	}
-	if commit == "" {
-		if commit, err = s.commitOf(ctx, work, p.At); err != nil {
-			return problem.Errorf("%s has no revision %q", p.URL, p.At).Remedy("name a tag, a branch or a whole commit of it")
-		}
-	}
-	return s.unpack(ctx, work, p, commit)
-}
-
-// commitOf resolves a tag, a branch or a commit, in this order.
-func (s *shelf) commitOf(ctx context.Context, work, at string) (string, error) {
-	var err error
-	for _, ref := range []string{"refs/tags/" + at, "refs/remotes/from/" + at, at} {
-		var commit string
-		if commit, err = s.git(ctx, work, "rev-parse", "--verify", "--quiet", "--end-of-options", ref+"^{commit}"); err == nil {
-			return commit, nil
-		}
-	}
-	return "", err
-}
-
-// unpack puts the files of a commit beside the old copy, and then in its place.
-func (s *shelf) unpack(ctx context.Context, work string, p *source.Pin, commit string) error {
-	top := filepath.Join(s.dir, source.Dir)
-	if err := os.MkdirAll(top, 0o755); err != nil {
-		return err
-	}
-	fresh, err := os.MkdirTemp(top, ".new-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(fresh)
-	if _, err := s.git(ctx, work, "--work-tree="+fresh, "checkout", "--quiet", "--force", commit, "--", "."); err != nil {
-		return fmt.Errorf("the commit %s cannot be unpacked: %w", commit, err)
-	}
-	if err := os.Chmod(fresh, 0o755); err != nil {
-		return err
-	}
-	if info, err := os.Stat(filepath.Join(fresh, manifest.Dir)); err != nil || !info.IsDir() {
-		return problem.Errorf("%s at %s has no folder %s", p.URL, p.At, manifest.Dir).Remedy("a source is laid out like a project")
-	}
-	hash, err := source.Hash(os.DirFS(fresh), ".")
-	if err != nil {
-		return problem.Errorf("%s at %s cannot be used: %w", p.URL, p.At, err).Remedy("a source holds plain files only")
-	}
-	if p.Hash != "" && p.Commit == commit && p.Hash != hash {
-		return problem.Errorf("the commit %s of %s is not what was pinned", commit[:12], p.URL).Remedy("the lock file was changed by hand: take it from version control")
-	}
-	to := filepath.Join(top, p.Name)
-	old := fresh + "-old"
-	if err := os.Rename(to, old); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	defer os.RemoveAll(old)
-	if err := os.Rename(fresh, to); err != nil {
-		return errors.Join(err, os.Rename(old, to))
-	}
-	p.Commit, p.Hash = commit, hash
-	return nil
+	fmt.Fprintf(a.Out, "%s  %s at %s\n", screen.Paint(screen.Loud, p.Name), p.Commit[:12], p.At)
+	fmt.Fprintf(a.Out, "  manifests: %s\n", strings.Join(names, ", "))
 }
 
 func (a *App) sourceUpdate() *cobra.Command {
@@ -258,12 +103,12 @@ func (a *App) sourceUpdate() *cobra.Command {
 				return problem.Errorf("--at is for one source, without --pinned").Remedy("name it")
 			}
 			for _, n := range names {
-				if _, err := s.pin(n); err != nil {
+				if _, err := s.Pin(n); err != nil {
 					return err
 				}
 			}
-			for i := range s.pins {
-				p := &s.pins[i]
+			for i := range s.Pins {
+				p := &s.Pins[i]
 				if len(names) > 0 && !slices.Contains(names, p.Name) {
 					continue
 				}
@@ -274,10 +119,10 @@ func (a *App) sourceUpdate() *cobra.Command {
 				if pinned {
 					commit = p.Commit
 				}
-				if err := s.fetch(c.Context(), p, commit); err != nil {
+				if err := s.Fetch(c.Context(), p, commit); err != nil {
 					return err
 				}
-				if err := s.save(); err != nil {
+				if err := s.Save(); err != nil {
 					return err
 				}
 				if p.Commit == before {
@@ -304,17 +149,17 @@ func (a *App) sourceList() *cobra.Command {
 			}
 			if a.output == "json" {
 				docs := []any{}
-				for _, p := range s.pins {
+				for _, p := range s.Pins {
 					docs = append(docs, map[string]any{"name": p.Name, "url": p.URL, "at": p.At, "commit": p.Commit, "content": p.Hash})
 				}
 				return a.document(map[string]any{"format": 1, "sources": docs})
 			}
-			if len(s.pins) == 0 {
+			if len(s.Pins) == 0 {
 				fmt.Fprintln(a.Out, "this project has no sources; add one with `jadekettle source add URL --at REV`")
 				return nil
 			}
 			rows := [][]string{{"source", "at", "commit", "url"}}
-			for _, p := range s.pins {
+			for _, p := range s.Pins {
 				rows = append(rows, []string{p.Name, p.At, p.Commit[:12], p.URL})
 			}
 			screen.Table(a.Out, rows, nil)
@@ -334,17 +179,21 @@ func (a *App) sourceVerify() *cobra.Command {
 				return err
 			}
 			var ps problem.Problems
-			sound := source.Load(s.root, s.pins, &ps)
+			sound := source.Load(os.DirFS(s.Dir), s.Pins, &ps)
 			if err := ps.Err(); err != nil {
 				return err
 			}
-			for _, p := range s.pins {
+			for _, p := range s.Pins {
 				what := "the copy is what was pinned"
 				if remote {
-					if err := s.compare(c.Context(), p); err != nil {
+					moved, err := s.Compare(c.Context(), p)
+					if err != nil {
 						return err
 					}
 					what += ", and so is the commit"
+					if moved != "" {
+						what += fmt.Sprintf("; the branch %s has moved on to %.12s", p.At, moved)
+					}
 				}
 				fmt.Fprintf(a.Out, "%s  %s\n", screen.Paint(screen.Loud, p.Name), what)
 			}
@@ -358,21 +207,6 @@ func (a *App) sourceVerify() *cobra.Command {
 	return c
 }
 
-// compare fetches a pinned commit into another place and holds it to the pin.
-func (s *shelf) compare(ctx context.Context, p source.Pin) error {
-	dir, err := os.MkdirTemp("", "jadekettle-verify-*")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	url := p.URL
-	if !strings.Contains(url, ":") && !filepath.IsAbs(url) {
-		p.URL = filepath.Join(s.dir, url)
-	}
-	elsewhere := &shelf{app: s.app, dir: dir}
-	return elsewhere.fetch(ctx, &p, p.Commit)
-}
-
 func (a *App) sourceRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Take a source out again", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSources,
@@ -381,14 +215,14 @@ func (a *App) sourceRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := s.pin(args[0]); err != nil {
+			if _, err := s.Pin(args[0]); err != nil {
 				return err
 			}
-			s.pins = slices.DeleteFunc(s.pins, func(p source.Pin) bool { return p.Name == args[0] })
-			if err := s.save(); err != nil {
+			s.Pins = slices.DeleteFunc(s.Pins, func(p source.Pin) bool { return p.Name == args[0] })
+			if err := s.Save(); err != nil {
 				return err
 			}
-			if err := os.RemoveAll(filepath.Join(s.dir, source.Dir, args[0])); err != nil {
+			if err := os.RemoveAll(filepath.Join(s.Dir, source.Dir, args[0])); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Out, "%s is taken out; lint tells what still names its manifests\n", args[0])
@@ -403,7 +237,7 @@ func (a *App) completeSources(*cobra.Command, []string, string) ([]string, cobra
 		return nil, noFiles
 	}
 	var out []string
-	for _, p := range s.pins {
+	for _, p := range s.Pins {
 		out = append(out, p.Name)
 	}
 	return out, noFiles

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"strings"
 
@@ -21,7 +22,7 @@ func (a *App) sourceShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			pin, err := s.pin(args[0])
+			pin, err := s.Pin(args[0])
 			if err != nil {
 				return err
 			}
@@ -29,7 +30,7 @@ func (a *App) sourceShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			docs := s.documents(pin.Name)
+			docs := documents(s.Dir, pin.Name)
 			if a.output == "json" {
 				return a.document(map[string]any{"format": 1, "source": pin.Name, "commit": pin.Commit, "manifests": manifestDocs(p.Of(pin.Name)), "documents": docs})
 			}
@@ -40,9 +41,9 @@ func (a *App) sourceShow() *cobra.Command {
 }
 
 // documents lists the texts that came along with a source.
-func (s *shelf) documents(name string) []string {
+func documents(dir string, name string) []string {
 	out := []string{}
-	fs.WalkDir(s.root, path.Join(source.Dir, name), func(p string, e fs.DirEntry, err error) error {
+	fs.WalkDir(os.DirFS(dir), path.Join(source.Dir, name), func(p string, e fs.DirEntry, err error) error {
 		ext := strings.ToLower(path.Ext(p))
 		if err == nil && !e.IsDir() && (ext == ".md" || ext == ".txt" || strings.HasPrefix(e.Name(), "README")) {
 			out = append(out, p)
@@ -53,9 +54,9 @@ func (s *shelf) documents(name string) []string {
 }
 
 func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []string) {
-	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", screen.Paint(screen.Loud, pin.Name), pin.Commit[:12], pin.At, pin.URL)
+	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", screen.Paint(screen.Loud, pin.Name), pin.Commit[:12], screen.Line(pin.At), screen.Line(pin.URL))
 	for _, m := range list {
-		fmt.Fprintf(a.Out, "\n%s  %s\n", screen.Paint(screen.Loud, m.Name), m.About)
+		fmt.Fprintf(a.Out, "\n%s  %s\n", screen.Paint(screen.Loud, m.Name), screen.Line(m.About))
 		var rows [][]string
 		for _, d := range m.Params {
 			text := "required"
@@ -71,7 +72,7 @@ func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []stri
 	if len(docs) > 0 {
 		fmt.Fprintf(a.Out, "\n%s\n", screen.Paint(screen.Quiet, "documents"))
 		for _, d := range docs {
-			fmt.Fprintln(a.Out, "  "+d)
+			fmt.Fprintln(a.Out, "  "+screen.Line(d))
 		}
 	}
 }

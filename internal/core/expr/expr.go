@@ -382,6 +382,20 @@ func (p *Program) evalSecret(vars *Vars) (any, error) {
 	return out, nil
 }
 
+// Lacks says whether a name that the expression reads is not there, and it does
+// not ask for that itself.
+func (p *Program) Lacks(vars *Vars) bool {
+	for _, c := range p.chains {
+		if c.asked || c.guarded || c.path[0] == "facts" && vars.Facts == nil || slices.ContainsFunc(vars.Missing, func(m []string) bool { return meet(m, c.path) }) {
+			continue
+		}
+		if step, _, _ := missing(c.path, vars); step > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // missingOf says which name that is read is not there, without looking at values.
 func (p *Program) missingOf(vars *Vars) error {
 	for _, c := range p.chains {

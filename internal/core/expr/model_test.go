@@ -114,7 +114,7 @@ func TestNothingHides(t *testing.T) {
 		`data.gauge.nope == 1 && false`:                `data.gauge has no "nope"`,
 		`has(data.gauge.nope) && data.gauge.nope == 1`: "false",
 		`true || data.nope`:                            "true",
-		`has(data.gauge.list.x)`:                    "false",
+		`has(data.gauge.list.x)`:                       "false",
 		`true // it's "one`:                            "true",
 		"true // it's\n && false":                      "false",
 		`sum([9007199254740993, 0])`:                   "9007199254740993",
@@ -142,11 +142,11 @@ func TestNothingHides(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		`{{ index data "no-such" }}`:        `there is no key "no-such"`,
+		`{{ index data "no-such" }}`:     `there is no key "no-such"`,
 		`{{ index data.gauge.list 99 }}`: "number 99 is asked for",
-		`{{ printf "%d" "x" }}`:             "takes a whole number",
-		`{{ printf "%s" }}`:                 "fewer values",
-		"ä{{ data.nope }}":                  "x.tmpl:1:5",
+		`{{ printf "%d" "x" }}`:          "takes a whole number",
+		`{{ printf "%s" }}`:              "fewer values",
+		"ä{{ data.nope }}":               "x.tmpl:1:5",
 		`{{ $x := "aaaaaaaa" }}{{ range upto 40 }}{{ $x = print $x $x }}{{ end }}`: "longer than 1 MiB",
 	} {
 		tm, err := ParseTemplate("x.tmpl", text)

@@ -580,6 +580,26 @@ func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]source) {
 
 // value gives a host's key, with ${n} and ${host.name} filled in.
 func (l *loader) value(h *Host, t table, node *manifest.Node) (any, error) {
+	switch node.Kind {
+	case manifest.List:
+		out := make([]any, len(node.Items))
+		for i, item := range node.Items {
+			var err error
+			if out[i], err = l.value(h, t, item); err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	case manifest.Table:
+		out := make(map[string]any, len(node.Keys))
+		for _, k := range node.Keys {
+			var err error
+			if out[k.Name], err = l.value(h, t, k.Node); err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	}
 	s, ok := node.Value.(string)
 	if !ok || !manifest.Interpolated(s) {
 		return node.Plain(), nil

@@ -266,12 +266,15 @@ func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
 			return nil, false, nil
 		}
 		var saw []expr.Seen
+		lacks := false
 		for _, p := range l.form.Programs() {
 			saw = append(saw, p.Saw(vars)...)
+			lacks = lacks || p.Lacks(vars)
 		}
-		if slices.ContainsFunc(saw, func(s expr.Seen) bool { return !s.There }) {
+		if lacks {
 			continue
 		}
+		saw = slices.DeleteFunc(saw, func(s expr.Seen) bool { return !s.There })
 		v, err := l.form.Eval(vars)
 		if err != nil {
 			return nil, true, err

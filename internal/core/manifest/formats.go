@@ -135,7 +135,7 @@ func (r *yamlReader) key(out *Node, k, v *yaml.Node, depth int) {
 	case out.Get(k.Value) != nil:
 		r.wrong(at, fmt.Sprintf("%q is set twice; first at line %d", k.Value, out.Get(k.Value).Place.Line), "keep one of them")
 	default:
-		out.Keys = append(out.Keys, Key{k.Value, at, r.node(v, depth+1)})
+		out.add(Key{k.Value, at, r.node(v, depth+1)})
 	}
 }
 
@@ -146,6 +146,8 @@ var (
 	zeroLead = regexp.MustCompile(`^[-+]?0[0-9_]+$`)
 	sexages  = regexp.MustCompile(`^[-+]?[0-9]+(:[0-5]?[0-9])+$`)
 	coreInt  = regexp.MustCompile(`^[-+]?[0-9]+$`)
+
+	hexOrOctal = regexp.MustCompile(`^0(x[0-9a-fA-F]+|o[0-7]+)$`)
 )
 
 func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
@@ -179,9 +181,14 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 			}
 			return i
 		}
-		if i, err := strconv.ParseInt(strings.ReplaceAll(n.Value, "_", ""), 0, 64); err == nil && !strings.Contains(n.Value, "_") {
-			return i
+		// YAML 1.2 ("Core Schema") has 0x and 0o besides, and nothing else.
+		if hexOrOctal.MatchString(n.Value) {
+			if i, err := strconv.ParseInt(n.Value, 0, 64); err == nil {
+				return i
+			}
+			r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
 		}
+		warn("yaml-number", fmt.Sprintf("%s is text here, and a number to other readers of YAML", n.Value), fmt.Sprintf("write %q, or the number in digits", n.Value))
 	case "!!float":
 		if coreInt.MatchString(n.Value) {
 			r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
@@ -278,7 +285,10 @@ func (r *jsonReader) value(depth int) (*Node, error) {
 			return nil, err
 		}
 	case json.Number:
-		out.Value = number(t)
+		var fits bool
+		if out.Value, fits = number(t); !fits {
+			r.problems.At(out.Place, "the number "+t.String()+" does not fit 64 bits", "put it in quotes if it is text")
+		}
 	default:
 		out.Value = t
 	}
@@ -300,17 +310,15 @@ func (r *jsonReader) member(out *Node, depth int) error {
 		r.problems.Add(problem.Problem{Place: at, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Place.Line), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return nil
 	}
-	out.Keys = append(out.Keys, Key{name, at, v})
+	out.add(Key{name, at, v})
 	return nil
 }
 
-func number(n json.Number) any {
-	if i, err := n.Int64(); err == nil {
-		return i
+func number(n json.Number) (v any, fits bool) {
+	if !strings.ContainsAny(n.String(), ".eE") {
+		i, err := n.Int64()
+		return i, err == nil
 	}
 	f, err := n.Float64()
-	if err != nil || math.IsInf(f, 0) {
-		return n.String()
-	}
-	return f
+	return f, err == nil && !math.IsInf(f, 0)
 }

@@ -42,6 +42,7 @@ type Node struct {
 	raw    []byte
 	origin origin
 	header bool // the header that opened this table was seen
+	index  map[string]int
 }
 
 // Key is one key of a table with its value.
@@ -61,8 +62,31 @@ const (
 	byItems                // a list made of [[...]] headers
 )
 
+// manyKeys is from how many keys on a table finds them by an index.
+const manyKeys = 16
+
+// add puts a key behind the others.
+func (n *Node) add(k Key) {
+	n.Keys = append(n.Keys, k)
+	switch {
+	case n.index != nil:
+		n.index[k.Name] = len(n.Keys) - 1
+	case len(n.Keys) > manyKeys:
+		n.index = make(map[string]int, 2*manyKeys)
+		for i := range n.Keys {
+			n.index[n.Keys[i].Name] = i
+		}
+	}
+}
+
 // Get gives the value of a key, or nil.
 func (n *Node) Get(name string) *Node {
+	if n.index != nil {
+		if i, there := n.index[name]; there {
+			return n.Keys[i].Node
+		}
+		return nil
+	}
 	for i := range n.Keys {
 		if n.Keys[i].Name == name {
 			return n.Keys[i].Node
@@ -299,7 +323,7 @@ func (b *builder) path(e *unstable.Node) (*Node, string, value.Place, bool) {
 		switch {
 		case next == nil:
 			next = &Node{Kind: Table, Place: place, src: b.src}
-			at.Keys = append(at.Keys, Key{name, place, next})
+			at.add(Key{name, place, next})
 		case next.Kind == List && next.origin == byItems:
 			next = next.Items[len(next.Items)-1]
 		case next.Kind != Table || next.origin != byHeader:
@@ -321,7 +345,7 @@ func (b *builder) openTable(e *unstable.Node) {
 	switch {
 	case there == nil:
 		there = &Node{Kind: Table, Place: place, src: b.src}
-		at.Keys = append(at.Keys, Key{name, place, there})
+		at.add(Key{name, place, there})
 	case there.Kind != Table || there.origin != byHeader || there.header:
 		b.twice(place, name, there.Place)
 		return
@@ -342,7 +366,7 @@ func (b *builder) openItem(e *unstable.Node) {
 	switch {
 	case list == nil:
 		list = &Node{Kind: List, Place: place, origin: byItems, src: b.src}
-		at.Keys = append(at.Keys, Key{name, place, list})
+		at.add(Key{name, place, list})
 	case list.origin != byItems:
 		b.twice(place, name, list.Place)
 		return
@@ -361,13 +385,13 @@ func (b *builder) set(at *Node, e *unstable.Node) {
 				b.twice(place, name, there.Place)
 				return
 			}
-			at.Keys = append(at.Keys, Key{name, place, b.value(e.Value(), place)})
+			at.add(Key{name, place, b.value(e.Value(), place)})
 			return
 		}
 		switch {
 		case there == nil:
 			there = &Node{Kind: Table, Place: place, origin: byDots, src: b.src}
-			at.Keys = append(at.Keys, Key{name, place, there})
+			at.add(Key{name, place, there})
 		case there.Kind != Table || there.origin != byDots:
 			b.twice(place, name, there.Place)
 			return

@@ -4,6 +4,7 @@ package param
 
 import (
 	"fmt"
+	"math"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -43,10 +44,17 @@ type Decl struct {
 	Min, Max   any // numbers; sizes and times as text or number; the length of text and lists
 	Pattern    *regexp.Regexp
 	Place      value.Place
+	// From is where the value comes from when nobody gives it: an expression
+	// over host, facts, data and env, passed over where a step of it is missing.
+	// Nil for none.
+	From *expr.Program
 }
 
+// fromScope is what a param's own from may read.
+var fromScope = expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What: "the from of a param"}
+
 // Keys are what a [param.NAME] table may hold.
-var Keys = []string{"type", "default", "choices", "min", "max", "pattern", "about"}
+var Keys = []string{"type", "default", "from", "choices", "min", "max", "pattern", "about"}
 
 var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
@@ -79,6 +87,17 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 			}
 		case "default":
 			d.Default, d.HasDefault = a.Node.Plain(), true
+			if isText && manifest.Interpolated(text) {
+				wrong(a.Node.Place, "a default is taken as it stands, and ${ is not evaluated in it", "give the param a from, or write $${ for the characters themselves")
+			}
+		case "from":
+			p, err := expr.Compile(text, a.Node.At, fromScope)
+			if d.From = p; !isText || text == "" {
+				wrong(a.Node.Place, "from takes an expression, as text", `write from = "data.gauge.`+k.Name+`"`)
+			} else if err != nil {
+				problems.AddErr(a.Node.Place, err)
+				good = false
+			}
 		case "min":
 			d.Min = a.Node.Plain()
 		case "max":
@@ -323,6 +342,9 @@ func (d *Decl) within(given, v any) error {
 		size, what = float64(len(v)), "its number of items"
 	default:
 		return nil
+	}
+	if math.IsNaN(size) {
+		return problem.Errorf("%s is no number that can be compared", what).Remedy("give another")
 	}
 	if low, err := d.limit(d.Min); d.Min != nil && err == nil && size < low {
 		return problem.Errorf("%s is below its min, %s", what, number(d.Min)).Remedy("give more")

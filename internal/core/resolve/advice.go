@@ -379,7 +379,9 @@ func (p *Project) unread(say func(value.Place, string, string, string)) {
 	for _, u := range p.units {
 		reads = append(reads, u.reads()...)
 		for _, d := range u.params {
-			reads = append(reads, []string{"data", "params", u.Name, d.Name})
+			if d.From != nil {
+				reads = append(reads, d.From.Reads()...)
+			}
 		}
 	}
 	for _, e := range p.given {

@@ -393,7 +393,24 @@ func (e *Explanation) Param(manifest, name string) ([]ParamSource, error) {
 	if d == nil {
 		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).Remedy("%s", problem.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
 	}
-	list, err := e.r.paramSources(u, d, nil, nil, true)
+	var list []ParamSource
+	var err error
+	for _, c := range e.r.used { // what a use gives goes before the rest
+		if c.unit == u && slices.ContainsFunc(c.given, func(g usedParam) bool { return g.name == name }) {
+			more, failed := e.r.paramSources(u, d, c.given, c.outer, true)
+			if err = failed; err != nil {
+				return nil, err
+			}
+			for _, s := range more {
+				if !slices.ContainsFunc(list, func(o ParamSource) bool { return o.From == s.From && o.Place == s.Place }) {
+					list = append(list, s)
+				}
+			}
+		}
+	}
+	if len(list) == 0 {
+		list, err = e.r.paramSources(u, d, nil, nil, true)
+	}
 	for i := range list {
 		if seen, err := d.Check(list[i].Value); err == nil && list[i].Says && !value.Equal(seen, list[i].Value) {
 			list[i].Seen = seen

@@ -27,7 +27,7 @@ manifests = ["gauge"]
 inside = "all"
 members = ["*"]
 `)},
-		"manifests/gauge.toml": {Data: []byte("[param.seconds]\ntype = \"int\"\ndefault = 60\nmin = 1\n[file.\"/out\"]\ncontent = \"${string(param.seconds)}\"\n")},
+		"manifests/gauge.toml": {Data: []byte("[param.seconds]\ntype = \"int\"\nfrom = \"data.gauge.seconds\"\ndefault = 60\nmin = 1\n[file.\"/out\"]\ncontent = \"${string(param.seconds)}\"\n")},
 		"data/shared.toml":     {Data: []byte("list = [\"a\", \"b\"]\n")},
 	}
 	for i := 0; i+1 < len(files); i += 2 {
@@ -61,7 +61,7 @@ func out(t *testing.T, fs fstest.MapFS, f *facts.Facts, o resolve.Options) strin
 }
 
 func TestParams(t *testing.T) {
-	data := []string{"+data/shared.toml", "[params.gauge]\nseconds = 2\n"}
+	data := []string{"+data/shared.toml", "[gauge]\nseconds = 2\n"}
 	group := []string{"+hosts.toml", "[group.all.params.gauge]\nseconds = 3\n"}
 	inner := []string{"+hosts.toml", "[group.north.params.gauge]\nseconds = 4\n"}
 	host := []string{"+hosts.toml", "[host.gauge-01.params.gauge]\nseconds = \"${size(host.name)}\"\n"}
@@ -81,7 +81,7 @@ func TestParams(t *testing.T) {
 		t.Errorf("the call's own value gives %s", got)
 	}
 	for _, c := range []struct{ file, text, want string }{
-		{"+data/shared.toml", "[params.gauge]\nseconds = \"30\"\n", `data/shared.toml:3:11: the param gauge.seconds from data.params.gauge.seconds: it needs a whole number, not "30" (for gauge-01); write it without quotes`},
+		{"+data/shared.toml", "[gauge]\nseconds = \"30\"\n", `data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole number, not "30" (for gauge-01); write it without quotes`},
 		{"+hosts.toml", "[group.all.params.gauge]\nseconds = 0\n", `hosts.toml:10:11: the param gauge.seconds: a whole number (0) is below its min, 1`},
 		{"+hosts.toml", "[group.all.params.gauge]\nsecnods = 0\n", `the manifest gauge has no param "secnods"; did you mean "seconds"?`},
 		{"+hosts.toml", "[group.west]\nmembers=[\"*\"]\ninside=\"all\"\nparams.gauge.seconds = 5\n[group.north.params.gauge]\nseconds = 4\n", `has different values in group west and group north, which are of one depth`},

@@ -3,7 +3,6 @@ package resolve
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
@@ -16,7 +15,7 @@ import (
 // ParamSource is one place that may give a value to a param, in the order in
 // which they are asked.
 type ParamSource struct {
-	From  string // "--param", "use.north", "host gauge-01", "group gauge", "data", "the default"
+	From  string // "the call", "use.north", "host gauge-01", "group gauge", "data", "the default"
 	Place value.Place
 	Value any
 	Says  bool
@@ -26,7 +25,7 @@ type ParamSource struct {
 }
 
 // ofCall is the source that goes before all others.
-const ofCall = "--param"
+const ofCall = "the call"
 
 // param gives the value of a param for the host: from the call, from the use
 // that pulls the manifest in, from the host, its groups, the data, the default.
@@ -48,8 +47,10 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 		}
 		if err != nil {
 			p := problem.Problem{Place: s.Place}
-			if p.Place.File == "" && strings.HasPrefix(s.From, "data.") {
-				p.Place = r.placeOfData([]string{"params", u.Name, d.Name})
+			if d.From != nil && s.Place == d.From.At(0) { // what is wrong is the value that it leads to
+				if from, err := r.paramOfFrom(d, true); err == nil {
+					p.Place = from.Place
+				}
 			}
 			said := problem.From(err)
 			p.What, p.Do = fmt.Sprintf("the param %s.%s from %s: %s", u.Name, d.Name, s.From, said.What), said.Do
@@ -106,8 +107,17 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range append(groups, r.paramOfData(u, d, all)) {
+	for _, s := range groups {
 		if add(s) {
+			return out, nil
+		}
+	}
+	if d.From != nil {
+		from, err := r.paramOfFrom(d, all)
+		if err != nil {
+			return nil, err
+		}
+		if add(from) {
 			return out, nil
 		}
 	}
@@ -186,23 +196,26 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSourc
 	return out, nil
 }
 
-func (r *resolver) paramOfData(u *unit, d *param.Decl, place bool) ParamSource {
-	at := []string{"data", "params", u.Name, d.Name}
-	s := ParamSource{From: "data"}
-	if slices.ContainsFunc(r.vars.Missing, func(m []string) bool {
-		return len(m) >= len(at) && slices.Equal(m[:len(at)], at) || len(m) < len(at) && slices.Equal(m, at[:len(m)])
-	}) {
-		s.Value, s.Says = expr.Unknown{}, true
-		return s
+// paramOfFrom evaluates a param's own from. It is passed over where a step of
+// what it reads is not there.
+func (r *resolver) paramOfFrom(d *param.Decl, place bool) (ParamSource, error) {
+	s := ParamSource{From: "its from, " + d.From.Text(), Place: d.From.At(0)}
+	if d.From.Lacks(r.vars) {
+		return s, nil
 	}
-	s.Value, s.Says = r.vars.Lookup(at)
-	if s.Says {
-		s.From = "data." + strings.Join(at[1:], ".")
-		if place {
-			s.Place = r.placeOfData(at[1:])
+	v, err := d.From.Eval(r.vars)
+	if err != nil {
+		return s, err
+	}
+	s.Value, s.Says = v, true
+	for _, path := range d.From.Reads() {
+		if place && len(path) > 1 && path[0] == "data" {
+			if at := r.placeOfData(path[1:]); at.File != "" {
+				s.Place = at
+			}
 		}
 	}
-	return s
+	return s, nil
 }
 
 // placeOfData finds where the host's value at a path comes from.

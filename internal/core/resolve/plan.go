@@ -133,6 +133,9 @@ type usedAt struct {
 func (r *resolver) instance(u *unit, c *context, given []usedParam) {
 	from := c.vars
 	c.unit, c.given, c.outer = u, given, from
+	if r.explain && len(given) > 0 {
+		r.used = append(r.used, c)
+	}
 	c.vars = r.vars
 	if len(u.params) > 0 {
 		values := make(map[string]any, len(u.params))
@@ -169,21 +172,30 @@ func (r *resolver) use(c *context, u *use) {
 	if u.unit == nil {
 		return // reported already
 	}
-	each := func(vars *expr.Vars) {
-		inner := &context{group: c.group, from: c.from, uses: append(c.uses[:len(c.uses):len(c.uses)], usedAt{u, vars}), maybe: c.maybe, vars: vars}
-		if u.cond != nil {
-			yes, known, err := r.ask(u.cond, vars)
-			if err != nil {
-				r.problems.AddErr(u.Place, err)
-				return
-			}
-			if known && !yes {
-				r.without(u.unit)
-				r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name}, Place: u.Place, Reason: "its condition is false: " + u.cond.Text()})
-				return
-			}
-			inner.maybe = inner.maybe || !known
+	maybe := c.maybe
+	// wanted asks the condition, where there is one.
+	wanted := func(vars *expr.Vars) bool {
+		yes, known, err := r.ask(u.cond, vars)
+		if err != nil {
+			r.problems.AddErr(u.Place, err)
+			return false
 		}
+		if known && !yes {
+			r.without(u.unit)
+			r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name}, Place: u.Place, Reason: "its condition is false: " + u.cond.Text()})
+			return false
+		}
+		maybe = maybe || !known
+		return true
+	}
+	if u.cond != nil && !u.inner && !wanted(c.vars) {
+		return
+	}
+	each := func(vars *expr.Vars) {
+		if u.cond != nil && u.inner && !wanted(vars) {
+			return
+		}
+		inner := &context{group: c.group, from: c.from, uses: append(c.uses[:len(c.uses):len(c.uses)], usedAt{u, vars}), maybe: maybe, vars: vars}
 		r.instance(u.unit, inner, u.params)
 	}
 	if err := r.loop(u.loop, c.vars, each); err != nil {
@@ -217,10 +229,16 @@ func (r *resolver) leave(ref value.Ref, final bool) {
 	r.left[ref] = true
 }
 
+// maxLooped bounds how often all loops of one host go round together.
+const maxLooped = 200_000
+
 // loop goes through the clauses of a for, from left to right. What cannot be
 // known without facts is not gone through.
 func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)) error {
 	if len(clauses) == 0 {
+		if r.looped++; r.looped > maxLooped {
+			return problem.Errorf("the loops of this host go round more than %d times", maxLooped).Remedy("loop over shorter lists")
+		}
 		each(vars)
 		return nil
 	}
@@ -288,6 +306,7 @@ type resolver struct {
 	explain  bool               // keep what was left out, for why
 	watch    *watch             // told of conditions; may be nil
 	omitted  []*item
+	used     []*context      // by uses that give params, when explaining
 	dataless bool            // the data could not be put together
 	open     map[string]bool // kinds of which some names are not known; * for all
 	plan     *plan.Plan
@@ -299,6 +318,7 @@ type resolver struct {
 	left    map[value.Ref]bool
 	dropped [][2]*item // implied edges that contradict those written
 	search  int
+	looped  int // how often loops have gone round
 }
 
 // declare evaluates a declaration: the condition when it does not look at the
@@ -334,10 +354,6 @@ func (r *resolver) ask(p *expr.Program, vars *expr.Vars) (yes, known bool, err e
 
 // one evaluates a declaration for one item of its loop, or without one.
 func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
-	name, ok := r.name(d, vars)
-	if !ok {
-		return
-	}
 	if d.cond != nil && d.inner {
 		yes, known, err := r.ask(d.cond, vars)
 		if err != nil {
@@ -345,10 +361,15 @@ func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
 			return
 		}
 		if known && !yes {
-			r.leaveOut(c, d, name, true, vars)
+			name, final := r.nameOfOmitted(d, vars)
+			r.leaveOut(c, d, name, final, vars)
 			return
 		}
 		maybe = maybe || !known
+	}
+	name, ok := r.name(d, vars)
+	if !ok {
+		return
 	}
 	it := &item{kind: d.Kind, decl: d, maybe: maybe, vars: vars, contexts: []*context{c}}
 	it.task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.attrs)), Places: []value.Place{d.Place}, Manifests: []string{d.unit}}
@@ -391,6 +412,23 @@ func (r *resolver) leaveOut(c *context, d *decl, name string, final bool, vars *
 		r.omitted = append(r.omitted, &item{kind: d.Kind, decl: d, vars: vars, contexts: []*context{c}, task: plan.Task{Ref: ref}})
 	}
 	r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: ref, Place: d.Place, Reason: "its condition is false: " + d.cond.Text()})
+}
+
+// nameOfOmitted names an item that is left out, by what is written where the
+// name cannot be evaluated: nobody looks further at what is left out.
+func (r *resolver) nameOfOmitted(d *decl, vars *expr.Vars) (name string, final bool) {
+	if d.name == nil {
+		return d.Name, true
+	}
+	v, err := d.name.Eval(vars)
+	text, ok := v.(string)
+	if err != nil || !ok {
+		return d.Name, false
+	}
+	if name, err = d.Kind.Canon(text); err != nil {
+		return text, false
+	}
+	return name, true
 }
 
 func (r *resolver) name(d *decl, vars *expr.Vars) (string, bool) {

@@ -82,6 +82,7 @@ type use struct {
 	unit   *unit
 	cond   *expr.Program
 	loop   []clause
+	inner  bool // the condition names a variable of the loop
 	params []usedParam
 }
 
@@ -241,6 +242,7 @@ func (p *Project) compileUse(in *unit, m *manifest.Use, ps *problem.Problems) *u
 		ps.AddErr(m.If.Place, err)
 		if err == nil {
 			u.cond = prog
+			u.inner = slices.ContainsFunc(scope.Locals, prog.ReadsRoot)
 			p.services = p.services || prog.ReadsFact("services")
 		}
 	}

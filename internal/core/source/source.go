@@ -61,7 +61,7 @@ func Read(project fs.FS, problems *problem.Problems) []Pin {
 	for _, k := range root.Keys {
 		if k.Name == "format" {
 			if k.Node.Value != int64(1) {
-				problems.At(k.Node.Place, "the format of this file is not 1", "use a newer jadekettle")
+				problems.At(k.Node.Place, "the format of this file is not 1", "use a newer program")
 			}
 			continue
 		}
@@ -95,16 +95,10 @@ func Write(pins []Pin) []byte {
 	var b strings.Builder
 	b.WriteString("# Written by the program. Keep it in version control, and leave it as it is.\nformat = 1\n")
 	for _, p := range pins {
-		fmt.Fprintf(&b, "\n[source.%s]\nurl = %q\nat = %q\ncommit = %q\ncontent = %q\n", quoted(p.Name), p.URL, p.At, p.Commit, p.Hash)
+		fmt.Fprintf(&b, "\n[source.%s]\nurl = %s\nat = %s\ncommit = %s\ncontent = %s\n", manifest.QuoteKey(p.Name),
+			manifest.Literal(p.URL), manifest.Literal(p.At), manifest.Literal(p.Commit), manifest.Literal(p.Hash))
 	}
 	return []byte(b.String())
-}
-
-func quoted(name string) string {
-	if strings.Contains(name, ".") {
-		return `"` + name + `"`
-	}
-	return name
 }
 
 // Load holds every copy to its pin. It gives the folders of those that are
@@ -163,7 +157,11 @@ func Hash(project fs.FS, dir string) (string, error) {
 		if _, err := io.Copy(inner, f); err != nil {
 			return err
 		}
-		fmt.Fprintf(h, "%q %v %x\n", strings.TrimPrefix(strings.TrimPrefix(p, dir), "/"), info.Mode()&0o111 != 0, inner.Sum(nil))
+		name := p // whose first dot, as of .gitignore, is its own
+		if dir != "." {
+			name = strings.TrimPrefix(p, dir+"/")
+		}
+		fmt.Fprintf(h, "%q %v %x\n", name, info.Mode()&0o111 != 0, inner.Sum(nil))
 		return nil
 	})
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"jadekettle/internal/core/problem"
@@ -40,6 +41,9 @@ type Dialer struct {
 	Home       string        // where the usual keys lie, in .ssh
 	AgentAddr  string        // SSH_AUTH_SOCK
 	User       string        // who runs this program
+
+	mu   sync.Mutex
+	read *known // the known_hosts file
 }
 
 // Session is a worker that has said that it is ready.

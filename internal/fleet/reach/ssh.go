@@ -72,6 +72,7 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 		user = d.User
 	}
 	conf := &ssh.ClientConfig{
+		Config:            modern(),
 		User:              user,
 		HostKeyCallback:   known.check(t),
 		HostKeyAlgorithms: known.algorithms(t.hostPort()),
@@ -91,10 +92,22 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 	c, chans, reqs, err := ssh.NewClientConn(conn, t.hostPort(), conf)
 	if err != nil {
 		conn.Close()
+		if strings.Contains(err.Error(), "no common algorithm for host key") {
+			if k, keyErr := d.Key(ctx, t); keyErr == nil {
+				return nil, &UnknownKeyError{t.Name, k.Fingerprint}
+			}
+		}
 		return nil, d.handshakeError(err, t, user)
 	}
 	conn.SetDeadline(time.Time{})
 	return &remote{ssh.NewClient(c, chans, reqs), conn}, nil
+}
+
+// modern leaves out what rests on SHA-1.
+func modern() ssh.Config {
+	all := ssh.SupportedAlgorithms()
+	sha1 := func(name string) bool { return strings.Contains(name, "sha1") }
+	return ssh.Config{KeyExchanges: slices.DeleteFunc(all.KeyExchanges, sha1), MACs: slices.DeleteFunc(all.MACs, sha1), Ciphers: all.Ciphers}
 }
 
 func dialError(err error, t Target) error {
@@ -221,7 +234,28 @@ func (e *ChangedKeyError) Error() string {
 // known is the known_hosts file.
 type known struct{ callback ssh.HostKeyCallback }
 
+// known reads the file once for all connections.
 func (d *Dialer) known() (known, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.read == nil {
+		k, err := d.readKnown()
+		if err != nil {
+			return k, err
+		}
+		d.read = &k
+	}
+	return *d.read, nil
+}
+
+// forget lets the file be read anew.
+func (d *Dialer) forget() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.read = nil
+}
+
+func (d *Dialer) readKnown() (known, error) {
 	cb, err := knownhosts.New(d.KnownHosts)
 	if errors.Is(err, fs.ErrNotExist) {
 		cb, err = knownhosts.New()

@@ -3,13 +3,20 @@ package reach
 import (
 	"bytes"
 	"context"
+	"crypto/hmac"
+	"crypto/sha1"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
+
+	"jadekettle/internal/core/problem"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
@@ -57,23 +64,31 @@ func (d *Dialer) Key(ctx context.Context, t Target) (*HostKey, error) {
 		return hk, nil
 	}
 	if len(conf.HostKeyAlgorithms) > 0 && err != nil {
-		// It shows no key of a kind that is known: ask for any.
-		return (&Dialer{KnownHosts: os.DevNull, Timeout: d.Timeout}).changedKey(ctx, t)
+		// It shows no key of a kind that is known, so the one it has is unknown.
+		return (&Dialer{KnownHosts: os.DevNull, Timeout: d.Timeout}).Key(ctx, t)
 	}
 	return nil, d.handshakeError(err, t, "")
 }
 
-func (d *Dialer) changedKey(ctx context.Context, t Target) (*HostKey, error) {
-	hk, err := d.Key(ctx, t)
-	if err == nil {
-		hk.Changed = true
+// Type is how OpenSSH names files of such keys, as in ssh_host_TYPE_key.
+func (k *HostKey) Type() string {
+	switch t := k.key.Type(); {
+	case strings.HasPrefix(t, "ecdsa"):
+		return "ecdsa"
+	case t == ssh.KeyAlgoRSA:
+		return "rsa"
 	}
-	return hk, err
+	return "ed25519"
 }
 
-// Trust writes a host's key into known_hosts, in the place of others that
-// stand there for the host. The file is replaced in one step.
+// Trust writes a host's key into known_hosts. In place of a key that changed it
+// takes out all others that stand there for the host, alone, hashed or together
+// with other hosts; marked lines (@revoked, @cert-authority) stay. A revoked key
+// is refused. The file is replaced in one step.
 func (d *Dialer) Trust(k *HostKey) error {
+	if info, err := os.Lstat(d.KnownHosts); err == nil && !info.Mode().IsRegular() {
+		return problem.Errorf("%s is no regular file", d.KnownHosts).Remedy("name the file itself in known_hosts under [ssh]")
+	}
 	old, err := os.ReadFile(d.KnownHosts)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -81,23 +96,58 @@ func (d *Dialer) Trust(k *HostKey) error {
 	name := knownhosts.Normalize(k.target.hostPort())
 	var out bytes.Buffer
 	for line := range bytes.Lines(old) {
-		if !namesOnly(line, name) {
+		marker, hosts, key, _, _, err := ssh.ParseKnownHosts(line)
+		if err == nil && marker == "revoked" && bytes.Equal(key.Marshal(), k.key.Marshal()) {
+			return problem.Errorf("the key %s is revoked in %s", k.Fingerprint, d.KnownHosts).Remedy("the host needs another key; whoever shows this one may be somebody else")
+		}
+		if err != nil || marker != "" || !k.Changed {
 			out.Write(line)
+			continue
+		}
+		kept := slices.DeleteFunc(slices.Clone(hosts), func(h string) bool { return means(h, name) })
+		switch {
+		case len(kept) == len(hosts):
+			out.Write(line)
+		case len(kept) > 0:
+			_, rest, _ := bytes.Cut(bytes.TrimLeft(line, " \t"), []byte(" "))
+			fmt.Fprintf(&out, "%s %s", strings.Join(kept, ","), rest)
 		}
 	}
 	if out.Len() > 0 && !bytes.HasSuffix(out.Bytes(), []byte("\n")) {
 		out.WriteByte('\n')
 	}
 	fmt.Fprintln(&out, knownhosts.Line([]string{name}, k.key))
-	if err := os.MkdirAll(filepath.Dir(d.KnownHosts), 0o700); err != nil {
+	d.forget()
+	return replaceFile(d.KnownHosts, out.Bytes())
+}
+
+// means says whether a name of known_hosts is a host's, written out or hashed
+// (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT").
+func means(written, name string) bool {
+	rest, hashed := strings.CutPrefix(written, "|1|")
+	if !hashed {
+		return written == name
+	}
+	salt, sum, _ := strings.Cut(rest, "|")
+	s, err1 := base64.StdEncoding.DecodeString(salt)
+	want, err2 := base64.StdEncoding.DecodeString(sum)
+	mac := hmac.New(sha1.New, s)
+	mac.Write([]byte(name))
+	return err1 == nil && err2 == nil && hmac.Equal(mac.Sum(nil), want)
+}
+
+// replaceFile puts a file in place in one step.
+func replaceFile(name string, data []byte) error {
+	dir := filepath.Dir(name)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	temp, err := os.CreateTemp(filepath.Dir(d.KnownHosts), ".known_hosts-*")
+	temp, err := os.CreateTemp(dir, ".known_hosts-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(temp.Name())
-	if _, err = temp.Write(out.Bytes()); err == nil {
+	if _, err = temp.Write(data); err == nil {
 		err = temp.Sync()
 	}
 	if e := temp.Close(); err == nil {
@@ -106,12 +156,5 @@ func (d *Dialer) Trust(k *HostKey) error {
 	if err != nil {
 		return err
 	}
-	return os.Rename(temp.Name(), d.KnownHosts)
-}
-
-// namesOnly says whether a line of known_hosts names this host alone, so that it
-// can be dropped; a line that serves other hosts too is kept.
-func namesOnly(line []byte, name string) bool {
-	_, hosts, _, _, _, err := ssh.ParseKnownHosts(line)
-	return err == nil && len(hosts) == 1 && hosts[0] == name
+	return os.Rename(temp.Name(), name)
 }
