@@ -100,7 +100,7 @@ func (a *App) addKind(k *schema.Kind) *cobra.Command {
 
 // attrsOf lists what can be given for a kind, required attributes first.
 func attrsOf(k *schema.Kind) []schema.Attr {
-	return append(requiredFirst(k.Attrs), common(k)...)
+	return append(k.RequiredFirst(), k.Common()...)
 }
 
 // flags takes up the attributes that are given as flags.
@@ -254,7 +254,7 @@ func (e *entry) ask(p *project) error {
 		fields = append(fields, huh.NewSelect[string]().Title("manifest").Description("required: where it is added").Options(huh.NewOptions(names...)...).Value(&e.to))
 	}
 	answers := map[string]*string{}
-	for _, at := range requiredFirst(e.kind.Attrs) {
+	for _, at := range e.kind.RequiredFirst() {
 		answers[at.Name] = new(string)
 		fields = append(fields, question(at, answers[at.Name]))
 	}
@@ -268,7 +268,7 @@ func (e *entry) ask(p *project) error {
 		}
 		return err
 	}
-	for _, at := range requiredFirst(e.kind.Attrs) {
+	for _, at := range e.kind.RequiredFirst() {
 		v, given := answer(at, *answers[at.Name])
 		if !given {
 			continue

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/cli/jsonschema"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/schema"
@@ -53,7 +54,7 @@ func TestAnswers(t *testing.T) {
 }
 
 func TestRequiredFirst(t *testing.T) {
-	list := requiredFirst([]schema.Attr{{Name: "a"}, {Name: "b", Required: true}, {Name: "c"}, {Name: "d", Required: true}})
+	list := (&schema.Kind{Attrs: []schema.Attr{{Name: "a"}, {Name: "b", Required: true}, {Name: "c"}, {Name: "d", Required: true}}}).RequiredFirst()
 	var got []string
 	for _, at := range list {
 		got = append(got, at.Name)
@@ -74,7 +75,7 @@ func TestSchemasNameEveryAttribute(t *testing.T) {
 		}
 		return m.(map[string]any)["properties"].(map[string]any)
 	}
-	manifest := properties(schemas()["manifest"])
+	manifest := properties(jsonschema.All(kinds.Schemas())["manifest"])
 	for _, name := range kinds.Schemas().Names() {
 		k, _ := kinds.Schemas().Kind(name)
 		have := properties(manifest[name], "additionalProperties")
@@ -88,10 +89,10 @@ func TestSchemasNameEveryAttribute(t *testing.T) {
 			t.Errorf("the schema of %s has more: %v", name, have)
 		}
 	}
-	if got := value.Keys(schemas()); !slices.Equal(got, sorts) {
+	if got := value.Keys(jsonschema.All(kinds.Schemas())); !slices.Equal(got, jsonschema.Sorts) {
 		t.Errorf("there are schemas of %v", got)
 	}
-	settings := properties(schemas()["settings"])
+	settings := properties(jsonschema.All(kinds.Schemas())["settings"])
 	for _, want := range []string{"project", "requires", "inventory", "data", "secrets", "run", "ssh", "env"} {
 		if settings[want] == nil {
 			t.Errorf("the schema of settings lacks %s", want)

@@ -82,28 +82,8 @@ func (a *App) kind(k *schema.Kind) {
 			fmt.Fprint(a.Out, strings.TrimRight("  "+line, " "))
 		}
 	}
-	a.attributes("its attributes", requiredFirst(k.Attrs))
-	a.attributes("attributes of every kind", common(k))
-}
-
-// requiredFirst puts the attributes that must be declared before the others.
-func requiredFirst(list []schema.Attr) []schema.Attr {
-	out := slices.Clone(list)
-	slices.SortStableFunc(out, func(a, b schema.Attr) int {
-		switch {
-		case a.Required == b.Required:
-			return 0
-		case a.Required:
-			return -1
-		}
-		return 1
-	})
-	return out
-}
-
-// common gives the attributes of every kind that this one takes.
-func common(k *schema.Kind) []schema.Attr {
-	return slices.DeleteFunc(slices.Clone(schema.Common), func(at schema.Attr) bool { return at.Name == "absent" && k.NoAbsent != "" })
+	a.attributes("its attributes", k.RequiredFirst())
+	a.attributes("attributes of every kind", k.Common())
 }
 
 // takes says what an attribute takes.
@@ -146,7 +126,7 @@ func (a *App) paragraph(indent, text string) {
 
 func kindDoc(k *schema.Kind) map[string]any {
 	attrs, examples := []any{}, []any{}
-	for _, list := range [][]schema.Attr{requiredFirst(k.Attrs), common(k)} {
+	for _, list := range [][]schema.Attr{k.RequiredFirst(), k.Common()} {
 		for _, at := range list {
 			attrs = append(attrs, map[string]any{"name": at.Name, "takes": at.Type.String(), "list": at.List, "required": at.Required, "choices": append([]string{}, at.Choices...),
 				"default": at.Default, "doc": at.Doc, "examples": append([]string{}, at.Examples...)})

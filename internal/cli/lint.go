@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/sarif"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
@@ -69,7 +70,7 @@ func (a *App) lint(strict bool) error {
 	case "json":
 		return a.document(map[string]any{"format": 1, "problems": history.Problems(worded(ps.List())), "advice": adviceDocs(advice)})
 	case "sarif":
-		return a.document(sarif(worded(ps.List()), advice))
+		return a.document(sarif.Log(Version, worded(ps.List()), advice))
 	}
 	a.advice(advice)
 	if err != nil {
@@ -166,54 +167,6 @@ func adviceDocs(list []resolve.Advice) []any {
 	out := []any{}
 	for _, ad := range list {
 		out = append(out, map[string]any{"code": ad.Code, "file": ad.Place.File, "line": ad.Place.Line, "column": ad.Place.Col, "what": ad.What, "do": ad.Do, "silenced": ad.Silenced, "reason": ad.Reason})
-	}
-	return out
-}
-
-// sarif writes problems and advice as SARIF 2.1.0 (OASIS), for the tools that
-// show such findings beside the code.
-func sarif(problems []problem.Problem, advice []resolve.Advice) map[string]any {
-	rules := []any{map[string]any{"id": "problem", "shortDescription": map[string]any{"text": "What makes the project wrong."}}}
-	for _, c := range resolve.Codes {
-		rules = append(rules, map[string]any{"id": c.Code, "shortDescription": map[string]any{"text": c.Doc}})
-	}
-	results := []any{}
-	for _, p := range problems {
-		results = append(results, finding("problem", "error", p))
-	}
-	for _, ad := range advice {
-		f := finding(ad.Code, "warning", ad.Problem)
-		if ad.Silenced {
-			f["suppressions"] = []any{map[string]any{"kind": "inSource", "justification": ad.Reason}}
-		}
-		results = append(results, f)
-	}
-	driver := map[string]any{"name": "jadekettle", "version": Version, "rules": rules}
-	return map[string]any{
-		"$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "version": "2.1.0",
-		"runs": []any{map[string]any{"tool": map[string]any{"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}},
-	}
-}
-
-func finding(rule, level string, p problem.Problem) map[string]any {
-	text := p.What
-	if on := p.For(); on != "" {
-		text += " (for " + on + ")"
-	}
-	if p.Do != "" {
-		text += "; " + p.Do
-	}
-	out := map[string]any{"ruleId": rule, "level": level, "message": map[string]any{"text": text}}
-	if p.Place.File != "" {
-		where := map[string]any{"artifactLocation": map[string]any{"uri": p.Place.File}}
-		if p.Place.Line > 0 {
-			region := map[string]any{"startLine": p.Place.Line}
-			if p.Place.Col > 0 {
-				region["startColumn"] = p.Place.Col
-			}
-			where["region"] = region
-		}
-		out["locations"] = []any{map[string]any{"physicalLocation": where}}
 	}
 	return out
 }

@@ -9,7 +9,9 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
@@ -57,10 +59,20 @@ func reference() string {
 	for _, f := range facts.Schema() {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Path, f.Type, f.Doc)
 	}
-	b.WriteString("\n## Params\n\n`[param.NAME]` takes `" + strings.Join(param.Keys, "`, `") + "`.\n\n| type | is |\n|---|---|\n")
+	b.WriteString("\n## Params\n\n")
+	keys(&b, "[param.NAME]", param.Keys)
+	b.WriteString("\n| type | is |\n|---|---|\n")
 	for _, t := range param.Types {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", t.Name, t.Doc)
 	}
+	b.WriteString("\n## Uses\n\n")
+	keys(&b, "[use.NAME]", manifest.UseKeys)
+	b.WriteString("\n## Inventory\n\n")
+	keys(&b, "[host.NAME]", inventory.HostKeys)
+	b.WriteString("\n")
+	keys(&b, "[group.NAME]", inventory.GroupKeys)
+	b.WriteString("\n")
+	keys(&b, "connect", inventory.ConnectKeys)
 	b.WriteString("\n## Functions\n")
 	area := ""
 	for _, f := range expr.Functions() {
@@ -71,26 +83,29 @@ func reference() string {
 		fmt.Fprintf(&b, "| `%s` | %s | `%s` | `%s` |\n", f.Signature(), f.Doc, strings.ReplaceAll(f.Uses[0].Expr, "|", "\\|"), f.Uses[0].Gives)
 	}
 	b.WriteString("\n## Settings\n\nIn `jadekettle.toml`; paths are relative to the project.\n\n| setting | takes | default | meaning |\n|---|---|---|---|\n")
-	for _, s := range resolve.SettingDocs {
+	for _, s := range resolve.SettingKeys {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
 	fmt.Fprintf(&b, "| `data.lists.KEY` | text | `\"replace\"` | What a later layer's list does to an earlier one: `%s`. |\n", strings.Join(layerRules(), "`, `"))
-	for _, s := range resolve.EnvDocs {
+	for _, s := range resolve.EnvKeys {
 		fmt.Fprintf(&b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
-	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, besides `about`, `env` and `[sealed.LAYER]`.\n\n| key of `[host.NAME]` | takes | meaning |\n|---|---|---|\n")
-	for _, k := range rehearse.HostKeys {
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, k.Takes, k.Doc)
-	}
-	b.WriteString("\n| key of `[host.NAME.expect]` | takes | meaning |\n|---|---|---|\n")
-	for _, k := range rehearse.ExpectKeys {
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, k.Takes, k.Doc)
-	}
+	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, besides `about`, `env` and `[sealed.LAYER]`.\n\n")
+	keys(&b, "[host.NAME]", rehearse.HostKeys)
+	b.WriteString("\n")
+	keys(&b, "[host.NAME.expect]", rehearse.ExpectKeys)
 	b.WriteString("\n## Advice\n\n| code | about |\n|---|---|\n")
 	for _, c := range resolve.Codes {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Code, c.Doc)
 	}
 	return b.String()
+}
+
+func keys(b *strings.Builder, of string, list []schema.Key) {
+	fmt.Fprintf(b, "| key of `%s` | takes | default | meaning |\n|---|---|---|---|\n", of)
+	for _, k := range list {
+		fmt.Fprintf(b, "| `%s` | %s | %s | %s |\n", k.Name, k.Takes, code(k.Default), k.Doc)
+	}
 }
 
 func code(s string) string {

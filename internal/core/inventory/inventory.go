@@ -15,6 +15,7 @@ import (
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
@@ -203,7 +204,37 @@ func (l *loader) host(k manifest.Key) {
 	}
 }
 
-var groupKeys = []string{"about", "inside", "manifests", "members", "where", "trust_facts", "connect", "params"}
+// GroupKeys are what a [group.NAME] table may hold, HostKeys what a [host.NAME]
+// table may hold besides keys of the host's own, and ConnectKeys what a connect
+// table may hold.
+var (
+	GroupKeys = []schema.Key{
+		{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
+		{Name: "inside", Takes: schema.TakesText, Doc: "The group that it is inside of."},
+		{Name: "manifests", Takes: schema.TakesList, Doc: "The manifests that its members get."},
+		{Name: "members", Takes: schema.TakesList, Doc: "Host names and patterns."},
+		{Name: "where", Takes: schema.TakesText, Doc: "A CEL condition over host, env and facts: who is a member."},
+		{Name: "trust_facts", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is meant that facts bring secrets to a host."},
+		{Name: "connect", Takes: schema.TakesTable, Doc: "How its members are reached.", Items: ConnectKeys},
+		{Name: "params", Takes: schema.TakesTable, Doc: "Values for params, by manifest and name."},
+	}
+	HostKeys = []schema.Key{
+		{Name: "address", Takes: schema.TakesText, Doc: "Its address or name; its own name when left out."},
+		{Name: "off", Takes: schema.TakesText, Doc: "Why it is never contacted."},
+		{Name: "connect", Takes: schema.TakesTable, Doc: "How it is reached.", Items: ConnectKeys},
+		{Name: "params", Takes: schema.TakesTable, Doc: "Values for params, by manifest and name."},
+	}
+	ConnectKeys = []schema.Key{
+		{Name: "address", Takes: schema.TakesText, Doc: "Where to connect, when that is not the host's address."},
+		{Name: "port", Takes: schema.TakesInt, Default: "22", Doc: "The port of its SSH server."},
+		{Name: "user", Takes: schema.TakesText, Doc: "Who logs in; who runs the program when left out."},
+		{Name: "key", Takes: schema.TakesText, Doc: "A private key file; the agent and the usual files when left out."},
+		{Name: "elevate", Takes: schema.TakesText, Doc: "How to become root.", Choices: []string{"", "sudo"}},
+		{Name: "local", Takes: schema.TakesBool, Default: "false", Doc: "This machine, without SSH."},
+	}
+	groupKeys   = schema.KeyNames(GroupKeys)
+	connectKeys = schema.KeyNames(ConnectKeys)
+)
 
 func (l *loader) group(k manifest.Key) {
 	if k.Node.Kind != manifest.Table || !hostForm.MatchString(k.Name) {
@@ -633,8 +664,6 @@ const (
 	ofTop  = -1
 	ofHost = 1 << 20 // deeper than any group
 )
-
-var connectKeys = []string{"address", "port", "user", "key", "elevate", "local"}
 
 func (l *loader) connect(h *Host, sources []source) {
 	type setBy struct {

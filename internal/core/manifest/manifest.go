@@ -199,7 +199,16 @@ func (m *Manifest) tables(k Key, problems *problem.Problems) {
 	}
 }
 
-var useKeys = []string{"manifest", "params", "if", "for", "about"}
+// UseKeys are what a [use.NAME] table may hold.
+var UseKeys = []schema.Key{
+	{Name: "manifest", Takes: schema.TakesText, Doc: "The manifest; the name of the use when left out."},
+	{Name: "params", Takes: schema.TakesTable, Doc: "Values for its params."},
+	{Name: "if", Takes: schema.TakesText, Doc: "A CEL condition."},
+	{Name: "for", Takes: schema.TakesEither, Doc: "A loop, or a list of loops inside one another."},
+	{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
+}
+
+var useKeys = schema.KeyNames(UseKeys)
 
 func readUse(k Key, problems *problem.Problems) *Use {
 	if k.Node.Kind != Table {

@@ -54,7 +54,16 @@ type Decl struct {
 var fromScope = expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What: "the from of a param"}
 
 // Keys are what a [param.NAME] table may hold.
-var Keys = []string{"type", "default", "from", "choices", "min", "max", "pattern", "about"}
+var Keys = []schema.Key{
+	{Name: "type", Takes: schema.TakesText, Default: `"string"`, Doc: "What sort of value it takes.", Choices: typeNames()},
+	{Name: "default", Takes: schema.TakesAny, Doc: "What holds when nobody gives a value, taken as it stands."},
+	{Name: "from", Takes: schema.TakesText, Doc: "A CEL expression over host, facts, data and env that gives the value before the default; passed over where a step of it is missing."},
+	{Name: "choices", Takes: schema.TakesAny, Doc: "The only values allowed."},
+	{Name: "min", Takes: schema.TakesAny, Doc: "The least value, or length."},
+	{Name: "max", Takes: schema.TakesAny, Doc: "The largest value, or length."},
+	{Name: "pattern", Takes: schema.TakesText, Doc: "A regular expression (RE2) that the whole text matches."},
+	{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
+}
 
 var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
@@ -113,7 +122,7 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 				wrong(a.Node.Place, "pattern is no regular expression", "write one in the syntax of RE2; it must match the whole text")
 			}
 		default:
-			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), problem.Meant(a.Name, Keys, "it has "+strings.Join(Keys, ", ")))
+			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), problem.Meant(a.Name, schema.KeyNames(Keys), "it has "+strings.Join(schema.KeyNames(Keys), ", ")))
 		}
 	}
 	if !good {

@@ -12,6 +12,7 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
@@ -100,29 +101,26 @@ var settingKeys = map[string]func(*Settings, any) error{
 	"ssh.connect_timeout":  func(s *Settings, v any) error { return setDuration(&s.ConnectTimeout, v) },
 }
 
-// SettingDoc documents one setting. Takes is text, int, list or bool.
-type SettingDoc struct{ Name, Takes, Default, Doc string }
-
-// SettingDocs document every setting of jadekettle.toml but [data.lists] and
-// the environments, EnvDocs the keys of [env.NAME].
+// SettingKeys document every setting of jadekettle.toml but [data.lists] and
+// the environments, EnvKeys the keys of [env.NAME].
 var (
-	SettingDocs = []SettingDoc{
-		{"project", "text", "", "The identity of the project, by which hosts remember what manages them."},
-		{"requires", "text", "", "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
-		{"inventory.files", "list", `["hosts.toml"]`, "The inventory files."},
-		{"data.layers", "list", `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`, "The layers of data, general ones first."},
-		{"secrets.identities", "list", `["~/.config/jadekettle/identity.txt"]`, "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."},
-		{"secrets.recipients", "list", "", "For whom data is sealed: age recipients or OpenSSH public keys."},
-		{"run.parallel", "int", "32", "How many hosts at once."},
-		{"run.package_list_age", "text", `"24h"`, "How old a package list may be before newest refreshes it."},
-		{"ssh.known_hosts", "text", `"~/.ssh/known_hosts"`, "The file with the keys of known hosts."},
-		{"ssh.connect_timeout", "text", `"10s"`, "How long a host may take to answer."},
+	SettingKeys = []schema.Key{
+		{Name: "project", Takes: schema.TakesText, Doc: "The identity of the project, by which hosts remember what manages them."},
+		{Name: "requires", Takes: schema.TakesText, Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
+		{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`, Doc: "The inventory files."},
+		{Name: "data.layers", Takes: schema.TakesList, Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`, Doc: "The layers of data, general ones first."},
+		{Name: "secrets.identities", Takes: schema.TakesList, Default: `["~/.config/jadekettle/identity.txt"]`, Doc: "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."},
+		{Name: "secrets.recipients", Takes: schema.TakesList, Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
+		{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."},
+		{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`, Doc: "How old a package list may be before newest refreshes it."},
+		{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`, Doc: "The file with the keys of known hosts."},
+		{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`, Doc: "How long a host may take to answer."},
 	}
-	EnvDocs = []SettingDoc{
-		{"about", "text", "", "What the environment is for."},
-		{"inventory", "list", "", "Its inventory files, in the place of [inventory] files."},
-		{"recipients", "list", "", "For whom its own layers are sealed, in the place of [secrets] recipients."},
-		{"default", "bool", "false", "Whether it is taken when a call names none."},
+	EnvKeys = []schema.Key{
+		{Name: "about", Takes: schema.TakesText, Doc: "What the environment is for."},
+		{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, in the place of [inventory] files."},
+		{Name: "recipients", Takes: schema.TakesList, Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
+		{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is taken when a call names none."},
 	}
 )
 

@@ -149,6 +149,27 @@ func (k *Kind) Attr(name string) (Attr, bool) {
 	return Attr{}, false
 }
 
+// RequiredFirst lists the kind's own attributes, those that must be declared
+// before the others.
+func (k *Kind) RequiredFirst() []Attr {
+	out := slices.Clone(k.Attrs)
+	slices.SortStableFunc(out, func(a, b Attr) int {
+		switch {
+		case a.Required == b.Required:
+			return 0
+		case a.Required:
+			return -1
+		}
+		return 1
+	})
+	return out
+}
+
+// Common lists the attributes of every kind that this one takes.
+func (k *Kind) Common() []Attr {
+	return slices.DeleteFunc(slices.Clone(Common), func(at Attr) bool { return at.Name == "absent" && k.NoAbsent != "" })
+}
+
 // Names lists the kind's attributes, the common ones included.
 func (k *Kind) Names() []string {
 	var names []string

@@ -13,46 +13,44 @@ import (
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
 // encode writes values as TOML, as a sealed file holds them.
 func encode(values map[string]any) ([]byte, error) { return toml.Marshal(values) }
 
-// Key is one key of a rehearsal file, for its documentation.
-type Key struct{ Name, Takes, Doc string }
-
 // HostKeys and ExpectKeys are what [host.NAME] and [host.NAME.expect] take.
 var (
-	HostKeys = []Key{
-		{"os", "text", "The id of the system, debian by default."},
-		{"version", "text", "The version of the system."},
-		{"like", "text", "The systems that it is like, as os-release has it."},
-		{"address", "text", "Its IPv4 address; that of the inventory by default."},
-		{"memory", "size", "Its memory, such as \"2 GiB\"."},
-		{"disk", "size", "The size of its disk."},
-		{"cpus", "int", "How many processors it has."},
-		{"packages", "list", "Packages that are installed, name or name=version."},
-		{"available", "list", "Packages that can be installed, name=version; any other comes in the version 1.0-1."},
-		{"services", "list", "Services that are there, run, and start at boot."},
-		{"users", "list", "Accounts that are there."},
-		{"groups", "list", "Groups that are there."},
-		{"files", "table", "Files that are there, by path with their text."},
-		{"expect", "table", "What must be so after the first run."},
+	HostKeys = []schema.Key{
+		{Name: "os", Takes: schema.TakesText, Doc: "The id of the system, debian by default."},
+		{Name: "version", Takes: schema.TakesText, Doc: "The version of the system."},
+		{Name: "like", Takes: schema.TakesText, Doc: "The systems that it is like, as os-release has it."},
+		{Name: "address", Takes: schema.TakesText, Doc: "Its IPv4 address; that of the inventory by default."},
+		{Name: "memory", Takes: schema.TakesSize, Doc: "Its memory, such as \"2 GiB\"."},
+		{Name: "disk", Takes: schema.TakesSize, Doc: "The size of its disk."},
+		{Name: "cpus", Takes: schema.TakesInt, Doc: "How many processors it has."},
+		{Name: "packages", Takes: schema.TakesList, Doc: "Packages that are installed, name or name=version."},
+		{Name: "available", Takes: schema.TakesList, Doc: "Packages that can be installed, name=version; any other comes in the version 1.0-1."},
+		{Name: "services", Takes: schema.TakesList, Doc: "Services that are there, run, and start at boot."},
+		{Name: "users", Takes: schema.TakesList, Doc: "Accounts that are there."},
+		{Name: "groups", Takes: schema.TakesList, Doc: "Groups that are there."},
+		{Name: "files", Takes: schema.TakesTable, Doc: "Files that are there, by path with their text."},
+		{Name: "expect", Takes: schema.TakesTable, Doc: "What must be so after the first run."},
 	}
-	ExpectKeys = []Key{
-		{"changed", "list", "Declarations that the first run changes, kind name."},
-		{"unchanged", "list", "Declarations that are right before it."},
-		{"left_out", "list", "Declarations that their condition leaves out."},
-		{"failed", "list", "Declarations that fail; any other failure is one of the rehearsal."},
-		{"not_declared", "list", "Declarations that the host does not have at all."},
-		{"packages", "list", "Packages that are installed then, name or name=version."},
-		{"running", "list", "Services that run then."},
-		{"stopped", "list", "Services that do not."},
-		{"users", "list", "Accounts that are there then."},
-		{"groups", "list", "Groups that are there then."},
-		{"files", "table", "What files hold then, as a part of their text, by path."},
-		{"missing", "list", "Paths at which nothing is then."},
+	ExpectKeys = []schema.Key{
+		{Name: "changed", Takes: schema.TakesList, Doc: "Declarations that the first run changes, kind name."},
+		{Name: "unchanged", Takes: schema.TakesList, Doc: "Declarations that are right before it."},
+		{Name: "left_out", Takes: schema.TakesList, Doc: "Declarations that their condition leaves out."},
+		{Name: "failed", Takes: schema.TakesList, Doc: "Declarations that fail; any other failure is one of the rehearsal."},
+		{Name: "not_declared", Takes: schema.TakesList, Doc: "Declarations that the host does not have at all."},
+		{Name: "packages", Takes: schema.TakesList, Doc: "Packages that are installed then, name or name=version."},
+		{Name: "running", Takes: schema.TakesList, Doc: "Services that run then."},
+		{Name: "stopped", Takes: schema.TakesList, Doc: "Services that do not."},
+		{Name: "users", Takes: schema.TakesList, Doc: "Accounts that are there then."},
+		{Name: "groups", Takes: schema.TakesList, Doc: "Groups that are there then."},
+		{Name: "files", Takes: schema.TakesTable, Doc: "What files hold then, as a part of their text, by path."},
+		{Name: "missing", Takes: schema.TakesList, Doc: "Paths at which nothing is then."},
 	}
 )
 
@@ -121,12 +119,12 @@ func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 // reader takes typed values out of a table.
 type reader struct {
 	table string
-	keys  []Key
+	keys  []schema.Key
 	ps    *problem.Problems
 }
 
 func (r reader) known(k manifest.Key) bool {
-	if slices.ContainsFunc(r.keys, func(have Key) bool { return have.Name == k.Name }) {
+	if slices.ContainsFunc(r.keys, func(have schema.Key) bool { return have.Name == k.Name }) {
 		return true
 	}
 	var names []string

@@ -1,0 +1,198 @@
+// Package jsonschema makes JSON Schemas (draft 7) of the files that people
+// write, out of the same descriptions from which messages and the reference
+// come.
+package jsonschema
+
+import (
+	"path"
+	"strings"
+
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/param"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/fleet/rehearse"
+)
+
+// Sorts are the sorts of files that have a schema; to make the schemas only to
+// list them would slow every start.
+var Sorts = []string{"data", "inventory", "manifest", "rehearsal", "settings"}
+
+// All gives every schema by the sort of file that it describes.
+func All(kinds schema.Kinds) map[string]map[string]any {
+	return map[string]map[string]any{
+		"manifest":  ofManifest(kinds),
+		"inventory": ofInventory(),
+		"settings":  ofSettings(),
+		"data":      document("Data of jadekettle", map[string]any{"type": "object", "description": "Any values; expressions read them below data."}),
+		"rehearsal": ofRehearsal(),
+	}
+}
+
+// object is a JSON Schema of a table with these keys and no others.
+func object(doc string, keys map[string]any) map[string]any {
+	return map[string]any{"type": "object", "description": doc, "properties": keys, "additionalProperties": false}
+}
+
+// named is a JSON Schema of a table whose keys are names.
+func named(doc string, of any) map[string]any {
+	return map[string]any{"type": "object", "description": doc, "additionalProperties": of}
+}
+
+func typed(t, doc string) map[string]any { return map[string]any{"type": t, "description": doc} }
+
+func listOf(doc string) map[string]any {
+	return map[string]any{"type": "array", "description": doc, "items": map[string]any{"type": "string"}}
+}
+
+// expression matches a text that an expression fills in.
+var expression = map[string]any{"type": "string", "pattern": `\$\{`}
+
+func document(title string, body map[string]any) map[string]any {
+	body["$schema"], body["title"] = "http://json-schema.org/draft-07/schema#", title
+	return body
+}
+
+// keys is a JSON Schema of a table with fixed keys.
+func keys(doc string, list []schema.Key) map[string]any {
+	out := map[string]any{}
+	for _, k := range list {
+		out[k.Name] = key(k)
+	}
+	return object(doc, out)
+}
+
+// key is a JSON Schema of what one key takes.
+func key(k schema.Key) map[string]any {
+	doc := k.Doc
+	if k.Default != "" {
+		doc += " Default: " + k.Default + "."
+	}
+	switch k.Takes {
+	case schema.TakesList:
+		return listOf(doc)
+	case schema.TakesInt:
+		return typed("integer", doc)
+	case schema.TakesBool:
+		return typed("boolean", doc)
+	case schema.TakesEither:
+		return either(map[string]any{"type": "string"}, doc)
+	case schema.TakesSize:
+		return map[string]any{"type": []any{"string", "integer"}, "description": doc}
+	case schema.TakesAny:
+		return map[string]any{"description": doc}
+	case schema.TakesTable:
+		if len(k.Items) > 0 {
+			return keys(doc, k.Items)
+		}
+		return typed("object", doc)
+	}
+	out := typed("string", doc)
+	if len(k.Choices) > 0 {
+		out["enum"] = k.Choices
+	}
+	return out
+}
+
+func ofManifest(kinds schema.Kinds) map[string]any {
+	top := map[string]any{
+		"about": typed("string", "What the manifest is for."),
+		"param": named("The values that the manifest takes.", keys("One param.", param.Keys)),
+		"use":   named("Other manifests, pulled in at their place.", keys("One use.", manifest.UseKeys)),
+	}
+	for _, name := range kinds.Names() {
+		k, _ := kinds.Kind(name)
+		attrs := map[string]any{}
+		required := []any{}
+		for _, at := range append(k.RequiredFirst(), k.Common()...) {
+			attrs[at.Name] = attribute(at)
+			if at.Required {
+				required = append(required, at.Name)
+			}
+		}
+		one := object(k.About, attrs)
+		if len(required) > 0 {
+			one["required"] = required
+		}
+		top[name] = named(k.Doc, one)
+	}
+	return document("A manifest of jadekettle", object("Declarations, params and uses.", top))
+}
+
+func either(item map[string]any, doc string) map[string]any {
+	return map[string]any{"description": doc, "anyOf": []any{item, map[string]any{"type": "array", "items": item}}}
+}
+
+func attribute(at schema.Attr) map[string]any {
+	doc := at.Doc
+	if at.Default != "" {
+		doc += " Default: " + at.Default + "."
+	}
+	item := map[string]any{"type": "string"}
+	switch {
+	case at.Type == schema.Bool:
+		item = map[string]any{"anyOf": []any{map[string]any{"type": "boolean"}, expression}}
+	case at.Type == schema.Int:
+		item = map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, expression}}
+	case len(at.Choices) > 0:
+		item = map[string]any{"anyOf": []any{map[string]any{"enum": at.Choices}, expression}}
+	}
+	switch {
+	case at.List:
+		item = map[string]any{"anyOf": []any{map[string]any{"type": "array", "items": item}, expression}}
+	case at.Either:
+		return either(item, doc)
+	}
+	item["description"] = doc
+	return item
+}
+
+func ofInventory() map[string]any {
+	host := keys("One host, or a range such as gauge-[01..04]; any further key is the host's own.", inventory.HostKeys)
+	delete(host, "additionalProperties")
+	return document("An inventory of jadekettle", object("Hosts and groups.", map[string]any{
+		"connect": keys("How hosts are reached.", inventory.ConnectKeys),
+		"host":    named("Hosts by name.", host),
+		"group":   named("Groups by name.", keys("One group.", inventory.GroupKeys)),
+	}))
+}
+
+func ofSettings() map[string]any {
+	top := map[string]any{}
+	tables := map[string]map[string]any{}
+	for _, s := range resolve.SettingKeys {
+		table, name := path.Split(strings.ReplaceAll(s.Name, ".", "/"))
+		if table == "" {
+			top[name] = key(s)
+			continue
+		}
+		table = strings.TrimSuffix(table, "/")
+		if tables[table] == nil {
+			tables[table] = map[string]any{}
+		}
+		tables[table][name] = key(s)
+	}
+	var rules []any
+	for _, r := range layers.Rules {
+		rules = append(rules, r)
+	}
+	rule := map[string]any{"anyOf": []any{map[string]any{"enum": rules}, map[string]any{"type": "object"}}}
+	tables["data"]["lists"] = named("What later layers' lists do to earlier ones, by dotted key.", rule)
+	for name, list := range tables {
+		top[name] = object("", list)
+	}
+	top["env"] = named("Environments by name.", keys("One environment.", resolve.EnvKeys))
+	return document("The settings of a jadekettle project", object("jadekettle.toml", top))
+}
+
+func ofRehearsal() map[string]any {
+	host := keys("One host.", rehearse.HostKeys)
+	host["properties"].(map[string]any)["expect"] = keys("What must be so after the first run.", rehearse.ExpectKeys)
+	return document("A rehearsal of jadekettle", object("Simulated hosts and what is expected of them.", map[string]any{
+		"about": typed("string", "What it is for."), "env": typed("string", "The environment that it plays in."),
+		"sealed": named("Made-up values in the place of sealed files, by layer.", map[string]any{"type": "object"}),
+		"host":   named("Hosts of the inventory.", host),
+	}))
+}

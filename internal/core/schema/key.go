@@ -1,0 +1,48 @@
+package schema
+
+import "slices"
+
+// Key describes one key of a table that people write besides declarations: in
+// settings, inventories, params, uses and rehearsals. Messages, the reference,
+// the JSON Schemas and completion come from these lists.
+type Key struct {
+	Name    string
+	Takes   Takes
+	Default string // as it is written in TOML; may be empty
+	Doc     string // one sentence
+	Choices []string
+	Items   []Key // of a table whose keys are fixed
+}
+
+// Takes is what a key takes.
+type Takes string
+
+// What keys take.
+const (
+	TakesText   Takes = "text"
+	TakesInt    Takes = "int"
+	TakesBool   Takes = "bool"
+	TakesList   Takes = "list"  // of texts
+	TakesTable  Takes = "table" // by names of its own
+	TakesSize   Takes = "size"  // bytes, as a number or a text such as "2 GiB"
+	TakesAny    Takes = "any"
+	TakesEither Takes = "text or list"
+)
+
+// KeyNames lists the names of keys.
+func KeyNames(keys []Key) []string {
+	out := make([]string, len(keys))
+	for i, k := range keys {
+		out[i] = k.Name
+	}
+	return out
+}
+
+// FindKey looks a key up by name.
+func FindKey(keys []Key, name string) (Key, bool) {
+	i := slices.IndexFunc(keys, func(k Key) bool { return k.Name == name })
+	if i < 0 {
+		return Key{}, false
+	}
+	return keys[i], true
+}
