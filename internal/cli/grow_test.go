@@ -212,6 +212,7 @@ func TestSources(t *testing.T) {
 	steps(t, project, nil, []step{
 		{0, "as before", []string{"source", "update", "--pinned"}},
 		{2, "the tag v1 of tide was moved", []string{"source", "verify", "--remote"}},
+		{0, "at main", []string{"source", "update", "tide", "--at", "main"}},
 	})
 	write(t, project, map[string]string{"sources.lock": strings.Replace(string(now), `content = "sha256:`, `content = "sha256:0`, 1)})
 	steps(t, project, nil, []step{{2, "the pin of \"tide\" is not whole", []string{"lint"}}})

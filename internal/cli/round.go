@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
@@ -29,7 +30,11 @@ type round struct {
 	summary  bool
 	closed   bool // --show-closed
 	part     resolve.Selection
+	given    *pflag.FlagSet
 }
+
+// flag says whether the call gives a flag.
+func (r *round) flag(name string) bool { return r.given != nil && r.given.Changed(name) }
 
 // detail says how much of the changes is shown.
 func (r *round) detail() screen.Detail {
@@ -43,6 +48,7 @@ func (r *round) detail() screen.Detail {
 }
 
 func (r *round) flags(c *cobra.Command) {
+	r.given = c.Flags()
 	c.Flags().StringSliceVar(&r.except, "except", nil, "hosts, patterns or @groups to take out again")
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "hosts at once (default: [run] parallel, 32)")
 	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, a line for each host, and every line of every diff")
@@ -142,6 +148,9 @@ func (a *App) agree(env string, hosts []*inventory.Host) bool {
 func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if r.verbose && r.summary {
 		return problem.Errorf("-v and --summary are given together").Remedy("keep one of the two")
+	}
+	if r.parallel < 0 || r.parallel > 10000 || r.parallel == 0 && r.flag("parallel") {
+		return problem.Errorf("--parallel is %d", r.parallel).Remedy("it takes a number of hosts from 1 to 10000")
 	}
 	if err := p.Select(r.part); err != nil {
 		return err

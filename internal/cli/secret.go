@@ -245,6 +245,9 @@ func (a *App) secretSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := a.reachable(args[0]); err != nil {
+				return err
+			}
 			secret, err := a.secretInput(args[1])
 			if err != nil {
 				return err
@@ -328,6 +331,27 @@ func (a *App) secretGet() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// reachable refuses a layer that no host can have: nobody would ever see that
+// what is sealed there is not read.
+func (a *App) reachable(layer string) error {
+	p, err := a.open()
+	if err != nil {
+		return nil // what is wrong with the project is told elsewhere
+	}
+	layer = strings.TrimSuffix(layer, ".toml")
+	if !p.Data.Fits(layer) {
+		return problem.Errorf("no layer of the project is called %q", layer).Remedy("the layers are %s", strings.Join(p.Settings.Layers, ", "))
+	}
+	top, name, _ := strings.Cut(layer, "/")
+	if _, there := p.Inventory.Group(name); top == "group" && !there {
+		return problem.Errorf("there is no group %q", name).Meant(name, p.Inventory.GroupNames(), problem.ListHosts)
+	}
+	if _, there := p.Inventory.Host(name); top == "host" && !there {
+		return problem.Errorf("there is no host %q", name).Meant(name, p.Inventory.HostNames(), problem.ListHosts)
+	}
+	return nil
 }
 
 func (a *App) secretEdit() *cobra.Command {

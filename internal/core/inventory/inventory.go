@@ -486,6 +486,37 @@ func (inv *Inventory) GroupsOf(h *Host, facts map[string]any) ([]*Group, error) 
 	return inv.inOrder(in), nil
 }
 
+// Pattern is a pattern of a group's members.
+type Pattern struct {
+	Text  string
+	Place value.Place
+}
+
+// Unmatched lists the patterns of members that no host matches. A plain name
+// that is no host is a problem of its own.
+func (inv *Inventory) Unmatched() []Pattern {
+	var out []Pattern
+	for _, g := range inv.Groups {
+		for _, p := range g.members {
+			if !p.plain() && p.text != "*" && !slices.ContainsFunc(inv.Hosts, func(h *Host) bool { return p.matches(h.Name) }) {
+				out = append(out, Pattern{p.text, p.place})
+			}
+		}
+	}
+	return out
+}
+
+// HostKeys lists the keys that any host has of its own.
+func (inv *Inventory) HostKeys() []string {
+	all := map[string]bool{}
+	for _, h := range inv.Hosts {
+		for k := range h.Vars {
+			all[k] = true
+		}
+	}
+	return value.Keys(all)
+}
+
 // WithGroups gives the host's own values with another list of groups.
 func (h *Host) WithGroups(groups []*Group) map[string]any {
 	if len(groups) == len(h.Groups) {

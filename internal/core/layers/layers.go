@@ -612,6 +612,28 @@ func (d *Data) here() []string {
 	})
 }
 
+// Key is a key of hosts by which a layer is named.
+type Key struct {
+	Key   string
+	Place value.Place
+}
+
+// Unknown lists the keys by which layers are named that are not among the keys
+// of any host.
+func (d *Data) Unknown(keys []string) []Key {
+	var out []Key
+	for _, l := range d.layers {
+		for _, p := range l.form.Programs() {
+			for _, path := range p.Reads() {
+				if len(path) > 1 && path[0] == "host" && !slices.Contains(keys, path[1]) {
+					out = append(out, Key{path[1], p.At(0)})
+				}
+			}
+		}
+	}
+	return out
+}
+
 // ByFacts says whether a layer that facts decide can have this name.
 func (d *Data) ByFacts(name string) bool {
 	return slices.ContainsFunc(d.layers, func(l layer) bool { return l.facts && l.like.MatchString(name) })

@@ -217,6 +217,9 @@ func ParseTOML(name string, data []byte, problems *problem.Problems) (*Node, boo
 		whole = false
 		start = next
 	}
+	if whole {
+		src.strict(problems)
+	}
 	return root, whole
 }
 
@@ -326,7 +329,7 @@ func (b *builder) path(e *unstable.Node) (*Node, string, value.Place, bool) {
 			at.add(Key{name, place, next})
 		case next.Kind == List && next.origin == byItems:
 			next = next.Items[len(next.Items)-1]
-		case next.Kind != Table || next.origin != byHeader:
+		case next.Kind != Table || next.origin == inline:
 			b.twice(place, name, next.Place)
 			return nil, "", place, false
 		}
@@ -423,7 +426,11 @@ func (b *builder) value(n *unstable.Node, key value.Place) *Node {
 		}
 		out.Value = i
 	case unstable.Float:
-		f, err := strconv.ParseFloat(strings.ReplaceAll(string(n.Data), "_", ""), 64)
+		text := strings.ReplaceAll(string(n.Data), "_", "")
+		if strings.HasSuffix(text, "nan") {
+			text = "nan" // of which there is no positive and no negative one
+		}
+		f, err := strconv.ParseFloat(text, 64)
 		if err != nil {
 			b.problems.At(out.Place, string(n.Data)+" is no number", "")
 		}
@@ -439,6 +446,9 @@ func (b *builder) value(n *unstable.Node, key value.Place) *Node {
 			b.set(out, it.Node())
 		}
 	default: // dates and times keep the text in which they were written
+		if !isTime(string(n.Data)) {
+			b.problems.At(out.Place, string(n.Data)+" is no date and no time", "write it like 2026-11-23, 07:32:00 or 2026-11-23T07:32:00Z, or put it in quotes if it is text")
+		}
 		out.Value = string(n.Data)
 	}
 	return out

@@ -5,6 +5,7 @@ package plan
 import (
 	"time"
 
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
@@ -44,7 +45,7 @@ type Task struct {
 const (
 	Restart = "restart"
 	Reload  = "reload"
-	Follow  = "follow" // to do at all what is only done after a change
+	Follow  = schema.Follow // to do at all what is only done after a change
 )
 
 // Owed is what a change makes due, such as the restart of a service. The task

@@ -19,6 +19,9 @@ import (
 // Codes are the pieces of advice that lint gives, and what each is about.
 var Codes = []struct{ Code, Doc string }{
 	{"owner-mode", "A file or a folder is declared without an owner or a mode, so these stay as they happen to be."},
+	{"matches-nothing", "A pattern of a group's members matches no host."},
+	{"layer-of-nobody", "A layer of data is named by a key that no host has."},
+	{"secret-mode", "A file that a secret goes into has no mode."},
 	{"plain-secret", "Something that looks like a password or a key stands in plain text."},
 	{"unused-param", "A param is declared and nothing in its manifest uses it."},
 	{"unread-data", "A value of the data is read by nothing."},
@@ -118,12 +121,14 @@ type watch struct {
 	conditions map[*expr.Program]*outcomes
 	dropped    map[[2]string]value.Place // from and to
 	byFacts    map[value.Place]string    // declarations with secrets, and the group
+
+	openSecrets map[value.Place]string // contents with secrets and without a mode
 }
 
 type outcomes struct{ yes, no, unknown bool }
 
 func newWatch() *watch {
-	return &watch{conditions: map[*expr.Program]*outcomes{}, dropped: map[[2]string]value.Place{}, byFacts: map[value.Place]string{}}
+	return &watch{conditions: map[*expr.Program]*outcomes{}, dropped: map[[2]string]value.Place{}, byFacts: map[value.Place]string{}, openSecrets: map[value.Place]string{}}
 }
 
 func (w *watch) condition(p *expr.Program, yes, known bool) {
@@ -192,6 +197,11 @@ func (p *Project) Outcomes() []Outcome {
 func (w *watch) host(r *resolver) {
 	for _, d := range r.dropped {
 		w.dropped[[2]string{d[0].task.Ref.String(), d[1].task.Ref.String()}] = d[0].decl.Place
+	}
+	for _, it := range r.items {
+		if c := it.task.Content; c != nil && c.Secret && !slices.ContainsFunc(it.kind.Attrs, func(a schema.Attr) bool { return a.Type == schema.Mode && it.task.Attrs.Has(a.Name) }) {
+			w.openSecrets[it.decl.Place] = it.task.Ref.String()
+		}
 	}
 	for _, g := range r.maybe { // the host is in it only if its facts say so
 		by := r.project.Inventory.Untrusted(g)
@@ -274,6 +284,18 @@ func (p *Project) advise(w *watch) {
 	}
 	p.unread(say)
 	p.plainSecrets(say)
+	for _, m := range p.Inventory.Unmatched() {
+		say(m.Place, "matches-nothing", fmt.Sprintf("no host of this inventory matches %q", m.Text), "mend the pattern, or take it out")
+	}
+	for _, m := range p.Data.Unknown(p.Inventory.HostKeys()) {
+		if m.Place.File == "" {
+			continue // the layers of a project that names none
+		}
+		say(m.Place, "layer-of-nobody", fmt.Sprintf("no host has the key %q, so this layer is never read", m.Key), problem.Meant(m.Key, p.Inventory.HostKeys(), "give hosts the key, or take the layer out"))
+	}
+	for at, name := range w.openSecrets {
+		say(at, "secret-mode", name+" has a secret in it and no mode; it is made 0600", `say who may read it: mode = "0600"`)
+	}
 }
 
 // sealedByFacts finds sealed layers that a host chooses by its facts.
@@ -317,19 +339,19 @@ func (u *unit) advise(env string, say func(value.Place, string, string, string))
 		if absent, ok := d.Attr("absent"); ok && absent.Node.Value == true {
 			continue
 		}
-		if d.Kind.Name == "file" || d.Kind.Name == "dir" {
-			var without []string
-			for _, name := range []string{"owner", "mode"} {
-				if _, ok := d.Attr(name); !ok {
-					without = append(without, name)
-				}
+		var without []string
+		for _, at := range d.Kind.Attrs {
+			given, ok := d.Attr(at.Name)
+			if at.Wanted && !ok {
+				without = append(without, at.Name)
 			}
-			if len(without) > 0 {
-				say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")), "say who owns it and who may read it")
+			if ok && at.Floating != "" && given.Node.Value == at.Floating && strings.HasPrefix(env, "prod") {
+				say(given.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is %s on the day of the run", d.Kind.Name, d.Name, at.Floating),
+					"name the version, or let a param say it per environment")
 			}
 		}
-		if v, ok := d.Attr("version"); ok && v.Node.Value == "newest" && strings.HasPrefix(env, "prod") {
-			say(v.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is newest on the day of the run", d.Kind.Name, d.Name), "name the version, or let a param say it per environment")
+		if len(without) > 0 {
+			say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")), "say who owns it and who may read it")
 		}
 	}
 }

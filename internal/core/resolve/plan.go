@@ -29,6 +29,10 @@ func (p *Project) Plan(h *inventory.Host, f *facts.Facts) (*plan.Plan, error) {
 		return nil, err
 	}
 	r.implied()
+	if err := r.problems.Err(); err != nil {
+		r.problems.On(h.Name)
+		return nil, err
+	}
 	r.order()
 	return r.plan, nil
 }
@@ -505,13 +509,18 @@ func fitting(err error, raw any) error {
 	return err
 }
 
+// maxMask bounds a secret that travels to be masked besides the content that it
+// went into, in bytes: the worker masks the content itself, whole and by line.
+const maxMask = 16 << 10
+
 // hold gives a task its content, with what is to be hidden of it.
 func (r *resolver) hold(it *item, text string, secret bool) {
 	c := contentOf(text)
 	if c.Secret = secret; secret {
-		it.task.Masks = append(it.task.Masks, value.NewSecret(text))
 		for _, s := range it.vars.SecretsIn(text) {
-			it.task.Masks = append(it.task.Masks, s)
+			if len(s.Reveal()) <= maxMask {
+				it.task.Masks = append(it.task.Masks, s)
+			}
 		}
 	}
 	it.task.Content = &c
@@ -649,22 +658,17 @@ func (r *resolver) explicit() {
 				if other == nil {
 					continue
 				}
-				switch a.Schema.Name {
-				case "before":
-					r.need(other, it, "before of "+it.task.Ref.String())
-				case "restart_on":
-					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Restart})
-					r.need(it, other, a.Schema.Name)
-				case "reload_on":
-					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Reload})
-					r.need(it, other, a.Schema.Name)
-				case schema.After:
-					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: plan.Follow})
-					it.only = append(it.only, other)
-					r.need(it, other, a.Schema.Name)
-				default:
-					r.need(it, other, a.Schema.Name)
+				if a.Schema.Owes != "" {
+					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: a.Schema.Owes})
 				}
+				if a.Schema.Name == schema.After {
+					it.only = append(it.only, other)
+				}
+				if a.Schema.Turned {
+					r.need(other, it, a.Schema.Name+" of "+it.task.Ref.String())
+					continue
+				}
+				r.need(it, other, a.Schema.Name)
 			}
 		}
 	}
@@ -763,6 +767,7 @@ func (r *resolver) implied() {
 			if it.task.Absent && other.task.Absent {
 				from, to = other, it
 			} else if other.task.Absent || it.task.Absent {
+				r.buried(it, other)
 				continue
 			}
 			if !r.reaches(to, from) {
@@ -772,6 +777,16 @@ func (r *resolver) implied() {
 			}
 		}
 	}
+}
+
+// buried reports what is declared below something that is declared absent.
+func (r *resolver) buried(it, other *item) {
+	if it.task.Absent || it.maybe || other.maybe || it.kind.NameSpace() != other.kind.NameSpace() {
+		return
+	}
+	at := other.task.Places[0]
+	r.problems.Add(problem.Problem{Place: it.decl.Place, What: fmt.Sprintf("%s lies below %s, which is declared absent at %s", it.task.Ref, other.task.Ref, at),
+		Do: "take one of them out", Also: []value.Place{at}})
 }
 
 // reaches says whether from needs to, through any number of steps.

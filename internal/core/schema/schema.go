@@ -54,6 +54,18 @@ type Attr struct {
 	Default  string   // what holds when it is not declared, in words
 	Doc      string   // one sentence
 	Examples []string // values as they are written in TOML
+
+	// Owes says what a change of the declarations that it names makes due here,
+	// of an attribute with the type RefTo: an action of package plan. Empty for an
+	// edge alone.
+	Owes string
+	// Turned says that the edge runs the other way: what it names comes later.
+	Turned bool
+	// Wanted says that lint asks for it where it is not declared.
+	Wanted bool
+	// Floating is a value that means another thing from day to day; lint remarks
+	// on it in production.
+	Floating string
 }
 
 // Needer is what an implied edge may look at: one declaration, and whether
@@ -113,6 +125,10 @@ const (
 // did in the same run.
 const After = "only_after_change_of"
 
+// Follow is what a change makes due by the attribute After: to do at all what is
+// only done after a change.
+const Follow = "follow"
+
 // Labels is the name of the attribute that holds a declaration's labels.
 const Labels = "labels"
 
@@ -125,8 +141,8 @@ var Common = []Attr{
 		Examples: []string{`"person in data.keepers"`, `"name, port in data.ports"`, `["site in data.sites", "gauge in site.gauges"]`}},
 	{Name: Labels, Type: Text, List: true, Doc: "Words by which a call selects it; not evaluated.", Examples: []string{`["nightly"]`}},
 	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.", Examples: []string{`["package tide-logger"]`}},
-	{Name: "before", Type: RefTo, List: true, Doc: "What this must come before.", Examples: []string{`["service tide-logger"]`}},
-	{Name: After, Type: RefTo, List: true, Doc: "Do this only when one of these changed; what a run could not do is owed to the next.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
+	{Name: "before", Type: RefTo, List: true, Turned: true, Doc: "What this must come before.", Examples: []string{`["service tide-logger"]`}},
+	{Name: After, Type: RefTo, List: true, Owes: Follow, Doc: "Do this only when one of these changed; what a run could not do is owed to the next.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
 }
 
 // Later are common attributes whose names are taken but which this version

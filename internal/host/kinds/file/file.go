@@ -18,8 +18,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/aymanbagabas/go-udiff"
-
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -69,6 +67,9 @@ check = "test -s ${candidate}"
 			if a.Has(name) {
 				given = append(given, name)
 			}
+		}
+		if a.Bool("absent") && len(given) > 0 {
+			return given[0], problem.Errorf("%s is given for a file that is to be absent", given[0]).Remedy("take one of them out")
 		}
 		if len(given) > 1 {
 			return given[1], problem.Errorf("%s are given together", strings.Join(given, " and ")).Remedy("keep one of them")
@@ -332,7 +333,7 @@ func diff(t plan.Task, st state) string {
 	if !st.shown || st.closed || !isText(st.old) || !isText(st.new) {
 		return ""
 	}
-	return udiff.Unified(t.Ref.Name+" as it is", t.Ref.Name+" as declared", st.old, st.new)
+	return unified(t.Ref.Name+" as it is", t.Ref.Name+" as declared", st.old, st.new)
 }
 
 func isText(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }

@@ -13,9 +13,9 @@ import (
 
 // OwnerAttrs are the attributes of whatever lies at a path.
 var OwnerAttrs = []schema.Attr{
-	{Name: "owner", Type: schema.Name, Default: "left as it is; the login user (root when elevated) for what is new", Doc: "The user it belongs to.", Examples: []string{`"root"`}},
+	{Name: "owner", Type: schema.Name, Wanted: true, Default: "left as it is; the login user (root when elevated) for what is new", Doc: "The user it belongs to.", Examples: []string{`"root"`}},
 	{Name: "group", Type: schema.Name, Default: "left as it is", Doc: "The group it belongs to.", Examples: []string{`"adm"`}},
-	{Name: "mode", Type: schema.Mode, Default: "left as it is; 0644 for a new file, 0755 for a new folder", Doc: "The permission bits, in octal and in quotes.", Examples: []string{`"0644"`}},
+	{Name: "mode", Type: schema.Mode, Wanted: true, Default: "left as it is; 0644 for a new file, 0755 for a new folder", Doc: "The permission bits, in octal and in quotes.", Examples: []string{`"0644"`}},
 }
 
 // OwnerNeeds are the references that a path's owner and group imply.

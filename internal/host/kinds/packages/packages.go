@@ -38,7 +38,7 @@ var about = &schema.Kind{
 		"once a run: when something is to be installed, or when newest is declared and the list is older than " +
 		"[run] package_list_age. Configuration files that were changed by hand are kept.",
 	Attrs: []schema.Attr{
-		{Name: "version", Type: schema.Version, Default: "any", Doc: `An exact version as the package manager prints it, or "newest".`, Examples: []string{`"newest"`, `"1.4.2-1"`}},
+		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any", Doc: `An exact version as the package manager prints it, or "newest".`, Examples: []string{`"newest"`, `"1.4.2-1"`}},
 	},
 	Examples: []schema.Example{
 		{About: "A package in its newest version", TOML: `[package.tide-logger]

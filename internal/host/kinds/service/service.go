@@ -61,8 +61,8 @@ var about = &schema.Kind{
 	Attrs: []schema.Attr{
 		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.", Examples: []string{"true"}},
 		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.", Examples: []string{"true"}},
-		{Name: "restart_on", Type: schema.RefTo, List: true, Doc: "What makes a restart due when it changes.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
-		{Name: "reload_on", Type: schema.RefTo, List: true, Doc: "What makes a reload due when it changes.", Examples: []string{`["file /etc/chart-press.toml"]`}},
+		{Name: "restart_on", Type: schema.RefTo, List: true, Owes: plan.Restart, Doc: "What makes a restart due when it changes.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
+		{Name: "reload_on", Type: schema.RefTo, List: true, Owes: plan.Reload, Doc: "What makes a reload due when it changes.", Examples: []string{`["file /etc/chart-press.toml"]`}},
 		{Name: "optional", Type: schema.Bool, Default: "false", Doc: "Whether it is fine when there is no such unit.", Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
