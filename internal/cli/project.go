@@ -74,6 +74,7 @@ type project struct {
 	known   history.Known // what is kept of hosts between calls
 	targets []string
 	except  []string
+	dialer  *reach.Dialer // which may have begun to connect
 }
 
 // options are what the flags say of a project.
@@ -92,7 +93,11 @@ func (a *App) options(dir string) (resolve.Options, error) {
 }
 
 // open reads the project of the call.
-func (a *App) open() (*project, error) {
+func (a *App) open() (*project, error) { return a.openWhile(nil) }
+
+// openWhile reads the project of the call, and meanwhile does something with
+// the inventory.
+func (a *App) openWhile(reading func(dir string, s resolve.Settings, inv *inventory.Inventory)) (*project, error) {
 	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
@@ -100,6 +105,9 @@ func (a *App) open() (*project, error) {
 	o, err := a.options(dir)
 	if err != nil {
 		return nil, err
+	}
+	if reading != nil {
+		o.Reading = func(s resolve.Settings, inv *inventory.Inventory) { reading(dir, s, inv) }
 	}
 	p, err := resolve.Load(root, kinds.Schemas(), o)
 	if err != nil {
@@ -130,6 +138,36 @@ func (a *App) load(targets, except []string) (*project, error) {
 		return nil, err
 	}
 	p.targets, p.except = targets, except
+	p.hosts, err = p.Inventory.Select(targets, except)
+	return p, err
+}
+
+// reach reads the project and selects hosts as load does, and begins to connect
+// to them as soon as the inventory is known.
+func (a *App) reach(ctx context.Context, targets, except []string, parallel int) (*project, error) {
+	var d *reach.Dialer
+	p, err := a.openWhile(func(dir string, s resolve.Settings, inv *inventory.Inventory) {
+		d = a.dialerOf(s, dir)
+		hosts, err := inv.Select(targets, except)
+		if err != nil {
+			return // which is told below
+		}
+		if parallel == 0 {
+			parallel = s.Parallel
+		}
+		for _, h := range hosts[:min(len(hosts), parallel)] {
+			if h.Off == "" {
+				d.Begin(ctx, a.target(h, dir))
+			}
+		}
+	})
+	if err != nil {
+		if d != nil {
+			d.Close()
+		}
+		return nil, err
+	}
+	p.targets, p.except, p.dialer = targets, except, d
 	p.hosts, err = p.Inventory.Select(targets, except)
 	return p, err
 }
@@ -200,10 +238,17 @@ func older(a, b string) bool {
 
 // dialer makes the dialer of a project.
 func (a *App) dialer(p *project) *reach.Dialer {
+	if p.dialer == nil {
+		p.dialer = a.dialerOf(p.Settings, p.dir)
+	}
+	return p.dialer
+}
+
+func (a *App) dialerOf(s resolve.Settings, dir string) *reach.Dialer {
 	home := a.Getenv("HOME")
 	return &reach.Dialer{
-		KnownHosts: expand(p.Settings.KnownHosts, home, p.dir),
-		Timeout:    p.Settings.ConnectTimeout,
+		KnownHosts: expand(s.KnownHosts, home, dir),
+		Timeout:    s.ConnectTimeout,
 		Home:       home,
 		AgentAddr:  a.Getenv("SSH_AUTH_SOCK"),
 		User:       me(),
@@ -238,8 +283,8 @@ func (a *App) fleet(p *project, parallel int) *run.Fleet {
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}
-	return &run.Fleet{Project: p.Project, Parallel: parallel, Chosen: p.chosen, Open: func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
-		return d.Open(ctx, a.target(h, p.dir))
+	return &run.Fleet{Project: p.Project, Parallel: parallel, Chosen: p.chosen, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+		return d.Open(ctx, a.target(h, p.dir), first)
 	}}
 }
 

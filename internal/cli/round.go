@@ -68,7 +68,7 @@ func (a *App) previewCommand() *cobra.Command {
 		Use: "preview [TARGET...]", Short: "Show what an apply would change, and change nothing", GroupID: "work",
 		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a host\nbut Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\nany it takes all hosts.",
 		RunE: func(c *cobra.Command, targets []string) error {
-			p, err := a.load(targets, r.except)
+			p, err := a.reach(c.Context(), targets, r.except, r.parallel)
 			if err != nil {
 				return err
 			}
@@ -102,11 +102,16 @@ func (a *App) applyCommand() *cobra.Command {
 			if len(targets) > 0 && all {
 				return problem.Errorf("--all is given with targets").Remedy("keep one of the two")
 			}
-			p, err := a.load(targets, r.except)
+			asks := a.Terminal && !yes
+			get := func() (*project, error) { return a.reach(c.Context(), targets, r.except, r.parallel) }
+			if asks { // a person may take long, and hosts do not wait for that
+				get = func() (*project, error) { return a.load(targets, r.except) }
+			}
+			p, err := get()
 			if err != nil {
 				return err
 			}
-			if a.Terminal && !yes && !a.agree(p.Settings.Env, p.hosts) {
+			if asks && !a.agree(p.Settings.Env, p.hosts) {
 				fmt.Fprintln(a.Err, "nothing was done")
 				a.code = exitStopped
 				return nil
@@ -146,6 +151,7 @@ func (a *App) agree(env string, hosts []*inventory.Host) bool {
 
 // round takes hosts through a preview or an apply and reports.
 func (a *App) round(ctx context.Context, r *round, p *project) error {
+	defer a.dialer(p).Close()
 	if r.verbose && r.summary {
 		return problem.Errorf("-v and --summary are given together").Remedy("keep one of the two")
 	}

@@ -53,7 +53,10 @@ func (v *Vars) With(name string, val any) *Vars {
 	}
 	out.locals[name] = val
 	if len(v.Secrets) > 0 { // else nothing can hold one
-		out.Secrets = append(slices.Clone(v.Secrets), SecretPaths(name, val)...)
+		out.Secrets = append(v.Secrets[:len(v.Secrets):len(v.Secrets)], SecretPaths(name, val)...)
+		for i, as := range v.versions() { // the trees in them are made once, not for every item of a loop
+			out.variants = append(out.variants, as.With(name, reveal(val, i)))
+		}
 	}
 	return out
 }

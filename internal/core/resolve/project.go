@@ -33,6 +33,9 @@ type Options struct {
 	Params map[string]string // values for params, by manifest.name
 	// Open decrypts a sealed file of data. Nil means that nothing can be.
 	Open func(name string, sealed []byte) ([]byte, error)
+	// Reading is told of the settings and the inventory as soon as both are known,
+	// while manifests are still to be read. May be nil.
+	Reading func(Settings, *inventory.Inventory)
 	// Blind checks a project although some of its sealed files cannot be opened
 	// here: what depends on them is left open.
 	Blind bool
@@ -111,6 +114,9 @@ func Load(files fs.FS, schemas schema.Kinds, options Options) (*Project, error) 
 	}
 	inv, whole := inventory.Load(files, p.Settings.Inventory, p.Settings.Env, &ps)
 	p.Inventory = inv
+	if options.Reading != nil && whole && ps.Err() == nil {
+		options.Reading(p.Settings, inv)
+	}
 	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
 	p.Sources = source.Read(files, &ps)
 	p.sound = source.Load(files, p.Sources, &ps)

@@ -119,6 +119,9 @@ type Results struct {
 // Done ends a run on a host.
 type Done struct {
 	Leftovers []value.Ref `cbor:"1,keyasint,omitempty"` // managed earlier, declared no more
+	// Free says that the host is let go already: nothing changed, so there is
+	// nothing that would have to arrive first, and no Bye is waited for.
+	Free bool `cbor:"2,keyasint,omitempty"`
 }
 
 // Bye tells the worker that everything arrived, and the controller that the
@@ -179,6 +182,18 @@ func NewConn(r io.Reader, w io.Writer) *Conn { return &Conn{r: r, w: w} }
 
 // Send writes one message in one Write.
 func (c *Conn) Send(m Message) error {
+	frame, err := Frame(m)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	_, err = c.w.Write(frame)
+	return err
+}
+
+// Frame gives the bytes in which a message travels.
+func Frame(m Message) ([]byte, error) {
 	if m.Plan != nil {
 		p := *m.Plan
 		p.Tasks = mapTasks(p.Tasks, seal)
@@ -186,17 +201,13 @@ func (c *Conn) Send(m Message) error {
 	}
 	body, err := encoder.Marshal(m)
 	if err != nil {
-		return fmt.Errorf("encode a message: %w", err)
+		return nil, fmt.Errorf("encode a message: %w", err)
 	}
 	if len(body) > MaxFrame {
-		return fmt.Errorf("a message of %d bytes is larger than a frame may be (%d)", len(body), MaxFrame)
+		return nil, fmt.Errorf("a message of %d bytes is larger than a frame may be (%d)", len(body), MaxFrame)
 	}
 	frame := binary.BigEndian.AppendUint32(make([]byte, 0, len(body)+4), uint32(len(body)))
-	frame = append(frame, body...)
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	_, err = c.w.Write(frame)
-	return err
+	return append(frame, body...), nil
 }
 
 // Receive reads one message. At the end of the stream it gives io.EOF.

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os/exec"
@@ -70,13 +71,14 @@ func (l *local) closeAll() {
 	l.pipes = nil
 }
 
-// InProcess makes a session with a worker that serve runs in this process.
-func InProcess(serve func(r io.Reader, w io.Writer) error) *Session {
+// InProcess makes a session with a worker that serve runs in this process. first
+// is what the worker is told first.
+func InProcess(first []byte, serve func(r io.Reader, w io.Writer) error) *Session {
 	fromUs, toWorker := io.Pipe()
 	fromWorker, toUs := io.Pipe()
 	errs := &machine.Keep{}
 	go func() {
-		if err := serve(fromUs, toUs); err != nil {
+		if err := serve(io.MultiReader(bytes.NewReader(first), fromUs), toUs); err != nil {
 			fmt.Fprintln(errs, err)
 		}
 		toUs.Close()

@@ -4,7 +4,7 @@ package reach
 
 import (
 	"bufio"
-	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -42,8 +42,52 @@ type Dialer struct {
 	AgentAddr  string        // SSH_AUTH_SOCK
 	User       string        // who runs this program
 
-	mu   sync.Mutex
-	read *known // the known_hosts file
+	mu    sync.Mutex
+	read  *known            // the known_hosts file
+	begun map[Target]*begun // connections that nobody has asked for yet
+}
+
+// begun is a connection on its way.
+type begun struct {
+	done chan struct{}
+	tr   transport
+	err  error
+}
+
+// Begin begins to connect to a host that Open will be called for, while there
+// are other things to do.
+func (d *Dialer) Begin(ctx context.Context, t Target) {
+	if t.Local {
+		return
+	}
+	b := &begun{done: make(chan struct{})}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.begun == nil {
+		d.begun = map[Target]*begun{}
+	}
+	if d.begun[t] != nil {
+		return
+	}
+	d.begun[t] = b
+	go func() {
+		defer close(b.done)
+		b.tr, b.err = d.ssh(ctx, t)
+	}()
+}
+
+// Close ends the connections that were begun and not asked for.
+func (d *Dialer) Close() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for t, b := range d.begun {
+		delete(d.begun, t)
+		go func() {
+			if <-b.done; b.tr != nil {
+				b.tr.close()
+			}
+		}()
+	}
 }
 
 // Session is a worker that has said that it is ready.
@@ -85,14 +129,15 @@ type process struct {
 	wait func() error
 }
 
-// Open connects to a host and starts its worker.
-func (d *Dialer) Open(ctx context.Context, t Target) (*Session, error) {
+// Open connects to a host and starts its worker. first is what the worker is told
+// first; it is sent along at once, which saves a round trip.
+func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, error) {
 	tr, err := d.connect(ctx, t)
 	if err != nil {
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, tr.close)
-	s, err := launch(tr, t)
+	s, err := launch(tr, t, first)
 	if !stop() && ctx.Err() != nil {
 		err = ctx.Err()
 	}
@@ -107,7 +152,22 @@ func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
 	if t.Local {
 		return &local{}, nil
 	}
-	return d.ssh(ctx, t)
+	d.mu.Lock()
+	b := d.begun[t]
+	delete(d.begun, t)
+	d.mu.Unlock()
+	if b == nil {
+		return d.ssh(ctx, t)
+	}
+	select {
+	case <-b.done:
+		if b.err != nil {
+			return nil, b.err // which must not be a transport that is nil
+		}
+		return b.tr, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 // How long a host may take to start a worker that it has, and to take one that
@@ -118,18 +178,22 @@ const (
 )
 
 // launch starts the worker, and sends it first when it is not there.
-func launch(tr transport, t Target) (*Session, error) {
+func launch(tr transport, t Target, first []byte) (*Session, error) {
 	late := time.AfterFunc(startLimit, tr.close)
 	defer late.Stop()
 	for attempt := 0; ; attempt++ {
 		nonce := newNonce()
 		args := []string{nonce}
 		for _, a := range workers.Available() {
-			args = append(args, uname[a.Arch]+"="+a.SHA256)
+			args = append(args, uname[a.Arch]+"="+a.Name)
 		}
 		p, err := tr.start(command(t, StartScript, args...))
 		if err != nil {
 			return nil, err
+		}
+		// The worker reads it once it runs; a script that starts none never looks at it.
+		if _, err := p.in.Write(first); err != nil && attempt > 0 {
+			return nil, explain(err, p, t)
 		}
 		out := bufio.NewReaderSize(p.out, 64<<10)
 		word, rest, err := answer(out, nonce)
@@ -161,7 +225,10 @@ var uname = map[string]string{
 	"riscv64": "Linux riscv64", "ppc64le": "Linux ppc64le", "s390x": "Linux s390x", "loong64": "Linux loongarch64",
 }
 
-func upload(tr transport, t Target, machine string) error {
+// upload sends the worker for a type of machine, packed where the host says that
+// it can unpack.
+func upload(tr transport, t Target, need string) error {
+	machine, packed := strings.CutSuffix(need, " gzip")
 	for _, a := range workers.Available() {
 		if uname[a.Arch] != machine {
 			continue
@@ -171,11 +238,15 @@ func upload(tr transport, t Target, machine string) error {
 			return err
 		}
 		nonce := newNonce()
-		p, err := tr.start(command(t, UploadScript, nonce, a.SHA256, strconv.Itoa(len(program))))
+		how := "cat"
+		if packed {
+			how = "gzip -dc"
+		}
+		p, err := tr.start(command(t, UploadScript, nonce, a.Name, strconv.Itoa(len(program)), how))
 		if err != nil {
 			return err
 		}
-		_, sendErr := io.Copy(p.in, bytes.NewReader(program))
+		sendErr := send(p.in, program, packed)
 		p.in.Close()
 		word, rest, err := answer(bufio.NewReader(p.out), nonce)
 		switch {
@@ -187,6 +258,18 @@ func upload(tr transport, t Target, machine string) error {
 		return problem.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s", len(program)>>20+1, rest, lastLine(p.errs.String())).Remedy("see that there is room and that it is writable")
 	}
 	return problem.Errorf("this build of jadekettle holds no worker for %s (it has %s)", machine, strings.Join(names(), ", ")).Remedy("use a release build, which holds all")
+}
+
+func send(to io.Writer, program []byte, packed bool) error {
+	if !packed {
+		_, err := to.Write(program)
+		return err
+	}
+	z := gzip.NewWriter(to)
+	if _, err := z.Write(program); err != nil {
+		return err
+	}
+	return z.Close()
 }
 
 func names() []string {
@@ -330,13 +413,14 @@ fi;
 trusted $up "$d" ${f:+"$f"};
 umask 022;
 if [ -n "$f" ] && [ -e "$f" ]; then exec "$f" ` + worker.Argument + ` "$nonce"; fi;
-echo "jadekettle $nonce need $m"`)
+z=; if command -v gzip >/dev/null 2>&1; then z=" gzip"; fi;
+echo "jadekettle $nonce need $m$z"`)
 
 // UploadScript stores the program on its standard input. Its arguments are the
-// nonce, the hash that names it, and its size in bytes.
+// nonce, the hash that names it, its size in bytes, and what unpacks it.
 var UploadScript = oneLine(common + `
-f=$d/$1; t=$d/.new-$nonce; size=$2; trusted $up "$d";
-if mkdir -p "$d" && cat >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && chmod 700 "$t" && mv -f "$t" "$f"; then
+f=$d/$1; t=$d/.new-$nonce; size=$2; how=$3; trusted $up "$d";
+if mkdir -p "$d" && $how >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && chmod 700 "$t" && mv -f "$t" "$f"; then
 	find "$d" -type f -mtime +30 -exec rm -f {} +;
 	echo "jadekettle $nonce stored $d";
 else

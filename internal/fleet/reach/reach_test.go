@@ -3,6 +3,7 @@ package reach
 import (
 	"bufio"
 	"context"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -51,6 +52,10 @@ func script(t *testing.T, home, text, stdin string, args ...string) (word, rest 
 	return word, rest
 }
 
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }
+
 func TestTheScripts(t *testing.T) {
 	home, err := os.MkdirTemp("", "saltmarsh-home-*")
 	if err != nil {
@@ -58,14 +63,18 @@ func TestTheScripts(t *testing.T) {
 	}
 	defer os.RemoveAll(home)
 	m := strings.TrimSpace(run(t, "uname", "-sm"))
-	if word, rest := script(t, home, StartScript, "", m+"=abc"); word != "need" || rest != m {
+	if word, rest := script(t, home, StartScript, "", m+"=abc"); word != "need" || strings.TrimSuffix(rest, " gzip") != m {
 		t.Errorf("without the worker it says %s %s", word, rest)
 	}
 	program := "#!/bin/sh\necho jadekettle $2 ready to $1 $(umask)\n"
-	if word, _ := script(t, home, UploadScript, program[:10], "abc", strconv.Itoa(len(program))); word != "unstored" {
+	if word, _ := script(t, home, UploadScript, program[:10], "abc", strconv.Itoa(len(program)), "cat"); word != "unstored" {
 		t.Errorf("a worker that breaks off is %s", word)
 	}
-	if word, rest := script(t, home, UploadScript, program, "abc", strconv.Itoa(len(program))); word != "stored" || rest != home+"/.cache/jadekettle" {
+	var packed strings.Builder
+	if err := send(nopCloser{&packed}, []byte(program), true); err != nil {
+		t.Fatal(err)
+	}
+	if word, rest := script(t, home, UploadScript, packed.String(), "abc", strconv.Itoa(len(program)), "gzip -dc"); word != "stored" || rest != home+"/.cache/jadekettle" {
 		t.Errorf("the worker is %s %s", word, rest)
 	}
 	if word, rest := script(t, home, StartScript, "", "Other x=def", m+"=abc"); word != "ready" || rest != "to "+worker.Argument+" 0022" {
@@ -104,7 +113,7 @@ func TestThisMachineAsAHost(t *testing.T) {
 		t.Skip("as root the worker would be stored in /var/lib")
 	}
 	t.Setenv("HOME", t.TempDir())
-	s, err := new(Dialer).Open(context.Background(), Target{Name: "desk", Local: true})
+	s, err := new(Dialer).Open(context.Background(), Target{Name: "desk", Local: true}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +148,7 @@ func TestCommandLinesComeApartAgain(t *testing.T) {
 
 func TestOneBuildIsAtHand(t *testing.T) {
 	list := workers.Available()
-	if len(list) == 0 || len(list[0].SHA256) != 64 {
+	if len(list) == 0 || len(list[0].Name) != 64 {
 		t.Fatalf("there are %v", list)
 	}
 	if program, err := list[0].Read(); err != nil || len(program) < 1<<20 {

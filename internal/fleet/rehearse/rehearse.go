@@ -147,9 +147,9 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 	if err != nil {
 		return nil, nil, err
 	}
-	fleet := &run.Fleet{Project: p, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host) (*reach.Session, error) {
+	fleet := &run.Fleet{Project: p, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 		m := machines[h.Name]
-		return reach.InProcess(func(in io.Reader, out io.Writer) error { return worker.Serve(ctx, m, in, out, 0) }), nil
+		return reach.InProcess(first, func(in io.Reader, out io.Writer) error { return worker.Serve(ctx, m, in, out, 0) }), nil
 	}}
 	if p.ReadsFleet() {
 		known := map[string]*facts.Facts{}

@@ -146,8 +146,8 @@ content = "${data.token}"
 	f := b.fleetOf(p)
 	open := f.Open
 	said := &tap{}
-	f.Open = func(ctx context.Context, h *inventory.Host) (*reach.Session, error) {
-		s, err := open(ctx, h)
+	f.Open = func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+		s, err := open(ctx, h, first)
 		if err == nil {
 			s.Reader = tapped{s.Reader, said}
 		}

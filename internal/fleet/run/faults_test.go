@@ -289,7 +289,7 @@ func TestSilence(t *testing.T) {
 
 	b.host().Silence = 1500 * time.Millisecond
 	f := b.fleet()
-	s, err := f.Open(context.Background(), f.Project.Inventory.Hosts[0])
+	s, err := f.Open(context.Background(), f.Project.Inventory.Hosts[0], nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -120,8 +120,8 @@ type Event struct {
 type Fleet struct {
 	Project  *resolve.Project
 	Parallel int // hosts at once
-	// Open starts a worker on a host.
-	Open func(ctx context.Context, h *inventory.Host) (*reach.Session, error)
+	// Open starts a worker on a host. first is what it is told first.
+	Open func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
 	// Silence is how long a host may say nothing before its connection counts
 	// as broken; 0 means 60 seconds.
 	Silence time.Duration
@@ -207,7 +207,13 @@ func (f *Fleet) notify(e Event) {
 
 // host takes one host to its end.
 func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Host, start *wire.Start) {
-	s, err := f.Open(ctx, h)
+	start.Format = wire.Format
+	first, err := wire.Frame(wire.Message{Start: start})
+	if err != nil {
+		out.State, out.Message = NotReached, err.Error()
+		return
+	}
+	s, err := f.Open(ctx, h, first)
 	if err != nil {
 		p := problem.From(err)
 		out.State, out.Message, out.Do = NotReached, p.What, p.Do

@@ -128,10 +128,6 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye), cmp.Or(own.Stop, usual.Stop)}
 	t.phase(limits.Facts, fmt.Sprintf("it did not tell its facts within %v", limits.Facts))
 	defer func() { t.due.Stop() }()
-	start.Format = wire.Format
-	if err := t.conn.Send(wire.Message{Start: start}); err != nil {
-		return t.broken(err)
-	}
 	silence := t.fleet.Silence
 	if silence == 0 {
 		silence = worker.Silence
@@ -252,6 +248,9 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 			return errors.New("it ended without telling how all tasks went")
 		}
 		t.out.Leftovers, t.done = m.Done.Leftovers, true
+		if m.Done.Free {
+			return errEnd
+		}
 		t.phase(t.limits.Bye, "it did not let go after its last word")
 		t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
 	case m.Bye != nil:

@@ -70,6 +70,12 @@ func (r *runner) hide(v any) {
 	}
 }
 
+// moved says whether anything on the host is otherwise than before, or failed
+// to be: whether the results of this run must not be lost.
+func (r *runner) moved() bool {
+	return !r.env.Run.Preview && slices.ContainsFunc(r.ended, func(s plan.Status) bool { return s == plan.Changed || s == plan.Failed || s == plan.Blocked })
+}
+
 func (r *runner) declared() map[value.Ref]bool {
 	out := make(map[value.Ref]bool, len(r.tasks))
 	for _, t := range r.tasks {

@@ -286,6 +286,11 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	if err = errors.Join(err, err2); err != nil {
 		return err
 	}
+	if !r.moved() && len(collected) == 0 {
+		store.Delivered() // what found everything right is no loss
+		store.Close()
+		return s.send(wire.Message{Done: &wire.Done{Leftovers: left, Free: true}})
+	}
 	return s.end(store, &wire.Done{Leftovers: left})
 }
 

@@ -5,9 +5,9 @@ package workers
 
 // Worker is one build of the worker for Linux.
 type Worker struct {
-	Arch   string // in Go's words
-	SHA256 string // lower-case hex; it names the file on the host
-	Read   func() ([]byte, error)
+	Arch string // in Go's words
+	Name string // 64 digits of lower-case hex, another for each build; it names the file on the host
+	Read func() ([]byte, error)
 }
 
 // Available lists the builds at hand.
