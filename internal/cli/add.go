@@ -9,8 +9,8 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/huh"
-	"github.com/charmbracelet/lipgloss"
+	"charm.land/huh/v2"
+	"charm.land/lipgloss/v2"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -56,6 +56,7 @@ func (a *App) addKind(k *schema.Kind) *cobra.Command {
 	to := ""
 	c := &cobra.Command{
 		Use: k.Name + " NAME", Short: k.About, Args: cobra.MaximumNArgs(1),
+		Example: fmt.Sprintf("  jadekettle add %s %s", k.Name, exampleName(k)),
 		RunE: func(c *cobra.Command, args []string) error {
 			e := &entry{kind: k, to: to}
 			if len(args) > 0 {
@@ -77,17 +78,17 @@ func (a *App) addKind(k *schema.Kind) *cobra.Command {
 			return a.add(p, e)
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "the manifest that it is added to")
+	c.Flags().StringVar(&to, "to", "", "the `MANIFEST` that it is added to")
 	c.RegisterFlagCompletionFunc("to", a.completeManifests)
 	for _, at := range attrsOf(k) {
 		doc := strings.TrimSuffix(at.Doc, ".")
 		switch {
 		case at.List || at.Either:
-			c.Flags().StringArray(at.Name, nil, doc+"; may be repeated")
+			c.Flags().StringArray(at.Name, nil, placeholderOf(at)+doc+"; may be repeated")
 		case at.Type == schema.Bool:
 			c.Flags().Bool(at.Name, false, doc)
 		default:
-			c.Flags().String(at.Name, "", doc)
+			c.Flags().String(at.Name, "", placeholderOf(at)+doc)
 		}
 		if len(at.Choices) > 0 {
 			c.RegisterFlagCompletionFunc(at.Name, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -258,7 +259,7 @@ func (e *entry) ask(p *project) error {
 		answers[at.Name] = new(string)
 		fields = append(fields, question(at, answers[at.Name]))
 	}
-	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(formTheme()).WithWidth(screen.LineWidth)
+	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(huh.ThemeFunc(formTheme)).WithWidth(screen.LineWidth)
 	if _, height, err := term.GetSize(int(os.Stdout.Fd())); err == nil && height > 6 {
 		form = form.WithHeight(height - 2) // what does not fit is scrolled to
 	}
@@ -282,8 +283,8 @@ func (e *entry) ask(p *project) error {
 
 // formTheme is readable on light and on dark terminals: the field in hand is
 // bold, explanations are grey, and what is wrong is red.
-func formTheme() *huh.Theme {
-	t := huh.ThemeBase()
+func formTheme(dark bool) *huh.Styles {
+	t := huh.ThemeBase(dark)
 	none := lipgloss.NewStyle()
 	grey, red := none.Foreground(lipgloss.Color("8")), none.Foreground(lipgloss.Color("1"))
 	t.Group.Title, t.Group.Description = none.Bold(true), grey.MarginBottom(1)
@@ -360,4 +361,24 @@ func trimmed(err error) error {
 		return nil
 	}
 	return errors.New(problem.From(err).What)
+}
+
+// placeholderOf begins a flag's description with a word for what it takes.
+func placeholderOf(at schema.Attr) string {
+	word := map[schema.Type]string{schema.Int: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME", schema.Version: "VERSION",
+		schema.Template: "FILE", schema.Copy: "FILE", schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'"}[at.Type]
+	if word == "" {
+		word = "TEXT"
+	}
+	return "`" + word + "`: "
+}
+
+// exampleName gives the name that the kind's first example declares.
+func exampleName(k *schema.Kind) string {
+	var ps problem.Problems
+	root, _ := manifest.ParseTOML("example", []byte(k.Examples[0].TOML), &ps)
+	if of := root.Get(k.Name); of != nil && len(of.Keys) > 0 {
+		return of.Keys[0].Name
+	}
+	return "NAME"
 }

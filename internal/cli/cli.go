@@ -45,6 +45,7 @@ type App struct {
 	project    string   // --project
 	output     string   // --output
 	env        string   // --env
+	colour     string   // --color
 	params     []string // --param
 	identities []string // --identity
 	code       int
@@ -130,6 +131,9 @@ func (a *App) root() *cobra.Command {
 			if err := a.environment(c); err != nil {
 				return err
 			}
+			if err := a.colours(); err != nil {
+				return err
+			}
 			allowed := []string{"text", "json"}
 			if more := c.Annotations[moreOutputs]; more != "" {
 				allowed = append(allowed, more)
@@ -140,19 +144,37 @@ func (a *App) root() *cobra.Command {
 			return nil
 		},
 	}
-	root.PersistentFlags().StringVar(&a.project, "project", "", "the project's folder (default: this one or the nearest above with a jadekettle.toml)")
-	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs; sarif of lint, junit of rehearse")
-	root.PersistentFlags().StringVar(&a.env, "env", "", "the environment, of those that jadekettle.toml declares")
-	root.PersistentFlags().StringArrayVar(&a.params, "param", nil, "a value for a param, as MANIFEST.NAME=VALUE; may be repeated")
-	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil, "a file with an age identity or an OpenSSH key that opens sealed data; may be repeated")
+	root.PersistentFlags().StringVar(&a.project, "project", "", "the project's folder, `DIR` (default: this one or the nearest above with a jadekettle.toml)")
+	root.PersistentFlags().StringVar(&a.output, "output", "text", "the `FORM`: text for people, json for programs; sarif of lint, junit of rehearse")
+	root.PersistentFlags().StringVar(&a.env, "env", "", "the environment, a `NAME` of those that jadekettle.toml declares")
+	root.PersistentFlags().StringArrayVar(&a.params, "param", nil, "a value for a param, as `MANIFEST.NAME=VALUE`; may be repeated")
+	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil, "a `FILE` with an age identity or an OpenSSH key that opens sealed data; may be repeated")
+	root.PersistentFlags().StringVar(&a.colour, "color", "auto", "`WHEN` to colour: auto (on a terminal, unless NO_COLOR is set), always or never")
 	root.RegisterFlagCompletionFunc("env", a.completeEnvs)
 	root.SetCompletionCommandGroupID("grow")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(), a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
+	a.told(root)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return problem.Errorf("%w", err).Remedy("`%s --help` lists the flags", c.CommandPath())
 	})
 	return root
+}
+
+// colours does as --color says.
+func (a *App) colours() error {
+	switch a.colour {
+	case "auto":
+		return nil
+	case "always", "never":
+		for _, w := range []io.Writer{a.Out, a.Err} {
+			if s, ok := w.(*screen.Writer); ok {
+				s.Colour(a.colour == "always")
+			}
+		}
+		return nil
+	}
+	return problem.Errorf("--color is %q", a.colour).Remedy("it takes auto, always or never")
 }
 
 // neverFromVariables are flags by which somebody says that this call means more

@@ -257,7 +257,7 @@ func TestExitCodes(t *testing.T) {
 		{"kinds service --output json", nil, 0, `"name": "restart_on"`},
 		{"kinds fiel", nil, 2, `did you mean "file"?`},
 		{"version", nil, 0, "jadekettle 0.1.0"},
-		{"--help", nil, 0, "The daily round:"},
+		{"--help", nil, 0, "The daily round"},
 	} {
 		code, out, errs := jkEnv(t, dir, c.env, shell.Split(c.args)...)
 		if code != c.code || !strings.Contains(out+errs, c.says) {
@@ -371,5 +371,38 @@ func TestTrust(t *testing.T) {
 	}
 	if code, out, _ := jk(t, dir, "facts", "gauge-01", "os.id"); code != 0 || out != "debian\n" {
 		t.Errorf("after trusting, facts ends with %d: %s", code, out)
+	}
+}
+
+// TestHelp holds every command to an example of its own, and every flag that
+// takes something to a word for what that is.
+func TestHelp(t *testing.T) {
+	dir := t.TempDir()
+	var walk func(words []string)
+	seen := 0
+	walk = func(words []string) {
+		_, out, _ := jk(t, dir, append(words, "--help")...)
+		seen++
+		if !strings.Contains(out, "for example\n  jadekettle "+strings.Join(words, " ")) && len(words) > 0 {
+			t.Errorf("%v has no example:\n%s", words, out)
+		}
+		for _, typeName := range []string{" string ", " stringArray ", " strings ", " int "} {
+			if _, flags, _ := strings.Cut(out, "what it takes"); strings.Contains(flags, typeName+" ") {
+				t.Errorf("%v says%s", words, typeName)
+			}
+		}
+		_, list, _ := strings.Cut(out, "\n  ")
+		if !strings.Contains(out, "COMMAND --help` tells more") || len(words) > 1 {
+			return
+		}
+		for line := range strings.Lines(list) {
+			if name, _, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && !strings.HasPrefix(name, "-") && !strings.Contains(name, " ") && strings.HasPrefix(line, "  "+name) {
+				walk(append(slices.Clone(words), name))
+			}
+		}
+	}
+	walk(nil)
+	if seen < 30 {
+		t.Errorf("only %d commands were looked at", seen)
 	}
 }

@@ -41,8 +41,8 @@ func (a *App) hostsCommand() *cobra.Command {
 		},
 		ValidArgsFunction: a.completeTargets,
 	}
-	c.Flags().StringSliceVar(&except, "except", nil, "hosts, patterns or @groups to take out again")
-	c.Flags().StringVar(&group, "group", "", "who is a member of a group, and by what")
+	c.Flags().StringSliceVar(&except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
+	c.Flags().StringVar(&group, "group", "", "who is a member of a `GROUP`, and by what")
 	c.Flags().BoolVar(&moved, "moved", false, "what moved in or out of groups since the last run")
 	c.RegisterFlagCompletionFunc("group", a.completeGroups)
 	c.AddCommand(a.trustCommand(), a.hostsShowCommand())

@@ -49,14 +49,14 @@ func (r *round) detail() screen.Detail {
 
 func (r *round) flags(c *cobra.Command) {
 	r.given = c.Flags()
-	c.Flags().StringSliceVar(&r.except, "except", nil, "hosts, patterns or @groups to take out again")
-	c.Flags().IntVar(&r.parallel, "parallel", 0, "hosts at once (default: [run] parallel, 32)")
+	c.Flags().StringSliceVar(&r.except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
+	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
 	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, a line for each host, and every line of every diff")
 	c.Flags().BoolVar(&r.summary, "summary", false, "show no changes, only how each host fared and what failed")
 	c.Flags().BoolVar(&r.closed, "show-closed", false, "show the old text also of files that only their owner may read and that are not ours")
 	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil, "only tasks of this `'KIND PATTERN'`, such as 'file /etc/*', or of this KIND; may be repeated")
-	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only tasks with this label; may be repeated")
-	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only tasks of this manifest; may be repeated")
+	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only tasks with this `LABEL`; may be repeated")
+	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only tasks of this `MANIFEST`; may be repeated")
 	c.Flags().StringArrayVar(&r.part.LeaveOut, "leave-out", nil, "not the tasks of this `'KIND PATTERN'`; may be repeated")
 	c.Flags().BoolVar(&r.part.WithNeeds, "with-needs", false, "take along what the selected tasks need")
 	c.Flags().BoolVar(&r.strict, "fail-if-changes", false, "end with 3 when something changed or would change")

@@ -44,7 +44,7 @@ func (a *App) schemaCommand() *cobra.Command {
 			return jsonschema.Sorts, noFiles
 		},
 	}
-	c.Flags().StringVar(&dir, "write", "", "a folder that all schemas are written into")
+	c.Flags().StringVar(&dir, "write", "", "a `DIR` that all schemas are written into")
 	return c
 }
 

@@ -165,7 +165,7 @@ func (a *App) secretInit() *cobra.Command {
 			return v.enlist(public)
 		},
 	}
-	c.Flags().StringVar(&file, "file", "", "where the identity lies (default: "+identityFile+")")
+	c.Flags().StringVar(&file, "file", "", "the `FILE` in which the identity lies (default: "+identityFile+")")
 	return c
 }
 

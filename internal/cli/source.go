@@ -70,8 +70,8 @@ func (a *App) sourceAdd() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&at, "at", "", "the tag, branch or commit")
-	c.Flags().StringVar(&name, "name", "", "what to call it (default: the last part of the URL)")
+	c.Flags().StringVar(&at, "at", "", "the `REV`: a tag, branch or commit")
+	c.Flags().StringVar(&name, "name", "", "a `NAME` to call it by (default: the last part of the URL)")
 	return c
 }
 
@@ -134,7 +134,7 @@ func (a *App) sourceUpdate() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&at, "at", "", "another tag, branch or commit")
+	c.Flags().StringVar(&at, "at", "", "another `REV`: a tag, branch or commit")
 	c.Flags().BoolVar(&pinned, "pinned", false, "exactly the commits that are pinned")
 	return c
 }

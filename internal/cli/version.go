@@ -12,7 +12,7 @@ const Version = "0.1.0"
 
 func (a *App) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
+		Use: "version", Short: "Print the version", GroupID: "start", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.output == "json" {
 				return a.document(map[string]any{"format": 1, "version": Version, "go": runtime.Version()})

@@ -62,6 +62,13 @@ type Writer struct {
 // New makes a Writer.
 func New(w io.Writer, colour bool) *Writer { return &Writer{w: w, colour: colour} }
 
+// Colour says whether moods are shown.
+func (s *Writer) Colour(yes bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.colour = yes
+}
+
 // Write never fails.
 func (s *Writer) Write(p []byte) (int, error) {
 	s.mu.Lock()

@@ -35,7 +35,7 @@ type Limits struct {
 // usual is what holds where a limit is 0.
 var usual = Limits{Facts: 5 * time.Minute, Task: 3 * time.Hour, Bye: time.Minute, Stop: time.Minute}
 
-// maxGiven is how often a host may ask for one content.
+// maxGiven is how often a host may ask for the content of one task.
 const maxGiven = 4
 
 // talk is the controller's side of one session.
@@ -48,7 +48,8 @@ type talk struct {
 	plan    *plan.Plan
 	seen    []bool       // by task id
 	held    atomic.Int64 // bytes that the host has made us hold
-	given   map[string]int
+	given   map[string]int // how often each content was asked for
+	uses    map[string]int // how many tasks each content has
 	limits  Limits
 	due     *time.Timer  // ends a phase that takes too long
 	late    atomic.Value // what took too long, a string
@@ -299,6 +300,12 @@ func (t *talk) resolve() error {
 	if err == nil {
 		p, t.out.Needed = t.fleet.Selection.Apply(p)
 		t.plan, t.out.Planned, t.seen = p, len(p.Tasks), make([]bool, len(p.Tasks))
+		t.uses = map[string]int{}
+		for _, task := range p.Tasks {
+			if task.Content != nil {
+				t.uses[task.Content.SHA256]++
+			}
+		}
 		var parts []wire.Plan
 		if parts, err = wire.Parts(p.Tasks); err == nil {
 			for i := range parts {
@@ -343,7 +350,7 @@ func (t *talk) giveOne(hash string) error {
 	if !ok {
 		return fmt.Errorf("%w: a content asked for that is not in its plan", wire.ErrFrame)
 	}
-	if t.given[hash]++; t.given[hash] > maxGiven {
+	if t.given[hash]++; t.given[hash] > maxGiven*t.uses[hash] {
 		return fmt.Errorf("%w: a content asked for again and again", wire.ErrFrame)
 	}
 	f, err := t.fleet.Project.Open(source)

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"jadekettle/internal/cli/screen"
+)
+
+// help prints what a command is for, how it is called, an example, what it
+// takes, and at the end once what every command takes.
+func (a *App) help(c *cobra.Command) {
+	w := a.Out
+	text := c.Long
+	if text == "" {
+		text = strings.TrimSuffix(c.Short, ".") + "."
+	}
+	fmt.Fprintf(w, "%s\n\n", text)
+	if c.Runnable() {
+		fmt.Fprintf(w, "%s\n  %s\n", screen.Paint(screen.Quiet, "how it is called"), c.UseLine())
+	}
+	if c.Example != "" {
+		fmt.Fprintf(w, "\n%s\n%s\n", screen.Paint(screen.Quiet, "for example"), c.Example)
+	}
+	for _, g := range append(c.Groups(), &cobra.Group{Title: "commands"}) {
+		rows := [][]string{}
+		for _, sub := range c.Commands() {
+			if sub.GroupID == g.ID && sub.IsAvailableCommand() {
+				rows = append(rows, []string{"  " + sub.Name(), sub.Short})
+			}
+		}
+		if len(rows) > 0 {
+			fmt.Fprintf(w, "\n%s\n", screen.Paint(screen.Quiet, strings.TrimSuffix(g.Title, ":")))
+			screen.Columns(w, rows)
+		}
+	}
+	flags(w, "what it takes", c.LocalNonPersistentFlags())
+	flags(w, "what every command takes", c.Root().PersistentFlags())
+	if c.HasAvailableSubCommands() {
+		fmt.Fprintf(w, "\n`%s COMMAND --help` tells more of each.\n", c.CommandPath())
+	}
+}
+
+func flags(w interface{ Write([]byte) (int, error) }, title string, set *pflag.FlagSet) {
+	var rows [][]string
+	set.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden || f.Name == "help" {
+			return
+		}
+		name, usage := pflag.UnquoteUsage(f)
+		head := "      --" + f.Name
+		if f.Shorthand != "" {
+			head = "  -" + f.Shorthand + ", --" + f.Name
+		}
+		if f.Value.Type() != "bool" && name != "" {
+			head += " " + name
+		}
+		rows = append(rows, []string{head, strings.TrimPrefix(usage, name+": ")})
+	})
+	if len(rows) > 0 {
+		fmt.Fprintf(w, "\n%s\n", screen.Paint(screen.Quiet, title))
+		screen.Columns(w, rows)
+	}
+}
+
+// examples show each command at work in the observatory, where the command has
+// none of its own beside it.
+var examples = map[string]string{
+	"init":            "  jadekettle init pier && cd pier && jadekettle preview",
+	"demo":            "  jadekettle demo\n  jadekettle demo saltmarsh --stay",
+	"lint":            "  jadekettle lint --strict\n  jadekettle lint --output sarif > findings.sarif",
+	"hosts":           "  jadekettle hosts @gauge --except gauge-05\n  jadekettle hosts --group big-disk",
+	"hosts show":      "  jadekettle hosts show gauge-03",
+	"hosts trust":     "  jadekettle hosts trust 'gauge-[01..04]'",
+	"facts":           "  jadekettle facts gauge-01 os\n  jadekettle facts @archive --output json",
+	"kinds":           "  jadekettle kinds service",
+	"kinds search":    "  jadekettle kinds search password",
+	"kinds functions": "  jadekettle kinds functions net",
+	"preview":         "  jadekettle preview @gauge\n  jadekettle preview gauge-01 --task 'file /etc/*'",
+	"apply":           "  jadekettle apply gauge-01\n  jadekettle apply --all --except @archive --yes",
+	"format":          "  jadekettle format\n  jadekettle format --check manifests/gauge/manifest.toml",
+	"add":             "  jadekettle add package foghorn-relay --to signal\n  jadekettle add service",
+	"rehearse":        "  jadekettle rehearse\n  jadekettle rehearse --output junit > rehearsal.xml",
+	"schema":          "  jadekettle schema manifest\n  jadekettle schema --write .schemas",
+	"secret":          "  jadekettle secret set shared relay.password",
+	"secret init":     "  jadekettle secret init\n  jadekettle secret init --env production",
+	"secret get":      "  jadekettle secret get shared relay.password",
+	"secret edit":     "  jadekettle secret edit host/gauge-01",
+	"secret reseal":   "  jadekettle secret reseal",
+	"secret who":      "  jadekettle secret who",
+	"source":          "  jadekettle source add https://git.example.org/tide.git --at v1.2",
+	"source update":   "  jadekettle source update tide --at v1.3\n  jadekettle source update --pinned",
+	"source list":     "  jadekettle source list",
+	"source show":     "  jadekettle source show tide",
+	"source verify":   "  jadekettle source verify --remote",
+	"source remove":   "  jadekettle source remove tide",
+	"version":         "  jadekettle version",
+	"completion":      "  jadekettle completion bash > ~/.local/share/bash-completion/completions/jadekettle",
+}
+
+// told gives every command its example, our words for what cobra adds by itself,
+// and our form of help.
+func (a *App) told(root *cobra.Command) {
+	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.help(c) })
+	root.SetUsageFunc(func(c *cobra.Command) error { a.help(c); return nil })
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	for _, c := range root.Commands() {
+		switch c.Name() {
+		case "help":
+			c.Short, c.Long, c.Hidden = "Tell what a command is for", "", true
+		case "completion":
+			c.Short = "Print what makes a shell complete hosts, groups, kinds and declarations"
+			c.Long = "Completion prints a script for bash, fish, powershell or zsh. Put where the shell looks for such scripts, it\ncompletes commands, flags, host names, @groups, kinds and declarations, out of the project of the call."
+			for _, shell := range c.Commands() {
+				shell.Short = "The script for " + shell.Name()
+				shell.Long = ""
+				shell.Example = "  jadekettle completion " + shell.Name()
+			}
+		}
+	}
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		if c.Example == "" {
+			c.Example = examples[strings.TrimPrefix(c.CommandPath(), root.Name()+" ")]
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk(root)
+}
