@@ -435,6 +435,11 @@ func (p *Program) At(offset int) value.Place { return p.at(offset) }
 // Reads lists the paths that the expression reads, each from its root on.
 func (p *Program) Reads() [][]string { return paths(p.chains) }
 
+// OnlyAsks says whether a path is only asked for being there.
+func (p *Program) OnlyAsks(path []string) bool {
+	return !slices.ContainsFunc(p.chains, func(c chain) bool { return !c.asked && slices.Equal(c.path, path) })
+}
+
 func paths(chains []chain) [][]string {
 	var out [][]string
 	for _, c := range chains {

@@ -293,7 +293,14 @@ func (b *builder) syntax(at int, err error) {
 	}
 	if m := unquoted.FindStringSubmatch(line); m != nil && m[1] != "true" && m[1] != "false" {
 		place.Col = utf8.RuneCountInString(line[:strings.LastIndex(line, m[1])]) + 1
-		b.problems.At(place, "text without quotes", `put it in quotes: "`+m[1]+`"`)
+		do := `put it in quotes: "` + m[1] + `"`
+		switch strings.ToLower(m[1]) {
+		case "yes", "on", "true":
+			do = "write true, or put it in quotes if it is text"
+		case "no", "off", "false":
+			do = "write false, or put it in quotes if it is text"
+		}
+		b.problems.At(place, "text without quotes", do)
 		return
 	}
 	b.problems.At(place, "not valid TOML: "+strings.TrimPrefix(err.Error(), "toml: "), "")

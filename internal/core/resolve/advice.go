@@ -22,6 +22,7 @@ var Codes = []struct{ Code, Doc string }{
 	{"matches-nothing", "A pattern of a group's members matches no host."},
 	{"layer-of-nobody", "A layer of data is named by a key that no host has."},
 	{"secret-mode", "A file that a secret goes into has no mode."},
+	{"secret-condition", "A condition asks for a secret, and everybody sees what it decided."},
 	{"plain-secret", "Something that looks like a password or a key stands in plain text."},
 	{"unused-param", "A param is declared and nothing in its manifest uses it."},
 	{"unread-data", "A value of the data is read by nothing."},
@@ -284,6 +285,7 @@ func (p *Project) advise(w *watch) {
 	}
 	p.unread(say)
 	p.plainSecrets(say)
+	p.askedSecrets(say)
 	for _, m := range p.Inventory.Unmatched() {
 		say(m.Place, "matches-nothing", fmt.Sprintf("no host of this inventory matches %q", m.Text), "mend the pattern, or take it out")
 	}
@@ -453,6 +455,39 @@ func (p *Project) plainSecrets(say func(value.Place, string, string, string)) {
 				if looksSecret(a.Schema.Name, a.Node) {
 					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s stands in plain text", a.Schema.Name, e.decl.Kind.Name, e.decl.Name), "seal it, and write ${data.NAME} here")
 				}
+			}
+		}
+	}
+}
+
+// askedSecrets finds conditions that look at sealed values: whether a thing is
+// declared or left out is shown, and so is one answer about the secret.
+func (p *Project) askedSecrets(say func(value.Place, string, string, string)) {
+	var sealed [][]string
+	for _, l := range p.Data.Leaves() {
+		if l.Sealed {
+			sealed = append(sealed, append([]string{"data"}, l.Path...))
+		}
+	}
+	ask := func(cond *expr.Program) {
+		if cond == nil {
+			return
+		}
+		for _, read := range cond.Reads() {
+			for _, s := range sealed {
+				if n := min(len(read), len(s)); n > 1 && slices.Equal(read[:n], s[:n]) && !cond.OnlyAsks(read) {
+					say(cond.At(0), "secret-condition", fmt.Sprintf("the condition looks at %s, which is sealed, and what it decides is shown", strings.Join(read, ".")), "let it ask for a value that is no secret")
+					return
+				}
+			}
+		}
+	}
+	for _, name := range value.Keys(p.units) {
+		for _, e := range p.units[name].entries {
+			if e.decl != nil {
+				ask(e.decl.cond)
+			} else {
+				ask(e.use.cond)
 			}
 		}
 	}

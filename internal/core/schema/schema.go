@@ -268,7 +268,14 @@ func (a Attr) one(v any) (any, error) {
 	switch a.Type {
 	case Bool:
 		if _, ok := v.(bool); !ok {
-			return nil, fmt.Errorf("%s needs true or false, without quotes, not %s", a.Name, shown(v))
+			wrong := problem.Errorf("%s needs true or false, without quotes, not %s", a.Name, shown(v))
+			switch fmt.Sprint(v) {
+			case "yes", "on", "true", "1":
+				return nil, wrong.Remedy("write %s = true", a.Name)
+			case "no", "off", "false", "0":
+				return nil, wrong.Remedy("write %s = false", a.Name)
+			}
+			return nil, wrong
 		}
 		return v, nil
 	case Int:
@@ -346,9 +353,21 @@ func (a Attr) text(s string) (any, error) {
 // quoted is how v would be written rightly for this attribute.
 func (a Attr) quoted(v any) string {
 	if n, ok := v.(int64); ok && a.Type == Mode {
+		// TOML reads 0o644 as 420, and 644 as it stands: one of the two is a mode
+		// that people use.
+		if written, err := ParseMode(fmt.Sprintf("%04d", n)); err != nil || usualMode(uint32(n)) && !usualMode(written) {
+			return fmt.Sprintf("\"%04o\"", n)
+		}
 		return fmt.Sprintf("\"%04d\"", n)
 	}
 	return `"` + strings.Trim(Literal(v), `"`) + `"`
+}
+
+// usualMode says whether an owner may read, and nobody may do more than the
+// owner.
+func usualMode(m uint32) bool {
+	owner, group, others := m>>6&7, m>>3&7, m&7
+	return m <= 0o7777 && owner >= 4 && owner&group == group && owner&others == others
 }
 
 func shown(v any) string {

@@ -46,8 +46,8 @@ type talk struct {
 	session *reach.Session
 	conn    *wire.Conn
 	plan    *plan.Plan
-	seen    []bool       // by task id
-	held    atomic.Int64 // bytes that the host has made us hold
+	seen    []bool         // by task id
+	held    atomic.Int64   // bytes that the host has made us hold
 	given   map[string]int // how often each content was asked for
 	uses    map[string]int // how many tasks each content has
 	limits  Limits

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"jadekettle/internal/core/plan"
@@ -162,11 +163,19 @@ func (s *Store) sweep() error {
 }
 
 // Finish ends a run's bookkeeping: the ledger is saved and the list of
-// candidates removed.
-func (s *Store) Finish(run plan.Run, declared map[value.Ref]bool) ([]value.Ref, error) {
+// candidates removed. It gives what is left over. gone says which of these are
+// not on the host any more; the ledger forgets them.
+func (s *Store) Finish(run plan.Run, declared map[value.Ref]bool, gone func([]value.Ref) []value.Ref) ([]value.Ref, error) {
 	var left []value.Ref
 	if run.Whole {
 		left = s.Leftovers(run, declared)
+	}
+	if len(left) > 0 && gone != nil {
+		away := gone(left)
+		left = slices.DeleteFunc(left, func(r value.Ref) bool { return slices.Contains(away, r) })
+		for _, r := range away {
+			s.Drop(r)
+		}
 	}
 	if s.straysFile != nil {
 		s.dir.Remove("candidates")

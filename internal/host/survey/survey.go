@@ -11,6 +11,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 
 	"jadekettle/internal/core/facts"
@@ -163,11 +164,21 @@ func (r reader) mounts() []facts.Mount {
 		if strings.ContainsAny(m.Path, "\n\t") {
 			continue
 		}
-		m.Size, m.Free, _ = r.m.Space(m.Path)
 		out = append(out, m)
 	}
+	r.sizes(out)
 	slices.SortStableFunc(out, func(a, b facts.Mount) int { return strings.Compare(a.Path, b.Path) })
 	return out
+}
+
+// sizes asks every file system for its size, all at once: one whose server is
+// gone takes seconds until it is given up.
+func (r reader) sizes(list []facts.Mount) {
+	var wg sync.WaitGroup
+	for i := range list {
+		wg.Go(func() { list[i].Size, list[i].Free, _ = r.m.Space(list[i].Path) })
+	}
+	wg.Wait()
 }
 
 // ipv4 reads the local addresses from the routing trie, and each one's

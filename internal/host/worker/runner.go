@@ -70,6 +70,33 @@ func (r *runner) hide(v any) {
 	}
 }
 
+// gone gives those things that are not on the host any more.
+func (r *runner) gone(ctx context.Context, refs []value.Ref) []value.Ref {
+	var out []value.Ref
+	env := &kind.Env{Machine: r.s.m, Run: r.env.Run, Store: r.store}
+	for i, ref := range refs {
+		env.Tasks = append(env.Tasks, plan.Task{ID: i, Ref: ref, Attrs: value.Attrs{}})
+	}
+	for i, ref := range refs {
+		k, ok := kinds.Find(ref.Kind)
+		if !ok {
+			continue
+		}
+		reading := k.Read(ctx, env, env.Tasks[i:i+1])[0]
+		if errors.Is(reading.Err, kind.ErrNotYet) {
+			out = append(out, ref)
+			continue
+		}
+		if reading.Err != nil {
+			continue
+		}
+		if c, err := k.Capture(ctx, env, env.Tasks[i], reading.State); err == nil && c.Attrs["absent"] == true {
+			out = append(out, ref)
+		}
+	}
+	return out
+}
+
 // moved says whether anything on the host is otherwise than before, or failed
 // to be: whether the results of this run must not be lost.
 func (r *runner) moved() bool {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
@@ -282,7 +283,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	}
 	r.take(tasks)
 	err = s.streaming(func() error { return r.run(ctx) })
-	left, err2 := store.Finish(start.Run, r.declared())
+	left, err2 := store.Finish(start.Run, r.declared(), func(refs []value.Ref) []value.Ref { return r.gone(ctx, refs) })
 	if err = errors.Join(err, err2); err != nil {
 		return err
 	}
