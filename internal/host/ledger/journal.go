@@ -76,13 +76,13 @@ func (s *Store) Begin(collected []Record) error {
 		return fmt.Errorf("open the journal in %s: %w", s.path, err)
 	}
 	s.journal = f // which Close closes, whatever becomes of it
-	if _, err = f.Write(data); err == nil {
+	if _, err = f.Write(data); err == nil && len(data) > 0 {
 		err = f.Sync()
 	}
 	if err == nil {
 		err = s.dir.Rename(temp, s.journalName())
 	}
-	if err == nil {
+	if s.unnamed = len(data) == 0; err == nil && !s.unnamed {
 		err = s.dir.Sync()
 	}
 	if err != nil {
@@ -103,10 +103,19 @@ func (s *Store) Note(run plan.Run, results []plan.Result) error {
 	}
 	for _, r := range results {
 		if r.Status == plan.Changed {
-			return s.journal.Sync()
+			return s.sync()
 		}
 	}
 	return nil
+}
+
+// sync puts the journal on disk, its name with it the first time.
+func (s *Store) sync() error {
+	if err := s.journal.Sync(); err != nil || !s.unnamed {
+		return err
+	}
+	s.unnamed = false
+	return s.dir.Sync()
 }
 
 // Delivered removes the journal: the controller has everything.

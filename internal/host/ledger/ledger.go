@@ -52,6 +52,7 @@ type Store struct {
 	dirty   bool
 
 	journal    machine.File
+	unnamed    bool // the journal's name is not on disk for sure
 	straysFile machine.File
 }
 
@@ -108,7 +109,8 @@ type holder struct {
 }
 
 func (s *Store) load(run plan.Run) error {
-	if err := s.replace("holder.json", holder{run, s.m.Now().UTC().Truncate(time.Second)}); err != nil {
+	// Who holds it is of no use after a power cut, so it is not synced.
+	if err := s.replaceQuick("holder.json", holder{run, s.m.Now().UTC().Truncate(time.Second)}); err != nil {
 		return err
 	}
 	err := s.read("ledger.json", &s.Ledger)
@@ -193,7 +195,21 @@ func (s *Store) replace(name string, v any) error {
 	return nil
 }
 
-func (s *Store) put(name string, data []byte) error {
+// replaceQuick puts a file in place that need not survive a power cut.
+func (s *Store) replaceQuick(name string, v any) error {
+	data, err := json.MarshalIndent(v, "", " ")
+	if err == nil {
+		err = s.write(name, append(data, '\n'), false)
+	}
+	if err != nil {
+		return fmt.Errorf("write %s: %w", path.Join(s.path, name), err)
+	}
+	return nil
+}
+
+func (s *Store) put(name string, data []byte) error { return s.write(name, data, true) }
+
+func (s *Store) write(name string, data []byte, sync bool) error {
 	temp := name + ".new"
 	s.dir.Remove(temp)
 	f, err := s.dir.Create(temp, 0o600, -1, -1)
@@ -201,7 +217,7 @@ func (s *Store) put(name string, data []byte) error {
 		return err
 	}
 	_, err = f.Write(data)
-	if err == nil {
+	if err == nil && sync {
 		err = f.Sync()
 	}
 	if e := f.Close(); err == nil {
@@ -213,6 +229,9 @@ func (s *Store) put(name string, data []byte) error {
 	if err != nil {
 		s.dir.Remove(temp)
 		return err
+	}
+	if !sync {
+		return nil
 	}
 	return s.dir.Sync() // a debt must survive what it was written for
 }

@@ -65,6 +65,7 @@ type each[S any] struct{ One[S] }
 func (each[S]) Joint() bool { return false }
 
 func (k each[S]) Read(ctx context.Context, env *Env, tasks []plan.Task) []Reading {
+	defer env.hold()()
 	read := make([]Read[S], len(tasks))
 	for i, t := range tasks {
 		read[i].State, read[i].Err = k.One.Read(ctx, env, t)

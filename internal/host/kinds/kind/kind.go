@@ -117,6 +117,7 @@ type Env struct {
 	cache map[Topic]any
 	begun map[Topic]any // what Begin started, as func() (T, error)
 	boot  string
+	dirs  map[string]machine.Dir // while a batch is read: the folders that are open
 }
 
 // Begin starts to read in the background what a later Cached of the same topic
@@ -178,9 +179,13 @@ func (e *Env) Uptime() (time.Duration, string, error) {
 // MaxDiff bounds the texts that a diff is made of, in bytes.
 const MaxDiff = 256 << 10
 
-// Split opens the folder of a path and gives the last element's name.
+// Split opens the folder of a path and gives the last element's name. While a
+// batch is read, a folder that holds several things is walked to once.
 func (e *Env) Split(p string) (machine.Dir, string, error) {
 	up := path.Dir(p)
+	if d := e.dirs[up]; d != nil {
+		return d, path.Base(p), nil
+	}
 	d, err := e.Machine.Dir(up)
 	if errors.Is(err, fs.ErrNotExist) {
 		gone := problem.Errorf("the folder %s is not there", up)
@@ -194,7 +199,27 @@ func (e *Env) Split(p string) (machine.Dir, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
+	if e.dirs != nil {
+		d = held{d}
+		e.dirs[up] = d
+	}
 	return d, path.Base(p), nil
+}
+
+// held is a folder that stays open until all of a batch is read.
+type held struct{ machine.Dir }
+
+func (held) Close() error { return nil }
+
+// hold keeps folders open that are read in, until release is called.
+func (e *Env) hold() (release func()) {
+	e.dirs = map[string]machine.Dir{}
+	return func() {
+		for _, d := range e.dirs {
+			d.(held).Dir.Close()
+		}
+		e.dirs = nil
+	}
 }
 
 // Yes writes a bool as people say it.
