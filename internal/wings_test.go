@@ -63,7 +63,8 @@ func TestWings(t *testing.T) {
 			if core && wing == "host" && !slices.Contains(leaves, leaf) {
 				t.Errorf("%s imports %s, which is no leaf of the core", dir, path)
 			}
-			if own, isCore := strings.CutPrefix(dir, "core/"); core && isCore && slices.Contains(leaves, own) && !slices.Contains(leaves, leaf) {
+			if own, isCore := strings.CutPrefix(dir, "core/"); core && isCore && slices.Contains(leaves, own) &&
+				!slices.Contains(leaves, leaf) {
 				t.Errorf("the leaf %s imports %s", dir, path)
 			}
 		}
@@ -77,7 +78,8 @@ func TestThePureCoreTouchesNothing(t *testing.T) {
 			if strings.HasPrefix(dir, "core/") && slices.Contains(banned, path) {
 				t.Errorf("%s imports %s", dir, path)
 			}
-			if strings.HasPrefix(dir, "host/") && dir != "host/machine/system" && slices.Contains([]string{"os", "os/exec", "syscall", "net"}, path) {
+			if strings.HasPrefix(dir, "host/") && dir != "host/machine/system" &&
+				slices.Contains([]string{"os", "os/exec", "syscall", "net"}, path) {
 				t.Errorf("%s imports %s, which only host/machine/system may", dir, path)
 			}
 		}
@@ -92,7 +94,8 @@ func TestTheWorkerStaysSmall(t *testing.T) {
 	if !strings.Contains(string(out), "jadekettle/internal/host/worker") {
 		t.Fatal("the list of dependencies is not the worker's")
 	}
-	for _, banned := range []string{"cel.dev/", "spf13/cobra", "go-toml", "jadekettle/internal/fleet", "jadekettle/internal/cli", "net/http", "golang.org/x/crypto"} {
+	for _, banned := range []string{"cel.dev/", "spf13/cobra", "go-toml", "jadekettle/internal/fleet",
+		"jadekettle/internal/cli", "net/http", "golang.org/x/crypto"} {
 		if strings.Contains(string(out), banned) {
 			t.Errorf("the worker depends on %s", banned)
 		}

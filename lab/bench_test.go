@@ -99,7 +99,8 @@ func twoHundred() (manifest, script string) {
 		text := fmt.Sprintf("pool %d\n", i) + strings.Repeat("depth 1.25 m\n", 50)
 		p := fmt.Sprintf("/srv/pool-%d/reading-%d", i%20+1, i)
 		fmt.Fprintf(&m, "[file.%q]\ncontent = %q\nowner = \"root\"\nmode = \"0640\"\n", p, text)
-		fmt.Fprintf(&s, "[ \"$(stat -c '%%U %%a' %s)\" = 'root 640' ] && [ \"$(sha256sum < %s)\" = \"$(printf 'pool %d\\n%s' | sha256sum)\" ] && right\n", p, p, i, strings.Repeat(`depth 1.25 m\n`, 50))
+		fmt.Fprintf(&s, "[ \"$(stat -c '%%U %%a' %s)\" = 'root 640' ] && [ \"$(sha256sum < %s)\" = \"$(printf 'pool "+
+			"%d\\n%s' | sha256sum)\" ] && right\n", p, p, i, strings.Repeat(`depth 1.25 m\n`, 50))
 	}
 	for i := 1; i <= 5; i++ {
 		unit := fmt.Sprintf("/etc/systemd/system/ebb-%d.service", i)

@@ -37,12 +37,14 @@ func up(t testing.TB) *lab {
 			t.Skipf("the lab needs %s (packages debootstrap systemd-container iproute2 util-linux dpkg-dev openssh-client)", program)
 		}
 	}
-	l := &lab{t: t, dir: filepath.Join(t.TempDir(), "hosts"), project: filepath.Join(t.TempDir(), "project"), program: filepath.Join(t.TempDir(), "jadekettle")}
+	l := &lab{t: t, dir: filepath.Join(t.TempDir(), "hosts"), project: filepath.Join(t.TempDir(), "project"),
+		program: filepath.Join(t.TempDir(), "jadekettle")}
 	t.Cleanup(func() { exec.Command("./down", l.dir).Run() })
 	run(t, "../build/release", l.program, goarch(t))
 	run(t, "./up", l.dir, "gauge-01", "archive-01")
 	l.netns = "/run/netns/" + strings.TrimSpace(read(t, filepath.Join(l.dir, "netns")))
-	l.write("jadekettle.toml", "project = \"saltmarsh-lab\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = \""+l.dir+"/known_hosts\"\n")
+	l.write("jadekettle.toml",
+		"project = \"saltmarsh-lab\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = \""+l.dir+"/known_hosts\"\n")
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
 	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
 	return l
@@ -108,7 +110,8 @@ func (l *lab) on(host, line string) string {
 var addresses = map[string]string{"gauge-01": "192.0.2.11", "archive-01": "192.0.2.12"}
 
 func (l *lab) ssh(host, line string) *exec.Cmd {
-	return l.in("ssh", "-q", "-i", l.dir+"/key", "-o", "UserKnownHostsFile="+l.dir+"/known_hosts", "ops@"+addresses[host], "sudo sh -c '"+strings.ReplaceAll(line, "'", `'\''`)+"'")
+	return l.in("ssh", "-q", "-i", l.dir+"/key", "-o", "UserKnownHostsFile="+l.dir+"/known_hosts",
+		"ops@"+addresses[host], "sudo sh -c '"+strings.ReplaceAll(line, "'", `'\''`)+"'")
 }
 
 type report struct {
@@ -273,7 +276,8 @@ func (l *lab) capture() {
 	l.t.Helper()
 	everything := read(l.t, filepath.Join(l.project, "manifests/all/manifest.toml"))
 	var all strings.Builder
-	for _, what := range []string{"user", "group", "service", "package", "file /etc/tide-logger.toml", "dir /var/lib/tide", "user tidelog old-keeper"} {
+	for _, what := range []string{"user", "group", "service", "package", "file /etc/tide-logger.toml",
+		"dir /var/lib/tide", "user tidelog old-keeper"} {
 		args := append([]string{l.program, "--project", l.project, "capture", "gauge-01"}, strings.Fields(what)...)
 		out, err := l.in(args...).Output()
 		if err != nil {
@@ -283,7 +287,8 @@ func (l *lab) capture() {
 		all.Write(append(out, '\n'))
 	}
 	out := all.String()
-	for _, want := range []string{"[user.maren]\n", "uid = 2101\n", "[package.tide-logger]\n", "[service.tide-logger]\nrunning = true\nboot = true\n", "[user.old-keeper]\nabsent = true\n", "os = \"debian\"\n"} {
+	for _, want := range []string{"[user.maren]\n", "uid = 2101\n", "[package.tide-logger]\n",
+		"[service.tide-logger]\nrunning = true\nboot = true\n", "[user.old-keeper]\nabsent = true\n", "os = \"debian\"\n"} {
 		if !strings.Contains(string(out), want) {
 			l.t.Errorf("captured lacks %q:\n%s", want, out)
 		}
@@ -299,7 +304,8 @@ func (l *lab) capture() {
 // only follows a change.
 func (l *lab) grown() {
 	l.t.Helper()
-	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[group.first]\nwhere = 'facts.hostname == \"gauge-01\"'\ntrust_facts = true\nmanifests = [\"locker\"]\n")
+	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[group.first]\n"+
+		"where = 'facts.hostname == \"gauge-01\"'\ntrust_facts = true\nmanifests = [\"locker\"]\n")
 	l.write("manifests/locker.toml", `[file."/etc/relay-token"]
 content = "token ${data.relay.token}\n"
 owner = "root"
@@ -324,7 +330,8 @@ mode = "0755"
 	}
 	for _, want := range []string{"3 changed", "1 left out"} {
 		code, out := l.jk("apply", "@first", "--identity", identity, "-v")
-		if code != 0 || !strings.Contains(out, want) || strings.Contains(out, "rip-tide") || !strings.Contains(out, "1 host:") {
+		if code != 0 || !strings.Contains(out, want) || strings.Contains(out, "rip-tide") ||
+			!strings.Contains(out, "1 host:") {
 			l.t.Errorf("apply of what has grown ended with %d, wanting %s:\n%s", code, want, out)
 		}
 	}
@@ -363,7 +370,8 @@ func (l *lab) look(host string) {
 		"stat -c '%U:%G %a' /var/lib/tide":                                 "tidelog:gauges 2750",
 		"stat -c '%U:%G %a' /etc/tide-logger.toml":                         "root:gauges 640",
 		"cat /etc/tide-logger.toml":                                        fmt.Sprintf("host = %q\nos = \"debian\"", host),
-		"sha256sum < /var/lib/tide/harmonics.bin":                          strings.TrimSpace(run(l.t, "sh", "-c", "sha256sum < "+l.project+"/manifests/all/harmonics.bin")),
+		"sha256sum < /var/lib/tide/harmonics.bin": strings.TrimSpace(run(l.t, "sh", "-c",
+			"sha256sum < "+l.project+"/manifests/all/harmonics.bin")),
 		"stat -c '%U %a' /var/lib/tide/harmonics.bin":                      "tidelog 600",
 		"test -e /etc/old-notes || echo gone":                              "gone",
 		`printf "salt & 'water' 01\0" | unix_chkpwd maren nullok; echo $?`: "0",
@@ -383,12 +391,17 @@ func (l *lab) breakAndMend() {
 		line string
 		want []string
 	}{
-		"a file edited":                     {"echo broken >> /etc/tide-logger.toml", []string{"file /etc/tide-logger.toml", "service tide-logger"}},
-		"a mode and an owner changed":       {"chmod 777 /var/lib/tide; chown root /var/lib/tide/harmonics.bin", []string{"dir /var/lib/tide", "file /var/lib/tide/harmonics.bin"}},
-		"a service stopped and disabled":    {"systemctl disable --now ebb", []string{"service ebb"}},
-		"a package removed, one downgraded": {"apt-get remove -y buoy-tools; apt-get install -y --allow-downgrades tide-logger=1.4.2-1", []string{"package buoy-tools", "package tide-logger"}},
-		"a password and groups changed":     {"echo maren:other | chpasswd; gpasswd -d tidelog gauges", []string{"user maren", "user tidelog"}},
-		"a user and a folder deleted":       {"pkill -u tidelog; userdel tidelog; rm -rf /var/lib/tide", []string{"user tidelog", "dir /var/lib/tide", "file /var/lib/tide/harmonics.bin"}},
+		"a file edited": {"echo broken >> /etc/tide-logger.toml",
+			[]string{"file /etc/tide-logger.toml", "service tide-logger"}},
+		"a mode and an owner changed": {"chmod 777 /var/lib/tide; chown root /var/lib/tide/harmonics.bin",
+			[]string{"dir /var/lib/tide", "file /var/lib/tide/harmonics.bin"}},
+		"a service stopped and disabled": {"systemctl disable --now ebb", []string{"service ebb"}},
+		"a package removed, one downgraded": {"apt-get remove -y buoy-tools; apt-get install -y --allow-downgrades " +
+			"tide-logger=1.4.2-1", []string{"package buoy-tools", "package tide-logger"}},
+		"a password and groups changed": {"echo maren:other | chpasswd; gpasswd -d tidelog gauges",
+			[]string{"user maren", "user tidelog"}},
+		"a user and a folder deleted": {"pkill -u tidelog; userdel tidelog; rm -rf /var/lib/tide",
+			[]string{"user tidelog", "dir /var/lib/tide", "file /var/lib/tide/harmonics.bin"}},
 	} {
 		before := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger")
 		l.on("gauge-01", c.line)
@@ -410,8 +423,11 @@ func (l *lab) breakAndMend() {
 
 func TestFaultsOnRealHosts(t *testing.T) {
 	l := up(t)
-	l.write("manifests/all.toml", "[file.\"/etc/salt\"]\ncontent = \"salt\\n\"\nmode = \"0644\"\n[package.foghorn-relay]\n[package.buoy-tools]\n[package.salt-lamp]\n")
-	l.on("gauge-01", "echo 'echo Welcome to the pier; echo mind the gap' > /home/ops/.bashrc; chown ops: /home/ops/.bashrc")
+	l.write("manifests/all.toml",
+		"[file.\"/etc/salt\"]\ncontent = \"salt\\n\"\nmode = \"0644\"\n[package.foghorn-relay]\n[package.buoy-tools]\n"+
+			"[package.salt-lamp]\n")
+	l.on("gauge-01", "echo 'echo Welcome to the pier; echo mind the gap' > /home/ops/.bashrc; chown ops: "+
+		"/home/ops/.bashrc")
 	r := l.apply(1)
 	for _, h := range r.Hosts {
 		if h.Changed != 3 || h.Failed != 1 {
@@ -438,12 +454,14 @@ func TestFaultsOnRealHosts(t *testing.T) {
 	t.Run("sudo refused", func(t *testing.T) {
 		l.on("gauge-01", "mv /etc/sudoers.d/ops /root/ops")
 		l.fails(t, "preview", "sudo refuses ops")
-		if err := os.Rename(filepath.Join(l.dir, "gauge-01/root/root/ops"), filepath.Join(l.dir, "gauge-01/root/etc/sudoers.d/ops")); err != nil {
+		if err := os.Rename(filepath.Join(l.dir, "gauge-01/root/root/ops"),
+			filepath.Join(l.dir, "gauge-01/root/etc/sudoers.d/ops")); err != nil {
 			t.Fatal(err)
 		}
 	})
 	t.Run("a full disk under the worker", func(t *testing.T) {
-		l.on("gauge-01", "mkdir -p /var/lib/jadekettle.old && mv /var/lib/jadekettle/* /var/lib/jadekettle.old/ && mount -t tmpfs -o size=64k,mode=700 full /var/lib/jadekettle")
+		l.on("gauge-01", "mkdir -p /var/lib/jadekettle.old && mv /var/lib/jadekettle/* /var/lib/jadekettle.old/ && "+
+			"mount -t tmpfs -o size=64k,mode=700 full /var/lib/jadekettle")
 		l.fails(t, "apply", "cannot be stored in /var/lib/jadekettle/bin", "No space left")
 		l.on("gauge-01", "umount /var/lib/jadekettle; mv /var/lib/jadekettle.old/* /var/lib/jadekettle/")
 	})
@@ -455,7 +473,8 @@ func TestFaultsOnRealHosts(t *testing.T) {
 		if code, out := l.jk("hosts", "trust", "--yes", "gauge-01"); code != 1 {
 			t.Errorf("trust took a changed key without --replace: %d\n%s", code, out)
 		}
-		if code, out := l.jk("hosts", "trust", "--yes", "--replace", "gauge-01"); code != 0 || !strings.Contains(out, "accepted") {
+		if code, out := l.jk("hosts", "trust", "--yes", "--replace", "gauge-01"); code != 0 ||
+			!strings.Contains(out, "accepted") {
 			t.Errorf("ended with %d:\n%s", code, out)
 		}
 		if code, out := l.jk("preview", "gauge-01"); code != 0 && !strings.Contains(out, "reached") {
@@ -510,7 +529,8 @@ restart_on = ["file /etc/tide-logger.toml", "file /etc/slow"]
 		t.Errorf("the killed run said\n%s", out)
 	}
 	code, out := l.jk("apply", "gauge-01")
-	if code != 0 || !strings.Contains(out, "which broke off before they arrived") || !strings.Contains(out, "restart: was due") {
+	if code != 0 || !strings.Contains(out, "which broke off before they arrived") ||
+		!strings.Contains(out, "restart: was due") {
 		t.Errorf("the next run ended with %d:\n%s", code, out)
 	}
 	if now := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger"); now == pid {

@@ -27,13 +27,16 @@ import (
 func (a *App) addCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "add KIND NAME", Short: "Append a declaration to a manifest", GroupID: "grow",
-		Long:    "Add appends a declaration to a manifest. Attributes are given as flags, which each kind has after its own\nattributes; without any, on a terminal, they are asked for in a form that checks each answer.",
+		Long: "Add appends a declaration to a manifest. Attributes are given as flags, which each kind has after its " +
+			"own\nattributes; without any, on a terminal, they are asked for in a form that checks each answer.",
 		Example: "  jadekettle add package tide-logger --version newest --to gauge\n  jadekettle add service tide-logger",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s", strings.Join(kinds.Schemas().Names(), ", "))
+				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s",
+					strings.Join(kinds.Schemas().Names(), ", "))
 			}
-			return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], kinds.Schemas().Names(), "the kinds are "+strings.Join(kinds.Schemas().Names(), ", ")))
+			return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], kinds.Schemas().Names(),
+				"the kinds are "+strings.Join(kinds.Schemas().Names(), ", ")))
 		},
 		Args: cobra.ArbitraryArgs,
 	}
@@ -150,7 +153,8 @@ func (e *entry) set(at schema.Attr, v any) error {
 		}
 	}
 	if isText && at.Type == schema.Hidden && !manifest.Interpolated(text) {
-		return problem.Errorf("%s does not belong on a command line or into a manifest", at.Name).Remedy("seal it with `jadekettle secret set` and give '${data.NAME}'")
+		return problem.Errorf("%s does not belong on a command line or into a manifest", at.Name).
+			Remedy("seal it with `jadekettle secret set` and give '${data.NAME}'")
 	}
 	if e.attrs == nil {
 		e.attrs = value.Attrs{}
@@ -179,7 +183,8 @@ func (a *App) add(p *project, e *entry) error {
 	}
 	file, ok := p.ManifestFile(e.to)
 	if !ok || !slices.Contains(names, e.to) {
-		return problem.Errorf("there is no manifest %q of this project's own", e.to).Remedy("%s", problem.Meant(e.to, names, "there are "+strings.Join(names, ", ")))
+		return problem.Errorf("there is no manifest %q of this project's own", e.to).
+			Remedy("%s", problem.Meant(e.to, names, "there are "+strings.Join(names, ", ")))
 	}
 	full := filepath.Join(p.dir, filepath.FromSlash(file))
 	old, err := os.ReadFile(full)
@@ -244,7 +249,8 @@ func (a *App) tryManifest(p *project, file, text string) error {
 func (e *entry) ask(p *project) error {
 	fields := []huh.Field{}
 	if e.name == "" {
-		fields = append(fields, huh.NewInput().Title("name").Description("required: how the "+e.kind.Name+" is called").Value(&e.name).Validate(func(s string) error {
+		fields = append(fields, huh.NewInput().Title("name").Description("required: how the "+e.kind.Name+" is called").
+			Value(&e.name).Validate(func(s string) error {
 			if s == "" {
 				return errors.New("it needs a name")
 			}
@@ -252,14 +258,16 @@ func (e *entry) ask(p *project) error {
 		}))
 	}
 	if names := ownManifests(p); e.to == "" && len(names) > 1 {
-		fields = append(fields, huh.NewSelect[string]().Title("manifest").Description("required: where it is added").Options(huh.NewOptions(names...)...).Value(&e.to))
+		fields = append(fields, huh.NewSelect[string]().Title("manifest").Description("required: where it is added").
+			Options(huh.NewOptions(names...)...).Value(&e.to))
 	}
 	answers := map[string]*string{}
 	for _, at := range e.kind.RequiredFirst() {
 		answers[at.Name] = new(string)
 		fields = append(fields, question(at, answers[at.Name]))
 	}
-	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).WithTheme(huh.ThemeFunc(formTheme)).WithWidth(screen.LineWidth)
+	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).
+		WithTheme(huh.ThemeFunc(formTheme)).WithWidth(screen.LineWidth)
 	if _, height, err := term.GetSize(int(os.Stdout.Fd())); err == nil && height > 6 {
 		form = form.WithHeight(height - 2) // what does not fit is scrolled to
 	}
@@ -365,7 +373,8 @@ func trimmed(err error) error {
 
 // placeholderOf begins a flag's description with a word for what it takes.
 func placeholderOf(at schema.Attr) string {
-	word := map[schema.Type]string{schema.Int: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME", schema.Version: "VERSION",
+	word := map[schema.Type]string{schema.Int: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME",
+		schema.Version:  "VERSION",
 		schema.Template: "FILE", schema.Copy: "FILE", schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'"}[at.Type]
 	if word == "" {
 		word = "TEXT"

@@ -54,7 +54,8 @@ func TestAnswers(t *testing.T) {
 }
 
 func TestRequiredFirst(t *testing.T) {
-	list := (&schema.Kind{Attrs: []schema.Attr{{Name: "a"}, {Name: "b", Required: true}, {Name: "c"}, {Name: "d", Required: true}}}).RequiredFirst()
+	list := (&schema.Kind{Attrs: []schema.Attr{{Name: "a"}, {Name: "b", Required: true}, {Name: "c"},
+		{Name: "d", Required: true}}}).RequiredFirst()
 	var got []string
 	for _, at := range list {
 		got = append(got, at.Name)
@@ -62,7 +63,8 @@ func TestRequiredFirst(t *testing.T) {
 	if fmt.Sprint(got) != "[b d a c]" {
 		t.Errorf("the order is %v", got)
 	}
-	if s := takes(schema.Attr{Type: schema.Text, Choices: []string{"x", "y"}, List: true, Required: true}); s != "a list, each one of x, y, required" {
+	if s := takes(schema.Attr{Type: schema.Text, Choices: []string{"x", "y"}, List: true,
+		Required: true}); s != "a list, each one of x, y, required" {
 		t.Errorf("it takes %q", s)
 	}
 }

@@ -29,7 +29,8 @@ func BenchmarkStart(b *testing.B) {
 		b.Fatal(err)
 	}
 	write("project/simulated.toml", "")
-	write("project/jadekettle.toml", "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\"]\n[data.lists]\ngauge.sensors = \"append\"\n")
+	write("project/jadekettle.toml",
+		"project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\"]\n[data.lists]\ngauge.sensors = \"append\"\n")
 	start := func(args ...string) time.Duration {
 		begun := time.Now()
 		c := exec.Command(args[0], args[1:]...)

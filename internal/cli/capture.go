@@ -20,9 +20,14 @@ import (
 
 func (a *App) captureCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "capture HOST KIND [NAME...]", Short: "Print what stands on a host as a manifest", GroupID: "grow", Args: cobra.MinimumNArgs(2),
-		Long:    "Capture reads what stands on a host and prints it as declarations: applied to the same host they change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, services\nthat start at boot, packages that were asked for. Passwords are never shown. It changes nothing on the host.",
-		Example: "  jadekettle capture gauge-01 service tide-logger cron\n  jadekettle capture gauge-01 file /etc/motd\n  jadekettle capture gauge-01 user > manifests/people.toml",
+		Use: "capture HOST KIND [NAME...]", Short: "Print what stands on a host as a manifest", GroupID: "grow",
+		Args: cobra.MinimumNArgs(2),
+		Long: "Capture reads what stands on a host and prints it as declarations: applied to the same host they " +
+			"change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, " +
+			"services\nthat start at boot, packages that were asked for. Passwords are never shown. It changes nothing on " +
+			"the host.",
+		Example: "  jadekettle capture gauge-01 service tide-logger cron\n  jadekettle capture gauge-01 file /etc/motd\n" +
+			"  jadekettle capture gauge-01 user > manifests/people.toml",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.load(args[:1], nil)
 			if err != nil {
@@ -74,7 +79,8 @@ func asks(kind string, names []string) ([]value.Ref, error) {
 // noKind says that there is no such kind.
 func noKind(name string) error {
 	names := kinds.Schemas().Names()
-	return problem.Errorf("there is no kind %q", name).Remedy("%s", problem.Meant(name, names, "the kinds are "+strings.Join(names, ", ")))
+	return problem.Errorf("there is no kind %q", name).Remedy("%s", problem.Meant(name, names,
+		"the kinds are "+strings.Join(names, ", ")))
 }
 
 // Captured is one thing that stands on a host, as a document.
@@ -126,7 +132,10 @@ func (a *App) captured(h *run.Host, asked []value.Ref) error {
 // checked holds a captured declaration to what was asked for, and to its kind:
 // only attributes that the kind captures come from a host into a manifest.
 func checked(schemas schema.Kinds, asked []value.Ref, c *plan.Captured) (value.Attrs, error) {
-	if !slices.ContainsFunc(asked, func(r value.Ref) bool { return r.Kind == c.Ref.Kind && (r.Name == "" || r.Name == c.Ref.Name) }) {
+	if !slices.ContainsFunc(asked, func(r value.Ref) bool {
+		return r.Kind == c.Ref.Kind &&
+			(r.Name == "" || r.Name == c.Ref.Name)
+	}) {
 		return nil, errors.New("nobody asked for it")
 	}
 	kind, ok := schemas.Kind(c.Ref.Kind)

@@ -22,7 +22,8 @@ func TestAHostCannotWriteTheManifest(t *testing.T) {
 		}
 		return out.String(), errs.String()
 	}
-	out, _ := ask(plan.Captured{Ref: asked[0], Attrs: map[string]any{"content": "a\"\n[package.foghorn-relay]\n", "mode": "0644"},
+	out, _ := ask(plan.Captured{Ref: asked[0], Attrs: map[string]any{"content": "a\"\n[package.foghorn-relay]\n",
+		"mode": "0644"},
 		Note: "fine\n[package.foghorn-relay]\r\nversion = \"1\"\n\u2028[file.\"/x\"]"})
 	var ps problem.Problems
 	root, _ := manifest.ParseTOML("captured", []byte(out), &ps)

@@ -56,7 +56,8 @@ type App struct {
 
 // Main runs the program and gives its exit code.
 func Main(args []string) int {
-	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a pager that is closed must not end a run: the write fails instead
+	// a pager that is closed must not end a run: the write fails instead
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	out := term.IsTerminal(int(os.Stdout.Fd()))
 	app := &App{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: ownEnvironment(),
@@ -90,7 +91,8 @@ func (a *App) Run(ctx context.Context, args []string) (code int) {
 	a.code = exitDone
 	defer func() {
 		if r := recover(); r != nil && a.Getenv("JADEKETTLE_TRACE") == "" {
-			fmt.Fprintf(a.Err, "jadekettle: a mistake in this program: %v\n  please report it, with what is printed when JADEKETTLE_TRACE=1 is set\n", r)
+			fmt.Fprintf(a.Err, "jadekettle: a mistake in this program: %v\n"+
+				"  please report it, with what is printed when JADEKETTLE_TRACE=1 is set\n", r)
 			code = exitWrong
 		} else if r != nil {
 			panic(r)
@@ -144,16 +146,24 @@ func (a *App) root() *cobra.Command {
 			return nil
 		},
 	}
-	root.PersistentFlags().StringVar(&a.project, "project", "", "the project's folder, `DIR` (default: this one or the nearest above with a jadekettle.toml)")
-	root.PersistentFlags().StringVar(&a.output, "output", "text", "the `FORM`: text for people, json for programs; sarif of lint, junit of rehearse")
+	root.PersistentFlags().StringVar(&a.project, "project", "",
+		"the project's folder, `DIR` (default: this one or the nearest above with a jadekettle.toml)")
+	root.PersistentFlags().StringVar(&a.output, "output", "text",
+		"the `FORM`: text for people, json for programs; sarif of lint, junit of rehearse")
 	root.PersistentFlags().StringVar(&a.env, "env", "", "the environment, a `NAME` of those that jadekettle.toml declares")
-	root.PersistentFlags().StringArrayVar(&a.params, "param", nil, "a value for a param, as `MANIFEST.NAME=VALUE`; may be repeated")
-	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil, "a `FILE` with an age identity or an OpenSSH key that opens sealed data; may be repeated")
-	root.PersistentFlags().StringVar(&a.colour, "color", "auto", "`WHEN` to colour: auto (on a terminal, unless NO_COLOR is set), always or never")
+	root.PersistentFlags().StringArrayVar(&a.params, "param", nil,
+		"a value for a param, as `MANIFEST.NAME=VALUE`; may be repeated")
+	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil,
+		"a `FILE` with an age identity or an OpenSSH key that opens sealed data; may be repeated")
+	root.PersistentFlags().StringVar(&a.colour, "color", "auto",
+		"`WHEN` to colour: auto (on a terminal, unless NO_COLOR is set), always or never")
 	root.RegisterFlagCompletionFunc("env", a.completeEnvs)
 	root.SetCompletionCommandGroupID("grow")
-	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"}, &cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
-	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(), a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(), a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
+	root.AddGroup(&cobra.Group{ID: "work", Title: "The daily round:"},
+		&cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
+	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(),
+		a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(),
+		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.versionCommand())
 	a.told(root)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return problem.Errorf("%w", err).Remedy("`%s --help` lists the flags", c.CommandPath())

@@ -119,7 +119,8 @@ func TestDemo(t *testing.T) {
 	}
 	for _, want := range []string{
 		"$ jadekettle apply --all\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 off\n",
-		"archive-01  package foghorn-relay  failed\n  manifests/archive/manifest.toml:21:10\n", "it blocks service foghorn-relay",
+		"archive-01  package foghorn-relay  failed\n  manifests/archive/manifest.toml:21:10\n",
+		"it blocks service foghorn-relay",
 		"7 hosts: 6 unchanged, 1 off\n", "unchanged  gauge-[01..04]", "-sample_seconds = 3600   # saves paper\n",
 		"5 hosts: 3 unchanged, 1 would change, 1 off\n", "The story came out as told.",
 	} {
@@ -187,7 +188,8 @@ func TestInitOnThisMachine(t *testing.T) {
 	if err != nil || string(text) != "This is this-machine at workshop.\nKept by Jade Kettle.\n" {
 		t.Errorf("the file holds %q, %v", text, err)
 	}
-	if code, out, _ := as("--project", "pier", "preview", "--output", "json"); code != 0 || !strings.Contains(out, `"state": "off"`) {
+	if code, out, _ := as("--project", "pier", "preview", "--output", "json"); code != 0 ||
+		!strings.Contains(out, `"state": "off"`) {
 		t.Errorf("preview of all ends with %d: %s", code, out)
 	}
 }
@@ -205,10 +207,13 @@ func observatory(t *testing.T) string {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{
-		"jadekettle.toml":      "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\nknown_hosts = \"simulated/known_hosts\"\n",
-		"simulated.toml":       fleet.Inventory(),
-		"hosts.toml":           "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
-		"manifests/gauge.toml": "[user.maren]\npassword = \"salt & water 01\"\n[file.\"/etc/note\"]\ncontent = \"the word is salt & water 01\\n\"\nmode = \"0600\"\n[dir.\"/srv/pool\"]\n[package.no-such-thing]\n",
+		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n" +
+			"[ssh]\nknown_hosts = \"simulated/known_hosts\"\n",
+		"simulated.toml": fleet.Inventory(),
+		"hosts.toml": "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\n" +
+			"members = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"manifests/gauge.toml": "[user.maren]\npassword = \"salt & water 01\"\n[file.\"/etc/note\"]\n" +
+			"content = \"the word is salt & water 01\\n\"\nmode = \"0600\"\n[dir.\"/srv/pool\"]\n[package.no-such-thing]\n",
 	} {
 		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
@@ -261,10 +266,12 @@ func TestExitCodes(t *testing.T) {
 	} {
 		code, out, errs := jkEnv(t, dir, c.env, shell.Split(c.args)...)
 		if code != c.code || !strings.Contains(out+errs, c.says) {
-			t.Errorf("%v jadekettle %s ended with %d, not %d, or does not say %q:\n%s%s", c.env, c.args, code, c.code, c.says, out, errs)
+			t.Errorf("%v jadekettle %s ended with %d, not %d, or does not say %q:\n%s%s", c.env, c.args, code, c.code,
+				c.says, out, errs)
 		}
 	}
-	if code, _, errs := jk(t, t.TempDir(), "lint"); code != 2 || !strings.Contains(errs, "make a project with `jadekettle init DIR`") {
+	if code, _, errs := jk(t, t.TempDir(), "lint"); code != 2 ||
+		!strings.Contains(errs, "make a project with `jadekettle init DIR`") {
 		t.Errorf("outside a project lint ends with %d: %s", code, errs)
 	}
 }
@@ -297,7 +304,8 @@ func TestTheReportAsJSONAndItsSecrets(t *testing.T) {
 		keys = append(keys, k)
 	}
 	slices.Sort(keys)
-	if got := strings.Join(keys, " "); got != "blocked_by changes do kind line manifest message name output seconds status" {
+	if got := strings.Join(keys,
+		" "); got != "blocked_by changes do kind line manifest message name output seconds status" {
 		t.Errorf("a task has %s", got)
 	}
 	if task["name"] != "no-such-thing" || task["manifest"] != "manifests/gauge.toml" || task["line"] != 7.0 {
@@ -360,10 +368,12 @@ func TestTrust(t *testing.T) {
 	if text, _ := os.ReadFile(known); string(text) != elsewhere+string(line) {
 		t.Errorf("known_hosts holds\n%s", text)
 	}
-	if code, said := try(elsewhere+other, "--yes", "gauge-01"); code != 1 || !strings.Contains(said, "is not the key that is known") {
+	if code, said := try(elsewhere+other, "--yes", "gauge-01"); code != 1 ||
+		!strings.Contains(said, "is not the key that is known") {
 		t.Errorf("a changed key: %d %s", code, said)
 	}
-	if code, said := try(elsewhere+other, "--yes", "--replace", "gauge-01"); code != 0 || !strings.Contains(said, "accepted") {
+	if code, said := try(elsewhere+other, "--yes", "--replace", "gauge-01"); code != 0 ||
+		!strings.Contains(said, "accepted") {
 		t.Errorf("a replaced key: %d %s", code, said)
 	}
 	if text, _ := os.ReadFile(known); string(text) != elsewhere+string(line) {

@@ -22,7 +22,9 @@ func (a *App) demoCommand() *cobra.Command {
 	stay := false
 	c := &cobra.Command{
 		Use: "demo [DIR]", Short: "Show a whole round on simulated hosts", GroupID: "start", Args: cobra.MaximumNArgs(1),
-		Long: "Demo puts an example project into a folder (a temporary one, unless you name it), brings up its hosts\nas simulated ones inside this program, and tells a story on them: preview, apply, apply again, a change\nby hand found and mended. It needs no root and no network. It ends with 0 when the story came out as told.",
+		Long: "Demo puts an example project into a folder (a temporary one, unless you name it), brings up its hosts\n" +
+			"as simulated ones inside this program, and tells a story on them: preview, apply, apply again, a change\n" +
+			"by hand found and mended. It needs no root and no network. It ends with 0 when the story came out as told.",
 		RunE: func(c *cobra.Command, args []string) error {
 			dir, cleanup, err := demoFolder(args)
 			if err != nil {
@@ -159,13 +161,15 @@ func expect(hosts map[string]*run.Host, name string, status plan.Status, want in
 }
 
 func (s *story) tell(ctx context.Context) {
-	fmt.Fprintf(s.app.Out, "The Saltmarsh Tide Observatory keeps its hosts with Jade Kettle. The project lies in\n%s; its hosts are simulated inside this program.\n", s.dir)
+	fmt.Fprintf(s.app.Out, "The Saltmarsh Tide Observatory keeps its hosts with Jade Kettle. The project lies in\n"+
+		"%s; its hosts are simulated inside this program.\n", s.dir)
 	s.say("Which hosts are there, and is the project sound?")
 	s.command(ctx, exitDone, "hosts", nil)
 	fmt.Fprintln(s.app.Out)
 	s.command(ctx, exitDone, "lint", nil)
 
-	s.say("Data lies in layers, the general ones first. Why does the third gauge sample every 15 seconds,\nand where do its sensors come from?")
+	s.say("Data lies in layers, the general ones first. Why does the third gauge sample every 15 seconds,\n" +
+		"and where do its sensors come from?")
 	s.command(ctx, exitDone, "why gauge-03 data.gauge.sample_seconds", nil)
 	fmt.Fprintln(s.app.Out)
 	s.command(ctx, exitDone, "why gauge-03 data.gauge.sensors", nil)
@@ -175,13 +179,15 @@ func (s *story) tell(ctx context.Context) {
 		return errors.Join(expect(h, "gauge-01", plan.Failed, 0), expect(h, "gauge-01", plan.Unchanged, 1))
 	})
 
-	s.say("Apply it everywhere. One host does not answer, and one package cannot be installed:\nboth are told at the end, and neither stops anything else.")
+	s.say("Apply it everywhere. One host does not answer, and one package cannot be installed:\n" +
+		"both are told at the end, and neither stops anything else.")
 	s.command(ctx, exitFailed, "apply --all", func(h map[string]*run.Host) error {
 		if h[demoDown].State != run.NotReached {
 			return fmt.Errorf("%s is %s", demoDown, h[demoDown].State)
 		}
 		return errors.Join(expect(h, "archive-01", plan.Failed, 1), expect(h, "archive-01", plan.Blocked, 1),
-			expect(h, "gauge-02", plan.Failed, 0), expect(h, "chart-01", plan.LeftOut, 0), expect(h, "chart-02", plan.LeftOut, 1))
+			expect(h, "gauge-02", plan.Failed, 0), expect(h, "chart-01", plan.LeftOut, 0),
+			expect(h, "chart-02", plan.LeftOut, 1))
 	})
 
 	s.say("The facts are known now. Who keeps old readings, because its disk is large enough?")

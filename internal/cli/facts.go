@@ -50,7 +50,8 @@ func (a *App) facts(hosts []*run.Host, path []string) error {
 		tree, ok := below(h.Facts.Tree(), path)
 		if !ok {
 			up := strings.Join(path[:len(path)-1], ".")
-			return problem.Errorf("%s has no facts.%s", h.Name, strings.Join(path, ".")).Remedy("`jadekettle facts %s %s` lists what it has", h.Name, up)
+			return problem.Errorf("%s has no facts.%s", h.Name, strings.Join(path, ".")).
+				Remedy("`jadekettle facts %s %s` lists what it has", h.Name, up)
 		}
 		docs = append(docs, map[string]any{"name": h.Name, "facts": tree})
 		if a.output == "json" {

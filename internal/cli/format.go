@@ -24,7 +24,9 @@ func (a *App) formatCommand() *cobra.Command {
 	preview, strict := false, false
 	c := &cobra.Command{
 		Use: "format [FILE...]", Short: "Write the project's TOML files in one style", GroupID: "grow",
-		Long: "Format writes TOML files canonically and keeps their comments: one space around =, an empty line before\neach table, keys without needless quotes, long lists one item a line. Without files it takes all of the\nproject but its sources. A file that is no valid TOML is left as it is.",
+		Long: "Format writes TOML files canonically and keeps their comments: one space around =, an empty line before\n" +
+			"each table, keys without needless quotes, long lists one item a line. Without files it takes all of the\n" +
+			"project but its sources. A file that is no valid TOML is left as it is.",
 		RunE: func(_ *cobra.Command, args []string) error { return a.format(args, preview, strict) },
 	}
 	c.Flags().BoolVar(&preview, "preview", false, "show what would change, and change nothing")

@@ -114,7 +114,9 @@ func (a *App) told(root *cobra.Command) {
 			c.Short, c.Long, c.Hidden = "Tell what a command is for", "", true
 		case "completion":
 			c.Short = "Print what makes a shell complete hosts, groups, kinds and declarations"
-			c.Long = "Completion prints a script for bash, fish, powershell or zsh. Put where the shell looks for such scripts, it\ncompletes commands, flags, host names, @groups, kinds and declarations, out of the project of the call."
+			c.Long = "Completion prints a script for bash, fish, powershell or zsh. Put where the shell looks for such " +
+				"scripts, it\ncompletes commands, flags, host names, @groups, kinds and declarations, out of the project of " +
+				"the call."
 			for _, shell := range c.Commands() {
 				shell.Short = "The script for " + shell.Name()
 				shell.Long = ""

@@ -25,7 +25,8 @@ func (a *App) hostsCommand() *cobra.Command {
 	group, moved := "", false
 	c := &cobra.Command{
 		Use: "hosts [TARGET...]", Short: "List hosts with their groups", GroupID: "work",
-		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts as they were\nlast read, by a run or by `jadekettle facts`.",
+		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts as they " +
+			"were\nlast read, by a run or by `jadekettle facts`.",
 		RunE: func(_ *cobra.Command, targets []string) error {
 			p, err := a.load(targets, except)
 			if err != nil {
@@ -116,7 +117,8 @@ func (a *App) hosts(p *project) error {
 		docs := []map[string]any{}
 		for _, s := range list {
 			h := s.host
-			docs = append(docs, map[string]any{"name": h.Name, "address": h.Address(), "groups": groupNames(s.groups), "maybe": s.maybe(),
+			docs = append(docs, map[string]any{"name": h.Name, "address": h.Address(), "groups": groupNames(s.groups),
+				"maybe":     s.maybe(),
 				"manifests": manifestNames(s.groups), "off": h.Off, "own": h.Vars})
 		}
 		return a.document(map[string]any{"format": 1, "hosts": docs})
@@ -128,7 +130,8 @@ func (a *App) hosts(p *project) error {
 		for _, g := range s.maybe() {
 			groups = append(groups, g+"?")
 		}
-		rows = append(rows, []string{s.host.Name, s.host.Address(), strings.Join(groups, " "), strings.Join(manifestNames(s.groups), " ")})
+		rows = append(rows, []string{s.host.Name, s.host.Address(), strings.Join(groups, " "),
+			strings.Join(manifestNames(s.groups), " ")})
 		note := ""
 		if s.host.Off != "" {
 			note = "off: " + s.host.Off
@@ -137,7 +140,8 @@ func (a *App) hosts(p *project) error {
 	}
 	screen.Table(a.Out, rows, notes)
 	if slices.ContainsFunc(list, func(s standing) bool { return len(s.maybe()) > 0 }) {
-		fmt.Fprintln(a.Out, "\n"+screen.Paint(screen.Quiet, "? decided by facts that were never read; `jadekettle facts HOST` reads them"))
+		fmt.Fprintln(a.Out, "\n"+screen.Paint(screen.Quiet,
+			"? decided by facts that were never read; `jadekettle facts HOST` reads them"))
 	}
 	return nil
 }
@@ -146,7 +150,8 @@ func (a *App) hosts(p *project) error {
 func (a *App) members(p *project, name string) error {
 	g, ok := p.Inventory.Group(name)
 	if !ok {
-		return problem.Errorf("there is no group %q", name).Remedy("%s", problem.Meant(name, p.Inventory.GroupNames(), "there are "+strings.Join(p.Inventory.GroupNames(), ", ")))
+		return problem.Errorf("there is no group %q", name).Remedy("%s", problem.Meant(name, p.Inventory.GroupNames(),
+			"there are "+strings.Join(p.Inventory.GroupNames(), ", ")))
 	}
 	list, err := p.standings()
 	if err != nil {
@@ -235,7 +240,8 @@ func (a *App) moved(p *project) error {
 func (a *App) hostsShowCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "show HOST", Short: "Tell everything that applies to a host, and from where", Args: cobra.ExactArgs(1),
-		Long: "Show tells a host's address, own keys and groups, and lists every declaration that it is given, in the order\nof a run, with the group and the manifest that bring it. Facts count as they were last read.",
+		Long: "Show tells a host's address, own keys and groups, and lists every declaration that it is given, in the " +
+			"order\nof a run, with the group and the manifest that bring it. Facts count as they were last read.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			p, h, err := a.oneHost(args[0])
 			if err != nil {
@@ -265,7 +271,8 @@ func (a *App) oneHost(name string) (*project, *inventory.Host, error) {
 	}
 	h, ok := p.Inventory.Host(name)
 	if !ok {
-		return nil, nil, problem.Errorf("there is no host %q", name).Remedy("%s", problem.Meant(name, p.Inventory.HostNames(), "`jadekettle hosts` lists them"))
+		return nil, nil, problem.Errorf("there is no host %q", name).Remedy("%s", problem.Meant(name,
+			p.Inventory.HostNames(), "`jadekettle hosts` lists them"))
 	}
 	return p, h, nil
 }
@@ -338,11 +345,14 @@ func (a *App) showJSON(p *project, e *resolve.Explanation) error {
 			for _, u := range w.Uses {
 				uses = append(uses, u.Name)
 			}
-			ways = append(ways, map[string]any{"group": w.Group, "manifest": w.Manifest, "uses": uses, "place": w.Place.String()})
+			ways = append(ways, map[string]any{"group": w.Group, "manifest": w.Manifest, "uses": uses,
+				"place": w.Place.String()})
 		}
-		decls = append(decls, map[string]any{"declaration": d.Ref.String(), "state": d.State, "reason": d.Reason, "ways": ways})
+		decls = append(decls, map[string]any{"declaration": d.Ref.String(), "state": d.State,
+			"reason": d.Reason, "ways": ways})
 	}
-	return a.document(map[string]any{"format": 1, "host": e.Host.Name, "address": e.Host.Address(), "off": e.Host.Off, "own": e.Host.Vars,
+	return a.document(map[string]any{"format": 1, "host": e.Host.Name, "address": e.Host.Address(), "off": e.Host.Off,
+		"own":    e.Host.Vars,
 		"groups": groupNames(e.Groups), "facts_known": e.Known, "declarations": decls})
 }
 
@@ -362,8 +372,11 @@ func ago(d time.Duration) string {
 func (a *App) trustCommand() *cobra.Command {
 	t := &trust{app: a}
 	c := &cobra.Command{
-		Use: "trust HOST...", Short: "Accept the host keys that hosts show, after a look at them", Args: cobra.MinimumNArgs(1),
-		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf` prints of that key on the host. A key that differs from a known one is only accepted with --replace.",
+		Use: "trust HOST...", Short: "Accept the host keys that hosts show, after a look at them",
+		Args: cobra.MinimumNArgs(1),
+		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file " +
+			"when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf` prints of that key on the host. A key " +
+			"that differs from a known one is only accepted with --replace.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			p, err := a.load(targets, nil)
 			if err != nil {
@@ -408,7 +421,8 @@ func (t *trust) host(ctx context.Context, target reach.Target) error {
 		fmt.Fprintf(t.app.Out, "%s  %s  known already\n", target.Name, k.Fingerprint)
 		return nil
 	case k.Changed && !t.replace:
-		t.refuse("%s  %s  is not the key that is known; say --replace if the host was set up anew", target.Name, k.Fingerprint)
+		t.refuse("%s  %s  is not the key that is known; say --replace if the host was set up anew",
+			target.Name, k.Fingerprint)
 		return nil
 	case !t.yes && !t.agree(target.Name, k):
 		return nil
@@ -426,7 +440,8 @@ func (t *trust) refuse(format string, args ...any) {
 }
 
 func (t *trust) agree(name string, k *reach.HostKey) bool {
-	fmt.Fprintf(t.app.Err, "%s  %s\nOn the host `ssh-keygen -lf /etc/ssh/ssh_host_%s_key.pub` must print the same. Accept it? [y/N] ", name, k.Fingerprint, k.Type())
+	fmt.Fprintf(t.app.Err, "%s  %s\nOn the host `ssh-keygen -lf /etc/ssh/ssh_host_%s_key.pub` must print the same. "+
+		"Accept it? [y/N] ", name, k.Fingerprint, k.Type())
 	return yes(t.in)
 }
 

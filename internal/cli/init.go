@@ -24,7 +24,8 @@ var starter embed.FS
 func (a *App) initCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "init [DIR]", Short: "Make a small project", GroupID: "start", Args: cobra.MaximumNArgs(1),
-		Long: "Init makes a project in a folder, which may exist but must hold none of its files yet. Each file says in\na few lines of comment what it is for and how it is written.",
+		Long: "Init makes a project in a folder, which may exist but must hold none of its files yet. Each file says " +
+			"in\na few lines of comment what it is for and how it is written.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir := "."
 			if len(args) == 1 {
@@ -62,7 +63,8 @@ func unfold(from fs.FS, top, dir string) ([]string, error) {
 	}
 	for _, name := range names {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
-			return nil, problem.Errorf("%s is there already", filepath.Join(dir, name)).Remedy("choose another folder, or move it away")
+			return nil, problem.Errorf("%s is there already", filepath.Join(dir, name)).
+				Remedy("choose another folder, or move it away")
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
@@ -79,7 +81,8 @@ func unfold(from fs.FS, top, dir string) ([]string, error) {
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return nil, err
 		}
-		if err := os.WriteFile(to, []byte(strings.ReplaceAll(string(text), "PROJECT-IDENTITY", identity)), 0o644); err != nil {
+		if err := os.WriteFile(to, []byte(strings.ReplaceAll(string(text), "PROJECT-IDENTITY", identity)),
+			0o644); err != nil {
 			return nil, err
 		}
 	}

@@ -16,8 +16,10 @@ import (
 
 func (a *App) kindsCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "kinds [KIND]", Short: "List the kinds of declarations, or tell all of one", GroupID: "work", Args: cobra.MaximumNArgs(1),
-		Long: "Kinds lists what can be declared, by area. With the name of a kind it tells its attributes, required ones\nfirst: what each takes, what holds when it is left out, and how it is written, and shows examples.",
+		Use: "kinds [KIND]", Short: "List the kinds of declarations, or tell all of one", GroupID: "work",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Kinds lists what can be declared, by area. With the name of a kind it tells its attributes, required " +
+			"ones\nfirst: what each takes, what holds when it is left out, and how it is written, and shows examples.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			schemas := kinds.Schemas()
 			if len(args) == 0 {
@@ -25,7 +27,8 @@ func (a *App) kindsCommand() *cobra.Command {
 			}
 			k, ok := schemas.Kind(args[0])
 			if !ok {
-				return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], schemas.Names(), "the kinds are "+strings.Join(schemas.Names(), ", ")))
+				return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], schemas.Names(),
+					"the kinds are "+strings.Join(schemas.Names(), ", ")))
 			}
 			if a.output == "json" {
 				return a.document(map[string]any{"format": 1, "kinds": []any{kindDoc(k)}})
@@ -128,14 +131,16 @@ func kindDoc(k *schema.Kind) map[string]any {
 	attrs, examples := []any{}, []any{}
 	for _, list := range [][]schema.Attr{k.RequiredFirst(), k.Common()} {
 		for _, at := range list {
-			attrs = append(attrs, map[string]any{"name": at.Name, "takes": at.Type.String(), "list": at.List, "required": at.Required, "choices": append([]string{}, at.Choices...),
+			attrs = append(attrs, map[string]any{"name": at.Name, "takes": at.Type.String(), "list": at.List,
+				"required": at.Required, "choices": append([]string{}, at.Choices...),
 				"default": at.Default, "doc": at.Doc, "examples": append([]string{}, at.Examples...)})
 		}
 	}
 	for _, e := range k.Examples {
 		examples = append(examples, map[string]any{"about": e.About, "toml": e.TOML})
 	}
-	return map[string]any{"name": k.Name, "area": k.Area, "about": k.About, "doc": k.Doc, "attributes": attrs, "examples": examples}
+	return map[string]any{"name": k.Name, "area": k.Area, "about": k.About, "doc": k.Doc, "attributes": attrs,
+		"examples": examples}
 }
 
 // found is one thing that a word was found in.
@@ -203,13 +208,16 @@ func search(words []string) []found {
 func (a *App) kindsFunctions() *cobra.Command {
 	return &cobra.Command{
 		Use: "functions [NAME]", Short: "List the functions of expressions and templates", Args: cobra.MaximumNArgs(1),
-		Long: "Functions lists what expressions and templates can call, each with an example and what it gives. In an\nexpression a function may stand before its arguments or after the first: upper(host.name) and\nhost.name.upper() are the same. In a template it stands before: {{ upper host.name }}.",
+		Long: "Functions lists what expressions and templates can call, each with an example and what it gives. In an\n" +
+			"expression a function may stand before its arguments or after the first: upper(host.name) and\n" +
+			"host.name.upper() are the same. In a template it stands before: {{ upper host.name }}.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			list := expr.Functions()
 			if len(args) == 1 {
 				list = slices.DeleteFunc(list, func(f expr.Func) bool { return !strings.Contains(f.Name, args[0]) })
 				if len(list) == 0 {
-					return problem.Errorf("there is no function %q", args[0]).Remedy("%s", problem.Meant(args[0], expr.FunctionNames(), "`jadekettle kinds search WORD` looks in their descriptions too"))
+					return problem.Errorf("there is no function %q", args[0]).Remedy("%s", problem.Meant(args[0],
+						expr.FunctionNames(), "`jadekettle kinds search WORD` looks in their descriptions too"))
 				}
 			}
 			if a.output == "json" {
@@ -219,7 +227,8 @@ func (a *App) kindsFunctions() *cobra.Command {
 					for _, u := range f.Uses {
 						uses = append(uses, map[string]any{"expression": u.Expr, "gives": u.Gives})
 					}
-					docs = append(docs, map[string]any{"name": f.Name, "area": f.Area, "call": f.Signature(), "gives": f.Gives, "doc": f.Doc, "examples": uses})
+					docs = append(docs, map[string]any{"name": f.Name, "area": f.Area, "call": f.Signature(), "gives": f.Gives,
+						"doc": f.Doc, "examples": uses})
 				}
 				return a.document(map[string]any{"format": 1, "functions": docs})
 			}

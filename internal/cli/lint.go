@@ -22,7 +22,11 @@ func (a *App) lintCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "lint", Short: "Check the project without contacting a host", GroupID: "work", Args: cobra.NoArgs,
 		Annotations: map[string]string{moreOutputs: "sarif"},
-		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\nprints every problem with its file, line and column. It ends with 2 when there is one. Without --env it does\nso for every environment.\n\nBesides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\nwith a reason, on the line itself or in a comment above it or its table:\n\n" +
+		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\n" +
+			"prints every problem with its file, line and column. It ends with 2 when there is one. Without --env it does\n" +
+			"so for every environment.\n\n" +
+			"Besides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\n" +
+			"with a reason, on the line itself or in a comment above it or its table:\n\n" +
 			"  # jadekettle meant CODE: why\n  # jadekettle meant CODE in this file: why\n\n" + codesHelp(),
 		RunE: func(*cobra.Command, []string) error { return a.lint(strict) },
 	}
@@ -68,7 +72,8 @@ func (a *App) lint(strict bool) error {
 	}
 	switch a.output {
 	case "json":
-		return a.document(map[string]any{"format": 1, "problems": history.Problems(worded(ps.List())), "advice": adviceDocs(advice)})
+		return a.document(map[string]any{"format": 1, "problems": history.Problems(worded(ps.List())),
+			"advice": adviceDocs(advice)})
 	case "sarif":
 		return a.document(sarif.Log(Version, worded(ps.List()), advice))
 	}
@@ -85,7 +90,8 @@ func (a *App) lint(strict bool) error {
 	if spoken > 0 {
 		found += " and " + screen.Count(spoken, "piece") + " of advice"
 	}
-	fmt.Fprintf(a.Out, "%s in %s, %s and %s\n", found, screen.Count(l.hosts, "host"), screen.Count(manifests, "manifest"), screen.Count(decls, "declaration"))
+	fmt.Fprintf(a.Out, "%s in %s, %s and %s\n", found, screen.Count(l.hosts, "host"),
+		screen.Count(manifests, "manifest"), screen.Count(decls, "declaration"))
 	return nil
 }
 
@@ -123,11 +129,17 @@ func (l *linted) check(root fs.FS, o resolve.Options) error {
 	l.last = p
 	l.hosts += len(p.Inventory.Hosts)
 	same := func(list []resolve.Advice, a resolve.Advice) bool {
-		return slices.ContainsFunc(list, func(b resolve.Advice) bool { return b.Place == a.Place && b.Code == a.Code && b.What == a.What })
+		return slices.ContainsFunc(list, func(b resolve.Advice) bool {
+			return b.Place == a.Place && b.Code == a.Code &&
+				b.What == a.What
+		})
 	}
 	found := p.Advice()
 	if l.rounds++; l.rounds > 1 {
-		l.advice = slices.DeleteFunc(l.advice, func(a resolve.Advice) bool { return slices.Contains(everywhere, a.Code) && !same(found, a) })
+		l.advice = slices.DeleteFunc(l.advice, func(a resolve.Advice) bool {
+			return slices.Contains(everywhere, a.Code) &&
+				!same(found, a)
+		})
 	}
 	for _, a := range found {
 		if !same(l.advice, a) && (l.rounds == 1 || !slices.Contains(everywhere, a.Code)) {
@@ -154,7 +166,8 @@ func (a *App) advice(list []resolve.Advice) {
 		if ad.Silenced {
 			continue
 		}
-		fmt.Fprintf(a.Err, "%s%s\n", screen.Paint(screen.Loud, screen.Line(ad.Place.String()+": ")), screen.Line("advice "+ad.Code+": "+ad.What))
+		fmt.Fprintf(a.Err, "%s%s\n", screen.Paint(screen.Loud, screen.Line(ad.Place.String()+": ")),
+			screen.Line("advice "+ad.Code+": "+ad.What))
 		src.Excerpt(a.Err, ad.Place)
 		if ad.Do != "" {
 			fmt.Fprint(a.Err, screen.Wrap(screen.Line(ad.Do), "        ", a.Width))
@@ -166,7 +179,8 @@ func (a *App) advice(list []resolve.Advice) {
 func adviceDocs(list []resolve.Advice) []any {
 	out := []any{}
 	for _, ad := range list {
-		out = append(out, map[string]any{"code": ad.Code, "file": ad.Place.File, "line": ad.Place.Line, "column": ad.Place.Col, "what": ad.What, "do": ad.Do, "silenced": ad.Silenced, "reason": ad.Reason})
+		out = append(out, map[string]any{"code": ad.Code, "file": ad.Place.File, "line": ad.Place.Line,
+			"column": ad.Place.Col, "what": ad.What, "do": ad.Do, "silenced": ad.Silenced, "reason": ad.Reason})
 	}
 	return out
 }

@@ -30,7 +30,8 @@ import (
 func (a *App) folder() (string, error) {
 	if a.project != "" {
 		if _, err := os.Stat(filepath.Join(a.project, resolve.SettingsFile)); err != nil {
-			return "", problem.Errorf("%s is no project: it has no %s", a.project, resolve.SettingsFile).Remedy("make one with `jadekettle init %s`", a.project)
+			return "", problem.Errorf("%s is no project: it has no %s", a.project, resolve.SettingsFile).
+				Remedy("make one with `jadekettle init %s`", a.project)
 		}
 		return filepath.Abs(a.project)
 	}
@@ -43,7 +44,8 @@ func (a *App) folder() (string, error) {
 			return dir, nil
 		}
 		if dir == filepath.Dir(dir) {
-			return "", problem.Errorf("neither %s nor a folder above it holds a %s", here, resolve.SettingsFile).Remedy("make a project with `jadekettle init DIR`, or name one with --project")
+			return "", problem.Errorf("neither %s nor a folder above it holds a %s", here, resolve.SettingsFile).
+				Remedy("make a project with `jadekettle init DIR`, or name one with --project")
 		}
 	}
 }
@@ -283,9 +285,10 @@ func (a *App) fleet(p *project, parallel int) *run.Fleet {
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}
-	return &run.Fleet{Project: p.Project, Parallel: parallel, Chosen: p.chosen, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
-		return d.Open(ctx, a.target(h, p.dir), first)
-	}}
+	return &run.Fleet{Project: p.Project, Parallel: parallel, Chosen: p.chosen,
+		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+			return d.Open(ctx, a.target(h, p.dir), first)
+		}}
 }
 
 func me() string {

@@ -36,7 +36,8 @@ func TestTheReferenceIsCurrent(t *testing.T) {
 
 func reference() string {
 	var b strings.Builder
-	b.WriteString("# Reference\n\nThis page is made from the schemas; do not edit it by hand. `go test ./internal/cli -update` makes it anew.\n\n## Kinds\n\n")
+	b.WriteString("# Reference\n\nThis page is made from the schemas; do not edit it by hand. `go test " +
+		"./internal/cli -update` makes it anew.\n\n## Kinds\n\n")
 	schemas := kinds.Schemas()
 	for _, name := range schemas.Names() {
 		k, _ := schemas.Kind(name)
@@ -55,7 +56,8 @@ func reference() string {
 	}
 	b.WriteString("### Attributes of every kind\n\n")
 	attributes(&b, schema.Common)
-	b.WriteString("\n## Facts\n\nIn expressions and templates below `facts`. Sizes are bytes; `[]` stands for the items of a list, `*` for the\nkeys of a map.\n\n| fact | type | meaning |\n|---|---|---|\n")
+	b.WriteString("\n## Facts\n\nIn expressions and templates below `facts`. Sizes are bytes; `[]` stands for the " +
+		"items of a list, `*` for the\nkeys of a map.\n\n| fact | type | meaning |\n|---|---|---|\n")
 	for _, f := range facts.Schema() {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Path, f.Type, f.Doc)
 	}
@@ -78,15 +80,19 @@ func reference() string {
 	for _, f := range expr.Functions() {
 		if f.Area != area {
 			area = f.Area
-			fmt.Fprintf(&b, "\n### %s%s\n\n| function | does | for example | gives |\n|---|---|---|---|\n", strings.ToUpper(area[:1]), area[1:])
+			fmt.Fprintf(&b, "\n### %s%s\n\n| function | does | for example | gives |\n|---|---|---|---|\n",
+				strings.ToUpper(area[:1]), area[1:])
 		}
-		fmt.Fprintf(&b, "| `%s` | %s | `%s` | `%s` |\n", f.Signature(), f.Doc, strings.ReplaceAll(f.Uses[0].Expr, "|", "\\|"), f.Uses[0].Gives)
+		fmt.Fprintf(&b, "| `%s` | %s | `%s` | `%s` |\n", f.Signature(), f.Doc,
+			strings.ReplaceAll(f.Uses[0].Expr, "|", "\\|"), f.Uses[0].Gives)
 	}
-	b.WriteString("\n## Settings\n\nIn `jadekettle.toml`; paths are relative to the project.\n\n| setting | takes | default | meaning |\n|---|---|---|---|\n")
+	b.WriteString("\n## Settings\n\nIn `jadekettle.toml`; paths are relative to the project.\n\n" +
+		"| setting | takes | default | meaning |\n|---|---|---|---|\n")
 	for _, s := range resolve.SettingKeys {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
-	fmt.Fprintf(&b, "| `data.lists.KEY` | text | `\"replace\"` | What a later layer's list does to an earlier one: `%s`. |\n", strings.Join(layerRules(), "`, `"))
+	fmt.Fprintf(&b, "| `data.lists.KEY` | text | `\"replace\"` | What a later layer's list does to an earlier one: "+
+		"`%s`. |\n", strings.Join(layerRules(), "`, `"))
 	for _, s := range resolve.EnvKeys {
 		fmt.Fprintf(&b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}

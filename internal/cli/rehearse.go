@@ -20,9 +20,13 @@ func (a *App) rehearseCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "rehearse [FILE...]", Short: "Try the project on simulated hosts, without any server", GroupID: "grow",
 		Annotations: map[string]string{moreOutputs: "junit"},
-		Long:        "Rehearse applies the project to hosts that are simulated inside this program, as the files in rehearsal/\nsay: their system, memory, packages, services and accounts. It applies twice, and fails when the second run\nchanges anything, when a host does not come out as its file expects, or when a condition of the project was\nnever both true and false. It contacts nobody and needs no rights, so it is the way to test a project in CI.",
-		Example:     "  jadekettle rehearse\n  jadekettle rehearse --output junit > rehearsal.xml",
-		RunE:        func(c *cobra.Command, args []string) error { return a.rehearse(c.Context(), args) },
+		Long: "Rehearse applies the project to hosts that are simulated inside this program, as the files in " +
+			"rehearsal/\nsay: their system, memory, packages, services and accounts. It applies twice, and fails when the " +
+			"second run\nchanges anything, when a host does not come out as its file expects, or when a condition of the " +
+			"project was\nnever both true and false. It contacts nobody and needs no rights, so it is the way to test a " +
+			"project in CI.",
+		Example: "  jadekettle rehearse\n  jadekettle rehearse --output junit > rehearsal.xml",
+		RunE:    func(c *cobra.Command, args []string) error { return a.rehearse(c.Context(), args) },
 	}
 	return c
 }
@@ -56,7 +60,8 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 		return err
 	}
 	defer os.RemoveAll(work)
-	cases, err := rehearse.Run(ctx, rehearse.Stage{Project: root, Kinds: kinds.Schemas(), Options: o, Folder: work, Parallel: 8}, list)
+	cases, err := rehearse.Run(ctx, rehearse.Stage{Project: root, Kinds: kinds.Schemas(), Options: o, Folder: work,
+		Parallel: 8}, list)
 	var ps *problem.Problems
 	switch {
 	case errors.Is(err, context.Canceled):
@@ -80,7 +85,8 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 	case "json":
 		docs := []any{}
 		for _, c := range cases {
-			docs = append(docs, map[string]any{"rehearsal": c.File, "host": c.Host, "case": c.Name, "failure": c.Failure, "place": c.Place.String()})
+			docs = append(docs, map[string]any{"rehearsal": c.File, "host": c.Host, "case": c.Name, "failure": c.Failure,
+				"place": c.Place.String()})
 		}
 		return a.document(map[string]any{"format": 1, "failed": failed, "cases": docs})
 	case "junit":
@@ -101,7 +107,8 @@ func suites(cases []rehearse.Case) []history.Suite {
 			out = append(out, history.Suite{Name: name})
 		}
 		s := &out[len(out)-1]
-		s.Cases = append(s.Cases, history.SuiteCase{Class: class, Name: c.Name, Failure: c.Failure, File: c.Place.File, Line: c.Place.Line, Took: c.Took})
+		s.Cases = append(s.Cases, history.SuiteCase{Class: class, Name: c.Name, Failure: c.Failure, File: c.Place.File,
+			Line: c.Place.Line, Took: c.Took})
 	}
 	return out
 }
@@ -156,7 +163,8 @@ func (a *App) rehearsed(cases []rehearse.Case, failed int) {
 		if c.Host != "" {
 			head = c.Host + ": " + c.Name
 		}
-		fmt.Fprintf(a.Out, "\n%s%s\n", screen.Paint(screen.Loud, screen.Line(c.Place.String()+": ")), screen.Paint(screen.Bad, screen.Line(head)))
+		fmt.Fprintf(a.Out, "\n%s%s\n", screen.Paint(screen.Loud, screen.Line(c.Place.String()+": ")),
+			screen.Paint(screen.Bad, screen.Line(head)))
 		src.Excerpt(a.Out, c.Place)
 		fmt.Fprint(a.Out, screen.Wrap(screen.Block(c.Failure), "        ", a.Width))
 	}

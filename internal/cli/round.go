@@ -51,10 +51,13 @@ func (r *round) flags(c *cobra.Command) {
 	r.given = c.Flags()
 	c.Flags().StringSliceVar(&r.except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
-	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, a line for each host, and every line of every diff")
+	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false,
+		"show unchanged tasks too, a line for each host, and every line of every diff")
 	c.Flags().BoolVar(&r.summary, "summary", false, "show no changes, only how each host fared and what failed")
-	c.Flags().BoolVar(&r.closed, "show-closed", false, "show the old text also of files that only their owner may read and that are not ours")
-	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil, "only tasks of this `'KIND PATTERN'`, such as 'file /etc/*', or of this KIND; may be repeated")
+	c.Flags().BoolVar(&r.closed, "show-closed", false,
+		"show the old text also of files that only their owner may read and that are not ours")
+	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil,
+		"only tasks of this `'KIND PATTERN'`, such as 'file /etc/*', or of this KIND; may be repeated")
 	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only tasks with this `LABEL`; may be repeated")
 	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only tasks of this `MANIFEST`; may be repeated")
 	c.Flags().StringArrayVar(&r.part.LeaveOut, "leave-out", nil, "not the tasks of this `'KIND PATTERN'`; may be repeated")
@@ -66,7 +69,9 @@ func (a *App) previewCommand() *cobra.Command {
 	r := &round{preview: true}
 	c := &cobra.Command{
 		Use: "preview [TARGET...]", Short: "Show what an apply would change, and change nothing", GroupID: "work",
-		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a host\nbut Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\nany it takes all hosts.",
+		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a host\n" +
+			"but Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\n" +
+			"any it takes all hosts.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			p, err := a.reach(c.Context(), targets, r.except, r.parallel)
 			if err != nil {
@@ -94,7 +99,9 @@ func (a *App) applyCommand() *cobra.Command {
 	all, yes := false, false
 	c := &cobra.Command{
 		Use: "apply TARGET... | --all", Short: "Make hosts as they are declared", GroupID: "work",
-		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\nchanged, failed, were blocked or were already right. Targets are host names, patterns such as\n\"gauge-*\", and @groups; --all takes every host.",
+		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\n" +
+			"changed, failed, were blocked or were already right. Targets are host names, patterns such as\n" +
+			"\"gauge-*\", and @groups; --all takes every host.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if len(targets) == 0 && !all {
 				return problem.Errorf("apply wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
@@ -172,7 +179,8 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet := a.fleet(p, r.parallel)
 	fleet.Selection = r.part
-	v := &screen.Run{W: a.Out, Preview: r.preview, Detail: r.detail(), Width: a.Width, Sources: &screen.Sources{Dir: p.dir}, Words: remedy}
+	v := &screen.Run{W: a.Out, Preview: r.preview, Detail: r.detail(), Width: a.Width,
+		Sources: &screen.Sources{Dir: p.dir}, Words: remedy}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}
@@ -186,15 +194,20 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	stopping()
 	a.keep(p, out, true)
 	if len(out) == 0 {
-		return problem.Errorf("none of these hosts is meant, now that their facts are known").Remedy("`jadekettle hosts --group NAME` shows who is a member")
+		return problem.Errorf("none of these hosts is meant, now that their facts are known").
+			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
 	a.code, a.last = verdict(ctx, out, r.strict), out
 	if a.output == "json" {
 		return history.New(id, started, time.Since(started), out).Write(a.Out)
 	}
 	v.End(out)
-	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Host) bool { return h.Planned > 0 || h.State != run.Reached && h.State != run.Off }) {
-		return problem.Errorf("the call selects no task on any of these hosts").Remedy("`jadekettle preview -v` lists the tasks")
+	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Host) bool {
+		return h.Planned > 0 ||
+			h.State != run.Reached && h.State != run.Off
+	}) {
+		return problem.Errorf("the call selects no task on any of these hosts").
+			Remedy("`jadekettle preview -v` lists the tasks")
 	}
 	return nil
 }

@@ -15,7 +15,8 @@ func ended(s plan.Status) *run.Host {
 }
 
 func TestTheVerdict(t *testing.T) {
-	good, changed, failed, lost := ended(plan.Unchanged), ended(plan.Changed), ended(plan.Failed), &run.Host{State: run.Lost}
+	good, changed, failed, lost := ended(plan.Unchanged), ended(plan.Changed), ended(plan.Failed),
+		&run.Host{State: run.Lost}
 	wrong := &run.Host{State: run.Reached, Wrong: errors.New("x")}
 	stopped, stop := context.WithCancel(context.Background())
 	stop()
@@ -41,7 +42,8 @@ func TestTheVerdict(t *testing.T) {
 }
 
 func TestApplyAsks(t *testing.T) {
-	for answer, want := range map[string]bool{"y\n": true, "yes\n": true, "\n": false, "": false, "n\n": false, "maybe\n": false} {
+	for answer, want := range map[string]bool{"y\n": true, "yes\n": true, "\n": false, "": false, "n\n": false,
+		"maybe\n": false} {
 		var errs strings.Builder
 		a := &App{In: strings.NewReader(answer), Err: &errs}
 		if got := a.agree("", nil); got != want {

@@ -22,8 +22,11 @@ const schemaDir = ".schemas"
 func (a *App) schemaCommand() *cobra.Command {
 	dir := ""
 	c := &cobra.Command{
-		Use: "schema [FILE-SORT]", Short: "Print JSON Schemas of the files that people write", GroupID: "grow", Args: cobra.MaximumNArgs(1),
-		Long: "Schema prints a JSON Schema (draft 7) of one sort of file: " + strings.Join(jsonschema.Sorts, ", ") + ".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first line of a file,\nwhich init puts there:\n\n  #:schema ../" + schemaDir + "/manifest.json",
+		Use: "schema [FILE-SORT]", Short: "Print JSON Schemas of the files that people write", GroupID: "grow",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Schema prints a JSON Schema (draft 7) of one sort of file: " + strings.Join(jsonschema.Sorts, ", ") +
+			".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first line of a " +
+			"file,\nwhich init puts there:\n\n  #:schema ../" + schemaDir + "/manifest.json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			all := jsonschema.All(kinds.Schemas())
 			switch {
@@ -34,9 +37,11 @@ func (a *App) schemaCommand() *cobra.Command {
 				}
 				return err
 			case len(args) == 0:
-				return problem.Errorf("schema wants a sort of file, or --write DIR").Remedy("there are %s", strings.Join(value.Keys(all), ", "))
+				return problem.Errorf("schema wants a sort of file, or --write DIR").
+					Remedy("there are %s", strings.Join(value.Keys(all), ", "))
 			case all[args[0]] == nil:
-				return problem.Errorf("there is no schema %q", args[0]).Remedy("%s", problem.Meant(args[0], value.Keys(all), "there are "+strings.Join(value.Keys(all), ", ")))
+				return problem.Errorf("there is no schema %q", args[0]).Remedy("%s", problem.Meant(args[0], value.Keys(all),
+					"there are "+strings.Join(value.Keys(all), ", ")))
 			}
 			return a.document(all[args[0]])
 		},

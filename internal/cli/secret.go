@@ -30,7 +30,9 @@ import (
 func (a *App) secretCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "secret", Short: "Keep passwords and keys sealed beside the data", GroupID: "grow",
-		Long: "A file data/LAYER.toml.age is data like any other, encrypted with age for the recipients that\njadekettle.toml names under [secrets], or for an environment's data under [env.NAME]. Every value in it is\na secret: it reaches the hosts that need it and is never shown.",
+		Long: "A file data/LAYER.toml.age is data like any other, encrypted with age for the recipients that\n" +
+			"jadekettle.toml names under [secrets], or for an environment's data under [env.NAME]. Every value in it is\n" +
+			"a secret: it reaches the hosts that need it and is never shown.",
 	}
 	c.AddCommand(a.secretInit(), a.secretSet(), a.secretGet(), a.secretEdit(), a.secretReseal(), a.secretWho())
 	return c
@@ -62,7 +64,8 @@ func (v *sealedData) file(layer string) (string, error) {
 	}
 	d := layers.Load(v.root, layers.Config{Layers: v.settings.Layers}, &problem.Problems{})
 	if !d.Fits(layer) {
-		return "", problem.Errorf("no layer of this project is called %q", layer).Remedy("the layers are %s", strings.Join(v.settings.Layers, ", "))
+		return "", problem.Errorf("no layer of this project is called %q", layer).
+			Remedy("the layers are %s", strings.Join(v.settings.Layers, ", "))
 	}
 	return name, nil
 }
@@ -113,7 +116,8 @@ func (v *sealedData) read(name string) ([]byte, error) {
 func (v *sealedData) readers(name string) ([]age.Recipient, error) {
 	list := v.recipientsOf(name)
 	if len(list) == 0 {
-		return nil, problem.Errorf("%s names nobody to seal %s for", resolve.SettingsFile, name).Remedy("write recipients under [secrets], or begin with `jadekettle secret init`")
+		return nil, problem.Errorf("%s names nobody to seal %s for", resolve.SettingsFile, name).
+			Remedy("write recipients under [secrets], or begin with `jadekettle secret init`")
 	}
 	return sealed.Recipients(list)
 }
@@ -140,7 +144,8 @@ func check(name string, text []byte) (*manifest.Node, error) {
 	var ps problem.Problems
 	root, _ := manifest.ParseTOML(name, text, &ps)
 	if list := ps.List(); len(list) > 0 {
-		return nil, problem.Problem{Place: list[0].Place, What: "the decrypted text is no valid TOML here", Do: "mend this line"}
+		return nil, problem.Problem{Place: list[0].Place, What: "the decrypted text is no valid TOML here",
+			Do: "mend this line"}
 	}
 	return root, nil
 }
@@ -149,7 +154,8 @@ func (a *App) secretInit() *cobra.Command {
 	file := ""
 	c := &cobra.Command{
 		Use: "init", Short: "Make an identity, and let the project seal for it", Args: cobra.NoArgs,
-		Long: "Init makes an identity file that only you can read, unless there is one, and adds its public key to the\nrecipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
+		Long: "Init makes an identity file that only you can read, unless there is one, and adds its public key to the\n" +
+			"recipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
 		RunE: func(*cobra.Command, []string) error {
 			v, err := a.sealedData()
 			if err != nil {
@@ -199,7 +205,8 @@ func (v *sealedData) enlist(public string) error {
 	if v.app.env != "" {
 		e, ok := v.settings.Envs[v.app.env]
 		if !ok {
-			return problem.Errorf("there is no environment %q", v.app.env).Remedy("declare [env.%s] in %s", v.app.env, resolve.SettingsFile)
+			return problem.Errorf("there is no environment %q", v.app.env).Remedy("declare [env.%s] in %s", v.app.env,
+				resolve.SettingsFile)
 		}
 		have, table = e.Recipients, "env."+v.app.env
 	}
@@ -238,8 +245,11 @@ func quotedList(list []string) string {
 func (a *App) secretSet() *cobra.Command {
 	return &cobra.Command{
 		Use: "set LAYER KEY", Short: "Seal a value, read from standard input or asked for", Args: cobra.ExactArgs(2),
-		Long:    "Set puts a value under a dotted key into the sealed file of a layer, such as shared or host/gauge-01. The\nvalue comes from standard input, or is asked for on a terminal without showing; a line break at its end is\nleft out. It is never taken from the command line, which others can see.",
-		Example: "  jadekettle secret set shared relay.password\n  pwgen 24 1 | jadekettle secret set host/gauge-01 logger.token",
+		Long: "Set puts a value under a dotted key into the sealed file of a layer, such as shared or host/gauge-01. " +
+			"The\nvalue comes from standard input, or is asked for on a terminal without showing; a line break at its end " +
+			"is\nleft out. It is never taken from the command line, which others can see.",
+		Example: "  jadekettle secret set shared relay.password\n" +
+			"  pwgen 24 1 | jadekettle secret set host/gauge-01 logger.token",
 		RunE: func(_ *cobra.Command, args []string) error {
 			v, name, text, err := a.sealed(args[0])
 			if err != nil {
@@ -254,7 +264,8 @@ func (a *App) secretSet() *cobra.Command {
 			}
 			keys := strings.Split(args[1], ".")
 			last := len(keys) - 1
-			out, err := manifest.SetKey(name, text, keys[:last], keys[last], manifest.QuoteKey(keys[last])+" = "+manifest.Quote(secret))
+			out, err := manifest.SetKey(name, text, keys[:last], keys[last],
+				manifest.QuoteKey(keys[last])+" = "+manifest.Quote(secret))
 			if err != nil {
 				return err
 			}
@@ -290,11 +301,13 @@ func (a *App) secretInput(key string) (string, error) {
 		return "", err
 	}
 	if len(data) > maxSecret {
-		return "", problem.Errorf("the value is longer than 1 MiB").Remedy("seal a file by other means, and keep only its key here")
+		return "", problem.Errorf("the value is longer than 1 MiB").
+			Remedy("seal a file by other means, and keep only its key here")
 	}
 	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
 	if text == "" {
-		return "", problem.Errorf("standard input is empty").Remedy("give the value there, as in: jadekettle secret set LAYER KEY < file")
+		return "", problem.Errorf("standard input is empty").
+			Remedy("give the value there, as in: jadekettle secret set LAYER KEY < file")
 	}
 	return text, nil
 }
@@ -321,7 +334,8 @@ func (a *App) secretGet() *cobra.Command {
 				for _, have := range at.Keys {
 					names = append(names, have.Name)
 				}
-				return problem.Errorf("%s has no %s", name, strings.Join(strings.Split(args[1], ".")[:i+1], ".")).Remedy("%s", problem.Meant(k, names, "set it with `jadekettle secret set`"))
+				return problem.Errorf("%s has no %s", name, strings.Join(strings.Split(args[1], ".")[:i+1], ".")).
+					Remedy("%s", problem.Meant(k, names, "set it with `jadekettle secret set`"))
 			}
 			shown, ok := value.Text(at.Value)
 			if !ok {
@@ -342,7 +356,8 @@ func (a *App) reachable(layer string) error {
 	}
 	layer = strings.TrimSuffix(layer, ".toml")
 	if !p.Data.Fits(layer) {
-		return problem.Errorf("no layer of the project is called %q", layer).Remedy("the layers are %s", strings.Join(p.Settings.Layers, ", "))
+		return problem.Errorf("no layer of the project is called %q", layer).
+			Remedy("the layers are %s", strings.Join(p.Settings.Layers, ", "))
 	}
 	top, name, _ := strings.Cut(layer, "/")
 	if _, there := p.Inventory.Group(name); top == "group" && !there {
@@ -357,7 +372,9 @@ func (a *App) reachable(layer string) error {
 func (a *App) secretEdit() *cobra.Command {
 	return &cobra.Command{
 		Use: "edit LAYER", Short: "Open a sealed file in your editor", Args: cobra.ExactArgs(1),
-		Long: "Edit decrypts the sealed file of a layer into a file that only you can read, in memory where there is\nsuch a folder, opens $VISUAL or $EDITOR on it, and seals what comes of it. A text that is no valid TOML is\ngiven back to the editor.",
+		Long: "Edit decrypts the sealed file of a layer into a file that only you can read, in memory where there is\n" +
+			"such a folder, opens $VISUAL or $EDITOR on it, and seals what comes of it. A text that is no valid TOML is\n" +
+			"given back to the editor.",
 		RunE: func(c *cobra.Command, args []string) error {
 			v, name, old, err := a.sealed(args[0])
 			if err != nil {
@@ -451,7 +468,8 @@ func (v *sealedData) sealedFiles() ([]string, error) {
 func (a *App) secretReseal() *cobra.Command {
 	return &cobra.Command{
 		Use: "reseal", Short: "Seal every file for the recipients that the settings name now", Args: cobra.NoArgs,
-		Long: "Reseal opens every sealed file and seals it anew, after recipients were added or taken out. Who could read\na secret keeps what was read: change the secrets themselves when someone leaves.",
+		Long: "Reseal opens every sealed file and seals it anew, after recipients were added or taken out. Who could " +
+			"read\na secret keeps what was read: change the secrets themselves when someone leaves.",
 		RunE: func(*cobra.Command, []string) error {
 			v, err := a.sealedData()
 			if err != nil {
@@ -503,7 +521,8 @@ func (a *App) secretWho() *cobra.Command {
 				_, openErr := v.keys.Open(name, text)
 				list := v.recipientsOf(name)
 				stale := sealed.Stanzas(text) != len(list)
-				docs = append(docs, map[string]any{"file": name, "recipients": list, "sealed_for": sealed.Stanzas(text), "you": openErr == nil})
+				docs = append(docs, map[string]any{"file": name, "recipients": list, "sealed_for": sealed.Stanzas(text),
+					"you": openErr == nil})
 				if a.output == "json" {
 					continue
 				}
@@ -516,7 +535,9 @@ func (a *App) secretWho() *cobra.Command {
 					fmt.Fprintf(a.Out, "    %s\n", r)
 				}
 				if stale {
-					fmt.Fprintf(a.Out, "    %s\n", screen.Paint(screen.Bad, fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret reseal`", sealed.Stanzas(text), len(list))))
+					fmt.Fprintf(a.Out, "    %s\n", screen.Paint(screen.Bad,
+						fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret reseal`",
+							sealed.Stanzas(text), len(list))))
 				}
 			}
 			if a.output == "json" {

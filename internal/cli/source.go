@@ -19,7 +19,9 @@ import (
 func (a *App) sourceCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "source", Short: "Bring in manifests from git repositories, pinned", GroupID: "grow",
-		Long: "A source is a git repository with a folder manifests/, as a project has. Its files are copied into\nsources/NAME, and sources.lock pins the commit and the content; both belong into version control. A group\nor a use names its manifests as NAME/MANIFEST.",
+		Long: "A source is a git repository with a folder manifests/, as a project has. Its files are copied into\n" +
+			"sources/NAME, and sources.lock pins the commit and the content; both belong into version control. A group\n" +
+			"or a use names its manifests as NAME/MANIFEST.",
 	}
 	c.AddCommand(a.sourceAdd(), a.sourceUpdate(), a.sourceList(), a.sourceShow(), a.sourceVerify(), a.sourceRemove())
 	return c
@@ -39,8 +41,11 @@ func (a *App) sourceAdd() *cobra.Command {
 	name, at := "", ""
 	c := &cobra.Command{
 		Use: "add URL --at REV", Short: "Copy a repository's manifests and pin them", Args: cobra.ExactArgs(1),
-		Long:    "Add fetches a repository with git, over file, ssh or https, copies its files into sources/NAME and pins the\ncommit and the content in sources.lock. A revision is a tag, a branch or a commit; a path that is not\nabsolute counts from the project.",
-		Example: "  jadekettle source add https://git.example.org/tide-manifests.git --at v1.2\n  jadekettle source add ssh://git@git.example.org/tide.git --at main --name tide",
+		Long: "Add fetches a repository with git, over file, ssh or https, copies its files into sources/NAME and " +
+			"pins the\ncommit and the content in sources.lock. A revision is a tag, a branch or a commit; a path that is " +
+			"not\nabsolute counts from the project.",
+		Example: "  jadekettle source add https://git.example.org/tide-manifests.git --at v1.2\n" +
+			"  jadekettle source add ssh://git@git.example.org/tide.git --at main --name tide",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.shelf()
 			if err != nil {
@@ -53,10 +58,12 @@ func (a *App) sourceAdd() *cobra.Command {
 				name = sources.NameOf(args[0])
 			}
 			if !source.ValidName(name) {
-				return problem.Errorf("%q is no name for a source", name).Remedy("give one with --name, in letters, digits, dots, dashes and underscores")
+				return problem.Errorf("%q is no name for a source", name).
+					Remedy("give one with --name, in letters, digits, dots, dashes and underscores")
 			}
 			if _, err := s.Pin(name); err == nil {
-				return problem.Errorf("there is a source %q already", name).Remedy("update it with `jadekettle source update %s --at REV`, or choose another --name", name)
+				return problem.Errorf("there is a source %q already", name).
+					Remedy("update it with `jadekettle source update %s --at REV`, or choose another --name", name)
 			}
 			p := source.Pin{Name: name, URL: args[0], At: at}
 			if err := s.Fetch(c.Context(), &p, ""); err != nil {
@@ -92,8 +99,10 @@ func (a *App) tellSource(s *sources.Shelf, p source.Pin) {
 func (a *App) sourceUpdate() *cobra.Command {
 	at, pinned := "", false
 	c := &cobra.Command{
-		Use: "update [NAME...]", Short: "Fetch sources anew: what their revision is now, or another", ValidArgsFunction: a.completeSources,
-		Long: "Update fetches the revision of each source as it is now and pins what it finds. With --at it takes another\nrevision, with --pinned exactly the commit that is pinned, as after a checkout without the copies.",
+		Use: "update [NAME...]", Short: "Fetch sources anew: what their revision is now, or another",
+		ValidArgsFunction: a.completeSources,
+		Long: "Update fetches the revision of each source as it is now and pins what it finds. With --at it takes " +
+			"another\nrevision, with --pinned exactly the commit that is pinned, as after a checkout without the copies.",
 		RunE: func(c *cobra.Command, names []string) error {
 			s, err := a.shelf()
 			if err != nil {
@@ -150,7 +159,8 @@ func (a *App) sourceList() *cobra.Command {
 			if a.output == "json" {
 				docs := []any{}
 				for _, p := range s.Pins {
-					docs = append(docs, map[string]any{"name": p.Name, "url": p.URL, "at": p.At, "commit": p.Commit, "content": p.Hash})
+					docs = append(docs, map[string]any{"name": p.Name, "url": p.URL, "at": p.At, "commit": p.Commit,
+						"content": p.Hash})
 				}
 				return a.document(map[string]any{"format": 1, "sources": docs})
 			}
@@ -172,7 +182,8 @@ func (a *App) sourceVerify() *cobra.Command {
 	remote := false
 	c := &cobra.Command{
 		Use: "verify", Short: "Hold the copies to their pins", Args: cobra.NoArgs,
-		Long: "Verify computes the content of each copy anew and compares it with what is pinned. With --remote it also\nfetches the pinned commits and compares what they hold.",
+		Long: "Verify computes the content of each copy anew and compares it with what is pinned. With --remote it " +
+			"also\nfetches the pinned commits and compares what they hold.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			s, err := a.shelf()
 			if err != nil {

@@ -16,7 +16,8 @@ import (
 
 func (a *App) sourceShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Tell what a source brings: its manifests, their params, its documents", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSources,
+		Use: "show NAME", Short: "Tell what a source brings: its manifests, their params, its documents",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeSources,
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.shelf()
 			if err != nil {
@@ -32,7 +33,8 @@ func (a *App) sourceShow() *cobra.Command {
 			}
 			docs := documents(s.Dir, pin.Name)
 			if a.output == "json" {
-				return a.document(map[string]any{"format": 1, "source": pin.Name, "commit": pin.Commit, "manifests": manifestDocs(p.Of(pin.Name)), "documents": docs})
+				return a.document(map[string]any{"format": 1, "source": pin.Name, "commit": pin.Commit,
+					"manifests": manifestDocs(p.Of(pin.Name)), "documents": docs})
 			}
 			a.showSource(*pin, p.Of(pin.Name), docs)
 			return nil
@@ -54,7 +56,8 @@ func documents(dir string, name string) []string {
 }
 
 func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []string) {
-	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", screen.Paint(screen.Loud, pin.Name), pin.Commit[:12], screen.Line(pin.At), screen.Line(pin.URL))
+	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", screen.Paint(screen.Loud, pin.Name), pin.Commit[:12],
+		screen.Line(pin.At), screen.Line(pin.URL))
 	for _, m := range list {
 		fmt.Fprintf(a.Out, "\n%s  %s\n", screen.Paint(screen.Loud, m.Name), screen.Line(m.About))
 		var rows [][]string
@@ -82,7 +85,8 @@ func manifestDocs(list []resolve.ManifestDoc) []any {
 	for _, m := range list {
 		params := []any{}
 		for _, d := range m.Params {
-			params = append(params, map[string]any{"name": d.Name, "type": d.Type, "default": d.Default, "required": !d.HasDefault, "about": d.About})
+			params = append(params, map[string]any{"name": d.Name, "type": d.Type, "default": d.Default,
+				"required": !d.HasDefault, "about": d.About})
 		}
 		out = append(out, map[string]any{"name": m.Name, "about": m.About, "params": params})
 	}

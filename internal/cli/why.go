@@ -18,8 +18,12 @@ import (
 
 func (a *App) whyCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "why HOST data.NAME | param.MANIFEST.NAME | KIND NAME", Short: "Tell why a value or a declaration is as it is", GroupID: "work", Args: cobra.RangeArgs(2, 3),
-		Long:    "Why answers for one host without contacting it. Of a value of the data it tells what each layer says and\nwhich one counts; of a param, who may give it and who does; of a declaration, by which group it came, what\nits conditions saw, where each attribute comes from, what it waits for and what waits for it; and of what\nis not there, why not. Facts count as they were last read.",
+		Use: "why HOST data.NAME | param.MANIFEST.NAME | KIND NAME", Short: "Tell why a value or a declaration is as it is",
+		GroupID: "work", Args: cobra.RangeArgs(2, 3),
+		Long: "Why answers for one host without contacting it. Of a value of the data it tells what each layer says " +
+			"and\nwhich one counts; of a param, who may give it and who does; of a declaration, by which group it came, " +
+			"what\nits conditions saw, where each attribute comes from, what it waits for and what waits for it; and of " +
+			"what\nis not there, why not. Facts count as they were last read.",
 		Example: "  jadekettle why gauge-01 data.gauge.sample_seconds\n  jadekettle why gauge-01 service tide-logger",
 		RunE: func(_ *cobra.Command, args []string) error {
 			p, h, err := a.oneHost(args[0])
@@ -83,13 +87,15 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 		return err
 	}
 	if a.output == "json" {
-		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": known(v), "layers": stepDocs(steps)})
+		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": known(v),
+			"layers": stepDocs(steps)})
 	}
 	if there {
 		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, screen.Paint(screen.Loud, cut(resolve.Shown(v), 400)))
 	} else {
 		up := path[:len(path)-1]
-		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name, problem.Meant(path[len(path)-1], e.DataNames(up), "no layer sets it"))
+		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name,
+			problem.Meant(path[len(path)-1], e.DataNames(up), "no layer sets it"))
 	}
 	rows := [][]string{{"layer", "file:line", "says", "used"}}
 	notes := []string{""}
@@ -126,7 +132,8 @@ func known(v any) any {
 func stepDocs(steps []layers.Step) []any {
 	out := []any{}
 	for _, s := range steps {
-		out = append(out, map[string]any{"layer": s.Layer, "name": s.Name, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": known(s.Value), "used": s.Used, "note": s.Note})
+		out = append(out, map[string]any{"layer": s.Layer, "name": s.Name, "file": s.Place.File, "line": s.Place.Line,
+			"says": s.Says, "value": known(s.Value), "used": s.Used, "note": s.Note})
 	}
 	return out
 }
@@ -172,15 +179,18 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 	if a.output == "json" {
 		docs := []any{}
 		for _, s := range list {
-			docs = append(docs, map[string]any{"from": s.From, "file": s.Place.File, "line": s.Place.Line, "says": s.Says, "value": known(s.Value), "seen": known(s.Seen), "used": s.Used})
+			docs = append(docs, map[string]any{"from": s.From, "file": s.Place.File, "line": s.Place.Line, "says": s.Says,
+				"value": known(s.Value), "seen": known(s.Seen), "used": s.Used})
 		}
-		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": "param." + manifest + "." + name, "sources": docs})
+		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": "param." + manifest + "." + name,
+			"sources": docs})
 	}
 	said := false
 	for _, s := range list {
 		if s.Used {
 			said = true
-			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s", manifest, name, e.Host.Name, screen.Paint(screen.Loud, resolve.Shown(s.Value)))
+			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s", manifest, name, e.Host.Name,
+				screen.Paint(screen.Loud, resolve.Shown(s.Value)))
 			if s.Seen != nil {
 				fmt.Fprintf(a.Out, ", seen by expressions as %s", screen.Paint(screen.Loud, resolve.Shown(s.Seen)))
 			}
@@ -222,7 +232,8 @@ func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
 	}
 	var rows [][]string
 	for _, way := range w.Ways {
-		rows = append(rows, []string{"  group " + way.Group, way.Given.String(), way.By}, []string{"  manifest " + way.Manifest, "", ""})
+		rows = append(rows, []string{"  group " + way.Group, way.Given.String(), way.By},
+			[]string{"  manifest " + way.Manifest, "", ""})
 		for _, u := range way.Uses {
 			rows = append(rows, []string{"  use " + u.Name, u.Place.String(), ""})
 		}
@@ -289,7 +300,8 @@ func whyDoc(host string, w resolve.Why) map[string]any {
 	seen := func(list []resolve.Seen) []any {
 		out := []any{}
 		for _, s := range list {
-			out = append(out, map[string]any{"name": s.Name, "there": s.There, "value": resolve.Shown(s.Value), "place": s.Place.String()})
+			out = append(out, map[string]any{"name": s.Name, "there": s.There, "value": resolve.Shown(s.Value),
+				"place": s.Place.String()})
 		}
 		return out
 	}
@@ -299,13 +311,16 @@ func whyDoc(host string, w resolve.Why) map[string]any {
 		for _, u := range way.Uses {
 			uses = append(uses, u.Name)
 		}
-		ways = append(ways, map[string]any{"group": way.Group, "by": way.By, "given": way.Given.String(), "manifest": way.Manifest, "uses": uses, "place": way.Place.String()})
+		ways = append(ways, map[string]any{"group": way.Group, "by": way.By, "given": way.Given.String(),
+			"manifest": way.Manifest, "uses": uses, "place": way.Place.String()})
 	}
 	for _, c := range w.Conditions {
-		conditions = append(conditions, map[string]any{"text": c.Text, "place": c.Place.String(), "gives": c.Gives, "saw": seen(c.Saw)})
+		conditions = append(conditions, map[string]any{"text": c.Text, "place": c.Place.String(), "gives": c.Gives,
+			"saw": seen(c.Saw)})
 	}
 	for _, at := range w.Attributes {
-		attrs = append(attrs, map[string]any{"name": at.Name, "value": resolve.Shown(at.Value), "written": at.Written, "place": at.Place.String(), "saw": seen(at.Saw)})
+		attrs = append(attrs, map[string]any{"name": at.Name, "value": resolve.Shown(at.Value), "written": at.Written,
+			"place": at.Place.String(), "saw": seen(at.Saw)})
 	}
 	edges := func(list []resolve.Edge) []any {
 		out := []any{}
@@ -314,6 +329,8 @@ func whyDoc(host string, w resolve.Why) map[string]any {
 		}
 		return out
 	}
-	return map[string]any{"format": 1, "host": host, "asked": w.Ref.String(), "state": w.State, "reason": w.Reason, "ways": ways, "loop": seen(w.Loop),
-		"conditions": conditions, "attributes": attrs, "waits_for": edges(w.Waits), "awaited_by": edges(w.Awaited), "dropped": edges(w.Dropped)}
+	return map[string]any{"format": 1, "host": host, "asked": w.Ref.String(), "state": w.State, "reason": w.Reason,
+		"ways": ways, "loop": seen(w.Loop),
+		"conditions": conditions, "attributes": attrs, "waits_for": edges(w.Waits), "awaited_by": edges(w.Awaited),
+		"dropped": edges(w.Dropped)}
 }

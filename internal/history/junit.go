@@ -58,7 +58,8 @@ func WriteJUnit(w io.Writer, suites []Suite) error {
 		js := junitSuite{Name: s.Name, Tests: len(s.Cases)}
 		var total time.Duration
 		for _, c := range s.Cases {
-			jc := junitCase{Class: c.Class, Name: c.Name, Time: fmt.Sprintf("%.3f", c.Took.Seconds()), File: c.File, Line: c.Line}
+			jc := junitCase{Class: c.Class, Name: c.Name, Time: fmt.Sprintf("%.3f", c.Took.Seconds()),
+				File: c.File, Line: c.Line}
 			if c.Failure != "" {
 				js.Failures++
 				jc.Failure = &junitFailure{Message: firstLine(c.Failure), Text: c.Failure}

@@ -43,7 +43,8 @@ const knownFormat = 1
 // nothing that can be read.
 func (k Known) Load(host string) (s HostState, ok bool) {
 	data, err := os.ReadFile(k.file(host))
-	if err != nil || cbor.Unmarshal(data, &s) != nil || s.Format != knownFormat || s.Facts == nil || s.Facts.Validate() != nil {
+	if err != nil || cbor.Unmarshal(data, &s) != nil || s.Format != knownFormat || s.Facts == nil ||
+		s.Facts.Validate() != nil {
 		return HostState{}, false
 	}
 	return s, true

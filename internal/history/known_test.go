@@ -31,7 +31,8 @@ func TestKnown(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, _ = k.Load("gauge-01")
-	if s.Facts.Hostname != "gauge-1" || !s.Facts.Services["cron"].Running || !slices.Equal(s.Groups, []string{"all"}) || !s.Ran.Equal(later) {
+	if s.Facts.Hostname != "gauge-1" || !s.Facts.Services["cron"].Running || !slices.Equal(s.Groups, []string{"all"}) ||
+		!s.Ran.Equal(later) {
 		t.Errorf("after a run it is kept as %+v", s)
 	}
 	if err := k.Keep("gauge-01", f, nil, false, later); err != nil {

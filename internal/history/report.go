@@ -84,7 +84,8 @@ type Collected struct {
 
 // New makes the report of a run.
 func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Host) *Report {
-	out := &Report{Format: Format, Run: r.ID, Env: r.Env, Mode: "apply", Started: started.UTC().Truncate(time.Second), Seconds: seconds(took), Hosts: []Host{}}
+	out := &Report{Format: Format, Run: r.ID, Env: r.Env, Mode: "apply", Started: started.UTC().Truncate(time.Second),
+		Seconds: seconds(took), Hosts: []Host{}}
 	if r.Preview {
 		out.Mode = "preview"
 	}
@@ -119,7 +120,8 @@ func host(h *run.Host) Host {
 
 func task(t run.Task) Task {
 	out := Task{
-		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line, Seconds: seconds(t.Took),
+		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line,
+		Seconds: seconds(t.Took),
 		Changes: t.Changes, Message: t.Message, Do: t.Do, Output: t.Output,
 	}
 	if t.Status == plan.Blocked {
@@ -162,7 +164,8 @@ type Problem struct {
 func Problems(list []problem.Problem) []Problem {
 	out := []Problem{}
 	for _, p := range list {
-		doc := Problem{File: p.Place.File, Line: p.Place.Line, Column: p.Place.Col, What: p.What, Do: p.Do, Hosts: p.Hosts, Also: []string{}}
+		doc := Problem{File: p.Place.File, Line: p.Place.Line, Column: p.Place.Col, What: p.What, Do: p.Do, Hosts: p.Hosts,
+			Also: []string{}}
 		if doc.Hosts == nil {
 			doc.Hosts = []string{}
 		}

@@ -26,7 +26,8 @@ func All(kinds schema.Kinds) map[string]map[string]any {
 		"manifest":  ofManifest(kinds),
 		"inventory": ofInventory(),
 		"settings":  ofSettings(),
-		"data":      document("Data of jadekettle", map[string]any{"type": "object", "description": "Any values; expressions read them below data."}),
+		"data": document("Data of jadekettle", map[string]any{"type": "object",
+			"description": "Any values; expressions read them below data."}),
 		"rehearsal": ofRehearsal(),
 	}
 }

@@ -13,7 +13,8 @@ import (
 // Log writes problems and advice as SARIF 2.1.0 (OASIS), for the tools that
 // show such findings beside the code.
 func Log(version string, problems []problem.Problem, advice []resolve.Advice) map[string]any {
-	rules := []any{map[string]any{"id": "problem", "shortDescription": map[string]any{"text": "What makes the project wrong."}}}
+	rules := []any{map[string]any{"id": "problem",
+		"shortDescription": map[string]any{"text": "What makes the project wrong."}}}
 	for _, c := range resolve.Codes {
 		rules = append(rules, map[string]any{"id": c.Code, "shortDescription": map[string]any{"text": c.Doc}})
 	}
@@ -30,8 +31,10 @@ func Log(version string, problems []problem.Problem, advice []resolve.Advice) ma
 	}
 	driver := map[string]any{"name": "jadekettle", "version": version, "rules": rules}
 	return map[string]any{
-		"$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", "version": "2.1.0",
-		"runs": []any{map[string]any{"tool": map[string]any{"driver": driver}, "columnKind": "unicodeCodePoints", "results": results}},
+		"$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+		"version": "2.1.0",
+		"runs": []any{map[string]any{"tool": map[string]any{"driver": driver}, "columnKind": "unicodeCodePoints",
+			"results": results}},
 	}
 }
 

@@ -207,7 +207,8 @@ func (v *Run) changes(list []plan.Change) {
 		}
 		v.printf(Plain, "    %s: %s", Line(c.What), line)
 		if c.Closed {
-			v.printf(Quiet, "      the old text is not shown, since only its owner may read it and it is not ours; --show-closed shows it")
+			v.printf(Quiet, "      the old text is not shown, since only its owner may read it and it is not ours; "+
+				"--show-closed shows it")
 		}
 		if c.Diff != "" && (v.Preview || v.Detail == Whole) {
 			v.diff(c.Diff)
@@ -311,8 +312,10 @@ func (v *Run) counts(h *run.Host) string {
 
 // outcomes are those of hosts, worst first, and in the order of the sentence.
 var (
-	worstFirst = []run.Outcome{run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutNotBegun, run.OutChanged, run.OutUnchanged, run.OutOff}
-	inSentence = []run.Outcome{run.OutUnchanged, run.OutChanged, run.OutFailed, run.OutBusy, run.OutNotReached, run.OutLost, run.OutNotBegun, run.OutWrong, run.OutOff}
+	worstFirst = []run.Outcome{run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutNotBegun,
+		run.OutChanged, run.OutUnchanged, run.OutOff}
+	inSentence = []run.Outcome{run.OutUnchanged, run.OutChanged, run.OutFailed, run.OutBusy, run.OutNotReached,
+		run.OutLost, run.OutNotBegun, run.OutWrong, run.OutOff}
 )
 
 func (v *Run) outcome(o run.Outcome) string {
@@ -578,8 +581,10 @@ func (v *Run) rest(list []*run.Host) {
 			v.collected(h, c)
 		}
 	}
-	v.shared(list, func(h *run.Host) []value.Ref { return h.Needed }, "what was selected needs what was not: %s; --with-needs takes it along")
-	v.shared(list, func(h *run.Host) []value.Ref { return h.Leftovers }, "left over, since nothing declares it any more: %s")
+	v.shared(list, func(h *run.Host) []value.Ref { return h.Needed },
+		"what was selected needs what was not: %s; --with-needs takes it along")
+	v.shared(list, func(h *run.Host) []value.Ref { return h.Leftovers },
+		"left over, since nothing declares it any more: %s")
 }
 
 func (v *Run) collected(h *run.Host, c run.Collected) {
@@ -587,7 +592,8 @@ func (v *Run) collected(h *run.Host, c run.Collected) {
 	v.printf(Loud, "%s  results of the run %s, which broke off before they arrived", h.Name, Line(c.Run))
 	for _, r := range c.Results {
 		if r.Status != plan.Unchanged || v.Detail == Whole {
-			v.printf(moodOf(r.Status), "%s", behind(fmt.Sprintf("  %s  %s", Line(r.Ref.String()), Line(string(r.Status))), took(r.Took)))
+			v.printf(moodOf(r.Status), "%s", behind(fmt.Sprintf("  %s  %s", Line(r.Ref.String()),
+				Line(string(r.Status))), took(r.Took)))
 		}
 		if r.Message != "" {
 			v.block(Bad, "    ", r.Message)

@@ -23,7 +23,8 @@ func ref(s string) value.Ref {
 
 func task(name string, s plan.Status, more ...string) run.Task {
 	r := ref(name)
-	t := run.Task{Result: plan.Result{Ref: r, Status: s, Took: 100 * time.Millisecond}, Place: value.Place{File: "manifests/base.toml", Line: 2, Col: 2}}
+	t := run.Task{Result: plan.Result{Ref: r, Status: s, Took: 100 * time.Millisecond},
+		Place: value.Place{File: "manifests/base.toml", Line: 2, Col: 2}}
 	if len(more) > 0 {
 		t.Message = more[0]
 	}
@@ -40,21 +41,30 @@ func task(name string, s plan.Status, more ...string) run.Task {
 func outcomes() []*run.Host {
 	var hosts []*run.Host
 	for _, name := range []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04", "gauge-05"} {
-		hosts = append(hosts, &run.Host{Name: name, State: run.Reached, Took: time.Duration(1200+100*len(hosts)) * time.Millisecond, Tasks: []run.Task{task("dir /srv", plan.Unchanged), task("file /a", plan.Unchanged)}})
+		hosts = append(hosts, &run.Host{Name: name, State: run.Reached,
+			Took: time.Duration(1200+100*len(hosts)) * time.Millisecond, Tasks: []run.Task{task("dir /srv", plan.Unchanged),
+				task("file /a", plan.Unchanged)}})
 	}
 	hosts[4].Tasks = append(hosts[4].Tasks, task("file /b", plan.LeftOut))
 	for _, name := range []string{"archive-01", "archive-02"} {
 		hosts = append(hosts, &run.Host{Name: name, State: run.Reached, Took: 15 * time.Second, Tasks: []run.Task{
-			task("dir /srv", plan.Changed), task("package foghorn-relay", plan.Failed, "apt-get ended with code 100: \x1b[31mno horn", "one\ntwo\x07\n"),
-			task("service foghorn-relay", plan.Blocked, "package foghorn-relay"), task("dir /after", plan.Blocked, "service foghorn-relay"),
+			task("dir /srv", plan.Changed), task("package foghorn-relay", plan.Failed,
+				"apt-get ended with code 100: \x1b[31mno horn", "one\ntwo\x07\n"),
+			task("service foghorn-relay", plan.Blocked, "package foghorn-relay"),
+			task("dir /after", plan.Blocked, "service foghorn-relay"),
 		}})
 	}
 	return append(hosts,
-		&run.Host{Name: "chart-01", State: run.Reached, Took: 3 * time.Minute, Tasks: []run.Task{task("dir /srv", plan.Changed)},
+		&run.Host{Name: "chart-01", State: run.Reached, Took: 3 * time.Minute,
+			Tasks:     []run.Task{task("dir /srv", plan.Changed)},
 			Leftovers: []value.Ref{{Kind: "file", Name: "/old"}},
-			Collected: []run.Collected{{Run: "0198-x", Results: []plan.Result{{Ref: value.Ref{Kind: "dir", Name: "/srv"}, Status: plan.Changed}, {Ref: value.Ref{Kind: "file", Name: "/c"}, Status: plan.Failed, Message: "no space left"}}}}},
-		&run.Host{Name: "chart-02", State: run.Lost, Planned: 5, Message: "the connection broke; 3 of 5 tasks have no result yet", Do: "the next run collects it"},
-		&run.Host{Name: "chart-03", State: run.Busy, Message: "an apply by maren@desk holds it since 10:00:00", Do: "wait until it is done"},
+			Collected: []run.Collected{{Run: "0198-x", Results: []plan.Result{{Ref: value.Ref{Kind: "dir", Name: "/srv"},
+				Status: plan.Changed}, {Ref: value.Ref{Kind: "file", Name: "/c"}, Status: plan.Failed,
+				Message: "no space left"}}}}},
+		&run.Host{Name: "chart-02", State: run.Lost, Planned: 5,
+			Message: "the connection broke; 3 of 5 tasks have no result yet", Do: "the next run collects it"},
+		&run.Host{Name: "chart-03", State: run.Busy, Message: "an apply by maren@desk holds it since 10:00:00",
+			Do: "wait until it is done"},
 		&run.Host{Name: "signal-01", State: run.NotReached, Message: "192.0.2.51:22 does not answer"},
 		&run.Host{Name: "signal-02", State: run.Off, Message: "in repair"},
 	)
@@ -130,7 +140,8 @@ func TestWhatIsAlikeIsToldOnce(t *testing.T) {
 	}
 	v.End(list)
 	got := out.String()
-	for _, want := range []string{"gauge-01 gauge-02  file /srv/0  would change\n", "and 63 lines more; -v shows all", "in the same way 297 more of manifests/base.toml:2:2: /srv/3, /srv/4, /srv/5 and 294 more"} {
+	for _, want := range []string{"gauge-01 gauge-02  file /srv/0  would change\n", "and 63 lines more; -v shows all",
+		"in the same way 297 more of manifests/base.toml:2:2: /srv/3, /srv/4, /srv/5 and 294 more"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("it does not say %q", want)
 		}
@@ -155,7 +166,8 @@ func TestColourOnlyWhereItIsWanted(t *testing.T) {
 func TestHostileText(t *testing.T) {
 	text := "a\x1b[2Jb\u009b31mc\u202ed\u200be\r\nf\tg\xff" + Paint(Bad, "h")
 	for name, s := range map[string]string{"line": Line(text), "block": Block(text)} {
-		if strings.ContainsAny(s, "\x1b\u009b\u202e\u200b\r") || strings.ContainsRune(s, markEnd) || name == "line" && strings.ContainsAny(s, "\n\t") {
+		if strings.ContainsAny(s, "\x1b\u009b\u202e\u200b\r") || strings.ContainsRune(s, markEnd) || name == "line" &&
+			strings.ContainsAny(s, "\n\t") {
 			t.Errorf("the %s is %q", name, s)
 		}
 	}
@@ -164,7 +176,8 @@ func TestHostileText(t *testing.T) {
 	for _, b := range []byte(text) { // a rune in two parts is one
 		w.Write([]byte{b})
 	}
-	if got := strings.ReplaceAll(strings.ReplaceAll(out.String(), "\x1b[31m", ""), "\x1b[0m", ""); strings.ContainsAny(got, "\x1b\u009b\u202e") {
+	if got := strings.ReplaceAll(strings.ReplaceAll(out.String(), "\x1b[31m", ""), "\x1b[0m",
+		""); strings.ContainsAny(got, "\x1b\u009b\u202e") {
 		t.Errorf("what is written raw is %q", got)
 	}
 }

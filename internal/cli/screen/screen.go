@@ -145,7 +145,8 @@ func marks(r rune) bool { return r >= markBase && r <= markEnd }
 // C1 controls, bidirectional and other format characters, and the separators of
 // lines and paragraphs.
 func hostile(r rune) bool {
-	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) || r == utf8.RuneError)
+	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) ||
+		r == utf8.RuneError)
 }
 
 // Wrap breaks a text at its blanks into lines of at most so many columns, each

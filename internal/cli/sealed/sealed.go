@@ -59,7 +59,8 @@ func (k *Keyring) Open(name string, sealed []byte) ([]byte, error) {
 			Remedy("ask someone who can to add your recipient and to run `jadekettle secret reseal`"))
 	}
 	if err != nil {
-		return nil, problem.Errorf("this is no file that age can open: %s", strings.TrimPrefix(err.Error(), "failed to read header: ")).Remedy("restore it from version control")
+		return nil, problem.Errorf("this is no file that age can open: %s", strings.TrimPrefix(err.Error(),
+			"failed to read header: ")).Remedy("restore it from version control")
 	}
 	text, err := io.ReadAll(r)
 	if err != nil {
@@ -82,7 +83,8 @@ func unarmored(sealed []byte) io.Reader {
 func (k *Keyring) read() {
 	for _, f := range k.Files {
 		if strings.HasPrefix(f, "AGE-SECRET-KEY-") {
-			k.err = problem.Errorf("an identity on a command line can be seen by everyone on this machine").Remedy("put it into a file, or into %s", k.Called)
+			k.err = problem.Errorf("an identity on a command line can be seen by everyone on this machine").
+				Remedy("put it into a file, or into %s", k.Called)
 			return
 		}
 		k.file(f, true)
@@ -110,12 +112,14 @@ func (k *Keyring) file(name string, must bool) {
 	data, err := os.ReadFile(full)
 	if err != nil {
 		if must || !errors.Is(err, os.ErrNotExist) {
-			k.err = problem.Errorf("the identity %s cannot be read: %w", name, errors.Unwrap(err)).Remedy("name another with --identity")
+			k.err = problem.Errorf("the identity %s cannot be read: %w", name, errors.Unwrap(err)).
+				Remedy("name another with --identity")
 		}
 		return
 	}
 	if info, err := os.Stat(full); err == nil && info.Mode().Perm()&0o077 != 0 && k.Remark != nil {
-		k.Remark(fmt.Sprintf("the identity %s can be read by others on this machine; `chmod 600 %s` ends that", name, shell.Quote(full)))
+		k.Remark(fmt.Sprintf("the identity %s can be read by others on this machine; `chmod 600 %s` ends that", name,
+			shell.Quote(full)))
 	}
 	k.add(name, data)
 }
@@ -128,7 +132,8 @@ func (k *Keyring) add(name string, data []byte) {
 	}
 	list, err := age.ParseIdentities(bytes.NewReader(data))
 	if err != nil {
-		k.err = problem.Errorf("%s holds no identity", name).Remedy("it wants a line AGE-SECRET-KEY-1..., or an OpenSSH private key")
+		k.err = problem.Errorf("%s holds no identity", name).
+			Remedy("it wants a line AGE-SECRET-KEY-1..., or an OpenSSH private key")
 		return
 	}
 	k.list = append(k.list, list...)
@@ -140,10 +145,12 @@ func (k *Keyring) key(name string, data []byte) {
 	var locked *ssh.PassphraseMissingError
 	if errors.As(err, &locked) {
 		if locked.PublicKey == nil || k.Ask == nil {
-			k.err = problem.Errorf("the key %s has a passphrase, and there is no terminal to ask for it", name).Remedy("use an age identity instead")
+			k.err = problem.Errorf("the key %s has a passphrase, and there is no terminal to ask for it", name).
+				Remedy("use an age identity instead")
 			return
 		}
-		id, err = agessh.NewEncryptedSSHIdentity(locked.PublicKey, data, func() ([]byte, error) { return k.Ask("Passphrase of " + name + ": ") })
+		id, err = agessh.NewEncryptedSSHIdentity(locked.PublicKey, data,
+			func() ([]byte, error) { return k.Ask("Passphrase of " + name + ": ") })
 	}
 	if err != nil {
 		k.err = problem.Errorf("the key %s cannot be used: %w", name, err).Remedy("ed25519 and rsa keys can")
@@ -225,7 +232,8 @@ func NewIdentity(file string) (*age.X25519Identity, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, err = fmt.Fprintf(f, "# An identity of jadekettle: whoever has this file can read what is sealed for it.\n# public key: %s\n%s\n", id.Recipient(), id)
+	_, err = fmt.Fprintf(f, "# An identity of jadekettle: whoever has this file can read what is sealed for it.\n"+
+		"# public key: %s\n%s\n", id.Recipient(), id)
 	if e := f.Close(); err == nil {
 		err = e
 	}

@@ -64,7 +64,8 @@ func NameOf(url string) string {
 // git runs git with a fixed behaviour: no prompts off a terminal, no hooks, no
 // configuration of the repository that is fetched.
 func (s *Shelf) git(ctx context.Context, dir string, args ...string) (string, error) {
-	c := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c", "protocol.ext.allow=never", "-c", "core.symlinks=true"}, args...)...)
+	c := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c",
+		"protocol.ext.allow=never", "-c", "core.symlinks=true"}, args...)...)
 	c.Dir = dir
 	c.Env = append(slices.DeleteFunc(os.Environ(), ofRepository), "LC_ALL=C")
 	if !s.Prompts {
@@ -86,7 +87,8 @@ func (s *Shelf) git(ctx context.Context, dir string, args ...string) (string, er
 // program was called in, as from a hook.
 func ofRepository(v string) bool {
 	name, _, _ := strings.Cut(v, "=")
-	return slices.Contains([]string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR", "GIT_PREFIX"}, name)
+	return slices.Contains([]string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY",
+		"GIT_COMMON_DIR", "GIT_PREFIX"}, name)
 }
 
 func lastLines(s string, n int) string {
@@ -107,7 +109,8 @@ func CheckURL(url string) error {
 	if _, password := u.User.Password(); !password && u.Scheme == "ssh" {
 		return nil
 	}
-	return problem.Errorf("the URL of the repository at %s holds a password or a token, which would be kept in %s and shown", u.Host, source.LockFile).
+	return problem.Errorf("the URL of the repository at %s holds a password or a token, which would be kept in %s "+
+		"and shown", u.Host, source.LockFile).
 		Remedy("leave it out, and give it to git: see gitcredentials(7)")
 }
 
@@ -135,7 +138,8 @@ func (s *Shelf) Fetch(ctx context.Context, p *source.Pin, commit string) error {
 	if !strings.Contains(url, "://") && !strings.Contains(url, ":") && !filepath.IsAbs(url) {
 		url = filepath.Join(s.Dir, url)
 	}
-	if _, err := s.git(ctx, work, "fetch", "--quiet", "--no-recurse-submodules", url, "+refs/heads/*:refs/remotes/from/*", "+refs/tags/*:refs/tags/*"); err != nil {
+	if _, err := s.git(ctx, work, "fetch", "--quiet", "--no-recurse-submodules", url,
+		"+refs/heads/*:refs/remotes/from/*", "+refs/tags/*:refs/tags/*"); err != nil {
 		return fmt.Errorf("fetch %s: %w", p.URL, err)
 	}
 	s.now, s.tag = "", false
@@ -156,7 +160,8 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (string, error) {
 	var err error
 	for _, ref := range []string{"refs/tags/" + at, "refs/remotes/from/" + at, at} {
 		var commit string
-		if commit, err = s.git(ctx, work, "rev-parse", "--verify", "--quiet", "--end-of-options", ref+"^{commit}"); err == nil {
+		if commit, err = s.git(ctx, work, "rev-parse", "--verify", "--quiet", "--end-of-options",
+			ref+"^{commit}"); err == nil {
 			return commit, nil
 		}
 	}
@@ -181,14 +186,16 @@ func (s *Shelf) unpack(ctx context.Context, work string, p *source.Pin, commit s
 		return err
 	}
 	if info, err := os.Stat(filepath.Join(fresh, manifest.Dir)); err != nil || !info.IsDir() {
-		return problem.Errorf("%s at %s has no folder %s", p.URL, p.At, manifest.Dir).Remedy("a source is laid out like a project")
+		return problem.Errorf("%s at %s has no folder %s", p.URL, p.At, manifest.Dir).
+			Remedy("a source is laid out like a project")
 	}
 	hash, err := source.Hash(os.DirFS(fresh), ".")
 	if err != nil {
 		return problem.Errorf("%s at %s cannot be used: %w", p.URL, p.At, err).Remedy("a source holds plain files only")
 	}
 	if p.Hash != "" && p.Commit == commit && p.Hash != hash {
-		return problem.Errorf("the commit %s of %s is not what was pinned", commit[:12], p.URL).Remedy("the lock file was changed by hand: take it from version control")
+		return problem.Errorf("the commit %s of %s is not what was pinned", commit[:12], p.URL).
+			Remedy("the lock file was changed by hand: take it from version control")
 	}
 	to := filepath.Join(top, p.Name)
 	old := fresh + "-old"
@@ -230,7 +237,8 @@ func (s *Shelf) Compare(ctx context.Context, p source.Pin) (moved string, err er
 	case elsewhere.now == "":
 		return "", problem.Errorf("the revision %s of %s is gone", p.At, p.Name).Remedy("ask its keepers, or pin another")
 	case elsewhere.tag:
-		return "", problem.Errorf("the tag %s of %s was moved: it is the commit %.12s now, and %.12s is pinned", p.At, p.Name, elsewhere.now, pinned).
+		return "", problem.Errorf("the tag %s of %s was moved: it is the commit %.12s now, and %.12s is pinned", p.At,
+			p.Name, elsewhere.now, pinned).
 			Remedy("ask its keepers why; an update takes what it is now")
 	}
 	return elsewhere.now, nil

@@ -117,7 +117,8 @@ func present(eh cel.MacroExprFactory, sel celast.Expr) celast.Expr {
 
 // hasMacro makes has(a.b.c) false when any step is missing, where CEL's own
 // asks for the last step only.
-var hasMacro = cel.GlobalMacro("has", 1, func(eh cel.MacroExprFactory, _ celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+var hasMacro = cel.GlobalMacro("has", 1, func(eh cel.MacroExprFactory, _ celast.Expr,
+	args []celast.Expr) (celast.Expr, *cel.Error) {
 	if args[0].Kind() != celast.SelectKind {
 		return nil, eh.NewError(args[0].ID(), "has() takes a name with a dot, such as has(data.gauge)")
 	}
@@ -125,22 +126,26 @@ var hasMacro = cel.GlobalMacro("has", 1, func(eh cel.MacroExprFactory, _ celast.
 })
 
 // valueOrMacro makes value_or(a.b.c, x) give x when any step is missing.
-var valueOrMacro = cel.GlobalMacro("value_or", 2, func(eh cel.MacroExprFactory, _ celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+var valueOrMacro = cel.GlobalMacro("value_or", 2, func(eh cel.MacroExprFactory, _ celast.Expr,
+	args []celast.Expr) (celast.Expr, *cel.Error) {
 	if args[0].Kind() != celast.SelectKind {
-		return nil, eh.NewError(args[0].ID(), "value_or() takes a name with a dot first, such as value_or(data.gauge.depth, 5)")
+		return nil, eh.NewError(args[0].ID(),
+			"value_or() takes a name with a dot first, such as value_or(data.gauge.depth, 5)")
 	}
 	return eh.NewCall(operators.Conditional, present(eh, args[0]), eh.Copy(args[0]), args[1]), nil
 })
 
 // bytesMacro lets bytes("2TB") be a size; CEL's own bytes() makes octets.
-var bytesMacro = cel.GlobalMacro("bytes", 1, func(eh cel.MacroExprFactory, _ celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+var bytesMacro = cel.GlobalMacro("bytes", 1, func(eh cel.MacroExprFactory, _ celast.Expr,
+	args []celast.Expr) (celast.Expr, *cel.Error) {
 	return eh.NewCall(sizeFunction, args[0]), nil
 })
 
 // fleetMembers lists the hosts of a group: fleet.members("archive").
 const fleetMembers = "members"
 
-var membersMacro = cel.ReceiverMacro(fleetMembers, 1, func(eh cel.MacroExprFactory, on celast.Expr, args []celast.Expr) (celast.Expr, *cel.Error) {
+var membersMacro = cel.ReceiverMacro(fleetMembers, 1, func(eh cel.MacroExprFactory, on celast.Expr,
+	args []celast.Expr) (celast.Expr, *cel.Error) {
 	if on.Kind() != celast.IdentKind || on.AsIdent() != "fleet" {
 		return nil, nil
 	}
@@ -215,7 +220,8 @@ const maxText = 16 << 10
 // wrong within it.
 func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	if len(text) > maxText {
-		return nil, problem.Problem{Place: at(0), What: fmt.Sprintf("an expression of %d bytes is too long", len(text)), Do: "put values into data"}
+		return nil, problem.Problem{Place: at(0), What: fmt.Sprintf("an expression of %d bytes is too long", len(text)),
+			Do: "put values into data"}
 	}
 	e, err := environment(scope.Locals)
 	if err != nil {
@@ -231,7 +237,8 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	}
 	ast, iss := e.Compile(source)
 	for _, issue := range iss.Errors() {
-		ps.At(at(offsetOf(source, issue.Location.Line(), issue.Location.Column())), tidy(issue.Message), remedy(issue.Message, scope))
+		ps.At(at(offsetOf(source, issue.Location.Line(), issue.Location.Column())), tidy(issue.Message),
+			remedy(issue.Message, scope))
 	}
 	if err := ps.Err(); err != nil {
 		return nil, err
@@ -240,10 +247,12 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	p.chains = p.selections()
 	for _, c := range p.chains {
 		if !slices.Contains(scope.roots(), c.path[0]) && !slices.Contains(scope.Locals, c.path[0]) {
-			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not there yet", scope.what(), c.path[0]), scope.what()+" may read "+strings.Join(scope.roots(), ", "))
+			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not there yet", scope.what(), c.path[0]),
+				scope.what()+" may read "+strings.Join(scope.roots(), ", "))
 		}
 		if scope.What == Where && len(c.path) > 1 && c.path[0] == "host" && c.path[1] == "groups" {
-			ps.At(at(c.offset), "where asks for the host's groups, which it is about to decide", "name the members, or ask for a key of the host's own")
+			ps.At(at(c.offset), "where asks for the host's groups, which it is about to decide",
+				"name the members, or ask for a key of the host's own")
 		}
 		if c.path[0] == "fleet" {
 			p.fleet.facts = p.readsFactsOfOthers()
@@ -360,7 +369,8 @@ func (p *Program) evalSecret(vars *Vars) (any, error) {
 		if clean := p.missingOf(vars); clean != nil {
 			return nil, clean
 		}
-		return nil, problem.Problem{Place: p.at(0), What: "the expression fails on a secret value", Do: "the message is held back, since it may show the secret"}
+		return nil, problem.Problem{Place: p.at(0), What: "the expression fails on a secret value",
+			Do: "the message is held back, since it may show the secret"}
 	}
 	var others []any
 	for _, v := range versions[1:] {
@@ -386,7 +396,8 @@ func (p *Program) evalSecret(vars *Vars) (any, error) {
 // not ask for that itself.
 func (p *Program) Lacks(vars *Vars) bool {
 	for _, c := range p.chains {
-		if c.asked || c.guarded || c.path[0] == "facts" && vars.Facts == nil || slices.ContainsFunc(vars.Missing, func(m []string) bool { return meet(m, c.path) }) {
+		if c.asked || c.guarded || c.path[0] == "facts" && vars.Facts == nil ||
+			slices.ContainsFunc(vars.Missing, func(m []string) bool { return meet(m, c.path) }) {
 			continue
 		}
 		if step, _, _ := missing(c.path, vars); step > 0 {
@@ -423,7 +434,8 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 			return yes, true, nil
 		}
 	}
-	return false, false, problem.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) + ", not true or false", Do: "compare it with something"}
+	return false, false, problem.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) +
+		", not true or false", Do: "compare it with something"}
 }
 
 // Text gives the expression as written.
@@ -470,7 +482,10 @@ func (p *Program) Saw(vars *Vars) []Seen {
 		if slices.ContainsFunc(out, func(s Seen) bool { return s.Name == name }) {
 			continue
 		}
-		if slices.ContainsFunc(p.chains, func(o chain) bool { return o.asked && len(o.path) > len(c.path) && meet(o.path, c.path) }) {
+		if slices.ContainsFunc(p.chains, func(o chain) bool {
+			return o.asked && len(o.path) > len(c.path) &&
+				meet(o.path, c.path)
+		}) {
 			continue // a step on the way of has()
 		}
 		v, there := lookup(c.path, vars)
@@ -621,7 +636,8 @@ func (p *Program) selections() []chain {
 		path = append(path, name)
 		slices.Reverse(path)
 		loc := native.SourceInfo().GetStartLocation(at.ID())
-		out = append(out, chain{path: path, offset: max(0, offsetOf(p.source, loc.Line(), loc.Column())), asked: asked, first: first[e.ID()]})
+		out = append(out, chain{path: path, offset: max(0, offsetOf(p.source, loc.Line(), loc.Column())), asked: asked,
+			first: first[e.ID()]})
 	}))
 	for i, c := range out {
 		out[i].guarded = slices.ContainsFunc(out, func(o chain) bool { return o.asked && meet(o.path, c.path) })
@@ -671,7 +687,8 @@ const (
 // explain finds what an evaluation failed at and names the nearest that exists.
 func (p *Program) explain(err error, vars *Vars) error {
 	for _, c := range p.chains {
-		if step, what, do := missing(c.path, vars); step > 0 && (strings.Contains(err.Error(), c.path[step]) || strings.Contains(err.Error(), "unsupported index type")) {
+		if step, what, do := missing(c.path, vars); step > 0 && (strings.Contains(err.Error(), c.path[step]) ||
+			strings.Contains(err.Error(), "unsupported index type")) {
 			return problem.Problem{Place: p.at(c.offset), What: what, Do: do}
 		}
 	}
@@ -681,11 +698,13 @@ func (p *Program) explain(err error, vars *Vars) error {
 			return problem.Problem{Place: p.at(0), What: neverRead, Do: askFirst, Way: problem.ReadFacts}
 		}
 		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetMembers) {
-			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]), Do: problem.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
+			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]),
+				Do: problem.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
 		}
 	}
 	if strings.Contains(msg, "cost limit") {
-		return problem.Problem{Place: p.at(0), What: "the expression does not come to an end in a reasonable number of steps", Do: "work on a shorter list"}
+		return problem.Problem{Place: p.at(0),
+			What: "the expression does not come to an end in a reasonable number of steps", Do: "work on a shorter list"}
 	}
 	said := problem.From(err)
 	if r := remedy(msg, p.scope); r != "" {
@@ -715,7 +734,8 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 				otherwise = "it has " + short(value.Keys(at))
 			}
 			if before == "param" {
-				return i + 1, fmt.Sprintf("this manifest has no param %q", name), problem.Meant(name, value.Keys(at), "declare it: [param."+name+"]")
+				return i + 1, fmt.Sprintf("this manifest has no param %q", name), problem.Meant(name, value.Keys(at),
+					"declare it: [param."+name+"]")
 			}
 			return i + 1, fmt.Sprintf("%s has no %q", before, name), problem.Meant(name, value.Keys(at), otherwise)
 		}
@@ -788,7 +808,8 @@ func remedy(msg string, scope Scope) string {
 	if _, rest, ok := strings.Cut(msg, "undeclared reference to '"); ok {
 		name, _, _ := strings.Cut(rest, "'")
 		names := slices.Concat(scope.roots(), scope.Locals, FunctionNames())
-		return problem.Meant(name, names, "an expression starts from "+strings.Join(slices.Concat(scope.roots(), scope.Locals), ", ")+"; text stands in quotes")
+		return problem.Meant(name, names, "an expression starts from "+strings.Join(slices.Concat(scope.roots(),
+			scope.Locals), ", ")+"; text stands in quotes")
 	}
 	if m := wordOfCEL.FindStringSubmatch(msg); m != nil {
 		return "a name that is a word of CEL stands in brackets: x[\"" + m[1] + "\"]"

@@ -12,9 +12,11 @@ func at(o int) value.Place { return value.Place{File: "x.toml", Line: 1, Col: o 
 
 func vars() *Vars {
 	return &Vars{
-		Host:  map[string]any{"name": "gauge-01", "site": "north-pier"},
-		Data:  map[string]any{"gauge": map[string]any{"seconds": int64(60), "nothing": nil, "list": []any{"a", "b"}, "on": true, "half": 0.5}},
-		Facts: map[string]any{"os": map[string]any{"id": "debian", "like": []any{"debian"}}, "memory": map[string]any{"total": int64(8 << 30)}},
+		Host: map[string]any{"name": "gauge-01", "site": "north-pier"},
+		Data: map[string]any{"gauge": map[string]any{"seconds": int64(60), "nothing": nil, "list": []any{"a", "b"},
+			"on": true, "half": 0.5}},
+		Facts: map[string]any{"os": map[string]any{"id": "debian", "like": []any{"debian"}},
+			"memory": map[string]any{"total": int64(8 << 30)}},
 	}
 }
 
@@ -97,22 +99,23 @@ func TestWithoutFacts(t *testing.T) {
 
 func TestTexts(t *testing.T) {
 	compare(t, map[string]string{
-		"plain":                                  `"plain"`,
-		"":                                       `""`,
-		"every ${data.gauge.seconds} s":          `"every 60 s"`,
-		"${data.gauge.seconds}":                  `60`,
-		"${data.gauge.list}":                     `[]interface {}{"a", "b"}`,
-		"${data.gauge.on}!":                      `"true!"`,
-		"$${host.name} is ${host.name}":          `"${host.name} is gauge-01"`,
-		`${ {"a": "}"}.a }x`:                     `"}x"`,
-		`${ '''it's }''' + "\"}" }`:              `"it's }\"}"`,
-		`${ r"\" + "}" }`:                        `"\\}"`,
-		"costs $5 {really}":                      `"costs $5 {really}"`,
-		"${data.gauge.list} items":               `error: x.toml:1:3: ${data.gauge.list} gives a list, which has no text; use a text, a number or a bool inside a text`,
-		"a ${data.gauge.nothing}":                `error: x.toml:1:5: ${data.gauge.nothing} gives null, which has no text; use a text, a number or a bool inside a text`,
-		"ab ${host.nmae}":                        `error: x.toml:1:6: host has no "nmae"; did you mean "name"?`,
-		"open ${host.name":                       `error: x.toml:1:6: a ${ is not closed; write ${expression}, or $${ for the characters themselves`,
-		"${1:-tide}":                             "error: x.toml:1:4: the expression goes wrong at ':'; if the characters ${ themselves are meant, write $${",
+		"plain":                         `"plain"`,
+		"":                              `""`,
+		"every ${data.gauge.seconds} s": `"every 60 s"`,
+		"${data.gauge.seconds}":         `60`,
+		"${data.gauge.list}":            `[]interface {}{"a", "b"}`,
+		"${data.gauge.on}!":             `"true!"`,
+		"$${host.name} is ${host.name}": `"${host.name} is gauge-01"`,
+		`${ {"a": "}"}.a }x`:            `"}x"`,
+		`${ '''it's }''' + "\"}" }`:     `"it's }\"}"`,
+		`${ r"\" + "}" }`:               `"\\}"`,
+		"costs $5 {really}":             `"costs $5 {really}"`,
+		"${data.gauge.list} items":      `error: x.toml:1:3: ${data.gauge.list} gives a list, which has no text; use a text, a number or a bool inside a text`,
+		"a ${data.gauge.nothing}":       `error: x.toml:1:5: ${data.gauge.nothing} gives null, which has no text; use a text, a number or a bool inside a text`,
+		"ab ${host.nmae}":               `error: x.toml:1:6: host has no "nmae"; did you mean "name"?`,
+		"open ${host.name":              `error: x.toml:1:6: a ${ is not closed; write ${expression}, or $${ for the characters themselves`,
+		"${1:-tide}": "error: x.toml:1:4: the expression goes wrong at ':'; if the " +
+			"characters ${ themselves are meant, write $${",
 		"a ${['x', 'y'].join('\n') + hots.name}": "error: x.toml:1:28: there is no 'hots'; did you mean \"host\"?",
 		"${['x', 'y'].join('\n')}":               `"x\ny"`,
 		"${}":                                    `error: x.toml:1:3: ${} holds no expression; write what is meant, such as ${host.name}`,
@@ -158,12 +161,14 @@ func TestTemplates(t *testing.T) {
 	if _, known, _, err := p.Execute(&Vars{}); known || err != nil {
 		t.Errorf("without facts a template that reads them is known (%v)", err)
 	}
-	p2, err := ParseTemplate("x.tmpl", "{{ facts.arch }}\n{{ host.nmae }}{{ if data.no }}{{ data.never }}{{ end }}{{ and facts.arch data.never }}")
+	p2, err := ParseTemplate("x.tmpl",
+		"{{ facts.arch }}\n{{ host.nmae }}{{ if data.no }}{{ data.never }}{{ end }}{{ and facts.arch data.never }}")
 	if err != nil {
 		t.Fatal(err)
 	}
 	_, known, _, err := p2.Execute(&Vars{Host: map[string]any{"name": "a"}, Data: map[string]any{}})
-	if want := "x.tmpl:2:4: host has no \"nmae\"; did you mean \"name\"?\nx.tmpl:2:22: data has no \"no\"; nothing is set there"; known || show(nil, err) != "error: "+want {
+	if want := "x.tmpl:2:4: host has no \"nmae\"; did you mean \"name\"?\n" +
+		"x.tmpl:2:22: data has no \"no\"; nothing is set there"; known || show(nil, err) != "error: "+want {
 		t.Errorf("what is missing whatever the facts are: %v", err)
 	}
 	if !p.ReadsFact("services") || p.ReadsFact("disks") {
@@ -172,7 +177,8 @@ func TestTemplates(t *testing.T) {
 }
 
 func FuzzParseText(f *testing.F) {
-	for _, s := range []string{"a ${host.name} b", "$${x}", "${", "${'}'}", "${{'a': 1}.a}", `${r'\'}`, "${facts.os.id + \"\"}", "${[1,2].map(x, x)}"} {
+	for _, s := range []string{"a ${host.name} b", "$${x}", "${", "${'}'}", "${{'a': 1}.a}", `${r'\'}`,
+		"${facts.os.id + \"\"}", "${[1,2].map(x, x)}"} {
 		f.Add(s)
 	}
 	v := vars()

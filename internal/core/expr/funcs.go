@@ -112,18 +112,22 @@ func num(args []any, i int) int64  { n, _ := args[i].(int64); return n }
 
 // functions is the table of all. The order is the one they are listed in.
 var functions = []Func{
-	{Name: "split", Area: "text", Params: params("text text, by text"), Gives: "list", Doc: "Cuts a text at every separator.",
+	{Name: "split", Area: "text", Params: params("text text, by text"), Gives: "list",
+		Doc:  "Cuts a text at every separator.",
 		Uses: []Use{{`split("a,b,c", ",")`, `["a","b","c"]`}}, call: func(a []any) (any, error) {
 			return texts(strings.Split(str(a, 0), str(a, 1))), nil
 		}},
-	{Name: "join", Area: "text", Params: params("items list, by text"), Gives: "text", Doc: "Puts a list together to one text, with a separator between.",
-		Uses: []Use{{`join(["a", "b"], ", ")`, `"a, b"`}, {`["gauge", 1].join("-")`, `"gauge-1"`}}, call: func(a []any) (any, error) {
+	{Name: "join", Area: "text", Params: params("items list, by text"), Gives: "text",
+		Doc:  "Puts a list together to one text, with a separator between.",
+		Uses: []Use{{`join(["a", "b"], ", ")`, `"a, b"`}, {`["gauge", 1].join("-")`, `"gauge-1"`}},
+		call: func(a []any) (any, error) {
 			var out []string
 			length := len(str(a, 1)) * len(list(a, 0))
 			for _, item := range list(a, 0) {
 				s, ok := value.Text(item)
 				if !ok {
-					return nil, problem.Errorf("an item is %s, which has no text", value.TypeName(item)).Remedy("choose a text of each with map()")
+					return nil, problem.Errorf("an item is %s, which has no text", value.TypeName(item)).
+						Remedy("choose a text of each with map()")
 				}
 				if length += len(s); length > maxResult {
 					return nil, errTooLong
@@ -132,7 +136,8 @@ var functions = []Func{
 			}
 			return strings.Join(out, str(a, 1)), nil
 		}},
-	{Name: "replace", Area: "text", Params: params("text text, old text, new text"), Gives: "text", Doc: "Replaces every place where a text stands.",
+	{Name: "replace", Area: "text", Params: params("text text, old text, new text"), Gives: "text",
+		Doc:  "Replaces every place where a text stands.",
 		Uses: []Use{{`replace("north pier", " ", "-")`, `"north-pier"`}}, call: func(a []any) (any, error) {
 			if n := strings.Count(str(a, 0), str(a, 1)); n*len(str(a, 2)) > maxResult {
 				return nil, errTooLong
@@ -140,8 +145,10 @@ var functions = []Func{
 			return strings.ReplaceAll(str(a, 0), str(a, 1), str(a, 2)), nil
 		}},
 	{Name: "replace_regex", Area: "text", Params: params("text text, pattern text, new text"), Gives: "text",
-		Doc:  "Replaces every match of a regular expression (RE2); ${1} or ${name} in the new text is a group of it, and $$ a dollar.",
-		Uses: []Use{{`replace_regex("gauge-01", "-0*([0-9]+)", " number ${1}")`, `"gauge number 1"`}}, call: func(a []any) (any, error) {
+		Doc: "Replaces every match of a regular expression (RE2); ${1} or ${name} in the new text is a group of it, " +
+			"and $$ a dollar.",
+		Uses: []Use{{`replace_regex("gauge-01", "-0*([0-9]+)", " number ${1}")`, `"gauge number 1"`}},
+		call: func(a []any) (any, error) {
 			re, err := pattern(str(a, 1))
 			if err != nil {
 				return nil, err
@@ -151,8 +158,11 @@ var functions = []Func{
 			}
 			return re.ReplaceAllString(str(a, 0), str(a, 2)), nil
 		}},
-	{Name: "find", Area: "text", Params: params("text text, pattern text"), Gives: "text", Doc: "Gives the first match of a regular expression (RE2), or its first group when it has one; an empty text when there is none.",
-		Uses: []Use{{`find("gauge-07.example.org", "[0-9]+")`, `"07"`}, {`find("depth=12m", "depth=([0-9]+)")`, `"12"`}}, call: func(a []any) (any, error) {
+	{Name: "find", Area: "text", Params: params("text text, pattern text"), Gives: "text",
+		Doc: "Gives the first match of a regular expression (RE2), or its first group when it has one; an empty text " +
+			"when there is none.",
+		Uses: []Use{{`find("gauge-07.example.org", "[0-9]+")`, `"07"`}, {`find("depth=12m", "depth=([0-9]+)")`, `"12"`}},
+		call: func(a []any) (any, error) {
 			re, err := pattern(str(a, 1))
 			if err != nil {
 				return nil, err
@@ -167,16 +177,23 @@ var functions = []Func{
 			return m[0], nil
 		}},
 	{Name: "trim", Area: "text", Params: params("text text"), Gives: "text", Doc: "Takes white space away from both ends.",
-		Uses: []Use{{`trim("  ebb \n")`, `"ebb"`}}, call: func(a []any) (any, error) { return strings.TrimSpace(str(a, 0)), nil }},
-	{Name: "trim_prefix", Area: "text", Params: params("text text, prefix text"), Gives: "text", Doc: "Takes a beginning away when it is there.",
-		Uses: []Use{{`trim_prefix("gauge-01", "gauge-")`, `"01"`}}, call: func(a []any) (any, error) { return strings.TrimPrefix(str(a, 0), str(a, 1)), nil }},
-	{Name: "trim_suffix", Area: "text", Params: params("text text, suffix text"), Gives: "text", Doc: "Takes an end away when it is there.",
-		Uses: []Use{{`trim_suffix("pier.example.org", ".example.org")`, `"pier"`}}, call: func(a []any) (any, error) { return strings.TrimSuffix(str(a, 0), str(a, 1)), nil }},
+		Uses: []Use{{`trim("  ebb \n")`, `"ebb"`}},
+		call: func(a []any) (any, error) { return strings.TrimSpace(str(a, 0)), nil }},
+	{Name: "trim_prefix", Area: "text", Params: params("text text, prefix text"), Gives: "text",
+		Doc:  "Takes a beginning away when it is there.",
+		Uses: []Use{{`trim_prefix("gauge-01", "gauge-")`, `"01"`}},
+		call: func(a []any) (any, error) { return strings.TrimPrefix(str(a, 0), str(a, 1)), nil }},
+	{Name: "trim_suffix", Area: "text", Params: params("text text, suffix text"), Gives: "text",
+		Doc:  "Takes an end away when it is there.",
+		Uses: []Use{{`trim_suffix("pier.example.org", ".example.org")`, `"pier"`}},
+		call: func(a []any) (any, error) { return strings.TrimSuffix(str(a, 0), str(a, 1)), nil }},
 	{Name: "upper", Area: "text", Params: params("text text"), Gives: "text", Doc: "Writes a text in capitals.",
 		Uses: []Use{{`upper("ebb")`, `"EBB"`}}, call: func(a []any) (any, error) { return strings.ToUpper(str(a, 0)), nil }},
 	{Name: "lower", Area: "text", Params: params("text text"), Gives: "text", Doc: "Writes a text in small letters.",
-		Uses: []Use{{`lower("North-Pier")`, `"north-pier"`}}, call: func(a []any) (any, error) { return strings.ToLower(str(a, 0)), nil }},
-	{Name: "indent", Area: "text", Params: params("text text, width int"), Gives: "text", Doc: "Puts spaces before every line that is not empty.",
+		Uses: []Use{{`lower("North-Pier")`, `"north-pier"`}},
+		call: func(a []any) (any, error) { return strings.ToLower(str(a, 0)), nil }},
+	{Name: "indent", Area: "text", Params: params("text text, width int"), Gives: "text",
+		Doc:  "Puts spaces before every line that is not empty.",
 		Uses: []Use{{`indent("a\nb", 2)`, `"  a\n  b"`}}, call: func(a []any) (any, error) {
 			n := num(a, 1)
 			if n < 0 || n > 200 {
@@ -193,19 +210,29 @@ var functions = []Func{
 			}
 			return strings.Join(lines, "\n"), nil
 		}},
-	{Name: "format", Area: "text", Params: params("form text, values list"), Gives: "text", Doc: "Fills values into a form: %s takes any, %d whole numbers, %03d with zeros before, %.1f numbers, %q text in quotes.",
+	{Name: "format", Area: "text", Params: params("form text, values list"), Gives: "text",
+		Doc: "Fills values into a form: %s takes any, %d whole numbers, %03d with zeros before, %.1f numbers, %q text " +
+			"in quotes.",
 		Uses: []Use{{`format("gauge-%02d at %s", [7, "pier"])`, `"gauge-07 at pier"`}}, call: format},
-	{Name: "quote_sh", Area: "text", Params: params("text text"), Gives: "text", Doc: "Puts a text into quotes so that sh takes it as one word.",
+	{Name: "quote_sh", Area: "text", Params: params("text text"), Gives: "text",
+		Doc:  "Puts a text into quotes so that sh takes it as one word.",
 		Uses: []Use{{`quote_sh("keeper's log")`, `"'keeper'\\''s log'"`}}, call: func(a []any) (any, error) {
 			return "'" + strings.ReplaceAll(str(a, 0), "'", `'\''`) + "'", nil // always in quotes, as people expect of it
 		}},
-	{Name: "contains", Area: "text", Params: params("text text, part text"), Gives: "bool", Doc: "Says whether a text holds another; in an expression written after the text.",
-		Uses: []Use{{`"north-pier".contains("pier")`, `true`}}, macro: true, call: func(a []any) (any, error) { return strings.Contains(str(a, 0), str(a, 1)), nil }},
-	{Name: "startsWith", Area: "text", Params: params("text text, start text"), Gives: "bool", Doc: "Says whether a text begins so; in an expression written after the text.",
-		Uses: []Use{{`"gauge-01".startsWith("gauge")`, `true`}}, macro: true, call: func(a []any) (any, error) { return strings.HasPrefix(str(a, 0), str(a, 1)), nil }},
-	{Name: "endsWith", Area: "text", Params: params("text text, end text"), Gives: "bool", Doc: "Says whether a text ends so; in an expression written after the text.",
-		Uses: []Use{{`"gauge-01".endsWith("1")`, `true`}}, macro: true, call: func(a []any) (any, error) { return strings.HasSuffix(str(a, 0), str(a, 1)), nil }},
-	{Name: "matches", Area: "text", Params: params("text text, pattern text"), Gives: "bool", Doc: "Says whether a regular expression (RE2) matches anywhere in a text; in an expression written after the text.",
+	{Name: "contains", Area: "text", Params: params("text text, part text"), Gives: "bool",
+		Doc:  "Says whether a text holds another; in an expression written after the text.",
+		Uses: []Use{{`"north-pier".contains("pier")`, `true`}}, macro: true,
+		call: func(a []any) (any, error) { return strings.Contains(str(a, 0), str(a, 1)), nil }},
+	{Name: "startsWith", Area: "text", Params: params("text text, start text"), Gives: "bool",
+		Doc:  "Says whether a text begins so; in an expression written after the text.",
+		Uses: []Use{{`"gauge-01".startsWith("gauge")`, `true`}}, macro: true,
+		call: func(a []any) (any, error) { return strings.HasPrefix(str(a, 0), str(a, 1)), nil }},
+	{Name: "endsWith", Area: "text", Params: params("text text, end text"), Gives: "bool",
+		Doc:  "Says whether a text ends so; in an expression written after the text.",
+		Uses: []Use{{`"gauge-01".endsWith("1")`, `true`}}, macro: true,
+		call: func(a []any) (any, error) { return strings.HasSuffix(str(a, 0), str(a, 1)), nil }},
+	{Name: "matches", Area: "text", Params: params("text text, pattern text"), Gives: "bool",
+		Doc:  "Says whether a regular expression (RE2) matches anywhere in a text; in an expression written after the text.",
 		Uses: []Use{{`"gauge-01".matches("^gauge-[0-9]+$")`, `true`}}, macro: true, call: func(a []any) (any, error) {
 			re, err := pattern(str(a, 1))
 			if err != nil {
@@ -214,7 +241,8 @@ var functions = []Func{
 			return re.MatchString(str(a, 0)), nil
 		}},
 
-	{Name: "size", Area: "lists and tables", Params: params("of any"), Gives: "int", Doc: "Counts the items of a list, the keys of a table or the characters of a text.",
+	{Name: "size", Area: "lists and tables", Params: params("of any"), Gives: "int",
+		Doc:  "Counts the items of a list, the keys of a table or the characters of a text.",
 		Uses: []Use{{`size(["a", "b"])`, `2`}, {`size("ebb")`, `3`}}, macro: true, call: func(a []any) (any, error) {
 			switch v := a[0].(type) {
 			case string:
@@ -226,23 +254,31 @@ var functions = []Func{
 			}
 			return nil, fmt.Errorf("%s has no size", value.TypeName(a[0]))
 		}},
-	{Name: "has", Area: "lists and tables", Params: params("name any"), Gives: "bool", Doc: "Says whether a name such as data.gauge.depth is there; false when any step of it is missing.",
+	{Name: "has", Area: "lists and tables", Params: params("name any"), Gives: "bool",
+		Doc:  "Says whether a name such as data.gauge.depth is there; false when any step of it is missing.",
 		Uses: []Use{{`has(data.gauge.nowhere)`, `false`}}, macro: true},
-	{Name: "value_or", Area: "lists and tables", Params: params("name any, otherwise any"), Gives: "any", Doc: "Gives what a name such as data.gauge.depth holds, and something else when any step of it is missing.",
+	{Name: "value_or", Area: "lists and tables", Params: params("name any, otherwise any"), Gives: "any",
+		Doc:  "Gives what a name such as data.gauge.depth holds, and something else when any step of it is missing.",
 		Uses: []Use{{`value_or(data.gauge.nowhere, 5)`, `5`}}, macro: true},
-	{Name: "map", Area: "lists and tables", Params: params("x any, expression any"), Gives: "list", Doc: "Makes a list of what an expression gives for every item x; written after the list. In templates use range.",
+	{Name: "map", Area: "lists and tables", Params: params("x any, expression any"), Gives: "list",
+		Doc:  "Makes a list of what an expression gives for every item x; written after the list. In templates use range.",
 		Uses: []Use{{`[1, 2].map(x, x * 10)`, `[10,20]`}}, macro: true},
-	{Name: "filter", Area: "lists and tables", Params: params("x any, condition any"), Gives: "list", Doc: "Keeps the items x for which a condition holds; written after the list. In templates use range and if.",
+	{Name: "filter", Area: "lists and tables", Params: params("x any, condition any"), Gives: "list",
+		Doc:  "Keeps the items x for which a condition holds; written after the list. In templates use range and if.",
 		Uses: []Use{{`[1, 2, 3].filter(x, x > 1)`, `[2,3]`}}, macro: true},
-	{Name: "exists", Area: "lists and tables", Params: params("x any, condition any"), Gives: "bool", Doc: "Says whether a condition holds for any item x; written after the list.",
+	{Name: "exists", Area: "lists and tables", Params: params("x any, condition any"), Gives: "bool",
+		Doc:  "Says whether a condition holds for any item x; written after the list.",
 		Uses: []Use{{`[1, 2].exists(x, x > 1)`, `true`}}, macro: true},
-	{Name: "all", Area: "lists and tables", Params: params("x any, condition any"), Gives: "bool", Doc: "Says whether a condition holds for every item x; written after the list.",
+	{Name: "all", Area: "lists and tables", Params: params("x any, condition any"), Gives: "bool",
+		Doc:  "Says whether a condition holds for every item x; written after the list.",
 		Uses: []Use{{`[1, 2].all(x, x > 1)`, `false`}}, macro: true},
-	{Name: "keys", Area: "lists and tables", Params: params("of table"), Gives: "list", Doc: "Lists the keys of a table, sorted.",
+	{Name: "keys", Area: "lists and tables", Params: params("of table"), Gives: "list",
+		Doc:  "Lists the keys of a table, sorted.",
 		Uses: []Use{{`keys({"b": 1, "a": 2})`, `["a","b"]`}}, call: func(a []any) (any, error) {
 			return texts(value.Keys(a[0].(map[string]any))), nil
 		}},
-	{Name: "values", Area: "lists and tables", Params: params("of table"), Gives: "list", Doc: "Lists the values of a table, in the order of its sorted keys.",
+	{Name: "values", Area: "lists and tables", Params: params("of table"), Gives: "list",
+		Doc:  "Lists the values of a table, in the order of its sorted keys.",
 		Uses: []Use{{`values({"b": 1, "a": 2})`, `[2,1]`}}, call: func(a []any) (any, error) {
 			m := a[0].(map[string]any)
 			out := []any{}
@@ -251,7 +287,8 @@ var functions = []Func{
 			}
 			return out, nil
 		}},
-	{Name: "entries", Area: "lists and tables", Params: params("of table"), Gives: "list", Doc: "Lists the entries of a table, sorted by key, each a table of key and value.",
+	{Name: "entries", Area: "lists and tables", Params: params("of table"), Gives: "list",
+		Doc:  "Lists the entries of a table, sorted by key, each a table of key and value.",
 		Uses: []Use{{`entries({"a": 2})`, `[{"key":"a","value":2}]`}}, call: func(a []any) (any, error) {
 			m := a[0].(map[string]any)
 			out := []any{}
@@ -260,18 +297,22 @@ var functions = []Func{
 			}
 			return out, nil
 		}},
-	{Name: "merge", Area: "lists and tables", Params: params("under table, over table"), Gives: "table", Doc: "Lays one table over another: tables in it key by key, the rest replaced.",
-		Uses: []Use{{`merge({"a": 1, "b": {"x": 1}}, {"b": {"y": 2}})`, `{"a":1,"b":{"x":1,"y":2}}`}}, call: func(a []any) (any, error) {
+	{Name: "merge", Area: "lists and tables", Params: params("under table, over table"), Gives: "table",
+		Doc:  "Lays one table over another: tables in it key by key, the rest replaced.",
+		Uses: []Use{{`merge({"a": 1, "b": {"x": 1}}, {"b": {"y": 2}})`, `{"a":1,"b":{"x":1,"y":2}}`}},
+		call: func(a []any) (any, error) {
 			return mergeTables(a[0].(map[string]any), a[1].(map[string]any)), nil
 		}},
-	{Name: "first", Area: "lists and tables", Params: params("of list"), Gives: "any", Doc: "Gives the first item; an empty list is an error.",
+	{Name: "first", Area: "lists and tables", Params: params("of list"), Gives: "any",
+		Doc:  "Gives the first item; an empty list is an error.",
 		Uses: []Use{{`first(["a", "b"])`, `"a"`}}, call: func(a []any) (any, error) {
 			if len(list(a, 0)) == 0 {
 				return nil, errEmpty
 			}
 			return list(a, 0)[0], nil
 		}},
-	{Name: "last", Area: "lists and tables", Params: params("of list"), Gives: "any", Doc: "Gives the last item; an empty list is an error.",
+	{Name: "last", Area: "lists and tables", Params: params("of list"), Gives: "any",
+		Doc:  "Gives the last item; an empty list is an error.",
 		Uses: []Use{{`last(["a", "b"])`, `"b"`}}, call: func(a []any) (any, error) {
 			l := list(a, 0)
 			if len(l) == 0 {
@@ -279,22 +320,26 @@ var functions = []Func{
 			}
 			return l[len(l)-1], nil
 		}},
-	{Name: "part", Area: "lists and tables", Params: params("of list, from int, to int"), Gives: "list", Doc: "Gives the items from one place up to, and without, another, counted from 0; what lies outside is left out.",
+	{Name: "part", Area: "lists and tables", Params: params("of list, from int, to int"), Gives: "list",
+		Doc:  "Gives the items from one place up to, and without, another, counted from 0; what lies outside is left out.",
 		Uses: []Use{{`part(["a", "b", "c"], 1, 9)`, `["b","c"]`}}, call: func(a []any) (any, error) {
 			l := list(a, 0)
 			n := int64(len(l))
 			from, to := min(max(num(a, 1), 0), n), min(max(num(a, 2), 0), n)
 			return slices.Clone(l[from:max(from, to)]), nil
 		}},
-	{Name: "sort", Area: "lists and tables", Params: params("of list"), Gives: "list", Doc: "Sorts numbers by size, and texts letter by letter.",
+	{Name: "sort", Area: "lists and tables", Params: params("of list"), Gives: "list",
+		Doc:  "Sorts numbers by size, and texts letter by letter.",
 		Uses: []Use{{`sort(["b", "a"])`, `["a","b"]`}, {`sort([10, 9])`, `[9,10]`}}, call: func(a []any) (any, error) {
 			return sorted(list(a, 0), func(v any) any { return v })
 		}},
-	{Name: "sort_by", Area: "lists and tables", Params: params("of list, key text"), Gives: "list", Doc: "Sorts tables by what they hold under a key.",
+	{Name: "sort_by", Area: "lists and tables", Params: params("of list, key text"), Gives: "list",
+		Doc:  "Sorts tables by what they hold under a key.",
 		Uses: []Use{{`sort_by([{"n": 2}, {"n": 1}], "n")`, `[{"n":1},{"n":2}]`}}, call: func(a []any) (any, error) {
 			return sorted(list(a, 0), func(v any) any { m, _ := v.(map[string]any); return m[str(a, 1)] })
 		}},
-	{Name: "unique", Area: "lists and tables", Params: params("of list"), Gives: "list", Doc: "Keeps each item once, where it first stands.",
+	{Name: "unique", Area: "lists and tables", Params: params("of list"), Gives: "list",
+		Doc:  "Keeps each item once, where it first stands.",
 		Uses: []Use{{`unique(["a", "b", "a"])`, `["a","b"]`}}, call: func(a []any) (any, error) {
 			out := []any{}
 			seen := map[any]bool{}
@@ -312,7 +357,8 @@ var functions = []Func{
 			}
 			return out, nil
 		}},
-	{Name: "flatten", Area: "lists and tables", Params: params("of list"), Gives: "list", Doc: "Takes the items out of the lists in a list, however deep.",
+	{Name: "flatten", Area: "lists and tables", Params: params("of list"), Gives: "list",
+		Doc:  "Takes the items out of the lists in a list, however deep.",
 		Uses: []Use{{`flatten([["a"], "b", [["c"]]])`, `["a","b","c"]`}}, call: func(a []any) (any, error) {
 			out, fit := flatten(list(a, 0), []any{})
 			if !fit {
@@ -320,7 +366,8 @@ var functions = []Func{
 			}
 			return out, nil
 		}},
-	{Name: "without", Area: "lists and tables", Params: params("of list, items list"), Gives: "list", Doc: "Leaves some items out of a list.",
+	{Name: "without", Area: "lists and tables", Params: params("of list, items list"), Gives: "list",
+		Doc:  "Leaves some items out of a list.",
 		Uses: []Use{{`without(["a", "b"], ["b"])`, `["a"]`}}, call: func(a []any) (any, error) {
 			out := []any{}
 			for _, v := range list(a, 0) {
@@ -330,7 +377,8 @@ var functions = []Func{
 			}
 			return out, nil
 		}},
-	{Name: "upto", Area: "lists and tables", Params: params("count int"), Gives: "list", Doc: "Counts from 0: a list of so many numbers.",
+	{Name: "upto", Area: "lists and tables", Params: params("count int"), Gives: "list",
+		Doc:  "Counts from 0: a list of so many numbers.",
 		Uses: []Use{{`upto(3)`, `[0,1,2]`}}, call: func(a []any) (any, error) {
 			if num(a, 0) < 0 || num(a, 0) > maxItems {
 				return nil, fmt.Errorf("the count is from 0 to %d", maxItems)
@@ -366,11 +414,14 @@ var functions = []Func{
 			}
 			return total, nil
 		}},
-	{Name: "least", Area: "numbers", Params: params("of list"), Gives: "any", Doc: "Gives the smallest number, or the first text letter by letter.",
+	{Name: "least", Area: "numbers", Params: params("of list"), Gives: "any",
+		Doc:  "Gives the smallest number, or the first text letter by letter.",
 		Uses: []Use{{`least([3, 1, 2])`, `1`}}, call: func(a []any) (any, error) { return end(list(a, 0), 0) }},
-	{Name: "most", Area: "numbers", Params: params("of list"), Gives: "any", Doc: "Gives the largest number, or the last text letter by letter.",
+	{Name: "most", Area: "numbers", Params: params("of list"), Gives: "any",
+		Doc:  "Gives the largest number, or the last text letter by letter.",
 		Uses: []Use{{`most([3, 1, 2])`, `3`}}, call: func(a []any) (any, error) { return end(list(a, 0), -1) }},
-	{Name: "round", Area: "numbers", Params: params("number number"), Gives: "int", Doc: "Rounds to the nearest whole number, halves away from zero.",
+	{Name: "round", Area: "numbers", Params: params("number number"), Gives: "int",
+		Doc:  "Rounds to the nearest whole number, halves away from zero.",
 		Uses: []Use{{`round(2.5)`, `3`}}, call: func(a []any) (any, error) { return whole(a[0], math.Round) }},
 	{Name: "floor", Area: "numbers", Params: params("number number"), Gives: "int", Doc: "Rounds down to a whole number.",
 		Uses: []Use{{`floor(2.9)`, `2`}}, call: func(a []any) (any, error) { return whole(a[0], math.Floor) }},
@@ -383,7 +434,8 @@ var functions = []Func{
 			}
 			return nil, fmt.Errorf("%s has no text", value.TypeName(a[0]))
 		}},
-	{Name: "int", Area: "numbers", Params: params("of any"), Gives: "int", Doc: "Reads a whole number from text, or cuts a number.",
+	{Name: "int", Area: "numbers", Params: params("of any"), Gives: "int",
+		Doc:  "Reads a whole number from text, or cuts a number.",
 		Uses: []Use{{`int("60")`, `60`}}, macro: true, call: func(a []any) (any, error) {
 			switch v := a[0].(type) {
 			case int64:
@@ -403,7 +455,8 @@ var functions = []Func{
 			return nil, fmt.Errorf("%s is no number", value.TypeName(a[0]))
 		}},
 
-	{Name: "to_json", Area: "encodings", Params: params("of any"), Gives: "text", Doc: "Writes a value as JSON, keys sorted.",
+	{Name: "to_json", Area: "encodings", Params: params("of any"), Gives: "text",
+		Doc:  "Writes a value as JSON, keys sorted.",
 		Uses: []Use{{`to_json({"a": [1, true]})`, `"{\"a\":[1,true]}"`}}, call: func(a []any) (any, error) {
 			if weight(a[0], maxResult) > maxResult {
 				return nil, errTooLong
@@ -429,9 +482,12 @@ var functions = []Func{
 			}
 			return fromJSON(v)
 		}},
-	{Name: "base64_encode", Area: "encodings", Params: params("text text"), Gives: "text", Doc: "Writes a text in base64 (RFC 4648).",
-		Uses: []Use{{`base64_encode("ebb")`, `"ZWJi"`}}, call: func(a []any) (any, error) { return base64.StdEncoding.EncodeToString([]byte(str(a, 0))), nil }},
-	{Name: "base64_decode", Area: "encodings", Params: params("text text"), Gives: "text", Doc: "Reads a text from base64 (RFC 4648).",
+	{Name: "base64_encode", Area: "encodings", Params: params("text text"), Gives: "text",
+		Doc:  "Writes a text in base64 (RFC 4648).",
+		Uses: []Use{{`base64_encode("ebb")`, `"ZWJi"`}},
+		call: func(a []any) (any, error) { return base64.StdEncoding.EncodeToString([]byte(str(a, 0))), nil }},
+	{Name: "base64_decode", Area: "encodings", Params: params("text text"), Gives: "text",
+		Doc:  "Reads a text from base64 (RFC 4648).",
 		Uses: []Use{{`base64_decode("ZWJi")`, `"ebb"`}}, call: func(a []any) (any, error) {
 			out, err := base64.StdEncoding.DecodeString(str(a, 0))
 			if err != nil || !utf8.Valid(out) {
@@ -439,11 +495,14 @@ var functions = []Func{
 			}
 			return string(out), nil
 		}},
-	{Name: "url_encode", Area: "encodings", Params: params("text text"), Gives: "text", Doc: "Writes a text so that it may stand in the query of a URL.",
-		Uses: []Use{{`url_encode("north pier")`, `"north+pier"`}}, call: func(a []any) (any, error) { return url.QueryEscape(str(a, 0)), nil }},
+	{Name: "url_encode", Area: "encodings", Params: params("text text"), Gives: "text",
+		Doc:  "Writes a text so that it may stand in the query of a URL.",
+		Uses: []Use{{`url_encode("north pier")`, `"north+pier"`}},
+		call: func(a []any) (any, error) { return url.QueryEscape(str(a, 0)), nil }},
 
 	{Name: "sha256", Area: "hashes", Params: params("text text"), Gives: "text", Doc: "The SHA-256 of a text, in hex.",
-		Uses: []Use{{`sha256("ebb")`, `"79571a56229fead48072831402cf3d9c05d9663c177d30e9468fba9ce05fd56e"`}}, call: func(a []any) (any, error) {
+		Uses: []Use{{`sha256("ebb")`, `"79571a56229fead48072831402cf3d9c05d9663c177d30e9468fba9ce05fd56e"`}},
+		call: func(a []any) (any, error) {
 			sum := sha256.Sum256([]byte(str(a, 0)))
 			return hex.EncodeToString(sum[:]), nil
 		}},
@@ -452,12 +511,14 @@ var functions = []Func{
 			sum := sha512.Sum512([]byte(str(a, 0)))
 			return hex.EncodeToString(sum[:]), nil
 		}},
-	{Name: "md5", Area: "hashes", Params: params("text text"), Gives: "text", Doc: "The MD5 of a text, in hex: for names and spreading, never for safety.",
+	{Name: "md5", Area: "hashes", Params: params("text text"), Gives: "text",
+		Doc:  "The MD5 of a text, in hex: for names and spreading, never for safety.",
 		Uses: []Use{{`md5("ebb")`, `"43289cd437c0341064d1d20424e7bf84"`}}, call: func(a []any) (any, error) {
 			sum := md5.Sum([]byte(str(a, 0)))
 			return hex.EncodeToString(sum[:]), nil
 		}},
-	{Name: "spread", Area: "hashes", Params: params("text text, below int"), Gives: "int", Doc: "A number from 0 up to, and without, a bound, always the same for a text: to spread hosts over minutes.",
+	{Name: "spread", Area: "hashes", Params: params("text text, below int"), Gives: "int",
+		Doc:  "A number from 0 up to, and without, a bound, always the same for a text: to spread hosts over minutes.",
 		Uses: []Use{{`spread("gauge-01", 60)`, `24`}}, call: func(a []any) (any, error) {
 			if num(a, 1) < 1 {
 				return nil, errors.New("the bound is at least 1")
@@ -470,8 +531,10 @@ var functions = []Func{
 			return int64(n % uint64(num(a, 1))), nil
 		}},
 
-	{Name: "net_nth", Area: "networks", Params: params("net text, n int"), Gives: "text", Doc: "The nth address of a network; -1 is the last.",
-		Uses: []Use{{`net_nth("192.0.2.0/24", 21)`, `"192.0.2.21"`}, {`net_nth("2001:db8::/64", 1)`, `"2001:db8::1"`}, {`net_nth("192.0.2.0/24", -1)`, `"192.0.2.255"`}},
+	{Name: "net_nth", Area: "networks", Params: params("net text, n int"), Gives: "text",
+		Doc: "The nth address of a network; -1 is the last.",
+		Uses: []Use{{`net_nth("192.0.2.0/24", 21)`, `"192.0.2.21"`}, {`net_nth("2001:db8::/64", 1)`, `"2001:db8::1"`},
+			{`net_nth("192.0.2.0/24", -1)`, `"192.0.2.255"`}},
 		call: func(a []any) (any, error) { return nth(str(a, 0), num(a, 1)) }},
 	{Name: "net_mask", Area: "networks", Params: params("net text"), Gives: "text", Doc: "The netmask of a network.",
 		Uses: []Use{{`net_mask("192.0.2.0/26")`, `"255.255.255.192"`}}, call: func(a []any) (any, error) {
@@ -486,7 +549,8 @@ var functions = []Func{
 			addr, _ := netip.AddrFromSlice(mask)
 			return addr.String(), nil
 		}},
-	{Name: "net_first", Area: "networks", Params: params("net text"), Gives: "text", Doc: "The address of the network itself.",
+	{Name: "net_first", Area: "networks", Params: params("net text"), Gives: "text",
+		Doc:  "The address of the network itself.",
 		Uses: []Use{{`net_first("192.0.2.77/26")`, `"192.0.2.64"`}}, call: func(a []any) (any, error) {
 			p, err := network(str(a, 0))
 			if err != nil {
@@ -494,7 +558,8 @@ var functions = []Func{
 			}
 			return p.Addr().String(), nil
 		}},
-	{Name: "net_bits", Area: "networks", Params: params("net text"), Gives: "int", Doc: "How many bits of an address name the network.",
+	{Name: "net_bits", Area: "networks", Params: params("net text"), Gives: "int",
+		Doc:  "How many bits of an address name the network.",
 		Uses: []Use{{`net_bits("192.0.2.0/26")`, `26`}}, call: func(a []any) (any, error) {
 			p, err := network(str(a, 0))
 			if err != nil {
@@ -502,8 +567,10 @@ var functions = []Func{
 			}
 			return int64(p.Bits()), nil
 		}},
-	{Name: "net_contains", Area: "networks", Params: params("net text, address text"), Gives: "bool", Doc: "Says whether an address, or a whole network, lies in a network.",
-		Uses: []Use{{`net_contains("192.0.2.0/24", "192.0.2.21")`, `true`}, {`net_contains("192.0.2.0/24", "192.0.2.128/25")`, `true`}, {`net_contains("2001:db8::/32", "192.0.2.1")`, `false`}},
+	{Name: "net_contains", Area: "networks", Params: params("net text, address text"), Gives: "bool",
+		Doc: "Says whether an address, or a whole network, lies in a network.",
+		Uses: []Use{{`net_contains("192.0.2.0/24", "192.0.2.21")`, `true`},
+			{`net_contains("192.0.2.0/24", "192.0.2.128/25")`, `true`}, {`net_contains("2001:db8::/32", "192.0.2.1")`, `false`}},
 		call: func(a []any) (any, error) {
 			p, err := network(str(a, 0))
 			if err != nil {
@@ -522,7 +589,8 @@ var functions = []Func{
 			}
 			return p.Contains(addr), nil
 		}},
-	{Name: "address_family", Area: "networks", Params: params("address text"), Gives: "text", Doc: "Says whether an address is ipv4 or ipv6.",
+	{Name: "address_family", Area: "networks", Params: params("address text"), Gives: "text",
+		Doc:  "Says whether an address is ipv4 or ipv6.",
 		Uses: []Use{{`address_family("2001:db8::21")`, `"ipv6"`}}, call: func(a []any) (any, error) {
 			addr, err := netip.ParseAddr(str(a, 0))
 			if err != nil {
@@ -534,19 +602,29 @@ var functions = []Func{
 			return "ipv6", nil
 		}},
 
-	{Name: "bytes", Area: "sizes and times", Params: params("size text"), Gives: "int", Doc: "The bytes in a size: kB, MB, GB, TB count in thousands, KiB, MiB, GiB, TiB in 1024s.",
-		Uses: []Use{{`bytes("2TB")`, `2000000000000`}, {`bytes("1.5 GiB")`, `1610612736`}}, call: func(a []any) (any, error) { return ParseBytes(str(a, 0)) }},
-	{Name: "size_text", Area: "sizes and times", Params: params("bytes int"), Gives: "text", Doc: "Writes a number of bytes for people, in 1024s.",
-		Uses: []Use{{`size_text(1610612736)`, `"1.5 GiB"`}}, call: func(a []any) (any, error) { return SizeText(num(a, 0)), nil }},
-	{Name: "seconds", Area: "sizes and times", Params: params("time text"), Gives: "int", Doc: "The whole seconds in a length of time: 90s, 10m, 1h30m, 7d.",
-		Uses: []Use{{`seconds("1h30m")`, `5400`}, {`seconds("7d")`, `604800`}}, call: func(a []any) (any, error) { return ParseSeconds(str(a, 0)) }},
+	{Name: "bytes", Area: "sizes and times", Params: params("size text"), Gives: "int",
+		Doc:  "The bytes in a size: kB, MB, GB, TB count in thousands, KiB, MiB, GiB, TiB in 1024s.",
+		Uses: []Use{{`bytes("2TB")`, `2000000000000`}, {`bytes("1.5 GiB")`, `1610612736`}},
+		call: func(a []any) (any, error) { return ParseBytes(str(a, 0)) }},
+	{Name: "size_text", Area: "sizes and times", Params: params("bytes int"), Gives: "text",
+		Doc:  "Writes a number of bytes for people, in 1024s.",
+		Uses: []Use{{`size_text(1610612736)`, `"1.5 GiB"`}},
+		call: func(a []any) (any, error) { return SizeText(num(a, 0)), nil }},
+	{Name: "seconds", Area: "sizes and times", Params: params("time text"), Gives: "int",
+		Doc:  "The whole seconds in a length of time: 90s, 10m, 1h30m, 7d.",
+		Uses: []Use{{`seconds("1h30m")`, `5400`}, {`seconds("7d")`, `604800`}},
+		call: func(a []any) (any, error) { return ParseSeconds(str(a, 0)) }},
 
-	{Name: "version_at_least", Area: "versions", Params: params("version text, wanted text"), Gives: "bool", Doc: "Says whether a version is the wanted one or newer; numbers in it count as numbers.",
-		Uses: []Use{{`version_at_least("1.10.0", "1.9")`, `true`}, {`version_at_least("2.0~rc1", "2.0")`, `false`}}, call: func(a []any) (any, error) {
+	{Name: "version_at_least", Area: "versions", Params: params("version text, wanted text"), Gives: "bool",
+		Doc:  "Says whether a version is the wanted one or newer; numbers in it count as numbers.",
+		Uses: []Use{{`version_at_least("1.10.0", "1.9")`, `true`}, {`version_at_least("2.0~rc1", "2.0")`, `false`}},
+		call: func(a []any) (any, error) {
 			return CompareVersions(str(a, 0), str(a, 1)) >= 0, nil
 		}},
-	{Name: "version_compare", Area: "versions", Params: params("one text, other text"), Gives: "int", Doc: "Compares two versions: -1 when the first is older, 0 when they are the same, 1 when it is newer.",
-		Uses: []Use{{`version_compare("12", "9.5")`, `1`}}, call: func(a []any) (any, error) { return int64(CompareVersions(str(a, 0), str(a, 1))), nil }},
+	{Name: "version_compare", Area: "versions", Params: params("one text, other text"), Gives: "int",
+		Doc:  "Compares two versions: -1 when the first is older, 0 when they are the same, 1 when it is newer.",
+		Uses: []Use{{`version_compare("12", "9.5")`, `1`}},
+		call: func(a []any) (any, error) { return int64(CompareVersions(str(a, 0), str(a, 1))), nil }},
 }
 
 var (
@@ -603,7 +681,8 @@ func pattern(s string) (*regexp.Regexp, error) {
 	}
 	re, err := regexp.Compile(s)
 	if err != nil {
-		return nil, fmt.Errorf("the regular expression is not valid: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil, fmt.Errorf("the regular expression is not valid: %s", strings.TrimPrefix(err.Error(),
+			"error parsing regexp: "))
 	}
 	return re, nil
 }
@@ -892,7 +971,8 @@ func ParseSeconds(s string) (int64, error) {
 	if rest != "" || total == 0 && rest == s {
 		d, err := time.ParseDuration(rest)
 		if err != nil || d < 0 || d%time.Second != 0 {
-			return 0, problem.Errorf("%q is no length of time in seconds", s).Remedy("write \"90s\", \"10m\", \"1h30m\" or \"7d\"")
+			return 0, problem.Errorf("%q is no length of time in seconds", s).
+				Remedy("write \"90s\", \"10m\", \"1h30m\" or \"7d\"")
 		}
 		total += int64(d / time.Second)
 	}
@@ -978,11 +1058,13 @@ func compareWords(a, b string) int {
 // check holds arguments to the function's params, and a result to its bounds.
 func (f Func) do(args []any) (any, error) {
 	if len(args) != len(f.Params) {
-		return nil, problem.Errorf("%s takes %d arguments, not %d", f.Name, len(f.Params), len(args)).Remedy("write %s", f.Signature())
+		return nil, problem.Errorf("%s takes %d arguments, not %d", f.Name, len(f.Params), len(args)).
+			Remedy("write %s", f.Signature())
 	}
 	for i, p := range f.Params {
 		if !fits(p.Type, args[i]) {
-			return nil, problem.Errorf("%s takes %s as %s, not %s", f.Name, article(p.Type), p.Name, value.TypeName(args[i])).Remedy("write %s", f.Signature())
+			return nil, problem.Errorf("%s takes %s as %s, not %s", f.Name, article(p.Type), p.Name, value.TypeName(args[i])).
+				Remedy("write %s", f.Signature())
 		}
 	}
 	out, err := f.call(args)
@@ -1167,7 +1249,8 @@ func index(at any, steps ...any) (any, error) {
 				return nil, fmt.Errorf("a table is asked for %s, and its keys are text", value.TypeName(s))
 			}
 			if at, ok = from[key]; !ok {
-				return nil, problem.Errorf("there is no key %q", key).Remedy("%s", problem.Meant(key, value.Keys(from), "it has "+short(value.Keys(from))))
+				return nil, problem.Errorf("there is no key %q", key).Remedy("%s", problem.Meant(key, value.Keys(from),
+					"it has "+short(value.Keys(from))))
 			}
 		case []any:
 			n, ok := s.(int64)

@@ -63,16 +63,17 @@ func TestFunctionProblems(t *testing.T) {
 		return p.Eval(vars())
 	})
 	compare(t, map[string]string{
-		`{{ join (sort (split "b,a" ",")) "-" }}`:                                                       `"a-b"`,
-		`{{ if has data.gauge.nowhere }}a{{ end }}b`:                                                    `"b"`,
-		`{{ value_or data.gauge.nowhere 7 }}`:                                                           `"7"`,
-		`{{ net_nth "192.0.2.0/24" 3 }}`:                                                                `"192.0.2.3"`,
-		`{{ range fleet.members "gauge" }}{{ .name }},{{ end }}`:                                        `"gauge-01,gauge-02,"`,
-		`{{ range fleet.hosts }}{{ .address }},{{ end }}`:                                               `"192.0.2.21,192.0.2.22,"`,
-		`{{ fleet.members "guage" }}`:                                                                   `error: x.tmpl:1:4: fleet.members "guage": there is no group "guage"`,
-		`{{ range 2000000000 }}{{ end }}`:                                                               `error: x.tmpl:1: the template does not come to an end in a million steps; range over a shorter list`,
-		`{{ define "a" }}{{ template "a" }}{{ end }}{{ template "a" }}`:                                 `error: x.tmpl:1: {{template "a"}}: exceeded maximum template depth (100000)`,
-		`{{ range upto 20000 }}{{ range upto 20 }}` + strings.Repeat("tide", 20) + `{{ end }}{{ end }}`: `error: x.tmpl: the template makes more than 16 MiB; use copy for large files`,
+		`{{ join (sort (split "b,a" ",")) "-" }}`:                       `"a-b"`,
+		`{{ if has data.gauge.nowhere }}a{{ end }}b`:                    `"b"`,
+		`{{ value_or data.gauge.nowhere 7 }}`:                           `"7"`,
+		`{{ net_nth "192.0.2.0/24" 3 }}`:                                `"192.0.2.3"`,
+		`{{ range fleet.members "gauge" }}{{ .name }},{{ end }}`:        `"gauge-01,gauge-02,"`,
+		`{{ range fleet.hosts }}{{ .address }},{{ end }}`:               `"192.0.2.21,192.0.2.22,"`,
+		`{{ fleet.members "guage" }}`:                                   `error: x.tmpl:1:4: fleet.members "guage": there is no group "guage"`,
+		`{{ range 2000000000 }}{{ end }}`:                               `error: x.tmpl:1: the template does not come to an end in a million steps; range over a shorter list`,
+		`{{ define "a" }}{{ template "a" }}{{ end }}{{ template "a" }}`: `error: x.tmpl:1: {{template "a"}}: exceeded maximum template depth (100000)`,
+		`{{ range upto 20000 }}{{ range upto 20 }}` + strings.Repeat("tide", 20) +
+			`{{ end }}{{ end }}`: `error: x.tmpl: the template makes more than 16 MiB; use copy for large files`,
 	}, func(text string) (any, error) {
 		p, err := ParseTemplate("x.tmpl", text)
 		if err != nil {
@@ -90,7 +91,8 @@ func TestFunctionProblems(t *testing.T) {
 }
 
 func fleet() *Fleet {
-	one := map[string]any{"name": "gauge-01", "address": "192.0.2.21", "facts": map[string]any{"arch": "amd64"}, "facts_age": int64(60)}
+	one := map[string]any{"name": "gauge-01", "address": "192.0.2.21", "facts": map[string]any{"arch": "amd64"},
+		"facts_age": int64(60)}
 	two := map[string]any{"name": "gauge-02", "address": "192.0.2.22"}
 	return &Fleet{Hosts: []any{one, two}, Groups: map[string][]any{"gauge": {one, two}, "none": {}}, Known: true}
 }
@@ -117,9 +119,11 @@ func TestFleet(t *testing.T) {
 
 // TestSecrets holds that what is made of a secret is one, and nothing else is.
 func TestSecrets(t *testing.T) {
-	data := map[string]any{"port": int64(4190), "relay": map[string]any{"password": value.NewSecret("ebb-and-flow"), "user": "relay"},
+	data := map[string]any{"port": int64(4190), "relay": map[string]any{"password": value.NewSecret("ebb-and-flow"),
+		"user": "relay"},
 		"keepers": []any{map[string]any{"login": "maren", "pin": value.NewSecret("1234")}}}
-	v := &Vars{Host: map[string]any{"name": "gauge-01"}, Data: data, Facts: map[string]any{}, Secrets: SecretPaths("data", data)}
+	v := &Vars{Host: map[string]any{"name": "gauge-01"}, Data: data, Facts: map[string]any{},
+		Secrets: SecretPaths("data", data)}
 	person := v.With("person", data["keepers"].([]any)[0])
 	for text, secret := range map[string]bool{
 		"${data.relay.password}":                             true,
@@ -157,7 +161,9 @@ func TestSecrets(t *testing.T) {
 	if _, err := bad.Eval(v); err == nil || strings.Contains(err.Error(), "ebb") {
 		t.Errorf("the error is %v", err)
 	}
-	for text, secret := range map[string]bool{"{{ data.relay.user }}": false, "{{ data.relay.password }}": true, "{{ range data.keepers }}{{ .login }}{{ end }}": false, `{{ if eq data.relay.password "x" }}y{{ end }}{{ data.port }}`: false} {
+	for text, secret := range map[string]bool{"{{ data.relay.user }}": false, "{{ data.relay.password }}": true,
+		"{{ range data.keepers }}{{ .login }}{{ end }}":                false,
+		`{{ if eq data.relay.password "x" }}y{{ end }}{{ data.port }}`: false} {
 		tm, err := ParseTemplate("x.tmpl", text)
 		if err != nil {
 			t.Fatal(err)
@@ -192,7 +198,8 @@ func FuzzFunctions(f *testing.F) {
 		}
 		give := map[string][]any{
 			"text": {a, b}, "int": {n, n / 7}, "number": {n, float64(n) / 3}, "bool": {true},
-			"list": {[]any{a, n, b}, []any{n, []any{a}}}, "table": {map[string]any{a: b}, map[string]any{b: map[string]any{a: n}}}, "any": {a, []any{b}, n},
+			"list": {[]any{a, n, b}, []any{n, []any{a}}}, "table": {map[string]any{a: b},
+				map[string]any{b: map[string]any{a: n}}}, "any": {a, []any{b}, n},
 		}
 		for _, fn := range Functions() {
 			if fn.call == nil {

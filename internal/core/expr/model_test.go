@@ -31,7 +31,8 @@ func TestVersionsAsDpkgHasThem(t *testing.T) {
 	for range 400 {
 		p := [2]string{version(), version()}
 		pairs = append(pairs, p)
-		fmt.Fprintf(&script, "if dpkg --compare-versions %[1]s lt %[2]s; then echo -1; elif dpkg --compare-versions %[1]s eq %[2]s; then echo 0; else echo 1; fi\n", p[0], p[1])
+		fmt.Fprintf(&script, "if dpkg --compare-versions %[1]s lt %[2]s; then echo -1; elif dpkg --compare-versions "+
+			"%[1]s eq %[2]s; then echo 0; else echo 1; fi\n", p[0], p[1])
 	}
 	c := exec.Command("sh")
 	c.Stdin = strings.NewReader(script.String())

@@ -16,7 +16,8 @@ func TestScopes(t *testing.T) {
 		want  string
 	}{
 		{"host.name + env", Scope{Roots: []string{"host", "env"}}, ""},
-		{"data.x == 1", Scope{Roots: []string{"host"}, What: "where"}, "where reads data, which is not there yet; where may read host"},
+		{"data.x == 1", Scope{Roots: []string{"host"}, What: "where"},
+			"where reads data, which is not there yet; where may read host"},
 		{"keeper.login", Scope{Locals: []string{"keeper"}}, ""},
 		{"keepr.login", Scope{Locals: []string{"keeper"}}, `there is no 'keepr'; did you mean "keeper"?`},
 		{"keeper.login", Scope{}, "there is no 'keeper'"},
@@ -41,7 +42,8 @@ func TestSaw(t *testing.T) {
 	for _, s := range p.Saw(v) {
 		got = append(got, fmt.Sprintf("%s=%v %v", s.Name, s.Value, s.There))
 	}
-	if want := "data.gauge.seconds=60 true|data.gauge.nowhere=<nil> false|keeper.login=maren true|data.gauge.list=[a b] true|facts.arch={} true|env= true"; strings.Join(got, "|") != want {
+	if want := "data.gauge.seconds=60 true|data.gauge.nowhere=<nil> false|keeper.login=maren true|data.gauge.list=[a " +
+		"b] true|facts.arch={} true|env= true"; strings.Join(got, "|") != want {
 		t.Errorf("it saw %v", got)
 	}
 	if !p.ReadsRoot("keeper") || p.ReadsRoot("fleet") || !p.ReadsFact("arch") || p.ReadsFact("os") {
@@ -84,7 +86,9 @@ func TestMissing(t *testing.T) {
 	} else if got, err := p.Eval(v); got != int64(0) || err != nil {
 		t.Errorf("members that facts do not decide are %v (%v)", got, err)
 	}
-	for text, known := range map[string]bool{"{{ data.gauge.on }}": true, "{{ data.gauge.seconds }}": false, "{{ if has data.later }}x{{ end }}": false, "{{ range fleet.hosts }}{{ .name }}{{ end }}": true, "{{ range fleet.hosts }}{{ .facts.arch }}{{ end }}": false} {
+	for text, known := range map[string]bool{"{{ data.gauge.on }}": true, "{{ data.gauge.seconds }}": false,
+		"{{ if has data.later }}x{{ end }}": false, "{{ range fleet.hosts }}{{ .name }}{{ end }}": true,
+		"{{ range fleet.hosts }}{{ .facts.arch }}{{ end }}": false} {
 		tm, err := ParseTemplate("x.tmpl", text)
 		if err != nil {
 			t.Fatal(err)

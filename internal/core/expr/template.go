@@ -60,8 +60,9 @@ var (
 	errUnopened = errors.New("it depends on data that could not be opened")
 
 	errNull  = errors.New("the value is null")
-	errSteps = limitError{problem.Errorf("the template does not come to an end in a million steps").Remedy("range over a shorter list")}
-	errSize  = limitError{problem.Errorf("the template makes more than 16 MiB").Remedy("use copy for large files")}
+	errSteps = limitError{problem.Errorf("the template does not come to an end in a million steps").
+			Remedy("range over a shorter list")}
+	errSize = limitError{problem.Errorf("the template makes more than 16 MiB").Remedy("use copy for large files")}
 )
 
 func printable(v any) (string, error) {
@@ -149,8 +150,11 @@ func ParseTemplate(file, text string) (*Template, error) {
 		}
 	}
 	t.fleet = fleetUse{
-		facts:   readsRoot(t.chains, "fleet") && strings.Contains(text, ".facts"),
-		members: slices.ContainsFunc(t.chains, func(c chain) bool { return slices.Equal(c.path, []string{"fleet", "groups"}) }),
+		facts: readsRoot(t.chains, "fleet") && strings.Contains(text, ".facts"),
+		members: slices.ContainsFunc(t.chains, func(c chain) bool {
+			return slices.Equal(c.path,
+				[]string{"fleet", "groups"})
+		}),
 	}
 	t.pool.New = func() any {
 		in := &instance{tmpl: template.Must(t.root.Clone())} // a parsed, never executed template clones
@@ -162,9 +166,11 @@ func ParseTemplate(file, text string) (*Template, error) {
 
 // count puts a step at the head of a list of nodes that may run many times.
 func count(tree *parse.Tree, list *parse.ListNode) {
-	call := &parse.CommandNode{NodeType: parse.NodeCommand, Pos: list.Pos, Args: []parse.Node{parse.NewIdentifier(step).SetTree(tree).SetPos(list.Pos)}}
+	call := &parse.CommandNode{NodeType: parse.NodeCommand, Pos: list.Pos,
+		Args: []parse.Node{parse.NewIdentifier(step).SetTree(tree).SetPos(list.Pos)}}
 	pipe := &parse.PipeNode{NodeType: parse.NodePipe, Pos: list.Pos, Cmds: []*parse.CommandNode{call}}
-	list.Nodes = append([]parse.Node{&parse.ActionNode{NodeType: parse.NodeAction, Pos: list.Pos, Pipe: pipe}}, list.Nodes...)
+	list.Nodes = append([]parse.Node{&parse.ActionNode{NodeType: parse.NodeAction, Pos: list.Pos,
+		Pipe: pipe}}, list.Nodes...)
 }
 
 // unconditional finds the selections that stand alone in an action, or in the
@@ -209,7 +215,8 @@ func (t *Template) walk(tree *parse.Tree, n parse.Node, ps *problem.Problems) {
 		t.walk(tree, n.Pipe, ps)
 		if len(n.Pipe.Decl) == 0 {
 			name := parse.NewIdentifier(emit).SetTree(tree).SetPos(n.Pos)
-			n.Pipe.Cmds = append(n.Pipe.Cmds, &parse.CommandNode{NodeType: parse.NodeCommand, Pos: n.Pos, Args: []parse.Node{name}})
+			n.Pipe.Cmds = append(n.Pipe.Cmds, &parse.CommandNode{NodeType: parse.NodeCommand, Pos: n.Pos,
+				Args: []parse.Node{name}})
 		}
 	case *parse.IfNode:
 		t.branch(tree, &n.BranchNode, ps)
@@ -331,7 +338,8 @@ func (t *Template) Execute(vars *Vars) (text string, known, secret bool, err err
 		return "", false, false, nil
 	}
 	if err != nil {
-		return "", true, true, problem.Problem{Place: errorPlace(err), What: "the template fails where it uses a secret", Do: "the message is held back, since it may show the secret"}
+		return "", true, true, problem.Problem{Place: errorPlace(err), What: "the template fails where it uses a secret",
+			Do: "the message is held back, since it may show the secret"}
 	}
 	for _, v := range versions[1:] {
 		other, err := t.execute(v)

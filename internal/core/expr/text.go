@@ -220,7 +220,8 @@ func (t *Text) Eval(vars *Vars) (any, error) {
 		}
 		s, ok := value.Text(v)
 		if !ok {
-			return nil, problem.Problem{Place: t.at(p.offset), What: fmt.Sprintf("${%s} gives %s, which has no text", p.prog.text, value.TypeName(v)),
+			return nil, problem.Problem{Place: t.at(p.offset), What: fmt.Sprintf("${%s} gives %s, which has no text",
+				p.prog.text, value.TypeName(v)),
 				Do: "use a text, a number or a bool inside a text"}
 		}
 		b.WriteString(s)

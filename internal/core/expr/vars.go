@@ -168,7 +168,8 @@ func (v *Vars) unknown(chains []chain, fleet fleetUse) bool {
 		return false
 	}
 	for _, c := range chains {
-		if c.path[0] == "facts" && v.Facts == nil || slices.ContainsFunc(v.Missing, func(m []string) bool { return meet(m, c.path) }) {
+		if c.path[0] == "facts" && v.Facts == nil || slices.ContainsFunc(v.Missing,
+			func(m []string) bool { return meet(m, c.path) }) {
 			return true
 		}
 	}
@@ -312,7 +313,8 @@ func reveal(v any, variant int) any {
 }
 
 // errSecretKey says that a secret came into a place that is shown.
-var errSecretKey = problem.Errorf("the keys of the table depend on a secret, and keys are shown").Remedy("let the secret be a value")
+var errSecretKey = problem.Errorf("the keys of the table depend on a secret, and keys are shown").
+	Remedy("let the secret be a value")
 
 // blend gives the first value, with a secret wherever the others differ from it.
 func blend(a any, others []any) (any, error) {

@@ -141,7 +141,8 @@ func CheckPath(path []string) error {
 			t = t.Elem()
 			continue
 		case reflect.Slice:
-			return problem.Errorf("facts.%s is a list and has no %q", strings.Join(path[:i], "."), name).Remedy("select items of it first")
+			return problem.Errorf("facts.%s is a list and has no %q", strings.Join(path[:i], "."), name).
+				Remedy("select items of it first")
 		case reflect.Struct:
 		default:
 			return problem.Errorf("facts.%s has nothing below it", strings.Join(path[:i], ".")).Remedy("leave out .%s", name)
@@ -149,7 +150,8 @@ func CheckPath(path []string) error {
 		next, names := fieldNamed(t, name)
 		if next == nil {
 			at := strings.Join(append([]string{"facts"}, path[:i]...), ".")
-			return problem.Errorf("%s has no %q", at, name).Remedy("%s", problem.Meant(name, names, "it has "+strings.Join(names, ", ")))
+			return problem.Errorf("%s has no %q", at, name).Remedy("%s", problem.Meant(name, names,
+				"it has "+strings.Join(names, ", ")))
 		}
 		t = next
 	}

@@ -110,7 +110,8 @@ type Inventory struct {
 // Load reads the inventory files. What is wrong is added to problems; whole is
 // false when a file could not be read to its end.
 func Load(project fs.FS, files []string, env string, problems *problem.Problems) (inv *Inventory, whole bool) {
-	l := loader{inv: &Inventory{Env: env, byName: map[string]*Host{}}, problems: problems, tables: map[string][]table{}, texts: map[*manifest.Node]*expr.Text{}}
+	l := loader{inv: &Inventory{Env: env, byName: map[string]*Host{}}, problems: problems, tables: map[string][]table{},
+		texts: map[*manifest.Node]*expr.Text{}}
 	whole = true
 	for _, name := range files {
 		data, err := fs.ReadFile(project, name)
@@ -182,7 +183,8 @@ var hostForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 func (l *loader) host(k manifest.Key) {
 	if k.Node.Kind != manifest.Table {
-		l.problems.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name), "write [host."+k.Name+"] and the host's keys below it")
+		l.problems.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name),
+			"write [host."+k.Name+"] and the host's keys below it")
 		return
 	}
 	names, err := expand(k.Name)
@@ -192,7 +194,8 @@ func (l *loader) host(k manifest.Key) {
 	}
 	for _, nm := range names {
 		if !hostForm.MatchString(nm.name) {
-			l.problems.At(k.Place, fmt.Sprintf("%q is no host name", nm.name), "use letters, digits, dots, dashes and underscores")
+			l.problems.At(k.Place, fmt.Sprintf("%q is no host name", nm.name),
+				"use letters, digits, dots, dashes and underscores")
 			return
 		}
 		if l.tables[nm.name] == nil {
@@ -214,7 +217,8 @@ var (
 		{Name: "manifests", Takes: schema.TakesList, Doc: "The manifests that its members get."},
 		{Name: "members", Takes: schema.TakesList, Doc: "Host names and patterns."},
 		{Name: "where", Takes: schema.TakesText, Doc: "A CEL condition over host, env and facts: who is a member."},
-		{Name: "trust_facts", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is meant that facts bring secrets to a host."},
+		{Name: "trust_facts", Takes: schema.TakesBool, Default: "false",
+			Doc: "Whether it is meant that facts bring secrets to a host."},
 		{Name: "connect", Takes: schema.TakesTable, Doc: "How its members are reached.", Items: ConnectKeys},
 		{Name: "params", Takes: schema.TakesTable, Doc: "Values for params, by manifest and name."},
 	}
@@ -238,11 +242,13 @@ var (
 
 func (l *loader) group(k manifest.Key) {
 	if k.Node.Kind != manifest.Table || !hostForm.MatchString(k.Name) {
-		l.problems.At(k.Place, fmt.Sprintf("group.%s is no group", k.Name), "write [group.NAME], the name in letters, digits, dashes and underscores")
+		l.problems.At(k.Place, fmt.Sprintf("group.%s is no group", k.Name),
+			"write [group.NAME], the name in letters, digits, dashes and underscores")
 		return
 	}
 	if first, ok := l.inv.Group(k.Name); ok {
-		l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name, first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
+		l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name,
+			first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return
 	}
 	g := &Group{Name: k.Name, Place: k.Place}
@@ -278,7 +284,8 @@ func (l *loader) group(k manifest.Key) {
 		case "params":
 			g.Params = l.params(a, table{})
 		default:
-			l.problems.At(a.Place, fmt.Sprintf("a group has no %q", a.Name), problem.Meant(a.Name, groupKeys, "it has "+strings.Join(groupKeys, ", ")))
+			l.problems.At(a.Place, fmt.Sprintf("a group has no %q", a.Name), problem.Meant(a.Name, groupKeys,
+				"it has "+strings.Join(groupKeys, ", ")))
 		}
 	}
 }
@@ -348,7 +355,8 @@ func (l *loader) link() {
 	for _, g := range l.inv.Groups {
 		outer, ok := l.inv.Group(g.Inside)
 		if g.Inside != "" && !ok {
-			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is no group", g.Name, g.Inside), problem.Meant(g.Inside, l.inv.GroupNames(), "declare [group."+g.Inside+"]"))
+			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is no group", g.Name, g.Inside),
+				problem.Meant(g.Inside, l.inv.GroupNames(), "declare [group."+g.Inside+"]"))
 		}
 		g.inside = outer
 	}
@@ -361,13 +369,16 @@ func (l *loader) link() {
 		}
 		for _, m := range g.members {
 			if m.plain() && !l.inv.has(m.text) {
-				l.problems.At(m.place, fmt.Sprintf("group %s has the member %q, which is no host", g.Name, m.text), problem.Meant(m.text, l.inv.HostNames(), "declare [host."+m.text+"]"))
+				l.problems.At(m.place, fmt.Sprintf("group %s has the member %q, which is no host", g.Name, m.text),
+					problem.Meant(m.text, l.inv.HostNames(), "declare [host."+m.text+"]"))
 			}
 		}
 	}
 	for _, g := range l.inv.Groups {
 		if g.ByFacts && g.connect != nil {
-			l.problems.At(g.connect.Place, fmt.Sprintf("group %s decides by facts who is in it, and they are read only once a host is reached: it cannot say how", g.Name), "put connect on the hosts or on another group")
+			l.problems.At(g.connect.Place,
+				fmt.Sprintf("group %s decides by facts who is in it, and they are read only once a host is reached: it cannot "+
+					"say how", g.Name), "put connect on the hosts or on another group")
 		}
 	}
 }
@@ -378,7 +389,8 @@ func (l *loader) breakCircle(g *Group) {
 	seen := []string{g.Name}
 	for at := g.inside; at != nil; at = at.inside {
 		if at == g {
-			l.problems.At(g.Place, "groups are inside one another in a circle: "+strings.Join(append(seen, g.Name), " inside "), "take one inside away")
+			l.problems.At(g.Place, "groups are inside one another in a circle: "+strings.Join(append(seen, g.Name),
+				" inside "), "take one inside away")
 			g.inside = nil
 			return
 		}
@@ -574,7 +586,8 @@ func (l *loader) own(h *Host) []source {
 		for _, k := range t.node.Keys {
 			// What is said of one host goes before what is said of a range.
 			if first, there := from[k.Name]; there && first.ranged == t.ranged && k.Name != "connect" {
-				l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name, k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
+				l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name,
+					k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
 				continue
 			}
 			from[k.Name] = setAt{k.Place, t.ranged}
@@ -715,7 +728,9 @@ func (l *loader) connect(h *Host, sources []source) {
 				continue
 			}
 			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank != ofHost && !value.Equal(first.value, v) {
-				l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s", k.Name, h.Name, first.place),
+				l.problems.Add(problem.Problem{Place: k.Place,
+					What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s", k.Name,
+						h.Name, first.place),
 					Do: "say it on the host, or put one group inside the other", Also: []value.Place{first.place}})
 				continue
 			}
@@ -753,7 +768,8 @@ func (c *Connect) set(key string, v any) error {
 			return problem.Errorf("connect.%s takes text, not %s", key, value.TypeName(v)).Remedy("put it in quotes")
 		}
 	default:
-		return problem.Errorf("connect has no %q", key).Remedy("%s", problem.Meant(key, connectKeys, "it has "+strings.Join(connectKeys, ", ")))
+		return problem.Errorf("connect has no %q", key).Remedy("%s", problem.Meant(key, connectKeys,
+			"it has "+strings.Join(connectKeys, ", ")))
 	}
 	switch key {
 	case "address":
@@ -764,7 +780,8 @@ func (c *Connect) set(key string, v any) error {
 		c.Key = text
 	case "elevate":
 		if text != "sudo" && text != "" {
-			return problem.Errorf("connect.elevate is %q", text).Remedy("it takes \"sudo\", or \"\" to stay the user that logs in")
+			return problem.Errorf("connect.elevate is %q", text).
+				Remedy("it takes \"sudo\", or \"\" to stay the user that logs in")
 		}
 		c.Elevate = text
 	}

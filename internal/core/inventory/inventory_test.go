@@ -62,7 +62,8 @@ func TestHostsAndGroups(t *testing.T) {
 		for _, g := range h.Groups {
 			groups = append(groups, g.Name)
 		}
-		got = append(got, fmt.Sprintf("%s %s %v %v %s@%d %q %v", h.Name, h.Address(), h.Vars["site"], h.Vars["label"], h.Connect.User, h.Connect.Port, h.Off, groups))
+		got = append(got, fmt.Sprintf("%s %s %v %v %s@%d %q %v", h.Name, h.Address(), h.Vars["site"], h.Vars["label"],
+			h.Connect.User, h.Connect.Port, h.Off, groups))
 	}
 	want := `gauge-01 192.0.2.21 north-pier gauge-01! ops@2200 "" [all gauge deep]
 gauge-02 192.0.2.22 north-pier gauge-02! ops@2200 "" [all gauge deep]

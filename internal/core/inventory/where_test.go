@@ -152,14 +152,16 @@ func TestTargetsByCondition(t *testing.T) {
 			}
 		}
 		if strings.Join(contacted, " ") != c.contacted || strings.Join(chosen, " ") != c.chosen {
-			t.Errorf("%q without %q contacts %v and means %v; want %s and %s", c.targets, c.except, contacted, chosen, c.contacted, c.chosen)
+			t.Errorf("%q without %q contacts %v and means %v; want %s and %s", c.targets, c.except, contacted, chosen,
+				c.contacted, c.chosen)
 		}
 	}
 }
 
 func TestParamsOfHosts(t *testing.T) {
 	inv := loadCoast(t, coast, "")
-	for host, want := range map[string]string{"gauge-01": "", "gauge-02": "gauge.rate=1/0/false", "chart-1": "chart.page=${n}/1/true", "chart-2": "chart.page=9/0/false"} {
+	for host, want := range map[string]string{"gauge-01": "", "gauge-02": "gauge.rate=1/0/false",
+		"chart-1": "chart.page=${n}/1/true", "chart-2": "chart.page=9/0/false"} {
 		h, _ := inv.Host(host)
 		var got []string
 		for _, g := range h.Params {

@@ -152,7 +152,8 @@ func compile(text, env string, at value.Place) (layer, error) {
 	l := layer{text: text}
 	bare := literal.ReplaceAllString(text, "x")
 	if !fs.ValidPath(bare) || bare == "." || strings.Contains(bare, "//") {
-		return l, problem.Errorf("the layer %q is no path inside %s", text, Dir).Remedy("write it like \"shared\" or \"site/${host.site}\"")
+		return l, problem.Errorf("the layer %q is no path inside %s", text, Dir).
+			Remedy("write it like \"shared\" or \"site/${host.site}\"")
 	}
 	var err error
 	l.form, err = expr.ParseText(text, func(int) value.Place { return at }, "", scope)
@@ -162,7 +163,10 @@ func compile(text, env string, at value.Place) (layer, error) {
 	for _, p := range l.form.Programs() {
 		l.group = l.group || p.ReadsRoot("group")
 		l.facts = l.facts || p.ReadsRoot("facts")
-		l.perHost = l.perHost || slices.ContainsFunc(p.Reads(), func(r []string) bool { return slices.Equal(r, []string{"host", "name"}) })
+		l.perHost = l.perHost || slices.ContainsFunc(p.Reads(), func(r []string) bool {
+			return slices.Equal(r,
+				[]string{"host", "name"})
+		})
 	}
 	l.like, l.any = likeness(text), likeness(text)
 	if env != "" {
@@ -284,12 +288,15 @@ func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
 			continue // an empty value, as env without environments
 		}
 		for _, seen := range saw {
-			if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." || text == "..") {
-				return nil, true, problem.Errorf("the layer %q cannot be named by %s, which is %s", l.text, seen.Name, shown(seen.Value)).Remedy("letters, digits, dots, dashes and underscores can")
+			if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." ||
+				text == "..") {
+				return nil, true, problem.Errorf("the layer %q cannot be named by %s, which is %s", l.text, seen.Name,
+					shown(seen.Value)).Remedy("letters, digits, dots, dashes and underscores can")
 			}
 		}
 		if !fs.ValidPath(name) {
-			return nil, true, problem.Errorf("the layer %q gives %q, which is no path inside %s", l.text, name, Dir).Remedy("change the value that it is made of")
+			return nil, true, problem.Errorf("the layer %q gives %q, which is no path inside %s", l.text, name, Dir).
+				Remedy("change the value that it is made of")
 		}
 		names = append(names, name)
 	}
@@ -343,7 +350,8 @@ func (d *Data) readFile(p string) *file {
 	at := value.Place{File: p}
 	info, err := fs.Stat(d.project, p)
 	if err == nil && info.Size() > maxFile {
-		f.problems.At(at, fmt.Sprintf("a file of data of %d MiB is too large; at most %d are read", info.Size()>>20, maxFile>>20), "split it into layers, or copy it to hosts as a file")
+		f.problems.At(at, fmt.Sprintf("a file of data of %d MiB is too large; at most %d are read", info.Size()>>20,
+			maxFile>>20), "split it into layers, or copy it to hosts as a file")
 		return f
 	}
 	text, err := fs.ReadFile(d.project, p)
@@ -354,13 +362,15 @@ func (d *Data) readFile(p string) *file {
 	inner, sealed := strings.CutSuffix(p, Sealed)
 	if sealed {
 		if d.config.Open == nil {
-			f.problems.AddErr(at, problem.Errorf("this file is encrypted, and there is nothing to open it with").Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call").By(problem.GiveIdentity))
+			f.problems.AddErr(at, problem.Errorf("this file is encrypted, and there is nothing to open it with").
+				Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call").By(problem.GiveIdentity))
 			return f
 		}
 		var closed NotOpened
 		if text, err = d.config.Open(p, text); errors.As(err, &closed) && d.config.Blind {
 			d.blind.Store(true)
-			f.problems.Add(problem.Problem{Place: value.Place{File: p, Line: 1, Col: 1}, Code: Unopened, What: problem.From(err).What, Do: "what depends on it was not checked; name an identity that opens it"})
+			f.problems.Add(problem.Problem{Place: value.Place{File: p, Line: 1, Col: 1}, Code: Unopened,
+				What: problem.From(err).What, Do: "what depends on it was not checked; name an identity that opens it"})
 			return f
 		}
 		if err != nil {
@@ -460,13 +470,15 @@ func twice(at string, a, b *manifest.Node, ps *problem.Problems) {
 			twice(at+k.Name+".", have, k.Node, ps)
 			continue
 		}
-		ps.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at, k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
+		ps.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at,
+			k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
 	}
 }
 
 // merge lays one tree over another: tables key by key, lists by their rule,
 // the rest replaced. joining says that both belong to one layer.
-func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *problem.Problems, joining bool) map[string]any {
+func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *problem.Problems,
+	joining bool) map[string]any {
 	if len(under) == 0 && len(d.config.Lists) == 0 {
 		return over
 	}
@@ -506,7 +518,8 @@ func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *probl
 func together(rule Rule, under, over any) (any, error) {
 	below, isList := under.([]any)
 	if under != nil && !isList {
-		return under, problem.Errorf("[data.lists] names it, and it is no list").Remedy("take it out of the settings, or make it a list")
+		return under, problem.Errorf("[data.lists] names it, and it is no list").
+			Remedy("take it out of the settings, or make it a list")
 	}
 	add, isList := over.([]any)
 	out := slices.Clone(below)
@@ -515,20 +528,23 @@ func together(rule Rule, under, over any) (any, error) {
 			list, ok := change[k].([]any)
 			switch {
 			case !ok || k != "take_out" && k != "add":
-				return under, problem.Errorf("a list is changed with take_out and add, and %s is neither or no list", k).Remedy("write { take_out = [\"...\"], add = [\"...\"] }")
+				return under, problem.Errorf("a list is changed with take_out and add, and %s is neither or no list", k).
+					Remedy("write { take_out = [\"...\"], add = [\"...\"] }")
 			case k == "add":
 				add = list
 				continue
 			}
 			for _, gone := range list {
 				if !slices.ContainsFunc(out, func(v any) bool { return value.Equal(v, gone) }) {
-					return under, problem.Errorf("take_out names %s, which no layer below has put in", shown(gone)).Remedy("take it away")
+					return under, problem.Errorf("take_out names %s, which no layer below has put in", shown(gone)).
+						Remedy("take it away")
 				}
 				out = slices.DeleteFunc(out, func(v any) bool { return value.Equal(v, gone) })
 			}
 		}
 	} else if !isList {
-		return under, problem.Errorf("it is %s, and [data.lists] says it is a list", value.TypeName(over)).Remedy("put it in brackets")
+		return under, problem.Errorf("it is %s, and [data.lists] says it is a list", value.TypeName(over)).
+			Remedy("put it in brackets")
 	} else if rule == Replace {
 		return over, nil
 	}
@@ -722,7 +738,8 @@ func (d *Data) step(l *layer, name string, at []string) []Step {
 	for _, p := range d.names[name] {
 		f := d.read(p)
 		if n := find(f.node, at); n != nil {
-			out = append(out, Step{Layer: l.text, Name: name, Place: n.Place, Value: plain(n, strings.HasSuffix(p, Sealed)), Says: true})
+			out = append(out, Step{Layer: l.text, Name: name, Place: n.Place, Value: plain(n, strings.HasSuffix(p,
+				Sealed)), Says: true})
 			continue
 		}
 		note := "says nothing of it"

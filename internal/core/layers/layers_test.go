@@ -12,7 +12,8 @@ import (
 )
 
 func host() Host {
-	return Host{Vars: &expr.Vars{Host: map[string]any{"name": "gauge-01", "site": "pier"}, Facts: map[string]any{"os": map[string]any{"id": "debian"}}}, Groups: []string{"all", "gauge"}}
+	return Host{Vars: &expr.Vars{Host: map[string]any{"name": "gauge-01", "site": "pier"},
+		Facts: map[string]any{"os": map[string]any{"id": "debian"}}}, Groups: []string{"all", "gauge"}}
 }
 
 func TestExplain(t *testing.T) {
@@ -26,10 +27,14 @@ func TestExplain(t *testing.T) {
 	var ps problem.Problems
 	d := Load(files, Config{Layers: Defaults, Lists: map[string]Rule{"list": Append}}, &ps)
 	for path, want := range map[string]string{
-		"a":    "shared 1 no replaced by host/gauge-01|os/debian - no no file|group/all - no no file|group/gauge 2 no replaced by host/gauge-01|site/pier - no no file|host/gauge-01 3 yes ",
-		"t":    "shared map[x:1] yes merged key by key|os/debian - no no file|group/all - no no file|group/gauge map[y:2] yes merged key by key|site/pier - no no file|host/gauge-01 - no says nothing of it",
-		"t.x":  "shared 1 yes |os/debian - no no file|group/all - no no file|group/gauge - no says nothing of it|site/pier - no no file|host/gauge-01 - no says nothing of it",
-		"list": "shared [1] yes append|os/debian - no no file|group/all - no no file|group/gauge [2] yes append|site/pier - no no file|host/gauge-01 - no says nothing of it",
+		"a": "shared 1 no replaced by host/gauge-01|os/debian - no no file|group/all - no no file|group/gauge 2 no " +
+			"replaced by host/gauge-01|site/pier - no no file|host/gauge-01 3 yes ",
+		"t": "shared map[x:1] yes merged key by key|os/debian - no no file|group/all - no no file|group/gauge " +
+			"map[y:2] yes merged key by key|site/pier - no no file|host/gauge-01 - no says nothing of it",
+		"t.x": "shared 1 yes |os/debian - no no file|group/all - no no file|group/gauge - no says nothing of " +
+			"it|site/pier - no no file|host/gauge-01 - no says nothing of it",
+		"list": "shared [1] yes append|os/debian - no no file|group/all - no no file|group/gauge [2] yes " +
+			"append|site/pier - no no file|host/gauge-01 - no says nothing of it",
 	} {
 		steps, err := d.Explain(host(), strings.Split(path, "."))
 		var got []string
@@ -47,7 +52,8 @@ func TestExplain(t *testing.T) {
 			t.Errorf("%s:\n got %s (%v)\nwant %s", path, strings.Join(got, "|"), err, want)
 		}
 	}
-	if !OfEnv([]string{"shared", "env/${env}/${host.site}"}, "env/production/pier", "production") || OfEnv([]string{"env/${env}"}, "env/test", "production") || OfEnv([]string{"shared"}, "shared", "test") {
+	if !OfEnv([]string{"shared", "env/${env}/${host.site}"}, "env/production/pier", "production") ||
+		OfEnv([]string{"env/${env}"}, "env/test", "production") || OfEnv([]string{"shared"}, "shared", "test") {
 		t.Error("it is wrong about the layers of an environment")
 	}
 }

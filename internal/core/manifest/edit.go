@@ -130,7 +130,8 @@ func verified(name string, lines []string, table []string, key string) ([]byte, 
 		}
 	}
 	if ps.Err() != nil || at == nil {
-		return nil, problem.Errorf("%s is not written in a way that %s can be set in by itself", name, key).Remedy("edit it by hand")
+		return nil, problem.Errorf("%s is not written in a way that %s can be set in by itself", name, key).
+			Remedy("edit it by hand")
 	}
 	return out, nil
 }

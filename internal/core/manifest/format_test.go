@@ -96,7 +96,9 @@ func TestSetKey(t *testing.T) {
 // FuzzFormat holds that what is formatted stays the same when it is formatted
 // again, and means what it meant.
 func FuzzFormat(f *testing.F) {
-	for _, s := range []string{"a = 1\n", "[a]\n#x\nb = [1, #c\n 2]\n", "a = \"\"\"\"x\"\"\"\"\"\nb = ''''x'''''", "[[a]]\n\n\n[[a.b]]\nc={d=1}", "a = [[1,\n2],[3]] # x", "'a b'.\"c\\u0041\" = 1", "#:schema\n\n\n#x\n\n[a]#b\n\n#c", "x = 1979-05-27 07:32:00Z"} {
+	for _, s := range []string{"a = 1\n", "[a]\n#x\nb = [1, #c\n 2]\n", "a = \"\"\"\"x\"\"\"\"\"\nb = ''''x'''''",
+		"[[a]]\n\n\n[[a.b]]\nc={d=1}", "a = [[1,\n2],[3]] # x", "'a b'.\"c\\u0041\" = 1", "#:schema\n\n\n#x\n\n[a]#b\n\n#c",
+		"x = 1979-05-27 07:32:00Z"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -147,7 +149,8 @@ func sprint(v any) string { return fmt.Sprint(v) }
 // FuzzParseOthers holds that what is read from YAML and JSON has places inside
 // the text and only values that there are.
 func FuzzParseOthers(f *testing.F) {
-	for _, s := range []string{"a: 1\nb:\n  - x\n  - [1, 2]\n", `{"a": {"b": [1, true, null, "x"]}}`, "a: &x [1]\nb: *x\n", "a: !!binary aGk=\n", "? [x]\n: y\n", "a: 0x1f\nb: .inf\n"} {
+	for _, s := range []string{"a: 1\nb:\n  - x\n  - [1, 2]\n", `{"a": {"b": [1, true, null, "x"]}}`,
+		"a: &x [1]\nb: *x\n", "a: !!binary aGk=\n", "? [x]\n: y\n", "a: 0x1f\nb: .inf\n"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -181,7 +184,9 @@ func FuzzParseOthers(f *testing.F) {
 
 // TestLiteral writes values that read back as what they were.
 func TestLiteral(t *testing.T) {
-	for _, v := range []any{"", "a", "a\nb", "a\nb\n", "\n", `say "so"`, `it's "so"`, `back\slash`, "tab\t\"x\"", "bell\a\n", "\"\"\"\n", "end\"\n", "\r\n", int64(5), 2.5, true, []any{"a", []any{"b"}}, map[string]any{"a b": "c", "d": []any{}}} {
+	for _, v := range []any{"", "a", "a\nb", "a\nb\n", "\n", `say "so"`, `it's "so"`, `back\slash`, "tab\t\"x\"",
+		"bell\a\n", "\"\"\"\n", "end\"\n", "\r\n", int64(5), 2.5, true, []any{"a", []any{"b"}},
+		map[string]any{"a b": "c", "d": []any{}}} {
 		var ps problem.Problems
 		text := "v = " + Literal(v) + "\n"
 		root, _ := ParseTOML("x.toml", []byte(text), &ps)

@@ -62,12 +62,14 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 	case errors.Is(err, io.EOF):
 		return empty, true
 	case err != nil:
-		problems.At(yamlPlace(name, err), "not valid YAML: "+strings.TrimPrefix(lineOf.ReplaceAllString(err.Error(), ""), "yaml: "), "")
+		problems.At(yamlPlace(name, err), "not valid YAML: "+strings.TrimPrefix(lineOf.ReplaceAllString(err.Error(),
+			""), "yaml: "), "")
 		return empty, false
 	}
 	var more yaml.Node
 	if err := d.Decode(&more); !errors.Is(err, io.EOF) {
-		problems.At(value.Place{File: name, Line: max(more.Line, 1), Col: 1}, "the file holds more than one YAML document", "keep one")
+		problems.At(value.Place{File: name, Line: max(more.Line, 1), Col: 1},
+			"the file holds more than one YAML document", "keep one")
 		return empty, false
 	}
 	r := yamlReader{file: name, problems: problems, whole: true}
@@ -104,7 +106,8 @@ func (r *yamlReader) node(n *yaml.Node, depth int) *Node {
 		if r.made != maxNodes+1 && depth != maxNesting+1 {
 			return out
 		}
-		return r.wrong(out.Place, "the document is nested too deeply or grows too large through its aliases", "write it out in smaller files")
+		return r.wrong(out.Place, "the document is nested too deeply or grows too large through its aliases",
+			"write it out in smaller files")
 	}
 	switch n.Kind {
 	case yaml.AliasNode:
@@ -133,7 +136,8 @@ func (r *yamlReader) key(out *Node, k, v *yaml.Node, depth int) {
 	case k.Tag == "!!merge":
 		r.wrong(at, "<< is not read here", "use layers to share values")
 	case out.Get(k.Value) != nil:
-		r.wrong(at, fmt.Sprintf("%q is set twice; first at line %d", k.Value, out.Get(k.Value).Place.Line), "keep one of them")
+		r.wrong(at, fmt.Sprintf("%q is set twice; first at line %d", k.Value, out.Get(k.Value).Place.Line),
+			"keep one of them")
 	default:
 		out.add(Key{k.Value, at, r.node(v, depth+1)})
 	}
@@ -151,7 +155,8 @@ var (
 )
 
 func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
-	if n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0 || n.Tag == "!!str" && n.Style&yaml.TaggedStyle != 0 {
+	if n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0 ||
+		n.Tag == "!!str" && n.Style&yaml.TaggedStyle != 0 {
 		return n.Value
 	}
 	warn := func(code, what, do string) {
@@ -159,13 +164,15 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 	}
 	switch {
 	case slices.Contains(oldBools, strings.ToLower(n.Value)):
-		warn("yaml-word", fmt.Sprintf("a bare %s is text here, and true or false to other readers of YAML", n.Value), fmt.Sprintf("write %q, or true or false", n.Value))
+		warn("yaml-word", fmt.Sprintf("a bare %s is text here, and true or false to other readers of YAML", n.Value),
+			fmt.Sprintf("write %q, or true or false", n.Value))
 		return n.Value
 	case zeroLead.MatchString(n.Value):
 		warn("yaml-number", fmt.Sprintf("%s, with a leading zero, is text here, and an octal number to other readers of YAML", n.Value), fmt.Sprintf("write %q, or the number without the zero", n.Value))
 		return n.Value
 	case sexages.MatchString(n.Value):
-		warn("yaml-number", fmt.Sprintf("%s is text here, and a number to base 60 to other readers of YAML", n.Value), fmt.Sprintf("write %q", n.Value))
+		warn("yaml-number", fmt.Sprintf("%s is text here, and a number to base 60 to other readers of YAML", n.Value),
+			fmt.Sprintf("write %q", n.Value))
 		return n.Value
 	}
 	switch n.ShortTag() {
@@ -188,7 +195,8 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 			}
 			r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
 		}
-		warn("yaml-number", fmt.Sprintf("%s is text here, and a number to other readers of YAML", n.Value), fmt.Sprintf("write %q, or the number in digits", n.Value))
+		warn("yaml-number", fmt.Sprintf("%s is text here, and a number to other readers of YAML", n.Value),
+			fmt.Sprintf("write %q, or the number in digits", n.Value))
 	case "!!float":
 		if coreInt.MatchString(n.Value) {
 			r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
@@ -307,7 +315,8 @@ func (r *jsonReader) member(out *Node, depth int) error {
 		return err
 	}
 	if first := out.Get(name); first != nil {
-		r.problems.Add(problem.Problem{Place: at, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Place.Line), Do: "keep one of them", Also: []value.Place{first.Place}})
+		r.problems.Add(problem.Problem{Place: at, What: fmt.Sprintf("%q is set twice; first at line %d", name,
+			first.Place.Line), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return nil
 	}
 	out.add(Key{name, at, v})

@@ -81,7 +81,8 @@ func (d *Decl) Attr(name string) (Attr, bool) {
 // manifests/NAME/manifest.toml with its sources beside it; and those of its
 // sources, by name with the folder of each, as SOURCE/NAME. whole is false when
 // one could not be read to its end.
-func Load(project fs.FS, sources map[string]string, schemas schema.Kinds, problems *problem.Problems) (all map[string]*Manifest, whole bool) {
+func Load(project fs.FS, sources map[string]string, schemas schema.Kinds,
+	problems *problem.Problems) (all map[string]*Manifest, whole bool) {
 	all = map[string]*Manifest{}
 	whole = loadFrom(project, Dir, "", all, schemas, problems)
 	for _, name := range value.Keys(sources) {
@@ -90,7 +91,8 @@ func Load(project fs.FS, sources map[string]string, schemas schema.Kinds, proble
 	return all, whole
 }
 
-func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, schemas schema.Kinds, problems *problem.Problems) (whole bool) {
+func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, schemas schema.Kinds,
+	problems *problem.Problems) (whole bool) {
 	whole = true
 	entries, err := fs.ReadDir(project, dir)
 	if err != nil {
@@ -118,8 +120,9 @@ func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, schem
 		}
 		m.Name = path.Join(source, m.Name)
 		if first := all[m.Name]; first != nil {
-			problems.Add(problem.Problem{Place: value.Place{File: m.File}, What: fmt.Sprintf("the manifest %q is there twice, here and as %s", m.Name, first.File),
-				Do: "rename one of them", Also: []value.Place{{File: first.File}}})
+			problems.Add(problem.Problem{Place: value.Place{File: m.File},
+				What: fmt.Sprintf("the manifest %q is there twice, here and as %s", m.Name, first.File),
+				Do:   "rename one of them", Also: []value.Place{{File: first.File}}})
 			continue
 		}
 		data, err := fs.ReadFile(project, m.File)
@@ -156,7 +159,8 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 			if slices.Contains(schema.Reserved, k.Name) {
 				what = fmt.Sprintf("%q is a reserved word and no kind", k.Name)
 			}
-			problems.At(k.Place, what, problem.Meant(k.Name, append(schemas.Names(), "about"), "the kinds are "+strings.Join(schemas.Names(), ", ")))
+			problems.At(k.Place, what, problem.Meant(k.Name, append(schemas.Names(), "about"),
+				"the kinds are "+strings.Join(schemas.Names(), ", ")))
 			continue
 		}
 		if k.Node.Kind != Table {
@@ -212,7 +216,8 @@ var useKeys = schema.KeyNames(UseKeys)
 
 func readUse(k Key, problems *problem.Problems) *Use {
 	if k.Node.Kind != Table {
-		problems.At(k.Place, fmt.Sprintf("use.%s is no table", k.Name), fmt.Sprintf("write [use.%s] and below it manifest and params", k.Name))
+		problems.At(k.Place, fmt.Sprintf("use.%s is no table", k.Name),
+			fmt.Sprintf("write [use.%s] and below it manifest and params", k.Name))
 		return nil
 	}
 	u := &Use{Name: k.Name, Place: k.Place, Manifest: k.Name, At: k.Place}
@@ -220,7 +225,8 @@ func readUse(k Key, problems *problem.Problems) *Use {
 		text, isText := a.Node.Value.(string)
 		switch {
 		case !slices.Contains(useKeys, a.Name):
-			problems.At(a.Place, fmt.Sprintf("a use has no %q", a.Name), problem.Meant(a.Name, useKeys, "it has "+strings.Join(useKeys, ", ")+"; values for params stand below [use."+k.Name+".params]"))
+			problems.At(a.Place, fmt.Sprintf("a use has no %q", a.Name), problem.Meant(a.Name, useKeys,
+				"it has "+strings.Join(useKeys, ", ")+"; values for params stand below [use."+k.Name+".params]"))
 		case a.Name == "params":
 			if a.Node.Kind != Table {
 				problems.At(a.Place, "params is a table", "write [use."+k.Name+".params] and the values below it")

@@ -29,14 +29,16 @@ func (s *source) strict(problems *problem.Problems) {
 			open = append(open, c)
 		case '}', ']':
 			if inline && c == '}' && comma >= 0 {
-				problems.At(s.place(comma), "an inline table ends with a comma", "take the comma out, or write a table with a header")
+				problems.At(s.place(comma), "an inline table ends with a comma",
+					"take the comma out, or write a table with a header")
 			}
 			if len(open) > 0 {
 				open = open[:len(open)-1]
 			}
 		case '\n':
 			if inline {
-				problems.At(s.place(i), "an inline table goes over more than one line", "write it in one line, or as a table with a header")
+				problems.At(s.place(i), "an inline table goes over more than one line",
+					"write it in one line, or as a table with a header")
 				return
 			}
 			if len(open) == 0 {
@@ -106,5 +108,6 @@ func isDate(s string) bool {
 func isClock(s string) bool {
 	at, _, _ := strings.Cut(s, ".")
 	_, err := time.Parse("15:04:05", at)
-	return timeForm.MatchString(s) && (err == nil || strings.HasSuffix(at, ":60") && isClock(strings.TrimSuffix(at, "60")+"59"))
+	return timeForm.MatchString(s) && (err == nil || strings.HasSuffix(at, ":60") &&
+		isClock(strings.TrimSuffix(at, "60")+"59"))
 }

@@ -429,7 +429,8 @@ func (b *builder) value(n *unstable.Node, key value.Place) *Node {
 	case unstable.Integer:
 		i, err := strconv.ParseInt(strings.ReplaceAll(string(n.Data), "_", ""), 0, 64)
 		if err != nil {
-			b.problems.At(out.Place, "the whole number "+string(n.Data)+" does not fit 64 bits", "put it in quotes if it is text")
+			b.problems.At(out.Place, "the whole number "+string(n.Data)+" does not fit 64 bits",
+				"put it in quotes if it is text")
 		}
 		out.Value = i
 	case unstable.Float:
@@ -454,7 +455,8 @@ func (b *builder) value(n *unstable.Node, key value.Place) *Node {
 		}
 	default: // dates and times keep the text in which they were written
 		if !isTime(string(n.Data)) {
-			b.problems.At(out.Place, string(n.Data)+" is no date and no time", "write it like 2026-11-23, 07:32:00 or 2026-11-23T07:32:00Z, or put it in quotes if it is text")
+			b.problems.At(out.Place, string(n.Data)+" is no date and no time",
+				"write it like 2026-11-23, 07:32:00 or 2026-11-23T07:32:00Z, or put it in quotes if it is text")
 		}
 		out.Value = string(n.Data)
 	}

@@ -19,7 +19,8 @@ func parse(t *testing.T, text string) (*Node, []problem.Problem) {
 }
 
 func TestParseGivesPlacesAndOrder(t *testing.T) {
-	root, problems := parse(t, "\ufeff# ä\nb = \"ü\" # x\na = [1, true]\n[t.\"x.y\"]\nd = { e = 1.5, f = 2026-11-23 }\n[[l]]\ng = 1\n[[l]]\ng = 2\n")
+	root, problems := parse(t,
+		"\ufeff# ä\nb = \"ü\" # x\na = [1, true]\n[t.\"x.y\"]\nd = { e = 1.5, f = 2026-11-23 }\n[[l]]\ng = 1\n[[l]]\ng = 2\n")
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -30,7 +31,8 @@ func TestParseGivesPlacesAndOrder(t *testing.T) {
 	if got := strings.Join(keys, " "); got != "b@2:1 a@3:1 t@4:2 l@6:3" {
 		t.Errorf("the keys are %s", got)
 	}
-	want := map[string]any{"a": []any{int64(1), true}, "b": "ü", "t": map[string]any{"x.y": map[string]any{"d": map[string]any{"e": 1.5, "f": "2026-11-23"}}},
+	want := map[string]any{"a": []any{int64(1), true}, "b": "ü",
+		"t": map[string]any{"x.y": map[string]any{"d": map[string]any{"e": 1.5, "f": "2026-11-23"}}},
 		"l": []any{map[string]any{"g": int64(1)}, map[string]any{"g": int64(2)}}}
 	if got := root.Plain(); !value.Equal(got, want) {
 		t.Errorf("the tree is %#v", got)
@@ -106,7 +108,8 @@ func TestReadingGoesOnAfterASyntaxError(t *testing.T) {
 }
 
 func FuzzParseTOML(f *testing.F) {
-	for _, s := range []string{"a = 1\n[b.\"c.d\"]\ne = [\"\\u00e9\", '''x''']\n[[f]]\ng = {h = 1}\n", "a = \"\"\"\\\n  x ${y}\"\"\"", "[", "a=", "\xff", "[a]\n[a]\n"} {
+	for _, s := range []string{"a = 1\n[b.\"c.d\"]\ne = [\"\\u00e9\", '''x''']\n[[f]]\ng = {h = 1}\n",
+		"a = \"\"\"\\\n  x ${y}\"\"\"", "[", "a=", "\xff", "[a]\n[a]\n"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -142,7 +145,8 @@ func FuzzParseTOML(f *testing.F) {
 }
 
 func TestManifestsAreFound(t *testing.T) {
-	kind := &schema.Kind{Name: "thing", Canon: func(s string) (string, error) { return s, nil }, Attrs: []schema.Attr{{Name: "size", Type: schema.Int}}}
+	kind := &schema.Kind{Name: "thing", Canon: func(s string) (string, error) { return s, nil },
+		Attrs: []schema.Attr{{Name: "size", Type: schema.Int}}}
 	files := fstest.MapFS{
 		"manifests/a.toml":          {Data: []byte("about = \"A\"\n[thing.y]\n[thing.x]\nsize = 1\n")},
 		"manifests/b/manifest.toml": {Data: []byte("[thing.z]\n[thing.z.deep]\nx = 1\n")},

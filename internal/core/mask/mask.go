@@ -83,8 +83,10 @@ func forms(secret string) []string {
 		if t == "" {
 			continue
 		}
-		out = append(out, t, strings.ReplaceAll(t, "'", `'\''`), unquoted(strconv.Quote(t)), unquoted(strconv.QuoteToASCII(t)),
-			url.QueryEscape(t), url.PathEscape(t), html.EscapeString(t), hex.EncodeToString([]byte(t)), strings.ToUpper(hex.EncodeToString([]byte(t))))
+		out = append(out, t, strings.ReplaceAll(t, "'", `'\''`), unquoted(strconv.Quote(t)),
+			unquoted(strconv.QuoteToASCII(t)),
+			url.QueryEscape(t), url.PathEscape(t), html.EscapeString(t), hex.EncodeToString([]byte(t)),
+			strings.ToUpper(hex.EncodeToString([]byte(t))))
 		if doc, err := json.Marshal(t); err == nil {
 			out = append(out, unquoted(string(doc)))
 		}

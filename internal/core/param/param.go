@@ -55,9 +55,12 @@ var fromScope = expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What
 
 // Keys are what a [param.NAME] table may hold.
 var Keys = []schema.Key{
-	{Name: "type", Takes: schema.TakesText, Default: `"string"`, Doc: "What sort of value it takes.", Choices: typeNames()},
+	{Name: "type", Takes: schema.TakesText, Default: `"string"`, Doc: "What sort of value it takes.",
+		Choices: typeNames()},
 	{Name: "default", Takes: schema.TakesAny, Doc: "What holds when nobody gives a value, taken as it stands."},
-	{Name: "from", Takes: schema.TakesText, Doc: "A CEL expression over host, facts, data and env that gives the value before the default; passed over where a step of it is missing."},
+	{Name: "from", Takes: schema.TakesText,
+		Doc: "A CEL expression over host, facts, data and env that gives the value before the default; passed over " +
+			"where a step of it is missing."},
 	{Name: "choices", Takes: schema.TakesAny, Doc: "The only values allowed."},
 	{Name: "min", Takes: schema.TakesAny, Doc: "The least value, or length."},
 	{Name: "max", Takes: schema.TakesAny, Doc: "The largest value, or length."},
@@ -71,11 +74,13 @@ var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 	d := &Decl{Name: k.Name, Type: "string", Place: k.Place}
 	if k.Node.Kind != manifest.Table {
-		problems.At(k.Place, fmt.Sprintf("param.%s is no table", k.Name), fmt.Sprintf("write [param.%s] and below it type, default and about", k.Name))
+		problems.At(k.Place, fmt.Sprintf("param.%s is no table", k.Name),
+			fmt.Sprintf("write [param.%s] and below it type, default and about", k.Name))
 		return nil, false
 	}
 	if !nameForm.MatchString(k.Name) {
-		problems.At(k.Place, fmt.Sprintf("%q is no name for a param", k.Name), "use letters, digits and underscores, a letter first")
+		problems.At(k.Place, fmt.Sprintf("%q is no name for a param", k.Name),
+			"use letters, digits and underscores, a letter first")
 		return nil, false
 	}
 	good := true
@@ -88,7 +93,8 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 		switch a.Name {
 		case "type":
 			if d.Type = text; !slices.Contains(typeNames(), text) {
-				wrong(a.Node.Place, fmt.Sprintf("there is no type %q", text), problem.Meant(text, typeNames(), "the types are "+strings.Join(typeNames(), ", ")))
+				wrong(a.Node.Place, fmt.Sprintf("there is no type %q", text), problem.Meant(text, typeNames(),
+					"the types are "+strings.Join(typeNames(), ", ")))
 			}
 		case "about":
 			if d.About = text; !isText {
@@ -97,7 +103,8 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 		case "default":
 			d.Default, d.HasDefault = a.Node.Plain(), true
 			if isText && manifest.Interpolated(text) {
-				wrong(a.Node.Place, "a default is taken as it stands, and ${ is not evaluated in it", "give the param a from, or write $${ for the characters themselves")
+				wrong(a.Node.Place, "a default is taken as it stands, and ${ is not evaluated in it",
+					"give the param a from, or write $${ for the characters themselves")
 			}
 		case "from":
 			p, err := expr.Compile(text, a.Node.At, fromScope)
@@ -119,10 +126,12 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 		case "pattern":
 			re, err := regexp.Compile("^(?:" + text + ")$")
 			if d.Pattern = re; err != nil || !isText || len(text) > 1000 {
-				wrong(a.Node.Place, "pattern is no regular expression", "write one in the syntax of RE2; it must match the whole text")
+				wrong(a.Node.Place, "pattern is no regular expression",
+					"write one in the syntax of RE2; it must match the whole text")
 			}
 		default:
-			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), problem.Meant(a.Name, schema.KeyNames(Keys), "it has "+strings.Join(schema.KeyNames(Keys), ", ")))
+			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), problem.Meant(a.Name, schema.KeyNames(Keys),
+				"it has "+strings.Join(schema.KeyNames(Keys), ", ")))
 		}
 	}
 	if !good {
@@ -207,7 +216,8 @@ func (d *Decl) typed(v any) (any, error) {
 		if text, isText := value.Text(in); err == nil && isText && d.Type == "string" {
 			return value.NewSecret(text), nil
 		}
-		return nil, problem.Errorf("it needs %s, and a secret is given", d.wants()).Remedy("give the param the type \"secret\"")
+		return nil, problem.Errorf("it needs %s, and a secret is given", d.wants()).
+			Remedy("give the param the type \"secret\"")
 	}
 	wrong := problem.Errorf("it needs %s, not %s", d.wants(), shown(v)).Remedy("%s", d.example())
 	switch d.Type {

@@ -103,7 +103,8 @@ func From(err error) Problem {
 	if !errors.As(err, &inner) {
 		return Problem{What: err.Error(), cause: err}
 	}
-	return Problem{What: strings.TrimSuffix(err.Error(), inner.tail()), Do: inner.Do, Way: inner.Way, Args: inner.Args, cause: err}
+	return Problem{What: strings.TrimSuffix(err.Error(), inner.tail()), Do: inner.Do, Way: inner.Way,
+		Args: inner.Args, cause: err}
 }
 
 // tail is how Error ends when there is a remedy.
@@ -172,7 +173,8 @@ func (ps *Problems) AddErr(at value.Place, err error) {
 func (ps *Problems) List() []Problem {
 	out := slices.Clone(ps.list)
 	slices.SortStableFunc(out, func(a, b Problem) int {
-		return cmp.Or(cmp.Compare(a.Place.File, b.Place.File), cmp.Compare(a.Place.Line, b.Place.Line), cmp.Compare(a.Place.Col, b.Place.Col))
+		return cmp.Or(cmp.Compare(a.Place.File, b.Place.File), cmp.Compare(a.Place.Line, b.Place.Line),
+			cmp.Compare(a.Place.Col, b.Place.Col))
 	})
 	kept, at := out[:0], map[string]int{}
 	for _, p := range out {

@@ -10,7 +10,8 @@ import (
 )
 
 func TestNearest(t *testing.T) {
-	for name, want := range map[string]string{"ownr": "owner", "modee": "mode", "gruop": "group", "x": "", "zzzzzz": "", "owner": "owner", "templaet": "template"} {
+	for name, want := range map[string]string{"ownr": "owner", "modee": "mode", "gruop": "group", "x": "", "zzzzzz": "",
+		"owner": "owner", "templaet": "template"} {
 		if got := Nearest(name, []string{"owner", "mode", "group", "template"}); got != want {
 			t.Errorf("nearest to %q is %q, want %q", name, got, want)
 		}

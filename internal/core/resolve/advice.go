@@ -29,9 +29,11 @@ var Codes = []struct{ Code, Doc string }{
 	{layers.Unopened, "A sealed file could not be opened here, so what depends on it was not checked."},
 	{"unread-file", "A file of data belongs to no layer of the project."},
 	{"never-holds", "A condition is false on every host, whatever its facts are."},
-	{"newest-in-production", "A package is declared as newest in production, where versions had better not change by themselves."},
+	{"newest-in-production",
+		"A package is declared as newest in production, where versions had better not change by themselves."},
 	{"dropped-edge", "An order that follows from the kinds contradicts one that is written, and was dropped."},
-	{"secret-by-facts", "A host comes by a secret through its facts, which it tells of itself; trust_facts = true says that this is meant."},
+	{"secret-by-facts", "A host comes by a secret through its facts, which it tells of itself; trust_facts = true " +
+		"says that this is meant."},
 	{"yaml-word", "A bare word of YAML that other readers take as true or false."},
 	{"yaml-number", "A YAML value with a leading zero or colons that other readers take as another number."},
 }
@@ -129,7 +131,8 @@ type watch struct {
 type outcomes struct{ yes, no, unknown bool }
 
 func newWatch() *watch {
-	return &watch{conditions: map[*expr.Program]*outcomes{}, dropped: map[[2]string]value.Place{}, byFacts: map[value.Place]string{}, openSecrets: map[value.Place]string{}}
+	return &watch{conditions: map[*expr.Program]*outcomes{}, dropped: map[[2]string]value.Place{},
+		byFacts: map[value.Place]string{}, openSecrets: map[value.Place]string{}}
 }
 
 func (w *watch) condition(p *expr.Program, yes, known bool) {
@@ -200,7 +203,8 @@ func (w *watch) host(r *resolver) {
 		w.dropped[[2]string{d[0].task.Ref.String(), d[1].task.Ref.String()}] = d[0].decl.Place
 	}
 	for _, it := range r.items {
-		if c := it.task.Content; c != nil && c.Secret && !slices.ContainsFunc(it.kind.Attrs, func(a schema.Attr) bool { return a.Type == schema.Mode && it.task.Attrs.Has(a.Name) }) {
+		if c := it.task.Content; c != nil && c.Secret && !slices.ContainsFunc(it.kind.Attrs,
+			func(a schema.Attr) bool { return a.Type == schema.Mode && it.task.Attrs.Has(a.Name) }) {
 			w.openSecrets[it.decl.Place] = it.task.Ref.String()
 		}
 	}
@@ -277,7 +281,9 @@ func (p *Project) advise(w *watch) {
 		say(at, "dropped-edge", fmt.Sprintf("%s would come after %s by itself, and what is written says the other way round", edge[0], edge[1]), "see whether that order is meant")
 	}
 	for at, g := range w.byFacts {
-		say(at, "secret-by-facts", fmt.Sprintf("a host gets a secret here by being in the group %s, which its own facts decide", g), "name the members, or say trust_facts = true in the group")
+		say(at, "secret-by-facts",
+			fmt.Sprintf("a host gets a secret here by being in the group %s, which its own facts decide", g),
+			"name the members, or say trust_facts = true in the group")
 	}
 	p.sealedByFacts(say)
 	for _, name := range value.Keys(p.units) {
@@ -287,13 +293,15 @@ func (p *Project) advise(w *watch) {
 	p.plainSecrets(say)
 	p.askedSecrets(say)
 	for _, m := range p.Inventory.Unmatched() {
-		say(m.Place, "matches-nothing", fmt.Sprintf("no host of this inventory matches %q", m.Text), "mend the pattern, or take it out")
+		say(m.Place, "matches-nothing", fmt.Sprintf("no host of this inventory matches %q", m.Text),
+			"mend the pattern, or take it out")
 	}
 	for _, m := range p.Data.Unknown(p.Inventory.HostKeys()) {
 		if m.Place.File == "" {
 			continue // the layers of a project that names none
 		}
-		say(m.Place, "layer-of-nobody", fmt.Sprintf("no host has the key %q, so this layer is never read", m.Key), problem.Meant(m.Key, p.Inventory.HostKeys(), "give hosts the key, or take the layer out"))
+		say(m.Place, "layer-of-nobody", fmt.Sprintf("no host has the key %q, so this layer is never read", m.Key),
+			problem.Meant(m.Key, p.Inventory.HostKeys(), "give hosts the key, or take the layer out"))
 	}
 	for at, name := range w.openSecrets {
 		say(at, "secret-mode", name+" has a secret in it and no mode; it is made 0600", `say who may read it: mode = "0600"`)
@@ -308,7 +316,8 @@ func (p *Project) sealedByFacts(say func(value.Place, string, string, string)) {
 				continue
 			}
 			if why := p.byFacts(name); why != "" {
-				say(value.Place{File: f, Line: 1, Col: 1}, "secret-by-facts", "a host gets these secrets "+why, "seal them in a layer that names hosts, or groups with named members")
+				say(value.Place{File: f, Line: 1, Col: 1}, "secret-by-facts", "a host gets these secrets "+why,
+					"seal them in a layer that names hosts, or groups with named members")
 			}
 		}
 	}
@@ -330,7 +339,8 @@ func (u *unit) advise(env string, say func(value.Place, string, string, string))
 	reads := u.reads()
 	for _, d := range u.params {
 		if !slices.ContainsFunc(reads, func(r []string) bool { return r[0] == "param" && (len(r) == 1 || r[1] == d.Name) }) {
-			say(d.Place, "unused-param", fmt.Sprintf("nothing in this manifest uses the param %s", d.Name), "use it, or take it out")
+			say(d.Place, "unused-param", fmt.Sprintf("nothing in this manifest uses the param %s", d.Name),
+				"use it, or take it out")
 		}
 	}
 	for _, e := range u.entries {
@@ -348,12 +358,14 @@ func (u *unit) advise(env string, say func(value.Place, string, string, string))
 				without = append(without, at.Name)
 			}
 			if ok && at.Floating != "" && given.Node.Value == at.Floating && strings.HasPrefix(env, "prod") {
-				say(given.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is %s on the day of the run", d.Kind.Name, d.Name, at.Floating),
+				say(given.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is %s on the day of the run",
+					d.Kind.Name, d.Name, at.Floating),
 					"name the version, or let a param say it per environment")
 			}
 		}
 		if len(without) > 0 {
-			say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")), "say who owns it and who may read it")
+			say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")),
+				"say who owns it and who may read it")
 		}
 	}
 }
@@ -413,7 +425,8 @@ func (p *Project) unread(say func(value.Place, string, string, string)) {
 	}
 	for _, name := range p.Data.Names() {
 		if !p.Data.Fits(name) {
-			say(value.Place{File: p.Data.Files(name)[0], Line: 1, Col: 1}, "unread-file", fmt.Sprintf("no layer of the project is called %q", name), "the layers are "+strings.Join(p.Settings.Layers, ", "))
+			say(value.Place{File: p.Data.Files(name)[0], Line: 1, Col: 1}, "unread-file",
+				fmt.Sprintf("no layer of the project is called %q", name), "the layers are "+strings.Join(p.Settings.Layers, ", "))
 		}
 	}
 	seen := map[string]bool{}
@@ -437,14 +450,16 @@ var secretName = regexp.MustCompile(`(?i)(^|[._-])(password|passwd|passphrase|se
 func (p *Project) plainSecrets(say func(value.Place, string, string, string)) {
 	for _, l := range p.Data.Leaves() {
 		if !l.Sealed && looksSecret(l.Path[len(l.Path)-1], l.Node) {
-			say(l.Node.Place, plainSecret, fmt.Sprintf("data.%s looks like a secret, and stands in plain text", strings.Join(l.Path, ".")), "seal it")
+			say(l.Node.Place, plainSecret, fmt.Sprintf("data.%s looks like a secret, and stands in plain text",
+				strings.Join(l.Path, ".")), "seal it")
 		}
 	}
 	for _, name := range value.Keys(p.units) {
 		u := p.units[name]
 		for _, d := range u.params {
 			if text, ok := d.Default.(string); ok && text != "" && (d.Type == "secret" || secretName.MatchString(d.Name)) {
-				say(d.Place, plainSecret, fmt.Sprintf("the param %s has its secret as a default", d.Name), "leave the default out, and give the value through sealed data")
+				say(d.Place, plainSecret, fmt.Sprintf("the param %s has its secret as a default", d.Name),
+					"leave the default out, and give the value through sealed data")
 			}
 		}
 		for _, e := range u.entries {
@@ -453,7 +468,8 @@ func (p *Project) plainSecrets(say func(value.Place, string, string, string)) {
 			}
 			for _, a := range e.decl.attrs {
 				if looksSecret(a.Schema.Name, a.Node) {
-					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s stands in plain text", a.Schema.Name, e.decl.Kind.Name, e.decl.Name), "seal it, and write ${data.NAME} here")
+					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s stands in plain text", a.Schema.Name, e.decl.Kind.Name,
+						e.decl.Name), "seal it, and write ${data.NAME} here")
 				}
 			}
 		}
@@ -476,7 +492,9 @@ func (p *Project) askedSecrets(say func(value.Place, string, string, string)) {
 		for _, read := range cond.Reads() {
 			for _, s := range sealed {
 				if n := min(len(read), len(s)); n > 1 && slices.Equal(read[:n], s[:n]) && !cond.OnlyAsks(read) {
-					say(cond.At(0), "secret-condition", fmt.Sprintf("the condition looks at %s, which is sealed, and what it decides is shown", strings.Join(read, ".")), "let it ask for a value that is no secret")
+					say(cond.At(0), "secret-condition",
+						fmt.Sprintf("the condition looks at %s, which is sealed, and what it decides is shown",
+							strings.Join(read, ".")), "let it ask for a value that is no secret")
 					return
 				}
 			}

@@ -20,10 +20,12 @@ func grown(hosts int) fstest.MapFS {
 	m.WriteString("[param.rate]\ntype = \"int\"\n[param.room]\ntype = \"bytes\"\ndefault = \"2 GiB\"\n")
 	for i := range 10 {
 		fmt.Fprintf(&m, "[package.reed-%02d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n", i, i)
-		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\ncontent = \"pool ${data.port + %d} of ${host.name}, ${param.rate}\\n\"\nmode = \"0644\"\nowner = \"root\"\n", i, i)
+		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\n"+
+			"content = \"pool ${data.port + %d} of ${host.name}, ${param.rate}\\n\"\nmode = \"0644\"\nowner = \"root\"\n", i, i)
 		fmt.Fprintf(&m, "[group.watch-%d]\nif = '\"debian\" in facts.os.like && data.gauge.seconds > %d'\n", i, i)
 	}
-	m.WriteString("[user.\"${keeper.login}\"]\nfor = \"keeper in data.keepers\"\nif = \"!has(keeper.left)\"\ncomment = \"${keeper.name}\"\ngroups = [\"watch-1\"]\n")
+	m.WriteString("[user.\"${keeper.login}\"]\nfor = \"keeper in data.keepers\"\nif = \"!has(keeper.left)\"\n" +
+		"comment = \"${keeper.name}\"\ngroups = [\"watch-1\"]\n")
 	var keepers strings.Builder
 	for i := range 61 {
 		fmt.Fprintf(&keepers, "[[keepers]]\nlogin = \"keeper-%d\"\nname = \"Keeper %d\"\n", i, i)
@@ -33,15 +35,19 @@ func grown(hosts int) fstest.MapFS {
 	}
 	fs := fstest.MapFS{
 		"jadekettle.toml": {Data: []byte("project = \"test\"\n[data.lists]\nsensors = \"append\"\n")},
-		"hosts.toml": {Data: []byte(fmt.Sprintf("[host.\"gauge-[00001..%05d]\"]\nsite = \"pier-${n %% 50}\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\nparams.gauge.rate = \"${data.gauge.seconds * 2}\"\n"+
-			"[group.shore]\ninside = \"all\"\nwhere = 'host.site != \"pier-7\"'\n[group.large]\ninside = \"shore\"\nwhere = 'facts.memory.total > bytes(\"4GB\")'\n", hosts))},
-		"manifests/gauge.toml":  {Data: []byte(m.String())},
-		"data/shared.toml":      {Data: []byte("port = 4190\nsensors = [\"level\"]\n[gauge]\nseconds = 60\n" + keepers.String())},
+		"hosts.toml": {Data: []byte(fmt.Sprintf("[host.\"gauge-[00001..%05d]\"]\nsite = \"pier-${n %% 50}\"\n"+
+			"[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\nparams.gauge.rate = \"${data.gauge.seconds * 2}\"\n"+
+			"[group.shore]\ninside = \"all\"\nwhere = 'host.site != \"pier-7\"'\n[group.large]\ninside = \"shore\"\n"+
+			"where = 'facts.memory.total > bytes(\"4GB\")'\n", hosts))},
+		"manifests/gauge.toml": {Data: []byte(m.String())},
+		"data/shared.toml": {Data: []byte("port = 4190\nsensors = [\"level\"]\n[gauge]\nseconds = 60\n" +
+			keepers.String())},
 		"data/os/debian.toml":   {Data: []byte("[gauge]\nshell = \"/bin/sh\"\n")},
 		"data/group/large.toml": {Data: []byte("sensors = [\"wind\"]\n")},
 	}
 	for i := range 50 {
-		fs[fmt.Sprintf("data/site/pier-%d.toml", i)] = &fstest.MapFile{Data: []byte(fmt.Sprintf("[gauge]\nseconds = %d\n", 20+i))}
+		fs[fmt.Sprintf("data/site/pier-%d.toml",
+			i)] = &fstest.MapFile{Data: []byte(fmt.Sprintf("[gauge]\nseconds = %d\n", 20+i))}
 	}
 	for i := 1; i <= hosts; i += 10 {
 		fs[fmt.Sprintf("data/host/gauge-%05d.toml", i)] = &fstest.MapFile{Data: []byte("[gauge]\nseconds = 15\n")}
@@ -99,10 +105,13 @@ func BenchmarkLint(b *testing.B) {
 	for i := range 200 {
 		name := fmt.Sprintf("pool-%d", i)
 		names = append(names, fmt.Sprintf("%q", name))
-		fs["manifests/"+name+".toml"] = &fstest.MapFile{Data: []byte(fmt.Sprintf("[param.depth]\ntype = \"int\"\ndefault = %d\n[package.reed-%03d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n"+
-			"[file.\"/srv/pool-%d/conf\"]\ncontent = \"${data.port} ${param.depth} ${host.name}\"\nowner = \"root\"\nmode = \"0644\"\nif = \"facts.memory.total > %d\"\n", i, i, i, i, i))}
+		fs["manifests/"+name+".toml"] = &fstest.MapFile{Data: []byte(fmt.Sprintf("[param.depth]\ntype = \"int\"\n"+
+			"default = %d\n[package.reed-%03d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n"+
+			"[file.\"/srv/pool-%d/conf\"]\ncontent = \"${data.port} ${param.depth} ${host.name}\"\nowner = \"root\"\n"+
+			"mode = \"0644\"\nif = \"facts.memory.total > %d\"\n", i, i, i, i, i))}
 	}
-	fs["hosts.toml"] = &fstest.MapFile{Data: []byte("[host.\"gauge-[01..50]\"]\n[group.all]\nmembers = [\"*\"]\nmanifests = [" + strings.Join(names, ", ") + "]\n")}
+	fs["hosts.toml"] = &fstest.MapFile{Data: []byte("[host.\"gauge-[01..50]\"]\n[group.all]\nmembers = [\"*\"]\n" +
+		"manifests = [" + strings.Join(names, ", ") + "]\n")}
 	for b.Loop() {
 		p, err := resolve.Check(fs, kinds.Schemas(), resolve.Options{})
 		if err != nil || len(p.Advice()) > 0 {

@@ -113,7 +113,8 @@ func (e *Explanation) Declared() []Why {
 		out = append(out, Why{Ref: it.task.Ref, State: it.state(), Ways: e.ways(it)})
 	}
 	for _, it := range e.r.omitted {
-		out = append(out, Why{Ref: it.task.Ref, State: string(plan.LeftOut), Ways: e.ways(it), Reason: "its condition is false: " + it.decl.cond.Text()})
+		out = append(out, Why{Ref: it.task.Ref, State: string(plan.LeftOut), Ways: e.ways(it),
+			Reason: "its condition is false: " + it.decl.cond.Text()})
 	}
 	return out
 }
@@ -229,7 +230,10 @@ func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars, c *context) []Seen
 	for _, s := range list {
 		path := strings.Split(s.Name, ".")
 		seen := Seen{Name: s.Name, Value: s.Value, There: s.There}
-		if slices.ContainsFunc(vars.Missing, func(m []string) bool { return slices.Equal(m, path[:min(len(m), len(path))]) }) {
+		if slices.ContainsFunc(vars.Missing, func(m []string) bool {
+			return slices.Equal(m,
+				path[:min(len(m), len(path))])
+		}) {
 			seen.Value = expr.Unknown{}
 		}
 		if path[0] == "data" && len(path) > 1 {
@@ -322,7 +326,8 @@ func (e *Explanation) nowhere(ref value.Ref) string {
 					if en.decl.name != nil {
 						what = "it may be declared"
 					}
-					return fmt.Sprintf("%s at %s, which comes by the %s; %s is in none of these", what, where, oneOrMore("group", groups), e.Host.Name)
+					return fmt.Sprintf("%s at %s, which comes by the %s; %s is in none of these", what, where,
+						oneOrMore("group", groups), e.Host.Name)
 				}
 			}
 		}
@@ -387,11 +392,13 @@ func (e *Explanation) DataNames(path []string) []string {
 func (e *Explanation) Param(manifest, name string) ([]ParamSource, error) {
 	u := e.r.project.units[manifest]
 	if u == nil {
-		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.r.project.units), problem.ShowHost, e.Host.Name)
+		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.r.project.units),
+			problem.ShowHost, e.Host.Name)
 	}
 	d := u.param(name)
 	if d == nil {
-		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).Remedy("%s", problem.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
+		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).
+			Remedy("%s", problem.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
 	}
 	var list []ParamSource
 	var err error

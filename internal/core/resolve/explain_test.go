@@ -36,9 +36,12 @@ if = "host.site == 'pier'"
 
 func explained(t *testing.T, f *facts.Facts) *resolve.Explanation {
 	t.Helper()
-	fs := tree("manifests/gauge.toml", questions, "manifests/inner.toml", "[param.depth]\ntype = \"int\"\n[dir.\"/deep-${param.depth}\"]\n", "manifests/nobody.toml", "[dir.\"/nobody\"]\n",
-		"data/shared.toml", "unit = \"cm\"\nkeepers = [ { login = \"maren\", on = true }, { login = \"odd\", on = false } ]\n", "data/host/gauge-01.toml", "unit = \"m\"\n",
-		"+hosts.toml", "[group.north.params.gauge]\nrate = \"1m\"\n[group.far]\nmanifests = [\"far\"]\n", "manifests/far.toml", "[dir.\"/far\"]\n")
+	fs := tree("manifests/gauge.toml", questions, "manifests/inner.toml",
+		"[param.depth]\ntype = \"int\"\n[dir.\"/deep-${param.depth}\"]\n", "manifests/nobody.toml", "[dir.\"/nobody\"]\n",
+		"data/shared.toml", "unit = \"cm\"\nkeepers = [ { login = \"maren\", on = true }, { login = \"odd\", on = false "+
+			"} ]\n", "data/host/gauge-01.toml", "unit = \"m\"\n",
+		"+hosts.toml", "[group.north.params.gauge]\nrate = \"1m\"\n[group.far]\nmanifests = [\"far\"]\n",
+		"manifests/far.toml", "[dir.\"/far\"]\n")
 	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -90,16 +93,26 @@ func told(w resolve.Why) string {
 func TestWhy(t *testing.T) {
 	known, blind := explained(t, debian), explained(t, nil)
 	for _, c := range []struct{ ref, known, blind string }{
-		{"service tide-logger", "declared  way all/gauge/by the pattern * attr restart_on=[\"file /srv/tide/conf\"] waits file /srv/tide/conf (restart_on) waits package tide-logger (implied)", ""},
-		{"file /srv/tide/conf", "declared  way all/gauge/by the pattern * attr content=\"rate 60 of m\\n\", saw param.rate=60 at hosts.toml:10:8, saw data.unit=\"m\" at data/host/gauge-01.toml:1:8 waits dir /srv/tide (implied) awaited service tide-logger (restart_on)", ""},
-		{"dir /srv/tide", "if facts.memory.total > 1000 is true, saw facts.memory.total=8589934592 awaited file /srv/tide/conf (implied)", "perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without facts, saw facts.memory.total=not known without facts"},
+		{"service tide-logger", "declared  way all/gauge/by the pattern * attr restart_on=[\"file /srv/tide/conf\"] " +
+			"waits file /srv/tide/conf (restart_on) waits package tide-logger (implied)", ""},
+		{"file /srv/tide/conf", "declared  way all/gauge/by the pattern * attr content=\"rate 60 of m\\n" +
+			"\", saw param.rate=60 at hosts.toml:10:8, saw data.unit=\"m\" at data/host/gauge-01.toml:1:8 waits dir " +
+			"/srv/tide (implied) awaited service tide-logger (restart_on)", ""},
+		{"dir /srv/tide", "if facts.memory.total > 1000 is true, saw facts.memory.total=8589934592 awaited file " +
+			"/srv/tide/conf (implied)",
+			"perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without facts, " +
+				"saw facts.memory.total=not known without facts"},
 		{"user maren", "loop k={ login = \"maren\", on = true } if k.on is true, saw k.on=true", ""},
-		{"user odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is false, saw k.on=false", ""},
+		{"user odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is false, " +
+			"saw k.on=false", ""},
 		{"group watch", "waits user maren (before of user maren)", ""},
 		{"user maren", "dropped group watch", ""},
-		{"dir /deep-2", "declared  way all/gauge/by the pattern */inner if host.site == 'pier' is true, saw host.site=\"pier\"", ""},
-		{"dir /far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which comes by the group far; gauge-01 is in none of these", ""},
-		{"dir /nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, which no group gives to any host", ""},
+		{"dir /deep-2", "declared  way all/gauge/by the pattern */inner if host.site == 'pier' is true, saw " +
+			"host.site=\"pier\"", ""},
+		{"dir /far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which comes by the " +
+			"group far; gauge-01 is in none of these", ""},
+		{"dir /nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, which no " +
+			"group gives to any host", ""},
 		{"user mraen", "not declared no manifest of this host declares it; did you mean \"user maren\"?", ""},
 	} {
 		ref, _ := value.ParseRef(c.ref)
@@ -114,7 +127,9 @@ func TestWhy(t *testing.T) {
 	for _, d := range known.Declared() {
 		refs = append(refs, d.Ref.String())
 	}
-	if got := strings.Join(refs, " "); got != "package tide-logger dir /srv/tide file /srv/tide/conf service tide-logger user maren group watch dir /deep-2 user odd" {
+	if got := strings.Join(refs,
+		" "); got != "package tide-logger dir /srv/tide file /srv/tide/conf service tide-logger user maren group watch "+
+		"dir /deep-2 user odd" {
 		t.Errorf("declared is %s", got)
 	}
 	if got := known.DataNames(nil); strings.Join(got, " ") != "keepers unit" {
@@ -125,7 +140,9 @@ func TestWhy(t *testing.T) {
 	for _, s := range list {
 		sources = append(sources, fmt.Sprintf("%s %v %v %v", s.From, s.Value, s.Seen, s.Used))
 	}
-	if got := strings.Join(sources, "|"); got != "the call <nil> <nil> false|host gauge-01 <nil> <nil> false|group north 1m 60 true|the default <nil> <nil> false" || err != nil {
+	if got := strings.Join(sources,
+		"|"); got != "the call <nil> <nil> false|host gauge-01 <nil> <nil> false|group north 1m 60 true|the default "+
+		"<nil> <nil> false" || err != nil {
 		t.Errorf("the param comes from %s (%v)", got, err)
 	}
 }
@@ -137,17 +154,32 @@ func TestAdviceOfSecrets(t *testing.T) {
 		want  string
 	}{
 		{[]string{"data/os/debian.toml.age", "pw = \"x\"\n"}, "data/os/debian.toml.age:1:1 secret-by-facts"},
-		{[]string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\n"}, "data/group/self.toml.age:1:1 secret-by-facts"},
-		{[]string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\ntrust_facts = true\n"}, ""},
-		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"locker\"]\n", "manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, "manifests/locker.toml:1:7 secret-by-facts"},
+		{[]string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			"[group.self]\nwhere = 'facts.cpu.count > 1'\n"}, "data/group/self.toml.age:1:1 secret-by-facts"},
+		{[]string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			"[group.self]\nwhere = 'facts.cpu.count > 1'\ntrust_facts = true\n"}, ""},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			"[group.self]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"locker\"]\n", "manifests/locker.toml",
+			"[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"},
+			"manifests/locker.toml:1:7 secret-by-facts"},
 		{[]string{"data/shared.toml.age", "pw = \"x\"\n"}, ""},
-		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\ninside = \"outer\"\nwhere = 'facts.cpu.count > 1'\n[group.outer]\nmanifests = [\"locker\"]\n", "manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, "manifests/locker.toml:1:7 secret-by-facts"},
-		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nwhere = 'facts.cpu.count > 1'\nparams.gauge.a = { pw = \"${data.pw}\" }\n"}, "hosts.toml:11:18 secret-by-facts"},
-		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", "[group.self]\nmembers = [\"*\"]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"locker\"]\n", "manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, ""},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			"[group.self]\ninside = \"outer\"\nwhere = 'facts.cpu.count > 1'\n[group.outer]\nmanifests = [\"locker\"]\n",
+			"manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"},
+			"manifests/locker.toml:1:7 secret-by-facts"},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			"[group.self]\nwhere = 'facts.cpu.count > 1'\nparams.gauge.a = { pw = \"${data.pw}\" }\n"},
+			"hosts.toml:11:18 secret-by-facts"},
+		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			"[group.self]\nmembers = [\"*\"]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"locker\"]\n",
+			"manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, ""},
 		{[]string{"data/sites/pier.toml", "x = 1\n"}, "data/sites/pier.toml:1:1 unread-file"},
 		{[]string{"data/host/gauge-01.toml", "api_key = \"abc\"\n"}, "data/host/gauge-01.toml:1:11 plain-secret"},
 	} {
-		files := append([]string{"manifests/gauge.toml", "[param.a]\ntype = \"map\"\ndefault = {}\n[file.\"/out\"]\ncontent = \"${string(size(data))} ${string(size(param.a))}\"\nowner = \"root\"\nmode = \"0644\"\n", "data/shared.toml", ""}, c.files...)
+		files := append([]string{"manifests/gauge.toml",
+			"[param.a]\ntype = \"map\"\ndefault = {}\n[file.\"/out\"]\n" +
+				"content = \"${string(size(data))} ${string(size(param.a))}\"\nowner = \"root\"\nmode = \"0644\"\n",
+			"data/shared.toml", ""}, c.files...)
 		p, err := resolve.Check(tree(files...), kinds.Schemas(), resolve.Options{Open: open})
 		if err != nil {
 			t.Errorf("%v: %v", c.files, err)
@@ -170,7 +202,8 @@ func TestBlind(t *testing.T) {
 		return nil, layers.NotOpened{Err: errors.New("no identity; name one")}
 	}
 	fs := func(manifest string) fstest.MapFS {
-		return tree("manifests/gauge.toml", manifest, "data/shared.toml.age", "pw = 1", "manifests/t.tmpl", "{{ data.relay.token }}{{ data.list }}")
+		return tree("manifests/gauge.toml", manifest, "data/shared.toml.age", "pw = 1", "manifests/t.tmpl",
+			"{{ data.relay.token }}{{ data.list }}")
 	}
 	const sealed = `[param.token]
 [user.maren]
@@ -203,11 +236,13 @@ after = ["user somebody"]
 		"[file.\"/f\"]\nmode = 644\n":                 "mode needs a mode",
 		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n":        "names dir /b, which is not declared there",
 	} {
-		if _, err := resolve.Check(fs(text), kinds.Schemas(), resolve.Options{Open: closed, Blind: true}); err == nil || !strings.Contains(strings.ReplaceAll(err.Error(), " (for gauge-01)", ""), want) {
+		if _, err := resolve.Check(fs(text), kinds.Schemas(), resolve.Options{Open: closed, Blind: true}); err == nil ||
+			!strings.Contains(strings.ReplaceAll(err.Error(), " (for gauge-01)", ""), want) {
 			t.Errorf("%s gives %v, want %s", text, err, want)
 		}
 	}
-	if _, err := resolve.Check(fs(sealed), kinds.Schemas(), resolve.Options{Open: closed}); err == nil || !strings.Contains(err.Error(), "no identity") {
+	if _, err := resolve.Check(fs(sealed), kinds.Schemas(), resolve.Options{Open: closed}); err == nil ||
+		!strings.Contains(err.Error(), "no identity") {
 		t.Errorf("with open eyes it gives %v", err)
 	}
 }

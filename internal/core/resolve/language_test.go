@@ -27,8 +27,9 @@ manifests = ["gauge"]
 inside = "all"
 members = ["*"]
 `)},
-		"manifests/gauge.toml": {Data: []byte("[param.seconds]\ntype = \"int\"\nfrom = \"data.gauge.seconds\"\ndefault = 60\nmin = 1\n[file.\"/out\"]\ncontent = \"${string(param.seconds)}\"\n")},
-		"data/shared.toml":     {Data: []byte("list = [\"a\", \"b\"]\n")},
+		"manifests/gauge.toml": {Data: []byte("[param.seconds]\ntype = \"int\"\nfrom = \"data.gauge.seconds\"\n" +
+			"default = 60\nmin = 1\n[file.\"/out\"]\ncontent = \"${string(param.seconds)}\"\n")},
+		"data/shared.toml": {Data: []byte("list = [\"a\", \"b\"]\n")},
 	}
 	for i := 0; i+1 < len(files); i += 2 {
 		if strings.HasPrefix(files[i], "+") {
@@ -81,17 +82,30 @@ func TestParams(t *testing.T) {
 		t.Errorf("the call's own value gives %s", got)
 	}
 	for _, c := range []struct{ file, text, want string }{
-		{"+data/shared.toml", "[gauge]\nseconds = \"30\"\n", `data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole number, not "30" (for gauge-01); write it without quotes`},
-		{"+hosts.toml", "[group.all.params.gauge]\nseconds = 0\n", `hosts.toml:10:11: the param gauge.seconds: a whole number (0) is below its min, 1`},
-		{"+hosts.toml", "[group.all.params.gauge]\nsecnods = 0\n", `the manifest gauge has no param "secnods"; did you mean "seconds"?`},
-		{"+hosts.toml", "[group.west]\nmembers=[\"*\"]\ninside=\"all\"\nparams.gauge.seconds = 5\n[group.north.params.gauge]\nseconds = 4\n", `has different values in group west and group north, which are of one depth`},
-		{"manifests/gauge.toml", "[param.depth]\n", `manifests/gauge.toml:1:8: the param gauge.depth has no value and no default`},
-		{"manifests/gauge.toml", "[param.depth]\ntype = \"integer\"\n", `there is no type "integer"; the types are string, int, number`},
-		{"manifests/gauge.toml", "[param.depth]\ntype = \"int\"\ndefault = 5\nmax = 3\n", `the default does not fit: a whole number (5) is above its max, 3`},
-		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x\"\nchoices = [\"a\", \"b\"]\n", `"x" is not among its choices; it takes "a", "b"`},
-		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x1\"\npattern = \"[a-z]+\"\n", `"x1" does not match the pattern`},
-		{"manifests/gauge.toml", "[param.t]\ntype = \"duration\"\ndefault = \"1h30m\"\n[param.b]\ntype = \"bytes\"\ndefault = \"2kB\"\n[file.\"/out\"]\ncontent = \"${param.t} ${param.b}\"\n", `5400 2000`},
-		{"manifests/gauge.toml", "[file.\"/out\"]\ncontent = \"${param.t}\"\n", `this manifest has no param "t" (for gauge-01); declare it: [param.t]`},
+		{"+data/shared.toml", "[gauge]\nseconds = \"30\"\n",
+			`data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole number, not "30" (for gauge-01); write it without quotes`},
+		{"+hosts.toml", "[group.all.params.gauge]\nseconds = 0\n",
+			`hosts.toml:10:11: the param gauge.seconds: a whole number (0) is below its min, 1`},
+		{"+hosts.toml", "[group.all.params.gauge]\nsecnods = 0\n",
+			`the manifest gauge has no param "secnods"; did you mean "seconds"?`},
+		{"+hosts.toml", "[group.west]\nmembers=[\"*\"]\ninside=\"all\"\nparams.gauge.seconds = 5\n" +
+			"[group.north.params.gauge]\nseconds = 4\n",
+			`has different values in group west and group north, which are of one depth`},
+		{"manifests/gauge.toml", "[param.depth]\n",
+			`manifests/gauge.toml:1:8: the param gauge.depth has no value and no default`},
+		{"manifests/gauge.toml", "[param.depth]\ntype = \"integer\"\n",
+			`there is no type "integer"; the types are string, int, number`},
+		{"manifests/gauge.toml", "[param.depth]\ntype = \"int\"\ndefault = 5\nmax = 3\n",
+			`the default does not fit: a whole number (5) is above its max, 3`},
+		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x\"\nchoices = [\"a\", \"b\"]\n",
+			`"x" is not among its choices; it takes "a", "b"`},
+		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x1\"\npattern = \"[a-z]+\"\n",
+			`"x1" does not match the pattern`},
+		{"manifests/gauge.toml",
+			"[param.t]\ntype = \"duration\"\ndefault = \"1h30m\"\n[param.b]\ntype = \"bytes\"\ndefault = \"2kB\"\n" +
+				"[file.\"/out\"]\ncontent = \"${param.t} ${param.b}\"\n", `5400 2000`},
+		{"manifests/gauge.toml", "[file.\"/out\"]\ncontent = \"${param.t}\"\n",
+			`this manifest has no param "t" (for gauge-01); declare it: [param.t]`},
 	} {
 		if got := out(t, tree(c.file, c.text), debian, resolve.Options{}); !strings.Contains(got, c.want) {
 			t.Errorf("%s\n got %s\nwant %s", c.text, got, c.want)
@@ -113,23 +127,46 @@ func TestLayers(t *testing.T) {
 		files []string
 		want  string
 	}{
-		"later layers win":      {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml", "a = 1\nt = {x = 1, y = 1}\n", "data/os/debian.toml", "a = 2\n", "data/group/all.toml", "t.x = 3\n", "data/group/north.toml", "t.x = 4\n", "data/site/pier.toml", "a = 5\n", "data/host/gauge-01.toml", "t.y = 6\n"), "5 4 6"},
-		"yaml and json":         {append(shows("${data.a} ${data.b} ${data.c}"), "data/site/pier.yaml", "a: no\nb: 0123\n", "data/host/gauge-01.json", `{"c": 1.5}`), "no 0123 1.5"},
-		"two files of a layer":  {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml", "a = 1\nt.x = 2\n", "data/shared.yaml", "t: {y: 3}\n"), "1 2 3"},
-		"a key in two files":    {append(shows("x"), "data/shared.toml", "t.x = 2\n", "data/shared.yaml", "t: {x: 3}\n"), "data/shared.yaml:1:5: t.x is set in two files of one layer; first at data/shared.toml:1:7"},
-		"a list is replaced":    {append(shows("${join(data.list, ' ')}"), "data/host/gauge-01.toml", "list = [\"c\"]\n"), "c"},
-		"a list is appended":    {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml", "list = [\"b\", \"c\"]\n"), "a b b c"},
-		"only what is missing":  {append(append(shows("${join(data.deep.unique, ' ')}"), rules...), "data/shared.toml", "deep.unique = [\"a\", \"b\"]\n", "data/host/gauge-01.toml", "deep.unique = [\"b\", \"c\"]\n"), "a b c"},
-		"an element taken out":  {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml", "list = { take_out = [\"a\"], add = [\"c\"] }\n"), "b c"},
-		"taken out in vain":     {append(append(shows("x"), rules...), "data/host/gauge-01.toml", "list = { take_out = [\"z\"] }\n"), `list: take_out names "z", which no layer below has put in`},
-		"a table over none":     {append(shows("x"), "data/host/gauge-01.toml", "list.x = 1\n"), "data.list is a table in one layer and none in another, at data/shared.toml:1:1"},
-		"an own list of layers": {append(append(shows("${data.a}"), settings("[data]\nlayers = [\"shared\", \"rack/${host.rack}\", \"site/${host.site}\"]\n")...), "data/site/pier.toml", "a = 7\n"), "7"},
-		"out of the project":    {append(shows("x"), settings("[data]\nlayers = [\"../etc/${host.name}\"]\n")...), `the layer "../etc/${host.name}" is no path inside data`},
-		"out by a value":        {append(shows("x"), "hosts.toml", "[host.gauge-01]\nsite = \"../../etc\"\n[group.all]\nmembers=[\"*\"]\nmanifests=[\"gauge\"]\n"), `the layer "site/${host.site}" cannot be named by host.site, which is "../../etc"`},
-		"a large file":          {append(shows("x"), "data/host/gauge-01.yaml", strings.Repeat("#", 50<<20)), "data/host/gauge-01.yaml: a file of data of 50 MiB is too large"},
-		"a bomb of aliases":     {append(shows("x"), "data/host/gauge-01.yaml", "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n"), "grows too large through its aliases"},
-		"broken data":           {append(shows("${data.nowhere}"), "data/host/gauge-01.json", "{"), "data/host/gauge-01.json:1:2: not valid JSON"},
-		"sealed without a key":  {append(shows("x"), "data/shared.toml.age", "age-encryption.org/v1"), "this file is encrypted, and there is nothing to open it with"},
+		"later layers win": {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml",
+			"a = 1\nt = {x = 1, y = 1}\n", "data/os/debian.toml", "a = 2\n", "data/group/all.toml", "t.x = 3\n",
+			"data/group/north.toml", "t.x = 4\n", "data/site/pier.toml", "a = 5\n", "data/host/gauge-01.toml",
+			"t.y = 6\n"), "5 4 6"},
+		"yaml and json": {append(shows("${data.a} ${data.b} ${data.c}"), "data/site/pier.yaml", "a: no\nb: 0123\n",
+			"data/host/gauge-01.json", `{"c": 1.5}`), "no 0123 1.5"},
+		"two files of a layer": {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml", "a = 1\nt.x = 2\n",
+			"data/shared.yaml", "t: {y: 3}\n"), "1 2 3"},
+		"a key in two files": {append(shows("x"), "data/shared.toml", "t.x = 2\n", "data/shared.yaml", "t: {x: 3}\n"),
+			"data/shared.yaml:1:5: t.x is set in two files of one layer; first at data/shared.toml:1:7"},
+		"a list is replaced": {append(shows("${join(data.list, ' ')}"), "data/host/gauge-01.toml",
+			"list = [\"c\"]\n"), "c"},
+		"a list is appended": {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml",
+			"list = [\"b\", \"c\"]\n"), "a b b c"},
+		"only what is missing": {append(append(shows("${join(data.deep.unique, ' ')}"), rules...), "data/shared.toml",
+			"deep.unique = [\"a\", \"b\"]\n", "data/host/gauge-01.toml", "deep.unique = [\"b\", \"c\"]\n"), "a b c"},
+		"an element taken out": {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml",
+			"list = { take_out = [\"a\"], add = [\"c\"] }\n"), "b c"},
+		"taken out in vain": {append(append(shows("x"), rules...), "data/host/gauge-01.toml",
+			"list = { take_out = [\"z\"] }\n"), `list: take_out names "z", which no layer below has put in`},
+		"a table over none": {append(shows("x"), "data/host/gauge-01.toml", "list.x = 1\n"),
+			"data.list is a table in one layer and none in another, at data/shared.toml:1:1"},
+		"an own list of layers": {append(append(shows("${data.a}"),
+			settings("[data]\nlayers = [\"shared\", \"rack/${host.rack}\", \"site/${host.site}\"]\n")...),
+			"data/site/pier.toml", "a = 7\n"), "7"},
+		"out of the project": {append(shows("x"), settings("[data]\nlayers = [\"../etc/${host.name}\"]\n")...),
+			`the layer "../etc/${host.name}" is no path inside data`},
+		"out by a value": {append(shows("x"), "hosts.toml",
+			"[host.gauge-01]\nsite = \"../../etc\"\n[group.all]\nmembers=[\"*\"]\nmanifests=[\"gauge\"]\n"),
+			`the layer "site/${host.site}" cannot be named by host.site, which is "../../etc"`},
+		"a large file": {append(shows("x"), "data/host/gauge-01.yaml", strings.Repeat("#", 50<<20)),
+			"data/host/gauge-01.yaml: a file of data of 50 MiB is too large"},
+		"a bomb of aliases": {append(shows("x"), "data/host/gauge-01.yaml",
+			"a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\n"+
+				"d: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\n"+
+				"g: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n"), "grows too large through its aliases"},
+		"broken data": {append(shows("${data.nowhere}"), "data/host/gauge-01.json", "{"),
+			"data/host/gauge-01.json:1:2: not valid JSON"},
+		"sealed without a key": {append(shows("x"), "data/shared.toml.age", "age-encryption.org/v1"),
+			"this file is encrypted, and there is nothing to open it with"},
 	} {
 		got := out(t, tree(c.files...), debian, resolve.Options{})
 		if !strings.Contains(got, c.want) || strings.Contains(got, "nowhere") {
@@ -145,10 +182,15 @@ func TestLayers(t *testing.T) {
 
 func TestEnvironments(t *testing.T) {
 	fs := tree(append(shows("${env} ${data.where} ${host.address}"),
-		"jadekettle.toml", "project = \"test\"\n[data]\nlayers = [\"shared\", \"env/${env}\"]\n[env.test]\ndefault = true\n[env.production]\ninventory = [\"production.toml\"]\n",
-		"production.toml", "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.g]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
-		"data/env/test.toml", "where = \"bench\"\n", "data/env/production.toml", "where = \"sea\"\n", "data/host/gauge-02.toml", "")...)
-	for env, want := range map[string]string{"": "test bench gauge-01", "test": "test bench gauge-01", "production": "production sea 192.0.2.21", "prodution": `there is no environment "prodution"; did you mean "production"?`} {
+		"jadekettle.toml", "project = \"test\"\n[data]\nlayers = [\"shared\", \"env/${env}\"]\n[env.test]\n"+
+			"default = true\n[env.production]\ninventory = [\"production.toml\"]\n",
+		"production.toml", "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.g]\nmembers = [\"*\"]\n"+
+			"manifests = [\"gauge\"]\n",
+		"data/env/test.toml", "where = \"bench\"\n", "data/env/production.toml", "where = \"sea\"\n",
+		"data/host/gauge-02.toml", "")...)
+	for env, want := range map[string]string{"": "test bench gauge-01", "test": "test bench gauge-01",
+		"production": "production sea 192.0.2.21",
+		"prodution":  `there is no environment "prodution"; did you mean "production"?`} {
 		if got := out(t, fs, debian, resolve.Options{Env: env}); got != want {
 			t.Errorf("in %q: %s", env, got)
 		}
@@ -174,18 +216,21 @@ keepers = [ { login = "maren" }, { login = "odd", left = "2025" } ]
 		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":                             "",
 		"[dir.\"/a\"]\nonly_after_change_of = [\"dir /b\"]\n[dir.\"/b\"]\n":                  "dir /b dir /a",
 	} {
-		if got := out(t, tree(append(data, "manifests/gauge.toml", text)...), debian, resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
+		if got := out(t, tree(append(data, "manifests/gauge.toml", text)...), debian,
+			resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
 		}
 	}
 }
 
 func TestUse(t *testing.T) {
-	relay := []string{"manifests/relay.toml", "[param.port]\ntype = \"int\"\n[param.name]\ndefault = \"relay\"\n[dir.\"/srv/${param.name}-${param.port}\"]\n"}
+	relay := []string{"manifests/relay.toml",
+		"[param.port]\ntype = \"int\"\n[param.name]\ndefault = \"relay\"\n[dir.\"/srv/${param.name}-${param.port}\"]\n"}
 	for text, want := range map[string]string{
-		"[dir.\"/a\"]\n[use.north]\nmanifest = \"relay\"\nparams = { port = 1 }\n[dir.\"/b\"]\n[use.south]\nmanifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir /a dir /srv/relay-1 dir /b dir /srv/south-2",
-		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n":                                                                                                 "dir /srv/relay-1 dir /srv/relay-2",
-		"[use.relay]\nif = \"host.site == 'creek'\"\n":                                                                                                                       "",
+		"[dir.\"/a\"]\n[use.north]\nmanifest = \"relay\"\nparams = { port = 1 }\n[dir.\"/b\"]\n[use.south]\n" +
+			"manifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir /a dir /srv/relay-1 dir /b dir /srv/south-2",
+		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n": "dir /srv/relay-1 dir /srv/relay-2",
+		"[use.relay]\nif = \"host.site == 'creek'\"\n":                       "",
 		"[use.relay]\n":                        "the param relay.port has no value and no default",
 		"[use.relay]\nparams = { prot = 1 }\n": `the manifest relay has no param "prot"; did you mean "port"?`,
 		"[use.relay]\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"dir /srv/relay-1\"]\n":                         "dir /a",
@@ -194,7 +239,8 @@ func TestUse(t *testing.T) {
 		"[use.gauge]\n": "manifests use one another in a circle: gauge uses gauge",
 		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, not "x"`,
 	} {
-		if got := out(t, tree(append(relay, "manifests/gauge.toml", text)...), debian, resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
+		if got := out(t, tree(append(relay, "manifests/gauge.toml", text)...), debian,
+			resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
 		}
 	}
@@ -238,7 +284,8 @@ params.gauge.seconds = 7
 	if err != nil || len(hosts) != 2 {
 		t.Errorf("the group may hold %d hosts (%v)", len(hosts), err)
 	}
-	if groups, _ := p.Inventory.GroupsOf(hosts[1], small.Tree()); p.Inventory.Chosen([]string{"@all"}, nil, hosts[1], groups) {
+	if groups, _ := p.Inventory.GroupsOf(hosts[1], small.Tree()); p.Inventory.Chosen([]string{"@all"}, nil,
+		hosts[1], groups) {
 		t.Error("a small host is a member")
 	}
 	if got := p.Inventory.Why(hosts[0], p.Inventory.Groups[2], debian.Tree()); got != "through the group big" {
@@ -247,8 +294,10 @@ params.gauge.seconds = 7
 }
 
 func TestFleetInTemplates(t *testing.T) {
-	fs := tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers", "{{ range fleet.members \"all\" }}{{ .name }}={{ .address }} {{ end }}",
-		"hosts.toml", "[host.\"gauge-[1..3]\"]\naddress = \"192.0.2.${n + 20}\"\n[group.all]\nmembers = [\"gauge-[1..2]\"]\nmanifests = [\"gauge\"]\n")
+	fs := tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers",
+		"{{ range fleet.members \"all\" }}{{ .name }}={{ .address }} {{ end }}",
+		"hosts.toml", "[host.\"gauge-[1..3]\"]\naddress = \"192.0.2.${n + 20}\"\n[group.all]\n"+
+			"members = [\"gauge-[1..2]\"]\nmanifests = [\"gauge\"]\n")
 	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -262,7 +311,8 @@ func TestFleetInTemplates(t *testing.T) {
 		t.Errorf("the template gives %q", got)
 	}
 	p.Fleet = p.Snapshot(func(name string) (*facts.Facts, int64, bool) { return debian, 60, name == "gauge-2" })
-	prog, _ := expr.Compile("fleet.hosts.filter(h, has(h.facts)).map(h, h.name + string(h.facts_age))", func(int) value.Place { return value.Place{} }, expr.Scope{})
+	prog, _ := expr.Compile("fleet.hosts.filter(h, has(h.facts)).map(h, h.name + string(h.facts_age))",
+		func(int) value.Place { return value.Place{} }, expr.Scope{})
 	if v, err := prog.Eval(&expr.Vars{Facts: debian.Tree(), Fleet: p.Fleet}); fmt.Sprint(v) != "[gauge-260]" {
 		t.Errorf("the facts of others are %v (%v)", v, err)
 	}

@@ -61,13 +61,16 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 	if r.vars.Blind {
 		return expr.Unknown{}, nil
 	}
-	return nil, problem.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default", u.Name, d.Name),
-		Do: fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default", u.Name, d.Name), Way: problem.GiveParam, Args: []string{u.Name + "." + d.Name}}
+	return nil, problem.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default",
+		u.Name, d.Name),
+		Do:  fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default", u.Name, d.Name),
+		Way: problem.GiveParam, Args: []string{u.Name + "." + d.Name}}
 }
 
 // paramSources lists who gives a value. Unless all is wanted it ends at the
 // first that does.
-func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars, all bool) ([]ParamSource, error) {
+func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars,
+	all bool) ([]ParamSource, error) {
 	var out []ParamSource
 	add := func(s ParamSource) bool {
 		s.Used = s.Says && !slices.ContainsFunc(out, func(o ParamSource) bool { return o.Says })
@@ -183,11 +186,13 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSourc
 			if len(out) > 0 && g.Depth == depth && !value.Equal(out[len(out)-1].Value, v) {
 				first := out[len(out)-1]
 				return nil, problem.Problem{Place: given.Node.Place, Also: []value.Place{first.Place},
-					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one depth; first at %s", u.Name, d.Name, first.From, g.Name, first.Place),
-					Do:   "say it on the host, or put one group inside the other"}
+					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one depth; first at %s",
+						u.Name, d.Name, first.From, g.Name, first.Place),
+					Do: "say it on the host, or put one group inside the other"}
 			}
 			depth = g.Depth
-			out = append(out, ParamSource{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true, Text: expressionOf(given.Node)})
+			out = append(out, ParamSource{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true,
+				Text: expressionOf(given.Node)})
 		}
 	}
 	if len(out) > 1 && !all {

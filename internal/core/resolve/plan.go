@@ -186,7 +186,8 @@ func (r *resolver) use(c *context, u *use) {
 		}
 		if known && !yes {
 			r.without(u.unit)
-			r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name}, Place: u.Place, Reason: "its condition is false: " + u.cond.Text()})
+			r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name}, Place: u.Place,
+				Reason: "its condition is false: " + u.cond.Text()})
 			return false
 		}
 		maybe = maybe || !known
@@ -199,7 +200,8 @@ func (r *resolver) use(c *context, u *use) {
 		if u.cond != nil && u.inner && !wanted(vars) {
 			return
 		}
-		inner := &context{group: c.group, from: c.from, uses: append(c.uses[:len(c.uses):len(c.uses)], usedAt{u, vars}), maybe: maybe, vars: vars}
+		inner := &context{group: c.group, from: c.from, uses: append(c.uses[:len(c.uses):len(c.uses)], usedAt{u, vars}),
+			maybe: maybe, vars: vars}
 		r.instance(u.unit, inner, u.params)
 	}
 	if err := r.loop(u.loop, c.vars, each); err != nil {
@@ -241,7 +243,8 @@ const maxLooped = 200_000
 func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)) error {
 	if len(clauses) == 0 {
 		if r.looped++; r.looped > maxLooped {
-			return problem.Errorf("the loops of this host go round more than %d times", maxLooped).Remedy("loop over shorter lists")
+			return problem.Errorf("the loops of this host go round more than %d times", maxLooped).
+				Remedy("loop over shorter lists")
 		}
 		each(vars)
 		return nil
@@ -259,7 +262,8 @@ func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)
 	case []any:
 		for i, item := range v {
 			if _, secret := item.(value.Secret); secret {
-				return problem.Problem{Place: c.list.At(0), What: "the loop goes over secrets, which would show in names", Do: "loop over a list that holds none, and look the secrets up"}
+				return problem.Problem{Place: c.list.At(0), What: "the loop goes over secrets, which would show in names",
+					Do: "loop over a list that holds none, and look the secrets up"}
 			}
 			inner := vars.With(c.names[len(c.names)-1], item)
 			if len(c.names) == 2 {
@@ -272,7 +276,8 @@ func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)
 		return nil
 	case map[string]any:
 		if len(c.names) == 1 {
-			return problem.Problem{Place: c.list.At(0), What: "the loop goes over a table with one variable", Do: fmt.Sprintf("write for = \"key, %s in ...\", or go over keys(...) or values(...)", c.names[0])}
+			return problem.Problem{Place: c.list.At(0), What: "the loop goes over a table with one variable",
+				Do: fmt.Sprintf("write for = \"key, %s in ...\", or go over keys(...) or values(...)", c.names[0])}
 		}
 		for _, k := range value.Keys(v) {
 			if err := step(vars.With(c.names[0], k).With(c.names[1], v[k])); err != nil {
@@ -281,7 +286,8 @@ func (r *resolver) loop(clauses []clause, vars *expr.Vars, each func(*expr.Vars)
 		}
 		return nil
 	}
-	return problem.Problem{Place: c.list.At(0), What: fmt.Sprintf("the loop goes over %s, not a list or a table", value.TypeName(v)), Do: "name a list, such as data.keepers"}
+	return problem.Problem{Place: c.list.At(0), What: fmt.Sprintf("the loop goes over %s, not a list or a table",
+		value.TypeName(v)), Do: "name a list, such as data.keepers"}
 }
 
 // item is a declaration evaluated for one host.
@@ -376,7 +382,8 @@ func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
 		return
 	}
 	it := &item{kind: d.Kind, decl: d, maybe: maybe, vars: vars, contexts: []*context{c}}
-	it.task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.attrs)), Places: []value.Place{d.Place}, Manifests: []string{d.unit}}
+	it.task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.attrs)),
+		Places: []value.Place{d.Place}, Manifests: []string{d.unit}}
 	good := true
 	for i := range d.attrs {
 		good = r.attr(it, &d.attrs[i]) && good
@@ -402,7 +409,8 @@ func (r *resolver) one(c *context, d *decl, vars *expr.Vars, maybe bool) {
 func (r *resolver) required(it *item) {
 	for _, at := range it.kind.Attrs {
 		if _, given := it.decl.Attr(at.Name); at.Required && !given {
-			r.problems.AddErr(it.decl.Place, problem.Errorf("%s has no %s, which it needs", it.task.Ref, at.Name).By(problem.ShowKind, it.kind.Name))
+			r.problems.AddErr(it.decl.Place, problem.Errorf("%s has no %s, which it needs", it.task.Ref, at.Name).
+				By(problem.ShowKind, it.kind.Name))
 		}
 	}
 }
@@ -413,9 +421,11 @@ func (r *resolver) leaveOut(c *context, d *decl, name string, final bool, vars *
 	ref := value.Ref{Kind: d.Kind.Name, Name: name}
 	r.leave(ref, final)
 	if r.explain {
-		r.omitted = append(r.omitted, &item{kind: d.Kind, decl: d, vars: vars, contexts: []*context{c}, task: plan.Task{Ref: ref}})
+		r.omitted = append(r.omitted, &item{kind: d.Kind, decl: d, vars: vars, contexts: []*context{c},
+			task: plan.Task{Ref: ref}})
 	}
-	r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: ref, Place: d.Place, Reason: "its condition is false: " + d.cond.Text()})
+	r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: ref, Place: d.Place, Reason: "its condition is false: " +
+		d.cond.Text()})
 }
 
 // nameOfOmitted names an item that is left out, by what is written where the
@@ -569,7 +579,8 @@ func (r *resolver) add(it *item) {
 	key := value.Ref{Kind: it.kind.NameSpace(), Name: it.task.Ref.Name}
 	first := r.bySpace[key]
 	if first != nil && first.decl == it.decl && first.contexts[0] == it.contexts[0] {
-		r.problems.At(it.decl.Place, fmt.Sprintf("the loop gives %s twice", it.task.Ref), "make each name another one, or go over unique(...)")
+		r.problems.At(it.decl.Place, fmt.Sprintf("the loop gives %s twice", it.task.Ref),
+			"make each name another one, or go over unique(...)")
 		return
 	}
 	if first == nil {
@@ -586,8 +597,9 @@ func (r *resolver) add(it *item) {
 	}
 	if diff := difference(first, it); diff != "" {
 		also := first.task.Places[0]
-		r.problems.Add(problem.Problem{Place: it.decl.Place, What: fmt.Sprintf("%s is declared in two ways: %s; first at %s", it.task.Ref, diff, also),
-			Do: "say it once, or make both equal", Also: []value.Place{also}})
+		r.problems.Add(problem.Problem{Place: it.decl.Place,
+			What: fmt.Sprintf("%s is declared in two ways: %s; first at %s", it.task.Ref, diff, also),
+			Do:   "say it once, or make both equal", Also: []value.Place{also}})
 		return
 	}
 	first.contexts = append(first.contexts, it.contexts...)
@@ -736,7 +748,8 @@ func (r *resolver) circles() {
 					names = append(names, on.task.Ref.String())
 				}
 				names = append(names, n.task.Ref.String())
-				r.problems.At(it.decl.Place, "these need one another in a circle: "+strings.Join(names, " needs "), "take one of the references out")
+				r.problems.At(it.decl.Place, "these need one another in a circle: "+strings.Join(names, " needs "),
+					"take one of the references out")
 			}
 		}
 		path = path[:len(path)-1]
@@ -785,8 +798,9 @@ func (r *resolver) buried(it, other *item) {
 		return
 	}
 	at := other.task.Places[0]
-	r.problems.Add(problem.Problem{Place: it.decl.Place, What: fmt.Sprintf("%s lies below %s, which is declared absent at %s", it.task.Ref, other.task.Ref, at),
-		Do: "take one of them out", Also: []value.Place{at}})
+	r.problems.Add(problem.Problem{Place: it.decl.Place,
+		What: fmt.Sprintf("%s lies below %s, which is declared absent at %s", it.task.Ref, other.task.Ref, at),
+		Do:   "take one of them out", Also: []value.Place{at}})
 }
 
 // reaches says whether from needs to, through any number of steps.
@@ -845,7 +859,8 @@ func (r *resolver) order() {
 		it.task.Only = ids(it.only)
 		it.task.Labels = it.task.Attrs.Texts(schema.Labels)
 		for name := range it.task.Attrs {
-			if a, _ := it.kind.Attr(name); name == "absent" || name == schema.Labels || a.Type == schema.RefTo || isContent(it.kind, name) {
+			if a, _ := it.kind.Attr(name); name == "absent" || name == schema.Labels || a.Type == schema.RefTo ||
+				isContent(it.kind, name) {
 				delete(it.task.Attrs, name) // the plan says it in other fields
 			}
 		}

@@ -106,7 +106,8 @@ type clause struct {
 // Check, and nil when too little could be read.
 func Load(files fs.FS, schemas schema.Kinds, options Options) (*Project, error) {
 	var ps problem.Problems
-	p := &Project{files: files, schemas: schemas, options: options, units: map[string]*unit{}, given: map[*manifest.Node]evaluator{}}
+	p := &Project{files: files, schemas: schemas, options: options, units: map[string]*unit{},
+		given: map[*manifest.Node]evaluator{}}
 	p.Settings = loadSettings(files, &ps)
 	if err := p.Settings.choose(options.Env); err != nil {
 		ps.AddErr(value.Place{}, err)
@@ -117,7 +118,8 @@ func Load(files fs.FS, schemas schema.Kinds, options Options) (*Project, error) 
 	if options.Reading != nil && whole && ps.Err() == nil {
 		options.Reading(p.Settings, inv)
 	}
-	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces, Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
+	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.layerPlaces,
+		Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
 	p.Sources = source.Read(files, &ps)
 	p.sound = source.Load(files, p.Sources, &ps)
 	manifests, ok := manifest.Load(files, p.sound, schemas, &ps)
@@ -127,7 +129,8 @@ func Load(files fs.FS, schemas schema.Kinds, options Options) (*Project, error) 
 	for _, g := range inv.Groups {
 		for _, use := range g.Manifests {
 			if _, ok := manifests[use.Manifest]; !ok && !p.unsound(use.Manifest) {
-				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name, use.Manifest), p.noManifest(use.Manifest))
+				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name, use.Manifest),
+					p.noManifest(use.Manifest))
 			}
 		}
 	}
@@ -254,7 +257,8 @@ func (p *Project) compileUse(in *unit, m *manifest.Use, ps *problem.Problems) *u
 	}
 	for _, k := range m.Params {
 		if u.unit != nil && u.unit.param(k.Name) == nil {
-			ps.At(k.Place, fmt.Sprintf("the manifest %s has no param %q", name, k.Name), problem.Meant(k.Name, u.unit.paramNames(), "it has "+orNone(u.unit.paramNames())))
+			ps.At(k.Place, fmt.Sprintf("the manifest %s has no param %q", name, k.Name),
+				problem.Meant(k.Name, u.unit.paramNames(), "it has "+orNone(u.unit.paramNames())))
 			continue
 		}
 		e, err := p.compileNode(k.Node, "", scope)
@@ -299,7 +303,8 @@ func (p *Project) compileLoop(n *manifest.Node, scope expr.Scope, ps *problem.Pr
 			good = good && variable.MatchString(name)
 		}
 		if !good {
-			ps.At(n.Place, fmt.Sprintf("%q is no loop", text), `write for = "item in data.list", or for = "key, item in data.table"`)
+			ps.At(n.Place, fmt.Sprintf("%q is no loop", text),
+				`write for = "item in data.list", or for = "key, item in data.table"`)
 			continue
 		}
 		for _, name := range c.names {
@@ -343,7 +348,8 @@ func (p *Project) circlesOfUse(ps *problem.Problems) {
 				visit(e.use.unit)
 			case 1:
 				circle := append(slices.Clone(way[slices.Index(way, e.use.unit.Name):]), e.use.unit.Name)
-				ps.At(e.use.Place, "manifests use one another in a circle: "+strings.Join(circle, " uses "), "take one of the uses out")
+				ps.At(e.use.Place, "manifests use one another in a circle: "+strings.Join(circle, " uses "),
+					"take one of the uses out")
 				e.use.unit = nil
 			}
 		}
@@ -369,10 +375,12 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 			u := p.units[g.Manifest]
 			switch {
 			case u == nil:
-				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there", who, g.Manifest), problem.Meant(g.Manifest, value.Keys(p.units), "take them out"))
+				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there", who, g.Manifest),
+					problem.Meant(g.Manifest, value.Keys(p.units), "take them out"))
 				continue
 			case u.param(g.Param) == nil:
-				ps.At(g.Node.Place, fmt.Sprintf("the manifest %s has no param %q", g.Manifest, g.Param), problem.Meant(g.Param, u.paramNames(), "it has "+orNone(u.paramNames())))
+				ps.At(g.Node.Place, fmt.Sprintf("the manifest %s has no param %q", g.Manifest, g.Param),
+					problem.Meant(g.Param, u.paramNames(), "it has "+orNone(u.paramNames())))
 				continue
 			}
 			s := scope
@@ -389,8 +397,9 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 			}
 			v, _ := e.value(nil) // a literal needs no variables and cannot fail
 			if text, ok := v.(string); ok && text != "" && u.param(g.Param).Type == "secret" {
-				p.advice.Add(problem.Problem{Place: g.Node.Place, Code: "plain-secret", What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
-					Do: "seal it, and write ${data.NAME} here", Way: problem.SealSecret})
+				p.advice.Add(problem.Problem{Place: g.Node.Place, Code: "plain-secret",
+					What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
+					Do:   "seal it, and write ${data.NAME} here", Way: problem.SealSecret})
 			}
 			if _, err := u.param(g.Param).Check(v); err != nil {
 				ps.AddErr(g.Node.Place, fmt.Errorf("the param %s.%s: %w", g.Manifest, g.Param, err))
@@ -409,12 +418,14 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 		at := strings.LastIndexByte(key, '.')
 		u := p.units[key[:max(at, 0)]]
 		if u == nil || u.param(key[at+1:]) == nil {
-			ps.AddErr(value.Place{}, problem.Errorf("%s names no param of a manifest", key).By(problem.GiveParam, "MANIFEST.NAME"))
+			ps.AddErr(value.Place{}, problem.Errorf("%s names no param of a manifest", key).
+				By(problem.GiveParam, "MANIFEST.NAME"))
 			continue
 		}
 		v, err := u.param(key[at+1:]).FromText(p.options.Params[key])
 		if u.param(key[at+1:]).Type == "secret" {
-			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").Remedy("seal it").By(problem.SealSecret)
+			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").Remedy("seal it").
+				By(problem.SealSecret)
 		}
 		if err == nil {
 			_, err = u.param(key[at+1:]).Check(v)
@@ -505,7 +516,8 @@ func (u *use) readsFleet() bool {
 }
 
 func readsFleet(cond *expr.Program, loop []clause) bool {
-	return cond != nil && cond.ReadsRoot("fleet") || slices.ContainsFunc(loop, func(c clause) bool { return c.list.ReadsRoot("fleet") })
+	return cond != nil && cond.ReadsRoot("fleet") || slices.ContainsFunc(loop,
+		func(c clause) bool { return c.list.ReadsRoot("fleet") })
 }
 
 func readsRoot(paths [][]string, root string) bool {
@@ -712,7 +724,8 @@ func (p *Project) template(name string) (*expr.Template, error) {
 			return nil, problem.Errorf("the template %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
 		}
 		if info.IsDir() || info.Size() > maxTemplate {
-			return nil, problem.Errorf("the template %s is a folder or larger than 4 MiB", name).Remedy("use copy for large files")
+			return nil, problem.Errorf("the template %s is a folder or larger than 4 MiB", name).
+				Remedy("use copy for large files")
 		}
 		text, err := fs.ReadFile(p.files, name)
 		if err != nil {

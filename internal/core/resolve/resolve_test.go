@@ -17,8 +17,9 @@ import (
 
 func files(manifest string, more ...string) fstest.MapFS {
 	fs := fstest.MapFS{
-		"jadekettle.toml":         {Data: []byte("project = \"test\"\n")},
-		"hosts.toml":              {Data: []byte("[host.gauge-01]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\", \"more\"]\n")},
+		"jadekettle.toml": {Data: []byte("project = \"test\"\n")},
+		"hosts.toml": {Data: []byte("[host.gauge-01]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\n" +
+			"manifests = [\"all\", \"more\"]\n")},
 		"manifests/all.toml":      {Data: []byte(manifest)},
 		"manifests/more.toml":     {Data: []byte("")},
 		"data/shared.toml":        {Data: []byte("port = 4190\nlist = [\"a\", \"b\"]\n[deep]\na = 1\nb = 2\n")},
@@ -61,19 +62,23 @@ func TestOrder(t *testing.T) {
 			"[package.salt-lamp]\n[user.maren]\ngroups = [\"keepers\"]\n[package.buoy-tools]\n[group.keepers]\n",
 			"package salt-lamp group keepers user maren package buoy-tools"},
 		"a path after its parent, owner and group": {
-			"[file.\"/srv/a/b/f\"]\nowner = \"tidelog\"\ngroup = \"tide\"\n[group.tide]\n[user.tidelog]\n[dir.\"/srv/a\"]\n[dir.\"/srv\"]\n",
+			"[file.\"/srv/a/b/f\"]\nowner = \"tidelog\"\ngroup = \"tide\"\n[group.tide]\n[user.tidelog]\n[dir.\"/srv/a\"]\n" +
+				"[dir.\"/srv\"]\n",
 			"group tide user tidelog dir /srv dir /srv/a file /srv/a/b/f"},
 		"a group that a user makes": {"[file.\"/f\"]\ngroup = \"tidelog\"\n[user.tidelog]\n", "user tidelog file /f"},
 		"a service after its package and unit": {
 			"[service.tide-logger]\nrunning = true\n[file.\"/etc/systemd/system/tide-logger.service\"]\n[package.tide-logger]\n",
 			"file /etc/systemd/system/tide-logger.service package tide-logger service tide-logger"},
-		"after and before": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\n[dir.\"/c\"]\nbefore = [\"dir /b\"]\n", "dir /c dir /b dir /a"},
+		"after and before": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\n[dir.\"/c\"]\nbefore = [\"dir /b\"]\n",
+			"dir /c dir /b dir /a"},
 		"turned round when both are absent": {
-			"[dir.\"/srv/a\"]\nabsent = true\n[file.\"/srv/a/f\"]\nabsent = true\n[group.keepers]\nabsent = true\n[user.maren]\nabsent = true\ngroups = [\"keepers\"]\n",
+			"[dir.\"/srv/a\"]\nabsent = true\n[file.\"/srv/a/f\"]\nabsent = true\n[group.keepers]\nabsent = true\n" +
+				"[user.maren]\nabsent = true\ngroups = [\"keepers\"]\n",
 			"file /srv/a/f dir /srv/a user maren group keepers"},
 		"an implied edge that contradicts is dropped": {
 			"[user.maren]\nbefore = [\"group maren\"]\n[group.maren]\n", "user maren group maren"},
-		"an absent thing is not needed":  {"[file.\"/srv/f\"]\nowner = \"maren\"\n[user.maren]\nabsent = true\n", "file /srv/f user maren"},
+		"an absent thing is not needed": {"[file.\"/srv/f\"]\nowner = \"maren\"\n[user.maren]\nabsent = true\n",
+			"file /srv/f user maren"},
 		"what is left out gives no edge": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nif = \"data.port == 1\"\n", "dir /a"},
 	} {
 		p, problems := resolved(t, files(c.manifest), debian)
@@ -116,16 +121,19 @@ template = "t.tmpl"
 	if got := p.Contents[p.Tasks[3].Content.SHA256].Text; got != "gauge-01 debian" {
 		t.Errorf("the template gives %q", got)
 	}
-	if got := fmt.Sprint(p.Tasks[0].Attrs, p.Tasks[1].Attrs); got != "map[mode:0640] map[comment:${literal} groups:[a b] password:(secret) system:true]" {
+	if got := fmt.Sprint(p.Tasks[0].Attrs,
+		p.Tasks[1].Attrs); got != "map[mode:0640] map[comment:${literal} groups:[a b] password:(secret) system:true]" {
 		t.Errorf("the attributes are %s", got)
 	}
-	if len(p.LeftOut) != 1 || p.LeftOut[0].Ref.Name != "/not-here" || !strings.Contains(p.LeftOut[0].Reason, "facts.memory.total < 1000") {
+	if len(p.LeftOut) != 1 || p.LeftOut[0].Ref.Name != "/not-here" || !strings.Contains(p.LeftOut[0].Reason,
+		"facts.memory.total < 1000") {
 		t.Errorf("left out is %+v", p.LeftOut)
 	}
 }
 
 func TestTheSameThingTwice(t *testing.T) {
-	p, problems := resolved(t, files("[dir.\"/srv\"]\nmode = \"0755\"\n", "manifests/more.toml", "[dir.\"/srv/\"]\nmode = \"755\"\nabout = \"in other words\"\n"), debian)
+	p, problems := resolved(t, files("[dir.\"/srv\"]\nmode = \"0755\"\n", "manifests/more.toml",
+		"[dir.\"/srv/\"]\nmode = \"755\"\nabout = \"in other words\"\n"), debian)
 	if p == nil || len(p.Tasks) != 1 || len(p.Tasks[0].Places) != 2 {
 		t.Errorf("equal declarations are not one task: %v %s", p, problems)
 	}
@@ -151,7 +159,8 @@ func TestTheSameThingTwice(t *testing.T) {
 // TestManyHostsAtOnce resolves from many goroutines, as a run does, a template
 // whose path depends on the host; the race detector looks on.
 func TestManyHostsAtOnce(t *testing.T) {
-	fs := files("[file.\"/t\"]\ntemplate = \"${host.site}.tmpl\"\n", "manifests/pier.tmpl", "{{ host.name }} has {{ len facts.services }} services",
+	fs := files("[file.\"/t\"]\ntemplate = \"${host.site}.tmpl\"\n", "manifests/pier.tmpl",
+		"{{ host.name }} has {{ len facts.services }} services",
 		"hosts.toml", "[host.\"gauge-[01..20]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
 	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
 	if err != nil {
@@ -177,7 +186,8 @@ func TestManyHostsAtOnce(t *testing.T) {
 }
 
 func TestSelections(t *testing.T) {
-	manifest := "[group.tide]\n[user.maren]\ngroups = [\"tide\"]\nlabels = [\"people\", \"${word}\"]\n[dir.\"/srv/a\"]\nowner = \"maren\"\n[file.\"/srv/a/b\"]\n[file.\"/etc/c\"]\nlabels = [\"people\"]\n"
+	manifest := "[group.tide]\n[user.maren]\ngroups = [\"tide\"]\nlabels = [\"people\", \"${word}\"]\n" +
+		"[dir.\"/srv/a\"]\nowner = \"maren\"\n[file.\"/srv/a/b\"]\n[file.\"/etc/c\"]\nlabels = [\"people\"]\n"
 	whole, problems := resolved(t, files(manifest, "manifests/more.toml", "[dir.\"/more\"]\n[group.tide]\n"), debian)
 	if whole == nil {
 		t.Fatal(problems)
@@ -186,17 +196,21 @@ func TestSelections(t *testing.T) {
 		s            resolve.Selection
 		want, needed string
 	}{
-		"all":               {resolve.Selection{}, "group tide user maren dir /srv/a file /srv/a/b file /etc/c dir /more", "[]"},
-		"a kind":            {resolve.Selection{Tasks: []string{"file *"}}, "file /srv/a/b file /etc/c", "[dir /srv/a]"},
-		"a pattern":         {resolve.Selection{Tasks: []string{"* /srv/*"}}, "dir /srv/a file /srv/a/b", "[user maren]"},
-		"with needs":        {resolve.Selection{Tasks: []string{"file /srv/a/?"}, WithNeeds: true}, "group tide user maren dir /srv/a file /srv/a/b", "[]"},
-		"but not these":     {resolve.Selection{Tasks: []string{"file /srv/*"}, LeaveOut: []string{"user *"}, WithNeeds: true}, "dir /srv/a file /srv/a/b", "[user maren]"},
+		"all": {resolve.Selection{},
+			"group tide user maren dir /srv/a file /srv/a/b file /etc/c dir /more", "[]"},
+		"a kind":    {resolve.Selection{Tasks: []string{"file *"}}, "file /srv/a/b file /etc/c", "[dir /srv/a]"},
+		"a pattern": {resolve.Selection{Tasks: []string{"* /srv/*"}}, "dir /srv/a file /srv/a/b", "[user maren]"},
+		"with needs": {resolve.Selection{Tasks: []string{"file /srv/a/?"}, WithNeeds: true},
+			"group tide user maren dir /srv/a file /srv/a/b", "[]"},
+		"but not these": {resolve.Selection{Tasks: []string{"file /srv/*"}, LeaveOut: []string{"user *"},
+			WithNeeds: true}, "dir /srv/a file /srv/a/b", "[user maren]"},
 		"a label":           {resolve.Selection{Labels: []string{"people"}}, "user maren file /etc/c", "[group tide]"},
 		"a literal label":   {resolve.Selection{Labels: []string{"${word}"}}, "user maren", "[group tide]"},
 		"a manifest":        {resolve.Selection{Manifests: []string{"more"}}, "group tide dir /more", "[]"},
 		"a label of a kind": {resolve.Selection{Tasks: []string{"file *"}, Labels: []string{"people"}}, "file /etc/c", "[]"},
-		"leaving out":       {resolve.Selection{LeaveOut: []string{"file *", "dir /srv/a"}}, "group tide user maren dir /more", "[]"},
-		"nothing":           {resolve.Selection{Tasks: []string{"file /nowhere"}}, "", "[]"},
+		"leaving out": {resolve.Selection{LeaveOut: []string{"file *", "dir /srv/a"}},
+			"group tide user maren dir /more", "[]"},
+		"nothing": {resolve.Selection{Tasks: []string{"file /nowhere"}}, "", "[]"},
 	} {
 		part, needed := c.s.Apply(whole)
 		if got := order(part); got != c.want || fmt.Sprint(needed) != c.needed {
@@ -251,7 +265,8 @@ func TestProblemsOfAProject(t *testing.T) {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
 		}
 	}
-	if _, got := resolved(t, files("", "data/host/guage-01.toml", "x = 1\n"), debian); !strings.Contains(got, `this is data for "guage-01", which is no host; did you mean "gauge-01"?`) {
+	if _, got := resolved(t, files("", "data/host/guage-01.toml", "x = 1\n"), debian); !strings.Contains(got,
+		`this is data for "guage-01", which is no host; did you mean "gauge-01"?`) {
 		t.Errorf("data for no host gives %s", got)
 	}
 }
@@ -261,10 +276,12 @@ func big(hosts int) fstest.MapFS {
 	var m strings.Builder
 	for i := range 20 {
 		fmt.Fprintf(&m, "[package.reed-%02d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n", i, i)
-		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\ncontent = \"pool ${data.port + %d} of ${host.name}\\n\"\nmode = \"0644\"\n", i, i)
+		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\ncontent = \"pool ${data.port + %d} of ${host.name}\\n\"\n"+
+			"mode = \"0644\"\n", i, i)
 		fmt.Fprintf(&m, "[user.keeper-%d]\ngroups = [\"watch-%d\"]\nif = '\"debian\" in facts.os.like'\n[group.watch-%d]\n", i, i, i)
 	}
-	fs := files(m.String(), "hosts.toml", fmt.Sprintf("[host.\"gauge-[0001..%04d]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n", hosts), "data/host/gauge-0001.toml", "")
+	fs := files(m.String(), "hosts.toml",
+		fmt.Sprintf("[host.\"gauge-[0001..%04d]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n", hosts), "data/host/gauge-0001.toml", "")
 	delete(fs, "data/host/gauge-01.toml")
 	return fs
 }

@@ -33,15 +33,18 @@ func (p *Project) Select(s Selection) error {
 	for _, pattern := range slices.Concat(s.Tasks, s.LeaveOut) {
 		kind, _ := splitPattern(pattern)
 		if kind == "" {
-			return problem.Errorf("%q selects nothing", pattern).Remedy("write KIND PATTERN, such as \"file /etc/*\" or \"* tide-logger\"")
+			return problem.Errorf("%q selects nothing", pattern).
+				Remedy("write KIND PATTERN, such as \"file /etc/*\" or \"* tide-logger\"")
 		}
 		if _, known := p.schemas.Kind(kind); kind != "*" && !known {
-			return problem.Errorf("%q names the unknown kind %q", pattern, kind).Remedy("%s", problem.Meant(kind, p.schemas.Names(), "the kinds are "+strings.Join(p.schemas.Names(), ", ")))
+			return problem.Errorf("%q names the unknown kind %q", pattern, kind).
+				Remedy("%s", problem.Meant(kind, p.schemas.Names(), "the kinds are "+strings.Join(p.schemas.Names(), ", ")))
 		}
 	}
 	for _, m := range s.Manifests {
 		if _, ok := p.units[m]; !ok {
-			return problem.Errorf("there is no manifest %q", m).Remedy("%s", problem.Meant(m, value.Keys(p.units), "there are "+strings.Join(value.Keys(p.units), ", ")))
+			return problem.Errorf("there is no manifest %q", m).Remedy("%s", problem.Meant(m, value.Keys(p.units),
+				"there are "+strings.Join(value.Keys(p.units), ", ")))
 		}
 	}
 	labels := map[string]bool{}
@@ -61,7 +64,8 @@ func (p *Project) Select(s Selection) error {
 	}
 	for _, l := range s.Labels {
 		if !labels[l] {
-			return problem.Errorf("nothing has the label %q", l).Remedy("%s", problem.Meant(l, value.Keys(labels), "the labels are "+strings.Join(value.Keys(labels), ", ")))
+			return problem.Errorf("nothing has the label %q", l).Remedy("%s", problem.Meant(l, value.Keys(labels),
+				"the labels are "+strings.Join(value.Keys(labels), ", ")))
 		}
 	}
 	return nil
@@ -88,7 +92,8 @@ func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
 	ids := make([]int, len(p.Tasks))
 	for i, t := range p.Tasks {
 		if !take[i] {
-			part.LeftOut = append(part.LeftOut, plan.Omitted{Ref: t.Ref, Place: t.Places[0], Reason: "the call did not select it"})
+			part.LeftOut = append(part.LeftOut, plan.Omitted{Ref: t.Ref, Place: t.Places[0],
+				Reason: "the call did not select it"})
 			continue
 		}
 		ids[i], t.ID = len(part.Tasks), len(part.Tasks)
@@ -116,7 +121,8 @@ func (s Selection) fits(t plan.Task) bool {
 	one := func(given, has []string) bool {
 		return len(given) == 0 || slices.ContainsFunc(given, func(g string) bool { return slices.Contains(has, g) })
 	}
-	return (len(s.Tasks) == 0 || matchesAny(s.Tasks, t.Ref)) && one(s.Labels, t.Labels) && one(s.Manifests, t.Manifests) && !matchesAny(s.LeaveOut, t.Ref)
+	return (len(s.Tasks) == 0 || matchesAny(s.Tasks, t.Ref)) && one(s.Labels, t.Labels) &&
+		one(s.Manifests, t.Manifests) && !matchesAny(s.LeaveOut, t.Ref)
 }
 
 func matchesAny(patterns []string, ref value.Ref) bool {

@@ -76,14 +76,16 @@ var settingKeys = map[string]func(*Settings, any) error{
 	"data.layers": func(s *Settings, v any) error {
 		list, ok := texts(v)
 		if s.Layers = list; !ok {
-			return problem.Errorf(`layers is a list of texts, general layers first`).Remedy(`write layers = ["shared", "host/${host.name}"]`)
+			return problem.Errorf(`layers is a list of texts, general layers first`).
+				Remedy(`write layers = ["shared", "host/${host.name}"]`)
 		}
 		return nil
 	},
 	"secrets.identities": func(s *Settings, v any) error {
 		var ok bool
 		if s.Identities, ok = texts(v); !ok {
-			return problem.Errorf(`identities is a list of files`).Remedy(`write identities = ["~/.config/jadekettle/identity.txt"]`)
+			return problem.Errorf(`identities is a list of files`).
+				Remedy(`write identities = ["~/.config/jadekettle/identity.txt"]`)
 		}
 		return nil
 	},
@@ -105,21 +107,30 @@ var settingKeys = map[string]func(*Settings, any) error{
 // the environments, EnvKeys the keys of [env.NAME].
 var (
 	SettingKeys = []schema.Key{
-		{Name: "project", Takes: schema.TakesText, Doc: "The identity of the project, by which hosts remember what manages them."},
-		{Name: "requires", Takes: schema.TakesText, Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
+		{Name: "project", Takes: schema.TakesText,
+			Doc: "The identity of the project, by which hosts remember what manages them."},
+		{Name: "requires", Takes: schema.TakesText,
+			Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
 		{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`, Doc: "The inventory files."},
-		{Name: "data.layers", Takes: schema.TakesList, Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`, Doc: "The layers of data, general ones first."},
-		{Name: "secrets.identities", Takes: schema.TakesList, Default: `["~/.config/jadekettle/identity.txt"]`, Doc: "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."},
-		{Name: "secrets.recipients", Takes: schema.TakesList, Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
+		{Name: "data.layers", Takes: schema.TakesList,
+			Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`,
+			Doc:     "The layers of data, general ones first."},
+		{Name: "secrets.identities", Takes: schema.TakesList, Default: `["~/.config/jadekettle/identity.txt"]`,
+			Doc: "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."},
+		{Name: "secrets.recipients", Takes: schema.TakesList,
+			Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
 		{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."},
-		{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`, Doc: "How old a package list may be before newest refreshes it."},
-		{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`, Doc: "The file with the keys of known hosts."},
+		{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`,
+			Doc: "How old a package list may be before newest refreshes it."},
+		{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
+			Doc: "The file with the keys of known hosts."},
 		{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`, Doc: "How long a host may take to answer."},
 	}
 	EnvKeys = []schema.Key{
 		{Name: "about", Takes: schema.TakesText, Doc: "What the environment is for."},
 		{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, in the place of [inventory] files."},
-		{Name: "recipients", Takes: schema.TakesList, Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
+		{Name: "recipients", Takes: schema.TakesList,
+			Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
 		{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is taken when a call names none."},
 	}
 )
@@ -181,7 +192,8 @@ func (s *Settings) lists(at string, n *manifest.Node, problems *problem.Problems
 		}
 		rule, _ := k.Node.Value.(string)
 		if !slices.Contains(layers.Rules, rule) {
-			problems.At(k.Node.Place, fmt.Sprintf("data.lists.%s%s is no rule", at, k.Name), "the rules are "+strings.Join(layers.Rules, ", "))
+			problems.At(k.Node.Place, fmt.Sprintf("data.lists.%s%s is no rule", at, k.Name),
+				"the rules are "+strings.Join(layers.Rules, ", "))
 			continue
 		}
 		s.Lists[at+k.Name] = layers.Rule(rule)
@@ -194,7 +206,8 @@ var envForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
-		problems.At(k.Place, fmt.Sprintf("env.%s is no environment", k.Name), "write [env.NAME], the name in letters, digits, dashes and underscores")
+		problems.At(k.Place, fmt.Sprintf("env.%s is no environment", k.Name),
+			"write [env.NAME], the name in letters, digits, dashes and underscores")
 		return
 	}
 	e := Environment{Place: k.Place}
@@ -213,7 +226,8 @@ func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 				err = problem.Errorf("default is true or false").Remedy("write it without quotes")
 			}
 		default:
-			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name), problem.Meant(a.Name, envKeys, "it has "+strings.Join(envKeys, ", ")))
+			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name),
+				problem.Meant(a.Name, envKeys, "it has "+strings.Join(envKeys, ", ")))
 		}
 		problems.AddErr(a.Node.Place, err)
 	}
@@ -231,14 +245,17 @@ func (s *Settings) choose(env string) error {
 			}
 		}
 		if env == "" && len(names) > 0 {
-			return problem.Errorf("this project has the environments %s", strings.Join(names, ", ")).Remedy("say which, or give one of them default = true in %s", SettingsFile).By(problem.ChooseEnv)
+			return problem.Errorf("this project has the environments %s", strings.Join(names, ", ")).
+				Remedy("say which, or give one of them default = true in %s", SettingsFile).By(problem.ChooseEnv)
 		}
 	case len(names) == 0:
-		return problem.Errorf("this project has no environments").Remedy("declare [env.%s] in %s, or leave it out", env, SettingsFile).By(problem.DropEnv)
+		return problem.Errorf("this project has no environments").Remedy("declare [env.%s] in %s, or leave it out", env,
+			SettingsFile).By(problem.DropEnv)
 	}
 	e, ok := s.Envs[env]
 	if !ok && env != "" {
-		return problem.Errorf("there is no environment %q", env).Remedy("%s", problem.Meant(env, names, "there are "+strings.Join(names, ", ")))
+		return problem.Errorf("there is no environment %q", env).Remedy("%s", problem.Meant(env, names,
+			"there are "+strings.Join(names, ", ")))
 	}
 	s.Env = env
 	if len(e.Inventory) > 0 {
@@ -290,7 +307,8 @@ func loadSettings(project fs.FS, problems *problem.Problems) Settings {
 	s := defaults()
 	data, err := fs.ReadFile(project, SettingsFile)
 	if err != nil {
-		problems.AddErr(value.Place{File: SettingsFile}, problem.Errorf("this folder is no project: %w", err).By(problem.MakeProject))
+		problems.AddErr(value.Place{File: SettingsFile}, problem.Errorf("this folder is no project: %w", err).
+			By(problem.MakeProject))
 		return s
 	}
 	root, whole := manifest.ParseTOML(SettingsFile, data, problems)
@@ -307,7 +325,8 @@ func loadSettings(project fs.FS, problems *problem.Problems) Settings {
 			}
 			set, ok := settingKeys[name]
 			if !ok {
-				problems.At(k.Place, fmt.Sprintf("there is no setting %q", name), problem.Meant(name, value.Keys(settingKeys), "the settings are "+strings.Join(value.Keys(settingKeys), ", ")))
+				problems.At(k.Place, fmt.Sprintf("there is no setting %q", name), problem.Meant(name, value.Keys(settingKeys),
+					"the settings are "+strings.Join(value.Keys(settingKeys), ", ")))
 				continue
 			}
 			if err := set(&s, k.Node.Plain()); err != nil {
@@ -322,7 +341,9 @@ func loadSettings(project fs.FS, problems *problem.Problems) Settings {
 	}
 	walk("", root)
 	if whole && s.Project == "" && root.Get("project") == nil {
-		problems.At(value.Place{File: SettingsFile, Line: 1, Col: 1}, "project is not set; it names this project in the ledgers of its hosts", `add a line project = "..." with a text that no other project has`)
+		problems.At(value.Place{File: SettingsFile, Line: 1, Col: 1},
+			"project is not set; it names this project in the ledgers of its hosts",
+			`add a line project = "..." with a text that no other project has`)
 	}
 	return s
 }

@@ -39,7 +39,8 @@ const (
 // String says what is wanted, as it reads in "needs ...".
 func (t Type) String() string {
 	return [...]string{"text", "true or false", "a whole number", `a mode such as "0644"`, "an absolute path",
-		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder", "text", "a command line", "a secret text",
+		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
+		"text", "a command line", "a secret text",
 		"a reference such as \"service tide-logger\""}[t]
 }
 
@@ -136,13 +137,22 @@ const Labels = "labels"
 var Common = []Attr{
 	{Name: "about", Type: Text, Doc: "What this is for, in words; not evaluated."},
 	{Name: "absent", Type: Bool, Default: "false", Doc: "Whether it must not be there.", Examples: []string{"true"}},
-	{Name: If, Type: Text, Doc: "A CEL condition; when false the declaration is left out.", Examples: []string{`'"debian" in facts.os.like'`}},
-	{Name: For, Type: Text, Either: true, Doc: "Declares one thing for every item of a list, or entry of a table in the order of its keys; a list of clauses is nested from left to right.",
-		Examples: []string{`"person in data.keepers"`, `"name, port in data.ports"`, `["site in data.sites", "gauge in site.gauges"]`}},
-	{Name: Labels, Type: Text, List: true, Doc: "Words by which a call selects it; not evaluated.", Examples: []string{`["nightly"]`}},
-	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.", Examples: []string{`["package tide-logger"]`}},
-	{Name: "before", Type: RefTo, List: true, Turned: true, Doc: "What this must come before.", Examples: []string{`["service tide-logger"]`}},
-	{Name: After, Type: RefTo, List: true, Owes: Follow, Doc: "Do this only when one of these changed; what a run could not do is owed to the next.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
+	{Name: If, Type: Text, Doc: "A CEL condition; when false the declaration is left out.",
+		Examples: []string{`'"debian" in facts.os.like'`}},
+	{Name: For, Type: Text, Either: true,
+		Doc: "Declares one thing for every item of a list, or entry of a table in the order of its keys; a list of " +
+			"clauses is nested from left to right.",
+		Examples: []string{`"person in data.keepers"`, `"name, port in data.ports"`,
+			`["site in data.sites", "gauge in site.gauges"]`}},
+	{Name: Labels, Type: Text, List: true, Doc: "Words by which a call selects it; not evaluated.",
+		Examples: []string{`["nightly"]`}},
+	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.",
+		Examples: []string{`["package tide-logger"]`}},
+	{Name: "before", Type: RefTo, List: true, Turned: true, Doc: "What this must come before.",
+		Examples: []string{`["service tide-logger"]`}},
+	{Name: After, Type: RefTo, List: true, Owes: Follow,
+		Doc:      "Do this only when one of these changed; what a run could not do is owed to the next.",
+		Examples: []string{`["file /etc/tide-logger.toml"]`}},
 }
 
 // Later are common attributes whose names are taken but which this version
@@ -228,7 +238,8 @@ func (c Kinds) ParseRef(s string) (value.Ref, error) {
 	}
 	k, ok := c.Kind(ref.Kind)
 	if !ok {
-		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).Remedy("%s", problem.Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", ")))
+		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).
+			Remedy("%s", problem.Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", ")))
 	}
 	var err error
 	ref.Name, err = k.Canon(ref.Name)
@@ -243,7 +254,8 @@ func (a Attr) Value(v any) (any, error) {
 	}
 	list, ok := v.([]any)
 	if !ok {
-		return nil, problem.Errorf("%s takes a list, not %s", a.Name, value.TypeName(v)).Remedy("write %s = [%s]", a.Name, Literal(v))
+		return nil, problem.Errorf("%s takes a list, not %s", a.Name, value.TypeName(v)).
+			Remedy("write %s = [%s]", a.Name, Literal(v))
 	}
 	out := make([]any, len(list))
 	for i, item := range list {
@@ -290,7 +302,8 @@ func (a Attr) one(v any) (any, error) {
 	case Hidden:
 		if s, ok := v.(value.Secret); ok {
 			if _, isText := s.Scalar().(string); !isText {
-				return nil, problem.Errorf("%s needs text, and the sealed value is %s", a.Name, value.TypeName(s.Scalar())).Remedy("put it in quotes where it is sealed")
+				return nil, problem.Errorf("%s needs text, and the sealed value is %s", a.Name, value.TypeName(s.Scalar())).
+					Remedy("put it in quotes where it is sealed")
 			}
 			return s, nil
 		}
@@ -300,14 +313,16 @@ func (a Attr) one(v any) (any, error) {
 		}
 	}
 	if _, ok := v.(value.Secret); ok {
-		return nil, problem.Errorf("%s is made of a secret, and it would be shown", a.Name).Remedy("passwords, contents and templates may hold secrets")
+		return nil, problem.Errorf("%s is made of a secret, and it would be shown", a.Name).
+			Remedy("passwords, contents and templates may hold secrets")
 	}
 	s, ok := v.(string)
 	if !ok {
 		if a.Type == Hidden { // the value is not repeated: it may be the secret
 			return nil, problem.Errorf("%s needs text, not %s", a.Name, value.TypeName(v)).Remedy("put it in quotes")
 		}
-		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).Remedy("write %s = %s", a.Name, a.quoted(v))
+		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).
+			Remedy("write %s = %s", a.Name, a.quoted(v))
 	}
 	if len(a.Choices) > 0 && !slices.Contains(a.Choices, s) {
 		return nil, problem.Errorf("%s is %q", a.Name, s).Remedy("it takes %s", strings.Join(a.Choices, ", "))
@@ -334,17 +349,20 @@ func (a Attr) text(s string) (any, error) {
 		return p, nil
 	case Name:
 		if !nameForm.MatchString(s) {
-			return nil, problem.Errorf("%s is %q, which is no account or group name", a.Name, s).Remedy("use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first")
+			return nil, problem.Errorf("%s is %q, which is no account or group name", a.Name, s).
+				Remedy("use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first")
 		}
 	case Template, Copy:
 		if !fs.ValidPath(s) || s == "." {
-			return nil, problem.Errorf("%s is %q", a.Name, s).Remedy("it is a path inside the manifest's folder, with no leading slash and no .. in it")
+			return nil, problem.Errorf("%s is %q", a.Name, s).
+				Remedy("it is a path inside the manifest's folder, with no leading slash and no .. in it")
 		}
 	case Hidden:
 		return value.NewSecret(s), nil
 	case Version:
 		if s == "" || strings.ContainsAny(s, " \t\n=/") {
-			return nil, problem.Errorf("%s is %q, which is no version", a.Name, s).Remedy("write \"newest\" or a version as the package manager prints it")
+			return nil, problem.Errorf("%s is %q, which is no version", a.Name, s).
+				Remedy("write \"newest\" or a version as the package manager prints it")
 		}
 	}
 	return s, nil

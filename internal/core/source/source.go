@@ -79,7 +79,8 @@ func Read(project fs.FS, problems *problem.Problems) []Pin {
 				return ""
 			}
 			p.URL, p.At, p.Commit, p.Hash = text("url"), text("at"), text("commit"), text("content")
-			if s.Node.Kind != manifest.Table || !ValidName(s.Name) || p.URL == "" || !commitForm.MatchString(p.Commit) || !hashForm.MatchString(p.Hash) {
+			if s.Node.Kind != manifest.Table || !ValidName(s.Name) || p.URL == "" || !commitForm.MatchString(p.Commit) ||
+				!hashForm.MatchString(p.Hash) {
 				problems.At(s.Place, fmt.Sprintf("the pin of %q is not whole: it needs url, at, commit and content", s.Name), do)
 				continue
 			}
@@ -110,7 +111,8 @@ func Load(project fs.FS, pins []Pin, problems *problem.Problems) map[string]stri
 		got, err := Hash(project, dir)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			problems.AddErr(p.Place, problem.Errorf("the source %q is pinned, and %s is not there", p.Name, dir).Remedy("fetch it").By(problem.FetchSource, p.Name))
+			problems.AddErr(p.Place, problem.Errorf("the source %q is pinned, and %s is not there", p.Name, dir).
+				Remedy("fetch it").By(problem.FetchSource, p.Name))
 		case err != nil:
 			problems.At(p.Place, fmt.Sprintf("the source %q cannot be read: %v", p.Name, err), "")
 		case got != p.Hash:
@@ -125,9 +127,11 @@ func Load(project fs.FS, pins []Pin, problems *problem.Problems) map[string]stri
 		return out
 	}
 	for _, e := range entries {
-		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") && !slices.ContainsFunc(pins, func(p Pin) bool { return p.Name == e.Name() }) {
+		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") && !slices.ContainsFunc(pins,
+			func(p Pin) bool { return p.Name == e.Name() }) {
 			dir := path.Join(Dir, e.Name())
-			problems.AddErr(value.Place{File: dir}, problem.Errorf("%s has no pin in %s", dir, LockFile).Remedy("add it, or remove the folder").By(problem.AddSource))
+			problems.AddErr(value.Place{File: dir}, problem.Errorf("%s has no pin in %s", dir, LockFile).
+				Remedy("add it, or remove the folder").By(problem.AddSource))
 		}
 	}
 	return out

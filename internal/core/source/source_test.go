@@ -55,7 +55,8 @@ func TestHash(t *testing.T) {
 
 func TestLoad(t *testing.T) {
 	hash, _ := Hash(files(), "sources/tide")
-	pin := Pin{Name: "tide", URL: "https://git.example.org/tide.git", At: "v1.2", Commit: strings.Repeat("ab", 20), Hash: hash}
+	pin := Pin{Name: "tide", URL: "https://git.example.org/tide.git", At: "v1.2",
+		Commit: strings.Repeat("ab", 20), Hash: hash}
 	lock := string(Write([]Pin{pin, {Name: "a.b", URL: "x", At: "main", Commit: pin.Commit, Hash: hash}}))
 	var ps problem.Problems
 	back := Read(fstest.MapFS{LockFile: {Data: []byte(lock)}}, &ps)
@@ -66,7 +67,8 @@ func TestLoad(t *testing.T) {
 	good := string(Write([]Pin{pin}))
 	for text, want := range map[string]string{
 		good: "",
-		strings.Replace(good, "[source.tide]", "[source.other]", 1):       "the source \"other\" is pinned, and sources/other is not there",
+		strings.Replace(good, "[source.tide]", "[source.other]",
+			1): "the source \"other\" is pinned, and sources/other is not there",
 		strings.Replace(good, hash, "sha256:"+strings.Repeat("0", 64), 1): "the copy in sources/tide is not what was pinned",
 		strings.Replace(good, "commit = \"ab", "commit = \"AB", 1):        `the pin of "tide" is not whole`,
 		strings.Replace(good, "format = 1", "format = 2", 1):              "the format of this file is not 1",

@@ -12,7 +12,8 @@ func TestSecretsAreNotShown(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	all := string(text) + fmt.Sprintf("%v %+v %#v %s %q %x", s, s, s, s, s, []any{s}) + fmt.Sprint(map[string]any{"k": s}, []Secret{s}, &s)
+	all := string(text) + fmt.Sprintf("%v %+v %#v %s %q %x", s, s, s, s, s, []any{s}) +
+		fmt.Sprint(map[string]any{"k": s}, []Secret{s}, &s)
 	if want := "salt"; len(all) == 0 || contains(all, want) || contains(all, "73616c74") {
 		t.Errorf("printed in some way, a secret shows: %s", all)
 	}
@@ -28,7 +29,8 @@ func contains(s, sub string) bool {
 }
 
 func TestReferences(t *testing.T) {
-	for in, want := range map[string]string{"service tide-logger": "service tide-logger", "file /etc/a b": "file /etc/a b", "service": "", " x": "", "x ": ""} {
+	for in, want := range map[string]string{"service tide-logger": "service tide-logger",
+		"file /etc/a b": "file /etc/a b", "service": "", " x": "", "x ": ""} {
 		ref, ok := ParseRef(in)
 		if ok && ref.String() != want || ok != (want != "") {
 			t.Errorf("%q is %q, %v", in, ref, ok)

@@ -20,7 +20,8 @@ import (
 func tasks() []plan.Task {
 	return []plan.Task{{
 		ID: 0, Ref: value.Ref{Kind: "user", Name: "maren"}, Needs: []int{}, Content: &plan.Content{SHA256: "ab", Size: 3},
-		Attrs: value.Attrs{"uid": int64(7), "system": true, "shell": "/bin/sh", "groups": []any{"a", "b"}, "password": value.NewSecret("salt")},
+		Attrs: value.Attrs{"uid": int64(7), "system": true, "shell": "/bin/sh", "groups": []any{"a", "b"},
+			"password": value.NewSecret("salt")},
 	}}
 }
 
@@ -29,10 +30,12 @@ func TestMessagesComeBackAsTheyWent(t *testing.T) {
 	c := NewConn(&buf, &buf)
 	sent := []Message{
 		{Start: &Start{Format: 1, Run: plan.Run{ID: "x", Who: "maren@desk"}, Services: true}},
-		{Facts: &facts.Facts{OS: facts.OS{ID: "debian", Like: []string{"debian"}}, Services: map[string]facts.Service{"cron": {Running: true}}, Disks: []facts.Disk{}}},
+		{Facts: &facts.Facts{OS: facts.OS{ID: "debian", Like: []string{"debian"}},
+			Services: map[string]facts.Service{"cron": {Running: true}}, Disks: []facts.Disk{}}},
 		{Plan: &Plan{Tasks: tasks(), Last: true}},
 		{Chunk: &Chunk{SHA256: "ab", Data: []byte{0, 1}, Last: true}},
-		{Results: &Results{List: []plan.Result{{ID: 1, Status: plan.Changed, Changes: []plan.Change{{What: "mode", Was: "0644", Becomes: "0640"}}, Took: 5}}}},
+		{Results: &Results{List: []plan.Result{{ID: 1, Status: plan.Changed,
+			Changes: []plan.Change{{What: "mode", Was: "0644", Becomes: "0640"}}, Took: 5}}}},
 		{Bye: &Bye{}},
 	}
 	for _, m := range sent {
@@ -129,7 +132,8 @@ func TestPartsFitIntoFrames(t *testing.T) {
 }
 
 func FuzzReceive(f *testing.F) {
-	for _, m := range []Message{{Plan: &Plan{Tasks: tasks(), Last: true}}, {Facts: &facts.Facts{}}, {Want: &Want{SHA256: []string{"ab"}}}} {
+	for _, m := range []Message{{Plan: &Plan{Tasks: tasks(), Last: true}}, {Facts: &facts.Facts{}},
+		{Want: &Want{SHA256: []string{"ab"}}}} {
 		var buf bytes.Buffer
 		if err := NewConn(nil, &buf).Send(m); err != nil {
 			f.Fatal(err)

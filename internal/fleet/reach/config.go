@@ -56,7 +56,8 @@ func (t Target) with(printed, home string) (Target, error) {
 			keys = append(keys, v)
 		case "proxyjump", "proxycommand":
 			if v != "none" {
-				return t, problem.Errorf("your OpenSSH settings reach %s through another host (%s %s), which this version cannot", asked, name, v).Remedy("let %s match no such setting", asked)
+				return t, problem.Errorf("your OpenSSH settings reach %s through another host (%s %s), which this version cannot",
+					asked, name, v).Remedy("let %s match no such setting", asked)
 			}
 		}
 	}

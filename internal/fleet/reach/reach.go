@@ -204,7 +204,8 @@ func launch(tr transport, t Target, first []byte) (*Session, error) {
 		case word == "ready":
 			return &Session{Reader: out, Writer: p.in, in: p.in, tr: tr, errs: p.errs}, nil
 		case word == "refuse":
-			return nil, problem.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is started from it", rest).Remedy("see what it is with `ls -ld %s`, and put it right", rest)
+			return nil, problem.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is "+
+				"started from it", rest).Remedy("see what it is with `ls -ld %s`, and put it right", rest)
 		case word == "need" && attempt == 0:
 			p.in.Close()
 			p.wait()
@@ -255,9 +256,11 @@ func upload(tr transport, t Target, need string) error {
 		case word == "stored":
 			return nil
 		}
-		return problem.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s", len(program)>>20+1, rest, lastLine(p.errs.String())).Remedy("see that there is room and that it is writable")
+		return problem.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s", len(program)>>20+1, rest,
+			lastLine(p.errs.String())).Remedy("see that there is room and that it is writable")
 	}
-	return problem.Errorf("this build of jadekettle holds no worker for %s (it has %s)", machine, strings.Join(names(), ", ")).Remedy("use a release build, which holds all")
+	return problem.Errorf("this build of jadekettle holds no worker for %s (it has %s)", machine,
+		strings.Join(names(), ", ")).Remedy("use a release build, which holds all")
 }
 
 func send(to io.Writer, program []byte, packed bool) error {
@@ -301,7 +304,8 @@ func answer(out *bufio.Reader, nonce string) (word, rest string, err error) {
 			return word, rest, nil
 		}
 	}
-	return "", "", problem.Errorf("%w: over %d KiB came before the worker's first word", ErrBound, maxGreeting>>10).Remedy("look at what the login shell prints")
+	return "", "", problem.Errorf("%w: over %d KiB came before the worker's first word", ErrBound, maxGreeting>>10).
+		Remedy("look at what the login shell prints")
 }
 
 func clip(s string) string {
@@ -330,7 +334,8 @@ func explain(err error, p *process, t Target) error {
 		if user == "" {
 			user = "the login user"
 		}
-		return problem.Errorf("sudo refuses %s: %s", user, strings.TrimPrefix(said, "sudo: ")).Remedy("let %s use sudo without a password, or connect as root", user)
+		return problem.Errorf("sudo refuses %s: %s", user, strings.TrimPrefix(said, "sudo: ")).
+			Remedy("let %s use sudo without a password, or connect as root", user)
 	case said != "":
 		return fmt.Errorf("the worker did not start: %s", said)
 	}

@@ -67,17 +67,20 @@ func TestTheScripts(t *testing.T) {
 		t.Errorf("without the worker it says %s %s", word, rest)
 	}
 	program := "#!/bin/sh\necho jadekettle $2 ready to $1 $(umask)\n"
-	if word, _ := script(t, home, UploadScript, program[:10], "abc", strconv.Itoa(len(program)), "cat"); word != "unstored" {
+	if word, _ := script(t, home, UploadScript, program[:10], "abc", strconv.Itoa(len(program)),
+		"cat"); word != "unstored" {
 		t.Errorf("a worker that breaks off is %s", word)
 	}
 	var packed strings.Builder
 	if err := send(nopCloser{&packed}, []byte(program), true); err != nil {
 		t.Fatal(err)
 	}
-	if word, rest := script(t, home, UploadScript, packed.String(), "abc", strconv.Itoa(len(program)), "gzip -dc"); word != "stored" || rest != home+"/.cache/jadekettle" {
+	if word, rest := script(t, home, UploadScript, packed.String(), "abc", strconv.Itoa(len(program)),
+		"gzip -dc"); word != "stored" || rest != home+"/.cache/jadekettle" {
 		t.Errorf("the worker is %s %s", word, rest)
 	}
-	if word, rest := script(t, home, StartScript, "", "Other x=def", m+"=abc"); word != "ready" || rest != "to "+worker.Argument+" 0022" {
+	if word, rest := script(t, home, StartScript, "", "Other x=def", m+"=abc"); word != "ready" ||
+		rest != "to "+worker.Argument+" 0022" {
 		t.Errorf("with the worker it says %s %s", word, rest)
 	}
 	if word, _ := script(t, home, StartScript, "", m+"=def"); word != "need" {
@@ -167,7 +170,9 @@ func TestTheUsersOwnSettings(t *testing.T) {
 		t.Errorf("without settings it becomes %+v, %v", got, err)
 	}
 	os.Mkdir(filepath.Join(home, ".ssh"), 0o700)
-	os.WriteFile(filepath.Join(home, ".ssh/config"), []byte("Host gauge-*\n  HostName 192.0.2.21\n  Port 2200\n  User ops\n  IdentityFile ~/.ssh/pier\nHost far\n  ProxyJump pier.example.org\n"), 0o600)
+	os.WriteFile(filepath.Join(home, ".ssh/config"),
+		[]byte("Host gauge-*\n  HostName 192.0.2.21\n  Port 2200\n  User ops\n  IdentityFile ~/.ssh/pier\nHost far\n"+
+			"  ProxyJump pier.example.org\n"), 0o600)
 	want := Target{Name: "gauge-01", Address: "192.0.2.21", Port: 2200, User: "ops", Key: filepath.Join(home, ".ssh/pier")}
 	if got, err := d.settings(t.Context(), given); err != nil || got != want {
 		t.Errorf("it becomes %+v, %v", got, err)
@@ -176,10 +181,12 @@ func TestTheUsersOwnSettings(t *testing.T) {
 	if got, err := d.settings(t.Context(), own); err != nil || got.Port != 22 || got.User != "root" || got.Key != "/k" {
 		t.Errorf("what the inventory says is overruled: %+v, %v", got, err)
 	}
-	if got, err := d.settings(t.Context(), Target{Address: "192.0.2.99"}); err != nil || got.Key != "" || got.Address != "192.0.2.99" {
+	if got, err := d.settings(t.Context(), Target{Address: "192.0.2.99"}); err != nil || got.Key != "" ||
+		got.Address != "192.0.2.99" {
 		t.Errorf("a host that nothing matches becomes %+v, %v", got, err)
 	}
-	if _, err := d.settings(t.Context(), Target{Address: "far"}); err == nil || !strings.Contains(err.Error(), "through another host (proxyjump pier.example.org)") {
+	if _, err := d.settings(t.Context(), Target{Address: "far"}); err == nil ||
+		!strings.Contains(err.Error(), "through another host (proxyjump pier.example.org)") {
 		t.Errorf("through another host: %v", err)
 	}
 }

@@ -107,7 +107,8 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 func modern() ssh.Config {
 	all := ssh.SupportedAlgorithms()
 	sha1 := func(name string) bool { return strings.Contains(name, "sha1") }
-	return ssh.Config{KeyExchanges: slices.DeleteFunc(all.KeyExchanges, sha1), MACs: slices.DeleteFunc(all.MACs, sha1), Ciphers: all.Ciphers}
+	return ssh.Config{KeyExchanges: slices.DeleteFunc(all.KeyExchanges, sha1), MACs: slices.DeleteFunc(all.MACs, sha1),
+		Ciphers: all.Ciphers}
 }
 
 func dialError(err error, t Target) error {
@@ -142,7 +143,8 @@ func (d *Dialer) handshakeError(err error, t Target, user string) error {
 		if t.Key != "" {
 			with = t.Key
 		}
-		return problem.Errorf("the host lets nobody in as %s with %s", user, with).Remedy("see that the public key stands in that user's authorized_keys, or set connect.user and connect.key")
+		return problem.Errorf("the host lets nobody in as %s with %s", user, with).
+			Remedy("see that the public key stands in that user's authorized_keys, or set connect.user and connect.key")
 	}
 	return fmt.Errorf("SSH with %s: %s", t.hostPort(), strings.TrimPrefix(err.Error(), "ssh: handshake failed: "))
 }
@@ -177,7 +179,8 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig) (func(), error) {
 		}
 		if len(signers) == 0 {
 			closeAgent()
-			return nil, problem.Errorf("there is no key to log in with: no agent, and no key in ~/.ssh").Remedy("set connect.key, or add a key to an agent")
+			return nil, problem.Errorf("there is no key to log in with: no agent, and no key in ~/.ssh").
+				Remedy("set connect.key, or add a key to an agent")
 		}
 	}
 	conf.Auth = []ssh.AuthMethod{ssh.PublicKeys(signers...)}
@@ -205,7 +208,8 @@ func readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 		return nil, problem.Errorf("the key %s has a passphrase", path).Remedy("add it to an agent with `ssh-add %s`", path)
 	}
 	if err != nil {
-		return nil, problem.Errorf("%s is no private key that can be read (%s)", path, strings.TrimPrefix(err.Error(), "ssh: ")).Remedy("is it the public one?")
+		return nil, problem.Errorf("%s is no private key that can be read (%s)", path,
+			strings.TrimPrefix(err.Error(), "ssh: ")).Remedy("is it the public one?")
 	}
 	return s, nil
 }
@@ -217,7 +221,8 @@ type UnknownKeyError struct {
 }
 
 func (e *UnknownKeyError) Error() string {
-	return fmt.Sprintf("its host key is not known: %s; compare it with what `ssh-keygen -lf` prints on the host, then accept it with `jadekettle hosts trust %s`", e.Fingerprint, e.Host)
+	return fmt.Sprintf("its host key is not known: %s; compare it with what `ssh-keygen -lf` prints on the host, "+
+		"then accept it with `jadekettle hosts trust %s`", e.Fingerprint, e.Host)
 }
 
 // ChangedKeyError says that a host's key is another than known_hosts has.
@@ -228,7 +233,9 @@ type ChangedKeyError struct {
 }
 
 func (e *ChangedKeyError) Error() string {
-	return fmt.Sprintf("its host key is not the one that is known (%s): it is now %s; somebody may be in between: if the host was set up anew, accept it with `jadekettle hosts trust --replace %s`", strings.Join(e.Known, ", "), e.Fingerprint, e.Host)
+	return fmt.Sprintf("its host key is not the one that is known (%s): it is now %s; somebody may be in between: if "+
+		"the host was set up anew, accept it with `jadekettle hosts trust --replace %s`", strings.Join(e.Known, ", "),
+		e.Fingerprint, e.Host)
 }
 
 // known is the known_hosts file.

@@ -45,12 +45,14 @@ func (d *Dialer) Key(ctx context.Context, t Target) (*HostKey, error) {
 		return nil, err
 	}
 	var hk *HostKey
-	conf := &ssh.ClientConfig{User: "none", HostKeyAlgorithms: known.algorithms(t.hostPort()), HostKeyCallback: func(name string, addr net.Addr, key ssh.PublicKey) error {
-		err := known.check(t)(name, addr, key)
-		var changed *ChangedKeyError
-		hk = &HostKey{Fingerprint: fingerprint(key), Known: err == nil, Changed: errors.As(err, &changed), key: key, target: t}
-		return errSeen
-	}}
+	conf := &ssh.ClientConfig{User: "none", HostKeyAlgorithms: known.algorithms(t.hostPort()),
+		HostKeyCallback: func(name string, addr net.Addr, key ssh.PublicKey) error {
+			err := known.check(t)(name, addr, key)
+			var changed *ChangedKeyError
+			hk = &HostKey{Fingerprint: fingerprint(key), Known: err == nil, Changed: errors.As(err, &changed),
+				key: key, target: t}
+			return errSeen
+		}}
 	conn, err := (&net.Dialer{Timeout: d.Timeout}).DialContext(ctx, "tcp", t.hostPort())
 	if err != nil {
 		return nil, dialError(err, t)
@@ -98,7 +100,8 @@ func (d *Dialer) Trust(k *HostKey) error {
 	for line := range bytes.Lines(old) {
 		marker, hosts, key, _, _, err := ssh.ParseKnownHosts(line)
 		if err == nil && marker == "revoked" && bytes.Equal(key.Marshal(), k.key.Marshal()) {
-			return problem.Errorf("the key %s is revoked in %s", k.Fingerprint, d.KnownHosts).Remedy("the host needs another key; whoever shows this one may be somebody else")
+			return problem.Errorf("the key %s is revoked in %s", k.Fingerprint, d.KnownHosts).
+				Remedy("the host needs another key; whoever shows this one may be somebody else")
 		}
 		if err != nil || marker != "" || !k.Changed {
 			out.Write(line)

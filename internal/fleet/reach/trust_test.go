@@ -29,19 +29,23 @@ func aKey(t *testing.T) ssh.PublicKey {
 func TestTrust(t *testing.T) {
 	old, now, revoked, other := aKey(t), aKey(t), aKey(t), aKey(t)
 	file := filepath.Join(t.TempDir(), "known_hosts")
-	keep := "# the pier\n@revoked * " + strings.TrimPrefix(knownhosts.Line([]string{"x"}, revoked), "x ") + "\n@cert-authority *.example.org " + strings.TrimPrefix(knownhosts.Line([]string{"x"}, other), "x ") + "\n"
-	os.WriteFile(file, []byte(keep+knownhosts.Line([]string{"192.0.2.21"}, old)+"\n"+knownhosts.Line([]string{knownhosts.HashHostname("192.0.2.21")}, old)+"\n"+
+	keep := "# the pier\n@revoked * " + strings.TrimPrefix(knownhosts.Line([]string{"x"}, revoked), "x ") +
+		"\n@cert-authority *.example.org " + strings.TrimPrefix(knownhosts.Line([]string{"x"}, other), "x ") + "\n"
+	os.WriteFile(file, []byte(keep+knownhosts.Line([]string{"192.0.2.21"},
+		old)+"\n"+knownhosts.Line([]string{knownhosts.HashHostname("192.0.2.21")}, old)+"\n"+
 		knownhosts.Line([]string{"192.0.2.21", "192.0.2.22"}, old)+"\n"), 0o600)
 	d := &Dialer{KnownHosts: file}
 	target := Target{Name: "gauge-01", Address: "192.0.2.21"}
-	if err := d.Trust(&HostKey{Changed: true, key: revoked, target: target}); err == nil || !strings.Contains(err.Error(), "revoked") {
+	if err := d.Trust(&HostKey{Changed: true, key: revoked, target: target}); err == nil ||
+		!strings.Contains(err.Error(), "revoked") {
 		t.Errorf("a revoked key gives %v", err)
 	}
 	if err := d.Trust(&HostKey{Changed: true, key: now, target: target}); err != nil {
 		t.Fatal(err)
 	}
 	text, _ := os.ReadFile(file)
-	want := keep + knownhosts.Line([]string{"192.0.2.22"}, old) + "\n" + knownhosts.Line([]string{"192.0.2.21"}, now) + "\n"
+	want := keep + knownhosts.Line([]string{"192.0.2.22"}, old) + "\n" +
+		knownhosts.Line([]string{"192.0.2.21"}, now) + "\n"
 	if string(text) != want {
 		t.Errorf("the file is\n%s\nwant\n%s", text, want)
 	}

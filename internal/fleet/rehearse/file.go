@@ -31,7 +31,8 @@ var (
 		{Name: "disk", Takes: schema.TakesSize, Doc: "The size of its disk."},
 		{Name: "cpus", Takes: schema.TakesInt, Doc: "How many processors it has."},
 		{Name: "packages", Takes: schema.TakesList, Doc: "Packages that are installed, name or name=version."},
-		{Name: "available", Takes: schema.TakesList, Doc: "Packages that can be installed, name=version; any other comes in the version 1.0-1."},
+		{Name: "available", Takes: schema.TakesList,
+			Doc: "Packages that can be installed, name=version; any other comes in the version 1.0-1."},
 		{Name: "services", Takes: schema.TakesList, Doc: "Services that are there, run, and start at boot."},
 		{Name: "users", Takes: schema.TakesList, Doc: "Accounts that are there."},
 		{Name: "groups", Takes: schema.TakesList, Doc: "Groups that are there."},
@@ -99,7 +100,8 @@ func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 			for _, l := range k.Node.Keys {
 				values, ok := l.Node.Plain().(map[string]any)
 				if r.Sealed[l.Name] = values; !ok {
-					ps.At(l.Place, "sealed takes a table for each layer", fmt.Sprintf("write [sealed.%q] and the values below it", l.Name))
+					ps.At(l.Place, "sealed takes a table for each layer",
+						fmt.Sprintf("write [sealed.%q] and the values below it", l.Name))
 				}
 			}
 		case "host":
@@ -107,11 +109,13 @@ func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 				r.Hosts = append(r.Hosts, readHost(h, ps))
 			}
 		default:
-			ps.At(k.Place, fmt.Sprintf("a rehearsal has no %q", k.Name), problem.Meant(k.Name, []string{"about", "env", "sealed", "host"}, "it has about, env, [sealed.LAYER] and [host.NAME]"))
+			ps.At(k.Place, fmt.Sprintf("a rehearsal has no %q", k.Name), problem.Meant(k.Name, []string{"about", "env",
+				"sealed", "host"}, "it has about, env, [sealed.LAYER] and [host.NAME]"))
 		}
 	}
 	if len(r.Hosts) == 0 {
-		ps.At(value.Place{File: file}, "the rehearsal has no host", "write [host.NAME] with the name of a host of the inventory")
+		ps.At(value.Place{File: file}, "the rehearsal has no host",
+			"write [host.NAME] with the name of a host of the inventory")
 	}
 	return r
 }
@@ -131,7 +135,8 @@ func (r reader) known(k manifest.Key) bool {
 	for _, have := range r.keys {
 		names = append(names, have.Name)
 	}
-	r.ps.At(k.Place, fmt.Sprintf("%s has no %q", r.table, k.Name), problem.Meant(k.Name, names, "it has "+strings.Join(names, ", ")))
+	r.ps.At(k.Place, fmt.Sprintf("%s has no %q", r.table, k.Name), problem.Meant(k.Name, names,
+		"it has "+strings.Join(names, ", ")))
 	return false
 }
 
@@ -245,8 +250,10 @@ func readExpect(k manifest.Key, ps *problem.Problems) Expect {
 		return e
 	}
 	r := reader{"expect", ExpectKeys, ps}
-	lists := map[string]*[]string{"changed": &e.Changed, "unchanged": &e.Right, "left_out": &e.LeftOut, "failed": &e.Failed, "not_declared": &e.Absent,
-		"packages": &e.Packages, "running": &e.Running, "stopped": &e.Stopped, "users": &e.Users, "groups": &e.Groups, "missing": &e.Missing}
+	lists := map[string]*[]string{"changed": &e.Changed, "unchanged": &e.Right, "left_out": &e.LeftOut,
+		"failed": &e.Failed, "not_declared": &e.Absent,
+		"packages": &e.Packages, "running": &e.Running, "stopped": &e.Stopped, "users": &e.Users, "groups": &e.Groups,
+		"missing": &e.Missing}
 	for _, a := range k.Node.Keys {
 		switch to := lists[a.Name]; {
 		case !r.known(a):

@@ -128,7 +128,8 @@ func condition(o resolve.Outcome) Case {
 	default:
 		never = "asked"
 	}
-	c.Failure = fmt.Sprintf("it was never %s; add a host to a rehearsal for which it is, or write above it: # jadekettle meant %s: why", never, resolve.OneSided)
+	c.Failure = fmt.Sprintf("it was never %s; add a host to a rehearsal for which it is, or write above it: # "+
+		"jadekettle meant %s: why", never, resolve.OneSided)
 	return c
 }
 
@@ -147,9 +148,13 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 	if err != nil {
 		return nil, nil, err
 	}
-	fleet := &run.Fleet{Project: p, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+	fleet := &run.Fleet{Project: p, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host,
+		first []byte) (*reach.Session, error) {
 		m := machines[h.Name]
-		return reach.InProcess(first, func(in io.Reader, out io.Writer) error { return worker.Serve(ctx, m, in, out, 0) }), nil
+		return reach.InProcess(first, func(in io.Reader, out io.Writer) error {
+			return worker.Serve(ctx, m, in,
+				out, 0)
+		}), nil
 	}}
 	if p.ReadsFleet() {
 		known := map[string]*facts.Facts{}
@@ -231,7 +236,8 @@ func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Hos
 	for _, e := range r.Hosts {
 		h, ok := p.Inventory.Host(e.Name)
 		if !ok {
-			ps.At(e.Place, fmt.Sprintf("the rehearsal names the host %q, which is not in the inventory", e.Name), problem.Meant(e.Name, p.Inventory.HostNames(), "name a host that is"))
+			ps.At(e.Place, fmt.Sprintf("the rehearsal names the host %q, which is not in the inventory", e.Name),
+				problem.Meant(e.Name, p.Inventory.HostNames(), "name a host that is"))
 			continue
 		}
 		on := *h
@@ -308,7 +314,8 @@ func (r Rehearsal) expectations(e Host, h *run.Host, m *folder.Host) []Case {
 	for _, want := range []struct {
 		list   []string
 		status plan.Status
-	}{{e.Expect.Changed, plan.Changed}, {e.Expect.Right, plan.Unchanged}, {e.Expect.LeftOut, plan.LeftOut}, {e.Expect.Failed, plan.Failed}, {e.Expect.Absent, ""}} {
+	}{{e.Expect.Changed, plan.Changed}, {e.Expect.Right, plan.Unchanged}, {e.Expect.LeftOut, plan.LeftOut},
+		{e.Expect.Failed, plan.Failed}, {e.Expect.Absent, ""}} {
 		for _, ref := range want.list {
 			name, failure := fmt.Sprintf("%s is %s", ref, want.status), ""
 			if want.status == "" {
@@ -343,7 +350,8 @@ func (r Rehearsal) expectations(e Host, h *run.Host, m *folder.Host) []Case {
 				unit += ".service"
 			}
 			running, _ := m.Unit(unit)
-			add(fmt.Sprintf("service %s runs: %v", name, list.run), says(running != list.run, fmt.Sprintf("it runs: %v", running)))
+			add(fmt.Sprintf("service %s runs: %v", name, list.run), says(running != list.run,
+				fmt.Sprintf("it runs: %v", running)))
 		}
 	}
 	for _, name := range e.Expect.Users {

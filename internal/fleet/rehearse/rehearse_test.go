@@ -12,8 +12,9 @@ import (
 
 func project(files ...string) fstest.MapFS {
 	fs := fstest.MapFS{
-		"jadekettle.toml":            {Data: []byte("project = \"test\"\n")},
-		"hosts.toml":                 {Data: []byte("[host.gauge-01]\naddress = \"192.0.2.21\"\n[host.gauge-02]\noff = \"in repair\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n")},
+		"jadekettle.toml": {Data: []byte("project = \"test\"\n")},
+		"hosts.toml": {Data: []byte("[host.gauge-01]\naddress = \"192.0.2.21\"\n[host.gauge-02]\n" +
+			"off = \"in repair\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n")},
 		"manifests/gauge.toml":       {Data: []byte("")},
 		"rehearsal/one.toml":         {Data: []byte("[host.gauge-01]\n")},
 		"manifests/logger.toml.tmpl": {Data: []byte("host = \"{{ host.name }}\"\n")},
@@ -64,13 +65,15 @@ func TestExamplesOfKinds(t *testing.T) {
 func TestNoRealSecretIsRehearsed(t *testing.T) {
 	fs := project("data/shared.toml.age", "[relay]\ntoken = \"rip-tide\"\npins = [4190, 7]\n",
 		"manifests/gauge.toml", "[file.\"/etc/relay\"]\ncontent = \"${data.relay.token} ${data.relay.pins.join(',')}\\n\"\n",
-		"rehearsal/one.toml", "[host.gauge-01.expect.files]\n\"/etc/relay\" = \"made-up token made-up pins 1,made-up pins 2\"\n")
+		"rehearsal/one.toml", "[host.gauge-01.expect.files]\n"+
+			"\"/etc/relay\" = \"made-up token made-up pins 1,made-up pins 2\"\n")
 	list, err := rehearse.Load(fs, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
-	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(), Folder: t.TempDir(), Options: resolve.Options{Open: open}}, list)
+	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(), Folder: t.TempDir(),
+		Options: resolve.Options{Open: open}}, list)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,17 +118,31 @@ not_declared = ["user ottokar"]
 		rehearsal, want string
 		files           []string
 	}{
-		"all as expected":          {good, "", nil},
-		"a condition never true":   {strings.ReplaceAll(good, `memory = "8 GiB"`, "")[:strings.Index(good, "[host.gauge-01.expect]")-len(`memory = "8 GiB"`)], "it was never true; add a host", nil},
-		"another version":          {strings.Replace(good, `["nginx-of-old=2.0"]`+"\nrunning", `["nginx-of-old=3.0"]`+"\nrunning", 1), "package nginx-of-old=3.0 is installed: the version is 2.0", nil},
-		"a task that fails":        {good, "the first run: user nobody-there failed", []string{"manifests/gauge.toml", manifest + "[user.nobody-there]\ngroup = \"nowhere\"\n"}},
-		"a run that never settles": {good, "the second run changes nothing: file /etc/count changed again; content: was 2 bytes, became 2 bytes", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/count\"]\ncontent = \"${string(size(facts.services))}\\n\"\n"}},
-		"a second run that fails":  {good, "the second run changes nothing: file /etc/later failed: the owner nobody-there is no user of this host", []string{"manifests/gauge.toml", manifest + "[file.\"/etc/later\"]\ncontent = \"x\"\nowner = \"${has(facts.services) && 'nginx-of-old' in facts.services ? 'nobody-there' : 'root'}\"\n"}},
-		"a host that is not there": {strings.ReplaceAll(good, "gauge-02", "guage-02"), `names the host "guage-02", which is not in the inventory`, nil},
-		"a key that is not there":  {strings.Replace(good, "memory", "memroy", 1), `has no "memroy"; did you mean "memory"?`, nil},
-		"sealed without values":    {strings.Replace(good, "[sealed.shared]", "[sealed.other]", 1), "give its values in the rehearsal", nil},
+		"all as expected": {good, "", nil},
+		"a condition never true": {strings.ReplaceAll(good, `memory = "8 GiB"`,
+			"")[:strings.Index(good, "[host.gauge-01.expect]")-len(`memory = "8 GiB"`)], "it was never true; add a host", nil},
+		"another version": {strings.Replace(good, `["nginx-of-old=2.0"]`+"\nrunning",
+			`["nginx-of-old=3.0"]`+"\nrunning", 1), "package nginx-of-old=3.0 is installed: the version is 2.0", nil},
+		"a task that fails": {good, "the first run: user nobody-there failed",
+			[]string{"manifests/gauge.toml", manifest + "[user.nobody-there]\ngroup = \"nowhere\"\n"}},
+		"a run that never settles": {good,
+			"the second run changes nothing: file /etc/count changed again; content: was 2 bytes, became 2 bytes",
+			[]string{"manifests/gauge.toml", manifest +
+				"[file.\"/etc/count\"]\ncontent = \"${string(size(facts.services))}\\n\"\n"}},
+		"a second run that fails": {good,
+			"the second run changes nothing: file /etc/later failed: the owner nobody-there is no user of this host",
+			[]string{"manifests/gauge.toml", manifest +
+				"[file.\"/etc/later\"]\ncontent = \"x\"\n" +
+				"owner = \"${has(facts.services) && 'nginx-of-old' in facts.services ? 'nobody-there' : 'root'}\"\n"}},
+		"a host that is not there": {strings.ReplaceAll(good, "gauge-02", "guage-02"),
+			`names the host "guage-02", which is not in the inventory`, nil},
+		"a key that is not there": {strings.Replace(good, "memory", "memroy", 1),
+			`has no "memroy"; did you mean "memory"?`, nil},
+		"sealed without values": {strings.Replace(good, "[sealed.shared]", "[sealed.other]", 1),
+			"give its values in the rehearsal", nil},
 	} {
-		fs := project(append(append([]string{"manifests/gauge.toml", manifest, "rehearsal/one.toml", c.rehearsal}, sealed...), c.files...)...)
+		fs := project(append(append([]string{"manifests/gauge.toml", manifest, "rehearsal/one.toml", c.rehearsal},
+			sealed...), c.files...)...)
 		failures, all := play(t, fs)
 		got := strings.Join(failures, "\n")
 		if c.want == "" && (got != "" || all < 14) || !strings.Contains(got, c.want) {

@@ -59,7 +59,8 @@ owner = "root"
 	put("/srv/kept", 0, 0o2755)
 	put("/srv/wanted", 0, 0o755)
 	h := b.one(false)
-	wants(t, h, "dir /srv/drop unchanged", "file /srv/drop/shell failed", "file /srv/drop/sgid failed", "file /srv/drop/rewritten changed",
+	wants(t, h, "dir /srv/drop unchanged", "file /srv/drop/shell failed", "file /srv/drop/sgid failed",
+		"file /srv/drop/rewritten changed",
 		"file /srv/safe changed", "file /srv/kept changed", "file /srv/wanted changed", "dir /srv/drop/sub failed")
 	for p, want := range map[string]string{
 		"/srv/drop/shell": "1001 4755", "/srv/drop/sgid": "1001 2755", "/srv/drop/rewritten": "0 0755",
@@ -77,7 +78,8 @@ owner = "root"
 // TestLinksThatOthersMadeAreNotFollowed holds follow to the links of root.
 func TestLinksThatOthersMadeAreNotFollowed(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.manifest("[file.\"/srv/drop/conf\"]\nfollow = true\ncontent = \"x\\n\"\nowner = \"nobody\"\n[file.\"/srv/own/conf\"]\nfollow = true\ncontent = \"y\\n\"\n")
+	b.manifest("[file.\"/srv/drop/conf\"]\nfollow = true\ncontent = \"x\\n\"\nowner = \"nobody\"\n" +
+		"[file.\"/srv/own/conf\"]\nfollow = true\ncontent = \"y\\n\"\n")
 	root := b.host().Root
 	for _, dir := range []string{"srv/drop", "srv/own"} {
 		os.MkdirAll(filepath.Join(root, dir), 0o755)

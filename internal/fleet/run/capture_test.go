@@ -65,7 +65,8 @@ mode = "0600"
 		return strings.Join(lines, "\n")
 	}
 	for refs, want := range map[string]string{
-		"user":                 "user maren map[comment:Maren group:maren groups:[keepers] home:/home/maren shell:/bin/sh uid:1000] it has a password, which is not shown",
+		"user": "user maren map[comment:Maren group:maren groups:[keepers] home:/home/maren " +
+			"shell:/bin/sh uid:1000] it has a password, which is not shown",
 		"group":                "group keepers map[gid:1000]",
 		"user tidelog":         "user tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
 		"user nobody-there":    "user nobody-there map[absent:true]",
@@ -139,7 +140,10 @@ content = "${data.token}"
 `)
 	b.put("/etc/token", "token an-older-one\n")
 	b.write("simulated.toml", b.sim.Inventory())
-	p, err := resolve.Load(os.DirFS(b.dir), kinds.Schemas(), resolve.Options{Open: func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }})
+	p, err := resolve.Load(os.DirFS(b.dir), kinds.Schemas(), resolve.Options{Open: func(_ string,
+		sealed []byte) ([]byte, error) {
+		return sealed, nil
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}

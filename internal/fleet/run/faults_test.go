@@ -125,7 +125,8 @@ func (k *killer) wrap(m machine.Machine) machine.Machine {
 // and its service at each of its steps in turn. The next run must come out
 // right, with the restart that is owed, and leave nothing behind.
 func TestAWorkerKilledAtEveryStep(t *testing.T) {
-	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n\"\nmode = \"0640\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
+	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n" +
+		"\"\nmode = \"0640\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
 	second := strings.ReplaceAll(strings.ReplaceAll(first, "a = 1", "a = 2"), "1.4.2-1", "1.5.0-1")
 	steps := 0
 	for at := 0; at <= steps; at++ { // the first time, at 0, counts the steps
@@ -221,10 +222,12 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 	done := make(chan *run.Host)
 	f := b.fleet()
 	go func() {
-		done <- f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "first", Project: "saltmarsh", Who: "maren@desk"})[0]
+		done <- f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "first", Project: "saltmarsh",
+			Who: "maren@desk"})[0]
 	}()
 	<-inside
-	h := f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "second", Project: "saltmarsh", Who: "olga@desk"})[0]
+	h := f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "second", Project: "saltmarsh",
+		Who: "olga@desk"})[0]
 	if h.State != run.Busy || !strings.Contains(h.Message, "an apply by maren@desk holds it") {
 		t.Errorf("the second apply is told: %s %s", h.State, h.Message)
 	}
@@ -280,7 +283,8 @@ func TestSilence(t *testing.T) {
 	} {
 		b.host().Answer = answer
 		begun := time.Now()
-		if h := b.one(false); h.State != run.Lost || !strings.Contains(h.Message, "silent for too long") || time.Since(begun) > 10*time.Second {
+		if h := b.one(false); h.State != run.Lost || !strings.Contains(h.Message, "silent for too long") ||
+			time.Since(begun) > 10*time.Second {
 			t.Errorf("%s: the host is %s after %v: %s", name, h.State, time.Since(begun), h.Message)
 		}
 	}
@@ -294,7 +298,8 @@ func TestSilence(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	wire.NewConn(s, s).Send(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{ID: "silent", Project: "saltmarsh"}}})
+	wire.NewConn(s, s).Send(wire.Message{Start: &wire.Start{Format: wire.Format,
+		Run: plan.Run{ID: "silent", Project: "saltmarsh"}}})
 	time.Sleep(50 * time.Millisecond)
 	if h := b.one(false); h.State != run.Busy {
 		t.Errorf("while the first controller holds it, the host is %s", h.State)
@@ -371,8 +376,10 @@ func TestHostsThatAreHardToReach(t *testing.T) {
 	out["gauge-04"] = b.run(false)["gauge-04"]
 	wants(t, out["gauge-01"], "dir /srv/a changed")
 	for name, want := range map[string]string{
-		"gauge-02": "not reached: sudo refuses the login user: a password is required; let the login user use sudo without a password, or connect as root",
-		"gauge-03": "lost: the host sends more than it may: over 64 KiB came before the worker's first word; look at what the login shell prints",
+		"gauge-02": "not reached: sudo refuses the login user: a password is required; let the login user use sudo " +
+			"without a password, or connect as root",
+		"gauge-03": "lost: the host sends more than it may: over 64 KiB came before the worker's first word; look at " +
+			"what the login shell prints",
 		"gauge-04": "not reached: cannot connect to ",
 	} {
 		if got := string(out[name].State) + ": " + out[name].Message + "; " + out[name].Do; !strings.HasPrefix(got, want) {
@@ -398,13 +405,15 @@ func TestKeysThatAreWrong(t *testing.T) {
 	}
 	b.key = ""
 	os.WriteFile(b.sim.KnownHosts(), nil, 0o600)
-	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message, "its host key is not known: ssh-ed25519 SHA256:") {
+	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message,
+		"its host key is not known: ssh-ed25519 SHA256:") {
 		t.Errorf("an unknown host key: %s %s", h.State, h.Message)
 	}
 	fields := strings.Fields(string(known))
 	fields[2] = fields[2][:30] + "AAAA" + fields[2][34:]
 	os.WriteFile(b.sim.KnownHosts(), []byte(strings.Join(fields, " ")+"\n"), 0o600)
-	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message, "its host key is not the one that is known") {
+	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message,
+		"its host key is not the one that is known") {
 		t.Errorf("a changed host key: %s %s", h.State, h.Message)
 	}
 	b.key = filepath.Join(b.dir, "no-such-key")
@@ -453,14 +462,16 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Want: &wire.Want{SHA256: []string{strings.Repeat("0", 64)}}})
 		},
 		"a result that is not its": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{ID: 7, Ref: ref, Status: plan.Unchanged}}}})
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{ID: 7,
+				Ref: ref, Status: plan.Unchanged}}}})
 		},
 		"a result twice": func(_ io.Reader, out io.Writer, nonce string) {
 			r := plan.Result{Ref: ref, Status: plan.Unchanged}
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{r, r}}})
 		},
 		"a status of its own": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref, Status: "splendid"}}}})
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: "splendid"}}}})
 		},
 		"an end in the middle": func(_ io.Reader, out io.Writer, nonce string) { say(out, nonce, wire.Message{Facts: good}) },
 		"nothing but pings": func(_ io.Reader, out io.Writer, nonce string) {
@@ -479,7 +490,8 @@ func TestHostsThatLie(t *testing.T) {
 		"run ids without end": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce)
 			c := wire.NewConn(nil, out)
-			for i := 0; c.Send(wire.Message{Collected: &wire.Collected{Run: fmt.Sprint(i) + strings.Repeat("x", 900<<10)}}) == nil; i++ {
+			for i := 0; c.Send(wire.Message{Collected: &wire.Collected{Run: fmt.Sprint(i) +
+				strings.Repeat("x", 900<<10)}}) == nil; i++ {
 			}
 		},
 		"many small results": func(_ io.Reader, out io.Writer, nonce string) {
@@ -491,7 +503,8 @@ func TestHostsThatLie(t *testing.T) {
 		"output without end": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good})
 			for c := wire.NewConn(nil, out); ; {
-				if c.Send(wire.Message{Collected: &wire.Collected{Run: "x", Results: []plan.Result{{Output: strings.Repeat("a", 900<<10)}}}}) != nil {
+				if c.Send(wire.Message{Collected: &wire.Collected{Run: "x", Results: []plan.Result{{Output: strings.Repeat("a",
+					900<<10)}}}}) != nil {
 					return
 				}
 			}

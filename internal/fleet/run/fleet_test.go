@@ -89,9 +89,11 @@ func (b *bench) fleetOf(p *resolve.Project) *run.Fleet {
 		key = b.key
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper"}
-	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Limits: b.limits, Selection: b.part, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
-		return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key, Elevate: h.Connect.Elevate}, first)
-	}}
+	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Limits: b.limits,
+		Selection: b.part, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+			return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key,
+				Elevate: h.Connect.Elevate}, first)
+		}}
 }
 
 func (b *bench) run(preview bool) map[string]*run.Host {
@@ -112,7 +114,8 @@ func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Host {
 // id names the next run.
 func (b *bench) id(preview bool) plan.Run {
 	b.runs++
-	return plan.Run{ID: "0198-test-run-" + string(rune('a'+b.runs)), Project: b.project, Preview: preview, Who: "maren@desk", Whole: b.part.All(), ListAge: time.Hour}
+	return plan.Run{ID: "0198-test-run-" + string(rune('a'+b.runs)), Project: b.project, Preview: preview,
+		Who: "maren@desk", Whole: b.part.All(), ListAge: time.Hour}
 }
 
 // one applies or previews and gives the only host's outcome.
@@ -208,7 +211,8 @@ restart_on = ["file /etc/tide-logger.toml"]
 func TestARoundOnAHost(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest(whole)
-	order := []string{"package tide-logger", "group gauges", "user tidelog", "dir /srv/tide", "file /etc/tide-logger.toml", "service tide-logger"}
+	order := []string{"package tide-logger", "group gauges", "user tidelog", "dir /srv/tide",
+		"file /etc/tide-logger.toml", "service tide-logger"}
 	all := func(status string) []string {
 		var out []string
 		for _, ref := range order {
@@ -222,7 +226,8 @@ func TestARoundOnAHost(t *testing.T) {
 		t.Errorf("the preview changed the host:\n%v\n%v", before, after)
 	}
 	for _, c := range b.host().Calls() {
-		if !strings.HasPrefix(c, "apt-cache policy") && !strings.HasPrefix(c, "systemctl show") && !strings.HasPrefix(c, "getent") {
+		if !strings.HasPrefix(c, "apt-cache policy") && !strings.HasPrefix(c, "systemctl show") &&
+			!strings.HasPrefix(c, "getent") {
 			t.Errorf("the preview ran %q", c)
 		}
 	}
@@ -278,12 +283,16 @@ func TestWhatIsBrokenByHandIsMended(t *testing.T) {
 
 func TestOneBadPackageSinksNoOther(t *testing.T) {
 	b := newBench(t, "archive-01")
-	b.manifest("[package.buoy-tools]\n[package.foghorn-relay]\n[package.salt-lamp]\n[package.no-such-thing]\n[service.foghorn-relay]\nrunning = true\n[dir.\"/srv/a\"]\nafter = [\"service foghorn-relay\"]\n[dir.\"/srv/b\"]\n")
+	b.manifest("[package.buoy-tools]\n[package.foghorn-relay]\n[package.salt-lamp]\n[package.no-such-thing]\n" +
+		"[service.foghorn-relay]\nrunning = true\n[dir.\"/srv/a\"]\nafter = [\"service foghorn-relay\"]\n[dir.\"/srv/b\"]\n")
 	h := b.one(false)
-	wants(t, h, "package buoy-tools changed", "package foghorn-relay failed", "package salt-lamp changed", "package no-such-thing failed",
-		"service foghorn-relay blocked by package foghorn-relay", "dir /srv/a blocked by service foghorn-relay", "dir /srv/b changed")
+	wants(t, h, "package buoy-tools changed", "package foghorn-relay failed", "package salt-lamp changed",
+		"package no-such-thing failed",
+		"service foghorn-relay blocked by package foghorn-relay", "dir /srv/a blocked by service foghorn-relay",
+		"dir /srv/b changed")
 	for _, task := range h.Tasks {
-		if task.Ref.Name == "foghorn-relay" && task.Status == plan.Failed && !strings.Contains(task.Output, "serial line does not answer") {
+		if task.Ref.Name == "foghorn-relay" && task.Status == plan.Failed &&
+			!strings.Contains(task.Output, "serial line does not answer") {
 			t.Errorf("the output is %q", task.Output)
 		}
 	}
@@ -305,7 +314,8 @@ func TestACheckThatFailsLeavesTheFile(t *testing.T) {
 	_, started := b.host().Unit("tide-logger.service")
 	b.manifest(strings.Replace(whole, "a = 1", "broken = 1", 1))
 	h := b.one(false)
-	wants(t, h, "package tide-logger unchanged", "group gauges unchanged", "user tidelog unchanged", "dir /srv/tide unchanged",
+	wants(t, h, "package tide-logger unchanged", "group gauges unchanged", "user tidelog unchanged",
+		"dir /srv/tide unchanged",
 		"file /etc/tide-logger.toml failed", "service tide-logger blocked by file /etc/tide-logger.toml")
 	if got := b.on("etc/tide-logger.toml"); got != "a = 1\n" {
 		t.Errorf("the file holds %q", got)
@@ -354,7 +364,8 @@ running = false
 boot = false
 restart_on = ["file /etc/a"]
 `)
-	wants(t, b.one(false), "file /etc/a changed", "file /etc/b changed", "service ebb unchanged", // it neither runs nor is declared to
+	// it neither runs nor is declared to
+	wants(t, b.one(false), "file /etc/a changed", "file /etc/b changed", "service ebb unchanged",
 		"service crash failed", "service no-such failed", "service no-such-either unchanged", "service cron changed")
 	if running, _ := b.host().Unit("cron.service"); running {
 		t.Error("cron still runs")
@@ -395,17 +406,20 @@ restart_on = ["file /etc/a"]
 
 func TestAccounts(t *testing.T) {
 	b := newBench(t)
-	if _, err := b.sim.Add(folder.Spec{Name: "desk-01", Accounts: []string{"petra:x:70001:70001:Petra:/home/petra:/bin/bash"}}); err != nil {
+	if _, err := b.sim.Add(folder.Spec{Name: "desk-01",
+		Accounts: []string{"petra:x:70001:70001:Petra:/home/petra:/bin/bash"}}); err != nil {
 		t.Fatal(err)
 	}
 	b.write("hosts.toml", "[host.desk-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
-	b.manifest("[user.petra]\nshell = \"/bin/bash\"\n[user.maren]\npassword = \"0123\"\ncomment = \"Maren\"\n[user.olga]\npassword_hash = \"!\"\n")
+	b.manifest("[user.petra]\nshell = \"/bin/bash\"\n[user.maren]\npassword = \"0123\"\ncomment = \"Maren\"\n" +
+		"[user.olga]\npassword_hash = \"!\"\n")
 	wants(t, b.one(false), "user petra unchanged", "user maren changed", "user olga changed")
 	if strings.Contains(b.on("etc/passwd"), "petra") {
 		t.Error("an account of the directory was made locally")
 	}
 	b.settled()
-	b.manifest("[user.petra]\nshell = \"/bin/sh\"\n[user.maren]\npassword = \"4567\"\ncomment = \"Maren\"\nshell = \"/bin/bash\"\n[user.olga]\nabsent = true\n")
+	b.manifest("[user.petra]\nshell = \"/bin/sh\"\n[user.maren]\npassword = \"4567\"\ncomment = \"Maren\"\n" +
+		"shell = \"/bin/bash\"\n[user.olga]\nabsent = true\n")
 	h := b.one(false)
 	wants(t, h, "user petra failed", "user maren changed", "user olga changed")
 	for _, c := range h.Tasks[1].Changes {
@@ -427,13 +441,16 @@ func TestAccounts(t *testing.T) {
 
 func TestFilesThatAreOdd(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.manifest("[file.\"/etc/salt\"]\ncontent = \"x\"\nmode = \"0600\"\n[file.\"/etc/empty\"]\n[file.\"/etc/gone\"]\nabsent = true\n[dir.\"/srv/x/y\"]\n[file.\"/etc/motd.d\"]\ncontent = \"z\"\n")
+	b.manifest("[file.\"/etc/salt\"]\ncontent = \"x\"\nmode = \"0600\"\n[file.\"/etc/empty\"]\n[file.\"/etc/gone\"]\n" +
+		"absent = true\n[dir.\"/srv/x/y\"]\n[file.\"/etc/motd.d\"]\ncontent = \"z\"\n")
 	root := b.host().Root
 	os.Symlink("/etc/shadow", filepath.Join(root, "etc/salt"))
 	os.Mkdir(filepath.Join(root, "etc/motd.d"), 0o755)
 	h := b.one(false)
-	wants(t, h, "file /etc/salt failed", "file /etc/empty changed", "file /etc/gone unchanged", "dir /srv/x/y failed", "file /etc/motd.d failed")
-	if !strings.Contains(h.Tasks[0].Message, "symbolic link to /etc/shadow") || strings.Contains(b.on("etc/shadow"), "x\n") {
+	wants(t, h, "file /etc/salt failed", "file /etc/empty changed", "file /etc/gone unchanged", "dir /srv/x/y failed",
+		"file /etc/motd.d failed")
+	if !strings.Contains(h.Tasks[0].Message, "symbolic link to /etc/shadow") ||
+		strings.Contains(b.on("etc/shadow"), "x\n") {
 		t.Errorf("the planted link: %s", h.Tasks[0].Message)
 	}
 	if !strings.Contains(h.Tasks[3].Message+"; "+h.Tasks[3].Do, `/srv/x is not there; declare it: [dir."/srv/x"]`) {
@@ -453,7 +470,8 @@ func TestFilesThatAreOdd(t *testing.T) {
 
 func TestALargeFileTravelsInChunks(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.manifest("[file.\"/srv/harmonics\"]\ncopy = \"harmonics.bin\"\nmode = \"0644\"\n[file.\"/srv/second\"]\ncopy = \"harmonics.bin\"\nmode = \"0644\"\n[file.\"/srv/small\"]\ncontent = \"s\"\n")
+	b.manifest("[file.\"/srv/harmonics\"]\ncopy = \"harmonics.bin\"\nmode = \"0644\"\n[file.\"/srv/second\"]\n" +
+		"copy = \"harmonics.bin\"\nmode = \"0644\"\n[file.\"/srv/small\"]\ncontent = \"s\"\n")
 	text := strings.Repeat("\x00\x01tide", 900_000)
 	b.write("manifests/harmonics.bin", text)
 	wants(t, b.one(false), "file /srv/harmonics changed", "file /srv/second changed", "file /srv/small changed")
@@ -544,7 +562,8 @@ func BenchmarkNothingToChange(b *testing.B) {
 	var m strings.Builder
 	for i := range 25 {
 		n := strconv.Itoa(i)
-		m.WriteString("[dir.\"/srv/pool-" + n + "\"]\nmode = \"0755\"\n[file.\"/srv/pool-" + n + "/conf\"]\ncontent = \"pool " + n + " of ${host.name}\\n\"\nmode = \"0644\"\n")
+		m.WriteString("[dir.\"/srv/pool-" + n + "\"]\nmode = \"0755\"\n[file.\"/srv/pool-" + n +
+			"/conf\"]\ncontent = \"pool " + n + " of ${host.name}\\n\"\nmode = \"0644\"\n")
 		m.WriteString("[user.keeper-" + n + "]\ngroups = [\"watch-" + n + "\"]\n[group.watch-" + n + "]\n")
 	}
 	settle := func(hosts int) (*run.Fleet, func()) {
@@ -561,7 +580,8 @@ func BenchmarkNothingToChange(b *testing.B) {
 		}
 		f := h.fleet()
 		return f, func() {
-			for _, out := range f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "bench", Project: "saltmarsh"}) {
+			for _, out := range f.Run(context.Background(), f.Project.Inventory.Hosts,
+				plan.Run{ID: "bench", Project: "saltmarsh"}) {
 				if out.Count(plan.Unchanged) != 100 {
 					b.Fatalf("%s: %s\n%s", out.Name, out.Message, statuses(out))
 				}

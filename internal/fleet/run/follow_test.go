@@ -11,7 +11,9 @@ import (
 func TestOnlyAfterAChange(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	manifest := func(content string) {
-		b.manifest("[file.\"/etc/a\"]\ncontent = \"" + content + "\"\n[dir.\"/srv/deep/after\"]\nonly_after_change_of = [\"file /etc/a\"]\n[dir.\"/srv/b\"]\nafter = [\"dir /srv/deep/after\"]\n")
+		b.manifest("[file.\"/etc/a\"]\ncontent = \"" + content +
+			"\"\n[dir.\"/srv/deep/after\"]\nonly_after_change_of = [\"file /etc/a\"]\n[dir.\"/srv/b\"]\n" +
+			"after = [\"dir /srv/deep/after\"]\n")
 	}
 	round := func(what string, preview bool, want string) {
 		t.Helper()
@@ -20,15 +22,18 @@ func TestOnlyAfterAChange(t *testing.T) {
 		}
 	}
 	manifest("1")
-	round("it fails, since its folder is not there", false, "file /etc/a changed\ndir /srv/deep/after failed\ndir /srv/b blocked by dir /srv/deep/after")
+	round("it fails, since its folder is not there", false,
+		"file /etc/a changed\ndir /srv/deep/after failed\ndir /srv/b blocked by dir /srv/deep/after")
 	b.put("/srv/deep/.there", "")
-	round("a preview tells that it is owed", true, "file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b changed")
+	round("a preview tells that it is owed", true,
+		"file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b changed")
 	round("the next run makes up for it", false, "file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b changed")
 	round("and then it is left out", false, "file /etc/a unchanged\ndir /srv/deep/after left out\ndir /srv/b unchanged")
 	if err := os.Remove(filepath.Join(b.host().Root, "srv/deep/after")); err != nil {
 		t.Fatal(err)
 	}
-	round("even when it is not as declared", false, "file /etc/a unchanged\ndir /srv/deep/after left out\ndir /srv/b unchanged")
+	round("even when it is not as declared", false,
+		"file /etc/a unchanged\ndir /srv/deep/after left out\ndir /srv/b unchanged")
 	manifest("2")
 	round("until there is a change", false, "file /etc/a changed\ndir /srv/deep/after changed\ndir /srv/b unchanged")
 	b.part.Tasks = []string{"dir *"}

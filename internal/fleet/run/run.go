@@ -162,7 +162,8 @@ func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Re
 	})[0]
 }
 
-func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(context.Context, *inventory.Host, *Host)) []*Host {
+func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(context.Context, *inventory.Host,
+	*Host)) []*Host {
 	out := make([]*Host, len(hosts))
 	told := f.events.tell(f.Notify)
 	defer told()
@@ -241,7 +242,8 @@ func (t *talk) tidy() {
 		return
 	}
 	for _, o := range t.plan.LeftOut {
-		t.out.Tasks = append(t.out.Tasks, Task{Result: plan.Result{ID: -1, Ref: o.Ref, Status: plan.LeftOut}, Place: o.Place, Reason: o.Reason})
+		t.out.Tasks = append(t.out.Tasks, Task{Result: plan.Result{ID: -1, Ref: o.Ref, Status: plan.LeftOut},
+			Place: o.Place, Reason: o.Reason})
 	}
 }
 

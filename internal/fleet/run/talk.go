@@ -126,7 +126,8 @@ var errEnd = errors.New("the session is over")
 // run speaks with the worker until it is done.
 func (t *talk) run(ctx context.Context, start *wire.Start) error {
 	limits, own := &t.limits, t.fleet.Limits
-	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye), cmp.Or(own.Stop, usual.Stop)}
+	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye),
+		cmp.Or(own.Stop, usual.Stop)}
 	t.phase(limits.Facts, fmt.Sprintf("it did not tell its facts within %v", limits.Facts))
 	defer func() { t.due.Stop() }()
 	silence := t.fleet.Silence
@@ -188,7 +189,8 @@ func (t *talk) receive(incoming chan<- wire.Message, ended chan<- error, over <-
 
 func (t *talk) broken(err error) error {
 	if late := t.late.Load(); late != nil {
-		return problem.Errorf("the connection was cut: %s", late).Remedy("what it still does is kept on the host, and the next run collects it")
+		return problem.Errorf("the connection was cut: %s", late).
+			Remedy("what it still does is kept on the host, and the next run collects it")
 	}
 	if t.silent.Load() {
 		return errors.New("the connection broke: the host was silent for too long")
@@ -380,7 +382,8 @@ var statuses = []plan.Status{plan.Changed, plan.Failed, plan.Unchanged, plan.Blo
 // results checks what a host says against its plan and passes it on.
 func (t *talk) results(list []plan.Result) error {
 	for _, r := range list {
-		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) && !(r.Status == plan.LeftOut && t.plan.Tasks[r.ID].Follows) {
+		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) &&
+			!(r.Status == plan.LeftOut && t.plan.Tasks[r.ID].Follows) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
 		}
 		if err := t.hold(size(r)); err != nil {

@@ -79,15 +79,19 @@ func TestImpliedNeeds(t *testing.T) {
 		{"file", "/srv/a/b/f", "dir /srv, dir /srv/a", "dir /srv/a", nil},
 		{"file", "/f", "user maren, group maren", "user maren, group maren", value.Attrs{"owner": "maren", "group": "maren"}},
 		{"file", "/f", "user maren", "user maren", value.Attrs{"group": "maren"}},
-		{"user", "maren", "group maren, group keepers, user keepers", "group maren, group keepers", value.Attrs{"groups": []any{"keepers"}}},
+		{"user", "maren", "group maren, group keepers, user keepers", "group maren, group keepers",
+			value.Attrs{"groups": []any{"keepers"}}},
 		{"user", "maren", "user keepers", "user keepers", value.Attrs{"groups": []any{"keepers"}}},
-		{"service", "tide", "package tide, file /lib/systemd/system/tide.service", "package tide, file /lib/systemd/system/tide.service", nil},
-		{"service", "tide@1", "package tide, file /etc/systemd/system/tide@.service", "package tide, file /etc/systemd/system/tide@.service", nil},
+		{"service", "tide", "package tide, file /lib/systemd/system/tide.service",
+			"package tide, file /lib/systemd/system/tide.service", nil},
+		{"service", "tide@1", "package tide, file /etc/systemd/system/tide@.service",
+			"package tide, file /etc/systemd/system/tide@.service", nil},
 	} {
 		k, _ := kinds.Schemas().Kind(c.kind)
 		declared := func(r value.Ref) bool { return slices.Contains(strings.Split(c.declared, ", "), r.String()) }
 		var got []string
-		for _, r := range k.Needs(schema.Needer{Ref: value.Ref{Kind: c.kind, Name: c.name}, Attrs: c.attrs, Declared: declared}) {
+		for _, r := range k.Needs(schema.Needer{Ref: value.Ref{Kind: c.kind, Name: c.name}, Attrs: c.attrs,
+			Declared: declared}) {
 			if declared(r) {
 				got = append(got, r.String())
 			}

@@ -174,7 +174,8 @@ func (s *Store) sweep() error {
 // Finish ends a run's bookkeeping: the ledger is saved and the list of
 // candidates removed. It gives what is left over. gone says which of these are
 // not on the host any more; the ledger forgets them.
-func (s *Store) Finish(run plan.Run, declared map[value.Ref]bool, gone func([]value.Ref) []value.Ref) ([]value.Ref, error) {
+func (s *Store) Finish(run plan.Run, declared map[value.Ref]bool,
+	gone func([]value.Ref) []value.Ref) ([]value.Ref, error) {
 	var left []value.Ref
 	if run.Whole {
 		left = s.Leftovers(run, declared)

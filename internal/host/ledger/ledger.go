@@ -118,9 +118,11 @@ func (s *Store) load(run plan.Run) error {
 	case errors.Is(err, fs.ErrNotExist):
 		s.Format = Format
 	case err != nil:
-		return problem.Errorf("read the ledger %s: %w", path.Join(s.path, "ledger.json"), err).Remedy("move it away if it cannot be mended")
+		return problem.Errorf("read the ledger %s: %w", path.Join(s.path, "ledger.json"), err).
+			Remedy("move it away if it cannot be mended")
 	case s.Format != Format:
-		return problem.Errorf("the ledger %s has format %d", path.Join(s.path, "ledger.json"), s.Format).Remedy("this version knows %d: use a newer jadekettle", Format)
+		return problem.Errorf("the ledger %s has format %d", path.Join(s.path, "ledger.json"), s.Format).
+			Remedy("this version knows %d: use a newer jadekettle", Format)
 	}
 	if s.Entries == nil {
 		s.Entries = map[value.Ref]plan.Entry{}
@@ -254,7 +256,8 @@ func (s *Store) Keep(ref value.Ref, run plan.Run, changed bool) {
 	if there && !changed && old.Project == run.Project && old.Env == run.Env && !old.Left {
 		return
 	}
-	s.Entries[ref] = plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Since: s.m.Now().UTC().Truncate(time.Second)}
+	s.Entries[ref] = plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Since: s.m.Now().UTC().
+		Truncate(time.Second)}
 	s.dirty = true
 }
 

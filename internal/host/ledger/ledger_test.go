@@ -82,7 +82,8 @@ func TestTheLockAndItsHolder(t *testing.T) {
 }
 
 func TestALedgerThatCannotBeRead(t *testing.T) {
-	for text, want := range map[string]string{"{": "move it away if it cannot be mended", `{"format": 99}`: "use a newer jadekettle"} {
+	for text, want := range map[string]string{"{": "move it away if it cannot be mended",
+		`{"format": 99}`: "use a newer jadekettle"} {
 		m := host(t)
 		open(t, m, first).Close()
 		os.WriteFile(filepath.Join(m.Root, "var/lib/jadekettle/ledger.json"), []byte(text), 0o600)

@@ -228,7 +228,8 @@ func Do(ctx context.Context, m Machine, c Command, telling func(output string) s
 	if telling == nil {
 		telling = lastLine
 	}
-	return out, &CommandError{Program: c.Args[0], Code: out.Code, Output: out.Combined, Last: telling(out.Combined.String())}
+	return out, &CommandError{Program: c.Args[0], Code: out.Code, Output: out.Combined,
+		Last: telling(out.Combined.String())}
 }
 
 func lastLine(output string) string {

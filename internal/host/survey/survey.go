@@ -258,7 +258,8 @@ func (r reader) init() string {
 }
 
 func (r reader) packageManager() string {
-	for _, p := range [][2]string{{"apt-get", "apt"}, {"dnf", "dnf"}, {"zypper", "zypper"}, {"pacman", "pacman"}, {"apk", "apk"}} {
+	for _, p := range [][2]string{{"apt-get", "apt"}, {"dnf", "dnf"}, {"zypper", "zypper"}, {"pacman", "pacman"},
+		{"apk", "apk"}} {
 		if r.m.Look(p[0]) {
 			return p[1]
 		}

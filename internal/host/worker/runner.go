@@ -100,7 +100,10 @@ func (r *runner) gone(ctx context.Context, refs []value.Ref) []value.Ref {
 // moved says whether anything on the host is otherwise than before, or failed
 // to be: whether the results of this run must not be lost.
 func (r *runner) moved() bool {
-	return !r.env.Run.Preview && slices.ContainsFunc(r.ended, func(s plan.Status) bool { return s == plan.Changed || s == plan.Failed || s == plan.Blocked })
+	return !r.env.Run.Preview && slices.ContainsFunc(r.ended, func(s plan.Status) bool {
+		return s == plan.Changed ||
+			s == plan.Failed || s == plan.Blocked
+	})
 }
 
 func (r *runner) declared() map[value.Ref]bool {
@@ -208,7 +211,8 @@ func (r *runner) barred(t plan.Task) (plan.Result, bool) {
 		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.LeftOut, Message: r.unmoved(t)}, true
 	}
 	if project, other := r.store.Other(t.Ref); other {
-		return r.failed(t, problem.Errorf("the project %q manages it on this host already", project).Remedy("take it out of one of the two projects")), true
+		return r.failed(t, problem.Errorf("the project %q manages it on this host already", project).
+			Remedy("take it out of one of the two projects")), true
 	}
 	return plan.Result{}, false
 }

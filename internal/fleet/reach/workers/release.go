@@ -30,7 +30,8 @@ func available() []Worker {
 			continue
 		}
 		name := "built/" + arch + ".zst"
-		out = append(out, Worker{strings.TrimPrefix(arch, "worker-"), strings.TrimSpace(string(sum)), func() ([]byte, error) { return unpack(name) }})
+		out = append(out, Worker{strings.TrimPrefix(arch, "worker-"), strings.TrimSpace(string(sum)),
+			func() ([]byte, error) { return unpack(name) }})
 	}
 	return out
 }

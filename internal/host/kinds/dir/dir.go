@@ -21,7 +21,9 @@ var about = &schema.Kind{
 	About: "A folder, and whose it is.",
 	Doc:   "What lies in the folder is left alone. The folder above it must exist or be declared.",
 	Attrs: append([]schema.Attr{
-		{Name: "with_contents", Type: schema.Bool, Default: "false", Doc: "When absent: whether to remove all that lies in it as well; otherwise it must be empty.", Examples: []string{"true"}},
+		{Name: "with_contents", Type: schema.Bool, Default: "false",
+			Doc:      "When absent: whether to remove all that lies in it as well; otherwise it must be empty.",
+			Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
 	Examples: []schema.Example{
 		{About: "A folder for one user alone", TOML: `[dir."/var/lib/tide"]
@@ -42,7 +44,8 @@ with_contents = true
 			return "absent", problem.Errorf("the root folder cannot be absent").Remedy("take the declaration out")
 		}
 		if a.Has("with_contents") && !a.Bool("absent") {
-			return "with_contents", problem.Errorf("with_contents only says how to remove a folder").Remedy("set absent = true or take it out")
+			return "with_contents", problem.Errorf("with_contents only says how to remove a folder").
+				Remedy("set absent = true or take it out")
 		}
 		return "", nil
 	},
@@ -89,7 +92,8 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 		return st, err
 	case info.Type&fs.ModeSymlink != 0:
 		target, _ := d.Readlink(name)
-		return st, problem.Errorf("%s is a symbolic link to %s", t.Ref.Name, target).Remedy("declare the folder that it leads to")
+		return st, problem.Errorf("%s is a symbolic link to %s", t.Ref.Name, target).
+			Remedy("declare the folder that it leads to")
 	case !info.Type.IsDir():
 		return st, problem.Errorf("%s is there but no folder", t.Ref.Name).Remedy("move it away by hand")
 	}

@@ -38,10 +38,15 @@ var about = &schema.Kind{
 		"owner and mode, checked, and put in place in one step, so that nobody ever reads half a file.",
 	Attrs: append([]schema.Attr{
 		{Name: "content", Type: schema.Body, Doc: "The text that it holds.", Examples: []string{`"North pier, gauge 3\n"`}},
-		{Name: "template", Type: schema.Template, Doc: "A Go text/template in the manifest's folder that gives the text.", Examples: []string{`"logger.toml.tmpl"`}},
-		{Name: "copy", Type: schema.Copy, Doc: "A file in the manifest's folder that it is a copy of.", Examples: []string{`"harmonics.bin"`}},
-		{Name: "check", Type: schema.Command, Doc: "A command that must succeed before the file is put in place; ${candidate} is the new file's path.", Examples: []string{`"tide-logger --check ${candidate}"`}},
-		{Name: "follow", Type: schema.Bool, Default: "false", Doc: "Whether to follow a symbolic link in its place instead of failing.", Examples: []string{"true"}},
+		{Name: "template", Type: schema.Template, Doc: "A Go text/template in the manifest's folder that gives the text.",
+			Examples: []string{`"logger.toml.tmpl"`}},
+		{Name: "copy", Type: schema.Copy, Doc: "A file in the manifest's folder that it is a copy of.",
+			Examples: []string{`"harmonics.bin"`}},
+		{Name: "check", Type: schema.Command,
+			Doc:      "A command that must succeed before the file is put in place; ${candidate} is the new file's path.",
+			Examples: []string{`"tide-logger --check ${candidate}"`}},
+		{Name: "follow", Type: schema.Bool, Default: "false",
+			Doc: "Whether to follow a symbolic link in its place instead of failing.", Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
 	Examples: []schema.Example{
 		{About: "A file whose content is written here, with what differs per host", TOML: `[file."/etc/motd"]
@@ -69,16 +74,19 @@ check = "test -s ${candidate}"
 			}
 		}
 		if a.Bool("absent") && len(given) > 0 {
-			return given[0], problem.Errorf("%s is given for a file that is to be absent", given[0]).Remedy("take one of them out")
+			return given[0], problem.Errorf("%s is given for a file that is to be absent", given[0]).
+				Remedy("take one of them out")
 		}
 		if len(given) > 1 {
 			return given[1], problem.Errorf("%s are given together", strings.Join(given, " and ")).Remedy("keep one of them")
 		}
 		if c := a.Text("check"); c != "" && !strings.Contains(c, "${candidate}") {
-			return "check", problem.Errorf("check does not look at ${candidate}").Remedy("put ${candidate} where the command wants the file")
+			return "check", problem.Errorf("check does not look at ${candidate}").
+				Remedy("put ${candidate} where the command wants the file")
 		}
 		if a.Has("check") && len(given) == 0 {
-			return "check", problem.Errorf("check is given without a content").Remedy("give content, template or copy, or take check out")
+			return "check", problem.Errorf("check is given without a content").
+				Remedy("give content, template or copy, or take check out")
 		}
 		return "", nil
 	},
@@ -223,7 +231,8 @@ func follow(d machine.Dir, name string, t plan.Task, at string) (string, error) 
 		if err != nil {
 			return "", err
 		}
-		return "", problem.Errorf("%s is a symbolic link to %s", at, target).Remedy("remove it, or set follow = true if that is meant")
+		return "", problem.Errorf("%s is a symbolic link to %s", at, target).
+			Remedy("remove it, or set follow = true if that is meant")
 	}
 	target, err := d.Follow(name)
 	if errors.Is(err, machine.ErrLink) {
@@ -292,7 +301,8 @@ func (files) Compare(t plan.Task, st state) []plan.Change {
 	case rewritten && t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true})
 	case rewritten:
-		out = append(out, plan.Change{What: "content", Was: bytes(st.size), Becomes: bytes(t.Content.Size), Diff: diff(t, st), Closed: st.closed})
+		out = append(out, plan.Change{What: "content", Was: bytes(st.size), Becomes: bytes(t.Content.Size),
+			Diff: diff(t, st), Closed: st.closed})
 	}
 	return append(out, st.own.Compare(t, rewritten)...)
 }
@@ -471,8 +481,9 @@ func check(ctx context.Context, env *kind.Env, t plan.Task, candidate string) er
 		return nil
 	}
 	said := strings.ReplaceAll(out.Combined.String(), candidate, t.Ref.Name)
-	return &machine.CommandError{Program: "the check `" + t.Attrs.Text("check") + "`", Code: out.Code, Last: told(said), Output: out.Combined,
-		Then: "the file was left as it is"}
+	return &machine.CommandError{Program: "the check `" + t.Attrs.Text("check") + "`", Code: out.Code, Last: told(said),
+		Output: out.Combined,
+		Then:   "the file was left as it is"}
 }
 
 // told picks the line of a check's output that tells most: the last one that

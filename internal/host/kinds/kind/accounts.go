@@ -42,7 +42,8 @@ type Accounts struct {
 // Accounts reads /etc/passwd and /etc/group, once until something is written.
 func (e *Env) Accounts() (*Accounts, error) {
 	return Cached(e, TheAccounts, func() (*Accounts, error) {
-		a := &Accounts{users: map[string]User{}, groups: map[string]Group{}, byUID: map[int]string{}, byGID: map[int]string{}, asked: map[string]bool{}, m: e.Machine}
+		a := &Accounts{users: map[string]User{}, groups: map[string]Group{}, byUID: map[int]string{},
+			byGID: map[int]string{}, asked: map[string]bool{}, m: e.Machine}
 		passwd, err := machine.ReadFile(e.Machine, "/etc/passwd")
 		if err != nil {
 			return nil, err

@@ -96,7 +96,8 @@ func (k each[S]) Names(ctx context.Context, env *Env) ([]string, error) {
 	if l, ok := k.One.(Lister); ok {
 		return l.Names(ctx, env)
 	}
-	return nil, problem.Errorf("a host has too many of the kind %s to tell which are meant", k.Schema().Name).Remedy("name one")
+	return nil, problem.Errorf("a host has too many of the kind %s to tell which are meant", k.Schema().Name).
+		Remedy("name one")
 }
 
 func (k each[S]) Capture(ctx context.Context, env *Env, t plan.Task, state any) (plan.Captured, error) {

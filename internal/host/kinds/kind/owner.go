@@ -13,9 +13,13 @@ import (
 
 // OwnerAttrs are the attributes of whatever lies at a path.
 var OwnerAttrs = []schema.Attr{
-	{Name: "owner", Type: schema.Name, Wanted: true, Default: "left as it is; the login user (root when elevated) for what is new", Doc: "The user it belongs to.", Examples: []string{`"root"`}},
-	{Name: "group", Type: schema.Name, Default: "left as it is", Doc: "The group it belongs to.", Examples: []string{`"adm"`}},
-	{Name: "mode", Type: schema.Mode, Wanted: true, Default: "left as it is; 0644 for a new file, 0755 for a new folder", Doc: "The permission bits, in octal and in quotes.", Examples: []string{`"0644"`}},
+	{Name: "owner", Type: schema.Name, Wanted: true,
+		Default: "left as it is; the login user (root when elevated) for what is new", Doc: "The user it belongs to.",
+		Examples: []string{`"root"`}},
+	{Name: "group", Type: schema.Name, Default: "left as it is", Doc: "The group it belongs to.",
+		Examples: []string{`"adm"`}},
+	{Name: "mode", Type: schema.Mode, Wanted: true, Default: "left as it is; 0644 for a new file, 0755 for a new folder",
+		Doc: "The permission bits, in octal and in quotes.", Examples: []string{`"0644"`}},
 }
 
 // OwnerNeeds are the references that a path's owner and group imply.
@@ -106,12 +110,14 @@ func (o Ownership) Refused(e *Env, t plan.Task, rewritten bool) error {
 	gives := differs(t, "owner", o.Owner) || differs(t, "group", o.Group) || mode&special != 0
 	switch {
 	case rewritten && t.Attrs.Text("owner") == "" && !expected && o.Info.UID != o.Folder.UID:
-		return problem.Errorf("%s belongs to %s, whom nobody declared, and others than root can write its folder", t.Ref.Name, o.Owner).
+		return problem.Errorf("%s belongs to %s, whom nobody declared, and others than root can write its folder",
+			t.Ref.Name, o.Owner).
 			Remedy("declare its owner, or remove it by hand")
 	case rewritten:
 		return nil
 	case gives && !expected:
-		return problem.Errorf("%s belongs to %s, who may have put anything there, and it would be given away as it is", t.Ref.Name, o.Owner).
+		return problem.Errorf("%s belongs to %s, who may have put anything there, and it would be given away as it is",
+			t.Ref.Name, o.Owner).
 			Remedy("look at it and remove it by hand, or declare what it holds")
 	case gives && o.Info.Links > 1 && !o.Info.Type.IsDir():
 		return problem.Errorf("%s has %d names, and the others would be given away with it", t.Ref.Name, o.Info.Links).
@@ -135,14 +141,16 @@ func (e *Env) IDs(t plan.Task) (uid, gid int, err error) {
 	if owner != "" {
 		u, ok := a.User(owner)
 		if !ok {
-			return -1, -1, NotYet(problem.Errorf("the owner %s is no user of this host", owner).Remedy("declare it: [user.%s]", owner))
+			return -1, -1, NotYet(problem.Errorf("the owner %s is no user of this host", owner).
+				Remedy("declare it: [user.%s]", owner))
 		}
 		uid = u.UID
 	}
 	if group != "" {
 		g, ok := a.Group(group)
 		if !ok {
-			return -1, -1, NotYet(problem.Errorf("the group %s is not on this host", group).Remedy("declare it: [group.%s]", group))
+			return -1, -1, NotYet(problem.Errorf("the group %s is not on this host", group).
+				Remedy("declare it: [group.%s]", group))
 		}
 		gid = g.GID
 	}
@@ -213,5 +221,6 @@ func (e *Env) Own(d machine.Dir, name string, t plan.Task, was Ownership) error 
 // Exchanged is the problem of a thing that is not the one any more that was
 // compared.
 func Exchanged(t plan.Task) error {
-	return problem.Errorf("%s was changed by somebody else between the look at it and the change", t.Ref.Name).Remedy("see who else works on it, and run again")
+	return problem.Errorf("%s was changed by somebody else between the look at it and the change", t.Ref.Name).
+		Remedy("see who else works on it, and run again")
 }

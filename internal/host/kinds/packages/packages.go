@@ -38,7 +38,8 @@ var about = &schema.Kind{
 		"once a run: when something is to be installed, or when newest is declared and the list is older than " +
 		"[run] package_list_age. Configuration files that were changed by hand are kept.",
 	Attrs: []schema.Attr{
-		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any", Doc: `An exact version as the package manager prints it, or "newest".`, Examples: []string{`"newest"`, `"1.4.2-1"`}},
+		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any",
+			Doc: `An exact version as the package manager prints it, or "newest".`, Examples: []string{`"newest"`, `"1.4.2-1"`}},
 	},
 	Examples: []schema.Example{
 		{About: "A package in its newest version", TOML: `[package.tide-logger]
@@ -57,7 +58,8 @@ absent = true
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
 		if a.Bool("absent") && a.Has("version") {
-			return "version", problem.Errorf("version is given for a package that is to be absent").Remedy("take one of them out")
+			return "version", problem.Errorf("version is given for a package that is to be absent").
+				Remedy("take one of them out")
 		}
 		return "", nil
 	},
@@ -87,7 +89,8 @@ func managerOf(env *kind.Env) (backend.Manager, error) {
 		}
 		looked = append(looked, m.Program())
 	}
-	return nil, problem.Errorf("this host has no package manager that can be worked with").Remedy("these can: %s", strings.Join(looked, ", "))
+	return nil, problem.Errorf("this host has no package manager that can be worked with").
+		Remedy("these can: %s", strings.Join(looked, ", "))
 }
 
 // state is what stands of one package, and what could.
@@ -146,7 +149,8 @@ func read(ctx context.Context, env *kind.Env) (backend.Manager, *known, error) {
 		return m, k, nil
 	}
 	asked := names(env, func(t plan.Task) bool {
-		return m.CheckName(t.Ref.Name) == nil && !t.Absent && (isNewest(t) || env.Run.Preview && !fits(t, k.installed[t.Ref.Name]))
+		return m.CheckName(t.Ref.Name) == nil && !t.Absent && (isNewest(t) || env.Run.Preview &&
+			!fits(t, k.installed[t.Ref.Name]))
 	})
 	if len(asked) == 0 {
 		k.offers = map[string]backend.Offer{}

@@ -34,7 +34,8 @@ func managerOf(m machine.Machine) (backend.Manager, error) {
 		}
 		looked = append(looked, sm.Program())
 	}
-	return nil, problem.Errorf("this host has no service manager that can be worked with").Remedy("these can: %s", strings.Join(looked, ", "))
+	return nil, problem.Errorf("this host has no service manager that can be worked with").
+		Remedy("these can: %s", strings.Join(looked, ", "))
 }
 
 // Survey tells of all services of a host for its facts, at most so many.
@@ -60,10 +61,14 @@ var about = &schema.Kind{
 	NoAbsent: "declare running = false and boot = false, or remove its package or unit file",
 	Attrs: []schema.Attr{
 		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.", Examples: []string{"true"}},
-		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.", Examples: []string{"true"}},
-		{Name: "restart_on", Type: schema.RefTo, List: true, Owes: plan.Restart, Doc: "What makes a restart due when it changes.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
-		{Name: "reload_on", Type: schema.RefTo, List: true, Owes: plan.Reload, Doc: "What makes a reload due when it changes.", Examples: []string{`["file /etc/chart-press.toml"]`}},
-		{Name: "optional", Type: schema.Bool, Default: "false", Doc: "Whether it is fine when there is no such unit.", Examples: []string{"true"}},
+		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.",
+			Examples: []string{"true"}},
+		{Name: "restart_on", Type: schema.RefTo, List: true, Owes: plan.Restart,
+			Doc: "What makes a restart due when it changes.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
+		{Name: "reload_on", Type: schema.RefTo, List: true, Owes: plan.Reload,
+			Doc: "What makes a reload due when it changes.", Examples: []string{`["file /etc/chart-press.toml"]`}},
+		{Name: "optional", Type: schema.Bool, Default: "false", Doc: "Whether it is fine when there is no such unit.",
+			Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
 		{About: "A service that runs, starts at boot, and is restarted when its package changes", TOML: `[package.tide-logger]
@@ -81,7 +86,8 @@ boot = false
 	Captures: []string{"running", "boot"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name of a service", name).Remedy("use letters, digits and :-_.\\@, no dash first")
+			return "", problem.Errorf("%q is no name of a service", name).
+				Remedy("use letters, digits and :-_.\\@, no dash first")
 		}
 		for _, sm := range managers {
 			name = sm.Short(name)
@@ -137,7 +143,10 @@ func (services) Warm(ctx context.Context, env *kind.Env) {
 		}
 	}
 	if len(names) > 0 {
-		kind.Begin(env, kind.TheServices, func() (map[string]backend.State, error) { return sm.Show(ctx, env.Machine, names) })
+		kind.Begin(env, kind.TheServices, func() (map[string]backend.State, error) {
+			return sm.Show(ctx,
+				env.Machine, names)
+		})
 	}
 }
 
@@ -218,17 +227,20 @@ func (services) Compare(t plan.Task, s any) []plan.Change {
 	var out []plan.Change
 	switch {
 	case st.Broken: // which may be over once the manager looks again
-		out = append(out, plan.Change{What: definition, Was: "not loaded, for a reason that `" + st.by.Status(t.Ref.Name) + "` tells", Becomes: "loaded"})
+		out = append(out, plan.Change{What: definition, Was: "not loaded, for a reason that `" + st.by.Status(t.Ref.Name) +
+			"` tells", Becomes: "loaded"})
 	case st.Stale:
 		out = append(out, plan.Change{What: definition, Was: "changed since it was loaded", Becomes: "loaded"})
 	}
 	starts := false
 	if want := t.Attrs.Bool("running"); t.Attrs.Has("running") && want != st.Running {
 		starts = want
-		out = append(out, plan.Change{What: "running", Was: kind.Yes(st.Failed, "failed", kind.Yes(st.Running, "yes", "no")), Becomes: kind.Yes(want, "yes", "no")})
+		out = append(out, plan.Change{What: "running", Was: kind.Yes(st.Failed, "failed",
+			kind.Yes(st.Running, "yes", "no")), Becomes: kind.Yes(want, "yes", "no")})
 	}
 	if want := t.Attrs.Bool("boot"); t.Attrs.Has("boot") && want != st.Boot {
-		out = append(out, plan.Change{What: "boot", Was: kind.Yes(st.Boot, "yes", "no"), Becomes: kind.Yes(want, "yes", "no")})
+		out = append(out, plan.Change{What: "boot", Was: kind.Yes(st.Boot, "yes", "no"),
+			Becomes: kind.Yes(want, "yes", "no")})
 	}
 	stops := t.Attrs.Has("running") && !t.Attrs.Bool("running")
 	if !starts && !stops && st.Running {

@@ -27,14 +27,15 @@ func TestCompare(t *testing.T) {
 		stands   state
 		want     string
 	}{
-		"as it should be":      {yes, state{State: up}, ""},
-		"down":                 {yes, state{State: down}, "running: no -> yes, boot: no -> yes"},
-		"crashed":              {yes, state{State: crashed}, "running: failed -> yes"},
-		"to be stopped":        {no, state{State: up}, "running: yes -> no, boot: yes -> no"},
-		"nothing declared":     {nil, state{State: down}, ""},
-		"a restart is due":     {yes, state{up, nil, []ledger.Debt{restart}}, "restart: due since file /a changed -> done"},
-		"a reload is due":      {yes, state{up, nil, []ledger.Debt{reload}}, "reload: due since file /b changed -> done"},
-		"both are due":         {yes, state{up, nil, []ledger.Debt{reload, restart, restart}}, "restart: due since file /b, file /a changed -> done"},
+		"as it should be":  {yes, state{State: up}, ""},
+		"down":             {yes, state{State: down}, "running: no -> yes, boot: no -> yes"},
+		"crashed":          {yes, state{State: crashed}, "running: failed -> yes"},
+		"to be stopped":    {no, state{State: up}, "running: yes -> no, boot: yes -> no"},
+		"nothing declared": {nil, state{State: down}, ""},
+		"a restart is due": {yes, state{up, nil, []ledger.Debt{restart}}, "restart: due since file /a changed -> done"},
+		"a reload is due":  {yes, state{up, nil, []ledger.Debt{reload}}, "reload: due since file /b changed -> done"},
+		"both are due": {yes, state{up, nil, []ledger.Debt{reload, restart, restart}},
+			"restart: due since file /b, file /a changed -> done"},
 		"due while down":       {yes, state{down, nil, []ledger.Debt{restart}}, "running: no -> yes, boot: no -> yes"},
 		"due while to be down": {no, state{up, nil, []ledger.Debt{restart}}, "running: yes -> no, boot: yes -> no"},
 		"a unit that cannot load": {yes, state{State: broken},
@@ -59,14 +60,17 @@ func TestWhatCannotBe(t *testing.T) {
 		state backend.State
 		want  string
 	}{
-		"there is no unit":            {value.Attrs{"running": true}, backend.State{}, "there is no tide.service"},
-		"none, and that is fine":      {value.Attrs{"running": true, "optional": true}, backend.State{}, ""},
-		"masked":                      {value.Attrs{"running": true}, backend.State{There: true, Barred: true}, "is barred"},
-		"masked, and to be down":      {value.Attrs{"running": false}, backend.State{There: true, Barred: true}, ""},
-		"static, and to be at boot":   {value.Attrs{"boot": true}, backend.State{There: true, BootFixed: "has no [Install] section"}, "no [Install] section"},
-		"static, and not to be there": {value.Attrs{"boot": false}, backend.State{There: true, BootFixed: "has no [Install] section"}, ""},
+		"there is no unit":       {value.Attrs{"running": true}, backend.State{}, "there is no tide.service"},
+		"none, and that is fine": {value.Attrs{"running": true, "optional": true}, backend.State{}, ""},
+		"masked":                 {value.Attrs{"running": true}, backend.State{There: true, Barred: true}, "is barred"},
+		"masked, and to be down": {value.Attrs{"running": false}, backend.State{There: true, Barred: true}, ""},
+		"static, and to be at boot": {value.Attrs{"boot": true}, backend.State{There: true,
+			BootFixed: "has no [Install] section"}, "no [Install] section"},
+		"static, and not to be there": {value.Attrs{"boot": false}, backend.State{There: true,
+			BootFixed: "has no [Install] section"}, ""},
 	} {
-		err := obstacle(plan.Task{Ref: value.Ref{Kind: "service", Name: "tide"}, Attrs: c.attrs}, state{State: c.state, by: systemd.Manager{}})
+		err := obstacle(plan.Task{Ref: value.Ref{Kind: "service", Name: "tide"}, Attrs: c.attrs},
+			state{State: c.state, by: systemd.Manager{}})
 		if (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}

@@ -27,14 +27,22 @@ var about = &schema.Kind{
 		"that only a directory service knows is recognised, and never made locally.",
 	Attrs: []schema.Attr{
 		{Name: "uid", Type: schema.Int, Default: "the next free number", Doc: "Its number.", Examples: []string{"2101"}},
-		{Name: "group", Type: schema.Name, Default: "a group of its own name", Doc: "Its primary group.", Examples: []string{`"keepers"`}},
-		{Name: "groups", Type: schema.Name, List: true, Doc: "Groups to add to those that it is in.", Examples: []string{`["dialout"]`}},
-		{Name: "home", Type: schema.Path, Default: "/home and its name", Doc: "Its folder; what lies in an earlier one is not moved.", Examples: []string{`"/srv/tide"`}},
-		{Name: "shell", Type: schema.Path, Default: "the system's default", Doc: "Its login shell.", Examples: []string{`"/bin/bash"`}},
+		{Name: "group", Type: schema.Name, Default: "a group of its own name", Doc: "Its primary group.",
+			Examples: []string{`"keepers"`}},
+		{Name: "groups", Type: schema.Name, List: true, Doc: "Groups to add to those that it is in.",
+			Examples: []string{`["dialout"]`}},
+		{Name: "home", Type: schema.Path, Default: "/home and its name",
+			Doc: "Its folder; what lies in an earlier one is not moved.", Examples: []string{`"/srv/tide"`}},
+		{Name: "shell", Type: schema.Path, Default: "the system's default", Doc: "Its login shell.",
+			Examples: []string{`"/bin/bash"`}},
 		{Name: "comment", Type: schema.Text, Doc: "Full name or purpose.", Examples: []string{`"Keeper of the north pier"`}},
-		{Name: "system", Type: schema.Bool, Default: "false", Doc: "When it is made: a system account, with a number from that range and no home folder made.", Examples: []string{"true"}},
-		{Name: "password", Type: schema.Hidden, Doc: "The password itself; never shown.", Examples: []string{`"${data.keeper_password}"`}},
-		{Name: "password_hash", Type: schema.Hidden, Doc: `The password as crypt(5) hashes it, or "!" for none that fits; never shown.`, Examples: []string{`"!"`}},
+		{Name: "system", Type: schema.Bool, Default: "false",
+			Doc:      "When it is made: a system account, with a number from that range and no home folder made.",
+			Examples: []string{"true"}},
+		{Name: "password", Type: schema.Hidden, Doc: "The password itself; never shown.",
+			Examples: []string{`"${data.keeper_password}"`}},
+		{Name: "password_hash", Type: schema.Hidden,
+			Doc: `The password as crypt(5) hashes it, or "!" for none that fits; never shown.`, Examples: []string{`"!"`}},
 	},
 	Examples: []schema.Example{
 		{About: "A keeper in a group that is made before the account", TOML: `[user.maren]
@@ -68,9 +76,11 @@ shell = "/usr/sbin/nologin"
 		case given && (password.Reveal() == "" || strings.ContainsAny(password.Reveal(), "\n\r")):
 			return "password", problem.Errorf("password is empty or holds a line break").Remedy("choose another")
 		case hashGiven && (hash.Reveal() == "" || strings.ContainsAny(hash.Reveal(), ":\n\r")):
-			return "password_hash", problem.Errorf("password_hash is no hash as crypt(5) describes").Remedy("paste what the host's tools print")
+			return "password_hash", problem.Errorf("password_hash is no hash as crypt(5) describes").
+				Remedy("paste what the host's tools print")
 		case strings.ContainsAny(a.Text("comment"), ":\n"):
-			return "comment", problem.Errorf("comment holds a colon or a line break, which /etc/passwd cannot").Remedy("take it out")
+			return "comment", problem.Errorf("comment holds a colon or a line break, which /etc/passwd cannot").
+				Remedy("take it out")
 		}
 		return "", nil
 	},
@@ -199,7 +209,8 @@ func (users) Compare(t plan.Task, st state) []plan.Change {
 		}
 	}
 	if len(st.missing) > 0 {
-		out = append(out, plan.Change{What: "groups", Was: "not in " + strings.Join(st.missing, ", "), Becomes: "in " + strings.Join(st.missing, ", ")})
+		out = append(out, plan.Change{What: "groups", Was: "not in " + strings.Join(st.missing, ", "), Becomes: "in " +
+			strings.Join(st.missing, ", ")})
 	}
 	for _, name := range []string{"password", "password_hash"} {
 		if t.Attrs.Has(name) && !st.password {
@@ -306,7 +317,8 @@ func (users) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (p
 	if err != nil {
 		return plan.Captured{}, err
 	}
-	c := plan.Captured{Attrs: map[string]any{"uid": int64(st.user.UID), "group": st.group, "home": st.user.Home, "shell": st.user.Shell, "comment": st.user.Comment}}
+	c := plan.Captured{Attrs: map[string]any{"uid": int64(st.user.UID), "group": st.group, "home": st.user.Home,
+		"shell": st.user.Shell, "comment": st.user.Comment}}
 	for _, name := range []string{"home", "shell", "comment"} {
 		if c.Attrs[name] == "" {
 			delete(c.Attrs, name)
@@ -315,7 +327,8 @@ func (users) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (p
 	if groups := value.Keys(a.GroupsOf(t.Ref.Name)); len(groups) > 0 {
 		c.Attrs["groups"] = groups
 	}
-	if hash, err := shadow(env, t.Ref.Name); err == nil && hash != "" && !strings.HasPrefix(hash, "!") && !strings.HasPrefix(hash, "*") {
+	if hash, err := shadow(env, t.Ref.Name); err == nil && hash != "" && !strings.HasPrefix(hash, "!") &&
+		!strings.HasPrefix(hash, "*") {
 		c.Note = "it has a password, which is not shown"
 	}
 	return c, nil

@@ -143,7 +143,8 @@ func (h *Host) useradd(c machine.Command, out io.Writer) int {
 		shell = "/bin/sh"
 	}
 	h.writeTable("/etc/passwd", append(users, []string{name, "x", uid, gid, flags["c"], home, shell}), 0o644)
-	h.writeTable("/etc/shadow", append(h.table("/etc/shadow"), []string{name, "!", "19700", "0", "99999", "7", "", "", ""}), 0o640)
+	h.writeTable("/etc/shadow", append(h.table("/etc/shadow"), []string{name, "!", "19700", "0", "99999", "7", "",
+		"", ""}), 0o640)
 	if has(flags, "m") {
 		d, err := h.mkdirs(home)
 		if err != nil {

@@ -20,24 +20,30 @@ type pkg struct {
 }
 
 func unitFile(about, program string) string {
-	return "[Unit]\nDescription=" + about + "\n[Service]\nExecStart=/usr/sbin/" + program + "\nExecReload=/bin/kill -HUP $MAINPID\n[Install]\nWantedBy=multi-user.target\n"
+	return "[Unit]\nDescription=" + about + "\n[Service]\nExecStart=/usr/sbin/" + program +
+		"\nExecReload=/bin/kill -HUP $MAINPID\n[Install]\nWantedBy=multi-user.target\n"
 }
 
 // repository is what apt-get finds, oldest version first.
 var repository = map[string][]pkg{
 	"tide-logger": {
-		{version: "1.4.2-1", check: "tide-logger", files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
-		{version: "1.5.0-1", check: "tide-logger", files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
+		{version: "1.4.2-1", check: "tide-logger",
+			files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
+		{version: "1.5.0-1", check: "tide-logger",
+			files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
 	},
 	"chart-press": {
-		{version: "2.0.1-1", check: "chart-press", files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
-		{version: "2.1.0-1", check: "chart-press", files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
+		{version: "2.0.1-1", check: "chart-press",
+			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
+		{version: "2.1.0-1", check: "chart-press",
+			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
 	},
 	"mudflat-archive": {
 		{version: "3.2.0-1", files: map[string]string{"/lib/systemd/system/mudflat-archive.service": unitFile("Archive of readings", "mudflat-archive")}},
 	},
 	"foghorn-relay": {
-		{version: "0.9.1-2", broken: "the horn's serial line does not answer", files: map[string]string{"/lib/systemd/system/foghorn-relay.service": unitFile("Foghorn relay", "foghorn-relay")}},
+		{version: "0.9.1-2", broken: "the horn's serial line does not answer",
+			files: map[string]string{"/lib/systemd/system/foghorn-relay.service": unitFile("Foghorn relay", "foghorn-relay")}},
 	},
 	"buoy-tools":  {{version: "1.0-1"}, {version: "1.1-1"}},
 	"salt-lamp":   {{version: "0.2-1"}},
@@ -114,7 +120,8 @@ func (h *Host) versions(name string) []pkg {
 			version = v
 		}
 	}
-	return []pkg{{version: version, files: map[string]string{"/lib/systemd/system/" + name + ".service": unitFile(name, name)}}}
+	return []pkg{{version: version, files: map[string]string{"/lib/systemd/system/" + name +
+		".service": unitFile(name, name)}}}
 }
 
 // find gives a version of a package, the newest when none is named.
@@ -145,7 +152,10 @@ func (h *Host) install(name, version string) error {
 	}
 	if p.broken != "" {
 		h.setStatus(name, "install ok half-configured", p.version)
-		return fmt.Errorf("%s: %s\ndpkg: error processing package %s (--configure):\n installed %s package post-installation script subprocess returned error exit status 1\nErrors were encountered while processing:\n %s\nE: Sub-process /usr/bin/dpkg returned an error code (1)", name, p.broken, name, name, name)
+		return fmt.Errorf("%s: %s\ndpkg: error processing package %s (--configure):\n"+
+			" installed %s package post-installation script subprocess returned error exit status 1\n"+
+			"Errors were encountered while processing:\n %s\nE: Sub-process /usr/bin/dpkg returned an error code (1)", name,
+			p.broken, name, name, name)
 	}
 	h.setStatus(name, "install ok installed", p.version)
 	h.mu.Lock()

@@ -85,12 +85,18 @@ nobody:*:19700:0:99999:7:::
 
 // usualFolders are those that any Debian has, in which people put things.
 var usualFolders = []string{
-	"/etc/apt/apt.conf.d", "/etc/apt/keyrings", "/etc/apt/preferences.d", "/etc/apt/sources.list.d", "/etc/cron.d", "/etc/cron.daily",
-	"/etc/default", "/etc/init.d", "/etc/ld.so.conf.d", "/etc/logrotate.d", "/etc/modprobe.d", "/etc/modules-load.d", "/etc/network",
-	"/etc/pam.d", "/etc/profile.d", "/etc/security/limits.d", "/etc/skel", "/etc/ssh/sshd_config.d", "/etc/ssl/certs", "/etc/ssl/private",
-	"/etc/sudoers.d", "/etc/sysctl.d", "/etc/systemd/network", "/etc/systemd/system", "/etc/tmpfiles.d", "/etc/udev/rules.d",
-	"/home", "/media", "/mnt", "/opt", "/root", "/run/systemd/system", "/srv", "/tmp", "/usr/bin", "/usr/lib", "/usr/local/bin", "/usr/local/etc",
-	"/usr/local/lib", "/usr/local/sbin", "/usr/local/share", "/usr/local/share/ca-certificates", "/usr/sbin", "/usr/share/keyrings",
+	"/etc/apt/apt.conf.d", "/etc/apt/keyrings", "/etc/apt/preferences.d", "/etc/apt/sources.list.d", "/etc/cron.d",
+	"/etc/cron.daily",
+	"/etc/default", "/etc/init.d", "/etc/ld.so.conf.d", "/etc/logrotate.d", "/etc/modprobe.d", "/etc/modules-load.d",
+	"/etc/network",
+	"/etc/pam.d", "/etc/profile.d", "/etc/security/limits.d", "/etc/skel", "/etc/ssh/sshd_config.d", "/etc/ssl/certs",
+	"/etc/ssl/private",
+	"/etc/sudoers.d", "/etc/sysctl.d", "/etc/systemd/network", "/etc/systemd/system", "/etc/tmpfiles.d",
+	"/etc/udev/rules.d",
+	"/home", "/media", "/mnt", "/opt", "/root", "/run/systemd/system", "/srv", "/tmp", "/usr/bin", "/usr/lib",
+	"/usr/local/bin", "/usr/local/etc",
+	"/usr/local/lib", "/usr/local/sbin", "/usr/local/share", "/usr/local/share/ca-certificates", "/usr/sbin",
+	"/usr/share/keyrings",
 	"/var/backups", "/var/cache", "/var/lib", "/var/log", "/var/mail", "/var/spool", "/var/tmp", "/var/www",
 }
 
@@ -122,22 +128,27 @@ func (h *Host) populate() error {
 		{"/etc/shadow", baseShadow, 0o640},
 		{"/etc/hostname", s.Name + "\n", 0o644},
 		{"/proc/cpuinfo", strings.Repeat("processor\t: 0\nmodel name\t: Simulated CPU\n\n", s.CPUs), 0o444},
-		{"/proc/meminfo", fmt.Sprintf("MemTotal:       %d kB\nMemFree:        %d kB\nSwapTotal:             0 kB\n", s.Memory>>10, s.Memory>>11), 0o444},
+		{"/proc/meminfo", fmt.Sprintf("MemTotal:       %d kB\nMemFree:        %d kB\nSwapTotal:             0 kB\n",
+			s.Memory>>10, s.Memory>>11), 0o444},
 		{"/proc/mounts", "/dev/vda1 / ext4 rw,relatime 0 0\nproc /proc proc rw 0 0\n", 0o444},
 		{"/proc/1/comm", "systemd\n", 0o444},
 		{"/proc/sys/kernel/ostype", "Linux\n", 0o444},
 		{"/proc/sys/kernel/osrelease", "6.1.0-simulated\n", 0o444},
 		{"/proc/sys/kernel/hostname", s.Name + "\n", 0o444},
 		{"/proc/sys/kernel/random/boot_id", fmt.Sprintf("%016x-boot\n", id.Sum64()), 0o444},
-		{"/proc/net/fib_trie", fmt.Sprintf("Main:\n  +-- 0.0.0.0/0 2 0 2\n     |-- %s\n        /32 host LOCAL\n     |-- 127.0.0.1\n        /32 host LOCAL\n", s.Address), 0o444},
-		{"/proc/net/route", "Iface\tDestination\tGateway \tFlags\tRefCnt\tUse\tMetric\tMask\t\tMTU\tWindow\tIRTT\neth0\t000200C0\t00000000\t0001\t0\t0\t0\t00FFFFFF\t0\t0\t0\n", 0o444},
+		{"/proc/net/fib_trie", fmt.Sprintf("Main:\n  +-- 0.0.0.0/0 2 0 2\n     |-- %s\n        /32 host LOCAL\n"+
+			"     |-- 127.0.0.1\n        /32 host LOCAL\n", s.Address), 0o444},
+		{"/proc/net/route", "Iface\tDestination\tGateway \tFlags\tRefCnt\tUse\tMetric\tMask\t\tMTU\tWindow\tIRTT\n" +
+			"eth0\t000200C0\t00000000\t0001\t0\t0\t0\t00FFFFFF\t0\t0\t0\n", 0o444},
 		{"/sys/block/vda/size", fmt.Sprintf("%d\n", s.Disk/512), 0o444},
 		{"/sys/class/net/eth0/address", "02:00:5e:00:53:01\n", 0o444},
 		{"/var/lib/dpkg/status", baseStatus, 0o644},
 		{"/var/lib/apt/lists/lock", "", 0o640},
 		{"/var/lib/apt/lists/archive.example.org_Packages", "made up\n", 0o644},
-		{"/lib/systemd/system/ssh.service", "[Unit]\nDescription=Secure shell\n[Service]\nExecStart=/usr/sbin/sshd -D\n[Install]\nWantedBy=multi-user.target\n", 0o644},
-		{"/lib/systemd/system/cron.service", "[Unit]\nDescription=Time table\n[Service]\nExecStart=/usr/sbin/cron -f\n[Install]\nWantedBy=multi-user.target\n", 0o644},
+		{"/lib/systemd/system/ssh.service",
+			"[Unit]\nDescription=Secure shell\n[Service]\nExecStart=/usr/sbin/sshd -D\n[Install]\nWantedBy=multi-user.target\n", 0o644},
+		{"/lib/systemd/system/cron.service",
+			"[Unit]\nDescription=Time table\n[Service]\nExecStart=/usr/sbin/cron -f\n[Install]\nWantedBy=multi-user.target\n", 0o644},
 		{"/etc/machine-id", fmt.Sprintf("%016x%016x\n", id.Sum64(), id.Sum64()), 0o444},
 	}
 	for _, p := range usualFolders {
@@ -198,7 +209,8 @@ func (h *Host) given() error {
 			return err
 		}
 	}
-	return errors.Join(h.write("/etc/passwd", passwd, 0o644), h.write("/etc/group", group, 0o644), h.write("/etc/shadow", shadow, 0o640))
+	return errors.Join(h.write("/etc/passwd", passwd, 0o644), h.write("/etc/group", group, 0o644),
+		h.write("/etc/shadow", shadow, 0o640))
 }
 
 const baseStatus = `Package: dpkg

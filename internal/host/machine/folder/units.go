@@ -22,7 +22,8 @@ type unit struct {
 }
 
 // unitFolders are where systemd looks, the administrator's first.
-var unitFolders = []string{"/etc/systemd/system", "/run/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/system"}
+var unitFolders = []string{"/etc/systemd/system", "/run/systemd/system", "/lib/systemd/system",
+	"/usr/lib/systemd/system"}
 
 // file gives the text of a unit's file.
 func (h *Host) unitText(name string) (string, bool) {
@@ -161,7 +162,9 @@ func (h *Host) show(names []string, out io.Writer) {
 		if state.loaded != "" && state.loaded != text {
 			need = "yes"
 		}
-		fmt.Fprintf(out, "Id=%s\nLoadState=%s\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nNeedDaemonReload=%s\nActiveEnterTimestampMonotonic=%d\nNRestarts=0\n",
-			name, load, active, map[bool]string{true: "running", false: "dead"}[state.active], file, need, state.since.Microseconds())
+		fmt.Fprintf(out, "Id=%s\nLoadState=%s\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nNeedDaemonReload=%s\n"+
+			"ActiveEnterTimestampMonotonic=%d\nNRestarts=0\n",
+			name, load, active, map[bool]string{true: "running", false: "dead"}[state.active], file, need,
+			state.since.Microseconds())
 	}
 }

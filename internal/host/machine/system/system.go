@@ -380,7 +380,8 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	cmd.Dir = "/"
 	cmd.Stdin = strings.NewReader(c.Stdin)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // what stops the worker must not stop a package manager midway
-	cmd.WaitDelay = 2 * time.Second                       // a program that leaves a child with its output open is not waited for
+	// a program that leaves a child with its output open is not waited for
+	cmd.WaitDelay = 2 * time.Second
 	var both machine.Keep
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = io.MultiWriter(&both, &limited{&out}), &both

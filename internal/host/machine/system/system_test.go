@@ -122,17 +122,20 @@ func TestCommands(t *testing.T) {
 		}
 		return out
 	}
-	if out := run("sh", "-c", "cat; echo err >&2; exit 3"); out.Code != 3 || out.Stdout != "in" || !strings.Contains(out.Combined.String(), "err") {
+	if out := run("sh", "-c", "cat; echo err >&2; exit 3"); out.Code != 3 || out.Stdout != "in" ||
+		!strings.Contains(out.Combined.String(), "err") {
 		t.Errorf("it gives %+v", out)
 	}
 	if out := run("sh", "-c", "echo $LC_ALL $SALT"); out.Stdout != "C.UTF-8\n" {
 		t.Errorf("the environment is not the small one: %q", out.Stdout)
 	}
 	out := run("sh", "-c", "head -c 300000 /dev/zero | tr '\\0' a; echo the end")
-	if len(out.Combined.String()) > machine.MaxOutput+100 || !strings.Contains(out.Combined.String(), "bytes left out") || !strings.HasSuffix(out.Combined.String(), "the end\n") {
+	if len(out.Combined.String()) > machine.MaxOutput+100 || !strings.Contains(out.Combined.String(),
+		"bytes left out") || !strings.HasSuffix(out.Combined.String(), "the end\n") {
 		t.Errorf("of much output %d bytes are kept", len(out.Combined.String()))
 	}
-	if _, err := m.Run(context.Background(), machine.Command{Args: []string{"no-such-program"}}); err == nil || !strings.Contains(err.Error(), "no-such-program is not on this host") {
+	if _, err := m.Run(context.Background(), machine.Command{Args: []string{"no-such-program"}}); err == nil ||
+		!strings.Contains(err.Error(), "no-such-program is not on this host") {
 		t.Errorf("a missing program gives %v", err)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)

@@ -34,7 +34,8 @@ func (Manager) CheckName(name string) error {
 	if nameForm.MatchString(name) {
 		return nil
 	}
-	return problem.Errorf("%q is no name of a Debian package", name).Remedy("use lower-case letters, digits, +, - and dots, at least two")
+	return problem.Errorf("%q is no name of a Debian package", name).
+		Remedy("use lower-case letters, digits, +, - and dots, at least two")
 }
 
 const statusFile = "/var/lib/dpkg/status"
@@ -126,7 +127,8 @@ func (Manager) Asked(env *kind.Env) ([]string, error) {
 	for stanza := range stanzas(data) {
 		stanza = append([]byte("\n"), stanza...)
 		name := field(stanza, "Package")
-		usual := field(stanza, "Essential") == "yes" || slices.Contains([]string{"required", "important"}, field(stanza, "Priority"))
+		usual := field(stanza, "Essential") == "yes" || slices.Contains([]string{"required", "important"},
+			field(stanza, "Priority"))
 		if name != "" && !along[name] && !usual && strings.HasSuffix(field(stanza, "Status"), " installed") {
 			out = append(out, name)
 		}
@@ -244,7 +246,8 @@ const (
 )
 
 func command(args ...string) machine.Command {
-	base := []string{"apt-get", "-y", "-q", "-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold",
+	base := []string{"apt-get", "-y", "-q", "-o", "Dpkg::Options::=--force-confdef", "-o",
+		"Dpkg::Options::=--force-confold",
 		"-o", "Dpkg::Use-Pty=0", "-o", "DPkg::Lock::Timeout=" + lockWait}
 	return machine.Command{Args: append(base, args...), Limit: limit,
 		Env: []string{"DEBIAN_FRONTEND=noninteractive", "APT_LISTCHANGES_FRONTEND=none", "NEEDRESTART_SUSPEND=1"}}

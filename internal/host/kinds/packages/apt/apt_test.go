@@ -40,7 +40,8 @@ Status: install ok installed
 Version: 1`
 
 func TestTheDatabaseIsRead(t *testing.T) {
-	db := parse([]byte(status), map[string]bool{"tide-logger": true, "foghorn-relay": true, "old-ticker": true, "libtide": true, "missing": true})
+	db := parse([]byte(status), map[string]bool{"tide-logger": true, "foghorn-relay": true, "old-ticker": true,
+		"libtide": true, "missing": true})
 	for name, want := range map[string]backend.State{
 		"tide-logger":   {Version: "1.4.2-1"},
 		"foghorn-relay": {Half: "half-configured"},
@@ -83,7 +84,8 @@ func TestOffers(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for name, good := range map[string]bool{"g++": true, "libc6:arm64": true, "Tide": false, "x": false, "e.+": true, "-o": false} {
+	for name, good := range map[string]bool{"g++": true, "libc6:arm64": true, "Tide": false, "x": false,
+		"e.+": true, "-o": false} {
 		if err := (Manager{}).CheckName(name); (err == nil) != good {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -156,7 +156,8 @@ func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {
 // Survey lists the units that are loaded services.
 func (Manager) Survey(ctx context.Context, m machine.Machine, most int) map[string]facts.Service {
 	out := map[string]facts.Service{}
-	c := machine.Command{Args: []string{"systemctl", "show", "--no-pager", "--property=Id,LoadState,ActiveState,UnitFileState", "--", "*.service"}, Limit: showLimit}
+	c := machine.Command{Args: []string{"systemctl", "show", "--no-pager",
+		"--property=Id,LoadState,ActiveState,UnitFileState", "--", "*.service"}, Limit: showLimit}
 	res, err := m.Run(ctx, c)
 	if err != nil || res.Code != 0 {
 		return out
@@ -164,7 +165,8 @@ func (Manager) Survey(ctx context.Context, m machine.Machine, most int) map[stri
 	for _, block := range strings.Split(res.Stdout, "\n\n") {
 		v := values(block)
 		if name, ok := strings.CutSuffix(v["Id"], ".service"); ok && v["LoadState"] == "loaded" && len(out) < most {
-			out[name] = facts.Service{Running: v["ActiveState"] == "active", Boot: strings.HasPrefix(v["UnitFileState"], "enabled")}
+			out[name] = facts.Service{Running: v["ActiveState"] == "active",
+				Boot: strings.HasPrefix(v["UnitFileState"], "enabled")}
 		}
 	}
 	return out
