@@ -18,7 +18,7 @@ func TestValuesAreCheckedAgainstTheirTypes(t *testing.T) {
 		{Attr{Name: "mode", Type: Mode}, int64(644),
 			`error: mode needs a mode such as "0644", not a whole number (644); write mode = "0644"`},
 		{Attr{Name: "mode", Type: Mode}, "0888", `error: mode: "0888" is no mode; write four octal digits, such as "0644"`},
-		{Attr{Name: "running", Type: Bool}, "yes", `error: running needs true or false, without quotes, not text ("yes")`},
+		{Attr{Name: "running", Type: Bool}, "yes", `error: running needs true or false, without quotes, not text ("yes"); write running = true`},
 		{Attr{Name: "uid", Type: Int}, "7", `error: uid needs a whole number, without quotes, not text ("7")`},
 		{Attr{Name: "uid", Type: Int}, int64(-1), `error: uid must not be negative`},
 		{Attr{Name: "home", Type: Path}, "/srv//tide/./x/", "/srv/tide/x"},
