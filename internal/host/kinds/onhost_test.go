@@ -1,0 +1,341 @@
+package kinds_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine/folder"
+)
+
+// bench is a simulated host on which kinds are called as the worker calls them.
+type bench struct {
+	t     *testing.T
+	host  *folder.Host
+	store *ledger.Store
+	texts map[string]string // contents by hash
+}
+
+func newBench(t *testing.T, spec folder.Spec) *bench {
+	t.Helper()
+	spec.Name = "gauge-01"
+	h, err := folder.New(t.TempDir(), spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	store, err := ledger.Open(h, plan.Run{ID: "0198-kinds", Project: "saltmarsh"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(store.Close)
+	return &bench{t: t, host: h, store: store, texts: map[string]string{}}
+}
+
+// task makes a task of "kind name" and attributes; content becomes its content.
+func (b *bench) task(ref string, attrs value.Attrs) plan.Task {
+	b.t.Helper()
+	r, err := kinds.Schemas().ParseRef(ref)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	t := plan.Task{Ref: r, Attrs: value.Attrs{}}
+	for k, v := range attrs {
+		switch k {
+		case "absent":
+			t.Absent = true
+		case "content":
+			text := fmt.Sprint(v)
+			sum := sha256.Sum256([]byte(text))
+			t.Content = &plan.Content{SHA256: hex.EncodeToString(sum[:]), Size: int64(len(text))}
+			b.texts[t.Content.SHA256] = text
+		default:
+			t.Attrs[k] = v
+		}
+	}
+	return t
+}
+
+func (b *bench) env(preview bool, tasks ...plan.Task) *kind.Env {
+	return &kind.Env{
+		Machine: b.host, Store: b.store, Tasks: tasks, Hide: func(string) {},
+		Run: plan.Run{ID: "0198-kinds", Project: "saltmarsh", Preview: preview, ListAge: time.Hour},
+		Content: func(c plan.Content) (io.ReadCloser, error) {
+			return io.NopCloser(strings.NewReader(b.texts[c.SHA256])), nil
+		},
+		Texts: func([]plan.Content) (map[string]string, error) { return b.texts, nil },
+	}
+}
+
+// differs gives what a kind says of tasks, as "what: was -> becomes" each.
+func (b *bench) differs(k kind.Kind, env *kind.Env, tasks []plan.Task) ([]kind.Work, []string) {
+	var work []kind.Work
+	var said []string
+	for i, r := range k.Read(context.Background(), env, tasks) {
+		if r.Err != nil {
+			said = append(said, "error: "+problem.From(r.Err).What)
+			continue
+		}
+		var parts []string
+		changes := k.Compare(tasks[i], r.State)
+		for _, c := range changes {
+			parts = append(parts, fmt.Sprintf("%s: %s -> %s", c.What, c.Was, c.Becomes))
+		}
+		said = append(said, strings.Join(parts, ", "))
+		if len(changes) > 0 {
+			work = append(work, kind.Work{Task: tasks[i], State: r.State, Changes: changes})
+		}
+	}
+	return work, said
+}
+
+// apply reads, writes and reads again, and gives what differed before and what
+// is left.
+func (b *bench) apply(tasks ...plan.Task) (before, after []string) {
+	b.t.Helper()
+	k, _ := kinds.Find(tasks[0].Ref.Kind)
+	env := b.env(false, tasks...)
+	work, before := b.differs(k, env, tasks)
+	for i, err := range k.Write(context.Background(), env, work) {
+		if err != nil {
+			return before, []string{"error: " + problem.From(err).What + " (" + work[i].Task.Ref.String() + ")"}
+		}
+	}
+	env.Forget(k.Stale()...)
+	_, after = b.differs(k, env, tasks)
+	return before, after
+}
+
+// TestKindsOnAHost takes things through their lives: each step says what is
+// declared, what a kind says differs, and what is left after the change.
+func TestKindsOnAHost(t *testing.T) {
+	type step struct {
+		ref   string
+		attrs value.Attrs
+		want  string // what differs before
+		left  string // what differs after, or an error
+	}
+	for name, c := range map[string]struct {
+		spec  folder.Spec
+		steps []step
+	}{
+		"files": {steps: []step{
+			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"},
+				"existence: absent -> there, owner:  -> root, mode:  -> 0640, content:  -> 4 bytes", ""},
+			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"}, "", ""},
+			{"file /etc/note", value.Attrs{"content": "two two\n", "mode": "0600"}, "content: 4 bytes -> 8 bytes, mode: 0640 -> 0600", ""},
+			{"file /etc/note", value.Attrs{"owner": "nobody"}, "owner: root -> nobody", ""},
+			{"file /etc/note", value.Attrs{"owner": "stranger"}, "error: the owner stranger is no user of this host", ""},
+			{"file /etc/note", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+			{"file /etc/note", value.Attrs{"absent": true}, "", ""},
+			{"file /no/such/note", value.Attrs{"content": "x"}, "error: the folder /no/such is not there", ""},
+			{"file /no/such/note", value.Attrs{"absent": true}, "", ""},
+			{"file /etc", nil, "error: /etc is a folder", ""},
+		}},
+		"folders": {steps: []step{
+			{"dir /srv/tide", value.Attrs{"owner": "daemon", "mode": "2750"}, "existence: absent -> there, owner:  -> daemon, mode:  -> 2750", ""},
+			{"dir /srv/tide", value.Attrs{"mode": "2750"}, "", ""},
+			{"dir /srv/tide", value.Attrs{"group": "adm"}, "group: root -> adm, mode: 2750 -> 0750", ""},
+			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> there, mode:  -> 0644, content:  -> 1 byte", ""},
+			{"dir /srv/tide", value.Attrs{"absent": true}, "existence: there -> absent", "error"},
+			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: there -> absent", ""},
+			{"dir /etc/os-release", nil, "error: /etc/os-release is there but no folder", ""},
+		}},
+		"accounts": {spec: folder.Spec{Accounts: []string{"ldap:x:5000:5000::/home/ldap:/bin/sh"}}, steps: []step{
+			{"group keepers", value.Attrs{"gid": int64(2100)}, "existence: absent -> there, gid:  -> 2100", ""},
+			{"group keepers", value.Attrs{"gid": int64(2101)}, "gid: 2100 -> 2101", ""},
+			{"user maren", value.Attrs{"groups": []any{"keepers"}, "shell": "/bin/bash", "password": value.NewSecret("salt")},
+				"existence: absent -> there, groups:  -> keepers, shell:  -> /bin/bash, password:  -> (secret)", ""},
+			{"user maren", value.Attrs{"groups": []any{"keepers"}, "password": value.NewSecret("salt")}, "", ""},
+			{"user maren", value.Attrs{"password": value.NewSecret("brine")}, "password: another -> as declared", ""},
+			{"user maren", value.Attrs{"comment": "Maren", "groups": []any{"adm"}}, "comment:  -> Maren, groups: not in adm -> in adm", ""},
+			{"user maren", value.Attrs{"groups": []any{"nowhere"}}, "error: the group nowhere is not on this host", ""},
+			{"user ldap", value.Attrs{"comment": "x"}, "comment:  -> x", "error"},
+			{"user maren", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+			{"group keepers", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+		}},
+		"packages": {steps: []step{
+			{"package tide-logger", value.Attrs{"version": "1.4.2-1"}, "version: absent -> 1.4.2-1", ""},
+			{"package tide-logger", nil, "", ""},
+			{"package tide-logger", value.Attrs{"version": "newest"}, "version: 1.4.2-1 -> 1.5.0-1", ""},
+			{"package tide-logger", value.Attrs{"version": "9.9"}, "version: 1.5.0-1 -> 9.9", "error"},
+			{"package no-such", nil, "version: absent -> installed", "error"},
+			{"package foghorn-relay", nil, "version: absent -> installed", "error"},
+			{"package Upper", nil, `error: "Upper" is no name of a Debian package`, ""},
+			{"package tide-logger", value.Attrs{"absent": true}, "version: 1.5.0-1 -> absent", ""},
+		}},
+		"services": {spec: folder.Spec{Services: []string{"tide-logger"}}, steps: []step{
+			{"service tide-logger", value.Attrs{"running": true, "boot": true}, "", ""},
+			{"service tide-logger.service", value.Attrs{"running": false, "boot": false}, "running: yes -> no, boot: yes -> no", ""},
+			{"service tide-logger", value.Attrs{"running": true}, "running: no -> yes", ""},
+			{"service no-such", value.Attrs{"running": true}, "error: there is no no-such.service on this host", ""},
+			{"service no-such", value.Attrs{"running": true, "optional": true}, "", ""},
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, c.spec)
+			for i, s := range c.steps {
+				before, after := b.apply(b.task(s.ref, s.attrs))
+				if before[0] != s.want {
+					t.Errorf("step %d, %s %v: differs %q, want %q", i, s.ref, s.attrs, before[0], s.want)
+				}
+				wrong := strings.HasPrefix(before[0], "error")
+				if left := after[0]; !wrong && (s.left == "" && left != "" || s.left != "" && !strings.HasPrefix(left, s.left)) {
+					t.Errorf("step %d, %s %v: %q is left, want %q", i, s.ref, s.attrs, left, s.left)
+				}
+			}
+		})
+	}
+}
+
+// TestNeighboursAreInstalledTogether wants one transaction, and another for each
+// only when that fails.
+func TestNeighboursAreInstalledTogether(t *testing.T) {
+	b := newBench(t, folder.Spec{})
+	installs := func() (out []string) {
+		for _, c := range b.host.Calls() {
+			if _, list, ok := strings.Cut(c, " install "); ok {
+				out = append(out, strings.TrimPrefix(list, "--allow-downgrades -- "))
+			}
+		}
+		return out
+	}
+	b.apply(b.task("package buoy-tools", nil), b.task("package salt-lamp", nil), b.task("package harbour-log", nil))
+	if got := installs(); len(got) != 1 || got[0] != "buoy-tools salt-lamp harbour-log" {
+		t.Errorf("it ran %q", got)
+	}
+	_, after := b.apply(b.task("package tide-logger", nil), b.task("package foghorn-relay", nil), b.task("package chart-press", nil))
+	if !strings.HasPrefix(after[0], "error: ") || !strings.Contains(after[0], "foghorn-relay") {
+		t.Errorf("the broken one gives %q", after)
+	}
+	if b.host.Installed("tide-logger") == "" || b.host.Installed("chart-press") == "" {
+		t.Error("one that cannot be installed sank the rest")
+	}
+	if got := installs(); len(got) != 3 || got[2] != "foghorn-relay" {
+		t.Errorf("it ran %q, want one for all three and then one for what is left", got)
+	}
+}
+
+// TestAPreviewPromisesNothing previews packages with lists that are fresh, and
+// with lists that were never fetched.
+func TestAPreviewPromisesNothing(t *testing.T) {
+	b := newBench(t, folder.Spec{})
+	k, _ := kinds.Find("package")
+	tasks := []plan.Task{b.task("package tide-logger", nil), b.task("package no-such", nil)}
+	_, said := b.differs(k, b.env(true, tasks...), tasks)
+	if said[0] != "version: absent -> installed" || !strings.HasPrefix(said[1], "error: no package list on this host knows") {
+		t.Errorf("with fresh lists it says %q", said)
+	}
+	d, err := b.host.Dir("/var/lib/apt/lists")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	d.Remove("archive.example.org_Packages")
+	_, said = b.differs(k, b.env(true, tasks...), tasks)
+	if !strings.HasSuffix(said[1], "if the lists know it once they are refreshed") {
+		t.Errorf("with no lists it says %q", said)
+	}
+	if calls := strings.Join(b.host.Calls(), "\n"); strings.Contains(calls, "update") {
+		t.Errorf("a preview refreshed the lists:\n%s", calls)
+	}
+}
+
+// TestWhatIsCapturedIsRight captures what stands, declares it, and finds
+// nothing different.
+func TestWhatIsCapturedIsRight(t *testing.T) {
+	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Users: []string{"tidelog"}, Groups: []string{"watch"},
+		Packages: []string{"buoy-tools"}, Files: map[string]string{"/etc/note": "low water at six\n"}})
+	for _, ref := range []string{"file /etc/note", "dir /srv", "user tidelog", "group watch", "package buoy-tools", "service tide-logger",
+		"file /etc/none", "dir /srv/none", "user none", "group none", "package none"} {
+		task := b.task(ref, nil)
+		k, _ := kinds.Find(task.Ref.Kind)
+		env := b.env(false, task)
+		reading := k.Read(context.Background(), env, []plan.Task{task})[0]
+		if reading.Err != nil {
+			t.Errorf("%s: %v", ref, reading.Err)
+			continue
+		}
+		c, err := k.Capture(context.Background(), env, task, reading.State)
+		if err != nil {
+			t.Errorf("%s: %v", ref, err)
+			continue
+		}
+		for name := range c.Attrs {
+			if s := k.Schema(); name != "absent" && !strings.Contains(" "+strings.Join(s.Captures, " ")+" ", " "+name+" ") {
+				t.Errorf("%s gives %s, which its schema does not say that it captures", ref, name)
+			}
+		}
+		attrs := value.Attrs{}
+		for name, v := range c.Attrs {
+			if list, ok := v.([]string); ok {
+				var items []any
+				for _, item := range list {
+					items = append(items, item)
+				}
+				v = items
+			}
+			attrs[name] = v
+		}
+		again := b.task(ref, attrs)
+		if _, said := b.differs(k, b.env(false, again), []plan.Task{again}); said[0] != "" {
+			t.Errorf("%s captured as %v differs: %s", ref, c.Attrs, said[0])
+		}
+	}
+}
+
+// TestNamesAreWhatPeopleMade lists what is worth declaring.
+func TestNamesAreWhatPeopleMade(t *testing.T) {
+	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Packages: []string{"buoy-tools"}})
+	b.apply(b.task("group keepers", nil))
+	b.apply(b.task("user maren", nil))
+	for name, want := range map[string]string{
+		"user": "maren", "group": "keepers", "service": "cron ssh tide-logger", "package": "buoy-tools dpkg libc6 old-ticker",
+	} {
+		k, _ := kinds.Find(name)
+		got, err := k.Names(context.Background(), b.env(false))
+		if err != nil || strings.Join(got, " ") != want {
+			t.Errorf("%s: %v (%v), want %s", name, got, err, want)
+		}
+	}
+	for _, name := range []string{"file", "dir"} {
+		k, _ := kinds.Find(name)
+		if _, err := k.Names(context.Background(), b.env(false)); err == nil {
+			t.Errorf("a host's %ss are all named", name)
+		}
+	}
+}
+
+// TestAFileExchangedInBetween changes a file between the look and the write.
+func TestAFileExchangedInBetween(t *testing.T) {
+	b := newBench(t, folder.Spec{Files: map[string]string{"/etc/note": "old\n"}})
+	k, _ := kinds.Find("file")
+	for _, attrs := range []value.Attrs{{"owner": "nobody"}, {"content": "new\n"}} {
+		task := b.task("file /etc/note", attrs)
+		env := b.env(false, task)
+		work, _ := b.differs(k, env, []plan.Task{task})
+		if err := b.host.Give("/etc/note", 1001, 1001, 0o4755); err != nil {
+			t.Fatal(err)
+		}
+		err := k.Write(context.Background(), env, work)[0]
+		if err == nil || !strings.Contains(err.Error(), "was changed by somebody else") {
+			t.Errorf("%v: %v", attrs, err)
+		}
+		b.host.Give("/etc/note", 0, 0, 0o644)
+	}
+	if errors.Is(kind.NotYet(problem.Errorf("x")), kind.ErrNotYet) != true {
+		t.Error("what is not there yet cannot be told")
+	}
+}
