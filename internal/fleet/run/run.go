@@ -136,20 +136,20 @@ type Fleet struct {
 	// waits for it. May be nil.
 	Notify func(Event)
 
-	events queue
+	events *queue // of one run
 }
 
 // Run takes the hosts through a run and gives their outcomes in the same
 // order. When the context ends each worker finishes the task in hand.
 func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Host {
-	return f.each(ctx, hosts, func(ctx context.Context, h *inventory.Host, out *Host) {
+	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Host) {
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Project.ReadsServices()})
 	})
 }
 
 // Facts reads the facts of hosts and nothing else.
 func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Host {
-	return f.each(ctx, hosts, func(ctx context.Context, h *inventory.Host, out *Host) {
+	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Host) {
 		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true})
 	})
 }
@@ -157,13 +157,18 @@ func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Host {
 // Capture reads what stands on a host, and nothing else. A Ref without a name
 // means all of its kind.
 func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *Host {
-	return f.each(ctx, []*inventory.Host{h}, func(ctx context.Context, h *inventory.Host, out *Host) {
+	return f.each(ctx, []*inventory.Host{h}, func(f *Fleet, h *inventory.Host, out *Host) {
 		f.host(ctx, h, out, &wire.Start{Capture: asked})
 	})[0]
 }
 
-func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(context.Context, *inventory.Host,
-	*Host)) []*Host {
+// each does something with every host, as a fleet that has a queue of its own:
+// one fleet may go through several runs at once.
+func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host,
+	do func(*Fleet, *inventory.Host, *Host)) []*Host {
+	ours := *f
+	ours.events = &queue{}
+	f = &ours
 	out := make([]*Host, len(hosts))
 	told := f.events.tell(f.Notify)
 	defer told()
@@ -192,7 +197,7 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host, do func(conte
 			case ctx.Err() != nil:
 				out[i].State, out[i].Message, out[i].Stopped = NotBegun, "the run was stopped before its turn", true
 			default:
-				do(ctx, h, out[i])
+				do(f, h, out[i])
 			}
 		}()
 	}
