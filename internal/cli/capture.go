@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
@@ -84,17 +85,10 @@ func noKind(name string) error {
 }
 
 // Captured is one thing that stands on a host, as a document.
-type capturedDoc struct {
-	Kind       string      `json:"kind"`
-	Name       string      `json:"name"`
-	Attributes value.Attrs `json:"attributes"`
-	Note       string      `json:"note"`
-}
-
 // captured prints what a host told. It is checked like what a person writes,
 // since a host may say anything.
 func (a *App) captured(h *run.Host, asked []value.Ref) error {
-	docs := []capturedDoc{}
+	docs := []document.Capture{}
 	schemas := kinds.Schemas()
 	for _, c := range h.Captured {
 		attrs, err := checked(schemas, asked, &c)
@@ -117,14 +111,10 @@ func (a *App) captured(h *run.Host, asked []value.Ref) error {
 			kind, _ := schemas.Kind(c.Ref.Kind)
 			fmt.Fprint(a.Out, declarationText(kind, literalText(c.Ref.Name), attrs, c.Note))
 		}
-		docs = append(docs, capturedDoc{c.Ref.Kind, c.Ref.Name, attrs, c.Note})
+		docs = append(docs, document.Capture{Kind: c.Ref.Kind, Name: c.Ref.Name, Attributes: attrs, Note: c.Note})
 	}
 	if a.output == "json" {
-		return a.document(struct {
-			Format   int           `json:"format"`
-			Host     string        `json:"host"`
-			Captured []capturedDoc `json:"captured"`
-		}{1, h.Name, docs})
+		return a.document(document.Captures{Head: document.One, Host: h.Name, Captured: docs})
 	}
 	return nil
 }

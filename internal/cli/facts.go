@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/problem"
@@ -40,7 +41,7 @@ func (a *App) factsCommand() *cobra.Command {
 
 // facts prints the facts of hosts below a path.
 func (a *App) facts(hosts []*run.Host, path []string) error {
-	docs := []map[string]any{}
+	docs := []document.HostFacts{}
 	for _, h := range hosts {
 		if h.State != run.Reached {
 			fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, screen.Line(h.Message))
@@ -53,7 +54,7 @@ func (a *App) facts(hosts []*run.Host, path []string) error {
 			return problem.Errorf("%s has no facts.%s", h.Name, strings.Join(path, ".")).
 				Remedy("`jadekettle facts %s %s` lists what it has", h.Name, up)
 		}
-		docs = append(docs, map[string]any{"name": h.Name, "facts": tree})
+		docs = append(docs, document.HostFacts{Name: h.Name, Facts: tree})
 		if a.output == "json" {
 			continue
 		}
@@ -65,7 +66,7 @@ func (a *App) facts(hosts []*run.Host, path []string) error {
 		write(a.Out, list, len(list) == 1 && list[0][0] == name)
 	}
 	if a.output == "json" {
-		return a.document(map[string]any{"format": 1, "hosts": docs})
+		return a.document(document.Facts{Head: document.One, Hosts: docs})
 	}
 	return nil
 }

@@ -4,12 +4,14 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
@@ -114,14 +116,13 @@ func (a *App) hosts(p *project) error {
 		return err
 	}
 	if a.output == "json" {
-		docs := []map[string]any{}
+		docs := []document.Host{}
 		for _, s := range list {
 			h := s.host
-			docs = append(docs, map[string]any{"name": h.Name, "address": h.Address(), "groups": groupNames(s.groups),
-				"maybe":     s.maybe(),
-				"manifests": manifestNames(s.groups), "off": h.Off, "own": h.Vars})
+			docs = append(docs, document.Host{Name: h.Name, Address: h.Address(), Groups: groupNames(s.groups),
+				Maybe: s.maybe(), Manifests: manifestNames(s.groups), Off: h.Off, Own: own(h)})
 		}
-		return a.document(map[string]any{"format": 1, "hosts": docs})
+		return a.document(document.Hosts{Head: document.One, Hosts: docs})
 	}
 	rows := [][]string{{"host", "address", "groups", "manifests"}}
 	notes := []string{""}
@@ -157,7 +158,7 @@ func (a *App) members(p *project, name string) error {
 	if err != nil {
 		return err
 	}
-	docs := []map[string]any{}
+	docs := []document.Member{}
 	rows := [][]string{{"host", "is a member"}}
 	notes := []string{""}
 	for _, s := range list {
@@ -169,11 +170,11 @@ func (a *App) members(p *project, name string) error {
 		if by == "" {
 			by, note = "perhaps", "its facts were never read; `jadekettle facts "+s.host.Name+"` reads them"
 		}
-		docs = append(docs, map[string]any{"name": s.host.Name, "by": by, "known": note == ""})
+		docs = append(docs, document.Member{Name: s.host.Name, By: by, Known: note == ""})
 		rows, notes = append(rows, []string{s.host.Name, by}), append(notes, note)
 	}
 	if a.output == "json" {
-		return a.document(map[string]any{"format": 1, "group": name, "members": docs})
+		return a.document(document.Members{Head: document.One, Group: name, Members: docs})
 	}
 	if len(docs) == 0 {
 		fmt.Fprintf(a.Out, "no host is a member of %s\n", name)
@@ -189,9 +190,9 @@ func (a *App) moved(p *project) error {
 	if err != nil {
 		return err
 	}
-	docs := []map[string]any{}
+	docs := []document.Move{}
 	note := func(host, what, group, why string) {
-		docs = append(docs, map[string]any{"host": host, "moved": what, "group": group, "why": why})
+		docs = append(docs, document.Move{Host: host, Moved: what, Group: group, Why: why})
 		if a.output == "text" {
 			line := host + "  " + what
 			if group != "" {
@@ -229,7 +230,7 @@ func (a *App) moved(p *project) error {
 		}
 	}
 	if a.output == "json" {
-		return a.document(map[string]any{"format": 1, "moved": docs})
+		return a.document(document.Moved{Head: document.One, Moved: docs})
 	}
 	if len(docs) == 0 {
 		fmt.Fprintln(a.Out, "no host moved in or out of a group since its last run")
@@ -337,23 +338,38 @@ func wayText(w resolve.Way) string {
 }
 
 func (a *App) showJSON(p *project, e *resolve.Explanation) error {
-	decls := []any{}
+	decls := []document.Declared{}
 	for _, d := range e.Declared() {
-		ways := []any{}
-		for _, w := range d.Ways {
-			uses := []string{}
-			for _, u := range w.Uses {
-				uses = append(uses, u.Name)
-			}
-			ways = append(ways, map[string]any{"group": w.Group, "manifest": w.Manifest, "uses": uses,
-				"place": w.Place.String()})
-		}
-		decls = append(decls, map[string]any{"declaration": d.Ref.String(), "state": d.State,
-			"reason": d.Reason, "ways": ways})
+		decls = append(decls, document.Declared{Kind: d.Ref.Kind, Name: d.Ref.Name, State: string(d.State),
+			Reason: d.Reason, Ways: waysDoc(d.Ways)})
 	}
-	return a.document(map[string]any{"format": 1, "host": e.Host.Name, "address": e.Host.Address(), "off": e.Host.Off,
-		"own":    e.Host.Vars,
-		"groups": groupNames(e.Groups), "facts_known": e.Known, "declarations": decls})
+	return a.document(document.Shown{Head: document.One, Host: e.Host.Name, Address: e.Host.Address(), Off: e.Host.Off,
+		Own: own(e.Host), Groups: groupNames(e.Groups), FactsKnown: e.Known, Declarations: decls})
+}
+
+// own gives the keys that a project gives a host, without those that every host has.
+func own(h *inventory.Host) map[string]any {
+	out := maps.Clone(h.Vars)
+	if out == nil {
+		out = map[string]any{}
+	}
+	for _, k := range []string{"name", "address", "groups"} {
+		delete(out, k)
+	}
+	return out
+}
+
+func waysDoc(list []resolve.Way) []document.Way {
+	out := []document.Way{}
+	for _, w := range list {
+		doc := document.Way{Group: w.Group, By: w.By, Given: document.At(w.Given), Manifest: w.Manifest,
+			Uses: []string{}, Place: document.At(w.Place)}
+		for _, u := range w.Uses {
+			doc.Uses = append(doc.Uses, u.Name)
+		}
+		out = append(out, doc)
+	}
+	return out
 }
 
 // ago says how long something is past, in words.

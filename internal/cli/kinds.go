@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/problem"
@@ -31,7 +32,7 @@ func (a *App) kindsCommand() *cobra.Command {
 					"the kinds are "+strings.Join(schemas.Names(), ", ")))
 			}
 			if a.output == "json" {
-				return a.document(map[string]any{"format": 1, "kinds": []any{kindDoc(k)}})
+				return a.document(document.Kinds{Head: document.One, Kinds: []document.Kind{kindDoc(k)}})
 			}
 			a.kind(k)
 			return nil
@@ -48,7 +49,7 @@ func (a *App) kindsCommand() *cobra.Command {
 func (a *App) kindsList(schemas schema.Kinds) error {
 	var areas []string
 	by := map[string][]*schema.Kind{}
-	docs := []any{}
+	docs := []document.Kind{}
 	for _, name := range schemas.Names() {
 		k, _ := schemas.Kind(name)
 		if by[k.Area] == nil {
@@ -58,7 +59,7 @@ func (a *App) kindsList(schemas schema.Kinds) error {
 		docs = append(docs, kindDoc(k))
 	}
 	if a.output == "json" {
-		return a.document(map[string]any{"format": 1, "kinds": docs})
+		return a.document(document.Kinds{Head: document.One, Kinds: docs})
 	}
 	for i, area := range areas {
 		if i > 0 {
@@ -127,20 +128,33 @@ func (a *App) paragraph(indent, text string) {
 	fmt.Fprint(a.Out, screen.Wrap(screen.Line(text), indent, screen.LineWidth))
 }
 
-func kindDoc(k *schema.Kind) map[string]any {
-	attrs, examples := []any{}, []any{}
+func kindDoc(k *schema.Kind) document.Kind {
+	out := document.Kind{Name: k.Name, Area: k.Area, About: k.About, Doc: k.Doc,
+		Attributes: []document.KindAttr{}, Examples: []document.Example{}}
 	for _, list := range [][]schema.Attr{k.RequiredFirst(), k.Common()} {
 		for _, at := range list {
-			attrs = append(attrs, map[string]any{"name": at.Name, "takes": at.Type.String(), "list": at.List,
-				"required": at.Required, "choices": append([]string{}, at.Choices...),
-				"default": at.Default, "doc": at.Doc, "examples": append([]string{}, at.Examples...)})
+			out.Attributes = append(out.Attributes, document.KindAttr{Name: at.Name, Takes: at.Type.String(), List: at.List,
+				Required: at.Required, Choices: append([]string{}, at.Choices...),
+				Default: at.Default, Doc: at.Doc, Examples: append([]string{}, at.Examples...)})
 		}
 	}
 	for _, e := range k.Examples {
-		examples = append(examples, map[string]any{"about": e.About, "toml": e.TOML})
+		out.Examples = append(out.Examples, document.Example{About: e.About, TOML: e.TOML})
 	}
-	return map[string]any{"name": k.Name, "area": k.Area, "about": k.About, "doc": k.Doc, "attributes": attrs,
-		"examples": examples}
+	return out
+}
+
+func functionDocs(list []expr.Func) document.Functions {
+	out := document.Functions{Head: document.One, Functions: []document.Function{}}
+	for _, f := range list {
+		doc := document.Function{Name: f.Name, Area: f.Area, Call: f.Signature(), Gives: f.Gives, Doc: f.Doc,
+			Examples: []document.Use{}}
+		for _, u := range f.Uses {
+			doc.Examples = append(doc.Examples, document.Use{Expression: u.Expr, Gives: u.Gives})
+		}
+		out.Functions = append(out.Functions, doc)
+	}
+	return out
 }
 
 // found is one thing that a word was found in.
@@ -152,11 +166,11 @@ func (a *App) kindsSearch() *cobra.Command {
 		RunE: func(_ *cobra.Command, words []string) error {
 			list := search(words)
 			if a.output == "json" {
-				docs := []any{}
+				docs := []document.Finding{}
 				for _, f := range list {
-					docs = append(docs, map[string]any{"name": f.name, "is": f.where, "about": f.about})
+					docs = append(docs, document.Finding{Name: f.name, Is: f.where, About: f.about})
 				}
-				return a.document(map[string]any{"format": 1, "found": docs})
+				return a.document(document.Found{Head: document.One, Found: docs})
 			}
 			if len(list) == 0 {
 				fmt.Fprintf(a.Out, "nothing is about %q\n", strings.Join(words, " "))
@@ -221,16 +235,7 @@ func (a *App) kindsFunctions() *cobra.Command {
 				}
 			}
 			if a.output == "json" {
-				docs := []any{}
-				for _, f := range list {
-					uses := []any{}
-					for _, u := range f.Uses {
-						uses = append(uses, map[string]any{"expression": u.Expr, "gives": u.Gives})
-					}
-					docs = append(docs, map[string]any{"name": f.Name, "area": f.Area, "call": f.Signature(), "gives": f.Gives,
-						"doc": f.Doc, "examples": uses})
-				}
-				return a.document(map[string]any{"format": 1, "functions": docs})
+				return a.document(functionDocs(list))
 			}
 			a.functions(list)
 			return nil

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/sarif"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/problem"
@@ -72,8 +73,8 @@ func (a *App) lint(strict bool) error {
 	}
 	switch a.output {
 	case "json":
-		return a.document(map[string]any{"format": 1, "problems": history.Problems(worded(ps.List())),
-			"advice": adviceDocs(advice)})
+		return a.document(document.Lint{Head: document.One, Problems: history.Problems(worded(ps.List())),
+			Advice: adviceDocs(advice)})
 	case "sarif":
 		return a.document(sarif.Log(Version, worded(ps.List()), advice))
 	}
@@ -176,11 +177,11 @@ func (a *App) advice(list []resolve.Advice) {
 	}
 }
 
-func adviceDocs(list []resolve.Advice) []any {
-	out := []any{}
+func adviceDocs(list []resolve.Advice) []document.Advice {
+	out := []document.Advice{}
 	for _, ad := range list {
-		out = append(out, map[string]any{"code": ad.Code, "file": ad.Place.File, "line": ad.Place.Line,
-			"column": ad.Place.Col, "what": ad.What, "do": ad.Do, "silenced": ad.Silenced, "reason": ad.Reason})
+		out = append(out, document.Advice{Code: ad.Code, File: ad.Place.File, Line: ad.Place.Line,
+			Column: ad.Place.Col, What: ad.What, Do: ad.Do, Silenced: ad.Silenced, Reason: ad.Reason})
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
@@ -104,7 +105,19 @@ func reference() string {
 	for _, c := range resolve.Codes {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Code, c.Doc)
 	}
+	documents(&b)
 	return b.String()
+}
+
+func documents(b *strings.Builder) {
+	b.WriteString("\n## Documents\n\nWhat `--output json` prints: one document for each call, with `format`, a number " +
+		"that is 1. Fields are only ever added.\nTexts and lists are never null. `[]` stands for the items of a list.\n")
+	for _, s := range document.Sorts {
+		fmt.Fprintf(b, "\n### %s\n\n| field | is | meaning |\n|---|---|---|\n", s.Prints)
+		for _, f := range document.Fields(s.Of) {
+			fmt.Fprintf(b, "| `%s` | %s | %s |\n", f.Path, f.Type, f.Doc)
+		}
+	}
 }
 
 func keys(b *strings.Builder, of string, list []schema.Key) {

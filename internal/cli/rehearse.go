@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/rehearse"
@@ -83,12 +84,12 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 	}
 	switch a.output {
 	case "json":
-		docs := []any{}
+		docs := []document.Case{}
 		for _, c := range cases {
-			docs = append(docs, map[string]any{"rehearsal": c.File, "host": c.Host, "case": c.Name, "failure": c.Failure,
-				"place": c.Place.String()})
+			docs = append(docs, document.Case{Rehearsal: c.File, Host: c.Host, Case: c.Name, Failure: c.Failure,
+				Place: document.At(c.Place)})
 		}
-		return a.document(map[string]any{"format": 1, "failed": failed, "cases": docs})
+		return a.document(document.Rehearsals{Head: document.One, Failed: failed, Cases: docs})
 	case "junit":
 		return history.WriteJUnit(a.Out, suites(cases))
 	}

@@ -17,6 +17,7 @@ import (
 	"filippo.io/age"
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/cli/sealed"
 	"jadekettle/internal/core/layers"
@@ -512,7 +513,7 @@ func (a *App) secretWho() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			docs := []any{}
+			docs := []document.SealedFile{}
 			for _, name := range names {
 				text, err := fs.ReadFile(v.root, name)
 				if err != nil {
@@ -521,8 +522,8 @@ func (a *App) secretWho() *cobra.Command {
 				_, openErr := v.keys.Open(name, text)
 				list := v.recipientsOf(name)
 				stale := sealed.Stanzas(text) != len(list)
-				docs = append(docs, map[string]any{"file": name, "recipients": list, "sealed_for": sealed.Stanzas(text),
-					"you": openErr == nil})
+				docs = append(docs, document.SealedFile{File: name, Recipients: append([]string{}, list...),
+					SealedFor: sealed.Stanzas(text), You: openErr == nil})
 				if a.output == "json" {
 					continue
 				}
@@ -541,7 +542,7 @@ func (a *App) secretWho() *cobra.Command {
 				}
 			}
 			if a.output == "json" {
-				return a.document(map[string]any{"format": 1, "files": docs})
+				return a.document(document.Sealed{Head: document.One, Files: docs})
 			}
 			if len(docs) == 0 {
 				fmt.Fprintln(a.Out, "nothing is sealed in this project")

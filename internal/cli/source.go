@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/cli/sources"
 	"jadekettle/internal/core/manifest"
@@ -157,12 +158,12 @@ func (a *App) sourceList() *cobra.Command {
 				return err
 			}
 			if a.output == "json" {
-				docs := []any{}
+				docs := []document.Source{}
 				for _, p := range s.Pins {
-					docs = append(docs, map[string]any{"name": p.Name, "url": p.URL, "at": p.At, "commit": p.Commit,
-						"content": p.Hash})
+					docs = append(docs, document.Source{Name: p.Name, URL: p.URL, At: p.At, Commit: p.Commit,
+						Content: p.Hash})
 				}
-				return a.document(map[string]any{"format": 1, "sources": docs})
+				return a.document(document.Sources{Head: document.One, Sources: docs})
 			}
 			if len(s.Pins) == 0 {
 				fmt.Fprintln(a.Out, "this project has no sources; add one with `jadekettle source add URL --at REV`")

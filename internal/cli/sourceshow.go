@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/source"
@@ -33,8 +34,8 @@ func (a *App) sourceShow() *cobra.Command {
 			}
 			docs := documents(s.Dir, pin.Name)
 			if a.output == "json" {
-				return a.document(map[string]any{"format": 1, "source": pin.Name, "commit": pin.Commit,
-					"manifests": manifestDocs(p.Of(pin.Name)), "documents": docs})
+				return a.document(document.SourceShown{Head: document.One, Source: pin.Name, Commit: pin.Commit,
+					Manifests: manifestDocs(p.Of(pin.Name)), Documents: docs})
 			}
 			a.showSource(*pin, p.Of(pin.Name), docs)
 			return nil
@@ -80,15 +81,15 @@ func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []stri
 	}
 }
 
-func manifestDocs(list []resolve.ManifestDoc) []any {
-	out := []any{}
+func manifestDocs(list []resolve.ManifestDoc) []document.Manifest {
+	out := []document.Manifest{}
 	for _, m := range list {
-		params := []any{}
+		params := []document.ManifestParam{}
 		for _, d := range m.Params {
-			params = append(params, map[string]any{"name": d.Name, "type": d.Type, "default": d.Default,
-				"required": !d.HasDefault, "about": d.About})
+			params = append(params, document.ManifestParam{Name: d.Name, Type: d.Type, Default: d.Default,
+				Required: !d.HasDefault, About: d.About})
 		}
-		out = append(out, map[string]any{"name": m.Name, "about": m.About, "params": params})
+		out = append(out, document.Manifest{Name: m.Name, About: m.About, Params: params})
 	}
 	return out
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"runtime"
 
+	"jadekettle/internal/cli/document"
+
 	"github.com/spf13/cobra"
 )
 
@@ -15,7 +17,7 @@ func (a *App) versionCommand() *cobra.Command {
 		Use: "version", Short: "Print the version", GroupID: "start", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.output == "json" {
-				return a.document(map[string]any{"format": 1, "version": Version, "go": runtime.Version()})
+				return a.document(document.Version{Head: document.One, Version: Version, Go: runtime.Version()})
 			}
 			_, err := fmt.Fprintln(a.Out, "jadekettle", Version)
 			return err

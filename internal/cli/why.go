@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
@@ -87,8 +88,8 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 		return err
 	}
 	if a.output == "json" {
-		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": name, "there": there, "value": known(v),
-			"layers": stepDocs(steps)})
+		return a.document(document.Data{Head: document.One, Host: e.Host.Name, Asked: name, There: there, Value: known(v),
+			Layers: stepDocs(steps)})
 	}
 	if there {
 		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, screen.Paint(screen.Loud, cut(resolve.Shown(v), 400)))
@@ -129,11 +130,11 @@ func known(v any) any {
 	return v
 }
 
-func stepDocs(steps []layers.Step) []any {
-	out := []any{}
+func stepDocs(steps []layers.Step) []document.Step {
+	out := []document.Step{}
 	for _, s := range steps {
-		out = append(out, map[string]any{"layer": s.Layer, "name": s.Name, "file": s.Place.File, "line": s.Place.Line,
-			"says": s.Says, "value": known(s.Value), "used": s.Used, "note": s.Note})
+		out = append(out, document.Step{Layer: s.Layer, Name: s.Name, Place: document.At(s.Place),
+			Says: s.Says, Value: known(s.Value), Used: s.Used, Note: s.Note})
 	}
 	return out
 }
@@ -177,13 +178,13 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 		return err
 	}
 	if a.output == "json" {
-		docs := []any{}
+		docs := []document.ParamSource{}
 		for _, s := range list {
-			docs = append(docs, map[string]any{"from": s.From, "file": s.Place.File, "line": s.Place.Line, "says": s.Says,
-				"value": known(s.Value), "seen": known(s.Seen), "used": s.Used})
+			docs = append(docs, document.ParamSource{From: s.From, Place: document.At(s.Place), Says: s.Says,
+				Value: known(s.Value), Seen: known(s.Seen), Used: s.Used})
 		}
-		return a.document(map[string]any{"format": 1, "host": e.Host.Name, "asked": "param." + manifest + "." + name,
-			"sources": docs})
+		return a.document(document.Param{Head: document.One, Host: e.Host.Name, Asked: "param." + manifest + "." + name,
+			Sources: docs})
 	}
 	said := false
 	for _, s := range list {
@@ -296,41 +297,35 @@ func edges(list []resolve.Edge) [][]string {
 	return out
 }
 
-func whyDoc(host string, w resolve.Why) map[string]any {
-	seen := func(list []resolve.Seen) []any {
-		out := []any{}
-		for _, s := range list {
-			out = append(out, map[string]any{"name": s.Name, "there": s.There, "value": resolve.Shown(s.Value),
-				"place": s.Place.String()})
-		}
-		return out
-	}
-	ways, conditions, attrs := []any{}, []any{}, []any{}
-	for _, way := range w.Ways {
-		uses := []string{}
-		for _, u := range way.Uses {
-			uses = append(uses, u.Name)
-		}
-		ways = append(ways, map[string]any{"group": way.Group, "by": way.By, "given": way.Given.String(),
-			"manifest": way.Manifest, "uses": uses, "place": way.Place.String()})
-	}
+func whyDoc(host string, w resolve.Why) document.Why {
+	out := document.Why{Head: document.One, Host: host, Kind: w.Ref.Kind, Name: w.Ref.Name, State: string(w.State),
+		Reason: w.Reason, Ways: waysDoc(w.Ways), Loop: seenDocs(w.Loop), Conditions: []document.Condition{},
+		Attributes: []document.Attribute{}, WaitsFor: edgeDocs(w.Waits), AwaitedBy: edgeDocs(w.Awaited),
+		Dropped: edgeDocs(w.Dropped)}
 	for _, c := range w.Conditions {
-		conditions = append(conditions, map[string]any{"text": c.Text, "place": c.Place.String(), "gives": c.Gives,
-			"saw": seen(c.Saw)})
+		out.Conditions = append(out.Conditions, document.Condition{Text: c.Text, Place: document.At(c.Place),
+			Gives: c.Gives, Saw: seenDocs(c.Saw)})
 	}
 	for _, at := range w.Attributes {
-		attrs = append(attrs, map[string]any{"name": at.Name, "value": resolve.Shown(at.Value), "written": at.Written,
-			"place": at.Place.String(), "saw": seen(at.Saw)})
+		out.Attributes = append(out.Attributes, document.Attribute{Name: at.Name, Value: resolve.Shown(at.Value),
+			Written: at.Written, Place: document.At(at.Place), Saw: seenDocs(at.Saw)})
 	}
-	edges := func(list []resolve.Edge) []any {
-		out := []any{}
-		for _, e := range list {
-			out = append(out, map[string]any{"declaration": e.Ref.String(), "why": e.Why})
-		}
-		return out
+	return out
+}
+
+func seenDocs(list []resolve.Seen) []document.Seen {
+	out := []document.Seen{}
+	for _, s := range list {
+		out = append(out, document.Seen{Name: s.Name, There: s.There, Value: resolve.Shown(s.Value),
+			Place: document.At(s.Place)})
 	}
-	return map[string]any{"format": 1, "host": host, "asked": w.Ref.String(), "state": w.State, "reason": w.Reason,
-		"ways": ways, "loop": seen(w.Loop),
-		"conditions": conditions, "attributes": attrs, "waits_for": edges(w.Waits), "awaited_by": edges(w.Awaited),
-		"dropped": edges(w.Dropped)}
+	return out
+}
+
+func edgeDocs(list []resolve.Edge) []document.Edge {
+	out := []document.Edge{}
+	for _, e := range list {
+		out = append(out, document.Edge{Kind: e.Ref.Kind, Name: e.Ref.Name, Why: e.Why})
+	}
+	return out
 }

@@ -20,51 +20,68 @@ const Format = 1
 // Report is one run as a document.
 type Report struct {
 	Format  int       `json:"format"`
-	Run     string    `json:"run"`  // UUIDv7
-	Env     string    `json:"env"`  // empty without environments
-	Mode    string    `json:"mode"` // preview or apply
-	Started time.Time `json:"started"`
-	Seconds float64   `json:"seconds"`
-	Hosts   []Host    `json:"hosts"`
+	Run     string    `json:"run" doc:"The run, a UUIDv7."`
+	Env     string    `json:"env" doc:"The environment; empty without environments."`
+	Mode    string    `json:"mode" doc:"preview or apply."`
+	Started time.Time `json:"started" doc:"When it began, in UTC."`
+	Seconds float64   `json:"seconds" doc:"How long it took."`
+	Hosts   []Host    `json:"hosts" doc:"Its hosts."`
 }
 
 // Host is one host of a report. The counts are of its tasks.
 type Host struct {
-	Name      string      `json:"name"`
-	State     run.State   `json:"state"`
-	Message   string      `json:"message"` // why it was not reached, is busy or was lost
-	Do        string      `json:"do"`      // what to do about that
-	Changed   int         `json:"changed"`
-	Failed    int         `json:"failed"`
-	Unchanged int         `json:"unchanged"`
-	LeftOut   int         `json:"left_out"`
-	Blocked   int         `json:"blocked"`
-	Seconds   float64     `json:"seconds"`
-	Tasks     []Task      `json:"tasks"`
-	Leftovers []Ref       `json:"leftovers"`
-	Needed    []Ref       `json:"needed"` // what selected tasks need, and was not selected
-	Collected []Collected `json:"collected"`
+	Name      string      `json:"name" doc:"The host."`
+	State     run.State   `json:"state" doc:"reached, not reached, busy, lost, not begun or off."`
+	Message   string      `json:"message" doc:"Why it was not reached, is busy or was lost."`
+	Do        string      `json:"do" doc:"What to do about that."`
+	Changed   int         `json:"changed" doc:"How many tasks changed, or would in a preview."`
+	Failed    int         `json:"failed" doc:"How many failed."`
+	Unchanged int         `json:"unchanged" doc:"How many were as declared already."`
+	LeftOut   int         `json:"left_out" doc:"How many a condition left out."`
+	Blocked   int         `json:"blocked" doc:"How many were not done since something they need failed."`
+	Seconds   float64     `json:"seconds" doc:"How long the host took."`
+	Tasks     []Task      `json:"tasks" doc:"Its tasks, in the order in which they ended."`
+	Leftovers []Ref       `json:"leftovers" doc:"What is managed there and no longer declared."`
+	Needed    []Ref       `json:"needed" doc:"What selected tasks need, and was not selected."`
+	Collected []Collected `json:"collected" doc:"What earlier runs did whose results had not arrived."`
 }
 
 // Task is one task of a report.
 type Task struct {
-	Kind      string        `json:"kind"`
-	Name      string        `json:"name"`
-	Status    plan.Status   `json:"status"`
-	Manifest  string        `json:"manifest"`
-	Line      int           `json:"line"`
-	Seconds   float64       `json:"seconds"`
-	Changes   []plan.Change `json:"changes"`
-	Message   string        `json:"message"`
-	Do        string        `json:"do"` // what to do about a failure
-	Output    string        `json:"output"`
-	BlockedBy *Ref          `json:"blocked_by"` // null unless it is blocked
+	Kind      string      `json:"kind" doc:"Its kind."`
+	Name      string      `json:"name" doc:"Its name."`
+	Status    plan.Status `json:"status" doc:"changed, failed, unchanged, left out or blocked."`
+	Manifest  string      `json:"manifest" doc:"The file that declares it."`
+	Line      int         `json:"line" doc:"The line there."`
+	Seconds   float64     `json:"seconds" doc:"How long it took."`
+	Changes   []Change    `json:"changes" doc:"What differed."`
+	Message   string      `json:"message" doc:"Why it failed or was left out."`
+	Do        string      `json:"do" doc:"What to do about a failure."`
+	Output    string      `json:"output" doc:"What a command that failed printed, its head and tail."`
+	BlockedBy *Ref        `json:"blocked_by" doc:"What blocked it; null unless it is blocked."`
+}
+
+// Change is one difference between what stood and what is declared.
+type Change struct {
+	What    string `json:"what" doc:"An attribute, or content, existence, restart and the like."`
+	Was     string `json:"was" doc:"What stood; empty when there was nothing."`
+	Becomes string `json:"becomes" doc:"What is declared."`
+	Diff    string `json:"diff" doc:"A unified diff, for text."`
+	Closed  bool   `json:"closed" doc:"Whether the old text is kept back: only its owner may read it, and it is not ours."`
+}
+
+func changes(list []plan.Change) []Change {
+	out := make([]Change, len(list))
+	for i, c := range list {
+		out[i] = Change{c.What, c.Was, c.Becomes, c.Diff, c.Closed}
+	}
+	return out
 }
 
 // Ref is a declaration by its two words.
 type Ref struct {
-	Kind string `json:"kind"`
-	Name string `json:"name"`
+	Kind string `json:"kind" doc:"Its kind."`
+	Name string `json:"name" doc:"Its name."`
 }
 
 // Refs gives references as documents.
@@ -78,8 +95,8 @@ func Refs(list []value.Ref) []Ref {
 
 // Collected tells what an earlier run did whose results had not arrived.
 type Collected struct {
-	Run   string `json:"run"`
-	Tasks []Task `json:"tasks"`
+	Run   string `json:"run" doc:"The run that did it."`
+	Tasks []Task `json:"tasks" doc:"What it did."`
 }
 
 // New makes the report of a run.
@@ -122,16 +139,13 @@ func task(t run.Task) Task {
 	out := Task{
 		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line,
 		Seconds: seconds(t.Took),
-		Changes: t.Changes, Message: t.Message, Do: t.Do, Output: t.Output,
+		Changes: changes(t.Changes), Message: t.Message, Do: t.Do, Output: t.Output,
 	}
 	if t.Status == plan.Blocked {
 		out.BlockedBy = &Ref{t.BlockedBy.Kind, t.BlockedBy.Name}
 	}
 	if t.Reason != "" {
 		out.Message = t.Reason
-	}
-	if out.Changes == nil {
-		out.Changes = []plan.Change{}
 	}
 	return out
 }
@@ -151,13 +165,13 @@ func WriteJSON(w io.Writer, v any) error {
 
 // Problem is one problem of a project as a document.
 type Problem struct {
-	File   string   `json:"file"`
-	Line   int      `json:"line"`
-	Column int      `json:"column"`
-	What   string   `json:"what"`
-	Do     string   `json:"do"`
-	Hosts  []string `json:"hosts"`
-	Also   []string `json:"also"`
+	File   string   `json:"file" doc:"The file."`
+	Line   int      `json:"line" doc:"The line, from 1."`
+	Column int      `json:"column" doc:"The column in characters, from 1."`
+	What   string   `json:"what" doc:"What is wrong."`
+	Do     string   `json:"do" doc:"What to do about it."`
+	Hosts  []string `json:"hosts" doc:"The hosts that have it; none when it is everywhere."`
+	Also   []string `json:"also" doc:"Other places that belong to it, as file:line:column."`
 }
 
 // Problems gives the problems of a project as documents.

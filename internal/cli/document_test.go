@@ -1,0 +1,190 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"jadekettle/internal/cli/document"
+	"jadekettle/internal/fleet/sim"
+	"jadekettle/internal/host/machine/folder"
+)
+
+// quay is a project with something of everything, on a host that is there and
+// one that is off.
+func quay(t *testing.T) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	fleet, err := sim.New(filepath.Join(dir, "simulated"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(fleet.Close)
+	if _, err := fleet.Add(folder.Spec{Name: "gauge-01", Packages: []string{"tide-logger"}}); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, map[string]string{
+		"relay/manifests/relay.toml": "about = \"The foghorn's relay\"\n[param.port]\ntype = \"int\"\ndefault = 7\n" +
+			"about = \"where it listens\"\n[group.foghorn]\n",
+		"relay/docs/relay.md": "How to sound it.\n",
+		"jadekettle.toml": "project = \"quay\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\n" +
+			"known_hosts = \"simulated/known_hosts\"\n",
+		"simulated.toml": fleet.Inventory(),
+		"hosts.toml": `[connect]
+key = "simulated/client-key"
+[host.gauge-01]
+berth = 4
+[host.gauge-02]
+berth = 5
+off = "in repair until May"
+[group.gauge]
+members = ["gauge-*"]
+manifests = ["gauge"]
+[group.bookworm]
+where = "facts.os.version_id == '12'"
+`,
+		"data/shared.toml":      "[gauge]\nport = 4190\nkept = [\"tides\"]\n[relay]\nport = 9\n",
+		"data/group/gauge.toml": "[gauge]\nport = 4191\n",
+		"manifests/gauge.toml": `[param.keeper]
+type = "string"
+default = "maren"
+[use.relay]
+manifest = "relay/relay"
+params.port = "${data.relay.port}"
+[user."${param.keeper}"]
+if = "host.berth > 2"
+[file."/etc/tide-logger.toml"]
+content = "port = ${data.gauge.port}\n"
+owner = "root"
+mode = "0644"
+after = ["package tide-logger"]
+[package.tide-logger]
+[package.no-such-thing]
+[group.divers]
+if = "false"
+[dir."/srv/${item}"]
+for = "item in data.gauge.kept"
+`,
+		"rehearsal/gauge.toml": "[host.gauge-01]\nos = \"debian\"\n[host.gauge-01.expect.files]\n" +
+			"\"/etc/tide-logger.toml\" = \"port = 4191\\n\"\n",
+	})
+	for _, args := range [][]string{{"init", "-q"}, {"add", "-A"}, {"commit", "-qm", "one"}, {"tag", "v1"}} {
+		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c", "user.email=maren@example.org"}, args...)...)
+		c.Dir = filepath.Join(dir, "relay")
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %s", args, out)
+		}
+	}
+	home := []string{"HOME=" + dir}
+	steps(t, dir, home, []step{
+		{0, "manifests: relay/relay", []string{"source", "add", "file://" + filepath.Join(dir, "relay"), "--at", "v1"}},
+		{0, "under [secrets]", []string{"secret", "init"}},
+	})
+	feed(t, dir, home, "rip-tide", "secret", "set", "shared", "relay.token")
+	return dir
+}
+
+// unsteady is what differs from one time to the next in a document.
+var unsteady = []struct{ is, as string }{
+	{`"seconds": [0-9.e-]+`, `"seconds": 0`},
+	{`"started": "[^"]*"`, `"started": "2026-01-01T00:00:00Z"`},
+	{`"run": "[^"]*"`, `"run": "0198"`},
+	{`"commit": "[^"]*"`, `"commit": "c0ffee"`},
+	{`"content": "sha256:[^"]*"`, `"content": "sha256:c0ffee"`},
+	{`"go": "[^"]*"`, `"go": "go1"`},
+	{`age1[a-z0-9]+`, `age1tide`},
+	{`("address": "[^"]*:)[0-9]+"`, `${1}22"`},
+	{`"port": [0-9]{5}`, `"port": 22222`},
+}
+
+// TestDocumentsAsDocumented prints one document of each sort, holds it to its golden file,
+// and holds what is in it to what the reference says of it.
+func TestDocumentsAsDocumented(t *testing.T) {
+	dir := quay(t)
+	calls := map[string]string{
+		"run":       "preview",
+		"hosts":     "hosts",
+		"members":   "hosts --group gauge",
+		"moved":     "hosts --moved",
+		"show":      "hosts show gauge-01",
+		"facts":     "facts gauge-01 os",
+		"why":       "why gauge-01 file /etc/tide-logger.toml",
+		"data":      "why gauge-01 data.gauge.port",
+		"param":     "why gauge-01 param.gauge.keeper",
+		"capture":   "capture gauge-01 package tide-logger",
+		"rehearse":  "rehearse",
+		"sealed":    "secret who",
+		"sources":   "source list",
+		"source":    "source show relay",
+		"kinds":     "kinds group",
+		"found":     "kinds search absent",
+		"functions": "kinds functions to_json",
+		"version":   "version",
+		"lint":      "lint",
+	}
+	order := []string{"moved", "facts", "hosts", "lint"} // first and last; the others between
+	for _, s := range document.Sorts {
+		if !slices.Contains(order, s.Name) {
+			order = slices.Insert(order, len(order)-1, s.Name)
+		}
+	}
+	for _, name := range order {
+		if name == "lint" {
+			write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/motd\"]\nmood = \"0644\"\n"})
+		}
+		args := append(strings.Fields(calls[name]), "--output", "json")
+		_, out, errs := jkEnv(t, dir, []string{"HOME=" + dir}, args...)
+		for _, u := range unsteady {
+			out = regexp.MustCompile(u.is).ReplaceAllString(out, u.as)
+		}
+		golden(t, "document/"+name, out)
+		var doc map[string]any
+		d := json.NewDecoder(bytes.NewReader([]byte(out)))
+		if err := d.Decode(&doc); err != nil || doc["format"] != 1.0 || d.More() {
+			t.Errorf("%v prints no document of format 1: %v\n%s%s", args, err, out, errs)
+			continue
+		}
+		delete(doc, "format")
+		i := slices.IndexFunc(document.Sorts, func(s document.Sort) bool { return s.Name == name })
+		known := map[string]string{}
+		for _, f := range document.Fields(document.Sorts[i].Of) {
+			known[f.Path] = f.Type
+			if f.Doc == "" {
+				t.Errorf("%s: %s is not documented", name, f.Path)
+			}
+		}
+		held(t, name, "", doc, known)
+	}
+}
+
+// held looks for fields that nobody documented, or that are of another type.
+func held(t *testing.T, name, path string, v map[string]any, known map[string]string) {
+	t.Helper()
+	for k, v := range v {
+		typ, ok := known[path+k]
+		if !ok {
+			t.Errorf("%s: %s%s is not in the reference", name, path, k)
+		}
+		switch v := v.(type) {
+		case map[string]any:
+			if typ == "object" {
+				held(t, name, path+k+".", v, known)
+			}
+		case []any:
+			for _, item := range v {
+				if m, ok := item.(map[string]any); ok && typ == "list of object" {
+					held(t, name, path+k+"[].", m, known)
+				}
+			}
+		case nil:
+			if typ != "anything" && typ != "object" {
+				t.Errorf("%s: %s%s is null", name, path, k)
+			}
+		}
+	}
+}
