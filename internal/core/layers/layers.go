@@ -704,6 +704,8 @@ type Step struct {
 	Says  bool   // it says something of the value
 	Used  bool   // what it says is, or is part of, the outcome
 	Note  string // why it says nothing, or is not used
+
+	cuts bool // a null of it stands where the way to the value would go on
 }
 
 // Explain tells, layer by layer, where a host's value at a path comes from.
@@ -742,13 +744,13 @@ func (d *Data) step(l *layer, name string, at []string) []Step {
 				Sealed)), Says: true})
 			continue
 		}
-		note := "says nothing of it"
+		step := Step{Layer: l.text, Name: name, Place: value.Place{File: p}, Note: "says nothing of it"}
 		for i := len(at) - 1; i > 0; i-- {
 			if n := find(f.node, at[:i]); n != nil && n.Kind != manifest.Table {
-				note = strings.Join(at[:i], ".") + " is no table there"
+				step.Note, step.Place, step.cuts = strings.Join(at[:i], ".")+" is no table there", n.Place, true
 			}
 		}
-		out = append(out, Step{Layer: l.text, Name: name, Place: value.Place{File: p}, Note: note})
+		out = append(out, step)
 	}
 	return out
 }
@@ -759,6 +761,9 @@ func (d *Data) use(steps []Step, at []string) {
 	over := ""
 	for i := len(steps) - 1; i >= 0; i-- {
 		s := &steps[i]
+		if s.cuts && over == "" {
+			over = s.Name
+		}
 		if !s.Says {
 			continue
 		}

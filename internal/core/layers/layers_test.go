@@ -1,6 +1,7 @@
 package layers
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -90,3 +91,60 @@ func FuzzLayers(f *testing.F) {
 }
 
 func sprint(v any) string { return fmt.Sprint(v) }
+
+// TestExplainTellsWhatCounts holds that just those steps count as used which
+// the outcome is made of.
+func TestExplainTellsWhatCounts(t *testing.T) {
+	for name, c := range map[string]struct {
+		under, between, over string
+		path, want           string // the outcome, then what is used
+	}{
+		"a null over a table":          {"a: {b: 1}", "x: 1", "a: null", "a.b", "-"},
+		"a null over what is in it":    {"a: {b: {c: 1}}", "a: {b: null}", "a: {d: 1}", "a.b.c", "-"},
+		"a table over a null":          {"a: {b: 1}", "a: null", "a: {b: 2}", "a.b", "2 host"},
+		"another key over a null":      {"a: {b: 1}", "a: null", "a: {c: 2}", "a.b", "-"},
+		"a null that is asked for":     {"a: {b: 1}", "x: 1", "a: null", "a", "null host"},
+		"nothing in the way":           {"a: {b: 1}", "a: {c: 1}", "a: {d: 1}", "a.b", "1 shared"},
+		"the last of three":            {"a: 1", "a: 2", "a: 3", "a", "3 host"},
+		"a table made of three":        {"a: {b: 1}", "a: {c: 1}", "a: {d: 1}", "a", "{b: 1, c: 1, d: 1} shared group host"},
+		"a table after a null was cut": {"a: {b: 1}", "a: null", "a: {c: 2}", "a", "{c: 2} group host"},
+	} {
+		files := fstest.MapFS{"data/shared.yaml": {Data: []byte(c.under)}, "data/group/gauge.yaml": {Data: []byte(c.between)},
+			"data/host/gauge-01.yaml": {Data: []byte(c.over)}}
+		var ps problem.Problems
+		d := Load(files, Config{Layers: Defaults}, &ps)
+		tree, err := d.For(host())
+		if err = errors.Join(ps.Err(), err); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		at := strings.Split(c.path, ".")
+		var v any = tree.Values
+		there := true
+		for _, k := range at {
+			m, _ := v.(map[string]any)
+			v, there = m[k]
+		}
+		got := "-"
+		if there {
+			got = sprint(v)
+			if v == nil {
+				got = "null"
+			}
+		}
+		steps, err := d.Explain(host(), at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range steps {
+			if s.Used {
+				layer, _, _ := strings.Cut(s.Name, "/")
+				got += " " + layer
+			}
+		}
+		want := strings.NewReplacer("{", "map[", "}", "]", ": ", ":", ",", "").Replace(c.want)
+		if got != want {
+			t.Errorf("%s: %s gives %q, want %q", name, c.path, got, want)
+		}
+	}
+}

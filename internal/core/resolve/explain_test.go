@@ -246,3 +246,52 @@ after = ["user somebody"]
 		t.Errorf("with open eyes it gives %v", err)
 	}
 }
+
+// TestWhyOfGroupsThatDiffer asks for a param that groups of one depth give: where
+// they differ, one inside them must decide, and then it is no error to ask why.
+func TestWhyOfGroupsThatDiffer(t *testing.T) {
+	group := func(name, inside, seconds string) string {
+		text := "[group." + name + "]\nmembers = [\"*\"]\nparams.gauge.seconds = " + seconds + "\n"
+		if inside != "" {
+			text += "inside = \"" + inside + "\"\n"
+		}
+		return text
+	}
+	for name, c := range map[string]struct{ groups, want string }{
+		"nothing decides": {group("a", "", "1") + group("b", "", "2"), "which are of one depth"},
+		"they agree":      {group("a", "", "4") + group("b", "", "4"), "4: group b 4 used, group a 4"},
+		"one inside decides": {group("a", "", "1") + group("b", "", "2") + group("c", "a", "3"),
+			"3: group c 3 used, group b 2, group a 1"},
+		"two inside differ": {group("a", "", "1") + group("c", "a", "3") + group("d", "a", "4"), "which are of one depth"},
+	} {
+		fs := tree("+hosts.toml", c.groups)
+		got := out(t, fs, &facts.Facts{}, resolve.Options{})
+		p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		e, err := p.Explain(p.Inventory.Hosts[0], &facts.Facts{})
+		var list []resolve.ParamSource
+		if e != nil {
+			list, err = e.Param("gauge", "seconds")
+		}
+		if err != nil {
+			got += err.Error()
+		}
+		var said []string
+		for _, s := range list {
+			if !strings.HasPrefix(s.From, "group ") {
+				continue
+			}
+			text := fmt.Sprint(s.From, " ", s.Value)
+			if s.Used {
+				text += " used"
+			}
+			said = append(said, text)
+		}
+		got += ": " + strings.Join(said, ", ")
+		if !strings.Contains(got, c.want) {
+			t.Errorf("%s: got %s, want %s", name, got, c.want)
+		}
+	}
+}

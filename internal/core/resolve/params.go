@@ -169,28 +169,30 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSourc
 		}
 	}
 	var out []ParamSource
-	depth := -1
+	innermost := -1 // the depth of what wins; further out groups may differ, since none of them counts
 	for i := len(r.groups) - 1; i >= 0; i-- {
 		g := r.groups[i]
 		for _, given := range g.Params {
 			if given.Manifest != u.Name || given.Param != d.Name {
 				continue
 			}
-			if len(out) > 0 && g.Depth < depth && !all {
-				return out, nil
+			if len(out) > 0 && g.Depth < innermost && !all {
+				return out[:1], nil
 			}
 			v, err := r.giveParam(given)
 			if err != nil {
 				return nil, err
 			}
-			if len(out) > 0 && g.Depth == depth && !value.Equal(out[len(out)-1].Value, v) {
+			if len(out) > 0 && g.Depth == innermost && !value.Equal(out[len(out)-1].Value, v) {
 				first := out[len(out)-1]
 				return nil, problem.Problem{Place: given.Node.Place, Also: []value.Place{first.Place},
 					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one depth; first at %s",
 						u.Name, d.Name, first.From, g.Name, first.Place),
 					Do: "say it on the host, or put one group inside the other"}
 			}
-			depth = g.Depth
+			if len(out) == 0 {
+				innermost = g.Depth
+			}
 			out = append(out, ParamSource{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true,
 				Text: expressionOf(given.Node)})
 		}
