@@ -82,6 +82,12 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 		return nil, err
 	}
 	defer closeAgent()
+	select { // the limit counts from a host's turn on
+	case turns <- struct{}{}:
+		defer func() { <-turns }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	conn, err := (&net.Dialer{Timeout: d.Timeout}).DialContext(ctx, "tcp", t.hostPort())
 	if err != nil {
 		return nil, dialError(err, t)
@@ -102,6 +108,11 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 	conn.SetDeadline(time.Time{})
 	return &remote{ssh.NewClient(c, chans, reqs), conn}, nil
 }
+
+// turns bounds the connections that are being made at a time, by this whole
+// program: the key exchange of thousands at once would take so much processor
+// time that hosts would give up waiting for it.
+var turns = make(chan struct{}, 64)
 
 // modern leaves out what rests on SHA-1.
 func modern() ssh.Config {
