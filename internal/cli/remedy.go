@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/shell"
 )
 
 // ways are the commands and flags behind the ways out that the core knows of:
@@ -37,7 +38,7 @@ func remedy(p problem.Problem) string {
 	args := p.Args
 	call := placeholder.ReplaceAllStringFunc(way.call, func(word string) string {
 		if len(args) > 0 {
-			word, args = args[0], args[1:]
+			word, args = shell.Quote(args[0]), args[1:] // to be pasted, whatever a project calls its things
 		}
 		return word
 	})

@@ -1,0 +1,51 @@
+package run
+
+import (
+	"sync"
+	"testing"
+	"time"
+)
+
+// TestAQueueNeverWaits puts events in from many goroutines while their printer
+// stands still, and wants all of them, each goroutine's in order, before it ends.
+func TestAQueueNeverWaits(t *testing.T) {
+	const hosts, each = 8, 500
+	var q queue
+	stands := make(chan struct{})
+	var got []Event
+	end := q.tell(func(e Event) {
+		<-stands
+		got = append(got, e)
+	})
+	names := make([]Host, hosts)
+	put := make(chan struct{})
+	go func() {
+		defer close(put)
+		var wg sync.WaitGroup
+		for h := range hosts {
+			wg.Go(func() {
+				for i := range each {
+					q.put(Event{Host: &names[h], Task: &Task{Reason: string(rune(i))}})
+				}
+			})
+		}
+		wg.Wait()
+	}()
+	select {
+	case <-put:
+	case <-time.After(10 * time.Second):
+		t.Fatal("a screen that stands still holds up the hosts")
+	}
+	close(stands)
+	end()
+	if len(got) != hosts*each {
+		t.Fatalf("%d events are told of %d", len(got), hosts*each)
+	}
+	next := map[*Host]int{}
+	for _, e := range got {
+		if e.Task.Reason != string(rune(next[e.Host])) {
+			t.Fatal("events of one host are told out of order")
+		}
+		next[e.Host]++
+	}
+}
