@@ -80,10 +80,14 @@ func options(args []string, valued string) (flags map[string]string, rest []stri
 func has(flags map[string]string, name string) bool { _, ok := flags[name]; return ok }
 
 func (h *Host) getent(c machine.Command, out io.Writer) int {
+	lines := strings.Split(h.read("/etc/"+c.Args[1]), "\n")
+	if c.Args[1] == "passwd" {
+		lines = append(lines, h.spec.Accounts...) // what a directory service knows
+	}
 	found := false
 	for _, name := range c.Args[2:] {
-		for _, line := range h.spec.Accounts {
-			if c.Args[1] == "passwd" && strings.HasPrefix(line, name+":") {
+		for _, line := range lines {
+			if strings.HasPrefix(line, name+":") {
 				fmt.Fprintln(out, line)
 				found = true
 			}
@@ -242,6 +246,10 @@ func (h *Host) userdel(c machine.Command, out io.Writer) int {
 func (h *Host) groupadd(c machine.Command, out io.Writer) int {
 	flags, rest := options(c.Args[1:], "g")
 	groups := h.table("/etc/group")
+	if row(groups, rest[0]) != nil {
+		fmt.Fprintf(out, "groupadd: group '%s' already exists\n", rest[0])
+		return 9
+	}
 	from := 1000
 	if has(flags, "r") {
 		from = 100
@@ -268,14 +276,19 @@ func (h *Host) groupmod(c machine.Command, out io.Writer) int {
 
 func (h *Host) groupdel(c machine.Command, out io.Writer) int {
 	groups := h.table("/etc/group")
-	g := row(groups, c.Args[len(c.Args)-1])
+	name := c.Args[len(c.Args)-1]
+	g := row(groups, name)
+	if g == nil {
+		fmt.Fprintf(out, "groupdel: group '%s' does not exist\n", name)
+		return 6
+	}
 	for _, u := range h.table("/etc/passwd") {
-		if g != nil && u[3] == g[2] {
+		if u[3] == g[2] {
 			fmt.Fprintf(out, "groupdel: cannot remove the primary group of user '%s'\n", u[0])
 			return 8
 		}
 	}
-	h.writeTable("/etc/group", slices.DeleteFunc(groups, func(r []string) bool { return g != nil && r[0] == g[0] }), 0o644)
+	h.writeTable("/etc/group", slices.DeleteFunc(groups, func(r []string) bool { return r[0] == name }), 0o644)
 	return 0
 }
 

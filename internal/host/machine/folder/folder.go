@@ -165,8 +165,19 @@ func (f file) Chmod(mode uint32) error {
 	return f.host.note(f.File, func(o *owner) { o.mode = mode })
 }
 
+// Chown takes setuid and setgid away from a file, as chown(2) tells of Linux.
 func (f file) Chown(uid, gid int) error {
+	info, err := f.File.Info()
+	if err != nil {
+		return err
+	}
 	return f.host.note(f.File, func(o *owner) {
+		if info.Type.IsRegular() {
+			o.mode &^= 0o4000
+			if o.mode&0o010 != 0 {
+				o.mode &^= 0o2000
+			}
+		}
 		if uid >= 0 {
 			o.uid = uid
 		}

@@ -191,6 +191,9 @@ func (d *dir) Open(name string) (machine.File, error) {
 func openHere(root *os.Root, name string, flag int, perm fs.FileMode) (*os.File, error) {
 	f, err := root.OpenFile(name, flag, perm)
 	if err != nil {
+		if here, e := root.Lstat(name); e == nil && here.Mode()&fs.ModeSymlink != 0 { // to nowhere, or out of the folder
+			return nil, fmt.Errorf("%s: %w", name, machine.ErrLink)
+		}
 		return nil, err
 	}
 	here, err1 := root.Lstat(name)
