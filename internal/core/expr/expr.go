@@ -785,7 +785,7 @@ func tidy(msg string) string {
 		return "there is no " + strings.TrimPrefix(msg, "undeclared reference to ")
 	case strings.HasPrefix(msg, "found no matching overload for '"):
 		name, args, _ := strings.Cut(strings.TrimPrefix(msg, "found no matching overload for '"), "' applied to ")
-		return name + " does not take " + strings.Trim(args, "'")
+		return written(name) + " does not take " + strings.Trim(args, "'")
 	case strings.HasPrefix(msg, "no such overload"):
 		return "the operands do not fit together" + strings.TrimPrefix(msg, "no such overload")
 	case strings.Contains(msg, "mismatched input '<EOF>'"):
@@ -796,6 +796,9 @@ func tidy(msg string) string {
 	}
 	return msg
 }
+
+// written gives an operator as people write it: CEL calls == _==_, and in @in.
+func written(name string) string { return strings.Trim(name, "_@") }
 
 // unexpected matches what the CEL parser says of a token that does not fit.
 var unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input|token recognition error at:) ('.*?')(?:$| )`)
@@ -818,6 +821,9 @@ func remedy(msg string, scope Scope) string {
 		name, _, _ := strings.Cut(rest, "'")
 		if f, ok := Function(name); ok {
 			return "write " + f.Signature()
+		}
+		if written(name) != name {
+			return "both sides are to be of one sort; double(x), int(x) and string(x) make one of another"
 		}
 	}
 	return ""

@@ -43,6 +43,7 @@ func TestFunctions(t *testing.T) {
 
 func TestFunctionProblems(t *testing.T) {
 	compare(t, map[string]string{
+		`1 == 1.0`:                  `error: x.toml:1:3: == does not take (int, double); both sides are to be of one sort; double(x), int(x) and string(x) make one of another`,
 		`upper(5)`:                  `error: x.toml:1:6: upper does not take (int); write upper(text)`,
 		`uper("a")`:                 `error: x.toml:1:5: there is no 'uper'; did you mean "upper"?`,
 		`upper(data.gauge.seconds)`: `error: x.toml:1:1: the expression fails: the operands do not fit together: upper(int)`,

@@ -66,7 +66,8 @@ var settingKeys = map[string]func(*Settings, any) error{
 	"project": func(s *Settings, v any) error {
 		text, ok := v.(string)
 		if !ok || !projectForm.MatchString(text) {
-			return problem.Errorf("project is a text of 4 to 64 letters, digits, dashes and underscores").By(problem.MakeProject)
+			return problem.Errorf("project is a text of 4 to 64 letters, digits, dashes and underscores").
+				Remedy("write project = \"tide-pier\", and leave it so: hosts know what is managed on them by this name")
 		}
 		s.Project = text
 		return nil
