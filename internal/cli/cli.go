@@ -177,9 +177,10 @@ func (a *App) colours() error {
 	case "auto":
 		return nil
 	case "always", "never":
+		a.Color = a.colour == "always"
 		for _, w := range []io.Writer{a.Out, a.Err} {
 			if s, ok := w.(*screen.Writer); ok {
-				s.Colour(a.colour == "always")
+				s.Colour(a.Color)
 			}
 		}
 		return nil

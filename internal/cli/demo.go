@@ -124,7 +124,8 @@ func (s *story) command(ctx context.Context, want int, line string, check func(m
 		return
 	}
 	fmt.Fprintf(s.app.Out, "%s\n\n", screen.Paint(screen.Loud, "$ jadekettle "+line))
-	in := &App{In: strings.NewReader(""), Out: s.app.Out, Err: s.app.Out, Getenv: s.app.plainEnv, Color: s.app.Color}
+	in := &App{In: strings.NewReader(""), Out: s.app.raw, Err: s.app.raw, Getenv: s.app.plainEnv, Color: s.app.Color,
+		Width: s.app.Width}
 	code := in.Run(ctx, append([]string{"--project", s.dir}, strings.Fields(line)...))
 	hosts := map[string]*run.Host{}
 	for _, h := range in.last {

@@ -167,8 +167,7 @@ func (a *App) advice(list []resolve.Advice) {
 		if ad.Silenced {
 			continue
 		}
-		fmt.Fprintf(a.Err, "%s%s\n", screen.Paint(screen.Loud, screen.Line(ad.Place.String()+": ")),
-			screen.Line("advice "+ad.Code+": "+ad.What))
+		fmt.Fprint(a.Err, screen.Head(ad.Place, screen.Plain, screen.Line("advice "+ad.Code+": "+ad.What), a.Width))
 		src.Excerpt(a.Err, ad.Place)
 		if ad.Do != "" {
 			fmt.Fprint(a.Err, screen.Wrap(screen.Line(ad.Do), "        ", a.Width))

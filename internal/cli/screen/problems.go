@@ -20,11 +20,7 @@ func Problems(w io.Writer, src *Sources, width int, list []problem.Problem) {
 		if on := p.For(); on != "" {
 			head += " (for " + Line(on) + ")"
 		}
-		at := p.Place.String()
-		if at != "" {
-			at += ": "
-		}
-		fmt.Fprintf(w, "%s%s\n", Paint(Loud, Line(at)), Paint(Bad, head))
+		io.WriteString(w, Head(p.Place, Bad, head, width))
 		src.Excerpt(w, p.Place)
 		for _, also := range p.Also {
 			if also.Line > 0 {
@@ -32,12 +28,41 @@ func Problems(w io.Writer, src *Sources, width int, list []problem.Problem) {
 			}
 		}
 		if p.Do != "" {
-			io.WriteString(w, Wrap(Line(p.Do), "        ", width))
+			io.WriteString(w, Wrap(Line(p.Do), remedyIndent, width))
 		}
 		fmt.Fprintln(w)
 	}
 	fmt.Fprintln(w, Count(len(list), "problem"))
 }
+
+// Head writes where something is and what it is, broken into lines at a width;
+// 0 breaks none, so that programs find it in one.
+func Head(at value.Place, m Mood, what string, width int) string {
+	place := ""
+	if at.File != "" {
+		place = Line(at.String() + ": ")
+	}
+	text := Wrap(place+what, "", width)
+	if strings.Count(text, "\n") > 1 { // the lines after the first are indented
+		text = Wrap(place+what, "", width-len(remedyIndent))
+	}
+	var b strings.Builder
+	for i, line := range strings.Split(strings.TrimSuffix(text, "\n"), "\n") {
+		if i == 0 {
+			rest, found := strings.CutPrefix(line, place)
+			if !found { // the place alone fills the line
+				rest, place = "", line
+			}
+			b.WriteString(Paint(Loud, place) + Paint(m, rest) + "\n")
+			continue
+		}
+		b.WriteString(remedyIndent + Paint(m, line) + "\n")
+	}
+	return b.String()
+}
+
+// remedyIndent stands before what follows the first line of a problem.
+const remedyIndent = "        "
 
 // Sources reads the project's files for excerpts, each once.
 type Sources struct {

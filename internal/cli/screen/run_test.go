@@ -187,3 +187,31 @@ func TestWrap(t *testing.T) {
 		t.Errorf("it is %q", got)
 	}
 }
+
+// TestHead breaks the first line of a problem at its blanks, and not for programs.
+func TestHead(t *testing.T) {
+	at := value.Place{File: "manifests/gauge.toml", Line: 33, Col: 15}
+	what := "restart_on of service tide-logger names a file that is not declared there"
+	for width, want := range map[int]string{
+		0:   "manifests/gauge.toml:33:15: " + what + "\n",
+		120: "manifests/gauge.toml:33:15: " + what + "\n",
+		70:  "manifests/gauge.toml:33:15: restart_on of service tide-logger\n        names a file that is not declared there\n",
+		30: "manifests/gauge.toml:33:15:\n        restart_on of service\n        tide-logger names a\n" +
+			"        file that is not\n        declared there\n",
+	} {
+		var out strings.Builder
+		io.WriteString(New(&out, false), Head(at, Bad, what, width))
+		got := strings.ReplaceAll(out.String(), " \n", "\n")
+		if got != want {
+			t.Errorf("%d columns:\n%s\nwant\n%s", width, got, want)
+		}
+		for line := range strings.Lines(got) {
+			if width > 0 && len(line) > width+1 {
+				t.Errorf("%d columns do not hold %q", width, line)
+			}
+		}
+	}
+	if got := Head(value.Place{}, Plain, "x y", 0); got != "x y\n" {
+		t.Errorf("with no place: %q", got)
+	}
+}

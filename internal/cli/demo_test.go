@@ -1,0 +1,26 @@
+package cli
+
+import (
+	"bytes"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestTheDemoInColour holds that what the commands of the demo colour arrives as
+// colours: they write where the demo writes, and must not be escaped twice.
+func TestTheDemoInColour(t *testing.T) {
+	var out bytes.Buffer
+	a := &App{In: strings.NewReader(""), Out: &out, Err: &out, Width: 80, Getenv: func(string) string { return "" }}
+	if code := a.Run(t.Context(), []string{"demo", filepath.Join(t.TempDir(), "pier"), "--color", "always"}); code != 0 {
+		t.Fatalf("it ends with %d:\n%s", code, out.String())
+	}
+	if strings.Contains(out.String(), "u{") {
+		t.Error("something is escaped")
+	}
+	for _, want := range []string{"\x1b[1m$ jadekettle apply", "\x1b[31m", "\x1b[32m"} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("nothing is written as %q", want)
+		}
+	}
+}
