@@ -87,7 +87,7 @@ func noKind(name string) error {
 // Captured is one thing that stands on a host, as a document.
 // captured prints what a host told. It is checked like what a person writes,
 // since a host may say anything.
-func (a *App) captured(h *run.Host, asked []value.Ref) error {
+func (a *App) captured(h *run.Visit, asked []value.Ref) error {
 	docs := []document.Capture{}
 	schemas := kinds.Schemas()
 	for _, c := range h.Captured {

@@ -17,7 +17,7 @@ func TestAHostCannotWriteTheManifest(t *testing.T) {
 	ask := func(list ...plan.Captured) (string, string) {
 		var out, errs strings.Builder
 		a := &App{Out: &out, Err: &errs, output: "text"}
-		if err := a.captured(&run.Host{Name: "gauge-01", Captured: list}, asked); err != nil {
+		if err := a.captured(&run.Visit{Name: "gauge-01", Captured: list}, asked); err != nil {
 			t.Fatal(err)
 		}
 		return out.String(), errs.String()

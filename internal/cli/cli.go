@@ -49,7 +49,7 @@ type App struct {
 	params     []string // --param
 	identities []string // --identity
 	code       int
-	last       []*run.Host // the outcome of the last preview or apply
+	last       []*run.Visit // the outcome of the last preview or apply
 
 	raw io.Writer // Out as it was given, for what programs read
 }

@@ -119,7 +119,7 @@ func (s *story) say(text string) {
 
 // command prints and runs one command. want is the exit code that it must have,
 // and check looks at the hosts afterwards.
-func (s *story) command(ctx context.Context, want int, line string, check func(map[string]*run.Host) error) {
+func (s *story) command(ctx context.Context, want int, line string, check func(map[string]*run.Visit) error) {
 	if s.broken != nil || ctx.Err() != nil {
 		return
 	}
@@ -127,7 +127,7 @@ func (s *story) command(ctx context.Context, want int, line string, check func(m
 	in := &App{In: strings.NewReader(""), Out: s.app.raw, Err: s.app.raw, Getenv: s.app.plainEnv, Color: s.app.Color,
 		Width: s.app.Width}
 	code := in.Run(ctx, append([]string{"--project", s.dir}, strings.Fields(line)...))
-	hosts := map[string]*run.Host{}
+	hosts := map[string]*run.Visit{}
 	for _, h := range in.last {
 		hosts[h.Name] = h
 	}
@@ -150,7 +150,7 @@ func (a *App) plainEnv(name string) string {
 	return a.Getenv(name)
 }
 
-func expect(hosts map[string]*run.Host, name string, status plan.Status, want int) error {
+func expect(hosts map[string]*run.Visit, name string, status plan.Status, want int) error {
 	h := hosts[name]
 	if h == nil {
 		return fmt.Errorf("there is no outcome of %s", name)
@@ -176,13 +176,13 @@ func (s *story) tell(ctx context.Context) {
 	s.command(ctx, exitDone, "why gauge-03 data.gauge.sensors", nil)
 
 	s.say("What would an apply do on the first gauge, which was set up by hand long ago? A preview changes nothing.")
-	s.command(ctx, exitDone, "preview gauge-01", func(h map[string]*run.Host) error {
+	s.command(ctx, exitDone, "preview gauge-01", func(h map[string]*run.Visit) error {
 		return errors.Join(expect(h, "gauge-01", plan.Failed, 0), expect(h, "gauge-01", plan.Unchanged, 1))
 	})
 
 	s.say("Apply it everywhere. One host does not answer, and one package cannot be installed:\n" +
 		"both are told at the end, and neither stops anything else.")
-	s.command(ctx, exitFailed, "apply --all", func(h map[string]*run.Host) error {
+	s.command(ctx, exitFailed, "apply --all", func(h map[string]*run.Visit) error {
 		if h[demoDown].State != run.NotReached {
 			return fmt.Errorf("%s is %s", demoDown, h[demoDown].State)
 		}
@@ -195,7 +195,7 @@ func (s *story) tell(ctx context.Context) {
 	s.command(ctx, exitDone, "hosts --group big-disk", nil)
 
 	s.say("Once more: what is right already stays untouched.")
-	s.command(ctx, exitDone, "apply @gauge @chart", func(h map[string]*run.Host) error {
+	s.command(ctx, exitDone, "apply @gauge @chart", func(h map[string]*run.Visit) error {
 		for _, name := range []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04", "chart-01", "chart-02"} {
 			if err := errors.Join(expect(h, name, plan.Changed, 0), expect(h, name, plan.Failed, 0)); err != nil {
 				return err
@@ -209,12 +209,12 @@ func (s *story) tell(ctx context.Context) {
 		s.broken = s.editByHand("gauge-02")
 	}
 	s.say("A preview finds it, and tells what would follow.")
-	s.command(ctx, exitChanges, "preview @gauge --fail-if-changes", func(h map[string]*run.Host) error {
+	s.command(ctx, exitChanges, "preview @gauge --fail-if-changes", func(h map[string]*run.Visit) error {
 		return errors.Join(expect(h, "gauge-01", plan.Changed, 0), expect(h, "gauge-02", plan.Changed, 2))
 	})
 
 	s.say("An apply mends it and restarts the logger, once.")
-	s.command(ctx, exitDone, "apply gauge-02", func(h map[string]*run.Host) error {
+	s.command(ctx, exitDone, "apply gauge-02", func(h map[string]*run.Visit) error {
 		return expect(h, "gauge-02", plan.Changed, 2)
 	})
 	if s.broken == nil && ctx.Err() == nil {

@@ -40,7 +40,7 @@ func (a *App) factsCommand() *cobra.Command {
 }
 
 // facts prints the facts of hosts below a path.
-func (a *App) facts(hosts []*run.Host, path []string) error {
+func (a *App) facts(hosts []*run.Visit, path []string) error {
 	docs := []document.HostFacts{}
 	for _, h := range hosts {
 		if h.State != run.Reached {

@@ -188,7 +188,7 @@ func (p *project) facts(h *inventory.Host) (*facts.Facts, time.Time) {
 // keep notes what a run has learned of hosts, and after one over all of them
 // forgets those that the inventory has no more. That it cannot be kept is told,
 // and no reason to fail.
-func (a *App) keep(p *project, hosts []*run.Host, ran bool) {
+func (a *App) keep(p *project, hosts []*run.Visit, ran bool) {
 	var err error
 	for _, h := range hosts {
 		if h.Facts != nil {

@@ -202,7 +202,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		return history.New(id, started, time.Since(started), out).Write(a.Out)
 	}
 	v.End(out)
-	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Host) bool {
+	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Visit) bool {
 		return h.Planned > 0 ||
 			h.State != run.Reached && h.State != run.Off
 	}) {
@@ -213,7 +213,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 }
 
 // verdict gives the exit code: 2 before 1 before 3, and 130 before all.
-func verdict(ctx context.Context, hosts []*run.Host, strict bool) int {
+func verdict(ctx context.Context, hosts []*run.Visit, strict bool) int {
 	code := exitDone
 	for _, h := range hosts {
 		switch h.Outcome() {

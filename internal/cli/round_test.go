@@ -10,30 +10,30 @@ import (
 	"jadekettle/internal/fleet/run"
 )
 
-func ended(s plan.Status) *run.Host {
-	return &run.Host{State: run.Reached, Tasks: []run.Task{{Result: plan.Result{Status: s}}}}
+func ended(s plan.Status) *run.Visit {
+	return &run.Visit{State: run.Reached, Tasks: []run.Task{{Result: plan.Result{Status: s}}}}
 }
 
 func TestTheVerdict(t *testing.T) {
 	good, changed, failed, lost := ended(plan.Unchanged), ended(plan.Changed), ended(plan.Failed),
-		&run.Host{State: run.Lost}
-	wrong := &run.Host{State: run.Reached, Wrong: errors.New("x")}
+		&run.Visit{State: run.Lost}
+	wrong := &run.Visit{State: run.Reached, Wrong: errors.New("x")}
 	stopped, stop := context.WithCancel(context.Background())
 	stop()
 	for _, c := range []struct {
 		ctx    context.Context
-		hosts  []*run.Host
+		hosts  []*run.Visit
 		strict bool
 		want   int
 	}{
-		{context.Background(), []*run.Host{good, changed}, false, 0},
-		{context.Background(), []*run.Host{good, changed}, true, 3},
-		{context.Background(), []*run.Host{good}, true, 0},
-		{context.Background(), []*run.Host{changed, failed}, true, 1},
-		{context.Background(), []*run.Host{failed, changed}, true, 1},
-		{context.Background(), []*run.Host{lost}, false, 1},
-		{context.Background(), []*run.Host{lost, wrong, failed}, true, 2},
-		{stopped, []*run.Host{failed}, false, 130},
+		{context.Background(), []*run.Visit{good, changed}, false, 0},
+		{context.Background(), []*run.Visit{good, changed}, true, 3},
+		{context.Background(), []*run.Visit{good}, true, 0},
+		{context.Background(), []*run.Visit{changed, failed}, true, 1},
+		{context.Background(), []*run.Visit{failed, changed}, true, 1},
+		{context.Background(), []*run.Visit{lost}, false, 1},
+		{context.Background(), []*run.Visit{lost, wrong, failed}, true, 2},
+		{stopped, []*run.Visit{failed}, false, 130},
 	} {
 		if got := verdict(c.ctx, c.hosts, c.strict); got != c.want {
 			t.Errorf("the verdict on %d hosts is %d, want %d", len(c.hosts), got, c.want)

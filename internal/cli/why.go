@@ -178,13 +178,13 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 		return err
 	}
 	if a.output == "json" {
-		docs := []document.ParamSource{}
+		docs := []document.ParamStep{}
 		for _, s := range list {
-			docs = append(docs, document.ParamSource{From: s.From, Place: document.At(s.Place), Says: s.Says,
+			docs = append(docs, document.ParamStep{From: s.From, Place: document.At(s.Place), Says: s.Says,
 				Value: known(s.Value), Seen: known(s.Seen), Used: s.Used})
 		}
 		return a.document(document.Param{Head: document.One, Host: e.Host.Name, Asked: "param." + manifest + "." + name,
-			Sources: docs})
+			Steps: docs})
 	}
 	said := false
 	for _, s := range list {

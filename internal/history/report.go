@@ -100,7 +100,7 @@ type Collected struct {
 }
 
 // New makes the report of a run.
-func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Host) *Report {
+func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Visit) *Report {
 	out := &Report{Format: Format, Run: r.ID, Env: r.Env, Mode: "apply", Started: started.UTC().Truncate(time.Second),
 		Seconds: seconds(took), Hosts: []Host{}}
 	if r.Preview {
@@ -112,7 +112,7 @@ func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Host) *
 	return out
 }
 
-func host(h *run.Host) Host {
+func host(h *run.Visit) Host {
 	out := Host{
 		Name: h.Name, State: h.State, Message: h.Message, Do: h.Do, Seconds: seconds(h.Took),
 		Changed: h.Count(plan.Changed), Failed: h.Count(plan.Failed), Unchanged: h.Count(plan.Unchanged),

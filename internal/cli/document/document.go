@@ -149,13 +149,13 @@ type Step struct {
 // Param is what `why HOST param MANIFEST.NAME` prints.
 type Param struct {
 	Head
-	Host    string        `json:"host" doc:"The host."`
-	Asked   string        `json:"asked" doc:"What was asked for, with param. before it."`
-	Sources []ParamSource `json:"sources" doc:"Where its value can come from; the first that says something wins."`
+	Host  string      `json:"host" doc:"The host."`
+	Asked string      `json:"asked" doc:"What was asked for, with param. before it."`
+	Steps []ParamStep `json:"steps" doc:"Where its value can come from; the first that says something wins."`
 }
 
-// ParamSource is one place where the value of a param can come from.
-type ParamSource struct {
+// ParamStep is one place where the value of a param can come from.
+type ParamStep struct {
 	From  string `json:"from" doc:"What it is: a use, the call, the host, from, the default."`
 	Place Place  `json:"place" doc:"Where it is written."`
 	Says  bool   `json:"says" doc:"Whether it says anything."`

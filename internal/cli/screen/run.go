@@ -266,7 +266,7 @@ func (v *Run) diff(text string) {
 	}
 }
 
-func (v *Run) hostEnded(h *run.Host) {
+func (v *Run) hostEnded(h *run.Visit) {
 	m, text := Quiet, string(h.State)
 	switch {
 	case h.Wrong != nil:
@@ -294,7 +294,7 @@ func (v *Run) hostEnded(h *run.Host) {
 
 var statusOrder = []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged, plan.LeftOut}
 
-func (v *Run) counts(h *run.Host) string {
+func (v *Run) counts(h *run.Visit) string {
 	var parts []string
 	for _, s := range statusOrder {
 		if n := h.Count(s); n > 0 {
@@ -326,9 +326,9 @@ func (v *Run) outcome(o run.Outcome) string {
 }
 
 // End prints the sentence, a block for each outcome, and every failure in full.
-func (v *Run) End(hosts []*run.Host) {
+func (v *Run) End(hosts []*run.Visit) {
 	v.gathered()
-	by := map[run.Outcome][]*run.Host{}
+	by := map[run.Outcome][]*run.Visit{}
 	for _, h := range hosts {
 		by[h.Outcome()] = append(by[h.Outcome()], h)
 	}
@@ -359,7 +359,7 @@ type row struct {
 }
 
 // blocks prints a block for each outcome, worst first.
-func (v *Run) blocks(by map[run.Outcome][]*run.Host) {
+func (v *Run) blocks(by map[run.Outcome][]*run.Visit) {
 	var cells [][]string
 	var moods []Mood
 	for _, o := range worstFirst {
@@ -391,7 +391,7 @@ func moodOfOutcome(o run.Outcome) Mood {
 
 // rows puts hosts alike into one row, when they are enough and not all are
 // wanted.
-func (v *Run) rows(o run.Outcome, list []*run.Host) []row {
+func (v *Run) rows(o run.Outcome, list []*run.Visit) []row {
 	var out []row
 	at := map[string]int{}
 	for _, h := range list {
@@ -428,7 +428,7 @@ func (v *Run) rows(o run.Outcome, list []*run.Host) []row {
 }
 
 // told1 is what a row says of a host: counts where it was reached, else why not.
-func (v *Run) told1(o run.Outcome, h *run.Host) string {
+func (v *Run) told1(o run.Outcome, h *run.Visit) string {
 	switch o {
 	case run.OutFailed, run.OutChanged, run.OutUnchanged:
 		return v.counts(h)
@@ -455,7 +455,7 @@ type failure struct {
 
 // failures prints every failed task once, with its manifest line, however many
 // hosts share it.
-func (v *Run) failures(list []*run.Host) {
+func (v *Run) failures(list []*run.Visit) {
 	for _, f := range failuresOf(list) {
 		fmt.Fprintln(v.W)
 		v.printf(Bad, "%s  %s  failed", hosts(f.hosts), Line(f.task.Ref.String()))
@@ -475,11 +475,11 @@ func (v *Run) failures(list []*run.Host) {
 
 // unreached prints in full why hosts could not be worked on, once for all that
 // say the same.
-func (v *Run) unreached(list []*run.Host) {
+func (v *Run) unreached(list []*run.Visit) {
 	type story struct {
 		outcome run.Outcome
 		hosts   []string
-		h       *run.Host
+		h       *run.Visit
 	}
 	var stories []*story
 	at := map[string]*story{}
@@ -525,7 +525,7 @@ func (v *Run) wrong(err error) {
 	}
 }
 
-func failuresOf(hosts []*run.Host) []*failure {
+func failuresOf(hosts []*run.Visit) []*failure {
 	var list []*failure
 	for _, h := range hosts {
 		own := map[value.Ref]*failure{}
@@ -575,19 +575,19 @@ func (v *Run) output(text, message string) {
 
 // rest prints what else is worth knowing: results that an earlier run left
 // behind, and things that nothing declares any more.
-func (v *Run) rest(list []*run.Host) {
+func (v *Run) rest(list []*run.Visit) {
 	for _, h := range list {
 		for _, c := range h.Collected {
 			v.collected(h, c)
 		}
 	}
-	v.shared(list, func(h *run.Host) []value.Ref { return h.Needed },
+	v.shared(list, func(h *run.Visit) []value.Ref { return h.Needed },
 		"what was selected needs what was not: %s; --with-needs takes it along")
-	v.shared(list, func(h *run.Host) []value.Ref { return h.Leftovers },
+	v.shared(list, func(h *run.Visit) []value.Ref { return h.Leftovers },
 		"left over, since nothing declares it any more: %s")
 }
 
-func (v *Run) collected(h *run.Host, c run.Collected) {
+func (v *Run) collected(h *run.Visit, c run.Collected) {
 	fmt.Fprintln(v.W)
 	v.printf(Loud, "%s  results of the run %s, which broke off before they arrived", h.Name, Line(c.Run))
 	for _, r := range c.Results {
@@ -602,7 +602,7 @@ func (v *Run) collected(h *run.Host, c run.Collected) {
 }
 
 // shared prints a list of things once for all hosts that have the same one.
-func (v *Run) shared(list []*run.Host, of func(*run.Host) []value.Ref, format string) {
+func (v *Run) shared(list []*run.Visit, of func(*run.Visit) []value.Ref, format string) {
 	var order []string
 	names := map[string][]string{}
 	for _, h := range list {

@@ -38,16 +38,16 @@ func task(name string, s plan.Status, more ...string) run.Task {
 }
 
 // outcomes are hosts that fared in every way there is.
-func outcomes() []*run.Host {
-	var hosts []*run.Host
+func outcomes() []*run.Visit {
+	var hosts []*run.Visit
 	for _, name := range []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04", "gauge-05"} {
-		hosts = append(hosts, &run.Host{Name: name, State: run.Reached,
+		hosts = append(hosts, &run.Visit{Name: name, State: run.Reached,
 			Took: time.Duration(1200+100*len(hosts)) * time.Millisecond, Tasks: []run.Task{task("dir /srv", plan.Unchanged),
 				task("file /a", plan.Unchanged)}})
 	}
 	hosts[4].Tasks = append(hosts[4].Tasks, task("file /b", plan.LeftOut))
 	for _, name := range []string{"archive-01", "archive-02"} {
-		hosts = append(hosts, &run.Host{Name: name, State: run.Reached, Took: 15 * time.Second, Tasks: []run.Task{
+		hosts = append(hosts, &run.Visit{Name: name, State: run.Reached, Took: 15 * time.Second, Tasks: []run.Task{
 			task("dir /srv", plan.Changed), task("package foghorn-relay", plan.Failed,
 				"apt-get ended with code 100: \x1b[31mno horn", "one\ntwo\x07\n"),
 			task("service foghorn-relay", plan.Blocked, "package foghorn-relay"),
@@ -55,18 +55,18 @@ func outcomes() []*run.Host {
 		}})
 	}
 	return append(hosts,
-		&run.Host{Name: "chart-01", State: run.Reached, Took: 3 * time.Minute,
+		&run.Visit{Name: "chart-01", State: run.Reached, Took: 3 * time.Minute,
 			Tasks:     []run.Task{task("dir /srv", plan.Changed)},
 			Leftovers: []value.Ref{{Kind: "file", Name: "/old"}},
 			Collected: []run.Collected{{Run: "0198-x", Results: []plan.Result{{Ref: value.Ref{Kind: "dir", Name: "/srv"},
 				Status: plan.Changed}, {Ref: value.Ref{Kind: "file", Name: "/c"}, Status: plan.Failed,
 				Message: "no space left"}}}}},
-		&run.Host{Name: "chart-02", State: run.Lost, Planned: 5,
+		&run.Visit{Name: "chart-02", State: run.Lost, Planned: 5,
 			Message: "the connection broke; 3 of 5 tasks have no result yet", Do: "the next run collects it"},
-		&run.Host{Name: "chart-03", State: run.Busy, Message: "an apply by maren@desk holds it since 10:00:00",
+		&run.Visit{Name: "chart-03", State: run.Busy, Message: "an apply by maren@desk holds it since 10:00:00",
 			Do: "wait until it is done"},
-		&run.Host{Name: "signal-01", State: run.NotReached, Message: "192.0.2.51:22 does not answer"},
-		&run.Host{Name: "signal-02", State: run.Off, Message: "in repair"},
+		&run.Visit{Name: "signal-01", State: run.NotReached, Message: "192.0.2.51:22 does not answer"},
+		&run.Visit{Name: "signal-02", State: run.Off, Message: "in repair"},
 	)
 }
 
@@ -129,7 +129,7 @@ func TestWhatIsAlikeIsToldOnce(t *testing.T) {
 	var out strings.Builder
 	v := &Run{W: New(&out, false), Preview: true, Sources: &Sources{}}
 	long := "--- a\n+++ b\n@@ -0,0 +1,100 @@\n" + strings.Repeat("+x\n", 100)
-	list := []*run.Host{{Name: "gauge-01", State: run.Reached}, {Name: "gauge-02", State: run.Reached}}
+	list := []*run.Visit{{Name: "gauge-01", State: run.Reached}, {Name: "gauge-02", State: run.Reached}}
 	for _, h := range list {
 		for i := range 300 {
 			one := task(fmt.Sprintf("file /srv/%d", i), plan.Changed)

@@ -63,9 +63,9 @@ type Omitted struct {
 	Reason string
 }
 
-// Source tells where the bytes of a Content are: text at hand, or a file of
+// Bytes tells where the bytes of a Content are: text at hand, or a file of
 // the project when Path is set.
-type Source struct {
+type Bytes struct {
 	Text string
 	Path string
 }
@@ -74,7 +74,7 @@ type Source struct {
 type Plan struct {
 	Tasks    []Task
 	LeftOut  []Omitted
-	Contents map[string]Source // by SHA256
+	Contents map[string]Bytes // by SHA256
 }
 
 // Status is how a task ended.

@@ -118,8 +118,8 @@ func (p *Project) marks(file string) map[int][]mark {
 	return out
 }
 
-// watch gathers over all hosts what advice is given from.
-type watch struct {
+// tally gathers over all hosts what advice is given from.
+type tally struct {
 	mu         sync.Mutex
 	conditions map[*expr.Program]*outcomes
 	dropped    map[[2]string]value.Place // from and to
@@ -130,12 +130,12 @@ type watch struct {
 
 type outcomes struct{ yes, no, unknown bool }
 
-func newWatch() *watch {
-	return &watch{conditions: map[*expr.Program]*outcomes{}, dropped: map[[2]string]value.Place{},
+func newTally() *tally {
+	return &tally{conditions: map[*expr.Program]*outcomes{}, dropped: map[[2]string]value.Place{},
 		byFacts: map[value.Place]string{}, openSecrets: map[value.Place]string{}}
 }
 
-func (w *watch) condition(p *expr.Program, yes, known bool) {
+func (w *tally) condition(p *expr.Program, yes, known bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	o := w.conditions[p]
@@ -166,11 +166,11 @@ type Outcome struct {
 // and false in a rehearsal.
 const OneSided = "one-sided"
 
-// Watch makes every Plan from now on remember what its conditions gave.
-func (p *Project) Watch() { p.watching = newWatch() }
+// Tally makes every Plan from now on remember what its conditions gave.
+func (p *Project) Tally() { p.tally = newTally() }
 
 // Outcomes tells of every condition of the project, in the order of files and
-// lines, what it gave since Watch.
+// lines, what it gave since Tally was called.
 func (p *Project) Outcomes() []Outcome {
 	var out []Outcome
 	files := map[string]map[int][]mark{}
@@ -179,7 +179,7 @@ func (p *Project) Outcomes() []Outcome {
 			return
 		}
 		o := Outcome{Text: c.Text(), Place: c.At(0)}
-		if seen := p.watching.conditions[c]; seen != nil {
+		if seen := p.tally.conditions[c]; seen != nil {
 			o.True, o.False = seen.yes, seen.no
 		}
 		o.Meant, _ = p.meant(files, o.Place, OneSided)
@@ -198,7 +198,7 @@ func (p *Project) Outcomes() []Outcome {
 }
 
 // host takes up what one host shows.
-func (w *watch) host(r *resolver) {
+func (w *tally) host(r *resolver) {
 	for _, d := range r.dropped {
 		w.dropped[[2]string{d[0].task.Ref.String(), d[1].task.Ref.String()}] = d[0].decl.Place
 	}
@@ -261,7 +261,7 @@ func readsOf(texts []*expr.Text) [][]string {
 // plainSecret is the advice on what had better be sealed.
 const plainSecret = "plain-secret"
 
-func (p *Project) advise(w *watch) {
+func (p *Project) advise(w *tally) {
 	say := func(at value.Place, code, what, do string) {
 		found := problem.Problem{Place: at, Code: code, What: what, Do: do}
 		if code == plainSecret {

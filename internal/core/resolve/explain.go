@@ -389,7 +389,7 @@ func (e *Explanation) DataNames(path []string) []string {
 }
 
 // Param answers for a param of a manifest on the host.
-func (e *Explanation) Param(manifest, name string) ([]ParamSource, error) {
+func (e *Explanation) Param(manifest, name string) ([]ParamStep, error) {
 	u := e.r.project.units[manifest]
 	if u == nil {
 		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.r.project.units),
@@ -400,7 +400,7 @@ func (e *Explanation) Param(manifest, name string) ([]ParamSource, error) {
 		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).
 			Remedy("%s", problem.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
 	}
-	var list []ParamSource
+	var list []ParamStep
 	var err error
 	for _, c := range e.r.used { // what a use gives goes before the rest
 		if c.unit == u && slices.ContainsFunc(c.given, func(g usedParam) bool { return g.name == name }) {
@@ -409,7 +409,7 @@ func (e *Explanation) Param(manifest, name string) ([]ParamSource, error) {
 				return nil, err
 			}
 			for _, s := range more {
-				if !slices.ContainsFunc(list, func(o ParamSource) bool { return o.From == s.From && o.Place == s.Place }) {
+				if !slices.ContainsFunc(list, func(o ParamStep) bool { return o.From == s.From && o.Place == s.Place }) {
 					list = append(list, s)
 				}
 			}

@@ -271,7 +271,7 @@ func TestWhyOfGroupsThatDiffer(t *testing.T) {
 			t.Fatalf("%s: %v", name, err)
 		}
 		e, err := p.Explain(p.Inventory.Hosts[0], &facts.Facts{})
-		var list []resolve.ParamSource
+		var list []resolve.ParamStep
 		if e != nil {
 			list, err = e.Param("gauge", "seconds")
 		}

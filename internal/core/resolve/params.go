@@ -12,9 +12,9 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// ParamSource is one place that may give a value to a param, in the order in
+// ParamStep is one place that may give a value to a param, in the order in
 // which they are asked.
-type ParamSource struct {
+type ParamStep struct {
 	From  string // "the call", "use.north", "host gauge-01", "group gauge", "data", "the default"
 	Place value.Place
 	Value any
@@ -70,10 +70,10 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 // paramSources lists who gives a value. Unless all is wanted it ends at the
 // first that does.
 func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars,
-	all bool) ([]ParamSource, error) {
-	var out []ParamSource
-	add := func(s ParamSource) bool {
-		s.Used = s.Says && !slices.ContainsFunc(out, func(o ParamSource) bool { return o.Says })
+	all bool) ([]ParamStep, error) {
+	var out []ParamStep
+	add := func(s ParamStep) bool {
+		s.Used = s.Says && !slices.ContainsFunc(out, func(o ParamStep) bool { return o.Says })
 		if all || s.Says {
 			out = append(out, s)
 		}
@@ -84,7 +84,7 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 	if called {
 		v, _ = d.FromText(text) // checked when the project was read
 	}
-	if add(ParamSource{From: ofCall, Value: v, Says: called}) {
+	if add(ParamStep{From: ofCall, Value: v, Says: called}) {
 		return out, nil
 	}
 	for _, g := range given {
@@ -95,7 +95,7 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 		if err != nil {
 			return nil, err
 		}
-		if add(ParamSource{From: "the use", Place: g.place, Value: v, Says: true}) {
+		if add(ParamStep{From: "the use", Place: g.place, Value: v, Says: true}) {
 			return out, nil
 		}
 	}
@@ -124,12 +124,12 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 			return out, nil
 		}
 	}
-	add(ParamSource{From: "the default", Place: d.Place, Value: d.Default, Says: d.HasDefault})
+	add(ParamStep{From: "the default", Place: d.Place, Value: d.Default, Says: d.HasDefault})
 	return out, nil
 }
 
-func (r *resolver) paramOfHost(u *unit, d *param.Decl) (ParamSource, error) {
-	s := ParamSource{From: "host " + r.host.Name}
+func (r *resolver) paramOfHost(u *unit, d *param.Decl) (ParamStep, error) {
+	s := ParamStep{From: "host " + r.host.Name}
 	for _, g := range r.host.Params {
 		if g.Manifest == u.Name && g.Param == d.Name {
 			v, err := r.giveParam(g)
@@ -162,13 +162,13 @@ func (r *resolver) giveParam(g inventory.Given) (any, error) {
 
 // paramOfGroups asks the groups, the innermost first. Two of one depth must
 // not differ.
-func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSource, error) {
+func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamStep, error) {
 	for _, g := range r.maybe {
 		if slices.ContainsFunc(g.Params, func(g inventory.Given) bool { return g.Manifest == u.Name && g.Param == d.Name }) {
-			return []ParamSource{{From: "group " + g.Name, Value: expr.Unknown{}, Says: true}}, nil
+			return []ParamStep{{From: "group " + g.Name, Value: expr.Unknown{}, Says: true}}, nil
 		}
 	}
-	var out []ParamSource
+	var out []ParamStep
 	innermost := -1 // the depth of what wins; further out groups may differ, since none of them counts
 	for i := len(r.groups) - 1; i >= 0; i-- {
 		g := r.groups[i]
@@ -193,7 +193,7 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSourc
 			if len(out) == 0 {
 				innermost = g.Depth
 			}
-			out = append(out, ParamSource{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true,
+			out = append(out, ParamStep{From: "group " + g.Name, Place: given.Node.Place, Value: v, Says: true,
 				Text: expressionOf(given.Node)})
 		}
 	}
@@ -205,8 +205,8 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamSourc
 
 // paramOfFrom evaluates a param's own from. It is passed over where a step of
 // what it reads is not there.
-func (r *resolver) paramOfFrom(d *param.Decl, place bool) (ParamSource, error) {
-	s := ParamSource{From: "its from, " + d.From.Text(), Place: d.From.At(0)}
+func (r *resolver) paramOfFrom(d *param.Decl, place bool) (ParamStep, error) {
+	s := ParamStep{From: "its from, " + d.From.Text(), Place: d.From.At(0)}
 	if d.From.Lacks(r.vars) {
 		return s, nil
 	}

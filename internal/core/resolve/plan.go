@@ -22,7 +22,7 @@ import (
 // *problem.Problems that names the host.
 func (p *Project) Plan(h *inventory.Host, f *facts.Facts) (*plan.Plan, error) {
 	r := p.resolver(h, f)
-	r.watch = p.watching
+	r.tally = p.tally
 	r.run()
 	if err := r.problems.Err(); err != nil {
 		r.problems.On(h.Name)
@@ -42,7 +42,7 @@ func (p *Project) resolver(h *inventory.Host, f *facts.Facts) *resolver {
 	r := &resolver{
 		project: p,
 		host:    h,
-		plan:    &plan.Plan{Contents: map[string]plan.Source{}},
+		plan:    &plan.Plan{Contents: map[string]plan.Bytes{}},
 		byRef:   map[value.Ref]*item{},
 		bySpace: map[value.Ref]*item{},
 		open:    map[string]bool{},
@@ -314,7 +314,7 @@ type resolver struct {
 	maybe    []*inventory.Group // that it is in if its facts say so
 	vars     *expr.Vars         // without params
 	explain  bool               // keep what was left out, for why
-	watch    *watch             // told of conditions; may be nil
+	tally    *tally             // told of conditions; may be nil
 	omitted  []*item
 	used     []*context      // by uses that give params, when explaining
 	dataless bool            // the data could not be put together
@@ -356,8 +356,8 @@ func (r *resolver) declare(c *context, d *decl) {
 // ask evaluates a condition.
 func (r *resolver) ask(p *expr.Program, vars *expr.Vars) (yes, known bool, err error) {
 	yes, known, err = p.Bool(vars)
-	if r.watch != nil {
-		r.watch.condition(p, yes, known && err == nil)
+	if r.tally != nil {
+		r.tally.condition(p, yes, known && err == nil)
 	}
 	return yes, known, err
 }
@@ -534,7 +534,7 @@ func (r *resolver) hold(it *item, text string, secret bool) {
 		}
 	}
 	it.task.Content = &c
-	r.plan.Contents[c.SHA256] = plan.Source{Text: text}
+	r.plan.Contents[c.SHA256] = plan.Bytes{Text: text}
 }
 
 // content turns the attributes that say what a file holds into a Content.
@@ -550,7 +550,7 @@ func (r *resolver) content(it *item, a *attr, text string) bool {
 			return false
 		}
 		it.task.Content = &c
-		r.plan.Contents[c.SHA256] = plan.Source{Path: name}
+		r.plan.Contents[c.SHA256] = plan.Bytes{Path: name}
 	case schema.Template:
 		t := a.template
 		if t == nil {
@@ -664,7 +664,7 @@ func (r *resolver) explicit() {
 			if a.Schema.Type != schema.RefTo {
 				continue
 			}
-			it.task.Follows = it.task.Follows || a.Schema.Name == schema.After
+			it.task.Follows = it.task.Follows || a.Schema.Name == schema.OnlyAfter
 			for _, text := range it.task.Attrs.Texts(a.Schema.Name) {
 				other := r.lookup(it, &a, text)
 				if other == nil {
@@ -673,7 +673,7 @@ func (r *resolver) explicit() {
 				if a.Schema.Owes != "" {
 					other.task.Owes = append(other.task.Owes, plan.Owed{Service: it.task.Ref, Action: a.Schema.Owes})
 				}
-				if a.Schema.Name == schema.After {
+				if a.Schema.Name == schema.OnlyAfter {
 					it.only = append(it.only, other)
 				}
 				if a.Schema.Turned {

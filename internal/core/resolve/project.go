@@ -54,7 +54,7 @@ type Project struct {
 
 	files    fs.FS
 	schemas  schema.Kinds
-	watching *watch // told of conditions by every Plan; may be nil
+	tally    *tally // told of conditions by every Plan; may be nil
 	options  Options
 	units    map[string]*unit // by manifest
 	given    map[*manifest.Node]evaluator
@@ -449,10 +449,10 @@ func Check(files fs.FS, schemas schema.Kinds, options Options) (*Project, error)
 	if p.ReadsFleet() {
 		p.Fleet = p.Snapshot(nil)
 	}
-	w := newWatch()
+	w := newTally()
 	for _, h := range p.Inventory.Hosts {
 		r := p.resolver(h, nil)
-		r.watch, r.explain = w, true
+		r.tally, r.explain = w, true
 		r.run()
 		if r.problems.Err() == nil {
 			r.implied()
@@ -537,7 +537,7 @@ func (p *Project) Declarations() (manifests, declarations int) {
 }
 
 // Open gives the bytes of a content.
-func (p *Project) Open(s plan.Source) (io.ReadCloser, error) {
+func (p *Project) Open(s plan.Bytes) (io.ReadCloser, error) {
 	if s.Path == "" {
 		return io.NopCloser(strings.NewReader(s.Text)), nil
 	}

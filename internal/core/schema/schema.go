@@ -122,9 +122,9 @@ const (
 	If  = "if"
 )
 
-// After is the name of the attribute that makes a task depend on what others
+// OnlyAfter is the name of the attribute that makes a task depend on what others
 // did in the same run.
-const After = "only_after_change_of"
+const OnlyAfter = "only_after_change_of"
 
 // Follow is what a change makes due by the attribute After: to do at all what is
 // only done after a change.
@@ -150,7 +150,7 @@ var Common = []Attr{
 		Examples: []string{`["package tide-logger"]`}},
 	{Name: "before", Type: RefTo, List: true, Turned: true, Doc: "What this must come before.",
 		Examples: []string{`["service tide-logger"]`}},
-	{Name: After, Type: RefTo, List: true, Owes: Follow,
+	{Name: OnlyAfter, Type: RefTo, List: true, Owes: Follow,
 		Doc:      "Do this only when one of these changed; what a run could not do is owed to the next.",
 		Examples: []string{`["file /etc/tide-logger.toml"]`}},
 }

@@ -163,7 +163,7 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 		}
 		p.Fleet = p.Snapshot(func(name string) (*facts.Facts, int64, bool) { return known[name], 0, known[name] != nil })
 	}
-	p.Watch()
+	p.Tally()
 	id := plan.Run{Project: p.Settings.Project, Env: p.Settings.Env, Who: "rehearsal", ListAge: p.Settings.PackageListAge}
 	id.ID = "first"
 	first := fleet.Run(ctx, hosts, id)
@@ -229,8 +229,8 @@ func madeUp(name string, v any) any {
 
 // build makes the simulated hosts. They are those of the inventory, whether
 // these are off or not.
-func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Host, []*inventory.Host, error) {
-	machines := map[string]*folder.Host{}
+func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Machine, []*inventory.Host, error) {
+	machines := map[string]*folder.Machine{}
 	var hosts []*inventory.Host
 	var ps problem.Problems
 	for _, e := range r.Hosts {
@@ -261,14 +261,14 @@ func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Hos
 	return machines, hosts, ps.Err()
 }
 
-func (r Rehearsal) firstRun(e Host, h *run.Host) Case {
+func (r Rehearsal) firstRun(e Host, h *run.Visit) Case {
 	c := Case{File: r.File, Host: h.Name, Name: "the first run", Place: e.Place, Took: h.Took}
 	c.Failure = strings.Join(wrong(e, h), "\n")
 	return c
 }
 
 // wrong lists what did not go well in a run, besides what is expected to fail.
-func wrong(e Host, h *run.Host) []string {
+func wrong(e Host, h *run.Visit) []string {
 	var bad []string
 	switch {
 	case h.Wrong != nil:
@@ -284,7 +284,7 @@ func wrong(e Host, h *run.Host) []string {
 	return bad
 }
 
-func (r Rehearsal) secondRun(e Host, h *run.Host) Case {
+func (r Rehearsal) secondRun(e Host, h *run.Visit) Case {
 	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place, Took: h.Took}
 	bad := wrong(e, h)
 	for _, t := range h.Tasks {
@@ -302,7 +302,7 @@ func (r Rehearsal) secondRun(e Host, h *run.Host) Case {
 }
 
 // expectations holds a host to its file's [host.NAME.expect].
-func (r Rehearsal) expectations(e Host, h *run.Host, m *folder.Host) []Case {
+func (r Rehearsal) expectations(e Host, h *run.Visit, m *folder.Machine) []Case {
 	var out []Case
 	add := func(name, failure string) {
 		out = append(out, Case{File: r.File, Host: h.Name, Name: name, Failure: failure, Place: e.Expect.Place})

@@ -219,7 +219,7 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 			return nil
 		}}
 	}
-	done := make(chan *run.Host)
+	done := make(chan *run.Visit)
 	f := b.fleet()
 	go func() {
 		done <- f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "first", Project: "saltmarsh",

@@ -96,15 +96,15 @@ func (b *bench) fleetOf(p *resolve.Project) *run.Fleet {
 		}}
 }
 
-func (b *bench) run(preview bool) map[string]*run.Host {
+func (b *bench) run(preview bool) map[string]*run.Visit {
 	b.t.Helper()
 	return b.runCtx(context.Background(), preview)
 }
 
-func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Host {
+func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Visit {
 	b.t.Helper()
 	f := b.fleet()
-	out := map[string]*run.Host{}
+	out := map[string]*run.Visit{}
 	for _, h := range f.Run(ctx, f.Project.Inventory.Hosts, b.id(preview)) {
 		out[h.Name] = h
 	}
@@ -119,7 +119,7 @@ func (b *bench) id(preview bool) plan.Run {
 }
 
 // one applies or previews and gives the only host's outcome.
-func (b *bench) one(preview bool) *run.Host {
+func (b *bench) one(preview bool) *run.Visit {
 	b.t.Helper()
 	for _, h := range b.run(preview) {
 		return h
@@ -150,7 +150,7 @@ func (b *bench) put(p, text string) {
 }
 
 // statuses writes an outcome as "kind name status" lines.
-func statuses(h *run.Host) string {
+func statuses(h *run.Visit) string {
 	var out []string
 	for _, t := range h.Tasks {
 		line := t.Ref.String() + " " + string(t.Status)
@@ -163,7 +163,7 @@ func statuses(h *run.Host) string {
 }
 
 // wants fails when a host's tasks did not end so.
-func wants(t testing.TB, h *run.Host, lines ...string) {
+func wants(t testing.TB, h *run.Visit, lines ...string) {
 	t.Helper()
 	if got, want := statuses(h), strings.Join(lines, "\n"); got != want {
 		t.Errorf("%s (%s %s)\n got:\n%s\nwant:\n%s", h.Name, h.State, h.Message, got, want)

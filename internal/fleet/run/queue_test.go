@@ -17,7 +17,7 @@ func TestAQueueNeverWaits(t *testing.T) {
 		<-stands
 		got = append(got, e)
 	})
-	names := make([]Host, hosts)
+	names := make([]Visit, hosts)
 	put := make(chan struct{})
 	go func() {
 		defer close(put)
@@ -41,7 +41,7 @@ func TestAQueueNeverWaits(t *testing.T) {
 	if len(got) != hosts*each {
 		t.Fatalf("%d events are told of %d", len(got), hosts*each)
 	}
-	next := map[*Host]int{}
+	next := map[*Visit]int{}
 	for _, e := range got {
 		if e.Task.Reason != string(rune(next[e.Host])) {
 			t.Fatal("events of one host are told out of order")

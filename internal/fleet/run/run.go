@@ -52,7 +52,7 @@ const (
 )
 
 // Outcome tells how the host fared.
-func (h *Host) Outcome() Outcome {
+func (h *Visit) Outcome() Outcome {
 	switch {
 	case h.Wrong != nil:
 		return OutWrong
@@ -79,8 +79,8 @@ type Collected struct {
 	Results []plan.Result
 }
 
-// Host is the outcome of one host.
-type Host struct {
+// Visit is what became of one host in a run.
+type Visit struct {
 	Name      string
 	State     State
 	Message   string // why it is not reached, busy or lost
@@ -100,7 +100,7 @@ type Host struct {
 }
 
 // Count tells how many tasks ended in a way.
-func (h *Host) Count(s plan.Status) int {
+func (h *Visit) Count(s plan.Status) int {
 	n := 0
 	for _, t := range h.Tasks {
 		if t.Status == s {
@@ -112,7 +112,7 @@ func (h *Host) Count(s plan.Status) int {
 
 // Event is something that happened: a task ended, or a host did (Task nil).
 type Event struct {
-	Host *Host
+	Host *Visit
 	Task *Task
 }
 
@@ -141,23 +141,23 @@ type Fleet struct {
 
 // Run takes the hosts through a run and gives their outcomes in the same
 // order. When the context ends each worker finishes the task in hand.
-func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Host {
-	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Host) {
+func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Visit {
+	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Project.ReadsServices()})
 	})
 }
 
 // Facts reads the facts of hosts and nothing else.
-func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Host {
-	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Host) {
+func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Visit {
+	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
 		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true})
 	})
 }
 
 // Capture reads what stands on a host, and nothing else. A Ref without a name
 // means all of its kind.
-func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *Host {
-	return f.each(ctx, []*inventory.Host{h}, func(f *Fleet, h *inventory.Host, out *Host) {
+func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *Visit {
+	return f.each(ctx, []*inventory.Host{h}, func(f *Fleet, h *inventory.Host, out *Visit) {
 		f.host(ctx, h, out, &wire.Start{Capture: asked})
 	})[0]
 }
@@ -165,17 +165,17 @@ func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Re
 // each does something with every host, as a fleet that has a queue of its own:
 // one fleet may go through several runs at once.
 func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host,
-	do func(*Fleet, *inventory.Host, *Host)) []*Host {
+	do func(*Fleet, *inventory.Host, *Visit)) []*Visit {
 	ours := *f
 	ours.events = &queue{}
 	f = &ours
-	out := make([]*Host, len(hosts))
+	out := make([]*Visit, len(hosts))
 	told := f.events.tell(f.Notify)
 	defer told()
 	var wg sync.WaitGroup
 	slots := make(chan struct{}, max(1, f.Parallel))
 	for i, h := range hosts {
-		out[i] = &Host{Name: h.Name}
+		out[i] = &Visit{Name: h.Name}
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
@@ -202,7 +202,7 @@ func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host,
 		}()
 	}
 	wg.Wait()
-	return slices.DeleteFunc(out, func(h *Host) bool { return h.Skipped })
+	return slices.DeleteFunc(out, func(h *Visit) bool { return h.Skipped })
 }
 
 func (f *Fleet) notify(e Event) {
@@ -212,7 +212,7 @@ func (f *Fleet) notify(e Event) {
 }
 
 // host takes one host to its end.
-func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Host, start *wire.Start) {
+func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *wire.Start) {
 	start.Format = wire.Format
 	first, err := wire.Frame(wire.Message{Start: start})
 	if err != nil {

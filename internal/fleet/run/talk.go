@@ -42,7 +42,7 @@ const maxGiven = 4
 type talk struct {
 	fleet   *Fleet
 	host    *inventory.Host
-	out     *Host
+	out     *Visit
 	session *reach.Session
 	conn    *wire.Conn
 	plan    *plan.Plan
@@ -58,7 +58,7 @@ type talk struct {
 	done    bool         // the worker has told everything
 }
 
-func newTalk(f *Fleet, h *inventory.Host, out *Host, s *reach.Session) *talk {
+func newTalk(f *Fleet, h *inventory.Host, out *Visit, s *reach.Session) *talk {
 	t := &talk{fleet: f, host: h, out: out, session: s, given: map[string]int{}}
 	t.conn = wire.NewConn(counted{t}, s)
 	t.alive()

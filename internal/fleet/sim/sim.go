@@ -32,7 +32,7 @@ import (
 
 // Host is one simulated host. Change its fields before the first connection.
 type Host struct {
-	*folder.Host
+	*folder.Machine
 	Name     string
 	Addr     *net.TCPAddr
 	Greeting string // what its login shell prints first
@@ -107,7 +107,7 @@ func (f *Fleet) Add(spec folder.Spec) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &Host{Host: machine, Name: spec.Name, fleet: f}
+	h := &Host{Machine: machine, Name: spec.Name, fleet: f}
 	if err := h.Listen(0); err != nil {
 		return nil, err
 	}
@@ -268,7 +268,7 @@ func (h *Host) exec(line string, ch ssh.Channel) int {
 		return 0
 	}
 	io.WriteString(ch, worker.Ready(nonce))
-	var m machine.Machine = h.Host
+	var m machine.Machine = h.Machine
 	if h.Wrap != nil {
 		m = h.Wrap(m)
 	}

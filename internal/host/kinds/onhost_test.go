@@ -23,7 +23,7 @@ import (
 // bench is a simulated host on which kinds are called as the worker calls them.
 type bench struct {
 	t     *testing.T
-	host  *folder.Host
+	host  *folder.Machine
 	store *ledger.Store
 	texts map[string]string // contents by hash
 }

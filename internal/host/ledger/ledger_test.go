@@ -20,7 +20,7 @@ var (
 	first   = plan.Run{ID: "r1", Project: "saltmarsh", Who: "maren@desk"}
 )
 
-func host(t *testing.T) *folder.Host {
+func host(t *testing.T) *folder.Machine {
 	t.Helper()
 	m, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-01"})
 	if err != nil {
@@ -29,7 +29,7 @@ func host(t *testing.T) *folder.Host {
 	return m
 }
 
-func open(t *testing.T, m *folder.Host, run plan.Run) *ledger.Store {
+func open(t *testing.T, m *folder.Machine, run plan.Run) *ledger.Store {
 	t.Helper()
 	s, err := ledger.Open(m, run)
 	if err != nil {

@@ -28,7 +28,7 @@ type talk struct {
 	close func()
 }
 
-func gauge(t *testing.T) *folder.Host {
+func gauge(t *testing.T) *folder.Machine {
 	t.Helper()
 	h, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-01", Services: []string{"tide-logger"}})
 	if err != nil {
@@ -37,7 +37,7 @@ func gauge(t *testing.T) *folder.Host {
 	return h
 }
 
-func dial(t *testing.T, h *folder.Host) *talk {
+func dial(t *testing.T, h *folder.Machine) *talk {
 	t.Helper()
 	theirs, to := io.Pipe()
 	from, ours := io.Pipe()

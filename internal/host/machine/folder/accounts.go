@@ -14,13 +14,13 @@ import (
 )
 
 var accountStandIns = map[string]standIn{
-	"useradd": (*Host).useradd, "usermod": (*Host).usermod, "userdel": (*Host).userdel,
-	"groupadd": (*Host).groupadd, "groupmod": (*Host).groupmod, "groupdel": (*Host).groupdel,
-	"chpasswd": (*Host).chpasswd, "unix_chkpwd": (*Host).chkpwd, "getent": (*Host).getent,
+	"useradd": (*Machine).useradd, "usermod": (*Machine).usermod, "userdel": (*Machine).userdel,
+	"groupadd": (*Machine).groupadd, "groupmod": (*Machine).groupmod, "groupdel": (*Machine).groupdel,
+	"chpasswd": (*Machine).chpasswd, "unix_chkpwd": (*Machine).chkpwd, "getent": (*Machine).getent,
 }
 
 // table reads a file of colon-separated lines.
-func (h *Host) table(p string) [][]string {
+func (h *Machine) table(p string) [][]string {
 	var rows [][]string
 	for _, line := range strings.Split(h.read(p), "\n") {
 		if line != "" {
@@ -30,7 +30,7 @@ func (h *Host) table(p string) [][]string {
 	return rows
 }
 
-func (h *Host) writeTable(p string, rows [][]string, mode uint32) {
+func (h *Machine) writeTable(p string, rows [][]string, mode uint32) {
 	var b strings.Builder
 	for _, r := range rows {
 		b.WriteString(strings.Join(r, ":") + "\n")
@@ -79,7 +79,7 @@ func options(args []string, valued string) (flags map[string]string, rest []stri
 
 func has(flags map[string]string, name string) bool { _, ok := flags[name]; return ok }
 
-func (h *Host) getent(c machine.Command, out io.Writer) int {
+func (h *Machine) getent(c machine.Command, out io.Writer) int {
 	lines := strings.Split(h.read("/etc/"+c.Args[1]), "\n")
 	if c.Args[1] == "passwd" {
 		lines = append(lines, h.spec.Accounts...) // what a directory service knows
@@ -99,7 +99,7 @@ func (h *Host) getent(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) groupID(name string) (string, bool) {
+func (h *Machine) groupID(name string) (string, bool) {
 	for _, g := range h.table("/etc/group") {
 		if g[0] == name || g[2] == name {
 			return g[2], true
@@ -108,7 +108,7 @@ func (h *Host) groupID(name string) (string, bool) {
 	return "", false
 }
 
-func (h *Host) useradd(c machine.Command, out io.Writer) int {
+func (h *Machine) useradd(c machine.Command, out io.Writer) int {
 	flags, rest := options(c.Args[1:], "ugGdsc")
 	name := rest[0]
 	users, groups := h.table("/etc/passwd"), h.table("/etc/group")
@@ -163,7 +163,7 @@ func (h *Host) useradd(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) chown(p string, uid, gid int) {
+func (h *Machine) chown(p string, uid, gid int) {
 	d, err := h.Dir(path.Dir(p))
 	if err != nil {
 		return
@@ -176,7 +176,7 @@ func (h *Host) chown(p string, uid, gid int) {
 }
 
 // join adds a user to a comma-separated list of groups.
-func (h *Host) join(user, list, program string, out io.Writer) int {
+func (h *Machine) join(user, list, program string, out io.Writer) int {
 	if list == "" {
 		return 0
 	}
@@ -196,7 +196,7 @@ func (h *Host) join(user, list, program string, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) usermod(c machine.Command, out io.Writer) int {
+func (h *Machine) usermod(c machine.Command, out io.Writer) int {
 	flags, rest := options(c.Args[1:], "ugGdscp")
 	users := h.table("/etc/passwd")
 	u := row(users, rest[0])
@@ -224,7 +224,7 @@ func (h *Host) usermod(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) userdel(c machine.Command, out io.Writer) int {
+func (h *Machine) userdel(c machine.Command, out io.Writer) int {
 	_, rest := options(c.Args[1:], "")
 	same := func(r []string) bool { return r[0] == rest[0] }
 	users := h.table("/etc/passwd")
@@ -243,7 +243,7 @@ func (h *Host) userdel(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) groupadd(c machine.Command, out io.Writer) int {
+func (h *Machine) groupadd(c machine.Command, out io.Writer) int {
 	flags, rest := options(c.Args[1:], "g")
 	groups := h.table("/etc/group")
 	if row(groups, rest[0]) != nil {
@@ -262,7 +262,7 @@ func (h *Host) groupadd(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) groupmod(c machine.Command, out io.Writer) int {
+func (h *Machine) groupmod(c machine.Command, out io.Writer) int {
 	flags, rest := options(c.Args[1:], "g")
 	groups := h.table("/etc/group")
 	g := row(groups, rest[0])
@@ -274,7 +274,7 @@ func (h *Host) groupmod(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) groupdel(c machine.Command, out io.Writer) int {
+func (h *Machine) groupdel(c machine.Command, out io.Writer) int {
 	groups := h.table("/etc/group")
 	name := c.Args[len(c.Args)-1]
 	g := row(groups, name)
@@ -297,7 +297,7 @@ func hashed(password string) string {
 	return "$sim$" + hex.EncodeToString(sum[:8])
 }
 
-func (h *Host) chpasswd(c machine.Command, out io.Writer) int {
+func (h *Machine) chpasswd(c machine.Command, out io.Writer) int {
 	rows := h.table("/etc/shadow")
 	for _, line := range strings.Split(strings.TrimSuffix(c.Stdin, "\n"), "\n") {
 		name, password, ok := strings.Cut(line, ":")
@@ -316,7 +316,7 @@ func (h *Host) chpasswd(c machine.Command, out io.Writer) int {
 }
 
 // chkpwd verifies as unix_chkpwd(8) does: 0 right, 7 wrong.
-func (h *Host) chkpwd(c machine.Command, _ io.Writer) int {
+func (h *Machine) chkpwd(c machine.Command, _ io.Writer) int {
 	r := row(h.table("/etc/shadow"), c.Args[1])
 	if r == nil || r[1] != hashed(strings.TrimSuffix(c.Stdin, "\x00")) {
 		return 7

@@ -20,9 +20,9 @@ import (
 	"jadekettle/internal/host/machine/system"
 )
 
-// Host is one simulated machine. It may be used by many workers, one after
+// Machine is one simulated machine. It may be used by many workers, one after
 // another or at once.
-type Host struct {
+type Machine struct {
 	Root string // the folder of its tree
 
 	disk  *system.System
@@ -42,8 +42,8 @@ type owner struct {
 }
 
 // New makes a fresh machine in an empty folder.
-func New(root string, spec Spec) (*Host, error) {
-	h := &Host{Root: root, disk: &system.System{Root: root}, spec: spec.withDefaults(), start: time.Now(),
+func New(root string, spec Spec) (*Machine, error) {
+	h := &Machine{Root: root, disk: &system.System{Root: root}, spec: spec.withDefaults(), start: time.Now(),
 		owners: map[uint64]owner{}, units: map[string]*unit{}, hashes: map[string]string{}}
 	if err := h.populate(); err != nil {
 		return nil, fmt.Errorf("make the simulated host %s: %w", spec.Name, err)
@@ -52,7 +52,7 @@ func New(root string, spec Spec) (*Host, error) {
 }
 
 // Calls lists the commands that were run, oldest first, for tests to look at.
-func (h *Host) Calls() []string {
+func (h *Machine) Calls() []string {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return append([]string(nil), h.calls...)
@@ -60,7 +60,7 @@ func (h *Host) Calls() []string {
 
 // Give makes a file or folder that lies in the tree somebody's, with exactly
 // this mode, for tests to arrange what an account on the host may do.
-func (h *Host) Give(p string, uid, gid int, mode uint32) error {
+func (h *Machine) Give(p string, uid, gid int, mode uint32) error {
 	d, err := h.Dir(path.Dir(p))
 	if err != nil {
 		return err
@@ -77,7 +77,7 @@ func (h *Host) Give(p string, uid, gid int, mode uint32) error {
 }
 
 // Dir opens a folder of the tree.
-func (h *Host) Dir(p string) (machine.Dir, error) {
+func (h *Machine) Dir(p string) (machine.Dir, error) {
 	d, err := h.disk.Dir(p)
 	if err != nil {
 		return nil, err
@@ -88,7 +88,7 @@ func (h *Host) Dir(p string) (machine.Dir, error) {
 // dir remembers owners and modes, which an ordinary user cannot set.
 type dir struct {
 	machine.Dir
-	host *Host
+	host *Machine
 }
 
 func (d *dir) Lstat(name string) (machine.Info, error) {
@@ -151,7 +151,7 @@ func (d *dir) Sync() error { return nil }
 // are remembered.
 type file struct {
 	machine.File
-	host *Host
+	host *Machine
 }
 
 func (file) Sync() error { return nil }
@@ -190,7 +190,7 @@ func (f file) Chown(uid, gid int) error {
 // remembered puts the owner and mode that are remembered into what the disk
 // tells. What was made by hand from outside is root's, as an administrator's
 // editor leaves it.
-func (h *Host) remembered(info machine.Info) machine.Info {
+func (h *Machine) remembered(info machine.Info) machine.Info {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	info.UID, info.GID = 0, 0
@@ -201,7 +201,7 @@ func (h *Host) remembered(info machine.Info) machine.Info {
 }
 
 // note changes what is remembered of an open file.
-func (h *Host) note(f machine.File, change func(*owner)) error {
+func (h *Machine) note(f machine.File, change func(*owner)) error {
 	info, err := f.Info()
 	if err != nil {
 		return err
@@ -218,14 +218,14 @@ func (h *Host) note(f machine.File, change func(*owner)) error {
 }
 
 // Open opens a file of the tree; /proc/uptime tells the machine's own time.
-func (h *Host) Open(p string) (machine.File, error) {
+func (h *Machine) Open(p string) (machine.File, error) {
 	if p == "/proc/uptime" {
 		return text{strings.NewReader(fmt.Sprintf("%.2f 0.00\n", h.uptime().Seconds()))}, nil
 	}
 	return h.disk.Open(p)
 }
 
-func (h *Host) uptime() time.Duration { return time.Hour + time.Since(h.start) }
+func (h *Machine) uptime() time.Duration { return time.Hour + time.Since(h.start) }
 
 type text struct{ *strings.Reader }
 
@@ -239,18 +239,18 @@ func (text) Info() (machine.Info, error) {
 }
 
 // ReadDir lists a folder of the tree.
-func (h *Host) ReadDir(p string) ([]string, error) { return h.disk.ReadDir(p) }
+func (h *Machine) ReadDir(p string) ([]string, error) { return h.disk.ReadDir(p) }
 
 // Space tells the size that the spec gives the root file system.
-func (h *Host) Space(string) (size, free int64, err error) {
+func (h *Machine) Space(string) (size, free int64, err error) {
 	return h.spec.Disk, h.spec.Disk / 2, nil
 }
 
 // Lock takes a real lock on a file of the tree.
-func (h *Host) Lock(p string) (io.Closer, error) { return h.disk.Lock(p) }
+func (h *Machine) Lock(p string) (io.Closer, error) { return h.disk.Lock(p) }
 
 // Run runs a stand-in.
-func (h *Host) Run(ctx context.Context, c machine.Command) (machine.Output, error) {
+func (h *Machine) Run(ctx context.Context, c machine.Command) (machine.Output, error) {
 	name := path.Base(c.Args[0])
 	run, ok := standIns()[name]
 	if !ok {
@@ -265,7 +265,7 @@ func (h *Host) Run(ctx context.Context, c machine.Command) (machine.Output, erro
 }
 
 // standIn is what stands in for one program. It gives the exit code.
-type standIn func(h *Host, c machine.Command, out io.Writer) int
+type standIn func(h *Machine, c machine.Command, out io.Writer) int
 
 // standIns lists them all. Each file that holds some adds its own, a line each.
 var standIns = sync.OnceValue(func() map[string]standIn {
@@ -276,26 +276,26 @@ var standIns = sync.OnceValue(func() map[string]standIn {
 	return all
 })
 
-var shellStandIns = map[string]standIn{"sh": (*Host).sh}
+var shellStandIns = map[string]standIn{"sh": (*Machine).sh}
 
 // Look says whether there is a stand-in.
-func (h *Host) Look(program string) bool { return standIns()[program] != nil }
+func (h *Machine) Look(program string) bool { return standIns()[program] != nil }
 
 // UID says that the worker is root here.
-func (h *Host) UID() int { return 0 }
+func (h *Machine) UID() int { return 0 }
 
 // Home is root's.
-func (h *Host) Home() string { return "/root" }
+func (h *Machine) Home() string { return "/root" }
 
 // Now gives the time.
-func (h *Host) Now() time.Time { return time.Now() }
+func (h *Machine) Now() time.Time { return time.Now() }
 
 // Wait does not wait: nothing here needs time to settle.
-func (h *Host) Wait(context.Context, time.Duration) {}
+func (h *Machine) Wait(context.Context, time.Duration) {}
 
 // sh runs one simple command: words, quoted with ' or ", and no more of the
 // shell's language.
-func (h *Host) sh(c machine.Command, out io.Writer) int {
+func (h *Machine) sh(c machine.Command, out io.Writer) int {
 	if len(c.Args) < 3 || c.Args[1] != "-c" {
 		return 2
 	}
@@ -314,7 +314,7 @@ func (h *Host) sh(c machine.Command, out io.Writer) int {
 }
 
 // read and write are how stand-ins keep the system's files.
-func (h *Host) read(p string) string {
+func (h *Machine) read(p string) string {
 	data, err := machine.ReadFile(h, p)
 	if err != nil {
 		return ""
@@ -322,7 +322,7 @@ func (h *Host) read(p string) string {
 	return string(data)
 }
 
-func (h *Host) write(p, text string, mode uint32) error {
+func (h *Machine) write(p, text string, mode uint32) error {
 	d, err := h.mkdirs(path.Dir(p))
 	if err != nil {
 		return err
@@ -341,7 +341,7 @@ func (h *Host) write(p, text string, mode uint32) error {
 	return f.Close()
 }
 
-func (h *Host) mkdirs(p string) (machine.Dir, error) {
+func (h *Machine) mkdirs(p string) (machine.Dir, error) {
 	if d, err := h.Dir(p); err == nil {
 		return d, nil
 	}
@@ -359,7 +359,7 @@ func (h *Host) mkdirs(p string) (machine.Dir, error) {
 	return h.Dir(p)
 }
 
-func (h *Host) remove(p string) {
+func (h *Machine) remove(p string) {
 	if d, err := h.Dir(path.Dir(p)); err == nil {
 		d.Remove(path.Base(p))
 		d.Close()

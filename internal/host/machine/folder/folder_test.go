@@ -15,7 +15,7 @@ import (
 	"jadekettle/internal/host/machine/folder"
 )
 
-func made(t *testing.T, spec folder.Spec) *folder.Host {
+func made(t *testing.T, spec folder.Spec) *folder.Machine {
 	t.Helper()
 	spec.Name = "gauge-01"
 	h, err := folder.New(t.TempDir(), spec)

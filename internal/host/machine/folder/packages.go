@@ -9,7 +9,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-var aptStandIns = map[string]standIn{"apt-get": (*Host).aptGet, "apt-cache": (*Host).aptCache}
+var aptStandIns = map[string]standIn{"apt-get": (*Machine).aptGet, "apt-cache": (*Machine).aptCache}
 
 // pkg is one version of a package in the made-up repository.
 type pkg struct {
@@ -51,7 +51,7 @@ var repository = map[string][]pkg{
 	"old-ticker":  {{version: "0.3-1"}},
 }
 
-func (h *Host) installed(program string) (func(args []string, out io.Writer) int, bool) {
+func (h *Machine) installed(program string) (func(args []string, out io.Writer) int, bool) {
 	for name, versions := range repository {
 		if versions[0].check == program && h.status(name) != "" {
 			return h.checkConfig(program), true
@@ -62,7 +62,7 @@ func (h *Host) installed(program string) (func(args []string, out io.Writer) int
 
 // checkConfig is what the made-up programs do with --check FILE: they refuse a
 // file that is empty or holds the word "broken".
-func (h *Host) checkConfig(program string) func([]string, io.Writer) int {
+func (h *Machine) checkConfig(program string) func([]string, io.Writer) int {
 	return func(args []string, out io.Writer) int {
 		if len(args) != 2 || args[0] != "--check" {
 			fmt.Fprintf(out, "usage: %s --check FILE\n", program)
@@ -84,12 +84,12 @@ func (h *Host) checkConfig(program string) func([]string, io.Writer) int {
 }
 
 // stanzas splits the dpkg database.
-func (h *Host) stanzas() []string {
+func (h *Machine) stanzas() []string {
 	return strings.Split(strings.TrimSpace(h.read("/var/lib/dpkg/status")), "\n\n")
 }
 
 // status gives the installed version of a package, or "".
-func (h *Host) status(name string) string {
+func (h *Machine) status(name string) string {
 	for _, s := range h.stanzas() {
 		if strings.HasPrefix(s, "Package: "+name+"\n") && strings.Contains(s, "\nStatus: install ok installed\n") {
 			_, rest, _ := strings.Cut(s, "\nVersion: ")
@@ -100,7 +100,7 @@ func (h *Host) status(name string) string {
 	return ""
 }
 
-func (h *Host) setStatus(name, status, version string) {
+func (h *Machine) setStatus(name, status, version string) {
 	keep := slices.DeleteFunc(h.stanzas(), func(s string) bool { return strings.HasPrefix(s, "Package: "+name+"\n") })
 	if status != "" {
 		keep = append(keep, fmt.Sprintf("Package: %s\nStatus: %s\nArchitecture: amd64\nVersion: %s", name, status, version))
@@ -110,7 +110,7 @@ func (h *Host) setStatus(name, status, version string) {
 
 // versions gives what the repository has of a package. A lenient machine finds
 // any, which brings a service of its own name.
-func (h *Host) versions(name string) []pkg {
+func (h *Machine) versions(name string) []pkg {
 	if list := repository[name]; list != nil || !h.spec.Lenient {
 		return list
 	}
@@ -125,7 +125,7 @@ func (h *Host) versions(name string) []pkg {
 }
 
 // find gives a version of a package, the newest when none is named.
-func (h *Host) find(name, version string) (pkg, bool) {
+func (h *Machine) find(name, version string) (pkg, bool) {
 	versions := h.versions(name)
 	for i := len(versions) - 1; i >= 0; i-- {
 		if version == "" || versions[i].version == version {
@@ -140,7 +140,7 @@ func (h *Host) find(name, version string) (pkg, bool) {
 	return pkg{}, false
 }
 
-func (h *Host) install(name, version string) error {
+func (h *Machine) install(name, version string) error {
 	p, ok := h.find(name, version)
 	if !ok {
 		return fmt.Errorf("no package %s is in the made-up repository", name)
@@ -169,7 +169,7 @@ func (h *Host) install(name, version string) error {
 	return nil
 }
 
-func (h *Host) aptGet(c machine.Command, out io.Writer) int {
+func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 	var words []string
 	for i := 1; i < len(c.Args); i++ {
 		switch a := c.Args[i]; {
@@ -196,7 +196,7 @@ func (h *Host) aptGet(c machine.Command, out io.Writer) int {
 	return 100
 }
 
-func (h *Host) aptInstall(words []string, out io.Writer) int {
+func (h *Machine) aptInstall(words []string, out io.Writer) int {
 	for _, w := range words { // apt looks all of them up before it touches any
 		name, version, exact := strings.Cut(w, "=")
 		if len(h.versions(name)) == 0 {
@@ -219,7 +219,7 @@ func (h *Host) aptInstall(words []string, out io.Writer) int {
 	return code
 }
 
-func (h *Host) uninstall(name string) {
+func (h *Machine) uninstall(name string) {
 	version := h.status(name)
 	if version == "" {
 		return
@@ -235,7 +235,7 @@ func (h *Host) uninstall(name string) {
 }
 
 // aptCache answers "policy NAME...".
-func (h *Host) aptCache(c machine.Command, out io.Writer) int {
+func (h *Machine) aptCache(c machine.Command, out io.Writer) int {
 	for _, name := range c.Args[2:] {
 		if name == "--" {
 			continue

@@ -101,7 +101,7 @@ var usualFolders = []string{
 }
 
 // populate writes the files that a fresh machine has.
-func (h *Host) populate() error {
+func (h *Machine) populate() error {
 	s := h.spec
 	id := fnv.New64a()
 	id.Write([]byte(s.Name))
@@ -179,7 +179,7 @@ func (h *Host) populate() error {
 }
 
 // given puts in place what the spec says is there besides.
-func (h *Host) given() error {
+func (h *Machine) given() error {
 	s := h.spec
 	passwd, group, shadow := h.read("/etc/passwd"), h.read("/etc/group"), h.read("/etc/shadow")
 	id := 900
@@ -231,9 +231,9 @@ Version: 0.3-1
 `
 
 // Installed gives the version of a package that is installed, or "".
-func (h *Host) Installed(name string) string { return h.status(name) }
+func (h *Machine) Installed(name string) string { return h.status(name) }
 
 // HasAccount says whether an account is in passwd or group.
-func (h *Host) HasAccount(file, name string) bool {
+func (h *Machine) HasAccount(file, name string) bool {
 	return strings.Contains("\n"+h.read("/etc/"+file), "\n"+name+":")
 }

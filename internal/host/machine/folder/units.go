@@ -11,7 +11,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-var systemdStandIns = map[string]standIn{"systemctl": (*Host).systemctl}
+var systemdStandIns = map[string]standIn{"systemctl": (*Machine).systemctl}
 
 // unit is the state of one service unit.
 type unit struct {
@@ -26,7 +26,7 @@ var unitFolders = []string{"/etc/systemd/system", "/run/systemd/system", "/lib/s
 	"/usr/lib/systemd/system"}
 
 // file gives the text of a unit's file.
-func (h *Host) unitText(name string) (string, bool) {
+func (h *Machine) unitText(name string) (string, bool) {
 	for _, d := range unitFolders {
 		if text := h.read(path.Join(d, name)); text != "" {
 			return text, true
@@ -37,7 +37,7 @@ func (h *Host) unitText(name string) (string, bool) {
 
 // Unit tells whether a service runs and when it was last started, counted from
 // the machine's start, for tests to look at.
-func (h *Host) Unit(name string) (running bool, since time.Duration) {
+func (h *Machine) Unit(name string) (running bool, since time.Duration) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if u := h.units[name]; u != nil {
@@ -46,7 +46,7 @@ func (h *Host) Unit(name string) (running bool, since time.Duration) {
 	return false, 0
 }
 
-func (h *Host) systemctl(c machine.Command, out io.Writer) int {
+func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 	var verb string
 	var names []string
 	now := false
@@ -93,7 +93,7 @@ func (h *Host) systemctl(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-func (h *Host) act(verb, name, text string, u *unit, now bool, out io.Writer) int {
+func (h *Machine) act(verb, name, text string, u *unit, now bool, out io.Writer) int {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	switch verb {
@@ -127,7 +127,7 @@ func (h *Host) act(verb, name, text string, u *unit, now bool, out io.Writer) in
 	return 0
 }
 
-func (h *Host) show(names []string, out io.Writer) {
+func (h *Machine) show(names []string, out io.Writer) {
 	if slices.Contains(names, "*.service") {
 		h.mu.Lock()
 		names = names[:0]
