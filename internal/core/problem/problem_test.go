@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"testing"
+	"time"
 
 	"jadekettle/internal/core/value"
 )
@@ -52,4 +53,31 @@ func TestRemediesAreKept(t *testing.T) {
 	if err := Errorf("read it: %w", fs.ErrNotExist).Remedy("make it"); !errors.Is(err, fs.ErrNotExist) {
 		t.Error("what was wrapped is lost")
 	}
+}
+
+// BenchmarkJoining brings together what 8,000 hosts and what 1,000 hosts have,
+// a problem in common and one of their own each. x-of-1000 is 8 when the time
+// for a host stays the same.
+func BenchmarkJoining(b *testing.B) {
+	join := func(hosts int) time.Duration {
+		begun := time.Now()
+		var all Problems
+		for i := range hosts {
+			var own Problems
+			own.At(value.Place{File: "gauge.toml", Line: 2, Col: 1}, "wrong on all", "mend it")
+			own.At(value.Place{File: fmt.Sprintf("host/gauge-%d.toml", i), Line: 1, Col: 1}, "wrong on one", "")
+			own.On(fmt.Sprintf("gauge-%d", i))
+			all.AddErr(value.Place{}, own.Err())
+		}
+		if n := len(all.List()); n != hosts+1 {
+			b.Fatalf("%d problems", n)
+		}
+		return time.Since(begun)
+	}
+	var few, many time.Duration
+	for b.Loop() {
+		few += join(1000)
+		many += join(8000)
+	}
+	b.ReportMetric(float64(many)/float64(few), "x-of-1000")
 }

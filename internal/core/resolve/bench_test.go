@@ -119,3 +119,41 @@ func BenchmarkLint(b *testing.B) {
 		}
 	}
 }
+
+// BenchmarkSealedLoop declares 200 files out of sealed words, and out of the same
+// words in the open. x-open is what the seal costs: what touches a secret is
+// evaluated again to see whether the secret shows in it.
+func BenchmarkSealedLoop(b *testing.B) {
+	var keepers, words strings.Builder
+	words.WriteString("[words]\n")
+	for i := range 200 {
+		fmt.Fprintf(&keepers, "\"keeper-%d\", ", i)
+		fmt.Fprintf(&words, "keeper-%d = \"tide-%d\"\n", i, i)
+	}
+	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
+	load := func(file string) *resolve.Project {
+		p, err := resolve.Load(tree(file, words.String(), "data/shared.toml", "keepers = ["+keepers.String()+"]\n",
+			"manifests/gauge.toml", "[file.\"/etc/${k}\"]\nfor = \"k in data.keepers\"\n"+
+				"content = \"word ${data.words[k]}\"\nmode = \"0600\"\n"+
+				"owner = \"root\"\n"), kinds.Schemas(), resolve.Options{Open: open})
+		if err != nil {
+			b.Fatal(err)
+		}
+		return p
+	}
+	plan := func(p *resolve.Project) time.Duration {
+		begun := time.Now()
+		out, err := p.Plan(p.Inventory.Hosts[0], debian)
+		if err != nil || len(out.Tasks) != 200 {
+			b.Fatal(err)
+		}
+		return time.Since(begun)
+	}
+	inOpen, sealed := load("data/group/all.toml"), load("data/group/all.toml.age")
+	var a, c time.Duration
+	for b.Loop() {
+		a += plan(inOpen)
+		c += plan(sealed)
+	}
+	b.ReportMetric(float64(c)/float64(a), "x-open")
+}
