@@ -11,8 +11,6 @@ import (
 	"testing"
 
 	"jadekettle/internal/cli/document"
-	"jadekettle/internal/fleet/sim"
-	"jadekettle/internal/host/machine/folder"
 )
 
 // quay is a project with something of everything, on a host that is there and
@@ -20,14 +18,7 @@ import (
 func quay(t *testing.T) (dir string) {
 	t.Helper()
 	dir = t.TempDir()
-	fleet, err := sim.New(filepath.Join(dir, "simulated"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(fleet.Close)
-	if _, err := fleet.Add(folder.Spec{Name: "gauge-01", Packages: []string{"tide-logger"}}); err != nil {
-		t.Fatal(err)
-	}
+	fleet := simulated(t, dir)
 	write(t, dir, map[string]string{
 		"relay/manifests/relay.toml": "about = \"The foghorn's relay\"\n[param.port]\ntype = \"int\"\ndefault = 7\n" +
 			"about = \"where it listens\"\n[group.foghorn]\n",

@@ -233,10 +233,9 @@ func TestSources(t *testing.T) {
 	})
 }
 
-// TestSecretsStayHidden follows sealed values through every output, the wire
-// and the ledger of a host.
-func TestSecretsStayHidden(t *testing.T) {
-	dir := t.TempDir()
+// simulated brings up one gauge beside a project.
+func simulated(t *testing.T, dir string) *sim.Fleet {
+	t.Helper()
 	fleet, err := sim.New(filepath.Join(dir, "simulated"))
 	if err != nil {
 		t.Fatal(err)
@@ -245,6 +244,14 @@ func TestSecretsStayHidden(t *testing.T) {
 	if _, err := fleet.Add(folder.Spec{Name: "gauge-01", Packages: []string{"tide-logger"}}); err != nil {
 		t.Fatal(err)
 	}
+	return fleet
+}
+
+// TestSecretsStayHidden follows sealed values through every output, the wire
+// and the ledger of a host.
+func TestSecretsStayHidden(t *testing.T) {
+	dir := t.TempDir()
+	fleet := simulated(t, dir)
 	write(t, dir, map[string]string{
 		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\n" +
 			"known_hosts = \"simulated/known_hosts\"\n",

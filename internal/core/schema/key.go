@@ -1,7 +1,5 @@
 package schema
 
-import "slices"
-
 // Key describes one key of a table that people write besides declarations: in
 // settings, inventories, params, uses and rehearsals. Messages, the reference,
 // the JSON Schemas and completion come from these lists.
@@ -36,13 +34,4 @@ func KeyNames(keys []Key) []string {
 		out[i] = k.Name
 	}
 	return out
-}
-
-// FindKey looks a key up by name.
-func FindKey(keys []Key, name string) (Key, bool) {
-	i := slices.IndexFunc(keys, func(k Key) bool { return k.Name == name })
-	if i < 0 {
-		return Key{}, false
-	}
-	return keys[i], true
 }

@@ -38,17 +38,18 @@ const (
 // Outcome is how a host fared in one word, its tasks counted in.
 type Outcome string
 
-// The outcomes.
+// The outcomes: those of a host that was not gone through, and else the worst
+// that a task came to.
 const (
 	OutWrong      Outcome = "not resolved"
-	OutLost       Outcome = "lost"
-	OutNotReached Outcome = "not reached"
-	OutBusy       Outcome = "busy"
-	OutFailed     Outcome = "failed"
-	OutNotBegun   Outcome = "not begun"
-	OutChanged    Outcome = "changed"
-	OutUnchanged  Outcome = "unchanged"
-	OutOff        Outcome = "off"
+	OutLost               = Outcome(Lost)
+	OutNotReached         = Outcome(NotReached)
+	OutBusy               = Outcome(Busy)
+	OutFailed             = Outcome(plan.Failed)
+	OutNotBegun           = Outcome(NotBegun)
+	OutChanged            = Outcome(plan.Changed)
+	OutUnchanged          = Outcome(plan.Unchanged)
+	OutOff                = Outcome(Off)
 )
 
 // Outcome tells how the host fared.
