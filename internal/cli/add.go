@@ -15,9 +15,9 @@ import (
 	"golang.org/x/term"
 
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
@@ -237,7 +237,7 @@ func (a *App) tryManifest(p *project, file, text string) error {
 	if err != nil {
 		return err
 	}
-	_, err = resolve.Check(overlay{root, file, text}, kinds.Schemas(), o)
+	_, _, err = advice.Check(overlay{root, file, text}, kinds.Schemas(), o)
 	var ps *problem.Problems
 	if errors.As(err, &ps) {
 		return fmt.Errorf("the project would be wrong then: %s", ps.List()[0].Error())

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/core/explain"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -85,7 +86,7 @@ func (a *App) completeWhy(c *cobra.Command, args []string, typed string) ([]stri
 		return nil, noFiles
 	}
 	f, _ := p.facts(h)
-	e, _ := p.Explain(h, f)
+	e, _ := explain.Of(p.Project, h, p.knownOf(f))
 	var out []string
 	for _, d := range e.Declared() {
 		word := d.Ref.Kind

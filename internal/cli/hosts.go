@@ -13,11 +13,11 @@ import (
 
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/explain"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
 )
@@ -249,7 +249,7 @@ func (a *App) hostsShowCommand() *cobra.Command {
 				return err
 			}
 			f, read := p.facts(h)
-			e, err := p.Explain(h, f)
+			e, err := explain.Of(p.Project, h, p.knownOf(f))
 			if err != nil {
 				a.complain(err)
 				a.code = exitWrong
@@ -279,7 +279,7 @@ func (a *App) oneHost(name string) (*project, *inventory.Host, error) {
 }
 
 // show prints a host with all that applies to it.
-func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Time) {
+func (a *App) show(p *project, e *explain.Explanation, known bool, read time.Time) {
 	h := e.Host
 	fmt.Fprintf(a.Out, "%s  %s\n", screen.Paint(screen.Loud, h.Name), h.Address())
 	if h.Off != "" {
@@ -293,7 +293,7 @@ func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Tim
 	var own [][]string
 	for _, k := range value.Keys(h.Vars) {
 		if k != "name" && k != "address" && k != "groups" {
-			own = append(own, []string{"  " + k, resolve.Shown(h.Vars[k])})
+			own = append(own, []string{"  " + k, explain.Shown(h.Vars[k])})
 		}
 	}
 	screen.Section(a.Out, "its own keys", own)
@@ -319,8 +319,8 @@ func (a *App) show(p *project, e *resolve.Explanation, known bool, read time.Tim
 	screen.Section(a.Out, "what applies, in this order", rows)
 }
 
-func leftOut(d resolve.Why) string {
-	if d.State == resolve.Perhaps {
+func leftOut(d explain.Why) string {
+	if d.State == explain.Perhaps {
 		return "perhaps, when its facts say so"
 	}
 	if d.State == string(plan.LeftOut) {
@@ -329,7 +329,7 @@ func leftOut(d resolve.Why) string {
 	return ""
 }
 
-func wayText(w resolve.Way) string {
+func wayText(w explain.Way) string {
 	text := w.Group + " > " + w.Manifest
 	for _, u := range w.Uses {
 		text += " > " + u.Name
@@ -337,7 +337,7 @@ func wayText(w resolve.Way) string {
 	return text
 }
 
-func (a *App) showJSON(p *project, e *resolve.Explanation) error {
+func (a *App) showJSON(p *project, e *explain.Explanation) error {
 	decls := []document.Declared{}
 	for _, d := range e.Declared() {
 		decls = append(decls, document.Declared{Kind: d.Ref.Kind, Name: d.Ref.Name, State: string(d.State),
@@ -359,7 +359,7 @@ func own(h *inventory.Host) map[string]any {
 	return out
 }
 
-func waysDoc(list []resolve.Way) []document.Way {
+func waysDoc(list []explain.Way) []document.Way {
 	out := []document.Way{}
 	for _, w := range list {
 		doc := document.Way{Group: w.Group, By: w.By, Given: document.At(w.Given), Manifest: w.Manifest,

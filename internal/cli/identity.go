@@ -7,7 +7,7 @@ import (
 	"golang.org/x/term"
 
 	"jadekettle/internal/cli/sealed"
-	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/settings"
 )
 
 // identityFile is where an identity lies unless something else is said.
@@ -24,7 +24,7 @@ func (a *App) keyring(dir string) *sealed.Keyring {
 		Usual: func() []string {
 			list := []string{identityFile}
 			if root, err := files(dir); err == nil {
-				if own := resolve.ReadSettings(root).Identities; len(own) > 0 {
+				if own := settings.Glance(root).Identities; len(own) > 0 {
 					list = own
 				}
 			}

@@ -11,8 +11,10 @@ import (
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/sarif"
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/advice"
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
@@ -37,7 +39,7 @@ func (a *App) lintCommand() *cobra.Command {
 
 func codesHelp() string {
 	out := "The codes:\n"
-	for _, c := range resolve.Codes {
+	for _, c := range advice.Codes {
 		out += fmt.Sprintf("  %-21s %s\n", c.Code, c.Doc)
 	}
 	return out
@@ -54,7 +56,7 @@ func (a *App) lint(strict bool) error {
 	}
 	o.Blind = true
 	l := &linted{}
-	for _, env := range envsToLint(a.env, resolve.ReadSettings(root)) {
+	for _, env := range envsToLint(a.env, settings.Glance(root)) {
 		o.Env = env
 		if err := l.check(root, o); err != nil {
 			return err
@@ -99,14 +101,14 @@ func (a *App) lint(strict bool) error {
 // linted is what lint found in one environment after another.
 type linted struct {
 	problems problem.Problems
-	advice   []resolve.Advice
+	advice   []advice.Piece
 	hosts    int
 	rounds   int
-	last     *resolve.Project
+	last     *compile.Project
 }
 
 // envsToLint gives the environment of the call, or else all that there are.
-func envsToLint(env string, s resolve.Settings) []string {
+func envsToLint(env string, s settings.Settings) []string {
 	if env != "" || len(s.Envs) == 0 {
 		return []string{env}
 	}
@@ -117,8 +119,8 @@ func envsToLint(env string, s resolve.Settings) []string {
 // environment.
 var everywhere = []string{"never-holds", "unread-data", "unused-param"}
 
-func (l *linted) check(root fs.FS, o resolve.Options) error {
-	p, err := resolve.Check(root, kinds.Schemas(), o)
+func (l *linted) check(root fs.FS, o compile.Options) error {
+	p, found, err := advice.Check(root, kinds.Schemas(), o)
 	var ps *problem.Problems
 	if err != nil && !errors.As(err, &ps) {
 		return err
@@ -129,15 +131,14 @@ func (l *linted) check(root fs.FS, o resolve.Options) error {
 	}
 	l.last = p
 	l.hosts += len(p.Inventory.Hosts)
-	same := func(list []resolve.Advice, a resolve.Advice) bool {
-		return slices.ContainsFunc(list, func(b resolve.Advice) bool {
+	same := func(list []advice.Piece, a advice.Piece) bool {
+		return slices.ContainsFunc(list, func(b advice.Piece) bool {
 			return b.Place == a.Place && b.Code == a.Code &&
 				b.What == a.What
 		})
 	}
-	found := p.Advice()
 	if l.rounds++; l.rounds > 1 {
-		l.advice = slices.DeleteFunc(l.advice, func(a resolve.Advice) bool {
+		l.advice = slices.DeleteFunc(l.advice, func(a advice.Piece) bool {
 			return slices.Contains(everywhere, a.Code) &&
 				!same(found, a)
 		})
@@ -151,7 +152,7 @@ func (l *linted) check(root fs.FS, o resolve.Options) error {
 }
 
 // worded gives the advice with its remedies put into words.
-func (l *linted) worded() []resolve.Advice {
+func (l *linted) worded() []advice.Piece {
 	out := slices.Clone(l.advice)
 	for i := range out {
 		out[i].Problem = worded([]problem.Problem{out[i].Problem})[0]
@@ -160,7 +161,7 @@ func (l *linted) worded() []resolve.Advice {
 }
 
 // advice prints what is worth a look, each with its line.
-func (a *App) advice(list []resolve.Advice) {
+func (a *App) advice(list []advice.Piece) {
 	dir, _ := a.folder()
 	src := &screen.Sources{Dir: dir}
 	for _, ad := range list {
@@ -176,7 +177,7 @@ func (a *App) advice(list []resolve.Advice) {
 	}
 }
 
-func adviceDocs(list []resolve.Advice) []document.Advice {
+func adviceDocs(list []advice.Piece) []document.Advice {
 	out := []document.Advice{}
 	for _, ad := range list {
 		out = append(out, document.Advice{Code: ad.Code, File: ad.Place.File, Line: ad.Place.Line,

@@ -14,11 +14,14 @@ import (
 
 	"github.com/google/uuid"
 
+	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/settings"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
@@ -29,8 +32,8 @@ import (
 // upwards that holds a jadekettle.toml.
 func (a *App) folder() (string, error) {
 	if a.project != "" {
-		if _, err := os.Stat(filepath.Join(a.project, resolve.SettingsFile)); err != nil {
-			return "", problem.Errorf("%s is no project: it has no %s", a.project, resolve.SettingsFile).
+		if _, err := os.Stat(filepath.Join(a.project, settings.File)); err != nil {
+			return "", problem.Errorf("%s is no project: it has no %s", a.project, settings.File).
 				Remedy("make one with `jadekettle init %s`", a.project)
 		}
 		return filepath.Abs(a.project)
@@ -40,11 +43,11 @@ func (a *App) folder() (string, error) {
 		return "", err
 	}
 	for dir := here; ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(filepath.Join(dir, resolve.SettingsFile)); err == nil {
+		if _, err := os.Stat(filepath.Join(dir, settings.File)); err == nil {
 			return dir, nil
 		}
 		if dir == filepath.Dir(dir) {
-			return "", problem.Errorf("neither %s nor a folder above it holds a %s", here, resolve.SettingsFile).
+			return "", problem.Errorf("neither %s nor a folder above it holds a %s", here, settings.File).
 				Remedy("make a project with `jadekettle init DIR`, or name one with --project")
 		}
 	}
@@ -70,18 +73,19 @@ func (a *App) projectFiles() (dir string, root fs.FS, err error) {
 
 // project is the project of a call, with the hosts that it is about.
 type project struct {
-	*resolve.Project
+	*compile.Project
 	dir     string
 	hosts   []*inventory.Host
 	known   history.Known // what is kept of hosts between calls
 	targets []string
 	except  []string
 	dialer  *reach.Dialer // which may have begun to connect
+	fleet   *expr.Fleet   // what is known of all hosts, where something asks
 }
 
 // options are what the flags say of a project.
-func (a *App) options(dir string) (resolve.Options, error) {
-	o := resolve.Options{Env: a.env, Params: map[string]string{}}
+func (a *App) options(dir string) (compile.Options, error) {
+	o := compile.Options{Env: a.env, Params: map[string]string{}}
 	for _, p := range a.params {
 		name, v, ok := strings.Cut(p, "=")
 		if !ok || !strings.Contains(name, ".") {
@@ -99,7 +103,7 @@ func (a *App) open() (*project, error) { return a.openWhile(nil) }
 
 // openWhile reads the project of the call, and meanwhile does something with
 // the inventory.
-func (a *App) openWhile(reading func(dir string, s resolve.Settings, inv *inventory.Inventory)) (*project, error) {
+func (a *App) openWhile(reading func(dir string, s settings.Settings, inv *inventory.Inventory)) (*project, error) {
 	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
@@ -109,9 +113,9 @@ func (a *App) openWhile(reading func(dir string, s resolve.Settings, inv *invent
 		return nil, err
 	}
 	if reading != nil {
-		o.Reading = func(s resolve.Settings, inv *inventory.Inventory) { reading(dir, s, inv) }
+		o.Reading = func(s settings.Settings, inv *inventory.Inventory) { reading(dir, s, inv) }
 	}
-	p, err := resolve.Load(root, kinds.Schemas(), o)
+	p, err := compile.Load(root, kinds.Schemas(), o)
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +123,7 @@ func (a *App) openWhile(reading func(dir string, s resolve.Settings, inv *invent
 		return nil, err
 	}
 	out := &project{Project: p, dir: dir, known: history.OpenKnown(dir, p.Settings.Env)}
-	if p.ReadsFleet() {
+	if p.Reads("fleet") {
 		out.snapshot(time.Now())
 	}
 	return out, nil
@@ -127,10 +131,15 @@ func (a *App) openWhile(reading func(dir string, s resolve.Settings, inv *invent
 
 // snapshot is what is known of all hosts, read once before a run.
 func (p *project) snapshot(now time.Time) {
-	p.Fleet = p.Snapshot(func(host string) (*facts.Facts, int64, bool) {
+	p.fleet = resolve.Snapshot(p.Project, func(host string) (*facts.Facts, int64, bool) {
 		s, ok := p.known.Load(host)
 		return s.Facts, int64(now.Sub(s.Read).Seconds()), ok
 	})
+}
+
+// knownOf is what is known when a host with these facts is resolved.
+func (p *project) knownOf(f *facts.Facts) resolve.Known {
+	return resolve.Known{Facts: f, Fleet: p.fleet}
 }
 
 // load reads the project and selects the hosts that are asked for.
@@ -148,7 +157,7 @@ func (a *App) load(targets, except []string) (*project, error) {
 // to them as soon as the inventory is known.
 func (a *App) reach(ctx context.Context, targets, except []string, parallel int) (*project, error) {
 	var d *reach.Dialer
-	p, err := a.openWhile(func(dir string, s resolve.Settings, inv *inventory.Inventory) {
+	p, err := a.openWhile(func(dir string, s settings.Settings, inv *inventory.Inventory) {
 		d = a.dialerOf(s, dir)
 		hosts, err := inv.Select(targets, except)
 		if err != nil {
@@ -246,7 +255,7 @@ func (a *App) dialer(p *project) *reach.Dialer {
 	return p.dialer
 }
 
-func (a *App) dialerOf(s resolve.Settings, dir string) *reach.Dialer {
+func (a *App) dialerOf(s settings.Settings, dir string) *reach.Dialer {
 	home := a.Getenv("HOME")
 	return &reach.Dialer{
 		KnownHosts: expand(s.KnownHosts, home, dir),
@@ -285,7 +294,7 @@ func (a *App) fleet(p *project, parallel int) *run.Fleet {
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}
-	return &run.Fleet{Project: p.Project, Parallel: parallel, Chosen: p.chosen,
+	return &run.Fleet{Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel, Chosen: p.chosen,
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, a.target(h, p.dir), first)
 		}}

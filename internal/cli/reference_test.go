@@ -8,14 +8,15 @@ import (
 	"testing"
 
 	"jadekettle/internal/cli/document"
+	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/settings"
 	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/host/kinds"
 )
@@ -89,12 +90,12 @@ func reference() string {
 	}
 	b.WriteString("\n## Settings\n\nIn `jadekettle.toml`; paths are relative to the project.\n\n" +
 		"| setting | takes | default | meaning |\n|---|---|---|---|\n")
-	for _, s := range resolve.SettingKeys {
+	for _, s := range settings.Keys {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
 	fmt.Fprintf(&b, "| `data.lists.KEY` | text | `\"replace\"` | What a later layer's list does to an earlier one: "+
 		"`%s`. |\n", strings.Join(layerRules(), "`, `"))
-	for _, s := range resolve.EnvKeys {
+	for _, s := range settings.EnvKeys {
 		fmt.Fprintf(&b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
 	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, besides `about`, `env` and `[sealed.LAYER]`.\n\n")
@@ -102,7 +103,7 @@ func reference() string {
 	b.WriteString("\n")
 	keys(&b, "[host.NAME.expect]", rehearse.ExpectKeys)
 	b.WriteString("\n## Advice\n\n| code | about |\n|---|---|\n")
-	for _, c := range resolve.Codes {
+	for _, c := range advice.Codes {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Code, c.Doc)
 	}
 	documents(&b)

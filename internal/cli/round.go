@@ -165,10 +165,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if r.parallel < 0 || r.parallel > 10000 || r.parallel == 0 && r.flag("parallel") {
 		return problem.Errorf("--parallel is %d", r.parallel).Remedy("it takes a number of hosts from 1 to 10000")
 	}
-	if err := p.Select(r.part); err != nil {
+	if err := r.part.Check(p.Project); err != nil {
 		return err
 	}
-	if err := p.CheckHosts(p.hosts); err != nil {
+	fleet := a.fleet(p, r.parallel)
+	if err := fleet.Plans.Check(p.hosts); err != nil {
 		return err
 	}
 	id, started, err := newRun(p, r.preview)
@@ -177,7 +178,6 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	}
 	id.ShowClosed = r.closed
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
-	fleet := a.fleet(p, r.parallel)
 	fleet.Selection = r.part
 	v := &screen.Run{W: a.Out, Preview: r.preview, Detail: r.detail(), Width: a.Width,
 		Sources: &screen.Sources{Dir: p.dir}, Words: remedy}

@@ -23,7 +23,7 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
 )
@@ -45,7 +45,7 @@ type sealedData struct {
 	dir      string
 	root     fs.FS
 	keys     *sealed.Keyring
-	settings resolve.Settings
+	settings settings.Settings
 }
 
 func (a *App) sealedData() (*sealedData, error) {
@@ -53,7 +53,7 @@ func (a *App) sealedData() (*sealedData, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &sealedData{app: a, dir: dir, root: root, keys: a.keyring(dir), settings: resolve.ReadSettings(root)}, nil
+	return &sealedData{app: a, dir: dir, root: root, keys: a.keyring(dir), settings: settings.Glance(root)}, nil
 }
 
 // file gives the path of a layer's sealed file.
@@ -117,7 +117,7 @@ func (v *sealedData) read(name string) ([]byte, error) {
 func (v *sealedData) readers(name string) ([]age.Recipient, error) {
 	list := v.recipientsOf(name)
 	if len(list) == 0 {
-		return nil, problem.Errorf("%s names nobody to seal %s for", resolve.SettingsFile, name).
+		return nil, problem.Errorf("%s names nobody to seal %s for", settings.File, name).
 			Remedy("write recipients under [secrets], or begin with `jadekettle secret init`")
 	}
 	return sealed.Recipients(list)
@@ -207,28 +207,28 @@ func (v *sealedData) enlist(public string) error {
 		e, ok := v.settings.Envs[v.app.env]
 		if !ok {
 			return problem.Errorf("there is no environment %q", v.app.env).Remedy("declare [env.%s] in %s", v.app.env,
-				resolve.SettingsFile)
+				settings.File)
 		}
 		have, table = e.Recipients, "env."+v.app.env
 	}
 	if slices.Contains(have, public) {
-		fmt.Fprintf(v.app.Out, "%s seals for it already\n", resolve.SettingsFile)
+		fmt.Fprintf(v.app.Out, "%s seals for it already\n", settings.File)
 		return nil
 	}
-	name := filepath.Join(v.dir, resolve.SettingsFile)
+	name := filepath.Join(v.dir, settings.File)
 	text, err := os.ReadFile(name)
 	if err != nil {
 		return err
 	}
 	list := fmt.Sprintf("recipients = [%s]", quotedList(append(slices.Clone(have), public)))
-	out, err := manifest.SetKey(resolve.SettingsFile, text, strings.Split(table, "."), "recipients", list)
+	out, err := manifest.SetKey(settings.File, text, strings.Split(table, "."), "recipients", list)
 	if err != nil {
 		return problem.Errorf("%w", err).Remedy("add %q to recipients under [%s] yourself", public, table)
 	}
 	if err := history.Replace(name, out, 0o644); err != nil {
 		return err
 	}
-	fmt.Fprintf(v.app.Out, "%s under [%s] now seals for %s\n", resolve.SettingsFile, table, public)
+	fmt.Fprintf(v.app.Out, "%s under [%s] now seals for %s\n", settings.File, table, public)
 	if len(have) > 0 {
 		fmt.Fprintln(v.app.Out, "what is sealed already is not yet: run `jadekettle secret reseal`")
 	}

@@ -11,7 +11,8 @@ import (
 
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/explain"
 	"jadekettle/internal/core/source"
 )
 
@@ -56,7 +57,7 @@ func documents(dir string, name string) []string {
 	return out
 }
 
-func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []string) {
+func (a *App) showSource(pin source.Pin, list []compile.ManifestDoc, docs []string) {
 	fmt.Fprintf(a.Out, "%s  %s at %s, from %s\n", screen.Paint(screen.Loud, pin.Name), pin.Commit[:12],
 		screen.Line(pin.At), screen.Line(pin.URL))
 	for _, m := range list {
@@ -65,7 +66,7 @@ func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []stri
 		for _, d := range m.Params {
 			text := "required"
 			if d.HasDefault {
-				text = "default " + resolve.Shown(d.Default)
+				text = "default " + explain.Shown(d.Default)
 			}
 			rows = append(rows, []string{"  " + d.Name, d.Type, text, d.About})
 		}
@@ -81,7 +82,7 @@ func (a *App) showSource(pin source.Pin, list []resolve.ManifestDoc, docs []stri
 	}
 }
 
-func manifestDocs(list []resolve.ManifestDoc) []document.Manifest {
+func manifestDocs(list []compile.ManifestDoc) []document.Manifest {
 	out := []document.Manifest{}
 	for _, m := range list {
 		params := []document.ManifestParam{}

@@ -9,11 +9,11 @@ import (
 
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/explain"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -43,7 +43,7 @@ func (a *App) whyCommand() *cobra.Command {
 
 func (a *App) why(p *project, h *inventory.Host, about []string) error {
 	f, read := p.facts(h)
-	e, wrong := p.Explain(h, f)
+	e, wrong := explain.Of(p.Project, h, p.knownOf(f))
 	defer func() {
 		if wrong != nil {
 			a.complain(wrong)
@@ -81,7 +81,7 @@ func (a *App) factsNote(host string, known bool, read time.Time) {
 	}
 }
 
-func (a *App) whyData(e *resolve.Explanation, path []string) error {
+func (a *App) whyData(e *explain.Explanation, path []string) error {
 	name := "data." + strings.Join(path, ".")
 	steps, v, there, err := e.Data(path)
 	if err != nil {
@@ -92,7 +92,7 @@ func (a *App) whyData(e *resolve.Explanation, path []string) error {
 			Layers: stepDocs(steps)})
 	}
 	if there {
-		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, screen.Paint(screen.Loud, cut(resolve.Shown(v), 400)))
+		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, screen.Paint(screen.Loud, cut(explain.Shown(v), 400)))
 	} else {
 		up := path[:len(path)-1]
 		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name,
@@ -154,7 +154,7 @@ func says(v any, says bool) string {
 	if !says {
 		return "-"
 	}
-	return cut(resolve.Shown(v), 48)
+	return cut(explain.Shown(v), 48)
 }
 
 // cut shortens a text to so many characters; JSON has it whole.
@@ -172,7 +172,7 @@ func yesNo(b bool) string {
 	return "no"
 }
 
-func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
+func (a *App) whyParam(e *explain.Explanation, manifest, name string) error {
 	list, err := e.Param(manifest, name)
 	if err != nil {
 		return err
@@ -191,9 +191,9 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 		if s.Used {
 			said = true
 			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s", manifest, name, e.Host.Name,
-				screen.Paint(screen.Loud, resolve.Shown(s.Value)))
+				screen.Paint(screen.Loud, explain.Shown(s.Value)))
 			if s.Seen != nil {
-				fmt.Fprintf(a.Out, ", seen by expressions as %s", screen.Paint(screen.Loud, resolve.Shown(s.Seen)))
+				fmt.Fprintf(a.Out, ", seen by expressions as %s", screen.Paint(screen.Loud, explain.Shown(s.Seen)))
 			}
 			fmt.Fprint(a.Out, "\n\n")
 		}
@@ -216,7 +216,7 @@ func (a *App) whyParam(e *resolve.Explanation, manifest, name string) error {
 }
 
 // whyDeclared tells all of one declaration.
-func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
+func (a *App) whyDeclared(h *inventory.Host, w explain.Why) error {
 	if a.output == "json" {
 		return a.document(whyDoc(h.Name, w))
 	}
@@ -243,7 +243,7 @@ func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
 	screen.Section(a.Out, "how it came here", rows)
 	rows = nil
 	for _, l := range w.Loop {
-		rows = append(rows, []string{"  " + l.Name, resolve.Shown(l.Value)})
+		rows = append(rows, []string{"  " + l.Name, explain.Shown(l.Value)})
 	}
 	screen.Section(a.Out, "the loop's variables", rows)
 	a.conditions(w.Conditions)
@@ -264,7 +264,7 @@ func (a *App) whyDeclared(h *inventory.Host, w resolve.Why) error {
 	return nil
 }
 
-func (a *App) conditions(list []resolve.Condition) {
+func (a *App) conditions(list []explain.Condition) {
 	var rows [][]string
 	for _, c := range list {
 		rows = append(rows, []string{"  " + c.Text, "is " + c.Gives, c.Place.String()})
@@ -275,7 +275,7 @@ func (a *App) conditions(list []resolve.Condition) {
 	screen.Section(a.Out, "its conditions", rows)
 }
 
-func seenRow(s resolve.Seen) []string {
+func seenRow(s explain.Seen) []string {
 	text := "is not there"
 	if s.There {
 		text = "is " + says(s.Value, true)
@@ -289,7 +289,7 @@ func oneLine(s string) string {
 	return cut(s, 60)
 }
 
-func edges(list []resolve.Edge) [][]string {
+func edges(list []explain.Edge) [][]string {
 	var out [][]string
 	for _, e := range list {
 		out = append(out, []string{"  " + e.Ref.String(), e.Why})
@@ -297,7 +297,7 @@ func edges(list []resolve.Edge) [][]string {
 	return out
 }
 
-func whyDoc(host string, w resolve.Why) document.Why {
+func whyDoc(host string, w explain.Why) document.Why {
 	out := document.Why{Head: document.One, Host: host, Kind: w.Ref.Kind, Name: w.Ref.Name, State: string(w.State),
 		Reason: w.Reason, Ways: waysDoc(w.Ways), Loop: seenDocs(w.Loop), Conditions: []document.Condition{},
 		Attributes: []document.Attribute{}, WaitsFor: edgeDocs(w.Waits), AwaitedBy: edgeDocs(w.Awaited),
@@ -307,22 +307,22 @@ func whyDoc(host string, w resolve.Why) document.Why {
 			Gives: c.Gives, Saw: seenDocs(c.Saw)})
 	}
 	for _, at := range w.Attributes {
-		out.Attributes = append(out.Attributes, document.Attribute{Name: at.Name, Value: resolve.Shown(at.Value),
+		out.Attributes = append(out.Attributes, document.Attribute{Name: at.Name, Value: explain.Shown(at.Value),
 			Written: at.Written, Place: document.At(at.Place), Saw: seenDocs(at.Saw)})
 	}
 	return out
 }
 
-func seenDocs(list []resolve.Seen) []document.Seen {
+func seenDocs(list []explain.Seen) []document.Seen {
 	out := []document.Seen{}
 	for _, s := range list {
-		out = append(out, document.Seen{Name: s.Name, There: s.There, Value: resolve.Shown(s.Value),
+		out = append(out, document.Seen{Name: s.Name, There: s.There, Value: explain.Shown(s.Value),
 			Place: document.At(s.Place)})
 	}
 	return out
 }
 
-func edgeDocs(list []resolve.Edge) []document.Edge {
+func edgeDocs(list []explain.Edge) []document.Edge {
 	out := []document.Edge{}
 	for _, e := range list {
 		out = append(out, document.Edge{Kind: e.Ref.Kind, Name: e.Ref.Name, Why: e.Why})

@@ -11,8 +11,8 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/settings"
 	"jadekettle/internal/fleet/rehearse"
 )
 
@@ -163,7 +163,7 @@ func ofInventory() map[string]any {
 func ofSettings() map[string]any {
 	top := map[string]any{}
 	tables := map[string]map[string]any{}
-	for _, s := range resolve.SettingKeys {
+	for _, s := range settings.Keys {
 		table, name := path.Split(strings.ReplaceAll(s.Name, ".", "/"))
 		if table == "" {
 			top[name] = key(s)
@@ -184,7 +184,7 @@ func ofSettings() map[string]any {
 	for name, list := range tables {
 		top[name] = object("", list)
 	}
-	top["env"] = named("Environments by name.", keys("One environment.", resolve.EnvKeys))
+	top["env"] = named("Environments by name.", keys("One environment.", settings.EnvKeys))
 	return document("The settings of a jadekettle project", object("jadekettle.toml", top))
 }
 

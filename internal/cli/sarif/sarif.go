@@ -6,23 +6,23 @@ package sarif
 import (
 	"net/url"
 
+	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/resolve"
 )
 
 // Log writes problems and advice as SARIF 2.1.0 (OASIS), for the tools that
 // show such findings beside the code.
-func Log(version string, problems []problem.Problem, advice []resolve.Advice) map[string]any {
+func Log(version string, problems []problem.Problem, pieces []advice.Piece) map[string]any {
 	rules := []any{map[string]any{"id": "problem",
 		"shortDescription": map[string]any{"text": "What makes the project wrong."}}}
-	for _, c := range resolve.Codes {
+	for _, c := range advice.Codes {
 		rules = append(rules, map[string]any{"id": c.Code, "shortDescription": map[string]any{"text": c.Doc}})
 	}
 	results := []any{}
 	for _, p := range problems {
 		results = append(results, finding("problem", "error", p))
 	}
-	for _, ad := range advice {
+	for _, ad := range pieces {
 		f := finding(ad.Code, "warning", ad.Problem)
 		if ad.Silenced {
 			f["suppressions"] = []any{map[string]any{"kind": "inSource", "justification": ad.Reason}}

@@ -8,6 +8,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/compile/compiletest"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/host/kinds"
 )
@@ -67,12 +69,12 @@ func BenchmarkGrown(b *testing.B) {
 			for b.Loop() {
 				runtime.GC()
 				begun, tasks := time.Now(), 0
-				p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
+				p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})
 				if err != nil {
 					b.Fatal(err)
 				}
 				for i, h := range p.Inventory.Hosts {
-					out, err := p.Plan(h, debian)
+					out, err := resolve.Plan(p, h, resolve.Known{Facts: debian})
 					if err != nil {
 						b.Fatal(err)
 					}
@@ -94,32 +96,6 @@ func BenchmarkGrown(b *testing.B) {
 	}
 }
 
-// BenchmarkLint checks a project of 200 manifests and 50 hosts, which all have
-// all of them.
-func BenchmarkLint(b *testing.B) {
-	fs := fstest.MapFS{
-		"jadekettle.toml":  {Data: []byte("project = \"test\"\n")},
-		"data/shared.toml": {Data: []byte("port = 4190\n")},
-	}
-	var names []string
-	for i := range 200 {
-		name := fmt.Sprintf("pool-%d", i)
-		names = append(names, fmt.Sprintf("%q", name))
-		fs["manifests/"+name+".toml"] = &fstest.MapFile{Data: []byte(fmt.Sprintf("[param.depth]\ntype = \"int\"\n"+
-			"default = %d\n[package.reed-%03d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n"+
-			"[file.\"/srv/pool-%d/conf\"]\ncontent = \"${data.port} ${param.depth} ${host.name}\"\nowner = \"root\"\n"+
-			"mode = \"0644\"\nif = \"facts.memory.total > %d\"\n", i, i, i, i, i))}
-	}
-	fs["hosts.toml"] = &fstest.MapFile{Data: []byte("[host.\"gauge-[01..50]\"]\n[group.all]\nmembers = [\"*\"]\n" +
-		"manifests = [" + strings.Join(names, ", ") + "]\n")}
-	for b.Loop() {
-		p, err := resolve.Check(fs, kinds.Schemas(), resolve.Options{})
-		if err != nil || len(p.Advice()) > 0 {
-			b.Fatal(err, p.Advice())
-		}
-	}
-}
-
 // BenchmarkSealedLoop declares 200 files out of sealed words, and out of the same
 // words in the open. x-open is what the seal costs: what touches a secret is
 // evaluated again to see whether the secret shows in it.
@@ -131,19 +107,19 @@ func BenchmarkSealedLoop(b *testing.B) {
 		fmt.Fprintf(&words, "keeper-%d = \"tide-%d\"\n", i, i)
 	}
 	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
-	load := func(file string) *resolve.Project {
-		p, err := resolve.Load(tree(file, words.String(), "data/shared.toml", "keepers = ["+keepers.String()+"]\n",
+	load := func(file string) *compile.Project {
+		p, err := compile.Load(compiletest.Tree(file, words.String(), "data/shared.toml", "keepers = ["+keepers.String()+"]\n",
 			"manifests/gauge.toml", "[file.\"/etc/${k}\"]\nfor = \"k in data.keepers\"\n"+
 				"content = \"word ${data.words[k]}\"\nmode = \"0600\"\n"+
-				"owner = \"root\"\n"), kinds.Schemas(), resolve.Options{Open: open})
+				"owner = \"root\"\n"), kinds.Schemas(), compile.Options{Open: open})
 		if err != nil {
 			b.Fatal(err)
 		}
 		return p
 	}
-	plan := func(p *resolve.Project) time.Duration {
+	plan := func(p *compile.Project) time.Duration {
 		begun := time.Now()
-		out, err := p.Plan(p.Inventory.Hosts[0], debian)
+		out, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: debian})
 		if err != nil || len(out.Tasks) != 200 {
 			b.Fatal(err)
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing/fstest"
 
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/host/kinds"
@@ -23,13 +24,13 @@ content = "${host.name}\n"
 [package.tide-logger]
 `)},
 	}
-	p, err := resolve.Load(files, kinds.Schemas(), resolve.Options{})
+	p, err := compile.Load(files, kinds.Schemas(), compile.Options{})
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
 	for _, memory := range []int64{512 << 20, 8 << 30} {
-		plan, err := p.Plan(p.Inventory.Hosts[0], &facts.Facts{Memory: facts.Memory{Total: memory}})
+		plan, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: &facts.Facts{Memory: facts.Memory{Total: memory}}})
 		if err != nil {
 			fmt.Println(err)
 			continue

@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 )
@@ -8,7 +9,7 @@ import (
 // Snapshot gathers what is known of all hosts for fleet.hosts and fleet.members.
 // last gives the facts of a host as they were last read, and their age in
 // seconds; nil when no facts are kept.
-func (p *Project) Snapshot(last func(host string) (f *facts.Facts, age int64, ok bool)) *expr.Fleet {
+func Snapshot(p *compile.Project, last func(host string) (f *facts.Facts, age int64, ok bool)) *expr.Fleet {
 	out := &expr.Fleet{Groups: map[string][]any{}, Known: last != nil}
 	out.Sure = true
 	for _, g := range p.Inventory.Groups {

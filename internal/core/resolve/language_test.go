@@ -6,6 +6,9 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"jadekettle/internal/core/advice"
+	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/compile/compiletest"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/resolve"
@@ -14,42 +17,14 @@ import (
 	"jadekettle/internal/host/kinds"
 )
 
-// tree is a project whose one file /out shows what an expression gives.
-func tree(files ...string) fstest.MapFS {
-	fs := fstest.MapFS{
-		"jadekettle.toml": {Data: []byte("project = \"test\"\n")},
-		"hosts.toml": {Data: []byte(`[host.gauge-01]
-site = "pier"
-[group.all]
-members = ["*"]
-manifests = ["gauge"]
-[group.north]
-inside = "all"
-members = ["*"]
-`)},
-		"manifests/gauge.toml": {Data: []byte("[param.seconds]\ntype = \"int\"\nfrom = \"data.gauge.seconds\"\n" +
-			"default = 60\nmin = 1\n[file.\"/out\"]\ncontent = \"${string(param.seconds)}\"\n")},
-		"data/shared.toml": {Data: []byte("list = [\"a\", \"b\"]\n")},
-	}
-	for i := 0; i+1 < len(files); i += 2 {
-		if strings.HasPrefix(files[i], "+") {
-			have := fs[files[i][1:]]
-			fs[files[i][1:]] = &fstest.MapFile{Data: append(append([]byte{}, have.Data...), files[i+1]...)}
-			continue
-		}
-		fs[files[i]] = &fstest.MapFile{Data: []byte(files[i+1])}
-	}
-	return fs
-}
-
 // out gives what the file /out holds on the first host, or the problems.
-func out(t *testing.T, fs fstest.MapFS, f *facts.Facts, o resolve.Options) string {
+func out(t *testing.T, fs fstest.MapFS, f *facts.Facts, o compile.Options) string {
 	t.Helper()
-	p, err := resolve.Load(fs, kinds.Schemas(), o)
+	p, err := compile.Load(fs, kinds.Schemas(), o)
 	if err != nil {
 		return err.Error()
 	}
-	pl, err := p.Plan(p.Inventory.Hosts[0], f)
+	pl, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: f})
 	if err != nil {
 		return err.Error()
 	}
@@ -73,12 +48,12 @@ func TestParams(t *testing.T) {
 		for _, g := range given {
 			files = append(files, g...)
 		}
-		if got := out(t, tree(files...), debian, resolve.Options{}); got != want {
+		if got := out(t, compiletest.Tree(files...), debian, compile.Options{}); got != want {
 			t.Errorf("with %d sources the param is %s, not %s", len(given), got, want)
 		}
 	}
-	call := resolve.Options{Params: map[string]string{"gauge.seconds": "9"}}
-	if got := out(t, tree(host...), debian, call); got != "9" {
+	call := compile.Options{Params: map[string]string{"gauge.seconds": "9"}}
+	if got := out(t, compiletest.Tree(host...), debian, call); got != "9" {
 		t.Errorf("the call's own value gives %s", got)
 	}
 	for _, c := range []struct{ file, text, want string }{
@@ -107,7 +82,7 @@ func TestParams(t *testing.T) {
 		{"manifests/gauge.toml", "[file.\"/out\"]\ncontent = \"${param.t}\"\n",
 			`this manifest has no param "t" (for gauge-01); declare it: [param.t]`},
 	} {
-		if got := out(t, tree(c.file, c.text), debian, resolve.Options{}); !strings.Contains(got, c.want) {
+		if got := out(t, compiletest.Tree(c.file, c.text), debian, compile.Options{}); !strings.Contains(got, c.want) {
 			t.Errorf("%s\n got %s\nwant %s", c.text, got, c.want)
 		}
 	}
@@ -168,20 +143,20 @@ func TestLayers(t *testing.T) {
 		"sealed without a key": {append(shows("x"), "data/shared.toml.age", "age-encryption.org/v1"),
 			"this file is encrypted, and there is nothing to open it with"},
 	} {
-		got := out(t, tree(c.files...), debian, resolve.Options{})
+		got := out(t, compiletest.Tree(c.files...), debian, compile.Options{})
 		if !strings.Contains(got, c.want) || strings.Contains(got, "nowhere") {
 			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
 		}
 	}
 	// Without facts nothing is said of what a layer of facts may set.
-	fs := tree(append(shows("${data.from_os}"), "data/os/debian.toml", "from_os = 1\n")...)
-	if _, err := resolve.Check(fs, kinds.Schemas(), resolve.Options{}); err != nil {
+	fs := compiletest.Tree(append(shows("${data.from_os}"), "data/os/debian.toml", "from_os = 1\n")...)
+	if _, _, err := advice.Check(fs, kinds.Schemas(), compile.Options{}); err != nil {
 		t.Errorf("without facts: %v", err)
 	}
 }
 
 func TestEnvironments(t *testing.T) {
-	fs := tree(append(shows("${env} ${data.where} ${host.address}"),
+	fs := compiletest.Tree(append(shows("${env} ${data.where} ${host.address}"),
 		"jadekettle.toml", "project = \"test\"\n[data]\nlayers = [\"shared\", \"env/${env}\"]\n[env.test]\n"+
 			"default = true\n[env.production]\ninventory = [\"production.toml\"]\n",
 		"production.toml", "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.g]\nmembers = [\"*\"]\n"+
@@ -191,7 +166,7 @@ func TestEnvironments(t *testing.T) {
 	for env, want := range map[string]string{"": "test bench gauge-01", "test": "test bench gauge-01",
 		"production": "production sea 192.0.2.21",
 		"prodution":  `there is no environment "prodution"; did you mean "production"?`} {
-		if got := out(t, fs, debian, resolve.Options{Env: env}); got != want {
+		if got := out(t, fs, debian, compile.Options{Env: env}); got != want {
 			t.Errorf("in %q: %s", env, got)
 		}
 	}
@@ -216,8 +191,8 @@ keepers = [ { login = "maren" }, { login = "odd", left = "2025" } ]
 		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":                             "",
 		"[dir.\"/a\"]\nonly_after_change_of = [\"dir /b\"]\n[dir.\"/b\"]\n":                  "dir /b dir /a",
 	} {
-		if got := out(t, tree(append(data, "manifests/gauge.toml", text)...), debian,
-			resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
+		if got := out(t, compiletest.Tree(append(data, "manifests/gauge.toml", text)...), debian,
+			compile.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
 		}
 	}
@@ -239,15 +214,15 @@ func TestUse(t *testing.T) {
 		"[use.gauge]\n": "manifests use one another in a circle: gauge uses gauge",
 		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, not "x"`,
 	} {
-		if got := out(t, tree(append(relay, "manifests/gauge.toml", text)...), debian,
-			resolve.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
+		if got := out(t, compiletest.Tree(append(relay, "manifests/gauge.toml", text)...), debian,
+			compile.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
 		}
 	}
 }
 
 func TestGroupsByCondition(t *testing.T) {
-	fs := tree("hosts.toml", `[host.gauge-01]
+	fs := compiletest.Tree("hosts.toml", `[host.gauge-01]
 site = "pier"
 [host.gauge-02]
 site = "creek"
@@ -260,7 +235,7 @@ where = 'host.site == "pier"'
 [group.all]
 params.gauge.seconds = 7
 `, "data/group/big.toml", "only_big = 1\n", "+manifests/gauge.toml", "[dir.\"/x${data.only_big}\"]\n")
-	p, err := resolve.Check(fs, kinds.Schemas(), resolve.Options{})
+	p, _, err := advice.Check(fs, kinds.Schemas(), compile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -268,7 +243,7 @@ params.gauge.seconds = 7
 	var got []string
 	for _, f := range []*facts.Facts{debian, small} {
 		for _, h := range p.Inventory.Hosts {
-			pl, err := p.Plan(h, f)
+			pl, err := resolve.Plan(p, h, resolve.Known{Facts: f})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -294,26 +269,26 @@ params.gauge.seconds = 7
 }
 
 func TestFleetInTemplates(t *testing.T) {
-	fs := tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers",
+	fs := compiletest.Tree("manifests/gauge.toml", "[file.\"/out\"]\ntemplate = \"peers\"\n", "manifests/peers",
 		"{{ range fleet.members \"all\" }}{{ .name }}={{ .address }} {{ end }}",
 		"hosts.toml", "[host.\"gauge-[1..3]\"]\naddress = \"192.0.2.${n + 20}\"\n[group.all]\n"+
 			"members = [\"gauge-[1..2]\"]\nmanifests = [\"gauge\"]\n")
-	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
+	p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.Fleet = p.Snapshot(nil)
-	pl, err := p.Plan(p.Inventory.Hosts[0], debian)
+	fleet := resolve.Snapshot(p, nil)
+	pl, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: debian, Fleet: fleet})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if got := pl.Contents[pl.Tasks[0].Content.SHA256].Text; got != "gauge-1=192.0.2.21 gauge-2=192.0.2.22 " {
 		t.Errorf("the template gives %q", got)
 	}
-	p.Fleet = p.Snapshot(func(name string) (*facts.Facts, int64, bool) { return debian, 60, name == "gauge-2" })
+	fleet = resolve.Snapshot(p, func(name string) (*facts.Facts, int64, bool) { return debian, 60, name == "gauge-2" })
 	prog, _ := expr.Compile("fleet.hosts.filter(h, has(h.facts)).map(h, h.name + string(h.facts_age))",
 		func(int) value.Place { return value.Place{} }, expr.Scope{})
-	if v, err := prog.Eval(&expr.Vars{Facts: debian.Tree(), Fleet: p.Fleet}); fmt.Sprint(v) != "[gauge-260]" {
+	if v, err := prog.Eval(&expr.Vars{Facts: debian.Tree(), Fleet: fleet}); fmt.Sprint(v) != "[gauge-260]" {
 		t.Errorf("the facts of others are %v (%v)", v, err)
 	}
 }
@@ -328,12 +303,12 @@ func TestSecretsOfLayers(t *testing.T) {
 		"[dir.\"/${x}\"]\nfor = \"x in data.pws\"\n":                              "the loop goes over secrets",
 		"[dir.\"/a\"]\nif = \"data.pw == 'ebb-and-flow'\"\n":                      "dir /a",
 	} {
-		fs := tree("manifests/gauge.toml", text, "data/shared.toml.age", "pw = \"ebb-and-flow\"\npws = [\"rip-tide\"]\n")
-		p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{Open: open})
+		fs := compiletest.Tree("manifests/gauge.toml", text, "data/shared.toml.age", "pw = \"ebb-and-flow\"\npws = [\"rip-tide\"]\n")
+		p, err := compile.Load(fs, kinds.Schemas(), compile.Options{Open: open})
 		if err != nil {
 			t.Fatal(err)
 		}
-		pl, err := p.Plan(p.Inventory.Hosts[0], debian)
+		pl, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: debian})
 		got := fmt.Sprint(err)
 		if err == nil {
 			got = order(pl)
@@ -363,11 +338,11 @@ func TestRequired(t *testing.T) {
 		"[mount.\"/srv\"]\nabsent = \"${true}\"\n":  "",
 		"[mount.\"/srv\"]\nabsent = \"${false}\"\n": "has no device",
 	} {
-		p, err := resolve.Load(tree("manifests/gauge.toml", text), schema.NewKinds(mount), resolve.Options{})
+		p, err := compile.Load(compiletest.Tree("manifests/gauge.toml", text), schema.NewKinds(mount), compile.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = p.Plan(p.Inventory.Hosts[0], debian)
+		_, err = resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: debian})
 		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%s gives %v, want %s", text, err, want)
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/manifest"
@@ -29,8 +30,8 @@ const ofCall = "the call"
 
 // param gives the value of a param for the host: from the call, from the use
 // that pulls the manifest in, from the host, its groups, the data, the default.
-func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars) (any, error) {
-	sources, err := r.paramSources(u, d, given, outer, false)
+func (r *resolver) param(u *compile.Unit, d *param.Decl, given []compile.Gift, outer *expr.Vars) (any, error) {
+	sources, err := r.ParamSources(u, d, given, outer, false)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +59,7 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 		}
 		return v, nil
 	}
-	if r.vars.Blind {
+	if r.Vars.Blind {
 		return expr.Unknown{}, nil
 	}
 	return nil, problem.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default",
@@ -67,9 +68,9 @@ func (r *resolver) param(u *unit, d *param.Decl, given []usedParam, outer *expr.
 		Way: problem.GiveParam, Args: []string{u.Name + "." + d.Name}}
 }
 
-// paramSources lists who gives a value. Unless all is wanted it ends at the
+// ParamSources lists who gives a value. Unless all is wanted it ends at the
 // first that does.
-func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer *expr.Vars,
+func (h *Traced) ParamSources(u *compile.Unit, d *param.Decl, given []compile.Gift, outer *expr.Vars,
 	all bool) ([]ParamStep, error) {
 	var out []ParamStep
 	add := func(s ParamStep) bool {
@@ -79,7 +80,7 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 		}
 		return s.Says && !all
 	}
-	text, called := r.project.options.Params[u.Name+"."+d.Name]
+	text, called := h.Project.Called(u.Name, d.Name)
 	var v any
 	if called {
 		v, _ = d.FromText(text) // checked when the project was read
@@ -88,25 +89,25 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 		return out, nil
 	}
 	for _, g := range given {
-		if g.name != d.Name {
+		if g.Param != d.Name {
 			continue
 		}
-		v, err := g.eval.value(outer)
+		v, err := g.Value(outer)
 		if err != nil {
 			return nil, err
 		}
-		if add(ParamStep{From: "the use", Place: g.place, Value: v, Says: true}) {
+		if add(ParamStep{From: "the use", Place: g.Place, Value: v, Says: true}) {
 			return out, nil
 		}
 	}
-	own, err := r.paramOfHost(u, d)
+	own, err := h.paramOfHost(u, d)
 	if err != nil {
 		return nil, err
 	}
 	if add(own) {
 		return out, nil
 	}
-	groups, err := r.paramOfGroups(u, d, all)
+	groups, err := h.paramOfGroups(u, d, all)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +117,7 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 		}
 	}
 	if d.From != nil {
-		from, err := r.paramOfFrom(d, all)
+		from, err := h.paramOfFrom(d, all)
 		if err != nil {
 			return nil, err
 		}
@@ -128,11 +129,11 @@ func (r *resolver) paramSources(u *unit, d *param.Decl, given []usedParam, outer
 	return out, nil
 }
 
-func (r *resolver) paramOfHost(u *unit, d *param.Decl) (ParamStep, error) {
-	s := ParamStep{From: "host " + r.host.Name}
-	for _, g := range r.host.Params {
+func (h *Traced) paramOfHost(u *compile.Unit, d *param.Decl) (ParamStep, error) {
+	s := ParamStep{From: "host " + h.Host.Name}
+	for _, g := range h.Host.Params {
 		if g.Manifest == u.Name && g.Param == d.Name {
-			v, err := r.giveParam(g)
+			v, err := h.giveParam(g)
 			s.Place, s.Value, s.Says, s.Text = g.Node.Place, v, err == nil, expressionOf(g.Node)
 			return s, err
 		}
@@ -148,30 +149,30 @@ func expressionOf(n *manifest.Node) string {
 	return ""
 }
 
-func (r *resolver) giveParam(g inventory.Given) (any, error) {
-	e := r.project.given[g.Node]
-	if e.value == nil || e.failed {
+func (h *Traced) giveParam(g inventory.Given) (any, error) {
+	e := h.Project.Given[g.Node]
+	if e.Value == nil || e.Failed {
 		return expr.Unknown{}, nil // reported when the project was read
 	}
-	vars := r.vars
+	vars := h.Vars
 	if g.Ranged {
 		vars = vars.With("n", g.N)
 	}
-	return e.value(vars)
+	return e.Value(vars)
 }
 
 // paramOfGroups asks the groups, the innermost first. Two of one depth must
 // not differ.
-func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamStep, error) {
-	for _, g := range r.maybe {
+func (h *Traced) paramOfGroups(u *compile.Unit, d *param.Decl, all bool) ([]ParamStep, error) {
+	for _, g := range h.Maybe {
 		if slices.ContainsFunc(g.Params, func(g inventory.Given) bool { return g.Manifest == u.Name && g.Param == d.Name }) {
 			return []ParamStep{{From: "group " + g.Name, Value: expr.Unknown{}, Says: true}}, nil
 		}
 	}
 	var out []ParamStep
 	innermost := -1 // the depth of what wins; further out groups may differ, since none of them counts
-	for i := len(r.groups) - 1; i >= 0; i-- {
-		g := r.groups[i]
+	for i := len(h.Groups) - 1; i >= 0; i-- {
+		g := h.Groups[i]
 		for _, given := range g.Params {
 			if given.Manifest != u.Name || given.Param != d.Name {
 				continue
@@ -179,7 +180,7 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamStep,
 			if len(out) > 0 && g.Depth < innermost && !all {
 				return out[:1], nil
 			}
-			v, err := r.giveParam(given)
+			v, err := h.giveParam(given)
 			if err != nil {
 				return nil, err
 			}
@@ -205,19 +206,19 @@ func (r *resolver) paramOfGroups(u *unit, d *param.Decl, all bool) ([]ParamStep,
 
 // paramOfFrom evaluates a param's own from. It is passed over where a step of
 // what it reads is not there.
-func (r *resolver) paramOfFrom(d *param.Decl, place bool) (ParamStep, error) {
+func (h *Traced) paramOfFrom(d *param.Decl, place bool) (ParamStep, error) {
 	s := ParamStep{From: "its from, " + d.From.Text(), Place: d.From.At(0)}
-	if d.From.Lacks(r.vars) {
+	if d.From.Lacks(h.Vars) {
 		return s, nil
 	}
-	v, err := d.From.Eval(r.vars)
+	v, err := d.From.Eval(h.Vars)
 	if err != nil {
 		return s, err
 	}
 	s.Value, s.Says = v, true
 	for _, path := range d.From.Reads() {
 		if place && len(path) > 1 && path[0] == "data" {
-			if at := r.placeOfData(path[1:]); at.File != "" {
+			if at := h.PlaceOfData(path[1:]); at.File != "" {
 				s.Place = at
 			}
 		}
@@ -225,10 +226,10 @@ func (r *resolver) paramOfFrom(d *param.Decl, place bool) (ParamStep, error) {
 	return s, nil
 }
 
-// placeOfData finds where the host's value at a path comes from.
-func (r *resolver) placeOfData(at []string) value.Place {
+// PlaceOfData finds where the host's value at a path comes from.
+func (h *Traced) PlaceOfData(at []string) value.Place {
 	out := value.Place{}
-	steps, err := r.project.Data.Explain(r.layerHost(), at)
+	steps, err := h.Project.Data.Explain(h.Layers(), at)
 	for _, step := range steps {
 		if err == nil && step.Used {
 			out = step.Place

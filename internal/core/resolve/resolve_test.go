@@ -2,6 +2,7 @@ package resolve_test
 
 import (
 	"fmt"
+	"reflect"
 	"runtime"
 	"strings"
 	"sync"
@@ -9,6 +10,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
@@ -36,11 +38,11 @@ var debian = &facts.Facts{OS: facts.OS{ID: "debian", Like: []string{"debian"}}, 
 // resolved gives the plan of gauge-01, or the problems as text.
 func resolved(t *testing.T, fs fstest.MapFS, f *facts.Facts) (*plan.Plan, string) {
 	t.Helper()
-	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
+	p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})
 	if err != nil {
 		return nil, err.Error()
 	}
-	out, err := p.Plan(p.Inventory.Hosts[0], f)
+	out, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: f})
 	if err != nil {
 		return nil, err.Error()
 	}
@@ -162,17 +164,17 @@ func TestManyHostsAtOnce(t *testing.T) {
 	fs := files("[file.\"/t\"]\ntemplate = \"${host.site}.tmpl\"\n", "manifests/pier.tmpl",
 		"{{ host.name }} has {{ len facts.services }} services",
 		"hosts.toml", "[host.\"gauge-[01..20]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
-	p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
+	p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !p.ReadsServices() {
+	if !p.Reads("facts", "services") {
 		t.Error("services that a template may read are not asked for")
 	}
 	var wg sync.WaitGroup
 	for _, h := range p.Inventory.Hosts {
 		wg.Go(func() {
-			out, err := p.Plan(h, debian)
+			out, err := resolve.Plan(p, h, resolve.Known{Facts: debian})
 			if err != nil {
 				t.Error(err)
 				return
@@ -229,6 +231,56 @@ func TestSelections(t *testing.T) {
 	}
 }
 
+// big is a project of many hosts, each with a hundred declarations.
+func big(hosts int) fstest.MapFS {
+	var m strings.Builder
+	for i := range 20 {
+		fmt.Fprintf(&m, "[package.reed-%02d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n", i, i)
+		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\ncontent = \"pool ${data.port + %d} of ${host.name}\\n\"\n"+
+			"mode = \"0644\"\n", i, i)
+		fmt.Fprintf(&m, "[user.keeper-%d]\ngroups = [\"watch-%d\"]\nif = '\"debian\" in facts.os.like'\n[group.watch-%d]\n", i, i, i)
+	}
+	fs := files(m.String(), "hosts.toml",
+		fmt.Sprintf("[host.\"gauge-[0001..%04d]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n", hosts), "data/host/gauge-0001.toml", "")
+	delete(fs, "data/host/gauge-01.toml")
+	return fs
+}
+
+// BenchmarkResolve resolves 1,000 hosts of 100 declarations, project and all.
+// x-one-host tells the time as a multiple of what one host takes, project and
+// all: 1,000 would be no gain by reading the project once.
+func BenchmarkResolve(b *testing.B) {
+	resolveAll := func(fs fstest.MapFS) time.Duration {
+		begun, tasks := time.Now(), 0
+		p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})
+		if err != nil {
+			b.Fatal(err)
+		}
+		for _, h := range p.Inventory.Hosts {
+			out, err := resolve.Plan(p, h, resolve.Known{Facts: debian})
+			if err != nil {
+				b.Fatal(err)
+			}
+			tasks += len(out.Tasks)
+		}
+		if tasks != 100*len(p.Inventory.Hosts) {
+			b.Fatalf("%d tasks", tasks)
+		}
+		return time.Since(begun)
+	}
+	many, one := big(1000), big(1)
+	var all, alone time.Duration
+	for b.Loop() {
+		all += resolveAll(many)
+		alone += resolveAll(one)
+	}
+	b.ReportMetric(float64(all.Microseconds())/float64(b.N)/100_000, "us/task")
+	b.ReportMetric(float64(all)/float64(alone), "x-one-host")
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	b.ReportMetric(float64(m.Sys)/(1<<20), "MiB")
+}
+
 func TestProblemsOfAProject(t *testing.T) {
 	for manifest, want := range map[string]string{
 		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nafter = [\"dir /c\"]\n[dir.\"/c\"]\nafter = [\"dir /a\"]\n": "these need one another in a circle: dir /a needs dir /b needs dir /c needs dir /a",
@@ -271,52 +323,48 @@ func TestProblemsOfAProject(t *testing.T) {
 	}
 }
 
-// big is a project of many hosts, each with a hundred declarations.
-func big(hosts int) fstest.MapFS {
-	var m strings.Builder
-	for i := range 20 {
-		fmt.Fprintf(&m, "[package.reed-%02d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n", i, i)
-		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\ncontent = \"pool ${data.port + %d} of ${host.name}\\n\"\n"+
-			"mode = \"0644\"\n", i, i)
-		fmt.Fprintf(&m, "[user.keeper-%d]\ngroups = [\"watch-%d\"]\nif = '\"debian\" in facts.os.like'\n[group.watch-%d]\n", i, i, i)
-	}
-	fs := files(m.String(), "hosts.toml",
-		fmt.Sprintf("[host.\"gauge-[0001..%04d]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n", hosts), "data/host/gauge-0001.toml", "")
-	delete(fs, "data/host/gauge-01.toml")
-	return fs
-}
-
-// BenchmarkResolve resolves 1,000 hosts of 100 declarations, project and all.
-// x-one-host tells the time as a multiple of what one host takes, project and
-// all: 1,000 would be no gain by reading the project once.
-func BenchmarkResolve(b *testing.B) {
-	resolveAll := func(fs fstest.MapFS) time.Duration {
-		begun, tasks := time.Now(), 0
-		p, err := resolve.Load(fs, kinds.Schemas(), resolve.Options{})
+// TestPlansThatNoFactChanges checks hosts before a run, and takes the plans that
+// were whole with that: they are those that the facts would have given.
+func TestPlansThatNoFactChanges(t *testing.T) {
+	for name, c := range map[string]struct {
+		manifest string
+		more     []string
+		early    bool
+	}{
+		"nothing read": {"[dir.\"/a\"]\n[file.\"/a/b\"]\ncontent = \"${host.site} ${data.port}\"\n", nil, true},
+		"a condition":  {"[dir.\"/a\"]\nif = \"facts.memory.total > 1\"\n", nil, false},
+		"in a template": {"[file.\"/a\"]\ntemplate = \"a.tmpl\"\n",
+			[]string{"manifests/a.tmpl", "{{ facts.hostname }}"}, false},
+		"a template named by an expression": {"[file.\"/a\"]\ntemplate = \"${host.site}.tmpl\"\n",
+			[]string{"manifests/pier.tmpl", "x"}, false},
+		"in what it uses": {"[use.more]\n", []string{"manifests/more.toml", "[dir.\"/${facts.os.id}\"]\n"}, false},
+		"data by facts that it reads": {"[dir.\"/${data.home}\"]\n",
+			[]string{"data/os/debian.toml", "home = \"x\"\n", "data/shared.toml", "home = \"y\"\n"}, false},
+		"data by facts that it does not read": {"[dir.\"/${data.port}\"]\n",
+			[]string{"data/os/debian.toml", "home = \"x\"\n"}, true},
+		"a param's from": {"[param.id]\ntype = \"string\"\nfrom = \"facts.os.id\"\n[dir.\"/a\"]\n", nil, false},
+		"a param that the host gives": {"[param.id]\ntype = \"string\"\n[dir.\"/${param.id}\"]\n",
+			[]string{"hosts.toml", "[host.gauge-01]\nparams.all.id = \"${facts.os.id}\"\nsite = \"pier\"\n" +
+				"[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n"}, false},
+		"a group by condition": {"[dir.\"/a\"]\n", []string{"hosts.toml", "[host.gauge-01]\nsite = \"pier\"\n" +
+			"[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n" +
+			"[group.big]\nwhere = \"facts.memory.total > 1\"\nmanifests = [\"more\"]\n"}, false},
+	} {
+		p, err := compile.Load(files(c.manifest, c.more...), kinds.Schemas(), compile.Options{})
 		if err != nil {
-			b.Fatal(err)
+			t.Fatalf("%s: %v", name, err)
 		}
-		for _, h := range p.Inventory.Hosts {
-			out, err := p.Plan(h, debian)
-			if err != nil {
-				b.Fatal(err)
-			}
-			tasks += len(out.Tasks)
+		plans, h := resolve.Plans{Project: p}, p.Inventory.Hosts[0]
+		if err := plans.Check(p.Inventory.Hosts); err != nil {
+			t.Fatalf("%s: %v", name, err)
 		}
-		if tasks != 100*len(p.Inventory.Hosts) {
-			b.Fatalf("%d tasks", tasks)
+		got, early := plans.Early(h)
+		want, err := plans.Of(h, debian)
+		if early != c.early || err != nil || early && !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: early is %v (%v)\n%v\n%v", name, early, err, got, want)
 		}
-		return time.Since(begun)
+		if _, twice := plans.Early(h); twice {
+			t.Errorf("%s: a plan is given twice", name)
+		}
 	}
-	many, one := big(1000), big(1)
-	var all, alone time.Duration
-	for b.Loop() {
-		all += resolveAll(many)
-		alone += resolveAll(one)
-	}
-	b.ReportMetric(float64(all.Microseconds())/float64(b.N)/100_000, "us/task")
-	b.ReportMetric(float64(all)/float64(alone), "x-one-host")
-	var m runtime.MemStats
-	runtime.ReadMemStats(&m)
-	b.ReportMetric(float64(m.Sys)/(1<<20), "MiB")
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -27,35 +28,35 @@ func (s Selection) All() bool {
 	return len(s.Tasks)+len(s.Labels)+len(s.Manifests)+len(s.LeaveOut) == 0
 }
 
-// Select checks a selection against the project: kinds, labels and manifests
+// Check holds a selection against a project: kinds, labels and manifests
 // that are not there are an error.
-func (p *Project) Select(s Selection) error {
+func (s Selection) Check(p *compile.Project) error {
 	for _, pattern := range slices.Concat(s.Tasks, s.LeaveOut) {
 		kind, _ := splitPattern(pattern)
 		if kind == "" {
 			return problem.Errorf("%q selects nothing", pattern).
 				Remedy("write KIND PATTERN, such as \"file /etc/*\" or \"* tide-logger\"")
 		}
-		if _, known := p.schemas.Kind(kind); kind != "*" && !known {
+		if _, known := p.Kinds.Kind(kind); kind != "*" && !known {
 			return problem.Errorf("%q names the unknown kind %q", pattern, kind).
-				Remedy("%s", problem.Meant(kind, p.schemas.Names(), "the kinds are "+strings.Join(p.schemas.Names(), ", ")))
+				Remedy("%s", problem.Meant(kind, p.Kinds.Names(), "the kinds are "+strings.Join(p.Kinds.Names(), ", ")))
 		}
 	}
 	for _, m := range s.Manifests {
-		if _, ok := p.units[m]; !ok {
-			return problem.Errorf("there is no manifest %q", m).Remedy("%s", problem.Meant(m, value.Keys(p.units),
-				"there are "+strings.Join(value.Keys(p.units), ", ")))
+		if _, ok := p.Units[m]; !ok {
+			return problem.Errorf("there is no manifest %q", m).Remedy("%s", problem.Meant(m, value.Keys(p.Units),
+				"there are "+strings.Join(value.Keys(p.Units), ", ")))
 		}
 	}
 	labels := map[string]bool{}
-	for _, u := range p.units {
-		for _, e := range u.entries {
-			if e.decl == nil {
+	for _, u := range p.Units {
+		for _, e := range u.Entries {
+			if e.Decl == nil {
 				continue
 			}
-			for _, a := range e.decl.attrs {
+			for _, a := range e.Decl.Values {
 				if a.Schema.Name == schema.Labels {
-					for _, l := range (value.Attrs{schema.Labels: a.fixed}).Texts(schema.Labels) {
+					for _, l := range (value.Attrs{schema.Labels: a.Fixed}).Texts(schema.Labels) {
 						labels[l] = true
 					}
 				}

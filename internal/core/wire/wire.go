@@ -5,7 +5,8 @@
 //
 // The controller opens with Start. The worker answers Hello, then Busy, or
 // Collected (when an earlier run's results were never delivered) and Facts.
-// The controller sends the plan in Plan parts; the worker asks for contents
+// The controller sends the plan in Plan parts, right behind Start where no fact
+// can change it; the worker asks for contents
 // with Want, gets Chunks, sends Results as tasks end, and Done. Bye from the
 // controller says that all of it arrived, and the worker's own Bye that it has
 // let the host go. Either side may Ping at any time.
@@ -65,6 +66,9 @@ type Start struct {
 	// Capture, when not empty, asks for what stands and for nothing else. A Ref
 	// without a name means all of its kind.
 	Capture []value.Ref `cbor:"5,keyasint,omitempty"`
+	// Planned says that the plan follows at once. The facts are told all the
+	// same, while the tasks are compared.
+	Planned bool `cbor:"6,keyasint,omitempty"`
 }
 
 // Captured answers a Capture, in several parts when it is long.

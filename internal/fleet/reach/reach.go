@@ -4,6 +4,7 @@ package reach
 
 import (
 	"bufio"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"crypto/rand"
@@ -14,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jadekettle/internal/core/problem"
@@ -136,14 +138,28 @@ func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, er
 	if err != nil {
 		return nil, err
 	}
-	stop := context.AfterFunc(ctx, tr.close)
-	s, err := launch(tr, t, first)
-	if !stop() && ctx.Err() != nil {
-		err = ctx.Err()
-	}
+	var told atomic.Bool
+	over := make(chan struct{})
+	go func() {
+		select {
+		case <-over:
+			return
+		case <-ctx.Done():
+		}
+		if told.Load() { // it may be at work: it should hear that it is to stop
+			select {
+			case <-over:
+				return
+			case <-time.After(stopLimit):
+			}
+		}
+		tr.close()
+	}()
+	s, err := launch(tr, t, first, &told)
+	close(over)
 	if err != nil {
 		tr.close()
-		return nil, err
+		return nil, cmp.Or(ctx.Err(), err)
 	}
 	return s, nil
 }
@@ -170,15 +186,17 @@ func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
 	}
 }
 
-// How long a host may take to start a worker that it has, and to take one that
-// it has not.
+// How long a host may take to start a worker that it has, to take one that it
+// has not, and to start one when the run is stopped meanwhile.
 const (
 	startLimit  = time.Minute
 	uploadLimit = 10 * time.Minute
+	stopLimit   = 5 * time.Second
 )
 
-// launch starts the worker, and sends it first when it is not there.
-func launch(tr transport, t Target, first []byte) (*Session, error) {
+// launch starts the worker, and sends it first when it is not there. told is set
+// before a worker can know what it is to do.
+func launch(tr transport, t Target, first []byte, told *atomic.Bool) (*Session, error) {
 	late := time.AfterFunc(startLimit, tr.close)
 	defer late.Stop()
 	for attempt := 0; ; attempt++ {
@@ -191,6 +209,7 @@ func launch(tr transport, t Target, first []byte) (*Session, error) {
 		if err != nil {
 			return nil, err
 		}
+		told.Store(true)
 		// The worker reads it once it runs; a script that starts none never looks at it.
 		if _, err := p.in.Write(first); err != nil && attempt > 0 {
 			return nil, explain(err, p, t)
@@ -207,6 +226,7 @@ func launch(tr transport, t Target, first []byte) (*Session, error) {
 			return nil, problem.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is "+
 				"started from it", rest).Remedy("see what it is with `ls -ld %s`, and put it right", rest)
 		case word == "need" && attempt == 0:
+			told.Store(false)
 			p.in.Close()
 			p.wait()
 			late.Reset(uploadLimit)

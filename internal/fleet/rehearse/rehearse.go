@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/advice"
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
@@ -81,7 +83,7 @@ type Expect struct {
 type Stage struct {
 	Project  fs.FS
 	Kinds    schema.Kinds
-	Options  resolve.Options
+	Options  compile.Options
 	Folder   string // where the simulated hosts lie; made and removed by the caller
 	Parallel int
 }
@@ -90,15 +92,15 @@ type Stage struct {
 // with the project itself.
 func Run(ctx context.Context, s Stage, list []Rehearsal) ([]Case, error) {
 	var out []Case
-	outcomes := map[value.Place]*resolve.Outcome{}
+	outcomes := map[value.Place]*advice.Outcome{}
 	var order []value.Place
 	for i, r := range list {
-		cases, p, err := s.play(ctx, r, filepath.Join(s.Folder, fmt.Sprint(i)))
+		cases, asked, err := s.play(ctx, r, filepath.Join(s.Folder, fmt.Sprint(i)))
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", r.File, err)
 		}
 		out = append(out, cases...)
-		for _, o := range p.Outcomes() {
+		for _, o := range asked {
 			have := outcomes[o.Place]
 			if have == nil {
 				outcomes[o.Place] = &o
@@ -115,7 +117,7 @@ func Run(ctx context.Context, s Stage, list []Rehearsal) ([]Case, error) {
 }
 
 // condition holds a condition to having been both true and false.
-func condition(o resolve.Outcome) Case {
+func condition(o advice.Outcome) Case {
 	c := Case{Name: "if " + o.Text, Place: o.Place}
 	var never string
 	switch {
@@ -129,18 +131,18 @@ func condition(o resolve.Outcome) Case {
 		never = "asked"
 	}
 	c.Failure = fmt.Sprintf("it was never %s; add a host to a rehearsal for which it is, or write above it: # "+
-		"jadekettle meant %s: why", never, resolve.OneSided)
+		"jadekettle meant %s: why", never, advice.OneSided)
 	return c
 }
 
 // play applies the project twice to the hosts of one rehearsal.
-func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *resolve.Project, error) {
+func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, []advice.Outcome, error) {
 	o := s.Options
 	if r.Env != "" {
 		o.Env = r.Env
 	}
 	o.Open = r.open(o.Open)
-	p, err := resolve.Load(s.Project, s.Kinds, o)
+	p, err := compile.Load(s.Project, s.Kinds, o)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -148,7 +150,8 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 	if err != nil {
 		return nil, nil, err
 	}
-	fleet := &run.Fleet{Project: p, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host,
+	plans := &resolve.Plans{Project: p}
+	fleet := &run.Fleet{Plans: plans, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host,
 		first []byte) (*reach.Session, error) {
 		m := machines[h.Name]
 		return reach.InProcess(first, func(in io.Reader, out io.Writer) error {
@@ -156,14 +159,15 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 				out, 0)
 		}), nil
 	}}
-	if p.ReadsFleet() {
+	if p.Reads("fleet") {
 		known := map[string]*facts.Facts{}
 		for _, h := range fleet.Facts(ctx, hosts) {
 			known[h.Name] = h.Facts
 		}
-		p.Fleet = p.Snapshot(func(name string) (*facts.Facts, int64, bool) { return known[name], 0, known[name] != nil })
+		plans.Fleet = resolve.Snapshot(p, func(name string) (*facts.Facts, int64, bool) { return known[name], 0, known[name] != nil })
 	}
-	p.Tally()
+	tally := &advice.Tally{}
+	plans.Asked = tally.Asked
 	id := plan.Run{Project: p.Settings.Project, Env: p.Settings.Env, Who: "rehearsal", ListAge: p.Settings.PackageListAge}
 	id.ID = "first"
 	first := fleet.Run(ctx, hosts, id)
@@ -180,7 +184,7 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, *reso
 	for i, h := range fleet.Run(ctx, hosts, id) {
 		out = append(out, r.secondRun(r.Hosts[i], h))
 	}
-	return out, p, ctx.Err()
+	return out, tally.Outcomes(p), ctx.Err()
 }
 
 // open gives the rehearsal's own values in the place of a sealed file. One for
@@ -229,7 +233,7 @@ func madeUp(name string, v any) any {
 
 // build makes the simulated hosts. They are those of the inventory, whether
 // these are off or not.
-func (r Rehearsal) build(p *resolve.Project, dir string) (map[string]*folder.Machine, []*inventory.Host, error) {
+func (r Rehearsal) build(p *compile.Project, dir string) (map[string]*folder.Machine, []*inventory.Host, error) {
 	machines := map[string]*folder.Machine{}
 	var hosts []*inventory.Host
 	var ps problem.Problems

@@ -5,7 +5,7 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/host/kinds"
 )
@@ -73,7 +73,7 @@ func TestNoRealSecretIsRehearsed(t *testing.T) {
 	}
 	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
 	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(), Folder: t.TempDir(),
-		Options: resolve.Options{Open: open}}, list)
+		Options: compile.Options{Open: open}}, list)
 	if err != nil {
 		t.Fatal(err)
 	}

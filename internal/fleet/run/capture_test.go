@@ -11,8 +11,8 @@ import (
 	"sync"
 	"testing"
 
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/inventory"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/host/kinds"
@@ -54,7 +54,7 @@ mode = "0600"
 			kind, name, _ := strings.Cut(r, " ")
 			asked = append(asked, value.Ref{Kind: kind, Name: name})
 		}
-		out := f.Capture(context.Background(), f.Project.Inventory.Hosts[0], asked)
+		out := f.Capture(context.Background(), f.Plans.Project.Inventory.Hosts[0], asked)
 		if out.Message != "" {
 			t.Fatal(out.Message)
 		}
@@ -140,7 +140,7 @@ content = "${data.token}"
 `)
 	b.put("/etc/token", "token an-older-one\n")
 	b.write("simulated.toml", b.sim.Inventory())
-	p, err := resolve.Load(os.DirFS(b.dir), kinds.Schemas(), resolve.Options{Open: func(_ string,
+	p, err := compile.Load(os.DirFS(b.dir), kinds.Schemas(), compile.Options{Open: func(_ string,
 		sealed []byte) ([]byte, error) {
 		return sealed, nil
 	}})

@@ -126,7 +126,10 @@ func BenchmarkFarAway(b *testing.B) {
 		bare()
 		alone += time.Since(begun)
 		begun = time.Now()
-		out := f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "bench", Project: "saltmarsh"})[0]
+		if err := f.Plans.Check(f.Plans.Project.Inventory.Hosts); err != nil {
+			b.Fatal(err)
+		}
+		out := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "bench", Project: "saltmarsh"})[0]
 		whole += time.Since(begun)
 		if out.State != run.Reached || out.Count(plan.Unchanged) != 60 {
 			b.Fatalf("%s %s\n%s", out.State, out.Message, statuses(out))

@@ -222,11 +222,11 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 	done := make(chan *run.Visit)
 	f := b.fleet()
 	go func() {
-		done <- f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "first", Project: "saltmarsh",
+		done <- f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "first", Project: "saltmarsh",
 			Who: "maren@desk"})[0]
 	}()
 	<-inside
-	h := f.Run(context.Background(), f.Project.Inventory.Hosts, plan.Run{ID: "second", Project: "saltmarsh",
+	h := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "second", Project: "saltmarsh",
 		Who: "olga@desk"})[0]
 	if h.State != run.Busy || !strings.Contains(h.Message, "an apply by maren@desk holds it") {
 		t.Errorf("the second apply is told: %s %s", h.State, h.Message)
@@ -293,7 +293,7 @@ func TestSilence(t *testing.T) {
 
 	b.host().Silence = 1500 * time.Millisecond
 	f := b.fleet()
-	s, err := f.Open(context.Background(), f.Project.Inventory.Hosts[0], nil)
+	s, err := f.Open(context.Background(), f.Plans.Project.Inventory.Hosts[0], nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
@@ -74,7 +75,7 @@ func (b *bench) manifest(text string) { b.write("manifests/all.toml", text) }
 func (b *bench) fleet() *run.Fleet {
 	b.t.Helper()
 	b.write("simulated.toml", b.sim.Inventory())
-	p, err := resolve.Load(os.DirFS(b.dir), kinds.Schemas(), resolve.Options{})
+	p, err := compile.Load(os.DirFS(b.dir), kinds.Schemas(), compile.Options{})
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -82,14 +83,14 @@ func (b *bench) fleet() *run.Fleet {
 }
 
 // fleetOf is the fleet of a project that is loaded already.
-func (b *bench) fleetOf(p *resolve.Project) *run.Fleet {
+func (b *bench) fleetOf(p *compile.Project) *run.Fleet {
 	b.t.Helper()
 	key := b.sim.Key()
 	if b.key != "" {
 		key = b.key
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper"}
-	return &run.Fleet{Project: p, Parallel: 16, Notify: b.notify, Silence: b.silence, Limits: b.limits,
+	return &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify, Silence: b.silence, Limits: b.limits,
 		Selection: b.part, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key,
 				Elevate: h.Connect.Elevate}, first)
@@ -104,8 +105,9 @@ func (b *bench) run(preview bool) map[string]*run.Visit {
 func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Visit {
 	b.t.Helper()
 	f := b.fleet()
+	f.Plans.Check(f.Plans.Project.Inventory.Hosts) // what is wrong shows again when a host is resolved
 	out := map[string]*run.Visit{}
-	for _, h := range f.Run(ctx, f.Project.Inventory.Hosts, b.id(preview)) {
+	for _, h := range f.Run(ctx, f.Plans.Project.Inventory.Hosts, b.id(preview)) {
 		out[h.Name] = h
 	}
 	return out
@@ -584,7 +586,10 @@ func BenchmarkNothingToChange(b *testing.B) {
 		}
 		f := h.fleet()
 		return f, func() {
-			for _, out := range f.Run(context.Background(), f.Project.Inventory.Hosts,
+			if err := f.Plans.Check(f.Plans.Project.Inventory.Hosts); err != nil {
+				b.Fatal(err)
+			}
+			for _, out := range f.Run(context.Background(), f.Plans.Project.Inventory.Hosts,
 				plan.Run{ID: "bench", Project: "saltmarsh"}) {
 				if out.Count(plan.Unchanged) != 100 {
 					b.Fatalf("%s: %s\n%s", out.Name, out.Message, statuses(out))

@@ -119,7 +119,7 @@ type Event struct {
 
 // Fleet says what a run needs to know.
 type Fleet struct {
-	Project  *resolve.Project
+	Plans    *resolve.Plans
 	Parallel int // hosts at once
 	// Open starts a worker on a host. first is what it is told first.
 	Open func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
@@ -144,14 +144,15 @@ type Fleet struct {
 // order. When the context ends each worker finishes the task in hand.
 func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Visit {
 	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
-		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Project.ReadsServices()})
+		early, _ := f.Plans.Early(h)
+		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services")}, early)
 	})
 }
 
 // Facts reads the facts of hosts and nothing else.
 func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Visit {
 	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
-		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true})
+		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true}, nil)
 	})
 }
 
@@ -159,7 +160,7 @@ func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Visit {
 // means all of its kind.
 func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *Visit {
 	return f.each(ctx, []*inventory.Host{h}, func(f *Fleet, h *inventory.Host, out *Visit) {
-		f.host(ctx, h, out, &wire.Start{Capture: asked})
+		f.host(ctx, h, out, &wire.Start{Capture: asked}, nil)
 	})[0]
 }
 
@@ -212,10 +213,10 @@ func (f *Fleet) notify(e Event) {
 	}
 }
 
-// host takes one host to its end.
-func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *wire.Start) {
-	start.Format = wire.Format
-	first, err := wire.Frame(wire.Message{Start: start})
+// host takes one host to its end. early is its plan where no fact can change it.
+func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *wire.Start, early *plan.Plan) {
+	t := &talk{fleet: f, host: h, out: out, given: map[string]int{}}
+	first, err := t.opening(start, early)
 	if err != nil {
 		out.State, out.Message = NotReached, err.Error()
 		return
@@ -234,7 +235,7 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *
 	}
 	defer s.Close()
 	out.State = Reached
-	t := newTalk(f, h, out, s)
+	t.connect(s)
 	if err := t.run(ctx, start); err != nil {
 		t.fail(err)
 	}

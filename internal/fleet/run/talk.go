@@ -46,6 +46,7 @@ type talk struct {
 	session *reach.Session
 	conn    *wire.Conn
 	plan    *plan.Plan
+	parts   []wire.Plan    // of the plan, that are to be sent
 	seen    []bool         // by task id
 	held    atomic.Int64   // bytes that the host has made us hold
 	given   map[string]int // how often each content was asked for
@@ -58,11 +59,39 @@ type talk struct {
 	done    bool         // the worker has told everything
 }
 
-func newTalk(f *Fleet, h *inventory.Host, out *Visit, s *reach.Session) *talk {
-	t := &talk{fleet: f, host: h, out: out, session: s, given: map[string]int{}}
+// maxFirst bounds a plan that goes along with Start, in bytes: it waits in the
+// buffers of the connection until the worker runs.
+const maxFirst = 256 << 10
+
+// opening gives what the worker is told first: Start, and the plan with it where
+// that is known and small enough.
+func (t *talk) opening(start *wire.Start, early *plan.Plan) ([]byte, error) {
+	var frames []byte
+	if early != nil && t.take(early) == nil {
+		for i := range t.parts {
+			frame, err := wire.Frame(wire.Message{Plan: &t.parts[i]})
+			if err != nil {
+				return nil, err
+			}
+			if frames = append(frames, frame...); len(frames) > maxFirst {
+				break
+			}
+		}
+	}
+	start.Format, start.Planned = wire.Format, len(frames) > 0 && len(frames) <= maxFirst
+	first, err := wire.Frame(wire.Message{Start: start})
+	if err != nil || !start.Planned {
+		return first, err
+	}
+	t.parts = nil
+	return append(first, frames...), nil
+}
+
+// connect begins to count and to hear what a host says.
+func (t *talk) connect(s *reach.Session) {
+	t.session = s
 	t.conn = wire.NewConn(counted{t}, s)
 	t.alive()
-	return t
 }
 
 // counted counts every byte that comes from a host.
@@ -228,7 +257,12 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		if onlyFacts {
 			return errEnd
 		}
-		return t.resolve()
+		if t.plan == nil {
+			if err := t.resolve(); err != nil {
+				return err
+			}
+		}
+		return t.sendPlan()
 	case m.Captured != nil:
 		for _, c := range m.Captured.List {
 			if err := t.hold(256 + 128*len(c.Attrs)); err != nil {
@@ -281,7 +315,7 @@ func busyText(b *wire.Busy) string {
 
 // grouped settles the groups of the host by its facts, and whether it is meant.
 func (t *talk) grouped() (skip bool, err error) {
-	groups, err := t.fleet.Project.Inventory.GroupsOf(t.host, t.out.Facts.Tree())
+	groups, err := t.fleet.Plans.Project.Inventory.GroupsOf(t.host, t.out.Facts.Tree())
 	if err != nil {
 		return false, nil // the plan tells of it, with its place
 	}
@@ -296,32 +330,47 @@ func (t *talk) grouped() (skip bool, err error) {
 	return false, nil
 }
 
-// resolve makes the plan for the facts that came and sends it.
-func (t *talk) resolve() error {
-	p, err := t.fleet.Project.Plan(t.host, t.out.Facts)
-	if err == nil {
-		p, t.out.Needed = t.fleet.Selection.Apply(p)
-		t.plan, t.out.Planned, t.seen = p, len(p.Tasks), make([]bool, len(p.Tasks))
-		t.uses = map[string]int{}
-		for _, task := range p.Tasks {
-			if task.Content != nil {
-				t.uses[task.Content.SHA256]++
-			}
-		}
-		var parts []wire.Plan
-		if parts, err = wire.Parts(p.Tasks); err == nil {
-			for i := range parts {
-				if err := t.conn.Send(wire.Message{Plan: &parts[i]}); err != nil {
-					return t.broken(err)
-				}
-			}
-			t.working()
-			return nil
+// take makes a plan that of this talk, or says why it cannot travel.
+func (t *talk) take(whole *plan.Plan) error {
+	p, needed := t.fleet.Selection.Apply(whole)
+	parts, err := wire.Parts(p.Tasks)
+	if err != nil {
+		return err
+	}
+	t.plan, t.parts, t.out.Needed = p, parts, needed
+	t.out.Planned, t.seen, t.uses = len(p.Tasks), make([]bool, len(p.Tasks)), map[string]int{}
+	for _, task := range p.Tasks {
+		if task.Content != nil {
+			t.uses[task.Content.SHA256]++
 		}
 	}
-	t.out.Wrong = err
-	t.conn.Send(wire.Message{Stop: &wire.Stop{}})
-	return errors.New("the project cannot be resolved for this host")
+	return nil
+}
+
+// resolve makes the plan for the facts that came.
+func (t *talk) resolve() error {
+	p, err := t.fleet.Plans.Of(t.host, t.out.Facts)
+	if err == nil {
+		err = t.take(p)
+	}
+	if err != nil {
+		t.out.Wrong = err
+		t.conn.Send(wire.Message{Stop: &wire.Stop{}})
+		return errors.New("the project cannot be resolved for this host")
+	}
+	return nil
+}
+
+// sendPlan sends what is not sent of the plan, and begins the wait for results.
+func (t *talk) sendPlan() error {
+	for i := range t.parts {
+		if err := t.conn.Send(wire.Message{Plan: &t.parts[i]}); err != nil {
+			return t.broken(err)
+		}
+	}
+	t.parts = nil
+	t.working()
+	return nil
 }
 
 // working begins the wait for the next result.
@@ -355,7 +404,7 @@ func (t *talk) giveOne(hash string) error {
 	if t.given[hash]++; t.given[hash] > maxGiven*t.uses[hash] {
 		return fmt.Errorf("%w: a content asked for again and again", wire.ErrFrame)
 	}
-	f, err := t.fleet.Project.Open(source)
+	f, err := t.fleet.Plans.Project.Open(source)
 	if err != nil {
 		return missing(err.Error())
 	}

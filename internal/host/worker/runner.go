@@ -28,6 +28,9 @@ type runner struct {
 	tasks []plan.Task
 	ended []plan.Status // by task id; empty while it has not
 	mask  mask.Mask
+	// surveyed is closed when the facts are read, which are those of before the
+	// first change.
+	surveyed chan struct{}
 }
 
 func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
@@ -289,6 +292,7 @@ func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) erro
 	if err := r.saveDebts(work); err != nil {
 		return err
 	}
+	<-r.surveyed
 	errs := k.Write(ctx, r.env, work)
 	r.env.Forget(k.Stale()...)
 	tasks := make([]plan.Task, len(work))

@@ -266,8 +266,15 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	}
 	r := newRunner(s, store, start.Run)
 	r.warm(ctx)
-	if s.send(wire.Message{Facts: survey.Read(ctx, s.m, start.Services)}) != nil {
-		return errLost
+	r.surveyed = make(chan struct{})
+	tell := func() {
+		s.send(wire.Message{Facts: survey.Read(ctx, s.m, start.Services)})
+		close(r.surveyed)
+	}
+	if start.Planned {
+		go tell()
+	} else {
+		tell()
 	}
 	tasks, err := s.plan()
 	if errors.Is(err, errStopped) {
@@ -283,6 +290,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	}
 	r.take(tasks)
 	err = s.streaming(func() error { return r.run(ctx) })
+	<-r.surveyed
 	left, err2 := store.Finish(start.Run, r.declared(), func(refs []value.Ref) []value.Ref { return r.gone(ctx, refs) })
 	if err = errors.Join(err, err2); err != nil {
 		return err

@@ -1,43 +1,35 @@
-package resolve
+// Package explain answers "why?": how a declaration came to a host, what its
+// conditions saw, where its values come from, what it waits for, and why what is
+// not there is not.
+package explain
 
 import (
 	"fmt"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/expr"
-	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
-	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
-// Explanation is a host resolved with a memory of where everything came from.
+// Explanation is a host resolved, ready to answer questions about it.
 type Explanation struct {
-	Host   *inventory.Host
-	Groups []*inventory.Group
-	Known  bool // its facts are known
-
-	r       *resolver
-	ordered bool // the project is right, so that tasks have their order
+	*resolve.Traced
+	Known bool // its facts are known
 }
 
-// Explain resolves one host so that questions about it can be answered. What
-// is wrong with the project does not stop it; the error tells of it.
-func (p *Project) Explain(h *inventory.Host, f *facts.Facts) (*Explanation, error) {
-	r := p.resolver(h, f)
-	r.explain = true
-	r.run()
-	err := r.problems.Err()
-	if err == nil {
-		r.implied()
-		r.order()
-	}
-	return &Explanation{Host: h, Groups: r.groups, Known: f != nil, r: r, ordered: err == nil}, err
+// Of resolves one host so that questions about it can be answered. What is
+// wrong with the project does not stop it; the error tells of it.
+func Of(p *compile.Project, h *inventory.Host, known resolve.Known) (*Explanation, error) {
+	traced, err := resolve.Trace(p, h, known)
+	return &Explanation{traced, known.Facts != nil}, err
 }
 
 // Way is one way by which a declaration came to a host.
@@ -107,14 +99,14 @@ type Why struct {
 // then what conditions left out.
 func (e *Explanation) Declared() []Why {
 	var out []Why
-	items := slices.Clone(e.r.items)
-	slices.SortStableFunc(items, func(a, b *item) int { return a.task.ID - b.task.ID })
+	items := slices.Clone(e.Items)
+	slices.SortStableFunc(items, func(a, b *resolve.Item) int { return a.Task.ID - b.Task.ID })
 	for _, it := range items {
-		out = append(out, Why{Ref: it.task.Ref, State: it.state(), Ways: e.ways(it)})
+		out = append(out, Why{Ref: it.Task.Ref, State: state(it), Ways: e.ways(it)})
 	}
-	for _, it := range e.r.omitted {
-		out = append(out, Why{Ref: it.task.Ref, State: string(plan.LeftOut), Ways: e.ways(it),
-			Reason: "its condition is false: " + it.decl.cond.Text()})
+	for _, it := range e.Omitted {
+		out = append(out, Why{Ref: it.Task.Ref, State: string(plan.LeftOut), Ways: e.ways(it),
+			Reason: "its condition is false: " + it.Decl.Cond.Text()})
 	}
 	return out
 }
@@ -122,23 +114,23 @@ func (e *Explanation) Declared() []Why {
 // Perhaps is the state of what facts decide that are not known.
 const Perhaps = "perhaps declared"
 
-func (it *item) state() string {
-	if it.maybe {
+func state(it *resolve.Item) string {
+	if it.Maybe {
 		return Perhaps
 	}
 	return "declared"
 }
 
-func (e *Explanation) ways(it *item) []Way {
+func (e *Explanation) ways(it *resolve.Item) []Way {
 	var out []Way
-	for _, c := range it.contexts {
-		w := Way{Group: c.group.Name, Given: c.from.Place, Manifest: c.from.Manifest, Place: it.decl.Place}
-		w.By = e.r.project.Inventory.Why(e.Host, c.group, e.r.vars.Facts)
-		for _, u := range c.uses {
+	for _, c := range it.Contexts {
+		w := Way{Group: c.Group.Name, Given: c.From.Place, Manifest: c.From.Manifest, Place: it.Decl.Place}
+		w.By = e.Project.Inventory.Why(e.Host, c.Group, e.Vars.Facts)
+		for _, u := range c.Uses {
 			w.Uses = append(w.Uses, UseStep{u.Name, u.Place})
 		}
-		if len(out) < len(it.task.Places) {
-			w.Place = it.task.Places[len(out)]
+		if len(out) < len(it.Task.Places) {
+			w.Place = it.Task.Places[len(out)]
 		}
 		out = append(out, w)
 	}
@@ -147,13 +139,13 @@ func (e *Explanation) ways(it *item) []Way {
 
 // Why answers for one declaration.
 func (e *Explanation) Why(ref value.Ref) Why {
-	for _, it := range e.r.items {
-		if it.task.Ref == ref {
+	for _, it := range e.Items {
+		if it.Task.Ref == ref {
 			return e.of(it)
 		}
 	}
-	for _, it := range e.r.omitted {
-		if it.task.Ref == ref {
+	for _, it := range e.Omitted {
+		if it.Task.Ref == ref {
 			w := e.of(it)
 			w.State, w.Attributes = string(plan.LeftOut), nil
 			return w
@@ -162,53 +154,53 @@ func (e *Explanation) Why(ref value.Ref) Why {
 	return Why{Ref: ref, State: "not declared", Reason: e.nowhere(ref)}
 }
 
-func (e *Explanation) of(it *item) Why {
-	w := Why{Ref: it.task.Ref, State: it.state(), Ways: e.ways(it)}
-	if e.ordered {
-		w.Order, w.Of = it.task.ID+1, len(e.r.items)
+func (e *Explanation) of(it *resolve.Item) Why {
+	w := Why{Ref: it.Task.Ref, State: state(it), Ways: e.ways(it)}
+	if e.Ordered {
+		w.Order, w.Of = it.Task.ID+1, len(e.Items)
 	}
-	for _, name := range it.decl.scope.Locals {
-		v, there := it.vars.Lookup([]string{name})
+	for _, name := range it.Decl.Scope.Locals {
+		v, there := it.Vars.Lookup([]string{name})
 		w.Loop = append(w.Loop, Seen{Name: name, Value: v, There: there})
 	}
-	for _, c := range it.contexts {
-		for _, u := range c.uses {
-			if u.cond != nil {
-				w.Conditions = append(w.Conditions, e.condition(u.cond, u.vars, nil))
+	for _, c := range it.Contexts {
+		for _, u := range c.Uses {
+			if u.Cond != nil {
+				w.Conditions = append(w.Conditions, e.condition(u.Cond, u.Vars, nil))
 			}
-			for _, cl := range u.loop {
-				for _, name := range cl.names {
-					v, there := u.vars.Lookup([]string{name})
+			for _, cl := range u.Loop {
+				for _, name := range cl.Names {
+					v, there := u.Vars.Lookup([]string{name})
 					w.Loop = append(w.Loop, Seen{Name: name, Value: v, There: there})
 				}
 			}
 		}
 	}
-	if it.decl.cond != nil {
-		w.Conditions = append(w.Conditions, e.condition(it.decl.cond, it.vars, it.contexts[0]))
+	if it.Decl.Cond != nil {
+		w.Conditions = append(w.Conditions, e.condition(it.Decl.Cond, it.Vars, it.Contexts[0]))
 	}
-	for i := range it.decl.attrs {
-		w.Attributes = append(w.Attributes, e.attribute(it, &it.decl.attrs[i]))
+	for i := range it.Decl.Values {
+		w.Attributes = append(w.Attributes, e.attribute(it, &it.Decl.Values[i]))
 	}
-	for i, n := range it.needs {
-		w.Waits = append(w.Waits, Edge{n.task.Ref, it.whys[i]})
+	for i, n := range it.Needs {
+		w.Waits = append(w.Waits, Edge{n.Task.Ref, it.Whys[i]})
 	}
-	for _, other := range e.r.items {
-		for i, n := range other.needs {
+	for _, other := range e.Items {
+		for i, n := range other.Needs {
 			if n == it {
-				w.Awaited = append(w.Awaited, Edge{other.task.Ref, other.whys[i]})
+				w.Awaited = append(w.Awaited, Edge{other.Task.Ref, other.Whys[i]})
 			}
 		}
 	}
-	for _, d := range e.r.dropped {
+	for _, d := range e.Dropped {
 		if d[0] == it {
-			w.Dropped = append(w.Dropped, Edge{d[1].task.Ref, "implied"})
+			w.Dropped = append(w.Dropped, Edge{d[1].Task.Ref, "implied"})
 		}
 	}
 	return w
 }
 
-func (e *Explanation) condition(p *expr.Program, vars *expr.Vars, c0 *context) Condition {
+func (e *Explanation) condition(p *expr.Program, vars *expr.Vars, c0 *resolve.Context) Condition {
 	c := Condition{Text: p.Text(), Place: p.At(0), Saw: e.seen(p.Saw(vars), vars, c0)}
 	yes, known, err := p.Bool(vars)
 	switch {
@@ -225,7 +217,7 @@ func (e *Explanation) condition(p *expr.Program, vars *expr.Vars, c0 *context) C
 }
 
 // seen adds where data and params come from.
-func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars, c *context) []Seen {
+func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars, c *resolve.Context) []Seen {
 	var out []Seen
 	for _, s := range list {
 		path := strings.Split(s.Name, ".")
@@ -237,7 +229,7 @@ func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars, c *context) []Seen
 			seen.Value = expr.Unknown{}
 		}
 		if path[0] == "data" && len(path) > 1 {
-			seen.Place = e.r.placeOfData(path[1:])
+			seen.Place = e.PlaceOfData(path[1:])
 		}
 		if path[0] == "param" && len(path) > 1 && c != nil {
 			seen.Place = e.placeOfParam(c, path[1])
@@ -248,12 +240,12 @@ func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars, c *context) []Seen
 }
 
 // placeOfParam finds who gave the value of a param to a manifest.
-func (e *Explanation) placeOfParam(c *context, name string) value.Place {
-	d := c.unit.param(name)
+func (e *Explanation) placeOfParam(c *resolve.Context, name string) value.Place {
+	d := c.Unit.Param(name)
 	if d == nil {
 		return value.Place{}
 	}
-	list, err := e.r.paramSources(c.unit, d, c.given, c.outer, true)
+	list, err := e.ParamSources(c.Unit, d, c.Given, c.Outer, true)
 	if err != nil {
 		return value.Place{}
 	}
@@ -265,40 +257,40 @@ func (e *Explanation) placeOfParam(c *context, name string) value.Place {
 	return value.Place{}
 }
 
-func (e *Explanation) attribute(it *item, a *attr) Attribute {
+func (e *Explanation) attribute(it *resolve.Item, a *compile.Attr) Attribute {
 	out := Attribute{Name: a.Schema.Name, Place: a.Node.Place}
-	switch v, there := it.task.Attrs[a.Schema.Name]; {
+	switch v, there := it.Task.Attrs[a.Schema.Name]; {
 	case there:
 		out.Value = v
-	case a.fixed != nil:
-		out.Value = a.fixed // an edge or the like, which the plan says elsewhere
-	case a.dynamic != nil:
-		v, err := a.dynamic(it.vars)
+	case a.Fixed != nil:
+		out.Value = a.Fixed // an edge or the like, which the plan says elsewhere
+	case a.Dynamic != nil:
+		v, err := a.Dynamic(it.Vars)
 		if out.Value = v; err != nil {
 			out.Value = expr.Unknown{}
 		}
 	}
-	if text, ok := a.Node.Value.(string); ok && a.dynamic != nil && text != out.Value {
+	if text, ok := a.Node.Value.(string); ok && a.Dynamic != nil && text != out.Value {
 		out.Written = text
 	}
 	var saw []expr.Seen
-	for _, t := range a.texts {
+	for _, t := range a.Texts {
 		for _, p := range t.Programs() {
-			saw = append(saw, p.Saw(it.vars)...)
+			saw = append(saw, p.Saw(it.Vars)...)
 		}
 	}
-	out.Saw = e.seen(saw, it.vars, it.contexts[0])
-	if a.template != nil {
-		for _, path := range a.template.Reads() {
+	out.Saw = e.seen(saw, it.Vars, it.Contexts[0])
+	if a.Template != nil {
+		for _, path := range a.Template.Reads() {
 			name := strings.Join(path, ".")
 			if slices.ContainsFunc(out.Saw, func(s Seen) bool { return s.Name == name }) || path[0] == "fleet" {
 				continue
 			}
-			v, there := it.vars.Lookup(path)
+			v, there := it.Vars.Lookup(path)
 			if path[0] == "facts" && !e.Known {
 				v, there = expr.Unknown{}, true
 			}
-			out.Saw = append(out.Saw, e.seen([]expr.Seen{{Name: name, Value: v, There: there}}, it.vars, it.contexts[0])...)
+			out.Saw = append(out.Saw, e.seen([]expr.Seen{{Name: name, Value: v, There: there}}, it.Vars, it.Contexts[0])...)
 		}
 	}
 	return out
@@ -306,24 +298,24 @@ func (e *Explanation) attribute(it *item, a *attr) Attribute {
 
 // nowhere says why a declaration is not on the host at all.
 func (e *Explanation) nowhere(ref value.Ref) string {
-	p := e.r.project
-	for _, name := range value.Keys(p.units) {
-		for _, en := range p.units[name].entries {
-			if en.decl == nil || en.decl.Kind.Name != ref.Kind {
+	p := e.Project
+	for _, name := range value.Keys(p.Units) {
+		for _, en := range p.Units[name].Entries {
+			if en.Decl == nil || en.Decl.Kind.Name != ref.Kind {
 				continue
 			}
-			if en.decl.Name == ref.Name || en.decl.name != nil {
-				groups := p.groupsThatGive(name)
-				if en.decl.Name != ref.Name && slices.ContainsFunc(groups, e.in) {
+			if en.Decl.Name == ref.Name || en.Decl.Naming != nil {
+				groups := groupsThatGive(p, name)
+				if en.Decl.Name != ref.Name && slices.ContainsFunc(groups, e.in) {
 					continue // its loop or name gives other things here
 				}
-				where := fmt.Sprintf("%s of the manifest %s", en.decl.Place, name)
+				where := fmt.Sprintf("%s of the manifest %s", en.Decl.Place, name)
 				if len(groups) == 0 {
 					return "it may be declared at " + where + ", which no group gives to any host"
 				}
-				if en.decl.Name == ref.Name || !slices.ContainsFunc(groups, e.in) {
+				if en.Decl.Name == ref.Name || !slices.ContainsFunc(groups, e.in) {
 					what := "it is declared"
-					if en.decl.name != nil {
+					if en.Decl.Naming != nil {
 						what = "it may be declared"
 					}
 					return fmt.Sprintf("%s at %s, which comes by the %s; %s is in none of these", what, where,
@@ -333,8 +325,8 @@ func (e *Explanation) nowhere(ref value.Ref) string {
 		}
 	}
 	var names []string
-	for _, it := range e.r.items {
-		names = append(names, it.task.Ref.String())
+	for _, it := range e.Items {
+		names = append(names, it.Task.Ref.String())
 	}
 	return strings.TrimSuffix("no manifest of this host declares it; "+problem.Meant(ref.String(), names, ""), "; ")
 }
@@ -352,13 +344,13 @@ func (e *Explanation) in(group string) bool {
 
 // groupsThatGive lists the groups that give a manifest, itself or through others
 // that use it.
-func (p *Project) groupsThatGive(name string) []string {
+func groupsThatGive(p *compile.Project, name string) []string {
 	gives := map[string]bool{name: true}
 	for again := true; again; {
 		again = false
-		for _, m := range value.Keys(p.units) {
-			for _, en := range p.units[m].entries {
-				if en.use != nil && en.use.unit != nil && gives[en.use.unit.Name] && !gives[m] {
+		for _, m := range value.Keys(p.Units) {
+			for _, en := range p.Units[m].Entries {
+				if en.Use != nil && en.Use.Unit != nil && gives[en.Use.Unit.Name] && !gives[m] {
 					gives[m], again = true, true
 				}
 			}
@@ -376,47 +368,47 @@ func (p *Project) groupsThatGive(name string) []string {
 // Data answers for a value of the host's data: what each layer says, and what
 // comes out; there is false when nothing does.
 func (e *Explanation) Data(path []string) (steps []layers.Step, v any, there bool, err error) {
-	steps, err = e.r.project.Data.Explain(e.r.layerHost(), path)
-	v, there = e.r.vars.Lookup(append([]string{"data"}, path...))
+	steps, err = e.Project.Data.Explain(e.Layers(), path)
+	v, there = e.Vars.Lookup(append([]string{"data"}, path...))
 	return steps, v, there, err
 }
 
 // DataNames lists the names at a path of the host's data, or nil.
 func (e *Explanation) DataNames(path []string) []string {
-	v, _ := e.r.vars.Lookup(append([]string{"data"}, path...))
+	v, _ := e.Vars.Lookup(append([]string{"data"}, path...))
 	m, _ := v.(map[string]any)
 	return value.Keys(m)
 }
 
 // Param answers for a param of a manifest on the host.
-func (e *Explanation) Param(manifest, name string) ([]ParamStep, error) {
-	u := e.r.project.units[manifest]
+func (e *Explanation) Param(manifest, name string) ([]resolve.ParamStep, error) {
+	u := e.Project.Units[manifest]
 	if u == nil {
-		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.r.project.units),
+		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.Project.Units),
 			problem.ShowHost, e.Host.Name)
 	}
-	d := u.param(name)
+	d := u.Param(name)
 	if d == nil {
 		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).
-			Remedy("%s", problem.Meant(name, u.paramNames(), "it has "+orNone(u.paramNames())))
+			Remedy("%s", problem.Meant(name, u.ParamNames(), "it has "+compile.OrNone(u.ParamNames())))
 	}
-	var list []ParamStep
+	var list []resolve.ParamStep
 	var err error
-	for _, c := range e.r.used { // what a use gives goes before the rest
-		if c.unit == u && slices.ContainsFunc(c.given, func(g usedParam) bool { return g.name == name }) {
-			more, failed := e.r.paramSources(u, d, c.given, c.outer, true)
+	for _, c := range e.Used { // what a use gives goes before the rest
+		if c.Unit == u && slices.ContainsFunc(c.Given, func(g compile.Gift) bool { return g.Param == name }) {
+			more, failed := e.ParamSources(u, d, c.Given, c.Outer, true)
 			if err = failed; err != nil {
 				return nil, err
 			}
 			for _, s := range more {
-				if !slices.ContainsFunc(list, func(o ParamStep) bool { return o.From == s.From && o.Place == s.Place }) {
+				if !slices.ContainsFunc(list, func(o resolve.ParamStep) bool { return o.From == s.From && o.Place == s.Place }) {
 					list = append(list, s)
 				}
 			}
 		}
 	}
 	if len(list) == 0 {
-		list, err = e.r.paramSources(u, d, nil, nil, true)
+		list, err = e.ParamSources(u, d, nil, nil, true)
 	}
 	for i := range list {
 		if seen, err := d.Check(list[i].Value); err == nil && list[i].Says && !value.Equal(seen, list[i].Value) {
@@ -424,52 +416,6 @@ func (e *Explanation) Param(manifest, name string) ([]ParamStep, error) {
 		}
 	}
 	return list, err
-}
-
-// Refs lists what is declared anywhere in the project under a name that is not
-// made of expressions, for completion.
-func (p *Project) Refs() []string {
-	var out []string
-	for _, name := range value.Keys(p.units) {
-		for _, en := range p.units[name].entries {
-			if en.decl != nil && en.decl.name == nil {
-				out = append(out, value.Ref{Kind: en.decl.Kind.Name, Name: en.decl.Name}.String())
-			}
-		}
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-// Manifests lists the project's manifests with what each is for.
-func (p *Project) Manifests() []string { return value.Keys(p.units) }
-
-// ManifestDoc is what a manifest says of itself.
-type ManifestDoc struct {
-	Name   string
-	About  string
-	Params []*param.Decl
-}
-
-// Of tells of the manifests of one source, or with an empty name of the
-// project's own.
-func (p *Project) Of(source string) []ManifestDoc {
-	var out []ManifestDoc
-	for _, name := range value.Keys(p.units) {
-		if u := p.units[name]; u.Source == source {
-			out = append(out, ManifestDoc{name, u.About, u.params})
-		}
-	}
-	return out
-}
-
-// ManifestFile gives the file of a manifest.
-func (p *Project) ManifestFile(name string) (string, bool) {
-	u := p.units[name]
-	if u == nil {
-		return "", false
-	}
-	return u.File, true
 }
 
 // Shown writes a value in one line, secrets hidden.

@@ -1,4 +1,7 @@
-package resolve
+// Package settings reads jadekettle.toml, the file that makes a folder a
+// project. Each of its keys is described once, in [Keys]: what it takes, what
+// it means, and how it is read.
+package settings
 
 import (
 	"fmt"
@@ -16,8 +19,8 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// SettingsFile is the file that makes a folder a project.
-const SettingsFile = "jadekettle.toml"
+// File is the file that makes a folder a project.
+const File = "jadekettle.toml"
 
 // Settings are what jadekettle.toml says, with the defaults filled in.
 type Settings struct {
@@ -36,7 +39,7 @@ type Settings struct {
 	Identities []string // files with age identities
 	Recipients []string // age recipients of sealed data
 
-	layerPlaces []value.Place
+	LayerPlaces []value.Place // where each of Layers is written
 }
 
 // Environment is one [env.NAME] table.
@@ -61,80 +64,103 @@ func defaults() Settings {
 
 var projectForm = regexp.MustCompile(`^[A-Za-z0-9_-]{4,64}$`)
 
-// settingKeys are all keys of jadekettle.toml and how each is read.
-var settingKeys = map[string]func(*Settings, any) error{
-	"project": func(s *Settings, v any) error {
-		text, ok := v.(string)
-		if !ok || !projectForm.MatchString(text) {
-			return problem.Errorf("project is a text of 4 to 64 letters, digits, dashes and underscores").
-				Remedy("write project = \"tide-pier\", and leave it so: hosts know what is managed on them by this name")
-		}
-		s.Project = text
-		return nil
-	},
-	"requires":        func(s *Settings, v any) error { return setText(&s.Requires, v) },
-	"inventory.files": func(s *Settings, v any) error { return setFiles(&s.Inventory, v) },
-	"data.layers": func(s *Settings, v any) error {
-		list, ok := texts(v)
-		if s.Layers = list; !ok {
-			return problem.Errorf(`layers is a list of texts, general layers first`).
-				Remedy(`write layers = ["shared", "host/${host.name}"]`)
-		}
-		return nil
-	},
-	"secrets.identities": func(s *Settings, v any) error {
-		var ok bool
-		if s.Identities, ok = texts(v); !ok {
-			return problem.Errorf(`identities is a list of files`).
-				Remedy(`write identities = ["~/.config/jadekettle/identity.txt"]`)
-		}
-		return nil
-	},
-	"secrets.recipients": func(s *Settings, v any) error { return setRecipients(&s.Recipients, v) },
-	"run.parallel": func(s *Settings, v any) error {
-		n, ok := v.(int64)
-		if !ok || n < 1 || n > 10_000 {
-			return problem.Errorf("parallel is a number of hosts from 1 to 10000").Remedy("write parallel = 32")
-		}
-		s.Parallel = int(n)
-		return nil
-	},
-	"run.package_list_age": func(s *Settings, v any) error { return setDuration(&s.PackageListAge, v) },
-	"ssh.known_hosts":      func(s *Settings, v any) error { return setText(&s.KnownHosts, v) },
-	"ssh.connect_timeout":  func(s *Settings, v any) error { return setDuration(&s.ConnectTimeout, v) },
+// setting is one key of jadekettle.toml: what it means and how it is read.
+type setting struct {
+	schema.Key
+	set func(*Settings, any) error
 }
 
-// SettingKeys document every setting of jadekettle.toml but [data.lists] and
-// the environments, EnvKeys the keys of [env.NAME].
-var (
-	SettingKeys = []schema.Key{
-		{Name: "project", Takes: schema.TakesText,
-			Doc: "The identity of the project, by which hosts remember what manages them."},
-		{Name: "requires", Takes: schema.TakesText,
-			Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
-		{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`, Doc: "The inventory files."},
-		{Name: "data.layers", Takes: schema.TakesList,
-			Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`,
-			Doc:     "The layers of data, general ones first."},
-		{Name: "secrets.identities", Takes: schema.TakesList, Default: `["~/.config/jadekettle/identity.txt"]`,
-			Doc: "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."},
-		{Name: "secrets.recipients", Takes: schema.TakesList,
-			Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
-		{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."},
-		{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`,
-			Doc: "How old a package list may be before newest refreshes it."},
-		{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
-			Doc: "The file with the keys of known hosts."},
-		{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`, Doc: "How long a host may take to answer."},
+var all = []setting{
+	{schema.Key{Name: "project", Takes: schema.TakesText,
+		Doc: "The identity of the project, by which hosts remember what manages them."}, setProject},
+	{schema.Key{Name: "requires", Takes: schema.TakesText,
+		Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
+		func(s *Settings, v any) error { return setText(&s.Requires, v) }},
+	{schema.Key{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`, Doc: "The inventory files."},
+		func(s *Settings, v any) error { return setFiles(&s.Inventory, v) }},
+	{schema.Key{Name: "data.layers", Takes: schema.TakesList,
+		Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`,
+		Doc:     "The layers of data, general ones first."}, setLayers},
+	{schema.Key{Name: "secrets.identities", Takes: schema.TakesList, Default: `["~/.config/jadekettle/identity.txt"]`,
+		Doc: "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."}, setIdentities},
+	{schema.Key{Name: "secrets.recipients", Takes: schema.TakesList,
+		Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
+		func(s *Settings, v any) error { return setRecipients(&s.Recipients, v) }},
+	{schema.Key{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."}, setParallel},
+	{schema.Key{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`,
+		Doc: "How old a package list may be before newest refreshes it."},
+		func(s *Settings, v any) error { return setDuration(&s.PackageListAge, v) }},
+	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
+		Doc: "The file with the keys of known hosts."},
+		func(s *Settings, v any) error { return setText(&s.KnownHosts, v) }},
+	{schema.Key{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`,
+		Doc: "How long a host may take to answer."},
+		func(s *Settings, v any) error { return setDuration(&s.ConnectTimeout, v) }},
+}
+
+// Keys document every setting of jadekettle.toml but [data.lists] and the
+// environments.
+var Keys = func() (out []schema.Key) {
+	for _, s := range all {
+		out = append(out, s.Key)
 	}
-	EnvKeys = []schema.Key{
-		{Name: "about", Takes: schema.TakesText, Doc: "What the environment is for."},
-		{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, in the place of [inventory] files."},
-		{Name: "recipients", Takes: schema.TakesList,
-			Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
-		{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is taken when a call names none."},
+	return out
+}()
+
+// EnvKeys document the keys of [env.NAME].
+var EnvKeys = []schema.Key{
+	{Name: "about", Takes: schema.TakesText, Doc: "What the environment is for."},
+	{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, in the place of [inventory] files."},
+	{Name: "recipients", Takes: schema.TakesList,
+		Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
+	{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is taken when a call names none."},
+}
+
+func names(keys []schema.Key) []string {
+	var out []string
+	for _, k := range keys {
+		out = append(out, k.Name)
 	}
-)
+	slices.Sort(out)
+	return out
+}
+
+func setProject(s *Settings, v any) error {
+	text, ok := v.(string)
+	if !ok || !projectForm.MatchString(text) {
+		return problem.Errorf("project is a text of 4 to 64 letters, digits, dashes and underscores").
+			Remedy("write project = \"tide-pier\", and leave it so: hosts know what is managed on them by this name")
+	}
+	s.Project = text
+	return nil
+}
+
+func setLayers(s *Settings, v any) error {
+	list, ok := texts(v)
+	if s.Layers = list; !ok {
+		return problem.Errorf(`layers is a list of texts, general layers first`).
+			Remedy(`write layers = ["shared", "host/${host.name}"]`)
+	}
+	return nil
+}
+
+func setIdentities(s *Settings, v any) error {
+	var ok bool
+	if s.Identities, ok = texts(v); !ok {
+		return problem.Errorf(`identities is a list of files`).
+			Remedy(`write identities = ["~/.config/jadekettle/identity.txt"]`)
+	}
+	return nil
+}
+
+func setParallel(s *Settings, v any) error {
+	n, ok := v.(int64)
+	if !ok || n < 1 || n > 10_000 {
+		return problem.Errorf("parallel is a number of hosts from 1 to 10000").Remedy("write parallel = 32")
+	}
+	s.Parallel = int(n)
+	return nil
+}
 
 func texts(v any) ([]string, bool) {
 	list, ok := v.([]any)
@@ -201,8 +227,6 @@ func (s *Settings) lists(at string, n *manifest.Node, problems *problem.Problems
 	}
 }
 
-var envKeys = []string{"about", "inventory", "recipients", "default"}
-
 var envForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
@@ -228,15 +252,16 @@ func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 			}
 		default:
 			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name),
-				problem.Meant(a.Name, envKeys, "it has "+strings.Join(envKeys, ", ")))
+				problem.Meant(a.Name, names(EnvKeys), "it has "+strings.Join(names(EnvKeys), ", ")))
 		}
 		problems.AddErr(a.Node.Place, err)
 	}
 	s.Envs[k.Name] = e
 }
 
-// choose settles the environment of a call.
-func (s *Settings) choose(env string) error {
+// Choose settles the environment of a call; an empty one is the default. The
+// error names the environments there are.
+func (s *Settings) Choose(env string) error {
 	names := value.Keys(s.Envs)
 	switch {
 	case env == "":
@@ -247,11 +272,11 @@ func (s *Settings) choose(env string) error {
 		}
 		if env == "" && len(names) > 0 {
 			return problem.Errorf("this project has the environments %s", strings.Join(names, ", ")).
-				Remedy("say which, or give one of them default = true in %s", SettingsFile).By(problem.ChooseEnv)
+				Remedy("say which, or give one of them default = true in %s", File).By(problem.ChooseEnv)
 		}
 	case len(names) == 0:
 		return problem.Errorf("this project has no environments").Remedy("declare [env.%s] in %s, or leave it out", env,
-			SettingsFile).By(problem.DropEnv)
+			File).By(problem.DropEnv)
 	}
 	e, ok := s.Envs[env]
 	if !ok && env != "" {
@@ -298,21 +323,21 @@ func ParseDuration(s string) (time.Duration, error) {
 	return d, nil
 }
 
-// ReadSettings gives a project's settings, as far as they can be read. What is
-// wrong with them is told when the project is loaded.
-func ReadSettings(project fs.FS) Settings {
-	return loadSettings(project, &problem.Problems{})
-}
+// Glance gives a project's settings as far as they can be read, and leaves what
+// is wrong with them to Load.
+func Glance(project fs.FS) Settings { return Load(project, &problem.Problems{}) }
 
-func loadSettings(project fs.FS, problems *problem.Problems) Settings {
+// Load reads a project's settings. What is wrong goes into problems, and the
+// default stands in its place.
+func Load(project fs.FS, problems *problem.Problems) Settings {
 	s := defaults()
-	data, err := fs.ReadFile(project, SettingsFile)
+	data, err := fs.ReadFile(project, File)
 	if err != nil {
-		problems.AddErr(value.Place{File: SettingsFile}, problem.Errorf("this folder is no project: %w", err).
+		problems.AddErr(value.Place{File: File}, problem.Errorf("this folder is no project: %w", err).
 			By(problem.MakeProject))
 		return s
 	}
-	root, whole := manifest.ParseTOML(SettingsFile, data, problems)
+	root, whole := manifest.ParseTOML(File, data, problems)
 	var walk func(prefix string, n *manifest.Node)
 	walk = func(prefix string, n *manifest.Node) {
 		for _, k := range n.Keys {
@@ -324,25 +349,25 @@ func loadSettings(project fs.FS, problems *problem.Problems) Settings {
 				walk(name+".", k.Node)
 				continue
 			}
-			set, ok := settingKeys[name]
-			if !ok {
-				problems.At(k.Place, fmt.Sprintf("there is no setting %q", name), problem.Meant(name, value.Keys(settingKeys),
-					"the settings are "+strings.Join(value.Keys(settingKeys), ", ")))
+			i := slices.IndexFunc(all, func(s setting) bool { return s.Name == name })
+			if i < 0 {
+				problems.At(k.Place, fmt.Sprintf("there is no setting %q", name), problem.Meant(name, names(Keys),
+					"the settings are "+strings.Join(names(Keys), ", ")))
 				continue
 			}
-			if err := set(&s, k.Node.Plain()); err != nil {
+			if err := all[i].set(&s, k.Node.Plain()); err != nil {
 				problems.AddErr(k.Node.Place, fmt.Errorf("%s: %w", name, err))
 			}
 			if name == "data.layers" {
 				for _, item := range k.Node.Items {
-					s.layerPlaces = append(s.layerPlaces, item.Place)
+					s.LayerPlaces = append(s.LayerPlaces, item.Place)
 				}
 			}
 		}
 	}
 	walk("", root)
 	if whole && s.Project == "" && root.Get("project") == nil {
-		problems.At(value.Place{File: SettingsFile, Line: 1, Col: 1},
+		problems.At(value.Place{File: File, Line: 1, Col: 1},
 			"project is not set; it names this project in the ledgers of its hosts",
 			`add a line project = "..." with a text that no other project has`)
 	}

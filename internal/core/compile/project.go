@@ -1,0 +1,305 @@
+// Package compile reads a project once, manifests, inventory, data and all, and
+// makes of it what the plan of any host can be resolved from: expressions
+// compiled, params and kinds looked up, and what is the same for every host
+// evaluated. It reads no disk but the project, through an fs.FS, and knows of
+// no host more than the inventory says.
+package compile
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/settings"
+	"jadekettle/internal/core/source"
+	"jadekettle/internal/core/value"
+)
+
+// Options are what a call adds to a project.
+type Options struct {
+	Env    string            // the environment; empty means the default one
+	Params map[string]string // values for params, by manifest.name
+	// Open decrypts a sealed file of data. Nil means that nothing can be.
+	Open func(name string, sealed []byte) ([]byte, error)
+	// Reading is told of the settings and the inventory as soon as both are known,
+	// while manifests are still to be read. May be nil.
+	Reading func(settings.Settings, *inventory.Inventory)
+	// Blind checks a project although some of its sealed files cannot be opened
+	// here: what depends on them is left open.
+	Blind bool
+}
+
+// Project is a project read once and compiled. Nothing in it changes after
+// Load, so that many goroutines may resolve hosts from it.
+type Project struct {
+	Settings  settings.Settings
+	Inventory *inventory.Inventory
+	Data      *layers.Data
+	Sources   []source.Pin
+	Kinds     schema.Kinds
+	Units     map[string]*Unit // by manifest
+	// Given are the values that groups and hosts give to params, by the node
+	// that says them.
+	Given   map[*manifest.Node]Evaluator
+	Remarks problem.Problems // what is no mistake and had better be otherwise
+
+	files   fs.FS
+	options Options
+	sound   map[string]string // folders of the sources that are as pinned
+	reads   Reads
+	// Project files, each read once, by path: of func() (plan.Content, error)
+	// and func() (*expr.Template, error).
+	copies, templates sync.Map
+}
+
+// Load reads and compiles a project. The error holds every problem that can be
+// seen without a host; the project that comes with an error is only good for
+// Check, and nil when too little could be read.
+func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
+	var ps problem.Problems
+	p := &Project{files: files, Kinds: kinds, options: options, Units: map[string]*Unit{},
+		Given: map[*manifest.Node]Evaluator{}}
+	p.Settings = settings.Load(files, &ps)
+	if err := p.Settings.Choose(options.Env); err != nil {
+		ps.AddErr(value.Place{}, err)
+		return nil, ps.Err()
+	}
+	inv, whole := inventory.Load(files, p.Settings.Inventory, p.Settings.Env, &ps)
+	p.Inventory = inv
+	if options.Reading != nil && whole && ps.Err() == nil {
+		options.Reading(p.Settings, inv)
+	}
+	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.LayerPlaces,
+		Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
+	p.Sources = source.Read(files, &ps)
+	p.sound = source.Load(files, p.Sources, &ps)
+	manifests, ok := manifest.Load(files, p.sound, kinds, &ps)
+	whole = whole && ok
+	p.compileAll(manifests, &ps)
+	p.checkGiven(&ps)
+	for _, g := range inv.Groups {
+		for _, use := range g.Manifests {
+			if _, ok := manifests[use.Manifest]; !ok && !p.unsound(use.Manifest) {
+				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name, use.Manifest),
+					p.noManifest(use.Manifest))
+			}
+		}
+	}
+	if whole {
+		p.checkHostData(&ps)
+	}
+	p.look()
+	wrong, advice := ps.Split()
+	p.Remarks.AddErr(value.Place{}, advice.Err())
+	if !whole {
+		return nil, wrong.Err()
+	}
+	return p, wrong.Err()
+}
+
+// unsound says whether a manifest is of a source whose copy is not as pinned,
+// which is told already.
+func (p *Project) unsound(name string) bool {
+	src, _, ok := strings.Cut(name, "/")
+	return ok && p.sound[src] == "" && slices.ContainsFunc(p.Sources, func(s source.Pin) bool { return s.Name == src })
+}
+
+func (p *Project) noManifest(name string) string {
+	do := "make " + path.Join(manifest.Dir, name+".toml")
+	if src, _, ok := strings.Cut(name, "/"); ok {
+		do = "add the source " + src + ", which would bring it"
+	}
+	return problem.Meant(name, value.Keys(p.Units), do)
+}
+
+// checkHostData reports data for hosts that no environment has.
+func (p *Project) checkHostData(ps *problem.Problems) {
+	if !slices.Contains(p.Settings.Layers, hostLayer) {
+		return
+	}
+	var unknown []string
+	for _, layer := range p.Data.Names() {
+		if name, ok := strings.CutPrefix(layer, "host/"); ok {
+			if _, there := p.Inventory.Host(name); !there {
+				unknown = append(unknown, name)
+			}
+		}
+	}
+	if len(unknown) == 0 {
+		return // the other environments' inventories need not be read
+	}
+	names := p.Inventory.HostNames()
+	for _, e := range p.Settings.Envs {
+		if len(e.Inventory) > 0 {
+			other, _ := inventory.Load(p.files, e.Inventory, "", &problem.Problems{})
+			names = append(names, other.HostNames()...)
+		}
+	}
+	for _, name := range unknown {
+		if !slices.Contains(names, name) {
+			ps.At(value.Place{File: p.Data.Files("host/" + name)[0]}, fmt.Sprintf("this is data for %q, which is no host", name),
+				problem.Meant(name, names, "declare the host or remove the file"))
+		}
+	}
+}
+
+const hostLayer = "host/${host.name}"
+
+// checkGiven compiles the values that groups and hosts give to params, and the
+// call's own.
+func (p *Project) checkGiven(ps *problem.Problems) {
+	scope := expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What: "a value for a param"}
+	take := func(list []inventory.Given, who string) {
+		for _, g := range list {
+			if _, done := p.Given[g.Node]; done {
+				continue
+			}
+			u := p.Units[g.Manifest]
+			switch {
+			case u == nil:
+				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there", who, g.Manifest),
+					problem.Meant(g.Manifest, value.Keys(p.Units), "take them out"))
+				continue
+			case u.Param(g.Param) == nil:
+				ps.At(g.Node.Place, fmt.Sprintf("the manifest %s has no param %q", g.Manifest, g.Param),
+					problem.Meant(g.Param, u.ParamNames(), "it has "+OrNone(u.ParamNames())))
+				continue
+			}
+			s := scope
+			if g.Ranged {
+				s = s.And("n")
+			}
+			e, err := p.compileNode(g.Node, "", s)
+			if err != nil {
+				ps.AddErr(g.Node.Place, err)
+			}
+			if err != nil || e.Dynamic {
+				p.Given[g.Node] = e
+				continue
+			}
+			v, _ := e.Value(nil) // a literal needs no variables and cannot fail
+			if text, ok := v.(string); ok && text != "" && u.Param(g.Param).Type == "secret" {
+				p.Remarks.Add(problem.Problem{Place: g.Node.Place, Code: "plain-secret",
+					What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
+					Do:   "seal it, and write ${data.NAME} here", Way: problem.SealSecret})
+			}
+			if _, err := u.Param(g.Param).Check(v); err != nil {
+				ps.AddErr(g.Node.Place, fmt.Errorf("the param %s.%s: %w", g.Manifest, g.Param, err))
+				e.Failed = true
+			}
+			p.Given[g.Node] = e
+		}
+	}
+	for _, g := range p.Inventory.Groups {
+		take(g.Params, "group "+g.Name)
+	}
+	for _, h := range p.Inventory.Hosts {
+		take(h.Params, "host "+h.Name)
+	}
+	for _, key := range value.Keys(p.options.Params) {
+		at := strings.LastIndexByte(key, '.')
+		u := p.Units[key[:max(at, 0)]]
+		if u == nil || u.Param(key[at+1:]) == nil {
+			ps.AddErr(value.Place{}, problem.Errorf("%s names no param of a manifest", key).
+				By(problem.GiveParam, "MANIFEST.NAME"))
+			continue
+		}
+		v, err := u.Param(key[at+1:]).FromText(p.options.Params[key])
+		if u.Param(key[at+1:]).Type == "secret" {
+			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").Remedy("seal it").
+				By(problem.SealSecret)
+		}
+		if err == nil {
+			_, err = u.Param(key[at+1:]).Check(v)
+		}
+		if err != nil {
+			ps.AddErr(value.Place{}, fmt.Errorf("--param %s: %w", key, err))
+		}
+	}
+}
+
+// Called gives the text that the call itself gives to a param.
+func (p *Project) Called(manifest, param string) (text string, given bool) {
+	text, given = p.options.Params[manifest+"."+param]
+	return text, given
+}
+
+// ReadFile gives a file of the project, by its path inside it.
+func (p *Project) ReadFile(name string) ([]byte, error) { return fs.ReadFile(p.files, name) }
+
+// Open gives the bytes of a content.
+func (p *Project) Open(s plan.Bytes) (io.ReadCloser, error) {
+	if s.Path == "" {
+		return io.NopCloser(strings.NewReader(s.Text)), nil
+	}
+	return p.files.Open(s.Path)
+}
+
+// maxTemplate bounds a template's source, in bytes.
+const maxTemplate = 4 << 20
+
+// Template compiles a template of the project. An error of the template itself
+// has its place; any other is one of whatever names it.
+func (p *Project) Template(name string) (*expr.Template, error) {
+	t, _ := p.templates.LoadOrStore(name, sync.OnceValues(func() (*expr.Template, error) {
+		info, err := fs.Stat(p.files, name)
+		if err != nil {
+			return nil, problem.Errorf("the template %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
+		}
+		if info.IsDir() || info.Size() > maxTemplate {
+			return nil, problem.Errorf("the template %s is a folder or larger than 4 MiB", name).
+				Remedy("use copy for large files")
+		}
+		text, err := fs.ReadFile(p.files, name)
+		if err != nil {
+			return nil, err
+		}
+		return expr.ParseTemplate(name, string(text))
+	}))
+	return t.(func() (*expr.Template, error))()
+}
+
+func nearestFile(files fs.FS, name string) string {
+	entries, _ := fs.ReadDir(files, path.Dir(name))
+	var names []string
+	for _, e := range entries {
+		if !e.IsDir() {
+			names = append(names, e.Name())
+		}
+	}
+	return problem.Meant(path.Base(name), names, "it is looked for in "+path.Dir(name))
+}
+
+// Copy gives the hash of a project file, reading each file once.
+func (p *Project) Copy(name string) (plan.Content, error) {
+	f, _ := p.copies.LoadOrStore(name, sync.OnceValues(func() (plan.Content, error) {
+		f, err := p.files.Open(name)
+		if err != nil {
+			return plan.Content{}, problem.Errorf("the file %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
+		}
+		defer f.Close()
+		if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+			return plan.Content{}, fmt.Errorf("%s is no regular file", name)
+		}
+		h := sha256.New()
+		n, err := io.Copy(h, f)
+		if err != nil {
+			return plan.Content{}, fmt.Errorf("read %s: %w", name, err)
+		}
+		return plan.Content{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, nil
+	}))
+	return f.(func() (plan.Content, error))()
+}

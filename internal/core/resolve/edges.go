@@ -1,0 +1,225 @@
+package resolve
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+)
+
+// explicit adds the edges that are written: after, before, restart_on, reload_on.
+func (r *resolver) explicit() {
+	for _, it := range r.Items {
+		for _, a := range it.Decl.Values {
+			if a.Schema.Type != schema.RefTo {
+				continue
+			}
+			it.Task.Follows = it.Task.Follows || a.Schema.Name == schema.OnlyAfter
+			for _, text := range it.Task.Attrs.Texts(a.Schema.Name) {
+				other := r.lookup(it, &a, text)
+				if other == nil {
+					continue
+				}
+				if a.Schema.Owes != "" {
+					other.Task.Owes = append(other.Task.Owes, plan.Owed{Service: it.Task.Ref, Action: a.Schema.Owes})
+				}
+				if a.Schema.Name == schema.OnlyAfter {
+					it.only = append(it.only, other)
+				}
+				if a.Schema.Turned {
+					r.need(other, it, a.Schema.Name+" of "+it.Task.Ref.String())
+					continue
+				}
+				r.need(it, other, a.Schema.Name)
+			}
+		}
+	}
+}
+
+// need notes that one item needs another, and why.
+func (r *resolver) need(it, other *Item, why string) {
+	if slices.Contains(it.Needs, other) {
+		return
+	}
+	it.Needs = append(it.Needs, other)
+	if r.explain {
+		it.Whys = append(it.Whys, why)
+	}
+}
+
+// lookup finds what a reference names. What was left out gives nil; what is not
+// there at all is a problem.
+func (r *resolver) lookup(it *Item, a *compile.Attr, text string) *Item {
+	at := a.Node.Place
+	for _, n := range a.Node.Items {
+		if n.Value == text {
+			at = n.Place
+		}
+	}
+	ref, err := r.Project.Kinds.ParseRef(text)
+	if err != nil {
+		r.problems.AddErr(at, err)
+		return nil
+	}
+	if other := r.byRef[ref]; other != nil {
+		return other
+	}
+	if r.left[ref] || r.open["*"] || r.open[ref.Kind] {
+		return nil
+	}
+	var names []string
+	for _, other := range r.Items {
+		names = append(names, other.Task.Ref.String())
+	}
+	r.problems.At(at, fmt.Sprintf("%s of %s names %s, which is not declared there", a.Schema.Name, it.Task.Ref, ref),
+		problem.Meant(ref.String(), names, "declare it, or take the reference out"))
+	return nil
+}
+
+// circles reports circles among the written edges.
+func (r *resolver) circles() {
+	const (
+		onPath = 1
+		done   = 2
+	)
+	state := map[*Item]int{}
+	var path []*Item
+	var visit func(it *Item)
+	visit = func(it *Item) {
+		state[it] = onPath
+		path = append(path, it)
+		for _, n := range it.Needs {
+			switch state[n] {
+			case 0:
+				visit(n)
+			case onPath:
+				var names []string
+				for _, on := range path[slices.Index(path, n):] {
+					names = append(names, on.Task.Ref.String())
+				}
+				names = append(names, n.Task.Ref.String())
+				r.problems.At(it.Decl.Place, "these need one another in a circle: "+strings.Join(names, " needs "),
+					"take one of the references out")
+			}
+		}
+		path = path[:len(path)-1]
+		state[it] = done
+	}
+	for _, it := range r.Items {
+		if state[it] == 0 {
+			visit(it)
+		}
+	}
+}
+
+// implied adds the edges that kinds imply, dropping those that contradict what
+// is there. When both ends are absent the edge turns round; a need for what is
+// to be absent is none.
+func (r *resolver) implied() {
+	declared := func(ref value.Ref) bool { return r.byRef[ref] != nil }
+	for _, it := range r.Items {
+		if it.Kind.Needs == nil {
+			continue
+		}
+		for _, ref := range it.Kind.Needs(schema.Needer{Ref: it.Task.Ref, Attrs: it.Task.Attrs, Declared: declared}) {
+			other := r.byRef[ref]
+			if other == nil || other == it {
+				continue
+			}
+			from, to := it, other
+			if it.Task.Absent && other.Task.Absent {
+				from, to = other, it
+			} else if other.Task.Absent || it.Task.Absent {
+				r.buried(it, other)
+				continue
+			}
+			if !r.reaches(to, from) {
+				r.need(from, to, "implied")
+			} else if r.explain {
+				r.Dropped = append(r.Dropped, [2]*Item{from, to})
+			}
+		}
+	}
+}
+
+// buried reports what is declared below something that is declared absent.
+func (r *resolver) buried(it, other *Item) {
+	if it.Task.Absent || it.Maybe || other.Maybe || it.Kind.NameSpace() != other.Kind.NameSpace() {
+		return
+	}
+	at := other.Task.Places[0]
+	r.problems.Add(problem.Problem{Place: it.Decl.Place,
+		What: fmt.Sprintf("%s lies below %s, which is declared absent at %s", it.Task.Ref, other.Task.Ref, at),
+		Do:   "take one of them out", Also: []value.Place{at}})
+}
+
+// reaches says whether from needs to, through any number of steps.
+func (r *resolver) reaches(from, to *Item) bool {
+	r.search++
+	var visit func(it *Item) bool
+	visit = func(it *Item) bool {
+		if it == to {
+			return true
+		}
+		if it.mark == r.search {
+			return false
+		}
+		it.mark = r.search
+		return slices.ContainsFunc(it.Needs, visit)
+	}
+	return visit(from)
+}
+
+// order places the items: in the order declared, each just after what it needs
+// and is not placed yet. Tasks get their final numbers.
+func (r *resolver) order() {
+	index := make(map[*Item]int, len(r.Items))
+	for i, it := range r.Items {
+		index[it] = i
+	}
+	var placed []*Item
+	var place func(it *Item)
+	place = func(it *Item) {
+		if it.placed {
+			return
+		}
+		it.placed = true
+		needs := slices.Clone(it.Needs)
+		slices.SortFunc(needs, func(a, b *Item) int { return cmp.Compare(index[a], index[b]) })
+		for _, n := range needs {
+			place(n)
+		}
+		it.Task.ID = len(placed)
+		placed = append(placed, it)
+	}
+	for _, it := range r.Items {
+		place(it)
+	}
+	ids := func(list []*Item) []int {
+		var out []int
+		for _, it := range list {
+			out = append(out, it.Task.ID)
+		}
+		slices.Sort(out)
+		return out
+	}
+	r.plan.Tasks = make([]plan.Task, len(placed))
+	for i, it := range placed {
+		it.Task.Needs = ids(it.Needs)
+		it.Task.Only = ids(it.only)
+		it.Task.Labels = it.Task.Attrs.Texts(schema.Labels)
+		for name := range it.Task.Attrs {
+			if a, _ := it.Kind.Attr(name); name == "absent" || name == schema.Labels || a.Type == schema.RefTo ||
+				isContent(it.Kind, name) {
+				delete(it.Task.Attrs, name) // the plan says it in other fields
+			}
+		}
+		r.plan.Tasks[i] = it.Task
+	}
+}
