@@ -293,7 +293,7 @@ func (a *App) show(p *project, e *explain.Explanation, known bool, read time.Tim
 	var own [][]string
 	for _, k := range value.Keys(h.Vars) {
 		if k != "name" && k != "address" && k != "groups" {
-			own = append(own, []string{"  " + k, explain.Shown(h.Vars[k])})
+			own = append(own, []string{"  " + k, value.Shown(h.Vars[k])})
 		}
 	}
 	screen.Section(a.Out, "its own keys", own)

@@ -266,7 +266,7 @@ func (a *App) secretSet() *cobra.Command {
 			keys := strings.Split(args[1], ".")
 			last := len(keys) - 1
 			out, err := manifest.SetKey(name, text, keys[:last], keys[last],
-				manifest.QuoteKey(keys[last])+" = "+manifest.Quote(secret))
+				manifest.QuoteKey(keys[last])+" = "+value.Quote(secret))
 			if err != nil {
 				return err
 			}

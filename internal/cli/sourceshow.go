@@ -12,8 +12,8 @@ import (
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/compile"
-	"jadekettle/internal/core/explain"
 	"jadekettle/internal/core/source"
+	"jadekettle/internal/core/value"
 )
 
 func (a *App) sourceShow() *cobra.Command {
@@ -66,7 +66,7 @@ func (a *App) showSource(pin source.Pin, list []compile.ManifestDoc, docs []stri
 		for _, d := range m.Params {
 			text := "required"
 			if d.HasDefault {
-				text = "default " + explain.Shown(d.Default)
+				text = "default " + value.Shown(d.Default)
 			}
 			rows = append(rows, []string{"  " + d.Name, d.Type, text, d.About})
 		}

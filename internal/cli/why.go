@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -92,7 +93,7 @@ func (a *App) whyData(e *explain.Explanation, path []string) error {
 			Layers: stepDocs(steps)})
 	}
 	if there {
-		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, screen.Paint(screen.Loud, cut(explain.Shown(v), 400)))
+		fmt.Fprintf(a.Out, "%s of %s is %s\n\n", name, e.Host.Name, screen.Paint(screen.Loud, cut(value.Shown(v), 400)))
 	} else {
 		up := path[:len(path)-1]
 		fmt.Fprintf(a.Out, "%s of %s is not there; %s\n\n", name, e.Host.Name,
@@ -154,7 +155,7 @@ func says(v any, says bool) string {
 	if !says {
 		return "-"
 	}
-	return cut(explain.Shown(v), 48)
+	return cut(value.Shown(v), 48)
 }
 
 // cut shortens a text to so many characters; JSON has it whole.
@@ -191,9 +192,9 @@ func (a *App) whyParam(e *explain.Explanation, manifest, name string) error {
 		if s.Used {
 			said = true
 			fmt.Fprintf(a.Out, "param.%s.%s of %s is %s", manifest, name, e.Host.Name,
-				screen.Paint(screen.Loud, explain.Shown(s.Value)))
+				screen.Paint(screen.Loud, value.Shown(s.Value)))
 			if s.Seen != nil {
-				fmt.Fprintf(a.Out, ", seen by expressions as %s", screen.Paint(screen.Loud, explain.Shown(s.Seen)))
+				fmt.Fprintf(a.Out, ", seen by expressions as %s", screen.Paint(screen.Loud, value.Shown(s.Seen)))
 			}
 			fmt.Fprint(a.Out, "\n\n")
 		}
@@ -243,7 +244,7 @@ func (a *App) whyDeclared(h *inventory.Host, w explain.Why) error {
 	screen.Section(a.Out, "how it came here", rows)
 	rows = nil
 	for _, l := range w.Loop {
-		rows = append(rows, []string{"  " + l.Name, explain.Shown(l.Value)})
+		rows = append(rows, []string{"  " + l.Name, value.Shown(l.Value)})
 	}
 	screen.Section(a.Out, "the loop's variables", rows)
 	a.conditions(w.Conditions)
@@ -307,7 +308,7 @@ func whyDoc(host string, w explain.Why) document.Why {
 			Gives: c.Gives, Saw: seenDocs(c.Saw)})
 	}
 	for _, at := range w.Attributes {
-		out.Attributes = append(out.Attributes, document.Attribute{Name: at.Name, Value: explain.Shown(at.Value),
+		out.Attributes = append(out.Attributes, document.Attribute{Name: at.Name, Value: value.Shown(at.Value),
 			Written: at.Written, Place: document.At(at.Place), Saw: seenDocs(at.Saw)})
 	}
 	return out
@@ -316,7 +317,7 @@ func whyDoc(host string, w explain.Why) document.Why {
 func seenDocs(list []explain.Seen) []document.Seen {
 	out := []document.Seen{}
 	for _, s := range list {
-		out = append(out, document.Seen{Name: s.Name, There: s.There, Value: explain.Shown(s.Value),
+		out = append(out, document.Seen{Name: s.Name, There: s.There, Value: value.Shown(s.Value),
 			Place: document.At(s.Place)})
 	}
 	return out

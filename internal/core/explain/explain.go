@@ -15,7 +15,6 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
-	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
@@ -416,31 +415,4 @@ func (e *Explanation) Param(manifest, name string) ([]resolve.ParamStep, error) 
 		}
 	}
 	return list, err
-}
-
-// Shown writes a value in one line, secrets hidden.
-func Shown(v any) string {
-	switch v := v.(type) {
-	case nil:
-		return "null"
-	case expr.Unknown:
-		return "not known without facts"
-	case value.Secret:
-		return value.Hidden
-	case string:
-		return fmt.Sprintf("%q", v)
-	case []any:
-		parts := make([]string, len(v))
-		for i, item := range v {
-			parts[i] = Shown(item)
-		}
-		return "[" + strings.Join(parts, ", ") + "]"
-	case map[string]any:
-		var parts []string
-		for _, k := range value.Keys(v) {
-			parts = append(parts, k+" = "+Shown(v[k]))
-		}
-		return "{ " + strings.Join(parts, ", ") + " }"
-	}
-	return schema.Literal(v)
 }

@@ -19,6 +19,9 @@ var Roots = []string{"host", "facts", "data", "param", "env", "fleet"}
 // a project is checked without contacting its hosts.
 type Unknown struct{}
 
+// String says so.
+func (Unknown) String() string { return "not known without facts" }
+
 // Vars are the values of the roots for one host, or for one manifest on it. It
 // must not be changed once something was evaluated, and belongs to one
 // goroutine; the trees in it may be shared between many.

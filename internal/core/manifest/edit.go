@@ -1,7 +1,6 @@
 package manifest
 
 import (
-	"fmt"
 	"regexp"
 	"strings"
 
@@ -143,33 +142,10 @@ func QuoteKey(k string) string {
 	if bareKey.MatchString(k) {
 		return k
 	}
-	return Quote(k)
+	return value.Quote(k)
 }
 
-// Quote writes a text as a basic string of TOML (TOML 1.0, "String").
-func Quote(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r < ' ' || r == 0x7f:
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
-}
-
-// Literal writes a value as TOML: texts of several lines as such, texts with
+// Literal writes a value as TOML that reads back as it is: texts of several lines as such, texts with
 // quotes in single ones where that reads better.
 func Literal(v any) string {
 	switch v := v.(type) {
@@ -201,5 +177,5 @@ func literalText(s string) string {
 	case strings.Contains(s, `"`) && !strings.ContainsAny(s, "'\n"):
 		return "'" + s + "'"
 	}
-	return Quote(s)
+	return value.Quote(s)
 }

@@ -192,7 +192,7 @@ func (d *Decl) Check(v any) (any, error) {
 	}) {
 		var list []string
 		for _, c := range d.Choices {
-			list = append(list, schema.Literal(c))
+			list = append(list, value.Shown(c))
 		}
 		return nil, problem.Errorf("%s is not among its choices", shown(v)).Remedy("it takes %s", strings.Join(list, ", "))
 	}
@@ -320,7 +320,7 @@ func shown(v any) string {
 	case string:
 		return fmt.Sprintf("%q", v)
 	case bool, int64, float64:
-		return value.TypeName(v) + " (" + schema.Literal(v) + ")"
+		return value.TypeName(v) + " (" + value.Shown(v) + ")"
 	}
 	return value.TypeName(v)
 }

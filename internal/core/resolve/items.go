@@ -339,7 +339,7 @@ func written(a value.Attrs, name string) string {
 	if !there {
 		return "not set"
 	}
-	return schema.Literal(v)
+	return value.Shown(v)
 }
 
 func contentOf(text string) plan.Content {

@@ -255,7 +255,7 @@ func (a Attr) Value(v any) (any, error) {
 	list, ok := v.([]any)
 	if !ok {
 		return nil, problem.Errorf("%s takes a list, not %s", a.Name, value.TypeName(v)).
-			Remedy("write %s = [%s]", a.Name, Literal(v))
+			Remedy("write %s = [%s]", a.Name, value.Shown(v))
 	}
 	out := make([]any, len(list))
 	for i, item := range list {
@@ -273,7 +273,7 @@ func (a Attr) one(v any) (any, error) {
 	if list, ok := v.([]any); ok {
 		one := "..."
 		if len(list) > 0 {
-			one = Literal(list[0])
+			one = value.Shown(list[0])
 		}
 		return nil, problem.Errorf("%s takes one value, not a list", a.Name).Remedy("write %s = %s", a.Name, one)
 	}
@@ -378,7 +378,10 @@ func (a Attr) quoted(v any) string {
 		}
 		return fmt.Sprintf("\"%04d\"", n)
 	}
-	return `"` + strings.Trim(Literal(v), `"`) + `"`
+	if text, ok := value.Text(v); ok {
+		return value.Quote(text)
+	}
+	return `"..."`
 }
 
 // usualMode says whether an owner may read, and nobody may do more than the
@@ -391,20 +394,9 @@ func usualMode(m uint32) bool {
 func shown(v any) string {
 	switch v.(type) {
 	case bool, int64, float64, string:
-		return value.TypeName(v) + " (" + Literal(v) + ")"
+		return value.TypeName(v) + " (" + value.Shown(v) + ")"
 	}
 	return value.TypeName(v)
-}
-
-// Literal writes a scalar as TOML; secrets, lists and tables as "...".
-func Literal(v any) string {
-	if s, ok := v.(string); ok {
-		return fmt.Sprintf("%q", s)
-	}
-	if s, ok := value.Text(v); ok {
-		return s
-	}
-	return "..."
 }
 
 // ParseMode reads permission bits written in octal, "0644" or "4755".

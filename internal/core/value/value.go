@@ -224,3 +224,53 @@ func (a Attrs) Texts(name string) []string {
 	}
 	return out
 }
+
+// Quote writes a text as a basic string of TOML (TOML 1.0, "String").
+func Quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case r < ' ' || r == 0x7f:
+			fmt.Fprintf(&b, `\u%04X`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+// Shown writes a value in one line for people: what has words of its own, such
+// as a secret, in those.
+func Shown(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "null"
+	case fmt.Stringer:
+		return v.String()
+	case string:
+		return Quote(v)
+	case []any:
+		parts := make([]string, len(v))
+		for i, item := range v {
+			parts[i] = Shown(item)
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case map[string]any:
+		var parts []string
+		for _, k := range Keys(v) {
+			parts = append(parts, k+" = "+Shown(v[k]))
+		}
+		return "{ " + strings.Join(parts, ", ") + " }"
+	}
+	s, _ := Text(v)
+	return s
+}
