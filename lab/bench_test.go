@@ -89,7 +89,8 @@ func twoHundred() (manifest, script string) {
 	for i := 1; i <= 10; i++ {
 		fmt.Fprintf(&m, "[group.watch-%d]\n[user.keeper-%d]\ngroups = [\"watch-%d\"]\nshell = \"/bin/sh\"\n", i, i, i)
 		fmt.Fprintf(&s, "getent group watch-%d >/dev/null && right\n", i)
-		fmt.Fprintf(&s, "getent passwd keeper-%d | grep -q ':/bin/sh$' && id -nG keeper-%d | grep -qw watch-%d && right\n", i, i, i)
+		fmt.Fprintf(&s, "getent passwd keeper-%d | grep -q ':/bin/sh$' && id -nG keeper-%d | grep -qw watch-%d && "+
+			"right\n", i, i, i)
 	}
 	for i := 1; i <= 20; i++ {
 		fmt.Fprintf(&m, "[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0750\"\n", i)
@@ -105,7 +106,8 @@ func twoHundred() (manifest, script string) {
 	for i := 1; i <= 5; i++ {
 		unit := fmt.Sprintf("/etc/systemd/system/ebb-%d.service", i)
 		text := "[Service]\nExecStart=/bin/sleep 1000000\n[Install]\nWantedBy=multi-user.target\n"
-		fmt.Fprintf(&m, "[file.%q]\ncontent = %q\nmode = \"0644\"\n[service.ebb-%d]\nrunning = true\nboot = true\n", unit, text, i)
+		fmt.Fprintf(&m, "[file.%q]\ncontent = %q\nmode = \"0644\"\n[service.ebb-%d]\nrunning = true\nboot = "+
+			"true\n", unit, text, i)
 		fmt.Fprintf(&s, "[ \"$(stat -c %%a %s)\" = 644 ] && right\n", unit)
 		fmt.Fprintf(&s, "systemctl is-active -q ebb-%d && systemctl is-enabled -q ebb-%d && right\n", i, i)
 	}

@@ -34,7 +34,8 @@ func up(t testing.TB) *lab {
 	}
 	for _, program := range []string{"debootstrap", "systemd-nspawn", "ip", "nsenter", "dpkg-deb", "ssh"} {
 		if _, err := exec.LookPath(program); err != nil {
-			t.Skipf("the lab needs %s (packages debootstrap systemd-container iproute2 util-linux dpkg-dev openssh-client)", program)
+			t.Skipf("the lab needs %s (packages debootstrap systemd-container iproute2 util-linux dpkg-dev "+
+				"openssh-client)", program)
 		}
 	}
 	l := &lab{t: t, dir: filepath.Join(t.TempDir(), "hosts"), project: filepath.Join(t.TempDir(), "project"),
@@ -44,7 +45,8 @@ func up(t testing.TB) *lab {
 	run(t, "./up", l.dir, "gauge-01", "archive-01")
 	l.netns = "/run/netns/" + strings.TrimSpace(read(t, filepath.Join(l.dir, "netns")))
 	l.write("jadekettle.toml",
-		"project = \"saltmarsh-lab\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = \""+l.dir+"/known_hosts\"\n")
+		"project = \"saltmarsh-lab\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = "+
+			"\""+l.dir+"/known_hosts\"\n")
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
 	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
 	return l
@@ -252,7 +254,8 @@ owner = "nobody"
 follow = true
 `)
 	l.on("gauge-01", `useradd -m mallory; install -d -o mallory -m 755 /srv/drop; su mallory -c '
-		cp /bin/sh /srv/drop/shell; chmod 4755 /srv/drop/shell; cp /bin/sh /srv/drop/rewritten; chmod 6755 /srv/drop/rewritten; ln -s /etc/shadow /srv/drop/conf'`)
+		cp /bin/sh /srv/drop/shell; chmod 4755 /srv/drop/shell; cp /bin/sh /srv/drop/rewritten;
+		chmod 6755 /srv/drop/rewritten; ln -s /etc/shadow /srv/drop/conf'`)
 	l.apply(1)
 	for line, want := range map[string]string{
 		"stat -c '%U %a' /srv/drop/shell":     "mallory 4755",

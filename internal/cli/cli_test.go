@@ -406,7 +406,8 @@ func TestHelp(t *testing.T) {
 			return
 		}
 		for line := range strings.Lines(list) {
-			if name, _, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && !strings.HasPrefix(name, "-") && !strings.Contains(name, " ") && strings.HasPrefix(line, "  "+name) {
+			if name, _, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && !strings.HasPrefix(name, "-") &&
+				!strings.Contains(name, " ") && strings.HasPrefix(line, "  "+name) {
 				walk(append(slices.Clone(words), name))
 			}
 		}

@@ -42,7 +42,8 @@ func (a *App) initCommand() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(a.Out, "%s, the schemas that editors read\n", filepath.Join(dir, schemaDir))
-			fmt.Fprintf(a.Out, "\nA project is ready. Next: cd %s, jadekettle lint, jadekettle rehearse, jadekettle preview\n", dir)
+			fmt.Fprintf(a.Out, "\nA project is ready. Next: cd %s, jadekettle lint, jadekettle rehearse, "+
+				"jadekettle preview\n", dir)
 			return nil
 		},
 	}

@@ -170,7 +170,7 @@ type Why struct {
 	Host       string      `json:"host" doc:"The host."`
 	Kind       string      `json:"kind" doc:"The kind of what was asked for."`
 	Name       string      `json:"name" doc:"Its name."`
-	State      string      `json:"state" doc:"declared, not declared, perhaps declared where facts decide it that are not known, or left out."`
+	State      string      `json:"state" doc:"declared, not declared, perhaps declared (facts decide it), or left out."`
 	Reason     string      `json:"reason" doc:"Why it is not declared."`
 	Ways       []Way       `json:"ways" doc:"How it comes to the host."`
 	Loop       []Seen      `json:"loop" doc:"The item of a loop that it was made for."`

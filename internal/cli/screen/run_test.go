@@ -195,7 +195,8 @@ func TestHead(t *testing.T) {
 	for width, want := range map[int]string{
 		0:   "manifests/gauge.toml:33:15: " + what + "\n",
 		120: "manifests/gauge.toml:33:15: " + what + "\n",
-		70:  "manifests/gauge.toml:33:15: restart_on of service tide-logger\n        names a file that is not declared there\n",
+		70: "manifests/gauge.toml:33:15: restart_on of service tide-logger\n        names a file that is not declared " +
+			"there\n",
 		30: "manifests/gauge.toml:33:15:\n        restart_on of service\n        tide-logger names a\n" +
 			"        file that is not\n        declared there\n",
 	} {

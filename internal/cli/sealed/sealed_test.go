@@ -37,11 +37,13 @@ func TestWhoOpensWhat(t *testing.T) {
 	maren, olga, other := identity(t, filepath.Join(dir, "maren.txt")), identity(t, filepath.Join(dir, "sub/olga.txt")),
 		identity(t, filepath.Join(dir, "other.txt"))
 	key := filepath.Join(dir, "key")
-	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "x", "-f", key).CombinedOutput(); err != nil {
+	made := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "x", "-f", key)
+	if out, err := made.CombinedOutput(); err != nil {
 		t.Fatalf("ssh-keygen: %v %s", err, out)
 	}
 	public, _ := os.ReadFile(key + ".pub")
-	to, err := Recipients([]string{maren.Recipient().String(), olga.Recipient().String(), strings.TrimSpace(string(public))})
+	to, err := Recipients([]string{maren.Recipient().String(), olga.Recipient().String(),
+		strings.TrimSpace(string(public))})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -49,7 +49,8 @@ func TestAStoryThatComesOutOtherwise(t *testing.T) {
 			return c.run(strings.Join(args[2:], " "))
 		}}
 		err := s.Tell(ctx)
-		if runs != c.runs || c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+		if runs != c.runs || c.says == "" && err != nil ||
+			c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %d commands ran, and it says %v", name, runs, err)
 		}
 		if strings.Contains(out.String(), "came out as told") {

@@ -169,7 +169,8 @@ func (p *adviser) advise() {
 		}
 	}
 	for edge, at := range p.dropped {
-		say(at, "dropped-edge", fmt.Sprintf("%s would come after %s by itself, and what is written says the other way round", edge[0], edge[1]), "see whether that order is meant")
+		say(at, "dropped-edge", fmt.Sprintf("%s would come after %s by itself, and what is written says the other way "+
+			"round", edge[0], edge[1]), "see whether that order is meant")
 	}
 	for at, g := range p.gathered.byFacts {
 		say(at, "secret-by-facts",

@@ -801,7 +801,8 @@ func tidy(msg string) string {
 func written(name string) string { return strings.Trim(name, "_@") }
 
 // unexpected matches what the CEL parser says of a token that does not fit.
-var unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input|token recognition error at:) ('.*?')(?:$| )`)
+var unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input|` +
+	`token recognition error at:) ('.*?')(?:$| )`)
 
 // wordOfCEL matches what the parser says of a field that is called like a word
 // of the language (CEL specification, "Syntax").

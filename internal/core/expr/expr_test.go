@@ -40,26 +40,30 @@ func compare(t *testing.T, cases map[string]string, give func(text string) (any,
 
 func TestExpressions(t *testing.T) {
 	compare(t, map[string]string{
-		`data.gauge.seconds`:                     `60`,
-		`data.gauge.seconds * 2 + 1`:             `121`,
-		`data.gauge.half < data.gauge.seconds`:   `true`,
-		`data.gauge.list.map(x, x + "!")`:        `[]interface {}{"a!", "b!"}`,
-		`{"a": data.gauge.nothing}`:              `map[string]interface {}{"a":interface {}(nil)}`,
-		`"debian" in facts.os.like`:              `true`,
-		`has(data.gauge.seconds)`:                `true`,
-		`has(data.gauge.minutes)`:                `false`,
-		`has(data.no.such.thing)`:                `false`,
-		`has(data.no.such) ? data.no.such : 7`:   `7`,
-		`data.gauge.secnods`:                     `error: x.toml:1:1: data.gauge has no "secnods"; did you mean "seconds"?`,
-		`1 + data.no`:                            `error: x.toml:1:5: data has no "no"; it has gauge`,
-		`data.gauge.list.more`:                   `error: x.toml:1:1: data.gauge.list is a list and has no "more"`,
-		`facts.os.idd`:                           `error: x.toml:1:1: facts.os has no "idd"; did you mean "id"?`,
-		`facts.disks.size`:                       `error: x.toml:1:1: facts.disks is a list and has no "size"; select items of it first`,
-		`facts.arch.x`:                           `error: x.toml:1:1: facts.arch has nothing below it; leave out .x`,
-		`dta.x`:                                  `error: x.toml:1:1: there is no 'dta'; did you mean "data"?`,
-		`tidelog`:                                `error: x.toml:1:1: there is no 'tidelog'; an expression starts from host, facts, data, param, env, fleet; text stands in quotes`,
-		`n + 1`:                                  `error: x.toml:1:1: there is no 'n'; an expression starts from host, facts, data, param, env, fleet; text stands in quotes`,
-		`data.gauge.in`:                          `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is a word of CEL stands in brackets: x["in"]` + "\nx.toml:1:14: the expression ends too early",
+		`data.gauge.seconds`:                   `60`,
+		`data.gauge.seconds * 2 + 1`:           `121`,
+		`data.gauge.half < data.gauge.seconds`: `true`,
+		`data.gauge.list.map(x, x + "!")`:      `[]interface {}{"a!", "b!"}`,
+		`{"a": data.gauge.nothing}`:            `map[string]interface {}{"a":interface {}(nil)}`,
+		`"debian" in facts.os.like`:            `true`,
+		`has(data.gauge.seconds)`:              `true`,
+		`has(data.gauge.minutes)`:              `false`,
+		`has(data.no.such.thing)`:              `false`,
+		`has(data.no.such) ? data.no.such : 7`: `7`,
+		`data.gauge.secnods`:                   `error: x.toml:1:1: data.gauge has no "secnods"; did you mean "seconds"?`,
+		`1 + data.no`:                          `error: x.toml:1:5: data has no "no"; it has gauge`,
+		`data.gauge.list.more`:                 `error: x.toml:1:1: data.gauge.list is a list and has no "more"`,
+		`facts.os.idd`:                         `error: x.toml:1:1: facts.os has no "idd"; did you mean "id"?`,
+		`facts.disks.size`: `error: x.toml:1:1: facts.disks is a list and has no "size"; select ` +
+			`items of it first`,
+		`facts.arch.x`: `error: x.toml:1:1: facts.arch has nothing below it; leave out .x`,
+		`dta.x`:        `error: x.toml:1:1: there is no 'dta'; did you mean "data"?`,
+		`tidelog`: `error: x.toml:1:1: there is no 'tidelog'; an expression starts from ` +
+			`host, facts, data, param, env, fleet; text stands in quotes`,
+		`n + 1`: `error: x.toml:1:1: there is no 'n'; an expression starts from host, ` +
+			`facts, data, param, env, fleet; text stands in quotes`,
+		`data.gauge.in`: `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is ` +
+			`a word of CEL stands in brackets: x["in"]` + "\nx.toml:1:14: the expression ends too early",
 		`1 +`:                                    `error: x.toml:1:4: the expression ends too early`,
 		`data.gauge.seconds + "x"`:               `error: x.toml:1:1: the expression fails: the operands do not fit together`,
 		`1 / 0`:                                  `error: x.toml:1:1: the expression fails: division by zero`,
@@ -110,16 +114,20 @@ func TestTexts(t *testing.T) {
 		`${ '''it's }''' + "\"}" }`:     `"it's }\"}"`,
 		`${ r"\" + "}" }`:               `"\\}"`,
 		"costs $5 {really}":             `"costs $5 {really}"`,
-		"${data.gauge.list} items":      `error: x.toml:1:3: ${data.gauge.list} gives a list, which has no text; use a text, a number or a bool inside a text`,
-		"a ${data.gauge.nothing}":       `error: x.toml:1:5: ${data.gauge.nothing} gives null, which has no text; use a text, a number or a bool inside a text`,
-		"ab ${host.nmae}":               `error: x.toml:1:6: host has no "nmae"; did you mean "name"?`,
-		"open ${host.name":              `error: x.toml:1:6: a ${ is not closed; write ${expression}, or $${ for the characters themselves`,
+		"${data.gauge.list} items": `error: x.toml:1:3: ${data.gauge.list} gives a list, which has no text; use a ` +
+			`text, a number or a bool inside a text`,
+		"a ${data.gauge.nothing}": `error: x.toml:1:5: ${data.gauge.nothing} gives null, which has no text; use a ` +
+			`text, a number or a bool inside a text`,
+		"ab ${host.nmae}": `error: x.toml:1:6: host has no "nmae"; did you mean "name"?`,
+		"open ${host.name": `error: x.toml:1:6: a ${ is not closed; write ${expression}, or $${ for the ` +
+			`characters themselves`,
 		"${1:-tide}": "error: x.toml:1:4: the expression goes wrong at ':'; if the " +
 			"characters ${ themselves are meant, write $${",
 		"a ${['x', 'y'].join('\n') + hots.name}": "error: x.toml:1:28: there is no 'hots'; did you mean \"host\"?",
 		"${['x', 'y'].join('\n')}":               `"x\ny"`,
-		"${}":                                    `error: x.toml:1:3: ${} holds no expression; write what is meant, such as ${host.name}`,
-		"check ${candidate} on ${host.site}":     `"check ${candidate} on north-pier"`,
+		"${}": `error: x.toml:1:3: ${} holds no expression; write what is meant, such ` +
+			`as ${host.name}`,
+		"check ${candidate} on ${host.site}": `"check ${candidate} on north-pier"`,
 	}, func(text string) (any, error) {
 		p, err := ParseText(text, at, Candidate, Scope{})
 		if err != nil {
@@ -136,13 +144,19 @@ func TestTemplates(t *testing.T) {
 		"{{ if data.gauge.on }}on{{ else }}off{{ end }}":                 `"on"`,
 		"{{ with $x := facts.os }}{{ $x.id }}{{ end }}":                  `"debian"`,
 		`{{ define "t" }}[{{ . }}]{{ end }}{{ template "t" host.site }}`: `"[north-pier]"`,
-		"a\n {{ data.gauge.secnods }}":                                   `error: x.tmpl:2:5: data.gauge has no "secnods"; did you mean "seconds"?`,
-		"{{ data.gauge.nothing }}":                                       `error: x.tmpl:1:4: data.gauge.nothing: the value is null`,
-		"{{ data.gauge.list }}":                                          `error: x.tmpl:1:4: data.gauge.list: the value is a list, which has no text; use range or index`,
-		"{{ facts.os.vresion_id }}":                                      `error: x.tmpl:1:4: facts.os has no "vresion_id"; did you mean "version_id"?`,
-		"{{ hots.name }}":                                                `error: x.tmpl:1: there is no function "hots"; did you mean "host"?`,
-		"\n{{ if }}":                                                     `error: x.tmpl:2: missing value for if`,
-		"{{ range data.gauge.list }}{{ .x }}{{ end }}":                   `error: x.tmpl:1:31: .x: can't evaluate field x in type interface {}`,
+		"a\n {{ data.gauge.secnods }}": `error: x.tmpl:2:5: data.gauge has no ` +
+			`"secnods"; did you mean "seconds"?`,
+		"{{ data.gauge.nothing }}": `error: x.tmpl:1:4: data.gauge.nothing: the ` +
+			`value is null`,
+		"{{ data.gauge.list }}": `error: x.tmpl:1:4: data.gauge.list: the value ` +
+			`is a list, which has no text; use range or index`,
+		"{{ facts.os.vresion_id }}": `error: x.tmpl:1:4: facts.os has no ` +
+			`"vresion_id"; did you mean "version_id"?`,
+		"{{ hots.name }}": `error: x.tmpl:1: there is no function "hots"; ` +
+			`did you mean "host"?`,
+		"\n{{ if }}": `error: x.tmpl:2: missing value for if`,
+		"{{ range data.gauge.list }}{{ .x }}{{ end }}": `error: x.tmpl:1:31: .x: can't evaluate field x ` +
+			`in type interface {}`,
 	}, func(text string) (any, error) {
 		p, err := ParseTemplate("x.tmpl", text)
 		if err != nil {

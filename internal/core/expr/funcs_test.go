@@ -43,19 +43,25 @@ func TestFunctions(t *testing.T) {
 
 func TestFunctionProblems(t *testing.T) {
 	compare(t, map[string]string{
-		`1 == 1.0`:                  `error: x.toml:1:3: == does not take (int, double); both sides are to be of one sort; double(x), int(x) and string(x) make one of another`,
+		`1 == 1.0`: `error: x.toml:1:3: == does not take (int, double); both sides are to be of one ` +
+			`sort; double(x), int(x) and string(x) make one of another`,
 		`upper(5)`:                  `error: x.toml:1:6: upper does not take (int); write upper(text)`,
 		`uper("a")`:                 `error: x.toml:1:5: there is no 'uper'; did you mean "upper"?`,
 		`upper(data.gauge.seconds)`: `error: x.toml:1:1: the expression fails: the operands do not fit together: upper(int)`,
 		`first(data.gauge.list)`:    `"a"`,
 		`data.gauge.list.last()`:    `"b"`,
-		`find("a", "(")`:            `error: x.toml:1:1: the expression fails: find: the regular expression is not valid: missing closing ): ` + "`(`",
+		`find("a", "(")`: `error: x.toml:1:1: the expression fails: find: the regular expression is not valid: ` +
+			`missing closing ): ` + "`(`",
 		`"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa!".matches("^(a+)+$")`: `false`,
-		`replace_regex("x", "(((a{100}){100}){100})", "")`:           `error: x.toml:1:1: the expression fails: replace_regex: the regular expression is not valid: invalid repeat count: ` + "`{100}`",
-		`upto(1000).map(a, upto(1000).map(b, upto(1000)))`:           `error: x.toml:1:1: the expression does not come to an end in a reasonable number of steps; work on a shorter list`,
-		`net_nth("192.0.2.0/30", 9)`:                                 `error: x.toml:1:1: the expression fails: net_nth: the network 192.0.2.0/30 has not so many addresses`,
-		`value_or(data.gauge.nowhere.deep, "x")`:                     `"x"`,
-		`upto(99999999)`:                                             `error: x.toml:1:1: the expression fails: upto: the count is from 0 to 100000`,
+		`replace_regex("x", "(((a{100}){100}){100})", "")`: `error: x.toml:1:1: the expression fails: ` +
+			`replace_regex: the regular expression is not valid: invalid repeat count: ` + "`{100}`",
+		`upto(1000).map(a, upto(1000).map(b, upto(1000)))`: `error: x.toml:1:1: the expression does not come to ` +
+			`an end in a reasonable number of steps; work on a shorter list`,
+		`net_nth("192.0.2.0/30", 9)`: `error: x.toml:1:1: the expression fails: net_nth: ` +
+			`the network 192.0.2.0/30 has not so many addresses`,
+		`value_or(data.gauge.nowhere.deep, "x")`: `"x"`,
+		`upto(99999999)`: `error: x.toml:1:1: the expression fails: upto: the ` +
+			`count is from 0 to 100000`,
 	}, func(text string) (any, error) {
 		p, err := Compile(text, at, Scope{})
 		if err != nil {
@@ -64,15 +70,18 @@ func TestFunctionProblems(t *testing.T) {
 		return p.Eval(vars())
 	})
 	compare(t, map[string]string{
-		`{{ join (sort (split "b,a" ",")) "-" }}`:                       `"a-b"`,
-		`{{ if has data.gauge.nowhere }}a{{ end }}b`:                    `"b"`,
-		`{{ value_or data.gauge.nowhere 7 }}`:                           `"7"`,
-		`{{ net_nth "192.0.2.0/24" 3 }}`:                                `"192.0.2.3"`,
-		`{{ range fleet.members "gauge" }}{{ .name }},{{ end }}`:        `"gauge-01,gauge-02,"`,
-		`{{ range fleet.hosts }}{{ .address }},{{ end }}`:               `"192.0.2.21,192.0.2.22,"`,
-		`{{ fleet.members "guage" }}`:                                   `error: x.tmpl:1:4: fleet.members "guage": there is no group "guage"`,
-		`{{ range 2000000000 }}{{ end }}`:                               `error: x.tmpl:1: the template does not come to an end in a million steps; range over a shorter list`,
-		`{{ define "a" }}{{ template "a" }}{{ end }}{{ template "a" }}`: `error: x.tmpl:1: {{template "a"}}: exceeded maximum template depth (100000)`,
+		`{{ join (sort (split "b,a" ",")) "-" }}`:                `"a-b"`,
+		`{{ if has data.gauge.nowhere }}a{{ end }}b`:             `"b"`,
+		`{{ value_or data.gauge.nowhere 7 }}`:                    `"7"`,
+		`{{ net_nth "192.0.2.0/24" 3 }}`:                         `"192.0.2.3"`,
+		`{{ range fleet.members "gauge" }}{{ .name }},{{ end }}`: `"gauge-01,gauge-02,"`,
+		`{{ range fleet.hosts }}{{ .address }},{{ end }}`:        `"192.0.2.21,192.0.2.22,"`,
+		`{{ fleet.members "guage" }}`: `error: x.tmpl:1:4: fleet.members "guage": there ` +
+			`is no group "guage"`,
+		`{{ range 2000000000 }}{{ end }}`: `error: x.tmpl:1: the template does not come to ` +
+			`an end in a million steps; range over a shorter list`,
+		`{{ define "a" }}{{ template "a" }}{{ end }}{{ template "a" }}`: `error: x.tmpl:1: {{template "a"}}: exceeded ` +
+			`maximum template depth (100000)`,
 		`{{ range upto 20000 }}{{ range upto 20 }}` + strings.Repeat("tide", 20) +
 			`{{ end }}{{ end }}`: `error: x.tmpl: the template makes more than 16 MiB; use copy for large files`,
 	}, func(text string) (any, error) {
@@ -102,13 +111,15 @@ func TestFleet(t *testing.T) {
 	v := vars()
 	v.Fleet = fleet()
 	compare(t, map[string]string{
-		`fleet.hosts.map(h, h.name)`:                               `[]interface {}{"gauge-01", "gauge-02"}`,
-		`fleet.members("gauge").map(h, h.address).join(" ")`:       `"192.0.2.21 192.0.2.22"`,
-		`fleet . members ( "none" )`:                               `[]interface {}{}`,
-		`"fleet.members(x)" + 'fleet.members("x")'`:                `"fleet.members(x)fleet.members(\"x\")"`,
-		`fleet.members("guage")`:                                   `error: x.toml:1:1: there is no group "guage"; did you mean "gauge"?`,
+		`fleet.hosts.map(h, h.name)`:                         `[]interface {}{"gauge-01", "gauge-02"}`,
+		`fleet.members("gauge").map(h, h.address).join(" ")`: `"192.0.2.21 192.0.2.22"`,
+		`fleet . members ( "none" )`:                         `[]interface {}{}`,
+		`"fleet.members(x)" + 'fleet.members("x")'`:          `"fleet.members(x)fleet.members(\"x\")"`,
+		`fleet.members("guage")`: `error: x.toml:1:1: there is no group "guage"; did ` +
+			`you mean "gauge"?`,
 		`fleet.hosts.map(h, has(h.facts) ? h.facts.arch : "none")`: `[]interface {}{"amd64", "none"}`,
-		`fleet.hosts.map(h, h.facts.arch)`:                         `error: x.toml:1:1: a host of the fleet was never read, so its facts are not known; read them, or ask has(h.facts) first`,
+		`fleet.hosts.map(h, h.facts.arch)`: `error: x.toml:1:1: a host of the fleet was never ` +
+			`read, so its facts are not known; read them, or ask has(h.facts) first`,
 	}, func(text string) (any, error) {
 		p, err := Compile(text, at, Scope{})
 		if err != nil {

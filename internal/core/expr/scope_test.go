@@ -32,7 +32,8 @@ func TestScopes(t *testing.T) {
 }
 
 func TestSaw(t *testing.T) {
-	p, err := Compile(`data.gauge.seconds > 30 && has(data.gauge.nowhere) && keeper.login in data.gauge.list && facts.arch == env`, at, Scope{Locals: []string{"keeper"}})
+	p, err := Compile(`data.gauge.seconds > 30 && has(data.gauge.nowhere) && keeper.login in data.gauge.list && `+
+		`facts.arch == env`, at, Scope{Locals: []string{"keeper"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -132,10 +133,11 @@ func TestFunctionsInTemplates(t *testing.T) {
 		`{{ upper 5 }}`:                   "upper takes text as text, not a whole number; write upper(text)",
 		`{{ (first (split "a,b" ",")) }}`: "a",
 		`{{ has "x" }}`:                   "has takes a name with a dot, such as data.gauge.depth",
-		`{{ range $i, $x := data.gauge.list }}{{ $i }}{{ $x }}{{ end }}`:        "0a1b",
-		`{{ with value_or data.gauge.nowhere "deep" }}{{ . }}{{ end }}`:         "deep",
-		`{{ if and (has data.gauge.on) data.gauge.on }}yes{{ end }}`:            "yes",
-		`{{ range $k, $v := param }}{{ $k }}{{ end }}{{ env }}{{ param.none }}`: `this manifest has no param "none"; declare it: [param.none]`,
+		`{{ range $i, $x := data.gauge.list }}{{ $i }}{{ $x }}{{ end }}`: "0a1b",
+		`{{ with value_or data.gauge.nowhere "deep" }}{{ . }}{{ end }}`:  "deep",
+		`{{ if and (has data.gauge.on) data.gauge.on }}yes{{ end }}`:     "yes",
+		`{{ range $k, $v := param }}{{ $k }}{{ end }}{{ env }}{{ param.none }}`: `this manifest has no param "none"; ` +
+			`declare it: [param.none]`,
 	} {
 		tm, err := ParseTemplate("x.tmpl", text)
 		got := ""

@@ -15,7 +15,7 @@ import (
 type Facts struct {
 	OS             OS                 `cbor:"os" doc:"The operating system, from os-release."`
 	Kernel         Kernel             `cbor:"kernel" doc:"The kernel."`
-	Arch           string             `cbor:"arch" doc:"The processor architecture in Go's words: amd64, arm64, riscv64, ..."`
+	Arch           string             `cbor:"arch" doc:"The processor, in Go's words: amd64, arm64, riscv64, ..."`
 	CPU            CPU                `cbor:"cpu" doc:"The processors."`
 	Memory         Memory             `cbor:"memory" doc:"The memory."`
 	Disks          []Disk             `cbor:"disks" doc:"Whole disks, by name."`
@@ -23,7 +23,7 @@ type Facts struct {
 	Addresses      []Address          `cbor:"addresses" doc:"Addresses of the host's interfaces, loopback left out."`
 	Hostname       string             `cbor:"hostname" doc:"The host's own name."`
 	Init           string             `cbor:"init" doc:"The init system: systemd, or the name of process 1."`
-	PackageManager string             `cbor:"package_manager" doc:"The package manager: apt, dnf, apk, pacman, zypper, or empty."`
+	PackageManager string             `cbor:"package_manager" doc:"apt, dnf, apk, pacman, zypper, or empty."`
 	Services       map[string]Service `cbor:"services" doc:"Service units that are loaded, by name without .service."`
 	MachineID      string             `cbor:"machine_id" doc:"The identity from /etc/machine-id."`
 }

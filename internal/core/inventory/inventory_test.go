@@ -123,17 +123,27 @@ func TestInventoriesThatAreWrong(t *testing.T) {
 		"[host.a]\nconnect = { elevate = \"su\" }": `connect.elevate is "su"`,
 		"[host.a]\nconnect = { local = \"yes\" }":  `connect.local is true or false`,
 		"[host.a]\nconnect = { user = 7 }":         `connect.user takes text, not a whole number`,
-		"[host.\"a-[1..2]\"]\nsite = \"x\"\n[host.\"a-[2..3]\"]\nsite = \"y\"\n":       `host a-2 has "site" twice; first at hosts.toml:2:1`,
-		"[group.g]\nmembers = [\"b\"]\n":                                               `group g has the member "b", which is no host`,
-		"[group.g]\ninside = \"h\"\n":                                                  `group g is inside "h", which is no group`,
-		"[group.g]\ninside = \"h\"\n[group.h]\ninside = \"g\"\n":                       `groups are inside one another in a circle: g inside h inside g`,
-		"[group.g]\nmanifests = \"base\"\n":                                            `put it in brackets: manifests = ["..."]`,
-		"[group.g]\nmember = []\n":                                                     `a group has no "member"; did you mean "members"?`,
-		"[group.g]\nwhere = \"data.x\"\n":                                              `where reads data, which is not there yet`,
-		"[group.g]\nwhere = \"facts.arch == 'arm64'\"\nconnect = { user = \"ops\" }\n": `group g decides by facts who is in it`,
-		"[host.a]\n[group.g]\nwhere = \"host.rack == 1\"\n":                            `host has no "rack" (for a); it has address, groups, name`,
-		"[group.g]\nparams = { gauge = 1 }\n":                                          `params.gauge is no table of values`,
-		"[host.a]\n[group.g]\nmembers=[\"a\"]\nconnect={user=\"x\"}\n[group.h]\nmembers=[\"a\"]\nconnect={user=\"y\"}\n": `connect.user of host a differs between two groups of one depth; first at hosts.toml:4:10`,
+		"[host.\"a-[1..2]\"]\nsite = \"x\"\n[host.\"a-[2..3]\"]\nsite = \"y\"\n": `host a-2 has "site" twice; first ` +
+			`at hosts.toml:2:1`,
+		"[group.g]\nmembers = [\"b\"]\n": `group g has the member "b", ` +
+			`which is no host`,
+		"[group.g]\ninside = \"h\"\n": `group g is inside "h", which is ` +
+			`no group`,
+		"[group.g]\ninside = \"h\"\n[group.h]\ninside = \"g\"\n": `groups are inside one another in ` +
+			`a circle: g inside h inside g`,
+		"[group.g]\nmanifests = \"base\"\n": `put it in brackets: manifests = ` +
+			`["..."]`,
+		"[group.g]\nmember = []\n": `a group has no "member"; did you ` +
+			`mean "members"?`,
+		"[group.g]\nwhere = \"data.x\"\n": `where reads data, which is not ` +
+			`there yet`,
+		"[group.g]\nwhere = \"facts.arch == 'arm64'\"\nconnect = { user = \"ops\" }\n": `group g decides by facts who is ` +
+			`in it`,
+		"[host.a]\n[group.g]\nwhere = \"host.rack == 1\"\n": `host has no "rack" (for a); it ` +
+			`has address, groups, name`,
+		"[group.g]\nparams = { gauge = 1 }\n": `params.gauge is no table of values`,
+		"[host.a]\n[group.g]\nmembers=[\"a\"]\nconnect={user=\"x\"}\n[group.h]\nmembers=[\"a\"]\n" +
+			"connect={user=\"y\"}\n": `connect.user of host a differs between two groups of one depth; first at hosts.toml:4:10`,
 	} {
 		if _, got := load(t, text); !strings.Contains(got, want) {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)

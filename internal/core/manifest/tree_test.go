@@ -20,7 +20,8 @@ func parse(t *testing.T, text string) (*Node, []problem.Problem) {
 
 func TestParseGivesPlacesAndOrder(t *testing.T) {
 	root, problems := parse(t,
-		"\ufeff# ä\nb = \"ü\" # x\na = [1, true]\n[t.\"x.y\"]\nd = { e = 1.5, f = 2026-11-23 }\n[[l]]\ng = 1\n[[l]]\ng = 2\n")
+		"\ufeff# ä\nb = \"ü\" # x\na = [1, true]\n[t.\"x.y\"]\n"+
+			"d = { e = 1.5, f = 2026-11-23 }\n[[l]]\ng = 1\n[[l]]\ng = 2\n")
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -79,16 +80,17 @@ func TestOffsetsMapBackThroughEscapes(t *testing.T) {
 
 func TestWhatIsNotTOML(t *testing.T) {
 	for text, want := range map[string]string{
-		"mode = 0644\n":            `x.toml:1:8: 0644 is no TOML number, since it begins with 0; put it in quotes: "0644"`,
-		"shell = /bin/sh # x\n":    `x.toml:1:9: text without quotes; put it in quotes: "/bin/sh"`,
-		"a = 1\na = 2\n":           `x.toml:2:1: "a" is set twice; first at line 1; keep one of them`,
-		"[t]\n[t]\n":               `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
-		"t.a = 1\n[t]\n":           `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
-		"t = {}\n[t.u]\n":          `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
-		"t = {a = 1, a = 2}\n":     `x.toml:1:13: "a" is set twice; first at line 1; keep one of them`,
-		"[[t]]\n[t]\n":             `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
-		"a = 1\n\xff\n":            `x.toml:2:1: the file is not UTF-8 text here; save it as UTF-8`,
-		"a = 99999999999999999999": `x.toml:1:5: the whole number 99999999999999999999 does not fit 64 bits; put it in quotes if it is text`,
+		"mode = 0644\n":         `x.toml:1:8: 0644 is no TOML number, since it begins with 0; put it in quotes: "0644"`,
+		"shell = /bin/sh # x\n": `x.toml:1:9: text without quotes; put it in quotes: "/bin/sh"`,
+		"a = 1\na = 2\n":        `x.toml:2:1: "a" is set twice; first at line 1; keep one of them`,
+		"[t]\n[t]\n":            `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
+		"t.a = 1\n[t]\n":        `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
+		"t = {}\n[t.u]\n":       `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
+		"t = {a = 1, a = 2}\n":  `x.toml:1:13: "a" is set twice; first at line 1; keep one of them`,
+		"[[t]]\n[t]\n":          `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
+		"a = 1\n\xff\n":         `x.toml:2:1: the file is not UTF-8 text here; save it as UTF-8`,
+		"a = 99999999999999999999": `x.toml:1:5: the whole number 99999999999999999999 does not fit 64 bits; put it in ` +
+			`quotes if it is text`,
 	} {
 		_, problems := parse(t, text)
 		if len(problems) != 1 || problems[0].Error() != want {

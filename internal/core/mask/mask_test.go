@@ -11,7 +11,8 @@ import (
 
 // TestNoFormIsLeft puts secrets into texts as programs write them.
 func TestNoFormIsLeft(t *testing.T) {
-	secrets := []string{"tide", "tide-2024!", "it's \"salt\" & <water>", "line one is long\nline two is longer\n", "ä-ünïcode-ß"}
+	secrets := []string{"tide", "tide-2024!", "it's \"salt\" & <water>", "line one is long\nline two is " +
+		"longer\n", "ä-ünïcode-ß"}
 	var m Mask
 	for _, s := range secrets {
 		m.Hide(s)
@@ -19,7 +20,8 @@ func TestNoFormIsLeft(t *testing.T) {
 	for _, s := range secrets {
 		quoted, _ := json.Marshal(s)
 		for name, form := range map[string]string{
-			"plain": s, "json": string(quoted), "base64": base64.StdEncoding.EncodeToString([]byte(s)), "url": url.QueryEscape(s),
+			"plain": s, "json": string(quoted), "base64": base64.StdEncoding.EncodeToString([]byte(s)),
+			"url":  url.QueryEscape(s),
 			"path": url.PathEscape(s), "hex": hex.EncodeToString([]byte(s)), "sh": strings.ReplaceAll(s, "'", `'\''`),
 			"in base64": base64.StdEncoding.EncodeToString([]byte("keeper:" + s + "@pier")),
 		} {

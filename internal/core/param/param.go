@@ -306,7 +306,10 @@ func (d *Decl) example() string {
 	return "write it as said"
 }
 
-var nameOfHost = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*$`)
+var nameOfHost = regexp.MustCompile(`^` + nameLabel + `(\.` + nameLabel + `)*$`)
+
+// nameLabel is one part of a host name (RFC 1123, 2.1).
+const nameLabel = `[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?`
 
 func address(s string) bool {
 	if _, err := netip.ParseAddr(s); err == nil {

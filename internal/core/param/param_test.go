@@ -80,14 +80,15 @@ func TestCheck(t *testing.T) {
 
 func TestDeclarationsThatAreWrong(t *testing.T) {
 	for text, want := range map[string]string{
-		`type = "strng"`:                           `m.toml:2:8: there is no type "strng"; did you mean "string"?`,
-		`typ = "int"`:                              `a param has no "typ"; did you mean "type"?`,
-		"type = \"int\"\ndefault = \"5\"":          `m.toml:3:11: the default does not fit: it needs a whole number`,
-		"type = \"int\"\nchoices = [1, \"2\"]":     `a choice does not fit`,
-		"type = \"int\"\nmin = \"low\"":            `min: a limit is a number`,
-		`pattern = "("`:                            `pattern is no regular expression`,
-		`choices = "a"`:                            `choices takes a list`,
-		"type = \"int\"\ndefault = 9\nchoices=[1]": `the default does not fit: a whole number (9) is not among its choices; it takes 1`,
+		`type = "strng"`:                       `m.toml:2:8: there is no type "strng"; did you mean "string"?`,
+		`typ = "int"`:                          `a param has no "typ"; did you mean "type"?`,
+		"type = \"int\"\ndefault = \"5\"":      `m.toml:3:11: the default does not fit: it needs a whole number`,
+		"type = \"int\"\nchoices = [1, \"2\"]": `a choice does not fit`,
+		"type = \"int\"\nmin = \"low\"":        `min: a limit is a number`,
+		`pattern = "("`:                        `pattern is no regular expression`,
+		`choices = "a"`:                        `choices takes a list`,
+		"type = \"int\"\ndefault = 9\nchoices=[1]": `the default does not fit: a whole number (9) is not among its ` +
+			`choices; it takes 1`,
 	} {
 		if _, got := declared(text); !strings.Contains(got, want) {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)

@@ -108,7 +108,8 @@ func BenchmarkSealedLoop(b *testing.B) {
 	}
 	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
 	load := func(file string) *compile.Project {
-		p, err := compile.Load(compiletest.Tree(file, words.String(), "data/shared.toml", "keepers = ["+keepers.String()+"]\n",
+		p, err := compile.Load(compiletest.Tree(file, words.String(), "data/shared.toml",
+			"keepers = ["+keepers.String()+"]\n",
 			"manifests/gauge.toml", "[file.\"/etc/${k}\"]\nfor = \"k in data.keepers\"\n"+
 				"content = \"word ${data.words[k]}\"\nmode = \"0600\"\n"+
 				"owner = \"root\"\n"), kinds.Schemas(), compile.Options{Open: open})

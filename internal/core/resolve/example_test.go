@@ -30,7 +30,8 @@ content = "${host.name}\n"
 		return
 	}
 	for _, memory := range []int64{512 << 20, 8 << 30} {
-		plan, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: &facts.Facts{Memory: facts.Memory{Total: memory}}})
+		plan, err := resolve.Plan(p, p.Inventory.Hosts[0],
+			resolve.Known{Facts: &facts.Facts{Memory: facts.Memory{Total: memory}}})
 		if err != nil {
 			fmt.Println(err)
 			continue

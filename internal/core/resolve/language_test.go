@@ -58,7 +58,8 @@ func TestParams(t *testing.T) {
 	}
 	for _, c := range []struct{ file, text, want string }{
 		{"+data/shared.toml", "[gauge]\nseconds = \"30\"\n",
-			`data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole number, not "30" (for gauge-01); write it without quotes`},
+			`data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole number, not ` +
+				`"30" (for gauge-01); write it without quotes`},
 		{"+hosts.toml", "[group.all.params.gauge]\nseconds = 0\n",
 			`hosts.toml:10:11: the param gauge.seconds: a whole number (0) is below its min, 1`},
 		{"+hosts.toml", "[group.all.params.gauge]\nsecnods = 0\n",
@@ -178,18 +179,21 @@ sites = [ { name = "pier", gauges = ["a", "b"] }, { name = "creek", gauges = ["c
 keepers = [ { login = "maren" }, { login = "odd", left = "2025" } ]
 `}
 	for text, want := range map[string]string{
-		"[dir.\"/srv/${x}\"]\nfor = \"x in ['b', 'a']\"\n":                                   "dir /srv/b dir /srv/a",
-		"[dir.\"/srv/${name}-${port}\"]\nfor = \"name, port in data.ports\"\n":               "dir /srv/log-1 dir /srv/web-2",
-		"[dir.\"/srv/${s.name}/${g}\"]\nfor = [\"s in data.sites\", \"g in s.gauges\"]\n":    "dir /srv/pier/a dir /srv/pier/b dir /srv/creek/c",
+		"[dir.\"/srv/${x}\"]\nfor = \"x in ['b', 'a']\"\n":                     "dir /srv/b dir /srv/a",
+		"[dir.\"/srv/${name}-${port}\"]\nfor = \"name, port in data.ports\"\n": "dir /srv/log-1 dir /srv/web-2",
+		"[dir.\"/srv/${s.name}/${g}\"]\nfor = [\"s in data.sites\", \"g in s.gauges\"]\n": "dir /srv/pier/a dir " +
+			"/srv/pier/b dir /srv/creek/c",
 		"[dir.\"/srv/${i}${x}\"]\nfor = \"i, x in ['b', 'a']\"\n":                            "dir /srv/0b dir /srv/1a",
 		"[user.\"${p.login}\"]\nfor = \"p in data.keepers\"\nif = \"!has(p.left)\"\n":        "user maren",
 		"[user.\"${p.login}\"]\nfor = \"p in data.nobody\"\nif = \"host.site == 'creek'\"\n": "",
-		"[dir.\"/srv/${x}\"]\nfor = \"x in data.ports\"\n":                                   "the loop goes over a table with one variable",
-		"[dir.\"/srv/${x}\"]\nfor = \"x of data.ports\"\n":                                   `"x of data.ports" is no loop`,
-		"[dir.\"/srv/${host}\"]\nfor = \"host in data.ports\"\n":                             "the variable host hides another",
-		"[dir.\"/srv\"]\nfor = \"x in ['b', 'a']\"\n":                                        "the loop gives dir /srv twice",
-		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":                             "",
-		"[dir.\"/a\"]\nonly_after_change_of = [\"dir /b\"]\n[dir.\"/b\"]\n":                  "dir /b dir /a",
+		"[dir.\"/srv/${x}\"]\nfor = \"x in data.ports\"\n": "the loop goes over a table " +
+			"with one variable",
+		"[dir.\"/srv/${x}\"]\nfor = \"x of data.ports\"\n": `"x of data.ports" is no loop`,
+		"[dir.\"/srv/${host}\"]\nfor = \"host in data.ports\"\n": "the variable host hides " +
+			"another",
+		"[dir.\"/srv\"]\nfor = \"x in ['b', 'a']\"\n":                       "the loop gives dir /srv twice",
+		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":            "",
+		"[dir.\"/a\"]\nonly_after_change_of = [\"dir /b\"]\n[dir.\"/b\"]\n": "dir /b dir /a",
 	} {
 		if got := out(t, compiletest.Tree(append(data, "manifests/gauge.toml", text)...), debian,
 			compile.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
@@ -303,7 +307,8 @@ func TestSecretsOfLayers(t *testing.T) {
 		"[dir.\"/${x}\"]\nfor = \"x in data.pws\"\n":                              "the loop goes over secrets",
 		"[dir.\"/a\"]\nif = \"data.pw == 'ebb-and-flow'\"\n":                      "dir /a",
 	} {
-		fs := compiletest.Tree("manifests/gauge.toml", text, "data/shared.toml.age", "pw = \"ebb-and-flow\"\npws = [\"rip-tide\"]\n")
+		fs := compiletest.Tree("manifests/gauge.toml", text, "data/shared.toml.age", "pw = \"ebb-and-flow\"\npws = "+
+			"[\"rip-tide\"]\n")
 		p, err := compile.Load(fs, kinds.Schemas(), compile.Options{Open: open})
 		if err != nil {
 			t.Fatal(err)

@@ -81,7 +81,8 @@ func TestOrder(t *testing.T) {
 			"[user.maren]\nbefore = [\"group maren\"]\n[group.maren]\n", "user maren group maren"},
 		"an absent thing is not needed": {"[file.\"/srv/f\"]\nowner = \"maren\"\n[user.maren]\nabsent = true\n",
 			"file /srv/f user maren"},
-		"what is left out gives no edge": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nif = \"data.port == 1\"\n", "dir /a"},
+		"what is left out gives no edge": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nif = \"data.port == " +
+			"1\"\n", "dir /a"},
 	} {
 		p, problems := resolved(t, files(c.manifest), debian)
 		if p == nil {
@@ -140,9 +141,10 @@ func TestTheSameThingTwice(t *testing.T) {
 		t.Errorf("equal declarations are not one task: %v %s", p, problems)
 	}
 	for more, want := range map[string]string{
-		"[dir.\"/srv\"]\nmode = \"0700\"\n":                   `manifests/more.toml:1:6: dir /srv is declared in two ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or make both equal`,
+		"[dir.\"/srv\"]\nmode = \"0700\"\n": `manifests/more.toml:1:6: dir /srv is declared in two ` +
+			`ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or make both equal`,
 		"[dir.\"/srv\"]\nmode = \"0755\"\nowner = \"root\"\n": `owner is not set and "root"`,
-		"[file.\"/srv\"]\n":                                   `file /srv is declared in two ways: as a dir and as a file`,
+		"[file.\"/srv\"]\n": `file /srv is declared in two ways: as a dir and as a file`,
 	} {
 		_, got := resolved(t, files("[dir.\"/srv\"]\nmode = \"0755\"\n", "manifests/more.toml", more), debian)
 		if !strings.Contains(got, want) {
@@ -238,10 +240,12 @@ func big(hosts int) fstest.MapFS {
 		fmt.Fprintf(&m, "[package.reed-%02d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n", i, i)
 		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\ncontent = \"pool ${data.port + %d} of ${host.name}\\n\"\n"+
 			"mode = \"0644\"\n", i, i)
-		fmt.Fprintf(&m, "[user.keeper-%d]\ngroups = [\"watch-%d\"]\nif = '\"debian\" in facts.os.like'\n[group.watch-%d]\n", i, i, i)
+		fmt.Fprintf(&m, "[user.keeper-%d]\ngroups = [\"watch-%d\"]\nif = '\"debian\" in facts.os.like'\n"+
+			"[group.watch-%d]\n", i, i, i)
 	}
 	fs := files(m.String(), "hosts.toml",
-		fmt.Sprintf("[host.\"gauge-[0001..%04d]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n", hosts), "data/host/gauge-0001.toml", "")
+		fmt.Sprintf("[host.\"gauge-[0001..%04d]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = "+
+			"[\"all\"]\n", hosts), "data/host/gauge-0001.toml", "")
 	delete(fs, "data/host/gauge-01.toml")
 	return fs
 }
@@ -283,18 +287,22 @@ func BenchmarkResolve(b *testing.B) {
 
 func TestProblemsOfAProject(t *testing.T) {
 	for manifest, want := range map[string]string{
-		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nafter = [\"dir /c\"]\n[dir.\"/c\"]\nafter = [\"dir /a\"]\n": "these need one another in a circle: dir /a needs dir /b needs dir /c needs dir /a",
-		"[dir.\"/a\"]\nafter = [\"dir /nowhere\"]\n":                    `after of dir /a names dir /nowhere, which is not declared there`,
-		"[dir.\"/a\"]\nafter = [\"dri /b\"]\n":                          `names the unknown kind "dri"`,
-		"[file.\"/a\"]\ncontent = \"${data.prot}\"\n":                   `manifests/all.toml:2:14: data has no "prot"`,
-		"[file.\"/${data.list}\"]\n":                                    `which has no text`,
-		"[file.\"/a\"]\ntemplate = \"no.tmpl\"\n":                       `the template manifests/no.tmpl cannot be read`,
-		"[file.\"/a\"]\ncopy = \"no.bin\"\n":                            `the file manifests/no.bin cannot be read`,
-		"[file.\"/a\"]\ncontent = \"x\"\ncheck = \"true\"\n":            `check does not look at ${candidate}`,
-		"[user.maren]\npassword = \"a\"\npassword_hash = \"!\"\n":       `password and password_hash are given together`,
-		"[package.a1]\nversion = \"1\"\nabsent = true\n":                `version is given for a package that is to be absent`,
-		"[user.maren]\nuid = \"${data.list}\"\n":                        `uid takes one value, not a list`,
-		"[dir.\"/a\"]\nif = \"data.port\"\n":                            `the condition gives a whole number, not true or false`,
+		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nafter = [\"dir /c\"]\n[dir.\"/c\"]\nafter = [\"dir " +
+			"/a\"]\n": "these need one another in a circle: dir /a needs dir /b needs dir /c needs dir /a",
+		"[dir.\"/a\"]\nafter = [\"dir /nowhere\"]\n": `after of dir /a names dir /nowhere, which is ` +
+			`not declared there`,
+		"[dir.\"/a\"]\nafter = [\"dri /b\"]\n":                    `names the unknown kind "dri"`,
+		"[file.\"/a\"]\ncontent = \"${data.prot}\"\n":             `manifests/all.toml:2:14: data has no "prot"`,
+		"[file.\"/${data.list}\"]\n":                              `which has no text`,
+		"[file.\"/a\"]\ntemplate = \"no.tmpl\"\n":                 `the template manifests/no.tmpl cannot be read`,
+		"[file.\"/a\"]\ncopy = \"no.bin\"\n":                      `the file manifests/no.bin cannot be read`,
+		"[file.\"/a\"]\ncontent = \"x\"\ncheck = \"true\"\n":      `check does not look at ${candidate}`,
+		"[user.maren]\npassword = \"a\"\npassword_hash = \"!\"\n": `password and password_hash are given together`,
+		"[package.a1]\nversion = \"1\"\nabsent = true\n": `version is given for a package that is to be ` +
+			`absent`,
+		"[user.maren]\nuid = \"${data.list}\"\n": `uid takes one value, not a list`,
+		"[dir.\"/a\"]\nif = \"data.port\"\n": `the condition gives a whole number, not true or ` +
+			`false`,
 		"[dir.\"/a\"]\nfor = \"x in data.list\"\n":                      `the loop gives dir /a twice`,
 		"[param.x]\ntype = \"int\"\n":                                   `the param all.x has no value and no default`,
 		"[service.a]\nabsent = true\n":                                  `a service cannot be declared absent`,
@@ -307,7 +315,8 @@ func TestProblemsOfAProject(t *testing.T) {
 	for text, want := range map[string]string{
 		"":              `project is not set`,
 		"project = 7\n": `project is a text of 4 to 64 letters`,
-		"project = \"test\"\n[run]\nparalel = 3\n":                 `there is no setting "run.paralel"; did you mean "run.parallel"?`,
+		"project = \"test\"\n[run]\nparalel = 3\n": `there is no setting "run.paralel"; did you mean ` +
+			`"run.parallel"?`,
 		"project = \"test\"\n[run]\nparallel = \"3\"\n":            `parallel is a number of hosts`,
 		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `is no length of time`,
 		"project = \"test\"\n[inventory]\nfiles = [\"../x\"]\n":    `files is a list of paths inside the project`,

@@ -18,7 +18,8 @@ func TestValuesAreCheckedAgainstTheirTypes(t *testing.T) {
 		{Attr{Name: "mode", Type: Mode}, int64(644),
 			`error: mode needs a mode such as "0644", not a whole number (644); write mode = "0644"`},
 		{Attr{Name: "mode", Type: Mode}, "0888", `error: mode: "0888" is no mode; write four octal digits, such as "0644"`},
-		{Attr{Name: "running", Type: Bool}, "yes", `error: running needs true or false, without quotes, not text ("yes"); write running = true`},
+		{Attr{Name: "running", Type: Bool}, "yes", `error: running needs true or false, without quotes, not text ("yes"); ` +
+			`write running = true`},
 		{Attr{Name: "uid", Type: Int}, "7", `error: uid needs a whole number, without quotes, not text ("7")`},
 		{Attr{Name: "uid", Type: Int}, int64(-1), `error: uid must not be negative`},
 		{Attr{Name: "home", Type: Path}, "/srv//tide/./x/", "/srv/tide/x"},
@@ -28,7 +29,8 @@ func TestValuesAreCheckedAgainstTheirTypes(t *testing.T) {
 		{Attr{Name: "groups", Type: Name, List: true}, "a", `error: groups takes a list, not text; write groups = ["a"]`},
 		{Attr{Name: "group", Type: Name}, []any{"a"}, `error: group takes one value, not a list; write group = "a"`},
 		{Attr{Name: "group", Type: Name}, "a b",
-			`error: group is "a b", which is no account or group name; use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first`},
+			`error: group is "a b", which is no account or group name; use up to 32 letters, digits, dots, dashes and ` +
+				`underscores, a letter or underscore first`},
 		{Attr{Name: "password", Type: Hidden}, int64(1234),
 			`error: password needs text, not a whole number; put it in quotes`},
 		{Attr{Name: "password", Type: Hidden}, "0123", value.Hidden},

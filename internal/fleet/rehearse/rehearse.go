@@ -164,7 +164,9 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, []adv
 		for _, h := range fleet.Facts(ctx, hosts) {
 			known[h.Name] = h.Facts
 		}
-		plans.Fleet = resolve.Snapshot(p, func(name string) (*facts.Facts, int64, bool) { return known[name], 0, known[name] != nil })
+		plans.Fleet = resolve.Snapshot(p, func(name string) (*facts.Facts, int64, bool) {
+			return known[name], 0, known[name] != nil
+		})
 	}
 	tally := &advice.Tally{}
 	plans.Asked = tally.Asked

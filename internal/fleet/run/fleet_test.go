@@ -90,7 +90,8 @@ func (b *bench) fleetOf(p *compile.Project) *run.Fleet {
 		key = b.key
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper"}
-	return &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify, Silence: b.silence, Limits: b.limits,
+	return &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify,
+		Silence: b.silence, Limits: b.limits,
 		Selection: b.part, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key,
 				Elevate: h.Connect.Elevate}, first)

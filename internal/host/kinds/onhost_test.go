@@ -134,7 +134,8 @@ func TestKindsOnAHost(t *testing.T) {
 			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"},
 				"existence: absent -> there, owner:  -> root, mode:  -> 0640, content:  -> 4 bytes", ""},
 			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"}, "", ""},
-			{"file /etc/note", value.Attrs{"content": "two two\n", "mode": "0600"}, "content: 4 bytes -> 8 bytes, mode: 0640 -> 0600", ""},
+			{"file /etc/note", value.Attrs{"content": "two two\n", "mode": "0600"}, "content: 4 bytes -> 8 bytes, mode: 0640 " +
+				"-> 0600", ""},
 			{"file /etc/note", value.Attrs{"owner": "nobody"}, "owner: root -> nobody", ""},
 			{"file /etc/note", value.Attrs{"owner": "stranger"}, "error: the owner stranger is no user of this host", ""},
 			{"file /etc/note", value.Attrs{"absent": true}, "existence: there -> absent", ""},
@@ -144,10 +145,12 @@ func TestKindsOnAHost(t *testing.T) {
 			{"file /etc", nil, "error: /etc is a folder", ""},
 		}},
 		"folders": {steps: []step{
-			{"dir /srv/tide", value.Attrs{"owner": "daemon", "mode": "2750"}, "existence: absent -> there, owner:  -> daemon, mode:  -> 2750", ""},
+			{"dir /srv/tide", value.Attrs{"owner": "daemon", "mode": "2750"}, "existence: absent -> there, owner:  -> " +
+				"daemon, mode:  -> 2750", ""},
 			{"dir /srv/tide", value.Attrs{"mode": "2750"}, "", ""},
 			{"dir /srv/tide", value.Attrs{"group": "adm"}, "group: root -> adm, mode: 2750 -> 0750", ""},
-			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> there, mode:  -> 0644, content:  -> 1 byte", ""},
+			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> there, mode:  -> 0644, content:  -> 1 " +
+				"byte", ""},
 			{"dir /srv/tide", value.Attrs{"absent": true}, "existence: there -> absent", "error"},
 			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: there -> absent", ""},
 			{"dir /etc/os-release", nil, "error: /etc/os-release is there but no folder", ""},
@@ -159,7 +162,8 @@ func TestKindsOnAHost(t *testing.T) {
 				"existence: absent -> there, groups:  -> keepers, shell:  -> /bin/bash, password:  -> (secret)", ""},
 			{"user maren", value.Attrs{"groups": []any{"keepers"}, "password": value.NewSecret("salt")}, "", ""},
 			{"user maren", value.Attrs{"password": value.NewSecret("brine")}, "password: another -> as declared", ""},
-			{"user maren", value.Attrs{"comment": "Maren", "groups": []any{"adm"}}, "comment:  -> Maren, groups: not in adm -> in adm", ""},
+			{"user maren", value.Attrs{"comment": "Maren", "groups": []any{"adm"}}, "comment:  -> Maren, groups: not in adm " +
+				"-> in adm", ""},
 			{"user maren", value.Attrs{"groups": []any{"nowhere"}}, "error: the group nowhere is not on this host", ""},
 			{"user ldap", value.Attrs{"comment": "x"}, "comment:  -> x", "error"},
 			{"user maren", value.Attrs{"absent": true}, "existence: there -> absent", ""},
@@ -177,7 +181,8 @@ func TestKindsOnAHost(t *testing.T) {
 		}},
 		"services": {spec: folder.Spec{Services: []string{"tide-logger"}}, steps: []step{
 			{"service tide-logger", value.Attrs{"running": true, "boot": true}, "", ""},
-			{"service tide-logger.service", value.Attrs{"running": false, "boot": false}, "running: yes -> no, boot: yes -> no", ""},
+			{"service tide-logger.service", value.Attrs{"running": false, "boot": false}, "running: yes -> no, boot: yes -> " +
+				"no", ""},
 			{"service tide-logger", value.Attrs{"running": true}, "running: no -> yes", ""},
 			{"service no-such", value.Attrs{"running": true}, "error: there is no no-such.service on this host", ""},
 			{"service no-such", value.Attrs{"running": true, "optional": true}, "", ""},
@@ -216,7 +221,8 @@ func TestNeighboursAreInstalledTogether(t *testing.T) {
 	if got := installs(); len(got) != 1 || got[0] != "buoy-tools salt-lamp harbour-log" {
 		t.Errorf("it ran %q", got)
 	}
-	_, after := b.apply(b.task("package tide-logger", nil), b.task("package foghorn-relay", nil), b.task("package chart-press", nil))
+	_, after := b.apply(b.task("package tide-logger", nil), b.task("package foghorn-relay", nil),
+		b.task("package chart-press", nil))
 	if !strings.HasPrefix(after[0], "error: ") || !strings.Contains(after[0], "foghorn-relay") {
 		t.Errorf("the broken one gives %q", after)
 	}
@@ -235,7 +241,8 @@ func TestAPreviewPromisesNothing(t *testing.T) {
 	k, _ := kinds.Find("package")
 	tasks := []plan.Task{b.task("package tide-logger", nil), b.task("package no-such", nil)}
 	_, said := b.differs(k, b.env(true, tasks...), tasks)
-	if said[0] != "version: absent -> installed" || !strings.HasPrefix(said[1], "error: no package list on this host knows") {
+	if said[0] != "version: absent -> installed" || !strings.HasPrefix(said[1], "error: no package list on this host "+
+		"knows") {
 		t.Errorf("with fresh lists it says %q", said)
 	}
 	d, err := b.host.Dir("/var/lib/apt/lists")
@@ -258,7 +265,8 @@ func TestAPreviewPromisesNothing(t *testing.T) {
 func TestWhatIsCapturedIsRight(t *testing.T) {
 	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Users: []string{"tidelog"}, Groups: []string{"watch"},
 		Packages: []string{"buoy-tools"}, Files: map[string]string{"/etc/note": "low water at six\n"}})
-	for _, ref := range []string{"file /etc/note", "dir /srv", "user tidelog", "group watch", "package buoy-tools", "service tide-logger",
+	for _, ref := range []string{"file /etc/note", "dir /srv", "user tidelog", "group watch",
+		"package buoy-tools", "service tide-logger",
 		"file /etc/none", "dir /srv/none", "user none", "group none", "package none"} {
 		task := b.task(ref, nil)
 		k, _ := kinds.Find(task.Ref.Kind)

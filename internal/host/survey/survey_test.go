@@ -24,8 +24,10 @@ func TestFactsOfASimulatedHost(t *testing.T) {
 	}
 	got := fmt.Sprintf("%+v %+v %+v %+v %+v %+v %+v %s %s %s %+v", f.OS, f.Kernel, f.CPU, f.Memory, f.Disks, f.Mounts,
 		f.Addresses, f.Hostname, f.Init, f.PackageManager, f.Services)
-	want := `{ID:ubuntu Name:Ubuntu 24.04 LTS VersionID:24.04 Like:[ubuntu debian]} {Name:Linux Release:6.1.0-simulated} {Count:3 Model:Simulated CPU} {Total:4294967296 Swap:0} ` +
-		`[{Name:vda Size:1099511627776}] [{Path:/ Device:/dev/vda1 Type:ext4 Size:1099511627776 Free:549755813888}] [{Address:192.0.2.24 Family:ipv4 Interface:eth0}] ` +
+	want := `{ID:ubuntu Name:Ubuntu 24.04 LTS VersionID:24.04 Like:[ubuntu debian]} {Name:Linux ` +
+		`Release:6.1.0-simulated} {Count:3 Model:Simulated CPU} {Total:4294967296 Swap:0} ` +
+		`[{Name:vda Size:1099511627776}] [{Path:/ Device:/dev/vda1 Type:ext4 Size:1099511627776 Free:549755813888}] ` +
+		`[{Address:192.0.2.24 Family:ipv4 Interface:eth0}] ` +
 		`gauge-04 systemd apt map[cron:{Running:true Boot:true} ssh:{Running:true Boot:true}]`
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)

@@ -263,7 +263,8 @@ func TestContentsThatAreWrong(t *testing.T) {
 		"other bytes":     {wire.Chunk{SHA256: hash, Data: []byte(strings.ToUpper(text)), Last: true}, ""},
 		"too few":         {wire.Chunk{SHA256: hash, Data: []byte(text[:4]), Last: true}, ""},
 		"another content": {wire.Chunk{SHA256: other, Data: []byte(text), Last: true}, ""},
-		"none":            {wire.Chunk{SHA256: hash, Missing: "the file was deleted meanwhile"}, "the file was deleted meanwhile"},
+		"none": {wire.Chunk{SHA256: hash, Missing: "the file was deleted meanwhile"}, "the file was deleted " +
+			"meanwhile"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -290,7 +291,8 @@ func TestContentsThatAreWrong(t *testing.T) {
 			}
 			if m.Fault != nil {
 				talk.wantEnd(m.Fault.Message) // not even the conversation can be trusted any more
-			} else if file.Status != plan.Failed || !strings.Contains(file.Message, c.says) || !h.HasAccount("group", "keepers") {
+			} else if file.Status != plan.Failed || !strings.Contains(file.Message, c.says) ||
+				!h.HasAccount("group", "keepers") {
 				t.Errorf("%+v; keepers are there: %v", file, h.HasAccount("group", "keepers"))
 			}
 			dir, err := h.Dir("/etc")
@@ -332,7 +334,8 @@ func TestAskedToStop(t *testing.T) {
 	talk = dial(t, h)
 	talk.say(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{ID: "0198-b", Project: "saltmarsh"}}})
 	talk.want("Hello")
-	if got := talk.want("Collected").Collected; got.Run != tonight.ID || len(got.Results) != 1 || got.Results[0].Ref != motd.Ref {
+	if got := talk.want("Collected").Collected; got.Run != tonight.ID || len(got.Results) != 1 ||
+		got.Results[0].Ref != motd.Ref {
 		t.Errorf("collected %+v", got)
 	}
 }
@@ -387,7 +390,8 @@ func TestNoSecretLeaves(t *testing.T) {
 	talk.begin(tonight)
 	talk.say(parts(conf))
 	talk.want("Want")
-	talk.say(wire.Message{Chunk: &wire.Chunk{SHA256: conf.Content.SHA256, Data: []byte("password = brine-1897\n"), Last: true}})
+	talk.say(wire.Message{Chunk: &wire.Chunk{SHA256: conf.Content.SHA256, Data: []byte("password = " +
+		"brine-1897\n"), Last: true}})
 	r := talk.want("Results").Results.List[0]
 	if r.Status != plan.Failed {
 		t.Fatalf("the check passed: %+v", r)

@@ -236,7 +236,8 @@ func follow(d machine.Dir, name string, t plan.Task, at string) (string, error) 
 	}
 	target, err := d.Follow(name)
 	if errors.Is(err, machine.ErrLink) {
-		return "", problem.Errorf("%s is a symbolic link that others than root can make or exchange, so it is not followed", at).
+		return "", problem.Errorf("%s is a symbolic link that others than root can make or exchange, so it is not "+
+			"followed", at).
 			Remedy("declare the file that it leads to")
 	}
 	if err != nil {
@@ -505,7 +506,8 @@ func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (p
 	}
 	c := plan.Captured{Attrs: map[string]any{"owner": st.own.Owner, "group": st.own.Group, "mode": st.own.Mode}}
 	if st.size > kind.MaxDiff {
-		c.Note = fmt.Sprintf("its %d bytes are too many to be shown; put them beside the manifest and name them with copy", st.size)
+		c.Note = fmt.Sprintf("its %d bytes are too many to be shown; put them beside the manifest and name them with "+
+			"copy", st.size)
 		return c, nil
 	}
 	content, err := text(env, st.path)

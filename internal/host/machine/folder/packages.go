@@ -39,7 +39,8 @@ var repository = map[string][]pkg{
 			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
 	},
 	"mudflat-archive": {
-		{version: "3.2.0-1", files: map[string]string{"/lib/systemd/system/mudflat-archive.service": unitFile("Archive of readings", "mudflat-archive")}},
+		{version: "3.2.0-1", files: map[string]string{
+			"/lib/systemd/system/mudflat-archive.service": unitFile("Archive of readings", "mudflat-archive")}},
 	},
 	"foghorn-relay": {
 		{version: "0.9.1-2", broken: "the horn's serial line does not answer",

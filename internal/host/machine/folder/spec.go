@@ -146,9 +146,11 @@ func (h *Machine) populate() error {
 		{"/var/lib/apt/lists/lock", "", 0o640},
 		{"/var/lib/apt/lists/archive.example.org_Packages", "made up\n", 0o644},
 		{"/lib/systemd/system/ssh.service",
-			"[Unit]\nDescription=Secure shell\n[Service]\nExecStart=/usr/sbin/sshd -D\n[Install]\nWantedBy=multi-user.target\n", 0o644},
+			"[Unit]\nDescription=Secure shell\n[Service]\nExecStart=/usr/sbin/sshd -D\n[Install]\n" +
+				"WantedBy=multi-user.target\n", 0o644},
 		{"/lib/systemd/system/cron.service",
-			"[Unit]\nDescription=Time table\n[Service]\nExecStart=/usr/sbin/cron -f\n[Install]\nWantedBy=multi-user.target\n", 0o644},
+			"[Unit]\nDescription=Time table\n[Service]\nExecStart=/usr/sbin/cron -f\n[Install]\n" +
+				"WantedBy=multi-user.target\n", 0o644},
 		{"/etc/machine-id", fmt.Sprintf("%016x%016x\n", id.Sum64(), id.Sum64()), 0o444},
 	}
 	for _, p := range usualFolders {

@@ -54,7 +54,8 @@ func (m Manager) Definitions(name string) []string {
 }
 
 // properties are what show asks systemd for; see org.freedesktop.systemd1(5).
-const properties = "--property=Id,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload,ActiveEnterTimestampMonotonic,NRestarts"
+const properties = "--property=Id,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload," +
+	"ActiveEnterTimestampMonotonic,NRestarts"
 
 // showLimit is how long systemd may take to tell of units.
 const showLimit = time.Minute
