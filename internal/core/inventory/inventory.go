@@ -568,7 +568,7 @@ func (inv *Inventory) Why(h *Host, g *Group, facts map[string]any) string {
 
 // own gives a host its own keys, and its params. It returns where its
 // connection is told of.
-func (l *loader) own(h *Host) []source {
+func (l *loader) own(h *Host) []ranked {
 	h.Vars = map[string]any{"name": h.Name, "address": h.Name, "groups": []any{}}
 	from := map[string]setAt{}
 	tables := slices.Clone(l.tables[h.Name])
@@ -581,7 +581,7 @@ func (l *loader) own(h *Host) []source {
 		}
 		return 1
 	})
-	var connects []source
+	var connects []ranked
 	for _, t := range tables {
 		for _, k := range t.node.Keys {
 			// What is said of one host goes before what is said of a range.
@@ -599,23 +599,23 @@ func (l *loader) own(h *Host) []source {
 
 // connections gives a host its connection: what is said of all, of its groups,
 // and of itself.
-func (l *loader) connections(h *Host, own []source) {
-	var all []source
+func (l *loader) connections(h *Host, own []ranked) {
+	var all []ranked
 	for _, t := range l.top {
-		all = append(all, source{node: t, rank: ofTop})
+		all = append(all, ranked{node: t, rank: ofTop})
 	}
 	for _, g := range h.Groups {
 		if g.connect != nil {
-			all = append(all, source{node: g.connect, rank: g.Depth})
+			all = append(all, ranked{node: g.connect, rank: g.Depth})
 		}
 	}
 	l.connect(h, append(all, own...))
 }
 
-func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]source) {
+func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]ranked) {
 	switch k.Name {
 	case "connect":
-		*connects = append(*connects, source{k.Node, ofHost, t})
+		*connects = append(*connects, ranked{k.Node, ofHost, t})
 		return
 	case "params":
 		given := l.params(k, t)
@@ -696,9 +696,9 @@ func (l *loader) value(h *Host, t table, node *manifest.Node) (any, error) {
 	return text.Eval(vars)
 }
 
-// source is a connect table with the rank of where it stands: ofTop, a group's
+// ranked is a connect table with the rank of where it stands: ofTop, a group's
 // depth, or ofHost.
-type source struct {
+type ranked struct {
 	node *manifest.Node
 	rank int
 	from table // the host's table that it is in, for ofHost
@@ -709,7 +709,7 @@ const (
 	ofHost = 1 << 20 // deeper than any group
 )
 
-func (l *loader) connect(h *Host, sources []source) {
+func (l *loader) connect(h *Host, sources []ranked) {
 	type setBy struct {
 		rank  int
 		value any

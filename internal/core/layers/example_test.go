@@ -17,7 +17,7 @@ func Example() {
 	}
 	var ps problem.Problems
 	data := layers.Load(project, layers.Config{Layers: []string{"shared", "site/${host.site}"}}, &ps)
-	host := layers.Host{Vars: &expr.Vars{Host: map[string]any{"name": "gauge-01", "site": "north-pier"}}}
+	host := layers.View{Vars: &expr.Vars{Host: map[string]any{"name": "gauge-01", "site": "north-pier"}}}
 	tree, err := data.For(host)
 	fmt.Println(tree.Values, err, ps.Err())
 	steps, err := data.Explain(host, []string{"gauge", "sample_seconds"})

@@ -198,8 +198,8 @@ var envForm = regexp.MustCompile(`\$\{\s*env\s*\}`)
 
 var literal = regexp.MustCompile(`\$\{[^}]*\}`)
 
-// Host is what decides which layers a host has.
-type Host struct {
+// View is what decides which layers a host has.
+type View struct {
 	Vars   *expr.Vars
 	Groups []string // outermost first
 	Maybe  []string // groups that it may be in, when its facts are known
@@ -219,7 +219,7 @@ type merged struct {
 }
 
 // For gives the tree of one host.
-func (d *Data) For(h Host) (Tree, error) {
+func (d *Data) For(h View) (Tree, error) {
 	var out Tree
 	at := merged{values: map[string]any{}}
 	key := ""
@@ -256,7 +256,7 @@ func (d *Data) For(h Host) (Tree, error) {
 
 // namesFor gives the names of a layer for a host: one, one per group, or none
 // when the host has no such key. known is false when facts decide.
-func (l *layer) namesFor(h Host) (names []string, known bool, err error) {
+func (l *layer) namesFor(h View) (names []string, known bool, err error) {
 	groups := []string{""}
 	if l.group {
 		groups = h.Groups
@@ -312,7 +312,7 @@ func shown(v any) string {
 
 // candidates lists the paths of every value in files that a layer may turn out
 // to have, once the facts are known.
-func (d *Data) candidates(l *layer, h Host) [][]string {
+func (d *Data) candidates(l *layer, h View) [][]string {
 	var out [][]string
 	for _, name := range value.Keys(d.names) {
 		if !l.like.MatchString(name) {
@@ -709,7 +709,7 @@ type Step struct {
 }
 
 // Explain tells, layer by layer, where a host's value at a path comes from.
-func (d *Data) Explain(h Host, at []string) ([]Step, error) {
+func (d *Data) Explain(h View, at []string) ([]Step, error) {
 	var out []Step
 	for i := range d.layers {
 		l := &d.layers[i]

@@ -12,8 +12,8 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-func host() Host {
-	return Host{Vars: &expr.Vars{Host: map[string]any{"name": "gauge-01", "site": "pier"},
+func host() View {
+	return View{Vars: &expr.Vars{Host: map[string]any{"name": "gauge-01", "site": "pier"},
 		Facts: map[string]any{"os": map[string]any{"id": "debian"}}}, Groups: []string{"all", "gauge"}}
 }
 

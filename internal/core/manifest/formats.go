@@ -52,7 +52,7 @@ const maxNodes = 2_000_000
 func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	empty := &Node{Kind: Table, Place: value.Place{File: name}}
 	if !utf8.Valid(data) {
-		problems.At(newSource(name, data).place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
+		problems.At(newText(name, data).place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
 		return empty, false
 	}
 	d := yaml.NewDecoder(bytes.NewReader(data))
@@ -212,13 +212,13 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 
 // jsonReader reads JSON (RFC 8259) with the places of keys and values.
 type jsonReader struct {
-	src      *source
+	src      *text
 	dec      *json.Decoder
 	problems *problem.Problems
 }
 
 func parseJSON(name string, data []byte, problems *problem.Problems) (*Node, bool) {
-	r := jsonReader{src: newSource(name, data), dec: json.NewDecoder(bytes.NewReader(data)), problems: problems}
+	r := jsonReader{src: newText(name, data), dec: json.NewDecoder(bytes.NewReader(data)), problems: problems}
 	r.dec.UseNumber()
 	empty := &Node{Kind: Table, Place: value.Place{File: name}}
 	if !utf8.Valid(data) {

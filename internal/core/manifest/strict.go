@@ -11,7 +11,7 @@ import (
 // strict reports what the parser takes and TOML 1.0 does not: line breaks and a
 // last comma in inline tables, and the escapes \x and \e. All of it is of a later
 // TOML, which other readers of these files need not know.
-func (s *source) strict(problems *problem.Problems) {
+func (s *text) strict(problems *problem.Problems) {
 	var open []byte // the brackets around
 	comma := -1     // the last thing was a comma, here
 	for i := 0; i < len(s.data); i++ {
@@ -24,7 +24,7 @@ func (s *source) strict(problems *problem.Problems) {
 			}
 			continue
 		case '"', '\'':
-			i = s.text(i, problems) - 1
+			i = s.quoted(i, problems) - 1
 		case '{', '[':
 			open = append(open, c)
 		case '}', ']':
@@ -56,7 +56,7 @@ func (s *source) strict(problems *problem.Problems) {
 }
 
 // text passes over a text and gives the offset behind it.
-func (s *source) text(from int, problems *problem.Problems) int {
+func (s *text) quoted(from int, problems *problem.Problems) int {
 	quote := string(s.data[from])
 	if strings.HasPrefix(string(s.data[from:min(from+3, len(s.data))]), quote+quote+quote) {
 		quote = quote + quote + quote

@@ -37,7 +37,7 @@ type Node struct {
 	Items []*Node     // of a list
 	Keys  []Key       // of a table
 
-	src    *source
+	src    *text
 	from   int // offset of a text's raw bytes
 	raw    []byte
 	origin origin
@@ -163,15 +163,15 @@ func rawOffset(raw []byte, offset int) int {
 	return min(i, len(raw)-quotes)
 }
 
-// source is one file's bytes with the offsets at which its lines begin.
-type source struct {
+// text is one file's bytes with the offsets at which its lines begin.
+type text struct {
 	name  string
 	data  []byte
 	lines []int
 }
 
-func newSource(name string, data []byte) *source {
-	s := &source{name: name, data: data, lines: []int{0}}
+func newText(name string, data []byte) *text {
+	s := &text{name: name, data: data, lines: []int{0}}
 	for i, c := range data {
 		if c == '\n' {
 			s.lines = append(s.lines, i+1)
@@ -180,7 +180,7 @@ func newSource(name string, data []byte) *source {
 	return s
 }
 
-func (s *source) place(offset int) value.Place {
+func (s *text) place(offset int) value.Place {
 	offset = min(max(offset, 0), len(s.data))
 	lo, hi := 0, len(s.lines)
 	for hi-lo > 1 {
@@ -201,7 +201,7 @@ func ParseTOML(name string, data []byte, problems *problem.Problems) (*Node, boo
 	// TOML leaves it to us what a line break in a text is. An editor that writes
 	// \r\n must not change what stands in a host's file.
 	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
-	src := newSource(name, data)
+	src := newText(name, data)
 	root := &Node{Kind: Table, Place: value.Place{File: name}, src: src}
 	if !utf8.Valid(data) {
 		problems.At(src.place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
@@ -238,7 +238,7 @@ func invalid(data []byte) int {
 
 // builder turns the parser's expressions into the tree.
 type builder struct {
-	src      *source
+	src      *text
 	base     int // offset at which the parser was started
 	parser   unstable.Parser
 	root     *Node
@@ -308,6 +308,16 @@ func (b *builder) syntax(at int, err error) {
 
 func (b *builder) place(n *unstable.Node) value.Place {
 	return b.src.place(b.base + int(n.Raw.Offset))
+}
+
+// behind gives the place of the value that follows a key: the parser does not
+// say where a list or a table in braces begins.
+func (b *builder) behind(key *unstable.Node) value.Place {
+	at := b.base + int(key.Raw.Offset) + int(key.Raw.Length)
+	for at < len(b.src.data) && strings.IndexByte(" \t=", b.src.data[at]) >= 0 {
+		at++
+	}
+	return b.src.place(at)
 }
 
 func (b *builder) expression(e *unstable.Node) {
@@ -395,7 +405,7 @@ func (b *builder) set(at *Node, e *unstable.Node) {
 				b.twice(place, name, there.Place)
 				return
 			}
-			at.add(Key{name, place, b.value(e.Value(), place)})
+			at.add(Key{name, place, b.value(e.Value(), b.behind(it.Node()))})
 			return
 		}
 		switch {
@@ -415,8 +425,9 @@ func (b *builder) twice(place value.Place, name string, first value.Place) {
 		Do: "keep one of them", Also: []value.Place{first}})
 }
 
-func (b *builder) value(n *unstable.Node, key value.Place) *Node {
-	out := &Node{Place: key, src: b.src}
+// value reads a value, which stands at a place unless the parser knows better.
+func (b *builder) value(n *unstable.Node, at value.Place) *Node {
+	out := &Node{Place: at, src: b.src}
 	if n.Raw.Length > 0 {
 		out.Place = b.place(n)
 	}
@@ -446,7 +457,7 @@ func (b *builder) value(n *unstable.Node, key value.Place) *Node {
 	case unstable.Array:
 		out.Kind, out.origin = List, inline
 		for it := n.Children(); it.Next(); {
-			out.Items = append(out.Items, b.value(it.Node(), key))
+			out.Items = append(out.Items, b.value(it.Node(), at))
 		}
 	case unstable.InlineTable:
 		out.Kind, out.origin = Table, inline

@@ -124,7 +124,7 @@ func TestLayers(t *testing.T) {
 		"taken out in vain": {append(append(shows("x"), rules...), "data/host/gauge-01.toml",
 			"list = { take_out = [\"z\"] }\n"), `list: take_out names "z", which no layer below has put in`},
 		"a table over none": {append(shows("x"), "data/host/gauge-01.toml", "list.x = 1\n"),
-			"data.list is a table in one layer and none in another, at data/shared.toml:1:1"},
+			"data.list is a table in one layer and none in another, at data/shared.toml:1:8"},
 		"an own list of layers": {append(append(shows("${data.a}"),
 			settings("[data]\nlayers = [\"shared\", \"rack/${host.rack}\", \"site/${host.site}\"]\n")...),
 			"data/site/pier.toml", "a = 7\n"), "7"},

@@ -89,8 +89,8 @@ func secretsIn(p *compile.Project, tree map[string]any) [][]string {
 }
 
 // Layers is the host as the layers of data see it.
-func (h *Traced) Layers() layers.Host {
-	return layers.Host{Vars: h.Vars, Groups: groupNames(h.Groups), Maybe: groupNames(h.Maybe)}
+func (h *Traced) Layers() layers.View {
+	return layers.View{Vars: h.Vars, Groups: groupNames(h.Groups), Maybe: groupNames(h.Maybe)}
 }
 
 func groupNames(groups []*inventory.Group) []string {

@@ -198,8 +198,8 @@ func (r reader) texts(k manifest.Key) map[string]string {
 	return out
 }
 
-func readHost(k manifest.Key, ps *problem.Problems) Host {
-	h := Host{Name: k.Name, Place: k.Place}
+func readHost(k manifest.Key, ps *problem.Problems) Part {
+	h := Part{Name: k.Name, Place: k.Place}
 	if k.Node.Kind != manifest.Table {
 		ps.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name), "write [host."+k.Name+"]")
 		return h

@@ -50,12 +50,12 @@ type Rehearsal struct {
 	File   string
 	About  string
 	Env    string
-	Hosts  []Host
+	Hosts  []Part
 	Sealed map[string]map[string]any // values in the place of sealed files, by layer
 }
 
-// Host is one simulated host and what is expected of it.
-type Host struct {
+// Part is one simulated host and what is expected of it.
+type Part struct {
 	Name   string
 	Place  value.Place
 	Spec   folder.Spec
@@ -267,14 +267,14 @@ func (r Rehearsal) build(p *compile.Project, dir string) (map[string]*folder.Mac
 	return machines, hosts, ps.Err()
 }
 
-func (r Rehearsal) firstRun(e Host, h *run.Visit) Case {
+func (r Rehearsal) firstRun(e Part, h *run.Visit) Case {
 	c := Case{File: r.File, Host: h.Name, Name: "the first run", Place: e.Place, Took: h.Took}
 	c.Failure = strings.Join(wrong(e, h), "\n")
 	return c
 }
 
 // wrong lists what did not go well in a run, besides what is expected to fail.
-func wrong(e Host, h *run.Visit) []string {
+func wrong(e Part, h *run.Visit) []string {
 	var bad []string
 	switch {
 	case h.Wrong != nil:
@@ -290,7 +290,7 @@ func wrong(e Host, h *run.Visit) []string {
 	return bad
 }
 
-func (r Rehearsal) secondRun(e Host, h *run.Visit) Case {
+func (r Rehearsal) secondRun(e Part, h *run.Visit) Case {
 	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place, Took: h.Took}
 	bad := wrong(e, h)
 	for _, t := range h.Tasks {
@@ -308,7 +308,7 @@ func (r Rehearsal) secondRun(e Host, h *run.Visit) Case {
 }
 
 // expectations holds a host to its file's [host.NAME.expect].
-func (r Rehearsal) expectations(e Host, h *run.Visit, m *folder.Machine) []Case {
+func (r Rehearsal) expectations(e Part, h *run.Visit, m *folder.Machine) []Case {
 	var out []Case
 	add := func(name, failure string) {
 		out = append(out, Case{File: r.File, Host: h.Name, Name: name, Failure: failure, Place: e.Expect.Place})

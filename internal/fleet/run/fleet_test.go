@@ -562,13 +562,6 @@ func TestAHundredHosts(t *testing.T) {
 // hosts in this process, SSH and all. x-one-host tells the time as a multiple
 // of what one such host takes alone: 100 would be no gain by doing many at once.
 func BenchmarkNothingToChange(b *testing.B) {
-	var m strings.Builder
-	for i := range 25 {
-		n := strconv.Itoa(i)
-		m.WriteString("[dir.\"/srv/pool-" + n + "\"]\nmode = \"0755\"\n[file.\"/srv/pool-" + n +
-			"/conf\"]\ncontent = \"pool " + n + " of ${host.name}\\n\"\nmode = \"0644\"\n")
-		m.WriteString("[user.keeper-" + n + "]\ngroups = [\"watch-" + n + "\"]\n[group.watch-" + n + "]\n")
-	}
 	var first time.Duration
 	settle := func(hosts int) (*run.Fleet, func()) {
 		var names []string
@@ -576,7 +569,7 @@ func BenchmarkNothingToChange(b *testing.B) {
 			names = append(names, "gauge-"+strconv.Itoa(i))
 		}
 		h := newBench(b, names...)
-		h.manifest(m.String())
+		h.manifest(hundred())
 		begun := time.Now()
 		made := h.run(false)
 		first = time.Since(begun)
