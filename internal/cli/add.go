@@ -29,7 +29,7 @@ func (a *App) addCommand() *cobra.Command {
 		Use: "add KIND NAME", Short: "Append a declaration to a manifest", GroupID: "grow",
 		Long: "Add appends a declaration to a manifest. Attributes are given as flags, which each kind has after its " +
 			"own\nattributes; without any, on a terminal, they are asked for in a form that checks each answer.",
-		Example: "  jadekettle add package tide-logger --version newest --to gauge\n  jadekettle add service tide-logger",
+		Example: "  jadekettle add package tide-logger --version newest --manifest gauge\n  jadekettle add service tide-logger",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s",
@@ -81,8 +81,8 @@ func (a *App) addKind(k *schema.Kind) *cobra.Command {
 			return a.add(p, e)
 		},
 	}
-	c.Flags().StringVar(&to, "to", "", "the `MANIFEST` that it is added to")
-	c.RegisterFlagCompletionFunc("to", a.completeManifests)
+	c.Flags().StringVar(&to, "manifest", "", "the `MANIFEST` that it is added to")
+	c.RegisterFlagCompletionFunc("manifest", a.completeManifests)
 	for _, at := range attrsOf(k) {
 		doc := strings.TrimSuffix(at.Doc, ".")
 		switch {
@@ -179,7 +179,7 @@ func (a *App) add(p *project, e *entry) error {
 		e.to = names[0]
 	}
 	if e.to == "" {
-		return problem.Errorf("there are the manifests %s", strings.Join(names, ", ")).Remedy("say which with --to")
+		return problem.Errorf("there are the manifests %s", strings.Join(names, ", ")).Remedy("say which with --manifest")
 	}
 	file, ok := p.ManifestFile(e.to)
 	if !ok || !slices.Contains(names, e.to) {

@@ -53,6 +53,20 @@ func TestAnswers(t *testing.T) {
 	}
 }
 
+// TestAttributesAreNoFlags keeps attributes from being called like flags that
+// every command has: add takes both.
+func TestAttributesAreNoFlags(t *testing.T) {
+	root := (&App{}).root()
+	for _, name := range kinds.Schemas().Names() {
+		k, _ := kinds.Schemas().Kind(name)
+		for _, at := range k.Attrs {
+			if root.PersistentFlags().Lookup(at.Name) != nil || at.Name == "manifest" || at.Name == "help" {
+				t.Errorf("%s of %s is a flag already", at.Name, name)
+			}
+		}
+	}
+}
+
 func TestRequiredFirst(t *testing.T) {
 	list := (&schema.Kind{Attrs: []schema.Attr{{Name: "a"}, {Name: "b", Required: true}, {Name: "c"},
 		{Name: "d", Required: true}}}).RequiredFirst()

@@ -82,7 +82,7 @@ var examples = map[string]string{
 	"preview":         "  jadekettle preview @gauge\n  jadekettle preview gauge-01 --task 'file /etc/*'",
 	"apply":           "  jadekettle apply gauge-01\n  jadekettle apply --all --except @archive --yes",
 	"format":          "  jadekettle format\n  jadekettle format --check manifests/gauge/manifest.toml",
-	"add":             "  jadekettle add package foghorn-relay --to signal\n  jadekettle add service",
+	"add":             "  jadekettle add package foghorn-relay --manifest signal\n  jadekettle add service",
 	"rehearse":        "  jadekettle rehearse\n  jadekettle rehearse --output junit > rehearsal.xml",
 	"schema":          "  jadekettle schema manifest\n  jadekettle schema --write .schemas",
 	"secret":          "  jadekettle secret set shared relay.password",

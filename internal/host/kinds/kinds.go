@@ -9,6 +9,7 @@ import (
 	"jadekettle/internal/host/kinds/file"
 	"jadekettle/internal/host/kinds/group"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/link"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/kinds/user"
@@ -20,7 +21,7 @@ func All() []kind.Kind {
 }
 
 // all is made once: a kind holds nothing but its schema.
-var all = []kind.Kind{packages.Kind(), file.Kind(), dir.Kind(), service.Kind(), user.Kind(), group.Kind()}
+var all = []kind.Kind{packages.Kind(), file.Kind(), dir.Kind(), link.Kind(), service.Kind(), user.Kind(), group.Kind()}
 
 // Schemas gives their schemas, for the core.
 func Schemas() schema.Kinds {

@@ -59,6 +59,8 @@ type Dir interface {
 	Remove(name string) error
 	RemoveAll(name string) error
 	Readlink(name string) (string, error)
+	// Symlink makes a new symbolic link, which may lead to nothing.
+	Symlink(to, name string) error
 	// Follow reads a link that may be followed: one that Trusted trusts. Any
 	// other is an error that wraps ErrLink.
 	Follow(name string) (string, error)

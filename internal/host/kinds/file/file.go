@@ -24,7 +24,6 @@ import (
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
-	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
 )
 
@@ -381,11 +380,11 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 	if err != nil {
 		return err
 	}
-	candidate := fmt.Sprintf("%s%s-%d", ledger.CandidateMark, env.Run.ID[max(0, len(env.Run.ID)-12):], t.ID)
-	at := path.Join(path.Dir(st.path), candidate)
-	if err := env.Store.Candidate(at); err != nil {
+	candidate, err := env.Candidate(t, path.Dir(st.path))
+	if err != nil {
 		return err
 	}
+	at := path.Join(path.Dir(st.path), candidate)
 	f, err := d.Create(candidate, mode, uid, gid)
 	if err != nil {
 		var pe *fs.PathError // which names the candidate, of no use to anybody

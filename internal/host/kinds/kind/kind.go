@@ -206,6 +206,13 @@ func (e *Env) Split(p string) (machine.Dir, string, error) {
 	return d, path.Base(p), nil
 }
 
+// Candidate names what a task puts beside a thing in a folder before it takes
+// its place, and notes it, so that what a killed worker leaves is swept away.
+func (e *Env) Candidate(t plan.Task, folder string) (string, error) {
+	name := fmt.Sprintf("%s%s-%d", ledger.CandidateMark, e.Run.ID[max(0, len(e.Run.ID)-12):], t.ID)
+	return name, e.Store.Candidate(path.Join(folder, name))
+}
+
 // held is a folder that stays open until all of a batch is read.
 type held struct{ machine.Dir }
 

@@ -281,6 +281,7 @@ func (d *dir) Rename(from, to string) error         { return d.root.Rename(from,
 func (d *dir) Remove(name string) error             { return d.root.Remove(name) }
 func (d *dir) RemoveAll(name string) error          { return d.root.RemoveAll(name) }
 func (d *dir) Readlink(name string) (string, error) { return d.root.Readlink(name) }
+func (d *dir) Symlink(to, name string) error        { return d.root.Symlink(to, name) }
 func (d *dir) Close() error                         { return d.root.Close() }
 
 func (d *dir) Sync() error {
