@@ -104,7 +104,9 @@ func (a *App) addKind(k *schema.Kind) *cobra.Command {
 
 // attrsOf lists what can be given for a kind, required attributes first.
 func attrsOf(k *schema.Kind) []schema.Attr {
-	return append(k.RequiredFirst(), k.Common()...)
+	return slices.DeleteFunc(append(k.RequiredFirst(), k.Common()...), func(at schema.Attr) bool {
+		return at.Type == schema.Table || at.Type == schema.Values // which are written by hand
+	})
 }
 
 // flags takes up the attributes that are given as flags.
@@ -375,7 +377,8 @@ func trimmed(err error) error {
 func placeholderOf(at schema.Attr) string {
 	word := map[schema.Type]string{schema.Int: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME",
 		schema.Version:  "VERSION",
-		schema.Template: "FILE", schema.Copy: "FILE", schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'"}[at.Type]
+		schema.Template: "FILE", schema.Copy: "FILE", schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'",
+		schema.Pattern: "PATTERN"}[at.Type]
 	if word == "" {
 		word = "TEXT"
 	}

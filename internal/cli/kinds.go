@@ -110,7 +110,7 @@ func takes(at schema.Attr) string {
 
 func (a *App) attributes(title string, list []schema.Attr) {
 	fmt.Fprintf(a.Out, "\n%s\n", screen.Paint(screen.Quiet, title))
-	for _, at := range list {
+	for _, at := range schema.Spread(list) {
 		fmt.Fprintf(a.Out, "  %s  %s\n", screen.Paint(screen.Loud, at.Name), takes(at))
 		text := at.Doc
 		if at.Default != "" {

@@ -3,7 +3,6 @@ package cli_test
 import (
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"testing"
 
@@ -139,8 +138,7 @@ func layerRules() []string { return layers.Rules }
 
 func attributes(b *strings.Builder, list []schema.Attr) {
 	b.WriteString("| attribute | takes | default | meaning | for example |\n|---|---|---|---|---|\n")
-	list = slices.Clone(list)
-	for _, a := range list {
+	for _, a := range schema.Spread(list) {
 		takes := a.Type.String()
 		if a.List {
 			takes = "a list, each " + takes

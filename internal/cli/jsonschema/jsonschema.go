@@ -133,6 +133,14 @@ func attribute(at schema.Attr) map[string]any {
 	}
 	item := map[string]any{"type": "string"}
 	switch {
+	case at.Type == schema.Values:
+		item = map[string]any{"type": "object"}
+	case at.Type == schema.Table:
+		fields := map[string]any{}
+		for _, f := range at.Fields {
+			fields[f.Name] = attribute(f)
+		}
+		item = object(at.Doc, fields)
 	case at.Type == schema.Bool:
 		item = map[string]any{"anyOf": []any{map[string]any{"type": "boolean"}, expression}}
 	case at.Type == schema.Int:

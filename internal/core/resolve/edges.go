@@ -148,6 +148,43 @@ func (r *resolver) implied() {
 	}
 }
 
+// parts reports what declares a part of a file that is declared whole.
+func (r *resolver) parts() {
+	for _, it := range r.Items {
+		if it.Kind.Part == nil {
+			continue
+		}
+		whole := r.bySpace[value.Ref{Kind: schema.Paths, Name: it.Kind.Part(it.Task.Ref.Name)}]
+		if whole == nil || whole.Maybe || it.Maybe {
+			continue
+		}
+		at := whole.Task.Places[0]
+		r.problems.Add(problem.Problem{Place: it.Decl.Place,
+			What: fmt.Sprintf("%s declares a part of what %s declares whole at %s", it.Task.Ref, whole.Task.Ref, at),
+			Do:   "keep one of them", Also: []value.Place{at}})
+	}
+}
+
+// single reports a second one of what a host can have one of only.
+func (r *resolver) single() {
+	first := map[string]*Item{}
+	for _, it := range r.Items {
+		if !it.Kind.Single || it.Maybe {
+			continue
+		}
+		other := first[it.Kind.Name]
+		if other == nil {
+			first[it.Kind.Name] = it
+			continue
+		}
+		at := other.Task.Places[0]
+		r.problems.Add(problem.Problem{Place: it.Decl.Place,
+			What: fmt.Sprintf("%s and %s are declared for one host, which can have one %s; first at %s", other.Task.Ref,
+				it.Task.Ref, it.Kind.Name, at),
+			Do: "keep one of them", Also: []value.Place{at}})
+	}
+}
+
 // buried reports what is declared below something that is declared absent.
 func (r *resolver) buried(it, other *Item) {
 	if it.Task.Absent || it.Maybe || other.Maybe || it.Kind.NameSpace() != other.Kind.NameSpace() {

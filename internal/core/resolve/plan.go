@@ -44,6 +44,8 @@ func (r *resolver) all() error {
 		return err
 	}
 	r.implied()
+	r.parts()
+	r.single()
 	return r.problems.Err()
 }
 

@@ -34,6 +34,10 @@ const (
 	Command              // a command line, run on the host by sh
 	Hidden               // a secret: text that is never shown
 	RefTo                // a reference to a declaration, kind name
+	Pattern              // a regular expression (RE2)
+	Quiet                // text that may be made of a secret
+	Values               // a table of texts, numbers and bools by names of its own; they may be secrets
+	Table                // a table with the fields that the attribute names
 )
 
 // String says what is wanted, as it reads in "needs ...".
@@ -41,7 +45,8 @@ func (t Type) String() string {
 	return [...]string{"text", "true or false", "a whole number", `a mode such as "0644"`, "an absolute path",
 		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
 		"text", "a command line", "a secret text",
-		"a reference such as \"service tide-logger\""}[t]
+		"a reference such as \"service tide-logger\"", "a regular expression", "text", "a table of values",
+		"a table"}[t]
 }
 
 // Attr is one attribute of a kind.
@@ -55,6 +60,8 @@ type Attr struct {
 	Default  string   // what holds when it is not declared, in words
 	Doc      string   // one sentence
 	Examples []string // values as they are written in TOML
+
+	Fields []Attr // of a Table
 
 	// Owes says what a change of the declarations that it names makes due here,
 	// of an attribute with the type RefTo: an action of package plan. Empty for an
@@ -86,6 +93,7 @@ type Kind struct {
 	Attrs    []Attr
 	Examples []Example
 	Space    string   // kinds with one Space share their names; empty means the kind's own
+	Single   bool     // a host has one of it, and its name says which
 	NoAbsent string   // when not empty, absent is refused with this remedy
 	Captures []string // the attributes that a capture gives; absent may always be
 	TooMany  string   // when not empty, all of it cannot be captured; an example of one that can
@@ -93,6 +101,9 @@ type Kind struct {
 	// Canon gives a name's canonical form, or an error that says what a name
 	// must look like.
 	Canon func(name string) (string, error)
+	// Part gives the path of the file of which this declares a part, so that the
+	// whole of it may not be declared as well. May be nil.
+	Part func(name string) string
 	// Needs gives the references that this declaration implies a need for;
 	// those that are not declared are ignored. May be nil.
 	Needs func(Needer) []value.Ref
@@ -107,6 +118,9 @@ type Example struct {
 	About string // what it is for, as a sentence without its stop
 	TOML  string
 }
+
+// Paths is the name space of what lies at a path.
+const Paths = "path"
 
 // NameSpace gives the name space that the kind's names live in.
 func (k *Kind) NameSpace() string {
@@ -191,6 +205,23 @@ func (k *Kind) RequiredFirst() []Attr {
 	return out
 }
 
+// Spread lists attributes with the fields of tables behind them, as put[].text.
+func Spread(list []Attr) []Attr {
+	var out []Attr
+	for _, a := range list {
+		out = append(out, a)
+		for _, f := range a.Fields {
+			dot := "."
+			if a.List {
+				dot = "[]."
+			}
+			f.Name = a.Name + dot + f.Name
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
 // Common lists the attributes of every kind that this one takes.
 func (k *Kind) Common() []Attr {
 	return slices.DeleteFunc(slices.Clone(Common), func(at Attr) bool { return at.Name == "absent" && k.NoAbsent != "" })
@@ -267,6 +298,59 @@ func (a Attr) Value(v any) (any, error) {
 	return out, nil
 }
 
+// values checks a table whose keys are names of its own.
+func (a Attr) values(v any) (any, error) {
+	table, ok := v.(map[string]any)
+	if !ok {
+		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).
+			Remedy("write %s = { NAME = \"...\" }", a.Name)
+	}
+	for _, name := range value.Keys(table) {
+		_, secret := table[name].(value.Secret)
+		if text, scalar := value.Text(table[name]); !secret && (!scalar || strings.ContainsRune(text, 0)) {
+			return nil, problem.Errorf("%s.%s is %s", a.Name, name, value.TypeName(table[name])).
+				Remedy("it takes a text, a number or a bool")
+		}
+	}
+	return table, nil
+}
+
+// table checks a table with fixed fields.
+func (a Attr) table(v any) (any, error) {
+	table, ok := v.(map[string]any)
+	if !ok {
+		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).
+			Remedy("write { %s = ... }", a.Fields[0].Name)
+	}
+	out := make(map[string]any, len(table))
+	for _, name := range value.Keys(table) {
+		i := slices.IndexFunc(a.Fields, func(f Attr) bool { return f.Name == name })
+		if i < 0 {
+			return nil, problem.Errorf("%s has no %q", a.Name, name).
+				Remedy("%s", problem.Meant(name, names(a.Fields), "it has "+strings.Join(names(a.Fields), ", ")))
+		}
+		one, err := a.Fields[i].Value(table[name])
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", a.Name, err)
+		}
+		out[name] = one
+	}
+	for _, f := range a.Fields {
+		if _, given := table[f.Name]; f.Required && !given {
+			return nil, problem.Errorf("%s has no %s, which it needs", a.Name, f.Name).Remedy("give it in every table")
+		}
+	}
+	return out, nil
+}
+
+func names(list []Attr) []string {
+	var out []string
+	for _, a := range list {
+		out = append(out, a.Name)
+	}
+	return out
+}
+
 var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}\$?$`)
 
 func (a Attr) one(v any) (any, error) {
@@ -278,6 +362,10 @@ func (a Attr) one(v any) (any, error) {
 		return nil, problem.Errorf("%s takes one value, not a list", a.Name).Remedy("write %s = %s", a.Name, one)
 	}
 	switch a.Type {
+	case Values:
+		return a.values(v)
+	case Table:
+		return a.table(v)
 	case Bool:
 		if _, ok := v.(bool); !ok {
 			wrong := problem.Errorf("%s needs true or false, without quotes, not %s", a.Name, shown(v))
@@ -307,7 +395,7 @@ func (a Attr) one(v any) (any, error) {
 			}
 			return s, nil
 		}
-	case Body:
+	case Body, Quiet:
 		if s, ok := v.(value.Secret); ok && !strings.ContainsRune(s.Reveal(), 0) {
 			return s, nil
 		}
@@ -351,6 +439,12 @@ func (a Attr) text(s string) (any, error) {
 		if !nameForm.MatchString(s) {
 			return nil, problem.Errorf("%s is %q, which is no account or group name", a.Name, s).
 				Remedy("use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first")
+		}
+	case Pattern:
+		if _, err := regexp.Compile(s); err != nil {
+			return nil, problem.Errorf("%s is %q, which is no regular expression: %s", a.Name, s,
+				strings.TrimPrefix(err.Error(), "error parsing regexp: ")).
+				Remedy("write a backslash before what stands for itself, in single quotes")
 		}
 	case Template, Copy:
 		if !fs.ValidPath(s) || s == "." {

@@ -213,6 +213,21 @@ func (a Attrs) Int(name string) (n int64, ok bool) { n, ok = a[name].(int64); re
 // Secret gives a secret attribute; ok is false when it is not declared.
 func (a Attrs) Secret(name string) (s Secret, ok bool) { s, ok = a[name].(Secret); return }
 
+// Table gives a table of values; nil when it is not declared.
+func (a Attrs) Table(name string) map[string]any { t, _ := a[name].(map[string]any); return t }
+
+// Tables gives a list of tables.
+func (a Attrs) Tables(name string) []Attrs {
+	list, _ := a[name].([]any)
+	out := make([]Attrs, 0, len(list))
+	for _, v := range list {
+		if t, ok := v.(map[string]any); ok {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
 // Texts gives a list of texts.
 func (a Attrs) Texts(name string) []string {
 	list, _ := a[name].([]any)

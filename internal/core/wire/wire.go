@@ -266,6 +266,8 @@ func seal(v any) any {
 		return cbor.Tag{Number: secretTag, Content: v.Reveal()}
 	case []any:
 		return each(v, seal)
+	case map[string]any:
+		return eachOf(v, seal)
 	}
 	return v
 }
@@ -279,6 +281,8 @@ func unseal(v any) any {
 		return nil
 	case []any:
 		return each(v, unseal)
+	case map[string]any:
+		return eachOf(v, unseal)
 	}
 	return v
 }
@@ -287,6 +291,14 @@ func each(list []any, f func(any) any) []any {
 	out := make([]any, len(list))
 	for i, v := range list {
 		out[i] = f(v)
+	}
+	return out
+}
+
+func eachOf(table map[string]any, f func(any) any) map[string]any {
+	out := make(map[string]any, len(table))
+	for k, v := range table {
+		out[k] = f(v)
 	}
 	return out
 }
@@ -331,6 +343,12 @@ func size(v any) int {
 		n := 9
 		for _, item := range v {
 			n += size(item)
+		}
+		return n
+	case map[string]any:
+		n := 9
+		for k, item := range v {
+			n += 9 + len(k) + size(item)
 		}
 		return n
 	}

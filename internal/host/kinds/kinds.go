@@ -5,10 +5,13 @@ import (
 	"slices"
 
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/host/kinds/block"
 	"jadekettle/internal/host/kinds/dir"
 	"jadekettle/internal/host/kinds/file"
 	"jadekettle/internal/host/kinds/group"
+	"jadekettle/internal/host/kinds/hostsentry"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/lines"
 	"jadekettle/internal/host/kinds/link"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/service"
@@ -21,7 +24,13 @@ func All() []kind.Kind {
 }
 
 // all is made once: a kind holds nothing but its schema.
-var all = []kind.Kind{packages.Kind(), file.Kind(), dir.Kind(), link.Kind(), service.Kind(), user.Kind(), group.Kind()}
+var all = []kind.Kind{
+	packages.Kind(),
+	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(),
+	service.Kind(),
+	user.Kind(), group.Kind(),
+	hostsentry.Kind(),
+}
 
 // Schemas gives their schemas, for the core.
 func Schemas() schema.Kinds {

@@ -70,6 +70,10 @@ func (r *runner) hide(v any) {
 		for _, item := range v {
 			r.hide(item)
 		}
+	case map[string]any:
+		for _, item := range v {
+			r.hide(item)
+		}
 	}
 }
 

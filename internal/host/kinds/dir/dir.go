@@ -17,7 +17,7 @@ import (
 var about = &schema.Kind{
 	Name:  "dir",
 	Area:  "files",
-	Space: "path",
+	Space: schema.Paths,
 	About: "A folder, and whose it is.",
 	Doc:   "What lies in the folder is left alone. The folder above it must exist or be declared.",
 	Attrs: append([]schema.Attr{

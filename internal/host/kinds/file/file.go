@@ -11,17 +11,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path"
-	"slices"
 	"strings"
-	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
-	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
@@ -30,7 +24,7 @@ import (
 var about = &schema.Kind{
 	Name:  "file",
 	Area:  "files",
-	Space: "path",
+	Space: schema.Paths,
 	About: "A regular file: what it holds, and whose it is.",
 	Doc: "The content comes from content, template or copy; with none of them the file must exist, is made empty " +
 		"when it does not, and what it holds is left alone. A new content is written beside the file with its final " +
@@ -233,19 +227,7 @@ func follow(d machine.Dir, name string, t plan.Task, at string) (string, error) 
 		return "", problem.Errorf("%s is a symbolic link to %s", at, target).
 			Remedy("remove it, or set follow = true if that is meant")
 	}
-	target, err := d.Follow(name)
-	if errors.Is(err, machine.ErrLink) {
-		return "", problem.Errorf("%s is a symbolic link that others than root can make or exchange, so it is not "+
-			"followed", at).
-			Remedy("declare the file that it leads to")
-	}
-	if err != nil {
-		return "", err
-	}
-	if !path.IsAbs(target) {
-		target = path.Join(path.Dir(at), target)
-	}
-	return path.Clean(target), nil
+	return kind.Followed(d, name, at)
 }
 
 // hash reads a file's content, and what it is from then on known by is the file
@@ -301,7 +283,7 @@ func (files) Compare(t plan.Task, st state) []plan.Change {
 	case rewritten && t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true})
 	case rewritten:
-		out = append(out, plan.Change{What: "content", Was: bytes(st.size), Becomes: bytes(t.Content.Size),
+		out = append(out, plan.Change{What: "content", Was: kind.Bytes(st.size), Becomes: kind.Bytes(t.Content.Size),
 			Diff: diff(t, st), Closed: st.closed})
 	}
 	return append(out, st.own.Compare(t, rewritten)...)
@@ -318,7 +300,7 @@ func made(t plan.Task, st state) []plan.Change {
 	case t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Becomes: value.Hidden, Secret: true})
 	default:
-		out = append(out, plan.Change{What: "content", Becomes: bytes(t.Content.Size), Diff: diff(t, st)})
+		out = append(out, plan.Change{What: "content", Becomes: kind.Bytes(t.Content.Size), Diff: diff(t, st)})
 	}
 	return out
 }
@@ -332,21 +314,12 @@ func usual(t plan.Task) uint32 {
 	return 0o644
 }
 
-func bytes(n int64) string {
-	if n == 1 {
-		return "1 byte"
-	}
-	return fmt.Sprintf("%d bytes", n)
-}
-
 func diff(t plan.Task, st state) string {
-	if !st.shown || st.closed || !isText(st.old) || !isText(st.new) {
+	if !st.shown || st.closed || !kind.IsText(st.old) || !kind.IsText(st.new) {
 		return ""
 	}
-	return unified(t.Ref.Name+" as it is", t.Ref.Name+" as declared", st.old, st.new)
+	return kind.Diff(t.Ref.Name+" as it is", t.Ref.Name+" as declared", st.old, st.new)
 }
-
-func isText(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
 
 // Write puts a file as declared, in one step.
 func (files) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
@@ -368,7 +341,7 @@ func (files) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 }
 
 // replace writes the candidate beside the file, checks it, and renames it.
-func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machine.Dir, name string) (err error) {
+func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machine.Dir, name string) error {
 	if err := unmoved(t, st, d, name); err != nil {
 		return err
 	}
@@ -380,41 +353,8 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 	if err != nil {
 		return err
 	}
-	candidate, err := env.Candidate(t, path.Dir(st.path))
-	if err != nil {
-		return err
-	}
-	at := path.Join(path.Dir(st.path), candidate)
-	f, err := d.Create(candidate, mode, uid, gid)
-	if err != nil {
-		var pe *fs.PathError // which names the candidate, of no use to anybody
-		if errors.As(err, &pe) {
-			err = pe.Err
-		}
-		return fmt.Errorf("make a file in %s: %w", path.Dir(st.path), err)
-	}
-	defer func() {
-		if err != nil {
-			d.Remove(candidate)
-		}
-	}()
-	err = fill(env, t, st, f)
-	if err == nil && mode&0o6000 != 0 {
-		err = f.Chmod(mode) // for all but root, writing takes these bits away
-	}
-	if e := f.Close(); err == nil {
-		err = e
-	}
-	if err != nil {
-		return fmt.Errorf("write %s: %w", st.path, err)
-	}
-	if err := check(ctx, env, t, at); err != nil {
-		return err
-	}
-	if err := d.Rename(candidate, name); err != nil {
-		return fmt.Errorf("put %s in place: %w", st.path, err)
-	}
-	return d.Sync()
+	return env.Place(ctx, kind.Placement{Task: t, Dir: d, Name: name, At: st.path, Mode: mode, UID: uid, GID: gid,
+		Check: t.Attrs.Text("check"), Fill: func(f machine.File) error { return fill(env, t, st, f) }})
 }
 
 // unmoved makes sure that what stands is still what was compared, since its
@@ -436,7 +376,7 @@ const maxHidden = 4 << 20
 // fill writes the content, and makes sure that it is the one that was meant.
 func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
 	if t.Content == nil {
-		return f.Sync()
+		return nil
 	}
 	var from io.Reader = strings.NewReader(st.new)
 	if !st.shown {
@@ -460,41 +400,7 @@ func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
 	if hex.EncodeToString(h.Sum(nil)) != t.Content.SHA256 {
 		return errors.New("what arrived is not what was to be sent")
 	}
-	return f.Sync()
-}
-
-// checkLimit bounds a check's time.
-const checkLimit = 5 * time.Minute
-
-func check(ctx context.Context, env *kind.Env, t plan.Task, candidate string) error {
-	line := t.Attrs.Text("check")
-	if line == "" {
-		return nil
-	}
-	line = strings.ReplaceAll(line, "${candidate}", shell.Quote(candidate))
-	c := machine.Command{Args: []string{"sh", "-c", line}, Limit: checkLimit}
-	out, err := env.Machine.Run(ctx, c)
-	if err != nil {
-		return fmt.Errorf("check: %w", err)
-	}
-	if out.Code == 0 {
-		return nil
-	}
-	said := strings.ReplaceAll(out.Combined.String(), candidate, t.Ref.Name)
-	return &machine.CommandError{Program: "the check `" + t.Attrs.Text("check") + "`", Code: out.Code, Last: told(said),
-		Output: out.Combined,
-		Then:   "the file was left as it is"}
-}
-
-// told picks the line of a check's output that tells most: the last one that
-// has a letter or digit, since a caret below a column says nothing by itself.
-func told(output string) string {
-	for _, l := range slices.Backward(strings.Split(output, "\n")) {
-		if strings.ContainsFunc(l, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
-			return strings.TrimSpace(l)
-		}
-	}
-	return ""
+	return nil
 }
 
 // Capture declares a file with its owner and mode, and with its content when
@@ -513,7 +419,7 @@ func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (p
 	if err != nil {
 		return c, err
 	}
-	if !isText(content) {
+	if !kind.IsText(content) {
 		c.Note = "it holds no text; put it beside the manifest and name it with copy"
 		return c, nil
 	}

@@ -265,7 +265,12 @@ func Said(v any) string {
 	case value.Secret:
 		return value.Hidden
 	case []any:
-		return strings.Join(value.Attrs{"": v}.Texts(""), ", ")
+		if texts := (value.Attrs{"": v}).Texts(""); len(texts) == len(v) {
+			return strings.Join(texts, ", ")
+		}
+		return value.Shown(v)
+	case map[string]any:
+		return value.Shown(v)
 	}
 	text, _ := value.Text(v)
 	return text

@@ -18,7 +18,7 @@ import (
 var about = &schema.Kind{
 	Name:  "link",
 	Area:  "files",
-	Space: "path",
+	Space: schema.Paths,
 	About: "A symbolic link, and where it leads.",
 	Doc: "A link that leads elsewhere is exchanged in one step. A file or a folder in its place is left alone, and the " +
 		"task fails. What the link leads to need not be there.",

@@ -1,4 +1,4 @@
-package file
+package kind
 
 import (
 	"fmt"
@@ -11,10 +11,10 @@ import (
 
 var hunkForm = regexp.MustCompile(`^@@ -([0-9]+)(?:,([0-9]+))? \+[0-9]+(?:,([0-9]+))? @@`)
 
-// unified gives the unified diff of two texts. The library counts the lines of
+// Diff gives the unified diff of two texts. The library counts the lines of
 // the new text wrongly from the second hunk on, so they are counted here: what
 // earlier hunks put in and took out moves them.
-func unified(from, to, old, new string) string {
+func Diff(from, to, old, new string) string {
 	var b strings.Builder
 	moved := 0
 	for line := range strings.Lines(udiff.Unified(from, to, old, new)) {

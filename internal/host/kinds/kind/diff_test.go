@@ -1,4 +1,4 @@
-package file
+package kind
 
 import (
 	"fmt"
@@ -28,7 +28,7 @@ func TestHunksCountTheirLines(t *testing.T) {
 			}
 		}
 		a, b := strings.Join(old, "\n")+"\n", strings.Join(now, "\n")+"\n"
-		diff := unified("a", "b", a, b)
+		diff := Diff("a", "b", a, b)
 		var from, to int
 		for line := range strings.Lines(diff) {
 			if m := hunkForm.FindStringSubmatch(line); m != nil {

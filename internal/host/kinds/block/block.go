@@ -1,0 +1,122 @@
+// Package block is the kind of a marked part of a file.
+package block
+
+import (
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+)
+
+var about = &schema.Kind{
+	Name:  "block",
+	Area:  "files",
+	About: "A marked part of a file, the rest of it left alone.",
+	Doc: "The part stands between two comments, `# jadekettle NAME: start` and `# jadekettle NAME: end`, by which it is " +
+		"found again. The name is the file's path and, where several declarations are about one file, # and a word of " +
+		"your own, which then is NAME.",
+	Attrs: append([]schema.Attr{
+		{Name: "content", Type: schema.Quiet, Required: true, Doc: "The lines between the marks.",
+			Examples: []string{`"Match Group keepers\n    X11Forwarding no\n"`}},
+		{Name: "comment", Type: schema.Text, Default: `"#"`,
+			Doc:      "What a comment begins with in this file, and after a space what it ends with.",
+			Examples: []string{`"//"`, `"<!-- -->"`}},
+		{Name: "below", Type: schema.Pattern, Doc: "A new part is added behind the last line that this finds; else at the end.",
+			Examples: []string{`'^\[gauges\]'`}},
+		{Name: "above", Type: schema.Pattern, Doc: "A new part is added before the first line that this finds.",
+			Examples: []string{`'^Match '`}},
+	}, kind.EditAttrs...),
+	Examples: []schema.Example{
+		{About: "A part of a file that a package brings", TOML: `[block."/etc/profile#tides"]
+content = """
+TIDES=/srv/tide
+export TIDES
+"""
+make = true
+`},
+		{About: "In a file with comments of another form, above a line", TOML: `[block."/etc/tide/chart.xml#pier"]
+content = "<station>north-pier</station>"
+comment = "<!-- -->"
+above = '^</stations>'
+make = true
+
+[dir."/etc/tide"]
+owner = "root"
+mode = "0755"
+`},
+	},
+	Canon: kind.CanonPart,
+	Part:  kind.FileOfPart,
+	Needs: kind.PartNeeds,
+	Check: func(name string, a value.Attrs) (string, error) {
+		_, word := kind.PartOf(name)
+		begin, end := marks(word, a.Text("comment"))
+		for line := range strings.Lines(text(a)) {
+			if line = strings.TrimSpace(line); line == begin || line == end {
+				return "content", problem.Errorf("the content holds the mark %q", line).Remedy("leave the marks to this kind")
+			}
+		}
+		if a.Has("below") && a.Has("above") {
+			return "below", problem.Errorf("below and above are given together").Remedy("keep one of them")
+		}
+		return kind.CheckEdit(name, a)
+	},
+}
+
+// text is the content, secret or not.
+func text(a value.Attrs) string {
+	if s, secret := a.Secret("content"); secret {
+		return s.Reveal()
+	}
+	return a.Text("content")
+}
+
+func marks(word, comment string) (begin, end string) {
+	if word == "" {
+		word = "block"
+	}
+	open, shut := kind.CommentMarks(comment)
+	return open + " jadekettle " + word + ": start" + shut, open + " jadekettle " + word + ": end" + shut
+}
+
+// Kind is the kind of marked parts.
+func Kind() kind.Kind { return kind.Edits(blocks{}) }
+
+type blocks struct{}
+
+func (blocks) Schema() *schema.Kind { return about }
+
+// Stale says that the file may be one that accounts or services are read from.
+func (blocks) Stale() []kind.Topic { return []kind.Topic{kind.TheAccounts, kind.TheServices} }
+
+func (blocks) File(t plan.Task) string { return kind.FileOfPart(t.Ref.Name) }
+
+// Edit puts the part between its marks, or takes it out with them.
+func (blocks) Edit(t plan.Task, old string) (string, error) {
+	_, word := kind.PartOf(t.Ref.Name)
+	begin, end := marks(word, t.Attrs.Text("comment"))
+	l := kind.SplitLines(old)
+	at, last := slices.Index(l.List, begin), slices.Index(l.List, end)
+	switch {
+	case at < 0 && last < 0:
+	case at < 0 || last < at || slices.Contains(l.List[last+1:], end) || slices.Contains(l.List[at+1:], begin):
+		return "", problem.Errorf("the marks %q and %q do not stand there once each, in this order", begin, end).
+			Remedy("put them right by hand, or take both out")
+	}
+	var part []string
+	if !t.Absent {
+		part = append([]string{begin}, kind.SplitLines(text(t.Attrs)).List...)
+		part = append(part, end)
+	}
+	switch {
+	case at >= 0:
+		l.List = slices.Replace(l.List, at, last+1, part...)
+	case len(part) > 0:
+		l.List = slices.Insert(l.List, l.Spot(t.Attrs.Text("below"), t.Attrs.Text("above")), part...)
+	}
+	return l.String(), nil
+}

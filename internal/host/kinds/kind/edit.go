@@ -1,0 +1,218 @@
+package kind
+
+import (
+	"cmp"
+	"context"
+	"regexp"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+)
+
+// Edit is a kind that declares a part of a text file: given what the file holds,
+// it says what it is to hold. [Edits] makes a Kind of it.
+type Edit interface {
+	Schema() *schema.Kind
+	// File gives the path of the file for a declaration.
+	File(t plan.Task) string
+	// Edit gives the text that the file is to hold, which is the one that it gets
+	// where all is as declared.
+	Edit(t plan.Task, text string) (string, error)
+	// Stale names what was read before and may be otherwise after a Write.
+	Stale() []Topic
+}
+
+// EditAttrs are the attributes that kinds of this sort share.
+var EditAttrs = []schema.Attr{
+	{Name: "check", Type: schema.Command,
+		Doc:      "A command that must succeed before the file is put in place; ${candidate} is the new file's path.",
+		Examples: []string{`"sshd -t -f ${candidate}"`}},
+	{Name: "make", Type: schema.Bool, Default: "false",
+		Doc: "Whether to make the file, with mode 0644, when it is not there.", Examples: []string{"true"}},
+}
+
+// PartOf gives the path of a name such as /etc/ssh/sshd_config#root-login, where
+// the word tells several declarations for one file apart, and the word.
+func PartOf(name string) (file, word string) {
+	file, word, _ = strings.Cut(name, "#")
+	return file, word
+}
+
+var partWord = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
+
+// CanonPart is the canonical form of such a name.
+func CanonPart(name string) (string, error) {
+	file, word, several := strings.Cut(name, "#")
+	file, err := schema.CleanPath(file)
+	if err != nil || !several {
+		return file, err
+	}
+	if !partWord.MatchString(word) {
+		return "", problem.Errorf("%q has no word after the #", name).
+			Remedy("write a path, and after # a word in letters, digits, dots, dashes and underscores")
+	}
+	return file + "#" + word, nil
+}
+
+// FileOfPart is the path of such a name.
+func FileOfPart(name string) string {
+	file, _ := PartOf(name)
+	return file
+}
+
+// PartNeeds are what such a declaration implies a need for.
+func PartNeeds(n schema.Needer) []value.Ref {
+	n.Ref.Name = FileOfPart(n.Ref.Name)
+	return ParentDirs(n)
+}
+
+// CheckEdit holds the shared attributes together.
+func CheckEdit(_ string, a value.Attrs) (string, error) {
+	if c := a.Text("check"); c != "" && !strings.Contains(c, "${candidate}") {
+		return "check", problem.Errorf("check does not look at ${candidate}").
+			Remedy("put ${candidate} where the command wants the file")
+	}
+	return "", nil
+}
+
+// Edits makes a Kind of an Edit.
+func Edits(e Edit) Kind { return Each(edits{e}) }
+
+type edits struct{ Edit }
+
+// edited is a file and what it is to hold.
+type edited struct {
+	Text
+	want string
+}
+
+func (k edits) Read(_ context.Context, env *Env, t plan.Task) (edited, error) {
+	st, err := env.ReadText(k.File(t))
+	if err != nil {
+		return edited{Text: st, want: st.Text}, err
+	}
+	if !st.There && t.Absent {
+		return edited{}, nil
+	}
+	want, err := k.Edit.Edit(t, st.Text)
+	if _, asks := k.Schema().Attr("make"); err == nil && asks && !st.There && !t.Attrs.Bool("make") {
+		err = NotYet(problem.Errorf("the file %s is not there", st.Path).
+			Remedy("declare what brings it, or set make = true to make it"))
+	}
+	return edited{st, want}, err
+}
+
+func (k edits) Compare(t plan.Task, st edited) []plan.Change {
+	if t.Absent && st.want == st.Text.Text {
+		return nil
+	}
+	changes := st.Change(st.want)
+	if len(changes) > 0 && holdsSecret(t.Attrs) {
+		changes[0] = plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true}
+	}
+	return changes
+}
+
+// holdsSecret says whether an attribute is a secret, or a table with one in it.
+func holdsSecret(a value.Attrs) bool {
+	for _, v := range a {
+		if _, secret := v.(value.Secret); secret {
+			return true
+		}
+		if table, ok := v.(map[string]any); ok && holdsSecret(table) {
+			return true
+		}
+	}
+	return false
+}
+
+// Write edits what stands by now: a neighbour may have edited the file since it
+// was read.
+func (k edits) Write(ctx context.Context, env *Env, w Differing[edited]) error {
+	st, err := env.ReadText(k.File(w.Task))
+	if err != nil {
+		return err
+	}
+	want, err := k.Edit.Edit(w.Task, st.Text)
+	if err != nil || st.There && want == st.Text {
+		return err
+	}
+	mode := uint32(0o644)
+	if holdsSecret(w.Task.Attrs) {
+		mode = 0o600
+	}
+	return env.WriteText(ctx, w.Task, st, want, mode, w.Task.Attrs.Text("check"))
+}
+
+// Capture says that a part of a file is declared by hand: nobody can tell which
+// part was meant.
+func (k edits) Capture(context.Context, *Env, plan.Task, edited) (plan.Captured, error) {
+	return plan.Captured{}, problem.Errorf("%s is a part of a file", k.Schema().Name).
+		Remedy("declare it by hand, or capture the file")
+}
+
+// Lines are the lines of a text file, and how it ends them.
+type Lines struct {
+	List []string // without their ends
+	end  string
+}
+
+// SplitLines takes a text apart.
+func SplitLines(text string) Lines {
+	l := Lines{end: "\n"}
+	if strings.Contains(text, "\r\n") {
+		l.end = "\r\n"
+	}
+	if text == "" {
+		return l
+	}
+	l.List = strings.Split(strings.TrimSuffix(text, "\n"), "\n")
+	for i, line := range l.List {
+		l.List[i] = strings.TrimSuffix(line, "\r")
+	}
+	return l
+}
+
+// String puts the lines together, each with its end.
+func (l Lines) String() string {
+	if len(l.List) == 0 {
+		return ""
+	}
+	return strings.Join(l.List, l.end) + l.end
+}
+
+// Spot finds where something new belongs: behind the last line that below finds,
+// before the first that above finds, else at the end. Patterns may be empty, and
+// are known to compile.
+func (l Lines) Spot(below, above string) int {
+	if below != "" {
+		re := regexp.MustCompile(below)
+		for i := len(l.List) - 1; i >= 0; i-- {
+			if re.MatchString(l.List[i]) {
+				return i + 1
+			}
+		}
+	}
+	if above != "" {
+		re := regexp.MustCompile(above)
+		for i, line := range l.List {
+			if re.MatchString(line) {
+				return i
+			}
+		}
+	}
+	return len(l.List)
+}
+
+// CommentMarks splits what a file's comments begin and end with, such as "#" or
+// "<!-- -->".
+func CommentMarks(s string) (begin, end string) {
+	begin, end, _ = strings.Cut(cmp.Or(s, "#"), " ")
+	if end != "" {
+		end = " " + end
+	}
+	return begin, end
+}

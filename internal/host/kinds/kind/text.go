@@ -1,0 +1,250 @@
+package kind
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/shell"
+	"jadekettle/internal/host/machine"
+)
+
+// MaxEdited bounds a file of which a part is edited, in bytes.
+const MaxEdited = 4 << 20
+
+// Text is a text file of which a part is declared, as it was read.
+type Text struct {
+	Path  string // after following links that root made
+	There bool
+	Own   Ownership
+	Text  string
+	// Closed says that only its owner may read it and that it is not ours, so that
+	// what it holds is not shown.
+	Closed bool
+}
+
+// ReadText reads a file to be edited. One that is not there is no error. A link
+// is followed where root, or the worker's user, made it.
+func (e *Env) ReadText(p string) (Text, error) {
+	st := Text{Path: p}
+	for range 16 {
+		next, err := e.lookAt(&st)
+		if err != nil || next == "" {
+			return st, err
+		}
+		st.Path = next
+	}
+	return st, fmt.Errorf("%s leads through too many symbolic links", p)
+}
+
+// lookAt reads one file, or gives the path that a link leads to.
+func (e *Env) lookAt(st *Text) (next string, err error) {
+	d, name, err := e.Split(st.Path)
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	info, err := d.Lstat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "", nil
+	case err != nil:
+		return "", err
+	case info.Type&fs.ModeSymlink != 0:
+		return Followed(d, name, st.Path)
+	case !info.Type.IsRegular():
+		return "", problem.Errorf("%s is no regular file", st.Path).Remedy("move it away by hand")
+	case info.Size > MaxEdited:
+		return "", problem.Errorf("%s has %d bytes, too many to be edited", st.Path, info.Size).
+			Remedy("declare it whole, with copy")
+	}
+	f, err := d.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	if info, err = f.Info(); err != nil {
+		return "", err
+	}
+	data, err := io.ReadAll(io.LimitReader(f, MaxEdited))
+	if err != nil {
+		return "", err
+	}
+	if !IsText(string(data)) {
+		return "", problem.Errorf("%s holds no text", st.Path).Remedy("declare it whole, with copy")
+	}
+	st.There, st.Text = true, string(data)
+	st.Own, err = e.OwnershipOf(d, info)
+	st.Closed = info.Mode&0o044 == 0 && !e.Run.ShowClosed
+	return "", err
+}
+
+// Followed gives the path that a link leads to, when it may be followed.
+func Followed(d machine.Dir, name, at string) (string, error) {
+	target, err := d.Follow(name)
+	if errors.Is(err, machine.ErrLink) {
+		return "", problem.Errorf("%s is a symbolic link that others than root can make or exchange, so it is not "+
+			"followed", at).Remedy("declare the file that it leads to")
+	}
+	if err != nil {
+		return "", err
+	}
+	if !path.IsAbs(target) {
+		target = path.Join(path.Dir(at), target)
+	}
+	return path.Clean(target), nil
+}
+
+// IsText says whether a content is text that can be shown.
+func IsText(s string) bool { return utf8.ValidString(s) && !strings.ContainsRune(s, 0) }
+
+// Change is the change that makes this file's text another one. Nil when it is
+// that already.
+func (st Text) Change(text string) []plan.Change {
+	if st.There && st.Text == text {
+		return nil
+	}
+	c := plan.Change{What: "content", Was: Bytes(int64(len(st.Text))), Becomes: Bytes(int64(len(text))), Closed: st.Closed}
+	if !st.There {
+		c.Was = ""
+	}
+	if !st.Closed && len(st.Text) <= MaxDiff && len(text) <= MaxDiff {
+		c.Diff = Diff(st.Path+" as it is", st.Path+" as declared", st.Text, text)
+	}
+	return []plan.Change{c}
+}
+
+// Bytes writes a size for people.
+func Bytes(n int64) string {
+	if n == 1 {
+		return "1 byte"
+	}
+	return fmt.Sprintf("%d bytes", n)
+}
+
+// WriteText puts another text in the place of the one that was read, in one step.
+// Owner and mode stay; a new file gets the mode. check, when not empty, is a line
+// for sh that must succeed before, with the new file's path for ${candidate}.
+func (e *Env) WriteText(ctx context.Context, t plan.Task, st Text, text string, mode uint32, check string) error {
+	d, name, err := e.Split(st.Path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	info, err := d.Lstat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && !st.There:
+	case errors.Is(err, fs.ErrNotExist), err == nil && (!st.There || !info.Same(st.Own.Info)):
+		return Exchanged(t)
+	case err != nil:
+		return err
+	}
+	p := Placement{Task: t, Dir: d, Name: name, At: st.Path, Mode: mode, UID: -1, GID: -1, Check: check,
+		Fill: func(f machine.File) error {
+			_, err := io.WriteString(f, text)
+			return err
+		}}
+	if st.There {
+		if err := st.Own.Refused(e, t, true); err != nil {
+			return err
+		}
+		p.Mode, p.UID, p.GID = st.Own.Info.Mode&^special, st.Own.Info.UID, st.Own.Info.GID
+	}
+	return e.Place(ctx, p)
+}
+
+// Placement is a new file on its way into its place.
+type Placement struct {
+	Task     plan.Task
+	Dir      machine.Dir
+	Name     string // in Dir
+	At       string // its path
+	Mode     uint32
+	UID, GID int // -1 leaves one as it comes
+	Fill     func(machine.File) error
+	Check    string // a line for sh with ${candidate} in it; may be empty
+}
+
+// Place writes a candidate beside a file with its final owner and mode, fills
+// and checks it, and puts it in place in one step.
+func (e *Env) Place(ctx context.Context, p Placement) (err error) {
+	folder := path.Dir(p.At)
+	candidate, err := e.Candidate(p.Task, folder)
+	if err != nil {
+		return err
+	}
+	f, err := p.Dir.Create(candidate, p.Mode, p.UID, p.GID)
+	if err != nil {
+		var pe *fs.PathError // which names the candidate, of no use to anybody
+		if errors.As(err, &pe) {
+			err = pe.Err
+		}
+		return fmt.Errorf("make a file in %s: %w", folder, err)
+	}
+	defer func() {
+		if err != nil {
+			p.Dir.Remove(candidate)
+		}
+	}()
+	err = p.Fill(f)
+	if err == nil && p.Mode&special != 0 {
+		err = f.Chmod(p.Mode) // for all but root, writing takes these bits away
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return fmt.Errorf("write %s: %w", p.At, err)
+	}
+	if err := e.check(ctx, p, path.Join(folder, candidate)); err != nil {
+		return err
+	}
+	if err := p.Dir.Rename(candidate, p.Name); err != nil {
+		return fmt.Errorf("put %s in place: %w", p.At, err)
+	}
+	return p.Dir.Sync()
+}
+
+// checkLimit bounds a check's time.
+const checkLimit = 5 * time.Minute
+
+func (e *Env) check(ctx context.Context, p Placement, candidate string) error {
+	if p.Check == "" {
+		return nil
+	}
+	line := strings.ReplaceAll(p.Check, "${candidate}", shell.Quote(candidate))
+	out, err := e.Machine.Run(ctx, machine.Command{Args: []string{"sh", "-c", line}, Limit: checkLimit})
+	if err != nil {
+		return fmt.Errorf("check: %w", err)
+	}
+	if out.Code == 0 {
+		return nil
+	}
+	said := strings.ReplaceAll(out.Combined.String(), candidate, p.At)
+	return &machine.CommandError{Program: "the check `" + p.Check + "`", Code: out.Code, Last: told(said),
+		Output: out.Combined, Then: "the file was left as it is"}
+}
+
+// told picks the line of a check's output that tells most: the last one that
+// has a letter or digit, since a caret below a column says nothing by itself.
+func told(output string) string {
+	for _, l := range slices.Backward(strings.Split(output, "\n")) {
+		if strings.ContainsFunc(l, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
+			return strings.TrimSpace(l)
+		}
+	}
+	return ""
+}

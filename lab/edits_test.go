@@ -1,0 +1,40 @@
+//go:build lab
+
+package lab
+
+func init() {
+	proofs["lines"] = proof{
+		before: "printf '#Banner none\\nUseDNS yes\\n' > /etc/ssh/sshd_config.d/tide.conf",
+		declare: `[lines."/etc/ssh/sshd_config.d/tide.conf#names"]
+put = [{ text = "UseDNS no", over = '^#?\s*UseDNS\b' }]
+check = "sshd -t -f ${candidate}"
+[lines."/etc/ssh/sshd_config.d/tide.conf#banner"]
+take_out = ['^#Banner']
+put = [{ text = "MaxStartups 100:30:200", above = '^UseDNS' }]
+`,
+		look: map[string]string{"cat /etc/ssh/sshd_config.d/tide.conf": "MaxStartups 100:30:200\nUseDNS no",
+			"stat -c '%U %a' /etc/ssh/sshd_config.d/tide.conf": "root 644"},
+		spoil:  "echo 'UseDNS yes' > /etc/ssh/sshd_config.d/tide.conf",
+		mended: []string{"lines /etc/ssh/sshd_config.d/tide.conf#names", "lines /etc/ssh/sshd_config.d/tide.conf#banner"},
+		away:   "[lines.\"/etc/ssh/sshd_config.d/tide.conf\"]\ntake_out = ['.']\n",
+		gone:   map[string]string{"cat /etc/ssh/sshd_config.d/tide.conf": ""},
+	}
+	proofs["block"] = proof{
+		before:  "printf 'first\\nlast\\n' > /etc/tide.conf; chmod 600 /etc/tide.conf",
+		declare: "[block.\"/etc/tide.conf#pier\"]\ncontent = \"one\\ntwo\\n\"\nabove = '^last'\n",
+		look: map[string]string{"cat /etc/tide.conf": "first\n# jadekettle pier: start\none\ntwo\n# jadekettle pier: end\nlast",
+			"stat -c '%U %a' /etc/tide.conf": "root 600"},
+		spoil:  "sed -i s/one/1/ /etc/tide.conf",
+		mended: []string{"block /etc/tide.conf#pier"},
+		away:   "[block.\"/etc/tide.conf#pier\"]\nabsent = true\n",
+		gone:   map[string]string{"cat /etc/tide.conf": "first\nlast"},
+	}
+	proofs["hosts_entry"] = proof{
+		declare: "[hosts_entry.\"192.0.2.77\"]\nnames = [\"gauge-77.example.org\", \"gauge-77\"]\n",
+		look:    map[string]string{"getent hosts gauge-77": "192.0.2.77      gauge-77.example.org gauge-77"},
+		spoil:   "sed -i 's/gauge-77$/gauge-78/' /etc/hosts; echo '192.0.2.77 twice' >> /etc/hosts",
+		mended:  []string{"hosts_entry 192.0.2.77"},
+		away:    "[hosts_entry.\"192.0.2.77\"]\nabsent = true\n",
+		gone:    map[string]string{"getent hosts gauge-77; grep -c 192.0.2.77 /etc/hosts": "0"},
+	}
+}
