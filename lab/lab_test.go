@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -130,6 +131,9 @@ func (l *lab) apply(wantCode int, args ...string) report {
 	code, out := l.jk(append([]string{"apply", "--all", "--output", "json"}, args...)...)
 	var r report
 	if err := json.Unmarshal([]byte(out), &r); err != nil || code != wantCode {
+		if list := r.changed(); err == nil {
+			out = strings.Join(slices.DeleteFunc(list, func(s string) bool { return strings.HasSuffix(s, " changed ") }), "\n")
+		}
 		l.t.Fatalf("apply ended with %d, not %d: %v\n%s", code, wantCode, err, out)
 	}
 	return r

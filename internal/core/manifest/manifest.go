@@ -262,7 +262,7 @@ func declaration(kind *schema.Kind, k Key, problems *problem.Problems) *Decl {
 			problems.At(a.Place, fmt.Sprintf("[%s.%s.%s] is a table too deep", kind.Name, k.Name, a.Name),
 				fmt.Sprintf(`quote a name that holds dots: [%s."%s.%s"]`, kind.Name, k.Name, a.Name))
 			continue
-		case slices.Contains(schema.Later, a.Name):
+		case !ok && slices.Contains(schema.Later, a.Name):
 			problems.At(a.Place, fmt.Sprintf("%s is not evaluated by this version", a.Name), "leave it out")
 			continue
 		case !ok:

@@ -303,10 +303,21 @@ func TestProblemsOfAProject(t *testing.T) {
 		"[user.maren]\nuid = \"${data.list}\"\n": `uid takes one value, not a list`,
 		"[dir.\"/a\"]\nif = \"data.port\"\n": `the condition gives a whole number, not true or ` +
 			`false`,
-		"[dir.\"/a\"]\nfor = \"x in data.list\"\n":                      `the loop gives dir /a twice`,
-		"[param.x]\ntype = \"int\"\n":                                   `the param all.x has no value and no default`,
-		"[service.a]\nabsent = true\n":                                  `a service cannot be declared absent`,
-		"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n": `dir /xpier is declared in two ways`,
+		"[dir.\"/a\"]\nfor = \"x in data.list\"\n": `the loop gives dir /a twice`,
+		"[lines.\"/a#x\"]\nput = [{ text = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": `lines /a#x declares a part of what file ` +
+			`/a declares whole at manifests/all.toml:3:7`,
+		"[hostname.a]\n[hostname.b]\n":                                     `which can have one hostname; first at manifests/all.toml:1:11`,
+		"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":                        `put has no "txt"; did you mean "text"?`,
+		"[lines.\"/a\"]\nput = [{ over = \"x\" }]\n":                       `put has no text, which it needs`,
+		"[lines.\"/a\"]\ntake_out = [\"(\"]\n":                             `which is no regular expression: missing closing )`,
+		"[lines.\"/a\"]\nput = { text = \"x\" }\n":                         `put takes a list, not a table`,
+		"[command.x]\nrun = [\"tide-import\"]\n":                           `nothing says when it is done, so every apply would run it`,
+		"[command.x]\nscript = \"x\"\nalways = true\ntimeout = \"soon\"\n": `timeout is "soon", which is no length of time`,
+		"[cron.x]\nschedule = \"61 * * * *\"\nrun = \"x\"\n":               `"61 * * * *" is no schedule`,
+		"[cron.\"x.y\"]\nschedule = \"@daily\"\nrun = \"x\"\n":             `"x.y" is no name that cron takes for a file`,
+		"[param.x]\ntype = \"int\"\n":                                      `the param all.x has no value and no default`,
+		"[service.a]\nabsent = true\n":                                     `a service cannot be declared absent`,
+		"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n":    `dir /xpier is declared in two ways`,
 	} {
 		if _, got := resolved(t, files(manifest), debian); !strings.Contains(got, want) {
 			t.Errorf("%s\n got %s\nwant %s", manifest, got, want)

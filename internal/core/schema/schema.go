@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -38,6 +39,8 @@ const (
 	Quiet                // text that may be made of a secret
 	Values               // a table of texts, numbers and bools by names of its own; they may be secrets
 	Table                // a table with the fields that the attribute names
+	Scalar               // a text or a number, kept as text
+	Duration             // a length of time, such as "90s"
 )
 
 // String says what is wanted, as it reads in "needs ...".
@@ -46,7 +49,7 @@ func (t Type) String() string {
 		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
 		"text", "a command line", "a secret text",
 		"a reference such as \"service tide-logger\"", "a regular expression", "text", "a table of values",
-		"a table"}[t]
+		"a table", "a text or a number", "a length of time such as \"90s\""}[t]
 }
 
 // Attr is one attribute of a kind.
@@ -364,6 +367,12 @@ func (a Attr) one(v any) (any, error) {
 	switch a.Type {
 	case Values:
 		return a.values(v)
+	case Scalar:
+		switch v.(type) {
+		case int64, float64:
+			text, _ := value.Text(v)
+			return text, nil
+		}
 	case Table:
 		return a.table(v)
 	case Bool:
@@ -439,6 +448,11 @@ func (a Attr) text(s string) (any, error) {
 		if !nameForm.MatchString(s) {
 			return nil, problem.Errorf("%s is %q, which is no account or group name", a.Name, s).
 				Remedy("use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first")
+		}
+	case Duration:
+		if d, err := time.ParseDuration(s); err != nil || d <= 0 {
+			return nil, problem.Errorf("%s is %q, which is no length of time", a.Name, s).
+				Remedy("write \"90s\", \"10m\" or \"2h\"")
 		}
 	case Pattern:
 		if _, err := regexp.Compile(s); err != nil {

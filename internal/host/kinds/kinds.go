@@ -6,15 +6,22 @@ import (
 
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/host/kinds/block"
+	"jadekettle/internal/host/kinds/command"
+	"jadekettle/internal/host/kinds/cron"
 	"jadekettle/internal/host/kinds/dir"
 	"jadekettle/internal/host/kinds/file"
 	"jadekettle/internal/host/kinds/group"
+	"jadekettle/internal/host/kinds/hostname"
 	"jadekettle/internal/host/kinds/hostsentry"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/kmod"
 	"jadekettle/internal/host/kinds/lines"
 	"jadekettle/internal/host/kinds/link"
+	"jadekettle/internal/host/kinds/locale"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/service"
+	"jadekettle/internal/host/kinds/sysctl"
+	"jadekettle/internal/host/kinds/timezone"
 	"jadekettle/internal/host/kinds/user"
 )
 
@@ -29,7 +36,8 @@ var all = []kind.Kind{
 	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(),
 	service.Kind(),
 	user.Kind(), group.Kind(),
-	hostsentry.Kind(),
+	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(),
+	hostname.Kind(), timezone.Kind(), locale.Kind(), hostsentry.Kind(),
 }
 
 // Schemas gives their schemas, for the core.

@@ -115,6 +115,21 @@ type Command struct {
 	Env   []string // added to a small fixed environment
 	Stdin string
 	Limit time.Duration // how long it may take; DefaultLimit when 0
+	// Folder is where it starts; / when empty.
+	Folder string
+	// Makes is a path at which something stands once the command has run, for
+	// simulated machines, which do not have every program.
+	Makes string
+	// As is whose rights it has; the worker's own when nil.
+	As *Rights
+}
+
+// Rights are those of one account.
+type Rights struct {
+	Name     string
+	UID, GID int
+	Groups   []int
+	Home     string
 }
 
 // DefaultLimit is how long a command may take that says nothing else.

@@ -38,6 +38,8 @@ var about = &schema.Kind{
 		{Name: "check", Type: schema.Command,
 			Doc:      "A command that must succeed before the file is put in place; ${candidate} is the new file's path.",
 			Examples: []string{`"tide-logger --check ${candidate}"`}},
+		{Name: "once", Type: schema.Bool, Default: "false",
+			Doc: "Whether the content is only for a file that is not there yet.", Examples: []string{"true"}},
 		{Name: "follow", Type: schema.Bool, Default: "false",
 			Doc: "Whether to follow a symbolic link in its place instead of failing.", Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
@@ -76,6 +78,10 @@ check = "test -s ${candidate}"
 		if c := a.Text("check"); c != "" && !strings.Contains(c, "${candidate}") {
 			return "check", problem.Errorf("check does not look at ${candidate}").
 				Remedy("put ${candidate} where the command wants the file")
+		}
+		if a.Has("once") && len(given) == 0 {
+			return "once", problem.Errorf("once is given without a content").
+				Remedy("a file without one is only made when it is not there anyway")
 		}
 		if a.Has("check") && len(given) == 0 {
 			return "check", problem.Errorf("check is given without a content").
@@ -158,7 +164,7 @@ func differs(t plan.Task, st state) bool {
 	if t.Absent || t.Content == nil {
 		return false
 	}
-	return !st.there || st.hash != t.Content.SHA256
+	return !st.there || st.hash != t.Content.SHA256 && !t.Attrs.Bool("once")
 }
 
 // Read looks at a file.

@@ -2,9 +2,11 @@ package kind
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"strings"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/machine"
 )
@@ -162,6 +164,29 @@ func (a *Accounts) GroupsOf(user string) map[string]bool {
 		}
 	}
 	return out
+}
+
+// Rights are those of a user, for a command that runs with them.
+func (e *Env) Rights(user string) (*machine.Rights, error) {
+	a, err := e.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	u, ok := a.User(user)
+	if !ok {
+		return nil, NotYet(problem.Errorf("%s is no user of this host", user).Remedy("declare it: [user.%s]", user))
+	}
+	if me := e.Machine.UID(); me != 0 && me != u.UID {
+		return nil, problem.Errorf("only root can do something as %s", user).Remedy("set elevate under [connect]")
+	}
+	r := &machine.Rights{Name: u.Name, UID: u.UID, GID: u.GID, Home: u.Home, Groups: []int{u.GID}}
+	for name := range a.GroupsOf(user) {
+		if g, ok := a.Group(name); ok {
+			r.Groups = append(r.Groups, g.GID)
+		}
+	}
+	slices.Sort(r.Groups)
+	return r, nil
 }
 
 // FirstPerson and LastPerson bound the ids of accounts that are people's, as

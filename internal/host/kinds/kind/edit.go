@@ -3,6 +3,7 @@ package kind
 import (
 	"cmp"
 	"context"
+	"errors"
 	"regexp"
 	"strings"
 
@@ -23,6 +24,14 @@ type Edit interface {
 	Edit(t plan.Task, text string) (string, error)
 	// Stale names what was read before and may be otherwise after a Write.
 	Stale() []Topic
+}
+
+// Remover is an Edit whose file goes as a whole where it is declared absent.
+type Remover interface{ Removes() bool }
+
+func removes(e Edit) bool {
+	r, ok := e.(Remover)
+	return ok && r.Removes()
 }
 
 // EditAttrs are the attributes that kinds of this sort share.
@@ -91,11 +100,17 @@ type edited struct {
 
 func (k edits) Read(_ context.Context, env *Env, t plan.Task) (edited, error) {
 	st, err := env.ReadText(k.File(t))
+	if errors.Is(err, ErrNotYet) && t.Absent {
+		return edited{}, nil
+	}
 	if err != nil {
 		return edited{Text: st, want: st.Text}, err
 	}
 	if !st.There && t.Absent {
 		return edited{}, nil
+	}
+	if t.Absent && removes(k.Edit) {
+		return edited{Text: st}, nil
 	}
 	want, err := k.Edit.Edit(t, st.Text)
 	if _, asks := k.Schema().Attr("make"); err == nil && asks && !st.There && !t.Attrs.Bool("make") {
@@ -106,6 +121,9 @@ func (k edits) Read(_ context.Context, env *Env, t plan.Task) (edited, error) {
 }
 
 func (k edits) Compare(t plan.Task, st edited) []plan.Change {
+	if t.Absent && removes(k.Edit) && st.There {
+		return []plan.Change{Existence(true)}
+	}
 	if t.Absent && st.want == st.Text.Text {
 		return nil
 	}
@@ -135,6 +153,9 @@ func (k edits) Write(ctx context.Context, env *Env, w Differing[edited]) error {
 	st, err := env.ReadText(k.File(w.Task))
 	if err != nil {
 		return err
+	}
+	if w.Task.Absent && removes(k.Edit) {
+		return env.RemoveText(w.Task, st)
 	}
 	want, err := k.Edit.Edit(w.Task, st.Text)
 	if err != nil || st.There && want == st.Text {

@@ -111,6 +111,9 @@ type Env struct {
 	// Hide keeps a text out of all that this run tells from here on.
 	Hide func(text string)
 
+	// Did holds what a kind did in this run of which nothing can be read back.
+	Did map[value.Ref]bool
+
 	// ListsRefreshed says that this run has refreshed the package list.
 	ListsRefreshed bool
 

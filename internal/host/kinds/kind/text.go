@@ -163,6 +163,42 @@ func (e *Env) WriteText(ctx context.Context, t plan.Task, st Text, text string, 
 	return e.Place(ctx, p)
 }
 
+// RemoveText removes the file that was read, if it still is that one.
+func (e *Env) RemoveText(t plan.Task, st Text) error {
+	d, name, err := e.Split(st.Path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	info, err := d.Lstat(name)
+	if err == nil && !info.Same(st.Own.Info) {
+		return Exchanged(t)
+	}
+	if err == nil {
+		err = d.Remove(name)
+	}
+	if err != nil {
+		return err
+	}
+	return d.Sync()
+}
+
+// Symlink lets a link in a folder lead somewhere, in one step.
+func (e *Env) Symlink(t plan.Task, d machine.Dir, folder, name, to string) error {
+	candidate, err := e.Candidate(t, folder)
+	if err != nil {
+		return err
+	}
+	if err := d.Symlink(to, candidate); err != nil {
+		return err
+	}
+	if err := d.Rename(candidate, name); err != nil {
+		d.Remove(candidate)
+		return err
+	}
+	return d.Sync()
+}
+
 // Placement is a new file on its way into its place.
 type Placement struct {
 	Task     plan.Task

@@ -135,18 +135,7 @@ func (links) Write(_ context.Context, env *kind.Env, w kind.Differing[state]) er
 		}
 		return d.Sync()
 	}
-	candidate, err := env.Candidate(w.Task, path.Dir(w.Task.Ref.Name))
-	if err != nil {
-		return err
-	}
-	if err := d.Symlink(w.Task.Attrs.Text("to"), candidate); err != nil {
-		return err
-	}
-	if err := d.Rename(candidate, name); err != nil {
-		d.Remove(candidate)
-		return err
-	}
-	return d.Sync()
+	return env.Symlink(w.Task, d, path.Dir(w.Task.Ref.Name), name, w.Task.Attrs.Text("to"))
 }
 
 // Capture declares a link with where it leads.

@@ -29,6 +29,8 @@ type Machine struct {
 	spec  Spec
 	start time.Time
 
+	programs map[string]standIn
+
 	mu     sync.Mutex
 	owners map[uint64]owner // by inode, so that they follow a rename
 	units  map[string]*unit
@@ -44,7 +46,8 @@ type owner struct {
 // New makes a fresh machine in an empty folder.
 func New(root string, spec Spec) (*Machine, error) {
 	h := &Machine{Root: root, disk: &system.System{Root: root}, spec: spec.withDefaults(), start: time.Now(),
-		owners: map[uint64]owner{}, units: map[string]*unit{}, hashes: map[string]string{}}
+		owners: map[uint64]owner{}, units: map[string]*unit{}, hashes: map[string]string{},
+		programs: standIns()}
 	if err := h.populate(); err != nil {
 		return nil, fmt.Errorf("make the simulated host %s: %w", spec.Name, err)
 	}
@@ -252,7 +255,10 @@ func (h *Machine) Lock(p string) (io.Closer, error) { return h.disk.Lock(p) }
 // Run runs a stand-in.
 func (h *Machine) Run(ctx context.Context, c machine.Command) (machine.Output, error) {
 	name := path.Base(c.Args[0])
-	run, ok := standIns()[name]
+	run, ok := h.programs[name]
+	if !ok && h.spec.Lenient {
+		run, ok = (*Machine).pretend, true
+	}
 	if !ok {
 		return machine.Output{}, fmt.Errorf("the program %s is not on this host", c.Args[0])
 	}
@@ -270,16 +276,16 @@ type standIn func(h *Machine, c machine.Command, out io.Writer) int
 // standIns lists them all. Each file that holds some adds its own, a line each.
 var standIns = sync.OnceValue(func() map[string]standIn {
 	all := map[string]standIn{}
-	for _, some := range []map[string]standIn{shellStandIns, accountStandIns, aptStandIns, systemdStandIns} {
+	for _, some := range []map[string]standIn{accountStandIns, aptStandIns, systemdStandIns,
+		baseStandIns} {
 		maps.Copy(all, some)
 	}
+	all["sh"] = (*Machine).sh
 	return all
 })
 
-var shellStandIns = map[string]standIn{"sh": (*Machine).sh}
-
 // Look says whether there is a stand-in.
-func (h *Machine) Look(program string) bool { return standIns()[program] != nil }
+func (h *Machine) Look(program string) bool { return h.programs[program] != nil }
 
 // UID says that the worker is root here.
 func (h *Machine) UID() int { return 0 }
@@ -292,6 +298,14 @@ func (h *Machine) Now() time.Time { return time.Now() }
 
 // Wait does not wait: nothing here needs time to settle.
 func (h *Machine) Wait(context.Context, time.Duration) {}
+
+// pretend stands in for a program that a simulated machine does not have.
+func (h *Machine) pretend(c machine.Command, out io.Writer) int {
+	if c.Makes == "" {
+		return 0
+	}
+	return h.put(c.Makes, "", out)
+}
 
 // sh runs one simple command: words, quoted with ' or ", and no more of the
 // shell's language.
@@ -306,8 +320,12 @@ func (h *Machine) sh(c machine.Command, out io.Writer) int {
 	if run, ok := h.installed(words[0]); ok {
 		return run(words[1:], out)
 	}
+	if run := h.programs[words[0]]; run != nil {
+		c.Args = words
+		return run(h, c, out)
+	}
 	if h.spec.Lenient {
-		return 0
+		return h.pretend(c, out)
 	}
 	fmt.Fprintf(out, "sh: 1: %s: not found\n", words[0])
 	return 127

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"io/fs"
 	"regexp"
 	"strings"
 )
@@ -97,7 +98,7 @@ var usualFolders = []string{
 	"/usr/local/bin", "/usr/local/etc",
 	"/usr/local/lib", "/usr/local/sbin", "/usr/local/share", "/usr/local/share/ca-certificates", "/usr/sbin",
 	"/usr/share/keyrings",
-	"/var/backups", "/var/cache", "/var/lib", "/var/log", "/var/mail", "/var/spool", "/var/tmp", "/var/www",
+	"/var/backups", "/var/cache", "/var/lib", "/var/log", "/var/mail", "/var/spool", "/var/tmp", "/var/www", "/etc/cron.d", "/etc/sysctl.d", "/etc/modprobe.d", "/etc/modules-load.d", "/etc/sudoers.d",
 }
 
 // populate writes the files that a fresh machine has.
@@ -135,6 +136,15 @@ func (h *Machine) populate() error {
 		{"/proc/sys/kernel/ostype", "Linux\n", 0o444},
 		{"/proc/sys/kernel/osrelease", "6.1.0-simulated\n", 0o444},
 		{"/proc/sys/kernel/hostname", s.Name + "\n", 0o444},
+		{"/proc/sys/net/ipv4/ip_forward", "0\n", 0o644},
+		{"/proc/sys/vm/swappiness", "60\n", 0o644},
+		{"/proc/modules", "", 0o444},
+		{"/etc/hosts", "127.0.0.1\tlocalhost\n::1\tlocalhost ip6-localhost\n", 0o644},
+		{"/etc/timezone", "Etc/UTC\n", 0o644},
+		{"/usr/share/zoneinfo/Etc/UTC", "TZif2\n", 0o644},
+		{"/usr/share/zoneinfo/UTC", "TZif2\n", 0o644},
+		{"/usr/share/zoneinfo/Europe/Berlin", "TZif2\n", 0o644},
+		{"/etc/locale.gen", "# de_DE.UTF-8 UTF-8\n# en_US.UTF-8 UTF-8\n", 0o644},
 		{"/proc/sys/kernel/random/boot_id", fmt.Sprintf("%016x-boot\n", id.Sum64()), 0o444},
 		{"/proc/net/fib_trie", fmt.Sprintf("Main:\n  +-- 0.0.0.0/0 2 0 2\n     |-- %s\n        /32 host LOCAL\n"+
 			"     |-- 127.0.0.1\n        /32 host LOCAL\n", s.Address), 0o444},
@@ -164,6 +174,14 @@ func (h *Machine) populate() error {
 		if err := h.write(f.path, f.text, f.mode); err != nil {
 			return err
 		}
+	}
+	etc, err := h.mkdirs("/etc")
+	if err != nil {
+		return err
+	}
+	defer etc.Close()
+	if err := etc.Symlink("/usr/share/zoneinfo/Etc/UTC", "localtime"); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
 	}
 	for _, name := range []string{"ssh.service", "cron.service"} {
 		h.units[name] = &unit{active: true, enabled: true, since: h.uptime()}

@@ -3,6 +3,7 @@
 package system
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -381,9 +382,17 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) } // with all that it has started
 	cmd.Args[0] = c.Args[0]
 	cmd.Env = append([]string{"PATH=" + searchPath, "LC_ALL=C.UTF-8", "LANG=C.UTF-8", "HOME=" + s.Home()}, c.Env...)
-	cmd.Dir = "/"
+	cmd.Dir = cmp.Or(c.Folder, "/")
 	cmd.Stdin = strings.NewReader(c.Stdin)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // what stops the worker must not stop a package manager midway
+	if c.As != nil && c.As.UID != os.Geteuid() {
+		groups := []uint32{}
+		for _, g := range c.As.Groups {
+			groups = append(groups, uint32(g))
+		}
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(c.As.UID), Gid: uint32(c.As.GID), Groups: groups}
+		cmd.Env = append(cmd.Env, "HOME="+c.As.Home, "USER="+c.As.Name, "LOGNAME="+c.As.Name)
+	}
 	// a program that leaves a child with its output open is not waited for
 	cmd.WaitDelay = 2 * time.Second
 	var both machine.Keep

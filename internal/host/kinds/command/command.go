@@ -1,0 +1,261 @@
+// Package command is the kind of commands that are run on a host.
+package command
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/shell"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+var about = &schema.Kind{
+	Name:  "command",
+	Area:  "system",
+	About: "A command to run, for what no other kind does.",
+	Doc: "The name is in words of your own. The command is not run in a preview, which says that it would be; done_if " +
+		"is, so it must change nothing. What done_if or done_if_exists asks must hold once the command has run, or the " +
+		"task has failed. A command that is cut off by its timeout leaves no process behind.",
+	Attrs: []schema.Attr{
+		{Name: "run", Type: schema.Text, List: true, Doc: "The program and its arguments, passed on as they are.",
+			Examples: []string{`["tide-import", "--all"]`}},
+		{Name: "script", Type: schema.Text, Doc: "Lines for sh, in the place of run.",
+			Examples: []string{`"cd /srv/tide && ./rebuild"`}},
+		{Name: "done_if", Type: schema.Text, Doc: "A line for sh that succeeds where there is nothing to do.",
+			Examples: []string{`"test /srv/tide/index -nt /srv/tide/readings"`}},
+		{Name: "done_if_exists", Type: schema.Path, Doc: "A path at which something stands where there is nothing to do.",
+			Examples: []string{`"/srv/tide/index"`}},
+		{Name: "always", Type: schema.Bool, Default: "false", Doc: "Whether to run it at every apply.",
+			Examples: []string{"true"}},
+		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)", Doc: "Whose rights it has.",
+			Examples: []string{`"tidelog"`}},
+		{Name: "folder", Type: schema.Path, Default: "/", Doc: "The folder that it starts in.",
+			Examples: []string{`"/srv/tide"`}},
+		{Name: "environment", Type: schema.Values, Doc: "Variables of its environment; others on the host can see them.",
+			Examples: []string{`{ TZ = "UTC", GAUGES = 4 }`}},
+		{Name: "input", Type: schema.Quiet, Doc: "What it reads from its standard input; this may be a secret.",
+			Examples: []string{`"${data.feed.token}"`}},
+		{Name: "output_is_secret", Type: schema.Bool, Default: "false", Doc: "Whether nothing of its output is shown.",
+			Examples: []string{"true"}},
+		{Name: "timeout", Type: schema.Duration, Default: `"10m"`, Doc: "How long it may take.",
+			Examples: []string{`"2h"`}},
+	},
+	Examples: []schema.Example{
+		{About: "A step that a program needs after each change of its settings", TOML: `[file."/etc/tide-stations"]
+content = "north-pier\nsouth-pier\n"
+owner = "root"
+mode = "0644"
+
+[command."tell of the stations"]
+run = ["touch", "/etc/tide-stations.told"]
+only_after_change_of = ["file /etc/tide-stations"]
+`},
+		{About: "A step that is done once", TOML: `[command."make the index"]
+script = "touch /etc/tide-index"
+done_if_exists = "/etc/tide-index"
+run_as = "root"
+timeout = "2m"
+`},
+	},
+	NoAbsent: "take the declaration out, or declare what undoes it",
+	Canon: func(name string) (string, error) {
+		if name = strings.TrimSpace(name); name == "" || len(name) > 120 || strings.ContainsFunc(name, func(r rune) bool {
+			return r < ' ' || r == 0x7f
+		}) {
+			return "", problem.Errorf("%q is no name for a command", name).Remedy("say in a few words what it does")
+		}
+		return name, nil
+	},
+	Needs: func(n schema.Needer) []value.Ref {
+		var out []value.Ref
+		if user := n.Attrs.Text("run_as"); user != "" {
+			out = append(out, value.Ref{Kind: "user", Name: user})
+		}
+		if folder := n.Attrs.Text("folder"); folder != "" {
+			out = append(out, value.Ref{Kind: "dir", Name: folder})
+		}
+		if words := n.Attrs.Texts("run"); len(words) > 0 {
+			out = append(out, value.Ref{Kind: "file", Name: words[0]}, value.Ref{Kind: "package", Name: path.Base(words[0])})
+		}
+		return out
+	},
+	Check: check,
+}
+
+func check(_ string, a value.Attrs) (string, error) {
+	run := a.Texts("run")
+	switch {
+	case a.Has("run") && a.Has("script"):
+		return "script", problem.Errorf("run and script are given together").Remedy("keep one of them")
+	case !a.Has("run") && !a.Has("script"):
+		return "", problem.Errorf("neither run nor script is given").Remedy("say what to run")
+	case a.Has("run") && (len(run) == 0 || run[0] == "" || strings.HasPrefix(run[0], "-")):
+		return "run", problem.Errorf("run names no program").Remedy("write run = [\"PROGRAM\", \"ARGUMENT\"]")
+	}
+	conditions := 0
+	for _, name := range []string{"done_if", "done_if_exists", "always"} {
+		if a.Has(name) && a[name] != false {
+			conditions++
+		}
+	}
+	switch {
+	case conditions > 1:
+		return "", problem.Errorf("several of done_if, done_if_exists and always are given").Remedy("keep one of them")
+	case conditions == 0 && !a.Has(schema.OnlyAfter):
+		return "", problem.Errorf("nothing says when it is done, so every apply would run it").
+			Remedy("give done_if or done_if_exists, only_after_change_of, or always = true if that is meant")
+	}
+	for name, v := range a.Table("environment") {
+		if _, secret := v.(value.Secret); secret {
+			return "environment", problem.Errorf("%s is made of a secret, and others on the host can see an environment",
+				name).Remedy("pass it with input")
+		}
+		if name == "" || strings.ContainsAny(name, "= \n") {
+			return "environment", problem.Errorf("%q is no name of a variable", name).Remedy("use letters, digits and _")
+		}
+	}
+	return "", nil
+}
+
+// Kind is the kind of commands.
+func Kind() kind.Kind { return kind.Each(commands{}) }
+
+type commands struct{}
+
+func (commands) Schema() *schema.Kind { return about }
+
+// Stale says that a command may change anything.
+func (commands) Stale() []kind.Topic {
+	return []kind.Topic{kind.TheAccounts, kind.ThePackages, kind.TheServices}
+}
+
+type state struct{ done bool }
+
+// Read asks whether there is something to do.
+func (commands) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
+	c, err := prepared(env, t)
+	if err != nil {
+		return state{}, err
+	}
+	switch p := t.Attrs.Text("done_if_exists"); {
+	case p != "":
+		d, name, err := env.Split(p)
+		if errors.Is(err, kind.ErrNotYet) {
+			return state{}, nil
+		}
+		if err != nil {
+			return state{}, err
+		}
+		defer d.Close()
+		_, err = d.Lstat(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return state{}, nil
+		}
+		return state{err == nil}, err
+	case t.Attrs.Has("done_if"):
+		c.Args, c.Stdin = []string{"sh", "-c", t.Attrs.Text("done_if")}, ""
+		out, err := env.Machine.Run(ctx, c)
+		if err == nil && out.Code == 127 {
+			err = kind.NotYet(problem.Errorf("done_if names a program that is not there").
+				Remedy("declare the package that brings it"))
+		}
+		return state{out.Code == 0}, err
+	}
+	return state{env.Did[t.Ref]}, nil
+}
+
+// prepared is the command with all that stands around it.
+func prepared(env *kind.Env, t plan.Task) (machine.Command, error) {
+	c := machine.Command{Args: t.Attrs.Texts("run"), Folder: t.Attrs.Text("folder"), Stdin: t.Attrs.Text("input"),
+		Makes: t.Attrs.Text("done_if_exists")}
+	if t.Attrs.Has("script") {
+		c.Args = []string{"sh", "-c", t.Attrs.Text("script")}
+	}
+	if s, secret := t.Attrs.Secret("input"); secret {
+		c.Stdin = s.Reveal()
+	}
+	variables := t.Attrs.Table("environment")
+	for _, name := range value.Keys(variables) {
+		text, _ := value.Text(variables[name])
+		c.Env = append(c.Env, name+"="+text)
+	}
+	if limit := t.Attrs.Text("timeout"); limit != "" {
+		c.Limit, _ = time.ParseDuration(limit) // checked with the manifest
+	}
+	if user := t.Attrs.Text("run_as"); user != "" {
+		rights, err := env.Rights(user)
+		if err != nil {
+			return c, err
+		}
+		c.As = rights
+	}
+	if c.Folder != "" {
+		d, err := env.Machine.Dir(c.Folder)
+		if errors.Is(err, fs.ErrNotExist) {
+			return c, kind.NotYet(problem.Errorf("the folder %s is not there", c.Folder).
+				Remedy("declare it: [dir.%q]", c.Folder))
+		}
+		if err != nil {
+			return c, err
+		}
+		d.Close()
+	}
+	return c, nil
+}
+
+// Compare says what would be run.
+func (commands) Compare(t plan.Task, st state) []plan.Change {
+	if st.done {
+		return nil
+	}
+	return []plan.Change{{What: "run", Was: "not done", Becomes: said(t)}}
+}
+
+// said tells a command in one line.
+func said(t plan.Task) string {
+	if words := t.Attrs.Texts("run"); len(words) > 0 {
+		return shell.Join(words...)
+	}
+	first, more, _ := strings.Cut(strings.TrimSpace(t.Attrs.Text("script")), "\n")
+	if more != "" {
+		first += " ..."
+	}
+	return first
+}
+
+// Write runs the command.
+func (commands) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	c, err := prepared(env, w.Task)
+	if err != nil {
+		return err
+	}
+	_, err = machine.Do(ctx, env.Machine, c, nil)
+	var failed *machine.CommandError
+	if errors.As(err, &failed) {
+		if w.Task.Attrs.Has("script") {
+			failed.Program = "the script"
+		}
+		if w.Task.Attrs.Bool("output_is_secret") {
+			failed.Output, failed.Last = machine.KeptText(""), value.Hidden
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if !w.Task.Attrs.Has("done_if") && !w.Task.Attrs.Has("done_if_exists") {
+		if env.Did == nil {
+			env.Did = map[value.Ref]bool{}
+		}
+		env.Did[w.Task.Ref] = true
+	}
+	return nil
+}

@@ -1,0 +1,203 @@
+// Package cron is the kind of what a host does by itself at set times.
+package cron
+
+import (
+	"context"
+	"regexp"
+	"strings"
+
+	parser "github.com/robfig/cron/v3"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+)
+
+// folder is where cron(8) looks for files with a user in each line.
+const folder = "/etc/cron.d/"
+
+var about = &schema.Kind{
+	Name:  "cron",
+	Area:  "system",
+	About: "A command that the host runs by itself at set times.",
+	Doc: "Each has a file of its own, /etc/cron.d/NAME, which cron reads by itself. The declaration says what the file " +
+		"holds, all of it.",
+	Attrs: []schema.Attr{
+		{Name: "schedule", Type: schema.Text, Required: true,
+			Doc:      "Minute, hour, day of the month, month and day of the week, or a word such as @daily.",
+			Examples: []string{`"15 3 * * *"`, `"@hourly"`}},
+		{Name: "run", Type: schema.Text, Required: true, Doc: "The command, a line for the shell.",
+			Examples: []string{`"mudflat-archive --rotate"`}},
+		{Name: "user", Type: schema.Name, Default: "root", Doc: "Who runs it.", Examples: []string{`"tidelog"`}},
+		{Name: "environment", Type: schema.Values, Doc: "Variables, such as MAILTO; everybody on the host can read them.",
+			Examples: []string{`{ MAILTO = "keepers@example.org" }`}},
+	},
+	Examples: []schema.Example{
+		{About: "A step of every night", TOML: `[cron.rotate-readings]
+schedule = "15 3 * * *"
+run = "mudflat-archive --rotate"
+environment = { MAILTO = "keepers@example.org" }
+`},
+		{About: "One that must go", TOML: `[cron.old-feed]
+absent = true
+`},
+	},
+	Captures: []string{"schedule", "run", "user", "environment"},
+	Canon: func(name string) (string, error) {
+		if !nameForm.MatchString(name) {
+			return "", problem.Errorf("%q is no name that cron takes for a file", name).
+				Remedy("use letters, digits, dashes and underscores")
+		}
+		return name, nil
+	},
+	Part: func(name string) string { return folder + name },
+	Needs: func(n schema.Needer) []value.Ref {
+		out := []value.Ref{{Kind: "package", Name: "cron"}, {Kind: "package", Name: "cronie"}, {Kind: "dir", Name: "/etc/cron.d"}}
+		if user := n.Attrs.Text("user"); user != "" {
+			out = append(out, value.Ref{Kind: "user", Name: user})
+		}
+		return out
+	},
+	Check: check,
+}
+
+// nameForm is what Debian's cron takes; see "DEBIAN SPECIFIC" in cron(8).
+var nameForm = regexp.MustCompile(`^[A-Za-z0-9_-]{1,60}$`)
+
+func check(_ string, a value.Attrs) (string, error) {
+	if s := a.Text("schedule"); s != "" {
+		if strings.HasPrefix(s, "@every") || strings.Contains(s, "TZ=") {
+			return "schedule", problem.Errorf("%q is nothing that cron on a host knows", s).Remedy("write five fields")
+		}
+		if _, err := parser.ParseStandard(s); err != nil && s != "@reboot" {
+			return "schedule", problem.Errorf("%q is no schedule: %s", s, strings.TrimPrefix(err.Error(), "cron: ")).
+				Remedy("write minute, hour, day, month and day of the week, such as \"15 3 * * *\"")
+		}
+	}
+	if strings.ContainsAny(a.Text("run"), "\r\n") {
+		return "run", problem.Errorf("run has several lines, and cron takes one").Remedy("put them into a script")
+	}
+	for name, v := range a.Table("environment") {
+		text, isText := value.Text(v)
+		if !variable.MatchString(name) || !isText || strings.ContainsAny(text, "\r\n\"") {
+			return "environment", problem.Errorf("%s is nothing that cron takes for a variable", name).
+				Remedy("no secrets, no line breaks and no double quotes")
+		}
+	}
+	return "", nil
+}
+
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// Kind is the kind of schedules.
+func Kind() kind.Kind { return schedules{kind.Edits(edit{})} }
+
+// schedules adds to the editing what can be captured.
+type schedules struct{ kind.Kind }
+
+// Names lists the files that are written as this kind writes them.
+func (schedules) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	list, _ := env.Machine.ReadDir(strings.TrimSuffix(folder, "/"))
+	var out []string
+	for _, name := range list {
+		if st, err := env.ReadText(folder + name); err == nil && nameForm.MatchString(name) {
+			if _, ok := parsed(st.Text); ok {
+				out = append(out, name)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Capture declares a file of one schedule.
+func (schedules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan.Captured, error) {
+	st, err := env.ReadText(folder + t.Ref.Name)
+	if err != nil {
+		return plan.Captured{}, err
+	}
+	if !st.There {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	attrs, ok := parsed(st.Text)
+	if !ok {
+		return plan.Captured{}, problem.Errorf("it holds more than one schedule").Remedy("capture the file")
+	}
+	c := plan.Captured{Attrs: attrs}
+	if content(attrs) != st.Text {
+		c.Note = "the file has other comments or white space, which an apply would write anew"
+	}
+	return c, nil
+}
+
+// parsed reads a file with variables and one line of crontab(5).
+func parsed(text string) (map[string]any, bool) {
+	attrs, env := map[string]any{}, map[string]any{}
+	for _, line := range kind.SplitLines(text).List {
+		line = strings.TrimSpace(line)
+		name, v, assigned := strings.Cut(line, "=")
+		n := 5
+		if strings.HasPrefix(line, "@") {
+			n = 1
+		}
+		switch f := strings.Fields(line); {
+		case line == "" || strings.HasPrefix(line, "#"):
+		case assigned && variable.MatchString(strings.TrimSpace(name)):
+			env[strings.TrimSpace(name)] = strings.Trim(strings.TrimSpace(v), `"'`)
+		case len(f) < n+2 || len(attrs) > 0:
+			return nil, false
+		default:
+			rest := line
+			for range n + 1 {
+				_, rest, _ = strings.Cut(strings.TrimLeft(rest, " \t"), firstSpace(rest))
+			}
+			attrs["schedule"] = strings.Join(f[:n], " ")
+			attrs["user"] = f[n]
+			attrs["run"] = strings.ReplaceAll(strings.TrimLeft(rest, " \t"), `\%`, "%")
+		}
+	}
+	if len(env) > 0 {
+		attrs["environment"] = env
+	}
+	return attrs, attrs["run"] != nil
+}
+
+// firstSpace is what parts the first word of a line from the second.
+func firstSpace(s string) string {
+	s = strings.TrimLeft(s, " \t")
+	return s[strings.IndexAny(s, " \t"):][:1]
+}
+
+// content is the file for what is declared.
+func content(a value.Attrs) string {
+	var b strings.Builder
+	b.WriteString("# Written by jadekettle; what is changed here is lost.\n")
+	env := a.Table("environment")
+	for _, name := range value.Keys(env) {
+		text, _ := value.Text(env[name])
+		b.WriteString(name + "=\"" + text + "\"\n")
+	}
+	user := a.Text("user")
+	if user == "" {
+		user = "root"
+	}
+	// cron(8) takes a bare % as the end of a line.
+	b.WriteString(a.Text("schedule") + " " + user + " " + strings.ReplaceAll(a.Text("run"), "%", `\%`) + "\n")
+	return b.String()
+}
+
+type edit struct{}
+
+func (edit) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from there.
+func (edit) Stale() []kind.Topic { return nil }
+
+func (edit) File(t plan.Task) string { return folder + t.Ref.Name }
+
+// Edit gives the whole file.
+func (edit) Edit(t plan.Task, _ string) (string, error) { return content(t.Attrs), nil }
+
+// Removes says that the file goes with its declaration.
+func (edit) Removes() bool { return true }

@@ -1,0 +1,123 @@
+// Package hostname is the kind of a host's own name.
+package hostname
+
+import (
+	"context"
+	"regexp"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+// file keeps the name; see hostname(5).
+const file = "/etc/hostname"
+
+var about = &schema.Kind{
+	Name:     "hostname",
+	Area:     "system",
+	Single:   true,
+	About:    "The host's own name, now and after a reboot.",
+	Doc:      "The name of the declaration is the host's. What /etc/hosts says of it is declared by itself.",
+	NoAbsent: "declare another name",
+	Examples: []schema.Example{
+		{About: "The host by the name that the inventory has", TOML: "[hostname.\"${host.name}\"]\n"},
+		{About: "Its full name, and what it means to itself", TOML: `[hostname."gauge-01.example.org"]
+
+[hosts_entry."127.0.1.1"]
+names = ["gauge-01.example.org", "gauge-01"]
+`},
+	},
+	Canon: func(name string) (string, error) {
+		if len(name) > 64 || !nameForm.MatchString(name) {
+			return "", problem.Errorf("%q is no name for a host", name).
+				Remedy("use up to 64 letters, digits and dashes, and dots between the parts")
+		}
+		return name, nil
+	},
+	Part: func(string) string { return file },
+	Needs: func(schema.Needer) []value.Ref {
+		return []value.Ref{{Kind: "package", Name: "hostname"}}
+	},
+}
+
+var nameForm = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*$`)
+
+// Kind is the kind of the host's name.
+func Kind() kind.Kind { return kind.Each(names{}) }
+
+type names struct{}
+
+func (names) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from there.
+func (names) Stale() []kind.Topic { return nil }
+
+type state struct {
+	now  string
+	file kind.Text
+}
+
+// kept is the first line that is no comment.
+func (st state) kept() string {
+	for line := range strings.Lines(st.file.Text) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			return line
+		}
+	}
+	return ""
+}
+
+// Read asks the kernel, and looks at what is kept.
+func (names) Read(_ context.Context, env *kind.Env, _ plan.Task) (state, error) {
+	now, err := machine.ReadFile(env.Machine, "/proc/sys/kernel/hostname")
+	if err != nil {
+		return state{}, err
+	}
+	text, err := env.ReadText(file)
+	return state{strings.TrimSpace(string(now)), text}, err
+}
+
+// Compare says what differs.
+func (names) Compare(t plan.Task, st state) []plan.Change {
+	var out []plan.Change
+	if st.now != t.Ref.Name {
+		out = append(out, plan.Change{What: "name", Was: st.now, Becomes: t.Ref.Name})
+	}
+	if st.kept() != t.Ref.Name {
+		out = append(out, plan.Change{What: "at boot", Was: st.kept(), Becomes: t.Ref.Name})
+	}
+	return out
+}
+
+// Write keeps the name and tells it to the kernel.
+func (names) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	if w.Differs("at boot") {
+		if err := env.WriteText(ctx, w.Task, w.State.file, w.Task.Ref.Name+"\n", 0o644, ""); err != nil {
+			return err
+		}
+	}
+	if !w.Differs("name") {
+		return nil
+	}
+	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"hostname", w.Task.Ref.Name}}, nil)
+	return err
+}
+
+// Names gives the name that the host has.
+func (names) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	now, err := machine.ReadFile(env.Machine, "/proc/sys/kernel/hostname")
+	return []string{strings.TrimSpace(string(now))}, err
+}
+
+// Capture declares the name that was asked for, which it has or has not.
+func (names) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
+	if st.now != t.Ref.Name {
+		return plan.Captured{}, problem.Errorf("the host is called %s", st.now).Remedy("ask for that, or for no name")
+	}
+	return plan.Captured{Attrs: map[string]any{}}, nil
+}

@@ -1,0 +1,213 @@
+// Package kmod is the kind of kernel modules.
+package kmod
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"regexp"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+var about = &schema.Kind{
+	Name:  "kmod",
+	Area:  "system",
+	About: "A kernel module: loaded, at boot, or kept out.",
+	Doc: "What is to be loaded at boot stands in /etc/modules-load.d, options and what is kept out in /etc/modprobe.d, " +
+		"each in a file of its own. A module that is part of the kernel itself counts as loaded.",
+	Attrs: []schema.Attr{
+		{Name: "loaded", Type: schema.Bool, Default: "left as it is", Doc: "Whether it is loaded now.",
+			Examples: []string{"true"}},
+		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it is loaded at every boot.",
+			Examples: []string{"true"}},
+		{Name: "kept_out", Type: schema.Bool, Default: "left as it is",
+			Doc: "Whether nothing may load it, not even by its other names.", Examples: []string{"true"}},
+		{Name: "options", Type: schema.Text, Default: "left as they are", Doc: "Its parameters, for the next time it is loaded.",
+			Examples: []string{`"numdummies=2"`}},
+	},
+	Examples: []schema.Example{
+		{About: "A module for now and for every boot", TOML: `[kmod.br_netfilter]
+loaded = true
+boot = true
+`},
+		{About: "One that nothing may load", TOML: `[kmod.floppy]
+loaded = false
+kept_out = true
+`},
+	},
+	NoAbsent: "set loaded = false and boot = false",
+	Captures: []string{"loaded", "boot", "kept_out", "options"},
+	TooMany:  "br_netfilter",
+	Canon: func(name string) (string, error) {
+		if !nameForm.MatchString(name) {
+			return "", problem.Errorf("%q is no name of a module", name).Remedy("use letters, digits, dashes and underscores")
+		}
+		return strings.ReplaceAll(name, "-", "_"), nil // to the kernel both are one
+	},
+	Needs: func(schema.Needer) []value.Ref {
+		return []value.Ref{{Kind: "package", Name: "kmod"}, {Kind: "dir", Name: "/etc/modprobe.d"},
+			{Kind: "dir", Name: "/etc/modules-load.d"}}
+	},
+	Check: func(_ string, a value.Attrs) (string, error) {
+		switch {
+		case a.Bool("kept_out") && (a.Bool("loaded") || a.Bool("boot")):
+			return "kept_out", problem.Errorf("it is to be kept out and to be loaded").Remedy("keep one of them")
+		case !a.Has("loaded") && !a.Has("boot") && !a.Has("kept_out") && !a.Has("options"):
+			return "", problem.Errorf("nothing is said of the module").Remedy("set loaded, boot, kept_out or options")
+		case strings.ContainsAny(a.Text("options"), "\r\n\\"):
+			return "options", problem.Errorf("the options have several lines").Remedy("write them in one")
+		}
+		return "", nil
+	},
+}
+
+var nameForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_-]{0,63}$`)
+
+// Kind is the kind of kernel modules.
+func Kind() kind.Kind { return kind.Each(modules{}) }
+
+type modules struct{}
+
+func (modules) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from there.
+func (modules) Stale() []kind.Topic { return nil }
+
+type state struct {
+	loaded, builtIn bool
+	boot, keptOut   bool
+	options         string
+	atBoot, rules   kind.Text
+}
+
+func bootFile(name string) string  { return "/etc/modules-load.d/jadekettle-" + name + ".conf" }
+func rulesFile(name string) string { return "/etc/modprobe.d/jadekettle-" + name + ".conf" }
+
+// Read asks the kernel, and looks at the module's files.
+func (modules) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	name := t.Ref.Name
+	list, err := machine.ReadFile(env.Machine, "/proc/modules")
+	for line := range strings.Lines(string(list)) {
+		first, _, _ := strings.Cut(line, " ")
+		st.loaded = st.loaded || first == name
+	}
+	if err == nil && !st.loaded {
+		_, missing := env.Machine.ReadDir("/sys/module/" + name)
+		st.builtIn = missing == nil
+	}
+	if st.atBoot, err = optional(env, bootFile(name)); err != nil {
+		return st, err
+	}
+	if st.rules, err = optional(env, rulesFile(name)); err != nil {
+		return st, err
+	}
+	for _, line := range kind.SplitLines(st.atBoot.Text).List {
+		st.boot = st.boot || strings.TrimSpace(line) == name
+	}
+	for _, line := range kind.SplitLines(st.rules.Text).List {
+		f := strings.Fields(line)
+		st.keptOut = st.keptOut || len(f) > 2 && f[0] == "install" && f[1] == name
+		if len(f) > 2 && f[0] == "options" && f[1] == name {
+			st.options = strings.Join(f[2:], " ")
+		}
+	}
+	return st, nil
+}
+
+// optional reads a file whose folder need not be there either.
+func optional(env *kind.Env, p string) (kind.Text, error) {
+	st, err := env.ReadText(p)
+	if errors.Is(err, kind.ErrNotYet) {
+		return kind.Text{Path: p}, nil
+	}
+	return st, err
+}
+
+// Compare says what differs.
+func (modules) Compare(t plan.Task, st state) []plan.Change {
+	var out []plan.Change
+	yes := func(what string, is bool) {
+		if want := t.Attrs.Bool(what); t.Attrs.Has(what) && want != is {
+			out = append(out, plan.Change{What: what, Was: kind.Yes(is, "yes", "no"), Becomes: kind.Yes(want, "yes", "no")})
+		}
+	}
+	yes("loaded", st.loaded || st.builtIn)
+	yes("boot", st.boot)
+	yes("kept_out", st.keptOut)
+	if want := options(t); t.Attrs.Has("options") && want != st.options {
+		out = append(out, plan.Change{What: "options", Was: st.options, Becomes: want})
+	}
+	return out
+}
+
+func options(t plan.Task) string { return strings.Join(strings.Fields(t.Attrs.Text("options")), " ") }
+
+// Write writes the module's files, and then loads or unloads it.
+func (modules) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	t, st, name := w.Task, w.State, w.Task.Ref.Name
+	if st.builtIn && w.Differs("loaded") {
+		return problem.Errorf("%s is part of the kernel and cannot be unloaded", name).Remedy("take loaded out")
+	}
+	if t.Attrs.Has("boot") {
+		st.boot = t.Attrs.Bool("boot")
+	}
+	if t.Attrs.Has("kept_out") {
+		st.keptOut = t.Attrs.Bool("kept_out")
+	}
+	if t.Attrs.Has("options") {
+		st.options = options(t)
+	}
+	boot, rules := "", ""
+	if st.boot {
+		boot = name + "\n"
+	}
+	if st.options != "" {
+		rules = "options " + name + " " + st.options + "\n"
+	}
+	if st.keptOut { // blacklist alone leaves it to be loaded by its own name; see modprobe.d(5)
+		rules += "blacklist " + name + "\ninstall " + name + " /bin/false\n"
+	}
+	if err := cmp.Or(keep(ctx, env, t, st.atBoot, boot), keep(ctx, env, t, st.rules, rules)); err != nil {
+		return err
+	}
+	if !w.Differs("loaded") {
+		return nil
+	}
+	args := []string{"modprobe", "--", name}
+	if !t.Attrs.Bool("loaded") {
+		args = []string{"modprobe", "-r", "--", name}
+	}
+	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args}, nil)
+	return err
+}
+
+// keep gives a file a text; an empty one goes.
+func keep(ctx context.Context, env *kind.Env, t plan.Task, st kind.Text, text string) error {
+	switch {
+	case text == st.Text:
+		return nil
+	case text == "":
+		return env.RemoveText(t, st)
+	}
+	return env.WriteText(ctx, t, st, text, 0o644, "")
+}
+
+// Capture declares a module as it is.
+func (modules) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
+	attrs := map[string]any{"loaded": st.loaded || st.builtIn, "boot": st.boot}
+	if st.keptOut {
+		attrs["kept_out"] = true
+	}
+	if st.options != "" {
+		attrs["options"] = st.options
+	}
+	return plan.Captured{Attrs: attrs}, nil
+}

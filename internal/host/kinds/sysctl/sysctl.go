@@ -1,0 +1,174 @@
+// Package sysctl is the kind of kernel settings.
+package sysctl
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+// file is where what is declared is kept for the next boot; see sysctl.d(5).
+const file = "/etc/sysctl.d/90-jadekettle.conf"
+
+var about = &schema.Kind{
+	Name:  "sysctl",
+	Area:  "system",
+	About: "A setting of the kernel, now and after a reboot.",
+	Doc: "The kernel takes the value first; only what it took is kept, in /etc/sysctl.d/90-jadekettle.conf. Declared " +
+		"absent, it is no longer set at boot; the value that holds now stays until then.",
+	Attrs: []schema.Attr{
+		{Name: "value", Type: schema.Scalar, Required: true, Doc: "Its value, several numbers with spaces between them.",
+			Examples: []string{`1`, `"4096 87380 6291456"`}},
+	},
+	Examples: []schema.Example{
+		{About: "A host that passes packets on", TOML: `[sysctl."net.ipv4.ip_forward"]
+value = 1
+`},
+		{About: "One that is set no more", TOML: `[sysctl."vm.swappiness"]
+absent = true
+`},
+	},
+	Captures: []string{"value"},
+	TooMany:  "net.ipv4.ip_forward",
+	Canon: func(name string) (string, error) {
+		if !nameForm.MatchString(name) || strings.Contains(name, "..") {
+			return "", problem.Errorf("%q is no name of a kernel setting", name).
+				Remedy("write it as sysctl does, such as net.ipv4.ip_forward")
+		}
+		return name, nil
+	},
+	Part: func(string) string { return file },
+	Needs: func(n schema.Needer) []value.Ref {
+		first, _, _ := strings.Cut(strings.TrimPrefix(n.Ref.Name, "net."), ".")
+		return []value.Ref{{Kind: "kmod", Name: first}, {Kind: "package", Name: "procps"}}
+	},
+	Check: func(_ string, a value.Attrs) (string, error) {
+		if v := a.Text("value"); a.Has("value") && strings.TrimSpace(v) == "" || strings.ContainsAny(v, "\r\n") {
+			return "value", problem.Errorf("the value %s is none that can be set", value.Shown(v)).Remedy("write it in one line")
+		}
+		return "", nil
+	},
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9_]+(\.[A-Za-z0-9_*/:-]+)+$`)
+
+// Kind is the kind of kernel settings.
+func Kind() kind.Kind { return kind.Each(sysctls{}) }
+
+type sysctls struct{}
+
+func (sysctls) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from there.
+func (sysctls) Stale() []kind.Topic { return nil }
+
+type state struct {
+	now  string
+	boot string // as it is kept; empty when it is not
+	kept bool
+	file kind.Text
+}
+
+// at is where the kernel shows a setting: dots part the steps, and a slash in
+// the name stands for a dot.
+func at(name string) string {
+	return "/proc/sys/" + strings.NewReplacer(".", "/", "/", ".").Replace(name)
+}
+
+// Read asks the kernel, and looks at what is kept.
+func (sysctls) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	var err error
+	if st.file, err = env.ReadText(file); err != nil && !errors.Is(err, kind.ErrNotYet) {
+		return st, err
+	}
+	for _, line := range kind.SplitLines(st.file.Text).List {
+		if name, v, ok := parse(line); ok && name == t.Ref.Name {
+			st.boot, st.kept = v, true
+		}
+	}
+	if t.Absent {
+		return st, nil
+	}
+	text, err := machine.ReadFile(env.Machine, at(t.Ref.Name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return st, kind.NotYet(problem.Errorf("the kernel has no setting %s", t.Ref.Name).
+			Remedy("mend the name, or declare the kmod that brings it"))
+	}
+	st.now = plain(string(text))
+	return st, err
+}
+
+// parse reads a line of sysctl.d(5).
+func parse(line string) (name, v string, ok bool) {
+	line = strings.TrimSpace(line)
+	if line == "" || line[0] == '#' || line[0] == ';' {
+		return "", "", false
+	}
+	name, v, ok = strings.Cut(line, "=")
+	return strings.TrimPrefix(strings.TrimSpace(name), "-"), plain(v), ok
+}
+
+// plain writes a value with one space between its numbers.
+func plain(v string) string { return strings.Join(strings.Fields(v), " ") }
+
+// Compare says what differs.
+func (sysctls) Compare(t plan.Task, st state) []plan.Change {
+	want := plain(t.Attrs.Text("value"))
+	var out []plan.Change
+	switch {
+	case t.Absent && st.kept:
+		return []plan.Change{{What: "at boot", Was: st.boot, Becomes: "not set"}}
+	case t.Absent:
+		return nil
+	case st.now != want:
+		out = append(out, plan.Change{What: "value", Was: st.now, Becomes: want})
+	}
+	if !st.kept || st.boot != want {
+		was := st.boot
+		if !st.kept {
+			was = "not set"
+		}
+		out = append(out, plan.Change{What: "at boot", Was: was, Becomes: want})
+	}
+	return out
+}
+
+// Write gives the kernel the value, and keeps what it took.
+func (sysctls) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	want := plain(w.Task.Attrs.Text("value"))
+	if w.Differs("value") {
+		c := machine.Command{Args: []string{"sysctl", "-q", "-w", w.Task.Ref.Name + "=" + want}}
+		if _, err := machine.Do(ctx, env.Machine, c, nil); err != nil {
+			return err
+		}
+	}
+	st, err := env.ReadText(file)
+	if err != nil {
+		return err
+	}
+	l := kind.SplitLines(st.Text)
+	l.List = slices.DeleteFunc(l.List, func(line string) bool {
+		name, _, ok := parse(line)
+		return ok && name == w.Task.Ref.Name
+	})
+	if !w.Task.Absent {
+		l.List = append(l.List, w.Task.Ref.Name+" = "+want)
+	}
+	return env.WriteText(ctx, w.Task, st, l.String(), 0o644, "")
+}
+
+// Capture declares a setting with its value.
+func (sysctls) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
+	return plan.Captured{Attrs: map[string]any{"value": st.now}}, nil
+}

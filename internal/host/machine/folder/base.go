@@ -1,0 +1,95 @@
+package folder
+
+import (
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/host/machine"
+)
+
+// baseStandIns are programs of the base system that kinds call to load what they
+// have written.
+var baseStandIns = map[string]standIn{
+	"sysctl":     (*Machine).sysctl,
+	"modprobe":   (*Machine).modprobe,
+	"hostname":   (*Machine).hostname,
+	"locale":     (*Machine).locale,
+	"locale-gen": (*Machine).localeGen,
+	"touch":      (*Machine).touch,
+}
+
+// sysctl sets what is there, as `sysctl -q -w name=value`.
+func (h *Machine) sysctl(c machine.Command, out io.Writer) int {
+	name, v, ok := strings.Cut(c.Args[len(c.Args)-1], "=")
+	p := "/proc/sys/" + strings.ReplaceAll(name, ".", "/")
+	if _, err := machine.ReadFile(h, p); err != nil || !ok {
+		fmt.Fprintf(out, "sysctl: cannot stat %s: No such file or directory\n", p)
+		return 255
+	}
+	return h.put(p, v+"\n", out)
+}
+
+// put writes a file for a stand-in and gives its exit code.
+func (h *Machine) put(p, text string, out io.Writer) int {
+	if err := h.write(p, text, 0o644); err != nil {
+		fmt.Fprintln(out, err)
+		return 1
+	}
+	return 0
+}
+
+// modprobe loads any module but those that a rule keeps out.
+func (h *Machine) modprobe(c machine.Command, out io.Writer) int {
+	name := c.Args[len(c.Args)-1]
+	loaded := strings.Split(strings.TrimSuffix(h.read("/proc/modules"), "\n"), "\n")
+	loaded = slices.DeleteFunc(loaded, func(line string) bool { return line == "" || strings.HasPrefix(line, name+" ") })
+	if !slices.Contains(c.Args, "-r") {
+		if strings.Contains(h.read("/etc/modprobe.d/jadekettle-"+name+".conf"), "install "+name+" /bin/false") {
+			fmt.Fprintf(out, "modprobe: ERROR: could not insert '%s': Operation not permitted\n", name)
+			return 1
+		}
+		loaded = append(loaded, name+" 16384 0 - Live 0x0000000000000000")
+	}
+	return h.put("/proc/modules", strings.Join(append(loaded, ""), "\n"), out)
+}
+
+func (h *Machine) hostname(c machine.Command, out io.Writer) int {
+	if len(c.Args) != 2 {
+		return 1
+	}
+	return h.put("/proc/sys/kernel/hostname", c.Args[1]+"\n", out)
+}
+
+// made is where the stand-ins keep which locales there are.
+const made = "/usr/lib/locale/made"
+
+func (h *Machine) locale(_ machine.Command, out io.Writer) int {
+	fmt.Fprint(out, "C\nC.utf8\nPOSIX\n"+h.read(made))
+	return 0
+}
+
+func (h *Machine) localeGen(_ machine.Command, out io.Writer) int {
+	var list string
+	for line := range strings.Lines(h.read("/etc/locale.gen")) {
+		name, _, ok := strings.Cut(strings.TrimSpace(line), " ")
+		if lang, code, dotted := strings.Cut(name, "."); ok && dotted && name[0] != '#' {
+			list += lang + "." + strings.ReplaceAll(strings.ToLower(code), "-", "") + "\n"
+		}
+	}
+	return h.put(made, list, out)
+}
+
+func (h *Machine) touch(c machine.Command, out io.Writer) int {
+	for _, p := range c.Args[1:] {
+		if !path.IsAbs(p) {
+			p = path.Join(c.Folder, p)
+		}
+		if code := h.put(p, h.read(p), out); code != 0 {
+			return code
+		}
+	}
+	return 0
+}
