@@ -256,10 +256,13 @@ owner = "root"
 content = "x\n"
 owner = "nobody"
 follow = true
+[user.mallory]
+keys = ["`+olgasKey+`"]
 `)
 	l.on("gauge-01", `useradd -m mallory; install -d -o mallory -m 755 /srv/drop; su mallory -c '
 		cp /bin/sh /srv/drop/shell; chmod 4755 /srv/drop/shell; cp /bin/sh /srv/drop/rewritten;
-		chmod 6755 /srv/drop/rewritten; ln -s /etc/shadow /srv/drop/conf'`)
+		chmod 6755 /srv/drop/rewritten; ln -s /etc/shadow /srv/drop/conf;
+		mkdir /home/mallory/.ssh; ln -s /etc/shadow /home/mallory/.ssh/authorized_keys'`)
 	l.apply(1)
 	for line, want := range map[string]string{
 		"stat -c '%U %a' /srv/drop/shell":     "mallory 4755",

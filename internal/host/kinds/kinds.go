@@ -20,6 +20,7 @@ import (
 	"jadekettle/internal/host/kinds/locale"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/service"
+	"jadekettle/internal/host/kinds/sudorule"
 	"jadekettle/internal/host/kinds/sysctl"
 	"jadekettle/internal/host/kinds/timezone"
 	"jadekettle/internal/host/kinds/user"
@@ -35,7 +36,7 @@ var all = []kind.Kind{
 	packages.Kind(),
 	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(),
 	service.Kind(),
-	user.Kind(), group.Kind(),
+	user.Kind(), group.Kind(), sudorule.Kind(),
 	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(),
 	hostname.Kind(), timezone.Kind(), locale.Kind(), hostsentry.Kind(),
 }

@@ -166,7 +166,7 @@ func TestKindsOnAHost(t *testing.T) {
 				"-> in adm", ""},
 			{"user maren", value.Attrs{"groups": []any{"nowhere"}}, "error: the group nowhere is not on this host", ""},
 			{"user ldap", value.Attrs{"comment": "x"}, "comment:  -> x", "error"},
-			{"user maren", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+			{"user maren", value.Attrs{"absent": true}, "existence: there -> absent, left behind:  -> /home/maren", ""},
 			{"group keepers", value.Attrs{"absent": true}, "existence: there -> absent", ""},
 		}},
 		"packages": {steps: []step{

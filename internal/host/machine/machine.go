@@ -34,6 +34,9 @@ type Machine interface {
 	// Run runs a command to its end. An error means that it could not be run;
 	// an exit code other than 0 is none.
 	Run(ctx context.Context, c Command) (Output, error)
+	// As does something with the rights of an account as far as files go, so that
+	// what lies in its folders is read and written as by itself.
+	As(r Rights, do func() error) error
 	// Look says whether a program of this name can be run.
 	Look(program string) bool
 

@@ -34,6 +34,9 @@ func removes(e Edit) bool {
 	return ok && r.Removes()
 }
 
+// Moder is an Edit whose new files have another mode than 0644.
+type Moder interface{ Mode() uint32 }
+
 // EditAttrs are the attributes that kinds of this sort share.
 var EditAttrs = []schema.Attr{
 	{Name: "check", Type: schema.Command,
@@ -162,6 +165,9 @@ func (k edits) Write(ctx context.Context, env *Env, w Differing[edited]) error {
 		return err
 	}
 	mode := uint32(0o644)
+	if m, ok := k.Edit.(Moder); ok {
+		mode = m.Mode()
+	}
 	if holdsSecret(w.Task.Attrs) {
 		mode = 0o600
 	}

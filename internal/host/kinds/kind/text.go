@@ -136,6 +136,12 @@ func Bytes(n int64) string {
 // Owner and mode stay; a new file gets the mode. check, when not empty, is a line
 // for sh that must succeed before, with the new file's path for ${candidate}.
 func (e *Env) WriteText(ctx context.Context, t plan.Task, st Text, text string, mode uint32, check string) error {
+	return e.WriteTextAs(ctx, t, st, text, mode, check, nil)
+}
+
+// WriteTextAs is WriteText with the rights of an account.
+func (e *Env) WriteTextAs(ctx context.Context, t plan.Task, st Text, text string, mode uint32, check string,
+	as *machine.Rights) error {
 	d, name, err := e.Split(st.Path)
 	if err != nil {
 		return err
@@ -149,7 +155,7 @@ func (e *Env) WriteText(ctx context.Context, t plan.Task, st Text, text string, 
 	case err != nil:
 		return err
 	}
-	p := Placement{Task: t, Dir: d, Name: name, At: st.Path, Mode: mode, UID: -1, GID: -1, Check: check,
+	p := Placement{Task: t, Dir: d, Name: name, At: st.Path, Mode: mode, UID: -1, GID: -1, Check: check, As: as,
 		Fill: func(f machine.File) error {
 			_, err := io.WriteString(f, text)
 			return err
@@ -158,7 +164,9 @@ func (e *Env) WriteText(ctx context.Context, t plan.Task, st Text, text string, 
 		if err := st.Own.Refused(e, t, true); err != nil {
 			return err
 		}
-		p.Mode, p.UID, p.GID = st.Own.Info.Mode&^special, st.Own.Info.UID, st.Own.Info.GID
+		if p.Mode = st.Own.Info.Mode &^ special; as == nil {
+			p.UID, p.GID = st.Own.Info.UID, st.Own.Info.GID
+		}
 	}
 	return e.Place(ctx, p)
 }
@@ -208,17 +216,25 @@ type Placement struct {
 	Mode     uint32
 	UID, GID int // -1 leaves one as it comes
 	Fill     func(machine.File) error
-	Check    string // a line for sh with ${candidate} in it; may be empty
+	Check    string          // a line for sh with ${candidate} in it; may be empty
+	As       *machine.Rights // whose rights it is written with; the worker's when nil
 }
 
 // Place writes a candidate beside a file with its final owner and mode, fills
 // and checks it, and puts it in place in one step.
-func (e *Env) Place(ctx context.Context, p Placement) (err error) {
+func (e *Env) Place(ctx context.Context, p Placement) error {
 	folder := path.Dir(p.At)
 	candidate, err := e.Candidate(p.Task, folder)
 	if err != nil {
 		return err
 	}
+	if p.As != nil {
+		return e.Machine.As(*p.As, func() error { return e.place(ctx, p, folder, candidate) })
+	}
+	return e.place(ctx, p, folder, candidate)
+}
+
+func (e *Env) place(ctx context.Context, p Placement, folder, candidate string) (err error) {
 	f, err := p.Dir.Create(candidate, p.Mode, p.UID, p.GID)
 	if err != nil {
 		var pe *fs.PathError // which names the candidate, of no use to anybody

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,8 +32,22 @@ var about = &schema.Kind{
 			Examples: []string{`"keepers"`}},
 		{Name: "groups", Type: schema.Name, List: true, Doc: "Groups to add to those that it is in.",
 			Examples: []string{`["dialout"]`}},
-		{Name: "home", Type: schema.Path, Default: "/home and its name",
-			Doc: "Its folder; what lies in an earlier one is not moved.", Examples: []string{`"/srv/tide"`}},
+		{Name: "only_groups", Type: schema.Bool, Default: "false",
+			Doc: "Whether it is in no other groups than these and its primary one.", Examples: []string{"true"}},
+		{Name: "home", Type: schema.Path, Default: "/home and its name", Doc: "Its folder.", Examples: []string{`"/srv/tide"`}},
+		{Name: "move_home", Type: schema.Bool, Default: "false",
+			Doc: "Whether what lies in an earlier folder is moved along.", Examples: []string{"true"}},
+		{Name: "home_mode", Type: schema.Mode, Default: "left as it is", Doc: "The permission bits of its folder.",
+			Examples: []string{`"0750"`}},
+		{Name: "keys", Type: schema.Text, List: true,
+			Doc:      "Public keys that may log in, lines of ~/.ssh/authorized_keys with or without options.",
+			Examples: []string{`["${data.keepers.maren.key}"]`}},
+		{Name: "only_keys", Type: schema.Bool, Default: "false", Doc: "Whether no other keys may.",
+			Examples: []string{"true"}},
+		{Name: "expires", Type: schema.Text, Default: "left as it is", Doc: "The first day on which nobody gets in, or never.",
+			Examples: []string{`"2027-05-31"`, `"never"`}},
+		{Name: "locked", Type: schema.Bool, Default: "left as it is",
+			Doc: "Whether neither a password nor a key lets anybody in.", Examples: []string{"true"}},
 		{Name: "shell", Type: schema.Path, Default: "the system's default", Doc: "Its login shell.",
 			Examples: []string{`"/bin/bash"`}},
 		{Name: "comment", Type: schema.Text, Doc: "Full name or purpose.", Examples: []string{`"Keeper of the north pier"`}},
@@ -56,6 +71,13 @@ shell = "/bin/bash"
 system = true
 home = "/var/lib/tide"
 shell = "/usr/sbin/nologin"
+`},
+		{About: "A keeper who left: no way in, and no more rights than that", TOML: `[user.old-keeper]
+groups = []
+only_groups = true
+keys = []
+only_keys = true
+locked = true
 `},
 	},
 	Captures: []string{"uid", "group", "groups", "home", "shell", "comment"},
@@ -82,7 +104,14 @@ shell = "/usr/sbin/nologin"
 			return "comment", problem.Errorf("comment holds a colon or a line break, which /etc/passwd cannot").
 				Remedy("take it out")
 		}
-		return "", nil
+		if a.Bool("only_groups") && !a.Has("groups") {
+			return "only_groups", problem.Errorf("only_groups is given without groups").
+				Remedy("name the groups; groups = [] takes it out of all")
+		}
+		if err := checkKeys(a); err != nil {
+			return "keys", err
+		}
+		return checkAging(a)
 	},
 }
 
@@ -100,6 +129,12 @@ type state struct {
 	user       kind.User
 	group      string
 	missing    []string // declared groups that it is not in
+	beyond     []string // groups that it is in and not declared to be, where only those are
+	homeMode   string
+	keys       kind.Text
+	aging      aging
+	hasHash    bool     // a password is stored, locked or not
+	left       []string // what stays of a removed account
 	password   bool     // whether the declared password or hash is the one that stands
 	noPassword bool     // none has been set
 }
@@ -120,6 +155,7 @@ func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error
 		}
 	}
 	if st.user, st.there = a.User(t.Ref.Name); !st.there || t.Absent {
+		st.left = leftovers(env, st)
 		return st, noGroup
 	}
 	st.group = a.GroupName(st.user.GID)
@@ -129,8 +165,98 @@ func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error
 			st.missing = append(st.missing, g)
 		}
 	}
+	if t.Attrs.Bool("only_groups") {
+		for _, g := range value.Keys(in) {
+			if !slices.Contains(t.Attrs.Texts("groups"), g) {
+				st.beyond = append(st.beyond, g)
+			}
+		}
+	}
 	err = readPassword(ctx, env, t, &st)
-	return st, cmp.Or(err, noGroup)
+	return st, cmp.Or(err, readRest(env, t, &st), noGroup)
+}
+
+// readRest reads what only counts where it is declared.
+func readRest(env *kind.Env, t plan.Task, st *state) error {
+	if t.Attrs.Has("locked") || t.Attrs.Has("expires") {
+		hash, err := shadow(env, t.Ref.Name)
+		if err != nil {
+			return err
+		}
+		st.hasHash = len(strings.Trim(hash, "!*")) > 0
+		if st.aging, err = readAging(env, t.Ref.Name); err != nil {
+			return err
+		}
+	}
+	if t.Attrs.Has("home_mode") {
+		if _, info, err := homeOf(env, st.user.Home); err == nil {
+			st.homeMode = fmt.Sprintf("%04o", info.Mode)
+		}
+	}
+	return readKeys(env, t, st)
+}
+
+// homeOf opens the folder that holds a home, and tells of the home.
+func homeOf(env *kind.Env, home string) (machine.Dir, machine.Info, error) {
+	d, name, err := env.Split(home)
+	if err != nil {
+		return nil, machine.Info{}, err
+	}
+	info, err := d.Lstat(name)
+	if err == nil && !info.Type.IsDir() {
+		err = problem.Errorf("the home %s is no folder", home).Remedy("move it away by hand")
+	}
+	return d, info, err
+}
+
+// setHomeMode sets the mode of a home that is the user's own.
+func setHomeMode(env *kind.Env, name, mode string) error {
+	a, err := env.Accounts()
+	if err != nil {
+		return err
+	}
+	u, _ := a.User(name)
+	d, _, err := homeOf(env, u.Home)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	f, err := d.Open(path.Base(u.Home))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Info()
+	if err != nil {
+		return err
+	}
+	if info.UID != u.UID {
+		return problem.Errorf("the home %s belongs to %s", u.Home, a.UserName(info.UID)).Remedy("declare it: [dir.%q]", u.Home)
+	}
+	bits, err := schema.ParseMode(mode)
+	if err != nil {
+		return err
+	}
+	return f.Chmod(bits)
+}
+
+// leftovers are what a removed account leaves behind.
+func leftovers(env *kind.Env, st state) []string {
+	var out []string
+	if !st.there {
+		return nil
+	}
+	for _, p := range []string{st.user.Home, "/var/mail/" + st.user.Name, "/var/spool/cron/crontabs/" + st.user.Name} {
+		d, name, err := env.Split(p)
+		if err != nil || p == "/" {
+			continue
+		}
+		if _, err := d.Lstat(name); err == nil {
+			out = append(out, p)
+		}
+		d.Close()
+	}
+	return out
 }
 
 func readPassword(ctx context.Context, env *kind.Env, t plan.Task, st *state) error {
@@ -188,11 +314,16 @@ func verify(ctx context.Context, env *kind.Env, name string, password value.Secr
 func (users) Compare(t plan.Task, st state) []plan.Change {
 	switch {
 	case t.Absent && st.there:
-		return []plan.Change{kind.Existence(true)}
+		out := []plan.Change{kind.Existence(true)}
+		if len(st.left) > 0 {
+			out = append(out, plan.Change{What: "left behind", Becomes: strings.Join(st.left, ", ")})
+		}
+		return out
 	case t.Absent:
 		return nil
 	case !st.there:
-		return kind.Made(t, "uid", "group", "groups", "home", "shell", "comment", "system", "password", "password_hash")
+		return kind.Made(t, "uid", "group", "groups", "home", "shell", "comment", "system", "password", "password_hash",
+			"home_mode", "keys", "expires", "locked")
 	}
 	var out []plan.Change
 	if uid, ok := t.Attrs.Int("uid"); ok && int(uid) != st.user.UID {
@@ -212,6 +343,15 @@ func (users) Compare(t plan.Task, st state) []plan.Change {
 		out = append(out, plan.Change{What: "groups", Was: "not in " + strings.Join(st.missing, ", "), Becomes: "in " +
 			strings.Join(st.missing, ", ")})
 	}
+	if len(st.beyond) > 0 {
+		out = append(out, plan.Change{What: "groups", Was: "in " + strings.Join(st.beyond, ", "), Becomes: "not in " +
+			strings.Join(st.beyond, ", ")})
+	}
+	if want := t.Attrs.Text("home_mode"); want != "" && want != st.homeMode {
+		out = append(out, plan.Change{What: "home_mode", Was: st.homeMode, Becomes: want})
+	}
+	out = append(out, compareAging(t, st.aging)...)
+	out = append(out, compareKeys(t, st)...)
 	for _, name := range []string{"password", "password_hash"} {
 		if t.Attrs.Has(name) && !st.password {
 			out = append(out, plan.Change{What: name, Was: kind.Yes(st.noPassword, "none", "another"), Becomes: "as declared"})
@@ -244,11 +384,26 @@ func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 			return err
 		}
 	}
-	if p, ok := w.Task.Attrs.Secret("password"); ok && (!st.there || w.Differs("password")) {
-		return run(name+":"+p.Reveal()+"\n", "chpasswd")
+	for attr, args := range map[string][]string{"password": {"chpasswd"}, "password_hash": {"chpasswd", "-e"}} {
+		if p, ok := w.Task.Attrs.Secret(attr); ok && (!st.there || w.Differs(attr)) {
+			if err := run(name+":"+p.Reveal()+"\n", args...); err != nil {
+				return err
+			}
+		}
 	}
-	if p, ok := w.Task.Attrs.Secret("password_hash"); ok && (!st.there || w.Differs("password_hash")) {
-		return run(name+":"+p.Reveal()+"\n", "chpasswd", "-e")
+	if !st.there && w.Task.Attrs.Bool("locked") { // only now, since a new password would open it again
+		if err := run("", "usermod", "-L", "-e", "1", name); err != nil {
+			return err
+		}
+	}
+	env.Forget(kind.TheAccounts)
+	if mode := w.Task.Attrs.Text("home_mode"); mode != "" && (!st.there || w.Differs("home_mode")) {
+		if err := setHomeMode(env, name, mode); err != nil {
+			return err
+		}
+	}
+	if len(w.Task.Attrs.Texts("keys")) > 0 && !st.there || w.Differs("keys") {
+		return writeKeys(ctx, env, w.Task)
 	}
 	return nil
 }
@@ -278,9 +433,15 @@ func account(w kind.Differing[state], st state, own bool) []string {
 	add("uid", "-u", strconv.FormatInt(uid, 10))
 	add("group", "-g", a.Text("group"))
 	add("home", "-d", a.Text("home"))
+	if w.Differs("home") && a.Bool("move_home") && st.there {
+		args = append(args, "-m")
+	}
+	args = append(args, agingArgs(w)...)
 	add("shell", "-s", a.Text("shell"))
 	add("comment", "-c", a.Text("comment"))
 	switch groups := a.Texts("groups"); {
+	case len(st.beyond) > 0:
+		args = append(args, "-G", strings.Join(groups, ","))
 	case len(groups) == 0:
 	case !st.there:
 		args = append(args, "-G", strings.Join(groups, ","))

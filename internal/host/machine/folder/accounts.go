@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"jadekettle/internal/host/machine"
 )
@@ -109,7 +110,7 @@ func (h *Machine) groupID(name string) (string, bool) {
 }
 
 func (h *Machine) useradd(c machine.Command, out io.Writer) int {
-	flags, rest := options(c.Args[1:], "ugGdsc")
+	flags, rest := options(c.Args[1:], "ugGdsce")
 	name := rest[0]
 	users, groups := h.table("/etc/passwd"), h.table("/etc/group")
 	if row(users, name) != nil {
@@ -149,6 +150,7 @@ func (h *Machine) useradd(c machine.Command, out io.Writer) int {
 	h.writeTable("/etc/passwd", append(users, []string{name, "x", uid, gid, flags["c"], home, shell}), 0o644)
 	h.writeTable("/etc/shadow", append(h.table("/etc/shadow"), []string{name, "!", "19700", "0", "99999", "7", "",
 		"", ""}), 0o640)
+	h.age(name, flags)
 	if has(flags, "m") {
 		d, err := h.mkdirs(home)
 		if err != nil {
@@ -197,16 +199,20 @@ func (h *Machine) join(user, list, program string, out io.Writer) int {
 }
 
 func (h *Machine) usermod(c machine.Command, out io.Writer) int {
-	flags, rest := options(c.Args[1:], "ugGdscp")
+	flags, rest := options(c.Args[1:], "ugGdscpe")
 	users := h.table("/etc/passwd")
 	u := row(users, rest[0])
 	if u == nil {
 		fmt.Fprintf(out, "usermod: user '%s' does not exist\n", rest[0])
 		return 6
 	}
+	if has(flags, "G") && !has(flags, "a") {
+		h.leave(rest[0])
+	}
 	if code := h.join(rest[0], flags["G"], "usermod", out); code != 0 {
 		return code
 	}
+	h.age(rest[0], flags)
 	if g := flags["g"]; g != "" {
 		gid, ok := h.groupID(g)
 		if !ok {
@@ -222,6 +228,38 @@ func (h *Machine) usermod(c machine.Command, out io.Writer) int {
 	}
 	h.writeTable("/etc/passwd", users, 0o644)
 	return 0
+}
+
+// leave takes a user out of all groups.
+func (h *Machine) leave(user string) {
+	groups := h.table("/etc/group")
+	for _, g := range groups {
+		members := strings.FieldsFunc(g[3], func(r rune) bool { return r == ',' })
+		g[3] = strings.Join(slices.DeleteFunc(members, func(m string) bool { return m == user }), ",")
+	}
+	h.writeTable("/etc/group", groups, 0o644)
+}
+
+// age locks and unlocks a password and sets the day on which an account ends.
+func (h *Machine) age(user string, flags map[string]string) {
+	rows := h.table("/etc/shadow")
+	r := row(rows, user)
+	if r == nil {
+		return
+	}
+	switch {
+	case has(flags, "L") && !strings.HasPrefix(r[1], "!"):
+		r[1] = "!" + r[1]
+	case has(flags, "U"):
+		r[1] = strings.TrimPrefix(r[1], "!")
+	}
+	if day, given := flags["e"]; given {
+		if at, err := time.Parse(time.DateOnly, day); err == nil {
+			day = strconv.FormatInt(at.Unix()/86400, 10)
+		}
+		r[7] = day
+	}
+	h.writeTable("/etc/shadow", rows, 0o640)
 }
 
 func (h *Machine) userdel(c machine.Command, out io.Writer) int {

@@ -19,6 +19,7 @@ var baseStandIns = map[string]standIn{
 	"locale":     (*Machine).locale,
 	"locale-gen": (*Machine).localeGen,
 	"touch":      (*Machine).touch,
+	"visudo":     (*Machine).visudo,
 }
 
 // sysctl sets what is there, as `sysctl -q -w name=value`.
@@ -80,6 +81,18 @@ func (h *Machine) localeGen(_ machine.Command, out io.Writer) int {
 		}
 	}
 	return h.put(made, list, out)
+}
+
+// visudo passes what has a rule in each line, as `visudo -c -f FILE`.
+func (h *Machine) visudo(c machine.Command, out io.Writer) int {
+	p := c.Args[len(c.Args)-1]
+	for line := range strings.Lines(h.read(p)) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' && !strings.Contains(line, "=(") {
+			fmt.Fprintf(out, "%s: syntax error near: %s\n", p, line)
+			return 1
+		}
+	}
+	return 0
 }
 
 func (h *Machine) touch(c machine.Command, out io.Writer) int {

@@ -13,6 +13,7 @@ import (
 	"path"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jadekettle/internal/core/shell"
@@ -30,6 +31,7 @@ type Machine struct {
 	start time.Time
 
 	programs map[string]standIn
+	acting   atomic.Pointer[machine.Rights] // whose files are made, root's when nil
 
 	mu     sync.Mutex
 	owners map[uint64]owner // by inode, so that they follow a rename
@@ -116,7 +118,29 @@ func (d *dir) Create(name string, mode uint32, uid, gid int) (machine.File, erro
 	if err != nil {
 		return nil, err
 	}
-	return file{f, d.host}, d.host.note(f, func(o *owner) { *o = owner{max(uid, 0), max(gid, 0), mode} })
+	return file{f, d.host}, d.host.note(f, d.host.made(uid, gid, mode))
+}
+
+// made notes whose a new thing is.
+func (h *Machine) made(uid, gid int, mode uint32) func(*owner) {
+	by := h.acting.Load()
+	if by == nil {
+		by = &machine.Rights{}
+	}
+	if uid < 0 {
+		uid = by.UID
+	}
+	if gid < 0 {
+		gid = by.GID
+	}
+	return func(o *owner) { *o = owner{uid, gid, mode} }
+}
+
+// As remembers whose files are made meanwhile.
+func (h *Machine) As(r machine.Rights, do func() error) error {
+	h.acting.Store(&r)
+	defer h.acting.Store(nil)
+	return do()
 }
 
 func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
@@ -128,7 +152,7 @@ func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
 		return err
 	}
 	defer f.Close()
-	return d.host.note(f, func(o *owner) { *o = owner{max(uid, 0), max(gid, 0), mode} })
+	return d.host.note(f, d.host.made(uid, gid, mode))
 }
 
 // Follow keeps to the rule of real machines, by the remembered owners.

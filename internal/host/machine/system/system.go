@@ -272,7 +272,7 @@ func fresh(f *os.File) error {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
-	if info := infoOf(fi); info.UID != os.Geteuid() || info.Mode&0o777 != 0o700 || len(names) > 0 {
+	if info := infoOf(fi); info.UID != acting() || info.Mode&0o777 != 0o700 || len(names) > 0 {
 		return errors.New("it was exchanged while it was made")
 	}
 	return nil

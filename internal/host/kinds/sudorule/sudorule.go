@@ -1,0 +1,151 @@
+// Package sudorule is the kind of rules by which people use sudo.
+package sudorule
+
+import (
+	"context"
+	"regexp"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+)
+
+// folder is what sudoers(5) includes by default.
+const folder = "/etc/sudoers.d/"
+
+var about = &schema.Kind{
+	Name:  "sudo_rule",
+	Area:  "accounts",
+	About: "Who may do what as whom by sudo.",
+	Doc: "Each rule has a file of its own in /etc/sudoers.d, which is only put in place once `visudo -c` has passed it. " +
+		"The declaration says what the file holds, all of it.",
+	Attrs: []schema.Attr{
+		{Name: "who", Type: schema.Text, List: true, Required: true,
+			Doc: "Users, and groups with a % before their names.", Examples: []string{`["maren", "%keepers"]`}},
+		{Name: "run_as", Type: schema.Text, List: true, Default: `["root"]`, Doc: "As whom; ALL means anybody.",
+			Examples: []string{`["tidelog"]`}},
+		{Name: "commands", Type: schema.Text, List: true, Default: `["ALL"]`,
+			Doc:      "Commands with their whole paths, with or without arguments; ALL means any.",
+			Examples: []string{`["/usr/bin/systemctl restart tide-logger"]`}},
+		{Name: "password", Type: schema.Bool, Default: "true", Doc: "Whether they have to give their own password.",
+			Examples: []string{"false"}},
+	},
+	Examples: []schema.Example{
+		{About: "A group that may do everything", TOML: `[group.keepers]
+
+[sudo_rule.keepers]
+who = ["%keepers"]
+run_as = ["ALL"]
+`},
+		{About: "One command for one account, without a password", TOML: `[sudo_rule.tide-restart]
+who = ["tidelog"]
+commands = ["/usr/bin/systemctl restart tide-logger"]
+password = false
+
+[user.tidelog]
+system = true
+`},
+	},
+	Canon: func(name string) (string, error) {
+		if !nameForm.MatchString(name) {
+			return "", problem.Errorf("%q is no name that sudo takes for a file", name).
+				Remedy("use letters, digits, dashes and underscores")
+		}
+		return name, nil
+	},
+	Part: func(name string) string { return folder + name },
+	Needs: func(n schema.Needer) []value.Ref {
+		out := []value.Ref{{Kind: "package", Name: "sudo"}}
+		for _, who := range append(n.Attrs.Texts("who"), n.Attrs.Texts("run_as")...) {
+			if group, ok := strings.CutPrefix(who, "%"); ok {
+				out = append(out, value.Ref{Kind: "group", Name: group})
+			} else {
+				out = append(out, value.Ref{Kind: "user", Name: who})
+			}
+		}
+		return out
+	},
+	Check: func(_ string, a value.Attrs) (string, error) {
+		for _, name := range []string{"who", "run_as"} {
+			for _, who := range a.Texts(name) {
+				if !whoForm.MatchString(who) {
+					return name, problem.Errorf("%q is neither a user nor a %%group", who).Remedy("write one such as maren or %%keepers")
+				}
+			}
+			if a.Has(name) && len(a.Texts(name)) == 0 {
+				return name, problem.Errorf("%s names nobody", name).Remedy("name somebody, or set absent = true")
+			}
+		}
+		for _, c := range a.Texts("commands") {
+			if c != "ALL" && !strings.HasPrefix(strings.TrimPrefix(c, "!"), "/") || strings.ContainsAny(c, "\r\n\\") {
+				return "commands", problem.Errorf("%q is no command that sudo can be told of", c).
+					Remedy("write its whole path, such as /usr/bin/systemctl")
+			}
+		}
+		return "", nil
+	},
+}
+
+// sudo leaves out files whose names hold a dot or end in a tilde.
+var (
+	nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,60}$`)
+	whoForm  = regexp.MustCompile(`^%?[A-Za-z_][A-Za-z0-9_.-]*\$?$`)
+)
+
+// Kind is the kind of rules for sudo.
+func Kind() kind.Kind { return rules{kind.Edits(edit{})} }
+
+// rules adds that the candidate must pass visudo.
+type rules struct{ kind.Kind }
+
+// Write gives every rule its check.
+func (k rules) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
+	for i := range work {
+		attrs := value.Attrs{"check": "visudo -c -f ${candidate}"}
+		for name, v := range work[i].Task.Attrs {
+			attrs[name] = v
+		}
+		work[i].Task.Attrs = attrs
+	}
+	return k.Kind.Write(ctx, env, work)
+}
+
+type edit struct{}
+
+func (edit) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from there.
+func (edit) Stale() []kind.Topic { return nil }
+
+func (edit) File(t plan.Task) string { return folder + t.Ref.Name }
+
+// Removes says that the file goes with its declaration.
+func (edit) Removes() bool { return true }
+
+// Mode is what sudo wants of its files.
+func (edit) Mode() uint32 { return 0o440 }
+
+// Edit gives the whole file; see sudoers(5), "User specification". In it commas,
+// colons, equals signs and backslashes of a command have a backslash before them.
+func (edit) Edit(t plan.Task, _ string) (string, error) {
+	list := func(name, otherwise string) []string {
+		if texts := t.Attrs.Texts(name); len(texts) > 0 {
+			return texts
+		}
+		return []string{otherwise}
+	}
+	escape := strings.NewReplacer(",", `\,`, ":", `\:`, "=", `\=`)
+	var commands []string
+	for _, c := range list("commands", "ALL") {
+		commands = append(commands, escape.Replace(c))
+	}
+	tag := ""
+	if t.Attrs.Has("password") && !t.Attrs.Bool("password") {
+		tag = "NOPASSWD: "
+	}
+	return "# Written by jadekettle; what is changed here is lost.\n" + strings.Join(t.Attrs.Texts("who"), ", ") + " ALL=(" +
+		strings.Join(list("run_as", "root"), ", ") + ") " + tag + strings.Join(commands, ", ") + "\n", nil
+}

@@ -1,0 +1,94 @@
+package user
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+// aging is what shadow(5) has of an account besides its password.
+type aging struct {
+	barred  bool   // the password is locked
+	expires string // a day, or "never"
+	over    bool   // that day has passed
+}
+
+const day = 24 * time.Hour
+
+// readAging reads an account's line in /etc/shadow.
+func readAging(env *kind.Env, name string) (aging, error) {
+	data, err := machine.ReadFile(env.Machine, "/etc/shadow")
+	if err != nil {
+		return aging{}, err
+	}
+	for line := range strings.Lines(string(data)) {
+		f := strings.Split(strings.TrimSuffix(line, "\n"), ":")
+		if f[0] != name || len(f) < 8 {
+			continue
+		}
+		a := aging{barred: strings.HasPrefix(f[1], "!") || strings.HasPrefix(f[1], "*"), expires: "never"}
+		if n, err := strconv.ParseInt(f[7], 10, 64); err == nil {
+			at := time.Unix(0, 0).UTC().Add(time.Duration(n) * day)
+			a.expires, a.over = at.Format(time.DateOnly), !env.Machine.Now().Before(at)
+		}
+		return a, nil
+	}
+	return aging{expires: "never"}, nil
+}
+
+// locked says whether neither a password nor a key lets anybody in. A locked
+// password alone does not keep keys out; see passwd(1) on --lock.
+func (a aging) locked() bool { return a.barred && a.over }
+
+func checkAging(a value.Attrs) (string, error) {
+	if day := a.Text("expires"); day != "" && day != "never" {
+		if _, err := time.Parse(time.DateOnly, day); err != nil {
+			return "expires", problem.Errorf("%q is no day", day).Remedy("write one such as \"2027-05-31\", or \"never\"")
+		}
+	}
+	if a.Has("expires") && a.Bool("locked") {
+		return "expires", problem.Errorf("a locked account has expired already").Remedy("take expires or locked out")
+	}
+	return "", nil
+}
+
+// compareAging says what differs.
+func compareAging(t plan.Task, a aging) []plan.Change {
+	var out []plan.Change
+	if want := t.Attrs.Bool("locked"); t.Attrs.Has("locked") && want != a.locked() {
+		out = append(out, plan.Change{What: "locked", Was: kind.Yes(a.locked(), "yes", "no"),
+			Becomes: kind.Yes(want, "yes", "no")})
+	}
+	if want := t.Attrs.Text("expires"); want != "" && want != a.expires {
+		out = append(out, plan.Change{What: "expires", Was: a.expires, Becomes: want})
+	}
+	return out
+}
+
+// agingArgs are the arguments of usermod that make it so.
+func agingArgs(w kind.Differing[state]) []string {
+	a := w.Task.Attrs
+	var args []string
+	switch {
+	case w.Differs("locked") && a.Bool("locked"):
+		args = []string{"-L", "-e", "1"}
+	case w.Differs("locked"):
+		args = []string{"-e", ""}
+		if w.State.hasHash {
+			args = append(args, "-U")
+		}
+	}
+	if want := a.Text("expires"); w.Differs("expires") || want != "" && !w.State.there {
+		if want == "never" {
+			want = ""
+		}
+		args = append(args, "-e", want)
+	}
+	return args
+}
