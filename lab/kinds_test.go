@@ -103,7 +103,7 @@ func (l *lab) shows(names []string, when string, of func(proof) map[string]strin
 	l.t.Helper()
 	for _, name := range names {
 		for line, want := range of(proofs[name]) {
-			if got := l.on("gauge-01", line+"; true"); got != strings.TrimSpace(want) {
+			if got := l.on("gauge-01", "export LC_ALL=C; "+line+"; true"); got != strings.TrimSpace(want) {
 				l.t.Errorf("%s: %s, %s\n got %q\nwant %q", name, when, line, got, want)
 			}
 		}

@@ -39,7 +39,12 @@ var about = &schema.Kind{
 		"[run] package_list_age. Configuration files that were changed by hand are kept.",
 	Attrs: []schema.Attr{
 		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any",
-			Doc: `An exact version as the package manager prints it, or "newest".`, Examples: []string{`"newest"`, `"1.4.2-1"`}},
+			Doc:      "An exact version as the package manager prints it, a pattern in which * stands for anything, or newest.",
+			Examples: []string{`"newest"`, `"1.4.2-1"`, `"1.4.*"`}},
+		{Name: "hold", Type: schema.Bool, Default: "left as it is",
+			Doc: "Whether the package manager leaves it in its version when it brings all up to date.", Examples: []string{"true"}},
+		{Name: "purge", Type: schema.Bool, Default: "false",
+			Doc: "When absent: whether its configuration files go as well.", Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
 		{About: "A package in its newest version", TOML: `[package.tide-logger]
@@ -47,6 +52,14 @@ version = "newest"
 `},
 		{About: "A package that must not be there", TOML: `[package.old-ticker]
 absent = true
+`},
+		{About: "One that stays in a line of versions, and goes with all its files", TOML: `[package.chart-press]
+version = "2.0.*"
+hold = true
+
+[package.foghorn-relay]
+absent = true
+purge = true
 `},
 	},
 	Canon: func(name string) (string, error) {
@@ -60,6 +73,12 @@ absent = true
 		if a.Bool("absent") && a.Has("version") {
 			return "version", problem.Errorf("version is given for a package that is to be absent").
 				Remedy("take one of them out")
+		}
+		if a.Bool("absent") && a.Has("hold") {
+			return "hold", problem.Errorf("hold is given for a package that is to be absent").Remedy("take one of them out")
+		}
+		if a.Has("purge") && !a.Bool("absent") {
+			return "purge", problem.Errorf("purge only says how to remove a package").Remedy("set absent = true or take it out")
 		}
 		return "", nil
 	},
@@ -96,7 +115,7 @@ func managerOf(env *kind.Env) (backend.Manager, error) {
 // state is what stands of one package, and what could.
 type state struct {
 	backend.State
-	newest string // the newest that can be found, when newest is declared
+	newest string // the newest that can be found of what is declared, where that names no version
 	doubt  bool   // no list knows it, but the lists are old
 }
 
@@ -197,7 +216,46 @@ func isNewest(t plan.Task) bool { return !t.Absent && t.Attrs.Text("version") ==
 // fits says whether what is installed is what is declared, newest aside.
 func fits(t plan.Task, s backend.State) bool {
 	want := t.Attrs.Text("version")
-	return s.Version != "" && s.Half == "" && (want == "" || want == Newest || want == s.Version)
+	return s.Version != "" && s.Half == "" && (want == "" || want == Newest || matches(want, s.Version))
+}
+
+// matches says whether a version is the one that is declared, or one that the
+// pattern takes.
+func matches(want, version string) bool {
+	if !strings.Contains(want, "*") {
+		return want == version
+	}
+	parts := strings.Split(want, "*")
+	first, last := parts[0], parts[len(parts)-1]
+	if !strings.HasPrefix(version, first) {
+		return false
+	}
+	rest := version[len(first):]
+	for _, p := range parts[1 : len(parts)-1] {
+		i := strings.Index(rest, p)
+		if i < 0 {
+			return false
+		}
+		rest = rest[i+len(p):]
+	}
+	return strings.HasSuffix(rest, last)
+}
+
+// pick gives the version to install of what is declared: the newest, or the
+// first of the offers, which are in the order of the manager, that a pattern
+// takes. Empty leaves it to the manager.
+func pick(t plan.Task, o backend.Offer) string {
+	want := t.Attrs.Text("version")
+	switch {
+	case want == Newest:
+		return o.Newest
+	case strings.Contains(want, "*"):
+		i := slices.IndexFunc(o.Versions, func(v string) bool { return matches(want, v) })
+		if i >= 0 {
+			return o.Versions[i]
+		}
+	}
+	return ""
 }
 
 // offered looks at what the lists have of a package that needs it.
@@ -206,9 +264,7 @@ func offered(env *kind.Env, m backend.Manager, k *known, t plan.Task, st *state)
 		return nil
 	}
 	offer := k.offers[t.Ref.Name]
-	if isNewest(t) {
-		st.newest = offer.Newest
-	}
+	st.newest = pick(t, offer)
 	err := exactly(t, offer)
 	if err == nil || !env.Run.Preview || m.ListAge(env) <= env.Run.ListAge {
 		return err
@@ -225,7 +281,8 @@ func exactly(t plan.Task, o backend.Offer) error {
 	case o.Newest == "" && len(o.Versions) == 0:
 		return kind.NotYet(problem.Errorf("no package list on this host knows a package %s", t.Ref.Name).
 			Remedy("see that its name is right, or declare first what brings its repository"))
-	case version == "" || version == Newest || slices.Contains(o.Versions, version):
+	case version == "" || version == Newest || slices.ContainsFunc(o.Versions,
+		func(v string) bool { return matches(version, v) }):
 		return nil
 	}
 	return kind.NotYet(problem.Errorf("no package list on this host has %s in the version %s", t.Ref.Name, version).
@@ -236,7 +293,7 @@ func exactly(t plan.Task, o backend.Offer) error {
 func (packages) Compare(t plan.Task, s any) []plan.Change {
 	st := s.(state)
 	want := t.Attrs.Text("version")
-	if want == Newest && st.newest != "" {
+	if st.newest != "" && !fits(t, st.State) || want == Newest && st.newest != "" {
 		want = st.newest
 	}
 	change := func(was, becomes string) []plan.Change {
@@ -248,16 +305,27 @@ func (packages) Compare(t plan.Task, s any) []plan.Change {
 	switch {
 	case t.Absent && st.Version+st.Half != "":
 		return change(st.Version+st.Half, "absent")
+	case t.Absent && t.Attrs.Bool("purge") && st.Remains:
+		return []plan.Change{{What: "configuration files", Was: "there", Becomes: "absent"}}
 	case t.Absent:
 		return nil
 	case st.Half != "":
 		return change(st.Half, orInstalled(want))
 	case st.Version == "":
-		return change("absent", orInstalled(want))
-	case want != "" && want != st.Version:
-		return change(st.Version, want)
+		return append(change("absent", orInstalled(want)), held(t, st)...)
+	case want != "" && !matches(want, st.Version):
+		return append(change(st.Version, want), held(t, st)...)
 	}
-	return nil
+	return held(t, st)
+}
+
+// held says whether it is to be left in its version, where that differs.
+func held(t plan.Task, st state) []plan.Change {
+	want := t.Attrs.Bool("hold")
+	if !t.Attrs.Has("hold") || want == st.Held {
+		return nil
+	}
+	return []plan.Change{{What: "hold", Was: kind.Yes(st.Held, "yes", "no"), Becomes: kind.Yes(want, "yes", "no")}}
 }
 
 func orInstalled(version string) string {
@@ -277,17 +345,34 @@ func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		}
 		return b.errs
 	}
-	var install, remove []int
+	var install, remove, purge []int
 	for i, w := range work {
-		if w.Task.Absent {
+		switch {
+		case w.Task.Absent && w.Task.Attrs.Bool("purge"):
+			purge = append(purge, i)
+		case w.Task.Absent:
 			remove = append(remove, i)
-			continue
+		case w.Differs("version"):
+			install = append(install, i)
 		}
-		install = append(install, i)
 	}
-	b.all(remove, b.remove)
+	b.all(remove, func(which []int) error { return b.m.Remove(ctx, env, b.names(which), false) })
+	b.all(purge, func(which []int) error { return b.m.Remove(ctx, env, b.names(which), true) })
 	b.all(b.found(install), b.install)
+	for i, w := range work {
+		if w.Differs("hold") && b.errs[i] == nil {
+			b.errs[i] = b.m.Hold(ctx, env, w.Task.Ref.Name, w.Task.Attrs.Bool("hold"))
+		}
+	}
 	return b.errs
+}
+
+func (b *batch) names(which []int) []string {
+	var out []string
+	for _, i := range which {
+		out = append(out, b.work[i].Task.Ref.Name)
+	}
+	return out
 }
 
 // batch is the work on neighbours.
@@ -312,11 +397,7 @@ func (b *batch) found(which []int) []int {
 			b.errs[i] = err
 		}
 	}
-	var names []string
-	for _, i := range which {
-		names = append(names, b.work[i].Task.Ref.Name)
-	}
-	offers, err := b.m.Offers(b.ctx, b.env, names)
+	offers, err := b.m.Offers(b.ctx, b.env, b.names(which))
 	return slices.DeleteFunc(which, func(i int) bool {
 		t, st := b.work[i].Task, b.work[i].State.(state)
 		unknown := err
@@ -327,9 +408,7 @@ func (b *batch) found(which []int) []int {
 			b.errs[i] = both(b.errs[i], unknown)
 			return true
 		}
-		if isNewest(t) {
-			st.newest = offers[t.Ref.Name].Newest
-		}
+		st.newest = pick(t, offers[t.Ref.Name])
 		b.work[i].State = st
 		return false
 	})
@@ -339,20 +418,12 @@ func (b *batch) install(which []int) error {
 	var list []backend.Want
 	for _, i := range which {
 		w := backend.Want{Name: b.work[i].Task.Ref.Name, Version: b.work[i].Task.Attrs.Text("version")}
-		if w.Version == Newest {
-			w.Version = b.work[i].State.(state).newest
+		if picked := b.work[i].State.(state).newest; picked != "" {
+			w.Version = picked
 		}
 		list = append(list, w)
 	}
 	return b.m.Install(b.ctx, b.env, list)
-}
-
-func (b *batch) remove(which []int) error {
-	var names []string
-	for _, i := range which {
-		names = append(names, b.work[i].Task.Ref.Name)
-	}
-	return b.m.Remove(b.ctx, b.env, names)
 }
 
 // all does something once for all, and when that fails once for each that is
@@ -387,11 +458,7 @@ func both(first, then error) error {
 // the others: while one package is half configured, every transaction may end
 // with an error, whatever it did for the rest.
 func (b *batch) wrong(which []int) []int {
-	var names []string
-	for _, i := range which {
-		names = append(names, b.work[i].Task.Ref.Name)
-	}
-	installed, err := b.m.Installed(b.env, names)
+	installed, err := b.m.Installed(b.env, b.names(which))
 	if err != nil {
 		return which
 	}
@@ -399,7 +466,7 @@ func (b *batch) wrong(which []int) []int {
 	for _, i := range which {
 		t := b.work[i].Task
 		st := state{State: installed[t.Ref.Name], newest: b.work[i].State.(state).newest}
-		if len((packages{}).Compare(t, st)) == 0 {
+		if !slices.ContainsFunc((packages{}).Compare(t, st), func(c plan.Change) bool { return c.What != "hold" }) {
 			b.errs[i] = nil
 			continue
 		}

@@ -43,3 +43,23 @@ func TestCompare(t *testing.T) {
 		}
 	}
 }
+
+func TestPatternsOfVersions(t *testing.T) {
+	offer := backend.Offer{Newest: "2.1-1", Versions: []string{"2.1-1", "2.0.4-1", "2.0.3-2", "1.9"}}
+	for want, picked := range map[string]string{"": "", "2.0.3-2": "", "newest": "2.1-1", "2.0.*": "2.0.4-1", "*-2": "2.0.3-2",
+		"2*4*": "2.0.4-1", "3.*": "", "*": "2.1-1"} {
+		task := plan.Task{Attrs: value.Attrs{"version": want}}
+		if got := pick(task, offer); got != picked {
+			t.Errorf("%q picks %q, want %q", want, got, picked)
+		}
+	}
+	for _, c := range []struct {
+		want, version string
+		fits          bool
+	}{{"1.*", "1.2", true}, {"1.*", "11.2", false}, {"1.*.3", "1.3", false}, {"*", "x", true}, {"1.2", "1.2", true},
+		{"1.2*2", "1.2", false}} {
+		if got := matches(c.want, c.version); got != c.fits {
+			t.Errorf("%s takes %s: %v", c.want, c.version, got)
+		}
+	}
+}

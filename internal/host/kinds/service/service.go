@@ -63,6 +63,10 @@ var about = &schema.Kind{
 		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.", Examples: []string{"true"}},
 		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.",
 			Examples: []string{"true"}},
+		{Name: "masked", Type: schema.Bool, Default: "left as it is",
+			Doc: "Whether nothing may start it, neither by hand nor by what needs it.", Examples: []string{"true"}},
+		{Name: "start_limit", Type: schema.Duration, Default: `"10m"`, Doc: "How long a start or restart may take.",
+			Examples: []string{`"30s"`}},
 		{Name: "restart_on", Type: schema.RefTo, List: true, Owes: plan.Restart,
 			Doc: "What makes a restart due when it changes.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
 		{Name: "reload_on", Type: schema.RefTo, List: true, Owes: plan.Reload,
@@ -82,8 +86,18 @@ restart_on = ["package tide-logger"]
 running = false
 boot = false
 `},
+		{About: "One that nothing may start", TOML: `[service.cron]
+running = false
+masked = true
+`},
 	},
-	Captures: []string{"running", "boot"},
+	Check: func(_ string, a value.Attrs) (string, error) {
+		if a.Bool("masked") && (a.Bool("running") || a.Bool("boot")) {
+			return "masked", problem.Errorf("it is to be masked, and to run or to start at boot").Remedy("keep one of them")
+		}
+		return "", nil
+	},
+	Captures: []string{"running", "boot", "masked"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
 			return "", problem.Errorf("%q is no name of a service", name).
@@ -205,9 +219,9 @@ func obstacle(t plan.Task, st state) error {
 	case !st.There:
 		return kind.NotYet(problem.Errorf("there is no %s on this host", name).
 			Remedy("declare its package or what defines it, or set optional = true"))
-	case st.Barred && (running || boot):
+	case st.Barred && (running || boot) && !t.Attrs.Has("masked"):
 		return problem.Errorf("%s is barred from being started", name).
-			Remedy("run `%s` on the host if that is no longer meant", st.by.Unbar(t.Ref.Name))
+			Remedy("set masked = false, or run `%s` on the host, if that is no longer meant", st.by.Unbar(t.Ref.Name))
 	case boot && st.BootFixed != "":
 		return problem.Errorf("%s %s, so it cannot be started at boot by itself", name, st.BootFixed).Remedy("take boot out")
 	}
@@ -231,6 +245,10 @@ func (services) Compare(t plan.Task, s any) []plan.Change {
 			"` tells", Becomes: "loaded"})
 	case st.Stale:
 		out = append(out, plan.Change{What: definition, Was: "changed since it was loaded", Becomes: "loaded"})
+	}
+	if want := t.Attrs.Bool("masked"); t.Attrs.Has("masked") && want != st.Barred {
+		out = append(out, plan.Change{What: "masked", Was: kind.Yes(st.Barred, "yes", "no"),
+			Becomes: kind.Yes(want, "yes", "no")})
 	}
 	starts := false
 	if want := t.Attrs.Bool("running"); t.Attrs.Has("running") && want != st.Running {
@@ -324,7 +342,13 @@ func (services) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 
 // act does what one service needs. up says that it was started or restarted.
 func act(ctx context.Context, env *kind.Env, sm backend.Manager, w kind.Work) (up bool, err error) {
-	do := func(a backend.Action) error { return sm.Act(ctx, env, a, w.Task.Ref.Name) }
+	limit, _ := time.ParseDuration(w.Task.Attrs.Text("start_limit")) // checked with the manifest
+	do := func(a backend.Action) error { return sm.Act(ctx, env, a, w.Task.Ref.Name, limit) }
+	if w.Differs("masked") && !w.Task.Attrs.Bool("masked") {
+		if err := do(backend.Unmask); err != nil {
+			return false, err
+		}
+	}
 	if w.Differs("boot") {
 		toggle := backend.Disable
 		if w.Task.Attrs.Bool("boot") {
@@ -343,6 +367,9 @@ func act(ctx context.Context, env *kind.Env, sm backend.Manager, w kind.Work) (u
 		up, err = true, do(backend.Restart)
 	case w.Differs(plan.Reload):
 		err = do(backend.Reload)
+	}
+	if err == nil && w.Differs("masked") && w.Task.Attrs.Bool("masked") { // last, since it bars from all else
+		err = do(backend.Mask)
 	}
 	if err == nil {
 		env.Store.Paid(w.Task.Ref)
@@ -370,7 +397,7 @@ func (services) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 func (services) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (plan.Captured, error) {
 	st := s.(state)
 	if st.Barred {
-		return plan.Captured{}, errors.New("it is barred from being started")
+		return plan.Captured{Attrs: map[string]any{"running": st.Running, "masked": true}}, nil
 	}
 	c := plan.Captured{Attrs: map[string]any{"running": st.Running}}
 	if st.BootWord != "" {

@@ -9,7 +9,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-var aptStandIns = map[string]standIn{"apt-get": (*Machine).aptGet, "apt-cache": (*Machine).aptCache}
+var aptStandIns = map[string]standIn{"apt-get": (*Machine).aptGet, "apt-cache": (*Machine).aptCache, "apt-mark": (*Machine).aptMark}
 
 // pkg is one version of a package in the made-up repository.
 type pkg struct {
@@ -92,7 +92,8 @@ func (h *Machine) stanzas() []string {
 // status gives the installed version of a package, or "".
 func (h *Machine) status(name string) string {
 	for _, s := range h.stanzas() {
-		if strings.HasPrefix(s, "Package: "+name+"\n") && strings.Contains(s, "\nStatus: install ok installed\n") {
+		if strings.HasPrefix(s, "Package: "+name+"\n") && (strings.Contains(s, "\nStatus: install ok installed\n") ||
+			strings.Contains(s, "\nStatus: hold ok installed\n")) {
 			_, rest, _ := strings.Cut(s, "\nVersion: ")
 			version, _, _ := strings.Cut(rest, "\n")
 			return version
@@ -187,7 +188,7 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 		return 0
 	case "install":
 		return h.aptInstall(words[1:], out)
-	case "remove":
+	case "remove", "purge":
 		for _, name := range words[1:] {
 			h.uninstall(name)
 		}
@@ -233,6 +234,22 @@ func (h *Machine) uninstall(name string) {
 		delete(h.units, file[strings.LastIndexByte(file, '/')+1:])
 		h.mu.Unlock()
 	}
+}
+
+// aptMark answers "hold NAME" and "unhold NAME".
+func (h *Machine) aptMark(c machine.Command, out io.Writer) int {
+	name := c.Args[len(c.Args)-1]
+	version := h.status(name)
+	if version == "" {
+		fmt.Fprintf(out, "E: Unable to locate package %s\n", name)
+		return 100
+	}
+	want := "install"
+	if c.Args[1] == "hold" {
+		want = "hold"
+	}
+	h.setStatus(name, want+" ok installed", version)
+	return 0
 }
 
 // aptCache answers "policy NAME...".

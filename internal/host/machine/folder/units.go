@@ -18,7 +18,8 @@ type unit struct {
 	active  bool
 	enabled bool
 	since   time.Duration // uptime at its last start
-	loaded  string        // the unit file's text when it was loaded
+	masked  bool
+	loaded  string // the unit file's text when it was loaded
 }
 
 // unitFolders are where systemd looks, the administrator's first.
@@ -98,6 +99,10 @@ func (h *Machine) act(verb, name, text string, u *unit, now bool, out io.Writer)
 	defer h.mu.Unlock()
 	switch verb {
 	case "start", "restart":
+		if u.masked {
+			fmt.Fprintf(out, "Failed to %s %s: Unit %s is masked.\n", verb, name, name)
+			return 1
+		}
 		if strings.Contains(text, "ExecStart=/bin/false") {
 			u.active = false
 			fmt.Fprintf(out, "Job for %s failed because the control process exited with error code.\n", name)
@@ -110,6 +115,8 @@ func (h *Machine) act(verb, name, text string, u *unit, now bool, out io.Writer)
 		u.loaded = text
 	case "stop":
 		u.active = false
+	case "mask", "unmask":
+		u.masked = verb == "mask"
 	case "reload":
 		if !u.active {
 			fmt.Fprintf(out, "%s is not active, cannot reload.\n", name)
@@ -158,6 +165,9 @@ func (h *Machine) show(names []string, out io.Writer) {
 		}
 		if state.enabled && there {
 			file = "enabled"
+		}
+		if state.masked && there {
+			load, file = "masked", "masked"
 		}
 		if state.loaded != "" && state.loaded != text {
 			need = "yes"

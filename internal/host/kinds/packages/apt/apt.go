@@ -65,8 +65,11 @@ func parse(data []byte, wanted map[string]bool) map[string]backend.State {
 		}
 		st := backend.State{}
 		words := strings.Fields(field(stanza, "Status"))
+		st.Held = len(words) == 3 && words[0] == "hold"
 		switch {
-		case len(words) != 3 || words[2] == "not-installed" || words[2] == "config-files":
+		case len(words) == 3 && words[2] == "config-files":
+			st.Remains = true
+		case len(words) != 3 || words[2] == "not-installed":
 		case words[2] == "installed":
 			st.Version = field(stanza, "Version")
 		default:
@@ -221,7 +224,7 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 // Install takes downgrades too: what is declared is meant. Configuration files
 // that were changed by hand are kept.
 func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
-	args := []string{"install", "--allow-downgrades", "--"}
+	args := []string{"install", "--allow-downgrades", "--allow-change-held-packages", "--"}
 	for _, w := range list {
 		if w.Version != "" {
 			w.Name += "=" + w.Version
@@ -232,9 +235,24 @@ func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) 
 	return err
 }
 
-// Remove leaves configuration files.
-func (Manager) Remove(ctx context.Context, env *kind.Env, names []string) error {
-	_, err := machine.Do(ctx, env.Machine, command(append([]string{"remove", "--"}, names...)...), telling)
+// Remove leaves configuration files, unless they are to be purged.
+func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error {
+	verb := "remove"
+	if purge {
+		verb = "purge"
+	}
+	args := append([]string{verb, "--allow-change-held-packages", "--"}, names...)
+	_, err := machine.Do(ctx, env.Machine, command(args...), telling)
+	return err
+}
+
+// Hold marks a package, or takes the mark away.
+func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) error {
+	verb := "unhold"
+	if hold {
+		verb = "hold"
+	}
+	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"apt-mark", verb, "--", name}}, telling)
 	return err
 }
 

@@ -45,9 +45,9 @@ func TestTheDatabaseIsRead(t *testing.T) {
 	for name, want := range map[string]backend.State{
 		"tide-logger":   {Version: "1.4.2-1"},
 		"foghorn-relay": {Half: "half-configured"},
-		"old-ticker":    {},
+		"old-ticker":    {Remains: true},
 		"libtide":       {Version: "2.0"},
-		"libtide:i386":  {},
+		"libtide:i386":  {Remains: true},
 		"libtide:amd64": {Version: "2.0"},
 		"missing":       {},
 		"not-asked-for": {},

@@ -14,13 +14,15 @@ import (
 type State struct {
 	Version string // installed; empty when it is not
 	Half    string // the manager's word when it is neither installed nor absent
+	Held    bool   // it is left in its version when all is brought up to date
+	Remains bool   // it is removed, and its configuration files are still there
 }
 
 // Offer is what the package lists have of one package. The zero Offer is one of
 // a package that no list knows.
 type Offer struct {
-	Newest   string // the version that is installed when none is named
-	Versions []string
+	Newest   string   // the version that is installed when none is named
+	Versions []string // newest first
 }
 
 // Want is a package to be installed, of any version when it names none.
@@ -45,5 +47,7 @@ type Manager interface {
 	Refresh(ctx context.Context, env *kind.Env) error
 	// Install and Remove act on all in one transaction.
 	Install(ctx context.Context, env *kind.Env, list []Want) error
-	Remove(ctx context.Context, env *kind.Env, names []string) error
+	Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error
+	// Hold says whether a package is left in its version.
+	Hold(ctx context.Context, env *kind.Env, name string, hold bool) error
 }

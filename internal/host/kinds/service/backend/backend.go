@@ -42,6 +42,8 @@ const (
 	Reload
 	Enable  // to be started at boot
 	Disable // not to be
+	Mask    // never to be started
+	Unmask
 )
 
 // Manager is one service manager.
@@ -58,7 +60,8 @@ type Manager interface {
 	Show(ctx context.Context, m machine.Machine, names []string) (map[string]State, error)
 	// Load makes the manager read definitions that have changed.
 	Load(ctx context.Context, env *kind.Env) error
-	Act(ctx context.Context, env *kind.Env, a Action, name string) error
+	// Act does one thing to one service, within a limit where that is not 0.
+	Act(ctx context.Context, env *kind.Env, a Action, name string, limit time.Duration) error
 	// Paid says whether a debt was made up for by a start after it.
 	Paid(s State, d ledger.Debt, boot string) bool
 	// Survey tells of all services, at most so many.

@@ -119,21 +119,22 @@ func state(block string) backend.State {
 
 // Load makes systemd read changed unit files.
 func (Manager) Load(ctx context.Context, env *kind.Env) error {
-	return systemctl(ctx, env, "daemon-reload")
+	return systemctl(ctx, env, 0, "daemon-reload")
 }
 
 var verbs = map[backend.Action]string{
 	backend.Start: "start", backend.Stop: "stop", backend.Restart: "restart", backend.Reload: "reload",
-	backend.Enable: "enable", backend.Disable: "disable",
+	backend.Enable: "enable", backend.Disable: "disable", backend.Mask: "mask", backend.Unmask: "unmask",
 }
 
 // Act does one thing to one unit.
-func (sd Manager) Act(ctx context.Context, env *kind.Env, a backend.Action, name string) error {
-	return systemctl(ctx, env, verbs[a], "--", sd.Full(name))
+func (sd Manager) Act(ctx context.Context, env *kind.Env, a backend.Action, name string,
+	limit time.Duration) error {
+	return systemctl(ctx, env, limit, verbs[a], "--", sd.Full(name))
 }
 
-func systemctl(ctx context.Context, env *kind.Env, args ...string) error {
-	c := machine.Command{Args: append([]string{"systemctl", "--no-ask-password"}, args...)}
+func systemctl(ctx context.Context, env *kind.Env, limit time.Duration, args ...string) error {
+	c := machine.Command{Args: append([]string{"systemctl", "--no-ask-password"}, args...), Limit: limit}
 	_, err := machine.Do(ctx, env.Machine, c, telling)
 	return err
 }
