@@ -20,6 +20,7 @@ import (
 	"jadekettle/internal/host/kinds/locale"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/service"
+	"jadekettle/internal/host/kinds/settings"
 	"jadekettle/internal/host/kinds/sudorule"
 	"jadekettle/internal/host/kinds/sysctl"
 	"jadekettle/internal/host/kinds/timezone"
@@ -34,7 +35,7 @@ func All() []kind.Kind {
 // all is made once: a kind holds nothing but its schema.
 var all = []kind.Kind{
 	packages.Kind(),
-	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(),
+	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(), settings.Kind(),
 	service.Kind(),
 	user.Kind(), group.Kind(), sudorule.Kind(),
 	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(),
