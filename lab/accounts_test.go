@@ -27,9 +27,10 @@ only_keys = true
 locked = true
 `,
 		look: map[string]string{
-			"stat -c '%U %G %a' /home/olga /home/olga/.ssh /home/olga/.ssh/authorized_keys":           "olga olga 700\nolga olga 700\nolga olga 600",
-			"cat /home/olga/.ssh/authorized_keys":                                                     `from="192.0.2.0/24" ` + olgasKey,
-			"id -nG olga; id -nG leaver":                                                              "olga dialout\nleaver",
+			"stat -c '%U %G %a' /home/olga /home/olga/.ssh /home/olga/.ssh/authorized_keys": "olga olga 700\nolga " +
+				"olga 700\nolga olga 600",
+			"cat /home/olga/.ssh/authorized_keys": `from="192.0.2.0/24" ` + olgasKey,
+			"id -nG olga; id -nG leaver":          "olga dialout\nleaver",
 			"wc -c < /home/leaver/.ssh/authorized_keys; stat -c %U /home/leaver/.ssh/authorized_keys": "0\nleaver",
 			"getent shadow leaver | cut -d: -f2 | cut -c1-2; getent shadow leaver | cut -d: -f8":      "!$\n1",
 			"chage -l olga | grep 'Account expires' | cut -d: -f2":                                    "May 31, 2031",
@@ -51,7 +52,8 @@ password = false
 		look: map[string]string{"su relayer -c 'sudo -n /usr/bin/id -un'": "root",
 			"su relayer -c 'sudo -n /usr/bin/id -gn' 2>&1 | grep -c password": "1",
 			"stat -c '%U %a' /etc/sudoers.d/relay":                            "root 440"},
-		spoil:  "chmod 640 /etc/sudoers.d/relay; sed -i s/NOPASSWD/PASSWD/ /etc/sudoers.d/relay; chmod 440 /etc/sudoers.d/relay",
+		spoil: "chmod 640 /etc/sudoers.d/relay; sed -i s/NOPASSWD/PASSWD/ /etc/sudoers.d/relay; chmod 440 " +
+			"/etc/sudoers.d/relay",
 		mended: []string{"sudo_rule relay"},
 		away:   "[sudo_rule.relay]\nabsent = true\n",
 		gone:   map[string]string{"ls /etc/sudoers.d": "README\nops"},

@@ -22,7 +22,8 @@ put = [{ text = "MaxStartups 100:30:200", above = '^UseDNS' }]
 	proofs["block"] = proof{
 		before:  "printf 'first\\nlast\\n' > /etc/tide.conf; chmod 600 /etc/tide.conf",
 		declare: "[block.\"/etc/tide.conf#pier\"]\ncontent = \"one\\ntwo\\n\"\nabove = '^last'\n",
-		look: map[string]string{"cat /etc/tide.conf": "first\n# jadekettle pier: start\none\ntwo\n# jadekettle pier: end\nlast",
+		look: map[string]string{"cat /etc/tide.conf": "first\n# jadekettle pier: start\none\ntwo\n# jadekettle pier: end\n" +
+			"last",
 			"stat -c '%U %a' /etc/tide.conf": "root 600"},
 		spoil:  "sed -i s/one/1/ /etc/tide.conf",
 		mended: []string{"block /etc/tide.conf#pier"},
@@ -30,7 +31,8 @@ put = [{ text = "MaxStartups 100:30:200", above = '^UseDNS' }]
 		gone:   map[string]string{"cat /etc/tide.conf": "first\nlast"},
 	}
 	proofs["settings"] = proof{
-		before: "echo '{\"debug\": false, \"list\": [1, 2]}' > /etc/tide.json; printf 'A=1\\n# why\\nB=\"x\"\\n' > /etc/default/tide",
+		before: "echo '{\"debug\": false, \"list\": [1, 2]}' > /etc/tide.json; printf 'A=1\\n# why\\nB=\"x\"\\n' > " +
+			"/etc/default/tide",
 		declare: `[settings."/etc/systemd/journald.conf"]
 format = "ini"
 section = "Journal"
@@ -44,14 +46,18 @@ format = "key=value"
 set = { A = "two words" }
 unset = ["B"]
 `,
-		look: map[string]string{"grep -A1 SystemMaxUse /etc/systemd/journald.conf | head -2": "#SystemMaxUse=\nSystemMaxUse=50M",
+		look: map[string]string{"grep -A1 SystemMaxUse /etc/systemd/journald.conf | head -2": "#SystemMaxUse=\n" +
+			"SystemMaxUse=50M",
 			"cat /etc/tide.json":              `{"debug": false, "list": [1, 2], "feeds": {"rate": 60}}`,
 			". /etc/default/tide; echo $A $B": "two words", "cat /etc/default/tide": "A=\"two words\"\n# why"},
-		spoil:  "sed -i s/=50M/=60M/ /etc/systemd/journald.conf; sed -i s/60/61/ /etc/tide.json; echo B=1 >> /etc/default/tide",
+		spoil: "sed -i s/=50M/=60M/ /etc/systemd/journald.conf; sed -i s/60/61/ /etc/tide.json; echo B=1 >> " +
+			"/etc/default/tide",
 		mended: []string{"settings /etc/systemd/journald.conf", "settings /etc/tide.json", "settings /etc/default/tide"},
-		away: "[settings.\"/etc/systemd/journald.conf\"]\nformat = \"ini\"\nsection = \"Journal\"\nunset = [\"SystemMaxUse\"]\n" +
+		away: "[settings.\"/etc/systemd/journald.conf\"]\nformat = \"ini\"\nsection = \"Journal\"\nunset = " +
+			"[\"SystemMaxUse\"]\n" +
 			"[settings.\"/etc/tide.json\"]\nformat = \"json\"\nunset = [\"feeds\"]\n",
-		gone: map[string]string{"grep -c ^SystemMaxUse /etc/systemd/journald.conf; cat /etc/tide.json": "0\n{\"debug\": false, \"list\": [1, 2]}"},
+		gone: map[string]string{"grep -c ^SystemMaxUse /etc/systemd/journald.conf; cat /etc/tide.json": "0\n{\"debug\": " +
+			"false, \"list\": [1, 2]}"},
 	}
 	proofs["hosts_entry"] = proof{
 		declare: "[hosts_entry.\"192.0.2.77\"]\nnames = [\"gauge-77.example.org\", \"gauge-77\"]\n",

@@ -18,6 +18,23 @@ purge = true
 		away:   "[package.chart-press]\nabsent = true\npurge = true\n",
 		gone:   map[string]string{"dpkg-query -W -f '${Status}' chart-press 2>/dev/null || echo gone": "gone"},
 	}
+	proofs["repo"] = proof{
+		before: "cp -r /srv/repo /srv/repo2; mv /etc/apt/sources.list /etc/apt/sources.list.off; rm -rf /var/lib/apt/lists/*",
+		declare: `[repo.second]
+urls = ["file:/srv/repo2"]
+suites = ["./"]
+insecure_without_key = true
+[package.salt-lamp]
+`,
+		look: map[string]string{"cat /etc/apt/sources.list.d/second.sources": "# Written by jadekettle; what is changed " +
+			"here is lost.\n" +
+			"Types: deb\nURIs: file:/srv/repo2\nSuites: ./\nTrusted: yes",
+			"dpkg-query -W -f '${Status}' salt-lamp": "install ok installed"},
+		spoil:  "sed -i s/repo2/repo3/ /etc/apt/sources.list.d/second.sources",
+		mended: []string{"repo second"},
+		away:   "[repo.second]\nabsent = true\n",
+		gone:   map[string]string{"ls /etc/apt/sources.list.d; mv /etc/apt/sources.list.off /etc/apt/sources.list": ""},
+	}
 	proofs["service"] = proof{
 		declare: "[service.cron]\nrunning = false\nmasked = true\n",
 		look:    map[string]string{"systemctl is-active cron; systemctl is-enabled cron": "inactive\nmasked"},

@@ -52,7 +52,8 @@ environment = { MAILTO = "keepers@example.org" }
 			"value = \"33000 60000\"\n",
 		look: map[string]string{
 			"cat /proc/sys/net/ipv4/ip_forward /proc/sys/net/ipv4/ip_local_port_range": "1\n33000\t60000",
-			"sort /etc/sysctl.d/90-jadekettle.conf":                                    "net.ipv4.ip_forward = 1\nnet.ipv4.ip_local_port_range = 33000 60000"},
+			"sort /etc/sysctl.d/90-jadekettle.conf": "net.ipv4.ip_forward = 1\n" +
+				"net.ipv4.ip_local_port_range = 33000 60000"},
 		spoil:  "echo 0 > /proc/sys/net/ipv4/ip_forward; sed -i /range/d /etc/sysctl.d/90-jadekettle.conf",
 		mended: []string{"sysctl net.ipv4.ip_forward", "sysctl net.ipv4.ip_local_port_range"},
 		away:   "[sysctl.\"net.ipv4.ip_forward\"]\nabsent = true\n[sysctl.\"net.ipv4.ip_local_port_range\"]\nabsent = true\n",
@@ -61,8 +62,10 @@ environment = { MAILTO = "keepers@example.org" }
 	proofs["kmod"] = proof{ // a container may not load modules, so nothing here is
 		declare: "[kmod.floppy]\nkept_out = true\n[kmod.dummy]\nboot = true\noptions = \"numdummies=2\"\n",
 		look: map[string]string{
-			"cat /etc/modprobe.d/jadekettle-floppy.conf":                                          "blacklist floppy\ninstall floppy /bin/false",
-			"cat /etc/modprobe.d/jadekettle-dummy.conf /etc/modules-load.d/jadekettle-dummy.conf": "options dummy numdummies=2\ndummy"},
+			"cat /etc/modprobe.d/jadekettle-floppy.conf": "blacklist floppy\n" +
+				"install floppy /bin/false",
+			"cat /etc/modprobe.d/jadekettle-dummy.conf /etc/modules-load.d/jadekettle-dummy.conf": "options dummy " +
+				"numdummies=2\ndummy"},
 		spoil:  "rm /etc/modprobe.d/jadekettle-floppy.conf /etc/modules-load.d/jadekettle-dummy.conf",
 		mended: []string{"kmod floppy", "kmod dummy"},
 		away:   "[kmod.floppy]\nkept_out = false\n[kmod.dummy]\nboot = false\noptions = \"\"\n",

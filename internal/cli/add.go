@@ -29,7 +29,8 @@ func (a *App) addCommand() *cobra.Command {
 		Use: "add KIND NAME", Short: "Append a declaration to a manifest", GroupID: "grow",
 		Long: "Add appends a declaration to a manifest. Attributes are given as flags, which each kind has after its " +
 			"own\nattributes; without any, on a terminal, they are asked for in a form that checks each answer.",
-		Example: "  jadekettle add package tide-logger --version newest --manifest gauge\n  jadekettle add service tide-logger",
+		Example: "  jadekettle add package tide-logger --version newest --manifest gauge\n" +
+			"  jadekettle add service tide-logger",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s",

@@ -304,14 +304,18 @@ func TestProblemsOfAProject(t *testing.T) {
 		"[dir.\"/a\"]\nif = \"data.port\"\n": `the condition gives a whole number, not true or ` +
 			`false`,
 		"[dir.\"/a\"]\nfor = \"x in data.list\"\n": `the loop gives dir /a twice`,
-		"[lines.\"/a#x\"]\nput = [{ text = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": `lines /a#x declares a part of what file ` +
+		"[lines.\"/a#x\"]\nput = [{ text = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": `lines /a#x declares a part of ` +
+			`what file ` +
 			`/a declares whole at manifests/all.toml:3:7`,
-		"[hostname.a]\n[hostname.b]\n":                                     `which can have one hostname; first at manifests/all.toml:1:11`,
-		"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":                        `put has no "txt"; did you mean "text"?`,
-		"[lines.\"/a\"]\nput = [{ over = \"x\" }]\n":                       `put has no text, which it needs`,
-		"[lines.\"/a\"]\ntake_out = [\"(\"]\n":                             `which is no regular expression: missing closing )`,
-		"[lines.\"/a\"]\nput = { text = \"x\" }\n":                         `put takes a list, not a table`,
-		"[command.x]\nrun = [\"tide-import\"]\n":                           `nothing says when it is done, so every apply would run it`,
+		"[hostname.a]\n[hostname.b]\n": `which can have one hostname; first at ` +
+			`manifests/all.toml:1:11`,
+		"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":  `put has no "txt"; did you mean "text"?`,
+		"[lines.\"/a\"]\nput = [{ over = \"x\" }]\n": `put has no text, which it needs`,
+		"[lines.\"/a\"]\ntake_out = [\"(\"]\n": `which is no regular expression: missing ` +
+			`closing )`,
+		"[lines.\"/a\"]\nput = { text = \"x\" }\n": `put takes a list, not a table`,
+		"[command.x]\nrun = [\"tide-import\"]\n": `nothing says when it is done, so every apply ` +
+			`would run it`,
 		"[command.x]\nscript = \"x\"\nalways = true\ntimeout = \"soon\"\n": `timeout is "soon", which is no length of time`,
 		"[cron.x]\nschedule = \"61 * * * *\"\nrun = \"x\"\n":               `"61 * * * *" is no schedule`,
 		"[cron.\"x.y\"]\nschedule = \"@daily\"\nrun = \"x\"\n":             `"x.y" is no name that cron takes for a file`,

@@ -19,6 +19,7 @@ import (
 	"jadekettle/internal/host/kinds/link"
 	"jadekettle/internal/host/kinds/locale"
 	"jadekettle/internal/host/kinds/packages"
+	"jadekettle/internal/host/kinds/repo"
 	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/kinds/settings"
 	"jadekettle/internal/host/kinds/sudorule"
@@ -34,7 +35,7 @@ func All() []kind.Kind {
 
 // all is made once: a kind holds nothing but its schema.
 var all = []kind.Kind{
-	packages.Kind(),
+	packages.Kind(), repo.Kind(),
 	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(), settings.Kind(),
 	service.Kind(),
 	user.Kind(), group.Kind(), sudorule.Kind(),

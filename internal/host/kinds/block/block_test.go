@@ -24,9 +24,12 @@ func TestEdit(t *testing.T) {
 		"half a mark":  {ours, "# jadekettle pier: start\na\n", "error: the marks"},
 		"turned round": {ours, "# jadekettle pier: end\n# jadekettle pier: start\n", "error: the marks"},
 		"twice":        {ours, marked + marked, "error: the marks"},
-		"another's":    {value.Attrs{"content": ""}, "# jadekettle x: start\n", "# jadekettle x: start\n# jadekettle pier: start\n# jadekettle pier: end\n"},
-		"of a secret":  {value.Attrs{"content": value.NewSecret("s")}, "", "# jadekettle pier: start\ns\n# jadekettle pier: end\n"},
-		"other ends":   {value.Attrs{"content": "x\n"}, "a\r\n", "a\r\n# jadekettle pier: start\r\nx\r\n# jadekettle pier: end\r\n"},
+		"another's": {value.Attrs{"content": ""}, "# jadekettle x: start\n", "# jadekettle x: start\n# jadekettle " +
+			"pier: start\n# jadekettle pier: end\n"},
+		"of a secret": {value.Attrs{"content": value.NewSecret("s")}, "", "# jadekettle pier: start\ns\n# jadekettle " +
+			"pier: end\n"},
+		"other ends": {value.Attrs{"content": "x\n"}, "a\r\n", "a\r\n# jadekettle pier: start\r\nx\r\n# jadekettle " +
+			"pier: end\r\n"},
 	} {
 		task := plan.Task{Ref: value.Ref{Kind: "block", Name: "/f#pier"}, Attrs: c.attrs, Absent: c.attrs.Bool("absent")}
 		got, err := blocks{}.Edit(task, c.old)

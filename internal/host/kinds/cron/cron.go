@@ -54,7 +54,8 @@ absent = true
 	},
 	Part: func(name string) string { return folder + name },
 	Needs: func(n schema.Needer) []value.Ref {
-		out := []value.Ref{{Kind: "package", Name: "cron"}, {Kind: "package", Name: "cronie"}, {Kind: "dir", Name: "/etc/cron.d"}}
+		out := []value.Ref{{Kind: "package", Name: "cron"}, {Kind: "package", Name: "cronie"},
+			{Kind: "dir", Name: "/etc/cron.d"}}
 		if user := n.Attrs.Text("user"); user != "" {
 			out = append(out, value.Ref{Kind: "user", Name: user})
 		}

@@ -29,7 +29,8 @@ var about = &schema.Kind{
 			Examples: []string{"true"}},
 		{Name: "kept_out", Type: schema.Bool, Default: "left as it is",
 			Doc: "Whether nothing may load it, not even by its other names.", Examples: []string{"true"}},
-		{Name: "options", Type: schema.Text, Default: "left as they are", Doc: "Its parameters, for the next time it is loaded.",
+		{Name: "options", Type: schema.Text, Default: "left as they are",
+			Doc:      "Its parameters, for the next time it is loaded.",
 			Examples: []string{`"numdummies=2"`}},
 	},
 	Examples: []schema.Example{

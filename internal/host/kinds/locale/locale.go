@@ -28,8 +28,8 @@ var about = &schema.Kind{
 	Area:   "system",
 	Single: true,
 	About:  "The language that programs speak, and how they write numbers and times.",
-	Doc: "The name of the declaration is the locale, which becomes LANG of the whole system. Where the system can make it " +
-		"and has not yet, it is made.",
+	Doc: "The name of the declaration is the locale, which becomes LANG of the whole system. Where the system can make " +
+		"it and has not yet, it is made.",
 	NoAbsent: "declare another one, such as C.UTF-8",
 	Examples: []schema.Example{
 		{About: "The plain one, which every system has", TOML: "[locale.\"C.UTF-8\"]\n"},
@@ -139,7 +139,9 @@ func (locales) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 		return nil
 	}
 	l := kind.SplitLines(w.State.file.Text)
-	l.List = slices.DeleteFunc(l.List, func(line string) bool { return strings.HasPrefix(strings.TrimSpace(line), "LANG=") })
+	l.List = slices.DeleteFunc(l.List, func(line string) bool {
+		return strings.HasPrefix(strings.TrimSpace(line), "LANG=")
+	})
 	l.List = append(l.List, "LANG="+w.Task.Ref.Name)
 	return env.WriteText(ctx, w.Task, w.State.file, l.String(), 0o644, "")
 }

@@ -42,7 +42,8 @@ var about = &schema.Kind{
 			Doc:      "An exact version as the package manager prints it, a pattern in which * stands for anything, or newest.",
 			Examples: []string{`"newest"`, `"1.4.2-1"`, `"1.4.*"`}},
 		{Name: "hold", Type: schema.Bool, Default: "left as it is",
-			Doc: "Whether the package manager leaves it in its version when it brings all up to date.", Examples: []string{"true"}},
+			Doc:      "Whether the package manager leaves it in its version when it brings all up to date.",
+			Examples: []string{"true"}},
 		{Name: "purge", Type: schema.Bool, Default: "false",
 			Doc: "When absent: whether its configuration files go as well.", Examples: []string{"true"}},
 	},
@@ -99,8 +100,8 @@ func (packages) Stale() []kind.Topic {
 	return []kind.Topic{kind.ThePackages, kind.TheAccounts, kind.TheServices}
 }
 
-// managerOf chooses the package manager that a host has.
-func managerOf(env *kind.Env) (backend.Manager, error) {
+// ManagerOf chooses the package manager that a host has.
+func ManagerOf(env *kind.Env) (backend.Manager, error) {
 	var looked []string
 	for _, m := range managers {
 		if env.Machine.Look(m.Program()) {
@@ -153,7 +154,7 @@ func cmpErr(first, second error) error {
 }
 
 func read(ctx context.Context, env *kind.Env) (backend.Manager, *known, error) {
-	m, err := managerOf(env)
+	m, err := ManagerOf(env)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -339,7 +340,7 @@ func orInstalled(version string) string {
 func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []error {
 	b := &batch{ctx: ctx, env: env, work: work, errs: make([]error, len(work))}
 	var err error
-	if b.m, err = managerOf(env); err != nil {
+	if b.m, err = ManagerOf(env); err != nil {
 		for i := range b.errs {
 			b.errs[i] = err
 		}
@@ -478,7 +479,7 @@ func (b *batch) wrong(which []int) []int {
 // Names lists the packages that were asked for, not those that came along with
 // others.
 func (packages) Names(_ context.Context, env *kind.Env) ([]string, error) {
-	m, err := managerOf(env)
+	m, err := ManagerOf(env)
 	if err != nil {
 		return nil, err
 	}

@@ -46,7 +46,8 @@ func TestCompare(t *testing.T) {
 
 func TestPatternsOfVersions(t *testing.T) {
 	offer := backend.Offer{Newest: "2.1-1", Versions: []string{"2.1-1", "2.0.4-1", "2.0.3-2", "1.9"}}
-	for want, picked := range map[string]string{"": "", "2.0.3-2": "", "newest": "2.1-1", "2.0.*": "2.0.4-1", "*-2": "2.0.3-2",
+	for want, picked := range map[string]string{"": "", "2.0.3-2": "", "newest": "2.1-1", "2.0.*": "2.0.4-1",
+		"*-2":  "2.0.3-2",
 		"2*4*": "2.0.4-1", "3.*": "", "*": "2.1-1"} {
 		task := plan.Task{Attrs: value.Attrs{"version": want}}
 		if got := pick(task, offer); got != picked {

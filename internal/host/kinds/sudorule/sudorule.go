@@ -72,7 +72,8 @@ system = true
 		for _, name := range []string{"who", "run_as"} {
 			for _, who := range a.Texts(name) {
 				if !whoForm.MatchString(who) {
-					return name, problem.Errorf("%q is neither a user nor a %%group", who).Remedy("write one such as maren or %%keepers")
+					return name, problem.Errorf("%q is neither a user nor a %%group", who).
+						Remedy("write one such as maren or %%keepers")
 				}
 			}
 			if a.Has(name) && len(a.Texts(name)) == 0 {
@@ -146,6 +147,7 @@ func (edit) Edit(t plan.Task, _ string) (string, error) {
 	if t.Attrs.Has("password") && !t.Attrs.Bool("password") {
 		tag = "NOPASSWD: "
 	}
-	return "# Written by jadekettle; what is changed here is lost.\n" + strings.Join(t.Attrs.Texts("who"), ", ") + " ALL=(" +
+	return "# Written by jadekettle; what is changed here is lost.\n" + strings.Join(t.Attrs.Texts("who"), ", ") +
+		" ALL=(" +
 		strings.Join(list("run_as", "root"), ", ") + ") " + tag + strings.Join(commands, ", ") + "\n", nil
 }

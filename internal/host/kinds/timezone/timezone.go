@@ -25,11 +25,12 @@ const (
 )
 
 var about = &schema.Kind{
-	Name:     "timezone",
-	Area:     "system",
-	Single:   true,
-	About:    "The host's time zone.",
-	Doc:      "The name of the declaration is the zone's. Programs that run already may keep the old one until they restart.",
+	Name:   "timezone",
+	Area:   "system",
+	Single: true,
+	About:  "The host's time zone.",
+	Doc: "The name of the declaration is the zone's. Programs that run already may keep the old one until they " +
+		"restart.",
 	NoAbsent: "declare another zone, such as UTC",
 	Examples: []schema.Example{
 		{About: "The zone of a place", TOML: "[timezone.\"Europe/Berlin\"]\n"},

@@ -81,7 +81,8 @@ func checkKeys(a value.Attrs) error {
 		case strings.ContainsAny(line, "\r\n"):
 			return problem.Errorf("a key has several lines").Remedy("give each key by itself")
 		case strings.Contains(line, "PRIVATE KEY"):
-			return problem.Errorf("a private key stands among the keys").Remedy("give the public one, from the file that ends in .pub")
+			return problem.Errorf("a private key stands among the keys").
+				Remedy("give the public one, from the file that ends in .pub")
 		case key == "":
 			return problem.Errorf("%q is no public key", clip(line)).
 				Remedy("paste the whole line of a .pub file, with options before it if you want")

@@ -18,9 +18,10 @@ func TestKeys(t *testing.T) {
 		only      bool
 		old, want string
 	}{
-		"a new file":       {[]any{one}, false, "", one + "\n"},
-		"beside another":   {[]any{one}, false, two + "\n", two + "\n" + one + "\n"},
-		"in the place":     {[]any{`from="192.0.2.0/24" ` + one}, false, one + "\n" + two + "\n", `from="192.0.2.0/24" ` + one + "\n" + two + "\n"},
+		"a new file":     {[]any{one}, false, "", one + "\n"},
+		"beside another": {[]any{one}, false, two + "\n", two + "\n" + one + "\n"},
+		"in the place": {[]any{`from="192.0.2.0/24" ` + one}, false, one + "\n" + two + "\n",
+			`from="192.0.2.0/24" ` + one + "\n" + two + "\n"},
 		"only this one":    {[]any{one}, true, "# mine\n" + two + "\n" + one + "\n", "# mine\n" + one + "\n"},
 		"none at all":      {[]any{}, true, one + "\n" + two, ""},
 		"once of two":      {[]any{one}, false, one + "\n" + one + "\n", one + "\n"},
@@ -33,7 +34,8 @@ func TestKeys(t *testing.T) {
 			t.Errorf("%s gives %q, want %q", name, got, c.want)
 		}
 	}
-	for line, want := range map[string]bool{one: true, "no-pty,from=\"a b\" " + one: true, "# " + one: false, "ssh-ed25519 AAAA": false,
+	for line, want := range map[string]bool{one: true, "no-pty,from=\"a b\" " + one: true, "# " + one: false,
+		"ssh-ed25519 AAAA":    false,
 		"ssh-rsa " + one[12:]: false, "a b " + one: false, "": false} {
 		if got := keyOf(line) != ""; got != want {
 			t.Errorf("%q is a key: %v", line, got)

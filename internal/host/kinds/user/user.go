@@ -34,7 +34,8 @@ var about = &schema.Kind{
 			Examples: []string{`["dialout"]`}},
 		{Name: "only_groups", Type: schema.Bool, Default: "false",
 			Doc: "Whether it is in no other groups than these and its primary one.", Examples: []string{"true"}},
-		{Name: "home", Type: schema.Path, Default: "/home and its name", Doc: "Its folder.", Examples: []string{`"/srv/tide"`}},
+		{Name: "home", Type: schema.Path, Default: "/home and its name", Doc: "Its folder.",
+			Examples: []string{`"/srv/tide"`}},
 		{Name: "move_home", Type: schema.Bool, Default: "false",
 			Doc: "Whether what lies in an earlier folder is moved along.", Examples: []string{"true"}},
 		{Name: "home_mode", Type: schema.Mode, Default: "left as it is", Doc: "The permission bits of its folder.",
@@ -44,7 +45,8 @@ var about = &schema.Kind{
 			Examples: []string{`["${data.keepers.maren.key}"]`}},
 		{Name: "only_keys", Type: schema.Bool, Default: "false", Doc: "Whether no other keys may.",
 			Examples: []string{"true"}},
-		{Name: "expires", Type: schema.Text, Default: "left as it is", Doc: "The first day on which nobody gets in, or never.",
+		{Name: "expires", Type: schema.Text, Default: "left as it is",
+			Doc:      "The first day on which nobody gets in, or never.",
 			Examples: []string{`"2027-05-31"`, `"never"`}},
 		{Name: "locked", Type: schema.Bool, Default: "left as it is",
 			Doc: "Whether neither a password nor a key lets anybody in.", Examples: []string{"true"}},
@@ -231,7 +233,8 @@ func setHomeMode(env *kind.Env, name, mode string) error {
 		return err
 	}
 	if info.UID != u.UID {
-		return problem.Errorf("the home %s belongs to %s", u.Home, a.UserName(info.UID)).Remedy("declare it: [dir.%q]", u.Home)
+		return problem.Errorf("the home %s belongs to %s", u.Home, a.UserName(info.UID)).
+			Remedy("declare it: [dir.%q]", u.Home)
 	}
 	bits, err := schema.ParseMode(mode)
 	if err != nil {

@@ -9,7 +9,8 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-var aptStandIns = map[string]standIn{"apt-get": (*Machine).aptGet, "apt-cache": (*Machine).aptCache, "apt-mark": (*Machine).aptMark}
+var aptStandIns = map[string]standIn{"apt-get": (*Machine).aptGet, "apt-cache": (*Machine).aptCache,
+	"apt-mark": (*Machine).aptMark}
 
 // pkg is one version of a package in the made-up repository.
 type pkg struct {

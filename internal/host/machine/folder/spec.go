@@ -98,7 +98,8 @@ var usualFolders = []string{
 	"/usr/local/bin", "/usr/local/etc",
 	"/usr/local/lib", "/usr/local/sbin", "/usr/local/share", "/usr/local/share/ca-certificates", "/usr/sbin",
 	"/usr/share/keyrings",
-	"/var/backups", "/var/cache", "/var/lib", "/var/log", "/var/mail", "/var/spool", "/var/tmp", "/var/www", "/etc/cron.d", "/etc/sysctl.d", "/etc/modprobe.d", "/etc/modules-load.d", "/etc/sudoers.d",
+	"/var/backups", "/var/cache", "/var/lib", "/var/log", "/var/mail", "/var/spool", "/var/tmp", "/var/www",
+	"/etc/cron.d", "/etc/sysctl.d", "/etc/modprobe.d", "/etc/modules-load.d", "/etc/sudoers.d",
 }
 
 // populate writes the files that a fresh machine has.

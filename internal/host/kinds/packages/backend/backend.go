@@ -51,3 +51,29 @@ type Manager interface {
 	// Hold says whether a package is left in its version.
 	Hold(ctx context.Context, env *kind.Env, name string, hold bool) error
 }
+
+// Source is a repository that packages come from.
+type Source struct {
+	Name          string
+	About         string
+	URLs          []string
+	Suites        []string // of Debian's kin
+	Components    []string // of Debian's kin
+	Architectures []string // all that the host has when empty
+	Key           string   // that it is signed with, in the armoured form; empty when it is not
+}
+
+// File is a file that a manager reads.
+type File struct{ Path, Text string }
+
+// Repositories is a Manager that can be told of repositories.
+type Repositories interface {
+	// CheckSource says what is wrong with a source that it cannot be told of.
+	CheckSource(s Source) error
+	// SourceFiles gives the files that tell of a source: the one that names it, and
+	// the one with its key, without a text where there is none.
+	SourceFiles(s Source) (source, key File)
+	// TrySource fetches the lists of one source alone, which shows whether it is
+	// there and its key is right.
+	TrySource(ctx context.Context, env *kind.Env, name string) error
+}

@@ -1,0 +1,61 @@
+package apt
+
+import (
+	"context"
+	"strings"
+
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/backend"
+	"jadekettle/internal/host/machine"
+)
+
+// CheckSource wants the suites that every source of Debian's kin has.
+func (Manager) CheckSource(s backend.Source) error {
+	if len(s.Suites) == 0 {
+		return problem.Errorf("the repository %s has no suites, which apt needs", s.Name).
+			Remedy("write suites = [\"stable\"], or [\"./\"] for one without any")
+	}
+	for _, suite := range s.Suites {
+		if flat := strings.HasSuffix(suite, "/"); flat == (len(s.Components) > 0) {
+			return problem.Errorf("the suite %q goes with %d components", suite, len(s.Components)).
+				Remedy("a suite that ends in a slash has none, any other at least one")
+		}
+	}
+	return nil
+}
+
+func sourceFile(name string) string { return "/etc/apt/sources.list.d/" + name + ".sources" }
+
+// SourceFiles writes a source in the form that sources.list(5) calls deb822.
+func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {
+	key = backend.File{Path: "/etc/apt/keyrings/" + s.Name + ".asc", Text: s.Key}
+	var b strings.Builder
+	line := func(name string, words ...string) {
+		if len(words) > 0 && words[0] != "" {
+			b.WriteString(name + ": " + strings.Join(words, " ") + "\n")
+		}
+	}
+	b.WriteString("# Written by jadekettle; what is changed here is lost.\n")
+	line("X-Repolib-Name", s.About)
+	line("Types", "deb")
+	line("URIs", s.URLs...)
+	line("Suites", s.Suites...)
+	line("Components", s.Components...)
+	line("Architectures", s.Architectures...)
+	if s.Key != "" {
+		line("Signed-By", key.Path)
+	} else {
+		line("Trusted", "yes")
+	}
+	return backend.File{Path: sourceFile(s.Name), Text: b.String()}, key
+}
+
+// TrySource runs apt-get update for one source; by itself it takes what cannot be
+// fetched for a warning.
+func (Manager) TrySource(ctx context.Context, env *kind.Env, name string) error {
+	c := command("update", "-o", "Dir::Etc::SourceList="+sourceFile(name), "-o", "Dir::Etc::SourceParts=/dev/null",
+		"-o", "APT::Get::List-Cleanup=0", "-o", "APT::Update::Error-Mode=any")
+	_, err := machine.Do(ctx, env.Machine, c, telling)
+	return err
+}

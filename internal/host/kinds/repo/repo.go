@@ -1,0 +1,270 @@
+// Package repo is the kind of repositories that packages come from.
+package repo
+
+import (
+	"context"
+	"errors"
+	"net/url"
+	"path"
+	"regexp"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages"
+	"jadekettle/internal/host/kinds/packages/backend"
+)
+
+var about = &schema.Kind{
+	Name:  "repo",
+	Area:  "software",
+	About: "A repository that packages come from, and the key that it is signed with.",
+	Doc: "The lists of a new or changed one are fetched at once, which shows whether it is there and its key is right; " +
+		"when not, what stood before stands again. The lists of all are refreshed before the next package is installed.",
+	Attrs: []schema.Attr{
+		{Name: "urls", Type: schema.Text, List: true, Required: true, Doc: "Where it is.",
+			Examples: []string{`["https://packages.example.org/debian"]`}},
+		{Name: "suites", Type: schema.Text, List: true,
+			Doc:      "For apt: its suites; one that ends in a slash has no components.",
+			Examples: []string{`["bookworm"]`, `["./"]`}},
+		{Name: "components", Type: schema.Text, List: true, Doc: "For apt: its components.", Examples: []string{`["main"]`}},
+		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host", Doc: "Its architectures.",
+			Examples: []string{`["amd64"]`}},
+		{Name: "key", Type: schema.Body, Doc: "The public key that it is signed with, as text.",
+			Examples: []string{`"${data.repo.key}"`}},
+		{Name: "key_file", Type: schema.Copy, Doc: "A file in the manifest's folder with that key.",
+			Examples: []string{`"tides.asc"`}},
+		{Name: "insecure_without_key", Type: schema.Bool, Default: "false",
+			Doc: "Whether to take what nobody has signed.", Examples: []string{"true"}},
+	},
+	Examples: []schema.Example{
+		{About: "A repository on the host itself, which nobody signs", TOML: `[repo.local]
+urls = ["file:/srv/repo"]
+suites = ["./"]
+insecure_without_key = true
+`},
+		{About: "One with its key", TOML: `[repo.tides]
+urls = ["https://packages.example.org/debian"]
+suites = ["bookworm"]
+components = ["main"]
+key = """
+-----BEGIN PGP PUBLIC KEY BLOCK-----
+
+mDMEZ0AAABYJKwYBBAHaRw8BAQdA
+-----END PGP PUBLIC KEY BLOCK-----
+"""
+`},
+	},
+	Canon: func(name string) (string, error) {
+		if !nameForm.MatchString(name) {
+			return "", problem.Errorf("%q is no name for a repository", name).
+				Remedy("use small letters, digits, dashes and underscores")
+		}
+		return name, nil
+	},
+	Needs: func(schema.Needer) []value.Ref {
+		return []value.Ref{{Kind: "dir", Name: "/etc/apt/keyrings"}, {Kind: "package", Name: "ca-certificates"}}
+	},
+	Check: check,
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,60}$`)
+
+func check(_ string, a value.Attrs) (string, error) {
+	given := 0
+	for _, name := range []string{"key", "key_file", "insecure_without_key"} {
+		if a.Has(name) && a[name] != false {
+			given++
+		}
+	}
+	switch {
+	case a.Bool("absent"):
+		return "", nil
+	case given == 0:
+		return "", problem.Errorf("nothing says what it is signed with").
+			Remedy("give key or key_file, or insecure_without_key = true if that is meant")
+	case given > 1:
+		return "", problem.Errorf("several of key, key_file and insecure_without_key are given").Remedy("keep one of them")
+	case a.Has("urls") && len(a.Texts("urls")) == 0:
+		return "urls", problem.Errorf("it has no urls").Remedy("say where it is")
+	}
+	for _, u := range a.Texts("urls") {
+		p, err := url.Parse(u)
+		if err != nil || p.Scheme == "" || strings.ContainsAny(u, " \t\r\n") {
+			return "urls", problem.Errorf("%q is no address", u).Remedy("write one such as https://packages.example.org/debian")
+		}
+		if p.User != nil {
+			return "urls", problem.Errorf("the address holds a user, and everybody on the host can read it").
+				Remedy("put the password where the package manager looks for it")
+		}
+	}
+	for _, name := range []string{"suites", "components", "architectures"} {
+		for _, word := range a.Texts(name) {
+			if word == "" || strings.ContainsAny(word, " \t\r\n") {
+				return name, problem.Errorf("%q is no word", word).Remedy("give each by itself")
+			}
+		}
+	}
+	return "", nil
+}
+
+// Kind is the kind of repositories.
+func Kind() kind.Kind { return kind.Each(repos{}) }
+
+type repos struct{}
+
+func (repos) Schema() *schema.Kind { return about }
+
+// Stale says that the host knows other packages now.
+func (repos) Stale() []kind.Topic { return []kind.Topic{kind.ThePackages} }
+
+type state struct {
+	by          backend.Repositories
+	source, key backend.File // as declared
+	old, oldKey kind.Text    // as they stand
+}
+
+// maxKey bounds a key, in bytes.
+const maxKey = 256 << 10
+
+// Read looks at the files that tell of the repository.
+func (repos) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
+	m, err := packages.ManagerOf(env)
+	if err != nil {
+		return state{}, err
+	}
+	by, ok := m.(backend.Repositories)
+	if !ok {
+		return state{}, problem.Errorf("%s cannot be told of repositories yet", m.Program()).
+			Remedy("declare its files by themselves")
+	}
+	st := state{by: by}
+	s := backend.Source{Name: t.Ref.Name, URLs: t.Attrs.Texts("urls"), Suites: t.Attrs.Texts("suites"),
+		Components: t.Attrs.Texts("components"), Architectures: t.Attrs.Texts("architectures")}
+	if !t.Absent {
+		if s.Key, err = keyOf(env, t); err != nil {
+			return st, err
+		}
+		if err := by.CheckSource(s); err != nil {
+			return st, err
+		}
+	}
+	st.source, st.key = by.SourceFiles(s)
+	if st.old, err = optional(env, st.source.Path); err != nil {
+		return st, err
+	}
+	st.oldKey, err = optional(env, st.key.Path)
+	return st, err
+}
+
+// keyOf fetches the declared key.
+func keyOf(env *kind.Env, t plan.Task) (string, error) {
+	if t.Content == nil {
+		return "", nil
+	}
+	if t.Content.Size > maxKey {
+		return "", problem.Errorf("the key has %d bytes", t.Content.Size).Remedy("give the public key alone")
+	}
+	texts, err := env.Texts([]plan.Content{*t.Content})
+	if err != nil {
+		return "", err
+	}
+	key := texts[t.Content.SHA256]
+	if !strings.Contains(key, "-----BEGIN PGP PUBLIC KEY BLOCK-----") {
+		return "", problem.Errorf("the key is no public key in the armoured form").
+			Remedy("export it with `gpg --armor --export`")
+	}
+	return strings.TrimSpace(key) + "\n", nil
+}
+
+// optional reads a file whose folder need not be there either.
+func optional(env *kind.Env, p string) (kind.Text, error) {
+	st, err := env.ReadText(p)
+	if errors.Is(err, kind.ErrNotYet) {
+		return kind.Text{Path: p}, nil
+	}
+	return st, err
+}
+
+// Compare says what differs.
+func (repos) Compare(t plan.Task, st state) []plan.Change {
+	if t.Absent {
+		if st.old.There || st.oldKey.There {
+			return []plan.Change{kind.Existence(true)}
+		}
+		return nil
+	}
+	out := st.old.Change(st.source.Text)
+	if st.key.Text != st.oldKey.Text {
+		c := plan.Change{What: "key", Was: "none", Becomes: "as declared"}
+		if st.oldKey.There {
+			c.Was = "another"
+		}
+		if st.key.Text == "" {
+			c.Becomes = "none"
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// Write writes the files and fetches the lists; when that fails the files are
+// what they were.
+func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	st := w.State
+	env.ListsRefreshed = false
+	if w.Task.Absent {
+		return errors.Join(put(ctx, env, w.Task, st.old, ""), put(ctx, env, w.Task, st.oldKey, ""))
+	}
+	if err := folder(env, path.Dir(st.key.Path)); err != nil {
+		return err
+	}
+	if err := put(ctx, env, w.Task, st.oldKey, st.key.Text); err != nil {
+		return err
+	}
+	err := put(ctx, env, w.Task, st.old, st.source.Text)
+	if err == nil {
+		err = st.by.TrySource(ctx, env, w.Task.Ref.Name)
+	}
+	if err == nil {
+		return nil
+	}
+	for _, f := range []kind.Text{st.old, st.oldKey} {
+		now, e := env.ReadText(f.Path)
+		if e == nil {
+			e = put(ctx, env, w.Task, now, f.Text)
+		}
+		if e != nil {
+			return errors.Join(err, e)
+		}
+	}
+	return problem.Errorf("its lists cannot be fetched, so what stood before stands again: %w", err).
+		Remedy("see that the address, the suites and the key are right, and that the host reaches it")
+}
+
+// put gives a file a text; an empty one goes.
+func put(ctx context.Context, env *kind.Env, t plan.Task, st kind.Text, text string) error {
+	switch {
+	case text == st.Text:
+		return nil
+	case text == "":
+		return env.RemoveText(t, st)
+	}
+	return env.WriteText(ctx, t, st, text, 0o644, "")
+}
+
+// folder makes the folder of keys, which not every system has.
+func folder(env *kind.Env, p string) error {
+	d, name, err := env.Split(p)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if _, err := d.Lstat(name); err == nil {
+		return nil
+	}
+	return d.Mkdir(name, 0o755, -1, -1)
+}
