@@ -20,7 +20,7 @@ import (
 )
 
 func (a *App) captureCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "capture HOST KIND [NAME...]", Short: "Print what stands on a host as a manifest", GroupID: "grow",
 		Args: cobra.MinimumNArgs(2),
 		Long: "Capture reads what stands on a host and prints it as declarations: applied to the same host they " +
@@ -41,7 +41,10 @@ func (a *App) captureCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fleet := a.fleet(p, 1)
+			fleet, err := a.fleet(p, 1)
+			if err != nil {
+				return err
+			}
 			fleet.Chosen = nil
 			out := fleet.Capture(c.Context(), p.hosts[0], asked)
 			if out.State != run.Reached {
@@ -51,6 +54,8 @@ func (a *App) captureCommand() *cobra.Command {
 		},
 		ValidArgsFunction: a.completeCapture,
 	}
+	a.passwordFlags(c)
+	return c
 }
 
 // asks reads what is to be captured: things of one kind, or all of it.

@@ -48,6 +48,7 @@ type App struct {
 	colour     string   // --color
 	params     []string // --param
 	identities []string // --identity
+	passwords  passwords
 	code       int
 	last       []*run.Visit // the outcome of the last preview or apply
 

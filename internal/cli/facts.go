@@ -17,7 +17,7 @@ import (
 )
 
 func (a *App) factsCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "facts HOST [PATH]", Short: "Read a host's facts", GroupID: "work", Args: cobra.RangeArgs(1, 2),
 		Long: "Facts reads what expressions see as facts: all of them, or those below a path such as os.version_id.",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -32,11 +32,17 @@ func (a *App) factsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			hosts := a.fleet(p, 0).Facts(c.Context(), p.hosts)
+			fleet, err := a.fleet(p, 0)
+			if err != nil {
+				return err
+			}
+			hosts := fleet.Facts(c.Context(), p.hosts)
 			a.keep(p, hosts, false)
 			return a.facts(hosts, path)
 		},
 	}
+	a.passwordFlags(c)
+	return c
 }
 
 // facts prints the facts of hosts below a path.

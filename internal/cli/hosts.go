@@ -401,7 +401,10 @@ func (a *App) trustCommand() *cobra.Command {
 			if !t.yes && !a.Terminal {
 				return problem.Errorf("there is no terminal to ask on").Remedy("say --yes when you know the fingerprints")
 			}
-			t.dialer, t.in = a.dialer(p), bufio.NewReader(a.In)
+			if t.dialer, err = a.dialer(p); err != nil {
+				return err
+			}
+			t.in = bufio.NewReader(a.In)
 			for _, h := range p.hosts {
 				if h.Off != "" || h.Connect.Local {
 					continue

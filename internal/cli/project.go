@@ -158,7 +158,10 @@ func (a *App) load(targets, except []string) (*project, error) {
 func (a *App) reach(ctx context.Context, targets, except []string, parallel int) (*project, error) {
 	var d *reach.Dialer
 	p, err := a.openWhile(func(dir string, s settings.Settings, inv *inventory.Inventory) {
-		d = a.dialerOf(s, dir)
+		var err error
+		if d, err = a.dialerOf(s, dir); err != nil {
+			return // which is told below
+		}
 		hosts, err := inv.Select(targets, except)
 		if err != nil {
 			return // which is told below
@@ -248,14 +251,21 @@ func older(a, b string) bool {
 }
 
 // dialer makes the dialer of a project.
-func (a *App) dialer(p *project) *reach.Dialer {
+func (a *App) dialer(p *project) (*reach.Dialer, error) {
 	if p.dialer == nil {
-		p.dialer = a.dialerOf(p.Settings, p.dir)
+		var err error
+		if p.dialer, err = a.dialerOf(p.Settings, p.dir); err != nil {
+			return nil, err
+		}
 	}
-	return p.dialer
+	return p.dialer, nil
 }
 
-func (a *App) dialerOf(s settings.Settings, dir string) *reach.Dialer {
+func (a *App) dialerOf(s settings.Settings, dir string) (*reach.Dialer, error) {
+	login, elevation, err := a.passwords.give(a)
+	if err != nil {
+		return nil, err
+	}
 	home := a.Getenv("HOME")
 	return &reach.Dialer{
 		KnownHosts: expand(s.KnownHosts, home, dir),
@@ -263,7 +273,9 @@ func (a *App) dialerOf(s settings.Settings, dir string) *reach.Dialer {
 		Home:       home,
 		AgentAddr:  a.Getenv("SSH_AUTH_SOCK"),
 		User:       me(),
-	}
+		Login:      login,
+		Elevation:  elevation,
+	}, nil
 }
 
 // expand makes a path of the settings whole: ~/ is the home folder, and
@@ -286,18 +298,22 @@ func (a *App) target(h *inventory.Host, dir string) reach.Target {
 	return reach.Target{
 		Name: h.Name, Address: address, Port: h.Connect.Port, User: h.Connect.User,
 		Key: expand(h.Connect.Key, a.Getenv("HOME"), dir), Elevate: h.Connect.Elevate, Local: h.Connect.Local,
+		Jump: h.Connect.Jump,
 	}
 }
 
-func (a *App) fleet(p *project, parallel int) *run.Fleet {
-	d := a.dialer(p)
+func (a *App) fleet(p *project, parallel int) (*run.Fleet, error) {
+	d, err := a.dialer(p)
+	if err != nil {
+		return nil, err
+	}
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}
 	return &run.Fleet{Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel, Chosen: p.chosen,
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, a.target(h, p.dir), first)
-		}}
+		}}, nil
 }
 
 func me() string {

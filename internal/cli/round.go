@@ -47,7 +47,7 @@ func (r *round) detail() screen.Detail {
 	return screen.Usual
 }
 
-func (r *round) flags(c *cobra.Command) {
+func (r *round) flags(a *App, c *cobra.Command) {
 	r.given = c.Flags()
 	c.Flags().StringSliceVar(&r.except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
@@ -62,6 +62,7 @@ func (r *round) flags(c *cobra.Command) {
 	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only tasks of this `MANIFEST`; may be repeated")
 	c.Flags().StringArrayVar(&r.part.LeaveOut, "leave-out", nil, "not the tasks of this `'KIND PATTERN'`; may be repeated")
 	c.Flags().BoolVar(&r.part.WithNeeds, "with-needs", false, "take along what the selected tasks need")
+	a.passwordFlags(c)
 	c.Flags().BoolVar(&r.strict, "fail-if-changes", false, "end with 3 when something changed or would change")
 }
 
@@ -80,7 +81,7 @@ func (a *App) previewCommand() *cobra.Command {
 			return a.round(c.Context(), r, p)
 		},
 	}
-	r.flags(c)
+	r.flags(a, c)
 	a.completeRound(c)
 	return c
 }
@@ -126,7 +127,7 @@ func (a *App) applyCommand() *cobra.Command {
 			return a.round(c.Context(), r, p)
 		},
 	}
-	r.flags(c)
+	r.flags(a, c)
 	a.completeRound(c)
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -158,7 +159,11 @@ func (a *App) agree(env string, hosts []*inventory.Host) bool {
 
 // round takes hosts through a preview or an apply and reports.
 func (a *App) round(ctx context.Context, r *round, p *project) error {
-	defer a.dialer(p).Close()
+	fleet, err := a.fleet(p, r.parallel)
+	if err != nil {
+		return err
+	}
+	defer p.dialer.Close()
 	if r.verbose && r.summary {
 		return problem.Errorf("-v and --summary are given together").Remedy("keep one of the two")
 	}
@@ -168,7 +173,6 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err := r.part.Check(p.Project); err != nil {
 		return err
 	}
-	fleet := a.fleet(p, r.parallel)
 	if err := fleet.Plans.Check(p.hosts); err != nil {
 		return err
 	}

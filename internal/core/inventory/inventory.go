@@ -52,6 +52,7 @@ type Connect struct {
 	Key     string // a private key file; ~/ and paths relative to the project are allowed
 	Elevate string // "sudo", or empty to stay the user that logs in
 	Local   bool   // this machine, without SSH
+	Jump    string // jump hosts on the way
 }
 
 // Use is a manifest that a group gives to its members.
@@ -233,7 +234,9 @@ var (
 		{Name: "port", Takes: schema.TakesInt, Default: "22", Doc: "The port of its SSH server."},
 		{Name: "user", Takes: schema.TakesText, Doc: "Who logs in; who runs the program when left out."},
 		{Name: "key", Takes: schema.TakesText, Doc: "A private key file; the agent and the usual files when left out."},
-		{Name: "elevate", Takes: schema.TakesText, Doc: "How to become root.", Choices: []string{"", "sudo"}},
+		{Name: "elevate", Takes: schema.TakesText, Doc: "How to become root.", Choices: []string{"", "sudo", "doas"}},
+		{Name: "jump", Takes: schema.TakesText,
+			Doc: "A host that the connection goes through, [USER@]HOST[:PORT]; several with commas between them."},
 		{Name: "local", Takes: schema.TakesBool, Default: "false", Doc: "This machine, without SSH."},
 	}
 	groupKeys   = schema.KeyNames(GroupKeys)
@@ -763,7 +766,7 @@ func (c *Connect) set(key string, v any) error {
 		}
 		c.Local = b
 		return nil
-	case "address", "user", "key", "elevate":
+	case "address", "user", "key", "elevate", "jump":
 		if !isText {
 			return problem.Errorf("connect.%s takes text, not %s", key, value.TypeName(v)).Remedy("put it in quotes")
 		}
@@ -778,10 +781,15 @@ func (c *Connect) set(key string, v any) error {
 		c.User = text
 	case "key":
 		c.Key = text
+	case "jump":
+		if strings.ContainsAny(text, " \t\r\n") || strings.HasPrefix(text, "-") {
+			return problem.Errorf("connect.jump is %q", text).Remedy("write it such as \"ops@gate.example.org:2222\"")
+		}
+		c.Jump = text
 	case "elevate":
-		if text != "sudo" && text != "" {
+		if text != "sudo" && text != "doas" && text != "" {
 			return problem.Errorf("connect.elevate is %q", text).
-				Remedy("it takes \"sudo\", or \"\" to stay the user that logs in")
+				Remedy("it takes \"sudo\", \"doas\", or \"\" to stay the user that logs in")
 		}
 		c.Elevate = text
 	}

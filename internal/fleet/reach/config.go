@@ -38,7 +38,6 @@ func (d *Dialer) settings(ctx context.Context, t Target) (Target, error) {
 // with takes what ssh -G printed: one setting a line, the name in lower case.
 func (t Target) with(printed, home string) (Target, error) {
 	var keys []string
-	asked := t.Address
 	for line := range strings.Lines(printed) {
 		name, v, _ := strings.Cut(strings.TrimSpace(line), " ")
 		switch name {
@@ -54,10 +53,13 @@ func (t Target) with(printed, home string) (Target, error) {
 			}
 		case "identityfile":
 			keys = append(keys, v)
-		case "proxyjump", "proxycommand":
-			if v != "none" {
-				return t, problem.Errorf("your OpenSSH settings reach %s through another host (%s %s), which this version cannot",
-					asked, name, v).Remedy("let %s match no such setting", asked)
+		case "proxyjump":
+			if v != "none" && t.Jump == "" {
+				t.Jump = v
+			}
+		case "proxycommand":
+			if v != "none" && t.Jump == "" {
+				t.proxy = v
 			}
 		}
 	}

@@ -21,7 +21,7 @@ type local struct {
 
 // start runs a command. Its output is read through a pipe of ours and not
 // through one that Wait would close, so that both can go on side by side.
-func (l *local) start(command string) (*process, error) {
+func (l *local) start(command string, listen func(in, keep io.Writer) io.Writer) (*process, error) {
 	cmd := exec.Command("sh", "-c", command)
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -30,6 +30,9 @@ func (l *local) start(command string) (*process, error) {
 	out, theirs := io.Pipe()
 	errs := &machine.Keep{}
 	cmd.Stdout, cmd.Stderr = theirs, errs
+	if listen != nil {
+		cmd.Stderr = listen(in, errs)
+	}
 	cmd.WaitDelay = 2 * time.Second // a program that leaves a child with its output open is not waited for
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("start sh on this machine: %w", err)

@@ -19,7 +19,6 @@ import (
 	"time"
 
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/reach/workers"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/worker"
@@ -32,8 +31,11 @@ type Target struct {
 	Port    int    // 22 when 0
 	User    string // who runs this program when empty
 	Key     string // path of a private key; the agent and the usual files when empty
-	Elevate string // "sudo", or empty
+	Elevate string // "sudo", "doas", or empty
 	Local   bool   // this machine, without SSH
+	Jump    string // jump hosts on the way, [USER@]HOST[:PORT] with commas between them
+
+	proxy string // a command that gives the connection, by the user's OpenSSH settings
 }
 
 // Dialer holds what is the same for all hosts.
@@ -43,10 +45,13 @@ type Dialer struct {
 	Home       string        // where the usual keys lie, in .ssh
 	AgentAddr  string        // SSH_AUTH_SOCK
 	User       string        // who runs this program
+	Login      *Password     // to log in with where no key is taken; may be nil
+	Elevation  *Password     // that sudo asks for; may be nil
 
 	mu    sync.Mutex
 	read  *known            // the known_hosts file
 	begun map[Target]*begun // connections that nobody has asked for yet
+	gates gates
 }
 
 // begun is a connection on its way.
@@ -80,6 +85,7 @@ func (d *Dialer) Begin(ctx context.Context, t Target) {
 
 // Close ends the connections that were begun and not asked for.
 func (d *Dialer) Close() {
+	d.closeGates()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for t, b := range d.begun {
@@ -119,7 +125,9 @@ var ErrBound = errors.New("the host sends more than it may")
 
 // transport runs commands on a host over one connection.
 type transport interface {
-	start(command string) (*process, error)
+	// start runs a command. listen, which may be nil, gives what takes its standard
+	// error, for its input and for what keeps that.
+	start(command string, listen func(in, keep io.Writer) io.Writer) (*process, error)
 	close()
 }
 
@@ -155,7 +163,7 @@ func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, er
 		}
 		tr.close()
 	}()
-	s, err := launch(tr, t, first, &told)
+	s, err := d.launch(tr, t, first, &told)
 	close(over)
 	if err != nil {
 		tr.close()
@@ -196,8 +204,12 @@ const (
 
 // launch starts the worker, and sends it first when it is not there. told is set
 // before a worker can know what it is to do.
-func launch(tr transport, t Target, first []byte, told *atomic.Bool) (*Session, error) {
-	late := time.AfterFunc(startLimit, tr.close)
+func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool) (*Session, error) {
+	limit := startLimit
+	if t.asks(d) {
+		limit = passwordLimit
+	}
+	late := time.AfterFunc(limit, tr.close)
 	defer late.Stop()
 	for attempt := 0; ; attempt++ {
 		nonce := newNonce()
@@ -205,19 +217,32 @@ func launch(tr transport, t Target, first []byte, told *atomic.Bool) (*Session, 
 		for _, a := range workers.Available() {
 			args = append(args, uname[a.Arch]+"="+a.Name)
 		}
-		p, err := tr.start(command(t, StartScript, args...))
+		e := d.elevation(tr, t, nonce)
+		p, err := tr.start(e.command(StartScript, args...), e.listen)
 		if err != nil {
 			return nil, err
 		}
-		told.Store(true)
-		// The worker reads it once it runs; a script that starts none never looks at it.
-		if _, err := p.in.Write(first); err != nil && attempt > 0 {
-			return nil, explain(err, p, t)
+		// The worker reads it once it runs; a script that starts none never looks at
+		// it. Where sudo may ask for a password it would take this for one.
+		if !t.asks(d) {
+			told.Store(true)
+			if _, err := p.in.Write(first); err != nil && attempt > 0 {
+				return nil, explain(err, p, t)
+			}
 		}
 		out := bufio.NewReaderSize(p.out, 64<<10)
 		word, rest, err := answer(out, nonce)
+		if err := e.over(err == nil); err != nil {
+			return nil, err
+		}
 		if err != nil {
 			return nil, explain(err, p, t)
+		}
+		if t.asks(d) && word == "ready" {
+			told.Store(true)
+			if _, err := p.in.Write(first); err != nil {
+				return nil, explain(err, p, t)
+			}
 		}
 		switch {
 		case word == "ready":
@@ -230,10 +255,10 @@ func launch(tr transport, t Target, first []byte, told *atomic.Bool) (*Session, 
 			p.in.Close()
 			p.wait()
 			late.Reset(uploadLimit)
-			if err := upload(tr, t, rest); err != nil {
+			if err := d.upload(tr, t, rest); err != nil {
 				return nil, err
 			}
-			late.Reset(startLimit)
+			late.Reset(limit)
 		default:
 			return nil, fmt.Errorf("the worker was sent but is not there: the host says %q", word+" "+rest)
 		}
@@ -248,7 +273,7 @@ var uname = map[string]string{
 
 // upload sends the worker for a type of machine, packed where the host says that
 // it can unpack.
-func upload(tr transport, t Target, need string) error {
+func (d *Dialer) upload(tr transport, t Target, need string) error {
 	machine, packed := strings.CutSuffix(need, " gzip")
 	for _, a := range workers.Available() {
 		if uname[a.Arch] != machine {
@@ -263,13 +288,28 @@ func upload(tr transport, t Target, need string) error {
 		if packed {
 			how = "gzip -dc"
 		}
-		p, err := tr.start(command(t, UploadScript, nonce, a.Name, strconv.Itoa(len(program)), how))
+		e := d.elevation(tr, t, nonce)
+		script := UploadScript
+		if t.asks(d) { // the program follows once sudo has had its answer
+			script = "echo \"jadekettle $1 go\"; " + script
+		}
+		p, err := tr.start(e.command(script, nonce, a.Name, strconv.Itoa(len(program)), how), e.listen)
 		if err != nil {
 			return err
 		}
+		out := bufio.NewReader(p.out)
+		if t.asks(d) {
+			_, _, err := answer(out, nonce)
+			if err := e.over(err == nil); err != nil {
+				return err
+			}
+			if err != nil {
+				return explain(err, p, t)
+			}
+		}
 		sendErr := send(p.in, program, packed)
 		p.in.Close()
-		word, rest, err := answer(bufio.NewReader(p.out), nonce)
+		word, rest, err := answer(out, nonce)
 		switch {
 		case err != nil:
 			return explain(errors.Join(err, sendErr), p, t)
@@ -349,18 +389,20 @@ func explain(err error, p *process, t Target) error {
 	}
 	said := lastLine(p.errs.String())
 	switch {
+	case t.Elevate == "doas" && strings.Contains(said, "doas:"):
+		return problem.Errorf("doas refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "doas: ")).
+			Remedy("let it run as root without a password, with a line `permit nopass %s` in doas.conf", orLogin(t.User))
 	case t.Elevate == "sudo" && strings.Contains(said, "sudo:") && !strings.Contains(said, "unable to resolve host"):
-		user := t.User
-		if user == "" {
-			user = "the login user"
-		}
-		return problem.Errorf("sudo refuses %s: %s", user, strings.TrimPrefix(said, "sudo: ")).
-			Remedy("let %s use sudo without a password, or connect as root", user)
+		return problem.Errorf("sudo refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "sudo: ")).
+			Remedy("give the password with --ask elevate, let %s use sudo without one, or connect as root",
+				orLogin(t.User))
 	case said != "":
 		return fmt.Errorf("the worker did not start: %s", said)
 	}
 	return fmt.Errorf("the worker did not start: %w", err)
 }
+
+func orLogin(user string) string { return cmp.Or(user, "the login user") }
 
 func lastLine(s string) string {
 	lines := strings.Split(strings.TrimSpace(s), "\n")
@@ -371,17 +413,6 @@ func newNonce() string {
 	var b [16]byte
 	rand.Read(b[:])
 	return hex.EncodeToString(b[:])
-}
-
-// command makes the one command line that is sent: the script is an argument
-// of sh, so nothing is read from the standard input but what the script reads.
-func command(t Target, script string, args ...string) string {
-	words := []string{"sh", "-c", script, "jadekettle"}
-	if t.Elevate == "sudo" {
-		words = append([]string{"sudo", "-n", "--"}, words...)
-	}
-	words = append(words, args...)
-	return shell.Join(words...)
 }
 
 // oneLine joins a script's lines: a newline inside quotes is an error to some

@@ -29,7 +29,7 @@ func TestMain(m *testing.M) {
 // of its own, and gives the words of its answer. As root it goes on as nobody.
 func script(t *testing.T, home, text, stdin string, args ...string) (word, rest string) {
 	t.Helper()
-	line := command(Target{}, text, append([]string{"nonce"}, args...)...)
+	line := (&Dialer{}).elevation(nil, Target{}, "nonce").command(text, append([]string{"nonce"}, args...)...)
 	cmd := exec.Command("sh", "-c", line)
 	if os.Geteuid() == 0 {
 		if _, err := exec.LookPath("setpriv"); err != nil {
@@ -138,7 +138,7 @@ func TestThisMachineAsAHost(t *testing.T) {
 }
 
 func TestCommandLinesComeApartAgain(t *testing.T) {
-	line := command(Target{Elevate: "sudo"}, `echo 'it''s' "$1"`, "a b", "", `c'd`)
+	line := (&Dialer{}).elevation(nil, Target{Elevate: "sudo"}, "nonce").command(`echo 'it''s' "$1"`, "a b", "", `c'd`)
 	got := shell.Split(line)
 	want := []string{"sudo", "-n", "--", "sh", "-c", `echo 'it''s' "$1"`, "jadekettle", "a b", "", `c'd`}
 	if strings.Join(got, "|") != strings.Join(want, "|") {
@@ -185,8 +185,18 @@ func TestTheUsersOwnSettings(t *testing.T) {
 		got.Address != "192.0.2.99" {
 		t.Errorf("a host that nothing matches becomes %+v, %v", got, err)
 	}
-	if _, err := d.settings(t.Context(), Target{Address: "far"}); err == nil ||
-		!strings.Contains(err.Error(), "through another host (proxyjump pier.example.org)") {
-		t.Errorf("through another host: %v", err)
+	if got, err := d.settings(t.Context(), Target{Address: "far"}); err != nil || got.Jump != "pier.example.org" {
+		t.Errorf("through another host: %+v, %v", got, err)
+	}
+	for text, want := range map[string]Target{
+		"ops@gate.example.org:2222": {Name: "ops@gate.example.org:2222", User: "ops",
+			Address: "gate.example.org", Port: 2222},
+		"ssh://192.0.2.1":           {Name: "192.0.2.1", Address: "192.0.2.1"},
+		"[2001:db8::1]:22":          {Name: "[2001:db8::1]:22", Address: "2001:db8::1", Port: 22},
+		"-oProxyCommand=x":          {}, "": {}, "gate:no": {},
+	} {
+		if got, err := hop(text); (err == nil) != (want.Address != "") || err == nil && got != want {
+			t.Errorf("%q is the jump host %+v, %v", text, got, err)
+		}
 	}
 }

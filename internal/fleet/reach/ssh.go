@@ -34,7 +34,7 @@ func (r *remote) close() { r.client.Close() }
 // start asks for a command and does not wait for the host to say that it takes
 // it: what is written next is on its way at once, which saves a round trip. A
 // host that refuses gives no answer, or ends the channel.
-func (r *remote) start(command string) (*process, error) {
+func (r *remote) start(command string, listen func(in, keep io.Writer) io.Writer) (*process, error) {
 	ch, requests, err := r.client.OpenChannel("session", nil)
 	if err != nil {
 		return nil, fmt.Errorf("open a session: %w", err)
@@ -47,7 +47,11 @@ func (r *remote) start(command string) (*process, error) {
 	p := &process{in: input{ch}, out: ch, errs: &machine.Keep{}}
 	var ended sync.WaitGroup
 	ended.Go(func() { ssh.DiscardRequests(requests) }) // the exit status among them: what the worker says counts
-	ended.Go(func() { io.Copy(p.errs, ch.Stderr()) })
+	errs := io.Writer(p.errs)
+	if listen != nil {
+		errs = listen(p.in, p.errs)
+	}
+	ended.Go(func() { io.Copy(errs, ch.Stderr()) })
 	p.wait = func() error {
 		ended.Wait()
 		return nil
@@ -87,26 +91,35 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 		HostKeyCallback:   known.check(t),
 		HostKeyAlgorithms: known.algorithms(t.hostPort()),
 	}
-	closeAgent, err := d.auth(t, conf)
+	judged := unknown
+	closeAuth, err := d.auth(t, conf, &judged)
 	if err != nil {
 		return nil, err
 	}
-	defer closeAgent()
+	defer func() { closeAuth() }()
+	via, err := d.way(ctx, t)
+	if err != nil {
+		return nil, err
+	}
 	select { // the limit counts from a host's turn on
 	case turns <- struct{}{}:
 		defer func() { <-turns }()
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	conn, err := (&net.Dialer{Timeout: d.Timeout}).DialContext(ctx, "tcp", t.hostPort())
+	conn, err := via(ctx)
 	if err != nil {
-		return nil, dialError(err, t)
+		return nil, err
 	}
-	if d.Timeout > 0 {
-		conn.SetDeadline(time.Now().Add(d.Timeout))
-	}
+	late := cutLate(conn, d.handshakeLimit())
 	c, chans, reqs, err := ssh.NewClientConn(conn, t.hostPort(), conf)
+	if !late.Stop() && err != nil {
+		err = os.ErrDeadlineExceeded
+	}
 	if err != nil {
+		if strings.Contains(err.Error(), "unable to authenticate") {
+			judged = refused
+		}
 		conn.Close()
 		if strings.Contains(err.Error(), "no common algorithm for host key") {
 			if k, keyErr := d.Key(ctx, t); keyErr == nil {
@@ -115,7 +128,7 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 		}
 		return nil, d.handshakeError(err, t, user)
 	}
-	conn.SetDeadline(time.Time{})
+	judged = taken
 	return &remote{ssh.NewClient(c, chans, reqs), conn}, nil
 }
 
@@ -157,12 +170,15 @@ func (d *Dialer) handshakeError(err error, t Target, user string) error {
 		return unknown
 	case errors.As(err, &changed):
 		return changed
-	case errors.As(err, &timeout) && timeout.Timeout():
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
 		return fmt.Errorf("%s accepts the connection but says nothing of SSH", t.hostPort())
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		with := "the agent and the usual key files"
 		if t.Key != "" {
 			with = t.Key
+		}
+		if d.Login != nil {
+			with += " or with the password"
 		}
 		return problem.Errorf("the host lets nobody in as %s with %s", user, with).
 			Remedy("see that the public key stands in that user's authorized_keys, or set connect.user and connect.key")
@@ -173,8 +189,10 @@ func (d *Dialer) handshakeError(err error, t Target, user string) error {
 // usualKeys are the private keys that OpenSSH tries by itself.
 var usualKeys = []string{"id_ed25519", "id_ecdsa", "id_rsa"}
 
-// auth offers the key that is named, or else the agent's and the usual ones.
-func (d *Dialer) auth(t Target, conf *ssh.ClientConfig) (func(), error) {
+// auth offers the key that is named, or else the agent's and the usual ones, and
+// then a password that was given. What comes back ends what was begun, and is to
+// be called once judged is settled.
+func (d *Dialer) auth(t Target, conf *ssh.ClientConfig, judged *verdict) (func(), error) {
 	closeAgent := func() {}
 	var signers []ssh.Signer
 	var agentKeys []ssh.Signer
@@ -198,14 +216,68 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig) (func(), error) {
 				signers = append(signers, s)
 			}
 		}
-		if len(signers) == 0 {
+		if len(signers) == 0 && d.Login == nil {
 			closeAgent()
 			return nil, problem.Errorf("there is no key to log in with: no agent, and no key in ~/.ssh").
-				Remedy("set connect.key, or add a key to an agent")
+				Remedy("set connect.key, add a key to an agent, or give a password with --ask login")
 		}
 	}
-	conf.Auth = []ssh.AuthMethod{ssh.PublicKeys(signers...)}
-	return closeAgent, nil
+	if len(signers) > 0 {
+		conf.Auth = []ssh.AuthMethod{ssh.PublicKeys(signers...)}
+	}
+	if d.Login == nil {
+		return closeAgent, nil
+	}
+	settle := d.offerPassword(t, conf, judged)
+	return func() { closeAgent(); settle() }, nil
+}
+
+// offerPassword lets a host ask for the password, by whichever of the two methods
+// it has (RFC 4252, 8; RFC 4256), once.
+func (d *Dialer) offerPassword(t Target, conf *ssh.ClientConfig, judged *verdict) (settle func()) {
+	var text string
+	var done func(verdict)
+	give := func() (string, error) {
+		if done != nil {
+			return text, nil
+		}
+		var err error
+		text, done, err = d.Login.tried(t.Name)
+		return text, err
+	}
+	conf.Auth = append(conf.Auth, ssh.PasswordCallback(give),
+		ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
+			if len(questions) == 0 {
+				return nil, nil
+			}
+			if len(questions) > 1 || echos[0] {
+				return nil, errors.New("the host asks for more than a password")
+			}
+			answer, err := give()
+			return []string{answer}, err
+		}))
+	return func() {
+		if done != nil {
+			done(*judged)
+		}
+	}
+}
+
+// handshakeLimit is how long a host may take to greet and let us in: longer where
+// a person may have to type a password meanwhile.
+func (d *Dialer) handshakeLimit() time.Duration {
+	if d.Login != nil && d.Timeout > 0 {
+		return max(d.Timeout, passwordLimit)
+	}
+	return d.Timeout
+}
+
+// cutLate closes a connection on which something takes too long; 0 is no limit.
+func cutLate(conn net.Conn, limit time.Duration) *time.Timer {
+	if limit <= 0 {
+		limit = 24 * time.Hour
+	}
+	return time.AfterFunc(limit, func() { conn.Close() })
 }
 
 // readKey reads a private key; one with a passphrase must be in the agent.

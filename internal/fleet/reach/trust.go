@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"jadekettle/internal/core/problem"
 
@@ -53,14 +52,16 @@ func (d *Dialer) Key(ctx context.Context, t Target) (*HostKey, error) {
 				key: key, target: t}
 			return errSeen
 		}}
-	conn, err := (&net.Dialer{Timeout: d.Timeout}).DialContext(ctx, "tcp", t.hostPort())
+	via, err := d.way(ctx, t)
 	if err != nil {
-		return nil, dialError(err, t)
+		return nil, err
+	}
+	conn, err := via(ctx)
+	if err != nil {
+		return nil, err
 	}
 	defer conn.Close()
-	if d.Timeout > 0 {
-		conn.SetDeadline(time.Now().Add(d.Timeout))
-	}
+	defer cutLate(conn, d.Timeout).Stop()
 	_, _, _, err = ssh.NewClientConn(conn, t.hostPort(), conf)
 	if hk != nil {
 		return hk, nil

@@ -35,6 +35,8 @@ type bench struct {
 	silence time.Duration
 	limits  run.Limits
 	part    resolve.Selection
+	dialer  reach.Dialer // what a test adds to it
+	target  reach.Target
 }
 
 // newBench brings up hosts of these names, each given the manifest "all".
@@ -87,15 +89,27 @@ func (b *bench) fleetOf(p *compile.Project) *run.Fleet {
 	b.t.Helper()
 	key := b.sim.Key()
 	if b.key != "" {
-		key = b.key
+		key = strings.TrimPrefix(b.key, "none") // none: whatever lies in the home
 	}
-	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper"}
+	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper", Login: b.dialer.Login,
+		Elevation: b.dialer.Elevation, Home: b.dialer.Home}
 	return &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify,
 		Silence: b.silence, Limits: b.limits,
 		Selection: b.part, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key,
-				Elevate: h.Connect.Elevate}, first)
+				Elevate: h.Connect.Elevate, Jump: b.target.Jump}, first)
 		}}
+}
+
+// home is a user's home with the client's key among the usual ones.
+func (b *bench) home() string {
+	b.t.Helper()
+	key, err := os.ReadFile(b.sim.Key())
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.write("home/.ssh/id_ed25519", string(key))
+	return filepath.Join(b.dir, "home")
 }
 
 func (b *bench) run(preview bool) map[string]*run.Visit {

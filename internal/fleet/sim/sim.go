@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -37,6 +38,10 @@ type Host struct {
 	Addr     *net.TCPAddr
 	Greeting string // what its login shell prints first
 	NoSudo   bool   // sudo asks for a password
+	// SudoPassword is the one that sudo takes, and LoginPassword lets somebody in
+	// without a key. Empty, there is none.
+	SudoPassword, LoginPassword string
+	Tried                       atomic.Int32 // how often a password was given
 	// Wrap, when set, stands between the worker and the machine, for faults.
 	Wrap func(machine.Machine) machine.Machine
 	// Silence is how long a worker waits for a sign of life; 0 means as usual.
@@ -209,6 +214,12 @@ func (h *Host) serve(c net.Conn) {
 		}
 		return nil, nil
 	}}
+	conf.PasswordCallback = func(_ ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
+		if h.Tried.Add(1); h.LoginPassword == "" || string(given) != h.LoginPassword {
+			return nil, errors.New("not this password")
+		}
+		return nil, nil
+	}
 	conf.AddHostKey(h.fleet.hostKey)
 	_, chans, reqs, err := ssh.NewServerConn(c, conf)
 	if err != nil {
@@ -216,6 +227,10 @@ func (h *Host) serve(c net.Conn) {
 	}
 	go ssh.DiscardRequests(reqs)
 	for ch := range chans {
+		if ch.ChannelType() == "direct-tcpip" {
+			go forward(ch)
+			continue
+		}
 		if ch.ChannelType() != "session" {
 			ch.Reject(ssh.UnknownChannelType, "sessions only")
 			continue
@@ -226,6 +241,59 @@ func (h *Host) serve(c net.Conn) {
 		}
 		go h.session(channel, requests)
 	}
+}
+
+// forward connects a channel to an address (RFC 4254, 7.2), for who uses this host
+// to reach others.
+func forward(asked ssh.NewChannel) {
+	var to struct {
+		Host     string
+		Port     uint32
+		From     string
+		FromPort uint32
+	}
+	if err := ssh.Unmarshal(asked.ExtraData(), &to); err != nil {
+		asked.Reject(ssh.ConnectionFailed, "what is asked for cannot be read")
+		return
+	}
+	conn, err := net.Dial("tcp", net.JoinHostPort(to.Host, fmt.Sprint(to.Port)))
+	if err != nil {
+		asked.Reject(ssh.ConnectionFailed, "nobody answers")
+		return
+	}
+	ch, reqs, err := asked.Accept()
+	if err != nil {
+		conn.Close()
+		return
+	}
+	go ssh.DiscardRequests(reqs)
+	go func() {
+		io.Copy(ch, conn)
+		ch.Close()
+	}()
+	io.Copy(conn, ch)
+	conn.Close()
+}
+
+// asksForPassword does what `sudo -S -p PROMPT` does, three times as sudo itself.
+func (h *Host) asksForPassword(prompt string, ch ssh.Channel) bool {
+	for range 3 {
+		io.WriteString(ch.Stderr(), prompt)
+		var line []byte
+		for b := make([]byte, 1); ; line = append(line, b[0]) {
+			if _, err := ch.Read(b); err != nil {
+				return false
+			}
+			if b[0] == '\n' {
+				break
+			}
+		}
+		if h.Tried.Add(1); string(line) == h.SudoPassword {
+			return true
+		}
+		io.WriteString(ch.Stderr(), "Sorry, try again.\n")
+	}
+	return false
 }
 
 func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
@@ -251,12 +319,17 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 func (h *Host) exec(line string, ch ssh.Channel) int {
 	io.WriteString(ch, h.Greeting)
 	words := shell.Split(line)
-	if len(words) > 3 && words[0] == "sudo" {
-		if h.NoSudo {
+	if end := slices.Index(words, "--"); end > 0 && words[0] == "sudo" {
+		asks := words[1] == "-S"
+		switch {
+		case h.NoSudo, h.SudoPassword != "" && !asks:
 			fmt.Fprintln(ch.Stderr(), "sudo: a password is required")
 			return 1
+		case h.SudoPassword != "" && !h.asksForPassword(words[3], ch):
+			fmt.Fprintln(ch.Stderr(), "sudo: 3 incorrect password attempts")
+			return 1
 		}
-		words = words[3:]
+		words = words[end+1:]
 	}
 	if len(words) < 5 || words[2] != reach.StartScript {
 		fmt.Fprintln(ch.Stderr(), "sh: this simulated host only starts workers")

@@ -1,0 +1,178 @@
+package reach
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"jadekettle/internal/core/problem"
+)
+
+// gates are the connections to jump hosts, one for all hosts behind each.
+type gates struct {
+	mu   sync.Mutex
+	open map[string]*gate
+}
+
+type gate struct {
+	once   sync.Once
+	client *ssh.Client
+	err    error
+}
+
+// way gives how the connection to a host is made: straight, through a command of
+// the user's, or through other hosts, of which the last is connected to first.
+func (d *Dialer) way(ctx context.Context, t Target) (func(context.Context) (net.Conn, error), error) {
+	switch {
+	case t.proxy != "":
+		return func(context.Context) (net.Conn, error) { return throughCommand(t) }, nil
+	case t.Jump == "":
+		return func(ctx context.Context) (net.Conn, error) {
+			conn, err := (&net.Dialer{Timeout: d.Timeout}).DialContext(ctx, "tcp", t.hostPort())
+			if err != nil {
+				return nil, dialError(err, t)
+			}
+			return conn, nil
+		}, nil
+	}
+	client, err := d.gate(ctx, t.Jump)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context) (net.Conn, error) {
+		if d.Timeout > 0 {
+			var cancel context.CancelFunc
+			ctx, cancel = context.WithTimeout(ctx, d.Timeout)
+			defer cancel()
+		}
+		conn, err := client.DialContext(ctx, "tcp", t.hostPort())
+		if err != nil {
+			return nil, fmt.Errorf("%s does not answer the jump host %s: %w", t.hostPort(), t.Jump, err)
+		}
+		return conn, nil
+	}, nil
+}
+
+// gate connects to jump hosts, a list from the first to the last with commas in
+// between, each as OpenSSH's ProxyJump has it: [USER@]HOST[:PORT].
+func (d *Dialer) gate(ctx context.Context, jumps string) (*ssh.Client, error) {
+	d.gates.mu.Lock()
+	if d.gates.open == nil {
+		d.gates.open = map[string]*gate{}
+	}
+	g := d.gates.open[jumps]
+	if g == nil {
+		g = &gate{}
+		d.gates.open[jumps] = g
+	}
+	d.gates.mu.Unlock()
+	g.once.Do(func() {
+		at, before := jumps, ""
+		if i := strings.LastIndexByte(jumps, ','); i >= 0 {
+			before, at = jumps[:i], jumps[i+1:]
+		}
+		t, err := hop(at)
+		if err == nil {
+			t.Jump = before
+			var tr transport
+			if tr, err = d.ssh(ctx, t); err == nil {
+				g.client = tr.(*remote).client
+			}
+		}
+		if err != nil {
+			p := problem.From(err)
+			g.err = problem.Errorf("the jump host %s: %s", at, p.What).Remedy("%s", p.Do)
+		}
+	})
+	return g.client, g.err
+}
+
+// hop reads one jump host.
+func hop(s string) (Target, error) {
+	s = strings.TrimPrefix(s, "ssh://")
+	t := Target{Name: s}
+	if user, rest, ok := strings.Cut(s, "@"); ok {
+		t.User, s = user, rest
+	}
+	t.Address = s
+	if host, port, err := net.SplitHostPort(s); err == nil {
+		n, err := strconv.Atoi(port)
+		if err != nil || n < 1 || n > 65535 {
+			return t, problem.Errorf("%q is no jump host", t.Name).Remedy("write [USER@]HOST[:PORT]")
+		}
+		t.Address, t.Port = host, n
+	}
+	t.Address = strings.Trim(t.Address, "[]")
+	if t.Address == "" || strings.HasPrefix(t.Address, "-") {
+		return t, problem.Errorf("%q is no jump host", t.Name).Remedy("write [USER@]HOST[:PORT]")
+	}
+	return t, nil
+}
+
+// closeGates ends the connections to jump hosts.
+func (d *Dialer) closeGates() {
+	d.gates.mu.Lock()
+	defer d.gates.mu.Unlock()
+	for name, g := range d.gates.open {
+		delete(d.gates.open, name)
+		go func() {
+			g.once.Do(func() {})
+			if g.client != nil {
+				g.client.Close()
+			}
+		}()
+	}
+}
+
+// throughCommand talks over a command's standard input and output, as OpenSSH's
+// ProxyCommand does.
+func throughCommand(t Target) (net.Conn, error) {
+	cmd := exec.Command("sh", "-c", "exec "+t.proxy)
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start the ProxyCommand of %s: %w", t.Name, err)
+	}
+	return &commandConn{Reader: out, WriteCloser: in, cmd: cmd}, nil
+}
+
+// commandConn is a command as a connection.
+type commandConn struct {
+	io.Reader
+	io.WriteCloser
+	cmd  *exec.Cmd
+	once sync.Once
+}
+
+func (c *commandConn) Close() error {
+	c.once.Do(func() {
+		c.WriteCloser.Close()
+		ended := time.AfterFunc(2*time.Second, func() { c.cmd.Process.Kill() })
+		go func() {
+			c.cmd.Wait()
+			ended.Stop()
+		}()
+	})
+	return nil
+}
+
+func (*commandConn) LocalAddr() net.Addr              { return nowhere{} }
+func (*commandConn) RemoteAddr() net.Addr             { return nowhere{} }
+func (*commandConn) SetDeadline(time.Time) error      { return os.ErrNoDeadline }
+func (*commandConn) SetReadDeadline(time.Time) error  { return os.ErrNoDeadline }
+func (*commandConn) SetWriteDeadline(time.Time) error { return os.ErrNoDeadline }

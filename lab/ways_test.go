@@ -1,0 +1,61 @@
+//go:build lab
+
+package lab
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestWaysIntoRealHosts elevates by sudo with a password, logs in with one, and
+// goes through another host, all by OpenSSH's own server.
+func TestWaysIntoRealHosts(t *testing.T) {
+	l := up(t)
+	l.write("groups.toml", "[group.first]\nmembers = [\"gauge-01\"]\nmanifests = [\"all\"]\n")
+	l.write("manifests/all.toml", "[dir.\"/srv/pool\"]\nowner = \"root\"\nmode = \"0755\"\n")
+	l.on("gauge-01", "echo 'ops:ebb & flow' | chpasswd; echo 'ops ALL=(ALL) ALL' > /etc/sudoers.d/ops; "+
+		"printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication yes\\n' > /etc/ssh/sshd_config.d/pw.conf; "+
+		"systemctl reload ssh")
+	right, wrong := filepath.Join(l.project, "right"), filepath.Join(l.project, "wrong")
+	for name, text := range map[string]string{right: "ebb & flow\n", wrong: "low tide\n"} {
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	tries := func(name string, code int, says string, args ...string) {
+		t.Helper()
+		got, out := l.jk(append([]string{"apply", "gauge-01", "--yes"}, args...)...)
+		if got != code || !strings.Contains(out, says) || strings.Contains(out, "ebb & flow") ||
+			strings.Contains(out, "low tide") {
+			t.Errorf("%s: ended with %d\n%s", name, got, out)
+		}
+	}
+	tries("without a password", 1, "sudo refuses ops: a password is required")
+	tries("with a wrong one", 1, "sudo did not take the password of ops", "--password-file", wrong)
+	tries("with the right one", 0, "1 changed", "--password-file", right)
+	tries("from a command", 0, "1 unchanged", "--password-command", "cat "+right)
+	l.write("hosts.toml", strings.ReplaceAll(read(t, filepath.Join(l.dir, "hosts.toml")), "key = ", "# key = "))
+	os.Setenv("HOME", t.TempDir())
+	tries("no key, no password", 1, "there is no key to log in with")
+	tries("the password for both", 0, "1 unchanged", "--ask", "login,elevate", "--password-file", right)
+	tries("a wrong one to log in with", 1, "lets nobody in as ops", "--ask", "login", "--password-file", wrong)
+	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+
+		"[host.gauge-01.connect]\njump = \"ops@192.0.2.12\"\n")
+	home := t.TempDir()
+	os.Setenv("HOME", home)
+	if err := os.Mkdir(filepath.Join(home, ".ssh"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(home, ".ssh/id_ed25519"), []byte(read(t, l.dir+"/key")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	tries("through another host", 0, "1 unchanged", "--password-file", right)
+	if by := l.on("archive-01", "ss -tn state all 2>/dev/null | grep -c '192.0.2.11:22' || true"); by == "0" {
+		t.Error("nothing went through the other host")
+	}
+	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+
+		"[host.gauge-01.connect]\njump = \"ops@192.0.2.99\"\n")
+	tries("through a host that is not there", 1, "the jump host ops@192.0.2.99", "--password-file", right)
+}
