@@ -191,9 +191,9 @@ func TestTheUsersOwnSettings(t *testing.T) {
 	for text, want := range map[string]Target{
 		"ops@gate.example.org:2222": {Name: "ops@gate.example.org:2222", User: "ops",
 			Address: "gate.example.org", Port: 2222},
-		"ssh://192.0.2.1":           {Name: "192.0.2.1", Address: "192.0.2.1"},
-		"[2001:db8::1]:22":          {Name: "[2001:db8::1]:22", Address: "2001:db8::1", Port: 22},
-		"-oProxyCommand=x":          {}, "": {}, "gate:no": {},
+		"ssh://192.0.2.1":  {Name: "192.0.2.1", Address: "192.0.2.1"},
+		"[2001:db8::1]:22": {Name: "[2001:db8::1]:22", Address: "2001:db8::1", Port: 22},
+		"-oProxyCommand=x": {}, "": {}, "gate:no": {},
 	} {
 		if got, err := hop(text); (err == nil) != (want.Address != "") || err == nil && got != want {
 			t.Errorf("%q is the jump host %+v, %v", text, got, err)
