@@ -49,6 +49,11 @@ func TestRefusalsOnRealHosts(t *testing.T) {
 				"\"sshd -t -f ${candidate}\"\n",
 			says: "the file was left as it is", look: "cat /etc/ssh/sshd_config.d/odd.conf", want: "Port 22",
 		},
+		"a device that is not there": {
+			before: "mkdir -p /mnt/none; echo '# mine' > /etc/fstab", declare: "[mount.\"/mnt/none\"]\nwhat = \"/dev/none\"\n" +
+				"type = \"ext4\"\n",
+			says: "mount ended with code 32", look: "cat /etc/fstab", want: "# mine",
+		},
 		"a zone that nobody lives in": {declare: "[timezone.\"Mare/Tranquillitatis\"]\n", says: "knows no time zone"},
 		"a user that is not there": {
 			declare: "[command.x]\nrun = [\"true\"]\nalways = true\nrun_as = \"nemo\"\n", says: "nemo is no user of this host",

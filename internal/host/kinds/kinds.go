@@ -18,6 +18,7 @@ import (
 	"jadekettle/internal/host/kinds/lines"
 	"jadekettle/internal/host/kinds/link"
 	"jadekettle/internal/host/kinds/locale"
+	"jadekettle/internal/host/kinds/mount"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/repo"
 	"jadekettle/internal/host/kinds/service"
@@ -39,7 +40,7 @@ var all = []kind.Kind{
 	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(), settings.Kind(),
 	service.Kind(),
 	user.Kind(), group.Kind(), sudorule.Kind(),
-	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(),
+	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(), mount.Kind(),
 	hostname.Kind(), timezone.Kind(), locale.Kind(), hostsentry.Kind(),
 }
 

@@ -19,6 +19,8 @@ var baseStandIns = map[string]standIn{
 	"locale":     (*Machine).locale,
 	"locale-gen": (*Machine).localeGen,
 	"touch":      (*Machine).touch,
+	"mount":      (*Machine).mount,
+	"umount":     (*Machine).umount,
 	"visudo":     (*Machine).visudo,
 }
 
@@ -93,6 +95,32 @@ func (h *Machine) visudo(c machine.Command, out io.Writer) int {
 		}
 	}
 	return 0
+}
+
+// mount answers "-t TYPE -o OPTIONS -- WHAT WHERE" and "-o remount,... -- WHERE".
+func (h *Machine) mount(c machine.Command, out io.Writer) int {
+	flags, rest := options(c.Args[1:], "to")
+	at := rest[len(rest)-1]
+	if strings.HasPrefix(flags["o"], "remount") {
+		return 0
+	}
+	if strings.HasPrefix(rest[0], "/dev/") && !strings.HasPrefix(rest[0], "/dev/vd") {
+		fmt.Fprintf(out, "mount: %s: special device %s does not exist.\n", at, rest[0])
+		return 32
+	}
+	line := fmt.Sprintf("%s %s %s rw 0 0\n", rest[0], at, flags["t"])
+	return h.put("/proc/mounts", h.read("/proc/mounts")+line, out)
+}
+
+func (h *Machine) umount(c machine.Command, out io.Writer) int {
+	at := c.Args[len(c.Args)-1]
+	var kept string
+	for line := range strings.Lines(h.read("/proc/mounts")) {
+		if f := strings.Fields(line); f[1] != at {
+			kept += line
+		}
+	}
+	return h.put("/proc/mounts", kept, out)
 }
 
 func (h *Machine) touch(c machine.Command, out io.Writer) int {
