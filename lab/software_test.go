@@ -19,7 +19,7 @@ purge = true
 		gone:   map[string]string{"dpkg-query -W -f '${Status}' chart-press 2>/dev/null || echo gone": "gone"},
 	}
 	proofs["repo"] = proof{
-		before: "cp -r /srv/repo /srv/repo2; mv /etc/apt/sources.list /etc/apt/sources.list.off; rm -rf /var/lib/apt/lists/*",
+		before: "cp -r /srv/repo /srv/repo2",
 		declare: `[repo.second]
 urls = ["file:/srv/repo2"]
 suites = ["./"]
@@ -33,7 +33,7 @@ insecure_without_key = true
 		spoil:  "sed -i s/repo2/repo3/ /etc/apt/sources.list.d/second.sources",
 		mended: []string{"repo second"},
 		away:   "[repo.second]\nabsent = true\n",
-		gone:   map[string]string{"ls /etc/apt/sources.list.d; mv /etc/apt/sources.list.off /etc/apt/sources.list": ""},
+		gone:   map[string]string{"ls /etc/apt/sources.list.d": ""},
 	}
 	proofs["service"] = proof{
 		declare: "[service.cron]\nrunning = false\nmasked = true\n",
