@@ -257,7 +257,7 @@ func TestExitCodes(t *testing.T) {
 		{"facts gauge-01 services.cron", nil, 0, "services.cron.running  true"},
 		{"hosts", nil, 0, "gauge-01"},
 		{"hosts trust --yes gauge-01", nil, 0, "known already"},
-		{"kinds", nil, 0, "service   A service:"},
+		{"kinds", nil, 0, "service      A service:"},
 		{"kinds file", nil, 0, "check = \"tide-logger --check ${candidate}\""},
 		{"kinds service --output json", nil, 0, `"name": "restart_on"`},
 		{"kinds fiel", nil, 2, `did you mean "file"?`},

@@ -50,8 +50,10 @@ func (a *App) kindsList(schemas schema.Kinds) error {
 	var areas []string
 	by := map[string][]*schema.Kind{}
 	docs := []document.Kind{}
+	width := 0
 	for _, name := range schemas.Names() {
 		k, _ := schemas.Kind(name)
+		width = max(width, len(name))
 		if by[k.Area] == nil {
 			areas = append(areas, k.Area)
 		}
@@ -67,7 +69,7 @@ func (a *App) kindsList(schemas schema.Kinds) error {
 		}
 		fmt.Fprintln(a.Out, screen.Paint(screen.Quiet, area))
 		for _, k := range by[area] {
-			fmt.Fprintf(a.Out, "  %s  %s\n", screen.Paint(screen.Loud, fmt.Sprintf("%-8s", k.Name)), k.About)
+			fmt.Fprintf(a.Out, "  %s  %s\n", screen.Paint(screen.Loud, fmt.Sprintf("%-*s", width, k.Name)), k.About)
 		}
 	}
 	return nil

@@ -347,3 +347,19 @@ func TestAFileExchangedInBetween(t *testing.T) {
 		t.Error("what is not there yet cannot be told")
 	}
 }
+
+// TestAPartOfAFileToCome previews an edit of a file whose folder is declared and
+// not there yet: it shows what the file will hold.
+func TestAPartOfAFileToCome(t *testing.T) {
+	b := newBench(t, folder.Spec{})
+	task := b.task("settings /etc/tide/feeds.ini", value.Attrs{"format": "ini", "set": map[string]any{"rate": int64(60)},
+		"make": true})
+	k, _ := kinds.Find("settings")
+	reading := k.Read(t.Context(), b.env(true, task), []plan.Task{task})[0]
+	if !errors.Is(reading.Err, kind.ErrNotYet) {
+		t.Fatalf("it reads %v", reading.Err)
+	}
+	if got := k.Compare(task, reading.State); len(got) != 1 || !strings.Contains(got[0].Diff, "+rate = 60") {
+		t.Errorf("it would change %+v", got)
+	}
+}

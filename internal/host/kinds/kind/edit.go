@@ -106,6 +106,10 @@ func (k edits) Read(_ context.Context, env *Env, t plan.Task) (edited, error) {
 	if errors.Is(err, ErrNotYet) && t.Absent {
 		return edited{}, nil
 	}
+	if errors.Is(err, ErrNotYet) { // its folder may be about to come: a preview shows what the file will hold
+		want, e := k.Edit.Edit(t, "")
+		return edited{st, want}, cmp.Or(e, err)
+	}
 	if err != nil {
 		return edited{Text: st, want: st.Text}, err
 	}
