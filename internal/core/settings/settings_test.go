@@ -36,7 +36,8 @@ about = "the pool in the yard"
 		t.Fatal(ps.Err())
 	}
 	if s.Project != "tide-pier" || s.Parallel != 8 || s.PackageListAge != 7*24*time.Hour ||
-		s.ConnectTimeout != 5*time.Second || len(s.LayerPlaces) != 2 || s.Lists["gauge.sensors"] != "append" || s.Inventory[0] != "hosts.toml" {
+		s.ConnectTimeout != 5*time.Second || len(s.LayerPlaces) != 2 || s.Lists["gauge.sensors"] != "append" ||
+		s.Inventory[0] != "hosts.toml" {
 		t.Errorf("it reads %+v", s)
 	}
 	if err := s.Choose(""); err != nil || s.Env != "production" || s.Inventory[0] != "production.toml" {
