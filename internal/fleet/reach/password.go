@@ -218,5 +218,6 @@ func (e *elevation) over(runs bool) error {
 	return e.failed
 }
 
-// passwordLimit is how long a person may take to type one.
+// passwordLimit is how long a host may take to start a worker where it may wait for
+// another one to try the password first.
 const passwordLimit = 5 * time.Minute

@@ -264,10 +264,10 @@ func (d *Dialer) offerPassword(t Target, conf *ssh.ClientConfig, judged *verdict
 }
 
 // handshakeLimit is how long a host may take to greet and let us in: longer where
-// a person may have to type a password meanwhile.
+// it may wait for another one to try the password first.
 func (d *Dialer) handshakeLimit() time.Duration {
 	if d.Login != nil && d.Timeout > 0 {
-		return max(d.Timeout, passwordLimit)
+		return max(d.Timeout, startLimit)
 	}
 	return d.Timeout
 }

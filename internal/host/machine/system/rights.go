@@ -29,6 +29,11 @@ func (s *System) As(r machine.Rights, do func() error) error {
 			done <- fmt.Errorf("take on the rights of %s: %w", r.Name, err)
 			return
 		}
+		defer func() {
+			if r := recover(); r != nil { // which nobody else could, on this goroutine
+				done <- fmt.Errorf("a mistake in the worker itself: %v", r)
+			}
+		}()
 		done <- do()
 	}()
 	return <-done
