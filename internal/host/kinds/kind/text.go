@@ -47,6 +47,15 @@ func (e *Env) ReadText(p string) (Text, error) {
 	return st, fmt.Errorf("%s leads through too many symbolic links", p)
 }
 
+// ReadOptional is ReadText of a file whose folder need not be there either.
+func (e *Env) ReadOptional(p string) (Text, error) {
+	st, err := e.ReadText(p)
+	if errors.Is(err, ErrNotYet) {
+		return Text{Path: p}, nil
+	}
+	return st, err
+}
+
 // lookAt reads one file, or gives the path that a link leads to.
 func (e *Env) lookAt(st *Text) (next string, err error) {
 	d, name, err := e.Split(st.Path)
@@ -189,6 +198,18 @@ func (e *Env) RemoveText(t plan.Task, st Text) error {
 		return err
 	}
 	return d.Sync()
+}
+
+// PutText gives a file a text, a new one with mode 0644; with an empty text the
+// file goes.
+func (e *Env) PutText(ctx context.Context, t plan.Task, st Text, text string) error {
+	switch {
+	case text == st.Text:
+		return nil
+	case text == "":
+		return e.RemoveText(t, st)
+	}
+	return e.WriteText(ctx, t, st, text, 0o644, "")
 }
 
 // Symlink lets a link in a folder lead somewhere, in one step.

@@ -4,7 +4,6 @@ package kmod
 import (
 	"cmp"
 	"context"
-	"errors"
 	"regexp"
 	"strings"
 
@@ -104,10 +103,10 @@ func (modules) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error
 		_, missing := env.Machine.ReadDir("/sys/module/" + name)
 		st.builtIn = missing == nil
 	}
-	if st.atBoot, err = optional(env, bootFile(name)); err != nil {
+	if st.atBoot, err = env.ReadOptional(bootFile(name)); err != nil {
 		return st, err
 	}
-	if st.rules, err = optional(env, rulesFile(name)); err != nil {
+	if st.rules, err = env.ReadOptional(rulesFile(name)); err != nil {
 		return st, err
 	}
 	for _, line := range kind.SplitLines(st.atBoot.Text).List {
@@ -121,15 +120,6 @@ func (modules) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error
 		}
 	}
 	return st, nil
-}
-
-// optional reads a file whose folder need not be there either.
-func optional(env *kind.Env, p string) (kind.Text, error) {
-	st, err := env.ReadText(p)
-	if errors.Is(err, kind.ErrNotYet) {
-		return kind.Text{Path: p}, nil
-	}
-	return st, err
 }
 
 // Compare says what differs.
@@ -176,7 +166,7 @@ func (modules) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 	if st.keptOut { // blacklist alone leaves it to be loaded by its own name; see modprobe.d(5)
 		rules += "blacklist " + name + "\ninstall " + name + " /bin/false\n"
 	}
-	if err := cmp.Or(keep(ctx, env, t, st.atBoot, boot), keep(ctx, env, t, st.rules, rules)); err != nil {
+	if err := cmp.Or(env.PutText(ctx, t, st.atBoot, boot), env.PutText(ctx, t, st.rules, rules)); err != nil {
 		return err
 	}
 	if !w.Differs("loaded") {
@@ -188,17 +178,6 @@ func (modules) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 	}
 	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args}, nil)
 	return err
-}
-
-// keep gives a file a text; an empty one goes.
-func keep(ctx context.Context, env *kind.Env, t plan.Task, st kind.Text, text string) error {
-	switch {
-	case text == st.Text:
-		return nil
-	case text == "":
-		return env.RemoveText(t, st)
-	}
-	return env.WriteText(ctx, t, st, text, 0o644, "")
 }
 
 // Capture declares a module as it is.

@@ -153,10 +153,10 @@ func (repos) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 		}
 	}
 	st.source, st.key = by.SourceFiles(s)
-	if st.old, err = optional(env, st.source.Path); err != nil {
+	if st.old, err = env.ReadOptional(st.source.Path); err != nil {
 		return st, err
 	}
-	st.oldKey, err = optional(env, st.key.Path)
+	st.oldKey, err = env.ReadOptional(st.key.Path)
 	return st, err
 }
 
@@ -178,15 +178,6 @@ func keyOf(env *kind.Env, t plan.Task) (string, error) {
 			Remedy("export it with `gpg --armor --export`")
 	}
 	return strings.TrimSpace(key) + "\n", nil
-}
-
-// optional reads a file whose folder need not be there either.
-func optional(env *kind.Env, p string) (kind.Text, error) {
-	st, err := env.ReadText(p)
-	if errors.Is(err, kind.ErrNotYet) {
-		return kind.Text{Path: p}, nil
-	}
-	return st, err
 }
 
 // Compare says what differs.
@@ -217,15 +208,15 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	st := w.State
 	env.ListsRefreshed = false
 	if w.Task.Absent {
-		return errors.Join(put(ctx, env, w.Task, st.old, ""), put(ctx, env, w.Task, st.oldKey, ""))
+		return errors.Join(env.PutText(ctx, w.Task, st.old, ""), env.PutText(ctx, w.Task, st.oldKey, ""))
 	}
 	if err := folder(env, path.Dir(st.key.Path)); err != nil {
 		return err
 	}
-	if err := put(ctx, env, w.Task, st.oldKey, st.key.Text); err != nil {
+	if err := env.PutText(ctx, w.Task, st.oldKey, st.key.Text); err != nil {
 		return err
 	}
-	err := put(ctx, env, w.Task, st.old, st.source.Text)
+	err := env.PutText(ctx, w.Task, st.old, st.source.Text)
 	if err == nil {
 		err = st.by.TrySource(ctx, env, w.Task.Ref.Name)
 	}
@@ -235,7 +226,7 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	for _, f := range []kind.Text{st.old, st.oldKey} {
 		now, e := env.ReadText(f.Path)
 		if e == nil {
-			e = put(ctx, env, w.Task, now, f.Text)
+			e = env.PutText(ctx, w.Task, now, f.Text)
 		}
 		if e != nil {
 			return errors.Join(err, e)
@@ -243,17 +234,6 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	}
 	return problem.Errorf("its lists cannot be fetched, so what stood before stands again: %w", err).
 		Remedy("see that the address, the suites and the key are right, and that the host reaches it")
-}
-
-// put gives a file a text; an empty one goes.
-func put(ctx context.Context, env *kind.Env, t plan.Task, st kind.Text, text string) error {
-	switch {
-	case text == st.Text:
-		return nil
-	case text == "":
-		return env.RemoveText(t, st)
-	}
-	return env.WriteText(ctx, t, st, text, 0o644, "")
 }
 
 // folder makes the folder of keys, which not every system has.
