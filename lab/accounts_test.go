@@ -52,8 +52,7 @@ password = false
 		look: map[string]string{"su relayer -c 'sudo -n /usr/bin/id -un'": "root",
 			"su relayer -c 'sudo -n /usr/bin/id -gn' 2>&1 | grep -c password": "1",
 			"stat -c '%U %a' /etc/sudoers.d/relay":                            "root 440"},
-		spoil: "chmod 640 /etc/sudoers.d/relay; sed -i s/NOPASSWD/PASSWD/ /etc/sudoers.d/relay; chmod 440 " +
-			"/etc/sudoers.d/relay",
+		spoil:  "chmod 640 /etc/sudoers.d/relay; sed -i s/NOPASSWD/PASSWD/ /etc/sudoers.d/relay",
 		mended: []string{"sudo_rule relay"},
 		away:   "[sudo_rule.relay]\nabsent = true\n",
 		gone:   map[string]string{"ls /etc/sudoers.d": "README\nops"},

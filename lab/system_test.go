@@ -42,7 +42,7 @@ environment = { MAILTO = "keepers@example.org" }
 		look: map[string]string{"cat /etc/cron.d/rotate": "# Written by jadekettle; what is changed here is lost.\n" +
 			"MAILTO=\"keepers@example.org\"\n15 3 * * 1-5 root test -x /bin/true && date +\\%H > /tmp/x",
 			"stat -c '%U %a' /etc/cron.d/rotate": "root 644"},
-		spoil:  "sed -i 's/^15/16/' /etc/cron.d/rotate",
+		spoil:  "chmod 666 /etc/cron.d/rotate",
 		mended: []string{"cron rotate"},
 		away:   "[cron.rotate]\nabsent = true\n",
 		gone:   map[string]string{"ls /etc/cron.d | grep rotate": ""},

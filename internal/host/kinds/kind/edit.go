@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"regexp"
 	"strings"
 
@@ -138,7 +139,31 @@ func (k edits) Compare(t plan.Task, st edited) []plan.Change {
 	if len(changes) > 0 && holdsSecret(t.Attrs) {
 		changes[0] = plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true}
 	}
+	if whole, ok := k.whole(t); ok && st.There {
+		changes = append(changes, st.Own.Compare(whole, len(changes) > 0)...)
+	}
 	return changes
+}
+
+// mode is that of a new file.
+func (k edits) mode(t plan.Task) uint32 {
+	if holdsSecret(t.Attrs) {
+		return 0o600
+	}
+	if m, ok := k.Edit.(Moder); ok {
+		return m.Mode()
+	}
+	return 0o644
+}
+
+// whole is a declaration of a whole file of ours with the mode that it has to
+// have; false for a part of somebody else's.
+func (k edits) whole(t plan.Task) (plan.Task, bool) {
+	if !removes(k.Edit) || t.Absent {
+		return t, false
+	}
+	t.Attrs = value.Attrs{"mode": fmt.Sprintf("%04o", k.mode(t))}
+	return t, true
 }
 
 // holdsSecret says whether an attribute is a secret, or a table with one in it.
@@ -165,17 +190,33 @@ func (k edits) Write(ctx context.Context, env *Env, w Differing[edited]) error {
 		return env.RemoveText(w.Task, st)
 	}
 	want, err := k.Edit.Edit(w.Task, st.Text)
-	if err != nil || st.There && want == st.Text {
+	if err != nil {
 		return err
 	}
-	mode := uint32(0o644)
-	if m, ok := k.Edit.(Moder); ok {
-		mode = m.Mode()
+	if !st.There || want != st.Text {
+		if err := env.WriteText(ctx, w.Task, st, want, k.mode(w.Task), w.Task.Attrs.Text("check")); err != nil {
+			return err
+		}
 	}
-	if holdsSecret(w.Task.Attrs) {
-		mode = 0o600
+	return k.own(env, w.Task)
+}
+
+// own gives a whole file of ours its mode.
+func (k edits) own(env *Env, t plan.Task) error {
+	whole, ok := k.whole(t)
+	if !ok {
+		return nil
 	}
-	return env.WriteText(ctx, w.Task, st, want, mode, w.Task.Attrs.Text("check"))
+	st, err := env.ReadText(k.File(t))
+	if err != nil || len(st.Own.Compare(whole, false)) == 0 {
+		return err
+	}
+	d, name, err := env.Split(st.Path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return env.Own(d, name, whole, st.Own)
 }
 
 // Capture says that a part of a file is declared by hand: nobody can tell which
