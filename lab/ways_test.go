@@ -55,6 +55,18 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	if by := l.on("archive-01", "ss -tn state all 2>/dev/null | grep -c '192.0.2.11:22' || true"); by == "0" {
 		t.Error("nothing went through the other host")
 	}
+	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
+	config := "Host 192.0.2.11\n  ProxyCommand ssh -q -W %h:%p -i " + l.dir + "/key -o UserKnownHostsFile=" + l.dir +
+		"/known_hosts ops@192.0.2.12\n"
+	if err := os.WriteFile(filepath.Join(home, ".ssh/config"), []byte(config), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	tries("through a command", 0, "1 unchanged", "--password-file", right)
+	l.on("archive-01", "systemctl stop ssh")
+	tries("through a command that fails", 1, "gauge-01", "--password-file", right)
+	if err := os.Remove(filepath.Join(home, ".ssh/config")); err != nil {
+		t.Fatal(err)
+	}
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+
 		"[host.gauge-01.connect]\njump = \"ops@192.0.2.99\"\n")
 	tries("through a host that is not there", 1, "the jump host ops@192.0.2.99", "--password-file", right)

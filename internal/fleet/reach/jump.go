@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/shell"
 )
 
 // gates are the connections to jump hosts, one for all hosts behind each.
@@ -136,7 +138,7 @@ func (d *Dialer) closeGates() {
 // throughCommand talks over a command's standard input and output, as OpenSSH's
 // ProxyCommand does.
 func throughCommand(t Target) (net.Conn, error) {
-	cmd := exec.Command("sh", "-c", "exec "+t.proxy)
+	cmd := exec.Command("sh", "-c", "exec "+t.expanded())
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err
@@ -150,6 +152,24 @@ func throughCommand(t Target) (net.Conn, error) {
 	}
 	return &commandConn{Reader: out, WriteCloser: in, cmd: cmd}, nil
 }
+
+// expanded is the ProxyCommand with its tokens replaced; see ssh_config(5),
+// "TOKENS". What stands for them comes from the inventory or the user's own
+// settings, and is one word for sh whatever it holds.
+func (t Target) expanded() string {
+	host, port, _ := net.SplitHostPort(t.hostPort())
+	word := func(s string) string {
+		if plainWord.MatchString(s) {
+			return s
+		}
+		return shell.Quote(s)
+	}
+	return strings.NewReplacer("%%", "%", "%h", word(host), "%p", port, "%r", word(t.User), "%n", word(t.Name)).
+		Replace(t.proxy)
+}
+
+// plainWord needs no quotes; within [%h]:%p they would only be in the way.
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9@._:-]+$`)
 
 // commandConn is a command as a connection.
 type commandConn struct {

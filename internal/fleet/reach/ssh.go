@@ -97,6 +97,7 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 		return nil, err
 	}
 	defer func() { closeAuth() }()
+	t.User = user
 	via, err := d.way(ctx, t)
 	if err != nil {
 		return nil, err
