@@ -30,7 +30,7 @@ type passwords struct {
 // passwordFlags adds the flags to a command that contacts hosts.
 func (a *App) passwordFlags(c *cobra.Command) {
 	c.Flags().StringSliceVar(&a.passwords.ask, "ask", nil,
-		"ask once for the password of WHAT, `login` or elevate, for all hosts that take it; may be repeated")
+		"ask once for the password of `WHAT`, login or elevate, for all hosts that take it; may be repeated")
 	c.Flags().StringVar(&a.passwords.file, "password-file", "",
 		"take the password for elevate, or for what --ask names, from a `FILE`; /dev/fd/3 is a file descriptor")
 	c.Flags().StringVar(&a.passwords.command, "password-command", "",

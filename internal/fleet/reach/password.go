@@ -67,16 +67,6 @@ func (p *Password) use(host string) (secret value.Secret, done func(verdict), er
 	}, nil
 }
 
-// tried is a Password's answer for logging in: it gives the text, and taken is to
-// be called once the login has worked.
-func (p *Password) tried(host string) (text string, done func(verdict), err error) {
-	secret, done, err := p.use(host)
-	if err != nil {
-		return "", nil, err
-	}
-	return secret.Reveal(), done, nil
-}
-
 // errWrongPassword says that a host did not take the password.
 var errWrongPassword = errors.New("the password is not the right one")
 

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/machine"
 )
 
@@ -236,15 +237,15 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig, judged *verdict) (func()
 // offerPassword lets a host ask for the password, by whichever of the two methods
 // it has (RFC 4252, 8; RFC 4256), once.
 func (d *Dialer) offerPassword(t Target, conf *ssh.ClientConfig, judged *verdict) (settle func()) {
-	var text string
+	var secret value.Secret
 	var done func(verdict)
 	give := func() (string, error) {
 		if done != nil {
-			return text, nil
+			return secret.Reveal(), nil
 		}
 		var err error
-		text, done, err = d.Login.tried(t.Name)
-		return text, err
+		secret, done, err = d.Login.use(t.Name)
+		return secret.Reveal(), err
 	}
 	conf.Auth = append(conf.Auth, ssh.PasswordCallback(give),
 		ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {

@@ -116,8 +116,5 @@ func (names) Names(_ context.Context, env *kind.Env) ([]string, error) {
 
 // Capture declares the name that was asked for, which it has or has not.
 func (names) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
-	if st.now != t.Ref.Name {
-		return plan.Captured{}, problem.Errorf("the host is called %s", st.now).Remedy("ask for that, or for no name")
-	}
-	return plan.Captured{Attrs: map[string]any{}}, nil
+	return kind.CapturedSingle(t, st.now)
 }

@@ -289,3 +289,13 @@ func ParentDirs(n schema.Needer) []value.Ref {
 	}
 	return nil
 }
+
+// CapturedSingle declares the one thing of its kind that a host has, if that is
+// the one that was asked for.
+func CapturedSingle(t plan.Task, has string) (plan.Captured, error) {
+	if has != t.Ref.Name {
+		return plan.Captured{}, problem.Errorf("the %s of this host is %s", t.Ref.Kind, has).
+			Remedy("ask for that, or for no name")
+	}
+	return plan.Captured{Attrs: map[string]any{}}, nil
+}

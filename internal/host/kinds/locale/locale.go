@@ -180,8 +180,5 @@ func (k locales) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 
 // Capture declares the locale that was asked for, which it has or has not.
 func (locales) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
-	if st.lang != t.Ref.Name {
-		return plan.Captured{}, problem.Errorf("the host's locale is %s", st.lang).Remedy("ask for that, or for no name")
-	}
-	return plan.Captured{Attrs: map[string]any{}}, nil
+	return kind.CapturedSingle(t, st.lang)
 }

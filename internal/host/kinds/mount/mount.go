@@ -3,9 +3,12 @@ package mount
 
 import (
 	"context"
+	"errors"
+	"io/fs"
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"jadekettle/internal/core/plan"
@@ -53,7 +56,7 @@ options = ["size=64m", "mode=0755", "noexec"]
 absent = true
 `},
 	},
-	Captures: []string{"what", "type", "options"},
+	Captures: []string{"what", "type", "options", "mounted", "boot", "check_order"},
 	TooMany:  "/srv",
 	Canon:    schema.CleanPath,
 	Part:     func(string) string { return table },
@@ -184,7 +187,11 @@ func (mounts) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error)
 		return st, err
 	}
 	defer d.Close()
-	if info, err := d.Lstat(name); err != nil || !info.Type.IsDir() {
+	info, err := d.Lstat(name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return st, err
+	}
+	if err != nil || !info.Type.IsDir() {
 		return st, kind.NotYet(problem.Errorf("%s is no folder on this host", t.Ref.Name).
 			Remedy("declare it: [dir.%q]", t.Ref.Name))
 	}
@@ -286,6 +293,9 @@ func (mounts) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (pl
 		options = append(options, o)
 	}
 	c := plan.Captured{Attrs: map[string]any{"what": e.what, "type": e.sort, "options": options}}
+	if n, err := strconv.ParseInt(e.order, 10, 64); err == nil && n > 0 {
+		c.Attrs["check_order"] = n
+	}
 	if !st.mounted {
 		c.Attrs["mounted"] = false
 	}

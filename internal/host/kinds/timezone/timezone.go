@@ -131,8 +131,5 @@ func (k timezones) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 
 // Capture declares the zone that was asked for, which it has or has not.
 func (timezones) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
-	if st.zone != t.Ref.Name {
-		return plan.Captured{}, problem.Errorf("the host's zone is %s", st.zone).Remedy("ask for that, or for no name")
-	}
-	return plan.Captured{Attrs: map[string]any{}}, nil
+	return kind.CapturedSingle(t, st.zone)
 }

@@ -6,7 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
+	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
@@ -191,24 +191,39 @@ func readRest(env *kind.Env, t plan.Task, st *state) error {
 		}
 	}
 	if t.Attrs.Has("home_mode") {
-		if _, info, err := homeOf(env, st.user.Home); err == nil {
-			st.homeMode = fmt.Sprintf("%04o", info.Mode)
+		f, info, err := openHome(env, st.user.Home)
+		if err != nil {
+			return err
 		}
+		f.Close()
+		st.homeMode = fmt.Sprintf("%04o", info.Mode)
 	}
 	return readKeys(env, t, st)
 }
 
-// homeOf opens the folder that holds a home, and tells of the home.
-func homeOf(env *kind.Env, home string) (machine.Dir, machine.Info, error) {
+// openHome opens a home, and tells of it.
+func openHome(env *kind.Env, home string) (machine.File, machine.Info, error) {
 	d, name, err := env.Split(home)
 	if err != nil {
 		return nil, machine.Info{}, err
 	}
-	info, err := d.Lstat(name)
+	defer d.Close()
+	f, err := d.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, machine.Info{}, kind.NotYet(problem.Errorf("the home %s is not there", home).
+			Remedy("declare it: [dir.%q], with its owner", home))
+	}
+	if err != nil {
+		return nil, machine.Info{}, err
+	}
+	info, err := f.Info()
 	if err == nil && !info.Type.IsDir() {
 		err = problem.Errorf("the home %s is no folder", home).Remedy("move it away by hand")
 	}
-	return d, info, err
+	if err != nil {
+		f.Close()
+	}
+	return f, info, err
 }
 
 // setHomeMode sets the mode of a home that is the user's own.
@@ -218,20 +233,11 @@ func setHomeMode(env *kind.Env, name, mode string) error {
 		return err
 	}
 	u, _ := a.User(name)
-	d, _, err := homeOf(env, u.Home)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	f, err := d.Open(path.Base(u.Home))
+	f, info, err := openHome(env, u.Home)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	info, err := f.Info()
-	if err != nil {
-		return err
-	}
 	if info.UID != u.UID {
 		return problem.Errorf("the home %s belongs to %s", u.Home, a.UserName(info.UID)).
 			Remedy("declare it: [dir.%q]", u.Home)
