@@ -188,7 +188,8 @@ func TestTheUsersOwnSettings(t *testing.T) {
 	if got, err := d.settings(t.Context(), Target{Address: "far"}); err != nil || got.Jump != "pier.example.org" {
 		t.Errorf("through another host: %+v, %v", got, err)
 	}
-	by := Target{Name: "far", Address: "2001:db8::2", Port: 2200, User: "it's me", proxy: "ssh -W [%h]:%p -l %r gate%%1 %n"}
+	by := Target{Name: "far", Address: "2001:db8::2", Port: 2200, User: "it's me",
+		proxy: "ssh -W [%h]:%p -l %r gate%%1 %n"}
 	if got := by.expanded(); got != `ssh -W [2001:db8::2]:2200 -l 'it'\''s me' gate%1 far` {
 		t.Errorf("the command becomes %s", got)
 	}
