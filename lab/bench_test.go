@@ -48,7 +48,7 @@ func BenchmarkNothingToChange(b *testing.B) {
 		}
 
 		begun := time.Now()
-		if _, err := l.in(sshtrue, addresses["gauge-01"]+":22", "ops", l.dir+"/key", "1").Output(); err != nil {
+		if _, err := l.in(sshtrue, l.addresses["gauge-01"]+":22", "ops", l.dir+"/key", "1").Output(); err != nil {
 			b.Fatal(err)
 		}
 		bare = append(bare, time.Since(begun).Seconds())

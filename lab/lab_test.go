@@ -18,18 +18,24 @@ import (
 	"time"
 )
 
-// lab is two running hosts and a project for them.
+// lab is running hosts and a project for them.
 type lab struct {
 	t       testing.TB
 	dir     string // of the hosts
 	project string
 	program string
 	netns   string
+
+	addresses map[string]string
 }
 
-// up brings the hosts up, or skips with the reason.
-func up(t testing.TB) *lab {
+// up brings hosts up, gauge-01 and archive-01 when none are named, or skips with
+// the reason.
+func up(t testing.TB, hosts ...string) *lab {
 	t.Helper()
+	if len(hosts) == 0 {
+		hosts = []string{"gauge-01", "archive-01"}
+	}
 	if os.Geteuid() != 0 {
 		t.Skip("the lab needs root to bring up hosts")
 	}
@@ -43,7 +49,11 @@ func up(t testing.TB) *lab {
 		program: filepath.Join(t.TempDir(), "jadekettle")}
 	t.Cleanup(func() { exec.Command("./down", l.dir).Run() })
 	run(t, "../build/release", l.program, goarch(t))
-	run(t, "./up", l.dir, "gauge-01", "archive-01")
+	run(t, append([]string{"./up", l.dir}, hosts...)...)
+	l.addresses = map[string]string{}
+	for i, host := range hosts {
+		l.addresses[host] = fmt.Sprintf("192.0.2.%d", 11+i)
+	}
 	l.netns = "/run/netns/" + strings.TrimSpace(read(t, filepath.Join(l.dir, "netns")))
 	l.write("jadekettle.toml",
 		"project = \"saltmarsh-lab\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = "+
@@ -110,11 +120,9 @@ func (l *lab) on(host, line string) string {
 	return strings.TrimSpace(string(out))
 }
 
-var addresses = map[string]string{"gauge-01": "192.0.2.11", "archive-01": "192.0.2.12"}
-
 func (l *lab) ssh(host, line string) *exec.Cmd {
 	return l.in("ssh", "-q", "-i", l.dir+"/key", "-o", "UserKnownHostsFile="+l.dir+"/known_hosts",
-		"ops@"+addresses[host], "sudo sh -c '"+strings.ReplaceAll(line, "'", `'\''`)+"'")
+		"ops@"+l.addresses[host], "sudo sh -c '"+strings.ReplaceAll(line, "'", `'\''`)+"'")
 }
 
 type report struct {
@@ -218,7 +226,7 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 	l.write("manifests/all/manifest.toml", everyKind)
 	l.write("manifests/all/logger.toml.tmpl", "host = \"{{ host.name }}\"\nos = \"{{ facts.os.id }}\"\n")
 	l.write("manifests/all/harmonics.bin", strings.Repeat("\x00\x01\xfe tides", 100_000))
-	for host := range addresses {
+	for host := range l.addresses {
 		// The package list is left unread, as on a fresh host.
 		l.on(host, "useradd old-keeper; echo x > /etc/old-notes; dpkg -i /srv/repo/old-ticker_*.deb >/dev/null")
 	}
@@ -232,7 +240,7 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 	if again := l.apply(0).changed(); len(again) > 0 {
 		t.Fatalf("the second apply changed:\n%s", strings.Join(again, "\n"))
 	}
-	for host := range addresses {
+	for host := range l.addresses {
 		l.look(host)
 	}
 	l.breakAndMend()

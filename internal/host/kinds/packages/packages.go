@@ -15,12 +15,16 @@ import (
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/apk"
 	"jadekettle/internal/host/kinds/packages/apt"
 	"jadekettle/internal/host/kinds/packages/backend"
+	"jadekettle/internal/host/kinds/packages/dnf"
+	"jadekettle/internal/host/kinds/packages/pacman"
+	"jadekettle/internal/host/kinds/packages/zypper"
 )
 
 // managers are those that a host may have; the first that it has counts.
-var managers = []backend.Manager{apt.Manager{}}
+var managers = []backend.Manager{apt.Manager{}, zypper.Manager{}, dnf.Manager{}, pacman.Manager{}, apk.Manager{}}
 
 // Newest is the version that means the newest that the host can find.
 const Newest = "newest"
@@ -159,7 +163,7 @@ func read(ctx context.Context, env *kind.Env) (backend.Manager, *known, error) {
 		return nil, nil, err
 	}
 	k, err := kind.Cached(env, kind.ThePackages, func() (*known, error) {
-		installed, err := m.Installed(env, names(env, func(plan.Task) bool { return true }))
+		installed, err := m.Installed(ctx, env, names(env, func(plan.Task) bool { return true }))
 		return &known{installed: installed}, err
 	})
 	if err != nil {
@@ -459,7 +463,7 @@ func both(first, then error) error {
 // the others: while one package is half configured, every transaction may end
 // with an error, whatever it did for the rest.
 func (b *batch) wrong(which []int) []int {
-	installed, err := b.m.Installed(b.env, b.names(which))
+	installed, err := b.m.Installed(b.ctx, b.env, b.names(which))
 	if err != nil {
 		return which
 	}
@@ -478,12 +482,12 @@ func (b *batch) wrong(which []int) []int {
 
 // Names lists the packages that were asked for, not those that came along with
 // others.
-func (packages) Names(_ context.Context, env *kind.Env) ([]string, error) {
+func (packages) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	m, err := ManagerOf(env)
 	if err != nil {
 		return nil, err
 	}
-	return m.Asked(env)
+	return m.Asked(ctx, env)
 }
 
 // Capture declares a package as installed, in whatever version.

@@ -22,16 +22,16 @@ var about = &schema.Kind{
 	Name:  "repo",
 	Area:  "software",
 	About: "A repository that packages come from, and the key that it is signed with.",
-	Doc: "The lists of a new or changed one are fetched at once, which shows whether it is there and its key is right; " +
+	Doc: "For apt, dnf and zypper. The lists of a new or changed one are fetched at once, which shows whether it is there and its key is right; " +
 		"when not, what stood before stands again. The lists of all are refreshed before the next package is installed.",
 	Attrs: []schema.Attr{
 		{Name: "urls", Type: schema.Text, List: true, Required: true, Doc: "Where it is.",
 			Examples: []string{`["https://packages.example.org/debian"]`}},
 		{Name: "suites", Type: schema.Text, List: true,
-			Doc:      "For apt: its suites; one that ends in a slash has no components.",
+			Doc:      "For apt alone: its suites; one that ends in a slash has no components.",
 			Examples: []string{`["bookworm"]`, `["./"]`}},
-		{Name: "components", Type: schema.Text, List: true, Doc: "For apt: its components.", Examples: []string{`["main"]`}},
-		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host", Doc: "Its architectures.",
+		{Name: "components", Type: schema.Text, List: true, Doc: "For apt alone: its components.", Examples: []string{`["main"]`}},
+		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host", Doc: "For apt alone: its architectures.",
 			Examples: []string{`["amd64"]`}},
 		{Name: "key", Type: schema.Body, Doc: "The public key that it is signed with, as text.",
 			Examples: []string{`"${data.repo.key}"`}},
@@ -210,8 +210,10 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	if w.Task.Absent {
 		return errors.Join(env.PutText(ctx, w.Task, st.old, ""), env.PutText(ctx, w.Task, st.oldKey, ""))
 	}
-	if err := folder(env, path.Dir(st.key.Path)); err != nil {
-		return err
+	if st.key.Text != "" {
+		if err := folder(env, path.Dir(st.key.Path)); err != nil {
+			return err
+		}
 	}
 	if err := env.PutText(ctx, w.Task, st.oldKey, st.key.Text); err != nil {
 		return err
@@ -239,6 +241,11 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 // folder makes the folder of keys, which not every system has.
 func folder(env *kind.Env, p string) error {
 	d, name, err := env.Split(p)
+	if errors.Is(err, kind.ErrNotYet) {
+		if err = folder(env, path.Dir(p)); err == nil {
+			d, name, err = env.Split(p)
+		}
+	}
 	if err != nil {
 		return err
 	}

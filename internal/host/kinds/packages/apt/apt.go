@@ -42,7 +42,7 @@ const statusFile = "/var/lib/dpkg/status"
 
 // Installed reads /var/lib/dpkg/status (deb822, as dpkg-query(1) describes
 // Status).
-func (Manager) Installed(env *kind.Env, names []string) (map[string]backend.State, error) {
+func (Manager) Installed(_ context.Context, env *kind.Env, names []string) (map[string]backend.State, error) {
 	data, err := machine.ReadFile(env.Machine, statusFile)
 	if err != nil {
 		return nil, err
@@ -112,7 +112,7 @@ func field(stanza []byte, name string) string {
 
 // Asked leaves out what came along (apt's extended_states notes it) and what
 // every Debian has.
-func (Manager) Asked(env *kind.Env) ([]string, error) {
+func (Manager) Asked(_ context.Context, env *kind.Env) ([]string, error) {
 	data, err := machine.ReadFile(env.Machine, statusFile)
 	if err != nil {
 		return nil, err
@@ -177,18 +177,14 @@ func offers(text string) map[string]backend.Offer {
 	return out
 }
 
-// stamp is what we touch after a refresh, since apt leaves its own files as
-// they are when nothing is new.
-const stamp = "package-list-refreshed"
-
 // lists is where apt keeps what it was told of packages.
 const lists = "/var/lib/apt/lists"
 
 // ListAge looks at what a refresh touches. Lists that were never fetched, or
 // that are older than the sources they come from, are older than anything.
 func (Manager) ListAge(env *kind.Env) time.Duration {
-	last := newest(env, lists, env.Store.Path(stamp), "/var/lib/apt/periodic/update-success-stamp")
-	sources := newest(env, "/etc/apt/sources.list", "/etc/apt/sources.list.d")
+	last := backend.LastChange(env, lists, env.Store.Path(backend.Stamp), "/var/lib/apt/periodic/update-success-stamp")
+	sources := backend.LastChange(env, "/etc/apt/sources.list", "/etc/apt/sources.list.d")
 	names, err := env.Machine.ReadDir(lists)
 	fetched := slices.ContainsFunc(names, func(n string) bool { return strings.Contains(n, "_Packages") })
 	if err != nil || !fetched || sources.After(last) {
@@ -197,28 +193,12 @@ func (Manager) ListAge(env *kind.Env) time.Duration {
 	return env.Machine.Now().Sub(last)
 }
 
-// newest gives the time of the last change of these files.
-func newest(env *kind.Env, paths ...string) time.Time {
-	var last time.Time
-	for _, p := range paths {
-		d, name, err := env.Split(p)
-		if err != nil {
-			continue
-		}
-		if info, err := d.Lstat(name); err == nil && info.Time.After(last) {
-			last = info.Time
-		}
-		d.Close()
-	}
-	return last
-}
-
 // Refresh runs apt-get update.
 func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	if _, err := machine.Do(ctx, env.Machine, command("update"), telling); err != nil {
 		return err
 	}
-	return env.Store.Touch(stamp)
+	return env.Store.Touch(backend.Stamp)
 }
 
 // Install takes downgrades too: what is declared is meant. Configuration files

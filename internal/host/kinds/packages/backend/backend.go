@@ -36,10 +36,10 @@ type Manager interface {
 	// CheckName says what is wrong with a name that no package of it can have.
 	CheckName(name string) error
 	// Installed reads what stands of these packages, at little cost.
-	Installed(env *kind.Env, names []string) (map[string]State, error)
+	Installed(ctx context.Context, env *kind.Env, names []string) (map[string]State, error)
 	// Asked lists the packages that people asked for, not those that came along
 	// with others.
-	Asked(env *kind.Env) ([]string, error)
+	Asked(ctx context.Context, env *kind.Env) ([]string, error)
 	// Offers looks names up in the package lists, as they lie on the host.
 	Offers(ctx context.Context, env *kind.Env, names []string) (map[string]Offer, error)
 	// ListAge tells how long ago the lists were refreshed.

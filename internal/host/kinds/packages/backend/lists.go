@@ -1,0 +1,101 @@
+package backend
+
+import (
+	"context"
+	"math"
+	"path"
+	"regexp"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+// Stamp is what is touched in our own folder after a refresh of the lists, since
+// managers leave their files as they are when nothing is new.
+const Stamp = "package-list-refreshed"
+
+// ListAge tells how long ago lists were refreshed: the files that a refresh
+// touches are those of lists, and what they are made of those of sources. Lists
+// that are older than their sources are older than anything.
+func ListAge(env *kind.Env, lists, sources []string) time.Duration {
+	last := LastChange(env, append(lists, env.Store.Path(Stamp))...)
+	if last.IsZero() || LastChange(env, sources...).After(last) {
+		return math.MaxInt64
+	}
+	return env.Machine.Now().Sub(last)
+}
+
+// LastChange gives the time of the last change of any of these files.
+func LastChange(env *kind.Env, paths ...string) time.Time {
+	var last time.Time
+	for _, p := range paths {
+		d, name, err := env.Split(p)
+		if err != nil {
+			continue
+		}
+		if info, err := d.Lstat(name); err == nil && info.Time.After(last) {
+			last = info.Time
+		}
+		d.Close()
+	}
+	return last
+}
+
+// Under gives the paths of what lies in a folder.
+func Under(env *kind.Env, folder string) []string {
+	names, err := env.Machine.ReadDir(folder)
+	if err != nil {
+		return nil
+	}
+	for i, name := range names {
+		names[i] = path.Join(folder, name)
+	}
+	return names
+}
+
+// How long another package manager is waited for, and how often it is asked.
+const (
+	lockWait  = 2 * time.Minute
+	lockAgain = 3 * time.Second
+)
+
+// Limit is how long one run of a package manager may take: to stop it midway
+// does harm.
+const Limit = 2 * time.Hour
+
+// Patiently runs a package manager, and again while its output says that
+// another one holds its lock, up to two minutes. What locked matches first in it
+// is the process that holds the lock, if the manager tells.
+func Patiently(ctx context.Context, env *kind.Env, c machine.Command, locked *regexp.Regexp,
+	telling func(string) string) (machine.Output, error) {
+	for begun := env.Machine.Now(); ; env.Machine.Wait(ctx, lockAgain) {
+		out, err := machine.Do(ctx, env.Machine, c, telling)
+		if err == nil || out.Code == 0 {
+			return out, err
+		}
+		found := locked.FindStringSubmatch(out.Combined.String())
+		if found == nil || ctx.Err() != nil {
+			return out, err
+		}
+		if env.Machine.Now().Sub(begun) < lockWait {
+			continue
+		}
+		return out, problem.Errorf("another package manager has held the lock of %s for %v%s", c.Args[0], lockWait,
+			holder(env, found)).Remedy("let it end, or see on the host why it does not, and apply again")
+	}
+}
+
+// holder tells of the process whose number was matched.
+func holder(env *kind.Env, found []string) string {
+	if len(found) < 2 || found[1] == "" {
+		return ""
+	}
+	name, err := machine.ReadFile(env.Machine, "/proc/"+found[1]+"/comm")
+	if err != nil {
+		return ": process " + found[1]
+	}
+	return ": process " + found[1] + " (" + strings.TrimSpace(string(name)) + ")"
+}

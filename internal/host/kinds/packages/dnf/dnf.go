@@ -1,0 +1,218 @@
+// Package dnf is the package manager of Fedora and its kin, by dnf(8), and
+// rpm's database.
+package dnf
+
+import (
+	"context"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/backend"
+	"jadekettle/internal/host/kinds/packages/rpm"
+	"jadekettle/internal/host/machine"
+)
+
+// Manager is dnf.
+type Manager struct{}
+
+// Program is what a host that has dnf can run.
+func (Manager) Program() string { return "dnf" }
+
+// CheckName holds a name to rpm's form.
+func (Manager) CheckName(name string) error { return rpm.CheckName(name) }
+
+// locks are the files in which the plug-in versionlock keeps what is held, of
+// dnf 4 and of dnf 5.
+var locks = []string{"/etc/dnf/plugins/versionlock.list", "/etc/dnf/versionlock.toml"}
+
+// Installed asks rpm, and looks at what is held.
+func (Manager) Installed(ctx context.Context, env *kind.Env, names []string) (map[string]backend.State, error) {
+	db, err := rpm.Installed(ctx, env, names)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range locks {
+		text, err := env.ReadOptional(p)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			if st, there := db[name]; there && held(text.Text, name) {
+				st.Held = true
+				db[name] = st
+			}
+		}
+	}
+	return db, nil
+}
+
+// held looks for a name in the lines NAME-EPOCH:VERSION-RELEASE.* of dnf 4, or
+// name = "NAME" of dnf 5.
+func held(text, name string) bool {
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if rest, ok := strings.CutPrefix(line, name+"-"); ok && rest != "" && rest[0] >= '0' && rest[0] <= '9' {
+			return true
+		}
+		if k, v, ok := strings.Cut(line, "="); ok && strings.TrimSpace(k) == "name" &&
+			strings.Trim(strings.TrimSpace(v), `"'`) == name {
+			return true
+		}
+	}
+	return false
+}
+
+// Asked lists what dnf notes as asked for by its user.
+func (Manager) Asked(ctx context.Context, env *kind.Env) ([]string, error) {
+	out, err := run(ctx, env, "-q", "-C", "repoquery", "--userinstalled", "--qf", "%{name}\n")
+	if err != nil {
+		return nil, err
+	}
+	list := strings.Fields(out.Stdout)
+	slices.Sort(list)
+	return slices.Compact(list), nil
+}
+
+// Offers asks for all in one call, of the lists as they lie on the host.
+func (Manager) Offers(ctx context.Context, env *kind.Env, names []string) (map[string]backend.Offer, error) {
+	offers := map[string]backend.Offer{}
+	if !fetched(env) {
+		return offers, nil
+	}
+	args := append([]string{"-q", "-C", "repoquery", "--available", "--showduplicates", "--qf",
+		"%{name}\t%{arch}\t%{epoch}:%{version}-%{release}\n", "--"}, names...)
+	out, err := run(ctx, env, args...)
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(out.Stdout) {
+		f := strings.Split(strings.TrimSpace(line), "\t")
+		if len(f) != 3 {
+			continue
+		}
+		for _, name := range []string{f[0], f[0] + "." + f[1]} {
+			o := offers[name]
+			o.Versions = rpm.Newest(append(o.Versions, rpm.Version(f[2])))
+			o.Newest = o.Versions[0]
+			offers[name] = o
+		}
+	}
+	return offers, nil
+}
+
+// caches are where dnf 4 and dnf 5 keep lists.
+var caches = []string{"/var/cache/dnf", "/var/cache/libdnf5"}
+
+func fetched(env *kind.Env) bool {
+	return slices.ContainsFunc(lists(env), func(p string) bool {
+		return strings.HasSuffix(p, ".solv") ||
+			strings.HasPrefix(p, caches[1])
+	})
+}
+
+func lists(env *kind.Env) []string {
+	return append(backend.Under(env, caches[0]), backend.Under(env, caches[1])...)
+}
+
+// ListAge looks at what dnf made of the lists.
+func (Manager) ListAge(env *kind.Env) time.Duration {
+	return backend.ListAge(env, lists(env), append(backend.Under(env, "/etc/yum.repos.d"), "/etc/yum.repos.d"))
+}
+
+// Refresh fetches the lists anew.
+func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
+	if _, err := run(ctx, env, "-q", "--refresh", "makecache"); err != nil {
+		return err
+	}
+	return env.Store.Touch(backend.Stamp)
+}
+
+// Install takes downgrades too: what is declared is meant.
+func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
+	args := []string{"-y", "-q", "install", "--"}
+	for _, w := range list {
+		args = append(args, spec(w))
+	}
+	_, err := run(ctx, env, args...)
+	return err
+}
+
+// spec writes a package as NAME-VERSION, an architecture last.
+func spec(w backend.Want) string {
+	if w.Version == "" {
+		return w.Name
+	}
+	name, arch := w.Name, ""
+	if i := strings.LastIndexByte(name, '.'); i > 0 && slices.Contains(arches, name[i+1:]) {
+		name, arch = name[:i], name[i:]
+	}
+	return name + "-" + w.Version + arch
+}
+
+// arches are the architectures that a name may end in.
+var arches = []string{"noarch", "x86_64", "i686", "aarch64", "armv7hl", "ppc64le", "s390x", "riscv64"}
+
+// Remove takes what nothing else needs along only when it was named. rpm keeps
+// changed configuration files beside their place, whether purge is said or not.
+func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {
+	_, err := run(ctx, env, append([]string{"-y", "-q", "--setopt=clean_requirements_on_remove=False", "remove", "--"},
+		names...)...)
+	return err
+}
+
+// Hold needs the plug-in versionlock.
+func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) error {
+	verb := "delete"
+	if hold {
+		verb = "add"
+	}
+	out, err := run(ctx, env, "-q", "versionlock", verb, name)
+	if err != nil && strings.Contains(out.Combined.String(), "No such command") {
+		return problem.Errorf("dnf on this host cannot hold a package").
+			Remedy("declare the package python3-dnf-plugin-versionlock before it")
+	}
+	return err
+}
+
+// locked is what dnf says when it may not wait for a lock.
+var locked = regexp.MustCompile(`(?:Failed to obtain .* lock|Waiting for process with pid (\d+))`)
+
+func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, error) {
+	c := machine.Command{Args: append([]string{"dnf", "--setopt=exit_on_lock=True"}, args...), Limit: backend.Limit}
+	return backend.Patiently(ctx, env, c, locked, telling)
+}
+
+// telling picks the first error, or else the last line.
+func telling(output string) string {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	for i, l := range lines {
+		rest, ok := strings.CutPrefix(l, "Error: ")
+		if !ok {
+			continue
+		}
+		if rest = strings.TrimSpace(rest); rest == "" && i+1 < len(lines) {
+			rest = strings.TrimSpace(lines[i+1])
+		}
+		return rest
+	}
+	return strings.TrimSpace(lines[len(lines)-1])
+}
+
+// CheckSource refuses what only apt has.
+func (Manager) CheckSource(s backend.Source) error { return rpm.CheckSource(s) }
+
+// SourceFiles writes the .repo file and the key.
+func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {
+	return rpm.SourceFiles("/etc/yum.repos.d/", s)
+}
+
+// TrySource fetches the lists of one source.
+func (Manager) TrySource(ctx context.Context, env *kind.Env, name string) error {
+	_, err := run(ctx, env, "-y", "-q", "--refresh", "--disablerepo=*", "--enablerepo="+name,
+		"--setopt="+name+".skip_if_unavailable=False", "makecache")
+	return err
+}

@@ -1,0 +1,197 @@
+// Package zypper is the package manager of SUSE and its kin, by zypper(8), and
+// rpm's database.
+package zypper
+
+import (
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/backend"
+	"jadekettle/internal/host/kinds/packages/rpm"
+	"jadekettle/internal/host/machine"
+)
+
+// Manager is zypper.
+type Manager struct{}
+
+// Program is what a host that has zypper can run.
+func (Manager) Program() string { return "zypper" }
+
+// CheckName holds a name to rpm's form.
+func (Manager) CheckName(name string) error { return rpm.CheckName(name) }
+
+// Installed asks rpm, and looks at what is held in /etc/zypp/locks.
+func (Manager) Installed(ctx context.Context, env *kind.Env, names []string) (map[string]backend.State, error) {
+	db, err := rpm.Installed(ctx, env, names)
+	if err != nil {
+		return nil, err
+	}
+	locks, err := env.ReadOptional("/etc/zypp/locks")
+	for line := range strings.Lines(locks.Text) {
+		k, name, _ := strings.Cut(line, ":")
+		name = strings.TrimSpace(name)
+		if st, there := db[name]; k == "solvable_name" && there {
+			st.Held = true
+			db[name] = st
+		}
+	}
+	return db, err
+}
+
+// Asked leaves out what zypper notes as having come along.
+func (Manager) Asked(ctx context.Context, env *kind.Env) ([]string, error) {
+	all, err := rpm.All(ctx, env)
+	if err != nil {
+		return nil, err
+	}
+	along, err := machine.ReadFile(env.Machine, "/var/lib/zypp/AutoInstalled")
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	names := strings.Split(string(along), "\n")
+	return slices.DeleteFunc(all, func(n string) bool { return slices.Contains(names, n) }), nil
+}
+
+// nothingFound is the exit code of a search without a result (zypper(8), EXIT
+// CODES).
+const nothingFound = 104
+
+// Offers asks for all in one call, of the lists as they lie on the host.
+func (Manager) Offers(ctx context.Context, env *kind.Env, names []string) (map[string]backend.Offer, error) {
+	out, err := run(ctx, env, append([]string{"--xmlout", "--no-refresh", "search", "--details", "--match-exact",
+		"--type", "package", "--"}, names...)...)
+	if out.Code == nothingFound {
+		return map[string]backend.Offer{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return offers(out.Stdout)
+}
+
+// installedOnly is how zypper calls the repository of what only the host has.
+const installedOnly = "(System Packages)"
+
+// offers reads the answer to a search in XML.
+func offers(text string) (map[string]backend.Offer, error) {
+	var answer struct {
+		List []struct {
+			Name       string `xml:"name,attr"`
+			Edition    string `xml:"edition,attr"`
+			Arch       string `xml:"arch,attr"`
+			Repository string `xml:"repository,attr"`
+		} `xml:"search-result>solvable-list>solvable"`
+	}
+	if err := xml.Unmarshal([]byte(text), &answer); err != nil {
+		return nil, fmt.Errorf("read what zypper found: %w", err)
+	}
+	out := map[string]backend.Offer{}
+	for _, s := range answer.List {
+		if s.Repository == installedOnly || s.Edition == "" {
+			continue
+		}
+		for _, name := range []string{s.Name, s.Name + "." + s.Arch} {
+			o := out[name]
+			o.Versions = rpm.Newest(append(o.Versions, rpm.Version(s.Edition)))
+			o.Newest = o.Versions[0]
+			out[name] = o
+		}
+	}
+	return out, nil
+}
+
+// sources is where the files lie that tell of repositories.
+const sources = "/etc/zypp/repos.d/"
+
+// ListAge looks at what zypper fetched.
+func (Manager) ListAge(env *kind.Env) time.Duration {
+	return backend.ListAge(env, backend.Under(env, "/var/cache/zypp/raw"),
+		append(backend.Under(env, sources), "/etc/zypp/repos.d"))
+}
+
+// Refresh fetches the lists anew.
+func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
+	if _, err := run(ctx, env, "--quiet", "refresh"); err != nil {
+		return err
+	}
+	return env.Store.Touch(backend.Stamp)
+}
+
+// Install takes downgrades too: what is declared is meant.
+func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
+	args := []string{"--no-refresh", "install", "--oldpackage", "--"}
+	for _, w := range list {
+		if w.Version != "" {
+			w.Name += "=" + w.Version
+		}
+		args = append(args, w.Name)
+	}
+	_, err := run(ctx, env, args...)
+	return err
+}
+
+// Remove has no notion of purge: rpm keeps changed configuration files beside
+// their place.
+func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {
+	_, err := run(ctx, env, append([]string{"--no-refresh", "remove", "--"}, names...)...)
+	return err
+}
+
+// Hold locks a package, or takes the lock away.
+func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) error {
+	verb := "removelock"
+	if hold {
+		verb = "addlock"
+	}
+	_, err := run(ctx, env, verb, "--", name)
+	return err
+}
+
+// locked is what zypper says when another holds its lock.
+var locked = regexp.MustCompile(`System management is locked by the application with pid (\d+)`)
+
+// Exit codes of zypper from 100 on are news, such as that a reboot is needed;
+// these two are not (zypper(8), EXIT CODES).
+const scriptFailed = 107
+
+func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, error) {
+	c := machine.Command{Args: append([]string{"zypper", "--non-interactive"}, args...), Limit: backend.Limit}
+	out, err := backend.Patiently(ctx, env, c, locked, telling)
+	if out.Code >= 100 && out.Code < scriptFailed && out.Code != nothingFound {
+		return out, nil
+	}
+	return out, err
+}
+
+// telling picks the first problem, or else the last line.
+func telling(output string) string {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	for _, l := range lines {
+		if strings.HasPrefix(l, "Problem: ") || strings.HasPrefix(l, "No provider of ") || strings.HasPrefix(l, "Error: ") {
+			return strings.TrimSpace(l)
+		}
+	}
+	return strings.TrimSpace(lines[len(lines)-1])
+}
+
+// CheckSource refuses what only apt has.
+func (Manager) CheckSource(s backend.Source) error { return rpm.CheckSource(s) }
+
+// SourceFiles writes the .repo file and the key.
+func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {
+	return rpm.SourceFiles(sources, s, "autorefresh=1")
+}
+
+// TrySource fetches the lists of one source, and takes the key that it declares.
+func (Manager) TrySource(ctx context.Context, env *kind.Env, name string) error {
+	_, err := run(ctx, env, "--quiet", "--gpg-auto-import-keys", "refresh", "--force", "--", name)
+	return err
+}
