@@ -8,13 +8,14 @@ import (
 )
 
 // buildRPMs makes a repository of rpm packages in /srv/rpms: tide-logger in two
-// versions, salt-lamp, and one whose script fails.
+// versions, and salt-lamp.
 const buildRPMs = `set -e
+mkdir -p /etc/rpm; echo "%_dbpath /var/lib/rpm" >/etc/rpm/macros # Debian's rpm has root's database in root's home
 mkdir -p /srv/rpms /root/b && cd /root/b
 spec() {
 	printf 'Name: %s\nVersion: %s\nRelease: 1\nSummary: made up\nLicense: none\nBuildArch: noarch\n' "$1" "$2"
 	printf '%%description\nmade up\n%%install\nmkdir -p %%{buildroot}/usr/share/%s\necho %s > ' "$1" "$2"
-	printf '%%{buildroot}/usr/share/%s/version\n%%files\n/usr/share/%s/version\n' "$1" "$1"
+	printf '%%{buildroot}/usr/share/%s/version\n%%files\n/usr/share/%s\n' "$1" "$1"
 }
 spec tide-logger 1.4.2 >a.spec; spec tide-logger 1.10.0 >b.spec; spec salt-lamp 2.0 >c.spec
 for s in a b c; do rpmbuild -bb --quiet --define "_rpmdir /srv/rpms" $s.spec >/dev/null 2>&1; done
@@ -22,7 +23,8 @@ createrepo_c -q /srv/rpms
 rm -f /var/lib/rpm/.rpm.lock
 `
 
-// buildPacman makes a repository of pacman's in /srv/pac.
+// buildPacman makes a repository of pacman's in /srv/pac. Debian's repo-add lacks
+// what it needs, so its database is made by hand.
 const buildPacman = `set -e
 mkdir -p /srv/pac /root/p && cd /root/p
 for nv in tide-logger=1.10.0-1 salt-lamp=2.0-1; do
@@ -30,9 +32,13 @@ for nv in tide-logger=1.10.0-1 salt-lamp=2.0-1; do
 	rm -rf t; mkdir -p t/usr/share/$n; echo $v >t/usr/share/$n/version
 	printf 'pkgname = %s\npkgbase = %s\npkgver = %s\npkgdesc = made up\nbuilddate = 1\npackager = keepers\nsize = 9\narch = any\n' \
 		$n $n $v >t/.PKGINFO
-	tar -C t --zstd -cf /srv/pac/$n-$v-any.pkg.tar.zst .PKGINFO usr
+	f=$n-$v-any.pkg.tar.zst
+	tar -C t --zstd -cf /srv/pac/$f .PKGINFO usr
+	mkdir -p db/$n-$v
+	printf '%%FILENAME%%\n%s\n\n%%NAME%%\n%s\n\n%%VERSION%%\n%s\n\n%%CSIZE%%\n%s\n\n%%SHA256SUM%%\n%s\n\n%%ARCH%%\nany\n\n' \
+		$f $n $v $(stat -c %s /srv/pac/$f) $(sha256sum </srv/pac/$f | cut -d' ' -f1) >db/$n-$v/desc
 done
-repo-add -q /srv/pac/tides.db.tar.gz /srv/pac/*.pkg.tar.zst >/dev/null
+(cd db && tar -czf /srv/pac/tides.db *)
 printf '[options]\nArchitecture = auto\nSigLevel = Never\n[tides]\nServer = file:///srv/pac\n' >/etc/pacman.conf
 `
 
@@ -117,7 +123,6 @@ manifests = ["pacman"]
 func (l *lab) held() {
 	l.t.Helper()
 	l.write("manifests/rpm.toml", rpmRepo)
-	l.on("gauge-dnf", "mkdir -p /run/hide")
 	r := l.apply(1)
 	if got := strings.Join(r.changed(), "\n"); !strings.Contains(got, "dnf on this host cannot hold a package") ||
 		!strings.Contains(got, "gauge-zypper package tide-logger changed") {

@@ -475,3 +475,33 @@ func TestAPartOfAFileToCome(t *testing.T) {
 		t.Errorf("it would change %+v", got)
 	}
 }
+
+// TestApk takes packages through a round on a stand-in for apk.
+func TestApk(t *testing.T) {
+	b := newBench(t, folder.Spec{OS: "alpine"})
+	old := b.task("package tide-logger", value.Attrs{"version": "1.4.*", "hold": true})
+	lamp := b.task("package salt-lamp", nil)
+	ghost := b.task("package ghost", nil)
+	for _, step := range []struct {
+		tasks []plan.Task
+		want  string
+	}{
+		{[]plan.Task{old, lamp}, "version: absent -> 1.4.*, hold: no -> yes; version: absent -> installed | ; "},
+		{[]plan.Task{b.task("package tide-logger", value.Attrs{"version": "newest"})},
+			"version: 1.4.2-1 -> 1.5.0-1 | "},
+		{[]plan.Task{b.task("package tide-logger", value.Attrs{"hold": false})}, "hold: yes -> no | "},
+		{[]plan.Task{b.task("package tide-logger", value.Attrs{"absent": true}), lamp}, "version: 1.5.0-1 -> absent;  | ; "},
+	} {
+		before, after := b.apply(step.tasks...)
+		if got := strings.Join(before, "; ") + " | " + strings.Join(after, "; "); got != step.want {
+			t.Errorf("got  %s\nwant %s", got, step.want)
+		}
+	}
+	k, _ := kinds.Find("package")
+	work := []kind.Work{{Task: ghost, State: k.Read(context.Background(), b.env(false, ghost), []plan.Task{ghost})[0].State,
+		Changes: []plan.Change{{What: "version"}}}}
+	if err := k.Write(context.Background(), b.env(false, ghost), work)[0]; err == nil ||
+		!strings.Contains(err.Error(), "no package list on this host knows a package ghost") {
+		t.Errorf("ghost: %v", err)
+	}
+}

@@ -210,8 +210,11 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	if w.Task.Absent {
 		return errors.Join(env.PutText(ctx, w.Task, st.old, ""), env.PutText(ctx, w.Task, st.oldKey, ""))
 	}
-	if st.key.Text != "" {
-		if err := folder(env, path.Dir(st.key.Path)); err != nil {
+	for _, f := range []backend.File{st.source, st.key} {
+		if f.Text == "" {
+			continue
+		}
+		if err := folder(env, path.Dir(f.Path)); err != nil {
 			return err
 		}
 	}
@@ -238,7 +241,7 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 		Remedy("see that the address, the suites and the key are right, and that the host reaches it")
 }
 
-// folder makes the folder of keys, which not every system has.
+// folder makes the folder of sources or of keys, which not every system has.
 func folder(env *kind.Env, p string) error {
 	d, name, err := env.Split(p)
 	if errors.Is(err, kind.ErrNotYet) {

@@ -50,6 +50,11 @@ func New(root string, spec Spec) (*Machine, error) {
 	h := &Machine{Root: root, disk: &system.System{Root: root}, spec: spec.withDefaults(), start: time.Now(),
 		owners: map[uint64]owner{}, units: map[string]*unit{}, hashes: map[string]string{},
 		programs: standIns()}
+	if spec.OS == "alpine" {
+		h.programs = maps.Clone(h.programs)
+		maps.DeleteFunc(h.programs, func(name string, _ standIn) bool { return aptStandIns[name] != nil })
+		maps.Copy(h.programs, apkStandIns)
+	}
 	if err := h.populate(); err != nil {
 		return nil, fmt.Errorf("make the simulated host %s: %w", spec.Name, err)
 	}

@@ -13,7 +13,7 @@ import (
 type Spec struct {
 	Name     string
 	Address  string   // its IPv4 address
-	OS       string   // "debian" or "ubuntu"; debian by default
+	OS       string   // "debian", "ubuntu" or "alpine"; debian by default
 	Memory   int64    // bytes; 1 GiB by default
 	Disk     int64    // bytes; 32 GiB by default
 	CPUs     int      // 2 by default

@@ -2,6 +2,7 @@ package backend
 
 import (
 	"context"
+	"errors"
 	"math"
 	"path"
 	"regexp"
@@ -56,9 +57,10 @@ func Under(env *kind.Env, folder string) []string {
 	return names
 }
 
-// How long another package manager is waited for, and how often it is asked.
+// How often it is asked whether another package manager has let go of its lock,
+// and how long is waited in between.
 const (
-	lockWait  = 2 * time.Minute
+	lockTries = 40
 	lockAgain = 3 * time.Second
 )
 
@@ -71,7 +73,7 @@ const Limit = 2 * time.Hour
 // is the process that holds the lock, if the manager tells.
 func Patiently(ctx context.Context, env *kind.Env, c machine.Command, locked *regexp.Regexp,
 	telling func(string) string) (machine.Output, error) {
-	for begun := env.Machine.Now(); ; env.Machine.Wait(ctx, lockAgain) {
+	for try := 1; ; try++ {
 		out, err := machine.Do(ctx, env.Machine, c, telling)
 		if err == nil || out.Code == 0 {
 			return out, err
@@ -80,11 +82,12 @@ func Patiently(ctx context.Context, env *kind.Env, c machine.Command, locked *re
 		if found == nil || ctx.Err() != nil {
 			return out, err
 		}
-		if env.Machine.Now().Sub(begun) < lockWait {
+		if try < lockTries {
+			env.Machine.Wait(ctx, lockAgain)
 			continue
 		}
-		return out, problem.Errorf("another package manager has held the lock of %s for %v%s", c.Args[0], lockWait,
-			holder(env, found)).Remedy("let it end, or see on the host why it does not, and apply again")
+		return out, problem.Errorf("another package manager has held the lock of %s for %v%s", c.Args[0],
+			lockTries*lockAgain, holder(env, found)).Remedy("let it end, or see on the host why it does not, and apply again")
 	}
 }
 
@@ -98,4 +101,31 @@ func holder(env *kind.Env, found []string) string {
 		return ": process " + found[1]
 	}
 	return ": process " + found[1] + " (" + strings.TrimSpace(string(name)) + ")"
+}
+
+// Freed does something to packages that a manager refuses to touch while they
+// are held. Those that are to stay are held again, whatever came of it.
+func Freed(ctx context.Context, env *kind.Env, m Manager, names []string, stay bool, do func() error) error {
+	states, err := m.Installed(ctx, env, names)
+	if err != nil {
+		return err
+	}
+	var held []string
+	for _, name := range names {
+		if states[name].Held {
+			held = append(held, name)
+		}
+	}
+	for _, name := range held {
+		if err := m.Hold(ctx, env, name, false); err != nil {
+			return err
+		}
+	}
+	err = do()
+	for _, name := range held {
+		if stay {
+			err = errors.Join(err, m.Hold(ctx, env, name, true))
+		}
+	}
+	return err
 }

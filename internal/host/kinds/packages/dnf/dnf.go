@@ -132,13 +132,17 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 }
 
 // Install takes downgrades too: what is declared is meant.
-func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
+func (m Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
 	args := []string{"-y", "-q", "install", "--"}
+	var names []string
 	for _, w := range list {
+		names = append(names, w.Name)
 		args = append(args, spec(w))
 	}
-	_, err := run(ctx, env, args...)
-	return err
+	return backend.Freed(ctx, env, m, names, true, func() error {
+		_, err := run(ctx, env, args...)
+		return err
+	})
 }
 
 // spec writes a package as NAME-VERSION, an architecture last.
@@ -158,10 +162,12 @@ var arches = []string{"noarch", "x86_64", "i686", "aarch64", "armv7hl", "ppc64le
 
 // Remove takes what nothing else needs along only when it was named. rpm keeps
 // changed configuration files beside their place, whether purge is said or not.
-func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {
-	_, err := run(ctx, env, append([]string{"-y", "-q", "--setopt=clean_requirements_on_remove=False", "remove", "--"},
-		names...)...)
-	return err
+func (m Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {
+	return backend.Freed(ctx, env, m, names, false, func() error {
+		_, err := run(ctx, env, append([]string{"-y", "-q", "--setopt=clean_requirements_on_remove=False", "remove", "--"},
+			names...)...)
+		return err
+	})
 }
 
 // Hold needs the plug-in versionlock.

@@ -119,30 +119,36 @@ func (Manager) ListAge(env *kind.Env) time.Duration {
 
 // Refresh fetches the lists anew.
 func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
-	if _, err := run(ctx, env, "--quiet", "refresh"); err != nil {
+	if _, err := run(ctx, env, "refresh"); err != nil {
 		return err
 	}
 	return env.Store.Touch(backend.Stamp)
 }
 
 // Install takes downgrades too: what is declared is meant.
-func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
+func (m Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
 	args := []string{"--no-refresh", "install", "--oldpackage", "--"}
+	var names []string
 	for _, w := range list {
+		names = append(names, w.Name)
 		if w.Version != "" {
 			w.Name += "=" + w.Version
 		}
 		args = append(args, w.Name)
 	}
-	_, err := run(ctx, env, args...)
-	return err
+	return backend.Freed(ctx, env, m, names, true, func() error {
+		_, err := run(ctx, env, args...)
+		return err
+	})
 }
 
 // Remove has no notion of purge: rpm keeps changed configuration files beside
 // their place.
-func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {
-	_, err := run(ctx, env, append([]string{"--no-refresh", "remove", "--"}, names...)...)
-	return err
+func (m Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {
+	return backend.Freed(ctx, env, m, names, false, func() error {
+		_, err := run(ctx, env, append([]string{"--no-refresh", "remove", "--"}, names...)...)
+		return err
+	})
 }
 
 // Hold locks a package, or takes the lock away.
@@ -192,6 +198,6 @@ func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {
 
 // TrySource fetches the lists of one source, and takes the key that it declares.
 func (Manager) TrySource(ctx context.Context, env *kind.Env, name string) error {
-	_, err := run(ctx, env, "--quiet", "--gpg-auto-import-keys", "refresh", "--force", "--", name)
+	_, err := run(ctx, env, "--gpg-auto-import-keys", "refresh", "--force", "--", name)
 	return err
 }
