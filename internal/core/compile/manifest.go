@@ -320,13 +320,24 @@ func (p *Project) compileAttr(d *Decl, a manifest.Attr, ps *problem.Problems) At
 		ps.AddErr(a.Node.Place, err)
 		out.Bad = err != nil
 	}
-	if rel, ok := out.Fixed.(string); ok && a.Schema.Type == schema.Copy {
-		if _, err := p.Copy(path.Join(d.Dir, rel)); err != nil {
+	if rel, ok := out.Fixed.(string); ok {
+		if err := p.beside(a.Schema.Type, path.Join(d.Dir, rel), rel); err != nil {
 			ps.AddErr(a.Node.Place, err)
 			out.Bad = true
 		}
 	}
 	return out
+}
+
+// beside says why what is to lie in the manifest's folder cannot be read.
+func (p *Project) beside(t schema.Type, name, rel string) (err error) {
+	switch {
+	case t == schema.Copy, t == schema.Origin && schema.Beside(rel):
+		_, err = p.Copy(name)
+	case t == schema.Tree:
+		_, err = p.Tree(name)
+	}
+	return err
 }
 
 func (p *Project) compileNode(n *manifest.Node, keep string, scope expr.Scope) (Evaluator, error) {

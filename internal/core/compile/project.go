@@ -303,3 +303,49 @@ func (p *Project) Copy(name string) (plan.Content, error) {
 	}))
 	return f.(func() (plan.Content, error))()
 }
+
+// maxTree bounds the files of a folder that is copied: all of them travel in one
+// message.
+const maxTree = 5000
+
+// Tree lists all files below a folder of the project with their hashes, reading
+// each once.
+func (p *Project) Tree(folder string) ([]plan.Leaf, error) {
+	if info, err := fs.Stat(p.files, folder); err != nil || !info.IsDir() {
+		return nil, problem.Errorf("the folder %s cannot be read", folder).
+			Remedy("%s", nearestFolder(p.files, folder))
+	}
+	var out []plan.Leaf
+	err := fs.WalkDir(p.files, folder, func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		if !e.Type().IsRegular() {
+			return problem.Errorf("%s is neither a file nor a folder", name).Remedy("take it out of the folder")
+		}
+		if len(out) == maxTree {
+			return problem.Errorf("%s holds more than %d files", folder, maxTree).
+				Remedy("pack it, and declare an unpack")
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		c, err := p.Copy(name)
+		out = append(out, plan.Leaf{Path: strings.TrimPrefix(name, folder+"/"), SHA256: c.SHA256, Size: c.Size,
+			Executable: info.Mode()&0o100 != 0})
+		return err
+	})
+	return out, err
+}
+
+func nearestFolder(files fs.FS, name string) string {
+	entries, _ := fs.ReadDir(files, path.Dir(name))
+	var names []string
+	for _, e := range entries {
+		if e.IsDir() {
+			names = append(names, e.Name())
+		}
+	}
+	return problem.Meant(path.Base(name), names, "it is looked for in "+path.Dir(name))
+}

@@ -35,10 +35,35 @@ type Task struct {
 	// Follows says that the task is only done after a change of others, even
 	// when none of them is in the plan.
 	Follows bool `cbor:"10,keyasint,omitempty"`
+	// Tree is what a folder is to hold, in the order of the paths.
+	Tree []Leaf `cbor:"11,keyasint,omitempty"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
 	Manifests []string      `cbor:"-"` // by which manifests
 	Labels    []string      `cbor:"-"`
+}
+
+// Leaf is one file of a folder that is copied whole.
+type Leaf struct {
+	Path       string `cbor:"1,keyasint"` // below the folder
+	SHA256     string `cbor:"2,keyasint"`
+	Size       int64  `cbor:"3,keyasint"`
+	Executable bool   `cbor:"4,keyasint,omitempty"`
+}
+
+// Content names what the file is to hold.
+func (l Leaf) Content() Content { return Content{SHA256: l.SHA256, Size: l.Size} }
+
+// Wants lists all contents that a task may ask for.
+func (t *Task) Wants() []Content {
+	var out []Content
+	if t.Content != nil {
+		out = append(out, *t.Content)
+	}
+	for _, l := range t.Tree {
+		out = append(out, l.Content())
+	}
+	return out
 }
 
 // The actions that can be owed to a service.

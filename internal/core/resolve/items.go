@@ -227,7 +227,10 @@ func (r *resolver) content(it *Item, a *compile.Attr, text string) bool {
 	switch a.Schema.Type {
 	case schema.Body:
 		r.hold(it, text, false)
-	case schema.Copy:
+	case schema.Copy, schema.Origin:
+		if a.Schema.Type == schema.Origin && !schema.Beside(text) {
+			return true
+		}
 		name := path.Join(it.Decl.Dir, text)
 		c, err := r.Project.Copy(name)
 		if err != nil {
@@ -236,6 +239,8 @@ func (r *resolver) content(it *Item, a *compile.Attr, text string) bool {
 		}
 		it.Task.Content = &c
 		r.plan.Contents[c.SHA256] = plan.Bytes{Path: name}
+	case schema.Tree:
+		return r.tree(it, a, text)
 	case schema.Template:
 		t := a.Template
 		if t == nil {
@@ -325,13 +330,31 @@ func difference(a, b *Item) string {
 	if (ca == nil) != (cb == nil) || ca != nil && ca.SHA256 != cb.SHA256 {
 		return "the content differs"
 	}
+	if !slices.Equal(a.Task.Tree, b.Task.Tree) {
+		return "the folders differ"
+	}
 	return ""
+}
+
+// tree makes a folder of the project that of a task.
+func (r *resolver) tree(it *Item, a *compile.Attr, text string) bool {
+	folder := path.Join(it.Decl.Dir, text)
+	leaves, err := r.Project.Tree(folder)
+	if err != nil {
+		r.problems.AddErr(a.Node.Place, err)
+		return false
+	}
+	it.Task.Tree = leaves
+	for _, l := range leaves {
+		r.plan.Contents[l.SHA256] = plan.Bytes{Path: path.Join(folder, l.Path)}
+	}
+	return true
 }
 
 // isContent says whether an attribute only serves to make a Content.
 func isContent(k *schema.Kind, name string) bool {
 	a, _ := k.Attr(name)
-	return a.Type == schema.Body || a.Type == schema.Template || a.Type == schema.Copy
+	return a.Type == schema.Body || a.Type == schema.Template || a.Type == schema.Copy || a.Type == schema.Tree
 }
 
 func written(a value.Attrs, name string) string {

@@ -7,6 +7,7 @@ package schema
 import (
 	"fmt"
 	"io/fs"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -41,6 +42,8 @@ const (
 	Table                // a table with the fields that the attribute names
 	Scalar               // a text or a number, kept as text
 	Duration             // a length of time, such as "90s"
+	Origin               // a file in the manifest's folder, an address (http, https), or an absolute path on the host
+	Tree                 // a path in the manifest's folder: a folder with all that is in it
 )
 
 // String says what is wanted, as it reads in "needs ...".
@@ -49,7 +52,8 @@ func (t Type) String() string {
 		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
 		"text", "a command line", "a secret text",
 		"a reference such as \"service tide-logger\"", "a regular expression", "text", "a table of values",
-		"a table", "a text or a number", "a length of time such as \"90s\""}[t]
+		"a table", "a text or a number", "a length of time such as \"90s\"",
+		"a file in the manifest's folder, an address or a path", "a folder's path in the manifest's folder"}[t]
 }
 
 // Attr is one attribute of a kind.
@@ -120,6 +124,7 @@ type Kind struct {
 type Example struct {
 	About string // what it is for, as a sentence without its stop
 	TOML  string
+	Files map[string]string // that lie beside the manifest; may be nil
 }
 
 // Paths is the name space of what lies at a path.
@@ -206,6 +211,42 @@ func (k *Kind) RequiredFirst() []Attr {
 		return 1
 	})
 	return out
+}
+
+// Beside says whether an Origin is a file in the manifest's folder.
+func Beside(origin string) bool { return !strings.HasPrefix(origin, "/") && !Remote(origin) }
+
+// Remote says whether an Origin is to be fetched.
+func Remote(origin string) bool {
+	return strings.HasPrefix(origin, "http://") || strings.HasPrefix(origin, "https://")
+}
+
+// origin checks where something comes from.
+func (a Attr) origin(s string) (any, error) {
+	switch {
+	case strings.HasPrefix(s, "/"):
+		return CleanPath(s)
+	case Remote(s):
+		return s, CheckAddress(s)
+	case strings.Contains(s, "://"):
+		return nil, problem.Errorf("%s is %q, which is fetched by neither HTTP nor HTTPS", a.Name, s).
+			Remedy("write an address that begins with https:// or http://")
+	}
+	return Attr{Name: a.Name, Type: Copy}.one(s)
+}
+
+// CheckAddress says what is wrong with an address that is fetched by HTTP or
+// HTTPS.
+func CheckAddress(s string) error {
+	u, err := url.Parse(s)
+	switch {
+	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || strings.ContainsAny(s, " \t\r\n"):
+		return problem.Errorf("%q is no address", s).Remedy("write one such as https://charts.example.org/coast.tar.gz")
+	case u.User != nil:
+		return problem.Errorf("the address holds a user, and everybody on the host can see it").
+			Remedy("give it in headers, which take secrets")
+	}
+	return nil
 }
 
 // Spread lists attributes with the fields of tables behind them, as put[].text.
@@ -460,7 +501,9 @@ func (a Attr) text(s string) (any, error) {
 				strings.TrimPrefix(err.Error(), "error parsing regexp: ")).
 				Remedy("write a backslash before what stands for itself, in single quotes")
 		}
-	case Template, Copy:
+	case Origin:
+		return a.origin(s)
+	case Template, Copy, Tree:
 		if !fs.ValidPath(s) || s == "." {
 			return nil, problem.Errorf("%s is %q", a.Name, s).
 				Remedy("it is a path inside the manifest's folder, with no leading slash and no .. in it")

@@ -54,7 +54,11 @@ func TestExamplesOfKinds(t *testing.T) {
 			if !strings.Contains(e.TOML, "["+k.Schema().Name+".") || strings.HasSuffix(e.About, ".") || e.About == "" {
 				t.Errorf("%s: an example that shows nothing of it: %s", k.Schema().Name, e.About)
 			}
-			if failures, _ := play(t, project("manifests/gauge.toml", e.TOML)); len(failures) > 0 {
+			files := []string{"manifests/gauge.toml", e.TOML}
+			for name, text := range e.Files {
+				files = append(files, "manifests/"+name, text)
+			}
+			if failures, _ := play(t, project(files...)); len(failures) > 0 {
 				t.Errorf("%s, %s:\n%s", k.Schema().Name, e.About, strings.Join(failures, "\n"))
 			}
 		}

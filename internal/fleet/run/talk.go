@@ -340,8 +340,8 @@ func (t *talk) take(whole *plan.Plan) error {
 	t.plan, t.parts, t.out.Needed = p, parts, needed
 	t.out.Planned, t.seen, t.uses = len(p.Tasks), make([]bool, len(p.Tasks)), map[string]int{}
 	for _, task := range p.Tasks {
-		if task.Content != nil {
-			t.uses[task.Content.SHA256]++
+		for _, c := range task.Wants() {
+			t.uses[c.SHA256]++
 		}
 	}
 	return nil

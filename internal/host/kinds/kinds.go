@@ -6,9 +6,11 @@ import (
 
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/host/kinds/block"
+	"jadekettle/internal/host/kinds/checkout"
 	"jadekettle/internal/host/kinds/command"
 	"jadekettle/internal/host/kinds/cron"
 	"jadekettle/internal/host/kinds/dir"
+	"jadekettle/internal/host/kinds/download"
 	"jadekettle/internal/host/kinds/file"
 	"jadekettle/internal/host/kinds/group"
 	"jadekettle/internal/host/kinds/hostname"
@@ -26,6 +28,7 @@ import (
 	"jadekettle/internal/host/kinds/sudorule"
 	"jadekettle/internal/host/kinds/sysctl"
 	"jadekettle/internal/host/kinds/timezone"
+	"jadekettle/internal/host/kinds/unpack"
 	"jadekettle/internal/host/kinds/user"
 )
 
@@ -37,7 +40,7 @@ func All() []kind.Kind {
 // all is made once: a kind holds nothing but its schema.
 var all = []kind.Kind{
 	packages.Kind(), repo.Kind(),
-	file.Kind(), dir.Kind(), link.Kind(), lines.Kind(), block.Kind(), settings.Kind(),
+	file.Kind(), dir.Kind(), download.Kind(), unpack.Kind(), checkout.Kind(), link.Kind(), lines.Kind(), block.Kind(), settings.Kind(),
 	service.Kind(),
 	user.Kind(), group.Kind(), sudorule.Kind(),
 	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(), mount.Kind(),

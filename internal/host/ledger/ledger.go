@@ -350,5 +350,14 @@ func (s *Store) Paid(ref value.Ref) {
 // Path gives the path of a file in the store.
 func (s *Store) Path(name string) string { return path.Join(s.path, name) }
 
+// Remember keeps a value in a file of its own in the store, as JSON.
+func (s *Store) Remember(name string, v any) error { return s.replace(name, v) }
+
+// Recall reads what Remember kept; without any the error wraps fs.ErrNotExist.
+func (s *Store) Recall(name string, to any) error { return s.read(name, to) }
+
+// Unlearn removes what Remember kept, if any.
+func (s *Store) Unlearn(name string) { s.dir.Remove(name) }
+
 // Touch makes a file in the store, empty and new.
 func (s *Store) Touch(name string) error { return s.put(name, nil) }

@@ -59,6 +59,8 @@ type Dir interface {
 	// Mkdir makes a new folder, as Create makes a file.
 	Mkdir(name string, mode uint32, uid, gid int) error
 	Rename(from, to string) error
+	// Move renames into another open folder of the same file system.
+	Move(from string, to Dir, name string) error
 	Remove(name string) error
 	RemoveAll(name string) error
 	Readlink(name string) (string, error)
@@ -75,6 +77,7 @@ type Dir interface {
 // whatever stands at its name by now.
 type File interface {
 	io.ReadWriteCloser
+	io.ReaderAt
 	Info() (Info, error)
 	Chown(uid, gid int) error // -1 leaves one as it is
 	Chmod(mode uint32) error

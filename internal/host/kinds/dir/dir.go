@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"strings"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -18,9 +19,20 @@ var about = &schema.Kind{
 	Name:  "dir",
 	Area:  "files",
 	Space: schema.Paths,
-	About: "A folder, and whose it is.",
-	Doc:   "What lies in the folder is left alone. The folder above it must exist or be declared.",
+	About: "A folder, whose it is, and with copy all that is in it.",
+	Doc: "The folder above it must exist or be declared. Without copy, what lies in the folder is left alone. With it, " +
+		"owner and group are those of all that is copied, every file that differs is told, and links, devices and " +
+		"empty folders are not copied.",
 	Attrs: append([]schema.Attr{
+		{Name: "copy", Type: schema.Tree, Doc: "A folder in the manifest's folder that it is a copy of.",
+			Examples: []string{`"site"`}},
+		{Name: "file_mode", Type: schema.Mode, Default: "0644, and 0755 for what can be executed in the manifest's folder",
+			Doc: "The mode of the files that are copied.", Examples: []string{`"0640"`}},
+		{Name: "dir_mode", Type: schema.Mode, Default: "0755", Doc: "The mode of the folders that are copied.",
+			Examples: []string{`"0750"`}},
+		{Name: "only_declared", Type: schema.Bool, Default: "false",
+			Doc:      "Whether what is not copied is taken away, with all that is in it.",
+			Examples: []string{"true"}},
 		{Name: "with_contents", Type: schema.Bool, Default: "false",
 			Doc:      "When absent: whether to remove all that lies in it as well; otherwise it must be empty.",
 			Examples: []string{"true"}},
@@ -34,6 +46,13 @@ mode = "0750"
 absent = true
 with_contents = true
 `},
+		{About: "A copy of a folder that lies beside the manifest, and nothing else in it", TOML: `[dir."/srv/tide-pages"]
+copy = "files"
+owner = "root"
+mode = "0755"
+file_mode = "0644"
+only_declared = true
+`, Files: map[string]string{"files/index.html": "<h1>Tides</h1>\n", "files/plots/week.svg": "<svg/>\n"}},
 	},
 	Captures: []string{"owner", "group", "mode"},
 	TooMany:  "/srv",
@@ -46,6 +65,18 @@ with_contents = true
 		if a.Has("with_contents") && !a.Bool("absent") {
 			return "with_contents", problem.Errorf("with_contents only says how to remove a folder").
 				Remedy("set absent = true or take it out")
+		}
+		for _, attr := range []string{"copy", "file_mode", "dir_mode", "only_declared"} {
+			switch {
+			case a.Has(attr) && a.Bool("absent"):
+				return attr, problem.Errorf("%s says nothing of a folder that is to be absent", attr).Remedy("take one of them out")
+			case a.Has(attr) && !a.Has("copy"):
+				return attr, problem.Errorf("%s only goes with copy", attr).Remedy("give copy, or take it out")
+			}
+		}
+		if a.Bool("only_declared") && strings.Count(name, "/") < 2 {
+			return "only_declared", problem.Errorf("only_declared would take away what the system keeps in %s", name).
+				Remedy("copy into a folder below it")
 		}
 		return "", nil
 	},
@@ -64,6 +95,7 @@ func (dirs) Stale() []kind.Topic { return nil }
 type state struct {
 	there bool
 	own   kind.Ownership
+	tree  []entry // of a copy
 }
 
 // Read looks at a folder.
@@ -87,6 +119,10 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	info, err := d.Lstat(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
+		if !t.Absent && len(t.Tree) > 0 {
+			st.tree, err = declared(t)
+			return st, cmp.Or(err, noOwner)
+		}
 		return st, noOwner
 	case err != nil:
 		return st, err
@@ -101,6 +137,9 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	if st.own, err = env.OwnershipOf(d, info); err == nil && !t.Absent {
 		err = st.own.Refused(env, t, false)
 	}
+	if err == nil && len(t.Tree) > 0 {
+		st.tree, err = readTree(env, t)
+	}
 	return st, cmp.Or(err, noOwner)
 }
 
@@ -111,14 +150,21 @@ func (dirs) Compare(t plan.Task, st state) []plan.Change {
 		return []plan.Change{kind.Existence(true)}
 	case t.Absent:
 		return nil
-	case !st.there:
-		return kind.Made(t, "owner", "group", "mode")
 	}
-	return st.own.Compare(t, false)
+	var out []plan.Change
+	if st.there {
+		out = st.own.Compare(t, false)
+	} else {
+		out = kind.Made(t, "owner", "group", "mode")
+	}
+	for i := range st.tree {
+		out = append(out, st.tree[i].compare(t)...)
+	}
+	return out
 }
 
 // Write makes, changes or removes a folder.
-func (dirs) Write(_ context.Context, env *kind.Env, w kind.Differing[state]) error {
+func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	d, name, err := env.Split(w.Task.Ref.Name)
 	if err != nil {
 		return err
@@ -134,7 +180,12 @@ func (dirs) Write(_ context.Context, env *kind.Env, w kind.Differing[state]) err
 		return nil
 	}
 	if w.State.there {
-		return env.Own(d, name, w.Task, w.State.own)
+		if len(w.State.own.Compare(w.Task, false)) > 0 {
+			if err := env.Own(d, name, w.Task, w.State.own); err != nil {
+				return err
+			}
+		}
+		return writeTree(ctx, env, w.Task, w.State.tree)
 	}
 	mode, uid, gid, err := env.Target(w.Task, nil, 0o755)
 	if err != nil {
@@ -143,7 +194,10 @@ func (dirs) Write(_ context.Context, env *kind.Env, w kind.Differing[state]) err
 	if err := d.Mkdir(name, mode, uid, gid); err != nil {
 		return err
 	}
-	return d.Sync()
+	if err := d.Sync(); err != nil {
+		return err
+	}
+	return writeTree(ctx, env, w.Task, w.State.tree)
 }
 
 // Capture declares a folder with its owner and mode.

@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/fetch"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/packages/apk"
 	"jadekettle/internal/host/kinds/packages/apt"
@@ -41,7 +42,7 @@ var about = &schema.Kind{
 		"alone, so that one that cannot be installed does not sink the rest. The package list is refreshed at most " +
 		"once a run: when something is to be installed, or when newest is declared and the list is older than " +
 		"[run] package_list_age. Configuration files that were changed by hand are kept.",
-	Attrs: []schema.Attr{
+	Attrs: append([]schema.Attr{
 		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any",
 			Doc:      "An exact version as the package manager prints it, a pattern in which * stands for anything, or newest.",
 			Examples: []string{`"newest"`, `"1.4.2-1"`, `"1.4.*"`}},
@@ -50,7 +51,11 @@ var about = &schema.Kind{
 			Examples: []string{"true"}},
 		{Name: "purge", Type: schema.Bool, Default: "false",
 			Doc: "When absent: whether its configuration files go as well.", Examples: []string{"true"}},
-	},
+		{Name: "from", Type: schema.Origin, Default: "a repository",
+			Doc: "The package as a file: in the manifest's folder, at an address, or at a path on the host. Its version must " +
+				"be declared.",
+			Examples: []string{`"tide-logger_1.4.2-1_all.deb"`, `"https://packages.example.org/tide-logger-1.4.2.rpm"`}},
+	}, fetch.Attrs...),
 	Examples: []schema.Example{
 		{About: "A package in its newest version", TOML: `[package.tide-logger]
 version = "newest"
@@ -66,6 +71,10 @@ hold = true
 absent = true
 purge = true
 `},
+		{About: "One that lies beside the manifest", TOML: `[package.tide-logger]
+version = "1.4.2-1"
+from = "tide-logger.deb"
+`, Files: map[string]string{"tide-logger.deb": "Package: tide-logger\nVersion: 1.4.2-1\n"}},
 	},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
@@ -74,7 +83,24 @@ purge = true
 		}
 		return name, nil
 	},
+	Needs: func(n schema.Needer) []value.Ref {
+		from := n.Attrs.Text("from")
+		switch {
+		case from == "" || schema.Beside(from):
+			return nil
+		case schema.Remote(from) && n.Ref.Name != "curl":
+			return []value.Ref{{Kind: "package", Name: "curl"}}
+		}
+		return []value.Ref{{Kind: "file", Name: from}, {Kind: "download", Name: from}}
+	},
 	Check: func(_ string, a value.Attrs) (string, error) {
+		if v := a.Text("version"); a.Has("from") && (v == "" || v == Newest || strings.Contains(v, "*")) {
+			return "from", problem.Errorf("it does not say which version the file has").
+				Remedy("give version exactly, as the package manager prints it")
+		}
+		if a.Bool("absent") && a.Has("from") {
+			return "from", problem.Errorf("from is given for a package that is to be absent").Remedy("take one of them out")
+		}
 		if a.Bool("absent") && a.Has("version") {
 			return "version", problem.Errorf("version is given for a package that is to be absent").
 				Remedy("take one of them out")
@@ -85,7 +111,7 @@ purge = true
 		if a.Has("purge") && !a.Bool("absent") {
 			return "purge", problem.Errorf("purge only says how to remove a package").Remedy("set absent = true or take it out")
 		}
-		return "", nil
+		return fetch.Check(a, schema.Remote(a.Text("from")))
 	},
 }
 
@@ -173,7 +199,7 @@ func read(ctx context.Context, env *kind.Env) (backend.Manager, *known, error) {
 		return m, k, nil
 	}
 	asked := names(env, func(t plan.Task) bool {
-		return m.CheckName(t.Ref.Name) == nil && !t.Absent && (isNewest(t) || env.Run.Preview &&
+		return m.CheckName(t.Ref.Name) == nil && !t.Absent && !byFile(t) && (isNewest(t) || env.Run.Preview &&
 			!fits(t, k.installed[t.Ref.Name]))
 	})
 	if len(asked) == 0 {
@@ -217,6 +243,9 @@ func names(env *kind.Env, so func(plan.Task) bool) []string {
 }
 
 func isNewest(t plan.Task) bool { return !t.Absent && t.Attrs.Text("version") == Newest }
+
+// byFile says whether a package comes as a file.
+func byFile(t plan.Task) bool { return t.Attrs.Has("from") }
 
 // fits says whether what is installed is what is declared, newest aside.
 func fits(t plan.Task, s backend.State) bool {
@@ -265,7 +294,7 @@ func pick(t plan.Task, o backend.Offer) string {
 
 // offered looks at what the lists have of a package that needs it.
 func offered(env *kind.Env, m backend.Manager, k *known, t plan.Task, st *state) error {
-	if t.Absent || !isNewest(t) && !(env.Run.Preview && !fits(t, st.State)) {
+	if t.Absent || byFile(t) || !isNewest(t) && !(env.Run.Preview && !fits(t, st.State)) {
 		return nil
 	}
 	offer := k.offers[t.Ref.Name]
@@ -357,6 +386,8 @@ func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 			purge = append(purge, i)
 		case w.Task.Absent:
 			remove = append(remove, i)
+		case w.Differs("version") && byFile(w.Task):
+			b.errs[i] = b.file(w.Task)
 		case w.Differs("version"):
 			install = append(install, i)
 		}
@@ -417,6 +448,27 @@ func (b *batch) found(which []int) []int {
 		b.work[i].State = st
 		return false
 	})
+}
+
+// file installs a package that comes as a file.
+func (b *batch) file(t plan.Task) (err error) {
+	at := t.Attrs.Text("from")
+	switch {
+	case t.Content != nil:
+		at, err = fetch.Kept(b.env, *t.Content)
+	case schema.Remote(at):
+		at, err = fetch.File(b.ctx, b.env, t, at)
+	default:
+		return b.m.InstallFile(b.ctx, b.env, at)
+	}
+	if err == nil {
+		at, err = fetch.WithSuffix(b.env, at, b.m.Suffix())
+	}
+	if err != nil {
+		return err
+	}
+	defer fetch.Drop(b.env, at)
+	return b.m.InstallFile(b.ctx, b.env, at)
 }
 
 func (b *batch) install(which []int) error {

@@ -160,6 +160,11 @@ func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
 	return d.host.note(f, d.host.made(uid, gid, mode))
 }
 
+// Move renames in the tree.
+func (d *dir) Move(from string, to machine.Dir, name string) error {
+	return d.Dir.Move(from, to.(*dir).Dir, name)
+}
+
 // Follow keeps to the rule of real machines, by the remembered owners.
 func (d *dir) Follow(name string) (string, error) {
 	link, err := d.Lstat(name)
@@ -306,7 +311,7 @@ type standIn func(h *Machine, c machine.Command, out io.Writer) int
 var standIns = sync.OnceValue(func() map[string]standIn {
 	all := map[string]standIn{}
 	for _, some := range []map[string]standIn{accountStandIns, aptStandIns, systemdStandIns,
-		baseStandIns} {
+		baseStandIns, webStandIns} {
 		maps.Copy(all, some)
 	}
 	all["sh"] = (*Machine).sh

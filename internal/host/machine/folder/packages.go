@@ -200,6 +200,13 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 }
 
 func (h *Machine) aptInstall(words []string, out io.Writer) int {
+	for i, w := range words { // a made-up package file names itself in two lines
+		if strings.HasPrefix(w, "/") {
+			name, version := "", ""
+			fmt.Sscanf(h.read(w), "Package: %s\nVersion: %s\n", &name, &version)
+			words[i] = name + "=" + version
+		}
+	}
 	for _, w := range words { // apt looks all of them up before it touches any
 		name, version, exact := strings.Cut(w, "=")
 		if len(h.versions(name)) == 0 {

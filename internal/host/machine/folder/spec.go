@@ -29,7 +29,8 @@ type Spec struct {
 	Users     []string // accounts that are there
 	Groups    []string // groups that are there
 	Files     map[string]string
-	Accounts  []string // passwd lines that a directory service knows
+	Accounts  []string          // passwd lines that a directory service knows
+	Pages     map[string]string // what made-up web servers have, by address
 }
 
 func (s Spec) withDefaults() Spec {

@@ -278,7 +278,27 @@ func fresh(f *os.File) error {
 	return nil
 }
 
-func (d *dir) Rename(from, to string) error         { return d.root.Rename(from, to) }
+func (d *dir) Rename(from, to string) error { return d.root.Rename(from, to) }
+
+// Move works on both folders as they were opened, whatever stands at their paths
+// by now.
+func (d *dir) Move(from string, to machine.Dir, name string) error {
+	a, err := d.root.Open(".")
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	b, err := to.(*dir).root.Open(".")
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if err := syscall.Renameat(int(a.Fd()), from, int(b.Fd()), name); err != nil {
+		return &fs.PathError{Op: "rename", Path: from, Err: err}
+	}
+	return nil
+}
+
 func (d *dir) Remove(name string) error             { return d.root.Remove(name) }
 func (d *dir) RemoveAll(name string) error          { return d.root.RemoveAll(name) }
 func (d *dir) Readlink(name string) (string, error) { return d.root.Readlink(name) }
@@ -420,7 +440,8 @@ func (l *limited) Write(p []byte) (int, error) {
 
 func find(program string) (string, error) {
 	if strings.Contains(program, "/") {
-		return program, nil
+		_, err := os.Stat(program)
+		return program, err
 	}
 	for _, d := range strings.Split(searchPath, ":") {
 		p := d + "/" + program

@@ -163,6 +163,14 @@ func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) 
 	return run(ctx, env, args...)
 }
 
+// Suffix ends the names of Alpine's packages.
+func (Manager) Suffix() string { return ".apk" }
+
+// InstallFile brings along what the package needs.
+func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
+	return run(ctx, env, "add", "--allow-untrusted", "--", p)
+}
+
 // Remove takes packages out of the world; with purge their changed files too.
 func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error {
 	args := []string{"del"}

@@ -215,6 +215,16 @@ func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) 
 	return err
 }
 
+// Suffix ends the names of Debian's packages.
+func (Manager) Suffix() string { return ".deb" }
+
+// InstallFile brings along what the package needs.
+func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
+	c := command("install", "--allow-downgrades", "--allow-change-held-packages", "-o", "APT::Sandbox::User=root", "--", p)
+	_, err := machine.Do(ctx, env.Machine, c, telling)
+	return err
+}
+
 // Remove leaves configuration files, unless they are to be purged.
 func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error {
 	verb := "remove"

@@ -47,6 +47,9 @@ type Manager interface {
 	Refresh(ctx context.Context, env *kind.Env) error
 	// Install and Remove act on all in one transaction.
 	Install(ctx context.Context, env *kind.Env, list []Want) error
+	// InstallFile installs a package from a file, whose name ends in Suffix.
+	InstallFile(ctx context.Context, env *kind.Env, p string) error
+	Suffix() string
 	Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error
 	// Hold says whether a package is left in its version.
 	Hold(ctx context.Context, env *kind.Env, name string, hold bool) error

@@ -145,6 +145,15 @@ func (m Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want
 	})
 }
 
+// Suffix ends the names of rpm packages.
+func (Manager) Suffix() string { return ".rpm" }
+
+// InstallFile brings along what the package needs.
+func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
+	_, err := run(ctx, env, "-y", "-q", "--nogpgcheck", "install", "--", p)
+	return err
+}
+
 // spec writes a package as NAME-VERSION, an architecture last.
 func spec(w backend.Want) string {
 	if w.Version == "" {

@@ -161,6 +161,14 @@ func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) 
 	return run(ctx, env, args...)
 }
 
+// Suffix ends the names of pacman's packages.
+func (Manager) Suffix() string { return ".pkg.tar.zst" }
+
+// InstallFile brings along what the package needs.
+func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
+	return run(ctx, env, "-U", "--", p)
+}
+
 // Remove keeps changed configuration files beside their place, unless purge.
 func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error {
 	verb := "-R"

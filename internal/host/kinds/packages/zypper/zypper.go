@@ -142,6 +142,15 @@ func (m Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want
 	})
 }
 
+// Suffix ends the names of rpm packages.
+func (Manager) Suffix() string { return ".rpm" }
+
+// InstallFile brings along what the package needs.
+func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
+	_, err := run(ctx, env, "--no-refresh", "install", "--oldpackage", "--allow-unsigned-rpm", "--", p)
+	return err
+}
+
 // Remove has no notion of purge: rpm keeps changed configuration files beside
 // their place.
 func (m Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {

@@ -1,0 +1,435 @@
+// Package checkout is the kind of git working copies, by the host's own git(1).
+package checkout
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+var about = &schema.Kind{
+	Name:  "checkout",
+	Area:  "files",
+	About: "A git working copy, at a branch, a tag or a commit.",
+	Doc: "The name is the folder. A branch is followed to the commit that it names at each apply; a tag or a whole commit " +
+		"is final. Files in the folder that git does not know are left alone. What was edited in it is never lost: " +
+		"while there is any, it is not brought to another commit.",
+	Attrs: []schema.Attr{
+		{Name: "url", Type: schema.Text, Required: true, Doc: "The repository, as git takes it.",
+			Examples: []string{`"https://git.example.org/tide-pages.git"`, `"/srv/git/tide-pages.git"`}},
+		{Name: "revision", Type: schema.Text, Required: true, Floating: "HEAD",
+			Doc: "A branch, a tag, or a commit in 40 hexadecimal digits.", Examples: []string{`"main"`, `"v2.1"`}},
+		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)",
+			Doc:      "With whose rights git works, so that the files are that user's.",
+			Examples: []string{`"tidelog"`}},
+		{Name: "ssh_key", Type: schema.Path, Doc: "A private key on the host to reach the repository with, by SSH.",
+			Examples: []string{`"/etc/tide/deploy_key"`}},
+		{Name: "discard_edits", Type: schema.Bool, Default: "false",
+			Doc: "Whether what was edited in it is thrown away.", Examples: []string{"true"}},
+		{Name: "fetch_limit", Type: schema.Duration, Default: `"10m"`, Doc: "How long git may take to fetch.",
+			Examples: []string{`"1h"`}},
+	},
+	Examples: []schema.Example{
+		{About: "The pages of a branch", TOML: `[checkout."/srv/tide-pages"]
+url = "https://git.example.org/tide-pages.git"
+revision = "main"
+`},
+		{About: "A tool at a tag, for one user", TOML: `[user.tidelog]
+
+[dir."/srv/tools"]
+owner = "tidelog"
+mode = "0755"
+
+[checkout."/srv/tools/harmonics"]
+url = "https://git.example.org/harmonics.git"
+revision = "v2.1"
+run_as = "tidelog"
+discard_edits = true
+`},
+	},
+	NoAbsent: "declare [dir.\"/the/folder\"] with absent = true and with_contents = true, which takes edits in it too",
+	Canon:    schema.CleanPath,
+	Needs: func(n schema.Needer) []value.Ref {
+		out := append(kind.ParentDirs(n), value.Ref{Kind: "package", Name: "git"}, value.Ref{Kind: "dir", Name: n.Ref.Name})
+		if user := n.Attrs.Text("run_as"); user != "" {
+			out = append(out, value.Ref{Kind: "user", Name: user})
+		}
+		if key := n.Attrs.Text("ssh_key"); key != "" {
+			out = append(out, value.Ref{Kind: "file", Name: key})
+		}
+		return out
+	},
+	Check: func(name string, a value.Attrs) (string, error) {
+		u, rev := a.Text("url"), a.Text("revision")
+		switch {
+		case a.Has("url") && (u == "" || strings.HasPrefix(u, "-") || strings.HasPrefix(u, "ext::") ||
+			strings.ContainsAny(u, " \t\r\n")):
+			return "url", problem.Errorf("%q is no address of a repository", u).
+				Remedy("write one such as https://git.example.org/tide-pages.git")
+		case secretIn(u):
+			return "url", problem.Errorf("the address holds a password, and everybody on the host can see it").
+				Remedy("use ssh_key, or git's own store of credentials")
+		case a.Has("revision") && !revisionForm.MatchString(rev):
+			return "revision", problem.Errorf("%q is no branch, tag or commit", rev).Remedy("name one")
+		case strings.Count(name, "/") < 2:
+			return "", problem.Errorf("%s is a folder of the system's", name).Remedy("check out into a folder below it")
+		}
+		return "", nil
+	},
+}
+
+// revisionForm is narrower than what git takes (git-check-ref-format(1)).
+var revisionForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._/@+-]{0,200}$`)
+
+var commitForm = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
+
+// secretIn says whether an address holds a password.
+func secretIn(u string) bool {
+	_, rest, ok := strings.Cut(u, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	user, _, at := strings.Cut(host, "@")
+	return ok && at && strings.Contains(user, ":")
+}
+
+// Kind is the kind of working copies.
+func Kind() kind.Kind { return kind.Each(checkouts{}) }
+
+type checkouts struct{}
+
+func (checkouts) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from a working copy.
+func (checkouts) Stale() []kind.Topic { return nil }
+
+type state struct {
+	there  bool   // a working copy
+	empty  bool   // a folder with nothing in it
+	url    string // that it comes from
+	commit string // that it is at
+	edited []string
+	want   string // the commit that is declared; empty when nobody could be asked
+}
+
+// git is one git command for a task.
+type git struct {
+	env  *kind.Env
+	task plan.Task
+	as   *machine.Rights
+	at   string
+}
+
+func newGit(env *kind.Env, t plan.Task) (*git, error) {
+	g := &git{env: env, task: t, at: t.Ref.Name}
+	if !env.Machine.Look("git") {
+		return nil, kind.NotYet(problem.Errorf("there is no git on this host").Remedy("declare [package.git]"))
+	}
+	if user := t.Attrs.Text("run_as"); user != "" {
+		var err error
+		if g.as, err = env.Rights(user); err != nil {
+			return nil, err
+		}
+	}
+	return g, nil
+}
+
+// uid is whose rights git has.
+func (g *git) uid() int {
+	if g.as != nil {
+		return g.as.UID
+	}
+	return g.env.Machine.UID()
+}
+
+// usualLimit is how long git may take to fetch.
+const usualLimit = 10 * time.Minute
+
+// run calls git so that it asks nobody anything, and runs no hook that lies in
+// the folder.
+func (g *git) run(ctx context.Context, args ...string) (string, error) {
+	base := []string{"git", "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "protocol.ext.allow=never",
+		"-c", "advice.detachedHead=false"}
+	ssh := "ssh -o BatchMode=yes -o ConnectTimeout=30"
+	if key := g.task.Attrs.Text("ssh_key"); key != "" {
+		ssh += " -o IdentitiesOnly=yes -i '" + strings.ReplaceAll(key, "'", `'\''`) + "'"
+	}
+	c := machine.Command{Args: append(base, args...), As: g.as, Limit: usualLimit,
+		Env: []string{"GIT_TERMINAL_PROMPT=0", "GIT_SSH_COMMAND=" + ssh, "GIT_ASKPASS=/bin/false"}}
+	if limit := g.task.Attrs.Text("fetch_limit"); limit != "" {
+		c.Limit, _ = time.ParseDuration(limit) // checked with the manifest
+	}
+	out, err := machine.Do(ctx, g.env.Machine, c, telling)
+	return strings.TrimSpace(out.Stdout), err
+}
+
+// in calls git in the working copy.
+func (g *git) in(ctx context.Context, args ...string) (string, error) {
+	return g.run(ctx, append([]string{"-C", g.at}, args...)...)
+}
+
+// telling picks what git calls fatal, or an error.
+func telling(output string) string {
+	lines := strings.Split(strings.TrimSpace(output), "\n")
+	for _, mark := range []string{"fatal: ", "error: "} {
+		for _, l := range lines {
+			if rest, ok := strings.CutPrefix(l, mark); ok {
+				return rest
+			}
+		}
+	}
+	return strings.TrimSpace(lines[len(lines)-1])
+}
+
+// Read asks git where the working copy is, and the repository which commit is
+// meant.
+func (checkouts) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	g, err := newGit(env, t)
+	if err != nil {
+		return st, err
+	}
+	if err := st.look(g); err != nil {
+		return st, err
+	}
+	if st.there {
+		if err := st.ask(ctx, g); err != nil {
+			return st, err
+		}
+	}
+	rev := t.Attrs.Text("revision")
+	if commitForm.MatchString(rev) {
+		st.want = rev
+		return st, nil
+	}
+	st.want, err = g.meant(ctx, rev)
+	return st, err
+}
+
+// look says what stands at the folder.
+func (st *state) look(g *git) error {
+	d, err := g.env.Machine.Dir(g.at)
+	if errors.Is(err, fs.ErrNotExist) {
+		up, _, err := g.env.Split(g.at)
+		if err == nil {
+			up.Close()
+		}
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	info, err := d.Lstat(".")
+	if err != nil {
+		return err
+	}
+	if by := g.uid(); info.UID != by {
+		return problem.Errorf("%s belongs to another user than the one git would work as", g.at).
+			Remedy("set run_as to its owner: what is set in a working copy is run by git")
+	}
+	if _, err := d.Lstat(".git"); err == nil {
+		st.there = true
+		return nil
+	}
+	names, err := g.env.Machine.ReadDir(g.at)
+	if err != nil {
+		return err
+	}
+	if st.empty = len(names) == 0; !st.empty {
+		return problem.Errorf("%s is there, and no git working copy", g.at).
+			Remedy("move it away by hand, or name another folder")
+	}
+	return nil
+}
+
+func (st *state) ask(ctx context.Context, g *git) error {
+	var err error
+	if st.url, err = g.in(ctx, "config", "--get", "remote.origin.url"); err != nil {
+		st.url = ""
+	}
+	if st.commit, err = g.in(ctx, "rev-parse", "--verify", "-q", "HEAD"); err != nil {
+		st.commit = "" // nothing was ever checked out
+		return nil
+	}
+	text, err := g.in(ctx, "status", "--porcelain", "--untracked-files=no", "--ignore-submodules=none")
+	if err != nil {
+		return err
+	}
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line != "" {
+			_, name, _ := strings.Cut(line, " ")
+			st.edited = append(st.edited, strings.TrimSpace(name))
+		}
+	}
+	return nil
+}
+
+// meant asks the repository which commit a branch or tag names.
+func (g *git) meant(ctx context.Context, rev string) (string, error) {
+	text, err := g.run(ctx, "ls-remote", "--", g.task.Attrs.Text("url"), rev, "refs/tags/"+rev+"^{}")
+	if err != nil {
+		return "", problem.Errorf("the repository cannot be asked: %w", err).
+			Remedy("see that the host reaches %s, and may read it", g.task.Attrs.Text("url"))
+	}
+	found := map[string]string{}
+	for line := range strings.Lines(text) {
+		commit, ref, _ := strings.Cut(strings.TrimSpace(line), "\t")
+		found[ref] = commit
+	}
+	for _, ref := range []string{"refs/tags/" + rev + "^{}", "refs/tags/" + rev, "refs/heads/" + rev, rev} {
+		if c := found[ref]; commitForm.MatchString(c) {
+			return c, nil
+		}
+	}
+	return "", problem.Errorf("the repository has no branch or tag %s", rev).
+		Remedy("see that it is spelt right; a commit is written in 40 digits")
+}
+
+// Compare says what differs.
+func (checkouts) Compare(t plan.Task, st state) []plan.Change {
+	url := t.Attrs.Text("url")
+	if !st.there {
+		return []plan.Change{{What: "checkout", Was: "absent", Becomes: "of " + url},
+			{What: "commit", Becomes: told(t, st.want)}}
+	}
+	var out []plan.Change
+	if st.url != url {
+		out = append(out, plan.Change{What: "url", Was: st.url, Becomes: url})
+	}
+	if st.commit != st.want {
+		out = append(out, plan.Change{What: "commit", Was: short(st.commit), Becomes: told(t, st.want)})
+	}
+	if len(st.edited) > 0 && t.Attrs.Bool("discard_edits") {
+		out = append(out, plan.Change{What: "edits", Was: some(st.edited), Becomes: "none"})
+	}
+	return out
+}
+
+func told(t plan.Task, commit string) string {
+	if rev := t.Attrs.Text("revision"); rev != commit {
+		return short(commit) + " (" + rev + ")"
+	}
+	return short(commit)
+}
+
+func short(commit string) string {
+	if commit == "" {
+		return "none"
+	}
+	return commit[:min(12, len(commit))]
+}
+
+// some names a few of many.
+func some(names []string) string {
+	const few = 5
+	if len(names) <= few {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:few], ", "), len(names)-few)
+}
+
+// Write makes the working copy, or brings it to the commit.
+func (checkouts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	g, err := newGit(env, w.Task)
+	if err != nil {
+		return err
+	}
+	st, url := w.State, w.Task.Attrs.Text("url")
+	if len(st.edited) > 0 && !w.Task.Attrs.Bool("discard_edits") {
+		return problem.Errorf("%s was edited on the host: %s", w.Task.Ref.Name, some(st.edited)).
+			Remedy("look with `git -C %s diff`; set discard_edits = true to throw that away", w.Task.Ref.Name)
+	}
+	fetched := func() error { return g.fetch(ctx, st.want) }
+	if !st.there {
+		return g.make(ctx, st, url, fetched)
+	}
+	if st.url == "" {
+		_, err = g.in(ctx, "remote", "add", "origin", url)
+	} else if st.url != url {
+		_, err = g.in(ctx, "remote", "set-url", "origin", url)
+	}
+	if err != nil {
+		return err
+	}
+	if err := fetched(); err != nil {
+		return err
+	}
+	_, err = g.in(ctx, "checkout", "--force", "--detach", st.want)
+	return err
+}
+
+// fetch brings a commit, unless it is there.
+func (g *git) fetch(ctx context.Context, commit string) error {
+	if _, err := g.in(ctx, "cat-file", "-e", commit+"^{commit}"); err == nil {
+		return nil
+	}
+	if _, err := g.in(ctx, "fetch", "--tags", "--force", "origin", "+refs/heads/*:refs/remotes/origin/*"); err != nil {
+		return err
+	}
+	if _, err := g.in(ctx, "cat-file", "-e", commit+"^{commit}"); err == nil {
+		return nil
+	}
+	_, err := g.in(ctx, "fetch", "origin", commit) // which a server may refuse for what no branch holds
+	return err
+}
+
+// make puts a new working copy down: what cannot be fetched leaves nothing.
+func (g *git) make(ctx context.Context, st state, url string, fetched func() error) error {
+	if !st.empty {
+		if err := g.mkdir(); err != nil {
+			return err
+		}
+	}
+	_, err := g.in(ctx, "init", "-q")
+	if err == nil {
+		_, err = g.in(ctx, "remote", "add", "origin", url)
+	}
+	if err == nil {
+		err = fetched()
+	}
+	if err == nil {
+		_, err = g.in(ctx, "checkout", "--force", "--detach", st.want)
+	}
+	if err != nil {
+		return errors.Join(err, g.remove(st.empty))
+	}
+	return nil
+}
+
+// mkdir makes the folder, as whose the rights are.
+func (g *git) mkdir() error {
+	d, name, err := g.env.Split(g.at)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	uid, gid := -1, -1
+	if g.as != nil {
+		uid, gid = g.as.UID, g.as.GID
+	}
+	return d.Mkdir(name, 0o755, uid, gid)
+}
+
+func (g *git) remove(keep bool) error {
+	at := g.at
+	if keep {
+		at = path.Join(at, ".git")
+	}
+	d, name, err := g.env.Split(at)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.RemoveAll(name)
+}

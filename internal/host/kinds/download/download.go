@@ -1,0 +1,185 @@
+// Package download is the kind of files that a host fetches by HTTP.
+package download
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/fetch"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+var about = &schema.Kind{
+	Name:  "download",
+	Area:  "files",
+	Space: schema.Paths,
+	About: "A file that the host fetches from a web server.",
+	Doc: "The host fetches it with curl, wget or apt's helper. It takes its place once it is there whole and its SHA-256 " +
+		"is right; what came of it before a cut is gone on with. A file that stands and has the SHA-256 is not fetched. " +
+		"Without one, a file that is there is not fetched again.",
+	Attrs: append(append([]schema.Attr{
+		{Name: "url", Type: schema.Text, Required: true, Doc: "Where it is, by http or https.",
+			Examples: []string{`"https://charts.example.org/coast.pdf"`}},
+	}, fetch.Attrs...), kind.OwnerAttrs...),
+	Examples: []schema.Example{
+		{About: "A file that is known by its checksum", TOML: `[download."/srv/tide-tables.txt"]
+url = "https://charts.example.org/tide-tables.txt"
+sha256 = "f589fa43fe9f5ff9ccbe84df2ccd0b4e6e4a5b73db017a1b1b5e70d964fff686"
+owner = "root"
+mode = "0644"
+`},
+		{About: "One that changes from day to day, taken as it comes the first time", TOML: `[download."/srv/coast.svg"]
+url = "https://charts.example.org/coast.svg"
+insecure_without_checksum = true
+owner = "root"
+mode = "0644"
+`},
+	},
+	Canon: schema.CleanPath,
+	Needs: func(n schema.Needer) []value.Ref {
+		return append(kind.OwnerNeeds(n), value.Ref{Kind: "package", Name: "curl"}, value.Ref{Kind: "package", Name: "wget"},
+			value.Ref{Kind: "package", Name: "ca-certificates"})
+	},
+	Check: func(_ string, a value.Attrs) (string, error) {
+		if u := a.Text("url"); u != "" {
+			if err := schema.CheckAddress(u); err != nil {
+				return "url", err
+			}
+		}
+		return fetch.Check(a, true)
+	},
+}
+
+// Kind is the kind of downloads.
+func Kind() kind.Kind { return kind.Each(downloads{}) }
+
+type downloads struct{}
+
+func (downloads) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from such a file.
+func (downloads) Stale() []kind.Topic { return nil }
+
+type state struct {
+	there bool
+	right bool // it has the declared checksum, or none is declared
+	own   kind.Ownership
+}
+
+// Read looks at the file.
+func (downloads) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	var noOwner error // the rest is read all the same, for a preview
+	if !t.Absent {
+		_, _, noOwner = env.IDs(t)
+	}
+	d, name, err := env.Split(t.Ref.Name)
+	if errors.Is(err, kind.ErrNotYet) && t.Absent {
+		return st, nil
+	}
+	if err != nil {
+		return st, err
+	}
+	defer d.Close()
+	info, err := d.Lstat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return st, noOwner
+	case err != nil:
+		return st, err
+	case !info.Type.IsRegular() && !t.Absent:
+		return st, problem.Errorf("%s is there, and no regular file", t.Ref.Name).Remedy("move it away by hand")
+	}
+	st.there = true
+	if t.Absent {
+		return st, nil
+	}
+	if st.own, err = env.OwnershipOf(d, info); err != nil {
+		return st, err
+	}
+	want := t.Attrs.Text("sha256")
+	if st.right = want == ""; !st.right {
+		sum, err := fetch.Sum(d, name)
+		if err != nil {
+			return st, err
+		}
+		st.right = sum == want
+	}
+	return st, cmp.Or(st.own.Refused(env, t, !st.right), noOwner)
+}
+
+// Compare says what differs.
+func (downloads) Compare(t plan.Task, st state) []plan.Change {
+	switch {
+	case t.Absent && st.there:
+		return []plan.Change{kind.Existence(true)}
+	case t.Absent:
+		return nil
+	case !st.there:
+		return kind.Made(t, "url", "owner", "group", "mode")
+	}
+	var out []plan.Change
+	if !st.right {
+		out = append(out, plan.Change{What: "content", Was: "another", Becomes: "that of " + t.Attrs.Text("url")})
+	}
+	return append(out, st.own.Compare(t, !st.right)...)
+}
+
+// Write fetches the file and puts it in place.
+func (downloads) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	d, name, err := env.Split(w.Task.Ref.Name)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	switch {
+	case w.Task.Absent:
+		if err := d.Remove(name); err != nil {
+			return err
+		}
+		return d.Sync()
+	case w.State.there && w.State.right:
+		return env.Own(d, name, w.Task, w.State.own)
+	}
+	got, err := fetch.File(ctx, env, w.Task, w.Task.Attrs.Text("url"))
+	if err != nil {
+		return err
+	}
+	var stands *kind.Ownership
+	if w.State.there {
+		stands = &w.State.own
+	}
+	mode, uid, gid, err := env.Target(w.Task, stands, 0o644)
+	if err != nil {
+		return err
+	}
+	err = env.Place(ctx, kind.Placement{Task: w.Task, Dir: d, Name: name, At: w.Task.Ref.Name, Mode: mode, UID: uid,
+		GID: gid, Fill: func(f machine.File) error { return copyOf(env, f, got) }})
+	if err == nil {
+		fetch.Drop(env, got)
+	}
+	return err
+}
+
+func copyOf(env *kind.Env, to io.Writer, p string) error {
+	d, name, err := env.Split(p)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	f, err := d.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = io.Copy(to, f)
+	return err
+}
