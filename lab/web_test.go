@@ -9,7 +9,7 @@ import (
 )
 
 // serve brings up a web server of busybox's on the host itself.
-const serve = "mkdir -p /srv/web; pgrep -f 'busybox httpd' >/dev/null || busybox httpd -p 127.0.0.1:8080 -h /srv/web; "
+const serve = "mkdir -p /srv/web; pgrep -x busybox >/dev/null || busybox httpd -p 127.0.0.1:8080 -h /srv/web; "
 
 // harmonics is a line that makes the same bytes wherever it runs.
 const harmonics = "seq 1 200000 >/srv/web/harmonics.txt; "

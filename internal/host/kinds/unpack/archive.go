@@ -202,7 +202,18 @@ func (w *walk) one(m member, r io.Reader) error {
 		}
 		w.links[name] = true
 	}
-	return w.take(m, r)
+	return w.take(m, content{r})
+}
+
+// content is what a member holds: where it cannot be read, the archive is broken.
+type content struct{ from io.Reader }
+
+func (c content) Read(p []byte) (int, error) {
+	n, err := c.from.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = broken(err)
+	}
+	return n, err
 }
 
 // inside gives a member's name without the folders that are left out; "" for
