@@ -54,6 +54,46 @@ func TestRefusalsOnRealHosts(t *testing.T) {
 				"type = \"ext4\"\n",
 			says: "mount ended with code 32", look: "cat /etc/fstab", want: "# mine",
 		},
+		"a file that is not the declared one": {
+			before: serve + "echo tides >/srv/web/tides.txt",
+			declare: "[download.\"/srv/tides.txt\"]\nurl = \"http://127.0.0.1:8080/tides.txt\"\nsha256 = \"" +
+				strings.Repeat("0", 64) + "\"\n",
+			says: "which is not the declared one", look: "ls /srv/tides.txt /var/lib/jadekettle/downloads 2>/dev/null",
+			want: "/var/lib/jadekettle/downloads:",
+		},
+		"an archive that leads out of its folder": {
+			before:  serve + "mkdir -p /srv/e && cd /srv/e && tar -Pcf /srv/evil.tar ../../etc/hostname",
+			declare: "[unpack.\"/srv/evil\"]\nfrom = \"/srv/evil.tar\"\n", says: "would come to lie outside the folder",
+			look: "ls -d /srv/evil /srv/.* 2>/dev/null | grep -e evil -e kettle",
+		},
+		"a branch that is not there": {
+			before:  "rm -rf /srv/g && git init -q /srv/g",
+			declare: "[checkout.\"/srv/g2\"]\nurl = \"/srv/g\"\nrevision = \"spring-tide\"\n",
+			says:    "the repository has no branch or tag spring-tide", look: "ls -d /srv/g2 2>/dev/null",
+		},
+		"a working copy that was edited": {
+			before: `export HOME=/root; rm -rf /srv/g4 /srv/g3; git init -q -b main /srv/g3 && cd /srv/g3 && echo a >f && git add f &&
+git -c user.name=k -c user.email=k@example.org commit -qm a && git clone -q /srv/g3 /srv/g4 && echo mine >/srv/g4/f &&
+git -c user.name=k -c user.email=k@example.org commit -q --allow-empty -m b`,
+			declare: "[checkout.\"/srv/g4\"]\nurl = \"/srv/g3\"\nrevision = \"main\"\n",
+			says:    "was edited on the host: f", look: "cat /srv/g4/f", want: "mine",
+		},
+		"a port that nobody listens on": {
+			declare: "[probe.siren]\nport = \"127.0.0.1:9\"\nwithin = \"2s\"\n",
+			says:    "127.0.0.1:9 does not answer: connection refused; asked 3 times in 2s",
+		},
+		"a page that says something else": {
+			before:  serve + "echo ebb >/srv/web/now.txt",
+			declare: "[probe.page]\nurl = \"http://127.0.0.1:8080/now.txt\"\ntext = \"flood\"\nwithin = \"1s\"\n",
+			says:    "does not hold \"flood\"",
+		},
+		"a page that is not there": {
+			before:  serve,
+			declare: "[probe.page]\nurl = \"http://127.0.0.1:8080/nowhere\"\nwithin = \"1s\"\n", says: "answers with the status 404",
+		},
+		"a name that nobody knows": {
+			declare: "[probe.name]\nresolves = \"nowhere.example.org\"\nwithin = \"1s\"\n", says: "is not known",
+		},
 		"a zone that nobody lives in": {declare: "[timezone.\"Mare/Tranquillitatis\"]\n", says: "knows no time zone"},
 		"a user that is not there": {
 			declare: "[command.x]\nrun = [\"true\"]\nalways = true\nrun_as = \"nemo\"\n", says: "nemo is no user of this host",

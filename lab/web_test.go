@@ -76,6 +76,31 @@ owner = "nobody"
 		away:   "[unpack.\"/opt/viewer\"]\nabsent = true\n[unpack.\"/srv/plots\"]\nabsent = true\n",
 		gone:   map[string]string{"ls /opt/viewer; ls -d /srv/plots 2>/dev/null": "own-notes"},
 	}
+	proofs["probe"] = proof{
+		before: serve + "echo ebb at six >/srv/web/now.txt",
+		declare: `[probe."the server answers"]
+port = "127.0.0.1:8080"
+[probe."the page tells the tide"]
+url = "http://127.0.0.1:8080/now.txt"
+text = "^ebb"
+[probe."sshd runs"]
+process = "sshd"
+[probe."the host knows itself"]
+resolves = "gauge-01"
+[probe."the logger's notes are there"]
+file = "/srv/web/now.txt"
+text = "six"
+[probe."nothing failed"]
+script = "false"
+exit_code = 1
+[probe."the controller reaches sshd"]
+port = "192.0.2.11:22"
+asked_from = "controller"
+`,
+		spoil: "true",
+		away:  "",
+		look:  map[string]string{"grep -c probe /var/lib/jadekettle/ledger.json": "0"},
+	}
 	proofs["checkout"] = proof{
 		before: `export HOME=/root GIT_CONFIG_GLOBAL=/root/gc; git config --global user.email keepers@example.org
 git config --global user.name Keepers; rm -rf /srv/git/pages; mkdir -p /srv/git/pages && cd /srv/git/pages && git init -q -b main &&

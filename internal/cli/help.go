@@ -80,6 +80,7 @@ var examples = map[string]string{
 	"kinds search":    "  jadekettle kinds search password",
 	"kinds functions": "  jadekettle kinds functions net",
 	"preview":         "  jadekettle preview @gauge\n  jadekettle preview gauge-01 --task 'file /etc/*'",
+	"verify":          "  jadekettle verify @chart\n  jadekettle verify --all --summary",
 	"apply":           "  jadekettle apply gauge-01\n  jadekettle apply --all --except @archive --yes",
 	"format":          "  jadekettle format\n  jadekettle format --check manifests/gauge/manifest.toml",
 	"add":             "  jadekettle add package foghorn-relay --manifest signal\n  jadekettle add service",

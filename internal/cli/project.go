@@ -22,6 +22,7 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/settings"
+	"jadekettle/internal/fleet/ask"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
@@ -310,7 +311,8 @@ func (a *App) fleet(p *project, parallel int) (*run.Fleet, error) {
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}
-	return &run.Fleet{Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel, Chosen: p.chosen,
+	return &run.Fleet{Ask: ask.Probe, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel,
+		Chosen: p.chosen,
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, a.target(h, p.dir), first)
 		}}, nil

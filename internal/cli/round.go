@@ -23,6 +23,7 @@ import (
 // round is what preview and apply have in common.
 type round struct {
 	preview  bool
+	verify   bool
 	except   []string
 	parallel int
 	verbose  bool
@@ -39,7 +40,7 @@ func (r *round) flag(name string) bool { return r.given != nil && r.given.Change
 // detail says how much of the changes is shown.
 func (r *round) detail() screen.Detail {
 	switch {
-	case r.verbose:
+	case r.verbose, r.verify && !r.summary:
 		return screen.Whole
 	case r.summary:
 		return screen.Summary
@@ -134,6 +135,52 @@ func (a *App) applyCommand() *cobra.Command {
 	return c
 }
 
+func (a *App) verifyCommand() *cobra.Command {
+	r := &round{verify: true}
+	all := false
+	c := &cobra.Command{
+		Use: "verify TARGET... | --all", Short: "Ask the probes, and change nothing", GroupID: "work",
+		Long: "Verify asks the probes that are declared for hosts, and does nothing else. Probes change nothing; one whose\n" +
+			"answer is not as declared is a failed task. An apply asks them too, once all changes are made. Targets are\n" +
+			"host names, patterns such as \"gauge-*\", and @groups; --all takes every host.",
+		RunE: func(c *cobra.Command, targets []string) error {
+			if (len(targets) == 0) != all {
+				return problem.Errorf("verify wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
+			}
+			p, err := a.reach(c.Context(), targets, r.except, r.parallel)
+			if err != nil {
+				return err
+			}
+			if len(r.part.Tasks) == 0 {
+				r.part.Tasks, r.part.Silent = p.questions(), true
+			}
+			return a.round(c.Context(), r, p)
+		},
+	}
+	c.Flags().StringSliceVar(&r.except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
+	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
+	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
+	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only probes with this `LABEL`; may be repeated")
+	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only probes of this `MANIFEST`; may be repeated")
+	c.Flags().BoolVar(&r.summary, "summary", false, "show only how each host fared and what failed")
+	a.passwordFlags(c)
+	c.ValidArgsFunction = a.completeTargets
+	c.RegisterFlagCompletionFunc("except", a.completeTargets)
+	c.RegisterFlagCompletionFunc("manifest", a.completeManifests)
+	return c
+}
+
+// questions names the kinds that only ask.
+func (p *project) questions() []string {
+	var out []string
+	for _, name := range p.Kinds.Names() {
+		if k, _ := p.Kinds.Kind(name); k.Asks {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // agree asks whether to go on.
 func (a *App) agree(env string, hosts []*inventory.Host) bool {
 	names := make([]string, 0, 6)
@@ -203,13 +250,21 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	}
 	a.code, a.last = verdict(ctx, out, r.strict), out
 	if a.output == "json" {
-		return history.New(id, started, time.Since(started), out).Write(a.Out)
+		report := history.New(id, started, time.Since(started), out)
+		if r.verify {
+			report.Mode = "verify"
+		}
+		return report.Write(a.Out)
 	}
 	v.End(out)
 	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Visit) bool {
 		return h.Planned > 0 ||
 			h.State != run.Reached && h.State != run.Off
 	}) {
+		if r.verify {
+			return problem.Errorf("no probe is declared for any of these hosts").
+				Remedy("declare one: [probe.\"the page answers\"]; `jadekettle kinds probe` shows how")
+		}
 		return problem.Errorf("the call selects no task on any of these hosts").
 			Remedy("`jadekettle preview -v` lists the tasks")
 	}

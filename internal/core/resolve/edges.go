@@ -213,6 +213,30 @@ func (r *resolver) reaches(from, to *Item) bool {
 	return visit(from)
 }
 
+// questionsLast moves what only asks behind all that changes something, unless
+// that needs it.
+func questionsLast(placed []*Item) []*Item {
+	needed := map[*Item]bool{}
+	for _, it := range slices.Backward(placed) {
+		if !it.Kind.Asks || needed[it] {
+			for _, n := range slices.Concat(it.Needs, it.only) {
+				needed[n] = true
+			}
+		}
+	}
+	last := func(it *Item) bool { return it.Kind.Asks && !needed[it] }
+	out := slices.DeleteFunc(slices.Clone(placed), last)
+	for _, it := range placed {
+		if last(it) {
+			out = append(out, it)
+		}
+	}
+	for i, it := range out {
+		it.Task.ID = i
+	}
+	return out
+}
+
 // order places the items: in the order declared, each just after what it needs
 // and is not placed yet. Tasks get their final numbers.
 func (r *resolver) order() {
@@ -238,6 +262,7 @@ func (r *resolver) order() {
 	for _, it := range r.Items {
 		place(it)
 	}
+	placed = questionsLast(placed)
 	ids := func(list []*Item) []int {
 		var out []int
 		for _, it := range list {

@@ -21,6 +21,7 @@ type Selection struct {
 	Manifests []string
 	LeaveOut  []string // as Tasks
 	WithNeeds bool     // take along what selected tasks need
+	Silent    bool     // say nothing of what is not selected
 }
 
 // All says that nothing is left out.
@@ -90,8 +91,14 @@ func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
 		}
 	}
 	part = &plan.Plan{LeftOut: slices.Clone(p.LeftOut), Contents: p.Contents}
+	if s.Silent {
+		part.LeftOut = nil
+	}
 	ids := make([]int, len(p.Tasks))
 	for i, t := range p.Tasks {
+		if !take[i] && s.Silent {
+			continue
+		}
 		if !take[i] {
 			part.LeftOut = append(part.LeftOut, plan.Omitted{Ref: t.Ref, Place: t.Places[0],
 				Reason: "the call did not select it"})
@@ -109,7 +116,7 @@ func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
 			switch {
 			case take[n]:
 				t.Needs = append(t.Needs, ids[n])
-			case !slices.Contains(needed, p.Tasks[n].Ref):
+			case !s.Silent && !slices.Contains(needed, p.Tasks[n].Ref):
 				needed = append(needed, p.Tasks[n].Ref)
 			}
 		}

@@ -101,6 +101,7 @@ type Kind struct {
 	Examples []Example
 	Space    string   // kinds with one Space share their names; empty means the kind's own
 	Single   bool     // a host has one of it, and its name says which
+	Asks     bool     // it changes nothing: it is asked once all changes are made, and never in a preview
 	NoAbsent string   // when not empty, absent is refused with this remedy
 	Captures []string // the attributes that a capture gives; absent may always be
 	TooMany  string   // when not empty, all of it cannot be captured; an example of one that can

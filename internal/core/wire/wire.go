@@ -54,6 +54,8 @@ type Message struct {
 	Stop      *Stop        `cbor:"13,keyasint,omitempty"`
 	Fault     *Fault       `cbor:"14,keyasint,omitempty"`
 	Captured  *Captured    `cbor:"15,keyasint,omitempty"`
+	Ask       *Ask         `cbor:"16,keyasint,omitempty"`
+	Answer    *Answer      `cbor:"17,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -113,6 +115,18 @@ type Chunk struct {
 	Data    []byte `cbor:"2,keyasint"`
 	Last    bool   `cbor:"3,keyasint"`
 	Missing string `cbor:"4,keyasint,omitempty"`
+}
+
+// Ask has the controller ask the probe of a task.
+type Ask struct {
+	Task int `cbor:"1,keyasint"`
+}
+
+// Answer is how an Ask went: Wrong is empty when it went well.
+type Answer struct {
+	Task  int    `cbor:"1,keyasint"`
+	Wrong string `cbor:"2,keyasint,omitempty"`
+	Do    string `cbor:"3,keyasint,omitempty"`
 }
 
 // Results are outcomes of tasks, in the order in which they ended.

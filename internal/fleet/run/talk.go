@@ -12,6 +12,7 @@ import (
 
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/probe"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
@@ -57,6 +58,8 @@ type talk struct {
 	heard   atomic.Int64 // when something last came or went, in Unix nanoseconds
 	silent  atomic.Bool  // it was cut off for its silence
 	done    bool         // the worker has told everything
+	asked   map[int]bool // which probes were asked from here
+	ctx     context.Context
 }
 
 // maxFirst bounds a plan that goes along with Start, in bytes: it waits in the
@@ -154,6 +157,9 @@ var errEnd = errors.New("the session is over")
 
 // run speaks with the worker until it is done.
 func (t *talk) run(ctx context.Context, start *wire.Start) error {
+	var cancel context.CancelFunc
+	t.ctx, cancel = context.WithCancel(ctx)
+	defer cancel()
 	limits, own := &t.limits, t.fleet.Limits
 	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye),
 		cmp.Or(own.Stop, usual.Stop)}
@@ -275,6 +281,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		}
 	case m.Want != nil:
 		return t.give(m.Want.SHA256)
+	case m.Ask != nil:
+		return t.ask(m.Ask.Task)
 	case m.Results != nil:
 		return t.results(m.Results.List)
 	case m.Done != nil:
@@ -432,7 +440,7 @@ var statuses = []plan.Status{plan.Changed, plan.Failed, plan.Unchanged, plan.Blo
 func (t *talk) results(list []plan.Result) error {
 	for _, r := range list {
 		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) &&
-			!(r.Status == plan.LeftOut && t.plan.Tasks[r.ID].Follows) {
+			!(r.Status == plan.LeftOut && (t.plan.Tasks[r.ID].Follows || t.asks(r.ID))) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
 		}
 		if err := t.hold(size(r)); err != nil {
@@ -448,6 +456,34 @@ func (t *talk) results(list []plan.Result) error {
 		t.fleet.notify(Event{Host: t.out, Task: &task})
 	}
 	t.working()
+	return nil
+}
+
+// asks says whether a task only asks.
+func (t *talk) asks(id int) bool {
+	k, _ := t.fleet.Plans.Project.Kinds.Kind(t.plan.Tasks[id].Ref.Kind)
+	return k.Asks
+}
+
+// ask asks a probe of this host's own plan, once, while the host goes on.
+func (t *talk) ask(id int) error {
+	if t.plan == nil || id < 0 || id >= len(t.seen) || t.seen[id] || t.asked[id] || !t.asks(id) ||
+		t.plan.Tasks[id].Attrs.Text(probe.AskedFrom) != probe.Controller {
+		return fmt.Errorf("%w: a probe asked for that is not in its plan", wire.ErrFrame)
+	}
+	if t.asked == nil {
+		t.asked = map[int]bool{}
+	}
+	t.asked[id] = true
+	attrs := t.plan.Tasks[id].Attrs
+	go func() {
+		answer := wire.Answer{Task: id}
+		if err := t.fleet.Ask(t.ctx, attrs); err != nil {
+			p := problem.From(err)
+			answer.Wrong, answer.Do = p.What, p.Do
+		}
+		t.conn.Send(wire.Message{Answer: &answer}) // should it not arrive, the connection is broken
+	}()
 	return nil
 }
 

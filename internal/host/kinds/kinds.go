@@ -22,6 +22,7 @@ import (
 	"jadekettle/internal/host/kinds/locale"
 	"jadekettle/internal/host/kinds/mount"
 	"jadekettle/internal/host/kinds/packages"
+	"jadekettle/internal/host/kinds/probe"
 	"jadekettle/internal/host/kinds/repo"
 	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/kinds/settings"
@@ -45,6 +46,7 @@ var all = []kind.Kind{
 	user.Kind(), group.Kind(), sudorule.Kind(),
 	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(), mount.Kind(),
 	hostname.Kind(), timezone.Kind(), locale.Kind(), hostsentry.Kind(),
+	probe.Kind(),
 }
 
 // Schemas gives their schemas, for the core.

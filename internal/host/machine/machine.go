@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/netip"
 	"strings"
 	"sync"
 	"time"
@@ -37,6 +38,8 @@ type Machine interface {
 	// As does something with the rights of an account as far as files go, so that
 	// what lies in its folders is read and written as by itself.
 	As(r Rights, do func() error) error
+	// Connect makes a TCP connection and closes it again.
+	Connect(ctx context.Context, to netip.AddrPort) error
 	// Look says whether a program of this name can be run.
 	Look(program string) bool
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/wire"
 )
 
@@ -52,6 +53,21 @@ func (s *session) texts(list []plan.Content) (map[string]string, error) {
 		}
 	}
 	return out, nil
+}
+
+// ask has the controller ask a probe, and waits for its answer. It may be called
+// from many goroutines.
+func (s *session) ask(t plan.Task) error {
+	to := make(chan *wire.Answer, 1)
+	s.asked.Store(t.ID, to)
+	if err := s.send(wire.Message{Ask: &wire.Ask{Task: t.ID}}); err != nil {
+		return err
+	}
+	a, err := next(s, to)
+	if err != nil || a.Wrong == "" {
+		return err
+	}
+	return problem.Errorf("%s", a.Wrong).Remedy("%s", a.Do)
 }
 
 // stream is one content on its way.

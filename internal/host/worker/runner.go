@@ -35,7 +35,7 @@ type runner struct {
 
 func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
 	r := &runner{s: s, store: store}
-	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Hide: r.mask.Hide}
+	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Ask: s.ask, Hide: r.mask.Hide}
 	return r
 }
 
@@ -164,6 +164,11 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 	for _, t := range batch {
 		if res, over := r.barred(t); over {
 			results = append(results, res)
+			continue
+		}
+		if k.Schema().Asks && r.env.Run.Preview {
+			results = append(results, plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.LeftOut,
+				Message: "it is asked once the changes are made"})
 			continue
 		}
 		open = append(open, t)
@@ -358,6 +363,9 @@ func (r *runner) right(t plan.Task) plan.Result {
 }
 
 func (r *runner) remember(t plan.Task, changed bool) {
+	if k, ok := kinds.Find(t.Ref.Kind); ok && k.Schema().Asks {
+		return // there is nothing on the host that could be left over
+	}
 	if t.Absent {
 		r.store.Drop(t.Ref)
 		return

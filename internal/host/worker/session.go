@@ -63,6 +63,7 @@ type session struct {
 	starts chan *wire.Start
 	plans  chan *wire.Plan
 	chunks chan *wire.Chunk
+	asked  sync.Map // what the controller was asked, by task: of chan *wire.Answer
 	bye    chan struct{}
 	stop   chan struct{} // the controller asks to end after the task in hand
 	lost   chan struct{} // the connection is gone
@@ -94,6 +95,10 @@ func (s *session) receive() {
 			pass(s, s.plans, m.Plan)
 		case m.Chunk != nil:
 			pass(s, s.chunks, m.Chunk)
+		case m.Answer != nil:
+			if to, ok := s.asked.LoadAndDelete(m.Answer.Task); ok {
+				to.(chan *wire.Answer) <- m.Answer // which has room for one
+			}
 		case m.Stop != nil:
 			s.stopOnce.Do(func() { close(s.stop) })
 		case m.Bye != nil:

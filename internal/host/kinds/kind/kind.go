@@ -108,6 +108,10 @@ type Env struct {
 	Content func(c plan.Content) (io.ReadCloser, error)
 	Texts   func(list []plan.Content) (map[string]string, error)
 
+	// Ask has the controller ask a task's probe. An error is its answer, or says
+	// that it could not.
+	Ask func(t plan.Task) error
+
 	// Hide keeps a text out of all that this run tells from here on.
 	Hide func(text string)
 

@@ -81,6 +81,9 @@ func options(args []string, valued string) (flags map[string]string, rest []stri
 func has(flags map[string]string, name string) bool { _, ok := flags[name]; return ok }
 
 func (h *Machine) getent(c machine.Command, out io.Writer) int {
+	if c.Args[1] == "ahosts" {
+		return resolve(c.Args[2], out)
+	}
 	lines := strings.Split(h.read("/etc/"+c.Args[1]), "\n")
 	if c.Args[1] == "passwd" {
 		lines = append(lines, h.spec.Accounts...) // what a directory service knows

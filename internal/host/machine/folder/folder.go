@@ -6,11 +6,14 @@ package folder
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"maps"
+	"net/netip"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -317,6 +320,14 @@ var standIns = sync.OnceValue(func() map[string]standIn {
 	all["sh"] = (*Machine).sh
 	return all
 })
+
+// Connect finds SSH listening, and what Spec.Listening names.
+func (h *Machine) Connect(_ context.Context, to netip.AddrPort) error {
+	if to.Port() == 22 || slices.Contains(h.spec.Listening, int(to.Port())) {
+		return nil
+	}
+	return errors.New("connection refused")
+}
 
 // Look says whether there is a stand-in.
 func (h *Machine) Look(program string) bool { return h.programs[program] != nil }

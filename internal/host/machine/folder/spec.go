@@ -30,6 +30,7 @@ type Spec struct {
 	Groups    []string // groups that are there
 	Files     map[string]string
 	Accounts  []string          // passwd lines that a directory service knows
+	Listening []int             // TCP ports that answer, besides 22
 	Pages     map[string]string // what made-up web servers have, by address
 }
 

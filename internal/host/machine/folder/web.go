@@ -19,8 +19,18 @@ var webStandIns = map[string]standIn{"curl": (*Machine).curl, "git": (*Machine).
 
 // curl fetches from made-up web servers into the file behind -o.
 func (h *Machine) curl(c machine.Command, out io.Writer) int {
-	address, to := c.Args[len(c.Args)-1], c.Args[slices.Index(c.Args, "-o")+1]
+	address := c.Args[len(c.Args)-1]
 	text, ok := h.page(address)
+	at := slices.Index(c.Args, "-o")
+	if w := slices.Index(c.Args, "-w"); at < 0 && w > 0 { // the page itself, and what -w tells of it
+		status := "200"
+		if !ok {
+			status, text = "404", "not here\n"
+		}
+		fmt.Fprint(out, text, strings.NewReplacer("%{http_code}", status, "%{certs}", "").Replace(c.Args[w+1]))
+		return 0
+	}
+	to := c.Args[at+1]
 	if !ok {
 		fmt.Fprint(out, "curl: (22) The requested URL returned error: 404\n")
 		return 22
@@ -42,6 +52,15 @@ func (h *Machine) page(address string) (string, bool) {
 		return parcel(), true
 	}
 	return "made up: " + path.Base(address) + "\n", true
+}
+
+// resolve knows every name below example.org, as `getent ahosts`.
+func resolve(name string, out io.Writer) int {
+	if name != "localhost" && !strings.HasSuffix(name, "example.org") {
+		return 2
+	}
+	fmt.Fprint(out, "192.0.2.80      STREAM\n192.0.2.80      DGRAM\n")
+	return 0
 }
 
 // parcel is an archive with one program in it.

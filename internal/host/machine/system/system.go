@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path"
@@ -450,6 +451,34 @@ func find(program string) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("the program %s is not on this host", program)
+}
+
+// Connect works on a socket of its own, so that the worker needs no resolver.
+func (s *System) Connect(ctx context.Context, to netip.AddrPort) error {
+	family, addr := syscall.AF_INET, syscall.Sockaddr(&syscall.SockaddrInet4{Port: int(to.Port()), Addr: [4]byte{}})
+	if a := to.Addr().Unmap(); a.Is4() {
+		addr = &syscall.SockaddrInet4{Port: int(to.Port()), Addr: a.As4()}
+	} else {
+		family, addr = syscall.AF_INET6, &syscall.SockaddrInet6{Port: int(to.Port()), Addr: a.As16()}
+	}
+	fd, err := syscall.Socket(family, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	limit := time.Minute
+	if deadline, ok := ctx.Deadline(); ok {
+		limit = max(time.Second, time.Until(deadline))
+	}
+	// On Linux the limit on sending bounds a connect as well (socket(7)).
+	tv := syscall.NsecToTimeval(limit.Nanoseconds())
+	err = syscall.SetsockoptTimeval(fd, syscall.SOL_SOCKET, syscall.SO_SNDTIMEO, &tv)
+	if err == nil {
+		err = syscall.Connect(fd, addr)
+	}
+	if errors.Is(err, syscall.EINPROGRESS) {
+		err = syscall.ETIMEDOUT
+	}
+	return errors.Join(err, syscall.Close(fd))
 }
 
 // Look says whether a program can be run.
