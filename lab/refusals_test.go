@@ -80,7 +80,7 @@ git -c user.name=k -c user.email=k@example.org commit -q --allow-empty -m b`,
 		},
 		"a port that nobody listens on": {
 			declare: "[probe.siren]\nport = \"127.0.0.1:9\"\nwithin = \"2s\"\n",
-			says:    "127.0.0.1:9 does not answer: connection refused; asked 3 times in 2s",
+			says:    "127.0.0.1:9 does not answer: connection refused; asked 2 times in 2s",
 		},
 		"a page that says something else": {
 			before:  serve + "echo ebb >/srv/web/now.txt",

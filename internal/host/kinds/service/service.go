@@ -17,22 +17,25 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/service/backend"
+	"jadekettle/internal/host/kinds/service/openrc"
+	"jadekettle/internal/host/kinds/service/runit"
 	"jadekettle/internal/host/kinds/service/systemd"
+	"jadekettle/internal/host/kinds/service/sysv"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
 )
 
 // managers are those that a host may have; the first that it has counts.
-var managers = []backend.Manager{systemd.Manager{}}
+var managers = []backend.Manager{systemd.Manager{}, openrc.Manager{}, runit.Manager{}, sysv.Manager{}}
 
 // managerOf chooses the service manager that a host has.
 func managerOf(m machine.Machine) (backend.Manager, error) {
 	var looked []string
 	for _, sm := range managers {
-		if m.Look(sm.Program()) {
+		if sm.Runs(m) {
 			return sm, nil
 		}
-		looked = append(looked, sm.Program())
+		looked = append(looked, sm.Name())
 	}
 	return nil, problem.Errorf("this host has no service manager that can be worked with").
 		Remedy("these can: %s", strings.Join(looked, ", "))
@@ -54,7 +57,8 @@ var about = &schema.Kind{
 	Name:  "service",
 	Area:  "services",
 	About: "A service: whether it runs, and whether it starts at boot.",
-	Doc: "A restart or reload happens in the service's own task, once, however many of its triggers changed; one that " +
+	Doc: "By systemd, OpenRC, runit or the scripts of SysV, whichever runs the host; with systemd also a timer, a socket or " +
+		"another unit, by its whole name. A restart or reload happens in the service's own task, once, however many of its triggers changed; one that " +
 		"is owed by a run that was killed or failed is made up for by the next. A service that was just started is " +
 		"not restarted, and one that neither runs nor is declared running is left alone. It counts as started when it " +
 		"is still up a second later. A changed unit file is loaded anew before anything else.",

@@ -48,8 +48,10 @@ const (
 
 // Manager is one service manager.
 type Manager interface {
-	// Program is the command by whose presence a host is known to have it.
-	Program() string
+	// Name is what people call it.
+	Name() string
+	// Runs says whether it manages the services of this host.
+	Runs(m machine.Machine) bool
 	// Short gives a name without what the manager lets be left out.
 	Short(name string) string
 	// Full gives a name as the manager's own messages have it.

@@ -19,8 +19,14 @@ import (
 // Manager is systemd.
 type Manager struct{}
 
-// Program is what a host that has systemd can run.
-func (Manager) Program() string { return "systemctl" }
+// Name is what people call it.
+func (Manager) Name() string { return "systemd" }
+
+// Runs looks for the folder that sd_booted(3) names.
+func (Manager) Runs(m machine.Machine) bool {
+	_, err := m.ReadDir("/run/systemd/system")
+	return err == nil
+}
 
 // suffixes are the kinds of units that can be named in full.
 var suffixes = []string{".service", ".socket", ".timer", ".path", ".target", ".mount"}
