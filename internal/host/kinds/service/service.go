@@ -295,6 +295,10 @@ func dueChange(debts []ledger.Debt) (plan.Change, bool) {
 	return plan.Change{What: action, Was: "due since " + strings.Join(causes, ", ") + " changed", Becomes: "done"}, true
 }
 
+// blur is how far apart a manager may tell the time of one start: some know it
+// only by the time of a file.
+const blur = 100 * time.Millisecond
+
 // settle is how long a service must stay up to count as started.
 const settle = time.Second
 
@@ -336,7 +340,7 @@ func (services) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 			continue
 		}
 		a, b := first[name], then[name]
-		if !b.Running || b.Since != a.Since || b.Starts != a.Starts {
+		if !b.Running || (b.Since-a.Since).Abs() > blur || b.Starts != a.Starts {
 			out[i] = problem.Errorf("%s did not stay up: a second after its start it is %s", sm.Full(name), b.Phase).
 				Remedy("`%s` on the host says more", sm.Log(name))
 		}

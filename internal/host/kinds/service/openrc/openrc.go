@@ -55,7 +55,7 @@ func (rc Manager) Show(ctx context.Context, m machine.Machine, names []string) (
 	out := map[string]backend.State{}
 	boot := levels(m)
 	for _, name := range names {
-		s := backend.State{There: backend.Exists(m, backend.Scripts+name), Boot: boot[name]}
+		s := backend.State{There: backend.Exists(m, backend.Scripts+name), Boot: len(boot[name]) > 0}
 		if s.There {
 			res, err := m.Run(ctx, machine.Command{Args: []string{"rc-service", "--", name, "status"}, Limit: showLimit})
 			if err != nil {
@@ -82,14 +82,14 @@ func phase(code int) string {
 	return "in no state that it tells"
 }
 
-// levels gives what is in any runlevel.
-func levels(m machine.Machine) map[string]bool {
-	out := map[string]bool{}
+// levels gives the runlevels that services are in, by service.
+func levels(m machine.Machine) map[string][]string {
+	out := map[string][]string{}
 	list, _ := m.ReadDir("/etc/runlevels")
 	for _, level := range list {
 		names, _ := m.ReadDir("/etc/runlevels/" + level)
 		for _, name := range names {
-			out[name] = true
+			out[name] = append(out[name], level)
 		}
 	}
 	return out
@@ -113,7 +113,7 @@ func (Manager) Act(ctx context.Context, env *kind.Env, a backend.Action, name st
 	case backend.Enable:
 		args = []string{"rc-update", "add", "--", name, "default"}
 	case backend.Disable:
-		args = []string{"rc-update", "--all", "del", "--", name}
+		args = append([]string{"rc-update", "del", "--", name}, levels(env.Machine)[name]...)
 	default:
 		return backend.NoMask("OpenRC")
 	}
@@ -144,7 +144,7 @@ func (Manager) Survey(_ context.Context, m machine.Machine, most int) map[string
 	names, _ := m.ReadDir(backend.Scripts)
 	for _, name := range names {
 		if len(out) < most && !strings.HasSuffix(name, ".sh") {
-			out[name] = facts.Service{Running: backend.Exists(m, state+"/started/"+name), Boot: boot[name]}
+			out[name] = facts.Service{Running: backend.Exists(m, state+"/started/"+name), Boot: len(boot[name]) > 0}
 		}
 	}
 	return out

@@ -40,10 +40,19 @@ func folder(m machine.Machine) (string, bool) {
 	return "", false
 }
 
-// Runs looks for the program and the folder that runsvdir watches.
+// Runs looks for runsvdir at work: a host may have runit's programs and folders
+// without being run by it.
 func (Manager) Runs(m machine.Machine) bool {
-	_, there := folder(m)
-	return there && m.Look("sv")
+	if _, there := folder(m); !there || !m.Look("sv") {
+		return false
+	}
+	ids, _ := m.ReadDir("/proc")
+	for _, id := range ids {
+		if comm, err := machine.ReadFile(m, "/proc/"+id+"/comm"); err == nil && string(comm) == "runsvdir\n" {
+			return true
+		}
+	}
+	return false
 }
 
 // Short leaves a name as it is.
@@ -72,7 +81,7 @@ func (Manager) Show(ctx context.Context, m machine.Machine, names []string) (map
 			if err != nil {
 				return nil, err
 			}
-			s.Phase, _, _ = strings.Cut(strings.TrimSpace(res.Stdout), ";")
+			s.Phase, _, _ = strings.Cut(strings.TrimSpace(res.Stdout), ":")
 			s.Running = strings.HasPrefix(res.Stdout, "run:")
 			s.Since = backend.Started(m, home(m, name)+"/supervise/pid")
 		}
