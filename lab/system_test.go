@@ -114,3 +114,28 @@ options = ["size=1m", "mode=0755", "noexec"]
 		gone:   map[string]string{"cat /etc/fstab; findmnt '/srv/scratch pad'": "# the file systems"},
 	}
 }
+
+func init() {
+	proofs["firewall"] = proof{
+		declare: `[firewall.web]
+open = ["80", "443", "5000-5010/udp"]
+[firewall.house]
+open = ["all"]
+from = ["192.0.2.0/24", "2001:db8::/32"]
+[firewall.noisy-neighbour]
+refuse = ["8080"]
+from = ["192.0.2.200"]
+interface = "host0"
+`,
+		look: map[string]string{
+			"nft list table inet jadekettle | grep -c -e 'dport { 80, 443 } accept' -e 'iifname \"host0\" ip saddr 192.0.2.200 tcp " +
+				"dport 8080 drop' -e 'tcp dport 22 accept comment' -e 'policy drop'": "4",
+			"systemctl is-enabled jadekettle-firewall; systemctl start jadekettle-firewall && echo started": "enabled\nstarted",
+		},
+		spoil:  "nft add rule inet jadekettle incoming tcp dport 9999 accept",
+		mended: []string{"firewall web"},
+		away:   "[firewall.web]\nabsent = true\n[firewall.house]\nabsent = true\n[firewall.noisy-neighbour]\nabsent = true\n",
+		gone: map[string]string{"nft list tables; ls /etc/jadekettle* /etc/systemd/system/jadekettle* " +
+			"/etc/systemd/system/sysinit.target.wants/jadekettle* 2>/dev/null": ""},
+	}
+}

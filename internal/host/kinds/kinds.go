@@ -12,6 +12,7 @@ import (
 	"jadekettle/internal/host/kinds/dir"
 	"jadekettle/internal/host/kinds/download"
 	"jadekettle/internal/host/kinds/file"
+	"jadekettle/internal/host/kinds/firewall"
 	"jadekettle/internal/host/kinds/group"
 	"jadekettle/internal/host/kinds/hostname"
 	"jadekettle/internal/host/kinds/hostsentry"
@@ -27,6 +28,7 @@ import (
 	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/kinds/settings"
 	"jadekettle/internal/host/kinds/sudorule"
+	"jadekettle/internal/host/kinds/swap"
 	"jadekettle/internal/host/kinds/sysctl"
 	"jadekettle/internal/host/kinds/timezone"
 	"jadekettle/internal/host/kinds/unpack"
@@ -45,6 +47,7 @@ var all = []kind.Kind{
 	service.Kind(),
 	user.Kind(), group.Kind(), sudorule.Kind(),
 	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(), mount.Kind(),
+	swap.Kind(), firewall.Kind(),
 	hostname.Kind(), timezone.Kind(), locale.Kind(), hostsentry.Kind(),
 	probe.Kind(),
 }

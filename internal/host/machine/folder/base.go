@@ -22,6 +22,10 @@ var baseStandIns = map[string]standIn{
 	"mount":      (*Machine).mount,
 	"umount":     (*Machine).umount,
 	"visudo":     (*Machine).visudo,
+	"nft":        (*Machine).nft,
+	"mkswap":     (*Machine).nothing,
+	"swapon":     (*Machine).swapon,
+	"swapoff":    (*Machine).swapoff,
 }
 
 // sysctl sets what is there, as `sysctl -q -w name=value`.
@@ -121,6 +125,51 @@ func (h *Machine) umount(c machine.Command, out io.Writer) int {
 		}
 	}
 	return h.put("/proc/mounts", kept, out)
+}
+
+// kernelTable is where the stand-in for nft keeps what it has loaded.
+const kernelTable = "/proc/nft-jadekettle"
+
+// nft checks, loads, lists and deletes the one table that we have.
+func (h *Machine) nft(c machine.Command, out io.Writer) int {
+	last := c.Args[len(c.Args)-1]
+	switch {
+	case slices.Contains(c.Args, "-c"):
+		return 0
+	case slices.Contains(c.Args, "-f"):
+		return h.put(kernelTable, h.read(last), out)
+	case slices.Contains(c.Args, "delete"):
+		h.remove(kernelTable)
+		return 0
+	}
+	if _, err := machine.ReadFile(h, kernelTable); err != nil {
+		fmt.Fprint(out, "Error: No such file or directory\n")
+		return 1
+	}
+	fmt.Fprint(out, h.read(kernelTable))
+	return 0
+}
+
+// nothing stands in for programs whose work nobody looks at.
+func (h *Machine) nothing(machine.Command, io.Writer) int { return 0 }
+
+func (h *Machine) swapon(c machine.Command, out io.Writer) int {
+	flags, rest := options(c.Args[1:], "p")
+	level := flags["p"]
+	if level == "" {
+		level = "-2"
+	}
+	return h.put("/proc/swaps", h.read("/proc/swaps")+rest[0]+" file 2044 0 "+level+"\n", out)
+}
+
+func (h *Machine) swapoff(c machine.Command, out io.Writer) int {
+	var kept string
+	for line := range strings.Lines(h.read("/proc/swaps")) {
+		if !strings.HasPrefix(line, c.Args[1]+" ") {
+			kept += line
+		}
+	}
+	return h.put("/proc/swaps", kept, out)
 }
 
 func (h *Machine) touch(c machine.Command, out io.Writer) int {

@@ -135,6 +135,7 @@ func (h *Machine) populate() error {
 		{"/proc/meminfo", fmt.Sprintf("MemTotal:       %d kB\nMemFree:        %d kB\nSwapTotal:             0 kB\n",
 			s.Memory>>10, s.Memory>>11), 0o444},
 		{"/proc/mounts", "/dev/vda1 / ext4 rw,relatime 0 0\nproc /proc proc rw 0 0\n", 0o444},
+		{"/dev/vdb2", "", 0o660},
 		{"/proc/1/comm", "systemd\n", 0o444},
 		{"/proc/sys/kernel/ostype", "Linux\n", 0o444},
 		{"/proc/sys/kernel/osrelease", "6.1.0-simulated\n", 0o444},

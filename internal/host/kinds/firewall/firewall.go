@@ -1,0 +1,513 @@
+// Package firewall is the kind of openings in a host's firewall: an nftables table
+// of our own, see nft(8).
+package firewall
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+var about = &schema.Kind{
+	Name:  "firewall",
+	Area:  "system",
+	About: "What may come in from the network, in an nftables table of our own.",
+	Doc: "The name is a word of your own. As soon as one is declared, whatever no declaration opens is dropped, but for " +
+		"answers to what the host asked, pings, and the port that we came by. What is refused comes before what is opened. " +
+		"All declarations of a host make one table, which is loaded whole or not at all, and at boot before the network is " +
+		"up; other tables are left alone. What goes out, and what is passed on to other hosts, is not touched.",
+	Attrs: []schema.Attr{
+		{Name: "open", Type: schema.Text, List: true,
+			Doc:      "Ports to let in, as PORT, FIRST-LAST, either with /udp for UDP; or all.",
+			Examples: []string{`["80", "443", "6000-6010/udp"]`, `["all"]`}},
+		{Name: "refuse", Type: schema.Text, List: true, Doc: "Ports to turn away, whatever else opens them; written as open.",
+			Examples: []string{`["25"]`}},
+		{Name: "from", Type: schema.Text, List: true, Default: "anywhere", Doc: "Addresses or networks that this is about.",
+			Examples: []string{`["192.0.2.0/24", "2001:db8::/32"]`}},
+		{Name: "interface", Type: schema.Text, Default: "any", Doc: "The network interface that this is about.",
+			Examples: []string{`"eth1"`}},
+		{Name: "may_close_our_port", Type: schema.Bool, Default: "false",
+			Doc:      "Whether the port that we come by is closed too, unless something opens it.",
+			Examples: []string{"true"}},
+	},
+	Examples: []schema.Example{
+		{About: "A web server, and a data port for the house alone", TOML: `[firewall.web]
+open = ["80", "443"]
+
+[firewall.house]
+open = ["5000-5010/udp"]
+from = ["192.0.2.0/24", "2001:db8::/32"]
+`},
+		{About: "A network that gets nothing", TOML: `[firewall.noisy-neighbour]
+refuse = ["all"]
+from = ["192.0.2.128/25"]
+`},
+	},
+	Canon: func(name string) (string, error) {
+		if !nameForm.MatchString(name) {
+			return "", problem.Errorf("%q is no name for an opening", name).
+				Remedy("use small letters, digits, dashes and underscores")
+		}
+		return name, nil
+	},
+	Needs: func(schema.Needer) []value.Ref { return []value.Ref{{Kind: "package", Name: "nftables"}} },
+	Check: check,
+}
+
+var (
+	nameForm      = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,60}$`)
+	interfaceForm = regexp.MustCompile(`^[A-Za-z0-9_.@:-]{1,15}$`)
+)
+
+func check(_ string, a value.Attrs) (string, error) {
+	if a.Bool("absent") {
+		return "", nil
+	}
+	if len(a.Texts("open"))+len(a.Texts("refuse")) == 0 {
+		return "", problem.Errorf("it neither opens nor refuses anything").Remedy("give open or refuse")
+	}
+	for _, name := range []string{"open", "refuse"} {
+		for _, p := range a.Texts(name) {
+			if _, err := parsePort(p); err != nil {
+				return name, err
+			}
+		}
+	}
+	for _, s := range a.Texts("from") {
+		if _, err := network(s); err != nil {
+			return "from", err
+		}
+	}
+	if i := a.Text("interface"); i != "" && !interfaceForm.MatchString(i) {
+		return "interface", problem.Errorf("%q is no name of a network interface", i).Remedy("`ip link` on the host lists them")
+	}
+	return "", nil
+}
+
+// ports are those that a word names; without any it is all.
+type ports struct {
+	protocol string
+	span     string // PORT or FIRST-LAST, as nft takes it
+}
+
+func parsePort(s string) (ports, error) {
+	if s == "all" {
+		return ports{}, nil
+	}
+	wrong := problem.Errorf("%q is no port", s).Remedy("write 443, 6000-6010, 53/udp or all")
+	span, protocol, given := strings.Cut(s, "/")
+	if !given {
+		protocol = "tcp"
+	}
+	first, last, two := strings.Cut(span, "-")
+	a, errA := strconv.ParseUint(first, 10, 16)
+	b, errB := a, error(nil)
+	if two {
+		b, errB = strconv.ParseUint(last, 10, 16)
+	}
+	if protocol != "tcp" && protocol != "udp" || errA != nil || errB != nil || a == 0 || b < a {
+		return ports{}, wrong
+	}
+	return ports{protocol, span}, nil
+}
+
+func network(s string) (netip.Prefix, error) {
+	if a, err := netip.ParseAddr(s); err == nil {
+		return a.Prefix(a.BitLen())
+	}
+	p, err := netip.ParsePrefix(s)
+	if err != nil || p != p.Masked() {
+		return p, problem.Errorf("%q is no address or network", s).Remedy("write 192.0.2.7, 192.0.2.0/24 or 2001:db8::/32")
+	}
+	return p, nil
+}
+
+// What we write: the table, and what loads it at boot.
+const (
+	file     = "/etc/jadekettle-firewall.nft"
+	unitFile = "/etc/systemd/system/jadekettle-firewall.service"
+	unitLink = "/etc/systemd/system/sysinit.target.wants/jadekettle-firewall.service"
+	unit     = `# Written by jadekettle; what is changed here is lost.
+[Unit]
+Description=The firewall that jadekettle keeps
+DefaultDependencies=no
+Wants=network-pre.target
+Before=network-pre.target shutdown.target
+After=local-fs.target
+Conflicts=shutdown.target
+[Service]
+Type=oneshot
+RemainAfterExit=yes
+ExecStart=/usr/sbin/nft -f ` + file + `
+[Install]
+WantedBy=sysinit.target
+`
+)
+
+// Kind is the kind of openings.
+func Kind() kind.Kind { return kind.Each(openings{}) }
+
+type openings struct{}
+
+func (openings) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from a firewall.
+func (openings) Stale() []kind.Topic { return nil }
+
+type state struct {
+	old    kind.Text
+	want   string // what the file is to hold; empty when it goes
+	loaded bool   // the kernel has what the file says
+	atBoot bool
+	unit   kind.Text
+}
+
+// remembered is what the kernel told of the table just after it was loaded.
+type remembered struct {
+	File   string `json:"file"`
+	Kernel string `json:"kernel"`
+}
+
+const memory = "firewall.json"
+
+// Read compares the file, the kernel and what is loaded at boot.
+func (openings) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	var err error
+	if st.old, err = env.ReadOptional(file); err != nil {
+		return st, err
+	}
+	if !env.Machine.Look("nft") {
+		if t.Absent && !st.old.There {
+			return st, nil
+		}
+		return st, kind.NotYet(problem.Errorf("there is no nft on this host").Remedy("declare [package.nftables]"))
+	}
+	if _, err := env.Machine.ReadDir("/run/systemd/system"); err != nil {
+		return st, problem.Errorf("only systemd can load the firewall at boot, and it does not run this host").
+			Remedy("declare the files of its own firewall for this host")
+	}
+	st.want = table(t, env, sections(st.old.Text))
+	now, err := kernel(ctx, env)
+	if err != nil {
+		return st, err
+	}
+	var last remembered
+	if err := env.Store.Recall(memory, &last); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return st, err
+	}
+	st.loaded = now != "" && last == remembered{sum(st.old.Text), sum(now)}
+	if st.unit, err = env.ReadOptional(unitFile); err != nil {
+		return st, err
+	}
+	st.atBoot = st.unit.Text == unit && linked(env)
+	if !first(env, t) { // who says for all of them what concerns the whole table
+		st.loaded, st.atBoot = true, true
+	}
+	return st, nil
+}
+
+// first says whether a task is the first firewall of the plan.
+func first(env *kind.Env, t plan.Task) bool {
+	i := slices.IndexFunc(env.Tasks, func(o plan.Task) bool { return o.Ref.Kind == about.Name && !o.Absent })
+	return i < 0 || env.Tasks[i].Ref == t.Ref
+}
+
+func sum(s string) string {
+	h := sha256.Sum256([]byte(s))
+	return hex.EncodeToString(h[:])
+}
+
+// kernel gives the table as the kernel has it, "" where it has none.
+func kernel(ctx context.Context, env *kind.Env) (string, error) {
+	c := machine.Command{Args: []string{"nft", "-s", "-n", "list", "table", "inet", "jadekettle"}, Limit: time.Minute}
+	out, err := env.Machine.Run(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	if said := out.Combined.String(); out.Code != 0 && !strings.Contains(said, "No such file") {
+		return "", problem.Errorf("nft cannot tell of its tables: %s", strings.TrimSpace(said)).
+			Remedy("see on the host whether its kernel has nftables, and whether we are root")
+	}
+	return out.Stdout, nil
+}
+
+func linked(env *kind.Env) bool {
+	d, name, err := env.Split(unitLink)
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	to, err := d.Readlink(name)
+	return err == nil && path.Base(to) == path.Base(unitFile)
+}
+
+var (
+	startMark = regexp.MustCompile(`^\s*# jadekettle ([a-z0-9_-]+): start$`)
+	endMark   = regexp.MustCompile(`^\s*# jadekettle ([a-z0-9_-]+): end$`)
+)
+
+// sections gives the rules that the file has for each declaration.
+func sections(text string) map[string][]string {
+	out := map[string][]string{}
+	in := ""
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		switch m := startMark.FindStringSubmatch(line); {
+		case m != nil:
+			in = m[1]
+			out[in] = nil
+		case endMark.MatchString(line):
+			in = ""
+		case in != "":
+			out[in] = append(out[in], strings.TrimSpace(line))
+		}
+	}
+	return out
+}
+
+// table gives the whole file with what a task declares in it; "" when nothing
+// is left to say.
+func table(t plan.Task, env *kind.Env, have map[string][]string) string {
+	delete(have, t.Ref.Name)
+	if !t.Absent {
+		have[t.Ref.Name] = rules(t.Attrs)
+	}
+	if len(have) == 0 {
+		return ""
+	}
+	names := value.Keys(have)
+	slices.SortStableFunc(names, func(a, b string) int { return weight(have[a]) - weight(have[b]) })
+	var b strings.Builder
+	b.WriteString("#!/usr/sbin/nft -f\n# Written by jadekettle; what is changed here is lost.\ntable inet jadekettle\n" +
+		"delete table inet jadekettle\ntable inet jadekettle {\n\tchain incoming {\n" +
+		"\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n" +
+		"\t\tct state invalid drop\n\t\tiif \"lo\" accept\n")
+	if port := ourPort(env); port > 0 {
+		fmt.Fprintf(&b, "\t\ttcp dport %d accept comment \"the port that jadekettle came by\"\n", port)
+	}
+	b.WriteString("\t\tmeta l4proto 58 accept comment \"ICMPv6\"\n\t\ticmp type { echo-request, destination-unreachable, time-exceeded, " +
+		"parameter-problem } accept\n")
+	for _, name := range names {
+		fmt.Fprintf(&b, "\t\t# jadekettle %s: start\n", name)
+		for _, r := range have[name] {
+			b.WriteString("\t\t" + r + "\n")
+		}
+		fmt.Fprintf(&b, "\t\t# jadekettle %s: end\n", name)
+	}
+	b.WriteString("\t}\n}\n")
+	return b.String()
+}
+
+// weight puts what refuses first.
+func weight(rules []string) int {
+	if slices.ContainsFunc(rules, func(r string) bool { return strings.HasSuffix(r, " drop") || r == "drop" }) {
+		return 0
+	}
+	return 1
+}
+
+// rules writes one declaration as nft takes it.
+func rules(a value.Attrs) []string {
+	var out []string
+	for _, part := range []struct{ attr, verdict string }{{"refuse", "drop"}, {"open", "accept"}} {
+		for _, match := range spans(a.Texts(part.attr)) {
+			for _, source := range sources(a.Texts("from")) {
+				words := []string{source, match, part.verdict}
+				if i := a.Text("interface"); i != "" {
+					words = append([]string{fmt.Sprintf("iifname %q", i)}, words...)
+				}
+				out = append(out, strings.Join(slices.DeleteFunc(words, func(w string) bool { return w == "" }), " "))
+			}
+		}
+	}
+	return out
+}
+
+// spans joins ports by their protocol.
+func spans(words []string) []string {
+	by := map[string][]string{}
+	for _, w := range words {
+		p, err := parsePort(w)
+		if err != nil {
+			continue // which was refused with the manifest
+		}
+		by[p.protocol] = append(by[p.protocol], p.span)
+	}
+	var out []string
+	for _, protocol := range value.Keys(by) {
+		if protocol == "" {
+			return []string{""} // all takes in whatever else is named
+		}
+		out = append(out, protocol+" dport { "+strings.Join(by[protocol], ", ")+" }")
+	}
+	return out
+}
+
+// sources joins networks by their family.
+func sources(list []string) []string {
+	if len(list) == 0 {
+		return []string{""}
+	}
+	var four, six []string
+	for _, s := range list {
+		p, err := network(s)
+		switch {
+		case err != nil: // which was refused with the manifest
+		case p.Addr().Is4():
+			four = append(four, p.String())
+		default:
+			six = append(six, p.String())
+		}
+	}
+	var out []string
+	if len(four) > 0 {
+		out = append(out, "ip saddr { "+strings.Join(four, ", ")+" }")
+	}
+	if len(six) > 0 {
+		out = append(out, "ip6 saddr { "+strings.Join(six, ", ")+" }")
+	}
+	return out
+}
+
+// sshPort is kept open where nothing tells which port we came by.
+const sshPort = 22
+
+// ourPort is the port by which this session came: sshd tells it to what it
+// starts in SSH_CONNECTION (ssh(1), ENVIRONMENT), and some process above the
+// worker still has it. It is 0 where the plan says that it may be closed.
+func ourPort(env *kind.Env) int {
+	if slices.ContainsFunc(env.Tasks, func(t plan.Task) bool {
+		return t.Ref.Kind == about.Name && t.Attrs.Bool("may_close_our_port")
+	}) {
+		return 0
+	}
+	at := "self"
+	for range 16 {
+		environment, _ := machine.ReadFile(env.Machine, "/proc/"+at+"/environ")
+		for v := range strings.SplitSeq(string(environment), "\x00") {
+			if rest, ok := strings.CutPrefix(v, "SSH_CONNECTION="); ok {
+				if f := strings.Fields(rest); len(f) == 4 {
+					if n, err := strconv.ParseUint(f[3], 10, 16); err == nil && n > 0 {
+						return int(n)
+					}
+				}
+			}
+		}
+		status, _ := machine.ReadFile(env.Machine, "/proc/"+at+"/status")
+		_, rest, found := strings.Cut(string(status), "\nPPid:")
+		line, _, _ := strings.Cut(rest, "\n")
+		if at = strings.TrimSpace(line); !found || at == "0" {
+			break
+		}
+	}
+	return sshPort
+}
+
+// Compare says what differs.
+func (openings) Compare(t plan.Task, st state) []plan.Change {
+	if st.want == "" {
+		if st.old.There {
+			return []plan.Change{{What: "firewall", Was: "on", Becomes: "off: nothing is declared any more"}}
+		}
+		return nil
+	}
+	out := st.old.Change(st.want)
+	if len(out) == 0 && !st.loaded {
+		out = append(out, plan.Change{What: "loaded", Was: "no, or the kernel's rules were changed", Becomes: "yes"})
+	}
+	if !st.atBoot {
+		out = append(out, plan.Change{What: "boot", Was: "not loaded", Becomes: "loaded"})
+	}
+	return out
+}
+
+// Write checks the table, puts the files in place and loads it.
+func (openings) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	st, err := openings{}.Read(ctx, env, w.Task) // since a neighbour may have been written
+	if err != nil {
+		return err
+	}
+	if st.want == "" {
+		return off(ctx, env, w.Task, st)
+	}
+	if st.old.Text != st.want {
+		if err := env.WriteText(ctx, w.Task, st.old, st.want, 0o644, "nft -c -f ${candidate}"); err != nil {
+			return err
+		}
+	}
+	c := machine.Command{Args: []string{"nft", "-f", file}, Limit: time.Minute}
+	if _, err := machine.Do(ctx, env.Machine, c, nil); err != nil {
+		return err
+	}
+	now, err := kernel(ctx, env)
+	if err != nil {
+		return err
+	}
+	if err := env.Store.Remember(memory, remembered{sum(st.want), sum(now)}); err != nil {
+		return err
+	}
+	st.atBoot = st.unit.Text == unit && linked(env)
+	return boot(ctx, env, w.Task, st)
+}
+
+// boot has systemd load the table at boot.
+func boot(ctx context.Context, env *kind.Env, t plan.Task, st state) error {
+	if st.atBoot {
+		return nil
+	}
+	if err := env.PutText(ctx, t, st.unit, unit); err != nil {
+		return err
+	}
+	up, wants, err := env.Split(path.Dir(unitLink))
+	if err != nil {
+		return err
+	}
+	defer up.Close()
+	if _, err := up.Lstat(wants); errors.Is(err, fs.ErrNotExist) {
+		if err := up.Mkdir(wants, 0o755, -1, -1); err != nil {
+			return err
+		}
+	}
+	d, name, err := env.Split(unitLink)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return env.Symlink(t, d, path.Dir(unitLink), name, unitFile)
+}
+
+// off takes the table and the files away.
+func off(ctx context.Context, env *kind.Env, t plan.Task, st state) error {
+	c := machine.Command{Args: []string{"nft", "delete", "table", "inet", "jadekettle"}, Limit: time.Minute}
+	now, err := kernel(ctx, env)
+	if err == nil && now != "" {
+		_, err = machine.Do(ctx, env.Machine, c, nil)
+	}
+	if err != nil {
+		return err
+	}
+	if d, name, err := env.Split(unitLink); err == nil {
+		d.Remove(name)
+		d.Close()
+	}
+	env.Store.Unlearn(memory)
+	return errors.Join(env.PutText(ctx, t, st.unit, ""), env.PutText(ctx, t, st.old, ""))
+}

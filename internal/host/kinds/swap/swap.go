@@ -1,0 +1,353 @@
+// Package swap is the kind of swap files and devices.
+package swap
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+var about = &schema.Kind{
+	Name:  "swap",
+	Area:  "system",
+	Space: schema.Paths,
+	About: "A swap file or device: in use now and at every boot.",
+	Doc: "The name is its path. With size it is a file, which is made; without, a device, which is prepared by mkswap only " +
+		"where it holds nothing. Its line in /etc/fstab is written, and that it is in use is read back from the kernel.",
+	Attrs: []schema.Attr{
+		{Name: "size", Type: schema.Text, Doc: "The size of a swap file.", Examples: []string{`"2 GiB"`, `"512 MiB"`}},
+		{Name: "priority", Type: schema.Int, Default: "the kernel's choice",
+			Doc: "Which is used first, of several: the higher number; 0 to 32767.", Examples: []string{"10"}},
+	},
+	Examples: []schema.Example{
+		{About: "A file of two gibibytes", TOML: `[swap."/swapfile"]
+size = "2 MiB"
+`},
+		{About: "A device, used before others", TOML: `[swap."/dev/vdb2"]
+priority = 10
+`},
+	},
+	Canon: schema.CleanPath,
+	Needs: kind.ParentDirs,
+	Check: func(name string, a value.Attrs) (string, error) {
+		device := strings.HasPrefix(name, "/dev/")
+		n, _ := a.Int("priority")
+		_, wrong := parseSize(a.Text("size"))
+		switch {
+		case strings.ContainsAny(name, " \t\\"):
+			return "", problem.Errorf("%q holds white space or a backslash", name).Remedy("name another path")
+		case n < 0 || n > 32767:
+			return "priority", problem.Errorf("the priority is %d", n).Remedy("write a number from 0 to 32767")
+		case device && a.Has("size"):
+			return "size", problem.Errorf("%s is a device, whose size is given", name).Remedy("take size out")
+		case !device && !a.Has("size") && !a.Bool("absent"):
+			return "", problem.Errorf("it does not say how large the file is").Remedy("write size = \"2 GiB\"")
+		case a.Has("size") && wrong != nil:
+			return "size", wrong
+		}
+		return "", nil
+	},
+}
+
+var sizeForm = regexp.MustCompile(`^([0-9]+) ?([MG])iB$`)
+
+// parseSize gives bytes.
+func parseSize(s string) (int64, error) {
+	m := sizeForm.FindStringSubmatch(s)
+	if m == nil {
+		return 0, problem.Errorf("%q is no size of a swap file", s).Remedy("write one such as \"2 GiB\" or \"512 MiB\"")
+	}
+	n, err := strconv.ParseInt(m[1], 10, 32)
+	unit := int64(1 << 20)
+	if m[2] == "G" {
+		unit = 1 << 30
+	}
+	if err != nil || n < 1 || n*unit > 1<<41 {
+		return 0, problem.Errorf("%q is no size of a swap file", s).Remedy("it is 1 MiB at least and 2048 GiB at most")
+	}
+	return n * unit, nil
+}
+
+// Kind is the kind of swap.
+func Kind() kind.Kind { return kind.Each(swaps{}) }
+
+type swaps struct{}
+
+func (swaps) Schema() *schema.Kind { return about }
+
+// Stale says that nothing that is kept is read from it.
+func (swaps) Stale() []kind.Topic { return nil }
+
+const fstab = "/etc/fstab"
+
+type state struct {
+	there bool
+	size  int64
+	used  bool
+	level string // its priority, as the kernel tells it
+	table kind.Text
+	want  string // what fstab is to hold
+}
+
+// Read looks at the file, at fstab and at what the kernel uses.
+func (swaps) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	d, name, err := env.Split(t.Ref.Name)
+	if err != nil && !(t.Absent && errors.Is(err, kind.ErrNotYet)) {
+		return st, err
+	}
+	if err == nil {
+		defer d.Close()
+		info, err := d.Lstat(name)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			return st, err
+		case !strings.HasPrefix(t.Ref.Name, "/dev/") && !info.Type.IsRegular():
+			return st, problem.Errorf("%s is there, and no regular file", t.Ref.Name).Remedy("move it away by hand")
+		default:
+			st.there, st.size = true, info.Size
+		}
+	}
+	if !st.there && strings.HasPrefix(t.Ref.Name, "/dev/") && !t.Absent {
+		return st, kind.NotYet(problem.Errorf("there is no device %s", t.Ref.Name).Remedy("`lsblk` on the host lists them"))
+	}
+	st.used, st.level, err = inUse(env, t.Ref.Name)
+	if err != nil {
+		return st, err
+	}
+	if st.table, err = env.ReadText(fstab); err != nil {
+		return st, err
+	}
+	st.want = entry(t, st.table.Text)
+	return st, nil
+}
+
+// inUse looks into /proc/swaps: a heading, then path, type, size, used and
+// priority (proc(5)).
+func inUse(env *kind.Env, p string) (used bool, level string, err error) {
+	text, err := machine.ReadFile(env.Machine, "/proc/swaps")
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, "", nil // a kernel without swap
+	}
+	for line := range strings.Lines(string(text)) {
+		if f := strings.Fields(line); len(f) == 5 && f[0] == p {
+			return true, f[4], nil
+		}
+	}
+	return false, "", err
+}
+
+// entry gives fstab with the line that is declared (fstab(5)).
+func entry(t plan.Task, text string) string {
+	l := kind.SplitLines(text)
+	line := t.Ref.Name + " none swap " + options(t) + " 0 0"
+	var out []string
+	done := t.Absent
+	for _, old := range l.List {
+		f := strings.Fields(old)
+		switch {
+		case len(f) < 3 || f[0] != t.Ref.Name || f[2] != "swap":
+			out = append(out, old)
+		case !done:
+			out, done = append(out, line), true
+		}
+	}
+	if !done {
+		out = append(out, line)
+	}
+	l.List = out
+	return l.String()
+}
+
+func options(t plan.Task) string {
+	if n, given := t.Attrs.Int("priority"); given {
+		return fmt.Sprintf("sw,pri=%d", n)
+	}
+	return "sw"
+}
+
+// Compare says what differs.
+func (swaps) Compare(t plan.Task, st state) []plan.Change {
+	var out []plan.Change
+	if t.Absent {
+		if st.used || st.there && !strings.HasPrefix(t.Ref.Name, "/dev/") {
+			out = append(out, kind.Existence(true))
+		}
+		return append(out, named(st.table.Change(st.want))...)
+	}
+	want, _ := parseSize(t.Attrs.Text("size"))
+	switch {
+	case !st.there:
+		out = append(out, plan.Change{What: "size", Was: "absent", Becomes: kind.Bytes(want)})
+	case want > 0 && st.size != want:
+		out = append(out, plan.Change{What: "size", Was: kind.Bytes(st.size), Becomes: kind.Bytes(want)})
+	}
+	if !st.used {
+		out = append(out, plan.Change{What: "in use", Was: "no", Becomes: "yes"})
+	}
+	if n, given := t.Attrs.Int("priority"); given && st.used && st.level != fmt.Sprint(n) {
+		out = append(out, plan.Change{What: "priority", Was: st.level, Becomes: fmt.Sprint(n)})
+	}
+	return append(out, named(st.table.Change(st.want))...)
+}
+
+// named says that a content is that of fstab.
+func named(list []plan.Change) []plan.Change {
+	for i := range list {
+		list[i].What = "fstab"
+	}
+	return list
+}
+
+// Write makes the file, puts it to use and writes fstab last, so that what
+// cannot be used is not tried at boot.
+func (swaps) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	t := w.Task
+	st, err := swaps{}.Read(ctx, env, t) // since a neighbour may have been written
+	if err != nil {
+		return err
+	}
+	do := func(args ...string) error {
+		_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Limit: 10 * time.Minute}, nil)
+		return err
+	}
+	if st.used && (t.Absent || w.Differs("size") || w.Differs("priority")) {
+		if err := do("swapoff", t.Ref.Name); err != nil {
+			return err
+		}
+		st.used = false
+	}
+	switch {
+	case t.Absent:
+		if err := env.PutText(ctx, t, st.table, st.want); err != nil {
+			return err
+		}
+		return remove(env, t, st)
+	case w.Differs("size"):
+		if err := build(env, t); err != nil {
+			return err
+		}
+		if err := do("mkswap", t.Ref.Name); err != nil {
+			return err
+		}
+	}
+	if !st.used {
+		if err := use(t, w.Differs("size"), do); err != nil {
+			return err
+		}
+	}
+	return env.WriteText(ctx, t, st.table, st.want, 0o644, "")
+}
+
+// use puts swap to use. A device that holds nothing is prepared first; mkswap
+// refuses by itself what is mounted, and wipefs tells what a device holds.
+func use(t plan.Task, made bool, do func(...string) error) error {
+	args := []string{"swapon"}
+	if n, given := t.Attrs.Int("priority"); given {
+		args = append(args, "-p", fmt.Sprint(n))
+	}
+	args = append(args, t.Ref.Name)
+	err := do(args...)
+	if err == nil || made {
+		return err
+	}
+	if do("blkid", "-p", t.Ref.Name) == nil {
+		return problem.Errorf("%s cannot be used, and holds something: %w", t.Ref.Name, err).
+			Remedy("look with `blkid %s`; if it may go, `mkswap` it by hand", t.Ref.Name)
+	}
+	if err := do("mkswap", t.Ref.Name); err != nil {
+		return err
+	}
+	return do(args...)
+}
+
+// build makes a file that is written whole: a swap file has no holes
+// (swapon(8)).
+func build(env *kind.Env, t plan.Task) error {
+	size, err := parseSize(t.Attrs.Text("size"))
+	if err != nil {
+		return err
+	}
+	_, free, err := env.Machine.Space(t.Ref.Name[:max(1, strings.LastIndexByte(t.Ref.Name, '/'))])
+	if err == nil && free < size {
+		return problem.Errorf("a file of %s does not fit: %s are free", kind.Bytes(size), kind.Bytes(free)).
+			Remedy("declare a smaller one")
+	}
+	d, name, err := env.Split(t.Ref.Name)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	d.Remove(name)
+	f, err := d.Create(name, 0o600, -1, -1)
+	if err != nil {
+		return err
+	}
+	_, err = io.CopyN(f, zeros{}, size)
+	err = errors.Join(err, f.Sync(), f.Close())
+	if err != nil {
+		d.Remove(name)
+	}
+	return err
+}
+
+// zeros is a source of nothing but.
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) {
+	clear(p)
+	return len(p), nil
+}
+
+func remove(env *kind.Env, t plan.Task, st state) error {
+	if !st.there || strings.HasPrefix(t.Ref.Name, "/dev/") {
+		return nil
+	}
+	d, name, err := env.Split(t.Ref.Name)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Remove(name)
+}
+
+// Names lists what fstab has.
+func (swaps) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	st, err := env.ReadText(fstab)
+	var out []string
+	for line := range strings.Lines(st.Text) {
+		if f := strings.Fields(line); len(f) > 2 && f[2] == "swap" && strings.HasPrefix(f[0], "/") {
+			out = append(out, f[0])
+		}
+	}
+	return out, err
+}
+
+// Capture declares swap as it is.
+func (swaps) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
+	if !st.used && st.table.Text == st.want && !st.there {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	attrs := map[string]any{}
+	if !strings.HasPrefix(t.Ref.Name, "/dev/") {
+		if st.size%(1<<20) != 0 {
+			return plan.Captured{}, problem.Errorf("its %d bytes are no whole mebibytes", st.size).Remedy("declare it by hand")
+		}
+		attrs["size"] = fmt.Sprintf("%d MiB", st.size>>20)
+	}
+	return plan.Captured{Attrs: attrs}, nil
+}
