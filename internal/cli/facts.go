@@ -1,8 +1,12 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -10,17 +14,35 @@ import (
 
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
 )
 
 func (a *App) factsCommand() *cobra.Command {
+	where, compare := "", false
 	c := &cobra.Command{
-		Use: "facts HOST [PATH]", Short: "Read a host's facts", GroupID: "work", Args: cobra.RangeArgs(1, 2),
-		Long: "Facts reads what expressions see as facts: all of them, or those below a path such as os.version_id.",
+		Use: "facts HOST [PATH] | --where EXPR [TARGET...] | --compare HOST HOST", Short: "Read hosts' facts", GroupID: "work",
+		Long: "Facts reads what expressions see as facts: all of them, or those below a path such as os.version_id. With\n" +
+			"--where it names the hosts for which a condition over host, facts and env is true; with --compare it shows\n" +
+			"what differs between two hosts. Sizes are shown as people read them; JSON keeps bytes.",
 		RunE: func(c *cobra.Command, args []string) error {
+			switch {
+			case where != "" && compare:
+				return problem.Errorf("--where and --compare are given together").Remedy("keep one of the two")
+			case where != "":
+				return a.factsWhere(c.Context(), where, args)
+			case compare && len(args) != 2:
+				return problem.Errorf("--compare takes two hosts").Remedy("write `jadekettle facts --compare HOST HOST`")
+			case compare:
+				return a.factsCompared(c.Context(), args)
+			case len(args) == 0 || len(args) > 2:
+				return problem.Errorf("facts takes a host, and a path if only a part is meant").
+					Remedy("write `jadekettle facts HOST [PATH]`")
+			}
 			var path []string
 			if len(args) == 2 {
 				path = strings.Split(args[1], ".")
@@ -28,21 +50,143 @@ func (a *App) factsCommand() *cobra.Command {
 					return err
 				}
 			}
-			p, err := a.load(args[:1], nil)
+			_, hosts, err := a.readFacts(c.Context(), args[:1])
 			if err != nil {
 				return err
 			}
-			fleet, err := a.fleet(p, 0)
-			if err != nil {
-				return err
-			}
-			hosts := fleet.Facts(c.Context(), p.hosts)
-			a.keep(p, hosts, false)
 			return a.facts(hosts, path)
 		},
 	}
+	c.Flags().StringVar(&where, "where", "", "name the hosts for which an `EXPR` such as 'facts.memory.total < bytes(\"2 GiB\")' is true")
+	c.Flags().BoolVar(&compare, "compare", false, "show what differs between two hosts")
 	a.passwordFlags(c)
 	return c
+}
+
+// readFacts reads the facts of hosts and keeps them.
+func (a *App) readFacts(ctx context.Context, targets []string) (*project, []*run.Visit, error) {
+	p, err := a.load(targets, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	fleet, err := a.fleet(p, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer p.dialer.Close()
+	hosts := fleet.Facts(ctx, p.hosts)
+	a.keep(p, hosts, false)
+	return p, hosts, nil
+}
+
+// reached leaves out, and tells of, the hosts that were not reached.
+func (a *App) reached(hosts []*run.Visit) []*run.Visit {
+	return slices.DeleteFunc(hosts, func(h *run.Visit) bool {
+		if h.State == run.Reached {
+			return false
+		}
+		if h.State != run.Off {
+			a.code = exitFailed
+		}
+		fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, screen.Line(h.Message))
+		return true
+	})
+}
+
+// factsWhere names the hosts for which a condition is true.
+func (a *App) factsWhere(ctx context.Context, where string, targets []string) error {
+	cond, err := inventory.Condition(where)
+	if err != nil {
+		return err
+	}
+	p, hosts, err := a.readFacts(ctx, targets)
+	if err != nil {
+		return err
+	}
+	docs := []document.HostFacts{}
+	for _, h := range a.reached(hosts) {
+		host, _ := p.Inventory.Host(h.Name)
+		yes, _, err := cond.Bool(&expr.Vars{Host: host.Vars, Env: p.Inventory.Env, Facts: h.Facts.Tree()})
+		if err != nil {
+			a.code = exitFailed
+			fmt.Fprintf(a.Err, "%s  %s\n", h.Name, screen.Line(problem.From(err).What))
+			continue
+		}
+		if !yes {
+			continue
+		}
+		docs = append(docs, document.HostFacts{Name: h.Name, Facts: h.Facts.Tree()})
+		if a.output != "json" {
+			fmt.Fprintln(a.Out, h.Name)
+		}
+	}
+	if a.output == "json" {
+		return a.document(document.Facts{Head: document.One, Hosts: docs})
+	}
+	return nil
+}
+
+// factsCompared shows the facts in which two hosts differ.
+func (a *App) factsCompared(ctx context.Context, names []string) error {
+	_, hosts, err := a.readFacts(ctx, names)
+	if err != nil {
+		return err
+	}
+	if a.output == "json" {
+		return a.facts(hosts, nil)
+	}
+	if hosts = a.reached(hosts); len(hosts) != 2 {
+		return nil
+	}
+	one, two := map[string]string{}, map[string]string{}
+	for i, to := range []map[string]string{one, two} {
+		for _, l := range flat("", hosts[i].Facts.Tree()) {
+			to[l[0]] = l[1]
+		}
+	}
+	all := maps.Clone(one)
+	maps.Copy(all, two)
+	rows := [][3]string{{"", hosts[0].Name, hosts[1].Name}}
+	for _, path := range value.Keys(all) {
+		if one[path] != two[path] {
+			rows = append(rows, [3]string{path, cmp.Or(one[path], "-"), cmp.Or(two[path], "-")})
+		}
+	}
+	if len(rows) == 1 {
+		fmt.Fprintln(a.Out, "no fact differs")
+		return nil
+	}
+	wide, middle := 0, 0
+	for _, r := range rows {
+		wide, middle = max(wide, len(r[0])), max(middle, len(r[1]))
+	}
+	middle = min(middle, 48)
+	for i, r := range rows {
+		line := strings.TrimRight(fmt.Sprintf("%-*s  %-*s  %s", wide, r[0], middle, screen.Line(r[1]), screen.Line(r[2])), " ")
+		if i == 0 {
+			line = screen.Paint(screen.Loud, line)
+		}
+		fmt.Fprintln(a.Out, line)
+	}
+	return nil
+}
+
+// sizes are the facts that are bytes, by their last word.
+var sizes = []string{"total", "swap", "size", "free"}
+
+// shownFact writes a leaf as people read it.
+func shownFact(path string, v any) string {
+	text, _ := value.Text(v)
+	n, isInt := v.(int64)
+	word := path[strings.LastIndexByte(path, '.')+1:]
+	if !isInt || n < 1024 || strings.HasPrefix(path, "own.") || !slices.Contains(sizes, word) {
+		return text
+	}
+	f, unit := float64(n), 0
+	for f >= 1024 && unit < 5 {
+		f, unit = f/1024, unit+1
+	}
+	return fmt.Sprintf("%.1f %ciB", f, "KMGTP"[unit-1])
 }
 
 // facts prints the facts of hosts below a path.
@@ -108,8 +252,7 @@ func flat(path string, v any) [][2]string {
 			out = append(out, flat(path+"["+strconv.Itoa(i)+"]", item)...)
 		}
 	default:
-		text, _ := value.Text(v)
-		out = append(out, [2]string{path, text})
+		out = append(out, [2]string{path, shownFact(path, v)})
 	}
 	return out
 }

@@ -75,7 +75,7 @@ var examples = map[string]string{
 	"hosts":           "  jadekettle hosts @gauge --except gauge-05\n  jadekettle hosts --group big-disk",
 	"hosts show":      "  jadekettle hosts show gauge-03",
 	"hosts trust":     "  jadekettle hosts trust 'gauge-[01..04]'",
-	"facts":           "  jadekettle facts gauge-01 os\n  jadekettle facts @archive --output json",
+	"facts":           "  jadekettle facts gauge-01 os\n  jadekettle facts @archive --output json\n  jadekettle facts --where 'facts.memory.total < bytes(\"2 GiB\")'\n  jadekettle facts --compare gauge-01 archive-01",
 	"kinds":           "  jadekettle kinds service",
 	"kinds search":    "  jadekettle kinds search password",
 	"kinds functions": "  jadekettle kinds functions net",

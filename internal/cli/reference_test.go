@@ -70,6 +70,8 @@ func reference() string {
 	}
 	b.WriteString("\n## Uses\n\n")
 	keys(&b, "[use.NAME]", manifest.UseKeys)
+	b.WriteString("\n## Facts of one's own\n\n")
+	keys(&b, "[fact.NAME]", manifest.FactKeys)
 	b.WriteString("\n## Inventory\n\n")
 	keys(&b, "[host.NAME]", inventory.HostKeys)
 	b.WriteString("\n")

@@ -67,9 +67,14 @@ func (k Known) Hosts() []string {
 // Keep notes a host's facts, and with a run its groups.
 func (k Known) Keep(host string, f *facts.Facts, groups []string, run bool, now time.Time) error {
 	s, _ := k.Load(host)
-	if f.Services == nil && s.Facts != nil {
+	if s.Facts != nil && (f.Services == nil || f.Own == nil) { // asked for only when something reads them
 		whole := *f
-		whole.Services = s.Facts.Services // asked for only when something reads them
+		if f.Services == nil {
+			whole.Services = s.Facts.Services
+		}
+		if f.Own == nil {
+			whole.Own, whole.OwnWrong = s.Facts.Own, s.Facts.OwnWrong
+		}
 		f = &whole
 	}
 	s.Format, s.Read, s.Facts = knownFormat, now, f

@@ -56,7 +56,10 @@ type Project struct {
 	Given   map[*manifest.Node]Evaluator
 	Remarks problem.Problems // what is no mistake and had better be otherwise
 
-	files   fs.FS
+	files fs.FS
+	// Facts are those of one's own, by whatever manifest they are declared.
+	Facts []manifest.Fact
+
 	options Options
 	sound   map[string]string // folders of the sources that are as pinned
 	reads   Reads
@@ -88,6 +91,11 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 	p.sound = source.Load(files, p.Sources, &ps)
 	manifests, ok := manifest.Load(files, p.sound, kinds, &ps)
 	whole = whole && ok
+	p.Facts = manifest.LoadFacts(files, &ps)
+	for _, name := range value.Keys(manifests) {
+		p.Facts = append(p.Facts, manifests[name].Facts...)
+	}
+	manifest.UniqueFacts(p.Facts, &ps)
 	p.compileAll(manifests, &ps)
 	p.checkGiven(&ps)
 	for _, g := range inv.Groups {

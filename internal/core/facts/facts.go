@@ -26,6 +26,8 @@ type Facts struct {
 	PackageManager string             `cbor:"package_manager" doc:"apt, dnf, apk, pacman, zypper, or empty."`
 	Services       map[string]Service `cbor:"services" doc:"Service units that are loaded, by name without .service."`
 	MachineID      string             `cbor:"machine_id" doc:"The identity from /etc/machine-id."`
+	Own            map[string]any     `cbor:"own" doc:"Facts of one's own, by name."`
+	OwnWrong       map[string]string  `cbor:"own_wrong" doc:"Why facts of one's own could not be read, by name."`
 }
 
 // OS is what os-release(5) says.
@@ -110,7 +112,9 @@ func walk(t reflect.Type, prefix string, out *[]Field) {
 				walk(inner, path+"[].", out)
 			}
 		case "map":
-			walk(inner, path+".*.", out)
+			if inner.Kind() == reflect.Struct {
+				walk(inner, path+".*.", out)
+			}
 		}
 	}
 }
@@ -137,6 +141,8 @@ func CheckPath(path []string) error {
 	t := reflect.TypeFor[Facts]()
 	for i, name := range path {
 		switch t.Kind() {
+		case reflect.Interface:
+			return nil // what a command said may have any form
 		case reflect.Map:
 			t = t.Elem()
 			continue
@@ -181,6 +187,11 @@ func (f *Facts) Tree() map[string]any {
 
 func tree(v reflect.Value) any {
 	switch v.Kind() {
+	case reflect.Interface:
+		if v.IsNil() {
+			return nil
+		}
+		return tree(v.Elem())
 	case reflect.Struct:
 		out := make(map[string]any, v.NumField())
 		for i := range v.NumField() {
@@ -206,16 +217,32 @@ func tree(v reflect.Value) any {
 // Limits on what a host may claim, so that a host that lies cannot fill the
 // controller's memory.
 const (
-	maxText = 4096
-	maxList = 4096
+	maxText  = 4096
+	maxList  = 4096
+	maxDepth = 24
 )
 
 // Validate checks facts that came from a host: no control characters, no
 // endless texts or lists.
 func (f *Facts) Validate() error { return validate(reflect.ValueOf(*f), "facts") }
 
-func validate(v reflect.Value, at string) error {
+func validate(v reflect.Value, at string) error { return validateTo(v, at, maxDepth) }
+
+// validateTo is validate for what lies at most so deep.
+func validateTo(v reflect.Value, at string, depth int) error {
+	if depth == 0 {
+		return fmt.Errorf("%s lies too deep", at)
+	}
+	validate := func(v reflect.Value, at string) error { return validateTo(v, at, depth-1) }
 	switch v.Kind() {
+	case reflect.Interface:
+		if v.IsNil() {
+			return nil
+		}
+		if n := v.Elem(); n.Kind() == reflect.Int64 {
+			return nil // a number of one's own may be below 0
+		}
+		return validate(v.Elem(), at)
 	case reflect.String:
 		return validText(v.String(), at)
 	case reflect.Int64:
@@ -242,7 +269,20 @@ func validate(v reflect.Value, at string) error {
 			return fmt.Errorf("%s has %d entries, more than %d", at, v.Len(), maxList)
 		}
 		for it := v.MapRange(); it.Next(); {
-			if err := validText(it.Key().String(), at); err != nil {
+			key := it.Key()
+			if key.Kind() == reflect.Interface {
+				key = key.Elem()
+			}
+			if key.Kind() != reflect.String {
+				return fmt.Errorf("%s has a key that is no text", at)
+			}
+			if err := validText(key.String(), at); err != nil {
+				return err
+			}
+			if it.Value().Kind() != reflect.Interface && it.Value().Kind() != reflect.String {
+				continue
+			}
+			if err := validate(it.Value(), at+"."+key.String()); err != nil {
 				return err
 			}
 		}

@@ -295,6 +295,12 @@ func (l *loader) group(k manifest.Key) {
 
 var whereScope = expr.Scope{Roots: []string{"host", "facts", "env"}, What: expr.Where}
 
+// Condition compiles a condition over host, facts and env, such as those of
+// groups, that stands in a call.
+func Condition(text string) (*expr.Program, error) {
+	return expr.Compile(text, func(int) value.Place { return value.Place{} }, whereScope)
+}
+
 func (l *loader) where(g *Group, k manifest.Key) {
 	text, ok := k.Node.Value.(string)
 	if !ok {

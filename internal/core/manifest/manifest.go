@@ -25,6 +25,7 @@ type Manifest struct {
 	// Source is the source that it came from; empty for the project's own.
 	Source  string
 	Params  []Key // the [param.NAME] tables
+	Facts   []Fact
 	Entries []Entry
 }
 
@@ -149,7 +150,7 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 			}
 			continue
 		}
-		if k.Name == "param" || k.Name == "use" {
+		if k.Name == "param" || k.Name == "use" || k.Name == "fact" {
 			m.tables(k, problems)
 			continue
 		}
@@ -186,14 +187,18 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 	})
 }
 
-// tables reads what is below [param] and [use].
+// tables reads what is below [param], [fact] and [use].
 func (m *Manifest) tables(k Key, problems *problem.Problems) {
 	if k.Node.Kind != Table {
 		problems.At(k.Place, fmt.Sprintf("%s is no table", k.Name), fmt.Sprintf("write [%s.NAME]", k.Name))
 		return
 	}
-	if k.Name == "param" {
+	switch k.Name {
+	case "param":
 		m.Params = k.Node.Keys
+		return
+	case "fact":
+		m.Facts = readFacts(k.Node, problems)
 		return
 	}
 	for _, u := range k.Node.Keys {

@@ -184,7 +184,7 @@ var Later = []string{"on_leave", "timeout", "retries"}
 
 // Reserved are the words that cannot be a kind, since they head other tables
 // of a manifest.
-var Reserved = []string{"about", "param", "use", "manifest", "data", "host", "fleet", "labels", "job", "source"}
+var Reserved = []string{"about", "param", "use", "manifest", "data", "host", "fleet", "labels", "job", "source", "fact"}
 
 // Attr looks an attribute up, the common ones included.
 func (k *Kind) Attr(name string) (Attr, bool) {

@@ -19,6 +19,7 @@ import (
 	"io"
 	"reflect"
 	"sync"
+	"time"
 
 	"github.com/fxamacker/cbor/v2"
 
@@ -71,6 +72,18 @@ type Start struct {
 	// Planned says that the plan follows at once. The facts are told all the
 	// same, while the tasks are compared.
 	Planned bool `cbor:"6,keyasint,omitempty"`
+	// Own are the facts of one's own that are asked for; with OwnFiles those that
+	// lie on the host as well.
+	Own      []OwnFact `cbor:"7,keyasint,omitempty"`
+	OwnFiles bool      `cbor:"8,keyasint,omitempty"`
+}
+
+// OwnFact is a command whose output is a fact.
+type OwnFact struct {
+	Name  string        `cbor:"1,keyasint"`
+	Args  []string      `cbor:"2,keyasint"`
+	Text  bool          `cbor:"3,keyasint,omitempty"` // it is text even where it is JSON
+	Limit time.Duration `cbor:"4,keyasint"`
 }
 
 // Captured answers a Capture, in several parts when it is long.

@@ -148,15 +148,28 @@ type Fleet struct {
 func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Visit {
 	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
 		early, _ := f.Plans.Early(h)
-		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services")}, early)
+		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
+			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own")}, early)
 	})
 }
 
 // Facts reads the facts of hosts and nothing else.
 func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Visit {
 	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
-		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true}, nil)
+		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true, Own: f.ownFacts(true), OwnFiles: true}, nil)
 	})
+}
+
+// ownFacts lists the project's own facts: all, or those that something in it
+// looks at.
+func (f *Fleet) ownFacts(all bool) []wire.OwnFact {
+	var out []wire.OwnFact
+	for _, own := range f.Plans.Project.Facts {
+		if all || f.Plans.Project.Reads("facts", "own", own.Name) {
+			out = append(out, wire.OwnFact{Name: own.Name, Args: own.Args, Text: own.Text, Limit: own.Limit})
+		}
+	}
+	return out
 }
 
 // Capture reads what stands on a host, and nothing else. A Ref without a name

@@ -15,12 +15,13 @@ import (
 	"unicode"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/machine"
 )
 
-// Read gives what can be read; what cannot stays empty.
-func Read(ctx context.Context, m machine.Machine, services bool) *facts.Facts {
+// Read gives what can be read of what a start asks for; what cannot stays empty.
+func Read(ctx context.Context, m machine.Machine, asked *wire.Start) *facts.Facts {
 	r := reader{m}
 	f := &facts.Facts{
 		OS:             r.os(),
@@ -37,7 +38,10 @@ func Read(ctx context.Context, m machine.Machine, services bool) *facts.Facts {
 		Services:       map[string]facts.Service{},
 		MachineID:      r.line("/etc/machine-id"),
 	}
-	if services {
+	if len(asked.Own) > 0 || asked.OwnFiles {
+		f.Own, f.OwnWrong = own(ctx, m, asked)
+	}
+	if asked.Services {
 		f.Services = service.Survey(ctx, m, most)
 	}
 	return f

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/folder"
 	"jadekettle/internal/host/machine/system"
@@ -18,7 +19,7 @@ func TestFactsOfASimulatedHost(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := survey.Read(context.Background(), m, true)
+	f := survey.Read(context.Background(), m, &wire.Start{Services: true})
 	if err := f.Validate(); err != nil {
 		t.Error(err)
 	}
@@ -46,14 +47,14 @@ func TestWhatCannotBeReadStaysEmpty(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := survey.Read(context.Background(), odd{Machine: m}, false)
+	f := survey.Read(context.Background(), odd{Machine: m}, &wire.Start{})
 	if f.OS.ID != "" || f.Hostname != "" || len(f.Services) != 0 || len(f.Addresses) != 0 {
 		t.Errorf("it claims %+v", f)
 	}
 }
 
 func TestFactsOfThisMachine(t *testing.T) {
-	f := survey.Read(context.Background(), system.New(), false)
+	f := survey.Read(context.Background(), system.New(), &wire.Start{})
 	if err := f.Validate(); err != nil {
 		t.Error(err)
 	}

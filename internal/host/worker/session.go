@@ -241,7 +241,7 @@ func (s *session) serve(ctx context.Context) (err error) {
 		return s.capture(ctx, start.Capture)
 	}
 	if start.OnlyFacts {
-		return s.send(wire.Message{Facts: survey.Read(ctx, s.m, start.Services)})
+		return s.send(wire.Message{Facts: survey.Read(ctx, s.m, start)})
 	}
 	store, err := ledger.Open(s.m, start.Run)
 	var busy *ledger.BusyError
@@ -273,7 +273,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	r.warm(ctx)
 	r.surveyed = make(chan struct{})
 	tell := func() {
-		s.send(wire.Message{Facts: survey.Read(ctx, s.m, start.Services)})
+		s.send(wire.Message{Facts: survey.Read(ctx, s.m, start)})
 		close(r.surveyed)
 	}
 	if start.Planned {

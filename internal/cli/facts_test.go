@@ -1,0 +1,71 @@
+package cli_test
+
+import (
+	"path/filepath"
+	"testing"
+)
+
+// TestOwnFactsAndProbes has a host say something of its own, on which a
+// declaration depends, and proves what came of it.
+func TestOwnFactsAndProbes(t *testing.T) {
+	dir := t.TempDir()
+	fleet := simulated(t, dir)
+	manifest := `[fact.clock]
+script = "hostname"
+[fact.name]
+run = ["getent", "ahosts", "charts.example.org"]
+[file."/etc/rack"]
+content = "rack ${facts.own.place.rack + 1}, ${facts.own.name[0].split(' ')[0]}, ${size(facts.own_wrong)} unread\n"
+owner = "root"
+mode = "0644"
+[probe."the rack is told"]
+file = "/etc/rack"
+text = "^rack 4, 192.0.2.80, 0 unread$"
+within = "1s"
+[probe."nobody listens"]
+port = "127.0.0.1:9"
+within = "1s"
+`
+	write(t, dir, map[string]string{
+		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\n" +
+			"known_hosts = \"simulated/known_hosts\"\n",
+		"simulated.toml": fleet.Inventory(),
+		"hosts.toml": "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\n" +
+			"members = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"manifests/gauge.toml": manifest,
+		filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/place.json"): "{\"rack\": 3, \"deep\": [null, -1.5]}\n",
+		filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/odd.json"):   "{\"a\": 1} {",
+	})
+	home := []string{"HOME=" + dir}
+	steps(t, dir, home, []step{
+		{0, "no problem", []string{"lint"}},
+		{0, "+rack 4, 192.0.2.80, 1 unread", []string{"preview", "-v"}},
+		{1, "/etc/rack does not hold", []string{"apply", "--all"}},
+	})
+	write(t, dir, map[string]string{filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/odd.json"): "0\n"})
+	steps(t, dir, home, []step{
+		{1, "127.0.0.1:9 does not answer", []string{"apply", "--all"}},
+		{1, "probe the rack is told  unchanged", []string{"verify", "--all"}},
+		{1, `"mode": "verify"`, []string{"verify", "gauge-01", "--output", "json"}},
+		{2, "verify wants to know where", []string{"verify"}},
+		{0, "3", []string{"facts", "gauge-01", "own.place.rack"}},
+		{0, "gauge-01", []string{"facts", "--where", "facts.own.place.rack == 3"}},
+		{1, `facts.own has no "plaec"`, []string{"facts", "--where", "facts.own.plaec.rack == 3"}},
+		{2, "did you mean", []string{"facts", "--where", "facts.memry.total > 3"}},
+		{2, "--compare takes two hosts", []string{"facts", "--compare", "gauge-01"}},
+	})
+	for text, want := range map[string]string{
+		"[fact.clock]\nrun = []\n":                                "manifests/gauge.toml:2:7: run takes a program",
+		"[fact.Clock]\nrun = [\"a\"]\n":                           `"Clock" is no name of a fact`,
+		"[fact.a]\n":                                              "it has none or both of run and script",
+		"[fact.a]\nrun = [\"a\"]\nevery = 3\n":                    `a fact has no "every"`,
+		"[fact.a]\nrun = [\"a\"]\ntimeout = \"1 day\"\n":          "timeout is no length of time",
+		"[probe.a]\nport = \"x\"\n":                               `"x" is no host and port`,
+		"[probe.a]\nport = \"a:1\"\nstatus = 200\n":               "status says nothing about a port",
+		"[probe.a]\nfile = \"/a\"\nasked_from = \"controller\"\n": "only the host can be asked about a file",
+		"[probe.a]\nwithin = \"3s\"\n":                            "it asks none or several of",
+	} {
+		write(t, dir, map[string]string{"manifests/gauge.toml": text})
+		steps(t, dir, home, []step{{2, want, []string{"lint"}}})
+	}
+}
