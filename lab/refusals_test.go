@@ -12,6 +12,13 @@ import (
 func TestRefusalsOnRealHosts(t *testing.T) {
 	l := up(t)
 	l.write("groups.toml", "[group.first]\nmembers = [\"gauge-01\"]\nmanifests = [\"all\"]\n")
+	for name, program := range map[string]string{
+		"garbage": "echo sludge", "seven": "echo 'the valve is stuck' >&2; exit 7",
+		"liar": "case $1 in read) echo '{\"state\":1}' ;; compare) echo '{\"changes\":[{\"what\":\"x\",\"was\":\"a\",\"becomes\":\"b\"}]}' ;; esac",
+	} {
+		l.write("kinds/"+name+"/kind.toml", "about = \"odd\"\n")
+		l.write("kinds/"+name+"/program", "#!/bin/sh\n"+program+"\n")
+	}
 	for name, c := range map[string]struct{ before, declare, says, look, want string }{
 		"a repository that is not there": {
 			declare: "[repo.gone]\nurls = [\"file:/srv/nowhere\"]\nsuites = [\"./\"]\ninsecure_without_key = true\n",
@@ -94,6 +101,13 @@ git -c user.name=k -c user.email=k@example.org commit -q --allow-empty -m b`,
 		"a name that nobody knows": {
 			declare: "[probe.name]\nresolves = \"nowhere.example.org\"\nwithin = \"1s\"\n", says: "is not known",
 		},
+		"a kind's program that prints garbage": {
+			declare: "[garbage.x]\n", says: "the kind's program answers read with what is no answer",
+		},
+		"a kind's program that exits 7": {
+			declare: "[seven.x]\n", says: "asked to read, ended with code 7: the valve is stuck",
+		},
+		"a kind's program that lies":  {declare: "[liar.x]\n", says: "the change did not hold: x is a, declared b"},
 		"a zone that nobody lives in": {declare: "[timezone.\"Mare/Tranquillitatis\"]\n", says: "knows no time zone"},
 		"a user that is not there": {
 			declare: "[command.x]\nrun = [\"true\"]\nalways = true\nrun_as = \"nemo\"\n", says: "nemo is no user of this host",

@@ -76,6 +76,16 @@ owner = "nobody"
 		away:   "[unpack.\"/opt/viewer\"]\nabsent = true\n[unpack.\"/srv/plots\"]\nabsent = true\n",
 		gone:   map[string]string{"ls /opt/viewer; ls -d /srv/plots 2>/dev/null": "own-notes"},
 	}
+	// A kind of one's own, as `jadekettle kinds new` makes it.
+	proofs["gauge_offset"] = proof{
+		declare: "[gauge_offset.\"/srv/offset\"]\ntext = \"high water at six\"\nending = \"stop\"\n",
+		look: map[string]string{"cat /srv/offset; stat -c '%U %a' /var/lib/jadekettle/programs/*": "high water at six.\n" +
+			"root 700"},
+		spoil:  "echo low >/srv/offset",
+		mended: []string{"gauge_offset /srv/offset"},
+		away:   "[gauge_offset.\"/srv/offset\"]\nabsent = true\n",
+		gone:   map[string]string{"ls /srv/offset 2>/dev/null": ""},
+	}
 	proofs["probe"] = proof{
 		before: serve + "echo ebb at six >/srv/web/now.txt",
 		declare: `[probe."the server answers"]

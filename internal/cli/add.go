@@ -34,15 +34,16 @@ func (a *App) addCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s",
-					strings.Join(kinds.Schemas().Names(), ", "))
+					strings.Join(a.kinds().Names(), ", "))
 			}
-			return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], kinds.Schemas().Names(),
-				"the kinds are "+strings.Join(kinds.Schemas().Names(), ", ")))
+			return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], a.kinds().Names(),
+				"the kinds are "+strings.Join(a.kinds().Names(), ", ")))
 		},
 		Args: cobra.ArbitraryArgs,
 	}
-	for _, name := range kinds.Schemas().Names() {
-		k, _ := kinds.Schemas().Kind(name)
+	schemas := a.kinds()
+	for _, name := range schemas.Names() {
+		k, _ := schemas.Kind(name)
 		c.AddCommand(a.addKind(k))
 	}
 	return c

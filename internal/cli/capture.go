@@ -16,7 +16,6 @@ import (
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/host/kinds"
 )
 
 func (a *App) captureCommand() *cobra.Command {
@@ -37,7 +36,7 @@ func (a *App) captureCommand() *cobra.Command {
 			if len(p.hosts) != 1 {
 				return problem.Errorf("capture takes one host, and %q names %d", args[0], len(p.hosts)).Remedy("name one")
 			}
-			asked, err := asks(args[1], args[2:])
+			asked, err := a.asks(args[1], args[2:])
 			if err != nil {
 				return err
 			}
@@ -59,11 +58,11 @@ func (a *App) captureCommand() *cobra.Command {
 }
 
 // asks reads what is to be captured: things of one kind, or all of it.
-func asks(kind string, names []string) ([]value.Ref, error) {
-	schemas := kinds.Schemas()
+func (a *App) asks(kind string, names []string) ([]value.Ref, error) {
+	schemas := a.kinds()
 	k, ok := schemas.Kind(kind)
 	if !ok {
-		return nil, noKind(kind)
+		return nil, a.noKind(kind)
 	}
 	if len(names) == 0 && k.TooMany != "" {
 		return nil, problem.Errorf("a host has too many of the kind %s", kind).Remedy("name one, such as %s", k.TooMany)
@@ -83,8 +82,8 @@ func asks(kind string, names []string) ([]value.Ref, error) {
 }
 
 // noKind says that there is no such kind.
-func noKind(name string) error {
-	names := kinds.Schemas().Names()
+func (a *App) noKind(name string) error {
+	names := a.kinds().Names()
 	return problem.Errorf("there is no kind %q", name).Remedy("%s", problem.Meant(name, names,
 		"the kinds are "+strings.Join(names, ", ")))
 }
@@ -94,7 +93,7 @@ func noKind(name string) error {
 // since a host may say anything.
 func (a *App) captured(h *run.Visit, asked []value.Ref) error {
 	docs := []document.Capture{}
-	schemas := kinds.Schemas()
+	schemas := a.kinds()
 	for _, c := range h.Captured {
 		attrs, err := checked(schemas, asked, &c)
 		if c.Problem != "" {

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/core/explain"
-	"jadekettle/internal/host/kinds"
 )
 
 // Completion reads the project of the call; where there is none, or it is
@@ -59,7 +58,7 @@ func (a *App) completeRefs(*cobra.Command, []string, string) ([]string, cobra.Sh
 	if err != nil {
 		return nil, noFiles
 	}
-	return append(kinds.Schemas().Names(), p.Refs()...), noFiles
+	return append(a.kinds().Names(), p.Refs()...), noFiles
 }
 
 func (a *App) completeEnvs(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -119,7 +118,7 @@ func (a *App) completeCapture(c *cobra.Command, args []string, typed string) ([]
 		return a.completeHosts(c, args, typed)
 	}
 	if len(args) == 1 {
-		return kinds.Schemas().Names(), noFiles
+		return a.kinds().Names(), noFiles
 	}
 	out, directive := a.completeWhy(c, args[:2], typed)
 	return slices.DeleteFunc(out, func(s string) bool { return slices.Contains(args[2:], s) }), directive

@@ -77,6 +77,8 @@ var examples = map[string]string{
 	"hosts trust":     "  jadekettle hosts trust 'gauge-[01..04]'",
 	"facts":           "  jadekettle facts gauge-01 os\n  jadekettle facts @archive --output json\n  jadekettle facts --where 'facts.memory.total < bytes(\"2 GiB\")'\n  jadekettle facts --compare gauge-01 archive-01",
 	"kinds":           "  jadekettle kinds service",
+	"kinds new":       "  jadekettle kinds new gauge_offset",
+	"kinds try":       "  jadekettle kinds try gauge_offset\n  jadekettle kinds try gauge_offset --here",
 	"kinds search":    "  jadekettle kinds search password",
 	"kinds functions": "  jadekettle kinds functions net",
 	"preview":         "  jadekettle preview @gauge\n  jadekettle preview gauge-01 --task 'file /etc/*'",

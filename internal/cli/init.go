@@ -38,7 +38,7 @@ func (a *App) initCommand() *cobra.Command {
 			for _, name := range made {
 				fmt.Fprintln(a.Out, filepath.Join(dir, name))
 			}
-			if _, err := writeSchemas(filepath.Join(dir, schemaDir)); err != nil {
+			if _, err := a.writeSchemas(filepath.Join(dir, schemaDir)); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Out, "%s, the schemas that editors read\n", filepath.Join(dir, schemaDir))

@@ -12,7 +12,6 @@ import (
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
-	"jadekettle/internal/host/kinds"
 )
 
 func (a *App) kindsCommand() *cobra.Command {
@@ -22,7 +21,7 @@ func (a *App) kindsCommand() *cobra.Command {
 		Long: "Kinds lists what can be declared, by area. With the name of a kind it tells its attributes, required " +
 			"ones\nfirst: what each takes, what holds when it is left out, and how it is written, and shows examples.",
 		RunE: func(_ *cobra.Command, args []string) error {
-			schemas := kinds.Schemas()
+			schemas := a.kinds()
 			if len(args) == 0 {
 				return a.kindsList(schemas)
 			}
@@ -38,10 +37,10 @@ func (a *App) kindsCommand() *cobra.Command {
 			return nil
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			return kinds.Schemas().Names(), cobra.ShellCompDirectiveNoFileComp
+			return a.kinds().Names(), cobra.ShellCompDirectiveNoFileComp
 		},
 	}
-	c.AddCommand(a.kindsSearch(), a.kindsFunctions())
+	c.AddCommand(a.kindsSearch(), a.kindsFunctions(), a.kindsNew(), a.kindsTry())
 	return c
 }
 
@@ -166,7 +165,7 @@ func (a *App) kindsSearch() *cobra.Command {
 	return &cobra.Command{
 		Use: "search WORD...", Short: "Find kinds, attributes and functions by a word", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, words []string) error {
-			list := search(words)
+			list := a.search(words)
 			if a.output == "json" {
 				docs := []document.Finding{}
 				for _, f := range list {
@@ -190,7 +189,7 @@ func (a *App) kindsSearch() *cobra.Command {
 
 // search looks for words, all of them, in names and documentation; what has
 // them in its name comes first.
-func search(words []string) []found {
+func (a *App) search(words []string) []found {
 	var inName, inText []found
 	look := func(name, where, about, more string) {
 		name1, all := strings.ToLower(name), strings.ToLower(name+" "+about+" "+more)
@@ -205,8 +204,9 @@ func search(words []string) []found {
 			inText = append(inText, found{name, where, about})
 		}
 	}
-	for _, name := range kinds.Schemas().Names() {
-		k, _ := kinds.Schemas().Kind(name)
+	schemas := a.kinds()
+	for _, name := range schemas.Names() {
+		k, _ := schemas.Kind(name)
 		look(k.Name, "kind", k.About, k.Doc)
 		for _, at := range k.Attrs {
 			look(k.Name+"."+at.Name, "attribute", at.Doc, "")

@@ -13,7 +13,6 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
-	"jadekettle/internal/host/kinds"
 )
 
 // schemaDir is where init puts the schemas that editors read.
@@ -28,10 +27,10 @@ func (a *App) schemaCommand() *cobra.Command {
 			".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first line of a " +
 			"file,\nwhich init puts there:\n\n  #:schema ../" + schemaDir + "/manifest.json",
 		RunE: func(_ *cobra.Command, args []string) error {
-			all := jsonschema.All(kinds.Schemas())
+			all := jsonschema.All(a.kinds())
 			switch {
 			case dir != "":
-				names, err := writeSchemas(dir)
+				names, err := a.writeSchemas(dir)
 				for _, name := range names {
 					fmt.Fprintln(a.Out, name)
 				}
@@ -54,12 +53,12 @@ func (a *App) schemaCommand() *cobra.Command {
 }
 
 // writeSchemas writes every schema into a folder.
-func writeSchemas(dir string) ([]string, error) {
+func (a *App) writeSchemas(dir string) ([]string, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
 	var out []string
-	all := jsonschema.All(kinds.Schemas())
+	all := jsonschema.All(a.kinds())
 	for _, name := range value.Keys(all) {
 		data, err := json.MarshalIndent(all[name], "", "  ")
 		if err != nil {

@@ -15,7 +15,6 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/host/kinds"
 )
 
 func (a *App) whyCommand() *cobra.Command {
@@ -67,7 +66,7 @@ func (a *App) why(p *project, h *inventory.Host, about []string) error {
 	default:
 		return problem.Errorf("%q asks about nothing", about[0]).Remedy("write data.NAME, param.MANIFEST.NAME or KIND NAME")
 	}
-	ref, err := kinds.Schemas().ParseRef(about[0] + " " + about[1])
+	ref, err := a.kinds().ParseRef(about[0] + " " + about[1])
 	if err != nil {
 		return err
 	}

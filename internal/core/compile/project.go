@@ -20,6 +20,7 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/ownkind"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -89,7 +90,12 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 		Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
 	p.Sources = source.Read(files, &ps)
 	p.sound = source.Load(files, p.Sources, &ps)
-	manifests, ok := manifest.Load(files, p.sound, kinds, &ps)
+	folders := []string{""}
+	for _, name := range value.Keys(p.sound) {
+		folders = append(folders, p.sound[name])
+	}
+	p.Kinds = kinds.With(ownkind.Load(files, folders, kinds, &ps))
+	manifests, ok := manifest.Load(files, p.sound, p.Kinds, &ps)
 	whole = whole && ok
 	p.Facts = manifest.LoadFacts(files, &ps)
 	for _, name := range value.Keys(manifests) {

@@ -37,6 +37,8 @@ type Task struct {
 	Follows bool `cbor:"10,keyasint,omitempty"`
 	// Tree is what a folder is to hold, in the order of the paths.
 	Tree []Leaf `cbor:"11,keyasint,omitempty"`
+	// Program is what answers for a kind of one's own.
+	Program *Content `cbor:"12,keyasint,omitempty"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
 	Manifests []string      `cbor:"-"` // by which manifests
@@ -59,6 +61,9 @@ func (t *Task) Wants() []Content {
 	var out []Content
 	if t.Content != nil {
 		out = append(out, *t.Content)
+	}
+	if t.Program != nil {
+		out = append(out, *t.Program)
 	}
 	for _, l := range t.Tree {
 		out = append(out, l.Content())

@@ -73,6 +73,9 @@ func (r *resolver) one(c *Context, d *compile.Decl, vars *expr.Vars, maybe bool)
 	for i := range d.Values {
 		good = r.attr(it, &d.Values[i]) && good
 	}
+	if d.Kind.Program != "" {
+		good = r.program(it) && good
+	}
 	if good && !it.Partial && d.Kind.Check != nil {
 		if blame, err := d.Kind.Check(name, it.Task.Attrs); err != nil {
 			at := d.Place
@@ -88,6 +91,24 @@ func (r *resolver) one(c *Context, d *compile.Decl, vars *expr.Vars, maybe bool)
 		r.required(it)
 	}
 	r.add(it)
+}
+
+// program gives a task of a kind of one's own its program, and the values that
+// hold where nothing is declared.
+func (r *resolver) program(it *Item) bool {
+	c, err := r.Project.Copy(it.Kind.Program)
+	if err != nil {
+		r.problems.AddErr(it.Decl.Place, err)
+		return false
+	}
+	it.Task.Program = &c
+	r.plan.Contents[c.SHA256] = plan.Bytes{Path: it.Kind.Program}
+	for _, a := range it.Kind.Attrs {
+		if a.Fill != nil && !it.Task.Attrs.Has(a.Name) {
+			it.Task.Attrs[a.Name] = a.Fill
+		}
+	}
+	return true
 }
 
 // required reports the attributes that the kind wants and that are not given.

@@ -69,6 +69,7 @@ type Attr struct {
 	Examples []string // values as they are written in TOML
 
 	Fields []Attr // of a Table
+	Fill   any    // of a kind of one's own: the value that holds when it is not declared
 
 	// Owes says what a change of the declarations that it names makes due here,
 	// of an attribute with the type RefTo: an action of package plan. Empty for an
@@ -102,6 +103,7 @@ type Kind struct {
 	Space    string   // kinds with one Space share their names; empty means the kind's own
 	Single   bool     // a host has one of it, and its name says which
 	Asks     bool     // it changes nothing: it is asked once all changes are made, and never in a preview
+	Program  string   // of a kind of one's own: the project's file that answers on the host
 	NoAbsent string   // when not empty, absent is refused with this remedy
 	Captures []string // the attributes that a capture gives; absent may always be
 	TooMany  string   // when not empty, all of it cannot be captured; an example of one that can
@@ -286,6 +288,9 @@ type Kinds struct{ kinds []*Kind }
 
 // NewKinds makes the list of kinds; the order is the one they are listed in.
 func NewKinds(kinds ...*Kind) Kinds { return Kinds{kinds} }
+
+// With gives these kinds and more.
+func (c Kinds) With(more []*Kind) Kinds { return Kinds{slices.Concat(c.kinds, more)} }
 
 // Kind looks a kind up by name.
 func (c Kinds) Kind(name string) (*Kind, bool) {

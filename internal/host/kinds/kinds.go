@@ -4,6 +4,7 @@ package kinds
 import (
 	"slices"
 
+	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/host/kinds/block"
 	"jadekettle/internal/host/kinds/checkout"
@@ -22,6 +23,7 @@ import (
 	"jadekettle/internal/host/kinds/link"
 	"jadekettle/internal/host/kinds/locale"
 	"jadekettle/internal/host/kinds/mount"
+	"jadekettle/internal/host/kinds/own"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/probe"
 	"jadekettle/internal/host/kinds/repo"
@@ -59,6 +61,14 @@ func Schemas() schema.Kinds {
 		list = append(list, k.Schema())
 	}
 	return schema.NewKinds(list...)
+}
+
+// Of gives the kind of a task, which may be one of one's own.
+func Of(t plan.Task) (kind.Kind, bool) {
+	if t.Program != nil {
+		return own.Kind(t.Ref.Kind), true
+	}
+	return Find(t.Ref.Kind)
 }
 
 // Find gives a kind by name.

@@ -155,7 +155,7 @@ func (r *runner) batch(from int) []plan.Task {
 // aside, read, compare, and where something differs write.
 func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 	begun := time.Now()
-	k, ok := kinds.Find(batch[0].Ref.Kind)
+	k, ok := kinds.Of(batch[0])
 	if !ok {
 		return fmt.Errorf("this worker does not know the kind %q", batch[0].Ref.Kind)
 	}

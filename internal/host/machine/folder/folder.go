@@ -6,6 +6,7 @@ package folder
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -293,6 +294,9 @@ func (h *Machine) Lock(p string) (io.Closer, error) { return h.disk.Lock(p) }
 func (h *Machine) Run(ctx context.Context, c machine.Command) (machine.Output, error) {
 	name := path.Base(c.Args[0])
 	run, ok := h.programs[name]
+	if strings.Contains(c.Args[0], programsFolder) {
+		run, ok = (*Machine).ofOneself, true
+	}
 	if !ok && h.spec.Lenient {
 		run, ok = (*Machine).pretend, true
 	}
@@ -343,6 +347,46 @@ func (h *Machine) Now() time.Time { return time.Now() }
 
 // Wait does not wait: nothing here needs time to settle.
 func (h *Machine) Wait(context.Context, time.Duration) {}
+
+// programsFolder is where the worker puts the programs of kinds of one's own.
+const programsFolder = "/programs/"
+
+// ofOneself stands in for such a program: it remembers what it was asked to
+// write, and compares with that.
+func (h *Machine) ofOneself(c machine.Command, out io.Writer) int {
+	var q struct {
+		Kind, Name string
+		Absent     bool
+		Attributes map[string]any
+	}
+	if err := json.Unmarshal([]byte(c.Stdin), &q); err != nil {
+		fmt.Fprintln(out, err)
+		return 1
+	}
+	p := "/var/lib/simulated/" + q.Kind + " " + strings.ReplaceAll(q.Name, "/", "_")
+	want, _ := json.Marshal(q.Attributes)
+	text := h.read(p)
+	switch c.Args[1] {
+	case "read":
+		return answer(fmt.Sprintf(`{"state": %t}`, text != ""), out)
+	case "compare":
+		change := `{"changes": [{"what": "existence", "was": "%s", "becomes": "%s"}]}`
+		switch {
+		case q.Absent && text == "", !q.Absent && text == string(want):
+			return answer(`{"changes": []}`, out)
+		case q.Absent:
+			return answer(fmt.Sprintf(change, "there", "absent"), out)
+		}
+		return answer(fmt.Sprintf(change, "absent or otherwise", "as declared"), out)
+	case "write":
+		if q.Absent {
+			h.remove(p)
+			return 0
+		}
+		return h.put(p, string(want), out)
+	}
+	return 2
+}
 
 // pretend stands in for a program that a simulated machine does not have.
 func (h *Machine) pretend(c machine.Command, out io.Writer) int {

@@ -1,0 +1,50 @@
+package cli_test
+
+import (
+	"strings"
+	"testing"
+)
+
+// TestAKindOfOnesOwn makes one, tries it, declares and adds it, and meets what
+// can be wrong with one.
+func TestAKindOfOnesOwn(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{
+		"jadekettle.toml":      "project = \"saltmarsh\"\n",
+		"hosts.toml":           "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"manifests/gauge.toml": "about = \"gauges\"\n",
+		"rehearsal/one.toml":   "[host.gauge-01]\n[host.gauge-01.expect]\nchanged = [\"gauge_offset /tmp/x\"]\n",
+	})
+	home := []string{"HOME=" + dir}
+	steps(t, dir, home, []step{{0, "kinds/gauge_offset/program", []string{"kinds", "new", "gauge_offset"}}})
+	about := read(t, dir, "kinds/gauge_offset/kind.toml") // whose examples would write to /tmp
+	write(t, dir, map[string]string{"kinds/gauge_offset/kind.toml": strings.ReplaceAll(about, "/tmp/", dir+"/")})
+	steps(t, dir, home, []step{
+		{2, `no kind can be called "gauge_offset"`, []string{"kinds", "new", "gauge_offset"}},
+		{2, `no kind can be called "file"`, []string{"kinds", "new", "file"}},
+		{0, "A line that must be there: right", []string{"kinds", "try", "gauge_offset"}},
+		{0, "then nothing differed", []string{"kinds", "try", "gauge_offset", "--here"}},
+		{0, "nothing differed, so nothing was written", []string{"kinds", "try", "gauge_offset", "--here"}},
+		{0, "one of none, stop", []string{"kinds", "gauge_offset"}},
+		{0, "gauge_offset", []string{"schema", "manifest"}},
+		{0, "manifests/gauge.toml", []string{"add", "gauge_offset", "/tmp/x", "--text", "ebb", "--manifest", "gauge"}},
+		{0, "no problem", []string{"lint"}},
+		{0, "", []string{"rehearse"}},
+		{2, "there is no kind", []string{"kinds", "try", "gauge_ofset"}},
+	})
+	write(t, dir, map[string]string{"manifests/gauge.toml": "[gauge_offset.x]\nending = \"maybe\"\n"})
+	steps(t, dir, home, []step{{2, `ending is "maybe"`, []string{"lint"}}, {2, "text", []string{"lint"}}})
+	for text, want := range map[string]string{
+		"":                                    "it does not say what the kind declares",
+		"about = 3\n":                         "about takes text",
+		"about = \"x\"\nprogram = \"../y\"\n": "program is no file of the folder",
+		"about = \"x\"\nprogram = \"gone\"\n": "its program kinds/gauge_offset/gone is not there",
+		"about = \"x\"\n[attribute.if]\n":     `"if" is no attribute of its own`,
+		"about = \"x\"\n[attribute.aa]\ntype = \"float\"\n":                `there is no type "float"`,
+		"about = \"x\"\n[attribute.aa]\ntype = \"int\"\ndefault = \"a\"\n": "aa needs a whole number",
+		"about = \"x\"\nattributes = 1\n":                                  `a kind has no "attributes"`,
+	} {
+		write(t, dir, map[string]string{"kinds/gauge_offset/kind.toml": text, "manifests/gauge.toml": ""})
+		steps(t, dir, home, []step{{2, want, []string{"lint"}}})
+	}
+}

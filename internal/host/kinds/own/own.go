@@ -1,0 +1,233 @@
+// Package own is every kind of one's own: a program, sent by the controller,
+// that is asked in JSON on its standard streams.
+package own
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
+)
+
+// Question is what a program reads from its standard input, in one line of JSON
+// with its keys in alphabetical order. The verb is its only argument: read,
+// compare or write.
+type Question struct {
+	Absent     bool           `json:"absent"`
+	Attributes map[string]any `json:"attributes"`
+	Format     int            `json:"format"` // 1
+	Kind       string         `json:"kind"`
+	Name       string         `json:"name"`
+	Preview    bool           `json:"preview"`
+	State      any            `json:"state,omitempty"` // that read answered; not for read
+}
+
+// Answer is what it writes to its standard output.
+type Answer struct {
+	State   any      `json:"state"`   // of read: what stands, in whatever form
+	Changes []Change `json:"changes"` // of compare: what differs; nothing when all is as declared
+}
+
+// Change is one difference.
+type Change struct {
+	What    string `json:"what"`
+	Was     string `json:"was"`
+	Becomes string `json:"becomes"`
+}
+
+// Ask makes the question of a task.
+func Ask(t plan.Task, preview bool, state any) ([]byte, error) {
+	attrs := map[string]any{}
+	for name, v := range t.Attrs {
+		attrs[name] = plain(v)
+	}
+	line, err := json.Marshal(Question{t.Absent, attrs, 1, t.Ref.Kind, t.Ref.Name, preview, state})
+	return append(line, '\n'), err
+}
+
+// plain reveals secrets: they reach the program by its standard input alone.
+func plain(v any) any {
+	switch v := v.(type) {
+	case value.Secret:
+		return v.Reveal()
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k := range v {
+			out[k] = plain(v[k])
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = plain(v[i])
+		}
+		return out
+	}
+	return v
+}
+
+// Bounds on an answer.
+const (
+	maxAnswer  = 1 << 20
+	maxChanges = 1000
+)
+
+// Read takes an answer apart.
+func Read(verb, text string) (Answer, error) {
+	var a Answer
+	wrong := func(what string) error {
+		return problem.Errorf("the kind's program answers %s with %s", verb, what).
+			Remedy("see its %s: it is to write one JSON object and nothing else", verb)
+	}
+	if len(text) > maxAnswer {
+		return a, wrong(fmt.Sprintf("%d bytes", len(text)))
+	}
+	if verb == "write" && strings.TrimSpace(text) == "" {
+		return a, nil
+	}
+	d := json.NewDecoder(bytes.NewReader([]byte(text)))
+	d.DisallowUnknownFields()
+	d.UseNumber()
+	if err := d.Decode(&a); err != nil {
+		return a, wrong("what is no answer: " + err.Error())
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return a, wrong("more than one JSON object")
+	}
+	if len(a.Changes) > maxChanges {
+		return a, wrong(fmt.Sprintf("%d changes", len(a.Changes)))
+	}
+	for _, c := range a.Changes {
+		if c.What == "" {
+			return a, wrong("a change that does not say of what")
+		}
+	}
+	return a, nil
+}
+
+// Kind is the kind that a task's program makes.
+func Kind(name string) kind.Kind { return kind.Each(one{&schema.Kind{Name: name}}) }
+
+type one struct{ about *schema.Kind }
+
+func (o one) Schema() *schema.Kind { return o.about }
+
+// Stale says that a program may change anything.
+func (one) Stale() []kind.Topic {
+	return []kind.Topic{kind.TheAccounts, kind.ThePackages, kind.TheServices}
+}
+
+type state struct {
+	raw     any
+	changes []plan.Change
+}
+
+// Read asks what stands, and at once what of it differs.
+func (one) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
+	var st state
+	program, err := sent(env, t)
+	if err != nil {
+		return st, err
+	}
+	a, err := run(ctx, env, t, program, "read", nil)
+	if err != nil {
+		return st, err
+	}
+	st.raw = a.State
+	if a, err = run(ctx, env, t, program, "compare", st.raw); err != nil {
+		return st, err
+	}
+	for _, c := range a.Changes {
+		st.changes = append(st.changes, plan.Change{What: c.What, Was: c.Was, Becomes: c.Becomes})
+	}
+	return st, nil
+}
+
+// Compare gives what the program said differs.
+func (one) Compare(_ plan.Task, st state) []plan.Change { return st.changes }
+
+// Write has the program make what differs.
+func (one) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+	program, err := sent(env, w.Task)
+	if err != nil {
+		return err
+	}
+	_, err = run(ctx, env, w.Task, program, "write", w.State.raw)
+	return err
+}
+
+func run(ctx context.Context, env *kind.Env, t plan.Task, program, verb string, state any) (Answer, error) {
+	question, err := Ask(t, env.Run.Preview, state)
+	if err != nil {
+		return Answer{}, err
+	}
+	out, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{program, verb}, Stdin: string(question)}, nil)
+	var failed *machine.CommandError
+	if errors.As(err, &failed) {
+		failed.Program = "the kind's program, asked to " + verb + ","
+	}
+	if err != nil {
+		return Answer{}, err
+	}
+	return Read(verb, out.Stdout)
+}
+
+// Folder is where programs lie, in our own folder, each named by its hash.
+const Folder = "programs"
+
+// sent gives the path of the task's program, which is fetched once.
+func sent(env *kind.Env, t plan.Task) (string, error) {
+	up, folder, err := env.Split(env.Store.Path(Folder))
+	if err != nil {
+		return "", err
+	}
+	defer up.Close()
+	if _, err := up.Lstat(folder); errors.Is(err, fs.ErrNotExist) {
+		if err := up.Mkdir(folder, 0o700, -1, -1); err != nil {
+			return "", err
+		}
+	}
+	d, err := env.Machine.Dir(env.Store.Path(Folder))
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	name := t.Program.SHA256
+	path := env.Store.Path(Folder + "/" + name)
+	if _, err := d.Lstat(name); err == nil {
+		return path, nil
+	}
+	r, err := env.Content(*t.Program)
+	if err != nil {
+		return "", err
+	}
+	defer r.Close()
+	d.Remove(name + ".new")
+	f, err := d.Create(name+".new", 0o700, -1, -1)
+	if err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	_, err = io.Copy(io.MultiWriter(f, h), r)
+	if err == nil && hex.EncodeToString(h.Sum(nil)) != name {
+		err = errors.New("what arrived is not what was to be sent")
+	}
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		d.Remove(name + ".new")
+		return "", err
+	}
+	return path, d.Rename(name+".new", name)
+}
