@@ -32,6 +32,7 @@ func TestWaysIntoRealHosts(t *testing.T) {
 			t.Errorf("%s: ended with %d\n%s", name, got, out)
 		}
 	}
+	l.admitted()
 	tries("without a password", 1, "sudo refuses ops: a password is required")
 	tries("with a wrong one", 1, "sudo did not take the password of ops", "--password-file", wrong)
 	tries("with the right one", 0, "1 changed", "--password-file", right)
@@ -70,4 +71,43 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+
 		"[host.gauge-01.connect]\njump = \"ops@192.0.2.99\"\n")
 	tries("through a host that is not there", 1, "the jump host ops@192.0.2.99", "--password-file", right)
+}
+
+// admitted takes in a host that has only a login with a password, by an account
+// that may use sudo with it.
+func (l *lab) admitted() {
+	l.t.Helper()
+	before := read(l.t, filepath.Join(l.project, "hosts.toml"))
+	l.on("gauge-01", "useradd -m -s /bin/bash pi; echo 'pi:salt & pepper' | chpasswd; echo 'pi ALL=(ALL) ALL' > /etc/sudoers.d/pi")
+	right, wrong := filepath.Join(l.project, "pi"), filepath.Join(l.project, "not-pi")
+	for name, text := range map[string]string{right: "salt & pepper\n", wrong: "low tide\n"} {
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			l.t.Fatal(err)
+		}
+	}
+	l.write("hosts.toml", strings.Replace(before, "user = \"ops\"", "user = \"warden\"", 1))
+	l.write("known", "")
+	settings := read(l.t, filepath.Join(l.project, "jadekettle.toml"))
+	l.write("jadekettle.toml", strings.Replace(settings, l.dir+"/known_hosts", "known", 1))
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{2, "there is no terminal to ask on", []string{"--password-file", right}},
+		{2, "lets nobody in as pi", []string{"--password-file", wrong, "--yes"}},
+		{0, "gauge-01  is admitted: warden logs in with a key, and sudo makes it root", []string{"--password-file", right, "--yes"}},
+		{0, "is admitted already", []string{"--password-file", wrong}},
+	} {
+		got, out := l.jk(append([]string{"hosts", "admit", "gauge-01", "--as", "pi", "--ask", "login"}, c.args...)...)
+		if got != c.code || !strings.Contains(out, c.says) || strings.Contains(out, "salt & pepper") {
+			l.t.Errorf("admit %v: ended with %d\n%s", c.args, got, out)
+		}
+	}
+	if out := l.on("gauge-01", "ls /etc/sudoers.d; grep -c warden /var/lib/jadekettle/ledger.json; true"); out !=
+		"README\njadekettle-warden\nops\npi\n0" {
+		l.t.Errorf("after the admission there are %q", out)
+	}
+	l.write("hosts.toml", before)
+	l.write("jadekettle.toml", settings)
 }

@@ -82,6 +82,7 @@ var examples = map[string]string{
 	"kinds search":    "  jadekettle kinds search password",
 	"kinds functions": "  jadekettle kinds functions net",
 	"preview":         "  jadekettle preview @gauge\n  jadekettle preview gauge-01 --task 'file /etc/*'",
+	"hosts admit":     "  jadekettle hosts admit gauge-05\n  jadekettle hosts admit gauge-05 --as pi",
 	"verify":          "  jadekettle verify @chart\n  jadekettle verify --all --summary",
 	"apply":           "  jadekettle apply gauge-01\n  jadekettle apply --all --except @archive --yes",
 	"format":          "  jadekettle format\n  jadekettle format --check manifests/gauge/manifest.toml",

@@ -176,4 +176,7 @@ type Run struct {
 	// ShowClosed lets the old text be shown of files that only their owner may
 	// read and that Jade Kettle never wrote.
 	ShowClosed bool `cbor:"8,keyasint,omitempty" json:"-"`
+	// Passing says that what is done is not noted as managed: it is a help to other
+	// runs, and no declaration.
+	Passing bool `cbor:"9,keyasint,omitempty" json:"-"`
 }

@@ -455,11 +455,11 @@ func find(program string) (string, error) {
 
 // Connect works on a socket of its own, so that the worker needs no resolver.
 func (s *System) Connect(ctx context.Context, to netip.AddrPort) error {
-	family, addr := syscall.AF_INET, syscall.Sockaddr(&syscall.SockaddrInet4{Port: int(to.Port()), Addr: [4]byte{}})
+	family, addr := syscall.AF_INET6, syscall.Sockaddr(nil)
 	if a := to.Addr().Unmap(); a.Is4() {
-		addr = &syscall.SockaddrInet4{Port: int(to.Port()), Addr: a.As4()}
+		family, addr = syscall.AF_INET, &syscall.SockaddrInet4{Port: int(to.Port()), Addr: a.As4()}
 	} else {
-		family, addr = syscall.AF_INET6, &syscall.SockaddrInet6{Port: int(to.Port()), Addr: a.As16()}
+		addr = &syscall.SockaddrInet6{Port: int(to.Port()), Addr: a.As16()}
 	}
 	fd, err := syscall.Socket(family, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
 	if err != nil {
