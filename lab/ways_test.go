@@ -15,9 +15,10 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	l := up(t)
 	l.write("groups.toml", "[group.first]\nmembers = [\"gauge-01\"]\nmanifests = [\"all\"]\n")
 	l.write("manifests/all.toml", "[dir.\"/srv/pool\"]\nowner = \"root\"\nmode = \"0755\"\n")
-	l.on("gauge-01", "echo 'ops:ebb & flow' | chpasswd; echo 'ops ALL=(ALL) ALL' > /etc/sudoers.d/ops; "+
-		"printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication yes\\n' > /etc/ssh/sshd_config.d/pw.conf; "+
-		"systemctl reload ssh")
+	l.on("gauge-01", "printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication yes\\n' > "+
+		"/etc/ssh/sshd_config.d/pw.conf; systemctl reload ssh")
+	l.admitted()
+	l.on("gauge-01", "echo 'ops:ebb & flow' | chpasswd; echo 'ops ALL=(ALL) ALL' > /etc/sudoers.d/ops")
 	right, wrong := filepath.Join(l.project, "right"), filepath.Join(l.project, "wrong")
 	for name, text := range map[string]string{right: "ebb & flow\n", wrong: "low tide\n"} {
 		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
@@ -32,7 +33,6 @@ func TestWaysIntoRealHosts(t *testing.T) {
 			t.Errorf("%s: ended with %d\n%s", name, got, out)
 		}
 	}
-	l.admitted()
 	tries("without a password", 1, "sudo refuses ops: a password is required")
 	tries("with a wrong one", 1, "sudo did not take the password of ops", "--password-file", wrong)
 	tries("with the right one", 0, "1 changed", "--password-file", right)
@@ -104,8 +104,8 @@ func (l *lab) admitted() {
 			l.t.Errorf("admit %v: ended with %d\n%s", c.args, got, out)
 		}
 	}
-	if out := l.on("gauge-01", "ls /etc/sudoers.d; grep -c warden /var/lib/jadekettle/ledger.json; true"); out !=
-		"README\njadekettle-warden\nops\npi\n0" {
+	if out := l.on("gauge-01", "ls /etc/sudoers.d; grep -s warden /var/lib/jadekettle/ledger.json; true"); out !=
+		"README\njadekettle-warden\nops\npi" {
 		l.t.Errorf("after the admission there are %q", out)
 	}
 	l.write("hosts.toml", before)
