@@ -128,7 +128,8 @@ func (l *lab) held() {
 		!strings.Contains(got, "gauge-zypper package tide-logger changed") {
 		l.t.Errorf("holding changed:\n%s", got)
 	}
-	if got := l.on("gauge-zypper", "cat /usr/share/tide-logger/version; zypper -q locks | grep -c tide-logger"); got != "1.4.2\n1" {
+	if got := l.on("gauge-zypper",
+		"cat /usr/share/tide-logger/version; zypper -q locks | grep -c tide-logger"); got != "1.4.2\n1" {
 		l.t.Errorf("held is %q", got)
 	}
 }

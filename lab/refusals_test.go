@@ -14,7 +14,8 @@ func TestRefusalsOnRealHosts(t *testing.T) {
 	l.write("groups.toml", "[group.first]\nmembers = [\"gauge-01\"]\nmanifests = [\"all\"]\n")
 	for name, program := range map[string]string{
 		"garbage": "echo sludge", "seven": "echo 'the valve is stuck' >&2; exit 7",
-		"liar": "case $1 in read) echo '{\"state\":1}' ;; compare) echo '{\"changes\":[{\"what\":\"x\",\"was\":\"a\",\"becomes\":\"b\"}]}' ;; esac",
+		"liar": "case $1 in read) echo '{\"state\":1}' ;; compare) echo " +
+			"'{\"changes\":[{\"what\":\"x\",\"was\":\"a\",\"becomes\":\"b\"}]}' ;; esac",
 	} {
 		l.write("kinds/"+name+"/kind.toml", "about = \"odd\"\n")
 		l.write("kinds/"+name+"/program", "#!/bin/sh\n"+program+"\n")
@@ -96,7 +97,8 @@ git -c user.name=k -c user.email=k@example.org commit -q --allow-empty -m b`,
 		},
 		"a page that is not there": {
 			before:  serve,
-			declare: "[probe.page]\nurl = \"http://127.0.0.1:8080/nowhere\"\nwithin = \"1s\"\n", says: "answers with the status 404",
+			declare: "[probe.page]\nurl = \"http://127.0.0.1:8080/nowhere\"\nwithin = \"1s\"\n", says: "answers with the " +
+				"status 404",
 		},
 		"a name that nobody knows": {
 			declare: "[probe.name]\nresolves = \"nowhere.example.org\"\nwithin = \"1s\"\n", says: "is not known",

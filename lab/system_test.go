@@ -128,7 +128,8 @@ from = ["192.0.2.200"]
 interface = "host0"
 `,
 		look: map[string]string{
-			"nft list table inet jadekettle | grep -c -e 'dport { 80, 443 } accept' -e 'iifname \"host0\" ip saddr 192.0.2.200 tcp " +
+			"nft list table inet jadekettle | grep -c -e 'dport { 80, 443 } accept' -e 'iifname \"host0\" ip saddr " +
+				"192.0.2.200 tcp " +
 				"dport 8080 drop' -e 'tcp dport 22 accept comment' -e 'policy drop'": "4",
 			"systemctl is-enabled jadekettle-firewall; systemctl start jadekettle-firewall && echo started": "enabled\nstarted",
 		},

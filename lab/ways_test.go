@@ -78,7 +78,8 @@ func TestWaysIntoRealHosts(t *testing.T) {
 func (l *lab) admitted() {
 	l.t.Helper()
 	before := read(l.t, filepath.Join(l.project, "hosts.toml"))
-	l.on("gauge-01", "useradd -m -s /bin/bash pi; echo 'pi:salt & pepper' | chpasswd; echo 'pi ALL=(ALL) ALL' > /etc/sudoers.d/pi")
+	l.on("gauge-01", "useradd -m -s /bin/bash pi; echo 'pi:salt & pepper' | chpasswd; echo 'pi ALL=(ALL) ALL' > "+
+		"/etc/sudoers.d/pi")
 	right, wrong := filepath.Join(l.project, "pi"), filepath.Join(l.project, "not-pi")
 	for name, text := range map[string]string{right: "salt & pepper\n", wrong: "low tide\n"} {
 		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
@@ -96,7 +97,8 @@ func (l *lab) admitted() {
 	}{
 		{2, "there is no terminal to ask on", []string{"--password-file", right}},
 		{2, "lets nobody in as pi", []string{"--password-file", wrong, "--yes"}},
-		{0, "gauge-01  is admitted: warden logs in with a key, and sudo makes it root", []string{"--password-file", right, "--yes"}},
+		{0, "gauge-01  is admitted: warden logs in with a key, and sudo makes it root", []string{"--password-file", right,
+			"--yes"}},
 		{0, "is admitted already", []string{"--password-file", wrong}},
 	} {
 		got, out := l.jk(append([]string{"hosts", "admit", "gauge-01", "--as", "pi", "--ask", "login"}, c.args...)...)

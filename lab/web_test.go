@@ -69,7 +69,8 @@ owner = "nobody"
 		files: map[string]string{"plots.tar": tarball},
 		look: map[string]string{
 			"cat /opt/viewer/run /opt/viewer/own-notes; stat -c '%U %a' /opt/viewer/bin/viewer": "echo tides\nkept\nroot 755",
-			"stat -c '%U %n' /srv/plots /srv/plots/week.svg; ls -A /opt /srv | grep -c kettle":  "nobody /srv/plots\nnobody /srv/plots/week.svg\n0",
+			"stat -c '%U %n' /srv/plots /srv/plots/week.svg; ls -A /opt /srv | grep -c kettle": "nobody /srv/plots\nnobody " +
+				"/srv/plots/week.svg\n0",
 		},
 		spoil:  "echo x >>/opt/viewer/bin/viewer; rm -r /srv/plots",
 		mended: []string{"unpack /opt/viewer", "unpack /srv/plots"},
@@ -127,11 +128,13 @@ discard_edits = true
 			"cat /srv/pages/index /srv/pages-1/index": "two\none",
 			"cd /srv/pages-1; git describe --tags":    "v1",
 		},
-		spoil: "cd /srv/git/pages; git checkout -q main; git -c user.name=k -c user.email=k@example.org commit -q --allow-empty -m three; " +
+		spoil: "cd /srv/git/pages; git checkout -q main; git -c user.name=k -c user.email=k@example.org commit -q " +
+			"--allow-empty -m three; " +
 			"echo edited >/srv/pages-1/index",
 		mended: []string{"checkout /srv/pages", "checkout /srv/pages-1"},
-		away:   "[dir.\"/srv/pages\"]\nabsent = true\nwith_contents = true\n[dir.\"/srv/pages-1\"]\nabsent = true\nwith_contents = true\n",
-		gone:   map[string]string{"ls -d /srv/pages* 2>/dev/null": ""},
+		away: "[dir.\"/srv/pages\"]\nabsent = true\nwith_contents = true\n[dir.\"/srv/pages-1\"]\nabsent = " +
+			"true\nwith_contents = true\n",
+		gone: map[string]string{"ls -d /srv/pages* 2>/dev/null": ""},
 	}
 	proofs["dir"] = proof{
 		before: "mkdir -p /srv/site/old; echo x >/srv/site/stray; echo y >/srv/site/old/z",

@@ -379,7 +379,8 @@ func trimmed(err error) error {
 func placeholderOf(at schema.Attr) string {
 	word := map[schema.Type]string{schema.Int: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME",
 		schema.Version:  "VERSION",
-		schema.Template: "FILE", schema.Copy: "FILE", schema.Origin: "FILE|ADDRESS|PATH", schema.Tree: "FOLDER", schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'",
+		schema.Template: "FILE", schema.Copy: "FILE", schema.Origin: "FILE|ADDRESS|PATH", schema.Tree: "FOLDER",
+		schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'",
 		schema.Pattern: "PATTERN"}[at.Type]
 	if word == "" {
 		word = "TEXT"

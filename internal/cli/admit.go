@@ -25,7 +25,8 @@ func (a *App) admitCommand() *cobra.Command {
 	ad := &admission{app: a}
 	c := &cobra.Command{
 		Use: "admit HOST...", Short: "Take in new hosts that have only a login with a password", Args: cobra.MinimumNArgs(1),
-		Long: "Admit trusts a host's key after a look at its fingerprint, logs in with a password as --as says, and makes the\n" +
+		Long: "Admit trusts a host's key after a look at its fingerprint, logs in with a password as --as says, and makes " +
+			"the\n" +
 			"account, its key and its right to sudo that the inventory's connect names. A new connection then proves that\n" +
 			"the key logs in and that elevation works; only then the host is admitted. Once more, it changes nothing.",
 		RunE: func(c *cobra.Command, targets []string) error {
@@ -45,7 +46,8 @@ func (a *App) admitCommand() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&ad.as, "as", "root", "the `USER` to log in as with a password; one that may use sudo, if not root")
+	c.Flags().StringVar(&ad.as, "as", "root", "the `USER` to log in as with a password; one that may use sudo, if not "+
+		"root")
 	c.Flags().BoolVar(&ad.yes, "yes", false, "do not ask whether the host's key is right")
 	a.passwordFlags(c)
 	c.ValidArgsFunction = a.completeHosts
@@ -191,7 +193,8 @@ func (ad *admission) prepare(ctx context.Context, p *project, h *inventory.Host,
 		return problem.Errorf("%s cannot be come to as %s: %s", h.Name, ad.as, got.Message).Remedy("%s", got.Do)
 	case got.Outcome() == run.OutFailed:
 		v.End(out)
-		return problem.Errorf("not all that admission needs could be done on %s", h.Name).Remedy("put it right, and admit again")
+		return problem.Errorf("not all that admission needs could be done on %s", h.Name).Remedy("put it right, and admit " +
+			"again")
 	}
 	return nil
 }
@@ -209,7 +212,8 @@ func writeAdmission(dir, host string, t reach.Target, key string) error {
 	}
 	for name, text := range map[string]string{
 		"jadekettle.toml": "project = \"admission\"\n",
-		"hosts.toml": fmt.Sprintf("[host.%q]\naddress = %q\n[group.admitted]\nmembers = [%q]\nmanifests = [\"admit\"]\n", host,
+		"hosts.toml": fmt.Sprintf("[host.%q]\naddress = %q\n[group.admitted]\nmembers = [%q]\nmanifests = [\"admit\"]\n",
+			host,
 			t.Address, host),
 		"manifests/admit.toml": text,
 	} {

@@ -25,7 +25,8 @@ import (
 func (a *App) factsCommand() *cobra.Command {
 	where, compare := "", false
 	c := &cobra.Command{
-		Use: "facts HOST [PATH] | --where EXPR [TARGET...] | --compare HOST HOST", Short: "Read hosts' facts", GroupID: "work",
+		Use: "facts HOST [PATH] | --where EXPR [TARGET...] | --compare HOST HOST", Short: "Read hosts' facts",
+		GroupID: "work",
 		Long: "Facts reads what expressions see as facts: all of them, or those below a path such as os.version_id. With\n" +
 			"--where it names the hosts for which a condition over host, facts and env is true; with --compare it shows\n" +
 			"what differs between two hosts. Sizes are shown as people read them; JSON keeps bytes.",
@@ -57,7 +58,8 @@ func (a *App) factsCommand() *cobra.Command {
 			return a.facts(hosts, path)
 		},
 	}
-	c.Flags().StringVar(&where, "where", "", "name the hosts for which an `EXPR` such as 'facts.memory.total < bytes(\"2 GiB\")' is true")
+	c.Flags().StringVar(&where, "where", "", "name the hosts for which an `EXPR` such as 'facts.memory.total < "+
+		"bytes(\"2 GiB\")' is true")
 	c.Flags().BoolVar(&compare, "compare", false, "show what differs between two hosts")
 	a.passwordFlags(c)
 	return c
@@ -162,7 +164,8 @@ func (a *App) factsCompared(ctx context.Context, names []string) error {
 	}
 	middle = min(middle, 48)
 	for i, r := range rows {
-		line := strings.TrimRight(fmt.Sprintf("%-*s  %-*s  %s", wide, r[0], middle, screen.Line(r[1]), screen.Line(r[2])), " ")
+		line := strings.TrimRight(fmt.Sprintf("%-*s  %-*s  %s", wide, r[0], middle, screen.Line(r[1]), screen.Line(r[2])),
+			" ")
 		if i == 0 {
 			line = screen.Paint(screen.Loud, line)
 		}

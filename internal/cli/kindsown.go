@@ -47,7 +47,8 @@ func (a *App) kinds() schema.Kinds {
 func (a *App) kindsNew() *cobra.Command {
 	return &cobra.Command{
 		Use: "new NAME", Short: "Make a kind of your own that works", Args: cobra.ExactArgs(1),
-		Long: "New makes the folder kinds/NAME with kind.toml, which describes the kind, and a program that is run on hosts\n" +
+		Long: "New makes the folder kinds/NAME with kind.toml, which describes the kind, and a program that is run on " +
+			"hosts\n" +
 			"to read, compare and write. They keep one line of text in a file; make of them what you need.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir, _, err := a.projectFiles()
@@ -157,7 +158,8 @@ func (a *App) kindsTry() *cobra.Command {
 	here := false
 	c := &cobra.Command{
 		Use: "try NAME", Short: "Try the examples of a kind of your own", Args: cobra.ExactArgs(1),
-		Long: "Try applies the examples of a kind of your own twice to a simulated host, which runs no program but remembers\n" +
+		Long: "Try applies the examples of a kind of your own twice to a simulated host, which runs no program but " +
+			"remembers\n" +
 			"what it was asked to write. With --here it runs the program on this machine, with your rights: it reads,\n" +
 			"compares, writes what differs, and reads and compares again, after which nothing may differ.",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -198,8 +200,9 @@ func (a *App) tryExample(ctx context.Context, dir string, k *schema.Kind, e sche
 		return err
 	}
 	for name, text := range map[string]string{
-		"jadekettle.toml":      "project = \"kinds-try\"\n",
-		"hosts.toml":           "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"tried\"]\n",
+		"jadekettle.toml": "project = \"kinds-try\"\n",
+		"hosts.toml": "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.all]\nmembers = [\"*\"]\nmanifests = " +
+			"[\"tried\"]\n",
 		"manifests/tried.toml": e.TOML,
 		"rehearsal/tried.toml": "[host.gauge-01]\n",
 	} {
@@ -293,7 +296,8 @@ func tried(ctx context.Context, program string, t plan.Task) (string, error) {
 		return "", err
 	}
 	if len(left) > 0 {
-		return "", problem.Errorf("the change did not hold: %s is %s, declared %s", left[0].What, left[0].Was, left[0].Becomes)
+		return "", problem.Errorf("the change did not hold: %s is %s, declared %s", left[0].What, left[0].Was,
+			left[0].Becomes)
 	}
 	return fmt.Sprintf("right: %s written, and then nothing differed", screen.Count(len(changes), "change")), nil
 }

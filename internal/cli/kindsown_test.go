@@ -10,8 +10,9 @@ import (
 func TestAKindOfOnesOwn(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, map[string]string{
-		"jadekettle.toml":      "project = \"saltmarsh\"\n",
-		"hosts.toml":           "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"jadekettle.toml": "project = \"saltmarsh\"\n",
+		"hosts.toml": "[host.gauge-01]\naddress = \"192.0.2.21\"\n[group.gauge]\nmembers = [\"*\"]\nmanifests = " +
+			"[\"gauge\"]\n",
 		"manifests/gauge.toml": "about = \"gauges\"\n",
 		"rehearsal/one.toml":   "[host.gauge-01]\n[host.gauge-01.expect]\nchanged = [\"gauge_offset /tmp/x\"]\n",
 	})

@@ -108,7 +108,8 @@ func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 		Program: path.Join(dir, "program"), Canon: canon}}
 	data, err := fs.ReadFile(files, file)
 	if err != nil {
-		r.at(value.Place{File: file}, "it cannot be read", "write what describes the kind; `jadekettle kinds new NAME` makes one")
+		r.at(value.Place{File: file}, "it cannot be read", "write what describes the kind; `jadekettle kinds new NAME` "+
+			"makes one")
 		return nil
 	}
 	if !nameForm.MatchString(r.kind.Name) {

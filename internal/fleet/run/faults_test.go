@@ -473,6 +473,18 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
 				Status: "splendid"}}}})
 		},
+		"a probe before the plan": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Ask: &wire.Ask{Task: 0}})
+		},
+		"a probe that is none": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Ask: &wire.Ask{Task: 0}})
+		},
+		"a probe of nobody": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Ask: &wire.Ask{Task: -1}})
+		},
+		"facts of its own with control characters": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: &facts.Facts{Own: map[string]any{"a": []any{map[string]any{"b": "\x1b[2J"}}}}})
+		},
 		"an end in the middle": func(_ io.Reader, out io.Writer, nonce string) { say(out, nonce, wire.Message{Facts: good}) },
 		"nothing but pings": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce)

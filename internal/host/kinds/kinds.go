@@ -45,7 +45,8 @@ func All() []kind.Kind {
 // all is made once: a kind holds nothing but its schema.
 var all = []kind.Kind{
 	packages.Kind(), repo.Kind(),
-	file.Kind(), dir.Kind(), download.Kind(), unpack.Kind(), checkout.Kind(), link.Kind(), lines.Kind(), block.Kind(), settings.Kind(),
+	file.Kind(), dir.Kind(), download.Kind(), unpack.Kind(), checkout.Kind(), link.Kind(), lines.Kind(), block.Kind(),
+	settings.Kind(),
 	service.Kind(),
 	user.Kind(), group.Kind(), sudorule.Kind(),
 	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(), mount.Kind(),

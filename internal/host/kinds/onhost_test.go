@@ -56,15 +56,28 @@ func (b *bench) task(ref string, attrs value.Attrs) plan.Task {
 		case "absent":
 			t.Absent = true
 		case "content":
-			text := fmt.Sprint(v)
-			sum := sha256.Sum256([]byte(text))
-			t.Content = &plan.Content{SHA256: hex.EncodeToString(sum[:]), Size: int64(len(text))}
-			b.texts[t.Content.SHA256] = text
+			c := b.content(fmt.Sprint(v))
+			t.Content = &c
+		case "tree": // paths and texts, one after another
+			list := v.([]string)
+			for i := 0; i < len(list); i += 2 {
+				c := b.content(list[i+1])
+				t.Tree = append(t.Tree, plan.Leaf{Path: list[i], SHA256: c.SHA256, Size: c.Size,
+					Executable: strings.HasPrefix(list[i+1], "#!")})
+			}
 		default:
 			t.Attrs[k] = v
 		}
 	}
 	return t
+}
+
+// content is what the controller holds from here on.
+func (b *bench) content(text string) plan.Content {
+	sum := sha256.Sum256([]byte(text))
+	c := plan.Content{SHA256: hex.EncodeToString(sum[:]), Size: int64(len(text))}
+	b.texts[c.SHA256] = text
+	return c
 }
 
 func (b *bench) env(preview bool, tasks ...plan.Task) *kind.Env {
@@ -291,6 +304,73 @@ func TestKindsOnAHost(t *testing.T) {
 			{"package Upper", nil, `error: "Upper" is no name of a Debian package`, ""},
 			{"package tide-logger", value.Attrs{"absent": true}, "version: 1.5.0-1 -> absent", ""},
 		}},
+		"folders that are copies": {steps: []step{
+			{"dir /srv/site", value.Attrs{"owner": "daemon", "mode": "0750", "tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}},
+				"existence: absent -> there, owner:  -> daemon, mode:  -> 0750, a: absent -> a folder, a/x: absent -> 4 bytes, " +
+					"run: absent -> 10 bytes", ""},
+			{"dir /srv/site", value.Attrs{"owner": "daemon", "tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}}, "", ""},
+			{"file /srv/site/a/stray", value.Attrs{"content": "x"},
+				"existence: absent -> there, mode:  -> 0644, content:  -> 1 byte", ""},
+			{"dir /srv/site", value.Attrs{"tree": []string{"a/x", "two two\n", "run", "#!/bin/sh\n"}, "file_mode": "0600"},
+				"a/x: 4 bytes -> 8 bytes, a/x mode: 0644 -> 0600, run mode: 0755 -> 0600", ""},
+			{"dir /srv/site", value.Attrs{"tree": []string{"b", "b\n"}, "only_declared": true},
+				"b: absent -> 2 bytes, a: there -> absent, run: there -> absent", ""},
+			{"dir /srv/site", value.Attrs{"tree": []string{"b/c", "c\n"}}, "error: /srv/site/b is there, but no folder", ""},
+			{"dir /srv/site", value.Attrs{"group": "nowhere", "tree": []string{"b", "b\n"}},
+				"error: the group nowhere is not on this host", ""},
+		}},
+		"from elsewhere": {spec: folder.Spec{Pages: map[string]string{"https://charts.example.org/odd.tar": "no archive"}},
+			steps: []step{
+				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt", "insecure_without_checksum": true,
+					"owner": "daemon", "mode": "0640"},
+					"existence: absent -> there, url:  -> https://charts.example.org/a.txt, owner:  -> daemon, mode:  -> 0640", ""},
+				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/b.txt", "insecure_without_checksum": true},
+					"", ""},
+				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt", "sha256": strings.Repeat("0", 64)},
+					"content: another -> that of https://charts.example.org/a.txt", "error: what came from"},
+				{"download /srv/missing", value.Attrs{"url": "https://charts.example.org/missing", "sha256": strings.Repeat("0", 64)},
+					"existence: absent -> there, url:  -> https://charts.example.org/missing",
+					"error: https://charts.example.org/missing cannot be fetched"},
+				{"download /srv/a.txt", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar", "insecure_without_checksum": true,
+					"leave_out_folders": int64(1)},
+					"archive: not unpacked -> unpacked from https://charts.example.org/v.tar", ""},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar", "insecure_without_checksum": true,
+					"leave_out_folders": int64(1)}, "", ""},
+				{"file /opt/viewer/bin/viewer", value.Attrs{"content": "mine"}, "content: 21 bytes -> 4 bytes", ""},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar", "insecure_without_checksum": true,
+					"leave_out_folders": int64(1)}, "contents: changed since: bin/viewer -> as in the archive", ""},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/odd.tar", "insecure_without_checksum": true},
+					"archive: another one -> unpacked from https://charts.example.org/odd.tar",
+					"error: the archive cannot be read"},
+				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip"}, "error: the archive /srv/none.zip is not there", ""},
+				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip", "done_if_exists": "/opt/viewer"}, "", ""},
+				{"unpack /opt/viewer", value.Attrs{"absent": true}, "existence: 2 things unpacked -> absent", ""},
+				{"unpack /opt/viewer", value.Attrs{"absent": true}, "", ""},
+				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/p.git", "revision": "main"},
+					"checkout: absent -> of https://git.example.org/p.git, commit:  -> 9d47daaf1323 (main)", ""},
+				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/p.git", "revision": "main"}, "", ""},
+				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/q.git", "revision": "missing"},
+					"error: the repository has no branch or tag missing", ""},
+				{"checkout /srv/pages", value.Attrs{"url": "https://git.test/p.git", "revision": "main"},
+					"error: the repository cannot be asked: git ended with code 128: unable to access 'https://git.test/p.git': " +
+						"Could not resolve host", ""},
+			}},
+		"swap and firewall": {steps: []step{
+			{"swap /swapfile", value.Attrs{"size": "1 MiB"}, "size: absent -> 1 MiB, in use: no -> yes, " +
+				"fstab:  -> 27 bytes", ""},
+			{"swap /swapfile", value.Attrs{"size": "1 MiB", "priority": int64(5)}, "priority: -2 -> 5, " +
+				"fstab: 27 bytes -> 33 bytes", ""},
+			{"swap /swapfile", value.Attrs{"size": "2 MiB", "priority": int64(5)}, "size: 1 MiB -> 2 MiB", ""},
+			{"swap /swapfile", value.Attrs{"absent": true}, "existence: there -> absent, fstab: 33 bytes -> 0 bytes", ""},
+			{"swap /dev/none", nil, "error: there is no device /dev/none", ""},
+			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "content:  -> 611 bytes, boot: not loaded -> loaded", ""},
+			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "", ""},
+			{"firewall bad", value.Attrs{"refuse": []any{"all"}, "from": []any{"192.0.2.7", "2001:db8::/32"}},
+				"content: 611 bytes -> 729 bytes", ""},
+			{"firewall bad", value.Attrs{"absent": true}, "content: 729 bytes -> 611 bytes", ""},
+			{"firewall web", value.Attrs{"absent": true}, "firewall: on -> off: nothing is declared any more", ""},
+		}},
 		"services": {spec: folder.Spec{Services: []string{"tide-logger"}}, steps: []step{
 			{"service tide-logger", value.Attrs{"running": true, "boot": true}, "", ""},
 			{"service tide-logger.service", value.Attrs{"running": false, "boot": false}, "running: yes -> no, boot: yes -> " +
@@ -498,7 +578,8 @@ func TestApk(t *testing.T) {
 		}
 	}
 	k, _ := kinds.Find("package")
-	work := []kind.Work{{Task: ghost, State: k.Read(context.Background(), b.env(false, ghost), []plan.Task{ghost})[0].State,
+	work := []kind.Work{{Task: ghost, State: k.Read(context.Background(), b.env(false, ghost),
+		[]plan.Task{ghost})[0].State,
 		Changes: []plan.Change{{What: "version"}}}}
 	if err := k.Write(context.Background(), b.env(false, ghost), work)[0]; err == nil ||
 		!strings.Contains(err.Error(), "no package list on this host knows a package ghost") {

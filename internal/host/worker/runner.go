@@ -35,7 +35,8 @@ type runner struct {
 
 func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
 	r := &runner{s: s, store: store}
-	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Ask: s.ask, Hide: r.mask.Hide}
+	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Ask: s.ask,
+		Hide: r.mask.Hide}
 	return r
 }
 

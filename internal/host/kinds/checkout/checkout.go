@@ -23,7 +23,8 @@ var about = &schema.Kind{
 	Name:  "checkout",
 	Area:  "files",
 	About: "A git working copy, at a branch, a tag or a commit.",
-	Doc: "The name is the folder. A branch is followed to the commit that it names at each apply; a tag or a whole commit " +
+	Doc: "The name is the folder. A branch is followed to the commit that it names at each apply; a tag or a whole " +
+		"commit " +
 		"is final. Files in the folder that git does not know are left alone. What was edited in it is never lost: " +
 		"while there is any, it is not brought to another commit.",
 	Attrs: []schema.Attr{
@@ -158,7 +159,8 @@ const usualLimit = 10 * time.Minute
 // run calls git so that it asks nobody anything, and runs no hook that lies in
 // the folder.
 func (g *git) run(ctx context.Context, args ...string) (string, error) {
-	base := []string{"git", "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "protocol.ext.allow=never",
+	base := []string{"git", "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c",
+		"protocol.ext.allow=never",
 		"-c", "advice.detachedHead=false"}
 	ssh := "ssh -o BatchMode=yes -o ConnectTimeout=30"
 	if key := g.task.Attrs.Text("ssh_key"); key != "" {

@@ -96,7 +96,8 @@ func check(_ string, a value.Attrs) (string, error) {
 		}
 	}
 	if i := a.Text("interface"); i != "" && !interfaceForm.MatchString(i) {
-		return "interface", problem.Errorf("%q is no name of a network interface", i).Remedy("`ip link` on the host lists them")
+		return "interface", problem.Errorf("%q is no name of a network interface", i).Remedy("`ip link` on the host lists " +
+			"them")
 	}
 	return "", nil
 }
@@ -303,7 +304,8 @@ func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 	if port := ourPort(env); port > 0 {
 		fmt.Fprintf(&b, "\t\ttcp dport %d accept comment \"the port that jadekettle came by\"\n", port)
 	}
-	b.WriteString("\t\tmeta l4proto 58 accept comment \"ICMPv6\"\n\t\ticmp type { echo-request, destination-unreachable, time-exceeded, " +
+	b.WriteString("\t\tmeta l4proto 58 accept comment \"ICMPv6\"\n\t\ticmp type { echo-request, " +
+		"destination-unreachable, time-exceeded, " +
 		"parameter-problem } accept\n")
 	for _, name := range names {
 		fmt.Fprintf(&b, "\t\t# jadekettle %s: start\n", name)

@@ -38,7 +38,8 @@ var about = &schema.Kind{
 	Name:  "package",
 	Area:  "software",
 	About: "A software package.",
-	Doc: "By apt, zypper, dnf, pacman or apk, whichever the host has. Neighbours in the order are installed in one run of the package manager; when that fails each is tried " +
+	Doc: "By apt, zypper, dnf, pacman or apk, whichever the host has. Neighbours in the order are installed in one run " +
+		"of the package manager; when that fails each is tried " +
 		"alone, so that one that cannot be installed does not sink the rest. The package list is refreshed at most " +
 		"once a run: when something is to be installed, or when newest is declared and the list is older than " +
 		"[run] package_list_age. Configuration files that were changed by hand are kept.",

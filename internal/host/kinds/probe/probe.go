@@ -28,7 +28,8 @@ var about = &schema.Kind{
 	Name:  "probe",
 	Area:  "proof",
 	About: "A question whose answer proves that it works.",
-	Doc: "The name is in words of your own. Probes are asked once all changes are made, and alone by `jadekettle verify`; " +
+	Doc: "The name is in words of your own. Probes are asked once all changes are made, and alone by `jadekettle " +
+		"verify`; " +
 		"never in a preview. A probe changes nothing. One whose answer is not as declared is asked again for a while, and " +
 		"then has failed. Exactly one of port, url, run, script, file, process and resolves is given.",
 	Asks:     true,
@@ -42,8 +43,10 @@ var about = &schema.Kind{
 			Examples: []string{`["tide-logger", "--status"]`}},
 		{Name: probe.Script, Type: schema.Text, Doc: "Lines for sh, in the place of run.",
 			Examples: []string{`"tide-logger --status | grep -q up"`}},
-		{Name: probe.File, Type: schema.Path, Doc: "A file that must be there.", Examples: []string{`"/run/tide-logger.pid"`}},
-		{Name: probe.Process, Type: schema.Text, Doc: "A program, by name, that must run.", Examples: []string{`"tide-logger"`}},
+		{Name: probe.File, Type: schema.Path, Doc: "A file that must be there.",
+			Examples: []string{`"/run/tide-logger.pid"`}},
+		{Name: probe.Process, Type: schema.Text, Doc: "A program, by name, that must run.",
+			Examples: []string{`"tide-logger"`}},
 		{Name: probe.Resolves, Type: schema.Text, Doc: "A name that must have an address.",
 			Examples: []string{`"charts.example.org"`}},
 		{Name: "status", Type: schema.Int, Default: "200 to 299", Doc: "The status that the url must answer with.",
@@ -354,7 +357,8 @@ func (p asked) command(ctx context.Context) error {
 		return err
 	}
 	if want, _ := p.Attrs.Int("exit_code"); int64(out.Code) != want {
-		return &machine.CommandError{Program: said, Code: out.Code, Output: out.Combined, Last: lastLine(out.Combined.String())}
+		return &machine.CommandError{Program: said, Code: out.Code, Output: out.Combined,
+			Last: lastLine(out.Combined.String())}
 	}
 	return probe.CheckText(p.Attrs, "the output of "+said, out.Stdout)
 }

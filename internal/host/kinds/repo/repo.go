@@ -22,7 +22,8 @@ var about = &schema.Kind{
 	Name:  "repo",
 	Area:  "software",
 	About: "A repository that packages come from, and the key that it is signed with.",
-	Doc: "For apt, dnf and zypper. The lists of a new or changed one are fetched at once, which shows whether it is there and its key is right; " +
+	Doc: "For apt, dnf and zypper. The lists of a new or changed one are fetched at once, which shows whether it is " +
+		"there and its key is right; " +
 		"when not, what stood before stands again. The lists of all are refreshed before the next package is installed.",
 	Attrs: []schema.Attr{
 		{Name: "urls", Type: schema.Text, List: true, Required: true, Doc: "Where it is.",
@@ -30,8 +31,10 @@ var about = &schema.Kind{
 		{Name: "suites", Type: schema.Text, List: true,
 			Doc:      "For apt alone: its suites; one that ends in a slash has no components.",
 			Examples: []string{`["bookworm"]`, `["./"]`}},
-		{Name: "components", Type: schema.Text, List: true, Doc: "For apt alone: its components.", Examples: []string{`["main"]`}},
-		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host", Doc: "For apt alone: its architectures.",
+		{Name: "components", Type: schema.Text, List: true, Doc: "For apt alone: its components.",
+			Examples: []string{`["main"]`}},
+		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host", Doc: "For apt alone: its " +
+			"architectures.",
 			Examples: []string{`["amd64"]`}},
 		{Name: "key", Type: schema.Body, Doc: "The public key that it is signed with, as text.",
 			Examples: []string{`"${data.repo.key}"`}},

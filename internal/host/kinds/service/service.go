@@ -57,8 +57,10 @@ var about = &schema.Kind{
 	Name:  "service",
 	Area:  "services",
 	About: "A service: whether it runs, and whether it starts at boot.",
-	Doc: "By systemd, OpenRC, runit or the scripts of SysV, whichever runs the host; with systemd also a timer, a socket or " +
-		"another unit, by its whole name. A restart or reload happens in the service's own task, once, however many of its triggers changed; one that " +
+	Doc: "By systemd, OpenRC, runit or the scripts of SysV, whichever runs the host; with systemd also a timer, a " +
+		"socket or " +
+		"another unit, by its whole name. A restart or reload happens in the service's own task, once, however many of its " +
+		"triggers changed; one that " +
 		"is owed by a run that was killed or failed is made up for by the next. A service that was just started is " +
 		"not restarted, and one that neither runs nor is declared running is left alone. It counts as started when it " +
 		"is still up a second later. A changed unit file is loaded anew before anything else.",

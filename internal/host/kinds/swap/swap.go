@@ -25,7 +25,8 @@ var about = &schema.Kind{
 	Area:  "system",
 	Space: schema.Paths,
 	About: "A swap file or device: in use now and at every boot.",
-	Doc: "The name is its path. With size it is a file, which is made; without, a device, which is prepared by mkswap only " +
+	Doc: "The name is its path. With size it is a file, which is made; without, a device, which is prepared by mkswap " +
+		"only " +
 		"where it holds nothing. Its line in /etc/fstab is written, and that it is in use is read back from the kernel.",
 	Attrs: []schema.Attr{
 		{Name: "size", Type: schema.Text, Doc: "The size of a swap file.", Examples: []string{`"2 GiB"`, `"512 MiB"`}},
@@ -79,6 +80,13 @@ func parseSize(s string) (int64, error) {
 		return 0, problem.Errorf("%q is no size of a swap file", s).Remedy("it is 1 MiB at least and 2048 GiB at most")
 	}
 	return n * unit, nil
+}
+
+func mebibytes(n int64) string {
+	if n%(1<<20) != 0 && n < 1<<20 {
+		return kind.Bytes(n)
+	}
+	return fmt.Sprintf("%d MiB", n>>20)
 }
 
 // Kind is the kind of swap.
@@ -187,14 +195,14 @@ func (swaps) Compare(t plan.Task, st state) []plan.Change {
 		if st.used || st.there && !strings.HasPrefix(t.Ref.Name, "/dev/") {
 			out = append(out, kind.Existence(true))
 		}
-		return append(out, named(st.table.Change(st.want))...)
+		return append(out, st.named()...)
 	}
 	want, _ := parseSize(t.Attrs.Text("size"))
 	switch {
 	case !st.there:
-		out = append(out, plan.Change{What: "size", Was: "absent", Becomes: kind.Bytes(want)})
+		out = append(out, plan.Change{What: "size", Was: "absent", Becomes: mebibytes(want)})
 	case want > 0 && st.size != want:
-		out = append(out, plan.Change{What: "size", Was: kind.Bytes(st.size), Becomes: kind.Bytes(want)})
+		out = append(out, plan.Change{What: "size", Was: mebibytes(st.size), Becomes: mebibytes(want)})
 	}
 	if !st.used {
 		out = append(out, plan.Change{What: "in use", Was: "no", Becomes: "yes"})
@@ -202,11 +210,15 @@ func (swaps) Compare(t plan.Task, st state) []plan.Change {
 	if n, given := t.Attrs.Int("priority"); given && st.used && st.level != fmt.Sprint(n) {
 		out = append(out, plan.Change{What: "priority", Was: st.level, Becomes: fmt.Sprint(n)})
 	}
-	return append(out, named(st.table.Change(st.want))...)
+	return append(out, st.named()...)
 }
 
-// named says that a content is that of fstab.
-func named(list []plan.Change) []plan.Change {
+// named tells what differs of fstab, as of fstab.
+func (st state) named() []plan.Change {
+	if st.want == st.table.Text {
+		return nil
+	}
+	list := st.table.Change(st.want)
 	for i := range list {
 		list[i].What = "fstab"
 	}
@@ -233,8 +245,10 @@ func (swaps) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	}
 	switch {
 	case t.Absent:
-		if err := env.PutText(ctx, t, st.table, st.want); err != nil {
-			return err
+		if st.want != st.table.Text { // it stays, even with nothing in it
+			if err := env.WriteText(ctx, t, st.table, st.want, 0o644, ""); err != nil {
+				return err
+			}
 		}
 		return remove(env, t, st)
 	case w.Differs("size"):
@@ -284,7 +298,7 @@ func build(env *kind.Env, t plan.Task) error {
 	}
 	_, free, err := env.Machine.Space(t.Ref.Name[:max(1, strings.LastIndexByte(t.Ref.Name, '/'))])
 	if err == nil && free < size {
-		return problem.Errorf("a file of %s does not fit: %s are free", kind.Bytes(size), kind.Bytes(free)).
+		return problem.Errorf("a file of %s does not fit: %s are free", mebibytes(size), mebibytes(free)).
 			Remedy("declare a smaller one")
 	}
 	d, name, err := env.Split(t.Ref.Name)

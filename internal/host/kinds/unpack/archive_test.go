@@ -87,7 +87,8 @@ func TestMembers(t *testing.T) {
 			"its name leads elsewhere"},
 		{tarOf(file("/etc/passwd")), 0, `error: the archive's "/etc/passwd" would come to lie outside the folder: ` +
 			"its name leads elsewhere"},
-		{tarOf(link("a", "/etc")), 0, `error: the archive's "a" would come to lie outside the folder: it is a link to "/etc"`},
+		{tarOf(link("a", "/etc")), 0,
+			`error: the archive's "a" would come to lie outside the folder: it is a link to "/etc"`},
 		{tarOf(link("v/a", "../../x")), 0, `error: the archive's "v/a" would come to lie outside the folder: ` +
 			`it is a link to "../../x"`},
 		{tarOf(link("v/a", "../x")), 1, `error: the archive's "v/a" would come to lie outside the folder: ` +
@@ -101,7 +102,8 @@ func TestMembers(t *testing.T) {
 		{tarOf(tar.Header{Typeflag: tar.TypeBlock, Name: "sda"}), 0,
 			"error: the archive holds sda, which is no file, folder or link"},
 		{tarOf(file("x"))[:515], 0, "error: the archive cannot be read: unexpected EOF"},
-		{[]byte("no archive at all, but some text that is long enough"), 0, "error: the archive cannot be read: unexpected EOF"},
+		{[]byte("no archive at all, but some text that is long enough"), 0, "error: the archive cannot be read: unexpected " +
+			"EOF"},
 		{nil, 0, "error: the archive cannot be read: there is nothing in it"},
 		{[]byte(tinyZip), 0, "week.svg 644"},
 	} {

@@ -166,7 +166,11 @@ func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
 
 // Move renames in the tree.
 func (d *dir) Move(from string, to machine.Dir, name string) error {
-	return d.Dir.Move(from, to.(*dir).Dir, name)
+	into, ours := to.(*dir)
+	if !ours {
+		return errors.New("the folder is not of this machine")
+	}
+	return d.Dir.Move(from, into.Dir, name)
 }
 
 // Follow keeps to the rule of real machines, by the remembered owners.

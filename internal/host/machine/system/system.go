@@ -289,7 +289,11 @@ func (d *dir) Move(from string, to machine.Dir, name string) error {
 		return err
 	}
 	defer a.Close()
-	b, err := to.(*dir).root.Open(".")
+	into, ours := to.(*dir)
+	if !ours {
+		return errors.New("the folder is not of this machine")
+	}
+	b, err := into.root.Open(".")
 	if err != nil {
 		return err
 	}

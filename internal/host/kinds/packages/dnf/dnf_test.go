@@ -1,0 +1,41 @@
+package dnf
+
+import (
+	"testing"
+
+	"jadekettle/internal/host/kinds/packages/backend"
+)
+
+func TestHeld(t *testing.T) {
+	const four = "# Added lock on Mon Nov 23 2026\ntide-logger-0:1.4.2-1.*\ntide-logger-extra-0:1-1.*\n"
+	const five = "version = \"1.0\"\n[[packages]]\nname = \"salt-lamp\"\n"
+	for name, want := range map[string]bool{"tide-logger": true, "tide-logger-extra": true, "tide": false,
+		"salt-lamp": true, "lamp": false} {
+		if got := held(four, name) || held(five, name); got != want {
+			t.Errorf("%s is held: %t, want %t", name, got, want)
+		}
+	}
+}
+
+func TestSpec(t *testing.T) {
+	for _, c := range []struct{ name, version, want string }{
+		{"tide-logger", "", "tide-logger"}, {"tide-logger", "1.4-1", "tide-logger-1.4-1"},
+		{"tide-logger.noarch", "1:1.4-1", "tide-logger-1:1.4-1.noarch"}, {"python3.11", "3-1", "python3.11-3-1"},
+	} {
+		if got := spec(backend.Want{Name: c.name, Version: c.version}); got != c.want {
+			t.Errorf("%s in %s is %s, want %s", c.name, c.version, got, c.want)
+		}
+	}
+}
+
+func TestTelling(t *testing.T) {
+	for text, want := range map[string]string{
+		"Error: Unable to find a match: ghost\n":                      "Unable to find a match: ghost",
+		"warning: x\nError: \n Problem: nothing provides sea\nmore\n": "Problem: nothing provides sea",
+		"first\nlast\n": "last",
+	} {
+		if got := telling(text); got != want {
+			t.Errorf("of %q it tells %q, want %q", text, got, want)
+		}
+	}
+}

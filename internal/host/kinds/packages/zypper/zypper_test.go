@@ -1,0 +1,37 @@
+package zypper
+
+import (
+	"fmt"
+	"testing"
+)
+
+// The answer is zypper 1.14's to `zypper --xmlout search --details`.
+func TestOffers(t *testing.T) {
+	got, err := offers(`<?xml version='1.0'?>
+<stream>
+<message type="info">Loading repository data...</message>
+<search-result version="0.0">
+<solvable-list>
+<solvable status="installed" name="tide-logger" kind="package" edition="1.4.2-1" arch="noarch" repository="tides"/>
+<solvable status="other-version" name="tide-logger" kind="package" edition="1.10.0-1" arch="noarch" repository="tides"/>
+<solvable status="other-version" name="tide-logger" kind="package" edition="1.9.0-1" arch="noarch" repository="more &amp; more"/>
+<solvable status="installed" name="by-hand" kind="package" edition="1-1" arch="noarch" repository="(System Packages)"/>
+</solvable-list>
+</search-result>
+</stream>`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o := got["tide-logger"]; o.Newest != "1.10.0-1" || fmt.Sprint(o.Versions) != "[1.10.0-1 1.9.0-1 1.4.2-1]" {
+		t.Errorf("it offers %+v", o)
+	}
+	if o := got["tide-logger.noarch"]; o.Newest != "1.10.0-1" {
+		t.Errorf("with its architecture it offers %+v", o)
+	}
+	if o, there := got["by-hand"]; there {
+		t.Errorf("what no repository has is offered: %+v", o)
+	}
+	if _, err := offers("<stream>cut"); err == nil {
+		t.Error("half an answer is taken")
+	}
+}
