@@ -101,7 +101,7 @@ func (l *lab) admitted() {
 			"--yes"}},
 		{0, "is admitted already", []string{"--password-file", wrong}},
 	} {
-		got, out := l.jk(append([]string{"hosts", "admit", "gauge-01", "--as", "pi", "--ask", "login"}, c.args...)...)
+		got, out := l.jk(append([]string{"hosts", "admit", "gauge-01", "--as", "pi"}, c.args...)...)
 		if got != c.code || !strings.Contains(out, c.says) || strings.Contains(out, "salt & pepper") {
 			l.t.Errorf("admit %v: ended with %d\n%s", c.args, got, out)
 		}

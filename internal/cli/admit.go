@@ -64,11 +64,7 @@ type admission struct {
 func (ad *admission) host(ctx context.Context, p *project, h *inventory.Host) error {
 	a := ad.app
 	target := a.target(h, p.dir)
-	plain, err := a.dialerOf(p.Settings, p.dir)
-	if err != nil {
-		return err
-	}
-	plain.Login, plain.Elevation = nil, nil
+	plain := a.plainDialer(p.Settings, p.dir)
 	if ad.proven(ctx, p, h, plain, nil) {
 		fmt.Fprintf(a.Out, "%s  is admitted already: %s\n", h.Name, told(target))
 		return nil
@@ -87,13 +83,8 @@ func (ad *admission) host(ctx context.Context, p *project, h *inventory.Host) er
 	if err := ad.prepare(ctx, p, h, with, key); err != nil {
 		return err
 	}
-	fresh, err := a.dialerOf(p.Settings, p.dir)
-	if err != nil {
-		return err
-	}
-	fresh.Login, fresh.Elevation = nil, nil
 	var why error
-	if !ad.proven(ctx, p, h, fresh, &why) {
+	if !ad.proven(ctx, p, h, a.plainDialer(p.Settings, p.dir), &why) {
 		return why
 	}
 	fmt.Fprintf(a.Out, "%s  is admitted: %s\n", h.Name, told(target))

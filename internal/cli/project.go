@@ -267,6 +267,13 @@ func (a *App) dialerOf(s settings.Settings, dir string) (*reach.Dialer, error) {
 	if err != nil {
 		return nil, err
 	}
+	d := a.plainDialer(s, dir)
+	d.Login, d.Elevation = login, elevation
+	return d, nil
+}
+
+// plainDialer gives no passwords.
+func (a *App) plainDialer(s settings.Settings, dir string) *reach.Dialer {
 	home := a.Getenv("HOME")
 	return &reach.Dialer{
 		KnownHosts: expand(s.KnownHosts, home, dir),
@@ -274,9 +281,7 @@ func (a *App) dialerOf(s settings.Settings, dir string) (*reach.Dialer, error) {
 		Home:       home,
 		AgentAddr:  a.Getenv("SSH_AUTH_SOCK"),
 		User:       me(),
-		Login:      login,
-		Elevation:  elevation,
-	}, nil
+	}
 }
 
 // expand makes a path of the settings whole: ~/ is the home folder, and

@@ -256,6 +256,9 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		}
 		return report.Write(a.Out)
 	}
+	if r.verify && !r.summary {
+		v.Detail = screen.Usual // what is alike is told once at the end
+	}
 	v.End(out)
 	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Visit) bool {
 		return h.Planned > 0 ||
