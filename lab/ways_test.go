@@ -63,6 +63,19 @@ func TestWaysIntoRealHosts(t *testing.T) {
 		t.Fatal(err)
 	}
 	tries("through a command", 0, "1 unchanged", "--password-file", right)
+	if err := os.Remove(filepath.Join(home, ".ssh/config")); err != nil {
+		t.Fatal(err)
+	}
+	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+"[host.gauge-01.connect]\ncommand = \"ssh -q -i "+
+		l.dir+"/key -o UserKnownHostsFile="+l.dir+"/known_hosts ops@$JADEKETTLE_ADDRESS sh\"\n")
+	tries("through a shell", 0, "1 unchanged", "--password-file", right)
+	tries("through a shell, with a wrong password", 1, "sudo did not take the password of ops", "--password-file", wrong)
+	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+"[host.gauge-01.connect]\ncommand = \"exit 3\"\n")
+	tries("through a shell that is none", 1, "gauge-01", "--password-file", right)
+	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
+	if err := os.WriteFile(filepath.Join(home, ".ssh/config"), []byte(config), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	l.on("archive-01", "systemctl stop ssh")
 	tries("through a command that fails", 1, "gauge-01", "--password-file", right)
 	if err := os.Remove(filepath.Join(home, ".ssh/config")); err != nil {

@@ -35,7 +35,7 @@ func (a *App) admitCommand() *cobra.Command {
 				return err
 			}
 			for _, h := range p.hosts {
-				if h.Off != "" || h.Connect.Local {
+				if h.Off != "" || h.Connect.Local || h.Connect.Command != "" {
 					continue
 				}
 				if err := ad.host(c.Context(), p, h); err != nil {

@@ -406,7 +406,7 @@ func (a *App) trustCommand() *cobra.Command {
 			}
 			t.in = bufio.NewReader(a.In)
 			for _, h := range p.hosts {
-				if h.Off != "" || h.Connect.Local {
+				if h.Off != "" || h.Connect.Local || h.Connect.Command != "" {
 					continue
 				}
 				if err := t.host(c.Context(), a.target(h, p.dir)); err != nil {

@@ -22,6 +22,7 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/settings"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/ask"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
@@ -281,7 +282,18 @@ func (a *App) plainDialer(s settings.Settings, dir string) *reach.Dialer {
 		Home:       home,
 		AgentAddr:  a.Getenv("SSH_AUTH_SOCK"),
 		User:       me(),
+		Passphrase: a.passphrase,
 	}
+}
+
+// passphrase asks for that of a key, which is done once for each.
+func (a *App) passphrase(key string) (value.Secret, error) {
+	if !a.Terminal {
+		return value.Secret{}, problem.Errorf("the key %s has a passphrase, and there is no terminal to ask for it on", key).
+			Remedy("add it to an agent with `ssh-add %s`", key)
+	}
+	text, err := a.password("Passphrase of " + key + ": ")
+	return value.NewSecret(string(text)), err
 }
 
 // expand makes a path of the settings whole: ~/ is the home folder, and
@@ -304,7 +316,7 @@ func (a *App) target(h *inventory.Host, dir string) reach.Target {
 	return reach.Target{
 		Name: h.Name, Address: address, Port: h.Connect.Port, User: h.Connect.User,
 		Key: expand(h.Connect.Key, a.Getenv("HOME"), dir), Elevate: h.Connect.Elevate, Local: h.Connect.Local,
-		Jump: h.Connect.Jump,
+		Jump: h.Connect.Jump, Command: h.Connect.Command,
 	}
 }
 

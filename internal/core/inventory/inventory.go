@@ -53,6 +53,7 @@ type Connect struct {
 	Elevate string // "sudo", or empty to stay the user that logs in
 	Local   bool   // this machine, without SSH
 	Jump    string // jump hosts on the way
+	Command string // run here, gives a shell on the host in the place of SSH
 }
 
 // Use is a manifest that a group gives to its members.
@@ -237,6 +238,9 @@ var (
 		{Name: "elevate", Takes: schema.TakesText, Doc: "How to become root.", Choices: []string{"", "sudo", "doas"}},
 		{Name: "jump", Takes: schema.TakesText,
 			Doc: "A host that the connection goes through, [USER@]HOST[:PORT]; several with commas between them."},
+		{Name: "command", Takes: schema.TakesText,
+			Doc: "A line for sh, run here, that gives a shell on the host, in the place of SSH; $JADEKETTLE_HOST and " +
+				"$JADEKETTLE_ADDRESS are the host's."},
 		{Name: "local", Takes: schema.TakesBool, Default: "false", Doc: "This machine, without SSH."},
 	}
 	groupKeys   = schema.KeyNames(GroupKeys)
@@ -772,7 +776,7 @@ func (c *Connect) set(key string, v any) error {
 		}
 		c.Local = b
 		return nil
-	case "address", "user", "key", "elevate", "jump":
+	case "address", "user", "key", "elevate", "jump", "command":
 		if !isText {
 			return problem.Errorf("connect.%s takes text, not %s", key, value.TypeName(v)).Remedy("put it in quotes")
 		}
@@ -792,6 +796,11 @@ func (c *Connect) set(key string, v any) error {
 			return problem.Errorf("connect.jump is %q", text).Remedy("write it such as \"ops@gate.example.org:2222\"")
 		}
 		c.Jump = text
+	case "command":
+		if strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n\x00") {
+			return problem.Errorf("connect.command is %q", text).Remedy("write one line for sh that gives a shell on the host")
+		}
+		c.Command = text
 	case "elevate":
 		if text != "sudo" && text != "doas" && text != "" {
 			return problem.Errorf("connect.elevate is %q", text).

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"sync"
 	"time"
@@ -11,9 +12,13 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// local runs the same scripts on this machine. Its commands see the end of
+// local runs the same scripts on this machine, or in the shell that a command run
+// here gives. Its commands see the end of
 // their input when it is closed, and may finish what they have in hand.
 type local struct {
+	through string   // that gives a shell elsewhere; empty for this machine
+	env     []string // of that command
+
 	mu    sync.Mutex
 	pipes []io.Closer
 	done  bool
@@ -23,6 +28,10 @@ type local struct {
 // through one that Wait would close, so that both can go on side by side.
 func (l *local) start(command string, listen func(in, keep io.Writer) io.Writer) (*process, error) {
 	cmd := exec.Command("sh", "-c", command)
+	if l.through != "" {
+		cmd = exec.Command("sh", "-c", l.through)
+		cmd.Env = append(os.Environ(), l.env...)
+	}
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err
@@ -45,6 +54,12 @@ func (l *local) start(command string, listen func(in, keep io.Writer) io.Writer)
 		close(ended)
 	}()
 	l.keep(in, out)
+	if l.through != "" {
+		// It is the only line that the shell gets: what follows is the script's.
+		if _, err := io.WriteString(in, "exec "+command+"\n"); err != nil {
+			return nil, fmt.Errorf("the command that gives a shell on the host: %w", err)
+		}
+	}
 	return &process{in: in, out: out, errs: errs, wait: func() error { <-ended; return failed }}, nil
 }
 

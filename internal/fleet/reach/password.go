@@ -138,6 +138,10 @@ func (a *answering) Write(p []byte) (int, error) {
 // asks says whether sudo on this host may ask for a password that we have.
 func (t Target) asks(d *Dialer) bool { return t.Elevate == "sudo" && d.Elevation != nil }
 
+// waits says whether nothing may be sent until the script has spoken: sudo, or a
+// shell that reads ahead, would take it for its own.
+func (t Target) waits(d *Dialer) bool { return t.asks(d) || t.Command != "" }
+
 // elevation is how one command becomes root's.
 type elevation struct {
 	d      *Dialer

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach/workers"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/worker"
@@ -35,6 +36,9 @@ type Target struct {
 	Local   bool   // this machine, without SSH
 	Jump    string // jump hosts on the way, [USER@]HOST[:PORT] with commas between them
 
+	// Command, run here by sh, gives a shell on the host, in the place of SSH.
+	Command string
+
 	proxy string // a command that gives the connection, by the user's OpenSSH settings
 }
 
@@ -47,6 +51,10 @@ type Dialer struct {
 	User       string        // who runs this program
 	Login      *Password     // to log in with where no key is taken; may be nil
 	Elevation  *Password     // that sudo asks for; may be nil
+	// Passphrase gives that of a private key, which is asked once for each. May be
+	// nil.
+	Passphrase func(key string) (value.Secret, error)
+	opened     sync.Map // keys that had one, by path: of func() (ssh.Signer, error)
 
 	mu    sync.Mutex
 	read  *known            // the known_hosts file
@@ -64,7 +72,7 @@ type begun struct {
 // Begin begins to connect to a host that Open will be called for, while there
 // are other things to do.
 func (d *Dialer) Begin(ctx context.Context, t Target) {
-	if t.Local {
+	if t.Local || t.Command != "" {
 		return
 	}
 	b := &begun{done: make(chan struct{})}
@@ -173,8 +181,8 @@ func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, er
 }
 
 func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
-	if t.Local {
-		return &local{}, nil
+	if t.Local || t.Command != "" {
+		return &local{through: t.Command, env: []string{"JADEKETTLE_HOST=" + t.Name, "JADEKETTLE_ADDRESS=" + t.Address}}, nil
 	}
 	d.mu.Lock()
 	b := d.begun[t]
@@ -224,7 +232,7 @@ func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool)
 		}
 		// The worker reads it once it runs; a script that starts none never looks at
 		// it. Where sudo may ask for a password it would take this for one.
-		if !t.asks(d) {
+		if !t.waits(d) {
 			told.Store(true)
 			if _, err := p.in.Write(first); err != nil && attempt > 0 {
 				return nil, explain(err, p, t)
@@ -238,7 +246,7 @@ func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool)
 		if err != nil {
 			return nil, explain(err, p, t)
 		}
-		if t.asks(d) && word == "ready" {
+		if t.waits(d) && word == "ready" {
 			told.Store(true)
 			if _, err := p.in.Write(first); err != nil {
 				return nil, explain(err, p, t)
@@ -290,7 +298,7 @@ func (d *Dialer) upload(tr transport, t Target, need string) error {
 		}
 		e := d.elevation(tr, t, nonce)
 		script := UploadScript
-		if t.asks(d) { // the program follows once sudo has had its answer
+		if t.waits(d) { // the program follows once sudo has had its answer
 			script = "echo \"jadekettle $1 go\"; " + script
 		}
 		p, err := tr.start(e.command(script, nonce, a.Name, strconv.Itoa(len(program)), how), e.listen)
@@ -298,7 +306,7 @@ func (d *Dialer) upload(tr transport, t Target, need string) error {
 			return err
 		}
 		out := bufio.NewReader(p.out)
-		if t.asks(d) {
+		if t.waits(d) {
 			_, _, err := answer(out, nonce)
 			if err := e.over(err == nil); err != nil {
 				return err

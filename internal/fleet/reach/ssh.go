@@ -205,7 +205,7 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig, judged *verdict) (func()
 		}
 	}
 	if t.Key != "" {
-		s, err := readKey(t.Key, agentKeys)
+		s, err := d.readKey(t.Key, agentKeys)
 		if err != nil {
 			closeAgent()
 			return nil, err
@@ -214,7 +214,7 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig, judged *verdict) (func()
 	} else {
 		signers = agentKeys
 		for _, name := range usualKeys {
-			if s, err := readKey(filepath.Join(d.Home, ".ssh", name), nil); err == nil {
+			if s, err := (&Dialer{}).readKey(filepath.Join(d.Home, ".ssh", name), nil); err == nil {
 				signers = append(signers, s)
 			}
 		}
@@ -282,8 +282,9 @@ func cutLate(conn net.Conn, limit time.Duration) *time.Timer {
 	return time.AfterFunc(limit, func() { conn.Close() })
 }
 
-// readKey reads a private key; one with a passphrase must be in the agent.
-func readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
+// readKey reads a private key; one with a passphrase is taken from the agent, or
+// the passphrase is asked for.
+func (d *Dialer) readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, problem.Errorf("the key %s is not there", path).Remedy("make it with ssh-keygen, or change connect.key")
@@ -300,6 +301,9 @@ func readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 		if i >= 0 {
 			return agentKeys[i], nil
 		}
+		if d.Passphrase != nil {
+			return d.unlock(path, data)
+		}
 		return nil, problem.Errorf("the key %s has a passphrase", path).Remedy("add it to an agent with `ssh-add %s`", path)
 	}
 	if err != nil {
@@ -307,6 +311,23 @@ func readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 			strings.TrimPrefix(err.Error(), "ssh: ")).Remedy("is it the public one?")
 	}
 	return s, nil
+}
+
+// unlock opens a key with its passphrase, for which somebody is asked once.
+func (d *Dialer) unlock(path string, data []byte) (ssh.Signer, error) {
+	open, _ := d.opened.LoadOrStore(path, sync.OnceValues(func() (ssh.Signer, error) {
+		secret, err := d.Passphrase(path)
+		if err != nil {
+			return nil, err
+		}
+		s, err := ssh.ParsePrivateKeyWithPassphrase(data, []byte(secret.Reveal()))
+		if err != nil {
+			return nil, problem.Errorf("the passphrase does not open the key %s", path).
+				Remedy("run again with the right one, or add the key to an agent with `ssh-add %s`", path)
+		}
+		return s, nil
+	}))
+	return open.(func() (ssh.Signer, error))()
 }
 
 // UnknownKeyError says that a host's key is not in known_hosts.
