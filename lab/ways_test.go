@@ -16,8 +16,9 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	l.write("groups.toml", "[group.first]\nmembers = [\"gauge-01\"]\nmanifests = [\"all\"]\n")
 	l.write("manifests/all.toml", "[dir.\"/srv/pool\"]\nowner = \"root\"\nmode = \"0755\"\n")
 	l.on("gauge-01", "printf 'PasswordAuthentication yes\\nKbdInteractiveAuthentication yes\\n' > "+
-		"/etc/ssh/sshd_config.d/pw.conf; systemctl reload ssh")
+		"/etc/ssh/sshd_config.d/pw.conf; systemctl reload ssh; sleep 1") // which it takes
 	l.admitted()
+	l.certified()
 	l.on("gauge-01", "echo 'ops:ebb & flow' | chpasswd; echo 'ops ALL=(ALL) ALL' > /etc/sudoers.d/ops")
 	right, wrong := filepath.Join(l.project, "right"), filepath.Join(l.project, "wrong")
 	for name, text := range map[string]string{right: "ebb & flow\n", wrong: "low tide\n"} {
@@ -124,5 +125,43 @@ func (l *lab) admitted() {
 		l.t.Errorf("after the admission there are %q", out)
 	}
 	l.write("hosts.toml", before)
+	l.write("jadekettle.toml", settings)
+}
+
+// certified logs in with a certificate that an authority gave a key, to a host
+// that shows a certificate, and with a key that has a passphrase.
+func (l *lab) certified() {
+	l.t.Helper()
+	hosts, settings := read(l.t, filepath.Join(l.project, "hosts.toml")), read(l.t, filepath.Join(l.project,
+		"jadekettle.toml"))
+	at := l.t.TempDir()
+	for _, name := range []string{"authority", "warden"} {
+		run(l.t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(at, name))
+	}
+	run(l.t, "ssh-keygen", "-q", "-s", filepath.Join(at, "authority"), "-I", "warden", "-n", "ops", filepath.Join(at,
+		"warden.pub"))
+	host := filepath.Join(l.dir, "gauge-01/root/etc/ssh/ssh_host_ed25519_key")
+	run(l.t, "ssh-keygen", "-q", "-s", filepath.Join(at, "authority"), "-I", "gauge", "-h", "-n", "192.0.2.11",
+		host+".pub")
+	public := strings.TrimSpace(read(l.t, filepath.Join(at, "authority.pub")))
+	l.on("gauge-01", "echo '"+public+"' >/etc/ssh/authority.pub; printf 'TrustedUserCAKeys /etc/ssh/authority.pub\\n"+
+		"HostCertificate /etc/ssh/ssh_host_ed25519_key-cert.pub\\n' >/etc/ssh/sshd_config.d/ca.conf; systemctl reload ssh; "+
+		"sleep 1")
+	l.write("known", "@cert-authority 192.0.2.* "+public+"\n")
+	l.write("jadekettle.toml", strings.Replace(settings, l.dir+"/known_hosts", "known", 1))
+	l.write("hosts.toml", strings.ReplaceAll(hosts, l.dir+"/key", filepath.Join(at, "warden")))
+	if code, out := l.jk("preview", "gauge-01"); code != 0 {
+		l.t.Errorf("with certificates on both sides: %d\n%s", code, out)
+	}
+	l.write("known", "@cert-authority 192.0.2.* "+strings.TrimSpace(read(l.t, filepath.Join(at, "warden.pub")))+"\n")
+	if code, out := l.jk("preview", "gauge-01"); code != 1 || !strings.Contains(out, "not reached") {
+		l.t.Errorf("with another authority: %d\n%s", code, out)
+	}
+	run(l.t, "ssh-keygen", "-q", "-p", "-P", "", "-N", "neap tide", "-f", filepath.Join(at, "warden"))
+	if code, out := l.jk("preview", "gauge-01"); code != 1 || !strings.Contains(out, "there is no terminal to ask for "+
+		"it on") {
+		l.t.Errorf("with a passphrase and no terminal: %d\n%s", code, out)
+	}
+	l.write("hosts.toml", hosts)
 	l.write("jadekettle.toml", settings)
 }

@@ -53,6 +53,11 @@ func (t Target) with(printed, home string) (Target, error) {
 			}
 		case "identityfile":
 			keys = append(keys, v)
+		case "certificatefile":
+			t.certificate = v
+			if rest, ok := strings.CutPrefix(v, "~/"); ok {
+				t.certificate = filepath.Join(home, rest)
+			}
 		case "proxyjump":
 			if v != "none" && t.Jump == "" {
 				t.Jump = v

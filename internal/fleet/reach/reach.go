@@ -39,7 +39,8 @@ type Target struct {
 	// Command, run here by sh, gives a shell on the host, in the place of SSH.
 	Command string
 
-	proxy string // a command that gives the connection, by the user's OpenSSH settings
+	certificate string // a file, by the user's OpenSSH settings
+	proxy       string // a command that gives the connection, by the user's OpenSSH settings
 }
 
 // Dialer holds what is the same for all hosts.

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -210,12 +211,19 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig, judged *verdict) (func()
 			closeAgent()
 			return nil, err
 		}
-		signers = append(signers, s)
+		certified, err := withCertificate(s, t)
+		if err != nil {
+			closeAgent()
+			return nil, err
+		}
+		signers = append(certified, s)
 	} else {
 		signers = agentKeys
 		for _, name := range usualKeys {
-			if s, err := (&Dialer{}).readKey(filepath.Join(d.Home, ".ssh", name), nil); err == nil {
-				signers = append(signers, s)
+			path := filepath.Join(d.Home, ".ssh", name)
+			if s, err := (&Dialer{}).readKey(path, nil); err == nil {
+				certified, _ := withCertificate(s, Target{Key: path})
+				signers = append(append(signers, certified...), s)
 			}
 		}
 		if len(signers) == 0 && d.Login == nil {
@@ -311,6 +319,32 @@ func (d *Dialer) readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error
 			strings.TrimPrefix(err.Error(), "ssh: ")).Remedy("is it the public one?")
 	}
 	return s, nil
+}
+
+// withCertificate gives a key with the certificate that lies beside it, or that
+// the user's settings name, where there is one.
+func withCertificate(s ssh.Signer, t Target) ([]ssh.Signer, error) {
+	path := t.certificate
+	if path == "" {
+		path = strings.TrimSuffix(t.Key, ".pub") + "-cert.pub"
+		if _, err := os.Stat(path); err != nil {
+			return nil, nil
+		}
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, problem.Errorf("the certificate cannot be read: %w", err).Remedy("see what ~/.ssh/config names")
+	}
+	key, _, _, _, err := ssh.ParseAuthorizedKey(data)
+	cert, ok := key.(*ssh.Certificate)
+	if err != nil || !ok {
+		return nil, problem.Errorf("%s holds no certificate", path).Remedy("make it anew with `ssh-keygen -s AUTHORITY`")
+	}
+	certified, err := ssh.NewCertSigner(cert, s)
+	if err != nil {
+		return nil, problem.Errorf("the certificate %s is not of the key %s", path, t.Key).Remedy("name the right one")
+	}
+	return []ssh.Signer{certified}, nil
 }
 
 // unlock opens a key with its passphrase, for which somebody is asked once.
@@ -425,6 +459,10 @@ func (k known) algorithms(hostPort string) []string {
 	}
 	var out []string
 	for _, w := range ke.Want {
+		if authority(w) {
+			out = append(slices.Clone(certAlgorithms), out...)
+			continue
+		}
 		for _, a := range algorithmsOf(w.Key.Type()) {
 			if !slices.Contains(out, a) {
 				out = append(out, a)
@@ -432,6 +470,26 @@ func (k known) algorithms(hostPort string) []string {
 		}
 	}
 	return out
+}
+
+// certAlgorithms are the kinds of certificates that a host may show.
+var certAlgorithms = []string{ssh.CertAlgoED25519v01, ssh.CertAlgoECDSA256v01, ssh.CertAlgoECDSA384v01,
+	ssh.CertAlgoECDSA521v01, ssh.CertAlgoRSASHA512v01, ssh.CertAlgoRSASHA256v01}
+
+// authority says whether a line of known_hosts is that of an authority, which
+// signs hosts' keys (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT").
+func authority(w knownhosts.KnownKey) bool {
+	data, err := os.ReadFile(w.Filename)
+	if err != nil {
+		return false
+	}
+	n := 0
+	for line := range bytes.Lines(data) {
+		if n++; n == w.Line {
+			return bytes.HasPrefix(bytes.TrimSpace(line), []byte("@cert-authority"))
+		}
+	}
+	return false
 }
 
 func algorithmsOf(keyType string) []string {
