@@ -32,7 +32,7 @@ put = [{ text = "MaxStartups 100:30:200", above = '^UseDNS' }]
 	}
 	proofs["settings"] = proof{
 		before: "echo '{\"debug\": false, \"list\": [1, 2]}' > /etc/tide.json; printf 'A=1\\n# why\\nB=\"x\"\\n' > " +
-			"/etc/default/tide",
+			"/etc/default/tide; printf 'relay:\\n  seconds: 4 # not more\\n  names: [a, b]\\n' > /etc/foghorn.yaml",
 		declare: `[settings."/etc/systemd/journald.conf"]
 format = "ini"
 section = "Journal"
@@ -45,14 +45,19 @@ set = { rate = 60 }
 format = "key=value"
 set = { A = "two words" }
 unset = ["B"]
+[settings."/etc/foghorn.yaml"]
+format = "yaml"
+section = "relay"
+set = { seconds = 5, code = "0117" }
 `,
 		look: map[string]string{"grep -A1 SystemMaxUse /etc/systemd/journald.conf | head -2": "#SystemMaxUse=\n" +
 			"SystemMaxUse=50M",
+			"cat /etc/foghorn.yaml":           "relay:\n  seconds: 5 # not more\n  names: [a, b]\n  code: \"0117\"",
 			"cat /etc/tide.json":              `{"debug": false, "list": [1, 2], "feeds": {"rate": 60}}`,
 			". /etc/default/tide; echo $A $B": "two words", "cat /etc/default/tide": "A=\"two words\"\n# why"},
 		spoil: "sed -i s/=50M/=60M/ /etc/systemd/journald.conf; sed -i s/60/61/ /etc/tide.json; echo B=1 >> " +
-			"/etc/default/tide",
-		mended: []string{"settings /etc/systemd/journald.conf", "settings /etc/tide.json", "settings /etc/default/tide"},
+			"/etc/default/tide; sed -i s/0117/117/ /etc/foghorn.yaml",
+		mended: []string{"settings /etc/foghorn.yaml", "settings /etc/systemd/journald.conf", "settings /etc/tide.json", "settings /etc/default/tide"},
 		away: "[settings.\"/etc/systemd/journald.conf\"]\nformat = \"ini\"\nsection = \"Journal\"\nunset = " +
 			"[\"SystemMaxUse\"]\n" +
 			"[settings.\"/etc/tide.json\"]\nformat = \"json\"\nunset = [\"feeds\"]\n",

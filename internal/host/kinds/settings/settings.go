@@ -17,6 +17,7 @@ const (
 	ini      = "ini"
 	toml     = "toml"
 	json     = "json"
+	yaml     = "yaml"
 	words    = "key value"
 	assigned = "key=value"
 )
@@ -30,10 +31,10 @@ var about = &schema.Kind{
 		"end of its section. In a file of keys and values without a sign between them, what follows a Match or Host " +
 		"line is left alone, as OpenSSH reads such files.",
 	Attrs: append([]schema.Attr{
-		{Name: "format", Type: schema.Text, Required: true, Choices: []string{ini, toml, json, words, assigned},
+		{Name: "format", Type: schema.Text, Required: true, Choices: []string{ini, toml, json, yaml, words, assigned},
 			Doc: "The form of the file.", Examples: []string{`"ini"`, `"key=value"`}},
 		{Name: "section", Type: schema.Text, Default: "none, or the top",
-			Doc:      "The section that they stand in; of TOML and JSON the way to the table, with dots.",
+			Doc:      "The section that they stand in; of TOML, JSON and YAML the way to the table, with dots.",
 			Examples: []string{`"Service"`, `"feeds.north"`}},
 		{Name: "set", Type: schema.Values, Doc: "What must be set, and to what; this may be secret.",
 			Examples: []string{`{ rate = 60, station = "north-pier" }`}},
@@ -55,6 +56,12 @@ mode = "0755"
 format = "json"
 section = "output.paper"
 set = { size = "A3", colour = true }
+make = true
+`},
+		{About: "Values of a YAML file, the code among them a text", TOML: `[settings."/etc/foghorn.yaml"]
+format = "yaml"
+section = "relay.horn"
+set = { seconds = 4, code = "0117" }
 make = true
 `},
 	},
@@ -82,7 +89,7 @@ make = true
 			}
 		}
 		for _, key := range value.Keys(set) {
-			if text := plain(set[key]); f != json && f != toml && strings.ContainsAny(text, "\r\n") {
+			if text := plain(set[key]); f != json && f != toml && f != yaml && strings.ContainsAny(text, "\r\n") {
 				return "set", problem.Errorf("the value of %s has several lines", key).Remedy("write it in one")
 			}
 		}
@@ -121,8 +128,11 @@ func (edit) File(t plan.Task) string { return kind.FileOfPart(t.Ref.Name) }
 
 // Edit sets and unsets.
 func (edit) Edit(t plan.Task, text string) (string, error) {
-	if t.Attrs.Text("format") == json {
+	switch t.Attrs.Text("format") {
+	case json:
 		return editJSON(t, text)
+	case yaml:
+		return editYAML(t, text)
 	}
 	return editLines(t, text)
 }
