@@ -105,7 +105,7 @@ func (r *reader) at(p value.Place, what, do string) {
 func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 	file := path.Join(dir, File)
 	r := &reader{problems: problems, kind: &schema.Kind{Name: path.Base(dir), Area: "of your own",
-		Program: path.Join(dir, "program"), Canon: canon}}
+		Program: path.Join(dir, "program"), Canon: schema.CanonWords("one of these", "write one line of text")}}
 	data, err := fs.ReadFile(files, file)
 	if err != nil {
 		r.at(value.Place{File: file}, "it cannot be read", "write what describes the kind; `jadekettle kinds new NAME` "+
@@ -133,15 +133,6 @@ func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 		r.kind.Doc = "A kind of your own."
 	}
 	return r.kind
-}
-
-func canon(name string) (string, error) {
-	if name = strings.TrimSpace(name); name == "" || len(name) > 255 || strings.ContainsFunc(name, func(r rune) bool {
-		return r < ' ' || r == 0x7f
-	}) {
-		return "", problem.Errorf("%q is no name", name).Remedy("write one line of text")
-	}
-	return name, nil
 }
 
 func (r *reader) key(dir string, k manifest.Key) {

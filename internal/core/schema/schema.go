@@ -252,6 +252,18 @@ func CheckAddress(s string) error {
 	return nil
 }
 
+// CanonWords gives a Canon for names in words of one's own: one line of text.
+func CanonWords(of, hint string) func(string) (string, error) {
+	return func(name string) (string, error) {
+		name = strings.TrimSpace(name)
+		control := func(r rune) bool { return r < ' ' || r == 0x7f }
+		if name == "" || len(name) > 255 || strings.ContainsFunc(name, control) {
+			return "", problem.Errorf("%q is no name for %s", name, of).Remedy("%s", hint)
+		}
+		return name, nil
+	}
+}
+
 // Spread lists attributes with the fields of tables behind them, as put[].text.
 func Spread(list []Attr) []Attr {
 	var out []Attr

@@ -252,13 +252,14 @@ func Do(ctx context.Context, m Machine, c Command, telling func(output string) s
 		return out, err
 	}
 	if telling == nil {
-		telling = lastLine
+		telling = LastLine
 	}
 	return out, &CommandError{Program: c.Args[0], Code: out.Code, Output: out.Combined,
 		Last: telling(out.Combined.String())}
 }
 
-func lastLine(output string) string {
+// LastLine gives the last line of an output that says anything.
+func LastLine(output string) string {
 	output = strings.TrimSpace(output)
 	return strings.TrimSpace(output[strings.LastIndexByte(output, '\n')+1:])
 }

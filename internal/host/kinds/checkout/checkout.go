@@ -4,7 +4,6 @@ package checkout
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path"
 	"regexp"
@@ -313,7 +312,7 @@ func (checkouts) Compare(t plan.Task, st state) []plan.Change {
 		out = append(out, plan.Change{What: "commit", Was: short(st.commit), Becomes: told(t, st.want)})
 	}
 	if len(st.edited) > 0 && t.Attrs.Bool("discard_edits") {
-		out = append(out, plan.Change{What: "edits", Was: some(st.edited), Becomes: "none"})
+		out = append(out, plan.Change{What: "edits", Was: kind.Some(st.edited), Becomes: "none"})
 	}
 	return out
 }
@@ -332,15 +331,6 @@ func short(commit string) string {
 	return commit[:min(12, len(commit))]
 }
 
-// some names a few of many.
-func some(names []string) string {
-	const few = 5
-	if len(names) <= few {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:few], ", "), len(names)-few)
-}
-
 // Write makes the working copy, or brings it to the commit.
 func (checkouts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	g, err := newGit(env, w.Task)
@@ -349,7 +339,7 @@ func (checkouts) Write(ctx context.Context, env *kind.Env, w kind.Differing[stat
 	}
 	st, url := w.State, w.Task.Attrs.Text("url")
 	if len(st.edited) > 0 && !w.Task.Attrs.Bool("discard_edits") {
-		return problem.Errorf("%s was edited on the host: %s", w.Task.Ref.Name, some(st.edited)).
+		return problem.Errorf("%s was edited on the host: %s", w.Task.Ref.Name, kind.Some(st.edited)).
 			Remedy("look with `git -C %s diff`; set discard_edits = true to throw that away", w.Task.Ref.Name)
 	}
 	fetched := func() error { return g.fetch(ctx, st.want) }

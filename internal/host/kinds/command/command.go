@@ -67,14 +67,7 @@ timeout = "2m"
 `},
 	},
 	NoAbsent: "take the declaration out, or declare what undoes it",
-	Canon: func(name string) (string, error) {
-		if name = strings.TrimSpace(name); name == "" || len(name) > 120 || strings.ContainsFunc(name, func(r rune) bool {
-			return r < ' ' || r == 0x7f
-		}) {
-			return "", problem.Errorf("%q is no name for a command", name).Remedy("say in a few words what it does")
-		}
-		return name, nil
-	},
+	Canon:    schema.CanonWords("a command", "say in a few words what it does"),
 	Needs: func(n schema.Needer) []value.Ref {
 		var out []value.Ref
 		if user := n.Attrs.Text("run_as"); user != "" {
@@ -148,19 +141,8 @@ func (commands) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, er
 	}
 	switch p := t.Attrs.Text("done_if_exists"); {
 	case p != "":
-		d, name, err := env.Split(p)
-		if errors.Is(err, kind.ErrNotYet) {
-			return state{}, nil
-		}
-		if err != nil {
-			return state{}, err
-		}
-		defer d.Close()
-		_, err = d.Lstat(name)
-		if errors.Is(err, fs.ErrNotExist) {
-			return state{}, nil
-		}
-		return state{err == nil}, err
+		done, err := env.Exists(p)
+		return state{done}, err
 	case t.Attrs.Has("done_if"):
 		c.Args, c.Stdin = []string{"sh", "-c", t.Attrs.Text("done_if")}, ""
 		out, err := env.Machine.Run(ctx, c)

@@ -102,17 +102,7 @@ func Kept(env *kind.Env, c plan.Content) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	r, err := env.Content(c)
-	if err != nil {
-		f.Close()
-		return "", err
-	}
-	defer r.Close()
-	h := sha256.New()
-	_, err = io.Copy(io.MultiWriter(f, h), r)
-	if err == nil && hex.EncodeToString(h.Sum(nil)) != c.SHA256 {
-		err = errors.New("what arrived is not what was to be sent")
-	}
+	err = env.CopyContent(f, c)
 	if err := errors.Join(err, f.Close()); err != nil {
 		d.Remove(c.SHA256)
 		return "", err
@@ -249,7 +239,7 @@ func (w wanted) run(ctx context.Context) error {
 	case m.Look("curl"):
 		c.Args = []string{"curl", "-fsSL", "--proto", "=http,https", "--connect-timeout", "30", "--retry", "3",
 			"-C", "-", "-o", w.path, "-K", "-", "--", w.address}
-		c.Stdin = config(headers)
+		c.Stdin = Config(headers)
 	case len(headers) > 0:
 		return problem.Errorf("only curl takes headers without showing them to others on the host").
 			Remedy("declare [package.curl]")
@@ -264,9 +254,9 @@ func (w wanted) run(ctx context.Context) error {
 	return err
 }
 
-// config writes headers as curl reads them from its standard input, out of
+// Config writes headers as curl reads them from its standard input, out of
 // sight of others (curl(1), -K).
-func config(headers map[string]any) string {
+func Config(headers map[string]any) string {
 	var b strings.Builder
 	for _, name := range value.Keys(headers) {
 		text, _ := value.Text(headers[name])

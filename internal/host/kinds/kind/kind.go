@@ -4,6 +4,8 @@ package kind
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -213,6 +215,41 @@ func (e *Env) Split(p string) (machine.Dir, string, error) {
 	return d, path.Base(p), nil
 }
 
+// Exists says whether anything stands at a path.
+func (e *Env) Exists(p string) (bool, error) {
+	d, name, err := e.Split(p)
+	if errors.Is(err, ErrNotYet) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	defer d.Close()
+	_, err = d.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// CopyContent writes what the controller holds, and makes sure that it is what
+// was meant.
+func (e *Env) CopyContent(to io.Writer, c plan.Content) error {
+	r, err := e.Content(c)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	h := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(to, h), r); err != nil {
+		return err
+	}
+	if hex.EncodeToString(h.Sum(nil)) != c.SHA256 {
+		return errors.New("what arrived is not what was to be sent")
+	}
+	return nil
+}
+
 // Candidate names what a task puts beside a thing in a folder before it takes
 // its place, and notes it, so that what a killed worker leaves is swept away.
 func (e *Env) Candidate(t plan.Task, folder string) (string, error) {
@@ -234,6 +271,15 @@ func (e *Env) hold() (release func()) {
 		}
 		e.dirs = nil
 	}
+}
+
+// Some names a few of many.
+func Some(names []string) string {
+	const few = 5
+	if len(names) <= few {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:few], ", "), len(names)-few)
 }
 
 // Yes writes a bool as people say it.

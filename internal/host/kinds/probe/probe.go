@@ -4,7 +4,6 @@ package probe
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"net/netip"
 	"path"
@@ -20,6 +19,7 @@ import (
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/fetch"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
 )
@@ -97,14 +97,7 @@ owner = "root"
 mode = "0644"
 `},
 	},
-	Canon: func(name string) (string, error) {
-		if name = strings.TrimSpace(name); name == "" || len(name) > 120 || strings.ContainsFunc(name, func(r rune) bool {
-			return r < ' ' || r == 0x7f
-		}) {
-			return "", problem.Errorf("%q is no name for a probe", name).Remedy("say in a few words what it proves")
-		}
-		return name, nil
-	},
+	Canon: schema.CanonWords("a probe", "say in a few words what it proves"),
 	Check: check,
 }
 
@@ -302,16 +295,7 @@ func (p asked) page(ctx context.Context) error {
 	if p.Attrs.Bool("trust_any_certificate") {
 		args = append(args, "-k")
 	}
-	var config strings.Builder
-	for name, v := range p.Attrs.Table("headers") {
-		text, _ := value.Text(v)
-		if s, secret := v.(value.Secret); secret {
-			text = s.Reveal()
-		}
-		text = strings.NewReplacer("\\", "\\\\", "\"", "\\\"", "\r", "", "\n", "").Replace(text)
-		fmt.Fprintf(&config, "header = \"%s: %s\"\n", name, text)
-	}
-	c := machine.Command{Args: append(args, "--", address), Stdin: config.String(), Limit: oneLimit + 5*time.Second}
+	c := machine.Command{Args: append(args, "--", address), Stdin: fetch.Config(p.Attrs.Table("headers")), Limit: oneLimit + 5*time.Second}
 	out, err := machine.Do(ctx, p.env.Machine, c, nil)
 	if err != nil {
 		return problem.Errorf("%s does not answer: %w", address, err)
@@ -358,14 +342,9 @@ func (p asked) command(ctx context.Context) error {
 	}
 	if want, _ := p.Attrs.Int("exit_code"); int64(out.Code) != want {
 		return &machine.CommandError{Program: said, Code: out.Code, Output: out.Combined,
-			Last: lastLine(out.Combined.String())}
+			Last: machine.LastLine(out.Combined.String())}
 	}
 	return probe.CheckText(p.Attrs, "the output of "+said, out.Stdout)
-}
-
-func lastLine(output string) string {
-	output = strings.TrimSpace(output)
-	return strings.TrimSpace(output[strings.LastIndexByte(output, '\n')+1:])
 }
 
 func (p asked) file() error {

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"strings"
 	"time"
 
 	"jadekettle/internal/core/plan"
@@ -139,7 +138,7 @@ func (archives) Read(_ context.Context, env *kind.Env, t plan.Task) (state, erro
 		return st, nil
 	}
 	if p := t.Attrs.Text("done_if_exists"); p != "" {
-		if st.skipped, err = exists(env, p); st.skipped || err != nil {
+		if st.skipped, err = env.Exists(p); st.skipped || err != nil {
 			return st, err
 		}
 	}
@@ -183,22 +182,6 @@ func source(env *kind.Env, t plan.Task) (string, error) {
 	without, _ := t.Attrs.Int("leave_out_folders")
 	return fmt.Sprintf("%s, %d folders left out, of %s:%s", sum, without, t.Attrs.Text("owner"),
 		t.Attrs.Text("group")), nil
-}
-
-func exists(env *kind.Env, p string) (bool, error) {
-	d, name, err := env.Split(p)
-	if errors.Is(err, kind.ErrNotYet) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	defer d.Close()
-	_, err = d.Lstat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
-	}
-	return err == nil, err
 }
 
 // damage names what is not any more as it was unpacked.
@@ -259,18 +242,9 @@ func (archives) Compare(t plan.Task, st state) []plan.Change {
 	case st.old.Source != st.source:
 		return []plan.Change{{What: "archive", Was: "another one", Becomes: "unpacked from " + t.Attrs.Text("from")}}
 	case len(st.wrong) > 0:
-		return []plan.Change{{What: "contents", Was: "changed since: " + some(st.wrong), Becomes: "as in the archive"}}
+		return []plan.Change{{What: "contents", Was: "changed since: " + kind.Some(st.wrong), Becomes: "as in the archive"}}
 	}
 	return nil
-}
-
-// some names a few of many.
-func some(names []string) string {
-	const few = 5
-	if len(names) <= few {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:few], ", "), len(names)-few)
 }
 
 // Write unpacks the archive beside the folder and then moves what it holds into
