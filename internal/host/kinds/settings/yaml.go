@@ -194,7 +194,7 @@ func (f *yamlFile) set(way []string, v any) error {
 		return problem.Errorf("the table of %s is written in one line in this file", strings.Join(way, ".")).
 			Remedy("write it in lines by hand, which then can be changed one by one")
 	}
-	indent, after := "", len(f.lines)
+	indent, after := "", 0
 	switch {
 	case m != nil && len(m.Content) > 0:
 		first, last := m.Content[0], m.Content[len(m.Content)-2]
@@ -207,7 +207,10 @@ func (f *yamlFile) set(way []string, v any) error {
 		}
 	default:
 		if m != nil { // {} alone
-			f.lines = nil
+			f.lines[m.Line-1] = strings.Replace(f.lines[m.Line-1], "{}", "", 1)
+			if strings.TrimSpace(f.lines[m.Line-1]) == "" {
+				f.lines = slices.Delete(f.lines, m.Line-1, m.Line)
+			}
 		}
 		for after = len(f.lines); after > 0 && strings.TrimSpace(f.lines[after-1]) == ""; {
 			after--

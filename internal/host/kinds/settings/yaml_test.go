@@ -38,6 +38,7 @@ func TestYAML(t *testing.T) {
 		{text: "", section: "a.b", set: value.Attrs{"c": "0117", "d": true}, want: "a:\n  b:\n    c: \"0117\"\n    d: true\n"},
 		{text: "# only this\n", set: value.Attrs{"a": "x"}, want: "# only this\na: x\n"},
 		{text: "{}\n", set: value.Attrs{"a": "x"}, want: "a: x\n"},
+		{text: "# why\n{}\n", set: value.Attrs{"a": "x"}, want: "# why\na: x\n"},
 		{text: foghorn, section: "relay", set: value.Attrs{"seconds": int64(4)}},
 		{text: foghorn, section: "relay", set: value.Attrs{"seconds": int64(5)}, was: "seconds: 4 #", want: "seconds: 5 #"},
 		{text: foghorn, section: "relay", set: value.Attrs{"seconds": "4"}, was: "seconds: 4 #", want: `seconds: "4" #`},
