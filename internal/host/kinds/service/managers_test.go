@@ -1,0 +1,236 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/service/backend"
+	"jadekettle/internal/host/kinds/service/openrc"
+	"jadekettle/internal/host/kinds/service/runit"
+	"jadekettle/internal/host/kinds/service/sysv"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/machine/folder"
+)
+
+// told is a simulated host on which commands answer as told, and are noted.
+type told struct {
+	*folder.Machine
+	programs []string
+	answers  map[string]machine.Output // by command line; others succeed and say nothing
+	calls    []string
+}
+
+func (m *told) Run(_ context.Context, c machine.Command) (machine.Output, error) {
+	line := strings.Join(c.Args, " ")
+	m.calls = append(m.calls, line)
+	out := m.answers[line]
+	out.Combined = machine.KeptText(out.Stdout)
+	return out, nil
+}
+
+func (m *told) Look(program string) bool {
+	for _, p := range m.programs {
+		if p == program {
+			return true
+		}
+	}
+	return false
+}
+
+// newTold makes one on which these files are, none of systemd's among them.
+func newTold(t *testing.T, files ...string) *told {
+	t.Helper()
+	h, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-01"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := &told{Machine: h, answers: map[string]machine.Output{}}
+	for _, f := range files {
+		m.put(t, f)
+	}
+	return m
+}
+
+func (m *told) put(t *testing.T, p string) {
+	t.Helper()
+	steps := strings.Split(strings.Trim(p, "/"), "/")
+	at := "/"
+	for i, step := range steps {
+		d, err := m.Dir(at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.Lstat(step); err != nil {
+			if i < len(steps)-1 || strings.HasSuffix(p, "/") {
+				err = d.Mkdir(step, 0o755, 0, 0)
+			} else {
+				var f machine.File
+				if f, err = d.Create(step, 0o644, 0, 0); err == nil {
+					err = f.Close()
+				}
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		d.Close()
+		at = strings.TrimSuffix(at, "/") + "/" + step
+	}
+}
+
+// did acts and gives the commands that were run, or the error.
+func (m *told) did(t *testing.T, sm backend.Manager, a backend.Action) string {
+	t.Helper()
+	m.calls = nil
+	store, err := ledger.Open(m, plan.Run{ID: "0198-services", Project: "saltmarsh"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close()
+	if err := sm.Act(t.Context(), &kind.Env{Machine: m, Store: store}, a, "ebb", 20*time.Second); err != nil {
+		return "error: " + err.Error()
+	}
+	return strings.Join(m.calls, "; ")
+}
+
+// stands shows a service in a few words.
+func (m *told) stands(t *testing.T, sm backend.Manager, name string) string {
+	t.Helper()
+	all, err := sm.Show(t.Context(), m, []string{name})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := all[name]
+	return fmt.Sprintf("there %t, running %t, failed %t, boot %t, %s", s.There, s.Running, s.Failed, s.Boot, s.Phase)
+}
+
+type acts map[backend.Action]string
+
+func (m *told) acts(t *testing.T, sm backend.Manager, want acts) {
+	t.Helper()
+	for a, line := range want {
+		if got := m.did(t, sm, a); got != line && (!strings.HasPrefix(line, "error") || !strings.HasPrefix(got, line)) {
+			t.Errorf("%s, action %d: %q, want %q", sm.Name(), a, got, line)
+		}
+	}
+}
+
+func TestOpenRC(t *testing.T) {
+	sm := openrc.Manager{}
+	m := newTold(t, "/etc/init.d/ebb", "/etc/runlevels/default/ebb", "/etc/runlevels/boot/ebb", "/etc/runlevels/boot/net")
+	m.programs = []string{"rc-service"}
+	if sm.Runs(m) {
+		t.Error("it is at work where it never started")
+	}
+	m.put(t, "/run/openrc/started/ebb")
+	if !sm.Runs(m) {
+		t.Error("it is not found at work")
+	}
+	if got := m.stands(t, sm, "ebb"); got != "there true, running true, failed false, boot true, started" {
+		t.Error(got)
+	}
+	for code, want := range map[int]string{3: "failed false, boot true, stopped", 32: "failed true, boot true, crashed",
+		1: "failed false, boot true, in no state that it tells"} {
+		m.answers["rc-service -- ebb status"] = machine.Output{Code: code}
+		if got := m.stands(t, sm, "ebb"); got != "there true, running false, "+want {
+			t.Errorf("with %d: %s", code, got)
+		}
+	}
+	if got := m.stands(t, sm, "siren"); got != "there false, running false, failed false, boot false, " {
+		t.Error(got)
+	}
+	m.answers["rc-service -- ebb restart"] = machine.Output{Code: 1, Stdout: " * Stopping ebb ...\n * ERROR: ebb failed to start\n"}
+	m.acts(t, sm, acts{backend.Start: "rc-service -- ebb start", backend.Stop: "rc-service -- ebb stop",
+		backend.Reload: "rc-service -- ebb reload", backend.Enable: "rc-update add -- ebb default",
+		backend.Disable: "rc-update del -- ebb boot default",
+		backend.Restart: "error: rc-service ended with code 1: ebb failed to start",
+		backend.Mask:    "error: OpenRC cannot bar a service"})
+	if all := sm.Survey(t.Context(), m, 10); !all["ebb"].Running || !all["ebb"].Boot || len(all) != 1 {
+		t.Errorf("the survey has %v", all)
+	}
+}
+
+func TestRunit(t *testing.T) {
+	sm := runit.Manager{}
+	m := newTold(t, "/etc/sv/ebb/run", "/etc/service/")
+	m.programs = []string{"sv"}
+	if sm.Runs(m) {
+		t.Error("it is at work where nothing watches")
+	}
+	if got := m.stands(t, sm, "ebb"); got != "there true, running false, failed false, boot false, not watched" {
+		t.Error(got)
+	}
+	if got := m.did(t, sm, backend.Start); !strings.HasPrefix(got, "error: nothing watches /etc/service") {
+		t.Errorf("started where nothing watches: %s", got)
+	}
+	m.put(t, "/etc/sv/ebb/supervise/ok")
+	m.answers["sv status /etc/service/ebb"] = machine.Output{Stdout: "run: /etc/service/ebb: (pid 79) 1s\n"}
+	if got := m.stands(t, sm, "ebb"); got != "there true, running true, failed false, boot false, run" {
+		t.Errorf("started, and not to be at boot: %s", got)
+	}
+	m.acts(t, sm, acts{backend.Start: "sv -w 20 start /etc/service/ebb", backend.Restart: "sv -w 20 restart /etc/service/ebb",
+		backend.Reload: "sv -w 20 reload /etc/service/ebb", backend.Mask: "error: runit cannot bar a service"})
+	if m.did(t, sm, backend.Enable) != "" || !strings.Contains(m.stands(t, sm, "ebb"), "boot true") {
+		t.Error("it does not start at boot once it was enabled")
+	}
+	if m.did(t, sm, backend.Disable) != "" || !strings.Contains(m.stands(t, sm, "ebb"), "boot false") {
+		t.Error("it starts at boot once it was disabled")
+	}
+	if m.did(t, sm, backend.Disable) != "" {
+		t.Error("disabled twice is an error")
+	}
+	m.answers["sv status /etc/service/ebb"] = machine.Output{Code: 3, Stdout: "down: /etc/service/ebb: 3s, normally up\n"}
+	if got := m.stands(t, sm, "ebb"); got != "there true, running false, failed false, boot false, down" {
+		t.Error(got)
+	}
+}
+
+func TestSysV(t *testing.T) {
+	sm := sysv.Manager{}
+	m := newTold(t, "/etc/init.d/ebb", "/etc/rc2.d/S20ebb", "/etc/rc0.d/K20ebb", "/etc/rc2.d/K01neap", "/etc/init.d/neap")
+	if !sm.Runs(m) {
+		t.Error("its scripts are not found")
+	}
+	for code, want := range map[int]string{0: "running true, failed false, boot true, running",
+		1: "running false, failed true, boot true, dead, and its pid file is left",
+		3: "running false, failed false, boot true, stopped", 4: "running false, failed false, boot true, in a state that it " +
+			"cannot tell"} {
+		m.answers["/etc/init.d/ebb status"] = machine.Output{Code: code}
+		if got := m.stands(t, sm, "ebb"); got != "there true, "+want {
+			t.Errorf("with %d: %s", code, got)
+		}
+	}
+	m.acts(t, sm, acts{backend.Start: "/etc/init.d/ebb start", backend.Restart: "/etc/init.d/ebb restart",
+		backend.Enable: "error: this host has neither update-rc.d nor chkconfig", backend.Unmask: "error: this host cannot bar"})
+	m.programs = []string{"chkconfig"}
+	m.acts(t, sm, acts{backend.Enable: "chkconfig ebb on", backend.Disable: "chkconfig ebb off"})
+	m.programs = []string{"chkconfig", "update-rc.d"}
+	m.acts(t, sm, acts{backend.Enable: "update-rc.d ebb defaults; update-rc.d ebb enable",
+		backend.Disable: "update-rc.d ebb disable"})
+	if all := sm.Survey(t.Context(), m, 10); !all["ebb"].Boot || all["neap"].Boot || all["ebb"].Running {
+		t.Errorf("the survey has %v", all)
+	}
+}
+
+// TestDebtsArePaidByALaterStart holds for managers that know a start only by the
+// time of a file.
+func TestDebtsArePaidByALaterStart(t *testing.T) {
+	for _, sm := range []backend.Manager{openrc.Manager{}, runit.Manager{}, sysv.Manager{}} {
+		for _, c := range []struct {
+			since time.Duration
+			boot  string
+			paid  bool
+		}{{11 * time.Second, "one", true}, {9 * time.Second, "one", false}, {0, "one", false}, {0, "two", true}} {
+			d := ledger.Debt{Boot: "one", Uptime: 10 * time.Second}
+			if got := sm.Paid(backend.State{Since: c.since}, d, c.boot); got != c.paid {
+				t.Errorf("%s, started at %v in boot %s: paid %t", sm.Name(), c.since, c.boot, got)
+			}
+		}
+	}
+}
