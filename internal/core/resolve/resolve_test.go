@@ -71,6 +71,11 @@ func TestOrder(t *testing.T) {
 		"a service after its package and unit": {
 			"[service.tide-logger]\nrunning = true\n[file.\"/etc/systemd/system/tide-logger.service\"]\n[package.tide-logger]\n",
 			"file /etc/systemd/system/tide-logger.service package tide-logger service tide-logger"},
+		"probes come last": {"[probe.a]\nfile = \"/a\"\n[dir.\"/a\"]\n[probe.b]\nfile = \"/b\"\n[dir.\"/b\"]\n",
+			"dir /a dir /b probe a probe b"},
+		"but for those that others need": {"[dir.\"/a\"]\nafter = [\"probe b\"]\n[probe.a]\nfile = \"/a\"\n[probe.b]\n" +
+			"file = \"/b\"\nafter = [\"probe c\"]\n[probe.c]\nfile = \"/c\"\n[dir.\"/b\"]\n",
+			"probe c probe b dir /a dir /b probe a"},
 		"after and before": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\n[dir.\"/c\"]\nbefore = [\"dir /b\"]\n",
 			"dir /c dir /b dir /a"},
 		"turned round when both are absent": {
@@ -389,6 +394,65 @@ func TestPlansThatNoFactChanges(t *testing.T) {
 		}
 		if _, twice := plans.Early(h); twice {
 			t.Errorf("%s: a plan is given twice", name)
+		}
+	}
+}
+
+// TestTrees resolves a folder that is copied: its files by path, with their
+// hashes, and what can be wrong with it.
+func TestTrees(t *testing.T) {
+	declared := "[dir.\"/srv/site\"]\ncopy = \"site\"\n"
+	fs := files(declared, "manifests/site/b/x", "one\n", "manifests/site/a", "two\n")
+	fs["manifests/site/run"] = &fstest.MapFile{Data: []byte("#!/bin/sh\n"), Mode: 0o755}
+	p, wrong := resolved(t, fs, debian)
+	if wrong != "" {
+		t.Fatal(wrong)
+	}
+	var got []string
+	for _, l := range p.Tasks[0].Tree {
+		got = append(got, fmt.Sprintf("%s %d %t", l.Path, l.Size, l.Executable))
+		if p.Contents[l.SHA256].Path != "manifests/site/"+l.Path {
+			t.Errorf("%s lies at %q", l.Path, p.Contents[l.SHA256].Path)
+		}
+	}
+	if strings.Join(got, "; ") != "a 4 false; b/x 4 false; run 10 true" {
+		t.Errorf("the tree is %v", got)
+	}
+	if len(p.Tasks[0].Wants()) != 3 || p.Tasks[0].Attrs.Has("copy") {
+		t.Errorf("the task wants %v and says %v", p.Tasks[0].Wants(), p.Tasks[0].Attrs)
+	}
+	for want, fs := range map[string]fstest.MapFS{
+		"the folder manifests/site cannot be read":  files(declared, "manifests/sites/a", "x"),
+		"it is a path inside the manifest's folder": files("[dir.\"/srv/site\"]\ncopy = \"../site\"\n"),
+		"the folders differ": files(declared+"[use.other]\n", "manifests/site/a", "x",
+			"manifests/other/manifest.toml", declared, "manifests/other/site/a", "y"),
+	} {
+		if _, wrong := resolved(t, fs, debian); !strings.Contains(wrong, want) && !strings.Contains(wrong,
+			strings.Split(want, ":")[0]) {
+			t.Errorf("it says %q, want %q", wrong, want)
+		}
+	}
+}
+
+// TestOrigins takes a file beside the manifest along, and leaves addresses and
+// paths to the host.
+func TestOrigins(t *testing.T) {
+	const form = "[unpack.\"/opt/v\"]\nfrom = %q\n"
+	p, wrong := resolved(t, files(fmt.Sprintf(form, "v.tar"), "manifests/v.tar", "x"), debian)
+	if wrong != "" || p.Tasks[0].Content == nil || p.Tasks[0].Content.Size != 1 ||
+		p.Tasks[0].Attrs.Text("from") != "v.tar" {
+		t.Errorf("beside it: %q %+v", wrong, p)
+	}
+	p, wrong = resolved(t, files(fmt.Sprintf(form, "/srv//v.tar")), debian)
+	if wrong != "" || p.Tasks[0].Content != nil || p.Tasks[0].Attrs.Text("from") != "/srv/v.tar" {
+		t.Errorf("on the host: %q %+v", wrong, p)
+	}
+	for from, want := range map[string]string{
+		"gone.tar": "the file manifests/gone.tar cannot be read", "../v.tar": "a path inside the manifest's folder",
+		"ftp://charts.example.org/v.tar": "fetched by neither HTTP nor HTTPS", "https://": "is no address",
+	} {
+		if _, wrong := resolved(t, files(fmt.Sprintf(form, from)), debian); !strings.Contains(wrong, want) {
+			t.Errorf("from %q says %q, want %q", from, wrong, want)
 		}
 	}
 }
