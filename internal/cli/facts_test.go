@@ -47,6 +47,8 @@ within = "1s"
 		{1, "127.0.0.1:9 does not answer", []string{"apply", "--all"}},
 		{1, "probe the rack is told  unchanged", []string{"verify", "--all"}},
 		{1, `"mode": "verify"`, []string{"verify", "gauge-01", "--output", "json"}},
+		{1, "facts.own.clock could not be read: sh ended with code 1", []string{"facts", "--where",
+			"facts.own.clock == 'x'"}},
 		{2, "verify wants to know where", []string{"verify"}},
 		{0, "3", []string{"facts", "gauge-01", "own.place.rack"}},
 		{0, "gauge-01", []string{"facts", "--where", "facts.own.place.rack == 3"}},

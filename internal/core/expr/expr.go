@@ -715,6 +715,18 @@ func (p *Program) explain(err error, vars *Vars) error {
 
 var noKey = regexp.MustCompile(`no such key: (\S+)`)
 
+// unread gives the reason why a fact of one's own could not be read, if that is
+// what a path asks for.
+func unread(before, name string, root any) string {
+	all, _ := root.(map[string]any)
+	reasons, _ := all["own_wrong"].(map[string]any)
+	reason, _ := reasons[name].(string)
+	if before != "facts.own" {
+		return ""
+	}
+	return reason
+}
+
 // missing finds the first step of a path that is not there; 0 means none.
 func missing(path []string, vars *Vars) (step int, what, do string) {
 	root, _ := vars.root(path[0])
@@ -736,6 +748,10 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 			if before == "param" {
 				return i + 1, fmt.Sprintf("this manifest has no param %q", name), problem.Meant(name, value.Keys(at),
 					"declare it: [param."+name+"]")
+			}
+			if reason := unread(before, name, root); reason != "" {
+				return i + 1, fmt.Sprintf("%s.%s could not be read: %s", before, name, reason),
+					"see on the host what its command says, or ask has(facts.own." + name + ") first"
 			}
 			return i + 1, fmt.Sprintf("%s has no %q", before, name), problem.Meant(name, value.Keys(at), otherwise)
 		}

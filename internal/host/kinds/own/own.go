@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"strings"
+	"time"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -186,6 +187,20 @@ func run(ctx context.Context, env *kind.Env, t plan.Task, program, verb string, 
 // Folder is where programs lie, in our own folder, each named by its hash.
 const Folder = "programs"
 
+// keepPrograms is how long a program stays on a host that nothing asks for.
+const keepPrograms = 30 * 24 * time.Hour
+
+// sweep removes the programs that are old, but for one.
+func sweep(env *kind.Env, d machine.Dir, but string) {
+	names, _ := env.Machine.ReadDir(env.Store.Path(Folder))
+	for _, name := range names {
+		info, err := d.Lstat(name)
+		if err == nil && name != but && env.Machine.Now().Sub(info.Time) > keepPrograms {
+			d.Remove(name) // should it be asked for again, it is sent again
+		}
+	}
+}
+
 // sent gives the path of the task's program, which is fetched once.
 func sent(env *kind.Env, t plan.Task) (string, error) {
 	up, folder, err := env.Split(env.Store.Path(Folder))
@@ -204,6 +219,7 @@ func sent(env *kind.Env, t plan.Task) (string, error) {
 	}
 	defer d.Close()
 	name := t.Program.SHA256
+	sweep(env, d, name)
 	path := env.Store.Path(Folder + "/" + name)
 	if _, err := d.Lstat(name); err == nil {
 		return path, nil
