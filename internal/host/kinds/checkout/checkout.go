@@ -81,7 +81,7 @@ discard_edits = true
 		case secretIn(u):
 			return "url", problem.Errorf("the address holds a password, and everybody on the host can see it").
 				Remedy("use ssh_key, or git's own store of credentials")
-		case a.Has("revision") && !revisionForm.MatchString(rev):
+		case a.Has("revision") && (len(rev) > 200 || !revisionForm.MatchString(rev)):
 			return "revision", problem.Errorf("%q is no branch, tag or commit", rev).Remedy("name one")
 		case strings.Count(name, "/") < 2:
 			return "", problem.Errorf("%s is a folder of the system's", name).Remedy("check out into a folder below it")
@@ -90,8 +90,9 @@ discard_edits = true
 	},
 }
 
-// revisionForm is narrower than what git takes (git-check-ref-format(1)).
-var revisionForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._/@+-]{0,200}$`)
+// revisionForm is narrower than what git takes (git-check-ref-format(1)). It
+// counts nothing, since that takes a millisecond of every worker's start.
+var revisionForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._/@+-]*$`)
 
 var commitForm = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 
