@@ -41,12 +41,30 @@ func (a *App) addCommand() *cobra.Command {
 		},
 		Args: cobra.ArbitraryArgs,
 	}
-	schemas := a.kinds()
+	schemas := a.kindsToAdd()
 	for _, name := range schemas.Names() {
 		k, _ := schemas.Kind(name)
 		c.AddCommand(a.addKind(k))
 	}
 	return c
+}
+
+// kindsToAdd gives the kinds that add has commands for. The project is only read
+// for its own kinds when the call is about them, since that happens before flags
+// are read.
+func (a *App) kindsToAdd() schema.Kinds {
+	if !slices.Contains(a.args, "add") {
+		return kinds.Schemas()
+	}
+	own := &App{}
+	for i, word := range a.args {
+		if dir, ok := strings.CutPrefix(word, "--project="); ok {
+			own.project = dir
+		} else if word == "--project" && i+1 < len(a.args) {
+			own.project = a.args[i+1]
+		}
+	}
+	return own.kinds()
 }
 
 // entry is a declaration being put together.

@@ -42,6 +42,7 @@ type App struct {
 	Color    bool
 	Width    int // of the terminal that Out is; 0 when it is none
 
+	args       []string // of the call
 	project    string   // --project
 	output     string   // --output
 	env        string   // --env
@@ -89,6 +90,7 @@ func ownEnvironment() func(string) string {
 
 // Run runs one command line.
 func (a *App) Run(ctx context.Context, args []string) (code int) {
+	a.args = args
 	a.code = exitDone
 	defer func() {
 		if r := recover(); r != nil && a.Getenv("JADEKETTLE_TRACE") == "" {

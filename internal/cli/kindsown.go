@@ -236,6 +236,7 @@ func (a *App) trySimulated(ctx context.Context, work string, e schema.Example) e
 	}
 	verdict := "right"
 	for _, c := range cases {
+		// A failure without a host is about conditions, of which an example shows one side.
 		if c.Failure != "" && c.Host != "" {
 			verdict = "wrong: " + c.Failure
 			a.code = exitFailed

@@ -173,8 +173,8 @@ func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) 
 // locked is what zypper says when another holds its lock.
 var locked = regexp.MustCompile(`System management is locked by the application with pid (\d+)`)
 
-// Exit codes of zypper from 100 on are news, such as that a reboot is needed;
-// these two are not (zypper(8), EXIT CODES).
+// scriptFailed is the first exit code of zypper that is an error again: those
+// from 100 on are news, such as that a reboot is needed (zypper(8), EXIT CODES).
 const scriptFailed = 107
 
 func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, error) {
