@@ -121,8 +121,15 @@ func (l *lab) on(host, line string) string {
 }
 
 func (l *lab) ssh(host, line string) *exec.Cmd {
+	line = "sh -c '" + strings.ReplaceAll(line, "'", `'\''`) + "'"
+	login := "ops"
+	if strings.HasSuffix(host, "-busybox") {
+		login = "root"
+	} else {
+		line = "sudo " + line
+	}
 	return l.in("ssh", "-q", "-i", l.dir+"/key", "-o", "UserKnownHostsFile="+l.dir+"/known_hosts",
-		"ops@"+l.addresses[host], "sudo sh -c '"+strings.ReplaceAll(line, "'", `'\''`)+"'")
+		login+"@"+l.addresses[host], line)
 }
 
 type report struct {

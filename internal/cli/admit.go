@@ -49,6 +49,8 @@ func (a *App) admitCommand() *cobra.Command {
 	c.Flags().StringVar(&ad.as, "as", "root", "the `USER` to log in as with a password; one that may use sudo, if not "+
 		"root")
 	c.Flags().BoolVar(&ad.yes, "yes", false, "do not ask whether the host's key is right")
+	c.Flags().BoolVar(&ad.worker, "worker-only", false, "let the account run our worker as root, and nothing else, where "+
+		"sudo makes it root")
 	a.passwordFlags(c)
 	c.ValidArgsFunction = a.completeHosts
 	return c
@@ -56,9 +58,10 @@ func (a *App) admitCommand() *cobra.Command {
 
 // admission is one call of `hosts admit`.
 type admission struct {
-	app *App
-	as  string
-	yes bool
+	app    *App
+	as     string
+	yes    bool
+	worker bool // sudo allows our worker and nothing else
 }
 
 func (ad *admission) host(ctx context.Context, p *project, h *inventory.Host) error {
@@ -152,7 +155,7 @@ func (ad *admission) prepare(ctx context.Context, p *project, h *inventory.Host,
 		return err
 	}
 	defer os.RemoveAll(work)
-	if err := writeAdmission(work, h.Name, target, key); err != nil {
+	if err := writeAdmission(work, h.Name, target, key, ad.worker); err != nil {
 		return err
 	}
 	own, err := compile.Load(os.DirFS(work), kinds.Schemas(), compile.Options{})
@@ -191,7 +194,7 @@ func (ad *admission) prepare(ctx context.Context, p *project, h *inventory.Host,
 }
 
 // writeAdmission writes the small project that makes a host fit to be managed.
-func writeAdmission(dir, host string, t reach.Target, key string) error {
+func writeAdmission(dir, host string, t reach.Target, key string, workerOnly bool) error {
 	user := t.User
 	if user == "" {
 		user = me()
@@ -200,6 +203,9 @@ func writeAdmission(dir, host string, t reach.Target, key string) error {
 	if t.Elevate == "sudo" && user != "root" {
 		text = "[package.sudo]\n" + text + fmt.Sprintf("[sudo_rule.%q]\nwho = [%q]\nrun_as = [\"ALL\"]\npassword = false\n"+
 			"after = [\"package sudo\"]\n", "jadekettle-"+strings.ReplaceAll(user, ".", "_"), user)
+		if workerOnly {
+			text = strings.Replace(text, "[\"ALL\"]", "[\"root\"]", 1) + fmt.Sprintf("commands = [%q]\n", reach.Starter)
+		}
 	}
 	for name, text := range map[string]string{
 		"jadekettle.toml": "project = \"admission\"\n",
@@ -223,10 +229,9 @@ func writeAdmission(dir, host string, t reach.Target, key string) error {
 // with the rights that are wanted.
 func (ad *admission) proven(ctx context.Context, p *project, h *inventory.Host, d *reach.Dialer, why *error) bool {
 	defer d.Close()
-	target := ad.app.target(h, p.dir)
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: p.Project}, Parallel: 1,
-		Open: func(ctx context.Context, _ *inventory.Host, first []byte) (*reach.Session, error) {
-			return d.Open(ctx, target, first)
+		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+			return ad.app.connect(ctx, p, d, h, first)
 		}}
 	got := fleet.Facts(ctx, []*inventory.Host{h})[0]
 	if why != nil && got.State != run.Reached {

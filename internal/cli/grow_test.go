@@ -538,6 +538,43 @@ func TestQuestions(t *testing.T) {
 	}
 }
 
+// TestSudoTakesASealedPassword gives hosts the password that sealed data holds for
+// them, and tells what stands in the way of one before any host is contacted.
+func TestSudoTakesASealedPassword(t *testing.T) {
+	dir := t.TempDir()
+	fleet := simulated(t, dir)
+	fleet.Hosts[0].SudoPassword = "ebb & flow"
+	hosts := "[connect]\nkey = \"simulated/client-key\"\nelevate = \"sudo\"\nelevate_password = \"data.sudo\"\n" +
+		"[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n"
+	write(t, dir, map[string]string{
+		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\n" +
+			"known_hosts = \"simulated/known_hosts\"\n",
+		"simulated.toml": fleet.Inventory(), "hosts.toml": hosts, "manifests/gauge.toml": "[dir.\"/srv/pool\"]\n",
+		"data/host/gauge-01.toml": "sudo = \"ebb & flow\"\n",
+	})
+	home := []string{"HOME=" + dir}
+	steps(t, dir, home, []step{
+		{2, "data.sudo, which connect.elevate_password names, is not sealed", []string{"lint"}},
+		{0, "", []string{"secret", "init"}},
+	})
+	os.Remove(filepath.Join(dir, "data/host/gauge-01.toml"))
+	steps(t, dir, home, []step{{2, "data.sudo, which connect.elevate_password names, is not in the data of gauge-01",
+		[]string{"preview"}}})
+	feed(t, dir, home, "low tide\n", "secret", "set", "host/gauge-01", "sudo")
+	steps(t, dir, home, []step{{1, "sudo did not take the password of the login user", []string{"preview"}}})
+	feed(t, dir, home, "ebb & flow\n", "secret", "set", "host/gauge-01", "sudo")
+	steps(t, dir, home, []step{
+		{0, "1 changed", []string{"apply", "--all", "--yes"}},
+		{0, "1 unchanged", []string{"preview"}},
+	})
+	write(t, dir, map[string]string{"hosts.toml": strings.Replace(hosts, "data.sudo", "ebb & flow", 1)})
+	code, out, errs := jk(t, dir, "lint")
+	if code != 2 || !strings.Contains(errs+out, "is no path to a value of the data") || strings.Contains(errs+out,
+		"ebb & flow") {
+		t.Errorf("a password in the inventory: %d\n%s%s", code, out, errs)
+	}
+}
+
 // demoProject lays the demo's project out, with its hosts simulated.
 func demoProject(t *testing.T) string {
 	t.Helper()

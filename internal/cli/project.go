@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -83,6 +84,8 @@ type project struct {
 	except  []string
 	dialer  *reach.Dialer // which may have begun to connect
 	fleet   *expr.Fleet   // what is known of all hosts, where something asks
+
+	passwords sync.Map // for sudo, out of sealed data: of *reach.Password, by value.Secret
 }
 
 // options are what the flags say of a project.
@@ -308,6 +311,21 @@ func expand(path, home, dir string) string {
 	return filepath.Join(dir, path)
 }
 
+// connect connects to a host and starts its worker.
+func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host, first []byte) (*reach.Session,
+	error) {
+	t := a.target(h, p.dir)
+	secret, ok, err := resolve.ElevatePassword(p.Project, h)
+	if err != nil {
+		return nil, err
+	}
+	if ok { // one that several hosts have is tried on one of them first
+		one, _ := p.passwords.LoadOrStore(secret, &reach.Password{Ask: func() (value.Secret, error) { return secret, nil }})
+		t.Password = one.(*reach.Password)
+	}
+	return d.Open(ctx, t, first)
+}
+
 func (a *App) target(h *inventory.Host, dir string) reach.Target {
 	address := h.Connect.Address
 	if address == "" {
@@ -331,7 +349,7 @@ func (a *App) fleet(p *project, parallel int) (*run.Fleet, error) {
 	return &run.Fleet{Ask: ask.Probe, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel,
 		Chosen: p.chosen,
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
-			return d.Open(ctx, a.target(h, p.dir), first)
+			return a.connect(ctx, p, d, h, first)
 		}}, nil
 }
 

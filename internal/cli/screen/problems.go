@@ -21,7 +21,9 @@ func Problems(w io.Writer, src *Sources, width int, list []problem.Problem) {
 			head += " (for " + Line(on) + ")"
 		}
 		io.WriteString(w, Head(p.Place, Bad, head, width))
-		src.Excerpt(w, p.Place)
+		if !p.Quiet {
+			src.Excerpt(w, p.Place)
+		}
 		for _, also := range p.Also {
 			if also.Line > 0 {
 				src.Excerpt(w, also)

@@ -518,7 +518,9 @@ func (v *Run) wrong(err error) {
 			at += ": "
 		}
 		v.block(Plain, "  ", at+p.What)
-		v.Sources.Excerpt(v.W, p.Place)
+		if !p.Quiet {
+			v.Sources.Excerpt(v.W, p.Place)
+		}
 		if do := v.Words(p); do != "" {
 			v.block(Plain, "        ", do)
 		}

@@ -50,10 +50,14 @@ type Connect struct {
 	Port    int
 	User    string
 	Key     string // a private key file; ~/ and paths relative to the project are allowed
-	Elevate string // "sudo", or empty to stay the user that logs in
-	Local   bool   // this machine, without SSH
-	Jump    string // jump hosts on the way
-	Command string // run here, gives a shell on the host in the place of SSH
+	Elevate string // "sudo", "doas", or empty to stay the user that logs in
+	// ElevatePassword is the path in the data, below data, to what sudo is given
+	// when it asks; it is a secret there. Place is where it is said.
+	ElevatePassword []string
+	Place           value.Place
+	Local           bool   // this machine, without SSH
+	Jump            string // jump hosts on the way
+	Command         string // run here, gives a shell on the host in the place of SSH
 }
 
 // Use is a manifest that a group gives to its members.
@@ -236,6 +240,8 @@ var (
 		{Name: "user", Takes: schema.TakesText, Doc: "Who logs in; who runs the program when left out."},
 		{Name: "key", Takes: schema.TakesText, Doc: "A private key file; the agent and the usual files when left out."},
 		{Name: "elevate", Takes: schema.TakesText, Doc: "How to become root.", Choices: []string{"", "sudo", "doas"}},
+		{Name: "elevate_password", Takes: schema.TakesText,
+			Doc: "Where sealed data holds the password that sudo asks for, such as data.sudo.password."},
 		{Name: "jump", Takes: schema.TakesText,
 			Doc: "A host that the connection goes through, [USER@]HOST[:PORT]; several with commas between them."},
 		{Name: "command", Takes: schema.TakesText,
@@ -748,6 +754,9 @@ func (l *loader) connect(h *Host, sources []ranked) {
 				continue
 			}
 			set[k.Name] = setBy{s.rank, v, k.Place}
+			if k.Name == "elevate_password" {
+				h.Connect.Place = k.Node.Place
+			}
 			if err := h.Connect.set(k.Name, v); err != nil {
 				l.problems.AddErr(k.Place, err)
 			}
@@ -776,7 +785,7 @@ func (c *Connect) set(key string, v any) error {
 		}
 		c.Local = b
 		return nil
-	case "address", "user", "key", "elevate", "jump", "command":
+	case "address", "user", "key", "elevate", "elevate_password", "jump", "command":
 		if !isText {
 			return problem.Errorf("connect.%s takes text, not %s", key, value.TypeName(v)).Remedy("put it in quotes")
 		}
@@ -801,6 +810,15 @@ func (c *Connect) set(key string, v any) error {
 			return problem.Errorf("connect.command is %q", text).Remedy("write one line for sh that gives a shell on the host")
 		}
 		c.Command = text
+	case "elevate_password":
+		at := strings.Split(text, ".")
+		if len(at) < 2 || at[0] != "data" || slices.Contains(at, "") || strings.ContainsAny(text, " \t\r\n$") {
+			p := problem.Errorf("connect.elevate_password is no path to a value of the data").
+				Remedy("seal the password with `jadekettle secret`, and write where it is, such as \"data.sudo.password\"")
+			p.Quiet = true // it may be the password itself
+			return p
+		}
+		c.ElevatePassword = at[1:]
 	case "elevate":
 		if text != "sudo" && text != "doas" && text != "" {
 			return problem.Errorf("connect.elevate is %q", text).

@@ -30,6 +30,7 @@ type Problem struct {
 	Also  []value.Place // other places that take part, such as the first of two declarations
 	Hosts []string      // the hosts for which it is wrong; empty when it does not depend on a host
 	Code  string        // of a piece of advice; empty for what is wrong
+	Quiet bool          // the line at Place is not to be shown, since it may hold a secret
 
 	cause error
 }

@@ -39,6 +39,9 @@ func Trace(p *compile.Project, h *inventory.Host, known Known) (*Traced, error) 
 
 // all evaluates every declaration of the host and joins them.
 func (r *resolver) all() error {
+	if _, _, err := ElevatePassword(r.Project, r.Host); err != nil && !r.dataless {
+		r.problems.AddErr(r.Host.Connect.Place, err)
+	}
 	r.run()
 	if err := r.problems.Err(); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"cmp"
 	"errors"
 	"io"
 	"strings"
@@ -135,12 +136,19 @@ func (a *answering) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// passwordOf gives what sudo on this host is given when it asks; nil when there is
+// none. What the call says comes before what the inventory does.
+func (d *Dialer) passwordOf(t Target) *Password { return cmp.Or(d.Elevation, t.Password) }
+
 // asks says whether sudo on this host may ask for a password that we have.
-func (t Target) asks(d *Dialer) bool { return t.Elevate == "sudo" && d.Elevation != nil }
+func (t Target) asks(d *Dialer) bool { return t.Elevate == "sudo" && d.passwordOf(t) != nil }
 
 // waits says whether nothing may be sent until the script has spoken: sudo, or a
 // shell that reads ahead, would take it for its own.
 func (t Target) waits(d *Dialer) bool { return t.asks(d) || t.Command != "" }
+
+// Mark is what sudo asks for a password with in the session of a nonce.
+func Mark(nonce string) string { return "jadekettle " + nonce + " asks" }
 
 // elevation is how one command becomes root's.
 type elevation struct {
@@ -155,23 +163,25 @@ type elevation struct {
 }
 
 func (d *Dialer) elevation(tr transport, t Target, nonce string) *elevation {
-	return &elevation{d: d, t: t, tr: tr, mark: "jadekettle " + nonce + " asks"}
+	return &elevation{d: d, t: t, tr: tr, mark: Mark(nonce)}
 }
 
 // command makes the one command line that is sent: the script is an argument of
 // sh, so nothing is read from the standard input but what the script reads, and
 // before that the password, where sudo asks for it.
-func (e *elevation) command(script string, args ...string) string {
-	words := append([]string{"sh", "-c", script, "jadekettle"}, args...)
+func (e *elevation) command(s script, args ...string) string {
+	by := ""
 	switch {
 	case e.t.asks(e.d):
-		words = append([]string{"sudo", "-S", "-p", e.mark, "--"}, words...)
+		by = `sudo -S -p "` + e.mark + `" --`
 	case e.t.Elevate == "sudo":
-		words = append([]string{"sudo", "-n", "--"}, words...)
+		by = "sudo -n --"
 	case e.t.Elevate == "doas":
-		words = append([]string{"doas", "-n", "--"}, words...)
+		by = "doas -n --"
+	default:
+		return shell.Join(append([]string{"sh", "-c", s.text, "jadekettle"}, args...)...)
 	}
-	return shell.Join(words...)
+	return shell.Join(append([]string{"sh", "-c", elevated(by), "jadekettle", s.name, s.text}, args...)...)
 }
 
 // listen answers the question for a password, where there may be one.
@@ -180,7 +190,7 @@ func (e *elevation) listen(in, keep io.Writer) io.Writer {
 		return keep
 	}
 	e.answer = &answering{mark: e.mark, in: in, to: keep,
-		ask: func() (value.Secret, func(verdict), error) { return e.d.Elevation.use(e.t.Name) },
+		ask: func() (value.Secret, func(verdict), error) { return e.d.passwordOf(e.t).use(e.t.Name) },
 		wrong: func(err error) {
 			e.mu.Lock()
 			defer e.mu.Unlock()

@@ -18,11 +18,12 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach/workers"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/worker"
 )
 
 // Target is one host as it is to be reached.
@@ -35,6 +36,9 @@ type Target struct {
 	Elevate string // "sudo", "doas", or empty
 	Local   bool   // this machine, without SSH
 	Jump    string // jump hosts on the way, [USER@]HOST[:PORT] with commas between them
+
+	// Password is for sudo on this host, when the call gives none. May be nil.
+	Password *Password
 
 	// Command, run here by sh, gives a shell on the host, in the place of SSH.
 	Command string
@@ -59,7 +63,7 @@ type Dialer struct {
 
 	mu    sync.Mutex
 	read  *known            // the known_hosts file
-	begun map[Target]*begun // connections that nobody has asked for yet
+	begun map[string]*begun // connections, by host, that nobody has asked for yet
 	gates gates
 }
 
@@ -80,12 +84,12 @@ func (d *Dialer) Begin(ctx context.Context, t Target) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.begun == nil {
-		d.begun = map[Target]*begun{}
+		d.begun = map[string]*begun{}
 	}
-	if d.begun[t] != nil {
+	if d.begun[t.Name] != nil {
 		return
 	}
-	d.begun[t] = b
+	d.begun[t.Name] = b
 	go func() {
 		defer close(b.done)
 		b.tr, b.err = d.ssh(ctx, t)
@@ -97,8 +101,8 @@ func (d *Dialer) Close() {
 	d.closeGates()
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for t, b := range d.begun {
-		delete(d.begun, t)
+	for name, b := range d.begun {
+		delete(d.begun, name)
 		go func() {
 			if <-b.done; b.tr != nil {
 				b.tr.close()
@@ -148,9 +152,31 @@ type process struct {
 	wait func() error
 }
 
+// end ends a command that waits for no more. It may be nil.
+func (p *process) end() {
+	if p != nil {
+		p.in.Close()
+	}
+}
+
 // Open connects to a host and starts its worker. first is what the worker is told
 // first; it is sent along at once, which saves a round trip.
 func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, error) {
+	s, err := d.open(ctx, t, first)
+	var cut cutError
+	if errors.As(err, &cut) {
+		return d.open(ctx, t, first)
+	}
+	return s, err
+}
+
+// cutError says that a connection ended once a worker had been sent by it: some
+// servers end one with its last command, and the worker is there for the next.
+type cutError struct{ error }
+
+func (e cutError) Unwrap() error { return e.error }
+
+func (d *Dialer) open(ctx context.Context, t Target, first []byte) (*Session, error) {
 	tr, err := d.connect(ctx, t)
 	if err != nil {
 		return nil, err
@@ -186,8 +212,8 @@ func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
 		return &local{through: t.Command, env: []string{"JADEKETTLE_HOST=" + t.Name, "JADEKETTLE_ADDRESS=" + t.Address}}, nil
 	}
 	d.mu.Lock()
-	b := d.begun[t]
-	delete(d.begun, t)
+	b := d.begun[t.Name]
+	delete(d.begun, t.Name)
 	d.mu.Unlock()
 	if b == nil {
 		return d.ssh(ctx, t)
@@ -220,6 +246,7 @@ func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool)
 	}
 	late := time.AfterFunc(limit, tr.close)
 	defer late.Stop()
+	var waiting *process // for the worker that it needs, which keeps the connection
 	for attempt := 0; ; attempt++ {
 		nonce := newNonce()
 		args := []string{nonce}
@@ -227,7 +254,7 @@ func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool)
 			args = append(args, uname[a.Arch]+"="+a.Name)
 		}
 		e := d.elevation(tr, t, nonce)
-		p, err := tr.start(e.command(StartScript, args...), e.listen)
+		p, err := tr.start(e.command(startScript, args...), e.listen)
 		if err != nil {
 			return nil, err
 		}
@@ -241,8 +268,12 @@ func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool)
 		}
 		out := bufio.NewReaderSize(p.out, 64<<10)
 		word, rest, err := answer(out, nonce)
+		waiting.end()
 		if err := e.over(err == nil); err != nil {
 			return nil, err
+		}
+		if errors.Is(err, io.EOF) && attempt == 1 && p.errs.String() == "" {
+			return nil, cutError{explain(err, p, t)}
 		}
 		if err != nil {
 			return nil, explain(err, p, t)
@@ -257,14 +288,19 @@ func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool)
 		case word == "ready":
 			return &Session{Reader: out, Writer: p.in, in: p.in, tr: tr, errs: p.errs}, nil
 		case word == "refuse":
-			return nil, problem.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is "+
-				"started from it", rest).Remedy("see what it is with `ls -ld %s`, and put it right", rest)
+			return nil, distrusted(rest)
 		case word == "need" && attempt == 0:
 			told.Store(false)
-			p.in.Close()
-			p.wait()
+			waiting = p
 			late.Reset(uploadLimit)
-			if err := d.upload(tr, t, rest); err != nil {
+			err := d.upload(tr, t, rest)
+			var full *ssh.OpenChannelError
+			if errors.As(err, &full) { // sshd's MaxSessions may be 1
+				waiting.end()
+				waiting.wait()
+				waiting, err = nil, d.upload(tr, t, rest)
+			}
+			if err != nil {
 				return nil, err
 			}
 			late.Reset(limit)
@@ -272,6 +308,12 @@ func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool)
 			return nil, fmt.Errorf("the worker was sent but is not there: the host says %q", word+" "+rest)
 		}
 	}
+}
+
+// distrusted says that others could have put a program of theirs there.
+func distrusted(path string) error {
+	return problem.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is started "+
+		"from it", path).Remedy("see what it is with `ls -ld %s`, and put it right", path)
 }
 
 // uname is what `uname -sm` says on Linux for Go's architectures.
@@ -293,28 +335,22 @@ func (d *Dialer) upload(tr transport, t Target, need string) error {
 			return err
 		}
 		nonce := newNonce()
-		how := "cat"
+		how := "plain"
 		if packed {
-			how = "gzip -dc"
+			how = "gzip"
 		}
 		e := d.elevation(tr, t, nonce)
-		script := UploadScript
-		if t.waits(d) { // the program follows once sudo has had its answer
-			script = "echo \"jadekettle $1 go\"; " + script
-		}
-		p, err := tr.start(e.command(script, nonce, a.Name, strconv.Itoa(len(program)), how), e.listen)
+		p, err := tr.start(e.command(uploadScript, nonce, a.Name, strconv.Itoa(len(program)), how), e.listen)
 		if err != nil {
 			return err
 		}
 		out := bufio.NewReader(p.out)
-		if t.waits(d) {
-			_, _, err := answer(out, nonce)
-			if err := e.over(err == nil); err != nil {
-				return err
-			}
-			if err != nil {
-				return explain(err, p, t)
-			}
+		_, _, err = answer(out, nonce)
+		if err := e.over(err == nil); err != nil {
+			return err
+		}
+		if err != nil {
+			return explain(err, p, t)
 		}
 		sendErr := send(p.in, program, packed)
 		p.in.Close()
@@ -324,6 +360,12 @@ func (d *Dialer) upload(tr transport, t Target, need string) error {
 			return explain(errors.Join(err, sendErr), p, t)
 		case word == "stored":
 			return nil
+		case word == "refuse":
+			return distrusted(rest)
+		case word == "nowhere":
+			return problem.Errorf("the worker can be stored in neither %s on the host, or nothing there may be run: %s",
+				rest, lastLine(p.errs.String())).
+				Remedy("give the user who logs in a home folder, or mount one of the two without noexec, or elevate")
 		}
 		return problem.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s", len(program)>>20+1, rest,
 			lastLine(p.errs.String())).Remedy("see that there is room and that it is writable")
@@ -359,15 +401,17 @@ const maxGreeting = 64 << 10
 // carries the nonce.
 func answer(out *bufio.Reader, nonce string) (word, rest string, err error) {
 	mark := "jadekettle " + nonce + " "
+	last := ""
 	for n := 0; n < maxGreeting; {
 		line, err := out.ReadSlice('\n')
 		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
 			if n+len(line) == 0 {
 				return "", "", io.EOF
 			}
-			return "", "", fmt.Errorf("the host said %q and ended: %w", clip(string(line)), io.EOF)
+			return "", "", fmt.Errorf("the host said %q and ended: %w", clip(cmp.Or(string(line), last)), io.EOF)
 		}
 		n += len(line)
+		last = string(line)
 		if _, after, ok := strings.Cut(string(line), mark); ok {
 			word, rest, _ = strings.Cut(strings.TrimRight(after, "\r\n"), " ")
 			return word, rest, nil
@@ -400,15 +444,32 @@ func explain(err error, p *process, t Target) error {
 	switch {
 	case t.Elevate == "doas" && strings.Contains(said, "doas:"):
 		return problem.Errorf("doas refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "doas: ")).
-			Remedy("let it run as root without a password, with a line `permit nopass %s` in doas.conf", orLogin(t.User))
+			Remedy("let it run our worker, and nothing else, by the line `permit nopass %s as root cmd %s` in doas.conf; %s",
+				t.login(), Starter, comesThere)
 	case t.Elevate == "sudo" && strings.Contains(said, "sudo:") && !strings.Contains(said, "unable to resolve host"):
 		return problem.Errorf("sudo refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "sudo: ")).
-			Remedy("give the password with --ask elevate, let %s use sudo without one, or connect as root",
-				orLogin(t.User))
+			Remedy("give the password with --ask elevate, or let it run our worker, and nothing else, by the line "+
+				"`%s ALL=(root) NOPASSWD: %s` in a file of /etc/sudoers.d; %s", t.login(), Starter, comesThere)
+	case noShell(said + err.Error()):
+		return problem.Errorf("the login shell of %s runs no commands", orLogin(t.User)).
+			Remedy("give it one with `usermod -s /bin/sh %s`, or log in as somebody else", t.login())
 	case said != "":
 		return fmt.Errorf("the worker did not start: %s", said)
 	}
 	return fmt.Errorf("the worker did not start: %w", err)
+}
+
+// comesThere says how the starter comes to a host.
+const comesThere = "that program comes there with the first run that is root by any other way, or with `jadekettle " +
+	"hosts admit`"
+
+// login is the account for a line that somebody is to write.
+func (t Target) login() string { return cmp.Or(t.User, "USER") }
+
+// noShell says whether this is what nologin(8) says, or a shell of its sort.
+func noShell(said string) bool {
+	return strings.Contains(said, "account is currently not available") ||
+		strings.Contains(said, "account is not available")
 }
 
 func orLogin(user string) string { return cmp.Or(user, "the login user") }
@@ -423,71 +484,3 @@ func newNonce() string {
 	rand.Read(b[:])
 	return hex.EncodeToString(b[:])
 }
-
-// oneLine joins a script's lines: a newline inside quotes is an error to some
-// login shells.
-func oneLine(script string) string {
-	var out []string
-	for line := range strings.Lines(script) {
-		if line = strings.TrimSpace(line); line != "" {
-			out = append(out, line)
-		}
-	}
-	return strings.Join(out, " ")
-}
-
-// common finds the folder of workers and defines refuse, which says what
-// cannot be trusted and ends, and trusted, which holds for what is no link,
-// belongs to root or the worker's user, and can be written by nobody else.
-// What is not there is nothing to distrust. One ls looks at all, since each
-// program started costs a host a millisecond.
-const common = `
-LC_ALL=C; export LC_ALL; umask 077; nonce=$1; shift; uid=$(id -u);
-nl=$(printf '\n.'); nl=${nl%.};
-refuse() { echo "jadekettle $nonce refuse $1"; exit 0; };
-trusted() {
-	IFS=$nl;
-	for it in $(ls -ldn "$@" 2>/dev/null); do
-		IFS=' ';
-		set -- $it; mode=$1; owner=$3; shift 8;
-		case $mode in l*|?????w*|????????w*) refuse "${*%% -> *}";; esac;
-		case $owner in 0|"$uid") ;; *) refuse "$*";; esac;
-	done;
-	IFS=' ';
-};
-if [ "$uid" = 0 ]; then
-	d=/var/lib/jadekettle/bin; up='/ /var /var/lib /var/lib/jadekettle';
-else
-	d=$HOME/.cache/jadekettle; up=;
-fi;`
-
-// StartScript starts the worker whose hash is given for the host's machine
-// type, or says "need" and the machine type. Its arguments are the nonce and
-// then MACHINE=HASH for each build at hand. Root's folder is no other machine's
-// as well, so there whichever build lies in it is the right one. The umask goes
-// back to the usual: what a package's own scripts make must be readable.
-var StartScript = oneLine(common + `
-f=;
-if [ "$uid" = 0 ]; then
-	for a; do if [ -e "$d/${a##*=}" ]; then f=$d/${a##*=}; fi; done;
-fi;
-if [ -z "$f" ]; then
-	m=$(uname -sm);
-	for a; do if [ "${a%=*}" = "$m" ]; then f=$d/${a##*=}; fi; done;
-fi;
-trusted $up "$d" ${f:+"$f"};
-umask 022;
-if [ -n "$f" ] && [ -e "$f" ]; then exec "$f" ` + worker.Argument + ` "$nonce"; fi;
-z=; if command -v gzip >/dev/null 2>&1; then z=" gzip"; fi;
-echo "jadekettle $nonce need $m$z"`)
-
-// UploadScript stores the program on its standard input. Its arguments are the
-// nonce, the hash that names it, its size in bytes, and what unpacks it.
-var UploadScript = oneLine(common + `
-f=$d/$1; t=$d/.new-$nonce; size=$2; how=$3; trusted $up "$d";
-if mkdir -p "$d" && $how >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && chmod 700 "$t" && mv -f "$t" "$f"; then
-	find "$d" -type f -mtime +30 -exec rm -f {} +;
-	echo "jadekettle $nonce stored $d";
-else
-	rm -f "$t"; cat >/dev/null; echo "jadekettle $nonce unstored $d";
-fi`)

@@ -377,7 +377,8 @@ func TestHostsThatAreHardToReach(t *testing.T) {
 	wants(t, out["gauge-01"], "dir /srv/a changed")
 	for name, want := range map[string]string{
 		"gauge-02": "not reached: sudo refuses the login user: a password is required; give the password with --ask " +
-			"elevate, let the login user use sudo without one, or connect as root",
+			"elevate, or let it run our worker, and nothing else, by the line `USER ALL=(root) NOPASSWD: " +
+			"/var/lib/jadekettle/start`",
 		"gauge-03": "lost: the host sends more than it may: over 64 KiB came before the worker's first word; look at " +
 			"what the login shell prints",
 		"gauge-04": "not reached: cannot connect to ",

@@ -318,24 +318,22 @@ func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 // exec does what a login shell would do with one command line.
 func (h *Host) exec(line string, ch ssh.Channel) int {
 	io.WriteString(ch, h.Greeting)
-	words := shell.Split(line)
-	if end := slices.Index(words, "--"); end > 0 && words[0] == "sudo" {
-		asks := words[1] == "-S"
+	nonce, by, ok := reach.Understood(shell.Split(line))
+	if !ok {
+		fmt.Fprintln(ch.Stderr(), "sh: this simulated host only starts workers")
+		return 127
+	}
+	if by != "" {
+		asks := by == "sudo -S"
 		switch {
 		case h.NoSudo, h.SudoPassword != "" && !asks:
 			fmt.Fprintln(ch.Stderr(), "sudo: a password is required")
 			return 1
-		case h.SudoPassword != "" && !h.asksForPassword(words[3], ch):
+		case h.SudoPassword != "" && !h.asksForPassword(reach.Mark(nonce), ch):
 			fmt.Fprintln(ch.Stderr(), "sudo: 3 incorrect password attempts")
 			return 1
 		}
-		words = words[end+1:]
 	}
-	if len(words) < 5 || words[2] != reach.StartScript {
-		fmt.Fprintln(ch.Stderr(), "sh: this simulated host only starts workers")
-		return 127
-	}
-	nonce := words[4]
 	if h.Answer != nil {
 		h.Answer(ch, ch, nonce)
 		return 0

@@ -57,12 +57,47 @@ type Store struct {
 }
 
 // Folder gives where a machine's store lies: root's in /var/lib, another
-// user's in that user's home.
+// user's in that user's home, and there under the machine's own id when other
+// machines may have the same home.
 func Folder(m machine.Machine) string {
 	if m.UID() == 0 {
 		return "/var/lib/jadekettle"
 	}
-	return path.Join(m.Home(), ".local/state/jadekettle")
+	at := path.Join(m.Home(), ".local/state/jadekettle")
+	if !overNetwork(m, m.Home()) {
+		return at
+	}
+	for _, name := range []string{"/etc/machine-id", "/etc/hostname"} {
+		id, err := machine.ReadFile(m, name)
+		if own := strings.TrimSpace(string(id)); err == nil && own != "" && !strings.ContainsAny(own, "/. \n") {
+			return path.Join(at, own)
+		}
+	}
+	return at
+}
+
+// networked are the types of file systems that several machines can have at a
+// time, as /proc/mounts writes them.
+var networked = []string{"nfs", "nfs4", "cifs", "smb3", "9p", "afs", "ceph", "lustre", "fuse.sshfs", "fuse.glusterfs",
+	"virtiofs", "ocfs2", "gfs2"}
+
+// overNetwork says whether a path lies on such a file system.
+func overNetwork(m machine.Machine, p string) bool {
+	mounts, err := machine.ReadFile(m, "/proc/mounts")
+	if err != nil {
+		return false
+	}
+	best, kind := "", ""
+	for line := range strings.Lines(string(mounts)) {
+		f := strings.Fields(line)
+		if len(f) < 3 {
+			continue
+		}
+		if at := strings.TrimSuffix(f[1], "/"); (p == at || strings.HasPrefix(p, at+"/")) && len(at) >= len(best) {
+			best, kind = at, f[2]
+		}
+	}
+	return slices.Contains(networked, kind)
 }
 
 // BusyError says who holds a host.
@@ -78,6 +113,10 @@ func (e *BusyError) Error() string { return "another run holds this host" }
 func Open(m machine.Machine, run plan.Run) (*Store, error) {
 	s := &Store{m: m, path: Folder(m), project: run.Project}
 	d, err := makeFolder(m, s.path)
+	if err != nil && m.UID() != 0 {
+		return nil, problem.Errorf("there is no place for what the host remembers: %w", err).
+			Remedy("give the user who logs in a home folder that it can write, or become root with connect.elevate")
+	}
 	if err != nil {
 		return nil, err
 	}

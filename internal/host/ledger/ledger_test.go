@@ -133,3 +133,33 @@ func TestTheJournalKeepsWhatWasNotDelivered(t *testing.T) {
 		t.Errorf("after delivery %d are collected", len(got))
 	}
 }
+
+// ordinary is a machine as an account sees it that is not root.
+type ordinary struct{ *folder.Machine }
+
+func (ordinary) UID() int     { return 1000 }
+func (ordinary) Home() string { return "/home/maren" }
+
+// TestHomesThatSeveralMachinesHave keeps what two machines remember apart though
+// they have one home, and leaves what lies in a home of its own where it is.
+func TestHomesThatSeveralMachinesHave(t *testing.T) {
+	for mounts, want := range map[string]string{
+		"archive:/home /home nfs4 rw 0 0\n/dev/sda1 / ext4 rw 0 0\n":                   "/home/maren/.local/state/jadekettle/a1b2",
+		"/dev/sda1 / ext4 rw 0 0\narchive:/pool /home/mar nfs4 rw 0 0\n":               "/home/maren/.local/state/jadekettle",
+		"archive:/home /home nfs4 rw 0 0\n/dev/sdb1 /home/maren ext4 rw 0 0\nbroken\n": "/home/maren/.local/state/jadekettle",
+	} {
+		m := host(t)
+		for name, text := range map[string]string{"proc/mounts": mounts, "etc/machine-id": "a1b2\n"} {
+			os.Remove(filepath.Join(m.Root, name))
+			if err := os.WriteFile(filepath.Join(m.Root, name), []byte(text), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got := ledger.Folder(ordinary{m}); got != want {
+			t.Errorf("with %q the store is %s", mounts, got)
+		}
+	}
+	if got := ledger.Folder(host(t)); got != "/var/lib/jadekettle" {
+		t.Errorf("root's is %s", got)
+	}
+}

@@ -3,6 +3,7 @@
 package workers
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"debug/elf"
 	"encoding/hex"
@@ -11,6 +12,7 @@ import (
 	"io"
 	"os"
 	"runtime"
+	"slices"
 	"sync"
 )
 
@@ -35,9 +37,35 @@ var available = sync.OnceValue(func() []Worker {
 		if err != nil {
 			return nil, fmt.Errorf("read this program to send it: %w", err)
 		}
-		return program, nil
+		return stripped(program), nil
 	}}}
 })
+
+// stripped leaves out of an ELF program what only debuggers and linkers read: all
+// that lies behind the last segment, and the table of sections, which tells of it
+// (elf(5)). What is none is given back as it is.
+func stripped(program []byte) []byte {
+	f, err := elf.NewFile(bytes.NewReader(program))
+	if err != nil {
+		return program
+	}
+	end := uint64(0)
+	for _, p := range f.Progs {
+		end = max(end, p.Off+p.Filesz)
+	}
+	if end == 0 || end > uint64(len(program)) {
+		return program
+	}
+	at, counts := 0x28, 0x3c // of e_shoff, and of e_shnum and e_shstrndx after it
+	size := 8
+	if f.Class == elf.ELFCLASS32 {
+		at, counts, size = 0x20, 0x30, 4
+	}
+	out := slices.Clone(program[:end])
+	clear(out[at : at+size])
+	clear(out[counts : counts+4])
+	return out
+}
 
 // buildID gives a hash of the build id of a Go program, which is itself made of
 // hashes of all that went into it (cmd/go, "Build IDs").
