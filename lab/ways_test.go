@@ -120,6 +120,14 @@ func (l *lab) admitted() {
 			l.t.Errorf("admit %v: ended with %d\n%s", c.args, got, out)
 		}
 	}
+	l.write("hosts.toml", strings.Replace(before, "user = \"ops\"", "user = \"narrow\"", 1))
+	if got, out := l.jk("hosts", "admit", "gauge-01", "--as", "pi", "--password-file", right, "--worker-only"); got != 0 {
+		l.t.Errorf("admitted for the worker alone: %d\n%s", got, out)
+	}
+	if out := l.on("gauge-01", "su narrow -c \"sudo -n id\" 2>&1; rm /etc/sudoers.d/jadekettle-narrow"); strings.Contains(out,
+		"uid=0") {
+		l.t.Errorf("its rule allows more: %s", out)
+	}
 	if out := l.on("gauge-01", "ls /etc/sudoers.d; grep -s warden /var/lib/jadekettle/ledger.json; true"); out !=
 		"README\njadekettle-warden\nops\npi" {
 		l.t.Errorf("after the admission there are %q", out)

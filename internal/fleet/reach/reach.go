@@ -159,29 +159,39 @@ func (p *process) end() {
 	}
 }
 
-// Open connects to a host and starts its worker. first is what the worker is told
-// first; it is sent along at once, which saves a round trip.
-func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, error) {
-	s, err := d.open(ctx, t, first)
-	var cut cutError
-	if errors.As(err, &cut) {
-		return d.open(ctx, t, first)
-	}
-	return s, err
+// errand is a worker that is to be started, over as many connections as it takes:
+// some servers end one with its last command, or before.
+type errand struct {
+	Target
+	first []byte
+	told  atomic.Bool // a worker can know what it is to do
+	need  string      // the type of machine that a worker is to be sent for
+	sent  bool        // which has been done
 }
 
-// cutError says that a connection ended once a worker had been sent by it: some
-// servers end one with its last command, and the worker is there for the next.
+// cutError says that a connection ended after it had got an errand further.
 type cutError struct{ error }
 
 func (e cutError) Unwrap() error { return e.error }
 
-func (d *Dialer) open(ctx context.Context, t Target, first []byte) (*Session, error) {
-	tr, err := d.connect(ctx, t)
+// Open connects to a host and starts its worker. first is what the worker is told
+// first; it is sent along at once, which saves a round trip.
+func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, error) {
+	e := &errand{Target: t, first: first}
+	for connections := 1; ; connections++ {
+		s, err := d.open(ctx, e)
+		var cut cutError
+		if !errors.As(err, &cut) || connections == 3 {
+			return s, err
+		}
+	}
+}
+
+func (d *Dialer) open(ctx context.Context, e *errand) (*Session, error) {
+	tr, err := d.connect(ctx, e.Target)
 	if err != nil {
 		return nil, err
 	}
-	var told atomic.Bool
 	over := make(chan struct{})
 	go func() {
 		select {
@@ -189,7 +199,7 @@ func (d *Dialer) open(ctx context.Context, t Target, first []byte) (*Session, er
 			return
 		case <-ctx.Done():
 		}
-		if told.Load() { // it may be at work: it should hear that it is to stop
+		if e.told.Load() { // it may be at work: it should hear that it is to stop
 			select {
 			case <-over:
 				return
@@ -198,7 +208,7 @@ func (d *Dialer) open(ctx context.Context, t Target, first []byte) (*Session, er
 		}
 		tr.close()
 	}()
-	s, err := d.launch(tr, t, first, &told)
+	s, err := d.launch(tr, e)
 	close(over)
 	if err != nil {
 		tr.close()
@@ -237,77 +247,96 @@ const (
 	stopLimit   = 5 * time.Second
 )
 
-// launch starts the worker, and sends it first when it is not there. told is set
-// before a worker can know what it is to do.
-func (d *Dialer) launch(tr transport, t Target, first []byte, told *atomic.Bool) (*Session, error) {
+// launch starts the worker, and sends it first when it is not there.
+func (d *Dialer) launch(tr transport, e *errand) (*Session, error) {
 	limit := startLimit
-	if t.asks(d) {
+	if e.asks(d) {
 		limit = passwordLimit
 	}
 	late := time.AfterFunc(limit, tr.close)
 	defer late.Stop()
 	var waiting *process // for the worker that it needs, which keeps the connection
-	for attempt := 0; ; attempt++ {
-		nonce := newNonce()
-		args := []string{nonce}
-		for _, a := range workers.Available() {
-			args = append(args, uname[a.Arch]+"="+a.Name)
+	defer func() { waiting.end() }()
+	if e.need == "" {
+		s, p, err := d.start(tr, e)
+		if s != nil || err != nil {
+			return s, err
 		}
-		e := d.elevation(tr, t, nonce)
-		p, err := tr.start(e.command(startScript, args...), e.listen)
-		if err != nil {
-			return nil, err
-		}
-		// The worker reads it once it runs; a script that starts none never looks at
-		// it. Where sudo may ask for a password it would take this for one.
-		if !t.waits(d) {
-			told.Store(true)
-			if _, err := p.in.Write(first); err != nil && attempt > 0 {
-				return nil, explain(err, p, t)
-			}
-		}
-		out := bufio.NewReaderSize(p.out, 64<<10)
-		word, rest, err := answer(out, nonce)
-		waiting.end()
-		if err := e.over(err == nil); err != nil {
-			return nil, err
-		}
-		if errors.Is(err, io.EOF) && attempt == 1 && p.errs.String() == "" {
-			return nil, cutError{explain(err, p, t)}
-		}
-		if err != nil {
-			return nil, explain(err, p, t)
-		}
-		if t.waits(d) && word == "ready" {
-			told.Store(true)
-			if _, err := p.in.Write(first); err != nil {
-				return nil, explain(err, p, t)
-			}
-		}
-		switch {
-		case word == "ready":
-			return &Session{Reader: out, Writer: p.in, in: p.in, tr: tr, errs: p.errs}, nil
-		case word == "refuse":
-			return nil, distrusted(rest)
-		case word == "need" && attempt == 0:
-			told.Store(false)
-			waiting = p
-			late.Reset(uploadLimit)
-			err := d.upload(tr, t, rest)
-			var full *ssh.OpenChannelError
-			if errors.As(err, &full) { // sshd's MaxSessions may be 1
-				waiting.end()
-				waiting.wait()
-				waiting, err = nil, d.upload(tr, t, rest)
-			}
-			if err != nil {
-				return nil, err
-			}
-			late.Reset(limit)
-		default:
-			return nil, fmt.Errorf("the worker was sent but is not there: the host says %q", word+" "+rest)
-		}
+		waiting = p
 	}
+	if !e.sent {
+		late.Reset(uploadLimit)
+		err := d.upload(tr, e)
+		var full *ssh.OpenChannelError
+		if errors.As(err, &full) { // sshd's MaxSessions may be 1
+			waiting.end()
+			waiting.wait()
+			waiting, err = nil, d.upload(tr, e)
+		}
+		if errors.Is(err, io.EOF) && waiting != nil {
+			return nil, cutError{err}
+		}
+		if err != nil {
+			return nil, err
+		}
+		e.sent = true
+		late.Reset(limit)
+		s, _, err := d.start(tr, e)
+		if errors.Is(err, io.EOF) {
+			return nil, cutError{err}
+		}
+		return s, err
+	}
+	s, _, err := d.start(tr, e)
+	return s, err
+}
+
+// start runs the script that starts the worker. It gives the session, or, when the
+// host has none and needs to be sent one, the script's process, which waits.
+func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
+	t := e.Target
+	nonce := newNonce()
+	args := []string{nonce}
+	for _, a := range workers.Available() {
+		args = append(args, uname[a.Arch]+"="+a.Name)
+	}
+	root := d.elevation(tr, t, nonce)
+	p, err := tr.start(root.command(startScript, args...), root.listen)
+	if err != nil {
+		return nil, nil, err
+	}
+	// The worker reads it once it runs; a script that starts none never looks at
+	// it. Where sudo may ask for a password it would take this for one. That it
+	// cannot be written is told by what comes back.
+	if !t.waits(d) {
+		e.told.Store(true)
+		p.in.Write(e.first)
+	}
+	out := bufio.NewReaderSize(p.out, 64<<10)
+	word, rest, err := answer(out, nonce)
+	if err := root.over(err == nil); err != nil {
+		return nil, nil, err
+	}
+	if err != nil {
+		return nil, nil, explain(err, p, t)
+	}
+	switch {
+	case word == "ready":
+		if t.waits(d) {
+			e.told.Store(true)
+			if _, err := p.in.Write(e.first); err != nil {
+				return nil, nil, explain(err, p, t)
+			}
+		}
+		return &Session{Reader: out, Writer: p.in, in: p.in, tr: tr, errs: p.errs}, nil, nil
+	case word == "refuse":
+		return nil, nil, distrusted(rest)
+	case word == "need" && !e.sent:
+		e.told.Store(false)
+		e.need = rest
+		return nil, p, nil
+	}
+	return nil, nil, fmt.Errorf("the worker was sent but is not there: the host says %q", word+" "+rest)
 }
 
 // distrusted says that others could have put a program of theirs there.
@@ -324,8 +353,9 @@ var uname = map[string]string{
 
 // upload sends the worker for a type of machine, packed where the host says that
 // it can unpack.
-func (d *Dialer) upload(tr transport, t Target, need string) error {
-	machine, packed := strings.CutSuffix(need, " gzip")
+func (d *Dialer) upload(tr transport, errand *errand) error {
+	t := errand.Target
+	machine, packed := strings.CutSuffix(errand.need, " gzip")
 	for _, a := range workers.Available() {
 		if uname[a.Arch] != machine {
 			continue

@@ -586,3 +586,30 @@ func TestApk(t *testing.T) {
 		t.Errorf("ghost: %v", err)
 	}
 }
+
+// TestAccountsWithoutUseradd takes an account through a round on a stand-in for
+// busybox's programs.
+func TestAccountsWithoutUseradd(t *testing.T) {
+	b := newBench(t, folder.Spec{OS: "alpine"})
+	secret := value.NewSecret("ebb & flow")
+	for _, step := range []struct {
+		ref   string
+		attrs value.Attrs
+		want  string
+	}{
+		{"group tides", value.Attrs{"gid": int64(2100)}, "gid: becomes"},
+		{"user olga", value.Attrs{"groups": []any{"tides"}, "only_groups": true, "shell": "/bin/ash", "password": secret}, ""},
+		{"user olga", value.Attrs{"groups": []any{}, "only_groups": true, "shell": "/bin/sh", "home": "/srv/olga",
+			"password": secret}, "shell: /bin/ash -> /bin/sh"},
+		{"user olga", value.Attrs{"group": "tides"}, "group: olga -> tides"},
+		{"user olga", value.Attrs{"absent": true}, "existence"},
+		{"group tides", value.Attrs{"gid": int64(2200)}, "gid: 2100 -> 2200"},
+		{"group tides", value.Attrs{"absent": true}, "existence"},
+	} {
+		before, after := b.apply(b.task(step.ref, step.attrs))
+		if before[0] == "" || step.want != "" && !strings.Contains(before[0], strings.TrimSuffix(step.want, "becomes")) ||
+			after[0] != "" {
+			t.Errorf("%s %v: %q, then %q", step.ref, step.attrs, before, after)
+		}
+	}
+}

@@ -9,8 +9,9 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/host/kinds/accounts"
+	"jadekettle/internal/host/kinds/accounts/backend"
 	"jadekettle/internal/host/kinds/kind"
-	"jadekettle/internal/host/machine"
 )
 
 var about = &schema.Kind{
@@ -80,27 +81,18 @@ func (groups) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	if w.State.there && !w.State.local {
 		return problem.Errorf("the group %s comes from a directory service", w.Task.Ref.Name).Remedy("change it there")
 	}
-	_, err := machine.Do(ctx, env.Machine, command(w.Task, w.State), nil)
-	return err
-}
-
-func command(t plan.Task, st state) machine.Command {
-	var args []string
+	by := accounts.Of(env.Machine)
+	g := backend.Group{Task: w.Task, System: w.Task.Attrs.Bool("system")}
+	if gid, ok := w.Task.Attrs.Int("gid"); ok {
+		g.GID = strconv.FormatInt(gid, 10)
+	}
 	switch {
-	case t.Absent:
-		args = []string{"groupdel"}
-	case st.there:
-		args = []string{"groupmod"}
-	default:
-		args = []string{"groupadd"}
-		if t.Attrs.Bool("system") {
-			args = append(args, "-r")
-		}
+	case w.Task.Absent:
+		return by.RemoveGroup(ctx, env, w.Task.Ref.Name)
+	case w.State.there:
+		return by.ChangeGroup(ctx, env, g)
 	}
-	if gid, ok := t.Attrs.Int("gid"); ok && !t.Absent {
-		args = append(args, "-g", strconv.FormatInt(gid, 10))
-	}
-	return machine.Command{Args: append(args, t.Ref.Name)}
+	return by.MakeGroup(ctx, env, g)
 }
 
 // Names lists the groups that people made: those from id 1000 on, without the

@@ -8,6 +8,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/accounts/backend"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
 )
@@ -71,24 +72,13 @@ func compareAging(t plan.Task, a aging) []plan.Change {
 	return out
 }
 
-// agingArgs are the arguments of usermod that make it so.
-func agingArgs(w kind.Differing[state]) []string {
-	a := w.Task.Attrs
-	var args []string
-	switch {
-	case w.Differs("locked") && a.Bool("locked"):
-		args = []string{"-L", "-e", "1"}
-	case w.Differs("locked"):
-		args = []string{"-e", ""}
-		if w.State.hasHash {
-			args = append(args, "-U")
-		}
+// aged says of it what is to change.
+func aged(w kind.Differing[state], u *backend.User) {
+	locked := w.Task.Attrs.Bool("locked")
+	u.Lock = w.Differs("locked") && locked
+	u.Open = w.Differs("locked") && !locked
+	u.Unlock = u.Open && w.State.hasHash
+	if want := w.Task.Attrs.Text("expires"); w.Differs("expires") || !w.State.there {
+		u.Expires = want
 	}
-	if want := a.Text("expires"); w.Differs("expires") || want != "" && !w.State.there {
-		if want == "never" {
-			want = ""
-		}
-		args = append(args, "-e", want)
-	}
-	return args
 }

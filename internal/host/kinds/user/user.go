@@ -15,6 +15,8 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/accounts"
+	"jadekettle/internal/host/kinds/accounts/backend"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
 )
@@ -25,7 +27,8 @@ var about = &schema.Kind{
 	About: "A user account.",
 	Doc: "Attributes that are not given are left as they are. A password is compared by letting the host verify it " +
 		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme. An account " +
-		"that only a directory service knows is recognised, and never made locally.",
+		"that only a directory service knows is recognised, and never made locally. Where there is no useradd but " +
+		"busybox's adduser, that is what makes accounts; such a host heeds neither expires nor locked.",
 	Attrs: []schema.Attr{
 		{Name: "uid", Type: schema.Int, Default: "the next free number", Doc: "Its number.", Examples: []string{"2101"}},
 		{Name: "group", Type: schema.Name, Default: "a group of its own name", Doc: "Its primary group.",
@@ -169,7 +172,7 @@ func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error
 	}
 	if t.Attrs.Bool("only_groups") {
 		for _, g := range value.Keys(in) {
-			if !slices.Contains(t.Attrs.Texts("groups"), g) {
+			if !slices.Contains(t.Attrs.Texts("groups"), g) && g != st.group {
 				st.beyond = append(st.beyond, g)
 			}
 		}
@@ -180,6 +183,11 @@ func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error
 
 // readRest reads what only counts where it is declared.
 func readRest(env *kind.Env, t plan.Task, st *state) error {
+	for _, attr := range []string{"expires", "locked"} {
+		if err := accounts.Of(env.Machine).Refuses(attr); err != nil && t.Attrs.Has(attr) {
+			return err
+		}
+	}
 	if t.Attrs.Has("locked") || t.Attrs.Has("expires") {
 		hash, err := shadow(env, t.Ref.Name)
 		if err != nil {
@@ -283,13 +291,18 @@ func readPassword(ctx context.Context, env *kind.Env, t plan.Task, st *state) er
 	case hashed:
 		st.password = stored == hash.Reveal()
 	case !st.noPassword:
-		st.password, err = verify(ctx, env, t.Ref.Name, password)
+		st.password, err = accounts.Of(env.Machine).Fits(ctx, env, t.Ref.Name, stored, password)
 	}
 	return err
 }
 
+// shadow gives what is stored of a password: in /etc/shadow, or, on a host that
+// has none, in /etc/passwd.
 func shadow(env *kind.Env, name string) (string, error) {
 	data, err := machine.ReadFile(env.Machine, "/etc/shadow")
+	if errors.Is(err, fs.ErrNotExist) {
+		data, err = machine.ReadFile(env.Machine, "/etc/passwd")
+	}
 	if err != nil {
 		return "", fmt.Errorf("compare a password: %w", err)
 	}
@@ -300,23 +313,6 @@ func shadow(env *kind.Env, name string) (string, error) {
 		}
 	}
 	return "", nil
-}
-
-// verify asks unix_chkpwd(8), the helper of PAM, which knows every hash that
-// the host can store: 0 is right, 7 (PAM_AUTH_ERR) wrong.
-func verify(ctx context.Context, env *kind.Env, name string, password value.Secret) (bool, error) {
-	c := machine.Command{Args: []string{"unix_chkpwd", name, "nullok"}, Stdin: password.Reveal() + "\x00"}
-	out, err := env.Machine.Run(ctx, c)
-	if err != nil {
-		return false, fmt.Errorf("verify the password: %w", err)
-	}
-	switch out.Code {
-	case 0:
-		return true, nil
-	case 7:
-		return false, nil
-	}
-	return false, fmt.Errorf("unix_chkpwd cannot verify the password: it ended with code %d", out.Code)
 }
 
 // Compare says what differs.
@@ -375,33 +371,34 @@ func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	if st.there && !st.user.Local {
 		return problem.Errorf("the account %s comes from a directory service", w.Task.Ref.Name).Remedy("change it there")
 	}
-	run := func(stdin string, args ...string) error {
-		_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Stdin: stdin}, nil)
-		return err
-	}
 	name := w.Task.Ref.Name
+	by := accounts.Of(env.Machine)
 	if w.Task.Absent {
-		return run("", "userdel", name)
+		return by.RemoveUser(ctx, env, name)
 	}
 	a, err := env.Accounts()
 	if err != nil {
 		return err
 	}
 	_, own := a.Group(name)
-	if args := account(w, st, own); len(args) > 1 {
-		if err := run("", append(args, name)...); err != nil {
-			return err
-		}
+	u := account(w, st, !own)
+	if st.there {
+		err = by.ChangeUser(ctx, env, u)
+	} else {
+		err = by.MakeUser(ctx, env, u)
 	}
-	for attr, args := range map[string][]string{"password": {"chpasswd"}, "password_hash": {"chpasswd", "-e"}} {
+	if err != nil {
+		return err
+	}
+	for _, attr := range []string{"password", "password_hash"} {
 		if p, ok := w.Task.Attrs.Secret(attr); ok && (!st.there || w.Differs(attr)) {
-			if err := run(name+":"+p.Reveal()+"\n", args...); err != nil {
+			if err := by.SetPassword(ctx, env, name, p, attr == "password_hash"); err != nil {
 				return err
 			}
 		}
 	}
 	if !st.there && w.Task.Attrs.Bool("locked") { // only now, since a new password would open it again
-		if err := run("", "usermod", "-L", "-e", "1", name); err != nil {
+		if err := by.ChangeUser(ctx, env, backend.User{Task: w.Task, Lock: true}); err != nil {
 			return err
 		}
 	}
@@ -417,47 +414,26 @@ func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	return nil
 }
 
-// account gives the arguments of useradd or usermod, but for the name; usermod
-// alone means that there is nothing to do. own says that a group of the user's
-// name is there already.
-func account(w kind.Differing[state], st state, own bool) []string {
+// account gives what is to become of an account; ownGroup says that there is no
+// group of its name yet.
+func account(w kind.Differing[state], st state, ownGroup bool) backend.User {
 	a := w.Task.Attrs
-	args := []string{"usermod"}
+	u := backend.User{Task: w.Task, System: a.Bool("system"), OwnGroup: ownGroup, Set: map[string]string{},
+		MoveHome: w.Differs("home") && a.Bool("move_home") && st.there, Join: st.missing, Leave: st.beyond,
+		Only: a.Texts("groups")}
 	if !st.there {
-		args = []string{"useradd", kind.Yes(a.Bool("system"), "-r", "-m")}
-		switch {
-		case a.Text("group") != "":
-		case own:
-			args = append(args, "-g", w.Task.Ref.Name)
-		default:
-			args = append(args, "-U")
-		}
+		u.Join = a.Texts("groups")
 	}
-	add := func(attr, flag, text string) {
+	for _, attr := range []string{"uid", "group", "home", "shell", "comment"} {
 		if a.Has(attr) && (!st.there || w.Differs(attr)) {
-			args = append(args, flag, text)
+			u.Set[attr] = a.Text(attr)
 		}
 	}
-	uid, _ := a.Int("uid")
-	add("uid", "-u", strconv.FormatInt(uid, 10))
-	add("group", "-g", a.Text("group"))
-	add("home", "-d", a.Text("home"))
-	if w.Differs("home") && a.Bool("move_home") && st.there {
-		args = append(args, "-m")
+	if uid, ok := a.Int("uid"); ok && u.Set["uid"] == "" && (!st.there || w.Differs("uid")) {
+		u.Set["uid"] = strconv.FormatInt(uid, 10)
 	}
-	args = append(args, agingArgs(w)...)
-	add("shell", "-s", a.Text("shell"))
-	add("comment", "-c", a.Text("comment"))
-	switch groups := a.Texts("groups"); {
-	case len(st.beyond) > 0:
-		args = append(args, "-G", strings.Join(groups, ","))
-	case len(groups) == 0:
-	case !st.there:
-		args = append(args, "-G", strings.Join(groups, ","))
-	case w.Differs("groups"):
-		args = slices.Concat(args, []string{"-a", "-G", strings.Join(st.missing, ",")})
-	}
-	return args
+	aged(w, &u)
+	return u
 }
 
 // Names lists the accounts of people: those from id 1000 on.

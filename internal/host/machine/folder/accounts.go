@@ -347,7 +347,9 @@ func (h *Machine) chpasswd(c machine.Command, out io.Writer) int {
 			fmt.Fprintf(out, "chpasswd: (user %s) there is no such account\n", name)
 			return 1
 		}
-		r[1] = hashed(password)
+		if r[1] = hashed(password); slices.Contains(c.Args, "sha512") {
+			r[1] = saltedHash("tide", password)
+		}
 		if slices.Contains(c.Args, "-e") {
 			r[1] = password
 		}

@@ -56,8 +56,11 @@ func New(root string, spec Spec) (*Machine, error) {
 		programs: standIns()}
 	if spec.OS == "alpine" {
 		h.programs = maps.Clone(h.programs)
-		maps.DeleteFunc(h.programs, func(name string, _ standIn) bool { return aptStandIns[name] != nil })
+		maps.DeleteFunc(h.programs, func(name string, _ standIn) bool {
+			return aptStandIns[name] != nil || slices.Contains(shadowPrograms, name)
+		})
 		maps.Copy(h.programs, apkStandIns)
+		maps.Copy(h.programs, busyboxStandIns)
 	}
 	if err := h.populate(); err != nil {
 		return nil, fmt.Errorf("make the simulated host %s: %w", spec.Name, err)
