@@ -103,6 +103,7 @@ type Kind struct {
 	Space    string   // kinds with one Space share their names; empty means the kind's own
 	Single   bool     // a host has one of it, and its name says which
 	Asks     bool     // it changes nothing: it is asked once all changes are made, and never in a preview
+	Reboots  bool     // what it writes ends every program on the host, which is then waited for
 	Program  string   // of a kind of one's own: the project's file that answers on the host
 	NoAbsent string   // when not empty, absent is refused with this remedy
 	Captures []string // the attributes that a capture gives; absent may always be

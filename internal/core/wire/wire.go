@@ -9,7 +9,8 @@
 // can change it; the worker asks for contents
 // with Want, gets Chunks, sends Results as tasks end, and Done. Bye from the
 // controller says that all of it arrived, and the worker's own Bye that it has
-// let the host go. Either side may Ping at any time.
+// let the host go. Either side may Ping at any time. A worker that is to reboot
+// its host says Rebooting and ends; a new session goes on by Start's Resume.
 package wire
 
 import (
@@ -57,6 +58,7 @@ type Message struct {
 	Captured  *Captured    `cbor:"15,keyasint,omitempty"`
 	Ask       *Ask         `cbor:"16,keyasint,omitempty"`
 	Answer    *Answer      `cbor:"17,keyasint,omitempty"`
+	Rebooting *Rebooting   `cbor:"18,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -76,6 +78,21 @@ type Start struct {
 	// lie on the host as well.
 	Own      []OwnFact `cbor:"7,keyasint,omitempty"`
 	OwnFiles bool      `cbor:"8,keyasint,omitempty"`
+	// Resume goes on with a plan, whose host was to be rebooted.
+	Resume *Resume `cbor:"9,keyasint,omitempty"`
+}
+
+// Resume says how far a plan has come.
+type Resume struct {
+	Rebooting `cbor:"1,keyasint"`
+	Ended     []plan.Status `cbor:"2,keyasint"` // by task id; empty for those that have not
+}
+
+// Rebooting says that a task reboots the host, which ends the session. In answer to
+// a Resume it says that the host is still in the boot that is to end.
+type Rebooting struct {
+	Task int    `cbor:"1,keyasint"`
+	Boot string `cbor:"2,keyasint"` // the id of the boot that ends; see random(4), boot_id
 }
 
 // OwnFact is a command whose output is a fact.

@@ -252,7 +252,11 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *
 	defer s.Close()
 	out.State = Reached
 	t.connect(s)
-	if err := t.run(ctx, start); err != nil {
+	err = t.run(ctx, start)
+	for err == nil && t.rebooting != nil {
+		t, err = t.comeBack(ctx, start)
+	}
+	if err != nil {
 		t.fail(err)
 	}
 	t.tidy()

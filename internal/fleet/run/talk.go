@@ -60,6 +60,11 @@ type talk struct {
 	done    bool         // the worker has told everything
 	asked   map[int]bool // which probes were asked from here
 	ctx     context.Context
+
+	rebooting *wire.Rebooting // the host goes down, and the session ends
+	id        string          // of the run
+	resume    *wire.Rebooting // what it has gone down for, when this talk goes on after that
+	began     bool            // the worker has taken up a plan again
 }
 
 // maxFirst bounds a plan that goes along with Start, in bytes: it waits in the
@@ -160,6 +165,7 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 	var cancel context.CancelFunc
 	t.ctx, cancel = context.WithCancel(ctx)
 	defer cancel()
+	t.id = start.Run.ID
 	limits, own := &t.limits, t.fleet.Limits
 	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye),
 		cmp.Or(own.Stop, usual.Stop)}
@@ -187,12 +193,12 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 				return err
 			}
 		case err := <-ended:
-			if t.done {
+			if t.done || t.rebooting != nil {
 				return nil
 			}
 			return t.broken(err)
 		case <-ticker.C:
-			if err := t.conn.Send(wire.Message{Ping: &wire.Ping{}}); err != nil {
+			if err := t.conn.Send(wire.Message{Ping: &wire.Ping{}}); err != nil && t.rebooting == nil {
 				return t.broken(err)
 			}
 		case <-stop:
@@ -249,6 +255,14 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return &busyError{problem.Errorf("%s", busyText(m.Busy)).Remedy("wait until it is done")}
 	case m.Collected != nil:
 		return t.collect(m.Collected)
+	case m.Rebooting != nil:
+		return t.goesDown(m.Rebooting)
+	case m.Facts != nil && t.resume != nil:
+		if err := m.Facts.Validate(); err != nil || t.began {
+			return fmt.Errorf("%w: facts twice, or broken ones (%v)", wire.ErrFrame, err)
+		}
+		t.out.Facts, t.began = m.Facts, true
+		return t.sendPlan()
 	case m.Facts != nil:
 		if t.out.Facts != nil {
 			return fmt.Errorf("%w: facts twice", wire.ErrFrame)
@@ -341,6 +355,13 @@ func (t *talk) grouped() (skip bool, err error) {
 // take makes a plan that of this talk, or says why it cannot travel.
 func (t *talk) take(whole *plan.Plan) error {
 	p, needed := t.fleet.Selection.Apply(whole)
+	if i := slices.IndexFunc(p.Tasks, func(task plan.Task) bool {
+		k, _ := t.fleet.Plans.Project.Kinds.Kind(task.Ref.Kind)
+		return k.Reboots
+	}); i >= 0 && t.host.Connect.Local {
+		return problem.Errorf("%s would reboot the machine that this program runs on, and end it", p.Tasks[i].Ref).
+			Remedy("leave it out for this host, or run from another machine")
+	}
 	parts, err := wire.Parts(p.Tasks)
 	if err != nil {
 		return err
@@ -447,6 +468,9 @@ func (t *talk) results(list []plan.Result) error {
 			return err
 		}
 		t.seen[r.ID] = true
+		if t.rebooting != nil && t.rebooting.Task == r.ID {
+			t.rebooting = nil // it has failed to begin
+		}
 		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0]}
 		task.Ref = t.plan.Tasks[r.ID].Ref
 		if r.Status == plan.LeftOut {
@@ -499,6 +523,15 @@ func (t *talk) collect(c *wire.Collected) error {
 		if err := t.hold(size(r)); err != nil {
 			return err
 		}
+	}
+	if t.resume != nil && c.Run == t.id { // what had not arrived before the reboot
+		var missed []plan.Result
+		for _, r := range c.Results {
+			if r.ID >= 0 && r.ID < len(t.seen) && !t.seen[r.ID] && t.plan.Tasks[r.ID].Ref == r.Ref {
+				missed = append(missed, r)
+			}
+		}
+		return t.results(missed)
 	}
 	if n := len(t.out.Collected); n > 0 && t.out.Collected[n-1].Run == c.Run {
 		t.out.Collected[n-1].Results = append(t.out.Collected[n-1].Results, c.Results...)

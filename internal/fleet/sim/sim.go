@@ -113,6 +113,7 @@ func (f *Fleet) Add(spec folder.Spec) (*Host, error) {
 		return nil, err
 	}
 	h := &Host{Machine: machine, Name: spec.Name, fleet: f}
+	machine.Rebooted = func() { go h.restart() }
 	if err := h.Listen(0); err != nil {
 		return nil, err
 	}
@@ -163,6 +164,13 @@ func (h *Host) Down() {
 	h.listener.Close()
 	h.mu.Unlock()
 	h.Cut()
+}
+
+// restart is away for a moment and back at the same port.
+func (h *Host) restart() {
+	h.Down()
+	time.Sleep(100 * time.Millisecond)
+	h.Listen(h.Addr.Port)
 }
 
 // Cut breaks every connection, as a pulled cable does.

@@ -26,6 +26,7 @@ import (
 	"jadekettle/internal/host/kinds/own"
 	"jadekettle/internal/host/kinds/packages"
 	"jadekettle/internal/host/kinds/probe"
+	"jadekettle/internal/host/kinds/reboot"
 	"jadekettle/internal/host/kinds/repo"
 	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/kinds/settings"
@@ -52,6 +53,7 @@ var all = []kind.Kind{
 	command.Kind(), cron.Kind(), sysctl.Kind(), kmod.Kind(), mount.Kind(),
 	swap.Kind(), firewall.Kind(),
 	hostname.Kind(), timezone.Kind(), locale.Kind(), hostsentry.Kind(),
+	reboot.Kind(),
 	probe.Kind(),
 }
 

@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/ledger"
@@ -22,12 +23,14 @@ import (
 
 // runner takes a plan through its tasks in order.
 type runner struct {
-	s     *session
-	env   *kind.Env
-	store *ledger.Store
-	tasks []plan.Task
-	ended []plan.Status // by task id; empty while it has not
-	mask  mask.Mask
+	s       *session
+	env     *kind.Env
+	store   *ledger.Store
+	tasks   []plan.Task
+	ended   []plan.Status // by task id; empty while it has not
+	mask    mask.Mask
+	from    int             // the task to begin with
+	resumed *wire.Rebooting // what a reboot ended the last session for; may be nil
 	// surveyed is closed when the facts are read, which are those of before the
 	// first change.
 	surveyed chan struct{}
@@ -128,7 +131,7 @@ const maxBatch = 64
 // run goes through the tasks. It ends early when it is asked to, or when the
 // connection is lost, after the task in hand.
 func (r *runner) run(ctx context.Context) error {
-	for at := 0; at < len(r.tasks); {
+	for at := r.from; at < len(r.tasks); {
 		if r.s.ending() {
 			return nil
 		}
@@ -142,9 +145,12 @@ func (r *runner) run(ctx context.Context) error {
 }
 
 // batch gives the neighbours from a task on that are of one kind and do not
-// need one another.
+// need one another. A reboot stands alone.
 func (r *runner) batch(from int) []plan.Task {
 	to := from + 1
+	if reboots(r.tasks[from].Ref.Kind) {
+		return r.tasks[from:to]
+	}
 	for to < len(r.tasks) && to-from < maxBatch && r.tasks[to].Ref.Kind == r.tasks[from].Ref.Kind &&
 		!slices.ContainsFunc(r.tasks[to].Needs, func(n int) bool { return n >= from }) {
 		to++
@@ -197,6 +203,9 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 	share(results, time.Since(begun))
 	if err := r.end(results); err != nil {
 		return err
+	}
+	if k.Schema().Reboots && len(work) > 0 && !r.s.ending() {
+		return rebootError{work[0]}
 	}
 	size := 1
 	if k.Joint() {
@@ -360,11 +369,15 @@ func (r *runner) right(t plan.Task) plan.Result {
 		r.remember(t, false)
 		r.store.Paid(t.Ref) // nothing is due any more, so nothing is owed
 	}
+	if r.resumed != nil && r.resumed.Task == t.ID {
+		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed,
+			Changes: []plan.Change{{What: "reboot", Was: "due", Becomes: "done"}}}
+	}
 	return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Unchanged}
 }
 
 func (r *runner) remember(t plan.Task, changed bool) {
-	if k, ok := kinds.Find(t.Ref.Kind); ok && k.Schema().Asks {
+	if k, ok := kinds.Find(t.Ref.Kind); ok && (k.Schema().Asks || k.Schema().Reboots) {
 		return // there is nothing on the host that could be left over
 	}
 	if r.env.Run.Passing {

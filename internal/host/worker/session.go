@@ -270,6 +270,11 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		return err
 	}
 	r := newRunner(s, store, start.Run)
+	if start.Resume != nil {
+		if over, err := s.resume(r, start.Resume); over || err != nil {
+			return err
+		}
+	}
 	r.warm(ctx)
 	r.surveyed = make(chan struct{})
 	tell := func() {
@@ -294,7 +299,15 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		}
 	}
 	r.take(tasks)
-	err = s.streaming(func() error { return r.run(ctx) })
+	if start.Resume != nil {
+		if err := r.goOn(start.Resume); err != nil {
+			return err
+		}
+	}
+	rebooting, err := s.work(ctx, r)
+	if rebooting {
+		return nil
+	}
 	<-r.surveyed
 	left, err2 := store.Finish(start.Run, r.declared(), func(refs []value.Ref) []value.Ref { return r.gone(ctx, refs) })
 	if err = errors.Join(err, err2); err != nil {

@@ -29,10 +29,13 @@ import (
 // another or at once.
 type Machine struct {
 	Root string // the folder of its tree
+	// Rebooted, when set, is told that the machine was rebooted.
+	Rebooted func()
 
 	disk  *system.System
 	spec  Spec
 	start time.Time
+	boots int
 
 	programs map[string]standIn
 	acting   atomic.Pointer[machine.Rights] // whose files are made, root's when nil
@@ -274,6 +277,22 @@ func (h *Machine) Open(p string) (machine.File, error) {
 }
 
 func (h *Machine) uptime() time.Duration { return time.Hour + time.Since(h.start) }
+
+// reboot begins another boot, in which what is to run at boot runs.
+func (h *Machine) reboot(io.Writer) int {
+	h.mu.Lock()
+	h.boots++
+	h.start = time.Now().Add(-time.Hour)
+	for _, u := range h.units {
+		u.active, u.since = u.enabled && !u.masked, 0
+	}
+	h.mu.Unlock()
+	h.write("/proc/sys/kernel/random/boot_id", fmt.Sprintf("%016x-boot-%d\n", h.spec.Name, h.boots), 0o444)
+	if h.Rebooted != nil {
+		h.Rebooted()
+	}
+	return 0
+}
 
 type text struct{ *strings.Reader }
 

@@ -66,6 +66,8 @@ func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 	case "show":
 		h.show(names, out)
 		return 0
+	case "reboot":
+		return h.reboot(out)
 	case "daemon-reload":
 		h.mu.Lock()
 		defer h.mu.Unlock()
