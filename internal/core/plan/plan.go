@@ -151,6 +151,9 @@ type Captured struct {
 	Note    string         `cbor:"3,keyasint,omitempty"` // what the attributes do not tell
 	Problem string         `cbor:"4,keyasint,omitempty"` // why it cannot be captured
 	Do      string         `cbor:"5,keyasint,omitempty"` // and what to do about it
+	// Guarded says that it may hold a secret and is only told when it is asked for
+	// by name. Problem says why.
+	Guarded bool `cbor:"6,keyasint,omitempty"`
 }
 
 // Entry is what a host remembers of one thing that is managed on it.

@@ -3,6 +3,8 @@ package worker
 import (
 	"context"
 	"fmt"
+	"regexp"
+	"strconv"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -67,9 +69,34 @@ func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured
 		if err != nil {
 			c = failed(t.Ref, err)
 		}
+		if ref.Name == "" {
+			guard(&c)
+		}
 		out = append(out, c)
 	}
 	return out
+}
+
+// secretText is what private keys and stored passwords look like: the first line
+// of PEM (RFC 7468) and of OpenSSH's keys, an age identity, and crypt(5).
+var secretText = regexp.MustCompile(`-----BEGIN [A-Z0-9 ]*PRIVATE KEY|AGE-SECRET-KEY-1|` +
+	`\$(?:1|2[abxy]|5|6|7|y|gy|argon2[a-z]*)\$[./A-Za-z0-9,=$+-]{8}`)
+
+// guard leaves out what nobody asked for by name and others are not to read: what
+// only its owner may read, and what holds a private key or a stored password.
+func guard(c *plan.Captured) {
+	content, _ := c.Attrs["content"].(string)
+	mode, _ := c.Attrs["mode"].(string)
+	why := ""
+	if bits, err := strconv.ParseUint(mode, 8, 32); err == nil && bits&0o077 == 0 && c.Ref.Kind == "file" {
+		why = "only its owner may read it"
+	}
+	if secretText.MatchString(content) {
+		why = "it holds a private key, or a password as it is stored"
+	}
+	if why != "" {
+		*c = plan.Captured{Ref: c.Ref, Problem: why, Guarded: true}
+	}
 }
 
 func failed(ref value.Ref, err error) plan.Captured {

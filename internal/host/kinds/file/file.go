@@ -58,7 +58,6 @@ check = "test -s ${candidate}"
 `},
 	},
 	Captures: []string{"owner", "group", "mode", "content"},
-	TooMany:  "/etc/motd",
 	Canon:    schema.CleanPath,
 	Needs:    kind.OwnerNeeds,
 	Check: func(_ string, a value.Attrs) (string, error) {

@@ -55,6 +55,13 @@ type Manager interface {
 	Hold(ctx context.Context, env *kind.Env, name string, hold bool) error
 }
 
+// Bringer is a Manager that knows which files its packages brought.
+type Bringer interface {
+	// Brought gives all such files by path, with the checksum that each came with:
+	// "md5:" or "sha256:" and hexadecimal digits, or nothing where none is known.
+	Brought(ctx context.Context, env *kind.Env) (map[string]string, error)
+}
+
 // Source is a repository that packages come from.
 type Source struct {
 	Name          string

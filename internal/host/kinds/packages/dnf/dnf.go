@@ -231,3 +231,8 @@ func (Manager) TrySource(ctx context.Context, env *kind.Env, name string) error 
 		"--setopt="+name+".skip_if_unavailable=False", "makecache")
 	return err
 }
+
+// Brought gives the files that packages brought.
+func (Manager) Brought(ctx context.Context, env *kind.Env) (map[string]string, error) {
+	return rpm.Brought(ctx, env)
+}

@@ -218,3 +218,27 @@ func SourceFiles(folder string, s backend.Source, more ...string) (source, key b
 	lines = append(lines, more...)
 	return backend.File{Path: folder + s.Name + ".repo", Text: strings.Join(lines, "\n") + "\n"}, key
 }
+
+// Brought asks rpm's database for every file and its checksum, SHA-256 as rpm has
+// made them for long.
+func Brought(ctx context.Context, env *kind.Env) (map[string]string, error) {
+	out, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"rpm", "-qa", "--queryformat",
+		`[%{FILEDIGESTS} %{FILENAMES}\n]`}}, nil)
+	if err != nil {
+		return nil, err
+	}
+	files := map[string]string{}
+	for line := range strings.Lines(out.Stdout) {
+		sum, p, ok := strings.Cut(strings.TrimRight(line, "\n"), " ")
+		switch {
+		case !ok:
+		case len(sum) == 64:
+			files[p] = "sha256:" + sum
+		case len(sum) == 32:
+			files[p] = "md5:" + sum
+		default:
+			files[p] = ""
+		}
+	}
+	return files, nil
+}

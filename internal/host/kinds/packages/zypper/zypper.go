@@ -210,3 +210,8 @@ func (Manager) TrySource(ctx context.Context, env *kind.Env, name string) error 
 	_, err := run(ctx, env, "--gpg-auto-import-keys", "refresh", "--force", "--", name)
 	return err
 }
+
+// Brought gives the files that packages brought.
+func (Manager) Brought(ctx context.Context, env *kind.Env) (map[string]string, error) {
+	return rpm.Brought(ctx, env)
+}

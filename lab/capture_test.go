@@ -1,0 +1,71 @@
+//go:build lab
+
+package lab
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestCaptureOfAWholeHost reads a host that people set up by hand, with and without
+// sealing, and has a preview of what came out change nothing.
+func TestCaptureOfAWholeHost(t *testing.T) {
+	l := up(t, "archive-01", "archive-dnf")
+	os.Setenv("HOME", t.TempDir())
+	l.on("archive-dnf", "rm /usr/bin/apt-get /usr/bin/zypper /usr/bin/pacman; "+buildRPMs)
+	l.on("archive-01", "apt-get update -qq; apt-get install -qq -y tide-logger >/dev/null 2>&1; groupadd -g 2100 keepers; "+
+		"useradd -m -u 2101 -g keepers maren; echo 'maren:ebb & flow' | chpasswd; echo 'hello ${data.x} {{ y }}' "+
+		">/etc/tide.conf; chown maren /etc/tide.conf; echo salt-and-pepper >/etc/tide.key; chmod 600 /etc/tide.key; "+
+		"getent shadow maren >/etc/tide.users; echo '# ours' >>/etc/default/cron; mkdir -p /usr/local/etc; "+
+		"echo one >/usr/local/etc/tide; printf '\\001\\377' >/etc/blob; "+
+		"printf '# by hand\\n5 * * * * root true\\n' >/etc/cron.d/tides; systemctl disable --now cron")
+	if code, out := l.jk("capture", "archive-01", "--all"); code != 2 || !strings.Contains(out, "--all is given without --to") {
+		t.Errorf("without a place to put it: %d\n%s", code, out)
+	}
+	l.write("groups.toml", "[group.archive]\nmembers = [\"archive-01\"]\nmanifests = [\"left\"]\n")
+	l.write("manifests/left.toml", "about = \"what there was\"\n")
+	if code, out := l.jk("capture", "archive-01", "--all", "--to", "manifests/left"); code != 2 ||
+		!strings.Contains(out, "manifests/left.toml is there already") {
+		t.Errorf("over what is there: %d\n%s", code, out)
+	}
+	code, out := l.jk("capture", "archive-01", "--all", "--to", "manifests/archive")
+	if code != 0 || !strings.Contains(out, "changes nothing") {
+		t.Fatalf("capture ended with %d\n%s", code, out)
+	}
+	for _, want := range []string{"file /etc/blob: it holds no text", "file /etc/tide.key: only its owner may read it",
+		"file /etc/tide.users: it holds a private key, or a password as it is stored", "file /etc/ssh/ssh_host_ed25519_key: "} {
+		if !strings.Contains(out, want) {
+			t.Errorf("it does not tell %q:\n%s", want, out)
+		}
+	}
+	text := read(t, filepath.Join(l.project, "manifests/archive/manifest.toml"))
+	for _, want := range []string{"[package.tide-logger]", "[user.maren]", "[group.keepers]", "[file.\"/etc/tide.conf\"]",
+		"[file.\"/etc/default/cron\"]", "[file.\"/usr/local/etc/tide\"]", "[file.\"/etc/cron.d/tides\"]"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the manifest has no %s", want)
+		}
+	}
+	l.write("groups.toml", "[group.archive]\nmembers = [\"archive-01\"]\nmanifests = [\"archive\"]\n")
+	if code, out := l.jk("preview", "archive-01", "--fail-if-changes"); code != 0 {
+		t.Errorf("the preview of it: %d\n%s", code, out)
+	}
+	if code, out := l.jk("secret", "init"); code != 0 {
+		t.Fatal(out)
+	}
+	code, out = l.jk("capture", "archive-01", "--all", "--to", "manifests/sealed", "--seal")
+	if code != 0 || strings.Contains(out, "tide.key") || strings.Contains(out, "salt-and-pepper") {
+		t.Errorf("sealing, capture ended with %d\n%s", code, out)
+	}
+	l.write("groups.toml", "[group.archive]\nmembers = [\"archive-01\"]\nmanifests = [\"sealed\"]\n")
+	if code, out := l.jk("preview", "archive-01", "--fail-if-changes"); code != 0 {
+		t.Errorf("the preview of what is sealed: %d\n%s", code, out)
+	}
+	if out, _ := l.in("grep", "-rl", "salt-and-pepper", l.project).Output(); len(out) > 0 {
+		t.Errorf("a secret lies open in %s", out)
+	}
+	if code, out := l.jk("capture", "archive-dnf", "file"); code != 0 || !strings.Contains(out, "[file.\"/etc/debian_version\"]") {
+		t.Errorf("a host with dnf: %d\n%.2000s", code, out)
+	}
+}
