@@ -2,11 +2,14 @@ package kinds_test
 
 import (
 	"context"
+	"crypto/md5"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -510,11 +513,41 @@ func TestNamesAreWhatPeopleMade(t *testing.T) {
 			t.Errorf("%s: %v (%v), want %s", name, got, err, want)
 		}
 	}
-	for _, name := range []string{"file", "dir"} {
-		k, _ := kinds.Find(name)
-		if _, err := k.Names(context.Background(), b.env(false)); err == nil {
-			t.Errorf("a host's %ss are all named", name)
+	k, _ := kinds.Find("dir")
+	if _, err := k.Names(context.Background(), b.env(false)); err == nil {
+		t.Error("a host's dirs are all named")
+	}
+}
+
+// TestFilesThatPeoplePutThere tells those that no package brought, and those that
+// are otherwise than what one brought.
+func TestFilesThatPeoplePutThere(t *testing.T) {
+	b := newBench(t, folder.Spec{})
+	sum := func(text string) string { return fmt.Sprintf("%x", md5.Sum([]byte(text))) }
+	for name, text := range map[string]string{
+		"/etc/tide/kept": "kept\n", "/etc/tide/edited": "by hand\n", "/etc/tide/ours": "ours\n", "/usr/lib/tide/odd": "odd\n",
+		"/usr/lib/tide/stray": "no package, and nobody looks there\n", "/etc/tide/made": "in a script of the package\n",
+		"/etc/shells":                     "the system's own\n",
+		"/var/lib/dpkg/info/tide.list":    "/etc/tide\n/etc/tide/kept\n/etc/tide/edited\n/etc/tide/made\n/usr/lib/tide/odd\n",
+		"/var/lib/dpkg/info/tide.md5sums": sum("even\n") + "  usr/lib/tide/odd\n",
+		"/var/lib/dpkg/status": "Package: tide\nStatus: install ok installed\nConffiles:\n /etc/tide/kept " + sum("kept\n") +
+			"\n /etc/tide/edited " + sum("as it came\n") + "\nDescription: made up\n",
+	} {
+		at := filepath.Join(b.host.Root, name)
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			t.Fatal(err)
 		}
+		os.Remove(at)
+		if err := os.WriteFile(at, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	k, _ := kinds.Find("file")
+	got, err := k.Names(t.Context(), b.env(false))
+	if list := strings.Join(got, " ") + " "; err != nil || !strings.Contains(list, "/etc/tide/edited /etc/tide/ours ") ||
+		!strings.HasSuffix(list, " /usr/lib/tide/odd ") || strings.Contains(list, "kept") || strings.Contains(list, "made") ||
+		strings.Contains(list, "stray") || strings.Contains(list, "/etc/shells ") {
+		t.Errorf("it tells %s (%v)", list, err)
 	}
 }
 
