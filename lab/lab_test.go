@@ -401,7 +401,7 @@ func (l *lab) look(host string) {
 		"test -e /etc/old-notes || echo gone":                              "gone",
 		`printf "salt & 'water' 01\0" | unix_chkpwd maren nullok; echo $?`: "0",
 		"ls -A /etc /var/lib/tide | grep jadekettle- || echo none":         "none",
-		"stat -c '%U %a' /var/lib/jadekettle /var/lib/jadekettle/bin":      "root 700\nroot 700",
+		"stat -c '%U %a' /var/lib/jadekettle /var/lib/jadekettle/bin":      "root 711\nroot 700",
 		"grep -rl 'salt & ' /var/lib/jadekettle || echo none":              "none",
 	} {
 		if got := l.on(host, line); strings.TrimSpace(got) != strings.TrimSpace(want) {
