@@ -91,7 +91,8 @@ func (a *App) captureAll(ctx context.Context, p *project, to string, seal bool) 
 			return w.keep()
 		}
 	}
-	return problem.Errorf("what was read of %s keeps changing", w.host.Name).Remedy("try again when nobody is at work there")
+	return problem.Errorf("what was read of %s keeps changing", w.host.Name).
+		Remedy("try again when nobody is at work there")
 }
 
 // ask captures from the host.

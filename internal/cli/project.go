@@ -312,8 +312,8 @@ func expand(path, home, dir string) string {
 }
 
 // connect connects to a host and starts its worker.
-func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host, first []byte) (*reach.Session,
-	error) {
+func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host,
+	first []byte) (*reach.Session, error) {
 	t := a.target(h, p.dir)
 	secret, ok, err := resolve.ElevatePassword(p.Project, h)
 	if err != nil {

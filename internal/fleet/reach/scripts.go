@@ -53,7 +53,7 @@ trusted() {
 const common = `
 umask 077; nonce=$1; shift; uid=$(id -u);
 case $nonce in */*) exit 2;; esac;
-for a; do case ${a##*=} in */*) exit 2;; esac; done;` + trust + `
+for a; do case $a in */*) exit 2;; esac; done;` + trust + `
 if [ "$uid" = 0 ]; then
 	d=/var/lib/jadekettle/bin; d2=/root/.cache/jadekettle;
 else

@@ -39,8 +39,8 @@ func (t *talk) goesDown(r *wire.Rebooting) error {
 
 // after is the talk that goes on once the host is back.
 func (t *talk) after(start *wire.Start) (*talk, []byte, error) {
-	next := &talk{fleet: t.fleet, host: t.host, out: t.out, plan: t.plan, seen: t.seen, uses: t.uses, given: map[string]int{},
-		resume: t.rebooting}
+	next := &talk{fleet: t.fleet, host: t.host, out: t.out, plan: t.plan, seen: t.seen, uses: t.uses,
+		given: map[string]int{}, resume: t.rebooting}
 	next.held.Store(t.held.Load())
 	var err error
 	if next.parts, err = wire.Parts(t.plan.Tasks); err != nil {
