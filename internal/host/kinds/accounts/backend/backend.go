@@ -8,6 +8,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
 )
 
 // Manager makes, changes and removes the accounts of a host.
@@ -25,6 +26,12 @@ type Manager interface {
 	SetPassword(ctx context.Context, env *kind.Env, user string, password value.Secret, hashed bool) error
 	// Fits says whether a password is the one whose hash is stored.
 	Fits(ctx context.Context, env *kind.Env, user, stored string, password value.Secret) (bool, error)
+}
+
+// Do runs one of a manager's programs.
+func Do(ctx context.Context, env *kind.Env, stdin string, args ...string) error {
+	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Stdin: stdin}, nil)
+	return err
 }
 
 // User is what an account is to become. Of an account that is there, only what is

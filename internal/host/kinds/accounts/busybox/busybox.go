@@ -19,11 +19,6 @@ import (
 // Manager is these programs.
 type Manager struct{}
 
-func do(ctx context.Context, env *kind.Env, stdin string, args ...string) error {
-	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Stdin: stdin}, nil)
-	return err
-}
-
 // Refuses what nothing on such a host heeds: the last day of an account, by which
 // a key would be kept out as well.
 func (Manager) Refuses(attr string) error {
@@ -57,7 +52,7 @@ func (Manager) MakeUser(ctx context.Context, env *kind.Env, u backend.User) erro
 			args = append(args, a[1], text)
 		}
 	}
-	if err := do(ctx, env, "", append(args, u.Name())...); err != nil {
+	if err := backend.Do(ctx, env, "", append(args, u.Name())...); err != nil {
 		return err
 	}
 	return join(ctx, env, u)
@@ -65,7 +60,7 @@ func (Manager) MakeUser(ctx context.Context, env *kind.Env, u backend.User) erro
 
 func join(ctx context.Context, env *kind.Env, u backend.User) error {
 	for _, g := range u.Join {
-		if err := do(ctx, env, "", "addgroup", u.Name(), g); err != nil {
+		if err := backend.Do(ctx, env, "", "addgroup", u.Name(), g); err != nil {
 			return err
 		}
 	}
@@ -85,7 +80,7 @@ func (Manager) ChangeUser(ctx context.Context, env *kind.Env, u backend.User) er
 		return err
 	}
 	for _, g := range u.Leave {
-		if err := do(ctx, env, "", "delgroup", u.Name(), g); err != nil {
+		if err := backend.Do(ctx, env, "", "delgroup", u.Name(), g); err != nil {
 			return err
 		}
 	}
@@ -98,7 +93,7 @@ func (Manager) ChangeUser(ctx context.Context, env *kind.Env, u backend.User) er
 	}
 	was, _ := a.User(u.Name())
 	if to, ok := u.Set["home"]; ok && u.MoveHome {
-		if err := do(ctx, env, "", "mv", "-n", was.Home, to); err != nil {
+		if err := backend.Do(ctx, env, "", "mv", "-n", was.Home, to); err != nil {
 			return err
 		}
 	}
@@ -141,7 +136,7 @@ func rewrite(ctx context.Context, env *kind.Env, t plan.Task, file string, chang
 
 // RemoveUser removes an account, and leaves its home.
 func (Manager) RemoveUser(ctx context.Context, env *kind.Env, name string) error {
-	return do(ctx, env, "", "deluser", name)
+	return backend.Do(ctx, env, "", "deluser", name)
 }
 
 // MakeGroup makes a group.
@@ -153,7 +148,7 @@ func (Manager) MakeGroup(ctx context.Context, env *kind.Env, g backend.Group) er
 	if g.GID != "" {
 		args = append(args, "-g", g.GID)
 	}
-	return do(ctx, env, "", append(args, g.Task.Ref.Name)...)
+	return backend.Do(ctx, env, "", append(args, g.Task.Ref.Name)...)
 }
 
 // ChangeGroup gives a group another number.
@@ -168,7 +163,7 @@ func (Manager) ChangeGroup(ctx context.Context, env *kind.Env, g backend.Group) 
 
 // RemoveGroup removes a group.
 func (Manager) RemoveGroup(ctx context.Context, env *kind.Env, name string) error {
-	return do(ctx, env, "", "delgroup", name)
+	return backend.Do(ctx, env, "", "delgroup", name)
 }
 
 // SetPassword stores a password.
@@ -177,7 +172,7 @@ func (Manager) SetPassword(ctx context.Context, env *kind.Env, user string, p va
 	if hashed {
 		args = []string{"chpasswd", "-e"}
 	}
-	return do(ctx, env, user+":"+p.Reveal()+"\n", args...)
+	return backend.Do(ctx, env, user+":"+p.Reveal()+"\n", args...)
 }
 
 // methods are the hashes that cryptpw makes, by the marks that crypt(5) gives

@@ -16,11 +16,6 @@ import (
 // Manager is these programs.
 type Manager struct{}
 
-func do(ctx context.Context, env *kind.Env, stdin string, args ...string) error {
-	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Stdin: stdin}, nil)
-	return err
-}
-
 // Refuses nothing.
 func (Manager) Refuses(string) error { return nil }
 
@@ -38,7 +33,7 @@ func (Manager) MakeUser(ctx context.Context, env *kind.Env, u backend.User) erro
 	if len(u.Join) > 0 {
 		args = append(args, "-G", strings.Join(u.Join, ","))
 	}
-	return do(ctx, env, "", append(args, u.Name())...)
+	return backend.Do(ctx, env, "", append(args, u.Name())...)
 }
 
 // ChangeUser changes one.
@@ -56,7 +51,7 @@ func (Manager) ChangeUser(ctx context.Context, env *kind.Env, u backend.User) er
 	if len(args) == 1 {
 		return nil
 	}
-	return do(ctx, env, "", append(args, u.Name())...)
+	return backend.Do(ctx, env, "", append(args, u.Name())...)
 }
 
 // settings are the arguments that useradd and usermod share.
@@ -88,7 +83,7 @@ func settings(u backend.User) []string {
 
 // RemoveUser removes an account, and leaves its home.
 func (Manager) RemoveUser(ctx context.Context, env *kind.Env, name string) error {
-	return do(ctx, env, "", "userdel", name)
+	return backend.Do(ctx, env, "", "userdel", name)
 }
 
 // MakeGroup makes a group.
@@ -100,17 +95,17 @@ func (Manager) MakeGroup(ctx context.Context, env *kind.Env, g backend.Group) er
 	if g.GID != "" {
 		args = append(args, "-g", g.GID)
 	}
-	return do(ctx, env, "", append(args, g.Task.Ref.Name)...)
+	return backend.Do(ctx, env, "", append(args, g.Task.Ref.Name)...)
 }
 
 // ChangeGroup gives a group another number.
 func (Manager) ChangeGroup(ctx context.Context, env *kind.Env, g backend.Group) error {
-	return do(ctx, env, "", "groupmod", "-g", g.GID, g.Task.Ref.Name)
+	return backend.Do(ctx, env, "", "groupmod", "-g", g.GID, g.Task.Ref.Name)
 }
 
 // RemoveGroup removes a group.
 func (Manager) RemoveGroup(ctx context.Context, env *kind.Env, name string) error {
-	return do(ctx, env, "", "groupdel", name)
+	return backend.Do(ctx, env, "", "groupdel", name)
 }
 
 // SetPassword stores a password.
@@ -119,7 +114,7 @@ func (Manager) SetPassword(ctx context.Context, env *kind.Env, user string, p va
 	if hashed {
 		args = append(args, "-e")
 	}
-	return do(ctx, env, user+":"+p.Reveal()+"\n", args...)
+	return backend.Do(ctx, env, user+":"+p.Reveal()+"\n", args...)
 }
 
 // Fits asks unix_chkpwd(8), the helper of PAM, which knows every hash that the
