@@ -98,18 +98,22 @@ environment = { MAILTO = "keepers@example.org" }
 	proofs["mount"] = proof{
 		before: "echo '# the file systems' > /etc/fstab",
 		declare: `[dir."/srv/scratch pad"]
-owner = "root"
-mode = "0755"
+owner = "nobody"
+mode = "0770"
 [mount."/srv/scratch pad"]
 what = "tmpfs"
 type = "tmpfs"
 options = ["size=1m", "mode=0755", "noexec"]
+[file."/srv/scratch pad/note"]
+content = "ebb"
+owner = "root"
+mode = "0644"
 `,
 		look: map[string]string{
 			"cat /etc/fstab": "# the file systems\ntmpfs /srv/scratch\\040pad tmpfs size=1m,mode=0755,noexec 0 0",
 			"findmnt -no FSTYPE,OPTIONS '/srv/scratch pad' | grep -c 'tmpfs.*noexec.*size=1024k'": "1"},
 		spoil:  "umount '/srv/scratch pad'; sed -i s/size=1m/size=2m/ /etc/fstab",
-		mended: []string{"mount /srv/scratch pad"},
+		mended: []string{"mount /srv/scratch pad", "dir /srv/scratch pad", "file /srv/scratch pad/note"},
 		away:   "[mount.\"/srv/scratch pad\"]\nabsent = true\n",
 		gone:   map[string]string{"cat /etc/fstab; findmnt '/srv/scratch pad'": "# the file systems"},
 	}

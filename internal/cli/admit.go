@@ -67,7 +67,7 @@ type admission struct {
 func (ad *admission) host(ctx context.Context, p *project, h *inventory.Host) error {
 	a := ad.app
 	target := a.target(h, p.dir)
-	plain := a.plainDialer(p.Settings, p.dir)
+	plain := a.plainDialer(p.Settings, p.dir, p.Inventory)
 	if ad.proven(ctx, p, h, plain, nil) {
 		fmt.Fprintf(a.Out, "%s  is admitted already: %s\n", h.Name, told(target))
 		return nil
@@ -87,7 +87,7 @@ func (ad *admission) host(ctx context.Context, p *project, h *inventory.Host) er
 		return err
 	}
 	var why error
-	if !ad.proven(ctx, p, h, a.plainDialer(p.Settings, p.dir), &why) {
+	if !ad.proven(ctx, p, h, a.plainDialer(p.Settings, p.dir, p.Inventory), &why) {
 		return why
 	}
 	fmt.Fprintf(a.Out, "%s  is admitted: %s\n", h.Name, told(target))
@@ -132,7 +132,7 @@ func (ad *admission) dialer(p *project) (*reach.Dialer, error) {
 	if len(a.passwords.ask) == 0 {
 		a.passwords.ask = []string{"login"}
 	}
-	d, err := a.dialerOf(p.Settings, p.dir)
+	d, err := a.dialerOf(p.Settings, p.dir, p.Inventory)
 	if err != nil {
 		return nil, err
 	}

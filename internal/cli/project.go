@@ -164,7 +164,7 @@ func (a *App) reach(ctx context.Context, targets, except []string, parallel int)
 	var d *reach.Dialer
 	p, err := a.openWhile(func(dir string, s settings.Settings, inv *inventory.Inventory) {
 		var err error
-		if d, err = a.dialerOf(s, dir); err != nil {
+		if d, err = a.dialerOf(s, dir, inv); err != nil {
 			return // which is told below
 		}
 		hosts, err := inv.Select(targets, except)
@@ -259,25 +259,25 @@ func older(a, b string) bool {
 func (a *App) dialer(p *project) (*reach.Dialer, error) {
 	if p.dialer == nil {
 		var err error
-		if p.dialer, err = a.dialerOf(p.Settings, p.dir); err != nil {
+		if p.dialer, err = a.dialerOf(p.Settings, p.dir, p.Inventory); err != nil {
 			return nil, err
 		}
 	}
 	return p.dialer, nil
 }
 
-func (a *App) dialerOf(s settings.Settings, dir string) (*reach.Dialer, error) {
+func (a *App) dialerOf(s settings.Settings, dir string, inv *inventory.Inventory) (*reach.Dialer, error) {
 	login, elevation, err := a.passwords.give(a)
 	if err != nil {
 		return nil, err
 	}
-	d := a.plainDialer(s, dir)
+	d := a.plainDialer(s, dir, inv)
 	d.Login, d.Elevation = login, elevation
 	return d, nil
 }
 
 // plainDialer gives no passwords.
-func (a *App) plainDialer(s settings.Settings, dir string) *reach.Dialer {
+func (a *App) plainDialer(s settings.Settings, dir string, inv *inventory.Inventory) *reach.Dialer {
 	home := a.Getenv("HOME")
 	return &reach.Dialer{
 		KnownHosts: expand(s.KnownHosts, home, dir),
@@ -286,6 +286,14 @@ func (a *App) plainDialer(s settings.Settings, dir string) *reach.Dialer {
 		AgentAddr:  a.Getenv("SSH_AUTH_SOCK"),
 		User:       me(),
 		Passphrase: a.passphrase,
+		Gate: func(name string) (reach.Target, bool) {
+			for _, h := range inv.Hosts {
+				if t := a.target(h, dir); h.Name == name || t.Address == name {
+					return t, true
+				}
+			}
+			return reach.Target{}, false
+		},
 	}
 }
 

@@ -114,6 +114,11 @@ func (p *Project) look() {
 	for _, g := range p.Inventory.Groups {
 		p.reads.program(g.Where)
 	}
+	for _, h := range p.Inventory.Hosts {
+		if at := h.Connect.ElevatePassword; at != nil && !p.reads.At(append([]string{"data"}, at...)...) {
+			p.reads.Paths = append(p.reads.Paths, append([]string{"data"}, at...))
+		}
+	}
 }
 
 // join puts together what a manifest looks at with all that it uses. No

@@ -506,7 +506,16 @@ type Seen struct {
 
 func lookup(path []string, vars *Vars) (any, bool) {
 	at, ok := vars.root(path[0])
-	for _, name := range path[1:] {
+	if !ok {
+		return nil, false
+	}
+	return below(at, path[1:])
+}
+
+// below gives what lies at a path in a table.
+func below(at any, path []string) (any, bool) {
+	ok := true
+	for _, name := range path {
 		m, _ := at.(map[string]any)
 		if at, ok = m[name]; !ok {
 			return nil, false

@@ -38,13 +38,17 @@ type instance struct {
 
 // The functions that are put into a template where it is compiled: emit is the
 // one through which everything that it prints passes, step counts, members is
-// fleet.members, asked is has and orElse is value_or.
+// fleet.members, asked is has and orElse is value_or; the last two are these of
+// what the dot or a variable holds.
 const (
 	emit    = "_print"
 	step    = "_step"
 	members = "_members"
 	asked   = "_has"
 	orElse  = "_or"
+
+	askedBelow  = "_has_below"
+	orElseBelow = "_or_below"
 )
 
 // Limits on what a template may do.
@@ -108,6 +112,16 @@ func funcs(in *instance) template.FuncMap {
 	}
 	out[orElse] = func(otherwise any, path ...string) any {
 		if v, there := lookup(path, in.vars); there {
+			return v
+		}
+		return Native(otherwise)
+	}
+	out[askedBelow] = func(from any, path ...string) bool {
+		_, there := below(from, path)
+		return there
+	}
+	out[orElseBelow] = func(from, otherwise any, path ...string) any {
+		if v, there := below(from, path); there {
 			return v
 		}
 		return Native(otherwise)
@@ -280,7 +294,12 @@ func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
 		return
 	}
 	path := chainOf(c.Args[1])
+	base, below := fieldsOf(tree, c.Args[1])
 	switch {
+	case id.Ident == "has" && len(c.Args) == 2 && len(below) > 0:
+		put(askedBelow, below, base)
+	case id.Ident == "value_or" && len(c.Args) == 3 && len(below) > 0:
+		put(orElseBelow, below, base, c.Args[2])
 	case id.Ident == "has" && len(c.Args) == 2 && len(path) > 1:
 		t.chains = append(t.chains, chain{path: path, offset: int(c.Args[1].Position()), asked: true})
 		put(asked, path)
@@ -288,6 +307,20 @@ func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
 		t.chains = append(t.chains, chain{path: path, offset: int(c.Args[1].Position()), asked: false})
 		put(orElse, path, c.Args[2])
 	}
+}
+
+// fieldsOf takes a selection from the dot or from a variable apart, such as
+// .left and $keeper.left; below is empty for anything else.
+func fieldsOf(tree *parse.Tree, n parse.Node) (base parse.Node, below []string) {
+	switch n := n.(type) {
+	case *parse.FieldNode:
+		return &parse.DotNode{NodeType: parse.NodeDot, Pos: n.Pos}, n.Ident
+	case *parse.VariableNode:
+		v := *n
+		v.Ident = n.Ident[:1]
+		return &v, n.Ident[1:]
+	}
+	return nil, nil
 }
 
 // chainOf gives the path of a selection that starts at a root, or nil.

@@ -243,7 +243,8 @@ var (
 		{Name: "elevate_password", Takes: schema.TakesText,
 			Doc: "Where sealed data holds the password that sudo asks for, such as data.sudo.password."},
 		{Name: "jump", Takes: schema.TakesText,
-			Doc: "A host that the connection goes through, [USER@]HOST[:PORT]; several with commas between them."},
+			Doc: "A host that the connection goes through, of this inventory or as [USER@]HOST[:PORT]; several with commas " +
+				"between them."},
 		{Name: "command", Takes: schema.TakesText,
 			Doc: "A line for sh, run here, that gives a shell on the host, in the place of SSH; $JADEKETTLE_HOST and " +
 				"$JADEKETTLE_ADDRESS are the host's."},

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -46,7 +47,7 @@ func (d *Dialer) way(ctx context.Context, t Target) (func(context.Context) (net.
 			return conn, nil
 		}, nil
 	}
-	client, err := d.gate(ctx, t.Jump)
+	client, err := d.gate(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -65,26 +66,29 @@ func (d *Dialer) way(ctx context.Context, t Target) (func(context.Context) (net.
 }
 
 // gate connects to jump hosts, a list from the first to the last with commas in
-// between, each as OpenSSH's ProxyJump has it: [USER@]HOST[:PORT].
-func (d *Dialer) gate(ctx context.Context, jumps string) (*ssh.Client, error) {
+// between, each as OpenSSH's ProxyJump has it: [USER@]HOST[:PORT]. One that the
+// inventory has is reached as it says there; to any other, the key of the host
+// behind is tried as well.
+func (d *Dialer) gate(ctx context.Context, behind Target) (*ssh.Client, error) {
+	if err := d.arrives(behind); err != nil {
+		return nil, err
+	}
+	jumps := behind.Jump
+	name := jumps + " " + cmp.Or(behind.Key, behind.also)
 	d.gates.mu.Lock()
 	if d.gates.open == nil {
 		d.gates.open = map[string]*gate{}
 	}
-	g := d.gates.open[jumps]
+	g := d.gates.open[name]
 	if g == nil {
 		g = &gate{}
-		d.gates.open[jumps] = g
+		d.gates.open[name] = g
 	}
 	d.gates.mu.Unlock()
 	g.once.Do(func() {
-		at, before := jumps, ""
-		if i := strings.LastIndexByte(jumps, ','); i >= 0 {
-			before, at = jumps[:i], jumps[i+1:]
-		}
-		t, err := hop(at)
+		t, at, err := d.hop(jumps)
 		if err == nil {
-			t.Jump = before
+			t.also = cmp.Or(behind.Key, behind.also)
 			var tr transport
 			if tr, err = d.ssh(ctx, t); err == nil {
 				g.client = tr.(*remote).client
@@ -118,6 +122,42 @@ func hop(s string) (Target, error) {
 		return t, problem.Errorf("%q is no jump host", t.Name).Remedy("write [USER@]HOST[:PORT]")
 	}
 	return t, nil
+}
+
+// hop gives the last of jump hosts as it is reached, through those before it,
+// and how it was written.
+func (d *Dialer) hop(jumps string) (t Target, at string, err error) {
+	before, at := "", jumps
+	if i := strings.LastIndexByte(jumps, ','); i >= 0 {
+		before, at = jumps[:i], jumps[i+1:]
+	}
+	if t, err = hop(at); err != nil {
+		return t, at, err
+	}
+	if d.Gate != nil {
+		if known, ok := d.Gate(t.Address); ok {
+			known.User, known.Port = cmp.Or(t.User, known.User), cmp.Or(t.Port, known.Port)
+			t = known
+		}
+	}
+	t.Jump = cmp.Or(before, t.Jump)
+	return t, at, nil
+}
+
+// arrives says whether the way to a host has an end: one host of the inventory
+// may be the way to another, and that one to the first.
+func (d *Dialer) arrives(t Target) error {
+	for range 16 {
+		if t.Jump == "" {
+			return nil
+		}
+		var err error
+		if t, _, err = d.hop(t.Jump); err != nil {
+			return nil // told when it is connected to
+		}
+	}
+	return problem.Errorf("the way to it goes in a circle, through %s", t.Jump).
+		Remedy("give the host that is reached straight connect.jump = %q", "")
 }
 
 // closeGates ends the connections to jump hosts.

@@ -43,6 +43,7 @@ type Target struct {
 	// Command, run here by sh, gives a shell on the host, in the place of SSH.
 	Command string
 
+	also        string // a private key that is tried last, when none is named
 	certificate string // a file, by the user's OpenSSH settings
 	proxy       string // a command that gives the connection, by the user's OpenSSH settings
 }
@@ -59,7 +60,10 @@ type Dialer struct {
 	// Passphrase gives that of a private key, which is asked once for each. May be
 	// nil.
 	Passphrase func(key string) (value.Secret, error)
-	opened     sync.Map // keys that had one, by path: of func() (ssh.Signer, error)
+	// Gate gives a jump host, by the name or address that a host's way has, as the
+	// inventory says it is reached. May be nil.
+	Gate   func(name string) (Target, bool)
+	opened sync.Map // keys that had one, by path: of func() (ssh.Signer, error)
 
 	mu    sync.Mutex
 	read  *known            // the known_hosts file

@@ -226,6 +226,16 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig, judged *verdict) (func()
 				signers = append(append(signers, certified...), s)
 			}
 		}
+		if t.also != "" {
+			s, err := d.readKey(t.also, agentKeys)
+			if err != nil && len(signers) == 0 {
+				closeAgent()
+				return nil, err
+			}
+			if err == nil {
+				signers = append(signers, s)
+			}
+		}
 		if len(signers) == 0 && d.Login == nil {
 			closeAgent()
 			return nil, problem.Errorf("there is no key to log in with: no agent, and no key in ~/.ssh").

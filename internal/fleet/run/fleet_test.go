@@ -92,7 +92,7 @@ func (b *bench) fleetOf(p *compile.Project) *run.Fleet {
 		key = strings.TrimPrefix(b.key, "none") // none: whatever lies in the home
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper", Login: b.dialer.Login,
-		Elevation: b.dialer.Elevation, Home: b.dialer.Home}
+		Elevation: b.dialer.Elevation, Home: b.dialer.Home, Gate: b.dialer.Gate}
 	return &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify,
 		Silence: b.silence, Limits: b.limits,
 		Selection: b.part, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {

@@ -3,6 +3,7 @@ package run_test
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -85,6 +86,24 @@ func TestJumpHosts(t *testing.T) {
 			t.Errorf("through %s it is %s: %s", jump, h.State, h.Message)
 		}
 	}
+	after := map[string]string{"gate-01": "gate-02"}
+	b.dialer.Gate = func(name string) (reach.Target, bool) { // as an inventory has them
+		i := slices.Index([]string{"", "gate-01", "gate-02"}, name)
+		if i < 1 {
+			return reach.Target{}, false
+		}
+		return reach.Target{Address: "127.0.0.1", Port: b.sim.Hosts[i].Addr.Port, Jump: after[name]}, true
+	}
+	b.target.Jump = "gate-01"
+	if h := b.run(false)["gauge-01"]; h.State != run.Reached {
+		t.Errorf("through gates of the inventory it is %s: %s", h.State, h.Message)
+	}
+	after["gate-02"] = "gate-01"
+	if h := b.run(false)["gauge-01"]; !strings.Contains(h.Message, "goes in a circle") {
+		t.Errorf("through gates in a circle it is %s: %s", h.State, h.Message)
+	}
+	b.target.Jump = at(1) + "," + at(2)
+	b.dialer.Gate = nil
 	b.sim.Hosts[2].Down()
 	h := b.run(false)["gauge-01"]
 	if h.State != run.NotReached || !strings.Contains(h.Message, "the jump host "+at(2)) {

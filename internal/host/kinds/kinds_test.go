@@ -78,6 +78,8 @@ func TestImpliedNeeds(t *testing.T) {
 		attrs                      value.Attrs
 	}{
 		{"file", "/srv/a/b/f", "dir /srv, dir /srv/a", "dir /srv/a", nil},
+		{"file", "/srv/a/b/f", "dir /srv, mount /srv/a", "mount /srv/a", nil},
+		{"dir", "/srv/a", "dir /srv, mount /srv/a", "dir /srv, mount /srv/a", nil},
 		{"file", "/f", "user maren, group maren", "user maren, group maren", value.Attrs{"owner": "maren", "group": "maren"}},
 		{"file", "/f", "user maren", "user maren", value.Attrs{"group": "maren"}},
 		{"user", "maren", "group maren, group keepers, user keepers", "group maren, group keepers",

@@ -193,7 +193,7 @@ func TestKindsOnAHost(t *testing.T) {
 			{"mount /srv/pad", value.Attrs{"what": "UUID=1-2", "type": "ext4", "boot": false},
 				"at boot: /dev/vdb1 /srv/pad ext4 defaults 0 0 -> not mounted", ""},
 			{"mount /srv/none", value.Attrs{"what": "tmpfs", "type": "tmpfs"},
-				"error: /srv/none is no folder on this host", ""},
+				"folder: absent -> there, mounted: no -> yes, at boot: not mounted -> tmpfs /srv/none tmpfs defaults 0 0", ""},
 			{"mount /srv/pad", value.Attrs{"absent": true}, "mounted: yes -> no", ""},
 			{"mount /srv/pad", value.Attrs{"what": "/dev/none", "type": "ext4"},
 				"mounted: no -> yes, at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0",

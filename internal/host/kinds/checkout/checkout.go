@@ -280,6 +280,10 @@ func (st *state) ask(ctx context.Context, g *git) error {
 // meant asks the repository which commit a branch or tag names.
 func (g *git) meant(ctx context.Context, rev string) (string, error) {
 	text, err := g.run(ctx, "ls-remote", "--", g.task.Attrs.Text("url"), rev, "refs/tags/"+rev+"^{}")
+	if err != nil && strings.Contains(err.Error(), "dubious ownership") {
+		return "", problem.Errorf("%w", err).Remedy("git takes nothing from a folder of another account: set run_as to the " +
+			"owner of the repository, or reach it by ssh or https")
+	}
 	if err != nil {
 		return "", problem.Errorf("the repository cannot be asked: %w", err).
 			Remedy("see that the host reaches %s, and may read it", g.task.Attrs.Text("url"))

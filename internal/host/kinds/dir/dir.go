@@ -57,7 +57,13 @@ only_declared = true
 	Captures: []string{"owner", "group", "mode"},
 	TooMany:  "/srv",
 	Canon:    schema.CleanPath,
-	Needs:    kind.OwnerNeeds,
+	Needs: func(n schema.Needer) []value.Ref {
+		out := kind.OwnerNeeds(n)
+		if n.Attrs.Bool("absent") {
+			return out
+		}
+		return append(out, value.Ref{Kind: "mount", Name: n.Ref.Name}) // whose root it says the owner of
+	},
 	Check: func(name string, a value.Attrs) (string, error) {
 		if a.Bool("absent") && name == "/" {
 			return "absent", problem.Errorf("the root folder cannot be absent").Remedy("take the declaration out")

@@ -333,8 +333,10 @@ func Said(v any) string {
 // nearest only.
 func ParentDirs(n schema.Needer) []value.Ref {
 	for p := path.Dir(n.Ref.Name); len(p) > 1; p = path.Dir(p) {
-		if ref := (value.Ref{Kind: "dir", Name: p}); n.Declared(ref) {
-			return []value.Ref{ref}
+		for _, above := range []string{"dir", "mount"} {
+			if ref := (value.Ref{Kind: above, Name: p}); n.Declared(ref) {
+				return []value.Ref{ref}
+			}
 		}
 	}
 	return nil

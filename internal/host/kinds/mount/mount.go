@@ -26,9 +26,9 @@ var about = &schema.Kind{
 	Name:  "mount",
 	Area:  "system",
 	About: "A file system: mounted where, from what, and at boot.",
-	Doc: "The name is the path where it is mounted, which must be there or be declared. It is mounted first; only what " +
-		"could be mounted gets its line in /etc/fstab. Other options are set by mounting anew. Declared absent, it is " +
-		"unmounted and its line goes.",
+	Doc: "The name is the path where it is mounted; its folder is made where it is not there. It is mounted first; only " +
+		"what could be mounted gets its line in /etc/fstab. Other options are set by mounting anew. A dir of the same " +
+		"path comes after it and says whose what was mounted is. Declared absent, it is unmounted and its line goes.",
 	Attrs: []schema.Attr{
 		{Name: "what", Type: schema.Text, Required: true, Doc: "The device, UUID=... or LABEL=..., or where it is served.",
 			Examples: []string{`"UUID=6b1a-55c2"`, `"archive.example.org:/srv/tide"`}},
@@ -61,7 +61,10 @@ absent = true
 	Canon:    schema.CleanPath,
 	Part:     func(string) string { return table },
 	Needs: func(n schema.Needer) []value.Ref {
-		out := append(kind.ParentDirs(n), value.Ref{Kind: "dir", Name: n.Ref.Name})
+		out := kind.ParentDirs(n)
+		if n.Attrs.Bool("absent") { // before its folder goes, which turns this round
+			out = append(out, value.Ref{Kind: "dir", Name: n.Ref.Name})
+		}
 		return append(out, value.Ref{Kind: "package", Name: "nfs-common"}, value.Ref{Kind: "package", Name: "cifs-utils"})
 	},
 	Check: func(name string, a value.Attrs) (string, error) {
@@ -110,6 +113,7 @@ type entry struct {
 }
 
 type state struct {
+	folder  bool // where it is mounted is there
 	mounted bool
 	now     entry
 	listed  bool
@@ -188,14 +192,14 @@ func (mounts) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error)
 	}
 	defer d.Close()
 	info, err := d.Lstat(name)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return st, err
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return st, nil
+	case err == nil && !info.Type.IsDir():
+		err = problem.Errorf("%s is no folder on this host", t.Ref.Name).Remedy("take it away, or mount elsewhere")
 	}
-	if err != nil || !info.Type.IsDir() {
-		return st, kind.NotYet(problem.Errorf("%s is no folder on this host", t.Ref.Name).
-			Remedy("declare it: [dir.%q]", t.Ref.Name))
-	}
-	return st, nil
+	st.folder = true
+	return st, err
 }
 
 // other says whether something else is mounted than what is declared. What has a
@@ -212,6 +216,9 @@ func other(now, want entry) bool {
 func (mounts) Compare(t plan.Task, st state) []plan.Change {
 	want := declared(t)
 	var out []plan.Change
+	if wants(t, "mounted") && t.Ref.Name != "/" && !st.folder {
+		out = append(out, plan.Change{What: "folder", Was: "absent", Becomes: "there"})
+	}
 	switch mounted := wants(t, "mounted"); {
 	case mounted && !st.mounted:
 		out = append(out, plan.Change{What: "mounted", Was: "no", Becomes: "yes"})
@@ -242,6 +249,11 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	}
 	if w.Differs("mounted") && st.mounted {
 		if err := run("umount", "--", t.Ref.Name); err != nil {
+			return err
+		}
+	}
+	if w.Differs("folder") {
+		if err := mkdir(env, t.Ref.Name); err != nil {
 			return err
 		}
 	}
@@ -277,6 +289,15 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	}
 	l.List = out
 	return env.WriteText(ctx, t, st.file, l.String(), 0o644, "")
+}
+
+func mkdir(env *kind.Env, at string) error {
+	d, name, err := env.Split(at)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Mkdir(name, 0o755, -1, -1)
 }
 
 // Capture declares a mount as the table has it, or else as it is mounted.
