@@ -27,10 +27,10 @@ import (
 )
 
 // wholeKinds are the kinds that a server is made of, in the order in which the
-// manifest tells of them. Mounts, repositories and the kernel's settings are told
-// as the files that say them.
-var wholeKinds = []string{"hostname", "timezone", "locale", "hosts_entry", "package", "group", "user", "file", "cron",
-	"service"}
+// manifest tells of them. The kernel's settings are told as the files that say
+// them, and so is what else these kinds cannot say.
+var wholeKinds = []string{"hostname", "timezone", "locale", "hosts_entry", "repo", "package", "group", "user", "sudo_rule",
+	"mount", "swap", "file", "firewall", "cron", "service"}
 
 // whole is a capture of all that people set up on a host.
 type whole struct {
@@ -54,6 +54,7 @@ type setUp struct {
 	attrs   value.Attrs
 	note    string
 	content string // of a file
+	files   []string
 	secret  bool
 }
 
@@ -148,7 +149,10 @@ func (w *whole) take(asked []value.Ref, c plan.Captured, secret bool) {
 	switch _, text := c.Attrs["content"]; {
 	case c.Problem != "":
 		err = errors.New(c.Problem)
-	case err == nil && c.Ref.Kind == "file" && !text && attrs["absent"] == nil:
+	case c.Ref.Kind != "file" || err != nil || text || attrs["absent"] != nil:
+	case len(c.Bytes) > 0 && !secret:
+		content = string(c.Bytes)
+	default:
 		err = errors.New(c.Note)
 	}
 	if err != nil {
@@ -156,7 +160,7 @@ func (w *whole) take(asked []value.Ref, c plan.Captured, secret bool) {
 		return
 	}
 	delete(attrs, "content")
-	w.list = append(w.list, setUp{c.Ref, attrs, c.Note, content, secret})
+	w.list = append(w.list, setUp{c.Ref, attrs, c.Note, content, c.Files, secret})
 }
 
 func (w *whole) leave(ref value.Ref, why string) {
@@ -176,9 +180,9 @@ func (w *whole) write(dir string, plain bool) error {
 	if err := os.MkdirAll(at, 0o755); err != nil {
 		return err
 	}
-	crons := w.crons()
+	said := w.said()
 	for _, f := range w.list {
-		if crons[f.ref.Name] && f.ref.Kind == "file" {
+		if said[f.ref] {
 			continue
 		}
 		attrs := value.Attrs{}
@@ -211,19 +215,51 @@ func (w *whole) write(dir string, plain bool) error {
 	return os.WriteFile(filepath.Join(at, "manifest.toml"), []byte(b.String()), 0o644)
 }
 
-func (w *whole) has(ref value.Ref) bool {
-	return slices.ContainsFunc(w.list, func(f setUp) bool { return f.ref == ref })
+// toldByFiles says whether the files that a declaration is about were captured,
+// and say the same.
+func (w *whole) toldByFiles(ref value.Ref) bool {
+	i := slices.IndexFunc(w.list, func(f setUp) bool { return f.ref == ref })
+	return i >= 0 && len(w.list[i].files) > 0 && !slices.ContainsFunc(w.list[i].files, func(p string) bool {
+		return !slices.ContainsFunc(w.list, func(f setUp) bool { return f.ref == value.Ref{Kind: "file", Name: p} })
+	})
 }
 
-// crons gives the files that declarations of cron are about.
-func (w *whole) crons() map[string]bool {
-	out := map[string]bool{}
+// said gives what is said by something else as well: a file that declarations of
+// other kinds tell all of, or else those that tell a part of it.
+func (w *whole) said() map[value.Ref]bool {
+	out, parts := map[value.Ref]bool{}, map[string][]value.Ref{}
+	schemas := w.app.kinds()
 	for _, f := range w.list {
-		if f.ref.Kind == "cron" {
-			out["/etc/cron.d/"+f.ref.Name] = true
+		for _, p := range f.files {
+			out[value.Ref{Kind: "file", Name: p}] = true
+		}
+		if k, _ := schemas.Kind(f.ref.Kind); k.Part != nil && len(f.files) == 0 {
+			parts[k.Part(f.ref.Name)] = append(parts[k.Part(f.ref.Name)], f.ref)
+		}
+	}
+	for _, f := range w.list {
+		refs := parts[f.ref.Name]
+		switch {
+		case f.ref.Kind != "file" || len(refs) == 0:
+		case len(refs) < entries(f.content):
+			for _, ref := range refs {
+				out[ref] = true
+			}
+		default:
+			out[f.ref] = true
 		}
 	}
 	return out
+}
+
+// entries counts the lines that are neither empty nor comments.
+func entries(text string) (n int) {
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			n++
+		}
+	}
+	return n
 }
 
 // prove previews what was captured on the host that it is of, and takes out what
@@ -277,12 +313,11 @@ func (w *whole) prove(ctx context.Context, scratch string) (again bool, err erro
 			c := t.Changes[0]
 			why = strings.TrimSpace(c.What + " " + c.Was)
 		}
-		w.list = slices.DeleteFunc(w.list, func(f setUp) bool { return f.ref == t.Ref })
 		again = true
-		if t.Ref.Kind == "cron" && w.has(value.Ref{Kind: "file", Name: "/etc/cron.d/" + t.Ref.Name}) {
-			continue // which says the same
+		if !w.toldByFiles(t.Ref) {
+			w.leave(t.Ref, "it cannot be declared as it is ("+why+")")
 		}
-		w.leave(t.Ref, "it cannot be declared as it is ("+why+")")
+		w.list = slices.DeleteFunc(w.list, func(f setUp) bool { return f.ref == t.Ref })
 	}
 	return again, nil
 }
@@ -308,19 +343,19 @@ func (w *whole) keep() error {
 	if err := os.Rename(filepath.Join(beside, manifest.Dir, w.name), filepath.Join(at, w.name)); err != nil {
 		return err
 	}
-	count, crons := map[string]int{}, w.crons()
+	count, said := map[string]int{}, w.said()
 	for _, f := range w.list {
-		if f.ref.Kind != "file" || !crons[f.ref.Name] {
+		if !said[f.ref] {
 			count[f.ref.Kind]++
 		}
 	}
-	var said []string
+	var kinds []string
 	for _, k := range wholeKinds {
 		if n := count[k]; n > 0 {
-			said = append(said, fmt.Sprintf("%d %s", n, k))
+			kinds = append(kinds, fmt.Sprintf("%d %s", n, k))
 		}
 	}
-	fmt.Fprintf(w.app.Out, "%s  is in %s/%s: %s\n", w.host.Name, manifest.Dir, w.name, strings.Join(said, ", "))
+	fmt.Fprintf(w.app.Out, "%s  is in %s/%s: %s\n", w.host.Name, manifest.Dir, w.name, strings.Join(kinds, ", "))
 	fmt.Fprintln(w.app.Out, "a preview of it on that host changes nothing")
 	if len(w.unsaid) > 0 {
 		fmt.Fprintf(w.app.Out, "\nnot said in it:\n  %s\n", strings.Join(w.unsaid, "\n  "))

@@ -154,6 +154,10 @@ type Captured struct {
 	// Guarded says that it may hold a secret and is only told when it is asked for
 	// by name. Problem says why.
 	Guarded bool `cbor:"6,keyasint,omitempty"`
+	// Bytes is what a file holds that is no text.
+	Bytes []byte `cbor:"7,keyasint,omitempty"`
+	// Files are the paths of files that the attributes tell all of.
+	Files []string `cbor:"8,keyasint,omitempty"`
 }
 
 // Entry is what a host remembers of one thing that is managed on it.

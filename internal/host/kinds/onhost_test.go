@@ -455,12 +455,25 @@ func TestAPreviewPromisesNothing(t *testing.T) {
 	}
 }
 
+// tides is a repository.
+var tides = value.Attrs{"urls": []any{"https://packages.example.org/debian"}, "suites": []any{"bookworm"},
+	"components": []any{"main"}, "insecure_without_key": true}
+
 // TestWhatIsCapturedIsRight captures what stands, declares it, and finds
 // nothing different.
 func TestWhatIsCapturedIsRight(t *testing.T) {
 	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Users: []string{"tidelog"}, Groups: []string{"watch"},
 		Packages: []string{"buoy-tools"}, Files: map[string]string{"/etc/note": "low water at six\n"}})
-	for _, ref := range []string{"file /etc/note", "dir /srv", "user tidelog", "group watch",
+	b.apply(b.task("repo tides", tides))
+	b.apply(b.task("sudo_rule watch", value.Attrs{"who": []any{"%watch", "tidelog"}, "run_as": []any{"ALL"},
+		"commands": []any{"/bin/tide, now=1", "/bin/ebb"}, "password": false}))
+	b.apply(b.task("mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"}}))
+	b.apply(b.task("swap /swapfile", value.Attrs{"size": "1 MiB"}))
+	b.apply(b.task("block /etc/note#high", value.Attrs{"content": "high\n"}))
+	b.apply(b.task("firewall house", value.Attrs{"open": []any{"22", "6000-6010/udp"}, "refuse": []any{"all"},
+		"from": []any{"192.0.2.0/24", "2001:db8::/32"}, "interface": "eth1"}))
+	for _, ref := range []string{"repo tides", "sudo_rule watch", "mount /srv/pad", "swap /swapfile", "block /etc/note#high",
+		"firewall house", "repo none", "firewall none", "file /etc/note", "dir /srv", "user tidelog", "group watch",
 		"package buoy-tools", "service tide-logger",
 		"file /etc/none", "dir /srv/none", "user none", "group none", "package none"} {
 		task := b.task(ref, nil)
@@ -504,8 +517,11 @@ func TestNamesAreWhatPeopleMade(t *testing.T) {
 	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Packages: []string{"buoy-tools"}})
 	b.apply(b.task("group keepers", nil))
 	b.apply(b.task("user maren", nil))
+	b.apply(b.task("service cron", value.Attrs{"boot": false}))
+	b.apply(b.task("sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}}))
+	b.apply(b.task("repo tides", tides))
 	for name, want := range map[string]string{
-		"user": "maren", "group": "keepers", "service": "cron ssh tide-logger", "package": "buoy-tools dpkg libc6 old-ticker",
+		"user": "maren", "group": "keepers", "service": "cron", "sudo_rule": "keepers", "repo": "tides", "mount": "", "package": "buoy-tools dpkg libc6 old-ticker",
 	} {
 		k, _ := kinds.Find(name)
 		got, err := k.Names(context.Background(), b.env(false))

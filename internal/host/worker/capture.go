@@ -26,7 +26,7 @@ func (s *session) capture(ctx context.Context, asked []value.Ref) error {
 	}
 	start, total := 0, 0
 	for i, c := range list {
-		n := 64 + len(c.Ref.Name) + len(c.Note) + len(c.Problem) + len(c.Do)
+		n := 64 + len(c.Ref.Name) + len(c.Note) + len(c.Problem) + len(c.Do) + len(c.Bytes)
 		for k, v := range c.Attrs {
 			n += len(k) + len(fmt.Sprint(v)) + 16
 		}
@@ -91,7 +91,7 @@ func guard(c *plan.Captured) {
 	if bits, err := strconv.ParseUint(mode, 8, 32); err == nil && bits&0o077 == 0 && c.Ref.Kind == "file" {
 		why = "only its owner may read it"
 	}
-	if secretText.MatchString(content) {
+	if secretText.MatchString(content) || secretText.Match(c.Bytes) {
 		why = "it holds a private key, or a password as it is stored"
 	}
 	if why != "" {

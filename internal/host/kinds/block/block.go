@@ -2,6 +2,7 @@
 package block
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -50,9 +51,11 @@ owner = "root"
 mode = "0755"
 `},
 	},
-	Canon: kind.CanonPart,
-	Part:  kind.FileOfPart,
-	Needs: kind.PartNeeds,
+	Captures: []string{"content"},
+	TooMany:  "/etc/profile#tides",
+	Canon:    kind.CanonPart,
+	Part:     kind.FileOfPart,
+	Needs:    kind.PartNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
 		_, word := kind.PartOf(name)
 		begin, end := marks(word, a.Text("comment"))
@@ -85,7 +88,28 @@ func marks(word, comment string) (begin, end string) {
 }
 
 // Kind is the kind of marked parts.
-func Kind() kind.Kind { return kind.Edits(blocks{}) }
+func Kind() kind.Kind { return parts{kind.Edits(blocks{})} }
+
+// parts adds to the editing what can be captured.
+type parts struct{ kind.Kind }
+
+// Capture declares the part between the marks of that name, with # for comments.
+func (parts) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan.Captured, error) {
+	file, word := kind.PartOf(t.Ref.Name)
+	st, err := env.ReadText(file)
+	if err != nil {
+		return plan.Captured{}, err
+	}
+	begin, end := marks(word, "")
+	l := kind.SplitLines(st.Text).List
+	at, last := slices.Index(l, begin), slices.Index(l, end)
+	if at < 0 || last < at {
+		return plan.Captured{}, problem.Errorf("the marks %q and %q do not stand there", begin, end).
+			Remedy("name a part that was put there, as FILE#NAME")
+	}
+	text := strings.Join(l[at+1:last], "\n") + "\n"
+	return plan.Captured{Attrs: map[string]any{"content": text}}, nil
+}
 
 type blocks struct{}
 

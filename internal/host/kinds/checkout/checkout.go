@@ -60,6 +60,8 @@ discard_edits = true
 `},
 	},
 	NoAbsent: "declare [dir.\"/the/folder\"] with absent = true and with_contents = true, which takes edits in it too",
+	Captures: []string{"url", "revision", "run_as"},
+	TooMany:  "/srv/tide-pages",
 	Canon:    schema.CleanPath,
 	Needs: func(n schema.Needer) []value.Ref {
 		out := append(kind.ParentDirs(n), value.Ref{Kind: "package", Name: "git"}, value.Ref{Kind: "dir", Name: n.Ref.Name})
@@ -200,6 +202,9 @@ func (checkouts) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, e
 	g, err := newGit(env, t)
 	if err != nil {
 		return st, err
+	}
+	if !t.Attrs.Has("url") && !t.Absent { // nothing is declared: a capture looks for itself
+		return st, nil
 	}
 	if err := st.look(g); err != nil {
 		return st, err
@@ -429,4 +434,66 @@ func (g *git) remove(keep bool) error {
 	}
 	defer d.Close()
 	return d.RemoveAll(name)
+}
+
+// Capture declares a working copy that is there: its branch where it is on one,
+// else its commit.
+func (checkouts) Capture(ctx context.Context, env *kind.Env, t plan.Task, _ state) (plan.Captured, error) {
+	owner, err := ownerOf(env, t.Ref.Name)
+	if err != nil {
+		return plan.Captured{}, err
+	}
+	attrs := value.Attrs{}
+	if owner != "" {
+		attrs["run_as"] = owner
+	}
+	t.Attrs = attrs
+	g, err := newGit(env, t)
+	if err != nil {
+		return plan.Captured{}, err
+	}
+	var st state
+	if err := st.look(g); err != nil {
+		return plan.Captured{}, err
+	}
+	if !st.there {
+		return plan.Captured{}, problem.Errorf("it is no git working copy").Remedy("capture it as a dir")
+	}
+	if err := st.ask(ctx, g); err != nil {
+		return plan.Captured{}, err
+	}
+	if st.url == "" || st.commit == "" {
+		return plan.Captured{}, problem.Errorf("it was not cloned from anywhere").Remedy("declare it by hand")
+	}
+	if secretIn(st.url) {
+		return plan.Captured{}, problem.Errorf("the address that it comes from holds a password").
+			Remedy("declare it by hand, with ssh_key or git's own store of credentials")
+	}
+	c := plan.Captured{Attrs: attrs}
+	attrs["url"], attrs["revision"] = st.url, st.commit
+	if branch, err := g.in(ctx, "symbolic-ref", "--short", "-q", "HEAD"); err == nil && branch != "" {
+		attrs["revision"] = branch
+	}
+	if len(st.edited) > 0 {
+		c.Note = "it was edited on the host: " + kind.Some(st.edited)
+	}
+	return c, nil
+}
+
+// ownerOf names whose a folder is, unless it is ours.
+func ownerOf(env *kind.Env, p string) (string, error) {
+	d, name, err := env.Split(p)
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	info, err := d.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && !info.Type.IsDir() {
+		return "", problem.Errorf("there is no such folder").Remedy("name that of a working copy")
+	}
+	if err != nil || info.UID == env.Machine.UID() {
+		return "", err
+	}
+	own, err := env.OwnershipOf(d, info)
+	return own.Owner, err
 }

@@ -125,7 +125,7 @@ func (schedules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (
 	if !ok {
 		return plan.Captured{}, problem.Errorf("it holds more than one schedule").Remedy("capture the file")
 	}
-	c := plan.Captured{Attrs: attrs}
+	c := plan.Captured{Attrs: attrs, Files: []string{folder + t.Ref.Name}}
 	if content(attrs) != st.Text {
 		c.Note = "the file has other comments or white space, which an apply would write anew"
 	}

@@ -426,6 +426,7 @@ func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (p
 	}
 	if !kind.IsText(content) {
 		c.Note = "it holds no text; put it beside the manifest and name it with copy"
+		c.Bytes = []byte(content)
 		return c, nil
 	}
 	c.Attrs["content"] = content

@@ -124,7 +124,7 @@ func same(env *kind.Env, p, sum string) bool {
 	}
 	f, err := d.Open(name)
 	if err != nil {
-		return true
+		return false // so that it is told that it cannot be read
 	}
 	defer f.Close()
 	h := md5.New()

@@ -60,6 +60,7 @@ refuse = ["all"]
 from = ["192.0.2.128/25"]
 `},
 	},
+	Captures: []string{"open", "refuse", "from", "interface"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
 			return "", problem.Errorf("%q is no name for an opening", name).
@@ -421,6 +422,67 @@ func ourPort(env *kind.Env) int {
 		}
 	}
 	return sshPort
+}
+
+// Names lists the declarations that the file has rules of.
+func (openings) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	st, err := env.ReadOptional(file)
+	return value.Keys(sections(st.Text)), err
+}
+
+// Capture declares what the file says under a name. What other tables hold is
+// left to who made them.
+func (openings) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
+	have, there := sections(st.old.Text)[t.Ref.Name]
+	if !there {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	attrs := parsed(have)
+	if !slices.Equal(rules(attrs), have) {
+		return plan.Captured{}, problem.Errorf("its rules were written by somebody else").Remedy("declare it by hand")
+	}
+	return plan.Captured{Attrs: attrs, Files: []string{file, unitFile}}, nil
+}
+
+// ruleForm is a rule as [rules] writes it.
+var ruleForm = regexp.MustCompile(`^(?:iifname "([^"]+)" )?(?:ip6? saddr \{ ([^}]+) \} )?` +
+	`(?:(tcp|udp) dport \{ ([^}]+) \} )?(accept|drop)$`)
+
+// parsed reads rules back, each of which is one protocol for one family.
+func parsed(have []string) value.Attrs {
+	attrs := value.Attrs{}
+	add := func(name, v string) {
+		list, _ := attrs[name].([]any)
+		if !slices.Contains(list, any(v)) {
+			attrs[name] = append(list, v)
+		}
+	}
+	for _, r := range have {
+		m := ruleForm.FindStringSubmatch(r)
+		if m == nil {
+			continue
+		}
+		if m[1] != "" {
+			attrs["interface"] = m[1]
+		}
+		for _, from := range strings.Split(m[2], ", ") {
+			if from != "" {
+				add("from", from)
+			}
+		}
+		name := map[string]string{"accept": "open", "drop": "refuse"}[m[5]]
+		if m[3] == "" {
+			add(name, "all")
+			continue
+		}
+		for _, span := range strings.Split(m[4], ", ") {
+			if m[3] == "udp" {
+				span += "/udp"
+			}
+			add(name, span)
+		}
+	}
+	return attrs
 }
 
 // Compare says what differs.

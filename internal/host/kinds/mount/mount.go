@@ -57,7 +57,6 @@ absent = true
 `},
 	},
 	Captures: []string{"what", "type", "options", "mounted", "boot", "check_order"},
-	TooMany:  "/srv",
 	Canon:    schema.CleanPath,
 	Part:     func(string) string { return table },
 	Needs: func(n schema.Needer) []value.Ref {
@@ -298,6 +297,18 @@ func mkdir(env *kind.Env, at string) error {
 	}
 	defer d.Close()
 	return d.Mkdir(name, 0o755, -1, -1)
+}
+
+// Names lists what is mounted at boot, but for swap.
+func (mounts) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	st, err := env.ReadOptional(table)
+	var out []string
+	for _, line := range kind.SplitLines(st.Text).List {
+		if e, ok := parse(line); ok && path.IsAbs(e.at) && e.sort != "swap" && !slices.Contains(out, e.at) {
+			out = append(out, e.at)
+		}
+	}
+	return out, err
 }
 
 // Capture declares a mount as the table has it, or else as it is mounted.

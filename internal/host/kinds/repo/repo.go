@@ -61,6 +61,7 @@ mDMEZ0AAABYJKwYBBAHaRw8BAQdA
 """
 `},
 	},
+	Captures: []string{"urls", "suites", "components", "architectures", "key", "insecure_without_key"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
 			return "", problem.Errorf("%q is no name for a repository", name).
@@ -147,7 +148,7 @@ func (repos) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 	st := state{by: by}
 	s := backend.Source{Name: t.Ref.Name, URLs: t.Attrs.Texts("urls"), Suites: t.Attrs.Texts("suites"),
 		Components: t.Attrs.Texts("components"), Architectures: t.Attrs.Texts("architectures")}
-	if !t.Absent {
+	if !t.Absent && len(s.URLs) > 0 { // without, nothing is declared: a capture looks for itself
 		if s.Key, err = keyOf(env, t); err != nil {
 			return st, err
 		}
@@ -176,7 +177,7 @@ func keyOf(env *kind.Env, t plan.Task) (string, error) {
 		return "", err
 	}
 	key := texts[t.Content.SHA256]
-	if !strings.Contains(key, "-----BEGIN PGP PUBLIC KEY BLOCK-----") {
+	if !strings.Contains(key, armour) {
 		return "", problem.Errorf("the key is no public key in the armoured form").
 			Remedy("export it with `gpg --armor --export`")
 	}
@@ -243,6 +244,77 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 	return problem.Errorf("its lists cannot be fetched, so what stood before stands again: %w", err).
 		Remedy("see that the address, the suites and the key are right, and that the host reaches it")
 }
+
+// Names lists the sources that stand in a file each, as this kind writes them.
+func (repos) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	m, err := packages.ManagerOf(env)
+	if err != nil {
+		return nil, err
+	}
+	by, ok := m.(backend.Repositories)
+	if !ok {
+		return nil, nil
+	}
+	folder, suffix := by.Sources()
+	list, _ := env.Machine.ReadDir(strings.TrimSuffix(folder, "/"))
+	var out []string
+	for _, file := range list {
+		name, fits := strings.CutSuffix(file, suffix)
+		if !fits || !nameForm.MatchString(name) {
+			continue
+		}
+		if st, err := env.ReadText(folder + file); err == nil {
+			if _, _, ok := by.ParseSource(name, st.Text); ok {
+				out = append(out, name)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Capture declares a source that stands in a file of its own.
+func (repos) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (plan.Captured, error) {
+	if !st.old.There {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	s, keyFile, ok := st.by.ParseSource(t.Ref.Name, st.old.Text)
+	if !ok {
+		return plan.Captured{}, problem.Errorf("%s says more than this kind does", st.old.Path).Remedy("capture the file")
+	}
+	c := plan.Captured{Attrs: map[string]any{"urls": list(s.URLs)}, Files: []string{st.old.Path}}
+	for name, words := range map[string][]string{"suites": s.Suites, "components": s.Components,
+		"architectures": s.Architectures} {
+		if len(words) > 0 {
+			c.Attrs[name] = list(words)
+		}
+	}
+	if keyFile == "" {
+		c.Attrs["insecure_without_key"] = true
+	} else {
+		key, err := env.ReadText(keyFile)
+		if err != nil {
+			return c, err
+		}
+		if !strings.Contains(key.Text, armour) {
+			return c, problem.Errorf("its key %s is not in the armoured form", keyFile).Remedy("capture the files")
+		}
+		s.Key, c.Attrs["key"], c.Files = key.Text, key.Text, append(c.Files, keyFile)
+	}
+	if source, key := st.by.SourceFiles(s); source.Text != st.old.Text || key.Path != keyFile && keyFile != "" {
+		c.Note = "an apply writes its file anew, and its key to a file of its own"
+	}
+	return c, nil
+}
+
+func list(words []string) []any {
+	var out []any
+	for _, w := range words {
+		out = append(out, w)
+	}
+	return out
+}
+
+const armour = "-----BEGIN PGP PUBLIC KEY BLOCK-----"
 
 // folder makes the folder of sources or of keys, which not every system has.
 func folder(env *kind.Env, p string) error {

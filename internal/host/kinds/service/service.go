@@ -387,13 +387,23 @@ func act(ctx context.Context, env *kind.Env, sm backend.Manager, w kind.Work) (u
 	return up, err
 }
 
-// Names lists the services that start at boot.
+// Names lists the services that somebody had start at boot, or not; where the
+// manager does not tell by whom, those that do.
 func (services) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	sm, err := managerOf(env.Machine)
 	if err != nil {
 		return nil, err
 	}
 	var out []string
+	if by, ok := sm.(backend.Minder); ok {
+		names, err := by.Minded(ctx, env.Machine)
+		for _, name := range names {
+			if _, err := about.Canon(name); err == nil {
+				out = append(out, name)
+			}
+		}
+		return out, err
+	}
 	all := sm.Survey(ctx, env.Machine, 1<<16)
 	for _, name := range value.Keys(all) {
 		if _, err := about.Canon(name); all[name].Boot && err == nil && !strings.HasSuffix(name, "@") {

@@ -49,6 +49,7 @@ password = false
 system = true
 `},
 	},
+	Captures: []string{"who", "run_as", "commands", "password"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
 			return "", problem.Errorf("%q is no name that sudo takes for a file", name).
@@ -114,6 +115,94 @@ func (k rules) Write(ctx context.Context, env *kind.Env, work []kind.Work) []err
 	return k.Kind.Write(ctx, env, work)
 }
 
+// Names lists the files that hold one rule and nothing else.
+func (rules) Names(_ context.Context, env *kind.Env) ([]string, error) {
+	list, _ := env.Machine.ReadDir(strings.TrimSuffix(folder, "/"))
+	var out []string
+	for _, name := range list {
+		if st, err := env.ReadText(folder + name); err == nil && nameForm.MatchString(name) {
+			if _, ok := parsed(st.Text); ok {
+				out = append(out, name)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Capture declares a file of one rule.
+func (rules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan.Captured, error) {
+	st, err := env.ReadText(folder + t.Ref.Name)
+	if err != nil {
+		return plan.Captured{}, err
+	}
+	if !st.There {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	attrs, ok := parsed(st.Text)
+	if !ok {
+		return plan.Captured{}, problem.Errorf("it holds more than one plain rule").Remedy("capture the file")
+	}
+	c := plan.Captured{Attrs: attrs, Files: []string{folder + t.Ref.Name}}
+	if content(attrs) != st.Text {
+		c.Note = "the file has other comments or white space, which an apply would write anew"
+	}
+	return c, nil
+}
+
+// ruleForm is a rule of sudoers(5) for all hosts, with its one tag that we know.
+var ruleForm = regexp.MustCompile(`^([^=]+?)\s+ALL\s*=\s*(?:\(([^():]*)(:[^()]*)?\))?\s*((?:NO)?PASSWD:)?\s*(.+)$`)
+
+// parsed reads a file with one such rule.
+func parsed(text string) (map[string]any, bool) {
+	rule := ""
+	for _, line := range kind.SplitLines(text).List {
+		line = strings.TrimSpace(line)
+		switch {
+		case line == "" || strings.HasPrefix(line, "#") && !strings.HasPrefix(line, "#include"):
+		case rule != "":
+			return nil, false
+		default:
+			rule = line
+		}
+	}
+	m := ruleForm.FindStringSubmatch(rule)
+	if m == nil || strings.HasSuffix(rule, `\`) || strings.Contains(m[5], "#") {
+		return nil, false
+	}
+	attrs := map[string]any{"who": split(m[1]), "commands": split(m[5])}
+	if m[2] != "" {
+		attrs["run_as"] = split(m[2])
+	}
+	if m[4] == "NOPASSWD:" {
+		attrs["password"] = false
+	}
+	group := strings.TrimSpace(strings.TrimPrefix(m[3], ":"))
+	if _, err := about.Check("", attrs); err != nil || group != "" && (group != "ALL" || m[2] != "ALL") {
+		return nil, false
+	}
+	return attrs, true
+}
+
+// split takes a list of sudoers apart, in which a backslash stands before a comma
+// of a word's own.
+func split(s string) []any {
+	var out []any
+	word, escaped := "", false
+	for _, r := range s + "," {
+		switch {
+		case escaped:
+			word, escaped = word+string(r), false
+		case r == '\\':
+			escaped = true
+		case r == ',':
+			out, word = append(out, strings.TrimSpace(word)), ""
+		default:
+			word += string(r)
+		}
+	}
+	return out
+}
+
 type edit struct{}
 
 func (edit) Schema() *schema.Kind { return about }
@@ -129,11 +218,14 @@ func (edit) Removes() bool { return true }
 // Mode is what sudo wants of its files.
 func (edit) Mode() uint32 { return 0o440 }
 
-// Edit gives the whole file; see sudoers(5), "User specification". In it commas,
-// colons, equals signs and backslashes of a command have a backslash before them.
-func (edit) Edit(t plan.Task, _ string) (string, error) {
+// Edit gives the whole file.
+func (edit) Edit(t plan.Task, _ string) (string, error) { return content(t.Attrs), nil }
+
+// content is the file for what is declared; see sudoers(5), "User specification".
+// In it commas, colons and equals signs of a command have a backslash before them.
+func content(a value.Attrs) string {
 	list := func(name, otherwise string) []string {
-		if texts := t.Attrs.Texts(name); len(texts) > 0 {
+		if texts := a.Texts(name); len(texts) > 0 {
 			return texts
 		}
 		return []string{otherwise}
@@ -144,10 +236,9 @@ func (edit) Edit(t plan.Task, _ string) (string, error) {
 		commands = append(commands, escape.Replace(c))
 	}
 	tag := ""
-	if t.Attrs.Has("password") && !t.Attrs.Bool("password") {
+	if a.Has("password") && !a.Bool("password") {
 		tag = "NOPASSWD: "
 	}
-	return "# Written by jadekettle; what is changed here is lost.\n" + strings.Join(t.Attrs.Texts("who"), ", ") +
-		" ALL=(" +
-		strings.Join(list("run_as", "root"), ", ") + ") " + tag + strings.Join(commands, ", ") + "\n", nil
+	return "# Written by jadekettle; what is changed here is lost.\n" + strings.Join(a.Texts("who"), ", ") +
+		" ALL=(" + strings.Join(list("run_as", "root"), ", ") + ") " + tag + strings.Join(commands, ", ") + "\n"
 }

@@ -41,8 +41,10 @@ size = "2 MiB"
 priority = 10
 `},
 	},
-	Canon: schema.CleanPath,
-	Needs: kind.ParentDirs,
+	Captures: []string{"size"},
+	Part:     func(string) string { return fstab },
+	Canon:    schema.CleanPath,
+	Needs:    kind.ParentDirs,
 	Check: func(name string, a value.Attrs) (string, error) {
 		device := strings.HasPrefix(name, "/dev/")
 		n, _ := a.Int("priority")

@@ -3,6 +3,7 @@ package folder
 import (
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -66,6 +67,9 @@ func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 	case "show":
 		h.show(names, out)
 		return 0
+	case "list-unit-files":
+		h.list(out)
+		return 0
 	case "reboot":
 		return h.reboot(out)
 	case "daemon-reload":
@@ -94,6 +98,19 @@ func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 		}
 	}
 	return 0
+}
+
+// list tells of all units, which their packages had started at boot.
+func (h *Machine) list(out io.Writer) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(h.units)) {
+		state := "disabled"
+		if h.units[name].enabled {
+			state = "enabled"
+		}
+		fmt.Fprintf(out, "%s %s enabled\n", name, state)
+	}
 }
 
 func (h *Machine) act(verb, name, text string, u *unit, now bool, out io.Writer) int {

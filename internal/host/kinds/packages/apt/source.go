@@ -25,7 +25,49 @@ func (Manager) CheckSource(s backend.Source) error {
 	return nil
 }
 
-func sourceFile(name string) string { return "/etc/apt/sources.list.d/" + name + ".sources" }
+const sources, suffix = "/etc/apt/sources.list.d/", ".sources"
+
+func sourceFile(name string) string { return sources + name + suffix }
+
+// Sources is where apt reads sources from, in deb822 form.
+func (Manager) Sources() (folder, end string) { return sources, suffix }
+
+// ParseSource reads one stanza of deb822 with the fields that we write.
+func (Manager) ParseSource(name, text string) (s backend.Source, keyFile string, ok bool) {
+	s.Name = name
+	trusted := false
+	for _, line := range kind.SplitLines(strings.TrimSpace(text)).List {
+		if strings.HasPrefix(line, "#") {
+			continue
+		}
+		field, v, found := strings.Cut(line, ":")
+		words := strings.Fields(v)
+		if !found || len(words) == 0 || strings.TrimSpace(field) != field {
+			return s, "", false
+		}
+		switch strings.ToLower(field) {
+		case "x-repolib-name":
+			s.About = strings.TrimSpace(v)
+		case "types":
+			ok = len(words) == 1 && words[0] == "deb"
+		case "uris":
+			s.URLs = words
+		case "suites":
+			s.Suites = words
+		case "components":
+			s.Components = words
+		case "architectures":
+			s.Architectures = words
+		case "signed-by":
+			keyFile = strings.TrimSpace(v)
+		case "trusted":
+			trusted = words[0] == "yes"
+		default:
+			return s, "", false
+		}
+	}
+	return s, keyFile, ok && len(s.URLs) > 0 && trusted == (keyFile == "") && (keyFile == "" || keyFile[0] == '/')
+}
 
 // SourceFiles writes a source in the form that sources.list(5) calls deb822.
 func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {

@@ -83,6 +83,12 @@ type Repositories interface {
 	// SourceFiles gives the files that tell of a source: the one that names it, and
 	// the one with its key, without a text where there is none.
 	SourceFiles(s Source) (source, key File)
+	// Sources is the folder of the files that name sources, and how these end.
+	Sources() (folder, suffix string)
+	// ParseSource reads back what SourceFiles writes, and its like by hand; false for
+	// what holds more, or other things. keyFile is the path that its key lies at; empty
+	// when it has none.
+	ParseSource(name, text string) (s Source, keyFile string, ok bool)
 	// TrySource fetches the lists of one source alone, which shows whether it is
 	// there and its key is right.
 	TrySource(ctx context.Context, env *kind.Env, name string) error

@@ -220,9 +220,19 @@ func telling(output string) string {
 // CheckSource refuses what only apt has.
 func (Manager) CheckSource(s backend.Source) error { return rpm.CheckSource(s) }
 
+// Sources is where dnf reads sources from.
+func (Manager) Sources() (folder, suffix string) { return sources, ".repo" }
+
+// ParseSource reads a .repo file.
+func (Manager) ParseSource(name, text string) (backend.Source, string, bool) {
+	return rpm.ParseSource(name, text)
+}
+
+const sources = "/etc/yum.repos.d/"
+
 // SourceFiles writes the .repo file and the key.
 func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {
-	return rpm.SourceFiles("/etc/yum.repos.d/", s)
+	return rpm.SourceFiles(sources, s)
 }
 
 // TrySource fetches the lists of one source.

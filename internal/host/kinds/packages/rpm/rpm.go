@@ -219,6 +219,39 @@ func SourceFiles(folder string, s backend.Source, more ...string) (source, key b
 	return backend.File{Path: folder + s.Name + ".repo", Text: strings.Join(lines, "\n") + "\n"}, key
 }
 
+// ParseSource reads a .repo file of one section with the keys that we write.
+func ParseSource(name, text string, more ...string) (s backend.Source, keyFile string, ok bool) {
+	s.Name = name
+	checked := false
+	for _, line := range kind.SplitLines(strings.TrimSpace(text)).List {
+		key, v, found := strings.Cut(line, "=")
+		key, v = strings.TrimSpace(key), strings.TrimSpace(v)
+		switch {
+		case strings.HasPrefix(line, "#"), slices.Contains(more, line), line == "enabled=1", line == "repo_gpgcheck=0":
+		case line == "["+name+"]":
+			ok = true
+		case strings.HasPrefix(line, "\t") && len(s.URLs) > 0 && !found:
+			s.URLs = append(s.URLs, strings.TrimSpace(line))
+		case key == "name":
+			if s.About = v; v == name {
+				s.About = ""
+			}
+		case key == "baseurl":
+			s.URLs = []string{v}
+		case key == "gpgcheck":
+			checked = v == "1"
+		case key == "gpgkey":
+			keyFile, found = strings.CutPrefix(v, "file://")
+			if !found || !strings.HasPrefix(keyFile, "/") {
+				return s, "", false
+			}
+		default:
+			return s, "", false
+		}
+	}
+	return s, keyFile, ok && len(s.URLs) > 0 && checked == (keyFile != "")
+}
+
 // Brought asks rpm's database for every file and its checksum, SHA-256 as rpm has
 // made them for long.
 func Brought(ctx context.Context, env *kind.Env) (map[string]string, error) {

@@ -46,6 +46,12 @@ const (
 	Unmask
 )
 
+// Minder is a Manager that can tell which services start at boot, or do not, since
+// somebody said so, and not the package that brought them.
+type Minder interface {
+	Minded(ctx context.Context, m machine.Machine) ([]string, error)
+}
+
 // Manager is one service manager.
 type Manager interface {
 	// Name is what people call it.

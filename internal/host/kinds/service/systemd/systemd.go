@@ -180,6 +180,55 @@ func (Manager) Survey(ctx context.Context, m machine.Machine, most int) map[stri
 	return out
 }
 
+// Debian notes there what its packages had started at boot (deb-systemd-helper(1p)).
+const (
+	helped   = "/var/lib/systemd/deb-systemd-helper-enabled"
+	helpMark = ".dsh-also"
+	byHand   = "/etc/systemd/system"
+)
+
+// Minded compares what starts at boot with what Debian's packages had started, or
+// elsewhere with the presets that packages follow (systemd.preset(5)).
+func (sd Manager) Minded(ctx context.Context, m machine.Machine) ([]string, error) {
+	res, err := machine.Do(ctx, m, machine.Command{Args: []string{"systemctl", "list-unit-files", "--no-legend", "--no-pager",
+		"--full", "--type=service,timer,socket"}, Limit: showLimit}, telling)
+	if err != nil {
+		return nil, err
+	}
+	notes, err := m.ReadDir(helped)
+	debian := err == nil
+	d, err := m.Dir(byHand)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	var out []string
+	for line := range strings.Lines(res.Stdout) {
+		f := strings.Fields(line)
+		if len(f) < 2 || strings.Contains(f[0], "@.") {
+			continue
+		}
+		usual := len(f) > 2 && f[2] == "enabled"
+		if debian {
+			usual = slices.Contains(notes, f[0]+helpMark)
+		}
+		minded := false
+		switch f[1] {
+		case "enabled":
+			minded = !usual
+		case "disabled":
+			minded = usual
+		case "masked": // which packages do too, elsewhere
+			_, err := d.Lstat(f[0])
+			minded = err == nil
+		}
+		if minded {
+			out = append(out, sd.Short(f[0]))
+		}
+	}
+	return out, nil
+}
+
 // Unbar is the command that allows a masked unit again.
 func (sd Manager) Unbar(name string) string { return "systemctl unmask " + sd.Full(name) }
 
