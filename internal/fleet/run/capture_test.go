@@ -72,7 +72,7 @@ mode = "0600"
 		"group":                "group keepers map[gid:1000]",
 		"user tidelog":         "user tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
 		"user nobody-there":    "user nobody-there map[absent:true]",
-		"service":              "service cron map[boot:true running:true]\nservice ssh map[boot:true running:true]",
+		"service":              "service tide-logger map[boot:false running:true]",
 		"service tide-logger":  "service tide-logger map[boot:false running:true]",
 		"service none":         "service none map[] there is no none.service",
 		"package tide-logger":  "package tide-logger map[] the version is 1.5.0-1",
