@@ -119,7 +119,7 @@ func TestDemo(t *testing.T) {
 	}
 	for _, want := range []string{
 		"$ jadekettle apply --all\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 off\n",
-		"archive-01  package foghorn-relay  failed\n  manifests/archive/manifest.toml:21:10\n",
+		"archive-01  package foghorn-relay  failed\n  manifests/archive/manifest.toml:39:10\n",
 		"it blocks service foghorn-relay",
 		"7 hosts: 6 unchanged, 1 off\n", "unchanged  gauge-[01..04]", "-sample_seconds = 3600   # saves paper\n",
 		"5 hosts: 3 unchanged, 1 would change, 1 off\n", "The story came out as told.",

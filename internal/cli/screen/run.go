@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -91,6 +92,8 @@ func (v *Run) Event(e run.Event) {
 	}
 	t := e.Task
 	switch {
+	case t.Status == plan.LeftOut: // told with its host, where that is asked for
+		return
 	case t.Status == plan.Unchanged && v.Detail != Whole, v.Detail == Summary && t.Status != plan.Failed:
 		return
 	case t.Status == plan.Changed && v.Preview && v.Detail != Whole:
@@ -285,7 +288,7 @@ func (v *Run) hostEnded(h *run.Visit) {
 		for _, t := range h.Tasks {
 			if t.Status == plan.LeftOut {
 				v.printf(Quiet, "%-*s  %s  left out", v.Names, h.Name, Line(t.Ref.String()))
-				v.printf(Quiet, "    %s", Line(t.Reason))
+				v.printf(Quiet, "    %s", Line(cmp.Or(t.Reason, t.Message)))
 			}
 		}
 	}

@@ -169,6 +169,11 @@ func (s *Story) Tell(ctx context.Context) error {
 		return nil
 	})
 
+	s.say("And does it work? Probes ask, and change nothing.")
+	s.command(ctx, done, "verify @gauge", func(h map[string]*run.Visit) error {
+		return errors.Join(expect(h, "gauge-01", plan.Unchanged, 1), expect(h, "gauge-01", plan.Failed, 0))
+	})
+
 	s.say("At night somebody logs in on gauge-02 and edits the logger's configuration by hand.")
 	if s.broken == nil {
 		s.broken = s.editByHand("gauge-02")

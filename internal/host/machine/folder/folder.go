@@ -323,6 +323,10 @@ func (h *Machine) Run(ctx context.Context, c machine.Command) (machine.Output, e
 	if strings.Contains(c.Args[0], programsFolder) {
 		run, ok = (*Machine).ofOneself, true
 	}
+	if program, there := h.installed(name); there && !ok {
+		run = func(_ *Machine, c machine.Command, out io.Writer) int { return program(c.Args[1:], out) }
+		ok = true
+	}
 	if !ok && h.spec.Lenient {
 		run, ok = (*Machine).pretend, true
 	}

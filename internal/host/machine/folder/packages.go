@@ -3,6 +3,7 @@ package folder
 import (
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
 
@@ -40,7 +41,7 @@ var repository = map[string][]pkg{
 			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
 	},
 	"mudflat-archive": {
-		{version: "3.2.0-1", files: map[string]string{
+		{version: "3.2.0-1", check: "mudflat-archive", files: map[string]string{
 			"/lib/systemd/system/mudflat-archive.service": unitFile("Archive of readings", "mudflat-archive")}},
 	},
 	"foghorn-relay": {
@@ -62,12 +63,16 @@ func (h *Machine) installed(program string) (func(args []string, out io.Writer) 
 	return nil, false
 }
 
-// checkConfig is what the made-up programs do with --check FILE: they refuse a
-// file that is empty or holds the word "broken".
+// checkConfig is what the made-up programs do: with --check FILE they refuse a
+// file that is empty or holds the word "broken", and with --index DIR they write a
+// file there.
 func (h *Machine) checkConfig(program string) func([]string, io.Writer) int {
 	return func(args []string, out io.Writer) int {
+		if len(args) == 2 && args[0] == "--index" {
+			return h.put(path.Join(args[1], "index"), "index of "+args[1]+"\n", out)
+		}
 		if len(args) != 2 || args[0] != "--check" {
-			fmt.Fprintf(out, "usage: %s --check FILE\n", program)
+			fmt.Fprintf(out, "usage: %s --check FILE | --index DIR\n", program)
 			return 2
 		}
 		text := h.read(args[1])

@@ -141,6 +141,7 @@ func (h *Machine) populate() error {
 		{"/proc/sys/kernel/osrelease", "6.1.0-simulated\n", 0o444},
 		{"/proc/sys/kernel/hostname", s.Name + "\n", 0o444},
 		{"/proc/sys/net/ipv4/ip_forward", "0\n", 0o644},
+		{"/proc/sys/net/core/somaxconn", "4096\n", 0o644},
 		{"/proc/sys/vm/swappiness", "60\n", 0o644},
 		{"/proc/modules", "", 0o444},
 		{"/etc/hosts", "127.0.0.1\tlocalhost\n::1\tlocalhost ip6-localhost\n", 0o644},
