@@ -16,7 +16,7 @@ import (
 	"sync"
 )
 
-// A plain build sends itself. It is named by the build id that the Go linker
+// A plain build sends the worker that [small] makes, or else itself. Either is named by the build id that the Go linker
 // writes into it, since reading 30 MB at every start would cost more than a run.
 var available = sync.OnceValue(func() []Worker {
 	if runtime.GOOS != "linux" {
@@ -32,13 +32,16 @@ var available = sync.OnceValue(func() []Worker {
 			return nil
 		}
 	}
-	return []Worker{{runtime.GOARCH, name, func() ([]byte, error) {
+	return []Worker{{runtime.GOARCH, name, sync.OnceValues(func() ([]byte, error) {
+		if worker, err := small(path); err == nil {
+			return worker, nil
+		}
 		program, err := os.ReadFile(path)
 		if err != nil {
 			return nil, fmt.Errorf("read this program to send it: %w", err)
 		}
 		return stripped(program), nil
-	}}}
+	})}}
 })
 
 // stripped leaves out of an ELF program what only debuggers and linkers read: all

@@ -1,6 +1,6 @@
 // Package workers holds the programs that are sent to hosts: in a release
-// build small ones for every architecture, otherwise this program itself for
-// hosts of its own architecture.
+// build small ones for every architecture, otherwise one for hosts of its own
+// architecture, or this program itself.
 package workers
 
 // Worker is one build of the worker for Linux.
