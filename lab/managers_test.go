@@ -33,7 +33,9 @@ for nv in tide-logger=1.10.0-1 salt-lamp=2.0-1; do
 	printf 'pkgname = %s\npkgbase = %s\npkgver = %s\npkgdesc = made up\nbuilddate = 1\npackager = keepers\nsize = 9\narch = any\n' \
 		$n $n $v >t/.PKGINFO
 	f=$n-$v-any.pkg.tar.zst
-	tar -C t --zstd -cf /srv/pac/$f .PKGINFO usr
+	printf '#mtree\n./usr type=dir\n./usr/share type=dir\n./usr/share/%s type=dir\n./usr/share/%s/version type=file sha256digest=%s\n' \
+		$n $n $(sha256sum <t/usr/share/$n/version | cut -d' ' -f1) | gzip >t/.MTREE
+	tar -C t --zstd -cf /srv/pac/$f .PKGINFO .MTREE usr
 	mkdir -p db/$n-$v
 	printf '%%FILENAME%%\n%s\n\n%%NAME%%\n%s\n\n%%VERSION%%\n%s\n\n%%CSIZE%%\n%s\n\n%%SHA256SUM%%\n%s\n\n%%ARCH%%\nany\n\n' \
 		$f $n $v $(stat -c %s /srv/pac/$f) $(sha256sum </srv/pac/$f | cut -d' ' -f1) >db/$n-$v/desc
@@ -102,6 +104,11 @@ manifests = ["pacman"]
 	out, _ := l.in(l.program, "--project", l.project, "capture", "gauge-pacman", "package").Output()
 	if !strings.Contains(string(out), "[package.salt-lamp]\n") {
 		t.Errorf("captured is:\n%s", out)
+	}
+	l.on("gauge-pacman", "echo by hand >/usr/share/salt-lamp/version")
+	if _, out := l.jk("capture", "gauge-pacman", "file"); !strings.Contains(out, "[file.\"/usr/share/salt-lamp/version\"]") ||
+		strings.Contains(out, "[file.\"/usr/share/tide-logger/version\"]") {
+		t.Errorf("what differs from what a package brought is told as\n%.3000s", out)
 	}
 	gone := "[package.tide-logger]\nabsent = true\n[package.salt-lamp]\nabsent = true\npurge = true\n"
 	l.write("manifests/rpm.toml", gone+"[repo.tides]\nabsent = true\n")

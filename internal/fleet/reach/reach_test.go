@@ -159,26 +159,6 @@ func TestOneBuildIsAtHand(t *testing.T) {
 	if len(list) == 0 || len(list[0].Name) != 64 {
 		t.Fatalf("there are %v", list)
 	}
-	program, err := list[0].Read()
-	if err != nil {
-		t.Fatal(err)
-	}
-	own, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
-	whole, err := os.Stat(own)
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := filepath.Join(t.TempDir(), "worker")
-	if err := os.WriteFile(at, program, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	if out, err := exec.Command(at, "-test.list", "OneBuild").Output(); err != nil || int64(len(program)) > whole.Size() ||
-		!strings.Contains(string(out), t.Name()) {
-		t.Errorf("it has %d bytes of %d, and says %q, %v", len(program), whole.Size(), out, err)
-	}
 }
 
 func TestTheUsersOwnSettings(t *testing.T) {

@@ -1,9 +1,13 @@
 package kinds_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/md5"
+	"crypto/sha1"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -19,6 +23,9 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/apk"
+	"jadekettle/internal/host/kinds/packages/backend"
+	"jadekettle/internal/host/kinds/packages/pacman"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine/folder"
 )
@@ -564,6 +571,35 @@ func TestFilesThatPeoplePutThere(t *testing.T) {
 		!strings.HasSuffix(list, " /usr/lib/tide/odd ") || strings.Contains(list, "kept") || strings.Contains(list, "made") ||
 		strings.Contains(list, "stray") || strings.Contains(list, "/etc/shells ") {
 		t.Errorf("it tells %s (%v)", list, err)
+	}
+}
+
+// TestFilesThatPeoplePutThereByOthers does so where apk and pacman are.
+func TestFilesThatPeoplePutThereByOthers(t *testing.T) {
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	fmt.Fprintf(z, "#mtree\n/set type=file\n./.PKGINFO size=1\n./etc/tide/a\\040b sha256digest=%x\n./etc/tide/kept mode=644 "+
+		"sha256digest=%x\n", sha256.Sum256([]byte("as it came\n")), sha256.Sum256([]byte("kept\n")))
+	z.Close()
+	sum := func(text string) string {
+		h := sha1.Sum([]byte(text))
+		return base64.StdEncoding.EncodeToString(h[:])
+	}
+	for name, files := range map[string]map[string]string{
+		"apk": {"/lib/apk/db/installed": "P:tide\nF:etc\nF:etc/tide\nR:a b\nZ:Q1" + sum("as it came\n") + "\nR:kept\nZ:Q1" +
+			sum("kept\n") + "\n"},
+		"pacman": {"/var/lib/pacman/local/tide-1-1/files": "%FILES%\netc/\netc/tide/\netc/tide/a b\netc/tide/kept\n\n" +
+			"%BACKUP%\netc/tide/x\n", "/var/lib/pacman/local/tide-1-1/mtree": packed.String()},
+	} {
+		files["/etc/tide/a b"], files["/etc/tide/kept"], files["/etc/tide/ours"] = "by hand\n", "kept\n", "ours\n"
+		b := newBench(t, folder.Spec{Files: files})
+		m := map[string]backend.Bringer{"apk": apk.Manager{}, "pacman": pacman.Manager{}}[name]
+		brought, err := m.Brought(t.Context(), b.env(false))
+		if _, ours := brought["/etc/tide/ours"]; err != nil || ours || len(brought["/etc/tide/a b"]) < 40 ||
+			!strings.HasSuffix(brought["/etc/tide/kept"], map[string]string{"apk": fmt.Sprintf("%x", sha1.Sum([]byte("kept\n"))),
+				"pacman": fmt.Sprintf("%x", sha256.Sum256([]byte("kept\n")))}[name]) {
+			t.Errorf("%s tells %v (%v)", name, brought, err)
+		}
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"debug/elf"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -30,6 +31,13 @@ func TestWhatAPlainBuildSends(t *testing.T) {
 		if _, err := elf.NewFile(bytes.NewReader(program)); err != nil || len(program) > most {
 			t.Errorf("a program of %d bytes, where %d are most: %v", len(program), most, err)
 		}
+	}
+	at := filepath.Join(t.TempDir(), "itself")
+	if err := os.WriteFile(at, stripped(whole), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command(at, "-test.list", "PlainBuild").Output(); err != nil || !bytes.Contains(out, []byte(t.Name())) {
+		t.Errorf("this program, without what debuggers read, says %q (%v)", out, err)
 	}
 	old := filepath.Join(t.TempDir(), "old")
 	if err := os.WriteFile(old, nil, 0o755); err != nil {

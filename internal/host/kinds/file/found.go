@@ -3,6 +3,7 @@ package file
 import (
 	"context"
 	"crypto/md5"
+	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
@@ -128,7 +129,10 @@ func same(env *kind.Env, p, sum string) bool {
 	}
 	defer f.Close()
 	h := md5.New()
-	if method == "sha256" {
+	switch method {
+	case "sha1":
+		h = sha1.New()
+	case "sha256":
 		h = sha256.New()
 	}
 	if _, err := io.Copy(h, f); err != nil {

@@ -3,8 +3,11 @@ package apk
 
 import (
 	"context"
+	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"io/fs"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -213,4 +216,32 @@ func telling(output string) string {
 		}
 	}
 	return strings.TrimSpace(lines[len(lines)-1])
+}
+
+// Brought reads the files of each package from the database: F names a folder, R a
+// file in it, and Z that file's SHA-1 in base64 after Q1.
+func (Manager) Brought(_ context.Context, env *kind.Env) (map[string]string, error) {
+	text, err := optional(env, database)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	folder, file := "", ""
+	for line := range strings.Lines(text) {
+		k, v, _ := strings.Cut(strings.TrimSuffix(line, "\n"), ":")
+		switch k {
+		case "F":
+			folder = "/" + v
+			out[folder] = ""
+		case "R":
+			file = path.Join(folder, v)
+			out[file] = ""
+		case "Z":
+			packed, one := strings.CutPrefix(v, "Q1")
+			if sum, err := base64.StdEncoding.DecodeString(packed); one && err == nil {
+				out[file] = "sha1:" + hex.EncodeToString(sum)
+			}
+		}
+	}
+	return out, nil
 }

@@ -58,7 +58,7 @@ type Manager interface {
 // Bringer is a Manager that knows which files its packages brought.
 type Bringer interface {
 	// Brought gives all such files by path, with the checksum that each came with:
-	// "md5:" or "sha256:" and hexadecimal digits, or nothing where none is known.
+	// "md5:", "sha1:" or "sha256:" and hexadecimal digits, or nothing where none is known.
 	Brought(ctx context.Context, env *kind.Env) (map[string]string, error)
 }
 
