@@ -3,7 +3,6 @@
 package lab
 
 import (
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -13,7 +12,7 @@ import (
 // sealing, and has a preview of what came out change nothing.
 func TestCaptureOfAWholeHost(t *testing.T) {
 	l := up(t, "archive-01", "archive-dnf")
-	os.Setenv("HOME", t.TempDir())
+	t.Setenv("HOME", t.TempDir())
 	l.on("archive-dnf", "rm /usr/bin/apt-get /usr/bin/zypper /usr/bin/pacman; "+buildRPMs)
 	l.on("archive-01", "apt-get update -qq; apt-get install -qq -y tide-logger >/dev/null 2>&1; groupadd -g 2100 keepers; "+
 		"useradd -m -u 2101 -g keepers maren; echo 'maren:ebb & flow' | chpasswd; echo 'hello ${data.x} {{ y }}' "+

@@ -39,14 +39,14 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	tries("with the right one", 0, "1 changed", "--password-file", right)
 	tries("from a command", 0, "1 unchanged", "--password-command", "cat "+right)
 	l.write("hosts.toml", strings.ReplaceAll(read(t, filepath.Join(l.dir, "hosts.toml")), "key = ", "# key = "))
-	os.Setenv("HOME", t.TempDir())
+	t.Setenv("HOME", t.TempDir())
 	tries("no key, no password", 1, "there is no key to log in with")
 	tries("the password for both", 0, "1 unchanged", "--ask", "login,elevate", "--password-file", right)
 	tries("a wrong one to log in with", 1, "lets nobody in as ops", "--ask", "login", "--password-file", wrong)
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+
 		"[host.gauge-01.connect]\njump = \"ops@192.0.2.12\"\n")
 	home := t.TempDir()
-	os.Setenv("HOME", home)
+	t.Setenv("HOME", home)
 	if err := os.Mkdir(filepath.Join(home, ".ssh"), 0o700); err != nil {
 		t.Fatal(err)
 	}
