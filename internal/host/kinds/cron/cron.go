@@ -98,38 +98,18 @@ func Kind() kind.Kind { return schedules{kind.Edits(edit{})} }
 // schedules adds to the editing what can be captured.
 type schedules struct{ kind.Kind }
 
-// Names lists the files that are written as this kind writes them.
+// own is how a file of one schedule is told.
+var own = kind.OwnFile{Folder: folder, Fits: nameForm.MatchString, Parse: parsed, Content: content,
+	Else: "more than one schedule"}
+
+// Names lists the files that hold one schedule and nothing else.
 func (schedules) Names(_ context.Context, env *kind.Env) ([]string, error) {
-	list, _ := env.Machine.ReadDir(strings.TrimSuffix(folder, "/"))
-	var out []string
-	for _, name := range list {
-		if st, err := env.ReadText(folder + name); err == nil && nameForm.MatchString(name) {
-			if _, ok := parsed(st.Text); ok {
-				out = append(out, name)
-			}
-		}
-	}
-	return out, nil
+	return own.Names(env), nil
 }
 
 // Capture declares a file of one schedule.
 func (schedules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan.Captured, error) {
-	st, err := env.ReadText(folder + t.Ref.Name)
-	if err != nil {
-		return plan.Captured{}, err
-	}
-	if !st.There {
-		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
-	}
-	attrs, ok := parsed(st.Text)
-	if !ok {
-		return plan.Captured{}, problem.Errorf("it holds more than one schedule").Remedy("capture the file")
-	}
-	c := plan.Captured{Attrs: attrs, Files: []string{folder + t.Ref.Name}}
-	if content(attrs) != st.Text {
-		c.Note = "the file has other comments or white space, which an apply would write anew"
-	}
-	return c, nil
+	return own.Capture(env, t)
 }
 
 // parsed reads a file with variables and one line of crontab(5).

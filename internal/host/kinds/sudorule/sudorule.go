@@ -115,38 +115,16 @@ func (k rules) Write(ctx context.Context, env *kind.Env, work []kind.Work) []err
 	return k.Kind.Write(ctx, env, work)
 }
 
+// own is how a file of one rule is told.
+var own = kind.OwnFile{Folder: folder, Fits: nameForm.MatchString, Parse: parsed, Content: content,
+	Else: "more than one plain rule"}
+
 // Names lists the files that hold one rule and nothing else.
-func (rules) Names(_ context.Context, env *kind.Env) ([]string, error) {
-	list, _ := env.Machine.ReadDir(strings.TrimSuffix(folder, "/"))
-	var out []string
-	for _, name := range list {
-		if st, err := env.ReadText(folder + name); err == nil && nameForm.MatchString(name) {
-			if _, ok := parsed(st.Text); ok {
-				out = append(out, name)
-			}
-		}
-	}
-	return out, nil
-}
+func (rules) Names(_ context.Context, env *kind.Env) ([]string, error) { return own.Names(env), nil }
 
 // Capture declares a file of one rule.
 func (rules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan.Captured, error) {
-	st, err := env.ReadText(folder + t.Ref.Name)
-	if err != nil {
-		return plan.Captured{}, err
-	}
-	if !st.There {
-		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
-	}
-	attrs, ok := parsed(st.Text)
-	if !ok {
-		return plan.Captured{}, problem.Errorf("it holds more than one plain rule").Remedy("capture the file")
-	}
-	c := plan.Captured{Attrs: attrs, Files: []string{folder + t.Ref.Name}}
-	if content(attrs) != st.Text {
-		c.Note = "the file has other comments or white space, which an apply would write anew"
-	}
-	return c, nil
+	return own.Capture(env, t)
 }
 
 // ruleForm is a rule of sudoers(5) for all hosts, with its one tag that we know.

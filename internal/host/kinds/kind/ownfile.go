@@ -1,0 +1,56 @@
+package kind
+
+import (
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+)
+
+// OwnFile captures a kind of which each declaration has a file of its own in a
+// folder.
+type OwnFile struct {
+	Folder string // with a slash at its end
+	Fits   func(name string) bool
+	// Parse reads a file that holds one declaration and nothing else; false for any
+	// other.
+	Parse func(text string) (attrs map[string]any, ok bool)
+	// Content is the file for what is declared.
+	Content func(a value.Attrs) string
+	Else    string // what a file holds that Parse does not read, after "it holds"
+}
+
+// Names lists the files that hold one declaration.
+func (o OwnFile) Names(env *Env) []string {
+	list, _ := env.Machine.ReadDir(strings.TrimSuffix(o.Folder, "/"))
+	var out []string
+	for _, name := range list {
+		if st, err := env.ReadText(o.Folder + name); err == nil && o.Fits(name) {
+			if _, ok := o.Parse(st.Text); ok {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+// Capture declares what such a file holds.
+func (o OwnFile) Capture(env *Env, t plan.Task) (plan.Captured, error) {
+	st, err := env.ReadText(o.Folder + t.Ref.Name)
+	if err != nil {
+		return plan.Captured{}, err
+	}
+	if !st.There {
+		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
+	}
+	attrs, ok := o.Parse(st.Text)
+	if !ok {
+		return plan.Captured{}, problem.Errorf("it holds %s", o.Else).Remedy("capture the file")
+	}
+	c := plan.Captured{Attrs: attrs, Files: []string{o.Folder + t.Ref.Name}}
+	if o.Content(attrs) != st.Text {
+		c.Note = "the file has other comments or white space, which an apply would write anew"
+	}
+	return c, nil
+}
