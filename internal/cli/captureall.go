@@ -29,8 +29,8 @@ import (
 // wholeKinds are the kinds that a server is made of, in the order in which the
 // manifest tells of them. The kernel's settings are told as the files that say
 // them, and so is what else these kinds cannot say.
-var wholeKinds = []string{"hostname", "timezone", "locale", "hosts_entry", "repo", "package", "group", "user", "sudo_rule",
-	"mount", "swap", "file", "firewall", "cron", "service"}
+var wholeKinds = []string{"hostname", "timezone", "locale", "hosts_entry", "repo", "package", "group", "user",
+	"sudo_rule", "mount", "swap", "file", "firewall", "cron", "service"}
 
 // whole is a capture of all that people set up on a host.
 type whole struct {

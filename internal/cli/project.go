@@ -286,14 +286,28 @@ func (a *App) plainDialer(s settings.Settings, dir string, inv *inventory.Invent
 		AgentAddr:  a.Getenv("SSH_AUTH_SOCK"),
 		User:       me(),
 		Passphrase: a.passphrase,
-		Gate: func(name string) (reach.Target, bool) {
-			for _, h := range inv.Hosts {
-				if t := a.target(h, dir); h.Name == name || t.Address == name {
-					return t, true
-				}
-			}
+		Gate:       a.gates(dir, inv),
+	}
+}
+
+// gates finds a jump host in the inventory, by its name or its address.
+func (a *App) gates(dir string, inv *inventory.Inventory) func(string) (reach.Target, bool) {
+	byAddress := sync.OnceValue(func() map[string]*inventory.Host {
+		out := make(map[string]*inventory.Host, len(inv.Hosts))
+		for _, h := range inv.Hosts {
+			out[a.target(h, dir).Address] = h
+		}
+		return out
+	})
+	return func(name string) (reach.Target, bool) {
+		h, ok := inv.Host(name)
+		if !ok {
+			h, ok = byAddress()[name]
+		}
+		if !ok {
 			return reach.Target{}, false
-		},
+		}
+		return a.target(h, dir), true
 	}
 }
 

@@ -1,7 +1,6 @@
 package screen
 
 import (
-	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -288,7 +287,7 @@ func (v *Run) hostEnded(h *run.Visit) {
 		for _, t := range h.Tasks {
 			if t.Status == plan.LeftOut {
 				v.printf(Quiet, "%-*s  %s  left out", v.Names, h.Name, Line(t.Ref.String()))
-				v.printf(Quiet, "    %s", Line(cmp.Or(t.Reason, t.Message)))
+				v.printf(Quiet, "    %s", Line(t.Reason))
 			}
 		}
 	}

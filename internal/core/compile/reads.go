@@ -114,8 +114,11 @@ func (p *Project) look() {
 	for _, g := range p.Inventory.Groups {
 		p.reads.program(g.Where)
 	}
+	asked := map[string]bool{}
 	for _, h := range p.Inventory.Hosts {
-		if at := h.Connect.ElevatePassword; at != nil && !p.reads.At(append([]string{"data"}, at...)...) {
+		at := h.Connect.ElevatePassword
+		if name := strings.Join(at, "."); at != nil && !asked[name] {
+			asked[name] = true
 			p.reads.Paths = append(p.reads.Paths, append([]string{"data"}, at...))
 		}
 	}

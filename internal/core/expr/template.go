@@ -294,7 +294,7 @@ func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
 		return
 	}
 	path := chainOf(c.Args[1])
-	base, below := fieldsOf(tree, c.Args[1])
+	base, below := fieldsOf(c.Args[1])
 	switch {
 	case id.Ident == "has" && len(c.Args) == 2 && len(below) > 0:
 		put(askedBelow, below, base)
@@ -311,7 +311,7 @@ func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
 
 // fieldsOf takes a selection from the dot or from a variable apart, such as
 // .left and $keeper.left; below is empty for anything else.
-func fieldsOf(tree *parse.Tree, n parse.Node) (base parse.Node, below []string) {
+func fieldsOf(n parse.Node) (base parse.Node, below []string) {
 	switch n := n.(type) {
 	case *parse.FieldNode:
 		return &parse.DotNode{NodeType: parse.NodeDot, Pos: n.Pos}, n.Ident

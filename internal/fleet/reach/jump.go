@@ -70,9 +70,6 @@ func (d *Dialer) way(ctx context.Context, t Target) (func(context.Context) (net.
 // inventory has is reached as it says there; to any other, the key of the host
 // behind is tried as well.
 func (d *Dialer) gate(ctx context.Context, behind Target) (*ssh.Client, error) {
-	if err := d.arrives(behind); err != nil {
-		return nil, err
-	}
 	jumps := behind.Jump
 	name := jumps + " " + cmp.Or(behind.Key, behind.also)
 	d.gates.mu.Lock()
@@ -81,6 +78,10 @@ func (d *Dialer) gate(ctx context.Context, behind Target) (*ssh.Client, error) {
 	}
 	g := d.gates.open[name]
 	if g == nil {
+		if err := d.arrives(behind); err != nil { // two gates that wait for one another would wait for good
+			d.gates.mu.Unlock()
+			return nil, err
+		}
 		g = &gate{}
 		d.gates.open[name] = g
 	}

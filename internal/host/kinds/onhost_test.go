@@ -479,8 +479,9 @@ func TestWhatIsCapturedIsRight(t *testing.T) {
 	b.apply(b.task("block /etc/note#high", value.Attrs{"content": "high\n"}))
 	b.apply(b.task("firewall house", value.Attrs{"open": []any{"22", "6000-6010/udp"}, "refuse": []any{"all"},
 		"from": []any{"192.0.2.0/24", "2001:db8::/32"}, "interface": "eth1"}))
+	b.apply(b.task("firewall shut", value.Attrs{"open": []any{"all"}, "may_close_our_port": true}))
 	for _, ref := range []string{"repo tides", "sudo_rule watch", "mount /srv/pad", "swap /swapfile", "block /etc/note#high",
-		"firewall house", "repo none", "firewall none", "file /etc/note", "dir /srv", "user tidelog", "group watch",
+		"firewall house", "firewall shut", "repo none", "file /etc/note", "dir /srv", "user tidelog", "group watch",
 		"package buoy-tools", "service tide-logger",
 		"file /etc/none", "dir /srv/none", "user none", "group none", "package none"} {
 		task := b.task(ref, nil)

@@ -16,8 +16,9 @@ import (
 	"sync"
 )
 
-// A plain build sends the worker that [small] makes, or else itself. Either is named by the build id that the Go linker
-// writes into it, since reading 30 MB at every start would cost more than a run.
+// A plain build sends the worker that [small] makes, or else itself. Either goes by
+// the build id that the Go linker has written into this program, since reading 30 MB
+// at every start would cost more than a run.
 var available = sync.OnceValue(func() []Worker {
 	if runtime.GOOS != "linux" {
 		return nil

@@ -411,16 +411,11 @@ func (g *git) make(ctx context.Context, st state, url string, fetched func() err
 
 // mkdir makes the folder, as whose the rights are.
 func (g *git) mkdir() error {
-	d, name, err := g.env.Split(g.at)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
 	uid, gid := -1, -1
 	if g.as != nil {
 		uid, gid = g.as.UID, g.as.GID
 	}
-	return d.Mkdir(name, 0o755, uid, gid)
+	return g.env.Mkdir(g.at, uid, gid)
 }
 
 func (g *git) remove(keep bool) error {

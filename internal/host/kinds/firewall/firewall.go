@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"jadekettle/internal/core/plan"
@@ -60,7 +61,7 @@ refuse = ["all"]
 from = ["192.0.2.128/25"]
 `},
 	},
-	Captures: []string{"open", "refuse", "from", "interface"},
+	Captures: []string{"open", "refuse", "from", "interface", "may_close_our_port"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
 			return "", problem.Errorf("%q is no name for an opening", name).
@@ -303,7 +304,7 @@ func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 		"\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n" +
 		"\t\tct state invalid drop\n\t\tiif \"lo\" accept\n")
 	if port := ourPort(env); port > 0 {
-		fmt.Fprintf(&b, "\t\ttcp dport %d accept comment \"the port that jadekettle came by\"\n", port)
+		fmt.Fprintf(&b, "\t\ttcp dport %d accept %s\n", port, ourMark)
 	}
 	b.WriteString("\t\tmeta l4proto 58 accept comment \"ICMPv6\"\n\t\ticmp type { echo-request, " +
 		"destination-unreachable, time-exceeded, " +
@@ -318,6 +319,9 @@ func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 	b.WriteString("\t}\n}\n")
 	return b.String()
 }
+
+// ourMark stands behind the port that stays open for us.
+const ourMark = `comment "the port that jadekettle came by"`
 
 // weight puts what refuses first.
 func weight(rules []string) int {
@@ -441,12 +445,18 @@ func (openings) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (
 	if !slices.Equal(rules(attrs), have) {
 		return plan.Captured{}, problem.Errorf("its rules were written by somebody else").Remedy("declare it by hand")
 	}
+	if !strings.Contains(st.old.Text, ourMark) {
+		attrs["may_close_our_port"] = true
+	}
 	return plan.Captured{Attrs: attrs, Files: []string{file, unitFile}}, nil
 }
 
-// ruleForm is a rule as [rules] writes it.
-var ruleForm = regexp.MustCompile(`^(?:iifname "([^"]+)" )?(?:ip6? saddr \{ ([^}]+) \} )?` +
-	`(?:(tcp|udp) dport \{ ([^}]+) \} )?(accept|drop)$`)
+// ruleForm is a rule as [rules] writes it; made when it is wanted, since every
+// worker's start would pay for it.
+var ruleForm = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:iifname "([^"]+)" )?(?:ip6? saddr \{ ([^}]+) \} )?` +
+		`(?:(tcp|udp) dport \{ ([^}]+) \} )?(accept|drop)$`)
+})
 
 // parsed reads rules back, each of which is one protocol for one family.
 func parsed(have []string) value.Attrs {
@@ -458,7 +468,7 @@ func parsed(have []string) value.Attrs {
 		}
 	}
 	for _, r := range have {
-		m := ruleForm.FindStringSubmatch(r)
+		m := ruleForm().FindStringSubmatch(r)
 		if m == nil {
 			continue
 		}

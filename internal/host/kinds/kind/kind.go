@@ -215,6 +215,16 @@ func (e *Env) Split(p string) (machine.Dir, string, error) {
 	return d, path.Base(p), nil
 }
 
+// Mkdir makes a folder with mode 0755 for an account; -1 is ours.
+func (e *Env) Mkdir(p string, uid, gid int) error {
+	d, name, err := e.Split(p)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Mkdir(name, 0o755, uid, gid)
+}
+
 // Exists says whether anything stands at a path.
 func (e *Env) Exists(p string) (bool, error) {
 	d, name, err := e.Split(p)

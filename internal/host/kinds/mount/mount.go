@@ -252,7 +252,7 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 		}
 	}
 	if w.Differs("folder") {
-		if err := mkdir(env, t.Ref.Name); err != nil {
+		if err := env.Mkdir(t.Ref.Name, -1, -1); err != nil {
 			return err
 		}
 	}
@@ -288,15 +288,6 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	}
 	l.List = out
 	return env.WriteText(ctx, t, st.file, l.String(), 0o644, "")
-}
-
-func mkdir(env *kind.Env, at string) error {
-	d, name, err := env.Split(at)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Mkdir(name, 0o755, -1, -1)
 }
 
 // Names lists what is mounted at boot, but for swap.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"regexp"
 	"strings"
+	"sync"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -128,7 +129,10 @@ func (rules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan
 }
 
 // ruleForm is a rule of sudoers(5) for all hosts, with its one tag that we know.
-var ruleForm = regexp.MustCompile(`^([^=]+?)\s+ALL\s*=\s*(?:\(([^():]*)(:[^()]*)?\))?\s*((?:NO)?PASSWD:)?\s*(.+)$`)
+// It is made when it is wanted, since every worker's start would pay for it.
+var ruleForm = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^([^=]+?)\s+ALL\s*=\s*(?:\(([^():]*)(:[^()]*)?\))?\s*((?:NO)?PASSWD:)?\s*(.+)$`)
+})
 
 // parsed reads a file with one such rule.
 func parsed(text string) (map[string]any, bool) {
@@ -143,7 +147,7 @@ func parsed(text string) (map[string]any, bool) {
 			rule = line
 		}
 	}
-	m := ruleForm.FindStringSubmatch(rule)
+	m := ruleForm().FindStringSubmatch(rule)
 	if m == nil || strings.HasSuffix(rule, `\`) || strings.Contains(m[5], "#") {
 		return nil, false
 	}

@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
@@ -30,8 +33,11 @@ func (Manager) Brought(ctx context.Context, env *kind.Env) (map[string]string, e
 			return nil, ctx.Err()
 		}
 		files, err := machine.ReadFile(env.Machine, local+"/"+f+"/files")
-		if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
 			continue // a package of nothing but needs
+		}
+		if err != nil {
+			return nil, err
 		}
 		in := false
 		for line := range strings.Lines(string(files)) {
@@ -42,10 +48,15 @@ func (Manager) Brought(ctx context.Context, env *kind.Env) (map[string]string, e
 				out["/"+strings.TrimSuffix(line, "/")] = ""
 			}
 		}
-		if packed, err := machine.ReadFile(env.Machine, local+"/"+f+"/mtree"); err == nil {
-			if err := sums(packed, out); err != nil {
-				return nil, fmt.Errorf("%s/%s/mtree: %w", local, f, err)
-			}
+		packed, err := machine.ReadFile(env.Machine, local+"/"+f+"/mtree")
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // one whose files have no checksums
+		}
+		if err == nil {
+			err = sums(packed, out)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s/%s/mtree: %w", local, f, err)
 		}
 	}
 	return out, nil
@@ -66,7 +77,7 @@ func sums(packed []byte, out map[string]string) error {
 		if len(f) == 0 || !strings.HasPrefix(f[0], "./") {
 			continue
 		}
-		p := octal.ReplaceAllStringFunc(f[0][1:], func(s string) string {
+		p := octal().ReplaceAllStringFunc(f[0][1:], func(s string) string {
 			n, _ := strconv.ParseUint(s[1:], 8, 8)
 			return string([]byte{byte(n)})
 		})
@@ -83,4 +94,4 @@ func sums(packed []byte, out map[string]string) error {
 }
 
 // octal is how mtree(5) writes spaces and the like.
-var octal = regexp.MustCompile(`\\[0-3][0-7][0-7]`)
+var octal = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\[0-3][0-7][0-7]`) })

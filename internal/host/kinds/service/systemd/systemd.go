@@ -190,8 +190,9 @@ const (
 // Minded compares what starts at boot with what Debian's packages had started, or
 // elsewhere with the presets that packages follow (systemd.preset(5)).
 func (sd Manager) Minded(ctx context.Context, m machine.Machine) ([]string, error) {
-	res, err := machine.Do(ctx, m, machine.Command{Args: []string{"systemctl", "list-unit-files", "--no-legend", "--no-pager",
-		"--full", "--type=service,timer,socket"}, Limit: showLimit}, telling)
+	c := machine.Command{Args: []string{"systemctl", "list-unit-files", "--no-legend", "--no-pager", "--full",
+		"--type=service,timer,socket"}, Limit: showLimit}
+	res, err := machine.Do(ctx, m, c, telling)
 	if err != nil {
 		return nil, err
 	}

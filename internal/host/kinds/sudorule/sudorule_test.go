@@ -1,0 +1,43 @@
+package sudorule
+
+import (
+	"encoding/json"
+	"testing"
+)
+
+// TestRulesAreReadBack reads files by hand, and leaves those to their files that say
+// more than one plain rule.
+func TestRulesAreReadBack(t *testing.T) {
+	for text, want := range map[string]string{
+		"maren ALL=(ALL) NOPASSWD: /bin/true\n": `{"commands":["/bin/true"],"password":false,"run_as":["ALL"],"who":["maren"]}`,
+		"# ours\n\n%keepers,ottokar ALL = (tidelog, root) /bin/a, /bin/b -x\n": `{"commands":["/bin/a","/bin/b -x"],` +
+			`"run_as":["tidelog","root"],"who":["%keepers","ottokar"]}`,
+		"maren ALL=/bin/tide\\, now\\=1\n":   `{"commands":["/bin/tide, now=1"],"who":["maren"]}`,
+		"root ALL=(ALL:ALL) ALL\n":           `{"commands":["ALL"],"run_as":["ALL"],"who":["root"]}`,
+		"maren ALL=(root:adm) /bin/true\n":   "",
+		"maren gauge-01=(ALL) ALL\n":         "",
+		"maren ALL=(ALL) NOEXEC: /bin/vi\n":  "",
+		"maren ALL=(ALL) true\n":             "",
+		"a ALL=(ALL) ALL\nb ALL=(ALL) ALL\n": "",
+		"Defaults:maren !requiretty\n":       "",
+		"#include /etc/sudoers.more\n":       "",
+		"maren ALL=(ALL) /bin/a, \\\n":       "",
+		"":                                   "",
+	} {
+		attrs, ok := parsed(text)
+		got := ""
+		if ok {
+			data, err := json.Marshal(attrs)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got = string(data)
+		}
+		if got != want {
+			t.Errorf("%q is read as %s, want %s", text, got, want)
+		}
+		if again, _ := parsed(content(attrs)); ok && len(again) < len(attrs) {
+			t.Errorf("%q, written anew, is read as %v", text, again)
+		}
+	}
+}
