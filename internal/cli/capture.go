@@ -37,8 +37,8 @@ func (a *App) captureCommand() *cobra.Command {
 			"change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, " +
 			"services\nwhose start at boot is otherwise than their package set it, packages that were asked for, files " +
 			"that no package\nbrought or that differ from what it brought. Passwords are never shown. It changes nothing on " +
-			"the host.\n\nWith --all it takes everything that people set up there, writes it as a manifest and previews that on the host;\nwhat would " +
-			"change is taken out and listed, so that what is left changes nothing. What only its owner may read, and\n" +
+			"the host.\n\nWith --all it takes everything that people set up there, writes it as a manifest and previews " +
+			"that on the host;\nwhat would change is taken out and listed, so that what is left changes nothing. What only its owner may read, and\n" +
 			"what holds a private key or a stored password, is named and left out, or sealed with --seal.",
 		Example: "  jadekettle capture gauge-01 service tide-logger cron\n  jadekettle capture gauge-01 file /etc/motd\n" +
 			"  jadekettle capture gauge-01 user > manifests/people.toml\n" +
@@ -115,6 +115,9 @@ func (a *App) noKind(name string) error {
 func (a *App) captured(h *run.Visit, asked []value.Ref) error {
 	docs := []document.Capture{}
 	schemas := a.kinds()
+	if len(h.Captured) == 0 {
+		fmt.Fprintf(a.Err, "%s  there is no %s that people put there\n", h.Name, asked[0].Kind)
+	}
 	for _, c := range h.Captured {
 		attrs, err := checked(schemas, asked, &c)
 		if c.Problem != "" {

@@ -102,6 +102,8 @@ after = ["user somebody"]
 		"[file.\"/f\"]\ncontent = \"${host.nmae}\"\n": `host has no "nmae"; did you mean "name"?`,
 		"[file.\"/f\"]\nmode = 644\n":                 "mode needs a mode",
 		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n":        "names dir /b, which is not declared there",
+		"[user.\"${keys(facts.services)[0]}\"]\n[package.\"${p}\"]\nfor = \"p in keys(facts.services)\"\n[dir.\"/a\"]\n" +
+			"after = [\"package x\", \"user y\", \"dir /c\"]\n": "names dir /c, which is not declared there",
 	} {
 		if _, _, err := advice.Check(fs(text), kinds.Schemas(), compile.Options{Open: closed, Blind: true}); err == nil ||
 			!strings.Contains(strings.ReplaceAll(err.Error(), " (for gauge-01)", ""), want) {

@@ -32,7 +32,7 @@ func (r *resolver) declare(c *Context, d *compile.Decl) {
 		}
 		maybe = maybe || !known
 	}
-	err := r.loop(d.Loop, c.Vars, func(vars *expr.Vars) { r.one(c, d, vars, maybe) })
+	err := r.loop(d.Loop, d.Kind.Name, c.Vars, func(vars *expr.Vars) { r.one(c, d, vars, maybe) })
 	if err != nil {
 		r.problems.AddErr(d.Place, err)
 	}

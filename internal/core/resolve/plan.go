@@ -202,7 +202,7 @@ func (r *resolver) use(c *Context, u *compile.Use) {
 			Maybe: maybe, Vars: vars}
 		r.instance(u.Unit, inner, u.Gives)
 	}
-	if err := r.loop(u.Loop, c.Vars, each); err != nil {
+	if err := r.loop(u.Loop, "*", c.Vars, each); err != nil {
 		r.problems.AddErr(u.Place, err)
 	}
 }
@@ -237,8 +237,9 @@ func (r *resolver) leave(ref value.Ref, final bool) {
 const maxLooped = 200_000
 
 // loop goes through the clauses of a for, from left to right. What cannot be
-// known without facts is not gone through.
-func (r *resolver) loop(clauses []compile.Clause, vars *expr.Vars, each func(*expr.Vars)) error {
+// known without facts is not gone through: what it might declare, of a kind or of
+// any, is open then.
+func (r *resolver) loop(clauses []compile.Clause, kind string, vars *expr.Vars, each func(*expr.Vars)) error {
 	if len(clauses) == 0 {
 		if r.looped++; r.looped > maxLooped {
 			return problem.Errorf("the loops of this host go round more than %d times", maxLooped).
@@ -252,10 +253,10 @@ func (r *resolver) loop(clauses []compile.Clause, vars *expr.Vars, each func(*ex
 	if err != nil {
 		return err
 	}
-	step := func(vars *expr.Vars) error { return r.loop(clauses[1:], vars, each) }
+	step := func(vars *expr.Vars) error { return r.loop(clauses[1:], kind, vars, each) }
 	switch v := v.(type) {
 	case expr.Unknown:
-		r.open["*"] = true
+		r.open[kind] = true
 		return nil
 	case []any:
 		for i, item := range v {

@@ -94,6 +94,10 @@ mode = "0600"
 			t.Errorf("%s gives\n%s\nwant\n%s", refs, got, want)
 		}
 	}
+	for _, kind := range kinds.Schemas().Names() { // none ends the worker, whatever stands there
+		ask(kind)
+		ask(kind + " /srv/tide")
+	}
 	if got := ask("user", "group keepers", "dir /srv/tide"); strings.Count(got, "\n") != 2 {
 		t.Errorf("three questions give\n%s", got)
 	}

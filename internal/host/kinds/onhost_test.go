@@ -478,7 +478,7 @@ func TestWhatIsCapturedIsRight(t *testing.T) {
 	b.apply(b.task("swap /swapfile", value.Attrs{"size": "1 MiB"}))
 	b.apply(b.task("block /etc/note#high", value.Attrs{"content": "high\n"}))
 	b.apply(b.task("firewall house", value.Attrs{"open": []any{"22", "6000-6010/udp"}, "refuse": []any{"all"},
-		"from": []any{"192.0.2.0/24", "2001:db8::/32"}, "interface": "eth1"}))
+		"from": []any{"192.0.2.0/24", "192.0.2.9", "2001:db8::/32"}, "interface": "eth1"}))
 	b.apply(b.task("firewall shut", value.Attrs{"open": []any{"all"}, "may_close_our_port": true}))
 	for _, ref := range []string{"repo tides", "sudo_rule watch", "mount /srv/pad", "swap /swapfile", "block /etc/note#high",
 		"firewall house", "firewall shut", "repo none", "file /etc/note", "dir /srv", "user tidelog", "group watch",

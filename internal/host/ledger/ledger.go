@@ -212,6 +212,9 @@ func (s *Store) Close() {
 }
 
 func (s *Store) read(name string, to any) error {
+	if s.dir == nil { // that of a capture, which takes no lock, remembers nothing
+		return fs.ErrNotExist
+	}
 	f, err := s.dir.Open(name)
 	if err != nil {
 		return err

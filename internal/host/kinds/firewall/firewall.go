@@ -476,6 +476,9 @@ func parsed(have []string) value.Attrs {
 			attrs["interface"] = m[1]
 		}
 		for _, from := range strings.Split(m[2], ", ") {
+			if p, err := netip.ParsePrefix(from); err == nil && p.IsSingleIP() {
+				from = p.Addr().String() // as people write it
+			}
 			if from != "" {
 				add("from", from)
 			}
