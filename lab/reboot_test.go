@@ -40,13 +40,17 @@ after = ["file /etc/modprobe.d/tide.conf"]
 	}
 	l.write("manifests/all.toml", `[file."/etc/modprobe.d/tide.conf"]
 content = "blacklist parport\n"
-[reboot.modules]
+[reboot."for good"]
+if = 'facts.hostname == "gauge-01"'
 only_after_change_of = ["file /etc/modprobe.d/tide.conf"]
 timeout = "20s"
+[reboot.modules]
+if = 'facts.hostname != "gauge-01"'
+only_after_change_of = ["file /etc/modprobe.d/tide.conf"]
 `)
 	l.on("gauge-01", "systemctl disable ssh; systemctl mask ssh.socket")
 	if code, out := l.jk("apply", "--all", "--yes"); code != 1 || !strings.Contains(out, "it was not back 20s after its "+
-		"reboot modules") || !strings.Contains(out, "1 changed, 1 lost") {
+		"reboot for good") || !strings.Contains(out, "1 changed, 1 lost") {
 		t.Errorf("a host that does not come back: %d\n%s", code, out)
 	}
 }
