@@ -1,13 +1,11 @@
 package service_test
 
 import (
-	"context"
 	"fmt"
 	"strings"
 	"testing"
 	"time"
 
-	"jadekettle/internal/core/plan"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/service/backend"
 	"jadekettle/internal/host/kinds/service/openrc"
@@ -15,92 +13,25 @@ import (
 	"jadekettle/internal/host/kinds/service/sysv"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/machine/folder"
+	"jadekettle/internal/host/machine/told"
 )
 
-// told is a simulated host on which commands answer as told, and are noted.
-type told struct {
-	*folder.Machine
-	programs []string
-	answers  map[string]machine.Output // by command line; others succeed and say nothing
-	calls    []string
-}
+// host is one whose service managers are tried.
+type host struct{ *told.Machine }
 
-func (m *told) Run(_ context.Context, c machine.Command) (machine.Output, error) {
-	line := strings.Join(c.Args, " ")
-	m.calls = append(m.calls, line)
-	out := m.answers[line]
-	out.Combined = machine.KeptText(out.Stdout)
-	return out, nil
-}
-
-func (m *told) Look(program string) bool {
-	for _, p := range m.programs {
-		if p == program {
-			return true
-		}
-	}
-	return false
-}
-
-// newTold makes one on which these files are, none of systemd's among them.
-func newTold(t *testing.T, files ...string) *told {
+func newHost(t *testing.T, files ...string) host {
 	t.Helper()
-	h, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-01"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	m := &told{Machine: h, answers: map[string]machine.Output{}}
-	for _, f := range files {
-		m.put(t, f)
-	}
-	return m
-}
-
-func (m *told) put(t *testing.T, p string) {
-	t.Helper()
-	steps := strings.Split(strings.Trim(p, "/"), "/")
-	at := "/"
-	for i, step := range steps {
-		d, err := m.Dir(at)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := d.Lstat(step); err != nil {
-			if i < len(steps)-1 || strings.HasSuffix(p, "/") {
-				err = d.Mkdir(step, 0o755, 0, 0)
-			} else {
-				var f machine.File
-				if f, err = d.Create(step, 0o644, 0, 0); err == nil {
-					err = f.Close()
-				}
-			}
-			if err != nil {
-				t.Fatal(err)
-			}
-		}
-		d.Close()
-		at = strings.TrimSuffix(at, "/") + "/" + step
-	}
+	return host{told.New(t, files...)}
 }
 
 // did acts and gives the commands that were run, or the error.
-func (m *told) did(t *testing.T, sm backend.Manager, a backend.Action) string {
+func (m host) did(t *testing.T, sm backend.Manager, a backend.Action) string {
 	t.Helper()
-	m.calls = nil
-	store, err := ledger.Open(m, plan.Run{ID: "0198-services", Project: "saltmarsh"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer store.Close()
-	if err := sm.Act(t.Context(), &kind.Env{Machine: m, Store: store}, a, "ebb", 20*time.Second); err != nil {
-		return "error: " + err.Error()
-	}
-	return strings.Join(m.calls, "; ")
+	return m.Did(func(env *kind.Env) error { return sm.Act(t.Context(), env, a, "ebb", 20*time.Second) })
 }
 
 // stands shows a service in a few words.
-func (m *told) stands(t *testing.T, sm backend.Manager, name string) string {
+func (m host) stands(t *testing.T, sm backend.Manager, name string) string {
 	t.Helper()
 	all, err := sm.Show(t.Context(), m, []string{name})
 	if err != nil {
@@ -112,7 +43,7 @@ func (m *told) stands(t *testing.T, sm backend.Manager, name string) string {
 
 type acts map[backend.Action]string
 
-func (m *told) acts(t *testing.T, sm backend.Manager, want acts) {
+func (m host) acts(t *testing.T, sm backend.Manager, want acts) {
 	t.Helper()
 	for a, line := range want {
 		if got := m.did(t, sm, a); got != line && (!strings.HasPrefix(line, "error") || !strings.HasPrefix(got, line)) {
@@ -123,12 +54,12 @@ func (m *told) acts(t *testing.T, sm backend.Manager, want acts) {
 
 func TestOpenRC(t *testing.T) {
 	sm := openrc.Manager{}
-	m := newTold(t, "/etc/init.d/ebb", "/etc/runlevels/default/ebb", "/etc/runlevels/boot/ebb", "/etc/runlevels/boot/net")
-	m.programs = []string{"rc-service"}
+	m := newHost(t, "/etc/init.d/ebb", "/etc/runlevels/default/ebb", "/etc/runlevels/boot/ebb", "/etc/runlevels/boot/net")
+	m.Programs = []string{"rc-service"}
 	if sm.Runs(m) {
 		t.Error("it is at work where it never started")
 	}
-	m.put(t, "/run/openrc/started/ebb")
+	m.Put("/run/openrc/started/ebb", "")
 	if !sm.Runs(m) {
 		t.Error("it is not found at work")
 	}
@@ -137,7 +68,7 @@ func TestOpenRC(t *testing.T) {
 	}
 	for code, want := range map[int]string{3: "failed false, boot true, stopped", 32: "failed true, boot true, crashed",
 		1: "failed false, boot true, in no state that it tells"} {
-		m.answers["rc-service -- ebb status"] = machine.Output{Code: code}
+		m.Answers["rc-service -- ebb status"] = machine.Output{Code: code}
 		if got := m.stands(t, sm, "ebb"); got != "there true, running false, "+want {
 			t.Errorf("with %d: %s", code, got)
 		}
@@ -145,7 +76,7 @@ func TestOpenRC(t *testing.T) {
 	if got := m.stands(t, sm, "siren"); got != "there false, running false, failed false, boot false, " {
 		t.Error(got)
 	}
-	m.answers["rc-service -- ebb restart"] = machine.Output{Code: 1, Stdout: " * Stopping ebb ...\n * ERROR: ebb failed to start\n"}
+	m.Answers["rc-service -- ebb restart"] = machine.Output{Code: 1, Stdout: " * Stopping ebb ...\n * ERROR: ebb failed to start\n"}
 	m.acts(t, sm, acts{backend.Start: "rc-service -- ebb start", backend.Stop: "rc-service -- ebb stop",
 		backend.Reload: "rc-service -- ebb reload", backend.Enable: "rc-update add -- ebb default",
 		backend.Disable: "rc-update del -- ebb boot default",
@@ -158,8 +89,8 @@ func TestOpenRC(t *testing.T) {
 
 func TestRunit(t *testing.T) {
 	sm := runit.Manager{}
-	m := newTold(t, "/etc/sv/ebb/run", "/etc/service/")
-	m.programs = []string{"sv"}
+	m := newHost(t, "/etc/sv/ebb/run", "/etc/service/")
+	m.Programs = []string{"sv"}
 	if sm.Runs(m) {
 		t.Error("it is at work where nothing watches")
 	}
@@ -169,8 +100,8 @@ func TestRunit(t *testing.T) {
 	if got := m.did(t, sm, backend.Start); !strings.HasPrefix(got, "error: nothing watches /etc/service") {
 		t.Errorf("started where nothing watches: %s", got)
 	}
-	m.put(t, "/etc/sv/ebb/supervise/ok")
-	m.answers["sv status /etc/service/ebb"] = machine.Output{Stdout: "run: /etc/service/ebb: (pid 79) 1s\n"}
+	m.Put("/etc/sv/ebb/supervise/ok", "")
+	m.Answers["sv status /etc/service/ebb"] = machine.Output{Stdout: "run: /etc/service/ebb: (pid 79) 1s\n"}
 	if got := m.stands(t, sm, "ebb"); got != "there true, running true, failed false, boot false, run" {
 		t.Errorf("started, and not to be at boot: %s", got)
 	}
@@ -185,7 +116,7 @@ func TestRunit(t *testing.T) {
 	if m.did(t, sm, backend.Disable) != "" {
 		t.Error("disabled twice is an error")
 	}
-	m.answers["sv status /etc/service/ebb"] = machine.Output{Code: 3, Stdout: "down: /etc/service/ebb: 3s, normally up\n"}
+	m.Answers["sv status /etc/service/ebb"] = machine.Output{Code: 3, Stdout: "down: /etc/service/ebb: 3s, normally up\n"}
 	if got := m.stands(t, sm, "ebb"); got != "there true, running false, failed false, boot false, down" {
 		t.Error(got)
 	}
@@ -193,7 +124,7 @@ func TestRunit(t *testing.T) {
 
 func TestSysV(t *testing.T) {
 	sm := sysv.Manager{}
-	m := newTold(t, "/etc/init.d/ebb", "/etc/rc2.d/S20ebb", "/etc/rc0.d/K20ebb", "/etc/rc2.d/K01neap", "/etc/init.d/neap")
+	m := newHost(t, "/etc/init.d/ebb", "/etc/rc2.d/S20ebb", "/etc/rc0.d/K20ebb", "/etc/rc2.d/K01neap", "/etc/init.d/neap")
 	if !sm.Runs(m) {
 		t.Error("its scripts are not found")
 	}
@@ -201,16 +132,16 @@ func TestSysV(t *testing.T) {
 		1: "running false, failed true, boot true, dead, and its pid file is left",
 		3: "running false, failed false, boot true, stopped", 4: "running false, failed false, boot true, in a state that it " +
 			"cannot tell"} {
-		m.answers["/etc/init.d/ebb status"] = machine.Output{Code: code}
+		m.Answers["/etc/init.d/ebb status"] = machine.Output{Code: code}
 		if got := m.stands(t, sm, "ebb"); got != "there true, "+want {
 			t.Errorf("with %d: %s", code, got)
 		}
 	}
 	m.acts(t, sm, acts{backend.Start: "/etc/init.d/ebb start", backend.Restart: "/etc/init.d/ebb restart",
 		backend.Enable: "error: this host has neither update-rc.d nor chkconfig", backend.Unmask: "error: this host cannot bar"})
-	m.programs = []string{"chkconfig"}
+	m.Programs = []string{"chkconfig"}
 	m.acts(t, sm, acts{backend.Enable: "chkconfig ebb on", backend.Disable: "chkconfig ebb off"})
-	m.programs = []string{"chkconfig", "update-rc.d"}
+	m.Programs = []string{"chkconfig", "update-rc.d"}
 	m.acts(t, sm, acts{backend.Enable: "update-rc.d ebb defaults; update-rc.d ebb enable",
 		backend.Disable: "update-rc.d ebb disable"})
 	if all := sm.Survey(t.Context(), m, 10); !all["ebb"].Boot || all["neap"].Boot || all["ebb"].Running {

@@ -134,6 +134,10 @@ var ruleForm = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^([^=]+?)\s+ALL\s*=\s*(?:\(([^():]*)(:[^()]*)?\))?\s*((?:NO)?PASSWD:)?\s*(.+)$`)
 })
 
+// plainly leaves out what a backslash makes a part of a word: a colon without one
+// begins another rule on the same line.
+var plainly = strings.NewReplacer(`\\`, "", `\:`, "", `\=`, "")
+
 // parsed reads a file with one such rule.
 func parsed(text string) (map[string]any, bool) {
 	rule := ""
@@ -148,7 +152,7 @@ func parsed(text string) (map[string]any, bool) {
 		}
 	}
 	m := ruleForm().FindStringSubmatch(rule)
-	if m == nil || strings.HasSuffix(rule, `\`) || strings.Contains(m[5], "#") {
+	if m == nil || strings.HasSuffix(rule, `\`) || strings.ContainsAny(plainly.Replace(m[5]), "#:=") {
 		return nil, false
 	}
 	attrs := map[string]any{"who": split(m[1]), "commands": split(m[5])}

@@ -21,3 +21,20 @@ func TestOrder(t *testing.T) {
 		}
 	}
 }
+
+// FuzzOrder holds whatever versions a host tells of: the order of two is the same
+// from both sides, and that of one with itself is none.
+func FuzzOrder(f *testing.F) {
+	for _, v := range []string{"", "1:2.0~rc1^git3-4.el9", "^", "~^~", "1..2", "a1b", "-", ":", "٣.é"} {
+		f.Add(v, "1.0-1")
+		f.Add(v, v+"^")
+	}
+	f.Fuzz(func(t *testing.T, a, b string) {
+		if got, back := Order(a, b), Order(b, a); got != -back {
+			t.Errorf("Order(%q, %q) is %d, and the other way round %d", a, b, got, back)
+		}
+		if got := Order(a, a); got != 0 {
+			t.Errorf("Order(%q, itself) is %d", a, got)
+		}
+	})
+}
