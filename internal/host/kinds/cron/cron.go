@@ -112,31 +112,39 @@ func (schedules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (
 	return own.Capture(env, t)
 }
 
-// parsed reads a file with variables and one line of crontab(5).
+// parsed reads a file with variables and, after them, one line of crontab(5).
 func parsed(text string) (map[string]any, bool) {
 	attrs, env := map[string]any{}, map[string]any{}
 	for _, line := range kind.SplitLines(text).List {
-		line = strings.TrimSpace(line)
+		line = strings.Trim(line, blanks)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if attrs["run"] != nil { // another one, or a variable that this one does not have
+			return nil, false
+		}
 		name, v, assigned := strings.Cut(line, "=")
+		if name = strings.Trim(name, blanks); assigned && variable.MatchString(name) {
+			env[name] = unquoted(strings.Trim(v, blanks))
+			continue
+		}
 		n := 5
 		if strings.HasPrefix(line, "@") {
 			n = 1
 		}
-		switch f := strings.Fields(line); {
-		case line == "" || strings.HasPrefix(line, "#"):
-		case assigned && variable.MatchString(strings.TrimSpace(name)):
-			env[strings.TrimSpace(name)] = strings.Trim(strings.TrimSpace(v), `"'`)
-		case len(f) < n+2 || len(attrs) > 0:
-			return nil, false
-		default:
-			rest := line
-			for range n + 1 {
-				_, rest, _ = strings.Cut(strings.TrimLeft(rest, " \t"), firstSpace(rest))
+		var fields []string
+		for range n + 1 {
+			i := strings.IndexAny(line, blanks)
+			if i < 0 {
+				return nil, false
 			}
-			attrs["schedule"] = strings.Join(f[:n], " ")
-			attrs["user"] = f[n]
-			attrs["run"] = strings.ReplaceAll(strings.TrimLeft(rest, " \t"), `\%`, "%")
+			fields, line = append(fields, line[:i]), strings.TrimLeft(line[i:], blanks)
 		}
+		if bare(line) {
+			return nil, false // it has a standard input
+		}
+		attrs["schedule"], attrs["user"] = strings.Join(fields[:n], " "), fields[n]
+		attrs["run"] = strings.ReplaceAll(line, `\%`, "%")
 	}
 	if len(env) > 0 {
 		attrs["environment"] = env
@@ -144,11 +152,20 @@ func parsed(text string) (map[string]any, bool) {
 	return attrs, attrs["run"] != nil
 }
 
-// firstSpace is what parts the first word of a line from the second.
-func firstSpace(s string) string {
-	s = strings.TrimLeft(s, " \t")
-	return s[strings.IndexAny(s, " \t"):][:1]
+// blanks part the words of crontab(5).
+const blanks = " \t"
+
+// unquoted takes the quotes from around a variable's value.
+func unquoted(v string) string {
+	if len(v) > 1 && (v[0] == '"' || v[0] == '\'') && v[len(v)-1] == v[0] {
+		return v[1 : len(v)-1]
+	}
+	return v
 }
+
+// bare says whether a % has no backslash before it: what follows one is given to
+// the command to read.
+func bare(run string) bool { return strings.Contains(strings.ReplaceAll(run, `\%`, ""), "%") }
 
 // content is the file for what is declared.
 func content(a value.Attrs) string {
