@@ -536,3 +536,33 @@ func TestHostsThatLie(t *testing.T) {
 		})
 	}
 }
+
+// TestAServiceThatOthersRestartMeanwhile restarts a service by another hand while
+// its new file is being put in place: it runs with the old one, so our restart is
+// due still.
+func TestAServiceThatOthersRestartMeanwhile(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	logger := "[package.tide-logger]\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n\"\n[service.tide-logger]\n" +
+		"running = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
+	b.manifest(logger)
+	b.run(false)
+	b.manifest(strings.Replace(logger, "a = 1", "a = 2", 1))
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op != "rename" || what != "/etc/tide-logger.toml" {
+				return nil
+			}
+			time.Sleep(30 * time.Millisecond) // the debt is noted by now
+			out, err := m.Run(t.Context(), machine.Command{Args: []string{"systemctl", "restart", "--", "tide-logger.service"}})
+			if err != nil || out.Code != 0 {
+				t.Errorf("restart by hand: %v %+v", err, out)
+			}
+			time.Sleep(30 * time.Millisecond)
+			return nil
+		}}
+	}
+	h := b.one(false)
+	wants(t, h, "package tide-logger unchanged", "file /etc/tide-logger.toml changed", "service tide-logger changed")
+	b.host().Wrap = nil
+	b.settled()
+}

@@ -30,7 +30,9 @@ type Debt struct {
 	Cause  value.Ref     `json:"cause"`  // whose change made it due
 	Boot   string        `json:"boot"`   // the kernel's boot id then
 	Uptime time.Duration `json:"uptime"` // how long the host had been up then
-	Coming bool          `json:"-"`      // in a preview: the cause would change
+	// Open says that the change is being made: no start in this boot has paid it.
+	Open   bool `json:"open,omitempty"`
+	Coming bool `json:"-"` // in a preview: the cause would change
 }
 
 // Ledger is what stands in ledger.json.
@@ -345,6 +347,17 @@ func (s *Store) Owe(ref value.Ref, d Debt) {
 	}
 	s.Debts[ref] = append(s.Debts[ref], d)
 	s.dirty = true
+}
+
+// Date closes what a cause has owed since a time: its change was over at another.
+func (s *Store) Date(cause value.Ref, since, over time.Duration) {
+	for _, list := range s.Debts {
+		for i := range list {
+			if d := &list[i]; d.Open && d.Cause == cause && d.Uptime >= since {
+				d.Open, d.Uptime, s.dirty = false, over, true
+			}
+		}
+	}
 }
 
 // Forgive takes back the debts that a cause made since a time, when it turned

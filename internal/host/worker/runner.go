@@ -287,15 +287,37 @@ func (r *runner) owe(t plan.Task) (time.Duration, error) {
 	if len(t.Owes) == 0 {
 		return 0, nil
 	}
-	up, boot, err := r.env.Uptime()
+	up, boot, err := r.uptime()
 	if err != nil {
 		return 0, err
 	}
-	up += 10 * time.Millisecond // the kernel tells it in hundredths of a second, rounded down
 	for _, o := range t.Owes {
-		r.store.Owe(o.Service, ledger.Debt{Action: o.Action, Cause: t.Ref, Boot: boot, Uptime: up, Coming: r.env.Run.Preview})
+		r.store.Owe(o.Service, ledger.Debt{Action: o.Action, Cause: t.Ref, Boot: boot, Uptime: up,
+			Open: !r.env.Run.Preview, Coming: r.env.Run.Preview})
 	}
 	return up, nil
+}
+
+// uptime is a moment that has not passed yet: the kernel tells it in hundredths of
+// a second, rounded down.
+func (r *runner) uptime() (time.Duration, string, error) {
+	up, boot, err := r.env.Uptime()
+	return up + 10*time.Millisecond, boot, err
+}
+
+// settle dates the debts of what was written: a start pays them that came after the
+// change, and not while it was being made.
+func (r *runner) settle(t plan.Task, owed time.Duration, untouched bool) {
+	if owed == 0 {
+		return
+	}
+	if untouched {
+		r.store.Forgive(t.Ref, owed) // so nothing is due
+		return
+	}
+	if over, _, err := r.uptime(); err == nil { // else they stay open
+		r.store.Date(t.Ref, owed, over)
+	}
 }
 
 // change writes, reads again and compares again.
@@ -321,9 +343,7 @@ func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) erro
 	var results []plan.Result
 	for i, reading := range k.Read(ctx, r.env, tasks) {
 		res := r.outcome(k, work[i], errs[i], reading)
-		if res.Status == plan.Failed && owed[i] > 0 && reflect.DeepEqual(reading.State, work[i].State) {
-			r.store.Forgive(work[i].Task.Ref, owed[i]) // nothing was touched, so nothing is due
-		}
+		r.settle(work[i].Task, owed[i], res.Status == plan.Failed && reflect.DeepEqual(reading.State, work[i].State))
 		results = append(results, res)
 	}
 	share(results, time.Since(begun))

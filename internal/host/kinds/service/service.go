@@ -185,7 +185,7 @@ func (services) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []ki
 		}
 		st := state{State: all[t.Ref.Name], by: sm}
 		for _, d := range env.Store.Debts[t.Ref] {
-			if d.Action != plan.Follow && st.Running && !sm.Paid(st.State, d, boot) {
+			if d.Action != plan.Follow && st.Running && (d.Open && d.Boot == boot || !sm.Paid(st.State, d, boot)) {
 				st.debts = append(st.debts, d)
 			}
 		}
