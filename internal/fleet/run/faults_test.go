@@ -566,3 +566,22 @@ func TestAServiceThatOthersRestartMeanwhile(t *testing.T) {
 	b.host().Wrap = nil
 	b.settled()
 }
+
+// TestADpkgThatWasCutOff is one that refuses all work until it is told to finish.
+func TestADpkgThatWasCutOff(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[package.tide-logger]\n[package.salt-lamp]\n")
+	b.put("var/lib/dpkg/updates/0001", "buoy-tools 1.0-1\n")
+	if h := b.one(true); h.Count(plan.Changed) != 2 || h.Tasks[0].Changes[1].Was != "interrupted" {
+		t.Errorf("a preview tells %+v", h.Tasks)
+	}
+	wants(t, b.one(false), "package tide-logger changed", "package salt-lamp changed")
+	calls := strings.Join(b.host().Machine.Calls(), "\n")
+	if n := strings.Count(calls, "dpkg --force-confdef --force-confold --configure --pending"); n != 1 {
+		t.Errorf("dpkg was told %d times to finish:\n%s", n, calls)
+	}
+	if b.host().Installed("buoy-tools") != "1.0-1" {
+		t.Error("what was cut off is not done")
+	}
+	b.settled()
+}

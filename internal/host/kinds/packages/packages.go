@@ -149,10 +149,12 @@ type state struct {
 	backend.State
 	newest string // the newest that can be found of what is declared, where that names no version
 	doubt  bool   // no list knows it, but the lists are old
+	cut    bool   // the manager was interrupted and refuses all else until that is mended
 }
 
 // known is what was read for all packages of the plan.
 type known struct {
+	cut       bool // the manager was interrupted
 	installed map[string]backend.State
 	offers    map[string]backend.Offer // nil until asked for
 }
@@ -170,7 +172,7 @@ func (packages) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []ki
 			out[i].Err = cmpErr(err, out[i].Err)
 			continue
 		}
-		st := state{State: k.installed[t.Ref.Name]}
+		st := state{State: k.installed[t.Ref.Name], cut: k.cut}
 		out[i].Err = offered(env, m, k, t, &st)
 		out[i].State = st
 	}
@@ -191,7 +193,8 @@ func read(ctx context.Context, env *kind.Env) (backend.Manager, *known, error) {
 	}
 	k, err := kind.Cached(env, kind.ThePackages, func() (*known, error) {
 		installed, err := m.Installed(ctx, env, names(env, func(plan.Task) bool { return true }))
-		return &known{installed: installed}, err
+		by, mends := m.(backend.Mender)
+		return &known{installed: installed, cut: mends && by.Interrupted(env)}, err
 	})
 	if err != nil {
 		return nil, nil, fmt.Errorf("read what is installed: %w", err)
@@ -324,9 +327,18 @@ func exactly(t plan.Task, o backend.Offer) error {
 		Remedy("there are %s", strings.Join(o.Versions, ", ")))
 }
 
-// Compare says what differs.
+// Compare says what differs. That the manager was interrupted matters where it is
+// to be asked for anything.
 func (packages) Compare(t plan.Task, s any) []plan.Change {
 	st := s.(state)
+	changes := compare(t, st)
+	if st.cut && len(changes) > 0 {
+		changes = append(changes, plan.Change{What: "package manager", Was: "interrupted", Becomes: "done with what it had begun"})
+	}
+	return changes
+}
+
+func compare(t plan.Task, st state) []plan.Change {
 	want := t.Attrs.Text("version")
 	if st.newest != "" && !fits(t, st.State) || want == Newest && st.newest != "" {
 		want = st.newest
@@ -380,6 +392,7 @@ func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		}
 		return b.errs
 	}
+	mended := b.mend()
 	var install, remove, purge []int
 	for i, w := range work {
 		switch {
@@ -400,8 +413,24 @@ func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		if w.Differs("hold") && b.errs[i] == nil {
 			b.errs[i] = b.m.Hold(ctx, env, w.Task.Ref.Name, w.Task.Attrs.Bool("hold"))
 		}
+		if b.errs[i] != nil && mended != nil {
+			b.errs[i] = both(mended, b.errs[i])
+		}
 	}
 	return b.errs
+}
+
+// mend has a manager that was interrupted finish first. Where that fails, what is
+// asked for may still work, and else the error is told with it.
+func (b *batch) mend() error {
+	by, ok := b.m.(backend.Mender)
+	if !ok || !slices.ContainsFunc(b.work, func(w kind.Work) bool { return w.State.(state).cut }) {
+		return nil
+	}
+	if err := by.Mend(b.ctx, b.env); err != nil {
+		return fmt.Errorf("finish what was interrupted: %w", err)
+	}
+	return nil
 }
 
 func (b *batch) names(which []int) []string {

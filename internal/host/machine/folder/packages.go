@@ -11,7 +11,7 @@ import (
 )
 
 var aptStandIns = map[string]standIn{"apt-get": (*Machine).aptGet, "apt-cache": (*Machine).aptCache,
-	"apt-mark": (*Machine).aptMark}
+	"apt-mark": (*Machine).aptMark, "dpkg": (*Machine).dpkg}
 
 // pkg is one version of a package in the made-up repository.
 type pkg struct {
@@ -187,6 +187,10 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 			words = append(words, a)
 		}
 	}
+	if words[0] != "update" && h.read(dpkgUpdates) != "" {
+		fmt.Fprintln(out, "E: dpkg was interrupted, you must manually run 'dpkg --configure -a' to correct the problem.")
+		return 100
+	}
 	switch words[0] {
 	case "update":
 		h.write("/var/lib/apt/lists/archive.example.org_Packages", "made up\n", 0o644)
@@ -203,6 +207,21 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 	fmt.Fprintf(out, "E: Invalid operation %s\n", words[0])
 	return 100
 }
+
+// dpkg answers "--configure --pending": what was cut off is done to its end.
+func (h *Machine) dpkg(machine.Command, io.Writer) int {
+	for _, line := range strings.Split(h.read(dpkgUpdates), "\n") {
+		if name, version, ok := strings.Cut(line, " "); ok {
+			h.setStatus(name, "install ok installed", version)
+		}
+	}
+	h.remove(dpkgUpdates)
+	return 0
+}
+
+// dpkgUpdates is what dpkg had not written into its status file when it was cut off:
+// here, a package and its version a line.
+const dpkgUpdates = "/var/lib/dpkg/updates/0001"
 
 func (h *Machine) aptInstall(words []string, out io.Writer) int {
 	for i, w := range words { // a made-up package file names itself in two lines

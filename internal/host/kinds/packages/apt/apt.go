@@ -246,6 +246,30 @@ func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) 
 	return err
 }
 
+// updates is where dpkg keeps what it has done and not yet written into its status
+// file; it lies there still when dpkg was cut off (dpkg's own tests and apt look there).
+const updates = "/var/lib/dpkg/updates"
+
+// Interrupted looks for what dpkg left there, as apt does before it refuses to work.
+func (Manager) Interrupted(env *kind.Env) bool {
+	names, err := env.Machine.ReadDir(updates)
+	return err == nil && slices.ContainsFunc(names, func(n string) bool {
+		return strings.Trim(n, "0123456789") == ""
+	})
+}
+
+// locked is what dpkg says when another holds its lock.
+var locked = regexp.MustCompile(`lock.* is locked by another process(?: with pid (\d+))?`)
+
+// Mend does what dpkg asks for. Configuration files that were changed by hand are
+// kept, as in Install.
+func (Manager) Mend(ctx context.Context, env *kind.Env) error {
+	c := command()
+	c.Args = []string{"dpkg", "--force-confdef", "--force-confold", "--configure", "--pending"}
+	_, err := backend.Patiently(ctx, env, c, locked, telling)
+	return err
+}
+
 // lockWait is how long apt waits for another package manager, in seconds, and
 // limit how long one run of it may take: to stop it midway does harm.
 const (

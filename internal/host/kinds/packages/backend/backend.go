@@ -55,6 +55,15 @@ type Manager interface {
 	Hold(ctx context.Context, env *kind.Env, name string, hold bool) error
 }
 
+// Mender is a Manager whose work can be cut off in a way that it takes up again only
+// when it is asked to.
+type Mender interface {
+	// Interrupted says whether it was.
+	Interrupted(env *kind.Env) bool
+	// Mend has it finish what it had begun.
+	Mend(ctx context.Context, env *kind.Env) error
+}
+
 // Bringer is a Manager that knows which files its packages brought.
 type Bringer interface {
 	// Brought gives all such files by path, with the checksum that each came with:
