@@ -171,6 +171,7 @@ type errand struct {
 	told  atomic.Bool // a worker can know what it is to do
 	need  string      // the type of machine that a worker is to be sent for
 	sent  bool        // which has been done
+	anew  bool        // the one that lies there does not run
 }
 
 // cutError says that a connection ended after it had got an errand further.
@@ -302,7 +303,9 @@ func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
 	nonce := newNonce()
 	args := []string{nonce}
 	for _, a := range workers.Available() {
-		args = append(args, uname[a.Arch]+"="+a.Name)
+		if !e.anew || e.sent {
+			args = append(args, uname[a.Arch]+"="+a.Name)
+		}
 	}
 	root := d.elevation(tr, t, nonce)
 	p, err := tr.start(root.command(startScript, args...), root.listen)
@@ -320,6 +323,14 @@ func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
 	word, rest, err := answer(out, nonce)
 	if err := root.over(err == nil); err != nil {
 		return nil, nil, err
+	}
+	if err == nil && word == "begin" {
+		word, rest, err = answer(out, nonce)
+		if errors.Is(err, io.EOF) && !e.sent && !e.anew {
+			e.anew = true
+			e.told.Store(false)
+			return nil, nil, cutError{err}
+		}
 	}
 	if err != nil {
 		return nil, nil, explain(err, p, t)

@@ -3,6 +3,7 @@ package reach
 import (
 	"bufio"
 	"context"
+	"errors"
 	"io"
 	"os"
 	"os/exec"
@@ -46,7 +47,7 @@ func ask(t *testing.T, home string, s script, stdin string, args ...string) (wor
 		t.Fatalf("%s: %v", line, err)
 	}
 	lines := bufio.NewReader(strings.NewReader(string(out)))
-	for word == "" || word == "go" {
+	for word == "" || word == "go" || word == "begin" {
 		if word, rest, err = answer(lines, "nonce"); err != nil {
 			t.Fatal(err)
 		}
@@ -88,7 +89,31 @@ func TestTheScripts(t *testing.T) {
 	if word, _ := ask(t, home, startScript, "", m+"=def"); word != "need" {
 		t.Errorf("for another build it says %s", word)
 	}
-	stored := filepath.Join(home, ".cache/jadekettle/abc")
+	stored := filepath.Join(home, ".cache/jadekettle/abc."+strconv.Itoa(len(program)))
+	store := func() {
+		if word, rest := ask(t, home, uploadScript, program, "abc", strconv.Itoa(len(program)), "plain"); word != "stored" {
+			t.Errorf("it is %s %s", word, rest)
+		}
+	}
+	for how, damage := range map[string]func() error{
+		"emptied":        func() error { return os.Truncate(stored, 0) },
+		"cut off":        func() error { return os.Truncate(stored, 10) },
+		"not executable": func() error { return os.Chmod(stored, 0o600) },
+		"a folder by now": func() error {
+			return errors.Join(os.Remove(stored), os.MkdirAll(stored+"/x", 0o755), os.Chmod(stored, 0o777))
+		},
+	} {
+		if err := damage(); err != nil {
+			t.Fatal(err)
+		}
+		if word, rest := ask(t, home, startScript, "", m+"=abc"); word != "need" {
+			t.Errorf("with a worker that is %s it says %s %s", how, word, rest)
+		}
+		store()
+		if word, _ := ask(t, home, startScript, "", m+"=abc"); word != "ready" {
+			t.Errorf("one that was %s is not sent anew: %s", how, word)
+		}
+	}
 	os.Chmod(stored, 0o777)
 	if word, rest := ask(t, home, startScript, "", m+"=abc"); word != "refuse" || rest != stored {
 		t.Errorf("a worker that others can write: %s %s", word, rest)

@@ -30,7 +30,7 @@ const Starter = "/var/lib/jadekettle/start"
 // which holds for what is no link, belongs to root or the worker's user, and can
 // be written by nobody else: of root's folders all the way up. What is not there
 // is nothing to distrust. One ls looks at all, since each program started costs a
-// host a millisecond.
+// host a millisecond. The size of the last of them is in bytes afterwards.
 const trust = `
 LC_ALL=C; export LC_ALL; nl=$(printf "\n."); nl=${nl%.};
 refuse() { echo "jadekettle $nonce refuse $1"; exit 0; };
@@ -40,7 +40,7 @@ trusted() {
 	IFS=$nl;
 	for it in $(IFS=" "; ls -ldn $up "$@" 2>/dev/null); do
 		IFS=" ";
-		set -- $it; mode=$1; owner=$3; shift 8;
+		set -- $it; mode=$1; owner=$3; bytes=$5; shift 8;
 		case $mode in l*|?????w*|????????w*) refuse "${*%% -> *}";; esac;
 		case $owner in 0|"$uid") ;; *) refuse "$*";; esac;
 	done;
@@ -62,28 +62,33 @@ fi;`
 
 // start runs the worker, or says "need" and the type of machine. Root's folder is
 // no other machine's as well, so there whichever build lies in it is the right
-// one. The umask goes back to the usual: what a package's own scripts make must
+// one. A worker's file has its size at the end of its name: one that has another was
+// emptied or broke off, and is sent anew. Whoever reads "begin" and nothing more knows
+// that it does not run. The umask goes back to the usual: what a package's own scripts make must
 // be readable. After "need" it stays until the other side has begun to send a
 // worker, since some servers end the connection when its last command ends.
 const start = `
 f=; m=;
-for e in "$d" "$d2"; do for a; do
-	if [ "$uid" = 0 ] && [ -z "$f" ] && [ -x "$e/${a##*=}" ]; then f=$e/${a##*=}; d=$e; fi;
-done; done;
-if [ -z "$f" ]; then
-	m=$(uname -sm);
-	for e in "$d" "$d2"; do for a; do
-		if [ -z "$f" ] && [ "${a%=*}" = "$m" ] && [ -x "$e/${a##*=}" ]; then f=$e/${a##*=}; d=$e; fi;
-	done; done;
-fi;
+find_it() {
+	for e in "$d" "$d2"; do for a; do for it in "$e/${a##*=}".*; do
+		if [ -z "$f" ] && [ -f "$it" ] && [ -x "$it" ] && { [ -z "$m" ] || [ "${a%=*}" = "$m" ]; }; then f=$it; at=$e; fi;
+	done; done; done;
+};
+if [ "$uid" = 0 ]; then find_it "$@"; fi;
+if [ -z "$f" ]; then m=$(uname -sm); find_it "$@"; fi;
+if [ -n "$f" ]; then d=$at; fi;
 trusted "$d" ${f:+"$f"};
 umask 022;
-if [ -n "$f" ]; then exec "$f" ` + worker.Argument + ` "$nonce"; fi;
+if [ -n "$f" ] && [ "${f##*.}" = "$bytes" ]; then
+	echo "jadekettle $nonce begin"; exec "$f" ` + worker.Argument + ` "$nonce";
+fi;
+if [ -z "$m" ]; then m=$(uname -sm); fi;
 z=; if command -v gzip >/dev/null 2>&1; then z=" gzip"; fi;
 echo "jadekettle $nonce need $m$z"; exec cat >/dev/null`
 
 // upload stores the program on its standard input in the first folder in which
-// programs can be run, which is tried out. It says "go" first: before that, sudo
+// programs can be run, which is tried out. It is on the disk before it has its name,
+// since an empty one of that name would be no worker. It says "go" first: before that, sudo
 // would take what is sent for a password.
 const upload = `
 echo "jadekettle $nonce go"; name=$1; size=$2; how=cat; if [ "$3" = gzip ]; then how="gzip -dc"; fi; at=;
@@ -95,7 +100,8 @@ for e in "$d" "$d2"; do
 done;
 if [ -z "$at" ]; then
 	cat >/dev/null; echo "jadekettle $nonce nowhere $d or $d2";
-elif f=$at/$name && $how >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && mv -f "$t" "$f"; then
+elif f=$at/$name.$size && $how >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && { sync "$t" 2>/dev/null || sync; } &&
+	{ [ -f "$f" ] || rm -rf "$f"; } && mv -f "$t" "$f"; then
 	if [ "$uid" = 0 ] && [ -n "$starter" ] && mkdir -p /var/lib/jadekettle && chmod 711 /var/lib/jadekettle; then
 		umask 022; t=/var/lib/jadekettle/.start-$nonce;
 		printf "#\041/bin/sh\n%s\n" "$starter" >"$t" && chmod 755 "$t" && mv -f "$t" ` + Starter + `;
