@@ -585,3 +585,35 @@ func TestADpkgThatWasCutOff(t *testing.T) {
 	}
 	b.settled()
 }
+
+// TestAMountInsideAFolderThatIsToGo is refused before anything is deleted, in a preview
+// as well, unless the mount is declared absent too.
+func TestAMountInsideAFolderThatIsToGo(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	mounts := b.on("proc/mounts")
+	b.put("srv/pool/old/readings", "3.1\n")
+	b.put("proc/mounts", mounts+"/dev/vdb1 /srv/pool/old ext4 rw 0 0\n")
+	for _, manifest := range []string{
+		"[dir.\"/srv/pool\"]\nabsent = true\nwith_contents = true\n",
+		"[dir.\"/srv/pool\"]\ncopy = \"pages\"\nonly_declared = true\n",
+	} {
+		b.write("manifests/all/manifest.toml", manifest)
+		b.write("manifests/all/pages/index.html", "tides\n")
+		for _, preview := range []bool{true, false} {
+			h := b.one(preview)
+			if h.Count(plan.Failed) != 1 || !strings.Contains(h.Tasks[0].Message, "is mounted at /srv/pool/old") {
+				t.Errorf("preview %v: %+v", preview, h.Tasks)
+			}
+		}
+		if b.on("srv/pool/old/readings") == "" {
+			t.Fatal("what is mounted there is deleted")
+		}
+	}
+	b.write("manifests/all/manifest.toml", "[dir.\"/srv/pool\"]\nabsent = true\nwith_contents = true\n"+
+		"[mount.\"/srv/pool/old\"]\nabsent = true\n")
+	if h := b.one(true); h.Count(plan.Changed) != 2 {
+		t.Errorf("with the mount declared absent a preview says\n%s", statuses(h))
+	}
+	wants(t, b.one(false), "mount /srv/pool/old changed", "dir /srv/pool changed")
+	b.settled()
+}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"path"
 	"strings"
 
 	"jadekettle/internal/core/plan"
@@ -13,6 +14,7 @@ import (
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/machine"
 )
 
 var about = &schema.Kind{
@@ -140,8 +142,12 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 		return st, problem.Errorf("%s is there but no folder", t.Ref.Name).Remedy("move it away by hand")
 	}
 	st.there = true
-	if st.own, err = env.OwnershipOf(d, info); err == nil && !t.Absent {
+	st.own, err = env.OwnershipOf(d, info)
+	switch {
+	case err == nil && !t.Absent:
 		err = st.own.Refused(env, t, false)
+	case err == nil && t.Attrs.Bool("with_contents"):
+		err = env.Removable(t.Ref.Name)
 	}
 	if err == nil && len(t.Tree) > 0 {
 		st.tree, err = readTree(env, t)
@@ -178,7 +184,7 @@ func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) e
 	defer d.Close()
 	switch {
 	case w.Task.Absent && w.Task.Attrs.Bool("with_contents"):
-		return d.RemoveAll(name)
+		return removeAll(env, d, w.Task.Ref.Name)
 	case w.Task.Absent:
 		if err := d.Remove(name); err != nil {
 			return problem.Errorf("%w", err).Remedy("set with_contents = true to remove what lies in it as well")
@@ -204,6 +210,15 @@ func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) e
 		return err
 	}
 	return writeTree(ctx, env, w.Task, w.State.tree)
+}
+
+// removeAll takes away what lies at a path, with all that is in it, but for what is
+// mounted there.
+func removeAll(env *kind.Env, d machine.Dir, at string) error {
+	if err := env.Removable(at); err != nil {
+		return err
+	}
+	return d.RemoveAll(path.Base(at))
 }
 
 // Capture declares a folder with its owner and mode.

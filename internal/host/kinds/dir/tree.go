@@ -66,6 +66,10 @@ func readTree(env *kind.Env, t plan.Task) ([]entry, error) {
 	if !t.Attrs.Bool("only_declared") {
 		return list, nil
 	}
+	inside, err := env.Mounted(t.Ref.Name)
+	if err != nil {
+		return nil, err
+	}
 	for _, folder := range append([]string{""}, folders(list)...) {
 		if gone[folder] {
 			continue
@@ -75,9 +79,16 @@ func readTree(env *kind.Env, t plan.Task) ([]entry, error) {
 			return nil, err
 		}
 		for _, name := range names {
-			if p := path.Join(folder, name); !at[p] && len(list) < maxForeign {
-				list = append(list, entry{path: p, foreign: true})
+			p := path.Join(folder, name)
+			if at[p] || len(list) >= maxForeign {
+				continue
 			}
+			if len(inside) > 0 {
+				if err := env.Removable(path.Join(t.Ref.Name, p)); err != nil {
+					return nil, err
+				}
+			}
+			list = append(list, entry{path: p, foreign: true})
 		}
 	}
 	return list, nil
@@ -283,7 +294,7 @@ func (e *entry) write(ctx context.Context, env *kind.Env, t plan.Task) error {
 	}
 	defer d.Close()
 	if e.foreign {
-		if err := d.RemoveAll(name); err != nil {
+		if err := removeAll(env, d, at); err != nil {
 			return err
 		}
 		return d.Sync()
