@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
@@ -615,5 +617,55 @@ func TestAMountInsideAFolderThatIsToGo(t *testing.T) {
 		t.Errorf("with the mount declared absent a preview says\n%s", statuses(h))
 	}
 	wants(t, b.one(false), "mount /srv/pool/old changed", "dir /srv/pool changed")
+	b.settled()
+}
+
+// TestWhatAnOldFileHad carries extended attributes over to the new content, drops
+// capabilities and says so, and keeps names together or refuses.
+func TestWhatAnOldFileHad(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	at := func(p string) string { return filepath.Join(b.host().Root, p) }
+	for _, p := range []string{"etc/motd", "etc/tide.conf", "srv/gauge"} {
+		b.put(p, "old = 1\n")
+		err := unix.Setxattr(at(p), "user.keeper", []byte("maren"), 0)
+		if errors.Is(err, unix.ENOTSUP) {
+			t.Skip("this file system has no extended attributes")
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	capable := unix.Setxattr(at("srv/gauge"), "security.capability", []byte("\x01\x00\x00\x02\x00\x20\x00\x00"+
+		"\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"), 0) == nil // which root alone can set
+	manifest := "[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/srv/gauge\"]\ncontent = \"new\\n\"\n" +
+		"[lines.\"/etc/tide.conf\"]\nput = [{ text = \"new = 2\" }]\n"
+	b.manifest(manifest)
+	h := b.one(true)
+	if told := fmt.Sprint(h.Tasks[1].Changes); strings.Contains(told, "capabilities") != capable {
+		t.Errorf("a preview tells of %s, and it has capabilities: %v", told, capable)
+	}
+	wants(t, b.one(false), "file /etc/motd changed", "file /srv/gauge changed", "lines /etc/tide.conf changed")
+	for _, p := range []string{"etc/motd", "etc/tide.conf", "srv/gauge"} {
+		v := make([]byte, 64)
+		n, err := unix.Getxattr(at(p), "user.keeper", v)
+		if err != nil || string(v[:n]) != "maren" || !strings.Contains(b.on(p), "new") {
+			t.Errorf("%s holds %q, and its attribute is %q (%v)", p, b.on(p), v[:max(n, 0)], err)
+		}
+	}
+	b.settled()
+
+	if err := os.Link(at("etc/motd"), at("etc/issue")); err != nil {
+		t.Fatal(err)
+	}
+	b.manifest(strings.ReplaceAll(manifest, "new\\n", "newer\\n"))
+	if h = b.one(true); h.Tasks[0].Status != plan.Failed || !strings.Contains(h.Tasks[0].Message, "has 2 names") {
+		t.Errorf("a file with two names: %+v", h.Tasks[0])
+	}
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"it\\n\"\nfollow = true\nmode = \"0640\"\n")
+	wants(t, b.one(false), "file /etc/motd changed")
+	if b.on("etc/issue") != "it\n" || b.on("etc/motd") != "it\n" {
+		t.Errorf("its names hold %q and %q", b.on("etc/motd"), b.on("etc/issue"))
+	}
+	noStrays(t, b)
 	b.settled()
 }

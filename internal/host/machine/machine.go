@@ -59,6 +59,9 @@ type Dir interface {
 	// Create makes a new file that did not exist, with exactly this mode and,
 	// where the worker may, this owner and group; -1 leaves one as it comes.
 	Create(name string, mode uint32, uid, gid int) (File, error)
+	// Rewrite opens an existing file for writing over what it holds, which all its
+	// names have then.
+	Rewrite(name string) (File, error)
 	// Mkdir makes a new folder, as Create makes a file.
 	Mkdir(name string, mode uint32, uid, gid int) error
 	Rename(from, to string) error
@@ -84,6 +87,11 @@ type File interface {
 	Info() (Info, error)
 	Chown(uid, gid int) error // -1 leaves one as it is
 	Chmod(mode uint32) error
+	Truncate(size int64) error
+	// Extras gives the extended attributes (xattr(7)) by name, ACLs and file
+	// capabilities among them. None where the file system has none.
+	Extras() (map[string][]byte, error)
+	SetExtra(name string, value []byte) error
 	Sync() error
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"path"
@@ -168,20 +169,31 @@ func (e *entry) read(env *kind.Env, t plan.Task) error {
 	if err := e.own.Refused(env, e.task(t), false); err != nil {
 		return err
 	}
-	if e.isDir || info.Size != e.want.Size {
-		e.same = e.isDir
-		return e.take(d, name, nil)
+	if e.isDir {
+		e.same = true
+		return nil
 	}
-	h := sha256.New()
-	err = e.take(d, name, h)
-	e.same = hex.EncodeToString(h.Sum(nil)) == e.want.SHA256
-	return err
+	var h hash.Hash
+	if info.Size == e.want.Size {
+		h = sha256.New()
+	}
+	if err := e.take(d, name, h); err != nil {
+		return err
+	}
+	e.same = h != nil && hex.EncodeToString(h.Sum(nil)) == e.want.SHA256
+	switch {
+	case !e.same:
+		return env.Rewritten(d, name, at, &e.own, "")
+	case len(e.own.Compare(e.task(t), false)) > 0:
+		return env.ReadExtras(d, name, &e.own)
+	}
+	return nil
 }
 
 // take reads a file, into a hash where there is one, and keeps a short one for a
 // difference in words.
-func (e *entry) take(d machine.Dir, name string, to io.Writer) error {
-	if e.isDir || to == nil && e.info.Size > kind.MaxDiff {
+func (e *entry) take(d machine.Dir, name string, to hash.Hash) error {
+	if to == nil && e.info.Size > kind.MaxDiff {
 		return nil
 	}
 	f, err := d.Open(name)
@@ -313,7 +325,11 @@ func (e *entry) write(ctx context.Context, env *kind.Env, t plan.Task) error {
 		}
 		return d.Sync()
 	}
-	return env.Place(ctx, kind.Placement{Task: t, Dir: d, Name: name, At: at, Mode: mode, UID: uid, GID: gid,
+	var over *kind.Ownership
+	if e.there {
+		over = &e.own
+	}
+	return env.Place(ctx, kind.Placement{Task: one, Dir: d, Name: name, At: at, Mode: mode, UID: uid, GID: gid, Over: over,
 		Fill: func(f machine.File) error { return e.fill(env, f) }})
 }
 

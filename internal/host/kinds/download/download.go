@@ -113,7 +113,15 @@ func (downloads) Read(_ context.Context, env *kind.Env, t plan.Task) (state, err
 		}
 		st.right = sum == want
 	}
-	return st, cmp.Or(st.own.Refused(env, t, !st.right), noOwner)
+	err = st.own.Refused(env, t, !st.right)
+	switch {
+	case err != nil:
+	case !st.right:
+		err = env.Rewritten(d, name, t.Ref.Name, &st.own, "")
+	case len(st.own.Compare(t, false)) > 0:
+		err = env.ReadExtras(d, name, &st.own)
+	}
+	return st, cmp.Or(err, noOwner)
 }
 
 // Compare says what differs.
@@ -162,7 +170,7 @@ func (downloads) Write(ctx context.Context, env *kind.Env, w kind.Differing[stat
 		return err
 	}
 	err = env.Place(ctx, kind.Placement{Task: w.Task, Dir: d, Name: name, At: w.Task.Ref.Name, Mode: mode, UID: uid,
-		GID: gid, Fill: func(f machine.File) error { return copyOf(env, f, got) }})
+		GID: gid, Over: stands, Fill: func(f machine.File) error { return copyOf(env, f, got) }})
 	if err == nil {
 		fetch.Drop(env, got)
 	}

@@ -28,7 +28,8 @@ var about = &schema.Kind{
 	About: "A regular file: what it holds, and whose it is.",
 	Doc: "The content comes from content, template or copy; with none of them the file must exist, is made empty " +
 		"when it does not, and what it holds is left alone. A new content is written beside the file with its final " +
-		"owner and mode, checked, and put in place in one step, so that nobody ever reads half a file.",
+		"owner and mode, checked, and put in place in one step, so that nobody ever reads half a file. ACLs and other " +
+		"extended attributes stay; file capabilities are those of the old content and go with it.",
 	Attrs: append([]schema.Attr{
 		{Name: "content", Type: schema.Body, Doc: "The text that it holds.", Examples: []string{`"North pier, gauge 3\n"`}},
 		{Name: "template", Type: schema.Template, Doc: "A Go text/template in the manifest's folder that gives the text.",
@@ -41,7 +42,8 @@ var about = &schema.Kind{
 		{Name: "once", Type: schema.Bool, Default: "false",
 			Doc: "Whether the content is only for a file that is not there yet.", Examples: []string{"true"}},
 		{Name: "follow", Type: schema.Bool, Default: "false",
-			Doc: "Whether to follow a symbolic link in its place instead of failing.", Examples: []string{"true"}},
+			Doc: "Whether to follow a symbolic link in its place instead of failing, and to write into a file with several " +
+				"names for all of them, which is not one step.", Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
 	Examples: []schema.Example{
 		{About: "A file whose content is written here, with what differs per host", TOML: `[file."/etc/motd"]
@@ -184,7 +186,7 @@ func (files) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 		next, err := look(env, d, name, t, &st)
 		d.Close()
 		if err == nil && next == "" && st.there && !t.Absent {
-			err = st.own.Refused(env, t, differs(t, st))
+			err = acceptable(env, d, name, t, &st)
 		}
 		if next == "" || err != nil {
 			return st, cmp.Or(err, noOwner)
@@ -192,6 +194,23 @@ func (files) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 		st.path = next
 	}
 	return st, fmt.Errorf("%s leads through too many symbolic links", t.Ref.Name)
+}
+
+// acceptable says why what stands is not given rights or another content, and reads
+// what it may lose by that.
+func acceptable(env *kind.Env, d machine.Dir, name string, t plan.Task, st *state) error {
+	rewritten := differs(t, *st)
+	if err := st.own.Refused(env, t, rewritten); err != nil {
+		return err
+	}
+	through := t.Attrs.Bool("follow") && st.own.Folder.OnlyBy(env.Machine.UID())
+	switch {
+	case rewritten && !through:
+		return env.Rewritten(d, name, st.path, &st.own, ", or set follow = true, where only root can write its folder")
+	case rewritten, len(st.own.Compare(t, false)) > 0:
+		return env.ReadExtras(d, name, &st.own)
+	}
+	return nil
 }
 
 // look reads one file, or gives the path that a link leads to.
@@ -359,7 +378,7 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 		return err
 	}
 	return env.Place(ctx, kind.Placement{Task: t, Dir: d, Name: name, At: st.path, Mode: mode, UID: uid, GID: gid,
-		Check: t.Attrs.Text("check"), Fill: func(f machine.File) error { return fill(env, t, st, f) }})
+		Over: stands, Through: st.there && st.own.Info.Links > 1, Check: t.Attrs.Text("check"), Fill: func(f machine.File) error { return fill(env, t, st, f) }})
 }
 
 // unmoved makes sure that what stands is still what was compared, since its

@@ -125,7 +125,19 @@ func (k edits) Read(_ context.Context, env *Env, t plan.Task) (edited, error) {
 		err = NotYet(problem.Errorf("the file %s is not there", st.Path).
 			Remedy("declare what brings it, or set make = true to make it"))
 	}
+	if err == nil && st.There && want != st.Text {
+		err = env.rewritten(&st)
+	}
 	return edited{st, want}, err
+}
+
+func (e *Env) rewritten(st *Text) error {
+	d, name, err := e.Split(st.Path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return e.Rewritten(d, name, st.Path, &st.Own, ", or declare the file whole, with follow = true")
 }
 
 func (k edits) Compare(t plan.Task, st edited) []plan.Change {
@@ -139,8 +151,11 @@ func (k edits) Compare(t plan.Task, st edited) []plan.Change {
 	if len(changes) > 0 && holdsSecret(t.Attrs) {
 		changes[0] = plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true}
 	}
-	if whole, ok := k.whole(t); ok && st.There {
+	switch whole, ok := k.whole(t); {
+	case ok && st.There:
 		changes = append(changes, st.Own.Compare(whole, len(changes) > 0)...)
+	case len(changes) > 0:
+		changes = append(changes, st.Own.lost(plan.Task{}, true)...)
 	}
 	return changes
 }

@@ -50,6 +50,9 @@ type Ownership struct {
 
 	Info   machine.Info // of the thing that was compared
 	Folder machine.Info // of the folder that it lies in
+
+	Extras []string // the names of its extended attributes, where ReadExtras was called
+	me     int      // whose rights the worker has
 }
 
 // special are the bits by which a program gets the rights of its owner or
@@ -67,7 +70,8 @@ func (e *Env) OwnershipOf(d machine.Dir, info machine.Info) (Ownership, error) {
 		return Ownership{}, err
 	}
 	folder.Time, folder.Size = time.Time{}, 0 // which a candidate beside the thing changes as well
-	return Ownership{a.UserName(info.UID), a.GroupName(info.GID), fmt.Sprintf("%04o", info.Mode), info, folder}, nil
+	return Ownership{Owner: a.UserName(info.UID), Group: a.GroupName(info.GID), Mode: fmt.Sprintf("%04o", info.Mode),
+		Info: info, Folder: folder, me: e.Machine.UID()}, nil
 }
 
 // Compare gives the declared parts that differ. With rewritten, the content of
@@ -89,7 +93,7 @@ func (o Ownership) Compare(t plan.Task, rewritten bool) []plan.Change {
 			out = append(out, c)
 		}
 	}
-	return out
+	return append(out, o.lost(t, rewritten)...)
 }
 
 func differs(t plan.Task, attr, stands string) bool {

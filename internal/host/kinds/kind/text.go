@@ -173,6 +173,7 @@ func (e *Env) WriteTextAs(ctx context.Context, t plan.Task, st Text, text string
 		if err := st.Own.Refused(e, t, true); err != nil {
 			return err
 		}
+		p.Over = &st.Own
 		if p.Mode = st.Own.Info.Mode &^ special; as == nil {
 			p.UID, p.GID = st.Own.Info.UID, st.Own.Info.GID
 		}
@@ -239,10 +240,14 @@ type Placement struct {
 	Fill     func(machine.File) error
 	Check    string          // a line for sh with ${candidate} in it; may be empty
 	As       *machine.Rights // whose rights it is written with; the worker's when nil
+	Over     *Ownership      // of the file in whose place it comes; nil when there is none
+	// Through writes into that file itself, for all its names, in the place of putting
+	// another there.
+	Through bool
 }
 
-// Place writes a candidate beside a file with its final owner and mode, fills
-// and checks it, and puts it in place in one step.
+// Place writes a candidate beside a file with its final owner and mode and the extended
+// attributes that stay, fills and checks it, and puts it in place in one step.
 func (e *Env) Place(ctx context.Context, p Placement) error {
 	folder := path.Dir(p.At)
 	candidate, err := e.Candidate(p.Task, folder)
@@ -265,11 +270,16 @@ func (e *Env) place(ctx context.Context, p Placement, folder, candidate string) 
 		return fmt.Errorf("make a file in %s: %w", folder, err)
 	}
 	defer func() {
-		if err != nil {
-			p.Dir.Remove(candidate)
+		if err == nil {
+			return
+		}
+		if e := p.Dir.Remove(candidate); e != nil {
+			err = fmt.Errorf("%w; and what was to be put there stays at %s: %w", err, path.Join(folder, candidate), bare(e))
 		}
 	}()
-	err = p.Fill(f)
+	if err = p.inherit(f); err == nil {
+		err = p.Fill(f)
+	}
 	if err == nil && p.Mode&special != 0 {
 		err = f.Chmod(p.Mode) // for all but root, writing takes these bits away
 	}
@@ -285,10 +295,76 @@ func (e *Env) place(ctx context.Context, p Placement, folder, candidate string) 
 	if err := e.check(ctx, p, path.Join(folder, candidate)); err != nil {
 		return err
 	}
+	if p.Through {
+		return p.through(candidate)
+	}
 	if err := p.Dir.Rename(candidate, p.Name); err != nil {
 		return fmt.Errorf("put %s in place: %w", p.At, err)
 	}
 	return p.Dir.Sync()
+}
+
+func bare(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+// inherit gives a candidate what stays of the extended attributes. An ACL may change
+// the mode, which is set again.
+func (p *Placement) inherit(f machine.File) error {
+	if p.Over == nil || p.As == nil && !p.Over.keeps(p.Task) {
+		return nil
+	}
+	old, err := p.Dir.Open(p.Name)
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	if err := carry(old, f); err != nil {
+		return err
+	}
+	return f.Chmod(p.Mode)
+}
+
+// through writes what a candidate holds into the file that was compared.
+func (p *Placement) through(candidate string) error {
+	from, err := p.Dir.Open(candidate)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := p.Dir.Rewrite(p.Name)
+	if err != nil {
+		return err
+	}
+	defer to.Close()
+	info, err := to.Info()
+	if err != nil {
+		return err
+	}
+	if !info.Same(p.Over.Info) {
+		return Exchanged(p.Task)
+	}
+	n, err := io.Copy(to, from)
+	if err == nil {
+		err = to.Truncate(n)
+	}
+	if err == nil {
+		err = to.Chown(p.UID, p.GID)
+	}
+	if err == nil {
+		err = to.Chmod(p.Mode)
+	}
+	if err == nil {
+		err = to.Sync()
+	}
+	if err != nil {
+		return fmt.Errorf("write into %s, for all its names: %w", p.At, err)
+	}
+	return p.Dir.Remove(candidate)
 }
 
 // checkLimit bounds a check's time.

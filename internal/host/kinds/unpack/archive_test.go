@@ -19,14 +19,14 @@ import (
 )
 
 // opened is an archive at hand.
-type opened struct{ *bytes.Reader }
+type opened struct {
+	machine.File
+	data *bytes.Reader
+}
 
-func (opened) Write([]byte) (int, error)   { return 0, fs.ErrInvalid }
-func (opened) Close() error                { return nil }
-func (opened) Info() (machine.Info, error) { return machine.Info{}, nil }
-func (opened) Chown(int, int) error        { return nil }
-func (opened) Chmod(uint32) error          { return nil }
-func (opened) Sync() error                 { return nil }
+func (o opened) Read(p []byte) (int, error)             { return o.data.Read(p) }
+func (o opened) ReadAt(p []byte, at int64) (int, error) { return o.data.ReadAt(p, at) }
+
 func tarOf(headers ...tar.Header) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
@@ -47,7 +47,7 @@ func tarOf(headers ...tar.Header) []byte {
 // members lists what an archive gives, or the error.
 func members(data []byte, without int64) string {
 	var out []string
-	err := each(opened{bytes.NewReader(data)}, int64(len(data)), without, func(m member, r io.Reader) error {
+	err := each(opened{data: bytes.NewReader(data)}, int64(len(data)), without, func(m member, r io.Reader) error {
 		text, err := io.ReadAll(r)
 		what := fmt.Sprintf("%s %s%o", m.Name, strings.Trim(m.Type.String(), "-"), m.Mode)
 		if m.Link+m.Same != "" {
@@ -146,7 +146,7 @@ func FuzzMembers(f *testing.F) {
 	f.Add(tarOf(tar.Header{Typeflag: tar.TypeReg, Name: "x"}))
 	f.Add([]byte(tinyZip))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		each(opened{bytes.NewReader(data)}, int64(len(data)), 1, func(m member, r io.Reader) error {
+		each(opened{data: bytes.NewReader(data)}, int64(len(data)), 1, func(m member, r io.Reader) error {
 			if !fs.ValidPath(m.Name) {
 				t.Errorf("it leads to %q", m.Name)
 			}

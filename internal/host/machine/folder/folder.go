@@ -128,6 +128,15 @@ func (d *dir) Open(name string) (machine.File, error) {
 	return file{f, d.host}, nil
 }
 
+// Rewrite opens one of which owner and mode are the remembered ones.
+func (d *dir) Rewrite(name string) (machine.File, error) {
+	f, err := d.Dir.Rewrite(name)
+	if err != nil {
+		return nil, err
+	}
+	return file{f, d.host}, nil
+}
+
 func (d *dir) Create(name string, mode uint32, uid, gid int) (machine.File, error) {
 	f, err := d.Dir.Create(name, mode|0o600, -1, -1)
 	if err != nil {
@@ -301,6 +310,12 @@ func (text) Close() error              { return nil }
 func (text) Sync() error               { return nil }
 func (text) Chown(int, int) error      { return fs.ErrPermission }
 func (text) Chmod(uint32) error        { return fs.ErrPermission }
+func (text) Truncate(int64) error      { return fs.ErrPermission }
+
+// Extras gives none, and SetExtra takes none.
+func (text) Extras() (map[string][]byte, error) { return nil, nil }
+func (text) SetExtra(string, []byte) error      { return fs.ErrPermission }
+
 func (text) Info() (machine.Info, error) {
 	return machine.Info{Mode: 0o444}, nil
 }

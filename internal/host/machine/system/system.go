@@ -18,6 +18,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"jadekettle/internal/host/machine"
 )
 
@@ -163,6 +165,56 @@ func (f file) Info() (machine.Info, error) {
 }
 
 func (f file) Chmod(mode uint32) error { return f.File.Chmod(fileMode(mode)) }
+
+// Extras asks for the names first, and for each value; either may have changed or gone
+// meanwhile, which ends as nothing or as the newer one.
+func (f file) Extras() (map[string][]byte, error) {
+	fd := int(f.Fd())
+	names, err := growing(func(buf []byte) (int, error) { return unix.Flistxattr(fd, buf) })
+	if errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.ENOSYS) {
+		return nil, nil
+	}
+	if err != nil || len(names) == 0 {
+		return nil, err
+	}
+	out := map[string][]byte{}
+	for _, name := range strings.Split(strings.TrimSuffix(string(names), "\x00"), "\x00") {
+		v, err := growing(func(buf []byte) (int, error) { return unix.Fgetxattr(fd, name, buf) })
+		if errors.Is(err, unix.ENODATA) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("read the extended attribute %s: %w", name, err)
+		}
+		out[name] = v
+	}
+	return out, nil
+}
+
+// growing calls what fills a buffer with one that is large enough. xattr(7) bounds
+// both names and a value at 64 KiB.
+func growing(fill func([]byte) (int, error)) ([]byte, error) {
+	for size := 256; ; size *= 16 {
+		buf := make([]byte, size)
+		n, err := fill(buf)
+		if errors.Is(err, unix.ERANGE) && size < 64<<10 {
+			continue
+		}
+		return buf[:max(n, 0)], err
+	}
+}
+
+func (f file) SetExtra(name string, value []byte) error {
+	return unix.Fsetxattr(int(f.Fd()), name, value, 0)
+}
+
+func (d *dir) Rewrite(name string) (machine.File, error) {
+	f, err := openHere(d.root, name, os.O_WRONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	return file{f}, nil
+}
 
 func (d *dir) Follow(name string) (string, error) {
 	info, err := d.Lstat(name)
