@@ -80,6 +80,13 @@ func (d faultyDir) Remove(name string) error {
 	return d.Dir.Remove(name)
 }
 
+func (d faultyDir) RemoveAll(name string) error {
+	if err := d.f.hook("remove", path.Join(d.p, name)); err != nil {
+		return err
+	}
+	return d.Dir.RemoveAll(name)
+}
+
 func (d faultyDir) Mkdir(name string, mode uint32, uid, gid int) error {
 	if err := d.f.hook("mkdir", path.Join(d.p, name)); err != nil {
 		return err
@@ -666,6 +673,31 @@ func TestWhatAnOldFileHad(t *testing.T) {
 	if b.on("etc/issue") != "it\n" || b.on("etc/motd") != "it\n" {
 		t.Errorf("its names hold %q and %q", b.on("etc/motd"), b.on("etc/issue"))
 	}
+	noStrays(t, b)
+	b.settled()
+}
+
+// TestACandidateThatStays is one in a folder out of which nothing can be taken for a
+// while: it is told, and gone once that is over.
+func TestACandidateThatStays(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[dir.\"/srv/tide\"]\n")
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op != "create" && strings.HasPrefix(what, "/etc/") && op != "write" {
+				return syscall.EPERM
+			}
+			return nil
+		}}
+	}
+	for range 2 {
+		h := b.one(false)
+		if m := h.Tasks[0].Message; h.Tasks[0].Status != plan.Failed || !strings.Contains(m, "stays at /etc/.jadekettle-") {
+			t.Errorf("it is told as %s: %s", h.Tasks[0].Status, m)
+		}
+	}
+	b.host().Wrap = nil
+	wants(t, b.one(false), "file /etc/motd changed", "dir /srv/tide unchanged")
 	noStrays(t, b)
 	b.settled()
 }

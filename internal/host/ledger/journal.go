@@ -131,10 +131,16 @@ func (s *Store) Candidate(p string) error {
 			return fmt.Errorf("note a candidate in %s: %w", s.path, err)
 		}
 		s.straysFile = f
+		for _, old := range s.strays { // which could not be removed so far
+			if _, err := io.WriteString(f, old+"\n"); err != nil {
+				return err
+			}
+		}
 		if err := s.dir.Sync(); err != nil {
 			return err
 		}
 	}
+	s.strays = append(s.strays, p)
 	_, err := io.WriteString(s.straysFile, p+"\n")
 	if err == nil {
 		err = s.straysFile.Sync()
@@ -159,16 +165,31 @@ func (s *Store) sweep() error {
 	if err != nil {
 		return err
 	}
-	for _, p := range strings.Split(string(data), "\n") {
+	s.strays = s.left(strings.Split(string(data), "\n"))
+	if len(s.strays) > 0 {
+		return nil // they stay noted
+	}
+	return s.dir.Remove("candidates")
+}
+
+// left removes candidates, and gives those that stay all the same: somebody may have
+// made their folder one to which things can only be added.
+func (s *Store) left(candidates []string) []string {
+	var out []string
+	for _, p := range candidates {
 		if !strings.HasPrefix(path.Base(p), CandidateMark) {
 			continue
 		}
-		if d, err := s.m.Dir(path.Dir(p)); err == nil {
-			d.Remove(path.Base(p))
-			d.Close()
+		d, err := s.m.Dir(path.Dir(p))
+		if err != nil {
+			continue
 		}
+		if d.RemoveAll(path.Base(p)) != nil { // an archive is unpacked into a folder
+			out = append(out, p)
+		}
+		d.Close()
 	}
-	return s.dir.Remove("candidates")
+	return out
 }
 
 // Finish ends a run's bookkeeping: the ledger is saved and the list of
@@ -188,7 +209,9 @@ func (s *Store) Finish(run plan.Run, declared map[value.Ref]bool,
 		}
 	}
 	if s.straysFile != nil {
-		s.dir.Remove("candidates")
+		if s.strays = s.left(s.strays); len(s.strays) == 0 {
+			s.dir.Remove("candidates")
+		}
 	}
 	if run.Preview {
 		return left, nil

@@ -56,6 +56,7 @@ type Store struct {
 	journal    machine.File
 	unnamed    bool // the journal's name is not on disk for sure
 	straysFile machine.File
+	strays     []string // what is noted in it
 }
 
 // Folder gives where a machine's store lies: root's in /var/lib, another
