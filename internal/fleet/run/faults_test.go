@@ -701,3 +701,16 @@ func TestACandidateThatStays(t *testing.T) {
 	noStrays(t, b)
 	b.settled()
 }
+
+// TestAHomeThatIsThereAlready is a file system of its own, root's, as it was made.
+func TestAHomeThatIsThereAlready(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[dir.\"/home/maren\"]\n[dir.\"/home/maren/lost+found\"]\n[dir.\"/home/tide\"]\nowner = \"root\"\n")
+	b.run(false)
+	b.manifest("[user.maren]\n[user.tide]\n[dir.\"/home/tide\"]\nowner = \"root\"\n")
+	wants(t, b.one(false), "user maren changed", "user tide changed", "dir /home/tide unchanged")
+	if got := b.owned("home/maren") + " " + b.owned("home/tide"); got != "1000 0755 0 0755" {
+		t.Errorf("the homes belong to %s", got)
+	}
+	b.settled()
+}

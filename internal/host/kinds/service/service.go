@@ -228,6 +228,9 @@ func obstacle(t plan.Task, st state) error {
 	case st.Barred && (running || boot) && !t.Attrs.Has("masked"):
 		return problem.Errorf("%s is barred from being started", name).
 			Remedy("set masked = false, or run `%s` on the host, if that is no longer meant", st.by.Unbar(t.Ref.Name))
+	case running && st.Once && !st.Running && !st.Stale:
+		return problem.Errorf("%s does its work once and ends, so it never stays running", name).
+			Remedy("take running out: boot = true has it run at boot, its timer by the clock, and a command now")
 	case boot && st.BootFixed != "":
 		return problem.Errorf("%s %s, so it cannot be started at boot by itself", name, st.BootFixed).Remedy("take boot out")
 	}

@@ -60,10 +60,13 @@ func TestWhatCannotBe(t *testing.T) {
 		state backend.State
 		want  string
 	}{
-		"there is no unit":       {value.Attrs{"running": true}, backend.State{}, "there is no tide.service"},
-		"none, and that is fine": {value.Attrs{"running": true, "optional": true}, backend.State{}, ""},
-		"masked":                 {value.Attrs{"running": true}, backend.State{There: true, Barred: true}, "is barred"},
-		"masked, and to be down": {value.Attrs{"running": false}, backend.State{There: true, Barred: true}, ""},
+		"there is no unit":         {value.Attrs{"running": true}, backend.State{}, "there is no tide.service"},
+		"none, and that is fine":   {value.Attrs{"running": true, "optional": true}, backend.State{}, ""},
+		"masked":                   {value.Attrs{"running": true}, backend.State{There: true, Barred: true}, "is barred"},
+		"masked, and to be down":   {value.Attrs{"running": false}, backend.State{There: true, Barred: true}, ""},
+		"once, and to be running":  {value.Attrs{"running": true}, backend.State{There: true, Once: true}, "never stays running"},
+		"once, and at work":        {value.Attrs{"running": true}, backend.State{There: true, Once: true, Running: true}, ""},
+		"once, and another by now": {value.Attrs{"running": true}, backend.State{There: true, Once: true, Stale: true}, ""},
 		"static, and to be at boot": {value.Attrs{"boot": true}, backend.State{There: true,
 			BootFixed: "has no [Install] section"}, "no [Install] section"},
 		"static, and not to be there": {value.Attrs{"boot": false}, backend.State{There: true,

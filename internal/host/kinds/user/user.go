@@ -234,6 +234,40 @@ func openHome(env *kind.Env, home string) (machine.File, machine.Info, error) {
 	return f, info, err
 }
 
+// giveHome gives a new account the home that was there before it, such as a file system
+// of its own: one of root's in which nothing lies. What is declared of the folder itself
+// counts more.
+func giveHome(env *kind.Env, name string) error {
+	a, err := env.Accounts()
+	if err != nil {
+		return err
+	}
+	u, _ := a.User(name)
+	if slices.ContainsFunc(env.Tasks, func(t plan.Task) bool { return t.Ref == value.Ref{Kind: "dir", Name: u.Home} }) {
+		return nil
+	}
+	f, info, err := openHome(env, u.Home)
+	if errors.Is(err, kind.ErrNotYet) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	names, err := env.Machine.ReadDir(u.Home)
+	if err != nil {
+		return err
+	}
+	bare := !slices.ContainsFunc(names, func(n string) bool { return n != "lost+found" })
+	if info.UID != 0 || u.UID == 0 || !bare {
+		return nil
+	}
+	if err := f.Chown(u.UID, u.GID); err != nil {
+		return fmt.Errorf("give the home %s to its user: %w", u.Home, err)
+	}
+	return nil
+}
+
 // setHomeMode sets the mode of a home that is the user's own.
 func setHomeMode(env *kind.Env, name, mode string) error {
 	a, err := env.Accounts()
@@ -403,6 +437,11 @@ func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 		}
 	}
 	env.Forget(kind.TheAccounts)
+	if !st.there && !w.Task.Attrs.Bool("system") {
+		if err := giveHome(env, name); err != nil {
+			return err
+		}
+	}
 	if mode := w.Task.Attrs.Text("home_mode"); mode != "" && (!st.there || w.Differs("home_mode")) {
 		if err := setHomeMode(env, name, mode); err != nil {
 			return err

@@ -154,7 +154,7 @@ func (h *Machine) useradd(c machine.Command, out io.Writer) int {
 	h.writeTable("/etc/shadow", append(h.table("/etc/shadow"), []string{name, "!", "19700", "0", "99999", "7", "",
 		"", ""}), 0o640)
 	h.age(name, flags)
-	if has(flags, "m") {
+	if _, err := h.Dir(home); has(flags, "m") && err != nil {
 		d, err := h.mkdirs(home)
 		if err != nil {
 			fmt.Fprintf(out, "useradd: cannot create directory %s\n", home)

@@ -21,6 +21,7 @@ type State struct {
 	Stale   bool   // its definition has changed since it was loaded
 	Running bool   //
 	Failed  bool   // it ended by itself, with an error
+	Once    bool   // a start of it runs to its end, after which it does not run
 	Phase   string // how the manager puts it, for messages
 
 	Boot      bool

@@ -61,7 +61,7 @@ func (m Manager) Definitions(name string) []string {
 
 // properties are what show asks systemd for; see org.freedesktop.systemd1(5).
 const properties = "--property=Id,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload," +
-	"ActiveEnterTimestampMonotonic,NRestarts"
+	"ActiveEnterTimestampMonotonic,NRestarts,Type,RemainAfterExit"
 
 // showLimit is how long systemd may take to tell of units.
 const showLimit = time.Minute
@@ -113,6 +113,7 @@ func state(block string) backend.State {
 		Boot:    slices.Contains([]string{"enabled", "enabled-runtime", "alias", "generated"}, file),
 		Since:   time.Duration(us) * time.Microsecond,
 		Starts:  starts,
+		Once:    v["Type"] == "oneshot" && v["RemainAfterExit"] == "no",
 	}
 	if file == "static" {
 		s.BootFixed = "has no [Install] section"

@@ -15,6 +15,9 @@ func TestUnitsAreRead(t *testing.T) {
 	if got != want {
 		t.Errorf("got %+v", got)
 	}
+	if got := state("LoadState=loaded\nActiveState=inactive\nType=oneshot\nRemainAfterExit=no\n"); !got.Once {
+		t.Errorf("one that ends by itself: %+v", got)
+	}
 	if got := state("LoadState=not-found\n"); got.There {
 		t.Errorf("got %+v", got)
 	}
