@@ -55,7 +55,7 @@ type talk struct {
 	limits  Limits
 	due     *time.Timer  // ends a phase that takes too long
 	late    atomic.Value // what took too long, a string
-	heard   atomic.Int64 // when something last came or went, in Unix nanoseconds
+	heard   *worker.Pulse
 	silent  atomic.Bool  // it was cut off for its silence
 	done    bool         // the worker has told everything
 	asked   map[int]bool // which probes were asked from here
@@ -99,7 +99,7 @@ func (t *talk) opening(start *wire.Start, early *plan.Plan) ([]byte, error) {
 func (t *talk) connect(s *reach.Session) {
 	t.session = s
 	t.conn = wire.NewConn(counted{t}, s)
-	t.alive()
+	t.heard = worker.NewPulse()
 }
 
 // counted counts every byte that comes from a host.
@@ -132,8 +132,6 @@ func (t *talk) phase(limit time.Duration, what string) {
 	})
 }
 
-func (t *talk) alive() { t.heard.Store(time.Now().UnixNano()) }
-
 // watch closes a session that has been silent for too long, which also ends a
 // write that waits for a dead connection.
 func (t *talk) watch(silence time.Duration, over chan struct{}) {
@@ -145,7 +143,7 @@ func (t *talk) watch(silence time.Duration, over chan struct{}) {
 			return
 		case <-ticker.C:
 		}
-		if time.Since(time.Unix(0, t.heard.Load())) > silence {
+		if t.heard.Silent() > silence {
 			t.silent.Store(true)
 			t.session.Abort()
 			return
@@ -185,7 +183,7 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 	for {
 		select {
 		case m := <-incoming:
-			t.alive()
+			t.heard.Beat()
 			if err := t.handle(m, start.OnlyFacts); err != nil {
 				if errors.Is(err, errEnd) {
 					return nil
@@ -448,7 +446,7 @@ func (t *talk) giveOne(hash string) error {
 		if err := t.conn.Send(wire.Message{Chunk: &wire.Chunk{SHA256: hash, Data: buf[:n], Last: last}}); err != nil {
 			return t.broken(err)
 		}
-		t.alive() // what is being taken is heard from
+		t.heard.Beat() // what is being taken is heard from
 		if last {
 			return nil
 		}

@@ -186,6 +186,7 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 			t := open[i]
 			changes, err := r.compare(k, t, reading)
 			switch {
+			case errors.Is(err, errLost): // it has not been tried, so it has no result
 			case err != nil:
 				results = append(results, r.failed(t, err))
 			case len(changes) == 0:
@@ -342,6 +343,10 @@ func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) erro
 	}
 	var results []plan.Result
 	for i, reading := range k.Read(ctx, r.env, tasks) {
+		if errors.Is(errs[i], errLost) || errors.Is(reading.Err, errLost) {
+			r.settle(work[i].Task, owed[i], reflect.DeepEqual(reading.State, work[i].State))
+			continue // the next run tells how it stands
+		}
 		res := r.outcome(k, work[i], errs[i], reading)
 		r.settle(work[i].Task, owed[i], res.Status == plan.Failed && reflect.DeepEqual(reading.State, work[i].State))
 		results = append(results, res)

@@ -10,7 +10,6 @@ import (
 	"io"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"jadekettle/internal/core/plan"
@@ -36,9 +35,8 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 		starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
 		outbox: make(chan letter, 64),
 		bye:    make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
-		kick: make(chan struct{}, 1),
+		kick: make(chan struct{}, 1), heard: NewPulse(),
 	}
-	s.heard.Store(time.Now().UnixNano())
 	done := make(chan struct{})
 	defer close(done)
 	go s.receive()
@@ -67,7 +65,7 @@ type session struct {
 	bye    chan struct{}
 	stop   chan struct{} // the controller asks to end after the task in hand
 	lost   chan struct{} // the connection is gone
-	heard  atomic.Int64
+	heard  *Pulse
 	outbox chan letter
 
 	breakOnce, stopOnce, byeOnce sync.Once
@@ -87,7 +85,7 @@ func (s *session) receive() {
 		if err != nil {
 			return
 		}
-		s.heard.Store(time.Now().UnixNano())
+		s.heard.Beat()
 		switch {
 		case m.Start != nil:
 			pass(s, s.starts, m.Start)
@@ -183,7 +181,7 @@ func (s *session) watch(done chan struct{}) {
 			return
 		case <-t.C:
 		}
-		if time.Since(time.Unix(0, s.heard.Load())) > s.silence {
+		if s.heard.Silent() > s.silence {
 			s.breakOff()
 			return
 		}

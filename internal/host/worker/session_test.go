@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"io"
 	"reflect"
 	"strings"
@@ -409,4 +410,50 @@ func TestNoSecretLeaves(t *testing.T) {
 	talk.say(wire.Message{Bye: &wire.Bye{}})
 	talk.want("Bye")
 	talk.wantEnd("")
+}
+
+// TestAPulseCountsElapsedTime and nothing that a clock shows.
+func TestAPulseCountsElapsedTime(t *testing.T) {
+	p := worker.NewPulse()
+	time.Sleep(20 * time.Millisecond)
+	if d := p.Silent(); d < 20*time.Millisecond || d > 5*time.Second {
+		t.Errorf("after 20ms it was silent for %v", d)
+	}
+	if p.Beat(); p.Silent() > time.Second {
+		t.Errorf("just heard, it was silent for %v", p.Silent())
+	}
+}
+
+// TestAConnectionThatIsLostInTheMiddle leaves tasks without a result, and tells none of
+// them as failed.
+func TestAConnectionThatIsLostInTheMiddle(t *testing.T) {
+	t.Parallel()
+	h := gauge(t)
+	var tasks []plan.Task
+	for i := range 40 {
+		f := declared(fmt.Sprintf("file /etc/gauge-%d", i), nil)
+		f.Content = content(fmt.Sprintf("gauge %d\n", i))
+		tasks = append(tasks, f)
+	}
+	c := dial(t, h)
+	c.begin(tonight)
+	c.say(parts(append([]plan.Task{declared("group keepers", nil)}, tasks...)...))
+	for m := c.hear(); m.Want == nil; m = c.hear() {
+	}
+	c.close()
+	select {
+	case <-c.ended:
+	case <-time.After(10 * time.Second):
+		t.Fatal("the worker does not end")
+	}
+	next := dial(t, h)
+	next.say(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{ID: "0198-b", Project: "saltmarsh"}}})
+	next.want("Hello")
+	var told []string
+	for _, r := range next.want("Collected").Collected.Results {
+		told = append(told, r.Ref.String()+" "+string(r.Status))
+	}
+	if got := strings.Join(told, ", "); got != "group keepers changed" {
+		t.Errorf("the next run is told: %s", got)
+	}
 }

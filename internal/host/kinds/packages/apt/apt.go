@@ -183,7 +183,7 @@ const lists = "/var/lib/apt/lists"
 // ListAge looks at what a refresh touches. Lists that were never fetched, or
 // that are older than the sources they come from, are older than anything.
 func (Manager) ListAge(env *kind.Env) time.Duration {
-	last := backend.LastChange(env, lists, env.Store.Path(backend.Stamp), "/var/lib/apt/periodic/update-success-stamp")
+	last := backend.LastRefresh(env, lists, "/var/lib/apt/periodic/update-success-stamp")
 	sources := backend.LastChange(env, "/etc/apt/sources.list", "/etc/apt/sources.list.d")
 	names, err := env.Machine.ReadDir(lists)
 	fetched := slices.ContainsFunc(names, func(n string) bool { return strings.Contains(n, "_Packages") })

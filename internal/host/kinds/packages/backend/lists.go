@@ -22,22 +22,33 @@ const Stamp = "package-list-refreshed"
 // touches are those of lists, and what they are made of those of sources. Lists
 // that are older than their sources are older than anything.
 func ListAge(env *kind.Env, lists, sources []string) time.Duration {
-	last := LastChange(env, append(lists, env.Store.Path(Stamp))...)
+	last := LastRefresh(env, lists...)
 	if last.IsZero() || LastChange(env, sources...).After(last) {
 		return math.MaxInt64
 	}
 	return env.Machine.Now().Sub(last)
 }
 
+// LastRefresh gives the time of the last change of any of these files of lists, and of
+// our own stamp. One from the future tells of a clock that was wrong, and of no refresh.
+func LastRefresh(env *kind.Env, lists ...string) time.Time {
+	return lastChange(env, env.Machine.Now(), append(lists, env.Store.Path(Stamp)))
+}
+
 // LastChange gives the time of the last change of any of these files.
 func LastChange(env *kind.Env, paths ...string) time.Time {
+	return lastChange(env, time.Time{}, paths)
+}
+
+func lastChange(env *kind.Env, latest time.Time, paths []string) time.Time {
 	var last time.Time
 	for _, p := range paths {
 		d, name, err := env.Split(p)
 		if err != nil {
 			continue
 		}
-		if info, err := d.Lstat(name); err == nil && info.Time.After(last) {
+		if info, err := d.Lstat(name); err == nil && info.Time.After(last) &&
+			(latest.IsZero() || !info.Time.After(latest)) {
 			last = info.Time
 		}
 		d.Close()

@@ -2,6 +2,9 @@ package backend_test
 
 import (
 	"context"
+	"math"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -12,6 +15,7 @@ import (
 	"jadekettle/internal/host/kinds/packages/backend"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/folder"
+	"jadekettle/internal/host/machine/told"
 )
 
 // queue is a package manager whose lock another one holds for a while.
@@ -58,6 +62,37 @@ func TestPatiently(t *testing.T) {
 		if q.runs != c.runs || q.waited != c.waited || (err == nil) != (c.want == "") ||
 			err != nil && !strings.Contains(problem.From(err).What, c.want) {
 			t.Errorf("%d times %q: %d runs, %v waited, %v", c.held, c.says, q.runs, q.waited, err)
+		}
+	}
+}
+
+// TestListsFromTheFuture are those of a clock that was wrong: they say nothing of when
+// they were refreshed.
+func TestListsFromTheFuture(t *testing.T) {
+	m := told.New(t, "/var/lists/tides", "/etc/sources")
+	age := func(lists, stamp time.Duration) time.Duration {
+		m.Put("/var/lib/jadekettle/"+backend.Stamp, "")
+		for p, ago := range map[string]time.Duration{"/var/lists/tides": lists, "/etc/sources": 99 * time.Hour,
+			"/var/lib/jadekettle/" + backend.Stamp: stamp} {
+			at := time.Now().Add(-ago)
+			if err := os.Chtimes(filepath.Join(m.Root, p), at, at); err != nil {
+				t.Fatal(err)
+			}
+		}
+		var age time.Duration
+		m.Did(func(e *kind.Env) error {
+			age = backend.ListAge(e, []string{"/var/lists/tides"}, []string{"/etc/sources"})
+			return nil
+		})
+		return age.Round(time.Hour)
+	}
+	for _, c := range [][3]time.Duration{{2, 5, 2}, {-1, 5, 5}, {-1, -3, math.MaxInt64}} {
+		want := c[2] * time.Hour
+		if c[2] == math.MaxInt64 {
+			want = time.Duration(math.MaxInt64).Round(time.Hour)
+		}
+		if got := age(c[0]*time.Hour, c[1]*time.Hour); got != want {
+			t.Errorf("lists of %d hours and a stamp of %d are %v old, want %v", c[0], c[1], got, want)
 		}
 	}
 }
