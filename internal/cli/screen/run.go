@@ -623,10 +623,22 @@ func (v *Run) shared(list []*run.Visit, of func(*run.Visit) []value.Ref, format 
 	}
 }
 
+// maxRefs is how many things are listed by name; more are counted by their kinds.
+const maxRefs = 20
+
 func refs(list []value.Ref) string {
 	var out []string
+	byKind := map[string]int{}
 	for _, ref := range list {
+		byKind[ref.Kind]++
 		out = append(out, Line(ref.String()))
 	}
-	return strings.Join(out, ", ")
+	if len(list) <= maxRefs {
+		return strings.Join(out, ", ")
+	}
+	var counts []string
+	for _, kind := range value.Keys(byKind) {
+		counts = append(counts, fmt.Sprintf("%d of the kind %s", byKind[kind], Line(kind)))
+	}
+	return fmt.Sprintf("%d things (%s), %s and so on", len(list), strings.Join(counts, ", "), strings.Join(out[:3], ", "))
 }

@@ -185,6 +185,7 @@ type Stop struct{}
 // Fault is why a worker cannot go on at all.
 type Fault struct {
 	Message string `cbor:"1,keyasint"`
+	Do      string `cbor:"2,keyasint,omitempty"` // what to do about it
 }
 
 // secretTag marks a secret among attribute values. It lies in the range that

@@ -269,14 +269,14 @@ func (d *Dialer) launch(tr transport, e *errand) (*Session, error) {
 		}
 		waiting = p
 	}
-	if !e.sent {
+	sending := !e.sent
+	if sending {
 		late.Reset(uploadLimit)
 		err := d.upload(tr, e)
-		var full *ssh.OpenChannelError
-		if errors.As(err, &full) { // sshd's MaxSessions may be 1
+		if crowded(err) {
 			waiting.end()
-			waiting.wait()
-			waiting, err = nil, d.upload(tr, e)
+			waiting = nil
+			err = alone(func() error { return d.upload(tr, e) })
 		}
 		if errors.Is(err, io.EOF) && waiting != nil {
 			return nil, cutError{err}
@@ -286,14 +286,35 @@ func (d *Dialer) launch(tr transport, e *errand) (*Session, error) {
 		}
 		e.sent = true
 		late.Reset(limit)
-		s, _, err := d.start(tr, e)
-		if errors.Is(err, io.EOF) {
-			return nil, cutError{err}
-		}
-		return s, err
 	}
-	s, _, err := d.start(tr, e)
+	var s *Session
+	err := alone(func() (err error) {
+		s, _, err = d.start(tr, e)
+		return err
+	})
+	if errors.Is(err, io.EOF) && sending {
+		return nil, cutError{err}
+	}
 	return s, err
+}
+
+// crowded says that a host takes no further command over a connection: sshd's
+// MaxSessions may be 1.
+func crowded(err error) bool {
+	var full *ssh.OpenChannelError
+	return errors.As(err, &full)
+}
+
+// alone does what needs a command's turn, and again while an earlier one has not ended
+// on the host.
+func alone(do func() error) error {
+	for try := 1; ; try++ {
+		err := do()
+		if !crowded(err) || try == 20 {
+			return err
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 }
 
 // start runs the script that starts the worker. It gives the session, or, when the
@@ -453,7 +474,7 @@ func answer(out *bufio.Reader, nonce string) (word, rest string, err error) {
 			if n+len(line) == 0 {
 				return "", "", io.EOF
 			}
-			return "", "", fmt.Errorf("the host said %q and ended: %w", clip(cmp.Or(string(line), last)), io.EOF)
+			return "", "", &saidError{clip(cmp.Or(string(line), last))}
 		}
 		n += len(line)
 		last = string(line)
@@ -465,6 +486,12 @@ func answer(out *bufio.Reader, nonce string) (word, rest string, err error) {
 	return "", "", problem.Errorf("%w: over %d KiB came before the worker's first word", ErrBound, maxGreeting>>10).
 		Remedy("look at what the login shell prints")
 }
+
+// saidError is the end of a command that said other things than our scripts do.
+type saidError struct{ text string }
+
+func (e *saidError) Error() string { return fmt.Sprintf("it said %q and ended", e.text) }
+func (*saidError) Unwrap() error   { return io.EOF }
 
 func clip(s string) string {
 	s = strings.TrimSpace(s)
@@ -486,6 +513,10 @@ func explain(err error, p *process, t Target) error {
 	case <-time.After(2 * time.Second):
 	}
 	said := lastLine(p.errs.String())
+	if known := refusal(t, said); known != nil {
+		return known
+	}
+	var other *saidError
 	switch {
 	case t.Elevate == "doas" && strings.Contains(said, "doas:"):
 		return problem.Errorf("doas refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "doas: ")).
@@ -498,6 +529,8 @@ func explain(err error, p *process, t Target) error {
 	case noShell(said + err.Error()):
 		return problem.Errorf("the login shell of %s runs no commands", orLogin(t.User)).
 			Remedy("give it one with `usermod -s /bin/sh %s`, or log in as somebody else", t.login())
+	case errors.As(err, &other):
+		return strange(t, err)
 	case said != "":
 		return fmt.Errorf("the worker did not start: %s", said)
 	}

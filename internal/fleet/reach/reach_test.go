@@ -15,6 +15,7 @@ import (
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach/workers"
+	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/worker"
 )
 
@@ -229,6 +230,37 @@ func TestTheUsersOwnSettings(t *testing.T) {
 	} {
 		if got, err := hop(text); (err == nil) != (want.Address != "") || err == nil && got != want {
 			t.Errorf("%q is the jump host %+v, %v", text, got, err)
+		}
+	}
+}
+
+// TestWhatRefusalsMean gives each its own reason and remedy.
+func TestWhatRefusalsMean(t *testing.T) {
+	for said, want := range map[string]string{
+		"sudo: sorry, you must have a tty to run sudo":                    "Defaults:ops !requiretty",
+		"sh: 1: exec: sudo: not found":                                    "there is no sudo on the host",
+		"bash: line 1: exec: sudo: command not found":                     "there is no sudo on the host",
+		"sudo: sh: command not found":                                     "secure_path",
+		"sh: 1: exec: /home/ops/.cache/jadekettle/x.1: Permission denied": "mounted with noexec",
+		"sudo: a password is required":                                    "ops ALL=(root) NOPASSWD: " + Starter,
+		"This account is currently not available.":                        "the login shell of ops runs no commands",
+	} {
+		p := &process{errs: &machine.Keep{}, wait: func() error { return nil }}
+		io.WriteString(p.errs, said+"\n")
+		if err := explain(io.EOF, p, Target{User: "ops", Elevate: "sudo"}); !strings.Contains(err.Error(), want) {
+			t.Errorf("%s is told as: %v", said, err)
+		}
+	}
+	p := &process{errs: &machine.Keep{}, wait: func() error { return nil }}
+	_, _, err := answer(bufio.NewReader(strings.NewReader("This service allows sftp connections only.\n")), "nonce")
+	if err = explain(err, p, Target{User: "ops"}); !strings.Contains(err.Error(), "ForceCommand for ops") {
+		t.Errorf("another command is told as: %v", err)
+	}
+	for said, want := range map[string]string{"ssh: handshake failed: EOF": "MaxStartups",
+		"read tcp 192.0.2.1:1->192.0.2.2:22: read: connection reset by peer": "MaxStartups"} {
+		if err := (&Dialer{}).handshakeError(errors.Join(errors.New(said), io.EOF), Target{Address: "192.0.2.2"}, "ops"); !strings.
+			Contains(err.Error(), want) {
+			t.Errorf("%s is told as: %v", said, err)
 		}
 	}
 }

@@ -186,6 +186,9 @@ func (d *Dialer) handshakeError(err error, t Target, user string) error {
 		return problem.Errorf("the host lets nobody in as %s with %s", user, with).
 			Remedy("see that the public key stands in that user's authorized_keys, or set connect.user and connect.key")
 	}
+	if known := early(err, t); known != nil {
+		return known
+	}
 	return fmt.Errorf("SSH with %s: %s", t.hostPort(), strings.TrimPrefix(err.Error(), "ssh: handshake failed: "))
 }
 

@@ -4,6 +4,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -285,12 +286,13 @@ func (t *talk) fail(err error) {
 	case t.out.Wrong != nil:
 	default:
 		t.out.State = Lost
-		if said := t.session.Errors(); said != "" && !strings.Contains(t.out.Message, said) {
+		if said := t.session.Errors(); said != "" && !strings.Contains(said, t.out.Message) &&
+			!strings.Contains(t.out.Message, said) && p.Do == "" {
 			t.out.Message += " (the worker said: " + said + ")"
 		}
 		if missing := t.out.Planned - len(t.out.Tasks); t.plan != nil && missing > 0 {
 			t.out.Message += fmt.Sprintf("; %d of %d tasks have no result yet", missing, t.out.Planned)
-			t.out.Do = "what was done is kept on the host, and the next run collects it"
+			t.out.Do = cmp.Or(t.out.Do, "what was done is kept on the host, and the next run collects it")
 		}
 	}
 }

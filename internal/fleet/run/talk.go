@@ -313,7 +313,7 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 	case m.Bye != nil:
 		return errEnd
 	case m.Fault != nil:
-		return fmt.Errorf("the worker cannot go on: %s", m.Fault.Message)
+		return problem.Errorf("the worker cannot go on: %s", m.Fault.Message).Remedy("%s", m.Fault.Do)
 	}
 	return nil
 }

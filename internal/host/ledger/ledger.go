@@ -116,6 +116,9 @@ func (e *BusyError) Error() string { return "another run holds this host" }
 func Open(m machine.Machine, run plan.Run) (*Store, error) {
 	s := &Store{m: m, path: Folder(m), project: run.Project}
 	d, err := makeFolder(m, s.path)
+	if no := noRoom(err, s.path); no != nil {
+		return nil, no
+	}
 	if err != nil && m.UID() != 0 {
 		return nil, problem.Errorf("there is no place for what the host remembers: %w", err).
 			Remedy("give the user who logs in a home folder that it can write, or become root with connect.elevate")
@@ -152,16 +155,25 @@ type holder struct {
 
 func (s *Store) load(run plan.Run) error {
 	// Who holds it is of no use after a power cut, so it is not synced.
-	if err := s.replaceQuick("holder.json", holder{run, s.m.Now().UTC().Truncate(time.Second)}); err != nil {
+	err := s.replaceQuick("holder.json", holder{run, s.m.Now().UTC().Truncate(time.Second)})
+	if no := noRoom(err, s.path); no != nil {
+		return no
+	}
+	if err != nil {
 		return err
 	}
-	err := s.read("ledger.json", &s.Ledger)
+	err = s.read("ledger.json", &s.Ledger)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		s.Format = Format
 	case err != nil:
 		return problem.Errorf("read the ledger %s: %w", path.Join(s.path, "ledger.json"), err).
-			Remedy("move it away if it cannot be mended")
+			Remedy("put it back from a copy, or move it away: what is managed here is noted again by the next apply, and " +
+				"what is left over is forgotten")
+	case s.Format < 1:
+		return problem.Errorf("%s is no ledger: it says no format", path.Join(s.path, "ledger.json")).
+			Remedy("put it back from a copy, or move it away: what is managed here is noted again by the next apply, and " +
+				"what is left over is forgotten")
 	case s.Format != Format:
 		return problem.Errorf("the ledger %s has format %d", path.Join(s.path, "ledger.json"), s.Format).
 			Remedy("this version knows %d: use a newer jadekettle", Format)
@@ -176,6 +188,21 @@ func (s *Store) load(run plan.Run) error {
 		return nil // strays lie outside our own folder
 	}
 	return s.sweep()
+}
+
+// noRoom says that nothing can be kept in the folder, where that is why something
+// failed.
+func noRoom(err error, folder string) error {
+	switch {
+	case err == nil:
+	case machine.Full(err):
+		return problem.Errorf("the file system of %s is full, so what is done here could not be noted, and nothing is begun",
+			folder).Remedy("make room there; `df -h %s` and `df -i %s` show how much there is", folder, folder)
+	case machine.ReadOnly(err):
+		return problem.Errorf("the file system of %s is read-only, so what is done here could not be noted, and nothing is "+
+			"begun", folder).Remedy("see why in the kernel's log, with `dmesg`, and mount it for writing again")
+	}
+	return nil
 }
 
 func makeFolder(m machine.Machine, p string) (machine.Dir, error) {
@@ -223,6 +250,13 @@ func (s *Store) read(name string, to any) error {
 		return err
 	}
 	defer f.Close()
+	info, err := f.Info()
+	if err != nil {
+		return err
+	}
+	if !info.OnlyBy(s.m.UID()) {
+		return errors.New("others than root can write it, so it is not trusted")
+	}
 	data, err := io.ReadAll(io.LimitReader(f, 256<<20))
 	if err != nil {
 		return err

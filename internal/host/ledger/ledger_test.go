@@ -82,7 +82,7 @@ func TestTheLockAndItsHolder(t *testing.T) {
 }
 
 func TestALedgerThatCannotBeRead(t *testing.T) {
-	for text, want := range map[string]string{"{": "move it away if it cannot be mended",
+	for text, want := range map[string]string{"{": "put it back from a copy, or move it away",
 		`{"format": 99}`: "use a newer jadekettle"} {
 		m := host(t)
 		open(t, m, first).Close()
@@ -161,5 +161,34 @@ func TestHomesThatSeveralMachinesHave(t *testing.T) {
 	}
 	if got := ledger.Folder(host(t)); got != "/var/lib/jadekettle" {
 		t.Errorf("root's is %s", got)
+	}
+}
+
+// TestLedgersThatAreNone are told in words that fit.
+func TestLedgersThatAreNone(t *testing.T) {
+	for name, c := range map[string]struct {
+		text string
+		mode os.FileMode
+		says string
+	}{
+		"empty table":  {"{}", 0o600, "is no ledger: it says no format"},
+		"newer":        {`{"format": 2}`, 0o600, "has format 2"},
+		"broken off":   {`{"format": 1, "entr`, 0o600, "unexpected end"},
+		"of everybody": {`{"format": 1}`, 0o666, "others than root can write it"},
+		"fine":         {`{"format": 1}`, 0o600, ""},
+	} {
+		m := host(t)
+		open(t, m, first).Close()
+		at := filepath.Join(m.Root, "var/lib/jadekettle/ledger.json")
+		if err := errors.Join(os.WriteFile(at, []byte(c.text), c.mode), os.Chmod(at, c.mode)); err != nil {
+			t.Fatal(err)
+		}
+		s, err := ledger.Open(m, first)
+		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if err == nil {
+			s.Close()
+		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -171,6 +172,19 @@ var (
 	ErrLink   = fmt.Errorf("a symbolic link that root did not make is in the way")
 	ErrLocked = fmt.Errorf("the lock is taken")
 )
+
+// Full says whether something failed since a file system, or somebody's part of it, has
+// no room left.
+func Full(err error) bool { return says(err, "no space left on device", "disk quota exceeded") }
+
+// ReadOnly says whether something failed since a file system takes no change.
+func ReadOnly(err error) bool { return says(err, "read-only file system") }
+
+// says looks for the texts of errno(3) as Go has them, since the numbers are the
+// operating system's own.
+func says(err error, texts ...string) bool {
+	return err != nil && slices.ContainsFunc(texts, func(t string) bool { return strings.Contains(err.Error(), t) })
+}
 
 // ReadFile reads a file of the system whole.
 func ReadFile(m Machine, path string) ([]byte, error) {

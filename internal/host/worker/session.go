@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/ledger"
@@ -44,7 +45,8 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 	go s.watch(done)
 	err := s.serve(ctx)
 	if err != nil && !errors.Is(err, errLost) {
-		s.send(wire.Message{Fault: &wire.Fault{Message: err.Error()}})
+		p := problem.From(err)
+		s.send(wire.Message{Fault: &wire.Fault{Message: p.What, Do: p.Do}})
 	}
 	s.drain()
 	return err
