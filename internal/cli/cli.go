@@ -194,7 +194,7 @@ func (a *App) colours() error {
 
 // neverFromVariables are flags by which somebody says that this call means more
 // than usual; nobody is to do that by accident. The identity is read elsewhere.
-var neverFromVariables = []string{"help", "all", "yes", "replace", "show-closed", "identity", "param"}
+var neverFromVariables = []string{"help", "all", "yes", "again", "replace", "show-closed", "identity", "param"}
 
 // environment lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
 // the flag is not given.

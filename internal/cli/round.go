@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/settings"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 )
@@ -30,6 +32,9 @@ type round struct {
 	strict   bool // --fail-if-changes
 	summary  bool
 	closed   bool // --show-closed
+	lenient  bool // --accept-unreached
+	again    string
+	rollout  rollout
 	part     resolve.Selection
 	given    *pflag.FlagSet
 }
@@ -65,6 +70,39 @@ func (r *round) flags(a *App, c *cobra.Command) {
 	c.Flags().BoolVar(&r.part.WithNeeds, "with-needs", false, "take along what the selected tasks need")
 	a.passwordFlags(c)
 	c.Flags().BoolVar(&r.strict, "fail-if-changes", false, "end with 3 when something changed or would change")
+	c.Flags().StringVar(&r.again, "again", "",
+		"take the hosts that failed, were not reached or not begun in the last apply, or in the `RUN` of this number")
+	c.Flags().Lookup("again").NoOptDefVal = lastRun
+	r.lenientFlag(c)
+}
+
+func (r *round) lenientFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&r.lenient, "accept-unreached", false,
+		"tell of hosts that are not reached, and do not end with 1 for them")
+}
+
+// targets gives those of the call: the ones that are named, or with --again those of
+// an earlier run, whose number may stand behind it as a word of its own.
+func (r *round) targets(a *App, named []string) ([]string, error) {
+	if r.again == "" {
+		return named, nil
+	}
+	which := r.again
+	if _, err := strconv.Atoi(strings.Join(named, " ")); err == nil && which == lastRun {
+		which, named = named[0], nil
+	}
+	if len(named) > 0 {
+		return nil, problem.Errorf("--again is given with targets").Remedy("keep one of the two")
+	}
+	dir, root, err := a.projectFiles()
+	if err != nil {
+		return nil, err
+	}
+	s := settings.Glance(root)
+	if err := s.Choose(a.env); err != nil {
+		return nil, err
+	}
+	return a.again(which, s.Env, dir)
 }
 
 func (a *App) previewCommand() *cobra.Command {
@@ -75,6 +113,10 @@ func (a *App) previewCommand() *cobra.Command {
 			"but Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\n" +
 			"any it takes all hosts.",
 		RunE: func(c *cobra.Command, targets []string) error {
+			targets, err := r.targets(a, targets)
+			if err != nil {
+				return err
+			}
 			p, err := a.reach(c.Context(), targets, r.except, r.parallel)
 			if err != nil {
 				return err
@@ -103,8 +145,13 @@ func (a *App) applyCommand() *cobra.Command {
 		Use: "apply TARGET... | --all", Short: "Make hosts as they are declared", GroupID: "work",
 		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\n" +
 			"changed, failed, were blocked or were already right. Targets are host names, patterns such as\n" +
-			"\"gauge-*\", and @groups; --all takes every host.",
+			"\"gauge-*\", and @groups; --all takes every host. With --first and --batch it goes over the hosts bit by bit,\n" +
+			"and ends where a host fails; [run] in jadekettle.toml, or an environment, can say so for every call.",
 		RunE: func(c *cobra.Command, targets []string) error {
+			targets, err := r.targets(a, targets)
+			if err != nil {
+				return err
+			}
 			if len(targets) == 0 && !all {
 				return problem.Errorf("apply wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
 			}
@@ -113,7 +160,7 @@ func (a *App) applyCommand() *cobra.Command {
 			}
 			asks := a.Terminal && !yes
 			get := func() (*project, error) { return a.reach(c.Context(), targets, r.except, r.parallel) }
-			if asks { // a person may take long, and hosts do not wait for that
+			if asks || r.rollout != (rollout{}) { // a person may take long, and hosts do not wait for that
 				get = func() (*project, error) { return a.load(targets, r.except) }
 			}
 			p, err := get()
@@ -132,6 +179,7 @@ func (a *App) applyCommand() *cobra.Command {
 	a.completeRound(c)
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	r.rollout.flags(c)
 	return c
 }
 
@@ -163,6 +211,7 @@ func (a *App) verifyCommand() *cobra.Command {
 	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only probes with this `LABEL`; may be repeated")
 	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only probes of this `MANIFEST`; may be repeated")
 	c.Flags().BoolVar(&r.summary, "summary", false, "show only how each host fared and what failed")
+	r.lenientFlag(c)
 	a.passwordFlags(c)
 	c.ValidArgsFunction = a.completeTargets
 	c.RegisterFlagCompletionFunc("except", a.completeTargets)
@@ -227,6 +276,17 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err != nil {
 		return err
 	}
+	how, err := r.rollout.over(p.Settings.Rollout)
+	if err != nil {
+		return err
+	}
+	number := 0
+	if !r.preview && !r.verify {
+		if fleet.Rollout, err = a.rollout(how, p, r.lenient); err != nil {
+			return err
+		}
+		number = a.reserve(p)
+	}
 	id.ShowClosed = r.closed
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet.Selection = r.part
@@ -248,14 +308,17 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		return problem.Errorf("none of these hosts is meant, now that their facts are known").
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
-	a.code, a.last = verdict(ctx, out, r.strict), out
+	a.code, a.last = verdict(ctx, out, r.strict, r.lenient), out
+	report := history.New(id, started, time.Since(started), out)
+	if r.verify {
+		report.Mode = "verify"
+	}
+	report.Number = number
+	a.keepRun(p, number, report)
 	if a.output == "json" {
-		report := history.New(id, started, time.Since(started), out)
-		if r.verify {
-			report.Mode = "verify"
-		}
 		return report.Write(a.Out)
 	}
+	v.Number = number
 	if r.verify && !r.summary {
 		v.Detail = screen.Usual // what is alike is told once at the end
 	}
@@ -275,13 +338,17 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 }
 
 // verdict gives the exit code: 2 before 1 before 3, and 130 before all.
-func verdict(ctx context.Context, hosts []*run.Visit, strict bool) int {
+func verdict(ctx context.Context, hosts []*run.Visit, strict, lenient bool) int {
 	code := exitDone
 	for _, h := range hosts {
 		switch h.Outcome() {
 		case run.OutWrong:
 			return exitWrong
-		case run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutNotBegun:
+		case run.OutNotReached:
+			if !lenient {
+				code = exitFailed
+			}
+		case run.OutLost, run.OutBusy, run.OutFailed, run.OutNotBegun:
 			code = exitFailed
 		}
 		if strict && code == exitDone && h.Count(plan.Changed) > 0 {

@@ -35,7 +35,7 @@ func TestTheVerdict(t *testing.T) {
 		{context.Background(), []*run.Visit{lost, wrong, failed}, true, 2},
 		{stopped, []*run.Visit{failed}, false, 130},
 	} {
-		if got := verdict(c.ctx, c.hosts, c.strict); got != c.want {
+		if got := verdict(c.ctx, c.hosts, c.strict, false); got != c.want {
 			t.Errorf("the verdict on %d hosts is %d, want %d", len(c.hosts), got, c.want)
 		}
 	}

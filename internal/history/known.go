@@ -85,7 +85,7 @@ func (k Known) Keep(host string, f *facts.Facts, groups []string, run bool, now 
 	if err != nil {
 		return fmt.Errorf("keep the facts of %s: %w", host, err)
 	}
-	if err := k.makeDir(); err != nil {
+	if err := makeState(k.dir); err != nil {
 		return err
 	}
 	return Replace(k.file(host), data, 0o600)
@@ -100,11 +100,12 @@ func (k Known) Forget(host string) error {
 	return err
 }
 
-func (k Known) makeDir() error {
-	if err := os.MkdirAll(k.dir, 0o700); err != nil {
+// makeState makes a folder inside StateDir, which keeps itself out of version control.
+func makeState(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	for top := k.dir; top != filepath.Dir(top); top = filepath.Dir(top) {
+	for top := dir; top != filepath.Dir(top); top = filepath.Dir(top) {
 		if filepath.Base(top) != StateDir {
 			continue
 		}

@@ -21,6 +21,7 @@ const Format = 1
 type Report struct {
 	Format  int       `json:"format"`
 	Run     string    `json:"run" doc:"The run, a UUIDv7."`
+	Number  int       `json:"number" doc:"Its number in this project; 0 when it is not kept."`
 	Env     string    `json:"env" doc:"The environment; empty without environments."`
 	Mode    string    `json:"mode" doc:"preview or apply."`
 	Started time.Time `json:"started" doc:"When it began, in UTC."`

@@ -80,7 +80,7 @@ func key(k schema.Key) map[string]any {
 		return typed("boolean", doc)
 	case schema.TakesEither:
 		return either(map[string]any{"type": "string"}, doc)
-	case schema.TakesSize:
+	case schema.TakesSize, schema.TakesCount:
 		return map[string]any{"type": []any{"string", "integer"}, "description": doc}
 	case schema.TakesAny:
 		return map[string]any{"description": doc}

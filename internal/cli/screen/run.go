@@ -29,6 +29,7 @@ type Run struct {
 	W       io.Writer
 	Preview bool
 	Detail  Detail
+	Number  int // of the run; 0 when it is not kept
 	Names   int // how wide the longest host name is
 	Width   int // of the terminal; 0 when it has none
 	Sources *Sources
@@ -346,6 +347,10 @@ func (v *Run) End(hosts []*run.Visit) {
 	v.blocks(by)
 	v.failures(hosts)
 	v.rest(hosts)
+	if v.Number > 0 {
+		fmt.Fprintln(v.W)
+		v.printf(Quiet, "run %d", v.Number)
+	}
 }
 
 // foldFrom is how many hosts alike stand in one line.

@@ -23,6 +23,7 @@ const (
 	TakesList   Takes = "list"  // of texts
 	TakesTable  Takes = "table" // by names of its own
 	TakesSize   Takes = "size"  // bytes, as a number or a text such as "2 GiB"
+	TakesCount  Takes = "number or text"
 	TakesAny    Takes = "any"
 	TakesEither Takes = "text or list"
 )

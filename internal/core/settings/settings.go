@@ -29,7 +29,8 @@ type Settings struct {
 	Inventory      []string      // inventory files
 	Parallel       int           // hosts at once
 	PackageListAge time.Duration // how old a package list may be before `newest` refreshes it
-	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
+	Rollout        Rollout
+	KnownHosts     string // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
 
 	Layers     []string // of data, general first
@@ -48,6 +49,7 @@ type Environment struct {
 	Inventory  []string // inventory files in the place of [inventory] files
 	Recipients []string // of this environment's sealed data, in the place of [secrets] recipients
 	Default    bool     // taken when the call names none
+	Rollout    Rollout  // laid over that of [run]
 	Place      value.Place
 }
 
@@ -70,7 +72,7 @@ type setting struct {
 	set func(*Settings, any) error
 }
 
-var all = []setting{
+var all = append(rollout(), []setting{
 	{schema.Key{Name: "project", Takes: schema.TakesText,
 		Doc: "The identity of the project, by which hosts remember what manages them."}, setProject},
 	{schema.Key{Name: "requires", Takes: schema.TakesText,
@@ -97,6 +99,19 @@ var all = []setting{
 	{schema.Key{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`,
 		Doc: "How long a host may take to answer."},
 		func(s *Settings, v any) error { return setDuration(&s.ConnectTimeout, v) }},
+}...)
+
+// rollout are the keys of [run] that say how an apply goes over many hosts.
+func rollout() []setting {
+	var out []setting
+	for _, k := range rolloutKeys {
+		out = append(out, setting{schema.Key{Name: "run." + k.name, Takes: k.takes, Doc: k.doc},
+			func(s *Settings, v any) error {
+				_, err := s.Rollout.set(k.name, v)
+				return err
+			}})
+	}
+	return out
 }
 
 // Keys document every setting of jadekettle.toml but [data.lists] and the
@@ -109,12 +124,20 @@ var Keys = func() (out []schema.Key) {
 }()
 
 // EnvKeys document the keys of [env.NAME].
-var EnvKeys = []schema.Key{
+var EnvKeys = append(rolloutEnv(), []schema.Key{
 	{Name: "about", Takes: schema.TakesText, Doc: "What the environment is for."},
 	{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, in the place of [inventory] files."},
 	{Name: "recipients", Takes: schema.TakesList,
 		Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
 	{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is taken when a call names none."},
+}...)
+
+func rolloutEnv() []schema.Key {
+	var out []schema.Key
+	for _, k := range rolloutKeys {
+		out = append(out, schema.Key{Name: k.name, Takes: k.takes, Doc: k.doc, Default: "that of [run]"})
+	}
+	return out
 }
 
 func names(keys []schema.Key) []string {
@@ -252,6 +275,10 @@ func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 				err = problem.Errorf("default is true or false").Remedy("write it without quotes")
 			}
 		default:
+			var known bool
+			if known, err = e.Rollout.set(a.Name, v); known {
+				break
+			}
 			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name),
 				problem.Meant(a.Name, names(EnvKeys), "it has "+strings.Join(names(EnvKeys), ", ")))
 		}
@@ -285,6 +312,7 @@ func (s *Settings) Choose(env string) error {
 			"there are "+strings.Join(names, ", ")))
 	}
 	s.Env = env
+	s.Rollout = e.Rollout.over(s.Rollout)
 	if len(e.Inventory) > 0 {
 		s.Inventory = e.Inventory
 	}

@@ -141,13 +141,16 @@ type Fleet struct {
 	// waits for it. May be nil.
 	Notify func(Event)
 
+	// Rollout is how Run goes over many hosts.
+	Rollout Rollout
+
 	events *queue // of one run
 }
 
 // Run takes the hosts through a run and gives their outcomes in the same
 // order. When the context ends each worker finishes the task in hand.
 func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Visit {
-	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
+	return f.over(ctx, hosts, f.Rollout, func(f *Fleet, h *inventory.Host, out *Visit) {
 		early, _ := f.Plans.Early(h)
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
 			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own")}, early)
@@ -185,43 +188,89 @@ func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Re
 // one fleet may go through several runs at once.
 func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host,
 	do func(*Fleet, *inventory.Host, *Visit)) []*Visit {
+	return f.over(ctx, hosts, Rollout{}, do)
+}
+
+// over is each, batch by batch.
+func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
+	do func(*Fleet, *inventory.Host, *Visit)) []*Visit {
 	ours := *f
 	ours.events = &queue{}
 	f = &ours
 	out := make([]*Visit, len(hosts))
 	told := f.events.tell(f.Notify)
 	defer told()
+	for i, h := range hosts {
+		out[i] = &Visit{Name: h.Name}
+	}
+	p := &progress{Rollout: how, fleet: f}
+	var went []*Visit
+	over := ""
+	batches := how.batches(hosts)
+	for n, batch := range batches {
+		next := Batch{Number: n + 1, Of: len(batches)}
+		for _, i := range batch {
+			next.Hosts = append(next.Hosts, hosts[i])
+		}
+		if n > 0 && over == "" {
+			over = p.between(ctx, went, next)
+		}
+		for _, i := range batch {
+			if over != "" {
+				out[i].State, out[i].Message = NotBegun, over
+				continue
+			}
+			went = append(went, out[i])
+		}
+		if over == "" {
+			f.batch(ctx, p, next.Hosts, went[len(went)-len(batch):], do)
+		}
+	}
+	return slices.DeleteFunc(out, func(h *Visit) bool { return h.Skipped })
+}
+
+// batch takes some hosts through a run at once.
+func (f *Fleet) batch(ctx context.Context, p *progress, hosts []*inventory.Host, out []*Visit,
+	do func(*Fleet, *inventory.Host, *Visit)) {
 	var wg sync.WaitGroup
 	slots := make(chan struct{}, max(1, f.Parallel))
 	for i, h := range hosts {
-		out[i] = &Visit{Name: h.Name}
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
+		wg.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
-			begun := time.Now()
-			defer func() {
-				if r := recover(); r != nil { // one host's trouble must not be that of all
-					out[i].State, out[i].Message, out[i].Do = Lost, fmt.Sprintf("a mistake in this program: %v", r), "please report it"
-				}
-				out[i].Took = time.Since(begun)
-				if !out[i].Skipped {
-					f.notify(Event{Host: out[i]})
-				}
-			}()
-			switch {
-			case h.Off != "":
-				out[i].State, out[i].Message = Off, h.Off
-			case ctx.Err() != nil:
-				out[i].State, out[i].Message, out[i].Stopped = NotBegun, "the run was stopped before its turn", true
-			default:
-				do(f, h, out[i])
+			f.visit(ctx, p, h, out[i], do)
+			if p.Rollout.failed(out[i]) {
+				p.failed.Add(1)
 			}
-		}()
+		})
 	}
 	wg.Wait()
-	return slices.DeleteFunc(out, func(h *Visit) bool { return h.Skipped })
+}
+
+// visit takes one host through a run, in its turn.
+func (f *Fleet) visit(ctx context.Context, p *progress, h *inventory.Host, out *Visit,
+	do func(*Fleet, *inventory.Host, *Visit)) {
+	begun := time.Now()
+	defer func() {
+		if r := recover(); r != nil { // one host's trouble must not be that of all
+			out.State, out.Message, out.Do = Lost, fmt.Sprintf("a mistake in this program: %v", r), "please report it"
+		}
+		out.Took = time.Since(begun)
+		if !out.Skipped {
+			f.notify(Event{Host: out})
+		}
+	}()
+	late := p.late()
+	switch {
+	case h.Off != "":
+		out.State, out.Message = Off, h.Off
+	case ctx.Err() != nil:
+		out.State, out.Message, out.Stopped = NotBegun, "the run was stopped before its turn", true
+	case late != "":
+		out.State, out.Message = NotBegun, late
+	default:
+		do(f, h, out)
+	}
 }
 
 func (f *Fleet) notify(e Event) {

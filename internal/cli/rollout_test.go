@@ -1,0 +1,146 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadekettle/internal/fleet/sim"
+	"jadekettle/internal/host/machine/folder"
+)
+
+// fleetOf is a project with simulated hosts of these names that are up, each of which is
+// given the manifest pier.
+func fleetOf(t *testing.T, settings, manifest string, names ...string) (dir string, hosts *sim.Fleet) {
+	t.Helper()
+	dir = t.TempDir()
+	hosts, err := sim.New(filepath.Join(dir, "simulated"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(hosts.Close)
+	inventory := "[connect]\nuser = \"keeper\"\nelevate = \"sudo\"\nkey = \"simulated/client-key\"\n"
+	for _, name := range names {
+		if _, err := hosts.Add(folder.Spec{Name: name}); err != nil {
+			t.Fatal(err)
+		}
+		inventory += "[host." + name + "]\n"
+	}
+	for name, text := range map[string]string{
+		"jadekettle.toml": "project = \"saltmarsh\"\n[ssh]\nknown_hosts = \"simulated/known_hosts\"\n[inventory]\n" +
+			"files = [\"hosts.toml\", \"simulated.toml\"]\n" + settings,
+		"hosts.toml":          inventory + "[group.pier]\nmembers = [\"*\"]\nmanifests = [\"pier\"]\n",
+		"simulated.toml":      hosts.Inventory(),
+		"manifests/pier.toml": manifest,
+	} {
+		put(t, filepath.Join(dir, name), text)
+	}
+	return dir, hosts
+}
+
+func put(t *testing.T, name, text string) {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+const motd = "[file.\"/etc/motd\"]\ncontent = \"High water at nine.\\n\"\n"
+
+// TestRollouts goes over hosts bit by bit, ends where one fails, and takes up again what
+// was left.
+func TestRollouts(t *testing.T) {
+	var names []string
+	for i := range 9 {
+		names = append(names, fmt.Sprintf("gauge-%02d", i+1))
+	}
+	dir, hosts := fleetOf(t, "[run]\nfirst = 1\nbatch = \"25%\"\npause = \"10ms\"\n", motd, names...)
+	done := func() string {
+		var out []string
+		for i, h := range hosts.Hosts {
+			if _, err := os.Stat(filepath.Join(h.Root, "etc/motd.done")); err == nil {
+				out = append(out, names[i][len(names[i])-1:])
+			}
+			os.Remove(filepath.Join(h.Root, "etc/motd.done"))
+		}
+		return strings.Join(out, "")
+	}
+	trouble := func(on int, is bool) { // a folder in the file's place
+		at := filepath.Join(hosts.Hosts[on-1].Root, "etc/motd")
+		os.RemoveAll(at)
+		if is {
+			os.MkdirAll(at, 0o755)
+		}
+	}
+	manifest := motd + "[file.\"/etc/motd.done\"]\ncontent = \"\"\nafter = [\"file /etc/motd\"]\n"
+	put(t, filepath.Join(dir, "manifests/pier.toml"), manifest)
+
+	trouble(3, true)
+	code, out, errs := jk(t, dir, "apply", "--all")
+	if got := done(); code != 1 || got != "124" || !strings.Contains(out, "5 not begun") ||
+		!strings.Contains(out, "of the hosts before it failed gauge-03") || !strings.Contains(errs, "batch 2 of 4: 3 hosts") {
+		t.Errorf("a batch with a failure: %d, done on %s\n%s%s", code, got, out, errs)
+	}
+	trouble(3, false)
+	code, out, _ = jk(t, dir, "apply", "--again")
+	if got := done(); code != 0 || strings.Contains(out, "gauge-01 ") || got != "356789" {
+		t.Errorf("again: %d, done on %s\n%s", code, got, out)
+	}
+	if !strings.HasSuffix(out, "\nrun 2\n") {
+		t.Errorf("the run has no number:\n%s", out)
+	}
+	if code, _, errs := jk(t, dir, "apply", "--again", "2"); code != 2 || !strings.Contains(errs, "no host failed") {
+		t.Errorf("nothing is left of run 2: %d %s", code, errs)
+	}
+	if code, out, _ := jk(t, dir, "preview", "--again", "1"); code != 0 || !strings.Contains(out, "hosts: ") {
+		t.Errorf("a preview of those of run 1: %d %s", code, out)
+	}
+
+	trouble(1, true)
+	done()
+	if code, out, _ = jk(t, dir, "apply", "--all", "--first", "gauge-01,gauge-02"); code != 1 ||
+		!strings.Contains(out, "7 not begun") {
+		t.Errorf("of those that go first one fails: %d\n%s", code, out)
+	}
+	trouble(2, true)
+	if code, out, _ = jk(t, dir, "apply", "--all", "--batch", "3", "--stop-after", "30%"); code != 1 ||
+		strings.Contains(out, "not begun") {
+		t.Errorf("with two failures of three that are allowed: %d\n%s", code, out)
+	}
+	if code, out, _ = jk(t, dir, "apply", "--all", "--batch", "9", "--parallel", "1", "--stop-after", "2"); code != 1 ||
+		!strings.Contains(out, "after 2 failed hosts") {
+		t.Errorf("in the middle of a batch: %d\n%s", code, out)
+	}
+	trouble(1, false)
+	trouble(2, false)
+
+	put(t, filepath.Join(dir, "manifests/pier.toml"), motd+"[probe.answer]\nfile = \"/etc/motd\"\ntext = \"low\"\n")
+	if code, out, _ = jk(t, dir, "apply", "--all", "--stop-after", "9"); code != 1 ||
+		!strings.Contains(out, "probes did not hold on gauge-01") {
+		t.Errorf("a probe that does not hold: %d\n%s", code, out)
+	}
+	put(t, filepath.Join(dir, "manifests/pier.toml"), motd)
+	hosts.Hosts[4].Down()
+	for flag, want := range map[string]int{"": 1, "--accept-unreached": 0} {
+		args := append([]string{"preview"}, strings.Fields(flag)...)
+		if code, out, _ := jk(t, dir, args...); code != want || !strings.Contains(out, "1 not reached") {
+			t.Errorf("preview %s with a host down: %d\n%s", flag, code, out)
+		}
+	}
+	put(t, filepath.Join(dir, "manifests/pier.toml"), strings.ReplaceAll(motd, "nine", "ten"))
+	if code, _, _ := jk(t, dir, "apply", "--all", "--accept-unreached", "--fail-if-changes"); code != 3 {
+		t.Errorf("drift and a dead host: %d", code)
+	}
+	for args, want := range map[string]string{"--batch no": "no number of hosts", "--pause soon": "is no pause",
+		"--pause key --batch 2": "needs a terminal", "--first gauge-99": "gauge-99"} {
+		code, _, errs := jk(t, dir, append([]string{"apply", "--all"}, strings.Fields(args)...)...)
+		if code != 2 || !strings.Contains(errs, want) {
+			t.Errorf("apply %s: %d %s", args, code, errs)
+		}
+	}
+}

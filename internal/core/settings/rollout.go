@@ -1,0 +1,125 @@
+package settings
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+)
+
+// Amount is a number of hosts, or a share of them. The zero Amount is none.
+type Amount struct {
+	N     int
+	Share bool // N is in percent
+}
+
+// ParseAmount reads a number such as 5, or a share such as 20%.
+func ParseAmount(s string) (Amount, error) {
+	text, share := strings.CutSuffix(strings.TrimSpace(s), "%")
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > 1_000_000 || share && n > 100 {
+		return Amount{}, problem.Errorf("%q is no number of hosts", s).Remedy(`write a number such as 5, or a share such as "20%%"`)
+	}
+	return Amount{n, share}, nil
+}
+
+// Of gives how many of so many hosts that is, at least one; 0 for the zero Amount.
+func (a Amount) Of(hosts int) int {
+	if !a.Share {
+		return a.N
+	}
+	return max(1, (hosts*a.N+99)/100)
+}
+
+// String writes it as ParseAmount reads it.
+func (a Amount) String() string {
+	if a.Share {
+		return fmt.Sprintf("%d%%", a.N)
+	}
+	return strconv.Itoa(a.N)
+}
+
+// ByKey is the pause that lasts until somebody presses a key.
+const ByKey = "key"
+
+// Rollout is how an apply goes over many hosts.
+type Rollout struct {
+	First     string // hosts that go before all others: targets with commas between, or a number; empty for none
+	Batch     Amount // how many go at a time after those; none is all
+	Pause     string // before each further batch: a length of time, or ByKey; empty for none
+	StopAfter Amount // how many failed hosts end it; none is any of a batch, before the next
+}
+
+// rolloutKeys are the keys that say so, with what each means.
+var rolloutKeys = []struct {
+	name  string
+	takes schema.Takes
+	doc   string
+}{
+	{"first", schema.TakesCount, "The hosts that an apply takes alone, before all others: targets with commas between, or a number."},
+	{"batch", schema.TakesCount, "How many hosts an apply takes at a time: a number, or a share such as \"20%\"."},
+	{"pause", schema.TakesText, "What comes before each further batch: a length of time, or \"key\", which waits for a person."},
+	{"stop_after", schema.TakesCount, "How many failed hosts end an apply, the rest being not begun: a number, or a share such as \"5%\"."},
+}
+
+// set reads one of them; false when it is none.
+func (r *Rollout) set(key string, v any) (bool, error) {
+	text, isText := v.(string)
+	if n, ok := v.(int64); ok {
+		text, isText = strconv.FormatInt(n, 10), true
+	}
+	wrong := func() error {
+		return problem.Errorf("%s takes a text or a number", key).Remedy(`write %s = "..."`, key)
+	}
+	var err error
+	switch key {
+	case "first":
+		if r.First = text; !isText || text == "" {
+			err = wrong()
+		}
+	case "batch":
+		r.Batch, err = ParseAmount(text)
+	case "stop_after":
+		r.StopAfter, err = ParseAmount(text)
+	case "pause":
+		if r.Pause = text; !isText {
+			return true, wrong()
+		}
+		_, err = ParsePause(text)
+	default:
+		return false, nil
+	}
+	return true, err
+}
+
+// ParsePause reads a pause; 0 is one that lasts until a key is pressed.
+func ParsePause(s string) (time.Duration, error) {
+	if s == ByKey {
+		return 0, nil
+	}
+	d, err := ParseDuration(s)
+	if err != nil || d == 0 {
+		return 0, problem.Errorf("%q is no pause", s).Remedy(`write "90s", "10m", or "key" to wait until a key is pressed`)
+	}
+	return d, nil
+}
+
+// over lays what an environment says over what stands for all.
+func (r Rollout) over(general Rollout) Rollout {
+	if r.First == "" {
+		r.First = general.First
+	}
+	if r.Batch.N == 0 {
+		r.Batch = general.Batch
+	}
+	if r.Pause == "" {
+		r.Pause = general.Pause
+	}
+	if r.StopAfter.N == 0 {
+		r.StopAfter = general.StopAfter
+	}
+	return r
+}
