@@ -72,7 +72,7 @@ type setting struct {
 	set func(*Settings, any) error
 }
 
-var all = append(rollout(), []setting{
+var all = append([]setting{
 	{schema.Key{Name: "project", Takes: schema.TakesText,
 		Doc: "The identity of the project, by which hosts remember what manages them."}, setProject},
 	{schema.Key{Name: "requires", Takes: schema.TakesText,
@@ -99,7 +99,7 @@ var all = append(rollout(), []setting{
 	{schema.Key{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`,
 		Doc: "How long a host may take to answer."},
 		func(s *Settings, v any) error { return setDuration(&s.ConnectTimeout, v) }},
-}...)
+}, rollout()...)
 
 // rollout are the keys of [run] that say how an apply goes over many hosts.
 func rollout() []setting {
@@ -124,13 +124,13 @@ var Keys = func() (out []schema.Key) {
 }()
 
 // EnvKeys document the keys of [env.NAME].
-var EnvKeys = append(rolloutEnv(), []schema.Key{
+var EnvKeys = append([]schema.Key{
 	{Name: "about", Takes: schema.TakesText, Doc: "What the environment is for."},
 	{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, in the place of [inventory] files."},
 	{Name: "recipients", Takes: schema.TakesList,
 		Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
 	{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is taken when a call names none."},
-}...)
+}, rolloutEnv()...)
 
 func rolloutEnv() []schema.Key {
 	var out []schema.Key
