@@ -291,7 +291,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet.Selection = r.part
 	v := &screen.Run{W: a.Out, Preview: r.preview, Detail: r.detail(), Width: a.Width,
-		Sources: &screen.Sources{Dir: p.dir}, Words: remedy}
+		Sources: &screen.Sources{Dir: p.dir}, Words: remedy, Working: a.Err}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}

@@ -59,6 +59,7 @@ type Task struct {
 	Message   string      `json:"message" doc:"Why it failed or was left out."`
 	Do        string      `json:"do" doc:"What to do about a failure."`
 	Output    string      `json:"output" doc:"What a command that failed printed, its head and tail."`
+	Tries     int         `json:"tries" doc:"How often it was tried."`
 	BlockedBy *Ref        `json:"blocked_by" doc:"What blocked it; null unless it is blocked."`
 }
 
@@ -141,6 +142,9 @@ func task(t run.Task) Task {
 		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line,
 		Seconds: seconds(t.Took),
 		Changes: changes(t.Changes), Message: t.Message, Do: t.Do, Output: t.Output,
+	}
+	if out.Tries = max(1, t.Tries); t.Status == plan.LeftOut || t.Status == plan.Blocked {
+		out.Tries = 0
 	}
 	if t.Status == plan.Blocked {
 		out.BlockedBy = &Ref{t.BlockedBy.Kind, t.BlockedBy.Name}

@@ -36,8 +36,11 @@ type Run struct {
 	// Words puts what to do about a problem into words.
 	Words func(problem.Problem) string
 
-	told   map[string]string // the changes shown so far, and on which host
-	groups []*group          // in a preview: changes that are alike
+	Working io.Writer // where is told of tasks that take long; nil where nobody wants to know
+
+	worked map[string]time.Duration // by host and task, when that was told last
+	told   map[string]string        // the changes shown so far, and on which host
+	groups []*group                 // in a preview: changes that are alike
 	byKey  map[string]*group
 }
 
@@ -86,6 +89,10 @@ func (v *Run) printf(m Mood, format string, args ...any) {
 // Event prints one event as it happens. In a preview changes are gathered, and
 // told by End.
 func (v *Run) Event(e run.Event) {
+	if e.Progress != nil {
+		v.progress(e.Host, e.Progress)
+		return
+	}
 	if e.Task == nil {
 		v.hostEnded(e.Host)
 		return
@@ -104,6 +111,9 @@ func (v *Run) Event(e run.Event) {
 	if t.Status == plan.Blocked {
 		line += " by " + Line(t.BlockedBy.String())
 	}
+	if t.Tries > 1 {
+		line += fmt.Sprintf(" after %d tries", t.Tries)
+	}
 	v.printf(moodOf(t.Status), "%s", behind(line, took(t.Took)))
 	if t.Status == plan.Changed {
 		v.once(e.Host.Name, t)
@@ -111,6 +121,40 @@ func (v *Run) Event(e run.Event) {
 	if t.Status == plan.Failed {
 		v.block(Bad, "    ", t.Message)
 	}
+}
+
+// How often is told that a task is still at work: at first as often as its host says so,
+// and later less often, so that a long one does not fill the screen.
+const (
+	oftenUntil = time.Minute
+	seldom     = 30 * time.Second
+)
+
+// progress tells of a task that takes long, beside the results.
+func (v *Run) progress(h *run.Visit, p *run.Progress) {
+	if v.Working == nil {
+		return
+	}
+	key := h.Name + "\x00" + p.Ref.String()
+	if p.Took > oftenUntil && p.Took-v.worked[key] < seldom && p.Took >= v.worked[key] {
+		return
+	}
+	if v.worked == nil {
+		v.worked = map[string]time.Duration{}
+	}
+	v.worked[key] = p.Took
+	text := "at work for " + p.Took.Round(time.Second).String()
+	if p.Try > 1 {
+		text += fmt.Sprintf(", try %d", p.Try)
+	}
+	if p.Line != "" {
+		text += ": " + p.Line
+	}
+	line := fmt.Sprintf("%-*s  %s  %s", v.Names, h.Name, Line(p.Ref.String()), Line(text))
+	if v.Width > 0 {
+		line = Cut(line, v.Width)
+	}
+	fmt.Fprintln(v.Working, Paint(Quiet, line))
 }
 
 // once prints a task's changes, unless the same ones were shown already.

@@ -175,6 +175,14 @@ func Wrap(text, indent string, width int) string {
 	return b.String()
 }
 
+// Cut shortens a line to so many columns, with a mark at the end of what is left.
+func Cut(line string, width int) string {
+	if r := []rune(line); width > 3 && len(r) > width {
+		return string(r[:width-3]) + "..."
+	}
+	return line
+}
+
 // Count writes a number with its noun.
 func Count(n int, noun string) string {
 	if n == 1 {

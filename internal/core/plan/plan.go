@@ -39,10 +39,19 @@ type Task struct {
 	Tree []Leaf `cbor:"11,keyasint,omitempty"`
 	// Program is what answers for a kind of one's own.
 	Program *Content `cbor:"12,keyasint,omitempty"`
+	Tries   Tries    `cbor:"13,keyasint,omitzero"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
 	Manifests []string      `cbor:"-"` // by which manifests
 	Labels    []string      `cbor:"-"`
+}
+
+// Tries says how long one try of a task may take, 0 without a limit of its own, how
+// often it is tried again when it fails, and how long is waited before that.
+type Tries struct {
+	Limit time.Duration `cbor:"1,keyasint,omitempty"`
+	More  int           `cbor:"2,keyasint,omitempty"`
+	Every time.Duration `cbor:"3,keyasint,omitempty"`
 }
 
 // Leaf is one file of a folder that is copied whole.
@@ -142,6 +151,7 @@ type Result struct {
 	Took      time.Duration `cbor:"8,keyasint,omitempty"`
 	Gone      bool          `cbor:"9,keyasint,omitempty"`  // declared absent: there is nothing to remember
 	Do        string        `cbor:"10,keyasint,omitempty"` // what to do about a failure
+	Tries     int           `cbor:"11,keyasint,omitempty"` // how often it was tried, where that was more than once
 }
 
 // Captured is one thing that stands on a host, as it would be declared.

@@ -276,9 +276,10 @@ func (r *resolver) order() {
 		it.Task.Needs = ids(it.Needs)
 		it.Task.Only = ids(it.only)
 		it.Task.Labels = it.Task.Attrs.Texts(schema.Labels)
+		it.Task.Tries = r.tries(it)
 		for name := range it.Task.Attrs {
-			if a, _ := it.Kind.Attr(name); name == "absent" || name == schema.Labels || a.Type == schema.RefTo ||
-				isContent(it.Kind, name) {
+			if a, _ := it.Kind.Attr(name); a.Type == schema.RefTo || isContent(it.Kind, name) ||
+				slices.Contains(elsewhere, name) && !it.Kind.Owns(name) {
 				delete(it.Task.Attrs, name) // the plan says it in other fields
 			}
 		}

@@ -86,6 +86,11 @@ func (r *resolver) one(c *Context, d *compile.Decl, vars *expr.Vars, maybe bool)
 			return
 		}
 	}
+	if err := checkTries(it); err != nil && good {
+		at, _ := d.Attr(schema.Retries)
+		r.problems.AddErr(at.Node.Place, err)
+		return
+	}
 	it.Task.Absent = it.Task.Attrs.Bool("absent")
 	if good && !it.Task.Absent {
 		r.required(it)

@@ -179,11 +179,28 @@ var Common = []Attr{
 	{Name: OnlyAfter, Type: RefTo, List: true, Owes: Follow,
 		Doc:      "Do this only when one of these changed; what a run could not do is owed to the next.",
 		Examples: []string{`["file /etc/tide-logger.toml"]`}},
+	{Name: Timeout, Type: Duration, Default: "[run] timeout, else none but the programs' own",
+		Doc: "How long one try of it may take; what it has started is ended then.", Examples: []string{`"5m"`}},
+	{Name: Retries, Type: Int, Default: "[run] retries, 0", Doc: "How often it is tried again when it fails.",
+		Examples: []string{"3"}},
+	{Name: RetryEvery, Type: Duration, Default: "[run] retry_every, 10s", Doc: "How long is waited before it is tried again.",
+		Examples: []string{`"30s"`}},
 }
+
+// The names of the common attributes that say how long and how often something is
+// tried. A kind may have a Timeout of its own meaning.
+const (
+	Timeout    = "timeout"
+	Retries    = "retries"
+	RetryEvery = "retry_every"
+)
+
+// MaxRetries bounds how often something is tried again.
+const MaxRetries = 1000
 
 // Later are common attributes whose names are taken but which this version
 // does not evaluate yet.
-var Later = []string{"on_leave", "timeout", "retries"}
+var Later = []string{"on_leave"}
 
 // Reserved are the words that cannot be a kind, since they head other tables
 // of a manifest.
@@ -199,6 +216,12 @@ func (k *Kind) Attr(name string) (Attr, bool) {
 		}
 	}
 	return Attr{}, false
+}
+
+// Owns says whether an attribute is the kind's own, though it may be called like a common
+// one.
+func (k *Kind) Owns(name string) bool {
+	return slices.ContainsFunc(k.Attrs, func(a Attr) bool { return a.Name == name })
 }
 
 // RequiredFirst lists the kind's own attributes, those that must be declared
@@ -284,14 +307,18 @@ func Spread(list []Attr) []Attr {
 
 // Common lists the attributes of every kind that this one takes.
 func (k *Kind) Common() []Attr {
-	return slices.DeleteFunc(slices.Clone(Common), func(at Attr) bool { return at.Name == "absent" && k.NoAbsent != "" })
+	return slices.DeleteFunc(slices.Clone(Common), func(at Attr) bool {
+		return at.Name == "absent" && k.NoAbsent != "" || k.Owns(at.Name)
+	})
 }
 
 // Names lists the kind's attributes, the common ones included.
 func (k *Kind) Names() []string {
 	var names []string
 	for _, a := range slices.Concat(k.Attrs, Common) {
-		names = append(names, a.Name)
+		if !slices.Contains(names, a.Name) {
+			names = append(names, a.Name)
+		}
 	}
 	return names
 }

@@ -30,7 +30,10 @@ type Settings struct {
 	Parallel       int           // hosts at once
 	PackageListAge time.Duration // how old a package list may be before `newest` refreshes it
 	Rollout        Rollout
-	KnownHosts     string // the known_hosts file; ~/ and project-relative paths allowed
+	Timeout        time.Duration // of each try of a task; 0 without one
+	Retries        int           // how often a task that fails is tried again
+	RetryEvery     time.Duration // how long is waited before that
+	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
 
 	Layers     []string // of data, general first
@@ -58,6 +61,7 @@ func defaults() Settings {
 		Inventory:      []string{"hosts.toml"},
 		Parallel:       32,
 		PackageListAge: 24 * time.Hour,
+		RetryEvery:     10 * time.Second,
 		KnownHosts:     "~/.ssh/known_hosts",
 		ConnectTimeout: 10 * time.Second,
 		Layers:         layers.Defaults,
@@ -93,6 +97,14 @@ var all = append([]setting{
 	{schema.Key{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`,
 		Doc: "How old a package list may be before newest refreshes it."},
 		func(s *Settings, v any) error { return setDuration(&s.PackageListAge, v) }},
+	{schema.Key{Name: "run.timeout", Takes: schema.TakesText, Default: "none",
+		Doc: "How long one try of a task may take, where its declaration does not say."},
+		func(s *Settings, v any) error { return setDuration(&s.Timeout, v) }},
+	{schema.Key{Name: "run.retries", Takes: schema.TakesInt, Default: "0",
+		Doc: "How often a task that fails is tried again, where its declaration does not say."}, setRetries},
+	{schema.Key{Name: "run.retry_every", Takes: schema.TakesText, Default: `"10s"`,
+		Doc: "How long is waited before that."},
+		func(s *Settings, v any) error { return setDuration(&s.RetryEvery, v) }},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
 		Doc: "The file with the keys of known hosts."},
 		func(s *Settings, v any) error { return setText(&s.KnownHosts, v) }},
@@ -183,6 +195,15 @@ func setParallel(s *Settings, v any) error {
 		return problem.Errorf("parallel is a number of hosts from 1 to 10000").Remedy("write parallel = 32")
 	}
 	s.Parallel = int(n)
+	return nil
+}
+
+func setRetries(s *Settings, v any) error {
+	n, ok := v.(int64)
+	if !ok || n < 0 || n > schema.MaxRetries {
+		return problem.Errorf("retries is a number from 0 to %d", schema.MaxRetries).Remedy("write retries = 2")
+	}
+	s.Retries = int(n)
 	return nil
 }
 

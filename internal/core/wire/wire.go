@@ -59,6 +59,7 @@ type Message struct {
 	Ask       *Ask         `cbor:"16,keyasint,omitempty"`
 	Answer    *Answer      `cbor:"17,keyasint,omitempty"`
 	Rebooting *Rebooting   `cbor:"18,keyasint,omitempty"`
+	Progress  *Progress    `cbor:"19,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -157,6 +158,14 @@ type Answer struct {
 	Task  int    `cbor:"1,keyasint"`
 	Wrong string `cbor:"2,keyasint,omitempty"`
 	Do    string `cbor:"3,keyasint,omitempty"`
+}
+
+// Progress tells of a task that takes long.
+type Progress struct {
+	Task int           `cbor:"1,keyasint"`
+	Took time.Duration `cbor:"2,keyasint"`           // so far
+	Line string        `cbor:"3,keyasint,omitempty"` // what its command printed last
+	Try  int           `cbor:"4,keyasint,omitempty"` // which one it is, from 2 on
 }
 
 // Results are outcomes of tasks, in the order in which they ended.

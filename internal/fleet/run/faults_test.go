@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -713,4 +714,56 @@ func TestAHomeThatIsThereAlready(t *testing.T) {
 		t.Errorf("the homes belong to %s", got)
 	}
 	b.settled()
+}
+
+// TestTriesAndLimits tries again what fails for a while, ends what hangs, and tells how
+// it gets on.
+func TestTriesAndLimits(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.write("jadekettle.toml", "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n"+
+		"[run]\nretries = 1\nretry_every = \"1ms\"\n")
+	b.manifest("[package.salt-lamp]\nretries = 3\n[package.buoy-tools]\n[command.wait]\nrun = [\"touch\", \"/srv/x\"]\n" +
+		"always = true\nretries = 0\n[dir.\"/srv/tide\"]\ntimeout = \"40ms\"\nretries = 0\n")
+	installs := 0
+	b.silence = 600 * time.Millisecond
+	b.host().Silence = b.silence
+	var told []string
+	b.notify = func(e run.Event) {
+		if e.Progress != nil {
+			told = append(told, e.Progress.Ref.String())
+		}
+	}
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			switch {
+			case op == "run" && strings.Contains(what, " install ") && strings.Contains(what, "salt-lamp"):
+				if installs++; installs < 5 { // two for both, two for it alone
+					return errors.New("the repository does not answer")
+				}
+			case op == "run" && strings.HasPrefix(what, "touch"):
+				time.Sleep(300 * time.Millisecond)
+			}
+			return nil
+		}}
+	}
+	h := b.one(false)
+	wants(t, h, "package salt-lamp changed", "package buoy-tools changed", "command wait changed", "dir /srv/tide changed")
+	if h.Tasks[0].Tries < 2 || h.Tasks[1].Tries > 1 {
+		t.Errorf("they were tried %d and %d times, in %d installs", h.Tasks[0].Tries, h.Tasks[1].Tries, installs)
+	}
+	if !slices.Contains(told, "command wait") {
+		t.Errorf("it told of %v", told)
+	}
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op == "run" && strings.Contains(what, " install ") {
+				return errors.New("the repository does not answer")
+			}
+			return nil
+		}}
+	}
+	b.manifest("[package.tide-logger]\nretries = 2\n")
+	if h = b.one(false); h.Tasks[0].Status != plan.Failed || h.Tasks[0].Tries != 3 {
+		t.Errorf("%s after %d tries: %s", h.Tasks[0].Status, h.Tasks[0].Tries, h.Tasks[0].Message)
+	}
 }

@@ -19,6 +19,8 @@ const (
 	downLimit = 2 * time.Minute
 	minPause  = 50 * time.Millisecond
 	maxPause  = 3 * time.Second
+
+	rebootTold = 5 * time.Second // how often it is told that a host is waited for
 )
 
 // reboots says whether a task reboots the host.
@@ -66,12 +68,17 @@ func (t *talk) comeBack(ctx context.Context, start *wire.Start) (*talk, error) {
 	}
 	deadline := time.Now().Add(limit)
 	last := errors.New("it did not go down")
+	begun, told := time.Now(), time.Now()
 	for pause := minPause; ; pause = min(2*pause, maxPause) {
 		select {
 		case <-ctx.Done():
 			t.out.Stopped = true
 			return t, errors.New("the run was stopped while the host was being rebooted")
 		case <-time.After(pause):
+		}
+		if time.Since(told) > rebootTold {
+			told = time.Now()
+			t.fleet.notify(Event{Host: t.out, Progress: &Progress{Ref: task.Ref, Took: time.Since(begun), Line: last.Error()}})
 		}
 		next, first, err := t.after(start)
 		if err != nil {

@@ -112,10 +112,20 @@ func (h *Visit) Count(s plan.Status) int {
 	return n
 }
 
-// Event is something that happened: a task ended, or a host did (Task nil).
+// Event is something that happened: a task ended, is at work for long, or a host ended
+// (Task and Progress nil).
 type Event struct {
-	Host *Visit
-	Task *Task
+	Host     *Visit
+	Task     *Task
+	Progress *Progress
+}
+
+// Progress tells of a task that takes long.
+type Progress struct {
+	Ref  value.Ref
+	Took time.Duration // so far
+	Line string        // what its command printed last; may be empty
+	Try  int           // which one it is, from 2 on
 }
 
 // Fleet says what a run needs to know.

@@ -297,6 +297,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return t.ask(m.Ask.Task)
 	case m.Results != nil:
 		return t.results(m.Results.List)
+	case m.Progress != nil:
+		return t.progress(m.Progress)
 	case m.Done != nil:
 		if len(m.Done.Leftovers) > 1<<16 {
 			return fmt.Errorf("%w: too many leftovers", wire.ErrFrame)
@@ -478,6 +480,21 @@ func (t *talk) results(list []plan.Result) error {
 		t.fleet.notify(Event{Host: t.out, Task: &task})
 	}
 	t.working()
+	return nil
+}
+
+// maxLine bounds what is told of a host's output while it works, in bytes.
+const maxLine = 512
+
+// progress passes on that a task of this host's own plan is at work.
+func (t *talk) progress(p *wire.Progress) error {
+	if t.plan == nil || p.Task < 0 || p.Task >= len(t.seen) || len(p.Line) > maxLine || p.Took < 0 {
+		return fmt.Errorf("%w: the progress of a task that it does not have", wire.ErrFrame)
+	}
+	if t.seen[p.Task] {
+		return nil
+	}
+	t.fleet.notify(Event{Host: t.out, Progress: &Progress{Ref: t.plan.Tasks[p.Task].Ref, Took: p.Took, Line: p.Line, Try: p.Try}})
 	return nil
 }
 

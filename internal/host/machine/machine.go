@@ -140,6 +140,26 @@ type Command struct {
 	Makes string
 	// As is whose rights it has; the worker's own when nil.
 	As *Rights
+	// Quiet says that nobody may listen to what it prints.
+	Quiet bool
+}
+
+// listening is the key of what Listen adds to a context.
+type listening struct{}
+
+// Listen lets a writer have what commands print while they run, besides what is kept of
+// it. It must take it without waiting.
+func Listen(ctx context.Context, w io.Writer) context.Context {
+	return context.WithValue(ctx, listening{}, w)
+}
+
+// Listener gives what is to have the output of a command while it runs; nil for nobody.
+func Listener(ctx context.Context, c Command) io.Writer {
+	w, _ := ctx.Value(listening{}).(io.Writer)
+	if c.Quiet {
+		return nil
+	}
+	return w
 }
 
 // Rights are those of one account.

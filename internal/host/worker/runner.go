@@ -182,9 +182,12 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 	}
 	var work []kind.Work
 	if len(open) > 0 {
-		for i, reading := range k.Read(ctx, r.env, open) {
+		for i, reading := range r.read(ctx, k, open) {
 			t := open[i]
 			changes, err := r.compare(k, t, reading)
+			if err != nil && !r.env.Run.Preview && t.Tries.More > 0 {
+				reading, changes, err = r.readAgain(ctx, k, t, reading, err)
+			}
 			switch {
 			case errors.Is(err, errLost): // it has not been tried, so it has no result
 			case err != nil:
@@ -321,38 +324,137 @@ func (r *runner) settle(t plan.Task, owed time.Duration, untouched bool) {
 	}
 }
 
-// change writes, reads again and compares again.
+// read reads neighbours, and tells how long that takes where it does.
+func (r *runner) read(ctx context.Context, k kind.Kind, tasks []plan.Task) (out []kind.Reading) {
+	r.watched(ctx, tasks[0].ID, 0, func(ctx context.Context) { out = k.Read(ctx, r.env, tasks) })
+	return out
+}
+
+// readAgain tries a task again that cannot even be read, as often as is declared.
+func (r *runner) readAgain(ctx context.Context, k kind.Kind, t plan.Task, reading kind.Reading, err error) (kind.Reading,
+	[]plan.Change, error) {
+	var changes []plan.Change
+	try := 1
+	for ; err != nil && try <= t.Tries.More && r.wait(ctx, t.Tries.Every); try++ {
+		r.env.Forget(k.Stale()...)
+		reading = r.read(ctx, k, []plan.Task{t})[0]
+		changes, err = r.compare(k, t, reading)
+	}
+	if err != nil && try > 1 {
+		p := problem.From(err)
+		err = problem.Errorf("after %d tries: %w", try, err).Remedy("%s", p.Do)
+	}
+	return reading, changes, err
+}
+
+// wait waits before something is tried again. It is false when the run ends meanwhile.
+func (r *runner) wait(ctx context.Context, d time.Duration) bool {
+	waited := make(chan struct{})
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		defer close(waited)
+		r.s.m.Wait(ctx, d)
+	}()
+	select {
+	case <-waited:
+	case <-r.s.stop:
+	case <-r.s.lost:
+	}
+	return !r.s.ending()
+}
+
+// change takes neighbours that differ to their end: those that fail and are to be tried
+// again are, together.
 func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) error {
-	begun := time.Now()
-	owed := make([]time.Duration, len(work))
-	for i, w := range work {
-		var err error
-		if owed[i], err = r.owe(w.Task); err != nil {
+	first := make(map[int][]plan.Change, len(work)) // what differed before the first try
+	for _, w := range work {
+		first[w.Task.ID] = w.Changes
+	}
+	for try := 1; len(work) > 0; try++ {
+		results, again, err := r.try(ctx, k, work, try)
+		if err != nil {
 			return err
 		}
+		for i := range results {
+			res := &results[i]
+			if len(res.Changes) > 0 {
+				res.Changes = first[res.ID]
+			}
+			if res.Tries = 0; try > 1 {
+				res.Tries = try
+			}
+		}
+		if err := r.end(results); err != nil {
+			return err
+		}
+		if work = again; len(work) == 0 {
+			return nil
+		}
+		var pause time.Duration
+		for _, w := range work {
+			pause = max(pause, w.Task.Tries.Every)
+		}
+		r.wait(ctx, pause) // when the run ends meanwhile, the next try is the last
 	}
-	if err := r.saveDebts(work); err != nil {
-		return err
-	}
-	<-r.surveyed
-	errs := k.Write(ctx, r.env, work)
-	r.env.Forget(k.Stale()...)
+	return nil
+}
+
+// try writes, reads again and compares again. It gives what is over, and what is to be
+// tried again.
+func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int) (over []plan.Result, again []kind.Work,
+	err error) {
+	begun := time.Now()
+	owed := make([]time.Duration, len(work))
+	limit := time.Duration(0)
 	tasks := make([]plan.Task, len(work))
 	for i, w := range work {
+		if owed[i], err = r.owe(w.Task); err != nil {
+			return nil, nil, err
+		}
 		tasks[i] = w.Task
+		limit = max(limit, w.Task.Tries.Limit)
 	}
-	var results []plan.Result
-	for i, reading := range k.Read(ctx, r.env, tasks) {
+	if err := r.saveDebts(work); err != nil {
+		return nil, nil, err
+	}
+	<-r.surveyed
+	var errs []error
+	r.watched(ctx, tasks[0].ID, try, func(ctx context.Context) {
+		if limit > 0 {
+			var cancel context.CancelFunc
+			ctx, cancel = context.WithTimeoutCause(ctx, limit, fmt.Errorf("it was not done within %v, and was ended", limit))
+			defer cancel()
+		}
+		errs = k.Write(ctx, r.env, work)
+	})
+	r.env.Forget(k.Stale()...)
+	for i, reading := range r.read(ctx, k, tasks) {
 		if errors.Is(errs[i], errLost) || errors.Is(reading.Err, errLost) {
 			r.settle(work[i].Task, owed[i], reflect.DeepEqual(reading.State, work[i].State))
 			continue // the next run tells how it stands
 		}
 		res := r.outcome(k, work[i], errs[i], reading)
 		r.settle(work[i].Task, owed[i], res.Status == plan.Failed && reflect.DeepEqual(reading.State, work[i].State))
-		results = append(results, res)
+		if res.Status == plan.Failed && try <= work[i].Task.Tries.More && !r.s.ending() {
+			again = append(again, r.next(k, work[i], reading))
+			continue
+		}
+		over = append(over, res)
 	}
-	share(results, time.Since(begun))
-	return r.end(results)
+	share(over, time.Since(begun))
+	return over, again, nil
+}
+
+// next is what a task that failed is to do when it is tried again: what differs by now.
+func (r *runner) next(k kind.Kind, w kind.Work, after kind.Reading) kind.Work {
+	if after.Err != nil {
+		return w
+	}
+	if changes := k.Compare(w.Task, after.State); len(changes) > 0 {
+		return kind.Work{Task: w.Task, State: after.State, Changes: changes}
+	}
+	return w
 }
 
 // saveDebts puts new debts on disk before the changes that cause them.

@@ -36,7 +36,7 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 		starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
 		outbox: make(chan letter, 64),
 		bye:    make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
-		kick: make(chan struct{}, 1), heard: NewPulse(),
+		kick: make(chan struct{}, 1), heard: NewPulse(), tellEvery: min(tellEvery, max(silence/12, time.Millisecond)),
 	}
 	done := make(chan struct{})
 	defer close(done)
@@ -68,7 +68,10 @@ type session struct {
 	stop   chan struct{} // the controller asks to end after the task in hand
 	lost   chan struct{} // the connection is gone
 	heard  *Pulse
-	outbox chan letter
+
+	quiet     bool          // nobody wants to hear how tasks get on
+	tellEvery time.Duration // how often they do
+	outbox    chan letter
 
 	breakOnce, stopOnce, byeOnce sync.Once
 

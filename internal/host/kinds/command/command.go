@@ -158,7 +158,7 @@ func (commands) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, er
 // prepared is the command with all that stands around it.
 func prepared(env *kind.Env, t plan.Task) (machine.Command, error) {
 	c := machine.Command{Args: t.Attrs.Texts("run"), Folder: t.Attrs.Text("folder"), Stdin: t.Attrs.Text("input"),
-		Makes: t.Attrs.Text("done_if_exists")}
+		Makes: t.Attrs.Text("done_if_exists"), Quiet: t.Attrs.Bool("output_is_secret")}
 	if t.Attrs.Has("script") {
 		c.Args = []string{"sh", "-c", t.Attrs.Text("script")}
 	}

@@ -352,7 +352,11 @@ func (h *Machine) Run(ctx context.Context, c machine.Command) (machine.Output, e
 	h.calls = append(h.calls, strings.Join(c.Args, " "))
 	h.mu.Unlock()
 	var out strings.Builder
-	code := run(h, c, &out)
+	to := io.Writer(&out)
+	if w := machine.Listener(ctx, c); w != nil {
+		to = io.MultiWriter(&out, w)
+	}
+	code := run(h, c, to)
 	return machine.Output{Code: code, Stdout: out.String(), Combined: machine.KeptText(out.String())}, nil
 }
 

@@ -5,6 +5,7 @@ package system
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +15,8 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -474,9 +477,16 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	cmd.WaitDelay = 2 * time.Second
 	var both machine.Keep
 	var out strings.Builder
-	cmd.Stdout, cmd.Stderr = io.MultiWriter(&both, &limited{&out}), &both
+	var errs io.Writer = &both
+	if w := machine.Listener(ctx, c); w != nil {
+		errs = io.MultiWriter(&both, w)
+	}
+	cmd.Stdout, cmd.Stderr = io.MultiWriter(errs, &limited{&out}), errs
+	mark := markName + "=" + rand.Text()
+	cmd.Env = append(cmd.Env, mark)
 	err = cmd.Run()
 	if err != nil && ctx.Err() != nil {
+		sweep(mark)
 		return machine.Output{}, context.Cause(ctx)
 	}
 	var exit *exec.ExitError
@@ -484,6 +494,29 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 		return machine.Output{}, fmt.Errorf("run %s: %w", c.Args[0], err)
 	}
 	return machine.Output{Code: cmd.ProcessState.ExitCode(), Stdout: out.String(), Combined: both.Kept()}, nil
+}
+
+// markName is a variable in the environment of every command, which its own programs
+// inherit.
+const markName = "JADEKETTLE_COMMAND"
+
+// sweep ends what a command that was cut off had started, also where it is no more of
+// its process group: all that still has its mark, twice, since the first round may meet
+// one that is just starting another.
+func sweep(mark string) {
+	for range 2 {
+		processes, _ := filepath.Glob("/proc/[0-9]*/environ")
+		for _, p := range processes {
+			environment, err := os.ReadFile(p) // which only root, or the same user, can read
+			if err != nil || !slices.Contains(strings.Split(string(environment), "\x00"), mark) {
+				continue
+			}
+			if pid, err := strconv.Atoi(strings.Split(p, "/")[2]); err == nil {
+				syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
 }
 
 type limited struct{ b *strings.Builder }

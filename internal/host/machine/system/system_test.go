@@ -144,3 +144,38 @@ func TestCommands(t *testing.T) {
 		t.Error("a command that does not end was waited for")
 	}
 }
+
+// TestNothingIsLeftOfWhatWasCutOff starts programs that leave the command's process group
+// and its session, and cuts it off.
+func TestNothingIsLeftOfWhatWasCutOff(t *testing.T) {
+	at := filepath.Join(t.TempDir(), "pids")
+	ctx, cancel := context.WithTimeoutCause(t.Context(), 300*time.Millisecond, errors.New("too long"))
+	defer cancel()
+	_, err := system.New().Run(ctx, machine.Command{Args: []string{"sh", "-c", "setsid sh -c 'echo $$ >>" + at +
+		"; sleep 60' & setsid -f sleep 60; sleep 60 & echo $! >>" + at + "; wait"}})
+	if err == nil || err.Error() != "too long" {
+		t.Errorf("it ends with %v", err)
+	}
+	pids, err := os.ReadFile(at)
+	if err != nil || len(strings.Fields(string(pids))) != 2 {
+		t.Fatalf("it had started %q (%v)", pids, err)
+	}
+	for _, pid := range strings.Fields(string(pids)) {
+		state, _ := os.ReadFile("/proc/" + pid + "/stat")
+		if len(state) > 0 && !strings.Contains(string(state), ") Z ") {
+			t.Errorf("the process %s is still there: %s", pid, state)
+		}
+	}
+}
+
+// TestWhoListens hears what a command prints, but for one that is quiet.
+func TestWhoListens(t *testing.T) {
+	for _, quiet := range []bool{false, true} {
+		var heard strings.Builder
+		out, err := system.New().Run(machine.Listen(t.Context(), &heard), machine.Command{Args: []string{"sh", "-c",
+			"echo ebb; echo flow >&2"}, Quiet: quiet})
+		if err != nil || out.Stdout != "ebb\n" || (heard.Len() == 9) == quiet {
+			t.Errorf("quiet %v: it printed %q, heard was %q, %v", quiet, out.Stdout, heard.String(), err)
+		}
+	}
+}

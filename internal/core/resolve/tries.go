@@ -1,0 +1,43 @@
+package resolve
+
+import (
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+)
+
+// elsewhere are common attributes that a plan holds in fields of their own.
+var elsewhere = []string{"absent", schema.Labels, schema.Timeout, schema.Retries, schema.RetryEvery}
+
+// tries is how long and how often a task is tried: as declared, else as the settings
+// say. What a kind means by a timeout of its own it sees to itself.
+func (r *resolver) tries(it *Item) plan.Tries {
+	s, a := r.Project.Settings, it.Task.Attrs
+	out := plan.Tries{Limit: s.Timeout, More: s.Retries, Every: s.RetryEvery}
+	switch d, err := time.ParseDuration(a.Text(schema.Timeout)); { // checked with the manifest
+	case it.Kind.Owns(schema.Timeout):
+		out.Limit = 0
+	case err == nil:
+		out.Limit = d
+	}
+	if n, ok := a.Int(schema.Retries); ok {
+		out.More = int(n)
+	}
+	if d, err := time.ParseDuration(a.Text(schema.RetryEvery)); err == nil {
+		out.Every = d
+	}
+	if out.More == 0 {
+		out.Every = 0
+	}
+	return out
+}
+
+// checkTries says what is wrong with how often something is to be tried again.
+func checkTries(it *Item) error {
+	if n, ok := it.Task.Attrs.Int(schema.Retries); ok && (n < 0 || n > schema.MaxRetries) {
+		return problem.Errorf("retries is %d", n).Remedy("it takes a number from 0 to %d", schema.MaxRetries)
+	}
+	return nil
+}
