@@ -99,6 +99,7 @@ func TestDocumentsAsDocumented(t *testing.T) {
 	dir := quay(t)
 	calls := map[string]string{
 		"run":       "preview",
+		"exec":      "exec gauge-01 -- getent passwd root",
 		"hosts":     "hosts",
 		"members":   "hosts --group gauge",
 		"moved":     "hosts --moved",
@@ -128,7 +129,7 @@ func TestDocumentsAsDocumented(t *testing.T) {
 		if name == "lint" {
 			write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/motd\"]\nmood = \"0644\"\n"})
 		}
-		args := append(strings.Fields(calls[name]), "--output", "json")
+		args := append([]string{"--output", "json"}, strings.Fields(calls[name])...)
 		_, out, errs := jkEnv(t, dir, []string{"HOME=" + dir}, args...)
 		for _, u := range unsteady {
 			out = regexp.MustCompile(u.is).ReplaceAllString(out, u.as)

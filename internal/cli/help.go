@@ -86,6 +86,7 @@ var examples = map[string]string{
 	"hosts admit":     "  jadekettle hosts admit gauge-05\n  jadekettle hosts admit gauge-05 --as pi",
 	"verify":          "  jadekettle verify @chart\n  jadekettle verify --all --summary",
 	"apply":           "  jadekettle apply gauge-01\n  jadekettle apply --all --except @archive --yes",
+	"exec":            "  jadekettle exec @gauge -- uptime\n  jadekettle exec --all --as-login -- 'df -h / | tail -n 1'",
 	"format":          "  jadekettle format\n  jadekettle format --check manifests/gauge/manifest.toml",
 	"add":             "  jadekettle add package foghorn-relay --manifest signal\n  jadekettle add service",
 	"rehearse":        "  jadekettle rehearse\n  jadekettle rehearse --output junit > rehearsal.xml",

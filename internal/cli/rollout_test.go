@@ -144,3 +144,29 @@ func TestRollouts(t *testing.T) {
 		}
 	}
 }
+
+// TestExec runs a command on hosts and shows once what is alike.
+func TestExec(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02", "gauge-03", "gauge-04", "archive-01")
+	put(t, filepath.Join(hosts.Hosts[4].Root, "etc/passwd"), "root:x:0:0:archive:/root:/bin/sh\n")
+	code, out, errs := jk(t, dir, "exec", "--all", "--", "getent", "passwd", "root")
+	if code != 0 || !strings.Contains(out, "gauge-[01..04]  ended with 0\n    root:x:0:0:root:/root:/bin/bash\n") ||
+		!strings.Contains(out, "archive-01  ended with 0\n    root:x:0:0:archive") ||
+		!strings.HasSuffix(out, "\n5 hosts: 5 ended with 0\n") {
+		t.Errorf("it ends with %d\n%s%s", code, out, errs)
+	}
+	hosts.Hosts[0].Down()
+	code, out, _ = jk(t, dir, "exec", "gauge-*", "--", "getent", "passwd", "nobody-here")
+	if code != 1 || !strings.HasSuffix(out, "\n4 hosts: 3 ended with 2, 1 not reached\n") {
+		t.Errorf("it ends with %d\n%s", code, out)
+	}
+	code, out, _ = jk(t, dir, "exec", "gauge-02", "--", "no-such-program", "a word")
+	if code != 1 || !strings.Contains(out, "1 not run to an end") || !strings.Contains(out, "is not on this host") {
+		t.Errorf("a program that is not there: %d\n%s", code, out)
+	}
+	for args, want := range map[string]string{"exec gauge-02 getent": "there is no command", "exec -- getent": "wants to know where"} {
+		if code, _, errs := jk(t, dir, strings.Fields(args)...); code != 2 || !strings.Contains(errs, want) {
+			t.Errorf("%s: %d %s", args, code, errs)
+		}
+	}
+}

@@ -167,7 +167,7 @@ func (a *App) applyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if asks && !a.agree(p.Settings.Env, p.hosts) {
+			if asks && !a.agree("Apply to", p.Settings.Env, p.hosts) {
 				fmt.Fprintln(a.Err, "nothing was done")
 				a.code = exitStopped
 				return nil
@@ -231,7 +231,7 @@ func (p *project) questions() []string {
 }
 
 // agree asks whether to go on.
-func (a *App) agree(env string, hosts []*inventory.Host) bool {
+func (a *App) agree(what, env string, hosts []*inventory.Host) bool {
 	names := make([]string, 0, 6)
 	n := 0
 	for _, h := range hosts {
@@ -249,7 +249,7 @@ func (a *App) agree(env string, hosts []*inventory.Host) bool {
 	if n > len(names) {
 		list += fmt.Sprintf(" and %d more", n-len(names))
 	}
-	fmt.Fprintf(a.Err, "Apply to %s: %s? [y/N] ", screen.Count(n, "host"), list)
+	fmt.Fprintf(a.Err, "%s %s: %s? [y/N] ", screen.Line(what), screen.Count(n, "host"), list)
 	return yes(bufio.NewReader(a.In))
 }
 

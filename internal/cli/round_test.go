@@ -46,7 +46,7 @@ func TestApplyAsks(t *testing.T) {
 		"maybe\n": false} {
 		var errs strings.Builder
 		a := &App{In: strings.NewReader(answer), Err: &errs}
-		if got := a.agree("", nil); got != want {
+		if got := a.agree("Apply to", "", nil); got != want {
 			t.Errorf("%q means %v", answer, got)
 		}
 		if !strings.Contains(errs.String(), "Apply to 0 hosts") {

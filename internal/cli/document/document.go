@@ -37,6 +37,25 @@ type Version struct {
 	Go      string `json:"go" doc:"The version of Go that it was built with."`
 }
 
+// Executed is what `exec` prints.
+type Executed struct {
+	Head
+	Command []string       `json:"command" doc:"The program that was run, and its words."`
+	Hosts   []ExecutedHost `json:"hosts" doc:"The hosts, in the order of the inventory."`
+}
+
+// ExecutedHost is what a command came to on one host.
+type ExecutedHost struct {
+	Name    string  `json:"name" doc:"The host."`
+	State   string  `json:"state" doc:"reached, not reached, lost, not begun or off."`
+	Message string  `json:"message" doc:"Why the command did not come to an end there."`
+	Do      string  `json:"do" doc:"What to do about that."`
+	Ended   bool    `json:"ended" doc:"Whether the command came to an end."`
+	Code    int     `json:"code" doc:"The code that it ended with."`
+	Output  string  `json:"output" doc:"What it printed on both streams, its head and tail."`
+	Seconds float64 `json:"seconds" doc:"How long it took."`
+}
+
 // Hosts is what `hosts` prints.
 type Hosts struct {
 	Head
@@ -396,6 +415,7 @@ type Sort struct {
 // Sorts are all sorts of documents.
 var Sorts = []Sort{
 	{"run", "`apply` and `preview`", history.Report{}},
+	{"exec", "`exec`", Executed{}},
 	{"hosts", "`hosts`", Hosts{}},
 	{"members", "`hosts --group GROUP`", Members{}},
 	{"moved", "`hosts --moved`", Moved{}},

@@ -150,7 +150,11 @@ func (v *Run) progress(h *run.Visit, p *run.Progress) {
 	if p.Line != "" {
 		text += ": " + p.Line
 	}
-	line := fmt.Sprintf("%-*s  %s  %s", v.Names, h.Name, Line(p.Ref.String()), Line(text))
+	what := Line(p.Ref.String()) + "  "
+	if p.Ref == (value.Ref{}) { // a command, and no task
+		what = ""
+	}
+	line := fmt.Sprintf("%-*s  %s%s", v.Names, h.Name, what, Line(text))
 	if v.Width > 0 {
 		line = Cut(line, v.Width)
 	}

@@ -60,6 +60,7 @@ type Message struct {
 	Answer    *Answer      `cbor:"17,keyasint,omitempty"`
 	Rebooting *Rebooting   `cbor:"18,keyasint,omitempty"`
 	Progress  *Progress    `cbor:"19,keyasint,omitempty"`
+	Executed  *Executed    `cbor:"20,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -81,6 +82,22 @@ type Start struct {
 	OwnFiles bool      `cbor:"8,keyasint,omitempty"`
 	// Resume goes on with a plan, whose host was to be rebooted.
 	Resume *Resume `cbor:"9,keyasint,omitempty"`
+	// Exec asks for one command to be run, and for nothing else.
+	Exec *Exec `cbor:"10,keyasint,omitempty"`
+}
+
+// Exec is a command that somebody wants to be run.
+type Exec struct {
+	Args  []string      `cbor:"1,keyasint"`
+	Limit time.Duration `cbor:"2,keyasint"`
+}
+
+// Executed is what became of an Exec. Wrong says why it could not be run, or did not end.
+type Executed struct {
+	Code   int           `cbor:"1,keyasint"`
+	Output string        `cbor:"2,keyasint,omitempty"` // both streams as they came, head and tail
+	Wrong  string        `cbor:"3,keyasint,omitempty"`
+	Took   time.Duration `cbor:"4,keyasint,omitempty"`
 }
 
 // Resume says how far a plan has come.

@@ -95,9 +95,10 @@ type Visit struct {
 	Facts     *facts.Facts
 	Groups    []string // that it is in, now that its facts are known
 	Captured  []plan.Captured
-	Skipped   bool  // its facts say that it is not meant
-	Wrong     error // the project cannot be resolved for this host
-	Stopped   bool  // it ended early because the run was stopped
+	Executed  *Executed // what became of a command; nil when none came to an end
+	Skipped   bool      // its facts say that it is not meant
+	Wrong     error     // the project cannot be resolved for this host
+	Stopped   bool      // it ended early because the run was stopped
 	Took      time.Duration
 }
 

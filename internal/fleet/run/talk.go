@@ -60,6 +60,7 @@ type talk struct {
 	done    bool         // the worker has told everything
 	asked   map[int]bool // which probes were asked from here
 	ctx     context.Context
+	exec    *wire.Exec // the command that is all that it is about; may be nil
 
 	rebooting *wire.Rebooting // the host goes down, and the session ends
 	id        string          // of the run
@@ -168,6 +169,9 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye),
 		cmp.Or(own.Stop, usual.Stop)}
 	t.phase(limits.Facts, fmt.Sprintf("it did not tell its facts within %v", limits.Facts))
+	if t.exec = start.Exec; t.exec != nil {
+		t.phase(t.exec.Limit+limits.Facts, fmt.Sprintf("it did not tell what came of the command within %v", t.exec.Limit))
+	}
 	defer func() { t.due.Stop() }()
 	silence := t.fleet.Silence
 	if silence == 0 {
@@ -299,6 +303,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return t.results(m.Results.List)
 	case m.Progress != nil:
 		return t.progress(m.Progress)
+	case m.Executed != nil:
+		return t.executed(m.Executed)
 	case m.Done != nil:
 		if len(m.Done.Leftovers) > 1<<16 {
 			return fmt.Errorf("%w: too many leftovers", wire.ErrFrame)
@@ -488,6 +494,10 @@ const maxLine = 512
 
 // progress passes on that a task of this host's own plan is at work.
 func (t *talk) progress(p *wire.Progress) error {
+	if t.exec != nil && len(p.Line) <= maxLine {
+		t.fleet.notify(Event{Host: t.out, Progress: &Progress{Took: p.Took, Line: p.Line}})
+		return nil
+	}
 	if t.plan == nil || p.Task < 0 || p.Task >= len(t.seen) || len(p.Line) > maxLine || p.Took < 0 {
 		return fmt.Errorf("%w: the progress of a task that it does not have", wire.ErrFrame)
 	}

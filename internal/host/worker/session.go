@@ -243,6 +243,9 @@ func (s *session) serve(ctx context.Context) (err error) {
 	if len(start.Capture) > 0 {
 		return s.capture(ctx, start.Capture)
 	}
+	if start.Exec != nil {
+		return s.exec(ctx, start.Exec)
+	}
 	if start.OnlyFacts {
 		return s.send(wire.Message{Facts: survey.Read(ctx, s.m, start)})
 	}
