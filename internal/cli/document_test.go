@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"encoding/json"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -64,13 +65,7 @@ for = "item in data.gauge.kept"
 		"rehearsal/gauge.toml": "[host.gauge-01]\nos = \"debian\"\n[host.gauge-01.expect.files]\n" +
 			"\"/etc/tide-logger.toml\" = \"port = 4191\\n\"\n",
 	})
-	for _, args := range [][]string{{"init", "-q"}, {"add", "-A"}, {"commit", "-qm", "one"}, {"tag", "v1"}} {
-		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c", "user.email=maren@example.org"}, args...)...)
-		c.Dir = filepath.Join(dir, "relay")
-		if out, err := c.CombinedOutput(); err != nil {
-			t.Fatalf("git %v: %s", args, out)
-		}
-	}
+	committed(t, filepath.Join(dir, "relay"), "v1")
 	home := []string{"HOME=" + dir}
 	steps(t, dir, home, []step{
 		{0, "manifests: relay/relay", []string{"source", "add", "file://" + filepath.Join(dir, "relay"), "--at", "v1"}},
@@ -78,6 +73,18 @@ for = "item in data.gauge.kept"
 	})
 	feed(t, dir, home, "rip-tide", "secret", "set", "shared", "relay.token")
 	return dir
+}
+
+// committed makes a git repository of a folder, or one commit more, with a tag.
+func committed(t *testing.T, dir, tag string) {
+	t.Helper()
+	for _, args := range [][]string{{"init", "-q"}, {"add", "-A"}, {"commit", "-qm", tag}, {"tag", tag}} {
+		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c", "user.email=maren@example.org"}, args...)...)
+		c.Dir = dir
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %s", args, out)
+		}
+	}
 }
 
 // unsteady is what differs from one time to the next in a document.
@@ -100,6 +107,7 @@ func TestDocumentsAsDocumented(t *testing.T) {
 	calls := map[string]string{
 		"run":       "preview",
 		"exec":      "exec gauge-01 -- getent passwd root",
+		"compare":   "compare v2",
 		"hosts":     "hosts",
 		"members":   "hosts --group gauge",
 		"moved":     "hosts --moved",
@@ -126,11 +134,16 @@ func TestDocumentsAsDocumented(t *testing.T) {
 		}
 	}
 	for _, name := range order {
+		if name == "compare" {
+			committed(t, dir, "v2")
+			write(t, dir, map[string]string{"data/host/gauge-01.toml": "[gauge]\nport = 4192\nkept = [\"tides\", \"winds\"]\n"})
+		}
 		if name == "lint" {
 			write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/motd\"]\nmood = \"0644\"\n"})
 		}
 		args := append([]string{"--output", "json"}, strings.Fields(calls[name])...)
 		_, out, errs := jkEnv(t, dir, []string{"HOME=" + dir}, args...)
+		os.Remove(filepath.Join(dir, "data/host/gauge-01.toml"))
 		for _, u := range unsteady {
 			out = regexp.MustCompile(u.is).ReplaceAllString(out, u.as)
 		}

@@ -72,7 +72,8 @@ type Change struct {
 	Closed  bool   `json:"closed" doc:"Whether the old text is kept back: only its owner may read it, and it is not ours."`
 }
 
-func changes(list []plan.Change) []Change {
+// Changes gives differences as documents.
+func Changes(list []plan.Change) []Change {
 	out := make([]Change, len(list))
 	for i, c := range list {
 		out[i] = Change{c.What, c.Was, c.Becomes, c.Diff, c.Closed}
@@ -141,7 +142,7 @@ func task(t run.Task) Task {
 	out := Task{
 		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line,
 		Seconds: seconds(t.Took),
-		Changes: changes(t.Changes), Message: t.Message, Do: t.Do, Output: t.Output,
+		Changes: Changes(t.Changes), Message: t.Message, Do: t.Do, Output: t.Output,
 	}
 	if out.Tries = max(1, t.Tries); t.Status == plan.LeftOut || t.Status == plan.Blocked {
 		out.Tries = 0

@@ -56,6 +56,30 @@ type ExecutedHost struct {
 	Seconds float64 `json:"seconds" doc:"How long it took."`
 }
 
+// Compared is what `compare` prints.
+type Compared struct {
+	Head
+	From        string       `json:"from" doc:"The earlier revision, as it was named."`
+	To          string       `json:"to" doc:"The later one, or the files here."`
+	Hosts       int          `json:"hosts" doc:"How many hosts were compared."`
+	Alike       int          `json:"alike" doc:"How many of them do not differ."`
+	New         []string     `json:"new" doc:"Hosts that only the later one has."`
+	Gone        []string     `json:"gone" doc:"Hosts that only the earlier one has."`
+	Unread      []string     `json:"unread" doc:"Hosts whose facts were never read, so that what these decide is not compared."`
+	Differences []Difference `json:"differences" doc:"The tasks that differ, each once for all hosts on which it does so alike."`
+}
+
+// Difference is one task that differs between two revisions.
+type Difference struct {
+	Kind     string           `json:"kind" doc:"Its kind."`
+	Name     string           `json:"name" doc:"Its name."`
+	How      string           `json:"how" doc:"new, gone or differs."`
+	Hosts    []string         `json:"hosts" doc:"The hosts."`
+	Manifest string           `json:"manifest" doc:"The file that declares it."`
+	Line     int              `json:"line" doc:"The line there."`
+	Changes  []history.Change `json:"changes" doc:"What differs; none for what is new or gone."`
+}
+
 // Hosts is what `hosts` prints.
 type Hosts struct {
 	Head
@@ -416,6 +440,7 @@ type Sort struct {
 var Sorts = []Sort{
 	{"run", "`apply` and `preview`", history.Report{}},
 	{"exec", "`exec`", Executed{}},
+	{"compare", "`compare REV`", Compared{}},
 	{"hosts", "`hosts`", Hosts{}},
 	{"members", "`hosts --group GROUP`", Members{}},
 	{"moved", "`hosts --moved`", Moved{}},

@@ -14,19 +14,19 @@ var elsewhere = []string{"absent", schema.Labels, schema.Timeout, schema.Retries
 // tries is how long and how often a task is tried: as declared, else as the settings
 // say. What a kind means by a timeout of its own it sees to itself.
 func (r *resolver) tries(it *Item) plan.Tries {
-	s, a := r.Project.Settings, it.Task.Attrs
+	s, a := &r.Project.Settings, it.Task.Attrs
 	out := plan.Tries{Limit: s.Timeout, More: s.Retries, Every: s.RetryEvery}
-	switch d, err := time.ParseDuration(a.Text(schema.Timeout)); { // checked with the manifest
-	case it.Kind.Owns(schema.Timeout):
+	switch limit := a.Text(schema.Timeout); {
+	case (limit != "" || out.Limit > 0) && it.Kind.Owns(schema.Timeout):
 		out.Limit = 0
-	case err == nil:
-		out.Limit = d
+	case limit != "":
+		out.Limit, _ = time.ParseDuration(limit) // checked with the manifest
 	}
 	if n, ok := a.Int(schema.Retries); ok {
 		out.More = int(n)
 	}
-	if d, err := time.ParseDuration(a.Text(schema.RetryEvery)); err == nil {
-		out.Every = d
+	if every := a.Text(schema.RetryEvery); every != "" {
+		out.Every, _ = time.ParseDuration(every)
 	}
 	if out.More == 0 {
 		out.Every = 0

@@ -1,0 +1,49 @@
+package cli_test
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestCompare tells what a change under review will do, without contacting a host.
+func TestCompare(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "shelf/observatory") // a folder of a repository
+	write(t, dir, map[string]string{
+		"jadekettle.toml": "project = \"saltmarsh\"\n",
+		"hosts.toml": "[host.\"gauge-[01..04]\"]\nberth = \"${n}\"\n[host.archive-01]\n[group.all]\nmembers = [\"*\"]\n" +
+			"manifests = [\"all\"]\n[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests = [\"gauge\"]\n",
+		"manifests/all.toml": "[file.\"/etc/motd\"]\ncontent = \"High water\\nat nine.\\n\"\nmode = \"0644\"\n",
+		"manifests/gauge/manifest.toml": "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide.toml\"]\n" +
+			"template = \"tide.tmpl\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide.toml\"]\n",
+		"manifests/gauge/tide.tmpl": "berth = {{ host.berth }}\nevery = 60\n",
+	})
+	committed(t, filepath.Dir(dir), "v1")
+	if code, out, errs := jk(t, dir, "compare", "v1"); code != 0 || !strings.Contains(out, "from v1 to the files here: of 5 hosts 0 "+
+		"differ, 5 are alike") {
+		t.Errorf("without a change: %d\n%s%s", code, out, errs)
+	}
+	write(t, dir, map[string]string{
+		"manifests/gauge/manifest.toml": "[package.tide-logger]\nversion = \"1.5.0-1\"\n[file.\"/etc/tide.toml\"]\n" +
+			"template = \"tide.tmpl\"\nmode = \"0640\"\n[user.tide]\nif = \"host.berth == 3\"\n",
+		"manifests/gauge/tide.tmpl": "berth = {{ host.berth }}\nevery = 30\n",
+		"hosts.toml": "[host.\"gauge-[01..05]\"]\nberth = \"${n}\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n" +
+			"[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests = [\"gauge\"]\n",
+	})
+	committed(t, filepath.Dir(dir), "v2")
+	write(t, dir, map[string]string{"hosts.toml": "nothing of it is right"})
+	code, out, errs := jk(t, dir, "compare", "v1", "v2")
+	if code != 0 || errs != "" {
+		t.Errorf("between two revisions: %d %s", code, errs)
+	}
+	golden(t, "compare", out)
+	if code, out, _ = jk(t, dir, "compare", "v1", "v2", "--on", "gauge-03", "--fail-if-changes"); code != 3 ||
+		!strings.Contains(out, "gauge-03  user tide  new") || !strings.Contains(out, "of 1 host 1 differ") {
+		t.Errorf("on one host: %d\n%s", code, out)
+	}
+	for args, want := range map[string]string{"v9": `no revision "v9"`, "--on gauge-77 v1 v2": "gauge-77", "v1": "hosts.toml:1:"} {
+		if code, _, errs := jk(t, dir, append([]string{"compare"}, strings.Fields(args)...)...); code != 2 || !strings.Contains(errs, want) {
+			t.Errorf("compare %s: %d %s", args, code, errs)
+		}
+	}
+}

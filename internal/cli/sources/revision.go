@@ -1,0 +1,147 @@
+package sources
+
+import (
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"jadekettle/internal/core/problem"
+)
+
+// Revision gives the files of a project as they are at a revision of the git repository
+// that it lies in, and the commit that the revision names. Nothing is checked out.
+func Revision(ctx context.Context, dir, rev string) (files fs.FS, commit string, err error) {
+	if strings.HasPrefix(rev, "-") || rev == "" {
+		return nil, "", problem.Errorf("%q is no revision", rev).Remedy("name a commit, a tag or a branch")
+	}
+	s := &Shelf{Dir: dir}
+	commit, err = s.git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
+	if err != nil {
+		if _, e := s.git(ctx, dir, "rev-parse", "--git-dir"); e != nil {
+			return nil, "", problem.Errorf("%s lies in no git repository: %w", dir, e).
+				Remedy("revisions are those of the repository that the project is kept in")
+		}
+		return nil, "", problem.Errorf("this repository has no revision %q", rev).
+			Remedy("`git log --oneline` lists commits, `git tag` tags")
+	}
+	list, err := s.git(ctx, dir, "ls-tree", "-r", "-z", commit)
+	if err != nil {
+		return nil, "", err
+	}
+	blobs := blobsOf(list)
+	if !slices.ContainsFunc(blobs, func(b blob) bool { return b.path == "jadekettle.toml" }) {
+		return nil, "", problem.Errorf("at %s this folder is no project yet", rev).Remedy("name a later revision")
+	}
+	files, err = s.read(ctx, dir, blobs)
+	return files, commit, err
+}
+
+// blob is one file of a tree of git.
+type blob struct{ mode, id, path string }
+
+const symlink = "120000" // the mode of one in a tree, see git-fast-import(1)
+
+// blobsOf reads what ls-tree lists. Submodules are none.
+func blobsOf(list string) []blob {
+	var out []blob
+	for _, entry := range strings.Split(list, "\x00") {
+		head, p, ok := strings.Cut(entry, "\t")
+		f := strings.Fields(head)
+		if ok && len(f) == 3 && f[1] == "blob" {
+			out = append(out, blob{f[0], f[2], p})
+		}
+	}
+	return out
+}
+
+// read asks git for all blobs in one call, and keeps them as an archive in memory, which
+// is an fs.FS.
+func (s *Shelf) read(ctx context.Context, dir string, blobs []blob) (fs.FS, error) {
+	c := exec.CommandContext(ctx, "git", "cat-file", "--batch")
+	c.Dir = dir
+	c.Env = append(slices.DeleteFunc(os.Environ(), ofRepository), "LC_ALL=C")
+	var ids, errs bytes.Buffer
+	for _, b := range blobs {
+		ids.WriteString(b.id + "\n")
+	}
+	c.Stdin, c.Stderr = &ids, &errs
+	out, err := c.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Start(); err != nil {
+		return nil, err
+	}
+	texts := make(map[string][]byte, len(blobs))
+	from := bufio.NewReader(out)
+	for _, b := range blobs {
+		if texts[b.path], err = object(from); err != nil {
+			err = fmt.Errorf("read %s: %w", b.path, err)
+			break
+		}
+	}
+	if err = errors.Join(err, c.Wait()); err != nil {
+		return nil, fmt.Errorf("git cat-file: %w: %s", err, lastLines(errs.String(), 2))
+	}
+	return archived(blobs, texts)
+}
+
+// object reads one object as `git cat-file --batch` writes it: a line that ends in its
+// size, its bytes, and a newline.
+func object(from *bufio.Reader) ([]byte, error) {
+	head, err := from.ReadString('\n')
+	if err != nil {
+		return nil, err
+	}
+	f := strings.Fields(head)
+	n, err := strconv.Atoi(f[len(f)-1])
+	if err != nil {
+		return nil, errors.New(strings.TrimSpace(head))
+	}
+	data := make([]byte, n+1)
+	_, err = io.ReadFull(from, data)
+	return data[:n], err
+}
+
+// archived makes a file system of texts. A link is what it leads to, inside the project.
+func archived(blobs []blob, texts map[string][]byte) (fs.FS, error) {
+	var packed bytes.Buffer
+	w := zip.NewWriter(&packed)
+	for _, b := range blobs {
+		text := texts[b.path]
+		if b.mode == symlink {
+			to, there := texts[path.Join(path.Dir(b.path), string(text))]
+			if !there {
+				continue
+			}
+			text = to
+		}
+		h := &zip.FileHeader{Name: b.path, Method: zip.Store}
+		h.SetMode(0o644)
+		if b.mode == "100755" {
+			h.SetMode(0o755)
+		}
+		f, err := w.CreateHeader(h)
+		if err == nil {
+			_, err = f.Write(text)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return zip.NewReader(bytes.NewReader(packed.Bytes()), int64(packed.Len()))
+}
