@@ -166,7 +166,7 @@ func (a *App) root() *cobra.Command {
 		&cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(),
 		a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(),
-		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.verifyCommand(), a.execCommand(), a.compareCommand(),
+		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.driftCommand(), a.verifyCommand(), a.execCommand(), a.compareCommand(),
 		a.versionCommand())
 	a.told(root)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -194,7 +194,7 @@ func (a *App) colours() error {
 
 // neverFromVariables are flags by which somebody says that this call means more
 // than usual; nobody is to do that by accident. The identity is read elsewhere.
-var neverFromVariables = []string{"help", "all", "yes", "again", "replace", "show-closed", "identity", "param"}
+var neverFromVariables = []string{"help", "all", "yes", "again", "take-leftovers", "forget-leftovers", "adopt", "replace", "show-closed", "identity", "param"}
 
 // environment lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
 // the flag is not given.

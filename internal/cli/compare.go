@@ -242,12 +242,12 @@ func (c *comparison) host(i int) {
 		key := d.Key()
 		g := c.groups[key]
 		if g == nil {
-			g = &group{Difference: d, key: key, first: i, place: n}
-			d.Was, d.Becomes = bare(d.Was), bare(d.Becomes)
+			g = &group{key: key, first: i + 1}
 			c.groups[key] = g
 		}
-		if g.hosts = append(g.hosts, i); i < g.first {
-			g.first, g.place = i, n
+		if g.hosts = append(g.hosts, i); i < g.first { // the first host is the one that is shown
+			d.Was, d.Becomes = bare(d.Was), bare(d.Becomes)
+			g.Difference, g.first, g.place = d, i, n
 		}
 	}
 }

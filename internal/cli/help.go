@@ -88,6 +88,8 @@ var examples = map[string]string{
 	"apply":           "  jadekettle apply gauge-01\n  jadekettle apply --all --except @archive --yes",
 	"exec":            "  jadekettle exec @gauge -- uptime\n  jadekettle exec --all --as-login -- 'df -h / | tail -n 1'",
 	"compare":         "  jadekettle compare main\n  jadekettle compare v1.2 v1.3 --on @gauge",
+	"drift":           "  jadekettle drift @gauge\n  jadekettle drift --fail-if-changes --output json",
+	"hosts retire":    "  jadekettle hosts retire gauge-05",
 	"format":          "  jadekettle format\n  jadekettle format --check manifests/gauge/manifest.toml",
 	"add":             "  jadekettle add package foghorn-relay --manifest signal\n  jadekettle add service",
 	"rehearse":        "  jadekettle rehearse\n  jadekettle rehearse --output junit > rehearsal.xml",

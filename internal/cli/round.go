@@ -33,6 +33,11 @@ type round struct {
 	summary  bool
 	closed   bool // --show-closed
 	lenient  bool // --accept-unreached
+	drift    bool // tell what differs from what was last written
+	take     bool // --take-leftovers
+	forget   bool // --forget-leftovers
+	adopt    bool // --adopt
+	retire   bool // nothing is declared any more
 	again    string
 	rollout  rollout
 	part     resolve.Selection
@@ -167,7 +172,10 @@ func (a *App) applyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if asks && !a.agree("Apply to", p.Settings.Env, p.hosts) {
+			if err := r.leavings(); err != nil {
+				return err
+			}
+			if asks && !a.agree(r.question(), p.Settings.Env, p.hosts) {
 				fmt.Fprintln(a.Err, "nothing was done")
 				a.code = exitStopped
 				return nil
@@ -179,8 +187,35 @@ func (a *App) applyCommand() *cobra.Command {
 	a.completeRound(c)
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&r.take, "take-leftovers", false, "take away what an earlier run managed and nothing declares any more")
+	c.Flags().BoolVar(&r.forget, "forget-leftovers", false, "let that go: it stays as it is, and is not told any more")
+	c.Flags().BoolVar(&r.adopt, "adopt", false, "take over what another project manages on these hosts, which is no more")
 	r.rollout.flags(c)
 	return c
+}
+
+// leavings holds what a call says of leftovers together.
+func (r *round) leavings() error {
+	if r.take && r.forget {
+		return problem.Errorf("--take-leftovers and --forget-leftovers are given together").Remedy("keep one of the two")
+	}
+	if (r.take || r.forget) && !r.part.All() {
+		return problem.Errorf("of a part of the tasks it cannot be told what is left over").
+			Remedy("leave out --task, --label, --manifest and --leave-out")
+	}
+	return nil
+}
+
+// question is how an apply asks.
+func (r *round) question() string {
+	what := "Apply to"
+	if r.take {
+		what = "Take what is left over away, and apply to"
+	}
+	if r.adopt {
+		what = "Take over what other projects manage, and " + strings.ToLower(what[:1]) + what[1:]
+	}
+	return what
 }
 
 func (a *App) verifyCommand() *cobra.Command {
@@ -269,8 +304,10 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err := r.part.Check(p.Project); err != nil {
 		return err
 	}
-	if err := fleet.Plans.Check(p.hosts); err != nil {
-		return err
+	if !r.retire {
+		if err := fleet.Plans.Check(p.hosts); err != nil {
+			return err
+		}
 	}
 	id, started, err := newRun(p, r.preview)
 	if err != nil {
@@ -287,10 +324,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		}
 		number = a.reserve(p)
 	}
-	id.ShowClosed = r.closed
+	id.ShowClosed, id.Drift, id.Take, id.Forget, id.Adopt = r.closed, r.drift, r.take, r.forget, r.adopt
+	fleet.Retire = r.retire
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet.Selection = r.part
-	v := &screen.Run{W: a.Out, Preview: r.preview, Detail: r.detail(), Width: a.Width,
+	v := &screen.Run{W: a.Out, Preview: r.preview, Drift: r.drift, Detail: r.detail(), Width: a.Width,
 		Sources: &screen.Sources{Dir: p.dir}, Words: remedy, Working: a.Err}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
@@ -310,8 +348,13 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	}
 	a.code, a.last = verdict(ctx, out, r.strict, r.lenient), out
 	report := history.New(id, started, time.Since(started), out)
-	if r.verify {
+	switch {
+	case r.verify:
 		report.Mode = "verify"
+	case r.drift:
+		report.Mode = "drift"
+	case r.retire && !r.preview:
+		report.Mode = "retire"
 	}
 	report.Number = number
 	a.keepRun(p, number, report)
@@ -323,7 +366,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		v.Detail = screen.Usual // what is alike is told once at the end
 	}
 	v.End(out)
-	if !r.part.All() && !slices.ContainsFunc(out, func(h *run.Visit) bool {
+	if !r.part.All() && !r.retire && !slices.ContainsFunc(out, func(h *run.Visit) bool {
 		return h.Planned > 0 ||
 			h.State != run.Reached && h.State != run.Off
 	}) {

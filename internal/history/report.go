@@ -42,7 +42,7 @@ type Host struct {
 	Blocked   int         `json:"blocked" doc:"How many were not done since something they need failed."`
 	Seconds   float64     `json:"seconds" doc:"How long the host took."`
 	Tasks     []Task      `json:"tasks" doc:"Its tasks, in the order in which they ended."`
-	Leftovers []Ref       `json:"leftovers" doc:"What is managed there and no longer declared."`
+	Leftovers []Leftover  `json:"leftovers" doc:"What is managed there and no longer declared."`
 	Needed    []Ref       `json:"needed" doc:"What selected tasks need, and was not selected."`
 	Collected []Collected `json:"collected" doc:"What earlier runs did whose results had not arrived."`
 }
@@ -60,6 +60,10 @@ type Task struct {
 	Do        string      `json:"do" doc:"What to do about a failure."`
 	Output    string      `json:"output" doc:"What a command that failed printed, its head and tail."`
 	Tries     int         `json:"tries" doc:"How often it was tried."`
+	Drift     plan.Drift  `json:"drift" doc:"Why it differs, in a preview: host, declaration or both; empty where that is not known."`
+	Written   []Change    `json:"written" doc:"What differs from what was last written, of drift."`
+	Since     string      `json:"since" doc:"When it was last written, of drift."`
+	By        string      `json:"by" doc:"By whose run, of drift."`
 	BlockedBy *Ref        `json:"blocked_by" doc:"What blocked it; null unless it is blocked."`
 }
 
@@ -85,6 +89,14 @@ func Changes(list []plan.Change) []Change {
 type Ref struct {
 	Kind string `json:"kind" doc:"Its kind."`
 	Name string `json:"name" doc:"Its name."`
+}
+
+// Leftover is what is managed on a host and no longer declared.
+type Leftover struct {
+	Kind    string   `json:"kind" doc:"Its kind."`
+	Name    string   `json:"name" doc:"Its name."`
+	Changes []Change `json:"changes" doc:"What taking it away would do, of the first hundred."`
+	Why     string   `json:"why" doc:"Why it cannot be taken away, or is not."`
 }
 
 // Refs gives references as documents.
@@ -120,7 +132,10 @@ func host(h *run.Visit) Host {
 		Name: h.Name, State: h.State, Message: h.Message, Do: h.Do, Seconds: seconds(h.Took),
 		Changed: h.Count(plan.Changed), Failed: h.Count(plan.Failed), Unchanged: h.Count(plan.Unchanged),
 		LeftOut: h.Count(plan.LeftOut), Blocked: h.Count(plan.Blocked),
-		Tasks: []Task{}, Leftovers: Refs(h.Leftovers), Needed: Refs(h.Needed), Collected: []Collected{},
+		Tasks: []Task{}, Leftovers: []Leftover{}, Needed: Refs(h.Needed), Collected: []Collected{},
+	}
+	for _, l := range h.Leftovers {
+		out.Leftovers = append(out.Leftovers, Leftover{l.Ref.Kind, l.Ref.Name, Changes(l.Changes), l.Why})
 	}
 	if h.Wrong != nil {
 		out.Message += ": " + h.Wrong.Error()
@@ -143,6 +158,10 @@ func task(t run.Task) Task {
 		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line,
 		Seconds: seconds(t.Took),
 		Changes: Changes(t.Changes), Message: t.Message, Do: t.Do, Output: t.Output,
+	}
+	out.Drift, out.Written, out.By = t.Drift, Changes(t.Written), t.By
+	if t.Since > 0 {
+		out.Since = time.Unix(t.Since, 0).UTC().Format(time.RFC3339)
 	}
 	if out.Tries = max(1, t.Tries); t.Status == plan.LeftOut || t.Status == plan.Blocked {
 		out.Tries = 0

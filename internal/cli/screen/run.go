@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -28,6 +29,7 @@ const (
 type Run struct {
 	W       io.Writer
 	Preview bool
+	Drift   bool // tell what differs from what was last written
 	Detail  Detail
 	Number  int // of the run; 0 when it is not kept
 	Names   int // how wide the longest host name is
@@ -107,7 +109,7 @@ func (v *Run) Event(e run.Event) {
 		v.gather(e.Host.Name, t)
 		return
 	}
-	line := fmt.Sprintf("%-*s  %s  %s", v.Names, e.Host.Name, Line(t.Ref.String()), v.word(t.Status))
+	line := fmt.Sprintf("%-*s  %s  %s", v.Names, e.Host.Name, Line(t.Ref.String()), v.word(t.Status)+because(t.Drift))
 	if t.Status == plan.Blocked {
 		line += " by " + Line(t.BlockedBy.String())
 	}
@@ -183,6 +185,8 @@ type group struct {
 	ref     value.Ref
 	place   value.Place
 	changes []plan.Change
+	drift   plan.Drift
+	task    *run.Task // the first that has it
 	hosts   []string
 	names   []string // of further things of the declaration, shown by name only
 }
@@ -194,12 +198,12 @@ func (v *Run) gather(host string, t *run.Task) {
 	if v.byKey == nil {
 		v.byKey = map[string]*group{}
 	}
-	key := t.Ref.String() + "\x00" + fingerprint(t.Changes)
+	key := t.Ref.String() + "\x00" + string(t.Drift) + fingerprint(t.Changes)
 	if g := v.byKey[key]; g != nil {
 		g.hosts = append(g.hosts, host)
 		return
 	}
-	g := &group{ref: t.Ref, place: t.Place, changes: t.Changes, hosts: []string{host}}
+	g := &group{ref: t.Ref, place: t.Place, changes: t.Changes, drift: t.Drift, task: t, hosts: []string{host}}
 	v.byKey[key] = g
 	v.groups = append(v.groups, g)
 }
@@ -214,7 +218,7 @@ func (v *Run) grouped() []*group {
 		for _, c := range g.changes {
 			what = append(what, c.What)
 		}
-		key := fmt.Sprint(g.place, g.ref.Kind, what, g.hosts)
+		key := fmt.Sprint(g.place, g.ref.Kind, what, g.hosts, g.drift)
 		if list := seen[key]; len(list) >= alike {
 			last := list[len(list)-1]
 			last.names = append(last.names, g.ref.Name)
@@ -226,10 +230,43 @@ func (v *Run) grouped() []*group {
 	return out
 }
 
+// drifted prints what differs, and of drift first what differs from what was last
+// written.
+func (v *Run) drifted(g *group) {
+	if !v.Drift || g.drift == "" {
+		v.changes(g.changes)
+		return
+	}
+	v.printf(Quiet, "    last written %s by %s", time.Unix(g.task.Since, 0).Format("2006-01-02 15:04"), Line(cmp.Or(g.task.By, "somebody")))
+	for _, c := range g.task.Written {
+		v.printf(Plain, "    %s: is %s, was written as %s", Line(c.What), Line(cmp.Or(c.Was, "not there")), Line(c.Becomes))
+		if c.Diff != "" {
+			v.diff(c.Diff)
+		}
+	}
+	if g.drift != plan.ByHost {
+		v.printf(Quiet, "    now declared")
+		v.changes(g.changes)
+	}
+}
+
+// because says in a word why something differs.
+func because(d plan.Drift) string {
+	switch d {
+	case plan.ByHost:
+		return ", changed on the host"
+	case plan.ByDeclaration:
+		return ", declared anew"
+	case plan.ByBoth:
+		return ", changed on the host and declared anew"
+	}
+	return ""
+}
+
 func (v *Run) gathered() {
 	for _, g := range v.grouped() {
-		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), v.word(plan.Changed))
-		v.changes(g.changes)
+		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), v.word(plan.Changed)+because(g.drift))
+		v.drifted(g)
 		if len(g.names) > 0 {
 			v.printf(Loud, "    and in the same way %s more of %s: %s", fmt.Sprint(len(g.names)), g.place, Line(few(g.names)))
 		}
@@ -514,8 +551,12 @@ func (v *Run) failures(list []*run.Visit) {
 	for _, f := range failuresOf(list) {
 		fmt.Fprintln(v.W)
 		v.printf(Bad, "%s  %s  failed", hosts(f.hosts), Line(f.task.Ref.String()))
-		v.printf(Plain, "  %s", f.task.Place)
-		v.Sources.Excerpt(v.W, f.task.Place)
+		if f.task.Place == (value.Place{}) {
+			v.printf(Plain, "  it is left over, since nothing declares it any more, and was to be taken away")
+		} else {
+			v.printf(Plain, "  %s", f.task.Place)
+			v.Sources.Excerpt(v.W, f.task.Place)
+		}
 		v.block(Plain, "  ", f.task.Message)
 		if f.task.Do != "" {
 			v.block(Plain, "  ", f.task.Do)
@@ -640,8 +681,55 @@ func (v *Run) rest(list []*run.Visit) {
 	}
 	v.shared(list, func(h *run.Visit) []value.Ref { return h.Needed },
 		"what was selected needs what was not: %s; --with-needs takes it along")
-	v.shared(list, func(h *run.Visit) []value.Ref { return h.Leftovers },
-		"left over, since nothing declares it any more: %s")
+	v.leftovers(list)
+}
+
+// leftovers tells what is left over, and in a preview what taking it away would do, once
+// for all hosts on which it is alike.
+func (v *Run) leftovers(list []*run.Visit) {
+	type story struct {
+		hosts []string
+		left  []plan.Leftover
+	}
+	var stories []*story
+	at := map[string]*story{}
+	for _, h := range list {
+		if len(h.Leftovers) == 0 {
+			continue
+		}
+		key := fmt.Sprint(h.Leftovers)
+		if at[key] == nil {
+			at[key] = &story{left: h.Leftovers}
+			stories = append(stories, at[key])
+		}
+		at[key].hosts = append(at[key].hosts, h.Name)
+	}
+	for _, s := range stories {
+		fmt.Fprintln(v.W)
+		var names []value.Ref
+		for _, l := range s.left {
+			names = append(names, l.Ref)
+		}
+		if len(s.left) > maxRefs || !v.Preview && v.Detail != Whole {
+			v.block(Plain, "", hosts(s.hosts)+"  left over, since nothing declares it any more: "+refs(names))
+			continue
+		}
+		v.printf(Plain, "%s  left over, since nothing declares it any more", hosts(s.hosts))
+		for _, l := range s.left {
+			v.printf(Plain, "  %s", Line(l.Ref.String()))
+			if l.Why != "" {
+				v.block(Quiet, "    ", l.Why)
+				continue
+			}
+			if len(l.Changes) > 0 {
+				v.printf(Quiet, "    to take it away would mean")
+			}
+			v.changes(l.Changes)
+		}
+	}
+	if len(stories) > 0 && v.Preview {
+		v.block(Quiet, "", "`apply --take-leftovers` takes it away, `--forget-leftovers` lets it go")
+	}
 }
 
 func (v *Run) collected(h *run.Visit, c run.Collected) {

@@ -57,7 +57,7 @@ func outcomes() []*run.Visit {
 	return append(hosts,
 		&run.Visit{Name: "chart-01", State: run.Reached, Took: 3 * time.Minute,
 			Tasks:     []run.Task{task("dir /srv", plan.Changed)},
-			Leftovers: []value.Ref{{Kind: "file", Name: "/old"}},
+			Leftovers: []plan.Leftover{{Ref: value.Ref{Kind: "file", Name: "/old"}}},
 			Collected: []run.Collected{{Run: "0198-x", Results: []plan.Result{{Ref: value.Ref{Kind: "dir", Name: "/srv"},
 				Status: plan.Changed}, {Ref: value.Ref{Kind: "file", Name: "/c"}, Status: plan.Failed,
 				Message: "no space left"}}}}},

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 )
 
@@ -98,9 +99,9 @@ func changes(earlier, later *plan.Plan, a, b *plan.Task) []plan.Change {
 	if a.Absent != b.Absent {
 		change("absent", yes(a.Absent), yes(b.Absent))
 	}
-	if !alike(map[string]any(a.Attrs), map[string]any(b.Attrs)) {
+	if !value.Equal(map[string]any(a.Attrs), map[string]any(b.Attrs)) {
 		for _, name := range value.Keys(union(a.Attrs, b.Attrs)) {
-			if !alike(a.Attrs[name], b.Attrs[name]) {
+			if !value.Equal(a.Attrs[name], b.Attrs[name]) {
 				was, becomes := said(a.Attrs, name), said(b.Attrs, name)
 				if was == becomes { // two secrets, or what holds them
 					becomes = "another one"
@@ -117,6 +118,9 @@ func changes(earlier, later *plan.Plan, a, b *plan.Task) []plan.Change {
 	}
 	if x, y := content(a.Program), content(b.Program); x != y {
 		change("program", "another one", "that of kinds/"+b.Ref.Kind)
+	}
+	if a.OnLeave != b.OnLeave {
+		change(schema.OnLeave, cmp.Or(a.OnLeave, schema.Keep), cmp.Or(b.OnLeave, schema.Keep))
 	}
 	if a.Tries != b.Tries {
 		change("tries", tries(a.Tries), tries(b.Tries))
@@ -162,34 +166,6 @@ func said(a value.Attrs, name string) string {
 		return text
 	}
 	return value.Shown(v)
-}
-
-// alike compares two values as plans hold them. Secrets are compared by what they hold.
-func alike(a, b any) bool {
-	switch a := a.(type) {
-	case []any:
-		b, ok := b.([]any)
-		return ok && slices.EqualFunc(a, b, alike)
-	case map[string]any:
-		b, ok := b.(map[string]any)
-		if !ok || len(a) != len(b) {
-			return false
-		}
-		for k, v := range a {
-			if w, there := b[k]; !there || !alike(v, w) {
-				return false
-			}
-		}
-		return true
-	case value.Secret:
-		b, ok := b.(value.Secret)
-		return ok && a.Reveal() == b.Reveal()
-	}
-	switch b.(type) {
-	case []any, map[string]any, value.Secret:
-		return false
-	}
-	return a == b
 }
 
 func content(c *plan.Content) plan.Content {

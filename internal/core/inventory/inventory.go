@@ -81,6 +81,7 @@ type Group struct {
 	Where      *expr.Program
 	ByFacts    bool
 	TrustFacts bool
+	OnLeave    string // of all that it gives its members; empty when it does not say
 
 	members []pattern
 	inside  *Group
@@ -225,6 +226,8 @@ var (
 		{Name: "where", Takes: schema.TakesText, Doc: "A CEL condition over host, env and facts: who is a member."},
 		{Name: "trust_facts", Takes: schema.TakesBool, Default: "false",
 			Doc: "Whether it is meant that facts bring secrets to a host."},
+		{Name: schema.OnLeave, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove}, Default: `"keep"`,
+			Doc: "What becomes of all that it gives when nothing declares it for a host any more."},
 		{Name: "connect", Takes: schema.TakesTable, Doc: "How its members are reached.", Items: ConnectKeys},
 		{Name: "params", Takes: schema.TakesTable, Doc: "Values for params, by manifest and name."},
 	}
@@ -295,6 +298,8 @@ func (l *loader) group(k manifest.Key) {
 			if g.TrustFacts = yes; !ok {
 				l.problems.At(a.Node.Place, "trust_facts is true or false", "write trust_facts = true")
 			}
+		case schema.OnLeave:
+			g.OnLeave = manifest.OnLeave(a.Node, l.problems)
 		case "params":
 			g.Params = l.params(a, table{})
 		default:

@@ -50,7 +50,8 @@ type Use struct {
 	Manifest string
 	At       value.Place // of the manifest's name
 	Params   []Key
-	If, For  *Node // nil when not given
+	If, For  *Node  // nil when not given
+	OnLeave  string // of all in it; empty when not given
 }
 
 // Decl is one declaration as written.
@@ -214,10 +215,22 @@ var UseKeys = []schema.Key{
 	{Name: "params", Takes: schema.TakesTable, Doc: "Values for its params."},
 	{Name: "if", Takes: schema.TakesText, Doc: "A CEL condition."},
 	{Name: "for", Takes: schema.TakesEither, Doc: "A loop, or a list of loops inside one another."},
+	{Name: schema.OnLeave, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove}, Default: `"keep"`,
+		Doc: "What becomes of all that it brings when nothing declares it any more."},
 	{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
 }
 
 var useKeys = schema.KeyNames(UseKeys)
+
+// OnLeave reads what becomes of things when nothing declares them any more.
+func OnLeave(n *Node, problems *problem.Problems) string {
+	text, _ := n.Value.(string)
+	if text != schema.Keep && text != schema.Remove {
+		problems.At(n.Place, fmt.Sprintf("%s takes %q or %q", schema.OnLeave, schema.Keep, schema.Remove),
+			fmt.Sprintf("write %s = %q", schema.OnLeave, schema.Remove))
+	}
+	return text
+}
 
 func readUse(k Key, problems *problem.Problems) *Use {
 	if k.Node.Kind != Table {
@@ -237,6 +250,8 @@ func readUse(k Key, problems *problem.Problems) *Use {
 				problems.At(a.Place, "params is a table", "write [use."+k.Name+".params] and the values below it")
 			}
 			u.Params = a.Node.Keys
+		case a.Name == schema.OnLeave:
+			u.OnLeave = OnLeave(a.Node, problems)
 		case a.Name == "for":
 			u.For = a.Node
 		case !isText:
@@ -266,9 +281,6 @@ func declaration(kind *schema.Kind, k Key, problems *problem.Problems) *Decl {
 		case a.Node.Kind == Table && !ok && strings.ContainsAny(k.Name, "abcdefghijklmnopqrstuvwxyz") && a.Node.header:
 			problems.At(a.Place, fmt.Sprintf("[%s.%s.%s] is a table too deep", kind.Name, k.Name, a.Name),
 				fmt.Sprintf(`quote a name that holds dots: [%s."%s.%s"]`, kind.Name, k.Name, a.Name))
-			continue
-		case !ok && slices.Contains(schema.Later, a.Name):
-			problems.At(a.Place, fmt.Sprintf("%s is not evaluated by this version", a.Name), "leave it out")
 			continue
 		case !ok:
 			problems.At(a.Place, fmt.Sprintf("%s has no attribute %q", kind.Name, a.Name),

@@ -12,9 +12,9 @@ import (
 // Content names what a file is to hold, by hash; the bytes travel only when
 // the host has others.
 type Content struct {
-	SHA256 string `cbor:"1,keyasint"`           // lower-case hex
-	Size   int64  `cbor:"2,keyasint"`           // bytes
-	Secret bool   `cbor:"3,keyasint,omitempty"` // made of a secret: neither shown nor compared in words
+	SHA256 string `cbor:"1,keyasint" json:"sha256"`      // lower-case hex
+	Size   int64  `cbor:"2,keyasint" json:"size"`        // bytes
+	Secret bool   `cbor:"3,keyasint,omitempty" json:"-"` // made of a secret: neither shown nor compared in words
 }
 
 // Task is one declaration on one host in one run.
@@ -40,6 +40,9 @@ type Task struct {
 	// Program is what answers for a kind of one's own.
 	Program *Content `cbor:"12,keyasint,omitempty"`
 	Tries   Tries    `cbor:"13,keyasint,omitzero"`
+	// OnLeave says what becomes of it when nothing declares it any more; empty, it is
+	// kept.
+	OnLeave string `cbor:"14,keyasint,omitempty"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
 	Manifests []string      `cbor:"-"` // by which manifests
@@ -56,10 +59,10 @@ type Tries struct {
 
 // Leaf is one file of a folder that is copied whole.
 type Leaf struct {
-	Path       string `cbor:"1,keyasint"` // below the folder
-	SHA256     string `cbor:"2,keyasint"`
-	Size       int64  `cbor:"3,keyasint"`
-	Executable bool   `cbor:"4,keyasint,omitempty"`
+	Path       string `cbor:"1,keyasint" json:"path"` // below the folder
+	SHA256     string `cbor:"2,keyasint" json:"sha256"`
+	Size       int64  `cbor:"3,keyasint" json:"size"`
+	Executable bool   `cbor:"4,keyasint,omitempty" json:"executable,omitempty"`
 }
 
 // Content names what the file is to hold.
@@ -152,7 +155,24 @@ type Result struct {
 	Gone      bool          `cbor:"9,keyasint,omitempty"`  // declared absent: there is nothing to remember
 	Do        string        `cbor:"10,keyasint,omitempty"` // what to do about a failure
 	Tries     int           `cbor:"11,keyasint,omitempty"` // how often it was tried, where that was more than once
+	// Drift says in a preview why something differs; empty where that is not known.
+	Drift Drift `cbor:"12,keyasint,omitempty" json:",omitempty"`
+	// Written are the differences from what was last written, when that was, in Unix
+	// seconds, and by whom. They are told when they are asked for.
+	Written []Change `cbor:"13,keyasint,omitempty" json:",omitempty"`
+	Since   int64    `cbor:"14,keyasint,omitempty" json:",omitempty"`
+	By      string   `cbor:"15,keyasint,omitempty" json:",omitempty"`
 }
+
+// Drift is why something differs from what is declared.
+type Drift string
+
+// The reasons.
+const (
+	ByHost        Drift = "host"        // it was changed on the host since it was last written
+	ByDeclaration Drift = "declaration" // it is declared otherwise now
+	ByBoth        Drift = "both"
+)
 
 // Captured is one thing that stands on a host, as it would be declared.
 type Captured struct {
@@ -177,6 +197,11 @@ type Entry struct {
 	Run     string    `json:"run"` // the run that last changed it or first found it right
 	Since   time.Time `json:"since"`
 	Left    bool      `json:"left,omitempty"` // its project no longer declares it
+
+	Who     string `json:"who,omitempty"`      // whose run that was
+	Order   int    `json:"order,omitempty"`    // its place in the plan
+	OnLeave string `json:"on_leave,omitempty"` // what becomes of it when it is left over
+	Last    *Last  `json:"last,omitempty"`     // as it was declared; nil when that is not known
 }
 
 // Run says what a run is, as the host needs to know it.
@@ -196,4 +221,11 @@ type Run struct {
 	// Passing says that what is done is not noted as managed: it is a help to other
 	// runs, and no declaration.
 	Passing bool `cbor:"9,keyasint,omitempty" json:"-"`
+	// Take takes all that is left over away, and Forget lets it go.
+	Take   bool `cbor:"10,keyasint,omitempty" json:"-"`
+	Forget bool `cbor:"11,keyasint,omitempty" json:"-"`
+	// Adopt takes over what another project claims.
+	Adopt bool `cbor:"12,keyasint,omitempty" json:"-"`
+	// Drift has a preview tell what differs from what was last written, too.
+	Drift bool `cbor:"13,keyasint,omitempty" json:"-"`
 }

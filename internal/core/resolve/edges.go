@@ -276,7 +276,7 @@ func (r *resolver) order() {
 		it.Task.Needs = ids(it.Needs)
 		it.Task.Only = ids(it.only)
 		it.Task.Labels = it.Task.Attrs.Texts(schema.Labels)
-		it.Task.Tries = r.tries(it)
+		it.Task.Tries, it.Task.OnLeave = r.tries(it), onLeave(it)
 		for name := range it.Task.Attrs {
 			if a, _ := it.Kind.Attr(name); a.Type == schema.RefTo || isContent(it.Kind, name) ||
 				slices.Contains(elsewhere, name) && !it.Kind.Owns(name) {

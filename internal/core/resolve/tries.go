@@ -9,7 +9,34 @@ import (
 )
 
 // elsewhere are common attributes that a plan holds in fields of their own.
-var elsewhere = []string{"absent", schema.Labels, schema.Timeout, schema.Retries, schema.RetryEvery}
+var elsewhere = []string{"absent", schema.Labels, schema.Timeout, schema.Retries, schema.RetryEvery, schema.OnLeave}
+
+// onLeave is what becomes of a thing when nothing declares it any more: what its
+// declaration says, else the innermost use, else the group by which it comes. What comes
+// by several ways is removed only if all say so.
+func onLeave(it *Item) string {
+	for _, c := range it.Contexts {
+		if it.Task.Attrs.Has(schema.OnLeave) {
+			break
+		}
+		says := c.Group.OnLeave
+		for _, u := range c.Uses {
+			if u.OnLeave != "" {
+				says = u.OnLeave
+			}
+		}
+		if says != schema.Remove {
+			return ""
+		}
+		if c == it.Contexts[len(it.Contexts)-1] {
+			return schema.Remove
+		}
+	}
+	if it.Task.Attrs.Text(schema.OnLeave) == schema.Remove {
+		return schema.Remove
+	}
+	return ""
+}
 
 // tries is how long and how often a task is tried: as declared, else as the settings
 // say. What a kind means by a timeout of its own it sees to itself.

@@ -100,12 +100,15 @@ type Kind struct {
 	Doc      string // a paragraph or more
 	Attrs    []Attr
 	Examples []Example
-	Space    string   // kinds with one Space share their names; empty means the kind's own
-	Single   bool     // a host has one of it, and its name says which
-	Asks     bool     // it changes nothing: it is asked once all changes are made, and never in a preview
-	Reboots  bool     // what it writes ends every program on the host, which is then waited for
-	Program  string   // of a kind of one's own: the project's file that answers on the host
-	NoAbsent string   // when not empty, absent is refused with this remedy
+	Space    string // kinds with one Space share their names; empty means the kind's own
+	Single   bool   // a host has one of it, and its name says which
+	Asks     bool   // it changes nothing: it is asked once all changes are made, and never in a preview
+	Reboots  bool   // what it writes ends every program on the host, which is then waited for
+	Program  string // of a kind of one's own: the project's file that answers on the host
+	NoAbsent string // when not empty, absent is refused with this remedy
+	// Leave are the attributes that stand for a removal, of a kind without absent that
+	// can be taken away all the same.
+	Leave    value.Attrs
 	Captures []string // the attributes that a capture gives; absent may always be
 	TooMany  string   // when not empty, all of it cannot be captured; an example of one that can
 
@@ -179,6 +182,9 @@ var Common = []Attr{
 	{Name: OnlyAfter, Type: RefTo, List: true, Owes: Follow,
 		Doc:      "Do this only when one of these changed; what a run could not do is owed to the next.",
 		Examples: []string{`["file /etc/tide-logger.toml"]`}},
+	{Name: OnLeave, Type: Text, Choices: []string{Keep, Remove}, Default: "that of the use or group by which it comes, \"keep\"",
+		Doc:      "What becomes of it when nothing declares it any more: it is kept and told as left over, or removed.",
+		Examples: []string{`"remove"`}},
 	{Name: Timeout, Type: Duration, Default: "[run] timeout, else none but the programs' own",
 		Doc: "How long one try of it may take; what it has started is ended then.", Examples: []string{`"5m"`}},
 	{Name: Retries, Type: Int, Default: "[run] retries, 0", Doc: "How often it is tried again when it fails.",
@@ -186,6 +192,14 @@ var Common = []Attr{
 	{Name: RetryEvery, Type: Duration, Default: "[run] retry_every, 10s", Doc: "How long is waited before it is tried again.",
 		Examples: []string{`"30s"`}},
 }
+
+// OnLeave is the name of the attribute that says what becomes of a thing when nothing
+// declares it any more, and Keep and Remove are what it takes.
+const (
+	OnLeave = "on_leave"
+	Keep    = "keep"
+	Remove  = "remove"
+)
 
 // The names of the common attributes that say how long and how often something is
 // tried. A kind may have a Timeout of its own meaning.
@@ -197,10 +211,6 @@ const (
 
 // MaxRetries bounds how often something is tried again.
 const MaxRetries = 1000
-
-// Later are common attributes whose names are taken but which this version
-// does not evaluate yet.
-var Later = []string{"on_leave"}
 
 // Reserved are the words that cannot be a kind, since they head other tables
 // of a manifest.

@@ -61,6 +61,7 @@ type Message struct {
 	Rebooting *Rebooting   `cbor:"18,keyasint,omitempty"`
 	Progress  *Progress    `cbor:"19,keyasint,omitempty"`
 	Executed  *Executed    `cbor:"20,keyasint,omitempty"`
+	Leaving   *Leaving     `cbor:"21,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -177,6 +178,12 @@ type Answer struct {
 	Do    string `cbor:"3,keyasint,omitempty"`
 }
 
+// Leaving says that tasks of the worker's own follow those of the plan: what is left over
+// and is taken away.
+type Leaving struct {
+	Refs []value.Ref `cbor:"1,keyasint"`
+}
+
 // Progress tells of a task that takes long.
 type Progress struct {
 	Task int           `cbor:"1,keyasint"`
@@ -192,7 +199,7 @@ type Results struct {
 
 // Done ends a run on a host.
 type Done struct {
-	Leftovers []value.Ref `cbor:"1,keyasint,omitempty"` // managed earlier, declared no more
+	Leftovers []plan.Leftover `cbor:"1,keyasint,omitempty"` // managed earlier, declared no more
 	// Free says that the host is let go already: nothing changed, so there is
 	// nothing that would have to arrive first, and no Bye is waited for.
 	Free bool `cbor:"2,keyasint,omitempty"`

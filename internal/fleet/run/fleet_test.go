@@ -25,18 +25,19 @@ import (
 
 // bench is a project with simulated hosts.
 type bench struct {
-	t       testing.TB
-	dir     string
-	sim     *sim.Fleet
-	runs    int
-	project string // its identity
-	key     string // another client's key, when set
-	notify  func(run.Event)
-	silence time.Duration
-	limits  run.Limits
-	part    resolve.Selection
-	dialer  reach.Dialer // what a test adds to it
-	target  reach.Target
+	t         testing.TB
+	dir       string
+	sim       *sim.Fleet
+	runs      int
+	project   string // its identity
+	key       string // another client's key, when set
+	notify    func(run.Event)
+	silence   time.Duration
+	limits    run.Limits
+	part      resolve.Selection
+	leftovers plan.Run     // what a run does with them, and with what others manage
+	dialer    reach.Dialer // what a test adds to it
+	target    reach.Target
 }
 
 // newBench brings up hosts of these names, each given the manifest "all".
@@ -131,8 +132,10 @@ func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Visit 
 // id names the next run.
 func (b *bench) id(preview bool) plan.Run {
 	b.runs++
-	return plan.Run{ID: "0198-test-run-" + string(rune('a'+b.runs)), Project: b.project, Preview: preview,
-		Who: "maren@desk", Whole: b.part.All(), ListAge: time.Hour}
+	r := b.leftovers
+	r.ID, r.Project, r.Preview = "0198-test-run-"+string(rune('a'+b.runs)), b.project, preview
+	r.Who, r.Whole, r.ListAge = "maren@desk", b.part.All(), time.Hour
+	return r
 }
 
 // one applies or previews and gives the only host's outcome.
@@ -510,7 +513,7 @@ func TestLeftoversAndOtherProjects(t *testing.T) {
 	}
 	b.project = "saltmarsh"
 	b.manifest("[dir.\"/srv/a\"]\n")
-	if h = b.one(false); len(h.Leftovers) != 1 || h.Leftovers[0].String() != "dir /srv/b" {
+	if h = b.one(false); len(h.Leftovers) != 1 || h.Leftovers[0].Ref.String() != "dir /srv/b" {
 		t.Errorf("the leftovers are %v", h.Leftovers)
 	}
 	b.project = "harbour"

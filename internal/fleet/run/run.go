@@ -90,7 +90,7 @@ type Visit struct {
 	Tasks     []Task // in the order of the plan; those without a result are missing
 	Planned   int    // how many tasks its plan has
 	Collected []Collected
-	Leftovers []value.Ref
+	Leftovers []plan.Leftover
 	Needed    []value.Ref // what selected tasks need, and was not selected
 	Facts     *facts.Facts
 	Groups    []string // that it is in, now that its facts are known
@@ -152,6 +152,9 @@ type Fleet struct {
 	// waits for it. May be nil.
 	Notify func(Event)
 
+	// Retire gives every host an empty plan, so that all that is managed there is left
+	// over.
+	Retire bool
 	// Rollout is how Run goes over many hosts.
 	Rollout Rollout
 
@@ -163,6 +166,9 @@ type Fleet struct {
 func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Visit {
 	return f.over(ctx, hosts, f.Rollout, func(f *Fleet, h *inventory.Host, out *Visit) {
 		early, _ := f.Plans.Early(h)
+		if f.Retire {
+			early = nil
+		}
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
 			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own")}, early)
 	})

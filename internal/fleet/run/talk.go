@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/probe"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/host/worker"
@@ -60,6 +61,8 @@ type talk struct {
 	done    bool         // the worker has told everything
 	asked   map[int]bool // which probes were asked from here
 	ctx     context.Context
+	start   *wire.Start
+	left    bool       // the host has told what it takes away
 	exec    *wire.Exec // the command that is all that it is about; may be nil
 
 	rebooting *wire.Rebooting // the host goes down, and the session ends
@@ -164,7 +167,7 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 	var cancel context.CancelFunc
 	t.ctx, cancel = context.WithCancel(ctx)
 	defer cancel()
-	t.id = start.Run.ID
+	t.id, t.start = start.Run.ID, start
 	limits, own := &t.limits, t.fleet.Limits
 	*limits = Limits{cmp.Or(own.Facts, usual.Facts), cmp.Or(own.Task, usual.Task), cmp.Or(own.Bye, usual.Bye),
 		cmp.Or(own.Stop, usual.Stop)}
@@ -301,6 +304,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return t.ask(m.Ask.Task)
 	case m.Results != nil:
 		return t.results(m.Results.List)
+	case m.Leaving != nil:
+		return t.takesAway(m.Leaving.Refs)
 	case m.Progress != nil:
 		return t.progress(m.Progress)
 	case m.Executed != nil:
@@ -311,6 +316,11 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		}
 		if missing := t.out.Planned - len(t.out.Tasks); missing > 0 && !t.out.Stopped {
 			return errors.New("it ended without telling how all tasks went")
+		}
+		for _, l := range m.Done.Leftovers {
+			if err := t.hold(size(plan.Result{Ref: l.Ref, Changes: l.Changes, Message: l.Why})); err != nil {
+				return err
+			}
 		}
 		t.out.Leftovers, t.done = m.Done.Leftovers, true
 		if m.Done.Free {
@@ -384,6 +394,9 @@ func (t *talk) take(whole *plan.Plan) error {
 
 // resolve makes the plan for the facts that came.
 func (t *talk) resolve() error {
+	if t.fleet.Retire {
+		return t.take(&plan.Plan{})
+	}
 	p, err := t.fleet.Plans.Of(t.host, t.out.Facts)
 	if err == nil {
 		err = t.take(p)
@@ -489,6 +502,27 @@ func (t *talk) results(list []plan.Result) error {
 	return nil
 }
 
+// takesAway adds to the plan what the host takes away since nothing declares it any more,
+// which it may say once, when the tasks that it was given are over.
+func (t *talk) takesAway(refs []value.Ref) error {
+	if t.plan == nil || t.left || len(refs) == 0 || len(refs) > 1<<16 || slices.Contains(t.seen, false) || !t.start.Run.Whole {
+		return fmt.Errorf("%w: things that it takes away at a wrong time, or too many", wire.ErrFrame)
+	}
+	t.left = true
+	longer := *t.plan
+	longer.Tasks = slices.Clone(longer.Tasks)
+	for _, ref := range refs {
+		if err := t.hold(256 + len(ref.Name)); err != nil {
+			return err
+		}
+		longer.Tasks = append(longer.Tasks, plan.Task{ID: len(longer.Tasks), Ref: ref, Absent: true,
+			Places: []value.Place{{}}})
+		t.seen = append(t.seen, false)
+	}
+	t.plan, t.out.Planned = &longer, len(longer.Tasks)
+	return nil
+}
+
 // maxLine bounds what is told of a host's output while it works, in bytes.
 const maxLine = 512
 
@@ -538,7 +572,7 @@ func (t *talk) ask(id int) error {
 
 // size is what a result takes in memory besides its text, which was counted as
 // it came.
-func size(r plan.Result) int { return 512 + 128*len(r.Changes) }
+func size(r plan.Result) int { return 512 + 128*(len(r.Changes)+len(r.Written)) }
 
 func (t *talk) collect(c *wire.Collected) error {
 	if err := t.hold(256); err != nil {

@@ -27,9 +27,8 @@ func TestEverySchemaIsWhole(t *testing.T) {
 			}
 			seen[name] = true
 		}
-		for _, taken := range append(schema.Later, schema.Reserved...) {
-			if seen[taken] && taken != "about" && taken != schema.Labels &&
-				!(taken == "timeout" && (s.Name == "command" || s.Reboots)) || s.Name == taken {
+		for _, taken := range schema.Reserved {
+			if seen[taken] && taken != "about" && taken != schema.Labels || s.Name == taken {
 				t.Errorf("%s uses the reserved word %s", s.Name, taken)
 			}
 		}

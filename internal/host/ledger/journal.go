@@ -8,11 +8,9 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
 
 	"jadekettle/internal/core/plan"
-	"jadekettle/internal/core/value"
 )
 
 // Record is one line of the journal: results of one run.
@@ -51,7 +49,7 @@ func (s *Store) Collect() ([]Record, error) {
 		out = append(out, r)
 		for _, res := range r.Results {
 			if res.Status == plan.Changed && !res.Gone {
-				s.Keep(res.Ref, r.Run, true)
+				s.KeepUnseen(res.Ref, r.Run)
 			}
 		}
 	}
@@ -193,28 +191,15 @@ func (s *Store) left(candidates []string) []string {
 }
 
 // Finish ends a run's bookkeeping: the ledger is saved and the list of
-// candidates removed. It gives what is left over. gone says which of these are
-// not on the host any more; the ledger forgets them.
-func (s *Store) Finish(run plan.Run, declared map[value.Ref]bool,
-	gone func([]value.Ref) []value.Ref) ([]value.Ref, error) {
-	var left []value.Ref
-	if run.Whole {
-		left = s.Leftovers(run, declared)
-	}
-	if len(left) > 0 && gone != nil {
-		away := gone(left)
-		left = slices.DeleteFunc(left, func(r value.Ref) bool { return slices.Contains(away, r) })
-		for _, r := range away {
-			s.Drop(r)
-		}
-	}
+// candidates removed.
+func (s *Store) Finish(run plan.Run) error {
 	if s.straysFile != nil {
 		if s.strays = s.left(s.strays); len(s.strays) == 0 {
 			s.dir.Remove("candidates")
 		}
 	}
 	if run.Preview {
-		return left, nil
+		return nil
 	}
-	return left, s.Save()
+	return s.Save()
 }

@@ -329,14 +329,29 @@ func (s *Store) Save() error {
 	return nil
 }
 
-// Keep notes that a run manages a thing. Run and time are those of the last change.
-func (s *Store) Keep(ref value.Ref, run plan.Run, changed bool) {
-	old, there := s.Entries[ref]
-	if there && !changed && old.Project == run.Project && old.Env == run.Env && !old.Left {
+// Keep notes that a run manages a thing, and how it is declared. Run and time are those
+// of the last change.
+func (s *Store) Keep(t plan.Task, run plan.Run, changed bool) {
+	last := plan.LastOf(t)
+	old, there := s.Entries[t.Ref]
+	ours := there && old.Project == run.Project && old.Env == run.Env && !old.Left
+	if ours && !changed && old.Last.Same(last) && old.OnLeave == t.OnLeave && old.Order == t.ID {
 		return
 	}
-	s.Entries[ref] = plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Since: s.m.Now().UTC().
-		Truncate(time.Second)}
+	e := plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Since: s.m.Now().UTC().Truncate(time.Second),
+		Who: run.Who, Order: t.ID, OnLeave: t.OnLeave, Last: last}
+	if ours && !changed {
+		e.Run, e.Since, e.Who = old.Run, old.Since, old.Who
+	}
+	s.Entries[t.Ref] = e
+	s.dirty = true
+}
+
+// KeepUnseen notes that a run changed a thing which was killed before it could say how
+// that is declared.
+func (s *Store) KeepUnseen(ref value.Ref, run plan.Run) {
+	s.Entries[ref] = plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Who: run.Who,
+		Since: s.m.Now().UTC().Truncate(time.Second)}
 	s.dirty = true
 }
 

@@ -41,7 +41,7 @@ func open(t *testing.T, m *folder.Machine, run plan.Run) *ledger.Store {
 func TestWhatIsSavedIsThereAgain(t *testing.T) {
 	m := host(t)
 	s := open(t, m, first)
-	s.Keep(conf, first, true)
+	s.Keep(plan.Task{Ref: conf}, first, true)
 	s.Owe(service, ledger.Debt{Action: "restart", Cause: conf, Boot: "b", Uptime: time.Second})
 	s.Owe(service, ledger.Debt{Action: "restart", Cause: conf, Boot: "b", Uptime: 2 * time.Second})
 	if err := s.Save(); err != nil {

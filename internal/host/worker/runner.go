@@ -31,6 +31,7 @@ type runner struct {
 	mask    mask.Mask
 	from    int             // the task to begin with
 	resumed *wire.Rebooting // what a reboot ended the last session for; may be nil
+	leaving int             // from which task on they take away what is left over
 	// surveyed is closed when the facts are read, which are those of before the
 	// first change.
 	surveyed chan struct{}
@@ -56,7 +57,12 @@ func (r *runner) warm(ctx context.Context) {
 func (r *runner) take(tasks []plan.Task) {
 	r.tasks, r.env.Tasks = tasks, tasks
 	r.ended = make([]plan.Status, len(tasks))
+	r.leaving = len(tasks)
+	r.env.Held = map[string]bool{}
 	for _, t := range tasks {
+		for _, c := range t.Wants() {
+			r.env.Held[c.SHA256] = true
+		}
 		for _, name := range value.Keys(t.Attrs) {
 			r.hide(t.Attrs[name])
 		}
@@ -198,7 +204,9 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 				if _, err := r.owe(t); err != nil {
 					return err
 				}
-				results = append(results, plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed, Changes: changes})
+				res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed, Changes: changes}
+				r.drift(ctx, k, t, &res)
+				results = append(results, res)
 			default:
 				work = append(work, kind.Work{Task: t, State: reading.State, Changes: changes})
 			}
@@ -236,9 +244,9 @@ func (r *runner) barred(t plan.Task) (plan.Result, bool) {
 	if t.Follows && !r.store.Owes(t.Ref, plan.Follow) {
 		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.LeftOut, Message: r.unmoved(t)}, true
 	}
-	if project, other := r.store.Other(t.Ref); other && !r.env.Run.Passing {
+	if project, other := r.store.Other(t.Ref); other && !r.env.Run.Passing && !r.env.Run.Adopt {
 		return r.failed(t, problem.Errorf("the project %q manages it on this host already", project).
-			Remedy("take it out of one of the two projects")), true
+			Remedy("take it out of one of the two projects, or take it over with --adopt if the other is no more")), true
 	}
 	return plan.Result{}, false
 }
@@ -487,7 +495,8 @@ func (r *runner) outcome(k kind.Kind, w kind.Work, wrote error, after kind.Readi
 	}
 	r.remember(w.Task, true)
 	r.store.Settle(w.Task.Ref, plan.Follow)
-	return plan.Result{ID: w.Task.ID, Ref: w.Task.Ref, Status: plan.Changed, Changes: w.Changes, Gone: w.Task.Absent}
+	return plan.Result{ID: w.Task.ID, Ref: w.Task.Ref, Status: plan.Changed, Changes: w.Changes,
+		Gone: w.Task.Absent || w.Task.ID >= r.leaving}
 }
 
 // right is the result of a task that was as declared.
@@ -510,11 +519,11 @@ func (r *runner) remember(t plan.Task, changed bool) {
 	if r.env.Run.Passing {
 		return
 	}
-	if t.Absent {
+	if t.Absent || t.ID >= r.leaving {
 		r.store.Drop(t.Ref)
 		return
 	}
-	r.store.Keep(t.Ref, r.env.Run, changed)
+	r.store.Keep(t, r.env.Run, changed)
 }
 
 func (r *runner) failed(t plan.Task, err error) plan.Result {
@@ -550,10 +559,8 @@ func (r *runner) end(results []plan.Result) error {
 		res := &results[i]
 		r.ended[res.ID] = res.Status
 		res.Message, res.Do, res.Output = r.clean(res.Message), r.clean(res.Do), r.clean(res.Output)
-		for j := range res.Changes {
-			c := &res.Changes[j]
-			c.Was, c.Becomes, c.Diff = r.clean(c.Was), r.clean(c.Becomes), r.clean(c.Diff)
-		}
+		r.cleanAll(res.Changes)
+		r.cleanAll(res.Written)
 	}
 	if !r.env.Run.Preview {
 		if err := r.store.Note(r.env.Run, results); err != nil {
@@ -562,6 +569,13 @@ func (r *runner) end(results []plan.Result) error {
 	}
 	r.s.post(results)
 	return nil
+}
+
+func (r *runner) cleanAll(changes []plan.Change) {
+	for i := range changes {
+		c := &changes[i]
+		c.Was, c.Becomes, c.Diff = r.clean(c.Was), r.clean(c.Becomes), r.clean(c.Diff)
+	}
 }
 
 func (r *runner) clean(s string) string {

@@ -14,7 +14,6 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
@@ -315,8 +314,11 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		return nil
 	}
 	<-r.surveyed
-	left, err2 := store.Finish(start.Run, r.declared(), func(refs []value.Ref) []value.Ref { return r.gone(ctx, refs) })
-	if err = errors.Join(err, err2); err != nil {
+	var left []plan.Leftover
+	if err == nil {
+		left, err = s.leave(ctx, r)
+	}
+	if err = errors.Join(err, store.Finish(start.Run)); err != nil {
 		return err
 	}
 	if !r.moved() && len(collected) == 0 {
@@ -479,7 +481,7 @@ func chunked(list []plan.Result) func(yield func([]plan.Result) bool) {
 
 func weight(r plan.Result) int {
 	n := 256 + len(r.Message) + len(r.Output) + len(r.Ref.Name)
-	for _, c := range r.Changes {
+	for _, c := range slices.Concat(r.Changes, r.Written) {
 		n += 64 + len(c.Was) + len(c.Becomes) + len(c.Diff)
 	}
 	return n

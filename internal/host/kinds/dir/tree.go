@@ -225,7 +225,8 @@ func texts(env *kind.Env, list []entry) error {
 	var wanted []plan.Content
 	for i := range list {
 		e := &list[i]
-		if e.isDir || e.same || e.want.Size > kind.MaxDiff || e.info.Size > kind.MaxDiff || len(wanted) == maxShown {
+		if e.isDir || e.same || e.want.Size > kind.MaxDiff || e.info.Size > kind.MaxDiff || len(wanted) == maxShown ||
+			!env.Held[e.want.SHA256] {
 			continue
 		}
 		e.shown = true

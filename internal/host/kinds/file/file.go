@@ -119,7 +119,7 @@ type state struct {
 func (files) Gather(_ context.Context, env *kind.Env, tasks []plan.Task, read []kind.Read[state]) {
 	var want []plan.Content
 	for i, t := range tasks {
-		if showable(t, read[i].State, read[i].Err) {
+		if showable(t, read[i].State, read[i].Err) && env.Held[t.Content.SHA256] {
 			want = append(want, *t.Content)
 		}
 	}
@@ -129,7 +129,7 @@ func (files) Gather(_ context.Context, env *kind.Env, tasks []plan.Task, read []
 	texts, err := env.Texts(want)
 	for i, t := range tasks {
 		st := &read[i].State
-		if !showable(t, *st, read[i].Err) {
+		if !showable(t, *st, read[i].Err) || !env.Held[t.Content.SHA256] {
 			continue
 		}
 		if err != nil {

@@ -110,6 +110,10 @@ type Env struct {
 	Content func(c plan.Content) (io.ReadCloser, error)
 	Texts   func(list []plan.Content) (map[string]string, error)
 
+	// Held are the contents that the controller holds, by hash; nil where none is asked
+	// for.
+	Held map[string]bool
+
 	// Ask has the controller ask a task's probe. An error is its answer, or says
 	// that it could not.
 	Ask func(t plan.Task) error

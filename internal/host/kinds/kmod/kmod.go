@@ -43,6 +43,7 @@ kept_out = true
 `},
 	},
 	NoAbsent: "set loaded = false and boot = false",
+	Leave:    value.Attrs{"loaded": false, "boot": false},
 	Captures: []string{"loaded", "boot", "kept_out", "options"},
 	TooMany:  "br_netfilter",
 	Canon: func(name string) (string, error) {

@@ -65,6 +65,7 @@ var about = &schema.Kind{
 		"not restarted, and one that neither runs nor is declared running is left alone. It counts as started when it " +
 		"is still up a second later. A changed unit file is loaded anew before anything else.",
 	NoAbsent: "declare running = false and boot = false, or remove its package or unit file",
+	Leave:    value.Attrs{"running": false, "boot": false},
 	Attrs: []schema.Attr{
 		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.", Examples: []string{"true"}},
 		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.",

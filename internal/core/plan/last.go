@@ -1,0 +1,124 @@
+package plan
+
+import (
+	"bytes"
+	"encoding/json"
+	"slices"
+
+	"jadekettle/internal/core/value"
+)
+
+// Last is a declaration as it was last applied, in the form in which a host remembers it:
+// without what is secret.
+type Last struct {
+	Attrs   value.Attrs `json:"attrs,omitempty"`
+	Content *Content    `json:"content,omitempty"`
+	Tree    []Leaf      `json:"tree,omitempty"`
+	Program string      `json:"program,omitempty"` // of a kind of one's own, by hash
+	// Secret says that something of it is not here.
+	Secret bool `json:"secret,omitempty"`
+}
+
+// maxLeaves bounds a folder's files that are remembered one by one.
+const maxLeaves = 1000
+
+// LastOf gives what is remembered of a task.
+func LastOf(t Task) *Last {
+	l := &Last{}
+	for name, v := range t.Attrs {
+		if secret(v) {
+			l.Secret = true
+			continue
+		}
+		if l.Attrs == nil {
+			l.Attrs = value.Attrs{}
+		}
+		l.Attrs[name] = v
+	}
+	if t.Content != nil && !t.Content.Secret {
+		c := *t.Content
+		l.Content = &c
+	}
+	l.Secret = l.Secret || t.Content != nil && t.Content.Secret || len(t.Tree) > maxLeaves
+	if len(t.Tree) <= maxLeaves {
+		l.Tree = t.Tree
+	}
+	if t.Program != nil {
+		l.Program = t.Program.SHA256
+	}
+	return l
+}
+
+func secret(v any) bool {
+	switch v := v.(type) {
+	case value.Secret:
+		return true
+	case []any:
+		return slices.ContainsFunc(v, secret)
+	case map[string]any:
+		for _, item := range v {
+			if secret(item) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Same says whether both are of one declaration, as far as they tell.
+func (l *Last) Same(o *Last) bool {
+	same := func(a, b *Content) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
+	return l != nil && o != nil && value.Equal(map[string]any(l.Attrs), map[string]any(o.Attrs)) && same(l.Content, o.Content) &&
+		slices.Equal(l.Tree, o.Tree) && l.Program == o.Program && l.Secret == o.Secret
+}
+
+// Task is the declaration again, in the place of one in a plan.
+func (l *Last) Task(id int, ref value.Ref) Task {
+	t := Task{ID: id, Ref: ref, Attrs: value.Attrs{}, Content: l.Content, Tree: l.Tree}
+	for name, v := range l.Attrs {
+		t.Attrs[name] = v
+	}
+	return t
+}
+
+// UnmarshalJSON reads whole numbers as attributes have them.
+func (l *Last) UnmarshalJSON(data []byte) error {
+	type plain Last
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.UseNumber()
+	if err := d.Decode((*plain)(l)); err != nil {
+		return err
+	}
+	for name, v := range l.Attrs {
+		l.Attrs[name] = whole(v)
+	}
+	return nil
+}
+
+func whole(v any) any {
+	switch v := v.(type) {
+	case json.Number:
+		if n, err := v.Int64(); err == nil {
+			return n
+		}
+		f, _ := v.Float64()
+		return f
+	case []any:
+		for i := range v {
+			v[i] = whole(v[i])
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = whole(v[k])
+		}
+	}
+	return v
+}
+
+// Leftover is what is managed on a host and declared no more.
+type Leftover struct {
+	Ref value.Ref `cbor:"1,keyasint"`
+	// Changes are what taking it away would do, where that was looked at.
+	Changes []Change `cbor:"2,keyasint,omitempty"`
+	Why     string   `cbor:"3,keyasint,omitempty"` // why it cannot be taken away
+}

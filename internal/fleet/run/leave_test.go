@@ -1,0 +1,128 @@
+package run_test
+
+import (
+	"strings"
+	"testing"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/fleet/run"
+)
+
+// left names what is left over on a host.
+func left(h *run.Visit) string {
+	var out []string
+	for _, l := range h.Leftovers {
+		out = append(out, l.Ref.String())
+	}
+	return strings.Join(out, ", ")
+}
+
+// TestWhatIsLeftOver is told with what taking it away would do, taken away in reverse
+// order where that is declared or asked for, and let go where that is.
+func TestWhatIsLeftOver(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	pier := "[package.tide-logger]\n[group.divers]\non_leave = \"keep\"\n[dir.\"/srv/pool\"]\n[file.\"/srv/pool/tide\"]\n" +
+		"content = \"ebb\\n\"\n[lines.\"/etc/hosts\"]\nput = [{ text = \"192.0.2.9 buoy\" }]\n" +
+		"[service.tide-logger]\nrunning = true\nboot = true\n"
+	hosts := b.on("../../hosts.toml")
+	b.write("manifests/pier.toml", pier)
+	group := func(more string) {
+		b.write("hosts.toml", hosts+"[group.pier]\nmembers = [\"*\"]\n"+more)
+	}
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"High water.\\n\"\n")
+	group("manifests = [\"pier\"]\non_leave = \"remove\"\n")
+	b.run(false)
+
+	group("")
+	h := b.one(true)
+	const taken = "service tide-logger changed\nfile /srv/pool/tide changed\ndir /srv/pool changed\npackage tide-logger changed"
+	if got := statuses(h); got != "file /etc/motd unchanged\n"+taken || left(h) != "group divers, lines /etc/hosts" {
+		t.Errorf("a preview would do\n%s\nand leaves %s", got, left(h))
+	}
+	if l := h.Leftovers; len(l) != 2 || len(l[0].Changes) != 1 || !strings.Contains(l[1].Why, "cannot be taken away") {
+		t.Errorf("it tells of them %+v", l)
+	}
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"High water.\\n\"\n[package.no-such-thing]\n")
+	if h = b.one(false); !strings.Contains(left(h), "service tide-logger") || b.on("srv/pool/tide") == "" {
+		t.Errorf("where a task fails, it leaves %s", left(h))
+	}
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"High water.\\n\"\n")
+	if h = b.one(false); statuses(h) != "file /etc/motd unchanged\n"+taken || b.on("srv/pool/tide") != "" {
+		t.Errorf("an apply did\n%s", statuses(h))
+	}
+	if b.host().Installed("tide-logger") != "" {
+		t.Error("the package is there still")
+	}
+	b.leftovers = plan.Run{Take: true}
+	if h = b.one(false); statuses(h) != "file /etc/motd unchanged\ngroup divers changed" || left(h) != "lines /etc/hosts" {
+		t.Errorf("with take-leftovers:\n%s\nleft %s", statuses(h), left(h))
+	}
+	b.leftovers = plan.Run{Forget: true}
+	b.one(false)
+	b.leftovers = plan.Run{}
+	if h = b.one(false); left(h) != "" || !strings.Contains(b.on("etc/hosts"), "buoy") {
+		t.Errorf("what was let go is left: %s", left(h))
+	}
+}
+
+// TestAHostThatIsRetired gives back all that is managed there, and another project's
+// things are taken over where that is asked for.
+func TestAHostThatIsRetired(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[dir.\"/srv/pool\"]\n[file.\"/srv/pool/tide\"]\ncontent = \"ebb\\n\"\n")
+	b.run(false)
+	b.project = "harbour"
+	if h := b.one(false); h.Count(plan.Failed) != 1 || !strings.Contains(h.Tasks[0].Do, "--adopt") {
+		t.Errorf("another project:\n%s %s", statuses(h), h.Tasks[0].Do)
+	}
+	b.leftovers = plan.Run{Adopt: true}
+	wants(t, b.one(false), "dir /srv/pool unchanged", "file /srv/pool/tide unchanged")
+	b.leftovers = plan.Run{Take: true}
+	f := b.fleet()
+	f.Retire = true
+	for _, preview := range []bool{true, false} {
+		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(preview))[0]
+		if statuses(h) != "file /srv/pool/tide changed\ndir /srv/pool changed" || (b.on("srv/pool/tide") != "") != preview {
+			t.Errorf("preview %v: %s %s\n%s", preview, h.State, h.Message, statuses(h))
+		}
+	}
+	if l := b.on("var/lib/jadekettle/ledger.json"); strings.Contains(l, "/srv/pool") {
+		t.Errorf("the ledger holds\n%s", l)
+	}
+}
+
+// TestDriftIsToldApart changes things on the host, in the project, and in both.
+func TestDriftIsToldApart(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	text := func(a, b, c, mode string) string {
+		return "[file.\"/etc/a\"]\ncontent = \"" + a + "\\n\"\n[file.\"/etc/b\"]\ncontent = \"" + b + "\\n\"\n[file.\"/etc/c\"]\n" +
+			"content = \"" + c + "\\n\"\nmode = \"" + mode + "\"\n[user.maren]\npassword = \"salt & water 01\"\n[package.salt-lamp]\n"
+	}
+	b.manifest(text("ebb", "ebb", "ebb", "0644"))
+	b.run(false)
+	if h := b.one(true); h.Count(plan.Changed) > 0 {
+		t.Errorf("right after an apply\n%s", statuses(h))
+	}
+	b.put("etc/a", "flow\n")
+	b.put("etc/c", "slack\n")
+	b.manifest(text("ebb", "neap", "spring", "0600"))
+	b.leftovers = plan.Run{Drift: true}
+	h := b.one(true)
+	var got []string
+	for _, task := range h.Tasks {
+		got = append(got, string(task.Drift))
+	}
+	if strings.Join(got, ",") != "host,declaration,both,," {
+		t.Errorf("the reasons are %q", got)
+	}
+	a, c := h.Tasks[0], h.Tasks[2]
+	if a.By != "maren@desk" || a.Since == 0 || !strings.Contains(a.Written[0].Diff, "-flow\n+ebb") {
+		t.Errorf("what was changed on the host is told as %+v", a)
+	}
+	if len(c.Written) != 1 || len(c.Changes) != 2 || !strings.Contains(c.Changes[0].Diff, "+spring") {
+		t.Errorf("what was changed in both is told as %+v", c)
+	}
+	if l := b.on("var/lib/jadekettle/ledger.json"); strings.Contains(l, "salt & water") || !strings.Contains(l, `"secret": true`) {
+		t.Errorf("the ledger holds\n%s", l)
+	}
+}

@@ -1,0 +1,40 @@
+package kinds
+
+import (
+	"maps"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+)
+
+// Removal gives the task that takes a thing away which nothing declares any more, as the
+// ledger remembers it, or says why that cannot be done.
+func Removal(id int, ref value.Ref, e plan.Entry) (plan.Task, error) {
+	t := plan.Task{ID: id, Ref: ref, Attrs: value.Attrs{}}
+	if e.Last != nil {
+		t = e.Last.Task(id, ref)
+	}
+	t.Content, t.Tree = nil, nil
+	if e.Last != nil && e.Last.Program != "" {
+		return t, problem.Errorf("it is of a kind of one's own, whose program came with its declaration").
+			Remedy("declare it absent")
+	}
+	k, ok := Find(ref.Kind)
+	if !ok {
+		return t, problem.Errorf("this worker does not know the kind %q", ref.Kind)
+	}
+	switch s := k.Schema(); {
+	case s.NoAbsent == "":
+		t.Absent = true
+	case s.Leave == nil:
+		return t, problem.Errorf("a %s cannot be taken away", ref.Kind).Remedy("%s", s.NoAbsent)
+	default:
+		t.Attrs = maps.Clone(s.Leave)
+	}
+	// A folder goes with what lies in it only where nothing else was to lie there.
+	if t.Attrs.Bool("only_declared") {
+		t.Attrs["with_contents"] = true
+	}
+	return t, nil
+}

@@ -1,0 +1,139 @@
+package worker
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/host/kinds/kind"
+)
+
+// maxLooked bounds how many leftovers are looked at, to tell what taking them away would
+// do.
+const maxLooked = 100
+
+// leave sees to what this project managed and declares no more: what is to be removed,
+// or all of it where the call says so, is taken away in the reverse order of that in
+// which it was made; the rest is told. Where something failed nothing is taken away.
+func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error) {
+	run := r.env.Run
+	if !run.Whole || s.ending() {
+		return nil, nil
+	}
+	refs := r.store.Leftovers(run, r.declared())
+	for _, ref := range r.gone(ctx, refs) {
+		r.store.Drop(ref)
+		refs = slices.DeleteFunc(refs, func(have value.Ref) bool { return have == ref })
+	}
+	slices.SortStableFunc(refs, func(a, b value.Ref) int {
+		return cmp.Compare(r.store.Entries[b].Order, r.store.Entries[a].Order)
+	})
+	var stay []plan.Leftover
+	var away []plan.Task
+	wrong := slices.ContainsFunc(r.ended, func(s plan.Status) bool { return s == plan.Failed || s == plan.Blocked })
+	for _, ref := range refs {
+		e := r.store.Entries[ref]
+		t, err := kinds.Removal(len(r.tasks)+len(away), ref, e)
+		take := run.Take || e.OnLeave == "remove"
+		switch {
+		case run.Forget && (!take || err != nil):
+			if !run.Preview {
+				r.store.Drop(ref)
+			}
+		case err != nil:
+			p := problem.From(err)
+			stay = append(stay, plan.Leftover{Ref: ref, Why: p.Error()})
+		case take && wrong:
+			stay = append(stay, plan.Leftover{Ref: ref, Why: "nothing is taken away while other tasks fail"})
+		case take:
+			away = append(away, t)
+		default:
+			l := plan.Leftover{Ref: ref}
+			if len(stay) < maxLooked {
+				l.Changes, l.Why = r.look(ctx, t)
+			}
+			stay = append(stay, l)
+		}
+	}
+	slices.SortFunc(stay, func(a, b plan.Leftover) int { return cmp.Compare(a.Ref.String(), b.Ref.String()) })
+	if len(away) == 0 {
+		return stay, nil
+	}
+	leaving := &wire.Leaving{}
+	for _, t := range away {
+		leaving.Refs = append(leaving.Refs, t.Ref)
+	}
+	if s.send(wire.Message{Leaving: leaving}) != nil {
+		return nil, errLost
+	}
+	r.from, r.leaving = len(r.tasks), len(r.tasks)
+	r.tasks = append(r.tasks, away...)
+	r.env.Tasks = r.tasks
+	r.ended = append(r.ended, make([]plan.Status, len(away))...)
+	return stay, s.streaming(func() error { return r.run(ctx) })
+}
+
+// look tells what taking something away would do.
+func (r *runner) look(ctx context.Context, t plan.Task) (changes []plan.Change, why string) {
+	k, _ := kinds.Of(t)
+	env := &kind.Env{Machine: r.s.m, Run: r.env.Run, Store: r.store, Tasks: []plan.Task{t}, Held: map[string]bool{}}
+	t.ID, env.Tasks[0].ID = 0, 0
+	reading := k.Read(ctx, env, env.Tasks)[0]
+	if reading.Err != nil {
+		return nil, r.clean(reading.Err.Error())
+	}
+	changes = k.Compare(t, reading.State)
+	r.cleanAll(changes)
+	return changes, ""
+}
+
+// drift tells why a task differs: whether what stands is otherwise than it was last
+// written, or what is declared is.
+func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.Result) {
+	e, ours := r.store.Entries[t.Ref]
+	if !ours || e.Project != r.env.Run.Project || e.Left || e.Last == nil || onlyDue(res.Changes) {
+		return
+	}
+	same := e.Last.Same(plan.LastOf(t))
+	written := res.Changes
+	if !same || e.Last.Secret {
+		old := e.Last.Task(t.ID, t.Ref)
+		old.Program = t.Program
+		reading := k.Read(ctx, r.env, []plan.Task{old})[0]
+		if reading.Err != nil && !errors.Is(reading.Err, kind.ErrNotYet) {
+			return
+		}
+		if written = nil; reading.State != nil {
+			written = k.Compare(old, reading.State)
+		}
+	}
+	byHost := len(written) > 0 && !onlyDue(written)
+	switch {
+	case same && byHost:
+		res.Drift = plan.ByHost
+	case same: // only in what is secret, of which nothing is remembered
+		return
+	case byHost:
+		res.Drift = plan.ByBoth
+	default:
+		res.Drift = plan.ByDeclaration
+	}
+	if !r.env.Run.Drift {
+		return
+	}
+	res.Since, res.By = e.Since.Unix(), e.Who
+	if byHost {
+		res.Written = written
+	}
+}
+
+// onlyDue says whether nothing differs but what is owed.
+func onlyDue(changes []plan.Change) bool {
+	return !slices.ContainsFunc(changes, func(c plan.Change) bool { return c.What != plan.Restart && c.What != plan.Reload })
+}
