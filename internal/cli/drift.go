@@ -70,9 +70,7 @@ func (a *App) retire(ctx context.Context, r *round, p *project, yes bool) error 
 			return nil
 		}
 		if !a.agree("Take all that away, for good, from", p.Settings.Env, p.hosts) {
-			fmt.Fprintln(a.Err, "nothing was done")
-			a.code = exitStopped
-			return nil
+			return a.nothingDone()
 		}
 	}
 	if err := a.round(ctx, r, p); err != nil {

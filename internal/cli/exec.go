@@ -47,9 +47,7 @@ func (a *App) execCommand() *cobra.Command {
 				}
 			}
 			if a.Terminal && !yes && !a.agree("Run `"+shell.Join(command...)+"` on", p.Settings.Env, p.hosts) {
-				fmt.Fprintln(a.Err, "nothing was done")
-				a.code = exitStopped
-				return nil
+				return a.nothingDone()
 			}
 			return a.exec(c.Context(), r, p, command, limit)
 		},

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"jadekettle/internal/cli/reviewed"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
@@ -31,13 +32,19 @@ type round struct {
 	verbose  bool
 	strict   bool // --fail-if-changes
 	summary  bool
-	closed   bool // --show-closed
-	lenient  bool // --accept-unreached
-	drift    bool // tell what differs from what was last written
-	take     bool // --take-leftovers
-	forget   bool // --forget-leftovers
-	adopt    bool // --adopt
-	retire   bool // nothing is declared any more
+	closed   bool   // --show-closed
+	lenient  bool   // --accept-unreached
+	drift    bool   // tell what differs from what was last written
+	take     bool   // --take-leftovers
+	forget   bool   // --forget-leftovers
+	adopt    bool   // --adopt
+	retire   bool   // nothing is declared any more
+	save     string // --save
+	reviewed string // --reviewed
+	saved    *reviewed.Preview
+	foreseen run.Foreseen // what was agreed to; nil for whatever there is
+	first    bool         // it is the preview of an apply
+	unseen   bool         // hosts are left out that could not be looked at
 	again    string
 	rollout  rollout
 	part     resolve.Selection
@@ -131,7 +138,15 @@ func (a *App) previewCommand() *cobra.Command {
 	}
 	r.flags(a, c)
 	a.completeRound(c)
+	c.Flags().StringVar(&r.save, "save", "", "keep what it shows in a `FILE`, to be reviewed and then applied with --reviewed")
 	return c
+}
+
+// nothingDone says that somebody did not agree.
+func (a *App) nothingDone() error {
+	fmt.Fprintln(a.Err, "nothing was done")
+	a.code = exitStopped
+	return nil
 }
 
 // completeRound tells the shell what may stand behind the flags.
@@ -150,12 +165,22 @@ func (a *App) applyCommand() *cobra.Command {
 		Use: "apply TARGET... | --all", Short: "Make hosts as they are declared", GroupID: "work",
 		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\n" +
 			"changed, failed, were blocked or were already right. Targets are host names, patterns such as\n" +
-			"\"gauge-*\", and @groups; --all takes every host. With --first and --batch it goes over the hosts bit by bit,\n" +
+			"\"gauge-*\", and @groups; --all takes every host. On a terminal it previews first, asks, and then does exactly\n" +
+			"that: a host that reads otherwise by then is not begun. --yes goes straight on. With --first and --batch it goes over the hosts bit by bit,\n" +
 			"and ends where a host fails; [run] in jadekettle.toml, or an environment, can say so for every call.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			targets, err := r.targets(a, targets)
 			if err != nil {
 				return err
+			}
+			if r.reviewed != "" {
+				if len(targets) > 0 || all || !r.part.All() {
+					return problem.Errorf("--reviewed is given with hosts or a part of the tasks").
+						Remedy("leave those out: the saved preview says which")
+				}
+				if targets, err = a.readReviewed(r, r.reviewed); err != nil {
+					return err
+				}
 			}
 			if len(targets) == 0 && !all {
 				return problem.Errorf("apply wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
@@ -175,18 +200,37 @@ func (a *App) applyCommand() *cobra.Command {
 			if err := r.leavings(); err != nil {
 				return err
 			}
-			if asks && !a.agree(r.question(), p.Settings.Env, p.hosts) {
-				fmt.Fprintln(a.Err, "nothing was done")
-				a.code = exitStopped
-				return nil
+			if r.saved != nil {
+				if err := a.holdTo(c.Context(), r, p); err != nil {
+					return err
+				}
+				if asks && !a.agree("Do what was reviewed on", p.Settings.Env, p.hosts) {
+					return a.nothingDone()
+				}
+				return a.round(c.Context(), r, p)
 			}
-			return a.round(c.Context(), r, p)
+			if asks {
+				goOn, err := a.firstLook(c.Context(), r, p)
+				if err != nil || a.code != exitDone {
+					return err
+				}
+				if !goOn {
+					return a.nothingDone()
+				}
+			}
+			err = a.round(c.Context(), r, p)
+			if r.unseen && a.code == exitDone {
+				a.code = exitFailed
+			}
+			return err
 		},
 	}
 	r.flags(a, c)
 	a.completeRound(c)
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().StringVar(&r.reviewed, "reviewed", "",
+		"do exactly what the preview in this `FILE` shows, and begin no host that reads otherwise by now")
 	c.Flags().BoolVar(&r.take, "take-leftovers", false, "take away what an earlier run managed and nothing declares any more")
 	c.Flags().BoolVar(&r.forget, "forget-leftovers", false, "let that go: it stays as it is, and is not told any more")
 	c.Flags().BoolVar(&r.adopt, "adopt", false, "take over what another project manages on these hosts, which is no more")
@@ -325,7 +369,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		number = a.reserve(p)
 	}
 	id.ShowClosed, id.Drift, id.Take, id.Forget, id.Adopt = r.closed, r.drift, r.take, r.forget, r.adopt
-	fleet.Retire = r.retire
+	fleet.Retire, fleet.Foreseen = r.retire, r.foreseen
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet.Selection = r.part
 	v := &screen.Run{W: a.Out, Preview: r.preview, Drift: r.drift, Detail: r.detail(), Width: a.Width,
@@ -347,6 +391,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
 	a.code, a.last = verdict(ctx, out, r.strict, r.lenient), out
+	if r.save != "" {
+		if err := a.save(ctx, r, p, id, out); err != nil {
+			return err
+		}
+	}
 	report := history.New(id, started, time.Since(started), out)
 	switch {
 	case r.verify:
@@ -358,6 +407,9 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	}
 	report.Number = number
 	a.keepRun(p, number, report)
+	if a.output == "json" && r.first {
+		return nil // the apply that follows is the document
+	}
 	if a.output == "json" {
 		return report.Write(a.Out)
 	}

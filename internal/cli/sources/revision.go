@@ -47,6 +47,18 @@ func Revision(ctx context.Context, dir, rev string) (files fs.FS, commit string,
 	return files, commit, err
 }
 
+// Head gives the commit that a folder of a git repository is at, and whether its files
+// were changed since; an empty commit where it lies in none.
+func Head(ctx context.Context, dir string) (commit string, edited bool) {
+	s := &Shelf{Dir: dir}
+	commit, err := s.git(ctx, dir, "rev-parse", "--verify", "--quiet", "HEAD")
+	if err != nil {
+		return "", false
+	}
+	changed, err := s.git(ctx, dir, "status", "--porcelain", "--", ".")
+	return commit, err != nil || changed != ""
+}
+
 // blob is one file of a tree of git.
 type blob struct{ mode, id, path string }
 

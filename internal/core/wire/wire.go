@@ -62,6 +62,8 @@ type Message struct {
 	Progress  *Progress    `cbor:"19,keyasint,omitempty"`
 	Executed  *Executed    `cbor:"20,keyasint,omitempty"`
 	Leaving   *Leaving     `cbor:"21,keyasint,omitempty"`
+	Foreseen  *Foreseen    `cbor:"22,keyasint,omitempty"`
+	Go        *Go          `cbor:"23,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -83,6 +85,9 @@ type Start struct {
 	OwnFiles bool      `cbor:"8,keyasint,omitempty"`
 	// Resume goes on with a plan, whose host was to be rebooted.
 	Resume *Resume `cbor:"9,keyasint,omitempty"`
+	// Foresee has the worker tell in Foreseen what it would do, and wait for Go before it
+	// does it.
+	Foresee bool `cbor:"11,keyasint,omitempty"`
 	// Exec asks for one command to be run, and for nothing else.
 	Exec *Exec `cbor:"10,keyasint,omitempty"`
 }
@@ -177,6 +182,15 @@ type Answer struct {
 	Wrong string `cbor:"2,keyasint,omitempty"`
 	Do    string `cbor:"3,keyasint,omitempty"`
 }
+
+// Foreseen is what an apply would do, in parts; the last says so.
+type Foreseen struct {
+	List []plan.Result `cbor:"1,keyasint,omitempty"`
+	Last bool          `cbor:"2,keyasint,omitempty"`
+}
+
+// Go says that this is what is meant.
+type Go struct{}
 
 // Leaving says that tasks of the worker's own follow those of the plan: what is left over
 // and is taken away.

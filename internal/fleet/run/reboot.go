@@ -49,7 +49,7 @@ func (t *talk) after(start *wire.Start) (*talk, []byte, error) {
 		return nil, nil, err
 	}
 	again := *start
-	again.Format, again.Planned = wire.Format, false
+	again.Format, again.Planned, again.Foresee = wire.Format, false, false
 	again.Resume = &wire.Resume{Rebooting: *t.rebooting, Ended: make([]plan.Status, len(t.plan.Tasks))}
 	for _, task := range t.out.Tasks {
 		again.Resume.Ended[task.ID] = task.Status

@@ -155,6 +155,9 @@ type Fleet struct {
 	// Retire gives every host an empty plan, so that all that is managed there is left
 	// over.
 	Retire bool
+	// Foreseen, when not nil, is what somebody has agreed to: a host that would do
+	// anything else is not begun.
+	Foreseen Foreseen
 	// Rollout is how Run goes over many hosts.
 	Rollout Rollout
 
@@ -170,7 +173,7 @@ func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []
 			early = nil
 		}
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
-			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own")}, early)
+			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own"), Foresee: f.Foreseen != nil}, early)
 	})
 }
 

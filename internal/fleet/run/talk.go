@@ -62,8 +62,10 @@ type talk struct {
 	asked   map[int]bool // which probes were asked from here
 	ctx     context.Context
 	start   *wire.Start
-	left    bool       // the host has told what it takes away
-	exec    *wire.Exec // the command that is all that it is about; may be nil
+	would   []plan.Result // what the host foresees
+	went    bool          // that is told
+	left    bool          // the host has told what it takes away
+	exec    *wire.Exec    // the command that is all that it is about; may be nil
 
 	rebooting *wire.Rebooting // the host goes down, and the session ends
 	id        string          // of the run
@@ -304,6 +306,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return t.ask(m.Ask.Task)
 	case m.Results != nil:
 		return t.results(m.Results.List)
+	case m.Foreseen != nil:
+		return t.foreseen(m.Foreseen)
 	case m.Leaving != nil:
 		return t.takesAway(m.Leaving.Refs)
 	case m.Progress != nil:

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -316,6 +317,18 @@ func (s *Store) write(name string, data []byte, sync bool) error {
 	}
 	return s.dir.Sync() // a debt must survive what it was written for
 }
+
+// Snapshot gives the ledger as it is in memory, for Restore.
+func (s *Store) Snapshot() Ledger {
+	out := Ledger{Format: s.Format, Entries: maps.Clone(s.Entries), Debts: make(map[value.Ref][]Debt, len(s.Debts))}
+	for ref, list := range s.Debts {
+		out.Debts[ref] = slices.Clone(list)
+	}
+	return out
+}
+
+// Restore takes back all that was noted since a Snapshot, and was not saved.
+func (s *Store) Restore(l Ledger) { s.Ledger = l }
 
 // Save writes the ledger when it differs from what stands on disk.
 func (s *Store) Save() error {

@@ -69,7 +69,7 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 	for _, t := range away {
 		leaving.Refs = append(leaving.Refs, t.Ref)
 	}
-	if s.send(wire.Message{Leaving: leaving}) != nil {
+	if !r.foreseeing && s.send(wire.Message{Leaving: leaving}) != nil {
 		return nil, errLost
 	}
 	r.from, r.leaving = len(r.tasks), len(r.tasks)

@@ -23,15 +23,17 @@ import (
 
 // runner takes a plan through its tasks in order.
 type runner struct {
-	s       *session
-	env     *kind.Env
-	store   *ledger.Store
-	tasks   []plan.Task
-	ended   []plan.Status // by task id; empty while it has not
-	mask    mask.Mask
-	from    int             // the task to begin with
-	resumed *wire.Rebooting // what a reboot ended the last session for; may be nil
-	leaving int             // from which task on they take away what is left over
+	s          *session
+	env        *kind.Env
+	store      *ledger.Store
+	tasks      []plan.Task
+	ended      []plan.Status // by task id; empty while it has not
+	mask       mask.Mask
+	from       int             // the task to begin with
+	resumed    *wire.Rebooting // what a reboot ended the last session for; may be nil
+	foreseeing bool            // it only tells what it would do, in foreseen
+	foreseen   []plan.Result
+	leaving    int // from which task on they take away what is left over
 	// surveyed is closed when the facts are read, which are those of before the
 	// first change.
 	surveyed chan struct{}
@@ -561,6 +563,10 @@ func (r *runner) end(results []plan.Result) error {
 		res.Message, res.Do, res.Output = r.clean(res.Message), r.clean(res.Do), r.clean(res.Output)
 		r.cleanAll(res.Changes)
 		r.cleanAll(res.Written)
+	}
+	if r.foreseeing {
+		r.foreseen = append(r.foreseen, results...)
+		return nil
 	}
 	if !r.env.Run.Preview {
 		if err := r.store.Note(r.env.Run, results); err != nil {

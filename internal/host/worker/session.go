@@ -34,6 +34,7 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 		m: m, conn: wire.NewConn(r, w), silence: silence,
 		starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
 		outbox: make(chan letter, 64),
+		goes:   make(chan struct{}, 1),
 		bye:    make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
 		kick: make(chan struct{}, 1), heard: NewPulse(), tellEvery: min(tellEvery, max(silence/12, time.Millisecond)),
 	}
@@ -64,6 +65,7 @@ type session struct {
 	chunks chan *wire.Chunk
 	asked  sync.Map // what the controller was asked, by task: of chan *wire.Answer
 	bye    chan struct{}
+	goes   chan struct{} // the controller lets a foreseen plan go on
 	stop   chan struct{} // the controller asks to end after the task in hand
 	lost   chan struct{} // the connection is gone
 	heard  *Pulse
@@ -103,6 +105,11 @@ func (s *session) receive() {
 			}
 		case m.Stop != nil:
 			s.stopOnce.Do(func() { close(s.stop) })
+		case m.Go != nil:
+			select {
+			case s.goes <- struct{}{}:
+			default: // it was said before
+			}
 		case m.Bye != nil:
 			s.byeOnce.Do(func() { close(s.bye) })
 		}
@@ -298,12 +305,21 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	if err != nil {
 		return err
 	}
+	r.take(tasks)
+	if start.Foresee {
+		goOn, err := s.foresee(ctx, r)
+		if err != nil {
+			return err
+		}
+		if !goOn {
+			return s.end(store, &wire.Done{})
+		}
+	}
 	if !start.Run.Preview {
 		if err := store.Begin(collected); err != nil {
 			return err
 		}
 	}
-	r.take(tasks)
 	if start.Resume != nil {
 		if err := r.goOn(start.Resume); err != nil {
 			return err

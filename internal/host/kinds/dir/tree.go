@@ -226,7 +226,7 @@ func texts(env *kind.Env, list []entry) error {
 	for i := range list {
 		e := &list[i]
 		if e.isDir || e.same || e.want.Size > kind.MaxDiff || e.info.Size > kind.MaxDiff || len(wanted) == maxShown ||
-			!env.Held[e.want.SHA256] {
+			!env.Holds(e.want.SHA256) {
 			continue
 		}
 		e.shown = true

@@ -119,7 +119,7 @@ type state struct {
 func (files) Gather(_ context.Context, env *kind.Env, tasks []plan.Task, read []kind.Read[state]) {
 	var want []plan.Content
 	for i, t := range tasks {
-		if showable(t, read[i].State, read[i].Err) && env.Held[t.Content.SHA256] {
+		if showable(t, read[i].State, read[i].Err) && env.Holds(t.Content.SHA256) {
 			want = append(want, *t.Content)
 		}
 	}
@@ -129,7 +129,7 @@ func (files) Gather(_ context.Context, env *kind.Env, tasks []plan.Task, read []
 	texts, err := env.Texts(want)
 	for i, t := range tasks {
 		st := &read[i].State
-		if !showable(t, *st, read[i].Err) || !env.Held[t.Content.SHA256] {
+		if !showable(t, *st, read[i].Err) || !env.Holds(t.Content.SHA256) {
 			continue
 		}
 		if err != nil {
@@ -307,8 +307,8 @@ func (files) Compare(t plan.Task, st state) []plan.Change {
 	case rewritten && t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true})
 	case rewritten:
-		out = append(out, plan.Change{What: "content", Was: kind.Bytes(st.size), Becomes: kind.Bytes(t.Content.Size),
-			Diff: diff(t, st), Closed: st.closed})
+		out = append(out, plan.Change{What: "content", Was: sized(st.size, st.hash), Becomes: declared(t, st), Diff: diff(t, st),
+			Closed: st.closed})
 	}
 	return append(out, st.own.Compare(t, rewritten)...)
 }
@@ -324,9 +324,24 @@ func made(t plan.Task, st state) []plan.Change {
 	case t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Becomes: value.Hidden, Secret: true})
 	default:
-		out = append(out, plan.Change{What: "content", Becomes: kind.Bytes(t.Content.Size), Diff: diff(t, st)})
+		out = append(out, plan.Change{What: "content", Becomes: declared(t, st), Diff: diff(t, st)})
 	}
 	return out
+}
+
+// declared tells a content that is not shown by its size and hash.
+func declared(t plan.Task, st state) string {
+	if st.shown && !st.closed {
+		return kind.Bytes(t.Content.Size)
+	}
+	return sized(t.Content.Size, t.Content.SHA256)
+}
+
+func sized(size int64, hash string) string {
+	if hash == "" || size == 0 {
+		return kind.Bytes(size)
+	}
+	return kind.Bytes(size) + ", sha256 " + hash[:12]
 }
 
 // usual is the mode of a new file for which none is declared: what a secret

@@ -110,8 +110,7 @@ type Env struct {
 	Content func(c plan.Content) (io.ReadCloser, error)
 	Texts   func(list []plan.Content) (map[string]string, error)
 
-	// Held are the contents that the controller holds, by hash; nil where none is asked
-	// for.
+	// Held are the contents that the controller holds, by hash; nil for all that there are.
 	Held map[string]bool
 
 	// Ask has the controller ask a task's probe. An error is its answer, or says
@@ -170,6 +169,12 @@ func (e *Env) Forget(topics ...Topic) {
 		delete(e.begun, t)
 	}
 }
+
+// Holds says whether the controller can be asked for a content.
+func (e *Env) Holds(sha256 string) bool { return e.Held == nil || e.Held[sha256] }
+
+// Renew drops all that was read and done so far, as if the run began only now.
+func (e *Env) Renew() { e.cache, e.begun, e.Did, e.ListsRefreshed = nil, nil, nil, false }
 
 // Uptime tells how long the host has been up, and in which boot.
 func (e *Env) Uptime() (time.Duration, string, error) {

@@ -1,0 +1,94 @@
+package cli_test
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadekettle/internal/cli"
+)
+
+// TestReviewedPreviews saves a preview, and applies just that: a host that reads otherwise
+// by then is not begun, and neither is one for which another thing is declared.
+func TestReviewedPreviews(t *testing.T) {
+	manifest := motd + "[user.maren]\npassword = \"salt & water 01\"\n[package.salt-lamp]\n[dir.\"/srv/pool\"]\n" +
+		"[command.slack]\nrun = [\"touch\", \"/srv/pool/slack\"]\ndone_if_exists = \"/srv/pool/slack\"\nafter = [\"dir /srv/pool\"]\n"
+	dir, hosts := fleetOf(t, "", manifest, "gauge-01", "gauge-02", "gauge-03")
+	put(t, filepath.Join(hosts.Hosts[0].Root, "etc/motd"), "old \"tides\"\r\n\ttab\n")
+	file := filepath.Join(dir, "tonight.toml")
+	code, _, errs := jk(t, dir, "preview", "--save", "tonight.toml")
+	if code != 0 || !strings.Contains(errs, "apply --reviewed tonight.toml") {
+		t.Fatalf("preview --save ends with %d: %s", code, errs)
+	}
+	text, _ := os.ReadFile(file)
+	for _, want := range []string{"declared = 'file /etc/motd'", "status = 'would change'", "High water", "name = 'gauge-03'"} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("it does not hold %q:\n%s", want, text)
+		}
+	}
+	if strings.Contains(string(text), "salt & water") {
+		t.Error("it holds a secret")
+	}
+	put(t, filepath.Join(hosts.Hosts[1].Root, "etc/motd"), "somebody was here\n")
+	hosts.Hosts[2].Down()
+	code, out, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml")
+	if code != 1 || !strings.Contains(out, "3 hosts: 1 changed, 1 not reached, 1 not begun") ||
+		!strings.Contains(out, "file /etc/motd would change otherwise") || !strings.Contains(errs, "the preview was made") {
+		t.Errorf("apply --reviewed ends with %d\n%s%s", code, out, errs)
+	}
+	if got, _ := os.ReadFile(filepath.Join(hosts.Hosts[1].Root, "etc/motd")); string(got) != "somebody was here\n" {
+		t.Errorf("a host that was not begun has %q", got)
+	}
+	jk(t, dir, "preview", "gauge-02", "--save", "tonight.toml", "--task", "file")
+	put(t, filepath.Join(dir, "manifests/pier.toml"), strings.Replace(manifest, "nine", "ten", 1))
+	if code, out, _ = jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 1 || !strings.Contains(out, "1 not begun") {
+		t.Errorf("with another declaration: %d\n%s", code, out)
+	}
+	put(t, filepath.Join(dir, "manifests/pier.toml"), manifest)
+	if code, out, _ = jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 0 || !strings.Contains(out, "reached: 1 changed") {
+		t.Errorf("of a part: %d\n%s", code, out)
+	}
+	for text, want := range map[string]string{"format = 9\n": "has format 9", "a = [": "tonight.toml:1:", "": "no saved preview",
+		strings.Replace(string(text), "saltmarsh", "harbour", 1): `preview of the project "harbour"`} {
+		put(t, file, text)
+		if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 2 || !strings.Contains(errs, want) {
+			t.Errorf("with %.20q: %d %s", text, code, errs)
+		}
+	}
+}
+
+// TestApplyOnATerminal previews, asks, and does just that.
+func TestApplyOnATerminal(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd, "gauge-01")
+	at := filepath.Join(hosts.Hosts[0].Root, "etc/motd")
+	apply := func(answer string, args ...string) (int, string) {
+		var out bytes.Buffer
+		a := &cli.App{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
+			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
+		code := a.Run(t.Context(), append([]string{"--project", dir, "apply", "gauge-01"}, args...))
+		return code, out.String()
+	}
+	if code, out := apply("n\n"); code != 130 || !strings.Contains(out, "+High water at nine.") ||
+		!strings.Contains(out, "1 host: 1 would change") || !strings.HasSuffix(out, "nothing was done\n") {
+		t.Errorf("with a no: %d\n%s", code, out)
+	}
+	if _, err := os.Stat(at); err == nil {
+		t.Error("it was done all the same")
+	}
+	if code, out := apply("y\n"); code != 0 || !strings.Contains(out, "1 host: 1 changed") {
+		t.Errorf("with a yes: %d\n%s", code, out)
+	}
+	if code, out := apply(""); code != 0 || strings.Contains(out, "[y/N]") || !strings.Contains(out, "1 host: 1 unchanged") {
+		t.Errorf("with nothing to do it asks, or does not go on: %d\n%s", code, out)
+	}
+	put(t, at, "by hand\n")
+	if code, out := apply("", "--yes"); code != 0 || strings.Contains(out, "would change") {
+		t.Errorf("with --yes: %d\n%s", code, out)
+	}
+	hosts.Hosts[0].Down()
+	if code, out := apply("y\n"); code != 1 || strings.Contains(out, "[y/N]") {
+		t.Errorf("with the host down: %d\n%s", code, out)
+	}
+}
