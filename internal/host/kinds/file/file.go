@@ -307,7 +307,7 @@ func (files) Compare(t plan.Task, st state) []plan.Change {
 	case rewritten && t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true})
 	case rewritten:
-		out = append(out, plan.Change{What: "content", Was: sized(st.size, st.hash), Becomes: declared(t, st), Diff: diff(t, st),
+		out = append(out, plan.Change{What: "content", Was: told(st, st.size, st.hash), Becomes: told(st, t.Content.Size, t.Content.SHA256), Diff: diff(t, st),
 			Closed: st.closed})
 	}
 	return append(out, st.own.Compare(t, rewritten)...)
@@ -324,21 +324,15 @@ func made(t plan.Task, st state) []plan.Change {
 	case t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Becomes: value.Hidden, Secret: true})
 	default:
-		out = append(out, plan.Change{What: "content", Becomes: declared(t, st), Diff: diff(t, st)})
+		out = append(out, plan.Change{What: "content", Becomes: told(st, t.Content.Size, t.Content.SHA256), Diff: diff(t, st)})
 	}
 	return out
 }
 
-// declared tells a content that is not shown by its size and hash.
-func declared(t plan.Task, st state) string {
-	if st.shown && !st.closed {
-		return kind.Bytes(t.Content.Size)
-	}
-	return sized(t.Content.Size, t.Content.SHA256)
-}
-
-func sized(size int64, hash string) string {
-	if hash == "" || size == 0 {
+// told tells a content by its size, and one that is not shown by its hash as well, where
+// that is known.
+func told(st state, size int64, hash string) string {
+	if st.shown && !st.closed || hash == "" || size == 0 {
 		return kind.Bytes(size)
 	}
 	return kind.Bytes(size) + ", sha256 " + hash[:12]
