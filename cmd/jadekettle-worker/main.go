@@ -10,6 +10,9 @@ import (
 )
 
 func main() {
+	if len(os.Args) == 3 && os.Args[1] == worker.GuardArgument {
+		os.Exit(worker.Guard(os.Args[2]))
+	}
 	if len(os.Args) != 3 || os.Args[1] != worker.Argument {
 		fmt.Fprintln(os.Stderr, "jadekettle-worker is started by jadekettle over SSH; run jadekettle instead")
 		os.Exit(2)

@@ -12,5 +12,8 @@ func main() {
 	if len(os.Args) == 3 && os.Args[1] == worker.Argument {
 		os.Exit(worker.Main(os.Args[2]))
 	}
+	if len(os.Args) == 3 && os.Args[1] == worker.GuardArgument {
+		os.Exit(worker.Guard(os.Args[2]))
+	}
 	os.Exit(cli.Main(os.Args[1:]))
 }

@@ -369,7 +369,7 @@ func (a *App) fleet(p *project, parallel int) (*run.Fleet, error) {
 		parallel = p.Settings.Parallel
 	}
 	return &run.Fleet{Ask: ask.Probe, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel,
-		Chosen: p.chosen,
+		Guard: p.Settings.Guard, Chosen: p.chosen,
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return a.connect(ctx, p, d, h, first)
 		}}, nil

@@ -33,6 +33,7 @@ type Settings struct {
 	Timeout        time.Duration // of each try of a task; 0 without one
 	Retries        int           // how often a task that fails is tried again
 	RetryEvery     time.Duration // how long is waited before that
+	Guard          time.Duration // how long a host waits for us after a change that may have cut us off
 	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
 
@@ -62,6 +63,7 @@ func defaults() Settings {
 		Parallel:       32,
 		PackageListAge: 24 * time.Hour,
 		RetryEvery:     10 * time.Second,
+		Guard:          time.Minute,
 		KnownHosts:     "~/.ssh/known_hosts",
 		ConnectTimeout: 10 * time.Second,
 		Layers:         layers.Defaults,
@@ -105,6 +107,10 @@ var all = append([]setting{
 	{schema.Key{Name: "run.retry_every", Takes: schema.TakesText, Default: `"10s"`,
 		Doc: "How long is waited before that."},
 		func(s *Settings, v any) error { return setDuration(&s.RetryEvery, v) }},
+	{schema.Key{Name: "run.guard", Takes: schema.TakesText, Default: `"60s"`,
+		Doc: "How long a host waits, after a change that may have cut us off, for us to get in anew before it puts back " +
+			"what stood; \"0s\" goes without."},
+		func(s *Settings, v any) error { return setDuration(&s.Guard, v) }},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
 		Doc: "The file with the keys of known hosts."},
 		func(s *Settings, v any) error { return setText(&s.KnownHosts, v) }},

@@ -64,6 +64,8 @@ type Message struct {
 	Leaving   *Leaving     `cbor:"21,keyasint,omitempty"`
 	Foreseen  *Foreseen    `cbor:"22,keyasint,omitempty"`
 	Go        *Go          `cbor:"23,keyasint,omitempty"`
+	Prove     *Prove       `cbor:"24,keyasint,omitempty"`
+	Proved    *Proved      `cbor:"25,keyasint,omitempty"`
 }
 
 // Start opens a session. With OnlyFacts the worker takes no lock, sends the
@@ -88,6 +90,10 @@ type Start struct {
 	// Foresee has the worker tell in Foreseen what it would do, and wait for Go before it
 	// does it.
 	Foresee bool `cbor:"11,keyasint,omitempty"`
+	// Guard is how long the host waits, after a change that may have cut us off, for
+	// somebody to get in anew before it puts back what stood. 0 is not at all.
+	Guard time.Duration `cbor:"12,keyasint,omitempty"`
+	Login string        `cbor:"13,keyasint,omitempty"` // the account that logs in, as far as is known
 	// Exec asks for one command to be run, and for nothing else.
 	Exec *Exec `cbor:"10,keyasint,omitempty"`
 }
@@ -191,6 +197,16 @@ type Foreseen struct {
 
 // Go says that this is what is meant.
 type Go struct{}
+
+// Prove has the controller get in anew, after a task that may have cut it off.
+type Prove struct {
+	Task int `cbor:"1,keyasint"`
+}
+
+// Proved says how that went: Wrong is empty when it went well.
+type Proved struct {
+	Wrong string `cbor:"1,keyasint,omitempty"`
+}
 
 // Leaving says that tasks of the worker's own follow those of the plan: what is left over
 // and is taken away.

@@ -155,6 +155,9 @@ type Fleet struct {
 	// Retire gives every host an empty plan, so that all that is managed there is left
 	// over.
 	Retire bool
+	// Guard is how long a host waits for us to get in anew after a change that may have
+	// cut us off; 0 is not at all.
+	Guard time.Duration
 	// Foreseen, when not nil, is what somebody has agreed to: a host that would do
 	// anything else is not begun.
 	Foreseen Foreseen
@@ -173,8 +176,17 @@ func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []
 			early = nil
 		}
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
-			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own"), Foresee: f.Foreseen != nil}, early)
+			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own"), Foresee: f.Foreseen != nil,
+			Guard: f.guard(h, r), Login: h.Connect.User}, early)
 	})
+}
+
+// guard is how long a host waits for us. This machine itself needs nobody to get in.
+func (f *Fleet) guard(h *inventory.Host, r plan.Run) time.Duration {
+	if h.Connect.Local || r.Preview {
+		return 0
+	}
+	return f.Guard
 }
 
 // Facts reads the facts of hosts and nothing else.

@@ -63,6 +63,7 @@ type talk struct {
 	ctx     context.Context
 	start   *wire.Start
 	would   []plan.Result // what the host foresees
+	proofs  int           // how often the host has had us get in anew
 	went    bool          // that is told
 	left    bool          // the host has told what it takes away
 	exec    *wire.Exec    // the command that is all that it is about; may be nil
@@ -306,6 +307,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return t.ask(m.Ask.Task)
 	case m.Results != nil:
 		return t.results(m.Results.List)
+	case m.Prove != nil:
+		return t.prove(m.Prove.Task)
 	case m.Foreseen != nil:
 		return t.foreseen(m.Foreseen)
 	case m.Leaving != nil:

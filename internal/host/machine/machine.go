@@ -44,6 +44,9 @@ type Machine interface {
 	// Look says whether a program of this name can be run.
 	Look(program string) bool
 
+	// Self is the path of the program that runs as a worker; empty where it is none of
+	// the machine's own.
+	Self() string
 	UID() int       // whose rights the worker has; 0 is root
 	Home() string   // the folder of that user
 	Now() time.Time // wall-clock time

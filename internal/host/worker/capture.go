@@ -70,7 +70,7 @@ func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured
 			c = failed(t.Ref, err)
 		}
 		if ref.Name == "" {
-			guard(&c)
+			withhold(&c)
 		}
 		out = append(out, c)
 	}
@@ -82,9 +82,9 @@ func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured
 var secretText = regexp.MustCompile(`-----BEGIN [A-Z0-9 ]*PRIVATE KEY|AGE-SECRET-KEY-1|` +
 	`\$(?:1|2[abxy]|5|6|7|y|gy|argon2[a-z]*)\$[./A-Za-z0-9,=$+-]{8}`)
 
-// guard leaves out what nobody asked for by name and others are not to read: what
+// withhold leaves out what nobody asked for by name and others are not to read: what
 // only its owner may read, and what holds a private key or a stored password.
-func guard(c *plan.Captured) {
+func withhold(c *plan.Captured) {
 	content, _ := c.Attrs["content"].(string)
 	mode, _ := c.Attrs["mode"].(string)
 	why := ""

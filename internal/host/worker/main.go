@@ -5,12 +5,27 @@ import (
 	"fmt"
 	"io"
 
+	"jadekettle/internal/host/guard"
 	"jadekettle/internal/host/machine/system"
 )
 
 // Argument is the first argument with which a program is started as a worker;
 // the nonce of the session follows.
 const Argument = "worker-session"
+
+// GuardArgument is the first argument with which a program is started to put back what a
+// change has cut us off by.
+const GuardArgument = guard.Argument
+
+// Guard does that and gives the exit code.
+func Guard(what string) int {
+	_, _, errs := system.Stdio()
+	if err := guard.Main(context.Background(), system.New(), what); err != nil {
+		fmt.Fprintln(errs, "jadekettle-worker:", err)
+		return 1
+	}
+	return 0
+}
 
 // Ready is the line that the worker says first, with the session's nonce, so
 // that whatever a login shell printed before it can be told apart.

@@ -15,6 +15,7 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
+	"jadekettle/internal/host/guard"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/ledger"
@@ -31,6 +32,7 @@ type runner struct {
 	mask       mask.Mask
 	from       int             // the task to begin with
 	resumed    *wire.Rebooting // what a reboot ended the last session for; may be nil
+	guard      *guard.Keeper   // keeps us from being locked out; may be nil
 	foreseeing bool            // it only tells what it would do, in foreseen
 	foreseen   []plan.Result
 	leaving    int // from which task on they take away what is left over
@@ -429,6 +431,10 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 		return nil, nil, err
 	}
 	<-r.surveyed
+	which, err := r.guarded(ctx, work)
+	if err != nil {
+		return r.unguarded(work, err), nil, nil
+	}
 	var errs []error
 	r.watched(ctx, tasks[0].ID, try, func(ctx context.Context) {
 		if limit > 0 {
@@ -446,11 +452,14 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 		}
 		res := r.outcome(k, work[i], errs[i], reading)
 		r.settle(work[i].Task, owed[i], res.Status == plan.Failed && reflect.DeepEqual(reading.State, work[i].State))
-		if res.Status == plan.Failed && try <= work[i].Task.Tries.More && !r.s.ending() {
+		if res.Status == plan.Failed && try <= work[i].Task.Tries.More && !r.s.ending() && len(which) == 0 {
 			again = append(again, r.next(k, work[i], reading))
 			continue
 		}
 		over = append(over, res)
+	}
+	if len(which) > 0 && len(over) > 0 {
+		r.proved(ctx, which, over)
 	}
 	share(over, time.Since(begun))
 	return over, again, nil

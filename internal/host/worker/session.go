@@ -34,6 +34,7 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 		m: m, conn: wire.NewConn(r, w), silence: silence,
 		starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
 		outbox: make(chan letter, 64),
+		proofs: make(chan *wire.Proved, 1),
 		goes:   make(chan struct{}, 1),
 		bye:    make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
 		kick: make(chan struct{}, 1), heard: NewPulse(), tellEvery: min(tellEvery, max(silence/12, time.Millisecond)),
@@ -65,6 +66,7 @@ type session struct {
 	chunks chan *wire.Chunk
 	asked  sync.Map // what the controller was asked, by task: of chan *wire.Answer
 	bye    chan struct{}
+	proofs chan *wire.Proved
 	goes   chan struct{} // the controller lets a foreseen plan go on
 	stop   chan struct{} // the controller asks to end after the task in hand
 	lost   chan struct{} // the connection is gone
@@ -105,6 +107,11 @@ func (s *session) receive() {
 			}
 		case m.Stop != nil:
 			s.stopOnce.Do(func() { close(s.stop) })
+		case m.Proved != nil:
+			select {
+			case s.proofs <- m.Proved:
+			default: // nobody waits for it
+			}
 		case m.Go != nil:
 			select {
 			case s.goes <- struct{}{}:
@@ -277,7 +284,7 @@ func (s *session) holding(ctx context.Context, store *ledger.Store, start *wire.
 
 // run takes one run to its end, with the host's lock held.
 func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Start) error {
-	collected, err := s.collect(store)
+	collected, err := s.collect(ctx, store, start.Run)
 	if err != nil {
 		return err
 	}
@@ -287,6 +294,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 			return err
 		}
 	}
+	r.guard = r.guardFor(start)
 	r.warm(ctx)
 	r.surveyed = make(chan struct{})
 	tell := func() {
@@ -346,10 +354,13 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 }
 
 // collect tells what earlier runs did whose results never arrived.
-func (s *session) collect(store *ledger.Store) ([]ledger.Record, error) {
+func (s *session) collect(ctx context.Context, store *ledger.Store, run plan.Run) ([]ledger.Record, error) {
 	collected, err := store.Collect()
 	if err != nil {
 		return nil, fmt.Errorf("read the journal of an earlier run: %w", err)
+	}
+	if rec, ok := foundPutBack(ctx, s.m, store, run); ok {
+		collected = append(collected, rec)
 	}
 	if len(collected) == 0 {
 		return nil, nil

@@ -385,6 +385,9 @@ func (h *Machine) Connect(_ context.Context, to netip.AddrPort) error {
 // Look says whether there is a stand-in.
 func (h *Machine) Look(program string) bool { return h.programs[program] != nil }
 
+// Self says that no program of the machine is the worker.
+func (h *Machine) Self() string { return "" }
+
 // UID says that the worker is root here.
 func (h *Machine) UID() int { return 0 }
 

@@ -576,6 +576,15 @@ func (s *System) Look(program string) bool {
 	return err == nil
 }
 
+// Self gives this program's own path.
+func (s *System) Self() string {
+	p, err := os.Executable()
+	if err != nil {
+		return ""
+	}
+	return p
+}
+
 // UID gives the effective user.
 func (s *System) UID() int { return os.Geteuid() }
 

@@ -1,0 +1,72 @@
+package run_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/host/machine"
+)
+
+// TestWhatCutsUsOffIsPutBack changes how people get in, so that nobody does any more, or
+// pulls the cable meanwhile: what stood is put back, and the task has failed with that
+// story. Other changes of the run stay.
+func TestWhatCutsUsOffIsPutBack(t *testing.T) {
+	for name, cutsOff := range map[string]func(b *bench){
+		"nobody gets in":      func(b *bench) { b.host().NoSudo = true },
+		"the cable is pulled": func(b *bench) { b.host().Cut() },
+		"all is well":         func(*bench) {},
+	} {
+		b := newBench(t, "gauge-01")
+		b.guard = 3 * time.Second
+		b.put("etc/ssh/sshd_config", "Port 22\n")
+		b.put("etc/motd", "old\n")
+		b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"Port 2222\\n\"\n" +
+			"mode = \"0600\"\n[dir.\"/srv/tide\"]\nafter = [\"file /etc/ssh/sshd_config\"]\n")
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op == "rename" && what == "/etc/ssh/sshd_config" && !strings.Contains(b.on("etc/ssh/sshd_config"), "2222") {
+					cutsOff(b)
+				}
+				return nil
+			}}
+		}
+		h := b.one(false)
+		b.host().Wait()
+		b.host().Wrap, b.host().NoSudo = nil, false
+		story := ""
+		switch name {
+		case "all is well":
+			wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config changed", "dir /srv/tide changed")
+			b.settled()
+			continue
+		case "nobody gets in":
+			wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config failed", "dir /srv/tide blocked by file /etc/ssh/sshd_config")
+			story = h.Tasks[1].Message
+		default:
+			if h.State != run.Lost {
+				t.Errorf("%s: the host is %s", name, h.State)
+			}
+			next := b.one(true)
+			for _, c := range next.Collected {
+				for _, r := range c.Results {
+					if r.Status == plan.Failed {
+						story = r.Message
+					}
+				}
+			}
+		}
+		if !strings.Contains(story, "put back what stood: file /etc/ssh/sshd_config") {
+			t.Errorf("%s: the story is %q", name, story)
+		}
+		if got := b.on("etc/ssh/sshd_config"); got != "Port 22\n" || b.on("etc/motd") != "new\n" {
+			t.Errorf("%s: the files hold %q and %q", name, got, b.on("etc/motd"))
+		}
+		if b.on("var/lib/jadekettle/guard.json") != "" || b.on("etc/systemd/system/jadekettle-guard.service") != "" {
+			t.Errorf("%s: the guard is left behind", name)
+		}
+		noStrays(t, b)
+	}
+}

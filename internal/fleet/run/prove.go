@@ -1,0 +1,77 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/wire"
+)
+
+// proveAgain is how long is waited before it is tried again to get in, since a service that
+// was just restarted may take a moment.
+const proveAgain = time.Second
+
+// prove gets in anew, by a connection and an elevation of its own, while the talk goes on,
+// and tells the host how that went.
+func (t *talk) prove(task int) error {
+	if t.plan == nil || task < 0 || task >= len(t.seen) || t.start.Guard <= 0 || t.proofs > len(t.seen) {
+		return fmt.Errorf("%w: a proof that nobody asked for", wire.ErrFrame)
+	}
+	t.proofs++
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), t.start.Guard*4/5)
+		defer cancel()
+		p := &wire.Proved{}
+		if err := t.getIn(ctx); err != nil {
+			p.Wrong = problem.From(err).What
+		}
+		t.conn.Send(wire.Message{Proved: p}) // should it not arrive, the host puts things back
+	}()
+	return nil
+}
+
+// getIn tries until a worker has answered over a connection of its own, or the time is up.
+func (t *talk) getIn(ctx context.Context) error {
+	first, err := wire.Frame(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{Project: t.start.Run.Project},
+		Exec: &wire.Exec{Args: []string{"true"}, Limit: 10 * time.Second}}})
+	if err != nil {
+		return err
+	}
+	for {
+		err := t.knock(ctx, first)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(proveAgain):
+		}
+	}
+}
+
+// knock gets in once.
+func (t *talk) knock(ctx context.Context, first []byte) error {
+	s, err := t.fleet.Open(ctx, t.host, first)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	defer context.AfterFunc(ctx, s.Abort)()
+	conn := wire.NewConn(s, s)
+	for {
+		m, err := conn.Receive()
+		switch {
+		case err != nil:
+			return fmt.Errorf("the worker did not answer: %w", err)
+		case m.Executed != nil:
+			return nil
+		case m.Fault != nil:
+			return errors.New(m.Fault.Message)
+		}
+	}
+}

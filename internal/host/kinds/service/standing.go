@@ -1,0 +1,76 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/service/backend"
+)
+
+// Standing is how a service stands, to be put back.
+type Standing struct {
+	Name    string `json:"name"`
+	Running bool   `json:"running"`
+	Boot    bool   `json:"boot"`
+	Barred  bool   `json:"barred"`
+}
+
+// Stand tells how services stand, those of them that the host has.
+func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, error) {
+	sm, err := managerOf(env.Machine)
+	if err != nil || len(names) == 0 {
+		return nil, nil // a host without a service manager has nothing to put back
+	}
+	all, err := sm.Show(ctx, env.Machine, names)
+	if err != nil {
+		return nil, err
+	}
+	var out []Standing
+	for _, name := range names {
+		if s := all[name]; s.There {
+			out = append(out, Standing{name, s.Running, s.Boot, s.Barred})
+		}
+	}
+	return out, nil
+}
+
+// putBackLimit is how long a service may take to be put back.
+const putBackLimit = time.Minute
+
+// PutBack makes a service stand as it stood. One that ran is started anew, so that it reads
+// what was put back for it.
+func PutBack(ctx context.Context, env *kind.Env, s Standing) error {
+	sm, err := managerOf(env.Machine)
+	if err != nil {
+		return err
+	}
+	if err := sm.Load(ctx, env); err != nil {
+		return err
+	}
+	now, err := sm.Show(ctx, env.Machine, []string{s.Name})
+	if err != nil {
+		return err
+	}
+	is := now[s.Name]
+	do := func(a backend.Action) error { return sm.Act(ctx, env, a, s.Name, putBackLimit) }
+	if is.Barred && !s.Barred {
+		err = do(backend.Unmask)
+	}
+	if err == nil && is.Boot != s.Boot && is.BootWord == "" {
+		toggle := backend.Disable
+		if s.Boot {
+			toggle = backend.Enable
+		}
+		err = do(toggle)
+	}
+	switch {
+	case err != nil:
+		return err
+	case s.Running:
+		return do(backend.Restart)
+	case is.Running:
+		return do(backend.Stop)
+	}
+	return nil
+}

@@ -1,0 +1,135 @@
+package worker
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/host/guard"
+	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/ledger"
+	"jadekettle/internal/host/machine"
+)
+
+// loginOf tells whose login became the worker: what sudo and doas say of it in the
+// environment, else what the controller says.
+func loginOf(m machine.Machine, said string) string {
+	environment, err := machine.ReadFile(m, "/proc/self/environ")
+	if err != nil {
+		return said
+	}
+	for v := range strings.SplitSeq(string(environment), "\x00") {
+		for _, name := range []string{"SUDO_USER=", "DOAS_USER="} {
+			if login, ok := strings.CutPrefix(v, name); ok && login != "" {
+				return login
+			}
+		}
+	}
+	return said
+}
+
+// guardFor makes what keeps us from being locked out; nil where nothing is to.
+func (r *runner) guardFor(start *wire.Start) *guard.Keeper {
+	if start.Guard <= 0 {
+		return nil
+	}
+	return &guard.Keeper{Env: r.env, Login: loginOf(r.s.m, start.Login), Wait: start.Guard}
+}
+
+// foundPutBack tells of an earlier run's change that the host has put back by itself
+// meanwhile.
+func foundPutBack(ctx context.Context, m machine.Machine, store *ledger.Store, run plan.Run) (ledger.Record, bool) {
+	g, ok := guard.Found(ctx, &kind.Env{Machine: m, Run: run, Store: store})
+	if !ok || g.Project != run.Project {
+		return ledger.Record{}, false
+	}
+	rec := ledger.Record{Run: plan.Run{ID: g.Run, Project: g.Project}}
+	for i, ref := range g.Refs {
+		rec.Results = append(rec.Results, plan.Result{ID: i, Ref: ref, Status: plan.Failed,
+			Message: "nobody got in any more after this change, so the host has put back what stood: " + refsOf(g.Refs)})
+	}
+	return rec, true
+}
+
+func refsOf(refs []value.Ref) string {
+	var names []string
+	for _, ref := range refs {
+		names = append(names, ref.String())
+	}
+	return kind.Some(names)
+}
+
+// guarded finds those of some tasks that may cut us off, and sets the guard for them.
+func (r *runner) guarded(ctx context.Context, work []kind.Work) (which map[int]bool, err error) {
+	if r.guard == nil || r.foreseeing {
+		return nil, nil
+	}
+	var refs []value.Ref
+	var scopes []kinds.Scope
+	which = map[int]bool{}
+	for _, w := range work {
+		if s := kinds.Guarded(r.env, w.Task, r.guard.Login); !s.Empty() {
+			refs, scopes = append(refs, w.Task.Ref), append(scopes, s)
+			which[w.Task.ID] = true
+		}
+	}
+	if len(refs) == 0 {
+		return nil, nil
+	}
+	return which, r.guard.Arm(ctx, refs, scopes)
+}
+
+// unguarded are the results of tasks that are not done, since no guard could be set.
+func (r *runner) unguarded(work []kind.Work, err error) []plan.Result {
+	var out []plan.Result
+	for _, w := range work {
+		res := r.failed(w.Task, problem.Errorf("it may cut us off, and nothing could be set that puts it back then: %w", err).
+			Remedy("see why, or set guard = \"0s\" in [run] to go without"))
+		res.Changes = w.Changes
+		out = append(out, res)
+	}
+	return out
+}
+
+// proved has the controller get in anew after a change that may have cut us off, and lifts
+// the guard. Where it cannot, what stood is put back, and those tasks have failed.
+func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.Result) {
+	why := r.s.prove(results[0].ID, r.guard.Wait)
+	if why == "" {
+		r.guard.Lift(ctx)
+		return
+	}
+	refs, err := r.guard.PutBack(ctx)
+	story := fmt.Sprintf("nobody got in any more after this change (%s), so the host has put back what stood: %s", why, refsOf(refs))
+	if err != nil {
+		story += fmt.Sprintf("; but not all of it: %v", err)
+	}
+	for i := range results {
+		if res := &results[i]; which[res.ID] {
+			changes := res.Changes
+			*res = r.failed(r.tasks[res.ID], problem.Errorf("%s", story).Remedy("see what it would do, with a console of the host at hand"))
+			res.Changes = changes
+		}
+	}
+}
+
+// prove asks the controller to get in anew, and says why it did not; empty when it did.
+func (s *session) prove(task int, within time.Duration) string {
+	if s.send(wire.Message{Prove: &wire.Prove{Task: task}}) != nil {
+		return "the connection broke"
+	}
+	select {
+	case p := <-s.proofs:
+		return p.Wrong
+	case <-s.lost:
+		return "the connection broke"
+	case <-time.After(within):
+		return fmt.Sprintf("within %v", within)
+	}
+}
