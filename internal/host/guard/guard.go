@@ -43,6 +43,12 @@ const atBoot = "boot"
 // worker is no more.
 const grace = 15 * time.Second
 
+// How often, and how long apart, it is looked whether things are still being put back.
+const (
+	waitTries = 300
+	waitAgain = 200 * time.Millisecond
+)
+
 // maxSaved bounds a file that is written down, in bytes.
 const maxSaved = 8 << 20
 
@@ -55,6 +61,7 @@ type Guard struct {
 	Files    []saved            `json:"files"`
 	Services []service.Standing `json:"services"`
 	Packets  *string            `json:"packets,omitempty"` // as nft lists them
+	Begun    bool               `json:"begun,omitempty"`   // things are being put back, or were when that was cut off
 }
 
 // saved is one file, folder or link as it stood.
@@ -92,6 +99,7 @@ func (k *Keeper) Arm(ctx context.Context, refs []value.Ref, scopes []kinds.Scope
 		}
 	}
 	g.Refs = append(g.Refs, refs...)
+	stopTimer(ctx, k.Env.Machine, g.Token)
 	g.Token = rand.Text()
 	if err := k.Env.Store.Remember(armedFile, g); err != nil {
 		return err
@@ -210,13 +218,29 @@ func (k *Keeper) PutBack(ctx context.Context) ([]value.Ref, error) {
 // did not cut us off. Where the host has put things back meanwhile it gives the guard.
 func Found(ctx context.Context, env *kind.Env) (*Guard, bool) {
 	var g Guard
+	for range waitTries { // what lets us in may have been put back, and the rest not yet
+		lock, err := env.Machine.Lock(env.Store.Path(lockFile))
+		if err == nil {
+			lock.Close()
+			break
+		}
+		env.Machine.Wait(ctx, waitAgain)
+	}
 	if env.Store.Recall(restoredFile, &g) == nil {
+		removeBootEntry(env) // which whoever put things back may not have come to
+		stopTimer(ctx, env.Machine, g.Token)
 		env.Store.Unlearn(restoredFile)
 		return &g, true
 	}
-	if env.Store.Recall(armedFile, &g) == nil {
-		disarm(ctx, env, &g)
+	if env.Store.Recall(armedFile, &g) != nil {
+		return nil, false
 	}
+	if g.Begun { // what lets us in is put back, and perhaps not all of it
+		Restore(ctx, env.Machine, g.Token)
+		env.Store.Unlearn(restoredFile)
+		return &g, true
+	}
+	disarm(ctx, env, &g)
 	return nil, false
 }
 
@@ -228,9 +252,16 @@ func disarm(ctx context.Context, env *kind.Env, g *Guard) {
 	}
 	defer lock.Close()
 	env.Store.Unlearn(armedFile)
-	env.Machine.Run(ctx, machine.Command{Args: []string{"systemctl", "--no-ask-password", "stop", unit(g.Token) + ".timer"},
-		Limit: time.Minute})
+	stopTimer(ctx, env.Machine, g.Token)
 	removeBootEntry(env)
+}
+
+// stopTimer takes the transient timer of a token away. Where it is a process it ends by
+// itself, since its token does not count any more.
+func stopTimer(ctx context.Context, m machine.Machine, token string) {
+	if token != "" && m.Self() != "" && m.Look("systemctl") {
+		m.Run(ctx, machine.Command{Args: []string{"systemctl", "--no-ask-password", "stop", unit(token) + ".timer"}, Limit: time.Minute})
+	}
 }
 
 func unit(token string) string { return "jadekettle-guard-" + strings.ToLower(token) }
@@ -251,7 +282,7 @@ func (k *Keeper) timer(ctx context.Context) error {
 	}
 	if _, err := m.ReadDir("/run/systemd/system"); err == nil && m.UID() == 0 && m.Look("systemd-run") {
 		_, err := machine.Do(ctx, m, machine.Command{Args: []string{"systemd-run", "--quiet", "--collect", "--unit=" + unit(k.guard.Token),
-			"--on-active=" + strconv.Itoa(wait), self, Argument, k.guard.Token + ":0"}, Limit: time.Minute}, nil)
+			"--on-active=" + strconv.Itoa(wait), "--timer-property=AccuracySec=1s", self, Argument, k.guard.Token + ":0"}, Limit: time.Minute}, nil)
 		return err
 	}
 	_, err := machine.Do(ctx, m, machine.Command{Args: []string{"sh", "-c", `setsid "$0" "$@" </dev/null >/dev/null 2>&1 &`, self,
@@ -364,12 +395,17 @@ func Restore(ctx context.Context, m machine.Machine, token string) ([]value.Ref,
 	if token != atBoot && token != g.Token {
 		return nil, nil // a later one counts
 	}
-	err = g.restore(ctx, env, d)
+	g.Begun = true
+	if text, err = json.Marshal(g); err == nil {
+		err = replace(d, armedFile, saved{Mode: 0o600, UID: -1, GID: -1, Data: text})
+	}
+	err = errors.Join(err, g.restore(ctx, env, d)) // on a full disk as well
 	if e := replace(d, restoredFile, saved{Mode: 0o600, UID: -1, GID: -1, Data: text}); err == nil {
 		err = e
 	}
-	d.Remove(armedFile)
 	removeBootEntry(env)
+	d.Remove(armedFile)
+	stopTimer(ctx, m, g.Token)
 	return g.Refs, err
 }
 

@@ -1,0 +1,152 @@
+//go:build lab
+
+package lab
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// TestNeverLockedOutOfRealHosts makes the changes by which people lock themselves out, each
+// with the controller there, with the controller killed in the middle, and with the worker
+// killed as well: the host puts back what stood, and says so.
+func TestNeverLockedOutOfRealHosts(t *testing.T) {
+	l := up(t, "gauge-01")
+	l.write("jadekettle.toml", read(t, filepath.Join(l.project, "jadekettle.toml"))+"[run]\nguard = \"20s\"\n")
+	l.write("manifests/all.toml", "[package.nftables]\n[package.sudo]\n[dir.\"/srv/tide\"]\n")
+	l.apply(0)
+	for name, c := range map[string]struct{ declared, failed string }{
+		"a wrong port of sshd": {`[file."/etc/ssh/sshd_config.d/port.conf"]
+content = "Port 2222\n"
+[service.ssh]
+running = true
+restart_on = ["file /etc/ssh/sshd_config.d/port.conf"]
+`, "service ssh"},
+		"a firewall that drops all": {`[firewall.shut]
+refuse = ["all"]
+may_close_our_port = true
+`, "firewall shut"},
+		"a rule of sudo without us": {`[file."/etc/sudoers.d/ops"]
+content = "# nobody\n"
+`, "file /etc/sudoers.d/ops"},
+		"a key that is removed": {`[user.ops]
+keys = ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPQdwpGmDKzVvnDPmYdwHkBHWBmlGxzoRHmzDw3W1nJJ maren@desk"]
+only_keys = true
+`, "user ops"},
+	} {
+		stands := l.stands()
+		l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
+		begun := time.Now()
+		code, out := l.jk("apply", "gauge-01", "--yes")
+		if code != 1 || !strings.Contains(out, c.failed+"  failed") || !strings.Contains(out, "has put back what stood") {
+			t.Errorf("%s: %d\n%s", name, code, out)
+		}
+		if got := l.stands(); got != stands {
+			t.Errorf("%s: it stood\n%s\nand stands\n%s", name, stands, got)
+		}
+		t.Logf("%s: %v", name, time.Since(begun).Round(time.Second))
+		for _, killed := range []string{"controller", "worker as well", "host rebooted as well"} {
+			if killed == "host rebooted as well" && name != "a wrong port of sshd" {
+				continue
+			}
+			l.cutOff(name, killed)
+			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n")
+			var code int
+			for range 60 { // until the host has put things back
+				if code, out = l.jk("apply", "gauge-01", "--yes"); code == 0 {
+					break
+				}
+				time.Sleep(time.Second)
+			}
+			if got := l.stands(); code != 0 || got != stands {
+				t.Errorf("%s, killed: %s: %d, it stood\n%s\nand stands\n%s\n%s", name, killed, code, stands, got, out)
+			}
+			if !strings.Contains(out, "has put back what stood") {
+				t.Errorf("%s, killed: %s: the next run does not tell it:\n%s", name, killed, out)
+			}
+			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
+		}
+	}
+}
+
+// stands tells how people get into the host.
+func (l *lab) stands() string {
+	l.t.Helper()
+	return l.on("gauge-01", "sudo sh -c 'cat /etc/sudoers.d/ops /home/ops/.ssh/authorized_keys; stat -c \"%n %U %G %a\" "+
+		"/etc/sudoers.d/ops /home/ops /home/ops/.ssh /home/ops/.ssh/authorized_keys; ls /etc/ssh/sshd_config.d; nft list ruleset; "+
+		"ss -Hltn sport = :22 | wc -l; ls /var/lib/jadekettle | grep guard | grep -v lock; ls /etc/systemd/system | grep guard; "+
+		"systemctl list-timers --all --no-legend | grep -c guard'; true")
+}
+
+// cutOff begins an apply that cuts us off, and kills the controller once the guard is set
+// and the change is made, and with it the worker where that is asked for, or the host.
+func (l *lab) cutOff(name, killed string) {
+	l.t.Helper()
+	root := filepath.Join(l.dir, "gauge-01/root")
+	cmd := l.in(l.program, "--project", l.project, "apply", "gauge-01", "--yes")
+	if err := cmd.Start(); err != nil {
+		l.t.Fatal(err)
+	}
+	defer cmd.Wait()
+	armed := filepath.Join(root, "var/lib/jadekettle/guard.json")
+	late := strings.Contains(name, "sshd") // the file is guarded first, and then the service
+	for range 600 {
+		data, err := os.ReadFile(armed)
+		if err == nil && (!late || strings.Contains(string(data), `"service ssh"`) || strings.Contains(string(data), `"name": "ssh"`) &&
+			strings.Contains(string(data), "service")) {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	time.Sleep(1500 * time.Millisecond)
+	cmd.Process.Kill()
+	if killed == "controller" {
+		return
+	}
+	for _, p := range l.workers(root) {
+		syscall.Kill(p, syscall.SIGKILL)
+	}
+	if killed != "worker as well" {
+		nspawn := strings.TrimSpace(read(l.t, filepath.Join(l.dir, "gauge-01/pid")))
+		children := strings.Fields(read(l.t, "/proc/"+nspawn+"/task/"+nspawn+"/children"))
+		host, _ := strconv.Atoi(children[0])
+		const rebootSignal = syscall.Signal(34 + 5) // SIGRTMIN+5 reboots, see systemd(1), SIGNALS
+		syscall.Kill(host, rebootSignal)
+	}
+}
+
+// workers are the processes of the worker on a host, by its root folder.
+func (l *lab) workers(root string) []int {
+	above := map[int]int{}
+	lines := map[int]string{}
+	dirs, _ := filepath.Glob("/proc/[0-9]*")
+	for _, d := range dirs {
+		pid, _ := strconv.Atoi(filepath.Base(d))
+		stat, _ := os.ReadFile(d + "/stat")
+		line, _ := os.ReadFile(d + "/cmdline")
+		if _, rest, ok := strings.Cut(string(stat), ") "); ok {
+			above[pid], _ = strconv.Atoi(strings.Fields(rest)[1])
+			lines[pid] = string(line)
+		}
+	}
+	nspawn, _ := strconv.Atoi(strings.TrimSpace(read(l.t, filepath.Join(filepath.Dir(root), "pid"))))
+	var out []int
+	for pid, line := range lines {
+		for up := pid; strings.Contains(line, "worker-session") && up > 1; up = above[up] {
+			if up == nspawn {
+				out = append(out, pid)
+				break
+			}
+		}
+	}
+	if len(out) == 0 {
+		l.t.Error(fmt.Errorf("there is no worker on %s", root))
+	}
+	return out
+}
