@@ -18,7 +18,7 @@ import (
 // killed as well: the host puts back what stood, and says so.
 func TestNeverLockedOutOfRealHosts(t *testing.T) {
 	l := up(t, "gauge-01")
-	l.write("jadekettle.toml", read(t, filepath.Join(l.project, "jadekettle.toml"))+"[run]\nguard = \"20s\"\n")
+	l.write("jadekettle.toml", read(t, filepath.Join(l.project, "jadekettle.toml"))+"[run]\nguard = \"10s\"\n")
 	l.write("manifests/all.toml", "[package.nftables]\n[package.sudo]\n[dir.\"/srv/tide\"]\n")
 	l.apply(0)
 	for name, c := range map[string]struct{ declared, failed string }{
@@ -55,6 +55,7 @@ only_keys = true
 			if killed == "host rebooted as well" && name != "a wrong port of sshd" {
 				continue
 			}
+			begun := time.Now()
 			l.cutOff(name, killed)
 			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n")
 			var code int
@@ -71,6 +72,7 @@ only_keys = true
 				t.Errorf("%s, killed: %s: the next run does not tell it:\n%s", name, killed, out)
 			}
 			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
+			t.Logf("%s, killed: %s: %v", name, killed, time.Since(begun).Round(time.Second))
 		}
 	}
 }

@@ -399,7 +399,8 @@ func Restore(ctx context.Context, m machine.Machine, token string) ([]value.Ref,
 	if text, err = json.Marshal(g); err == nil {
 		err = replace(d, armedFile, saved{Mode: 0o600, UID: -1, GID: -1, Data: text})
 	}
-	err = errors.Join(err, g.restore(ctx, env, d)) // on a full disk as well
+	_, e := m.ReadDir("/run/systemd/system")
+	err = errors.Join(err, g.restore(ctx, env, d, token == atBoot && e == nil)) // on a full disk as well
 	if e := replace(d, restoredFile, saved{Mode: 0o600, UID: -1, GID: -1, Data: text}); err == nil {
 		err = e
 	}
@@ -409,8 +410,9 @@ func Restore(ctx context.Context, m machine.Machine, token string) ([]value.Ref,
 	return g.Refs, err
 }
 
-// restore goes on whatever fails, since each part may be the one that lets us in.
-func (g *Guard) restore(ctx context.Context, env *kind.Env, store machine.Dir) error {
+// restore goes on whatever fails, since each part may be the one that lets us in. early
+// says that services start only after this.
+func (g *Guard) restore(ctx context.Context, env *kind.Env, store machine.Dir, early bool) error {
 	var all []error
 	for _, f := range slices.Backward(g.Files) {
 		if err := f.putBack(env); err != nil {
@@ -428,7 +430,7 @@ func (g *Guard) restore(ctx context.Context, env *kind.Env, store machine.Dir) e
 		all = append(all, err)
 	}
 	for _, s := range g.Services {
-		if err := service.PutBack(ctx, env, s); err != nil {
+		if err := service.PutBack(ctx, env, s, early); err != nil {
 			all = append(all, fmt.Errorf("put back the service %s: %w", s.Name, err))
 		}
 	}

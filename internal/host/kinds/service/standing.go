@@ -39,8 +39,9 @@ func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, erro
 const putBackLimit = time.Minute
 
 // PutBack makes a service stand as it stood. One that ran is started anew, so that it reads
-// what was put back for it.
-func PutBack(ctx context.Context, env *kind.Env, s Standing) error {
+// what was put back for it, unless it is early: while the host starts, before its services
+// do, and they would wait for us.
+func PutBack(ctx context.Context, env *kind.Env, s Standing, early bool) error {
 	sm, err := managerOf(env.Machine)
 	if err != nil {
 		return err
@@ -65,7 +66,7 @@ func PutBack(ctx context.Context, env *kind.Env, s Standing) error {
 		err = do(toggle)
 	}
 	switch {
-	case err != nil:
+	case err != nil || early:
 		return err
 	case s.Running:
 		return do(backend.Restart)
