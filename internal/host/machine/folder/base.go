@@ -137,7 +137,15 @@ func (h *Machine) nft(c machine.Command, out io.Writer) int {
 	case slices.Contains(c.Args, "-c"):
 		return 0
 	case slices.Contains(c.Args, "-f"):
-		return h.put(kernelTable, h.read(last), out)
+		text := strings.TrimPrefix(h.read(last), "flush ruleset\n")
+		if text == "" {
+			h.remove(kernelTable)
+			return 0
+		}
+		return h.put(kernelTable, text, out)
+	case last == "ruleset":
+		fmt.Fprint(out, h.read(kernelTable))
+		return 0
 	case slices.Contains(c.Args, "delete"):
 		h.remove(kernelTable)
 		return 0
