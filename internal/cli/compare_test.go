@@ -37,6 +37,16 @@ func TestCompare(t *testing.T) {
 		t.Errorf("between two revisions: %d %s", code, errs)
 	}
 	golden(t, "compare", out)
+	write(t, dir, map[string]string{"hosts.toml": "[host.\"gauge-[01..04]\"]\nberth = \"${n}\"\n[host.archive-01]\n[group.all]\n" +
+		"members = [\"*\"]\nmanifests = [\"all\"]\n[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests = [\"gauge\"]\n",
+		"manifests/gauge/manifest.toml": "[file.\"/etc/tide.toml\"]\ntemplate = \"tide.tmpl\"\nmode = \"0600\"\n"})
+	committed(t, filepath.Dir(dir), "v3")
+	write(t, dir, map[string]string{"manifests/gauge/manifest.toml": "[file.\"/etc/tide.toml\"]\ntemplate = \"tide.tmpl\"\n" +
+		"mode = \"0640\"\n"})
+	if _, out, _ := jk(t, dir, "compare", "v3"); !strings.HasPrefix(out, "gauge-[01..04]  file /etc/tide.toml  differs\n    mode: ") {
+		t.Errorf("the mode of a file whose content is each host's own:\n%s", out)
+	}
+	write(t, dir, map[string]string{"hosts.toml": "nothing of it is right"})
 	if code, out, _ = jk(t, dir, "compare", "v1", "v2", "--on", "gauge-03", "--fail-if-changes"); code != 3 ||
 		!strings.Contains(out, "gauge-03  user tide  new") || !strings.Contains(out, "of 1 host 1 differ") {
 		t.Errorf("on one host: %d\n%s", code, out)

@@ -265,6 +265,7 @@ func because(d plan.Drift) string {
 
 func (v *Run) gathered() {
 	for _, g := range v.grouped() {
+		slices.Sort(g.hosts)
 		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), v.word(plan.Changed)+because(g.drift))
 		v.drifted(g)
 		if len(g.names) > 0 {

@@ -41,14 +41,14 @@ func (d *Difference) Task() *plan.Task { return cmp.Or(d.Becomes, d.Was) }
 func (d *Difference) Key() string {
 	var b strings.Builder
 	b.WriteString(string(d.How) + "\x00" + d.Ref.String())
-	shown := false
+	unseen := false // a content changes that is shown by its size alone
 	for _, c := range d.Changes {
 		b.WriteString("\x00" + c.What + "\x00")
 		if c.Diff == "" {
 			b.WriteString(c.Was + "\x00" + c.Becomes)
+			unseen = unseen || c.What == "content"
 			continue
 		}
-		shown = true
 		for line := range strings.Lines(c.Diff) {
 			if line[0] == '+' || line[0] == '-' {
 				b.WriteString(line)
@@ -56,7 +56,7 @@ func (d *Difference) Key() string {
 		}
 	}
 	for _, t := range []*plan.Task{d.Was, d.Becomes} {
-		if t != nil && t.Content != nil && !t.Content.Secret && d.How == Differs && !shown {
+		if t != nil && t.Content != nil && !t.Content.Secret && unseen {
 			b.WriteString("\x00" + t.Content.SHA256)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -129,7 +130,11 @@ func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.
 	}
 	res.Since, res.By = e.Since.Unix(), e.Who
 	if byHost {
-		res.Written = written
+		res.Written = slices.Clone(written)
+	}
+	for i := range res.Written {
+		c := &res.Written[i]
+		c.Diff = strings.Replace(c.Diff, " as declared\n", " as it was written\n", 1)
 	}
 }
 
