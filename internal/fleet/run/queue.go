@@ -1,6 +1,10 @@
 package run
 
-import "sync"
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+)
 
 // queue holds events for one printer. To put one in never waits: a screen that
 // stands still must not hold up a host.
@@ -8,9 +12,11 @@ type queue struct {
 	mu   sync.Mutex
 	list []Event
 	kick chan struct{}
+	open atomic.Int64 // events that are not handed over yet
 }
 
 func (q *queue) put(e Event) {
+	q.open.Add(1)
 	q.mu.Lock()
 	q.list = append(q.list, e)
 	q.mu.Unlock()
@@ -28,6 +34,15 @@ func (q *queue) take() []Event {
 	return list
 }
 
+// settle waits until all is handed over, so that what is printed next comes after it; not
+// for long, since a screen that stands still must not hold up a run.
+func (q *queue) settle() {
+	const limit, again = 500 * time.Millisecond, 5 * time.Millisecond
+	for waited := time.Duration(0); q.open.Load() > 0 && waited < limit; waited += again {
+		time.Sleep(again)
+	}
+}
+
 // tell begins to hand events over, one at a time. What it gives ends that, once
 // all are handed over.
 func (q *queue) tell(to func(Event)) (end func()) {
@@ -43,6 +58,7 @@ func (q *queue) tell(to func(Event)) (end func()) {
 			}
 			for _, e := range q.take() {
 				to(e)
+				q.open.Add(-1)
 			}
 		}
 	}()

@@ -245,6 +245,7 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 			next.Hosts = append(next.Hosts, hosts[i])
 		}
 		if n > 0 && over == "" {
+			f.events.settle()
 			over = p.between(ctx, went, next)
 		}
 		for _, i := range batch {
