@@ -90,29 +90,9 @@ func (l *Last) UnmarshalJSON(data []byte) error {
 		return err
 	}
 	for name, v := range l.Attrs {
-		l.Attrs[name] = whole(v)
+		l.Attrs[name] = value.FromJSON(v)
 	}
 	return nil
-}
-
-func whole(v any) any {
-	switch v := v.(type) {
-	case json.Number:
-		if n, err := v.Int64(); err == nil {
-			return n
-		}
-		f, _ := v.Float64()
-		return f
-	case []any:
-		for i := range v {
-			v[i] = whole(v[i])
-		}
-	case map[string]any:
-		for k := range v {
-			v[k] = whole(v[k])
-		}
-	}
-	return v
 }
 
 // Leftover is what is managed on a host and declared no more.

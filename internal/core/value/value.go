@@ -7,6 +7,7 @@
 package value
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"sort"
@@ -148,6 +149,28 @@ func number(f float64) string {
 		return strconv.FormatFloat(f, 'f', -1, 64)
 	}
 	return strconv.FormatFloat(f, 'g', -1, 64)
+}
+
+// FromJSON turns what encoding/json reads with UseNumber into values: whole numbers are
+// int64. What holds others is changed in place.
+func FromJSON(v any) any {
+	switch v := v.(type) {
+	case json.Number:
+		if n, err := v.Int64(); err == nil {
+			return n
+		}
+		f, _ := v.Float64()
+		return f
+	case []any:
+		for i := range v {
+			v[i] = FromJSON(v[i])
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = FromJSON(v[k])
+		}
+	}
+	return v
 }
 
 // Equal says whether two values are the same, secrets by their text.

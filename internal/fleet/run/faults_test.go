@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -484,6 +486,30 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
 				Status: "splendid"}}}})
 		},
+		"what it takes away before its tasks are over": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Leaving: &wire.Leaving{Refs: []value.Ref{ref}}})
+		},
+		"what it takes away twice": func(_ io.Reader, out io.Writer, nonce string) {
+			away := wire.Message{Leaving: &wire.Leaving{Refs: []value.Ref{ref}}}
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: plan.Unchanged}}}}, away, away)
+		},
+		"what it foresees and nobody asked for": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Foreseen: &wire.Foreseen{Last: true}})
+		},
+		"a proof that nobody asked for": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Prove: &wire.Prove{}})
+		},
+		"a command that nobody asked for": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Executed: &wire.Executed{}})
+		},
+		"the progress of nothing": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Progress: &wire.Progress{Task: 7}})
+		},
+		"a reason of its own": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: plan.Changed, Drift: "the moon"}}}})
+		},
 		"a probe before the plan": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Ask: &wire.Ask{Task: 0}})
 		},
@@ -765,5 +791,55 @@ func TestTriesAndLimits(t *testing.T) {
 	b.manifest("[package.tide-logger]\nretries = 2\n")
 	if h = b.one(false); h.Tasks[0].Status != plan.Failed || h.Tasks[0].Tries != 3 {
 		t.Errorf("%s after %d tries: %s", h.Tasks[0].Status, h.Tasks[0].Tries, h.Tasks[0].Message)
+	}
+}
+
+// TestKillsAtRandom kills workers at random moments, several times over, while a project
+// changes: after the next apply all is as declared, and no stray is left. KILLS says how
+// often; the seed is printed, and SEED begins with it again.
+func TestKillsAtRandom(t *testing.T) {
+	kills, seed := 25, uint64(time.Now().UnixNano())
+	if n, err := strconv.Atoi(os.Getenv("KILLS")); err == nil {
+		kills = n
+	}
+	if n, err := strconv.ParseUint(os.Getenv("SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	t.Logf("SEED=%d KILLS=%d", seed, kills)
+	dice := rand.New(rand.NewPCG(seed, 0))
+	b := newBench(t, "gauge-01")
+	declared := func(n int) string {
+		text := fmt.Sprintf("[package.tide-logger]\nversion = \"%s\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = %d\\n\"\n"+
+			"[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n[user.keeper-%d]\n"+
+			"on_leave = \"remove\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n", []string{"1.4.2-1", "1.5.0-1"}[n%2], n, n%3, n)
+		for i := range n % 4 {
+			text += fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_leave = \"remove\"\ncontent = \"%d\\n\"\n", i, n)
+		}
+		return text
+	}
+	b.guard = 2 * time.Second
+	b.manifest(declared(0))
+	b.run(false)
+	for n := 1; n <= kills; n++ {
+		b.manifest(declared(n))
+		for range 1 + dice.IntN(2) {
+			b.host().Wrap = (&killer{host: b.host(), at: 1 + dice.IntN(60)}).wrap
+			b.one(false)
+			b.host().Wait()
+		}
+		b.host().Wrap = nil
+		if h := b.one(false); h.State != run.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
+			t.Fatalf("SEED=%d, kill %d: %s %s\n%s", seed, n, h.State, h.Message, statuses(h))
+		}
+		for p, want := range map[string]string{"etc/tide-logger.toml": fmt.Sprintf("a = %d\n", n), "etc/ssh/sshd_config": fmt.Sprintf("# %d\n", n)} {
+			if got := b.on(p); got != want {
+				t.Errorf("SEED=%d, kill %d: %s holds %q", seed, n, p, got)
+			}
+		}
+		if b.on(fmt.Sprintf("srv/reading-%d", n%4)) != "" || b.on("var/lib/jadekettle/guard.json") != "" {
+			t.Errorf("SEED=%d, kill %d: something is left", seed, n)
+		}
+		noStrays(t, b)
+		b.settled()
 	}
 }

@@ -483,12 +483,17 @@ func (t *talk) giveOne(hash string) error {
 
 var statuses = []plan.Status{plan.Changed, plan.Failed, plan.Unchanged, plan.Blocked}
 
+var drifts = []plan.Drift{"", plan.ByHost, plan.ByDeclaration, plan.ByBoth}
+
 // results checks what a host says against its plan and passes it on.
 func (t *talk) results(list []plan.Result) error {
 	for _, r := range list {
 		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) &&
 			!(r.Status == plan.LeftOut && (t.plan.Tasks[r.ID].Follows || t.asks(r.ID))) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
+		}
+		if !slices.Contains(drifts, r.Drift) {
+			return fmt.Errorf("%w: a reason that there is not", wire.ErrFrame)
 		}
 		if err := t.hold(size(r)); err != nil {
 			return err

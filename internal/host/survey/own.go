@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/machine"
 )
@@ -112,27 +113,7 @@ func parse(data []byte) (any, error) {
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return nil, errors.New("there is more than one JSON value")
 	}
-	return plain(v), nil
-}
-
-func plain(v any) any {
-	switch v := v.(type) {
-	case json.Number:
-		if n, err := v.Int64(); err == nil {
-			return n
-		}
-		f, _ := v.Float64()
-		return f
-	case []any:
-		for i := range v {
-			v[i] = plain(v[i])
-		}
-	case map[string]any:
-		for k := range v {
-			v[k] = plain(v[k])
-		}
-	}
-	return v
+	return value.FromJSON(v), nil
 }
 
 // files reads the facts that lie on the host.
