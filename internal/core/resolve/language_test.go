@@ -2,6 +2,7 @@ package resolve_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -351,5 +352,54 @@ func TestRequired(t *testing.T) {
 		if want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%s gives %v, want %s", text, err, want)
 		}
+	}
+}
+
+// TestOnLeaveAndTries says by what a thing is removed when nothing declares it any more:
+// its declaration, else the innermost use, else the group; and how often it is tried.
+func TestOnLeaveAndTries(t *testing.T) {
+	tree := func(group, gauge string) fstest.MapFS {
+		return compiletest.Tree("hosts.toml", "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n"+group+
+			"[group.also]\nmembers = [\"*\"]\nmanifests = [\"also\"]\n", "manifests/gauge.toml", gauge,
+			"manifests/relay.toml", "[dir.\"/relay\"]\n", "manifests/also.toml", "[dir.\"/twice\"]\n",
+			"+jadekettle.toml", "[run]\nretries = 2\nretry_every = \"5s\"\ntimeout = \"1m\"\n")
+	}
+	const gauge = "[dir.\"/a\"]\n[dir.\"/b\"]\non_leave = \"keep\"\n[dir.\"/c\"]\non_leave = \"remove\"\nretries = 0\ntimeout = \"9s\"\n" +
+		"[use.relay]\n[dir.\"/twice\"]\n[command.slow]\nrun = [\"sleep\", \"1\"]\nalways = true\ntimeout = \"3s\"\n"
+	for group, want := range map[string]string{
+		"":                        "/c",
+		"on_leave = \"remove\"\n": "/a /c /relay slow",
+		"on_leave = \"keep\"\n":   "/c",
+	} {
+		p, err := compile.Load(tree(group, gauge), kinds.Schemas(), compile.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		pl, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: debian})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var removed []string
+		tries := map[string]string{}
+		for _, task := range pl.Tasks {
+			if task.OnLeave == schema.Remove {
+				removed = append(removed, task.Ref.Name)
+			}
+			tries[task.Ref.Name] = fmt.Sprint(task.Tries)
+		}
+		slices.Sort(removed)
+		if got := strings.Join(removed, " "); got != want {
+			t.Errorf("with %q in the group go %s, want %s", group, got, want)
+		}
+		if tries["/a"] != "{1m0s 2 5s}" || tries["/c"] != "{9s 0 0s}" || tries["slow"] != "{0s 2 5s}" {
+			t.Errorf("they are tried %v", tries)
+		}
+	}
+	if got := out(t, tree("", "[use.relay]\non_leave = \"remove\"\n[dir.\"/x\"]\nretries = 2000\n"), debian, compile.Options{}); !strings.
+		Contains(got, "manifests/gauge.toml:4:11: retries is 2000") {
+		t.Errorf("too many retries: %s", got)
+	}
+	if got := out(t, tree("", "[use.relay]\non_leave = \"away\"\n"), debian, compile.Options{}); !strings.Contains(got, `takes "keep" or "remove"`) {
+		t.Errorf("another word: %s", got)
 	}
 }

@@ -1,6 +1,7 @@
 package settings_test
 
 import (
+	"errors"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -56,6 +57,37 @@ func TestDurations(t *testing.T) {
 		"7d": 7 * 24 * time.Hour, "0d": 0, "-1s": -1, "soon": -1, "99999d": -1, "": -1} {
 		if got, err := settings.ParseDuration(text); (err != nil) != (want < 0) || err == nil && got != want {
 			t.Errorf("%q is %v (%v)", text, got, err)
+		}
+	}
+}
+
+// TestRollouts reads how an apply goes over many hosts, for all and for an environment.
+func TestRollouts(t *testing.T) {
+	var ps problem.Problems
+	s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\nfirst = 2\nbatch = \"20%\"\n" +
+		"pause = \"5m\"\nguard = \"0s\"\nretries = 2\n[env.production]\nbatch = 3\nstop_after = \"5%\"\n")}}, &ps)
+	if err := errors.Join(ps.Err(), s.Choose("production")); err != nil {
+		t.Fatal(err)
+	}
+	r := s.Rollout
+	if r.First != "2" || r.Batch.String() != "3" || r.StopAfter.String() != "5%" || r.Pause != "5m" || s.Guard != 0 || s.Retries != 2 {
+		t.Errorf("it is %+v", s)
+	}
+	for _, c := range []struct {
+		text  string
+		hosts int
+		want  int
+	}{{"3", 100, 3}, {"20%", 9, 2}, {"1%", 5, 1}, {"100%", 7, 7}} {
+		if a, err := settings.ParseAmount(c.text); err != nil || a.Of(c.hosts) != c.want {
+			t.Errorf("%s of %d hosts are %d, %v", c.text, c.hosts, a.Of(c.hosts), err)
+		}
+	}
+	for _, wrong := range []string{"batch = 0", "batch = \"120%\"", "stop_after = true", "pause = \"soon\"", "first = []",
+		"retries = -1", "guard = \"x\""} {
+		var ps problem.Problems
+		settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\n" + wrong + "\n")}}, &ps)
+		if list := ps.List(); len(list) != 1 || list[0].Place.Line != 3 {
+			t.Errorf("%s gives %v", wrong, list)
 		}
 	}
 }

@@ -151,7 +151,7 @@ type Command struct {
 type listening struct{}
 
 // Listen lets a writer have what commands print while they run, besides what is kept of
-// it. It must take it without waiting.
+// it. It must take it without waiting, and from several goroutines.
 func Listen(ctx context.Context, w io.Writer) context.Context {
 	return context.WithValue(ctx, listening{}, w)
 }

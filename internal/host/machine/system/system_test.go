@@ -171,10 +171,10 @@ func TestNothingIsLeftOfWhatWasCutOff(t *testing.T) {
 // TestWhoListens hears what a command prints, but for one that is quiet.
 func TestWhoListens(t *testing.T) {
 	for _, quiet := range []bool{false, true} {
-		var heard strings.Builder
+		var heard machine.Keep
 		out, err := system.New().Run(machine.Listen(t.Context(), &heard), machine.Command{Args: []string{"sh", "-c",
 			"echo ebb; echo flow >&2"}, Quiet: quiet})
-		if err != nil || out.Stdout != "ebb\n" || (heard.Len() == 9) == quiet {
+		if err != nil || out.Stdout != "ebb\n" || (len(heard.String()) == 9) == quiet {
 			t.Errorf("quiet %v: it printed %q, heard was %q, %v", quiet, out.Stdout, heard.String(), err)
 		}
 	}
