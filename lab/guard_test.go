@@ -100,13 +100,12 @@ func (l *lab) cutOff(name, killed string) {
 	late := strings.Contains(name, "sshd") // the file is guarded first, and then the service
 	for range 600 {
 		data, err := os.ReadFile(armed)
-		if err == nil && (!late || strings.Contains(string(data), `"service ssh"`) || strings.Contains(string(data), `"name": "ssh"`) &&
-			strings.Contains(string(data), "service")) {
+		text := string(data)
+		if err == nil && strings.Contains(text, `"made": true`) && (!late || strings.Contains(text, `"service ssh"`)) {
 			break
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	time.Sleep(1500 * time.Millisecond)
 	cmd.Process.Kill()
 	if killed == "controller" {
 		return

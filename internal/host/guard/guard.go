@@ -49,6 +49,10 @@ const (
 	waitAgain = 200 * time.Millisecond
 )
 
+// changeLimit is how long a change may take before things are put back in the middle of it,
+// for when the worker is no more.
+const changeLimit = 5 * time.Minute
+
 // maxSaved bounds a file that is written down, in bytes.
 const maxSaved = 8 << 20
 
@@ -61,6 +65,7 @@ type Guard struct {
 	Files    []saved            `json:"files"`
 	Services []service.Standing `json:"services"`
 	Packets  *string            `json:"packets,omitempty"` // as nft lists them
+	Made     bool               `json:"made,omitempty"`    // the change is made, and somebody has to get in now
 	Begun    bool               `json:"begun,omitempty"`   // things are being put back, or were when that was cut off
 }
 
@@ -99,12 +104,24 @@ func (k *Keeper) Arm(ctx context.Context, refs []value.Ref, scopes []kinds.Scope
 		}
 	}
 	g.Refs = append(g.Refs, refs...)
-	stopTimer(ctx, k.Env.Machine, g.Token)
-	g.Token = rand.Text()
-	if err := k.Env.Store.Remember(armedFile, g); err != nil {
+	g.Made = false
+	return k.set(ctx, k.Wait+changeLimit)
+}
+
+// Made says that the change is made: from here on somebody has to get in.
+func (k *Keeper) Made(ctx context.Context) error {
+	k.guard.Made = true
+	return k.set(ctx, k.Wait+grace)
+}
+
+// set writes the guard down and sets a timer for it, in the place of an earlier one.
+func (k *Keeper) set(ctx context.Context, wait time.Duration) error {
+	stopTimer(ctx, k.Env.Machine, k.guard.Token)
+	k.guard.Token = rand.Text()
+	if err := k.Env.Store.Remember(armedFile, k.guard); err != nil {
 		return err
 	}
-	return k.timer(ctx)
+	return k.timer(ctx, wait)
 }
 
 // add writes down what is not yet.
@@ -270,13 +287,13 @@ func unit(token string) string { return "jadekettle-guard-" + strings.ToLower(to
 // unit, where the service manager has these, else by a process that has nothing to do with
 // the session. Where the worker is no program of the host, as on a simulated one, there is
 // none.
-func (k *Keeper) timer(ctx context.Context) error {
+func (k *Keeper) timer(ctx context.Context, after time.Duration) error {
 	m := k.Env.Machine
 	self := m.Self()
 	if self == "" {
 		return nil
 	}
-	wait := int((k.Wait + grace).Seconds())
+	wait := int(after.Seconds())
 	if err := bootEntry(k.Env, self); err != nil {
 		return fmt.Errorf("set what puts things back after a reboot: %w", err)
 	}

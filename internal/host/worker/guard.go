@@ -82,7 +82,27 @@ func (r *runner) guarded(ctx context.Context, work []kind.Work) (which map[int]b
 	if len(refs) == 0 {
 		return nil, nil
 	}
-	return which, r.guard.Arm(ctx, refs, scopes)
+	if err := r.guard.Arm(ctx, refs, scopes); err != nil {
+		r.guard.Lift(ctx)
+		return nil, err
+	}
+	return which, nil
+}
+
+// parts puts work together that is done at once: neighbours of a kind that is better
+// written so, as long as they have one limit and none of them may cut us off.
+func (r *runner) parts(k kind.Kind, work []kind.Work) [][]kind.Work {
+	alone := func(w kind.Work) bool {
+		return !k.Joint() || r.guard != nil && !kinds.Guarded(r.env, w.Task, r.guard.Login).Empty()
+	}
+	var out [][]kind.Work
+	for i, w := range work {
+		if i == 0 || alone(w) || alone(work[i-1]) || w.Task.Tries.Limit != work[i-1].Task.Tries.Limit {
+			out = append(out, nil)
+		}
+		out[len(out)-1] = append(out[len(out)-1], w)
+	}
+	return out
 }
 
 // unguarded are the results of tasks that are not done, since no guard could be set.
@@ -100,7 +120,12 @@ func (r *runner) unguarded(work []kind.Work, err error) []plan.Result {
 // proved has the controller get in anew after a change that may have cut us off, and lifts
 // the guard. Where it cannot, what stood is put back, and those tasks have failed.
 func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.Result) {
-	why := r.s.prove(results[0].ID, r.guard.Wait)
+	why := ""
+	if err := r.guard.Made(ctx); err != nil {
+		why = "the guard could not be kept: " + err.Error()
+	} else {
+		why = r.s.prove(results[0].ID, r.guard.Wait)
+	}
 	if why == "" {
 		r.guard.Lift(ctx)
 		return

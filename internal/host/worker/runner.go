@@ -223,11 +223,7 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 	if k.Schema().Reboots && len(work) > 0 && !r.s.ending() {
 		return rebootError{work[0]}
 	}
-	size := 1
-	if k.Joint() {
-		size = max(1, len(work))
-	}
-	for part := range slices.Chunk(work, size) {
+	for _, part := range r.parts(k, work) {
 		if r.s.ending() {
 			return nil
 		}
@@ -425,7 +421,7 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 			return nil, nil, err
 		}
 		tasks[i] = w.Task
-		limit = max(limit, w.Task.Tries.Limit)
+		limit = w.Task.Tries.Limit // which all of them have
 	}
 	if err := r.saveDebts(work); err != nil {
 		return nil, nil, err
@@ -433,6 +429,9 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 	<-r.surveyed
 	which, err := r.guarded(ctx, work)
 	if err != nil {
+		for i, w := range work {
+			r.settle(w.Task, owed[i], true)
+		}
 		return r.unguarded(work, err), nil, nil
 	}
 	var errs []error
