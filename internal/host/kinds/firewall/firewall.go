@@ -303,7 +303,7 @@ func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 		"delete table inet jadekettle\ntable inet jadekettle {\n\tchain incoming {\n" +
 		"\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n" +
 		"\t\tct state invalid drop\n\t\tiif \"lo\" accept\n")
-	if port := ourPort(env); port > 0 {
+	if port := ourPort(env, have); port > 0 {
 		fmt.Fprintf(&b, "\t\ttcp dport %d accept %s\n", port, ourMark)
 	}
 	b.WriteString("\t\tmeta l4proto 58 accept comment \"ICMPv6\"\n\t\ticmp type { echo-request, " +
@@ -399,10 +399,11 @@ const sshPort = 22
 
 // ourPort is the port by which this session came: sshd tells it to what it
 // starts in SSH_CONNECTION (ssh(1), ENVIRONMENT), and some process above the
-// worker still has it. It is 0 where the plan says that it may be closed.
-func ourPort(env *kind.Env) int {
+// worker still has it. It is 0 where a declaration that is in force says that it may be
+// closed: until that one is, which most often opens it for some, it stays open.
+func ourPort(env *kind.Env, have map[string][]string) int {
 	if slices.ContainsFunc(env.Tasks, func(t plan.Task) bool {
-		return t.Ref.Kind == about.Name && t.Attrs.Bool("may_close_our_port")
+		return t.Ref.Kind == about.Name && t.Attrs.Bool("may_close_our_port") && have[t.Ref.Name] != nil
 	}) {
 		return 0
 	}
