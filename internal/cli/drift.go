@@ -18,13 +18,7 @@ func (a *App) driftCommand() *cobra.Command {
 			"changed on the host since it was last written, is declared otherwise now, or both: with what differs from what\n" +
 			"was last written, when that was and by whom. It changes nothing. Hosts remember how things were declared when\n" +
 			"they were last written, but for what is secret.",
-		RunE: func(c *cobra.Command, targets []string) error {
-			p, err := a.reach(c.Context(), targets, r.except, r.parallel)
-			if err != nil {
-				return err
-			}
-			return a.round(c.Context(), r, p)
-		},
+		RunE: func(c *cobra.Command, targets []string) error { return a.look(c.Context(), r, targets) },
 	}
 	r.flags(a, c)
 	a.completeRound(c)

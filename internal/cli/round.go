@@ -124,22 +124,25 @@ func (a *App) previewCommand() *cobra.Command {
 		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a host\n" +
 			"but Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\n" +
 			"any it takes all hosts.",
-		RunE: func(c *cobra.Command, targets []string) error {
-			targets, err := r.targets(a, targets)
-			if err != nil {
-				return err
-			}
-			p, err := a.reach(c.Context(), targets, r.except, r.parallel)
-			if err != nil {
-				return err
-			}
-			return a.round(c.Context(), r, p)
-		},
+		RunE: func(c *cobra.Command, targets []string) error { return a.look(c.Context(), r, targets) },
 	}
 	r.flags(a, c)
 	a.completeRound(c)
 	c.Flags().StringVar(&r.save, "save", "", "keep what it shows in a `FILE`, to be reviewed and then applied with --reviewed")
 	return c
+}
+
+// look takes the hosts of a call through a round that changes nothing.
+func (a *App) look(ctx context.Context, r *round, targets []string) error {
+	targets, err := r.targets(a, targets)
+	if err != nil {
+		return err
+	}
+	p, err := a.reach(ctx, targets, r.except, r.parallel)
+	if err != nil {
+		return err
+	}
+	return a.round(ctx, r, p)
 }
 
 // nothingDone says that somebody did not agree.

@@ -91,8 +91,7 @@ type Keeper struct {
 	guard *Guard
 }
 
-// Arm writes down what stands of all that tasks may cut us off by, and sets the timer. It
-// is false where they may not.
+// Arm writes down what stands of all that tasks may cut us off by, and sets the timer.
 func (k *Keeper) Arm(ctx context.Context, refs []value.Ref, scopes []kinds.Scope) error {
 	if k.guard == nil {
 		k.guard = &Guard{Project: k.Env.Run.Project, Run: k.Env.Run.ID}
