@@ -71,7 +71,7 @@ func (a *App) retire(ctx context.Context, r *round, p *project, yes bool) error 
 		return err
 	}
 	for _, h := range a.last {
-		if o := h.Outcome(); o != run.OutChanged && o != run.OutUnchanged || len(h.Leftovers) > 0 {
+		if o := h.Outcome(); o != run.OutChanged && o != run.OutUnchanged {
 			fmt.Fprintf(a.Err, "%s is not forgotten, since not all of it was taken away\n", h.Name)
 			continue
 		}

@@ -92,3 +92,24 @@ func TestApplyOnATerminal(t *testing.T) {
 		t.Errorf("with the host down: %d\n%s", code, out)
 	}
 }
+
+// TestRetire takes away what is managed on a host and forgets it; what cannot be taken away
+// is told and stays.
+func TestRetire(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd+"[lines.\"/etc/hosts\"]\nput = [{ text = \"192.0.2.9 buoy\" }]\n", "gauge-01")
+	if code, out, errs := jk(t, dir, "apply", "--all"); code != 0 {
+		t.Fatalf("apply ends with %d\n%s%s", code, out, errs)
+	}
+	if code, _, errs := jk(t, dir, "hosts", "retire", "gauge-01"); code != 2 || !strings.Contains(errs, "say --yes") {
+		t.Errorf("without a terminal: %d %s", code, errs)
+	}
+	code, out, errs := jk(t, dir, "hosts", "retire", "gauge-01", "--yes")
+	_, err := os.Stat(filepath.Join(hosts.Hosts[0].Root, "etc/motd"))
+	if code != 0 || err == nil || !strings.Contains(out, "lines /etc/hosts") || !strings.Contains(errs, "gauge-01 is forgotten") {
+		t.Errorf("retire ends with %d, the file is there: %v\n%s%s", code, err == nil, out, errs)
+	}
+	hosts.Hosts[0].Down()
+	if code, _, errs = jk(t, dir, "hosts", "retire", "gauge-01", "--yes"); code != 1 || !strings.Contains(errs, "is not forgotten") {
+		t.Errorf("with the host down: %d %s", code, errs)
+	}
+}
