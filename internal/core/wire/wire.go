@@ -206,6 +206,7 @@ type Prove struct {
 // Proved says how that went: Wrong is empty when it went well.
 type Proved struct {
 	Wrong string `cbor:"1,keyasint,omitempty"`
+	Task  int    `cbor:"2,keyasint,omitempty"` // of the question, so that a late answer proves nothing of another
 }
 
 // Leaving says that tasks of the worker's own follow those of the plan: what is left over

@@ -25,7 +25,7 @@ func (t *talk) prove(task int) error {
 	go func() {
 		ctx, cancel := context.WithTimeout(context.Background(), t.start.Guard*4/5)
 		defer cancel()
-		p := &wire.Proved{}
+		p := &wire.Proved{Task: task}
 		if err := t.getIn(ctx); err != nil {
 			p.Wrong = problem.From(err).What
 		}

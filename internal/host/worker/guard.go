@@ -149,12 +149,17 @@ func (s *session) prove(task int, within time.Duration) string {
 	if s.send(wire.Message{Prove: &wire.Prove{Task: task}}) != nil {
 		return "the connection broke"
 	}
-	select {
-	case p := <-s.proofs:
-		return p.Wrong
-	case <-s.lost:
-		return "the connection broke"
-	case <-time.After(within):
-		return fmt.Sprintf("within %v", within)
+	late := time.After(within)
+	for {
+		select {
+		case p := <-s.proofs:
+			if p.Task == task {
+				return p.Wrong
+			}
+		case <-s.lost:
+			return "the connection broke"
+		case <-late:
+			return fmt.Sprintf("within %v", within)
+		}
 	}
 }
