@@ -166,7 +166,7 @@ func (a *App) root() *cobra.Command {
 		&cobra.Group{ID: "grow", Title: "As a project grows:"}, &cobra.Group{ID: "start", Title: "To begin with:"})
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(),
 		a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(),
-		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.driftCommand(), a.verifyCommand(), a.execCommand(), a.compareCommand(),
+		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.driftCommand(), a.undoCommand(), a.verifyCommand(), a.execCommand(), a.compareCommand(),
 		a.versionCommand())
 	a.told(root)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {

@@ -89,6 +89,7 @@ var examples = map[string]string{
 	"exec":            "  jadekettle exec @gauge -- uptime\n  jadekettle exec --all --as-login -- 'df -h / | tail -n 1'",
 	"compare":         "  jadekettle compare main\n  jadekettle compare v1.2 v1.3 --on @gauge",
 	"drift":           "  jadekettle drift @gauge\n  jadekettle drift --fail-if-changes --output json",
+	"undo":            "  jadekettle undo last\n  jadekettle undo 12 gauge-01 --preview",
 	"hosts retire":    "  jadekettle hosts retire gauge-05",
 	"format":          "  jadekettle format\n  jadekettle format --check manifests/gauge/manifest.toml",
 	"add":             "  jadekettle add package foghorn-relay --manifest signal\n  jadekettle add service",

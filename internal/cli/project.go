@@ -24,6 +24,7 @@ import (
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/ask"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
@@ -369,7 +370,7 @@ func (a *App) fleet(p *project, parallel int) (*run.Fleet, error) {
 		parallel = p.Settings.Parallel
 	}
 	return &run.Fleet{Ask: ask.Probe, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel,
-		Guard: p.Settings.Guard, Chosen: p.chosen,
+		Guard: p.Settings.Guard, Chosen: p.chosen, Past: wire.Past{Age: p.Settings.UndoAge, Size: p.Settings.UndoSize},
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return a.connect(ctx, p, d, h, first)
 		}}, nil

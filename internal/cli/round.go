@@ -19,6 +19,7 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/settings"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 )
@@ -32,20 +33,23 @@ type round struct {
 	verbose  bool
 	strict   bool // --fail-if-changes
 	summary  bool
-	closed   bool   // --show-closed
-	lenient  bool   // --accept-unreached
-	drift    bool   // tell what differs from what was last written
-	take     bool   // --take-leftovers
-	forget   bool   // --forget-leftovers
-	adopt    bool   // --adopt
-	retire   bool   // nothing is declared any more
-	save     string // --save
-	reviewed string // --reviewed
+	closed   bool                  // --show-closed
+	lenient  bool                  // --accept-unreached
+	drift    bool                  // tell what differs from what was last written
+	take     bool                  // --take-leftovers
+	forget   bool                  // --forget-leftovers
+	adopt    bool                  // --adopt
+	retire   bool                  // nothing is declared any more
+	undo     map[string]*wire.Undo // what of an earlier run is put back, by host
+	save     string                // --save
+	reviewed string                // --reviewed
 	saved    *reviewed.Preview
 	foreseen run.Foreseen // what was agreed to; nil for whatever there is
 	first    bool         // it is the preview of an apply
 	unseen   bool         // hosts are left out that could not be looked at
 	again    string
+	undoes   int    // the number of the run that undo is about
+	what     string // what is asked, where it is no apply
 	rollout  rollout
 	part     resolve.Selection
 	given    *pflag.FlagSet
@@ -255,6 +259,9 @@ func (r *round) leavings() error {
 
 // question is how an apply asks.
 func (r *round) question() string {
+	if r.what != "" {
+		return r.what
+	}
 	what := "Apply to"
 	if r.take {
 		what = "Take what is left over away, and apply to"
@@ -351,7 +358,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err := r.part.Check(p.Project); err != nil {
 		return err
 	}
-	if !r.retire {
+	if !r.bare() {
 		if err := fleet.Plans.Check(p.hosts); err != nil {
 			return err
 		}
@@ -369,13 +376,16 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		if fleet.Rollout, err = a.rollout(how, p, r.lenient); err != nil {
 			return err
 		}
+		if r.undo != nil { // it undoes what went wrong, and goes to all at once
+			fleet.Rollout = run.Rollout{Lenient: r.lenient}
+		}
 		number = a.reserve(p)
 	}
 	id.ShowClosed, id.Drift, id.Take, id.Forget, id.Adopt = r.closed, r.drift, r.take, r.forget, r.adopt
-	fleet.Retire, fleet.Foreseen = r.retire, r.foreseen
+	fleet.Retire, fleet.Undo, fleet.Foreseen = r.retire, r.undo, r.foreseen
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet.Selection = r.part
-	v := &screen.Run{W: a.Out, Preview: r.preview, Drift: r.drift, Detail: r.detail(), Width: a.Width,
+	v := &screen.Run{W: a.Out, Preview: r.preview, Drift: r.drift, Undo: r.undoes, Detail: r.detail(), Width: a.Width,
 		Sources: &screen.Sources{Dir: p.dir}, Words: remedy, Working: a.Err}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
@@ -407,6 +417,8 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		report.Mode = "drift"
 	case r.retire && !r.preview:
 		report.Mode = "retire"
+	case r.undo != nil && !r.preview:
+		report.Mode = "undo"
 	}
 	report.Number = number
 	a.keepRun(p, number, report)
@@ -421,7 +433,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		v.Detail = screen.Usual // what is alike is told once at the end
 	}
 	v.End(out)
-	if !r.part.All() && !r.retire && !slices.ContainsFunc(out, func(h *run.Visit) bool {
+	if !r.part.All() && !r.bare() && !slices.ContainsFunc(out, func(h *run.Visit) bool {
 		return h.Planned > 0 ||
 			h.State != run.Reached && h.State != run.Off
 	}) {
@@ -434,6 +446,9 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	}
 	return nil
 }
+
+// bare says whether the round is about nothing that is declared now.
+func (r *round) bare() bool { return r.retire || r.undo != nil }
 
 // verdict gives the exit code: 2 before 1 before 3, and 130 before all.
 func verdict(ctx context.Context, hosts []*run.Visit, strict, lenient bool) int {

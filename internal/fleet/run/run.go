@@ -155,6 +155,11 @@ type Fleet struct {
 	// Retire gives every host an empty plan, so that all that is managed there is left
 	// over.
 	Retire bool
+	// Past is what a host keeps of what stands before it is changed.
+	Past wire.Past
+	// Undo, when not nil, has every host put back what an earlier run changed, of its own
+	// entry here; its plan is empty.
+	Undo map[string]*wire.Undo
 	// Guard is how long a host waits for us to get in anew after a change that may have
 	// cut us off; 0 is not at all.
 	Guard time.Duration
@@ -172,14 +177,17 @@ type Fleet struct {
 func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Visit {
 	return f.over(ctx, hosts, f.Rollout, func(f *Fleet, h *inventory.Host, out *Visit) {
 		early, _ := f.Plans.Early(h)
-		if f.Retire {
+		if f.bare() {
 			early = nil
 		}
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
 			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own"), Foresee: f.Foreseen != nil,
-			Guard: f.guard(h, r), Login: h.Connect.User}, early)
+			Guard: f.guard(h, r), Login: h.Connect.User, Past: f.Past, Undo: f.Undo[h.Name]}, early)
 	})
 }
+
+// bare says whether nothing is declared for any host, and all that is done follows.
+func (f *Fleet) bare() bool { return f.Retire || f.Undo != nil }
 
 // guard is how long a host waits for us. This machine itself needs nobody to get in.
 func (f *Fleet) guard(h *inventory.Host, r plan.Run) time.Duration {

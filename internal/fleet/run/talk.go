@@ -401,7 +401,7 @@ func (t *talk) take(whole *plan.Plan) error {
 
 // resolve makes the plan for the facts that came.
 func (t *talk) resolve() error {
-	if t.fleet.Retire {
+	if t.fleet.bare() {
 		return t.take(&plan.Plan{})
 	}
 	p, err := t.fleet.Plans.Of(t.host, t.out.Facts)
@@ -514,8 +514,8 @@ func (t *talk) results(list []plan.Result) error {
 	return nil
 }
 
-// takesAway adds to the plan what the host takes away since nothing declares it any more,
-// which it may say once, when the tasks that it was given are over.
+// takesAway adds to the plan what the host takes away since nothing declares it any more, or
+// puts back, which it may say once, when the tasks that it was given are over.
 func (t *talk) takesAway(refs []value.Ref) error {
 	if t.plan == nil || t.left || len(refs) == 0 || len(refs) > 1<<16 || slices.Contains(t.seen, false) || !t.start.Run.Whole {
 		return fmt.Errorf("%w: things that it takes away at a wrong time, or too many", wire.ErrFrame)
@@ -527,7 +527,7 @@ func (t *talk) takesAway(refs []value.Ref) error {
 		if err := t.hold(256 + len(ref.Name)); err != nil {
 			return err
 		}
-		longer.Tasks = append(longer.Tasks, plan.Task{ID: len(longer.Tasks), Ref: ref, Absent: true,
+		longer.Tasks = append(longer.Tasks, plan.Task{ID: len(longer.Tasks), Ref: ref, Absent: t.start.Undo == nil,
 			Places: []value.Place{{}}})
 		t.seen = append(t.seen, false)
 	}

@@ -376,6 +376,16 @@ func (s *Store) Drop(ref value.Ref) {
 	}
 }
 
+// Reinstate has a thing be remembered as it was at an earlier time; nil is not at all.
+func (s *Store) Reinstate(ref value.Ref, e *plan.Entry) {
+	if e == nil {
+		s.Drop(ref)
+		return
+	}
+	s.Entries[ref] = *e
+	s.dirty = true
+}
+
 // Other gives the project that manages a thing when it is another than this.
 func (s *Store) Other(ref value.Ref) (project string, other bool) {
 	e, there := s.Entries[ref]

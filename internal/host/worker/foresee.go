@@ -10,11 +10,11 @@ import (
 
 // foresee goes through the plan as a preview does, tells the controller what would change,
 // and waits until it says that this is what is meant. go is false when it is not.
-func (s *session) foresee(ctx context.Context, r *runner) (goOn bool, err error) {
+func (s *session) foresee(ctx context.Context, r *runner, start *wire.Start) (goOn bool, err error) {
 	ledger, tasks := r.store.Snapshot(), r.tasks
 	r.env.Run.Preview, r.foreseeing = true, true
 	if err = r.run(ctx); err == nil {
-		_, err = s.leave(ctx, r)
+		_, err = s.last(ctx, r, start)
 	}
 	list := r.foreseen
 	r.env.Run.Preview, r.foreseeing, r.foreseen = false, false, nil

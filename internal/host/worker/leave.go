@@ -19,6 +19,14 @@ import (
 // do.
 const maxLooked = 100
 
+// last does what follows the plan.
+func (s *session) last(ctx context.Context, r *runner, start *wire.Start) ([]plan.Leftover, error) {
+	if start.Undo != nil {
+		return nil, s.undo(ctx, r, start.Undo)
+	}
+	return s.leave(ctx, r)
+}
+
 // leave sees to what this project managed and declares no more: what is to be removed,
 // or all of it where the call says so, is taken away in the reverse order of that in
 // which it was made; the rest is told. Where something failed nothing is taken away.
@@ -66,18 +74,26 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 	if len(away) == 0 {
 		return stay, nil
 	}
+	if err := s.follow(r, away); err != nil {
+		return nil, err
+	}
+	return stay, s.streaming(func() error { return r.run(ctx) })
+}
+
+// follow has tasks of the worker's own follow those of the plan, and tells the controller.
+func (s *session) follow(r *runner, tasks []plan.Task) error {
 	leaving := &wire.Leaving{}
-	for _, t := range away {
+	for _, t := range tasks {
 		leaving.Refs = append(leaving.Refs, t.Ref)
 	}
 	if !r.foreseeing && s.send(wire.Message{Leaving: leaving}) != nil {
-		return nil, errLost
+		return errLost
 	}
 	r.from, r.leaving = len(r.tasks), len(r.tasks)
-	r.tasks = append(r.tasks, away...)
+	r.tasks = append(r.tasks, tasks...)
 	r.env.Tasks = r.tasks
-	r.ended = append(r.ended, make([]plan.Status, len(away))...)
-	return stay, s.streaming(func() error { return r.run(ctx) })
+	r.ended = append(r.ended, make([]plan.Status, len(tasks))...)
+	return nil
 }
 
 // look tells what taking something away would do.
@@ -98,7 +114,7 @@ func (r *runner) look(ctx context.Context, t plan.Task) (changes []plan.Change, 
 // written, or what is declared is.
 func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.Result) {
 	e, ours := r.store.Entries[t.Ref]
-	if !ours || e.Project != r.env.Run.Project || e.Left || e.Last == nil || onlyDue(res.Changes) {
+	if r.undo != nil || !ours || e.Project != r.env.Run.Project || e.Left || e.Last == nil || onlyDue(res.Changes) {
 		return
 	}
 	same := e.Last.Same(plan.LastOf(t))

@@ -35,7 +35,10 @@ type runner struct {
 	guard      *guard.Keeper   // keeps us from being locked out; may be nil
 	foreseeing bool            // it only tells what it would do, in foreseen
 	foreseen   []plan.Result
-	leaving    int // from which task on they take away what is left over
+	leaving    int          // from which task on they take away what is left over
+	past       *ledger.Past // keeps what stands before it is changed; nil where nothing is kept
+	befores    befores      // of the tasks that are at work
+	undo       *undoing     // puts back what an earlier run changed; nil in any other run
 	// surveyed is closed when the facts are read, which are those of before the
 	// first change.
 	surveyed chan struct{}
@@ -204,6 +207,10 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 				results = append(results, r.failed(t, err))
 			case len(changes) == 0:
 				results = append(results, r.right(t))
+			case r.undo != nil && r.undo.moved(ctx, r, k, t) != nil:
+				res := r.failed(t, r.undo.why)
+				res.Changes = changes
+				results = append(results, res)
 			case r.env.Run.Preview:
 				if _, err := r.owe(t); err != nil {
 					return err
@@ -223,6 +230,7 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 	if k.Schema().Reboots && len(work) > 0 && !r.s.ending() {
 		return rebootError{work[0]}
 	}
+	r.before(ctx, k, work)
 	for _, part := range r.parts(k, work) {
 		if r.s.ending() {
 			return nil
@@ -267,7 +275,7 @@ func (r *runner) unmoved(t plan.Task) string {
 // about to be made is told as what it will become.
 func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan.Change, error) {
 	if reading.Err == nil {
-		return k.Compare(t, reading.State), nil
+		return r.undo.told(k.Compare(t, reading.State)), nil
 	}
 	coming := slices.ContainsFunc(t.Needs, func(n int) bool { return r.ended[n] == plan.Changed })
 	if !r.env.Run.Preview || !coming || !errors.Is(reading.Err, kind.ErrNotYet) {
@@ -444,7 +452,9 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 		errs = k.Write(ctx, r.env, work)
 	})
 	r.env.Forget(k.Stale()...)
-	for i, reading := range r.read(ctx, k, tasks) {
+	readings := r.read(ctx, k, tasks)
+	r.after(ctx, k, tasks, readings)
+	for i, reading := range readings {
 		if errors.Is(errs[i], errLost) || errors.Is(reading.Err, errLost) {
 			r.settle(work[i].Task, owed[i], reflect.DeepEqual(reading.State, work[i].State))
 			continue // the next run tells how it stands
@@ -527,6 +537,10 @@ func (r *runner) remember(t plan.Task, changed bool) {
 		return // there is nothing on the host that could be left over
 	}
 	if r.env.Run.Passing {
+		return
+	}
+	if r.undo != nil {
+		r.undo.done(r.store, t.ID)
 		return
 	}
 	if t.Absent || t.ID >= r.leaving {

@@ -295,6 +295,8 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		}
 	}
 	r.guard = r.guardFor(start)
+	r.past = store.OpenPast(start.Past.Age, start.Past.Size)
+	defer r.past.Close()
 	r.warm(ctx)
 	r.surveyed = make(chan struct{})
 	tell := func() {
@@ -315,7 +317,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	}
 	r.take(tasks)
 	if start.Foresee {
-		goOn, err := s.foresee(ctx, r)
+		goOn, err := s.foresee(ctx, r, start)
 		if err != nil {
 			return err
 		}
@@ -340,11 +342,12 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	<-r.surveyed
 	var left []plan.Leftover
 	if err == nil {
-		left, err = s.leave(ctx, r)
+		left, err = s.last(ctx, r, start)
 	}
 	if err = errors.Join(err, store.Finish(start.Run)); err != nil {
 		return err
 	}
+	r.prune()
 	if !r.moved() && len(collected) == 0 {
 		store.Delivered() // what found everything right is no loss
 		store.Close()

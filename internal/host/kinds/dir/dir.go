@@ -221,6 +221,29 @@ func removeAll(env *kind.Env, d machine.Dir, at string) error {
 	return d.RemoveAll(path.Base(at))
 }
 
+// Stands gives the folder and what is changed or taken away in it.
+func (dirs) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+	at := t.Ref.Name
+	if t.Absent && t.Attrs.Bool("with_contents") {
+		return env.StoodBelow(at)
+	}
+	out, err := env.StoodAt(at)
+	for i := range st.tree {
+		e := &st.tree[i]
+		if err != nil || len(e.compare(t)) == 0 {
+			continue
+		}
+		var more []plan.Stood
+		if e.foreign {
+			more, err = env.StoodBelow(path.Join(at, e.path))
+		} else {
+			more, err = env.StoodAt(path.Join(at, e.path))
+		}
+		out = append(out, more...)
+	}
+	return out, err
+}
+
 // Capture declares a folder with its owner and mode.
 func (dirs) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
 	if !st.there {

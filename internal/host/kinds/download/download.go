@@ -177,6 +177,11 @@ func (downloads) Write(ctx context.Context, env *kind.Env, w kind.Differing[stat
 	return err
 }
 
+// Stands gives the file.
+func (downloads) Stands(_ context.Context, env *kind.Env, t plan.Task, _ state) ([]plan.Stood, error) {
+	return env.StoodAt(t.Ref.Name)
+}
+
 func copyOf(env *kind.Env, to io.Writer, p string) error {
 	d, name, err := env.Split(p)
 	if err != nil {

@@ -436,6 +436,11 @@ func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
 	return nil
 }
 
+// Stands gives the file that is written, at the end of links that are followed.
+func (files) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+	return env.StoodAt(st.path)
+}
+
 // Capture declares a file with its owner and mode, and with its content when
 // that is a text that is short enough.
 func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (plan.Captured, error) {

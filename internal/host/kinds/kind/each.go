@@ -11,7 +11,7 @@ import (
 // One is a kind of which each task stands alone: a schema, and a read, a
 // compare and a write of one thing. S is what stands, in the kind's own form.
 //
-// It may also be a [Lister], a [Capturer] and a [Gatherer].
+// It may also be a [Lister], a [Capturer], a [Gatherer] and a [Stander].
 type One[S any] interface {
 	Schema() *schema.Kind
 	// Read tells what stands. With an error that wraps ErrNotYet the state may
@@ -49,6 +49,12 @@ type Capturer[S any] interface {
 // because that saves round trips.
 type Gatherer[S any] interface {
 	Gather(ctx context.Context, env *Env, tasks []plan.Task, read []Read[S])
+}
+
+// Stander is a One that says by itself what a task is about to change. Of any other it is
+// what Capture declares, and where there is none it cannot be put back.
+type Stander[S any] interface {
+	Stands(ctx context.Context, env *Env, t plan.Task, s S) ([]plan.Stood, error)
 }
 
 // Read is a Reading whose state has its type.
@@ -105,4 +111,21 @@ func (k each[S]) Capture(ctx context.Context, env *Env, t plan.Task, state any) 
 		return c.Capture(ctx, env, t, state.(S))
 	}
 	return plan.Captured{}, problem.Errorf("a %s cannot be captured", k.Schema().Name).Remedy("declare it by hand")
+}
+
+func (k each[S]) Stands(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Stood, error) {
+	if s, ok := k.One.(Stander[S]); ok {
+		return s.Stands(ctx, env, t, state.(S))
+	}
+	if _, ok := k.One.(Capturer[S]); !ok {
+		return nil, problem.Errorf("what undoes a %s is not known", k.Schema().Name)
+	}
+	c, err := k.Capture(ctx, env, t, state)
+	if err != nil {
+		return nil, err
+	}
+	if c.Attrs["absent"] == true {
+		return []plan.Stood{plan.Missing(t.Ref)}, nil
+	}
+	return []plan.Stood{plan.Standing(t.Ref, c.Attrs)}, nil
 }

@@ -234,6 +234,11 @@ func (k edits) own(env *Env, t plan.Task) error {
 	return env.Own(d, name, whole, st.Own)
 }
 
+// Stands gives the whole file.
+func (k edits) Stands(_ context.Context, env *Env, t plan.Task, st edited) ([]plan.Stood, error) {
+	return env.StoodAt(cmp.Or(st.Path, k.File(t)))
+}
+
 // Capture says that a part of a file is declared by hand: nobody can tell which
 // part was meant.
 func (k edits) Capture(context.Context, *Env, plan.Task, edited) (plan.Captured, error) {

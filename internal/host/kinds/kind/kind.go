@@ -38,6 +38,9 @@ type Kind interface {
 	Names(ctx context.Context, env *Env) ([]string, error)
 	// Capture gives the attributes that declare what was read.
 	Capture(ctx context.Context, env *Env, t plan.Task, state any) (plan.Captured, error)
+	// Stands gives what a task is about to change as it stands, or says in an error why that
+	// cannot be put back. It is asked just before Write, and after it again.
+	Stands(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Stood, error)
 	// Joint says whether neighbours are better written together than one by one.
 	Joint() bool
 	// Write makes what differs as declared, for neighbours in the order of the
@@ -51,6 +54,19 @@ type Kind interface {
 // that takes long.
 type Warmer interface {
 	Warm(ctx context.Context, env *Env)
+}
+
+// Wider is a Kind whose Write may change more things of its kind than are declared, such as
+// what a package needs.
+type Wider interface {
+	// All gives every thing of the kind that stands, by name.
+	All(ctx context.Context, env *Env) (map[string]plan.Stood, error)
+}
+
+// Teller is a Kind that may know who has changed a thing last.
+type Teller interface {
+	// Who says who changed a thing last, and how, and when. Empty when that is not known.
+	Who(env *Env, name string) (who string, when time.Time)
 }
 
 // Topic is something that kinds read once and keep while nothing changes it.
@@ -112,6 +128,10 @@ type Env struct {
 
 	// Held are the contents that the controller holds, by hash; nil for all that there are.
 	Held map[string]bool
+
+	// Save keeps what a file holds, of so many bytes, before it is changed, and names it.
+	// Nil where nothing is kept.
+	Save func(r io.Reader, size int64) (plan.Content, error)
 
 	// Ask has the controller ask a task's probe. An error is its answer, or says
 	// that it could not.

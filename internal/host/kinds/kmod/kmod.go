@@ -181,6 +181,12 @@ func (modules) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 	return err
 }
 
+// Stands gives all that can be said of the module.
+func (modules) Stands(_ context.Context, _ *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+	return []plan.Stood{plan.Standing(t.Ref, value.Attrs{"loaded": st.loaded || st.builtIn, "boot": st.boot,
+		"kept_out": st.keptOut, "options": st.options})}, nil
+}
+
 // Capture declares a module as it is.
 func (modules) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
 	attrs := map[string]any{"loaded": st.loaded || st.builtIn, "boot": st.boot}

@@ -138,6 +138,11 @@ func (links) Write(_ context.Context, env *kind.Env, w kind.Differing[state]) er
 	return env.Symlink(w.Task, d, path.Dir(w.Task.Ref.Name), name, w.Task.Attrs.Text("to"))
 }
 
+// Stands gives the link.
+func (links) Stands(_ context.Context, env *kind.Env, t plan.Task, _ state) ([]plan.Stood, error) {
+	return env.StoodAt(t.Ref.Name)
+}
+
 // Capture declares a link with where it leads.
 func (links) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
 	if !st.there {

@@ -178,6 +178,14 @@ func (k locales) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	return []string{st.lang}, nil
 }
 
+// Stands gives the files that are edited. A locale that was made stays.
+func (locales) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+	if st.made || !st.gen.There {
+		return env.StoodAt(st.file.Path)
+	}
+	return env.StoodAt(st.file.Path, st.gen.Path)
+}
+
 // Capture declares the locale that was asked for, which it has or has not.
 func (locales) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
 	return kind.CapturedSingle(t, st.lang)

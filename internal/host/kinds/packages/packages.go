@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -570,6 +571,52 @@ func (packages) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 		return nil, err
 	}
 	return m.Asked(ctx, env)
+}
+
+// Stands gives the version.
+func (packages) Stands(_ context.Context, _ *kind.Env, t plan.Task, s any) ([]plan.Stood, error) {
+	st := s.(state)
+	if st.Half != "" {
+		return nil, fmt.Errorf("it was %s, neither installed nor absent", st.Half)
+	}
+	return []plan.Stood{standing(t.Ref.Name, st.State, t.Attrs.Has("hold"))}, nil
+}
+
+func standing(name string, s backend.State, hold bool) plan.Stood {
+	ref := value.Ref{Kind: about.Name, Name: name}
+	if s.Version == "" {
+		return plan.Missing(ref)
+	}
+	attrs := value.Attrs{"version": s.Version}
+	if hold {
+		attrs["hold"] = s.Held
+	}
+	return plan.Standing(ref, attrs)
+}
+
+// All gives every package that is installed: what others need comes along with them.
+func (packages) All(ctx context.Context, env *kind.Env) (map[string]plan.Stood, error) {
+	m, err := ManagerOf(env)
+	if err != nil {
+		return nil, err
+	}
+	installed, err := m.Installed(ctx, env, nil)
+	out := map[string]plan.Stood{}
+	for name, s := range installed {
+		if s.Version != "" {
+			out[name] = standing(name, s, false)
+		}
+	}
+	return out, err
+}
+
+// Who asks the manager who did something to a package last.
+func (packages) Who(env *kind.Env, name string) (who string, when time.Time) {
+	m, err := ManagerOf(env)
+	if by, ok := m.(backend.Teller); ok && err == nil {
+		return by.Who(env, name)
+	}
+	return "", time.Time{}
 }
 
 // Capture declares a package as installed, in whatever version.

@@ -272,6 +272,11 @@ func (repos) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	return out, nil
 }
 
+// Stands gives the files that tell of the source.
+func (repos) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+	return env.StoodAt(st.old.Path, st.oldKey.Path)
+}
+
 // Capture declares a source that stands in a file of its own.
 func (repos) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (plan.Captured, error) {
 	if !st.old.There {

@@ -417,6 +417,23 @@ func (services) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	return out, nil
 }
 
+// Stands gives whether the service runs, is started at boot and is barred. One that is not
+// there does neither.
+func (services) Stands(_ context.Context, _ *kind.Env, t plan.Task, s any) ([]plan.Stood, error) {
+	st := s.(state)
+	attrs := value.Attrs{"running": st.Running, "optional": true}
+	if st.Once {
+		delete(attrs, "running")
+	}
+	if st.BootWord == "" {
+		attrs["boot"] = st.Boot
+	}
+	if t.Attrs.Has("masked") {
+		attrs["masked"] = st.Barred
+	}
+	return []plan.Stood{plan.Standing(t.Ref, attrs)}, nil
+}
+
 // Capture declares a service as it runs and starts now.
 func (services) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (plan.Captured, error) {
 	st := s.(state)

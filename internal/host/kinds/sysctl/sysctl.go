@@ -168,6 +168,15 @@ func (sysctls) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 	return env.WriteText(ctx, w.Task, st, l.String(), 0o644, "")
 }
 
+// Stands gives the value that holds, and the file that is read at boot.
+func (sysctls) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+	out, err := env.StoodAt(st.file.Path)
+	if t.Absent || err != nil {
+		return out, err
+	}
+	return append(out, plan.Standing(t.Ref, value.Attrs{"value": st.now})), nil
+}
+
 // Capture declares a setting with its value.
 func (sysctls) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
 	return plan.Captured{Attrs: map[string]any{"value": st.now}}, nil

@@ -129,6 +129,11 @@ func (k timezones) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	return []string{st.zone}, nil
 }
 
+// Stands gives the link, and the file that some systems have beside it.
+func (timezones) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+	return env.StoodAt(link, st.named.Path)
+}
+
 // Capture declares the zone that was asked for, which it has or has not.
 func (timezones) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (plan.Captured, error) {
 	return kind.CapturedSingle(t, st.zone)

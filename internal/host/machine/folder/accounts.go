@@ -153,6 +153,7 @@ func (h *Machine) useradd(c machine.Command, out io.Writer) int {
 	h.writeTable("/etc/passwd", append(users, []string{name, "x", uid, gid, flags["c"], home, shell}), 0o644)
 	h.writeTable("/etc/shadow", append(h.table("/etc/shadow"), []string{name, "!", "19700", "0", "99999", "7", "",
 		"", ""}), 0o640)
+	delete(flags, "U") // which of useradd is a group of its own
 	h.age(name, flags)
 	if _, err := h.Dir(home); has(flags, "m") && err != nil {
 		d, err := h.mkdirs(home)
@@ -280,7 +281,10 @@ func (h *Machine) userdel(c machine.Command, out io.Writer) int {
 		members := strings.FieldsFunc(g[3], func(r rune) bool { return r == ',' })
 		g[3] = strings.Join(slices.DeleteFunc(members, func(m string) bool { return m == rest[0] }), ",")
 	}
-	h.writeTable("/etc/group", groups, 0o644)
+	own := func(g []string) bool { // see userdel(8), on USERGROUPS_ENAB
+		return same(g) && g[3] == "" && !slices.ContainsFunc(h.table("/etc/passwd"), func(u []string) bool { return u[3] == g[2] })
+	}
+	h.writeTable("/etc/group", slices.DeleteFunc(groups, own), 0o644)
 	return 0
 }
 

@@ -59,7 +59,7 @@ func (Manager) Installed(_ context.Context, env *kind.Env, names []string) (map[
 		switch {
 		case k == "P":
 			name = v
-		case k == "V" && slices.Contains(names, name):
+		case k == "V" && (len(names) == 0 || slices.Contains(names, name)):
 			db[name] = backend.State{Version: v, Held: strings.HasPrefix(asked[name], "=")}
 		}
 	}

@@ -60,7 +60,7 @@ func parse(data []byte, wanted map[string]bool) map[string]backend.State {
 	for stanza := range stanzas(data) {
 		line, _, _ := bytes.Cut(stanza, []byte("\n"))
 		name, ok := bytes.CutPrefix(line, []byte("Package: "))
-		if !ok || !wanted[string(name)] {
+		if !ok || len(wanted) > 0 && !wanted[string(name)] {
 			continue
 		}
 		st := backend.State{}
@@ -75,7 +75,9 @@ func parse(data []byte, wanted map[string]bool) map[string]backend.State {
 		default:
 			st.Half = words[2]
 		}
-		db[string(name)+":"+field(stanza, "Architecture")] = st
+		if len(wanted) > 0 {
+			db[string(name)+":"+field(stanza, "Architecture")] = st
+		}
 		if old, there := db[string(name)]; !there || old.Version == "" {
 			db[string(name)] = st
 		}

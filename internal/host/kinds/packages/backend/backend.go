@@ -35,7 +35,8 @@ type Manager interface {
 	Program() string
 	// CheckName says what is wrong with a name that no package of it can have.
 	CheckName(name string) error
-	// Installed reads what stands of these packages, at little cost.
+	// Installed reads what stands of these packages, at little cost; without any, of all
+	// that are installed.
 	Installed(ctx context.Context, env *kind.Env, names []string) (map[string]State, error)
 	// Asked lists the packages that people asked for, not those that came along
 	// with others.
@@ -62,6 +63,13 @@ type Mender interface {
 	Interrupted(env *kind.Env) bool
 	// Mend has it finish what it had begun.
 	Mend(ctx context.Context, env *kind.Env) error
+}
+
+// Teller is a Manager that keeps who asked it for what.
+type Teller interface {
+	// Who says who last had it change a package, by which command, and when. Empty when
+	// that is not known.
+	Who(env *kind.Env, name string) (who string, when time.Time)
 }
 
 // Bringer is a Manager that knows which files its packages brought.

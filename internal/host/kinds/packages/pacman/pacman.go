@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/packages/backend"
 	"jadekettle/internal/host/machine"
@@ -68,6 +69,9 @@ func (Manager) Installed(_ context.Context, env *kind.Env, names []string) (map[
 	}
 	ignored := ignored(conf.Text)
 	db := map[string]backend.State{}
+	if len(names) == 0 {
+		names = value.Keys(all)
+	}
 	for _, name := range names {
 		if f := all[name]; f != "" {
 			db[name] = backend.State{Version: f[len(name)+1:], Held: slices.Contains(ignored, name)}

@@ -30,15 +30,23 @@ func CheckName(name string) error {
 // format is what rpm is to print of a package: tabs cannot be in a field.
 const format = `%{NAME}\t%{ARCH}\t%{EPOCHNUM}:%{VERSION}-%{RELEASE}\n`
 
-// Installed asks the database for packages by name, in one call. Of several
-// versions of one it gives the newest.
+// Installed asks the database for packages by name, in one call; without any, for all. Of
+// several versions of one it gives the newest.
 func Installed(ctx context.Context, env *kind.Env, names []string) (map[string]backend.State, error) {
 	db := map[string]backend.State{}
+	args := append([]string{"--"}, names...)
 	if len(names) == 0 {
-		return db, nil
+		args = []string{"-a"}
 	}
-	return db, query(ctx, env, append([]string{"--"}, names...), func(name, arch, version string) {
-		for _, n := range []string{name, name + "." + arch} {
+	return db, query(ctx, env, args, func(name, arch, version string) {
+		if name == keyName && len(names) == 0 {
+			return
+		}
+		both := []string{name, name + "." + arch}
+		if len(names) == 0 {
+			both = both[:1]
+		}
+		for _, n := range both {
 			if old := db[n].Version; old == "" || Order(version, old) > 0 {
 				db[n] = backend.State{Version: version}
 			}
@@ -46,11 +54,14 @@ func Installed(ctx context.Context, env *kind.Env, names []string) (map[string]b
 	})
 }
 
+// keyName is under which rpm keeps keys, as if they were packages.
+const keyName = "gpg-pubkey"
+
 // All lists the names of all that is installed.
 func All(ctx context.Context, env *kind.Env) ([]string, error) {
 	var out []string
 	err := query(ctx, env, []string{"-a"}, func(name, _, _ string) {
-		if name != "gpg-pubkey" { // which is how rpm keeps keys
+		if name != keyName {
 			out = append(out, name)
 		}
 	})

@@ -1,0 +1,67 @@
+package cli_test
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"jadekettle/internal/cli"
+)
+
+// TestUndoOnATerminal previews, asks, and puts back just that, by the number of the run.
+func TestUndoOnATerminal(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02")
+	at := filepath.Join(hosts.Hosts[0].Root, "etc/motd")
+	other := filepath.Join(hosts.Hosts[1].Root, "etc/motd")
+	if err := os.WriteFile(at, []byte("By hand, long ago.\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if code, out, errs := jk(t, dir, "apply", "--all"); code != 0 || !strings.Contains(out, "run 1") {
+		t.Fatalf("apply ends with %d\n%s%s", code, out, errs)
+	}
+	for call, want := range map[string]string{
+		"7": "run 7 is not kept here", "motd": `"motd" is no run`, "1 gauge-09": "gauge-09", "1": "say --yes, or --preview",
+	} {
+		if code, _, errs := jk(t, dir, append([]string{"undo"}, strings.Fields(call)...)...); code != 2 || !strings.Contains(errs, want) {
+			t.Errorf("undo %s: %d %s", call, code, errs)
+		}
+	}
+	code, out, _ := jk(t, dir, "undo", "last", "gauge-01", "--preview")
+	if code != 0 || !strings.Contains(out, "+By hand, long ago.") || !strings.Contains(out, "as it was") ||
+		!strings.Contains(out, "1 host: 1 would change") {
+		t.Errorf("undo --preview: %d\n%s", code, out)
+	}
+	undo := func(answer string) (int, string) {
+		var out bytes.Buffer
+		a := &cli.App{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
+			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
+		code := a.Run(t.Context(), []string{"--project", dir, "undo", "1"})
+		return code, out.String()
+	}
+	if code, out := undo("n\n"); code != 130 || !strings.Contains(out, "Put back what run 1 changed on 2 hosts: gauge-01, gauge-02?") {
+		t.Errorf("with a no: %d\n%s", code, out)
+	}
+	if code, out := undo("y\n"); code != 0 || !strings.Contains(out, "2 hosts: 2 changed") || !strings.Contains(out, "run 2") {
+		t.Errorf("with a yes: %d\n%s", code, out)
+	}
+	text, _ := os.ReadFile(at)
+	if _, err := os.Stat(other); string(text) != "By hand, long ago.\n" || err == nil {
+		t.Errorf("it left %q, and the other: %v", text, err)
+	}
+	if code, out, _ := jk(t, dir, "apply", "--all"); code != 0 || !strings.Contains(out, "2 hosts: 2 changed") {
+		t.Errorf("apply again: %d\n%s", code, out)
+	}
+	if code, _, errs := jk(t, dir, "apply", "--all"); code != 0 {
+		t.Errorf("apply once more: %d %s", code, errs)
+	}
+	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 || !strings.Contains(errs, "the run 4 changed nothing") {
+		t.Errorf("undo of nothing: %d %s", code, errs)
+	}
+	hosts.Hosts[1].Down()
+	code, out, _ = jk(t, dir, "undo", "3", "--yes", "--output", "json")
+	if code != 1 || !strings.Contains(out, `"mode": "undo"`) || !strings.Contains(out, `"not reached"`) {
+		t.Errorf("with a host down: %d\n%s", code, out)
+	}
+}

@@ -1,0 +1,55 @@
+package plan
+
+import "jadekettle/internal/core/value"
+
+// Stood is one thing of a host as it stood at some time, in the form in which it would be
+// declared, so that it can be declared again.
+type Stood struct {
+	Ref    value.Ref `json:"ref"`
+	As     *Last     `json:"as,omitempty"` // nil when Absent or Why says all
+	Absent bool      `json:"absent,omitempty"`
+	// Secrets are the attributes that nobody is shown, such as the hash of a password.
+	Secrets map[string]string `json:"secrets,omitempty"`
+	// Veiled says that nobody is shown what it holds.
+	Veiled bool   `json:"veiled,omitempty"`
+	Why    string `json:"why,omitempty"` // why it cannot be put back; empty when it can
+}
+
+// Standing gives a thing that stands with these attributes, of which those of type
+// value.Secret are kept apart.
+func Standing(ref value.Ref, attrs value.Attrs) Stood {
+	s := Stood{Ref: ref, As: &Last{Attrs: value.Attrs{}}}
+	for name, v := range attrs {
+		secret, ok := v.(value.Secret)
+		if !ok {
+			s.As.Attrs[name] = v
+			continue
+		}
+		if s.Secrets == nil {
+			s.Secrets = map[string]string{}
+		}
+		s.Secrets[name] = secret.Reveal()
+	}
+	return s
+}
+
+// Missing gives a thing that is not there.
+func Missing(ref value.Ref) Stood { return Stood{Ref: ref, Absent: true} }
+
+// Task declares the thing as it stood, in the place of a task in a plan.
+func (s Stood) Task(id int) Task {
+	t := Task{ID: id, Ref: s.Ref, Attrs: value.Attrs{}, Absent: s.Absent}
+	if s.As != nil {
+		t = s.As.Task(id, s.Ref)
+		t.Absent = s.Absent
+	}
+	for name, text := range s.Secrets {
+		t.Attrs[name] = value.NewSecret(text)
+	}
+	if t.Content != nil && s.Veiled {
+		veiled := *t.Content
+		veiled.Secret = true
+		t.Content = &veiled
+	}
+	return t
+}

@@ -1,0 +1,433 @@
+package worker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
+	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/ledger"
+)
+
+// undoing puts back what an earlier run changed, each thing by a task of its own.
+type undoing struct {
+	run   string
+	items map[int]*item             // by task
+	open  map[value.Ref]int         // how many things of a task of that run are not put back yet
+	entry map[value.Ref]*plan.Entry // what the ledger had of each of those tasks
+	why   error                     // of the thing that was last found to be moved
+}
+
+// item is one thing that a run changed, in however many of its tasks.
+type item struct {
+	before, after plan.Stood
+	left          bool        // after is known: the run was not cut off in the middle of it
+	causes        []value.Ref // the tasks of that run
+	owes          []plan.Owed
+	line          int // of what is kept, by which things are ordered
+}
+
+// lost is a task of that run of which nothing can be put back.
+type lost struct {
+	ref value.Ref
+	why error
+}
+
+func notBack(ref value.Ref, why string) lost {
+	return lost{ref, problem.Errorf("it is not put back: %s", why).Remedy("put it back by hand")}
+}
+
+// undo goes through the things that a run changed, the last ones first.
+func (s *session) undo(ctx context.Context, r *runner, which *wire.Undo) error {
+	if s.ending() {
+		return nil
+	}
+	moved, err := r.past.Of(which.Run)
+	if err != nil && !errors.Is(err, ledger.ErrNotKept) {
+		return fmt.Errorf("read what stood before that run: %w", err)
+	}
+	items, gone := gather(moved, which.Tasks)
+	u := &undoing{run: which.Run, items: map[int]*item{}, open: map[value.Ref]int{}, entry: map[value.Ref]*plan.Entry{}}
+	for _, m := range slices.Backward(moved) {
+		if m.After == nil || m.Before != nil {
+			u.entry[m.Task] = m.Entry // that of the first line is the last to be set
+		}
+	}
+	base := len(r.tasks)
+	var tasks []plan.Task
+	for _, l := range gone {
+		tasks = append(tasks, plan.Task{ID: base + len(tasks), Ref: l.ref, Attrs: value.Attrs{}})
+	}
+	for _, it := range ordered(items) {
+		tasks = append(tasks, it.task(base+len(tasks)))
+		u.items[tasks[len(tasks)-1].ID] = it
+		for _, ref := range it.causes {
+			u.open[ref]++
+		}
+	}
+	u.edges(tasks)
+	tasks = append(tasks, due(base+len(tasks), tasks)...)
+	if len(tasks) == 0 {
+		return nil
+	}
+	if err := s.follow(r, tasks); err != nil {
+		return err
+	}
+	r.undo, r.env.Content, r.env.Texts = u, r.keptContent, r.keptTexts
+	for _, t := range tasks {
+		for _, v := range t.Attrs {
+			r.hide(v)
+		}
+		if t.Content != nil {
+			r.env.Held[t.Content.SHA256] = true
+		}
+	}
+	return s.streaming(func() error {
+		var results []plan.Result
+		for i, l := range gone {
+			results = append(results, r.failed(tasks[i], l.why))
+		}
+		if err := r.end(results); err != nil {
+			return err
+		}
+		r.from += len(gone)
+		return r.run(ctx)
+	})
+}
+
+// gather puts the lines that are kept of a run together by thing, in the order in which
+// they were first changed. Tasks that changed something of which nothing is kept are lost.
+func gather(moved []ledger.Moved, changed []value.Ref) (items []*item, gone []lost) {
+	by := map[string]*item{}
+	told := map[value.Ref]bool{}
+	for line, m := range moved {
+		told[m.Task] = true
+		if m.Why != "" {
+			gone = append(gone, notBack(m.Task, m.Why))
+		}
+		for _, s := range m.Before {
+			it := by[slot(s.Ref)]
+			if it == nil {
+				it = &item{before: s, line: line}
+				by[slot(s.Ref)] = it
+				items = append(items, it)
+			}
+			it.left = false
+			if !slices.Contains(it.causes, m.Task) {
+				it.causes = append(it.causes, m.Task)
+			}
+			it.before.Veiled = it.before.Veiled || s.Veiled
+			for _, o := range m.Owes {
+				if o.Action != plan.Follow && !slices.Contains(it.owes, o) {
+					it.owes = append(it.owes, o)
+				}
+			}
+		}
+		for _, s := range m.After {
+			if it := by[slot(s.Ref)]; it != nil {
+				it.after, it.left = s, true
+			}
+		}
+	}
+	for _, ref := range changed {
+		if !told[ref] {
+			gone = append(gone, lost{ref, problem.Errorf("what stood before that run is not kept, or not any longer").
+				Remedy("[undo] in jadekettle.toml says for how long it is; put it back by hand")})
+		}
+	}
+	items = slices.DeleteFunc(items, func(it *item) bool {
+		if it.before.Why != "" {
+			gone = append(gone, notBack(it.before.Ref, it.before.Why))
+		}
+		return it.before.Why != "" || it.left && sameStood(it.before, it.after)
+	})
+	return items, gone
+}
+
+// slot is what two readings of one thing have in common: its path, or that a host has one
+// of its kind alone.
+func slot(ref value.Ref) string {
+	if atPath(ref) {
+		return "path " + ref.Name
+	}
+	if k, ok := kinds.Find(ref.Kind); ok && k.Schema().Single {
+		return ref.Kind
+	}
+	return ref.String()
+}
+
+// ordered gives things in the order in which they are put back: that of the last change
+// comes first, and of one change what is taken away, the inner before the outer, before what
+// is made again. Services that ran are started again last of all.
+func ordered(items []*item) []*item {
+	out := slices.Clone(items)
+	place := map[*item]int{}
+	for i, it := range out {
+		place[it] = i
+		if it.before.Absent {
+			place[it] = -i - 1
+		}
+	}
+	starts := func(it *item) int {
+		if it.before.Ref.Kind == "service" && it.before.As != nil && it.before.As.Attrs.Bool("running") {
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(out, func(a, b *item) int {
+		if d := starts(a) - starts(b); d != 0 {
+			return d
+		}
+		if d := b.line - a.line; d != 0 {
+			return d
+		}
+		return place[a] - place[b]
+	})
+	return out
+}
+
+// edges has what is taken away wait for what needed it, and what is made again for what it
+// needs: a group stays while a user of it does.
+func (u *undoing) edges(tasks []plan.Task) {
+	by := map[value.Ref]int{}
+	for i, t := range tasks {
+		by[t.Ref] = i
+	}
+	declared := func(ref value.Ref) bool { _, ok := by[ref]; return ok }
+	for i, t := range tasks {
+		it := u.items[t.ID]
+		k, ok := kinds.Find(t.Ref.Kind)
+		if it == nil || !ok || k.Schema().Needs == nil {
+			continue
+		}
+		attrs := t.Attrs
+		if t.Absent {
+			attrs = it.after.Task(0).Attrs
+		}
+		for _, ref := range k.Schema().Needs(schema.Needer{Ref: t.Ref, Attrs: attrs, Declared: declared}) {
+			j, ok := by[ref]
+			switch {
+			case !ok || tasks[j].Absent != t.Absent:
+			case t.Absent && j > i:
+				tasks[j].Needs = append(tasks[j].Needs, t.ID)
+			case !t.Absent && j < i:
+				tasks[i].Needs = append(tasks[i].Needs, tasks[j].ID)
+			}
+		}
+	}
+}
+
+// task declares a thing as it stood.
+func (it *item) task(id int) plan.Task {
+	s := it.before
+	if s.Absent && atPath(s.Ref) { // nothing was there, so what is there now says what has to go
+		switch cause := it.causes[0]; {
+		case it.left:
+			s.Ref = it.after.Ref
+		case atPath(cause):
+			s.Ref.Kind = cause.Kind
+		}
+	}
+	if s.As != nil && s.As.Content != nil && it.after.Veiled {
+		s.Veiled = true
+	}
+	t := s.Task(id)
+	t.Owes = it.owes
+	return t
+}
+
+// due gives a task for each service that is owed something and is not put back itself, so
+// that it is paid.
+func due(from int, tasks []plan.Task) []plan.Task {
+	var out []plan.Task
+	for _, t := range tasks {
+		for _, o := range t.Owes {
+			is := func(have plan.Task) bool { return have.Ref == o.Service }
+			if slices.ContainsFunc(tasks, is) || slices.ContainsFunc(out, is) {
+				continue
+			}
+			out = append(out, plan.Task{ID: from + len(out), Ref: o.Service, Attrs: value.Attrs{"optional": true}})
+		}
+	}
+	return out
+}
+
+// done notes that a thing is as it stood. Once all is that a task had changed, the ledger
+// has of it what it had before.
+func (u *undoing) done(store *ledger.Store, id int) {
+	it := u.items[id]
+	if it == nil {
+		return
+	}
+	for _, ref := range it.causes {
+		if u.open[ref]--; u.open[ref] == 0 {
+			store.Reinstate(ref, u.entry[ref])
+		}
+	}
+}
+
+// moved says why a thing is not put back: it is otherwise than that run left it.
+func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task) error {
+	u.why = nil
+	it := u.items[t.ID]
+	if it == nil || !it.left {
+		return nil
+	}
+	after := it.after
+	after.Veiled = after.Veiled || it.before.Veiled
+	if slot(after.Ref) == slot(t.Ref) && after.Ref.Kind != t.Ref.Kind && !after.Absent {
+		u.why = problem.Errorf("that run left a %s there, which is put back by hand", after.Ref.Kind)
+		return u.why
+	}
+	if after.Absent {
+		after.Ref = t.Ref
+	}
+	left := after.Task(t.ID)
+	reading := k.Read(ctx, r.env, []plan.Task{left})[0]
+	var changes []plan.Change
+	if reading.State != nil {
+		changes = slices.DeleteFunc(k.Compare(left, reading.State), func(c plan.Change) bool {
+			return onlyDue([]plan.Change{c})
+		})
+	}
+	switch {
+	case reading.Err != nil && !errors.Is(reading.Err, kind.ErrNotYet):
+		u.why = reading.Err
+	case len(changes) > 0:
+		u.why = problem.Errorf("it was changed since that run: %s%s", otherwise(changes), u.who(r, k, it)).
+			Remedy("undo what was done since first, or put it back by hand")
+	case t.Absent && t.Ref.Kind == "dir":
+		u.why = u.occupied(r, t.Ref.Name)
+	}
+	return u.why
+}
+
+// told says of texts that they become what they were, where that is what is done.
+func (u *undoing) told(changes []plan.Change) []plan.Change {
+	if u == nil {
+		return changes
+	}
+	for i := range changes {
+		changes[i].Diff = strings.Replace(changes[i].Diff, " as declared\n", " as it was\n", 1)
+	}
+	return changes
+}
+
+// otherwise tells in a few words how a thing differs from how a run left it.
+func otherwise(changes []plan.Change) string {
+	var out []string
+	for i, c := range changes {
+		if i == 3 {
+			out = append(out, fmt.Sprintf("and %d more", len(changes)-i))
+			break
+		}
+		switch {
+		case c.What == "existence" && c.Becomes == "absent":
+			out = append(out, "it was absent then")
+		case c.What == "existence":
+			out = append(out, "it is not there any more")
+		case c.What == "content":
+			out = append(out, "what it holds")
+		default:
+			out = append(out, fmt.Sprintf("%s is %s and was %s then", c.What, orNothing(c.Was), orNothing(c.Becomes)))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+// occupied says that something lies in a folder that was made, which nobody is about to
+// take away.
+func (u *undoing) occupied(r *runner, at string) error {
+	names, err := r.s.m.ReadDir(at)
+	if err != nil {
+		return nil // the removal says it
+	}
+	names = slices.DeleteFunc(names, func(name string) bool {
+		for _, it := range u.items {
+			if it.before.Absent && atPath(it.before.Ref) && it.before.Ref.Name == path.Join(at, name) {
+				return true
+			}
+		}
+		return false
+	})
+	if len(names) == 0 {
+		return nil
+	}
+	return problem.Errorf("something lies in it that the run did not put there: %s", kind.Some(names)).
+		Remedy("move that away, and undo the run again")
+}
+
+// when is how a moment is told.
+const when = "2006-01-02 15:04"
+
+// who tells who changed a thing since, as far as that is known.
+func (u *undoing) who(r *runner, k kind.Kind, it *item) string {
+	for _, ref := range append([]value.Ref{it.before.Ref}, it.causes...) {
+		if e, ok := r.store.Entries[ref]; ok && e.Run != u.run {
+			return fmt.Sprintf(", by the run of %s at %s", e.Who, e.Since.Local().Format(when))
+		}
+	}
+	if by, ok := k.(kind.Teller); ok {
+		if who, at := by.Who(r.env, it.before.Ref.Name); who != "" {
+			return fmt.Sprintf(", by %s at %s", who, at.Format(when))
+		}
+	}
+	if !atPath(it.before.Ref) {
+		return ""
+	}
+	d, name, err := r.env.Split(it.before.Ref.Name)
+	if err != nil {
+		return ""
+	}
+	defer d.Close()
+	info, err := d.Lstat(name)
+	if err != nil {
+		return ""
+	}
+	return ", last written at " + info.Time.Local().Format(when)
+}
+
+// keptContent opens a content that the host has kept.
+func (r *runner) keptContent(c plan.Content) (io.ReadCloser, error) {
+	f, err := r.past.Open(c)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, problem.Errorf("what it held is not kept any more").Remedy("put it back by hand")
+	}
+	return f, err
+}
+
+// keptTexts reads several short contents that the host has kept.
+func (r *runner) keptTexts(list []plan.Content) (map[string]string, error) {
+	out := make(map[string]string, len(list))
+	for _, c := range list {
+		f, err := r.keptContent(c)
+		if err != nil {
+			return nil, err
+		}
+		data, err := io.ReadAll(f)
+		f.Close()
+		if err != nil {
+			return nil, err
+		}
+		out[c.SHA256] = string(data)
+	}
+	return out, nil
+}
