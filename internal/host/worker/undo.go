@@ -387,7 +387,7 @@ func (u *undoing) who(r *runner, k kind.Kind, it *item) string {
 	}
 	if by, ok := k.(kind.Teller); ok {
 		if who, at := by.Who(r.env, it.before.Ref.Name); who != "" {
-			return fmt.Sprintf(", by %s at %s", who, at.Format(when))
+			return fmt.Sprintf(", %s at %s", who, at.Format(when))
 		}
 	}
 	if !atPath(it.before.Ref) {

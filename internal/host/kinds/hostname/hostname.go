@@ -114,10 +114,9 @@ func (names) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	return []string{strings.TrimSpace(string(now))}, err
 }
 
-// Stands gives the name that the host has, and the file that is read at boot.
-func (names) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
-	out, err := env.StoodAt(st.file.Path)
-	return append(out, plan.Standing(value.Ref{Kind: about.Name, Name: st.now}, nil)), err
+// Stands gives the name that the host has.
+func (names) Stands(_ context.Context, _ *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+	return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.now}, nil)}, nil
 }
 
 // Capture declares the name that was asked for, which it has or has not.

@@ -65,7 +65,8 @@ type Wider interface {
 
 // Teller is a Kind that may know who has changed a thing last.
 type Teller interface {
-	// Who says who changed a thing last, and how, and when. Empty when that is not known.
+	// Who says by whom and how a thing was changed last, as in "by maren with `tool`", and
+	// when. Empty when that is not known.
 	Who(env *Env, name string) (who string, when time.Time)
 }
 

@@ -61,6 +61,9 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 	case !info.Type.IsRegular():
 		return plan.Stood{Ref: ref, Why: "it is no regular file, and such are not kept"}, nil
 	}
+	if info.Links > 1 { // which is written in place, for all its names
+		attrs["follow"] = true
+	}
 	s := plan.Standing(ref, attrs)
 	s.Veiled = info.Mode&0o044 == 0 && !e.Run.ShowClosed
 	c, err := e.save(d, name, info)

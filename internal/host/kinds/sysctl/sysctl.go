@@ -29,6 +29,8 @@ var about = &schema.Kind{
 	Attrs: []schema.Attr{
 		{Name: "value", Type: schema.Scalar, Required: true, Doc: "Its value, several numbers with spaces between them.",
 			Examples: []string{`1`, `"4096 87380 6291456"`}},
+		{Name: "boot", Type: schema.Bool, Default: "true", Doc: "Whether it is set at every boot too.",
+			Examples: []string{"false"}},
 	},
 	Examples: []schema.Example{
 		{About: "A host that passes packets on", TOML: `[sysctl."net.ipv4.ip_forward"]
@@ -134,15 +136,21 @@ func (sysctls) Compare(t plan.Task, st state) []plan.Change {
 	case st.now != want:
 		out = append(out, plan.Change{What: "value", Was: st.now, Becomes: want})
 	}
-	if !st.kept || st.boot != want {
-		was := st.boot
-		if !st.kept {
-			was = "not set"
-		}
-		out = append(out, plan.Change{What: "at boot", Was: was, Becomes: want})
+	was, becomes := "not set", "not set"
+	if st.kept {
+		was = st.boot
+	}
+	if atBoot(t) {
+		becomes = want
+	}
+	if was != becomes {
+		out = append(out, plan.Change{What: "at boot", Was: was, Becomes: becomes})
 	}
 	return out
 }
+
+// atBoot says whether a setting is to be set at every boot.
+func atBoot(t plan.Task) bool { return !t.Absent && (!t.Attrs.Has("boot") || t.Attrs.Bool("boot")) }
 
 // Write gives the kernel the value, and keeps what it took.
 func (sysctls) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
@@ -162,19 +170,22 @@ func (sysctls) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 		name, _, ok := parse(line)
 		return ok && name == w.Task.Ref.Name
 	})
-	if !w.Task.Absent {
+	if atBoot(w.Task) {
 		l.List = append(l.List, w.Task.Ref.Name+" = "+want)
 	}
-	return env.WriteText(ctx, w.Task, st, l.String(), 0o644, "")
+	return env.PutText(ctx, w.Task, st, l.String())
 }
 
-// Stands gives the value that holds, and the file that is read at boot.
-func (sysctls) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
-	out, err := env.StoodAt(st.file.Path)
-	if t.Absent || err != nil {
-		return out, err
+// Stands gives the value that holds; of one that is to be set at boot no more, that too.
+func (k sysctls) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+	if t.Absent {
+		text, err := machine.ReadFile(env.Machine, at(t.Ref.Name))
+		if err != nil {
+			return nil, err
+		}
+		st.now = plain(string(text))
 	}
-	return append(out, plan.Standing(t.Ref, value.Attrs{"value": st.now})), nil
+	return []plan.Stood{plan.Standing(t.Ref, value.Attrs{"value": st.now, "boot": st.kept})}, nil
 }
 
 // Capture declares a setting with its value.

@@ -26,7 +26,8 @@ var about = &schema.Kind{
 	Area:  "accounts",
 	About: "A user account.",
 	Doc: "Attributes that are not given are left as they are. A password is compared by letting the host verify it " +
-		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme. An account " +
+		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme; of an account " +
+		"that is to be locked it only has to have one. An account " +
 		"that only a directory service knows is recognised, and never made locally. Where there is no useradd but " +
 		"busybox's adduser, that is what makes accounts; such a host heeds neither expires nor locked.",
 	Attrs: []schema.Attr{
@@ -320,6 +321,12 @@ func readPassword(ctx context.Context, env *kind.Env, t plan.Task, st *state) er
 	if err != nil {
 		return err
 	}
+	behind, barred := strings.CutPrefix(stored, "!")
+	if barred && strings.Trim(behind, "!*") != "" && t.Attrs.Bool("locked") {
+		// Nothing verifies a password behind the mark, and nobody gets in by it.
+		st.password = plain || behind == strings.TrimPrefix(hash.Reveal(), "!")
+		return nil
+	}
 	st.noPassword = stored == "" || strings.HasPrefix(stored, "!") || strings.HasPrefix(stored, "*")
 	switch {
 	case hashed:
@@ -431,7 +438,8 @@ func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 			}
 		}
 	}
-	if !st.there && w.Task.Attrs.Bool("locked") { // only now, since a new password would open it again
+	opened := !st.there || w.Differs("password") || w.Differs("password_hash")
+	if opened && w.Task.Attrs.Bool("locked") { // only now, since a new password opens it again
 		if err := by.ChangeUser(ctx, env, backend.User{Task: w.Task, Lock: true}); err != nil {
 			return err
 		}

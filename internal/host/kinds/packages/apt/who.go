@@ -32,10 +32,10 @@ func (Manager) Who(env *kind.Env, name string) (who string, when time.Time) {
 	when, _ = time.ParseInLocation(form, field(last, "Start-Date"), time.Local)
 	var words []string
 	if by := field(last, "Requested-By"); by != "" {
-		words = append(words, by)
+		words = append(words, "by "+by)
 	}
 	if command := field(last, "Commandline"); command != "" {
-		words = append(words, "by `"+command+"`")
+		words = append(words, "with `"+command+"`")
 	}
 	return strings.Join(words, " "), when
 }

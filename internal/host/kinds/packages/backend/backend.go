@@ -67,8 +67,8 @@ type Mender interface {
 
 // Teller is a Manager that keeps who asked it for what.
 type Teller interface {
-	// Who says who last had it change a package, by which command, and when. Empty when
-	// that is not known.
+	// Who says by whom, and with which command, it last changed a package, as in "by maren
+	// (1000) with `apt-get install`", and when. Empty when that is not known.
 	Who(env *kind.Env, name string) (who string, when time.Time)
 }
 
