@@ -22,9 +22,11 @@ import (
 	"golang.org/x/sys/unix"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
+	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/fleet/sim"
 	"jadekettle/internal/host/machine"
@@ -841,5 +843,153 @@ func TestKillsAtRandom(t *testing.T) {
 		}
 		noStrays(t, b)
 		b.settled()
+	}
+}
+
+// cutter pulls the cable before a message of a run, whichever way that goes.
+type cutter struct {
+	mu   sync.Mutex
+	at   int // the message, from 1 on
+	seen int
+	pull func()
+}
+
+// passes says whether the next message still does.
+func (c *cutter) passes() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.seen++
+	if c.seen == c.at {
+		c.pull()
+	}
+	return c.seen < c.at
+}
+
+// fromHost and toHost are the two ways of a session.
+type fromHost struct {
+	io.Reader
+	*cutter
+	left int // of the message that is being read
+	head []byte
+}
+
+func (r *fromHost) Read(p []byte) (int, error) {
+	if r.left == 0 && len(r.head) == 0 && !r.passes() {
+		return 0, io.EOF
+	}
+	if r.left == 0 { // one byte at a time until its length is known
+		n, err := r.Reader.Read(p[:1])
+		if r.head = append(r.head, p[:n]...); len(r.head) == 4 {
+			r.left, r.head = int(binary.BigEndian.Uint32(r.head)), nil
+		}
+		return n, err
+	}
+	n, err := r.Reader.Read(p[:min(len(p), r.left)])
+	r.left -= n
+	return n, err
+}
+
+type toHost struct {
+	io.Writer
+	*cutter
+}
+
+func (w toHost) Write(p []byte) (int, error) {
+	if !w.passes() {
+		return 0, io.ErrClosedPipe
+	}
+	return w.Writer.Write(p)
+}
+
+// TestTheConnectionIsCutAtEveryMessage of an apply that asks first, guards a change, fetches
+// a content and takes leftovers away: the next apply ends as declared, with nothing left.
+func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.guard = 5 * time.Second
+	b.host().Silence = 10 * time.Second
+	declare := func(n int) {
+		text := fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_leave = \"remove\"\ncopy = \"reading-%d\"\n"+
+			"[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n[package.tide-logger]\nversion = \"%s\"\n", n, n, n,
+			[]string{"1.4.2-1", "1.5.0-1"}[n%2])
+		b.write(fmt.Sprintf("manifests/reading-%d", n), strings.Repeat(fmt.Sprint(n), 300_000))
+		b.manifest(text)
+	}
+	declare(0)
+	b.run(false)
+	for at := 1; ; at++ {
+		declare(at)
+		f := b.fleet()
+		f.Foreseen = run.Foresee(f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, b.id(true)))
+		c := &cutter{at: at, pull: b.host().Cut}
+		open, first := f.Open, true
+		f.Open = func(ctx context.Context, h *inventory.Host, start []byte) (*reach.Session, error) {
+			s, err := open(ctx, h, start)
+			if err == nil && first { // not that by which it is proved that we get in
+				first = false
+				s.Reader, s.Writer = &fromHost{Reader: s.Reader, cutter: c}, toHost{s.Writer, c}
+			}
+			return s, err
+		}
+		h := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, b.id(false))[0]
+		b.host().Wait()
+		whole := c.seen < at
+		if whole != (h.State == run.Reached) && h.Count(plan.Changed) < 3 {
+			t.Errorf("cut at message %d of %d, it is %s %s", at, c.seen, h.State, h.Message)
+		}
+		if h = b.one(false); h.State != run.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
+			t.Errorf("after a cut at message %d: %s %s\n%s", at, h.State, h.Message, statuses(h))
+		}
+		if b.on(fmt.Sprintf("srv/reading-%d", at-1)) != "" || b.on("etc/ssh/sshd_config") != fmt.Sprintf("# %d\n", at) ||
+			b.on("var/lib/jadekettle/guard.json") != "" || len(b.on(fmt.Sprintf("srv/reading-%d", at))) < 300_000 {
+			t.Errorf("after a cut at message %d something is left, or is not as declared", at)
+		}
+		noStrays(t, b)
+		b.settled()
+		if whole || t.Failed() {
+			t.Logf("%d messages", at-1)
+			return
+		}
+	}
+}
+
+// late is a host whose clock is wrong, and is set right, or wrong again, at any time.
+type late struct {
+	machine.Machine
+	by func() time.Duration
+}
+
+func (l late) Now() time.Time { return l.Machine.Now().Add(l.by()) }
+
+// TestAClockThatIsWrong by an hour, a year, or by another time at each look, makes no
+// difference to what is done.
+func TestAClockThatIsWrong(t *testing.T) {
+	jump := time.Hour
+	for name, by := range map[string]func() time.Duration{
+		"an hour ahead":  func() time.Duration { return time.Hour },
+		"an hour behind": func() time.Duration { return -time.Hour },
+		"before 1970":    func() time.Duration { return -60 * 365 * 24 * time.Hour },
+		"set while it runs": func() time.Duration {
+			jump = -jump
+			return jump
+		},
+	} {
+		b := newBench(t, "gauge-01")
+		b.guard = 5 * time.Second
+		b.host().Wrap = func(m machine.Machine) machine.Machine { return late{m, by} }
+		b.manifest(whole + "[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# tide\\n\"\n")
+		if h := b.one(false); h.State != run.Reached || h.Count(plan.Failed) > 0 {
+			t.Fatalf("%s: %s %s\n%s", name, h.State, h.Message, statuses(h))
+		}
+		b.settled()
+		b.host().Wrap = nil // it is set right
+		b.settled()
+		b.manifest(strings.Replace(whole, "newest", "1.4.2-1", 1))
+		b.host().Wrap = func(m machine.Machine) machine.Machine { return late{m, by} }
+		if h := b.one(false); h.Count(plan.Failed) > 0 || h.Count(plan.Changed) == 0 {
+			t.Errorf("%s, then: %s", name, statuses(h))
+		}
+		if h := b.undo(b.last(), false); h.Count(plan.Failed) > 0 || h.Count(plan.Changed) == 0 {
+			t.Errorf("%s, undone: %s %s", name, h.Message, statuses(h))
+		}
 	}
 }

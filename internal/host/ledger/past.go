@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -288,9 +289,9 @@ func (p *Past) read(name string) (list []Moved, of holder, err error) {
 	return list, of, nil
 }
 
-// Prune lets go what is older than it is kept, and of the rest the oldest runs until all
+// Prune lets go, at the end of a run, what is older than it is kept, and of the rest the oldest runs until all
 // takes no more room than it may. Contents that no run names any more go with them.
-func (p *Past) Prune() error {
+func (p *Past) Prune(run plan.Run) error {
 	at := p.s.Path(pastFolder)
 	names, err := p.s.m.ReadDir(at)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -312,7 +313,7 @@ func (p *Past) Prune() error {
 			continue
 		}
 		isRun := strings.HasSuffix(name, runSuffix)
-		if isRun && (p.Size == 0 || p.s.m.Now().Sub(info.Time) > p.Age) {
+		if isRun && (p.Size == 0 || born(run.ID, p.s.m.Now()).Sub(born(name, info.Time)) > p.Age) {
 			if err := p.dir.Remove(name); err != nil {
 				return err
 			}
@@ -329,6 +330,21 @@ func (p *Past) Prune() error {
 		return nil
 	}
 	return p.sweep(runs, sizes)
+}
+
+// born tells when a run began by its id, a UUIDv7 (RFC 9562, 5.7), which has the time of the
+// controller: a host whose clock is wrong for a day forgets nothing. For any other id it is a
+// time by the host's own clock.
+func born(id string, otherwise time.Time) time.Time {
+	digits := strings.Replace(id, "-", "", 1)
+	if len(id) < 36 || id[14] != '7' {
+		return otherwise
+	}
+	ms, err := strconv.ParseInt(digits[:12], 16, 64)
+	if err != nil {
+		return otherwise
+	}
+	return time.UnixMilli(ms)
 }
 
 // sweep keeps the newest runs that there is room for, and the contents that they name.

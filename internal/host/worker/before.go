@@ -191,5 +191,5 @@ func (r *runner) prune() {
 		return
 	}
 	r.past.Close()
-	_ = r.past.Prune()
+	_ = r.past.Prune(r.env.Run)
 }
