@@ -64,6 +64,9 @@ func TestMendsOnRealHosts(t *testing.T) {
 		l.on("gauge-01", "sudo sh -c 'for f in /var/lib/jadekettle/bin/*; do "+damage+"; done'")
 		is("a worker after "+damage, 0, "2 unchanged")
 	}
+	l.on("gauge-01", "sudo sh -c ': >/var/lib/jadekettle/start'")
+	is("a starter that is empty", 0, "2 unchanged")
+
 	// A host that takes one command at a time, and no tasks but unit files that run once.
 	l.on("gauge-01", "sudo sh -c 'rm -r /var/lib/jadekettle/bin; echo MaxSessions 1 >/etc/ssh/sshd_config.d/one.conf; systemctl reload ssh'; sleep 1")
 	is("MaxSessions 1", 0, "2 unchanged")

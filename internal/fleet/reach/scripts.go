@@ -104,7 +104,8 @@ elif f=$at/$name.$size && $how >"$t" && [ "$(wc -c <"$t")" -eq "$size" ] && { sy
 	{ [ -f "$f" ] || rm -rf "$f"; } && mv -f "$t" "$f"; then
 	if [ "$uid" = 0 ] && [ -n "$starter" ] && mkdir -p /var/lib/jadekettle && chmod 711 /var/lib/jadekettle; then
 		umask 022; t=/var/lib/jadekettle/.start-$nonce;
-		printf "#\041/bin/sh\n%s\n" "$starter" >"$t" && chmod 755 "$t" && mv -f "$t" ` + Starter + `;
+		printf "#\041/bin/sh\n%s\n" "$starter" >"$t" && chmod 755 "$t" &&
+			{ sync "$t" 2>/dev/null || sync; } && mv -f "$t" ` + Starter + `;
 		rm -f "$t";
 	fi;
 	find "$at" -type f -mtime +30 -exec rm -f {} +;
@@ -132,11 +133,11 @@ var starter = oneLine(`what=$1; shift; starter=;` + common + ` case $what in sta
 	` ;; esac`)
 
 // elevated runs a script by sudo or doas: by the starter, where there is one,
-// since a rule may allow no more. Its arguments are the script's name, its text,
+// since a rule may allow no more, unless that is empty. Its arguments are the script's name, its text,
 // and what the script is given.
 func elevated(by string) string {
 	return oneLine(`what=$1; text=$2; shift 2; nonce=$1; uid=0; f=` + Starter + `;
-if [ -x "$f" ]; then ` + trust + ` trusted "$f"; exec ` + by + ` "$f" "$what" "$@"; fi;
+if [ -x "$f" ] && [ -s "$f" ]; then ` + trust + ` trusted "$f"; exec ` + by + ` "$f" "$what" "$@"; fi;
 exec ` + by + ` sh -c "$text" jadekettle "$@"`)
 }
 
