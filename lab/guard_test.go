@@ -56,7 +56,7 @@ only_keys = true
 				continue
 			}
 			begun := time.Now()
-			l.cutOff(name, killed)
+			l.cutOff("gauge-01", name, killed)
 			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n")
 			var code int
 			for range 60 { // until the host has put things back
@@ -77,6 +77,46 @@ only_keys = true
 	}
 }
 
+// TestNeverLockedOutWithoutSystemd sets the guard on hosts of which no service manager has
+// timers: a process of its own puts things back there.
+func TestNeverLockedOutWithoutSystemd(t *testing.T) {
+	l := up(t, "gauge-openrc", "mudflat-busybox")
+	l.write("jadekettle.toml", read(t, filepath.Join(l.project, "jadekettle.toml"))+"[run]\nguard = \"10s\"\n")
+	l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n")
+	l.apply(0)
+	for _, c := range []struct{ host, file, declared string }{
+		{"gauge-openrc", "/etc/sudoers.d/ops", "[file.\"/etc/sudoers.d/ops\"]\ncontent = \"# nobody\\n\"\n"},
+		{"mudflat-busybox", "/root/.ssh/authorized_keys", "[file.\"/root/.ssh/authorized_keys\"]\ncontent = \"# nobody\\n\"\n"},
+	} {
+		stood := l.on(c.host, "cat "+c.file)
+		for _, killed := range []string{"", "controller", "worker as well"} {
+			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
+			var code int
+			var out string
+			if killed == "" {
+				if code, out = l.jk("apply", c.host, "--yes"); code != 1 {
+					t.Errorf("%s: %d\n%s", c.host, code, out)
+				}
+			} else {
+				l.cutOff(c.host, c.file, killed)
+				l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n")
+				for range 60 {
+					if code, out = l.jk("apply", c.host, "--yes"); code == 0 {
+						break
+					}
+					time.Sleep(time.Second)
+				}
+			}
+			if now := l.on(c.host, "cat "+c.file); now != stood || !strings.Contains(out, "has put back what stood") {
+				t.Errorf("%s, killed: %q: it stood %q, stands %q\n%s", c.host, killed, stood, now, out)
+			}
+			if left := l.on(c.host, "ls /var/lib/jadekettle | grep guard.json || true; ls /etc/cron.d 2>/dev/null | grep guard || true"); left != "" {
+				t.Errorf("%s, killed: %q: the guard is left: %s", c.host, killed, left)
+			}
+		}
+	}
+}
+
 // stands tells how people get into the host.
 func (l *lab) stands() string {
 	l.t.Helper()
@@ -88,10 +128,10 @@ func (l *lab) stands() string {
 
 // cutOff begins an apply that cuts us off, and kills the controller once the guard is set
 // and the change is made, and with it the worker where that is asked for, or the host.
-func (l *lab) cutOff(name, killed string) {
+func (l *lab) cutOff(host, name, killed string) {
 	l.t.Helper()
-	root := filepath.Join(l.dir, "gauge-01/root")
-	cmd := l.in(l.program, "--project", l.project, "apply", "gauge-01", "--yes")
+	root := filepath.Join(l.dir, host, "root")
+	cmd := l.in(l.program, "--project", l.project, "apply", host, "--yes")
 	if err := cmd.Start(); err != nil {
 		l.t.Fatal(err)
 	}
@@ -114,7 +154,7 @@ func (l *lab) cutOff(name, killed string) {
 		syscall.Kill(p, syscall.SIGKILL)
 	}
 	if killed != "worker as well" {
-		nspawn := strings.TrimSpace(read(l.t, filepath.Join(l.dir, "gauge-01/pid")))
+		nspawn := strings.TrimSpace(read(l.t, filepath.Join(l.dir, host, "pid")))
 		children := strings.Fields(read(l.t, "/proc/"+nspawn+"/task/"+nspawn+"/children"))
 		host, _ := strconv.Atoi(children[0])
 		const rebootSignal = syscall.Signal(34 + 5) // SIGRTMIN+5 reboots, see systemd(1), SIGNALS
