@@ -2,6 +2,7 @@ package run_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -249,7 +250,7 @@ func TestWhatIsKept(t *testing.T) {
 	}
 	second := b.last()
 	list, _ := os.ReadDir(folder)
-	if info, err := os.Stat(folder); err != nil || info.Mode().Perm() != 0o700 || len(list) != 7 {
+	if info, err := os.Stat(folder); err != nil || info.Mode().Perm() != 0o700 || len(list) != 8 {
 		t.Errorf("the folder is %v, with %d files", info, len(list))
 	}
 	for _, e := range list {
@@ -276,4 +277,34 @@ func TestWhatIsKept(t *testing.T) {
 	if h := b.undo(second, true); h.State != run.Lost && h.Count(plan.Failed) == 0 {
 		t.Errorf("with no folder: %s %s\n%s", h.State, h.Message, statuses(h))
 	}
+}
+
+// BenchmarkKeeping changes 100 files of a host, in turns with keeping what they held and
+// without. x-without says how much longer it takes with.
+func BenchmarkKeeping(b *testing.B) {
+	h := newBench(b, "gauge-01")
+	n := 0
+	round := func(size int64) time.Duration {
+		n++
+		var text strings.Builder
+		for i := range 100 {
+			fmt.Fprintf(&text, "[file.\"/srv/tide-%d\"]\ncontent = \"%d\\n\"\n", i, n)
+		}
+		h.manifest(text.String())
+		f := h.fleet()
+		f.Past.Size = size
+		begun := time.Now()
+		if out := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, h.id(false))[0]; out.Count(plan.Changed) != 100 {
+			b.Fatalf("%s %s", out.State, out.Message)
+		}
+		return time.Since(begun)
+	}
+	round(0)
+	var with, without time.Duration
+	for b.Loop() {
+		with += round(64 << 20)
+		without += round(0)
+	}
+	b.ReportMetric(float64(with)/float64(without), "x-without")
+	b.ReportMetric(float64(with.Milliseconds())/float64(b.N), "ms/100-changes")
 }

@@ -3,7 +3,6 @@ package ledger
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
@@ -12,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -34,17 +34,35 @@ type Moved struct {
 	Why    string       `json:"why,omitempty"`   // why nothing can be put back
 }
 
-// Past is what stood before the runs of this host, in a folder of its own: a file of lines
-// for each run, and the contents of files by their hash, packed. The zero Past keeps
+// Past is what stood before the runs of this host, in a folder of its own: for each run a
+// file of lines, and one of what files held, packed one behind the other. The zero Past keeps
 // nothing.
 type Past struct {
-	s    *Store
-	dir  machine.Dir
-	file machine.File // of the run at hand
-	kept int64        // bytes of content that it has kept
+	s     *Store
+	dir   machine.Dir
+	lines machine.File // of the run at hand
+	bytes machine.File
+	end   int64           // of bytes
+	kept  int64           // bytes of content that the run has kept, unpacked
+	fresh []line          // contents that no line tells of yet
+	named bool            // both files have their names on disk
+	at    map[string]spot // where contents are, by hash, of the run that was read
 
 	Age  time.Duration // how long a run is kept
 	Size int64         // how many bytes all of it may take; 0 keeps nothing
+}
+
+// spot is where a content lies.
+type spot struct {
+	file string
+	at   int64
+}
+
+// line is one of a run's lines: of a task, or of where a content lies.
+type line struct {
+	Moved
+	Content string `json:"content,omitempty"` // by hash
+	At      int64  `json:"at,omitempty"`
 }
 
 // The names in the folder of what stood before.
@@ -91,51 +109,51 @@ func (p *Past) Close() {
 	if p == nil {
 		return
 	}
-	if p.file != nil {
-		p.file.Close()
+	for _, f := range []machine.File{p.lines, p.bytes} {
+		if f != nil {
+			f.Close()
+		}
 	}
 	if p.dir != nil {
 		p.dir.Close()
 	}
-	p.file, p.dir = nil, nil
+	p.lines, p.bytes, p.dir = nil, nil, nil
 }
 
-// Keep keeps a content, and names it. One that is there is not written again.
-func (p *Past) Keep(r io.Reader, size int64) (plan.Content, error) {
+// Keep keeps a content of so many bytes for a run, and names it. It is on disk with the
+// next Note.
+func (p *Past) Keep(run plan.Run, r io.Reader, size int64) (plan.Content, error) {
 	most := p.Size / 4
 	if size > most || p.kept+size > p.Size {
 		return plan.Content{}, &TooLargeError{size, most}
 	}
-	if err := p.open(); err != nil {
+	if err := p.begin(run); err != nil {
 		return plan.Content{}, err
 	}
-	const temp = "content.new"
-	p.dir.Remove(temp) // which a killed worker left
-	f, err := p.dir.Create(temp, 0o600, -1, -1)
-	if err != nil {
-		return plan.Content{}, err
-	}
-	c, err := pack(f, io.LimitReader(r, most+1))
+	counted := &counter{w: p.bytes}
+	c, err := pack(counted, io.LimitReader(r, most+1))
 	if err == nil && c.Size > most {
 		err = &TooLargeError{c.Size, most}
 	}
-	if err == nil {
-		err = f.Sync()
-	}
-	err = errors.Join(err, f.Close())
-	name := c.SHA256 + bytesSuffix
-	if err == nil {
-		if _, there := p.dir.Lstat(name); there == nil {
-			return c, p.dir.Remove(temp)
-		}
-		err = p.dir.Rename(temp, name)
-	}
+	at := p.end
+	p.end += counted.n // what broke off is passed over
 	if err != nil {
-		p.dir.Remove(temp)
 		return c, err
 	}
+	p.fresh = append(p.fresh, line{Content: c.SHA256, At: at})
 	p.kept += c.Size
-	return c, nil // whose name is on disk with the next Note
+	return c, nil
+}
+
+type counter struct {
+	w io.Writer
+	n int64
+}
+
+func (c *counter) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	c.n += int64(n)
+	return n, err
 }
 
 // pack writes a content packed, and tells its hash.
@@ -149,21 +167,31 @@ func pack(to io.Writer, r io.Reader) (plan.Content, error) {
 	return plan.Content{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, errors.Join(err, zip.Close())
 }
 
-// Open gives a content that is kept. The error wraps fs.ErrNotExist where it is not.
+// Open gives a content of the run that was read by Of. The error wraps fs.ErrNotExist
+// where it is not kept.
 func (p *Past) Open(c plan.Content) (io.ReadCloser, error) {
-	if err := p.open(); err != nil {
-		return nil, err
+	where, ok := p.at[c.SHA256]
+	if !ok {
+		return nil, fs.ErrNotExist
 	}
-	f, err := p.dir.Open(c.SHA256 + bytesSuffix)
+	f, err := p.dir.Open(where.file)
 	if err != nil {
 		return nil, err
 	}
-	zip, err := gzip.NewReader(bufio.NewReader(f))
+	info, err := f.Info()
+	if err == nil && info.Size <= where.at {
+		err = io.ErrUnexpectedEOF
+	}
+	var zip *gzip.Reader
+	if err == nil {
+		zip, err = gzip.NewReader(bufio.NewReader(io.NewSectionReader(f, where.at, info.Size-where.at)))
+	}
 	if err != nil {
 		f.Close()
-		return nil, err
+		return nil, fmt.Errorf("read what a file held: %w", err)
 	}
-	return unpacked{io.LimitReader(zip, c.Size), f}, nil
+	zip.Multistream(false) // the next one begins where this one ends
+	return unpacked{zip, f}, nil
 }
 
 type unpacked struct {
@@ -171,59 +199,85 @@ type unpacked struct {
 	io.Closer
 }
 
-// Note writes lines of a run. What they say is on disk when it returns, if it is to be.
+// Note writes lines of a run. What they say is on disk when it returns, if it is to be,
+// with the contents that they name.
 func (p *Past) Note(run plan.Run, sync bool, list ...Moved) error {
+	if err := p.begin(run); err != nil {
+		return err
+	}
+	var b bytes.Buffer
+	add := func(v any) error {
+		data, err := json.Marshal(v)
+		b.Write(append(data, '\n'))
+		return err
+	}
+	for _, l := range p.fresh {
+		if err := add(struct {
+			Content string `json:"content"`
+			At      int64  `json:"at"`
+		}{l.Content, l.At}); err != nil {
+			return err
+		}
+	}
+	for _, m := range list {
+		if err := add(m); err != nil {
+			return err
+		}
+	}
+	if sync && len(p.fresh) > 0 {
+		if err := p.bytes.Sync(); err != nil {
+			return err
+		}
+	}
+	p.fresh = nil
+	if _, err := p.lines.Write(b.Bytes()); err != nil || !sync {
+		return err
+	}
+	err := p.lines.Sync()
+	if err == nil && !p.named {
+		p.named, err = true, p.dir.Sync()
+	}
+	return err
+}
+
+// begin opens the files of a run, of whose lines the first says which one it is. A run that
+// was rebooted goes on in files of their own.
+func (p *Past) begin(run plan.Run) error {
+	if p.lines != nil {
+		return nil
+	}
 	if err := p.open(); err != nil {
 		return err
 	}
-	if p.file == nil {
-		if err := p.begin(run); err != nil {
-			return err
-		}
-	}
-	var b bytes.Buffer
-	for _, m := range list {
-		line, err := json.Marshal(m)
-		if err != nil {
-			return err
-		}
-		b.Write(append(line, '\n'))
-	}
-	if _, err := p.file.Write(b.Bytes()); err != nil || !sync {
-		return err
-	}
-	return errors.Join(p.file.Sync(), p.dir.Sync())
-}
-
-// begin opens the file of a run, whose first line says which one it is. A run that was
-// rebooted goes on in a file of its own.
-func (p *Past) begin(run plan.Run) error {
-	line, err := json.Marshal(holder{run, p.s.m.Now().UTC().Truncate(time.Second)})
+	first, err := json.Marshal(holder{run, p.s.m.Now().UTC().Truncate(time.Second)})
 	if err != nil {
 		return err
 	}
 	for part := 0; ; part++ {
-		f, err := p.dir.Create(fileOf(run.ID, part), 0o600, -1, -1)
+		name := fileOf(run.ID, part)
+		f, err := p.dir.Create(name+runSuffix, 0o600, -1, -1)
 		if errors.Is(err, fs.ErrExist) && part < maxParts {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		p.file = f
-		_, err = f.Write(append(line, '\n'))
+		p.lines = f
+		if p.bytes, err = p.dir.Create(name+bytesSuffix, 0o600, -1, -1); err == nil {
+			_, err = f.Write(append(first, '\n'))
+		}
 		return err
 	}
 }
 
-// maxParts bounds the files of one run: it has one more for each reboot.
+// maxParts bounds the files of one run: it has more for each reboot.
 const maxParts = 100
 
 func fileOf(run string, part int) string {
 	if part == 0 {
-		return run + runSuffix
+		return run
 	}
-	return fmt.Sprintf("%s-%d%s", run, part, runSuffix)
+	return fmt.Sprintf("%s-%d", run, part)
 }
 
 // Of gives what a run of this project moved, in order. Without any the error is
@@ -236,6 +290,7 @@ func (p *Past) Of(run string) ([]Moved, error) {
 		return nil, err
 	}
 	var out []Moved
+	p.at = map[string]spot{}
 	for part := 0; part <= maxParts; part++ {
 		list, of, err := p.read(fileOf(run, part))
 		if errors.Is(err, fs.ErrNotExist) {
@@ -250,7 +305,13 @@ func (p *Past) Of(run string) ([]Moved, error) {
 		if of.ID != run || of.Project != p.s.project {
 			return nil, ErrNotKept
 		}
-		out = append(out, list...)
+		for _, l := range list {
+			if l.Content != "" {
+				p.at[l.Content] = spot{fileOf(run, part) + bytesSuffix, l.At}
+				continue
+			}
+			out = append(out, l.Moved)
+		}
 	}
 	return out, nil
 }
@@ -260,9 +321,9 @@ func plainID(id string) bool {
 	return id != "" && strings.Trim(id, "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ-") == ""
 }
 
-// read reads one file.
-func (p *Past) read(name string) (list []Moved, of holder, err error) {
-	f, err := p.dir.Open(name)
+// read reads the lines of a file.
+func (p *Past) read(name string) (list []line, of holder, err error) {
+	f, err := p.dir.Open(name + runSuffix)
 	if err != nil {
 		return nil, of, err
 	}
@@ -272,28 +333,27 @@ func (p *Past) read(name string) (list []Moved, of holder, err error) {
 		return nil, of, err
 	}
 	first := true
-	for line := range bytes.Lines(data) {
+	for text := range bytes.Lines(data) {
 		if first {
-			if err := json.Unmarshal(line, &of); err != nil {
+			if err := json.Unmarshal(text, &of); err != nil {
 				return nil, of, fmt.Errorf("read %s: %w", path.Join(p.s.Path(pastFolder), name), err)
 			}
 			first = false
 			continue
 		}
-		var m Moved
-		if json.Unmarshal(line, &m) != nil {
+		var l line
+		if json.Unmarshal(text, &l) != nil {
 			break
 		}
-		list = append(list, m)
+		list = append(list, l)
 	}
 	return list, of, nil
 }
 
-// Prune lets go, at the end of a run, what is older than it is kept, and of the rest the oldest runs until all
-// takes no more room than it may. Contents that no run names any more go with them.
+// Prune lets go, at the end of a run, what is older than it is kept, and of the rest the
+// oldest runs until all takes no more room than it may.
 func (p *Past) Prune(run plan.Run) error {
-	at := p.s.Path(pastFolder)
-	names, err := p.s.m.ReadDir(at)
+	names, err := p.s.m.ReadDir(p.s.Path(pastFolder))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -303,33 +363,33 @@ func (p *Past) Prune(run plan.Run) error {
 	if err != nil {
 		return err
 	}
-	sizes := map[string]int64{}
-	var runs []string
-	var total int64
-	gone := false
+	runs := map[string][]string{} // the files of each
 	for _, name := range names {
-		info, err := p.dir.Lstat(name)
-		if err != nil {
+		id := strings.TrimSuffix(strings.TrimSuffix(name, runSuffix), bytesSuffix)
+		runs[id] = append(runs[id], name)
+	}
+	ids := slices.Sorted(maps.Keys(runs))
+	var total int64
+	full := false
+	for _, id := range slices.Backward(ids) { // UUIDv7: newest first
+		size, last := int64(0), time.Time{}
+		for _, name := range runs[id] {
+			if info, err := p.dir.Lstat(name); err == nil {
+				size, last = size+info.Size, info.Time
+			}
+		}
+		full = full || total+size > p.Size
+		if !full && born(run.ID, p.s.m.Now()).Sub(born(id, last)) <= p.Age {
+			total += size
 			continue
 		}
-		isRun := strings.HasSuffix(name, runSuffix)
-		if isRun && (p.Size == 0 || born(run.ID, p.s.m.Now()).Sub(born(name, info.Time)) > p.Age) {
+		for _, name := range runs[id] {
 			if err := p.dir.Remove(name); err != nil {
 				return err
 			}
-			gone = true
-			continue
 		}
-		if isRun {
-			runs = append(runs, name)
-		}
-		sizes[name] = info.Size
-		total += info.Size
 	}
-	if !gone && total <= p.Size {
-		return nil
-	}
-	return p.sweep(runs, sizes)
+	return nil
 }
 
 // born tells when a run began by its id, a UUIDv7 (RFC 9562, 5.7), which has the time of the
@@ -345,47 +405,4 @@ func born(id string, otherwise time.Time) time.Time {
 		return otherwise
 	}
 	return time.UnixMilli(ms)
-}
-
-// sweep keeps the newest runs that there is room for, and the contents that they name.
-func (p *Past) sweep(runs []string, sizes map[string]int64) error {
-	slices.SortFunc(runs, func(a, b string) int { return cmp.Compare(b, a) }) // UUIDv7: newest first
-	named := map[string]bool{}
-	var room int64
-	full := false
-	for _, name := range runs {
-		list, _, err := p.read(name)
-		need := sizes[name]
-		var more []string
-		for _, m := range list {
-			for _, s := range m.Before {
-				if s.As == nil || s.As.Content == nil {
-					continue
-				}
-				file := s.As.Content.SHA256 + bytesSuffix
-				if !named[file] && !slices.Contains(more, file) {
-					more = append(more, file)
-					need += sizes[file]
-				}
-			}
-		}
-		if full = full || err != nil || room+need > p.Size; full {
-			if err := p.dir.Remove(name); err != nil {
-				return err
-			}
-			continue
-		}
-		room += need
-		for _, file := range more {
-			named[file] = true
-		}
-	}
-	for name := range sizes {
-		if strings.HasSuffix(name, bytesSuffix) && !named[name] {
-			if err := p.dir.Remove(name); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }

@@ -33,7 +33,7 @@ func TestThePastKeepsItsBounds(t *testing.T) {
 		for i := range noise { // which cannot be packed
 			noise[i] = byte(dice.Uint32())
 		}
-		c, err := p.Keep(strings.NewReader(string(noise)), int64(len(noise)))
+		c, err := p.Keep(run(day), strings.NewReader(string(noise)), int64(len(noise)))
 		if err != nil {
 			return err
 		}
@@ -69,7 +69,7 @@ func TestThePastKeepsItsBounds(t *testing.T) {
 		f.Close()
 	}
 	var large *ledger.TooLargeError
-	if _, err := p.Keep(strings.NewReader("x"), 17<<10); !errors.As(err, &large) {
+	if _, err := p.Keep(run(20), strings.NewReader("x"), 17<<10); !errors.As(err, &large) {
 		t.Errorf("a large content: %v", err)
 	}
 	for _, id := range []string{"", "../lock", run(2).ID} {

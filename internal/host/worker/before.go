@@ -2,6 +2,7 @@ package worker
 
 import (
 	"context"
+	"io"
 	"maps"
 
 	"jadekettle/internal/core/plan"
@@ -31,7 +32,7 @@ func (r *runner) before(ctx context.Context, k kind.Kind, work []kind.Work) {
 		return
 	}
 	r.befores.of, r.befores.all = map[int][]plan.Stood{}, nil
-	r.env.Save = r.past.Keep
+	r.env.Save = func(f io.Reader, size int64) (plan.Content, error) { return r.past.Keep(r.env.Run, f, size) }
 	defer func() { r.env.Save = nil }()
 	list := make([]ledger.Moved, len(work))
 	for i, w := range work {
