@@ -23,7 +23,9 @@ import (
 func (a *App) save(ctx context.Context, r *round, p *project, id plan.Run, hosts []*run.Visit) error {
 	commit, edited := sources.Head(ctx, p.dir)
 	var b bytes.Buffer
-	if err := reviewed.New(id, r.part, commit, edited, time.Now(), hosts).Write(&b); err != nil {
+	made := reviewed.New(id, r.part, commit, edited, time.Now(), hosts)
+	made.Params = a.params
+	if err := made.Write(&b); err != nil {
 		return err
 	}
 	name, err := filepath.Abs(r.save)
@@ -50,6 +52,10 @@ func (a *App) readReviewed(r *round, name string) (hosts []string, err error) {
 		return nil, problem.Errorf("%s is of the environment %q, and --env is %q", name, r.saved.Env, a.env).Remedy("keep one of the two")
 	}
 	a.env, r.part = r.saved.Env, r.saved.Selection()
+	if len(a.params) > 0 {
+		return nil, problem.Errorf("--param is given with --reviewed").Remedy("leave it out: the saved preview says which")
+	}
+	a.params = r.saved.Params
 	return r.saved.Names(), nil
 }
 

@@ -59,6 +59,23 @@ func TestReviewedPreviews(t *testing.T) {
 	}
 }
 
+// TestReviewedParams are those of the preview.
+func TestReviewedParams(t *testing.T) {
+	dir, hosts := fleetOf(t, "", "[param.tide]\ntype = \"int\"\ndefault = 1\n[file.\"/etc/motd\"]\ncontent = \"${param.tide}\\n\"\n",
+		"gauge-01")
+	if code, _, errs := jk(t, dir, "preview", "--param", "pier.tide=7", "--save", "tonight.toml"); code != 0 {
+		t.Fatal(code, errs)
+	}
+	if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml", "--param", "pier.tide=8"); code != 2 ||
+		!strings.Contains(errs, "leave it out") {
+		t.Errorf("with another: %d %s", code, errs)
+	}
+	code, out, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml")
+	if got, _ := os.ReadFile(filepath.Join(hosts.Hosts[0].Root, "etc/motd")); code != 0 || string(got) != "7\n" {
+		t.Errorf("apply --reviewed ends with %d, and the file holds %q\n%s%s", code, got, out, errs)
+	}
+}
+
 // TestApplyOnATerminal previews, asks, and does just that.
 func TestApplyOnATerminal(t *testing.T) {
 	dir, hosts := fleetOf(t, "", motd, "gauge-01")

@@ -23,7 +23,7 @@ type Report struct {
 	Run     string    `json:"run" doc:"The run, a UUIDv7."`
 	Number  int       `json:"number" doc:"Its number in this project; 0 when it is not kept."`
 	Env     string    `json:"env" doc:"The environment; empty without environments."`
-	Mode    string    `json:"mode" doc:"preview or apply."`
+	Mode    string    `json:"mode" doc:"preview, apply, verify, drift, retire or undo."`
 	Started time.Time `json:"started" doc:"When it began, in UTC."`
 	Seconds float64   `json:"seconds" doc:"How long it took."`
 	Hosts   []Host    `json:"hosts" doc:"Its hosts."`

@@ -33,6 +33,7 @@ type Preview struct {
 	Edited   bool      `toml:"edited"`
 	Made     time.Time `toml:"made"`
 	By       string    `toml:"by"`
+	Params   []string  `toml:"param,omitempty" comment:"params that the call gave, none of which can be secret"`
 	Part     *Part     `toml:"part,omitempty" comment:"the part of the tasks that it is about"`
 	Hosts    []Host    `toml:"host"`
 }
