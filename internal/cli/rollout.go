@@ -170,6 +170,15 @@ func (a *App) key(ctx context.Context) bool {
 	select {
 	case b := <-pressed:
 		const interrupt = 3 // Ctrl-C, which a terminal in raw mode hands over as it is
+		if b == interrupt {
+			if self, err := os.FindProcess(os.Getpid()); err == nil {
+				self.Signal(os.Interrupt)
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second): // nobody listens for it
+			}
+		}
 		return b != 'q' && b != interrupt
 	case <-ctx.Done():
 		return false

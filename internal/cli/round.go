@@ -69,13 +69,18 @@ func (r *round) detail() screen.Detail {
 	return screen.Usual
 }
 
-func (r *round) flags(a *App, c *cobra.Command) {
+// hostFlags are those of whatever goes over hosts and tells how they fared.
+func (r *round) hostFlags(c *cobra.Command) {
 	r.given = c.Flags()
 	c.Flags().StringSliceVar(&r.except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
 	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false,
 		"show unchanged tasks too, a line for each host, and every line of every diff")
 	c.Flags().BoolVar(&r.summary, "summary", false, "show no changes, only how each host fared and what failed")
+}
+
+func (r *round) flags(a *App, c *cobra.Command) {
+	r.hostFlags(c)
 	c.Flags().BoolVar(&r.closed, "show-closed", false,
 		"show the old text also of files that only their owner may read and that are not ours")
 	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil,

@@ -37,12 +37,7 @@ func (a *App) undoCommand() *cobra.Command {
 			return a.undoRun(c.Context(), r, kept, args[1:], yes, look)
 		},
 	}
-	r.given = c.Flags()
-	c.Flags().StringSliceVar(&r.except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
-	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
-	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false,
-		"show unchanged tasks too, a line for each host, and every line of every diff")
-	c.Flags().BoolVar(&r.summary, "summary", false, "show no changes, only how each host fared and what failed")
+	r.hostFlags(c)
 	c.Flags().BoolVar(&r.closed, "show-closed", false, "show the text also of files that only their owner may read")
 	c.Flags().BoolVar(&look, "preview", false, "show what it would put back, and change nothing")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -142,11 +137,12 @@ func (a *App) undoOn(ctx context.Context, r *round, p *project, yes, look bool) 
 	return err
 }
 
-// touched lists the hosts that a run changed, or may have changed: those it lost.
+// touched lists the hosts that a run changed, or may have changed: where it was lost, or
+// something failed half way.
 func touched(kept history.Kept) []string {
 	var out []string
 	for _, h := range kept.Hosts {
-		if len(changedIn(kept, h.Name)) > 0 || h.State == run.Lost {
+		if len(changedIn(kept, h.Name)) > 0 || h.Failed > 0 || h.State == run.Lost {
 			out = append(out, h.Name)
 		}
 	}

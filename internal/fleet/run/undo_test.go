@@ -91,6 +91,9 @@ mode = "0640"
 [file."/etc/relay.token"]
 content = "${data.token}"
 mode = "0600"
+[file."/srv/rights"]
+content = "mine\n"
+mode = "0600"
 [dir."/srv/pool"]
 [dir."/srv/pool/low"]
 [file."/srv/pool/low/water"]
@@ -126,6 +129,10 @@ mode = "0644"
 [file."/etc/relay.token"]
 content = "${data.token}-again"
 mode = "0600"
+[file."/srv/rights"]
+content = "mine\n"
+mode = "0644"
+owner = "root"
 [dir."/srv/pool"]
 absent = true
 with_contents = true

@@ -67,6 +67,7 @@ type Guard struct {
 	Packets  *string            `json:"packets,omitempty"` // as nft lists them
 	Made     bool               `json:"made,omitempty"`    // the change is made, and somebody has to get in now
 	Begun    bool               `json:"begun,omitempty"`   // things are being put back, or were when that was cut off
+	Wrong    string             `json:"wrong,omitempty"`   // why not all of it could be
 }
 
 // saved is one file, folder or link as it stood.
@@ -252,7 +253,9 @@ func Found(ctx context.Context, env *kind.Env) (*Guard, bool) {
 		return nil, false
 	}
 	if g.Begun { // what lets us in is put back, and perhaps not all of it
-		Restore(ctx, env.Machine, g.Token)
+		if _, err := Restore(ctx, env.Machine, g.Token); err != nil {
+			g.Wrong = err.Error()
+		}
 		env.Store.Unlearn(restoredFile)
 		return &g, true
 	}
@@ -417,6 +420,12 @@ func Restore(ctx context.Context, m machine.Machine, token string) ([]value.Ref,
 	}
 	_, e := m.ReadDir("/run/systemd/system")
 	err = errors.Join(err, g.restore(ctx, env, d, token == atBoot && e == nil)) // on a full disk as well
+	if err != nil {
+		g.Wrong = err.Error()
+		if told, e := json.Marshal(g); e == nil {
+			text = told
+		}
+	}
 	if e := replace(d, restoredFile, saved{Mode: 0o600, UID: -1, GID: -1, Data: text}); err == nil {
 		err = e
 	}

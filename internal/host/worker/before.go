@@ -28,7 +28,7 @@ func (r *runner) keeps() bool {
 // before keeps what stands of tasks that are about to change it. Where that fails nothing
 // more of this run is kept: it holds up no run.
 func (r *runner) before(ctx context.Context, k kind.Kind, work []kind.Work) {
-	if !r.keeps() || len(work) == 0 {
+	if !r.keeps() || len(work) == 0 || k.Schema().Asks {
 		return
 	}
 	r.befores.of, r.befores.all = map[int][]plan.Stood{}, nil

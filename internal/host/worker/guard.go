@@ -49,10 +49,14 @@ func foundPutBack(ctx context.Context, m machine.Machine, store *ledger.Store, r
 	if !ok || g.Project != run.Project {
 		return ledger.Record{}, false
 	}
+	story := "nobody got in any more after this change, so the host has put back what stood: " + refsOf(g.Refs)
+	if g.Wrong != "" {
+		story += "; but not all of it: " + g.Wrong
+	}
 	rec := ledger.Record{Run: plan.Run{ID: g.Run, Project: g.Project}}
 	for i, ref := range g.Refs {
 		rec.Results = append(rec.Results, plan.Result{ID: i, Ref: ref, Status: plan.Failed,
-			Message: "nobody got in any more after this change, so the host has put back what stood: " + refsOf(g.Refs)})
+			Message: story})
 	}
 	return rec, true
 }

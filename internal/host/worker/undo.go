@@ -146,6 +146,13 @@ func gather(moved []ledger.Moved, changed []value.Ref) (items []*item, gone []lo
 				Remedy("[undo] in jadekettle.toml says for how long it is; put it back by hand")})
 		}
 	}
+	for _, it := range items { // of which only the rights were changed, and only these are looked at
+		if b, a := it.before.As, it.after.As; b != nil && a != nil && b.Content == nil {
+			rights := *a
+			rights.Content = nil
+			it.after.As = &rights
+		}
+	}
 	items = slices.DeleteFunc(items, func(it *item) bool {
 		if it.before.Why != "" {
 			gone = append(gone, notBack(it.before.Ref, it.before.Why))

@@ -431,6 +431,11 @@ func (g *git) remove(keep bool) error {
 	return d.RemoveAll(name)
 }
 
+// Stands says that git has what a working copy was at.
+func (checkouts) Stands(context.Context, *kind.Env, plan.Task, state) ([]plan.Stood, error) {
+	return nil, problem.Errorf("git itself has what the working copy was at, in its reflog")
+}
+
 // Capture declares a working copy that is there: its branch where it is on one,
 // else its commit.
 func (checkouts) Capture(ctx context.Context, env *kind.Env, t plan.Task, _ state) (plan.Captured, error) {

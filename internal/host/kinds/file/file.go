@@ -436,8 +436,13 @@ func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
 	return nil
 }
 
-// Stands gives the file that is written, at the end of links that are followed.
-func (files) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+// Stands gives the file that is written, at the end of links that are followed, with what
+// it holds where that is to be another.
+func (files) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+	if st.there && !t.Absent && !differs(t, st) {
+		return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.path},
+			value.Attrs{"owner": st.own.Owner, "group": st.own.Group, "mode": st.own.Mode})}, nil
+	}
 	return env.StoodAt(st.path)
 }
 
