@@ -83,8 +83,13 @@ func TestAccountsOfBusybox(t *testing.T) {
 		!strings.Contains(got, "no program of this host changes the number of an account") {
 		t.Errorf("what cannot be had is told so:\n%s", got)
 	}
+	stood := l.on(host, "sort /etc/passwd /etc/shadow /etc/group | tr , '\\n' | sort")
 	l.write("manifests/all.toml", "[user.olga]\nabsent = true\n[user.tidelog]\nabsent = true\n[group.tides]\nabsent = true\n"+
 		"[group.gauges]\nabsent = true\n")
 	l.apply(0)
 	is("grep -E 'tidelog|olga' /etc/passwd /etc/shadow /etc/group; grep -E 'tides|gauges' /etc/group; true", "")
+	if code, out := l.jk("undo", "last", "--yes"); code != 0 {
+		t.Errorf("undo ends with %d\n%s", code, out)
+	}
+	is("sort /etc/passwd /etc/shadow /etc/group | tr , '\\n' | sort", stood)
 }

@@ -112,6 +112,15 @@ func TestServiceManagersOnRealHosts(t *testing.T) {
 	}
 	write("[service.ebb]\nrunning = false\nboot = false\n")
 	l.apply(0)
+	if code, out := l.jk("undo", "last", "--yes"); code != 0 {
+		t.Errorf("undo ends with %d\n%s", code, out)
+	}
+	for host := range l.addresses {
+		if got := l.on(host, "pgrep -f 'sleep 2000000'; true"); got == "" {
+			t.Errorf("undone, %s runs no ebb", host)
+		}
+	}
+	l.apply(0)
 	if again := l.apply(0).changed(); len(again) > 0 {
 		t.Errorf("stopped, this changed:\n%s", strings.Join(again, "\n"))
 	}

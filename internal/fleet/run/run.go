@@ -276,8 +276,8 @@ func (f *Fleet) batch(ctx context.Context, p *progress, hosts []*inventory.Host,
 	var wg sync.WaitGroup
 	slots := make(chan struct{}, max(1, f.Parallel))
 	for i, h := range hosts {
+		slots <- struct{}{} // here, so that they begin in their order
 		wg.Go(func() {
-			slots <- struct{}{}
 			defer func() { <-slots }()
 			f.visit(ctx, p, h, out[i], do)
 			if p.Rollout.failed(out[i]) {
