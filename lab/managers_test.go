@@ -110,22 +110,27 @@ manifests = ["pacman"]
 		strings.Contains(out, "[file.\"/usr/share/tide-logger/version\"]") {
 		t.Errorf("what differs from what a package brought is told as\n%.3000s", out)
 	}
+	const versions = "cat /usr/share/tide-logger/version; ls /usr/share/salt-lamp"
+	stood := map[string]string{}
+	for host := range l.addresses {
+		stood[host] = l.on(host, versions)
+	}
 	gone := "[package.tide-logger]\nabsent = true\n[package.salt-lamp]\nabsent = true\npurge = true\n"
 	l.write("manifests/rpm.toml", gone+"[repo.tides]\nabsent = true\n")
 	l.write("manifests/pacman.toml", gone)
 	l.apply(0)
-	if again := l.apply(0).changed(); len(again) > 0 {
-		t.Errorf("taken away again, this changed:\n%s", strings.Join(again, "\n"))
-	}
 	if code, out := l.jk("undo", "last", "--yes"); code != 0 {
 		t.Errorf("undo ends with %d\n%s", code, out)
 	}
-	for host, want := range map[string]string{"gauge-dnf": "1.10.0\n2.0", "gauge-zypper": "1.4.2\n2.0", "gauge-pacman": "1.10.0-1\n2.0-1"} {
-		if got := l.on(host, "cat /usr/share/tide-logger/version /usr/share/salt-lamp/version"); got != want {
+	for host, want := range stood {
+		if got := l.on(host, versions); got != want {
 			t.Errorf("undone, %s has %s, want %s", host, got, want)
 		}
 	}
 	l.apply(0)
+	if again := l.apply(0).changed(); len(again) > 0 {
+		t.Errorf("taken away again, this changed:\n%s", strings.Join(again, "\n"))
+	}
 	for host := range l.addresses {
 		if got := l.on(host, "ls /usr/share | grep -c -e tide-logger -e salt-lamp; ls /etc/yum.repos.d /etc/zypp/repos.d "+
 			"2>/dev/null | grep -c tides; true"); got != "0\n0" {

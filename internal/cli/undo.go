@@ -85,7 +85,7 @@ func (a *App) undone(which string) (history.Kept, error) {
 func (a *App) undoRun(ctx context.Context, r *round, kept history.Kept, targets []string, yes, look bool) error {
 	names := touched(kept)
 	if len(names) == 0 {
-		return problem.Errorf("the run %d changed nothing", kept.Number).Remedy("there is nothing to put back")
+		return problem.Errorf("the run %d changed nothing", kept.Number).Remedy("%s", a.lastThatChanged(kept))
 	}
 	p, err := a.load(targets, r.except)
 	if err != nil {
@@ -135,6 +135,19 @@ func (a *App) undoOn(ctx context.Context, r *round, p *project, yes, look bool) 
 		a.code = exitFailed
 	}
 	return err
+}
+
+// lastThatChanged names the last run before one that changed something.
+func (a *App) lastThatChanged(than history.Kept) string {
+	if dir, _, err := a.projectFiles(); err == nil {
+		runs := history.OpenRuns(dir)
+		for n := than.Number - 1; n > 0 && n > than.Number-100; n-- {
+			if k, err := runs.Load(n); err == nil && k.Env == than.Env && len(touched(k)) > 0 {
+				return fmt.Sprintf("the last one before it that did is run %d", n)
+			}
+		}
+	}
+	return "there is nothing to put back"
 }
 
 // touched lists the hosts that a run changed, or may have changed: where it was lost, or

@@ -56,7 +56,8 @@ func TestUndoOnATerminal(t *testing.T) {
 	if code, _, errs := jk(t, dir, "apply", "--all"); code != 0 {
 		t.Errorf("apply once more: %d %s", code, errs)
 	}
-	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 || !strings.Contains(errs, "the run 4 changed nothing") {
+	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 || !strings.Contains(errs, "the run 4 changed nothing") ||
+		!strings.Contains(errs, "is run 3") {
 		t.Errorf("undo of nothing: %d %s", code, errs)
 	}
 	hosts.Hosts[1].Down()
