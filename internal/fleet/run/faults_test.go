@@ -819,7 +819,7 @@ func TestKillsAtRandom(t *testing.T) {
 		}
 		return text
 	}
-	b.guard = 2 * time.Second
+	b.guard = 2 * time.Minute // so that a busy disk is no reason to put things back
 	b.manifest(declared(0))
 	b.run(false)
 	for n := 1; n <= kills; n++ {
@@ -905,7 +905,7 @@ func (w toHost) Write(p []byte) (int, error) {
 // a content and takes leftovers away: the next apply ends as declared, with nothing left.
 func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.guard = 5 * time.Second
+	b.guard = 2 * time.Minute // so that a busy disk is no reason to put things back
 	b.host().Silence = 10 * time.Second
 	declare := func(n int) {
 		text := fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_leave = \"remove\"\ncopy = \"reading-%d\"\n"+
@@ -974,7 +974,7 @@ func TestAClockThatIsWrong(t *testing.T) {
 		},
 	} {
 		b := newBench(t, "gauge-01")
-		b.guard = 5 * time.Second
+		b.guard = 2 * time.Minute
 		b.host().Wrap = func(m machine.Machine) machine.Machine { return late{m, by} }
 		b.manifest(whole + "[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# tide\\n\"\n")
 		if h := b.one(false); h.State != run.Reached || h.Count(plan.Failed) > 0 {
