@@ -865,6 +865,13 @@ func (c *cutter) passes() bool {
 	return c.seen < c.at
 }
 
+// came tells how many messages came so far.
+func (c *cutter) came() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.seen
+}
+
 // fromHost and toHost are the two ways of a session.
 type fromHost struct {
 	io.Reader
@@ -932,9 +939,10 @@ func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
 		}
 		h := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, b.id(false))[0]
 		b.host().Wait()
-		whole := c.seen < at
+		came := c.came()
+		whole := came < at
 		if whole != (h.State == run.Reached) && h.Count(plan.Changed) < 3 {
-			t.Errorf("cut at message %d of %d, it is %s %s", at, c.seen, h.State, h.Message)
+			t.Errorf("cut at message %d of %d, it is %s %s", at, came, h.State, h.Message)
 		}
 		if h = b.one(false); h.State != run.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
 			t.Errorf("after a cut at message %d: %s %s\n%s", at, h.State, h.Message, statuses(h))
