@@ -146,13 +146,14 @@ func (l *lab) cutOff(host, name, killed string) {
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	cmd.Process.Kill()
 	if killed == "controller" {
+		cmd.Process.Kill()
 		return
 	}
-	for _, p := range l.workers(root) {
+	for _, p := range l.workers(root) { // first, since it puts things back once the controller is gone
 		syscall.Kill(p, syscall.SIGKILL)
 	}
+	cmd.Process.Kill()
 	if killed != "worker as well" {
 		nspawn := strings.TrimSpace(read(l.t, filepath.Join(l.dir, host, "pid")))
 		children := strings.Fields(read(l.t, "/proc/"+nspawn+"/task/"+nspawn+"/children"))

@@ -57,7 +57,7 @@ environment = { MAILTO = "keepers@example.org" }
 		spoil:  "echo 0 > /proc/sys/net/ipv4/ip_forward; sed -i /range/d /etc/sysctl.d/90-jadekettle.conf",
 		mended: []string{"sysctl net.ipv4.ip_forward", "sysctl net.ipv4.ip_local_port_range"},
 		away:   "[sysctl.\"net.ipv4.ip_forward\"]\nabsent = true\n[sysctl.\"net.ipv4.ip_local_port_range\"]\nabsent = true\n",
-		gone:   map[string]string{"cat /etc/sysctl.d/90-jadekettle.conf": ""},
+		gone:   map[string]string{"ls /etc/sysctl.d | grep jadekettle; true": ""},
 	}
 	proofs["kmod"] = proof{ // a container may not load modules, so nothing here is
 		declare: "[kmod.floppy]\nkept_out = true\n[kmod.dummy]\nboot = true\noptions = \"numdummies=2\"\n",

@@ -1,6 +1,8 @@
 package run_test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -71,5 +73,27 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 			t.Errorf("%s: the guard is left behind", name)
 		}
 		noStrays(t, b)
+	}
+}
+
+// TestAGuardIsOverOnce: a worker that is killed when it has put things back, and before it
+// could say that the guard is over, leaves nothing that would put them back again.
+func TestAGuardIsOverOnce(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n")
+	b.run(false)
+	const guard = `{"token":"t","project":"saltmarsh","run":"r","refs":["file /etc/motd"],"begun":true,` +
+		`"files":[{"path":"/etc/motd","type":0,"mode":420,"uid":0,"gid":0,"data":"b2xkCg=="}]}`
+	for _, name := range []string{"guard.json", "guard-restored.json"} {
+		p := filepath.Join(b.host().Root, "var/lib/jadekettle", name)
+		if err := os.WriteFile(p, []byte(guard), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if h := b.one(false); len(h.Collected) != 1 || b.on("var/lib/jadekettle/guard.json") != "" {
+		t.Errorf("it tells %+v, and the guard is there: %q", h.Collected, b.on("var/lib/jadekettle/guard.json"))
+	}
+	if h := b.one(false); len(h.Collected) != 0 || b.on("etc/motd") != "new\n" {
+		t.Errorf("then it tells %+v, and the file holds %q", h.Collected, b.on("etc/motd"))
 	}
 }

@@ -246,6 +246,7 @@ func Found(ctx context.Context, env *kind.Env) (*Guard, bool) {
 	if env.Store.Recall(restoredFile, &g) == nil {
 		removeBootEntry(env) // which whoever put things back may not have come to
 		stopTimer(ctx, env.Machine, g.Token)
+		env.Store.Unlearn(armedFile) // it was killed between the two, and must put nothing back twice
 		env.Store.Unlearn(restoredFile)
 		return &g, true
 	}
