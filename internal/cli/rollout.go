@@ -188,22 +188,34 @@ func (a *App) key(ctx context.Context) bool {
 // lastRun is what --again takes when it names no run.
 const lastRun = "last"
 
+// keptRun gives the run of a number, or the last one of these modes in an environment.
+// noNumber is the error for what is neither.
+func keptRun(dir, env, which string, noNumber error, modes ...string) (history.Kept, error) {
+	runs := history.OpenRuns(dir)
+	if which == lastRun {
+		kept, ok := runs.Last(env, modes...)
+		if !ok {
+			return kept, problem.Errorf("there is no earlier apply of this project here").Remedy("name hosts, or a run by its number")
+		}
+		return kept, nil
+	}
+	n, err := strconv.Atoi(which)
+	if err != nil {
+		return history.Kept{}, noNumber
+	}
+	kept, err := runs.Load(n)
+	if err != nil {
+		return kept, problem.Errorf("the run %d is not kept here: %w", n, err).Remedy("`jadekettle apply` tells its number at the end")
+	}
+	return kept, nil
+}
+
 // again gives the hosts that failed, were not reached or not begun in an earlier run.
 func (a *App) again(which string, env, dir string) ([]string, error) {
-	runs := history.OpenRuns(dir)
-	kept, ok := history.Kept{}, false
-	if which == lastRun {
-		if kept, ok = runs.Last(env, "apply"); !ok {
-			return nil, problem.Errorf("there is no earlier apply of this project here").Remedy("name hosts, or say --all")
-		}
-	} else {
-		n, err := strconv.Atoi(which)
-		if err != nil {
-			return nil, problem.Errorf("--again is %q", which).Remedy("it takes the number of a run, such as --again=12")
-		}
-		if kept, err = runs.Load(n); err != nil {
-			return nil, problem.Errorf("the run %d is not kept here: %w", n, err).Remedy("`jadekettle apply` tells its number at the end")
-		}
+	kept, err := keptRun(dir, env, which, problem.Errorf("--again is %q", which).
+		Remedy("it takes the number of a run, such as --again=12"), "apply")
+	if err != nil {
+		return nil, err
 	}
 	var out []string
 	for _, h := range kept.Hosts {

@@ -230,11 +230,7 @@ func (a *App) applyCommand() *cobra.Command {
 					return a.nothingDone()
 				}
 			}
-			err = a.round(c.Context(), r, p)
-			if r.unseen && a.code == exitDone {
-				a.code = exitFailed
-			}
-			return err
+			return a.round(c.Context(), r, p)
 		},
 	}
 	r.flags(a, c)
@@ -408,7 +404,9 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		return problem.Errorf("none of these hosts is meant, now that their facts are known").
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
-	a.code, a.last = verdict(ctx, out, r.strict, r.lenient), out
+	if a.code, a.last = verdict(ctx, out, r.strict, r.lenient), out; r.unseen && a.code == exitDone {
+		a.code = exitFailed
+	}
 	if r.save != "" {
 		if err := a.save(ctx, r, p, id, out); err != nil {
 			return err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -55,23 +54,10 @@ func (a *App) undone(which string) (history.Kept, error) {
 	if err != nil {
 		return history.Kept{}, err
 	}
-	runs := history.OpenRuns(dir)
-	var kept history.Kept
-	if which == lastRun {
-		ok := false
-		if kept, ok = runs.Last(a.env, "apply", "undo", "retire"); !ok {
-			return kept, problem.Errorf("there is no earlier apply of this project here").Remedy("name a run by its number")
-		}
-	} else {
-		n, err := strconv.Atoi(which)
-		if err != nil {
-			return kept, problem.Errorf("%q is no run", which).
-				Remedy("undo takes the number of a run first, or last; `jadekettle apply` tells it at the end")
-		}
-		if kept, err = runs.Load(n); err != nil {
-			return kept, problem.Errorf("the run %d is not kept here: %w", n, err).
-				Remedy("`jadekettle apply` tells its number at the end")
-		}
+	kept, err := keptRun(dir, a.env, which, problem.Errorf("%q is no run", which).
+		Remedy("undo takes the number of a run first, or last; `jadekettle apply` tells it at the end"), "apply", "undo", "retire")
+	if err != nil {
+		return kept, err
 	}
 	if a.env != "" && a.env != kept.Env {
 		return kept, problem.Errorf("the run %d was one of the environment %s, and the call says %s", kept.Number,
@@ -83,7 +69,7 @@ func (a *App) undone(which string) (history.Kept, error) {
 
 // undoRun shows what would be put back, asks, and does just that.
 func (a *App) undoRun(ctx context.Context, r *round, kept history.Kept, targets []string, yes, look bool) error {
-	names := touched(kept)
+	names, changed := touched(kept)
 	if len(names) == 0 {
 		return problem.Errorf("the run %d changed nothing", kept.Number).Remedy("%s", a.lastThatChanged(kept))
 	}
@@ -92,16 +78,18 @@ func (a *App) undoRun(ctx context.Context, r *round, kept history.Kept, targets 
 		return err
 	}
 	r.undo = map[string]*wire.Undo{}
+	of := make(map[string]bool, len(names))
 	for _, name := range names {
+		of[name] = true
 		if _, ok := p.Inventory.Host(name); !ok {
 			fmt.Fprintf(a.Err, "%s is not in the inventory any more, and stays as it is\n", screen.Line(name))
 		}
 	}
 	p.hosts = slices.DeleteFunc(p.hosts, func(h *inventory.Host) bool {
-		if !slices.Contains(names, h.Name) {
+		if !of[h.Name] {
 			return true
 		}
-		r.undo[h.Name] = &wire.Undo{Run: kept.Run, Tasks: changedIn(kept, h.Name)}
+		r.undo[h.Name] = &wire.Undo{Run: kept.Run, Tasks: changed[h.Name]}
 		return false
 	})
 	if len(p.hosts) == 0 {
@@ -130,11 +118,7 @@ func (a *App) undoOn(ctx context.Context, r *round, p *project, yes, look bool) 
 			return a.nothingDone()
 		}
 	}
-	err := a.round(ctx, r, p)
-	if r.unseen && a.code == exitDone {
-		a.code = exitFailed
-	}
-	return err
+	return a.round(ctx, r, p)
 }
 
 // lastThatChanged names the last run before one that changed something.
@@ -142,7 +126,8 @@ func (a *App) lastThatChanged(than history.Kept) string {
 	if dir, _, err := a.projectFiles(); err == nil {
 		runs := history.OpenRuns(dir)
 		for n := than.Number - 1; n > 0 && n > than.Number-100; n-- {
-			if k, err := runs.Load(n); err == nil && k.Env == than.Env && len(touched(k)) > 0 {
+			k, err := runs.Load(n)
+			if names, _ := touched(k); err == nil && k.Env == than.Env && len(names) > 0 {
 				return fmt.Sprintf("the last one before it that did is run %d", n)
 			}
 		}
@@ -150,27 +135,19 @@ func (a *App) lastThatChanged(than history.Kept) string {
 	return "there is nothing to put back"
 }
 
-// touched lists the hosts that a run changed, or may have changed: where it was lost, or
-// something failed half way.
-func touched(kept history.Kept) []string {
-	var out []string
-	for _, h := range kept.Hosts {
-		if len(changedIn(kept, h.Name)) > 0 || h.Failed > 0 || h.State == run.Lost {
-			out = append(out, h.Name)
-		}
-	}
-	return out
-}
-
-// changedIn lists the tasks that changed a host.
-func changedIn(kept history.Kept, host string) []value.Ref {
-	var out []value.Ref
+// touched gives the hosts that a run changed, or may have changed, where it was lost or
+// something failed half way, in its order, and what it changed on each.
+func touched(kept history.Kept) (names []string, changed map[string][]value.Ref) {
+	changed = map[string][]value.Ref{}
 	for _, h := range kept.Hosts {
 		for _, t := range h.Tasks {
-			if h.Name == host && t.Status == plan.Changed {
-				out = append(out, value.Ref{Kind: t.Kind, Name: t.Name})
+			if t.Status == plan.Changed {
+				changed[h.Name] = append(changed[h.Name], value.Ref{Kind: t.Kind, Name: t.Name})
 			}
 		}
+		if len(changed[h.Name]) > 0 || h.Failed > 0 || h.State == run.Lost {
+			names = append(names, h.Name)
+		}
 	}
-	return out
+	return names, changed
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/host/machine"
 )
 
 // undo puts back on the first host what the run of an id changed.
@@ -271,12 +273,26 @@ func TestWhatIsKept(t *testing.T) {
 	}
 	b.put("etc/motd", "x")
 	b.run(false)
+	third := b.last()
 	if _, err := os.Stat(filepath.Join(folder, first+".jsonl")); err == nil {
 		t.Error("what is too old is kept")
 	}
 	if h := b.undo(first, false, value.Ref{Kind: "file", Name: "/etc/motd"}); h.Count(plan.Failed) != 1 {
 		t.Errorf("what is not kept any more:\n%s", statuses(h))
 	}
+	b.host().Wrap = func(m machine.Machine) machine.Machine { // its own folder is full: it is put back all the same
+		return faulty{m, func(op, what string) error {
+			if op == "write" && strings.Contains(what, "/before/") {
+				return &os.PathError{Op: op, Path: what, Err: syscall.ENOSPC}
+			}
+			return nil
+		}}
+	}
+	b.put("etc/motd", "1\n")
+	if h := b.undo(third, false); h.State != run.Reached || h.Count(plan.Changed) != 1 || b.on("etc/motd") != "x" {
+		t.Errorf("with no room to keep more: %s %s\n%s", h.State, h.Message, statuses(h))
+	}
+	b.host().Wrap = nil
 	os.RemoveAll(folder)
 	os.WriteFile(folder, nil, 0o600) // nothing can be kept there
 	b.put("etc/motd", "y")

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/machine"
 )
@@ -47,6 +48,7 @@ type Past struct {
 	fresh []line          // contents that no line tells of yet
 	named bool            // both files have their names on disk
 	at    map[string]spot // where contents are, by hash, of the run that was read
+	until time.Time       // when that was last written to
 
 	Age  time.Duration // how long a run is kept
 	Size int64         // how many bytes all of it may take; 0 keeps nothing
@@ -76,7 +78,7 @@ const (
 var ErrNotKept = errors.New("nothing is kept of what stood before that run")
 
 // TooLargeError says that a content is not kept for its size.
-type TooLargeError struct{ Size, Most int64 }
+type TooLargeError struct{ Size int64 }
 
 func (e *TooLargeError) Error() string {
 	return fmt.Sprintf("its %d bytes are more than are kept of what stood before", e.Size)
@@ -125,7 +127,7 @@ func (p *Past) Close() {
 func (p *Past) Keep(run plan.Run, r io.Reader, size int64) (plan.Content, error) {
 	most := p.Size / 4
 	if size > most || p.kept+size > p.Size {
-		return plan.Content{}, &TooLargeError{size, most}
+		return plan.Content{}, &TooLargeError{size}
 	}
 	if err := p.begin(run); err != nil {
 		return plan.Content{}, err
@@ -133,7 +135,7 @@ func (p *Past) Keep(run plan.Run, r io.Reader, size int64) (plan.Content, error)
 	counted := &counter{w: p.bytes}
 	c, err := pack(counted, io.LimitReader(r, most+1))
 	if err == nil && c.Size > most {
-		err = &TooLargeError{c.Size, most}
+		err = &TooLargeError{c.Size}
 	}
 	at := p.end
 	p.end += counted.n // what broke off is passed over
@@ -316,6 +318,9 @@ func (p *Past) Of(run string) ([]Moved, error) {
 	return out, nil
 }
 
+// Until tells when the run that Of read was over.
+func (p *Past) Until() time.Time { return p.until }
+
 // plainID says whether a run's id can be a part of a file's name.
 func plainID(id string) bool {
 	return id != "" && strings.Trim(id, "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ-") == ""
@@ -332,11 +337,15 @@ func (p *Past) read(name string) (list []line, of holder, err error) {
 	if err != nil {
 		return nil, of, err
 	}
+	if info, err := f.Info(); err == nil {
+		p.until = info.Time
+	}
 	first := true
 	for text := range bytes.Lines(data) {
 		if first {
 			if err := json.Unmarshal(text, &of); err != nil {
-				return nil, of, fmt.Errorf("read %s: %w", path.Join(p.s.Path(pastFolder), name), err)
+				return nil, of, problem.Errorf("read %s: %w", path.Join(p.s.Path(pastFolder), name+runSuffix), err).
+					Remedy("it was spoilt by hand: put it back from a copy, or put back by hand what that run changed")
 			}
 			first = false
 			continue
@@ -369,6 +378,12 @@ func (p *Past) Prune(run plan.Run) error {
 		runs[id] = append(runs[id], name)
 	}
 	ids := slices.Sorted(maps.Keys(runs))
+	if old := born(run.ID, time.Time{}); p.lines == nil && p.Size > 0 && len(ids) > 0 && !old.IsZero() {
+		// A run that kept nothing only makes the others older, which their names tell.
+		if first := born(ids[0], time.Time{}); !first.IsZero() && old.Sub(first) <= p.Age {
+			return nil
+		}
+	}
 	var total int64
 	full := false
 	for _, id := range slices.Backward(ids) { // UUIDv7: newest first

@@ -22,7 +22,7 @@ type befores struct {
 
 // keeps says whether this run keeps what stood before its changes.
 func (r *runner) keeps() bool {
-	return r.past != nil && r.past.Size > 0 && !r.foreseeing && !r.env.Run.Preview && !r.env.Run.Passing
+	return r.past.Size > 0 && !r.unkept && !r.foreseeing && !r.env.Run.Preview && !r.env.Run.Passing
 }
 
 // before keeps what stands of tasks that are about to change it. Where that fails nothing
@@ -49,7 +49,7 @@ func (r *runner) before(ctx context.Context, k kind.Kind, work []kind.Work) {
 		r.befores.of[w.Task.ID] = stands
 	}
 	if wide, ok := k.(kind.Wider); ok {
-		r.befores.all, _ = wide.All(ctx, r.env)
+		r.befores.all, _ = wide.All(ctx, r.env) // else what comes along is not known, and not kept
 	}
 	r.note(true, list)
 }
@@ -65,10 +65,7 @@ func (r *runner) note(sync bool, list []ledger.Moved) {
 	if len(list) == 0 {
 		return
 	}
-	if r.past.Note(r.env.Run, sync, list...) != nil {
-		r.past.Close()
-		r.past = nil
-	}
+	r.unkept = r.past.Note(r.env.Run, sync, list...) != nil
 }
 
 // after keeps what tasks left, by which it is told later whether somebody has changed it
@@ -188,9 +185,7 @@ func fileOf(ref value.Ref) string {
 // prune lets go what is not kept any longer. That it cannot be is no reason to call a run
 // failed.
 func (r *runner) prune() {
-	if r.past == nil || r.env.Run.Preview {
-		return
+	if !r.env.Run.Preview {
+		_ = r.past.Prune(r.env.Run)
 	}
-	r.past.Close()
-	_ = r.past.Prune(r.env.Run)
 }

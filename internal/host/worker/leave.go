@@ -148,13 +148,20 @@ func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.
 	if byHost {
 		res.Written = slices.Clone(written)
 	}
-	for i := range res.Written {
-		c := &res.Written[i]
-		c.Diff = strings.Replace(c.Diff, " as declared\n", " as it was written\n", 1)
+	relabel(res.Written, "as it was written")
+}
+
+// relabel says of the new side of texts what it is, where that is not what is declared.
+func relabel(changes []plan.Change, as string) {
+	for i := range changes {
+		changes[i].Diff = strings.Replace(changes[i].Diff, " as declared\n", " "+as+"\n", 1)
 	}
 }
 
 // onlyDue says whether nothing differs but what is owed.
 func onlyDue(changes []plan.Change) bool {
-	return !slices.ContainsFunc(changes, func(c plan.Change) bool { return c.What != plan.Restart && c.What != plan.Reload })
+	return !slices.ContainsFunc(changes, func(c plan.Change) bool { return !due(c) })
 }
+
+// due says whether a change is what is owed.
+func due(c plan.Change) bool { return c.What == plan.Restart || c.What == plan.Reload }

@@ -36,7 +36,8 @@ type runner struct {
 	foreseeing bool            // it only tells what it would do, in foreseen
 	foreseen   []plan.Result
 	leaving    int          // from which task on they take away what is left over
-	past       *ledger.Past // keeps what stands before it is changed; nil where nothing is kept
+	past       *ledger.Past // keeps what stands before it is changed
+	unkept     bool         // that failed once, so nothing more of this run is kept
 	befores    befores      // of the tasks that are at work
 	undo       *undoing     // puts back what an earlier run changed; nil in any other run
 	// surveyed is closed when the facts are read, which are those of before the
@@ -201,14 +202,18 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 			if err != nil && !r.env.Run.Preview && t.Tries.More > 0 {
 				reading, changes, err = r.readAgain(ctx, k, t, reading, err)
 			}
+			var moved error
+			if err == nil && len(changes) > 0 && r.undo != nil {
+				moved = r.undo.moved(ctx, r, k, t)
+			}
 			switch {
 			case errors.Is(err, errLost): // it has not been tried, so it has no result
 			case err != nil:
 				results = append(results, r.failed(t, err))
 			case len(changes) == 0:
 				results = append(results, r.right(t))
-			case r.undo != nil && r.undo.moved(ctx, r, k, t) != nil:
-				res := r.failed(t, r.undo.why)
+			case moved != nil:
+				res := r.failed(t, moved)
 				res.Changes = changes
 				results = append(results, res)
 			case r.env.Run.Preview:

@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -26,7 +27,7 @@ type undoing struct {
 	items map[int]*item             // by task
 	open  map[value.Ref]int         // how many things of a task of that run are not put back yet
 	entry map[value.Ref]*plan.Entry // what the ledger had of each of those tasks
-	why   error                     // of the thing that was last found to be moved
+	until time.Time                 // when that run was over, by the host's clock
 }
 
 // item is one thing that a run changed, in however many of its tasks.
@@ -58,10 +59,11 @@ func (s *session) undo(ctx context.Context, r *runner, which *wire.Undo) error {
 		return fmt.Errorf("read what stood before that run: %w", err)
 	}
 	items, gone := gather(moved, which.Tasks)
-	u := &undoing{run: which.Run, items: map[int]*item{}, open: map[value.Ref]int{}, entry: map[value.Ref]*plan.Entry{}}
-	for _, m := range slices.Backward(moved) {
-		if m.After == nil || m.Before != nil {
-			u.entry[m.Task] = m.Entry // that of the first line is the last to be set
+	u := &undoing{run: which.Run, until: r.past.Until(), items: map[int]*item{}, open: map[value.Ref]int{},
+		entry: map[value.Ref]*plan.Entry{}}
+	for _, m := range moved {
+		if _, ok := u.entry[m.Task]; !ok { // a task's first line has it
+			u.entry[m.Task] = m.Entry
 		}
 	}
 	base := len(r.tasks)
@@ -77,7 +79,7 @@ func (s *session) undo(ctx context.Context, r *runner, which *wire.Undo) error {
 		}
 	}
 	u.edges(tasks)
-	tasks = append(tasks, due(base+len(tasks), tasks)...)
+	tasks = append(tasks, owed(base+len(tasks), tasks)...)
 	if len(tasks) == 0 {
 		return nil
 	}
@@ -254,9 +256,9 @@ func (it *item) task(id int) plan.Task {
 	return t
 }
 
-// due gives a task for each service that is owed something and is not put back itself, so
+// owed gives a task for each service that is owed something and is not put back itself, so
 // that it is paid.
-func due(from int, tasks []plan.Task) []plan.Task {
+func owed(from int, tasks []plan.Task) []plan.Task {
 	var out []plan.Task
 	for _, t := range tasks {
 		for _, o := range t.Owes {
@@ -286,47 +288,41 @@ func (u *undoing) done(store *ledger.Store, id int) {
 
 // moved says why a thing is not put back: it is otherwise than that run left it.
 func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task) error {
-	u.why = nil
 	it := u.items[t.ID]
 	if it == nil || !it.left {
 		return nil
 	}
 	after := it.after
 	after.Veiled = after.Veiled || it.before.Veiled
-	if slot(after.Ref) == slot(t.Ref) && after.Ref.Kind != t.Ref.Kind && !after.Absent {
-		u.why = problem.Errorf("that run left a %s there, which is put back by hand", after.Ref.Kind)
-		return u.why
-	}
 	if after.Absent {
 		after.Ref = t.Ref
 	}
+	if after.Ref.Kind != t.Ref.Kind {
+		return problem.Errorf("that run left a %s there, which is put back by hand", after.Ref.Kind)
+	}
 	left := after.Task(t.ID)
 	reading := k.Read(ctx, r.env, []plan.Task{left})[0]
+	if reading.Err != nil && !errors.Is(reading.Err, kind.ErrNotYet) {
+		return reading.Err
+	}
 	var changes []plan.Change
 	if reading.State != nil {
-		changes = slices.DeleteFunc(k.Compare(left, reading.State), func(c plan.Change) bool {
-			return onlyDue([]plan.Change{c})
-		})
+		changes = slices.DeleteFunc(k.Compare(left, reading.State), due)
 	}
-	switch {
-	case reading.Err != nil && !errors.Is(reading.Err, kind.ErrNotYet):
-		u.why = reading.Err
-	case len(changes) > 0:
-		u.why = problem.Errorf("it was changed since that run: %s%s", otherwise(changes), u.who(r, k, it)).
+	if len(changes) > 0 {
+		return problem.Errorf("it was changed since that run: %s%s", otherwise(changes), u.who(r, k, it)).
 			Remedy("undo what was done since first, or put it back by hand")
-	case t.Absent && t.Ref.Kind == "dir":
-		u.why = u.occupied(r, t.Ref.Name)
 	}
-	return u.why
+	if t.Absent && t.Ref.Kind == "dir" {
+		return u.occupied(r, t.Ref.Name)
+	}
+	return nil
 }
 
 // told says of texts that they become what they were, where that is what is done.
 func (u *undoing) told(changes []plan.Change) []plan.Change {
-	if u == nil {
-		return changes
-	}
-	for i := range changes {
-		changes[i].Diff = strings.Replace(changes[i].Diff, " as declared\n", " as it was\n", 1)
+	if u != nil {
+		relabel(changes, "as it was")
 	}
 	return changes
 }
@@ -388,12 +384,13 @@ const when = "2006-01-02 15:04"
 // who tells who changed a thing since, as far as that is known.
 func (u *undoing) who(r *runner, k kind.Kind, it *item) string {
 	for _, ref := range append([]value.Ref{it.before.Ref}, it.causes...) {
-		if e, ok := r.store.Entries[ref]; ok && e.Run != u.run {
+		e, ok := r.store.Entries[ref] // whose time is in whole seconds
+		if ok && e.Run != u.run && !e.Since.Before(u.until.Truncate(time.Second)) {
 			return fmt.Sprintf(", by the run of %s at %s", e.Who, e.Since.Local().Format(when))
 		}
 	}
 	if by, ok := k.(kind.Teller); ok {
-		if who, at := by.Who(r.env, it.before.Ref.Name); who != "" {
+		if who, at := by.Who(r.env, it.before.Ref.Name); who != "" && at.After(u.until) {
 			return fmt.Sprintf(", %s at %s", who, at.Format(when))
 		}
 	}

@@ -93,8 +93,8 @@ func (e *Env) save(d machine.Dir, name string, info machine.Info) (plan.Content,
 	return plan.Content{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, err
 }
 
-// StoodBelow is StoodAt of a path and, where a folder stands there, of all that lies in it,
-// but for what is mounted.
+// StoodBelow is StoodAt of a path and, where a folder stands there, of all that lies in it.
+// Nothing is mounted there: what is to go was looked at for that.
 func (e *Env) StoodBelow(p string) ([]plan.Stood, error) {
 	all, err := e.StoodAt(p)
 	if err != nil || all[0].Ref.Kind != "dir" || all[0].Absent {

@@ -43,14 +43,7 @@ func (users) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]
 			delete(attrs, name)
 		}
 	}
-	touches := func(names ...string) bool {
-		for _, name := range names {
-			if t.Absent || t.Attrs.Has(name) {
-				return true
-			}
-		}
-		return false
-	}
+	touches := func(names ...string) bool { return t.Absent || slices.ContainsFunc(names, t.Attrs.Has) }
 	if st.homeMode != "" {
 		attrs["home_mode"] = st.homeMode
 	}

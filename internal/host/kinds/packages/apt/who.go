@@ -29,7 +29,9 @@ func (Manager) Who(env *kind.Env, name string) (who string, when time.Time) {
 		return "", when
 	}
 	const form = "2006-01-02  15:04:05" // in the host's own time
-	when, _ = time.ParseInLocation(form, field(last, "Start-Date"), time.Local)
+	if when, err = time.ParseInLocation(form, field(last, "Start-Date"), time.Local); err != nil {
+		return "", when
+	}
 	var words []string
 	if by := field(last, "Requested-By"); by != "" {
 		words = append(words, "by "+by)
