@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
@@ -376,17 +377,14 @@ func setDuration(to *time.Duration, v any) error {
 	return nil
 }
 
-var sizeForm = regexp.MustCompile(`^([0-9]{1,6}) ?([KMG])iB$`)
-
 func setSize(to *int64, v any) error {
 	text, _ := v.(string)
-	m := sizeForm.FindStringSubmatch(text)
-	if m == nil {
+	n, err := expr.ParseBytes(text)
+	if err != nil {
 		return problem.Errorf("%s is no size", value.Shown(v)).Remedy(`write "256 MiB" or "1 GiB"`)
 	}
-	n, err := strconv.ParseInt(m[1], 10, 64)
-	*to = n << (10 * (1 + strings.Index("KMG", m[2])))
-	return err
+	*to = n
+	return nil
 }
 
 // ParseDuration reads a length of time: 90s, 10m, 24h, 7d.

@@ -65,12 +65,13 @@ func TestDurations(t *testing.T) {
 func TestRollouts(t *testing.T) {
 	var ps problem.Problems
 	s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\nfirst = 2\nbatch = \"20%\"\n" +
-		"pause = \"5m\"\nguard = \"0s\"\nretries = 2\n[env.production]\nbatch = 3\nstop_after = \"5%\"\n")}}, &ps)
+		"pause = \"5m\"\nguard = \"0s\"\nretries = 2\n[undo]\nage = \"7d\"\nsize = \"1 GiB\"\n[env.production]\nbatch = 3\nstop_after = \"5%\"\n")}}, &ps)
 	if err := errors.Join(ps.Err(), s.Choose("production")); err != nil {
 		t.Fatal(err)
 	}
 	r := s.Rollout
-	if r.First != "2" || r.Batch.String() != "3" || r.StopAfter.String() != "5%" || r.Pause != "5m" || s.Guard != 0 || s.Retries != 2 {
+	if r.First != "2" || r.Batch.String() != "3" || r.StopAfter.String() != "5%" || r.Pause != "5m" || s.Guard != 0 || s.Retries != 2 ||
+		s.UndoAge != 7*24*time.Hour || s.UndoSize != 1<<30 {
 		t.Errorf("it is %+v", s)
 	}
 	for _, c := range []struct {
@@ -83,10 +84,10 @@ func TestRollouts(t *testing.T) {
 		}
 	}
 	for _, wrong := range []string{"batch = 0", "batch = \"120%\"", "stop_after = true", "pause = \"soon\"", "first = []",
-		"retries = -1", "guard = \"x\""} {
+		"retries = -1", "guard = \"x\"", "[undo]\nsize = \"much\"", "[undo]\nage = 7"} {
 		var ps problem.Problems
 		settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\n" + wrong + "\n")}}, &ps)
-		if list := ps.List(); len(list) != 1 || list[0].Place.Line != 3 {
+		if list := ps.List(); len(list) != 1 || list[0].Place.Line != 3+strings.Count(wrong, "\n") {
 			t.Errorf("%s gives %v", wrong, list)
 		}
 	}

@@ -249,5 +249,5 @@ func (dirs) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan
 	if !st.there {
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	}
-	return plan.Captured{Attrs: map[string]any{"owner": st.own.Owner, "group": st.own.Group, "mode": st.own.Mode}}, nil
+	return plan.Captured{Attrs: st.own.Attrs()}, nil
 }

@@ -8,7 +8,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"regexp"
@@ -207,11 +206,8 @@ func Sum(d machine.Dir, name string) (string, error) {
 		return "", err
 	}
 	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	c, err := kind.Sum(f)
+	return c.SHA256, err
 }
 
 // cut says whether the way was cut in the middle, so that what has come is good.

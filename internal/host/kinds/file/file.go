@@ -269,11 +269,8 @@ func hash(d machine.Dir, name string, st *state) (string, error) {
 	if !info.Same(st.own.Info) {
 		return "", problem.Errorf("%s was exchanged while it was read", st.path).Remedy("run again")
 	}
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	c, err := kind.Sum(f)
+	return c.SHA256, err
 }
 
 func text(env *kind.Env, p string) (string, error) {
@@ -440,8 +437,7 @@ func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
 // it holds where that is to be another.
 func (files) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
 	if st.there && !t.Absent && !differs(t, st) {
-		return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.path},
-			value.Attrs{"owner": st.own.Owner, "group": st.own.Group, "mode": st.own.Mode})}, nil
+		return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.path}, st.own.Attrs())}, nil
 	}
 	return env.StoodAt(st.path)
 }
@@ -452,7 +448,7 @@ func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (p
 	if !st.there {
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	}
-	c := plan.Captured{Attrs: map[string]any{"owner": st.own.Owner, "group": st.own.Group, "mode": st.own.Mode}}
+	c := plan.Captured{Attrs: st.own.Attrs()}
 	if st.size > kind.MaxDiff {
 		c.Note = fmt.Sprintf("its %d bytes are too many to be shown; put them beside the manifest and name them with "+
 			"copy", st.size)

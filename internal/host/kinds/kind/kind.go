@@ -272,6 +272,13 @@ func (e *Env) Exists(p string) (bool, error) {
 	return err == nil, err
 }
 
+// Sum reads to the end, and gives the content's name: its SHA-256 and how long it is.
+func Sum(r io.Reader) (plan.Content, error) {
+	h := sha256.New()
+	n, err := io.Copy(h, r)
+	return plan.Content{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, err
+}
+
 // CopyContent writes what the controller holds, and makes sure that it is what
 // was meant.
 func (e *Env) CopyContent(to io.Writer, c plan.Content) error {

@@ -74,6 +74,11 @@ func (e *Env) OwnershipOf(d machine.Dir, info machine.Info) (Ownership, error) {
 		Info: info, Folder: folder, me: e.Machine.UID()}, nil
 }
 
+// Attrs declares whose the thing is.
+func (o Ownership) Attrs() value.Attrs {
+	return value.Attrs{"owner": o.Owner, "group": o.Group, "mode": o.Mode}
+}
+
 // Compare gives the declared parts that differ. With rewritten, the content of
 // the thing will be another.
 func (o Ownership) Compare(t plan.Task, rewritten bool) []plan.Change {

@@ -1,10 +1,7 @@
 package kind
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
-	"io"
 	"io/fs"
 	"path"
 
@@ -54,7 +51,7 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 	if err != nil {
 		return plan.Stood{}, err
 	}
-	attrs := value.Attrs{"owner": own.Owner, "group": own.Group, "mode": own.Mode}
+	attrs := own.Attrs()
 	switch {
 	case info.Type.IsDir():
 		return plan.Standing(value.Ref{Kind: "dir", Name: p}, attrs), nil
@@ -88,9 +85,7 @@ func (e *Env) save(d machine.Dir, name string, info machine.Info) (plan.Content,
 	if e.Save != nil {
 		return e.Save(f, info.Size)
 	}
-	h := sha256.New()
-	n, err := io.Copy(h, f)
-	return plan.Content{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, err
+	return Sum(f)
 }
 
 // StoodBelow is StoodAt of a path and, where a folder stands there, of all that lies in it.
