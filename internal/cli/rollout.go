@@ -3,7 +3,9 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strconv"
@@ -204,6 +206,9 @@ func keptRun(dir, env, which string, noNumber error, modes ...string) (history.K
 		return history.Kept{}, noNumber
 	}
 	kept, err := runs.Load(n)
+	if errors.Is(err, fs.ErrNotExist) {
+		return kept, problem.Errorf("the run %d is not kept here", n).Remedy("`jadekettle apply` tells its number at the end")
+	}
 	if err != nil {
 		return kept, problem.Errorf("the run %d is not kept here: %w", n, err).Remedy("`jadekettle apply` tells its number at the end")
 	}
