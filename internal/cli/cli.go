@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -21,6 +22,7 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
+	"jadekettle/internal/history/store"
 )
 
 // Exit codes.
@@ -51,7 +53,10 @@ type App struct {
 	identities []string // --identity
 	passwords  passwords
 	code       int
-	last       []*run.Visit // the outcome of the last preview or apply
+	last       []*run.Visit            // the outcome of the last preview or apply
+	notes      []string                // --note
+	stores     map[string]*store.Store // that were opened, by their files
+	unkeptTold bool                    // it was told that the history cannot be written
 
 	raw io.Writer // Out as it was given, for what programs read
 }
@@ -102,11 +107,12 @@ func (a *App) Run(ctx context.Context, args []string) (code int) {
 		}
 	}()
 	a.raw = a.Out
+	defer a.closeStores()
 	out, errs := screen.New(a.Out, a.Color), screen.New(a.Err, a.Color)
 	defer func(w, e io.Writer) { a.Out, a.Err = w, e }(a.Out, a.Err)
 	a.Out, a.Err = out, errs
 	root := a.root()
-	root.SetArgs(args)
+	root.SetArgs(countedBack(args))
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
@@ -115,6 +121,23 @@ func (a *App) Run(ctx context.Context, args []string) (code int) {
 		return exitWrong
 	}
 	return a.code
+}
+
+// countedBack lets -1 name the newest run where a command takes runs, though it looks like a
+// flag.
+func countedBack(args []string) []string {
+	out := slices.Clone(args)
+	takes := false
+	for i, arg := range args {
+		if arg == "--" {
+			break
+		}
+		takes = takes || slices.Contains([]string{"runs", "report", "undo"}, arg)
+		if n, err := strconv.Atoi(arg); takes && err == nil && n < 0 {
+			out[i] = store.Back + strconv.Itoa(-n)
+		}
+	}
+	return out
 }
 
 const about = `Jade Kettle keeps servers as they are declared.
@@ -167,6 +190,7 @@ func (a *App) root() *cobra.Command {
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(),
 		a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(),
 		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.driftCommand(), a.undoCommand(), a.verifyCommand(), a.execCommand(), a.compareCommand(),
+		a.runsCommand(), a.statusCommand(),
 		a.versionCommand())
 	a.told(root)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {

@@ -305,7 +305,7 @@ func TestTheReportAsJSONAndItsSecrets(t *testing.T) {
 	}
 	slices.Sort(keys)
 	if got := strings.Join(keys,
-		" "); got != "blocked_by by changes do drift kind line manifest message name output seconds since status tries written" {
+		" "); got != "after blocked_by by changes do drift kind labels line manifest message name output seconds since status tries written" {
 		t.Errorf("a task has %s", got)
 	}
 	if task["name"] != "no-such-thing" || task["manifest"] != "manifests/gauge.toml" || task["line"] != 7.0 {

@@ -78,7 +78,7 @@ func (a *App) compare(ctx context.Context, revs, targets []string, whole, strict
 		sides = append(sides, s)
 	}
 	c := &comparison{from: sides[0], to: sides[1], groups: map[string]*group{}}
-	known := history.OpenKnown(dir, sides[1].Settings.Env)
+	known := a.history(dir, sides[1].Settings).Known(sides[1].Settings.Env)
 	c.facts = func(host string) *facts.Facts { s, _ := known.Load(host); return s.Facts }
 	if len(targets) > 0 {
 		list, err := sides[1].Inventory.Select(targets, nil)

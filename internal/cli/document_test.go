@@ -90,6 +90,10 @@ func committed(t *testing.T, dir, tag string) {
 // unsteady is what differs from one time to the next in a document.
 var unsteady = []struct{ is, as string }{
 	{`"seconds": [0-9.e-]+`, `"seconds": 0`},
+	{`"(seconds|usual|after)": [0-9.e-]+`, `"$1": 0`},
+	{`"(bytes|free)": [0-9]+`, `"$1": 1`},
+	{`"(machine|who)": "[^"]*"`, `"$1": "maren"`},
+	{`"(since|at|reached|applied)": "[0-9][^"]*"`, `"$1": "2026-01-01T00:00:00Z"`},
 	{`"started": "[^"]*"`, `"started": "2026-01-01T00:00:00Z"`},
 	{`"run": "[^"]*"`, `"run": "0198"`},
 	{`"commit": "[^"]*"`, `"commit": "c0ffee"`},
@@ -105,27 +109,37 @@ var unsteady = []struct{ is, as string }{
 func TestDocumentsAsDocumented(t *testing.T) {
 	dir := quay(t)
 	calls := map[string]string{
-		"run":       "preview",
-		"exec":      "exec gauge-01 -- getent passwd root",
-		"compare":   "compare v2",
-		"hosts":     "hosts",
-		"members":   "hosts --group gauge",
-		"moved":     "hosts --moved",
-		"show":      "hosts show gauge-01",
-		"facts":     "facts gauge-01 os",
-		"why":       "why gauge-01 file /etc/tide-logger.toml",
-		"data":      "why gauge-01 data.gauge.port",
-		"param":     "why gauge-01 param.gauge.keeper",
-		"capture":   "capture gauge-01 package tide-logger",
-		"rehearse":  "rehearse",
-		"sealed":    "secret who",
-		"sources":   "source list",
-		"source":    "source show relay",
-		"kinds":     "kinds group",
-		"found":     "kinds search absent",
-		"functions": "kinds functions to_json",
-		"version":   "version",
-		"lint":      "lint",
+		"run":         "preview",
+		"exec":        "exec gauge-01 -- getent passwd root",
+		"runs":        "runs",
+		"run_shown":   "runs show 1",
+		"task_shown":  "runs show 1 gauge-01 package no-such-thing",
+		"run_facts":   "runs show 1 gauge-01 --facts",
+		"runs_found":  "runs search tide-logger",
+		"runs_differ": "runs differ 1 2",
+		"life":        "runs of gauge-01 file /etc/tide-logger.toml",
+		"slow":        "runs slow 1",
+		"checked":     "runs check",
+		"status":      "status",
+		"compare":     "compare v2",
+		"hosts":       "hosts",
+		"members":     "hosts --group gauge",
+		"moved":       "hosts --moved",
+		"show":        "hosts show gauge-01",
+		"facts":       "facts gauge-01 os",
+		"why":         "why gauge-01 file /etc/tide-logger.toml",
+		"data":        "why gauge-01 data.gauge.port",
+		"param":       "why gauge-01 param.gauge.keeper",
+		"capture":     "capture gauge-01 package tide-logger",
+		"rehearse":    "rehearse",
+		"sealed":      "secret who",
+		"sources":     "source list",
+		"source":      "source show relay",
+		"kinds":       "kinds group",
+		"found":       "kinds search absent",
+		"functions":   "kinds functions to_json",
+		"version":     "version",
+		"lint":        "lint",
 	}
 	order := []string{"moved", "facts", "hosts", "lint"} // first and last; the others between
 	for _, s := range document.Sorts {
@@ -147,7 +161,9 @@ func TestDocumentsAsDocumented(t *testing.T) {
 		for _, u := range unsteady {
 			out = regexp.MustCompile(u.is).ReplaceAllString(out, u.as)
 		}
-		golden(t, "document/"+name, out)
+		if name != "slow" { // in which what stands first differs from one time to the next
+			golden(t, "document/"+name, out)
+		}
 		var doc map[string]any
 		d := json.NewDecoder(bytes.NewReader([]byte(out)))
 		if err := d.Decode(&doc); err != nil || doc["format"] != 1.0 || d.More() {

@@ -44,6 +44,7 @@ func (a *App) retireCommand() *cobra.Command {
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
 	a.passwordFlags(c)
+	a.noteFlag(c)
 	c.ValidArgsFunction = a.completeTargets
 	return c
 }

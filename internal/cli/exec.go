@@ -13,6 +13,7 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
 )
 
 func (a *App) execCommand() *cobra.Command {
@@ -23,8 +24,8 @@ func (a *App) execCommand() *cobra.Command {
 		Use: "exec TARGET... -- COMMAND [WORD...]", Short: "Run one command on hosts", GroupID: "work",
 		Long: "Exec runs one command on hosts, at once, and shows what it printed: what is alike on several hosts is shown\n" +
 			"once. One word is a line for sh, several are a program and its words. It is run as root where [connect]\n" +
-			"elevates, and with --as-login as the account that logs in. It is no run: it takes no lock, and nothing of it is\n" +
-			"declared or remembered. It ends with 1 when the command ended with another code than 0 anywhere.",
+			"elevates, and with --as-login as the account that logs in. It takes no lock, and nothing of it is declared or\n" +
+			"remembered on a host; what it printed is kept with the runs. It ends with 1 when the command ended with another code than 0 anywhere.",
 		RunE: func(c *cobra.Command, args []string) error {
 			at := c.ArgsLenAtDash()
 			if at < 0 || at == len(args) {
@@ -60,6 +61,7 @@ func (a *App) execCommand() *cobra.Command {
 	c.Flags().DurationVar(&limit, "timeout", limit, "how long it may take on a host, a `TIME`; what it has started is ended then")
 	r.lenientFlag(c)
 	a.passwordFlags(c)
+	a.noteFlag(c)
 	c.ValidArgsFunction = a.completeTargets
 	c.RegisterFlagCompletionFunc("except", a.completeTargets)
 	return c
@@ -79,7 +81,16 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}
+	id, started, err := newRun(ctx, p, false)
+	if err != nil {
+		return err
+	}
+	kept, err := a.record(p, id, history.Head{Mode: history.ModeExec, Started: started})
+	if err != nil {
+		return err
+	}
 	fleet.Notify = func(e run.Event) {
+		kept.Event(e)
 		if e.Progress != nil {
 			v.Event(e)
 		}
@@ -89,9 +100,11 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	})()
 	out := fleet.Exec(ctx, p.hosts, command, limit)
 	a.code = executedCode(ctx, out, r.lenient)
+	kept.end(a.code, out)
 	if a.output == "json" {
 		return a.document(executedDocument(command, out))
 	}
+	v.Number = kept.number
 	v.Executed(out)
 	return nil
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"os/user"
@@ -28,7 +27,7 @@ import (
 	"jadekettle/internal/fleet/ask"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	"jadekettle/internal/history/store"
 	"jadekettle/internal/host/kinds"
 )
 
@@ -80,7 +79,9 @@ type project struct {
 	*compile.Project
 	dir     string
 	hosts   []*inventory.Host
-	known   history.Known // what is kept of hosts between calls
+	runs    store.Project // its runs, as they are kept
+	known   store.Known   // what is known of hosts between calls
+	files   *store.Files  // what was read of it
 	targets []string
 	except  []string
 	dialer  *reach.Dialer // which may have begun to connect
@@ -118,17 +119,19 @@ func (a *App) openWhile(reading func(dir string, s settings.Settings, inv *inven
 	if err != nil {
 		return nil, err
 	}
+	read := store.Watch(root)
 	if reading != nil {
 		o.Reading = func(s settings.Settings, inv *inventory.Inventory) { reading(dir, s, inv) }
 	}
-	p, err := compile.Load(root, kinds.Schemas(), o)
+	p, err := compile.Load(read, kinds.Schemas(), o)
 	if err != nil {
 		return nil, err
 	}
 	if err := required(p.Settings.Requires); err != nil {
 		return nil, err
 	}
-	out := &project{Project: p, dir: dir, known: history.OpenKnown(dir, p.Settings.Env)}
+	out := &project{Project: p, dir: dir, runs: a.history(dir, p.Settings), files: read}
+	out.known = out.runs.Known(p.Settings.Env)
 	if p.Reads("fleet") {
 		out.snapshot(time.Now())
 	}
@@ -207,23 +210,28 @@ func (p *project) facts(h *inventory.Host) (*facts.Facts, time.Time) {
 // forgets those that the inventory has no more. That it cannot be kept is told,
 // and no reason to fail.
 func (a *App) keep(p *project, hosts []*run.Visit, ran bool) {
-	var err error
+	var list []store.Learnt
 	for _, h := range hosts {
-		if h.Facts != nil {
-			err = errors.Join(err, p.known.Keep(h.Name, h.Facts, h.Groups, ran, time.Now()))
+		if h.Facts == nil {
+			continue
 		}
+		l := store.Learnt{Host: h.Name, Facts: h.Facts}
+		if ran {
+			l.Groups = append([]string{}, h.Groups...)
+		}
+		list = append(list, l)
 	}
-	if ran && len(p.targets)+len(p.except) == 0 {
+	err := p.known.Keep(list, time.Now())
+	if ran && err == nil && len(p.targets)+len(p.except) == 0 {
+		var gone []string
 		for _, name := range p.known.Hosts() {
 			if _, there := p.Inventory.Host(name); !there {
-				err = errors.Join(err, p.known.Forget(name))
+				gone = append(gone, name)
 			}
 		}
+		err = p.known.Forget(gone...)
 	}
-	if err != nil {
-		what, _, _ := strings.Cut(err.Error(), "\n")
-		fmt.Fprintf(a.Err, "what was read could not be kept: %s\n", what)
-	}
+	a.unkept("what was read of hosts", err)
 }
 
 // required checks `requires = ">= 0.1"` against this program.
@@ -384,7 +392,7 @@ func me() string {
 }
 
 // newRun names a run.
-func newRun(p *project, preview bool) (plan.Run, time.Time, error) {
+func newRun(ctx context.Context, p *project, preview bool) (plan.Run, time.Time, error) {
 	id, err := uuid.NewV7()
 	if err != nil {
 		return plan.Run{}, time.Time{}, err
@@ -393,8 +401,9 @@ func newRun(p *project, preview bool) (plan.Run, time.Time, error) {
 	if err != nil {
 		return plan.Run{}, time.Time{}, errors.Join(errors.New("this machine does not tell its name"), err)
 	}
+	revision, edited := revised(ctx, p.dir)
 	return plan.Run{
-		ID: id.String(), Project: p.Settings.Project, Env: p.Settings.Env, Preview: preview, Who: me() + "@" + machine,
+		Revision: revision, Edited: edited, ID: id.String(), Project: p.Settings.Project, Env: p.Settings.Env, Preview: preview, Who: me() + "@" + machine,
 		ListAge: p.Settings.PackageListAge,
 	}, time.Now(), nil
 }

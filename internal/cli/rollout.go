@@ -3,9 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"slices"
 	"strconv"
@@ -190,35 +188,14 @@ func (a *App) key(ctx context.Context) bool {
 // lastRun is what --again takes when it names no run.
 const lastRun = "last"
 
-// keptRun gives the run of a number, or the last one of these modes in an environment.
-// noNumber is the error for what is neither.
-func keptRun(dir, env, which string, noNumber error, modes ...string) (history.Kept, error) {
-	runs := history.OpenRuns(dir)
-	if which == lastRun {
-		kept, ok := runs.Last(env, modes...)
-		if !ok {
-			return kept, problem.Errorf("there is no earlier apply of this project here").Remedy("name hosts, or a run by its number")
-		}
-		return kept, nil
-	}
-	n, err := strconv.Atoi(which)
+// again gives the hosts that failed, were not reached or not begun in an earlier run.
+func (a *App) again(which string, s settings.Settings, dir string) ([]string, error) {
+	runs := a.history(dir, s)
+	n, err := runs.Number(which, s.Env, history.ModeApply)
 	if err != nil {
-		return history.Kept{}, noNumber
+		return nil, err
 	}
 	kept, err := runs.Load(n)
-	if errors.Is(err, fs.ErrNotExist) {
-		return kept, problem.Errorf("the run %d is not kept here", n).Remedy("`jadekettle apply` tells its number at the end")
-	}
-	if err != nil {
-		return kept, problem.Errorf("the run %d is not kept here: %w", n, err).Remedy("`jadekettle apply` tells its number at the end")
-	}
-	return kept, nil
-}
-
-// again gives the hosts that failed, were not reached or not begun in an earlier run.
-func (a *App) again(which string, env, dir string) ([]string, error) {
-	kept, err := keptRun(dir, env, which, problem.Errorf("--again is %q", which).
-		Remedy("it takes the number of a run, such as --again=12"), "apply")
 	if err != nil {
 		return nil, err
 	}
@@ -233,25 +210,4 @@ func (a *App) again(which string, env, dir string) ([]string, error) {
 			Remedy("there is nothing to do again")
 	}
 	return out, nil
-}
-
-// keepRun keeps what a run came to, under the number that was reserved for it.
-func (a *App) keepRun(p *project, number int, r *history.Report) {
-	if number == 0 {
-		return
-	}
-	err := history.OpenRuns(p.dir).Keep(history.Kept{Who: me(), Command: a.args, Report: *r})
-	if err != nil {
-		fmt.Fprintf(a.Err, "the run could not be kept: %s\n", screen.Line(err.Error()))
-	}
-}
-
-// reserve takes a number for a run; 0 where none can be kept, which is told.
-func (a *App) reserve(p *project) int {
-	n, err := history.OpenRuns(p.dir).Reserve()
-	if err != nil {
-		fmt.Fprintf(a.Err, "the run cannot be kept: %s\n", screen.Line(err.Error()))
-		return 0
-	}
-	return n
 }

@@ -152,12 +152,12 @@ func TestExec(t *testing.T) {
 	code, out, errs := jk(t, dir, "exec", "--all", "--", "getent", "passwd", "root")
 	if code != 0 || !strings.Contains(out, "gauge-[01..04]  ended with 0\n    root:x:0:0:root:/root:/bin/bash\n") ||
 		!strings.Contains(out, "archive-01  ended with 0\n    root:x:0:0:archive") ||
-		!strings.HasSuffix(out, "\n5 hosts: 5 ended with 0\n") {
+		!strings.HasSuffix(out, "\n5 hosts: 5 ended with 0\n\nrun 1\n") {
 		t.Errorf("it ends with %d\n%s%s", code, out, errs)
 	}
 	hosts.Hosts[0].Down()
 	code, out, _ = jk(t, dir, "exec", "gauge-*", "--", "getent", "passwd", "nobody-here")
-	if code != 1 || !strings.HasSuffix(out, "\n4 hosts: 3 ended with 2, 1 not reached\n") {
+	if code != 1 || !strings.HasSuffix(out, "\n4 hosts: 3 ended with 2, 1 not reached\n\nrun 2\n") {
 		t.Errorf("it ends with %d\n%s", code, out)
 	}
 	code, out, _ = jk(t, dir, "exec", "gauge-02", "--", "no-such-program", "a word")

@@ -81,6 +81,7 @@ func (r *round) hostFlags(c *cobra.Command) {
 
 func (r *round) flags(a *App, c *cobra.Command) {
 	r.hostFlags(c)
+	a.noteFlag(c)
 	c.Flags().BoolVar(&r.closed, "show-closed", false,
 		"show the old text also of files that only their owner may read and that are not ours")
 	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil,
@@ -123,7 +124,7 @@ func (r *round) targets(a *App, named []string) ([]string, error) {
 	if err := s.Choose(a.env); err != nil {
 		return nil, err
 	}
-	return a.again(which, s.Env, dir)
+	return a.again(which, s, dir)
 }
 
 func (a *App) previewCommand() *cobra.Command {
@@ -300,6 +301,7 @@ func (a *App) verifyCommand() *cobra.Command {
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only probes with this `LABEL`; may be repeated")
 	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only probes of this `MANIFEST`; may be repeated")
+	a.noteFlag(c)
 	c.Flags().BoolVar(&r.summary, "summary", false, "show only how each host fared and what failed")
 	r.lenientFlag(c)
 	a.passwordFlags(c)
@@ -364,7 +366,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 			return err
 		}
 	}
-	id, started, err := newRun(p, r.preview)
+	id, started, err := newRun(ctx, p, r.preview)
 	if err != nil {
 		return err
 	}
@@ -372,7 +374,6 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err != nil {
 		return err
 	}
-	number := 0
 	if !r.preview && !r.verify {
 		if fleet.Rollout, err = a.rollout(how, p, r.lenient); err != nil {
 			return err
@@ -380,7 +381,9 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		if r.undo != nil { // it undoes what went wrong, and goes to all at once
 			fleet.Rollout = run.Rollout{Lenient: r.lenient}
 		}
-		number = a.reserve(p)
+	}
+	if r.first || r.mode() == history.ModeApply && r.foreseen == nil {
+		a.tellOlder(ctx, p, id)
 	}
 	id.ShowClosed, id.Drift, id.Take, id.Forget, id.Adopt = r.closed, r.drift, r.take, r.forget, r.adopt
 	fleet.Retire, fleet.Undo, fleet.Foreseen = r.retire, r.undo, r.foreseen
@@ -391,8 +394,15 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}
-	if a.output == "text" {
-		fleet.Notify = v.Event
+	kept, err := a.record(p, id, history.Head{Mode: r.mode(), Started: started, Whole: id.Whole, Undoes: r.undoes})
+	if err != nil {
+		return err
+	}
+	fleet.Notify = func(e run.Event) {
+		kept.Event(e)
+		if a.output == "text" {
+			v.Event(e)
+		}
 	}
 	stopping := context.AfterFunc(ctx, func() {
 		fmt.Fprintln(a.Err, "stopping: every host finishes the task in hand; press Ctrl-C again to end at once")
@@ -401,37 +411,28 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	stopping()
 	a.keep(p, out, true)
 	if len(out) == 0 {
+		kept.end(exitWrong, nil)
 		return problem.Errorf("none of these hosts is meant, now that their facts are known").
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
 	if a.code, a.last = verdict(ctx, out, r.strict, r.lenient), out; r.unseen && a.code == exitDone {
 		a.code = exitFailed
 	}
+	kept.end(a.code, out)
 	if r.save != "" {
 		if err := a.save(ctx, r, p, id, out); err != nil {
 			return err
 		}
 	}
 	report := history.New(id, started, time.Since(started), out)
-	switch {
-	case r.verify:
-		report.Mode = "verify"
-	case r.drift:
-		report.Mode = "drift"
-	case r.retire && !r.preview:
-		report.Mode = "retire"
-	case r.undo != nil && !r.preview:
-		report.Mode = "undo"
-	}
-	report.Number = number
-	a.keepRun(p, number, report)
+	report.Mode, report.Number = r.mode(), kept.number
 	if a.output == "json" && r.first {
 		return nil // the apply that follows is the document
 	}
 	if a.output == "json" {
 		return report.Write(a.Out)
 	}
-	v.Number = number
+	v.Number = kept.number
 	if r.verify && !r.summary {
 		v.Detail = screen.Usual // what is alike is told once at the end
 	}
@@ -448,6 +449,23 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 			Remedy("`jadekettle preview -v` lists the tasks")
 	}
 	return nil
+}
+
+// mode is what the round is as a run.
+func (r *round) mode() string {
+	switch {
+	case r.verify:
+		return history.ModeVerify
+	case r.drift:
+		return history.ModeDrift
+	case r.preview:
+		return history.ModePreview
+	case r.retire:
+		return history.ModeRetire
+	case r.undo != nil:
+		return history.ModeUndo
+	}
+	return history.ModeApply
 }
 
 // bare says whether the round is about nothing that is declared now.

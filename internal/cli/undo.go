@@ -10,12 +10,11 @@ import (
 
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
-	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/wire"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
+	"jadekettle/internal/history/store"
 )
 
 func (a *App) undoCommand() *cobra.Command {
@@ -40,6 +39,7 @@ func (a *App) undoCommand() *cobra.Command {
 		},
 	}
 	r.hostFlags(c)
+	a.noteFlag(c)
 	c.Flags().BoolVar(&r.closed, "show-closed", false, "show the text also of files that only their owner may read")
 	c.Flags().BoolVar(&look, "preview", false, "show what it would put back, and change nothing")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -52,15 +52,19 @@ func (a *App) undoCommand() *cobra.Command {
 
 // undone gives the run that a call names, and takes its environment where the call names
 // none.
-func (a *App) undone(which string) (history.Kept, error) {
-	dir, _, err := a.projectFiles()
+func (a *App) undone(which string) (*history.Kept, error) {
+	dir, root, err := a.projectFiles()
 	if err != nil {
-		return history.Kept{}, err
+		return nil, err
 	}
-	kept, err := keptRun(dir, a.env, which, problem.Errorf("%q is no run", which).
-		Remedy("undo takes the number of a run first, or last; `jadekettle apply` tells it at the end"), "apply", "undo", "retire")
+	runs := a.history(dir, settings.Glance(root))
+	n, err := runs.Number(which, a.env, history.ModeApply, history.ModeUndo, history.ModeRetire)
 	if err != nil {
-		return kept, err
+		return nil, err
+	}
+	kept, err := runs.Load(n)
+	if err != nil {
+		return nil, err
 	}
 	if a.env != "" && a.env != kept.Env {
 		return kept, problem.Errorf("the run %d was one of the environment %s, and the call says %s", kept.Number,
@@ -71,8 +75,8 @@ func (a *App) undone(which string) (history.Kept, error) {
 }
 
 // undoRun shows what would be put back, asks, and does just that.
-func (a *App) undoRun(ctx context.Context, r *round, kept history.Kept, targets []string, yes, look bool) error {
-	names, changed := touched(kept)
+func (a *App) undoRun(ctx context.Context, r *round, kept *history.Kept, targets []string, yes, look bool) error {
+	names, changed := store.Changed(kept)
 	if len(names) == 0 {
 		return problem.Errorf("the run %d changed nothing", kept.Number).Remedy("%s", a.lastThatChanged(kept))
 	}
@@ -125,32 +129,15 @@ func (a *App) undoOn(ctx context.Context, r *round, p *project, yes, look bool) 
 }
 
 // lastThatChanged names the last run before one that changed something.
-func (a *App) lastThatChanged(than history.Kept) string {
-	if dir, _, err := a.projectFiles(); err == nil {
-		runs := history.OpenRuns(dir)
-		for n := than.Number - 1; n > 0 && n > than.Number-100; n-- {
-			k, err := runs.Load(n)
-			if names, _ := touched(k); err == nil && k.Env == than.Env && len(names) > 0 {
-				return fmt.Sprintf("the last one before it that did is run %d", n)
+func (a *App) lastThatChanged(than *history.Kept) string {
+	if dir, root, err := a.projectFiles(); err == nil {
+		list, _ := a.history(dir, settings.Glance(root)).List(store.Filter{Env: than.Env, Changed: true,
+			Modes: []string{history.ModeApply, history.ModeUndo, history.ModeRetire}})
+		for _, b := range list {
+			if b.Number < than.Number {
+				return fmt.Sprintf("the last one before it that did is run %d", b.Number)
 			}
 		}
 	}
 	return "there is nothing to put back"
-}
-
-// touched gives the hosts that a run changed, or may have changed, where it was lost or
-// something failed half way, in its order, and what it changed on each.
-func touched(kept history.Kept) (names []string, changed map[string][]value.Ref) {
-	changed = map[string][]value.Ref{}
-	for _, h := range kept.Hosts {
-		for _, t := range h.Tasks {
-			if t.Status == plan.Changed {
-				changed[h.Name] = append(changed[h.Name], value.Ref{Kind: t.Kind, Name: t.Name})
-			}
-		}
-		if len(changed[h.Name]) > 0 || h.Failed > 0 || h.State == run.Lost {
-			names = append(names, h.Name)
-		}
-	}
-	return names, changed
 }

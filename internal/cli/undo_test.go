@@ -43,7 +43,7 @@ func TestUndoOnATerminal(t *testing.T) {
 	if code, out := undo("n\n"); code != 130 || !strings.Contains(out, "Put back what run 1 changed on 2 hosts: gauge-01, gauge-02?") {
 		t.Errorf("with a no: %d\n%s", code, out)
 	}
-	if code, out := undo("y\n"); code != 0 || !strings.Contains(out, "2 hosts: 2 changed") || !strings.Contains(out, "run 2") {
+	if code, out := undo("y\n"); code != 0 || !strings.Contains(out, "2 hosts: 2 changed") || !strings.Contains(out, "run 5") {
 		t.Errorf("with a yes: %d\n%s", code, out)
 	}
 	text, _ := os.ReadFile(at)
@@ -56,12 +56,12 @@ func TestUndoOnATerminal(t *testing.T) {
 	if code, _, errs := jk(t, dir, "apply", "--all"); code != 0 {
 		t.Errorf("apply once more: %d %s", code, errs)
 	}
-	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 || !strings.Contains(errs, "the run 4 changed nothing") ||
-		!strings.Contains(errs, "is run 3") {
+	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 || !strings.Contains(errs, "the run 7 changed nothing") ||
+		!strings.Contains(errs, "is run 6") {
 		t.Errorf("undo of nothing: %d %s", code, errs)
 	}
 	hosts.Hosts[1].Down()
-	code, out, _ = jk(t, dir, "undo", "3", "--yes", "--output", "json")
+	code, out, _ = jk(t, dir, "undo", "6", "--yes", "--output", "json")
 	if code != 1 || !strings.Contains(out, `"mode": "undo"`) || !strings.Contains(out, `"not reached"`) {
 		t.Errorf("with a host down: %d\n%s", code, out)
 	}

@@ -1,5 +1,5 @@
-// Package history makes the records of runs. For now it holds the report, the
-// document in which one run is told.
+// Package history makes the records of runs: the report, the document in which
+// one run is told, and what is kept of runs besides. Package store keeps them.
 package history
 
 import (
@@ -33,6 +33,7 @@ type Report struct {
 type Host struct {
 	Name      string      `json:"name" doc:"The host."`
 	State     run.State   `json:"state" doc:"reached, not reached, busy, lost, not begun or off."`
+	Outcome   run.Outcome `json:"outcome" doc:"How it fared in one word: its state where that is not reached, not resolved, and else failed, changed or unchanged."`
 	Message   string      `json:"message" doc:"Why it was not reached, is busy or was lost."`
 	Do        string      `json:"do" doc:"What to do about that."`
 	Changed   int         `json:"changed" doc:"How many tasks changed, or would in a preview."`
@@ -41,8 +42,12 @@ type Host struct {
 	LeftOut   int         `json:"left_out" doc:"How many a condition left out."`
 	Blocked   int         `json:"blocked" doc:"How many were not done since something they need failed."`
 	Seconds   float64     `json:"seconds" doc:"How long the host took."`
+	After     float64     `json:"after" doc:"How many seconds after the run began its turn came."`
+	Planned   int         `json:"planned" doc:"How many tasks its plan has."`
+	Stopped   bool        `json:"stopped" doc:"Whether it ended early since the run was stopped."`
 	Tasks     []Task      `json:"tasks" doc:"Its tasks, in the order in which they ended."`
 	Leftovers []Leftover  `json:"leftovers" doc:"What is managed there and no longer declared."`
+	Debts     []Debt      `json:"debts" doc:"The restarts and the like that are owed there now."`
 	Needed    []Ref       `json:"needed" doc:"What selected tasks need, and was not selected."`
 	Collected []Collected `json:"collected" doc:"What earlier runs did whose results had not arrived."`
 }
@@ -54,7 +59,9 @@ type Task struct {
 	Status    plan.Status `json:"status" doc:"changed, failed, unchanged, left out or blocked."`
 	Manifest  string      `json:"manifest" doc:"The file that declares it."`
 	Line      int         `json:"line" doc:"The line there."`
+	Labels    []string    `json:"labels" doc:"The labels of its declaration."`
 	Seconds   float64     `json:"seconds" doc:"How long it took."`
+	After     float64     `json:"after" doc:"How many seconds after the run began it was begun, by the clock here."`
 	Changes   []Change    `json:"changes" doc:"What differed."`
 	Message   string      `json:"message" doc:"Why it failed or was left out."`
 	Do        string      `json:"do" doc:"What to do about a failure."`
@@ -99,6 +106,13 @@ type Leftover struct {
 	Why     string   `json:"why" doc:"Why it cannot be taken away, or is not."`
 }
 
+// Debt is something that is owed on a host.
+type Debt struct {
+	Kind   string `json:"kind" doc:"The kind of what is owed it."`
+	Name   string `json:"name" doc:"Its name."`
+	Action string `json:"action" doc:"restart, reload or follow: to be done at all."`
+}
+
 // Refs gives references as documents.
 func Refs(list []value.Ref) []Ref {
 	out := make([]Ref, len(list))
@@ -122,17 +136,22 @@ func New(r plan.Run, started time.Time, took time.Duration, hosts []*run.Visit) 
 		out.Mode = "preview"
 	}
 	for _, h := range hosts {
-		out.Hosts = append(out.Hosts, host(h))
+		out.Hosts = append(out.Hosts, HostOf(h, started))
 	}
 	return out
 }
 
-func host(h *run.Visit) Host {
+// HostOf gives what became of a host, in a run that began at a time.
+func HostOf(h *run.Visit, started time.Time) Host {
 	out := Host{
-		Name: h.Name, State: h.State, Message: h.Message, Do: h.Do, Seconds: seconds(h.Took),
+		Name: h.Name, State: h.State, Outcome: h.Outcome(), Message: h.Message, Do: h.Do, Seconds: seconds(h.Took),
+		After: after(h.Began, started), Planned: h.Planned, Stopped: h.Stopped,
 		Changed: h.Count(plan.Changed), Failed: h.Count(plan.Failed), Unchanged: h.Count(plan.Unchanged),
 		LeftOut: h.Count(plan.LeftOut), Blocked: h.Count(plan.Blocked),
-		Tasks: []Task{}, Leftovers: []Leftover{}, Needed: Refs(h.Needed), Collected: []Collected{},
+		Tasks: []Task{}, Leftovers: []Leftover{}, Debts: []Debt{}, Needed: Refs(h.Needed), Collected: []Collected{},
+	}
+	for _, d := range h.Debts {
+		out.Debts = append(out.Debts, Debt{d.Service.Kind, d.Service.Name, d.Action})
 	}
 	for _, l := range h.Leftovers {
 		out.Leftovers = append(out.Leftovers, Leftover{l.Ref.Kind, l.Ref.Name, Changes(l.Changes), l.Why})
@@ -141,22 +160,32 @@ func host(h *run.Visit) Host {
 		out.Message += ": " + h.Wrong.Error()
 	}
 	for _, t := range h.Tasks {
-		out.Tasks = append(out.Tasks, task(t))
+		out.Tasks = append(out.Tasks, TaskOf(t, started))
 	}
 	for _, c := range h.Collected {
 		done := Collected{Run: c.Run, Tasks: []Task{}}
 		for _, r := range c.Results {
-			done.Tasks = append(done.Tasks, task(run.Task{Result: r}))
+			done.Tasks = append(done.Tasks, TaskOf(run.Task{Result: r}, started))
 		}
 		out.Collected = append(out.Collected, done)
 	}
 	return out
 }
 
-func task(t run.Task) Task {
+// after is how long after the beginning of a run something began, in seconds.
+func after(began, started time.Time) float64 {
+	if began.Before(started) { // or never
+		return 0
+	}
+	return seconds(began.Sub(started))
+}
+
+// TaskOf gives one task, in a run that began at a time.
+func TaskOf(t run.Task, started time.Time) Task {
 	out := Task{
 		Kind: t.Ref.Kind, Name: t.Ref.Name, Status: t.Status, Manifest: t.Place.File, Line: t.Place.Line,
-		Seconds: seconds(t.Took),
+		Labels:  append([]string{}, t.Labels...),
+		Seconds: seconds(t.Took), After: after(t.Began, started),
 		Changes: Changes(t.Changes), Message: t.Message, Do: t.Do, Output: t.Output,
 	}
 	out.Drift, out.Written, out.By = t.Drift, Changes(t.Written), t.By
@@ -214,4 +243,17 @@ func Problems(list []problem.Problem) []Problem {
 		out = append(out, doc)
 	}
 	return out
+}
+
+// Judged gives the outcome of a host by its state and the counts of its tasks.
+func (h *Host) Judged() run.Outcome {
+	switch {
+	case h.State != run.Reached:
+		return run.Outcome(h.State)
+	case h.Failed+h.Blocked > 0:
+		return run.OutFailed
+	case h.Changed > 0:
+		return run.OutChanged
+	}
+	return run.OutUnchanged
 }

@@ -440,6 +440,16 @@ type Sort struct {
 var Sorts = []Sort{
 	{"run", "`apply` and `preview`", history.Report{}},
 	{"exec", "`exec`", Executed{}},
+	{"runs", "`runs`", Runs{}},
+	{"run_shown", "`runs show RUN [HOST]` and `report RUN`", RunShown{}},
+	{"task_shown", "`runs show RUN HOST KIND NAME`", TaskShown{}},
+	{"run_facts", "`runs show RUN HOST --facts`", RunFacts{}},
+	{"runs_found", "`runs search WORD`", RunsFound{}},
+	{"runs_differ", "`runs differ RUN RUN`", RunsDiffer{}},
+	{"life", "`runs of HOST KIND NAME`", Life{}},
+	{"slow", "`runs slow`", Slow{}},
+	{"checked", "`runs check`", Checked{}},
+	{"status", "`status`", Status{}},
 	{"compare", "`compare REV`", Compared{}},
 	{"hosts", "`hosts`", Hosts{}},
 	{"members", "`hosts --group GROUP`", Members{}},
@@ -477,8 +487,12 @@ func fields(path string, t reflect.Type) []Field {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Anonymous { // its fields are those of the document
+			out = append(out, fields(path, f.Type)...)
+			continue
+		}
 		if name == "" || name == "-" || name == "format" {
-			continue // the head is embedded, and has no name
+			continue
 		}
 		word, inside := word(f.Type)
 		out = append(out, Field{path + name, word, f.Tag.Get("doc")})

@@ -53,4 +53,5 @@ func (v *Run) Executed(hostsOf []*run.Visit) {
 	}
 	fmt.Fprintln(v.W)
 	v.printf(Loud, "%s: %s", Count(len(hostsOf), "host"), strings.Join(parts, ", "))
+	v.numbered()
 }

@@ -68,7 +68,9 @@ const remedyIndent = "        "
 
 // Sources reads the project's files for excerpts, each once.
 type Sources struct {
-	Dir   string // the project; empty for none
+	Dir string // the project; empty for none
+	// Text reads a file in the place of Dir; may be nil.
+	Text  func(name string) ([]byte, error)
 	lines map[string][]string
 }
 
@@ -76,14 +78,19 @@ func (s *Sources) line(at value.Place) (string, bool) {
 	if strings.HasSuffix(at.File, layers.Sealed) {
 		return "", false // the line is one of the decrypted text
 	}
-	if at.Line < 1 || at.File == "" || s.Dir == "" || !filepath.IsLocal(at.File) {
+	if at.Line < 1 || at.File == "" || s.Dir == "" && s.Text == nil || !filepath.IsLocal(at.File) {
 		return "", false
 	}
 	if s.lines == nil {
 		s.lines = map[string][]string{}
 	}
 	if _, read := s.lines[at.File]; !read {
-		data, _ := os.ReadFile(filepath.Join(s.Dir, filepath.FromSlash(at.File)))
+		var data []byte
+		if s.Text != nil {
+			data, _ = s.Text(at.File)
+		} else {
+			data, _ = os.ReadFile(filepath.Join(s.Dir, filepath.FromSlash(at.File)))
+		}
 		s.lines[at.File] = strings.Split(string(data), "\n")
 	}
 	if at.Line > len(s.lines[at.File]) {

@@ -31,6 +31,7 @@ type Run struct {
 	Preview bool
 	Undo    int  // the number of the run that is undone; 0 in any other
 	Drift   bool // tell what differs from what was last written
+	Past    bool // it is over: what changed is told once for all hosts, as in a preview
 	Detail  Detail
 	Number  int // of the run; 0 when it is not kept
 	Names   int // how wide the longest host name is
@@ -96,6 +97,9 @@ func (v *Run) Event(e run.Event) {
 		v.progress(e.Host, e.Progress)
 		return
 	}
+	if e.Begun != nil {
+		return
+	}
 	if e.Task == nil {
 		v.hostEnded(e.Host)
 		return
@@ -106,7 +110,9 @@ func (v *Run) Event(e run.Event) {
 		return
 	case t.Status == plan.Unchanged && v.Detail != Whole, v.Detail == Summary && t.Status != plan.Failed:
 		return
-	case t.Status == plan.Changed && v.Preview && v.Detail != Whole:
+	case v.Past && t.Status != plan.Changed && v.Detail != Whole:
+		return
+	case t.Status == plan.Changed && (v.Preview || v.Past) && v.Detail != Whole:
 		v.gather(e.Host.Name, t)
 		return
 	}
@@ -300,7 +306,7 @@ func (v *Run) changes(list []plan.Change) {
 			v.printf(Quiet, "      the old text is not shown, since only its owner may read it and it is not ours; "+
 				"--show-closed shows it")
 		}
-		if c.Diff != "" && (v.Preview || v.Detail == Whole) {
+		if c.Diff != "" && (v.Preview || v.Past || v.Detail == Whole) {
 			v.diff(c.Diff)
 		}
 	}
@@ -434,7 +440,12 @@ func (v *Run) End(hosts []*run.Visit) {
 	v.blocks(by)
 	v.failures(hosts)
 	v.rest(hosts)
-	if v.Number > 0 {
+	v.numbered()
+}
+
+// numbered tells the number of the run.
+func (v *Run) numbered() {
+	if v.Number > 0 && !v.Past {
 		fmt.Fprintln(v.W)
 		v.printf(Quiet, "run %d", v.Number)
 	}

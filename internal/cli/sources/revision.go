@@ -157,3 +157,14 @@ func archived(blobs []blob, texts map[string][]byte) (fs.FS, error) {
 	}
 	return zip.NewReader(bytes.NewReader(packed.Bytes()), int64(packed.Len()))
 }
+
+// Before says whether a commit is an earlier one on the way to another. It is false where
+// the repository does not have both.
+func Before(ctx context.Context, dir, earlier, later string) bool {
+	if strings.HasPrefix(earlier, "-") || strings.HasPrefix(later, "-") || earlier == later {
+		return false
+	}
+	s := &Shelf{Dir: dir}
+	_, err := s.git(ctx, dir, "merge-base", "--is-ancestor", earlier, later)
+	return err == nil
+}

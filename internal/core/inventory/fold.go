@@ -6,6 +6,23 @@ import (
 	"strconv"
 )
 
+// Unfold gives the names or patterns that a folded name stands for: gauge-[01..04] is
+// gauge-01 to gauge-04.
+func Unfold(name string) ([]string, error) {
+	if rangeForm.FindStringIndex(name) == nil {
+		return []string{name}, nil
+	}
+	list, err := expand(name)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = n.name
+	}
+	return out, nil
+}
+
 // lastNumber parts a name at its last number.
 var lastNumber = regexp.MustCompile(`^(.*?)([0-9]+)([^0-9]*)$`)
 

@@ -228,4 +228,8 @@ type Run struct {
 	Adopt bool `cbor:"12,keyasint,omitempty" json:"-"`
 	// Drift has a preview tell what differs from what was last written, too.
 	Drift bool `cbor:"13,keyasint,omitempty" json:"-"`
+	// Revision is the commit that the project is at, Edited whether its files were
+	// changed since. Both are for the host's own journal.
+	Revision string `cbor:"14,keyasint,omitempty" json:"-"`
+	Edited   bool   `cbor:"15,keyasint,omitempty" json:"-"`
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
@@ -39,6 +40,8 @@ type Settings struct {
 	UndoSize       int64         // in how many bytes; 0 keeps nothing
 	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
+	History        string   // the file in which runs are kept; empty for the user's own
+	StatusFacts    []string // the facts that status shows of each host
 
 	Layers     []string // of data, general first
 	Lists      map[string]layers.Rule
@@ -72,6 +75,7 @@ func defaults() Settings {
 		KnownHosts:     "~/.ssh/known_hosts",
 		ConnectTimeout: 10 * time.Second,
 		Layers:         layers.Defaults,
+		StatusFacts:    []string{"os.id", "os.version_id"},
 	}
 }
 
@@ -123,6 +127,11 @@ var all = append([]setting{
 		Doc: "How much room that may take on a host, the oldest going first, and a quarter of it for one file; \"0 MiB\" keeps " +
 			"nothing."},
 		func(s *Settings, v any) error { return setSize(&s.UndoSize, v) }},
+	{schema.Key{Name: "history.file", Takes: schema.TakesText, Default: `"$XDG_STATE_HOME/jadekettle/history.db"`,
+		Doc: "The SQLite file in which runs are kept, below ~/.local/state where XDG_STATE_HOME is not set."},
+		func(s *Settings, v any) error { return setText(&s.History, v) }},
+	{schema.Key{Name: "status.facts", Takes: schema.TakesList, Default: `["os.id", "os.version_id"]`,
+		Doc: "The facts that status shows of each host."}, setStatusFacts},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
 		Doc: "The file with the keys of known hosts."},
 		func(s *Settings, v any) error { return setText(&s.KnownHosts, v) }},
@@ -203,6 +212,19 @@ func setIdentities(s *Settings, v any) error {
 	if s.Identities, ok = texts(v); !ok {
 		return problem.Errorf(`identities is a list of files`).
 			Remedy(`write identities = ["~/.config/jadekettle/identity.txt"]`)
+	}
+	return nil
+}
+
+func setStatusFacts(s *Settings, v any) error {
+	list, ok := texts(v)
+	if s.StatusFacts = list; !ok {
+		return problem.Errorf(`facts is a list of facts`).Remedy(`write facts = ["os.version_id", "kernel.release"]`)
+	}
+	for _, f := range list {
+		if err := facts.CheckPath(strings.Split(f, ".")); err != nil {
+			return fmt.Errorf("%q: %w", f, err)
+		}
 	}
 	return nil
 }

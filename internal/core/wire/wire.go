@@ -251,6 +251,8 @@ type Done struct {
 	// Free says that the host is let go already: nothing changed, so there is
 	// nothing that would have to arrive first, and no Bye is waited for.
 	Free bool `cbor:"2,keyasint,omitempty"`
+	// Debts are what is owed on the host now, whoever has left it so.
+	Debts []plan.Owed `cbor:"3,keyasint,omitempty"`
 }
 
 // Bye tells the worker that everything arrived, and the controller that the

@@ -72,7 +72,9 @@ func (h *Visit) Outcome() Outcome {
 type Task struct {
 	plan.Result
 	Place  value.Place // where it is declared
+	Labels []string    // that its declaration has
 	Reason string      // why it was left out
+	Began  time.Time   // by the clock here, from when its result came and how long it took
 }
 
 // Collected are results of an earlier run that never arrived.
@@ -91,6 +93,7 @@ type Visit struct {
 	Planned   int    // how many tasks its plan has
 	Collected []Collected
 	Leftovers []plan.Leftover
+	Debts     []plan.Owed // that are open on it now
 	Needed    []value.Ref // what selected tasks need, and was not selected
 	Facts     *facts.Facts
 	Groups    []string // that it is in, now that its facts are known
@@ -99,6 +102,7 @@ type Visit struct {
 	Skipped   bool      // its facts say that it is not meant
 	Wrong     error     // the project cannot be resolved for this host
 	Stopped   bool      // it ended early because the run was stopped
+	Began     time.Time // when its turn came
 	Took      time.Duration
 }
 
@@ -113,12 +117,20 @@ func (h *Visit) Count(s plan.Status) int {
 	return n
 }
 
-// Event is something that happened: a task ended, is at work for long, or a host ended
-// (Task and Progress nil).
+// Event is something that happened: a host begins, a task ended, is at work for long, or a
+// host ended (Begun, Task and Progress nil). Of a host that has not ended only the name may
+// be read.
 type Event struct {
 	Host     *Visit
+	Begun    *Begun
 	Task     *Task
 	Progress *Progress
+}
+
+// Begun tells that a host's turn has come, and once more when its plan is known.
+type Begun struct {
+	At    time.Time // when its turn came
+	Tasks int       // of its plan; 0 while that is not known
 }
 
 // Progress tells of a task that takes long.
@@ -292,6 +304,7 @@ func (f *Fleet) batch(ctx context.Context, p *progress, hosts []*inventory.Host,
 func (f *Fleet) visit(ctx context.Context, p *progress, h *inventory.Host, out *Visit,
 	do func(*Fleet, *inventory.Host, *Visit)) {
 	begun := time.Now()
+	out.Began = begun
 	defer func() {
 		if r := recover(); r != nil { // one host's trouble must not be that of all
 			out.State, out.Message, out.Do = Lost, fmt.Sprintf("a mistake in this program: %v", r), "please report it"
@@ -310,6 +323,7 @@ func (f *Fleet) visit(ctx context.Context, p *progress, h *inventory.Host, out *
 	case late != "":
 		out.State, out.Message = NotBegun, late
 	default:
+		f.notify(Event{Host: out, Begun: &Begun{At: begun}})
 		do(f, h, out)
 	}
 }

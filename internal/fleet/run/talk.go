@@ -65,6 +65,7 @@ type talk struct {
 	would   []plan.Result // what the host foresees
 	proofs  int           // how often the host has had us get in anew
 	went    bool          // that is told
+	over    time.Time     // when the last results came
 	left    bool          // the host has told what it takes away
 	exec    *wire.Exec    // the command that is all that it is about; may be nil
 
@@ -318,8 +319,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 	case m.Executed != nil:
 		return t.executed(m.Executed)
 	case m.Done != nil:
-		if len(m.Done.Leftovers) > 1<<16 {
-			return fmt.Errorf("%w: too many leftovers", wire.ErrFrame)
+		if len(m.Done.Leftovers) > 1<<16 || len(m.Done.Debts) > 1<<16 {
+			return fmt.Errorf("%w: too many leftovers or debts", wire.ErrFrame)
 		}
 		if missing := t.out.Planned - len(t.out.Tasks); missing > 0 && !t.out.Stopped {
 			return errors.New("it ended without telling how all tasks went")
@@ -328,6 +329,9 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 			if err := t.hold(size(plan.Result{Ref: l.Ref, Changes: l.Changes, Message: l.Why})); err != nil {
 				return err
 			}
+		}
+		if err := t.owes(m.Done.Debts); err != nil {
+			return err
 		}
 		t.out.Leftovers, t.done = m.Done.Leftovers, true
 		if m.Done.Free {
@@ -341,6 +345,17 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		return problem.Errorf("the worker cannot go on: %s", m.Fault.Message).Remedy("%s", m.Fault.Do)
 	}
 	return nil
+}
+
+// owes takes what a host says is owed on it.
+func (t *talk) owes(debts []plan.Owed) error {
+	for _, d := range debts {
+		if d.Action != plan.Restart && d.Action != plan.Reload && d.Action != plan.Follow {
+			return fmt.Errorf("%w: a debt that there is not", wire.ErrFrame)
+		}
+	}
+	t.out.Debts = debts
+	return t.hold(128 * len(debts))
 }
 
 func busyText(b *wire.Busy) string {
@@ -391,6 +406,7 @@ func (t *talk) take(whole *plan.Plan) error {
 	}
 	t.plan, t.parts, t.out.Needed = p, parts, needed
 	t.out.Planned, t.seen, t.uses = len(p.Tasks), make([]bool, len(p.Tasks)), map[string]int{}
+	t.fleet.notify(Event{Host: t.out, Begun: &Begun{At: t.out.Began, Tasks: len(p.Tasks)}})
 	for _, task := range p.Tasks {
 		for _, c := range task.Wants() {
 			t.uses[c.SHA256]++
@@ -487,7 +503,8 @@ var drifts = []plan.Drift{"", plan.ByHost, plan.ByDeclaration, plan.ByBoth}
 
 // results checks what a host says against its plan and passes it on.
 func (t *talk) results(list []plan.Result) error {
-	for _, r := range list {
+	began := t.begun(list)
+	for i, r := range list {
 		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) &&
 			!(r.Status == plan.LeftOut && (t.plan.Tasks[r.ID].Follows || t.asks(r.ID))) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
@@ -502,7 +519,7 @@ func (t *talk) results(list []plan.Result) error {
 		if t.rebooting != nil && t.rebooting.Task == r.ID {
 			t.rebooting = nil // it has failed to begin
 		}
-		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0]}
+		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0], Labels: t.plan.Tasks[r.ID].Labels, Began: began[i]}
 		task.Ref = t.plan.Tasks[r.ID].Ref
 		if r.Status == plan.LeftOut {
 			task.Reason, task.Message = r.Message, ""
@@ -512,6 +529,22 @@ func (t *talk) results(list []plan.Result) error {
 	}
 	t.working()
 	return nil
+}
+
+// begun gives when each of these tasks was begun: what comes at once was done one after the
+// other, the last one just now, and none before what came earlier was over.
+func (t *talk) begun(list []plan.Result) []time.Time {
+	out := make([]time.Time, len(list))
+	now := time.Now()
+	at := now
+	for i, r := range slices.Backward(list) {
+		if at = at.Add(-max(0, r.Took)); at.Before(t.over) {
+			at = t.over
+		}
+		out[i] = at
+	}
+	t.over = now
+	return out
 }
 
 // takesAway adds to the plan what the host takes away since nothing declares it any more, or

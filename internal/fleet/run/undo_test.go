@@ -41,7 +41,7 @@ func (b *bench) tree() string {
 	root := b.host().Root
 	err := filepath.Walk(root, func(p string, info os.FileInfo, err error) error {
 		name := strings.TrimPrefix(p, root)
-		if err != nil || strings.HasPrefix(name, "/proc") || strings.HasPrefix(name, "/var/lib/jadekettle") ||
+		if err != nil || strings.HasPrefix(name, "/proc") || strings.HasPrefix(name, "/var/lib/jadekettle") || name == "/var/log/messages" ||
 			strings.HasPrefix(name, "/home/ottokar") || strings.Contains(name, "apt/lists") {
 			return err
 		}

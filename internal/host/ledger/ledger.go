@@ -5,6 +5,7 @@
 package ledger
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -456,6 +457,22 @@ func (s *Store) forgive(ref value.Ref, d Debt) {
 // Owes says whether an action is owed to a thing.
 func (s *Store) Owes(ref value.Ref, action string) bool {
 	return slices.ContainsFunc(s.Debts[ref], func(d Debt) bool { return d.Action == action })
+}
+
+// Owed lists what is owed, each once.
+func (s *Store) Owed() []plan.Owed {
+	var out []plan.Owed
+	for ref, list := range s.Debts {
+		for _, d := range list {
+			if o := (plan.Owed{Service: ref, Action: d.Action}); !d.Coming && !slices.Contains(out, o) {
+				out = append(out, o)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b plan.Owed) int {
+		return cmp.Or(cmp.Compare(a.Service.String(), b.Service.String()), cmp.Compare(a.Action, b.Action))
+	})
+	return out
 }
 
 // Settle forgets what is owed to a thing of one action.

@@ -348,12 +348,14 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		return err
 	}
 	r.prune()
+	debts := store.Owed()
 	if !r.moved() && len(collected) == 0 {
 		store.Delivered() // what found everything right is no loss
 		store.Close()
-		return s.send(wire.Message{Done: &wire.Done{Leftovers: left, Free: true}})
+		return s.send(wire.Message{Done: &wire.Done{Leftovers: left, Debts: debts, Free: true}})
 	}
-	return s.end(store, &wire.Done{Leftovers: left})
+	r.log(ctx)
+	return s.end(store, &wire.Done{Leftovers: left, Debts: debts})
 }
 
 // collect tells what earlier runs did whose results never arrived.

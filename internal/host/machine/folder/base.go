@@ -26,6 +26,16 @@ var baseStandIns = map[string]standIn{
 	"mkswap":     (*Machine).nothing,
 	"swapon":     (*Machine).swapon,
 	"swapoff":    (*Machine).swapoff,
+	"logger":     (*Machine).logger,
+}
+
+// logger writes a line to the system's log, as `logger -t TAG -p PRIORITY -- TEXT`.
+func (h *Machine) logger(c machine.Command, out io.Writer) int {
+	if len(c.Args) != 7 {
+		return 1
+	}
+	const log = "/var/log/messages"
+	return h.put(log, h.read(log)+c.Args[2]+": "+c.Args[6]+"\n", out)
 }
 
 // sysctl sets what is there, as `sysctl -q -w name=value`.

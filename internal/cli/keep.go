@@ -1,0 +1,218 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/settings"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
+	"jadekettle/internal/history/store"
+)
+
+// history gives the runs of a project as they are kept. What earlier versions kept in its
+// folder moves in.
+func (a *App) history(dir string, s settings.Settings) store.Project {
+	file := expand(s.History, a.Getenv("HOME"), dir)
+	if file == "" {
+		file = a.historyFile()
+	}
+	if a.stores == nil {
+		a.stores = map[string]*store.Store{}
+	}
+	if a.stores[file] == nil {
+		a.stores[file] = &store.Store{File: file}
+	}
+	p := store.Project{Store: a.stores[file], ID: s.Project}
+	if p.ID != "" {
+		a.unkept("what was kept in "+dir, p.MoveIn(dir))
+	}
+	return p
+}
+
+// historyFile is where runs are kept when the settings do not say: in the user's folder for
+// what programs keep, see the XDG Base Directory Specification. Empty where none is known.
+func (a *App) historyFile() string {
+	state := a.Getenv("XDG_STATE_HOME")
+	if home := a.Getenv("HOME"); !filepath.IsAbs(state) {
+		if home == "" {
+			return ""
+		}
+		state = filepath.Join(home, ".local", "state")
+	}
+	return filepath.Join(state, "jadekettle", "history.db")
+}
+
+func (a *App) closeStores() {
+	for _, s := range a.stores {
+		s.Close()
+	}
+	a.stores = nil
+}
+
+// unkept tells, once in a call, that something could not be kept, which is no reason to end.
+func (a *App) unkept(what string, err error) {
+	if err == nil || a.unkeptTold {
+		return
+	}
+	a.unkeptTold = true
+	p := problem.From(err)
+	fmt.Fprintf(a.Err, "%s could not be kept: %s\n", what, screen.Line(p.What))
+	if do := remedy(p); do != "" {
+		fmt.Fprint(a.Err, screen.Wrap(screen.Line(do), "  ", a.Width))
+	}
+}
+
+// recording is a run that is kept while it goes. One that cannot be kept is not, and has the
+// number 0.
+type recording struct {
+	app    *App
+	to     *store.Recorder
+	number int
+}
+
+// record begins to keep a run.
+func (a *App) record(p *project, id plan.Run, h history.Head) (*recording, error) {
+	notes, err := readNotes(a.notes)
+	if err != nil {
+		return nil, err
+	}
+	h.Run, h.Env, h.Revision, h.Edited = id.ID, id.Env, id.Revision, id.Edited
+	h.Who, h.Machine = me(), id.Who[strings.LastIndexByte(id.Who, '@')+1:]
+	h.Command, h.Params = a.shownCall(p)
+	h.Notes = notes
+	hosts := make([]string, len(p.hosts))
+	for i, host := range p.hosts {
+		hosts[i] = host.Name
+	}
+	out := &recording{app: a}
+	to, err := p.runs.Begin(&h, hosts, p.files)
+	if err != nil {
+		a.unkept("the run", err)
+		return out, nil
+	}
+	out.to, out.number = to, h.Number
+	return out, nil
+}
+
+// noteFlag lets a call note something on its run.
+func (a *App) noteFlag(c *cobra.Command) {
+	c.Flags().StringArrayVar(&a.notes, "note", nil, "note something on the run, as `KEY=VALUE`; may be repeated")
+}
+
+// readNotes reads notes as KEY=VALUE.
+func readNotes(list []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, n := range list {
+		key, text, ok := strings.Cut(n, "=")
+		if key = strings.TrimSpace(key); !ok || key == "" || len(n) > 4096 || !utf8.ValidString(n) {
+			return nil, problem.Errorf("%q is no note", n).Remedy("write KEY=VALUE, such as ticket=4711")
+		}
+		out[key] = text
+	}
+	return out, nil
+}
+
+// Event takes what has happened.
+func (r *recording) Event(e run.Event) {
+	if r.to != nil {
+		r.to.Event(e)
+	}
+}
+
+// end keeps what the run came to.
+func (r *recording) end(code int, hosts []*run.Visit) {
+	if r.to == nil {
+		return
+	}
+	if err := r.to.End(code, hosts); err != nil {
+		r.app.unkept("the run", err)
+	}
+}
+
+// hidden stands for the value of a secret param.
+const hidden = "(secret)"
+
+// shownCall gives the call and the params that it gave, without the values of secret ones.
+func (a *App) shownCall(p *project) (command []string, params map[string]string) {
+	params = map[string]string{}
+	for _, given := range a.params {
+		name, v, _ := strings.Cut(given, "=")
+		if p.secretParam(name) {
+			v = hidden
+		}
+		params[name] = v
+	}
+	for _, arg := range a.args {
+		given, flagged := strings.CutPrefix(arg, "--param=")
+		name, _, valued := strings.Cut(given, "=")
+		if _, is := params[name]; valued && is && p.secretParam(name) {
+			given = name + "=" + hidden
+		}
+		if flagged {
+			given = "--param=" + given
+		}
+		command = append(command, given)
+	}
+	return command, params
+}
+
+// secretParam says whether the param MANIFEST.NAME is a secret, or none that is known.
+func (p *project) secretParam(name string) bool {
+	at := strings.LastIndexByte(name, '.')
+	if at < 0 {
+		return true
+	}
+	unit := p.Units[name[:at]]
+	if unit == nil {
+		return true
+	}
+	for _, d := range unit.Params {
+		if d.Name == name[at+1:] {
+			return d.Type == "secret"
+		}
+	}
+	return true
+}
+
+// revised gives the commit that the project is at, and whether its files were changed since.
+func revised(ctx context.Context, dir string) (commit string, edited bool) {
+	for at := dir; ; at = filepath.Dir(at) { // git is asked only where there is a repository
+		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
+			return sources.Head(ctx, dir)
+		}
+		if at == filepath.Dir(at) {
+			return "", false
+		}
+	}
+}
+
+// tellOlder tells when an apply is one of an older revision than the last one.
+func (a *App) tellOlder(ctx context.Context, p *project, id plan.Run) {
+	if id.Revision == "" {
+		return
+	}
+	list, err := p.runs.List(store.Filter{Env: id.Env, Modes: []string{history.ModeApply}, Most: 1})
+	if err != nil || len(list) == 0 || list[0].Revision == "" || list[0].Revision == id.Revision {
+		return
+	}
+	last := list[0]
+	if !sources.Before(ctx, p.dir, id.Revision, last.Revision) {
+		return
+	}
+	fmt.Fprintf(a.Err, "the revision %s is older than %s, which %s applied in run %d on %s\n", short(id.Revision),
+		short(last.Revision), screen.Line(last.Who+"@"+last.Machine), last.Number, last.Started.Local().Format("2006-01-02 15:04"))
+}
+
+// short is as much of a commit as people read.
+func short(commit string) string { return commit[:min(12, len(commit))] }

@@ -1,0 +1,151 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// dated makes what differs from one time, account and machine to the next equal.
+func dated(text string) string {
+	me, _ := user.Current()
+	for _, u := range []struct{ is, as string }{
+		{`20[0-9]{2}-[0-9]{2}-[0-9]{2} [0-9]{2}:[0-9]{2}(:[0-9]{2})?`, "2026-01-01 12:00"},
+		{`[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f-]{21}`, "0198"},
+		{`\b` + regexp.QuoteMeta(me.Username) + `\b( on |@)[A-Za-z0-9.-]+`, "maren${1}desk"},
+		{` ` + regexp.QuoteMeta(me.Username) + `( |\n)`, " maren$1"},
+		{`\b[0-9a-f]{12}\b`, "c0ffee"},
+		{`(took|now|usually) +[0-9.]+s`, "${1} 1.0s"},
+		{`  [0-9.]+s\b`, ""},
+		{`([^ \n]) {3,}`, "$1  "},
+	} {
+		text = regexp.MustCompile(u.is).ReplaceAllString(text, u.as)
+	}
+	return text
+}
+
+// TestRunsAreFound tells a story of five runs and asks about it in every way.
+func TestRunsAreFound(t *testing.T) {
+	beside := "[param.depth]\ntype = \"int\"\ndefault = 2\nabout = \"how deep\"\n" + motd
+	dir, hosts := fleetOf(t, "[status]\nfacts = [\"os.version_id\"]\n", beside+"[package.no-such-thing]\nif = \"host.name == 'gauge-02'\"\n",
+		"gauge-01", "gauge-02")
+	home := []string{"XDG_STATE_HOME=" + filepath.Join(dir, "state")}
+	jk := func(code int, args ...string) string {
+		t.Helper()
+		got, out, errs := jkEnv(t, dir, home, args...)
+		if got != code {
+			t.Fatalf("%v ends with %d\n%s%s", args, got, out, errs)
+		}
+		return out + errs
+	}
+	if out := jk(0, "runs"); !strings.Contains(out, "no such run is kept") {
+		t.Errorf("before the first run: %s", out)
+	}
+	jk(0, "status")
+	committed(t, dir, "v1")
+	jk(1, "preview", "--note", "ticket=12")
+	jk(1, "apply", "--all", "--param", "pier.depth=3")
+	write(t, dir, map[string]string{"manifests/pier.toml": beside + "mode = \"0600\"\n"})
+	jk(0, "apply", "--all")
+	put(t, filepath.Join(hosts.Hosts[0].Root, "etc/motd"), "By hand.\n")
+	jk(0, "exec", "gauge-01", "--", "getent", "passwd", "root")
+	jk(0, "preview")
+	var all strings.Builder
+	for _, call := range []string{"runs", "runs --failed", "runs --task file --mode apply", "runs show 2", "runs show 2 gauge-02",
+		"runs show -3 gauge-01 file /etc/motd", "runs show 4", "runs search no-such-thing", "runs differ 2 3",
+		"runs of gauge-01 file /etc/motd", "status", "runs show 2 gauge-09", "runs show 2 gauge-01 file /etc/mot", "runs show 77",
+		"runs sho", "runs --since yesterday", "runs note 2 ticket", "runs prune"} {
+		_, out, errs := jkEnv(t, dir, home, strings.Fields(call)...)
+		fmt.Fprintf(&all, "$ jadekettle %s\n%s%s\n", call, out, errs)
+	}
+	golden(t, "runs", dated(all.String()))
+	jk(0, "runs", "note", "last-failed", "cause=tide")
+	if out := jk(0, "runs", "--note", "cause=tide"); !strings.Contains(out, "\n2 ") || !strings.Contains(out, "cause: tide") {
+		t.Errorf("by its note: %s", out)
+	}
+	jk(0, "runs", "slow", "2")
+	if out := jk(0, "status", "--metrics", "-"); !strings.Contains(out, `jadekettle_host_condition{host="gauge-01",jadekettle_host_condition="drifted"} 1`) ||
+		!strings.HasSuffix(out, "# EOF\n") {
+		t.Errorf("as metrics: %s", out)
+	}
+	if out := jk(0, "runs", "prune", "--keep", "2", "--yes"); !strings.Contains(out, "3 runs gone") {
+		t.Errorf("prune: %s", out)
+	}
+	if out := jk(0, "runs", "check"); !strings.Contains(out, "it is sound") {
+		t.Errorf("check: %s", out)
+	}
+	if log, _ := os.ReadFile(filepath.Join(hosts.Hosts[0].Root, "var/log/messages")); strings.Count(string(log), "\n") != 2 ||
+		!strings.Contains(string(log), ", edited: 1 changed") {
+		t.Errorf("the host's journal says\n%s", log)
+	}
+}
+
+// TestRunsKeepNoSecret looks for a sealed value in all that is kept of a run that writes it.
+func TestRunsKeepNoSecret(t *testing.T) {
+	dir := quay(t)
+	write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/token\"]\ncontent = \"token = ${data.relay.token}\\n\"\n" +
+		"[command.\"tell it\"]\nrun = [\"no-such-program\"]\nalways = true\ninput = \"${data.relay.token}\"\n"})
+	code, out, errs := jk(t, dir, "apply", "--all")
+	if code == 2 {
+		t.Fatal(errs)
+	}
+	for _, call := range [][]string{{"runs", "show", "last", "--output", "json"}, {"runs", "show", "1", "gauge-01", "-v"},
+		{"runs", "show", "1", "gauge-01", "file", "/etc/token", "--output", "json"}} {
+		_, more, wrong := jk(t, dir, call...)
+		if !strings.Contains(more, "/etc/token") {
+			t.Errorf("%v: %s%s", call, more, wrong)
+		}
+		out += more + wrong
+	}
+	if strings.Contains(out+errs, "rip-tide") {
+		t.Errorf("the secret is shown:\n%s", out+errs)
+	}
+	if _, out, _ := jk(t, dir, "runs", "search", "rip-tide", "--output", "json"); !strings.Contains(out, `"all": 0`) {
+		t.Errorf("the secret is found: %s", out)
+	}
+}
+
+// TestAStoreThatFailsStopsNoApply has the file be broken, locked away and of no use.
+func TestAStoreThatFailsStopsNoApply(t *testing.T) {
+	dir, _ := fleetOf(t, "", motd, "gauge-01")
+	for state, want := range map[string]string{"broken": "is broken", "dir": "could not be kept", "none": "could not be kept"} {
+		home := filepath.Join(t.TempDir(), "state")
+		file := filepath.Join(home, "jadekettle", "history.db")
+		os.MkdirAll(filepath.Dir(file), 0o700)
+		switch state {
+		case "broken":
+			put(t, file, strings.Repeat("no database\n", 500))
+		case "dir":
+			os.MkdirAll(file, 0o700)
+		case "none":
+			os.Remove(filepath.Dir(file))
+			put(t, filepath.Dir(file), "a file where the folder should be")
+		}
+		code, out, errs := jkEnv(t, dir, []string{"XDG_STATE_HOME=" + home}, "apply", "--all")
+		if code != 0 || !strings.Contains(out, "1 host: 1 ") || strings.Count(errs, want) != 1 || strings.Contains(out, "\nrun ") {
+			t.Errorf("%s: %d\n%s%s", state, code, out, errs)
+		}
+	}
+}
+
+// TestAnOlderRevisionIsTold applies a revision, goes back to the one before, and applies that.
+func TestAnOlderRevisionIsTold(t *testing.T) {
+	dir, _ := fleetOf(t, "", motd, "gauge-01")
+	committed(t, dir, "v1")
+	write(t, dir, map[string]string{"manifests/pier.toml": motd + "mode = \"0600\"\n"})
+	committed(t, dir, "v2")
+	if code, out, errs := jk(t, dir, "apply", "--all"); code != 0 || strings.Contains(errs, "older") {
+		t.Fatalf("apply: %d\n%s%s", code, out, errs)
+	}
+	if out, err := exec.Command("git", "-C", dir, "checkout", "-q", "v1").CombinedOutput(); err != nil {
+		t.Fatalf("git: %s", out)
+	}
+	if code, _, errs := jk(t, dir, "apply", "--all"); code != 0 || !strings.Contains(errs, " is older than ") || !strings.Contains(errs, "in run 1 on ") {
+		t.Errorf("apply of an older one: %d %s", code, errs)
+	}
+}

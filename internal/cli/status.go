@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/cli/document"
+	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/history"
+)
+
+func (a *App) statusCommand() *cobra.Command {
+	var except []string
+	metrics, listen := "", ""
+	c := &cobra.Command{
+		Use: "status [TARGET...]", Short: "Tell how every host is, and who needs a person first", GroupID: "work",
+		Long: "Status tells of every host, by the runs that are kept and without contacting any: when it was last reached and\n" +
+			"applied to, by which revision, and whether it is as declared, has drifted, is outdated or failing, and since\n" +
+			"when; what is left over or owed on it, and the facts that [status] facts chooses. Who needs a person stands\n" +
+			"first. --metrics and --listen tell the same to a monitoring system, as OpenMetrics text.",
+		RunE: func(c *cobra.Command, targets []string) error {
+			if metrics != "" && listen != "" {
+				return problem.Errorf("--metrics and --listen are given together").Remedy("keep one of the two")
+			}
+			p, err := a.load(targets, except)
+			if err != nil {
+				return err
+			}
+			if listen != "" {
+				return a.listen(c.Context(), listen, p)
+			}
+			list, err := a.statusOf(p, time.Now())
+			if err != nil {
+				return err
+			}
+			if metrics != "" {
+				text := history.Metrics(list, p.Settings.Env, time.Now())
+				if metrics == "-" {
+					_, err := a.raw.Write(text)
+					return err
+				}
+				return history.Replace(metrics, text, 0o644)
+			}
+			if a.output == "json" {
+				return a.document(document.Status{Head: document.One, Hosts: list})
+			}
+			screen.Status(a.Out, list, a.Width, time.Now())
+			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
+	c.Flags().StringVar(&metrics, "metrics", "", "write it as OpenMetrics text into a `FILE`, or - for standard output")
+	c.Flags().StringVar(&listen, "listen", "", "serve it as OpenMetrics text on an `ADDRESS`, such as 127.0.0.1:9790, until stopped")
+	c.ValidArgsFunction = a.completeTargets
+	c.RegisterFlagCompletionFunc("except", a.completeTargets)
+	return c
+}
+
+// lookBack is out of how many runs of a host it is told since when it is as it is.
+const lookBack = 200
+
+// statusOf tells how the hosts of a project are, those that need a person first.
+func (a *App) statusOf(p *project, now time.Time) ([]history.HostStatus, error) {
+	out := []history.HostStatus{}
+	for _, h := range p.hosts {
+		stands, err := p.runs.Stands(p.Settings.Env, h.Name, lookBack)
+		if err != nil {
+			return nil, err
+		}
+		s, err := history.StatusOf(h.Name, stands, func(n int) ([]history.Task, error) { return p.runs.Moved(n, h.Name) })
+		if err != nil {
+			return nil, err
+		}
+		if h.Off != "" {
+			s.Condition, s.Why = history.IsOff, h.Off
+		}
+		if kept, ok := p.known.Load(h.Name); ok {
+			flat := history.FlatFacts(kept.Facts)
+			for _, name := range p.Settings.StatusFacts {
+				if text, there := flat[name]; there {
+					s.Facts[name] = text
+				}
+			}
+		}
+		out = append(out, s)
+	}
+	slices.SortStableFunc(out, history.Urgency)
+	return out, nil
+}
+
+// listen serves the status as OpenMetrics text, read anew at each question.
+func (a *App) listen(ctx context.Context, address string, p *project) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return problem.Errorf("--listen %s: %w", address, err).Remedy("name an address of this machine and a free port, such as 127.0.0.1:9790")
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		list, err := a.statusOf(p, time.Now())
+		if err != nil {
+			http.Error(w, problem.From(err).What, http.StatusInternalServerError)
+			return
+		}
+		w.Header().Set("Content-Type", history.MetricsType)
+		w.Write(history.Metrics(list, p.Settings.Env, time.Now()))
+	})
+	server := &http.Server{Handler: mux, ReadTimeout: 10 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
+	stop := context.AfterFunc(ctx, func() {
+		end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		server.Shutdown(end)
+	})
+	defer stop()
+	fmt.Fprintf(a.Err, "http://%s/metrics\n", l.Addr())
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}

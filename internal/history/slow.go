@@ -1,0 +1,82 @@
+package history
+
+import (
+	"cmp"
+	"slices"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+)
+
+// HostTask names a task on a host that ended in a way.
+type HostTask struct {
+	Host   string
+	Ref    value.Ref
+	Status plan.Status
+}
+
+// Usual is how long things took in earlier runs, in seconds.
+type Usual struct {
+	Runs  []float64
+	Hosts map[string][]float64
+	Kinds map[string][]float64
+	Tasks map[HostTask][]float64
+}
+
+// Slow tells where the time of a run went.
+type Slow struct {
+	Number  int     `json:"number" doc:"The run's number."`
+	Mode    string  `json:"mode" doc:"What it was."`
+	Seconds float64 `json:"seconds" doc:"How long it took."`
+	Usual   float64 `json:"usual" doc:"The median of the earlier runs of its sort; 0 where there was none."`
+	Runs    int     `json:"runs" doc:"How many earlier runs that is out of."`
+	Tasks   []Part  `json:"tasks" doc:"Tasks, those that took longest first."`
+	Kinds   []Part  `json:"kinds" doc:"Kinds, over all hosts together."`
+	Hosts   []Part  `json:"hosts" doc:"Hosts, those that took longest first."`
+}
+
+// Part is one part of the time of a run.
+type Part struct {
+	Host    string  `json:"host" doc:"The host; empty for a kind."`
+	Kind    string  `json:"kind" doc:"The kind; empty for a host."`
+	Name    string  `json:"name" doc:"The task's name; empty for a host or a kind."`
+	Seconds float64 `json:"seconds" doc:"How long it took."`
+	Usual   float64 `json:"usual" doc:"The median of earlier runs; 0 where there was none."`
+}
+
+// SlowOf finds out where the time of a run went: at most so many of each sort.
+func SlowOf(k *Kept, usual Usual, most int) *Slow {
+	out := &Slow{Number: k.Number, Mode: k.Mode, Seconds: k.Seconds, Usual: Median(usual.Runs), Runs: len(usual.Runs)}
+	kinds := map[string]float64{}
+	for _, h := range k.Hosts {
+		out.Hosts = append(out.Hosts, Part{Host: h.Name, Seconds: h.Seconds, Usual: Median(usual.Hosts[h.Name])})
+		for _, t := range h.Tasks {
+			kinds[t.Kind] += t.Seconds
+			if t.Seconds == 0 {
+				continue
+			}
+			key := HostTask{h.Name, value.Ref{Kind: t.Kind, Name: t.Name}, t.Status}
+			out.Tasks = append(out.Tasks, Part{h.Name, t.Kind, t.Name, t.Seconds, Median(usual.Tasks[key])})
+		}
+	}
+	for _, kind := range value.Keys(kinds) {
+		out.Kinds = append(out.Kinds, Part{Kind: kind, Seconds: kinds[kind], Usual: Median(usual.Kinds[kind])})
+	}
+	out.Tasks, out.Kinds, out.Hosts = longest(out.Tasks, most), longest(out.Kinds, most), longest(out.Hosts, most)
+	return out
+}
+
+// longest gives the parts that took longest, at most so many.
+func longest(list []Part, most int) []Part {
+	slices.SortStableFunc(list, func(a, b Part) int { return cmp.Compare(b.Seconds, a.Seconds) })
+	return append([]Part{}, list[:min(len(list), most)]...)
+}
+
+// Median gives the middle one of some numbers; 0 where there is none.
+func Median(list []float64) float64 {
+	if len(list) == 0 {
+		return 0
+	}
+	list = slices.Sorted(slices.Values(list))
+	return list[len(list)/2]
+}

@@ -1,0 +1,134 @@
+package store
+
+import (
+	"crypto/sha256"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"io/fs"
+	"slices"
+	"sync"
+
+	"jadekettle/internal/core/value"
+)
+
+// Files are a project's files, of which it is noted what is read: that is what a run was
+// made of.
+type Files struct {
+	from fs.FS
+
+	mu   sync.Mutex
+	seen map[string]*read
+}
+
+// read is one file that was read.
+type read struct {
+	text []byte // nil when it was only opened, which streams what may be large
+	size int64
+}
+
+// Watch gives the files of a project as Files.
+func Watch(from fs.FS) *Files { return &Files{from: from, seen: map[string]*read{}} }
+
+// maxFile is the size up to which a file is kept with a run, in bytes. Of a larger one only
+// the size is.
+const maxFile = 1 << 20
+
+// Open implements fs.FS.
+func (f *Files) Open(name string) (fs.File, error) {
+	file, err := f.from.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
+		f.note(name, &read{size: info.Size()})
+	}
+	return file, nil
+}
+
+// ReadFile implements fs.ReadFileFS.
+func (f *Files) ReadFile(name string) ([]byte, error) {
+	text, err := fs.ReadFile(f.from, name)
+	if err == nil {
+		r := &read{size: int64(len(text))}
+		if r.size <= maxFile {
+			r.text = slices.Clip(text)
+		}
+		f.note(name, r)
+	}
+	return text, err
+}
+
+// ReadDir implements fs.ReadDirFS.
+func (f *Files) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(f.from, name) }
+
+// Stat implements fs.StatFS.
+func (f *Files) Stat(name string) (fs.FileInfo, error) { return fs.Stat(f.from, name) }
+
+func (f *Files) note(name string, r *read) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if have := f.seen[name]; have == nil || have.text == nil {
+		f.seen[name] = r
+	}
+}
+
+// count is how many files were read so far.
+func (f *Files) count() int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return len(f.seen)
+}
+
+// taken gives the text of a file as it was read, and nil where it is too large or gone.
+func (f *Files) taken(name string, r *read) []byte {
+	if r.text != nil || r.size > maxFile {
+		return r.text
+	}
+	text, err := fs.ReadFile(f.from, name)
+	if err != nil || len(text) > maxFile {
+		return nil
+	}
+	return text
+}
+
+// tree keeps the files that were read, each text once, and gives the number of the whole.
+func (f *Files) tree(tx *sql.Tx) (int64, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	names := value.Keys(f.seen)
+	sum := sha256.New()
+	texts := make([][]byte, len(names))
+	for i, name := range names {
+		texts[i] = f.taken(name, f.seen[name])
+		one := sha256.Sum256(texts[i])
+		sum.Write(binary.BigEndian.AppendUint64(nil, uint64(len(name))))
+		sum.Write([]byte(name))
+		sum.Write(binary.BigEndian.AppendUint64(one[:], uint64(f.seen[name].size)))
+	}
+	var id int64
+	err := tx.QueryRow("SELECT id FROM tree WHERE sha256 = ?", sum.Sum(nil)).Scan(&id)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return id, err
+	}
+	res, err := tx.Exec("INSERT INTO tree (sha256) VALUES (?)", sum.Sum(nil))
+	if err != nil {
+		return 0, err
+	}
+	if id, err = res.LastInsertId(); err != nil {
+		return 0, err
+	}
+	for i, name := range names {
+		var of any // NULL where the text is not kept
+		if texts[i] != nil || f.seen[name].size == 0 {
+			if of, err = content(tx, texts[i]); err != nil {
+				return 0, err
+			}
+		}
+		if _, err := tx.Exec("INSERT INTO leaf (tree, path, size, content) VALUES (?, ?, ?, ?)", id, name,
+			f.seen[name].size, of); err != nil {
+			return 0, err
+		}
+	}
+	return id, nil
+}

@@ -1,0 +1,208 @@
+package store
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"jadekettle/internal/history"
+)
+
+// Limits say which runs may go. The zero Limits let none go.
+type Limits struct {
+	Before time.Time // those that began before
+	Count  int       // those beyond so many, the newest staying; 0 for no limit
+	Size   int64     // the oldest, until those that stay take about so many bytes; 0 for no limit
+}
+
+// Old is one run that may go.
+type Old struct {
+	Number  int
+	Started time.Time
+	Bytes   int64 // that it takes, about: what it has in common with others is not in it
+	id      int64
+}
+
+// Old lists the runs that are beyond limits, oldest first. Those that go on are none.
+func (p Project) Old(l Limits) ([]Old, error) {
+	db, err := p.reading()
+	if err != nil {
+		return nil, none(err)
+	}
+	var all []Old
+	if err := each(db, func(scan func(...any) error) error {
+		var o Old
+		h, id, err := reads(scan, &o.Bytes)
+		if err != nil || h.State == history.Running {
+			return err
+		}
+		o.Number, o.Started, o.id = h.Number, h.Started, id
+		all = append(all, o)
+		return nil
+	}, `SELECT `+headColumns+`, 300 + (SELECT coalesce(sum(100 + coalesce(length(visit.detail), 0) + (SELECT
+		coalesce(sum(30 + coalesce(length(task.detail), 0)), 0) FROM task WHERE task.visit = visit.id)), 0) FROM visit WHERE
+		visit.run = run.id) FROM run WHERE run.project = ? ORDER BY run.number DESC`, p.ID); err != nil {
+		return nil, p.wrong(err)
+	}
+	var out []Old
+	var size int64
+	for i, o := range all {
+		size += o.Bytes
+		if o.Started.Before(l.Before) || l.Count > 0 && i >= l.Count || l.Size > 0 && size > l.Size {
+			out = append(out, o)
+		}
+	}
+	slices.Reverse(out)
+	return out, nil
+}
+
+// Prune lets runs go, with all that only they had, and gives the room back. It tells how many
+// bytes the file has lost.
+func (p Project) Prune(list []Old) (int64, error) {
+	db, err := p.open()
+	if err != nil {
+		return 0, err
+	}
+	const settle = "PRAGMA wal_checkpoint(TRUNCATE)" // what was written lately lies beside the file until then
+	if _, err := db.Exec(settle); err != nil {
+		return 0, p.wrong(err)
+	}
+	before, err := os.Stat(p.File)
+	if err != nil {
+		return 0, err
+	}
+	if err := p.write(db, func(tx *sql.Tx) error {
+		for _, o := range list {
+			for _, q := range []string{
+				"DELETE FROM words WHERE rowid IN (SELECT id FROM said WHERE run = ?)",
+				"DELETE FROM said WHERE run = ?",
+				"DELETE FROM run WHERE id = ?",
+			} {
+				if _, err := tx.Exec(q, o.id); err != nil {
+					return err
+				}
+			}
+		}
+		return sweep(tx)
+	}); err != nil {
+		return 0, err
+	}
+	if _, err := db.Exec("VACUUM"); err != nil {
+		return 0, p.wrong(err)
+	}
+	if _, err := db.Exec(settle); err != nil {
+		return 0, p.wrong(err)
+	}
+	after, err := os.Stat(p.File)
+	if err != nil {
+		return 0, err
+	}
+	return before.Size() - after.Size(), nil
+}
+
+// sweep lets go of what no run has any more.
+func sweep(tx *sql.Tx) error {
+	for _, q := range []string{
+		"DELETE FROM tree WHERE id NOT IN (SELECT tree FROM run WHERE tree IS NOT NULL)",
+		`DELETE FROM content WHERE id NOT IN (SELECT content FROM leaf WHERE content IS NOT NULL UNION SELECT facts FROM visit
+			WHERE facts IS NOT NULL UNION SELECT facts FROM known)`,
+		"DELETE FROM host WHERE id NOT IN (SELECT host FROM visit)",
+		"DELETE FROM thing WHERE id NOT IN (SELECT thing FROM task)",
+		"DELETE FROM labels WHERE id NOT IN (SELECT labels FROM task WHERE labels IS NOT NULL)",
+		"DELETE FROM place WHERE id NOT IN (SELECT place FROM task)",
+	} {
+		if _, err := tx.Exec(q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Health is what a check of the file has found.
+type Health struct {
+	Bytes    int64
+	Runs     int
+	Hosts    int // visits of hosts
+	Tasks    int
+	Contents int
+	Wrong    []string // what is wrong; none when all is well
+}
+
+// maxWrong is how much of what is wrong is told.
+const maxWrong = 20
+
+// Check reads the whole file: whether SQLite finds it sound, whether every text is still what
+// it was, and whether every record can be read.
+func (s *Store) Check() (*Health, error) {
+	out := &Health{}
+	info, err := os.Stat(s.File)
+	if err != nil {
+		return nil, none(errors.Join(ErrNone, err))
+	}
+	out.Bytes = info.Size()
+	db, err := s.open()
+	if err != nil {
+		return nil, err
+	}
+	say := func(format string, args ...any) {
+		if len(out.Wrong) < maxWrong {
+			out.Wrong = append(out.Wrong, fmt.Sprintf(format, args...))
+		}
+	}
+	if err := each(db, func(scan func(...any) error) error {
+		text := ""
+		err := scan(&text)
+		if text != "ok" {
+			say("%s", text)
+		}
+		return err
+	}, "PRAGMA integrity_check"); err != nil {
+		return nil, s.wrong(err)
+	}
+	if err := each(db, func(scan func(...any) error) error {
+		var table string
+		var row, parent, key any
+		err := scan(&table, &row, &parent, &key)
+		say("a row of %s belongs to nothing", table)
+		return err
+	}, "PRAGMA foreign_key_check"); err != nil {
+		return nil, s.wrong(err)
+	}
+	for query, n := range map[string]*int{"run": &out.Runs, "visit": &out.Hosts, "task": &out.Tasks} {
+		if err := db.QueryRow("SELECT count(*) FROM " + query).Scan(n); err != nil {
+			return nil, s.wrong(err)
+		}
+	}
+	err = each(db, func(scan func(...any) error) error {
+		var id int64
+		var sum, packed []byte
+		err := scan(&id, &sum, &packed)
+		text, wrong := unpack(packed)
+		if got := sha256.Sum256(text); wrong != nil || !bytes.Equal(got[:], sum) {
+			say("the text %x is not what it was", sum[:min(6, len(sum))])
+		}
+		out.Contents++
+		return err
+	}, "SELECT id, sha256, packed FROM content")
+	if err != nil {
+		return nil, s.wrong(err)
+	}
+	for _, q := range []string{"SELECT detail FROM visit WHERE detail IS NOT NULL", "SELECT detail FROM task WHERE detail IS NOT NULL"} {
+		if err := each(db, func(scan func(...any) error) error {
+			var packed []byte
+			err := scan(&packed)
+			if _, wrong := unpack(packed); wrong != nil {
+				say("a record cannot be read: %v", wrong)
+			}
+			return err
+		}, q); err != nil {
+			return nil, s.wrong(err)
+		}
+	}
+	return out, nil
+}

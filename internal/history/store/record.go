@@ -1,0 +1,645 @@
+package store
+
+import (
+	"cmp"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+	"github.com/google/uuid"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
+)
+
+// Recorder writes a run while it goes. Its methods never wait for the file, but Begin and
+// End for a short time.
+type Recorder struct {
+	p     Project
+	db    *sql.DB
+	id    int64
+	files *Files // may be nil
+
+	mu    sync.Mutex
+	queue []run.Event
+	kick  chan struct{}
+	over  chan struct{}
+	done  chan struct{}
+	code  int
+	meant []string // the hosts that were meant, once all facts were known
+	err   error    // why it cannot be kept; final once done is closed
+
+	w writer // of the goroutine that writes
+}
+
+// How often is written while a run goes, how often a run says that it is still alive, and how
+// long its end waits for the file.
+const (
+	flushEvery = 100 * time.Millisecond
+	beatEvery  = 2 * time.Second
+	lastWait   = 10 * time.Second
+)
+
+// Begin keeps that a run has begun, over these hosts, and fills in its number. files, which
+// may be nil, are those that the run is made of.
+func (p Project) Begin(h *history.Head, hosts []string, files *Files) (*Recorder, error) {
+	db, err := p.open()
+	if err != nil {
+		return nil, err
+	}
+	r := &Recorder{p: p, db: db, files: files, kick: make(chan struct{}, 1), over: make(chan struct{}),
+		done: make(chan struct{})}
+	err = p.write(db, func(tx *sql.Tx) error {
+		if r.id, err = p.insert(tx, h, true); err != nil {
+			return err
+		}
+		w := writer{tx: tx, run: r.id}
+		for i, name := range hosts {
+			if _, err := w.visit(name, i); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	r.w = writer{project: p.ID, run: r.id, number: h.Number, started: h.Started}
+	go r.write()
+	return r, nil
+}
+
+// insert keeps a run, under the number that it has, or the next one.
+func (p Project) insert(tx *sql.Tx, h *history.Head, alive bool) (int64, error) {
+	if h.Number == 0 {
+		if err := tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM run WHERE project = ?", p.ID).Scan(&h.Number); err != nil {
+			return 0, err
+		}
+	}
+	command, err := json.Marshal(h.Command)
+	if err != nil {
+		return 0, err
+	}
+	params, err := json.Marshal(h.Params)
+	if err != nil {
+		return 0, err
+	}
+	var ended any
+	if !alive {
+		ended = millis(h.Started) + int64(h.Seconds*1000)
+	}
+	res, err := tx.Exec(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, revision, edited,
+		whole, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`,
+		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Revision, h.Edited, h.Whole,
+		h.Undoes, millis(h.Started), ended, h.Code, time.Now().UnixMilli(), os.Getpid(), h.State == history.Elsewhere)
+	if err != nil {
+		return 0, err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	for key, text := range h.Notes {
+		if _, err := tx.Exec("INSERT INTO note (run, key, value) VALUES (?, ?, ?)", id, key, text); err != nil {
+			return 0, err
+		}
+	}
+	w := writer{tx: tx, run: id}
+	return id, w.say(0, 0, h.Who, h.Machine, h.Revision, strings.Join(h.Command, " "), noted(h.Notes))
+}
+
+func noted(notes map[string]string) string {
+	var b strings.Builder
+	for _, key := range value.Keys(notes) {
+		fmt.Fprintf(&b, "%s %s\n", key, notes[key])
+	}
+	return b.String()
+}
+
+// Event takes what has happened in the run. It does not wait.
+func (r *Recorder) Event(e run.Event) {
+	r.mu.Lock()
+	r.queue = append(r.queue, e)
+	r.mu.Unlock()
+	select {
+	case r.kick <- struct{}{}:
+	default:
+	}
+}
+
+// End keeps that the run has ended, with the code of the program and what became of the
+// hosts. The error says why not all of it could be kept.
+func (r *Recorder) End(code int, hosts []*run.Visit) error {
+	r.mu.Lock()
+	r.code = code
+	for _, h := range hosts {
+		r.meant = append(r.meant, h.Name)
+	}
+	r.mu.Unlock()
+	close(r.over)
+	select {
+	case <-r.done:
+		return r.err
+	case <-time.After(lastWait):
+		return fmt.Errorf("the end of the run could not be written within %v", lastWait)
+	}
+}
+
+// write writes what comes in until the run is over, and then its end. What finds the file
+// locked is tried again with what comes next.
+func (r *Recorder) write() {
+	defer close(r.done)
+	defer func() {
+		if p := recover(); p != nil {
+			r.err = fmt.Errorf("a mistake in this program: %v", p)
+		}
+	}()
+	beat := time.NewTicker(beatEvery)
+	defer beat.Stop()
+	var open []run.Event
+	for over := false; !over; {
+		select {
+		case <-r.kick:
+			select {
+			case <-time.After(flushEvery): // for more to come
+			case <-r.over:
+				over = true
+			}
+		case <-beat.C:
+		case <-r.over:
+			over = true
+		}
+		r.mu.Lock()
+		open = append(open, r.queue...)
+		r.queue = nil
+		r.mu.Unlock()
+		if r.err != nil && !errors.Is(r.err, errLocked) {
+			open = nil
+			continue
+		}
+		if r.err = r.flush(open, over); r.err == nil {
+			open = nil
+		}
+		for again := 0; over && errors.Is(r.err, errLocked) && again < 3; again++ {
+			r.err = r.flush(open, true)
+		}
+	}
+}
+
+// flush writes events, and at the end that the run is over.
+func (r *Recorder) flush(events []run.Event, over bool) error {
+	w := r.w
+	err := r.p.write(r.db, func(tx *sql.Tx) error {
+		w.tx = tx
+		if r.files != nil && (w.files != r.files.count()) {
+			id, err := r.files.tree(tx)
+			if err != nil {
+				return err
+			}
+			w.files = r.files.count()
+			if _, err := tx.Exec("UPDATE run SET tree = ? WHERE id = ?", id, r.id); err != nil {
+				return err
+			}
+		}
+		for _, e := range events {
+			if err := w.event(e); err != nil {
+				return err
+			}
+		}
+		if over {
+			return w.end(r.code, r.meant) // which nobody changes any more
+		}
+		_, err := tx.Exec("UPDATE run SET beat = ? WHERE id = ?", time.Now().UnixMilli(), r.id)
+		return err
+	})
+	if err != nil {
+		r.w.ids = ids{} // some of them were never written
+		return err
+	}
+	r.w = w
+	return nil
+}
+
+// writer writes one run in a transaction.
+type writer struct {
+	tx      *sql.Tx
+	project string
+	run     int64
+	number  int
+	started time.Time
+	files   int // how many files are in the tree that is kept
+
+	ids
+}
+
+// ids are the numbers of what was written before.
+type ids struct {
+	visits map[string]int64
+	things map[value.Ref]int64
+	places map[value.Place]int64
+	labels map[string]int64
+	hands  map[int64]bool // the visits of which it is written what they are at
+}
+
+// remember notes a number.
+func remember[K comparable, V any](in *map[K]V, key K, v V) {
+	if *in == nil {
+		*in = map[K]V{}
+	}
+	(*in)[key] = v
+}
+
+// visit gives the number of a host in the run, which is made where there is none.
+func (w *writer) visit(host string, nth int) (int64, error) {
+	if id, ok := w.visits[host]; ok {
+		return id, nil
+	}
+	at, err := w.host(host)
+	if err != nil {
+		return 0, err
+	}
+	var id int64
+	err = w.tx.QueryRow(`INSERT INTO visit (run, host, nth) VALUES (?, ?, ?) ON CONFLICT (run, host) DO UPDATE SET host = host
+		RETURNING id`, w.run, at, nth).Scan(&id)
+	remember(&w.visits, host, id)
+	return id, err
+}
+
+func (w *writer) host(name string) (int64, error) {
+	var id int64
+	err := w.tx.QueryRow("INSERT INTO host (name) VALUES (?) ON CONFLICT (name) DO UPDATE SET name = name RETURNING id",
+		name).Scan(&id)
+	return id, err
+}
+
+func (w *writer) thing(ref value.Ref) (int64, error) {
+	if id, ok := w.things[ref]; ok {
+		return id, nil
+	}
+	var id int64
+	err := w.tx.QueryRow(`INSERT INTO thing (kind, name) VALUES (?, ?) ON CONFLICT (kind, name) DO UPDATE SET kind = kind
+		RETURNING id`, ref.Kind, ref.Name).Scan(&id)
+	remember(&w.things, ref, id)
+	return id, err
+}
+
+func (w *writer) place(file string, line int) (int64, error) {
+	at := value.Place{File: file, Line: line}
+	if id, ok := w.places[at]; ok {
+		return id, nil
+	}
+	var id int64
+	err := w.tx.QueryRow(`INSERT INTO place (file, line) VALUES (?, ?) ON CONFLICT (file, line) DO UPDATE SET file = file
+		RETURNING id`, file, line).Scan(&id)
+	remember(&w.places, at, id)
+	return id, err
+}
+
+// labelled gives the number of a list of labels; nil for none.
+func (w *writer) labelled(list []string) (any, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	text, err := json.Marshal(list)
+	if err != nil {
+		return nil, err
+	}
+	if id, ok := w.labels[string(text)]; ok {
+		return id, nil
+	}
+	var id int64
+	err = w.tx.QueryRow("INSERT INTO labels (list) VALUES (?) ON CONFLICT (list) DO UPDATE SET list = list RETURNING id",
+		string(text)).Scan(&id)
+	remember(&w.labels, string(text), id)
+	return id, err
+}
+
+func (w *writer) event(e run.Event) error {
+	id, err := w.visit(e.Host.Name, 1<<20)
+	if err != nil {
+		return err
+	}
+	switch {
+	case e.Begun != nil:
+		_, err = w.tx.Exec("UPDATE visit SET began = ?, planned = ?, hand = '' WHERE id = ?", millis(e.Begun.At), e.Begun.Tasks, id)
+		return err
+	case e.Progress != nil:
+		remember(&w.hands, id, true)
+		_, err = w.tx.Exec("UPDATE visit SET hand = ? WHERE id = ?", hand(e.Progress), id)
+		return err
+	case e.Task != nil:
+		if w.hands[id] {
+			delete(w.hands, id)
+			if _, err = w.tx.Exec("UPDATE visit SET hand = '' WHERE id = ?", id); err != nil {
+				return err
+			}
+		}
+		return w.task(id, history.TaskOf(*e.Task, w.started))
+	}
+	for _, t := range e.Host.Tasks {
+		if t.ID < 0 { // left out; all others were told as they came
+			if err := w.task(id, history.TaskOf(t, w.started)); err != nil {
+				return err
+			}
+		}
+	}
+	doc := history.KeptHost{Host: history.HostOf(e.Host, w.started), Executed: history.ExecutedOf(e.Host.Executed)}
+	if e := doc.Executed; e != nil && (e.Code != 0 || !e.Ended) {
+		doc.Outcome = run.OutFailed
+	}
+	var f []byte
+	if e.Host.Facts != nil {
+		if f, err = cbor.Marshal(e.Host.Facts); err != nil {
+			return err
+		}
+	}
+	return w.ended(id, doc, f)
+}
+
+// hand tells what a host is at, for those who follow the run.
+func hand(p *run.Progress) string {
+	text, err := json.Marshal(history.AtWork{Kind: p.Ref.Kind, Name: p.Ref.Name, Line: p.Line, Try: p.Try,
+		Seconds: p.Took.Seconds(), Told: time.Now().UTC()})
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
+// ended keeps what became of a host besides its tasks.
+func (w *writer) ended(id int64, h history.KeptHost, f []byte) error {
+	for _, c := range h.Collected {
+		if err := w.late(h.Name, c); err != nil {
+			return err
+		}
+	}
+	var facts any
+	if len(f) > 0 {
+		n, err := content(w.tx, f)
+		if err != nil {
+			return err
+		}
+		facts = n
+	}
+	return w.visited(id, h, facts)
+}
+
+// visited writes what is told of a host besides its tasks.
+func (w *writer) visited(id int64, h history.KeptHost, facts any) error {
+	rest := h
+	rest.Tasks = nil
+	detail, err := json.Marshal(rest)
+	if err != nil {
+		return err
+	}
+	_, err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
+		unchanged = ?, left_out = ?, blocked = ?, facts = ?, hand = '', detail = ? WHERE id = ?`, string(h.State),
+		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed, h.Unchanged, h.LeftOut,
+		h.Blocked, facts, pack(detail), id)
+	if err != nil {
+		return err
+	}
+	said := ""
+	if h.Executed != nil {
+		said = h.Executed.Output
+	}
+	return w.say(id, -1, h.Name, h.Message, h.Do, said)
+}
+
+func ms(seconds float64) int64 { return int64(seconds * 1000) }
+
+// numbers of the statuses in the file; they never change.
+var numbers = map[plan.Status]int{plan.Changed: 1, plan.Failed: 2, plan.Unchanged: 3, plan.LeftOut: 4, plan.Blocked: 5}
+
+func statusOf(n int) plan.Status {
+	for s, of := range numbers {
+		if of == n {
+			return s
+		}
+	}
+	return plan.Unchanged
+}
+
+// task keeps one task of a host, behind those that it has.
+func (w *writer) task(visit int64, t history.Task) error {
+	thing, err := w.thing(value.Ref{Kind: t.Kind, Name: t.Name})
+	if err != nil {
+		return err
+	}
+	place, err := w.place(t.Manifest, t.Line)
+	if err != nil {
+		return err
+	}
+	labels, err := w.labelled(t.Labels)
+	if err != nil {
+		return err
+	}
+	var detail any
+	if t.Status != plan.Unchanged || len(t.Changes) > 0 || t.Message != "" {
+		text, err := json.Marshal(t)
+		if err != nil {
+			return err
+		}
+		detail = pack(text)
+	}
+	var nth int64
+	err = w.tx.QueryRow(`INSERT INTO task (visit, nth, thing, place, labels, status, began, took, detail) VALUES (?,
+		(SELECT coalesce(max(nth), 0) + 1 FROM task WHERE visit = ?), ?, ?, ?, ?, ?, ?, ?) RETURNING nth`, visit, visit, thing, place,
+		labels, numbers[t.Status], ms(t.After), ms(t.Seconds), detail).Scan(&nth)
+	if err != nil || t.Status == plan.Unchanged || t.Status == plan.LeftOut {
+		return err
+	}
+	words := []string{t.Kind + " " + t.Name, t.Message, t.Do, t.Output, t.By}
+	for _, c := range slices.Concat(t.Changes, t.Written) {
+		words = append(words, c.What, c.Was, c.Becomes, c.Diff)
+	}
+	return w.say(visit, nth, words...)
+}
+
+// maxWords bounds what of one task can be found by its words, in bytes.
+const maxWords = 64 << 10
+
+// say lets words be found: those of a run (visit 0), of a host (nth -1) or of a task.
+func (w *writer) say(visit, nth int64, words ...string) error {
+	text := strings.TrimSpace(strings.Join(words, "\n"))
+	if text == "" {
+		return nil
+	}
+	text = text[:min(len(text), maxWords)]
+	res, err := w.tx.Exec("INSERT INTO said (run, visit, nth) VALUES (?, ?, ?)", w.run, visit, nth)
+	if err != nil {
+		return err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return err
+	}
+	_, err = w.tx.Exec("INSERT INTO words (rowid, text) VALUES (?, ?)", id, strings.ToValidUTF8(text, ""))
+	return err
+}
+
+// late files results that a host had kept back under the run that they belong to, which may
+// have been one of another machine.
+func (w *writer) late(host string, c history.Collected) error {
+	other := *w
+	other.visits = nil // it has others
+	err := w.tx.QueryRow("SELECT id, started FROM run WHERE uuid = ?", c.Run).Scan(&other.run, new(int64))
+	if errors.Is(err, sql.ErrNoRows) {
+		h := history.Head{Run: c.Run, Mode: history.ModeApply, State: history.Elsewhere, Started: begunBy(c.Run, w.started)}
+		p := Project{ID: w.project}
+		other.run, err = p.insert(w.tx, &h, false)
+	}
+	if err != nil {
+		return err
+	}
+	id, err := other.visit(host, 0)
+	if err != nil {
+		return err
+	}
+	for _, t := range c.Tasks {
+		have := 0
+		if err := w.tx.QueryRow(`SELECT count(*) FROM task JOIN thing ON thing.id = task.thing WHERE visit = ? AND kind = ?
+			AND name = ?`, id, t.Kind, t.Name).Scan(&have); err != nil {
+			return err
+		}
+		if have > 0 {
+			continue
+		}
+		t.After = 0
+		if err := other.task(id, t); err != nil {
+			return err
+		}
+	}
+	w.things, w.places = other.things, other.places
+	return other.counted(id, w.number)
+}
+
+// counted puts right what is told of a host whose results came with another run.
+func (w *writer) counted(visit int64, by int) error {
+	_, err := w.tx.Exec(`UPDATE visit SET collected_by = ?,
+		changed = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 1),
+		failed = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 2),
+		unchanged = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 3),
+		blocked = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 5),
+		state = CASE state WHEN '' THEN 'lost' ELSE state END,
+		outcome = CASE outcome WHEN '' THEN 'lost' ELSE outcome END
+		WHERE id = ?`, by, visit)
+	return err
+}
+
+// begunBy reads when a run began out of its UUIDv7 (RFC 9562, 5.7), which a host has told
+// and which may be none.
+func begunBy(id string, otherwise time.Time) time.Time {
+	u, err := uuid.Parse(id)
+	if err != nil || u.Version() != 7 {
+		return otherwise
+	}
+	s, ns := u.Time().UnixTime()
+	return time.Unix(s, ns).UTC()
+}
+
+// end keeps that the run is over. Hosts that were not meant in the end are let go.
+func (w *writer) end(code int, meant []string) error {
+	among := map[string]bool{}
+	for _, name := range meant {
+		among[name] = true
+	}
+	now := time.Now().UnixMilli()
+	if _, err := w.tx.Exec("UPDATE run SET ended = ?, beat = ?, code = ? WHERE id = ?", now, now, code, w.run); err != nil {
+		return err
+	}
+	rows, err := w.tx.Query("SELECT visit.id, host.name FROM visit JOIN host ON host.id = visit.host WHERE run = ?", w.run)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var away []int64
+	for rows.Next() {
+		var id int64
+		var name string
+		if err := rows.Scan(&id, &name); err != nil {
+			return err
+		}
+		if !among[name] {
+			away = append(away, id)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, id := range away {
+		if _, err := w.tx.Exec("DELETE FROM visit WHERE id = ?", id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reads gives the head of a run out of a row, see headColumns.
+func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err error) {
+	var command, params string
+	var started, beat int64
+	var ended sql.NullInt64
+	var pid int
+	var elsewhere bool
+	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Revision, &h.Edited,
+		&h.Whole, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere}, more...)...)
+	if err != nil {
+		return h, 0, err
+	}
+	if err = cmp.Or(json.Unmarshal([]byte(command), &h.Command), json.Unmarshal([]byte(params), &h.Params)); err != nil {
+		return h, 0, err
+	}
+	h.Started = atMillis(started)
+	until := beat
+	switch {
+	case elsewhere:
+		h.State = history.Elsewhere
+	case ended.Valid:
+		h.State, until = history.Ended, ended.Int64
+	case alive(h.Machine, pid, atMillis(beat)):
+		h.State, until = history.Running, time.Now().UnixMilli()
+	default:
+		h.State = history.Interrupted
+	}
+	h.Seconds = float64(max(0, until-started)) / 1000
+	if h.Command == nil {
+		h.Command = []string{}
+	}
+	if h.Params == nil {
+		h.Params = map[string]string{}
+	}
+	h.Notes = map[string]string{}
+	return h, id, nil
+}
+
+const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.revision,
+	run.edited, run.whole, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere`
+
+// quiet is how long a run that is alive may not say so: the file may be locked for a while.
+const quiet = 30 * time.Second
+
+// alive says whether a run without an end is still at work: it says so every few seconds,
+// and on this machine its process is there.
+func alive(machine string, pid int, beat time.Time) bool {
+	if time.Since(beat) > quiet {
+		return false
+	}
+	if here, err := os.Hostname(); err != nil || here != machine {
+		return true
+	}
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		return false
+	}
+	return lives(p)
+}

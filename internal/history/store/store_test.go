@@ -1,0 +1,465 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/google/uuid"
+
+	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
+)
+
+// pier is a store in a temporary folder, and a project in it.
+func pier(t *testing.T) Project {
+	t.Helper()
+	s := &Store{File: filepath.Join(t.TempDir(), "state", "history.db")}
+	t.Cleanup(func() { s.Close() })
+	return Project{s, "pier"}
+}
+
+// told is one task as a run tells it.
+func told(ref string, s plan.Status, more func(*run.Task)) run.Task {
+	r, _ := value.ParseRef(ref)
+	t := run.Task{Place: value.Place{File: "manifests/gauge.toml", Line: 7}}
+	t.Ref, t.Status, t.Took = r, s, 40*time.Millisecond
+	if more != nil {
+		more(&t)
+	}
+	return t
+}
+
+// kept keeps one run in which each host came to these tasks, and gives its number.
+func kept(t *testing.T, p Project, mode string, hosts map[string][]run.Task, more func(*history.Head)) int {
+	t.Helper()
+	id, _ := uuid.NewV7()
+	h := history.Head{Run: id.String(), Mode: mode, Started: time.Now().Add(-time.Second), Who: "maren", Machine: "desk",
+		Whole: true, Command: []string{mode, "--all"}, Params: map[string]string{"gauge.depth": "3"}}
+	if more != nil {
+		more(&h)
+	}
+	files := Watch(fstest.MapFS{"manifests/gauge.toml": {Data: []byte("[file.\"/etc/motd\"]\ncontent = \"" + mode + "\"\n")},
+		"big.bin": {Data: make([]byte, maxFile+1)}})
+	files.ReadFile("manifests/gauge.toml")
+	files.ReadFile("big.bin")
+	names := value.Keys(hosts)
+	r, err := p.Begin(&h, names, files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var visits []*run.Visit
+	for _, name := range names {
+		v := &run.Visit{Name: name, State: run.Reached, Planned: len(hosts[name]), Began: h.Started, Took: time.Second,
+			Facts: &facts.Facts{Hostname: name}}
+		r.Event(run.Event{Host: v, Begun: &run.Begun{At: h.Started, Tasks: v.Planned}})
+		for i, task := range hosts[name] {
+			task.ID = i
+			v.Tasks = append(v.Tasks, task)
+			r.Event(run.Event{Host: v, Task: &task})
+		}
+		r.Event(run.Event{Host: v})
+		visits = append(visits, v)
+	}
+	if err := r.End(0, visits); err != nil {
+		t.Fatal(err)
+	}
+	return h.Number
+}
+
+func refuses(t *testing.T, what, do string, err error) {
+	t.Helper()
+	if p := problem.From(err); err == nil || !strings.Contains(p.What, what) || !strings.Contains(p.Do, do) {
+		t.Errorf("it says %v, %q; it is to say %q, %q", err, problem.From(err).Do, what, do)
+	}
+}
+
+func TestARunIsKept(t *testing.T) {
+	p := pier(t)
+	if _, err := p.List(Filter{}); err != nil {
+		t.Errorf("without a file: %v", err)
+	}
+	if _, err := os.Stat(p.File); err == nil {
+		t.Error("asking makes a file")
+	}
+	n := kept(t, p, "apply", map[string][]run.Task{
+		"gauge-01": {told("file /etc/motd", plan.Changed, func(t *run.Task) {
+			t.Changes = []plan.Change{{What: "content", Was: "ebb", Becomes: "flood", Diff: "-ebb\n+flood\n"}}
+		}), told("package tide-logger", plan.Unchanged, nil)},
+		"gauge-02": {told("file /etc/motd", plan.Failed, func(t *run.Task) {
+			t.Message, t.Output = "the spring tide took it", strings.Repeat("wave after wave\n", 100)
+		})},
+	}, func(h *history.Head) { h.Notes = map[string]string{"ticket": "4711"} })
+	k, err := p.Load(n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if k.State != history.Ended || k.Who != "maren" || k.Notes["ticket"] != "4711" || k.Params["gauge.depth"] != "3" ||
+		len(k.Hosts) != 2 || k.Hosts[0].Outcome != run.OutChanged || k.Hosts[1].Outcome != run.OutFailed || k.Hosts[0].Unchanged != 1 {
+		t.Errorf("it was kept as %+v", k)
+	}
+	motd := k.Hosts[0].Tasks[0]
+	if motd.Changes[0].Diff != "-ebb\n+flood\n" || motd.Seconds != 0.04 || motd.Line != 7 || len(k.Hosts[1].Tasks[0].Output) != 1600 {
+		t.Errorf("a task was kept as %+v", motd)
+	}
+	if text, err := p.Text(n, "manifests/gauge.toml"); err != nil || !strings.Contains(string(text), "apply") {
+		t.Errorf("the manifest is %q (%v)", text, err)
+	}
+	if files, err := p.Files(n); err != nil || len(files) != 2 || files[0].Sum != "" || files[0].Size != maxFile+1 {
+		t.Errorf("the files are %+v (%v)", files, err)
+	}
+	if f, err := p.Facts(n, "gauge-02"); err != nil || f.Hostname != "gauge-02" {
+		t.Errorf("the facts are %+v (%v)", f, err)
+	}
+	if info, _ := os.Stat(p.File); info.Mode().Perm() != 0o600 {
+		t.Errorf("others can read it: %v", info.Mode())
+	}
+	if again := p.Store; again.Close() != nil {
+		t.Error("it does not close")
+	}
+	other := Project{&Store{File: p.File}, "harbour"} // numbers count for each project
+	defer other.Close()
+	if n := kept(t, other, "preview", map[string][]run.Task{"chart-01": nil}, nil); n != 1 {
+		t.Errorf("the first run of another project is %d", n)
+	}
+}
+
+func TestFinding(t *testing.T) {
+	p := pier(t)
+	motd := func(s plan.Status) map[string][]run.Task {
+		return map[string][]run.Task{"gauge-01": {told("file /etc/motd", s, func(t *run.Task) {
+			if s == plan.Failed {
+				t.Message = "cannot write /etc/motd: permission denied"
+			}
+		})}}
+	}
+	kept(t, p, "preview", motd(plan.Changed), nil)
+	kept(t, p, "apply", motd(plan.Failed), func(h *history.Head) { h.Who = "ottokar"; h.Started = time.Now().Add(-48 * time.Hour) })
+	kept(t, p, "apply", motd(plan.Unchanged), func(h *history.Head) { h.Notes = map[string]string{"ticket": "12"} })
+	kept(t, p, "apply", motd(plan.Unchanged), nil)
+	for _, c := range []struct {
+		f    Filter
+		want string
+	}{
+		{Filter{}, "4 3 2 1"}, {Filter{Failed: true}, "2"}, {Filter{Changed: true}, "1"}, {Filter{By: "OTTO"}, "2"},
+		{Filter{Since: time.Now().Add(-time.Hour)}, "4 3 1"}, {Filter{Hosts: []string{"gauge-*"}, Most: 2}, "4 3"},
+		{Filter{Hosts: []string{"chart-01"}}, ""}, {Filter{Tasks: []string{"file /etc/*"}}, "2 1"}, {Filter{Tasks: []string{"user"}}, ""},
+		{Filter{Notes: []string{"ticket"}}, "3"}, {Filter{Notes: []string{"ticket=13"}}, ""}, {Filter{Modes: []string{"preview"}}, "1"},
+		{Filter{Env: "harbour"}, ""},
+	} {
+		list, err := p.List(c.f)
+		var got []string
+		for _, b := range list {
+			got = append(got, fmt.Sprint(b.Number))
+		}
+		if strings.Join(got, " ") != c.want || err != nil {
+			t.Errorf("%+v finds %v (%v)", c.f, got, err)
+		}
+	}
+	for which, want := range map[string]int{"last": 4, "last-failed": 2, "-1": 4, "~3": 2, "7": 7} {
+		if n, err := p.Number(which, ""); n != want || err != nil {
+			t.Errorf("%s is %d (%v)", which, n, err)
+		}
+	}
+	for which, what := range map[string]string{"-9": "no such run", "0": "is no run", "newest": "is no run"} {
+		_, err := p.Number(which, "")
+		refuses(t, what, "", err)
+	}
+	hits, all, err := p.Search([]string{"permission denied"}, Filter{})
+	if err != nil || all != 1 || hits[0].Number != 2 || hits[0].Line != "cannot write /etc/motd: permission denied" {
+		t.Errorf("found is %+v (%v)", hits, err)
+	}
+	for _, words := range []string{`"`, "NEAR(", "*", "a OR b", "motd/"} {
+		if _, _, err := p.Search([]string{words}, Filter{}); err != nil {
+			t.Errorf("searching %q: %v", words, err)
+		}
+	}
+	life, err := p.Of("gauge-01", value.Ref{Kind: "file", Name: "/etc/motd"}, Filter{})
+	if err != nil || len(life) != 3 || life[0].Runs != 2 || life[0].SinceNumber != 3 || life[1].Task.Status != plan.Failed {
+		t.Errorf("its life is %+v (%v)", life, err)
+	}
+	if err := p.Note(2, map[string]string{"cause": "the tide"}); err != nil {
+		t.Error(err)
+	}
+	if hits, _, _ := p.Search([]string{"tide"}, Filter{}); len(hits) != 1 || hits[0].Line != "cause the tide" {
+		t.Errorf("the note is found as %+v", hits)
+	}
+	refuses(t, "the run 9", "jadekettle runs", p.Note(9, map[string]string{"a": "b"}))
+	_, err = p.Load(9)
+	refuses(t, "the run 9", "jadekettle runs", err)
+	s, err := p.Slow(4, 5)
+	if err != nil || len(s.Tasks) != 1 || s.Tasks[0].Usual != 0.04 || s.Runs != 2 {
+		t.Errorf("slow is %+v (%v)", s, err)
+	}
+}
+
+func TestInterruptedAndLate(t *testing.T) {
+	p := pier(t)
+	id, _ := uuid.NewV7()
+	h := history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Machine: "elsewhere.example.org", Whole: true}
+	r, err := p.Begin(&h, []string{"gauge-01", "gauge-02"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &run.Visit{Name: "gauge-01"}
+	one := told("file /etc/motd", plan.Changed, nil)
+	r.Event(run.Event{Host: v, Begun: &run.Begun{At: h.Started, Tasks: 2}})
+	r.Event(run.Event{Host: v, Task: &one})
+	r.Event(run.Event{Host: v, Progress: &run.Progress{Ref: value.Ref{Kind: "package", Name: "buoy-tools"}, Line: "unpacking"}})
+	deadline := time.Now().Add(10 * time.Second)
+	for {
+		k, err := p.Load(1)
+		if err == nil && k.State == history.Running && len(k.Hosts[0].Tasks) == 1 && k.Hosts[0].AtWork != nil && k.Hosts[0].AtWork.Line == "unpacking" {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("while it goes it is kept as %+v (%v)", k, err)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	db, _ := p.open()
+	if err := p.write(db, func(tx *sql.Tx) error { // its controller is killed
+		_, err := tx.Exec("UPDATE run SET beat = 1")
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if list, _ := p.List(Filter{Failed: true}); len(list) != 1 || list[0].State != history.Interrupted {
+		t.Errorf("it is listed as %+v", list)
+	}
+	unknown, _ := uuid.NewV7()
+	late := &run.Visit{Name: "gauge-01", State: run.Reached, Collected: []run.Collected{
+		{Run: id.String(), Results: []plan.Result{one.Result, {Ref: value.Ref{Kind: "package", Name: "buoy-tools"}, Status: plan.Changed}}},
+		{Run: unknown.String(), Results: []plan.Result{{Ref: value.Ref{Kind: "user", Name: "maren"}, Status: plan.Failed, Message: "no room"}}},
+	}}
+	id2, _ := uuid.NewV7()
+	h2 := history.Head{Run: id2.String(), Mode: "apply", Started: time.Now(), Machine: "desk", Whole: true}
+	r2, err := p.Begin(&h2, []string{"gauge-01"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r2.Event(run.Event{Host: late})
+	if err := r2.End(0, []*run.Visit{late}); err != nil {
+		t.Fatal(err)
+	}
+	k, err := p.Load(1)
+	if err != nil || len(k.Hosts[0].Tasks) != 2 || k.Hosts[0].CollectedBy != 2 || k.Hosts[0].Changed != 2 {
+		t.Errorf("what came late is kept as %+v (%v)", k.Hosts[0], err)
+	}
+	if k, err := p.Load(3); err != nil || k.State != history.Elsewhere || k.Hosts[0].Tasks[0].Message != "no room" {
+		t.Errorf("a run of another machine is kept as %+v (%v)", k, err)
+	}
+	r.End(0, nil)
+}
+
+// TestAStoreThatFails has every fault told in words, with what to do, and stops nothing.
+func TestAStoreThatFails(t *testing.T) {
+	begin := func(p Project) error {
+		id, _ := uuid.NewV7()
+		r, err := p.Begin(&history.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+		if err != nil {
+			return err
+		}
+		return r.End(0, []*run.Visit{{Name: "gauge-01"}})
+	}
+	t.Run("no database", func(t *testing.T) {
+		p := pier(t)
+		os.MkdirAll(filepath.Dir(p.File), 0o700)
+		os.WriteFile(p.File, []byte(strings.Repeat("this is the log of the lighthouse\n", 400)), 0o600)
+		refuses(t, "is broken", "runs check", begin(p))
+		_, err := p.List(Filter{})
+		refuses(t, "is broken", "runs check", err)
+		if _, ok := p.Known("").Load("gauge-01"); ok {
+			t.Error("something is known")
+		}
+	})
+	t.Run("newer", func(t *testing.T) {
+		p := pier(t)
+		db, err := p.open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		db.Exec("PRAGMA user_version = 99")
+		p.Close()
+		newer := Project{&Store{File: p.File}, "pier"}
+		refuses(t, "newer jadekettle: its form is 99", "use the newer program", begin(newer))
+	})
+	t.Run("locked", func(t *testing.T) {
+		p := pier(t)
+		if err := begin(p); err != nil {
+			t.Fatal(err)
+		}
+		db, _ := p.open()
+		tx, err := db.Begin()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer tx.Rollback()
+		other := Project{&Store{File: p.File}, "pier"}
+		defer other.Close()
+		begun := time.Now()
+		refuses(t, "is locked", "try again", begin(other))
+		if took := time.Since(begun); took > 2*patience {
+			t.Errorf("it took %v", took)
+		}
+	})
+	t.Run("nowhere", func(t *testing.T) {
+		refuses(t, "no place for the history", "[history] file", begin(Project{&Store{}, "pier"}))
+	})
+	t.Run("below a file", func(t *testing.T) {
+		p := Project{&Store{File: "/dev/null/history.db"}, "pier"}
+		if err := begin(p); err == nil {
+			t.Error("it is kept below a file")
+		}
+	})
+	t.Run("damaged in the middle", func(t *testing.T) {
+		p := pier(t)
+		kept(t, p, "apply", map[string][]run.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
+		db, _ := p.open()
+		db.Exec("UPDATE content SET packed = x'0001' WHERE id = 1")
+		h, err := p.Check()
+		if err != nil || len(h.Wrong) == 0 || !strings.Contains(h.Wrong[0], "is not what it was") {
+			t.Errorf("the check finds %+v (%v)", h, err)
+		}
+	})
+}
+
+func TestPrune(t *testing.T) {
+	p := pier(t)
+	for i := range 6 {
+		kept(t, p, "apply", map[string][]run.Task{"gauge-01": {told(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *run.Task) {
+			for n := range 4000 { // which packs badly
+				t.Message += fmt.Sprintf("%x", (n+i)*7919)
+			}
+		})}}, func(h *history.Head) { h.Started = time.Now().Add(time.Duration(i-6) * 24 * time.Hour) })
+	}
+	count := func(l Limits) int {
+		list, err := p.Old(l)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list)
+	}
+	if a, b, c := count(Limits{}), count(Limits{Count: 2}), count(Limits{Before: time.Now().Add(-60 * time.Hour)}); a != 0 || b != 4 || c != 4 {
+		t.Errorf("beyond are %d, %d and %d", a, b, c)
+	}
+	if n := count(Limits{Size: 20 << 10}); n < 2 || n > 5 {
+		t.Errorf("beyond a size are %d", n)
+	}
+	list, _ := p.Old(Limits{Count: 2})
+	freed, err := p.Prune(list)
+	if err != nil || freed <= 0 {
+		t.Errorf("it gave %d bytes back (%v)", freed, err)
+	}
+	left, _ := p.List(Filter{})
+	hits, all, _ := p.Search([]string{"tide"}, Filter{})
+	if len(left) != 2 || all != 2 || slices.ContainsFunc(hits, func(h history.Hit) bool { return h.Number < 5 }) {
+		t.Errorf("left are %d runs and %d places", len(left), all)
+	}
+	if n := kept(t, p, "apply", map[string][]run.Task{"gauge-01": nil}, nil); n != 7 {
+		t.Errorf("the next one has the number %d", n)
+	}
+	if h, err := p.Check(); err != nil || len(h.Wrong) > 0 || h.Runs != 3 {
+		t.Errorf("the check finds %+v (%v)", h, err)
+	}
+}
+
+func TestKnown(t *testing.T) {
+	p := pier(t)
+	k := p.Known("production")
+	if _, ok := k.Load("gauge-01"); ok || len(k.Hosts()) > 0 {
+		t.Error("something is known of a host that was never read")
+	}
+	at := time.Unix(1_800_000_000, 0).UTC()
+	keep := func(l Learnt, now time.Time) {
+		t.Helper()
+		if err := k.Keep([]Learnt{l}, now); err != nil {
+			t.Fatal(err)
+		}
+	}
+	keep(Learnt{Host: "gauge-01", Facts: &facts.Facts{Hostname: "gauge-01", Services: map[string]facts.Service{"cron": {Running: true}}}}, at)
+	s, ok := k.Load("gauge-01")
+	if !ok || s.Facts.Hostname != "gauge-01" || !s.Read.Equal(at) || s.Groups != nil || !s.Ran.IsZero() {
+		t.Errorf("known as %+v", s)
+	}
+	later := at.Add(time.Hour)
+	keep(Learnt{Host: "gauge-01", Facts: &facts.Facts{Hostname: "gauge-1"}, Groups: []string{"all"}}, later)
+	keep(Learnt{Host: "gauge-01", Facts: &facts.Facts{Hostname: "gauge-1"}}, later)
+	s, _ = k.Load("gauge-01")
+	if s.Facts.Hostname != "gauge-1" || !s.Facts.Services["cron"].Running || !slices.Equal(s.Groups, []string{"all"}) || !s.Ran.Equal(later) {
+		t.Errorf("after a run it is known as %+v", s)
+	}
+	if _, ok := p.Known("test").Load("gauge-01"); ok {
+		t.Error("another environment knows it")
+	}
+	keep(Learnt{Host: "gauge-02", Facts: &facts.Facts{Hostname: "bad\x1b"}}, at)
+	if _, ok := k.Load("gauge-02"); ok {
+		t.Error("facts that do not hold to their bounds are taken")
+	}
+	for range 2 {
+		if err := k.Forget("gauge-02"); err != nil || len(k.Hosts()) != 1 {
+			t.Errorf("a host is not forgotten (%v)", err)
+		}
+	}
+}
+
+func TestWhatWasKeptBeforeMovesIn(t *testing.T) {
+	p, dir := pier(t), t.TempDir()
+	runs := filepath.Join(dir, ".jadekettle", "runs")
+	os.MkdirAll(runs, 0o700)
+	os.WriteFile(filepath.Join(runs, "3.json"), []byte(`{"who":"maren","command":["apply","--all"],"format":1,"run":"u3","number":3,
+		"mode":"apply","started":"2026-11-01T10:00:00Z","seconds":2,"hosts":[{"name":"gauge-01","state":"reached","changed":1,
+		"tasks":[{"kind":"file","name":"/etc/motd","status":"changed","changes":[{"what":"content"}]}]}]}`), 0o600)
+	os.WriteFile(filepath.Join(runs, "4.json"), nil, 0o600) // broken off
+	if err := p.MoveIn(dir); err != nil {
+		t.Fatal(err)
+	}
+	k, err := p.Load(3)
+	if err != nil || k.Hosts[0].Outcome != run.OutChanged || k.Hosts[0].Tasks[0].Changes[0].What != "content" || k.Seconds != 2 {
+		t.Errorf("it moved in as %+v (%v)", k, err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, ".jadekettle")); !errors.Is(err, os.ErrNotExist) {
+		t.Error("the old folder stays")
+	}
+	if err := p.MoveIn(dir); err != nil {
+		t.Error(err)
+	}
+}
+
+// BenchmarkKeeping keeps a run of 100 hosts with 100 tasks each.
+func BenchmarkKeeping(b *testing.B) {
+	p := Project{&Store{File: filepath.Join(b.TempDir(), "history.db")}, "pier"}
+	defer p.Close()
+	for b.Loop() {
+		id, _ := uuid.NewV7()
+		h := history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Whole: true}
+		r, err := p.Begin(&h, nil, nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		var all []*run.Visit
+		for host := range 100 {
+			v := &run.Visit{Name: fmt.Sprintf("gauge-%03d", host), State: run.Reached}
+			for i := range 100 {
+				one := told(fmt.Sprintf("file /srv/tide/%d", i), plan.Unchanged, nil)
+				r.Event(run.Event{Host: v, Task: &one})
+			}
+			r.Event(run.Event{Host: v})
+			all = append(all, v)
+		}
+		if err := r.End(0, all); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
