@@ -56,7 +56,7 @@ func up(t testing.TB, hosts ...string) *lab {
 	}
 	l.netns = "/run/netns/" + strings.TrimSpace(read(t, filepath.Join(l.dir, "netns")))
 	l.write("jadekettle.toml",
-		"project = \"saltmarsh-lab\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = "+
+		"project = \"saltmarsh-lab\"\n[history]\nfile = \"../runs.db\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = "+
 			"\""+l.dir+"/known_hosts\"\n")
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
 	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")

@@ -39,7 +39,7 @@ func TestSwapOfThisMachine(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	write("jadekettle.toml", "project = \"saltmarsh-lab\"\n")
+	write("jadekettle.toml", "project = \"saltmarsh-lab\"\n[history]\nfile = \"runs.db\"\n")
 	write("hosts.toml", "[host.archive-01]\nconnect = { local = true }\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"swap\"]\n")
 	declare := func(text string) { write("manifests/swap.toml", fmt.Sprintf("[swap.%q]\n%s\n", file, text)) }
 	// Each step runs in a namespace of its own, over what the step before has left.

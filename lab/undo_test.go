@@ -121,6 +121,9 @@ func TestUndoOnRealHosts(t *testing.T) {
 	if after == before {
 		t.Fatal("nothing changed")
 	}
+	if lines := l.on("gauge-01", "journalctl -t jadekettle -o cat"); strings.Count(lines, "run ") != 2 || !strings.Contains(lines, " changed") {
+		t.Errorf("the host's journal tells of two runs as\n%s", lines)
+	}
 	if code, out := l.jk("undo", "last", "--preview"); code != 0 || stands() != after {
 		t.Errorf("a preview ends with %d, and it moved: %v\n%s", code, stands() != after, out)
 	}

@@ -148,7 +148,7 @@ those changes and reports what changed, failed or was already right. A host
 needs only an SSH server and sh.`
 
 // moreOutputs is the annotation by which a command names a further form of its
-// output, besides text and json.
+// output, besides text and json, with spaces between.
 const moreOutputs = "outputs"
 
 func (a *App) root() *cobra.Command {
@@ -163,9 +163,7 @@ func (a *App) root() *cobra.Command {
 				return err
 			}
 			allowed := []string{"text", "json"}
-			if more := c.Annotations[moreOutputs]; more != "" {
-				allowed = append(allowed, more)
-			}
+			allowed = append(allowed, strings.Fields(c.Annotations[moreOutputs])...)
 			if !slices.Contains(allowed, a.output) {
 				return problem.Errorf("--output is %q", a.output).Remedy("it takes %s", strings.Join(allowed, " or "))
 			}
@@ -175,7 +173,7 @@ func (a *App) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&a.project, "project", "",
 		"the project's folder, `DIR` (default: this one or the nearest above with a jadekettle.toml)")
 	root.PersistentFlags().StringVar(&a.output, "output", "text",
-		"the `FORM`: text for people, json for programs; sarif of lint, junit of rehearse")
+		"the `FORM`: text for people, json for programs; sarif of lint, junit of rehearse and report, and more of report")
 	root.PersistentFlags().StringVar(&a.env, "env", "", "the environment, a `NAME` of those that jadekettle.toml declares")
 	root.PersistentFlags().StringArrayVar(&a.params, "param", nil,
 		"a value for a param, as `MANIFEST.NAME=VALUE`; may be repeated")
@@ -190,7 +188,7 @@ func (a *App) root() *cobra.Command {
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(),
 		a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(),
 		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.driftCommand(), a.undoCommand(), a.verifyCommand(), a.execCommand(), a.compareCommand(),
-		a.runsCommand(), a.statusCommand(),
+		a.runsCommand(), a.statusCommand(), a.reportCommand(),
 		a.versionCommand())
 	a.told(root)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {

@@ -64,6 +64,27 @@ func TestRunsAreFound(t *testing.T) {
 		fmt.Fprintf(&all, "$ jadekettle %s\n%s%s\n", call, out, errs)
 	}
 	golden(t, "runs", dated(all.String()))
+	for form, ends := range map[string]string{"markdown": "|\n", "csv": "\r\n", "junit": "</testsuites>\n"} {
+		out := jk(0, "report", "2", "--output", form)
+		if !strings.HasSuffix(out, ends) {
+			t.Errorf("as %s it ends in %q", form, out[max(0, len(out)-40):])
+		}
+		golden(t, "report-"+form, regexp.MustCompile(`([0-9]+\.[0-9]{3}|20[0-9-]+T[0-9:]+Z|[0-9a-f]{40})`).ReplaceAllString(dated(out), "0"))
+	}
+	jk(0, "report", "2", "--output", "html", "--to", filepath.Join(dir, "run.html"))
+	if out := jk(0, "report", "--all", "--to", filepath.Join(dir, "pages"), "--mode", "apply"); !strings.Contains(out, "2 runs, 2 hosts") {
+		t.Errorf("a folder of pages: %s", out)
+	}
+	for _, name := range []string{"run.html", "pages/index.html", "pages/runs/3.html", "pages/hosts/gauge-02.html"} {
+		if text, err := os.ReadFile(filepath.Join(dir, name)); err != nil || !strings.Contains(string(text), "gauge-02") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	for call, what := range map[string]string{"report": "which run", "report --all": "wants to know where", "report 2 --output xml": "--output is"} {
+		if out := jk(2, strings.Fields(call)...); !strings.Contains(out, what) {
+			t.Errorf("%s: %s", call, out)
+		}
+	}
 	jk(0, "runs", "note", "last-failed", "cause=tide")
 	if out := jk(0, "runs", "--note", "cause=tide"); !strings.Contains(out, "\n2 ") || !strings.Contains(out, "cause: tide") {
 		t.Errorf("by its note: %s", out)

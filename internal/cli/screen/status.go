@@ -29,9 +29,8 @@ func Ago(t, now time.Time) string {
 	return Count(int(d/(24*time.Hour)), "day") + " ago"
 }
 
-// Status prints how hosts are: one sentence, those that need a person with the reason, and
-// then all of them, hosts alike in one line.
-func Status(w io.Writer, list []history.HostStatus, width int, now time.Time) {
+// Conditions tells in one sentence how hosts are.
+func Conditions(list []history.HostStatus) string {
 	counts := map[history.Condition]int{}
 	for i := range list {
 		counts[list[i].Condition]++
@@ -42,7 +41,13 @@ func Status(w io.Writer, list []history.HostStatus, width int, now time.Time) {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[c], c))
 		}
 	}
-	fmt.Fprintln(w, Paint(Loud, Count(len(list), "host")+": "+strings.Join(parts, ", ")))
+	return Count(len(list), "host") + ": " + strings.Join(parts, ", ")
+}
+
+// Status prints how hosts are: one sentence, those that need a person with the reason, and
+// then all of them, hosts alike in one line.
+func Status(w io.Writer, list []history.HostStatus, width int, now time.Time) {
+	fmt.Fprintln(w, Paint(Loud, Conditions(list)))
 	fmt.Fprintln(w)
 	rows := [][]string{{"", "hosts", "since", "applied", "by", "revision", "facts"}}
 	moods := []Mood{Quiet}
