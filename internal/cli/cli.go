@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -53,10 +54,12 @@ type App struct {
 	identities []string // --identity
 	passwords  passwords
 	code       int
-	last       []*run.Visit            // the outcome of the last preview or apply
-	notes      []string                // --note
-	stores     map[string]*store.Store // that were opened, by their files
-	unkeptTold bool                    // it was told that the history cannot be written
+	last       []*run.Visit             // the outcome of the last preview or apply
+	notes      []string                 // --note
+	stores     map[string]*store.Store  // that were opened, by their files
+	plain      bool                     // --plain
+	watched    atomic.Pointer[watching] // the run that is shown now; nil where none is
+	unkeptTold bool                     // it was told that the history cannot be written
 
 	raw io.Writer // Out as it was given, for what programs read
 }

@@ -45,6 +45,7 @@ func (a *App) retireCommand() *cobra.Command {
 	c.Flags().IntVar(&r.parallel, "parallel", 0, "`N` hosts at once (default: [run] parallel, 32)")
 	a.passwordFlags(c)
 	a.noteFlag(c)
+	a.plainFlag(c)
 	c.ValidArgsFunction = a.completeTargets
 	return c
 }

@@ -62,6 +62,7 @@ func (a *App) execCommand() *cobra.Command {
 	r.lenientFlag(c)
 	a.passwordFlags(c)
 	a.noteFlag(c)
+	a.plainFlag(c)
 	c.ValidArgsFunction = a.completeTargets
 	c.RegisterFlagCompletionFunc("except", a.completeTargets)
 	return c
@@ -89,8 +90,11 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	if err != nil {
 		return err
 	}
+	watch := a.watch("exec", false, p.reachable(), fleet.Parallel, nil)
+	v.Working = besides{watch, a.Err}
 	fleet.Notify = func(e run.Event) {
 		kept.Event(e)
+		watch.Event(e)
 		if e.Progress != nil {
 			v.Event(e)
 		}
@@ -99,8 +103,10 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 		fmt.Fprintln(a.Err, "stopping: a command that runs may end; press Ctrl-C again to end at once")
 	})()
 	out := fleet.Exec(ctx, p.hosts, command, limit)
+	watch.end()
 	a.code = executedCode(ctx, out, r.lenient)
 	kept.end(a.code, out)
+	defer a.tellOthers(ctx, p, kept, a.code, out)
 	if a.output == "json" {
 		return a.document(executedDocument(command, out))
 	}

@@ -97,6 +97,7 @@ var examples = map[string]string{
 	"runs differ": "  jadekettle runs differ -2 -1",
 	"runs of":     "  jadekettle runs of gauge-01 file /etc/tide-logger.toml",
 	"runs slow":   "  jadekettle runs slow\n  jadekettle runs slow 12 --most 20",
+	"runs follow": "  jadekettle runs follow last",
 	"runs note":   "  jadekettle runs note last ticket=4711",
 	"runs prune":  "  jadekettle runs prune --older 90d\n  jadekettle runs prune --keep 500 --yes",
 	"runs check":  "  jadekettle runs check",

@@ -43,6 +43,7 @@ func (a *App) keyring(dir string) *sealed.Keyring {
 
 // password asks for a secret on the terminal without showing it.
 func (a *App) password(prompt string) ([]byte, error) {
+	defer a.watched.Load().aside()()
 	fmt.Fprint(a.Err, prompt)
 	defer fmt.Fprintln(a.Err)
 	return term.ReadPassword(int(os.Stdin.Fd()))

@@ -78,6 +78,8 @@ func (a *App) unkept(what string, err error) {
 type recording struct {
 	app    *App
 	to     *store.Recorder
+	log    *runLog
+	head   history.Head
 	number int
 }
 
@@ -96,12 +98,10 @@ func (a *App) record(p *project, id plan.Run, h history.Head) (*recording, error
 		hosts[i] = host.Name
 	}
 	out := &recording{app: a}
-	to, err := p.runs.Begin(&h, hosts, p.files)
-	if err != nil {
+	if out.to, err = p.runs.Begin(&h, hosts, p.files); err != nil {
 		a.unkept("the run", err)
-		return out, nil
 	}
-	out.to, out.number = to, h.Number
+	out.head, out.number, out.log = h, h.Number, a.log(p, &h, len(hosts))
 	return out, nil
 }
 
@@ -125,6 +125,7 @@ func readNotes(list []string) (map[string]string, error) {
 
 // Event takes what has happened.
 func (r *recording) Event(e run.Event) {
+	r.log.Event(e)
 	if r.to != nil {
 		r.to.Event(e)
 	}
@@ -132,6 +133,7 @@ func (r *recording) Event(e run.Event) {
 
 // end keeps what the run came to.
 func (r *recording) end(code int, hosts []*run.Visit) {
+	r.log.end(code)
 	if r.to == nil {
 		return
 	}

@@ -99,6 +99,9 @@ func reference() string {
 	for _, s := range settings.EnvKeys {
 		fmt.Fprintf(&b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
+	for _, s := range settings.TellKeys {
+		fmt.Fprintf(&b, "| `tell.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
+	}
 	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, besides `about`, `env` and `[sealed.LAYER]`.\n\n")
 	keys(&b, "[host.NAME]", rehearse.HostKeys)
 	b.WriteString("\n")

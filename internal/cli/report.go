@@ -49,10 +49,10 @@ func (a *App) reportCommand() *cobra.Command {
 				return err
 			}
 			if to == "" {
-				return a.report(a.Out, p, k)
+				return a.report(a.Out, a.output, p, k)
 			}
 			var b bytes.Buffer
-			if err := a.report(&b, p, k); err != nil {
+			if err := a.report(&b, a.output, p, k); err != nil {
 				return err
 			}
 			return history.Replace(to, b.Bytes(), 0o644)
@@ -64,12 +64,12 @@ func (a *App) reportCommand() *cobra.Command {
 	return c
 }
 
-// report writes a run in the form of the call.
-func (a *App) report(w io.Writer, p store.Project, k *history.Kept) error {
-	if w == a.Out && a.output != "text" {
+// report writes a run in a form.
+func (a *App) report(w io.Writer, form string, p store.Project, k *history.Kept) error {
+	if w == a.Out && form != "text" {
 		w = a.raw
 	}
-	switch a.output {
+	switch form {
 	case "json":
 		return history.WriteJSON(w, document.RunShown{Head: document.One, Kept: *k})
 	case "csv":
@@ -82,17 +82,17 @@ func (a *App) report(w io.Writer, p store.Project, k *history.Kept) error {
 		return pages.WriteRun(w, a.page(p, k))
 	}
 	if w != a.Out {
-		plain := screen.New(w, false)
-		out := a.Out
-		a.Out = plain
-		defer func() { a.Out = out }()
+		w = screen.New(w, false)
 	}
-	a.showRun(p, k, false)
+	a.showRun(w, p, k, false)
 	return nil
 }
 
 // page gives a run as its page tells it.
 func (a *App) page(p store.Project, k *history.Kept) *pages.Run {
+	if k.Number == 0 { // it could not be kept
+		return &pages.Run{Kept: k}
+	}
 	return &pages.Run{Kept: k,
 		Text: func(path string) ([]byte, error) { return p.Text(k.Number, path) },
 		Facts: func(host string) (map[string]string, error) {

@@ -136,6 +136,7 @@ func (a *App) between(ctx context.Context, how string, pause time.Duration, next
 		screen.Line(strings.Join(names, " ")))
 	switch {
 	case how == settings.ByKey:
+		defer a.watched.Load().aside()()
 		fmt.Fprint(a.Err, "press a key to begin it, or q to end the run here ")
 		return a.key(ctx)
 	case pause > 0:

@@ -79,9 +79,32 @@ func (r *round) hostFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&r.summary, "summary", false, "show no changes, only how each host fared and what failed")
 }
 
+// reachable names the hosts of a run that are not off.
+func (p *project) reachable() []string {
+	var out []string
+	for _, h := range p.hosts {
+		if h.Off == "" {
+			out = append(out, h.Name)
+		}
+	}
+	return out
+}
+
+// usual gives how long hosts took in earlier runs of this sort. Where it is not known nothing
+// depends on it.
+func (p *project) usual(mode string, whole bool) map[string]time.Duration {
+	out := map[string]time.Duration{}
+	list, _ := p.runs.UsualHosts(p.Settings.Env, mode, whole)
+	for host, seconds := range list {
+		out[host] = time.Duration(seconds * float64(time.Second))
+	}
+	return out
+}
+
 func (r *round) flags(a *App, c *cobra.Command) {
 	r.hostFlags(c)
 	a.noteFlag(c)
+	a.plainFlag(c)
 	c.Flags().BoolVar(&r.closed, "show-closed", false,
 		"show the old text also of files that only their owner may read and that are not ours")
 	c.Flags().StringArrayVar(&r.part.Tasks, "task", nil,
@@ -302,6 +325,7 @@ func (a *App) verifyCommand() *cobra.Command {
 	c.Flags().StringArrayVar(&r.part.Labels, "label", nil, "only probes with this `LABEL`; may be repeated")
 	c.Flags().StringArrayVar(&r.part.Manifests, "manifest", nil, "only probes of this `MANIFEST`; may be repeated")
 	a.noteFlag(c)
+	a.plainFlag(c)
 	c.Flags().BoolVar(&r.summary, "summary", false, "show only how each host fared and what failed")
 	r.lenientFlag(c)
 	a.passwordFlags(c)
@@ -398,8 +422,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err != nil {
 		return err
 	}
+	watch := a.watch(r.mode(), r.preview, p.reachable(), fleet.Parallel, p.usual(r.mode(), id.Whole))
+	v.Working = besides{watch, a.Err}
 	fleet.Notify = func(e run.Event) {
 		kept.Event(e)
+		watch.Event(e)
 		if a.output == "text" {
 			v.Event(e)
 		}
@@ -408,6 +435,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		fmt.Fprintln(a.Err, "stopping: every host finishes the task in hand; press Ctrl-C again to end at once")
 	})
 	out := fleet.Run(ctx, p.hosts, id)
+	watch.end()
 	stopping()
 	a.keep(p, out, true)
 	if len(out) == 0 {
@@ -430,7 +458,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		return nil // the apply that follows is the document
 	}
 	if a.output == "json" {
+		defer a.tellOthers(ctx, p, kept, a.code, out)
 		return report.Write(a.Out)
+	}
+	if !r.first { // of which the apply that follows tells
+		defer a.tellOthers(ctx, p, kept, a.code, out)
 	}
 	v.Number = kept.number
 	if r.verify && !r.summary {

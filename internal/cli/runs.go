@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -151,7 +152,7 @@ func (a *App) runsCommand() *cobra.Command {
 	}
 	s.flags(c, 30)
 	c.AddCommand(a.runsShowCommand(), a.runsSearchCommand(), a.runsDifferCommand(), a.runsOfCommand(), a.runsSlowCommand(),
-		a.runsNoteCommand(), a.runsPruneCommand(), a.runsCheckCommand())
+		a.runsFollowCommand(), a.runsNoteCommand(), a.runsPruneCommand(), a.runsCheckCommand())
 	return c
 }
 
@@ -203,7 +204,7 @@ func (a *App) runsShowCommand() *cobra.Command {
 			case len(args) == 2:
 				a.showHost(p, k, whole)
 			default:
-				a.showRun(p, k, whole)
+				a.showRun(a.Out, p, k, whole)
 			}
 			return nil
 		},
@@ -241,10 +242,13 @@ func (a *App) past(p store.Project, k *history.Kept, whole bool) *screen.Run {
 	return v
 }
 
-func (a *App) showRun(p store.Project, k *history.Kept, whole bool) {
-	screen.RunHead(a.Out, &k.Head)
-	fmt.Fprintln(a.Out)
+func (a *App) showRun(w io.Writer, p store.Project, k *history.Kept, whole bool) {
+	screen.RunHead(w, &k.Head)
+	fmt.Fprintln(w)
 	v := a.past(p, k, whole)
+	if v.W = w; w != a.Out {
+		v.Width = 0
+	}
 	visits := k.Visits()
 	if k.Mode == history.ModeExec {
 		v.Executed(visits)
@@ -258,7 +262,7 @@ func (a *App) showRun(p store.Project, k *history.Kept, whole bool) {
 	v.End(visits)
 	for _, h := range k.Hosts {
 		if h.CollectedBy > 0 {
-			fmt.Fprintf(a.Out, "%s  what had not arrived came with run %d\n", h.Name, h.CollectedBy)
+			fmt.Fprintf(w, "%s  what had not arrived came with run %d\n", h.Name, h.CollectedBy)
 		}
 	}
 }

@@ -170,3 +170,29 @@ func TestAnOlderRevisionIsTold(t *testing.T) {
 		t.Errorf("apply of an older one: %d %s", code, errs)
 	}
 }
+
+// TestOthersAreTold has a run tell a command, a webhook that is not there, and a log.
+func TestOthersAreTold(t *testing.T) {
+	dir, _ := fleetOf(t, "[log]\nfile = \"log.jsonl\"\n[tell.keepers]\nif = \"run.failed > 0\"\ncommand = [\"sh\", \"-c\", \"cat > told-$JADEKETTLE_RUN\"]\n"+
+		"as = \"markdown\"\n[tell.office]\nif = \"run.mode == 'apply'\"\nwebhook = \"http://127.0.0.1:1/\"\nkey_file = \"no-such-key\"\n",
+		motd+"[package.no-such-thing]\n", "gauge-01")
+	if code, _, errs := jk(t, dir, "preview", "--leave-out", "package"); code != 0 || strings.Contains(errs, "told") {
+		t.Errorf("preview: %d %s", code, errs)
+	}
+	code, out, errs := jk(t, dir, "apply", "--all")
+	if code != 1 || strings.Count(errs, "office could not be told: ") != 1 || !strings.Contains(errs, "no-such-key") {
+		t.Errorf("apply: %d\n%s%s", code, out, errs)
+	}
+	if text, err := os.ReadFile(filepath.Join(dir, "told-2")); err != nil || !strings.Contains(string(text), "### package no-such-thing") {
+		t.Errorf("the keepers were told %q (%v)", text, err)
+	}
+	log, _ := os.ReadFile(filepath.Join(dir, "log.jsonl"))
+	for _, want := range []string{`"msg":"run began"`, `"level":"ERROR","msg":"task ended"`, `"outcome":"failed"`, `"msg":"run ended"`, `"number":2`} {
+		if !strings.Contains(string(log), want) {
+			t.Errorf("the log has no %s:\n%s", want, log)
+		}
+	}
+	if info, err := os.Stat(filepath.Join(dir, "log.jsonl")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the log: %v", err)
+	}
+}

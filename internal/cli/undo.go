@@ -40,6 +40,7 @@ func (a *App) undoCommand() *cobra.Command {
 	}
 	r.hostFlags(c)
 	a.noteFlag(c)
+	a.plainFlag(c)
 	c.Flags().BoolVar(&r.closed, "show-closed", false, "show the text also of files that only their owner may read")
 	c.Flags().BoolVar(&look, "preview", false, "show what it would put back, and change nothing")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")

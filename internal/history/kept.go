@@ -66,6 +66,25 @@ type Brief struct {
 	TasksFailed  int      `json:"tasks_failed" doc:"How many tasks failed."`
 }
 
+// Count counts one more host, by its outcome and how many of its tasks changed and failed.
+func (b *Brief) Count(outcome run.Outcome, changed, failed int) {
+	b.TasksChanged, b.TasksFailed = b.TasksChanged+changed, b.TasksFailed+failed
+	switch outcome {
+	case run.OutUnchanged:
+		b.Unchanged++
+	case run.OutChanged:
+		b.Changed++
+	case run.OutNotReached:
+		b.NotReached++
+	case run.OutNotBegun, "":
+		b.NotBegun++
+	case run.OutOff:
+		b.Off++
+	default:
+		b.Failed++
+	}
+}
+
 // Executed is what a command came to on one host.
 type Executed struct {
 	Ended  bool   `json:"ended" doc:"Whether it came to an end."`
@@ -86,6 +105,34 @@ func ExecutedOf(e *run.Executed) *Executed {
 type Kept struct {
 	Head
 	Hosts []KeptHost `json:"hosts" doc:"Its hosts, in the order of the inventory."`
+}
+
+// KeptOf makes what would be kept of a run, for what is told of it when it ends.
+func KeptOf(h Head, hosts []*run.Visit) *Kept {
+	k := &Kept{Head: h, Hosts: []KeptHost{}}
+	for _, v := range hosts {
+		k.Hosts = append(k.Hosts, KeptHostOf(v, h.Started))
+	}
+	return k
+}
+
+// KeptHostOf makes what is kept of a host, in a run that began at a time.
+func KeptHostOf(v *run.Visit, started time.Time) KeptHost {
+	out := KeptHost{Host: HostOf(v, started), Executed: ExecutedOf(v.Executed)}
+	if e := out.Executed; e != nil && (e.Code != 0 || !e.Ended) {
+		out.Outcome = run.OutFailed
+	}
+	return out
+}
+
+// Brief gives the run as one in a list.
+func (k *Kept) Brief() Brief {
+	b := Brief{Head: k.Head, Hosts: []string{}}
+	for _, h := range k.Hosts {
+		b.Hosts = append(b.Hosts, h.Name)
+		b.Count(h.Outcome, h.Changed, h.Failed)
+	}
+	return b
 }
 
 // KeptHost is one host of a kept run.
@@ -121,12 +168,13 @@ type AtWork struct {
 func (k *Kept) Visits() []*run.Visit {
 	out := make([]*run.Visit, len(k.Hosts))
 	for i := range k.Hosts {
-		out[i] = k.Hosts[i].visit(k.Started)
+		out[i] = k.Hosts[i].Visit(k.Started)
 	}
 	return out
 }
 
-func (h *KeptHost) visit(started time.Time) *run.Visit {
+// Visit gives a host in the form in which a run that goes tells it.
+func (h *KeptHost) Visit(started time.Time) *run.Visit {
 	v := &run.Visit{Name: h.Name, State: h.State, Message: h.Message, Do: h.Do, Planned: h.Planned, Stopped: h.Stopped,
 		Took: length(h.Seconds), Began: started.Add(length(h.After))}
 	if h.Outcome == run.OutWrong {
@@ -134,7 +182,7 @@ func (h *KeptHost) visit(started time.Time) *run.Visit {
 		v.Message = ""
 	}
 	for _, t := range h.Tasks {
-		v.Tasks = append(v.Tasks, t.back(started))
+		v.Tasks = append(v.Tasks, t.Back(started))
 	}
 	for _, l := range h.Leftovers {
 		v.Leftovers = append(v.Leftovers, plan.Leftover{Ref: value.Ref{Kind: l.Kind, Name: l.Name}, Changes: Back(l.Changes), Why: l.Why})
@@ -145,7 +193,7 @@ func (h *KeptHost) visit(started time.Time) *run.Visit {
 	for _, c := range h.Collected {
 		one := run.Collected{Run: c.Run}
 		for _, t := range c.Tasks {
-			one.Results = append(one.Results, t.back(started).Result)
+			one.Results = append(one.Results, t.Back(started).Result)
 		}
 		v.Collected = append(v.Collected, one)
 	}
@@ -155,8 +203,8 @@ func (h *KeptHost) visit(started time.Time) *run.Visit {
 	return v
 }
 
-// back gives a task in the form in which a run that goes tells it.
-func (t *Task) back(started time.Time) run.Task {
+// Back gives a task in the form in which a run that goes tells it.
+func (t *Task) Back(started time.Time) run.Task {
 	out := run.Task{Place: value.Place{File: t.Manifest, Line: t.Line}, Began: started.Add(length(t.After))}
 	out.Ref, out.Status, out.Took = value.Ref{Kind: t.Kind, Name: t.Name}, t.Status, length(t.Seconds)
 	out.Changes, out.Written = Back(t.Changes), Back(t.Written)

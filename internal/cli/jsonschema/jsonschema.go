@@ -193,6 +193,7 @@ func ofSettings() map[string]any {
 	for name, list := range tables {
 		top[name] = object("", list)
 	}
+	top["tell"] = named("Who is told when a run ends, by name.", keys("One of them.", settings.TellKeys))
 	top["env"] = named("Environments by name.", keys("One environment.", settings.EnvKeys))
 	return document("The settings of a jadekettle project", object("jadekettle.toml", top))
 }

@@ -135,6 +135,7 @@ func (v *Run) Event(e run.Event) {
 // How often is told that a task is still at work: at first as often as its host says so,
 // and later less often, so that a long one does not fill the screen.
 const (
+	notBefore  = 4 * time.Second // what is sooner over is not worth a line
 	oftenUntil = time.Minute
 	seldom     = 30 * time.Second
 )
@@ -145,6 +146,9 @@ func (v *Run) progress(h *run.Visit, p *run.Progress) {
 		return
 	}
 	key := h.Name + "\x00" + p.Ref.String()
+	if p.Took < notBefore {
+		return
+	}
 	if p.Took > oftenUntil && p.Took-v.worked[key] < seldom && p.Took >= v.worked[key] {
 		return
 	}
@@ -798,4 +802,29 @@ func refs(list []value.Ref) string {
 		counts = append(counts, fmt.Sprintf("%d of the kind %s", byKind[kind], Line(kind)))
 	}
 	return fmt.Sprintf("%d things (%s), %s and so on", len(list), strings.Join(counts, ", "), strings.Join(out[:3], ", "))
+}
+
+// TaskOf prints all that is known of one task of a host.
+func (v *Run) TaskOf(host string, t *run.Task) {
+	v.printf(moodOf(t.Status), "%s", behind(fmt.Sprintf("%s  %s  %s", Line(host), Line(t.Ref.String()), v.word(t.Status)+because(t.Drift)),
+		took(t.Took)))
+	if t.Place.File != "" {
+		v.printf(Quiet, "    declared at %s", Line(t.Place.String()))
+	}
+	if t.Status == plan.Blocked {
+		v.printf(Plain, "    blocked by %s", Line(t.BlockedBy.String()))
+	}
+	for _, text := range []string{t.Message, t.Reason} {
+		if text != "" {
+			v.block(moodOf(t.Status), "    ", text)
+		}
+	}
+	v.changes(t.Changes)
+	if t.Output != "" {
+		v.printf(Quiet, "    it printed")
+		v.block(Plain, "      ", t.Output)
+	}
+	if t.Do != "" {
+		v.block(Quiet, "    ", t.Do)
+	}
 }

@@ -7,6 +7,7 @@
 package screen
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"strings"
@@ -57,6 +58,8 @@ type Writer struct {
 	colour bool
 	rest   []byte // the beginning of a rune
 	gone   bool
+	held   *bytes.Buffer // what is written goes here for now
+	told   func(text string)
 }
 
 // New makes a Writer.
@@ -67,6 +70,33 @@ func (s *Writer) Colour(yes bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.colour = yes
+}
+
+// Hold keeps back what is written from now on, while something else has the screen. told,
+// which may be nil, is given each piece. What Hold gives lets all of it go, and ends that.
+func (s *Writer) Hold(told func(text string)) (release func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.held, s.told = &bytes.Buffer{}, told
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.held == nil {
+			return
+		}
+		s.put(s.held.String())
+		s.held, s.told = nil, nil
+	}
+}
+
+// put writes a text to the other end.
+func (s *Writer) put(text string) {
+	if text == "" || s.gone {
+		return
+	}
+	if _, err := io.WriteString(s.w, text); err != nil {
+		s.gone = true
+	}
 }
 
 // Write never fails.
@@ -85,12 +115,14 @@ func (s *Writer) Write(p []byte) (int, error) {
 		data = data[n:]
 		s.rune(&b, r)
 	}
-	if b.Len() == 0 || s.gone {
+	if s.held != nil {
+		s.held.WriteString(b.String())
+		if s.told != nil {
+			s.told(string(p))
+		}
 		return len(p), nil
 	}
-	if _, err := io.WriteString(s.w, b.String()); err != nil {
-		s.gone = true
-	}
+	s.put(b.String())
 	return len(p), nil
 }
 
@@ -181,6 +213,22 @@ func Cut(line string, width int) string {
 		return string(r[:width-3]) + "..."
 	}
 	return line
+}
+
+// CutPainted is Cut for a line that Paint has given moods, which are no columns.
+func CutPainted(line string, width int) string {
+	var b strings.Builder
+	n := 0
+	for _, r := range line {
+		if r >= markBase && r <= markEnd {
+			b.WriteRune(r)
+			continue
+		}
+		if n++; n <= width {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
 }
 
 // Count writes a number with its noun.

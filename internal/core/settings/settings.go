@@ -41,6 +41,9 @@ type Settings struct {
 	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
 	History        string   // the file in which runs are kept; empty for the user's own
+	Tells          []Tell   // who is told when a run ends
+	Log            string   // the file to which what happens in runs is logged; empty for none
+	Traces         string   // where traces of runs go, by OTLP over HTTP; empty for nowhere
 	StatusFacts    []string // the facts that status shows of each host
 
 	Layers     []string // of data, general first
@@ -130,6 +133,12 @@ var all = append([]setting{
 	{schema.Key{Name: "history.file", Takes: schema.TakesText, Default: `"$XDG_STATE_HOME/jadekettle/history.db"`,
 		Doc: "The SQLite file in which runs are kept, below ~/.local/state where XDG_STATE_HOME is not set."},
 		func(s *Settings, v any) error { return setText(&s.History, v) }},
+	{schema.Key{Name: "log.file", Takes: schema.TakesText, Default: "none",
+		Doc: "A file to which what happens in runs is appended, a line of JSON for each event."},
+		func(s *Settings, v any) error { return setText(&s.Log, v) }},
+	{schema.Key{Name: "trace.endpoint", Takes: schema.TakesText, Default: "that of OTEL_EXPORTER_OTLP_ENDPOINT, or none",
+		Doc: "Where an OpenTelemetry trace of each run goes, by OTLP over HTTP, such as \"http://127.0.0.1:4318\"."},
+		func(s *Settings, v any) error { return setText(&s.Traces, v) }},
 	{schema.Key{Name: "status.facts", Takes: schema.TakesList, Default: `["os.id", "os.version_id"]`,
 		Doc: "The facts that status shows of each host."}, setStatusFacts},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
@@ -284,6 +293,10 @@ func (s *Settings) table(name string, k manifest.Key, problems *problem.Problems
 	case name == "data.lists":
 		s.Lists = map[string]layers.Rule{}
 		s.lists("", k.Node, problems)
+	case name == "tell":
+		for _, t := range k.Node.Keys {
+			s.tell(t, problems)
+		}
 	case name == "env":
 		s.Envs = map[string]Environment{}
 		for _, e := range k.Node.Keys {

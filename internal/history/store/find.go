@@ -213,6 +213,31 @@ func (p Project) usual(db *sql.DB, k *history.Kept) (history.Usual, error) {
 		ON task.visit = visit.id JOIN thing ON thing.id = task.thing WHERE visit.run IN `+among+` AND task.took > 0`, ids...)
 }
 
+// UsualHosts gives how long hosts took in the last runs of a sort, in seconds: the median.
+func (p Project) UsualHosts(env, mode string, whole bool) (map[string]float64, error) {
+	db, err := p.reading()
+	if err != nil {
+		return nil, none(err)
+	}
+	all := map[string][]float64{}
+	if err := each(db, func(scan func(...any) error) error {
+		var host string
+		var took int64
+		err := scan(&host, &took)
+		all[host] = append(all[host], float64(took)/1000)
+		return err
+	}, `SELECT host.name, visit.took FROM visit JOIN host ON host.id = visit.host WHERE visit.state = 'reached' AND visit.run IN
+		(SELECT id FROM run WHERE project = ? AND env = ? AND mode = ? AND whole = ? AND ended IS NOT NULL ORDER BY number DESC
+		LIMIT ?)`, p.ID, env, mode, whole, usualFrom); err != nil {
+		return nil, p.wrong(err)
+	}
+	out := make(map[string]float64, len(all))
+	for host, list := range all {
+		out[host] = history.Median(list)
+	}
+	return out, nil
+}
+
 // Note notes something on a run, or with an empty text takes a note away.
 func (p Project) Note(n int, notes map[string]string) error {
 	db, err := p.reading()

@@ -193,21 +193,7 @@ func fillHosts(db *sql.DB, out []history.Brief, at map[int64]int, ids []any) err
 		}
 		b := &out[at[id]]
 		b.Hosts = append(b.Hosts, name)
-		b.TasksChanged, b.TasksFailed = b.TasksChanged+changed, b.TasksFailed+failed
-		switch run.Outcome(outcome) {
-		case run.OutUnchanged:
-			b.Unchanged++
-		case run.OutChanged:
-			b.Changed++
-		case run.OutNotReached:
-			b.NotReached++
-		case run.OutNotBegun, "":
-			b.NotBegun++
-		case run.OutOff:
-			b.Off++
-		default:
-			b.Failed++
-		}
+		b.Count(run.Outcome(outcome), changed, failed)
 		return nil
 	}, `SELECT visit.run, host.name, visit.outcome, visit.changed, visit.failed FROM visit JOIN host ON host.id = visit.host
 		WHERE visit.run IN (`+marks(len(ids))+`) ORDER BY visit.run, visit.nth, visit.id`, ids...)

@@ -352,10 +352,7 @@ func (w *writer) event(e run.Event) error {
 			}
 		}
 	}
-	doc := history.KeptHost{Host: history.HostOf(e.Host, w.started), Executed: history.ExecutedOf(e.Host.Executed)}
-	if e := doc.Executed; e != nil && (e.Code != 0 || !e.Ended) {
-		doc.Outcome = run.OutFailed
-	}
+	doc := history.KeptHostOf(e.Host, w.started)
 	var f []byte
 	if e.Host.Facts != nil {
 		if f, err = cbor.Marshal(e.Host.Facts); err != nil {

@@ -13,6 +13,9 @@ import (
 // tellEvery is how often is told of a task that takes long.
 const tellEvery = 5 * time.Second
 
+// tellFirst is when it is told for the first time, for those who watch.
+const tellFirst = time.Second
+
 // maxLine bounds the line of output that is told with it, in bytes.
 const maxLine = 400
 
@@ -68,13 +71,14 @@ func (r *runner) watched(ctx context.Context, task, try int, do func(context.Con
 	begun := time.Now()
 	go func() {
 		defer close(told)
-		t := time.NewTicker(r.s.tellEvery)
+		t := time.NewTicker(min(tellFirst, r.s.tellEvery))
 		defer t.Stop()
 		for {
 			select {
 			case <-over:
 				return
 			case <-t.C:
+				t.Reset(r.s.tellEvery)
 			}
 			m := wire.Progress{Task: task, Took: time.Since(begun), Line: words.line(r.clean), Try: try}
 			select {

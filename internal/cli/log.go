@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+
+	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
+)
+
+// runLog writes what happens in runs to a file, a line of JSON for each event. Without a file
+// it writes nothing.
+type runLog struct {
+	to   *slog.Logger
+	file io.Closer
+}
+
+// log begins to log a run. That it cannot is told, and no reason to end.
+func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
+	if p.Settings.Log == "" {
+		return &runLog{}
+	}
+	name := expand(p.Settings.Log, a.Getenv("HOME"), p.dir)
+	f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		fmt.Fprintf(a.Err, "the run is not logged: %s\n", screen.Line(err.Error()))
+		return &runLog{}
+	}
+	l := &runLog{slog.New(slog.NewJSONHandler(f, nil)).With("run", h.Run, "number", h.Number), f}
+	l.to.Info("run began", "project", p.Settings.Project, "mode", h.Mode, "env", h.Env, "who", h.Who, "machine", h.Machine,
+		"revision", h.Revision, "edited", h.Edited, "hosts", hosts)
+	return l
+}
+
+// Event logs what has happened. What was unchanged is only counted, with its host.
+func (l *runLog) Event(e run.Event) {
+	if l.to == nil || e.Begun != nil || e.Progress != nil {
+		return
+	}
+	if e.Task == nil {
+		h := history.HostOf(e.Host, e.Host.Began)
+		level := slog.LevelInfo
+		if o := h.Outcome; o != run.OutChanged && o != run.OutUnchanged && o != run.OutOff {
+			level = slog.LevelError
+		}
+		l.to.Log(context.Background(), level, "host ended", "host", h.Name, "outcome", string(h.Outcome), "message", h.Message, "changed",
+			h.Changed, "failed", h.Failed, "unchanged", h.Unchanged, "blocked", h.Blocked, "seconds", h.Seconds)
+		return
+	}
+	t := e.Task
+	if t.Status == plan.Unchanged || t.Status == plan.LeftOut {
+		return
+	}
+	level := slog.LevelInfo
+	if t.Status != plan.Changed {
+		level = slog.LevelError
+	}
+	l.to.Log(context.Background(), level, "task ended", "host", e.Host.Name, "kind", t.Ref.Kind, "name", t.Ref.Name, "status",
+		string(t.Status), "message", t.Message, "file", t.Place.File, "line", t.Place.Line, "seconds", t.Took.Seconds())
+}
+
+// end logs that the run has ended.
+func (l *runLog) end(code int) {
+	if l.to == nil {
+		return
+	}
+	l.to.Info("run ended", "code", code)
+	l.file.Close()
+}

@@ -1,0 +1,108 @@
+package store
+
+import (
+	"database/sql"
+	"time"
+
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
+)
+
+// Follower tells what happens in a run that another process keeps.
+type Follower struct {
+	p    Project
+	n    int
+	seen map[int64]*followed
+}
+
+// followed is what was told of a host so far.
+type followed struct {
+	visit *run.Visit
+	nth   int64 // of its last task that was told
+	begun int   // how many tasks were told to be planned; -1 when its turn was not told
+	hand  string
+	over  bool
+}
+
+// Follow begins to follow a run.
+func (p Project) Follow(n int) *Follower { return &Follower{p: p, n: n, seen: map[int64]*followed{}} }
+
+// Next gives what has happened since it was asked last, and the run as it is now.
+func (f *Follower) Next() (history.Head, []run.Event, error) {
+	db, err := f.p.reading()
+	if err != nil {
+		return history.Head{}, nil, err
+	}
+	head, id, err := f.p.head(db, f.n)
+	if err != nil {
+		return head, nil, err
+	}
+	type now struct {
+		id, began, last int64
+		host            history.KeptHost
+		hand            string
+	}
+	var all []now
+	err = each(db, func(scan func(...any) error) error {
+		var one now
+		var err error
+		one.id, one.host, err = readVisit(func(to ...any) error {
+			return scan(append(to, &one.last, &one.began, &one.hand)...)
+		}, head.Started)
+		all = append(all, one)
+		return err
+	}, "SELECT "+visitColumns+`, (SELECT coalesce(max(nth), 0) FROM task WHERE task.visit = visit.id), visit.began, visit.hand FROM
+		visit JOIN host ON host.id = visit.host WHERE visit.run = ? ORDER BY visit.nth, visit.id`, id)
+	if err != nil {
+		return head, nil, f.p.wrong(err)
+	}
+	var out []run.Event
+	for _, one := range all {
+		s := f.seen[one.id]
+		if s == nil {
+			s = &followed{visit: &run.Visit{Name: one.host.Name}, begun: -1}
+			f.seen[one.id] = s
+		}
+		if one.began > 0 && one.host.Planned > s.begun {
+			s.begun = one.host.Planned
+			out = append(out, run.Event{Host: s.visit, Begun: &run.Begun{At: atMillis(one.began), Tasks: one.host.Planned}})
+		}
+		if one.last > s.nth {
+			tasks, err := f.tasks(db, one.id, s, head.Started)
+			if err != nil {
+				return head, nil, f.p.wrong(err)
+			}
+			out = append(out, tasks...)
+		}
+		if w := one.host.AtWork; w != nil && one.hand != s.hand {
+			out = append(out, run.Event{Host: s.visit, Progress: &run.Progress{Ref: value.Ref{Kind: w.Kind, Name: w.Name},
+				Took: time.Duration(w.Seconds*float64(time.Second)) + max(0, time.Since(w.Told)), Line: w.Line, Try: w.Try}})
+		}
+		s.hand = one.hand
+		if over := one.host.State != run.NotBegun || one.host.Message != ""; over && !s.over {
+			s.over = true
+			tasks := s.visit.Tasks
+			*s.visit = *one.host.Visit(head.Started)
+			s.visit.Tasks = tasks
+			out = append(out, run.Event{Host: s.visit})
+		}
+	}
+	return head, out, nil
+}
+
+// tasks gives the tasks of a host that were not told yet.
+func (f *Follower) tasks(db *sql.DB, visit int64, s *followed, started time.Time) ([]run.Event, error) {
+	var out []run.Event
+	return out, each(db, func(scan func(...any) error) error {
+		t, err := readTask(scan, &s.nth)
+		if err != nil {
+			return err
+		}
+		task := t.Back(started)
+		s.visit.Tasks = append(s.visit.Tasks, task)
+		out = append(out, run.Event{Host: s.visit, Task: &task})
+		return nil
+	}, `SELECT task.nth, `+taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place WHERE
+		task.visit = ? AND task.nth > ? ORDER BY task.nth`, visit, s.nth)
+}
