@@ -99,6 +99,7 @@ func (a *App) record(p *project, id plan.Run, h history.Head) (*recording, error
 	}
 	out := &recording{app: a}
 	if out.to, err = p.runs.Begin(&h, hosts, p.files); err != nil {
+		h.Number = 0
 		a.unkept("the run", err)
 	}
 	out.head, out.number, out.log = h, h.Number, a.log(p, &h, len(hosts))

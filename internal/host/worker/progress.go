@@ -71,14 +71,17 @@ func (r *runner) watched(ctx context.Context, task, try int, do func(context.Con
 	begun := time.Now()
 	go func() {
 		defer close(told)
-		t := time.NewTicker(min(tellFirst, r.s.tellEvery))
+		first := min(tellFirst, r.s.tellEvery)
+		next := r.s.tellEvery - first // then as often as ever, counted from the beginning
+		t := time.NewTimer(first)
 		defer t.Stop()
 		for {
 			select {
 			case <-over:
 				return
 			case <-t.C:
-				t.Reset(r.s.tellEvery)
+				t.Reset(max(next, time.Millisecond))
+				next = r.s.tellEvery
 			}
 			m := wire.Progress{Task: task, Took: time.Since(begun), Line: words.line(r.clean), Try: try}
 			select {
