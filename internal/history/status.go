@@ -35,6 +35,7 @@ type Stand struct {
 	At                       time.Time
 	Message                  string // of the newest
 	Changed, Failed, Blocked int
+	Stopped                  bool // it ended before all was done, since the run was stopped
 	Latest                   bool // of all that went through the whole plan: it has what follows
 	Leftovers                []Leftover
 	Debts                    []Debt
@@ -52,7 +53,7 @@ func (s *Stand) says() Condition {
 		return Failing
 	case s.Mode == ModeUndo && s.Changed > 0, s.Changed > 0 && (s.Mode == ModePreview || s.Mode == ModeDrift):
 		return Drifted
-	case !s.Whole, s.Mode == ModeVerify:
+	case !s.Whole, s.Stopped, s.Mode == ModeVerify:
 		return ""
 	}
 	return AsDeclared

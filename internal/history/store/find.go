@@ -105,7 +105,9 @@ func (p Project) hit(db *sql.DB, head history.Head, visit, nth int64, words []st
 	for _, c := range slices.Concat(t.Changes, t.Written) {
 		texts = append(texts, c.What+": "+c.Was, c.Becomes, c.Diff)
 	}
-	out.Line = history.LineWith(words, append(texts, t.Kind+" "+t.Name)...)
+	if out.Line = history.LineWith(words, append(texts, t.Kind+" "+t.Name)...); out.Line == t.Kind+" "+t.Name {
+		out.Line = "" // it is named anyway
+	}
 	return out, nil
 }
 
@@ -284,7 +286,7 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		var began int64
 		var detail []byte
 		var err error
-		if s.Head, _, err = reads(scan, &state, &outcome, &began, &s.Changed, &s.Failed, &s.Blocked, &detail); err != nil {
+		if s.Head, _, err = reads(scan, &state, &outcome, &began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &detail); err != nil {
 			return err
 		}
 		if s.State, s.Outcome, s.At = run.State(state), run.Outcome(outcome), s.Started; began > 0 {
@@ -297,8 +299,8 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		s.Message, err = messageOf(detail, len(out) == 0)
 		out = append(out, s)
 		return err
-	}, `SELECT `+headColumns+`, visit.state, visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.detail
-		FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND
+	}, `SELECT `+headColumns+`, visit.state, visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked,
+		visit.stopped, visit.detail FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND
 		run.env = ? AND visit.state NOT IN ('', 'not begun') AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`,
 		host, p.ID, env, most)
 	if err != nil {

@@ -399,9 +399,9 @@ func (w *writer) visited(id int64, h history.KeptHost, facts any) error {
 		return err
 	}
 	_, err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
-		unchanged = ?, left_out = ?, blocked = ?, facts = ?, hand = '', detail = ? WHERE id = ?`, string(h.State),
+		unchanged = ?, left_out = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`, string(h.State),
 		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed, h.Unchanged, h.LeftOut,
-		h.Blocked, facts, pack(detail), id)
+		h.Blocked, h.Stopped, facts, pack(detail), id)
 	if err != nil {
 		return err
 	}

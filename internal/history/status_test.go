@@ -1,0 +1,68 @@
+package history
+
+import (
+	"testing"
+	"time"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/fleet/run"
+)
+
+// TestStatusOf tells how a host is by what its runs came to, newest first.
+func TestStatusOf(t *testing.T) {
+	at := time.Date(2026, 11, 29, 4, 0, 0, 0, time.UTC)
+	n := 0
+	stand := func(mode string, o run.Outcome, more func(*Stand)) Stand {
+		n++
+		s := Stand{Head: Head{Number: 100 - n, Mode: mode, Whole: true, Who: "maren"}, State: run.Reached, Outcome: o,
+			At: at.Add(-time.Duration(n) * time.Hour)}
+		switch o {
+		case run.OutChanged:
+			s.Changed = 1
+		case run.OutNotReached, run.OutLost, run.OutBusy:
+			s.State = run.State(o)
+		}
+		if more != nil {
+			more(&s)
+		}
+		return s
+	}
+	part := func(s *Stand) { s.Whole = false }
+	stopped := func(s *Stand) { s.Stopped = true }
+	for name, c := range map[string]struct {
+		stands []Stand
+		tasks  []Task
+		want   Condition
+		since  int // how many of the stands it has been so for
+		why    string
+	}{
+		"never run": {nil, nil, Never, 0, "no run has gone through it yet"},
+		"an apply": {[]Stand{stand("apply", run.OutChanged, nil), stand("preview", run.OutUnchanged, nil), stand("apply", run.OutFailed, nil)},
+			nil, AsDeclared, 2, ""},
+		"a failure that goes on": {[]Stand{stand("apply", run.OutFailed, nil), stand("verify", run.OutUnchanged, nil), stand("apply", run.OutLost, nil)},
+			[]Task{{Kind: "file", Name: "/etc/motd", Status: plan.Failed, Message: "under water\nand more"}}, Failing, 3, "file /etc/motd fails: under water"},
+		"a part that is well puts nothing right": {[]Stand{stand("apply", run.OutUnchanged, part), stand("apply", run.OutFailed, nil)}, nil, Failing, 2, "failed"},
+		"a part that fails":                      {[]Stand{stand("apply", run.OutFailed, part), stand("apply", run.OutUnchanged, nil)}, nil, Failing, 1, "failed"},
+		"one that was stopped":                   {[]Stand{stand("apply", run.OutChanged, stopped), stand("preview", run.OutChanged, nil)}, nil, Drifted, 2, "something differs"},
+		"not reached": {[]Stand{stand("apply", run.OutNotReached, func(s *Stand) { s.Message = "no route" }), stand("preview", run.OutNotReached, nil),
+			stand("apply", run.OutChanged, nil)}, nil, Unreached, 2, "no route"},
+		"busy tells nothing": {[]Stand{stand("apply", run.OutBusy, nil), stand("apply", run.OutUnchanged, nil)}, nil, AsDeclared, 2, ""},
+		"drift": {[]Stand{stand("preview", run.OutChanged, nil), stand("apply", run.OutUnchanged, nil)}, []Task{
+			{Kind: "file", Name: "/etc/hosts", Status: plan.Changed, Drift: plan.ByDeclaration},
+			{Kind: "file", Name: "/etc/motd", Status: plan.Changed, Drift: plan.ByHost}}, Drifted, 1, "file /etc/motd was changed on the host, and 1 more"},
+		"declared anew": {[]Stand{stand("drift", run.OutChanged, nil)}, []Task{{Kind: "file", Name: "/etc/hosts", Status: plan.Changed,
+			Drift: plan.ByDeclaration}}, Outdated, 1, "file /etc/hosts is declared anew"},
+		"undone": {[]Stand{stand("undo", run.OutChanged, func(s *Stand) { s.Undoes = 7 })}, nil, Drifted, 1, ""},
+		"owing": {[]Stand{stand("apply", run.OutChanged, func(s *Stand) {
+			s.Latest, s.Debts = true, []Debt{{"service", "tide-logger", "restart"}}
+		})}, nil, AsDeclared, 1, "a restart of service tide-logger is owed"},
+	} {
+		got, err := StatusOf("gauge-01", c.stands, func(int) ([]Task, error) { return c.tasks, nil })
+		if err != nil || got.Condition != c.want || c.why != "" && got.Why != c.why || c.why == "" && c.want == AsDeclared && got.Why != "" {
+			t.Errorf("%s: %s, %q (%v)", name, got.Condition, got.Why, err)
+		}
+		if c.since > 0 && got.SinceRun != c.stands[c.since-1].Number {
+			t.Errorf("%s: since run %d", name, got.SinceRun)
+		}
+	}
+}
