@@ -90,7 +90,7 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	if err != nil {
 		return err
 	}
-	watch := a.watch("exec", false, p.reachable(), fleet.Parallel, nil)
+	watch := a.watch("exec", false, p.reachable(), fleet.Parallel, func() map[string]time.Duration { return nil })
 	v.Working = besides{watch, a.Err}
 	fleet.Notify = func(e run.Event) {
 		kept.Event(e)

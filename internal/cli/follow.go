@@ -48,10 +48,13 @@ func (a *App) follow(ctx context.Context, p store.Project, n int) error {
 	for _, h := range k.Hosts {
 		names = append(names, h.Name)
 	}
-	usual := map[string]time.Duration{}
-	list, _ := p.UsualHosts(k.Env, k.Mode, k.Whole) // without it only the estimate is missing
-	for host, s := range list {
-		usual[host] = time.Duration(s * float64(time.Second))
+	usual := func() map[string]time.Duration {
+		out := map[string]time.Duration{}
+		list, _ := p.UsualHosts(k.Env, k.Mode, k.Whole) // without it only the estimate is missing
+		for host, s := range list {
+			out[host] = time.Duration(s * float64(time.Second))
+		}
+		return out
 	}
 	v := a.past(p, k, false)
 	v.Past = false

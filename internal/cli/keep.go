@@ -80,7 +80,7 @@ type recording struct {
 	to     *store.Recorder
 	log    *runLog
 	head   history.Head
-	number int
+	number int // once it has ended; 0 when it could not be kept
 }
 
 // record begins to keep a run.
@@ -97,12 +97,8 @@ func (a *App) record(p *project, id plan.Run, h history.Head) (*recording, error
 	for i, host := range p.hosts {
 		hosts[i] = host.Name
 	}
-	out := &recording{app: a}
-	if out.to, err = p.runs.Begin(&h, hosts, p.files); err != nil {
-		h.Number = 0
-		a.unkept("the run", err)
-	}
-	out.head, out.number, out.log = h, h.Number, a.log(p, &h, len(hosts))
+	out := &recording{app: a, to: p.runs.Begin(h, hosts, p.files), head: h}
+	out.log = a.log(p, out, len(hosts))
 	return out, nil
 }
 
@@ -127,20 +123,18 @@ func readNotes(list []string) (map[string]string, error) {
 // Event takes what has happened.
 func (r *recording) Event(e run.Event) {
 	r.log.Event(e)
-	if r.to != nil {
-		r.to.Event(e)
-	}
+	r.to.Event(e)
 }
 
 // end keeps what the run came to.
 func (r *recording) end(code int, hosts []*run.Visit) {
 	r.log.end(code)
-	if r.to == nil {
-		return
+	err := r.to.End(code, hosts)
+	if err == nil {
+		r.number, err = r.to.Number()
 	}
-	if err := r.to.End(code, hosts); err != nil {
-		r.app.unkept("the run", err)
-	}
+	r.head.Number = r.number
+	r.app.unkept("the run", err)
 }
 
 // hidden stands for the value of a secret param.

@@ -21,7 +21,7 @@ type runLog struct {
 }
 
 // log begins to log a run. That it cannot is told, and no reason to end.
-func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
+func (a *App) log(p *project, r *recording, hosts int) *runLog {
 	if p.Settings.Log == "" {
 		return &runLog{}
 	}
@@ -30,6 +30,10 @@ func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
 	if err != nil {
 		fmt.Fprintf(a.Err, "the run is not logged: %s\n", screen.Line(err.Error()))
 		return &runLog{}
+	}
+	h := &r.head
+	if h.Number, err = r.to.Number(); err != nil {
+		h.Number = 0 // which is told at the end
 	}
 	l := &runLog{slog.New(slog.NewJSONHandler(f, nil)).With("run", h.Run, "number", h.Number), f}
 	l.to.Info("run began", "project", p.Settings.Project, "mode", h.Mode, "env", h.Env, "who", h.Who, "machine", h.Machine,

@@ -422,7 +422,8 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	if err != nil {
 		return err
 	}
-	watch := a.watch(r.mode(), r.preview, p.reachable(), fleet.Parallel, p.usual(r.mode(), id.Whole))
+	watch := a.watch(r.mode(), r.preview, p.reachable(), fleet.Parallel,
+		func() map[string]time.Duration { return p.usual(r.mode(), id.Whole) })
 	v.Working = besides{watch, a.Err}
 	fleet.Notify = func(e run.Event) {
 		kept.Event(e)

@@ -1,7 +1,10 @@
 package cli_test
 
 import (
+	"bufio"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"os/user"
@@ -94,6 +97,7 @@ func TestRunsAreFound(t *testing.T) {
 		!strings.HasSuffix(out, "# EOF\n") {
 		t.Errorf("as metrics: %s", out)
 	}
+	listened(t, dir, home)
 	if out := jk(0, "runs", "prune", "--keep", "2", "--yes"); !strings.Contains(out, "3 runs gone") {
 		t.Errorf("prune: %s", out)
 	}
@@ -194,5 +198,37 @@ func TestOthersAreTold(t *testing.T) {
 	}
 	if info, err := os.Stat(filepath.Join(dir, "log.jsonl")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the log: %v", err)
+	}
+}
+
+// listened asks the status that is served for monitoring, and ends that.
+func listened(t *testing.T, dir string, env []string) {
+	t.Helper()
+	c := exec.Command(program, "status", "--listen", "127.0.0.1:0")
+	c.Dir, c.Env = dir, append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}, env...)
+	errs, err := c.StderrPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	address, err := bufio.NewReader(errs).ReadString('\n')
+	if err != nil {
+		t.Fatal(err)
+	}
+	answer, err := http.Get(strings.TrimSpace(address))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(answer.Body)
+	answer.Body.Close()
+	if err != nil || !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/openmetrics-text") ||
+		!strings.Contains(string(text), `jadekettle_host_applied_seconds{host="gauge-02"}`) || !strings.HasSuffix(string(text), "# EOF\n") {
+		t.Errorf("served is %s (%v)", text, err)
+	}
+	c.Process.Signal(os.Interrupt)
+	if err := c.Wait(); err != nil {
+		t.Errorf("it does not end well: %v", err)
 	}
 }

@@ -33,7 +33,7 @@ func (a *App) plainFlag(c *cobra.Command) {
 }
 
 // watch begins to show a run that is made of these hosts.
-func (a *App) watch(title string, would bool, hosts []string, parallel int, usual map[string]time.Duration) *watching {
+func (a *App) watch(title string, would bool, hosts []string, parallel int, usual func() map[string]time.Duration) *watching {
 	w := &watching{app: a}
 	in, isFile := a.In.(*os.File)
 	out, outFile := a.raw.(*os.File)
@@ -41,7 +41,7 @@ func (a *App) watch(title string, would bool, hosts []string, parallel int, usua
 		return w
 	}
 	w.board = live.NewBoard(title, hosts, time.Now())
-	w.board.Would, w.board.Parallel, w.board.Usual = would, parallel, usual
+	w.board.Would, w.board.Parallel, w.board.Usual = would, parallel, usual()
 	w.view = &live.View{Board: w.board, In: in, Out: out, Colour: a.Color, Interrupt: w.interrupt, Left: w.letGo}
 	a.watched.Store(w)
 	w.view.Start(w.hold)

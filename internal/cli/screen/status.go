@@ -49,7 +49,7 @@ func Conditions(list []history.HostStatus) string {
 func Status(w io.Writer, list []history.HostStatus, width int, now time.Time) {
 	fmt.Fprintln(w, Paint(Loud, Conditions(list)))
 	fmt.Fprintln(w)
-	rows := [][]string{{"", "hosts", "since", "applied", "by", "revision", "facts"}}
+	rows := [][]string{{"", "hosts", "since", "reached", "applied", "by", "revision", "facts"}}
 	moods := []Mood{Quiet}
 	groups := alikeStatus(list, now)
 	for _, g := range groups {
@@ -108,7 +108,7 @@ func alikeStatus(list []history.HostStatus, now time.Time) []*statusGroup {
 		for _, name := range value.Keys(h.Facts) {
 			facts = append(facts, fmt.Sprint(h.Facts[name]))
 		}
-		cells := []string{string(h.Condition), "", since, applied, h.Who, revision, strings.Join(facts, " ")}
+		cells := []string{string(h.Condition), "", since, Ago(h.Reached, now), applied, h.Who, revision, strings.Join(facts, " ")}
 		key := fmt.Sprint(cells, h.Why, h.Leftovers, h.Debts)
 		if at[key] == nil {
 			at[key] = &statusGroup{first: h, cells: cells}

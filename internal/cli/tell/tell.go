@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"strings"
@@ -183,10 +184,11 @@ func (t *Teller) webhook(to *settings.Tell, n *News) (func(context.Context) erro
 	if client == nil {
 		client = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	}
+	server := hostOf(to.Webhook)
 	return func(ctx context.Context) error {
 		r, err := http.NewRequestWithContext(ctx, http.MethodPost, to.Webhook, bytes.NewReader(body))
 		if err != nil {
-			return &finalError{err}
+			return &finalError{fmt.Errorf("%s: %w", server, bare(err))}
 		}
 		r.Header.Set("Content-Type", eventType)
 		r.Header.Set("User-Agent", "jadekettle")
@@ -195,7 +197,7 @@ func (t *Teller) webhook(to *settings.Tell, n *News) (func(context.Context) erro
 		}
 		answer, err := client.Do(r)
 		if err != nil {
-			return err
+			return fmt.Errorf("%s: %w", server, bare(err))
 		}
 		defer answer.Body.Close()
 		io.Copy(io.Discard, io.LimitReader(answer.Body, 64<<10))
@@ -203,10 +205,28 @@ func (t *Teller) webhook(to *settings.Tell, n *News) (func(context.Context) erro
 		case answer.StatusCode < 300:
 			return nil
 		case answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500:
-			return fmt.Errorf("%s answers %s", to.Webhook, answer.Status)
+			return fmt.Errorf("%s answers %s", server, answer.Status)
 		}
-		return &finalError{fmt.Errorf("%s answers %s", to.Webhook, answer.Status)}
+		return &finalError{fmt.Errorf("%s answers %s", server, answer.Status)}
 	}, nil
+}
+
+// hostOf gives the server of an address. The rest of it is often what nobody else may know.
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "the webhook"
+	}
+	return u.Scheme + "://" + u.Host
+}
+
+// bare takes the address out of an error of the HTTP client.
+func bare(err error) error {
+	var e *url.Error
+	if errors.As(err, &e) {
+		return e.Err
+	}
+	return err
 }
 
 // Sign signs a call and its body with HMAC-SHA256, as RFC 9421 (HTTP Message Signatures) and

@@ -95,9 +95,14 @@ func TestWebhook(t *testing.T) {
 	}
 	for code, want := range map[int]int{404: 1, 302: 1, 500: 4} {
 		calls, status = 0, []int{code}
-		if err := teller.Tell(t.Context(), to, ebb()); err == nil || calls != want {
+		if err := teller.Tell(t.Context(), to, ebb()); err == nil || calls != want || strings.Contains(err.Error(), "/tide") {
 			t.Errorf("%d: %d calls, %v", code, calls, err)
 		}
+	}
+	gone := *to
+	gone.Webhook = "http://127.0.0.1:1/a-secret"
+	if err := teller.Tell(t.Context(), &gone, ebb()); err == nil || strings.Contains(err.Error(), "a-secret") {
+		t.Errorf("to nowhere: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()

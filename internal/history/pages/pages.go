@@ -18,6 +18,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"jadekettle/internal/core/plan"
@@ -111,7 +112,10 @@ func newHead() head {
 		"default-src 'none'; style-src " + hash(style) + "; script-src " + hash(script) + "; base-uri 'none'; form-action 'none'"}
 }
 
-var pages = template.Must(template.Must(template.New("run").Funcs(functions).Parse(runPage)).New("front").Parse(frontPage))
+// pages are the templates, read when the first page is written.
+var pages = sync.OnceValue(func() *template.Template {
+	return template.Must(template.Must(template.New("run").Funcs(functions).Parse(runPage)).New("front").Parse(frontPage))
+})
 
 // runView is what the page of a run is drawn of.
 type runView struct {
@@ -178,7 +182,7 @@ func WriteRun(w io.Writer, r *Run) error {
 // execute writes a page whole or not at all.
 func execute(w io.Writer, name string, v any) error {
 	var b bytes.Buffer
-	if err := pages.ExecuteTemplate(&b, name, v); err != nil {
+	if err := pages().ExecuteTemplate(&b, name, v); err != nil {
 		return err
 	}
 	_, err := w.Write(b.Bytes())

@@ -279,61 +279,57 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		return nil, none(err)
 	}
 	var out []history.Stand
-	var packed []byte
+	var visits []int64
+	latest := -1
 	err = each(db, func(scan func(...any) error) error {
 		var s history.Stand
+		var visit, started, began int64
 		var state, outcome string
-		var began int64
-		var detail []byte
-		var err error
-		if s.Head, _, err = reads(scan, &state, &outcome, &began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &detail); err != nil {
-			return err
-		}
-		if s.State, s.Outcome, s.At = run.State(state), run.Outcome(outcome), s.Started; began > 0 {
+		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Undoes, &started, &visit, &state, &outcome,
+			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped)
+		s.Started, s.State, s.Outcome = atMillis(started), run.State(state), run.Outcome(outcome)
+		if s.At = s.Started; began > 0 {
 			s.At = atMillis(began)
 		}
-		if s.State == run.Reached && s.Whole && packed == nil {
-			packed = detail
-			s.Latest = true
+		if s.State == run.Reached && s.Whole && latest < 0 {
+			latest = len(out)
 		}
-		s.Message, err = messageOf(detail, len(out) == 0)
-		out = append(out, s)
+		out, visits = append(out, s), append(visits, visit)
 		return err
-	}, `SELECT `+headColumns+`, visit.state, visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked,
-		visit.stopped, visit.detail FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND
-		run.env = ? AND visit.state NOT IN ('', 'not begun') AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`,
-		host, p.ID, env, most)
+	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.undoes, run.started, visit.id, visit.state,
+		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped FROM host JOIN visit ON
+		visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND run.env = ? AND
+		visit.state NOT IN ('', 'not begun') AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
+	if err != nil || len(out) == 0 {
+		return nil, p.wrong(err)
+	}
+	d, err := detailOf(db, visits[0])
 	if err != nil {
 		return nil, p.wrong(err)
 	}
-	for i := range out {
-		if !out[i].Latest {
-			continue
-		}
-		text, err := unpack(packed)
-		if err != nil {
-			return nil, err
-		}
-		var d history.KeptHost
-		if err := json.Unmarshal(text, &d); err != nil {
-			return nil, err
-		}
-		out[i].Leftovers, out[i].Debts = d.Leftovers, d.Debts
+	if out[0].Message = d.Message; latest < 0 {
+		return out, nil
 	}
+	if latest > 0 {
+		if d, err = detailOf(db, visits[latest]); err != nil {
+			return nil, p.wrong(err)
+		}
+	}
+	out[latest].Latest, out[latest].Leftovers, out[latest].Debts = true, d.Leftovers, d.Debts
 	return out, nil
 }
 
-// messageOf reads why a host fared as it did, where that is asked for.
-func messageOf(detail []byte, asked bool) (string, error) {
-	if !asked || len(detail) == 0 {
-		return "", nil
+// detailOf reads what is kept of a visit besides its columns.
+func detailOf(db *sql.DB, visit int64) (d history.KeptHost, err error) {
+	var packed []byte
+	if err := db.QueryRow("SELECT detail FROM visit WHERE id = ?", visit).Scan(&packed); err != nil {
+		return d, err
 	}
-	text, err := unpack(detail)
-	if err != nil {
-		return "", err
+	text, err := unpack(packed)
+	if err != nil || len(text) == 0 {
+		return d, err
 	}
-	var d struct{ Message string }
-	return d.Message, json.Unmarshal(text, &d)
+	return d, json.Unmarshal(text, &d)
 }
 
 // Moved gives the tasks of a host in a run that changed, failed or were blocked.

@@ -21,17 +21,20 @@ import (
 	"jadekettle/internal/history"
 )
 
-// Recorder writes a run while it goes. Its methods never wait for the file, but Begin and
-// End for a short time.
+// Recorder writes a run while it goes. Its methods never wait for the file, but Number and
+// End, for a short time.
 type Recorder struct {
 	p     Project
 	db    *sql.DB
 	id    int64
+	head  history.Head
+	hosts []string
 	files *Files // may be nil
 
 	mu    sync.Mutex
 	queue []run.Event
 	kick  chan struct{}
+	begun chan struct{} // closed once it is kept that the run has begun, or cannot be
 	over  chan struct{}
 	done  chan struct{}
 	code  int
@@ -44,38 +47,94 @@ type Recorder struct {
 // How often is written while a run goes, how often a run says that it is still alive, and how
 // long its end waits for the file.
 const (
-	flushEvery = 100 * time.Millisecond
+	flushEvery = 50 * time.Millisecond
 	beatEvery  = 2 * time.Second
 	lastWait   = 10 * time.Second
 )
 
-// Begin keeps that a run has begun, over these hosts, and fills in its number. files, which
-// may be nil, are those that the run is made of.
-func (p Project) Begin(h *history.Head, hosts []string, files *Files) (*Recorder, error) {
-	db, err := p.open()
-	if err != nil {
-		return nil, err
+// Begin begins to keep a run over these hosts. files, which may be nil, are those that the run
+// is made of.
+func (p Project) Begin(h history.Head, hosts []string, files *Files) *Recorder {
+	r := &Recorder{p: p, head: h, hosts: hosts, files: files, kick: make(chan struct{}, 1), begun: make(chan struct{}),
+		over: make(chan struct{}), done: make(chan struct{})}
+	go r.write()
+	return r
+}
+
+// Number gives the run's number, once it is kept that it has begun. The error says why it is
+// not.
+func (r *Recorder) Number() (int, error) {
+	select {
+	case <-r.begun:
+		return r.head.Number, r.beginning()
+	case <-time.After(lastWait):
+		return 0, fmt.Errorf("the run could not be written within %v", lastWait)
 	}
-	r := &Recorder{p: p, db: db, files: files, kick: make(chan struct{}, 1), over: make(chan struct{}),
-		done: make(chan struct{})}
-	err = p.write(db, func(tx *sql.Tx) error {
-		if r.id, err = p.insert(tx, h, true); err != nil {
+}
+
+// beginning is why the run could not be kept from its beginning on.
+func (r *Recorder) beginning() error {
+	if r.id == 0 {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return r.err
+	}
+	return nil
+}
+
+// begin keeps that the run has begun. While another process holds the file it tries again.
+func (r *Recorder) begin() error {
+	defer close(r.begun)
+	const again, last = 100 * time.Millisecond, 1
+	var err error
+	for over := 0; ; {
+		if err = r.tryBegin(); err == nil {
+			return nil
+		}
+		if !errors.Is(err, errLocked) || over == last {
+			return r.fail(err)
+		}
+		select {
+		case <-r.over:
+			over++
+		case <-time.After(again):
+		}
+	}
+}
+
+func (r *Recorder) tryBegin() error {
+	var err error
+	if r.db, err = r.p.openAgain(); err != nil {
+		return err
+	}
+	var id int64
+	h := r.head
+	if err := r.p.write(r.db, func(tx *sql.Tx) error {
+		var err error
+		if id, err = r.p.insert(tx, &h, true); err != nil {
 			return err
 		}
-		w := writer{tx: tx, run: r.id}
-		for i, name := range hosts {
+		w := writer{tx: tx, run: id}
+		for i, name := range r.hosts {
 			if _, err := w.visit(name, i); err != nil {
 				return err
 			}
 		}
 		return nil
-	})
-	if err != nil {
-		return nil, err
+	}); err != nil {
+		return err
 	}
-	r.w = writer{project: p.ID, run: r.id, number: h.Number, started: h.Started}
-	go r.write()
-	return r, nil
+	r.id, r.head = id, h
+	r.w = writer{project: r.p.ID, run: id, number: h.Number, started: h.Started}
+	return nil
+}
+
+// fail notes why the run cannot be kept.
+func (r *Recorder) fail(err error) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.err = err
+	return err
 }
 
 // insert keeps a run, under the number that it has, or the next one.
@@ -148,6 +207,8 @@ func (r *Recorder) End(code int, hosts []*run.Visit) error {
 	close(r.over)
 	select {
 	case <-r.done:
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		return r.err
 	case <-time.After(lastWait):
 		return fmt.Errorf("the end of the run could not be written within %v", lastWait)
@@ -160,12 +221,16 @@ func (r *Recorder) write() {
 	defer close(r.done)
 	defer func() {
 		if p := recover(); p != nil {
-			r.err = fmt.Errorf("a mistake in this program: %v", p)
+			r.fail(fmt.Errorf("a mistake in this program: %v", p))
 		}
 	}()
+	if r.begin() != nil {
+		return
+	}
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
 	var open []run.Event
+	var err error
 	for over := false; !over; {
 		select {
 		case <-r.kick:
@@ -182,24 +247,25 @@ func (r *Recorder) write() {
 		open = append(open, r.queue...)
 		r.queue = nil
 		r.mu.Unlock()
-		if r.err != nil && !errors.Is(r.err, errLocked) {
+		if err != nil && !errors.Is(err, errLocked) {
 			open = nil
 			continue
 		}
-		if r.err = r.flush(open, over); r.err == nil {
+		if err = r.flush(open, over); err == nil {
 			open = nil
 		}
-		for again := 0; over && errors.Is(r.err, errLocked) && again < 3; again++ {
-			r.err = r.flush(open, true)
+		for again := 0; over && errors.Is(err, errLocked) && again < 3; again++ {
+			err = r.flush(open, true)
 		}
 	}
+	r.fail(err)
 }
 
 // flush writes events, and at the end that the run is over.
 func (r *Recorder) flush(events []run.Event, over bool) error {
 	w := r.w
 	err := r.p.write(r.db, func(tx *sql.Tx) error {
-		w.tx = tx
+		w.tx, w.statements = tx, nil
 		if r.files != nil && (w.files != r.files.count()) {
 			id, err := r.files.tree(tx)
 			if err != nil {
@@ -238,6 +304,7 @@ type writer struct {
 	started time.Time
 	files   int // how many files are in the tree that is kept
 
+	statements map[string]*sql.Stmt // of this transaction
 	ids
 }
 
@@ -247,7 +314,8 @@ type ids struct {
 	things map[value.Ref]int64
 	places map[value.Place]int64
 	labels map[string]int64
-	hands  map[int64]bool // the visits of which it is written what they are at
+	last   map[int64]int64 // of the tasks of each visit
+	hands  map[int64]bool  // the visits of which it is written what they are at
 }
 
 // remember notes a number.
@@ -267,27 +335,22 @@ func (w *writer) visit(host string, nth int) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	var id int64
-	err = w.tx.QueryRow(`INSERT INTO visit (run, host, nth) VALUES (?, ?, ?) ON CONFLICT (run, host) DO UPDATE SET host = host
-		RETURNING id`, w.run, at, nth).Scan(&id)
+	id, err := w.numbered("SELECT id FROM visit WHERE run = ?1 AND host = ?2", "INSERT INTO visit (run, host, nth) VALUES (?1, ?2, ?3)",
+		w.run, at, nth)
 	remember(&w.visits, host, id)
 	return id, err
 }
 
 func (w *writer) host(name string) (int64, error) {
-	var id int64
-	err := w.tx.QueryRow("INSERT INTO host (name) VALUES (?) ON CONFLICT (name) DO UPDATE SET name = name RETURNING id",
-		name).Scan(&id)
-	return id, err
+	return w.numbered("SELECT id FROM host WHERE name = ?", "INSERT INTO host (name) VALUES (?)", name)
 }
 
 func (w *writer) thing(ref value.Ref) (int64, error) {
 	if id, ok := w.things[ref]; ok {
 		return id, nil
 	}
-	var id int64
-	err := w.tx.QueryRow(`INSERT INTO thing (kind, name) VALUES (?, ?) ON CONFLICT (kind, name) DO UPDATE SET kind = kind
-		RETURNING id`, ref.Kind, ref.Name).Scan(&id)
+	id, err := w.numbered("SELECT id FROM thing WHERE kind = ? AND name = ?", "INSERT INTO thing (kind, name) VALUES (?, ?)", ref.Kind,
+		ref.Name)
 	remember(&w.things, ref, id)
 	return id, err
 }
@@ -297,11 +360,39 @@ func (w *writer) place(file string, line int) (int64, error) {
 	if id, ok := w.places[at]; ok {
 		return id, nil
 	}
-	var id int64
-	err := w.tx.QueryRow(`INSERT INTO place (file, line) VALUES (?, ?) ON CONFLICT (file, line) DO UPDATE SET file = file
-		RETURNING id`, file, line).Scan(&id)
+	id, err := w.numbered("SELECT id FROM place WHERE file = ? AND line = ?", "INSERT INTO place (file, line) VALUES (?, ?)", file, line)
 	remember(&w.places, at, id)
 	return id, err
+}
+
+// numbered gives the number of what is told once, which is written where it is not yet.
+func (w *writer) numbered(find, insert string, args ...any) (int64, error) {
+	s, err := w.prepared(find)
+	if err != nil {
+		return 0, err
+	}
+	var id int64
+	if err = s.QueryRow(args...).Scan(&id); !errors.Is(err, sql.ErrNoRows) {
+		return id, err
+	}
+	if s, err = w.prepared(insert); err != nil {
+		return 0, err
+	}
+	res, err := s.Exec(args...)
+	if err != nil {
+		return 0, err
+	}
+	return res.LastInsertId()
+}
+
+// prepared gives a statement that is read once in a transaction, however often it is used.
+func (w *writer) prepared(query string) (*sql.Stmt, error) {
+	if s := w.statements[query]; s != nil {
+		return s, nil
+	}
+	s, err := w.tx.Prepare(query)
+	remember(&w.statements, query, s)
+	return s, err
 }
 
 // labelled gives the number of a list of labels; nil for none.
@@ -448,11 +539,17 @@ func (w *writer) task(visit int64, t history.Task) error {
 		}
 		detail = pack(text)
 	}
-	var nth int64
-	err = w.tx.QueryRow(`INSERT INTO task (visit, nth, thing, place, labels, status, began, took, detail) VALUES (?,
-		(SELECT coalesce(max(nth), 0) + 1 FROM task WHERE visit = ?), ?, ?, ?, ?, ?, ?, ?) RETURNING nth`, visit, visit, thing, place,
-		labels, numbers[t.Status], ms(t.After), ms(t.Seconds), detail).Scan(&nth)
-	if err != nil || t.Status == plan.Unchanged || t.Status == plan.LeftOut {
+	nth, err := w.next(visit)
+	if err != nil {
+		return err
+	}
+	insert, err := w.prepared(`INSERT INTO task (visit, nth, thing, place, labels, status, began, took, detail) VALUES (?, ?, ?, ?, ?,
+		?, ?, ?, ?)`)
+	if err != nil {
+		return err
+	}
+	if _, err = insert.Exec(visit, nth, thing, place, labels, numbers[t.Status], ms(t.After), ms(t.Seconds), detail); err != nil ||
+		t.Status == plan.Unchanged || t.Status == plan.LeftOut {
 		return err
 	}
 	words := []string{t.Kind + " " + t.Name, t.Message, t.Do, t.Output, t.By}
@@ -460,6 +557,18 @@ func (w *writer) task(visit int64, t history.Task) error {
 		words = append(words, c.What, c.Was, c.Becomes, c.Diff)
 	}
 	return w.say(visit, nth, words...)
+}
+
+// next gives the number of the next task of a host.
+func (w *writer) next(visit int64) (int64, error) {
+	n, ok := w.last[visit]
+	if !ok {
+		if err := w.tx.QueryRow("SELECT coalesce(max(nth), 0) FROM task WHERE visit = ?", visit).Scan(&n); err != nil {
+			return 0, err
+		}
+	}
+	remember(&w.last, visit, n+1)
+	return n + 1, nil
 }
 
 // maxWords bounds what of one task can be found by its words, in bytes.
@@ -472,7 +581,11 @@ func (w *writer) say(visit, nth int64, words ...string) error {
 		return nil
 	}
 	text = text[:min(len(text), maxWords)]
-	res, err := w.tx.Exec("INSERT INTO said (run, visit, nth) VALUES (?, ?, ?)", w.run, visit, nth)
+	said, err := w.prepared("INSERT INTO said (run, visit, nth) VALUES (?, ?, ?)")
+	if err != nil {
+		return err
+	}
+	res, err := said.Exec(w.run, visit, nth)
 	if err != nil {
 		return err
 	}
@@ -480,7 +593,11 @@ func (w *writer) say(visit, nth int64, words ...string) error {
 	if err != nil {
 		return err
 	}
-	_, err = w.tx.Exec("INSERT INTO words (rowid, text) VALUES (?, ?)", id, strings.ToValidUTF8(text, ""))
+	found, err := w.prepared("INSERT INTO words (rowid, text) VALUES (?, ?)")
+	if err != nil {
+		return err
+	}
+	_, err = found.Exec(id, strings.ToValidUTF8(text, ""))
 	return err
 }
 
@@ -488,7 +605,7 @@ func (w *writer) say(visit, nth int64, words ...string) error {
 // have been one of another machine.
 func (w *writer) late(host string, c history.Collected) error {
 	other := *w
-	other.visits = nil // it has others
+	other.visits, other.last = nil, nil // it has others
 	err := w.tx.QueryRow("SELECT id, started FROM run WHERE uuid = ?", c.Run).Scan(&other.run, new(int64))
 	if errors.Is(err, sql.ErrNoRows) {
 		h := history.Head{Run: c.Run, Mode: history.ModeApply, State: history.Elsewhere, Started: begunBy(c.Run, w.started)}

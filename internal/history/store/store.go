@@ -32,9 +32,9 @@ import (
 type Store struct {
 	File string // the path; nothing is made until something is kept
 
-	once sync.Once
-	db   *sql.DB
-	err  error
+	mu  sync.Mutex
+	db  *sql.DB
+	err error
 }
 
 // patience is how long one statement waits for another process that holds the file.
@@ -51,17 +51,31 @@ func (s *Store) reading() (*sql.DB, error) {
 	return s.open()
 }
 
-// open opens the file, makes it where there is none, and brings it forward.
+// open opens the file, makes it where there is none, and brings it forward. What was wrong
+// once stays so: nobody is to wait for a lock again at each question.
 func (s *Store) open() (*sql.DB, error) {
-	s.once.Do(func() {
-		if s.File == "" {
-			s.err = problem.Errorf("there is no place for the history: neither XDG_STATE_HOME nor HOME is set").
-				Remedy(`set one of them, or [history] file in jadekettle.toml`)
-			return
-		}
-		s.db, s.err = s.start()
-	})
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.db != nil || s.err != nil {
+		return s.db, s.err
+	}
+	if s.File == "" {
+		s.err = problem.Errorf("there is no place for the history: neither XDG_STATE_HOME nor HOME is set").
+			Remedy(`set one of them, or [history] file in jadekettle.toml`)
+		return nil, s.err
+	}
+	s.db, s.err = s.start()
 	return s.db, s.err
+}
+
+// openAgain is open, where another process held the file before.
+func (s *Store) openAgain() (*sql.DB, error) {
+	s.mu.Lock()
+	if errors.Is(s.err, errLocked) {
+		s.err = nil
+	}
+	s.mu.Unlock()
+	return s.open()
 }
 
 func (s *Store) start() (*sql.DB, error) {
@@ -97,6 +111,8 @@ func (s *Store) start() (*sql.DB, error) {
 
 // Close lets the file go.
 func (s *Store) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.db == nil {
 		return nil
 	}
