@@ -106,7 +106,10 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	watch.end()
 	a.code = executedCode(ctx, out, r.lenient)
 	kept.end(a.code, out)
-	defer a.tellOthers(ctx, p, kept, a.code, out)
+	defer func() { // once it is told here
+		kept.wait()
+		a.tellOthers(ctx, p, kept, out)
+	}()
 	if a.output == "json" {
 		return a.document(executedDocument(command, out))
 	}

@@ -126,16 +126,17 @@ func (r *recording) Event(e run.Event) {
 	r.to.Event(e)
 }
 
-// end keeps what the run came to.
+// end has it kept what the run came to, and gives its number; 0 where it is not kept. Wait
+// must be called afterwards.
 func (r *recording) end(code int, hosts []*run.Visit) {
 	r.log.end(code)
-	err := r.to.End(code, hosts)
-	if err == nil {
-		r.number, err = r.to.Number()
-	}
-	r.head.Number = r.number
-	r.app.unkept("the run", err)
+	r.to.End(code, hosts)
+	r.number, _ = r.to.Number() // what is wrong, wait tells
+	r.head.Number, r.head.Code = r.number, code
 }
+
+// wait waits until all is kept, and tells when it cannot be.
+func (r *recording) wait() { r.app.unkept("the run", r.to.Wait()) }
 
 // hidden stands for the value of a secret param.
 const hidden = "(secret)"

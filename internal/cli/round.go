@@ -438,9 +438,9 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	out := fleet.Run(ctx, p.hosts, id)
 	watch.end()
 	stopping()
-	a.keep(p, out, true)
 	if len(out) == 0 {
 		kept.end(exitWrong, nil)
+		kept.wait()
 		return problem.Errorf("none of these hosts is meant, now that their facts are known").
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
@@ -448,6 +448,13 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		a.code = exitFailed
 	}
 	kept.end(a.code, out)
+	defer func() { // once it is told here
+		kept.wait()
+		a.keep(p, out, true)
+		if !r.first { // of which the apply that follows tells
+			a.tellOthers(ctx, p, kept, out)
+		}
+	}()
 	if r.save != "" {
 		if err := a.save(ctx, r, p, id, out); err != nil {
 			return err
@@ -459,11 +466,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		return nil // the apply that follows is the document
 	}
 	if a.output == "json" {
-		defer a.tellOthers(ctx, p, kept, a.code, out)
 		return report.Write(a.Out)
-	}
-	if !r.first { // of which the apply that follows tells
-		defer a.tellOthers(ctx, p, kept, a.code, out)
 	}
 	v.Number = kept.number
 	if r.verify && !r.summary {

@@ -22,7 +22,7 @@ const tellLimit = 45 * time.Second
 
 // tellOthers tells those whom the settings name that a run has ended. It is over by then: what
 // does not get through is told here, and changes nothing.
-func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, code int, hosts []*run.Visit) {
+func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts []*run.Visit) {
 	endpoint := p.Settings.Traces
 	if endpoint == "" {
 		endpoint = a.Getenv("OTEL_EXPORTER_OTLP_ENDPOINT")
@@ -34,7 +34,7 @@ func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, code 
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), tellLimit) // one that was stopped is told as well
 	defer cancel()
 	h := kept.head
-	h.Code, h.State, h.Seconds = code, history.Ended, time.Since(h.Started).Seconds()
+	h.State, h.Seconds = history.Ended, time.Since(h.Started).Seconds()
 	k := history.KeptOf(h, hosts)
 	news := &tell.News{Project: p.Settings.Project, Brief: k.Brief(), Kept: k, Sentence: pages.Sentence(k),
 		Report: func(form string) ([]byte, error) {

@@ -81,6 +81,9 @@ func (p Project) Prune(list []Old) (int64, error) {
 			for _, q := range []string{
 				"DELETE FROM words WHERE rowid IN (SELECT id FROM said WHERE run = ?)",
 				"DELETE FROM said WHERE run = ?",
+				"DELETE FROM task WHERE visit IN (SELECT id FROM visit WHERE run = ?)",
+				"DELETE FROM visit WHERE run = ?",
+				"DELETE FROM note WHERE run = ?",
 				"DELETE FROM run WHERE id = ?",
 			} {
 				if _, err := tx.Exec(q, o.id); err != nil {
@@ -108,6 +111,7 @@ func (p Project) Prune(list []Old) (int64, error) {
 // sweep lets go of what no run has any more.
 func sweep(tx *sql.Tx) error {
 	for _, q := range []string{
+		"DELETE FROM leaf WHERE tree NOT IN (SELECT tree FROM run WHERE tree IS NOT NULL)",
 		"DELETE FROM tree WHERE id NOT IN (SELECT tree FROM run WHERE tree IS NOT NULL)",
 		`DELETE FROM content WHERE id NOT IN (SELECT content FROM leaf WHERE content IS NOT NULL UNION SELECT facts FROM visit
 			WHERE facts IS NOT NULL UNION SELECT facts FROM known)`,

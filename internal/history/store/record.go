@@ -22,7 +22,7 @@ import (
 )
 
 // Recorder writes a run while it goes. Its methods never wait for the file, but Number and
-// End, for a short time.
+// Wait, for a short time.
 type Recorder struct {
 	p     Project
 	db    *sql.DB
@@ -45,10 +45,11 @@ type Recorder struct {
 }
 
 // How often is written while a run goes, how often a run says that it is still alive, and how
-// long its end waits for the file.
+// long its number and its end wait for the file.
 const (
 	flushEvery = 50 * time.Millisecond
 	beatEvery  = 2 * time.Second
+	numberWait = time.Second
 	lastWait   = 10 * time.Second
 )
 
@@ -67,8 +68,8 @@ func (r *Recorder) Number() (int, error) {
 	select {
 	case <-r.begun:
 		return r.head.Number, r.beginning()
-	case <-time.After(lastWait):
-		return 0, fmt.Errorf("the run could not be written within %v", lastWait)
+	case <-time.After(numberWait):
+		return 0, fmt.Errorf("the run could not be written within %v", numberWait)
 	}
 }
 
@@ -195,9 +196,9 @@ func (r *Recorder) Event(e run.Event) {
 	}
 }
 
-// End keeps that the run has ended, with the code of the program and what became of the
-// hosts. The error says why not all of it could be kept.
-func (r *Recorder) End(code int, hosts []*run.Visit) error {
+// End has it kept that the run has ended, with the code of the program and what became of the
+// hosts. It does not wait, see Wait.
+func (r *Recorder) End(code int, hosts []*run.Visit) {
 	r.mu.Lock()
 	r.code = code
 	for _, h := range hosts {
@@ -205,6 +206,10 @@ func (r *Recorder) End(code int, hosts []*run.Visit) error {
 	}
 	r.mu.Unlock()
 	close(r.over)
+}
+
+// Wait waits until the end is kept. The error says why not all of the run could be.
+func (r *Recorder) Wait() error {
 	select {
 	case <-r.done:
 		r.mu.Lock()
@@ -691,8 +696,10 @@ func (w *writer) end(code int, meant []string) error {
 		return err
 	}
 	for _, id := range away {
-		if _, err := w.tx.Exec("DELETE FROM visit WHERE id = ?", id); err != nil {
-			return err
+		for _, q := range []string{"DELETE FROM task WHERE visit = ?", "DELETE FROM visit WHERE id = ?"} {
+			if _, err := w.tx.Exec(q, id); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

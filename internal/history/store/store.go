@@ -93,7 +93,7 @@ func (s *Store) start() (*sql.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the history: %w", err)
 	}
-	pragmas := fmt.Sprintf("?mode=%s&_pragma=busy_timeout(%d)&_pragma=foreign_keys(1)&_txlock=immediate&_time_format=sqlite",
+	pragmas := fmt.Sprintf("?mode=%s&_pragma=busy_timeout(%d)&_txlock=immediate&_time_format=sqlite",
 		mode, patience.Milliseconds())
 	if mode == "rw" {
 		pragmas += "&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)"

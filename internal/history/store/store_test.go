@@ -70,7 +70,8 @@ func kept(t *testing.T, p Project, mode string, hosts map[string][]run.Task, mor
 		r.Event(run.Event{Host: v})
 		visits = append(visits, v)
 	}
-	if err := r.End(0, visits); err != nil {
+	r.End(0, visits)
+	if err := r.Wait(); err != nil {
 		t.Fatal(err)
 	}
 	n, err := r.Number()
@@ -246,7 +247,8 @@ func TestInterruptedAndLate(t *testing.T) {
 	h2 := history.Head{Run: id2.String(), Mode: "apply", Started: time.Now(), Machine: "desk", Whole: true}
 	r2 := p.Begin(h2, []string{"gauge-01"}, nil)
 	r2.Event(run.Event{Host: late})
-	if err := r2.End(0, []*run.Visit{late}); err != nil {
+	r2.End(0, []*run.Visit{late})
+	if err := r2.Wait(); err != nil {
 		t.Fatal(err)
 	}
 	k, err := p.Load(1)
@@ -289,7 +291,8 @@ func TestAStoreThatFails(t *testing.T) {
 	begin := func(p Project) error {
 		id, _ := uuid.NewV7()
 		r := p.Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
-		return r.End(0, []*run.Visit{{Name: "gauge-01"}})
+		r.End(0, []*run.Visit{{Name: "gauge-01"}})
+		return r.Wait()
 	}
 	t.Run("no database", func(t *testing.T) {
 		p := pier(t)
@@ -473,7 +476,8 @@ func BenchmarkKeeping(b *testing.B) {
 			r.Event(run.Event{Host: v})
 			all = append(all, v)
 		}
-		if err := r.End(0, all); err != nil {
+		r.End(0, all)
+		if err := r.Wait(); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -502,7 +506,8 @@ func BenchmarkAThousandHosts(b *testing.B) {
 			r.Event(run.Event{Host: v})
 			all = append(all, v)
 		}
-		if err := r.End(0, all); err != nil {
+		r.End(0, all)
+		if err := r.Wait(); err != nil {
 			b.Fatal(err)
 		}
 	}
