@@ -99,6 +99,16 @@ func (s *sift) filter(env string, now time.Time) (store.Filter, error) {
 	return f, err
 }
 
+// sifted gives the runs of the project of the call, and which of them are meant.
+func (a *App) sifted(s *sift) (store.Project, store.Filter, error) {
+	p, _, err := a.keptRuns()
+	if err != nil {
+		return p, store.Filter{}, err
+	}
+	f, err := s.filter(a.env, time.Now())
+	return p, f, err
+}
+
 // since reads a time: a date, a date with a time of day, or how long ago.
 func since(text string, now time.Time) (time.Time, error) {
 	if text == "" {
@@ -124,11 +134,7 @@ func (a *App) runsCommand() *cobra.Command {
 			"those without a change as well. A run is named by its number, as last or last-failed, or as -1, -2 and so on,\n" +
 			"counted from the newest. They lie in one SQLite file, see [history] in jadekettle.toml.",
 		RunE: func(c *cobra.Command, _ []string) error {
-			p, _, err := a.keptRuns()
-			if err != nil {
-				return err
-			}
-			f, err := s.filter(a.env, time.Now())
+			p, f, err := a.sifted(s)
 			if err != nil {
 				return err
 			}
@@ -370,11 +376,7 @@ func (a *App) runsSearchCommand() *cobra.Command {
 			if len(words) == 0 {
 				return problem.Errorf("runs search wants to know what to look for").Remedy("name words")
 			}
-			p, _, err := a.keptRuns()
-			if err != nil {
-				return err
-			}
-			f, err := s.filter(a.env, time.Now())
+			p, f, err := a.sifted(s)
 			if err != nil {
 				return err
 			}
@@ -432,11 +434,7 @@ func (a *App) runsOfCommand() *cobra.Command {
 			if len(args) != 3 {
 				return problem.Errorf("runs of wants to know of what").Remedy("name a host, a kind and a name, such as gauge-01 file /etc/motd")
 			}
-			p, _, err := a.keptRuns()
-			if err != nil {
-				return err
-			}
-			f, err := s.filter(a.env, time.Now())
+			p, f, err := a.sifted(s)
 			if err != nil {
 				return err
 			}

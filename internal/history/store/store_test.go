@@ -259,6 +259,34 @@ func TestInterruptedAndLate(t *testing.T) {
 		t.Errorf("a run of another machine is kept as %+v (%v)", k, err)
 	}
 	r.End(0, nil)
+	if err := r.Wait(); err != nil {
+		t.Error(err)
+	}
+	lies := &run.Visit{Name: "gauge-01", State: run.Reached, Collected: []run.Collected{{Run: "no run"}, {Run: id2.String(), Results: []plan.Result{
+		{Ref: value.Ref{Kind: "file", Name: "/etc/lie"}, Status: plan.Changed}}}}}
+	for range 3 * mostUnknown {
+		one, _ := uuid.NewV7()
+		lies.Collected = append(lies.Collected, run.Collected{Run: one.String()})
+	}
+	other := Project{p.Store, "harbour"}
+	theirs := kept(t, other, "apply", map[string][]run.Task{"gauge-01": nil}, nil)
+	k, _ = other.Load(theirs)
+	lies.Collected = append(lies.Collected, run.Collected{Run: k.Run, Results: lies.Collected[1].Results})
+	id3, _ := uuid.NewV7()
+	r3 := p.Begin(history.Head{Run: id3.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+	r3.Event(run.Event{Host: lies})
+	r3.End(0, []*run.Visit{lies})
+	if err := r3.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	if list, _ := p.List(Filter{}); len(list) != 4+mostUnknown {
+		t.Errorf("a host that lies made %d runs", len(list))
+	}
+	for _, of := range []Project{p, other} {
+		if hits, _, _ := of.Search([]string{"lie"}, Filter{}); len(hits) > 0 {
+			t.Errorf("a host that lies is believed: %+v", hits)
+		}
+	}
 }
 
 // TestTwoAtOnce has two processes keep runs in one file.

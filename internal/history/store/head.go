@@ -1,0 +1,71 @@
+package store
+
+import (
+	"cmp"
+	"database/sql"
+	"encoding/json"
+	"os"
+	"time"
+
+	"jadekettle/internal/history"
+)
+
+// reads gives the head of a run out of a row, see headColumns.
+func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err error) {
+	var command, params string
+	var started, beat int64
+	var ended sql.NullInt64
+	var pid int
+	var elsewhere bool
+	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Revision, &h.Edited,
+		&h.Whole, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere}, more...)...)
+	if err != nil {
+		return h, 0, err
+	}
+	if err = cmp.Or(json.Unmarshal([]byte(command), &h.Command), json.Unmarshal([]byte(params), &h.Params)); err != nil {
+		return h, 0, err
+	}
+	h.Started = atMillis(started)
+	until := beat
+	switch {
+	case elsewhere:
+		h.State = history.Elsewhere
+	case ended.Valid:
+		h.State, until = history.Ended, ended.Int64
+	case alive(h.Machine, pid, atMillis(beat)):
+		h.State, until = history.Running, time.Now().UnixMilli()
+	default:
+		h.State = history.Interrupted
+	}
+	h.Seconds = float64(max(0, until-started)) / 1000
+	if h.Command == nil {
+		h.Command = []string{}
+	}
+	if h.Params == nil {
+		h.Params = map[string]string{}
+	}
+	h.Notes = map[string]string{}
+	return h, id, nil
+}
+
+const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.revision,
+	run.edited, run.whole, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere`
+
+// quiet is how long a run that is alive may not say so: the file may be locked for a while.
+const quiet = 30 * time.Second
+
+// alive says whether a run without an end is still at work: it says so every few seconds,
+// and on this machine its process is there.
+func alive(machine string, pid int, beat time.Time) bool {
+	if time.Since(beat) > quiet {
+		return false
+	}
+	if here, err := os.Hostname(); err != nil || here != machine {
+		return true
+	}
+	p, err := os.FindProcess(pid)
+	if err != nil {
+		return false
+	}
+	return lives(p)
+}

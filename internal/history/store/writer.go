@@ -1,0 +1,489 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"github.com/google/uuid"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history"
+)
+
+// insert keeps a run, under the number that it has, or the next one.
+func (p Project) insert(tx *sql.Tx, h *history.Head, alive bool) (int64, error) {
+	if h.Number == 0 {
+		if err := tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM run WHERE project = ?", p.ID).Scan(&h.Number); err != nil {
+			return 0, err
+		}
+	}
+	command, err := json.Marshal(h.Command)
+	if err != nil {
+		return 0, err
+	}
+	params, err := json.Marshal(h.Params)
+	if err != nil {
+		return 0, err
+	}
+	var ended any
+	if !alive {
+		ended = millis(h.Started) + int64(h.Seconds*1000)
+	}
+	res, err := tx.Exec(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, revision, edited,
+		whole, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`,
+		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Revision, h.Edited, h.Whole,
+		h.Undoes, millis(h.Started), ended, h.Code, time.Now().UnixMilli(), os.Getpid(), h.State == history.Elsewhere)
+	if err != nil {
+		return 0, err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	for key, text := range h.Notes {
+		if _, err := tx.Exec("INSERT INTO note (run, key, value) VALUES (?, ?, ?)", id, key, text); err != nil {
+			return 0, err
+		}
+	}
+	w := writer{tx: tx, run: id}
+	return id, w.say(0, 0, h.Who, h.Machine, h.Revision, strings.Join(h.Command, " "), noted(h.Notes))
+}
+
+func noted(notes map[string]string) string {
+	var b strings.Builder
+	for _, key := range value.Keys(notes) {
+		fmt.Fprintf(&b, "%s %s\n", key, notes[key])
+	}
+	return b.String()
+}
+
+// writer writes one run in a transaction.
+type writer struct {
+	tx      *sql.Tx
+	project string
+	run     int64
+	number  int
+	started time.Time
+	files   int // how many files are in the tree that is kept
+
+	statements map[string]*sql.Stmt // of this transaction
+	ids
+}
+
+// ids are the numbers of what was written before.
+type ids struct {
+	visits map[string]int64
+	things map[value.Ref]int64
+	places map[value.Place]int64
+	labels map[string]int64
+	last   map[int64]int64 // of the tasks of each visit
+	hands  map[int64]bool  // the visits of which it is written what they are at
+}
+
+// remember notes a number.
+func remember[K comparable, V any](in *map[K]V, key K, v V) {
+	if *in == nil {
+		*in = map[K]V{}
+	}
+	(*in)[key] = v
+}
+
+// visit gives the number of a host in the run, which is made where there is none.
+func (w *writer) visit(host string, nth int) (int64, error) {
+	if id, ok := w.visits[host]; ok {
+		return id, nil
+	}
+	at, err := w.host(host)
+	if err != nil {
+		return 0, err
+	}
+	id, err := w.numbered("SELECT id FROM visit WHERE run = ?1 AND host = ?2", "INSERT INTO visit (run, host, nth) VALUES (?1, ?2, ?3)",
+		w.run, at, nth)
+	remember(&w.visits, host, id)
+	return id, err
+}
+
+func (w *writer) host(name string) (int64, error) {
+	return w.numbered("SELECT id FROM host WHERE name = ?", "INSERT INTO host (name) VALUES (?)", name)
+}
+
+func (w *writer) thing(ref value.Ref) (int64, error) {
+	if id, ok := w.things[ref]; ok {
+		return id, nil
+	}
+	id, err := w.numbered("SELECT id FROM thing WHERE kind = ? AND name = ?", "INSERT INTO thing (kind, name) VALUES (?, ?)", ref.Kind,
+		ref.Name)
+	remember(&w.things, ref, id)
+	return id, err
+}
+
+func (w *writer) place(file string, line int) (int64, error) {
+	at := value.Place{File: file, Line: line}
+	if id, ok := w.places[at]; ok {
+		return id, nil
+	}
+	id, err := w.numbered("SELECT id FROM place WHERE file = ? AND line = ?", "INSERT INTO place (file, line) VALUES (?, ?)", file, line)
+	remember(&w.places, at, id)
+	return id, err
+}
+
+// numbered gives the number of what is told once, which is written where it is not yet.
+func (w *writer) numbered(find, insert string, args ...any) (int64, error) {
+	s, err := w.prepared(find)
+	if err != nil {
+		return 0, err
+	}
+	var id int64
+	if err = s.QueryRow(args...).Scan(&id); !errors.Is(err, sql.ErrNoRows) {
+		return id, err
+	}
+	if s, err = w.prepared(insert); err != nil {
+		return 0, err
+	}
+	res, err := s.Exec(args...)
+	if err != nil {
+		return 0, err
+	}
+	return res.LastInsertId()
+}
+
+// prepared gives a statement that is read once in a transaction, however often it is used.
+func (w *writer) prepared(query string) (*sql.Stmt, error) {
+	if s := w.statements[query]; s != nil {
+		return s, nil
+	}
+	s, err := w.tx.Prepare(query)
+	remember(&w.statements, query, s)
+	return s, err
+}
+
+// labelled gives the number of a list of labels; nil for none.
+func (w *writer) labelled(list []string) (any, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	text, err := json.Marshal(list)
+	if err != nil {
+		return nil, err
+	}
+	if id, ok := w.labels[string(text)]; ok {
+		return id, nil
+	}
+	var id int64
+	err = w.tx.QueryRow("INSERT INTO labels (list) VALUES (?) ON CONFLICT (list) DO UPDATE SET list = list RETURNING id",
+		string(text)).Scan(&id)
+	remember(&w.labels, string(text), id)
+	return id, err
+}
+
+func (w *writer) event(e run.Event) error {
+	id, err := w.visit(e.Host.Name, 1<<20)
+	if err != nil {
+		return err
+	}
+	switch {
+	case e.Begun != nil:
+		_, err = w.tx.Exec("UPDATE visit SET began = ?, planned = ?, hand = '' WHERE id = ?", millis(e.Begun.At), e.Begun.Tasks, id)
+		return err
+	case e.Progress != nil:
+		remember(&w.hands, id, true)
+		_, err = w.tx.Exec("UPDATE visit SET hand = ? WHERE id = ?", hand(e.Progress), id)
+		return err
+	case e.Task != nil:
+		if w.hands[id] {
+			delete(w.hands, id)
+			if _, err = w.tx.Exec("UPDATE visit SET hand = '' WHERE id = ?", id); err != nil {
+				return err
+			}
+		}
+		return w.task(id, history.TaskOf(*e.Task, w.started))
+	}
+	for _, t := range e.Host.Tasks {
+		if t.ID < 0 { // left out; all others were told as they came
+			if err := w.task(id, history.TaskOf(t, w.started)); err != nil {
+				return err
+			}
+		}
+	}
+	doc := history.KeptHostOf(e.Host, w.started)
+	var f []byte
+	if e.Host.Facts != nil {
+		if f, err = cbor.Marshal(e.Host.Facts); err != nil {
+			return err
+		}
+	}
+	return w.ended(id, doc, f)
+}
+
+// hand tells what a host is at, for those who follow the run.
+func hand(p *run.Progress) string {
+	text, err := json.Marshal(history.AtWork{Kind: p.Ref.Kind, Name: p.Ref.Name, Line: p.Line, Try: p.Try,
+		Seconds: p.Took.Seconds(), Told: time.Now().UTC()})
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
+// ended keeps what became of a host besides its tasks.
+func (w *writer) ended(id int64, h history.KeptHost, f []byte) error {
+	unknown := 0
+	for _, c := range h.Collected {
+		if err := w.late(h.Name, c, &unknown); err != nil {
+			return err
+		}
+	}
+	var facts any
+	if len(f) > 0 {
+		n, err := content(w.tx, f)
+		if err != nil {
+			return err
+		}
+		facts = n
+	}
+	return w.visited(id, h, facts)
+}
+
+// visited writes what is told of a host besides its tasks.
+func (w *writer) visited(id int64, h history.KeptHost, facts any) error {
+	rest := h
+	rest.Tasks = nil
+	detail, err := json.Marshal(rest)
+	if err != nil {
+		return err
+	}
+	_, err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
+		unchanged = ?, left_out = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`, string(h.State),
+		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed, h.Unchanged, h.LeftOut,
+		h.Blocked, h.Stopped, facts, pack(detail), id)
+	if err != nil {
+		return err
+	}
+	said := ""
+	if h.Executed != nil {
+		said = h.Executed.Output
+	}
+	return w.say(id, -1, h.Name, h.Message, h.Do, said)
+}
+
+func ms(seconds float64) int64 { return int64(seconds * 1000) }
+
+// numbers of the statuses in the file; they never change.
+var numbers = map[plan.Status]int{plan.Changed: 1, plan.Failed: 2, plan.Unchanged: 3, plan.LeftOut: 4, plan.Blocked: 5}
+
+func statusOf(n int) plan.Status {
+	for s, of := range numbers {
+		if of == n {
+			return s
+		}
+	}
+	return plan.Unchanged
+}
+
+// task keeps one task of a host, behind those that it has.
+func (w *writer) task(visit int64, t history.Task) error {
+	thing, err := w.thing(value.Ref{Kind: t.Kind, Name: t.Name})
+	if err != nil {
+		return err
+	}
+	place, err := w.place(t.Manifest, t.Line)
+	if err != nil {
+		return err
+	}
+	labels, err := w.labelled(t.Labels)
+	if err != nil {
+		return err
+	}
+	var detail any
+	if t.Status != plan.Unchanged || len(t.Changes) > 0 || t.Message != "" {
+		text, err := json.Marshal(t)
+		if err != nil {
+			return err
+		}
+		detail = pack(text)
+	}
+	nth, err := w.next(visit)
+	if err != nil {
+		return err
+	}
+	insert, err := w.prepared(`INSERT INTO task (visit, nth, thing, place, labels, status, began, took, detail) VALUES (?, ?, ?, ?, ?,
+		?, ?, ?, ?)`)
+	if err != nil {
+		return err
+	}
+	if _, err = insert.Exec(visit, nth, thing, place, labels, numbers[t.Status], ms(t.After), ms(t.Seconds), detail); err != nil ||
+		t.Status == plan.Unchanged || t.Status == plan.LeftOut {
+		return err
+	}
+	words := []string{t.Kind + " " + t.Name, t.Message, t.Do, t.Output, t.By}
+	for _, c := range slices.Concat(t.Changes, t.Written) {
+		words = append(words, c.What, c.Was, c.Becomes, c.Diff)
+	}
+	return w.say(visit, nth, words...)
+}
+
+// next gives the number of the next task of a host.
+func (w *writer) next(visit int64) (int64, error) {
+	n, ok := w.last[visit]
+	if !ok {
+		if err := w.tx.QueryRow("SELECT coalesce(max(nth), 0) FROM task WHERE visit = ?", visit).Scan(&n); err != nil {
+			return 0, err
+		}
+	}
+	remember(&w.last, visit, n+1)
+	return n + 1, nil
+}
+
+// maxWords bounds what of one task can be found by its words, in bytes.
+const maxWords = 64 << 10
+
+// say lets words be found: those of a run (visit 0), of a host (nth -1) or of a task.
+func (w *writer) say(visit, nth int64, words ...string) error {
+	text := strings.TrimSpace(strings.Join(words, "\n"))
+	if text == "" {
+		return nil
+	}
+	text = text[:min(len(text), maxWords)]
+	said, err := w.prepared("INSERT INTO said (run, visit, nth) VALUES (?, ?, ?)")
+	if err != nil {
+		return err
+	}
+	res, err := said.Exec(w.run, visit, nth)
+	if err != nil {
+		return err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return err
+	}
+	found, err := w.prepared("INSERT INTO words (rowid, text) VALUES (?, ?)")
+	if err != nil {
+		return err
+	}
+	_, err = found.Exec(id, strings.ToValidUTF8(text, ""))
+	return err
+}
+
+// mostUnknown is of how many runs that are not kept here one host may tell at once.
+const mostUnknown = 16
+
+// late files results that a host had kept back under the run that they belong to, which may
+// have been one of another machine. A host may lie: of a run that had all its results, or is
+// another project's, it can tell nothing more.
+func (w *writer) late(host string, c history.Collected, unknown *int) error {
+	if _, err := uuid.Parse(c.Run); err != nil {
+		return nil
+	}
+	other := *w
+	other.visits, other.last = nil, nil // it has others
+	project, state := "", ""
+	err := w.tx.QueryRow(`SELECT run.id, run.project, coalesce((SELECT visit.state FROM visit JOIN host ON host.id = visit.host WHERE
+		visit.run = run.id AND host.name = ?), '') FROM run WHERE uuid = ?`, host, c.Run).Scan(&other.run, &project, &state)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		if *unknown++; *unknown > mostUnknown {
+			return nil
+		}
+		h := history.Head{Run: c.Run, Mode: history.ModeApply, State: history.Elsewhere, Started: begunBy(c.Run, w.started)}
+		if other.run, err = (Project{ID: w.project}).insert(w.tx, &h, false); err != nil {
+			return err
+		}
+	case err != nil:
+		return err
+	case project != w.project || state == string(run.Reached):
+		return nil
+	}
+	id, err := other.visit(host, 0)
+	if err != nil {
+		return err
+	}
+	for _, t := range c.Tasks {
+		have := 0
+		if err := w.tx.QueryRow(`SELECT count(*) FROM task JOIN thing ON thing.id = task.thing WHERE visit = ? AND kind = ?
+			AND name = ?`, id, t.Kind, t.Name).Scan(&have); err != nil {
+			return err
+		}
+		if have > 0 {
+			continue
+		}
+		t.After = 0
+		if err := other.task(id, t); err != nil {
+			return err
+		}
+	}
+	w.things, w.places = other.things, other.places
+	return other.counted(id, w.number)
+}
+
+// counted puts right what is told of a host whose results came with another run.
+func (w *writer) counted(visit int64, by int) error {
+	_, err := w.tx.Exec(`UPDATE visit SET collected_by = ?,
+		changed = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 1),
+		failed = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 2),
+		unchanged = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 3),
+		blocked = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 5),
+		state = CASE state WHEN '' THEN 'lost' ELSE state END,
+		outcome = CASE outcome WHEN '' THEN 'lost' ELSE outcome END
+		WHERE id = ?`, by, visit)
+	return err
+}
+
+// begunBy reads when a run began out of its UUIDv7 (RFC 9562, 5.7), which a host has told
+// and which may be none.
+func begunBy(id string, otherwise time.Time) time.Time {
+	u, err := uuid.Parse(id)
+	if err != nil || u.Version() != 7 {
+		return otherwise
+	}
+	s, ns := u.Time().UnixTime()
+	return time.Unix(s, ns).UTC()
+}
+
+// end keeps that the run is over. Hosts that were not meant in the end are let go.
+func (w *writer) end(code int, meant []string) error {
+	among := map[string]bool{}
+	for _, name := range meant {
+		among[name] = true
+	}
+	now := time.Now().UnixMilli()
+	if _, err := w.tx.Exec("UPDATE run SET ended = ?, beat = ?, code = ? WHERE id = ?", now, now, code, w.run); err != nil {
+		return err
+	}
+	rows, err := w.tx.Query("SELECT visit.id, host.name FROM visit JOIN host ON host.id = visit.host WHERE run = ?", w.run)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var away []int64
+	for rows.Next() {
+		var id int64
+		var name string
+		if err := rows.Scan(&id, &name); err != nil {
+			return err
+		}
+		if !among[name] {
+			away = append(away, id)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, id := range away {
+		for _, q := range []string{"DELETE FROM task WHERE visit = ?", "DELETE FROM visit WHERE id = ?"} {
+			if _, err := w.tx.Exec(q, id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
