@@ -418,7 +418,8 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}
-	kept, err := a.record(p, id, history.Head{Mode: r.mode(), Started: started, Whole: id.Whole, Undoes: r.undoes})
+	kept, err := a.record(p, id, history.Head{Mode: r.mode(), Started: started, Whole: id.Whole,
+		Declared: !r.bare(), Undoes: r.undoes})
 	if err != nil {
 		return err
 	}

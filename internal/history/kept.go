@@ -48,6 +48,7 @@ type Head struct {
 	Revision string            `json:"revision" doc:"The commit that the project was at; empty outside of git."`
 	Edited   bool              `json:"edited" doc:"Whether its files were changed since that commit."`
 	Whole    bool              `json:"whole" doc:"Whether it was about all tasks of its hosts."`
+	Declared bool              `json:"declared" doc:"Whether it was about what is declared, and not about a command, or what to put back or take away."`
 	Undoes   int               `json:"undoes" doc:"The run that it puts back; 0 in any other."`
 	Notes    map[string]string `json:"notes" doc:"What was noted on it."`
 }

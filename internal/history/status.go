@@ -51,7 +51,11 @@ func (s *Stand) says() Condition {
 		return ""
 	case s.State == run.Lost || s.Outcome == run.OutFailed || s.Outcome == run.OutWrong:
 		return Failing
-	case s.Mode == ModeUndo && s.Changed > 0, s.Changed > 0 && (s.Mode == ModePreview || s.Mode == ModeDrift):
+	case s.Mode == ModeUndo && s.Changed > 0:
+		return Drifted
+	case !s.Declared:
+		return ""
+	case s.Changed > 0 && (s.Mode == ModePreview || s.Mode == ModeDrift):
 		return Drifted
 	case !s.Whole, s.Stopped, s.Mode == ModeVerify:
 		return ""

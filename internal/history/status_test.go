@@ -14,7 +14,7 @@ func TestStatusOf(t *testing.T) {
 	n := 0
 	stand := func(mode string, o run.Outcome, more func(*Stand)) Stand {
 		n++
-		s := Stand{Head: Head{Number: 100 - n, Mode: mode, Whole: true, Who: "maren"}, State: run.Reached, Outcome: o,
+		s := Stand{Head: Head{Number: 100 - n, Mode: mode, Whole: true, Declared: true, Who: "maren"}, State: run.Reached, Outcome: o,
 			At: at.Add(-time.Duration(n) * time.Hour)}
 		switch o {
 		case run.OutChanged:
@@ -52,6 +52,8 @@ func TestStatusOf(t *testing.T) {
 			{Kind: "file", Name: "/etc/motd", Status: plan.Changed, Drift: plan.ByHost}}, Drifted, 1, "file /etc/motd was changed on the host, and 1 more"},
 		"declared anew": {[]Stand{stand("drift", run.OutChanged, nil)}, []Task{{Kind: "file", Name: "/etc/hosts", Status: plan.Changed,
 			Drift: plan.ByDeclaration}}, Outdated, 1, "file /etc/hosts is declared anew"},
+		"a look at what an undo would do": {[]Stand{stand("preview", run.OutChanged, func(s *Stand) { s.Undoes, s.Declared = 7, false }),
+			stand("apply", run.OutUnchanged, nil)}, nil, AsDeclared, 2, ""},
 		"undone": {[]Stand{stand("undo", run.OutChanged, func(s *Stand) { s.Undoes = 7 })}, nil, Drifted, 1, ""},
 		"owing": {[]Stand{stand("apply", run.OutChanged, func(s *Stand) {
 			s.Latest, s.Debts = true, []Debt{{"service", "tide-logger", "restart"}}

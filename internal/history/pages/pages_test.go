@@ -137,15 +137,16 @@ func evaluate[T any](t *testing.T, ctx context.Context, script string) T {
 // tells evaluates an expression in the page until it is what it should be.
 func tells(t *testing.T, ctx context.Context, expression, want string) {
 	t.Helper()
-	got := ""
-	for range 100 {
-		got = evaluate[string](t, ctx, "String("+expression+")")
-		if got == want {
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		// what is not there yet is an error of the script
+		got, err := chromedp.Run(ctx, chromedp.Evaluate[string]("String("+expression+")"))
+		if err == nil && got == want {
 			return
 		}
-		time.Sleep(20 * time.Millisecond)
+		if time.Now().After(deadline) {
+			t.Fatalf("%s is %q, not %q (%v)", expression, got, want, err)
+		}
 	}
-	t.Errorf("%s is %q, not %q", expression, got, want)
 }
 
 const rows = `[...document.querySelectorAll("#tasks-table tbody tr:not(.more)")]`

@@ -285,18 +285,18 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		var s history.Stand
 		var visit, started, began int64
 		var state, outcome string
-		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Undoes, &started, &visit, &state, &outcome,
+		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started, &visit, &state, &outcome,
 			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped)
 		s.Started, s.State, s.Outcome = atMillis(started), run.State(state), run.Outcome(outcome)
 		if s.At = s.Started; began > 0 {
 			s.At = atMillis(began)
 		}
-		if s.State == run.Reached && s.Whole && latest < 0 {
+		if s.State == run.Reached && s.Whole && s.Declared && latest < 0 {
 			latest = len(out)
 		}
 		out, visits = append(out, s), append(visits, visit)
 		return err
-	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.undoes, run.started, visit.id, visit.state,
+	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.declared, run.undoes, run.started, visit.id, visit.state,
 		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped FROM host JOIN visit ON
 		visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND run.env = ? AND
 		visit.state NOT IN ('', 'not begun') AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)

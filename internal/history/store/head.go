@@ -18,7 +18,7 @@ func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err 
 	var pid int
 	var elsewhere bool
 	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Revision, &h.Edited,
-		&h.Whole, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere}, more...)...)
+		&h.Whole, &h.Declared, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere}, more...)...)
 	if err != nil {
 		return h, 0, err
 	}
@@ -49,7 +49,7 @@ func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err 
 }
 
 const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.revision,
-	run.edited, run.whole, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere`
+	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere`
 
 // quiet is how long a run that is alive may not say so: the file may be locked for a while.
 const quiet = 30 * time.Second

@@ -87,7 +87,7 @@ func (p Project) move(tx *sql.Tx, n int, who string, command []string, r *histor
 		return err
 	}
 	h := history.Head{Number: n, Run: r.Run, Mode: r.Mode, Env: r.Env, Started: r.Started, Seconds: r.Seconds, Who: who,
-		Command: command, Whole: true}
+		Command: command, Whole: true, Declared: r.Mode == history.ModeApply}
 	id, err := p.insert(tx, &h, false)
 	if err != nil {
 		return err

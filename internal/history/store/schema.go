@@ -22,6 +22,7 @@ CREATE TABLE run (
 	revision TEXT NOT NULL,
 	edited INTEGER NOT NULL,
 	whole INTEGER NOT NULL,
+	declared INTEGER NOT NULL,
 	undoes INTEGER NOT NULL,
 	started INTEGER NOT NULL,
 	ended INTEGER,

@@ -47,7 +47,7 @@ func kept(t *testing.T, p Project, mode string, hosts map[string][]run.Task, mor
 	t.Helper()
 	id, _ := uuid.NewV7()
 	h := history.Head{Run: id.String(), Mode: mode, Started: time.Now().Add(-time.Second), Who: "maren", Machine: "desk",
-		Whole: true, Command: []string{mode, "--all"}, Params: map[string]string{"gauge.depth": "3"}}
+		Whole: true, Declared: true, Command: []string{mode, "--all"}, Params: map[string]string{"gauge.depth": "3"}}
 	if more != nil {
 		more(&h)
 	}

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
-
 	"github.com/google/uuid"
 
 	"jadekettle/internal/core/plan"
@@ -40,8 +39,8 @@ func (p Project) insert(tx *sql.Tx, h *history.Head, alive bool) (int64, error) 
 		ended = millis(h.Started) + int64(h.Seconds*1000)
 	}
 	res, err := tx.Exec(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, revision, edited,
-		whole, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`,
-		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Revision, h.Edited, h.Whole,
+		whole, declared, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`,
+		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Revision, h.Edited, h.Whole, h.Declared,
 		h.Undoes, millis(h.Started), ended, h.Code, time.Now().UnixMilli(), os.Getpid(), h.State == history.Elsewhere)
 	if err != nil {
 		return 0, err
