@@ -31,7 +31,10 @@ func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts
 	if len(p.Settings.Tells) == 0 && !traced {
 		return
 	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), tellLimit) // one that was stopped is told as well
+	if ctx.Err() != nil { // a run that was stopped is told as well; else Ctrl-C ends the telling
+		ctx = context.WithoutCancel(ctx)
+	}
+	ctx, cancel := context.WithTimeout(ctx, tellLimit)
 	defer cancel()
 	h := kept.head
 	h.State, h.Seconds = history.Ended, time.Since(h.Started).Seconds()

@@ -344,7 +344,11 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	if err == nil {
 		left, err = s.last(ctx, r, start)
 	}
-	if err = errors.Join(err, store.Finish(start.Run)); err != nil {
+	err = errors.Join(err, store.Finish(start.Run))
+	if r.moved() { // whether the controller is still there or not
+		r.log(ctx)
+	}
+	if err != nil {
 		return err
 	}
 	r.prune()
@@ -354,7 +358,6 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		store.Close()
 		return s.send(wire.Message{Done: &wire.Done{Leftovers: left, Debts: debts, Free: true}})
 	}
-	r.log(ctx)
 	return s.end(store, &wire.Done{Leftovers: left, Debts: debts})
 }
 
