@@ -25,6 +25,8 @@ type Files struct {
 type read struct {
 	text []byte // nil when it was only opened, which streams what may be large
 	size int64
+	sum  []byte // of its text, once that was asked for; nil for what is not kept
+	done bool   // it was asked for
 }
 
 // Watch gives the files of a project as Files.
@@ -92,19 +94,30 @@ func (f *Files) taken(name string, r *read) []byte {
 	return text
 }
 
+// summed gives the hash of a file's text, which is made once; nil where it is not kept.
+func (f *Files) summed(name string, r *read) []byte {
+	if !r.done {
+		r.done = true
+		if text := f.taken(name, r); text != nil || r.size == 0 {
+			sum := sha256.Sum256(text)
+			r.sum = sum[:]
+		}
+	}
+	return r.sum
+}
+
 // tree keeps the files that were read, each text once, and gives the number of the whole.
 func (f *Files) tree(tx *sql.Tx) (int64, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	names := value.Keys(f.seen)
 	sum := sha256.New()
-	texts := make([][]byte, len(names))
-	for i, name := range names {
-		texts[i] = f.taken(name, f.seen[name])
-		one := sha256.Sum256(texts[i])
+	for _, name := range names {
+		r := f.seen[name]
 		sum.Write(binary.BigEndian.AppendUint64(nil, uint64(len(name))))
 		sum.Write([]byte(name))
-		sum.Write(binary.BigEndian.AppendUint64(one[:], uint64(f.seen[name].size)))
+		sum.Write(binary.BigEndian.AppendUint64(nil, uint64(r.size)))
+		sum.Write(f.summed(name, r))
 	}
 	var id int64
 	err := tx.QueryRow("SELECT id FROM tree WHERE sha256 = ?", sum.Sum(nil)).Scan(&id)
@@ -118,17 +131,29 @@ func (f *Files) tree(tx *sql.Tx) (int64, error) {
 	if id, err = res.LastInsertId(); err != nil {
 		return 0, err
 	}
-	for i, name := range names {
-		var of any // NULL where the text is not kept
-		if texts[i] != nil || f.seen[name].size == 0 {
-			if of, err = content(tx, texts[i]); err != nil {
-				return 0, err
-			}
-		}
-		if _, err := tx.Exec("INSERT INTO leaf (tree, path, size, content) VALUES (?, ?, ?, ?)", id, name,
-			f.seen[name].size, of); err != nil {
+	for _, name := range names {
+		if err := f.leaf(tx, id, name); err != nil {
 			return 0, err
 		}
 	}
 	return id, nil
+}
+
+// leaf keeps one file of a tree.
+func (f *Files) leaf(tx *sql.Tx, tree int64, name string) error {
+	r := f.seen[name]
+	var of any // NULL where the text is not kept
+	if r.sum != nil {
+		var id int64
+		err := tx.QueryRow("SELECT id FROM content WHERE sha256 = ?", r.sum).Scan(&id)
+		if errors.Is(err, sql.ErrNoRows) {
+			id, err = content(tx, f.taken(name, r))
+		}
+		if err != nil {
+			return err
+		}
+		of = id
+	}
+	_, err := tx.Exec("INSERT INTO leaf (tree, path, size, content) VALUES (?, ?, ?, ?)", tree, name, r.size, of)
+	return err
 }

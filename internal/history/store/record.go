@@ -214,7 +214,8 @@ func (r *Recorder) flush(events []run.Event, over bool) error {
 	w := r.w
 	err := r.p.write(r.db, func(tx *sql.Tx) error {
 		w.tx, w.statements = tx, nil
-		if r.files != nil && (w.files != r.files.count()) {
+		// what is read later, such as templates, comes with the end
+		if r.files != nil && (w.files == 0 || over) && w.files != r.files.count() {
 			id, err := r.files.tree(tx)
 			if err != nil {
 				return err
