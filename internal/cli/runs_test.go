@@ -25,6 +25,7 @@ func dated(text string) string {
 		{`\b[0-9a-f]{12}\b`, "c0ffee"},
 		{`(took|now|usually) +[0-9.]+s`, "${1} 1.0s"},
 		{`  [0-9.]+s\b`, ""},
+		{`[0-9]+ minutes? ago`, "just now"},
 		{`([^ \n]) {3,}`, "$1  "},
 	} {
 		text = regexp.MustCompile(u.is).ReplaceAllString(text, u.as)

@@ -92,7 +92,7 @@ func browser(t *testing.T, r *Run) (context.Context, string) {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 4*time.Minute)
 	t.Cleanup(cancel)
 	if err := chromedp.Listen(ctx, func(e any) {
 		switch e := e.(type) {
@@ -137,7 +137,7 @@ func evaluate[T any](t *testing.T, ctx context.Context, script string) T {
 // tells evaluates an expression in the page until it is what it should be.
 func tells(t *testing.T, ctx context.Context, expression, want string) {
 	t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
 		// what is not there yet is an error of the script
 		got, err := chromedp.Run(ctx, chromedp.Evaluate[string]("String("+expression+")"))
 		if err == nil && got == want {

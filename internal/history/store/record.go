@@ -35,12 +35,11 @@ type Recorder struct {
 }
 
 // How often is written while a run goes, how often a run says that it is still alive, and how
-// long its number and its end wait for the file.
+// long its number and its end wait for a disk that stands still. What is locked is given up sooner.
 const (
 	flushEvery = 50 * time.Millisecond
 	beatEvery  = 2 * time.Second
-	numberWait = time.Second
-	lastWait   = 10 * time.Second
+	lastWait   = 90 * time.Second
 )
 
 // Begin begins to keep a run over these hosts. files, which may be nil, are those that the run
@@ -58,8 +57,8 @@ func (r *Recorder) Number() (int, error) {
 	select {
 	case <-r.begun:
 		return r.head.Number, r.beginning()
-	case <-time.After(numberWait):
-		return 0, fmt.Errorf("the run could not be written within %v", numberWait)
+	case <-time.After(lastWait):
+		return 0, fmt.Errorf("the run could not be written within %v", lastWait)
 	}
 }
 
@@ -76,7 +75,7 @@ func (r *Recorder) beginning() error {
 // begin keeps that the run has begun. While another process holds the file it tries again.
 func (r *Recorder) begin() error {
 	defer close(r.begun)
-	const again, last = 100 * time.Millisecond, 1
+	const again, last = 100 * time.Millisecond, 2
 	var err error
 	for over := 0; ; {
 		if err = r.tryBegin(); err == nil {

@@ -217,7 +217,7 @@ func TestInterruptedAndLate(t *testing.T) {
 	r.Event(run.Event{Host: v, Begun: &run.Begun{At: h.Started, Tasks: 2}})
 	r.Event(run.Event{Host: v, Task: &one})
 	r.Event(run.Event{Host: v, Progress: &run.Progress{Ref: value.Ref{Kind: "package", Name: "buoy-tools"}, Line: "unpacking"}})
-	deadline := time.Now().Add(10 * time.Second)
+	deadline := time.Now().Add(2 * time.Minute)
 	for {
 		k, err := p.Load(1)
 		if err == nil && k.State == history.Running && len(k.Hosts[0].Tasks) == 1 && k.Hosts[0].AtWork != nil && k.Hosts[0].AtWork.Line == "unpacking" {
@@ -359,7 +359,7 @@ func TestAStoreThatFails(t *testing.T) {
 		defer other.Close()
 		begun := time.Now()
 		refuses(t, "is locked", "try again", begin(other))
-		if took := time.Since(begun); took > lastWait {
+		if took := time.Since(begun); took > 30*time.Second {
 			t.Errorf("it took %v", took)
 		}
 	})
