@@ -362,7 +362,7 @@ func (a *App) showFacts(p store.Project, n int, host string) error {
 	for _, name := range value.Keys(flat) {
 		rows = append(rows, []string{name, flat[name]})
 	}
-	screen.Pairs(a.Out, "", rows)
+	screen.Pairs(a.Out, rows)
 	return nil
 }
 

@@ -115,7 +115,7 @@ func notes(w io.Writer, notes map[string]string) {
 	}
 }
 
-// Head prints what is kept of a run besides what became of its hosts.
+// RunHead prints what is kept of a run besides what became of its hosts.
 func RunHead(w io.Writer, h *history.Head) {
 	mood, state := Loud, ""
 	switch h.State {
@@ -167,11 +167,8 @@ func RunHead(w io.Writer, h *history.Head) {
 	}
 }
 
-// Pairs prints names and texts in two columns, below a heading.
-func Pairs(w io.Writer, title string, rows [][]string) {
-	if title != "" {
-		fmt.Fprintf(w, "\n%s\n", Paint(Quiet, title))
-	}
+// Pairs prints names and texts in two columns.
+func Pairs(w io.Writer, rows [][]string) {
 	for _, line := range Aligned(rows) {
 		fmt.Fprintln(w, line)
 	}
@@ -229,9 +226,6 @@ func Declaration(w io.Writer, text string, line int) {
 		fmt.Fprintf(w, "%s %s\n", Paint(Quiet, fmt.Sprintf("%5d |", n)), Block(lines[n-1]))
 	}
 }
-
-// DiffText prints a unified diff in colour.
-func (v *Run) DiffText(text string) { v.diff(text) }
 
 // Told prints one task of one run, the run in its line.
 func (v *Run) Told(t *history.Task, head string) {

@@ -2,7 +2,6 @@ package settings
 
 import (
 	"fmt"
-	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -65,9 +64,6 @@ var tellScope = expr.Scope{Roots: []string{"env"}, Locals: []string{"run"}, What
 var sampleRun = map[string]any{"mode": "apply", "code": int64(0), "env": "", "number": int64(1), "who": "", "machine": "",
 	"seconds": 0.0, "hosts": int64(0), "changed": int64(0), "failed": int64(0), "unchanged": int64(0), "not_reached": int64(0),
 	"not_begun": int64(0), "tasks_changed": int64(0), "tasks_failed": int64(0), "notes": map[string]any{}}
-
-// RunFields names the fields of run in conditions.
-func RunFields() []string { return slices.Sorted(maps.Keys(sampleRun)) }
 
 // tell reads one [tell.NAME].
 func (s *Settings) tell(k manifest.Key, problems *problem.Problems) {
