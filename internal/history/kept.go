@@ -145,16 +145,6 @@ type KeptHost struct {
 	AtWork      *AtWork   `json:"at_work" doc:"What it is at, of a run that goes on; null where that is not known."`
 }
 
-// Report gives the run in the form in which it was told when it ended.
-func (k *Kept) Report() *Report {
-	out := &Report{Format: Format, Run: k.Run, Number: k.Number, Env: k.Env, Mode: k.Mode, Started: k.Started,
-		Seconds: k.Seconds, Hosts: []Host{}}
-	for _, h := range k.Hosts {
-		out.Hosts = append(out.Hosts, h.Host)
-	}
-	return out
-}
-
 // AtWork tells what a host is at that has not ended.
 type AtWork struct {
 	Kind    string    `json:"kind" doc:"The kind of the task; empty for a command."`
