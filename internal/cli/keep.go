@@ -97,9 +97,7 @@ func (a *App) record(p *project, id plan.Run, h history.Head) (*recording, error
 	for i, host := range p.hosts {
 		hosts[i] = host.Name
 	}
-	out := &recording{app: a, to: p.runs.Begin(h, hosts, p.files), head: h}
-	out.log = a.log(p, out, len(hosts))
-	return out, nil
+	return &recording{app: a, to: p.runs.Begin(h, hosts, p.files), head: h, log: a.log(p, &h, len(hosts))}, nil
 }
 
 // noteFlag lets a call note something on its run.
@@ -126,13 +124,13 @@ func (r *recording) Event(e run.Event) {
 	r.to.Event(e)
 }
 
-// end has it kept what the run came to, and gives its number; 0 where it is not kept. Wait
-// must be called afterwards.
+// end has it kept what the run came to; the number is known then. wait must be called
+// afterwards.
 func (r *recording) end(code int, hosts []*run.Visit) {
-	r.log.end(code)
 	r.to.End(code, hosts)
 	r.number, _ = r.to.Number() // what is wrong, wait tells
 	r.head.Number, r.head.Code = r.number, code
+	r.log.end(code, r.number)
 }
 
 // wait waits until all is kept, and tells when it cannot be.

@@ -21,7 +21,7 @@ type runLog struct {
 }
 
 // log begins to log a run. That it cannot is told, and no reason to end.
-func (a *App) log(p *project, r *recording, hosts int) *runLog {
+func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
 	if p.Settings.Log == "" {
 		return &runLog{}
 	}
@@ -31,11 +31,7 @@ func (a *App) log(p *project, r *recording, hosts int) *runLog {
 		fmt.Fprintf(a.Err, "the run is not logged: %s\n", screen.Line(err.Error()))
 		return &runLog{}
 	}
-	h := &r.head
-	if h.Number, err = r.to.Number(); err != nil {
-		h.Number = 0 // which is told at the end
-	}
-	l := &runLog{slog.New(slog.NewJSONHandler(f, nil)).With("run", h.Run, "number", h.Number), f}
+	l := &runLog{slog.New(slog.NewJSONHandler(f, nil)).With("run", h.Run), f}
 	l.to.Info("run began", "project", p.Settings.Project, "mode", h.Mode, "env", h.Env, "who", h.Who, "machine", h.Machine,
 		"revision", h.Revision, "edited", h.Edited, "hosts", hosts)
 	return l
@@ -68,11 +64,11 @@ func (l *runLog) Event(e run.Event) {
 		string(t.Status), "message", t.Message, "file", t.Place.File, "line", t.Place.Line, "seconds", t.Took.Seconds())
 }
 
-// end logs that the run has ended.
-func (l *runLog) end(code int) {
+// end logs that the run has ended, and its number, for which its beginning does not wait.
+func (l *runLog) end(code, number int) {
 	if l.to == nil {
 		return
 	}
-	l.to.Info("run ended", "code", code)
+	l.to.Info("run ended", "number", number, "code", code)
 	l.file.Close()
 }
