@@ -118,7 +118,7 @@ func (a *App) reportAll(dir string, s *sift) error {
 	if err != nil {
 		return err
 	}
-	stands, err := a.statusOf(p, time.Now())
+	stands, err := a.statusOf(p)
 	if err != nil {
 		return err
 	}

@@ -304,7 +304,7 @@ func (a *App) showHost(p store.Project, k *history.Kept, whole bool) {
 		for _, d := range h.Debts {
 			fmt.Fprintf(a.Out, "a %s of %s is owed\n", d.Action, screen.Line(d.Kind+" "+d.Name))
 		}
-		v.HostEnd(k.Visits()[i])
+		v.HostEnd(h.Visit(k.Started))
 	}
 }
 
@@ -708,7 +708,7 @@ func (a *App) runsCheckCommand() *cobra.Command {
 				return err
 			}
 			h, err := p.Check()
-			if errors.Is(err, store.ErrNone) || err == nil && h.Bytes == 0 {
+			if errors.Is(err, store.ErrNone) {
 				fmt.Fprintln(a.Out, "no run is kept yet")
 				return nil
 			}

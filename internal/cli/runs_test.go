@@ -51,6 +51,9 @@ func TestRunsAreFound(t *testing.T) {
 		t.Errorf("before the first run: %s", out)
 	}
 	jk(0, "status")
+	if out := jk(0, "runs", "check"); !strings.Contains(out, "no run is kept yet") {
+		t.Errorf("check before the first run: %s", out)
+	}
 	committed(t, dir, "v1")
 	jk(1, "preview", "--note", "ticket=12")
 	jk(1, "apply", "--all", "--param", "pier.depth=3")

@@ -37,7 +37,7 @@ func (a *App) statusCommand() *cobra.Command {
 			if listen != "" {
 				return a.listen(c.Context(), listen, p)
 			}
-			list, err := a.statusOf(p, time.Now())
+			list, err := a.statusOf(p)
 			if err != nil {
 				return err
 			}
@@ -68,7 +68,7 @@ func (a *App) statusCommand() *cobra.Command {
 const lookBack = 200
 
 // statusOf tells how the hosts of a project are, those that need a person first.
-func (a *App) statusOf(p *project, now time.Time) ([]history.HostStatus, error) {
+func (a *App) statusOf(p *project) ([]history.HostStatus, error) {
 	out := []history.HostStatus{}
 	for _, h := range p.hosts {
 		stands, err := p.runs.Stands(p.Settings.Env, h.Name, lookBack)
@@ -104,7 +104,7 @@ func (a *App) listen(ctx context.Context, address string, p *project) error {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
-		list, err := a.statusOf(p, time.Now())
+		list, err := a.statusOf(p)
 		if err != nil {
 			http.Error(w, problem.From(err).What, http.StatusInternalServerError)
 			return

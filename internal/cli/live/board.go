@@ -5,6 +5,7 @@ package live
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -151,7 +152,7 @@ func (b *Board) unwell(h *host) {
 	case v.Wrong != nil:
 		b.failures = append(b.failures, failure{host: h.name, text: "cannot be resolved"})
 	case v.Executed != nil && (v.Executed.Code != 0 || v.Executed.Wrong != ""):
-		b.failures = append(b.failures, failure{host: h.name, text: cmp.Or(v.Executed.Wrong, "ended with "+number(v.Executed.Code))})
+		b.failures = append(b.failures, failure{host: h.name, text: cmp.Or(v.Executed.Wrong, fmt.Sprintf("ended with %d", v.Executed.Code))})
 	case v.State != run.Reached && v.State != run.Off:
 		text, _, _ := strings.Cut(v.Message, "\n")
 		b.failures = append(b.failures, failure{host: h.name, text: string(v.State) + ": " + text})

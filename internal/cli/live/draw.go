@@ -3,7 +3,6 @@ package live
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -14,8 +13,6 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
 )
-
-func number(n int) string { return strconv.Itoa(n) }
 
 // Draw gives the board as lines, at most so many and at most so wide, in the moods of package
 // screen.
@@ -95,7 +92,7 @@ func (b *Board) head(p *paper, now time.Time) {
 
 // counts tells how many hosts came to what so far.
 func (b *Board) counts() string {
-	names := []string{"failed", b.changedWord(), "unchanged", "at work", "waiting"}
+	names := []string{"failed", b.word(plan.Changed), "unchanged", "at work", "waiting"}
 	n := make([]int, len(names))
 	for _, h := range b.hosts {
 		switch {
@@ -119,8 +116,6 @@ func (b *Board) counts() string {
 	}
 	return strings.Join(parts, ", ")
 }
-
-func (b *Board) changedWord() string { return b.word(plan.Changed) }
 
 func (b *Board) word(s plan.Status) string {
 	if b.Would && s == plan.Changed {
@@ -309,7 +304,7 @@ func (b *Board) drawChanges(p *paper) {
 	}
 	for i := range shown {
 		c := b.changes[len(b.changes)-1-i]
-		p.add(screen.Loud, screen.Line(c.ref.String())+"  "+b.changedWord()+" on "+folded(c.hosts))
+		p.add(screen.Loud, screen.Line(c.ref.String())+"  "+b.word(plan.Changed)+" on "+folded(c.hosts))
 	}
 	if n := len(b.changes) - shown; n > 0 {
 		p.add(screen.Quiet, fmt.Sprintf("and %d more", n))

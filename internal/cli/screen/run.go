@@ -811,15 +811,24 @@ func (v *Run) TaskOf(host string, t *run.Task) {
 	if t.Place.File != "" {
 		v.printf(Quiet, "    declared at %s", Line(t.Place.String()))
 	}
-	if t.Status == plan.Blocked {
-		v.printf(Plain, "    blocked by %s", Line(t.BlockedBy.String()))
-	}
+	v.whole(t)
+}
+
+// whole prints all that is known of a task, below its line.
+func (v *Run) whole(t *run.Task) {
 	for _, text := range []string{t.Message, t.Reason} {
 		if text != "" {
 			v.block(moodOf(t.Status), "    ", text)
 		}
 	}
+	if t.Status == plan.Blocked {
+		v.printf(Plain, "    blocked by %s", Line(t.BlockedBy.String()))
+	}
 	v.changes(t.Changes)
+	if len(t.Written) > 0 {
+		v.printf(Quiet, "    last written %s by %s", When(time.Unix(t.Since, 0)), Line(t.By))
+		v.changes(t.Written)
+	}
 	if t.Output != "" {
 		v.printf(Quiet, "    it printed")
 		v.block(Plain, "      ", t.Output)

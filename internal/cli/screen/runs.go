@@ -78,7 +78,7 @@ func Outcome(b *history.Brief) (Mood, string) {
 	return mood, text
 }
 
-// Runs prints runs as a table, a line for each.
+// Runs prints runs as a table, a line for each, cut at a width; 0 cuts none.
 func Runs(w io.Writer, list []history.Brief, width int) {
 	rows := [][]string{{"run", "when", "what", "by", "took", "came to", "hosts"}}
 	moods := []Mood{Quiet}
@@ -96,9 +96,6 @@ func Runs(w io.Writer, list []history.Brief, width int) {
 		rows = append(rows, []string{fmt.Sprint(b.Number), When(b.Started), what, by, Took(b.Seconds), text,
 			strings.Join(inventory.Fold(b.Hosts), " ")})
 		moods = append(moods, mood)
-	}
-	if width == 0 {
-		width = LineWidth
 	}
 	for i, line := range Aligned(rows) {
 		fmt.Fprintln(w, Paint(moods[i], Cut(line, width)))
@@ -190,24 +187,8 @@ func (v *Run) TaskLine(t *history.Task, pad int) {
 
 // TaskWhole prints all that is kept of a task, below its line.
 func (v *Run) TaskWhole(t *history.Task) {
-	if t.Message != "" {
-		v.block(moodOf(t.Status), "    ", t.Message)
-	}
-	if t.BlockedBy != nil {
-		v.printf(Plain, "    blocked by %s", Line(t.BlockedBy.Kind+" "+t.BlockedBy.Name))
-	}
-	v.changes(history.Back(t.Changes))
-	if len(t.Written) > 0 {
-		v.printf(Quiet, "    last written %s by %s", Line(t.Since), Line(t.By))
-		v.changes(history.Back(t.Written))
-	}
-	if t.Output != "" {
-		v.printf(Quiet, "    it printed")
-		v.block(Plain, "      ", t.Output)
-	}
-	if t.Do != "" {
-		v.block(Quiet, "    ", t.Do)
-	}
+	back := t.Back(time.Time{}) // when it began is not told
+	v.whole(&back)
 }
 
 // Declaration prints a declaration as it stands in a text, from its first line to the next

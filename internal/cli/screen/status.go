@@ -55,9 +55,6 @@ func Status(w io.Writer, list []history.HostStatus, width int, now time.Time) {
 	for _, g := range groups {
 		rows, moods = append(rows, g.cells), append(moods, moodOfCondition(g.first.Condition))
 	}
-	if width == 0 {
-		width = LineWidth + 40
-	}
 	for i, line := range Aligned(rows) {
 		fmt.Fprintln(w, Paint(moods[i], Cut(line, width)))
 		if i == 0 {

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"time"
@@ -141,12 +142,15 @@ type Health struct {
 const maxWrong = 20
 
 // Check reads the whole file: whether SQLite finds it sound, whether every text is still what
-// it was, and whether every record can be read.
+// it was, and whether every record can be read. Without a file it is ErrNone.
 func (s *Store) Check() (*Health, error) {
 	out := &Health{}
 	info, err := os.Stat(s.File)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrNone
+	}
 	if err != nil {
-		return nil, none(errors.Join(ErrNone, err))
+		return nil, fmt.Errorf("the history: %w", err)
 	}
 	out.Bytes = info.Size()
 	db, err := s.open()

@@ -30,6 +30,9 @@ type HostState struct {
 	Ran    time.Time // when that was
 }
 
+const knownOfHost = `SELECT known.read, known.ran, known.groups, content.packed FROM known JOIN content ON content.id = known.facts
+	WHERE project = ? AND env = ? AND host = ?`
+
 // Load reads what is known of a host. ok is false when there is nothing, or nothing that can
 // be read.
 func (k Known) Load(host string) (s HostState, ok bool) {
@@ -37,8 +40,7 @@ func (k Known) Load(host string) (s HostState, ok bool) {
 	if err != nil {
 		return s, false
 	}
-	s, err = k.load(db.QueryRow(`SELECT known.read, known.ran, known.groups, content.packed FROM known JOIN content ON
-		content.id = known.facts WHERE project = ? AND env = ? AND host = ?`, k.p.ID, k.env, host).Scan)
+	s, err = k.load(db.QueryRow(knownOfHost, k.p.ID, k.env, host).Scan)
 	return s, err == nil
 }
 
@@ -69,23 +71,20 @@ func (k Known) load(scan func(...any) error) (s HostState, err error) {
 	return s, s.Facts.Validate()
 }
 
-// Hosts lists the hosts of which something is known.
+// Hosts lists the hosts of which something is known; none where that cannot be read.
 func (k Known) Hosts() []string {
 	db, err := k.p.reading()
 	if err != nil {
 		return nil
 	}
-	rows, err := db.Query("SELECT host FROM known WHERE project = ? AND env = ? ORDER BY host", k.p.ID, k.env)
-	if err != nil {
-		return nil
-	}
-	defer rows.Close()
 	var out []string
-	for rows.Next() {
+	if each(db, func(scan func(...any) error) error {
 		var name string
-		if rows.Scan(&name) == nil {
-			out = append(out, name)
-		}
+		err := scan(&name)
+		out = append(out, name)
+		return err
+	}, "SELECT host FROM known WHERE project = ? AND env = ? ORDER BY host", k.p.ID, k.env) != nil {
+		return nil
 	}
 	return out
 }
@@ -117,8 +116,7 @@ func (k Known) Keep(list []Learnt, now time.Time) error {
 }
 
 func (k Known) keep(tx *sql.Tx, l Learnt, now time.Time) error {
-	before, err := k.load(tx.QueryRow(`SELECT known.read, known.ran, known.groups, content.packed FROM known JOIN content ON
-		content.id = known.facts WHERE project = ? AND env = ? AND host = ?`, k.p.ID, k.env, l.Host).Scan)
+	before, err := k.load(tx.QueryRow(knownOfHost, k.p.ID, k.env, l.Host).Scan)
 	f := l.Facts
 	if err == nil && (f.Services == nil || f.Own == nil) { // asked for only when something reads them
 		whole := *f

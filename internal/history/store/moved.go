@@ -23,7 +23,7 @@ const formerly = ".jadekettle"
 
 // MoveIn takes over what earlier versions kept in a folder of the project: a file of JSON
 // for each run, and one of CBOR with what was known of each host. What is taken over, or
-// cannot be read, is removed there.
+// is none of these, is removed there; where a file cannot be read all stays.
 func (p Project) MoveIn(dir string) error {
 	old := filepath.Join(dir, formerly)
 	if _, err := os.Stat(old); errors.Is(err, fs.ErrNotExist) {
@@ -69,7 +69,10 @@ func (p Project) moveRuns(tx *sql.Tx, dir string) error {
 			history.Report
 		}
 		data, err := os.ReadFile(filepath.Join(dir, strconv.Itoa(n)+".json"))
-		if err != nil || json.Unmarshal(data, &k) != nil || k.Run == "" {
+		if err != nil {
+			return err
+		}
+		if json.Unmarshal(data, &k) != nil || k.Run == "" {
 			continue // one that was broken off
 		}
 		if err := p.move(tx, n, k.Who, k.Command, &k.Report); err != nil {
@@ -132,7 +135,10 @@ func (p Project) moveHosts(tx *sql.Tx, dir string) error {
 			Ran    time.Time    `cbor:"5,keyasint"`
 		}
 		data, err := os.ReadFile(file)
-		if err != nil || cbor.Unmarshal(data, &s) != nil || s.Facts == nil || s.Facts.Validate() != nil {
+		if err != nil {
+			return err
+		}
+		if cbor.Unmarshal(data, &s) != nil || s.Facts == nil || s.Facts.Validate() != nil {
 			continue
 		}
 		k, host := p.Known(env), strings.TrimSuffix(filepath.Base(file), ".cbor")

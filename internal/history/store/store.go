@@ -207,10 +207,10 @@ func pack(text []byte) []byte {
 	if len(text) < small {
 		return append([]byte{0}, text...)
 	}
-	return packer().EncodeAll(text, []byte{1})
+	return zstdWriter().EncodeAll(text, []byte{1})
 }
 
-var packer = sync.OnceValue(func() *zstd.Encoder {
+var zstdWriter = sync.OnceValue(func() *zstd.Encoder {
 	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
 	if err != nil {
 		panic(err) // options are constants: this is a mistake in this file
@@ -221,7 +221,7 @@ var packer = sync.OnceValue(func() *zstd.Encoder {
 // maxText bounds what one packed text may come to.
 const maxText = 64 << 20
 
-var unpacker = sync.OnceValue(func() *zstd.Decoder {
+var zstdReader = sync.OnceValue(func() *zstd.Decoder {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxText))
 	if err != nil {
 		panic(err) // as above
@@ -236,7 +236,7 @@ func unpack(data []byte) ([]byte, error) {
 	case data[0] == 0:
 		return data[1:], nil
 	case data[0] == 1:
-		return unpacker().DecodeAll(data[1:], nil)
+		return zstdReader().DecodeAll(data[1:], nil)
 	}
 	return nil, errors.New("it is packed in a way that is not known")
 }
