@@ -220,7 +220,9 @@ function runPage(data) {
       const t = tasks.find((t) => address(t) === hash);
       if (!t) return;
       if (!document.getElementById(hash)) {
-        form.reset();
+        // not by reset, whose event would take the address and close the task again
+        for (const f of fields) form.elements[f].value = "";
+        [sort, down] = ["", false];
         form.elements.host.value = t.host;
         search();
         while (!document.getElementById(hash) && drawn < found.length) draw();

@@ -169,7 +169,14 @@ func TestThePageOfARun(t *testing.T) {
 	tells(t, ctx, `document.querySelector("#filter [name=label]").value`, "greeting")
 	tells(t, ctx, `document.querySelector("th[data-key=took]").getAttribute("aria-sort")`, "descending")
 
-	// every task has an address, which opens it with what differed and its lines
+	// every task has an address, which opens it with what differed and its lines, also where
+	// the filter leaves it out
+	do(t, ctx, chromedp.Navigate(at+"#task/gauge-006/file//etc/motd"))
+	tells(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
+	time.Sleep(100 * time.Millisecond) // for whatever would close it
+	if got := evaluate[string](t, ctx, `location.hash + document.querySelectorAll("tr.more").length`); got != "#task/gauge-006/file//etc/motd1" {
+		t.Errorf("a moment later there is %s", got)
+	}
 	do(t, ctx, chromedp.Navigate(at+"#task/gauge-006/file//etc/motd"), chromedp.Reload())
 	tells(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
 	tells(t, ctx, `document.querySelector("tr.more .lines").textContent.includes("content =")`, "true")
