@@ -311,6 +311,7 @@ check = "tide-logger --check ${candidate}"
 		}
 		printed.WriteString(out + errs)
 	}
+	printed.WriteString(wholeHistory(t, filepath.Join(dir, ".local/state/jadekettle/history.db")))
 	for _, secret := range []string{token, keeper, strings.ToUpper(token)} {
 		if strings.Contains(printed.String(), secret) {
 			t.Errorf("a secret was printed:\n%s", printed.String())

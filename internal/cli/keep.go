@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -23,17 +24,17 @@ import (
 // history gives the runs of a project as they are kept. What earlier versions kept in its
 // folder moves in.
 func (a *App) history(dir string, s settings.Settings) store.Project {
-	file := expand(s.History, a.Getenv("HOME"), dir)
-	if file == "" {
-		file = a.historyFile()
+	at := store.Store{URL: s.HistoryURL}
+	if at.URL == "" {
+		at.File = cmp.Or(expand(s.History, a.Getenv("HOME"), dir), a.historyFile())
 	}
 	if a.stores == nil {
 		a.stores = map[string]*store.Store{}
 	}
-	if a.stores[file] == nil {
-		a.stores[file] = &store.Store{File: file}
+	if a.stores[at.File+at.URL] == nil {
+		a.stores[at.File+at.URL] = &at
 	}
-	p := store.Project{Store: a.stores[file], ID: s.Project}
+	p := store.Project{Store: a.stores[at.File+at.URL], ID: s.Project}
 	if p.ID != "" {
 		a.unkept("what was kept in "+dir, p.MoveIn(dir))
 	}

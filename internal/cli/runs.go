@@ -695,13 +695,17 @@ func (a *App) prune(p store.Project, l store.Limits, sure bool) error {
 	if err != nil {
 		return err
 	}
+	if p.URL != "" { // a server keeps the room for what comes
+		fmt.Fprintf(a.Out, "%s gone; the server has their room for others\n", screen.Count(len(old), "run"))
+		return nil
+	}
 	fmt.Fprintf(a.Out, "%s gone; the file is %s smaller\n", screen.Count(len(old), "run"), screen.Size(max(0, freed)))
 	return nil
 }
 
 func (a *App) runsCheckCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "check", Short: "Read the file of runs whole, and tell whether it is sound", Args: noArgs,
+		Use: "check", Short: "Read the history whole, and tell whether it is sound", Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			p, _, err := a.keptRuns()
 			if err != nil {
@@ -719,10 +723,10 @@ func (a *App) runsCheckCommand() *cobra.Command {
 				a.code = exitFailed
 			}
 			if a.output == "json" {
-				return a.document(document.Checked{Head: document.One, File: p.File, Bytes: h.Bytes, Runs: h.Runs, Hosts: h.Hosts,
+				return a.document(document.Checked{Head: document.One, File: p.Place(), Bytes: h.Bytes, Runs: h.Runs, Hosts: h.Hosts,
 					Tasks: h.Tasks, Texts: h.Contents, Wrong: append([]string{}, h.Wrong...)})
 			}
-			fmt.Fprintf(a.Out, "%s  %s: %s, %s, %s, %s\n", screen.Line(p.File), screen.Size(h.Bytes), screen.Count(h.Runs, "run"),
+			fmt.Fprintf(a.Out, "%s  %s: %s, %s, %s, %s\n", screen.Line(p.Place()), screen.Size(h.Bytes), screen.Count(h.Runs, "run"),
 				screen.Count(h.Hosts, "visit"), screen.Count(h.Tasks, "task"), screen.Count(h.Contents, "text"))
 			for _, w := range h.Wrong {
 				fmt.Fprintln(a.Out, screen.Paint(screen.Bad, "  "+screen.Line(w)))

@@ -2,6 +2,8 @@ package cli_test
 
 import (
 	"bufio"
+	"database/sql"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -12,6 +14,10 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"github.com/klauspost/compress/zstd"
+
+	"jadekettle/internal/history/store/pgtest"
 )
 
 // dated makes what differs from one time, account and machine to the next equal.
@@ -33,10 +39,18 @@ func dated(text string) string {
 	return text
 }
 
-// TestRunsAreFound tells a story of five runs and asks about it in every way.
+// TestRunsAreFound tells a story of five runs and asks about it in every way, in a file and in
+// a database of a server, which answer the same.
 func TestRunsAreFound(t *testing.T) {
+	t.Run("file", func(t *testing.T) { runsAreFound(t, "") })
+	t.Run("server", func(t *testing.T) {
+		runsAreFound(t, fmt.Sprintf("[history]\nurl = %q\n", pgtest.Start(t).Database(t)))
+	})
+}
+
+func runsAreFound(t *testing.T, settings string) {
 	beside := "[param.depth]\ntype = \"int\"\ndefault = 2\nabout = \"how deep\"\n" + motd
-	dir, hosts := fleetOf(t, "[status]\nfacts = [\"os.version_id\"]\n", beside+"[package.no-such-thing]\nif = \"host.name == 'gauge-02'\"\n",
+	dir, hosts := fleetOf(t, settings+"[status]\nfacts = [\"os.version_id\"]\n", beside+"[package.no-such-thing]\nif = \"host.name == 'gauge-02'\"\n",
 		"gauge-01", "gauge-02")
 	home := []string{"XDG_STATE_HOME=" + filepath.Join(dir, "state")}
 	jk := func(code int, args ...string) string {
@@ -51,7 +65,7 @@ func TestRunsAreFound(t *testing.T) {
 		t.Errorf("before the first run: %s", out)
 	}
 	jk(0, "status")
-	if out := jk(0, "runs", "check"); !strings.Contains(out, "no run is kept yet") {
+	if out := jk(0, "runs", "check"); !strings.Contains(out, "no run is kept yet") && !strings.Contains(out, "0 runs") {
 		t.Errorf("check before the first run: %s", out)
 	}
 	committed(t, dir, "v1")
@@ -131,12 +145,64 @@ func TestRunsKeepNoSecret(t *testing.T) {
 		}
 		out += more + wrong
 	}
+	out += wholeHistory(t, filepath.Join(dir, ".local/state/jadekettle/history.db"))
 	if strings.Contains(out+errs, "rip-tide") {
 		t.Errorf("the secret is shown:\n%s", out+errs)
 	}
 	if _, out, _ := jk(t, dir, "runs", "search", "rip-tide", "--output", "json"); !strings.Contains(out, `"all": 0`) {
 		t.Errorf("the secret is found: %s", out)
 	}
+}
+
+// wholeHistory gives all that a file of runs holds, unpacked.
+func wholeHistory(t *testing.T, file string) string {
+	t.Helper()
+	db, err := sql.Open("sqlite", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	z, err := zstd.NewReader(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	var all strings.Builder
+	for _, table := range []string{"run", "host", "thing", "place", "labels", "visit", "task", "note", "content", "leaf", "known", "words_data"} {
+		rows, err := db.Query("SELECT * FROM " + table)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cols, _ := rows.Columns()
+		row := make([]any, len(cols))
+		for i := range row {
+			row[i] = new(any)
+		}
+		for rows.Next() {
+			if err := rows.Scan(row...); err != nil {
+				t.Fatal(err)
+			}
+			for _, to := range row {
+				text, packed := (*to.(*any)).([]byte)
+				if packed && len(text) > 0 && text[0] == 1 {
+					if plain, err := z.DecodeAll(text[1:], nil); err == nil {
+						text = plain
+					}
+				}
+				if packed {
+					*to.(*any) = string(text)
+				}
+				fmt.Fprintf(&all, "%s: %v\n", table, *to.(*any))
+			}
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if text := all.String(); !strings.Contains(text, "thing: file") || !strings.Contains(text, "hostname") {
+		t.Errorf("it holds only\n%s", text)
+	}
+	return all.String()
 }
 
 // TestAStoreThatFailsStopsNoApply has the file be broken, locked away and of no use.

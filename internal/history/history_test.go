@@ -1,11 +1,20 @@
 package history
 
 import (
+	"bytes"
+	"encoding/csv"
+	"encoding/xml"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/fleet/run"
 )
 
 func TestReplace(t *testing.T) {
@@ -44,5 +53,71 @@ func TestJUnit(t *testing.T) {
 `
 	if err != nil || b.String() != want {
 		t.Errorf("it is (%v)\n%s", err, b.String())
+	}
+}
+
+// TestHostileTexts has every text of a run be one that would break the form that it is
+// written in.
+func TestHostileTexts(t *testing.T) {
+	hostile := []string{"=1+1", "@SUM(A1)", "a\r\n+2", "<script>x</script>", "]]>&\x00\x1b[31m", "```\n# no\n| a |", "\"} 1\n# EOF\n", "\xff\xfe",
+		"[x](http://example.org)", `back\slash`}
+	k := &Kept{Head: Head{Number: 1, Mode: "apply"}}
+	var stands []HostStatus
+	for _, text := range hostile {
+		k.Who, k.Machine, k.Revision, k.Command = text, text, text, []string{text}
+		k.Hosts = append(k.Hosts, KeptHost{Host: Host{Name: text, State: run.Reached, Outcome: run.OutFailed, Failed: 1, Message: text, Do: text,
+			Tasks: []Task{{Kind: "file", Name: text, Status: plan.Failed, Message: text, Output: text, Manifest: text, Labels: []string{text}}}}})
+		stands = append(stands, HostStatus{Host: text, Condition: Failing, Revision: text})
+	}
+	var b bytes.Buffer
+	if err := WriteCSV(&b, k); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := csv.NewReader(&b).ReadAll()
+	if err != nil || len(rows) != len(hostile)+1 {
+		t.Errorf("as CSV there are %d rows (%v)", len(rows), err)
+	}
+	for _, cell := range slices.Concat(rows...) {
+		if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+			t.Errorf("a cell of CSV is a formula: %q", cell)
+		}
+	}
+	b.Reset()
+	if err := WriteJUnit(&b, k.Suites()); err != nil {
+		t.Fatal(err)
+	}
+	if err := xml.Unmarshal(b.Bytes(), &struct{}{}); err != nil || !utf8.Valid(b.Bytes()) {
+		t.Errorf("as JUnit it is no XML: %v\n%s", err, b.Bytes())
+	}
+	b.Reset()
+	if err := WriteMarkdown(&b, k, hostile[5]); err != nil {
+		t.Fatal(err)
+	}
+	fence := ""
+	for _, line := range strings.Split(b.String(), "\n") {
+		if marks := strings.Repeat("`", len(line)-len(strings.TrimLeft(line, "`"))); len(marks) >= 3 && (fence == "" || marks == fence) {
+			fence = map[bool]string{true: marks}[fence == ""]
+			continue
+		}
+		plain := regexp.MustCompile("`+[^`]*`+").ReplaceAllString(regexp.MustCompile(`\\.`).ReplaceAllString(line, ""), "")
+		if fence != "" {
+			continue
+		}
+		if strings.Contains(plain, "<") || strings.Contains(plain, "[") || strings.HasPrefix(line, "|") && strings.Count(plain, "|") != 8 {
+			t.Errorf("a line of Markdown is broken: %q", line)
+		}
+	}
+	if fence != "" {
+		t.Error("a block of Markdown does not end")
+	}
+	sample := regexp.MustCompile(`^(# (HELP|TYPE|UNIT|EOF).*|[a-z_]+({[a-z_]+="([^"\\\n]|\\[\\"n])*"(,[a-z_]+="([^"\\\n]|\\[\\"n])*")*})? [0-9.]+)$`)
+	metrics := string(Metrics(stands, hostile[6], time.Now()))
+	for _, line := range strings.Split(strings.TrimSuffix(metrics, "\n"), "\n") {
+		if !sample.MatchString(line) {
+			t.Errorf("a line of OpenMetrics is broken: %q", line)
+		}
+	}
+	if !utf8.ValidString(metrics) || strings.Count(metrics, "\n# EOF") != 1 {
+		t.Error("as OpenMetrics it is no UTF-8, or ends twice")
 	}
 }

@@ -78,5 +78,5 @@ func Metrics(list []HostStatus, env string, now time.Time) []byte {
 
 // label escapes a text for the value of a label.
 func label(s string) string {
-	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(s)
+	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(strings.ToValidUTF8(s, "\uFFFD"))
 }

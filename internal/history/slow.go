@@ -20,7 +20,8 @@ type Usual struct {
 	Runs  []float64
 	Hosts map[string][]float64
 	Kinds map[string][]float64
-	Tasks map[HostTask][]float64
+	// Task gives it of one task, and is asked only for those that are told.
+	Task func(HostTask) ([]float64, error)
 }
 
 // Slow tells where the time of a run went.
@@ -31,7 +32,7 @@ type Slow struct {
 	Usual   float64 `json:"usual" doc:"The median of the earlier runs of its sort; 0 where there was none."`
 	Runs    int     `json:"runs" doc:"How many earlier runs that is out of."`
 	Tasks   []Part  `json:"tasks" doc:"Tasks, those that took longest first."`
-	Kinds   []Part  `json:"kinds" doc:"Kinds, over all hosts together."`
+	Kinds   []Part  `json:"kinds" doc:"Kinds, over all hosts together; what is usual is out of the last five runs."`
 	Hosts   []Part  `json:"hosts" doc:"Hosts, those that took longest first."`
 }
 
@@ -45,25 +46,36 @@ type Part struct {
 }
 
 // SlowOf finds out where the time of a run went: at most so many of each sort.
-func SlowOf(k *Kept, usual Usual, most int) *Slow {
+func SlowOf(k *Kept, usual Usual, most int) (*Slow, error) {
 	out := &Slow{Number: k.Number, Mode: k.Mode, Seconds: k.Seconds, Usual: Median(usual.Runs), Runs: len(usual.Runs)}
 	kinds := map[string]float64{}
+	type timed struct {
+		HostTask
+		seconds float64
+	}
+	var tasks []timed
 	for _, h := range k.Hosts {
 		out.Hosts = append(out.Hosts, Part{Host: h.Name, Seconds: h.Seconds, Usual: Median(usual.Hosts[h.Name])})
 		for _, t := range h.Tasks {
 			kinds[t.Kind] += t.Seconds
-			if t.Seconds == 0 {
-				continue
+			if t.Seconds > 0 {
+				tasks = append(tasks, timed{HostTask{h.Name, value.Ref{Kind: t.Kind, Name: t.Name}, t.Status}, t.Seconds})
 			}
-			key := HostTask{h.Name, value.Ref{Kind: t.Kind, Name: t.Name}, t.Status}
-			out.Tasks = append(out.Tasks, Part{h.Name, t.Kind, t.Name, t.Seconds, Median(usual.Tasks[key])})
 		}
 	}
 	for _, kind := range value.Keys(kinds) {
 		out.Kinds = append(out.Kinds, Part{Kind: kind, Seconds: kinds[kind], Usual: Median(usual.Kinds[kind])})
 	}
-	out.Tasks, out.Kinds, out.Hosts = longest(out.Tasks, most), longest(out.Kinds, most), longest(out.Hosts, most)
-	return out
+	out.Kinds, out.Hosts, out.Tasks = longest(out.Kinds, most), longest(out.Hosts, most), []Part{}
+	slices.SortStableFunc(tasks, func(a, b timed) int { return cmp.Compare(b.seconds, a.seconds) })
+	for _, t := range tasks[:min(len(tasks), most)] {
+		times, err := usual.Task(t.HostTask)
+		if err != nil {
+			return nil, err
+		}
+		out.Tasks = append(out.Tasks, Part{t.Host, t.Ref.Kind, t.Ref.Name, t.seconds, Median(times)})
+	}
+	return out, nil
 }
 
 // longest gives the parts that took longest, at most so many.

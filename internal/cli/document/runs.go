@@ -63,7 +63,7 @@ type Slow struct {
 // Checked is what `runs check` prints.
 type Checked struct {
 	Head
-	File  string   `json:"file" doc:"The file that was checked."`
+	File  string   `json:"file" doc:"The file that was checked, or the database."`
 	Bytes int64    `json:"bytes" doc:"Its size."`
 	Runs  int      `json:"runs" doc:"How many runs it has, of all projects."`
 	Hosts int      `json:"hosts" doc:"How many times a host was gone through in them."`

@@ -4,8 +4,10 @@
 package settings
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
@@ -41,6 +43,7 @@ type Settings struct {
 	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
 	History        string   // the file in which runs are kept; empty for the user's own
+	HistoryURL     string   // the PostgreSQL database in which they are kept in its place; without a password
 	Tells          []Tell   // who is told when a run ends
 	Log            string   // the file to which what happens in runs is logged; empty for none
 	Traces         string   // where traces of runs go, by OTLP over HTTP; empty for nowhere
@@ -132,7 +135,10 @@ var all = append([]setting{
 		func(s *Settings, v any) error { return setSize(&s.UndoSize, v) }},
 	{schema.Key{Name: "history.file", Takes: schema.TakesText, Default: `"$XDG_STATE_HOME/jadekettle/history.db"`,
 		Doc: "The SQLite file in which runs are kept, below ~/.local/state where XDG_STATE_HOME is not set."},
-		func(s *Settings, v any) error { return setText(&s.History, v) }},
+		func(s *Settings, v any) error { return errors.Join(setText(&s.History, v), s.oneHistory()) }},
+	{schema.Key{Name: "history.url", Takes: schema.TakesText, Default: "none",
+		Doc: "The PostgreSQL database in which runs are kept in the place of a file, for several controllers, such as " +
+			"\"postgres://kettle@db.example.org/kettle\". The password stands in ~/.pgpass or PGPASSWORD."}, setHistoryURL},
 	{schema.Key{Name: "log.file", Takes: schema.TakesText, Default: "none",
 		Doc: "A file to which what happens in runs is appended, a line of JSON for each event."},
 		func(s *Settings, v any) error { return setText(&s.Log, v) }},
@@ -265,6 +271,32 @@ func texts(v any) ([]string, bool) {
 		out = append(out, text)
 	}
 	return out, ok
+}
+
+// setHistoryURL takes no password: settings are read by many.
+func setHistoryURL(s *Settings, v any) error {
+	text := ""
+	if err := setText(&text, v); err != nil {
+		return err
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
+		return problem.Errorf("it is no address of a PostgreSQL database").Remedy(`write "postgres://USER@HOST/DATABASE"`)
+	}
+	asks := u.Query()
+	if _, has := u.User.Password(); has || asks.Has("password") || asks.Has("sslpassword") {
+		return problem.Errorf("it holds a password, which would stand here for all to read").
+			Remedy("put the password into ~/.pgpass, or into PGPASSWORD, and write the address without it")
+	}
+	s.HistoryURL = text
+	return s.oneHistory()
+}
+
+func (s *Settings) oneHistory() error {
+	if s.History == "" || s.HistoryURL == "" {
+		return nil
+	}
+	return problem.Errorf("runs are kept in a file or in a database, and this names both").Remedy("leave out one of file and url")
 }
 
 func setFiles(to *[]string, v any) error {

@@ -107,7 +107,7 @@ func (f *Files) summed(name string, r *read) []byte {
 }
 
 // tree keeps the files that were read, each text once, and gives the number of the whole.
-func (f *Files) tree(tx *sql.Tx) (int64, error) {
+func (f *Files) tree(tx *transaction) (int64, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	names := value.Keys(f.seen)
@@ -124,11 +124,8 @@ func (f *Files) tree(tx *sql.Tx) (int64, error) {
 	if !errors.Is(err, sql.ErrNoRows) {
 		return id, err
 	}
-	res, err := tx.Exec("INSERT INTO tree (sha256) VALUES (?)", sum.Sum(nil))
+	err = tx.QueryRow("INSERT INTO tree (sha256) VALUES (?) RETURNING id", sum.Sum(nil)).Scan(&id)
 	if err != nil {
-		return 0, err
-	}
-	if id, err = res.LastInsertId(); err != nil {
 		return 0, err
 	}
 	for _, name := range names {
@@ -140,7 +137,7 @@ func (f *Files) tree(tx *sql.Tx) (int64, error) {
 }
 
 // leaf keeps one file of a tree.
-func (f *Files) leaf(tx *sql.Tx, tree int64, name string) error {
+func (f *Files) leaf(tx *transaction, tree int64, name string) error {
 	r := f.seen[name]
 	var of any // NULL where the text is not kept
 	if r.sum != nil {
@@ -154,6 +151,5 @@ func (f *Files) leaf(tx *sql.Tx, tree int64, name string) error {
 		}
 		of = id
 	}
-	_, err := tx.Exec("INSERT INTO leaf (tree, path, size, content) VALUES (?, ?, ?, ?)", tree, name, r.size, of)
-	return err
+	return tx.Exec("INSERT INTO leaf (tree, path, size, content) VALUES (?, ?, ?, ?)", tree, name, r.size, of)
 }

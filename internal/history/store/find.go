@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"math"
 	"slices"
 	"strings"
 
@@ -15,56 +16,44 @@ import (
 	"jadekettle/internal/history"
 )
 
-// query writes words for the full text search: each is looked for as a phrase, the last of
-// its parts as the beginning of a word.
-func query(words []string) string {
-	var all []string
-	for _, w := range words {
-		if strings.TrimSpace(w) != "" {
-			all = append(all, `"`+strings.ReplaceAll(w, `"`, `""`)+`"*`)
-		}
-	}
-	return strings.Join(all, " AND ")
-}
-
 // Search finds runs, hosts and tasks by words, newest first, at most so many, and says how
 // many there are in all.
 func (p Project) Search(words []string, f Filter) (hits []history.Hit, all int, err error) {
-	q := query(words)
-	if q == "" {
-		return nil, 0, problem.Errorf("there is nothing to search for").Remedy("name words")
-	}
 	db, err := p.reading()
 	if err != nil {
 		return nil, 0, none(err)
 	}
+	in, found, q := db.matching(words)
+	if strings.TrimSpace(strings.Join(words, "")) == "" {
+		return nil, 0, problem.Errorf("there is nothing to search for").Remedy("name words")
+	}
 	cond, args := f.where(p.ID)
-	from := ` FROM words JOIN said ON said.id = words.rowid JOIN run ON run.id = said.run WHERE words MATCH ? AND ` + cond
+	from := " FROM " + in + " JOIN run ON run.id = said.run WHERE " + found + " AND " + cond
 	args = append([]any{q}, args...)
 	if err := db.QueryRow("SELECT count(*)"+from, args...).Scan(&all); err != nil {
 		return nil, 0, p.wrong(err)
 	}
-	type found struct {
+	type one struct {
 		visit, nth int64
 		head       history.Head
 	}
-	var list []found
+	var list []one
 	most := f.Most
 	if most == 0 {
-		most = -1
+		most = math.MaxInt32
 	}
 	err = each(db, func(scan func(...any) error) error {
-		var one found
+		var o one
 		var err error
-		one.head, _, err = reads(scan, &one.visit, &one.nth)
-		list = append(list, one)
+		o.head, _, err = reads(scan, &o.visit, &o.nth)
+		list = append(list, o)
 		return err
 	}, "SELECT "+headColumns+", said.visit, said.nth"+from+" ORDER BY run.number DESC, said.id LIMIT ?", append(args, most)...)
 	if err != nil {
 		return nil, 0, p.wrong(err)
 	}
-	for _, one := range list {
-		h, err := p.hit(db, one.head, one.visit, one.nth, words)
+	for _, o := range list {
+		h, err := p.hit(db, o.head, o.visit, o.nth, words)
 		if err != nil {
 			return nil, 0, p.wrong(err)
 		}
@@ -74,7 +63,7 @@ func (p Project) Search(words []string, f Filter) (hits []history.Hit, all int, 
 }
 
 // hit reads what was found, and the line of it that holds the words.
-func (p Project) hit(db *sql.DB, head history.Head, visit, nth int64, words []string) (history.Hit, error) {
+func (p Project) hit(db *database, head history.Head, visit, nth int64, words []string) (history.Hit, error) {
 	out := history.Hit{Number: head.Number, Run: head.Run, Mode: head.Mode, Started: head.Started, Who: head.Who}
 	if visit == 0 {
 		head, _, err := p.head(db, head.Number)
@@ -121,7 +110,7 @@ func (p Project) Of(host string, ref value.Ref, f Filter) ([]history.Moment, err
 	cond, args := f.where(p.ID)
 	var out []history.Moment
 	err = each(db, func(scan func(...any) error) error {
-		var row taskRow
+		var row foundTask
 		head, _, err := reads(scan, row.to()...)
 		if err != nil {
 			return err
@@ -147,8 +136,12 @@ func (p Project) Of(host string, ref value.Ref, f Filter) ([]history.Moment, err
 	return out, p.wrong(err)
 }
 
-// usualFrom is out of how many earlier runs it is told what is usual.
-const usualFrom = 20
+// Out of how many earlier runs it is told what is usual; for a kind all tasks of each are
+// summed up.
+const (
+	usualFrom  = 20
+	usualKinds = 5
+)
 
 // Slow tells where the time of a run went, and how long each was in the runs before that
 // were of its mode: most things first, at most so many of each sort.
@@ -165,12 +158,14 @@ func (p Project) Slow(n, most int) (*history.Slow, error) {
 	if err != nil {
 		return nil, p.wrong(err)
 	}
-	return history.SlowOf(k, usual, most), nil
+	slow, err := history.SlowOf(k, usual, most)
+	return slow, p.wrong(err)
 }
 
 // usual reads how long things took in the runs before one.
-func (p Project) usual(db *sql.DB, k *history.Kept) (history.Usual, error) {
-	out := history.Usual{Tasks: map[history.HostTask][]float64{}, Hosts: map[string][]float64{}, Kinds: map[string][]float64{}}
+func (p Project) usual(db *database, k *history.Kept) (history.Usual, error) {
+	out := history.Usual{Hosts: map[string][]float64{}, Kinds: map[string][]float64{},
+		Task: func(history.HostTask) ([]float64, error) { return nil, nil }}
 	var ids []any
 	if err := each(db, func(scan func(...any) error) error {
 		var id, took int64
@@ -179,7 +174,7 @@ func (p Project) usual(db *sql.DB, k *history.Kept) (history.Usual, error) {
 		out.Runs = append(out.Runs, float64(took)/1000)
 		return err
 	}, `SELECT id, ended - started FROM run WHERE project = ? AND env = ? AND mode = ? AND whole = ? AND number < ? AND ended
-		IS NOT NULL AND elsewhere = 0 ORDER BY number DESC LIMIT ?`, p.ID, k.Env, k.Mode, k.Whole, k.Number, usualFrom); err != nil || len(ids) == 0 {
+		IS NOT NULL AND NOT elsewhere ORDER BY number DESC LIMIT ?`, p.ID, k.Env, k.Mode, k.Whole, k.Number, usualFrom); err != nil || len(ids) == 0 {
 		return out, err
 	}
 	among := "(" + marks(len(ids)) + ")"
@@ -193,26 +188,56 @@ func (p Project) usual(db *sql.DB, k *history.Kept) (history.Usual, error) {
 		` AND visit.state = 'reached'`, ids...); err != nil {
 		return out, err
 	}
-	if err := each(db, func(scan func(...any) error) error {
-		var kind string
-		var took int64
-		err := scan(&kind, &took)
-		out.Kinds[kind] = append(out.Kinds[kind], float64(took)/1000)
-		return err
-	}, `SELECT thing.kind, sum(task.took) FROM visit JOIN task ON task.visit = visit.id JOIN thing ON thing.id = task.thing
-		WHERE visit.run IN `+among+` GROUP BY visit.run, thing.kind`, ids...); err != nil {
+	kinds, err := kindTimes(db, ids[:min(len(ids), usualKinds)])
+	if err != nil {
 		return out, err
 	}
-	return out, each(db, func(scan func(...any) error) error {
-		var host, kind, name string
-		var status int
-		var took int64
-		err := scan(&host, &kind, &name, &status, &took)
-		key := history.HostTask{Host: host, Ref: value.Ref{Kind: kind, Name: name}, Status: statusOf(status)}
-		out.Tasks[key] = append(out.Tasks[key], float64(took)/1000)
+	for _, times := range kinds {
+		for kind, took := range times {
+			out.Kinds[kind] = append(out.Kinds[kind], float64(took)/1000)
+		}
+	}
+	out.Task = func(t history.HostTask) (times []float64, err error) {
+		return times, each(db, func(scan func(...any) error) error {
+			var took int64
+			err := scan(&took)
+			times = append(times, float64(took)/1000)
+			return err
+		}, `SELECT task.took FROM visit JOIN host ON host.id = visit.host JOIN task ON task.visit = visit.id JOIN thing ON
+			thing.id = task.thing WHERE visit.run IN `+among+` AND host.name = ? AND thing.kind = ? AND thing.name = ? AND
+			task.status = ?`, append(slices.Clone(ids), t.Host, t.Ref.Kind, t.Ref.Name, numbers[t.Status])...)
+	}
+	return out, nil
+}
+
+// kindTimes sums up how long the tasks of each kind took in runs, in milliseconds.
+func kindTimes(db *database, runs []any) (map[int64]map[string]int64, error) {
+	run, visits := map[int64]int64{}, []any{}
+	if err := each(db, func(scan func(...any) error) error {
+		var id, of int64
+		err := scan(&id, &of)
+		run[id], visits = of, append(visits, id)
 		return err
-	}, `SELECT host.name, thing.kind, thing.name, task.status, task.took FROM visit JOIN host ON host.id = visit.host JOIN task
-		ON task.visit = visit.id JOIN thing ON thing.id = task.thing WHERE visit.run IN `+among+` AND task.took > 0`, ids...)
+	}, "SELECT id, run FROM visit WHERE run IN ("+marks(len(runs))+")", runs...); err != nil {
+		return nil, err
+	}
+	out := map[int64]map[string]int64{}
+	for some := range slices.Chunk(visits, many) {
+		if err := each(db, func(scan func(...any) error) error {
+			var visit, took int64
+			var kind string
+			err := scan(&visit, &kind, &took)
+			if out[run[visit]] == nil {
+				out[run[visit]] = map[string]int64{}
+			}
+			out[run[visit]][kind] += took
+			return err
+		}, `SELECT task.visit, thing.kind, sum(task.took) FROM task JOIN thing ON thing.id = task.thing WHERE task.visit IN (`+
+			marks(len(some))+`) GROUP BY task.visit, thing.kind`, some...); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // UsualHosts gives how long hosts took in the last runs of a sort, in seconds: the median.
@@ -249,7 +274,7 @@ func (p Project) Note(n int, notes map[string]string) error {
 	if err != nil {
 		return err
 	}
-	return p.write(db, func(tx *sql.Tx) error {
+	return write(db, func(tx *transaction) error {
 		var id int64
 		err := tx.QueryRow("SELECT id FROM run WHERE project = ? AND number = ?", p.ID, n).Scan(&id)
 		if errors.Is(err, sql.ErrNoRows) {
@@ -261,13 +286,13 @@ func (p Project) Note(n int, notes map[string]string) error {
 				return err
 			}
 			if notes[key] == "" {
-				_, err = tx.Exec("DELETE FROM note WHERE run = ? AND key = ?", id, key)
+				err = tx.Exec("DELETE FROM note WHERE run = ? AND key = ?", id, key)
 				continue
 			}
-			_, err = tx.Exec("INSERT OR REPLACE INTO note (run, key, value) VALUES (?, ?, ?)", id, key, notes[key])
-			err = cmp.Or(err, w.say(0, 0, key+" "+notes[key]))
+			err = tx.Exec("INSERT INTO note (run, key, value) VALUES (?, ?, ?) ON CONFLICT (run, key) DO UPDATE SET value = excluded.value", id, key, notes[key])
+			w.say(0, 0, key+" "+notes[key])
 		}
-		return err
+		return cmp.Or(err, w.put())
 	})
 }
 
@@ -320,7 +345,7 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 }
 
 // detailOf reads what is kept of a visit besides its columns.
-func detailOf(db *sql.DB, visit int64) (d history.KeptHost, err error) {
+func detailOf(db *database, visit int64) (d history.KeptHost, err error) {
 	var packed []byte
 	if err := db.QueryRow("SELECT detail FROM visit WHERE id = ?", visit).Scan(&packed); err != nil {
 		return d, err

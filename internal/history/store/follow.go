@@ -1,7 +1,6 @@
 package store
 
 import (
-	"database/sql"
 	"time"
 
 	"jadekettle/internal/core/value"
@@ -92,7 +91,7 @@ func (f *Follower) Next() (history.Head, []run.Event, error) {
 }
 
 // tasks gives the tasks of a host that were not told yet.
-func (f *Follower) tasks(db *sql.DB, visit int64, s *followed, started time.Time) ([]run.Event, error) {
+func (f *Follower) tasks(db *database, visit int64, s *followed, started time.Time) ([]run.Event, error) {
 	var out []run.Event
 	return out, each(db, func(scan func(...any) error) error {
 		t, err := readTask(scan, &s.nth)

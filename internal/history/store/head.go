@@ -13,12 +13,12 @@ import (
 // reads gives the head of a run out of a row, see headColumns.
 func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err error) {
 	var command, params string
-	var started, beat int64
+	var started, beat, now int64
 	var ended sql.NullInt64
 	var pid int
 	var elsewhere bool
 	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Revision, &h.Edited,
-		&h.Whole, &h.Declared, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere}, more...)...)
+		&h.Whole, &h.Declared, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere, &now}, more...)...)
 	if err != nil {
 		return h, 0, err
 	}
@@ -32,7 +32,7 @@ func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err 
 		h.State = history.Elsewhere
 	case ended.Valid:
 		h.State, until = history.Ended, ended.Int64
-	case alive(h.Machine, pid, atMillis(beat)):
+	case alive(h.Machine, pid, time.Duration(now-beat)*time.Millisecond):
 		h.State, until = history.Running, time.Now().UnixMilli()
 	default:
 		h.State = history.Interrupted
@@ -49,15 +49,15 @@ func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err 
 }
 
 const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.revision,
-	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere`
+	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere, now_ms()`
 
 // quiet is how long a run that is alive may not say so: the file may be locked for a while.
 const quiet = 30 * time.Second
 
 // alive says whether a run without an end is still at work: it says so every few seconds,
-// and on this machine its process is there.
-func alive(machine string, pid int, beat time.Time) bool {
-	if time.Since(beat) > quiet {
+// and on this machine its process is there. since is how long ago it said so last.
+func alive(machine string, pid int, since time.Duration) bool {
+	if since > quiet {
 		return false
 	}
 	if here, err := os.Hostname(); err != nil || here != machine {

@@ -3,11 +3,7 @@ package store
 import (
 	"bytes"
 	"crypto/sha256"
-	"database/sql"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"slices"
 	"time"
 
@@ -69,25 +65,22 @@ func (p Project) Prune(list []Old) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	const settle = "PRAGMA wal_checkpoint(TRUNCATE)" // what was written lately lies beside the file until then
-	if _, err := db.Exec(settle); err != nil {
+	before, err := db.size(db)
+	if err != nil {
 		return 0, p.wrong(err)
 	}
-	before, err := os.Stat(p.File)
-	if err != nil {
-		return 0, err
-	}
-	if err := p.write(db, func(tx *sql.Tx) error {
+	if err := write(db, func(tx *transaction) error {
 		for _, o := range list {
+			if err := tx.unsaid(tx, o.id); err != nil {
+				return err
+			}
 			for _, q := range []string{
-				"DELETE FROM words WHERE rowid IN (SELECT id FROM said WHERE run = ?)",
-				"DELETE FROM said WHERE run = ?",
 				"DELETE FROM task WHERE visit IN (SELECT id FROM visit WHERE run = ?)",
 				"DELETE FROM visit WHERE run = ?",
 				"DELETE FROM note WHERE run = ?",
 				"DELETE FROM run WHERE id = ?",
 			} {
-				if _, err := tx.Exec(q, o.id); err != nil {
+				if err := tx.Exec(q, o.id); err != nil {
 					return err
 				}
 			}
@@ -96,21 +89,15 @@ func (p Project) Prune(list []Old) (int64, error) {
 	}); err != nil {
 		return 0, err
 	}
-	if _, err := db.Exec("VACUUM"); err != nil {
+	if err := db.tidy(db); err != nil {
 		return 0, p.wrong(err)
 	}
-	if _, err := db.Exec(settle); err != nil {
-		return 0, p.wrong(err)
-	}
-	after, err := os.Stat(p.File)
-	if err != nil {
-		return 0, err
-	}
-	return before.Size() - after.Size(), nil
+	after, err := db.size(db)
+	return before - after, p.wrong(err)
 }
 
 // sweep lets go of what no run has any more.
-func sweep(tx *sql.Tx) error {
+func sweep(tx *transaction) error {
 	for _, q := range []string{
 		"DELETE FROM leaf WHERE tree NOT IN (SELECT tree FROM run WHERE tree IS NOT NULL)",
 		"DELETE FROM tree WHERE id NOT IN (SELECT tree FROM run WHERE tree IS NOT NULL)",
@@ -121,7 +108,7 @@ func sweep(tx *sql.Tx) error {
 		"DELETE FROM labels WHERE id NOT IN (SELECT labels FROM task WHERE labels IS NOT NULL)",
 		"DELETE FROM place WHERE id NOT IN (SELECT place FROM task)",
 	} {
-		if _, err := tx.Exec(q); err != nil {
+		if err := tx.Exec(q); err != nil {
 			return err
 		}
 	}
@@ -141,44 +128,23 @@ type Health struct {
 // maxWrong is how much of what is wrong is told.
 const maxWrong = 20
 
-// Check reads the whole file: whether SQLite finds it sound, whether every text is still what
+// Check reads the whole history: whether the database finds it sound, whether every text is still what
 // it was, and whether every record can be read. Without a file it is ErrNone.
 func (s *Store) Check() (*Health, error) {
 	out := &Health{}
-	info, err := os.Stat(s.File)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, ErrNone
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the history: %w", err)
-	}
-	out.Bytes = info.Size()
-	db, err := s.open()
+	db, err := s.reading()
 	if err != nil {
 		return nil, err
+	}
+	if out.Bytes, err = db.size(db); err != nil {
+		return nil, s.wrong(err)
 	}
 	say := func(format string, args ...any) {
 		if len(out.Wrong) < maxWrong {
 			out.Wrong = append(out.Wrong, fmt.Sprintf(format, args...))
 		}
 	}
-	if err := each(db, func(scan func(...any) error) error {
-		text := ""
-		err := scan(&text)
-		if text != "ok" {
-			say("%s", text)
-		}
-		return err
-	}, "PRAGMA integrity_check"); err != nil {
-		return nil, s.wrong(err)
-	}
-	if err := each(db, func(scan func(...any) error) error {
-		var table string
-		var row, parent, key any
-		err := scan(&table, &row, &parent, &key)
-		say("a row of %s belongs to nothing", table)
-		return err
-	}, "PRAGMA foreign_key_check"); err != nil {
+	if err := db.sound(db, say); err != nil {
 		return nil, s.wrong(err)
 	}
 	for query, n := range map[string]*int{"run": &out.Runs, "visit": &out.Hosts, "task": &out.Tasks} {

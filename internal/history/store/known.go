@@ -105,7 +105,7 @@ func (k Known) Keep(list []Learnt, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	return k.p.write(db, func(tx *sql.Tx) error {
+	return write(db, func(tx *transaction) error {
 		for _, l := range list {
 			if err := k.keep(tx, l, now); err != nil {
 				return err
@@ -115,7 +115,7 @@ func (k Known) Keep(list []Learnt, now time.Time) error {
 	})
 }
 
-func (k Known) keep(tx *sql.Tx, l Learnt, now time.Time) error {
+func (k Known) keep(tx *transaction, l Learnt, now time.Time) error {
 	before, err := k.load(tx.QueryRow(knownOfHost, k.p.ID, k.env, l.Host).Scan)
 	f := l.Facts
 	if err == nil && (f.Services == nil || f.Own == nil) { // asked for only when something reads them
@@ -136,7 +136,7 @@ func (k Known) keep(tx *sql.Tx, l Learnt, now time.Time) error {
 }
 
 // put keeps what is known of a host in the place of what was.
-func (k Known) put(tx *sql.Tx, host string, s HostState) error {
+func (k Known) put(tx *transaction, host string, s HostState) error {
 	text, err := cbor.Marshal(s.Facts)
 	if err != nil {
 		return err
@@ -153,9 +153,9 @@ func (k Known) put(tx *sql.Tx, host string, s HostState) error {
 		}
 		groups = string(bytes.TrimSpace(list))
 	}
-	_, err = tx.Exec("INSERT OR REPLACE INTO known (project, env, host, read, facts, groups, ran) VALUES (?, ?, ?, ?, ?, ?, ?)",
+	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT
+		(project, env, host) DO UPDATE SET read = excluded.read, facts = excluded.facts, groups = excluded.groups, ran = excluded.ran`,
 		k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran))
-	return err
 }
 
 // Forget drops what is known of hosts.
@@ -167,9 +167,9 @@ func (k Known) Forget(hosts ...string) error {
 	if err != nil {
 		return err
 	}
-	return k.p.write(db, func(tx *sql.Tx) error {
+	return write(db, func(tx *transaction) error {
 		for _, host := range hosts {
-			if _, err := tx.Exec("DELETE FROM known WHERE project = ? AND env = ? AND host = ?", k.p.ID, k.env, host); err != nil {
+			if err := tx.Exec("DELETE FROM known WHERE project = ? AND env = ? AND host = ?", k.p.ID, k.env, host); err != nil {
 				return err
 			}
 		}

@@ -1,10 +1,14 @@
 package store
 
 import (
+	"cmp"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -51,7 +55,7 @@ func (f *Filter) where(project string) (cond string, args []any) {
 		add("run.started >= ?", f.Since.UnixMilli())
 	}
 	if f.By != "" {
-		add("instr(lower(run.who || '@' || run.machine), lower(?)) > 0", f.By)
+		add(`lower(run.who || '@' || run.machine) LIKE lower(?) ESCAPE '\'`, "%"+likely.Replace(f.By)+"%")
 	}
 	if len(f.Hosts) > 0 {
 		add(`EXISTS (SELECT 1 FROM visit JOIN host ON host.id = visit.host WHERE visit.run = run.id AND (`+
@@ -81,6 +85,9 @@ func (f *Filter) where(project string) (cond string, args []any) {
 	}
 	return strings.Join(all, " AND "), args
 }
+
+// likely has signs stand for themselves in a pattern of LIKE.
+var likely = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)
 
 func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
 
@@ -136,9 +143,11 @@ func none(err error) error {
 	return err
 }
 
+// many is how many arguments a statement takes with ease.
+const many = 500
+
 // fill counts the hosts of runs, and adds their notes.
-func fill(db *sql.DB, out []history.Brief, at map[int64]int) error {
-	const many = 500 // SQLite takes no more than so many arguments with ease
+func fill(db *database, out []history.Brief, at map[int64]int) error {
 	ids := make([]any, 0, many)
 	flush := func() error {
 		if len(ids) == 0 {
@@ -168,22 +177,7 @@ func fill(db *sql.DB, out []history.Brief, at map[int64]int) error {
 	return flush()
 }
 
-// each does something with every row that a query gives.
-func each(db *sql.DB, do func(scan func(...any) error) error, query string, args ...any) error {
-	rows, err := db.Query(query, args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		if err := do(rows.Scan); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
-
-func fillHosts(db *sql.DB, out []history.Brief, at map[int64]int, ids []any) error {
+func fillHosts(db *database, out []history.Brief, at map[int64]int, ids []any) error {
 	return each(db, func(scan func(...any) error) error {
 		var id int64
 		var name, outcome string
@@ -243,7 +237,7 @@ func noRun(n int) error {
 }
 
 // head reads what is kept of a run besides its hosts.
-func (p Project) head(db *sql.DB, n int) (history.Head, int64, error) {
+func (p Project) head(db *database, n int) (history.Head, int64, error) {
 	h, id, err := reads(db.QueryRow("SELECT "+headColumns+" FROM run WHERE run.project = ? AND run.number = ?", p.ID, n).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return h, 0, noRun(n)
@@ -301,16 +295,24 @@ func (p Project) Load(n int, hosts ...string) (*history.Kept, error) {
 		` ORDER BY visit.nth, visit.id`, args...); err != nil {
 		return nil, p.wrong(err)
 	}
-	return out, p.wrong(each(db, func(scan func(...any) error) error {
-		var visit int64
-		t, err := readTask(scan, &visit)
-		if i, ok := at[visit]; ok && err == nil {
-			out.Hosts[i].Tasks = append(out.Hosts[i].Tasks, t)
+	visits := slices.SortedFunc(maps.Keys(at), func(a, b int64) int { return at[a] - at[b] })
+	for some := range slices.Chunk(visits, many) {
+		if err := each(db, func(scan func(...any) error) error {
+			var visit int64
+			t, err := readTask(scan, &visit)
+			host := &out.Hosts[at[visit]]
+			host.Tasks = append(host.Tasks, t)
+			return err
+		}, `SELECT task.visit, `+taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
+			WHERE task.visit IN (`+marks(len(some))+`) ORDER BY task.visit, task.nth`, anys(some)...); err != nil {
+			return nil, p.wrong(err)
 		}
-		return err
-	}, `SELECT task.visit, `+taskColumns+` FROM visit JOIN host ON host.id = visit.host JOIN task ON task.visit = visit.id
-		JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place WHERE visit.run = ?`+cond+
-		` ORDER BY task.visit, task.nth`, args...))
+	}
+	there := 0
+	if err := db.QueryRow("SELECT count(*) FROM run WHERE id = ?", id).Scan(&there); err != nil || there == 0 {
+		return nil, cmp.Or(p.wrong(err), noRun(n)) // somebody has let it go meanwhile
+	}
+	return out, nil
 }
 
 const visitColumns = `visit.id, host.name, visit.state, visit.outcome, visit.began, visit.took, visit.planned, visit.changed,
@@ -359,10 +361,10 @@ func some[T any](list []T) []T {
 }
 
 const taskColumns = `thing.kind, thing.name, place.file, place.line, task.status, task.began, task.took,
-	task.detail, coalesce((SELECT list FROM labels WHERE labels.id = task.labels), '[]')`
+	task.detail, CASE WHEN task.labels IS NULL THEN '[]' ELSE (SELECT list FROM labels WHERE labels.id = task.labels) END`
 
-// taskRow is a task as taskColumns give it.
-type taskRow struct {
+// foundTask is a task as taskColumns give it.
+type foundTask struct {
 	kind, name, file string
 	labels           string
 	line, status     int
@@ -370,11 +372,11 @@ type taskRow struct {
 	packed           []byte
 }
 
-func (r *taskRow) to() []any {
+func (r *foundTask) to() []any {
 	return []any{&r.kind, &r.name, &r.file, &r.line, &r.status, &r.began, &r.took, &r.packed, &r.labels}
 }
 
-func (r *taskRow) task() (history.Task, error) {
+func (r *foundTask) task() (history.Task, error) {
 	t := history.Task{}
 	text, err := unpack(r.packed)
 	if err == nil && len(text) > 0 {
@@ -397,7 +399,7 @@ func (r *taskRow) task() (history.Task, error) {
 
 // readTask reads a task, behind what else is in its row.
 func readTask(scan func(...any) error, more ...any) (history.Task, error) {
-	var r taskRow
+	var r foundTask
 	if err := scan(append(more, r.to()...)...); err != nil {
 		return history.Task{}, err
 	}
@@ -437,10 +439,12 @@ func (p Project) Files(n int) ([]history.File, error) {
 	var out []history.File
 	return out, p.wrong(each(db, func(scan func(...any) error) error {
 		var f history.File
-		err := scan(&f.Path, &f.Size, &f.Sum)
+		var sum []byte
+		err := scan(&f.Path, &f.Size, &sum)
+		f.Sum = hex.EncodeToString(sum)
 		out = append(out, f)
 		return err
-	}, `SELECT leaf.path, leaf.size, coalesce(hex(content.sha256), '') FROM run JOIN leaf ON leaf.tree = run.tree LEFT JOIN content
+	}, `SELECT leaf.path, leaf.size, content.sha256 FROM run JOIN leaf ON leaf.tree = run.tree LEFT JOIN content
 		ON content.id = leaf.content WHERE run.project = ? AND run.number = ? ORDER BY leaf.path`, p.ID, n))
 }
 

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"io/fs"
@@ -33,7 +32,7 @@ func (p Project) MoveIn(dir string) error {
 	if err != nil {
 		return err
 	}
-	if err := p.write(db, func(tx *sql.Tx) error {
+	if err := write(db, func(tx *transaction) error {
 		if err := p.moveRuns(tx, filepath.Join(old, "runs")); err != nil {
 			return err
 		}
@@ -50,7 +49,7 @@ func (p Project) MoveIn(dir string) error {
 	return nil
 }
 
-func (p Project) moveRuns(tx *sql.Tx, dir string) error {
+func (p Project) moveRuns(tx *transaction, dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -83,7 +82,7 @@ func (p Project) moveRuns(tx *sql.Tx, dir string) error {
 }
 
 // move keeps a run of an earlier version, unless it is there.
-func (p Project) move(tx *sql.Tx, n int, who string, command []string, r *history.Report) error {
+func (p Project) move(tx *transaction, n int, who string, command []string, r *history.Report) error {
 	have := 0
 	err := tx.QueryRow("SELECT count(*) FROM run WHERE uuid = ? OR project = ? AND number = ?", r.Run, p.ID, n).Scan(&have)
 	if err != nil || have > 0 {
@@ -111,10 +110,10 @@ func (p Project) move(tx *sql.Tx, n int, who string, command []string, r *histor
 			return err
 		}
 	}
-	return nil
+	return w.put()
 }
 
-func (p Project) moveHosts(tx *sql.Tx, dir string) error {
+func (p Project) moveHosts(tx *transaction, dir string) error {
 	envs, err := filepath.Glob(filepath.Join(dir, "*", "*.cbor"))
 	if err != nil {
 		return err

@@ -1,8 +1,6 @@
 package store
 
 import (
-	"database/sql"
-	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -15,7 +13,7 @@ import (
 // Wait, for a short time.
 type Recorder struct {
 	p     Project
-	db    *sql.DB
+	db    *database
 	id    int64
 	head  history.Head
 	hosts []string
@@ -35,7 +33,8 @@ type Recorder struct {
 }
 
 // How often is written while a run goes, how often a run says that it is still alive, and how
-// long its number and its end wait for a disk that stands still. What is locked is given up sooner.
+// long its number and its end wait for a disk that stands still. What is locked, or away, is given
+// up sooner.
 const (
 	flushEvery = 50 * time.Millisecond
 	beatEvery  = 2 * time.Second
@@ -81,7 +80,7 @@ func (r *Recorder) begin() error {
 		if err = r.tryBegin(); err == nil {
 			return nil
 		}
-		if !errors.Is(err, errLocked) || over == last {
+		if !passes(err) || over == last {
 			return r.fail(err)
 		}
 		select {
@@ -99,7 +98,7 @@ func (r *Recorder) tryBegin() error {
 	}
 	var id int64
 	h := r.head
-	if err := r.p.write(r.db, func(tx *sql.Tx) error {
+	if err := write(r.db, func(tx *transaction) error {
 		var err error
 		if id, err = r.p.insert(tx, &h, true); err != nil {
 			return err
@@ -194,14 +193,14 @@ func (r *Recorder) write() {
 		open = append(open, r.queue...)
 		r.queue = nil
 		r.mu.Unlock()
-		if err != nil && !errors.Is(err, errLocked) {
+		if err != nil && !passes(err) {
 			open = nil
 			continue
 		}
 		if err = r.flush(open, over); err == nil {
 			open = nil
 		}
-		for again := 0; over && errors.Is(err, errLocked) && again < 3; again++ {
+		for again := 0; over && passes(err) && again < 3; again++ {
 			err = r.flush(open, true)
 		}
 	}
@@ -211,8 +210,8 @@ func (r *Recorder) write() {
 // flush writes events, and at the end that the run is over.
 func (r *Recorder) flush(events []run.Event, over bool) error {
 	w := r.w
-	err := r.p.write(r.db, func(tx *sql.Tx) error {
-		w.tx, w.statements = tx, nil
+	err := write(r.db, func(tx *transaction) error {
+		w.tx = tx
 		// what is read later, such as templates, comes with the end
 		if r.files != nil && (w.files == 0 || over) && w.files != r.files.count() {
 			id, err := r.files.tree(tx)
@@ -220,7 +219,7 @@ func (r *Recorder) flush(events []run.Event, over bool) error {
 				return err
 			}
 			w.files = r.files.count()
-			if _, err := tx.Exec("UPDATE run SET tree = ? WHERE id = ?", id, r.id); err != nil {
+			if err := tx.Exec("UPDATE run SET tree = ? WHERE id = ?", id, r.id); err != nil {
 				return err
 			}
 		}
@@ -232,8 +231,10 @@ func (r *Recorder) flush(events []run.Event, over bool) error {
 		if over {
 			return w.end(r.code, r.meant) // which nobody changes any more
 		}
-		_, err := tx.Exec("UPDATE run SET beat = ? WHERE id = ?", time.Now().UnixMilli(), r.id)
-		return err
+		if err := w.put(); err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE run SET beat = now_ms() WHERE id = ?", r.id)
 	})
 	if err != nil {
 		r.w.ids = ids{} // some of them were never written

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"database/sql"
 	"errors"
 	"fmt"
 	"os"
@@ -9,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -21,14 +21,43 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
+	"jadekettle/internal/history/store/pgtest"
 )
 
 // pier is a store in a temporary folder, and a project in it.
-func pier(t *testing.T) Project {
+func pier(t testing.TB) Project {
 	t.Helper()
-	s := &Store{File: filepath.Join(t.TempDir(), "state", "history.db")}
+	return opened(t, &Store{File: filepath.Join(t.TempDir(), "state", "history.db")})
+}
+
+func opened(t testing.TB, s *Store) Project {
 	t.Cleanup(func() { s.Close() })
 	return Project{s, "pier"}
+}
+
+// another opens the same store as another process would.
+func another(t testing.TB, p Project) Project {
+	return opened(t, &Store{File: p.File, URL: p.URL})
+}
+
+// TestStores does the same with a file, and with a database of a server.
+func TestStores(t *testing.T) {
+	tests := []struct {
+		name string
+		do   func(*testing.T, Project)
+	}{{"a run is kept", aRunIsKept}, {"finding", finding}, {"interrupted and late", interruptedAndLate}, {"two at once", twoAtOnce},
+		{"prune", prune}, {"known", known}, {"what was kept before moves in", movesIn}, {"odd texts", oddTexts}}
+	t.Run("file", func(t *testing.T) {
+		for _, test := range tests {
+			t.Run(test.name, func(t *testing.T) { test.do(t, pier(t)) })
+		}
+	})
+	t.Run("server", func(t *testing.T) {
+		s := pgtest.Start(t)
+		for _, test := range tests {
+			t.Run(test.name, func(t *testing.T) { test.do(t, opened(t, &Store{URL: s.Database(t)})) })
+		}
+	})
 }
 
 // told is one task as a run tells it.
@@ -88,12 +117,11 @@ func refuses(t *testing.T, what, do string, err error) {
 	}
 }
 
-func TestARunIsKept(t *testing.T) {
-	p := pier(t)
+func aRunIsKept(t *testing.T, p Project) {
 	if _, err := p.List(Filter{}); err != nil {
 		t.Errorf("without a file: %v", err)
 	}
-	if _, err := os.Stat(p.File); err == nil {
+	if _, err := os.Stat(p.File); p.File != "" && err == nil {
 		t.Error("asking makes a file")
 	}
 	n := kept(t, p, "apply", map[string][]run.Task{
@@ -125,21 +153,20 @@ func TestARunIsKept(t *testing.T) {
 	if f, err := p.Facts(n, "gauge-02"); err != nil || f.Hostname != "gauge-02" {
 		t.Errorf("the facts are %+v (%v)", f, err)
 	}
-	if info, _ := os.Stat(p.File); info.Mode().Perm() != 0o600 {
-		t.Errorf("others can read it: %v", info.Mode())
+	if info, err := os.Stat(p.File); p.File != "" && (err != nil || info.Mode().Perm() != 0o600) {
+		t.Errorf("others can read it: %v (%v)", info, err)
 	}
-	if again := p.Store; again.Close() != nil {
-		t.Error("it does not close")
+	if err := p.Close(); err != nil {
+		t.Errorf("it does not close: %v", err)
 	}
-	other := Project{&Store{File: p.File}, "harbour"} // numbers count for each project
-	defer other.Close()
+	other := another(t, p) // numbers count for each project
+	other.ID = "harbour"
 	if n := kept(t, other, "preview", map[string][]run.Task{"chart-01": nil}, nil); n != 1 {
 		t.Errorf("the first run of another project is %d", n)
 	}
 }
 
-func TestFinding(t *testing.T) {
-	p := pier(t)
+func finding(t *testing.T, p Project) {
 	motd := func(s plan.Status) map[string][]run.Task {
 		return map[string][]run.Task{"gauge-01": {told("file /etc/motd", s, func(t *run.Task) {
 			if s == plan.Failed {
@@ -207,8 +234,7 @@ func TestFinding(t *testing.T) {
 	}
 }
 
-func TestInterruptedAndLate(t *testing.T) {
-	p := pier(t)
+func interruptedAndLate(t *testing.T, p Project) {
 	id, _ := uuid.NewV7()
 	h := history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Machine: "elsewhere.example.org", Whole: true}
 	r := p.Begin(h, []string{"gauge-01", "gauge-02"}, nil)
@@ -229,8 +255,8 @@ func TestInterruptedAndLate(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	db, _ := p.open()
-	if err := p.write(db, func(tx *sql.Tx) error { // its controller is killed
-		_, err := tx.Exec("UPDATE run SET beat = 1")
+	if err := write(db, func(tx *transaction) error { // its controller is killed
+		err := tx.Exec("UPDATE run SET beat = 1")
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -289,14 +315,12 @@ func TestInterruptedAndLate(t *testing.T) {
 	}
 }
 
-// TestTwoAtOnce has two processes keep runs in one file.
-func TestTwoAtOnce(t *testing.T) {
-	p := pier(t)
+// twoAtOnce has several processes keep runs in one store.
+func twoAtOnce(t *testing.T, p Project) {
 	var wg sync.WaitGroup
 	for range 4 {
 		wg.Go(func() {
-			own := Project{&Store{File: p.File}, "pier"}
-			defer own.Close()
+			own := another(t, p)
 			for range 5 {
 				kept(t, own, "apply", map[string][]run.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
 			}
@@ -363,6 +387,37 @@ func TestAStoreThatFails(t *testing.T) {
 			t.Errorf("it took %v", took)
 		}
 	})
+	t.Run("full and read-only", func(t *testing.T) {
+		p := pier(t)
+		dir := filepath.Dir(p.File)
+		os.MkdirAll(dir, 0o700)
+		if err := syscall.Mount("saltmarsh", dir, "tmpfs", 0, "size=400k"); err != nil {
+			t.Skipf("no file system can be mounted: %v", err)
+		}
+		defer syscall.Unmount(dir, syscall.MNT_DETACH)
+		id, _ := uuid.NewV7()
+		r := p.Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+		v := &run.Visit{Name: "gauge-01", State: run.Reached}
+		for i := range 60 {
+			one := told(fmt.Sprintf("file /srv/%d", i), plan.Failed, func(t *run.Task) {
+				for n := range 4000 { // which packs badly
+					t.Message += fmt.Sprintf("%x", (n+i)*7919)
+				}
+			})
+			r.Event(run.Event{Host: v, Task: &one})
+		}
+		r.End(0, []*run.Visit{v})
+		refuses(t, "the disk of the history", "runs prune", r.Wait())
+		p.Close()
+		if err := syscall.Mount("saltmarsh", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, "size=400k"); err != nil {
+			t.Fatal(err)
+		}
+		p = another(t, p)
+		refuses(t, "cannot be written", "[history] file", begin(p))
+		if list, err := p.List(Filter{}); err != nil || len(list) != 1 {
+			t.Errorf("what is there is listed as %+v (%v)", list, err)
+		}
+	})
 	t.Run("nowhere", func(t *testing.T) {
 		refuses(t, "no place for the history", "[history] file", begin(Project{&Store{}, "pier"}))
 	})
@@ -384,8 +439,7 @@ func TestAStoreThatFails(t *testing.T) {
 	})
 }
 
-func TestPrune(t *testing.T) {
-	p := pier(t)
+func prune(t *testing.T, p Project) {
 	for i := range 6 {
 		kept(t, p, "apply", map[string][]run.Task{"gauge-01": {told(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *run.Task) {
 			for n := range 4000 { // which packs badly
@@ -407,9 +461,16 @@ func TestPrune(t *testing.T) {
 		t.Errorf("beyond a size are %d", n)
 	}
 	list, _ := p.Old(Limits{Count: 2})
+	shown := p.Follow(1)
+	if _, events, err := shown.Next(); err != nil || len(events) == 0 {
+		t.Fatalf("a run is followed to %v (%v)", events, err)
+	}
 	freed, err := p.Prune(list)
-	if err != nil || freed <= 0 {
+	if err != nil || p.File != "" && freed <= 0 {
 		t.Errorf("it gave %d bytes back (%v)", freed, err)
+	}
+	if _, _, err := shown.Next(); !errors.Is(err, ErrNoRun) {
+		t.Errorf("a run that is let go while it is shown gives %v", err)
 	}
 	left, _ := p.List(Filter{})
 	hits, all, _ := p.Search([]string{"tide"}, Filter{})
@@ -424,8 +485,7 @@ func TestPrune(t *testing.T) {
 	}
 }
 
-func TestKnown(t *testing.T) {
-	p := pier(t)
+func known(t *testing.T, p Project) {
 	k := p.Known("production")
 	if _, ok := k.Load("gauge-01"); ok || len(k.Hosts()) > 0 {
 		t.Error("something is known of a host that was never read")
@@ -463,8 +523,8 @@ func TestKnown(t *testing.T) {
 	}
 }
 
-func TestWhatWasKeptBeforeMovesIn(t *testing.T) {
-	p, dir := pier(t), t.TempDir()
+func movesIn(t *testing.T, p Project) {
+	dir := t.TempDir()
 	runs := filepath.Join(dir, ".jadekettle", "runs")
 	os.MkdirAll(runs, 0o700)
 	os.WriteFile(filepath.Join(runs, "3.json"), []byte(`{"who":"maren","command":["apply","--all"],"format":1,"run":"u3","number":3,
@@ -483,6 +543,24 @@ func TestWhatWasKeptBeforeMovesIn(t *testing.T) {
 	}
 	if err := p.MoveIn(dir); err != nil {
 		t.Error(err)
+	}
+}
+
+// oddTexts are what programs print and people name things: no UTF-8, a NUL, very much of it.
+func oddTexts(t *testing.T, p Project) {
+	odd := "brine\x00\xff\xfe \x1b[31m<b>'; DROP TABLE run; --"
+	n := kept(t, p, "apply", map[string][]run.Task{"gauge-01": {told("command "+odd, plan.Failed, func(t *run.Task) {
+		t.Message, t.Output = odd, strings.Repeat("Fähre über die Flußmündung 12e5 ", 4000)
+	})}}, func(h *history.Head) { h.Notes = map[string]string{odd: odd}; h.Command = []string{odd} })
+	k, err := p.Load(n)
+	if err != nil || len(k.Hosts[0].Tasks) != 1 || !strings.HasPrefix(k.Hosts[0].Tasks[0].Name, "brine") ||
+		len(k.Hosts[0].Tasks[0].Output) < 100_000 || len(k.Notes) != 1 {
+		t.Errorf("it is kept as %+v (%v)", k, err)
+	}
+	for words, want := range map[string]int{"fahre uber": 1, "FLUSSMUNDUNG": 0, "flußmündung 12e": 1, "uber fahre": 0, "brine": 2, "drop table": 2} {
+		if _, all, err := p.Search([]string{words}, Filter{Most: 5}); err != nil || all != want {
+			t.Errorf("%q is found %d times, not %d (%v)", words, all, want, err)
+		}
 	}
 }
 

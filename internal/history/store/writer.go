@@ -20,7 +20,10 @@ import (
 )
 
 // insert keeps a run, under the number that it has, or the next one.
-func (p Project) insert(tx *sql.Tx, h *history.Head, alive bool) (int64, error) {
+func (p Project) insert(tx *transaction, h *history.Head, alive bool) (int64, error) {
+	if err := tx.alone(tx, p.ID); err != nil {
+		return 0, err
+	}
 	if h.Number == 0 {
 		if err := tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM run WHERE project = ?", p.ID).Scan(&h.Number); err != nil {
 			return 0, err
@@ -38,24 +41,22 @@ func (p Project) insert(tx *sql.Tx, h *history.Head, alive bool) (int64, error) 
 	if !alive {
 		ended = millis(h.Started) + int64(h.Seconds*1000)
 	}
-	res, err := tx.Exec(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, revision, edited,
-		whole, declared, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`,
+	var id int64
+	err = tx.QueryRow(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, revision, edited,
+		whole, declared, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?) RETURNING id`,
 		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Revision, h.Edited, h.Whole, h.Declared,
-		h.Undoes, millis(h.Started), ended, h.Code, time.Now().UnixMilli(), os.Getpid(), h.State == history.Elsewhere)
-	if err != nil {
-		return 0, err
-	}
-	id, err := res.LastInsertId()
+		h.Undoes, millis(h.Started), ended, h.Code, os.Getpid(), h.State == history.Elsewhere).Scan(&id)
 	if err != nil {
 		return 0, err
 	}
 	for key, text := range h.Notes {
-		if _, err := tx.Exec("INSERT INTO note (run, key, value) VALUES (?, ?, ?)", id, key, text); err != nil {
+		if err := tx.Exec("INSERT INTO note (run, key, value) VALUES (?, ?, ?)", id, key, text); err != nil {
 			return 0, err
 		}
 	}
 	w := writer{tx: tx, run: id}
-	return id, w.say(0, 0, h.Who, h.Machine, h.Revision, strings.Join(h.Command, " "), noted(h.Notes))
+	w.say(0, 0, h.Who, h.Machine, h.Revision, strings.Join(h.Command, " "), noted(h.Notes))
+	return id, w.put()
 }
 
 func noted(notes map[string]string) string {
@@ -68,14 +69,15 @@ func noted(notes map[string]string) string {
 
 // writer writes one run in a transaction.
 type writer struct {
-	tx      *sql.Tx
+	tx      *transaction
 	project string
 	run     int64
 	number  int
 	started time.Time
 	files   int // how many files are in the tree that is kept
 
-	statements map[string]*sql.Stmt // of this transaction
+	tasks []taskRow // that put writes
+	words []wordsRow
 	ids
 }
 
@@ -89,14 +91,6 @@ type ids struct {
 	hands  map[int64]bool  // the visits of which it is written what they are at
 }
 
-// remember notes a number.
-func remember[K comparable, V any](in *map[K]V, key K, v V) {
-	if *in == nil {
-		*in = map[K]V{}
-	}
-	(*in)[key] = v
-}
-
 // visit gives the number of a host in the run, which is made where there is none.
 func (w *writer) visit(host string, nth int) (int64, error) {
 	if id, ok := w.visits[host]; ok {
@@ -106,21 +100,21 @@ func (w *writer) visit(host string, nth int) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	id, err := w.numbered("SELECT id FROM visit WHERE run = ?1 AND host = ?2", "INSERT INTO visit (run, host, nth) VALUES (?1, ?2, ?3)",
+	id, err := w.tx.numbered("SELECT id FROM visit WHERE run = ?1 AND host = ?2", "INSERT INTO visit (run, host, nth) VALUES (?1, ?2, ?3)",
 		w.run, at, nth)
 	remember(&w.visits, host, id)
 	return id, err
 }
 
 func (w *writer) host(name string) (int64, error) {
-	return w.numbered("SELECT id FROM host WHERE name = ?", "INSERT INTO host (name) VALUES (?)", name)
+	return w.tx.numbered("SELECT id FROM host WHERE name = ?", "INSERT INTO host (name) VALUES (?)", name)
 }
 
 func (w *writer) thing(ref value.Ref) (int64, error) {
 	if id, ok := w.things[ref]; ok {
 		return id, nil
 	}
-	id, err := w.numbered("SELECT id FROM thing WHERE kind = ? AND name = ?", "INSERT INTO thing (kind, name) VALUES (?, ?)", ref.Kind,
+	id, err := w.tx.numbered("SELECT id FROM thing WHERE kind = ? AND name = ?", "INSERT INTO thing (kind, name) VALUES (?, ?)", ref.Kind,
 		ref.Name)
 	remember(&w.things, ref, id)
 	return id, err
@@ -131,58 +125,26 @@ func (w *writer) place(file string, line int) (int64, error) {
 	if id, ok := w.places[at]; ok {
 		return id, nil
 	}
-	id, err := w.numbered("SELECT id FROM place WHERE file = ? AND line = ?", "INSERT INTO place (file, line) VALUES (?, ?)", file, line)
+	id, err := w.tx.numbered("SELECT id FROM place WHERE file = ? AND line = ?", "INSERT INTO place (file, line) VALUES (?, ?)", file, line)
 	remember(&w.places, at, id)
 	return id, err
 }
 
-// numbered gives the number of what is told once, which is written where it is not yet.
-func (w *writer) numbered(find, insert string, args ...any) (int64, error) {
-	s, err := w.prepared(find)
-	if err != nil {
-		return 0, err
-	}
-	var id int64
-	if err = s.QueryRow(args...).Scan(&id); !errors.Is(err, sql.ErrNoRows) {
-		return id, err
-	}
-	if s, err = w.prepared(insert); err != nil {
-		return 0, err
-	}
-	res, err := s.Exec(args...)
-	if err != nil {
-		return 0, err
-	}
-	return res.LastInsertId()
-}
-
-// prepared gives a statement that is read once in a transaction, however often it is used.
-func (w *writer) prepared(query string) (*sql.Stmt, error) {
-	if s := w.statements[query]; s != nil {
-		return s, nil
-	}
-	s, err := w.tx.Prepare(query)
-	remember(&w.statements, query, s)
-	return s, err
-}
-
-// labelled gives the number of a list of labels; nil for none.
-func (w *writer) labelled(list []string) (any, error) {
+// labelled gives the number of a list of labels; NULL for none.
+func (w *writer) labelled(list []string) (out sql.NullInt64, err error) {
 	if len(list) == 0 {
-		return nil, nil
+		return out, nil
 	}
 	text, err := json.Marshal(list)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	if id, ok := w.labels[string(text)]; ok {
-		return id, nil
+		return sql.NullInt64{Int64: id, Valid: true}, nil
 	}
-	var id int64
-	err = w.tx.QueryRow("INSERT INTO labels (list) VALUES (?) ON CONFLICT (list) DO UPDATE SET list = list RETURNING id",
-		string(text)).Scan(&id)
+	id, err := w.tx.numbered("SELECT id FROM labels WHERE list = ?", "INSERT INTO labels (list) VALUES (?)", string(text))
 	remember(&w.labels, string(text), id)
-	return id, err
+	return sql.NullInt64{Int64: id, Valid: true}, err
 }
 
 func (w *writer) event(e run.Event) error {
@@ -192,16 +154,16 @@ func (w *writer) event(e run.Event) error {
 	}
 	switch {
 	case e.Begun != nil:
-		_, err = w.tx.Exec("UPDATE visit SET began = ?, planned = ?, hand = '' WHERE id = ?", millis(e.Begun.At), e.Begun.Tasks, id)
+		err = w.tx.Exec("UPDATE visit SET began = ?, planned = ?, hand = '' WHERE id = ?", millis(e.Begun.At), e.Begun.Tasks, id)
 		return err
 	case e.Progress != nil:
 		remember(&w.hands, id, true)
-		_, err = w.tx.Exec("UPDATE visit SET hand = ? WHERE id = ?", hand(e.Progress), id)
+		err = w.tx.Exec("UPDATE visit SET hand = ? WHERE id = ?", hand(e.Progress), id)
 		return err
 	case e.Task != nil:
 		if w.hands[id] {
 			delete(w.hands, id)
-			if _, err = w.tx.Exec("UPDATE visit SET hand = '' WHERE id = ?", id); err != nil {
+			if err = w.tx.Exec("UPDATE visit SET hand = '' WHERE id = ?", id); err != nil {
 				return err
 			}
 		}
@@ -261,7 +223,7 @@ func (w *writer) visited(id int64, h history.KeptHost, facts any) error {
 	if err != nil {
 		return err
 	}
-	_, err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
+	err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
 		unchanged = ?, left_out = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`, string(h.State),
 		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed, h.Unchanged, h.LeftOut,
 		h.Blocked, h.Stopped, facts, pack(detail), id)
@@ -272,7 +234,8 @@ func (w *writer) visited(id int64, h history.KeptHost, facts any) error {
 	if h.Executed != nil {
 		said = h.Executed.Output
 	}
-	return w.say(id, -1, h.Name, h.Message, h.Do, said)
+	w.say(id, -1, h.Name, h.Message, h.Do, said)
+	return nil
 }
 
 func ms(seconds float64) int64 { return int64(seconds * 1000) }
@@ -303,7 +266,7 @@ func (w *writer) task(visit int64, t history.Task) error {
 	if err != nil {
 		return err
 	}
-	var detail any
+	var detail []byte
 	if t.Status != plan.Unchanged || len(t.Changes) > 0 || t.Message != "" {
 		text, err := json.Marshal(t)
 		if err != nil {
@@ -315,20 +278,17 @@ func (w *writer) task(visit int64, t history.Task) error {
 	if err != nil {
 		return err
 	}
-	insert, err := w.prepared(`INSERT INTO task (visit, nth, thing, place, labels, status, began, took, detail) VALUES (?, ?, ?, ?, ?,
-		?, ?, ?, ?)`)
-	if err != nil {
-		return err
-	}
-	if _, err = insert.Exec(visit, nth, thing, place, labels, numbers[t.Status], ms(t.After), ms(t.Seconds), detail); err != nil ||
-		t.Status == plan.Unchanged || t.Status == plan.LeftOut {
-		return err
+	w.tasks = append(w.tasks, taskRow{visit: visit, nth: nth, thing: thing, place: place, labels: labels, status: numbers[t.Status],
+		began: ms(t.After), took: ms(t.Seconds), detail: detail})
+	if t.Status == plan.Unchanged || t.Status == plan.LeftOut {
+		return nil
 	}
 	words := []string{t.Kind + " " + t.Name, t.Message, t.Do, t.Output, t.By}
 	for _, c := range slices.Concat(t.Changes, t.Written) {
 		words = append(words, c.What, c.Was, c.Becomes, c.Diff)
 	}
-	return w.say(visit, nth, words...)
+	w.say(visit, nth, words...)
+	return nil
 }
 
 // next gives the number of the next task of a host.
@@ -347,30 +307,22 @@ func (w *writer) next(visit int64) (int64, error) {
 const maxWords = 64 << 10
 
 // say lets words be found: those of a run (visit 0), of a host (nth -1) or of a task.
-func (w *writer) say(visit, nth int64, words ...string) error {
+func (w *writer) say(visit, nth int64, words ...string) {
 	text := strings.TrimSpace(strings.Join(words, "\n"))
 	if text == "" {
-		return nil
+		return
 	}
-	text = text[:min(len(text), maxWords)]
-	said, err := w.prepared("INSERT INTO said (run, visit, nth) VALUES (?, ?, ?)")
-	if err != nil {
+	w.words = append(w.words, wordsRow{w.run, visit, nth, strings.ToValidUTF8(text[:min(len(text), maxWords)], "")})
+}
+
+// put writes what was told of tasks, and the words by which they are found, all at once.
+func (w *writer) put() error {
+	tasks, words := w.tasks, w.words
+	w.tasks, w.words = nil, nil
+	if err := w.tx.tasks(w.tx, tasks); err != nil {
 		return err
 	}
-	res, err := said.Exec(w.run, visit, nth)
-	if err != nil {
-		return err
-	}
-	id, err := res.LastInsertId()
-	if err != nil {
-		return err
-	}
-	found, err := w.prepared("INSERT INTO words (rowid, text) VALUES (?, ?)")
-	if err != nil {
-		return err
-	}
-	_, err = found.Exec(id, strings.ToValidUTF8(text, ""))
-	return err
+	return w.tx.words(w.tx, words)
 }
 
 // mostUnknown is of how many runs that are not kept here one host may tell at once.
@@ -382,6 +334,9 @@ const mostUnknown = 16
 func (w *writer) late(host string, c history.Collected, unknown *int) error {
 	if _, err := uuid.Parse(c.Run); err != nil {
 		return nil
+	}
+	if err := w.put(); err != nil {
+		return err
 	}
 	other := *w
 	other.visits, other.last = nil, nil // it has others
@@ -420,13 +375,16 @@ func (w *writer) late(host string, c history.Collected, unknown *int) error {
 			return err
 		}
 	}
+	if err := other.put(); err != nil {
+		return err
+	}
 	w.things, w.places = other.things, other.places
 	return other.counted(id, w.number)
 }
 
 // counted puts right what is told of a host whose results came with another run.
 func (w *writer) counted(visit int64, by int) error {
-	_, err := w.tx.Exec(`UPDATE visit SET collected_by = ?,
+	err := w.tx.Exec(`UPDATE visit SET collected_by = ?,
 		changed = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 1),
 		failed = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 2),
 		unchanged = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 3),
@@ -454,32 +412,27 @@ func (w *writer) end(code int, meant []string) error {
 	for _, name := range meant {
 		among[name] = true
 	}
-	now := time.Now().UnixMilli()
-	if _, err := w.tx.Exec("UPDATE run SET ended = ?, beat = ?, code = ? WHERE id = ?", now, now, code, w.run); err != nil {
+	if err := w.put(); err != nil {
 		return err
 	}
-	rows, err := w.tx.Query("SELECT visit.id, host.name FROM visit JOIN host ON host.id = visit.host WHERE run = ?", w.run)
-	if err != nil {
+	if err := w.tx.Exec("UPDATE run SET ended = ?, beat = now_ms(), code = ? WHERE id = ?", time.Now().UnixMilli(), code, w.run); err != nil {
 		return err
 	}
-	defer rows.Close()
 	var away []int64
-	for rows.Next() {
+	if err := each(w.tx, func(scan func(...any) error) error {
 		var id int64
 		var name string
-		if err := rows.Scan(&id, &name); err != nil {
-			return err
-		}
+		err := scan(&id, &name)
 		if !among[name] {
 			away = append(away, id)
 		}
-	}
-	if err := rows.Err(); err != nil {
+		return err
+	}, "SELECT visit.id, host.name FROM visit JOIN host ON host.id = visit.host WHERE run = ?", w.run); err != nil {
 		return err
 	}
 	for _, id := range away {
 		for _, q := range []string{"DELETE FROM task WHERE visit = ?", "DELETE FROM visit WHERE id = ?"} {
-			if _, err := w.tx.Exec(q, id); err != nil {
+			if err := w.tx.Exec(q, id); err != nil {
 				return err
 			}
 		}

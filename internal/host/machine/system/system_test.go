@@ -129,7 +129,7 @@ func TestCommands(t *testing.T) {
 	if out := run("sh", "-c", "echo $LC_ALL $SALT"); out.Stdout != "C.UTF-8\n" {
 		t.Errorf("the environment is not the small one: %q", out.Stdout)
 	}
-	out := run("sh", "-c", "head -c 300000 /dev/zero | tr '\\0' a; echo the end")
+	out := run("sh", "-c", "head -c 200000000 /dev/zero | tr '\\0' a; echo the end")
 	if len(out.Combined.String()) > machine.MaxOutput+100 || !strings.Contains(out.Combined.String(),
 		"bytes left out") || !strings.HasSuffix(out.Combined.String(), "the end\n") {
 		t.Errorf("of much output %d bytes are kept", len(out.Combined.String()))
