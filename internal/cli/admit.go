@@ -170,7 +170,7 @@ func (ad *admission) prepare(ctx context.Context, p *project, h *inventory.Host,
 	if ad.as == "root" {
 		target.Elevate = ""
 	}
-	id, _, err := newRun(ctx, p, false)
+	id, _, err := a.newRun(ctx, p, false)
 	if err != nil {
 		return err
 	}

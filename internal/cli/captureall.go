@@ -288,7 +288,7 @@ func (w *whole) prove(ctx context.Context, scratch string) (again bool, err erro
 	if err != nil {
 		return false, err
 	}
-	id, _, err := newRun(ctx, w.project, true)
+	id, _, err := w.app.newRun(ctx, w.project, true)
 	if err != nil {
 		return false, err
 	}

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/term"
 
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/cli/sources"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
@@ -56,6 +57,9 @@ type App struct {
 	code       int
 	last       []*run.Visit             // the outcome of the last preview or apply
 	notes      []string                 // --note
+	from       string                   // --from
+	taken      *sources.Taken           // the project, where it was taken from a git repository
+	started    *startedJob              // the job that runs; nil where none does
 	stores     map[string]*store.Store  // that were opened, by their files
 	plain      bool                     // --plain
 	watched    atomic.Pointer[watching] // the run that is shown now; nil where none is
@@ -165,6 +169,11 @@ func (a *App) root() *cobra.Command {
 			if err := a.colours(); err != nil {
 				return err
 			}
+			if a.from != "" {
+				if err := a.take(c.Context(), a.from); err != nil {
+					return err
+				}
+			}
 			allowed := []string{"text", "json"}
 			allowed = append(allowed, strings.Fields(c.Annotations[moreOutputs])...)
 			if !slices.Contains(allowed, a.output) {
@@ -191,7 +200,7 @@ func (a *App) root() *cobra.Command {
 	root.AddCommand(a.initCommand(), a.demoCommand(), a.lintCommand(), a.hostsCommand(), a.kindsCommand(),
 		a.factsCommand(), a.whyCommand(), a.secretCommand(), a.sourceCommand(), a.formatCommand(), a.captureCommand(),
 		a.addCommand(), a.rehearseCommand(), a.schemaCommand(), a.previewCommand(), a.applyCommand(), a.driftCommand(), a.undoCommand(), a.verifyCommand(), a.execCommand(), a.compareCommand(),
-		a.runsCommand(), a.statusCommand(), a.reportCommand(),
+		a.jobCommand(), a.runsCommand(), a.statusCommand(), a.reportCommand(),
 		a.versionCommand())
 	a.told(root)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -219,7 +228,7 @@ func (a *App) colours() error {
 
 // neverFromVariables are flags by which somebody says that this call means more
 // than usual; nobody is to do that by accident. The identity is read elsewhere.
-var neverFromVariables = []string{"help", "all", "yes", "again", "take-leftovers", "forget-leftovers", "adopt", "replace", "show-closed", "identity", "param"}
+var neverFromVariables = []string{"help", "all", "answer", "from", "yes", "again", "take-leftovers", "forget-leftovers", "adopt", "replace", "show-closed", "identity", "param"}
 
 // environment lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
 // the flag is not given.

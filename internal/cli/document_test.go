@@ -40,6 +40,8 @@ manifests = ["gauge"]
 [group.bookworm]
 where = "facts.os.version_id == '12'"
 `,
+		"jobs.toml": "[job.morning]\nabout = \"What would change\"\ndoes = \"preview\"\ntargets = [\"@${input.group}\"]\nask.group = { choices = \"groups\", " +
+			"default = \"gauge\" }\nask.token = { secret = true, only_if = \"input.group == 'relay'\" }\nschedule = { every = \"1h\", zone = \"UTC\", spread = \"5m\" }\n",
 		"data/shared.toml":      "[gauge]\nport = 4190\nkept = [\"tides\"]\n[relay]\nport = 9\n",
 		"data/group/gauge.toml": "[gauge]\nport = 4191\n",
 		"manifests/gauge.toml": `[param.keeper]
@@ -94,6 +96,7 @@ var unsteady = []struct{ is, as string }{
 	{`"(bytes|free)": [0-9]+`, `"$1": 1`},
 	{`"(machine|who)": "[^"]*"`, `"$1": "maren"`},
 	{`"(since|at|reached|applied)": "[0-9][^"]*"`, `"$1": "2026-01-01T00:00:00Z"`},
+	{`"next": "[^"]*"`, `"next": "2026-01-01T00:00:00Z"`},
 	{`"started": "[^"]*"`, `"started": "2026-01-01T00:00:00Z"`},
 	{`"run": "[^"]*"`, `"run": "0198"`},
 	{`"commit": "[^"]*"`, `"commit": "c0ffee"`},
@@ -120,6 +123,8 @@ func TestDocumentsAsDocumented(t *testing.T) {
 		"life":        "runs of gauge-01 file /etc/tide-logger.toml",
 		"slow":        "runs slow 1",
 		"checked":     "runs check",
+		"jobs":        "job list",
+		"job":         "job show morning",
 		"status":      "status",
 		"compare":     "compare v2",
 		"hosts":       "hosts",

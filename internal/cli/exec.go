@@ -82,7 +82,7 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}
-	id, started, err := newRun(ctx, p, false)
+	id, started, err := a.newRun(ctx, p, false)
 	if err != nil {
 		return err
 	}

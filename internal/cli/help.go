@@ -90,6 +90,11 @@ var examples = map[string]string{
 	"compare":         "  jadekettle compare main\n  jadekettle compare v1.2 v1.3 --on @gauge",
 	"drift":           "  jadekettle drift @gauge\n  jadekettle drift --fail-if-changes --output json",
 	"undo":            "  jadekettle undo last\n  jadekettle undo 12 gauge-01 --preview",
+	"job":             "  jadekettle job list\n  jadekettle job start night-tide",
+	"job list":        "  jadekettle job list\n  jadekettle job list --from https://git.example.org/tide.git",
+	"job show":        "  jadekettle job show night-tide",
+	"job start":       "  jadekettle job start night-tide --answer depth=3\n  jadekettle job start night-tide --preview --yes",
+	"job last":        "  jadekettle job last night-tide",
 	"runs":            "  jadekettle runs --failed --since 7d\n  jadekettle runs --task 'file /etc/*' --by maren",
 	"runs show": "  jadekettle runs show last\n  jadekettle runs show 12 gauge-01\n  jadekettle runs show last-failed gauge-01 " +
 		"file /etc/tide-logger.toml",

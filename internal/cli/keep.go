@@ -26,7 +26,7 @@ import (
 func (a *App) history(dir string, s settings.Settings) store.Project {
 	at := store.Store{URL: s.HistoryURL}
 	if at.URL == "" {
-		at.File = cmp.Or(expand(s.History, a.Getenv("HOME"), dir), a.historyFile())
+		at.File = cmp.Or(expand(s.History, a.Getenv("HOME"), a.home(dir)), a.historyFile())
 	}
 	if a.stores == nil {
 		a.stores = map[string]*store.Store{}
@@ -93,7 +93,13 @@ func (a *App) record(p *project, id plan.Run, h history.Head) (*recording, error
 	h.Run, h.Env, h.Revision, h.Edited = id.ID, id.Env, id.Revision, id.Edited
 	h.Who, h.Machine = me(), id.Who[strings.LastIndexByte(id.Who, '@')+1:]
 	h.Command, h.Params = a.shownCall(p)
-	h.Notes = notes
+	h.Notes, h.Answers = notes, map[string]string{}
+	if a.started != nil {
+		h.Job, h.Answers = a.started.Name, a.started.shown
+	}
+	if a.taken != nil {
+		h.Source = a.taken.URL
+	}
 	hosts := make([]string, len(p.hosts))
 	for i, host := range p.hosts {
 		hosts[i] = host.Name
@@ -183,7 +189,10 @@ func (p *project) secretParam(name string) bool {
 }
 
 // revised gives the commit that the project is at, and whether its files were changed since.
-func revised(ctx context.Context, dir string) (commit string, edited bool) {
+func (a *App) revised(ctx context.Context, dir string) (commit string, edited bool) {
+	if a.taken != nil {
+		return a.taken.Commit, false
+	}
 	for at := dir; ; at = filepath.Dir(at) { // git is asked only where there is a repository
 		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
 			return sources.Head(ctx, dir)
@@ -204,7 +213,11 @@ func (a *App) tellOlder(ctx context.Context, p *project, id plan.Run) {
 		return
 	}
 	last := list[0]
-	if !sources.Before(ctx, p.dir, id.Revision, last.Revision) {
+	repo := p.dir
+	if a.taken != nil {
+		repo = a.taken.Repo
+	}
+	if !sources.Before(ctx, repo, id.Revision, last.Revision) {
 		return
 	}
 	fmt.Fprintf(a.Err, "the revision %s is older than %s, which %s applied in run %d on %s\n", short(id.Revision),

@@ -33,6 +33,7 @@ func (a *App) lintCommand() *cobra.Command {
 			"  # jadekettle meant CODE: why\n  # jadekettle meant CODE in this file: why\n\n" + codesHelp(),
 		RunE: func(*cobra.Command, []string) error { return a.lint(strict) },
 	}
+	a.fromFlag(c)
 	c.Flags().BoolVar(&strict, "strict", false, "end with 2 when there is advice, too")
 	return c
 }

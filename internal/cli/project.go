@@ -18,6 +18,7 @@ import (
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
@@ -86,6 +87,7 @@ type project struct {
 	except  []string
 	dialer  *reach.Dialer // which may have begun to connect
 	fleet   *expr.Fleet   // what is known of all hosts, where something asks
+	answers job.Answers   // what questions of jobs are asked over, where one is shown or started
 
 	passwords sync.Map // for sudo, out of sealed data: of *reach.Password, by value.Secret
 }
@@ -102,6 +104,9 @@ func (a *App) options(dir string) (compile.Options, error) {
 	}
 	keys := a.keyring(dir)
 	o.Open = keys.Open
+	if a.started != nil {
+		o.Input = a.started.input
+	}
 	return o, nil
 }
 
@@ -392,7 +397,7 @@ func me() string {
 }
 
 // newRun names a run.
-func newRun(ctx context.Context, p *project, preview bool) (plan.Run, time.Time, error) {
+func (a *App) newRun(ctx context.Context, p *project, preview bool) (plan.Run, time.Time, error) {
 	id, err := uuid.NewV7()
 	if err != nil {
 		return plan.Run{}, time.Time{}, err
@@ -401,7 +406,7 @@ func newRun(ctx context.Context, p *project, preview bool) (plan.Run, time.Time,
 	if err != nil {
 		return plan.Run{}, time.Time{}, errors.Join(errors.New("this machine does not tell its name"), err)
 	}
-	revision, edited := revised(ctx, p.dir)
+	revision, edited := a.revised(ctx, p.dir)
 	return plan.Run{
 		Revision: revision, Edited: edited, ID: id.String(), Project: p.Settings.Project, Env: p.Settings.Env, Preview: preview, Who: me() + "@" + machine,
 		ListAge: p.Settings.PackageListAge,

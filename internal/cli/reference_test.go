@@ -11,9 +11,11 @@ import (
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
+	"jadekettle/internal/core/schedule"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/fleet/rehearse"
@@ -102,6 +104,12 @@ func reference() string {
 	for _, s := range settings.TellKeys {
 		fmt.Fprintf(&b, "| `tell.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
+	b.WriteString("\n## Jobs\n\nIn `jobs.toml`.\n\n")
+	keys(&b, "[job.NAME]", job.Keys)
+	b.WriteString("\n")
+	keys(&b, "[job.NAME.ask.KEY]", job.AskKeys)
+	b.WriteString("\n")
+	keys(&b, "[job.NAME.schedule]", schedule.Keys)
 	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, besides `about`, `env` and `[sealed.LAYER]`.\n\n")
 	keys(&b, "[host.NAME]", rehearse.HostKeys)
 	b.WriteString("\n")

@@ -160,6 +160,7 @@ func (a *App) previewCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, targets []string) error { return a.look(c.Context(), r, targets) },
 	}
 	r.flags(a, c)
+	a.fromFlag(c)
 	a.completeRound(c)
 	c.Flags().StringVar(&r.save, "save", "", "keep what it shows in a `FILE`, to be reviewed and then applied with --reviewed")
 	return c
@@ -258,6 +259,7 @@ func (a *App) applyCommand() *cobra.Command {
 		},
 	}
 	r.flags(a, c)
+	a.fromFlag(c)
 	a.completeRound(c)
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
@@ -390,7 +392,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 			return err
 		}
 	}
-	id, started, err := newRun(ctx, p, r.preview)
+	id, started, err := a.newRun(ctx, p, r.preview)
 	if err != nil {
 		return err
 	}

@@ -56,6 +56,7 @@ type sift struct {
 	notes, modes    []string
 	failed, changed bool
 	by              string
+	jobs            []string
 	most            int
 }
 
@@ -66,6 +67,7 @@ func (s *sift) flags(c *cobra.Command, most int) {
 	c.Flags().BoolVar(&s.changed, "changed", false, "only runs in which something changed, or would have")
 	c.Flags().StringArrayVar(&s.tasks, "task", nil,
 		"only runs in which a task of this `'KIND PATTERN'`, or of this KIND, changed, failed or was blocked; may be repeated")
+	c.Flags().StringSliceVar(&s.jobs, "job", nil, "only runs of this `JOB`; may be repeated")
 	c.Flags().StringVar(&s.by, "by", "", "only runs of this `WHO`: part of an account or of a machine")
 	c.Flags().StringArrayVar(&s.notes, "note", nil, "only runs with this note, `KEY` or KEY=VALUE; may be repeated")
 	c.Flags().StringSliceVar(&s.modes, "mode", nil, "only runs of this `MODE`: apply, preview, verify, drift, exec, undo or retire")
@@ -77,7 +79,7 @@ var modes = []string{history.ModeApply, history.ModePreview, history.ModeVerify,
 
 // filter gives them as the store takes them.
 func (s *sift) filter(env string, now time.Time) (store.Filter, error) {
-	f := store.Filter{Env: env, Failed: s.failed, Changed: s.changed, By: s.by, Notes: s.notes, Tasks: s.tasks, Modes: s.modes,
+	f := store.Filter{Env: env, Failed: s.failed, Changed: s.changed, By: s.by, Notes: s.notes, Tasks: s.tasks, Modes: s.modes, Jobs: s.jobs,
 		Most: s.most}
 	for _, m := range s.modes {
 		if !slices.Contains(modes, m) {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -58,6 +59,9 @@ func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts
 	}
 	for i := range p.Settings.Tells {
 		to := &p.Settings.Tells[i]
+		if a.started != nil && a.started.Tell != nil && !slices.Contains(a.started.Tell, to.Name) {
+			continue
+		}
 		wg.Go(func() { failed(to.Name+" could not be told", t.Tell(ctx, to, news)) })
 	}
 	if traced {

@@ -45,6 +45,9 @@ type Head struct {
 	Machine  string            `json:"machine" doc:"The machine that it was run from."`
 	Command  []string          `json:"command" doc:"The call, without the program's name. Secret params are left out."`
 	Params   map[string]string `json:"params" doc:"The params that the call gave. Secret ones are left out."`
+	Job      string            `json:"job" doc:"The job that was started; empty where none was."`
+	Answers  map[string]string `json:"answers" doc:"The answers to the job's questions. Secret ones are left out."`
+	Source   string            `json:"source" doc:"The git repository that the project was taken from; empty for a folder of one's own."`
 	Revision string            `json:"revision" doc:"The commit that the project was at; empty outside of git."`
 	Edited   bool              `json:"edited" doc:"Whether its files were changed since that commit."`
 	Whole    bool              `json:"whole" doc:"Whether it was about all tasks of its hosts."`

@@ -449,6 +449,8 @@ var Sorts = []Sort{
 	{"life", "`runs of HOST KIND NAME`", Life{}},
 	{"slow", "`runs slow`", Slow{}},
 	{"checked", "`runs check`", Checked{}},
+	{"jobs", "`job list`", Jobs{}},
+	{"job", "`job show JOB`", JobShown{}},
 	{"status", "`status`", Status{}},
 	{"compare", "`compare REV`", Compared{}},
 	{"hosts", "`hosts`", Hosts{}},

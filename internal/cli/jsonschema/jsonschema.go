@@ -8,9 +8,11 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
+	"jadekettle/internal/core/schedule"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/fleet/rehearse"
@@ -18,7 +20,7 @@ import (
 
 // Sorts are the sorts of files that have a schema; to make the schemas only to
 // list them would slow every start.
-var Sorts = []string{"data", "inventory", "manifest", "rehearsal", "settings"}
+var Sorts = []string{"data", "inventory", "jobs", "manifest", "rehearsal", "settings"}
 
 // All gives every schema by the sort of file that it describes.
 func All(kinds schema.Kinds) map[string]map[string]any {
@@ -26,6 +28,7 @@ func All(kinds schema.Kinds) map[string]map[string]any {
 		"manifest":  ofManifest(kinds),
 		"inventory": ofInventory(),
 		"settings":  ofSettings(),
+		"jobs":      ofJobs(),
 		"data": document("Data of jadekettle", map[string]any{"type": "object",
 			"description": "Any values; expressions read them below data."}),
 		"rehearsal": ofRehearsal(),
@@ -196,6 +199,14 @@ func ofSettings() map[string]any {
 	top["tell"] = named("Who is told when a run ends, by name.", keys("One of them.", settings.TellKeys))
 	top["env"] = named("Environments by name.", keys("One environment.", settings.EnvKeys))
 	return document("The settings of a jadekettle project", object("jadekettle.toml", top))
+}
+
+func ofJobs() map[string]any {
+	one := keys("One job.", job.Keys)
+	props := one["properties"].(map[string]any)
+	props["ask"] = named("What it asks, by key.", keys("One question.", job.AskKeys))
+	props["schedule"] = keys("When it starts by itself.", schedule.Keys)
+	return document("The jobs of a jadekettle project", object(job.File, map[string]any{"job": named("Jobs by name.", one)}))
 }
 
 func ofRehearsal() map[string]any {

@@ -143,6 +143,11 @@ func RunHead(w io.Writer, h *history.Head) {
 	if len(h.Command) > 0 {
 		add("call", "jadekettle "+shell.Join(h.Command...))
 	}
+	add("job", h.Job)
+	for _, key := range value.Keys(h.Answers) {
+		add("  "+key, h.Answers[key])
+	}
+	add("taken from", h.Source)
 	if h.Revision != "" {
 		text := h.Revision[:min(12, len(h.Revision))]
 		if h.Edited {

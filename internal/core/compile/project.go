@@ -18,6 +18,7 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/ownkind"
@@ -33,6 +34,7 @@ import (
 type Options struct {
 	Env    string            // the environment; empty means the default one
 	Params map[string]string // values for params, by manifest.name
+	Input  map[string]any    // the answers to a job's questions; nil where no job is started
 	// Open decrypts a sealed file of data. Nil means that nothing can be.
 	Open func(name string, sealed []byte) ([]byte, error)
 	// Reading is told of the settings and the inventory as soon as both are known,
@@ -49,6 +51,7 @@ type Project struct {
 	Settings  settings.Settings
 	Inventory *inventory.Inventory
 	Data      *layers.Data
+	Jobs      []*job.Job
 	Sources   []source.Pin
 	Kinds     schema.Kinds
 	Units     map[string]*Unit // by manifest
@@ -88,6 +91,7 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 	}
 	p.Data = layers.Load(files, layers.Config{Layers: p.Settings.Layers, Places: p.Settings.LayerPlaces,
 		Lists: p.Settings.Lists, Env: p.Settings.Env, Open: options.Open, Blind: options.Blind}, &ps)
+	p.Jobs = job.Load(files, &ps)
 	p.Sources = source.Read(files, &ps)
 	p.sound = source.Load(files, p.Sources, &ps)
 	folders := []string{""}
@@ -116,6 +120,7 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 		p.checkHostData(&ps)
 	}
 	p.look()
+	p.checkJobs(&ps)
 	wrong, advice := ps.Split()
 	p.Remarks.AddErr(value.Place{}, advice.Err())
 	if !whole {
@@ -175,7 +180,7 @@ const hostLayer = "host/${host.name}"
 // checkGiven compiles the values that groups and hosts give to params, and the
 // call's own.
 func (p *Project) checkGiven(ps *problem.Problems) {
-	scope := expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What: "a value for a param"}
+	scope := expr.Scope{Roots: []string{"host", "facts", "data", "input", "env"}, What: "a value for a param"}
 	take := func(list []inventory.Given, who string) {
 		for _, g := range list {
 			if _, done := p.Given[g.Node]; done {
@@ -241,6 +246,50 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 		}
 		if err != nil {
 			ps.AddErr(value.Place{}, fmt.Errorf("--param %s: %w", key, err))
+		}
+	}
+}
+
+// Input gives the answers to the questions of the job that was started; nil where none was.
+func (p *Project) Input() map[string]any { return p.options.Input }
+
+// checkJobs holds jobs to the rest of the project, and what reads answers to the questions.
+func (p *Project) checkJobs(ps *problem.Problems) {
+	for _, j := range p.Jobs {
+		if j.Source != "" {
+			continue // what it is about lies there
+		}
+		for _, name := range j.Manifests {
+			if p.Units[name] == nil && !p.unsound(name) {
+				ps.At(j.Place, fmt.Sprintf("the job %s names the manifest %q, which is not there", j.Name, name), p.noManifest(name))
+			}
+		}
+		if _, there := p.Settings.Envs[j.Env]; j.Env != "" && !there {
+			names := value.Keys(p.Settings.Envs)
+			ps.At(j.Place, fmt.Sprintf("the job %s is for the environment %q, which is not there", j.Name, j.Env),
+				problem.Meant(j.Env, names, "there are "+OrNone(names)))
+		}
+		var tells []string
+		for _, t := range p.Settings.Tells {
+			tells = append(tells, t.Name)
+		}
+		for _, name := range j.Tell {
+			if !slices.Contains(tells, name) {
+				ps.At(j.Place, fmt.Sprintf("the job %s tells %q, whom jadekettle.toml does not name", j.Name, name),
+					problem.Meant(name, tells, "there are "+OrNone(tells)))
+			}
+		}
+	}
+	asked := job.Inputs(p.Jobs)
+	for _, name := range value.Keys(p.Units) {
+		told := map[string]bool{}
+		for _, path := range p.Units[name].Reads().Paths {
+			if path[0] != "input" || len(path) < 2 || slices.Contains(asked, path[1]) || told[path[1]] {
+				continue
+			}
+			told[path[1]] = true
+			ps.At(value.Place{File: p.Units[name].File}, fmt.Sprintf("the manifest %s reads input.%s, which no job asks for", name, path[1]),
+				problem.Meant(path[1], asked, "ask for it: [job.NAME.ask."+path[1]+"] in "+job.File))
 		}
 	}
 }

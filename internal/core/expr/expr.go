@@ -741,6 +741,9 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 	root, _ := vars.root(path[0])
 	at, _ := root.(map[string]any)
 	if at == nil {
+		if path[0] == "input" && len(path) > 1 {
+			return 1, fmt.Sprintf("nobody was asked for %q", path[1]), notAsked
+		}
 		if path[0] == "param" && len(path) > 1 {
 			return 1, fmt.Sprintf("this manifest has no param %q", path[1]), "declare it: [param." + path[1] + "]"
 		}
@@ -757,6 +760,9 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 			if before == "param" {
 				return i + 1, fmt.Sprintf("this manifest has no param %q", name), problem.Meant(name, value.Keys(at),
 					"declare it: [param."+name+"]")
+			}
+			if before == "input" {
+				return i + 1, fmt.Sprintf("nobody was asked for %q", name), problem.Meant(name, value.Keys(at), notAsked)
 			}
 			if reason := unread(before, name, root); reason != "" {
 				return i + 1, fmt.Sprintf("%s.%s could not be read: %s", before, name, reason),
@@ -775,6 +781,9 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 	}
 	return 0, "", ""
 }
+
+// notAsked is what to do where an answer is not there.
+const notAsked = "it is an answer to a question of a job: start one that asks it, or ask has(input.KEY) first"
 
 // short lists names, not too many.
 func short(names []string) string {

@@ -59,7 +59,7 @@ func TestExpressions(t *testing.T) {
 		`facts.arch.x`: `error: x.toml:1:1: facts.arch has nothing below it; leave out .x`,
 		`dta.x`:        `error: x.toml:1:1: there is no 'dta'; did you mean "data"?`,
 		`tidelog`: `error: x.toml:1:1: there is no 'tidelog'; an expression starts from ` +
-			`host, facts, data, param, env, fleet; text stands in quotes`,
+			`host, facts, data, param, input, env, fleet; text stands in quotes`,
 		`n + 1`: `error: x.toml:1:1: there is no 'n'; an expression starts from host, ` +
 			`facts, data, param, env, fleet; text stands in quotes`,
 		`data.gauge.in`: `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is ` +

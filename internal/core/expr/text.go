@@ -15,6 +15,7 @@ const Candidate = "candidate"
 // Text is a text with ${...} in it, compiled.
 type Text struct {
 	parts []part
+	text  string
 	lone  bool // one ${...} and nothing else: the value keeps its type
 	at    Placer
 }
@@ -29,7 +30,7 @@ type part struct {
 // and braces in between are skipped; $${ is a literal ${. Where keep is
 // Candidate, ${candidate} stays as it is.
 func ParseText(s string, at Placer, keep string, scope Scope) (*Text, error) {
-	t := &Text{at: at}
+	t := &Text{at: at, text: s}
 	var ps problem.Problems
 	var lit strings.Builder
 	for i := 0; i < len(s); {
@@ -255,3 +256,6 @@ func (t *Text) ReadsFact(name string) bool {
 	}
 	return false
 }
+
+// String gives the text as it was written.
+func (t *Text) String() string { return t.text }

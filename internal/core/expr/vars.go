@@ -13,7 +13,7 @@ import (
 )
 
 // Roots are the names that expressions and templates start from.
-var Roots = []string{"host", "facts", "data", "param", "env", "fleet"}
+var Roots = []string{"host", "facts", "data", "param", "input", "env", "fleet"}
 
 // Unknown is the value of what depends on facts while there are none, as when
 // a project is checked without contacting its hosts.
@@ -30,6 +30,7 @@ type Vars struct {
 	Facts map[string]any // nil means not known
 	Data  map[string]any
 	Param map[string]any
+	Input map[string]any // the answers to a job's questions; nil when no job was started
 	Env   string
 	Fleet *Fleet
 
@@ -77,7 +78,7 @@ func (v *Vars) WithParam(params map[string]any, missing [][]string) *Vars {
 }
 
 func (v *Vars) copy() *Vars {
-	return &Vars{Host: v.Host, Facts: v.Facts, Data: v.Data, Param: v.Param, Env: v.Env, Fleet: v.Fleet,
+	return &Vars{Host: v.Host, Facts: v.Facts, Data: v.Data, Param: v.Param, Input: v.Input, Env: v.Env, Fleet: v.Fleet,
 		Missing: v.Missing, Blind: v.Blind, Secrets: v.Secrets, locals: v.locals}
 }
 
@@ -119,6 +120,8 @@ func (v *Vars) root(name string) (any, bool) {
 		return v.Data, true
 	case "param":
 		return v.Param, true
+	case "input":
+		return v.Input, true
 	case "env":
 		return v.Env, true
 	case "fleet":
@@ -270,6 +273,7 @@ func (v *Vars) versions() []*Vars {
 			out.Secrets, out.locals = nil, map[string]any{}
 			out.Data, _ = as(v.Data).(map[string]any)
 			out.Param, _ = as(v.Param).(map[string]any)
+			out.Input, _ = as(v.Input).(map[string]any)
 			for k, x := range v.locals {
 				out.locals[k] = as(x)
 			}

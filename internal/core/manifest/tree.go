@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -93,6 +94,18 @@ func (n *Node) Get(name string) *Node {
 		}
 	}
 	return nil
+}
+
+// Without gives a table without some of its keys.
+func (n *Node) Without(names ...string) *Node {
+	out := *n
+	out.index, out.Keys = nil, nil
+	for _, k := range n.Keys {
+		if !slices.Contains(names, k.Name) {
+			out.Keys = append(out.Keys, k)
+		}
+	}
+	return &out
 }
 
 // Plain gives the node as a plain value.

@@ -45,13 +45,13 @@ type Decl struct {
 	Pattern    *regexp.Regexp
 	Place      value.Place
 	// From is where the value comes from when nobody gives it: an expression
-	// over host, facts, data and env, passed over where a step of it is missing.
+	// over host, facts, data, input and env, passed over where a step of it is missing.
 	// Nil for none.
 	From *expr.Program
 }
 
 // fromScope is what a param's own from may read.
-var fromScope = expr.Scope{Roots: []string{"host", "facts", "data", "env"}, What: "the from of a param"}
+var fromScope = expr.Scope{Roots: []string{"host", "facts", "data", "input", "env"}, What: "the from of a param"}
 
 // Keys are what a [param.NAME] table may hold.
 var Keys = []schema.Key{
@@ -59,7 +59,7 @@ var Keys = []schema.Key{
 		Choices: typeNames()},
 	{Name: "default", Takes: schema.TakesAny, Doc: "What holds when nobody gives a value, taken as it stands."},
 	{Name: "from", Takes: schema.TakesText,
-		Doc: "A CEL expression over host, facts, data and env that gives the value before the default; passed over " +
+		Doc: "A CEL expression over host, facts, data, input and env that gives the value before the default; passed over " +
 			"where a step of it is missing."},
 	{Name: "choices", Takes: schema.TakesAny, Doc: "The only values allowed."},
 	{Name: "min", Takes: schema.TakesAny, Doc: "The least value, or length."},

@@ -80,7 +80,10 @@ func begin(p *compile.Project, h *inventory.Host, known Known) *resolver {
 		data.Values = map[string]any{}
 	}
 	r.Vars.Data, r.Vars.Missing = data.Values, data.Missing
-	r.Vars.Secrets = secretsIn(p, data.Values)
+	if r.Vars.Input = p.Input(); r.Vars.Input == nil && known.Facts == nil { // a job may still be asked
+		r.Vars.Missing = append(r.Vars.Missing[:len(r.Vars.Missing):len(r.Vars.Missing)], []string{"input"})
+	}
+	r.Vars.Secrets = append(secretsIn(p, data.Values), expr.SecretPaths("input", r.Vars.Input)...)
 	r.Vars.Blind = p.Data.Blind()
 	return r
 }

@@ -65,8 +65,8 @@ var rolloutKeys = []struct {
 	{"stop_after", schema.TakesCount, "How many failed hosts end an apply, the rest being not begun: a number, or a share such as \"5%\"."},
 }
 
-// set reads one of them; false when it is none.
-func (r *Rollout) set(key string, v any) (bool, error) {
+// Set reads one of the keys that say so; false when it is none.
+func (r *Rollout) Set(key string, v any) (bool, error) {
 	text, isText := v.(string)
 	if n, ok := v.(int64); ok {
 		text, isText = strconv.FormatInt(n, 10), true
@@ -107,8 +107,8 @@ func ParsePause(s string) (time.Duration, error) {
 	return d, nil
 }
 
-// over lays what an environment says over what stands for all.
-func (r Rollout) over(general Rollout) Rollout {
+// Over lays what an environment or a job says over what stands for all.
+func (r Rollout) Over(general Rollout) Rollout {
 	if r.First == "" {
 		r.First = general.First
 	}

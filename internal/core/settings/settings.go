@@ -161,7 +161,7 @@ func rollout() []setting {
 	for _, k := range rolloutKeys {
 		out = append(out, setting{schema.Key{Name: "run." + k.name, Takes: k.takes, Doc: k.doc},
 			func(s *Settings, v any) error {
-				_, err := s.Rollout.set(k.name, v)
+				_, err := s.Rollout.Set(k.name, v)
 				return err
 			}})
 	}
@@ -382,7 +382,7 @@ func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 			}
 		default:
 			var known bool
-			if known, err = e.Rollout.set(a.Name, v); known {
+			if known, err = e.Rollout.Set(a.Name, v); known {
 				break
 			}
 			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name),
@@ -418,7 +418,7 @@ func (s *Settings) Choose(env string) error {
 			"there are "+strings.Join(names, ", ")))
 	}
 	s.Env = env
-	s.Rollout = e.Rollout.over(s.Rollout)
+	s.Rollout = e.Rollout.Over(s.Rollout)
 	if len(e.Inventory) > 0 {
 		s.Inventory = e.Inventory
 	}

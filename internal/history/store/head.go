@@ -12,17 +12,18 @@ import (
 
 // reads gives the head of a run out of a row, see headColumns.
 func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err error) {
-	var command, params string
+	var command, params, answers string
 	var started, beat, now int64
 	var ended sql.NullInt64
 	var pid int
 	var elsewhere bool
-	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Revision, &h.Edited,
+	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Job, &answers, &h.Source, &h.Revision, &h.Edited,
 		&h.Whole, &h.Declared, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere, &now}, more...)...)
 	if err != nil {
 		return h, 0, err
 	}
-	if err = cmp.Or(json.Unmarshal([]byte(command), &h.Command), json.Unmarshal([]byte(params), &h.Params)); err != nil {
+	if err = cmp.Or(json.Unmarshal([]byte(command), &h.Command), json.Unmarshal([]byte(params), &h.Params),
+		json.Unmarshal([]byte(answers), &h.Answers)); err != nil {
 		return h, 0, err
 	}
 	h.Started = atMillis(started)
@@ -44,11 +45,14 @@ func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err 
 	if h.Params == nil {
 		h.Params = map[string]string{}
 	}
+	if h.Answers == nil {
+		h.Answers = map[string]string{}
+	}
 	h.Notes = map[string]string{}
 	return h, id, nil
 }
 
-const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.revision,
+const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.job, run.answers, run.source, run.revision,
 	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere, now_ms()`
 
 // quiet is how long a run that is alive may not say so: the file may be locked for a while.

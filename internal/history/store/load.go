@@ -32,6 +32,7 @@ type Filter struct {
 	Failed  bool     // a host failed, was not reached, busy or lost, or the run was interrupted
 	Changed bool     // a task changed, or would
 	Tasks   []string // kinds, or a kind and a pattern of names, of which one changed, failed or was blocked
+	Jobs    []string // of one of these jobs
 	By      string   // part of the name of who ran it
 	Notes   []string // KEY, or KEY=VALUE
 	Most    int      // how many, newest first; 0 for all
@@ -50,6 +51,9 @@ func (f *Filter) where(project string) (cond string, args []any) {
 	}
 	if len(f.Modes) > 0 {
 		add("run.mode IN ("+marks(len(f.Modes))+")", anys(f.Modes)...)
+	}
+	if len(f.Jobs) > 0 {
+		add("run.job <> '' AND run.job IN ("+marks(len(f.Jobs))+")", anys(f.Jobs)...)
 	}
 	if !f.Since.IsZero() {
 		add("run.started >= ?", f.Since.UnixMilli())

@@ -37,14 +37,18 @@ func (p Project) insert(tx *transaction, h *history.Head, alive bool) (int64, er
 	if err != nil {
 		return 0, err
 	}
+	answers, err := json.Marshal(h.Answers)
+	if err != nil {
+		return 0, err
+	}
 	var ended any
 	if !alive {
 		ended = millis(h.Started) + int64(h.Seconds*1000)
 	}
 	var id int64
-	err = tx.QueryRow(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, revision, edited,
-		whole, declared, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?) RETURNING id`,
-		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Revision, h.Edited, h.Whole, h.Declared,
+	err = tx.QueryRow(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, job, answers, source, revision, edited,
+		whole, declared, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?) RETURNING id`,
+		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Job, string(answers), h.Source, h.Revision, h.Edited, h.Whole, h.Declared,
 		h.Undoes, millis(h.Started), ended, h.Code, os.Getpid(), h.State == history.Elsewhere).Scan(&id)
 	if err != nil {
 		return 0, err
@@ -55,7 +59,7 @@ func (p Project) insert(tx *transaction, h *history.Head, alive bool) (int64, er
 		}
 	}
 	w := writer{tx: tx, run: id}
-	w.say(0, 0, h.Who, h.Machine, h.Revision, strings.Join(h.Command, " "), noted(h.Notes))
+	w.say(0, 0, h.Who, h.Machine, h.Job, h.Revision, strings.Join(h.Command, " "), noted(h.Notes))
 	return id, w.put()
 }
 

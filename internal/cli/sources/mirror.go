@@ -1,0 +1,168 @@
+package sources
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"jadekettle/internal/core/problem"
+)
+
+// Mirror is a git repository of which projects are taken without a working copy of one's own.
+// It is kept in a folder of its own below Cache, with the files of the commits that were taken.
+type Mirror struct {
+	Cache   string // the folder for all mirrors
+	URL     string
+	Prompts bool // git may ask for credentials
+}
+
+// Taken is a project at one commit.
+type Taken struct {
+	URL    string
+	Asked  string // the revision that was asked for; empty for the usual branch
+	Commit string
+	Dir    string // its files, which nobody changes
+	Repo   string // the repository, for questions about commits
+	Home   string // a folder that stays the same for all its commits
+}
+
+// SplitURL takes URL[@REV] apart. What stands before a host, as in git@host:repo or
+// ssh://git@host/repo, is no revision.
+func SplitURL(text string) (url, rev string) {
+	path := 0
+	if i := strings.Index(text, "://"); i >= 0 {
+		if path = strings.IndexByte(text[i+3:], '/'); path < 0 {
+			return text, ""
+		}
+		path += i + 3
+	} else if i := strings.IndexByte(text, ':'); i >= 0 && !strings.Contains(text[:i], "/") {
+		path = i
+	}
+	if i := strings.LastIndexByte(text[path:], '@'); i >= 0 {
+		return text[:path+i], text[path+i+1:]
+	}
+	return text, ""
+}
+
+// unused is how long the files of a commit stay that nobody takes any more.
+const unused = 14 * 24 * time.Hour
+
+// head is where the repository's usual branch is fetched to.
+const head = "refs/jadekettle/head"
+
+// Take fetches the repository and gives the project at a revision: a branch, a tag or a
+// commit, and the usual branch when it is empty. Where nothing has moved only that is asked.
+func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
+	url, err := m.address()
+	if err != nil {
+		return nil, err
+	}
+	if rev != "" && !revision.MatchString(rev) {
+		return nil, problem.Errorf("%q is no revision", rev).Remedy("name a branch, a tag or a commit")
+	}
+	sum := sha256.Sum256([]byte(url))
+	home := filepath.Join(m.Cache, NameOf(url)+"-"+hex.EncodeToString(sum[:6]))
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		return nil, err
+	}
+	unlock, err := locked(filepath.Join(home, "lock"))
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	s := &Shelf{Dir: home, Prompts: m.Prompts}
+	repo := filepath.Join(home, "repository.git")
+	if _, err := os.Stat(filepath.Join(repo, "HEAD")); errors.Is(err, fs.ErrNotExist) {
+		if _, err := s.git(ctx, home, "init", "--quiet", "--bare", repo); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := s.git(ctx, repo, "fetch", "--quiet", "--prune", "--force", "--no-recurse-submodules", url,
+		"+HEAD:"+head, "+refs/heads/*:refs/remotes/from/*", "+refs/tags/*:refs/tags/*"); err != nil {
+		return nil, problem.Errorf("fetch %s: %w", m.URL, err).Remedy("see whether `git ls-remote %s` reaches it with your credentials", m.URL)
+	}
+	t := &Taken{URL: m.URL, Asked: rev, Repo: repo, Home: home}
+	if rev == "" {
+		t.Commit, err = s.git(ctx, repo, "rev-parse", "--verify", "--quiet", head+"^{commit}")
+	} else {
+		t.Commit, err = s.commitOf(ctx, repo, rev)
+	}
+	if err != nil {
+		return nil, problem.Errorf("%s has no revision %q", m.URL, rev).Remedy("name a branch, a tag or a commit of one; `git ls-remote %s` lists them", m.URL)
+	}
+	t.Dir = filepath.Join(home, "at", t.Commit)
+	return t, m.lay(ctx, s, t)
+}
+
+// address gives the URL as git takes it from any folder.
+func (m *Mirror) address() (string, error) {
+	if m.URL == "" || strings.HasPrefix(m.URL, "-") || strings.Contains(m.URL, "::") {
+		return "", problem.Errorf("%q is no URL of a repository", m.URL).Remedy("write a path, file://, ssh:// or https://")
+	}
+	if err := CheckURL(m.URL); err != nil {
+		return "", err
+	}
+	if strings.Contains(m.URL, ":") {
+		return m.URL, nil
+	}
+	return filepath.Abs(m.URL)
+}
+
+// lay puts the files of a commit in their place, unless they are there, and takes away those
+// that nobody has taken for long.
+func (m *Mirror) lay(ctx context.Context, s *Shelf, t *Taken) error {
+	top := filepath.Dir(t.Dir)
+	if err := os.MkdirAll(top, 0o700); err != nil {
+		return err
+	}
+	now := time.Now()
+	if os.Chtimes(t.Dir, now, now) == nil {
+		return nil
+	}
+	fresh, err := os.MkdirTemp(top, ".new-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(fresh)
+	if _, err := s.git(ctx, t.Repo, "--work-tree="+fresh, "checkout", "--quiet", "--force", t.Commit, "--", "."); err != nil {
+		return fmt.Errorf("the commit %s cannot be unpacked: %w", t.Commit, err)
+	}
+	if err := os.Chmod(fresh, 0o700); err != nil {
+		return err
+	}
+	if err := os.Rename(fresh, t.Dir); err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(top)
+	if err != nil {
+		return nil // which only tidying needs
+	}
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil && e.Name() != t.Commit && now.Sub(info.ModTime()) > unused {
+			os.RemoveAll(filepath.Join(top, e.Name()))
+		}
+	}
+	return nil
+}
+
+// locked holds a file's lock until the function that it gives is called. The kernel lets it go
+// with the process.
+func locked(name string) (unlock func(), err error) {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("lock %s: %w", name, err)
+	}
+	return func() { f.Close() }, nil
+}

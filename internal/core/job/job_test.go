@@ -1,0 +1,147 @@
+package job
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+)
+
+func load(t *testing.T, text string) ([]*Job, error) {
+	t.Helper()
+	var ps problem.Problems
+	jobs := Load(fstest.MapFS{File: {Data: []byte(text)}}, &ps)
+	return jobs, ps.Err()
+}
+
+const night = `[job.night]
+about = "Bring the gauges up to date"
+targets = ["${input.gauges}", "@chart"]
+except = ["gauge-05"]
+first = 1
+stop_after = "10%"
+[job.night.ask.pier]
+choices = "data.piers"
+[job.night.ask.gauges]
+type = "list"
+default = ["gauge-01"]
+[job.night.ask.depth]
+type = "int"
+default = 3
+max = 9
+[job.night.ask.token]
+secret = true
+only_if = "input.depth > 5"
+min = 8
+`
+
+func asked(t *testing.T) *Answers {
+	t.Helper()
+	jobs, err := load(t, night)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &Answers{Job: jobs[0], Setting: Setting{Data: map[string]any{"piers": []any{"north", "south"}}, Hosts: []string{"gauge-01"},
+		Groups: map[string][]string{"gauge": {"gauge-01"}}}}
+}
+
+func TestAnswers(t *testing.T) {
+	text := func(v string) Given { return Given{Value: v, Text: true} }
+	for name, c := range map[string]struct {
+		given map[string]Given
+		want  string // parts of the error, with bars between; empty for none
+	}{
+		"all":              {map[string]Given{"pier": text("north")}, ""},
+		"none":             {nil, `pier is not answered; it is text, one of "north", "south"`},
+		"wrong ones":       {map[string]Given{"pier": text("east"), "depth": text("12"), "gauges": text("gauge-01")}, `"east" is not among its choices; it takes "north", "south"|(12) is above its max, 9|answer to gauges: it needs a list`},
+		"a wrong type":     {map[string]Given{"pier": text("north"), "depth": text("deep")}, `it needs a whole number`},
+		"unknown":          {map[string]Given{"pier": text("north"), "peer": text("x")}, `does not ask for "peer"; did you mean "pier"?`},
+		"not asked":        {map[string]Given{"pier": text("north"), "token": {Value: "rip-tide-7781"}}, "does not ask for token after"},
+		"a secret in view": {map[string]Given{"pier": text("north"), "depth": text("7"), "token": text("rip-tide-7781")}, "token is a secret"},
+		"a secret missing": {map[string]Given{"pier": text("north"), "depth": text("7")}, "token is not answered; it is text, at least 8 characters"},
+		"a short secret":   {map[string]Given{"pier": text("north"), "depth": text("7"), "token": {Value: "rip-tid"}}, "the answer to token does not fit"},
+		"a secret":         {map[string]Given{"pier": text("north"), "depth": text("7"), "token": {Value: "rip-tide-7781"}}, ""},
+	} {
+		a := asked(t)
+		err := a.Take(c.given)
+		if (err == nil) != (c.want == "") {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		for _, part := range strings.Split(c.want, "|") {
+			if err != nil && !strings.Contains(err.Error(), part) {
+				t.Errorf("%s: %q is not in %v", name, part, err)
+			}
+		}
+		if err != nil && strings.Contains(err.Error(), "rip-tid") {
+			t.Errorf("%s: the secret is told: %v", name, err)
+		}
+		if token, given := a.Input["token"]; given && err == nil {
+			if _, secret := token.(value.Secret); !secret || a.Shown()["token"] != "(secret)" {
+				t.Errorf("%s: the secret is %#v, shown as %s", name, token, a.Shown()["token"])
+			}
+		}
+	}
+	a := asked(t)
+	if err := a.Take(map[string]Given{"pier": text("north"), "gauges": text(`["gauge-02", "gauge-03"]`)}); err != nil {
+		t.Fatal(err)
+	}
+	where, err := Words(a.Job.Targets, a.Vars())
+	if strings.Join(where, " ") != "gauge-02 gauge-03 @chart" || err != nil {
+		t.Errorf("its targets are %v (%v)", where, err)
+	}
+	if r := a.Job.Rollout; r.First != "1" || r.StopAfter.String() != "10%" {
+		t.Errorf("it goes over hosts by %+v", r)
+	}
+	empty := asked(t)
+	empty.Setting.Data["piers"] = []any{}
+	if err := empty.Take(nil); err == nil || !strings.Contains(err.Error(), "nothing to choose from for the question pier") {
+		t.Errorf("without choices: %v", err)
+	}
+}
+
+func TestNoJobs(t *testing.T) {
+	for text, want := range map[string]string{
+		"[job.night]\n":                                                                                 "does not say where",
+		"[job.night]\ntargets = \"gauge-01\"\n":                                                         "is a list of texts",
+		"[job.night]\ntargets = [\"*\"]\ndoes = \"undo\"":                                               "does not do \"undo\"",
+		"[job.night]\ntargets = [\"*\"]\ntargts = 1":                                                    `did you mean "targets"?`,
+		"[job.\"night tide\"]\ntargets = [\"*\"]":                                                       "is no job",
+		"[jobs.night]\n":                                                                                "write [job.NAME]",
+		"[job.night]\ntargets = [\"*\"]\ndoes = \"exec\"":                                               "does not say what it runs",
+		"[job.night]\ntargets = [\"*\"]\ncommand = [\"uptime\"]":                                        "which only an exec runs",
+		"[job.night]\ntargets = [\"*\"]\ndoes = \"preview\"\nbatch = 3":                                 "and is none",
+		"[job.night]\ntargets = [\"*\"]\nrevision = \"main\"":                                           "no source",
+		"[job.night]\ntargets = [\"${host.name}\"]":                                                     "host",
+		"[job.night]\ntargets = [\"*\"]\nschedule = { every = \"1h\" }\nask.depth = { type = \"int\" }": "nobody answers then what it asks for depth",
+		"[job.night]\ntargets = [\"*\"]\nschedule = { cron = \"soon\" }":                                "no cron line",
+		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, default = \"x\" }":                "has a default",
+		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, type = \"list\" }":                "is a list",
+		"[job.night]\ntargets = [\"*\"]\nask.depth = { typ = \"int\" }":                                 `did you mean "type"?`,
+		"[job.night]\ntargets = [\"*\"]\nask.depth = { only_if = \"facts.x\" }":                         "facts",
+	} {
+		if _, err := load(t, text); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "jobs.toml:") {
+			t.Errorf("%s gives %v", text, err)
+		}
+	}
+	if jobs, err := load(t, ""); len(jobs) > 0 || err != nil {
+		t.Errorf("no jobs are %v (%v)", jobs, err)
+	}
+	jobs, _ := load(t, night)
+	if _, err := Find(jobs, "nigth"); err == nil || !strings.Contains(err.Error(), `did you mean "night"?`) {
+		t.Errorf("a misspelt name gives %v", err)
+	}
+}
+
+func FuzzLoad(f *testing.F) {
+	f.Add(night)
+	f.Fuzz(func(_ *testing.T, text string) {
+		var ps problem.Problems
+		for _, j := range Load(fstest.MapFS{File: {Data: []byte(text)}}, &ps) {
+			a := &Answers{Job: j}
+			a.Take(nil)
+		}
+	})
+}
