@@ -94,7 +94,11 @@ var examples = map[string]string{
 	"job list":        "  jadekettle job list\n  jadekettle job list --from https://git.example.org/tide.git",
 	"job show":        "  jadekettle job show night-tide",
 	"job start":       "  jadekettle job start night-tide --answer depth=3\n  jadekettle job start night-tide --preview --yes",
+	"job install":     "  jadekettle job install night-tide\n  jadekettle job install night-tide --from https://git.example.org/tide.git@main --yes",
+	"job remove":      "  jadekettle job remove night-tide",
 	"job last":        "  jadekettle job last night-tide",
+	"tend":            "  jadekettle tend\n  jadekettle tend --from https://git.example.org/tide.git@main --listen 127.0.0.1:9791",
+	"tend status":     "  jadekettle tend status",
 	"runs":            "  jadekettle runs --failed --since 7d\n  jadekettle runs --task 'file /etc/*' --by maren",
 	"runs show": "  jadekettle runs show last\n  jadekettle runs show 12 gauge-01\n  jadekettle runs show last-failed gauge-01 " +
 		"file /etc/tide-logger.toml",

@@ -26,7 +26,7 @@ func (a *App) jobCommand() *cobra.Command {
 			"by itself. Its runs are runs like any other, and have its name.",
 		RunE: func(c *cobra.Command, args []string) error { return c.Help() },
 	}
-	c.AddCommand(a.jobListCommand(), a.jobShowCommand(), a.jobStartCommand(), a.jobLastCommand())
+	c.AddCommand(a.jobListCommand(), a.jobShowCommand(), a.jobStartCommand(), a.jobLastCommand(), a.jobInstallCommand(), a.jobRemoveCommand())
 	return c
 }
 

@@ -1,6 +1,9 @@
 package cli_test
 
 import (
+	"bufio"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -185,5 +188,75 @@ func TestAProjectFromARepository(t *testing.T) {
 	os.RemoveAll(filepath.Join(dir, ".git"))
 	if out := jk(2, "preview", "--from", url); !strings.Contains(out, "fetch "+url) {
 		t.Errorf("a repository that is gone: %s", out)
+	}
+}
+
+// TestTend tends a project, as the only one, tells what it does, and ends cleanly. What
+// schedules come to is tried with a made-up clock, and on real hosts.
+func TestTend(t *testing.T) {
+	dir, _ := fleetOf(t, "", motd, "gauge-01")
+	put(t, filepath.Join(dir, "jobs.toml"), "[job.dawn]\ndoes = \"preview\"\ntargets = [\"*\"]\nschedule = { cron = \"0 6 1 1 *\" }\n")
+	jk := func(args ...string) (int, string) {
+		t.Helper()
+		code, out, errs := jkEnv(t, dir, []string{"HOME=" + dir}, args...)
+		return code, out + errs
+	}
+	if code, out := jk("tend", "status"); code != 2 || !strings.Contains(out, "nothing has tended") {
+		t.Errorf("before: %d %s", code, out)
+	}
+	c := exec.Command(program, "tend", "--look", "1s", "--listen", "127.0.0.1:0")
+	c.Dir, c.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}
+	errs, err := c.StderrPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer c.Process.Kill()
+	lines := bufio.NewReader(errs)
+	until := func(want string) string {
+		t.Helper()
+		for {
+			line, err := lines.ReadString('\n')
+			if err != nil {
+				t.Fatalf("it ended before it told %q: %v", want, err)
+			}
+			if strings.Contains(line, want) {
+				return strings.TrimSpace(line)
+			}
+		}
+	}
+	address := until("http://")
+	until("jobs with a schedule: 1")
+	if code, out := jk("tend"); code != 2 || !strings.Contains(out, "tends this project already") {
+		t.Errorf("a second one: %d %s", code, out)
+	}
+	if code, out := jk("tend", "status", "--output", "json"); code != 0 || !strings.Contains(out, `"running": true`) || !strings.Contains(out, `"name": "dawn"`) {
+		t.Errorf("its state: %d %s", code, out)
+	}
+	if answer, err := http.Get(address); err != nil {
+		t.Error(err)
+	} else {
+		text, _ := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		if !strings.Contains(string(text), "jadekettle_job_missed_total{job=\"dawn\"} 0\n") || !strings.HasSuffix(string(text), "# EOF\n") {
+			t.Errorf("its metrics: %s", text)
+		}
+	}
+	put(t, filepath.Join(dir, "jobs.toml"), "[job.dawn]\n")
+	until("cannot be read as it is now")
+	if code, out := jk("tend", "status"); code != 2 && !strings.Contains(out, "stays as it was") {
+		t.Errorf("while it cannot be read: %d %s", code, out)
+	}
+	put(t, filepath.Join(dir, "jobs.toml"), "[job.dusk]\ndoes = \"preview\"\ntargets = [\"*\"]\nschedule = { every = \"12h\" }\n")
+	until("can be read again")
+	until("jobs with a schedule: 1")
+	c.Process.Signal(os.Interrupt)
+	if err := c.Wait(); err != nil {
+		t.Errorf("it does not end well: %v", err)
+	}
+	if code, out := jk("tend", "status"); code != 1 || !strings.Contains(out, "nothing tends this project now") || !strings.Contains(out, "dusk") {
+		t.Errorf("afterwards: %d %s", code, out)
 	}
 }

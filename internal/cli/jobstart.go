@@ -39,6 +39,7 @@ type launch struct {
 	file    string   // --answers
 	preview bool
 	yes     bool
+	timed   bool // it starts by its schedule
 }
 
 func (a *App) jobStartCommand() *cobra.Command {
@@ -55,6 +56,7 @@ func (a *App) jobStartCommand() *cobra.Command {
 	c.Flags().StringVar(&l.file, "answers", "", "a `FILE` of answers, TOML, YAML or JSON, or - for the input; one with secrets only you may read")
 	c.Flags().BoolVar(&l.preview, "preview", false, "show what an apply would change, and change nothing")
 	c.Flags().BoolVar(&l.yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&l.timed, "scheduled", false, "it starts by its schedule: not outside of its windows")
 	r.given = c.Flags()
 	c.Flags().BoolVarP(&r.verbose, "verbose", "v", false, "show unchanged tasks too, a line for each host, and every line of every diff")
 	c.Flags().BoolVar(&r.summary, "summary", false, "show no changes, only how each host fared and what failed")
@@ -74,6 +76,9 @@ func (a *App) startJob(ctx context.Context, l *launch, r *round, name string) er
 	j, err := job.Find(p.Jobs, name)
 	if err != nil {
 		return err
+	}
+	if l.timed && a.closedNow(j, time.Now()) {
+		return nil
 	}
 	if l.preview && j.Does != job.Apply {
 		return problem.Errorf("the job %s is no apply", name).Remedy("leave --preview out")

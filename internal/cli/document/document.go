@@ -451,6 +451,7 @@ var Sorts = []Sort{
 	{"checked", "`runs check`", Checked{}},
 	{"jobs", "`job list`", Jobs{}},
 	{"job", "`job show JOB`", JobShown{}},
+	{"tended", "`tend status`", Tended{}},
 	{"status", "`status`", Status{}},
 	{"compare", "`compare REV`", Compared{}},
 	{"hosts", "`hosts`", Hosts{}},

@@ -3,6 +3,7 @@ package document
 import (
 	"time"
 
+	"jadekettle/internal/cli/tend"
 	"jadekettle/internal/history"
 )
 
@@ -48,4 +49,26 @@ type Question struct {
 	Secret  bool   `json:"secret" doc:"Whether the answer is kept and shown nowhere."`
 	Choices []any  `json:"choices" doc:"The only answers, as far as no other answer decides; none for any that fits."`
 	OnlyIf  string `json:"only_if" doc:"The condition on which it is asked; empty for always."`
+}
+
+// Tended is what `tend status` prints.
+type Tended struct {
+	Head
+	Running  bool        `json:"running" doc:"Whether something tends the project now."`
+	PID      int         `json:"pid" doc:"Its process."`
+	Machine  string      `json:"machine" doc:"The machine that it runs on."`
+	Since    time.Time   `json:"since" doc:"Since when, in UTC."`
+	Source   string      `json:"source" doc:"Where the project comes from: a folder, or a git repository."`
+	Revision string      `json:"revision" doc:"The commit that the project is at; empty outside of git."`
+	Read     time.Time   `json:"read" doc:"When the project was read last, because it had moved."`
+	Looked   time.Time   `json:"looked" doc:"When it was last looked whether it has moved."`
+	Wrong    string      `json:"wrong" doc:"Why the project cannot be read as it is now; empty when it can. The one that was read before counts."`
+	WrongAt  time.Time   `json:"wrong_at" doc:"Since when that is so."`
+	Jobs     []TendedJob `json:"jobs" doc:"Its jobs that have a schedule."`
+}
+
+// TendedJob is one of them.
+type TendedJob struct {
+	Name string `json:"name" doc:"Its name."`
+	tend.Done
 }

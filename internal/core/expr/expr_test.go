@@ -61,7 +61,7 @@ func TestExpressions(t *testing.T) {
 		`tidelog`: `error: x.toml:1:1: there is no 'tidelog'; an expression starts from ` +
 			`host, facts, data, param, input, env, fleet; text stands in quotes`,
 		`n + 1`: `error: x.toml:1:1: there is no 'n'; an expression starts from host, ` +
-			`facts, data, param, env, fleet; text stands in quotes`,
+			`facts, data, param, input, env, fleet; text stands in quotes`,
 		`data.gauge.in`: `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is ` +
 			`a word of CEL stands in brackets: x["in"]` + "\nx.toml:1:14: the expression ends too early",
 		`1 +`:                                    `error: x.toml:1:4: the expression ends too early`,

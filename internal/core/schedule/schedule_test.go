@@ -129,3 +129,18 @@ func BenchmarkThousand(b *testing.B) {
 		}
 	}
 }
+
+func TestCalendar(t *testing.T) {
+	for line, want := range map[string]string{
+		"30 4 * * 1-5": "Mon,Tue,Wed,Thu,Fri *-*-* 04:30:00 UTC", "*/20 * * * *": "*-*-* *:00,20,40:00 UTC",
+		"0 6,18 1 */6 *": "*-1,7-1 06,18:00:00 UTC", "0 0 13 * 5": "*-*-13 00:00:00 UTC|Fri *-*-* 00:00:00 UTC", "5 */8 * * 0": "Sun *-*-* 00,08,16:05:00 UTC",
+	} {
+		s, err := read(t, "cron = \""+line+"\"\nzone = \"UTC\"")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(s.Calendar(), "|"); got != want {
+			t.Errorf("%s is %s, not %s", line, got, want)
+		}
+	}
+}

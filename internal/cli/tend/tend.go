@@ -1,0 +1,419 @@
+// Package tend runs the schedules of a project for as long as it lives: it starts jobs when
+// they are due, one run for a host at a time, reads the project anew when its source moves, and
+// keeps what it has done, so that one that comes after it goes on from there.
+//
+// It knows neither projects nor runs: a Tender is given what reads the one and starts the other.
+package tend
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"jadekettle/internal/core/schedule"
+	"jadekettle/internal/core/value"
+)
+
+// Job is one job with a schedule.
+type Job struct {
+	Name     string
+	Schedule *schedule.Schedule
+	Hosts    []string // that it goes over
+}
+
+// Project is what was read of a project.
+type Project struct {
+	Name     string // its identity
+	Revision string // the commit that it is at; empty outside of git
+	Jobs     []Job
+}
+
+// Result is what a start came to.
+type Result struct {
+	Code int    // that it ended with
+	Run  int    // the run's number; 0 when none is known
+	Said string // how it went, in a few words
+}
+
+// Tender runs schedules.
+type Tender struct {
+	// Read reads the project; nil when nothing has moved since it was read last.
+	Read func(ctx context.Context) (*Project, error)
+	// Start starts a job and waits for its end. began is called with the process once there is
+	// one.
+	Start func(ctx context.Context, name string, began func(pid int)) Result
+	// Lives says whether a process of an earlier tender is still at work on a job.
+	Lives func(pid int) bool
+	// Keep keeps the state, before anything is done that it tells of.
+	Keep func(*State) error
+	// Tell tells what happens, in a line.
+	Tell func(format string, args ...any)
+	// Alive is called at least every Beat, for a watchdog. May be nil.
+	Alive func(*State)
+
+	Look time.Duration // how often it is looked whether the source has moved
+	Beat time.Duration // how often Alive is called
+	Most int           // jobs at once
+
+	state   *State
+	project *Project
+	queue   []string
+	dueAt   map[string]time.Time // of what is queued
+	named   map[string]Job       // those of the project
+	running map[string]Job
+	ended   chan ending
+	pids    chan begun
+	reads   chan reading
+	busy    bool // the project is being read
+}
+
+// reading is what reading the project came to.
+type reading struct {
+	project *Project
+	err     error
+}
+
+type ending struct {
+	name string
+	Result
+}
+
+type begun struct {
+	name string
+	pid  int
+}
+
+// grace is how late a start may be begun and count as one that was not missed.
+const grace = time.Minute
+
+// State is what a tender has done and is doing, as it is kept.
+type State struct {
+	Format   int              `json:"format"`
+	PID      int              `json:"pid" doc:"Its process."`
+	Machine  string           `json:"machine" doc:"The machine that it runs on."`
+	Since    time.Time        `json:"since" doc:"Since when, in UTC."`
+	Source   string           `json:"source" doc:"Where the project comes from: a folder, or a git repository."`
+	Revision string           `json:"revision" doc:"The commit that the project is at; empty outside of git."`
+	Read     time.Time        `json:"read" doc:"When the project was read last, because it had moved."`
+	Looked   time.Time        `json:"looked" doc:"When it was last looked whether it has moved."`
+	Wrong    string           `json:"wrong" doc:"Why the project cannot be read as it is now; empty when it can. The one that was read before counts."`
+	WrongAt  time.Time        `json:"wrong_at" doc:"Since when that is so."`
+	Jobs     map[string]*Done `json:"jobs" doc:"Its jobs, by name."`
+}
+
+// Done is what became of one job.
+type Done struct {
+	Seen    time.Time `json:"seen" doc:"Up to when all starts are accounted for."`
+	Next    time.Time `json:"next" doc:"The next start."`
+	Queued  bool      `json:"queued" doc:"Whether it is due, and waits for hosts that another job goes over."`
+	Running bool      `json:"running" doc:"Whether it runs."`
+	PID     int       `json:"pid" doc:"The process that runs it; 0 when none does."`
+	Began   time.Time `json:"began" doc:"When it was started last."`
+	Ended   time.Time `json:"ended" doc:"When that ended."`
+	Late    float64   `json:"late" doc:"How long after it was due it was started, in seconds."`
+	Code    int       `json:"code" doc:"The code that it ended with."`
+	Run     int       `json:"run" doc:"The number of that run; 0 when none is known."`
+	Said    string    `json:"said" doc:"How it went."`
+	Starts  int       `json:"starts" doc:"How often it was started."`
+	Failed  int       `json:"failed" doc:"How often that ended with another code than 0."`
+	Missed  int       `json:"missed" doc:"How many starts were missed, or came while it ran."`
+}
+
+// Run runs until ctx is done, and then waits for what runs. before is the state that an earlier
+// tender left; nil for none.
+func (t *Tender) Run(ctx context.Context, before *State) error {
+	t.state = before
+	if t.state == nil {
+		t.state = &State{}
+	}
+	t.state.Format = 1
+	if t.state.Jobs == nil {
+		t.state.Jobs = map[string]*Done{}
+	}
+	t.state.Since = time.Now().UTC()
+	t.running, t.dueAt = map[string]Job{}, map[string]time.Time{}
+	t.ended, t.pids, t.reads = make(chan ending), make(chan begun), make(chan reading, 1)
+	p, err := t.Read(ctx)
+	if err := t.have(reading{p, err}); err != nil {
+		return err
+	}
+	t.takeOver()
+	for looked := time.Now(); ctx.Err() == nil; {
+		now := time.Now()
+		if !t.busy && (now.Sub(looked) >= t.Look || now.Before(looked)) {
+			looked, t.busy = now, true
+			go func() { // what is far away may take long, and holds up no start
+				p, err := t.Read(ctx)
+				t.reads <- reading{p, err}
+			}()
+		}
+		if err := t.due(ctx, now); err != nil {
+			return err
+		}
+		if t.Alive != nil {
+			t.Alive(t.state)
+		}
+		if err := t.wait(ctx, now, looked); err != nil {
+			return err
+		}
+	}
+	return t.close()
+}
+
+// have takes what was read of the project. What cannot be read leaves the one that was.
+func (t *Tender) have(r reading) error {
+	now, p, err := time.Now().UTC(), r.project, r.err
+	t.state.Looked = now
+	switch {
+	case err != nil && t.project == nil && t.state.Read.IsZero():
+		return err // nothing was ever read
+	case err != nil:
+		if t.state.Wrong == "" {
+			t.state.WrongAt = now
+			t.Tell("the project cannot be read as it is now, and stays as it was: %v", err)
+		}
+		t.state.Wrong = err.Error()
+		return t.Keep(t.state)
+	case t.state.Wrong != "":
+		t.Tell("the project can be read again")
+	}
+	t.state.Wrong, t.state.WrongAt = "", time.Time{}
+	if p == nil {
+		return t.Keep(t.state) // that it was looked
+	}
+	t.project, t.state.Read, t.state.Revision = p, now, p.Revision
+	t.named = map[string]Job{}
+	for _, j := range p.Jobs {
+		t.named[j.Name] = j
+		d := t.state.Jobs[j.Name]
+		if d == nil || d.Seen.Sub(now) > 24*time.Hour { // new, or of a clock that was far ahead
+			d = &Done{Seen: now}
+			t.state.Jobs[j.Name] = d
+		}
+		d.Next, _ = j.Schedule.Next(p.Name+"/"+j.Name, d.Seen) // which may be one that was missed
+	}
+	for name := range t.state.Jobs {
+		_, there := t.named[name]
+		if _, runs := t.running[name]; !there && !runs {
+			delete(t.state.Jobs, name)
+		}
+	}
+	t.queue = slices.DeleteFunc(t.queue, func(name string) bool { return t.named[name].Schedule == nil })
+	t.Tell("jobs with a schedule: %d%s", len(p.Jobs), at(p.Revision))
+	return t.Keep(t.state)
+}
+
+func at(revision string) string {
+	if revision == "" {
+		return ""
+	}
+	return ", at " + revision[:min(12, len(revision))]
+}
+
+// takeOver looks after what an earlier tender was at: what still runs is waited for, and what
+// was broken off is started again where a missed start is.
+func (t *Tender) takeOver() {
+	for _, j := range t.jobs() {
+		d := t.state.Jobs[j.Name]
+		d.Queued = false
+		if !d.Running {
+			continue
+		}
+		if d.PID > 0 && t.Lives(d.PID) {
+			t.running[j.Name] = j
+			t.Tell("%s still runs, as process %d", j.Name, d.PID)
+			pid := d.PID
+			go func() {
+				for t.Lives(pid) {
+					time.Sleep(time.Second)
+				}
+				t.ended <- ending{j.Name, Result{Said: "it was started by an earlier process"}}
+			}()
+			continue
+		}
+		d.Running, d.PID = false, 0
+		t.Tell("%s was broken off", j.Name)
+		if d.Said = "it was broken off"; j.Schedule.Missed == schedule.Once && j.Schedule.Open(time.Now()) {
+			t.queue, t.dueAt[j.Name] = append(t.queue, j.Name), d.Began
+		}
+	}
+}
+
+func (t *Tender) jobs() []Job {
+	if t.project == nil {
+		return nil
+	}
+	return t.project.Jobs
+}
+
+// due queues what is due, and starts what can be.
+func (t *Tender) due(ctx context.Context, now time.Time) error {
+	for _, j := range t.jobs() {
+		d, id := t.state.Jobs[j.Name], t.project.Name+"/"+j.Name
+		if d.Next.IsZero() || d.Next.After(now) {
+			continue
+		}
+		n, last := j.Schedule.Starts(id, d.Seen, now)
+		d.Seen = now.UTC()
+		d.Next, _ = j.Schedule.Next(id, now)
+		_, runs := t.running[j.Name]
+		onTime := now.Sub(last) <= grace
+		switch {
+		case runs || slices.Contains(t.queue, j.Name):
+			d.Missed += n
+			t.Tell("%s is due, and still at work since %s", j.Name, d.Began.Local().Format("15:04:05"))
+			continue
+		case onTime, j.Schedule.Missed == schedule.Once && j.Schedule.Open(now):
+			t.queue, t.dueAt[j.Name] = append(t.queue, j.Name), last
+			if n--; n > 0 {
+				d.Missed += n
+			}
+		default:
+			d.Missed += n
+		}
+		if n > 0 {
+			t.Tell("%s missed %d of its starts, the last at %s", j.Name, n, last.Local().Format("2006-01-02 15:04"))
+		}
+	}
+	return t.begin(ctx, now)
+}
+
+// begin starts what is queued and goes over no host that another job goes over.
+func (t *Tender) begin(ctx context.Context, now time.Time) error {
+	if len(t.queue) == 0 {
+		return nil
+	}
+	var ready []Job
+	taken := map[string]bool{}
+	for _, j := range t.running {
+		for _, h := range j.Hosts {
+			taken[h] = true
+		}
+	}
+	t.queue = slices.DeleteFunc(t.queue, func(name string) bool {
+		j := t.named[name]
+		wait := len(t.running)+len(ready) >= t.Most || slices.ContainsFunc(j.Hosts, func(h string) bool { return taken[h] })
+		for _, h := range j.Hosts { // also of one that waits, so that none comes before it for ever
+			taken[h] = true
+		}
+		if t.state.Jobs[name].Queued = wait; !wait {
+			ready = append(ready, j)
+		}
+		return !wait
+	})
+	if len(ready) == 0 {
+		return nil
+	}
+	for _, j := range ready {
+		d := t.state.Jobs[j.Name]
+		d.Starts, d.Queued, d.Late = d.Starts+1, false, now.Sub(t.dueAt[j.Name]).Seconds()
+		d.Running, d.Began, d.Ended, d.Code, d.Run, d.Said, d.PID = true, now.UTC(), time.Time{}, 0, 0, "", 0
+	}
+	// before anything is begun: a start that is not kept might be done twice
+	if err := t.Keep(t.state); err != nil {
+		return fmt.Errorf("what is about to start cannot be kept: %w", err)
+	}
+	for _, j := range ready {
+		t.running[j.Name] = j
+		t.Tell("%s starts", j.Name)
+		go func() {
+			r := t.Start(ctx, j.Name, func(pid int) { t.pids <- begun{j.Name, pid} })
+			t.ended <- ending{j.Name, r}
+		}()
+	}
+	return nil
+}
+
+// wait waits for what comes next.
+func (t *Tender) wait(ctx context.Context, now, looked time.Time) error {
+	const most = 30 * time.Second // a clock may be put meanwhile, which no timer sees
+	next := now.Add(most)
+	for _, j := range t.jobs() {
+		if d := t.state.Jobs[j.Name]; !d.Next.IsZero() && d.Next.Before(next) {
+			next = d.Next
+		}
+	}
+	if at := looked.Add(t.Look); !t.busy && at.Before(next) {
+		next = at
+	}
+	if at := now.Add(t.Beat); at.Before(next) {
+		next = at
+	}
+	timer := time.NewTimer(max(next.Sub(now), time.Millisecond))
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
+	case b := <-t.pids:
+		t.noted(b)
+	case e := <-t.ended:
+		t.finish(e)
+	case r := <-t.reads:
+		t.busy = false
+		if ctx.Err() == nil {
+			return t.have(r)
+		}
+	}
+	return nil
+}
+
+func (t *Tender) noted(b begun) {
+	if d := t.state.Jobs[b.name]; d != nil {
+		d.PID = b.pid
+	}
+	t.keep()
+}
+
+// finish notes that a job has ended.
+func (t *Tender) finish(e ending) {
+	delete(t.running, e.name)
+	d := t.state.Jobs[e.name]
+	if d == nil {
+		return
+	}
+	d.Running, d.PID, d.Ended, d.Code, d.Run, d.Said = false, 0, time.Now().UTC(), e.Code, e.Run, e.Said
+	if e.Code != 0 {
+		d.Failed++
+	}
+	t.Tell("%s ended with %d%s", e.name, e.Code, said(e.Result))
+	t.keep()
+}
+
+func said(r Result) string {
+	out := ""
+	if r.Run > 0 {
+		out = fmt.Sprintf(", run %d", r.Run)
+	}
+	if r.Said != "" {
+		out += ": " + r.Said
+	}
+	return out
+}
+
+// keep keeps what is no reason to end when it cannot be.
+func (t *Tender) keep() {
+	if err := t.Keep(t.state); err != nil {
+		t.Tell("the state cannot be kept: %v", err)
+	}
+}
+
+// close waits for what runs.
+func (t *Tender) close() error {
+	if len(t.running) > 0 {
+		t.Tell("stopping: waiting for %v", value.Keys(t.running))
+	}
+	for len(t.running) > 0 {
+		select {
+		case b := <-t.pids:
+			t.noted(b)
+		case e := <-t.ended:
+			t.finish(e)
+		case <-time.After(t.Beat):
+			if t.Alive != nil {
+				t.Alive(t.state)
+			}
+		}
+	}
+	return t.Keep(t.state)
+}

@@ -1,0 +1,247 @@
+package tend
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schedule"
+)
+
+func every(t testing.TB, text string) *schedule.Schedule {
+	t.Helper()
+	var ps problem.Problems
+	root, _ := manifest.ParseTOML("jobs.toml", []byte("schedule = { zone = \"UTC\", "+text+" }\n"), &ps)
+	s := schedule.Read(root.Keys[0], &ps)
+	if ps.Err() != nil {
+		t.Fatal(ps.Err())
+	}
+	return s
+}
+
+// night is a made-up one: the clock goes as fast as nothing is to do.
+type night struct {
+	Tender
+	mu    sync.Mutex
+	told  []string
+	began []string
+	at    map[string]int // how many jobs are at a host now
+	kept  State
+}
+
+func nightOf(t testing.TB, takes func(name string) time.Duration, jobs ...Job) *night {
+	n := &night{at: map[string]int{}}
+	p := &Project{Name: "saltmarsh", Revision: "c0ffee", Jobs: jobs}
+	first := true
+	n.Tender = Tender{Look: time.Minute, Beat: 10 * time.Second, Most: 8,
+		Read: func(context.Context) (*Project, error) {
+			if !first {
+				return nil, nil
+			}
+			first = false
+			return p, nil
+		},
+		Start: func(ctx context.Context, name string, began func(int)) Result {
+			began(4711)
+			i := slices.IndexFunc(p.Jobs, func(j Job) bool { return j.Name == name })
+			n.mu.Lock()
+			n.began = append(n.began, name+" "+time.Now().UTC().Format("15:04"))
+			for _, h := range p.Jobs[i].Hosts {
+				if n.at[h]++; n.at[h] > 1 {
+					t.Errorf("two jobs are at %s", h)
+				}
+			}
+			n.mu.Unlock()
+			select {
+			case <-ctx.Done():
+			case <-time.After(takes(name)):
+			}
+			n.mu.Lock()
+			defer n.mu.Unlock()
+			for _, h := range p.Jobs[i].Hosts {
+				n.at[h]--
+			}
+			return Result{Run: len(n.began), Said: "all is well"}
+		},
+		Lives: func(int) bool { return false },
+		Keep: func(s *State) error {
+			n.mu.Lock()
+			defer n.mu.Unlock()
+			n.kept = *s
+			n.kept.Jobs = map[string]*Done{}
+			for name, d := range s.Jobs {
+				one := *d
+				n.kept.Jobs[name] = &one
+			}
+			return nil
+		},
+		Tell: func(form string, args ...any) {
+			n.mu.Lock()
+			defer n.mu.Unlock()
+			n.told = append(n.told, fmt.Sprintf(form, args...))
+		},
+	}
+	return n
+}
+
+// goOn lets the night go on for so long.
+func (n *night) goOn(t testing.TB, before *State, long time.Duration) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), long)
+	defer cancel()
+	if err := n.Run(ctx, before); err != nil {
+		t.Error(err)
+	}
+}
+
+// TestANight goes through a night of schedules: from 00:00 to 08:00 of 2000-01-01, at which
+// the made-up clock begins.
+func TestANight(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		takes := map[string]time.Duration{"long": 3 * time.Hour, "backup": 20 * time.Minute, "tides": 10 * time.Minute, "hourly": time.Minute}
+		n := nightOf(t, func(name string) time.Duration { return takes[name] },
+			Job{"tides", every(t, `cron = "30 4 * * *"`), []string{"gauge-01", "gauge-02"}},
+			Job{"backup", every(t, `cron = "20 4 * * *"`), []string{"gauge-02", "archive-01"}},
+			Job{"hourly", every(t, `every = "1h", windows = ["02:00-05:30"]`), []string{"chart-01"}},
+			Job{"long", every(t, `every = "1h", windows = ["05:00-07:30"]`), []string{"signal-01"}},
+			Job{"never", every(t, `cron = "0 12 * * *"`), []string{"signal-01"}})
+		n.goOn(t, nil, 8*time.Hour)
+		want := "hourly 02:00|hourly 03:00|hourly 04:00|backup 04:20|tides 04:40|hourly 05:00|long 05:00"
+		slices.SortStableFunc(n.began, func(a, b string) int { // of two at once either may come first
+			return strings.Compare(a[len(a)-5:]+a, b[len(b)-5:]+b)
+		})
+		if got := strings.Join(n.began, "|"); got != want {
+			t.Errorf("the night went\n%s\nand not\n%s", got, want)
+		}
+		if d := n.kept.Jobs["tides"]; d.Late != 600 || d.Starts != 1 || d.Running || d.Next.Format("15:04") != "04:30" || d.Said != "all is well" {
+			t.Errorf("what waited is kept as %+v", d)
+		}
+		if d := n.kept.Jobs["long"]; d.Missed != 2 || d.Starts != 1 || d.Ended.IsZero() {
+			t.Errorf("what took too long is kept as %+v", d)
+		}
+	})
+}
+
+// TestOneAfterAnother has a tender be killed in mid-run, and another go on from there.
+func TestOneAfterAnother(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		jobs := []Job{{"tides", every(t, `cron = "30 4 * * *", missed = "once"`), []string{"gauge-01"}}, {"backup", every(t, `cron = "40 4 * * *"`), []string{"archive-01"}}}
+		first := nightOf(t, func(string) time.Duration { return time.Hour }, jobs...)
+		first.goOn(t, nil, 4*time.Hour+45*time.Minute)
+		killed := first.kept // what is on disk before their ends are kept
+		for _, name := range []string{"tides", "backup"} {
+			killed.Jobs[name].Running, killed.Jobs[name].PID, killed.Jobs[name].Ended = true, 4711, time.Time{}
+		}
+		again := nightOf(t, func(string) time.Duration { return time.Minute }, jobs...)
+		again.goOn(t, &killed, time.Hour)
+		if got := strings.Join(again.began, "|"); got != "tides 04:45" {
+			t.Errorf("the next one started %s", got)
+		}
+		time.Sleep(48 * time.Hour) // nobody tends
+		late := nightOf(t, func(string) time.Duration { return time.Minute }, jobs...)
+		late.goOn(t, &again.kept, time.Hour)
+		if got := strings.Join(late.began, "|"); got != "tides 05:45" {
+			t.Errorf("after two days it started %s", got)
+		}
+		if a, b := late.kept.Jobs["tides"], late.kept.Jobs["backup"]; a.Missed != 1 || b.Missed != 2 || a.Starts != 3 {
+			t.Errorf("what was missed is kept as %+v and %+v", a, b)
+		}
+		lives := true
+		over := nightOf(t, func(string) time.Duration { return time.Minute }, jobs...)
+		over.Lives = func(pid int) bool { return lives && pid == 4711 }
+		killed.Jobs["tides"].Seen = time.Now()
+		go func() { time.Sleep(30 * time.Minute); lives = false }()
+		over.goOn(t, &killed, time.Hour)
+		if d := over.kept.Jobs["tides"]; len(over.began) > 0 || d.Running || d.Ended.IsZero() {
+			t.Errorf("what still ran was started again: %v, %+v", over.began, d)
+		}
+	})
+}
+
+// TestAProjectThatMoves has the project be gone, and be another one later.
+func TestAProjectThatMoves(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{"tides", every(t, `every = "10m"`), []string{"gauge-01"}})
+		reads, first := 0, n.Read
+		n.Read = func(ctx context.Context) (*Project, error) {
+			reads++
+			switch now := time.Now().UTC(); {
+			case reads == 1 || now.Hour() == 0:
+				return first(ctx)
+			case now.Hour() == 1:
+				return nil, errors.New("no route to the repository")
+			case now.Hour() == 2 && now.Minute() == 5:
+				return &Project{Name: "saltmarsh", Revision: "decaf", Jobs: []Job{{"ebb", every(t, `every = "30m"`), nil}}}, nil
+			}
+			return nil, nil
+		}
+		start := n.Start
+		n.Start = func(ctx context.Context, name string, began func(int)) Result {
+			if name == "ebb" {
+				n.began = append(n.began, "ebb "+time.Now().UTC().Format("15:04"))
+				return Result{Code: 1}
+			}
+			return start(ctx, name, began)
+		}
+		n.goOn(t, nil, 3*time.Hour+time.Second)
+		if got := strings.Join(n.began[len(n.began)-3:], "|"); got != "tides 02:00|ebb 02:30|ebb 03:00" || len(n.began) != 14 {
+			t.Errorf("%d starts, at the end %s", len(n.began), got)
+		}
+		if s := n.kept; s.Revision != "decaf" || s.Wrong != "" || s.Jobs["tides"] != nil || s.Jobs["ebb"].Failed != 2 {
+			t.Errorf("it is kept as %+v, %+v", s, s.Jobs["ebb"])
+		}
+		told := strings.Join(n.told, "\n")
+		if strings.Count(told, "no route") != 1 || !strings.Contains(told, "can be read again") {
+			t.Errorf("it told\n%s", told)
+		}
+	})
+	n := nightOf(t, nil)
+	n.Read = func(context.Context) (*Project, error) { return nil, errors.New("no such project") }
+	if err := n.Run(context.Background(), nil); err == nil {
+		t.Error("it tends what it has never read")
+	}
+}
+
+// TestAStartThatCannotBeKept does not start it: it might be done twice.
+func TestAStartThatCannotBeKept(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{"tides", every(t, `every = "10m"`), nil})
+		keeps := 0
+		n.Keep = func(*State) error {
+			if keeps++; keeps > 1 {
+				return errors.New("the disk is full")
+			}
+			return nil
+		}
+		if err := n.Run(context.Background(), nil); err == nil || len(n.began) > 0 {
+			t.Errorf("it started %v (%v)", n.began, err)
+		}
+	})
+}
+
+// TestAThousand tells how late the last of a thousand schedules begins that are due at once.
+func TestAThousand(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var jobs []Job
+		for i := range 1000 {
+			jobs = append(jobs, Job{fmt.Sprintf("tide-%d", i), every(t, `every = "1h"`), []string{fmt.Sprintf("gauge-%d", i)}})
+		}
+		n := nightOf(t, func(string) time.Duration { return time.Second }, jobs...)
+		n.goOn(t, nil, 70*time.Minute)
+		last := 0.0
+		for _, d := range n.kept.Jobs {
+			last = max(last, d.Late)
+		}
+		if len(n.began) != 1000 || last > 130 {
+			t.Errorf("%d began, the last %v s late", len(n.began), last)
+		}
+	})
+}
