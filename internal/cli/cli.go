@@ -58,6 +58,7 @@ type App struct {
 	last       []*run.Visit             // the outcome of the last preview or apply
 	notes      []string                 // --note
 	from       string                   // --from
+	here       bool                     // --here
 	taken      *sources.Taken           // the project, where it was taken from a git repository
 	started    *startedJob              // the job that runs; nil where none does
 	stores     map[string]*store.Store  // that were opened, by their files
@@ -154,6 +155,10 @@ and groups. Preview shows what would change on every host, apply makes just
 those changes and reports what changed, failed or was already right. A host
 needs only an SSH server and sh.`
 
+// takesItself is the annotation of a command that takes its project from a repository by itself,
+// and goes on without where that is gone.
+const takesItself = "takes-itself"
+
 // moreOutputs is the annotation by which a command names a further form of its
 // output, besides text and json, with spaces between.
 const moreOutputs = "outputs"
@@ -169,7 +174,7 @@ func (a *App) root() *cobra.Command {
 			if err := a.colours(); err != nil {
 				return err
 			}
-			if a.from != "" {
+			if a.from != "" && c.Annotations[takesItself] == "" {
 				if err := a.take(c.Context(), a.from); err != nil {
 					return err
 				}

@@ -158,6 +158,10 @@ func (p *project) knownOf(f *facts.Facts) resolve.Known {
 
 // load reads the project and selects the hosts that are asked for.
 func (a *App) load(targets, except []string) (*project, error) {
+	targets, err := a.myself(targets)
+	if err != nil {
+		return nil, err
+	}
 	p, err := a.open()
 	if err != nil {
 		return nil, err
@@ -170,6 +174,10 @@ func (a *App) load(targets, except []string) (*project, error) {
 // reach reads the project and selects hosts as load does, and begins to connect
 // to them as soon as the inventory is known.
 func (a *App) reach(ctx context.Context, targets, except []string, parallel int) (*project, error) {
+	targets, err := a.myself(targets)
+	if err != nil {
+		return nil, err
+	}
 	var d *reach.Dialer
 	p, err := a.openWhile(func(dir string, s settings.Settings, inv *inventory.Inventory) {
 		var err error
@@ -363,6 +371,13 @@ func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inven
 }
 
 func (a *App) target(h *inventory.Host, dir string) reach.Target {
+	if a.here {
+		t := reach.Target{Name: h.Name, Local: true}
+		if os.Geteuid() != 0 {
+			t.Elevate = h.Connect.Elevate
+		}
+		return t
+	}
 	address := h.Connect.Address
 	if address == "" {
 		address = h.Address()

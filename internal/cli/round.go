@@ -161,6 +161,7 @@ func (a *App) previewCommand() *cobra.Command {
 	}
 	r.flags(a, c)
 	a.fromFlag(c)
+	a.hereFlag(c)
 	a.completeRound(c)
 	c.Flags().StringVar(&r.save, "save", "", "keep what it shows in a `FILE`, to be reviewed and then applied with --reviewed")
 	return c
@@ -219,8 +220,11 @@ func (a *App) applyCommand() *cobra.Command {
 					return err
 				}
 			}
-			if len(targets) == 0 && !all {
+			if len(targets) == 0 && !all && !a.here {
 				return problem.Errorf("apply wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
+			}
+			if all && a.here {
+				return problem.Errorf("--all is given with --here, which is about one host").Remedy("keep one of the two")
 			}
 			if len(targets) > 0 && all {
 				return problem.Errorf("--all is given with targets").Remedy("keep one of the two")
@@ -260,6 +264,7 @@ func (a *App) applyCommand() *cobra.Command {
 	}
 	r.flags(a, c)
 	a.fromFlag(c)
+	a.hereFlag(c)
 	a.completeRound(c)
 	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")

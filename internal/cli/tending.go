@@ -25,6 +25,7 @@ import (
 
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/cli/sources"
 	"jadekettle/internal/cli/tend"
 	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/problem"
@@ -35,6 +36,7 @@ import (
 
 func (a *App) tendCommand() *cobra.Command {
 	look, most, listen := time.Minute, 8, ""
+	k := &keeping{}
 	c := &cobra.Command{
 		Use: "tend", Short: "Run the schedules of a project for as long as this lives", GroupID: "work", Args: noArgs,
 		Long: "Tend starts the jobs of a project when they are due, one run for a host at a time. It reads the project anew when\n" +
@@ -44,24 +46,35 @@ func (a *App) tendCommand() *cobra.Command {
 			if look < time.Second || most < 1 {
 				return problem.Errorf("--look is %v and --most %d", look, most).Remedy("look every second at most, and run one job or more")
 			}
-			return a.tend(c.Context(), look, most, listen)
+			if !k.here {
+				return a.tend(c.Context(), nil, look, most, listen)
+			}
+			if err := k.check(a, c); err != nil {
+				return err
+			}
+			return a.tend(c.Context(), k, k.every, 1, listen)
 		},
 	}
 	c.Flags().DurationVar(&look, "look", look, "how often it is looked whether the project has moved, a `TIME`")
 	c.Flags().IntVar(&most, "most", most, "at most `N` jobs at once")
 	c.Flags().StringVar(&listen, "listen", "", "serve its state as OpenMetrics text on an `ADDRESS`, such as 127.0.0.1:9791")
+	k.flags(c)
 	a.fromFlag(c)
+	c.Annotations = map[string]string{takesItself: "yes"}
 	c.AddCommand(a.tendStatusCommand())
 	return c
 }
 
 // tendFile is where what a tender does is kept, and its lock beside it.
-func (a *App) tendFile(project string) (string, error) {
+func (a *App) tendFile(key string, here bool) (string, error) {
 	history := a.historyFile()
 	if history == "" {
 		return "", problem.Errorf("there is no place for what is kept: neither XDG_STATE_HOME nor HOME is set").Remedy("set one of them")
 	}
-	return filepath.Join(filepath.Dir(history), "tend", project+".json"), nil
+	if here {
+		key += "@here"
+	}
+	return filepath.Join(filepath.Dir(history), "tend", key+".json"), nil
 }
 
 // only holds the lock of a project's tender; the error says who has it.
@@ -100,20 +113,22 @@ func readTend(file string) (*tend.State, error) {
 type tending struct {
 	app  *App
 	file string
-	args []string // by which a call finds the project
+	args []string // by which a call finds the project, but for its revision
+	here *keeping // on a host that keeps itself; nil elsewhere
+	last string   // the commit that an earlier tender read last
 
 	mu    sync.Mutex
 	runs  store.Project
 	state tend.State // as it was kept last
-	stamp string     // of the project as it was read
+	stamp string     // of the project as it was read; a commit where it is taken from a repository
 }
 
-func (a *App) tend(ctx context.Context, look time.Duration, most int, listen string) error {
-	p, err := a.jobs()
+func (a *App) tend(ctx context.Context, here *keeping, look time.Duration, most int, listen string) error {
+	key, source, err := a.tended()
 	if err != nil {
 		return err
 	}
-	file, err := a.tendFile(p.Settings.Project)
+	file, err := a.tendFile(key, here != nil)
 	if err != nil {
 		return err
 	}
@@ -130,11 +145,13 @@ func (a *App) tend(ctx context.Context, look time.Duration, most int, listen str
 	if before == nil {
 		before = &tend.State{}
 	}
-	before.PID, before.Machine, before.Source = os.Getpid(), machine, p.dir
-	if a.taken != nil {
-		before.Source = a.from
+	before.PID, before.Machine, before.Source = os.Getpid(), machine, source
+	t := &tending{app: a, file: file, args: []string{"--project", source}, here: here, last: before.Revision}
+	if a.from != "" {
+		if t.args = []string{"--from", a.from}; a.project != "" {
+			t.args = append(t.args, "--project", a.project)
+		}
 	}
-	t := &tending{app: a, file: file, args: a.whence(p), runs: p.runs}
 	if a.env != "" {
 		t.args = append(t.args, "--env", a.env)
 	}
@@ -197,13 +214,20 @@ func (t *tending) read(ctx context.Context) (*tend.Project, error) {
 	own := t.app.sibling() // whose project is read while others read the old one
 	stamp := ""
 	var err error
+	var gone error
 	if own.from != "" {
 		own.project = ""
 		if i := slices.Index(t.args, "--project"); i >= 0 {
 			own.project = t.args[i+1]
 		}
-		if err := own.take(ctx, own.from); err != nil {
-			return nil, err
+		inside := own.project
+		if gone = own.take(ctx, own.from); gone != nil && t.stamp == "" && t.last != "" { // as it was last declared
+			url, _ := sources.SplitURL(own.from)
+			if own.project = inside; own.takeAt(ctx, url, t.last) != nil {
+				return nil, gone
+			}
+		} else if gone != nil {
+			return nil, gone
 		}
 		stamp = own.taken.Commit
 	} else {
@@ -218,12 +242,21 @@ func (t *tending) read(ctx context.Context) (*tend.Project, error) {
 	if stamp == t.stamp {
 		return nil, nil
 	}
+	defer own.closeStores()
 	p, err := own.jobs()
 	if err != nil {
 		return nil, err
 	}
 	out := &tend.Project{Name: p.Settings.Project}
 	out.Revision, _ = own.revised(ctx, p.dir)
+	if t.here != nil {
+		if err := t.here.known(p); err != nil {
+			return nil, err
+		}
+		out.Jobs = []tend.Job{{Name: t.here.host, Schedule: t.here.schedule(), AtOnce: true}}
+		t.took(p, stamp)
+		return out, gone
+	}
 	for _, j := range p.Jobs {
 		if j.Schedule == nil {
 			continue
@@ -234,11 +267,31 @@ func (t *tending) read(ctx context.Context) (*tend.Project, error) {
 		}
 		out.Jobs = append(out.Jobs, tend.Job{Name: j.Name, Schedule: j.Schedule, Hosts: hosts})
 	}
+	t.took(p, stamp)
+	return out, gone
+}
+
+// took notes what was read. The store is one of its own, which no call closes.
+func (t *tending) took(p *project, stamp string) {
 	t.mu.Lock()
-	t.runs = p.runs
-	t.mu.Unlock()
+	defer t.mu.Unlock()
+	if t.runs.Store != nil {
+		t.runs.Close()
+	}
+	t.runs = store.Project{Store: &store.Store{File: p.runs.File, URL: p.runs.URL}, ID: p.runs.ID}
 	t.stamp = stamp
-	return out, nil
+}
+
+// call gives the words of a call that is about the project as it was read last.
+func (t *tending) call(words ...string) []string {
+	args := slices.Clone(t.args)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if i := slices.Index(args, "--from"); i >= 0 {
+		url, _ := sources.SplitURL(args[i+1])
+		args[i+1] = url + "@" + t.stamp
+	}
+	return append(args, words...)
 }
 
 // sibling is a call with the same flags, which has read nothing yet.
@@ -318,7 +371,12 @@ func (t *tending) start(ctx context.Context, name string, began func(pid int)) t
 	if err != nil {
 		return tend.Result{Code: exitWrong, Said: err.Error()}
 	}
-	c := exec.CommandContext(ctx, self, append(slices.Clone(t.args), "job", "start", name, "--yes", "--scheduled")...)
+	words := []string{"job", "start", name, "--yes", "--scheduled"}
+	of := store.Filter{Jobs: []string{name}, Most: 1}
+	if t.here != nil {
+		words, of = t.here.words(), store.Filter{Hosts: []string{name}, Most: 1}
+	}
+	c := exec.CommandContext(ctx, self, t.call(words...)...)
 	c.Cancel = func() error { return c.Process.Signal(os.Interrupt) } // it ends the tasks in hand
 	c.WaitDelay = 15 * time.Minute
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // a Ctrl-C here comes to it once, from us
@@ -341,7 +399,8 @@ func (t *tending) start(ctx context.Context, name string, began func(pid int)) t
 	t.mu.Lock()
 	runs := t.runs
 	t.mu.Unlock()
-	if list, err := runs.List(store.Filter{Jobs: []string{name}, Since: since.Add(-time.Second), Most: 1}); err == nil && len(list) > 0 {
+	of.Since = since.Add(-time.Second)
+	if list, err := runs.List(of); err == nil && len(list) > 0 {
 		_, how := screen.Outcome(&list[0])
 		out.Run, out.Said = list[0].Number, how
 	} else if out.Code != exitDone && out.Said == "" {
@@ -377,7 +436,8 @@ func lives(pid int) bool {
 		return false
 	}
 	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	return err != nil && !errors.Is(err, fs.ErrNotExist) || bytes.Contains(line, []byte("job\x00start\x00"))
+	return err != nil && !errors.Is(err, fs.ErrNotExist) || bytes.Contains(line, []byte("job\x00start\x00")) ||
+		bytes.Contains(line, []byte("\x00--here\x00"))
 }
 
 // tendLine tells in a line what a tender is at.
@@ -406,14 +466,15 @@ func tendLine(s *tend.State) string {
 }
 
 func (a *App) tendStatusCommand() *cobra.Command {
+	here := false
 	c := &cobra.Command{
 		Use: "status", Short: "Tell what tends the project, what it does, and how its jobs went", Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			_, s, err := a.keptRuns()
+			key, _, err := a.tended()
 			if err != nil {
 				return err
 			}
-			file, err := a.tendFile(s.Project)
+			file, err := a.tendFile(key, here)
 			if err != nil {
 				return err
 			}
@@ -437,7 +498,9 @@ func (a *App) tendStatusCommand() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&here, "here", false, "of the tender by which this machine keeps itself")
 	a.fromFlag(c)
+	c.Annotations = map[string]string{takesItself: "yes"}
 	return c
 }
 

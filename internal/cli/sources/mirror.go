@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -55,11 +56,15 @@ func SplitURL(text string) (url, rev string) {
 // unused is how long the files of a commit stay that nobody takes any more.
 const unused = 14 * 24 * time.Hour
 
+// whole is a commit that nothing is left out of.
+var whole = regexp.MustCompile(`^[0-9a-f]{40}$`)
+
 // head is where the repository's usual branch is fetched to.
 const head = "refs/jadekettle/head"
 
 // Take fetches the repository and gives the project at a revision: a branch, a tag or a
-// commit, and the usual branch when it is empty. Where nothing has moved only that is asked.
+// commit, and the usual branch when it is empty. Where nothing has moved only that is asked, and
+// for a whole commit that is there nothing.
 func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 	url, err := m.address()
 	if err != nil {
@@ -78,6 +83,12 @@ func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 		return nil, err
 	}
 	defer unlock()
+	if whole.MatchString(rev) { // a commit is the same for ever
+		t := &Taken{URL: m.URL, Asked: rev, Commit: rev, Repo: filepath.Join(home, "repository.git"), Home: home, Dir: filepath.Join(home, "at", rev)}
+		if now := time.Now(); os.Chtimes(t.Dir, now, now) == nil {
+			return t, nil
+		}
+	}
 	s := &Shelf{Dir: home, Prompts: m.Prompts}
 	repo := filepath.Join(home, "repository.git")
 	if _, err := os.Stat(filepath.Join(repo, "HEAD")); errors.Is(err, fs.ErrNotExist) {

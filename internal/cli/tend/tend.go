@@ -20,6 +20,7 @@ type Job struct {
 	Name     string
 	Schedule *schedule.Schedule
 	Hosts    []string // that it goes over
+	AtOnce   bool     // it starts as soon as it is known, too
 }
 
 // Project is what was read of a project.
@@ -38,7 +39,8 @@ type Result struct {
 
 // Tender runs schedules.
 type Tender struct {
-	// Read reads the project; nil when nothing has moved since it was read last.
+	// Read reads the project; nil when nothing has moved since it was read last. With an error
+	// it may give one that was read by an earlier tender.
 	Read func(ctx context.Context) (*Project, error)
 	// Start starts a job and waits for its end. began is called with the process once there is
 	// one.
@@ -166,29 +168,37 @@ func (t *Tender) have(r reading) error {
 	now, p, err := time.Now().UTC(), r.project, r.err
 	t.state.Looked = now
 	switch {
-	case err != nil && t.project == nil && t.state.Read.IsZero():
-		return err // nothing was ever read
+	case err != nil && t.project == nil && p == nil:
+		return err // there is nothing to tend
 	case err != nil:
 		if t.state.Wrong == "" {
 			t.state.WrongAt = now
 			t.Tell("the project cannot be read as it is now, and stays as it was: %v", err)
 		}
-		t.state.Wrong = err.Error()
-		return t.Keep(t.state)
+		if t.state.Wrong = err.Error(); p == nil {
+			return t.Keep(t.state)
+		}
 	case t.state.Wrong != "":
 		t.Tell("the project can be read again")
 	}
-	t.state.Wrong, t.state.WrongAt = "", time.Time{}
+	if err == nil {
+		t.state.Wrong, t.state.WrongAt = "", time.Time{}
+	}
 	if p == nil {
 		return t.Keep(t.state) // that it was looked
 	}
-	t.project, t.state.Read, t.state.Revision = p, now, p.Revision
+	t.project, t.state.Revision = p, p.Revision
+	if err == nil {
+		t.state.Read = now
+	}
 	t.named = map[string]Job{}
 	for _, j := range p.Jobs {
 		t.named[j.Name] = j
 		d := t.state.Jobs[j.Name]
 		if d == nil || d.Seen.Sub(now) > 24*time.Hour { // new, or of a clock that was far ahead
-			d = &Done{Seen: now}
+			if d = (&Done{Seen: now}); j.AtOnce {
+				t.queue, t.dueAt[j.Name] = append(t.queue, j.Name), now
+			}
 			t.state.Jobs[j.Name] = d
 		}
 		d.Next, _ = j.Schedule.Next(p.Name+"/"+j.Name, d.Seen) // which may be one that was missed

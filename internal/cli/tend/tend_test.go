@@ -108,11 +108,11 @@ func TestANight(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		takes := map[string]time.Duration{"long": 3 * time.Hour, "backup": 20 * time.Minute, "tides": 10 * time.Minute, "hourly": time.Minute}
 		n := nightOf(t, func(name string) time.Duration { return takes[name] },
-			Job{"tides", every(t, `cron = "30 4 * * *"`), []string{"gauge-01", "gauge-02"}},
-			Job{"backup", every(t, `cron = "20 4 * * *"`), []string{"gauge-02", "archive-01"}},
-			Job{"hourly", every(t, `every = "1h", windows = ["02:00-05:30"]`), []string{"chart-01"}},
-			Job{"long", every(t, `every = "1h", windows = ["05:00-07:30"]`), []string{"signal-01"}},
-			Job{"never", every(t, `cron = "0 12 * * *"`), []string{"signal-01"}})
+			Job{Name: "tides", Schedule: every(t, `cron = "30 4 * * *"`), Hosts: []string{"gauge-01", "gauge-02"}},
+			Job{Name: "backup", Schedule: every(t, `cron = "20 4 * * *"`), Hosts: []string{"gauge-02", "archive-01"}},
+			Job{Name: "hourly", Schedule: every(t, `every = "1h", windows = ["02:00-05:30"]`), Hosts: []string{"chart-01"}},
+			Job{Name: "long", Schedule: every(t, `every = "1h", windows = ["05:00-07:30"]`), Hosts: []string{"signal-01"}},
+			Job{Name: "never", Schedule: every(t, `cron = "0 12 * * *"`), Hosts: []string{"signal-01"}})
 		n.goOn(t, nil, 8*time.Hour)
 		want := "hourly 02:00|hourly 03:00|hourly 04:00|backup 04:20|tides 04:40|hourly 05:00|long 05:00"
 		slices.SortStableFunc(n.began, func(a, b string) int { // of two at once either may come first
@@ -133,7 +133,7 @@ func TestANight(t *testing.T) {
 // TestOneAfterAnother has a tender be killed in mid-run, and another go on from there.
 func TestOneAfterAnother(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		jobs := []Job{{"tides", every(t, `cron = "30 4 * * *", missed = "once"`), []string{"gauge-01"}}, {"backup", every(t, `cron = "40 4 * * *"`), []string{"archive-01"}}}
+		jobs := []Job{{Name: "tides", Schedule: every(t, `cron = "30 4 * * *", missed = "once"`), Hosts: []string{"gauge-01"}}, {Name: "backup", Schedule: every(t, `cron = "40 4 * * *"`), Hosts: []string{"archive-01"}}}
 		first := nightOf(t, func(string) time.Duration { return time.Hour }, jobs...)
 		first.goOn(t, nil, 4*time.Hour+45*time.Minute)
 		killed := first.kept // what is on disk before their ends are kept
@@ -169,7 +169,7 @@ func TestOneAfterAnother(t *testing.T) {
 // TestAProjectThatMoves has the project be gone, and be another one later.
 func TestAProjectThatMoves(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{"tides", every(t, `every = "10m"`), []string{"gauge-01"}})
+		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{Name: "tides", Schedule: every(t, `every = "10m"`), Hosts: []string{"gauge-01"}})
 		reads, first := 0, n.Read
 		n.Read = func(ctx context.Context) (*Project, error) {
 			reads++
@@ -179,7 +179,7 @@ func TestAProjectThatMoves(t *testing.T) {
 			case now.Hour() == 1:
 				return nil, errors.New("no route to the repository")
 			case now.Hour() == 2 && now.Minute() == 5:
-				return &Project{Name: "saltmarsh", Revision: "decaf", Jobs: []Job{{"ebb", every(t, `every = "30m"`), nil}}}, nil
+				return &Project{Name: "saltmarsh", Revision: "decaf", Jobs: []Job{{Name: "ebb", Schedule: every(t, `every = "30m"`), Hosts: nil}}}, nil
 			}
 			return nil, nil
 		}
@@ -213,7 +213,7 @@ func TestAProjectThatMoves(t *testing.T) {
 // TestAStartThatCannotBeKept does not start it: it might be done twice.
 func TestAStartThatCannotBeKept(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{"tides", every(t, `every = "10m"`), nil})
+		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{Name: "tides", Schedule: every(t, `every = "10m"`), Hosts: nil})
 		keeps := 0
 		n.Keep = func(*State) error {
 			if keeps++; keeps > 1 {
@@ -232,7 +232,7 @@ func TestAThousand(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var jobs []Job
 		for i := range 1000 {
-			jobs = append(jobs, Job{fmt.Sprintf("tide-%d", i), every(t, `every = "1h"`), []string{fmt.Sprintf("gauge-%d", i)}})
+			jobs = append(jobs, Job{Name: fmt.Sprintf("tide-%d", i), Schedule: every(t, `every = "1h"`), Hosts: []string{fmt.Sprintf("gauge-%d", i)}})
 		}
 		n := nightOf(t, func(string) time.Duration { return time.Second }, jobs...)
 		n.goOn(t, nil, 70*time.Minute)
