@@ -48,7 +48,7 @@ func (a *App) hostsCommand() *cobra.Command {
 	c.Flags().StringVar(&group, "group", "", "who is a member of a `GROUP`, and by what")
 	c.Flags().BoolVar(&moved, "moved", false, "what moved in or out of groups since the last run")
 	c.RegisterFlagCompletionFunc("group", a.completeGroups)
-	c.AddCommand(a.trustCommand(), a.admitCommand(), a.hostsShowCommand(), a.retireCommand())
+	c.AddCommand(a.trustCommand(), a.admitCommand(), a.enrolCommand(), a.releaseCommand(), a.hostsShowCommand(), a.retireCommand())
 	return c
 }
 

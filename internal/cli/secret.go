@@ -20,6 +20,7 @@ import (
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/cli/sealed"
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
@@ -86,6 +87,37 @@ func (a *App) sealed(layer string) (v *sealedData, name string, text []byte, err
 // recipientsOf gives those that a file is to be sealed for.
 func (v *sealedData) recipientsOf(name string) []string {
 	layer, _ := layers.LayerOf(name)
+	return append(slices.Clone(v.usualRecipients(layer)), v.hostRecipient(layer)...)
+}
+
+// sealFor is the key of a host in the inventory by which its own layer is sealed for it too.
+const sealFor = "seal_for"
+
+// hostRecipient gives the host whose own layer this is, if the inventory says how it is sealed
+// for.
+func (v *sealedData) hostRecipient(layer string) []string {
+	host, own := strings.CutPrefix(layer, "host/")
+	if !own {
+		return nil
+	}
+	files := slices.Clone(v.settings.Inventory)
+	for _, e := range v.settings.Envs {
+		files = append(files, e.Inventory...)
+	}
+	slices.Sort(files)
+	inv, _ := inventory.Load(v.root, slices.Compact(files), "", &problem.Problems{})
+	h, there := inv.Host(host)
+	if !there {
+		return nil
+	}
+	if to, _ := h.Vars[sealFor].(string); to != "" {
+		return []string{to}
+	}
+	return nil
+}
+
+// usualRecipients gives those of the environment that a layer belongs to, or of all.
+func (v *sealedData) usualRecipients(layer string) []string {
 	for _, env := range value.Keys(v.settings.Envs) {
 		e := v.settings.Envs[env]
 		if len(e.Recipients) > 0 && layers.OfEnv(v.settings.Layers, layer, env) {

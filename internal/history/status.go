@@ -77,6 +77,8 @@ type HostStatus struct {
 	Revision  string         `json:"revision" doc:"Which revision of the project that applied; empty outside of git."`
 	Edited    bool           `json:"edited" doc:"Whether its files were changed since that commit."`
 	Who       string         `json:"who" doc:"Whose run that was."`
+	Mended    int            `json:"mended" doc:"How often an apply had to change something again though the project had not moved, in its last 200 runs."`
+	MendedAt  time.Time      `json:"mended_at" doc:"When that was last; zero for never."`
 	Leftovers []Leftover     `json:"leftovers" doc:"What is managed there and no longer declared."`
 	Debts     []Debt         `json:"debts" doc:"Restarts and the like that are owed there."`
 	Facts     map[string]any `json:"facts" doc:"The facts that the settings choose."`
@@ -121,7 +123,12 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 // dates fills in when the host was reached and applied to, and what the newest run over its
 // whole plan has told.
 func (h *HostStatus) dates(stands []Stand) {
-	for _, s := range stands {
+	for i, s := range stands {
+		if s.mends(stands[i+1:]) {
+			if h.Mended++; h.MendedAt.IsZero() {
+				h.MendedAt = s.At
+			}
+		}
 		if s.State == run.Reached && h.Reached.IsZero() {
 			h.Reached = s.At
 		}
@@ -132,6 +139,21 @@ func (h *HostStatus) dates(stands []Stand) {
 			h.Leftovers, h.Debts = append(h.Leftovers, s.Leftovers...), append(h.Debts, s.Debts...)
 		}
 	}
+}
+
+// whole says whether it is an apply of all that a revision declares.
+func (s *Stand) whole() bool {
+	return s.Mode == ModeApply && s.State == run.Reached && s.Whole && s.Declared && s.Revision != "" && !s.Edited
+}
+
+// mends says whether an apply put something right that had been so before: the one before it was
+// of the same revision, and had nothing left to do.
+func (s *Stand) mends(before []Stand) bool {
+	if !s.whole() || s.Changed == 0 {
+		return false
+	}
+	i := slices.IndexFunc(before, func(b Stand) bool { return b.Mode == ModeApply && b.State == run.Reached })
+	return i >= 0 && before[i].whole() && before[i].Revision == s.Revision && before[i].Failed+before[i].Blocked == 0 && !before[i].Stopped
 }
 
 // sentence tells why a host needs a person; empty when it does not.

@@ -68,3 +68,19 @@ func TestStatusOf(t *testing.T) {
 		}
 	}
 }
+
+// TestMended counts how often a host was put right though nothing was declared anew.
+func TestMended(t *testing.T) {
+	at := time.Date(2026, 11, 29, 4, 0, 0, 0, time.UTC)
+	apply := func(revision string, changed int) Stand {
+		at = at.Add(-time.Hour)
+		return Stand{Head: Head{Mode: ModeApply, Whole: true, Declared: true, Revision: revision}, State: run.Reached, At: at, Changed: changed}
+	}
+	look := Stand{Head: Head{Mode: ModePreview, Whole: true, Declared: true, Revision: "b"}, State: run.Reached, Changed: 1}
+	stands := []Stand{apply("b", 0), apply("b", 2), look, apply("b", 1), apply("b", 3), apply("a", 1), apply("a", 0)}
+	stands[3].Failed = 1 // which left the next one something to do
+	h, err := StatusOf("gauge-01", stands, func(int) ([]Task, error) { return nil, nil })
+	if err != nil || h.Mended != 2 || !h.MendedAt.Equal(stands[3].At) {
+		t.Errorf("it was mended %d times, last at %v (%v)", h.Mended, h.MendedAt, err)
+	}
+}

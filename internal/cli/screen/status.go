@@ -106,7 +106,7 @@ func alikeStatus(list []history.HostStatus, now time.Time) []*statusGroup {
 			facts = append(facts, fmt.Sprint(h.Facts[name]))
 		}
 		cells := []string{string(h.Condition), "", since, Ago(h.Reached, now), applied, h.Who, revision, strings.Join(facts, " ")}
-		key := fmt.Sprint(cells, h.Why, h.Leftovers, h.Debts)
+		key := fmt.Sprint(cells, h.Why, h.Leftovers, h.Debts, h.Mended)
 		if at[key] == nil {
 			at[key] = &statusGroup{first: h, cells: cells}
 			out = append(out, at[key])
@@ -132,6 +132,9 @@ func owed(w io.Writer, h *history.HostStatus, width int) {
 			names = append(names, value.Ref{Kind: l.Kind, Name: l.Name})
 		}
 		parts = append(parts, "left over: "+refs(names))
+	}
+	if h.Mended > 0 {
+		parts = append(parts, fmt.Sprintf("mended %s, last %s", Count(h.Mended, "time"), When(h.MendedAt)))
 	}
 	if len(parts) > 0 {
 		fmt.Fprint(w, Paint(Quiet, Wrap(Line(strings.Join(parts, "; ")), "    ", width)))

@@ -1,0 +1,128 @@
+//go:build lab
+
+package lab
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestHostsKeepThemselves has three hosts keep themselves from a git repository: one is broken by
+// hand and mended, what is declared anew comes to all, and the repository being gone changes
+// nothing.
+func TestHostsKeepThemselves(t *testing.T) {
+	names := []string{"gauge-01", "gauge-02", "archive-01"}
+	l := up(t, names...)
+	git := func(args ...string) string {
+		t.Helper()
+		return run(t, append([]string{"git", "-C", l.project, "-c", "user.name=Maren", "-c", "user.email=maren@example.org"}, args...)...)
+	}
+	declare := func(text string) {
+		t.Helper()
+		l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \""+text+"\\n\"\n[file.\"/etc/token\"]\nif = \"has(data.token)\"\ncontent = \"${data.token}\\n\"\nmode = \"0600\"\nowner = \"root\"\n")
+		git("add", "-A")
+		git("commit", "-qm", text)
+		run(t, "git", "-C", l.project, "push", "-q", filepath.Join(l.dir, "git", "tide.git"), "HEAD:main")
+	}
+	l.write(".gitignore", ".jadekettle\n")
+	l.write("jadekettle.toml", strings.Replace(read(t, l.project+"/jadekettle.toml"), "[history]\nfile = \"../runs.db\"\n", "", 1))
+	git("init", "-q", "-b", "main")
+	run(t, "git", "init", "-q", "--bare", "-b", "main", filepath.Join(l.dir, "git", "tide.git"))
+	declare("ebb")
+	serve := func() (stop func()) {
+		c := l.in("git", "daemon", "--export-all", "--reuseaddr", "--base-path="+filepath.Join(l.dir, "git"), "--listen=192.0.2.1")
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		return func() { exec.Command("pkill", "-P", strconv.Itoa(c.Process.Pid)).Run(); c.Process.Kill(); c.Wait() }
+	}
+	stop := serve()
+	defer func() { stop() }()
+	const from = "git://192.0.2.1/tide.git@main"
+	jk := func(want int, args ...string) string {
+		t.Helper()
+		c := l.in(append([]string{l.program}, args...)...)
+		c.Env = append(os.Environ(), "HOME="+filepath.Join(l.dir, "home"), "XDG_STATE_HOME=", "XDG_CACHE_HOME=")
+		out, err := c.CombinedOutput()
+		if c.ProcessState == nil || c.ProcessState.ExitCode() != want {
+			t.Fatalf("%v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	time.Sleep(time.Second)
+	said := jk(0, "hosts", "enrol", "gauge-01", "gauge-02", "archive-01", "--from", from, "--every", "1m")
+	if strings.Count(said, "keeps itself, every 1m0s from "+from) != 3 || strings.Count(said, "seal_for = \"age1") != 3 || strings.Contains(said, "AGE-SECRET") {
+		t.Fatalf("enrol tells\n%s", said)
+	}
+	until := func(host, line, want string) {
+		t.Helper()
+		got := ""
+		for deadline := time.Now().Add(4 * time.Minute); ; time.Sleep(time.Second) {
+			out, _ := l.ssh(host, line).CombinedOutput()
+			if got = strings.TrimSpace(string(out)); got == want {
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("%s: %s gives %q, not %q\n%s", host, line, got, want, l.on(host, "journalctl --no-pager -n 40 -u jadekettle-here; systemctl --no-pager status jadekettle-here; true"))
+			}
+		}
+	}
+	for _, name := range names {
+		until(name, "cat /etc/tide", "ebb")
+	}
+	// what is sealed for one host alone, and broken by hand on another; no controller is there
+	recipient := ""
+	for _, line := range strings.Split(said, "\n") {
+		if strings.Contains(line, "[host.gauge-01]") {
+			recipient = strings.Split(line, "\"")[1]
+		}
+	}
+	hosts := read(t, l.project+"/hosts.toml")
+	l.write("hosts.toml", strings.Replace(hosts, "[host.gauge-01]\n", "[host.gauge-01]\nseal_for = \""+recipient+"\"\n", 1))
+	jk(0, "--project", l.project, "secret", "init")
+	c := l.in(l.program, "--project", l.project, "secret", "set", "host/gauge-01", "token")
+	c.Env = append(os.Environ(), "HOME="+filepath.Join(l.dir, "home"))
+	c.Stdin = strings.NewReader("rip-tide-7781")
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	l.on("gauge-02", "echo broken by hand > /etc/tide")
+	declare("flood")
+	until("gauge-01", "cat /etc/token", "rip-tide-7781")
+	for _, name := range names {
+		until(name, "cat /etc/tide", "flood")
+	}
+	if out := l.on("gauge-02", "ls /etc/token 2>&1; true"); !strings.Contains(out, "No such file") {
+		t.Errorf("another host has the token: %s", out)
+	}
+	stop() // the repository is gone, and somebody breaks a host
+	l.on("gauge-02", "echo broken again > /etc/tide; systemctl restart jadekettle-here")
+	until("gauge-02", "cat /etc/tide", "flood")
+	const here = "XDG_STATE_HOME=/var/lib/jadekettle/here/state XDG_CACHE_HOME=/var/lib/jadekettle/here/cache HOME=/root /usr/local/lib/jadekettle/jadekettle "
+	if out := l.on("gauge-02", here+"tend status --here --from "+from+"; true"); !strings.Contains(out, "the project cannot be read, and stays as it was") {
+		t.Errorf("without its repository it tells\n%s", out)
+	}
+	at := l.on("gauge-02", "ls -td /var/lib/jadekettle/here/cache/jadekettle/from/*/at/* | head -n 1")
+	life := l.on("gauge-02", here+"--project "+at+" runs of gauge-02 file /etc/tide")
+	if strings.Count(life, "changed") < 3 || !strings.Contains(life, "broken again") {
+		t.Errorf("its history tells\n%s", life)
+	}
+	stop = serve()
+	// a controller and the host at once: one is told who holds it
+	if out := jk(0, "preview", "gauge-01", "--from", from); !strings.Contains(out, "1 host: 1 unchanged") {
+		t.Errorf("the controller finds\n%s", out)
+	}
+	said = jk(0, "hosts", "release", "gauge-01", "gauge-02", "archive-01", "--from", from)
+	if strings.Count(said, "keeps itself no more") != 3 {
+		t.Errorf("release tells\n%s", said)
+	}
+	if out := l.on("gauge-01", "ls /etc/systemd/system/jadekettle-here.service /usr/local/lib/jadekettle /var/lib/jadekettle/here 2>&1; pgrep -c -x jadekettle; cat /etc/tide"); strings.Count(out, "No such file") != 3 ||
+		!strings.HasSuffix(out, "0\nflood") {
+		t.Errorf("of it there is left\n%s", out)
+	}
+}
