@@ -113,10 +113,24 @@ func TestHostsKeepThemselves(t *testing.T) {
 		t.Errorf("its history tells\n%s", life)
 	}
 	stop = serve()
-	// a controller and the host at once: one is told who holds it
-	if out := jk(0, "preview", "gauge-01", "--from", from); !strings.Contains(out, "1 host: 1 unchanged") {
+	if out := jk(0, "preview", "gauge-02", "--from", from); !strings.Contains(out, "1 host: 1 unchanged") {
 		t.Errorf("the controller finds\n%s", out)
 	}
+	// a controller and the host at once: one is told who holds it
+	slow := filepath.Join(l.dir, "slow")
+	for name, text := range map[string]string{"jadekettle.toml": "project = \"another\"\n[ssh]\nknown_hosts = \"" + l.dir + "/known_hosts\"\n",
+		"hosts.toml":         hosts + "\n[group.all]\nmembers = [\"gauge-02\"]\nmanifests = [\"all\"]\n",
+		"manifests/all.toml": "[command.\"wait for the tide\"]\nscript = \"sleep 66\"\nalways = true\n"} {
+		os.MkdirAll(filepath.Dir(filepath.Join(slow, name)), 0o755)
+		if err := os.WriteFile(filepath.Join(slow, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	jk(0, "--project", slow, "apply", "gauge-02", "--yes")
+	if out := l.on("gauge-02", here+"--project "+at+" runs show last-failed"); !strings.Contains(out, "busy") || !strings.Contains(out, "root@") {
+		t.Errorf("its own check-in was told\n%s", out)
+	}
+	t.Log(l.on("gauge-02", "systemctl show -p CPUUsageNSec -p MemoryPeak -p MemoryCurrent jadekettle-here; "+here+"--project "+at+" runs --most 0 | grep -c apply; uptime"))
 	said = jk(0, "hosts", "release", "gauge-01", "gauge-02", "archive-01", "--from", from)
 	if strings.Count(said, "keeps itself no more") != 3 {
 		t.Errorf("release tells\n%s", said)

@@ -77,7 +77,7 @@ func (a *App) readFacts(ctx context.Context, targets []string) (*project, []*run
 	}
 	defer p.dialer.Close()
 	hosts := fleet.Facts(ctx, p.hosts)
-	a.keep(p, hosts, false)
+	a.keep(ctx, p, hosts, false, 0)
 	return p, hosts, nil
 }
 

@@ -69,12 +69,14 @@ func flags(w interface{ Write([]byte) (int, error) }, title string, set *pflag.F
 // examples show each command at work in the observatory, where the command has
 // none of its own beside it.
 var examples = map[string]string{
-	"init":        "  jadekettle init pier && cd pier && jadekettle preview",
-	"demo":        "  jadekettle demo\n  jadekettle demo saltmarsh --stay",
-	"lint":        "  jadekettle lint --strict\n  jadekettle lint --output sarif > findings.sarif",
-	"hosts":       "  jadekettle hosts @gauge --except gauge-05\n  jadekettle hosts --group big-disk",
-	"hosts show":  "  jadekettle hosts show gauge-03",
-	"hosts trust": "  jadekettle hosts trust 'gauge-[01..04]'",
+	"init":          "  jadekettle init pier && cd pier && jadekettle preview",
+	"demo":          "  jadekettle demo\n  jadekettle demo saltmarsh --stay",
+	"lint":          "  jadekettle lint --strict\n  jadekettle lint --output sarif > findings.sarif",
+	"hosts":         "  jadekettle hosts @gauge --except gauge-05\n  jadekettle hosts --group big-disk",
+	"hosts show":    "  jadekettle hosts show gauge-03",
+	"hosts enrol":   "  jadekettle hosts enrol gauge-01 --from https://git.example.org/tide.git@main\n  jadekettle hosts enrol @gauge --from git@git.example.org:tide.git --every 10m --only-tell",
+	"hosts release": "  jadekettle hosts release gauge-01",
+	"hosts trust":   "  jadekettle hosts trust 'gauge-[01..04]'",
 	"facts": "  jadekettle facts gauge-01 os\n  jadekettle facts @archive --output json\n  jadekettle facts " +
 		"--where 'facts.memory.total < bytes(\"2 GiB\")'\n  jadekettle facts --compare gauge-01 archive-01",
 	"kinds":           "  jadekettle kinds service",

@@ -24,17 +24,26 @@ import (
 
 func (a *App) hostsCommand() *cobra.Command {
 	var except []string
-	group, moved := "", false
+	group, moved, after := "", false, ""
 	c := &cobra.Command{
 		Use: "hosts [TARGET...]", Short: "List hosts with their groups", GroupID: "work",
 		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts as they " +
 			"were\nlast read, by a run or by `jadekettle facts`.",
 		RunE: func(_ *cobra.Command, targets []string) error {
+			at, err := since(after, time.Now())
+			if err != nil {
+				return err
+			}
+			if after != "" && !moved {
+				return problem.Errorf("--since is about what moved").Remedy("say --moved, too")
+			}
 			p, err := a.load(targets, except)
 			if err != nil {
 				return err
 			}
 			switch {
+			case after != "":
+				return a.movedSince(p, at)
 			case group != "":
 				return a.members(p, strings.TrimPrefix(group, "@"))
 			case moved:
@@ -47,6 +56,7 @@ func (a *App) hostsCommand() *cobra.Command {
 	c.Flags().StringSliceVar(&except, "except", nil, "`TARGETS` to take out again: hosts, patterns or @groups")
 	c.Flags().StringVar(&group, "group", "", "who is a member of a `GROUP`, and by what")
 	c.Flags().BoolVar(&moved, "moved", false, "what moved in or out of groups since the last run")
+	c.Flags().StringVar(&after, "since", "", "with --moved: what runs have found to move since a `TIME`, when, and why")
 	c.RegisterFlagCompletionFunc("group", a.completeGroups)
 	c.AddCommand(a.trustCommand(), a.admitCommand(), a.enrolCommand(), a.releaseCommand(), a.hostsShowCommand(), a.retireCommand())
 	return c

@@ -88,7 +88,14 @@ func TestJobs(t *testing.T) {
 		t.Errorf("the host has %q", text)
 	}
 	jk(0, "job", "start", "night-tide", "--preview", "--yes", "--answers", secrets)
+	over := make(chan string)
+	stop := make(chan bool)
+	go func() { over <- processes(stop, "rip-tide-7781") }()
 	jk(0, "job", "start", "night-tide", "--answers", secrets)
+	close(stop)
+	if seen := <-over; seen != "" {
+		t.Errorf("the secret answer stands in %s", seen)
+	}
 	if text, _ := os.ReadFile(filepath.Join(hosts.Hosts[0].Root, "etc/token")); string(text) != "rip-tide-7781\n" {
 		t.Errorf("the secret answer came to the host as %q", text)
 	}
@@ -120,6 +127,26 @@ func TestJobs(t *testing.T) {
 	put(t, filepath.Join(dir, "jobs.toml"), strings.ReplaceAll(tideJobs, "ask.depth]", "ask.deep]"))
 	if out := jk(2, "lint"); !strings.Contains(out, "reads input.depth, which no job asks for") {
 		t.Errorf("a question that is gone: %s", out)
+	}
+}
+
+// processes looks through the words and the environment of all processes for a text.
+func processes(stop chan bool, text string) (seen string) {
+	for {
+		files, _ := filepath.Glob("/proc/[0-9]*/*")
+		for _, f := range files {
+			if name := filepath.Base(f); name != "cmdline" && name != "environ" {
+				continue
+			}
+			if data, err := os.ReadFile(f); err == nil && strings.Contains(string(data), text) {
+				seen = f
+			}
+		}
+		select {
+		case <-stop:
+			return seen
+		default:
+		}
 	}
 }
 
@@ -259,4 +286,46 @@ func TestTend(t *testing.T) {
 	if code, out := jk("tend", "status"); code != 1 || !strings.Contains(out, "nothing tends this project now") || !strings.Contains(out, "dusk") {
 		t.Errorf("afterwards: %d %s", code, out)
 	}
+}
+
+// TestMovesAreLogged has hosts join and leave groups by an edit and by a fact.
+func TestMovesAreLogged(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02")
+	inventory, _ := os.ReadFile(filepath.Join(dir, "hosts.toml"))
+	jk := func(code int, args ...string) string {
+		t.Helper()
+		got, out, errs := jkEnv(t, dir, []string{"HOME=" + dir}, args...)
+		if got != code {
+			t.Fatalf("%v ends with %d\n%s%s", args, got, out, errs)
+		}
+		return out + errs
+	}
+	put(t, filepath.Join(dir, ".gitignore"), ".local\n.cache\n.ssh\nsimulated/machines\n")
+	declare := func(tag, more string) {
+		t.Helper()
+		put(t, filepath.Join(dir, "hosts.toml"), string(inventory)+more)
+		committed(t, dir, tag)
+	}
+	const bookworm = "[group.bookworm]\nwhere = \"facts.os.version_id == '12'\"\nmanifests = []\n"
+	declare("v1", "[group.spring]\nmembers = [\"gauge-01\"]\n"+bookworm)
+	jk(0, "apply", "--all")
+	declare("v2", "[group.spring]\nmembers = [\"gauge-02\"]\n"+bookworm)
+	release := filepath.Join(hosts.Hosts[0].Root, "etc/os-release")
+	text, err := os.ReadFile(release)
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, release, strings.Replace(string(text), "\"12\"", "\"13\"", 1))
+	jk(0, "apply", "--all")
+	out := jk(0, "hosts", "--moved", "--since", "1h")
+	for _, want := range []string{"gauge-01  new  ", "gauge-01  out of spring    edited by Maren in ", "gauge-02  into spring      by its name; edited by Maren in ",
+		`gauge-01  out of bookworm  facts.os.version_id was "12", is "13"`} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the log has no %q:\n%s", want, out)
+		}
+	}
+	if out := jk(0, "hosts", "gauge-02", "--moved", "--since", "2020-01-01", "--output", "json"); strings.Count(out, `"host": "gauge-02"`) != 2 || !strings.Contains(out, `"run": 2`) {
+		t.Errorf("as JSON: %s", out)
+	}
+	jk(2, "hosts", "--since", "1h")
 }

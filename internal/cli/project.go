@@ -219,34 +219,6 @@ func (p *project) facts(h *inventory.Host) (*facts.Facts, time.Time) {
 	return s.Facts, s.Read
 }
 
-// keep notes what a run has learned of hosts, and after one over all of them
-// forgets those that the inventory has no more. That it cannot be kept is told,
-// and no reason to fail.
-func (a *App) keep(p *project, hosts []*run.Visit, ran bool) {
-	var list []store.Learnt
-	for _, h := range hosts {
-		if h.Facts == nil {
-			continue
-		}
-		l := store.Learnt{Host: h.Name, Facts: h.Facts}
-		if ran {
-			l.Groups = append([]string{}, h.Groups...)
-		}
-		list = append(list, l)
-	}
-	err := p.known.Keep(list, time.Now())
-	if ran && err == nil && len(p.targets)+len(p.except) == 0 {
-		var gone []string
-		for _, name := range p.known.Hosts() {
-			if _, there := p.Inventory.Host(name); !there {
-				gone = append(gone, name)
-			}
-		}
-		err = p.known.Forget(gone...)
-	}
-	a.unkept("what was read of hosts", err)
-}
-
 // required checks `requires = ">= 0.1"` against this program.
 func required(want string) error {
 	if want == "" {

@@ -458,7 +458,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	kept.end(a.code, out)
 	defer func() { // once it is told here
 		kept.wait()
-		a.keep(p, out, true)
+		a.keep(context.WithoutCancel(ctx), p, out, true, kept.number)
 		if !r.first { // of which the apply that follows tells
 			a.tellOthers(ctx, p, kept, out)
 		}

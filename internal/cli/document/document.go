@@ -7,6 +7,7 @@ package document
 import (
 	"reflect"
 	"strings"
+	"time"
 
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
@@ -114,15 +115,17 @@ type Member struct {
 // Moved is what `hosts --moved` prints.
 type Moved struct {
 	Head
-	Moved []Move `json:"moved" doc:"What moved since each host's last run."`
+	Moved []Move `json:"moved" doc:"What moved since each host's last run, or since a time."`
 }
 
 // Move is one host that came, went, or changed a group.
 type Move struct {
-	Host  string `json:"host" doc:"The host."`
-	Moved string `json:"moved" doc:"new, gone, into or out of."`
-	Group string `json:"group" doc:"The group that it moved into or out of."`
-	Why   string `json:"why" doc:"What made it move, where that is known."`
+	Host  string    `json:"host" doc:"The host."`
+	Moved string    `json:"moved" doc:"new, gone, into or out of."`
+	Group string    `json:"group" doc:"The group that it moved into or out of."`
+	Why   string    `json:"why" doc:"What made it move, where that is known."`
+	At    time.Time `json:"at" doc:"When a run found it so; zero where none has yet."`
+	Run   int       `json:"run" doc:"That run; 0 where none has yet."`
 }
 
 // Shown is what `hosts show` prints.

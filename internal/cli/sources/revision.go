@@ -168,3 +168,20 @@ func Before(ctx context.Context, dir, earlier, later string) bool {
 	_, err := s.git(ctx, dir, "merge-base", "--is-ancestor", earlier, later)
 	return err == nil
 }
+
+// LastEdit gives who changed one of these files last, on the way to a commit, and in which one.
+// It is not ok where that is not known, as when one was changed since.
+func LastEdit(ctx context.Context, dir, commit string, files []string) (author, at string, ok bool) {
+	if commit == "" || strings.HasPrefix(commit, "-") {
+		return "", "", false
+	}
+	s := &Shelf{Dir: dir}
+	if bare, err := s.git(ctx, dir, "rev-parse", "--is-bare-repository"); err == nil && bare == "false" {
+		if changed, err := s.git(ctx, dir, append([]string{"status", "--porcelain", "--"}, files...)...); err != nil || changed != "" {
+			return "", "", false
+		}
+	}
+	said, err := s.git(ctx, dir, append([]string{"log", "-1", "--format=%H %an", commit, "--"}, files...)...)
+	at, author, ok = strings.Cut(said, " ")
+	return author, at, ok && err == nil
+}

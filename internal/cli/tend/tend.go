@@ -357,8 +357,10 @@ func (t *Tender) wait(ctx context.Context, now, looked time.Time) error {
 	case <-timer.C:
 	case b := <-t.pids:
 		t.noted(b)
+		t.drain()
 	case e := <-t.ended:
 		t.finish(e)
+		t.drain()
 	case r := <-t.reads:
 		t.busy = false
 		if ctx.Err() == nil {
@@ -368,11 +370,25 @@ func (t *Tender) wait(ctx context.Context, now, looked time.Time) error {
 	return nil
 }
 
+// drain takes what else has happened by now, and keeps all of it at once.
+func (t *Tender) drain() {
+	for {
+		select {
+		case b := <-t.pids:
+			t.noted(b)
+		case e := <-t.ended:
+			t.finish(e)
+		default:
+			t.keep()
+			return
+		}
+	}
+}
+
 func (t *Tender) noted(b begun) {
 	if d := t.state.Jobs[b.name]; d != nil {
 		d.PID = b.pid
 	}
-	t.keep()
 }
 
 // finish notes that a job has ended.
@@ -387,7 +403,6 @@ func (t *Tender) finish(e ending) {
 		d.Failed++
 	}
 	t.Tell("%s ended with %d%s", e.name, e.Code, said(e.Result))
-	t.keep()
 }
 
 func said(r Result) string {
@@ -417,8 +432,10 @@ func (t *Tender) close() error {
 		select {
 		case b := <-t.pids:
 			t.noted(b)
+			t.drain()
 		case e := <-t.ended:
 			t.finish(e)
+			t.drain()
 		case <-time.After(t.Beat):
 			if t.Alive != nil {
 				t.Alive(t.state)

@@ -2,8 +2,11 @@ package tend
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -244,4 +247,60 @@ func TestAThousand(t *testing.T) {
 			t.Errorf("%d began, the last %v s late", len(n.began), last)
 		}
 	})
+}
+
+// TestAClockThatIsOff has a clock be put back an hour, and one have been years ahead.
+func TestAClockThatIsOff(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		jobs := []Job{{Name: "tides", Schedule: every(t, `every = "30m"`)}, {Name: "ebb", Schedule: every(t, `every = "30m"`)}}
+		n := nightOf(t, func(string) time.Duration { return time.Second }, jobs...)
+		n.goOn(t, &State{Jobs: map[string]*Done{"tides": {Seen: time.Now().Add(time.Hour)}, "ebb": {Seen: time.Now().Add(3 * 365 * 24 * time.Hour)}}},
+			95*time.Minute)
+		slices.Sort(n.began)
+		if got := strings.Join(n.began, "|"); got != "ebb 00:30|ebb 01:00|ebb 01:30|tides 01:30" {
+			t.Errorf("it started %s", got)
+		}
+	})
+}
+
+// BenchmarkAThousandAtOnce starts a thousand jobs that are due at once and end at once, with their
+// state kept in a file.
+func BenchmarkAThousandAtOnce(b *testing.B) {
+	var jobs []Job
+	for i := range 1000 {
+		jobs = append(jobs, Job{Name: fmt.Sprintf("tide-%d", i), Schedule: every(b, `every = "1h"`), AtOnce: true})
+	}
+	file := filepath.Join(b.TempDir(), "state.json")
+	for b.Loop() {
+		n := nightOf(b, func(string) time.Duration { return 0 }, jobs...)
+		ctx, cancel := context.WithCancel(context.Background())
+		left := len(jobs)
+		n.Start = func(_ context.Context, _ string, began func(int)) Result { began(1); return Result{} }
+		n.Tell = func(string, ...any) {}
+		n.Keep = func(s *State) error {
+			data, err := json.Marshal(s)
+			if err != nil {
+				return err
+			}
+			if left = 0; true {
+				for _, d := range s.Jobs {
+					if d.Ended.IsZero() {
+						left++
+					}
+				}
+			}
+			if left == 0 {
+				cancel()
+			}
+			return os.WriteFile(file, data, 0o600)
+		}
+		if err := n.Run(ctx, nil); err != nil {
+			b.Fatal(err)
+		}
+		last := 0.0
+		for _, d := range n.state.Jobs {
+			last = max(last, d.Late)
+		}
+		b.ReportMetric(last, "s-late")
+	}
 }

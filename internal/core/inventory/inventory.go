@@ -567,6 +567,16 @@ func (h *Host) WithGroups(groups []*Group) map[string]any {
 	return out
 }
 
+// Within says whether a group lies inside another, however deep.
+func (inv *Inventory) Within(g, other *Group) bool {
+	for at := g.inside; at != nil; at = at.inside {
+		if at == other {
+			return true
+		}
+	}
+	return false
+}
+
 // Why says by what a host is a member of a group: by its name, by a pattern, by
 // a condition, or because it is in a group inside; empty when it is not in it.
 func (inv *Inventory) Why(h *Host, g *Group, facts map[string]any) string {

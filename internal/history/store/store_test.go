@@ -509,6 +509,16 @@ func known(t *testing.T, p Project) {
 	if s.Facts.Hostname != "gauge-1" || !s.Facts.Services["cron"].Running || !slices.Equal(s.Groups, []string{"all"}) || !s.Ran.Equal(later) {
 		t.Errorf("after a run it is known as %+v", s)
 	}
+	moves := []Move{{Host: "gauge-01", What: "into", Group: "spring", Why: "by its name", At: at, Run: 3}, {Host: "gauge-02", What: "gone", At: later}}
+	if err := k.Moved(moves); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := k.Moves(at); err != nil || !slices.Equal(got, moves) {
+		t.Errorf("moves are kept as %+v (%v)", got, err)
+	}
+	if got, err := k.Moves(later); err != nil || len(got) != 1 {
+		t.Errorf("since later there are %+v (%v)", got, err)
+	}
 	if _, ok := p.Known("test").Load("gauge-01"); ok {
 		t.Error("another environment knows it")
 	}

@@ -1,0 +1,52 @@
+package store
+
+import (
+	"time"
+)
+
+// Move is a host that came, went, or changed a group.
+type Move struct {
+	Host  string
+	What  string // new, gone, into or out of
+	Group string // empty for a host that is new or gone
+	Why   string
+	At    time.Time
+	Run   int // the number of the run that found it so; 0 when it is not kept
+}
+
+// Moved keeps moves, for a log of them.
+func (k Known) Moved(list []Move) error {
+	if len(list) == 0 {
+		return nil
+	}
+	db, err := k.p.open()
+	if err != nil {
+		return err
+	}
+	return write(db, func(tx *transaction) error {
+		for _, m := range list {
+			if err := tx.Exec("INSERT INTO moved (project, env, host, what, grp, why, at, run) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+				k.p.ID, k.env, m.Host, m.What, m.Group, m.Why, millis(m.At), m.Run); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Moves gives the moves since a time, oldest first.
+func (k Known) Moves(since time.Time) ([]Move, error) {
+	db, err := k.p.reading()
+	if err != nil {
+		return nil, none(err)
+	}
+	var out []Move
+	return out, k.p.wrong(each(db, func(scan func(...any) error) error {
+		var m Move
+		var at int64
+		err := scan(&m.Host, &m.What, &m.Group, &m.Why, &at, &m.Run)
+		m.At = atMillis(at)
+		out = append(out, m)
+		return err
+	}, "SELECT host, what, grp, why, at, run FROM moved WHERE project = ? AND env = ? AND at >= ? ORDER BY at, id", k.p.ID, k.env, since.UnixMilli()))
+}
