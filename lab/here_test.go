@@ -16,6 +16,7 @@ import (
 // hand and mended, what is declared anew comes to all, and the repository being gone changes
 // nothing.
 func TestHostsKeepThemselves(t *testing.T) {
+	t.Parallel() // with the other one that mostly waits for minutes to go by
 	names := []string{"gauge-01", "gauge-02", "archive-01"}
 	l := up(t, names...)
 	git := func(args ...string) string {

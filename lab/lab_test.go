@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -28,6 +29,9 @@ type lab struct {
 
 	addresses map[string]string
 }
+
+// bringing is held while a program is built and hosts come up, which both have one place for.
+var bringing sync.Mutex
 
 // up brings hosts up, gauge-01 and archive-01 when none are named, or skips with
 // the reason.
@@ -48,6 +52,8 @@ func up(t testing.TB, hosts ...string) *lab {
 	l := &lab{t: t, dir: filepath.Join(t.TempDir(), "hosts"), project: filepath.Join(t.TempDir(), "project"),
 		program: filepath.Join(t.TempDir(), "jadekettle")}
 	t.Cleanup(func() { exec.Command("./down", l.dir).Run() })
+	bringing.Lock()
+	defer bringing.Unlock()
 	run(t, "../build/release", l.program, goarch(t))
 	run(t, append([]string{"./up", l.dir}, hosts...)...)
 	l.addresses = map[string]string{}

@@ -34,9 +34,10 @@ func (l *lockedBuffer) String() string {
 // TestSchedulesOnRealHosts has a tender be killed in mid-run and another go on, and systemd of a
 // real host start a job there.
 func TestSchedulesOnRealHosts(t *testing.T) {
-	l := up(t, "gauge-01", "archive-01")
+	t.Parallel() // with the other one that mostly waits for minutes to go by
+	l := up(t, "chart-01", "chart-02")
 	l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \"flood\\n\"\n[command.\"wait for the tide\"]\nscript = \"sleep 10\"\nalways = true\n")
-	l.write("jobs.toml", "[job.tides]\ntargets = [\"*\"]\nschedule = { every = \"1m\" }\n[job.look]\ndoes = \"preview\"\ntargets = [\"gauge-01\"]\nschedule = { every = \"1m\" }\n")
+	l.write("jobs.toml", "[job.tides]\ntargets = [\"*\"]\nschedule = { every = \"1m\" }\n[job.look]\ndoes = \"preview\"\ntargets = [\"chart-01\"]\nschedule = { every = \"1m\" }\n")
 	state := "XDG_STATE_HOME=" + t.TempDir()
 	begin := func() (out *lockedBuffer, end func(syscall.Signal)) {
 		c := l.in(l.program, "--project", l.project, "tend", "--look", "5s")
@@ -70,7 +71,7 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 		t.Errorf("one start made these runs:\n%s", runs)
 	}
 	until(again, "tides starts")
-	until(again, "look ended with 0") // it waited for gauge-01, or went before
+	until(again, "look ended with 0") // it waited for chart-01, or went before
 	end(syscall.SIGINT)
 	if out := again.String(); strings.Count(out, "stopping: waiting for") > 1 || strings.Contains(out, "busy") {
 		t.Errorf("the second one told\n%s", out)
@@ -82,9 +83,9 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 
 // byTimer has systemd of a host start a job on the host itself.
 func (l *lab) byTimer(t *testing.T) {
-	root := filepath.Join(l.dir, "gauge-01", "root")
+	root := filepath.Join(l.dir, "chart-01", "root")
 	for name, text := range map[string]string{
-		"srv/keep/jadekettle.toml": "project = \"gauge-keep\"\n", "srv/keep/hosts.toml": "[host.gauge-01]\nconnect = { local = true }\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
+		"srv/keep/jadekettle.toml": "project = \"gauge-keep\"\n", "srv/keep/hosts.toml": "[host.chart-01]\nconnect = { local = true }\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
 		"srv/keep/manifests/all.toml": "[file.\"/etc/dawn\"]\ncontent = \"${input.word}\\n\"\n",
 		"srv/keep/jobs.toml": "[job.dawn]\nabout = \"At dawn, 100% sure\"\ntargets = [\"*\"]\nask.word = { default = \"light\" }\n" +
 			"schedule = { cron = \"30 4 * * 1-5\", zone = \"Europe/Berlin\", spread = \"5m\", missed = \"once\" }\n",
@@ -99,18 +100,18 @@ func (l *lab) byTimer(t *testing.T) {
 		}
 	}
 	const jk = "HOME=/root /usr/local/bin/jadekettle --project /srv/keep "
-	if out := l.on("gauge-01", jk+"job install dawn --yes 2>&1"); !strings.Contains(out, "OnCalendar=Mon,Tue,Wed,Thu,Fri *-*-* 04:30:00 Europe/Berlin") {
+	if out := l.on("chart-01", jk+"job install dawn --yes 2>&1"); !strings.Contains(out, "OnCalendar=Mon,Tue,Wed,Thu,Fri *-*-* 04:30:00 Europe/Berlin") {
 		t.Errorf("install tells\n%s", out)
 	}
-	if out := l.on("gauge-01", "systemctl list-timers --all --no-pager; systemd-analyze verify /etc/systemd/system/jadekettle-*.timer 2>&1"); !strings.Contains(out, "jadekettle-gauge-ke-dawn.timer") ||
+	if out := l.on("chart-01", "systemctl list-timers --all --no-pager; systemd-analyze verify /etc/systemd/system/jadekettle-*.timer 2>&1"); !strings.Contains(out, "jadekettle-gauge-ke-dawn.timer") ||
 		strings.Contains(out, "jadekettle-gauge-ke-dawn.timer:") || strings.Contains(out, "jadekettle-gauge-ke-dawn.service:") {
 		t.Errorf("its timers are\n%s", out)
 	}
-	l.on("gauge-01", "systemctl start jadekettle-gauge-ke-dawn.service || { journalctl --no-pager -u jadekettle-gauge-ke-dawn.service >&2; exit 1; }")
-	if out := l.on("gauge-01", "cat /etc/dawn; "+jk+"runs --job dawn"); !strings.HasPrefix(out, "light\n") || !strings.Contains(out, "1 changed") {
+	l.on("chart-01", "systemctl start jadekettle-gauge-ke-dawn.service || { journalctl --no-pager -u jadekettle-gauge-ke-dawn.service >&2; exit 1; }")
+	if out := l.on("chart-01", "cat /etc/dawn; "+jk+"runs --job dawn"); !strings.HasPrefix(out, "light\n") || !strings.Contains(out, "1 changed") {
 		t.Errorf("it came to\n%s", out)
 	}
-	if out := l.on("gauge-01", jk+"job remove dawn; ls /etc/systemd/system; systemctl list-timers --all --no-pager"); strings.Contains(strings.ReplaceAll(out, "are gone", ""), "jadekettle-gauge-ke-dawn.timer\n") {
+	if out := l.on("chart-01", jk+"job remove dawn; ls /etc/systemd/system; systemctl list-timers --all --no-pager"); strings.Contains(strings.ReplaceAll(out, "are gone", ""), "jadekettle-gauge-ke-dawn.timer\n") {
 		t.Errorf("it is not gone:\n%s", out)
 	}
 }
