@@ -290,10 +290,7 @@ func (e *entry) ask(p *project) error {
 	}
 	form := huh.NewForm(huh.NewGroup(fields...).Title("Declare a " + e.kind.Name).Description(e.kind.About)).
 		WithTheme(huh.ThemeFunc(formTheme)).WithWidth(screen.LineWidth)
-	if _, height, err := term.GetSize(int(os.Stdout.Fd())); err == nil && height > 6 {
-		form = form.WithHeight(height - 2) // what does not fit is scrolled to
-	}
-	if err := form.Run(); err != nil {
+	if err := fitted(form).Run(); err != nil {
 		if errors.Is(err, huh.ErrUserAborted) {
 			return errors.New("nothing was added")
 		}
@@ -309,6 +306,14 @@ func (e *entry) ask(p *project) error {
 		}
 	}
 	return nil
+}
+
+// fitted keeps a form within the terminal: what does not fit is scrolled to.
+func fitted(form *huh.Form) *huh.Form {
+	if _, height, err := term.GetSize(int(os.Stdout.Fd())); err == nil && height > 6 {
+		return form.WithHeight(height - 2)
+	}
+	return form
 }
 
 // formTheme is readable on light and on dark terminals: the field in hand is

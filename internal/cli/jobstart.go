@@ -372,7 +372,7 @@ func fillIn(answers *job.Answers, given map[string]job.Given) (map[string]job.Gi
 	}
 	form := huh.NewForm(pages...).WithTheme(huh.ThemeFunc(formTheme)).WithWidth(screen.LineWidth).
 		WithViewHook(func(v tea.View) tea.View { v.AltScreen = true; return v }) // what was answered is told below it
-	if err := form.Run(); err != nil {
+	if err := fitted(form).Run(); err != nil {
 		return nil, err
 	}
 	out := map[string]job.Given{}

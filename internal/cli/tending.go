@@ -204,7 +204,12 @@ func (t *tending) keep(s *tend.State) error {
 	if err != nil {
 		return err
 	}
-	return history.Replace(t.file, append(data, '\n'), 0o600)
+	err = history.Replace(t.file, append(data, '\n'), 0o600)
+	if err != nil && t.here != nil { // a check-in more does no harm, and one less on a full disk does
+		t.tell("the state cannot be kept: %v", err)
+		return nil
+	}
+	return err
 }
 
 // read reads the project; nil when it has not moved.

@@ -43,7 +43,7 @@ type Schedule struct {
 var Keys = []schema.Key{
 	{Name: "cron", Takes: schema.TakesText, Doc: "A cron line of five fields: minute, hour, day of the month, month, day of the week. " +
 		"A time that a change of the clock skips is made up for when it is over, one that comes twice counts once."},
-	{Name: "every", Takes: schema.TakesText, Doc: "In the place of cron: a length of time, such as \"30m\"."},
+	{Name: "every", Takes: schema.TakesText, Doc: "In the place of cron: a length of time, such as \"30m\", counted from midnight UTC of a day long ago, so that a restart moves no start."},
 	{Name: "zone", Takes: schema.TakesText, Default: "that of the machine", Doc: "The time zone, such as \"Europe/Berlin\" or \"UTC\"."},
 	{Name: "spread", Takes: schema.TakesText, Default: `"0s"`, Doc: "A start is later by a part of this, which is random and always the same for a job."},
 	{Name: "windows", Takes: schema.TakesList, Default: "always", Doc: "Maintenance windows, outside of which nothing starts: days, hours or both, such as " +
