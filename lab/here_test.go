@@ -114,6 +114,14 @@ func TestHostsKeepThemselves(t *testing.T) {
 		t.Errorf("its history tells\n%s", life)
 	}
 	stop = serve()
+	// a full disk where the host keeps its check-ins and its state: it mends all the same
+	const kept = "/var/lib/jadekettle/here/state"
+	l.on("archive-01", "mount -t tmpfs -o size=64k none "+kept+"; dd if=/dev/zero of="+kept+"/fill bs=1k 2>/dev/null; echo broken > /etc/tide; systemctl restart jadekettle-here")
+	until("archive-01", "cat /etc/tide", "flood")
+	if out := l.on("archive-01", "journalctl --no-pager -u jadekettle-here"); !strings.Contains(out, "the state cannot be kept") {
+		t.Errorf("of a full disk it tells\n%s", out)
+	}
+	l.on("archive-01", "systemctl stop jadekettle-here; umount "+kept)
 	if out := jk(0, "preview", "gauge-02", "--from", from); !strings.Contains(out, "1 host: 1 unchanged") {
 		t.Errorf("the controller finds\n%s", out)
 	}

@@ -182,7 +182,7 @@ func (e *enrolment) manifest(k *keeping, identity string) string {
 	service := strings.Join([]string{"[Unit]", "Description=jadekettle keeps this host as it is declared", "Wants=network-online.target",
 		"After=network-online.target", "", "[Service]", "Type=notify", "Environment=HOME=/root", "Environment=XDG_STATE_HOME=" + hereFolder + "/state",
 		"Environment=XDG_CACHE_HOME=" + hereFolder + "/cache", "ExecStart=" + unit.Line(words...), "KillMode=mixed", "KillSignal=SIGINT",
-		"TimeoutStopSec=10min", "Restart=always", "RestartSec=30", "", "[Install]", "WantedBy=multi-user.target", ""}, "\n")
+		"TimeoutStopSec=10min", "WatchdogSec=3min", "Restart=always", "RestartSec=30", "", "[Install]", "WantedBy=multi-user.target", ""}, "\n")
 	text := fmt.Sprintf("[package.git]\n[dir.%q]\nmode = \"0755\"\nowner = \"root\"\n[file.%q]\ncopy = \"program\"\nmode = \"0755\"\nowner = \"root\"\n"+
 		"[dir.%q]\nmode = \"0700\"\nowner = \"root\"\n", filepath.Dir(hereProgram), hereProgram, hereFolder)
 	if identity != "" {

@@ -25,7 +25,7 @@ func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
 	if p.Settings.Log == "" {
 		return &runLog{}
 	}
-	name := expand(p.Settings.Log, a.Getenv("HOME"), p.dir)
+	name := expand(p.Settings.Log, a.Getenv("HOME"), a.home(p.dir))
 	f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
 		fmt.Fprintf(a.Err, "the run is not logged: %s\n", screen.Line(err.Error()))
@@ -33,7 +33,7 @@ func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
 	}
 	l := &runLog{slog.New(slog.NewJSONHandler(f, nil)).With("run", h.Run), f}
 	l.to.Info("run began", "project", p.Settings.Project, "mode", h.Mode, "env", h.Env, "who", h.Who, "machine", h.Machine,
-		"revision", h.Revision, "edited", h.Edited, "hosts", hosts)
+		"revision", h.Revision, "edited", h.Edited, "job", h.Job, "hosts", hosts)
 	return l
 }
 

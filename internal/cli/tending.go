@@ -474,6 +474,8 @@ func (a *App) tendStatusCommand() *cobra.Command {
 	here := false
 	c := &cobra.Command{
 		Use: "status", Short: "Tell what tends the project, what it does, and how its jobs went", Args: noArgs,
+		Long: "Status tells whether something tends the project now, since when it could not be read if it cannot be, and of each\n" +
+			"job its next start, its last one, what that came to, and how many were missed. It ends with 1 when nothing tends it.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			key, _, err := a.tended()
 			if err != nil {
