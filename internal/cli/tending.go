@@ -389,8 +389,8 @@ func (t *tending) start(ctx context.Context, name string, began func(pid int)) t
 	if id := t.app.Getenv(identityVariable); id != "" {
 		c.Env = append(c.Env, identityVariable+"="+id)
 	}
-	var said bytes.Buffer
-	c.Stdout, c.Stderr = &lastBytes{to: &said}, &lastBytes{to: &said}
+	said := &lastBytes{}
+	c.Stdout, c.Stderr = said, said // one writer for both, which is written to by one goroutine then
 	since := time.Now()
 	if err := c.Start(); err != nil {
 		return tend.Result{Code: exitWrong, Said: err.Error()}
@@ -409,18 +409,18 @@ func (t *tending) start(ctx context.Context, name string, began func(pid int)) t
 		_, how := screen.Outcome(&list[0])
 		out.Run, out.Said = list[0].Number, how
 	} else if out.Code != exitDone && out.Said == "" {
-		out.Said = lastLine(said.String())
+		out.Said = lastLine(said.text.String())
 	}
 	return out
 }
 
 // lastBytes keeps the end of what is written.
-type lastBytes struct{ to *bytes.Buffer }
+type lastBytes struct{ text bytes.Buffer }
 
 func (l *lastBytes) Write(p []byte) (int, error) {
-	l.to.Write(p)
-	if over := l.to.Len() - mostSaid; over > 0 {
-		l.to.Next(over)
+	l.text.Write(p)
+	if over := l.text.Len() - mostSaid; over > 0 {
+		l.text.Next(over)
 	}
 	return len(p), nil
 }
