@@ -56,6 +56,7 @@ func TestJobs(t *testing.T) {
 	put(t, filepath.Join(dir, "jobs.toml"), tideJobs)
 	secrets := filepath.Join(dir, "answers.toml")
 	put(t, secrets, "depth = 7\ntoken = \"rip-tide-7781\"\n")
+	os.Chmod(secrets, 0o600)
 	var all strings.Builder
 	jk := func(code int, args ...string) string {
 		t.Helper()
@@ -119,6 +120,10 @@ func TestJobs(t *testing.T) {
 	all.WriteString(wholeHistory(t, filepath.Join(dir, ".local/state/jadekettle/history.db")))
 	if strings.Contains(all.String(), "rip-tide-7781") {
 		t.Errorf("the secret answer is told:\n%s", all.String())
+	}
+	os.Chmod(secrets, 0o644)
+	if out := jk(2, "job", "start", "night-tide", "--answers", secrets); !strings.Contains(out, "others than you may read") || !strings.Contains(out, "the secret token") {
+		t.Errorf("a file that others read: %s", out)
 	}
 	os.Chmod(secrets, 0o666)
 	if out := jk(2, "job", "start", "night-tide", "--answers", secrets); !strings.Contains(out, "others than you may write") {

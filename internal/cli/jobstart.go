@@ -92,7 +92,7 @@ func (a *App) startJob(ctx context.Context, l *launch, r *round, name string) er
 		}
 	}
 	answers := &job.Answers{Job: j, Setting: p.answers.Setting}
-	given, err := l.given(a)
+	given, err := l.given(a, j)
 	if err != nil {
 		return err
 	}
@@ -244,12 +244,17 @@ func (a *App) tasksOf(p *project, r *round) (n, left int, err error) {
 }
 
 // given reads the answers of the call.
-func (l *launch) given(a *App) (map[string]job.Given, error) {
+func (l *launch) given(a *App, j *job.Job) (map[string]job.Given, error) {
 	out := map[string]job.Given{}
 	if l.file != "" {
-		tree, err := l.read(a)
+		tree, open, err := l.read(a)
 		if err != nil {
 			return nil, err
+		}
+		for _, q := range j.Asks {
+			if _, has := tree[q.Name]; has && q.Secret && open {
+				return nil, problem.Errorf("others than you may read %s, which holds the secret %s", l.file, q.Name).Remedy("chmod 600 %s", l.file)
+			}
 		}
 		for key, v := range tree {
 			out[key] = job.Given{Value: v}
@@ -271,25 +276,28 @@ func (l *launch) given(a *App) (map[string]job.Given, error) {
 // maxAnswers bounds a file of answers, in bytes.
 const maxAnswers = 1 << 20
 
-func (l *launch) read(a *App) (map[string]any, error) {
+// read reads a file of answers. open says that others than its owner may read it.
+func (l *launch) read(a *App) (tree map[string]any, open bool, err error) {
 	in, name := a.In, "the input"
 	if l.file != "-" {
 		f, err := os.Open(l.file)
 		if err != nil {
-			return nil, problem.Errorf("the answers cannot be read: %w", err).Remedy("see that the file is there")
+			return nil, false, problem.Errorf("the answers cannot be read: %w", err).Remedy("see that the file is there")
 		}
 		defer f.Close()
-		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o022 != 0 {
-			return nil, problem.Errorf("others than you may write %s", l.file).Remedy("chmod 600 %s", l.file)
+		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
+			if open = info.Mode().Perm()&0o044 != 0; info.Mode().Perm()&0o022 != 0 {
+				return nil, false, problem.Errorf("others than you may write %s", l.file).Remedy("chmod 600 %s", l.file)
+			}
 		}
 		in, name = f, l.file
 	}
 	data, err := io.ReadAll(io.LimitReader(in, maxAnswers+1))
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	if len(data) > maxAnswers {
-		return nil, problem.Errorf("%s is larger than a megabyte", name).Remedy("answers are short")
+		return nil, false, problem.Errorf("%s is larger than a megabyte", name).Remedy("answers are short")
 	}
 	form := path.Ext(l.file)
 	if l.file == "-" {
@@ -301,10 +309,10 @@ func (l *launch) read(a *App) (map[string]any, error) {
 	var ps problem.Problems
 	root, _ := manifest.Parse(name+map[bool]string{true: form}[l.file == "-"], data, &ps)
 	if err := ps.Err(); err != nil {
-		return nil, problem.Errorf("%s is no file of answers: %w", name, problem.From(err)).Remedy("write KEY = VALUE in TOML, or the same as YAML or JSON")
+		return nil, false, problem.Errorf("%s is no file of answers: %w", name, problem.From(err)).Remedy("write KEY = VALUE in TOML, or the same as YAML or JSON")
 	}
-	tree, _ := root.Plain().(map[string]any)
-	return tree, nil
+	tree, _ = root.Plain().(map[string]any)
+	return tree, open, nil
 }
 
 // orNothing takes it for no mistake that somebody left a form.
