@@ -196,12 +196,12 @@ func (a *App) showJob(w io.Writer, p *project, j *job.Job, doc document.Job) {
 	}
 	if r := j.Rollout; r.First != "" || r.Batch.N > 0 || r.StopAfter.N > 0 {
 		var how []string
-		for what, of := range map[string]string{"first ": r.First, "batches of ": r.Batch.String(), "stops after ": r.StopAfter.String()} {
-			if of != "" && of != "0" {
-				how = append(how, what+of)
+		for _, part := range [][2]string{{"batches of ", r.Batch.String()}, {"first ", r.First}, {"stops after ", r.StopAfter.String()}} {
+			if part[1] != "" && part[1] != "0" {
+				how = append(how, part[0]+part[1])
 			}
 		}
-		add("bit by bit", strings.Join(sorted(how), ", "))
+		add("bit by bit", strings.Join(how, ", "))
 	}
 	if j.Schedule != nil {
 		add("starts", j.Schedule.String())

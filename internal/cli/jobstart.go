@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -323,10 +322,7 @@ func (a *App) orNothing(err error) error {
 	return err
 }
 
-// sorted gives a list in order.
-func sorted(list []string) []string { slices.Sort(list); return list }
-
-// answer is a question in a form, with what was typed.
+// typed is a question in a form, with what was typed.
 type typed struct {
 	*job.Ask
 	text  string

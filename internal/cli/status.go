@@ -98,30 +98,42 @@ func (a *App) statusOf(p *project) ([]history.HostStatus, error) {
 
 // listen serves the status as OpenMetrics text, read anew at each question.
 func (a *App) listen(ctx context.Context, address string, p *project) error {
-	l, err := net.Listen("tcp", address)
-	if err != nil {
-		return problem.Errorf("--listen %s: %w", address, err).Remedy("name an address of this machine and a free port, such as 127.0.0.1:9790")
-	}
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+	server, l, err := a.metrics(address, func() ([]byte, error) {
 		list, err := a.statusOf(p)
-		if err != nil {
-			http.Error(w, problem.From(err).What, http.StatusInternalServerError)
-			return
-		}
-		w.Header().Set("Content-Type", history.MetricsType)
-		w.Write(history.Metrics(list, p.Settings.Env, time.Now()))
+		return history.Metrics(list, p.Settings.Env, time.Now()), err
 	})
-	server := &http.Server{Handler: mux, ReadTimeout: 10 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
+	if err != nil {
+		return err
+	}
 	stop := context.AfterFunc(ctx, func() {
 		end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		server.Shutdown(end)
 	})
 	defer stop()
-	fmt.Fprintf(a.Err, "http://%s/metrics\n", l.Addr())
 	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return nil
+}
+
+// metrics makes ready to serve OpenMetrics text on an address, made anew at each question, and
+// tells where.
+func (a *App) metrics(address string, text func() ([]byte, error)) (*http.Server, net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, nil, problem.Errorf("--listen %s: %w", address, err).Remedy("name an address of this machine and a free port, such as 127.0.0.1:9790")
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+		data, err := text()
+		if err != nil {
+			http.Error(w, problem.From(err).What, http.StatusInternalServerError)
+			return
+		}
+		w.Header().Set("Content-Type", history.MetricsType)
+		w.Write(data)
+	})
+	fmt.Fprintf(a.Err, "http://%s/metrics\n", l.Addr())
+	return &http.Server{Handler: mux, ReadTimeout: 10 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}, l, nil
 }

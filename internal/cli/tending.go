@@ -9,8 +9,6 @@ import (
 	"hash/fnv"
 	"io"
 	"io/fs"
-	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -562,20 +560,14 @@ func (a *App) showTend(w io.Writer, d document.Tended, now time.Time) {
 
 // serve serves the state as OpenMetrics text.
 func (t *tending) serve(address string) (stop func(), err error) {
-	l, err := net.Listen("tcp", address)
-	if err != nil {
-		return nil, problem.Errorf("--listen %s: %w", address, err).Remedy("name an address of this machine and a free port, such as 127.0.0.1:9791")
-	}
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
+	server, l, err := t.app.metrics(address, func() ([]byte, error) {
 		t.mu.Lock()
-		text := tend.Metrics(&t.state)
-		t.mu.Unlock()
-		w.Header().Set("Content-Type", history.MetricsType)
-		w.Write(text)
+		defer t.mu.Unlock()
+		return tend.Metrics(&t.state), nil
 	})
-	server := &http.Server{Handler: mux, ReadTimeout: 10 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
+	if err != nil {
+		return nil, err
+	}
 	go server.Serve(l)
-	fmt.Fprintf(t.app.Err, "http://%s/metrics\n", l.Addr())
 	return func() { server.Close() }, nil
 }

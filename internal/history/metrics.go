@@ -22,9 +22,9 @@ func Metrics(list []HostStatus, env string, now time.Time) []byte {
 		fmt.Fprintf(&b, "# HELP %s %s\n", name, help)
 	}
 	labels := func(h *HostStatus) string {
-		out := `host="` + label(h.Host) + `"`
+		out := `host="` + Label(h.Host) + `"`
 		if env != "" {
-			out += `,env="` + label(env) + `"`
+			out += `,env="` + Label(env) + `"`
 		}
 		return out
 	}
@@ -68,7 +68,7 @@ func Metrics(list []HostStatus, env string, now time.Time) []byte {
 	family("jadekettle_revision", "info", "Which revision of the project each host was last applied to by.")
 	for i := range list {
 		if list[i].Revision != "" {
-			fmt.Fprintf(&b, "jadekettle_revision_info{%s,revision=\"%s\"} 1\n", labels(&list[i]), label(list[i].Revision))
+			fmt.Fprintf(&b, "jadekettle_revision_info{%s,revision=\"%s\"} 1\n", labels(&list[i]), Label(list[i].Revision))
 		}
 	}
 	family("jadekettle_status_seconds", "gauge", "When this was written.")
@@ -76,7 +76,7 @@ func Metrics(list []HostStatus, env string, now time.Time) []byte {
 	return b.Bytes()
 }
 
-// label escapes a text for the value of a label.
-func label(s string) string {
+// Label escapes a text for the value of a label of OpenMetrics.
+func Label(s string) string {
 	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(strings.ToValidUTF8(s, "\uFFFD"))
 }

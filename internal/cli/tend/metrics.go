@@ -3,10 +3,10 @@ package tend
 import (
 	"bytes"
 	"fmt"
-	"strings"
 	"time"
 
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/history"
 )
 
 // Metrics gives a state as OpenMetrics text (https://openmetrics.io, version 1.0.0).
@@ -43,8 +43,7 @@ func Metrics(s *State) []byte {
 	} {
 		family(f.name, f.sort, f.help)
 		for _, name := range value.Keys(s.Jobs) {
-			label := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(name)
-			fmt.Fprintf(&b, "%s%s{job=\"%s\"} %s\n", f.name, f.end, label, f.of(s.Jobs[name]))
+			fmt.Fprintf(&b, "%s%s{job=\"%s\"} %s\n", f.name, f.end, history.Label(name), f.of(s.Jobs[name]))
 		}
 	}
 	b.WriteString("# EOF\n")

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -274,7 +275,6 @@ func BenchmarkAThousandAtOnce(b *testing.B) {
 	for b.Loop() {
 		n := nightOf(b, func(string) time.Duration { return 0 }, jobs...)
 		ctx, cancel := context.WithCancel(context.Background())
-		left := len(jobs)
 		n.Start = func(_ context.Context, _ string, began func(int)) Result { began(1); return Result{} }
 		n.Tell = func(string, ...any) {}
 		n.Keep = func(s *State) error {
@@ -282,14 +282,7 @@ func BenchmarkAThousandAtOnce(b *testing.B) {
 			if err != nil {
 				return err
 			}
-			if left = 0; true {
-				for _, d := range s.Jobs {
-					if d.Ended.IsZero() {
-						left++
-					}
-				}
-			}
-			if left == 0 {
+			if !slices.ContainsFunc(slices.Collect(maps.Values(s.Jobs)), func(d *Done) bool { return d.Ended.IsZero() }) {
 				cancel()
 			}
 			return os.WriteFile(file, data, 0o600)

@@ -159,13 +159,3 @@ func (s *Server) ask(database, query string) (string, error) {
 	out, err := c.CombinedOutput()
 	return string(out), err
 }
-
-// Dump gives all that a database holds, as text.
-func (s *Server) Dump(tb testing.TB, database string) string {
-	tb.Helper()
-	out, err := s.program("pg_dump", "--dbname", database).Output()
-	if err != nil {
-		tb.Fatalf("pg_dump: %v", err)
-	}
-	return string(out)
-}
