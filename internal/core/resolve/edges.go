@@ -3,8 +3,10 @@ package resolve
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/plan"
@@ -123,11 +125,13 @@ func (r *resolver) circles() {
 // to be absent is none.
 func (r *resolver) implied() {
 	declared := func(ref value.Ref) bool { return r.byRef[ref] != nil }
+	in := sync.OnceValue(r.folders)
+	list := func(folder string) []value.Ref { return in()[folder] }
 	for _, it := range r.Items {
 		if it.Kind.Needs == nil {
 			continue
 		}
-		for _, ref := range it.Kind.Needs(schema.Needer{Ref: it.Task.Ref, Attrs: it.Task.Attrs, Declared: declared}) {
+		for _, ref := range it.Kind.Needs(schema.Needer{Ref: it.Task.Ref, Attrs: it.Task.Attrs, Declared: declared, In: list}) {
 			other := r.byRef[ref]
 			if other == nil || other == it {
 				continue
@@ -146,6 +150,23 @@ func (r *resolver) implied() {
 			}
 		}
 	}
+}
+
+// folders gives what is declared to lie in each folder, parts of files included.
+func (r *resolver) folders() map[string][]value.Ref {
+	out := map[string][]value.Ref{}
+	for _, it := range r.Items {
+		at := it.Task.Ref.Name
+		switch {
+		case it.Kind.Part != nil:
+			at = it.Kind.Part(at)
+		case it.Kind.NameSpace() != schema.Paths:
+			continue
+		}
+		folder := path.Dir(at)
+		out[folder] = append(out[folder], it.Task.Ref)
+	}
+	return out
 }
 
 // parts reports what declares a part of a file that is declared whole.

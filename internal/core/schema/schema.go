@@ -90,6 +90,7 @@ type Needer struct {
 	Ref      value.Ref
 	Attrs    value.Attrs
 	Declared func(value.Ref) bool
+	In       func(folder string) []value.Ref // what is declared to lie in a folder, or as a part of a file there
 }
 
 // Kind describes one kind of declaration.

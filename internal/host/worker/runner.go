@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"reflect"
 	"slices"
 	"strings"
@@ -18,6 +19,7 @@ import (
 	"jadekettle/internal/host/guard"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
 )
@@ -456,6 +458,11 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 		}
 		errs = k.Write(ctx, r.env, work)
 	})
+	for _, t := range tasks {
+		if p := fileOf(t.Ref); path.IsAbs(p) {
+			service.Wrote(r.env, p)
+		}
+	}
 	r.env.Forget(k.Stale()...)
 	readings := r.read(ctx, k, tasks)
 	r.after(ctx, k, tasks, readings)

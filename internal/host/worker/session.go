@@ -15,6 +15,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/wire"
+	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/survey"
@@ -343,6 +344,9 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	var left []plan.Leftover
 	if err == nil {
 		left, err = s.last(ctx, r, start)
+	}
+	if !start.Run.Preview {
+		_ = service.Load(ctx, r.env) // else the next run that declares the service finds it not loaded
 	}
 	err = errors.Join(err, store.Finish(start.Run))
 	if r.moved() { // whether the controller is still there or not

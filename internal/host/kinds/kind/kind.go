@@ -147,6 +147,9 @@ type Env struct {
 	// ListsRefreshed says that this run has refreshed the package list.
 	ListsRefreshed bool
 
+	// Unloaded says that something was written that the service manager has yet to read.
+	Unloaded bool
+
 	cache map[Topic]any
 	begun map[Topic]any // what Begin started, as func() (T, error)
 	boot  string

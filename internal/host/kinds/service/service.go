@@ -123,7 +123,11 @@ masked = true
 		}
 		for _, sm := range managers {
 			for _, p := range sm.Definitions(n.Ref.Name) {
-				out = append(out, value.Ref{Kind: "file", Name: p})
+				if folder, ok := strings.CutSuffix(p, "/"); ok {
+					out = append(append(out, value.Ref{Kind: "dir", Name: folder}), n.In(folder)...)
+					continue
+				}
+				out = append(out, value.Ref{Kind: "file", Name: p}, value.Ref{Kind: "link", Name: p})
 			}
 		}
 		return out
@@ -238,6 +242,28 @@ func obstacle(t plan.Task, st state) error {
 	return nil
 }
 
+// Wrote notes that something was written at a path, which may be what defines a service. The
+// manager reads it before the next service is worked on, or at the end of the run.
+func Wrote(env *kind.Env, path string) {
+	if sm, err := managerOf(env.Machine); err == nil && sm.Defines(path) {
+		env.Unloaded = true
+		env.Forget(kind.TheServices)
+	}
+}
+
+// Load has the manager read what defines services, where that was written since it last did.
+func Load(ctx context.Context, env *kind.Env) error {
+	if !env.Unloaded {
+		return nil
+	}
+	sm, err := managerOf(env.Machine)
+	if err == nil {
+		err = sm.Load(ctx, env)
+	}
+	env.Unloaded = err != nil
+	return err
+}
+
 // definition names the change that makes the manager read what defines a
 // service.
 const definition = "definition"
@@ -314,7 +340,10 @@ func (services) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 	out := make([]error, len(work))
 	sm, err := managerOf(env.Machine)
 	if err == nil && slices.ContainsFunc(work, func(w kind.Work) bool { return w.Differs(definition) }) {
-		err = sm.Load(ctx, env)
+		env.Unloaded = true // whoever wrote it
+	}
+	if err == nil {
+		err = Load(ctx, env)
 	}
 	if err != nil {
 		for i := range out {

@@ -292,8 +292,10 @@ func (h *Machine) reboot(io.Writer) int {
 	h.mu.Lock()
 	h.boots++
 	h.start = time.Now().Add(-time.Hour)
-	for _, u := range h.units {
+	for name, u := range h.units {
 		u.active, u.since = u.enabled && !u.masked, 0
+		u.loaded, _ = h.define(name)
+		u.runs = u.loaded.text()
 	}
 	h.mu.Unlock()
 	h.write("/proc/sys/kernel/random/boot_id", fmt.Sprintf("%016x-boot-%d\n", h.spec.Name, h.boots), 0o444)

@@ -166,6 +166,7 @@ func (h *Machine) install(name, version string) error {
 			p.broken, name, name, name)
 	}
 	h.setStatus(name, "install ok installed", p.version)
+	h.daemonReload()
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for file := range p.files {

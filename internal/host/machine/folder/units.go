@@ -20,21 +20,46 @@ type unit struct {
 	enabled bool
 	since   time.Duration // uptime at its last start
 	masked  bool
-	loaded  string // the unit file's text when it was loaded
+	loaded  definition // while it runs: what it was loaded from
+	runs    string     // while it runs: the texts that it was started with
+}
+
+// definition is what a unit is loaded from: its file, and its drop-ins.
+type definition struct {
+	file  string
+	drops []string
+	texts map[string]string // by path
+}
+
+// text gives all of it.
+func (d definition) text() string {
+	out := d.texts[d.file]
+	for _, p := range d.drops {
+		out += d.texts[p]
+	}
+	return out
 }
 
 // unitFolders are where systemd looks, the administrator's first.
 var unitFolders = []string{"/etc/systemd/system", "/run/systemd/system", "/lib/systemd/system",
 	"/usr/lib/systemd/system"}
 
-// file gives the text of a unit's file.
-func (h *Machine) unitText(name string) (string, bool) {
-	for _, d := range unitFolders {
-		if text := h.read(path.Join(d, name)); text != "" {
-			return text, true
+// define finds what a unit would be loaded from now.
+func (h *Machine) define(name string) (d definition, there bool) {
+	d.texts = map[string]string{}
+	for _, folder := range unitFolders {
+		p := path.Join(folder, name)
+		if text := h.read(p); text != "" && !there {
+			d.file, d.texts[p], there = p, text, true
+		}
+		names, _ := h.ReadDir(p + ".d")
+		for _, n := range names {
+			if p := path.Join(p+".d", n); strings.HasSuffix(n, ".conf") {
+				d.drops, d.texts[p] = append(d.drops, p), h.read(p)
+			}
 		}
 	}
-	return "", false
+	return d, there
 }
 
 // Unit tells whether a service runs and when it was last started, counted from
@@ -46,6 +71,17 @@ func (h *Machine) Unit(name string) (running bool, since time.Duration) {
 		return u.active, u.since
 	}
 	return false, 0
+}
+
+// Runs gives the texts that a service was started with: its unit file's and its drop-ins', as
+// systemd had loaded them.
+func (h *Machine) Runs(name string) string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if u := h.units[name]; u != nil {
+		return u.runs
+	}
+	return ""
 }
 
 func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
@@ -73,15 +109,10 @@ func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 	case "reboot":
 		return h.reboot(out)
 	case "daemon-reload":
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		for _, u := range h.units {
-			u.loaded = ""
-		}
-		return 0
+		return h.daemonReload()
 	}
 	for _, name := range names {
-		text, there := h.unitText(name)
+		d, there := h.define(name)
 		h.mu.Lock()
 		u := h.units[name]
 		if u == nil && there {
@@ -93,8 +124,20 @@ func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 			fmt.Fprintf(out, "Failed to %s %s: Unit %s not found.\n", verb, name, name)
 			return 5
 		}
-		if code := h.act(verb, name, text, u, now, out); code != 0 {
+		if code := h.act(verb, name, d, u, now, out); code != 0 {
 			return code
+		}
+	}
+	return 0
+}
+
+// daemonReload loads what runs anew.
+func (h *Machine) daemonReload() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for name, u := range h.units {
+		if u.active {
+			u.loaded, _ = h.define(name)
 		}
 	}
 	return 0
@@ -113,7 +156,7 @@ func (h *Machine) list(out io.Writer) {
 	}
 }
 
-func (h *Machine) act(verb, name, text string, u *unit, now bool, out io.Writer) int {
+func (h *Machine) act(verb, name string, d definition, u *unit, now bool, out io.Writer) int {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	switch verb {
@@ -122,16 +165,18 @@ func (h *Machine) act(verb, name, text string, u *unit, now bool, out io.Writer)
 			fmt.Fprintf(out, "Failed to %s %s: Unit %s is masked.\n", verb, name, name)
 			return 1
 		}
-		if strings.Contains(text, "ExecStart=/bin/false") {
+		if strings.Contains(d.text(), "ExecStart=/bin/false") {
 			u.active = false
 			fmt.Fprintf(out, "Job for %s failed because the control process exited with error code.\n", name)
 			return 1
 		}
+		if !u.active || u.loaded.file == "" { // what does not run is not kept in memory
+			u.loaded = d
+		}
 		if verb == "restart" || !u.active {
-			u.since = h.uptime()
+			u.since, u.runs = h.uptime(), u.loaded.text()
 		}
 		u.active = true
-		u.loaded = text
 	case "stop":
 		u.active = false
 	case "mask", "unmask":
@@ -167,11 +212,14 @@ func (h *Machine) show(names []string, out io.Writer) {
 		if i > 0 {
 			fmt.Fprintln(out)
 		}
-		text, there := h.unitText(name)
+		d, there := h.define(name)
 		h.mu.Lock()
 		u := h.units[name]
 		if u == nil {
 			u = &unit{}
+		}
+		if u.active && u.loaded.file == "" {
+			u.loaded = d
 		}
 		state := *u
 		h.mu.Unlock()
@@ -188,12 +236,17 @@ func (h *Machine) show(names []string, out io.Writer) {
 		if state.masked && there {
 			load, file = "masked", "masked"
 		}
-		if state.loaded != "" && state.loaded != text {
-			need = "yes"
+		if state.active {
+			there, d = true, state.loaded
+		}
+		for p, text := range d.texts { // of files that were not there then, systemd knows nothing
+			if h.read(p) != text {
+				need = "yes"
+			}
 		}
 		fmt.Fprintf(out, "Id=%s\nLoadState=%s\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nNeedDaemonReload=%s\n"+
-			"ActiveEnterTimestampMonotonic=%d\nNRestarts=0\n",
+			"ActiveEnterTimestampMonotonic=%d\nNRestarts=0\nFragmentPath=%s\nDropInPaths=%s\n",
 			name, load, active, map[bool]string{true: "running", false: "dead"}[state.active], file, need,
-			state.since.Microseconds())
+			state.since.Microseconds(), d.file, strings.Join(d.drops, " "))
 	}
 }

@@ -63,8 +63,11 @@ type Manager interface {
 	Short(name string) string
 	// Full gives a name as the manager's own messages have it.
 	Full(name string) string
-	// Definitions are the paths at which files that define a service may lie.
+	// Definitions are the paths at which files that define a service may lie. One that ends
+	// in a slash is a folder of such files.
 	Definitions(name string) []string
+	// Defines says whether something at a path is read by Load.
+	Defines(path string) bool
 	// Show tells of services by name, in one call.
 	Show(ctx context.Context, m machine.Machine, names []string) (map[string]State, error)
 	// Load makes the manager read definitions that have changed.

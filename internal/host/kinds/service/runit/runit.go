@@ -99,6 +99,9 @@ func home(m machine.Machine, name string) string {
 	return path.Join(at, name)
 }
 
+// Defines says that nothing is kept of what defines a service: it is read anew each time.
+func (Manager) Defines(string) bool { return false }
+
 // Load has nothing to do: the run script is read at each start.
 func (Manager) Load(context.Context, *kind.Env) error { return nil }
 

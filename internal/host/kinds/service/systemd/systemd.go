@@ -44,24 +44,27 @@ func (Manager) Full(name string) string {
 	return name + ".service"
 }
 
-// folders are where systemd.unit(5) looks for unit files of the system.
-var folders = []string{"/etc/systemd/system/", "/lib/systemd/system/", "/usr/lib/systemd/system/"}
+// homes are where people and packages put unit files (systemd.unit(5)).
+var homes = []string{"/etc/systemd/system/", "/lib/systemd/system/", "/usr/lib/systemd/system/"}
 
-// Definitions are the unit files of a service, and of its template.
+// Definitions are the unit files of a service, and of its template, and the folders of their
+// drop-ins.
 func (m Manager) Definitions(name string) []string {
-	base, _, _ := strings.Cut(name, "@")
 	var out []string
-	for _, unit := range []string{m.Full(name), base + "@.service"} {
-		for _, d := range folders {
-			out = append(out, d+unit)
+	full := m.Full(name)
+	for _, unit := range []string{full, template(full)} {
+		for _, d := range homes {
+			if unit != "" {
+				out = append(out, d+unit, d+unit+".d/")
+			}
 		}
 	}
 	return out
 }
 
 // properties are what show asks systemd for; see org.freedesktop.systemd1(5).
-const properties = "--property=Id,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload," +
-	"ActiveEnterTimestampMonotonic,NRestarts,Type,RemainAfterExit"
+const properties = "--property=Id,Names,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload," +
+	"ActiveEnterTimestampMonotonic,NRestarts,Type,RemainAfterExit,FragmentPath,DropInPaths"
 
 // showLimit is how long systemd may take to tell of units.
 const showLimit = time.Minute
@@ -82,8 +85,12 @@ func (sd Manager) Show(ctx context.Context, m machine.Machine, names []string) (
 		return nil, fmt.Errorf("systemctl told of %d units, %d were asked for", len(blocks), len(names))
 	}
 	out := make(map[string]backend.State, len(names))
+	l := loader{m: m}
 	for i, b := range blocks {
-		out[names[i]] = state(b)
+		v := values(b)
+		st := state(v)
+		st.Stale = st.Stale || l.stale(v)
+		out[names[i]] = st
 	}
 	return out, nil
 }
@@ -97,8 +104,7 @@ func values(block string) map[string]string {
 	return v
 }
 
-func state(block string) backend.State {
-	v := values(block)
+func state(v map[string]string) backend.State {
 	file := v["UnitFileState"]
 	us, _ := strconv.ParseInt(v["ActiveEnterTimestampMonotonic"], 10, 64)
 	starts, _ := strconv.Atoi(v["NRestarts"])
