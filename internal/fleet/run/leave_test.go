@@ -65,6 +65,24 @@ func TestWhatIsLeftOver(t *testing.T) {
 	}
 }
 
+// TestAPackageLeavesBesideAnother: what was read of packages for the plan knows nothing of one
+// that follows it.
+func TestAPackageLeavesBesideAnother(t *testing.T) {
+	for _, keep := range []string{"[package.chart-press]\n", "[package.chart-press]\nversion = \"newest\"\n"} {
+		b := newBench(t, "gauge-01")
+		b.manifest(keep + "[package.tide-logger]\non_leave = \"remove\"\n[package.buoy-tools]\n")
+		b.run(false)
+		b.manifest(keep)
+		wants(t, b.one(true), "package chart-press unchanged", "package tide-logger changed")
+		wants(t, b.one(false), "package chart-press unchanged", "package tide-logger changed")
+		b.leftovers = plan.Run{Take: true}
+		wants(t, b.one(false), "package chart-press unchanged", "package buoy-tools changed")
+		if b.host().Installed("tide-logger")+b.host().Installed("buoy-tools") != "" {
+			t.Error("packages that left are there still")
+		}
+	}
+}
+
 // TestAHostThatIsRetired gives back all that is managed there, and another project's
 // things are taken over where that is asked for.
 func TestAHostThatIsRetired(t *testing.T) {

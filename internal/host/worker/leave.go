@@ -91,7 +91,7 @@ func (s *session) follow(r *runner, tasks []plan.Task) error {
 	}
 	r.from, r.leaving = len(r.tasks), len(r.tasks)
 	r.tasks = append(r.tasks, tasks...)
-	r.env.Tasks = r.tasks
+	r.env.Plan(r.tasks)
 	r.ended = append(r.ended, make([]plan.Status, len(tasks))...)
 	return nil
 }

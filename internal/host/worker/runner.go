@@ -65,7 +65,7 @@ func (r *runner) warm(ctx context.Context) {
 
 // take gives the runner its plan.
 func (r *runner) take(tasks []plan.Task) {
-	r.tasks, r.env.Tasks = tasks, tasks
+	r.tasks, r.env.Tasks = tasks, tasks // what was begun for the ledger's services is kept
 	r.ended = make([]plan.Status, len(tasks))
 	r.leaving = len(tasks)
 	r.env.Held = map[string]bool{}

@@ -120,7 +120,7 @@ func (e notYet) Is(target error) bool { return target == ErrNotYet }
 type Env struct {
 	Machine machine.Machine
 	Run     plan.Run
-	Tasks   []plan.Task // the whole plan
+	Tasks   []plan.Task // the whole plan; see Plan
 	Store   *ledger.Store
 	// Content opens a content that the controller holds; Texts fetches small
 	// ones together in one round trip, by hash.
@@ -193,6 +193,10 @@ func (e *Env) Forget(topics ...Topic) {
 		delete(e.begun, t)
 	}
 }
+
+// Plan sets what the whole plan is from here on. What was read for another one is dropped: kinds
+// read what they keep for the tasks of the plan.
+func (e *Env) Plan(tasks []plan.Task) { e.Tasks, e.cache, e.begun = tasks, nil, nil }
 
 // Holds says whether the controller can be asked for a content.
 func (e *Env) Holds(sha256 string) bool { return e.Held == nil || e.Held[sha256] }
