@@ -91,9 +91,10 @@ func TestImpliedNeeds(t *testing.T) {
 	} {
 		k, _ := kinds.Schemas().Kind(c.kind)
 		declared := func(r value.Ref) bool { return slices.Contains(strings.Split(c.declared, ", "), r.String()) }
+		in := func(string) []value.Ref { return nil }
 		var got []string
 		for _, r := range k.Needs(schema.Needer{Ref: value.Ref{Kind: c.kind, Name: c.name}, Attrs: c.attrs,
-			Declared: declared}) {
+			Declared: declared, In: in}) {
 			if declared(r) {
 				got = append(got, r.String())
 			}

@@ -106,6 +106,13 @@ func (r *runner) look(ctx context.Context, t plan.Task) (changes []plan.Change, 
 		return nil, r.clean(reading.Err.Error())
 	}
 	changes = k.Compare(t, reading.State)
+	if f, ok := k.(kind.Foreseer); ok && len(changes) > 0 {
+		work := []kind.Work{{Task: t, State: reading.State, Changes: changes}}
+		if err := f.Foresee(ctx, env, work)[0]; err != nil {
+			return nil, r.clean(err.Error())
+		}
+		changes = work[0].Changes
+	}
 	r.cleanAll(changes)
 	return changes, ""
 }

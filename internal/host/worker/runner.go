@@ -196,40 +196,11 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 		}
 		open = append(open, t)
 	}
-	var work []kind.Work
-	if len(open) > 0 {
-		for i, reading := range r.read(ctx, k, open) {
-			t := open[i]
-			changes, err := r.compare(k, t, reading)
-			if err != nil && !r.env.Run.Preview && t.Tries.More > 0 {
-				reading, changes, err = r.readAgain(ctx, k, t, reading, err)
-			}
-			var moved error
-			if err == nil && len(changes) > 0 && r.undo != nil {
-				moved = r.undo.moved(ctx, r, k, t)
-			}
-			switch {
-			case errors.Is(err, errLost): // it has not been tried, so it has no result
-			case err != nil:
-				results = append(results, r.failed(t, err))
-			case len(changes) == 0:
-				results = append(results, r.right(t))
-			case moved != nil:
-				res := r.failed(t, moved)
-				res.Changes = changes
-				results = append(results, res)
-			case r.env.Run.Preview:
-				if _, err := r.owe(t); err != nil {
-					return err
-				}
-				res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed, Changes: changes}
-				r.drift(ctx, k, t, &res)
-				results = append(results, res)
-			default:
-				work = append(work, kind.Work{Task: t, State: reading.State, Changes: changes})
-			}
-		}
+	over, work, err := r.judge(ctx, k, r.find(ctx, k, open))
+	if err != nil {
+		return err
 	}
+	results = append(results, over...)
 	share(results, time.Since(begun))
 	if err := r.end(results); err != nil {
 		return err
@@ -247,6 +218,72 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 		}
 	}
 	return nil
+}
+
+// finding is what was found of a task before anything is done.
+type finding struct {
+	kind.Work
+	err error // it cannot be what is declared, or not by this
+}
+
+// find reads tasks, says what differs, and what else would change with it.
+func (r *runner) find(ctx context.Context, k kind.Kind, tasks []plan.Task) []finding {
+	if len(tasks) == 0 {
+		return nil
+	}
+	out := make([]finding, len(tasks))
+	var differ []int
+	var work []kind.Work
+	for i, reading := range r.read(ctx, k, tasks) {
+		t := tasks[i]
+		changes, err := r.compare(k, t, reading)
+		if err != nil && !r.env.Run.Preview && t.Tries.More > 0 {
+			reading, changes, err = r.readAgain(ctx, k, t, reading, err)
+		}
+		out[i] = finding{kind.Work{Task: t, State: reading.State, Changes: changes}, err}
+		if err == nil && reading.Err == nil && len(changes) > 0 {
+			differ, work = append(differ, i), append(work, out[i].Work)
+		}
+	}
+	if f, ok := k.(kind.Foreseer); ok && len(work) > 0 {
+		for at, err := range f.Foresee(ctx, r.env, work) {
+			out[differ[at]].Work, out[differ[at]].err = work[at], err
+		}
+	}
+	return out
+}
+
+// judge gives the results of what is over with that, and what is left to do.
+func (r *runner) judge(ctx context.Context, k kind.Kind, found []finding) (over []plan.Result, work []kind.Work,
+	err error) {
+	for _, f := range found {
+		t, changes := f.Task, f.Changes
+		var moved error
+		if f.err == nil && len(changes) > 0 && r.undo != nil {
+			moved = r.undo.moved(ctx, r, k, t)
+		}
+		switch {
+		case errors.Is(f.err, errLost): // it has not been tried, so it has no result
+		case f.err != nil:
+			over = append(over, r.failed(t, f.err))
+		case len(changes) == 0:
+			over = append(over, r.right(t))
+		case moved != nil:
+			res := r.failed(t, moved)
+			res.Changes = changes
+			over = append(over, res)
+		case r.env.Run.Preview:
+			if _, err := r.owe(t); err != nil {
+				return nil, nil, err
+			}
+			res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed, Changes: changes}
+			r.drift(ctx, k, t, &res)
+			over = append(over, res)
+		default:
+			work = append(work, f.Work)
+		}
+	}
+	return over, work, nil
 }
 
 // barred says whether a task is over before it began.

@@ -210,10 +210,13 @@ func ordered(items []*item) []*item {
 // needs: a group stays while a user of it does.
 func (u *undoing) edges(tasks []plan.Task) {
 	by := map[value.Ref]int{}
+	folders := map[string][]value.Ref{}
 	for i, t := range tasks {
 		by[t.Ref] = i
+		folders[path.Dir(fileOf(t.Ref))] = append(folders[path.Dir(fileOf(t.Ref))], t.Ref)
 	}
 	declared := func(ref value.Ref) bool { _, ok := by[ref]; return ok }
+	in := func(folder string) []value.Ref { return folders[folder] }
 	for i, t := range tasks {
 		it := u.items[t.ID]
 		k, ok := kinds.Find(t.Ref.Kind)
@@ -224,7 +227,7 @@ func (u *undoing) edges(tasks []plan.Task) {
 		if t.Absent {
 			attrs = it.after.Task(0).Attrs
 		}
-		for _, ref := range k.Schema().Needs(schema.Needer{Ref: t.Ref, Attrs: attrs, Declared: declared}) {
+		for _, ref := range k.Schema().Needs(schema.Needer{Ref: t.Ref, Attrs: attrs, Declared: declared, In: in}) {
 			j, ok := by[ref]
 			switch {
 			case !ok || tasks[j].Absent != t.Absent:

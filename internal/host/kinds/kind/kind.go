@@ -56,6 +56,13 @@ type Warmer interface {
 	Warm(ctx context.Context, env *Env)
 }
 
+// Foreseer is a Kind that can tell, before anything is done, what else a Write would change.
+type Foreseer interface {
+	// Foresee adds to the changes of each what else would come about with them. An error for
+	// one says why it must not be done.
+	Foresee(ctx context.Context, env *Env, work []Work) []error
+}
+
 // Wider is a Kind whose Write may change more things of its kind than are declared, such as
 // what a package needs.
 type Wider interface {

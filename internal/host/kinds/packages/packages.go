@@ -43,7 +43,9 @@ var about = &schema.Kind{
 		"of the package manager; when that fails each is tried " +
 		"alone, so that one that cannot be installed does not sink the rest. The package list is refreshed at most " +
 		"once a run: when something is to be installed, or when newest is declared and the list is older than " +
-		"[run] package_list_age. Configuration files that were changed by hand are kept.",
+		"[run] package_list_age. What else would come or go with a package is asked of the manager before and shown; it " +
+		"is refused where it is declared otherwise, or would take away what the host needs. Configuration files that " +
+		"were changed by hand are kept.",
 	Attrs: append([]schema.Attr{
 		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any",
 			Doc:      "An exact version as the package manager prints it, a pattern in which * stands for anything, or newest.",
@@ -449,6 +451,8 @@ type batch struct {
 	m    backend.Manager
 	work []kind.Work
 	errs []error
+
+	refreshed bool // by this work
 }
 
 // found refreshes the lists once a run, looks up what is to be installed, and
@@ -460,6 +464,7 @@ func (b *batch) found(which []int) []int {
 	}
 	if !b.env.ListsRefreshed {
 		err := refresh(b.ctx, b.env, b.m)
+		b.refreshed = true
 		for _, i := range which {
 			b.errs[i] = err
 		}
@@ -505,13 +510,27 @@ func (b *batch) file(t plan.Task) (err error) {
 func (b *batch) install(which []int) error {
 	var list []backend.Want
 	for _, i := range which {
-		w := backend.Want{Name: b.work[i].Task.Ref.Name, Version: b.work[i].Task.Attrs.Text("version")}
-		if picked := b.work[i].State.(state).newest; picked != "" {
-			w.Version = picked
+		list = append(list, want(b.work[i].Task, b.work[i].State.(state)))
+	}
+	if b.refreshed { // by what the lists say now, others may go along than was foreseen
+		effects, _ := b.m.Foresee(b.ctx, b.env, list, nil, false)
+		if err := forbidden(b.env, b.work[which[0]].Task, others(effects, b.names(which))); err != nil {
+			return err
 		}
-		list = append(list, w)
 	}
 	return b.m.Install(b.ctx, b.env, list)
+}
+
+// want is what is asked of the manager for a task.
+func want(t plan.Task, st state) backend.Want {
+	w := backend.Want{Name: t.Ref.Name, Version: t.Attrs.Text("version")}
+	if w.Version == Newest || strings.Contains(w.Version, "*") {
+		w.Version = ""
+	}
+	if st.newest != "" {
+		w.Version = st.newest
+	}
+	return w
 }
 
 // all does something once for all, and when that fails once for each that is

@@ -19,6 +19,7 @@ type pkg struct {
 	broken  string            // why its set-up fails; empty when it does not
 	files   map[string]string // what it brings
 	check   string            // the program that checks configuration files, by name
+	needs   []string          // packages that come with it, and without which it goes
 }
 
 func unitFile(about, program string) string {
@@ -48,6 +49,7 @@ var repository = map[string][]pkg{
 		{version: "0.9.1-2", broken: "the horn's serial line does not answer",
 			files: map[string]string{"/lib/systemd/system/foghorn-relay.service": unitFile("Foghorn relay", "foghorn-relay")}},
 	},
+	"buoy-lights": {{version: "1.2-1", needs: []string{"buoy-tools"}}},
 	"buoy-tools":  {{version: "1.0-1"}, {version: "1.1-1"}},
 	"salt-lamp":   {{version: "0.2-1"}},
 	"harbour-log": {{version: "4.0-1"}},
@@ -180,6 +182,9 @@ func (h *Machine) install(name, version string) error {
 
 func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 	var words []string
+	if slices.Contains(c.Args, "-s") {
+		return h.aptSimulate(c, out)
+	}
 	for i := 1; i < len(c.Args); i++ {
 		switch a := c.Args[i]; {
 		case a == "-o":
@@ -200,13 +205,66 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 	case "install":
 		return h.aptInstall(words[1:], out)
 	case "remove", "purge":
-		for _, name := range words[1:] {
+		for _, name := range h.needing(words[1:]) {
 			h.uninstall(name)
 		}
 		return 0
 	}
 	fmt.Fprintf(out, "E: Invalid operation %s\n", words[0])
 	return 100
+}
+
+// aptSimulate prints what install, remove or purge would do.
+func (h *Machine) aptSimulate(c machine.Command, out io.Writer) int {
+	at := slices.Index(c.Args, "--")
+	names := c.Args[at+1:]
+	if !slices.Contains(c.Args, "install") {
+		for _, name := range h.needing(names) {
+			fmt.Fprintf(out, "Remv %s [%s]\n", name, h.status(name))
+		}
+		return 0
+	}
+	for _, w := range h.needed(names) {
+		name, version, _ := strings.Cut(w, "=")
+		p, ok := h.find(name, version)
+		if !ok {
+			fmt.Fprintf(out, "Reading package lists...\nE: Unable to locate package %s\n", name)
+			return 100
+		}
+		if old := h.status(name); old != "" {
+			name += " [" + old + "]"
+		}
+		fmt.Fprintf(out, "Inst %s (%s saltmarsh [amd64])\n", name, p.version)
+	}
+	return 0
+}
+
+// needing adds to what goes those that are installed and need it.
+func (h *Machine) needing(names []string) []string {
+	out := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return h.status(n) == "" })
+	for other := range repository {
+		p, _ := h.find(other, h.status(other))
+		if h.status(other) != "" && !slices.Contains(out, other) &&
+			slices.ContainsFunc(p.needs, func(n string) bool { return slices.Contains(out, n) }) {
+			out = append(out, other)
+		}
+	}
+	return out
+}
+
+// needed adds to what comes what it needs and is not installed.
+func (h *Machine) needed(words []string) []string {
+	out := slices.Clone(words)
+	for _, w := range words {
+		name, version, _ := strings.Cut(w, "=")
+		p, _ := h.find(name, version)
+		for _, n := range p.needs {
+			if h.status(n) == "" && !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
 }
 
 // dpkg answers "--configure --pending": what was cut off is done to its end.
@@ -244,7 +302,7 @@ func (h *Machine) aptInstall(words []string, out io.Writer) int {
 		}
 	}
 	code := 0
-	for _, w := range words {
+	for _, w := range h.needed(words) {
 		name, version, _ := strings.Cut(w, "=")
 		if err := h.install(name, version); err != nil {
 			fmt.Fprintln(out, err)

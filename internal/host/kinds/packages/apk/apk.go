@@ -153,6 +153,39 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	return env.Store.Touch(backend.Stamp)
 }
 
+// Foresee has apk simulate it.
+func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Want, remove []string,
+	_ bool) ([]backend.Effect, error) {
+	args := []string{"apk", "add", "--simulate", "--"}
+	if len(remove) > 0 {
+		args = append([]string{"apk", "del", "--simulate", "--"}, remove...)
+	}
+	for _, w := range install {
+		if w.Version != "" {
+			w.Name += "=" + w.Version
+		}
+		args = append(args, w.Name)
+	}
+	res, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Limit: backend.Limit}, nil)
+	return foreseen(res.Stdout), err
+}
+
+// step is a line of a transaction, such as "(1/2) Purging tide-logger (1.4.2-r0)", or
+// "(2/2) Upgrading salt-lamp (1.0-r0 -> 2.0-r0)".
+var step = regexp.MustCompile(`(?m)^\(\d+/\d+\) ([A-Z][a-z]+) (\S+) \((\S+)(?: -> (\S+))?\)$`)
+
+func foreseen(text string) []backend.Effect {
+	var out []backend.Effect
+	for _, f := range step.FindAllStringSubmatch(text, -1) {
+		e := backend.Effect{Name: f[2], Was: f[3], Becomes: f[4]}
+		if f[1] == "Installing" {
+			e.Was, e.Becomes = "", f[3]
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
 // Install notes a version in the world only where one is declared, which keeps
 // the package in it.
 func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {

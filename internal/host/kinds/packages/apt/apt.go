@@ -203,9 +203,76 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	return env.Store.Touch(backend.Stamp)
 }
 
-// Install takes downgrades too: what is declared is meant. Configuration files
-// that were changed by hand are kept.
-func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
+// Foresee runs apt-get with -s, which needs no lock then.
+func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Want, remove []string,
+	purge bool) ([]backend.Effect, error) {
+	args := installing(install)
+	if len(remove) > 0 {
+		args = removing(remove, purge)
+	}
+	c := command(append([]string{"-o", "Debug::NoLocking=true"}, args...)...)
+	if len(remove) > 0 {
+		c.Args = slices.Insert(c.Args, 1, "--allow-remove-essential") // or it tells of nothing
+	}
+	c.Args = slices.Insert(c.Args, 1, "-s")
+	res, err := machine.Do(ctx, env.Machine, c, telling)
+	list := foreseen(res.Stdout)
+	if len(remove) == 0 && !slices.ContainsFunc(list, func(e backend.Effect) bool { return e.Becomes == "" }) {
+		return list, err
+	}
+	data, readErr := machine.ReadFile(env.Machine, statusFile)
+	if readErr != nil {
+		return nil, readErr
+	}
+	needed := essential(data)
+	for i := range list {
+		list[i].Essential = needed[list[i].Name]
+	}
+	for _, name := range remove { // of some that others need apt finds no way to remove them
+		if err != nil && needed[name] {
+			list = append(list, backend.Effect{Name: name, Essential: true})
+		}
+	}
+	return list, err
+}
+
+// foreseen reads what `apt-get -s` prints: "Inst NAME [OLD] (NEW ORIGIN [ARCH])", and "Remv" or
+// "Purg NAME [OLD]".
+func foreseen(text string) []backend.Effect {
+	var out []backend.Effect
+	for line := range strings.Lines(text) {
+		f := strings.Fields(line)
+		if len(f) < 3 || f[0] != "Inst" && f[0] != "Remv" && f[0] != "Purg" {
+			continue
+		}
+		e := backend.Effect{Name: f[1]}
+		if old, ok := strings.CutPrefix(f[2], "["); ok {
+			e.Was = strings.TrimSuffix(old, "]")
+			f = f[1:]
+		}
+		if f[0] != "Remv" && f[0] != "Purg" && len(f) > 2 && strings.HasPrefix(f[2], "(") {
+			e.Becomes = strings.TrimPrefix(f[2], "(")
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// essential gives the packages that a Debian must have (Debian Policy, 3.8; dpkg's Protected), and
+// that which would have to bring all others back.
+func essential(status []byte) map[string]bool {
+	out := map[string]bool{"apt": true, "dpkg": true}
+	for stanza := range stanzas(status) {
+		stanza = append([]byte("\n"), stanza...)
+		if field(stanza, "Essential") == "yes" || field(stanza, "Protected") == "yes" {
+			out[field(stanza, "Package")] = true
+		}
+	}
+	return out
+}
+
+// installing and removing are what apt-get is asked.
+func installing(list []backend.Want) []string {
 	args := []string{"install", "--allow-downgrades", "--allow-change-held-packages", "--"}
 	for _, w := range list {
 		if w.Version != "" {
@@ -213,7 +280,21 @@ func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) 
 		}
 		args = append(args, w.Name)
 	}
-	_, err := machine.Do(ctx, env.Machine, command(args...), telling)
+	return args
+}
+
+func removing(names []string, purge bool) []string {
+	verb := "remove"
+	if purge {
+		verb = "purge"
+	}
+	return append([]string{verb, "--allow-change-held-packages", "--"}, names...)
+}
+
+// Install takes downgrades too: what is declared is meant. Configuration files
+// that were changed by hand are kept.
+func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
+	_, err := machine.Do(ctx, env.Machine, command(installing(list)...), telling)
 	return err
 }
 
@@ -229,12 +310,7 @@ func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
 
 // Remove leaves configuration files, unless they are to be purged.
 func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error {
-	verb := "remove"
-	if purge {
-		verb = "purge"
-	}
-	args := append([]string{verb, "--allow-change-held-packages", "--"}, names...)
-	_, err := machine.Do(ctx, env.Machine, command(args...), telling)
+	_, err := machine.Do(ctx, env.Machine, command(removing(names, purge)...), telling)
 	return err
 }
 

@@ -91,3 +91,14 @@ func TestNames(t *testing.T) {
 		}
 	}
 }
+
+func TestWhatItForesees(t *testing.T) {
+	const text = "Remv git [1:2.39.5-0+deb12u2] [git:amd64 ]\nPurg git-man [1:2.39.5]\n" +
+		"Inst tide-logger [1.4.2-1] (1.5.0-1 saltmarsh [all])\nInst buoy-tools:amd64 (1.1-1 saltmarsh [amd64]) []\n" +
+		"Conf buoy-tools (1.1-1 saltmarsh [amd64])\n"
+	want := []backend.Effect{{Name: "git", Was: "1:2.39.5-0+deb12u2"}, {Name: "git-man", Was: "1:2.39.5"},
+		{Name: "tide-logger", Was: "1.4.2-1", Becomes: "1.5.0-1"}, {Name: "buoy-tools:amd64", Becomes: "1.1-1"}}
+	if got := foreseen(text); !slices.Equal(got, want) {
+		t.Errorf("got %+v", got)
+	}
+}

@@ -28,6 +28,13 @@ type Offer struct {
 // Want is a package to be installed, of any version when it names none.
 type Want struct{ Name, Version string }
 
+// Effect is what a transaction does to one package.
+type Effect struct {
+	Name         string
+	Was, Becomes string // its versions; empty where it is not installed
+	Essential    bool   // the manager says that the host needs it
+}
+
 // Manager is one package manager. Names and versions that it is given are
 // those that it knows, letter by letter.
 type Manager interface {
@@ -46,6 +53,9 @@ type Manager interface {
 	// ListAge tells how long ago the lists were refreshed.
 	ListAge(env *kind.Env) time.Duration
 	Refresh(ctx context.Context, env *kind.Env) error
+	// Foresee tells what Install, or Remove, of these would do to which packages, those that
+	// are named included, and does nothing.
+	Foresee(ctx context.Context, env *kind.Env, install []Want, remove []string, purge bool) ([]Effect, error)
 	// Install and Remove act on all in one transaction.
 	Install(ctx context.Context, env *kind.Env, list []Want) error
 	// InstallFile installs a package from a file, whose name ends in Suffix.

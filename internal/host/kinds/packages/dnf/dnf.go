@@ -131,6 +131,95 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	return env.Store.Touch(backend.Stamp)
 }
 
+// Foresee has dnf show the table of a transaction, and refuse it.
+func (m Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Want, remove []string,
+	_ bool) ([]backend.Effect, error) {
+	args := []string{"--assumeno", "--setopt=clean_requirements_on_remove=False"}
+	if len(remove) > 0 {
+		args = append(append(args, "remove", "--"), remove...)
+	} else {
+		args = append(args, "-C", "install", "--")
+		for _, w := range install {
+			args = append(args, spec(w))
+		}
+	}
+	res, err := run(ctx, env, args...)
+	list := foreseen(res.Stdout)
+	if len(list) == 0 {
+		return nil, err
+	}
+	var moved []string // it ends with 1 since it was refused
+	for _, e := range list {
+		if e.Was == another {
+			moved = append(moved, e.Name)
+		}
+	}
+	if len(moved) == 0 {
+		return list, nil
+	}
+	stands, err := m.Installed(ctx, env, moved)
+	for i, e := range list {
+		if e.Was == another && err == nil {
+			list[i].Was = stands[e.Name].Version
+		}
+	}
+	return list, err
+}
+
+// another stands for the version that a package has, which the table does not tell.
+const another = "another version"
+
+type heading struct {
+	begins      string
+	comes, goes bool
+}
+
+// headings are those of the parts of dnf's table, and what becomes of what stands below them.
+var headings = []heading{
+	{"Installing", true, false}, {"Upgrading", true, true}, {"Downgrading", true, true}, {"Reinstalling", true, true},
+	{"Removing", false, true}, {"Obsoleting", false, true},
+}
+
+// foreseen reads dnf's table: below a heading that ends in a colon a line for each package, with
+// name, architecture and version; a long name stands alone on a line before the rest.
+func foreseen(text string) []backend.Effect {
+	var out []backend.Effect
+	part, name := -1, ""
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		if !strings.HasPrefix(line, " ") {
+			part = slices.IndexFunc(headings, func(h heading) bool {
+				return strings.HasPrefix(line, h.begins) && strings.HasSuffix(line, ":")
+			})
+			continue
+		}
+		f := strings.Fields(line)
+		switch {
+		case part < 0 || len(f) == 0:
+			continue
+		case len(f) == 1:
+			name = f[0]
+			continue
+		case name != "":
+			f, name = append([]string{name}, f...), ""
+		}
+		if len(f) < 4 || f[0] == "replacing" {
+			continue
+		}
+		e := backend.Effect{Name: f[0]}
+		switch h := headings[part]; {
+		case h.comes && h.goes:
+			e.Was, e.Becomes = another, f[2]
+		case h.comes:
+			e.Becomes = f[2]
+		default:
+			e.Was = f[2]
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
 // Install takes downgrades too: what is declared is meant.
 func (m Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
 	args := []string{"-y", "-q", "install", "--"}

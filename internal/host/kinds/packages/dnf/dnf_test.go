@@ -1,6 +1,7 @@
 package dnf
 
 import (
+	"slices"
 	"testing"
 
 	"jadekettle/internal/host/kinds/packages/backend"
@@ -37,5 +38,31 @@ func TestTelling(t *testing.T) {
 		if got := telling(text); got != want {
 			t.Errorf("of %q it tells %q, want %q", text, got, want)
 		}
+	}
+}
+
+func TestWhatItForesees(t *testing.T) {
+	const table = `Dependencies resolved.
+================================================================================
+ Package               Architecture     Version           Repository       Size
+================================================================================
+Upgrading:
+ tide-logger           noarch           1.5.0-1           tides           6.0 k
+     replacing  ebb-logger.noarch 1.0-1
+Removing dependent packages:
+ a-very-long-name-for-a-package-that-lights-the-buoys-of-the-bay
+                       noarch           1.10.0-1          @tides          7
+Installing dependencies:
+ salt-lamp             noarch           2.0-1             tides           6.0 k
+
+Transaction Summary
+================================================================================
+Upgrade  1 Package
+`
+	want := []backend.Effect{{Name: "tide-logger", Was: another, Becomes: "1.5.0-1"},
+		{Name: "a-very-long-name-for-a-package-that-lights-the-buoys-of-the-bay", Was: "1.10.0-1"},
+		{Name: "salt-lamp", Becomes: "2.0-1"}}
+	if got := foreseen(table); !slices.Equal(got, want) {
+		t.Errorf("got %+v", got)
 	}
 }

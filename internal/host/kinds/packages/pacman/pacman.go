@@ -155,6 +155,41 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	return env.Store.Touch(backend.Stamp)
 }
 
+// Foresee has pacman print what it would do. What others need it refuses to remove, so nothing
+// goes along with what is named.
+func (m Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Want, remove []string,
+	_ bool) ([]backend.Effect, error) {
+	args := []string{"-S", "--print", "--print-format", "%n %v", "--"}
+	if len(remove) > 0 {
+		args = append([]string{"-R", "--print", "--print-format", "%n %v", "--"}, remove...)
+	}
+	for _, w := range install {
+		args = append(args, w.Name)
+	}
+	c := machine.Command{Args: append([]string{"pacman", "--noconfirm"}, args...), Limit: backend.Limit}
+	res, err := machine.Do(ctx, env.Machine, c, telling)
+	if err != nil {
+		return nil, err
+	}
+	stands, err := m.Installed(ctx, env, nil)
+	if err != nil {
+		return nil, err
+	}
+	var out []backend.Effect
+	for line := range strings.Lines(res.Stdout) {
+		name, v, ok := strings.Cut(strings.TrimSpace(line), " ")
+		if !ok || strings.HasPrefix(line, " ") || strings.HasPrefix(line, ":") {
+			continue
+		}
+		e := backend.Effect{Name: name, Was: stands[name].Version, Becomes: v}
+		if len(remove) > 0 {
+			e.Becomes = ""
+		}
+		out = append(out, e)
+	}
+	return out, nil
+}
+
 // Install takes the one version that there is. Versions that are not the
 // newest were refused before.
 func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {

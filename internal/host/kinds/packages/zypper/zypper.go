@@ -125,6 +125,51 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	return env.Store.Touch(backend.Stamp)
 }
 
+// Foresee has zypper tell of a transaction without doing it.
+func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Want, remove []string,
+	_ bool) ([]backend.Effect, error) {
+	args := []string{"--xmlout", "--no-refresh", "install", "--dry-run", "--oldpackage", "--"}
+	if len(remove) > 0 {
+		args = append([]string{"--xmlout", "--no-refresh", "remove", "--dry-run", "--"}, remove...)
+	}
+	for _, w := range install {
+		if w.Version != "" {
+			w.Name += "=" + w.Version
+		}
+		args = append(args, w.Name)
+	}
+	res, err := run(ctx, env, args...)
+	return foreseen(res.Stdout), err
+}
+
+// What zypper's XML tells of a transaction: parts such as <to-remove>, with a <solvable> for each
+// package.
+var (
+	part     = regexp.MustCompile(`(?s)<to-([a-z]+)[^>]*>(.*?)</to-[a-z]+>`)
+	solvable = regexp.MustCompile(`<solvable [^>]*>`)
+	detail   = regexp.MustCompile(`([a-z-]+)="([^"]*)"`)
+)
+
+func foreseen(text string) []backend.Effect {
+	var out []backend.Effect
+	for _, p := range part.FindAllStringSubmatch(text, -1) {
+		for _, tag := range solvable.FindAllString(p[2], -1) {
+			a := map[string]string{}
+			for _, d := range detail.FindAllStringSubmatch(tag, -1) {
+				a[d[1]] = d[2]
+			}
+			switch {
+			case a["type"] != "package":
+			case p[1] == "remove":
+				out = append(out, backend.Effect{Name: a["name"], Was: a["edition"]})
+			default:
+				out = append(out, backend.Effect{Name: a["name"], Was: a["edition-old"], Becomes: a["edition"]})
+			}
+		}
+	}
+	return out
+}
+
 // Install takes downgrades too: what is declared is meant.
 func (m Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
 	args := []string{"--no-refresh", "install", "--oldpackage", "--"}

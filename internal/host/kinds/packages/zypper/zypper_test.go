@@ -2,7 +2,10 @@ package zypper
 
 import (
 	"fmt"
+	"slices"
 	"testing"
+
+	"jadekettle/internal/host/kinds/packages/backend"
 )
 
 // The answer is zypper 1.14's to `zypper --xmlout search --details`.
@@ -33,5 +36,19 @@ func TestOffers(t *testing.T) {
 	}
 	if _, err := offers("<stream>cut"); err == nil {
 		t.Error("half an answer is taken")
+	}
+}
+
+func TestWhatItForesees(t *testing.T) {
+	const xml = `<stream><install-summary packages-to-change="3"><to-remove>
+<solvable type="package" name="salt-lamp" edition="2.0-1" arch="noarch" summary="made up">
+<description>made up</description></solvable></to-remove><to-upgrade>
+<solvable type="package" name="tide-logger" edition="1.5.0-1" arch="noarch" edition-old="1.4.2-1" arch-old="noarch"/>
+</to-upgrade><to-install><solvable type="pattern" name="base" edition="1"/>
+<solvable type="package" name="buoy-tools" edition="1.1-1" arch="noarch"/></to-install></install-summary></stream>`
+	want := []backend.Effect{{Name: "salt-lamp", Was: "2.0-1"}, {Name: "tide-logger", Was: "1.4.2-1", Becomes: "1.5.0-1"},
+		{Name: "buoy-tools", Becomes: "1.1-1"}}
+	if got := foreseen(xml); !slices.Equal(got, want) {
+		t.Errorf("got %+v", got)
 	}
 }

@@ -1,0 +1,199 @@
+package packages
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/backend"
+)
+
+// maxAlone bounds how many packages of one transaction are asked about one by one, to tell
+// which of them it is that others come or go with.
+const maxAlone = 20
+
+// order is what a manager is asked for together: places in the work.
+type order struct {
+	which  []int
+	remove bool
+	purge  bool
+}
+
+// orders parts what differs into what is asked for together.
+func orders(work []kind.Work) []order {
+	install, remove, purge := order{}, order{remove: true}, order{remove: true, purge: true}
+	for i, w := range work {
+		switch t := w.Task; {
+		case !w.Differs("version") || w.State.(state).cut:
+		case t.Absent && t.Attrs.Bool("purge"):
+			purge.which = append(purge.which, i)
+		case t.Absent:
+			remove.which = append(remove.which, i)
+		case !byFile(t):
+			install.which = append(install.which, i)
+		}
+	}
+	return slices.DeleteFunc([]order{remove, purge, install}, func(o order) bool { return len(o.which) == 0 })
+}
+
+// Foresee asks the manager what else comes and goes with what differs. What it cannot tell, since
+// its lists are old or it was interrupted, is no fault here: what is wrong shows when it is done.
+func (packages) Foresee(ctx context.Context, env *kind.Env, work []kind.Work) []error {
+	errs := make([]error, len(work))
+	m, err := ManagerOf(env)
+	if err != nil {
+		return errs
+	}
+	put := func(i int, list []backend.Effect) {
+		if errs[i] == nil {
+			errs[i] = forbidden(env, work[i].Task, list)
+		}
+		if errs[i] == nil {
+			work[i].Changes = append(work[i].Changes, tells(list)...)
+		}
+	}
+	for _, o := range orders(work) {
+		all, err := o.effects(ctx, env, m, work, o.which)
+		switch {
+		case err == nil && len(all) == 0:
+		case len(o.which) == 1 || err == nil && len(o.which) > maxAlone:
+			put(o.which[0], all)
+		default:
+			for _, i := range o.which {
+				alone, _ := o.effects(ctx, env, m, work, []int{i})
+				alone = slices.DeleteFunc(alone, func(e backend.Effect) bool { // with another one, or for its own sake
+					return !slices.Contains(all, e) && err == nil
+				})
+				put(i, alone)
+				all = slices.DeleteFunc(all, func(e backend.Effect) bool { return slices.Contains(alone, e) })
+			}
+			put(o.which[0], all) // what comes only of all of them together
+		}
+	}
+	return errs
+}
+
+// effects gives what else a transaction over some of the work does.
+func (o order) effects(ctx context.Context, env *kind.Env, m backend.Manager, work []kind.Work,
+	which []int) ([]backend.Effect, error) {
+	var install []backend.Want
+	var remove, names []string
+	for _, i := range which {
+		t := work[i].Task
+		names = append(names, t.Ref.Name)
+		if !o.remove {
+			install = append(install, want(t, work[i].State.(state)))
+		}
+	}
+	if o.remove {
+		remove = names
+	}
+	list, err := m.Foresee(ctx, env, install, remove, o.purge)
+	return others(list, names), err
+}
+
+// others leaves out what was asked for by name, but for what must not go whoever asks.
+func others(list []backend.Effect, names []string) []backend.Effect {
+	return slices.DeleteFunc(list, func(e backend.Effect) bool {
+		return !(e.Essential && e.Becomes == "") &&
+			slices.ContainsFunc(names, func(n string) bool { return same(n, e.Name) })
+	})
+}
+
+// same says whether two names are of one package, of which one may name its architecture.
+func same(a, b string) bool {
+	if a == b {
+		return true
+	}
+	a, archA, _ := strings.Cut(a, ":")
+	b, archB, _ := strings.Cut(b, ":")
+	return a == b && (archA == "" || archB == "")
+}
+
+// forbidden says why something may not come along with a task: it is essential, or declared
+// otherwise here or by what the host knows of other projects.
+func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
+	for _, e := range list {
+		goes := e.Becomes == ""
+		if goes && e.Essential {
+			return problem.Errorf("%s would go, which is essential to this host", e.Name).
+				Remedy("take this declaration out; nothing was done")
+		}
+		if same(t.Ref.Name, e.Name) {
+			continue
+		}
+		i := slices.IndexFunc(env.Tasks, func(o plan.Task) bool {
+			return o.Ref.Kind == about.Name && same(o.Ref.Name, e.Name)
+		})
+		if i >= 0 && env.Tasks[i].Absent == goes && (goes || agrees(env.Tasks[i], e)) {
+			continue
+		}
+		if i >= 0 {
+			return problem.Errorf("%s would %s along with it, which is declared otherwise", e.Name, verb(e)).
+				Remedy("declare both alike, or take one of them out; nothing was done")
+		}
+		for ref, entry := range env.Store.Entries {
+			if goes && ref.Kind == about.Name && same(ref.Name, e.Name) {
+				return problem.Errorf("%s would go along with it, which the project %q manages on this host", e.Name, entry.Project).
+					Remedy("take one of them out; nothing was done")
+			}
+		}
+	}
+	return nil
+}
+
+// agrees says whether a package that comes along may become what it becomes.
+func agrees(t plan.Task, e backend.Effect) bool {
+	v := t.Attrs.Text("version")
+	return (v == "" || v == Newest || matches(v, e.Becomes)) && !(t.Attrs.Bool("hold") && e.Was != "")
+}
+
+func verb(e backend.Effect) string {
+	switch {
+	case e.Becomes == "":
+		return "go"
+	case e.Was == "":
+		return "come"
+	}
+	return "become " + e.Becomes
+}
+
+// maxAlong bounds how many that come along are shown each by itself.
+const maxAlong = 12
+
+// tells gives what comes along as changes: what goes first, then what becomes another version,
+// then what comes.
+func tells(along []backend.Effect) []plan.Change {
+	along = slices.Clone(along)
+	slices.SortStableFunc(along, func(a, b backend.Effect) int { return rank(a) - rank(b) })
+	var out []plan.Change
+	for i, e := range along {
+		if i == maxAlong && len(along) > maxAlong+1 {
+			return append(out, plan.Change{What: "and more", Becomes: fmt.Sprintf("%d other packages with it", len(along)-i)})
+		}
+		c := plan.Change{What: "with it " + value.Ref{Kind: about.Name, Name: e.Name}.String(), Was: e.Was, Becomes: e.Becomes}
+		if c.Was == "" {
+			c.Was = "absent"
+		}
+		if c.Becomes == "" {
+			c.Becomes = "absent"
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func rank(e backend.Effect) int {
+	switch {
+	case e.Becomes == "":
+		return 0
+	case e.Was != "":
+		return 1
+	}
+	return 2
+}
