@@ -186,6 +186,80 @@ func (r *resolver) parts() {
 	}
 }
 
+// contradictions reports parts of one file of which one takes back what the other does: each is
+// done after the other, on an empty file, and the first has to hold still.
+func (r *resolver) contradictions() {
+	files := map[string][]*Item{}
+	for _, it := range r.Items {
+		if it.Kind.Part == nil || it.Kind.Edit == nil || it.Maybe {
+			continue
+		}
+		file := it.Kind.Part(it.Task.Ref.Name)
+		for _, other := range files[file] {
+			if takesBack(other, it) || takesBack(it, other) {
+				at := other.Task.Places[0]
+				r.problems.Add(problem.Problem{Place: it.Decl.Place,
+					What: fmt.Sprintf("%s and %s take back what the other does to %s; first at %s", other.Task.Ref, it.Task.Ref,
+						file, at), Do: "declare them so that they agree, or keep one of them", Also: []value.Place{at}})
+			}
+		}
+		files[file] = append(files[file], it)
+	}
+}
+
+// takesBack says whether what one does to a file is not so any more once another was done.
+func takesBack(first, then *Item) bool {
+	edit := func(it *Item, text string) (string, error) {
+		return it.Kind.Edit(it.Task.Ref.Name, it.Task.Absent, it.Task.Attrs, text)
+	}
+	text, err1 := edit(first, "")
+	text, err2 := edit(then, text)
+	again, err3 := edit(first, text)
+	return err1 == nil && err2 == nil && err3 == nil && again != text
+}
+
+// trees reports what is declared where a folder is copied to, and so declared twice.
+func (r *resolver) trees() {
+	wholes := map[string][]*Item{}
+	for _, it := range r.Items {
+		if it.Kind.Part != nil {
+			file := it.Kind.Part(it.Task.Ref.Name)
+			wholes[file] = append(wholes[file], it)
+		}
+	}
+	for _, it := range r.Items {
+		if len(it.Task.Tree) == 0 || it.Maybe {
+			continue
+		}
+		seen := map[string]bool{"": true, ".": true}
+		for _, leaf := range it.Task.Tree {
+			at := path.Join(it.Task.Ref.Name, leaf.Path)
+			r.copied(it, at, append(slices.Clone(wholes[at]), r.bySpace[value.Ref{Kind: schema.Paths, Name: at}]))
+			for up := path.Dir(leaf.Path); !seen[up]; up = path.Dir(up) {
+				seen[up] = true
+				at := path.Join(it.Task.Ref.Name, up)
+				if other := r.bySpace[value.Ref{Kind: schema.Paths, Name: at}]; other != nil &&
+					(other.Kind.Name != it.Kind.Name || other.Task.Absent) {
+					r.copied(it, at, []*Item{other})
+				}
+			}
+		}
+	}
+}
+
+// copied reports that others declare what a folder's copy brings.
+func (r *resolver) copied(tree *Item, at string, others []*Item) {
+	for _, other := range others {
+		if other == nil || other.Maybe {
+			continue
+		}
+		from := tree.Task.Places[0]
+		r.problems.Add(problem.Problem{Place: other.Decl.Place,
+			What: fmt.Sprintf("%s declares %s, which %s copies from its folder at %s", other.Task.Ref, at, tree.Task.Ref, from),
+			Do:   "take it out of the folder, or take the declaration out", Also: []value.Place{from}})
+	}
+}
+
 // single reports a second one of what a host can have one of only.
 func (r *resolver) single() {
 	first := map[string]*Item{}
@@ -208,7 +282,8 @@ func (r *resolver) single() {
 
 // buried reports what is declared below something that is declared absent.
 func (r *resolver) buried(it, other *Item) {
-	if it.Task.Absent || it.Maybe || other.Maybe || it.Kind.NameSpace() != other.Kind.NameSpace() {
+	below := it.Kind.NameSpace() == schema.Paths || it.Kind.Part != nil
+	if it.Task.Absent || it.Maybe || other.Maybe || !below || other.Kind.NameSpace() != schema.Paths {
 		return
 	}
 	at := other.Task.Places[0]

@@ -48,6 +48,8 @@ func (r *resolver) all() error {
 	}
 	r.implied()
 	r.parts()
+	r.trees()
+	r.contradictions()
 	r.single()
 	return r.problems.Err()
 }

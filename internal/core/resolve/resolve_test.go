@@ -312,6 +312,15 @@ func TestProblemsOfAProject(t *testing.T) {
 		"[lines.\"/a#x\"]\nput = [{ text = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": `lines /a#x declares a part of ` +
 			`what file ` +
 			`/a declares whole at manifests/all.toml:3:7`,
+		"[lines.\"/a#x\"]\nput = [{ text = \"Port 22\", over = '^Port' }]\n[lines.\"/a#y\"]\nput = [{ text = " +
+			"\"Port 2200\", over = '^Port' }]\n": `lines /a#x and lines /a#y take back what the other does to /a; first at ` +
+			`manifests/all.toml:1:8`,
+		"[lines.\"/a#x\"]\nput = [{ text = \"UseDNS no\" }]\n[lines.\"/a#y\"]\ntake_out = ['^UseDNS']\n": `take back`,
+		"[settings.\"/a#x\"]\nformat = \"ini\"\nset = { a = 1 }\n[settings.\"/a#y\"]\nformat = \"ini\"\nset = { a = 2 }\n": `take ` +
+			`back what the other does to /a`,
+		"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y take back`,
+		"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x lies below dir ` +
+			`/etc/cron.d, which is declared absent`,
 		"[hostname.a]\n[hostname.b]\n": `which can have one hostname; first at ` +
 			`manifests/all.toml:1:11`,
 		"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":  `put has no "txt"; did you mean "text"?`,
@@ -424,6 +433,12 @@ func TestTrees(t *testing.T) {
 	for want, fs := range map[string]fstest.MapFS{
 		"the folder manifests/site cannot be read":  files(declared, "manifests/sites/a", "x"),
 		"it is a path inside the manifest's folder": files("[dir.\"/srv/site\"]\ncopy = \"../site\"\n"),
+		"file /srv/site/b/x declares /srv/site/b/x, which dir /srv/site copies from its folder": files(declared+
+			"[file.\"/srv/site/b/x\"]\ncontent = \"two\"\n", "manifests/site/b/x", "one\n"),
+		"file /srv/site/b declares /srv/site/b, which dir /srv/site copies": files(declared+
+			"[file.\"/srv/site/b\"]\ncontent = \"two\"\n", "manifests/site/b/x", "one\n"),
+		"lines /srv/site/a declares /srv/site/a, which dir /srv/site copies": files(declared+
+			"[lines.\"/srv/site/a\"]\nput = [{ text = \"x\" }]\n", "manifests/site/a", "one\n"),
 		"the folders differ": files(declared+"[use.other]\n", "manifests/site/a", "x",
 			"manifests/other/manifest.toml", declared, "manifests/other/site/a", "y"),
 	} {

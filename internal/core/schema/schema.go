@@ -119,6 +119,10 @@ type Kind struct {
 	// Part gives the path of the file of which this declares a part, so that the
 	// whole of it may not be declared as well. May be nil.
 	Part func(name string) string
+	// Edit gives what a file is to hold by this declaration, of a part of it, given what it
+	// holds: of two that take back what the other does the file would never be as declared. May
+	// be nil.
+	Edit func(name string, absent bool, a value.Attrs, text string) (string, error)
 	// Needs gives the references that this declaration implies a need for;
 	// those that are not declared are ignored. May be nil.
 	Needs func(Needer) []value.Ref

@@ -630,28 +630,27 @@ func TestADpkgThatWasCutOff(t *testing.T) {
 }
 
 // TestAMountInsideAFolderThatIsToGo is refused before anything is deleted, in a preview
-// as well, unless the mount is declared absent too.
+// as well, unless the mount is declared absent too. A folder of which others go keeps it.
 func TestAMountInsideAFolderThatIsToGo(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	mounts := b.on("proc/mounts")
 	b.put("srv/pool/old/readings", "3.1\n")
+	b.put("srv/pool/stray", "x\n")
 	b.put("proc/mounts", mounts+"/dev/vdb1 /srv/pool/old ext4 rw 0 0\n")
-	for _, manifest := range []string{
-		"[dir.\"/srv/pool\"]\nabsent = true\nwith_contents = true\n",
-		"[dir.\"/srv/pool\"]\ncopy = \"pages\"\nonly_declared = true\n",
-	} {
-		b.write("manifests/all/manifest.toml", manifest)
-		b.write("manifests/all/pages/index.html", "tides\n")
-		for _, preview := range []bool{true, false} {
-			h := b.one(preview)
-			if h.Count(plan.Failed) != 1 || !strings.Contains(h.Tasks[0].Message, "is mounted at /srv/pool/old") {
-				t.Errorf("preview %v: %+v", preview, h.Tasks)
-			}
-		}
-		if b.on("srv/pool/old/readings") == "" {
-			t.Fatal("what is mounted there is deleted")
+	b.write("manifests/all/manifest.toml", "[dir.\"/srv/pool\"]\nabsent = true\nwith_contents = true\n")
+	for _, preview := range []bool{true, false} {
+		h := b.one(preview)
+		if h.Count(plan.Failed) != 1 || !strings.Contains(h.Tasks[0].Message, "is mounted at /srv/pool/old") {
+			t.Errorf("preview %v: %+v", preview, h.Tasks)
 		}
 	}
+	b.write("manifests/all/manifest.toml", "[dir.\"/srv/pool\"]\ncopy = \"pages\"\nonly_declared = true\n")
+	b.write("manifests/all/pages/index.html", "tides\n")
+	wants(t, b.one(false), "dir /srv/pool changed")
+	if b.on("srv/pool/old/readings") == "" || b.on("srv/pool/stray") != "" {
+		t.Fatal("what is mounted there is deleted, or what lies there is not")
+	}
+	b.settled()
 	b.write("manifests/all/manifest.toml", "[dir.\"/srv/pool\"]\nabsent = true\nwith_contents = true\n"+
 		"[mount.\"/srv/pool/old\"]\nabsent = true\n")
 	if h := b.one(true); h.Count(plan.Changed) != 2 {

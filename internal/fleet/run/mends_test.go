@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"jadekettle/internal/core/plan"
 	"jadekettle/internal/fleet/run"
 )
 
@@ -104,6 +105,73 @@ func TestWhatGoesAlong(t *testing.T) {
 	b.manifest("[package.old-ticker]\nabsent = true\n")
 	if h := b.one(true); !strings.Contains(h.Tasks[0].Message, "essential to this host") {
 		t.Errorf("an essential one: %s %s", h.Tasks[0].Status, h.Tasks[0].Message)
+	}
+}
+
+// TestNeighborsThatDisagree end as failed in every run, and never as unchanged: what another one
+// took back is read again.
+func TestNeighborsThatDisagree(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.put("etc/systemd/system/ebb.service", "[Unit]\nConflicts=cron.service\n[Service]\nExecStart=/usr/sbin/ebb\n")
+	b.put("etc/systemd/system/cron.service", "[Unit]\nConflicts=ebb.service\n[Service]\nExecStart=/usr/sbin/cron\n")
+	for manifest, want := range map[string]string{
+		"[hosts_entry.\"192.0.2.9\"]\nnames = [\"buoy\"]\n[lines.\"/etc/hosts\"]\ntake_out = ['buoy']\n": "lines /etc/hosts failed: " +
+			"it takes back what hosts_entry 192.0.2.9 declares",
+		"[user.maren]\nhome = \"/home/maren\"\nkeys = [\"ssh-ed25519 " +
+			"AAAAC3NzaC1lZDI1NTE5AAAAIGWmJ3pu3rGQcJj7fjq8AOhK0bVYrFmkmrsDyM2kMFyM maren\"]\nonly_keys = true\n" +
+			"[file.\"/home/maren/.ssh/authorized_keys\"]\ncontent = \"\"\n": "authorized_keys failed: it takes back what user maren",
+		"[service.cron]\nrunning = true\n[service.ebb]\nrunning = true\n": "failed",
+	} {
+		b.manifest(manifest)
+		for try := range 3 {
+			h := b.one(false)
+			got := ""
+			for _, task := range h.Tasks {
+				got += task.Ref.String() + " " + string(task.Status) + ": " + task.Message + "\n"
+			}
+			if h.Count(plan.Failed) == 0 || !strings.Contains(got, want) {
+				t.Errorf("try %d of\n%s\nended with\n%s", try, manifest, got)
+			}
+		}
+	}
+}
+
+// TestDeclaredInOtherWords: a file of which parts are declared now does not go as what was declared
+// whole.
+func TestDeclaredInOtherWords(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.leftovers.Take = true
+	b.manifest("[file.\"/etc/tides\"]\ncontent = \"a = 1\\nb = 1\\n\"\n")
+	b.run(false)
+	b.manifest("[lines.\"/etc/tides\"]\nput = [{ text = \"a = 2\", over = '^a' }]\n")
+	wants(t, b.one(false), "lines /etc/tides changed")
+	if got := b.on("etc/tides"); got != "a = 2\nb = 1\n" {
+		t.Errorf("the file holds %q", got)
+	}
+	b.settled()
+}
+
+// TestOnlyDeclared takes away what nobody declares, and leaves what others do, wherever their kind
+// keeps it.
+func TestOnlyDeclared(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.write("manifests/all/site/index.html", "tides\n")
+	b.put("srv/site/stray", "x")
+	b.put("srv/site/deep/er/stray", "x")
+	b.put("srv/site/uploads/chart", "x")
+	b.put("etc/cron.d/stray", "x")
+	b.write("manifests/all/manifest.toml", "[dir.\"/srv/site\"]\ncopy = \"site\"\nonly_declared = true\n[dir.\"/srv/site/uploads\"]\n"+
+		"mode = \"0755\"\n[file.\"/srv/site/deep/er/note\"]\ncontent = \"x\"\n[dir.\"/srv/site/deep/er\"]\n[dir.\"/srv/site/deep\"]\n"+
+		"[dir.\"/etc/cron.d\"]\ncopy = \"site\"\nonly_declared = true\n[cron.rotate]\nschedule = \"@daily\"\nrun = \"true\"\n")
+	for range 2 {
+		b.run(false)
+	}
+	b.settled()
+	for p, want := range map[string]bool{"srv/site/stray": false, "srv/site/uploads/chart": true, "srv/site/deep/er/note": true,
+		"etc/cron.d/stray": false, "etc/cron.d/rotate": true, "srv/site/index.html": true} {
+		if there := b.on(p) != ""; there != want {
+			t.Errorf("%s is there: %v", p, there)
+		}
 	}
 }
 

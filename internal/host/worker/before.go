@@ -162,24 +162,16 @@ func (r *runner) veiled(ref value.Ref) bool {
 		r.befores.veiled = map[string]bool{}
 		for _, t := range r.tasks {
 			if plan.LastOf(t).Secret || len(t.Masks) > 0 {
-				r.befores.veiled[fileOf(t.Ref)] = true
+				r.befores.veiled[kinds.FileOf(t.Ref)] = true
 			}
 		}
 		for ref, e := range r.store.Entries {
 			if e.Last != nil && e.Last.Secret {
-				r.befores.veiled[fileOf(ref)] = true
+				r.befores.veiled[kinds.FileOf(ref)] = true
 			}
 		}
 	}
 	return ref.Kind == "file" && r.befores.veiled[ref.Name]
-}
-
-// fileOf is the file that a declaration of a part of one is about, and its name else.
-func fileOf(ref value.Ref) string {
-	if k, ok := kinds.Find(ref.Kind); ok && k.Schema().Part != nil {
-		return k.Schema().Part(ref.Name)
-	}
-	return kind.FileOfPart(ref.Name)
 }
 
 // prune lets go what is not kept any longer. That it cannot be is no reason to call a run

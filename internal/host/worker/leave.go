@@ -4,11 +4,13 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"path"
 	"slices"
 	"strings"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/host/kinds"
@@ -36,6 +38,15 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 		return nil, nil
 	}
 	refs := r.store.Leftovers(run, r.declared())
+	refs = slices.DeleteFunc(refs, func(ref value.Ref) bool {
+		if !r.inOtherWords(ref) {
+			return false
+		}
+		if !run.Preview {
+			r.store.Drop(ref)
+		}
+		return true
+	})
 	for _, ref := range r.gone(ctx, refs) {
 		r.store.Drop(ref)
 		refs = slices.DeleteFunc(refs, func(have value.Ref) bool { return have == ref })
@@ -78,6 +89,19 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 		return nil, err
 	}
 	return stay, s.streaming(func() error { return r.run(ctx) })
+}
+
+// inOtherWords says whether what was declared once is still, by another kind: a file of which parts
+// are declared now, or that is copied whole by now.
+func (r *runner) inOtherWords(ref value.Ref) bool {
+	whole := func(kindName string) bool {
+		k, ok := kinds.Find(kindName)
+		return ok && k.Schema().NameSpace() == schema.Paths
+	}
+	at := kinds.FileOf(ref)
+	return path.IsAbs(at) && slices.ContainsFunc(r.tasks, func(t plan.Task) bool {
+		return !t.Absent && kinds.FileOf(t.Ref) == at && (whole(ref.Kind) || whole(t.Ref.Kind))
+	})
 }
 
 // follow has tasks of the worker's own follow those of the plan, and tells the controller.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
 	"reflect"
 	"slices"
 	"strings"
@@ -37,11 +36,12 @@ type runner struct {
 	guard      *guard.Keeper   // keeps us from being locked out; may be nil
 	foreseeing bool            // it only tells what it would do, in foreseen
 	foreseen   []plan.Result
-	leaving    int          // from which task on they take away what is left over
-	past       *ledger.Past // keeps what stands before it is changed
-	unkept     bool         // that failed once, so nothing more of this run is kept
-	befores    befores      // of the tasks that are at work
-	undo       *undoing     // puts back what an earlier run changed; nil in any other run
+	leaving    int              // from which task on they take away what is left over
+	past       *ledger.Past     // keeps what stands before it is changed
+	unkept     bool             // that failed once, so nothing more of this run is kept
+	befores    befores          // of the tasks that are at work
+	onPath     map[string][]int // tasks that ended as declared, by the file that they are about
+	undo       *undoing         // puts back what an earlier run changed; nil in any other run
 	// surveyed is closed when the facts are read, which are those of before the
 	// first change.
 	surveyed chan struct{}
@@ -51,6 +51,7 @@ func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
 	r := &runner{s: s, store: store}
 	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Ask: s.ask,
 		Hide: r.mask.Hide}
+	r.env.Paths = func(t plan.Task) []string { return kinds.Paths(r.env, t) }
 	return r
 }
 
@@ -202,6 +203,7 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 	}
 	results = append(results, over...)
 	share(results, time.Since(begun))
+	results, beside := apart(k, results, len(work) > 0)
 	if err := r.end(results); err != nil {
 		return err
 	}
@@ -209,6 +211,11 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 		return rebootError{work[0]}
 	}
 	r.before(ctx, k, work)
+	err = r.changeAll(ctx, k, work)
+	return errors.Join(err, r.end(r.stillRight(ctx, k, beside)))
+}
+
+func (r *runner) changeAll(ctx context.Context, k kind.Kind, work []kind.Work) error {
 	for _, part := range r.parts(k, work) {
 		if r.s.ending() {
 			return nil
@@ -496,7 +503,7 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 		errs = k.Write(ctx, r.env, work)
 	})
 	for _, t := range tasks {
-		if p := fileOf(t.Ref); path.IsAbs(p) {
+		for _, p := range kinds.Paths(r.env, t) {
 			service.Wrote(r.env, p)
 		}
 	}
@@ -508,7 +515,7 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 			r.settle(work[i].Task, owed[i], reflect.DeepEqual(reading.State, work[i].State))
 			continue // the next run tells how it stands
 		}
-		res := r.outcome(k, work[i], errs[i], reading)
+		res := r.outcome(ctx, k, work[i], errs[i], reading)
 		r.settle(work[i].Task, owed[i], res.Status == plan.Failed && reflect.DeepEqual(reading.State, work[i].State))
 		if res.Status == plan.Failed && try <= work[i].Task.Tries.More && !r.s.ending() && len(which) == 0 {
 			again = append(again, r.next(k, work[i], reading))
@@ -544,7 +551,7 @@ func (r *runner) saveDebts(work []kind.Work) error {
 
 // outcome judges a task by what stands after the change, whatever the command
 // had said.
-func (r *runner) outcome(k kind.Kind, w kind.Work, wrote error, after kind.Reading) plan.Result {
+func (r *runner) outcome(ctx context.Context, k kind.Kind, w kind.Work, wrote error, after kind.Reading) plan.Result {
 	if wrote != nil {
 		res := r.failed(w.Task, wrote)
 		res.Changes = w.Changes
@@ -559,6 +566,11 @@ func (r *runner) outcome(k kind.Kind, w kind.Work, wrote error, after kind.Readi
 			still = append(still, fmt.Sprintf("%s is %s, declared %s", c.What, c.Was, c.Becomes))
 		}
 		res := r.failed(w.Task, fmt.Errorf("the change did not hold: %s", strings.Join(still, ", ")))
+		res.Changes = w.Changes
+		return res
+	}
+	if err := r.undoes(ctx, w.Task); err != nil {
+		res := r.failed(w.Task, err)
 		res.Changes = w.Changes
 		return res
 	}
@@ -631,6 +643,7 @@ func (r *runner) end(results []plan.Result) error {
 	for i := range results {
 		res := &results[i]
 		r.ended[res.ID] = res.Status
+		r.keepsDeclared(*res)
 		res.Message, res.Do, res.Output = r.clean(res.Message), r.clean(res.Do), r.clean(res.Output)
 		r.cleanAll(res.Changes)
 		r.cleanAll(res.Written)

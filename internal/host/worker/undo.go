@@ -213,7 +213,7 @@ func (u *undoing) edges(tasks []plan.Task) {
 	folders := map[string][]value.Ref{}
 	for i, t := range tasks {
 		by[t.Ref] = i
-		folders[path.Dir(fileOf(t.Ref))] = append(folders[path.Dir(fileOf(t.Ref))], t.Ref)
+		folders[path.Dir(kinds.FileOf(t.Ref))] = append(folders[path.Dir(kinds.FileOf(t.Ref))], t.Ref)
 	}
 	declared := func(ref value.Ref) bool { _, ok := by[ref]; return ok }
 	in := func(folder string) []value.Ref { return folders[folder] }

@@ -55,6 +55,7 @@ mode = "0755"
 	TooMany:  "/etc/profile#tides",
 	Canon:    kind.CanonPart,
 	Part:     kind.FileOfPart,
+	Edit:     kind.Pure(blocks{}),
 	Needs:    kind.PartNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
 		_, word := kind.PartOf(name)

@@ -67,11 +67,20 @@ func readTree(env *kind.Env, t plan.Task) ([]entry, error) {
 	if !t.Attrs.Bool("only_declared") {
 		return list, nil
 	}
-	inside, err := env.Mounted(t.Ref.Name)
+	return foreign(env, t, list, func(p string) bool { return at[p] }, gone)
+}
+
+// foreign adds what is below the folder and neither copied nor anybody's: what the plan declares
+// there, and what is mounted there, stays.
+func foreign(env *kind.Env, t plan.Task, list []entry, copied func(string) bool, gone map[string]bool) ([]entry, error) {
+	others, err := kept(env, t)
 	if err != nil {
 		return nil, err
 	}
-	for _, folder := range append([]string{""}, folders(list)...) {
+	open := append([]string{""}, folders(list)...)
+	for len(open) > 0 {
+		folder := open[0]
+		open = open[1:]
 		if gone[folder] {
 			continue
 		}
@@ -81,18 +90,62 @@ func readTree(env *kind.Env, t plan.Task) ([]entry, error) {
 		}
 		for _, name := range names {
 			p := path.Join(folder, name)
-			if at[p] || len(list) >= maxForeign {
-				continue
-			}
-			if len(inside) > 0 {
-				if err := env.Removable(path.Join(t.Ref.Name, p)); err != nil {
-					return nil, err
+			switch {
+			case copied(p) || others[p] == whole || len(list) >= maxForeign:
+			case others[p] == above:
+				if isFolder(env, path.Join(t.Ref.Name, p)) {
+					open = append(open, p)
 				}
+			default:
+				list = append(list, entry{path: p, foreign: true})
 			}
-			list = append(list, entry{path: p, foreign: true})
 		}
 	}
 	return list, nil
+}
+
+// What of somebody else's is at a path below the folder.
+const (
+	whole = 1 + iota // the thing itself, with all that is in it
+	above            // something below it
+)
+
+// kept gives, by their paths below the folder, what others declare there or is mounted there, and
+// the folders on the way.
+func kept(env *kind.Env, t plan.Task) (map[string]int, error) {
+	list, err := env.Mounted(t.Ref.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, other := range env.Tasks {
+		if env.Paths != nil && !other.Absent && other.Ref != t.Ref {
+			list = append(list, env.Paths(other)...)
+		}
+	}
+	out := map[string]int{}
+	for _, p := range list {
+		rel, below := strings.CutPrefix(p, t.Ref.Name+"/")
+		if !below {
+			continue
+		}
+		out[rel] = whole
+		for up := path.Dir(rel); up != "."; up = path.Dir(up) {
+			if out[up] == 0 {
+				out[up] = above
+			}
+		}
+	}
+	return out, nil
+}
+
+func isFolder(env *kind.Env, at string) bool {
+	d, name, err := env.Split(at)
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	info, err := d.Lstat(name)
+	return err == nil && info.Type.IsDir()
 }
 
 func folders(list []entry) []string {

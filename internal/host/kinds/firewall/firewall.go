@@ -188,6 +188,9 @@ type remembered struct {
 	Kernel string `json:"kernel"`
 }
 
+// Keeps gives the rules' file and the unit that loads it.
+func (openings) Keeps(*kind.Env, plan.Task) []string { return []string{file, unitFile, unitLink} }
+
 const memory = "firewall.json"
 
 // Read compares the file, the kernel and what is loaded at boot.

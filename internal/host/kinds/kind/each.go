@@ -11,7 +11,7 @@ import (
 // One is a kind of which each task stands alone: a schema, and a read, a
 // compare and a write of one thing. S is what stands, in the kind's own form.
 //
-// It may also be a [Lister], a [Capturer], a [Gatherer] and a [Stander].
+// It may also be a [Lister], a [Capturer], a [Gatherer], a [Keeper] and a [Stander].
 type One[S any] interface {
 	Schema() *schema.Kind
 	// Read tells what stands. With an error that wraps ErrNotYet the state may
@@ -111,6 +111,14 @@ func (k each[S]) Capture(ctx context.Context, env *Env, t plan.Task, state any) 
 		return c.Capture(ctx, env, t, state.(S))
 	}
 	return plan.Captured{}, problem.Errorf("a %s cannot be captured", k.Schema().Name).Remedy("declare it by hand")
+}
+
+// Keeps gives none where the One is no [Keeper].
+func (k each[S]) Keeps(env *Env, t plan.Task) []string {
+	if keeper, ok := k.One.(Keeper); ok {
+		return keeper.Keeps(env, t)
+	}
+	return nil
 }
 
 func (k each[S]) Stands(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Stood, error) {

@@ -27,6 +27,15 @@ type Edit interface {
 	Stale() []Topic
 }
 
+// Pure is what a schema says of an Edit, for those that look at declarations without a host.
+func Pure(e interface {
+	Edit(t plan.Task, text string) (string, error)
+}) func(name string, absent bool, a value.Attrs, text string) (string, error) {
+	return func(name string, absent bool, a value.Attrs, text string) (string, error) {
+		return e.Edit(plan.Task{Ref: value.Ref{Name: name}, Absent: absent, Attrs: a}, text)
+	}
+}
+
 // Remover is an Edit whose file goes as a whole where it is declared absent.
 type Remover interface{ Removes() bool }
 

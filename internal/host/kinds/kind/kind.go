@@ -63,6 +63,13 @@ type Foreseer interface {
 	Foresee(ctx context.Context, env *Env, work []Work) []error
 }
 
+// Keeper is a Kind that keeps what is declared at paths which neither its names nor its schema's
+// Part tell.
+type Keeper interface {
+	// Keeps gives the paths at which something stands that is a task's own.
+	Keeps(env *Env, t plan.Task) []string
+}
+
 // Wider is a Kind whose Write may change more things of its kind than are declared, such as
 // what a package needs.
 type Wider interface {
@@ -147,6 +154,10 @@ type Env struct {
 
 	// Hide keeps a text out of all that this run tells from here on.
 	Hide func(text string)
+
+	// Paths gives where on the host a task of the plan keeps what it declares; empty for what
+	// lies at no path.
+	Paths func(t plan.Task) []string
 
 	// Did holds what a kind did in this run of which nothing can be read back.
 	Did map[value.Ref]bool

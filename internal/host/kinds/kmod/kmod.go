@@ -91,6 +91,11 @@ type state struct {
 func bootFile(name string) string  { return "/etc/modules-load.d/jadekettle-" + name + ".conf" }
 func rulesFile(name string) string { return "/etc/modprobe.d/jadekettle-" + name + ".conf" }
 
+// Keeps gives the module's files.
+func (modules) Keeps(_ *kind.Env, t plan.Task) []string {
+	return []string{bootFile(t.Ref.Name), rulesFile(t.Ref.Name)}
+}
+
 // Read asks the kernel, and looks at the module's files.
 func (modules) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	var st state

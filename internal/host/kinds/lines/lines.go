@@ -52,6 +52,7 @@ make = true
 	NoAbsent: "take lines out with take_out",
 	Canon:    kind.CanonPart,
 	Part:     kind.FileOfPart,
+	Edit:     kind.Pure(lines{}),
 	Needs:    kind.PartNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
 		if !a.Has("put") && !a.Has("take_out") {

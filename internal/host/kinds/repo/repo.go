@@ -131,6 +131,17 @@ type state struct {
 	old, oldKey kind.Text    // as they stand
 }
 
+// Keeps gives the files that tell of the repository.
+func (repos) Keeps(env *kind.Env, t plan.Task) []string {
+	m, err := packages.ManagerOf(env)
+	by, ok := m.(backend.Repositories)
+	if err != nil || !ok {
+		return nil
+	}
+	source, key := by.SourceFiles(backend.Source{Name: t.Ref.Name})
+	return []string{source.Path, key.Path}
+}
+
 // maxKey bounds a key, in bytes.
 const maxKey = 256 << 10
 

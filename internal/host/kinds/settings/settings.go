@@ -68,6 +68,7 @@ make = true
 	NoAbsent: "take settings out with unset",
 	Canon:    kind.CanonPart,
 	Part:     kind.FileOfPart,
+	Edit:     kind.Pure(edit{}),
 	Needs:    kind.PartNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
 		if !a.Has("set") && !a.Has("unset") {

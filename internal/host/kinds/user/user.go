@@ -235,6 +235,26 @@ func openHome(env *kind.Env, home string) (machine.File, machine.Info, error) {
 	return f, info, err
 }
 
+// Keeps gives the home, and the file of keys where that is declared.
+func (users) Keeps(env *kind.Env, t plan.Task) []string {
+	home := t.Attrs.Text("home")
+	if home == "" {
+		a, err := env.Accounts()
+		if err != nil {
+			return nil
+		}
+		u, _ := a.User(t.Ref.Name)
+		home = u.Home
+	}
+	switch {
+	case home == "" || home == "/":
+		return nil
+	case t.Attrs.Has("keys"):
+		return []string{home, keysFile(home)}
+	}
+	return []string{home}
+}
+
 // giveHome gives a new account the home that was there before it, such as a file system
 // of its own: one of root's in which nothing lies. What is declared of the folder itself
 // counts more.

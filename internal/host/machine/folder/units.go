@@ -173,6 +173,14 @@ func (h *Machine) act(verb, name string, d definition, u *unit, now bool, out io
 		if !u.active || u.loaded.file == "" { // what does not run is not kept in memory
 			u.loaded = d
 		}
+		for line := range strings.Lines(d.text()) {
+			rest, ok := strings.CutPrefix(strings.TrimSpace(line), "Conflicts=")
+			for _, other := range strings.Fields(rest) {
+				if o := h.units[other]; ok && o != nil {
+					o.active = false
+				}
+			}
+		}
 		if verb == "restart" || !u.active {
 			u.since, u.runs = h.uptime(), u.loaded.text()
 		}
