@@ -137,7 +137,7 @@ func attribute(at schema.Attr) map[string]any {
 	}
 	item := map[string]any{"type": "string"}
 	switch {
-	case at.Type == schema.Values:
+	case (at.Type == schema.Values || at.Type == schema.Nested):
 		item = map[string]any{"type": "object"}
 	case at.Type == schema.Table:
 		fields := map[string]any{}

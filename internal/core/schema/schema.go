@@ -39,6 +39,7 @@ const (
 	Pattern              // a regular expression (RE2)
 	Quiet                // text that may be made of a secret
 	Values               // a table of texts, numbers and bools by names of its own; they may be secrets
+	Nested               // such a table with lists and tables in it as well
 	Table                // a table with the fields that the attribute names
 	Scalar               // a text or a number, kept as text
 	Duration             // a length of time, such as "90s"
@@ -52,7 +53,7 @@ func (t Type) String() string {
 		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
 		"text", "a command line", "a secret text",
 		"a reference such as \"service tide-logger\"", "a regular expression", "text", "a table of values",
-		"a table", "a text or a number", "a length of time such as \"90s\"",
+		"a table of values", "a table", "a text or a number", "a length of time such as \"90s\"",
 		"a file in the manifest's folder, an address or a path", "a folder's path in the manifest's folder"}[t]
 }
 
@@ -411,13 +412,44 @@ func (a Attr) values(v any) (any, error) {
 			Remedy("write %s = { NAME = \"...\" }", a.Name)
 	}
 	for _, name := range value.Keys(table) {
-		_, secret := table[name].(value.Secret)
-		if text, scalar := value.Text(table[name]); !secret && (!scalar || strings.ContainsRune(text, 0)) {
-			return nil, problem.Errorf("%s.%s is %s", a.Name, name, value.TypeName(table[name])).
-				Remedy("it takes a text, a number or a bool")
+		if wrong := a.unfit(table[name]); wrong != nil {
+			do := "it takes a text, a number or a bool"
+			if a.Type == Nested {
+				do += ", a list or a table of such"
+			}
+			return nil, problem.Errorf("%s.%s is %s", a.Name, name, value.TypeName(wrong[0])).Remedy("%s", do)
 		}
 	}
 	return table, nil
+}
+
+// unfit gives what may not be in a table of values; nil when all may.
+func (a Attr) unfit(v any) []any {
+	var inside []any
+	switch v := v.(type) {
+	case value.Secret:
+		return nil
+	case []any:
+		inside = v
+	case map[string]any:
+		for _, name := range value.Keys(v) {
+			inside = append(inside, v[name])
+		}
+	default:
+		if text, scalar := value.Text(v); !scalar || strings.ContainsRune(text, 0) {
+			return []any{v}
+		}
+		return nil
+	}
+	if a.Type != Nested {
+		return []any{v}
+	}
+	for _, one := range inside {
+		if wrong := a.unfit(one); wrong != nil {
+			return wrong
+		}
+	}
+	return nil
 }
 
 // table checks a table with fixed fields.
@@ -467,7 +499,7 @@ func (a Attr) one(v any) (any, error) {
 		return nil, problem.Errorf("%s takes one value, not a list", a.Name).Remedy("write %s = %s", a.Name, one)
 	}
 	switch a.Type {
-	case Values:
+	case Values, Nested:
 		return a.values(v)
 	case Scalar:
 		switch v.(type) {

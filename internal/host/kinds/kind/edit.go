@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"jadekettle/internal/core/plan"
@@ -190,15 +191,24 @@ func (k edits) whole(t plan.Task) (plan.Task, bool) {
 	return t, true
 }
 
-// holdsSecret says whether an attribute is a secret, or a table with one in it.
+// holdsSecret says whether an attribute is a secret, or holds one.
 func holdsSecret(a value.Attrs) bool {
 	for _, v := range a {
-		if _, secret := v.(value.Secret); secret {
+		if isSecret(v) {
 			return true
 		}
-		if table, ok := v.(map[string]any); ok && holdsSecret(table) {
-			return true
-		}
+	}
+	return false
+}
+
+func isSecret(v any) bool {
+	switch v := v.(type) {
+	case value.Secret:
+		return true
+	case []any:
+		return slices.ContainsFunc(v, isSecret)
+	case map[string]any:
+		return holdsSecret(v)
 	}
 	return false
 }
@@ -257,32 +267,40 @@ func (k edits) Capture(context.Context, *Env, plan.Task, edited) (plan.Captured,
 
 // Lines are the lines of a text file, and how it ends them.
 type Lines struct {
-	List []string // without their ends
+	List []string // without their ends; where some end in \r\n and some do not, \r is a part of the line
 	end  string
+	last string // the last line of a file whose last line has no end
+	open bool
 }
 
 // SplitLines takes a text apart.
 func SplitLines(text string) Lines {
 	l := Lines{end: "\n"}
-	if strings.Contains(text, "\r\n") {
-		l.end = "\r\n"
-	}
 	if text == "" {
 		return l
 	}
-	l.List = strings.Split(strings.TrimSuffix(text, "\n"), "\n")
-	for i, line := range l.List {
-		l.List[i] = strings.TrimSuffix(line, "\r")
+	if n := strings.Count(text, "\n"); n > 0 && n == strings.Count(text, "\r\n") {
+		l.end = "\r\n"
+	}
+	l.open = !strings.HasSuffix(text, "\n")
+	l.List = strings.Split(strings.TrimSuffix(text, l.end), l.end)
+	if l.open {
+		l.last = l.List[len(l.List)-1]
 	}
 	return l
 }
 
-// String puts the lines together, each with its end.
+// String puts the lines together, each with its end. A last line that had none gets one only when
+// it is another one by now.
 func (l Lines) String() string {
 	if len(l.List) == 0 {
 		return ""
 	}
-	return strings.Join(l.List, l.end) + l.end
+	text := strings.Join(l.List, l.end)
+	if l.open && l.List[len(l.List)-1] == l.last {
+		return text
+	}
+	return text + l.end
 }
 
 // Spot finds where something new belongs: behind the last line that below finds,

@@ -2,7 +2,7 @@ package settings
 
 import (
 	enc "encoding/json"
-	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -20,23 +20,44 @@ func editJSON(t plan.Task, text string) (string, error) {
 	if !enc.Valid([]byte(text)) {
 		return "", problem.Errorf("the file is no JSON").Remedy("put it right by hand, or declare it whole")
 	}
-	var way []string
-	if section := t.Attrs.Text("section"); section != "" {
-		way = strings.Split(section, ".")
-	}
-	set := t.Attrs.Table("set")
-	var err error
-	for _, key := range t.Attrs.Texts("unset") {
-		if text, err = unsetJSON(text, append(slices.Clone(way), key)); err != nil {
+	return eachSetting(t, text, func(text string, way []string, v any, unset bool) (string, error) {
+		before, err := plainJSON(text)
+		if err != nil {
 			return "", err
 		}
-	}
-	for _, key := range value.Keys(set) {
-		if text, err = setJSON(text, append(slices.Clone(way), key), bare(set[key])); err != nil {
-			return "", err
+		for unset {
+			less, err := unsetJSON(text, way)
+			if err != nil || less == text { // a name may be there several times
+				break
+			}
+			text = less
 		}
+		if v = numbered(bareAll(v)); !unset {
+			if text, err = setJSON(text, way, v); err != nil {
+				return "", err
+			}
+		}
+		after, err := plainJSON(text)
+		if err != nil || !reflect.DeepEqual(pruned(after), pruned(meant(before, way, v, unset))) {
+			return "", untouched(way)
+		}
+		return text, nil
+	})
+}
+
+// plainJSON gives what a text says, numbers as they are written.
+func plainJSON(text string) (map[string]any, error) {
+	dec := enc.NewDecoder(strings.NewReader(text))
+	dec.UseNumber()
+	var out any
+	if err := dec.Decode(&out); err != nil {
+		return nil, err
 	}
-	return text, nil
+	table, ok := out.(map[string]any)
+	if !ok {
+		return nil, problem.Errorf("the whole file is no table").Remedy("mend section")
+	}
+	return table, nil
 }
 
 // member is one member of an object: offsets of its key, and of its value.
@@ -142,7 +163,7 @@ func setJSON(text string, way []string, v any) (string, error) {
 		var stands any
 		dec := enc.NewDecoder(strings.NewReader(text[m.from:m.to]))
 		dec.UseNumber()
-		if dec.Decode(&stands); fmt.Sprintf("%T", stands) == fmt.Sprintf("%T", numbered(v)) && stands == numbered(v) {
+		if dec.Decode(&stands); reflect.DeepEqual(stands, v) {
 			return text, nil
 		}
 		return text[:m.from] + encode(v) + text[m.to:], nil
@@ -165,10 +186,22 @@ func setJSON(text string, way []string, v any) (string, error) {
 
 // numbered is a value as the decoder gives it.
 func numbered(v any) any {
-	switch v.(type) {
+	switch v := v.(type) {
 	case int64, float64:
 		text, _ := value.Text(v)
 		return enc.Number(text)
+	case []any:
+		out := make([]any, len(v))
+		for i, one := range v {
+			out[i] = numbered(one)
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for k, one := range v {
+			out[k] = numbered(one)
+		}
+		return out
 	}
 	return v
 }

@@ -27,8 +27,9 @@ var about = &schema.Kind{
 	Area:  "files",
 	About: "Single settings of a configuration file, its other settings, comments and order left alone.",
 	Doc: "The name is the file's path and, where several declarations are about one file, # and a word of your own. A " +
-		"setting that is there several times is kept once. A new one stands below the comment that shows it, or at the " +
-		"end of its section. In a file of keys and values without a sign between them, what follows a Match or Host " +
+		"setting that is there several times is kept once, also where its section is there several times. A new one " +
+		"stands below the comment that shows it, or at the end of its section. The file is read before and after: one that " +
+		"would say anything else than what is meant is not touched. In a file of keys and values without a sign between them, what follows a Match or Host " +
 		"line is left alone, as OpenSSH reads such files.",
 	Attrs: append([]schema.Attr{
 		{Name: "format", Type: schema.Text, Required: true, Choices: []string{ini, toml, json, yaml, words, assigned},
@@ -36,8 +37,10 @@ var about = &schema.Kind{
 		{Name: "section", Type: schema.Text, Default: "none, or the top",
 			Doc:      "The section that they stand in; of TOML, JSON and YAML the way to the table, with dots.",
 			Examples: []string{`"Service"`, `"feeds.north"`}},
-		{Name: "set", Type: schema.Values, Doc: "What must be set, and to what; this may be secret.",
-			Examples: []string{`{ rate = 60, station = "north-pier" }`}},
+		{Name: "set", Type: schema.Nested,
+			Doc: "What must be set, and to what; this may be secret. A list is several lines of one name, as in a drop-in of " +
+				"systemd, and in TOML, JSON and YAML a list; there a table may be given too.",
+			Examples: []string{`{ rate = 60, station = "north-pier" }`, `{ ExecStart = ["", "/usr/sbin/tide-logger -q"] }`}},
 		{Name: "unset", Type: schema.Text, List: true, Doc: "What must not be set.", Examples: []string{`["old-feed"]`}},
 	}, kind.EditAttrs...),
 	Examples: []schema.Example{
@@ -78,9 +81,14 @@ make = true
 		if a.Has("section") && (f == words || f == assigned) {
 			return "section", problem.Errorf("files of the form %q have no sections", f).Remedy("take section out")
 		}
+		section := a.Text("section")
+		if strings.ContainsAny(section, "\r\n") || strings.TrimSpace(section) != section || f == ini && strings.Contains(section, "]") {
+			return "section", problem.Errorf("%q is no name of a section", section).Remedy("write it as it stands in the file")
+		}
 		set := a.Table("set")
 		for _, key := range append(value.Keys(set), a.Texts("unset")...) {
-			if key == "" || strings.ContainsAny(key, "\r\n=#[]") || f == words && strings.ContainsAny(key, " \t") {
+			if key == "" || strings.TrimSpace(key) != key || strings.ContainsAny(key, "\r\n=#[]") ||
+				f == words && strings.ContainsAny(key, " \t") || strings.HasPrefix(key, ";") {
 				return "set", problem.Errorf("%q is no name of a setting", key).Remedy("write it as it stands in the file")
 			}
 		}
@@ -90,29 +98,41 @@ make = true
 			}
 		}
 		for _, key := range value.Keys(set) {
-			if text := plain(set[key]); f != json && f != toml && f != yaml && strings.ContainsAny(text, "\r\n") {
-				return "set", problem.Errorf("the value of %s has several lines", key).Remedy("write it in one")
+			if err := checkLine(f, key, set[key]); err != nil {
+				return "set", err
 			}
 		}
 		return kind.CheckEdit(name, a)
 	},
 }
 
-// plain is a value as text, secret or not.
-func plain(v any) string {
-	if s, secret := v.(value.Secret); secret {
-		return s.Reveal()
+// checkLine says what a file of lines cannot hold.
+func checkLine(form, key string, v any) error {
+	if form == json || form == toml || form == yaml {
+		return nil
 	}
-	text, _ := value.Text(v)
-	return text
-}
-
-// bare is a value without its secrecy, in its own type.
-func bare(v any) any {
-	if s, secret := v.(value.Secret); secret {
-		return s.Scalar()
+	list, several := v.([]any)
+	_, table := v.(map[string]any)
+	if table || several && form == assigned {
+		return problem.Errorf("%s is %s, which a file of the form %q cannot hold", key, value.TypeName(v), form).
+			Remedy("write it as a text")
 	}
-	return v
+	if !several {
+		list = []any{v}
+	}
+	for _, one := range list {
+		text, ok := value.Text(bare(one))
+		switch {
+		case !ok:
+			return problem.Errorf("%s holds %s, which a line cannot hold", key, value.TypeName(one)).Remedy("write it as a text")
+		case strings.ContainsAny(text, "\r\n"):
+			return problem.Errorf("the value of %s has several lines", key).Remedy("write it in one")
+		case strings.TrimSpace(text) != text || form != assigned && strings.HasSuffix(text, "\\"):
+			return problem.Errorf("the value of %s begins or ends with white space, or ends with a backslash", key).
+				Remedy("files of this form cannot keep that; take it away")
+		}
+	}
+	return nil
 }
 
 // Kind is the kind of settings.
@@ -127,13 +147,25 @@ func (edit) Stale() []kind.Topic { return []kind.Topic{kind.TheServices} }
 
 func (edit) File(t plan.Task) string { return kind.FileOfPart(t.Ref.Name) }
 
-// Edit sets and unsets.
+// Edit sets and unsets. A mark of the byte order at the beginning stays, and lines end as they did.
 func (edit) Edit(t plan.Task, text string) (string, error) {
-	switch t.Attrs.Text("format") {
-	case json:
-		return editJSON(t, text)
-	case yaml:
-		return editYAML(t, text)
+	text, mark := strings.CutPrefix(text, "\ufeff")
+	crlf := strings.Contains(text, "\n") && strings.Count(text, "\n") == strings.Count(text, "\r\n")
+	if crlf {
+		text = strings.ReplaceAll(text, "\r\n", "\n")
 	}
-	return editLines(t, text)
+	out, err := editors[t.Attrs.Text("format")](t, text)
+	if err != nil {
+		return "", err
+	}
+	if crlf {
+		out = strings.ReplaceAll(out, "\n", "\r\n")
+	}
+	if mark {
+		out = "\ufeff" + out
+	}
+	return out, nil
 }
+
+var editors = map[string]func(plan.Task, string) (string, error){json: editJSON, yaml: editYAML, toml: editTOML,
+	ini: editLines, words: editLines, assigned: editLines}

@@ -6,6 +6,7 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
 )
 
 func TestEdit(t *testing.T) {
@@ -50,11 +51,75 @@ func TestEdit(t *testing.T) {
 		"toml": {set(toml, "a.b", "x", "y\n"), "x = 1\n[a.b]\nx = \"z\" # why\n", "x = 1\n[a.b]\nx = " +
 			"\"y\\n\" # why\n"},
 		"toml number": {set(toml, "", "rate", int64(3)), "rate = \"3\"\n", "rate = 3\n"},
-		"toml list": {set(toml, "", "rate", int64(3)), "rate = [\n1,\n]\n", "error: the value of rate has " +
-			"several lines"},
-		"json":      {set(json, "", "a", int64(2)), "{\"a\": 1, \"b\": [1, 2]}", "{\"a\": 2, \"b\": [1, 2]}"},
-		"json same": {set(json, "", "a", int64(1)), "{ \"a\" : 1 }\n", "{ \"a\" : 1 }\n"},
-		"json type": {set(json, "", "a", "1"), "{\"a\": 1}", "{\"a\": \"1\"}"},
+		"toml list":   {set(toml, "", "rate", int64(3)), "rate = [\n1, # ]\n]\nb = 1\n", "rate = 3\nb = 1\n"},
+		"toml dotted": {set(toml, "feeds", "rate", int64(3)), "feeds.rate = 1 # slow\nx = 2\n", "feeds.rate = 3 # slow\nx = 2\n"},
+		"toml beside a dotted one": {set(toml, "feeds", "depth", int64(3)), "feeds.rate = 1\nx = 2\n",
+			"feeds.rate = 1\nx = 2\nfeeds.depth = 3\n"},
+		"toml in braces": {set(toml, "feeds", "rate", int64(3)), "feeds = { rate = 1, x = [1] }\n",
+			"feeds = { rate = 3, x = [1] }\n"},
+		"toml into braces": {set(toml, "feeds.a", "rate", int64(3)), "feeds = { x = [1] } # a\n",
+			"feeds = { x = [1], a.rate = 3 } # a\n"},
+		"toml into empty ones": {set(toml, "feeds", "rate", int64(3)), "feeds = {}\n", "feeds = { rate = 3 }\n"},
+		"toml quoted heading": {set(toml, "feeds.a b", "rate", int64(3)), "[feeds.\"a b\"]\nrate = 1\n",
+			"[feeds.\"a b\"]\nrate = 3\n"},
+		"toml quoted new": {set(toml, "feeds.a b", "rate", int64(3)), "x = 1\n", "x = 1\n\n[feeds.\"a b\"]\nrate = 3\n"},
+		"toml list of tables": {set(toml, "feed", "rate", int64(3)), "[[feed]]\nrate = 1\n[[feed]]\nrate = 2\n",
+			"error: feed is a list of tables in this file"},
+		"toml behind one": {set(toml, "sea", "rate", int64(3)), "[[feed]]\nrate = 1\n[sea]\nrate = 2\n",
+			"[[feed]]\nrate = 1\n[sea]\nrate = 3\n"},
+		"toml in a text": {set(toml, "", "rate", int64(3)), "about = \"\"\"\nrate = 1\n[x]\n\"\"\"\nrate = 2\n",
+			"about = \"\"\"\nrate = 1\n[x]\n\"\"\"\nrate = 3\n"},
+		"toml several lines": {set(toml, "", "about", "short"), "about = \"\"\"\na = \\\"1\n\"\"\" # b\nc = 1\n",
+			"about = \"short\" # b\nc = 1\n"},
+		"toml same otherwise": {set(toml, "", "rate", int64(60)), "rate = 0x3C\n", "rate = 0x3C\n"},
+		"toml float":          {set(toml, "", "rate", 2.0), "rate = 2\n", "rate = 2.0\n"},
+		"toml top first":      {set(toml, "", "x", "y"), "# sea\n[sea]\na = 1\n", "x = \"y\"\n# sea\n[sea]\na = 1\n"},
+		"toml a list set":     {set(toml, "", "ports", []any{int64(1), "b"}), "ports = [2]\n", "ports = [1, \"b\"]\n"},
+		"toml the same list": {set(toml, "", "ports", []any{int64(1), int64(2)}), "ports = [\n  1,\n  2,\n]\n",
+			"ports = [\n  1,\n  2,\n]\n"},
+		"toml a table set":      {set(toml, "", "at", map[string]any{"lat": 1.5}), "", "at = { lat = 1.5 }\n"},
+		"toml no table":         {set(toml, "a.b", "c", "d"), "a = 1\n", "error: a is no table in this file"},
+		"toml a table there":    {set(toml, "", "a", "d"), "[a.b]\nx = 1\n", "error: a is a table in this file"},
+		"toml over a sub-table": {set(toml, "a", "x", "d"), "[a.b]\ny = 1\n", "[a.b]\ny = 1\n\n[a]\nx = \"d\"\n"},
+		"toml unset":            {unset(toml, "a", "b"), "[a]\nb = [\n1,\n] # no\nc = 1\n", "[a]\nc = 1\n"},
+		"toml unset in braces":  {unset(toml, "a", "b"), "a = { b = 1, c = 2 }\n", "a = { c = 2 }\n"},
+		"toml unset last":       {unset(toml, "a", "c"), "a = { b = 1, c = 2 }\n", "a = { b = 1 }\n"},
+		"toml unset a table": {unset(toml, "", "a"), "x = 1\n[a]\nb = 1\n[a.c]\nd = 1\n[e]\nf = 1\n",
+			"x = 1\n[e]\nf = 1\n"},
+		"toml wrong": {set(toml, "", "a", "b"), "a = \n", "error: the file is no TOML"},
+		"words with a sign": {set(words, "", "PermitRootLogin", "no"),
+			"PermitRootLogin=yes\nPermitRootLogin prohibit-password\n", "PermitRootLogin=no\n"},
+		"words, quoted":    {set(words, "", "Banner", "none"), "Banner \"none\"\n", "Banner \"none\"\n"},
+		"words, several":   {set(words, "", "Port", []any{int64(22), int64(2222)}), "Port 22\n", "Port 22\nPort 2222\n"},
+		"ini equal parts":  {set(ini, "a", "x", "1"), "[a]\nx=2\n[b]\nx=3\n[a]\nx=4\n", "[a]\nx=1\n[b]\nx=3\n[a]\n"},
+		"ini unset bare":   {unset(ini, "a", "quiet"), "[a]\nquiet\nx = 1\n", "[a]\nx = 1\n"},
+		"ini with a colon": {set(ini, "a", "x", "1"), "[a]\nx: 2\n", "[a]\nx: 1\n"},
+		"ini drop-in": {set(ini, "Service", "ExecStart", []any{"", "/bin/a -b"}), "[Service]\nNice=5\n",
+			"[Service]\nNice=5\nExecStart=\nExecStart=/bin/a -b\n"},
+		"ini drop-in again": {set(ini, "Service", "ExecStart", []any{"", "/bin/a -b"}), "[Service]\nExecStart=\n" +
+			"ExecStart=/bin/c\nExecStart=/bin/d\n", "[Service]\nExecStart=\nExecStart=/bin/a -b\n"},
+		"ini going on": {set(ini, "a", "x", "1"), "[a]\nx = b \\\n  c\ny = 2\n", "[a]\nx = 1\ny = 2\n"},
+		"ini moved in": {unset(ini, "a", "x"), "[a]\nx =\n  b\n  c\ny = 2\n", "[a]\ny = 2\n"},
+		"ini in doubt": {set(ini, "a", "x", "1"), "[a]\nx = 2\n  y = 3\n",
+			"error: line 3 either belongs to x or is a setting"},
+		"ini all moved in": {set(ini, "user", "name", "maren"), "[user]\n\tname = x\n\temail = y\n",
+			"[user]\n\tname = maren\n\temail = y\n"},
+		"assigned over lines": {set(assigned, "", "A", "x"), "A=\"b\nB=1\"\nB=2\n", "A=x\nB=2\n"},
+		"bom and crlf":        {set(ini, "a", "x", "1"), "\ufeff[a]\r\nx = 2\r\n", "\ufeff[a]\r\nx = 1\r\n"},
+		"bom and crlf, json": {set(json, "", "x", "1"), "\ufeff{\r\n  \"a\": 1\r\n}\r\n",
+			"\ufeff{\r\n  \"a\": 1,\r\n  \"x\": \"1\"\r\n}\r\n"},
+		"bom and crlf, yaml": {set(yaml, "", "x", "1"), "\ufeffa: 1\r\n", "\ufeffa: 1\r\nx: \"1\"\r\n"},
+		"bom and crlf, toml": {set(toml, "", "x", "1"), "\ufeffa = 1\r\n", "\ufeffa = 1\r\nx = \"1\"\r\n"},
+		"each line its end":  {set(ini, "", "x", "1"), "a = 1\r\nb = 2\nx = 3\n", "a = 1\r\nb = 2\nx = 1\n"},
+		"an open last line":  {set(ini, "", "a", "1"), "a = 1\nb = 2", "a = 1\nb = 2"},
+		"json twice":         {unset(json, "", "a"), `{"a": 1, "b": 2, "a": 3}`, `{"b": 2}`},
+		"json a list":        {set(json, "", "a", []any{int64(1), "b"}), `{"a": [1]}`, `{"a": [1,"b"]}`},
+		"json the same list": {set(json, "", "a", []any{int64(1), "b"}), `{"a": [ 1 , "b" ]}`, `{"a": [ 1 , "b" ]}`},
+		"yaml a list":        {set(yaml, "", "a", []any{int64(1), "b"}), "a:\n- 1\nc: 2\n", "a: [1,\"b\"]\nc: 2\n"},
+		"yaml the same list": {set(yaml, "", "a", []any{int64(1), "b"}), "a:\n- 1\n- b\n", "a:\n- 1\n- b\n"},
+		"json":               {set(json, "", "a", int64(2)), "{\"a\": 1, \"b\": [1, 2]}", "{\"a\": 2, \"b\": [1, 2]}"},
+		"json same":          {set(json, "", "a", int64(1)), "{ \"a\" : 1 }\n", "{ \"a\" : 1 }\n"},
+		"json type":          {set(json, "", "a", "1"), "{\"a\": 1}", "{\"a\": \"1\"}"},
 		"json new": {set(json, "", "c", "<x>"), "{\n    \"a\": 1\n}\n", "{\n    \"a\": 1,\n    \"c\": " +
 			"\"<x>\"\n}\n"},
 		"json deep": {set(json, "o.p", "s", true), "{\n  \"a\": 1\n}\n", "{\n  \"a\": 1,\n  \"o\": {\n    " +
@@ -80,4 +145,43 @@ func TestEdit(t *testing.T) {
 			t.Errorf("%s gives %q the second time (%v)", name, again, err2)
 		}
 	}
+}
+
+// FuzzEdit holds every form to its word: what comes out is as declared, and stays so.
+func FuzzEdit(f *testing.F) {
+	for _, form := range []string{ini, toml, json, yaml, words, assigned} {
+		for _, text := range []string{"", "a = 1\n", "[a]\nb = \"x\" # y\n", "a = { b = 1 }\n", "[[a]]\nb = 1\n", `{"a": {"b": [1]}}`,
+			"a:\n  b: 1\n", "a b\nMatch x\na c\n", "a=\"x\ny\"\r\n", "\ufeffx: 1\r\n", "a = '''\nb\n'''\n", "x = \\\n  y\n"} {
+			f.Add(form, text, "a", "b", "v")
+		}
+	}
+	f.Fuzz(func(t *testing.T, form, text, section, key, val string) {
+		a := value.Attrs{"format": form, "set": map[string]any{key: val}}
+		if section != "" {
+			a["section"] = section
+		}
+		if editors[form] == nil || !kind.IsText(text) || !kind.IsText(val+key+section) {
+			return
+		}
+		if _, err := about.Check("/etc/tide", a); err != nil {
+			return
+		}
+		task := plan.Task{Attrs: a}
+		out, err := edit{}.Edit(task, text)
+		if err != nil {
+			return
+		}
+		if again, err := (edit{}).Edit(task, out); err != nil || again != out {
+			t.Fatalf("%s: %q becomes %q, and then %q (%v)", form, text, out, again, err)
+		}
+		delete(a, "set")
+		a["unset"] = []any{key}
+		less, err := edit{}.Edit(task, out)
+		if err != nil {
+			return
+		}
+		if again, err := (edit{}).Edit(task, less); err != nil || again != less {
+			t.Fatalf("%s: without, %q becomes %q, and then %q (%v)", form, out, less, again, err)
+		}
+	})
 }

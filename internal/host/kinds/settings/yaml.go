@@ -1,7 +1,6 @@
 package settings
 
 import (
-	enc "encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,31 +12,15 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/value"
 )
 
 // editYAML changes the lines of single members of mappings (YAML 1.2) and leaves
 // all others as they are. What comes out is read again: unless it says just what
 // was meant, the file is not touched.
 func editYAML(t plan.Task, text string) (string, error) {
-	var way []string
-	if section := t.Attrs.Text("section"); section != "" {
-		way = strings.Split(section, ".")
-	}
-	for _, key := range t.Attrs.Texts("unset") {
-		var err error
-		if text, err = oneYAML(text, append(slices.Clone(way), key), nil, true); err != nil {
-			return "", err
-		}
-	}
-	set := t.Attrs.Table("set")
-	for _, key := range value.Keys(set) {
-		var err error
-		if text, err = oneYAML(text, append(slices.Clone(way), key), bare(set[key]), false); err != nil {
-			return "", err
-		}
-	}
-	return text, nil
+	return eachSetting(t, text, func(text string, way []string, v any, unset bool) (string, error) {
+		return oneYAML(text, way, bareAll(v), unset)
+	})
 }
 
 // oneYAML sets or unsets one member, and proves that nothing else has changed.
@@ -60,10 +43,11 @@ func oneYAML(text string, way []string, v any, unset bool) (string, error) {
 	}
 	out := strings.Join(f.lines, "\n")
 	after, err := plainYAML(out)
-	want := meantYAML(before, way, v, unset)
-	if err != nil || !reflect.DeepEqual(after, want) {
-		return "", problem.Errorf("%s cannot be changed in this file without touching more of it", strings.Join(way, ".")).
-			Remedy("change it by hand, or declare the file whole")
+	if read, _ := plainYAML("x: " + scalarYAML(v)); !unset {
+		v = read["x"] // as the library reads it
+	}
+	if err != nil || !reflect.DeepEqual(pruned(after), pruned(meant(before, way, v, unset))) {
+		return "", untouched(way)
 	}
 	return out, nil
 }
@@ -111,32 +95,6 @@ func plainYAML(text string) (map[string]any, error) {
 	return out, err
 }
 
-// meantYAML gives what is to be said, as the library reads it.
-func meantYAML(before map[string]any, way []string, v any, unset bool) map[string]any {
-	out := make(map[string]any, len(before)+1)
-	for k, old := range before {
-		out[k] = old
-	}
-	if len(way) > 1 {
-		inner, _ := before[way[0]].(map[string]any)
-		if unset && inner == nil {
-			return out
-		}
-		if inner == nil {
-			inner = map[string]any{}
-		}
-		out[way[0]] = meantYAML(inner, way[1:], v, unset)
-		return out
-	}
-	if unset {
-		delete(out, way[0])
-		return out
-	}
-	read, _ := plainYAML("x: " + scalarYAML(v))
-	out[way[0]] = read["x"]
-	return out
-}
-
 // find goes down a way. It gives the innermost mapping on it, how deep that lies,
 // and the place of the next name in it, or -1. above is the key that the mapping
 // is the value of.
@@ -168,18 +126,23 @@ func (f *yamlFile) find(way []string) (m, above *lib.Node, deep, at int, err err
 
 // scalarYAML writes a value in one line, so that it is read as what it is.
 func scalarYAML(v any) string {
-	if s, isText := v.(string); isText && strings.ContainsAny(s, "\r\n") {
-		var b strings.Builder // a text of JSON is one of YAML as well
-		e := enc.NewEncoder(&b)
-		e.SetEscapeHTML(false)
-		e.Encode(s) // which cannot fail
-		return strings.TrimSuffix(b.String(), "\n")
+	switch s, isText := v.(string); {
+	case isText && strings.ContainsAny(s, "\r\n"), isDeep(v):
+		return encode(v) // what JSON has is YAML as well
 	}
 	out, err := lib.Marshal(v)
 	if err != nil {
 		return fmt.Sprint(v)
 	}
 	return strings.TrimSuffix(string(out), "\n")
+}
+
+func isDeep(v any) bool {
+	switch v.(type) {
+	case []any, map[string]any:
+		return true
+	}
+	return false
 }
 
 func (f *yamlFile) set(way []string, v any) error {
@@ -232,13 +195,9 @@ func (f *yamlFile) set(way []string, v any) error {
 // replace gives a member another value, unless it has it.
 func (f *yamlFile) replace(m *lib.Node, at int, v any) error {
 	key, old := m.Content[at], m.Content[at+1]
-	if old.Kind == lib.ScalarNode {
-		var stands, want any
-		old.Decode(&stands)
-		lib.Unmarshal([]byte(scalarYAML(v)), &want)
-		if reflect.DeepEqual(stands, want) {
-			return nil
-		}
+	var stands, want any
+	if old.Decode(&stands) == nil && lib.Unmarshal([]byte(scalarYAML(v)), &want) == nil && reflect.DeepEqual(stands, want) {
+		return nil
 	}
 	if old.Kind == lib.AliasNode || old.Anchor != "" {
 		return problem.Errorf("%s is shared with other places of this file", key.Value).Remedy("change it by hand")
