@@ -322,6 +322,23 @@ func TestTheReportAsJSONAndItsSecrets(t *testing.T) {
 	})
 }
 
+// TestDocumentsOfHostileTexts: what nobody sees, or steers a terminal, breaks no document.
+func TestDocumentsOfHostileTexts(t *testing.T) {
+	dir := observatory(t)
+	write(t, dir, map[string]string{"manifests/gauge.toml": "about = \"a\uFEFFb\"\n[file.\"/etc/tide\u200Bs\"]\n" +
+		"content = \"\\uFEFF\\u200B\\u009b31m\\u202E\\U000E0041\\uF8E1\"\nmode = \"0644\"\n"})
+	for _, call := range []string{"preview gauge-01", "apply gauge-01 --yes", "hosts show gauge-01", "lint", "runs show last", "drift gauge-01",
+		"lint --output sarif", "report last"} {
+		args := strings.Fields(call)
+		if !strings.Contains(call, "--output") {
+			args = append(args, "--output", "json")
+		}
+		if _, out, errs := jk(t, dir, args...); !json.Valid([]byte(out)) || strings.ContainsAny(out, "\ufeff\u200b\u009b") {
+			t.Errorf("%s prints\n%.2000s%s", call, out, errs)
+		}
+	}
+}
+
 // TestEveryScreenshotIsLinked keeps the README's pictures and their folder
 // together.
 func TestEveryScreenshotIsLinked(t *testing.T) {

@@ -91,7 +91,7 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 		}
 		return a.document(document.Rehearsals{Head: document.One, Failed: failed, Cases: docs})
 	case "junit":
-		return history.WriteJUnit(a.Out, suites(cases))
+		return history.WriteJUnit(a.raw, suites(cases))
 	}
 	a.rehearsed(cases, failed)
 	return nil

@@ -474,7 +474,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		return nil // the apply that follows is the document
 	}
 	if a.output == "json" {
-		return report.Write(a.Out)
+		return report.Write(a.raw)
 	}
 	v.Number = kept.number
 	if r.verify && !r.summary {

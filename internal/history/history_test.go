@@ -3,6 +3,7 @@ package history
 import (
 	"bytes"
 	"encoding/csv"
+	"encoding/json"
 	"encoding/xml"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"jadekettle/internal/core/plan"
@@ -60,7 +62,8 @@ func TestJUnit(t *testing.T) {
 // written in.
 func TestHostileTexts(t *testing.T) {
 	hostile := []string{"=1+1", "@SUM(A1)", "a\r\n+2", "<script>x</script>", "]]>&\x00\x1b[31m", "```\n# no\n| a |", "\"} 1\n# EOF\n", "\xff\xfe",
-		"[x](http://example.org)", `back\slash`}
+		"[x](http://example.org)", `back\slash`,
+		"\ufeff\u200b\u009b31m\u202e\U000E0041\uF8E1\u2028"}
 	k := &Kept{Head: Head{Number: 1, Mode: "apply"}}
 	var stands []HostStatus
 	for _, text := range hostile {
@@ -88,6 +91,18 @@ func TestHostileTexts(t *testing.T) {
 	}
 	if err := xml.Unmarshal(b.Bytes(), &struct{}{}); err != nil || !utf8.Valid(b.Bytes()) {
 		t.Errorf("as JUnit it is no XML: %v\n%s", err, b.Bytes())
+	}
+	unseen := func(r rune) bool { return r != '\n' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Co)) }
+	if bytes.ContainsFunc(b.Bytes(), unseen) {
+		t.Error("JUnit holds what nobody sees")
+	}
+	b.Reset()
+	var read []string
+	if err := WriteJSON(&b, hostile); err != nil || json.Unmarshal(b.Bytes(), &read) != nil || bytes.ContainsFunc(b.Bytes(), unseen) {
+		t.Errorf("as JSON it is %s (%v)", b.Bytes(), err)
+	}
+	if last := len(hostile) - 1; len(read) != last+1 || read[last] != hostile[last] {
+		t.Errorf("JSON reads %q", read)
 	}
 	b.Reset()
 	if err := WriteMarkdown(&b, k, hostile[5]); err != nil {

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"bytes"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -72,15 +73,14 @@ func WriteJUnit(w io.Writer, suites []Suite) error {
 		doc.Failures += js.Failures
 		doc.Suites = append(doc.Suites, js)
 	}
-	if _, err := io.WriteString(w, xml.Header); err != nil {
-		return err
-	}
-	e := xml.NewEncoder(w)
+	var b bytes.Buffer
+	e := xml.NewEncoder(&b)
 	e.Indent("", "  ")
 	if err := e.Encode(doc); err != nil {
 		return err
 	}
-	_, err := io.WriteString(w, "\n")
+	text := escapeUnseen(b.Bytes(), func(b *bytes.Buffer, r rune) { fmt.Fprintf(b, "&#x%x;", r) }) // XML 1.0, 4.1
+	_, err := fmt.Fprintf(w, "%s%s\n", xml.Header, text)
 	return err
 }
 

@@ -3,10 +3,15 @@
 package history
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"math"
 	"time"
+	"unicode"
+	"unicode/utf16"
+	"unicode/utf8"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -209,12 +214,48 @@ func seconds(d time.Duration) float64 { return math.Round(d.Seconds()*1000) / 10
 // Write writes the report as one JSON document.
 func (r *Report) Write(w io.Writer) error { return WriteJSON(w, r) }
 
-// WriteJSON writes any document for programs to read.
+// WriteJSON writes a document, indented. What would steer a terminal or is seen by nobody is
+// written as JSON escapes it, so that nothing on its way has to be escaped again.
 func WriteJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := w.Write(escapeJSON(b.Bytes()))
+	return err
+}
+
+// escapeJSON writes characters that only texts hold as \uXXXX: in a document they stand nowhere else
+// (RFC 8259, 7).
+func escapeJSON(data []byte) []byte {
+	return escapeUnseen(data, func(b *bytes.Buffer, r rune) {
+		for _, unit := range utf16.Encode([]rune{r}) {
+			fmt.Fprintf(b, "\\u%04x", unit)
+		}
+	})
+}
+
+// escapeUnseen writes what steers a terminal, or is seen by nobody, in another way.
+func escapeUnseen(data []byte, escape func(b *bytes.Buffer, r rune)) []byte {
+	unseen := func(r rune) bool {
+		return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == utf8.RuneError ||
+			unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co))
+	}
+	if !bytes.ContainsFunc(data, unseen) {
+		return data
+	}
+	var b bytes.Buffer
+	for _, r := range string(data) {
+		if unseen(r) {
+			escape(&b, r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.Bytes()
 }
 
 // Problem is one problem of a project as a document.
