@@ -83,6 +83,18 @@ func TestAPackageLeavesBesideAnother(t *testing.T) {
 	}
 }
 
+// TestAMountLeavesBeforeItsFolder, whatever came first.
+func TestAMountLeavesBeforeItsFolder(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[dir.\"/srv\"]\n[mount.\"/srv/pad\"]\nwhat = \"tmpfs\"\ntype = \"tmpfs\"\n[dir.\"/srv/pad\"]\nmode = \"0755\"\n")
+	b.run(false)
+	b.leftovers = plan.Run{Take: true}
+	b.manifest("[dir.\"/srv\"]\n")
+	wants(t, b.one(true), "dir /srv unchanged", "mount /srv/pad changed", "dir /srv/pad changed")
+	wants(t, b.one(false), "dir /srv unchanged", "mount /srv/pad changed", "dir /srv/pad changed")
+	b.settled()
+}
+
 // TestAHostThatIsRetired gives back all that is managed there, and another project's
 // things are taken over where that is asked for.
 func TestAHostThatIsRetired(t *testing.T) {

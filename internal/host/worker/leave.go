@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -85,7 +86,7 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 	if len(away) == 0 {
 		return stay, nil
 	}
-	if err := s.follow(r, away); err != nil {
+	if err := s.follow(r, inOrder(len(r.tasks), away)); err != nil {
 		return nil, err
 	}
 	return stay, s.streaming(func() error { return r.run(ctx) })
@@ -102,6 +103,54 @@ func (r *runner) inOtherWords(ref value.Ref) bool {
 	return path.IsAbs(at) && slices.ContainsFunc(r.tasks, func(t plan.Task) bool {
 		return !t.Absent && kinds.FileOf(t.Ref) == at && (whole(ref.Kind) || whole(t.Ref.Kind))
 	})
+}
+
+// inOrder puts what leaves, which is in the reverse order of that in which it came, so that each
+// goes before what it needs: as where both are declared absent, the edges turn round.
+func inOrder(first int, away []plan.Task) []plan.Task {
+	by := map[value.Ref]int{}
+	for i, t := range away {
+		by[t.Ref] = i
+	}
+	declared := func(ref value.Ref) bool { _, ok := by[ref]; return ok }
+	before := make([][]int, len(away)) // what has to go first
+	for i, t := range away {
+		k, _ := kinds.Of(t)
+		if k.Schema().Needs == nil {
+			continue
+		}
+		attrs := maps.Clone(t.Attrs)
+		attrs["absent"] = t.Absent
+		for _, ref := range k.Schema().Needs(schema.Needer{Ref: t.Ref, Attrs: attrs, Declared: declared,
+			In: func(string) []value.Ref { return nil }}) {
+			if j, ok := by[ref]; ok && j != i {
+				before[j] = append(before[j], i)
+			}
+		}
+	}
+	var out []plan.Task
+	id := make([]int, len(away)) // of what is placed; 0 where it is not, -1 while it waits
+	var place func(i int)
+	place = func(i int) {
+		if id[i] != 0 {
+			return
+		}
+		id[i] = -1
+		t := away[i]
+		t.Needs = nil
+		for _, j := range before[i] {
+			if place(j); id[j] > 0 {
+				t.Needs = append(t.Needs, id[j]-1)
+			}
+		}
+		t.ID = first + len(out)
+		id[i] = t.ID + 1
+		out = append(out, t)
+	}
+	for i := range away {
+		place(i)
+	}
+	return out
 }
 
 // follow has tasks of the worker's own follow those of the plan, and tells the controller.

@@ -4,6 +4,7 @@ package mount
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"regexp"
@@ -27,7 +28,9 @@ var about = &schema.Kind{
 	Area:  "system",
 	About: "A file system: mounted where, from what, and at boot.",
 	Doc: "The name is the path where it is mounted; its folder is made where it is not there. It is mounted first; only " +
-		"what could be mounted gets its line in /etc/fstab. Other options are set by mounting anew. A dir of the same " +
+		"what could be mounted gets its line in /etc/fstab. Options that are not in force, as far as the kernel tells, are " +
+		"set by mounting anew. Where something else is mounted that is exchanged, and mounted again when the new one " +
+		"cannot be. A dir of the same " +
 		"path comes after it and says whose what was mounted is. Declared absent, it is unmounted and its line goes.",
 	Attrs: []schema.Attr{
 		{Name: "what", Type: schema.Text, Required: true, Doc: "The device, UUID=... or LABEL=..., or where it is served.",
@@ -115,6 +118,7 @@ type state struct {
 	folder  bool // where it is mounted is there
 	mounted bool
 	now     entry
+	before  []string // the options that we last mounted it with; nil when that is not known
 	listed  bool
 	line    entry
 	file    kind.Text
@@ -138,6 +142,9 @@ func parse(line string) (entry, bool) {
 	}
 	return e, true
 }
+
+// options names the change of the options of what is mounted.
+const options = "options"
 
 // declared is the line for what is declared.
 func declared(t plan.Task) entry {
@@ -173,6 +180,9 @@ func (mounts) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error)
 		if e, ok := parse(line); ok && e.at == t.Ref.Name {
 			st.mounted, st.now = true, e
 		}
+	}
+	if e, ours := env.Store.Entries[t.Ref]; ours && e.Last != nil && !env.Did[t.Ref] {
+		st.before = declared(e.Last.Task(t.ID, t.Ref)).options
 	}
 	if st.file, err = env.ReadText(table); err != nil {
 		return st, err
@@ -224,6 +234,9 @@ func (mounts) Compare(t plan.Task, st state) []plan.Change {
 	case mounted && other(st.now, want):
 		out = append(out, plan.Change{What: "mounted", Was: st.now.what + " (" + st.now.sort + ")",
 			Becomes: want.what + " (" + want.sort + ")"})
+	case mounted && !inForce(st, want):
+		out = append(out, plan.Change{What: options, Was: strings.Join(st.now.options, ","),
+			Becomes: strings.Join(want.options, ",")})
 	case !mounted && st.mounted:
 		out = append(out, plan.Change{What: "mounted", Was: "yes", Becomes: "no"})
 	}
@@ -258,15 +271,20 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	}
 	switch {
 	case w.Differs("mounted") && wants(t, "mounted"):
-		options := strings.Join(want.options, ",")
-		if err := run("mount", "-t", want.sort, "-o", options, "--", want.what, t.Ref.Name); err != nil {
+		if err := run(want.mount()...); err != nil {
+			if st.mounted {
+				return back(err, st.now, run(st.now.mount()...))
+			}
 			return err
 		}
-	case wants(t, "mounted") && st.listed && !slices.Equal(st.line.options, want.options):
-		options := strings.Join(append([]string{"remount"}, want.options...), ",")
-		if err := run("mount", "-o", options, "--", t.Ref.Name); err != nil {
+	case w.Differs(options), wants(t, "mounted") && st.listed && !slices.Equal(st.line.options, want.options):
+		if err := run(want.remount()...); err != nil {
 			return err
 		}
+		if env.Did == nil {
+			env.Did = map[value.Ref]bool{}
+		}
+		env.Did[t.Ref] = true // what the kernel does not tell of its options holds
 	}
 	if !w.Differs("at boot") {
 		return nil
@@ -288,6 +306,26 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	}
 	l.List = out
 	return env.WriteText(ctx, t, st.file, l.String(), 0o644, "")
+}
+
+// back tells that what was mounted before is mounted again, or is not.
+func back(err error, old entry, again error) error {
+	if again != nil {
+		return problem.Errorf("%w; %s, which was mounted there, could not be mounted again: %w", err, old.what, again).
+			Remedy("mount it by hand")
+	}
+	return fmt.Errorf("%w; %s is mounted there again", err, old.what)
+}
+
+// mount is the command that mounts it.
+func (e entry) mount() []string {
+	return []string{"mount", "-t", e.sort, "-o", strings.Join(e.options, ","), "--", e.what, e.at}
+}
+
+// remount is the command that gives it these options and no others: with what is mounted named,
+// mount(8) adds none from fstab.
+func (e entry) remount() []string {
+	return []string{"mount", "-o", strings.Join(append([]string{"remount"}, e.options...), ","), "--", e.what, e.at}
 }
 
 // Names lists what is mounted at boot, but for swap.

@@ -111,18 +111,35 @@ func (h *Machine) visudo(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-// mount answers "-t TYPE -o OPTIONS -- WHAT WHERE" and "-o remount,... -- WHERE".
+// mount answers "-t TYPE -o OPTIONS -- WHAT WHERE" and "-o remount,... -- WHAT WHERE".
 func (h *Machine) mount(c machine.Command, out io.Writer) int {
 	flags, rest := options(c.Args[1:], "to")
 	at := rest[len(rest)-1]
+	told := "rw"
+	for _, o := range strings.Split(flags["o"], ",") {
+		switch o {
+		case "ro":
+			told = strings.Replace(told, "rw", "ro", 1)
+		case "defaults", "remount", "rw", "exec", "suid", "dev":
+		default:
+			told += "," + o
+		}
+	}
 	if strings.HasPrefix(flags["o"], "remount") {
-		return 0
+		var all string
+		for line := range strings.Lines(h.read("/proc/mounts")) {
+			if f := strings.Fields(line); f[1] == at {
+				line = fmt.Sprintf("%s %s %s %s 0 0\n", f[0], f[1], f[2], told)
+			}
+			all += line
+		}
+		return h.put("/proc/mounts", all, out)
 	}
 	if strings.HasPrefix(rest[0], "/dev/") && !strings.HasPrefix(rest[0], "/dev/vd") {
 		fmt.Fprintf(out, "mount: %s: special device %s does not exist.\n", at, rest[0])
 		return 32
 	}
-	line := fmt.Sprintf("%s %s %s rw 0 0\n", rest[0], at, flags["t"])
+	line := fmt.Sprintf("%s %s %s %s 0 0\n", rest[0], at, flags["t"], told)
 	return h.put("/proc/mounts", h.read("/proc/mounts")+line, out)
 }
 
