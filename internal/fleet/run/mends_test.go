@@ -108,6 +108,46 @@ func TestWhatGoesAlong(t *testing.T) {
 	}
 }
 
+// TestAHoldStays with a new version of which nothing is said of a hold.
+func TestAHoldStays(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	held := func() bool { return strings.Contains(b.on("var/lib/dpkg/status"), "Package: chart-press\nStatus: hold ok installed") }
+	for _, c := range []struct {
+		manifest string
+		held     bool
+	}{
+		{"[package.chart-press]\nversion = \"2.0.1-1\"\nhold = true\n", true},
+		{"[package.chart-press]\nversion = \"2.1.0-1\"\n", true},
+		{"[package.chart-press]\nversion = \"2.0.1-1\"\nhold = false\n", false},
+	} {
+		b.manifest(c.manifest)
+		if h := b.one(false); h.Count(plan.Changed) != 1 || held() != c.held {
+			t.Errorf("after\n%s it is held: %v\n%s", c.manifest, held(), statuses(h))
+		}
+		b.settled()
+	}
+}
+
+// TestAFileOfAnotherPackage is not installed.
+func TestAFileOfAnotherPackage(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.write("manifests/all/manifest.toml", "[package.tide-logger]\nversion = \"1.4.2-1\"\nfrom = \"p.deb\"\n")
+	for text, want := range map[string]string{
+		"Package: chart-press\nVersion: 2.0.1-1\n":   "the file is the package chart-press in the version 2.0.1-1",
+		"Package: tide-logger\nVersion: 1.5.0-1\n":   "the file is the package tide-logger in the version 1.5.0-1",
+		"an archive of another sort":                 "look into the package's file",
+		"Package: tide-logger\nVersion: 1.4.2-1\n\n": "",
+	} {
+		b.write("manifests/all/p.deb", text)
+		h := b.one(false)
+		if !strings.Contains(h.Tasks[0].Message, want) || (b.host().Installed("tide-logger") != "") != (want == "") ||
+			b.host().Installed("chart-press") != "" {
+			t.Errorf("%q: %s %s", text, h.Tasks[0].Status, h.Tasks[0].Message)
+		}
+		os.WriteFile(filepath.Join(b.host().Root, "var/lib/dpkg/status"), nil, 0o644)
+	}
+}
+
 // TestNeighborsThatDisagree end as failed in every run, and never as unchanged: what another one
 // took back is read again.
 func TestNeighborsThatDisagree(t *testing.T) {

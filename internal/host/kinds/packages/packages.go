@@ -495,7 +495,7 @@ func (b *batch) file(t plan.Task) (err error) {
 	case schema.Remote(at):
 		at, err = fetch.File(b.ctx, b.env, t, at)
 	default:
-		return b.m.InstallFile(b.ctx, b.env, at)
+		return b.putIn(t, at)
 	}
 	if err == nil {
 		at, err = fetch.WithSuffix(b.env, at, b.m.Suffix())
@@ -504,6 +504,24 @@ func (b *batch) file(t plan.Task) (err error) {
 		return err
 	}
 	defer fetch.Drop(b.env, at)
+	return b.putIn(t, at)
+}
+
+// putIn installs a file once it is known to be the package that is declared, and to bring nothing
+// that must not come.
+func (b *batch) putIn(t plan.Task, at string) error {
+	name, version, err := b.m.Inside(b.ctx, b.env, at)
+	if err != nil {
+		return fmt.Errorf("look into the package's file: %w", err)
+	}
+	if bare, _, _ := strings.Cut(t.Ref.Name, ":"); name != bare && name != t.Ref.Name || version != t.Attrs.Text("version") {
+		return problem.Errorf("the file is the package %s in the version %s", name, version).
+			Remedy("declare that one, or give another file; nothing was installed")
+	}
+	effects, _ := b.m.Foresee(b.ctx, b.env, []backend.Want{{Name: at}}, nil, false)
+	if err := forbidden(b.env, t, others(effects, []string{name, t.Ref.Name})); err != nil {
+		return err
+	}
 	return b.m.InstallFile(b.ctx, b.env, at)
 }
 

@@ -11,7 +11,7 @@ import (
 )
 
 var aptStandIns = map[string]standIn{"apt-get": (*Machine).aptGet, "apt-cache": (*Machine).aptCache,
-	"apt-mark": (*Machine).aptMark, "dpkg": (*Machine).dpkg}
+	"apt-mark": (*Machine).aptMark, "dpkg": (*Machine).dpkg, "dpkg-deb": (*Machine).dpkgDeb}
 
 // pkg is one version of a package in the made-up repository.
 type pkg struct {
@@ -214,6 +214,23 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 	return 100
 }
 
+// fileOf reads a made-up package file, which names itself in two lines.
+func (h *Machine) fileOf(p string) (name, version string) {
+	fmt.Sscanf(h.read(p), "Package: %s\nVersion: %s\n", &name, &version)
+	return name, version
+}
+
+// dpkgDeb answers "--field FILE Package Version".
+func (h *Machine) dpkgDeb(c machine.Command, out io.Writer) int {
+	name, version := h.fileOf(c.Args[2])
+	if name == "" {
+		fmt.Fprintf(out, "dpkg-deb: error: '%s' is not a Debian format archive\n", c.Args[2])
+		return 2
+	}
+	fmt.Fprintf(out, "Package: %s\nVersion: %s\n", name, version)
+	return 0
+}
+
 // aptSimulate prints what install, remove or purge would do.
 func (h *Machine) aptSimulate(c machine.Command, out io.Writer) int {
 	at := slices.Index(c.Args, "--")
@@ -226,6 +243,9 @@ func (h *Machine) aptSimulate(c machine.Command, out io.Writer) int {
 	}
 	for _, w := range h.needed(names) {
 		name, version, _ := strings.Cut(w, "=")
+		if strings.HasPrefix(w, "/") {
+			name, version = h.fileOf(w)
+		}
 		p, ok := h.find(name, version)
 		if !ok {
 			fmt.Fprintf(out, "Reading package lists...\nE: Unable to locate package %s\n", name)
@@ -285,8 +305,7 @@ const dpkgUpdates = "/var/lib/dpkg/updates/0001"
 func (h *Machine) aptInstall(words []string, out io.Writer) int {
 	for i, w := range words { // a made-up package file names itself in two lines
 		if strings.HasPrefix(w, "/") {
-			name, version := "", ""
-			fmt.Sscanf(h.read(w), "Package: %s\nVersion: %s\n", &name, &version)
+			name, version := h.fileOf(w)
 			words[i] = name + "=" + version
 		}
 	}

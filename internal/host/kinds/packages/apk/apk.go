@@ -202,6 +202,21 @@ func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) 
 // Suffix ends the names of Alpine's packages.
 func (Manager) Suffix() string { return ".apk" }
 
+// Inside reads what the package says of itself (apk's own .PKGINFO).
+func (Manager) Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
+	c := machine.Command{Args: []string{"tar", "-xzOf", p, ".PKGINFO"}}
+	res, err := machine.Do(ctx, env.Machine, c, nil)
+	for line := range strings.Lines(res.Stdout) {
+		switch k, v, _ := strings.Cut(strings.TrimSpace(line), " = "); k {
+		case "pkgname":
+			name = v
+		case "pkgver":
+			version = v
+		}
+	}
+	return name, version, err
+}
+
 // InstallFile brings along what the package needs.
 func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
 	return run(ctx, env, "add", "--allow-untrusted", "--", p)

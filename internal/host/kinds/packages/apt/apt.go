@@ -294,7 +294,29 @@ func removing(names []string, purge bool) []string {
 // Install takes downgrades too: what is declared is meant. Configuration files
 // that were changed by hand are kept.
 func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
-	_, err := machine.Do(ctx, env.Machine, command(installing(list)...), telling)
+	return keepHeld(ctx, env, func() error {
+		_, err := machine.Do(ctx, env.Machine, command(installing(list)...), telling)
+		return err
+	})
+}
+
+// keepHeld holds packages again that were held: apt lets go of what it gives another version.
+func keepHeld(ctx context.Context, env *kind.Env, do func() error) error {
+	before, err := machine.ReadFile(env.Machine, statusFile)
+	if err != nil {
+		return err
+	}
+	err = do()
+	after, readErr := machine.ReadFile(env.Machine, statusFile)
+	if readErr != nil {
+		return errors.Join(err, readErr)
+	}
+	now := parse(after, nil)
+	for name, was := range parse(before, nil) {
+		if was.Held && !now[name].Held && now[name].Version != "" {
+			err = errors.Join(err, Manager{}.Hold(ctx, env, name, true))
+		}
+	}
 	return err
 }
 
@@ -304,8 +326,18 @@ func (Manager) Suffix() string { return ".deb" }
 // InstallFile brings along what the package needs.
 func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
 	c := command("install", "--allow-downgrades", "--allow-change-held-packages", "-o", "APT::Sandbox::User=root", "--", p)
-	_, err := machine.Do(ctx, env.Machine, c, telling)
-	return err
+	return keepHeld(ctx, env, func() error {
+		_, err := machine.Do(ctx, env.Machine, c, telling)
+		return err
+	})
+}
+
+// Inside reads the file's control information.
+func (Manager) Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
+	c := machine.Command{Args: []string{"dpkg-deb", "--field", p, "Package", "Version"}}
+	res, err := machine.Do(ctx, env.Machine, c, nil)
+	text := []byte("\n" + res.Stdout)
+	return field(text, "Package"), field(text, "Version"), err
 }
 
 // Remove leaves configuration files, unless they are to be purged.

@@ -58,6 +58,8 @@ type Manager interface {
 	Foresee(ctx context.Context, env *kind.Env, install []Want, remove []string, purge bool) ([]Effect, error)
 	// Install and Remove act on all in one transaction.
 	Install(ctx context.Context, env *kind.Env, list []Want) error
+	// Inside tells which package a file is, and in which version.
+	Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error)
 	// InstallFile installs a package from a file, whose name ends in Suffix.
 	InstallFile(ctx context.Context, env *kind.Env, p string) error
 	Suffix() string

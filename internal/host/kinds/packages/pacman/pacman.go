@@ -203,6 +203,13 @@ func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) 
 // Suffix ends the names of pacman's packages.
 func (Manager) Suffix() string { return ".pkg.tar.zst" }
 
+// Inside has pacman look into the file.
+func (Manager) Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
+	res, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"pacman", "-Qp", "--", p}}, telling)
+	name, version, _ = strings.Cut(strings.TrimSpace(res.Stdout), " ")
+	return name, version, err
+}
+
 // InstallFile brings along what the package needs.
 func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
 	return run(ctx, env, "-U", "--", p)

@@ -54,6 +54,20 @@ func Installed(ctx context.Context, env *kind.Env, names []string) (map[string]b
 	})
 }
 
+// Inside tells which package a file is.
+func Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
+	c := machine.Command{Args: []string{"rpm", "--query", "--nosignature", "--queryformat", format, "--package", "--", p}}
+	res, err := machine.Do(ctx, env.Machine, c, nil)
+	f := strings.Split(strings.TrimSpace(res.Stdout), "\t")
+	if err == nil && len(f) != 3 {
+		err = problem.Errorf("rpm tells of the file %q", res.Stdout)
+	}
+	if err != nil {
+		return "", "", err
+	}
+	return f[0], strings.TrimPrefix(f[2], "0:"), nil
+}
+
 // keyName is under which rpm keeps keys, as if they were packages.
 const keyName = "gpg-pubkey"
 

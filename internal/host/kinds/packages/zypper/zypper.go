@@ -190,6 +190,11 @@ func (m Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want
 // Suffix ends the names of rpm packages.
 func (Manager) Suffix() string { return ".rpm" }
 
+// Inside asks rpm.
+func (Manager) Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
+	return rpm.Inside(ctx, env, p)
+}
+
 // InstallFile brings along what the package needs.
 func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
 	_, err := run(ctx, env, "--no-refresh", "install", "--oldpackage", "--allow-unsigned-rpm", "--", p)
