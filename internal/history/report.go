@@ -72,7 +72,7 @@ type Task struct {
 	Do        string      `json:"do" doc:"What to do about a failure."`
 	Output    string      `json:"output" doc:"What a command that failed printed, its head and tail."`
 	Tries     int         `json:"tries" doc:"How often it was tried."`
-	Drift     plan.Drift  `json:"drift" doc:"Why it differs, in a preview: host, declaration or both; empty where that is not known."`
+	Drift     plan.Drift  `json:"drift" doc:"Why it differs, in a preview: host, declaration, both, or left (no longer declared); empty where that is not known."`
 	Written   []Change    `json:"written" doc:"What differs from what was last written, of drift."`
 	Since     string      `json:"since" doc:"When it was last written, of drift."`
 	By        string      `json:"by" doc:"By whose run, of drift."`

@@ -95,9 +95,16 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 		return out, nil
 	}
 	newest := &stands[i]
+	if newest.says() == Drifted && newest.Mode != ModeUndo {
+		newest = failedBefore(stands[i:])
+	}
 	out.Condition, out.Run, out.Why = newest.says(), newest.Number, ""
 	for _, s := range stands[i:] {
-		if says := s.says(); says == out.Condition {
+		says := s.says()
+		if newest != &stands[i] && says == Drifted {
+			continue // in which that shows
+		}
+		if says == out.Condition {
 			out.Since, out.SinceRun = s.At, s.Number
 		} else if says != "" {
 			break
@@ -113,11 +120,21 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 	}
 	if out.Condition == Drifted && newest.Mode != ModeUndo && !slices.ContainsFunc(tasks, func(t Task) bool {
 		return t.Drift == plan.ByHost || t.Drift == plan.ByBoth
-	}) && slices.ContainsFunc(tasks, func(t Task) bool { return t.Drift == plan.ByDeclaration }) {
+	}) && slices.ContainsFunc(tasks, func(t Task) bool { return t.Drift == plan.ByDeclaration || t.Drift == plan.ByLeaving }) {
 		out.Condition = Outdated
 	}
 	out.Why = out.sentence(newest, tasks)
 	return out, nil
+}
+
+// failedBefore gives the last apply where that failed, or was lost: a preview that came after it
+// only shows what was not done. Else it gives the newest run.
+func failedBefore(stands []Stand) *Stand {
+	i := slices.IndexFunc(stands, func(s Stand) bool { return (s.Mode == ModeApply || s.Mode == ModeUndo) && s.says() != "" })
+	if i >= 0 && stands[i].says() == Failing {
+		return &stands[i]
+	}
+	return &stands[0]
 }
 
 // dates fills in when the host was reached and applied to, and what the newest run over its
@@ -188,7 +205,7 @@ func differing(tasks []Task) string {
 		if t.Status != plan.Changed {
 			continue
 		}
-		if n++; first == nil || first.Drift == plan.ByDeclaration && t.Drift != plan.ByDeclaration {
+		if n++; first == nil || first.Drift == plan.ByDeclaration && t.Drift != plan.ByDeclaration && t.Drift != plan.ByLeaving {
 			first = &tasks[i]
 		}
 	}
@@ -201,6 +218,8 @@ func differing(tasks []Task) string {
 		how = "was changed on the host"
 	case plan.ByDeclaration:
 		how = "is declared anew"
+	case plan.ByLeaving:
+		how = "is no longer declared"
 	}
 	text := fmt.Sprintf("%s %s %s", first.Kind, first.Name, how)
 	if n > 1 {

@@ -270,6 +270,8 @@ func because(d plan.Drift) string {
 		return ", declared anew"
 	case plan.ByBoth:
 		return ", changed on the host and declared anew"
+	case plan.ByLeaving:
+		return ", no longer declared"
 	}
 	return ""
 }

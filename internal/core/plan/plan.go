@@ -172,6 +172,7 @@ const (
 	ByHost        Drift = "host"        // it was changed on the host since it was last written
 	ByDeclaration Drift = "declaration" // it is declared otherwise now
 	ByBoth        Drift = "both"
+	ByLeaving     Drift = "left" // nothing declares it any more, so it goes
 )
 
 // Captured is one thing that stands on a host, as it would be declared.

@@ -156,3 +156,31 @@ func TestDriftIsToldApart(t *testing.T) {
 		t.Errorf("the ledger holds\n%s", l)
 	}
 }
+
+// TestDriftOfWhatIsAbsent: what is declared absent only now, or never was declared, or is no longer,
+// was not changed on the host; what came back was.
+func TestDriftOfWhatIsAbsent(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.put("etc/old", "x")
+	b.manifest("[file.\"/etc/a\"]\ncontent = \"ebb\"\n[file.\"/etc/b\"]\ncontent = \"ebb\"\non_leave = \"remove\"\n" +
+		"[package.salt-lamp]\n[file.\"/etc/gone\"]\nabsent = true\n")
+	b.run(false)
+	b.put("etc/gone", "here again")
+	b.manifest("[file.\"/etc/a\"]\nabsent = true\n[file.\"/etc/old\"]\nabsent = true\n[file.\"/etc/new\"]\ncontent = \"ebb\"\n" +
+		"[package.salt-lamp]\nabsent = true\n[file.\"/etc/gone\"]\nabsent = true\n")
+	for _, drift := range []bool{false, true} {
+		b.leftovers = plan.Run{Drift: drift}
+		h := b.one(true)
+		var got []string
+		for _, task := range h.Tasks {
+			got = append(got, task.Ref.Name+" "+string(task.Drift))
+		}
+		const want = "/etc/a declaration, /etc/old declaration, /etc/new declaration, salt-lamp declaration, /etc/gone host, /etc/b left"
+		if strings.Join(got, ", ") != want {
+			t.Errorf("the reasons are %q", got)
+		}
+	}
+	b.leftovers = plan.Run{}
+	b.run(false)
+	b.settled()
+}

@@ -499,7 +499,7 @@ func (t *talk) giveOne(hash string) error {
 
 var statuses = []plan.Status{plan.Changed, plan.Failed, plan.Unchanged, plan.Blocked}
 
-var drifts = []plan.Drift{"", plan.ByHost, plan.ByDeclaration, plan.ByBoth}
+var drifts = []plan.Drift{"", plan.ByHost, plan.ByDeclaration, plan.ByBoth, plan.ByLeaving}
 
 // results checks what a host says against its plan and passes it on.
 func (t *talk) results(list []plan.Result) error {

@@ -161,7 +161,7 @@ function runPage(data) {
     const d = t.detail ?? {}, out = [];
     if (d.message) out.push(el("pre", {}, d.message));
     if (d.blocked_by) out.push(el("p", {}, "blocked by ", el("a", { href: `#task/${t.host}/${d.blocked_by.replace(" ", "/")}` }, d.blocked_by)));
-    if (d.drift) out.push(el("p", {}, { host: "It was changed on the host.", declaration: "It is declared anew.", both: "It was changed on the host, and is declared anew." }[d.drift] ?? ""));
+    if (d.drift) out.push(el("p", {}, { host: "It was changed on the host.", declaration: "It is declared anew.", both: "It was changed on the host, and is declared anew.", left: "It is no longer declared." }[d.drift] ?? ""));
     for (const c of d.changes ?? []) out.push(...change(c));
     if (d.written) out.push(el("p", {}, `Last written by ${d.by || "somebody"}:`), ...d.written.flatMap(change));
     if (d.output) out.push(el("p", {}, "It printed"), el("pre", {}, d.output));

@@ -42,6 +42,9 @@ type Ledger struct {
 	Format  int                      `json:"format"`
 	Entries map[value.Ref]plan.Entry `json:"entries"`
 	Debts   map[value.Ref][]Debt     `json:"debts,omitempty"`
+	// Absent are things that are declared absent and were found or made so: what stands there
+	// since then was put there by others.
+	Absent map[value.Ref]plan.Entry `json:"absent,omitempty"`
 }
 
 // Store is the folder that all of it lies in. The zero Store is not usable.
@@ -321,7 +324,7 @@ func (s *Store) write(name string, data []byte, sync bool) error {
 
 // Snapshot gives the ledger as it is in memory, for Restore.
 func (s *Store) Snapshot() Ledger {
-	out := Ledger{Format: s.Format, Entries: maps.Clone(s.Entries), Debts: make(map[value.Ref][]Debt, len(s.Debts))}
+	out := Ledger{Format: s.Format, Entries: maps.Clone(s.Entries), Absent: maps.Clone(s.Absent), Debts: make(map[value.Ref][]Debt, len(s.Debts))}
 	for ref, list := range s.Debts {
 		out.Debts[ref] = slices.Clone(list)
 	}
@@ -358,7 +361,35 @@ func (s *Store) Keep(t plan.Task, run plan.Run, changed bool) {
 		e.Run, e.Since, e.Who = old.Run, old.Since, old.Who
 	}
 	s.Entries[t.Ref] = e
+	delete(s.Absent, t.Ref)
 	s.dirty = true
+}
+
+// KeepAbsent notes that a thing is absent, as a run declares, and nothing is managed there.
+func (s *Store) KeepAbsent(ref value.Ref, run plan.Run, changed bool) {
+	s.Drop(ref)
+	old, there := s.Absent[ref]
+	if there && !changed && old.Project == run.Project && old.Env == run.Env {
+		return
+	}
+	if s.Absent == nil {
+		s.Absent = map[value.Ref]plan.Entry{}
+	}
+	s.Absent[ref] = plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Who: run.Who,
+		Since: s.m.Now().UTC().Truncate(time.Second)}
+	s.dirty = true
+}
+
+// Knows says whether a project has been applied here before.
+func (s *Store) Knows(project string) bool {
+	for _, list := range []map[value.Ref]plan.Entry{s.Entries, s.Absent} {
+		for _, e := range list {
+			if e.Project == project {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // KeepUnseen notes that a run changed a thing which was killed before it could say how
@@ -404,6 +435,12 @@ func (s *Store) Leftovers(run plan.Run, declared map[value.Ref]bool) []value.Ref
 		if !e.Left && !run.Preview {
 			e.Left = true
 			s.Entries[ref] = e
+			s.dirty = true
+		}
+	}
+	for ref, e := range s.Absent {
+		if e.Project == run.Project && e.Env == run.Env && !declared[ref] && !run.Preview {
+			delete(s.Absent, ref)
 			s.dirty = true
 		}
 	}

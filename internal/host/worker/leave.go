@@ -191,13 +191,31 @@ func (r *runner) look(ctx context.Context, t plan.Task) (changes []plan.Change, 
 }
 
 // drift tells why a task differs: whether what stands is otherwise than it was last
-// written, or what is declared is.
+// written, or what is declared is, or nothing declares it any more.
 func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.Result) {
 	e, ours := r.store.Entries[t.Ref]
-	if r.undo != nil || !ours || e.Project != r.env.Run.Project || e.Left || e.Last == nil || onlyDue(res.Changes) {
+	ours = ours && e.Project == r.env.Run.Project && !e.Left
+	switch was, known := r.store.Absent[t.Ref]; {
+	case r.undo != nil || onlyDue(res.Changes):
+		return
+	case t.ID >= r.leaving:
+		res.Drift = plan.ByLeaving
+		return
+	case !ours && t.Absent && known && was.Project == r.env.Run.Project:
+		res.Drift = plan.ByHost
+		if r.env.Run.Drift {
+			res.Since, res.By, res.Written = was.Since.Unix(), was.Who, slices.Clone(res.Changes)
+		}
+		return
+	case !ours:
+		if r.store.Knows(r.env.Run.Project) {
+			res.Drift = plan.ByDeclaration // which was never done here
+		}
+		return
+	case e.Last == nil:
 		return
 	}
-	same := e.Last.Same(plan.LastOf(t))
+	same := !t.Absent && e.Last.Same(plan.LastOf(t))
 	written := res.Changes
 	if !same || e.Last.Secret {
 		old := e.Last.Task(t.ID, t.Ref)

@@ -604,8 +604,12 @@ func (r *runner) remember(t plan.Task, changed bool) {
 		r.undo.done(r.store, t.ID)
 		return
 	}
-	if t.Absent || t.ID >= r.leaving {
+	switch {
+	case t.ID >= r.leaving:
 		r.store.Drop(t.Ref)
+		return
+	case t.Absent:
+		r.store.KeepAbsent(t.Ref, r.env.Run, changed)
 		return
 	}
 	r.store.Keep(t, r.env.Run, changed)
