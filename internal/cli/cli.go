@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"slices"
@@ -258,7 +259,13 @@ func (a *App) complain(err error) {
 	var ps *problem.Problems
 	if errors.As(err, &ps) {
 		dir, _ := a.folder()
-		screen.Problems(a.Err, &screen.Sources{Dir: dir}, a.Width, worded(ps.List()))
+		lines := &screen.Sources{Dir: dir}
+		var at atRevision
+		if errors.As(err, &at) {
+			lines.Text = func(name string) ([]byte, error) { return fs.ReadFile(at.files, name) }
+			fmt.Fprintf(a.Err, "%s with %s the project has problems\n", screen.Paint(screen.Bad, "jadekettle:"), screen.Line(at.rev))
+		}
+		screen.Problems(a.Err, lines, a.Width, worded(ps.List()))
 		return
 	}
 	p := problem.From(err)

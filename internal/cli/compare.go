@@ -52,6 +52,7 @@ func (a *App) compareCommand() *cobra.Command {
 // side is a project at one revision.
 type side struct {
 	*compile.Project
+	files fs.FS
 	rev   string // as it was named; empty for the project as it lies here
 	fleet *expr.Fleet
 }
@@ -68,7 +69,7 @@ func (a *App) compare(ctx context.Context, revs, targets []string, whole, strict
 	if err != nil {
 		return err
 	}
-	o.Blind = true
+	o.Blind, o.AnyEnv = true, true
 	var sides []*side
 	for _, rev := range append(revs, "")[:2] {
 		s, err := a.sideAt(ctx, dir, rev, here, o)
@@ -110,13 +111,38 @@ func (a *App) sideAt(ctx context.Context, dir, rev string, here fs.FS, o compile
 		files = withSources(at, here)
 	}
 	p, err := compile.Load(files, kinds.Schemas(), o)
-	if err != nil && rev != "" {
-		return nil, fmt.Errorf("at %s the project has problems, which `git show %s:FILE` shows in place: %w", rev, rev, err)
-	}
 	if err != nil {
-		return nil, err
+		return nil, atRevision{files, cmp.Or(rev, "the files here"), err}
 	}
-	return &side{Project: p, rev: rev}, nil
+	return &side{Project: p, files: files, rev: rev}, nil
+}
+
+// atRevision is what is wrong with a project at a revision, whose lines are shown as they are there.
+type atRevision struct {
+	files fs.FS
+	rev   string
+	error
+}
+
+func (e atRevision) Unwrap() error { return e.error }
+
+// factsOf gives the facts of a host that were read last, but where a side reads one of its own that
+// was not declared then: what it decides cannot be compared.
+func (c *comparison) factsOf(host string) *facts.Facts {
+	known := c.facts(host)
+	if known == nil {
+		return nil
+	}
+	for _, s := range []*side{c.from, c.to} {
+		for _, own := range s.Facts {
+			_, read := known.Own[own.Name]
+			_, wrong := known.OwnWrong[own.Name]
+			if !read && !wrong && s.Reads("facts", "own", own.Name) {
+				return nil
+			}
+		}
+	}
+	return known
 }
 
 // withSources lets a revision have the copies of sources that lie here, where it keeps
@@ -215,7 +241,7 @@ func (c *comparison) run(ctx context.Context) error {
 // host compares one host.
 func (c *comparison) host(i int) {
 	name := c.hosts[i]
-	known := c.facts(name)
+	known := c.factsOf(name)
 	var plans [2]*plan.Plan
 	for n, s := range []*side{c.from, c.to} {
 		h, _ := s.Inventory.Host(name)
@@ -223,7 +249,7 @@ func (c *comparison) host(i int) {
 		if err != nil {
 			c.mu.Lock()
 			defer c.mu.Unlock()
-			c.wrong = append(c.wrong, fmt.Errorf("with %s: %w", s.said(), err))
+			c.wrong = append(c.wrong, atRevision{s.files, s.said(), err})
 			return
 		}
 		plans[n] = p
@@ -350,7 +376,11 @@ func (a *App) compared(c *comparison, dir string, whole bool) error {
 		v.Detail = screen.Whole
 	}
 	for _, g := range c.folded(whole) {
-		v.Difference(c.names(g), g.Ref, string(g.How), g.Task().Places[0], g.Changes)
+		at := g.Task().Places[0].String()
+		if g.Becomes == nil { // it is only there
+			at += " in " + c.from.said()
+		}
+		v.Difference(c.names(g), g.Ref, string(g.How), at, g.Changes)
 		v.Moved("  and in the same way, each with values of its own", c.namesOf(g.more))
 	}
 	v.Moved("a new host", c.come)
@@ -361,7 +391,7 @@ func (a *App) compared(c *comparison, dir string, whole bool) error {
 	fmt.Fprintln(a.Out, screen.Paint(screen.Loud, fmt.Sprintf("from %s to %s: of %s %d differ, %d are alike", screen.Line(c.from.said()),
 		screen.Line(c.to.said()), screen.Count(len(c.hosts), "host"), len(c.differ), len(c.hosts)-len(c.differ))))
 	if len(c.unread) > 0 {
-		v.Moved("its facts were never read, so what they decide is not compared", c.unread)
+		v.Moved("facts that its plan wants were never read, so what they decide is not compared", c.unread)
 	}
 	return nil
 }

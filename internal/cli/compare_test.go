@@ -56,4 +56,18 @@ func TestCompare(t *testing.T) {
 			t.Errorf("compare %s: %d %s", args, code, errs)
 		}
 	}
+	// A revision that has environments beside one that has none, and one that is wrong.
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"saltmarsh\"\n[env.pier]\ninventory = [\"hosts.toml\"]\n",
+		"hosts.toml": "[host.archive-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n"})
+	committed(t, filepath.Dir(dir), "v4")
+	write(t, dir, map[string]string{"manifests/all.toml": "[dri.\"/srv\"]\n"})
+	committed(t, filepath.Dir(dir), "v5")
+	write(t, dir, map[string]string{"manifests/all.toml": "# nothing\n"})
+	steps(t, dir, nil, []step{
+		{0, "from v1 to v4: of 1 host", []string{"compare", "v1", "v4", "--env", "pier"}},
+		{0, "from v4 to v1: of 1 host", []string{"compare", "v4", "v1", "--env", "pier"}},
+		{2, "with v5 the project has problems", []string{"compare", "v5", "--env", "pier"}},
+		{2, "1 | [dri.\"/srv\"]", []string{"compare", "v5", "--env", "pier"}},
+		{2, "this project has the environments pier", []string{"compare", "v1", "v4"}},
+	})
 }

@@ -56,6 +56,21 @@ within = "1s"
 		{2, "did you mean", []string{"facts", "--where", "facts.memry.total > 3"}},
 		{2, "--compare takes two hosts", []string{"facts", "--compare", "gauge-01"}},
 	})
+	// What comes back from the history has the types that it was read with.
+	committed(t, dir, "v1")
+	steps(t, dir, home, []step{
+		{0, "rack 4, 192.0.2.80", []string{"why", "gauge-01", "file", "/etc/rack"}},
+		{0, "of 1 host 0 differ", []string{"compare", "v1"}},
+		{0, "own.place.deep[1] ", []string{"runs", "show", "1", "gauge-01", "--facts"}},
+	})
+	write(t, dir, map[string]string{"manifests/gauge.toml": manifest + "[fact.berth]\nrun = [\"true\"]\n[file.\"/etc/berth\"]\n" +
+		"content = \"${facts.own.berth} ${fleet.hosts[0].facts.own.place.rack}\"\nmode = \"0644\"\n"})
+	committed(t, dir, "v2")
+	steps(t, dir, home, []step{
+		{0, "gauge-01  facts that its plan wants were never read", []string{"compare", "v1", "v2"}},
+		{0, "gauge-01  facts that its plan wants were never read", []string{"compare", "v2", "v1"}},
+	})
+	write(t, dir, map[string]string{"manifests/gauge.toml": manifest})
 	for text, want := range map[string]string{
 		"[fact.clock]\nrun = []\n":                                "manifests/gauge.toml:2:7: run takes a program",
 		"[fact.Clock]\nrun = [\"a\"]\n":                           `"Clock" is no name of a fact`,

@@ -92,7 +92,9 @@ func TestHostileTexts(t *testing.T) {
 	if err := xml.Unmarshal(b.Bytes(), &struct{}{}); err != nil || !utf8.Valid(b.Bytes()) {
 		t.Errorf("as JUnit it is no XML: %v\n%s", err, b.Bytes())
 	}
-	unseen := func(r rune) bool { return r != '\n' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Co)) }
+	unseen := func(r rune) bool {
+		return r != '\n' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Co))
+	}
 	if bytes.ContainsFunc(b.Bytes(), unseen) {
 		t.Error("JUnit holds what nobody sees")
 	}

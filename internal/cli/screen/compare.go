@@ -8,10 +8,10 @@ import (
 )
 
 // Difference tells how a task differs, with all hosts on which it does so alike.
-func (v *Run) Difference(names []string, ref value.Ref, how string, place value.Place, changes []plan.Change) {
+func (v *Run) Difference(names []string, ref value.Ref, how, place string, changes []plan.Change) {
 	v.printf(Loud, "%s  %s  %s", hosts(names), Line(ref.String()), how)
 	v.changes(changes)
-	v.printf(Quiet, "    %s", Line(place.String()))
+	v.printf(Quiet, "    %s", Line(place))
 }
 
 // Moved tells the same of several hosts in one line; nothing where there are none.

@@ -43,6 +43,9 @@ type Options struct {
 	// Blind checks a project although some of its sealed files cannot be opened
 	// here: what depends on them is left open.
 	Blind bool
+	// AnyEnv takes a project that has no environment of the name as one without: another revision
+	// of it may have none.
+	AnyEnv bool
 }
 
 // Project is a project read once and compiled. Nothing in it changes after
@@ -80,6 +83,9 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 	p := &Project{files: files, Kinds: kinds, options: options, Units: map[string]*Unit{},
 		Given: map[*manifest.Node]Evaluator{}}
 	p.Settings = settings.Load(files, &ps)
+	if _, there := p.Settings.Envs[options.Env]; options.AnyEnv && !there {
+		options.Env = ""
+	}
 	if err := p.Settings.Choose(options.Env); err != nil {
 		ps.AddErr(value.Place{}, err)
 		return nil, ps.Err()

@@ -289,6 +289,10 @@ var (
 	}.DecMode())
 )
 
+// Unmarshal reads what was kept of a message, as both sides read it: whole numbers are int64, and
+// tables map[string]any.
+func Unmarshal(data []byte, v any) error { return decoder.Unmarshal(data, v) }
+
 func must[T any](v T, err error) T {
 	if err != nil {
 		panic(err) // options are constants: this is a mistake in this file

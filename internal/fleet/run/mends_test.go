@@ -111,7 +111,9 @@ func TestWhatGoesAlong(t *testing.T) {
 // TestAHoldStays with a new version of which nothing is said of a hold.
 func TestAHoldStays(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	held := func() bool { return strings.Contains(b.on("var/lib/dpkg/status"), "Package: chart-press\nStatus: hold ok installed") }
+	held := func() bool {
+		return strings.Contains(b.on("var/lib/dpkg/status"), "Package: chart-press\nStatus: hold ok installed")
+	}
 	for _, c := range []struct {
 		manifest string
 		held     bool

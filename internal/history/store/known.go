@@ -10,6 +10,7 @@ import (
 	"github.com/fxamacker/cbor/v2"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/wire"
 )
 
 // Known is what is known of a project's hosts in one environment between calls: their facts
@@ -62,7 +63,7 @@ func (k Known) load(scan func(...any) error) (s HostState, err error) {
 			return s, err
 		}
 	}
-	if err := cbor.Unmarshal(text, &s.Facts); err != nil {
+	if err := wire.Unmarshal(text, &s.Facts); err != nil {
 		return s, err
 	}
 	if s.Facts == nil {

@@ -13,12 +13,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/fxamacker/cbor/v2"
-
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 )
@@ -431,7 +430,7 @@ func (p Project) Facts(n int, host string) (*facts.Facts, error) {
 		return nil, err
 	}
 	var out *facts.Facts
-	return out, cbor.Unmarshal(text, &out)
+	return out, wire.Unmarshal(text, &out)
 }
 
 // Files lists the files that a run was made of.

@@ -11,9 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/fxamacker/cbor/v2"
-
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/wire"
 	"jadekettle/internal/history"
 )
 
@@ -137,7 +136,7 @@ func (p Project) moveHosts(tx *transaction, dir string) error {
 		if err != nil {
 			return err
 		}
-		if cbor.Unmarshal(data, &s) != nil || s.Facts == nil || s.Facts.Validate() != nil {
+		if wire.Unmarshal(data, &s) != nil || s.Facts == nil || s.Facts.Validate() != nil {
 			continue
 		}
 		k, host := p.Known(env), strings.TrimSuffix(filepath.Base(file), ".cbor")
