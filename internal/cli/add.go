@@ -162,7 +162,7 @@ func (e *entry) flags(c *cobra.Command) (given bool, err error) {
 // fit when the project is resolved.
 func (e *entry) set(at schema.Attr, v any) error {
 	text, isText := v.(string)
-	if isText && !manifest.Interpolated(text) && at.Type == schema.Int {
+	if isText && !manifest.Interpolated(text) && (at.Type == schema.Int || at.Type == schema.ID) {
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil {
 			return fmt.Errorf("%s needs a whole number, not %q", at.Name, text)
@@ -400,7 +400,7 @@ func trimmed(err error) error {
 
 // placeholderOf begins a flag's description with a word for what it takes.
 func placeholderOf(at schema.Attr) string {
-	word := map[schema.Type]string{schema.Int: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME",
+	word := map[schema.Type]string{schema.Int: "N", schema.ID: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME",
 		schema.Version:  "VERSION",
 		schema.Template: "FILE", schema.Copy: "FILE", schema.Origin: "FILE|ADDRESS|PATH", schema.Tree: "FOLDER",
 		schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'",

@@ -147,7 +147,7 @@ func attribute(at schema.Attr) map[string]any {
 		item = object(at.Doc, fields)
 	case at.Type == schema.Bool:
 		item = map[string]any{"anyOf": []any{map[string]any{"type": "boolean"}, expression}}
-	case at.Type == schema.Int:
+	case at.Type == schema.Int || at.Type == schema.ID:
 		item = map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, expression}}
 	case len(at.Choices) > 0:
 		item = map[string]any{"anyOf": []any{map[string]any{"enum": at.Choices}, expression}}

@@ -426,7 +426,7 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 	}
 	switch v := v.(type) {
 	case Unknown:
-		return false, false, nil
+		return false, false, p.noCondition()
 	case bool:
 		return v, true, nil
 	case value.Secret:
@@ -436,6 +436,21 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 	}
 	return false, false, problem.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) +
 		", not true or false", Do: "compare it with something"}
+}
+
+// noCondition says what is wrong with a condition that is one fact and nothing else, which no host
+// has to be asked for: the fact is not true or false.
+func (p *Program) noCondition() error {
+	for _, c := range p.chains {
+		if c.path[0] != "facts" || strings.Join(c.path, ".") != strings.TrimSpace(p.text) {
+			continue
+		}
+		if is := facts.TypeOf(c.path[1:]); is != "" && is != "bool" {
+			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("the condition is the fact %s, of the type %s, not true or false",
+				strings.TrimSpace(p.text), is), Do: "compare it with something"}
+		}
+	}
+	return nil
 }
 
 // Text gives the expression as written.

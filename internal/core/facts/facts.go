@@ -164,6 +164,29 @@ func CheckPath(path []string) error {
 	return nil
 }
 
+// TypeOf says what the field a.b.c below facts is: text, int, bool, list, map or table; empty for
+// what is not known, such as what a command said.
+func TypeOf(path []string) string {
+	t := reflect.TypeFor[Facts]()
+	for _, name := range path {
+		switch t.Kind() {
+		case reflect.Map:
+			t = t.Elem()
+		case reflect.Struct:
+			if t, _ = fieldNamed(t, name); t == nil {
+				return ""
+			}
+		default:
+			return ""
+		}
+	}
+	if t.Kind() == reflect.Interface {
+		return ""
+	}
+	is, _ := describe(t)
+	return is
+}
+
 func fieldNamed(t reflect.Type, name string) (reflect.Type, []string) {
 	var names []string
 	for i := range t.NumField() {

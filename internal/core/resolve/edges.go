@@ -218,6 +218,33 @@ func takesBack(first, then *Item) bool {
 	return err1 == nil && err2 == nil && err3 == nil && again != text
 }
 
+// numbers reports two accounts, or two groups, that are to have one number.
+func (r *resolver) numbers() {
+	type id struct {
+		kind, attr string
+		n          int64
+	}
+	first := map[id]*Item{}
+	for _, it := range r.Items {
+		for _, a := range it.Kind.Attrs {
+			n, given := it.Task.Attrs.Int(a.Name)
+			if a.Type != schema.ID || !given || it.Maybe || it.Task.Absent {
+				continue
+			}
+			key := id{it.Kind.Name, a.Name, n}
+			other := first[key]
+			if other == nil {
+				first[key] = it
+				continue
+			}
+			at := other.Task.Places[0]
+			r.problems.Add(problem.Problem{Place: it.Decl.Place,
+				What: fmt.Sprintf("%s and %s have the same %s %d; first at %s", other.Task.Ref, it.Task.Ref, a.Name, n, at),
+				Do:   "give each a number of its own", Also: []value.Place{at}})
+		}
+	}
+}
+
 // trees reports what is declared where a folder is copied to, and so declared twice.
 func (r *resolver) trees() {
 	wholes := map[string][]*Item{}

@@ -48,6 +48,7 @@ func (r *resolver) all() error {
 	}
 	r.implied()
 	r.parts()
+	r.numbers()
 	r.trees()
 	r.contradictions()
 	r.single()

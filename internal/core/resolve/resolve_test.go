@@ -321,6 +321,17 @@ func TestProblemsOfAProject(t *testing.T) {
 		"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y take back`,
 		"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x lies below dir ` +
 			`/etc/cron.d, which is declared absent`,
+		"[user.a]\nuid = 2101\n[user.b]\nuid = 2101\n": `user a and user b have the same uid 2101; first at ` +
+			`manifests/all.toml:1:7`,
+		"[user.a]\nuid = 99999999999\n":                                             `uid is 99999999999, and no account or group has a number above`,
+		"[file.\"/\"]\ncontent = \"x\"\n":                                           `/ is the root folder`,
+		"[link.\"/srv/a\"]\nto = \"../srv/a\"\n":                                    `the link leads to itself`,
+		"[service.\"foo@\"]\nrunning = true\n":                                      `"foo@" is a template, of which nothing runs by itself`,
+		"[checkout.\"/srv/a\"]\nurl = \"\"\nrevision = \"main\"\n":                  `url is empty`,
+		"[block.\"/etc/a\"]\ncontent = \"x\"\ncomment = \"\"\n":                     `by which no line is a comment`,
+		"[lines.\"/etc/a\"]\ntake_out = [\"\"]\n":                                   `take_out is empty`,
+		"[command.a]\nrun = [\"b\"]\nalways = true\nenvironment = { 1A = \"x\" }\n": `"1A" is no name of a variable`,
+		"[cron.a]\nrun = \"b\"\nschedule = \"1,,2 * * * *\"\n":                      `has a comma with nothing on one side`,
 		"[hostname.a]\n[hostname.b]\n": `which can have one hostname; first at ` +
 			`manifests/all.toml:1:11`,
 		"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":  `put has no "txt"; did you mean "text"?`,
@@ -469,5 +480,18 @@ func TestOrigins(t *testing.T) {
 		if _, wrong := resolved(t, files(fmt.Sprintf(form, from)), debian); !strings.Contains(wrong, want) {
 			t.Errorf("from %q says %q, want %q", from, wrong, want)
 		}
+	}
+}
+
+// TestAConditionThatIsNone: a fact that is no bool is no condition, which lint knows without a host.
+func TestAConditionThatIsNone(t *testing.T) {
+	p, err := compile.Load(files("[dir.\"/a\"]\nif = \"facts.os.id\"\n[dir.\"/b\"]\nif = \"facts.own.ready\"\n"), kinds.Schemas(),
+		compile.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{})
+	if err == nil || !strings.Contains(err.Error(), "all.toml:2:7: the condition is the fact facts.os.id, of the type text") {
+		t.Errorf("it says %v", err)
 	}
 }

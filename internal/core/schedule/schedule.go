@@ -12,6 +12,7 @@ import (
 
 	cron "github.com/robfig/cron/v3"
 
+	"jadekettle/internal/core/cronline"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -124,7 +125,11 @@ func (s *Schedule) set(a manifest.Key, problems *problem.Problems) error {
 
 func (s *Schedule) setCron(text string) error {
 	fields := strings.Fields(text)
-	parsed, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(text)
+	plain, err := cronline.Plain(text)
+	if err != nil {
+		return err
+	}
+	parsed, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(plain)
 	line, ok := parsed.(*cron.SpecSchedule)
 	if err != nil || !ok || len(fields) != 5 {
 		return problem.Errorf("%q is no cron line", text).

@@ -40,6 +40,7 @@ const (
 	Quiet                // text that may be made of a secret
 	Values               // a table of texts, numbers and bools by names of its own; they may be secrets
 	Nested               // such a table with lists and tables in it as well
+	ID                   // the number of an account or a group, which is one's alone
 	Table                // a table with the fields that the attribute names
 	Scalar               // a text or a number, kept as text
 	Duration             // a length of time, such as "90s"
@@ -53,7 +54,7 @@ func (t Type) String() string {
 		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
 		"text", "a command line", "a secret text",
 		"a reference such as \"service tide-logger\"", "a regular expression", "text", "a table of values",
-		"a table of values", "a table", "a text or a number", "a length of time such as \"90s\"",
+		"a table of values", "a whole number", "a table", "a text or a number", "a length of time such as \"90s\"",
 		"a file in the manifest's folder, an address or a path", "a folder's path in the manifest's folder"}[t]
 }
 
@@ -488,6 +489,10 @@ func names(list []Attr) []string {
 	return out
 }
 
+// maxID is the highest number of an account or group: (uid_t)-1 means that one is left as it is
+// (chown(2)).
+const maxID = 1<<32 - 2
+
 var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}\$?$`)
 
 func (a Attr) one(v any) (any, error) {
@@ -521,13 +526,17 @@ func (a Attr) one(v any) (any, error) {
 			return nil, wrong
 		}
 		return v, nil
-	case Int:
+	case Int, ID:
 		n, ok := v.(int64)
 		if !ok {
 			return nil, fmt.Errorf("%s needs a whole number, without quotes, not %s", a.Name, shown(v))
 		}
 		if n < 0 {
 			return nil, fmt.Errorf("%s must not be negative", a.Name)
+		}
+		if a.Type == ID && n > maxID {
+			return nil, problem.Errorf("%s is %d, and no account or group has a number above %d", a.Name, n, int64(maxID)).
+				Remedy("choose a smaller one")
 		}
 		return v, nil
 	case Hidden:
@@ -561,9 +570,22 @@ func (a Attr) one(v any) (any, error) {
 	return a.text(s)
 }
 
+// mayBeEmpty says whether an empty text is a value: of what a file holds, of what is cleared by it,
+// and of one argument among others. Anywhere else it would pass for what is not declared.
+func (a Attr) mayBeEmpty() bool {
+	switch a.Type {
+	case Body, Quiet, Scalar:
+		return true
+	}
+	return slices.Contains([]string{"text", "comment", "options", "section", "proxy", "about"}, a.Name) || a.Name == "run" && a.List
+}
+
 func (a Attr) text(s string) (any, error) {
 	if strings.ContainsRune(s, 0) {
 		return nil, problem.Errorf("%s holds a NUL byte", a.Name).Remedy("take it out")
+	}
+	if strings.TrimSpace(s) == "" && !a.mayBeEmpty() {
+		return nil, problem.Errorf("%s is empty", a.Name).Remedy("give it a value, or take it out")
 	}
 	switch a.Type {
 	case Mode:
@@ -656,6 +678,15 @@ func ParseMode(s string) (uint32, error) {
 		m = m<<3 | uint32(c-'0')
 	}
 	return m, nil
+}
+
+// FilePath is CleanPath for what cannot be the root of all.
+func FilePath(s string) (string, error) {
+	p, err := CleanPath(s)
+	if err == nil && p == "/" {
+		err = problem.Errorf("/ is the root folder, and nothing else can be there").Remedy("name a path below it")
+	}
+	return p, err
 }
 
 // CleanPath is the canonical form of a path on a host: absolute, without

@@ -1,6 +1,7 @@
 package run_test
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/host/machine"
 )
 
 // TestDropInsAreLoaded: systemd's NeedDaemonReload tells neither of a new folder of drop-ins nor
@@ -224,4 +226,60 @@ func changes(h *run.Visit, i int) string {
 		out = append(out, c.What+": "+c.Was+" -> "+c.Becomes)
 	}
 	return strings.Join(out, "\n")
+}
+
+// TestNothingHalfDone: a module that cannot be loaded leaves no file behind, and swap that cannot be
+// used leaves what was there as it was.
+func TestNothingHalfDone(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[swap.\"/swapfile\"]\nsize = \"1 MiB\"\npriority = 3\n")
+	b.run(false)
+	b.settled()
+	stood := b.tree() + b.on("proc/swaps") + b.on("etc/fstab")
+	fails := ""
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op == "run" && fails != "" && strings.HasPrefix(what, fails) {
+				fails = "" // once
+				return errors.New("it does not want to")
+			}
+			return nil
+		}}
+	}
+	for _, c := range []struct{ fails, manifest string }{
+		{"mkswap", "[swap.\"/swapfile\"]\nsize = \"2 MiB\"\npriority = 3\n"},
+		{"swapoff", "[swap.\"/swapfile\"]\nsize = \"2 MiB\"\npriority = 3\n"},
+		{"swapon", "[swap.\"/swapfile\"]\nsize = \"2 MiB\"\npriority = 3\n"},
+		{"swapon", "[swap.\"/swapfile\"]\nsize = \"1 MiB\"\npriority = 7\n"},
+		{"swapon", "[swap.\"/swapfile\"]\nsize = \"1 MiB\"\npriority = 3\n[swap.\"/other\"]\nsize = \"1 MiB\"\n"},
+		{"modprobe", "[kmod.tide]\nloaded = true\nboot = true\noptions = \"a=1\"\n"},
+	} {
+		fails = c.fails
+		b.manifest(c.manifest)
+		if h := b.one(false); h.Count(plan.Failed) != 1 {
+			t.Errorf("with a failing %s:\n%s", c.fails, statuses(h))
+		}
+		if now := b.tree() + b.on("proc/swaps") + b.on("etc/fstab"); now != stood {
+			t.Errorf("a failing %s of\n%s leaves\n%s\nof\n%s", c.fails, c.manifest, now, stood)
+		}
+	}
+	fails = ""
+	b.manifest("[swap.\"/swapfile\"]\nsize = \"2 MiB\"\npriority = 3\n")
+	b.run(false)
+	b.settled()
+}
+
+// TestAPasswordThatIsLocked by `usermod -L` is not what locked = false leaves.
+func TestAPasswordThatIsLocked(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[user.maren]\npassword = \"salt & water 01\"\nlocked = false\nexpires = \"2031-05-01\"\n")
+	b.run(false)
+	b.settled()
+	stood := b.on("etc/shadow")
+	b.put("etc/shadow", strings.Replace(stood, "maren:", "maren:!", 1))
+	b.manifest("[user.maren]\nlocked = false\nexpires = \"2031-05-01\"\n")
+	if h := b.one(false); changes(h, 0) != "locked: its password -> no" || b.on("etc/shadow") != stood {
+		t.Errorf("%s\n%s", changes(h, 0), b.on("etc/shadow"))
+	}
+	b.settled()
 }

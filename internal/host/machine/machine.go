@@ -76,6 +76,8 @@ type Dir interface {
 	Readlink(name string) (string, error)
 	// Symlink makes a new symbolic link, which may lead to nothing.
 	Symlink(to, name string) error
+	// Lchown gives a symbolic link itself an owner and a group; -1 leaves one as it is.
+	Lchown(name string, uid, gid int) error
 	// Follow reads a link that may be followed: one that Trusted trusts. Any
 	// other is an error that wraps ErrLink.
 	Follow(name string) (string, error)

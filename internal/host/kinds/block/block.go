@@ -65,6 +65,10 @@ mode = "0755"
 				return "content", problem.Errorf("the content holds the mark %q", line).Remedy("leave the marks to this kind")
 			}
 		}
+		if c := a.Text("comment"); a.Has("comment") && (strings.TrimSpace(c) == "" || strings.ContainsAny(c, "\r\n")) {
+			return "comment", problem.Errorf("comment is %q, by which no line is a comment", c).
+				Remedy("write what one begins with, such as \"#\", or \"<!-- -->\"")
+		}
 		if a.Has("below") && a.Has("above") {
 			return "below", problem.Errorf("below and above are given together").Remedy("keep one of them")
 		}

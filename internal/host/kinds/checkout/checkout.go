@@ -2,6 +2,7 @@
 package checkout
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -62,7 +63,7 @@ discard_edits = true
 	NoAbsent: "declare [dir.\"/the/folder\"] with absent = true and with_contents = true, which takes edits in it too",
 	Captures: []string{"url", "revision", "run_as"},
 	TooMany:  "/srv/tide-pages",
-	Canon:    schema.CleanPath,
+	Canon:    schema.FilePath,
 	Needs: func(n schema.Needer) []value.Ref {
 		out := append(kind.ParentDirs(n), value.Ref{Kind: "package", Name: "git"}, value.Ref{Kind: "dir", Name: n.Ref.Name})
 		if user := n.Attrs.Text("run_as"); user != "" {
@@ -169,7 +170,8 @@ func (g *git) run(ctx context.Context, args ...string) (string, error) {
 		ssh += " -o IdentitiesOnly=yes -i '" + strings.ReplaceAll(key, "'", `'\''`) + "'"
 	}
 	c := machine.Command{Args: append(base, args...), As: g.as, Limit: usualLimit,
-		Env: []string{"GIT_TERMINAL_PROMPT=0", "GIT_SSH_COMMAND=" + ssh, "GIT_ASKPASS=/bin/false"}}
+		Env: []string{"GIT_TERMINAL_PROMPT=0", "GIT_SSH_COMMAND=" + ssh, "GIT_ASKPASS=/bin/false",
+			"GIT_OPTIONAL_LOCKS=0"}} // to look writes nothing: `git status` would write its index
 	if limit := g.task.Attrs.Text("fetch_limit"); limit != "" {
 		c.Limit, _ = time.ParseDuration(limit) // checked with the manifest
 	}
@@ -206,8 +208,9 @@ func (checkouts) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, e
 	if !t.Attrs.Has("url") && !t.Absent { // nothing is declared: a capture looks for itself
 		return st, nil
 	}
-	if err := st.look(g); err != nil {
-		return st, err
+	missing := st.look(g)
+	if missing != nil && !errors.Is(missing, kind.ErrNotYet) {
+		return st, missing
 	}
 	if st.there {
 		if err := st.ask(ctx, g); err != nil {
@@ -217,10 +220,10 @@ func (checkouts) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, e
 	rev := t.Attrs.Text("revision")
 	if commitForm.MatchString(rev) {
 		st.want = rev
-		return st, nil
+		return st, missing
 	}
 	st.want, err = g.meant(ctx, rev)
-	return st, err
+	return st, cmp.Or(missing, err)
 }
 
 // look says what stands at the folder.
@@ -328,7 +331,11 @@ func (checkouts) Compare(t plan.Task, st state) []plan.Change {
 }
 
 func told(t plan.Task, commit string) string {
-	if rev := t.Attrs.Text("revision"); rev != commit {
+	rev := t.Attrs.Text("revision")
+	switch {
+	case commit == "": // nobody could be asked yet
+		return rev
+	case rev != commit:
 		return short(commit) + " (" + rev + ")"
 	}
 	return short(commit)

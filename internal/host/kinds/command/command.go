@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 
@@ -112,12 +113,15 @@ func check(_ string, a value.Attrs) (string, error) {
 			return "environment", problem.Errorf("%s is made of a secret, and others on the host can see an environment",
 				name).Remedy("pass it with input")
 		}
-		if name == "" || strings.ContainsAny(name, "= \n") {
+		if !variable.MatchString(name) {
 			return "environment", problem.Errorf("%q is no name of a variable", name).Remedy("use letters, digits and _")
 		}
 	}
 	return "", nil
 }
+
+// variable is the form of a variable's name (POSIX, "Environment Variable Definition").
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // Kind is the kind of commands.
 func Kind() kind.Kind { return kind.Each(commands{}) }

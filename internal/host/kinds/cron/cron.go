@@ -8,6 +8,7 @@ import (
 
 	parser "github.com/robfig/cron/v3"
 
+	"jadekettle/internal/core/cronline"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -72,7 +73,11 @@ func check(_ string, a value.Attrs) (string, error) {
 		if strings.HasPrefix(s, "@every") || strings.Contains(s, "TZ=") {
 			return "schedule", problem.Errorf("%q is nothing that cron on a host knows", s).Remedy("write five fields")
 		}
-		if _, err := parser.ParseStandard(s); err != nil && s != "@reboot" {
+		line, err := cronline.Plain(s)
+		if err != nil {
+			return "schedule", err
+		}
+		if _, err := parser.ParseStandard(line); err != nil && s != "@reboot" {
 			return "schedule", problem.Errorf("%q is no schedule: %s", s, strings.TrimPrefix(err.Error(), "cron: ")).
 				Remedy("write minute, hour, day, month and day of the week, such as \"15 3 * * *\"")
 		}

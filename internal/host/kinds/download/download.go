@@ -43,7 +43,7 @@ owner = "root"
 mode = "0644"
 `},
 	},
-	Canon: schema.CleanPath,
+	Canon: schema.FilePath,
 	Needs: func(n schema.Needer) []value.Ref {
 		return append(kind.OwnerNeeds(n), value.Ref{Kind: "package", Name: "curl"}, value.Ref{Kind: "package", Name: "wget"},
 			value.Ref{Kind: "package", Name: "ca-certificates"})

@@ -60,7 +60,7 @@ check = "test -s ${candidate}"
 `},
 	},
 	Captures: []string{"owner", "group", "mode", "content"},
-	Canon:    schema.CleanPath,
+	Canon:    schema.FilePath,
 	Needs:    kind.OwnerNeeds,
 	Check: func(_ string, a value.Attrs) (string, error) {
 		var given []string

@@ -21,7 +21,7 @@ var about = &schema.Kind{
 	Doc: "Who is in a group is said by the users. A group that only a directory service knows is recognised and " +
 		"left alone.",
 	Attrs: []schema.Attr{
-		{Name: "gid", Type: schema.Int, Default: "the next free number", Doc: "Its number.", Examples: []string{"2100"}},
+		{Name: "gid", Type: schema.ID, Default: "the next free number", Doc: "Its number.", Examples: []string{"2100"}},
 		{Name: "system", Type: schema.Bool, Default: "false",
 			Doc: "When it is made: whether its number comes from the system's range.", Examples: []string{"true"}},
 	},

@@ -69,7 +69,7 @@ var partWord = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 // CanonPart is the canonical form of such a name.
 func CanonPart(name string) (string, error) {
 	file, word, several := strings.Cut(name, "#")
-	file, err := schema.CleanPath(file)
+	file, err := schema.FilePath(file)
 	if err != nil || !several {
 		return file, err
 	}

@@ -4,6 +4,7 @@ package kmod
 import (
 	"cmp"
 	"context"
+	"errors"
 	"regexp"
 	"strings"
 
@@ -183,7 +184,24 @@ func (modules) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 		args = []string{"modprobe", "-r", "--", name}
 	}
 	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args}, nil)
-	return err
+	if err != nil {
+		return errors.Join(err, back(ctx, env, t, w.State))
+	}
+	return nil
+}
+
+// back gives the module's files again what they held.
+func back(ctx context.Context, env *kind.Env, t plan.Task, was state) error {
+	for file, text := range map[string]string{bootFile(t.Ref.Name): was.atBoot.Text, rulesFile(t.Ref.Name): was.rules.Text} {
+		now, err := env.ReadOptional(file)
+		if err == nil {
+			err = env.PutText(ctx, t, now, text)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Stands gives all that can be said of the module.

@@ -41,7 +41,7 @@ absent = true
 	},
 	Captures: []string{"to"},
 	TooMany:  "/etc/localtime",
-	Canon:    schema.CleanPath,
+	Canon:    schema.FilePath,
 	Needs: func(n schema.Needer) []value.Ref {
 		out := kind.ParentDirs(n)
 		if to := target(n.Ref.Name, n.Attrs.Text("to")); to != n.Ref.Name {
@@ -49,8 +49,11 @@ absent = true
 		}
 		return out
 	},
-	Check: func(_ string, a value.Attrs) (string, error) {
+	Check: func(name string, a value.Attrs) (string, error) {
 		to := a.Text("to")
+		if a.Has("to") && target(name, to) == name {
+			return "to", problem.Errorf("the link leads to itself").Remedy("write where else it leads")
+		}
 		if a.Has("to") && a.Bool("absent") {
 			return "to", problem.Errorf("to is given for a link that is to be absent").Remedy("take one of them out")
 		}

@@ -113,6 +113,10 @@ masked = true
 		for _, sm := range managers {
 			name = sm.Short(name)
 		}
+		if base, rest, template := strings.Cut(name, "@"); template && (rest == "" || rest[0] == '.') {
+			return "", problem.Errorf("%q is a template, of which nothing runs by itself", name).
+				Remedy("name an instance of it, such as %s@north%s", base, rest)
+		}
 		return name, nil
 	},
 	Needs: func(n schema.Needer) []value.Ref {

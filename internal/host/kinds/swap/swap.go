@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -43,7 +45,7 @@ priority = 10
 	},
 	Captures: []string{"size"},
 	Part:     func(string) string { return fstab },
-	Canon:    schema.CleanPath,
+	Canon:    schema.FilePath,
 	Needs:    kind.ParentDirs,
 	Check: func(name string, a value.Attrs) (string, error) {
 		device := strings.HasPrefix(name, "/dev/")
@@ -227,9 +229,9 @@ func (st state) named() []plan.Change {
 	return list
 }
 
-// Write makes the file, puts it to use and writes fstab last, so that what
-// cannot be used is not tried at boot.
-func (swaps) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
+// Write makes the file beside the one that is there, puts it to use and writes fstab last, so that
+// what cannot be used is not tried at boot. What fails is taken back.
+func (swaps) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) (err error) {
 	t := w.Task
 	st, err := swaps{}.Read(ctx, env, t) // since a neighbour may have been written
 	if err != nil {
@@ -239,46 +241,117 @@ func (swaps) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 		_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Limit: 10 * time.Minute}, nil)
 		return err
 	}
-	if st.used && (t.Absent || w.Differs("size") || w.Differs("priority")) {
+	var undo []func() error
+	defer func() {
+		for _, back := range slices.Backward(undo) {
+			if err == nil {
+				return
+			}
+			if wrong := back(); wrong != nil {
+				err = fmt.Errorf("%w; what was done is not taken back: %w", err, wrong)
+				return
+			}
+		}
+	}()
+	made := !t.Absent && w.Differs("size")
+	var candidate string
+	if made {
+		if candidate, err = build(env, t, do); err != nil {
+			return err
+		}
+		undo = append(undo, func() error { return drop(env, candidate) })
+	}
+	if st.used && (t.Absent || made || w.Differs("priority")) {
 		if err := do("swapoff", t.Ref.Name); err != nil {
 			return err
 		}
-		st.used = false
+		undo = append(undo, func() error { return again(t, st, do) })
 	}
-	switch {
-	case t.Absent:
+	if t.Absent {
 		if st.want != st.table.Text { // it stays, even with nothing in it
 			if err := env.WriteText(ctx, t, st.table, st.want, 0o644, ""); err != nil {
 				return err
 			}
 		}
 		return remove(env, t, st)
-	case w.Differs("size"):
-		if err := build(env, t); err != nil {
-			return err
-		}
-		if err := do("mkswap", t.Ref.Name); err != nil {
-			return err
-		}
 	}
-	if !st.used {
-		if err := use(t, w.Differs("size"), do); err != nil {
+	if made {
+		back, err := exchange(env, t, path.Base(candidate))
+		if err != nil {
 			return err
 		}
+		undo = append(undo, back)
 	}
-	return env.WriteText(ctx, t, st.table, st.want, 0o644, "")
+	if !st.used || made || w.Differs("priority") {
+		if err := use(t, made || st.used, do); err != nil {
+			return err
+		}
+		undo = append(undo, func() error { return do("swapoff", t.Ref.Name) })
+	}
+	if err := env.WriteText(ctx, t, st.table, st.want, 0o644, ""); err != nil {
+		return err
+	}
+	if made {
+		return drop(env, candidate) // what was there before, which has that name now
+	}
+	return nil
+}
+
+// again uses swap as it was used before.
+func again(t plan.Task, was state, do func(...string) error) error {
+	if n, err := strconv.Atoi(was.level); err == nil && n >= 0 {
+		return do("swapon", "-p", was.level, t.Ref.Name)
+	}
+	return do("swapon", t.Ref.Name)
+}
+
+// exchange has the new file and the one that is there, if one is, take each other's names. back
+// takes that back.
+func exchange(env *kind.Env, t plan.Task, candidate string) (back func() error, err error) {
+	swap := func() error {
+		d, name, err := env.Split(t.Ref.Name)
+		if err != nil {
+			return err
+		}
+		defer d.Close()
+		const aside = ".old"
+		if err := d.Rename(name, candidate+aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if err := d.Rename(candidate, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if err := d.Rename(candidate+aside, candidate); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return d.Sync()
+	}
+	return swap, swap()
+}
+
+// drop removes a file of ours, if it is there.
+func drop(env *kind.Env, at string) error {
+	d, name, err := env.Split(at)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := d.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // use puts swap to use. A device that holds nothing is prepared first; mkswap
 // refuses by itself what is mounted, and wipefs tells what a device holds.
-func use(t plan.Task, made bool, do func(...string) error) error {
+func use(t plan.Task, prepared bool, do func(...string) error) error {
 	args := []string{"swapon"}
 	if n, given := t.Attrs.Int("priority"); given {
 		args = append(args, "-p", fmt.Sprint(n))
 	}
 	args = append(args, t.Ref.Name)
 	err := do(args...)
-	if err == nil || made {
+	if err == nil || prepared {
 		return err
 	}
 	if do("blkid", "-p", t.Ref.Name) == nil {
@@ -291,34 +364,42 @@ func use(t plan.Task, made bool, do func(...string) error) error {
 	return do(args...)
 }
 
-// build makes a file that is written whole: a swap file has no holes
-// (swapon(8)).
-func build(env *kind.Env, t plan.Task) error {
+// build makes a file beside that of the task which is written whole, since a swap file has no holes
+// (swapon(8)), and prepares it.
+func build(env *kind.Env, t plan.Task, do func(...string) error) (at string, err error) {
 	size, err := parseSize(t.Attrs.Text("size"))
 	if err != nil {
-		return err
+		return "", err
 	}
-	_, free, err := env.Machine.Space(t.Ref.Name[:max(1, strings.LastIndexByte(t.Ref.Name, '/'))])
+	folder := path.Dir(t.Ref.Name)
+	_, free, err := env.Machine.Space(folder)
 	if err == nil && free < size {
-		return problem.Errorf("a file of %s does not fit: %s are free", mebibytes(size), mebibytes(free)).
-			Remedy("declare a smaller one")
+		return "", problem.Errorf("a file of %s does not fit: %s are free", mebibytes(size), mebibytes(free)).
+			Remedy("declare a smaller one; one that is there stays until the new one is in use")
 	}
-	d, name, err := env.Split(t.Ref.Name)
+	d, _, err := env.Split(t.Ref.Name)
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer d.Close()
-	d.Remove(name)
+	name, err := env.Candidate(t, folder)
+	if err != nil {
+		return "", err
+	}
+	at = path.Join(folder, name)
 	f, err := d.Create(name, 0o600, -1, -1)
 	if err != nil {
-		return err
+		return "", err
 	}
 	_, err = io.CopyN(f, zeros{}, size)
 	err = errors.Join(err, f.Sync(), f.Close())
+	if err == nil {
+		err = do("mkswap", at)
+	}
 	if err != nil {
 		d.Remove(name)
 	}
-	return err
+	return at, err
 }
 
 // zeros is a source of nothing but.

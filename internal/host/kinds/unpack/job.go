@@ -97,7 +97,9 @@ func (j *job) take(m member, r io.Reader) error {
 		}
 		err = d.Mkdir(name, m.Mode, j.uid, j.gid)
 	case m.Type == fs.ModeSymlink:
-		err = d.Symlink(m.Link, name)
+		if err = d.Symlink(m.Link, name); err == nil && (j.uid >= 0 || j.gid >= 0) {
+			err = d.Lchown(name, j.uid, j.gid)
+		}
 	case m.Same != "":
 		err = j.copy(d, name, m)
 	default:

@@ -59,12 +59,20 @@ func checkAging(a value.Attrs) (string, error) {
 	return "", nil
 }
 
-// compareAging says what differs.
-func compareAging(t plan.Task, a aging) []plan.Change {
+// compareAging says what differs. An account whose password is marked is locked against that
+// (`usermod -L`), which is not what locked = true means, and nothing that locked = false leaves.
+func compareAging(t plan.Task, st state) []plan.Change {
 	var out []plan.Change
-	if want := t.Attrs.Bool("locked"); t.Attrs.Has("locked") && want != a.locked() {
-		out = append(out, plan.Change{What: "locked", Was: kind.Yes(a.locked(), "yes", "no"),
-			Becomes: kind.Yes(want, "yes", "no")})
+	a := st.aging
+	marked := a.barred && st.hasHash
+	switch want := t.Attrs.Bool("locked"); {
+	case !t.Attrs.Has("locked"):
+	case want && !a.locked():
+		out = append(out, plan.Change{What: "locked", Was: "no", Becomes: "yes"})
+	case !want && a.locked():
+		out = append(out, plan.Change{What: "locked", Was: "yes", Becomes: "no"})
+	case !want && marked:
+		out = append(out, plan.Change{What: "locked", Was: "its password", Becomes: "no"})
 	}
 	if want := t.Attrs.Text("expires"); want != "" && want != a.expires {
 		out = append(out, plan.Change{What: "expires", Was: a.expires, Becomes: want})
@@ -76,8 +84,9 @@ func compareAging(t plan.Task, a aging) []plan.Change {
 func aged(w kind.Differing[state], u *backend.User) {
 	locked := w.Task.Attrs.Bool("locked")
 	u.Lock = w.Differs("locked") && locked
-	u.Open = w.Differs("locked") && !locked
-	u.Unlock = u.Open && w.State.hasHash
+	opens := w.Differs("locked") && !locked
+	u.Open = opens && w.State.aging.over
+	u.Unlock = opens && w.State.hasHash
 	if want := w.Task.Attrs.Text("expires"); w.Differs("expires") || !w.State.there {
 		u.Expires = want
 	}

@@ -31,7 +31,7 @@ var about = &schema.Kind{
 		"that only a directory service knows is recognised, and never made locally. Where there is no useradd but " +
 		"busybox's adduser, that is what makes accounts; such a host heeds neither expires nor locked.",
 	Attrs: []schema.Attr{
-		{Name: "uid", Type: schema.Int, Default: "the next free number", Doc: "Its number.", Examples: []string{"2101"}},
+		{Name: "uid", Type: schema.ID, Default: "the next free number", Doc: "Its number.", Examples: []string{"2101"}},
 		{Name: "group", Type: schema.Name, Default: "a group of its own name", Doc: "Its primary group.",
 			Examples: []string{`"keepers"`}},
 		{Name: "groups", Type: schema.Name, List: true, Doc: "Groups to add to those that it is in.",
@@ -416,7 +416,7 @@ func (users) Compare(t plan.Task, st state) []plan.Change {
 	if want := t.Attrs.Text("home_mode"); want != "" && want != st.homeMode {
 		out = append(out, plan.Change{What: "home_mode", Was: st.homeMode, Becomes: want})
 	}
-	out = append(out, compareAging(t, st.aging)...)
+	out = append(out, compareAging(t, st)...)
 	out = append(out, compareKeys(t, st)...)
 	for _, name := range []string{"password", "password_hash"} {
 		if t.Attrs.Has(name) && !st.password {

@@ -225,6 +225,24 @@ func (f file) Chmod(mode uint32) error {
 	return f.host.note(f.File, func(o *owner) { o.mode = mode })
 }
 
+// Lchown remembers the owner of a link.
+func (d *dir) Lchown(name string, uid, gid int) error {
+	info, err := d.Lstat(name)
+	if err != nil {
+		return err
+	}
+	if uid < 0 {
+		uid = info.UID
+	}
+	if gid < 0 {
+		gid = info.GID
+	}
+	d.host.mu.Lock()
+	defer d.host.mu.Unlock()
+	d.host.owners[info.Inode] = owner{uid, gid, info.Mode}
+	return nil
+}
+
 // Chown takes setuid and setgid away from a file, as chown(2) tells of Linux.
 func (f file) Chown(uid, gid int) error {
 	info, err := f.File.Info()

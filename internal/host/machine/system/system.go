@@ -363,7 +363,10 @@ func (d *dir) Remove(name string) error             { return d.root.Remove(name)
 func (d *dir) RemoveAll(name string) error          { return d.root.RemoveAll(name) }
 func (d *dir) Readlink(name string) (string, error) { return d.root.Readlink(name) }
 func (d *dir) Symlink(to, name string) error        { return d.root.Symlink(to, name) }
-func (d *dir) Close() error                         { return d.root.Close() }
+func (d *dir) Lchown(name string, uid, gid int) error {
+	return d.root.Lchown(name, uid, gid)
+}
+func (d *dir) Close() error { return d.root.Close() }
 
 func (d *dir) Sync() error {
 	f, err := d.root.Open(".")
