@@ -118,8 +118,9 @@ func ofManifest(kinds schema.Kinds) map[string]any {
 			}
 		}
 		one := object(k.About, attrs)
-		if len(required) > 0 {
-			one["required"] = required
+		if len(required) > 0 { // of what is absent nothing has to be said
+			one["if"] = map[string]any{"properties": map[string]any{"absent": map[string]any{"const": false}}}
+			one["then"] = map[string]any{"required": required}
 		}
 		top[name] = named(k.Doc, one)
 	}
@@ -135,31 +136,52 @@ func attribute(at schema.Attr) map[string]any {
 	if at.Default != "" {
 		doc += " Default: " + at.Default + "."
 	}
-	item := map[string]any{"type": "string"}
-	switch {
-	case (at.Type == schema.Values || at.Type == schema.Nested):
-		item = map[string]any{"type": "object"}
-	case at.Type == schema.Table:
-		fields := map[string]any{}
-		for _, f := range at.Fields {
-			fields[f.Name] = attribute(f)
-		}
-		item = object(at.Doc, fields)
-	case at.Type == schema.Bool:
-		item = map[string]any{"anyOf": []any{map[string]any{"type": "boolean"}, expression}}
-	case at.Type == schema.Int || at.Type == schema.ID:
-		item = map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, expression}}
-	case len(at.Choices) > 0:
-		item = map[string]any{"anyOf": []any{map[string]any{"enum": at.Choices}, expression}}
-	}
+	item := one(at)
 	switch {
 	case at.List:
-		item = map[string]any{"anyOf": []any{map[string]any{"type": "array", "items": item}, expression}}
+		item = orExpression(map[string]any{"type": "array", "items": item})
 	case at.Either:
 		return either(item, doc)
 	}
 	item["description"] = doc
 	return item
+}
+
+// one is a JSON Schema of one value of an attribute.
+func one(at schema.Attr) map[string]any {
+	scalars := []any{"string", "number", "boolean"}
+	switch at.Type {
+	case schema.Values:
+		return orExpression(named(at.Doc, map[string]any{"type": scalars}))
+	case schema.Nested:
+		return orExpression(named(at.Doc, map[string]any{"type": append(scalars, "array", "object")}))
+	case schema.Table:
+		fields, required := map[string]any{}, []any{}
+		for _, f := range at.Fields {
+			fields[f.Name] = attribute(f)
+			if f.Required {
+				required = append(required, f.Name)
+			}
+		}
+		out := object(at.Doc, fields)
+		out["required"] = required
+		return orExpression(out)
+	case schema.Bool:
+		return orExpression(map[string]any{"type": "boolean"})
+	case schema.Int, schema.ID:
+		return orExpression(map[string]any{"type": "integer", "minimum": 0})
+	case schema.Scalar:
+		return map[string]any{"type": []any{"string", "number"}}
+	}
+	if len(at.Choices) > 0 {
+		return orExpression(map[string]any{"enum": at.Choices})
+	}
+	return map[string]any{"type": "string"}
+}
+
+// orExpression takes what an expression fills in as well.
+func orExpression(of map[string]any) map[string]any {
+	return map[string]any{"anyOf": []any{of, expression}}
 }
 
 func ofInventory() map[string]any {
