@@ -154,6 +154,9 @@ func (l *lab) apply(wantCode int, args ...string) report {
 	if err := json.Unmarshal([]byte(out), &r); err != nil || code != wantCode {
 		if list := r.changed(); err == nil {
 			out = strings.Join(slices.DeleteFunc(list, func(s string) bool { return strings.HasSuffix(s, " changed ") }), "\n")
+			for _, h := range r.Hosts {
+				out += "\n" + h.Name + " " + h.State + " " + h.Message
+			}
 		}
 		l.t.Fatalf("apply ended with %d, not %d: %v\n%s", code, wantCode, err, out)
 	}

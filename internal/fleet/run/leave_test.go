@@ -83,6 +83,17 @@ func TestAPackageLeavesBesideAnother(t *testing.T) {
 	}
 }
 
+// TestSettingsAreLeft: of what left only its name is known, and no format.
+func TestSettingsAreLeft(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[settings.\"/etc/tides\"]\nformat = \"ini\"\nset = { a = 1 }\nmake = true\n[dir.\"/srv/tide\"]\n")
+	b.run(false)
+	b.manifest("[dir.\"/srv/tide\"]\n")
+	if h := b.one(false); h.State != run.Reached || left(h) != "settings /etc/tides" {
+		t.Errorf("%s %s: %s", h.State, h.Message, left(h))
+	}
+}
+
 // TestAMountLeavesBeforeItsFolder, whatever came first.
 func TestAMountLeavesBeforeItsFolder(t *testing.T) {
 	b := newBench(t, "gauge-01")

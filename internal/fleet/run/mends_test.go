@@ -283,3 +283,16 @@ func TestAPasswordThatIsLocked(t *testing.T) {
 	}
 	b.settled()
 }
+
+// TestANewAccountIsLocked once it is made: useradd has no word for it.
+func TestANewAccountIsLocked(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[user.lena]\nlocked = true\n")
+	wants(t, b.one(false), "user lena changed")
+	for _, c := range b.host().Calls() {
+		if strings.HasPrefix(c, "useradd") && strings.Contains(c, " -L") {
+			t.Errorf("it ran %s", c)
+		}
+	}
+	b.settled()
+}

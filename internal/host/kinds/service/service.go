@@ -240,6 +240,9 @@ func obstacle(t plan.Task, st state) error {
 	case running && st.Once && !st.Running && !st.Stale:
 		return problem.Errorf("%s does its work once and ends, so it never stays running", name).
 			Remedy("take running out: boot = true has it run at boot, its timer by the clock, and a command now")
+	case t.Attrs.Bool("masked") && !st.Barred && st.Unmasked != "":
+		return problem.Errorf("%s cannot be masked: %s", name, st.Unmasked).
+			Remedy("declare running = false and boot = false, or that file absent")
 	case boot && st.BootFixed != "":
 		return problem.Errorf("%s %s, so it cannot be started at boot by itself", name, st.BootFixed).Remedy("take boot out")
 	}

@@ -67,6 +67,8 @@ func TestWhatCannotBe(t *testing.T) {
 		"once, and to be running":  {value.Attrs{"running": true}, backend.State{There: true, Once: true}, "never stays running"},
 		"once, and at work":        {value.Attrs{"running": true}, backend.State{There: true, Once: true, Running: true}, ""},
 		"once, and another by now": {value.Attrs{"running": true}, backend.State{There: true, Once: true, Stale: true}, ""},
+		"to be masked by its own file": {value.Attrs{"masked": true}, backend.State{There: true,
+			Unmasked: "its own file is /etc/systemd/system/tide.service"}, "cannot be masked: its own file is"},
 		"static, and to be at boot": {value.Attrs{"boot": true}, backend.State{There: true,
 			BootFixed: "has no [Install] section"}, "no [Install] section"},
 		"static, and not to be there": {value.Attrs{"boot": false}, backend.State{There: true,

@@ -149,12 +149,17 @@ func (edit) File(t plan.Task) string { return kind.FileOfPart(t.Ref.Name) }
 
 // Edit sets and unsets. A mark of the byte order at the beginning stays, and lines end as they did.
 func (edit) Edit(t plan.Task, text string) (string, error) {
+	whole := text
 	text, mark := strings.CutPrefix(text, "\ufeff")
 	crlf := strings.Contains(text, "\n") && strings.Count(text, "\n") == strings.Count(text, "\r\n")
 	if crlf {
 		text = strings.ReplaceAll(text, "\r\n", "\n")
 	}
-	out, err := editors[t.Attrs.Text("format")](t, text)
+	by, ok := editors[t.Attrs.Text("format")]
+	if !ok { // nothing is declared: it is only asked whether the file is there
+		return whole, nil
+	}
+	out, err := by(t, text)
 	if err != nil {
 		return "", err
 	}

@@ -83,7 +83,7 @@ func compareAging(t plan.Task, st state) []plan.Change {
 // aged says of it what is to change.
 func aged(w kind.Differing[state], u *backend.User) {
 	locked := w.Task.Attrs.Bool("locked")
-	u.Lock = w.Differs("locked") && locked
+	u.Lock = w.Differs("locked") && locked && w.State.there // a new one is locked once it is made
 	opens := w.Differs("locked") && !locked
 	u.Open = opens && w.State.aging.over
 	u.Unlock = opens && w.State.hasHash

@@ -26,6 +26,7 @@ type State struct {
 
 	Boot      bool
 	BootFixed string // the manager's word for why it cannot be started at boot by itself; may be empty
+	Unmasked  string // why the manager cannot bar it from being started; empty where it can
 	BootWord  string // the manager's word for whether it starts at boot, when that is not its own to say
 
 	Since  time.Duration // the host's uptime when it was last started

@@ -121,6 +121,9 @@ func state(v map[string]string) backend.State {
 		Starts:  starts,
 		Once:    v["Type"] == "oneshot" && v["RemainAfterExit"] == "no",
 	}
+	if p := v["FragmentPath"]; strings.HasPrefix(p, byHand+"/") && !s.Barred { // where the mask would be
+		s.Unmasked = "its own file is " + p
+	}
 	if file == "static" {
 		s.BootFixed = "has no [Install] section"
 	}
