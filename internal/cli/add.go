@@ -400,7 +400,8 @@ func trimmed(err error) error {
 
 // placeholderOf begins a flag's description with a word for what it takes.
 func placeholderOf(at schema.Attr) string {
-	word := map[schema.Type]string{schema.Int: "N", schema.ID: "N", schema.Mode: "MODE", schema.Path: "PATH", schema.Name: "NAME",
+	word := map[schema.Type]string{schema.Int: "N", schema.ID: "N", schema.Mode: "MODE", schema.Path: "PATH",
+		schema.Name:     "NAME",
 		schema.Version:  "VERSION",
 		schema.Template: "FILE", schema.Copy: "FILE", schema.Origin: "FILE|ADDRESS|PATH", schema.Tree: "FOLDER",
 		schema.Command: "COMMAND", schema.RefTo: "'KIND NAME'",

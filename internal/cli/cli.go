@@ -263,7 +263,8 @@ func (a *App) complain(err error) {
 		var at atRevision
 		if errors.As(err, &at) {
 			lines.Text = func(name string) ([]byte, error) { return fs.ReadFile(at.files, name) }
-			fmt.Fprintf(a.Err, "%s with %s the project has problems\n", screen.Paint(screen.Bad, "jadekettle:"), screen.Line(at.rev))
+			fmt.Fprintf(a.Err, "%s with %s the project has problems\n", screen.Paint(screen.Bad, "jadekettle:"),
+				screen.Line(at.rev))
 		}
 		screen.Problems(a.Err, lines, a.Width, worded(ps.List()))
 		return

@@ -327,7 +327,8 @@ func TestDocumentsOfHostileTexts(t *testing.T) {
 	dir := observatory(t)
 	write(t, dir, map[string]string{"manifests/gauge.toml": "about = \"a\uFEFFb\"\n[file.\"/etc/tide\u200Bs\"]\n" +
 		"content = \"\\uFEFF\\u200B\\u009b31m\\u202E\\U000E0041\\uF8E1\"\nmode = \"0644\"\n"})
-	for _, call := range []string{"preview gauge-01", "apply gauge-01 --yes", "hosts show gauge-01", "lint", "runs show last", "drift gauge-01",
+	for _, call := range []string{"preview gauge-01", "apply gauge-01 --yes", "hosts show gauge-01", "lint",
+		"runs show last", "drift gauge-01",
 		"lint --output sarif", "report last"} {
 		args := strings.Fields(call)
 		if !strings.Contains(call, "--output") {

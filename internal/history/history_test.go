@@ -100,7 +100,8 @@ func TestHostileTexts(t *testing.T) {
 	}
 	b.Reset()
 	var read []string
-	if err := WriteJSON(&b, hostile); err != nil || json.Unmarshal(b.Bytes(), &read) != nil || bytes.ContainsFunc(b.Bytes(), unseen) {
+	if err := WriteJSON(&b, hostile); err != nil || json.Unmarshal(b.Bytes(), &read) != nil ||
+		bytes.ContainsFunc(b.Bytes(), unseen) {
 		t.Errorf("as JSON it is %s (%v)", b.Bytes(), err)
 	}
 	if last := len(hostile) - 1; len(read) != last+1 || read[last] != hostile[last] {

@@ -120,7 +120,10 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 	}
 	if out.Condition == Drifted && newest.Mode != ModeUndo && !slices.ContainsFunc(tasks, func(t Task) bool {
 		return t.Drift == plan.ByHost || t.Drift == plan.ByBoth
-	}) && slices.ContainsFunc(tasks, func(t Task) bool { return t.Drift == plan.ByDeclaration || t.Drift == plan.ByLeaving }) {
+	}) && slices.ContainsFunc(tasks, func(t Task) bool {
+		return t.Drift == plan.ByDeclaration ||
+			t.Drift == plan.ByLeaving
+	}) {
 		out.Condition = Outdated
 	}
 	out.Why = out.sentence(newest, tasks)
@@ -130,7 +133,10 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 // failedBefore gives the last apply where that failed, or was lost: a preview that came after it
 // only shows what was not done. Else it gives the newest run.
 func failedBefore(stands []Stand) *Stand {
-	i := slices.IndexFunc(stands, func(s Stand) bool { return (s.Mode == ModeApply || s.Mode == ModeUndo) && s.says() != "" })
+	i := slices.IndexFunc(stands, func(s Stand) bool {
+		return (s.Mode == ModeApply || s.Mode == ModeUndo) &&
+			s.says() != ""
+	})
 	if i >= 0 && stands[i].says() == Failing {
 		return &stands[i]
 	}
@@ -205,7 +211,8 @@ func differing(tasks []Task) string {
 		if t.Status != plan.Changed {
 			continue
 		}
-		if n++; first == nil || first.Drift == plan.ByDeclaration && t.Drift != plan.ByDeclaration && t.Drift != plan.ByLeaving {
+		if n++; first == nil || first.Drift == plan.ByDeclaration && t.Drift != plan.ByDeclaration &&
+			t.Drift != plan.ByLeaving {
 			first = &tasks[i]
 		}
 	}

@@ -446,8 +446,9 @@ func (p *Program) noCondition() error {
 			continue
 		}
 		if is := facts.TypeOf(c.path[1:]); is != "" && is != "bool" {
-			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("the condition is the fact %s, of the type %s, not true or false",
-				strings.TrimSpace(p.text), is), Do: "compare it with something"}
+			return problem.Problem{Place: p.at(0),
+				What: fmt.Sprintf("the condition is the fact %s, of the type %s, not true or false",
+					strings.TrimSpace(p.text), is), Do: "compare it with something"}
 		}
 	}
 	return nil

@@ -131,7 +131,8 @@ func (r *resolver) implied() {
 		if it.Kind.Needs == nil {
 			continue
 		}
-		for _, ref := range it.Kind.Needs(schema.Needer{Ref: it.Task.Ref, Attrs: it.Task.Attrs, Declared: declared, In: list}) {
+		for _, ref := range it.Kind.Needs(schema.Needer{Ref: it.Task.Ref, Attrs: it.Task.Attrs, Declared: declared,
+			In: list}) {
 			other := r.byRef[ref]
 			if other == nil || other == it {
 				continue

@@ -485,13 +485,15 @@ func TestOrigins(t *testing.T) {
 
 // TestAConditionThatIsNone: a fact that is no bool is no condition, which lint knows without a host.
 func TestAConditionThatIsNone(t *testing.T) {
-	p, err := compile.Load(files("[dir.\"/a\"]\nif = \"facts.os.id\"\n[dir.\"/b\"]\nif = \"facts.own.ready\"\n"), kinds.Schemas(),
+	p, err := compile.Load(files("[dir.\"/a\"]\nif = \"facts.os.id\"\n[dir.\"/b\"]\nif = \"facts.own.ready\"\n"),
+		kinds.Schemas(),
 		compile.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	_, err = resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{})
-	if err == nil || !strings.Contains(err.Error(), "all.toml:2:7: the condition is the fact facts.os.id, of the type text") {
+	if err == nil || !strings.Contains(err.Error(),
+		"all.toml:2:7: the condition is the fact facts.os.id, of the type text") {
 		t.Errorf("it says %v", err)
 	}
 }

@@ -577,7 +577,8 @@ func (a Attr) mayBeEmpty() bool {
 	case Body, Quiet, Scalar:
 		return true
 	}
-	return slices.Contains([]string{"text", "comment", "options", "section", "proxy", "about"}, a.Name) || a.Name == "run" && a.List
+	return slices.Contains([]string{"text", "comment", "options", "section", "proxy", "about"}, a.Name) ||
+		a.Name == "run" && a.List
 }
 
 func (a Attr) text(s string) (any, error) {

@@ -248,7 +248,8 @@ func TestARoundOnAHost(t *testing.T) {
 		t.Errorf("the preview changed the host:\n%v\n%v", before, after)
 	}
 	for _, c := range b.host().Calls() {
-		if !strings.HasPrefix(c, "apt-get -s ") && !strings.HasPrefix(c, "apt-cache policy") && !strings.HasPrefix(c, "systemctl show") &&
+		if !strings.HasPrefix(c, "apt-get -s ") && !strings.HasPrefix(c, "apt-cache policy") && !strings.HasPrefix(c,
+			"systemctl show") &&
 			!strings.HasPrefix(c, "getent") {
 			t.Errorf("the preview ran %q", c)
 		}

@@ -211,8 +211,9 @@ func TestOnlyDeclared(t *testing.T) {
 		b.run(false)
 	}
 	b.settled()
-	for p, want := range map[string]bool{"srv/site/stray": false, "srv/site/uploads/chart": true, "srv/site/deep/er/note": true,
-		"etc/cron.d/stray": false, "etc/cron.d/rotate": true, "srv/site/index.html": true} {
+	for p, want := range map[string]bool{"srv/site/stray": false, "srv/site/uploads/chart": true,
+		"srv/site/deep/er/note": true,
+		"etc/cron.d/stray":      false, "etc/cron.d/rotate": true, "srv/site/index.html": true} {
 		if there := b.on(p) != ""; there != want {
 			t.Errorf("%s is there: %v", p, there)
 		}

@@ -197,13 +197,15 @@ func TestKindsOnAHost(t *testing.T) {
 				"options: rw -> ro, at boot: tmpfs /srv/pad tmpfs defaults 0 0 -> tmpfs /srv/pad tmpfs ro 0 2", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro", "size=64m"}, "boot": false},
 				"at boot: tmpfs /srv/pad tmpfs ro 0 2 -> not mounted", ""},
-			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"noexec", "size=1g"}, "boot": false},
+			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"noexec", "size=1g"},
+				"boot": false},
 				"options: ro,size=64m -> noexec,size=1g", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"size=1048576k"}, "boot": false},
 				"options: rw,noexec,size=1g -> size=1048576k", ""},
 			{"mount /srv/pad", value.Attrs{"what": "/dev/none", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> /dev/none (ext4), " +
-				"at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0", "error: mount ended with code 32: mount: /srv/pad: " +
-				"special device /dev/none does not exist.; tmpfs is mounted there again"},
+				"at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0",
+				"error: mount ended with code 32: mount: /srv/pad: " +
+					"special device /dev/none does not exist.; tmpfs is mounted there again"},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"}, "check_order": int64(2)},
 				"options: rw,size=1048576k -> ro, at boot: not mounted -> tmpfs /srv/pad tmpfs ro 0 2", ""},
 			{"mount /srv/pad", value.Attrs{"what": "/dev/vdb1", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> /dev/vdb1 (ext4), " +

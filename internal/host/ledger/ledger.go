@@ -324,7 +324,8 @@ func (s *Store) write(name string, data []byte, sync bool) error {
 
 // Snapshot gives the ledger as it is in memory, for Restore.
 func (s *Store) Snapshot() Ledger {
-	out := Ledger{Format: s.Format, Entries: maps.Clone(s.Entries), Absent: maps.Clone(s.Absent), Debts: make(map[value.Ref][]Debt, len(s.Debts))}
+	out := Ledger{Format: s.Format, Entries: maps.Clone(s.Entries), Absent: maps.Clone(s.Absent),
+		Debts: make(map[value.Ref][]Debt, len(s.Debts))}
 	for ref, list := range s.Debts {
 		out.Debts[ref] = slices.Clone(list)
 	}

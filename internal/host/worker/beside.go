@@ -99,7 +99,8 @@ func (r *runner) undoes(ctx context.Context, t plan.Task) error {
 				continue // entries of one kind each have their own name in the file
 			}
 			if why := r.differs(k, other, k.Read(ctx, r.env, []plan.Task{other})[0]); why != "" {
-				return problem.Errorf("it takes back what %s declares: %s", other.Ref, why).Remedy("declare them so that they agree")
+				return problem.Errorf("it takes back what %s declares: %s", other.Ref, why).
+					Remedy("declare them so that they agree")
 			}
 		}
 	}

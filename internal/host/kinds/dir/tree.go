@@ -72,7 +72,8 @@ func readTree(env *kind.Env, t plan.Task) ([]entry, error) {
 
 // foreign adds what is below the folder and neither copied nor anybody's: what the plan declares
 // there, and what is mounted there, stays.
-func foreign(env *kind.Env, t plan.Task, list []entry, copied func(string) bool, gone map[string]bool) ([]entry, error) {
+func foreign(env *kind.Env, t plan.Task, list []entry, copied func(string) bool, gone map[string]bool) ([]entry,
+	error) {
 	others, err := kept(env, t)
 	if err != nil {
 		return nil, err

@@ -192,7 +192,8 @@ func (modules) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 
 // back gives the module's files again what they held.
 func back(ctx context.Context, env *kind.Env, t plan.Task, was state) error {
-	for file, text := range map[string]string{bootFile(t.Ref.Name): was.atBoot.Text, rulesFile(t.Ref.Name): was.rules.Text} {
+	for file, text := range map[string]string{bootFile(t.Ref.Name): was.atBoot.Text,
+		rulesFile(t.Ref.Name): was.rules.Text} {
 		now, err := env.ReadOptional(file)
 		if err == nil {
 			err = env.PutText(ctx, t, now, text)

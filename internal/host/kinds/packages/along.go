@@ -139,7 +139,8 @@ func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 		}
 		for ref, entry := range env.Store.Entries {
 			if goes && ref.Kind == about.Name && same(ref.Name, e.Name) {
-				return problem.Errorf("%s would go along with it, which the project %q manages on this host", e.Name, entry.Project).
+				return problem.Errorf("%s would go along with it, which the project %q manages on this host", e.Name,
+					entry.Project).
 					Remedy("take one of them out; nothing was done")
 			}
 		}
@@ -176,7 +177,8 @@ func tells(along []backend.Effect) []plan.Change {
 		if i == maxAlong && len(along) > maxAlong+1 {
 			return append(out, plan.Change{What: "and more", Becomes: fmt.Sprintf("%d other packages with it", len(along)-i)})
 		}
-		c := plan.Change{What: "with it " + value.Ref{Kind: about.Name, Name: e.Name}.String(), Was: e.Was, Becomes: e.Becomes}
+		c := plan.Change{What: "with it " + value.Ref{Kind: about.Name, Name: e.Name}.String(), Was: e.Was,
+			Becomes: e.Becomes}
 		if c.Was == "" {
 			c.Was = "absent"
 		}

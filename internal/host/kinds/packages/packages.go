@@ -514,7 +514,8 @@ func (b *batch) putIn(t plan.Task, at string) error {
 	if err != nil {
 		return fmt.Errorf("look into the package's file: %w", err)
 	}
-	if bare, _, _ := strings.Cut(t.Ref.Name, ":"); name != bare && name != t.Ref.Name || version != t.Attrs.Text("version") {
+	if bare, _, _ := strings.Cut(t.Ref.Name, ":"); name != bare && name != t.Ref.Name ||
+		version != t.Attrs.Text("version") {
 		return problem.Errorf("the file is the package %s in the version %s", name, version).
 			Remedy("declare that one, or give another file; nothing was installed")
 	}

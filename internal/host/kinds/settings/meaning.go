@@ -10,7 +10,8 @@ import (
 
 // eachSetting goes through what a declaration unsets and sets, each by its way of names from the
 // root of the file.
-func eachSetting(t plan.Task, text string, one func(text string, way []string, v any, unset bool) (string, error)) (string,
+func eachSetting(t plan.Task, text string, one func(text string, way []string, v any, unset bool) (string,
+	error)) (string,
 	error) {
 	var section []string
 	if s := t.Attrs.Text("section"); s != "" {

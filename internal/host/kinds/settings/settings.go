@@ -82,7 +82,8 @@ make = true
 			return "section", problem.Errorf("files of the form %q have no sections", f).Remedy("take section out")
 		}
 		section := a.Text("section")
-		if strings.ContainsAny(section, "\r\n") || strings.TrimSpace(section) != section || f == ini && strings.Contains(section, "]") {
+		if strings.ContainsAny(section, "\r\n") || strings.TrimSpace(section) != section || f == ini &&
+			strings.Contains(section, "]") {
 			return "section", problem.Errorf("%q is no name of a section", section).Remedy("write it as it stands in the file")
 		}
 		set := a.Table("set")

@@ -52,7 +52,8 @@ func TestEdit(t *testing.T) {
 			"\"y\\n\" # why\n"},
 		"toml number": {set(toml, "", "rate", int64(3)), "rate = \"3\"\n", "rate = 3\n"},
 		"toml list":   {set(toml, "", "rate", int64(3)), "rate = [\n1, # ]\n]\nb = 1\n", "rate = 3\nb = 1\n"},
-		"toml dotted": {set(toml, "feeds", "rate", int64(3)), "feeds.rate = 1 # slow\nx = 2\n", "feeds.rate = 3 # slow\nx = 2\n"},
+		"toml dotted": {set(toml, "feeds", "rate", int64(3)), "feeds.rate = 1 # slow\nx = 2\n",
+			"feeds.rate = 3 # slow\nx = 2\n"},
 		"toml beside a dotted one": {set(toml, "feeds", "depth", int64(3)), "feeds.rate = 1\nx = 2\n",
 			"feeds.rate = 1\nx = 2\nfeeds.depth = 3\n"},
 		"toml in braces": {set(toml, "feeds", "rate", int64(3)), "feeds = { rate = 1, x = [1] }\n",
@@ -150,7 +151,8 @@ func TestEdit(t *testing.T) {
 // FuzzEdit holds every form to its word: what comes out is as declared, and stays so.
 func FuzzEdit(f *testing.F) {
 	for _, form := range []string{ini, toml, json, yaml, words, assigned} {
-		for _, text := range []string{"", "a = 1\n", "[a]\nb = \"x\" # y\n", "a = { b = 1 }\n", "[[a]]\nb = 1\n", `{"a": {"b": [1]}}`,
+		for _, text := range []string{"", "a = 1\n", "[a]\nb = \"x\" # y\n", "a = { b = 1 }\n", "[[a]]\nb = 1\n",
+			`{"a": {"b": [1]}}`,
 			"a:\n  b: 1\n", "a b\nMatch x\na c\n", "a=\"x\ny\"\r\n", "\ufeffx: 1\r\n", "a = '''\nb\n'''\n", "x = \\\n  y\n"} {
 			f.Add(form, text, "a", "b", "v")
 		}

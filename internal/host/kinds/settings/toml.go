@@ -374,7 +374,8 @@ func (d *tomlDoc) set(way []string, v any) (string, error) {
 		if now, err := plainTOML(d.text); err == nil && reflect.DeepEqual(valueAt(now, way), bareAll(v)) {
 			return d.text, nil
 		}
-		return "", problem.Errorf("%s is a table in this file", dots(way)).Remedy("set what is in it: section = %q", dots(way))
+		return "", problem.Errorf("%s is a table in this file", dots(way)).Remedy("set what is in it: section = %q",
+			dots(way))
 	}
 	return d.add(way, v), nil
 }

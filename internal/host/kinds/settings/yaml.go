@@ -196,7 +196,8 @@ func (f *yamlFile) set(way []string, v any) error {
 func (f *yamlFile) replace(m *lib.Node, at int, v any) error {
 	key, old := m.Content[at], m.Content[at+1]
 	var stands, want any
-	if old.Decode(&stands) == nil && lib.Unmarshal([]byte(scalarYAML(v)), &want) == nil && reflect.DeepEqual(stands, want) {
+	if old.Decode(&stands) == nil && lib.Unmarshal([]byte(scalarYAML(v)), &want) == nil && reflect.DeepEqual(stands,
+		want) {
 		return nil
 	}
 	if old.Kind == lib.AliasNode || old.Anchor != "" {
