@@ -87,7 +87,7 @@ func TestMendsOnRealHosts(t *testing.T) {
 	is("a drop-in", 0, "service cron  changed")
 	on("systemctl show -p DropInPaths,Environment cron; tr \"\\\\0\" \"\\\\n\" </proc/$(systemctl show --value -p MainPID cron)/environ | grep HARBOR",
 		"Environment=HARBOR=north\nDropInPaths="+dropIn+"\nHARBOR=north")
-	is("a drop-in again", 0, "2 unchanged")
+	is("a drop-in again", 0, "3 unchanged")
 	l.write("manifests/all.toml", fmt.Sprintf(cron, unitFile, unitFile, "[Service]\\nExecStart=/usr/sbin/cron -f -L 5\\n"))
 	is("a unit file over the package's", 0, "service cron  changed")
 	on("systemctl show --value -p FragmentPath cron; tr \"\\\\0\" \" \" </proc/$(systemctl show --value -p MainPID cron)/cmdline",
