@@ -112,10 +112,27 @@ func TestMendsOnRealHosts(t *testing.T) {
 	l.write("manifests/all.toml", "[package.perl-base]\nabsent = true\n")
 	is("what is essential", 1, "perl-base would go, which is essential to this host")
 
+	// A hold that nothing is said of stays, and a file of another package is not installed.
+	l.write("manifests/all.toml", "[package.buoy-tools]\nversion = \"1.0-1\"\nhold = true\n")
+	is("a hold", 0, "package buoy-tools  changed")
+	l.write("manifests/all.toml", "[package.buoy-tools]\nversion = \"1.1-1\"\n")
+	is("a newer one that is held", 0, "version: was 1.0-1, becomes 1.1-1")
+	on("apt-mark showhold; dpkg-query -W buoy-tools", "buoy-tools\nbuoy-tools\t1.1-1")
+	l.write("manifests/all.toml", "[package.salt-lamp]\nversion = \"0.2-1\"\nfrom = \"/srv/repo/old-ticker_0.3-1_all.deb\"\n")
+	is("a file of another package", 1, "the file is the package old-ticker in the version 0.3-1")
+	on("dpkg-query -W old-ticker salt-lamp 2>&1 | grep -c \"no packages found\"", "2")
+
 	// A preview of a checkout reads, and writes nothing.
 	l.on("gauge-01", "sudo sh -c '"+strings.ReplaceAll(gitPages, "'", `'\''`)+"; chown -R root /srv/at/git'")
 	l.write("manifests/all.toml", "[checkout.\"/srv/at/copy\"]\nurl = \"/srv/at/git\"\nrevision = \"main\"\n")
 	is("a checkout", 0, "1 changed")
+	head := l.on("gauge-01", "sudo git -C /srv/at/copy rev-parse HEAD")
+	l.write("manifests/all.toml", "[dir.\"/srv/at/below\"]\n[checkout.\"/srv/at/below/copy\"]\nurl = \"/srv/at/git\"\n"+
+		"revision = \"main\"\n")
+	if _, out := l.jk("preview", "gauge-01"); !strings.Contains(out, "commit: becomes "+head[:12]+" (main)") {
+		t.Errorf("below a folder that is new the preview says\n%s", out)
+	}
+	l.write("manifests/all.toml", "[checkout.\"/srv/at/copy\"]\nurl = \"/srv/at/git\"\nrevision = \"main\"\n")
 	l.on("gauge-01", "sudo sh -c 'touch -d 2020-01-01 /srv/at/copy/index; stat -c \"%i %y\" /srv/at/copy/.git/index >/srv/at/was'")
 	l.jk("preview", "gauge-01")
 	on("stat -c \"%i %y\" /srv/at/copy/.git/index | cmp - /srv/at/was && echo same", "same")

@@ -174,6 +174,7 @@ type comparison struct {
 	hosts  []string        // those that were compared, in order
 	differ map[string]bool // those that differ
 	unread []string        // those whose facts were never read
+	partly []string        // those of which one was not that a side reads
 	come   []string        // those that only the later side has
 	gone   []string        // those that only the earlier side has
 	wrong  []error
@@ -260,7 +261,11 @@ func (c *comparison) host(i int) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if known == nil && (c.from.Reads("facts") || c.to.Reads("facts")) {
+	switch {
+	case known != nil:
+	case c.facts(name) != nil:
+		c.partly = append(c.partly, name)
+	case c.from.Reads("facts") || c.to.Reads("facts"):
 		c.unread = append(c.unread, name)
 	}
 	for n, d := range list {
@@ -368,6 +373,7 @@ func (c *comparison) namesOf(hosts []int) []string {
 // compared shows a comparison.
 func (a *App) compared(c *comparison, dir string, whole bool) error {
 	slices.Sort(c.unread)
+	slices.Sort(c.partly)
 	if a.output == "json" {
 		return a.document(comparedDocument(c))
 	}
@@ -391,14 +397,15 @@ func (a *App) compared(c *comparison, dir string, whole bool) error {
 	fmt.Fprintln(a.Out, screen.Paint(screen.Loud, fmt.Sprintf("from %s to %s: of %s %d differ, %d are alike", screen.Line(c.from.said()),
 		screen.Line(c.to.said()), screen.Count(len(c.hosts), "host"), len(c.differ), len(c.hosts)-len(c.differ))))
 	if len(c.unread) > 0 {
-		v.Moved("facts that its plan wants were never read, so what they decide is not compared", c.unread)
+		v.Moved("its facts were never read, so what they decide is not compared", c.unread)
 	}
+	v.Moved("a fact that its plan wants was never read, so what facts decide is not compared", c.partly)
 	return nil
 }
 
 func comparedDocument(c *comparison) document.Compared {
 	doc := document.Compared{Head: document.One, From: c.from.said(), To: c.to.said(), Hosts: len(c.hosts),
-		Alike: len(c.hosts) - len(c.differ), New: emptied(c.come), Gone: emptied(c.gone), Unread: emptied(c.unread),
+		Alike: len(c.hosts) - len(c.differ), New: emptied(c.come), Gone: emptied(c.gone), Unread: append(emptied(c.unread), c.partly...),
 		Differences: []document.Difference{}}
 	for _, g := range c.sorted() {
 		place := g.Task().Places[0]
