@@ -192,20 +192,7 @@ func TestEveryAttributeOnARealHost(t *testing.T) {
 	}
 	l := up(t, "gauge-01")
 	l.on("gauge-01", serve+"seq 1 2000 >/srv/web/harmonics.txt; mkdir -p /srv/at; apt-get update -q >/dev/null")
-	var names []string
-	for i, tr := range list {
-		name := fmt.Sprintf("t%03d", i)
-		names = append(names, strconv.Quote(name))
-		l.write(filepath.Join("manifests", name, "manifest.toml"), tr.Declare)
-		for file, text := range tr.Files {
-			l.write(filepath.Join("manifests", name, file), text)
-		}
-		if tr.Before != "" {
-			l.on("gauge-01", tr.Before)
-		}
-	}
-	l.write("groups.toml", "[group.first]\nmembers = [\"gauge-01\"]\nmanifests = ["+strings.Join(names, ", ")+"]\n")
-	l.write("data/shared.toml", "berths = [\"north\", \"south\"]\n")
+	l.arrange(list)
 	if code, out := l.jk("lint"); code != 0 {
 		t.Fatalf("lint: %s", out)
 	}
@@ -268,6 +255,25 @@ func TestEveryAttributeOnARealHost(t *testing.T) {
 	if len(gone) > 0 {
 		t.Errorf("taken away, this is otherwise than before:\n%s", strings.Join(gone, "\n"))
 	}
+}
+
+// arrange makes the host ready, and a project that declares what the trials do.
+func (l *lab) arrange(list []trial) {
+	l.t.Helper()
+	var names []string
+	for i, tr := range list {
+		name := fmt.Sprintf("t%03d", i)
+		names = append(names, strconv.Quote(name))
+		l.write(filepath.Join("manifests", name, "manifest.toml"), tr.Declare)
+		for file, text := range tr.Files {
+			l.write(filepath.Join("manifests", name, file), text)
+		}
+		if tr.Before != "" {
+			l.on("gauge-01", tr.Before)
+		}
+	}
+	l.write("groups.toml", "[group.first]\nmembers = [\"gauge-01\"]\nmanifests = ["+strings.Join(names, ", ")+"]\n")
+	l.write("data/shared.toml", "berths = [\"north\", \"south\"]\n")
 }
 
 // accounts are the files of accounts, in which the ids differ of what the trials' own lines made.

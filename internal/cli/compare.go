@@ -405,7 +405,8 @@ func (a *App) compared(c *comparison, dir string, whole bool) error {
 
 func comparedDocument(c *comparison) document.Compared {
 	doc := document.Compared{Head: document.One, From: c.from.said(), To: c.to.said(), Hosts: len(c.hosts),
-		Alike: len(c.hosts) - len(c.differ), New: emptied(c.come), Gone: emptied(c.gone), Unread: append(emptied(c.unread), c.partly...),
+		Alike: len(c.hosts) - len(c.differ), New: emptied(c.come), Gone: emptied(c.gone), Unread: append(emptied(c.unread),
+			c.partly...),
 		Differences: []document.Difference{}}
 	for _, g := range c.sorted() {
 		place := g.Task().Places[0]

@@ -13,9 +13,12 @@ import (
 
 // TestAWrongValueOfEveryAttribute is an error at its place, and nothing but a wrong value is.
 func TestAWrongValueOfEveryAttribute(t *testing.T) {
-	names := map[string]string{"package": "tide-logger", "user": "maren", "group": "divers", "sysctl": "vm.swappiness", "locale": "C.UTF-8",
-		"hosts_entry": "192.0.2.9", "service": "cron", "timezone": "Europe/Berlin", "hostname": "pier", "kmod": "dummy", "cron": "rotate",
-		"repo": "tides", "sudo_rule": "watch", "firewall": "web", "command": "do it", "probe": "it answers", "reboot": "after a kernel"}
+	names := map[string]string{"package": "tide-logger", "user": "maren", "group": "divers", "sysctl": "vm.swappiness",
+		"locale":      "C.UTF-8",
+		"hosts_entry": "192.0.2.9", "service": "cron", "timezone": "Europe/Berlin", "hostname": "pier", "kmod": "dummy",
+		"cron": "rotate",
+		"repo": "tides", "sudo_rule": "watch", "firewall": "web", "command": "do it", "probe": "it answers",
+		"reboot": "after a kernel"}
 	for _, k := range kinds.All() {
 		s := k.Schema()
 		name := names[s.Name]
