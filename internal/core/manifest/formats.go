@@ -213,12 +213,14 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 // jsonReader reads JSON (RFC 8259) with the places of keys and values.
 type jsonReader struct {
 	src      *text
+	at       cursor
 	dec      *json.Decoder
 	problems *problem.Problems
 }
 
 func parseJSON(name string, data []byte, problems *problem.Problems) (*Node, bool) {
-	r := jsonReader{src: newText(name, data), dec: json.NewDecoder(bytes.NewReader(data)), problems: problems}
+	src := newText(name, data)
+	r := jsonReader{src: src, at: cursor{src: src}, dec: json.NewDecoder(bytes.NewReader(data)), problems: problems}
 	r.dec.UseNumber()
 	empty := &Node{Kind: Table, Place: value.Place{File: name}}
 	if !utf8.Valid(data) {
@@ -256,7 +258,7 @@ func (r *jsonReader) here() value.Place {
 	for at < len(r.src.data) && strings.IndexByte(" \t\r\n,:", r.src.data[at]) >= 0 {
 		at++
 	}
-	return r.src.place(at)
+	return r.at.place(at)
 }
 
 func (r *jsonReader) value(depth int) (*Node, error) {

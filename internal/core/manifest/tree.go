@@ -206,6 +206,25 @@ func (s *text) place(offset int) value.Place {
 	return value.Place{File: s.name, Line: lo + 1, Col: utf8.RuneCount(s.data[s.lines[lo]:offset]) + 1}
 }
 
+// cursor gives the places of offsets that mostly come in order: of a text in one line, each from
+// the last one on, and not from the beginning of the line.
+type cursor struct {
+	src    *text
+	offset int
+	at     value.Place // of offset; without a line before the first one
+}
+
+func (c *cursor) place(offset int) value.Place {
+	offset = min(max(offset, 0), len(c.src.data))
+	if c.at.Line == 0 || offset < c.offset || bytes.IndexByte(c.src.data[c.offset:offset], '\n') >= 0 {
+		c.at = c.src.place(offset)
+	} else {
+		c.at.Col += utf8.RuneCount(c.src.data[c.offset:offset])
+	}
+	c.offset = offset
+	return c.at
+}
+
 // ParseTOML reads a document. What is wrong is added to problems; the tree
 // holds what could be read all the same, so that later checks can go on. It
 // reports whether the whole document was read.
@@ -220,7 +239,7 @@ func ParseTOML(name string, data []byte, problems *problem.Problems) (*Node, boo
 		problems.At(src.place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
 		return root, false
 	}
-	b := builder{src: src, root: root, table: root, problems: problems}
+	b := builder{src: src, at: cursor{src: src}, root: root, table: root, problems: problems}
 	whole := true
 	for start := 0; start < len(data); {
 		next := b.parse(start)
@@ -252,6 +271,7 @@ func invalid(data []byte) int {
 // builder turns the parser's expressions into the tree.
 type builder struct {
 	src      *text
+	at       cursor
 	base     int // offset at which the parser was started
 	parser   unstable.Parser
 	root     *Node
@@ -320,7 +340,7 @@ func (b *builder) syntax(at int, err error) {
 }
 
 func (b *builder) place(n *unstable.Node) value.Place {
-	return b.src.place(b.base + int(n.Raw.Offset))
+	return b.at.place(b.base + int(n.Raw.Offset))
 }
 
 // behind gives the place of the value that follows a key: the parser does not
@@ -330,7 +350,7 @@ func (b *builder) behind(key *unstable.Node) value.Place {
 	for at < len(b.src.data) && strings.IndexByte(" \t=", b.src.data[at]) >= 0 {
 		at++
 	}
-	return b.src.place(at)
+	return b.at.place(at)
 }
 
 func (b *builder) expression(e *unstable.Node) {

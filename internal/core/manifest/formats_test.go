@@ -1,0 +1,41 @@
+package manifest
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"jadekettle/internal/core/problem"
+)
+
+// TestPlacesInOneLine: the place of each offset is the same whichever was asked for before.
+func TestPlacesInOneLine(t *testing.T) {
+	src := newText("x", []byte("{\"a\": \"wÿ→\", \"b\": 1}\n\n{\"c\": [2,\t3]}"))
+	c := cursor{src: src}
+	for _, step := range []int{1, 2, 5, 7, 40} {
+		for at := 0; at <= len(src.data)+1; at += step {
+			if at < len(src.data) && !utf8.RuneStart(src.data[at]) {
+				continue // nothing begins there
+			}
+			if got, want := c.place(at), src.place(at); got != want {
+				t.Fatalf("the place of %d is %v, want %v", at, got, want)
+			}
+		}
+	}
+}
+
+// BenchmarkOneLine reads JSON data of 400 kB in one line.
+func BenchmarkOneLine(b *testing.B) {
+	var text strings.Builder
+	text.WriteString(`{"k": 1`)
+	for i := 0; text.Len() < 400_000; i++ {
+		fmt.Fprintf(&text, `, "k%d": {"a": %d}`, i, i)
+	}
+	for b.Loop() {
+		var ps problem.Problems
+		if _, ok := parseJSON("x", []byte(text.String()+"}"), &ps); !ok {
+			b.Fatal(ps.Err())
+		}
+	}
+}
