@@ -132,7 +132,7 @@ func (w *gathered) host(r *resolve.Traced) {
 
 func readsSecret(it *resolve.Item) bool {
 	for _, v := range it.Task.Attrs {
-		if expr.HoldsSecret(v) {
+		if value.HoldsSecret(v) {
 			return true
 		}
 	}

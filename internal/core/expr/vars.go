@@ -232,7 +232,7 @@ func SecretPaths(root string, v any) [][]string {
 		case value.Secret:
 			out = append(out, slices.Clone(at))
 		case []any:
-			if HoldsSecret(v) {
+			if value.HoldsSecret(v) {
 				out = append(out, slices.Clone(at))
 			}
 		case map[string]any:
@@ -243,23 +243,6 @@ func SecretPaths(root string, v any) [][]string {
 	}
 	walk([]string{root}, v)
 	return out
-}
-
-// HoldsSecret says whether a value is a secret or has one in it.
-func HoldsSecret(v any) bool {
-	switch v := v.(type) {
-	case value.Secret:
-		return true
-	case []any:
-		return slices.ContainsFunc(v, HoldsSecret)
-	case map[string]any:
-		for _, item := range v {
-			if HoldsSecret(item) {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // versions gives the values three times: with the secrets as they are, and

@@ -179,7 +179,7 @@ func (a *Answers) Choices(q *Ask) ([]any, error) {
 		return nil, problem.Errorf("the choices of the question %s are %s, and no list", q.Name, value.TypeName(v)).
 			Remedy("let the expression give a list")
 	}
-	if expr.HoldsSecret(list) {
+	if value.HoldsSecret(list) {
 		return nil, problem.Errorf("the choices of the question %s hold a secret, and are shown", q.Name).Remedy("offer names instead")
 	}
 	if len(list) == 0 {
@@ -337,7 +337,7 @@ func limit(v any) string {
 func (a *Answers) Shown() map[string]string {
 	out := map[string]string{}
 	for name, v := range a.Input {
-		if out[name] = value.Shown(v); expr.HoldsSecret(v) {
+		if out[name] = value.Shown(v); value.HoldsSecret(v) {
 			out[name] = "(secret)"
 		}
 	}

@@ -283,7 +283,7 @@ func Words(texts []*expr.Text, vars *expr.Vars) ([]string, error) {
 			list = []any{v}
 		}
 		for _, item := range list {
-			if expr.HoldsSecret(item) {
+			if value.HoldsSecret(item) {
 				return nil, problem.Errorf("a secret would be seen on a command line, or as a target").
 					Remedy("let a manifest use input.KEY instead")
 			}

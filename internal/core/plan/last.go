@@ -26,7 +26,7 @@ const maxLeaves = 1000
 func LastOf(t Task) *Last {
 	l := &Last{}
 	for name, v := range t.Attrs {
-		if secret(v) {
+		if value.HoldsSecret(v) {
 			l.Secret = true
 			continue
 		}
@@ -47,22 +47,6 @@ func LastOf(t Task) *Last {
 		l.Program = t.Program.SHA256
 	}
 	return l
-}
-
-func secret(v any) bool {
-	switch v := v.(type) {
-	case value.Secret:
-		return true
-	case []any:
-		return slices.ContainsFunc(v, secret)
-	case map[string]any:
-		for _, item := range v {
-			if secret(item) {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // Same says whether both are of one declaration, as far as they tell.

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -102,6 +103,23 @@ func (s Secret) Scalar() any {
 func (s Secret) String() string               { return Hidden }
 func (s Secret) GoString() string             { return Hidden }
 func (s Secret) MarshalText() ([]byte, error) { return []byte(Hidden), nil }
+
+// HoldsSecret says whether a value is a secret, or has one in it.
+func HoldsSecret(v any) bool {
+	switch v := v.(type) {
+	case Secret:
+		return true
+	case []any:
+		return slices.ContainsFunc(v, HoldsSecret)
+	case map[string]any:
+		for _, item := range v {
+			if HoldsSecret(item) {
+				return true
+			}
+		}
+	}
+	return false
+}
 
 // TypeName says what a value is in the words of the manifest language.
 func TypeName(v any) string {

@@ -52,25 +52,31 @@ func (r *runner) stillRight(ctx context.Context, k kind.Kind, results []plan.Res
 		if why := r.differs(k, tasks[i], reading); why != "" {
 			took := results[i].Took
 			results[i] = r.failed(tasks[i], problem.Errorf("it was as declared until others of its kind were changed: %s", why).
-				Remedy("declare them so that they agree"))
+				Remedy(agree))
 			results[i].Took = took
 		}
 	}
 	return results
 }
 
+// agree is the remedy for two declarations that undo each other.
+const agree = "declare them so that they agree"
+
 // differs says what is not as declared of what was read; empty when nothing is.
 func (r *runner) differs(k kind.Kind, t plan.Task, reading kind.Reading) string {
 	if reading.Err != nil {
 		return problem.From(reading.Err).What
 	}
-	var still []string
-	for _, c := range k.Compare(t, reading.State) {
-		if !due(c) {
-			still = append(still, fmt.Sprintf("%s is %s, declared %s", c.What, c.Was, c.Becomes))
-		}
+	return mismatch(slices.DeleteFunc(k.Compare(t, reading.State), due))
+}
+
+// mismatch writes what differs as what it is and what is declared; empty for no changes.
+func mismatch(changes []plan.Change) string {
+	out := make([]string, len(changes))
+	for i, c := range changes {
+		out[i] = fmt.Sprintf("%s is %s, declared %s", c.What, c.Was, c.Becomes)
 	}
-	return strings.Join(still, ", ")
+	return strings.Join(out, ", ")
 }
 
 // keepsDeclared notes a task that ended as declared, for those that come later.
@@ -100,7 +106,7 @@ func (r *runner) undoes(ctx context.Context, t plan.Task) error {
 			}
 			if why := r.differs(k, other, k.Read(ctx, r.env, []plan.Task{other})[0]); why != "" {
 				return problem.Errorf("it takes back what %s declares: %s", other.Ref, why).
-					Remedy("declare them so that they agree")
+					Remedy(agree)
 			}
 		}
 	}

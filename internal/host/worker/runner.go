@@ -561,11 +561,7 @@ func (r *runner) outcome(ctx context.Context, k kind.Kind, w kind.Work, wrote er
 		return r.failed(w.Task, fmt.Errorf("after the change: %w", after.Err))
 	}
 	if left := k.Compare(w.Task, after.State); len(left) > 0 {
-		var still []string
-		for _, c := range left {
-			still = append(still, fmt.Sprintf("%s is %s, declared %s", c.What, c.Was, c.Becomes))
-		}
-		res := r.failed(w.Task, fmt.Errorf("the change did not hold: %s", strings.Join(still, ", ")))
+		res := r.failed(w.Task, fmt.Errorf("the change did not hold: %s", mismatch(left)))
 		res.Changes = w.Changes
 		return res
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 
 	"jadekettle/internal/core/plan"
@@ -158,7 +157,7 @@ func (k edits) Compare(t plan.Task, st edited) []plan.Change {
 		return nil
 	}
 	changes := st.Change(st.want)
-	if len(changes) > 0 && holdsSecret(t.Attrs) {
+	if len(changes) > 0 && value.HoldsSecret(map[string]any(t.Attrs)) {
 		changes[0] = plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true}
 	}
 	switch whole, ok := k.whole(t); {
@@ -172,7 +171,7 @@ func (k edits) Compare(t plan.Task, st edited) []plan.Change {
 
 // mode is that of a new file.
 func (k edits) mode(t plan.Task) uint32 {
-	if holdsSecret(t.Attrs) {
+	if value.HoldsSecret(map[string]any(t.Attrs)) {
 		return 0o600
 	}
 	if m, ok := k.Edit.(Moder); ok {
@@ -189,28 +188,6 @@ func (k edits) whole(t plan.Task) (plan.Task, bool) {
 	}
 	t.Attrs = value.Attrs{"mode": fmt.Sprintf("%04o", k.mode(t))}
 	return t, true
-}
-
-// holdsSecret says whether an attribute is a secret, or holds one.
-func holdsSecret(a value.Attrs) bool {
-	for _, v := range a {
-		if isSecret(v) {
-			return true
-		}
-	}
-	return false
-}
-
-func isSecret(v any) bool {
-	switch v := v.(type) {
-	case value.Secret:
-		return true
-	case []any:
-		return slices.ContainsFunc(v, isSecret)
-	case map[string]any:
-		return holdsSecret(v)
-	}
-	return false
 }
 
 // Write edits what stands by now: a neighbour may have edited the file since it

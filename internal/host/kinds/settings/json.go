@@ -184,26 +184,16 @@ func setJSON(text string, way []string, v any) (string, error) {
 	return text[:o.from] + "{" + line + inner + out + line + outer + "}" + text[o.to:], nil
 }
 
-// numbered is a value as the decoder gives it.
+// numbered is a value as the decoder gives it: every number in its digits.
 func numbered(v any) any {
-	switch v := v.(type) {
-	case int64, float64:
-		text, _ := value.Text(v)
-		return enc.Number(text)
-	case []any:
-		out := make([]any, len(v))
-		for i, one := range v {
-			out[i] = numbered(one)
+	return eachLeaf(v, func(leaf any) any {
+		switch leaf.(type) {
+		case int64, float64:
+			text, _ := value.Text(leaf)
+			return enc.Number(text)
 		}
-		return out
-	case map[string]any:
-		out := make(map[string]any, len(v))
-		for k, one := range v {
-			out[k] = numbered(one)
-		}
-		return out
-	}
-	return v
+		return leaf
+	})
 }
 
 // style tells how an object is written: the step by which what is in it is moved

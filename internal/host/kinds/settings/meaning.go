@@ -86,22 +86,25 @@ func bare(v any) any {
 }
 
 // bareAll is any value without the secrecy of what is in it.
-func bareAll(v any) any {
-	switch v := bare(v).(type) {
+func bareAll(v any) any { return eachLeaf(v, bare) }
+
+// eachLeaf is a value with every scalar in it replaced, however deep.
+func eachLeaf(v any, replace func(any) any) any {
+	switch v := v.(type) {
 	case []any:
 		out := make([]any, len(v))
 		for i, one := range v {
-			out[i] = bareAll(one)
+			out[i] = eachLeaf(one, replace)
 		}
 		return out
 	case map[string]any:
 		out := make(map[string]any, len(v))
 		for k, one := range v {
-			out[k] = bareAll(one)
+			out[k] = eachLeaf(one, replace)
 		}
 		return out
 	default:
-		return v
+		return replace(v)
 	}
 }
 

@@ -536,7 +536,7 @@ func keys(names []string) string {
 	var out []string
 	for _, n := range names {
 		if !bareKey.MatchString(n) {
-			n = quotedTOML(n)
+			n = value.Quote(n)
 		}
 		out = append(out, n)
 	}
@@ -547,7 +547,7 @@ func keys(names []string) string {
 func literal(v any) string {
 	switch v := bare(v).(type) {
 	case string:
-		return quotedTOML(v)
+		return value.Quote(v)
 	case float64:
 		return floatTOML(v)
 	case []any:
@@ -566,27 +566,6 @@ func literal(v any) string {
 		text, _ := value.Text(v)
 		return text
 	}
-}
-
-// quotedTOML writes a text as a basic string.
-func quotedTOML(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r < ' ' || r == 0x7f:
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return `"` + b.String() + `"`
 }
 
 func floatTOML(f float64) string {

@@ -58,6 +58,7 @@ func (l *loader) stale(v map[string]string) bool {
 	}
 	found := map[string][]string{}
 	names := append([]string{v["Id"]}, strings.Fields(v["Names"])...)
+	oneName := len(names) <= 2 // Names has the Id in it; of several it is not known whose folder comes first
 	for _, d := range l.dropIns(names) {
 		for _, base := range l.names(d) {
 			if strings.HasSuffix(base, ".conf") {
@@ -66,8 +67,8 @@ func (l *loader) stale(v map[string]string) bool {
 		}
 	}
 	for base, p := range loaded {
-		if len(found[base]) == 0 || len(names) <= 2 && usr(found[base][0]) != usr(p) {
-			return true // of several names of a unit it is not known whose folder comes first
+		if len(found[base]) == 0 || oneName && usr(found[base][0]) != usr(p) {
+			return true
 		}
 	}
 	for base := range found {
