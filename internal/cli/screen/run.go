@@ -248,7 +248,10 @@ func (v *Run) drifted(g *group) {
 		v.changes(g.changes)
 		return
 	}
-	v.printf(Quiet, "    last written %s by %s", time.Unix(g.task.Since, 0).Format("2006-01-02 15:04"), Line(cmp.Or(g.task.By, "somebody")))
+	if g.task.Since > 0 { // 0: this project never wrote it
+		at := time.Unix(g.task.Since, 0).Format("2006-01-02 15:04")
+		v.printf(Quiet, "    last written %s by %s", at, Line(cmp.Or(g.task.By, "somebody")))
+	}
 	for _, c := range g.task.Written {
 		v.printf(Plain, "    %s: is %s, was written as %s", Line(c.What), Line(cmp.Or(c.Was, "not there")), Line(c.Becomes))
 		if c.Diff != "" {

@@ -185,6 +185,10 @@ func TestDriftOfWhatIsAbsent(t *testing.T) {
 		var got []string
 		for _, task := range h.Tasks {
 			got = append(got, task.Ref.Name+" "+string(task.Drift))
+			never := task.Ref.Name == "/etc/old" || task.Ref.Name == "/etc/new" || !drift
+			if (task.Since == 0) != never || (task.By == "") != never {
+				t.Errorf("%s was last written at %d by %q", task.Ref, task.Since, task.By)
+			}
 		}
 		const want = "/etc/a declaration, /etc/old declaration, /etc/new declaration, salt-lamp declaration, /etc/gone host, /etc/b left"
 		if strings.Join(got, ", ") != want {

@@ -190,63 +190,63 @@ func (r *runner) look(ctx context.Context, t plan.Task) (changes []plan.Change, 
 	return changes, ""
 }
 
-// drift tells why a task differs: whether what stands is otherwise than it was last
-// written, or what is declared is, or nothing declares it any more.
+// drift says why a task differs, and for a run that asks for it what differs from what was last
+// written, when that was and by whom. What this project never wrote has no such time.
 func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.Result) {
+	if r.undo != nil || onlyDue(res.Changes) {
+		return
+	}
+	var written []plan.Change
+	res.Drift, written = r.cause(ctx, k, t, res.Changes)
+	if res.Drift == "" || !r.env.Run.Drift {
+		return
+	}
+	if e, ok := r.store.Entries[t.Ref]; ok && e.Project == r.env.Run.Project {
+		res.Since, res.By = e.Since.Unix(), e.Who
+	} else if was, ok := r.store.Absent[t.Ref]; ok && was.Project == r.env.Run.Project {
+		res.Since, res.By = was.Since.Unix(), was.Who
+	}
+	res.Written = slices.Clone(written)
+	relabel(res.Written, "as it was written")
+}
+
+// cause says whether a host's state is not as it was last written, or is declared differently by
+// now, or no longer; and in the first case what differs from what was written.
+func (r *runner) cause(ctx context.Context, k kind.Kind, t plan.Task, changes []plan.Change) (plan.Drift, []plan.Change) {
 	e, ours := r.store.Entries[t.Ref]
 	ours = ours && e.Project == r.env.Run.Project && !e.Left
 	switch was, known := r.store.Absent[t.Ref]; {
-	case r.undo != nil || onlyDue(res.Changes):
-		return
 	case t.ID >= r.leaving:
-		res.Drift = plan.ByLeaving
-		return
+		return plan.ByLeaving, nil
 	case !ours && t.Absent && known && was.Project == r.env.Run.Project:
-		res.Drift = plan.ByHost
-		if r.env.Run.Drift {
-			res.Since, res.By, res.Written = was.Since.Unix(), was.Who, slices.Clone(res.Changes)
-		}
-		return
-	case !ours:
-		if r.store.Knows(r.env.Run.Project) {
-			res.Drift = plan.ByDeclaration // which was never done here
-		}
-		return
-	case e.Last == nil:
-		return
+		return plan.ByHost, changes
+	case !ours && r.store.Knows(r.env.Run.Project):
+		return plan.ByDeclaration, nil // which was never done here
+	case !ours || e.Last == nil:
+		return "", nil
 	}
 	same := !t.Absent && e.Last.Same(plan.LastOf(t))
-	written := res.Changes
+	written := changes
 	if !same || e.Last.Secret {
 		old := e.Last.Task(t.ID, t.Ref)
 		old.Program = t.Program
 		reading := k.Read(ctx, r.env, []plan.Task{old})[0]
 		if reading.Err != nil && !errors.Is(reading.Err, kind.ErrNotYet) {
-			return
+			return "", nil
 		}
 		if written = nil; reading.State != nil {
 			written = k.Compare(old, reading.State)
 		}
 	}
-	byHost := len(written) > 0 && !onlyDue(written)
-	switch {
+	switch byHost := !onlyDue(written); {
 	case same && byHost:
-		res.Drift = plan.ByHost
-	case same: // only in what is secret, of which nothing is remembered
-		return
+		return plan.ByHost, written
+	case same:
+		return "", nil // only in what is secret, of which nothing is remembered
 	case byHost:
-		res.Drift = plan.ByBoth
-	default:
-		res.Drift = plan.ByDeclaration
+		return plan.ByBoth, written
 	}
-	if !r.env.Run.Drift {
-		return
-	}
-	res.Since, res.By = e.Since.Unix(), e.Who
-	if byHost {
-		res.Written = slices.Clone(written)
-	}
-	relabel(res.Written, "as it was written")
+	return plan.ByDeclaration, nil
 }
 
 // relabel says of the new side of texts what it is, where that is not what is declared.
