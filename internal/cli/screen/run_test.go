@@ -216,3 +216,19 @@ func TestHead(t *testing.T) {
 		t.Errorf("with no place: %q", got)
 	}
 }
+
+// TestDriftOfWhatWasNeverWritten: a time is shown only of what has one.
+func TestDriftOfWhatWasNeverWritten(t *testing.T) {
+	for since, want := range map[int64]bool{0: false, 1793000000: true} {
+		var out strings.Builder
+		v := &Run{W: New(&out, false), Preview: true, Drift: true, Sources: &Sources{}}
+		one := task("file /etc/motd", plan.Changed)
+		one.Drift, one.Since, one.By = plan.ByDeclaration, since, "maren"
+		h := &run.Visit{Name: "gauge-01", State: run.Reached, Tasks: []run.Task{one}}
+		v.Event(run.Event{Host: h, Task: &one})
+		v.End([]*run.Visit{h})
+		if got := out.String(); strings.Contains(got, "last written") != want || !strings.Contains(got, "now declared") {
+			t.Errorf("written at %d: %s", since, got)
+		}
+	}
+}
