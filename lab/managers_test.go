@@ -100,6 +100,7 @@ manifests = ["pacman"]
 			t.Errorf("%s has tide-logger %s as its newest", host, got)
 		}
 	}
+	l.along()
 	l.held()
 	out, _ := l.in(l.program, "--project", l.project, "capture", "gauge-pacman", "package").Output()
 	if !strings.Contains(string(out), "[package.salt-lamp]\n") {
@@ -137,6 +138,34 @@ manifests = ["pacman"]
 			t.Errorf("%s still has %q", host, got)
 		}
 	}
+}
+
+// along asks what else a package brings about: nothing, if it is named with its architecture, and
+// the end of one that it takes the place of.
+func (l *lab) along() {
+	l.t.Helper()
+	const build = `cd /root/b && mkdir -p /srv/later && (spec() {
+	printf 'Name: dusk-lamp\nVersion: 1.0\nRelease: 1\nSummary: made up\nLicense: none\nBuildArch: noarch\n'
+	printf 'Obsoletes: salt-lamp\n%%description\nmade up\n%%files\n'
+}; spec >d.spec; rpmbuild -bb --quiet --define "_rpmdir /srv/later" d.spec >/dev/null 2>&1); ls /srv/later/noarch`
+	newest := strings.NewReplacer("hold = true", "", "1.4.*", "newest").Replace(rpmRepo)
+	l.write("manifests/rpm.toml", newest+"[package.dusk-lamp]\nversion = \"1.0-1\"\n"+
+		"from = \"/srv/later/noarch/dusk-lamp-1.0-1.noarch.rpm\"\n")
+	for _, host := range []string{"gauge-dnf", "gauge-zypper"} {
+		l.on(host, build)
+		if code, out := l.jk("apply", host); code != 1 ||
+			!strings.Contains(out, "salt-lamp would go along with it, which is declared otherwise") {
+			l.t.Errorf("%s: one that takes the place of another: %d\n%s", host, code, out)
+		}
+		l.on(host, "rpm -q salt-lamp && ! rpm -q dusk-lamp && rpm -e salt-lamp")
+	}
+	l.write("manifests/rpm.toml", strings.Replace(newest, "salt-lamp", `"salt-lamp.noarch"`, 1))
+	if code, out := l.jk("preview", "@rpm"); code != 0 || !strings.Contains(out, "gauge-dnf gauge-zypper  package salt-lamp.noarch  would") ||
+		strings.Contains(out, "with it") {
+		l.t.Errorf("with its architecture: %d\n%s", code, out)
+	}
+	l.write("manifests/rpm.toml", newest)
+	l.apply(0)
 }
 
 // held holds a package where zypper is, goes back to an older version, and

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -101,18 +100,8 @@ func (o order) effects(ctx context.Context, env *kind.Env, m backend.Manager, wo
 func others(list []backend.Effect, names []string) []backend.Effect {
 	return slices.DeleteFunc(list, func(e backend.Effect) bool {
 		return !(e.Essential && e.Becomes == "") &&
-			slices.ContainsFunc(names, func(n string) bool { return same(n, e.Name) })
+			slices.ContainsFunc(names, e.Of)
 	})
-}
-
-// same says whether two names are of one package, of which one may name its architecture.
-func same(a, b string) bool {
-	if a == b {
-		return true
-	}
-	a, archA, _ := strings.Cut(a, ":")
-	b, archB, _ := strings.Cut(b, ":")
-	return a == b && (archA == "" || archB == "")
 }
 
 // forbidden says why something may not come along with a task: it is essential, or declared
@@ -124,11 +113,11 @@ func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 			return problem.Errorf("%s would go, which is essential to this host", e.Name).
 				Remedy("take this declaration out; nothing was done")
 		}
-		if same(t.Ref.Name, e.Name) {
+		if e.Of(t.Ref.Name) {
 			continue
 		}
 		i := slices.IndexFunc(env.Tasks, func(o plan.Task) bool {
-			return o.Ref.Kind == about.Name && same(o.Ref.Name, e.Name)
+			return o.Ref.Kind == about.Name && e.Of(o.Ref.Name)
 		})
 		if i >= 0 && env.Tasks[i].Absent == goes && (goes || agrees(env.Tasks[i], e)) {
 			continue
@@ -138,7 +127,7 @@ func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 				Remedy("declare both alike, or take one of them out; nothing was done")
 		}
 		for ref, entry := range env.Store.Entries {
-			if goes && ref.Kind == about.Name && same(ref.Name, e.Name) {
+			if goes && ref.Kind == about.Name && e.Of(ref.Name) {
 				return problem.Errorf("%s would go along with it, which the project %q manages on this host", e.Name,
 					entry.Project).
 					Remedy("take one of them out; nothing was done")

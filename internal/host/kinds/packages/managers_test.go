@@ -250,3 +250,22 @@ func count(calls []string, head string) (n int) {
 	}
 	return n
 }
+
+// TestAnEffectIsOfAPackage: a name may have its architecture, in the way of its manager.
+func TestAnEffectIsOfAPackage(t *testing.T) {
+	rpm, deb, foreign := backend.Effect{Name: "python3.11", Arch: "x86_64"}, backend.Effect{Name: "git"},
+		backend.Effect{Name: "git:i386"}
+	for _, c := range []struct {
+		effect backend.Effect
+		name   string
+		want   bool
+	}{
+		{rpm, "python3.11", true}, {rpm, "python3.11.x86_64", true}, {rpm, "python3.11.i686", false}, {rpm, "python3", false},
+		{deb, "git", true}, {deb, "git:amd64", true}, {deb, "git.amd64", false}, {deb, "git-man", false},
+		{foreign, "git:i386", true}, {foreign, "git:amd64", false},
+	} {
+		if c.effect.Of(c.name) != c.want {
+			t.Errorf("%s of %+v: %t", c.name, c.effect, !c.want)
+		}
+	}
+}

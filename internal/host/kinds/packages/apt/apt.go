@@ -229,7 +229,7 @@ func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Wan
 		list[i].Essential = needed[list[i].Name]
 	}
 	for _, name := range remove { // of some that others need apt finds no way to remove them
-		if err != nil && needed[name] {
+		if name, _, _ := strings.Cut(name, ":"); err != nil && needed[name] {
 			list = append(list, backend.Effect{Name: name, Essential: true})
 		}
 	}

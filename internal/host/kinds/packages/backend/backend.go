@@ -5,6 +5,7 @@ package backend
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"jadekettle/internal/host/kinds/kind"
@@ -31,8 +32,20 @@ type Want struct{ Name, Version string }
 // Effect is what a transaction does to one package.
 type Effect struct {
 	Name         string
+	Arch         string // where names of the manager may end in .ARCH
 	Was, Becomes string // its versions; empty where it is not installed
 	Essential    bool   // the manager says that the host needs it
+}
+
+// Of says whether it is what happens to the package of this name, which may have its architecture:
+// NAME.ARCH with rpm, NAME:ARCH with dpkg.
+func (e Effect) Of(name string) bool {
+	if name == e.Name || e.Arch != "" && name == e.Name+"."+e.Arch {
+		return true
+	}
+	a, archA, _ := strings.Cut(name, ":")
+	b, archB, _ := strings.Cut(e.Name, ":")
+	return a == b && (archA == "" || archB == "")
 }
 
 // Manager is one package manager. Names and versions that it is given are

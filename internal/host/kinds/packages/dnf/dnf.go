@@ -181,7 +181,8 @@ var headings = []heading{
 }
 
 // foreseen reads dnf's table: below a heading that ends in a colon a line for each package, with
-// name, architecture and version; a long name stands alone on a line before the rest.
+// name, architecture and version; a long name stands alone on a line before the rest. What such a
+// package replaces follows it.
 func foreseen(text string) []backend.Effect {
 	var out []backend.Effect
 	part, name := -1, ""
@@ -203,10 +204,14 @@ func foreseen(text string) []backend.Effect {
 		case name != "":
 			f, name = append([]string{name}, f...), ""
 		}
-		if len(f) < 4 || f[0] == "replacing" {
+		if f[0] == "replacing" {
+			out = replacing(out, f[1:])
 			continue
 		}
-		e := backend.Effect{Name: f[0]}
+		if len(f) < 4 {
+			continue
+		}
+		e := backend.Effect{Name: f[0], Arch: f[1]}
 		switch h := headings[part]; {
 		case h.comes && h.goes:
 			e.Was, e.Becomes = another, f[2]
@@ -216,6 +221,24 @@ func foreseen(text string) []backend.Effect {
 			e.Was = f[2]
 		}
 		out = append(out, e)
+	}
+	return out
+}
+
+// replacing notes what the package before it takes the place of: an older one of its own name, or
+// another that goes. It is NAME.ARCH VERSION in dnf 4, NAME ARCH VERSION and more in dnf 5.
+func replacing(out []backend.Effect, f []string) []backend.Effect {
+	if len(f) == 2 {
+		if i := strings.LastIndexByte(f[0], '.'); i > 0 {
+			f = []string{f[0][:i], f[0][i+1:], f[1]}
+		}
+	}
+	switch last := len(out) - 1; {
+	case len(f) < 3:
+	case last >= 0 && out[last].Name == f[0]:
+		out[last].Was = f[2]
+	default:
+		out = append(out, backend.Effect{Name: f[0], Arch: f[1], Was: f[2]})
 	}
 	return out
 }

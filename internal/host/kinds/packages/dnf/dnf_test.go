@@ -49,6 +49,9 @@ func TestWhatItForesees(t *testing.T) {
 Upgrading:
  tide-logger           noarch           1.5.0-1           tides           6.0 k
      replacing  ebb-logger.noarch 1.0-1
+ buoy-tools            noarch           1.1-1             tides           6.0 k
+   replacing buoy-tools noarch          1.0-1             tides           6.0 k
+   replacing old-buoys noarch           0.9-1             tides           6.0 k
 Removing dependent packages:
  a-very-long-name-for-a-package-that-lights-the-buoys-of-the-bay
                        noarch           1.10.0-1          @tides          7
@@ -59,9 +62,12 @@ Transaction Summary
 ================================================================================
 Upgrade  1 Package
 `
-	want := []backend.Effect{{Name: "tide-logger", Was: another, Becomes: "1.5.0-1"},
-		{Name: "a-very-long-name-for-a-package-that-lights-the-buoys-of-the-bay", Was: "1.10.0-1"},
-		{Name: "salt-lamp", Becomes: "2.0-1"}}
+	want := []backend.Effect{{Name: "tide-logger", Arch: "noarch", Was: another, Becomes: "1.5.0-1"},
+		{Name: "ebb-logger", Arch: "noarch", Was: "1.0-1"},
+		{Name: "buoy-tools", Arch: "noarch", Was: "1.0-1", Becomes: "1.1-1"},
+		{Name: "old-buoys", Arch: "noarch", Was: "0.9-1"},
+		{Name: "a-very-long-name-for-a-package-that-lights-the-buoys-of-the-bay", Arch: "noarch", Was: "1.10.0-1"},
+		{Name: "salt-lamp", Arch: "noarch", Becomes: "2.0-1"}}
 	if got := foreseen(table); !slices.Equal(got, want) {
 		t.Errorf("got %+v", got)
 	}

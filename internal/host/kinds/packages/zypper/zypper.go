@@ -161,9 +161,10 @@ func foreseen(text string) []backend.Effect {
 			switch {
 			case a["type"] != "package":
 			case p[1] == "remove":
-				out = append(out, backend.Effect{Name: a["name"], Was: a["edition"]})
+				out = append(out, backend.Effect{Name: a["name"], Arch: a["arch"], Was: a["edition"]})
 			default:
-				out = append(out, backend.Effect{Name: a["name"], Was: a["edition-old"], Becomes: a["edition"]})
+				out = append(out, backend.Effect{Name: a["name"], Arch: a["arch"],
+					Was: a["edition-old"], Becomes: a["edition"]})
 			}
 		}
 	}

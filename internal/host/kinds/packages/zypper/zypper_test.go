@@ -46,8 +46,9 @@ func TestWhatItForesees(t *testing.T) {
 <solvable type="package" name="tide-logger" edition="1.5.0-1" arch="noarch" edition-old="1.4.2-1" arch-old="noarch"/>
 </to-upgrade><to-install><solvable type="pattern" name="base" edition="1"/>
 <solvable type="package" name="buoy-tools" edition="1.1-1" arch="noarch"/></to-install></install-summary></stream>`
-	want := []backend.Effect{{Name: "salt-lamp", Was: "2.0-1"}, {Name: "tide-logger", Was: "1.4.2-1", Becomes: "1.5.0-1"},
-		{Name: "buoy-tools", Becomes: "1.1-1"}}
+	want := []backend.Effect{{Name: "salt-lamp", Arch: "noarch", Was: "2.0-1"},
+		{Name: "tide-logger", Arch: "noarch", Was: "1.4.2-1", Becomes: "1.5.0-1"},
+		{Name: "buoy-tools", Arch: "noarch", Becomes: "1.1-1"}}
 	if got := foreseen(xml); !slices.Equal(got, want) {
 		t.Errorf("got %+v", got)
 	}
