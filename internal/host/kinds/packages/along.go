@@ -28,7 +28,7 @@ func orders(work []kind.Work) []order {
 	install, remove, purge := order{}, order{remove: true}, order{remove: true, purge: true}
 	for i, w := range work {
 		switch t := w.Task; {
-		case !w.Differs("version") || w.State.(state).cut:
+		case !w.Differs("version") || w.State.(state).cut || w.State.(state).doubt:
 		case t.Absent && t.Attrs.Bool("purge"):
 			purge.which = append(purge.which, i)
 		case t.Absent:
@@ -59,6 +59,8 @@ func (packages) Foresee(ctx context.Context, env *kind.Env, work []kind.Work) []
 	for _, o := range orders(work) {
 		all, err := o.effects(ctx, env, m, work, o.which)
 		switch {
+		case err != nil && !o.remove && !env.Run.Preview && !env.ListsRefreshed:
+			// Write refreshes the lists first, and asks again.
 		case err == nil && len(all) == 0:
 		case len(o.which) == 1 || err == nil && len(o.which) > maxAlone:
 			put(o.which[0], all)

@@ -2,11 +2,16 @@ package packages
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages/apt"
 	"jadekettle/internal/host/kinds/packages/backend"
+	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/machine/told"
 )
 
 func TestCompare(t *testing.T) {
@@ -61,6 +66,40 @@ func TestPatternsOfVersions(t *testing.T) {
 		{"1.2*2", "1.2", false}} {
 		if got := matches(c.want, c.version); got != c.fits {
 			t.Errorf("%s takes %s: %v", c.want, c.version, got)
+		}
+	}
+}
+
+// TestForeseeAsksNoMoreThanItNeeds: of packages that an apply is about to refresh the lists for, and
+// of those that a preview finds in no list, nothing is asked one by one.
+func TestForeseeAsksNoMoreThanItNeeds(t *testing.T) {
+	var work []kind.Work
+	var all []backend.Want
+	for _, name := range []string{"tide-logger", "chart-press", "mudflat-archive"} {
+		task := plan.Task{Ref: value.Ref{Kind: "package", Name: name}}
+		work = append(work, kind.Work{Task: task, State: state{}, Changes: []plan.Change{{What: "version", Was: "absent"}}})
+		all = append(all, backend.Want{Name: name})
+	}
+	h := told.New(t)
+	h.Programs = []string{"apt-get"}
+	joint := h.Did(func(env *kind.Env) error {
+		_, err := apt.Manager{}.Foresee(t.Context(), env, all, nil, false)
+		return err
+	})
+	h.Answers[joint] = machine.Output{Code: 100, Stdout: "E: Unable to locate package chart-press\n"}
+	for _, c := range []struct {
+		preview, refreshed bool
+		doubt              bool // of the last
+		want               int
+	}{{false, false, false, 1}, {false, true, false, 4}, {true, false, false, 4}, {true, false, true, 1}} {
+		work[2].State = state{doubt: c.doubt}
+		h.Did(func(env *kind.Env) error {
+			env.Run.Preview, env.ListsRefreshed = c.preview, c.refreshed
+			packages{}.Foresee(t.Context(), env, work)
+			return nil
+		})
+		if len(h.Calls) != c.want {
+			t.Errorf("%+v: it asks\n%s", c, strings.Join(h.Calls, "\n"))
 		}
 	}
 }
