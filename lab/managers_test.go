@@ -154,14 +154,14 @@ func (l *lab) along() {
 	for _, host := range []string{"gauge-dnf", "gauge-zypper"} {
 		l.on(host, build)
 		if code, out := l.jk("apply", host); code != 1 ||
-			!strings.Contains(out, "salt-lamp would go along with it, which is declared otherwise") {
+			!strings.Contains(out, "it would also remove salt-lamp, which is declared differently") {
 			l.t.Errorf("%s: one that takes the place of another: %d\n%s", host, code, out)
 		}
 		l.on(host, "rpm -q salt-lamp && ! rpm -q dusk-lamp && rpm -e salt-lamp")
 	}
 	l.write("manifests/rpm.toml", strings.Replace(newest, "salt-lamp", `"salt-lamp.noarch"`, 1))
 	if code, out := l.jk("preview", "@rpm"); code != 0 || !strings.Contains(out, "gauge-dnf gauge-zypper  package salt-lamp.noarch  would") ||
-		strings.Contains(out, "with it") {
+		strings.Contains(out, "also package") {
 		l.t.Errorf("with its architecture: %d\n%s", code, out)
 	}
 	l.write("manifests/rpm.toml", newest)

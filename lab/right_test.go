@@ -39,11 +39,11 @@ func TestRightOnRealHosts(t *testing.T) {
 
 	// What goes along with a package.
 	l.write("manifests/all.toml", "[package.tide-tables]\n")
-	is("what comes along", 0, "with it package reed-40: was absent, becomes 1.0-1")
+	is("what comes along", 0, "also package reed-40: was absent, becomes 1.0-1")
 	l.write("manifests/all.toml", "[package.reed-40]\nabsent = true\n")
-	is("what is managed and would go along", 1, "tide-tables would go along with it, which the project")
+	is("what is managed and would go along", 1, "it would also remove tide-tables, which the project")
 	l.jk("apply", "gauge-01", "--yes", "--forget-leftovers")
-	is("what goes along", 0, "with it package tide-tables: was 1.0-1, becomes absent")
+	is("what goes along", 0, "also package tide-tables: was 1.0-1, becomes absent")
 	on("dpkg-query -W tide-tables reed-40 2>&1 | grep -c \"no packages found\"", "2")
 	l.write("manifests/all.toml", "[package.perl-base]\nabsent = true\n")
 	is("what is essential", 1, "perl-base would go, which is essential to this host")

@@ -125,7 +125,7 @@ func (a *App) addKind(k *schema.Kind) *cobra.Command {
 // attrsOf lists what can be given for a kind, required attributes first.
 func attrsOf(k *schema.Kind) []schema.Attr {
 	return slices.DeleteFunc(append(k.RequiredFirst(), k.Common()...), func(at schema.Attr) bool {
-		return at.Type == schema.Table || (at.Type == schema.Values || at.Type == schema.Nested) // which are written by hand
+		return at.Type == schema.Table || at.Type == schema.Values || at.Type == schema.Nested // written by hand
 	})
 }
 

@@ -399,15 +399,14 @@ func (a *App) compared(c *comparison, dir string, whole bool) error {
 	if len(c.unread) > 0 {
 		v.Moved("its facts were never read, so what they decide is not compared", c.unread)
 	}
-	v.Moved("a fact that its plan wants was never read, so what facts decide is not compared", c.partly)
+	v.Moved("a fact that its plan needs was never read, so what facts decide is not compared", c.partly)
 	return nil
 }
 
 func comparedDocument(c *comparison) document.Compared {
 	doc := document.Compared{Head: document.One, From: c.from.said(), To: c.to.said(), Hosts: len(c.hosts),
-		Alike: len(c.hosts) - len(c.differ), New: emptied(c.come), Gone: emptied(c.gone), Unread: append(emptied(c.unread),
-			c.partly...),
-		Differences: []document.Difference{}}
+		Alike: len(c.hosts) - len(c.differ), New: emptied(c.come), Gone: emptied(c.gone),
+		Unread: append(emptied(c.unread), c.partly...), Differences: []document.Difference{}}
 	for _, g := range c.sorted() {
 		place := g.Task().Places[0]
 		doc.Differences = append(doc.Differences, document.Difference{Kind: g.Ref.Kind, Name: g.Ref.Name, How: string(g.How),

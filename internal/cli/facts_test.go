@@ -67,8 +67,8 @@ within = "1s"
 		"content = \"${facts.own.berth} ${fleet.hosts[0].facts.own.place.rack}\"\nmode = \"0644\"\n"})
 	committed(t, dir, "v2")
 	steps(t, dir, home, []step{
-		{0, "gauge-01  a fact that its plan wants was never read", []string{"compare", "v1", "v2"}},
-		{0, "gauge-01  a fact that its plan wants was never read", []string{"compare", "v2", "v1"}},
+		{0, "gauge-01  a fact that its plan needs was never read", []string{"compare", "v1", "v2"}},
+		{0, "gauge-01  a fact that its plan needs was never read", []string{"compare", "v2", "v1"}},
 	})
 	write(t, dir, map[string]string{"manifests/gauge.toml": manifest})
 	for text, want := range map[string]string{

@@ -121,8 +121,7 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 	if out.Condition == Drifted && newest.Mode != ModeUndo && !slices.ContainsFunc(tasks, func(t Task) bool {
 		return t.Drift == plan.ByHost || t.Drift == plan.ByBoth
 	}) && slices.ContainsFunc(tasks, func(t Task) bool {
-		return t.Drift == plan.ByDeclaration ||
-			t.Drift == plan.ByLeaving
+		return t.Drift == plan.ByDeclaration || t.Drift == plan.ByLeaving
 	}) {
 		out.Condition = Outdated
 	}

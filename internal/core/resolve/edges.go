@@ -187,8 +187,8 @@ func (r *resolver) parts() {
 	}
 }
 
-// contradictions reports parts of one file of which one takes back what the other does: each is
-// done after the other, on an empty file, and the first has to hold still.
+// contradictions reports parts of one file that undo each other: each is done after the other, on
+// an empty file, and the first must still hold.
 func (r *resolver) contradictions() {
 	files := map[string][]*Item{}
 	for _, it := range r.Items {
@@ -200,15 +200,16 @@ func (r *resolver) contradictions() {
 			if takesBack(other, it) || takesBack(it, other) {
 				at := other.Task.Places[0]
 				r.problems.Add(problem.Problem{Place: it.Decl.Place,
-					What: fmt.Sprintf("%s and %s take back what the other does to %s; first at %s", other.Task.Ref, it.Task.Ref,
-						file, at), Do: "declare them so that they agree, or keep one of them", Also: []value.Place{at}})
+					What: fmt.Sprintf("%s and %s undo each other's changes to %s; first at %s", other.Task.Ref, it.Task.Ref,
+						file, at),
+					Do: "make them agree, or keep one of them", Also: []value.Place{at}})
 			}
 		}
 		files[file] = append(files[file], it)
 	}
 }
 
-// takesBack says whether what one does to a file is not so any more once another was done.
+// takesBack says whether another declaration undoes what one does to a file.
 func takesBack(first, then *Item) bool {
 	edit := func(it *Item, text string) (string, error) {
 		return it.Kind.Edit(it.Task.Ref.Name, it.Task.Absent, it.Task.Attrs, text)
@@ -240,8 +241,9 @@ func (r *resolver) numbers() {
 			}
 			at := other.Task.Places[0]
 			r.problems.Add(problem.Problem{Place: it.Decl.Place,
-				What: fmt.Sprintf("%s and %s have the same %s %d; first at %s", other.Task.Ref, it.Task.Ref, a.Name, n, at),
-				Do:   "give each a number of its own", Also: []value.Place{at}})
+				What: fmt.Sprintf("%s and %s have the same %s %d; first at %s", other.Task.Ref, it.Task.Ref,
+					a.Name, n, at),
+				Do: "give each a number of its own", Also: []value.Place{at}})
 		}
 	}
 }
@@ -283,8 +285,9 @@ func (r *resolver) copied(tree *Item, at string, others []*Item) {
 		}
 		from := tree.Task.Places[0]
 		r.problems.Add(problem.Problem{Place: other.Decl.Place,
-			What: fmt.Sprintf("%s declares %s, which %s copies from its folder at %s", other.Task.Ref, at, tree.Task.Ref, from),
-			Do:   "take it out of the folder, or take the declaration out", Also: []value.Place{from}})
+			What: fmt.Sprintf("%s declares %s, which %s copies from its folder at %s", other.Task.Ref, at,
+				tree.Task.Ref, from),
+			Do: "remove it from the folder, or remove the declaration", Also: []value.Place{from}})
 	}
 }
 

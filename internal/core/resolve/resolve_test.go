@@ -313,22 +313,22 @@ func TestProblemsOfAProject(t *testing.T) {
 			`what file ` +
 			`/a declares whole at manifests/all.toml:3:7`,
 		"[lines.\"/a#x\"]\nput = [{ text = \"Port 22\", over = '^Port' }]\n[lines.\"/a#y\"]\nput = [{ text = " +
-			"\"Port 2200\", over = '^Port' }]\n": `lines /a#x and lines /a#y take back what the other does to /a; first at ` +
+			"\"Port 2200\", over = '^Port' }]\n": `lines /a#x and lines /a#y undo each other's changes to /a; first at ` +
 			`manifests/all.toml:1:8`,
-		"[lines.\"/a#x\"]\nput = [{ text = \"UseDNS no\" }]\n[lines.\"/a#y\"]\ntake_out = ['^UseDNS']\n": `take back`,
-		"[settings.\"/a#x\"]\nformat = \"ini\"\nset = { a = 1 }\n[settings.\"/a#y\"]\nformat = \"ini\"\nset = { a = 2 }\n": `take ` +
-			`back what the other does to /a`,
-		"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y take back`,
+		"[lines.\"/a#x\"]\nput = [{ text = \"UseDNS no\" }]\n[lines.\"/a#y\"]\ntake_out = ['^UseDNS']\n": `undo each other`,
+		"[settings.\"/a#x\"]\nformat = \"ini\"\nset = { a = 1 }\n[settings.\"/a#y\"]\nformat = \"ini\"\nset = { a = 2 }\n": `undo ` +
+			`each other's changes to /a`,
+		"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y undo each other`,
 		"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x lies below dir ` +
 			`/etc/cron.d, which is declared absent`,
 		"[user.a]\nuid = 2101\n[user.b]\nuid = 2101\n": `user a and user b have the same uid 2101; first at ` +
 			`manifests/all.toml:1:7`,
-		"[user.a]\nuid = 99999999999\n":                                             `uid is 99999999999, and no account or group has a number above`,
+		"[user.a]\nuid = 99999999999\n":                                             `uid is 99999999999, above the largest number of an account or group`,
 		"[file.\"/\"]\ncontent = \"x\"\n":                                           `/ is the root folder`,
 		"[link.\"/srv/a\"]\nto = \"../srv/a\"\n":                                    `the link leads to itself`,
-		"[service.\"foo@\"]\nrunning = true\n":                                      `"foo@" is a template, of which nothing runs by itself`,
+		"[service.\"foo@\"]\nrunning = true\n":                                      `"foo@" is a template, which cannot run by itself`,
 		"[checkout.\"/srv/a\"]\nurl = \"\"\nrevision = \"main\"\n":                  `url is empty`,
-		"[block.\"/etc/a\"]\ncontent = \"x\"\ncomment = \"\"\n":                     `by which no line is a comment`,
+		"[block.\"/etc/a\"]\ncontent = \"x\"\ncomment = \"\"\n":                     `which does not start a comment`,
 		"[lines.\"/etc/a\"]\ntake_out = [\"\"]\n":                                   `take_out is empty`,
 		"[command.a]\nrun = [\"b\"]\nalways = true\nenvironment = { 1A = \"x\" }\n": `"1A" is no name of a variable`,
 		"[cron.a]\nrun = \"b\"\nschedule = \"1,,2 * * * *\"\n":                      `has a comma with nothing on one side`,

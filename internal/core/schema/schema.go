@@ -535,8 +535,8 @@ func (a Attr) one(v any) (any, error) {
 			return nil, fmt.Errorf("%s must not be negative", a.Name)
 		}
 		if a.Type == ID && n > maxID {
-			return nil, problem.Errorf("%s is %d, and no account or group has a number above %d", a.Name, n, int64(maxID)).
-				Remedy("choose a smaller one")
+			return nil, problem.Errorf("%s is %d, above the largest number of an account or group, %d",
+				a.Name, n, int64(maxID)).Remedy("choose a smaller one")
 		}
 		return v, nil
 	case Hidden:
@@ -586,7 +586,7 @@ func (a Attr) text(s string) (any, error) {
 		return nil, problem.Errorf("%s holds a NUL byte", a.Name).Remedy("take it out")
 	}
 	if strings.TrimSpace(s) == "" && !a.mayBeEmpty() {
-		return nil, problem.Errorf("%s is empty", a.Name).Remedy("give it a value, or take it out")
+		return nil, problem.Errorf("%s is empty", a.Name).Remedy("give it a value, or remove it")
 	}
 	switch a.Type {
 	case Mode:
@@ -685,7 +685,7 @@ func ParseMode(s string) (uint32, error) {
 func FilePath(s string) (string, error) {
 	p, err := CleanPath(s)
 	if err == nil && p == "/" {
-		err = problem.Errorf("/ is the root folder, and nothing else can be there").Remedy("name a path below it")
+		err = problem.Errorf("/ is the root folder and cannot be anything else").Remedy("name a path below it")
 	}
 	return p, err
 }

@@ -69,17 +69,17 @@ func TestADropInComesFirst(t *testing.T) {
 func TestWhatGoesAlong(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[package.buoy-lights]\n[package.chart-press]\n")
-	const comes = "version: absent -> installed\nwith it package buoy-tools: absent -> 1.1-1"
+	const comes = "version: absent -> installed\nalso package buoy-tools: absent -> 1.1-1"
 	if got := changes(b.one(true), 0); got != comes {
 		t.Errorf("a preview of what comes:\n%s", got)
 	}
-	if got := changes(b.one(false), 0); !strings.HasSuffix(got, "with it package buoy-tools: absent -> 1.1-1") {
+	if got := changes(b.one(false), 0); !strings.HasSuffix(got, "also package buoy-tools: absent -> 1.1-1") {
 		t.Errorf("what comes:\n%s", got)
 	}
 	// the ledger knows that it is managed, the manifest does not say that it goes
 	for about, c := range map[string]struct{ manifest, want string }{
-		"managed":  {"[package.buoy-tools]\nabsent = true\n", "buoy-lights would go along with it, which the project"},
-		"declared": {"[package.buoy-lights]\n[package.buoy-tools]\nabsent = true\n", "which is declared otherwise"},
+		"managed":  {"[package.buoy-tools]\nabsent = true\n", "it would also remove buoy-lights, which the project"},
+		"declared": {"[package.buoy-lights]\n[package.buoy-tools]\nabsent = true\n", "which is declared differently"},
 	} {
 		b.manifest(c.manifest)
 		for _, preview := range []bool{true, false} {
@@ -93,8 +93,8 @@ func TestWhatGoesAlong(t *testing.T) {
 	b.manifest("[dir.\"/srv/tide\"]\n")
 	b.run(false)
 	b.manifest("[package.buoy-tools]\nabsent = true\n[package.chart-press]\nabsent = true\n")
-	const goes = "version: 1.1-1 -> absent\nwith it package buoy-lights: 1.2-1 -> absent"
-	if h := b.one(true); changes(h, 0) != goes || strings.Contains(changes(h, 1), "with it") {
+	const goes = "version: 1.1-1 -> absent\nalso package buoy-lights: 1.2-1 -> absent"
+	if h := b.one(true); changes(h, 0) != goes || strings.Contains(changes(h, 1), "also package") {
 		t.Errorf("a preview of what goes:\n%s\n%s", changes(h, 0), changes(h, 1))
 	}
 	b.run(false)
@@ -160,10 +160,10 @@ func TestNeighborsThatDisagree(t *testing.T) {
 	b.put("etc/systemd/system/cron.service", "[Unit]\nConflicts=ebb.service\n[Service]\nExecStart=/usr/sbin/cron\n")
 	for manifest, want := range map[string]string{
 		"[hosts_entry.\"192.0.2.9\"]\nnames = [\"buoy\"]\n[lines.\"/etc/hosts\"]\ntake_out = ['buoy']\n": "lines /etc/hosts failed: " +
-			"it takes back what hosts_entry 192.0.2.9 declares",
+			"it undoes what hosts_entry 192.0.2.9 declares",
 		"[user.maren]\nhome = \"/home/maren\"\nkeys = [\"ssh-ed25519 " +
 			"AAAAC3NzaC1lZDI1NTE5AAAAIGWmJ3pu3rGQcJj7fjq8AOhK0bVYrFmkmrsDyM2kMFyM maren\"]\nonly_keys = true\n" +
-			"[file.\"/home/maren/.ssh/authorized_keys\"]\ncontent = \"\"\n": "authorized_keys failed: it takes back what user maren",
+			"[file.\"/home/maren/.ssh/authorized_keys\"]\ncontent = \"\"\n": "authorized_keys failed: it undoes what user maren",
 		"[service.cron]\nrunning = true\n[service.ebb]\nrunning = true\n": "failed",
 	} {
 		b.manifest(manifest)

@@ -273,7 +273,7 @@ func TestKindsOnAHost(t *testing.T) {
 			{"settings /etc/tide.conf#c", value.Attrs{"format": "key=value", "set": map[string]any{"K": "v w"}},
 				"content: 44 bytes -> 52 bytes", ""},
 			{"settings /etc/tide.conf#c", value.Attrs{"format": "json", "set": map[string]any{"K": "v"}},
-				"error: the file is no JSON", ""},
+				"error: the file is not valid JSON", ""},
 			{"service cron", value.Attrs{"masked": true, "running": false}, "masked: no -> yes, running: yes -> no", ""},
 			{"service cron", value.Attrs{"running": true}, "error: cron.service is barred from being started", ""},
 			{"service cron", value.Attrs{"masked": false, "running": true}, "masked: yes -> no, running: no -> yes", ""},

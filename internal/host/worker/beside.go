@@ -15,7 +15,7 @@ import (
 
 // A task that was as declared may be so no more once another one has been done. Two that have a
 // file in common are looked at again when the later one is done, which fails then. Of other kinds
-// those that were as declared are told only when their neighbors have been done.
+// those that were as declared are reported only when their neighbors have been done.
 
 // standsAlone says whether tasks of a kind have nothing in common with their neighbors but a file,
 // or nothing that can be read again without running what somebody wrote.
@@ -24,7 +24,7 @@ func standsAlone(k kind.Kind) bool {
 	return s.NameSpace() == schema.Paths || s.Part != nil || s.Asks || s.Reboots || s.Name == "command" || s.Program != ""
 }
 
-// apart parts the results that are told now from those that wait for what is still to be done.
+// apart separates the results that are reported now from those that wait for what is still to be done.
 func apart(k kind.Kind, results []plan.Result, more bool) (now, later []plan.Result) {
 	if !more || standsAlone(k) {
 		return results, nil
@@ -51,8 +51,8 @@ func (r *runner) stillRight(ctx context.Context, k kind.Kind, results []plan.Res
 	for i, reading := range r.read(ctx, k, tasks) {
 		if why := r.differs(k, tasks[i], reading); why != "" {
 			took := results[i].Took
-			results[i] = r.failed(tasks[i], problem.Errorf("it was as declared until others of its kind were changed: %s", why).
-				Remedy(agree))
+			err := problem.Errorf("it was as declared until others of its kind changed: %s", why).Remedy(agree)
+			results[i] = r.failed(tasks[i], err)
 			results[i].Took = took
 		}
 	}
@@ -60,7 +60,7 @@ func (r *runner) stillRight(ctx context.Context, k kind.Kind, results []plan.Res
 }
 
 // agree is the remedy for two declarations that undo each other.
-const agree = "declare them so that they agree"
+const agree = "make the declarations agree"
 
 // differs says what is not as declared of what was read; empty when nothing is.
 func (r *runner) differs(k kind.Kind, t plan.Task, reading kind.Reading) string {
@@ -105,7 +105,7 @@ func (r *runner) undoes(ctx context.Context, t plan.Task) error {
 				continue // entries of one kind each have their own name in the file
 			}
 			if why := r.differs(k, other, k.Read(ctx, r.env, []plan.Task{other})[0]); why != "" {
-				return problem.Errorf("it takes back what %s declares: %s", other.Ref, why).
+				return problem.Errorf("it undoes what %s declares: %s", other.Ref, why).
 					Remedy(agree)
 			}
 		}

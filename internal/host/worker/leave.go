@@ -212,7 +212,8 @@ func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.
 
 // cause says whether a host's state is not as it was last written, or is declared differently by
 // now, or no longer; and in the first case what differs from what was written.
-func (r *runner) cause(ctx context.Context, k kind.Kind, t plan.Task, changes []plan.Change) (plan.Drift, []plan.Change) {
+func (r *runner) cause(ctx context.Context, k kind.Kind, t plan.Task,
+	changes []plan.Change) (plan.Drift, []plan.Change) {
 	e, ours := r.store.Entries[t.Ref]
 	ours = ours && e.Project == r.env.Run.Project && !e.Left
 	switch was, known := r.store.Absent[t.Ref]; {

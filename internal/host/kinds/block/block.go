@@ -66,7 +66,7 @@ mode = "0755"
 			}
 		}
 		if c := a.Text("comment"); a.Has("comment") && (strings.TrimSpace(c) == "" || strings.ContainsAny(c, "\r\n")) {
-			return "comment", problem.Errorf("comment is %q, by which no line is a comment", c).
+			return "comment", problem.Errorf("comment is %q, which does not start a comment", c).
 				Remedy("write what one begins with, such as \"#\", or \"<!-- -->\"")
 		}
 		if a.Has("below") && a.Has("above") {

@@ -33,8 +33,8 @@ var about = &schema.Kind{
 		{Name: "dir_mode", Type: schema.Mode, Default: "0755", Doc: "The mode of the folders that are copied.",
 			Examples: []string{`"0750"`}},
 		{Name: "only_declared", Type: schema.Bool, Default: "false",
-			Doc: "Whether what is not copied is taken away, with all that is in it. What is declared to be there, and " +
-				"what is mounted there, stays.",
+			Doc: "Whether what is not copied is removed, with all that is in it. What is declared there, and what is " +
+				"mounted there, stays.",
 			Examples: []string{"true"}},
 		{Name: "with_contents", Type: schema.Bool, Default: "false",
 			Doc:      "When absent: whether to remove all that lies in it as well; otherwise it must be empty.",

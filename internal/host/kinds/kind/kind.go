@@ -56,7 +56,7 @@ type Warmer interface {
 	Warm(ctx context.Context, env *Env)
 }
 
-// Foreseer is a Kind that can tell, before anything is done, what else a Write would change.
+// Foreseer is a Kind that knows, before anything is done, what else a Write would change.
 type Foreseer interface {
 	// Foresee adds to the changes of each what else would come about with them. An error for
 	// one says why it must not be done.

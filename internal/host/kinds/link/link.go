@@ -52,7 +52,7 @@ absent = true
 	Check: func(name string, a value.Attrs) (string, error) {
 		to := a.Text("to")
 		if a.Has("to") && target(name, to) == name {
-			return "to", problem.Errorf("the link leads to itself").Remedy("write where else it leads")
+			return "to", problem.Errorf("the link leads to itself").Remedy("write where else it should lead")
 		}
 		if a.Has("to") && a.Bool("absent") {
 			return "to", problem.Errorf("to is given for a link that is to be absent").Remedy("take one of them out")

@@ -27,11 +27,11 @@ var about = &schema.Kind{
 	Name:  "mount",
 	Area:  "system",
 	About: "A file system: mounted where, from what, and at boot.",
-	Doc: "The name is the path where it is mounted; its folder is made where it is not there. It is mounted first; only " +
-		"what could be mounted gets its line in /etc/fstab. Options that are not in force, as far as the kernel tells, are " +
-		"set by mounting anew. Where something else is mounted that is exchanged, and mounted again when the new one " +
-		"cannot be. A dir of the same " +
-		"path comes after it and says whose what was mounted is. Declared absent, it is unmounted and its line goes.",
+	Doc: "The name is the path where it is mounted; its folder is made if it does not exist. It is mounted first; only " +
+		"what could be mounted gets its line in /etc/fstab. Options that are not in force, as far as the kernel " +
+		"shows them, are set by mounting again. Anything else that is mounted there is replaced, and mounted again " +
+		"if the new one cannot be. A dir of the same path comes after it and sets the owner of what was mounted. " +
+		"Declared absent, it is unmounted and its line is removed.",
 	Attrs: []schema.Attr{
 		{Name: "what", Type: schema.Text, Required: true, Doc: "The device, UUID=... or LABEL=..., or where it is served.",
 			Examples: []string{`"UUID=6b1a-55c2"`, `"archive.example.org:/srv/tide"`}},
@@ -284,7 +284,7 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 		if env.Did == nil {
 			env.Did = map[value.Ref]bool{}
 		}
-		env.Did[t.Ref] = true // what the kernel does not tell of its options holds
+		env.Did[t.Ref] = true // what the kernel does not show of its options holds
 	}
 	if !w.Differs("at boot") {
 		return nil
@@ -308,7 +308,7 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	return env.WriteText(ctx, t, st.file, l.String(), 0o644, "")
 }
 
-// back tells that what was mounted before is mounted again, or is not.
+// back adds to an error that what was mounted before is mounted again, or is not.
 func back(err error, old entry, again error) error {
 	if again != nil {
 		return problem.Errorf("%w; %s, which was mounted there, could not be mounted again: %w", err, old.what, again).

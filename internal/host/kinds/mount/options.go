@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// opposites are options that the kernel tells of everything that is mounted, with what holds when
+// opposites are options that the kernel shows of everything that is mounted, with what holds when
 // they are not given; mount(8), "FILESYSTEM-INDEPENDENT MOUNT OPTIONS".
 var opposites = map[string]string{"ro": "rw", "noexec": "exec", "nosuid": "suid", "nodev": "dev"}
 
@@ -14,7 +14,7 @@ var opposites = map[string]string{"ro": "rw", "noexec": "exec", "nosuid": "suid"
 // opposite. Others may add some of their own.
 var local = []string{"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "tmpfs", "vfat", "exfat"}
 
-// inForce says whether what is declared is what the kernel tells, as far as it tells that, or else
+// inForce says whether what is declared is what the kernel shows, as far as it shows that, or else
 // what we last mounted it with.
 func inForce(st state, want entry) bool {
 	usual := slices.Contains(local, want.sort) && !slices.Contains(want.options, "bind") &&
@@ -33,7 +33,7 @@ func inForce(st state, want entry) bool {
 			}
 		}
 		name, v, _ := strings.Cut(o, "=")
-		if now, told := valueOf(st.now.options, name); want.sort == "tmpfs" && told && !sameValue(name, v, now) {
+		if now, ok := valueOf(st.now.options, name); want.sort == "tmpfs" && ok && !sameValue(name, v, now) {
 			return false
 		}
 	}
@@ -49,7 +49,7 @@ func last(list []string, off, on string) (isOff, given bool) {
 			isOff, given = true, true
 		case o == on:
 			isOff, given = false, true
-		case off != "ro" && (o == "user" || o == "users" || o == "group" || o == "owner") && (off != "noexec" || o[0] == 'u'):
+		case off != "ro" && (o == "user" || o == "users"), off != "ro" && off != "noexec" && (o == "group" || o == "owner"):
 			isOff, given = true, true
 		case o == "defaults":
 			isOff = false
@@ -58,7 +58,7 @@ func last(list []string, off, on string) (isOff, given bool) {
 	return isOff, given
 }
 
-func valueOf(list []string, name string) (v string, told bool) {
+func valueOf(list []string, name string) (v string, ok bool) {
 	for _, o := range list {
 		if n, v, ok := strings.Cut(o, "="); ok && n == name {
 			return v, true

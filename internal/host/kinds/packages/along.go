@@ -12,8 +12,8 @@ import (
 	"jadekettle/internal/host/kinds/packages/backend"
 )
 
-// maxAlone bounds how many packages of one transaction are asked about one by one, to tell
-// which of them it is that others come or go with.
+// maxAlone bounds how many packages of one transaction are asked about one by one, to find out which
+// of them causes the rest.
 const maxAlone = 20
 
 // order is what a manager is asked for together: places in the work.
@@ -40,8 +40,8 @@ func orders(work []kind.Work) []order {
 	return slices.DeleteFunc([]order{remove, purge, install}, func(o order) bool { return len(o.which) == 0 })
 }
 
-// Foresee asks the manager what else comes and goes with what differs. What it cannot tell, since
-// its lists are old or it was interrupted, is no fault here: what is wrong shows when it is done.
+// Foresee asks the manager what else it would install or remove. A refusal, since its lists are old
+// or it was interrupted, is not an error here: Write meets it again.
 func (packages) Foresee(ctx context.Context, env *kind.Env, work []kind.Work) []error {
 	errs := make([]error, len(work))
 	m, err := ManagerOf(env)
@@ -53,7 +53,7 @@ func (packages) Foresee(ctx context.Context, env *kind.Env, work []kind.Work) []
 			errs[i] = forbidden(env, work[i].Task, list)
 		}
 		if errs[i] == nil {
-			work[i].Changes = append(work[i].Changes, tells(list)...)
+			work[i].Changes = append(work[i].Changes, alsoChanges(list)...)
 		}
 	}
 	for _, o := range orders(work) {
@@ -98,7 +98,7 @@ func (o order) effects(ctx context.Context, env *kind.Env, m backend.Manager, wo
 	return others(list, names), err
 }
 
-// others leaves out what was asked for by name, but for what must not go whoever asks.
+// others skips what was asked for by name, except for essential packages that would be removed.
 func others(list []backend.Effect, names []string) []backend.Effect {
 	return slices.DeleteFunc(list, func(e backend.Effect) bool {
 		return !(e.Essential && e.Becomes == "") &&
@@ -106,14 +106,14 @@ func others(list []backend.Effect, names []string) []backend.Effect {
 	})
 }
 
-// forbidden says why something may not come along with a task: it is essential, or declared
-// otherwise here or by what the host knows of other projects.
+// forbidden says why something must not happen along with a task: it removes what is essential, or
+// is declared differently here or by another project on this host.
 func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 	for _, e := range list {
 		goes := e.Becomes == ""
 		if goes && e.Essential {
-			return problem.Errorf("%s would go, which is essential to this host", e.Name).
-				Remedy("take this declaration out; nothing was done")
+			return problem.Errorf("it would remove %s, which is essential to this host", e.Name).
+				Remedy("remove this declaration; nothing was done")
 		}
 		if e.Of(t.Ref.Name) {
 			continue
@@ -125,14 +125,13 @@ func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 			continue
 		}
 		if i >= 0 {
-			return problem.Errorf("%s would %s along with it, which is declared otherwise", e.Name, verb(e)).
-				Remedy("declare both alike, or take one of them out; nothing was done")
+			return problem.Errorf("it would also %s, which is declared differently", deed(e)).
+				Remedy("make the declarations agree, or remove one of them; nothing was done")
 		}
 		for ref, entry := range env.Store.Entries {
 			if goes && ref.Kind == about.Name && e.Of(ref.Name) {
-				return problem.Errorf("%s would go along with it, which the project %q manages on this host", e.Name,
-					entry.Project).
-					Remedy("take one of them out; nothing was done")
+				return problem.Errorf("it would also remove %s, which the project %q manages on this host", e.Name,
+					entry.Project).Remedy("remove one of the declarations; nothing was done")
 			}
 		}
 	}
@@ -145,30 +144,31 @@ func agrees(t plan.Task, e backend.Effect) bool {
 	return (v == "" || v == Newest || matches(v, e.Becomes)) && !(t.Attrs.Bool("hold") && e.Was != "")
 }
 
-func verb(e backend.Effect) string {
+// deed says in words what happens to a package.
+func deed(e backend.Effect) string {
 	switch {
 	case e.Becomes == "":
-		return "go"
+		return "remove " + e.Name
 	case e.Was == "":
-		return "come"
+		return "install " + e.Name
 	}
-	return "become " + e.Becomes
+	return "change " + e.Name + " to " + e.Becomes
 }
 
-// maxAlong bounds how many that come along are shown each by itself.
+// maxAlong bounds how many of those that come along are shown one by one.
 const maxAlong = 12
 
-// tells gives what comes along as changes: what goes first, then what becomes another version,
-// then what comes.
-func tells(along []backend.Effect) []plan.Change {
+// alsoChanges gives what comes along as changes: first what is removed, then what becomes another
+// version, then what is installed.
+func alsoChanges(along []backend.Effect) []plan.Change {
 	along = slices.Clone(along)
 	slices.SortStableFunc(along, func(a, b backend.Effect) int { return rank(a) - rank(b) })
 	var out []plan.Change
 	for i, e := range along {
 		if i == maxAlong && len(along) > maxAlong+1 {
-			return append(out, plan.Change{What: "and more", Becomes: fmt.Sprintf("%d other packages with it", len(along)-i)})
+			return append(out, plan.Change{What: "also", Becomes: fmt.Sprintf("%d more packages", len(along)-i)})
 		}
-		c := plan.Change{What: "with it " + value.Ref{Kind: about.Name, Name: e.Name}.String(), Was: e.Was,
+		c := plan.Change{What: "also " + value.Ref{Kind: about.Name, Name: e.Name}.String(), Was: e.Was,
 			Becomes: e.Becomes}
 		if c.Was == "" {
 			c.Was = "absent"

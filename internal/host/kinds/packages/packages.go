@@ -40,12 +40,11 @@ var about = &schema.Kind{
 	Area:  "software",
 	About: "A software package.",
 	Doc: "By apt, zypper, dnf, pacman or apk, whichever the host has. Neighbours in the order are installed in one run " +
-		"of the package manager; when that fails each is tried " +
-		"alone, so that one that cannot be installed does not sink the rest. The package list is refreshed at most " +
-		"once a run: when something is to be installed, or when newest is declared and the list is older than " +
-		"[run] package_list_age. What else would come or go with a package is asked of the manager before and shown; it " +
-		"is refused where it is declared otherwise, or would take away what the host needs. Configuration files that " +
-		"were changed by hand are kept.",
+		"of the package manager; when that fails each is tried alone, so that one that cannot be installed does not " +
+		"sink the rest. The package list is refreshed at most once a run: when something is to be installed, or when " +
+		"newest is declared and the list is older than [run] package_list_age. What the package manager would also " +
+		"install, change or remove is shown first, and refused if it is declared differently or would remove what " +
+		"the host needs. Configuration files that were changed by hand are kept.",
 	Attrs: append([]schema.Attr{
 		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any",
 			Doc:      "An exact version as the package manager prints it, a pattern in which * stands for anything, or newest.",
@@ -531,7 +530,7 @@ func (b *batch) install(which []int) error {
 	for _, i := range which {
 		list = append(list, want(b.work[i].Task, b.work[i].State.(state)))
 	}
-	if b.refreshed { // by what the lists say now, others may go along than was foreseen
+	if b.refreshed { // the new lists may bring or remove others than was foreseen
 		effects, _ := b.m.Foresee(b.ctx, b.env, list, nil, false)
 		if err := forbidden(b.env, b.work[which[0]].Task, others(effects, b.names(which))); err != nil {
 			return err

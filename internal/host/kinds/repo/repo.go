@@ -131,7 +131,7 @@ type state struct {
 	old, oldKey kind.Text    // as they stand
 }
 
-// Keeps gives the files that tell of the repository.
+// Keeps gives the files that define the repository.
 func (repos) Keeps(env *kind.Env, t plan.Task) []string {
 	m, err := packages.ManagerOf(env)
 	by, ok := m.(backend.Repositories)

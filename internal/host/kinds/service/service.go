@@ -114,7 +114,7 @@ masked = true
 			name = sm.Short(name)
 		}
 		if base, rest, template := strings.Cut(name, "@"); template && (rest == "" || rest[0] == '.') {
-			return "", problem.Errorf("%q is a template, of which nothing runs by itself", name).
+			return "", problem.Errorf("%q is a template, which cannot run by itself", name).
 				Remedy("name an instance of it, such as %s@north%s", base, rest)
 		}
 		return name, nil

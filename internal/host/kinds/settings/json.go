@@ -18,7 +18,7 @@ func editJSON(t plan.Task, text string) (string, error) {
 		text = "{}\n"
 	}
 	if !enc.Valid([]byte(text)) {
-		return "", problem.Errorf("the file is no JSON").Remedy("put it right by hand, or declare it whole")
+		return "", problem.Errorf("the file is not valid JSON").Remedy(byHand)
 	}
 	return eachSetting(t, text, func(text string, way []string, v any, unset bool) (string, error) {
 		before, err := plainJSON(text)
@@ -55,7 +55,7 @@ func plainJSON(text string) (map[string]any, error) {
 	}
 	table, ok := out.(map[string]any)
 	if !ok {
-		return nil, problem.Errorf("the whole file is no table").Remedy("mend section")
+		return nil, problem.Errorf("the file is not a table as a whole").Remedy("declare the file whole")
 	}
 	return table, nil
 }
@@ -139,7 +139,7 @@ func find(text string, way []string) (o object, deep int, m *member, err error) 
 			if deep > 0 {
 				what = strings.Join(way[:deep], ".")
 			}
-			return o, deep, nil, problem.Errorf("%s is no table in this file", what).Remedy("mend section")
+			return o, deep, nil, problem.Errorf("%s is not a table in this file", what).Remedy(sections)
 		}
 		o, m = scan(text, at), nil
 		for i := range o.members {

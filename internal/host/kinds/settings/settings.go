@@ -22,15 +22,21 @@ const (
 	assigned = "key=value"
 )
 
+// The remedies for a file in which a setting cannot be placed.
+const (
+	byHand   = "fix it by hand, or declare the whole file"
+	sections = "name another section, or fix the file by hand"
+)
+
 var about = &schema.Kind{
 	Name:  "settings",
 	Area:  "files",
 	About: "Single settings of a configuration file, its other settings, comments and order left alone.",
-	Doc: "The name is the file's path and, where several declarations are about one file, # and a word of your own. A " +
-		"setting that is there several times is kept once, also where its section is there several times. A new one " +
-		"stands below the comment that shows it, or at the end of its section. The file is read before and after: one that " +
-		"would say anything else than what is meant is not touched. In a file of keys and values without a sign between them, what follows a Match or Host " +
-		"line is left alone, as OpenSSH reads such files.",
+	Doc: "The name is the file's path and, if several declarations are about one file, # and a name you choose. A " +
+		"setting that occurs several times is kept once, even if its section occurs several times. A new one goes " +
+		"below the comment that shows it, or at the end of its section. The file is read before and after the edit, " +
+		"and an edit that would change the meaning of anything else is not made. In a file of keys and values " +
+		"without a sign between them, what follows a Match or Host line is left alone, as OpenSSH reads such files.",
 	Attrs: append([]schema.Attr{
 		{Name: "format", Type: schema.Text, Required: true, Choices: []string{ini, toml, json, yaml, words, assigned},
 			Doc: "The form of the file.", Examples: []string{`"ini"`, `"key=value"`}},
@@ -38,9 +44,10 @@ var about = &schema.Kind{
 			Doc:      "The section that they stand in; of TOML, JSON and YAML the way to the table, with dots.",
 			Examples: []string{`"Service"`, `"feeds.north"`}},
 		{Name: "set", Type: schema.Nested,
-			Doc: "What must be set, and to what; this may be secret. A list is several lines of one name, as in a drop-in of " +
-				"systemd, and in TOML, JSON and YAML a list; there a table may be given too.",
-			Examples: []string{`{ rate = 60, station = "north-pier" }`, `{ ExecStart = ["", "/usr/sbin/tide-logger -q"] }`}},
+			Doc: "What must be set, and to what; this may be secret. A list is several lines of one name, as in a " +
+				"systemd drop-in, and in TOML, JSON and YAML a list; there a table may be given too.",
+			Examples: []string{`{ rate = 60, station = "north-pier" }`,
+				`{ ExecStart = ["", "/usr/sbin/tide-logger -q"] }`}},
 		{Name: "unset", Type: schema.Text, List: true, Doc: "What must not be set.", Examples: []string{`["old-feed"]`}},
 	}, kind.EditAttrs...),
 	Examples: []schema.Example{
@@ -84,13 +91,14 @@ make = true
 		section := a.Text("section")
 		if strings.ContainsAny(section, "\r\n") || strings.TrimSpace(section) != section || f == ini &&
 			strings.Contains(section, "]") {
-			return "section", problem.Errorf("%q is no name of a section", section).Remedy("write it as it stands in the file")
+			return "section", problem.Errorf("%q is not a valid section name", section).
+				Remedy("write it as it is in the file")
 		}
 		set := a.Table("set")
 		for _, key := range append(value.Keys(set), a.Texts("unset")...) {
 			if key == "" || strings.TrimSpace(key) != key || strings.ContainsAny(key, "\r\n=#[]") ||
 				f == words && strings.ContainsAny(key, " \t") || strings.HasPrefix(key, ";") {
-				return "set", problem.Errorf("%q is no name of a setting", key).Remedy("write it as it stands in the file")
+				return "set", problem.Errorf("%q is not a valid name of a setting", key).Remedy("write it as it is in the file")
 			}
 		}
 		for _, key := range a.Texts("unset") {
@@ -125,12 +133,13 @@ func checkLine(form, key string, v any) error {
 		text, ok := value.Text(bare(one))
 		switch {
 		case !ok:
-			return problem.Errorf("%s holds %s, which a line cannot hold", key, value.TypeName(one)).Remedy("write it as a text")
+			return problem.Errorf("%s holds %s, which a line cannot hold", key, value.TypeName(one)).
+				Remedy("write it as a text")
 		case strings.ContainsAny(text, "\r\n"):
 			return problem.Errorf("the value of %s has several lines", key).Remedy("write it in one")
 		case strings.TrimSpace(text) != text || form != assigned && strings.HasSuffix(text, "\\"):
 			return problem.Errorf("the value of %s begins or ends with white space, or ends with a backslash", key).
-				Remedy("files of this form cannot keep that; take it away")
+				Remedy("files of this form cannot hold that; remove it")
 		}
 	}
 	return nil

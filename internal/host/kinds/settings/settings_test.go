@@ -79,7 +79,7 @@ func TestEdit(t *testing.T) {
 		"toml the same list": {set(toml, "", "ports", []any{int64(1), int64(2)}), "ports = [\n  1,\n  2,\n]\n",
 			"ports = [\n  1,\n  2,\n]\n"},
 		"toml a table set":      {set(toml, "", "at", map[string]any{"lat": 1.5}), "", "at = { lat = 1.5 }\n"},
-		"toml no table":         {set(toml, "a.b", "c", "d"), "a = 1\n", "error: a is no table in this file"},
+		"toml no table":         {set(toml, "a.b", "c", "d"), "a = 1\n", "error: a is not a table in this file"},
 		"toml a table there":    {set(toml, "", "a", "d"), "[a.b]\nx = 1\n", "error: a is a table in this file"},
 		"toml over a sub-table": {set(toml, "a", "x", "d"), "[a.b]\ny = 1\n", "[a.b]\ny = 1\n\n[a]\nx = \"d\"\n"},
 		"toml unset":            {unset(toml, "a", "b"), "[a]\nb = [\n1,\n] # no\nc = 1\n", "[a]\nc = 1\n"},
@@ -87,7 +87,7 @@ func TestEdit(t *testing.T) {
 		"toml unset last":       {unset(toml, "a", "c"), "a = { b = 1, c = 2 }\n", "a = { b = 1 }\n"},
 		"toml unset a table": {unset(toml, "", "a"), "x = 1\n[a]\nb = 1\n[a.c]\nd = 1\n[e]\nf = 1\n",
 			"x = 1\n[e]\nf = 1\n"},
-		"toml wrong": {set(toml, "", "a", "b"), "a = \n", "error: the file is no TOML"},
+		"toml wrong": {set(toml, "", "a", "b"), "a = \n", "error: the file is not valid TOML"},
 		"words with a sign": {set(words, "", "PermitRootLogin", "no"),
 			"PermitRootLogin=yes\nPermitRootLogin prohibit-password\n", "PermitRootLogin=no\n"},
 		"words, quoted":    {set(words, "", "Banner", "none"), "Banner \"none\"\n", "Banner \"none\"\n"},
@@ -130,8 +130,8 @@ func TestEdit(t *testing.T) {
 		"json unset":      {unset(json, "o", "a"), `{"o": {"a": 1, "b": 2}, "c": 3}`, `{"o": {"b": 2}, "c": 3}`},
 		"json unset last": {unset(json, "o", "b"), `{"o": {"a": 1, "b": 2}}`, `{"o": {"a": 1}}`},
 		"json unset all":  {unset(json, "", "a"), "{\n\"a\": 1\n}\n", "{}\n"},
-		"json no table":   {set(json, "a.b", "c", "d"), `{"a": 1}`, "error: a is no table in this file"},
-		"json wrong":      {set(json, "", "c", "d"), `{"a": 1`, "error: the file is no JSON"},
+		"json no table":   {set(json, "a.b", "c", "d"), `{"a": 1}`, "error: a is not a table in this file"},
+		"json wrong":      {set(json, "", "c", "d"), `{"a": 1`, "error: the file is not valid JSON"},
 		"secret":          {set(ini, "", "token", value.NewSecret("s")), "", "token = s\n"},
 	} {
 		task := plan.Task{Attrs: c.attrs}

@@ -56,7 +56,7 @@ func plainTOML(text string) (map[string]any, error) {
 		b.wrong = strings.TrimPrefix(err.Error(), "toml: ")
 	}
 	if b.wrong != "" {
-		return nil, problem.Errorf("the file is no TOML: %s", b.wrong).Remedy("put it right by hand, or declare it whole")
+		return nil, problem.Errorf("the file is not valid TOML: %s", b.wrong).Remedy(byHand)
 	}
 	return b.root, nil
 }
@@ -330,7 +330,7 @@ func begins(way, with []string) bool {
 }
 
 // entryAt gives the entry of a way, or the last one on the way to it: a table in braces, or something
-// that is no table.
+// that is not a table.
 func entryAt(entries []tomlEntry, way []string) *tomlEntry {
 	for i := range entries {
 		e := &entries[i]
@@ -368,7 +368,7 @@ func (d *tomlDoc) set(way []string, v any) (string, error) {
 		case e.inline:
 			return d.intoBraces(e, way, v), nil
 		}
-		return "", problem.Errorf("%s is no table in this file", dots(e.path)).Remedy("mend section")
+		return "", problem.Errorf("%s is not a table in this file", dots(e.path)).Remedy(sections)
 	}
 	if d.isTable(way) {
 		if now, err := plainTOML(d.text); err == nil && reflect.DeepEqual(valueAt(now, way), bareAll(v)) {

@@ -68,8 +68,8 @@ func parseYAML(text string) (*yamlFile, error) {
 		return f, nil
 	}
 	if err != nil {
-		return nil, problem.Errorf("the file is no YAML: %s", strings.TrimPrefix(err.Error(), "yaml: ")).
-			Remedy("put it right by hand, or declare it whole")
+		return nil, problem.Errorf("the file is not valid YAML: %s", strings.TrimPrefix(err.Error(), "yaml: ")).
+			Remedy(byHand)
 	}
 	if d.Decode(&more) == nil {
 		return nil, problem.Errorf("the file holds several documents").Remedy("declare it whole")
@@ -78,7 +78,7 @@ func parseYAML(text string) (*yamlFile, error) {
 	switch {
 	case root.Kind == lib.ScalarNode && root.Tag == "!!null":
 	case root.Kind != lib.MappingNode:
-		return nil, problem.Errorf("the whole file is no table").Remedy("mend section")
+		return nil, problem.Errorf("the file is not a table as a whole").Remedy("declare the file whole")
 	default:
 		f.root = root
 	}
@@ -113,8 +113,8 @@ func (f *yamlFile) find(way []string) (m, above *lib.Node, deep, at int, err err
 		next := m.Content[at+1]
 		empty := next.Kind == lib.ScalarNode && next.Tag == "!!null"
 		if next.Kind != lib.MappingNode && !empty {
-			return nil, nil, deep, -1, problem.Errorf("%s is no table in this file", strings.Join(way[:deep+1], ".")).
-				Remedy("mend section")
+			return nil, nil, deep, -1, problem.Errorf("%s is not a table in this file", strings.Join(way[:deep+1], ".")).
+				Remedy(sections)
 		}
 		if above = m.Content[at]; empty {
 			return nil, above, deep + 1, -1, nil

@@ -60,11 +60,11 @@ func TestYAML(t *testing.T) {
 		{text: "a: x", set: value.Attrs{"b": "two\nlines"}, want: "a: x\nb: \"two\\nlines\"\n"},
 		{text: foghorn, section: "log", set: value.Attrs{"level": "debug"},
 			want: "error: the table of level is written in one line in this file"},
-		{text: foghorn, section: "relay.seconds", set: value.Attrs{"a": "b"}, want: "error: relay.seconds is no table in this file"},
-		{text: "- a\n", set: value.Attrs{"a": "b"}, want: "error: the whole file is no table"},
+		{text: foghorn, section: "relay.seconds", set: value.Attrs{"a": "b"}, want: "error: relay.seconds is not a table in this file"},
+		{text: "- a\n", set: value.Attrs{"a": "b"}, want: "error: the file is not a table as a whole"},
 		{text: "a: 1\n---\nb: 2\n", set: value.Attrs{"a": "b"}, want: "error: the file holds several documents"},
 		{text: "a: &x 1\nb: *x\n", set: value.Attrs{"b": "c"}, want: "error: b is shared with other places of this file"},
-		{text: "a: [\n", set: value.Attrs{"a": "b"}, want: "error: the file is no YAML"},
+		{text: "a: [\n", set: value.Attrs{"a": "b"}, want: "error: the file is not valid YAML"},
 	} {
 		task := plan.Task{Attrs: value.Attrs{"format": yaml, "section": c.section, "unset": c.unset,
 			"set": map[string]any(c.set)}}

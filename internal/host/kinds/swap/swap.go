@@ -248,7 +248,7 @@ func (swaps) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 				return
 			}
 			if wrong := back(); wrong != nil {
-				err = fmt.Errorf("%w; what was done is not taken back: %w", err, wrong)
+				err = fmt.Errorf("%w; what was done could not be undone: %w", err, wrong)
 				return
 			}
 		}

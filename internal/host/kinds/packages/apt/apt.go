@@ -212,7 +212,7 @@ func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Wan
 	}
 	c := command(append([]string{"-o", "Debug::NoLocking=true"}, args...)...)
 	if len(remove) > 0 {
-		c.Args = slices.Insert(c.Args, 1, "--allow-remove-essential") // or it tells of nothing
+		c.Args = slices.Insert(c.Args, 1, "--allow-remove-essential") // or it lists nothing
 	}
 	c.Args = slices.Insert(c.Args, 1, "-s")
 	res, err := machine.Do(ctx, env.Machine, c, telling)

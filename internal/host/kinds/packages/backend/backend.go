@@ -66,12 +66,12 @@ type Manager interface {
 	// ListAge tells how long ago the lists were refreshed.
 	ListAge(env *kind.Env) time.Duration
 	Refresh(ctx context.Context, env *kind.Env) error
-	// Foresee tells what Install, or Remove, of these would do to which packages, those that
-	// are named included, and does nothing.
+	// Foresee lists what Install, or Remove, of these would do to which packages, including
+	// those that are named, without doing it.
 	Foresee(ctx context.Context, env *kind.Env, install []Want, remove []string, purge bool) ([]Effect, error)
 	// Install and Remove act on all in one transaction.
 	Install(ctx context.Context, env *kind.Env, list []Want) error
-	// Inside tells which package a file is, and in which version.
+	// Inside says which package a file is, and in which version.
 	Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error)
 	// InstallFile installs a package from a file, whose name ends in Suffix.
 	InstallFile(ctx context.Context, env *kind.Env, p string) error

@@ -166,7 +166,7 @@ func (m Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.W
 	return list, err
 }
 
-// another stands for the version that a package has, which the table does not tell.
+// another stands for the version that a package has, which is not in the table.
 const another = "another version"
 
 type heading struct {
@@ -174,14 +174,14 @@ type heading struct {
 	comes, goes bool
 }
 
-// headings are those of the parts of dnf's table, and what becomes of what stands below them.
+// headings are those of the parts of dnf's table, and what happens to what is below them.
 var headings = []heading{
 	{"Installing", true, false}, {"Upgrading", true, true}, {"Downgrading", true, true}, {"Reinstalling", true, true},
 	{"Removing", false, true}, {"Obsoleting", false, true},
 }
 
 // foreseen reads dnf's table: below a heading that ends in a colon a line for each package, with
-// name, architecture and version; a long name stands alone on a line before the rest. What such a
+// name, architecture and version; a long name is alone on a line before the rest. What such a
 // package replaces follows it.
 func foreseen(text string) []backend.Effect {
 	var out []backend.Effect

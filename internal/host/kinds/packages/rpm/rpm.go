@@ -54,13 +54,13 @@ func Installed(ctx context.Context, env *kind.Env, names []string) (map[string]b
 	})
 }
 
-// Inside tells which package a file is.
+// Inside says which package a file is.
 func Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
 	c := machine.Command{Args: []string{"rpm", "--query", "--nosignature", "--queryformat", format, "--package", "--", p}}
 	res, err := machine.Do(ctx, env.Machine, c, nil)
 	f := strings.Split(strings.TrimSpace(res.Stdout), "\t")
 	if err == nil && len(f) != 3 {
-		err = problem.Errorf("rpm tells of the file %q", res.Stdout)
+		err = problem.Errorf("rpm prints %q about the file", res.Stdout)
 	}
 	if err != nil {
 		return "", "", err

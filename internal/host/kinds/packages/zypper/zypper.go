@@ -125,7 +125,7 @@ func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	return env.Store.Touch(backend.Stamp)
 }
 
-// Foresee has zypper tell of a transaction without doing it.
+// Foresee has zypper describe a transaction without doing it.
 func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Want, remove []string,
 	_ bool) ([]backend.Effect, error) {
 	args := []string{"--xmlout", "--no-refresh", "install", "--dry-run", "--oldpackage", "--"}
@@ -142,7 +142,7 @@ func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Wan
 	return foreseen(res.Stdout), err
 }
 
-// What zypper's XML tells of a transaction: parts such as <to-remove>, with a <solvable> for each
+// What zypper's XML says of a transaction: parts such as <to-remove>, with a <solvable> for each
 // package.
 var (
 	part     = regexp.MustCompile(`(?s)<to-([a-z]+)[^>]*>(.*?)</to-[a-z]+>`)

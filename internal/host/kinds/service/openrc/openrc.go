@@ -95,7 +95,7 @@ func levels(m machine.Machine) map[string][]string {
 	return out
 }
 
-// Defines says that nothing is kept of what defines a service: it is read anew each time.
+// Defines says that nothing is kept of what defines a service: it is read again each time.
 func (Manager) Defines(string) bool { return false }
 
 // Load has nothing to do: scripts are read each time.

@@ -99,7 +99,7 @@ func home(m machine.Machine, name string) string {
 	return path.Join(at, name)
 }
 
-// Defines says that nothing is kept of what defines a service: it is read anew each time.
+// Defines says that nothing is kept of what defines a service: it is read again each time.
 func (Manager) Defines(string) bool { return false }
 
 // Load has nothing to do: the run script is read at each start.

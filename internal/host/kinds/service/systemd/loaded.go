@@ -24,7 +24,7 @@ func (Manager) Defines(p string) bool {
 }
 
 // loader finds what systemd would load for units now. That is compared with what it has loaded,
-// since systemd tells by NeedDaemonReload only of files that it knew when it last looked: neither
+// since NeedDaemonReload is only about files that systemd knew when it last looked: neither
 // of a new folder of drop-ins nor of a unit file that hides another one.
 type loader struct {
 	m       machine.Machine
@@ -47,7 +47,7 @@ func (l *loader) names(folder string) []string {
 // other files if it were loaded now.
 func (l *loader) stale(v map[string]string) bool {
 	if v["LoadState"] != "loaded" || v["FragmentPath"] == "" {
-		return false // there is no file, or systemd tells by itself what it cannot load
+		return false // there is no file, or systemd itself reports what it cannot load
 	}
 	if p := l.fragment(v["Id"]); p != "" && usr(p) != usr(v["FragmentPath"]) && l.regular(p) {
 		return true
