@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"time"
 
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/probe"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -20,7 +21,7 @@ import (
 const oneLimit = 30 * time.Second
 
 // Probe asks what a probe declares, again until it is right or its time is over.
-func Probe(ctx context.Context, a value.Attrs) error {
+func Probe(ctx context.Context, _ *inventory.Host, a value.Attrs) error {
 	wait := func(d time.Duration) {
 		select {
 		case <-ctx.Done():

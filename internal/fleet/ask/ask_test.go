@@ -57,7 +57,7 @@ func TestProbesFromHere(t *testing.T) {
 		"what hosts answer": {value.Attrs{probe.File: "/etc/passwd"}, "the controller cannot ask this"},
 	} {
 		c.attrs["within"] = "10ms"
-		err := ask.Probe(t.Context(), c.attrs)
+		err := ask.Probe(t.Context(), nil, c.attrs)
 		if (err == nil) != (c.want == "") || err != nil && !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s gives %v, want %q", name, err, c.want)
 		}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -22,12 +23,15 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
+	coreprobe "jadekettle/internal/core/probe"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/probe"
 	"jadekettle/internal/host/machine/folder"
 	"jadekettle/internal/host/worker"
 )
@@ -151,7 +155,7 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, []adv
 		return nil, nil, err
 	}
 	plans := &resolve.Plans{Project: p}
-	fleet := &run.Fleet{Plans: plans, Parallel: max(1, s.Parallel), Open: func(_ context.Context, h *inventory.Host,
+	fleet := &run.Fleet{Plans: plans, Parallel: max(1, s.Parallel), Ask: askHost(machines), Open: func(_ context.Context, h *inventory.Host,
 		first []byte) (*reach.Session, error) {
 		m := machines[h.Name]
 		return reach.InProcess(first, func(in io.Reader, out io.Writer) error {
@@ -187,6 +191,16 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, []adv
 		out = append(out, r.secondRun(r.Hosts[i], h))
 	}
 	return out, tally.Outcomes(p), ctx.Err()
+}
+
+// askHost asks a probe of the controller's from the simulated host itself: a rehearsal contacts
+// nothing, and what answers is simulated in the host.
+func askHost(machines map[string]*folder.Machine) func(context.Context, *inventory.Host, value.Attrs) error {
+	return func(ctx context.Context, h *inventory.Host, a value.Attrs) error {
+		a = maps.Clone(a)
+		delete(a, coreprobe.AskedFrom)
+		return probe.Kind().Read(ctx, &kind.Env{Machine: machines[h.Name]}, []plan.Task{{Attrs: a}})[0].Err
+	}
 }
 
 // open gives the rehearsal's own values in the place of a sealed file. One for

@@ -154,3 +154,16 @@ not_declared = ["user ottokar"]
 		}
 	}
 }
+
+// TestProbesOfTheController are asked of the simulated host, and nothing is contacted.
+func TestProbesOfTheController(t *testing.T) {
+	const probes = "[probe.\"the gate answers\"]\nport = \"${host.address}:22\"\nasked_from = \"controller\"\n" +
+		"[probe.\"the page is there\"]\nurl = \"http://charts.example.org/index\"\nasked_from = \"controller\"\n"
+	if failures, all := play(t, project("manifests/gauge.toml", probes)); len(failures) > 0 || all == 0 {
+		t.Errorf("what answers: %q", failures)
+	}
+	failures, _ := play(t, project("manifests/gauge.toml", strings.Replace(probes, ":22", ":25", 1)))
+	if len(failures) != 2 || !strings.Contains(failures[0], "192.0.2.21:25 does not answer") {
+		t.Errorf("what does not answer: %q", failures)
+	}
+}

@@ -157,9 +157,8 @@ type Fleet struct {
 	// Chosen says of a host whose groups are known now whether it is meant. Nil
 	// means that all are.
 	Chosen func(h *inventory.Host, groups []*inventory.Group) bool
-	// Ask asks the probe of a task from here, for a host. May be nil where no
-	// host has such.
-	Ask func(ctx context.Context, a value.Attrs) error
+	// Ask asks a probe of a host from here. Nil cannot: such a probe fails.
+	Ask func(ctx context.Context, h *inventory.Host, a value.Attrs) error
 	// Notify is told each event, one at a time. However long it takes, no host
 	// waits for it. May be nil.
 	Notify func(Event)

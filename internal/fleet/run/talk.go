@@ -606,7 +606,11 @@ func (t *talk) ask(id int) error {
 	attrs := t.plan.Tasks[id].Attrs
 	go func() {
 		answer := wire.Answer{Task: id}
-		if err := t.fleet.Ask(t.ctx, attrs); err != nil {
+		err := error(problem.Errorf("probes cannot be asked from here").Remedy("set asked_from = \"host\""))
+		if t.fleet.Ask != nil {
+			err = t.fleet.Ask(t.ctx, t.host, attrs)
+		}
+		if err != nil {
 			p := problem.From(err)
 			answer.Wrong, answer.Do = p.What, p.Do
 		}
