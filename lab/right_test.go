@@ -46,7 +46,7 @@ func TestRightOnRealHosts(t *testing.T) {
 	is("what goes along", 0, "also package tide-tables: was 1.0-1, becomes absent")
 	on("dpkg-query -W tide-tables reed-40 2>&1 | grep -c \"no packages found\"", "2")
 	l.write("manifests/all.toml", "[package.perl-base]\nabsent = true\n")
-	is("what is essential", 1, "perl-base would go, which is essential to this host")
+	is("what is essential", 1, "it would remove perl-base, which is essential to this host")
 
 	// A hold that nothing is said of stays, and a file of another package is not installed.
 	l.write("manifests/all.toml", "[package.buoy-tools]\nversion = \"1.0-1\"\nhold = true\n")

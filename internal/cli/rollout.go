@@ -15,8 +15,11 @@ import (
 
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/settings"
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 )
@@ -63,20 +66,20 @@ func (r *rollout) over(s settings.Rollout) (settings.Rollout, error) {
 }
 
 // rollout makes of it how a run goes over these hosts.
-func (a *App) rollout(s settings.Rollout, p *project, lenient bool) (run.Rollout, error) {
+func (a *App) rollout(s settings.Rollout, p *project, r *round) (run.Rollout, error) {
 	n := 0
 	for _, h := range p.hosts {
 		if h.Off == "" {
 			n++
 		}
 	}
-	out := run.Rollout{Batch: s.Batch.Of(n), StopAfter: s.StopAfter.Of(n), Lenient: lenient}
+	out := run.Rollout{Batch: s.Batch.Of(n), StopAfter: s.StopAfter.Of(n), Lenient: r.lenient}
 	var err error
-	if out.First, err = firstOf(s.First, p); err != nil {
+	if out.First, err = a.firstOf(s.First, p, r.rollout.first == ""); err != nil {
 		return out, err
 	}
-	if out.StopAfter == 0 && out.Batch == 0 && len(out.First) == 0 {
-		return run.Rollout{Lenient: lenient}, nil
+	if out.Batches(p.hosts) <= 1 { // before which nothing waits
+		return run.Rollout{StopAfter: out.StopAfter, Lenient: r.lenient}, nil
 	}
 	pause, err := settings.ParsePause(s.Pause)
 	if s.Pause == "" {
@@ -93,9 +96,9 @@ func (a *App) rollout(s settings.Rollout, p *project, lenient bool) (run.Rollout
 	return out, nil
 }
 
-// firstOf gives the hosts that go alone: by number, those that the inventory lists
-// first.
-func firstOf(s string, p *project) ([]*inventory.Host, error) {
+// firstOf gives the hosts that go alone: by number, those that the inventory lists first. A
+// setting is about many runs, and one that names no target of this run is passed over.
+func (a *App) firstOf(s string, p *project, setting bool) ([]*inventory.Host, error) {
 	if s == "" {
 		return nil, nil
 	}
@@ -112,14 +115,32 @@ func firstOf(s string, p *project) ([]*inventory.Host, error) {
 		return out, nil
 	}
 	list, err := p.Inventory.Select(strings.Split(s, ","), nil)
-	if err != nil {
-		return nil, fmt.Errorf("the hosts that go first: %w", err)
+	switch {
+	case err != nil && setting:
+		return nil, fmt.Errorf("first = %q in %s: %w", s, a.firstFrom(p), err)
+	case err != nil:
+		return nil, fmt.Errorf("--first: %w", err)
 	}
 	list = slices.DeleteFunc(list, func(h *inventory.Host) bool { return !slices.Contains(p.hosts, h) })
+	if len(list) == 0 && setting {
+		fmt.Fprintf(a.Err, "no host goes first: first = %s in %s names no target of this run\n", screen.Line(strconv.Quote(s)), a.firstFrom(p))
+		return nil, nil
+	}
 	if len(list) == 0 {
 		return nil, problem.Errorf("no host of %s is a target of this run", s).Remedy("name some of the targets, or a number")
 	}
 	return list, nil
+}
+
+// firstFrom names what says which hosts go first, where the call does not.
+func (a *App) firstFrom(p *project) string {
+	if a.started != nil && a.started.Rollout.First != "" {
+		return "[job." + a.started.Name + "] of " + job.File
+	}
+	if p.Settings.Envs[p.Settings.Env].Rollout.First != "" {
+		return "[env." + p.Settings.Env + "] of " + settings.File
+	}
+	return "[run] of " + settings.File
 }
 
 // between tells which batch comes, and waits as long as is meant before it.
@@ -189,8 +210,9 @@ func (a *App) key(ctx context.Context) bool {
 // lastRun is what --again takes when it names no run.
 const lastRun = "last"
 
-// again gives the hosts that failed, were not reached or not begun in an earlier run.
-func (a *App) again(which string, s settings.Settings, dir string) ([]string, error) {
+// again gives the hosts that failed, were not reached or not begun in an earlier run, and
+// makes the round be about the same part of the tasks.
+func (a *App) again(r *round, which string, s settings.Settings, dir string) ([]string, error) {
 	runs := a.history(dir, s)
 	n, err := runs.Number(which, s.Env, history.ModeApply)
 	if err != nil {
@@ -210,5 +232,26 @@ func (a *App) again(which string, s settings.Settings, dir string) ([]string, er
 		return nil, problem.Errorf("in the run %d no host failed, was not reached or not begun", kept.Number).
 			Remedy("there is nothing to do again")
 	}
+	if r.part.All() && !kept.Part.All() && kept.Mode != history.ModeVerify {
+		r.part = kept.Part
+		fmt.Fprintf(a.Err, "the tasks are those of run %d: %s\n", kept.Number, screen.Line(selected(r.part)))
+	}
 	return out, nil
+}
+
+// selected writes a part of the tasks as the flags that select it.
+func selected(s resolve.Selection) string {
+	var out []string
+	for _, f := range []struct {
+		name string
+		list []string
+	}{{"task", s.Tasks}, {"label", s.Labels}, {"manifest", s.Manifests}, {"leave-out", s.LeaveOut}} {
+		for _, v := range f.list {
+			out = append(out, "--"+f.name, shell.Quote(v))
+		}
+	}
+	if s.WithNeeds {
+		out = append(out, "--with-needs")
+	}
+	return strings.Join(out, " ")
 }

@@ -145,6 +145,43 @@ func TestRollouts(t *testing.T) {
 	}
 }
 
+// TestDefaultsOfRollouts: a setting that names no target is passed over and named, and --again repeats
+// the part of the tasks that it is about.
+func TestDefaultsOfRollouts(t *testing.T) {
+	const manifest = motd + "[file.\"/etc/berth\"]\ncontent = \"\"\nlabels = [\"berth\"]\n"
+	dir, hosts := fleetOf(t, "[env.sea]\nfirst = \"gauge-01\"\npause = \"key\"\ndefault = true\n[env.land]\nfirst = \"gauge-99\"\n",
+		manifest, "gauge-01", "gauge-02", "gauge-03")
+	for args, want := range map[string]struct {
+		code int
+		errs string
+	}{
+		"apply gauge-02 gauge-03":                   {0, `no host goes first: first = "gauge-01" in [env.sea] of jadekettle.toml names no target of this run`},
+		"apply gauge-02 --first gauge-01":           {2, "no host of gauge-01 is a target of this run"},
+		"apply gauge-02 --first gauge-99":           {2, "--first: "},
+		"apply gauge-02 --env land":                 {2, `first = "gauge-99" in [env.land] of jadekettle.toml: `},
+		"apply gauge-01 gauge-02":                   {2, "a pause until a key is pressed needs a terminal"},
+		"apply gauge-02 --first gauge-02 --batch 3": {0, ""},
+	} {
+		code, _, errs := jk(t, dir, append(strings.Fields(args), "--yes")...)
+		if code != want.code || !strings.Contains(errs, want.errs) {
+			t.Errorf("%s: %d\n%s", args, code, errs)
+		}
+	}
+	berth := filepath.Join(hosts.Hosts[1].Root, "etc/berth")
+	os.Remove(berth)
+	put(t, filepath.Join(berth, "taken"), "") // a folder in the file's place
+	os.Remove(filepath.Join(hosts.Hosts[1].Root, "etc/motd"))
+	if code, out, _ := jk(t, dir, "apply", "gauge-02", "--label", "berth", "--yes"); code != 1 {
+		t.Fatalf("a part that fails: %d\n%s", code, out)
+	}
+	os.RemoveAll(berth)
+	code, out, errs := jk(t, dir, "apply", "--again", "--yes")
+	if code != 0 || strings.Contains(out, "/etc/motd") || !strings.Contains(out, "/etc/berth  changed") ||
+		!strings.Contains(errs, "--label berth") {
+		t.Errorf("again: %d\n%s%s", code, out, errs)
+	}
+}
+
 // TestExec runs a command on hosts and shows once what is alike.
 func TestExec(t *testing.T) {
 	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02", "gauge-03", "gauge-04", "archive-01")

@@ -116,7 +116,8 @@ func (r *round) flags(a *App, c *cobra.Command) {
 	a.passwordFlags(c)
 	c.Flags().BoolVar(&r.strict, "fail-if-changes", false, "end with 3 when something changed or would change")
 	c.Flags().StringVar(&r.again, "again", "",
-		"take the hosts that failed, were not reached or not begun in the last apply, or in the `RUN` of this number")
+		"take the hosts that failed, were not reached or not begun in the last apply, or in the `RUN` of this number, "+
+			"with its part of the tasks unless another is given")
 	c.Flags().Lookup("again").NoOptDefVal = lastRun
 	r.lenientFlag(c)
 }
@@ -147,7 +148,7 @@ func (r *round) targets(a *App, named []string) ([]string, error) {
 	if err := s.Choose(a.env); err != nil {
 		return nil, err
 	}
-	return a.again(which, s, dir)
+	return a.again(r, which, s, dir)
 }
 
 func (a *App) previewCommand() *cobra.Command {
@@ -406,7 +407,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		return err
 	}
 	if !r.preview && !r.verify {
-		if fleet.Rollout, err = a.rollout(how, p, r.lenient); err != nil {
+		if fleet.Rollout, err = a.rollout(how, p, r); err != nil {
 			return err
 		}
 		if r.undo != nil { // it undoes what went wrong, and goes to all at once
@@ -426,7 +427,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		v.Names = max(v.Names, len(h.Name))
 	}
 	kept, err := a.record(p, id, history.Head{Mode: r.mode(), Started: started, Whole: id.Whole,
-		Declared: !r.bare(), Undoes: r.undoes})
+		Declared: !r.bare(), Undoes: r.undoes, Part: r.part})
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
 )
@@ -54,6 +55,8 @@ type Head struct {
 	Declared bool              `json:"declared" doc:"Whether it was about what is declared, and not about a command, or what to put back or take away."`
 	Undoes   int               `json:"undoes" doc:"The run that it puts back; 0 in any other."`
 	Notes    map[string]string `json:"notes" doc:"What was noted on it."`
+
+	Part resolve.Selection `json:"part" doc:"The part of the tasks that it was about."`
 }
 
 // Brief is one run in a list of many. The counts of hosts are by their outcome.

@@ -26,25 +26,16 @@ const Format = 1
 
 // Preview is what such a file holds.
 type Preview struct {
-	Format   int       `toml:"format"`
-	Project  string    `toml:"project" comment:"the identity of the project, and its environment"`
-	Env      string    `toml:"env"`
-	Revision string    `toml:"revision" comment:"the commit of the project's git repository; edited says that files had changed since"`
-	Edited   bool      `toml:"edited"`
-	Made     time.Time `toml:"made"`
-	By       string    `toml:"by"`
-	Params   []string  `toml:"param,omitempty" comment:"params that the call gave, none of which can be secret"`
-	Part     *Part     `toml:"part,omitempty" comment:"the part of the tasks that it is about"`
-	Hosts    []Host    `toml:"host"`
-}
-
-// Part says which tasks a preview is about, as the flags of a call do.
-type Part struct {
-	Tasks     []string `toml:"task,omitempty"`
-	Labels    []string `toml:"label,omitempty"`
-	Manifests []string `toml:"manifest,omitempty"`
-	LeaveOut  []string `toml:"leave_out,omitempty"`
-	WithNeeds bool     `toml:"with_needs,omitempty"`
+	Format   int                `toml:"format"`
+	Project  string             `toml:"project" comment:"the identity of the project, and its environment"`
+	Env      string             `toml:"env"`
+	Revision string             `toml:"revision" comment:"the commit of the project's git repository; edited says that files had changed since"`
+	Edited   bool               `toml:"edited"`
+	Made     time.Time          `toml:"made"`
+	By       string             `toml:"by"`
+	Params   []string           `toml:"param,omitempty" comment:"params that the call gave, none of which can be secret"`
+	Part     *resolve.Selection `toml:"part,omitempty" comment:"the part of the tasks that it is about"`
+	Hosts    []Host             `toml:"host"`
 }
 
 // Host is what a preview showed of one host.
@@ -79,7 +70,7 @@ func New(r plan.Run, part resolve.Selection, revision string, edited bool, made 
 	p := &Preview{Format: Format, Project: r.Project, Env: r.Env, Revision: revision, Edited: edited,
 		Made: made.UTC().Truncate(time.Second), By: r.Who, Hosts: []Host{}}
 	if !part.All() {
-		p.Part = &Part{part.Tasks, part.Labels, part.Manifests, part.LeaveOut, part.WithNeeds}
+		p.Part = &part
 	}
 	foreseen := run.Foresee(hosts)
 	for _, name := range value.Keys(foreseen) {
@@ -170,8 +161,7 @@ func (p *Preview) Selection() resolve.Selection {
 	if p.Part == nil {
 		return resolve.Selection{}
 	}
-	return resolve.Selection{Tasks: p.Part.Tasks, Labels: p.Part.Labels, Manifests: p.Part.Manifests, LeaveOut: p.Part.LeaveOut,
-		WithNeeds: p.Part.WithNeeds}
+	return *p.Part
 }
 
 // Foreseen gives what an apply is held to.

@@ -16,12 +16,14 @@ import (
 // one of each sort that is given, and nothing of LeaveOut. The zero Selection
 // takes every task.
 type Selection struct {
-	Tasks     []string // "KIND PATTERN" or "KIND"; * stands for any text, ? for one character
-	Labels    []string
-	Manifests []string
-	LeaveOut  []string // as Tasks
-	WithNeeds bool     // take along what selected tasks need
-	Silent    bool     // say nothing of what is not selected
+	// "KIND PATTERN" or "KIND"; * stands for any text, ? for one character
+	Tasks     []string `json:"tasks" toml:"task,omitempty" doc:"The patterns of tasks that it was about; none for all."`
+	Labels    []string `json:"labels" toml:"label,omitempty" doc:"The labels that it was about; none for all."`
+	Manifests []string `json:"manifests" toml:"manifest,omitempty" doc:"The manifests that it was about; none for all."`
+	LeaveOut  []string `json:"leave_out" toml:"leave_out,omitempty" doc:"The patterns of tasks that it skipped."` // as Tasks
+	// WithNeeds takes along what selected tasks need.
+	WithNeeds bool `json:"with_needs" toml:"with_needs,omitempty" doc:"Whether it took along what they need."`
+	Silent    bool `json:"-" toml:"-"` // say nothing of what is not selected
 }
 
 // All says that nothing is left out.

@@ -60,6 +60,9 @@ func (r Rollout) batches(hosts []*inventory.Host) [][]int {
 	return out
 }
 
+// Batches is in how many batches the rollout goes over hosts.
+func (r Rollout) Batches(hosts []*inventory.Host) int { return len(r.batches(hosts)) }
+
 // failed says whether a host counts as failed.
 func (r Rollout) failed(h *Visit) bool {
 	switch h.Outcome() {

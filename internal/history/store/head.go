@@ -12,18 +12,19 @@ import (
 
 // reads gives the head of a run out of a row, see headColumns.
 func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err error) {
-	var command, params, answers string
+	var command, params, answers, part string
 	var started, beat, now int64
 	var ended sql.NullInt64
 	var pid int
 	var elsewhere bool
 	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Job, &answers, &h.Source, &h.Revision, &h.Edited,
-		&h.Whole, &h.Declared, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere, &now}, more...)...)
+		&h.Whole, &h.Declared, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere, &part,
+		&now}, more...)...)
 	if err != nil {
 		return h, 0, err
 	}
 	if err = cmp.Or(json.Unmarshal([]byte(command), &h.Command), json.Unmarshal([]byte(params), &h.Params),
-		json.Unmarshal([]byte(answers), &h.Answers)); err != nil {
+		json.Unmarshal([]byte(answers), &h.Answers), json.Unmarshal([]byte(part), &h.Part)); err != nil {
 		return h, 0, err
 	}
 	h.Started = atMillis(started)
@@ -49,11 +50,16 @@ func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err 
 		h.Answers = map[string]string{}
 	}
 	h.Notes = map[string]string{}
+	for _, list := range []*[]string{&h.Part.Tasks, &h.Part.Labels, &h.Part.Manifests, &h.Part.LeaveOut} {
+		if *list == nil {
+			*list = []string{}
+		}
+	}
 	return h, id, nil
 }
 
 const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.job, run.answers, run.source, run.revision,
-	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere, now_ms()`
+	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere, run.part, now_ms()`
 
 // quiet is how long a run that is alive may not say so: the file may be locked for a while.
 const quiet = 30 * time.Second

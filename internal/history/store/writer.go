@@ -41,15 +41,20 @@ func (p Project) insert(tx *transaction, h *history.Head, alive bool) (int64, er
 	if err != nil {
 		return 0, err
 	}
+	part, err := json.Marshal(h.Part)
+	if err != nil {
+		return 0, err
+	}
 	var ended any
 	if !alive {
 		ended = millis(h.Started) + int64(h.Seconds*1000)
 	}
 	var id int64
 	err = tx.QueryRow(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, job, answers, source, revision, edited,
-		whole, declared, undoes, started, ended, code, beat, pid, elsewhere) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?) RETURNING id`,
+		whole, declared, undoes, started, ended, code, beat, pid, elsewhere, part)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?,?) RETURNING id`,
 		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Job, string(answers), h.Source, h.Revision, h.Edited, h.Whole, h.Declared,
-		h.Undoes, millis(h.Started), ended, h.Code, os.Getpid(), h.State == history.Elsewhere).Scan(&id)
+		h.Undoes, millis(h.Started), ended, h.Code, os.Getpid(), h.State == history.Elsewhere, string(part)).Scan(&id)
 	if err != nil {
 		return 0, err
 	}
