@@ -182,7 +182,7 @@ func (h *KeptHost) Visit(started time.Time) *run.Visit {
 		v.Tasks = append(v.Tasks, t.Back(started))
 	}
 	for _, l := range h.Leftovers {
-		v.Leftovers = append(v.Leftovers, plan.Leftover{Ref: value.Ref{Kind: l.Kind, Name: l.Name}, Changes: Back(l.Changes), Why: l.Why})
+		v.Leftovers = append(v.Leftovers, plan.Leftover{Ref: value.Ref{Kind: l.Kind, Name: l.Name}, Changes: Back(l.Changes), Why: l.Why, Stays: l.Stays})
 	}
 	for _, r := range h.Needed {
 		v.Needed = append(v.Needed, value.Ref{Kind: r.Kind, Name: r.Name})

@@ -109,6 +109,7 @@ type Leftover struct {
 	Name    string   `json:"name" doc:"Its name."`
 	Changes []Change `json:"changes" doc:"What taking it away would do, of the first hundred."`
 	Why     string   `json:"why" doc:"Why it cannot be taken away, or is not."`
+	Stays   bool     `json:"stays" doc:"Whether it stays as it is and is not managed from now on."`
 }
 
 // Debt is something that is owed on a host.
@@ -159,7 +160,7 @@ func HostOf(h *run.Visit, started time.Time) Host {
 		out.Debts = append(out.Debts, Debt{d.Service.Kind, d.Service.Name, d.Action})
 	}
 	for _, l := range h.Leftovers {
-		out.Leftovers = append(out.Leftovers, Leftover{l.Ref.Kind, l.Ref.Name, Changes(l.Changes), l.Why})
+		out.Leftovers = append(out.Leftovers, Leftover{l.Ref.Kind, l.Ref.Name, Changes(l.Changes), l.Why, l.Stays})
 	}
 	if h.Wrong != nil {
 		out.Message += ": " + h.Wrong.Error()

@@ -158,7 +158,12 @@ func (h *HostStatus) dates(stands []Stand) {
 			h.Applied, h.AppliedBy, h.Revision, h.Edited, h.Who = s.At, s.Number, s.Revision, s.Edited, s.Who
 		}
 		if s.Latest {
-			h.Leftovers, h.Debts = append(h.Leftovers, s.Leftovers...), append(h.Debts, s.Debts...)
+			h.Debts = append(h.Debts, s.Debts...)
+			for _, l := range s.Leftovers {
+				if !l.Stays {
+					h.Leftovers = append(h.Leftovers, l)
+				}
+			}
 		}
 	}
 }

@@ -718,6 +718,7 @@ func (v *Run) leftovers(list []*run.Visit) {
 	}
 	var stories []*story
 	at := map[string]*story{}
+	waiting := false
 	for _, h := range list {
 		if len(h.Leftovers) == 0 {
 			continue
@@ -731,6 +732,16 @@ func (v *Run) leftovers(list []*run.Visit) {
 	}
 	for _, s := range stories {
 		fmt.Fprintln(v.W)
+		s.left = slices.DeleteFunc(slices.Clone(s.left), func(l plan.Leftover) bool {
+			if l.Stays {
+				v.block(Plain, "", fmt.Sprintf("%s  %s is no longer declared; %s", hosts(s.hosts), l.Ref, l.Why))
+			}
+			return l.Stays
+		})
+		if len(s.left) == 0 {
+			continue
+		}
+		waiting = true
 		var names []value.Ref
 		for _, l := range s.left {
 			names = append(names, l.Ref)
@@ -752,7 +763,7 @@ func (v *Run) leftovers(list []*run.Visit) {
 			v.changes(l.Changes)
 		}
 	}
-	if len(stories) > 0 && v.Preview {
+	if waiting && v.Preview {
 		v.block(Quiet, "", "`apply --take-leftovers` takes it away, `--forget-leftovers` lets it go")
 	}
 }

@@ -19,9 +19,6 @@ type Last struct {
 	Secret bool `json:"secret,omitempty"`
 }
 
-// maxLeaves bounds a folder's files that are remembered one by one.
-const maxLeaves = 1000
-
 // LastOf gives what is remembered of a task.
 func LastOf(t Task) *Last {
 	l := &Last{}
@@ -39,10 +36,8 @@ func LastOf(t Task) *Last {
 		c := *t.Content
 		l.Content = &c
 	}
-	l.Secret = l.Secret || t.Content != nil && t.Content.Secret || len(t.Tree) > maxLeaves
-	if len(t.Tree) <= maxLeaves {
-		l.Tree = t.Tree
-	}
+	l.Secret = l.Secret || t.Content != nil && t.Content.Secret
+	l.Tree = t.Tree
 	if t.Program != nil {
 		l.Program = t.Program.SHA256
 	}
@@ -85,4 +80,7 @@ type Leftover struct {
 	// Changes are what taking it away would do, where that was looked at.
 	Changes []Change `cbor:"2,keyasint,omitempty"`
 	Why     string   `cbor:"3,keyasint,omitempty"` // why it cannot be taken away
+	// Stays says that it is let go of as it is, since what is in it is not ours: this is the
+	// last that is heard of it.
+	Stays bool `cbor:"4,keyasint,omitempty"`
 }

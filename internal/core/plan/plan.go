@@ -43,6 +43,8 @@ type Task struct {
 	// OnLeave says what becomes of it when nothing declares it any more; empty, it is
 	// kept.
 	OnLeave string `cbor:"14,keyasint,omitempty"`
+	// Leaves says that nothing declares it any more: it goes, and what others put in it stays.
+	Leaves bool `cbor:"-"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
 	Manifests []string      `cbor:"-"` // by which manifests

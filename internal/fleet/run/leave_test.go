@@ -94,6 +94,73 @@ func TestSettingsAreLeft(t *testing.T) {
 	}
 }
 
+// TestAFolderLeaves: what was copied goes, what others put there stays and is told once, and
+// --forget-leftovers lets go of what would be removed.
+func TestAFolderLeaves(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.write("manifests/site/index.html", "<h1>Tides</h1>\n")
+	b.write("manifests/site/plots/week.svg", "<svg/>\n")
+	b.write("manifests/site/old/1987.txt", "ebb\n")
+	const keeps = "[dir.\"/srv\"]\n"
+	const folders = keeps + "[dir.\"/srv/pool\"]\non_leave = \"remove\"\n[dir.\"/srv/pages\"]\ncopy = \"site\"\non_leave = \"remove\"\n"
+	b.manifest(folders)
+	b.run(false)
+	b.put("srv/pool/readings.csv", "7\n")
+	b.put("srv/pages/plots/mine.svg", "<svg/>\n")
+	b.manifest(keeps)
+	const stays = "dir /srv/pages: it stays, because it still holds plots/mine.svg; dir /srv/pool: it stays, because it still " +
+		"holds readings.csv; "
+	why := func(h *run.Visit) (out string) {
+		for _, l := range h.Leftovers {
+			out += l.Ref.String() + ": " + l.Why + "; "
+		}
+		return out
+	}
+	for _, preview := range []bool{true, false} {
+		h := b.one(preview)
+		if got := statuses(h); got != "dir /srv unchanged\ndir /srv/pages changed\ndir /srv/pool unchanged" || why(h) != stays {
+			t.Errorf("preview %v: %s\n%s", preview, got, why(h))
+		}
+		if there := b.on("srv/pages/index.html") != ""; there != preview {
+			t.Errorf("preview %v: what was copied is there: %v", preview, there)
+		}
+	}
+	if b.on("srv/pages/plots/mine.svg") == "" || b.on("srv/pool/readings.csv") == "" || b.on("srv/pages/old") != "" {
+		t.Error("not what others put there is all that is left")
+	}
+	if h := b.one(false); statuses(h) != "dir /srv unchanged" || len(h.Leftovers) > 0 {
+		t.Errorf("it is told again: %s\n%s", statuses(h), why(h))
+	}
+
+	// a copy goes whole, nested folders that leave together go, and one in which something is declared stays
+	b.manifest(keeps + "[dir.\"/srv/whole\"]\ncopy = \"site\"\n[dir.\"/srv/a\"]\n[dir.\"/srv/a/b\"]\n[file.\"/srv/a/b/c\"]\n" +
+		"content = \"x\"\n[dir.\"/srv/only\"]\ncopy = \"site\"\nonly_declared = true\n[file.\"/srv/only/more/d\"]\ncontent = \"x\"\n" +
+		"[dir.\"/srv/only/more\"]\n")
+	b.run(false)
+	b.put("srv/only/strange/1", "1\n")
+	b.manifest(keeps + "[file.\"/srv/only/more/d\"]\ncontent = \"x\"\n")
+	h := b.one(true)
+	if want := "dir /srv/a: ; dir /srv/a/b: ; dir /srv/only: it stays, because it still holds more; dir /srv/only/more: it stays, " +
+		"because it still holds d; dir /srv/whole: ; file /srv/a/b/c: ; "; why(h) != want {
+		t.Errorf("a look at what would leave: %s", why(h))
+	}
+	b.leftovers = plan.Run{Take: true}
+	wants(t, b.one(false), "dir /srv unchanged", "file /srv/only/more/d unchanged", "dir /srv/only/more unchanged",
+		"dir /srv/only changed", "file /srv/a/b/c changed", "dir /srv/a/b changed", "dir /srv/a changed", "dir /srv/whole changed")
+	if b.on("srv/only/more/d") == "" || b.on("srv/only/index.html") != "" || b.on("srv/only/strange/1") != "" {
+		t.Error("what is declared in a folder that leaves")
+	}
+	b.leftovers = plan.Run{}
+	b.manifest(folders)
+	b.run(false)
+	b.manifest(keeps)
+	b.leftovers = plan.Run{Forget: true}
+	wants(t, b.one(false), "dir /srv unchanged")
+	if b.leftovers = (plan.Run{}); len(b.one(false).Leftovers) > 0 || b.on("srv/pages/index.html") == "" {
+		t.Error("what was let go of is not")
+	}
+}
+
 // TestAMountLeavesBeforeItsFolder, whatever came first.
 func TestAMountLeavesBeforeItsFolder(t *testing.T) {
 	b := newBench(t, "gauge-01")

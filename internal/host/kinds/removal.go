@@ -15,7 +15,7 @@ func Removal(id int, ref value.Ref, e plan.Entry) (plan.Task, error) {
 	if e.Last != nil {
 		t = e.Last.Task(id, ref)
 	}
-	t.Content, t.Tree = nil, nil
+	t.Content, t.Leaves = nil, true
 	if e.Last != nil && e.Last.Program != "" {
 		return t, problem.Errorf("it is of a kind of one's own, whose program came with its declaration").
 			Remedy("declare it absent")
@@ -31,10 +31,6 @@ func Removal(id int, ref value.Ref, e plan.Entry) (plan.Task, error) {
 		return t, problem.Errorf("a %s cannot be taken away", ref.Kind).Remedy("%s", s.NoAbsent)
 	default:
 		t.Attrs = maps.Clone(s.Leave)
-	}
-	// A folder goes with what lies in it only where nothing else was to lie there.
-	if t.Attrs.Bool("only_declared") {
-		t.Attrs["with_contents"] = true
 	}
 	return t, nil
 }

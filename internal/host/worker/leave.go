@@ -56,14 +56,14 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 		return cmp.Compare(r.store.Entries[b].Order, r.store.Entries[a].Order)
 	})
 	var stay []plan.Leftover
-	var away []plan.Task
+	var away, looked []plan.Task
 	wrong := slices.ContainsFunc(r.ended, func(s plan.Status) bool { return s == plan.Failed || s == plan.Blocked })
 	for _, ref := range refs {
 		e := r.store.Entries[ref]
 		t, err := kinds.Removal(len(r.tasks)+len(away), ref, e)
 		take := run.Take || e.OnLeave == "remove"
 		switch {
-		case run.Forget && (!take || err != nil):
+		case run.Forget:
 			if !run.Preview {
 				r.store.Drop(ref)
 			}
@@ -74,22 +74,46 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 			stay = append(stay, plan.Leftover{Ref: ref, Why: "nothing is taken away while other tasks fail"})
 		case take:
 			away = append(away, t)
+		case len(looked) < maxLooked:
+			looked = append(looked, t)
 		default:
-			l := plan.Leftover{Ref: ref}
-			if len(stay) < maxLooked {
-				l.Changes, l.Why = r.look(ctx, t)
-			}
-			stay = append(stay, l)
+			stay = append(stay, plan.Leftover{Ref: ref})
 		}
 	}
-	slices.SortFunc(stay, func(a, b plan.Leftover) int { return cmp.Compare(a.Ref.String(), b.Ref.String()) })
+	env := r.beside(slices.Concat(away, looked))
+	for _, t := range env.Tasks[len(env.Tasks)-len(looked):] {
+		stay = append(stay, r.look(ctx, env, t))
+	}
+	sortLeftovers(stay)
 	if len(away) == 0 {
 		return stay, nil
 	}
 	if err := s.follow(r, inOrder(len(r.tasks), away)); err != nil {
 		return nil, err
 	}
-	return stay, s.streaming(func() error { return r.run(ctx) })
+	err := s.streaming(func() error { return r.run(ctx) })
+	for i, why := range r.stays {
+		if s := r.ended[i]; s == plan.Changed || s == plan.Unchanged {
+			stay = append(stay, plan.Leftover{Ref: r.tasks[i].Ref, Why: why, Stays: true})
+		}
+	}
+	sortLeftovers(stay)
+	return stay, err
+}
+
+func sortLeftovers(list []plan.Leftover) {
+	slices.SortFunc(list, func(a, b plan.Leftover) int { return cmp.Compare(a.Ref.String(), b.Ref.String()) })
+}
+
+// beside is what kinds are given to look at what would leave, beside all that the plan declares.
+func (r *runner) beside(leaving []plan.Task) *kind.Env {
+	env := &kind.Env{Machine: r.s.m, Run: r.env.Run, Store: r.store, Held: map[string]bool{},
+		Tasks: slices.Concat(r.tasks, leaving)}
+	for i := range env.Tasks {
+		env.Tasks[i].ID = i
+	}
+	env.Paths = func(t plan.Task) []string { return kinds.Paths(env, t) }
+	return env
 }
 
 // inOtherWords says whether what was declared once is still, by another kind: a file of which parts
@@ -170,24 +194,29 @@ func (s *session) follow(r *runner, tasks []plan.Task) error {
 }
 
 // look tells what taking something away would do.
-func (r *runner) look(ctx context.Context, t plan.Task) (changes []plan.Change, why string) {
+func (r *runner) look(ctx context.Context, env *kind.Env, t plan.Task) plan.Leftover {
+	out := plan.Leftover{Ref: t.Ref}
 	k, _ := kinds.Of(t)
-	env := &kind.Env{Machine: r.s.m, Run: r.env.Run, Store: r.store, Tasks: []plan.Task{t}, Held: map[string]bool{}}
-	t.ID, env.Tasks[0].ID = 0, 0
-	reading := k.Read(ctx, env, env.Tasks)[0]
+	reading := k.Read(ctx, env, []plan.Task{t})[0]
 	if reading.Err != nil {
-		return nil, r.clean(reading.Err.Error())
+		out.Why = r.clean(reading.Err.Error())
+		return out
 	}
-	changes = k.Compare(t, reading.State)
+	if s, ok := k.(kind.Stayer); ok {
+		out.Why = r.clean(s.Stays(ctx, t, reading.State))
+	}
+	changes := k.Compare(t, reading.State)
 	if f, ok := k.(kind.Foreseer); ok && len(changes) > 0 {
 		work := []kind.Work{{Task: t, State: reading.State, Changes: changes}}
 		if err := f.Foresee(ctx, env, work)[0]; err != nil {
-			return nil, r.clean(err.Error())
+			out.Why = r.clean(err.Error())
+			return out
 		}
 		changes = work[0].Changes
 	}
 	r.cleanAll(changes)
-	return changes, ""
+	out.Changes = changes
+	return out
 }
 
 // drift says why a task differs, and for a run that asks for it what differs from what was last

@@ -37,6 +37,7 @@ type runner struct {
 	foreseeing bool            // it only tells what it would do, in foreseen
 	foreseen   []plan.Result
 	leaving    int              // from which task on they take away what is left over
+	stays      map[int]string   // why tasks that leave stay
 	past       *ledger.Past     // keeps what stands before it is changed
 	unkept     bool             // that failed once, so nothing more of this run is kept
 	befores    befores          // of the tasks that are at work
@@ -48,7 +49,7 @@ type runner struct {
 }
 
 func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
-	r := &runner{s: s, store: store}
+	r := &runner{s: s, store: store, stays: map[int]string{}}
 	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Ask: s.ask,
 		Hide: r.mask.Hide}
 	r.env.Paths = func(t plan.Task) []string { return kinds.Paths(r.env, t) }
@@ -248,6 +249,11 @@ func (r *runner) find(ctx context.Context, k kind.Kind, tasks []plan.Task) []fin
 			reading, changes, err = r.readAgain(ctx, k, t, reading, err)
 		}
 		out[i] = finding{kind.Work{Task: t, State: reading.State, Changes: changes}, err}
+		if s, ok := k.(kind.Stayer); ok && t.Leaves && reading.Err == nil {
+			if why := s.Stays(ctx, t, reading.State); why != "" {
+				r.stays[t.ID] = r.clean(why)
+			}
+		}
 		if err == nil && reading.Err == nil && len(changes) > 0 {
 			differ, work = append(differ, i), append(work, out[i].Work)
 		}
@@ -619,6 +625,9 @@ func (r *runner) failed(t plan.Task, err error) plan.Result {
 		res.Output = ce.Output.Clean(r.mask.Replace)
 	}
 	denied := errors.Is(err, fs.ErrPermission) || strings.Contains(strings.ToLower(res.Message+res.Output), "denied")
+	if t.Leaves { // the remedies are about a declaration that is no more
+		res.Do = "see what is in its way on the host, or let it go as it is with `apply --forget-leftovers`"
+	}
 	if denied && r.s.m.UID() != 0 && res.Do == "" {
 		res.Do = `the worker is no root here: set connect.elevate = "sudo" if it is to be`
 	}

@@ -104,7 +104,8 @@ func (dirs) Stale() []kind.Topic { return nil }
 type state struct {
 	there bool
 	own   kind.Ownership
-	tree  []entry // of a copy
+	tree  []entry  // of a copy, or what goes of it
+	stays []string // what else is in a folder that leaves
 }
 
 // Read looks at a folder.
@@ -150,7 +151,14 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	case err == nil && t.Attrs.Bool("with_contents"):
 		err = env.Removable(t.Ref.Name)
 	}
-	if err == nil && len(t.Tree) > 0 {
+	switch {
+	case err != nil:
+	case leaves(t):
+		var w *leaving
+		if w, err = readLeaving(env, t); err == nil {
+			st.tree, st.stays = w.goes, w.stays
+		}
+	case len(t.Tree) > 0:
 		st.tree, err = readTree(env, t)
 	}
 	return st, cmp.Or(err, noOwner)
@@ -159,12 +167,18 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 // Compare says what differs.
 func (dirs) Compare(t plan.Task, st state) []plan.Change {
 	switch {
-	case t.Absent && st.there:
+	case t.Absent && st.there && len(st.stays) == 0:
 		return []plan.Change{kind.Existence(true)}
-	case t.Absent:
+	case t.Absent && !st.there:
 		return nil
 	}
 	var out []plan.Change
+	if t.Absent {
+		for i := range st.tree {
+			out = append(out, st.tree[i].compare(t)...)
+		}
+		return out
+	}
 	if st.there {
 		out = st.own.Compare(t, false)
 	} else {
@@ -184,6 +198,11 @@ func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) e
 	}
 	defer d.Close()
 	switch {
+	case leaves(w.Task):
+		if err := writeTree(ctx, env, w.Task, w.State.tree); err != nil || len(w.State.stays) > 0 {
+			return err
+		}
+		return removeEmpty(d, name)
 	case w.Task.Absent && w.Task.Attrs.Bool("with_contents"):
 		return removeAll(env, d, w.Task.Ref.Name)
 	case w.Task.Absent:
@@ -213,6 +232,14 @@ func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) e
 	return writeTree(ctx, env, w.Task, w.State.tree)
 }
 
+// removeEmpty removes a folder unless something has come into it.
+func removeEmpty(d machine.Dir, name string) error {
+	if err := d.Remove(name); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
 // removeAll takes away what lies at a path, with all that is in it, but for what is
 // mounted there.
 func removeAll(env *kind.Env, d machine.Dir, at string) error {
@@ -235,7 +262,7 @@ func (dirs) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]p
 			continue
 		}
 		var more []plan.Stood
-		if e.foreign {
+		if e.foreign && !e.isDir {
 			more, err = env.StoodBelow(path.Join(at, e.path))
 		} else {
 			more, err = env.StoodAt(path.Join(at, e.path))

@@ -25,7 +25,7 @@ import (
 type entry struct {
 	path    string // below the folder
 	isDir   bool
-	foreign bool // it is not in the folder that is copied, and must go
+	foreign bool // it must go: it is not in the folder that is copied, or nothing declares that any more
 	want    plan.Leaf
 	mode    uint32
 
@@ -361,7 +361,11 @@ func (e *entry) write(ctx context.Context, env *kind.Env, t plan.Task) error {
 	}
 	defer d.Close()
 	if e.foreign {
-		if err := removeAll(env, d, at); err != nil {
+		remove := func() error { return removeAll(env, d, at) }
+		if e.isDir {
+			remove = func() error { return removeEmpty(d, name) }
+		}
+		if err := remove(); err != nil {
 			return err
 		}
 		return d.Sync()

@@ -121,6 +121,16 @@ func (k each[S]) Keeps(env *Env, t plan.Task) []string {
 	return nil
 }
 
+// Stays gives none where the One does not say.
+func (k each[S]) Stays(ctx context.Context, t plan.Task, state any) string {
+	if s, ok := k.One.(interface {
+		Stays(context.Context, plan.Task, S) string
+	}); ok {
+		return s.Stays(ctx, t, state.(S))
+	}
+	return ""
+}
+
 func (k each[S]) Stands(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Stood, error) {
 	if s, ok := k.One.(Stander[S]); ok {
 		return s.Stands(ctx, env, t, state.(S))

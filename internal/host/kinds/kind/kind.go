@@ -63,6 +63,12 @@ type Foreseer interface {
 	Foresee(ctx context.Context, env *Env, work []Work) []error
 }
 
+// Stayer is a Kind of which something may stay though nothing declares it any more.
+type Stayer interface {
+	// Stays says why a task that leaves stays; empty when it does not.
+	Stays(ctx context.Context, t plan.Task, state any) string
+}
+
 // Keeper is a Kind that keeps what is declared at paths which neither its names nor its schema's
 // Part tell.
 type Keeper interface {
