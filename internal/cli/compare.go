@@ -110,7 +110,11 @@ func (a *App) sideAt(ctx context.Context, dir, rev string, here fs.FS, o compile
 		}
 		files = withSources(at, here)
 	}
-	p, err := compile.Load(files, kinds.Schemas(), o)
+	err := required(files)
+	var p *compile.Project
+	if err == nil {
+		p, err = compile.Load(files, kinds.Schemas(), o)
+	}
 	if err != nil {
 		return nil, atRevision{files, cmp.Or(rev, "the files here"), err}
 	}

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -141,6 +142,44 @@ groups = ["keepers"]
 	if err := json.Unmarshal([]byte(out), &doc); err != nil || doc.Version != "2.1.0" || len(doc.Runs[0].Results) != 12 {
 		t.Errorf("SARIF has %d results (%v)", len(doc.Runs[0].Results), err)
 	}
+}
+
+// TestMuchAdvice is shown in part, and what nothing reads is told once with all that is in it.
+func TestMuchAdvice(t *testing.T) {
+	dir := t.TempDir()
+	data := "used: 1\nunread: {a: {b: 1, c: 2}, d: 3}\n"
+	for i := range 60 {
+		data += fmt.Sprintf("more-%d: {a: 1}\n", i)
+	}
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n", "hosts.toml": "[host.gauge-01]\n",
+		"data/shared.yaml": data})
+	code, out, errs := jk(t, dir, "lint")
+	if code != 0 || !strings.Contains(out, "62 pieces of advice") || !strings.Contains(errs, "nothing reads data.unread\n") ||
+		strings.Contains(errs, "unread.a") || !strings.Contains(errs, "advice unread-data: 12 more;") {
+		t.Errorf("lint ended with %d: %s%s", code, out, errs)
+	}
+}
+
+// TestRequires: a project for a newer program says so in every form and by every command, and before
+// anything that this one does not know.
+func TestRequires(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\nrequires = \">= 99.1\"\n[tides]\nnew = 1\n",
+		"hosts.toml": "[host.gauge-01]\n"})
+	const want = "this project requires jadekettle >= 99.1"
+	steps(t, dir, nil, []step{
+		{2, want, []string{"lint"}},
+		{2, want, []string{"lint", "--output", "json"}},
+		{2, want, []string{"lint", "--output", "sarif"}},
+		{2, want, []string{"hosts"}},
+		{2, want, []string{"preview"}},
+		{2, want, []string{"rehearse"}},
+	})
+	committed(t, dir, "new")
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n"})
+	steps(t, dir, nil, []step{{2, want, []string{"compare", "new"}}, {0, "no problem", []string{"lint"}}})
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\nrequires = \">= soon\"\n"})
+	steps(t, dir, nil, []step{{2, "jadekettle.toml:2:12: requires: >= soon is not a valid version", []string{"lint"}}})
 }
 
 func TestSources(t *testing.T) {

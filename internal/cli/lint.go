@@ -47,7 +47,7 @@ func codesHelp() string {
 }
 
 func (a *App) lint(strict bool) error {
-	dir, root, err := a.projectFiles()
+	dir, root, err := a.anyProject()
 	if err != nil {
 		return err
 	}
@@ -56,11 +56,15 @@ func (a *App) lint(strict bool) error {
 		return err
 	}
 	o.Blind = true
-	l := &linted{}
-	for _, env := range envsToLint(a.env, settings.Glance(root)) {
-		o.Env = env
-		if err := l.check(root, o); err != nil {
-			return err
+	l := &linted{known: map[piece]bool{}}
+	if err := required(root); err != nil { // what else is wrong a newer program may understand
+		l.problems.AddErr(value.Place{}, err)
+	} else {
+		for _, env := range envsToLint(a.env, settings.Glance(root)) {
+			o.Env = env
+			if err := l.check(root, o); err != nil {
+				return err
+			}
 		}
 	}
 	ps, advice := &l.problems, l.worded()
@@ -86,9 +90,6 @@ func (a *App) lint(strict bool) error {
 		a.complain(ps)
 		return nil
 	}
-	if err := required(l.last.Settings.Requires); err != nil {
-		return err
-	}
 	manifests, decls := l.last.Declarations()
 	found := "no problem"
 	if spoken > 0 {
@@ -104,9 +105,18 @@ type linted struct {
 	problems problem.Problems
 	advice   []advice.Piece
 	hosts    int
+	known    map[piece]bool // of advice
 	rounds   int
 	last     *compile.Project
 }
+
+// piece is what makes a piece of advice the same as another.
+type piece struct {
+	at         value.Place
+	code, what string
+}
+
+func pieceOf(a advice.Piece) piece { return piece{a.Place, a.Code, a.What} }
 
 // envsToLint gives the environment of the call, or else all that there are.
 func envsToLint(env string, s settings.Settings) []string {
@@ -132,20 +142,18 @@ func (l *linted) check(root fs.FS, o compile.Options) error {
 	}
 	l.last = p
 	l.hosts += len(p.Inventory.Hosts)
-	same := func(list []advice.Piece, a advice.Piece) bool {
-		return slices.ContainsFunc(list, func(b advice.Piece) bool {
-			return b.Place == a.Place && b.Code == a.Code &&
-				b.What == a.What
-		})
-	}
 	if l.rounds++; l.rounds > 1 {
+		here := map[piece]bool{}
+		for _, a := range found {
+			here[pieceOf(a)] = true
+		}
 		l.advice = slices.DeleteFunc(l.advice, func(a advice.Piece) bool {
-			return slices.Contains(everywhere, a.Code) &&
-				!same(found, a)
+			return slices.Contains(everywhere, a.Code) && !here[pieceOf(a)]
 		})
 	}
 	for _, a := range found {
-		if !same(l.advice, a) && (l.rounds == 1 || !slices.Contains(everywhere, a.Code)) {
+		if !l.known[pieceOf(a)] && (l.rounds == 1 || !slices.Contains(everywhere, a.Code)) {
+			l.known[pieceOf(a)] = true
 			l.advice = append(l.advice, a)
 		}
 	}
@@ -165,8 +173,12 @@ func (l *linted) worded() []advice.Piece {
 func (a *App) advice(list []advice.Piece) {
 	dir, _ := a.folder()
 	src := &screen.Sources{Dir: dir}
+	count := map[string]int{}
 	for _, ad := range list {
 		if ad.Silenced {
+			continue
+		}
+		if count[ad.Code]++; count[ad.Code] > maxAlike {
 			continue
 		}
 		fmt.Fprint(a.Err, screen.Head(ad.Place, screen.Plain, screen.Line("advice "+ad.Code+": "+ad.What), a.Width))
@@ -176,7 +188,15 @@ func (a *App) advice(list []advice.Piece) {
 		}
 		fmt.Fprintln(a.Err)
 	}
+	for _, code := range value.Keys(count) {
+		if more := count[code] - maxAlike; more > 0 {
+			fmt.Fprintf(a.Err, "advice %s: %d more; `jadekettle lint --output json` lists all\n\n", code, more)
+		}
+	}
 }
+
+// maxAlike is how many pieces of advice of one code are shown.
+const maxAlike = 50
 
 func adviceDocs(list []advice.Piece) []document.Advice {
 	out := []document.Advice{}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/user"
@@ -66,8 +67,17 @@ func files(dir string) (fs.FS, error) {
 	return root.FS(), nil
 }
 
-// projectFiles finds the project of the call and opens its files.
+// projectFiles finds the project of the call and opens its files. The project must not require a
+// newer program.
 func (a *App) projectFiles() (dir string, root fs.FS, err error) {
+	if dir, root, err = a.anyProject(); err != nil {
+		return "", nil, err
+	}
+	return dir, root, required(root)
+}
+
+// anyProject is projectFiles for a project that may require a newer program.
+func (a *App) anyProject() (dir string, root fs.FS, err error) {
 	if dir, err = a.folder(); err != nil {
 		return "", nil, err
 	}
@@ -130,9 +140,6 @@ func (a *App) openWhile(reading func(dir string, s settings.Settings, inv *inven
 	}
 	p, err := compile.Load(read, kinds.Schemas(), o)
 	if err != nil {
-		return nil, err
-	}
-	if err := required(p.Settings.Requires); err != nil {
 		return nil, err
 	}
 	out := &project{Project: p, dir: dir, runs: a.history(dir, p.Settings), files: read}
@@ -219,19 +226,16 @@ func (p *project) facts(h *inventory.Host) (*facts.Facts, time.Time) {
 	return s.Facts, s.Read
 }
 
-// required checks `requires = ">= 0.1"` against this program.
-func required(want string) error {
-	if want == "" {
+// required checks what a project's settings say of `requires` against this program. It comes before
+// the rest is read, which an older program may not understand.
+func required(root fs.FS) error {
+	s := settings.Glance(root)
+	if s.Requires == "" || !older(Version, strings.TrimLeft(s.Requires, ">= ")) {
 		return nil
 	}
-	rest, ok := strings.CutPrefix(want, ">=")
-	if !ok {
-		return problem.Errorf("requires is %q", want).Remedy("write requires = \">= %s\"", Version)
-	}
-	if older(Version, strings.TrimSpace(rest)) {
-		return problem.Errorf("this project requires jadekettle %s, and this is %s", want, Version).Remedy("use a newer one")
-	}
-	return nil
+	var ps problem.Problems
+	ps.At(s.RequiresPlace, fmt.Sprintf("this project requires jadekettle %s, and this is %s", s.Requires, Version), "use a newer one")
+	return ps.Err()
 }
 
 func older(a, b string) bool {

@@ -273,8 +273,14 @@ func (p *adviser) unread(say func(value.Place, string, string, string)) {
 	seen := map[string]bool{}
 	for _, l := range p.Data.Leaves() {
 		at := append([]string{"data"}, l.Path...)
-		name := strings.Join(at, ".")
-		if !p.Reads(at...) && !seen[name] {
+		if p.Reads(at...) {
+			continue
+		}
+		upTo := 2 // the largest table that nothing reads is one piece
+		for p.Reads(at[:upTo]...) {
+			upTo++
+		}
+		if name := strings.Join(at[:upTo], "."); !seen[name] {
 			seen[name] = true
 			say(l.Node.Place, "unread-data", "nothing reads "+name, "take it out, or mend the name where it should be read")
 		}

@@ -56,7 +56,8 @@ type Settings struct {
 	Identities []string // files with age identities
 	Recipients []string // age recipients of sealed data
 
-	LayerPlaces []value.Place // where each of Layers is written
+	LayerPlaces   []value.Place // where each of Layers is written
+	RequiresPlace value.Place   // and where Requires is
 }
 
 // Environment is one [env.NAME] table.
@@ -98,7 +99,7 @@ var all = append([]setting{
 		Doc: "The identity of the project, by which hosts remember what manages them."}, setProject},
 	{schema.Key{Name: "requires", Takes: schema.TakesText,
 		Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
-		func(s *Settings, v any) error { return setText(&s.Requires, v) }},
+		setRequires},
 	{schema.Key{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`, Doc: "The inventory files."},
 		func(s *Settings, v any) error { return setFiles(&s.Inventory, v) }},
 	{schema.Key{Name: "data.layers", Takes: schema.TakesList,
@@ -425,6 +426,17 @@ func (s *Settings) Choose(env string) error {
 	return nil
 }
 
+var requiresForm = regexp.MustCompile(`^>= *[0-9]{1,6}(\.[0-9]{1,6}){0,2}$`)
+
+func setRequires(s *Settings, v any) error {
+	text, _ := v.(string)
+	if !requiresForm.MatchString(text) {
+		return problem.Errorf("%v is not a valid version", v).Remedy(`write the oldest one that works, such as ">= 0.1"`)
+	}
+	s.Requires = text
+	return nil
+}
+
 func setText(to *string, v any) error {
 	text, ok := v.(string)
 	if !ok || text == "" {
@@ -502,6 +514,9 @@ func Load(project fs.FS, problems *problem.Problems) Settings {
 			}
 			if err := all[i].set(&s, k.Node.Plain()); err != nil {
 				problems.AddErr(k.Node.Place, fmt.Errorf("%s: %w", name, err))
+			}
+			if name == "requires" {
+				s.RequiresPlace = k.Node.Place
 			}
 			if name == "data.layers" {
 				for _, item := range k.Node.Items {
