@@ -160,6 +160,30 @@ func TestMuchAdvice(t *testing.T) {
 	}
 }
 
+// TestMembersOfOtherEnvironments: groups may be shared, and name hosts that only one environment has.
+func TestMembersOfOtherEnvironments(t *testing.T) {
+	dir := t.TempDir()
+	groups := func(members string) {
+		write(t, dir, map[string]string{"hosts.toml": "[group.gauge]\nmembers = [" + members + "]\n"})
+	}
+	write(t, dir, map[string]string{
+		"jadekettle.toml": "project = \"test\"\n[inventory]\nfiles = [\"hosts.toml\", \"pier.toml\"]\n[env.pier]\n[env.bench]\n" +
+			"default = true\ninventory = [\"hosts.toml\", \"bench.toml\"]\n",
+		"pier.toml": "[host.gauge-01]\n", "bench.toml": "[host.bench-01]\n",
+		"data/host/gauge-01.toml": "port = 1\n",
+	})
+	groups(`"gauge-01", "bench-01", "bench-*"`)
+	steps(t, dir, nil, []step{
+		{0, "no problem and 1 piece of advice in 2 hosts", []string{"lint"}}, // of the data, which nothing reads
+		{0, "bench-01", []string{"hosts"}},
+	})
+	groups(`"gauge-02"`)
+	steps(t, dir, nil, []step{{2, "group gauge has the member \"gauge-02\", which is not a host of any environment\n", []string{"lint"}},
+		{2, "did you mean \"gauge-01\"?", []string{"lint"}}})
+	groups(`"q-*"`)
+	steps(t, dir, nil, []step{{0, "no host of this inventory matches", []string{"lint"}}})
+}
+
 // TestRequires: a project for a newer program says so in every form and by every command, and before
 // anything that this one does not know.
 func TestRequires(t *testing.T) {

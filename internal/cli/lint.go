@@ -128,7 +128,7 @@ func envsToLint(env string, s settings.Settings) []string {
 
 // everywhere are the pieces of advice that hold only when they hold in every
 // environment.
-var everywhere = []string{"never-holds", "unread-data", "unused-param"}
+var everywhere = []string{"never-holds", "unread-data", "unused-param", "matches-nothing", "layer-of-nobody"}
 
 func (l *linted) check(root fs.FS, o compile.Options) error {
 	p, found, err := advice.Check(root, kinds.Schemas(), o)

@@ -92,6 +92,7 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 	}
 	inv, whole := inventory.Load(files, p.Settings.Inventory, p.Settings.Env, &ps)
 	p.Inventory = inv
+	p.checkMembers(&ps)
 	if options.Reading != nil && whole && ps.Err() == nil {
 		options.Reading(p.Settings, inv)
 	}
@@ -150,6 +151,45 @@ func (p *Project) noManifest(name string) string {
 	return problem.Meant(name, value.Keys(p.Units), do)
 }
 
+// hostsAnywhere names the hosts of every environment.
+func (p *Project) hostsAnywhere() []string {
+	names := p.Inventory.HostNames()
+	if len(p.Settings.Envs) == 0 {
+		return names
+	}
+	lists := [][]string{settings.Glance(p.files).Inventory} // of the environments that name none
+	for _, e := range p.Settings.Envs {
+		if len(e.Inventory) > 0 {
+			lists = append(lists, e.Inventory)
+		}
+	}
+	for _, files := range lists {
+		other, _ := inventory.Load(p.files, files, "", &problem.Problems{})
+		names = append(names, other.HostNames()...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// checkMembers reports members of groups that are hosts of no environment.
+func (p *Project) checkMembers(ps *problem.Problems) {
+	strangers := p.Inventory.Strangers()
+	if len(strangers) == 0 {
+		return // the other environments' inventories need not be read
+	}
+	names := p.hostsAnywhere()
+	nowhere := "not a host"
+	if len(p.Settings.Envs) > 0 {
+		nowhere = "not a host of any environment"
+	}
+	for _, m := range strangers {
+		if !slices.Contains(names, m.Text) {
+			ps.At(m.Place, fmt.Sprintf("group %s has the member %q, which is %s", m.Group, m.Text, nowhere),
+				problem.Meant(m.Text, names, "declare [host."+m.Text+"]"))
+		}
+	}
+}
+
 // checkHostData reports data for hosts that no environment has.
 func (p *Project) checkHostData(ps *problem.Problems) {
 	if !slices.Contains(p.Settings.Layers, hostLayer) {
@@ -166,13 +206,7 @@ func (p *Project) checkHostData(ps *problem.Problems) {
 	if len(unknown) == 0 {
 		return // the other environments' inventories need not be read
 	}
-	names := p.Inventory.HostNames()
-	for _, e := range p.Settings.Envs {
-		if len(e.Inventory) > 0 {
-			other, _ := inventory.Load(p.files, e.Inventory, "", &problem.Problems{})
-			names = append(names, other.HostNames()...)
-		}
-	}
+	names := p.hostsAnywhere()
 	for _, name := range unknown {
 		if !slices.Contains(names, name) {
 			ps.At(value.Place{File: p.Data.Files("host/" + name)[0]}, fmt.Sprintf("this is data for %q, which is no host", name),

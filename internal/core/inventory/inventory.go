@@ -392,12 +392,6 @@ func (l *loader) link() {
 		for at := g.inside; at != nil; at = at.inside {
 			g.Depth++
 		}
-		for _, m := range g.members {
-			if m.plain() && !l.inv.has(m.text) {
-				l.problems.At(m.place, fmt.Sprintf("group %s has the member %q, which is no host", g.Name, m.text),
-					problem.Meant(m.text, l.inv.HostNames(), "declare [host."+m.text+"]"))
-			}
-		}
 	}
 	for _, g := range l.inv.Groups {
 		if g.ByFacts && g.connect != nil {
@@ -523,20 +517,35 @@ func (inv *Inventory) GroupsOf(h *Host, facts map[string]any) ([]*Group, error) 
 	return inv.inOrder(in), nil
 }
 
-// Pattern is a pattern of a group's members.
+// Pattern is a name or a pattern of a group's members.
 type Pattern struct {
+	Group string
 	Text  string
 	Place value.Place
 }
 
+// Strangers lists the members by name that are no hosts of this inventory: those of another
+// environment, or mistakes.
+func (inv *Inventory) Strangers() []Pattern {
+	var out []Pattern
+	for _, g := range inv.Groups {
+		for _, m := range g.members {
+			if m.plain() && !inv.has(m.text) {
+				out = append(out, Pattern{g.Name, m.text, m.place})
+			}
+		}
+	}
+	return out
+}
+
 // Unmatched lists the patterns of members that no host matches. A plain name
-// that is no host is a problem of its own.
+// that is no host is among the Strangers.
 func (inv *Inventory) Unmatched() []Pattern {
 	var out []Pattern
 	for _, g := range inv.Groups {
 		for _, p := range g.members {
 			if !p.plain() && p.text != "*" && !slices.ContainsFunc(inv.Hosts, func(h *Host) bool { return p.matches(h.Name) }) {
-				out = append(out, Pattern{p.text, p.place})
+				out = append(out, Pattern{g.Name, p.text, p.place})
 			}
 		}
 	}
