@@ -361,6 +361,30 @@ func noStrays(t *testing.T, b *bench) {
 	})
 }
 
+// TestAServiceThatDoesNotStart shows why, and what the unit itself logged.
+func TestAServiceThatDoesNotStart(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.put("etc/systemd/system/crash.service", "[Service]\nExecStart=/bin/false\n")
+	b.put("etc/systemd/system/ebb.timer", "[Unit]\nConditionPathExists=/srv/pier\n[Timer]\nOnCalendar=hourly\n")
+	b.manifest("[service.crash]\nrunning = true\n[service.\"ebb.timer\"]\nrunning = true\n")
+	h := b.one(false)
+	wants(t, h, "service crash failed", "service ebb.timer failed")
+	for i, want := range []struct{ message, do, output string }{
+		{"crash.service did not start: its process ended with code 1", "`journalctl -u crash.service` on the host shows more",
+			"crash.service: cannot read the gauge\n"},
+		{"ebb.timer did not stay up: a second after its start it is inactive (dead); a condition kept it from starting: " +
+			"ConditionPathExists=/srv/pier is not met", "journalctl -u ebb.timer", "was skipped"},
+	} {
+		got := h.Tasks[i]
+		if got.Message != want.message || !strings.Contains(got.Do, want.do) || !strings.Contains(got.Output, want.output) {
+			t.Errorf("%s: %s\n%s\n%s", got.Ref, got.Message, got.Do, got.Output)
+		}
+	}
+	b.put("srv/pier/mark", "")
+	b.put("etc/systemd/system/crash.service", "[Service]\nExecStart=/usr/sbin/crash\n")
+	wants(t, b.one(false), "service crash changed", "service ebb.timer changed")
+}
+
 func TestServices(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.put("etc/systemd/system/ebb.service", "[Service]\nExecStart=/usr/sbin/ebb\n")

@@ -311,6 +311,16 @@ func LastLine(output string) string {
 	return strings.TrimSpace(output[strings.LastIndexByte(output, '\n')+1:])
 }
 
+// PrintedError is an error of which something was printed that says more.
+type PrintedError struct {
+	Err    error
+	Output Kept
+}
+
+func (e *PrintedError) Error() string { return e.Err.Error() }
+
+func (e *PrintedError) Unwrap() error { return e.Err }
+
 // CommandError says that a command ended with a code other than 0.
 type CommandError struct {
 	Program string

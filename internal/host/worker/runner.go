@@ -621,7 +621,10 @@ func (r *runner) failed(t plan.Task, err error) plan.Result {
 	p := problem.From(err)
 	res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Failed, Message: p.What, Do: p.Do}
 	var ce *machine.CommandError
-	if errors.As(err, &ce) {
+	var pe *machine.PrintedError
+	if errors.As(err, &pe) {
+		res.Output = pe.Output.Clean(r.mask.Replace)
+	} else if errors.As(err, &ce) {
 		res.Output = ce.Output.Clean(r.mask.Replace)
 	}
 	denied := errors.Is(err, fs.ErrPermission) || strings.Contains(strings.ToLower(res.Message+res.Output), "denied")

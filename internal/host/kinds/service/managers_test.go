@@ -52,6 +52,25 @@ func (m host) acts(t *testing.T, sm backend.Manager, want acts) {
 	}
 }
 
+// TestReports reads what services log where their managers keep it.
+func TestReports(t *testing.T) {
+	long := strings.Repeat("the tide is out\n", 2000) + "cannot read the gauge\n"
+	m := newHost(t)
+	m.Put("/var/log/ebb/current", long)
+	m.Put("/etc/init.d/ebb", "#!/sbin/openrc-run\noutput_log=\"/var/log/${RC_SVCNAME}.log\"\n")
+	m.Put("/var/log/ebb.log", "no such port\n")
+	since := m.Now().Add(-time.Hour)
+	for want, sm := range map[string]backend.Manager{"cannot read the gauge": runit.Manager{}, "no such port": openrc.Manager{}, "": sysv.Manager{}} {
+		r := sm.Report(t.Context(), m, "ebb", since)
+		if !strings.HasSuffix(r.Lines, want) || strings.Count(r.Lines, "\n") >= backend.MostLines || want == "" && r.Lines != "" {
+			t.Errorf("%s reports %q", sm.Name(), r.Lines)
+		}
+		if r := sm.Report(t.Context(), m, "ebb", m.Now().Add(time.Hour)); r.Lines != "" {
+			t.Errorf("%s reports old lines: %q", sm.Name(), r.Lines)
+		}
+	}
+}
+
 func TestOpenRC(t *testing.T) {
 	sm := openrc.Manager{}
 	m := newHost(t, "/etc/init.d/ebb", "/etc/runlevels/default/ebb", "/etc/runlevels/boot/ebb", "/etc/runlevels/boot/net")

@@ -359,11 +359,15 @@ func (services) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		return out
 	}
 	var started []int
+	began := make([]time.Time, len(work))
 	for i, w := range work {
+		began[i] = env.Machine.Now()
 		up, err := act(ctx, env, sm, w)
-		out[i] = err
-		if up && err == nil {
+		switch out[i] = err; {
+		case up && err == nil:
 			started = append(started, i)
+		case up:
+			out[i] = unstarted(ctx, env.Machine, sm, w.Task.Ref.Name, began[i], err)
 		}
 	}
 	if len(started) == 0 {
@@ -383,11 +387,35 @@ func (services) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		}
 		a, b := first[name], then[name]
 		if !b.Running || (b.Since-a.Since).Abs() > blur || b.Starts != a.Starts {
-			out[i] = problem.Errorf("%s did not stay up: a second after its start it is %s", sm.Full(name), b.Phase).
-				Remedy("`%s` on the host says more", sm.Log(name))
+			out[i] = unstarted(ctx, env.Machine, sm, name, began[i],
+				problem.Errorf("%s did not stay up: a second after its start it is %s", sm.Full(name), b.Phase))
 		}
 	}
 	return out
+}
+
+// unstarted is the error of a service that does not run though it was started: why, as far as its
+// manager knows, and what the service itself logged.
+func unstarted(ctx context.Context, m machine.Machine, sm backend.Manager, name string, since time.Time, err error) error {
+	r := sm.Report(context.WithoutCancel(ctx), m, name, since)
+	var ce *machine.CommandError
+	switch {
+	case r.Why != "" && errors.As(err, &ce):
+		err = problem.Errorf("%s did not start: %s", sm.Full(name), r.Why)
+	case r.Why != "":
+		err = problem.Errorf("%s; %s", problem.From(err).What, r.Why)
+	}
+	p := problem.From(err)
+	if p.Do == "" {
+		err = problem.Errorf("%w", err).Remedy("`%s` on the host shows more", sm.Log(name))
+	}
+	switch {
+	case r.Lines != "":
+		return &machine.PrintedError{Err: err, Output: machine.KeptText(r.Lines)}
+	case ce != nil:
+		return &machine.PrintedError{Err: err, Output: ce.Output}
+	}
+	return err
 }
 
 // act does what one service needs. up says that it was started or restarted.

@@ -1,10 +1,13 @@
 package folder
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
+	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -12,7 +15,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-var systemdStandIns = map[string]standIn{"systemctl": (*Machine).systemctl}
+var systemdStandIns = map[string]standIn{"systemctl": (*Machine).systemctl, "journalctl": (*Machine).journalctl}
 
 // unit is the state of one service unit.
 type unit struct {
@@ -22,6 +25,9 @@ type unit struct {
 	masked  bool
 	loaded  definition // while it runs: what it was loaded from
 	runs    string     // while it runs: the texts that it was started with
+	journal []string   // what was logged of it
+	unmet   bool       // a condition kept it from starting
+	result  string     // of its last start; empty for success
 }
 
 // definition is what a unit is loaded from: its file, and its drop-ins.
@@ -165,8 +171,13 @@ func (h *Machine) act(verb, name string, d definition, u *unit, now bool, out io
 			fmt.Fprintf(out, "Failed to %s %s: Unit %s is masked.\n", verb, name, name)
 			return 1
 		}
+		u.result = ""
+		if u.unmet = h.unmet(d, u); u.unmet {
+			return 0
+		}
 		if strings.Contains(d.text(), "ExecStart=/bin/false") {
-			u.active = false
+			u.active, u.result = false, "exit-code"
+			u.journal = append(u.journal, name+": cannot read the gauge", name+": Main process exited, code=exited, status=1/FAILURE")
 			fmt.Fprintf(out, "Job for %s failed because the control process exited with error code.\n", name)
 			return 1
 		}
@@ -202,6 +213,33 @@ func (h *Machine) act(verb, name string, d definition, u *unit, now bool, out io
 	default:
 		fmt.Fprintf(out, "Unknown command verb %s.\n", verb)
 		return 1
+	}
+	return 0
+}
+
+// unmet says whether a condition keeps a unit from starting; of those it knows paths.
+func (h *Machine) unmet(d definition, u *unit) bool {
+	for line := range strings.Lines(d.text()) {
+		p, ok := strings.CutPrefix(strings.TrimSpace(line), "ConditionPathExists=")
+		if !ok {
+			continue
+		}
+		if _, err := os.Lstat(filepath.Join(h.Root, filepath.FromSlash(p))); err != nil {
+			u.journal = append(u.journal, "it was skipped because of an unmet condition check (ConditionPathExists="+p+").")
+			return true
+		}
+	}
+	return false
+}
+
+// journalctl prints what was logged of one unit.
+func (h *Machine) journalctl(c machine.Command, out io.Writer) int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, a := range c.Args {
+		if name, ok := strings.CutPrefix(a, "--unit="); ok && h.units[name] != nil {
+			fmt.Fprintln(out, strings.Join(h.units[name].journal, "\n"))
+		}
 	}
 	return 0
 }
@@ -253,8 +291,9 @@ func (h *Machine) show(names []string, out io.Writer) {
 			}
 		}
 		fmt.Fprintf(out, "Id=%s\nLoadState=%s\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nNeedDaemonReload=%s\n"+
-			"ActiveEnterTimestampMonotonic=%d\nNRestarts=0\nFragmentPath=%s\nDropInPaths=%s\n",
+			"ActiveEnterTimestampMonotonic=%d\nNRestarts=0\nFragmentPath=%s\nDropInPaths=%s\nResult=%s\nExecMainCode=1\n"+
+			"ExecMainStatus=1\nConditionResult=%s\nConditionTimestampMonotonic=1\n",
 			name, load, active, map[bool]string{true: "running", false: "dead"}[state.active], file, need,
-			state.since.Microseconds(), d.file, strings.Join(d.drops, " "))
+			state.since.Microseconds(), d.file, strings.Join(d.drops, " "), cmp.Or(state.result, "success"), map[bool]string{true: "no", false: "yes"}[state.unmet])
 	}
 }

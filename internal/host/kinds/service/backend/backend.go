@@ -79,6 +79,8 @@ type Manager interface {
 	Paid(s State, d ledger.Debt, boot string) bool
 	// Survey tells of all services, at most so many.
 	Survey(ctx context.Context, m machine.Machine, most int) map[string]facts.Service
+	// Report tells why a service does not run that was started since a time.
+	Report(ctx context.Context, m machine.Machine, name string, since time.Time) Report
 	// Unbar, Status and Log are what a person types on the host to allow a
 	// service again, and to learn more of it.
 	Unbar(name string) string

@@ -4,6 +4,7 @@ package openrc
 
 import (
 	"context"
+	"regexp"
 	"strings"
 	"time"
 
@@ -158,6 +159,22 @@ func (Manager) Unbar(name string) string { return backend.Unbarred("OpenRC", nam
 
 // Status is the command that tells of a service.
 func (Manager) Status(name string) string { return "rc-service " + name + " status" }
+
+// output is where a script or its settings say that what the service prints is kept; see
+// openrc-run(8).
+var output = regexp.MustCompile(`(?m)^\s*(?:output|error)_log=["']?([^"'\s]+)`)
+
+// Report reads the end of the files that the script names for what the service prints.
+func (Manager) Report(_ context.Context, m machine.Machine, name string, since time.Time) backend.Report {
+	var paths []string
+	for _, p := range []string{"/etc/conf.d/" + name, backend.Scripts + name} {
+		text, _ := machine.ReadFile(m, p)
+		for _, found := range output.FindAllStringSubmatch(string(text), -1) {
+			paths = append(paths, strings.NewReplacer("${RC_SVCNAME}", name, "$RC_SVCNAME", name).Replace(found[1]))
+		}
+	}
+	return backend.Report{Lines: backend.Tail(m, since, paths...)}
+}
 
 // Log is where services write to.
 func (Manager) Log(string) string { return "less /var/log/messages" }

@@ -225,5 +225,11 @@ func (Manager) Unbar(name string) string { return backend.Unbarred("runit", name
 // Status is the command that tells of a service.
 func (Manager) Status(name string) string { return "sv status " + name }
 
+// Report reads the end of the log that a service's own logger keeps, where svlogd(8) usually has it.
+func (Manager) Report(_ context.Context, m machine.Machine, name string, since time.Time) backend.Report {
+	return backend.Report{Lines: backend.Tail(m, since, "/var/log/"+name+"/current", "/var/log/runit/"+name+"/current",
+		"/etc/sv/"+name+"/log/main/current")}
+}
+
 // Log is where services write to.
 func (Manager) Log(name string) string { return "less /var/log/" + name + "/current" }

@@ -155,11 +155,12 @@ func systemctl(ctx context.Context, env *kind.Env, limit time.Duration, args ...
 	return err
 }
 
-// telling picks the first failure that systemctl names, or else the last line.
+// telling picks the first failure that systemctl names, or else the last line. The lines behind it
+// say how to learn more.
 func telling(output string) string {
 	lines := strings.Split(strings.TrimSpace(output), "\n")
 	for _, l := range lines {
-		if strings.HasPrefix(l, "Failed to ") {
+		if strings.HasPrefix(l, "Failed to ") || strings.HasPrefix(l, "Job for ") {
 			return l
 		}
 	}

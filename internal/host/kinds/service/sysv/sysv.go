@@ -166,5 +166,10 @@ func (Manager) Unbar(name string) string { return backend.Unbarred("SysV", name)
 // Status is the command that tells of a service.
 func (Manager) Status(name string) string { return backend.Scripts + name + " status" }
 
+// Report knows nothing: scripts keep no log of their own, and print what goes wrong.
+func (Manager) Report(context.Context, machine.Machine, string, time.Time) backend.Report {
+	return backend.Report{}
+}
+
 // Log is where services write to.
 func (Manager) Log(string) string { return "less /var/log/syslog" }

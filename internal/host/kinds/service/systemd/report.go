@@ -1,0 +1,81 @@
+package systemd
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/host/kinds/service/backend"
+	"jadekettle/internal/host/machine"
+)
+
+// reportLimit is how long systemd may take for each part of a report.
+const reportLimit = 10 * time.Second
+
+// reported are the properties that say why a unit does not run; see org.freedesktop.systemd1(5).
+const reported = "--property=ActiveState,Result,ConditionResult,ConditionTimestampMonotonic,AssertResult," +
+	"AssertTimestampMonotonic,ExecMainCode,ExecMainStatus"
+
+// Report asks systemd why a unit does not run, and the journal what was logged of it since.
+func (sd Manager) Report(ctx context.Context, m machine.Machine, name string, since time.Time) backend.Report {
+	unit := sd.Full(name)
+	var out backend.Report
+	// what was printed last may not have arrived; older journals cannot be asked to wait for it
+	m.Run(ctx, machine.Command{Args: []string{"journalctl", "--sync"}, Limit: reportLimit})
+	res, err := m.Run(ctx, machine.Command{Limit: reportLimit, Args: []string{"journalctl", "--no-pager", "--quiet",
+		"--output=cat", fmt.Sprintf("--lines=%d", backend.MostLines), fmt.Sprintf("--since=@%d", since.Unix()), "--unit=" + unit}})
+	if err == nil && res.Code == 0 {
+		out.Lines = strings.TrimRight(res.Stdout, "\n")
+	}
+	res, err = m.Run(ctx, machine.Command{Args: []string{"systemctl", "show", "--no-pager", reported, "--", unit}, Limit: reportLimit})
+	if err == nil && res.Code == 0 {
+		out.Why = why(values(res.Stdout), out.Lines)
+	}
+	return out
+}
+
+// unmet is how systemd logs which condition kept a unit from starting.
+var unmet = regexp.MustCompile(`unmet condition check \(([^)\n]+)\)`)
+
+// why puts systemd's words for the result of a unit, listed in systemctl(1) and systemd.exec(5),
+// into a sentence.
+func why(v map[string]string, lines string) string {
+	asked := func(stamp string) bool { return v[stamp] != "0" && v[stamp] != "" }
+	switch {
+	case v["ConditionResult"] == "no" && asked("ConditionTimestampMonotonic"):
+		if found := unmet.FindAllStringSubmatch(lines, -1); len(found) > 0 {
+			return "a condition kept it from starting: " + found[len(found)-1][1] + " is not met"
+		}
+		return "a condition of its unit kept it from starting"
+	case v["AssertResult"] == "no" && asked("AssertTimestampMonotonic"):
+		return "an assertion of its unit does not hold"
+	}
+	const exited, killed, dumped = "1", "2", "3" // CLD_EXITED and the like of waitid(2)
+	switch r := v["Result"]; r {
+	case "", "success":
+		return ""
+	case "exit-code":
+		if n, err := strconv.Atoi(v["ExecMainStatus"]); err == nil && n > 0 && v["ExecMainCode"] == exited {
+			return fmt.Sprintf("its process ended with code %d", n)
+		}
+		return "a process of it ended with an error"
+	case "signal", "core-dump":
+		if v["ExecMainCode"] == killed || v["ExecMainCode"] == dumped {
+			return "its process was ended by signal " + v["ExecMainStatus"]
+		}
+		return "a process of it was ended by a signal"
+	case "timeout":
+		return "it was not ready in time"
+	case "start-limit-hit":
+		return "it was started too often in a short time"
+	case "oom-kill":
+		return "it ran out of memory"
+	case "protocol":
+		return "it did not report that it is ready"
+	default:
+		return "systemd calls it " + r
+	}
+}
