@@ -236,6 +236,9 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 		}
 	}
 	ast, iss := e.Compile(source)
+	if o, what, do := foreign(source); iss.Err() != nil && what != "" {
+		return nil, problem.Problem{Place: at(o), What: what, Do: do}
+	}
 	for _, issue := range iss.Errors() {
 		ps.At(at(offsetOf(source, issue.Location.Line(), issue.Location.Column())), tidy(issue.Message),
 			remedy(issue.Message, scope))
@@ -822,6 +825,23 @@ func offsetOf(text string, line, col int) int {
 		col--
 	}
 	return len(text)
+}
+
+// foreignOperator matches what other languages write for CEL's operators, outside of strings; a
+// string is matched whole, to be passed over.
+var foreignOperator = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[=!<>]=|=|\b(?:and|or|not)\b`)
+
+// foreign finds the first operator of another language in an expression that is not valid.
+func foreign(text string) (offset int, what, do string) {
+	for _, at := range foreignOperator.FindAllStringIndex(text, -1) {
+		switch op := text[at[0]:at[1]]; op {
+		case "=":
+			return at[0], "a single = does not compare", "write =="
+		case "and", "or", "not":
+			return at[0], fmt.Sprintf("%q is not an operator here", op), "write " + map[string]string{"and": "&&", "or": "||", "not": "!"}[op]
+		}
+	}
+	return 0, "", ""
 }
 
 // tidy shortens CEL's messages to what helps.

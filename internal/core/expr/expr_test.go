@@ -64,6 +64,8 @@ func TestExpressions(t *testing.T) {
 			`facts, data, param, input, env, fleet; text stands in quotes`,
 		`data.gauge.in`: `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is ` +
 			`a word of CEL stands in brackets: x["in"]` + "\nx.toml:1:14: the expression ends too early",
+		`host.name = "a = b"`:                    `error: x.toml:1:11: a single = does not compare; write ==`,
+		`"a = b" == host.name and not true`:      `error: x.toml:1:22: "and" is not an operator here; write &&`,
 		`1 +`:                                    `error: x.toml:1:4: the expression ends too early`,
 		`data.gauge.seconds + "x"`:               `error: x.toml:1:1: the expression fails: the operands do not fit together`,
 		`1 / 0`:                                  `error: x.toml:1:1: the expression fails: division by zero`,

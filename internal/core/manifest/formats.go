@@ -62,8 +62,14 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 	case errors.Is(err, io.EOF):
 		return empty, true
 	case err != nil:
-		problems.At(yamlPlace(name, err), "not valid YAML: "+strings.TrimPrefix(lineOf.ReplaceAllString(err.Error(),
-			""), "yaml: "), "")
+		at, do := yamlPlace(name, err), ""
+		for line := at.Line; line <= at.Line+1; line++ { // some of its errors count lines from 0
+			if col, tab := indentedByTab(data, line); tab {
+				at.Line, at.Col, do = line, col, "indent with spaces: YAML takes no tabs there"
+				break
+			}
+		}
+		problems.At(at, "not valid YAML: "+strings.TrimPrefix(lineOf.ReplaceAllString(err.Error(), ""), "yaml: "), do)
 		return empty, false
 	}
 	var more yaml.Node
@@ -85,6 +91,18 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 }
 
 var lineOf = regexp.MustCompile(`line ([0-9]+): `)
+
+// indentedByTab says at which column a tab indents a line.
+func indentedByTab(data []byte, line int) (col int, tab bool) {
+	lines := bytes.Split(data, []byte("\n"))
+	if line < 1 || line > len(lines) {
+		return 0, false
+	}
+	text := lines[line-1]
+	indent := text[:len(text)-len(bytes.TrimLeft(text, " \t"))]
+	at := bytes.IndexByte(indent, '\t')
+	return at + 1, at >= 0
+}
 
 func yamlPlace(name string, err error) value.Place {
 	p := value.Place{File: name, Line: 1}

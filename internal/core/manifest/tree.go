@@ -308,6 +308,8 @@ func (b *builder) parse(start int) int {
 
 var (
 	zeroLed  = regexp.MustCompile(`^[^#"']*=\s*(0[0-9]+)\s*(#.*)?$`)
+	bareName = regexp.MustCompile(`^\s*\[\s*([A-Za-z0-9_-]+)\.([^"'\[\]]*[^"'\[\]A-Za-z0-9_.\s-][^"'\[\]]*?)\s*\]`)
+	yamlLine = regexp.MustCompile(`^\s*(-\s.*|[A-Za-z0-9_./~-]+\s*:(\s.*)?)$`)
 	unquoted = regexp.MustCompile(`^[^#"']*=\s*([A-Za-z_/~$][^"'#\[\]{}]*?)\s*(#.*)?$`)
 )
 
@@ -336,7 +338,13 @@ func (b *builder) syntax(at int, err error) {
 		b.problems.At(place, "text without quotes", do)
 		return
 	}
-	b.problems.At(place, "not valid TOML: "+strings.TrimPrefix(err.Error(), "toml: "), "")
+	do := ""
+	if m := bareName.FindStringSubmatch(line); m != nil {
+		do = fmt.Sprintf("put the name in quotes: [%s.%q]", m[1], m[2])
+	} else if yamlLine.MatchString(line) {
+		do = "this file is TOML, not YAML: write [kind.name] or [kind.\"/a/path\"] above, and key = value here"
+	}
+	b.problems.At(place, "not valid TOML: "+strings.TrimPrefix(err.Error(), "toml: "), do)
 }
 
 func (b *builder) place(n *unstable.Node) value.Place {
