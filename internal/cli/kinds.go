@@ -74,12 +74,24 @@ func (a *App) kindsList(schemas schema.Kinds) error {
 	return nil
 }
 
+// toolsOf lists the programs that changes of a kind run.
+func toolsOf(k *schema.Kind) string {
+	var out []string
+	for _, t := range k.Tools {
+		out = append(out, fmt.Sprintf("%s (package %s)", strings.Join(t.Any, " or "), t.Package))
+	}
+	return strings.Join(out, ", ")
+}
+
 // kind tells all of one kind.
 func (a *App) kind(k *schema.Kind) {
 	fmt.Fprintf(a.Out, "%s  %s\n\n", screen.Paint(screen.Loud, k.Name), k.About)
 	a.paragraph("", k.Doc)
 	if k.NoAbsent != "" {
 		a.paragraph("", "It cannot be absent: "+k.NoAbsent+".")
+	}
+	if tools := toolsOf(k); tools != "" {
+		a.paragraph("", "Its changes run "+tools+" on the host.")
 	}
 	for _, e := range k.Examples {
 		fmt.Fprintf(a.Out, "\n%s\n", screen.Paint(screen.Quiet, "example: "+e.About))

@@ -52,6 +52,13 @@ func reference() string {
 				b.WriteString(strings.TrimRight("    "+line, " "))
 			}
 		}
+		if len(k.Tools) > 0 {
+			var tools []string
+			for _, tool := range k.Tools {
+				tools = append(tools, fmt.Sprintf("`%s` (package `%s`)", strings.Join(tool.Any, "` or `"), tool.Package))
+			}
+			fmt.Fprintf(&b, "\nIts changes run %s on the host.\n", strings.Join(tools, ", "))
+		}
 		if k.NoAbsent != "" {
 			fmt.Fprintf(&b, "\nIt cannot be `absent`: %s.\n", k.NoAbsent)
 		}

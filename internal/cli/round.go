@@ -122,6 +122,10 @@ func (r *round) flags(a *App, c *cobra.Command) {
 	r.lenientFlag(c)
 }
 
+func (r *round) adoptFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&r.adopt, "adopt", false, "take over what another project manages on these hosts, which is no more")
+}
+
 func (r *round) lenientFlag(c *cobra.Command) {
 	c.Flags().BoolVar(&r.lenient, "accept-unreached", false,
 		"tell of hosts that are not reached, and do not end with 1 for them")
@@ -161,6 +165,7 @@ func (a *App) previewCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, targets []string) error { return a.look(c.Context(), r, targets) },
 	}
 	r.flags(a, c)
+	r.adoptFlag(c)
 	a.fromFlag(c)
 	a.hereFlag(c)
 	a.completeRound(c)
@@ -273,7 +278,7 @@ func (a *App) applyCommand() *cobra.Command {
 		"do exactly what the preview in this `FILE` shows, and begin no host that reads otherwise by now")
 	c.Flags().BoolVar(&r.take, "take-leftovers", false, "take away what an earlier run managed and nothing declares any more")
 	c.Flags().BoolVar(&r.forget, "forget-leftovers", false, "let that go: it stays as it is, and is not told any more")
-	c.Flags().BoolVar(&r.adopt, "adopt", false, "take over what another project manages on these hosts, which is no more")
+	r.adoptFlag(c)
 	r.rollout.flags(c)
 	return c
 }

@@ -24,6 +24,7 @@ import (
 var Codes = []struct{ Code, Doc string }{
 	{"owner-mode", "A file or a folder is declared without an owner or a mode, so these stay as they happen to be."},
 	{"matches-nothing", "A pattern of a group's members matches no host."},
+	{"where-widens", "The where of a group that is inside another makes hosts members of the other one, too."},
 	{"layer-of-nobody", "A layer of data is named by a key that no host has."},
 	{"secret-mode", "A file that a secret goes into has no mode."},
 	{"secret-condition", "A condition asks for a secret, and everybody sees what it decided."},
@@ -187,6 +188,11 @@ func (p *adviser) advise() {
 	for _, m := range p.Inventory.Unmatched() {
 		say(m.Place, "matches-nothing", fmt.Sprintf("no host of this inventory matches %q", m.Text),
 			"mend the pattern, or take it out")
+	}
+	for _, g := range p.Inventory.Widened() {
+		say(g.Place, "where-widens", fmt.Sprintf("hosts for which the where of group %s is true become members of group %s, which it is "+
+			"inside, even if nothing else makes them so", g.Name, g.Inside), fmt.Sprintf("ask in the where for what makes a host one of %s "+
+			"as well, or take inside out", g.Inside))
 	}
 	for _, m := range p.Data.Unknown(p.Inventory.HostKeys()) {
 		if m.Place.File == "" {

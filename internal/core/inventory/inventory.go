@@ -460,6 +460,43 @@ func names(groups []*Group) []any {
 	return out
 }
 
+// Widened lists the groups whose where makes hosts members of the group that they are inside of,
+// or may do so by facts, which would not be its members otherwise.
+func (inv *Inventory) Widened() []*Group {
+	var out []*Group
+	for _, g := range inv.Groups {
+		if g.Where == nil || g.inside == nil {
+			continue
+		}
+		if slices.ContainsFunc(inv.Hosts, func(h *Host) bool { return inv.widens(g, h) }) {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// widens says whether a host may come into the outer group of g by the where of g alone.
+func (inv *Inventory) widens(g *Group, h *Host) bool {
+	if g.named(h.Name) {
+		return false
+	}
+	vars := &expr.Vars{Host: h.Vars, Env: inv.Env}
+	holds := func(g *Group) bool {
+		yes, _, err := g.Where.Bool(vars)
+		return err == nil && yes
+	}
+	if !g.ByFacts && !holds(g) {
+		return false
+	}
+	in := map[*Group]bool{}
+	for _, other := range inv.Groups {
+		if other != g && (other.named(h.Name) || other.Where != nil && !other.ByFacts && holds(other)) {
+			other.mark(in)
+		}
+	}
+	return !in[g.inside]
+}
+
 // named says whether a host is a member by name or pattern.
 func (g *Group) named(host string) bool {
 	return slices.ContainsFunc(g.members, func(p pattern) bool { return p.matches(host) })

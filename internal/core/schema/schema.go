@@ -112,6 +112,7 @@ type Kind struct {
 	// Leave are the attributes that stand for a removal, of a kind without absent that
 	// can be taken away all the same.
 	Leave    value.Attrs
+	Tools    []Tool   // the programs that its changes run on the host
 	Captures []string // the attributes that a capture gives; absent may always be
 	TooMany  string   // when not empty, all of it cannot be captured; an example of one that can
 

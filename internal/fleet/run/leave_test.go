@@ -184,6 +184,7 @@ func TestAHostThatIsRetired(t *testing.T) {
 		t.Errorf("another project:\n%s %s", statuses(h), h.Tasks[0].Do)
 	}
 	b.leftovers = plan.Run{Adopt: true}
+	wants(t, b.one(true), "dir /srv/pool unchanged", "file /srv/pool/tide unchanged")
 	wants(t, b.one(false), "dir /srv/pool unchanged", "file /srv/pool/tide unchanged")
 	b.leftovers = plan.Run{Take: true}
 	f := b.fleet()

@@ -64,6 +64,28 @@ func TestADropInComesFirst(t *testing.T) {
 	b.settled()
 }
 
+// TestProgramsThatAHostLacks are told in a preview already, unless something may bring them before.
+func TestProgramsThatAHostLacks(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.host().Lacks("sysctl", "curl", "wget")
+	const sysctl = "[sysctl.\"vm.swappiness\"]\nvalue = \"10\"\n"
+	b.manifest(sysctl + "[command.chart]\nrun = [\"chart-press\"]\ndone_if_exists = \"/srv/chart\"\n")
+	for _, preview := range []bool{true, false} {
+		h := b.one(preview)
+		if wants(t, h, "sysctl vm.swappiness failed", "command chart failed"); t.Failed() {
+			t.Fatal(h.Wrong)
+		}
+		if h.Tasks[0].Message != "this host has no sysctl" || !strings.Contains(h.Tasks[0].Do, "[package.procps]") ||
+			h.Tasks[1].Message != "this host has no chart-press" {
+			t.Errorf("it says %s; %s\n%s", h.Tasks[0].Message, h.Tasks[0].Do, h.Tasks[1].Message)
+		}
+	}
+	b.manifest("[package.chart-press]\n" + sysctl + "[command.chart]\nrun = [\"chart-press\"]\ndone_if_exists = \"/srv/chart\"\n")
+	if h := b.one(true); h.Count(plan.Failed) > 0 {
+		t.Errorf("what may come with packages: %s", statuses(h))
+	}
+}
+
 // TestWhatGoesAlong: what a package takes with it is shown before, and refused where it is declared
 // otherwise or essential.
 func TestWhatGoesAlong(t *testing.T) {

@@ -311,6 +311,11 @@ func LastLine(output string) string {
 	return strings.TrimSpace(output[strings.LastIndexByte(output, '\n')+1:])
 }
 
+// Pretender is a simulated Machine on which any program may succeed though nothing stands in for it.
+type Pretender interface {
+	Pretends() bool
+}
+
 // PrintedError is an error of which something was printed that says more.
 type PrintedError struct {
 	Err    error

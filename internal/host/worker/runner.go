@@ -248,6 +248,9 @@ func (r *runner) find(ctx context.Context, k kind.Kind, tasks []plan.Task) []fin
 		if err != nil && !r.env.Run.Preview && t.Tries.More > 0 {
 			reading, changes, err = r.readAgain(ctx, k, t, reading, err)
 		}
+		if err == nil && len(changes) > 0 {
+			err = r.lacks(k, t, changes)
+		}
 		out[i] = finding{kind.Work{Task: t, State: reading.State, Changes: changes}, err}
 		if s, ok := k.(kind.Stayer); ok && t.Leaves && reading.Err == nil {
 			if why := s.Stays(ctx, t, reading.State); why != "" {

@@ -20,6 +20,7 @@ import (
 var about = &schema.Kind{
 	Name:  "download",
 	Area:  "files",
+	Tools: []schema.Tool{fetch.Tool(nil, "existence", "content")},
 	Space: schema.Paths,
 	About: "A file that the host fetches from a web server.",
 	Doc: "The host fetches it with curl, wget or apt's helper. It takes its place once it is there whole and its SHA-256 " +

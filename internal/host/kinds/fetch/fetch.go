@@ -223,6 +223,11 @@ const usualLimit = time.Hour
 // aptHelper is what every host with apt can fetch with.
 const aptHelper = "/usr/lib/apt/apt-helper"
 
+// Tool is the program that fetches, for these changes of a kind.
+func Tool(remote func(value.Attrs) bool, when ...string) schema.Tool {
+	return schema.Tool{When: when, Any: []string{"curl", "wget", aptHelper}, Package: "curl", If: remote}
+}
+
 // run calls the program that the host has.
 func (w wanted) run(ctx context.Context) error {
 	c := machine.Command{Limit: usualLimit, Makes: w.path, Env: w.proxies()}

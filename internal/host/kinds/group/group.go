@@ -17,6 +17,7 @@ import (
 var about = &schema.Kind{
 	Name:  "group",
 	Area:  "accounts",
+	Tools: []schema.Tool{{Any: []string{"groupadd", "addgroup"}, Package: "passwd"}},
 	About: "A group of users.",
 	Doc: "Who is in a group is said by the users. A group that only a directory service knows is recognised and " +
 		"left alone.",

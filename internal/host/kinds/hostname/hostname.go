@@ -20,6 +20,7 @@ const file = "/etc/hostname"
 var about = &schema.Kind{
 	Name:     "hostname",
 	Area:     "system",
+	Tools:    []schema.Tool{{When: []string{"name"}, Any: []string{"hostname"}, Package: "hostname"}},
 	Single:   true,
 	About:    "The host's own name, now and after a reboot.",
 	Doc:      "The name of the declaration is the host's. What /etc/hosts says of it is declared by itself.",

@@ -19,6 +19,7 @@ import (
 var about = &schema.Kind{
 	Name:  "kmod",
 	Area:  "system",
+	Tools: []schema.Tool{{When: []string{"loaded"}, Any: []string{"modprobe"}, Package: "kmod"}},
 	About: "A kernel module: loaded, at boot, or kept out.",
 	Doc: "What is to be loaded at boot stands in /etc/modules-load.d, options and what is kept out in /etc/modprobe.d, " +
 		"each in a file of its own. A module that is part of the kernel itself counts as loaded.",

@@ -26,6 +26,7 @@ const (
 var about = &schema.Kind{
 	Name:   "locale",
 	Area:   "system",
+	Tools:  []schema.Tool{{When: []string{"made"}, Any: []string{"locale-gen"}, Package: "locales"}},
 	Single: true,
 	About:  "The language that programs speak, and how they write numbers and times.",
 	Doc: "The name of the declaration is the locale, which becomes LANG of the whole system. Where the system can make " +

@@ -26,6 +26,7 @@ const table = "/etc/fstab"
 var about = &schema.Kind{
 	Name:  "mount",
 	Area:  "system",
+	Tools: []schema.Tool{{When: []string{"mounted"}, Any: []string{"mount"}, Package: "mount"}},
 	About: "A file system: mounted where, from what, and at boot.",
 	Doc: "The name is the path where it is mounted; its folder is made if it does not exist. It is mounted first; only " +
 		"what could be mounted gets its line in /etc/fstab. Options that are not in force, as far as the kernel " +

@@ -23,8 +23,10 @@ import (
 )
 
 var about = &schema.Kind{
-	Name:  "swap",
-	Area:  "system",
+	Name: "swap",
+	Area: "system",
+	Tools: []schema.Tool{{When: []string{"size"}, Any: []string{"mkswap"}, Package: "util-linux"},
+		{When: []string{"size", "in use", "priority"}, Any: []string{"swapon"}, Package: "mount"}},
 	Space: schema.Paths,
 	About: "A swap file or device: in use now and at every boot.",
 	Doc: "The name is its path. With size it is a file, which is made; without, a device, which is prepared by mkswap " +

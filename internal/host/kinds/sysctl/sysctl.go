@@ -23,6 +23,7 @@ const file = "/etc/sysctl.d/90-jadekettle.conf"
 var about = &schema.Kind{
 	Name:  "sysctl",
 	Area:  "system",
+	Tools: []schema.Tool{{When: []string{"value"}, Any: []string{"sysctl"}, Package: "procps"}},
 	About: "A setting of the kernel, now and after a reboot.",
 	Doc: "The kernel takes the value first; only what it took is kept, in /etc/sysctl.d/90-jadekettle.conf. Declared " +
 		"absent, it is no longer set at boot; the value that holds now stays until then.",

@@ -23,6 +23,7 @@ import (
 var about = &schema.Kind{
 	Name:  "unpack",
 	Area:  "files",
+	Tools: []schema.Tool{fetch.Tool(func(a value.Attrs) bool { return schema.Remote(a.Text("from")) }, "archive", "contents")},
 	About: "An archive that is unpacked into a folder.",
 	Doc: "The name is the folder, which is made where it is not there. The archive is tar, by itself or with gzip, xz, " +
 		"zstd or bzip2, or zip; which one, its first bytes tell. It is unpacked beside the folder first: one that is " +

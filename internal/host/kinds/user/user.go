@@ -24,6 +24,7 @@ import (
 var about = &schema.Kind{
 	Name:  "user",
 	Area:  "accounts",
+	Tools: []schema.Tool{{Any: []string{"useradd", "adduser"}, Package: "passwd"}},
 	About: "A user account.",
 	Doc: "Attributes that are not given are left as they are. A password is compared by letting the host verify it " +
 		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme; of an account " +

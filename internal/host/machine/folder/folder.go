@@ -402,8 +402,22 @@ func (h *Machine) Connect(_ context.Context, to netip.AddrPort) error {
 	return errors.New("connection refused")
 }
 
-// Look says whether there is a stand-in.
-func (h *Machine) Look(program string) bool { return h.programs[program] != nil }
+// Look says whether there is a stand-in, or an installed program.
+func (h *Machine) Look(program string) bool {
+	_, installed := h.installed(program)
+	return installed || h.programs[program] != nil
+}
+
+// Lacks has the machine be without some programs.
+func (h *Machine) Lacks(programs ...string) {
+	h.programs = maps.Clone(h.programs)
+	for _, p := range programs {
+		delete(h.programs, p)
+	}
+}
+
+// Pretends says that a program without a stand-in succeeds.
+func (h *Machine) Pretends() bool { return h.spec.Lenient }
 
 // Self says that no program of the machine is the worker.
 func (h *Machine) Self() string { return "" }

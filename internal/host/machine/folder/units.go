@@ -5,9 +5,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -224,7 +222,12 @@ func (h *Machine) unmet(d definition, u *unit) bool {
 		if !ok {
 			continue
 		}
-		if _, err := os.Lstat(filepath.Join(h.Root, filepath.FromSlash(p))); err != nil {
+		d, err := h.disk.Dir(path.Dir(p)) // the owner, which the other way tells, needs the lock
+		if err == nil {
+			_, err = d.Lstat(path.Base(p))
+			d.Close()
+		}
+		if err != nil {
 			u.journal = append(u.journal, "it was skipped because of an unmet condition check (ConditionPathExists="+p+").")
 			return true
 		}
