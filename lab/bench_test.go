@@ -29,7 +29,7 @@ func BenchmarkNothingToChange(b *testing.B) {
 	manifest, script := twoHundred()
 	l.write("manifests/all.toml", manifest)
 	for _, program := range builds { // which sends each worker once
-		if out, err := l.in(program, "--project", l.project, "apply", "gauge-01").CombinedOutput(); err != nil {
+		if out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--yes").CombinedOutput(); err != nil {
 			b.Fatal(string(out))
 		}
 	}
@@ -38,7 +38,7 @@ func BenchmarkNothingToChange(b *testing.B) {
 	for b.Loop() {
 		for name, program := range builds {
 			begun := time.Now()
-			out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--output", "json").Output()
+			out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--yes", "--output", "json").Output()
 			took := time.Since(begun).Seconds()
 			var r struct{ Hosts []struct{ Unchanged int } }
 			if err != nil || json.Unmarshal(out, &r) != nil || r.Hosts[0].Unchanged != 200 {

@@ -26,7 +26,7 @@ func TestRunsOfRealHostsAreKept(t *testing.T) {
 	l := up(t, "gauge-01", "archive-01")
 	l.write("manifests/all.toml", slowTide)
 	begin := func() (kill func(), wait func() string) {
-		c := l.in(l.program, "--project", l.project, "apply", "--all")
+		c := l.in(l.program, "--project", l.project, "apply", "--all", "--yes")
 		var out bytes.Buffer
 		c.Stdout, c.Stderr = &out, &out
 		if err := c.Start(); err != nil {

@@ -108,6 +108,9 @@ func (l *lab) in(args ...string) *exec.Cmd {
 // jk runs jadekettle and gives its exit code and output.
 func (l *lab) jk(args ...string) (int, string) {
 	l.t.Helper()
+	if i := slices.IndexFunc(args, func(a string) bool { return a == "apply" || a == "exec" || a == "start" }); i >= 0 && !slices.Contains(args, "--yes") {
+		args = slices.Insert(slices.Clone(args), i+1, "--yes")
+	}
 	cmd := l.in(append([]string{l.program, "--project", l.project}, args...)...)
 	out, err := cmd.CombinedOutput()
 	if cmd.ProcessState == nil {

@@ -43,7 +43,7 @@ type App struct {
 	In       io.Reader
 	Out, Err io.Writer
 	Getenv   func(string) string
-	Terminal bool // Out is a terminal, and In is one to ask on
+	Terminal bool // In and Err are a terminal to ask on, wherever Out goes
 	Color    bool
 	Width    int // of the terminal that Out is; 0 when it is none
 
@@ -77,7 +77,7 @@ func Main(args []string) int {
 	out := term.IsTerminal(int(os.Stdout.Fd()))
 	app := &App{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: ownEnvironment(),
-		Terminal: out && term.IsTerminal(int(os.Stdin.Fd())),
+		Terminal: term.IsTerminal(int(os.Stderr.Fd())) && term.IsTerminal(int(os.Stdin.Fd())),
 		Color:    out && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb",
 	}
 	if out {

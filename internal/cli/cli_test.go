@@ -46,9 +46,26 @@ func jk(t *testing.T, dir string, args ...string) (code int, out, errs string) {
 	return jkEnv(t, dir, nil, args...)
 }
 
+// agreed adds --yes to a call that would ask.
+func agreed(args []string) []string {
+	i := 0
+	for i+1 < len(args) && strings.HasPrefix(args[i], "--") { // a flag with its value
+		i += 2
+	}
+	if i >= len(args) || !slices.Contains([]string{"apply", "exec", "job"}, args[i]) || slices.Contains(args, "--yes") ||
+		args[i] == "job" && !slices.Contains(args[i:], "start") {
+		return args
+	}
+	if i++; args[i-1] == "job" {
+		i++
+	}
+	return slices.Insert(slices.Clone(args), i, "--yes")
+}
+
+// jkEnv runs the program, and says yes beforehand to what it asks.
 func jkEnv(t *testing.T, dir string, env []string, args ...string) (int, string, string) {
 	t.Helper()
-	cmd := exec.Command(program, args...)
+	cmd := exec.Command(program, agreed(args)...)
 	cmd.Dir = dir
 	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}, env...)
 	return finish(t, cmd)
@@ -118,7 +135,7 @@ func TestDemo(t *testing.T) {
 		t.Fatalf("the demo ended with %d\n%s%s", code, out, errs)
 	}
 	for _, want := range []string{
-		"$ jadekettle apply --all\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 off\n",
+		"$ jadekettle apply --all --yes\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 off\n",
 		"archive-01  package foghorn-relay  failed\n  manifests/archive/manifest.toml:39:10\n",
 		"it blocks service foghorn-relay",
 		"7 hosts: 6 unchanged, 1 off\n", "unchanged  gauge-[01..04]", "-sample_seconds = 3600   # saves paper\n",
@@ -175,13 +192,13 @@ func TestInitOnThisMachine(t *testing.T) {
 		t.Errorf("facts ends with %d: %s%s", code, out, errs)
 	}
 	for _, want := range []string{"would change", "changed", "unchanged"} {
-		verb := "apply"
+		call := []string{"apply", "--yes"}
 		if want == "would change" {
-			verb = "preview"
+			call = []string{"preview"}
 		}
-		code, out, errs := as("--project", "pier", verb, "this-machine")
+		code, out, errs := as(append(append([]string{"--project", "pier"}, call...), "this-machine")...)
 		if code != 0 || !strings.Contains(out, "1 host: 1 "+want) {
-			t.Fatalf("%s ends with %d: %s%s", verb, code, out, errs)
+			t.Fatalf("%s ends with %d: %s%s", call, code, out, errs)
 		}
 	}
 	text, err := os.ReadFile("/tmp/saltmarsh/welcome")

@@ -6,7 +6,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/run"
 )
 
@@ -53,8 +52,8 @@ func (a *App) retireCommand() *cobra.Command {
 // retire shows what would be taken away, asks, and does it.
 func (a *App) retire(ctx context.Context, r *round, p *project, yes bool) error {
 	if !yes {
-		if !a.Terminal {
-			return problem.Errorf("retire asks before it takes things away, and there is no terminal to ask on").Remedy("say --yes")
+		if err := a.canAsk("retire"); err != nil {
+			return err
 		}
 		look := *r
 		look.preview = true

@@ -47,7 +47,12 @@ func (a *App) execCommand() *cobra.Command {
 					h.Connect.Elevate = ""
 				}
 			}
-			if a.Terminal && !yes && !a.agree("Run `"+shell.Join(command...)+"` on", p.Settings.Env, p.hosts) {
+			if !yes {
+				if err := a.canAsk("exec"); err != nil {
+					return err
+				}
+			}
+			if !yes && !a.agree("Run `"+shell.Join(command...)+"` on", p.Settings.Env, p.hosts) {
 				return a.nothingDone()
 			}
 			return a.exec(c.Context(), r, p, command, limit)

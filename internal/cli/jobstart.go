@@ -46,8 +46,8 @@ func (a *App) jobStartCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "start JOB", Short: "Start a job, and answer what it asks", Args: oneJob,
 		Long: "Start starts a job. What it asks is given with --answer, or in a file with --answers; on a terminal the rest is asked\n" +
-			"in a form, and it is shown where the run will go and how much it is before it begins. Off a terminal, or with --yes,\n" +
-			"what is not given has its default.",
+			"in a form, and it is shown where the run will go and how much it is before it begins. With --yes, and off a\n" +
+			"terminal, what is not given has its default; off a terminal a job that changes hosts wants --yes.",
 		RunE:              func(c *cobra.Command, args []string) error { return a.startJob(c.Context(), l, r, args[0]) },
 		ValidArgsFunction: a.completeJobs,
 	}
@@ -95,7 +95,12 @@ func (a *App) startJob(ctx context.Context, l *launch, r *round, name string) er
 	if err != nil {
 		return err
 	}
-	asks := a.Terminal && !l.yes
+	asks := !l.yes && (a.Terminal || changes(j, l))
+	if asks {
+		if err := a.canAsk("a job that changes hosts"); err != nil {
+			return err
+		}
+	}
 	if asks {
 		if given, err = fillIn(answers, given); err != nil {
 			return a.orNothing(err)
@@ -109,6 +114,11 @@ func (a *App) startJob(ctx context.Context, l *launch, r *round, name string) er
 		a.started.input = map[string]any{}
 	}
 	return a.runJob(ctx, l, r, answers, asks)
+}
+
+// changes says whether a job may change something on a host.
+func changes(j *job.Job, l *launch) bool {
+	return !l.preview && (j.Does == job.Apply || j.Does == job.Exec)
 }
 
 // asJob makes the call one in the job's environment and of its source.

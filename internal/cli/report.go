@@ -66,7 +66,7 @@ func (a *App) reportCommand() *cobra.Command {
 
 // report writes a run in a form.
 func (a *App) report(w io.Writer, form string, p store.Project, k *history.Kept) error {
-	if w == a.Out && form != "text" && !(a.Terminal && (form == "csv" || form == "markdown")) {
+	if w == a.Out && form != "text" && !(a.Width > 0 && (form == "csv" || form == "markdown")) {
 		w = a.raw // where nothing is escaped twice: only these two leave to the screen what steers it
 	}
 	switch form {

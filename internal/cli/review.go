@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"time"
@@ -77,6 +78,14 @@ func (a *App) holdTo(ctx context.Context, r *round, p *project) error {
 	return err
 }
 
+// lookTo is where a preview goes that somebody is asked about: to the terminal.
+func (a *App) lookTo() io.Writer {
+	if a.Width == 0 || a.output != "text" {
+		return a.Err
+	}
+	return a.Out
+}
+
 // firstLook previews what an apply would do and keeps it, so that just that is done once
 // somebody agrees. It is false when nothing is to be done.
 func (a *App) firstLook(ctx context.Context, r *round, p *project) (goOn bool, err error) {
@@ -112,6 +121,6 @@ func (a *App) firstLook(ctx context.Context, r *round, p *project) (goOn bool, e
 		r.unseen = code == exitFailed && !r.lenient
 	}
 	p.hosts = shown
-	fmt.Fprintln(a.Out)
+	fmt.Fprintln(a.lookTo())
 	return !changes || a.agree(r.question(), p.Settings.Env, p.hosts), nil
 }

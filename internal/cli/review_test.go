@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -73,6 +74,42 @@ func TestReviewedParams(t *testing.T) {
 	code, out, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml")
 	if got, _ := os.ReadFile(filepath.Join(hosts.Hosts[0].Root, "etc/motd")); code != 0 || string(got) != "7\n" {
 		t.Errorf("apply --reviewed ends with %d, and the file holds %q\n%s%s", code, got, out, errs)
+	}
+}
+
+// TestNothingStartsUnasked: without a terminal what changes hosts wants --yes, and with one it asks
+// wherever the output goes.
+func TestNothingStartsUnasked(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd, "gauge-01")
+	put(t, filepath.Join(dir, "jobs.toml"), "[job.night]\ntargets = [\"*\"]\n[job.look]\ndoes = \"preview\"\ntargets = [\"*\"]\n")
+	changed := func() bool {
+		_, err := os.Stat(filepath.Join(hosts.Hosts[0].Root, "etc/motd"))
+		return err == nil
+	}
+	run := func(terminal bool, answer string, args ...string) (code int, out, errs string) {
+		var o, e bytes.Buffer
+		a := &cli.App{In: strings.NewReader(answer), Out: &o, Err: &e, Terminal: terminal,
+			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
+		code = a.Run(t.Context(), append([]string{"--project", dir}, args...))
+		return code, o.String(), e.String()
+	}
+	for _, args := range [][]string{{"apply", "--all"}, {"exec", "--all", "--", "getent", "passwd"}, {"job", "start", "night"},
+		{"hosts", "retire", "gauge-01"}} {
+		if code, out, errs := run(false, "y\n", args...); code != 2 || !strings.Contains(errs, "there is no terminal to ask on") || changed() {
+			t.Errorf("%v without a terminal: %d %s%s", args, code, out, errs)
+		}
+	}
+	if code, _, errs := run(false, "", "job", "start", "look"); code != 0 {
+		t.Errorf("a job that only looks: %d %s", code, errs)
+	}
+	for _, more := range [][]string{nil, {"--output", "json"}} { // standard output is a file
+		code, out, errs := run(true, "n\n", append([]string{"apply", "--all"}, more...)...)
+		if code != 130 || out != "" || !strings.Contains(errs, "file /etc/motd  would change") || changed() {
+			t.Errorf("%v: %d\n%s\n%s", more, code, out, errs)
+		}
+	}
+	if code, out, errs := run(true, "y\n", "apply", "--all", "--output", "json"); code != 0 || !json.Valid([]byte(out)) || !changed() {
+		t.Errorf("agreed to: %d\n%s\n%s", code, out, errs)
 	}
 }
 

@@ -209,8 +209,9 @@ func (a *App) applyCommand() *cobra.Command {
 		Use: "apply TARGET... | --all", Short: "Make hosts as they are declared", GroupID: "work",
 		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\n" +
 			"changed, failed, were blocked or were already right. Targets are host names, patterns such as\n" +
-			"\"gauge-*\", and @groups; --all takes every host. On a terminal it previews first, asks, and then does exactly\n" +
-			"that: a host that reads otherwise by then is not begun. --yes goes straight on. With --first and --batch it goes over the hosts bit by bit,\n" +
+			"\"gauge-*\", and @groups; --all takes every host. It previews first, asks on the terminal, and then does exactly\n" +
+			"that: a host that reads otherwise by then is not begun. --yes goes straight on, as it must where there is no\n" +
+			"terminal. With --first and --batch it goes over the hosts bit by bit,\n" +
 			"and ends where a host fails; [run] in jadekettle.toml, or an environment, can say so for every call.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			targets, err := r.targets(a, targets)
@@ -235,7 +236,12 @@ func (a *App) applyCommand() *cobra.Command {
 			if len(targets) > 0 && all {
 				return problem.Errorf("--all is given with targets").Remedy("keep one of the two")
 			}
-			asks := a.Terminal && !yes
+			asks := !yes
+			if asks {
+				if err := a.canAsk("apply"); err != nil {
+					return err
+				}
+			}
 			get := func() (*project, error) { return a.reach(c.Context(), targets, r.except, r.parallel) }
 			if asks || r.rollout != (rollout{}) { // a person may take long, and hosts do not wait for that
 				get = func() (*project, error) { return a.load(targets, r.except) }
@@ -359,6 +365,15 @@ func (p *project) questions() []string {
 	return out
 }
 
+// canAsk refuses what asks before it starts where nobody can be asked. Where the output goes to
+// does not matter.
+func (a *App) canAsk(what string) error {
+	if a.Terminal {
+		return nil
+	}
+	return problem.Errorf("%s asks before it starts, and there is no terminal to ask on", what).Remedy("say --yes")
+}
+
 // agree asks whether to go on.
 func (a *App) agree(what, env string, hosts []*inventory.Host) bool {
 	names := make([]string, 0, 6)
@@ -426,7 +441,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	fleet.Retire, fleet.Undo, fleet.Foreseen = r.retire, r.undo, r.foreseen
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet.Selection = r.part
-	v := &screen.Run{W: a.Out, Preview: r.preview, Drift: r.drift, Undo: r.undoes, Detail: r.detail(), Width: a.Width,
+	shown, to := a.output == "text" || r.first, a.Out
+	if r.first {
+		to = a.lookTo()
+	}
+	v := &screen.Run{W: to, Preview: r.preview, Drift: r.drift, Undo: r.undoes, Detail: r.detail(), Width: a.Width,
 		Sources: &screen.Sources{Dir: p.dir}, Words: remedy, Working: a.Err}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
@@ -442,7 +461,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	fleet.Notify = func(e run.Event) {
 		kept.Event(e)
 		watch.Event(e)
-		if a.output == "text" {
+		if shown {
 			v.Event(e)
 		}
 	}
@@ -476,10 +495,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	}
 	report := history.New(id, started, time.Since(started), out)
 	report.Mode, report.Number = r.mode(), kept.number
-	if a.output == "json" && r.first {
-		return nil // the apply that follows is the document
-	}
-	if a.output == "json" {
+	if a.output == "json" && !r.first { // of which the apply that follows is the document
 		return report.Write(a.raw)
 	}
 	v.Number = kept.number

@@ -37,7 +37,7 @@ func (a *App) watch(title string, would bool, hosts []string, parallel int, usua
 	w := &watching{app: a}
 	in, isFile := a.In.(*os.File)
 	out, outFile := a.raw.(*os.File)
-	if !a.Terminal || a.plain || a.output != "text" || !isFile || !outFile || a.Getenv("TERM") == "dumb" || !live.Fits(in, out) {
+	if !a.Terminal || a.Width == 0 || a.plain || a.output != "text" || !isFile || !outFile || a.Getenv("TERM") == "dumb" || !live.Fits(in, out) {
 		return w
 	}
 	w.board = live.NewBoard(title, hosts, time.Now())

@@ -147,7 +147,7 @@ func (s *Story) Tell(ctx context.Context) error {
 
 	s.say("Apply it everywhere. One host does not answer, and one package cannot be installed:\n" +
 		"both are told at the end, and neither stops anything else.")
-	s.command(ctx, failed, "apply --all", func(h map[string]*run.Visit) error {
+	s.command(ctx, failed, "apply --all --yes", func(h map[string]*run.Visit) error {
 		if h[down] == nil || h[down].State != run.NotReached {
 			return fmt.Errorf("%s was reached, or forgotten", down)
 		}
@@ -160,7 +160,7 @@ func (s *Story) Tell(ctx context.Context) error {
 	s.command(ctx, done, "hosts --group big-disk", nil)
 
 	s.say("Once more: what is right already stays untouched.")
-	s.command(ctx, done, "apply @gauge @chart", func(h map[string]*run.Visit) error {
+	s.command(ctx, done, "apply @gauge @chart --yes", func(h map[string]*run.Visit) error {
 		for _, name := range []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04", "chart-01", "chart-02"} {
 			if err := errors.Join(expect(h, name, plan.Changed, 0), expect(h, name, plan.Failed, 0)); err != nil {
 				return err
@@ -184,7 +184,7 @@ func (s *Story) Tell(ctx context.Context) error {
 	})
 
 	s.say("An apply mends it and restarts the logger, once.")
-	s.command(ctx, done, "apply gauge-02", func(h map[string]*run.Visit) error {
+	s.command(ctx, done, "apply gauge-02 --yes", func(h map[string]*run.Visit) error {
 		return expect(h, "gauge-02", plan.Changed, 2)
 	})
 	if s.broken == nil && ctx.Err() == nil {
