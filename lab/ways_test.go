@@ -109,8 +109,8 @@ func (l *lab) admitted() {
 		says string
 		args []string
 	}{
-		{2, "there is no terminal to ask on", []string{"--password-file", right}},
-		{2, "lets nobody in as pi", []string{"--password-file", wrong, "--yes"}},
+		{1, "there is no terminal to ask on", []string{"--password-file", right}},
+		{1, "lets nobody in as pi", []string{"--password-file", wrong, "--yes"}},
 		{0, "gauge-01  is admitted: warden logs in with a key, and sudo makes it root", []string{"--password-file", right,
 			"--yes"}},
 		{0, "is admitted already", []string{"--password-file", wrong}},

@@ -34,16 +34,7 @@ func (a *App) admitCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, h := range p.hosts {
-				if h.Off != "" || h.Connect.Local || h.Connect.Command != "" {
-					continue
-				}
-				if err := ad.host(c.Context(), p, h); err != nil {
-					fmt.Fprintf(a.Err, "%s  is not admitted\n", h.Name)
-					return err
-				}
-			}
-			return nil
+			return a.eachHost(c.Context(), bySSH(p.hosts), func(h *inventory.Host) error { return ad.host(c.Context(), p, h) })
 		},
 	}
 	c.Flags().StringVar(&ad.as, "as", "root", "the `USER` to log in as with a password; one that may use sudo, if not "+

@@ -84,7 +84,7 @@ type enrolment struct {
 	host    *inventory.Host
 }
 
-// eachEnrolled does something with each host that is named.
+// eachEnrolled does something with each host that is named. One that fails holds up no other.
 func (a *App) eachEnrolled(ctx context.Context, targets []string, do func(*enrolment) error) error {
 	if len(targets) == 0 {
 		return problem.Errorf("no host is named").Remedy("name hosts, patterns or @groups")
@@ -98,13 +98,40 @@ func (a *App) eachEnrolled(ctx context.Context, targets []string, do func(*enrol
 		return err
 	}
 	defer d.Close()
-	for _, h := range p.hosts {
-		if h.Off != "" || ctx.Err() != nil {
+	return a.eachHost(ctx, p.hosts, func(h *inventory.Host) error { return do(&enrolment{a, p, d, h}) })
+}
+
+// eachHost does something with hosts, one after another. One that fails holds up no other: it is
+// told, and at the end which failed and which were not begun.
+func (a *App) eachHost(ctx context.Context, hosts []*inventory.Host, do func(*inventory.Host) error) error {
+	var failed, waiting []string
+	for _, h := range hosts {
+		switch {
+		case h.Off != "":
+			fmt.Fprintf(a.Out, "%s  off: %s\n", h.Name, screen.Line(h.Off))
+			continue
+		case ctx.Err() != nil:
+			waiting = append(waiting, h.Name)
 			continue
 		}
-		if err := do(&enrolment{a, p, d, h}); err != nil {
-			return fmt.Errorf("%s: %w", h.Name, err)
+		if err := do(h); err != nil {
+			failed = append(failed, h.Name)
+			p := problem.From(err)
+			fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, screen.Paint(screen.Bad, "failed"), screen.Line(p.What))
+			if what := remedy(p); what != "" {
+				fmt.Fprint(a.Err, screen.Wrap(screen.Line(what), "  ", a.Width))
+			}
 		}
+	}
+	if len(failed) > 0 {
+		a.code = exitFailed
+	}
+	if len(failed) > 0 && len(hosts) > 1 {
+		fmt.Fprintf(a.Err, "failed: %s\n", screen.Line(strings.Join(inventory.Fold(failed), " ")))
+	}
+	if len(waiting) > 0 {
+		a.code = exitStopped
+		fmt.Fprintf(a.Err, "not begun: %s\n", screen.Line(strings.Join(inventory.Fold(waiting), " ")))
 	}
 	return nil
 }
@@ -204,19 +231,13 @@ func (e *enrolment) apply(ctx context.Context, manifest, identity string) error 
 	}
 	defer os.RemoveAll(work)
 	text, service, _ := strings.Cut(manifest, "#\n")
-	files := map[string]string{"jadekettle.toml": "project = \"jadekettle-here\"\n", "manifests/here/manifest.toml": text, "manifests/here/service": service,
+	files := map[string]string{"jadekettle.toml": "project = \"" + hereProject + "\"\n", "manifests/here/manifest.toml": text, "manifests/here/service": service,
 		"hosts.toml": fmt.Sprintf("[host.%q]\n[group.enrolled]\nmembers = [%q]\nmanifests = [\"here\"]\n", e.host.Name, e.host.Name)}
 	if identity != "" {
 		files["manifests/here/identity"] = identity
 	}
-	for name, text := range files {
-		full := filepath.Join(work, name)
-		if err := os.MkdirAll(filepath.Dir(full), 0o700); err != nil {
-			return err
-		}
-		if err := os.WriteFile(full, []byte(text), 0o600); err != nil {
-			return err
-		}
+	if err := writeFiles(work, files); err != nil {
+		return err
 	}
 	if err := copySelf(filepath.Join(work, "manifests/here/program")); err != nil {
 		return err
@@ -233,7 +254,7 @@ func (e *enrolment) apply(ctx context.Context, manifest, identity string) error 
 	if err != nil {
 		return err
 	}
-	id.Project, id.Env, id.Whole = "jadekettle-here", "", true
+	id.Project, id.Env, id.Whole = hereProject, "", true
 	v := &screen.Run{W: a.Out, Detail: screen.Summary, Width: a.Width, Sources: &screen.Sources{Dir: work}, Words: remedy, Names: len(e.host.Name)}
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: own}, Parallel: 1, Notify: v.Event, Open: e.open}
 	out := fleet.Run(ctx, hosts, id)
@@ -246,6 +267,50 @@ func (e *enrolment) apply(ctx context.Context, manifest, identity string) error 
 	}
 	return nil
 }
+
+// writeFiles writes texts below a folder, for its owner alone.
+func writeFiles(dir string, files map[string]string) error {
+	for name, text := range files {
+		full := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(full), 0o700); err != nil {
+			return err
+		}
+		if err := os.WriteFile(full, []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// forget has the host's ledger let go of what enrol has declared there.
+func (e *enrolment) forget(ctx context.Context) error {
+	work, err := os.MkdirTemp("", "jadekettle-release-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(work)
+	if err := writeFiles(work, map[string]string{"jadekettle.toml": "project = \"" + hereProject + "\"\n",
+		"hosts.toml": fmt.Sprintf("[host.%q]\n", e.host.Name)}); err != nil {
+		return err
+	}
+	own, err := compile.Load(os.DirFS(work), kinds.Schemas(), compile.Options{})
+	if err != nil {
+		return err
+	}
+	id, _, err := e.app.newRun(ctx, e.project, false)
+	if err != nil {
+		return err
+	}
+	id.Project, id.Env, id.Whole, id.Forget = hereProject, "", true, true
+	fleet := &run.Fleet{Plans: &resolve.Plans{Project: own}, Parallel: 1, Open: e.open, Retire: true}
+	if got := fleet.Run(ctx, own.Inventory.Hosts, id)[0]; got.State != run.Reached || got.Outcome() == run.OutFailed {
+		return problem.Errorf("its ledger still names what enrol has put there: %s", got.Message).Remedy("call this again")
+	}
+	return nil
+}
+
+// hereProject is the identity of the small project by which enrol works.
+const hereProject = "jadekettle-here"
 
 // copySelf puts this program into a file.
 func copySelf(to string) error {
@@ -282,6 +347,9 @@ func (e *enrolment) release(ctx context.Context) error {
 		return nil
 	case code != 0:
 		return problem.Errorf("it could not be taken away: %s", screen.Line(out)).Remedy("see on the host what holds it, and call this again")
+	}
+	if err := e.forget(ctx); err != nil {
+		return err
 	}
 	fmt.Fprintf(e.app.Out, "%s  keeps itself no more\n", e.host.Name)
 	return nil

@@ -415,15 +415,9 @@ func (a *App) trustCommand() *cobra.Command {
 				return err
 			}
 			t.in = bufio.NewReader(a.In)
-			for _, h := range p.hosts {
-				if h.Off != "" || h.Connect.Local || h.Connect.Command != "" {
-					continue
-				}
-				if err := t.host(c.Context(), a.target(h, p.dir)); err != nil {
-					return err
-				}
-			}
-			return nil
+			return a.eachHost(c.Context(), bySSH(p.hosts), func(h *inventory.Host) error {
+				return t.host(c.Context(), a.target(h, p.dir))
+			})
 		},
 	}
 	c.Flags().BoolVar(&t.replace, "replace", false, "accept a key in the place of another that is known")
@@ -479,4 +473,11 @@ func yes(in *bufio.Reader) bool {
 	answer, _ := in.ReadString('\n')
 	answer = strings.ToLower(strings.TrimSpace(answer))
 	return answer == "y" || answer == "yes"
+}
+
+// bySSH gives the hosts that are reached by SSH.
+func bySSH(hosts []*inventory.Host) []*inventory.Host {
+	return slices.DeleteFunc(slices.Clone(hosts), func(h *inventory.Host) bool {
+		return h.Connect.Local || h.Connect.Command != ""
+	})
 }

@@ -182,6 +182,24 @@ func TestDefaultsOfRollouts(t *testing.T) {
 	}
 }
 
+// TestOneHostHoldsUpNoOther where a command goes over hosts one after another.
+func TestOneHostHoldsUpNoOther(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02", "gauge-03")
+	hosts.Hosts[0].Down()
+	os.Remove(filepath.Join(dir, "simulated/known_hosts"))
+	code, out, errs := jk(t, dir, "hosts", "trust", "--yes", "gauge-01", "gauge-02", "gauge-03")
+	if code != 1 || !strings.Contains(errs, "gauge-01  not reached: ") || !strings.Contains(out, "gauge-03  ssh-ed25519") {
+		t.Errorf("trust ended with %d\n%s%s", code, out, errs)
+	}
+	if code, out, _ := jk(t, dir, "preview", "gauge-02", "gauge-03"); code != 0 {
+		t.Errorf("those after the one that failed: %d\n%s", code, out)
+	}
+	code, _, errs = jk(t, dir, "hosts", "release", "gauge-01", "gauge-02")
+	if code != 1 || !strings.Contains(errs, "gauge-01  failed: it is not reached") || !strings.Contains(errs, "gauge-02  failed: it could not be") {
+		t.Errorf("release ended with %d\n%s", code, errs)
+	}
+}
+
 // TestExec runs a command on hosts and shows once what is alike.
 func TestExec(t *testing.T) {
 	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02", "gauge-03", "gauge-04", "archive-01")
