@@ -44,7 +44,19 @@ func TestHostsKeepThemselves(t *testing.T) {
 	}
 	stop := serve()
 	defer func() { stop() }()
-	const from = "git://192.0.2.1/tide.git@main"
+	// The server stands for one that proves who it is, as a host that keeps itself wants it.
+	const from, instead = "https://git.example.org/tide.git@main", "[url \"git://192.0.2.1/\"]\ninsteadOf = https://git.example.org/\n"
+	if err := os.MkdirAll(filepath.Join(l.dir, "home"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(l.dir, "home", ".gitconfig"), []byte(instead), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range names {
+		if err := os.WriteFile(filepath.Join(l.dir, name, "root", "etc", "gitconfig"), []byte(instead), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
 	jk := func(want int, args ...string) string {
 		t.Helper()
 		c := l.in(append([]string{l.program}, args...)...)

@@ -27,7 +27,7 @@ func (a *App) takeAt(ctx context.Context, url, rev string) error {
 	if err != nil {
 		return err
 	}
-	m := &sources.Mirror{Cache: filepath.Join(cache, "from"), URL: url, Prompts: a.Terminal}
+	m := &sources.Mirror{Cache: filepath.Join(cache, "from"), URL: url, Prompts: a.Terminal, Follow: a.here}
 	t, err := m.Take(ctx, rev)
 	if err != nil {
 		return err

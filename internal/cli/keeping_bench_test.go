@@ -89,19 +89,20 @@ func BenchmarkADayOfKeeping(b *testing.B) {
 	var peak int64
 	call := func(args ...string) {
 		c := exec.Command(program, args...)
-		c.Dir, c.Env = home, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home}
+		c.Dir, c.Env = home, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "GIT_CONFIG_COUNT=1",
+			"GIT_CONFIG_KEY_0=url." + url + ".insteadOf", "GIT_CONFIG_VALUE_0=https://git.example.org/"}
 		if out, err := c.CombinedOutput(); err != nil {
 			b.Fatalf("%v: %v\n%s", args, err, out)
 		}
 		used := c.ProcessState.SysUsage().(*syscall.Rusage)
 		cpu, peak = cpu+c.ProcessState.UserTime()+c.ProcessState.SystemTime(), max(peak, used.Maxrss)
 	}
-	call("apply", "--here", "desk", "--yes", "--from", url+"tide/.git@main")
+	call("apply", "--here", "desk", "--yes", "--from", "https://git.example.org/tide/.git@main")
 	cpu, peak = 0, 0
 	sent.Store(0)
 	for b.Loop() {
 		for range 48 {
-			call("apply", "--here", "desk", "--yes", "--from", url+"tide/.git@main")
+			call("apply", "--here", "desk", "--yes", "--from", "https://git.example.org/tide/.git@main")
 		}
 	}
 	b.ReportMetric(cpu.Seconds()/float64(b.N), "cpu-s/day")

@@ -1,6 +1,7 @@
 package sources
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,7 +10,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -23,6 +23,8 @@ type Mirror struct {
 	Cache   string // the folder for all mirrors
 	URL     string
 	Prompts bool // git may ask for credentials
+	// Follow refuses a commit that does not come after the one that was taken before.
+	Follow bool
 }
 
 // Taken is a project at one commit.
@@ -56,9 +58,6 @@ func SplitURL(text string) (url, rev string) {
 // unused is how long the files of a commit stay that nobody takes any more.
 const unused = 14 * 24 * time.Hour
 
-// whole is a commit that nothing is left out of.
-var whole = regexp.MustCompile(`^[0-9a-f]{40}$`)
-
 // head is where the repository's usual branch is fetched to.
 const head = "refs/jadekettle/head"
 
@@ -69,6 +68,10 @@ func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 	url, err := m.address()
 	if err != nil {
 		return nil, err
+	}
+	if scheme, _, ok := strings.Cut(url, "://"); ok && (scheme == "git" || scheme == "http") {
+		return nil, problem.Errorf("%s:// does not prove who answers, and what is taken from there is done as root", scheme).
+			Remedy("write https:// or ssh://")
 	}
 	if rev != "" && !revision.MatchString(rev) {
 		return nil, problem.Errorf("%q is no revision", rev).Remedy("name a branch, a tag or a commit")
@@ -86,6 +89,9 @@ func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 	if whole.MatchString(rev) { // a commit is the same for ever
 		t := &Taken{URL: m.URL, Asked: rev, Commit: rev, Repo: filepath.Join(home, "repository.git"), Home: home, Dir: filepath.Join(home, "at", rev)}
 		if now := time.Now(); os.Chtimes(t.Dir, now, now) == nil {
+			if m.Follow {
+				return t, m.follow(ctx, &Shelf{Dir: home, Prompts: m.Prompts}, t)
+			}
 			return t, nil
 		}
 	}
@@ -101,16 +107,41 @@ func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 		return nil, problem.Errorf("fetch %s: %w", m.URL, err).Remedy("see whether `git ls-remote %s` reaches it with your credentials", m.URL)
 	}
 	t := &Taken{URL: m.URL, Asked: rev, Repo: repo, Home: home}
-	if rev == "" {
+	if rev == "" || rev == "HEAD" {
 		t.Commit, err = s.git(ctx, repo, "rev-parse", "--verify", "--quiet", head+"^{commit}")
 	} else {
-		t.Commit, err = s.commitOf(ctx, repo, rev)
+		t.Commit, _, err = s.commitOf(ctx, repo, rev)
+	}
+	if err != nil && rev != "" && !errors.Is(err, errNoRevision) {
+		return nil, err
 	}
 	if err != nil {
 		return nil, problem.Errorf("%s has no revision %q", m.URL, rev).Remedy("name a branch, a tag or a commit of one; `git ls-remote %s` lists them", m.URL)
 	}
 	t.Dir = filepath.Join(home, "at", t.Commit)
+	if m.Follow {
+		if err := m.follow(ctx, s, t); err != nil {
+			return nil, err
+		}
+	}
 	return t, m.lay(ctx, s, t)
+}
+
+// followed is the commit that was taken last by somebody who follows a repository.
+const followed = "refs/jadekettle/followed"
+
+// follow refuses a commit that does not come after the one before: whoever can move a branch, or
+// stands between, must not bring back what was mended, or another history. A whole commit was named
+// by somebody who knows.
+func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
+	last, err := s.git(ctx, t.Repo, "rev-parse", "--verify", "--quiet", followed+"^{commit}")
+	if err == nil && last != t.Commit && !whole.MatchString(t.Asked) && !Before(ctx, t.Repo, last, t.Commit) {
+		return problem.Errorf("%s at %s is %.12s now, which does not come after %.12s, the commit that was taken before", m.URL,
+			cmp.Or(t.Asked, "its usual branch"), t.Commit, last).
+			Remedy("if it is meant, name it whole: --from %s@%s, or enrol the host again with that", m.URL, t.Commit)
+	}
+	_, err = s.git(ctx, t.Repo, "update-ref", followed, t.Commit)
+	return err
 }
 
 // address gives the URL as git takes it from any folder.
@@ -143,7 +174,7 @@ func (m *Mirror) lay(ctx context.Context, s *Shelf, t *Taken) error {
 		return err
 	}
 	defer os.RemoveAll(fresh)
-	if _, err := s.git(ctx, t.Repo, "--work-tree="+fresh, "checkout", "--quiet", "--force", t.Commit, "--", "."); err != nil {
+	if _, err := s.git(ctx, t.Repo, "--work-tree="+fresh, "checkout", "--quiet", "--force", t.Commit+"^{commit}", "--", "."); err != nil {
 		return fmt.Errorf("the commit %s cannot be unpacked: %w", t.Commit, err)
 	}
 	if err := os.Chmod(fresh, 0o700); err != nil {

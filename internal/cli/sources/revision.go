@@ -26,6 +26,9 @@ func Revision(ctx context.Context, dir, rev string) (files fs.FS, commit string,
 		return nil, "", problem.Errorf("%q is no revision", rev).Remedy("name a commit, a tag or a branch")
 	}
 	s := &Shelf{Dir: dir}
+	if s.has(ctx, "refs/heads/"+rev) && s.has(ctx, "refs/tags/"+rev) {
+		return nil, "", problem.Errorf("%q is a branch and a tag", rev).Remedy("write refs/heads/%s or refs/tags/%s", rev, rev)
+	}
 	commit, err = s.git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
 	if err != nil {
 		if _, e := s.git(ctx, dir, "rev-parse", "--git-dir"); e != nil {
@@ -45,6 +48,12 @@ func Revision(ctx context.Context, dir, rev string) (files fs.FS, commit string,
 	}
 	files, err = s.read(ctx, dir, blobs)
 	return files, commit, err
+}
+
+// has says whether the repository around the folder has a reference.
+func (s *Shelf) has(ctx context.Context, ref string) bool {
+	_, err := s.git(ctx, s.Dir, "show-ref", "--verify", "--quiet", "--", ref)
+	return err == nil
 }
 
 // Head gives the commit that a folder of a git repository is at, and whether its files

@@ -143,29 +143,82 @@ func (s *Shelf) Fetch(ctx context.Context, p *source.Pin, commit string) error {
 		return fmt.Errorf("fetch %s: %w", p.URL, err)
 	}
 	s.now, s.tag = "", false
-	if now, err := s.commitOf(ctx, work, p.At); err == nil {
-		_, tagErr := s.git(ctx, work, "rev-parse", "--verify", "--quiet", "--end-of-options", "refs/tags/"+p.At+"^{commit}")
-		s.now, s.tag = now, tagErr == nil
+	now, tag, err := s.commitOf(ctx, work, p.At)
+	if err == nil {
+		s.now, s.tag = now, tag
 	}
-	if commit == "" {
-		if commit, err = s.commitOf(ctx, work, p.At); err != nil {
-			return problem.Errorf("%s has no revision %q", p.URL, p.At).Remedy("name a tag, a branch or a whole commit of it")
-		}
+	switch {
+	case commit != "":
+	case errors.Is(err, errNoRevision):
+		return problem.Errorf("%s has no revision %q", p.URL, p.At).Remedy("name a tag, a branch or a whole commit of it")
+	case err != nil:
+		return err
+	default:
+		commit = now
 	}
 	return s.unpack(ctx, work, p, commit)
 }
 
-// commitOf resolves a tag, a branch or a commit, in this order.
-func (s *Shelf) commitOf(ctx context.Context, work, at string) (string, error) {
-	var err error
-	for _, ref := range []string{"refs/tags/" + at, "refs/remotes/from/" + at, at} {
-		var commit string
-		if commit, err = s.git(ctx, work, "rev-parse", "--verify", "--quiet", "--end-of-options",
-			ref+"^{commit}"); err == nil {
-			return commit, nil
+// errNoRevision says that a repository has nothing of a name.
+var errNoRevision = errors.New("there is no such revision")
+
+var (
+	// whole is a commit of which nothing is left out: an object, whatever else has that name.
+	whole = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
+	// short is the beginning of one, and seems is what nobody takes for a name.
+	short = regexp.MustCompile(`^[0-9a-f]{4,63}$`)
+	seems = regexp.MustCompile(`^[0-9a-f]{7,63}$`)
+)
+
+// commitOf resolves a revision as people name it, in a repository that was fetched to
+// refs/remotes/from and refs/tags. Whoever may push chooses the names of tags and branches, so none
+// takes the place of another: a whole commit is that object and nothing else, a name that is a
+// branch and a tag is refused unless it is written out as refs/heads/NAME or refs/tags/NAME, and so
+// is the beginning of a commit that is such a name. tag says that it is a tag.
+func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, tag bool, err error) {
+	find := func(name string) (string, bool) {
+		commit, err := s.git(ctx, work, "rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
+		return commit, err == nil
+	}
+	if name, ok := strings.CutPrefix(at, "refs/heads/"); ok {
+		at = "refs/remotes/from/" + name
+	}
+	if whole.MatchString(at) || strings.HasPrefix(at, "refs/") {
+		if commit, ok := find(at); ok && (commit == at || !whole.MatchString(at)) {
+			return commit, strings.HasPrefix(at, "refs/tags/"), nil
+		}
+		return "", false, errNoRevision
+	}
+	tagged, isTag := find("refs/tags/" + at)
+	branch, isBranch := find("refs/remotes/from/" + at)
+	var begins string
+	if short.MatchString(at) {
+		objects, _ := s.git(ctx, work, "rev-parse", "--disambiguate="+at)
+		for id := range strings.Lines(objects) {
+			if id = strings.TrimSpace(id); len(id) > len(at) {
+				if commit, ok := find(id); ok && commit == id {
+					if begins != "" {
+						return "", false, problem.Errorf("%q is the beginning of several commits", at).Remedy("write the whole commit")
+					}
+					begins = commit
+				}
+			}
 		}
 	}
-	return "", err
+	switch {
+	case isTag && isBranch:
+		return "", false, problem.Errorf("%q is a branch and a tag", at).Remedy("write refs/heads/%s or refs/tags/%s", at, at)
+	case (isTag || isBranch) && (begins != "" || seems.MatchString(at)):
+		return "", false, problem.Errorf("%q is a branch or a tag, and reads like the beginning of a commit", at).
+			Remedy("write refs/heads/%s, refs/tags/%s or the whole commit", at, at)
+	case isTag:
+		return tagged, true, nil
+	case isBranch:
+		return branch, false, nil
+	case begins != "":
+		return begins, false, nil
+	}
+	return "", false, errNoRevision
 }
 
 // unpack puts the files of a commit beside the old copy, and then in its place.
@@ -179,7 +232,7 @@ func (s *Shelf) unpack(ctx context.Context, work string, p *source.Pin, commit s
 		return err
 	}
 	defer os.RemoveAll(fresh)
-	if _, err := s.git(ctx, work, "--work-tree="+fresh, "checkout", "--quiet", "--force", commit, "--", "."); err != nil {
+	if _, err := s.git(ctx, work, "--work-tree="+fresh, "checkout", "--quiet", "--force", commit+"^{commit}", "--", "."); err != nil {
 		return fmt.Errorf("the commit %s cannot be unpacked: %w", commit, err)
 	}
 	if err := os.Chmod(fresh, 0o755); err != nil {

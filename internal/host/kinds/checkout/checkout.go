@@ -31,7 +31,8 @@ var about = &schema.Kind{
 		{Name: "url", Type: schema.Text, Required: true, Doc: "The repository, as git takes it.",
 			Examples: []string{`"https://git.example.org/tide-pages.git"`, `"/srv/git/tide-pages.git"`}},
 		{Name: "revision", Type: schema.Text, Required: true, Floating: "HEAD",
-			Doc: "A branch, a tag, or a commit in 40 hexadecimal digits.", Examples: []string{`"main"`, `"v2.1"`}},
+			Doc: "A branch, a tag, or a commit in 40 hexadecimal digits. What is a branch and a tag, or reads like the beginning of a " +
+				"commit, is written refs/heads/NAME or refs/tags/NAME.", Examples: []string{`"main"`, `"v2.1"`}},
 		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)",
 			Doc:      "With whose rights git works, so that the files are that user's.",
 			Examples: []string{`"tidelog"`}},
@@ -97,6 +98,12 @@ discard_edits = true
 // counts nothing, since that takes a millisecond of every worker's start.
 var revisionForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._/@+-]*$`)
 
+// seemsCommit says whether a name reads like the beginning of a commit.
+func seemsCommit(rev string) bool {
+	return len(rev) >= 7 && len(rev) < 64 && strings.Trim(rev, "0123456789abcdef") == ""
+}
+
+// commitForm is a whole one.
 var commitForm = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 
 // secretIn says whether an address holds a password.
@@ -287,7 +294,7 @@ func (st *state) ask(ctx context.Context, g *git) error {
 
 // meant asks the repository which commit a branch or tag names.
 func (g *git) meant(ctx context.Context, rev string) (string, error) {
-	text, err := g.run(ctx, "ls-remote", "--", g.task.Attrs.Text("url"), rev, "refs/tags/"+rev+"^{}")
+	text, err := g.run(ctx, "ls-remote", "--", g.task.Attrs.Text("url"), rev, rev+"^{}", "refs/tags/"+rev+"^{}")
 	if err != nil && strings.Contains(err.Error(), "dubious ownership") {
 		return "", problem.Errorf("%w", err).Remedy("git takes nothing from a folder of another account: set run_as to the " +
 			"owner of the repository, or reach it by ssh or https")
@@ -301,10 +308,25 @@ func (g *git) meant(ctx context.Context, rev string) (string, error) {
 		commit, ref, _ := strings.Cut(strings.TrimSpace(line), "\t")
 		found[ref] = commit
 	}
-	for _, ref := range []string{"refs/tags/" + rev + "^{}", "refs/tags/" + rev, "refs/heads/" + rev, rev} {
-		if c := found[ref]; commitForm.MatchString(c) {
-			return c, nil
-		}
+	// Whoever may push chooses names, so none takes the place of another.
+	tag, branch := cmp.Or(found["refs/tags/"+rev+"^{}"], found["refs/tags/"+rev]), found["refs/heads/"+rev]
+	full := strings.HasPrefix(rev, "refs/") || rev == "HEAD"
+	var commit string
+	switch {
+	case full:
+		commit = cmp.Or(found[rev+"^{}"], found[rev])
+	case tag != "" && branch != "":
+		return "", problem.Errorf("%s is a branch and a tag of the repository", rev).
+			Remedy("write refs/heads/%s or refs/tags/%s", rev, rev)
+	default:
+		commit = cmp.Or(tag, branch)
+	}
+	if commit != "" && !full && seemsCommit(rev) {
+		return "", problem.Errorf("%s is a branch or a tag of the repository, and reads like the beginning of a commit", rev).
+			Remedy("write refs/heads/%s, refs/tags/%s or the whole commit", rev, rev)
+	}
+	if commitForm.MatchString(commit) {
+		return commit, nil
 	}
 	return "", problem.Errorf("the repository has no branch or tag %s", rev).
 		Remedy("see that it is spelt right; a commit is written in 40 digits")
@@ -374,7 +396,7 @@ func (checkouts) Write(ctx context.Context, env *kind.Env, w kind.Differing[stat
 	if err := fetched(); err != nil {
 		return err
 	}
-	_, err = g.in(ctx, "checkout", "--force", "--detach", st.want)
+	_, err = g.in(ctx, "checkout", "--force", "--detach", st.want+"^{commit}")
 	return err
 }
 
@@ -408,7 +430,7 @@ func (g *git) make(ctx context.Context, st state, url string, fetched func() err
 		err = fetched()
 	}
 	if err == nil {
-		_, err = g.in(ctx, "checkout", "--force", "--detach", st.want)
+		_, err = g.in(ctx, "checkout", "--force", "--detach", st.want+"^{commit}")
 	}
 	if err != nil {
 		return errors.Join(err, g.remove(st.empty))

@@ -106,6 +106,7 @@ func (h *Machine) git(c machine.Command, out io.Writer) int {
 	case "rev-parse":
 		return answer(commit, out)
 	case "checkout":
+		args[len(args)-1] = strings.TrimSuffix(args[len(args)-1], "^{commit}")
 		if code := h.put(path.Join(at, "README"), "made up at "+args[len(args)-1]+"\n", out); code != 0 {
 			return code
 		}
