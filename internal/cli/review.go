@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -11,7 +12,6 @@ import (
 
 	"jadekettle/internal/cli/reviewed"
 	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -22,7 +22,7 @@ import (
 
 // save keeps a preview for review.
 func (a *App) save(ctx context.Context, r *round, p *project, id plan.Run, hosts []*run.Visit) error {
-	commit, edited := sources.Head(ctx, p.dir)
+	commit, edited := a.revised(ctx, p.dir)
 	var b bytes.Buffer
 	made := reviewed.New(id, r.part, commit, edited, time.Now(), hosts)
 	made.Params = a.params
@@ -67,8 +67,14 @@ func (a *App) holdTo(ctx context.Context, r *round, p *project) error {
 			Remedy("call it in the project that it was made in")
 	}
 	fmt.Fprintf(a.Err, "the preview was %s\n", screen.Line(r.saved.Said()))
-	if commit, edited := sources.Head(ctx, p.dir); commit != r.saved.Revision || edited != r.saved.Edited {
-		fmt.Fprintln(a.Err, "the project has changed since; where that matters a host is not begun")
+	commit, edited := a.revised(ctx, p.dir)
+	switch {
+	case commit != r.saved.Revision:
+		return problem.Errorf("the project is at %s, and the preview was made at %s", cmp.Or(short(commit), "no revision"),
+			cmp.Or(short(r.saved.Revision), "no revision")).Remedy("go to that revision, or preview again and have that reviewed")
+	case edited && !r.saved.Edited:
+		return problem.Errorf("the project has changes since %s, at which the preview was made", short(commit)).
+			Remedy("put them aside, or preview again and have that reviewed")
 	}
 	var err error
 	r.foreseen, err = r.saved.Foreseen(func(s string) (value.Ref, bool) {

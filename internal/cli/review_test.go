@@ -60,6 +60,49 @@ func TestReviewedPreviews(t *testing.T) {
 	}
 }
 
+// TestOnlyWhatWasReviewed is done: what a preview does not show whole, or not at all, counts as well,
+// and so does the revision.
+func TestOnlyWhatWasReviewed(t *testing.T) {
+	const manifest = "[command.slack]\nrun = [\"touch\", \"/srv/slack\"]\ndone_if_exists = \"/srv/slack\"\n" +
+		"input = \"ebb\"\nenvironment = { TIDE = \"low\" }\ntimeout = \"1m\"\n[user.maren]\npassword = \"salt & water 01\"\n" +
+		"[file.\"/etc/chart\"]\ncopy = \"chart.bin\"\n[gauge_offset.\"/srv/pile\"]\ntext = \"ebb\"\n"
+	dir, _ := fleetOf(t, "", manifest, "gauge-01")
+	put(t, filepath.Join(dir, "manifests/chart.bin"), "\x00\x01one")
+	put(t, filepath.Join(dir, "manifests/pier.toml"), "")
+	steps(t, dir, nil, []step{{0, "", []string{"kinds", "new", "gauge_offset"}}})
+	put(t, filepath.Join(dir, "manifests/pier.toml"), manifest)
+	code, out, errs := jk(t, dir, "preview", "--save", "tonight.toml")
+	if code != 0 {
+		t.Fatalf("preview: %d %s%s", code, out, errs)
+	}
+	for _, want := range []string{"environment: becomes { TIDE = \"low\" }", "input: becomes ebb"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the preview does not show %q:\n%s", want, out)
+		}
+	}
+	for _, c := range []struct{ file, old, new, what string }{
+		{"manifests/pier.toml", "input = \"ebb\"", "input = \"flow\"", "command slack"},
+		{"manifests/pier.toml", "low", "high", "command slack"},
+		{"manifests/pier.toml", "1m", "2m", "command slack"},
+		{"manifests/pier.toml", "water 01", "water 02", "user maren"},
+		{"manifests/chart.bin", "one", "two", "file /etc/chart"},
+		{"kinds/gauge_offset/program", "#!/bin/sh", "#!/bin/sh\n# nobody saw this", "gauge_offset /srv/pile"},
+	} {
+		name := filepath.Join(dir, c.file)
+		was, _ := os.ReadFile(name)
+		put(t, name, strings.Replace(string(was), c.old, c.new, 1))
+		code, out, _ := jk(t, dir, "apply", "--reviewed", "tonight.toml")
+		if code != 1 || !strings.Contains(out, "1 not begun") || !strings.Contains(out, c.what+" is declared differently") {
+			t.Errorf("%s, %s for %s: %d\n%s", c.file, c.new, c.old, code, out)
+		}
+		put(t, name, string(was))
+	}
+	committed(t, dir, "reviewed")
+	if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 2 || !strings.Contains(errs, "the preview was made at no revision") {
+		t.Errorf("at another revision: %d %s", code, errs)
+	}
+}
+
 // TestReviewedParams are those of the preview.
 func TestReviewedParams(t *testing.T) {
 	dir, hosts := fleetOf(t, "", "[param.tide]\ntype = \"int\"\ndefault = 1\n[file.\"/etc/motd\"]\ncontent = \"${param.tide}\\n\"\n",

@@ -439,6 +439,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	}
 	id.ShowClosed, id.Drift, id.Take, id.Forget, id.Adopt = r.closed, r.drift, r.take, r.forget, r.adopt
 	fleet.Retire, fleet.Undo, fleet.Foreseen = r.retire, r.undo, r.foreseen
+	fleet.Digest = r.first || r.save != ""
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
 	fleet.Selection = r.part
 	shown, to := a.output == "text" || r.first, a.Out

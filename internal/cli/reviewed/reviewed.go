@@ -5,6 +5,8 @@ package reviewed
 import (
 	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -22,7 +24,7 @@ import (
 )
 
 // Format is the number of the file's form.
-const Format = 1
+const Format = 2
 
 // Preview is what such a file holds.
 type Preview struct {
@@ -48,10 +50,13 @@ type Host struct {
 
 // Task is one task that would change, or cannot be done.
 type Task struct {
-	Declared string   `toml:"declared"` // kind and name
-	Status   string   `toml:"status"`
-	Message  string   `toml:"message,omitempty"`
-	Changes  []Change `toml:"change"`
+	Declared string `toml:"declared"` // kind and name
+	Status   string `toml:"status"`
+	Message  string `toml:"message,omitempty"`
+	// Digest stands for all that is declared, also what is secret or not shown whole; the host alone
+	// can make it.
+	Digest  string   `toml:"digest"`
+	Changes []Change `toml:"change"`
 }
 
 // Change is one difference.
@@ -91,7 +96,7 @@ func New(r plan.Run, part resolve.Selection, revision string, edited bool, made 
 }
 
 func task(t plan.Result) Task {
-	out := Task{Declared: t.Ref.String(), Status: string(t.Status), Message: t.Message, Changes: []Change{}}
+	out := Task{Declared: t.Ref.String(), Status: string(t.Status), Message: t.Message, Digest: hex.EncodeToString(t.Digest), Changes: []Change{}}
 	if t.Status == plan.Changed {
 		out.Status = wouldChange
 	}
@@ -179,6 +184,10 @@ func (p *Preview) Foreseen(parse func(string) (value.Ref, bool)) (run.Foreseen, 
 		}
 		for _, t := range h.Would {
 			r := plan.Result{Status: plan.Status(t.Status)}
+			var err error
+			if r.Digest, err = hex.DecodeString(t.Digest); err != nil || len(r.Digest) != sha256.Size {
+				return nil, problem.Errorf("%s: %s has no valid digest", h.Name, t.Declared).Remedy("a saved preview is not edited: preview again")
+			}
 			if t.Status == wouldChange {
 				r.Status = plan.Changed
 			}

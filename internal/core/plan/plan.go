@@ -164,6 +164,9 @@ type Result struct {
 	Written []Change `cbor:"13,keyasint,omitempty" json:",omitempty"`
 	Since   int64    `cbor:"14,keyasint,omitempty" json:",omitempty"`
 	By      string   `cbor:"15,keyasint,omitempty" json:",omitempty"`
+	// Digest stands for all that the task declares, in a preview that asks for it: an HMAC, whose
+	// key the host keeps, since secrets are among it.
+	Digest []byte `cbor:"16,keyasint,omitempty" json:",omitempty"`
 }
 
 // Drift is why something differs from what is declared.

@@ -99,6 +99,8 @@ type Start struct {
 	Past Past `cbor:"14,keyasint,omitzero"`
 	// Undo has the worker put back what an earlier run changed; the plan is empty.
 	Undo *Undo `cbor:"15,keyasint,omitempty"`
+	// Digest has every Result of a preview say by which declaration it came about.
+	Digest bool `cbor:"16,keyasint,omitempty"`
 	// Exec asks for one command to be run, and for nothing else.
 	Exec *Exec `cbor:"10,keyasint,omitempty"`
 }
@@ -433,6 +435,27 @@ func eachOf(table map[string]any, f func(any) any) map[string]any {
 		out[k] = f(v)
 	}
 	return out
+}
+
+// canonical writes maps in one order (RFC 8949, 4.2.1).
+var canonical = sync.OnceValue(func() cbor.EncMode { return must(cbor.CoreDetEncOptions().EncMode()) })
+
+// Canonical gives all that a task of a plan declares as bytes that are the same for the same
+// declaration, secrets among them in the clear. Of its place in the plan only what it needs counts.
+func Canonical(t plan.Task, all []plan.Task) ([]byte, error) {
+	t = mapTasks([]plan.Task{t}, seal)[0]
+	refs := func(ids []int) []value.Ref {
+		out := []value.Ref{}
+		for _, id := range ids {
+			if id >= 0 && id < len(all) {
+				out = append(out, all[id].Ref)
+			}
+		}
+		return out
+	}
+	needs, only := refs(t.Needs), refs(t.Only)
+	t.ID, t.Needs, t.Only = 0, nil, nil
+	return canonical().Marshal([]any{t, needs, only})
 }
 
 // Parts splits tasks so that each part fits into a frame with room to spare.

@@ -930,6 +930,7 @@ func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
 	for at := 1; ; at++ {
 		declare(at)
 		f := b.fleet()
+		f.Digest = true
 		f.Foreseen = run.Foresee(f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, b.id(true)))
 		c := &cutter{at: at, pull: b.host().Cut}
 		open, first := f.Open, true

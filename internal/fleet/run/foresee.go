@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -85,6 +86,8 @@ func otherwise(old plan.Result, there bool, now plan.Result) string {
 		return now.Ref.String() + " is new"
 	case old.Status != now.Status:
 		return fmt.Sprintf("%s was %s, and is %s now", now.Ref, word(old.Status), word(now.Status))
+	case now.Status != plan.Unchanged && now.Status != plan.LeftOut && !bytes.Equal(old.Digest, now.Digest):
+		return now.Ref.String() + " is declared differently"
 	case now.Status != plan.Changed || slices.Equal(shown(old.Changes), shown(now.Changes)):
 		return ""
 	}

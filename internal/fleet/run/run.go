@@ -177,6 +177,8 @@ type Fleet struct {
 	// Foreseen, when not nil, is what somebody has agreed to: a host that would do
 	// anything else is not begun.
 	Foreseen Foreseen
+	// Digest has the results of a preview say by which declaration they came about, for a Foreseen.
+	Digest bool
 	// Rollout is how Run goes over many hosts.
 	Rollout Rollout
 
@@ -193,7 +195,8 @@ func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []
 		}
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
 			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own"), Foresee: f.Foreseen != nil,
-			Guard: f.guard(h, r), Login: h.Connect.User, Past: f.Past, Undo: f.Undo[h.Name]}, early)
+			Digest: f.Digest || f.Foreseen != nil,
+			Guard:  f.guard(h, r), Login: h.Connect.User, Past: f.Past, Undo: f.Undo[h.Name]}, early)
 	})
 }
 

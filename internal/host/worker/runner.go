@@ -34,6 +34,7 @@ type runner struct {
 	from       int             // the task to begin with
 	resumed    *wire.Rebooting // what a reboot ended the last session for; may be nil
 	guard      *guard.Keeper   // keeps us from being locked out; may be nil
+	digest     *digester       // of what is declared; may be nil
 	foreseeing bool            // it only tells what it would do, in foreseen
 	foreseen   []plan.Result
 	leaving    int              // from which task on they take away what is left over
@@ -662,6 +663,12 @@ func (r *runner) end(results []plan.Result) error {
 		res.Message, res.Do, res.Output = r.clean(res.Message), r.clean(res.Do), r.clean(res.Output)
 		r.cleanAll(res.Changes)
 		r.cleanAll(res.Written)
+		if r.digest != nil && r.env.Run.Preview {
+			var err error
+			if res.Digest, err = r.digest.of(r.tasks[res.ID], r.tasks); err != nil {
+				return err
+			}
+		}
 	}
 	if r.foreseeing {
 		r.foreseen = append(r.foreseen, results...)

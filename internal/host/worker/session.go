@@ -317,6 +317,11 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		return err
 	}
 	r.take(tasks)
+	if start.Digest {
+		if r.digest, err = r.digester(); err != nil {
+			return err
+		}
+	}
 	if start.Foresee {
 		goOn, err := s.foresee(ctx, r, start)
 		if err != nil {

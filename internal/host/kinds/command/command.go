@@ -203,7 +203,22 @@ func (commands) Compare(t plan.Task, st state) []plan.Change {
 	if st.done {
 		return nil
 	}
-	return []plan.Change{{What: "run", Was: "not done", Becomes: said(t)}}
+	run := plan.Change{What: "run", Was: "not done", Becomes: said(t)}
+	if script := t.Attrs.Text("script"); strings.Contains(strings.TrimSpace(script), "\n") {
+		run.Diff = kind.Diff("nothing", "the script", "", script)
+	}
+	out := []plan.Change{run}
+	for _, name := range []string{"run_as", "folder", "environment"} {
+		if text := kind.Said(t.Attrs[name]); text != "" {
+			out = append(out, plan.Change{What: name, Becomes: text})
+		}
+	}
+	if input := t.Attrs.Text("input"); strings.Contains(strings.TrimSpace(input), "\n") {
+		out = append(out, plan.Change{What: "input", Becomes: kind.Bytes(int64(len(input))), Diff: kind.Diff("nothing", "the input", "", input)})
+	} else if text := kind.Said(t.Attrs["input"]); text != "" {
+		out = append(out, plan.Change{What: "input", Becomes: text})
+	}
+	return out
 }
 
 // said tells a command in one line.
