@@ -178,7 +178,11 @@ func (e *enrolment) enrol(ctx context.Context, k *keeping) error {
 		recipient = made.Recipient().String()
 		identity = recipientLine + recipient + "\n" + made.String() + "\n"
 	}
-	if err := e.apply(ctx, e.manifest(k, identity), identity); err != nil {
+	manifest, err := e.manifest(k, identity)
+	if err != nil {
+		return err
+	}
+	if err := e.apply(ctx, manifest, identity); err != nil {
 		return err
 	}
 	url, _ := sources.SplitURL(e.app.from)
@@ -193,7 +197,7 @@ func (e *enrolment) enrol(ctx context.Context, k *keeping) error {
 }
 
 // manifest declares what a host needs to keep itself.
-func (e *enrolment) manifest(k *keeping, identity string) string {
+func (e *enrolment) manifest(k *keeping, identity string) (string, error) {
 	words := []string{hereProgram, "tend", "--here", "--as", e.host.Name, "--from", e.app.from, "--every", k.every.String(), "--identity", hereIdentity}
 	if env := e.project.Settings.Env; env != "" {
 		words = append(words, "--env", env)
@@ -206,9 +210,13 @@ func (e *enrolment) manifest(k *keeping, identity string) string {
 			words = append(words, "--project", inside)
 		}
 	}
+	command, err := unit.Line(words...)
+	if err != nil {
+		return "", err
+	}
 	service := strings.Join([]string{"[Unit]", "Description=jadekettle keeps this host as it is declared", "Wants=network-online.target",
 		"After=network-online.target", "", "[Service]", "Type=notify", "Environment=HOME=/root", "Environment=XDG_STATE_HOME=" + hereFolder + "/state",
-		"Environment=XDG_CACHE_HOME=" + hereFolder + "/cache", "ExecStart=" + unit.Line(words...), "KillMode=mixed", "KillSignal=SIGINT",
+		"Environment=XDG_CACHE_HOME=" + hereFolder + "/cache", "ExecStart=" + command, "KillMode=mixed", "KillSignal=SIGINT",
 		"TimeoutStopSec=10min", "WatchdogSec=3min", "Restart=always", "RestartSec=30", "", "[Install]", "WantedBy=multi-user.target", ""}, "\n")
 	text := fmt.Sprintf("[package.git]\n[dir.%q]\nmode = \"0755\"\nowner = \"root\"\n[file.%q]\ncopy = \"program\"\nmode = \"0755\"\nowner = \"root\"\n"+
 		"[dir.%q]\nmode = \"0700\"\nowner = \"root\"\n", filepath.Dir(hereProgram), hereProgram, hereFolder)
@@ -218,7 +226,7 @@ func (e *enrolment) manifest(k *keeping, identity string) string {
 	unitFile := "/etc/systemd/system/" + hereService + ".service"
 	text += fmt.Sprintf("[file.%q]\ncopy = \"service\"\nmode = \"0644\"\nowner = \"root\"\n", unitFile)
 	text += fmt.Sprintf("[service.%s]\nrunning = true\nboot = true\nafter = [\"package git\"]\nrestart_on = [\"file %s\", \"file %s\"]\n", hereService, unitFile, hereProgram)
-	return text + "#\n" + service
+	return text + "#\n" + service, nil
 }
 
 // apply applies a small project of its own to the host: a manifest and, behind a line with a

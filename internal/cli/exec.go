@@ -55,6 +55,9 @@ func (a *App) execCommand() *cobra.Command {
 			if !yes && !a.agree("Run `"+shell.Join(command...)+"` on", p.Settings.Env, p.hosts) {
 				return a.nothingDone()
 			}
+			if len(command) == 1 {
+				command = []string{"sh", "-c", command[0]}
+			}
 			return a.exec(c.Context(), r, p, command, limit)
 		},
 	}
@@ -80,9 +83,6 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 		return err
 	}
 	defer p.dialer.Close()
-	if len(command) == 1 {
-		command = []string{"sh", "-c", command[0]}
-	}
 	v := &screen.Run{W: a.Out, Width: a.Width, Sources: &screen.Sources{Dir: p.dir}, Words: remedy, Working: a.Err}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))

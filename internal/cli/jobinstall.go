@@ -119,14 +119,26 @@ func (a *App) service(about string, more []string, args ...string) (string, erro
 	if err != nil {
 		return "", err
 	}
-	lines := []string{"[Unit]", "Description=" + unit.Text(about), "Wants=network-online.target", "After=network-online.target", "", "[Service]"}
+	about, err = unit.Text(about)
+	if err != nil {
+		return "", err
+	}
+	lines := []string{"[Unit]", "Description=" + about, "Wants=network-online.target", "After=network-online.target", "", "[Service]"}
 	for _, name := range keptVariables {
 		if v := a.Getenv(name); v != "" {
-			lines = append(lines, "Environment="+unit.Word(name+"="+v))
+			word, err := unit.Word(name + "=" + v)
+			if err != nil {
+				return "", err
+			}
+			lines = append(lines, "Environment="+word)
 		}
 	}
+	command, err := unit.Line(append([]string{self}, args...)...)
+	if err != nil {
+		return "", err
+	}
 	lines = append(lines, more...)
-	lines = append(lines, "ExecStart="+unit.Line(append([]string{self}, args...)...), "KillSignal=SIGINT", "KillMode=mixed", "TimeoutStopSec=10min")
+	lines = append(lines, "ExecStart="+command, "KillSignal=SIGINT", "KillMode=mixed", "TimeoutStopSec=10min")
 	return strings.Join(lines, "\n") + "\n", nil
 }
 
@@ -154,7 +166,11 @@ func (a *App) jobUnits(p *project, j *job.Job) ([]unit.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	timer := []string{"[Unit]", "Description=" + unit.Text("When "+about), "", "[Timer]"}
+	when, err := unit.Text("When " + about)
+	if err != nil {
+		return nil, err
+	}
+	timer := []string{"[Unit]", "Description=" + when, "", "[Timer]"}
 	s := j.Schedule
 	for _, event := range s.Calendar() {
 		timer = append(timer, "OnCalendar="+event)

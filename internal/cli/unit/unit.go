@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
 )
 
@@ -39,24 +40,37 @@ func Of(uid int, config string) Manager {
 }
 
 // Text writes a text that is no command line, such as a description.
-func Text(s string) string { return strings.NewReplacer("%", "%%", "\n", " ", `\`, `\\`).Replace(s) }
+func Text(s string) (string, error) {
+	return strings.NewReplacer("%", "%%", `\`, `\\`).Replace(s), oneLine(s)
+}
 
 // Word writes one word of a command line, as ExecStart takes it: see systemd.service(5).
-func Word(s string) string {
-	s = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "$", "$$", "\n", `\n`, "\t", `\t`).Replace(s)
-	if s == "" || strings.ContainsAny(s, " '\";") {
-		return `"` + s + `"`
+func Word(s string) (string, error) {
+	w := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "$", "$$").Replace(s)
+	if w == "" || strings.ContainsAny(w, " '\";") {
+		w = `"` + w + `"`
 	}
-	return s
+	return w, oneLine(s)
 }
 
 // Line writes a command line.
-func Line(words ...string) string {
+func Line(words ...string) (string, error) {
 	out := make([]string, len(words))
 	for i, w := range words {
-		out[i] = Word(w)
+		var err error
+		if out[i], err = Word(w); err != nil {
+			return "", err
+		}
 	}
-	return strings.Join(out, " ")
+	return strings.Join(out, " "), nil
+}
+
+// oneLine refuses a text that would become further lines of a unit, which root may run.
+func oneLine(s string) error {
+	if value.HasControl(s) {
+		return problem.Errorf("%q has control characters, and a unit is made of lines", s).Remedy("write it in one line of text")
+	}
+	return nil
 }
 
 // Install writes units and lets one of them begin, now and at each boot. What was written is

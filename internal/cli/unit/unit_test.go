@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode"
 )
 
 // TestUnits writes units and takes them away, with a systemctl that notes what it is asked.
@@ -20,7 +21,11 @@ func TestUnits(t *testing.T) {
 	}
 	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
 	m := Manager{Dir: filepath.Join(dir, "units"), User: true}
-	files := []File{{"tide.service", "[Service]\nExecStart=" + Line("/usr/bin/tide", "a b", "100%", `say "x"`, "$HOME", "") + "\n"}, {"tide.timer", "[Timer]\n"}}
+	line, err := Line("/usr/bin/tide", "a b", "100%", `say "x"`, "$HOME", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := []File{{"tide.service", "[Service]\nExecStart=" + line + "\n"}, {"tide.timer", "[Timer]\n"}}
 	if err := m.Install(context.Background(), files, "tide.timer"); err != nil {
 		t.Fatal(err)
 	}
@@ -48,4 +53,22 @@ func TestUnits(t *testing.T) {
 	if err := m.Install(context.Background(), files, "tide.timer"); err == nil || !strings.Contains(err.Error(), "no systemd") {
 		t.Errorf("without systemd: %v", err)
 	}
+}
+
+// FuzzUnitTexts: whatever a text is, it becomes one line of a unit, or none.
+func FuzzUnitTexts(f *testing.F) {
+	for _, s := range []string{"tide", "a\rExecStart=/bin/sh", "a\nb", "a\\", "\u0085", "100% $x \"q\" 'q'", "\x00", ""} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		for _, write := range []func(string) (string, error){Text, Word, func(s string) (string, error) { return Line("/bin/tide", s) }} {
+			out, err := write(s)
+			if err == nil && strings.ContainsFunc(out, unicode.IsControl) {
+				t.Errorf("%q is written as %q", s, out)
+			}
+			if err == nil && strings.HasSuffix(out, `\`) && !strings.HasSuffix(out, `\\`) {
+				t.Errorf("%q goes on in the next line: %q", s, out)
+			}
+		}
+	})
 }

@@ -3,8 +3,10 @@ package expr
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"jadekettle/internal/core/problem"
+	sh "jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
 )
 
@@ -234,6 +236,69 @@ func (t *Text) Eval(vars *Vars) (any, error) {
 		return value.NewSecret(b.String()), nil
 	}
 	return b.String(), nil
+}
+
+// firstPlaceholder is the first character that stands for an expression while a text is split: of
+// the second private use area, whose characters nobody writes.
+const firstPlaceholder = 0x100000
+
+// Words splits the text into words as sh does for a simple command, each ${...} a part of one word
+// whatever it gives. shell is the first character outside of quotes, or $ and ` anywhere but in
+// single ones, that means more to a shell than itself; 0 where there is none.
+func (t *Text) Words() (words []*Text, shell byte) {
+	var line strings.Builder
+	for i, p := range t.parts {
+		if p.prog != nil {
+			line.WriteRune(rune(firstPlaceholder + i))
+			continue
+		}
+		line.WriteString(p.literal)
+	}
+	if shell = meansMore(line.String()); shell != 0 {
+		return nil, shell
+	}
+	for _, word := range sh.Split(line.String()) {
+		out := &Text{at: t.at, text: t.text}
+		literal := func(s string) {
+			if s != "" {
+				out.parts = append(out.parts, part{literal: s})
+			}
+		}
+		at := 0
+		for i, r := range word {
+			if n := int(r) - firstPlaceholder; n >= 0 && n < len(t.parts) {
+				literal(word[at:i])
+				out.parts = append(out.parts, t.parts[n])
+				at = i + utf8.RuneLen(r)
+			}
+		}
+		literal(word[at:])
+		if len(out.parts) == 0 { // a word of nothing, in quotes
+			out.parts = []part{{}}
+		}
+		out.lone = len(out.parts) == 1 && out.parts[0].prog != nil
+		words = append(words, out)
+	}
+	return words, 0
+}
+
+// meansMore finds a character that means more to a shell than itself.
+func meansMore(line string) byte {
+	quote := byte(0)
+	for i := 0; i < len(line); i++ {
+		c := line[i]
+		switch {
+		case c == '\\' && quote != '\'':
+			i++
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote == 0 && (c == '\'' || c == '"'):
+			quote = c
+		case quote != '\'' && strings.IndexByte("$`", c) >= 0, quote == 0 && strings.IndexByte("|&;<>()*?~\n", c) >= 0:
+			return c
+		}
+	}
+	return 0
 }
 
 // Programs lists the expressions in the text.

@@ -72,7 +72,8 @@ var Keys = append([]schema.Key{
 	{Name: "except", Takes: schema.TakesList, Doc: "Targets to take out again."},
 	{Name: "manifests", Takes: schema.TakesList, Doc: "Only tasks of these manifests."},
 	{Name: "labels", Takes: schema.TakesList, Doc: "Only tasks with one of these labels."},
-	{Name: "command", Takes: schema.TakesList, Doc: "What an exec runs: a line for sh, or a program and its words."},
+	{Name: "command", Takes: schema.TakesList, Doc: "What an exec runs: a program and its words, or a line that is split into them " +
+		"as a shell would, each ${...} as a part of one word. Who wants a shell writes [\"sh\", \"-c\", \"...\"]."},
 	{Name: "env", Takes: schema.TakesText, Default: "that of the call", Doc: "The environment."},
 	{Name: "source", Takes: schema.TakesText, Default: "this project", Doc: "A git repository that the project is taken from at each start."},
 	{Name: "revision", Takes: schema.TakesText, Default: "its usual branch", Doc: "The branch, tag or commit of source."},
@@ -188,6 +189,14 @@ func (j *Job) set(a manifest.Key, problems *problem.Problems) bool {
 		texts(&j.Except)
 	case "command":
 		texts(&j.Command)
+		if len(j.Command) == 1 { // no shell sees it: an answer must not become another command
+			words, shell := j.Command[0].Words()
+			if shell != 0 {
+				problems.At(a.Node.Place, fmt.Sprintf("%q is for a shell, and a command runs without one", string(shell)),
+					`put it in single quotes, or write ["sh", "-c", "...", "sh", "${input.KEY}"], where the answer is "$1"`)
+			}
+			j.Command = words
+		}
 	case "manifests":
 		words(&j.Manifests)
 	case "labels":

@@ -1,10 +1,12 @@
 package job
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
 
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -144,4 +146,33 @@ func FuzzLoad(f *testing.F) {
 			a.Take(nil)
 		}
 	})
+}
+
+// TestAnAnswerIsOneArgument of a command in one line, whatever it says, and no shell sees it.
+func TestAnAnswerIsOneArgument(t *testing.T) {
+	command := func(words string) ([]*Job, error) {
+		return load(t, "[job.look]\ndoes = \"exec\"\ntargets = [\"*\"]\ncommand = ["+words+"]\nask.path = {}\n")
+	}
+	vars := &expr.Vars{Input: map[string]any{"path": "/x; rm -rf /etc $(id) `id`\nid"}}
+	for line, want := range map[string][]string{
+		`"ls -l 'a b' /srv/${input.path}/x"`:                  {"ls", "-l", "a b", "/srv/" + vars.Input["path"].(string) + "/x"},
+		`"${input.path}"`:                                     {vars.Input["path"].(string)},
+		`"uptime"`:                                            {"uptime"},
+		`"echo \"${input.path}\" '$HOME | x'"`:                {"echo", vars.Input["path"].(string), "$HOME | x"},
+		`"sh", "-c", "ls \"$1\" | wc", "sh", "${input.path}"`: {"sh", "-c", "ls \"$1\" | wc", "sh", vars.Input["path"].(string)},
+	} {
+		jobs, err := command(line)
+		if err != nil {
+			t.Errorf("%s: %v", line, err)
+			continue
+		}
+		if got, err := Words(jobs[0].Command, vars); err != nil || !slices.Equal(got, want) {
+			t.Errorf("%s is %q (%v), want %q", line, got, err, want)
+		}
+	}
+	for _, line := range []string{"df | tail", "a; b", "a && b", "ls *", "echo $HOME", "echo \\\"$HOME\\\"", "ls > x", "(a)"} {
+		if _, err := command(`"` + line + `"`); err == nil || !strings.Contains(err.Error(), "is for a shell") {
+			t.Errorf("%s: %v", line, err)
+		}
+	}
 }

@@ -14,6 +14,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"unicode"
 )
 
 // Place is a position in a project's file. Line and Col count from 1, Col in
@@ -330,3 +331,7 @@ func Shown(v any) string {
 	s, _ := Text(v)
 	return s
 }
+
+// HasControl says whether a text has control characters: a line break, a carriage return or the
+// like, by which it would become several lines, or others, of a file of lines.
+func HasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/value"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
@@ -97,6 +98,9 @@ func (d *Dialer) Trust(k *HostKey) error {
 		return err
 	}
 	name := knownhosts.Normalize(k.target.hostPort())
+	if value.HasControl(name) || strings.ContainsAny(name, " ,*?!#@|") {
+		return problem.Errorf("%q is not an address that known_hosts takes", name).Remedy("correct the host's address")
+	}
 	var out bytes.Buffer
 	for line := range bytes.Lines(old) {
 		marker, hosts, key, _, _, err := ssh.ParseKnownHosts(line)

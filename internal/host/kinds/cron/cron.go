@@ -82,12 +82,12 @@ func check(_ string, a value.Attrs) (string, error) {
 				Remedy("write minute, hour, day, month and day of the week, such as \"15 3 * * *\"")
 		}
 	}
-	if strings.ContainsAny(a.Text("run"), "\r\n") {
+	if value.HasControl(strings.ReplaceAll(a.Text("run"), "\t", "")) {
 		return "run", problem.Errorf("run has several lines, and cron takes one").Remedy("put them into a script")
 	}
 	for name, v := range a.Table("environment") {
 		text, isText := value.Text(v)
-		if !variable.MatchString(name) || !isText || strings.ContainsAny(text, "\r\n\"") {
+		if !variable.MatchString(name) || !isText || value.HasControl(text) || strings.Contains(text, "\"") {
 			return "environment", problem.Errorf("%s is nothing that cron takes for a variable", name).
 				Remedy("no secrets, no line breaks and no double quotes")
 		}

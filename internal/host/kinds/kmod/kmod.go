@@ -64,7 +64,7 @@ kept_out = true
 			return "kept_out", problem.Errorf("it is to be kept out and to be loaded").Remedy("keep one of them")
 		case !a.Has("loaded") && !a.Has("boot") && !a.Has("kept_out") && !a.Has("options"):
 			return "", problem.Errorf("nothing is said of the module").Remedy("set loaded, boot, kept_out or options")
-		case strings.ContainsAny(a.Text("options"), "\r\n\\"):
+		case value.HasControl(a.Text("options")) || strings.Contains(a.Text("options"), "\\"):
 			return "options", problem.Errorf("the options have several lines").Remedy("write them in one")
 		}
 		return "", nil

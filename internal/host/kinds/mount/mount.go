@@ -80,7 +80,7 @@ absent = true
 		if name == "/" && (a.Has("mounted") && !a.Bool("mounted")) {
 			return "mounted", problem.Errorf("the root file system cannot be unmounted").Remedy("take mounted out")
 		}
-		if w := a.Text("what"); a.Has("what") && (w == "" || strings.HasPrefix(w, "-") || strings.ContainsAny(w, "\r\n")) {
+		if w := a.Text("what"); a.Has("what") && (w == "" || strings.HasPrefix(w, "-") || value.HasControl(w)) {
 			return "what", problem.Errorf("%q is nothing that can be mounted", w).Remedy("write a device, or where it is served")
 		}
 		if t := a.Text("type"); a.Has("type") && !typeForm.MatchString(t) {
@@ -88,7 +88,7 @@ absent = true
 				Remedy("write one such as ext4, xfs, nfs or tmpfs")
 		}
 		for _, o := range a.Texts("options") {
-			if o == "" || strings.ContainsAny(o, ", \t\r\n") {
+			if o == "" || strings.ContainsAny(o, ", ") || value.HasControl(o) {
 				return "options", problem.Errorf("%q is no option", o).Remedy("give each by itself, without spaces")
 			}
 		}

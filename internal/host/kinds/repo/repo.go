@@ -97,7 +97,7 @@ func check(_ string, a value.Attrs) (string, error) {
 	}
 	for _, u := range a.Texts("urls") {
 		p, err := url.Parse(u)
-		if err != nil || p.Scheme == "" || strings.ContainsAny(u, " \t\r\n") {
+		if err != nil || p.Scheme == "" || strings.Contains(u, " ") || value.HasControl(u) {
 			return "urls", problem.Errorf("%q is no address", u).Remedy("write one such as https://packages.example.org/debian")
 		}
 		if p.User != nil {
@@ -107,7 +107,7 @@ func check(_ string, a value.Attrs) (string, error) {
 	}
 	for _, name := range []string{"suites", "components", "architectures"} {
 		for _, word := range a.Texts(name) {
-			if word == "" || strings.ContainsAny(word, " \t\r\n") {
+			if word == "" || strings.Contains(word, " ") || value.HasControl(word) {
 				return name, problem.Errorf("%q is no word", word).Remedy("give each by itself")
 			}
 		}

@@ -83,7 +83,7 @@ system = true
 			}
 		}
 		for _, c := range a.Texts("commands") {
-			if c != "ALL" && !strings.HasPrefix(strings.TrimPrefix(c, "!"), "/") || strings.ContainsAny(c, "\r\n\\") {
+			if c != "ALL" && !strings.HasPrefix(strings.TrimPrefix(c, "!"), "/") || value.HasControl(c) || strings.Contains(c, "\\") {
 				return "commands", problem.Errorf("%q is no command that sudo can be told of", c).
 					Remedy("write its whole path, such as /usr/bin/systemctl")
 			}

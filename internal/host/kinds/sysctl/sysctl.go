@@ -56,7 +56,7 @@ absent = true
 		return []value.Ref{{Kind: "kmod", Name: first}, {Kind: "package", Name: "procps"}}
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
-		if v := a.Text("value"); a.Has("value") && strings.TrimSpace(v) == "" || strings.ContainsAny(v, "\r\n") {
+		if v := a.Text("value"); a.Has("value") && strings.TrimSpace(v) == "" || value.HasControl(strings.ReplaceAll(v, "\t", "")) {
 			return "value", problem.Errorf("the value %s is none that can be set", value.Shown(v)).Remedy("write it in one line")
 		}
 		return "", nil
