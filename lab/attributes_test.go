@@ -51,7 +51,7 @@ var triedElsewhere = map[string]string{
 	"unpack.headers":                    "likewise",
 	"probe.certificate_days":            "kinds/probe: the lab has no certificates",
 	"probe.trust_any_certificate":       "likewise",
-	"command.output_is_secret":          "TestWhatIsClosedIsNotShown: nothing of it is on the host",
+	"command.show_output":               "TestWhatIsClosedIsNotShown: nothing of it is on the host",
 	"package.fetch_limit":               "a limit changes nothing where all is well: TestTriesAndLimits",
 	"download.fetch_limit":              "likewise",
 	"unpack.fetch_limit":                "likewise",

@@ -4,13 +4,11 @@
 package mask
 
 import (
+	"encoding/ascii85"
+	"encoding/base32"
 	"encoding/base64"
 	"encoding/hex"
-	"encoding/json"
-	"html"
-	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 
@@ -19,10 +17,17 @@ import (
 
 // Mask hides the secrets that it was told. The zero Mask hides nothing. It may
 // be used by many goroutines.
+//
+// A secret is hidden as it is, trimmed, and line by line; as shells, Go, C, JSON, JavaScript, HTML,
+// XML, CSV, URLs and mail write it, once or twice over; and in base64, base32, hexadecimal and
+// ascii85, broken into lines or not, also as a part of something longer.
 type Mask struct {
 	mu       sync.Mutex
-	forms    map[string]bool
-	replacer *strings.Replacer // nil while it lags behind the forms
+	secrets  map[string]bool
+	texts    map[string]bool   // as they are
+	encoded  map[string]bool   // in alphabets of their own
+	grouped  map[string]bool   // of ascii85, in which what is beside may be of the secret as well
+	replacer *strings.Replacer // of texts and encoded; nil while it lags behind
 }
 
 // shortest is how long a form must be that is not the secret itself: shorter
@@ -33,17 +38,25 @@ const shortest = 6
 func (m *Mask) Hide(secret string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if secret == "" || m.forms[secret] {
+	if secret == "" || m.secrets[secret] {
 		return
 	}
-	if m.forms == nil {
-		m.forms = map[string]bool{}
+	if m.secrets == nil {
+		m.secrets, m.texts, m.encoded, m.grouped = map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}
 	}
 	m.replacer = nil
-	m.forms[secret] = true
-	for _, form := range forms(secret) {
-		if len(form) >= shortest {
-			m.forms[form] = true
+	m.secrets[secret], m.texts[secret] = true, true
+	for _, t := range parts(secret) {
+		if len(t) >= shortest {
+			m.texts[t] = true
+		}
+		for _, form := range groups(t) {
+			m.grouped[form] = true
+		}
+		for _, form := range encodings(t) {
+			if len(form) >= shortest {
+				m.encoded[form] = true
+			}
 		}
 	}
 }
@@ -51,19 +64,57 @@ func (m *Mask) Hide(secret string) {
 // Replace gives a text without the secrets.
 func (m *Mask) Replace(text string) string {
 	m.mu.Lock()
+	if len(m.secrets) == 0 {
+		m.mu.Unlock()
+		return text
+	}
+	texts, encoded, grouped := longestFirst(m.texts), longestFirst(m.encoded), longestFirst(m.grouped)
 	if m.replacer == nil {
-		m.replacer = newReplacer(m.forms)
+		m.replacer = newReplacer(longestFirst(m.texts, m.encoded))
 	}
 	r := m.replacer
 	m.mu.Unlock()
-	return r.Replace(text)
+	text = r.Replace(text)
+	const beside = 5 // characters of one group
+	cuts := append(squeezed(text, "\r\n\t :-").find(encoded, 0), squeezed(text, "\r\n\t ").find(grouped, beside)...)
+	text = hide(text, value.Hidden, cuts)
+	for _, e := range []struct {
+		marks string
+		read  step
+	}{{"%", percent}, {"%+", percent}, {"=", words}, {"=\r", printable}, {"=_", printable}, {`\`, backslash}, {"&", entity}, {`"`, doubled}, {"'", doubled},
+		{"'", inShell}} {
+		v := decode(text, e.marks, e.read)
+		if v == nil {
+			continue
+		}
+		cuts := v.find(texts, 0)
+		if twice := v.over(e.marks, e.read); twice != nil {
+			cuts = append(cuts, twice.find(texts, 0)...)
+		}
+		text = hide(text, value.Hidden, cuts)
+	}
+	return text
 }
 
-// newReplacer takes the longest first, so that one secret that is part of
-// another leaves nothing of it behind.
-func newReplacer(forms map[string]bool) *strings.Replacer {
-	list := value.Keys(forms)
+// inShell reads how a quote is written between quotes of sh.
+func inShell(s string) ([]byte, int) {
+	if strings.HasPrefix(s, `'\''`) {
+		return []byte{'\''}, 4
+	}
+	return nil, 0
+}
+
+// longestFirst lists texts so that one that is part of another leaves nothing of it behind.
+func longestFirst(sets ...map[string]bool) []string {
+	var list []string
+	for _, set := range sets {
+		list = append(list, value.Keys(set)...)
+	}
 	slices.SortStableFunc(list, func(a, b string) int { return len(b) - len(a) })
+	return list
+}
+
+func newReplacer(list []string) *strings.Replacer {
 	pairs := make([]string, 0, 2*len(list))
 	for _, f := range list {
 		pairs = append(pairs, f, value.Hidden)
@@ -71,45 +122,53 @@ func newReplacer(forms map[string]bool) *strings.Replacer {
 	return strings.NewReplacer(pairs...)
 }
 
-// forms gives how programs write a text, besides as it is: trimmed, line by
-// line, and each of these quoted and encoded.
-func forms(secret string) []string {
-	texts := []string{secret, strings.TrimSpace(secret)}
+// parts gives what of a secret is hidden alone: all of it, and each line, trimmed too.
+func parts(secret string) []string {
+	out := []string{secret, strings.TrimSpace(secret)}
 	for line := range strings.Lines(secret) {
-		texts = append(texts, strings.TrimRight(line, "\r\n"), strings.TrimSpace(line))
+		out = append(out, strings.TrimRight(line, "\r\n"), strings.TrimSpace(line))
 	}
+	return slices.DeleteFunc(out, func(s string) bool { return s == "" })
+}
+
+// encodings gives the parts that a text has in common with what encoders make of whatever it
+// stands in: those whose units are several bytes at each offset.
+func encodings(t string) []string {
 	var out []string
-	for _, t := range texts {
-		if t == "" {
-			continue
+	if len(t) < shortest {
+		return nil
+	}
+	digits := hex.EncodeToString([]byte(t))
+	out = append(out, digits, strings.ToUpper(digits))
+	for offset := range 3 {
+		part := common(t, offset, 6, base64.RawStdEncoding.EncodeToString)
+		out = append(out, part, strings.NewReplacer("+", "-", "/", "_").Replace(part))
+	}
+	for offset := range 5 {
+		part := common(t, offset, 5, base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString)
+		out = append(out, part, strings.ToLower(part), common(t, offset, 5, base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString))
+	}
+	return append(out, base64.StdEncoding.EncodeToString([]byte(t)), base64.URLEncoding.EncodeToString([]byte(t)))
+}
+
+// groups gives what ascii85 makes of the whole groups of four bytes in a text, at each offset.
+func groups(t string) []string {
+	var out []string
+	for from := range 4 {
+		if len(t) >= from+8 {
+			group := t[from : from+(len(t)-from)/4*4]
+			to := make([]byte, ascii85.MaxEncodedLen(len(group)))
+			out = append(out, string(to[:ascii85.Encode(to, []byte(group))]))
 		}
-		out = append(out, t, strings.ReplaceAll(t, "'", `'\''`), unquoted(strconv.Quote(t)),
-			unquoted(strconv.QuoteToASCII(t)),
-			url.QueryEscape(t), url.PathEscape(t), html.EscapeString(t), hex.EncodeToString([]byte(t)),
-			strings.ToUpper(hex.EncodeToString([]byte(t))))
-		if doc, err := json.Marshal(t); err == nil {
-			out = append(out, unquoted(string(doc)))
-		}
-		out = append(out, inBase64(t)...)
 	}
 	return out
 }
 
-func unquoted(s string) string { return s[1 : len(s)-1] }
-
-// inBase64 gives the parts that a text has in common with the base64 of
-// whatever it stands in, at each of the three offsets, in both alphabets.
-func inBase64(t string) []string {
-	if len(t) < shortest {
-		return nil
-	}
-	var out []string
-	for offset := range 3 {
-		whole := base64.RawStdEncoding.EncodeToString([]byte("\x00\x00"[:offset] + t))
-		first := (offset*8 + 5) / 6       // characters that depend on what stands before
-		last := (offset*8 + len(t)*8) / 6 // and on what follows
-		part := whole[first:max(first, min(last, len(whole)))]
-		out = append(out, part, strings.NewReplacer("+", "-", "/", "_").Replace(part))
-	}
-	return append(out, base64.StdEncoding.EncodeToString([]byte(t)), base64.URLEncoding.EncodeToString([]byte(t)))
+// common gives the characters that depend on the text alone, where it stands behind so many bytes
+// of a unit, and each character is so many bits.
+func common(t string, offset, bits int, encode func([]byte) string) string {
+	whole := encode([]byte("\x00\x00\x00\x00"[:offset] + t))
+	first := (offset*8 + bits - 1) / bits
+	last := (offset*8 + len(t)*8) / bits
+	return whole[first:max(first, min(last, len(whole)))]
 }

@@ -1,12 +1,29 @@
 package mask
 
 import (
+	"encoding/ascii85"
+	"encoding/base32"
 	"encoding/base64"
+	"encoding/csv"
+	"encoding/gob"
 	"encoding/hex"
 	"encoding/json"
+	"encoding/pem"
+	"encoding/xml"
+	"fmt"
+	"html"
+	"io"
+	"mime"
+	"mime/quotedprintable"
 	"net/url"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
+	"text/template"
+	"unicode"
+	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // TestNoFormIsLeft puts secrets into texts as programs write them.
@@ -54,4 +71,111 @@ func TestNothingIsHiddenByNothing(t *testing.T) {
 	if got := m.Replace("a fox, a year"); got != "a fox, a year" {
 		t.Errorf("lines of one letter are hidden: %q", got)
 	}
+}
+
+// encoders are those of the standard library that write a text as text.
+var encoders = map[string]func(s string) string{
+	"base64":         func(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) },
+	"base64 of URLs": func(s string) string { return base64.RawURLEncoding.EncodeToString([]byte(s)) },
+	"base64 in lines": func(s string) string {
+		out := base64.StdEncoding.EncodeToString([]byte("keeper:" + s + strings.Repeat("x", 90)))
+		for i := 16; i < len(out); i += 17 {
+			out = out[:i] + "\r\n" + out[i:]
+		}
+		return out
+	},
+	"pem": func(s string) string {
+		return string(pem.EncodeToMemory(&pem.Block{Type: "TIDE", Bytes: []byte("more: " + s)}))
+	},
+	"base32":      func(s string) string { return base32.StdEncoding.EncodeToString([]byte("a" + s + "bc")) },
+	"hex":         func(s string) string { return hex.EncodeToString([]byte(s)) },
+	"hex, apart":  func(s string) string { return fmt.Sprintf("% X", s) },
+	"hex, colons": func(s string) string { return strings.ReplaceAll(fmt.Sprintf("% x", s), " ", ":") },
+	"ascii85": func(s string) string {
+		to := make([]byte, ascii85.MaxEncodedLen(len(s)+3))
+		return string(to[:ascii85.Encode(to, []byte("abc"+s))])
+	},
+	"json": func(s string) string { out, _ := json.Marshal(s); return string(out) },
+	"json in json": func(s string) string {
+		out, _ := json.Marshal(s)
+		out, _ = json.Marshal(string(out))
+		return string(out)
+	},
+	"json, slashes":   func(s string) string { out, _ := json.Marshal(s); return strings.ReplaceAll(string(out), "/", `\/`) },
+	"json, uppercase": func(s string) string { return strings.ReplaceAll(ascii(s), `\u00e`, `\u00E`) },
+	"go":              strconv.Quote,
+	"go, ascii":       strconv.QuoteToASCII,
+	"html":            html.EscapeString,
+	"xml":             func(s string) string { var b strings.Builder; xml.EscapeText(&b, []byte(s)); return b.String() },
+	"javascript":      template.JSEscapeString,
+	"query":           url.QueryEscape,
+	"path":            url.PathEscape,
+	"path, lowercase": func(s string) string { return lowerHex(url.PathEscape(s)) },
+	"path, slashes":   func(s string) string { return strings.ReplaceAll(lowerHex(url.PathEscape(s)), "%2f", "/") },
+	"url": func(s string) string {
+		return (&url.URL{Scheme: "https", Host: "example.org", Path: "/" + s, User: url.UserPassword("a", s)}).String()
+	},
+	"csv": func(s string) string {
+		var b strings.Builder
+		w := csv.NewWriter(&b)
+		w.Write([]string{s, "x"})
+		w.Flush()
+		return b.String()
+	},
+	"printable": func(s string) string {
+		var b strings.Builder
+		w := quotedprintable.NewWriter(&b)
+		io.WriteString(w, s)
+		w.Close()
+		return b.String()
+	},
+	"mail":         func(s string) string { return mime.QEncoding.Encode("utf-8", s) },
+	"mail, base64": func(s string) string { return mime.BEncoding.Encode("utf-8", s) },
+	"gob":          func(s string) string { var b strings.Builder; gob.NewEncoder(&b).Encode(s); return b.String() },
+	"sh":           func(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" },
+}
+
+var hexPair = regexp.MustCompile("%[0-9A-F]{2}")
+
+func lowerHex(s string) string { return hexPair.ReplaceAllStringFunc(s, strings.ToLower) }
+
+// ascii writes JSON without a character above ASCII.
+func ascii(s string) string {
+	var b strings.Builder
+	for _, u := range utf16.Encode([]rune(s)) {
+		if u < 0x80 && u >= ' ' && u != '"' && u != '\\' {
+			b.WriteRune(rune(u))
+		} else {
+			fmt.Fprintf(&b, `\u%04x`, u)
+		}
+	}
+	return b.String()
+}
+
+// FuzzNoEncodingShowsASecret holds every encoder to it: of the one text only the place is left that
+// the secret was at.
+func FuzzNoEncodingShowsASecret(f *testing.F) {
+	for _, s := range []string{"tide-2024!", "it's \"salt\" & <water>", "ä-ünïcode-ß/+ %41 =3D", `a\b/c_d e`, "two\nlines of it", "x/y?z=1&w=%2f",
+		"🌊 high water", strings.Repeat("long ", 30)} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if len(s) < 8 || len(s) > 300 || !utf8.ValidString(s) || strings.ContainsFunc(s, func(r rune) bool { return r != '\n' && !unicode.IsPrint(r) || r == utf8.RuneError }) ||
+			strings.TrimSpace(s) != s || strings.Trim(s, "(secret) ") == "" {
+			t.Skip()
+		}
+		var m Mask
+		m.Hide(s)
+		other := strings.Repeat("0", len(s))
+		for name, encode := range encoders {
+			if name == "ascii85" && len(s) < 12 { // of which no two groups are whole
+				continue
+			}
+			form := encode(s)
+			got := m.Replace("before " + form + " after")
+			if strings.Contains(got, s) || got == "before "+form+" after" && form != encode(other) {
+				t.Errorf("%s of %q is left: %q", name, s, got)
+			}
+		}
+	})
 }

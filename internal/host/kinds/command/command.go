@@ -45,8 +45,8 @@ var about = &schema.Kind{
 			Examples: []string{`{ TZ = "UTC", GAUGES = 4 }`}},
 		{Name: "input", Type: schema.Quiet, Doc: "What it reads from its standard input; this may be a secret.",
 			Examples: []string{`"${data.feed.token}"`}},
-		{Name: "output_is_secret", Type: schema.Bool, Default: "false", Doc: "Whether nothing of its output is shown.",
-			Examples: []string{"true"}},
+		{Name: "show_output", Type: schema.Bool, Default: "true, unless its input is secret",
+			Doc: "Whether what it prints may be shown and kept when it fails.", Examples: []string{"false"}},
 		{Name: "timeout", Type: schema.Duration, Default: `"10m"`, Doc: "How long it may take.",
 			Examples: []string{`"2h"`}},
 	},
@@ -159,10 +159,17 @@ func (commands) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, er
 	return state{env.Did[t.Ref]}, nil
 }
 
+// quiet says whether nobody sees what a command prints: one that is given a secret may print it in
+// a form that nothing knows.
+func quiet(t plan.Task) bool {
+	_, secret := t.Attrs.Secret("input")
+	return !t.Attrs.Bool("show_output") && (secret || t.Attrs.Has("show_output"))
+}
+
 // prepared is the command with all that stands around it.
 func prepared(env *kind.Env, t plan.Task) (machine.Command, error) {
 	c := machine.Command{Args: t.Attrs.Texts("run"), Folder: t.Attrs.Text("folder"), Stdin: t.Attrs.Text("input"),
-		Makes: t.Attrs.Text("done_if_exists"), Quiet: t.Attrs.Bool("output_is_secret")}
+		Makes: t.Attrs.Text("done_if_exists"), Quiet: quiet(t)}
 	if t.Attrs.Has("script") {
 		c.Args = []string{"sh", "-c", t.Attrs.Text("script")}
 	}
@@ -245,8 +252,9 @@ func (commands) Write(ctx context.Context, env *kind.Env, w kind.Differing[state
 		if w.Task.Attrs.Has("script") {
 			failed.Program = "the script"
 		}
-		if w.Task.Attrs.Bool("output_is_secret") {
+		if quiet(w.Task) {
 			failed.Output, failed.Last = machine.KeptText(""), value.Hidden
+			err = problem.Errorf("%w", err).Remedy("set show_output = true to see what it prints")
 		}
 	}
 	if err != nil {

@@ -177,6 +177,9 @@ func run(ctx context.Context, env *kind.Env, t plan.Task, program, verb string, 
 	var failed *machine.CommandError
 	if errors.As(err, &failed) {
 		failed.Program = "the kind's program, asked to " + verb + ","
+		if value.HoldsSecret(map[string]any(t.Attrs)) { // which it may print in a form that nothing knows
+			failed.Output, failed.Last = machine.KeptText(""), value.Hidden
+		}
 	}
 	if err != nil {
 		return Answer{}, err
