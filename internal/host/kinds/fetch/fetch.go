@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"path"
 	"regexp"
 	"strings"
@@ -238,8 +239,16 @@ func (w wanted) run(ctx context.Context) error {
 	m := w.env.Machine
 	switch {
 	case m.Look("curl"):
-		c.Args = []string{"curl", "-fsSL", "--proto", "=http,https", "--connect-timeout", "30", "--retry", "3",
-			"-C", "-", "-o", w.path, "-K", "-", "--", w.address}
+		address, how := w.address, "-fsSL"
+		if len(headers) > 0 { // which curl would send to wherever it is led
+			var err error
+			if address, headers, err = w.led(ctx, c, headers); err != nil {
+				return err
+			}
+			how = "-fsS"
+		}
+		c.Args = []string{"curl", how, "--proto", "=http,https", "--connect-timeout", "30", "--retry", "3",
+			"-C", "-", "-o", w.path, "-K", "-", "--", address}
 		c.Stdin = Config(headers)
 	case len(headers) > 0:
 		return problem.Errorf("only curl takes headers without showing them to others on the host").
@@ -253,6 +262,41 @@ func (w wanted) run(ctx context.Context) error {
 	}
 	_, err := machine.Do(ctx, m, c, nil)
 	return err
+}
+
+// mostHops is how often a request may be led elsewhere; as many as curl follows by itself
+// would be too many to ask for one by one.
+const mostHops = 10
+
+// led follows where an address leads, and gives the headers that may be sent there: none once it is
+// another host, port or scheme. From https it is not led to http.
+func (w wanted) led(ctx context.Context, c machine.Command, headers map[string]any) (string, map[string]any, error) {
+	at := w.address
+	for range mostHops {
+		c.Args = []string{"curl", "-sS", "--max-redirs", "0", "--proto", "=http,https", "--connect-timeout", "30", "--retry", "3",
+			"-r", "0-0", "-o", "/dev/null", "-w", "%{http_code} %{redirect_url}", "-K", "-", "--", at}
+		c.Stdin, c.Makes = Config(headers), ""
+		out, err := machine.Do(ctx, w.env.Machine, c, nil)
+		if err != nil {
+			return "", nil, err
+		}
+		code, next, _ := strings.Cut(strings.TrimSpace(out.Stdout), " ")
+		if !strings.HasPrefix(code, "3") || next == "" {
+			return at, headers, nil
+		}
+		from, err1 := url.Parse(at)
+		to, err2 := url.Parse(next)
+		switch {
+		case err1 != nil || err2 != nil || strings.HasPrefix(next, "-"):
+			return "", nil, problem.Errorf("%s leads to what is not an address", at)
+		case from.Scheme == "https" && to.Scheme != "https":
+			return "", nil, problem.Errorf("%s leads to %s, which is not encrypted", at, next).Remedy("declare the address that is meant")
+		case from.Scheme != to.Scheme || from.Host != to.Host:
+			headers = nil
+		}
+		at = next
+	}
+	return "", nil, problem.Errorf("%s leads on and on", w.address).Remedy("declare the address that is meant")
 }
 
 // Config writes headers as curl reads them from its standard input, out of

@@ -28,12 +28,19 @@ type server struct {
 	cutAt    int // how much comes before the cable is cut; 0 for all
 	noParts  bool
 	calls    []machine.Command
+	leads    map[string]string // where addresses lead
 }
 
 func (s *server) Look(program string) bool { return slices.Contains(s.programs, program) }
 
 func (s *server) Run(_ context.Context, c machine.Command) (machine.Output, error) {
 	s.calls = append(s.calls, c)
+	if c.Makes == "" { // a look at where it leads
+		if to := s.leads[c.Args[len(c.Args)-1]]; to != "" {
+			return machine.Output{Stdout: "302 " + to}, nil
+		}
+		return machine.Output{Stdout: "206 "}, nil
+	}
 	d, err := s.Dir(path.Dir(c.Makes))
 	if err != nil {
 		return machine.Output{}, err
@@ -123,6 +130,40 @@ func TestACutIsGoneOnWith(t *testing.T) {
 	}
 }
 
+// TestHeadersStayWhereTheyBelong: what is led to another host takes no header along.
+func TestHeadersStayWhereTheyBelong(t *testing.T) {
+	const elsewhere = "https://mirror.example.org/tides"
+	for _, c := range []struct {
+		leads map[string]string
+		at    string // what is fetched in the end, or what is wrong
+		sent  bool
+	}{
+		{nil, address, true},
+		{map[string]string{address: address + "/2"}, address + "/2", true},
+		{map[string]string{address: elsewhere}, elsewhere, false},
+		{map[string]string{address: elsewhere, elsewhere: address + "/3"}, address + "/3", false},
+		{map[string]string{address: address}, "leads on and on", false},
+		{map[string]string{address: strings.Replace(elsewhere, "https", "http", 1)}, "is not encrypted", false},
+	} {
+		s, env := newServer(t)
+		s.programs, s.leads = []string{"curl"}, c.leads
+		_, err := fetch.File(t.Context(), env, task(value.Attrs{"sha256": tidesSum, "headers": map[string]any{"X-Token": value.NewSecret("tide")}}), address)
+		last := s.calls[len(s.calls)-1]
+		got := last.Args[len(last.Args)-1]
+		if err != nil {
+			got = err.Error()
+		}
+		if !strings.Contains(got, c.at) || err == nil && strings.Contains(last.Stdin, "tide") != c.sent {
+			t.Errorf("%v: %s, sent %q", c.leads, got, last.Stdin)
+		}
+		for _, call := range s.calls {
+			if strings.Contains(call.Args[len(call.Args)-1], "mirror") && call.Stdin != "" {
+				t.Errorf("%v: the other host is sent %q", c.leads, call.Stdin)
+			}
+		}
+	}
+}
+
 // TestProgramsThatFetch holds each to what others on the host may see of it.
 func TestProgramsThatFetch(t *testing.T) {
 	const helper = "/usr/lib/apt/apt-helper"
@@ -139,7 +180,7 @@ func TestProgramsThatFetch(t *testing.T) {
 		{[]string{helper}, nil, "", helper + " -o APT::Sandbox::User=root download-file URL PART | | "},
 		{nil, nil, "", "error: this host has neither curl nor wget"},
 		{[]string{"wget"}, value.Attrs{"headers": secret}, "", "error: only curl takes headers"},
-		{[]string{"curl"}, value.Attrs{"headers": secret}, "", "curl -fsSL --proto =http,https --connect-timeout 30 " +
+		{[]string{"curl"}, value.Attrs{"headers": secret}, "", "curl -fsS --proto =http,https --connect-timeout 30 " +
 			"--retry 3 -C - " +
 			"-o PART -K - -- URL | header = \"Accept: text/plain\"\nheader = \"Authorization: Bearer \\\"rip\\\\tide\\\"\"\n | "},
 		{[]string{"wget"}, nil, "PATH=/x\nexport https_proxy=\"http://192.0.2.9:3128\"\nNO_PROXY='a'\n",
@@ -171,7 +212,7 @@ func TestProgramsThatFetch(t *testing.T) {
 		if err != nil {
 			got = "error: " + strings.TrimPrefix(problem.From(err).What, address+" cannot be fetched: ")
 		} else {
-			call := s.calls[0]
+			call := s.calls[len(s.calls)-1]
 			line := strings.NewReplacer(at, "PART", address, "URL").Replace(strings.Join(call.Args, " "))
 			got = fmt.Sprintf("%s | %s| %s", line, call.Stdin, strings.Join(call.Env, " "))
 			if call.Stdin != "" {

@@ -31,6 +31,10 @@ func (h *Machine) curl(c machine.Command, out io.Writer) int {
 		return 0
 	}
 	to := c.Args[at+1]
+	if to == "/dev/null" { // only a look at where the address leads
+		fmt.Fprint(out, map[bool]string{true: "200 ", false: "404 "}[ok])
+		return 0
+	}
 	if !ok {
 		fmt.Fprint(out, "curl: (22) The requested URL returned error: 404\n")
 		return 22
