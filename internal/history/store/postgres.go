@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -52,6 +54,9 @@ const connections = 4
 func startServer(address string) (*database, error) {
 	o := onServer{shown(address)}
 	conf, err := pgx.ParseConfig(address)
+	if err == nil {
+		conf, err = checked(address, conf)
+	}
 	if err != nil {
 		return nil, problem.Errorf("the history's url is none that PostgreSQL knows: %s", plainURL(err)).
 			Remedy(`write postgres://USER@HOST/DATABASE as [history] url in jadekettle.toml`)
@@ -75,6 +80,32 @@ func startServer(address string) (*database, error) {
 		return nil, err
 	}
 	return db, nil
+}
+
+// checked has a server on another machine prove who it is, by a certificate for its name, unless the
+// URL says otherwise: else a password, and what runs tell, would go in the clear to whoever answers.
+func checked(address string, conf *pgx.ConnConfig) (*pgx.ConnConfig, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	q := u.Query()
+	hosts := []string{conf.Host}
+	for _, f := range conf.Fallbacks {
+		hosts = append(hosts, f.Host)
+	}
+	if q.Has("sslmode") || !slices.ContainsFunc(hosts, elsewhere) {
+		return conf, nil
+	}
+	q.Set("sslmode", "verify-full")
+	u.RawQuery = q.Encode()
+	return pgx.ParseConfig(u.String())
+}
+
+// elsewhere says whether a server is on another machine.
+func elsewhere(host string) bool {
+	at, err := netip.ParseAddr(host)
+	return !strings.HasPrefix(host, "/") && host != "localhost" && (err != nil || !at.IsLoopback())
 }
 
 // plainURL leaves the URL itself out of what is wrong with it, which may hold a password.
@@ -286,6 +317,11 @@ func (o onServer) wrong(err error) error {
 }
 
 func (o onServer) away(err error) error {
+	if text := err.Error(); strings.Contains(text, "certificate") || strings.Contains(text, "refused TLS") {
+		return problem.Errorf("the history %s: %w (%s)", o.place, errAway, err).
+			Remedy("give the server a certificate for its name, or say in [history] url how it proves who it is: " +
+				"?sslrootcert=FILE, or another sslmode")
+	}
 	return problem.Errorf("the history %s: %w (%s)", o.place, errAway, err).
 		Remedy("see whether PostgreSQL runs there and can be reached from here")
 }

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -257,4 +259,40 @@ func BenchmarkTenControllers(b *testing.B) {
 			}
 		}
 	})
+}
+
+// TestAServerElsewhereProvesWhoItIs unless its URL says otherwise.
+func TestAServerElsewhereProvesWhoItIs(t *testing.T) {
+	t.Setenv("PGSSLMODE", "disable")
+	for address, want := range map[string]string{
+		"postgres://kettle@db.example.org/kettle":                               "db.example.org",
+		"postgres://kettle@192.0.2.9/kettle":                                    "192.0.2.9",
+		"postgres://kettle@localhost,db.example.org/kettle":                     "db.example.org",
+		"postgres://kettle@localhost/kettle":                                    "",
+		"postgres://kettle@[::1]/kettle":                                        "",
+		"postgres:///kettle?host=/run/postgresql":                               "",
+		"postgres://kettle@db.example.org/kettle?sslmode=disable":               "",
+		"postgres://kettle@db.example.org/kettle?sslmode=verify-full&port=5433": "db.example.org",
+	} {
+		conf, err := pgx.ParseConfig(address)
+		if err == nil {
+			conf, err = checked(address, conf)
+		}
+		if err != nil {
+			t.Fatal(address, err)
+		}
+		got := ""
+		for _, one := range append([]*pgconn.FallbackConfig{{Host: conf.Host, TLSConfig: conf.TLSConfig}}, conf.Fallbacks...) {
+			if one.TLSConfig == nil {
+				if want != "" && elsewhere(one.Host) {
+					t.Errorf("%s: without TLS to %s", address, one.Host)
+				}
+			} else if !one.TLSConfig.InsecureSkipVerify && elsewhere(one.Host) {
+				got = one.TLSConfig.ServerName
+			}
+		}
+		if got != want {
+			t.Errorf("%s: it is checked that it is %q, want %q", address, got, want)
+		}
+	}
 }
