@@ -550,6 +550,27 @@ func TestHostsThatLie(t *testing.T) {
 				strings.Repeat("x", 900<<10)}}) == nil; i++ {
 			}
 		},
+		"a long name of a run": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Collected: &wire.Collected{Run: strings.Repeat("x", 300)}})
+		},
+		"more runs than a host keeps": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce)
+			c := wire.NewConn(nil, out)
+			for i := 0; c.Send(wire.Message{Collected: &wire.Collected{Run: fmt.Sprint(i)}}) == nil; i++ {
+			}
+		},
+		"a long name of what blocked": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: plan.Blocked, BlockedBy: value.Ref{Kind: "file", Name: strings.Repeat("/x", 5000)}}}}})
+		},
+		"a long text of a change": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: plan.Changed, Changes: []plan.Change{{What: "mode", Was: strings.Repeat("7", 300<<10)}}}}}})
+		},
+		"a long name of what it takes away": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: plan.Unchanged}}}}, wire.Message{Leaving: &wire.Leaving{Refs: []value.Ref{{Kind: "file", Name: strings.Repeat("/x", 5000)}}}})
+		},
 		"many small results": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce)
 			c := wire.NewConn(nil, out)

@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -119,7 +120,7 @@ func (t *talk) foreseen(m *wire.Foreseen) error {
 		return fmt.Errorf("%w: what it foresees, which nobody asked for", wire.ErrFrame)
 	}
 	for _, r := range m.List {
-		if err := t.hold(size(r)); err != nil {
+		if err := cmp.Or(fits(r), t.hold(size(r))); err != nil {
 			return err
 		}
 		if r.ID < len(t.plan.Tasks) && r.ID >= 0 {

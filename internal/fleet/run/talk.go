@@ -326,7 +326,8 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 			return errors.New("it ended without telling how all tasks went")
 		}
 		for _, l := range m.Done.Leftovers {
-			if err := t.hold(size(plan.Result{Ref: l.Ref, Changes: l.Changes, Message: l.Why})); err != nil {
+			r := plan.Result{Ref: l.Ref, Changes: l.Changes, Message: l.Why}
+			if err := cmp.Or(fits(r), t.hold(size(r))); err != nil {
 				return err
 			}
 		}
@@ -512,6 +513,9 @@ func (t *talk) results(list []plan.Result) error {
 		if !slices.Contains(drifts, r.Drift) {
 			return fmt.Errorf("%w: a reason that there is not", wire.ErrFrame)
 		}
+		if err := fits(r); err != nil {
+			return err
+		}
 		if err := t.hold(size(r)); err != nil {
 			return err
 		}
@@ -557,7 +561,7 @@ func (t *talk) takesAway(refs []value.Ref) error {
 	longer := *t.plan
 	longer.Tasks = slices.Clone(longer.Tasks)
 	for _, ref := range refs {
-		if err := t.hold(256 + len(ref.Name)); err != nil {
+		if err := cmp.Or(fitsRef(ref), t.hold(256+len(ref.Name))); err != nil {
 			return err
 		}
 		longer.Tasks = append(longer.Tasks, plan.Task{ID: len(longer.Tasks), Ref: ref, Absent: t.start.Undo == nil,
@@ -619,6 +623,35 @@ func (t *talk) ask(id int) error {
 	return nil
 }
 
+// What a result may be at most: more than any worker sends, and little enough that what is made of
+// it, for the screen, as JSON and in the history, stays small.
+const (
+	maxWord      = 256       // bytes of a run's name, of who ran it, of a digest
+	maxName      = 8 << 10   // bytes of a kind and a name, and of what a change is about
+	maxSaid      = 256 << 10 // bytes of a text; a worker cuts them at half of that
+	maxCollected = 1 << 12   // runs of which a host may have kept results back
+)
+
+// fits refuses a result of a host that no worker would send.
+func fits(r plan.Result) error {
+	bad := fitsRef(r.Ref) != nil || fitsRef(r.BlockedBy) != nil || len(r.By) > maxWord || len(r.Digest) > maxWord ||
+		max(len(r.Message), len(r.Do), len(r.Output)) > maxSaid
+	for _, c := range slices.Concat(r.Changes, r.Written) {
+		bad = bad || len(c.What) > maxName || max(len(c.Was), len(c.Becomes), len(c.Diff)) > maxSaid
+	}
+	if bad {
+		return fmt.Errorf("%w: a result that is too large", wire.ErrFrame)
+	}
+	return nil
+}
+
+func fitsRef(ref value.Ref) error {
+	if len(ref.Kind)+len(ref.Name) > maxName {
+		return fmt.Errorf("%w: a name that is too long", wire.ErrFrame)
+	}
+	return nil
+}
+
 // size is what a result takes in memory besides its text, which was counted as
 // it came.
 func size(r plan.Result) int { return 512 + 128*(len(r.Changes)+len(r.Written)) }
@@ -627,8 +660,11 @@ func (t *talk) collect(c *wire.Collected) error {
 	if err := t.hold(256); err != nil {
 		return err
 	}
+	if len(c.Run) > maxWord || len(t.out.Collected) > maxCollected {
+		return fmt.Errorf("%w: runs that it kept back, too many or with no name of one", wire.ErrFrame)
+	}
 	for _, r := range c.Results {
-		if err := t.hold(size(r)); err != nil {
+		if err := cmp.Or(fits(r), t.hold(size(r))); err != nil {
 			return err
 		}
 	}
