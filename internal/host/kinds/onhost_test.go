@@ -300,7 +300,7 @@ func TestKindsOnAHost(t *testing.T) {
 			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> there, mode:  -> 0644, content:  -> 1 " +
 				"byte", ""},
 			{"dir /srv/tide", value.Attrs{"absent": true}, "existence: there -> absent", "error"},
-			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: there -> absent", ""},
+			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: there -> absent, contents: 1 file and 0 folders -> absent", ""},
 			{"dir /etc/os-release", nil, "error: /etc/os-release is there but no folder", ""},
 		}},
 		"accounts": {spec: folder.Spec{Accounts: []string{"ldap:x:5000:5000::/home/ldap:/bin/sh"}}, steps: []step{

@@ -71,6 +71,10 @@ only_declared = true
 		if a.Bool("absent") && name == "/" {
 			return "absent", problem.Errorf("the root folder cannot be absent").Remedy("take the declaration out")
 		}
+		if a.Bool("absent") && isSystem(name) {
+			return "absent", problem.Errorf("%s is a folder of the system, which cannot be removed", name).
+				Remedy("declare what in it is to be absent")
+		}
 		if a.Has("with_contents") && !a.Bool("absent") {
 			return "with_contents", problem.Errorf("with_contents only says how to remove a folder").
 				Remedy("set absent = true or take it out")
@@ -83,8 +87,8 @@ only_declared = true
 				return attr, problem.Errorf("%s only goes with copy", attr).Remedy("give copy, or take it out")
 			}
 		}
-		if a.Bool("only_declared") && strings.Count(name, "/") < 2 {
-			return "only_declared", problem.Errorf("only_declared would take away what the system keeps in %s", name).
+		if a.Bool("only_declared") && (strings.Count(name, "/") < 2 || isSystem(name)) {
+			return "only_declared", problem.Errorf("only_declared would remove what the system keeps in %s", name).
 				Remedy("copy into a folder below it")
 		}
 		return "", nil
@@ -106,6 +110,7 @@ type state struct {
 	own   kind.Ownership
 	tree  []entry  // of a copy, or what goes of it
 	stays []string // what else is in a folder that leaves
+	holds holding  // of a folder that goes with its contents
 }
 
 // Read looks at a folder.
@@ -149,7 +154,9 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	case err == nil && !t.Absent:
 		err = st.own.Refused(env, t, false)
 	case err == nil && t.Attrs.Bool("with_contents"):
-		err = env.Removable(t.Ref.Name)
+		if err = env.Removable(t.Ref.Name); err == nil {
+			err = st.holds.count(env, t.Ref.Name)
+		}
 	}
 	switch {
 	case err != nil:
@@ -168,7 +175,10 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 func (dirs) Compare(t plan.Task, st state) []plan.Change {
 	switch {
 	case t.Absent && st.there && len(st.stays) == 0:
-		return []plan.Change{kind.Existence(true)}
+		for i := range st.tree {
+			st.holds.add(st.tree[i].isDir)
+		}
+		return append([]plan.Change{kind.Existence(true)}, st.holds.changes()...)
 	case t.Absent && !st.there:
 		return nil
 	}

@@ -98,10 +98,16 @@ func (o order) effects(ctx context.Context, env *kind.Env, m backend.Manager, wo
 	return others(list, names), err
 }
 
+// manager says whether a package is what installs packages, or what that cannot be without.
+func manager(name string) bool {
+	return slices.Contains([]string{"apt", "dpkg", "dnf", "dnf5", "microdnf", "yum", "rpm", "zypper", "libzypp", "pacman", "apk-tools", "libc6",
+		"glibc", "musl"}, name)
+}
+
 // others skips what was asked for by name, except for essential packages that would be removed.
 func others(list []backend.Effect, names []string) []backend.Effect {
 	return slices.DeleteFunc(list, func(e backend.Effect) bool {
-		return !(e.Essential && e.Becomes == "") &&
+		return !((e.Essential || manager(e.Name)) && e.Becomes == "") &&
 			slices.ContainsFunc(names, e.Of)
 	})
 }
@@ -111,7 +117,7 @@ func others(list []backend.Effect, names []string) []backend.Effect {
 func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 	for _, e := range list {
 		goes := e.Becomes == ""
-		if goes && e.Essential {
+		if goes && (e.Essential || manager(e.Name)) {
 			return problem.Errorf("it would remove %s, which is essential to this host", e.Name).
 				Remedy("remove this declaration; nothing was done")
 		}

@@ -96,7 +96,10 @@ locked = true
 		}
 		return out
 	},
-	Check: func(_ string, a value.Attrs) (string, error) {
+	Check: func(name string, a value.Attrs) (string, error) {
+		if name == "root" && a.Bool("absent") {
+			return "absent", problem.Errorf("root cannot be absent").Remedy("lock it: password_hash = \"!\"")
+		}
 		password, given := a.Secret("password")
 		hash, hashGiven := a.Secret("password_hash")
 		switch {
@@ -107,7 +110,7 @@ locked = true
 		case hashGiven && (hash.Reveal() == "" || strings.ContainsAny(hash.Reveal(), ":\n\r")):
 			return "password_hash", problem.Errorf("password_hash is no hash as crypt(5) describes").
 				Remedy("paste what the host's tools print")
-		case strings.ContainsAny(a.Text("comment"), ":\n"):
+		case strings.Contains(a.Text("comment"), ":") || value.HasControl(a.Text("comment")):
 			return "comment", problem.Errorf("comment holds a colon or a line break, which /etc/passwd cannot").
 				Remedy("take it out")
 		}
