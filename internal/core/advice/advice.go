@@ -119,7 +119,7 @@ func (w *gathered) host(r *resolve.Traced) {
 			continue
 		}
 		for _, it := range r.Items {
-			if slices.ContainsFunc(it.Contexts, func(c *resolve.Context) bool { return c.Group == g }) && readsSecret(it) {
+			if slices.ContainsFunc(it.Contexts, func(c *resolve.Context) bool { return c.Group == g }) && it.ReadsSecret() {
 				w.byFacts[it.Decl.Place] = by.Name
 			}
 		}
@@ -129,18 +129,6 @@ func (w *gathered) host(r *resolve.Traced) {
 			}
 		}
 	}
-}
-
-func readsSecret(it *resolve.Item) bool {
-	for _, v := range it.Task.Attrs {
-		if value.HoldsSecret(v) {
-			return true
-		}
-	}
-	if len(it.Task.Masks) > 0 {
-		return true
-	}
-	return slices.ContainsFunc(it.Decl.Values, func(a compile.Attr) bool { return it.Vars.Touches(a.Reads()) })
 }
 
 // plainSecret is the advice on what had better be sealed.

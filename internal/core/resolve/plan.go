@@ -46,6 +46,9 @@ func (r *resolver) all() error {
 	if err := r.problems.Err(); err != nil {
 		return err
 	}
+	if r.Vars.Facts != nil {
+		r.guardSecrets()
+	}
 	r.implied()
 	r.parts()
 	r.numbers()
