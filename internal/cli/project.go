@@ -373,7 +373,7 @@ func (a *App) fleet(p *project, parallel int) (*run.Fleet, error) {
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}
-	return &run.Fleet{Ask: ask.Probe, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel,
+	return &run.Fleet{Ask: ask.Probe, Here: a.here, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet}, Parallel: parallel,
 		Guard: p.Settings.Guard, Chosen: p.chosen, Past: wire.Past{Age: p.Settings.UndoAge, Size: p.Settings.UndoSize},
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return a.connect(ctx, p, d, h, first)

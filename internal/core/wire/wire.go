@@ -94,6 +94,9 @@ type Start struct {
 	// somebody to get in anew before it puts back what stood. 0 is not at all.
 	Guard time.Duration `cbor:"12,keyasint,omitempty"`
 	Login string        `cbor:"13,keyasint,omitempty"` // the account that logs in, as far as is known
+	// Unproved says that there is no guard though one is wanted: the run is one of the machine over
+	// itself, and no other is there to get in anew.
+	Unproved bool `cbor:"17,keyasint,omitempty"`
 	// Past says for how long, and in how many bytes, the host keeps what stood before its
 	// runs.
 	Past Past `cbor:"14,keyasint,omitzero"`

@@ -76,6 +76,26 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 	}
 }
 
+// TestNoGuardOverOneself: a machine that applies to itself has nobody who proves that one still gets in.
+// It says so before the change, and claims no guard.
+func TestNoGuardOverOneself(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.put("etc/ssh/sshd_config", "Port 22\n")
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"Port 2222\\n\"\nmode = \"0600\"\n")
+	for _, preview := range []bool{true, false} {
+		f := b.fleet()
+		f.Guard, f.Here = time.Minute, true
+		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(preview))[0]
+		wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config changed")
+		if got := changes(h, 1); !strings.Contains(got, "guard:  -> none: no other machine proves") || strings.Contains(changes(h, 0), "guard") {
+			t.Errorf("preview %v: it does not say so:\n%s", preview, got)
+		}
+	}
+	if b.on("etc/ssh/sshd_config") != "Port 2222\n" || b.on("var/lib/jadekettle/guard.json") != "" {
+		t.Error("a guard was set")
+	}
+}
+
 // TestAGuardIsOverOnce: a worker that is killed when it has put things back, and before it
 // could say that the guard is over, leaves nothing that would put them back again.
 func TestAGuardIsOverOnce(t *testing.T) {

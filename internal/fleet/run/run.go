@@ -174,6 +174,8 @@ type Fleet struct {
 	// Guard is how long a host waits for us to get in anew after a change that may have
 	// cut us off; 0 is not at all.
 	Guard time.Duration
+	// Here says that the run is one of this machine over itself, whatever the inventory says.
+	Here bool
 	// Foreseen, when not nil, is what somebody has agreed to: a host that would do
 	// anything else is not begun.
 	Foreseen Foreseen
@@ -196,16 +198,20 @@ func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
 			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own"), Foresee: f.Foreseen != nil,
 			Digest: f.Digest || f.Foreseen != nil,
-			Guard:  f.guard(h, r), Login: h.Connect.User, Past: f.Past, Undo: f.Undo[h.Name]}, early)
+			Guard:  f.guard(h, r), Unproved: f.unproved(h), Login: h.Connect.User, Past: f.Past, Undo: f.Undo[h.Name]}, early)
 	})
 }
 
 // bare says whether nothing is declared for any host, and all that is done follows.
 func (f *Fleet) bare() bool { return f.Retire || f.Undo != nil }
 
-// guard is how long a host waits for us. This machine itself needs nobody to get in.
+// unproved says whether nobody but the machine itself could prove that one still gets in, which
+// over a pipe proves nothing.
+func (f *Fleet) unproved(h *inventory.Host) bool { return f.Guard > 0 && (f.Here || h.Connect.Local) }
+
+// guard is how long a host waits for us.
 func (f *Fleet) guard(h *inventory.Host, r plan.Run) time.Duration {
-	if h.Connect.Local || r.Preview {
+	if f.unproved(h) || r.Preview {
 		return 0
 	}
 	return f.Guard

@@ -33,6 +33,8 @@ type runner struct {
 	mask       mask.Mask
 	from       int             // the task to begin with
 	resumed    *wire.Rebooting // what a reboot ended the last session for; may be nil
+	unproved   bool            // nothing is kept from locking us out, and that is said
+	login      string          // the account that logs in, as far as is known
 	guard      *guard.Keeper   // keeps us from being locked out; may be nil
 	digest     *digester       // of what is declared; may be nil
 	foreseeing bool            // it only tells what it would do, in foreseen
@@ -251,6 +253,10 @@ func (r *runner) find(ctx context.Context, k kind.Kind, tasks []plan.Task) []fin
 		}
 		if err == nil && len(changes) > 0 {
 			err = r.lacks(k, t, changes)
+		}
+		if err == nil && len(changes) > 0 && r.unproved && !kinds.Guarded(r.env, t, r.login).Empty() {
+			changes = append(changes, plan.Change{What: "guard", Was: "", Becomes: "none: no other machine proves that one can still log in, " +
+				"so nothing is put back by itself"})
 		}
 		out[i] = finding{kind.Work{Task: t, State: reading.State, Changes: changes}, err}
 		if s, ok := k.(kind.Stayer); ok && t.Leaves && reading.Err == nil {

@@ -296,6 +296,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		}
 	}
 	r.guard = r.guardFor(start)
+	r.unproved, r.login = start.Unproved, loginOf(s.m, start.Login)
 	r.past = store.OpenPast(start.Past.Age, start.Past.Size)
 	defer r.past.Close()
 	r.warm(ctx)
