@@ -229,6 +229,8 @@ type Prove struct {
 type Proved struct {
 	Wrong string `cbor:"1,keyasint,omitempty"`
 	Task  int    `cbor:"2,keyasint,omitempty"` // of the question, so that a late answer proves nothing of another
+	// Early says that no login was refused: each connection was closed before one.
+	Early bool `cbor:"3,keyasint,omitempty"`
 }
 
 // Leaving says that tasks of the worker's own follow those of the plan: what is left over

@@ -55,13 +55,17 @@ func strange(t Target, err error) error {
 		Remedy("see whether sshd_config has a ForceCommand for %s, or its authorized_keys a command=", orLogin(t.User))
 }
 
+// ErrEarly says that a server took the connection and closed it before anybody could log in, which
+// says nothing of whether somebody could.
+var ErrEarly = errors.New("closed the connection before a login")
+
 // early says that a host ended a connection before anybody could log in.
 func early(err error, t Target) error {
 	if !errors.Is(err, io.EOF) && !strings.Contains(err.Error(), "connection reset") &&
 		!strings.Contains(err.Error(), "MaxStartups") && !strings.Contains(err.Error(), "Not allowed at this time") {
 		return nil
 	}
-	return problem.Errorf("%s closed the connection before a login", t.hostPort()).
+	return problem.Errorf("%s %w", t.hostPort(), ErrEarly).
 		Remedy("it may have too many logins at a time (MaxStartups of sshd_config; --parallel asks for fewer), be going down, " +
 			"or bar this address; its log says which")
 }

@@ -76,6 +76,34 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 	}
 }
 
+// TestAServerThatIsKeptBusy refuses no login: what stood before does not come back by that, as long as
+// the host's own look finds its settings valid.
+func TestAServerThatIsKeptBusy(t *testing.T) {
+	for text, stays := range map[string]bool{"PermitEmptyPasswords no\n": true, "broken\n": false} {
+		b := newBench(t, "gauge-01")
+		b.guard = time.Second
+		b.put("etc/ssh/sshd_config", "PermitEmptyPasswords yes\n")
+		b.manifest("[file.\"/etc/ssh/sshd_config\"]\ncontent = \"" + strings.TrimSpace(text) + "\\n\"\nmode = \"0600\"\n")
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op == "rename" && what == "/etc/ssh/sshd_config" {
+					b.host().Full.Store(true)
+				}
+				return nil
+			}}
+		}
+		h := b.one(false)
+		b.host().Full.Store(false)
+		wants(t, h, "file /etc/ssh/sshd_config failed")
+		if got := b.on("etc/ssh/sshd_config") == text; got != stays || strings.Contains(h.Tasks[0].Message, "The change stays") != stays {
+			t.Errorf("%q stays: %v, %s", text, got, h.Tasks[0].Message)
+		}
+		if b.on("var/lib/jadekettle/guard.json") != "" {
+			t.Error("the guard is left behind")
+		}
+	}
+}
+
 // TestNoGuardOverOneself: a machine that applies to itself has nobody who proves that one still gets in.
 // It says so before the change, and claims no guard.
 func TestNoGuardOverOneself(t *testing.T) {

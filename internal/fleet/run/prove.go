@@ -9,16 +9,21 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/wire"
+	"jadekettle/internal/fleet/reach"
 )
 
 // proveAgain is how long is waited before it is tried again to get in, since a service that
 // was just restarted may take a moment.
 const proveAgain = time.Second
 
+// mostProofs is how often a host may have us get in anew for each task of its plan: a worker asks
+// again where a connection is closed before a login.
+const mostProofs = 6
+
 // prove gets in anew, by a connection and an elevation of its own, while the talk goes on,
 // and tells the host how that went.
 func (t *talk) prove(task int) error {
-	if t.plan == nil || task < 0 || task >= len(t.seen) || t.start.Guard <= 0 || t.proofs > len(t.seen) {
+	if t.plan == nil || task < 0 || task >= len(t.seen) || t.start.Guard <= 0 || t.proofs > mostProofs*len(t.seen) {
 		return fmt.Errorf("%w: a proof that nobody asked for", wire.ErrFrame)
 	}
 	t.proofs++
@@ -27,28 +32,33 @@ func (t *talk) prove(task int) error {
 		defer cancel()
 		p := &wire.Proved{Task: task}
 		if err := t.getIn(ctx); err != nil {
-			p.Wrong = problem.From(err).What
+			p.Wrong, p.Early = problem.From(err).What, errors.Is(err, reach.ErrEarly)
 		}
 		t.conn.Send(wire.Message{Proved: p}) // should it not arrive, the host puts things back
 	}()
 	return nil
 }
 
-// getIn tries until a worker has answered over a connection of its own, or the time is up.
+// getIn tries until a worker has answered over a connection of its own, or the time is up. The
+// error is that of a try which came to a login, where one did.
 func (t *talk) getIn(ctx context.Context) error {
 	first, err := wire.Frame(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{Project: t.start.Run.Project},
 		Exec: &wire.Exec{Args: []string{"true"}, Limit: 10 * time.Second}}})
 	if err != nil {
 		return err
 	}
+	var last error
 	for {
 		err := t.knock(ctx, first)
 		if err == nil {
 			return nil
 		}
+		if last == nil || errors.Is(last, reach.ErrEarly) && ctx.Err() == nil {
+			last = err
+		}
 		select {
 		case <-ctx.Done():
-			return err
+			return last
 		case <-time.After(proveAgain):
 		}
 	}

@@ -36,8 +36,9 @@ type Host struct {
 	*folder.Machine
 	Name     string
 	Addr     *net.TCPAddr
-	Greeting string // what its login shell prints first
-	NoSudo   bool   // sudo asks for a password
+	Greeting string      // what its login shell prints first
+	NoSudo   bool        // sudo asks for a password
+	Full     atomic.Bool // connections are closed before a login
 	// SudoPassword is the one that sudo takes, and LoginPassword lets somebody in
 	// without a key. Empty, there is none.
 	SudoPassword, LoginPassword string
@@ -216,6 +217,9 @@ func (h *Host) serve(c net.Conn) {
 		h.conns = slices.DeleteFunc(h.conns, func(have net.Conn) bool { return have == c })
 		h.mu.Unlock()
 	}()
+	if h.Full.Load() {
+		return
+	}
 	conf := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 		if string(key.Marshal()) != string(h.fleet.client.Marshal()) {
 			return nil, errors.New("not this key")

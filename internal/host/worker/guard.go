@@ -3,6 +3,8 @@ package worker
 import (
 	"context"
 	"fmt"
+	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -124,14 +126,24 @@ func (r *runner) unguarded(work []kind.Work, err error) []plan.Result {
 // proved has the controller get in anew after a change that may have cut us off, and lifts
 // the guard. Where it cannot, what stood is put back, and those tasks have failed.
 func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.Result) {
-	why := ""
-	if err := r.guard.Made(ctx); err != nil {
-		why = "the guard could not be kept: " + err.Error()
-	} else {
-		why = r.s.prove(results[0].ID, r.guard.Wait)
+	why, early := "", true
+	for round := 0; early && round < mostRounds; round++ {
+		early = false
+		if err := r.guard.Made(ctx); err != nil {
+			why = "the guard could not be kept: " + err.Error()
+		} else {
+			why, early = r.s.prove(results[0].ID, r.guard.Wait)
+		}
 	}
 	if why == "" {
 		r.guard.Lift(ctx)
+		return
+	}
+	if early && r.doorStands(ctx) {
+		r.guard.Lift(ctx)
+		r.refuse(which, results, "it is not proven that one can still log in: "+why+" each time, as when all its logins are taken, "+
+			"while its settings are valid and it listens. The change stays: who keeps a server busy must not bring back what it was made for",
+			"log in again, and see in the host's log who takes the logins")
 		return
 	}
 	refs, err := r.guard.PutBack(ctx)
@@ -139,31 +151,62 @@ func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.
 	if err != nil {
 		story += fmt.Sprintf("; but not all of it: %v", err)
 	}
+	r.refuse(which, results, story, "see what it would do, with a console of the host at hand")
+}
+
+// mostRounds is how often a connection is waited for that is closed before a login: who takes all
+// logins of a server for a while must not have it locked.
+const mostRounds = 5
+
+// refuse makes those results failed ones.
+func (r *runner) refuse(which map[int]bool, results []plan.Result, story, do string) {
 	for i := range results {
 		if res := &results[i]; which[res.ID] {
 			changes := res.Changes
-			*res = r.failed(r.tasks[res.ID], problem.Errorf("%s", story).Remedy("see what it would do, with a console of the host at hand"))
+			*res = r.failed(r.tasks[res.ID], problem.Errorf("%s", story).Remedy("%s", do))
 			res.Changes = changes
 		}
 	}
 }
 
-// prove asks the controller to get in anew, and says why it did not; empty when it did.
-func (s *session) prove(task int, within time.Duration) string {
+// doorStands looks from the host itself whether its SSH server has valid settings and listens.
+func (r *runner) doorStands(ctx context.Context) bool {
+	out, err := r.s.m.Run(ctx, machine.Command{Args: []string{"sshd", "-T"}, Limit: 10 * time.Second})
+	if err != nil || out.Code != 0 {
+		return false
+	}
+	for line := range strings.Lines(out.Stdout) {
+		text, ok := strings.CutPrefix(strings.TrimSpace(line), "port ")
+		port, err := strconv.ParseUint(text, 10, 16)
+		if !ok || err != nil {
+			continue
+		}
+		for _, at := range []netip.Addr{netip.AddrFrom4([4]byte{127, 0, 0, 1}), netip.IPv6Loopback()} {
+			if r.s.m.Connect(ctx, netip.AddrPortFrom(at, uint16(port))) == nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// prove asks the controller to get in anew, and says why it did not; empty when it did. early says that
+// no login was refused.
+func (s *session) prove(task int, within time.Duration) (why string, early bool) {
 	if s.send(wire.Message{Prove: &wire.Prove{Task: task}}) != nil {
-		return "the connection broke"
+		return "the connection broke", false
 	}
 	late := time.After(within)
 	for {
 		select {
 		case p := <-s.proofs:
 			if p.Task == task {
-				return p.Wrong
+				return p.Wrong, p.Early
 			}
 		case <-s.lost:
-			return "the connection broke"
+			return "the connection broke", false
 		case <-late:
-			return fmt.Sprintf("within %v", within)
+			return fmt.Sprintf("within %v", within), false
 		}
 	}
 }

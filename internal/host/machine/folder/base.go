@@ -27,6 +27,17 @@ var baseStandIns = map[string]standIn{
 	"swapon":     (*Machine).swapon,
 	"swapoff":    (*Machine).swapoff,
 	"logger":     (*Machine).logger,
+	"sshd":       (*Machine).sshd,
+}
+
+// sshd prints its port, as `sshd -T`; a file with the word "broken" it refuses.
+func (h *Machine) sshd(_ machine.Command, out io.Writer) int {
+	if strings.Contains(h.read("/etc/ssh/sshd_config"), "broken") {
+		fmt.Fprintln(out, "/etc/ssh/sshd_config: line 1: Bad configuration option: broken")
+		return 255
+	}
+	fmt.Fprintln(out, "port 22")
+	return 0
 }
 
 // logger writes a line to the system's log, as `logger -t TAG -p PRIORITY -- TEXT`.
