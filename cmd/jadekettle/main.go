@@ -5,10 +5,12 @@ import (
 	"os"
 
 	"jadekettle/internal/cli"
+	"jadekettle/internal/host/machine/system"
 	"jadekettle/internal/host/worker"
 )
 
 func main() {
+	system.KeepNoDumps()
 	if len(os.Args) == 3 && os.Args[1] == worker.Argument {
 		os.Exit(worker.Main(os.Args[2]))
 	}

@@ -452,3 +452,19 @@ func TestHelp(t *testing.T) {
 		t.Errorf("only %d commands were looked at", seen)
 	}
 }
+
+// TestAPipeIsNoFile: what is neither a file nor a folder is told, and not waited for.
+func TestAPipeIsNoFile(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n", "hosts.toml": "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
+		"manifests/all.toml": "[file.\"/etc/x\"]\ncopy = \"pipe\"\nowner = \"root\"\nmode = \"0600\"\n[dir.\"/srv/x\"]\ncopy = \"tree\"\n", "manifests/tree/a": "a"})
+	for _, name := range []string{"manifests/pipe", "manifests/tree/b"} {
+		if err := syscall.Mkfifo(filepath.Join(dir, name), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	code, _, errs := jk(t, dir, "lint")
+	if code != 2 || !strings.Contains(errs, "manifests/pipe is neither a file nor a link to one") {
+		t.Errorf("lint ends with %d: %s", code, errs)
+	}
+}

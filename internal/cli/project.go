@@ -64,8 +64,30 @@ func files(dir string) (fs.FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	return root.FS(), nil
+	return plainFiles{root.FS()}, nil
 }
+
+// plainFiles opens files and folders alone: to open a named pipe waits for who writes into it, and
+// a device may have no end.
+type plainFiles struct{ fs.FS }
+
+// Open opens a file or a folder.
+func (p plainFiles) Open(name string) (fs.File, error) {
+	info, err := fs.Stat(p.FS, name)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() && !info.IsDir() {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("it is neither a file nor a folder")}
+	}
+	return p.FS.Open(name)
+}
+
+// Stat tells of a file without opening it.
+func (p plainFiles) Stat(name string) (fs.FileInfo, error) { return fs.Stat(p.FS, name) }
+
+// ReadDir lists a folder.
+func (p plainFiles) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(p.FS, name) }
 
 // projectFiles finds the project of the call and opens its files. The project must not require a
 // newer program.

@@ -6,7 +6,11 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
+	"os"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -135,5 +139,24 @@ func (a *App) metrics(address string, text func() ([]byte, error)) (*http.Server
 		w.Write(data)
 	})
 	fmt.Fprintf(a.Err, "http://%s/metrics\n", l.Addr())
-	return &http.Server{Handler: mux, ReadTimeout: 10 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}, l, nil
+	return &http.Server{Handler: forHere(mux), ReadTimeout: 10 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}, l, nil
+}
+
+// forHere answers requests that name this machine, by an address or by its own name: a page that
+// somebody's browser was led to must not read what is here through a name of its own.
+func forHere(next http.Handler) http.Handler {
+	own, _ := os.Hostname()
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name := r.Host
+		if host, _, err := net.SplitHostPort(name); err == nil {
+			name = host
+		}
+		_, err := netip.ParseAddr(strings.Trim(name, "[]"))
+		short, _, _ := strings.Cut(own, ".")
+		if err != nil && !slices.ContainsFunc([]string{"localhost", own, short}, func(s string) bool { return s != "" && strings.EqualFold(s, name) }) {
+			http.Error(w, "this machine is not called "+strconv.Quote(name), http.StatusMisdirectedRequest)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"sync"
 	"time"
@@ -46,7 +45,9 @@ func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts
 			err := a.report(&b, form, p.runs, k)
 			return b.Bytes(), err
 		}}
-	t := &tell.Teller{Dir: p.dir, File: func(name string) ([]byte, error) { return os.ReadFile(expand(name, a.Getenv("HOME"), p.dir)) }}
+	t := &tell.Teller{Dir: p.dir, File: func(name string) ([]byte, error) {
+		return tell.ReadSecret(expand(name, a.Getenv("HOME"), p.dir))
+	}}
 	var wg sync.WaitGroup
 	var mu sync.Mutex
 	failed := func(what string, err error) {

@@ -95,8 +95,8 @@ func compose(to *settings.Tell, n *News, now time.Time) ([]byte, error) {
 	return b.Bytes(), w.Close()
 }
 
-// post hands a mail to a server by SMTP, encrypted where the server can. A password goes only
-// over an encrypted connection, or to this machine itself.
+// post hands a mail to a server by SMTP, over a connection that is encrypted, or to this machine
+// itself: what runs tell, and a password, are nobody's on the way.
 func post(ctx context.Context, to *settings.Tell, password string, message []byte) error {
 	host, _, err := net.SplitHostPort(to.Server)
 	if err != nil {
@@ -119,11 +119,11 @@ func post(ctx context.Context, to *settings.Tell, password string, message []byt
 		}
 		secure = true
 	}
+	if !secure && !here(conn) {
+		return &finalError{problem.Errorf("%s does not encrypt (STARTTLS), so nothing is sent to it", to.Server).
+			Remedy("name a server that does, or one on this machine that passes it on")}
+	}
 	if to.User != "" {
-		if !secure && !here(conn) {
-			return &finalError{problem.Errorf("%s does not encrypt, and a password is not sent to it", to.Server).
-				Remedy("name a server that can STARTTLS")}
-		}
 		if err := c.Auth(smtp.PlainAuth("", to.User, password, host)); err != nil {
 			return &finalError{fmt.Errorf("%s: %w", to.Server, err)}
 		}

@@ -246,6 +246,25 @@ func Sign(r *http.Request, body []byte, name string, key []byte, now time.Time) 
 }
 
 // secret reads a file with a key or a password, of which the last line break is none.
+// ReadSecret reads a file that only its owner may read.
+func ReadSecret(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	switch {
+	case err != nil:
+		return nil, err
+	case !info.Mode().IsRegular():
+		return nil, problem.Errorf("%s is not a regular file", name)
+	case info.Mode().Perm()&0o077 != 0:
+		return nil, problem.Errorf("others than its owner may read %s, which holds a key or a password", name).Remedy("chmod 600 %s", name)
+	}
+	return io.ReadAll(io.LimitReader(f, 64<<10))
+}
+
 func (t *Teller) secret(name string) ([]byte, error) {
 	text, err := t.File(name)
 	if err != nil {

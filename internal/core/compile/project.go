@@ -362,8 +362,8 @@ func (p *Project) Template(name string) (*expr.Template, error) {
 		if err != nil {
 			return nil, problem.Errorf("the template %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
 		}
-		if info.IsDir() || info.Size() > maxTemplate {
-			return nil, problem.Errorf("the template %s is a folder or larger than 4 MiB", name).
+		if !info.Mode().IsRegular() || info.Size() > maxTemplate {
+			return nil, problem.Errorf("the template %s is not a file, or larger than 4 MiB", name).
 				Remedy("use copy for large files")
 		}
 		text, err := fs.ReadFile(p.files, name)
@@ -389,14 +389,15 @@ func nearestFile(files fs.FS, name string) string {
 // Copy gives the hash of a project file, reading each file once.
 func (p *Project) Copy(name string) (plan.Content, error) {
 	f, _ := p.copies.LoadOrStore(name, sync.OnceValues(func() (plan.Content, error) {
+		info, err := fs.Stat(p.files, name)
+		if err == nil && !info.Mode().IsRegular() { // to open a named pipe would wait for who writes into it
+			return plan.Content{}, problem.Errorf("%s is neither a file nor a link to one", name).Remedy("name a file")
+		}
 		f, err := p.files.Open(name)
 		if err != nil {
 			return plan.Content{}, problem.Errorf("the file %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
 		}
 		defer f.Close()
-		if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-			return plan.Content{}, fmt.Errorf("%s is no regular file", name)
-		}
 		h := sha256.New()
 		n, err := io.Copy(h, f)
 		if err != nil {

@@ -573,6 +573,10 @@ func (s *System) Connect(ctx context.Context, to netip.AddrPort) error {
 	return errors.Join(err, syscall.Close(fd))
 }
 
+// KeepNoDumps has the kernel write no core of this program, and nobody but root look into its
+// memory, in which secrets are. The programs that it starts are what they are. See prctl(2).
+func KeepNoDumps() { unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0) }
+
 // Look says whether a program can be run.
 func (s *System) Look(program string) bool {
 	_, err := find(program)

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/system"
 )
@@ -177,5 +179,14 @@ func TestWhoListens(t *testing.T) {
 		if err != nil || out.Stdout != "ebb\n" || (len(heard.String()) == 9) == quiet {
 			t.Errorf("quiet %v: it printed %q, heard was %q, %v", quiet, out.Stdout, heard.String(), err)
 		}
+	}
+}
+
+// TestNoCoreIsDumped of a program that has secrets in its memory.
+func TestNoCoreIsDumped(t *testing.T) {
+	system.KeepNoDumps()
+	defer unix.Prctl(unix.PR_SET_DUMPABLE, 1, 0, 0, 0)
+	if got, err := unix.PrctlRetInt(unix.PR_GET_DUMPABLE, 0, 0, 0, 0); err != nil || got != 0 {
+		t.Errorf("the kernel says %d, %v", got, err)
 	}
 }
