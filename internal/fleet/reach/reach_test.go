@@ -264,3 +264,40 @@ func TestWhatRefusalsMean(t *testing.T) {
 		}
 	}
 }
+
+// TestAFolderOfAnothers in /var/tmp, where anybody may make one, shuts nobody out.
+func TestAFolderOfAnothers(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root makes folders of others")
+	}
+	home, err := os.MkdirTemp("", "saltmarsh-home-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(home)
+	const trap = "/var/tmp/jadekettle-65534"
+	if err := os.Mkdir(trap, 0o777); err != nil {
+		t.Skip("it is there already: ", err)
+	}
+	defer os.RemoveAll(trap)
+	program := "#!/bin/sh\necho jadekettle $2 ready to $1 $(umask)\n"
+	size := strconv.Itoa(len(program))
+	if err := os.WriteFile(filepath.Join(trap, "abc."+size), []byte(program), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range []string{trap, filepath.Join(trap, "abc."+size)} {
+		if err := os.Chown(p, 1234, 1234); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m := strings.TrimSpace(run(t, "uname", "-sm"))
+	if word, rest := ask(t, home, startScript, "", m+"=abc"); word != "need" {
+		t.Errorf("it says %s %s", word, rest)
+	}
+	if word, rest := ask(t, home, uploadScript, program, "abc", size, "plain"); word != "stored" || rest != home+"/.cache/jadekettle" {
+		t.Errorf("the worker is %s %s", word, rest)
+	}
+	if word, rest := ask(t, home, startScript, "", m+"=abc"); word != "ready" {
+		t.Errorf("with the worker it says %s %s", word, rest)
+	}
+}

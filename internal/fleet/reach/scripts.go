@@ -48,7 +48,8 @@ trusted() {
 };`
 
 // common finds the two folders that a worker may lie in, the second for hosts
-// where nothing in the first may be run. What comes with a call names files in
+// where nothing in the first may be run. Anybody may make a folder in /var/tmp: one of another's is
+// passed over, for that of the login, which only the system makes. What comes with a call names files in
 // them, so no word of it may lead elsewhere.
 const common = `
 umask 077; nonce=$1; shift; uid=$(id -u);
@@ -58,6 +59,9 @@ if [ "$uid" = 0 ]; then
 	d=/var/lib/jadekettle/bin; d2=/root/.cache/jadekettle;
 else
 	d=$HOME/.cache/jadekettle; d2=/var/tmp/jadekettle-$uid;
+	case $(ls -ldn "$d2" 2>/dev/null | { read -r m l o rest; echo "$o"; }) in ""|"$uid") ;; *)
+		d2=/run/user/$uid; if [ -d "$d2" ]; then d2=$d2/jadekettle; else d2=$d; fi;;
+	esac;
 fi;`
 
 // start runs the worker, or says "need" and the type of machine. Root's folder is
