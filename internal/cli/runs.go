@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/cli/document"
@@ -74,7 +76,7 @@ func (s *sift) flags(c *cobra.Command, most int) {
 	c.Flags().IntVar(&s.most, "most", most, "at most `N`, the newest; 0 for all")
 }
 
-var modes = []string{history.ModeApply, history.ModePreview, history.ModeVerify, history.ModeDrift, history.ModeExec,
+var modes = []string{history.ModeApply, history.ModePreview, history.ModeVerify, history.ModeDrift, history.ModeExec, history.ModePrune,
 	history.ModeUndo, history.ModeRetire}
 
 // filter gives them as the store takes them.
@@ -693,6 +695,9 @@ func (a *App) prune(p store.Project, l store.Limits, sure bool) error {
 			return a.nothingDone()
 		}
 	}
+	if err := a.notePrune(p, old); err != nil {
+		return err
+	}
 	freed, err := p.Prune(old)
 	if err != nil {
 		return err
@@ -702,6 +707,26 @@ func (a *App) prune(p store.Project, l store.Limits, sure bool) error {
 		return nil
 	}
 	fmt.Fprintf(a.Out, "%s gone; the file is %s smaller\n", screen.Count(len(old), "run"), screen.Size(max(0, freed)))
+	return nil
+}
+
+// notePrune keeps who lets which runs go, before they do.
+func (a *App) notePrune(p store.Project, old []store.Old) error {
+	id, err := uuid.NewV7()
+	if err != nil {
+		return err
+	}
+	machine, err := os.Hostname()
+	if err != nil {
+		return err
+	}
+	notes := map[string]string{"gone": fmt.Sprintf("%d, from run %d to run %d", len(old), old[0].Number, old[len(old)-1].Number)}
+	r := p.Begin(history.Head{Run: id.String(), Mode: history.ModePrune, Started: time.Now(), Who: me(), Machine: machine, Command: a.args,
+		Params: map[string]string{}, Answers: map[string]string{}, Notes: notes}, nil, nil)
+	r.End(exitDone, nil)
+	if err := r.Wait(); err != nil {
+		return fmt.Errorf("keep who lets runs go: %w", err)
+	}
 	return nil
 }
 

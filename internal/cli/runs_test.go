@@ -119,6 +119,15 @@ func runsAreFound(t *testing.T, settings string) {
 	if out := jk(0, "runs", "prune", "--keep", "2", "--yes"); !strings.Contains(out, "3 runs gone") {
 		t.Errorf("prune: %s", out)
 	}
+	if out := jk(0, "runs", "--mode", "prune"); !strings.Contains(out, "gone: 3, from run 1 to run 3") {
+		t.Errorf("who let them go: %s", out)
+	}
+	if out := jk(0, "runs", "prune", "--keep", "1", "--yes"); !strings.Contains(out, "1 run gone") {
+		t.Errorf("prune once more: %s", out)
+	}
+	if out := jk(0, "runs", "--mode", "prune"); strings.Count(out, "gone: ") != 2 {
+		t.Errorf("who let runs go is gone: %s", out)
+	}
 	if out := jk(0, "runs", "check"); !strings.Contains(out, "it is sound") {
 		t.Errorf("check: %s", out)
 	}

@@ -17,6 +17,7 @@ const (
 	ModeVerify  = "verify"
 	ModeDrift   = "drift"
 	ModeExec    = "exec"
+	ModePrune   = "prune" // older runs were let go; such a run has no hosts, and stays
 	ModeUndo    = "undo"
 	ModeRetire  = "retire"
 )
@@ -36,7 +37,7 @@ const (
 type Head struct {
 	Number   int               `json:"number" doc:"Its number in this project."`
 	Run      string            `json:"run" doc:"The run, a UUIDv7."`
-	Mode     string            `json:"mode" doc:"preview, apply, verify, drift, exec, retire or undo."`
+	Mode     string            `json:"mode" doc:"preview, apply, verify, drift, exec, retire, undo, or prune: runs that were let go."`
 	State    State             `json:"state" doc:"running, ended, interrupted, or elsewhere: run from another machine."`
 	Code     int               `json:"code" doc:"The code that the program ended with."`
 	Env      string            `json:"env" doc:"The environment; empty without environments."`

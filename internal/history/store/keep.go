@@ -25,7 +25,8 @@ type Old struct {
 	id      int64
 }
 
-// Old lists the runs that are beyond limits, oldest first. Those that go on are none.
+// Old lists the runs that are beyond limits, oldest first. Those that go on are none, and neither
+// are those that say who let runs go.
 func (p Project) Old(l Limits) ([]Old, error) {
 	db, err := p.reading()
 	if err != nil {
@@ -43,7 +44,7 @@ func (p Project) Old(l Limits) ([]Old, error) {
 		return nil
 	}, `SELECT `+headColumns+`, 300 + (SELECT coalesce(sum(100 + coalesce(length(visit.detail), 0) + (SELECT
 		coalesce(sum(30 + coalesce(length(task.detail), 0)), 0) FROM task WHERE task.visit = visit.id)), 0) FROM visit WHERE
-		visit.run = run.id) FROM run WHERE run.project = ? ORDER BY run.number DESC`, p.ID); err != nil {
+		visit.run = run.id) FROM run WHERE run.project = ? AND run.mode <> ? ORDER BY run.number DESC`, p.ID, history.ModePrune); err != nil {
 		return nil, p.wrong(err)
 	}
 	var out []Old
