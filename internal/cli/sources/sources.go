@@ -18,6 +18,7 @@ import (
 
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/history"
 )
@@ -103,10 +104,10 @@ var revision = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./+@-]*$`)
 // lock file and in every message.
 func CheckURL(url string) error {
 	u, err := neturl.Parse(url)
-	if err != nil || u.User == nil {
+	if err != nil || u.User == nil && schema.SecretQuery(u) == "" {
 		return nil
 	}
-	if _, password := u.User.Password(); !password && u.Scheme == "ssh" {
+	if _, password := u.User.Password(); !password && u.Scheme == "ssh" && schema.SecretQuery(u) == "" {
 		return nil
 	}
 	return problem.Errorf("the URL of the repository at %s holds a password or a token, which would be kept in %s "+

@@ -290,8 +290,24 @@ func CheckAddress(s string) error {
 	case u.User != nil:
 		return problem.Errorf("the address holds a user, and everybody on the host can see it").
 			Remedy("give it in headers, which take secrets")
+	case SecretQuery(u) != "":
+		return problem.Errorf("the address holds a secret, %s, and everybody on the host can see it", SecretQuery(u)).
+			Remedy("give it in headers, which take secrets")
 	}
 	return nil
+}
+
+// SecretQuery gives the name of a parameter of an address that is a password, a token or a key;
+// empty where there is none. A signature, which is for this address alone and for a while, is none.
+func SecretQuery(u *url.URL) string {
+	for name, values := range u.Query() {
+		plain := strings.NewReplacer("_", "", "-", "").Replace(strings.ToLower(name))
+		if slices.Contains([]string{"token", "accesstoken", "privatetoken", "authtoken", "apikey", "apitoken", "key", "password", "passwd",
+			"pass", "secret", "clientsecret"}, plain) && values[0] != "" {
+			return name
+		}
+	}
+	return ""
 }
 
 // CanonWords gives a Canon for names in words of one's own: one line of text.
