@@ -152,7 +152,7 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	st.own, err = env.OwnershipOf(d, info)
 	switch {
 	case err == nil && !t.Absent:
-		err = st.own.Refused(env, t, false)
+		err = cmp.Or(st.own.Refused(env, t, false), st.own.GivesAway(env, t))
 	case err == nil && t.Attrs.Bool("with_contents"):
 		if err = env.Removable(t.Ref.Name); err == nil {
 			err = st.holds.count(env, t.Ref.Name)

@@ -200,6 +200,11 @@ func (files) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 // what it may lose by that.
 func acceptable(env *kind.Env, d machine.Dir, name string, t plan.Task, st *state) error {
 	rewritten := differs(t, *st)
+	if t.Content == nil {
+		if err := st.own.GivesAway(env, t); err != nil {
+			return err
+		}
+	}
 	if err := st.own.Refused(env, t, rewritten); err != nil {
 		return err
 	}

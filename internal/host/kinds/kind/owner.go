@@ -106,6 +106,22 @@ func differs(t plan.Task, attr, stands string) bool {
 	return text != "" && text != stands
 }
 
+// GivesAway says why a thing of root's is not given to somebody who may have put it at its path: in
+// a folder of theirs they can give any name to what root has left there. What this project made is
+// meant.
+func (o Ownership) GivesAway(e *Env, t plan.Task) error {
+	ours := false
+	if e.Store != nil {
+		entry, known := e.Store.Entries[t.Ref]
+		ours = known && entry.Project == e.Run.Project
+	}
+	if ours || o.Info.UID != 0 || !differs(t, "owner", o.Owner) || o.Folder.UID == 0 || o.Folder.OnlyBy(e.Machine.UID()) {
+		return nil
+	}
+	return problem.Errorf("%s belongs to %s in a folder of another's, who may have given this name to what is not theirs", t.Ref.Name, o.Owner).
+		Remedy("look at it, and give it to %s by hand or remove it", t.Attrs.Text("owner"))
+}
+
 // Refused says why what lies at a path is not given rights by name alone: where
 // others can write the folder, anybody may have put it there. With rewritten
 // nothing of it is kept but its owner, where none is declared.

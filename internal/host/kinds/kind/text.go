@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -170,7 +171,7 @@ func (e *Env) WriteTextAs(ctx context.Context, t plan.Task, st Text, text string
 			return err
 		}}
 	if st.There {
-		if err := st.Own.Refused(e, t, true); err != nil {
+		if err := cmp.Or(st.Own.Refused(e, t, true), st.Own.GivesAway(e, t)); err != nil {
 			return err
 		}
 		p.Over = &st.Own
