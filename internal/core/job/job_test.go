@@ -176,3 +176,25 @@ func TestAnAnswerIsOneArgument(t *testing.T) {
 		}
 	}
 }
+
+// FuzzAnswers: whatever is answered, it is refused or of the type that is asked for.
+func FuzzAnswers(f *testing.F) {
+	f.Add("north", "7", "gauge-01", true)
+	f.Add("", "9999999999999999999999", "*", false)
+	f.Add("${data.piers}", "-0", "\x00", true)
+	f.Fuzz(func(t *testing.T, pier, depth, gauges string, text bool) {
+		a := asked(t)
+		given := map[string]Given{"pier": {Value: pier, Text: text}, "depth": {Value: depth, Text: text}, "gauges": {Value: []any{gauges}, Text: false}}
+		if a.Take(given) != nil {
+			return
+		}
+		for name, v := range a.Input {
+			switch v.(type) {
+			case string, int64, bool, []any, value.Secret:
+			default:
+				t.Errorf("%s is %T", name, v)
+			}
+		}
+		a.Shown()
+	})
+}

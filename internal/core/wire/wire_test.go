@@ -157,3 +157,22 @@ func FuzzReceive(f *testing.F) {
 		}
 	})
 }
+
+// FuzzFacts: whatever facts come in a frame, they are refused or can be asked for by name.
+func FuzzFacts(f *testing.F) {
+	good, err := cbor.Marshal(facts.Facts{Hostname: "gauge-01", Own: map[string]any{"a": []any{int64(1), map[string]any{"b": true}}}})
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(good)
+	f.Add([]byte{0xa1, 0x01, 0x60})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		var got facts.Facts
+		if Unmarshal(data, &got) != nil || got.Validate() != nil {
+			return
+		}
+		if got.Tree() == nil {
+			t.Error("facts that are good have no tree")
+		}
+	})
+}
