@@ -3,7 +3,11 @@ package cli
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,6 +17,7 @@ import (
 
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/cli/tell"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/settings"
@@ -25,6 +30,11 @@ import (
 // folder moves in.
 func (a *App) history(dir string, s settings.Settings) store.Project {
 	at := store.Store{URL: s.HistoryURL}
+	if at.URL != "" {
+		key, err := a.factsKey()
+		a.unkept("the key for facts", err)
+		at.Key = key
+	}
 	if at.URL == "" {
 		at.File = cmp.Or(expand(s.History, a.Getenv("HOME"), a.home(dir)), a.historyFile())
 	}
@@ -39,6 +49,29 @@ func (a *App) history(dir string, s settings.Settings) store.Project {
 		a.unkept("what was kept in "+dir, p.MoveIn(dir))
 	}
 	return p
+}
+
+// factsKey reads the key with which facts are sealed that go into a database, or makes one. Without
+// one none of them are this machine's own.
+func (a *App) factsKey() ([]byte, error) {
+	key := make([]byte, sha256.Size)
+	rand.Read(key) // which nothing was sealed with, where none can be kept
+	file := a.historyFile()
+	if file == "" {
+		return key, nil
+	}
+	name := filepath.Join(filepath.Dir(file), "facts-key")
+	kept, err := tell.ReadSecret(name)
+	switch {
+	case err == nil && len(kept) == sha256.Size:
+		return kept, nil
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return key, err
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return key, err
+	}
+	return key, history.Replace(name, key, 0o600)
 }
 
 // historyFile is where runs are kept when the settings do not say: in the user's folder for

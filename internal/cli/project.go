@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -176,7 +177,9 @@ func (a *App) openWhile(reading func(dir string, s settings.Settings, inv *inven
 func (p *project) snapshot(now time.Time) {
 	p.fleet = resolve.Snapshot(p.Project, func(host string) (*facts.Facts, int64, bool) {
 		s, ok := p.known.Load(host)
-		return s.Facts, int64(now.Sub(s.Read).Seconds()), ok
+		h, _ := p.Inventory.Host(host)
+		trusted := h != nil && slices.ContainsFunc(h.Groups, func(g *inventory.Group) bool { return g.TrustFacts })
+		return s.Facts, int64(now.Sub(s.Read).Seconds()), ok && (s.Ours || trusted)
 	})
 }
 

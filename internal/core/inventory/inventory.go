@@ -225,7 +225,8 @@ var (
 		{Name: "members", Takes: schema.TakesList, Doc: "Host names and patterns."},
 		{Name: "where", Takes: schema.TakesText, Doc: "A CEL condition over host, env and facts: who is a member."},
 		{Name: "trust_facts", Takes: schema.TakesBool, Default: "false",
-			Doc: "Whether it is meant that facts bring secrets to a host."},
+			Doc: "Whether it is meant that facts bring secrets to a host, and that facts of its members count for `fleet` which " +
+				"another controller wrote into a shared history."},
 		{Name: schema.OnLeave, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove}, Default: `"keep"`,
 			Doc: "What becomes of all that it gives when nothing declares it for a host any more."},
 		{Name: "connect", Takes: schema.TakesTable, Doc: "How its members are reached.", Items: ConnectKeys},

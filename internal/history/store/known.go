@@ -2,9 +2,13 @@ package store
 
 import (
 	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -29,9 +33,10 @@ type HostState struct {
 	Facts  *facts.Facts
 	Groups []string  // at the last run; nil when there was none
 	Ran    time.Time // when that was
+	Ours   bool      // the facts were read from here, or nobody else can write them
 }
 
-const knownOfHost = `SELECT known.read, known.ran, known.groups, content.packed FROM known JOIN content ON content.id = known.facts
+const knownOfHost = `SELECT known.read, known.ran, known.groups, known.seal, content.packed FROM known JOIN content ON content.id = known.facts
 	WHERE project = ? AND env = ? AND host = ?`
 
 // Load reads what is known of a host. ok is false when there is nothing, or nothing that can
@@ -41,15 +46,15 @@ func (k Known) Load(host string) (s HostState, ok bool) {
 	if err != nil {
 		return s, false
 	}
-	s, err = k.load(db.QueryRow(knownOfHost, k.p.ID, k.env, host).Scan)
+	s, err = k.load(host, db.QueryRow(knownOfHost, k.p.ID, k.env, host).Scan)
 	return s, err == nil
 }
 
-func (k Known) load(scan func(...any) error) (s HostState, err error) {
+func (k Known) load(host string, scan func(...any) error) (s HostState, err error) {
 	var at, ran int64
 	var groups sql.NullString
-	var packed []byte
-	if err := scan(&at, &ran, &groups, &packed); err != nil {
+	var seal, packed []byte
+	if err := scan(&at, &ran, &groups, &seal, &packed); err != nil {
 		return s, err
 	}
 	text, err := unpack(packed)
@@ -57,6 +62,7 @@ func (k Known) load(scan func(...any) error) (s HostState, err error) {
 		return s, err
 	}
 	s.Read, s.Ran = atMillis(at), atMillis(ran)
+	s.Ours = hmac.Equal(seal, k.seal(host, at, text))
 	if groups.Valid {
 		s.Groups = []string{}
 		if err := json.Unmarshal([]byte(groups.String), &s.Groups); err != nil {
@@ -117,9 +123,9 @@ func (k Known) Keep(list []Learnt, now time.Time) error {
 }
 
 func (k Known) keep(tx *transaction, l Learnt, now time.Time) error {
-	before, err := k.load(tx.QueryRow(knownOfHost, k.p.ID, k.env, l.Host).Scan)
+	before, err := k.load(l.Host, tx.QueryRow(knownOfHost, k.p.ID, k.env, l.Host).Scan)
 	f := l.Facts
-	if err == nil && (f.Services == nil || f.Own == nil) { // asked for only when something reads them
+	if err == nil && before.Ours && (f.Services == nil || f.Own == nil) { // asked for only when something reads them
 		whole := *f
 		if f.Services == nil {
 			whole.Services = before.Facts.Services
@@ -154,9 +160,21 @@ func (k Known) put(tx *transaction, host string, s HostState) error {
 		}
 		groups = string(bytes.TrimSpace(list))
 	}
-	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT
-		(project, env, host) DO UPDATE SET read = excluded.read, facts = excluded.facts, groups = excluded.groups, ran = excluded.ran`,
-		k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran))
+	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran, seal) VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT
+		(project, env, host) DO UPDATE SET read = excluded.read, facts = excluded.facts, groups = excluded.groups, ran = excluded.ran,
+		seal = excluded.seal`, k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran), k.seal(host, millis(s.Read), text))
+}
+
+// seal is an HMAC over the facts of a host and when they were read; nothing without a key.
+func (k Known) seal(host string, read int64, text []byte) []byte {
+	if len(k.p.Key) == 0 {
+		return []byte{}
+	}
+	h := hmac.New(sha256.New, k.p.Key)
+	for _, part := range []string{k.p.ID, k.env, host, strconv.FormatInt(read, 10), string(text)} {
+		fmt.Fprintf(h, "%d:%s", len(part), part)
+	}
+	return h.Sum(nil)
 }
 
 // Forget drops what is known of hosts.

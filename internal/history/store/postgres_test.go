@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -294,5 +295,37 @@ func TestAServerElsewhereProvesWhoItIs(t *testing.T) {
 		if got != want {
 			t.Errorf("%s: it is checked that it is %q, want %q", address, got, want)
 		}
+	}
+}
+
+// TestFactsOfOthers in a database that several share are told from those that were read from here.
+func TestFactsOfOthers(t *testing.T) {
+	at := pgtest.Start(t).Database(t)
+	known := func(key string) Known {
+		return Project{Store: &Store{URL: at, Key: []byte(key)}, ID: "tide"}.Known("")
+	}
+	ours, theirs := known("ours"), known("theirs")
+	f := &facts.Facts{Hostname: "gauge-01", Own: map[string]any{"port": int64(7)}}
+	if err := ours.Keep([]Learnt{{Host: "gauge-01", Facts: f}}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if s, ok := ours.Load("gauge-01"); !ok || !s.Ours {
+		t.Errorf("what was read from here: %v %+v", ok, s)
+	}
+	if s, ok := theirs.Load("gauge-01"); !ok || s.Ours {
+		t.Errorf("seen from another controller: %v %+v", ok, s)
+	}
+	if err := theirs.Keep([]Learnt{{Host: "gauge-01", Facts: &facts.Facts{Hostname: "evil", Own: map[string]any{"port": int64(8)}}}}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if s, _ := ours.Load("gauge-01"); s.Ours {
+		t.Errorf("what another wrote counts as ours: %+v", s.Facts)
+	}
+	f.Own = nil // not asked for this time: what another wrote is not taken over
+	if err := ours.Keep([]Learnt{{Host: "gauge-01", Facts: f}}, time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if s, _ := ours.Load("gauge-01"); !s.Ours || s.Facts.Own != nil {
+		t.Errorf("it takes over %+v", s.Facts)
 	}
 }

@@ -120,6 +120,8 @@ CREATE INDEX said_run ON said(run);
 CREATE VIRTUAL TABLE words USING fts5(text, content='', contentless_delete=1);
 `, `
 ALTER TABLE run ADD COLUMN part TEXT NOT NULL DEFAULT '{}';
+`, `
+ALTER TABLE known ADD COLUMN seal BLOB NOT NULL DEFAULT x'';
 `}
 
 // serverForms are the same for PostgreSQL, which holds rows to each other by itself. A text is
@@ -247,4 +249,6 @@ CREATE INDEX said_run ON said(run);
 CREATE INDEX said_words ON said USING gin(words);
 `, `
 ALTER TABLE run ADD COLUMN part text NOT NULL DEFAULT '{}';
+`, `
+ALTER TABLE known ADD COLUMN seal bytea NOT NULL DEFAULT '';
 `}

@@ -25,6 +25,9 @@ import (
 type Store struct {
 	File string // the path; nothing is made until something is kept
 	URL  string // of a PostgreSQL database, in the place of a file
+	// Key is what facts are sealed with that are read from here: whoever can write to a database that
+	// several share must not say what hosts are. None seals nothing, as in a file of one's own.
+	Key []byte
 
 	mu  sync.Mutex
 	db  *database

@@ -394,10 +394,19 @@ func (s *Store) Knows(project string) bool {
 }
 
 // KeepUnseen notes that a run changed a thing which was killed before it could say how
-// that is declared.
+// that is declared. What the ledger has of that run or a later one it knows better: a power cut may
+// bring back a journal whose removal was not on the disk yet.
 func (s *Store) KeepUnseen(ref value.Ref, run plan.Run) {
-	s.Entries[ref] = plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Who: run.Who,
-		Since: s.m.Now().UTC().Truncate(time.Second)}
+	old, there := s.Entries[ref]
+	ours := there && old.Project == run.Project && old.Env == run.Env
+	if ours && old.Run >= run.ID { // UUIDv7s are in the order of time
+		return
+	}
+	e := plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Who: run.Who, Since: s.m.Now().UTC().Truncate(time.Second)}
+	if ours {
+		e.Order, e.OnLeave = old.Order, old.OnLeave
+	}
+	s.Entries[ref] = e
 	s.dirty = true
 }
 

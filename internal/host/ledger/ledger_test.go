@@ -192,3 +192,35 @@ func TestLedgersThatAreNone(t *testing.T) {
 		}
 	}
 }
+
+// TestAJournalThatComesBack after a power cut, since its removal was not on the disk, takes nothing
+// from what the ledger knows of that run; and of a run that was killed what becomes of a thing stays.
+func TestAJournalThatComesBack(t *testing.T) {
+	m := host(t)
+	run := func(id string) plan.Run { return plan.Run{ID: id, Project: "saltmarsh"} }
+	task := plan.Task{Ref: conf, OnLeave: "remove", Attrs: value.Attrs{"mode": "0644"}}
+	result := []plan.Result{{Ref: conf, Status: plan.Changed}}
+	for _, c := range []struct {
+		journal string
+		last    bool
+	}{{"r1", true}, {"r2", true}, {"r3", false}} {
+		s := open(t, m, run("r2"))
+		s.Keep(task, run("r2"), true)
+		if err := s.Save(); err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(s.Begin(nil), s.Note(run(c.journal), result)); err != nil {
+			t.Fatal(err)
+		}
+		s.Close()
+		s = open(t, m, run("r4"))
+		if _, err := s.Collect(); err != nil {
+			t.Fatal(err)
+		}
+		if e := s.Entries[conf]; e.OnLeave != "remove" || (e.Last != nil) != c.last {
+			t.Errorf("the journal of %s leaves %+v", c.journal, e)
+		}
+		s.Delivered()
+		s.Close()
+	}
+}
