@@ -326,7 +326,6 @@ func TestProblemsOfAProject(t *testing.T) {
 		"[dir.\"/var/lib\"]\nabsent = true\nwith_contents = true\n":                 `/var/lib is a folder of the system, which cannot be removed`,
 		"[dir.\"/home/\"]\nabsent = true\n":                                         `/home is a folder of the system`,
 		"[user.root]\nabsent = true\n":                                              `root cannot be absent`,
-		"[package.dpkg]\nabsent = true\n":                                           `dpkg manages the packages of a host`,
 		"[user.a]\nuid = 99999999999\n":                                             `uid is 99999999999, above the largest number of an account or group`,
 		"[file.\"/\"]\ncontent = \"x\"\n":                                           `/ is the root folder`,
 		"[link.\"/srv/a\"]\nto = \"../srv/a\"\n":                                    `the link leads to itself`,

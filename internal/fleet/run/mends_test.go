@@ -130,6 +130,13 @@ func TestWhatGoesAlong(t *testing.T) {
 	if h := b.one(true); !strings.Contains(h.Tasks[0].Message, "essential to this host") {
 		t.Errorf("an essential one: %s %s", h.Tasks[0].Status, h.Tasks[0].Message)
 	}
+	b.put("var/lib/dpkg/status", b.on("var/lib/dpkg/status")+
+		"Package: zypper\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.14\n\nPackage: apt\nStatus: install ok installed\n"+
+		"Architecture: amd64\nVersion: 2.6\n\n")
+	b.manifest("[package.apt]\nabsent = true\n[package.zypper]\nabsent = true\n")
+	if h := b.one(true); !strings.Contains(h.Tasks[0].Message, "it would remove apt, which is essential") || h.Tasks[1].Status != plan.Changed {
+		t.Errorf("the manager of the host, and another: %s\n%s", statuses(h), h.Tasks[0].Message)
+	}
 }
 
 // TestAHoldStays with a new version of which nothing is said of a hold.

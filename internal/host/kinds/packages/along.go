@@ -95,19 +95,31 @@ func (o order) effects(ctx context.Context, env *kind.Env, m backend.Manager, wo
 		remove = names
 	}
 	list, err := m.Foresee(ctx, env, install, remove, o.purge)
-	return others(list, names), err
+	return others(needed(m, list, remove), names), err
 }
 
-// manager says whether a package is what installs packages, or what that cannot be without.
-func manager(name string) bool {
-	return slices.Contains([]string{"apt", "dpkg", "dnf", "dnf5", "microdnf", "yum", "rpm", "zypper", "libzypp", "pacman", "apk-tools", "libc6",
-		"glibc", "musl"}, name)
+// own are the packages without which a manager, by its program, could bring nothing back.
+var own = map[string][]string{"apt-get": {"apt", "dpkg"}, "dnf": {"dnf", "dnf5", "rpm"}, "microdnf": {"microdnf", "rpm"}, "yum": {"yum", "rpm"},
+	"zypper": {"zypper", "libzypp", "rpm"}, "pacman": {"pacman"}, "apk": {"apk-tools"}}
+
+// needed marks what the host's manager needs itself as essential, and adds those of them that are
+// to be removed by name.
+func needed(m backend.Manager, list []backend.Effect, remove []string) []backend.Effect {
+	for i := range list {
+		list[i].Essential = list[i].Essential || slices.Contains(own[m.Program()], list[i].Name)
+	}
+	for _, name := range remove {
+		if slices.Contains(own[m.Program()], name) && !slices.ContainsFunc(list, func(e backend.Effect) bool { return e.Name == name }) {
+			list = append(list, backend.Effect{Name: name, Essential: true})
+		}
+	}
+	return list
 }
 
 // others skips what was asked for by name, except for essential packages that would be removed.
 func others(list []backend.Effect, names []string) []backend.Effect {
 	return slices.DeleteFunc(list, func(e backend.Effect) bool {
-		return !((e.Essential || manager(e.Name)) && e.Becomes == "") &&
+		return !(e.Essential && e.Becomes == "") &&
 			slices.ContainsFunc(names, e.Of)
 	})
 }
@@ -117,7 +129,7 @@ func others(list []backend.Effect, names []string) []backend.Effect {
 func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 	for _, e := range list {
 		goes := e.Becomes == ""
-		if goes && (e.Essential || manager(e.Name)) {
+		if goes && e.Essential {
 			return problem.Errorf("it would remove %s, which is essential to this host", e.Name).
 				Remedy("remove this declaration; nothing was done")
 		}

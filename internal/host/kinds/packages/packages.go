@@ -96,11 +96,7 @@ from = "tide-logger.deb"
 		}
 		return []value.Ref{{Kind: "file", Name: from}, {Kind: "download", Name: from}}
 	},
-	Check: func(name string, a value.Attrs) (string, error) {
-		if a.Bool("absent") && manager(name) {
-			return "absent", problem.Errorf("%s manages the packages of a host, which could install none without it", name).
-				Remedy("take the declaration out")
-		}
+	Check: func(_ string, a value.Attrs) (string, error) {
 		if v := a.Text("version"); a.Has("from") && (v == "" || v == Newest || strings.Contains(v, "*")) {
 			return "from", problem.Errorf("it does not say which version the file has").
 				Remedy("give version exactly, as the package manager prints it")

@@ -44,11 +44,11 @@ var unmet = regexp.MustCompile(`unmet condition check \(([^)\n]+)\)`)
 // into a sentence.
 func why(v map[string]string, lines string) string {
 	asked := func(stamp string) bool { return v[stamp] != "0" && v[stamp] != "" }
+	found := unmet.FindAllStringSubmatch(lines, -1)
 	switch {
+	case len(found) > 0 && v["Result"] == "success": // systemd may have dropped the unit since, and what it knew of it
+		return "a condition kept it from starting: " + found[len(found)-1][1] + " is not met"
 	case v["ConditionResult"] == "no" && asked("ConditionTimestampMonotonic"):
-		if found := unmet.FindAllStringSubmatch(lines, -1); len(found) > 0 {
-			return "a condition kept it from starting: " + found[len(found)-1][1] + " is not met"
-		}
 		return "a condition of its unit kept it from starting"
 	case v["AssertResult"] == "no" && asked("AssertTimestampMonotonic"):
 		return "an assertion of its unit does not hold"
