@@ -198,11 +198,9 @@ func backslash(s string) ([]byte, int) {
 		if n == 0 {
 			return nil, 0
 		}
-		first, _ := utf8.DecodeRune(r)
 		if hi, err := strconv.ParseUint(s[2:6], 16, 16); err == nil && utf16.IsSurrogate(rune(hi)) && len(s) >= 12 && s[6:8] == `\u` {
 			if lo, err := strconv.ParseUint(s[8:12], 16, 16); err == nil {
-				first = utf16.DecodeRune(rune(hi), rune(lo))
-				return utf8.AppendRune(nil, first), 12
+				return utf8.AppendRune(nil, utf16.DecodeRune(rune(hi), rune(lo))), 12
 			}
 		}
 		return r, n
