@@ -125,6 +125,9 @@ func parsed(text string) (map[string]any, bool) {
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
+		if value.HasControl(strings.ReplaceAll(line, "\t", " ")) { // which no declaration of it may have
+			return nil, false
+		}
 		if attrs["run"] != nil { // another one, or a variable that this one does not have
 			return nil, false
 		}

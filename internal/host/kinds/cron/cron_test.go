@@ -24,6 +24,7 @@ func TestSchedulesAreReadBack(t *testing.T) {
 		"*\u00a0* * * * root true":                     "",
 		"*\f*\f*\f*\f*\froot\ftrue\n":                  "",
 		"@daily\n":                                     "",
+		"@daily root true\r@daily root sh\n":           "", // more lines to some, and declared by none
 		"MAILTO=maren\n":                               "",
 		"":                                             "",
 	} {
