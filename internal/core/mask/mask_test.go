@@ -173,7 +173,8 @@ func FuzzNoEncodingShowsASecret(f *testing.F) {
 			}
 			form := encode(s)
 			got := m.Replace("before " + form + " after")
-			if strings.Contains(got, s) || got == "before "+form+" after" && form != encode(other) {
+			bare := strings.ReplaceAll(got, "(secret)", "\x00") // whose own signs may stand beside those that are left
+			if strings.Contains(bare, s) || got == "before "+form+" after" && form != encode(other) {
 				t.Errorf("%s of %q is left: %q", name, s, got)
 			}
 		}
