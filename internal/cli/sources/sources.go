@@ -104,10 +104,11 @@ var revision = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./+@-]*$`)
 // lock file and in every message.
 func CheckURL(url string) error {
 	u, err := neturl.Parse(url)
-	if err != nil || u.User == nil && schema.SecretQuery(u) == "" {
+	if err != nil {
 		return nil
 	}
-	if _, password := u.User.Password(); !password && u.Scheme == "ssh" && schema.SecretQuery(u) == "" {
+	_, password := u.User.Password()
+	if named := u.User != nil && (password || u.Scheme != "ssh"); !named && schema.SecretQuery(u) == "" {
 		return nil
 	}
 	return problem.Errorf("the URL of the repository at %s holds a password or a token, which would be kept in %s "+

@@ -22,12 +22,18 @@ import (
 // XML, CSV, URLs and mail write it, once or twice over; and in base64, base32, hexadecimal and
 // ascii85, broken into lines or not, also as a part of something longer.
 type Mask struct {
-	mu       sync.Mutex
-	secrets  map[string]bool
-	texts    map[string]bool   // as they are
-	encoded  map[string]bool   // in alphabets of their own
-	grouped  map[string]bool   // of ascii85, in which what is beside may be of the secret as well
-	replacer *strings.Replacer // of texts and encoded; nil while it lags behind
+	mu      sync.Mutex
+	secrets map[string]bool
+	texts   map[string]bool // as they are
+	encoded map[string]bool // in alphabets of their own
+	grouped map[string]bool // of ascii85, in which what is beside may be of the secret as well
+	ready   *ready          // nil while it lags behind
+}
+
+// ready is what is looked for, the longest first, in the form in which many texts are gone through.
+type ready struct {
+	texts, encoded, grouped []string
+	replacer                *strings.Replacer // of texts and encoded
 }
 
 // shortest is how long a form must be that is not the secret itself: shorter
@@ -44,7 +50,7 @@ func (m *Mask) Hide(secret string) {
 	if m.secrets == nil {
 		m.secrets, m.texts, m.encoded, m.grouped = map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}
 	}
-	m.replacer = nil
+	m.ready = nil
 	m.secrets[secret], m.texts[secret] = true, true
 	for _, t := range parts(secret) {
 		if len(t) >= shortest {
@@ -68,15 +74,15 @@ func (m *Mask) Replace(text string) string {
 		m.mu.Unlock()
 		return text
 	}
-	texts, encoded, grouped := longestFirst(m.texts), longestFirst(m.encoded), longestFirst(m.grouped)
-	if m.replacer == nil {
-		m.replacer = newReplacer(longestFirst(m.texts, m.encoded))
+	if m.ready == nil {
+		m.ready = &ready{longestFirst(m.texts), longestFirst(m.encoded), longestFirst(m.grouped),
+			newReplacer(longestFirst(m.texts, m.encoded))}
 	}
-	r := m.replacer
+	r := m.ready
 	m.mu.Unlock()
-	text = r.Replace(text)
+	text = r.replacer.Replace(text)
 	const beside = 5 // characters of one group
-	cuts := append(squeezed(text, "\r\n\t :-").find(encoded, 0), squeezed(text, "\r\n\t ").find(grouped, beside)...)
+	cuts := append(squeezed(text, "\r\n\t :-").find(r.encoded, 0), squeezed(text, "\r\n\t ").find(r.grouped, beside)...)
 	text = hide(text, value.Hidden, cuts)
 	for _, e := range []struct {
 		marks string
@@ -87,9 +93,9 @@ func (m *Mask) Replace(text string) string {
 		if v == nil {
 			continue
 		}
-		cuts := v.find(texts, 0)
+		cuts := v.find(r.texts, 0)
 		if twice := v.over(e.marks, e.read); twice != nil {
-			cuts = append(cuts, twice.find(texts, 0)...)
+			cuts = append(cuts, twice.find(r.texts, 0)...)
 		}
 		text = hide(text, value.Hidden, cuts)
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"jadekettle/internal/core/facts"
@@ -162,14 +163,16 @@ func (Manager) Status(name string) string { return "rc-service " + name + " stat
 
 // output is where a script or its settings say that what the service prints is kept; see
 // openrc-run(8).
-var output = regexp.MustCompile(`(?m)^\s*(?:output|error)_log=["']?([^"'\s]+)`)
+var output = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?m)^\s*(?:output|error)_log=["']?([^"'\s]+)`)
+})
 
 // Report reads the end of the files that the script names for what the service prints.
 func (Manager) Report(_ context.Context, m machine.Machine, name string, since time.Time) backend.Report {
 	var paths []string
 	for _, p := range []string{"/etc/conf.d/" + name, backend.Scripts + name} {
 		text, _ := machine.ReadFile(m, p)
-		for _, found := range output.FindAllStringSubmatch(string(text), -1) {
+		for _, found := range output().FindAllStringSubmatch(string(text), -1) {
 			paths = append(paths, strings.NewReplacer("${RC_SVCNAME}", name, "$RC_SVCNAME", name).Replace(found[1]))
 		}
 	}

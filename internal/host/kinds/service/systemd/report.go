@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"jadekettle/internal/host/kinds/service/backend"
@@ -38,13 +39,15 @@ func (sd Manager) Report(ctx context.Context, m machine.Machine, name string, si
 }
 
 // unmet is how systemd logs which condition kept a unit from starting.
-var unmet = regexp.MustCompile(`unmet condition check \(([^)\n]+)\)`)
+var unmet = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`unmet condition check \(([^)\n]+)\)`)
+})
 
 // why puts systemd's words for the result of a unit, listed in systemctl(1) and systemd.exec(5),
 // into a sentence.
 func why(v map[string]string, lines string) string {
 	asked := func(stamp string) bool { return v[stamp] != "0" && v[stamp] != "" }
-	found := unmet.FindAllStringSubmatch(lines, -1)
+	found := unmet().FindAllStringSubmatch(lines, -1)
 	switch {
 	case len(found) > 0 && v["Result"] == "success": // systemd may have dropped the unit since, and what it knew of it
 		return "a condition kept it from starting: " + found[len(found)-1][1] + " is not met"
