@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -59,7 +60,14 @@ type yamlFile struct {
 	root  *lib.Node // a mapping; nil while there is nothing in the file
 }
 
+// oddBreak is what the library takes for the end of a line and nobody else does: its numbers of lines
+// are not ours then.
+var oddBreak = regexp.MustCompile("\r([^\n]|$)|[\u0085\u2028\u2029]")
+
 func parseYAML(text string) (*yamlFile, error) {
+	if oddBreak.MatchString(text) {
+		return nil, problem.Errorf("lines of the file end in other ways than a newline").Remedy(byHand)
+	}
 	f := &yamlFile{lines: strings.Split(text, "\n")}
 	d := lib.NewDecoder(strings.NewReader(text))
 	var doc, more lib.Node

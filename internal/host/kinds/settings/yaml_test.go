@@ -38,6 +38,8 @@ func TestYAML(t *testing.T) {
 		{text: "", section: "a.b", set: value.Attrs{"c": "0117", "d": true}, want: "a:\n  b:\n    c: \"0117\"\n    d: true\n"},
 		{text: "# only this\n", set: value.Attrs{"a": "x"}, want: "# only this\na: x\n"},
 		{text: "{}\n", set: value.Attrs{"a": "x"}, want: "a: x\n"},
+		{text: "a: {}\r\r!", section: "a", unset: []any{"b"}, want: "error: lines of the file end in other ways"},
+		{text: "# tide\u2028a: 1\n", set: value.Attrs{"a": int64(2)}, want: "error: lines of the file end in other ways"},
 		{text: "# why\n{}\n", set: value.Attrs{"a": "x"}, want: "# why\na: x\n"},
 		{text: foghorn, section: "relay", set: value.Attrs{"seconds": int64(4)}},
 		{text: foghorn, section: "relay", set: value.Attrs{"seconds": int64(5)}, was: "seconds: 4 #", want: "seconds: 5 #"},
@@ -96,7 +98,8 @@ func FuzzYAML(f *testing.F) {
 	f.Add("a:\n- b: 1\n  c: 2\n", "", "a")
 	f.Fuzz(func(t *testing.T, text, section, key string) {
 		task := plan.Task{Attrs: value.Attrs{"format": yaml, "section": section, "set": map[string]any{key: "ebb"}}}
-		if _, err := about.Check("/etc/x", task.Attrs); err != nil || !utf8.ValidString(text+section+key) {
+		if _, err := about.Check("/etc/x", task.Attrs); err != nil || !utf8.ValidString(text) ||
+			!utf8.ValidString(section) || !utf8.ValidString(key) {
 			return // which no manifest can say
 		}
 		got, err := edit{}.Edit(task, text)
