@@ -66,6 +66,8 @@ type App struct {
 	plain      bool                     // --plain
 	watched    atomic.Pointer[watching] // the run that is shown now; nil where none is
 	unkeptTold bool                     // it was told that the history cannot be written
+	trust      bool                     // --trust
+	agreedTo   map[string][]string      // what projects of others may do here; nil until it is read
 
 	raw io.Writer // Out as it was given, for what programs read
 }
@@ -197,6 +199,8 @@ func (a *App) root() *cobra.Command {
 		"a value for a param, as `MANIFEST.NAME=VALUE`; may be repeated")
 	root.PersistentFlags().StringArrayVar(&a.identities, "identity", nil,
 		"a `FILE` with an age identity or an OpenSSH key that opens sealed data; may be repeated")
+	root.PersistentFlags().BoolVar(&a.trust, "trust", false,
+		"let a project of somebody else do on this machine what its settings say, and do not ask")
 	root.PersistentFlags().StringVar(&a.colour, "color", "auto",
 		"`WHEN` to colour: auto (on a terminal, unless NO_COLOR is set), always or never")
 	root.RegisterFlagCompletionFunc("env", a.completeEnvs)
@@ -234,7 +238,7 @@ func (a *App) colours() error {
 
 // neverFromVariables are flags by which somebody says that this call means more
 // than usual; nobody is to do that by accident. The identity is read elsewhere.
-var neverFromVariables = []string{"help", "all", "answer", "from", "yes", "again", "take-leftovers", "forget-leftovers", "adopt", "replace", "show-closed", "identity", "param"}
+var neverFromVariables = []string{"help", "all", "answer", "from", "trust", "yes", "again", "take-leftovers", "forget-leftovers", "adopt", "replace", "show-closed", "identity", "param"}
 
 // environment lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
 // the flag is not given.

@@ -79,6 +79,9 @@ func (a *App) compare(ctx context.Context, revs, targets []string, whole, strict
 		sides = append(sides, s)
 	}
 	c := &comparison{from: sides[0], to: sides[1], groups: map[string]*group{}}
+	if err := a.permit(dir, sides[1].Settings, nil); err != nil {
+		return err
+	}
 	known := a.history(dir, sides[1].Settings).Known(sides[1].Settings.Env)
 	c.facts = func(host string) *facts.Facts { s, _ := known.Load(host); return s.Facts }
 	if len(targets) > 0 {

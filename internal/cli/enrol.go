@@ -198,7 +198,9 @@ func (e *enrolment) enrol(ctx context.Context, k *keeping) error {
 
 // manifest declares what a host needs to keep itself.
 func (e *enrolment) manifest(k *keeping, identity string) (string, error) {
-	words := []string{hereProgram, "tend", "--here", "--as", e.host.Name, "--from", e.app.from, "--every", k.every.String(), "--identity", hereIdentity}
+	// what the project may do on a host that it keeps is no question: it declares all of it
+	words := []string{hereProgram, "tend", "--here", "--as", e.host.Name, "--from", e.app.from, "--trust", "--every", k.every.String(),
+		"--identity", hereIdentity}
 	if env := e.project.Settings.Env; env != "" {
 		words = append(words, "--env", env)
 	}

@@ -158,6 +158,9 @@ func (a *App) whence(p *project) []string {
 func (a *App) jobUnits(p *project, j *job.Job) ([]unit.File, error) {
 	name := unitName(p.Settings.Project, j.Name)
 	args := append(a.whence(p), "job", "start", j.Name, "--yes", "--scheduled")
+	if a.trust {
+		args = append(args, "--trust")
+	}
 	about := "jadekettle: the job " + j.Name
 	if j.About != "" {
 		about += ", " + j.About

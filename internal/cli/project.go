@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -158,11 +159,17 @@ func (a *App) openWhile(reading func(dir string, s settings.Settings, inv *inven
 		return nil, err
 	}
 	read := store.Watch(root)
-	if reading != nil {
-		o.Reading = func(s settings.Settings, inv *inventory.Inventory) { reading(dir, s, inv) }
+	var refused error
+	o.Reading = func(s settings.Settings, inv *inventory.Inventory) {
+		if refused = a.permit(dir, s, inv); refused == nil && reading != nil {
+			reading(dir, s, inv)
+		}
 	}
 	p, err := compile.Load(read, kinds.Schemas(), o)
-	if err != nil {
+	if err != nil || refused != nil {
+		return nil, cmp.Or(refused, err)
+	}
+	if err := a.permit(dir, p.Settings, p.Inventory); err != nil { // what is amiss may have kept it from being asked
 		return nil, err
 	}
 	out := &project{Project: p, dir: dir, runs: a.history(dir, p.Settings), files: read}

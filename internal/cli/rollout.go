@@ -213,6 +213,9 @@ const lastRun = "last"
 // again gives the hosts that failed, were not reached or not begun in an earlier run, and
 // makes the round be about the same part of the tasks.
 func (a *App) again(r *round, which string, s settings.Settings, dir string) ([]string, error) {
+	if err := a.permit(dir, s, nil); err != nil {
+		return nil, err
+	}
 	runs := a.history(dir, s)
 	n, err := runs.Number(which, s.Env, history.ModeApply)
 	if err != nil {

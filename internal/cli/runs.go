@@ -38,6 +38,9 @@ func (a *App) keptRuns() (store.Project, settings.Settings, error) {
 		return store.Project{}, s, problem.Errorf("%s does not say which project this is", settings.File).
 			Remedy("`jadekettle lint` tells what is wrong with it")
 	}
+	if err := a.permit(dir, s, nil); err != nil {
+		return store.Project{}, s, err
+	}
 	return a.history(dir, s), s, nil
 }
 

@@ -156,6 +156,9 @@ func (a *App) tend(ctx context.Context, here *keeping, look time.Duration, most 
 	for _, id := range a.identities {
 		t.args = append(t.args, "--identity", id)
 	}
+	if a.trust {
+		t.args = append(t.args, "--trust")
+	}
 	if listen != "" {
 		stop, err := t.serve(listen)
 		if err != nil {
@@ -300,7 +303,7 @@ func (t *tending) call(words ...string) []string {
 // sibling is a call with the same flags, which has read nothing yet.
 func (a *App) sibling() *App {
 	return &App{In: a.In, Out: a.Out, Err: a.Err, Getenv: a.Getenv, Width: a.Width, args: a.args, output: a.output, env: a.env,
-		params: a.params, identities: a.identities, from: a.from, project: a.project, raw: a.raw}
+		params: a.params, identities: a.identities, from: a.from, project: a.project, raw: a.raw, trust: a.trust}
 }
 
 // hostsOf gives the hosts that a job goes over when nobody answers it; none where that lies

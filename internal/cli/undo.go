@@ -58,7 +58,11 @@ func (a *App) undone(which string) (*history.Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	runs := a.history(dir, settings.Glance(root))
+	s := settings.Glance(root)
+	if err := a.permit(dir, s, nil); err != nil {
+		return nil, err
+	}
+	runs := a.history(dir, s)
 	n, err := runs.Number(which, a.env, history.ModeApply, history.ModeUndo, history.ModeRetire)
 	if err != nil {
 		return nil, err
