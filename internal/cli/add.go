@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"jadekettle/internal/cli/captured"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/manifest"
@@ -186,7 +187,7 @@ func (e *entry) set(at schema.Attr, v any) error {
 }
 
 // text writes the declaration.
-func (e *entry) text() string { return declarationText(e.kind, e.name, e.attrs, "") }
+func (e *entry) text() string { return captured.Text(e.kind, e.name, e.attrs, "") }
 
 // add appends the declaration to its manifest, when the project takes it.
 func (a *App) add(p *project, e *entry) error {

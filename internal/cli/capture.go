@@ -1,19 +1,15 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/cli/captured"
 	"jadekettle/internal/cli/document"
 	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/core/manifest"
-	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
 )
@@ -109,7 +105,6 @@ func (a *App) noKind(name string) error {
 		"the kinds are "+strings.Join(names, ", ")))
 }
 
-// Captured is one thing that stands on a host, as a document.
 // captured prints what a host told. It is checked like what a person writes,
 // since a host may say anything.
 func (a *App) captured(h *run.Visit, asked []value.Ref) error {
@@ -119,7 +114,7 @@ func (a *App) captured(h *run.Visit, asked []value.Ref) error {
 		fmt.Fprintf(a.Err, "%s  there is no %s that people put there\n", h.Name, asked[0].Kind)
 	}
 	for _, c := range h.Captured {
-		attrs, err := checked(schemas, asked, &c)
+		attrs, err := captured.Check(schemas, asked, &c)
 		if c.Problem != "" {
 			err = problem.Errorf("%s", c.Problem).Remedy("%s", c.Do)
 		}
@@ -139,7 +134,7 @@ func (a *App) captured(h *run.Visit, asked []value.Ref) error {
 				fmt.Fprintln(a.Out)
 			}
 			kind, _ := schemas.Kind(c.Ref.Kind)
-			fmt.Fprint(a.Out, declarationText(kind, literalText(c.Ref.Name), attrs, c.Note))
+			fmt.Fprint(a.Out, captured.Text(kind, captured.Literal(c.Ref.Name), attrs, c.Note))
 		}
 		docs = append(docs, document.Capture{Kind: c.Ref.Kind, Name: c.Ref.Name, Attributes: attrs, Note: c.Note})
 	}
@@ -147,71 +142,4 @@ func (a *App) captured(h *run.Visit, asked []value.Ref) error {
 		return a.document(document.Captures{Head: document.One, Host: h.Name, Captured: docs})
 	}
 	return nil
-}
-
-// checked holds a captured declaration to what was asked for, and to its kind:
-// only attributes that the kind captures come from a host into a manifest.
-func checked(schemas schema.Kinds, asked []value.Ref, c *plan.Captured) (value.Attrs, error) {
-	if !slices.ContainsFunc(asked, func(r value.Ref) bool {
-		return r.Kind == c.Ref.Kind &&
-			(r.Name == "" || r.Name == c.Ref.Name)
-	}) {
-		return nil, errors.New("nobody asked for it")
-	}
-	kind, ok := schemas.Kind(c.Ref.Kind)
-	if !ok {
-		return nil, fmt.Errorf("%q is no kind", c.Ref.Kind)
-	}
-	name, err := kind.Canon(c.Ref.Name)
-	if err != nil {
-		return nil, err
-	}
-	c.Ref.Name = name
-	out := value.Attrs{}
-	for _, k := range value.Keys(c.Attrs) {
-		at, ok := kind.Attr(k)
-		if !ok || !slices.Contains(kind.Captures, k) && k != "absent" {
-			return nil, fmt.Errorf("%s is no attribute that is captured of a %s", k, kind.Name)
-		}
-		v, err := at.Value(c.Attrs[k])
-		if err != nil {
-			return nil, err
-		}
-		out[k] = literal(v)
-	}
-	return out, nil
-}
-
-// declarationText writes one declaration as TOML, attributes in the order of
-// the kind's schema.
-func declarationText(k *schema.Kind, name string, attrs value.Attrs, note string) string {
-	var b strings.Builder
-	for line := range strings.Lines(note) {
-		fmt.Fprintf(&b, "# %s\n", screen.Line(strings.TrimRight(line, "\r\n")))
-	}
-	fmt.Fprintf(&b, "[%s.%s]\n", k.Name, manifest.QuoteKey(name))
-	for _, at := range slices.Concat(k.Attrs, schema.Common) {
-		if v, ok := attrs[at.Name]; ok {
-			fmt.Fprintf(&b, "%s = %s\n", at.Name, manifest.Literal(v))
-		}
-	}
-	return b.String()
-}
-
-// literalText escapes what an expression would be.
-func literalText(s string) string { return strings.ReplaceAll(s, "${", "$${") }
-
-// literal escapes what would be an expression in a value.
-func literal(v any) any {
-	switch v := v.(type) {
-	case string:
-		return literalText(v)
-	case []any:
-		out := make([]any, len(v))
-		for i, item := range v {
-			out[i] = literal(item)
-		}
-		return out
-	}
-	return v
 }

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"jadekettle/internal/cli/captured"
 	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/cli/sealed"
 	"jadekettle/internal/core/compile"
@@ -144,7 +145,7 @@ func (w *whole) read(ctx context.Context) error {
 // take notes one thing that was captured, or why it cannot be said.
 func (w *whole) take(asked []value.Ref, c plan.Captured, secret bool) {
 	schemas := w.app.kinds()
-	attrs, err := checked(schemas, asked, &c)
+	attrs, err := captured.Check(schemas, asked, &c)
 	content, _ := c.Attrs["content"].(string)
 	switch _, text := c.Attrs["content"]; {
 	case c.Problem != "":
@@ -210,7 +211,7 @@ func (w *whole) write(dir string, plain bool) error {
 			}
 		}
 		k, _ := schemas.Kind(f.ref.Kind)
-		b.WriteString("\n" + declarationText(k, literalText(f.ref.Name), attrs, f.note))
+		b.WriteString("\n" + captured.Text(k, captured.Literal(f.ref.Name), attrs, f.note))
 	}
 	return os.WriteFile(filepath.Join(at, "manifest.toml"), []byte(b.String()), 0o644)
 }

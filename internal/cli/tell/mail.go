@@ -95,8 +95,7 @@ func compose(to *settings.Tell, n *News, now time.Time) ([]byte, error) {
 	return b.Bytes(), w.Close()
 }
 
-// post hands a mail to a server by SMTP, over a connection that is encrypted, or to this machine
-// itself: what runs tell, and a password, are nobody's on the way.
+// post hands a mail to a server by SMTP.
 func post(ctx context.Context, to *settings.Tell, password string, message []byte) error {
 	host, _, err := net.SplitHostPort(to.Server)
 	if err != nil {
@@ -108,6 +107,12 @@ func post(ctx context.Context, to *settings.Tell, password string, message []byt
 	}
 	defer conn.Close()
 	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	return hand(conn, host, to, password, message, here(conn))
+}
+
+// hand hands a mail over on a connection that is encrypted, or leads to this machine itself: what
+// runs tell, and a password, are nobody's on the way.
+func hand(conn net.Conn, host string, to *settings.Tell, password string, message []byte, here bool) error {
 	c, err := smtp.NewClient(conn, host)
 	if err != nil {
 		return err
@@ -119,7 +124,7 @@ func post(ctx context.Context, to *settings.Tell, password string, message []byt
 		}
 		secure = true
 	}
-	if !secure && !here(conn) {
+	if !secure && !here {
 		return &finalError{problem.Errorf("%s does not encrypt (STARTTLS), so nothing is sent to it", to.Server).
 			Remedy("name a server that does, or one on this machine that passes it on")}
 	}

@@ -199,6 +199,41 @@ func TestMail(t *testing.T) {
 	}
 }
 
+// TestMailOnTheWay: a server elsewhere that does not encrypt, or does so as nobody in particular, gets
+// neither a password nor a mail.
+func TestMailOnTheWay(t *testing.T) {
+	to := &settings.Tell{Server: "mail.example.org:25", User: "kettle", From: "kettle@example.org", Mail: []string{"maren@example.org"}}
+	for offers, want := range map[string]string{"": "does not encrypt (STARTTLS), so nothing is sent", "250-STARTTLS\r\n": "mail.example.org:25: "} {
+		ours, theirs := net.Pipe()
+		heard := make(chan string)
+		go func() {
+			defer theirs.Close()
+			fmt.Fprint(theirs, "220 saltmarsh.example.org\r\n")
+			r, all := bufio.NewReader(theirs), ""
+			for {
+				line, err := r.ReadString('\n')
+				if all += line; err != nil {
+					heard <- all
+					return
+				}
+				answer := "250 ok\r\n"
+				switch {
+				case strings.HasPrefix(line, "EHLO"):
+					answer = "250-saltmarsh.example.org\r\n" + offers + "250 AUTH PLAIN\r\n"
+				case strings.HasPrefix(line, "STARTTLS"):
+					answer = "454 not now\r\n"
+				}
+				fmt.Fprint(theirs, answer)
+			}
+		}()
+		err := hand(ours, "mail.example.org", to, "salt water", []byte("ebb"), false)
+		ours.Close()
+		if all := <-heard; err == nil || !strings.Contains(err.Error(), want) || strings.Contains(all, "AUTH") || strings.Contains(all, "MAIL") {
+			t.Errorf("offered %q: %v, and it heard %q", offers, err, all)
+		}
+	}
+}
+
 func TestCommand(t *testing.T) {
 	out := filepath.Join(t.TempDir(), "told")
 	to := named(t, "command = [\"sh\", \"-c\", \"cat > "+out+"; echo $JADEKETTLE_RUN >> "+out+"\"]\nas = \"markdown\"\n")
