@@ -35,8 +35,9 @@ type deed struct {
 	whole string // what is agreed to, with what is not shown of an address
 }
 
-// deedsOf lists what a project's settings do here. Without an inventory it leaves out how hosts are reached.
-func deedsOf(s settings.Settings, inv *inventory.Inventory) []deed {
+// deedsOf lists what the settings of the project in a folder do here. Without an inventory it leaves out
+// how hosts are reached.
+func deedsOf(dir string, s settings.Settings, inv *inventory.Inventory) []deed {
 	var out []deed
 	add := func(what string, hidden ...string) {
 		out = append(out, deed{what, strings.Join(append(hidden, what), "\x00")})
@@ -44,7 +45,8 @@ func deedsOf(s settings.Settings, inv *inventory.Inventory) []deed {
 	if inv != nil {
 		for _, h := range inv.Hosts {
 			if h.Connect.Command != "" {
-				add("runs `" + anyHost(h) + "` to reach hosts (connect.command)")
+				command := anyHost(h)
+				add("runs `"+command+"` to reach hosts (connect.command)", scripts(dir, strings.Fields(command))...)
 			}
 		}
 	}
@@ -56,7 +58,7 @@ func deedsOf(s settings.Settings, inv *inventory.Inventory) []deed {
 	}
 	for _, t := range s.Tells {
 		if len(t.Command) > 0 {
-			add("runs `" + strings.Join(t.Command, " ") + "` when a run ends (tell." + t.Name + ")")
+			add("runs `"+strings.Join(t.Command, " ")+"` when a run ends (tell."+t.Name+")", scripts(dir, t.Command)...)
 		}
 		if t.Webhook != "" {
 			add("posts to "+withoutQuery(t.Webhook)+" when a run ends (tell."+t.Name+")"+with("key", t.KeyFile), t.Webhook)
@@ -79,6 +81,24 @@ func deedsOf(s settings.Settings, inv *inventory.Inventory) []deed {
 	}
 	slices.SortFunc(out, func(a, b deed) int { return cmp.Compare(a.whole, b.whole) })
 	return slices.Compact(out)
+}
+
+// scripts gives the digests of the files of a project that a command names: who agreed to run one has
+// not agreed to what it becomes.
+func scripts(dir string, words []string) []string {
+	root, err := files(dir)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, word := range words {
+		name := filepath.ToSlash(filepath.Clean(strings.TrimPrefix(word, dir+"/")))
+		if data, err := fs.ReadFile(root, name); err == nil {
+			sum := sha256.Sum256(data)
+			out = append(out, hex.EncodeToString(sum[:]))
+		}
+	}
+	return out
 }
 
 // anyHost is a host's command with its name and its address told alike for all hosts, so that a host
@@ -142,7 +162,7 @@ func (a *App) permit(dir string, s settings.Settings, inv *inventory.Inventory) 
 	if err != nil {
 		return err
 	}
-	fresh := slices.DeleteFunc(deedsOf(s, inv), func(d deed) bool { return slices.Contains(agreed[name], d.mark()) })
+	fresh := slices.DeleteFunc(deedsOf(dir, s, inv), func(d deed) bool { return slices.Contains(agreed[name], d.mark()) })
 	if len(fresh) == 0 {
 		return nil
 	}

@@ -56,6 +56,17 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	if asked = call("", 2, "preview"); strings.Contains(asked, "tide.log") || !strings.Contains(asked, "; true ADDRESS") {
 		t.Errorf("it asks for what is new:\n%s", asked)
 	}
+	script := "[tell.page]\nif = \"run.code == 9\"\ncommand = [\"sh\", \"page.sh\"]\n"
+	put(t, filepath.Join(dir, "hosts.toml"), "[host.gauge-03]\nconnect = { command = \"touch "+ran+"; false\" }\n")
+	put(t, filepath.Join(dir, "jadekettle.toml"), "project = \"tide-of-others\"\n"+script)
+	for _, line := range []string{"true\n", "rm -r /\n"} {
+		put(t, filepath.Join(dir, "page.sh"), line)
+		committed(t, dir, "of-"+strings.Fields(line)[0])
+		call("", 2, "preview")
+		if asked = call("y\n", 1, "preview"); !strings.Contains(asked, "sh page.sh") {
+			t.Errorf("a script that is another is asked for:\n%s", asked)
+		}
+	}
 	if os.Geteuid() == 0 {
 		os.Chown(filepath.Join(dir, "jadekettle.toml"), 4711, 4711)
 		if code, out, errs := jkEnv(t, dir, nil, "runs"); code != 2 || !strings.Contains(errs, "belongs to the account 4711") {

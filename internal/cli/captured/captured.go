@@ -5,6 +5,7 @@ package captured
 import (
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -34,8 +35,8 @@ func Check(schemas schema.Kinds, asked []value.Ref, c *plan.Captured) (value.Att
 	if err != nil {
 		return nil, err
 	}
-	if !isText(name) || !isText(c.Attrs) {
-		return nil, errors.New("it is not UTF-8, which a manifest is")
+	if !isPlain(name) || !isPlain(c.Attrs) {
+		return nil, errors.New("it is not what a manifest can say")
 	}
 	c.Ref.Name = name
 	out := value.Attrs{}
@@ -69,20 +70,26 @@ func Text(k *schema.Kind, name string, attrs value.Attrs, note string) string {
 	return b.String()
 }
 
-func isText(v any) bool {
+// isPlain says whether a value is made of texts in UTF-8, finite numbers, lists and tables.
+func isPlain(v any) bool {
 	switch v := v.(type) {
+	case nil, bool, int64:
+		return true
+	case float64:
+		return !math.IsNaN(v) && !math.IsInf(v, 0)
 	case string:
 		return utf8.ValidString(v)
 	case []any:
-		return !slices.ContainsFunc(v, func(item any) bool { return !isText(item) })
+		return !slices.ContainsFunc(v, func(item any) bool { return !isPlain(item) })
 	case map[string]any:
 		for name, item := range v {
-			if !isText(name) || !isText(item) {
+			if !isPlain(name) || !isPlain(item) {
 				return false
 			}
 		}
+		return true
 	}
-	return true
+	return false
 }
 
 // Literal escapes what an expression would be.

@@ -5,6 +5,7 @@ package facts
 
 import (
 	"fmt"
+	"math"
 	"reflect"
 	"strings"
 
@@ -259,13 +260,17 @@ func validateTo(v reflect.Value, at string, depth int) error {
 	validate := func(v reflect.Value, at string) error { return validateTo(v, at, depth-1) }
 	switch v.Kind() {
 	case reflect.Interface:
-		if v.IsNil() {
+		switch own := v.Interface().(type) {
+		case nil, bool, int64: // a number of one's own may be below 0
 			return nil
+		case float64:
+			if !math.IsNaN(own) && !math.IsInf(own, 0) {
+				return nil
+			}
+		case string, []any, map[string]any:
+			return validate(v.Elem(), at)
 		}
-		if n := v.Elem(); n.Kind() == reflect.Int64 {
-			return nil // a number of one's own may be below 0
-		}
-		return validate(v.Elem(), at)
+		return fmt.Errorf("%s is neither text, nor a number, a list or a table", at) // CBOR has dates and more
 	case reflect.String:
 		return validText(v.String(), at)
 	case reflect.Int64:

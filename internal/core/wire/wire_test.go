@@ -3,9 +3,11 @@ package wire
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"reflect"
 	"strings"
 	"testing"
@@ -166,6 +168,14 @@ func FuzzFacts(f *testing.F) {
 	}
 	f.Add(good)
 	f.Add([]byte{0xa1, 0x01, 0x60})
+	for _, own := range []any{cbor.Tag{Number: 1, Content: 0}, cbor.Tag{Number: 0, Content: "2026-11-30T00:00:00Z"}, cbor.Tag{Number: 99, Content: 0},
+		cbor.Tag{Number: 2, Content: []byte{1}}, math.NaN(), math.Inf(1), []byte("tide"), cbor.SimpleValue(99), uint64(1 << 63)} {
+		odd, err := cbor.Marshal(map[string]any{"own": map[string]any{"a": own}})
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(odd)
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		var got facts.Facts
 		if Unmarshal(data, &got) != nil || got.Validate() != nil {
@@ -173,6 +183,9 @@ func FuzzFacts(f *testing.F) {
 		}
 		if got.Tree() == nil {
 			t.Error("facts that are good have no tree")
+		}
+		if _, err := json.Marshal(got.Tree()); err != nil {
+			t.Errorf("facts that are good are no document: %v", err)
 		}
 	})
 }

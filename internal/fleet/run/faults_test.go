@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path"
@@ -562,6 +563,20 @@ func TestHostsThatLie(t *testing.T) {
 		"a long name of what blocked": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
 				Status: plan.Blocked, BlockedBy: value.Ref{Kind: "file", Name: strings.Repeat("/x", 5000)}}}}})
+		},
+		"dates among its own facts": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: &facts.Facts{Own: map[string]any{"a": time.Unix(0, 0)}}})
+		},
+		"a number that is none": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: &facts.Facts{Own: map[string]any{"a": math.NaN()}}})
+		},
+		"a task that took less than no time": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: plan.Unchanged, Took: math.MinInt64}}}}, wire.Message{Done: &wire.Done{}}, wire.Message{Bye: &wire.Bye{}})
+		},
+		"a year that nobody can write": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+				Status: plan.Changed, Since: math.MaxInt64}}}}, wire.Message{Done: &wire.Done{}}, wire.Message{Bye: &wire.Bye{}})
 		},
 		"a long text of a change": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,

@@ -626,15 +626,17 @@ func (t *talk) ask(id int) error {
 // What a result may be at most: more than any worker sends, and little enough that what is made of
 // it, for the screen, as JSON and in the history, stays small.
 const (
-	maxWord      = 256       // bytes of a run's name, of who ran it, of a digest
-	maxName      = 8 << 10   // bytes of a kind and a name, and of what a change is about
-	maxSaid      = 256 << 10 // bytes of a text; a worker cuts them at half of that
-	maxCollected = 1 << 12   // runs of which a host may have kept results back
+	maxWord      = 256          // bytes of a run's name, of who ran it, of a digest
+	maxName      = 8 << 10      // bytes of a kind and a name, and of what a change is about
+	maxSaid      = 256 << 10    // bytes of a text; a worker cuts them at half of that
+	maxCollected = 1 << 12      // runs of which a host may have kept results back
+	lastSecond   = 253402300799 // in Unix seconds, of the year 9999: the last that RFC 3339 can write
 )
 
 // fits refuses a result of a host that no worker would send.
 func fits(r plan.Result) error {
-	bad := fitsRef(r.Ref) != nil || fitsRef(r.BlockedBy) != nil || len(r.By) > maxWord || len(r.Digest) > maxWord ||
+	bad := r.Took < 0 || r.Tries < 0 || r.Since < 0 || r.Since > lastSecond || fitsRef(r.Ref) != nil ||
+		fitsRef(r.BlockedBy) != nil || len(r.By) > maxWord || len(r.Digest) > maxWord ||
 		max(len(r.Message), len(r.Do), len(r.Output)) > maxSaid
 	for _, c := range slices.Concat(r.Changes, r.Written) {
 		bad = bad || len(c.What) > maxName || max(len(c.Was), len(c.Becomes), len(c.Diff)) > maxSaid

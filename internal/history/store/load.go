@@ -430,7 +430,10 @@ func (p Project) Facts(n int, host string) (*facts.Facts, error) {
 		return nil, err
 	}
 	var out *facts.Facts
-	return out, wire.Unmarshal(text, &out)
+	if err := wire.Unmarshal(text, &out); err != nil || out == nil {
+		return nil, err
+	}
+	return out, out.Validate()
 }
 
 // Files lists the files that a run was made of.
