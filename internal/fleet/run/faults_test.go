@@ -564,6 +564,15 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
 				Status: plan.Blocked, BlockedBy: value.Ref{Kind: "file", Name: strings.Repeat("/x", 5000)}}}}})
 		},
+		"an end before the plan": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Done: &wire.Done{}}, wire.Message{Facts: good})
+		},
+		"a farewell before the end": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Bye: &wire.Bye{}})
+		},
+		"what it has, which nobody asked for": func(_ io.Reader, out io.Writer, nonce string) {
+			say(out, nonce, wire.Message{Facts: good}, wire.Message{Captured: &wire.Captured{Last: true}})
+		},
 		"dates among its own facts": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: &facts.Facts{Own: map[string]any{"a": time.Unix(0, 0)}}})
 		},

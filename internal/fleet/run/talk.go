@@ -293,6 +293,9 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		}
 		return t.sendPlan()
 	case m.Captured != nil:
+		if len(t.start.Capture) == 0 {
+			return fmt.Errorf("%w: what it has, which nobody asked for", wire.ErrFrame)
+		}
 		for _, c := range m.Captured.List {
 			if err := t.hold(256 + 128*len(c.Attrs)); err != nil {
 				return err
@@ -319,6 +322,9 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 	case m.Executed != nil:
 		return t.executed(m.Executed)
 	case m.Done != nil:
+		if t.plan == nil && !t.out.Stopped {
+			return fmt.Errorf("%w: an end before the plan", wire.ErrFrame)
+		}
 		if len(m.Done.Leftovers) > 1<<16 || len(m.Done.Debts) > 1<<16 {
 			return fmt.Errorf("%w: too many leftovers or debts", wire.ErrFrame)
 		}
@@ -341,6 +347,9 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		t.phase(t.limits.Bye, "it did not let go after its last word")
 		t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
 	case m.Bye != nil:
+		if !t.done && t.rebooting == nil {
+			return fmt.Errorf("%w: a farewell before the end", wire.ErrFrame)
+		}
 		return errEnd
 	case m.Fault != nil:
 		return problem.Errorf("the worker cannot go on: %s", m.Fault.Message).Remedy("%s", m.Fault.Do)
