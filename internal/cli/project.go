@@ -182,12 +182,20 @@ func (a *App) openWhile(reading func(dir string, s settings.Settings, inv *inven
 
 // snapshot is what is known of all hosts, read once before a run.
 func (p *project) snapshot(now time.Time) {
-	p.fleet = resolve.Snapshot(p.Project, func(host string) (*facts.Facts, int64, bool) {
-		s, ok := p.known.Load(host)
-		h, _ := p.Inventory.Host(host)
-		trusted := h != nil && slices.ContainsFunc(h.Groups, func(g *inventory.Group) bool { return g.TrustFacts })
-		return s.Facts, int64(now.Sub(s.Read).Seconds()), ok && (s.Ours || trusted)
-	})
+	read := func(all bool) *expr.Fleet {
+		return resolve.Snapshot(p.Project, func(host string) (*facts.Facts, int64, bool) {
+			s, ok := p.known.Load(host)
+			h, _ := p.Inventory.Host(host)
+			trusted := all || h != nil && slices.ContainsFunc(h.Groups, func(g *inventory.Group) bool { return g.TrustFacts })
+			return s.Facts, int64(now.Sub(s.Read).Seconds()), ok && (s.Ours || trusted)
+		})
+	}
+	p.fleet = read(false)
+	for _, u := range p.Units {
+		if u.TrustFacts && p.fleet.All == nil {
+			p.fleet.All = read(true)
+		}
+	}
 }
 
 // knownOf is what is known when a host with these facts is resolved.
@@ -363,10 +371,13 @@ func expand(path, home, dir string) string {
 	return filepath.Join(dir, path)
 }
 
-// connect connects to a host and starts its worker.
-func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host,
+// connect connects to a host, as the call reaches it, and starts its worker.
+func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host, first []byte) (*reach.Session, error) {
+	return a.connectTo(ctx, p, d, h, a.target(h, p.dir), first)
+}
+
+func (a *App) connectTo(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host, t reach.Target,
 	first []byte) (*reach.Session, error) {
-	t := a.target(h, p.dir)
 	secret, ok, err := resolve.ElevatePassword(p.Project, h)
 	if err != nil {
 		return nil, err
@@ -386,6 +397,11 @@ func (a *App) target(h *inventory.Host, dir string) reach.Target {
 		}
 		return t
 	}
+	return a.afar(h, dir)
+}
+
+// afar is how a host is reached from another machine.
+func (a *App) afar(h *inventory.Host, dir string) reach.Target {
 	address := h.Connect.Address
 	if address == "" {
 		address = h.Address()
@@ -409,6 +425,9 @@ func (a *App) fleet(p *project, parallel int) (*run.Fleet, error) {
 		Guard: p.Settings.Guard, Chosen: p.chosen, Past: wire.Past{Age: p.Settings.UndoAge, Size: p.Settings.UndoSize},
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return a.connect(ctx, p, d, h, first)
+		},
+		Around: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+			return a.connectTo(ctx, p, d, h, a.afar(h, p.dir), first)
 		}}, nil
 }
 

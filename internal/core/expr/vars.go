@@ -77,6 +77,13 @@ func (v *Vars) WithParam(params map[string]any, missing [][]string) *Vars {
 	return out
 }
 
+// WithFleet gives the values with other knowledge of all hosts.
+func (v *Vars) WithFleet(f *Fleet) *Vars {
+	out := v.copy()
+	out.Fleet = f
+	return out
+}
+
 func (v *Vars) copy() *Vars {
 	return &Vars{Host: v.Host, Facts: v.Facts, Data: v.Data, Param: v.Param, Input: v.Input, Env: v.Env, Fleet: v.Fleet,
 		Missing: v.Missing, Blind: v.Blind, Secrets: v.Secrets, locals: v.locals}
@@ -90,6 +97,8 @@ type Fleet struct {
 	Groups map[string][]any // the members of every group
 	Known  bool             // facts and the groups that depend on them are there
 	Sure   bool             // no group depends on facts
+	// All is this with facts that another controller wrote as well, for manifests that trust them; nil where none does.
+	All *Fleet
 }
 
 // fleetUse is what an expression or a template wants of other hosts besides

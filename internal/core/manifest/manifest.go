@@ -25,6 +25,8 @@ type Manifest struct {
 	// Source is the source that it came from; empty for the project's own.
 	Source  string
 	Params  []Key // the [param.NAME] tables
+	// TrustFacts says that facts of other hosts count here which another controller wrote into a shared history.
+	TrustFacts bool
 	Facts   []Fact
 	Entries []Entry
 }
@@ -151,6 +153,13 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 			}
 			continue
 		}
+		if k.Name == "trust_facts" {
+			yes, ok := k.Node.Value.(bool)
+			if m.TrustFacts = yes; !ok {
+				problems.At(k.Node.Place, "trust_facts is true or false", "write trust_facts = true")
+			}
+			continue
+		}
 		if k.Name == "param" || k.Name == "use" || k.Name == "fact" {
 			m.tables(k, problems)
 			continue
@@ -161,7 +170,7 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 			if slices.Contains(schema.Reserved, k.Name) {
 				what = fmt.Sprintf("%q is a reserved word and no kind", k.Name)
 			}
-			problems.At(k.Place, what, problem.Meant(k.Name, append(schemas.Names(), "about"),
+			problems.At(k.Place, what, problem.Meant(k.Name, append(schemas.Names(), "about", "trust_facts"),
 				"the kinds are "+strings.Join(schemas.Names(), ", ")))
 			continue
 		}

@@ -296,6 +296,21 @@ func TestFleetInTemplates(t *testing.T) {
 	if v, err := prog.Eval(&expr.Vars{Facts: debian.Tree(), Fleet: fleet}); fmt.Sprint(v) != "[gauge-260]" {
 		t.Errorf("the facts of others are %v (%v)", v, err)
 	}
+	for trust, want := range map[string]string{"": "gauge-2 ", "trust_facts = true\n": "gauge-2 gauge-3 "} {
+		fs["manifests/gauge.toml"] = &fstest.MapFile{Data: []byte(trust + "[file.\"/out\"]\ncontent = \"" +
+			"${join(fleet.hosts.filter(h, has(h.facts)).map(h, h.name), ' ')} \"\n")}
+		if p, err = compile.Load(fs, kinds.Schemas(), compile.Options{}); err != nil {
+			t.Fatal(err)
+		}
+		fleet.All = resolve.Snapshot(p, func(name string) (*facts.Facts, int64, bool) { return debian, 60, name != "gauge-1" })
+		pl, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: debian, Fleet: fleet})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := pl.Contents[pl.Tasks[0].Content.SHA256].Text; got != want {
+			t.Errorf("%q: it knows the facts of %q, want %q", trust, got, want)
+		}
+	}
 }
 
 func TestSecretsOfLayers(t *testing.T) {

@@ -148,6 +148,9 @@ func (r *resolver) instance(u *compile.Unit, c *Context, given []compile.Gift) {
 		r.Used = append(r.Used, c)
 	}
 	c.Vars = r.Vars
+	if all := r.Vars.Fleet; u.TrustFacts && all != nil && all.All != nil {
+		c.Vars = r.Vars.WithFleet(all.All)
+	}
 	if len(u.Params) > 0 {
 		values := make(map[string]any, len(u.Params))
 		var missing [][]string
@@ -167,7 +170,7 @@ func (r *resolver) instance(u *compile.Unit, c *Context, given []compile.Gift) {
 		if !good {
 			return
 		}
-		c.Vars = r.Vars.WithParam(values, missing)
+		c.Vars = c.Vars.WithParam(values, missing)
 	}
 	for _, e := range u.Entries {
 		if e.Decl != nil {

@@ -1,13 +1,17 @@
 package run_test
 
 import (
+	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/machine"
 )
@@ -121,6 +125,42 @@ func TestNoGuardOverOneself(t *testing.T) {
 	}
 	if b.on("etc/ssh/sshd_config") != "Port 2222\n" || b.on("var/lib/jadekettle/guard.json") != "" {
 		t.Error("a guard was set")
+	}
+}
+
+// TestAJumpHostProves: over a machine that applies to itself there is a guard where one gets in over another
+// machine, before the change and after it.
+func TestAJumpHostProves(t *testing.T) {
+	for name, c := range map[string]struct {
+		fails int // from which try on
+		want  string
+		guard string
+	}{
+		"it leads in":              {99, "file /etc/ssh/sshd_config changed", ""},
+		"it never did":             {0, "file /etc/ssh/sshd_config changed", "guard:  -> none: no other machine proves"},
+		"it did before the change": {1, "file /etc/ssh/sshd_config failed", ""},
+	} {
+		b := newBench(t, "gauge-01")
+		b.put("etc/ssh/sshd_config", "Port 22\n")
+		b.manifest("[file.\"/etc/ssh/sshd_config\"]\ncontent = \"Port 2222\\n\"\nmode = \"0600\"\n")
+		f := b.fleet()
+		f.Guard, f.Here = 2*time.Second, true
+		f.Plans.Project.Inventory.Hosts[0].Connect.Jump = "gauge-02"
+		tries := 0
+		f.Around = func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+			if tries++; tries > c.fails {
+				return nil, errors.New("the gate is shut")
+			}
+			return f.Open(ctx, h, first)
+		}
+		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(false))[0]
+		wants(t, h, c.want)
+		if got := changes(h, 0); strings.Contains(got, "guard:") != (c.guard != "") || !strings.Contains(got, c.guard) {
+			t.Errorf("%s: it says of the guard:\n%s", name, got)
+		}
+		if got, failed := b.on("etc/ssh/sshd_config"), strings.HasSuffix(c.want, "failed"); (got == "Port 22\n") != failed {
+			t.Errorf("%s: the file holds %q", name, got)
+		}
 	}
 }
 

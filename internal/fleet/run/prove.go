@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/wire"
@@ -15,6 +16,9 @@ import (
 // proveAgain is how long is waited before it is tried again to get in, since a service that
 // was just restarted may take a moment.
 const proveAgain = time.Second
+
+// aroundLimit is how long it may take to find out whether one gets in over a jump host.
+const aroundLimit = 15 * time.Second
 
 // mostProofs is how often a host may have us get in anew for each task of its plan: a worker asks
 // again where a connection is closed before a login.
@@ -42,14 +46,9 @@ func (t *talk) prove(task int) error {
 // getIn tries until a worker has answered over a connection of its own, or the time is up. The
 // error is that of a try which came to a login, where one did.
 func (t *talk) getIn(ctx context.Context) error {
-	first, err := wire.Frame(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{Project: t.start.Run.Project},
-		Exec: &wire.Exec{Args: []string{"true"}, Limit: 10 * time.Second}}})
-	if err != nil {
-		return err
-	}
 	var last error
 	for {
-		err := t.knock(ctx, first)
+		err := t.fleet.knock(ctx, t.host, plan.Run{Project: t.start.Run.Project})
 		if err == nil {
 			return nil
 		}
@@ -64,9 +63,18 @@ func (t *talk) getIn(ctx context.Context) error {
 	}
 }
 
-// knock gets in once.
-func (t *talk) knock(ctx context.Context, first []byte) error {
-	s, err := t.fleet.Open(ctx, t.host, first)
+// knock gets in once, as others do.
+func (f *Fleet) knock(ctx context.Context, h *inventory.Host, of plan.Run) error {
+	first, err := wire.Frame(wire.Message{Start: &wire.Start{Format: wire.Format, Run: of,
+		Exec: &wire.Exec{Args: []string{"true"}, Limit: 10 * time.Second}}})
+	if err != nil {
+		return err
+	}
+	open := f.Open
+	if f.Here && f.Around != nil {
+		open = f.Around
+	}
+	s, err := open(ctx, h, first)
 	if err != nil {
 		return err
 	}

@@ -176,6 +176,9 @@ type Fleet struct {
 	Guard time.Duration
 	// Here says that the run is one of this machine over itself, whatever the inventory says.
 	Here bool
+	// Around opens a worker on this machine as others reach it, over the jump host that the inventory
+	// names for it: another machine, which proves for a run over itself that one still gets in. Nil is not at all.
+	Around func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
 	// Foreseen, when not nil, is what somebody has agreed to: a host that would do
 	// anything else is not begun.
 	Foreseen Foreseen
@@ -195,10 +198,15 @@ func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []
 		if f.bare() {
 			early = nil
 		}
+		unproved := f.unproved(ctx, h)
+		guard := f.Guard
+		if unproved || r.Preview {
+			guard = 0
+		}
 		f.host(ctx, h, out, &wire.Start{Run: r, Services: f.Plans.Project.Reads("facts", "services"),
 			Own: f.ownFacts(false), OwnFiles: f.Plans.Project.Reads("facts", "own"), Foresee: f.Foreseen != nil,
 			Digest: f.Digest || f.Foreseen != nil,
-			Guard:  f.guard(h, r), Unproved: f.unproved(h), Login: h.Connect.User, Past: f.Past, Undo: f.Undo[h.Name]}, early)
+			Guard:  guard, Unproved: unproved, Login: h.Connect.User, Past: f.Past, Undo: f.Undo[h.Name]}, early)
 	})
 }
 
@@ -206,15 +214,17 @@ func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []
 func (f *Fleet) bare() bool { return f.Retire || f.Undo != nil }
 
 // unproved says whether nobody but the machine itself could prove that one still gets in, which
-// over a pipe proves nothing.
-func (f *Fleet) unproved(h *inventory.Host) bool { return f.Guard > 0 && (f.Here || h.Connect.Local) }
-
-// guard is how long a host waits for us.
-func (f *Fleet) guard(h *inventory.Host, r plan.Run) time.Duration {
-	if f.unproved(h) || r.Preview {
-		return 0
+// over a pipe proves nothing. A jump host does prove it, if one gets in over it now.
+func (f *Fleet) unproved(ctx context.Context, h *inventory.Host) bool {
+	if f.Guard == 0 || !f.Here && !h.Connect.Local {
+		return false
 	}
-	return f.Guard
+	if !f.Here || f.Around == nil || h.Connect.Jump == "" {
+		return true
+	}
+	ctx, cancel := context.WithTimeout(ctx, aroundLimit)
+	defer cancel()
+	return f.knock(ctx, h, plan.Run{Project: f.Plans.Project.Settings.Project}) != nil
 }
 
 // Facts reads the facts of hosts and nothing else.
