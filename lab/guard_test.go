@@ -39,6 +39,13 @@ content = "# nobody\n"
 keys = ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPQdwpGmDKzVvnDPmYdwHkBHWBmlGxzoRHmzDw3W1nJJ maren@desk"]
 only_keys = true
 `, "user ops"},
+		"the folder of keys goes": {`[dir."/home/ops/.ssh"]
+absent = true
+with_contents = true
+`, "dir /home/ops/.ssh"},
+		"the server goes": {`[package.openssh-server]
+absent = true
+`, "package openssh-server"},
 	} {
 		stands := l.stands()
 		l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
@@ -122,7 +129,9 @@ func (l *lab) stands() string {
 	l.t.Helper()
 	return l.on("gauge-01", "sudo sh -c 'cat /etc/sudoers.d/ops /home/ops/.ssh/authorized_keys; stat -c \"%n %U %G %a\" "+
 		"/etc/sudoers.d/ops /home/ops /home/ops/.ssh /home/ops/.ssh/authorized_keys; ls /etc/ssh/sshd_config.d; nft list ruleset; "+
-		"ss -Hltn sport = :22 | wc -l; ls /var/lib/jadekettle | grep guard | grep -v lock; ls /etc/systemd/system | grep guard; "+
+		"ss -Hltn sport = :22 | wc -l; ls /var/lib/jadekettle | grep guard | grep -v lock; "+
+		"ls /etc/systemd/system /etc/systemd/system/sysinit.target.wants | grep jadekettle; "+
+		"systemctl show -p LoadState jadekettle-guard.service jadekettle-firewall.service; "+
 		"systemctl list-timers --all --no-legend | grep -c guard'; true")
 }
 

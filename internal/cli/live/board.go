@@ -129,6 +129,13 @@ func (b *Board) taskEnded(h *host, t run.Task) {
 	if h.hand != nil && h.hand.Ref == t.Ref {
 		h.hand = nil
 	}
+	if i := slices.IndexFunc(h.tasks, func(o run.Task) bool { return t.Again && o.Ref == t.Ref }); i >= 0 {
+		h.counts[h.tasks[i].Status]--
+		h.tasks = slices.Delete(h.tasks, i, i+1)
+		if c := b.changed[t.Ref]; c != nil {
+			c.hosts = slices.DeleteFunc(c.hosts, func(name string) bool { return name == h.name })
+		}
+	}
 	h.counts[t.Status]++
 	h.tasks = append(h.tasks, t)
 	switch t.Status {

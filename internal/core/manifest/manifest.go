@@ -23,12 +23,12 @@ type Manifest struct {
 	Dir   string // the folder that its sources are read from
 	About string
 	// Source is the source that it came from; empty for the project's own.
-	Source  string
-	Params  []Key // the [param.NAME] tables
+	Source string
+	Params []Key // the [param.NAME] tables
 	// TrustFacts says that facts of other hosts count here which another controller wrote into a shared history.
 	TrustFacts bool
-	Facts   []Fact
-	Entries []Entry
+	Facts      []Fact
+	Entries    []Entry
 }
 
 // Entry is a declaration or the use of another manifest, one of the two.

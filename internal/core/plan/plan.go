@@ -167,6 +167,8 @@ type Result struct {
 	// Digest stands for all that the task declares, in a preview that asks for it: an HMAC, whose
 	// key the host keeps, since secrets are among it.
 	Digest []byte `cbor:"16,keyasint,omitempty" json:",omitempty"`
+	// Again says that the task was told of as changed, and has failed after all: what it did is put back.
+	Again bool `cbor:"17,keyasint,omitempty" json:",omitempty"`
 }
 
 // Drift is why something differs from what is declared.

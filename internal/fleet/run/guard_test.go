@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/machine"
+	"jadekettle/internal/host/machine/folder"
 )
 
 // TestWhatCutsUsOffIsPutBack changes how people get in, so that nobody does any more, or
@@ -155,7 +156,7 @@ func TestAJumpHostProves(t *testing.T) {
 		}
 		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(false))[0]
 		wants(t, h, c.want)
-		if got := changes(h, 0); strings.Contains(got, "guard:") != (c.guard != "") || !strings.Contains(got, c.guard) {
+		if got := changes(h, 0); strings.Contains(got, "no other machine") != (c.guard != "") || !strings.Contains(got, c.guard) {
 			t.Errorf("%s: it says of the guard:\n%s", name, got)
 		}
 		if got, failed := b.on("etc/ssh/sshd_config"), strings.HasSuffix(c.want, "failed"); (got == "Port 22\n") != failed {
@@ -184,4 +185,103 @@ func TestAGuardIsOverOnce(t *testing.T) {
 	if h := b.one(false); len(h.Collected) != 0 || b.on("etc/motd") != "new\n" {
 		t.Errorf("then it tells %+v, and the file holds %q", h.Collected, b.on("etc/motd"))
 	}
+}
+
+// TestWhatGuardsKeep cuts us off in ways that take more than one file: what stood comes back whole, and nothing else
+// does; nobody is told that something is changed which is not.
+func TestWhatGuardsKeep(t *testing.T) {
+	const sshd, conf = "etc/ssh/sshd_config", "etc/ssh/sshd_config.d/tide.conf"
+	restart := "[service.ssh]\nrunning = true\nrestart_on = [\"file /etc/ssh/sshd_config\"]\n"
+	file := func(path, content string) string {
+		return "[file.\"/" + path + "\"]\ncontent = \"" + content + "\\n\"\n"
+	}
+	for name, c := range map[string]struct {
+		first    string // what is applied before, while nothing cuts us off; killed before a service is restarted
+		declared string
+		cut      string // the step at which nobody gets in any more: an operation and what it is about
+		want     string
+		stays    map[string]string // files afterwards
+	}{
+		"a folder goes": {declared: "[dir.\"/etc/ssh/sshd_config.d\"]\nabsent = true\nwith_contents = true\n", cut: "remove /etc/ssh/sshd_config.d",
+			want: "dir /etc/ssh/sshd_config.d failed", stays: map[string]string{conf: "MaxSessions 4\n", "etc/ssh/sshd_config.d/deep/x": "x\n"}},
+		"a folder is made another": {declared: "[dir.\"/etc/ssh/sshd_config.d\"]\ncopy = \"confs\"\nonly_declared = true\n",
+			cut: "remove /etc/ssh/sshd_config.d", want: "dir /etc/ssh/sshd_config.d failed",
+			stays: map[string]string{conf: "MaxSessions 4\n", "etc/ssh/sshd_config.d/deep/x": "x\n", "etc/ssh/sshd_config.d/new.conf": ""}},
+		"the next run has it read": {first: file(sshd, "Port 2222") + restart, declared: file(sshd, "Port 2222") + restart,
+			cut: "run systemctl --no-ask-password restart -- ssh.service", want: "file /etc/ssh/sshd_config unchanged\nservice ssh failed",
+			stays: map[string]string{sshd: "Port 22\n"}},
+		"it cannot be read": {declared: file(sshd, "broken") + restart, want: "file /etc/ssh/sshd_config failed\nservice ssh failed",
+			stays: map[string]string{sshd: "Port 22\n"}},
+		"it cannot be read at the next start": {declared: file(sshd, "broken"), want: "file /etc/ssh/sshd_config failed",
+			stays: map[string]string{sshd: "Port 22\n"}},
+		"what was proven stays": {declared: file(sshd, "Port 23") + file("etc/sudoers.d/tide", "# ebb") + file("etc/pam.d/tide", "# flood") +
+			"after = [\"file /etc/sudoers.d/tide\"]\n", cut: "rename /etc/pam.d/tide",
+			want:  "file /etc/ssh/sshd_config changed\nfile /etc/sudoers.d/tide changed\nfile /etc/pam.d/tide failed",
+			stays: map[string]string{sshd: "Port 23\n", "etc/sudoers.d/tide": "# ebb\n", "etc/pam.d/tide": ""}},
+	} {
+		b := newBench(t, "gauge-01")
+		b.guard = 2 * time.Second
+		for path, text := range map[string]string{sshd: "Port 22\n", conf: "MaxSessions 4\n", "etc/ssh/sshd_config.d/deep/x": "x\n"} {
+			b.put(path, text)
+		}
+		b.write("manifests/confs/new.conf", "x\n")
+		hook := func(do func() error) {
+			b.host().Wrap = func(m machine.Machine) machine.Machine {
+				return faulty{m, func(op, what string) error {
+					if strings.HasPrefix(op+" "+what, c.cut) && c.cut != "" {
+						return do()
+					}
+					return nil
+				}}
+			}
+		}
+		if c.first != "" {
+			b.manifest(c.first)
+			hook(func() error { return errKilled })
+			b.one(false)
+		}
+		b.manifest(c.declared)
+		hook(func() error { b.host().NoSudo = true; return nil })
+		h := b.one(false)
+		b.host().Wrap, b.host().NoSudo = nil, false
+		if got := strings.TrimSpace(statuses(h)); got != c.want {
+			t.Errorf("%s: it tells\n%s\nwant\n%s\n%+v", name, got, c.want, h.Tasks)
+		}
+		for path, want := range c.stays {
+			if got := b.on(path); got != want {
+				t.Errorf("%s: %s holds %q, want %q", name, path, got, want)
+			}
+		}
+		noStrays(t, b)
+	}
+}
+
+// TestThePackageOfTheDoor comes back when nobody gets in without it, and does not go along with another.
+func TestThePackageOfTheDoor(t *testing.T) {
+	b := newBench(t)
+	b.guard = 2 * time.Second
+	if _, err := b.sim.Add(folder.Spec{Name: "gauge-01", Lenient: true, Packages: []string{"openssh-server=9.2-1"},
+		Available: []string{"openssh-server=9.2-1"}}); err != nil {
+		t.Fatal(err)
+	}
+	b.write("hosts.toml", "[connect]\nelevate = \"sudo\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[host.gauge-01]\n")
+	b.manifest("[package.openssh-server]\nabsent = true\n")
+	b.host().Wrap = func(m machine.Machine) machine.Machine {
+		return faulty{m, func(op, what string) error {
+			if op == "run" && strings.Contains(what, "remove") && !strings.Contains(what, "--simulate") && !strings.Contains(what, " -s ") {
+				b.host().NoSudo = true
+			}
+			return nil
+		}}
+	}
+	h := b.one(false)
+	b.host().Wrap, b.host().NoSudo = nil, false
+	wants(t, h, "package openssh-server failed")
+	if m := h.Tasks[0].Message; !strings.Contains(m, "put back what stood: package openssh-server") {
+		t.Errorf("it says %s", m)
+	}
+	b.manifest("[package.openssh-server]\n")
+	wants(t, b.one(true), "package openssh-server unchanged")
+	b.manifest("[package.openssh-server]\nabsent = true\n")
+	wants(t, b.one(false), "package openssh-server changed") // another way in is left
 }

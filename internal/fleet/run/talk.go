@@ -515,6 +515,12 @@ var drifts = []plan.Drift{"", plan.ByHost, plan.ByDeclaration, plan.ByBoth, plan
 func (t *talk) results(list []plan.Result) error {
 	began := t.begun(list)
 	for i, r := range list {
+		if r.Again {
+			if err := t.again(r); err != nil {
+				return err
+			}
+			continue
+		}
 		if t.plan == nil || r.ID < 0 || r.ID >= len(t.seen) || t.seen[r.ID] || !slices.Contains(statuses, r.Status) &&
 			!(r.Status == plan.LeftOut && (t.plan.Tasks[r.ID].Follows || t.asks(r.ID))) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
@@ -541,6 +547,22 @@ func (t *talk) results(list []plan.Result) error {
 		t.fleet.notify(Event{Host: t.out, Task: &task})
 	}
 	t.working()
+	return nil
+}
+
+// again takes a result in the place of the one that was told before, of a change which the host has put back.
+func (t *talk) again(r plan.Result) error {
+	i := slices.IndexFunc(t.out.Tasks, func(o Task) bool { return o.ID == r.ID && o.Status == plan.Changed })
+	if i < 0 || r.Status != plan.Failed {
+		return fmt.Errorf("%w: another result for a task that it had not changed", wire.ErrFrame)
+	}
+	if err := cmp.Or(fits(r), t.hold(size(r))); err != nil {
+		return err
+	}
+	task := &t.out.Tasks[i]
+	task.Status, task.Message, task.Do, task.Again = r.Status, r.Message, r.Do, true
+	told := *task
+	t.fleet.notify(Event{Host: t.out, Task: &told})
 	return nil
 }
 

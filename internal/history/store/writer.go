@@ -176,6 +176,11 @@ func (w *writer) event(e run.Event) error {
 				return err
 			}
 		}
+		if e.Task.Again {
+			if err := w.withdraw(id, e.Task.Ref); err != nil {
+				return err
+			}
+		}
 		return w.task(id, history.TaskOf(*e.Task, w.started))
 	}
 	for _, t := range e.Host.Tasks {
@@ -298,6 +303,16 @@ func (w *writer) task(visit int64, t history.Task) error {
 	}
 	w.say(visit, nth, words...)
 	return nil
+}
+
+// withdraw takes away what is kept of a task, in whose place something else is told.
+func (w *writer) withdraw(visit int64, ref value.Ref) error {
+	thing, err := w.thing(ref)
+	if err != nil {
+		return err
+	}
+	w.tasks = slices.DeleteFunc(w.tasks, func(t taskRow) bool { return t.visit == visit && t.thing == thing })
+	return w.tx.Exec("DELETE FROM task WHERE visit = ? AND thing = ?", visit, thing)
 }
 
 // next gives the number of the next task of a host.

@@ -7,17 +7,23 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/packages"
 )
 
 // Scope is what a change may cut us off by, and is to be put back if it does.
 type Scope struct {
 	Paths    []string // of files and folders
+	Trees    []string // of folders with all that lies in them
 	Services []string // that take effect of them, or are changed themselves
+	Late     bool     // the paths count only once one of the services has read them
+	Packages []string // that go
 	Packets  bool     // the rules of nftables
 }
 
 // Empty says that nothing of it is to be put back.
-func (s Scope) Empty() bool { return len(s.Paths)+len(s.Services) == 0 && !s.Packets }
+func (s Scope) Empty() bool {
+	return len(s.Paths)+len(s.Trees)+len(s.Services)+len(s.Packages) == 0 && !s.Packets
+}
 
 // ways are the files by which people get into a host, and the services that have to read
 // them again; with none, they count at once.
@@ -68,12 +74,15 @@ func Guarded(env *kind.Env, t plan.Task, login string) Scope {
 			return Scope{Services: []string{t.Ref.Name}}
 		}
 	case "firewall":
-		return Scope{Packets: true, Paths: []string{"/etc/jadekettle-firewall.nft"}}
+		k, _ := Find(t.Ref.Kind)
+		return Scope{Packets: true, Paths: k.(kind.Keeper).Keeps(env, t)}
+	case "package":
+		return ofPackage(t)
 	case "sudo_rule":
 		return Scope{Paths: []string{"/etc/sudoers.d/" + t.Ref.Name}}
 	case "user", "group":
 		return account(env, t, login)
-	case "file", "link", "download", "lines", "block", "settings", "dir":
+	case "file", "link", "download", "lines", "block", "settings", "dir", "unpack", "checkout":
 		return byPath(env, t, login)
 	}
 	return Scope{}
@@ -82,17 +91,29 @@ func Guarded(env *kind.Env, t plan.Task, login string) Scope {
 // byPath looks at where something lies.
 func byPath(env *kind.Env, t plan.Task, login string) Scope {
 	at := kind.FileOfPart(t.Ref.Name)
+	// what lies in the folder may go, or become something else
+	whole := t.Ref.Kind == "unpack" || t.Ref.Kind == "checkout" || t.Ref.Kind == "dir" && (t.Absent || t.Attrs.Bool("only_declared"))
 	var s Scope
 	for _, w := range ways {
-		if !strings.HasPrefix(at+"/", w.prefix) && !strings.HasPrefix(at, w.prefix) {
+		above := whole && strings.HasPrefix(w.prefix, at+"/")
+		if !above && !strings.HasPrefix(at+"/", w.prefix) && !strings.HasPrefix(at, w.prefix) {
 			continue
 		}
 		s.Paths = append(s.Paths, at)
-		s.Services = w.services
+		s.Services, s.Late = w.services, len(w.services) > 0
+		if whole && !above {
+			s.Trees = append(s.Trees, at)
+		} else if above {
+			s.Trees = append(s.Trees, path.Clean(w.prefix))
+		}
 		break
 	}
-	if home := homeOf(env, login); s.Empty() && home != "" && (at == home || strings.HasPrefix(at, home+"/.ssh")) {
+	home := homeOf(env, login)
+	if keys := home + "/.ssh"; s.Empty() && home != "" && (at == home || strings.HasPrefix(at, keys)) {
 		s.Paths = append(s.Paths, at)
+		if whole {
+			s.Trees = append(s.Trees, path.Clean(max(at, keys))) // a home may hold more than can be kept
+		}
 	}
 	if s.Empty() {
 		return s
@@ -101,6 +122,19 @@ func byPath(env *kind.Env, t plan.Task, login string) Scope {
 		s.Paths = append(s.Paths, path.Join(at, l.Path))
 	}
 	return s
+}
+
+// ofPackage looks whether a package that goes lets people in.
+func ofPackage(t plan.Task) Scope {
+	if !t.Absent {
+		return Scope{}
+	}
+	for _, d := range packages.Doors {
+		if slices.Contains(d.Names, t.Ref.Name) {
+			return Scope{Packages: []string{t.Ref.Name}, Services: d.Services, Trees: d.Trees}
+		}
+	}
+	return Scope{}
 }
 
 // account looks whether an account is the one that logs in, or a group one of its own.

@@ -30,12 +30,13 @@ func TestWhatIsGuarded(t *testing.T) {
 		"service ssh":                            "[] [ssh] false",
 		"service tide-logger":                    "[] [] false",
 		"sudo_rule ops":                          "[/etc/sudoers.d/ops] [] false",
-		"firewall web":                           "[/etc/jadekettle-firewall.nft] [] true",
-		"user ops":                               accounts,
-		"user maren":                             "[] [] false",
-		"group wheel":                            accounts,
-		"group divers":                           "[] [] false",
-		"package openssh-server":                 "[] [] false",
+		"firewall web": "[/etc/jadekettle-firewall.nft /etc/systemd/system/jadekettle-firewall.service " +
+			"/etc/systemd/system/sysinit.target.wants/jadekettle-firewall.service] [] true",
+		"user ops":               accounts,
+		"user maren":             "[] [] false",
+		"group wheel":            accounts,
+		"group divers":           "[] [] false",
+		"package openssh-server": "[] [] false",
 	} {
 		r, ok := value.ParseRef(ref)
 		if !ok {

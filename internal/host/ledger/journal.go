@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"jadekettle/internal/core/plan"
@@ -48,12 +49,24 @@ func (s *Store) Collect() ([]Record, error) {
 		}
 		out = append(out, r)
 		for _, res := range r.Results {
+			if res.Again {
+				withdraw(out[:len(out)-1], r.Run.ID, res.ID)
+			}
 			if res.Status == plan.Changed && !res.Gone {
 				s.KeepUnseen(res.Ref, r.Run)
 			}
 		}
 	}
 	return out, nil
+}
+
+// withdraw takes a result out of earlier lines of a run which a later one is in the place of.
+func withdraw(earlier []Record, run string, id int) {
+	for i := range earlier {
+		if earlier[i].Run.ID == run {
+			earlier[i].Results = slices.DeleteFunc(earlier[i].Results, func(r plan.Result) bool { return r.ID == id })
+		}
+	}
 }
 
 // Begin opens the journal for this run. What was collected stays in it until

@@ -1,9 +1,12 @@
 package worker
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +18,7 @@ import (
 	"jadekettle/internal/host/guard"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/host/kinds/service"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
 )
@@ -76,23 +80,131 @@ func (r *runner) guarded(ctx context.Context, work []kind.Work) (which map[int]b
 	if r.guard == nil || r.foreseeing {
 		return nil, nil
 	}
-	var refs []value.Ref
-	var scopes []kinds.Scope
+	var list []guard.Change
 	which = map[int]bool{}
 	for _, w := range work {
-		if s := kinds.Guarded(r.env, w.Task, r.guard.Login); !s.Empty() {
-			refs, scopes = append(refs, w.Task.Ref), append(scopes, s)
-			which[w.Task.ID] = true
+		s := kinds.Guarded(r.env, w.Task, r.guard.Login)
+		if s.Empty() {
+			continue
 		}
+		c := guard.Change{Ref: w.Task.Ref, Scope: s, Reads: w.Task.Ref.Kind == "service" && slices.ContainsFunc(w.Changes, reads)}
+		if c.Reads {
+			if err := r.fit(ctx, w.Task.Ref.Name); err != nil {
+				return nil, err
+			}
+		}
+		list, which[w.Task.ID] = append(list, c), true
 	}
-	if len(refs) == 0 {
+	if len(list) == 0 {
 		return nil, nil
 	}
-	if err := r.guard.Arm(ctx, refs, scopes); err != nil {
-		r.guard.Lift(ctx)
+	if err := r.guard.Arm(ctx, list); err != nil {
+		r.guard.Lift(ctx, false)
 		return nil, err
 	}
 	return which, nil
+}
+
+// reads says whether a change of a service has it read its files.
+func reads(c plan.Change) bool {
+	return c.What == plan.Restart || c.What == plan.Reload || c.What == "running" && c.Becomes == "yes"
+}
+
+// settingsOf says with which command a service by which people get in tells whether it can start with what
+// it would read, for a login as the given account.
+func settingsOf(m machine.Machine, name, login string) []string {
+	switch {
+	case (name == "ssh" || name == "sshd") && m.Look("sshd"):
+		return []string{"sshd", "-T", "-C", "user=" + cmp.Or(login, "root") + ",host=localhost,addr=127.0.0.1,laddr=127.0.0.1,lport=22"}
+	case name == "nftables" && m.Look("nft"):
+		if d, err := m.Dir("/etc"); err == nil {
+			defer d.Close()
+			if _, err := d.Lstat("nftables.conf"); err == nil {
+				return []string{"nft", "-c", "-f", "/etc/nftables.conf"}
+			}
+		}
+	}
+	return nil
+}
+
+// unfitError says that a service by which people get in could not start with what it would read.
+type unfitError struct{ error }
+
+func (e unfitError) Unwrap() error { return e.error }
+
+// fit finds out whether a service by which people get in can read its settings. Where it cannot, what it has not read
+// yet of our changes is put back.
+func (r *runner) fit(ctx context.Context, name string) error {
+	args := settingsOf(r.s.m, name, r.guard.Login)
+	if len(args) == 0 {
+		return nil
+	}
+	out, err := r.s.m.Run(ctx, machine.Command{Args: args, Limit: 10 * time.Second})
+	if err != nil || out.Code == 0 {
+		return err
+	}
+	said := strings.TrimSpace(out.Combined.String())
+	if i := strings.LastIndexByte(said, '\n'); i >= 0 {
+		said = said[i+1:]
+	}
+	story := fmt.Sprintf("%s could not start with its settings: %s", name, said)
+	refs, err := r.guard.PutBackUnread(ctx, name)
+	if len(refs) == 0 {
+		return unfitError{problem.Errorf("%s", story).Remedy("mend them; nothing was done to %s", name)}
+	}
+	story += "; the host has put back what stood: " + refsOf(refs)
+	if err != nil {
+		story += fmt.Sprintf("; but not all of it: %v", err)
+	}
+	if err := r.takeBack(refs, story, "mend what is declared"); err != nil {
+		return err
+	}
+	return unfitError{problem.Errorf("%s", story).Remedy("mend what is declared; nothing was done to %s", name)}
+}
+
+// unfit looks whether services by which people get in can still start with what they have not read yet: nobody is
+// to be locked out by the next start of the host. What they cannot read is put back.
+func (r *runner) unfit(ctx context.Context) error {
+	if r.guard == nil || r.foreseeing {
+		return nil
+	}
+	for _, name := range []string{"sshd", "nftables"} {
+		var unfit unfitError
+		if !r.guard.Unread(ctx, name) {
+			continue
+		}
+		if err := r.fit(ctx, name); err != nil && !errors.As(err, &unfit) {
+			return err
+		}
+	}
+	return nil
+}
+
+// unread says of a change that counts only once a service has read it, and that nothing in the plan has it read.
+func (r *runner) unread(ctx context.Context, t plan.Task) []plan.Change {
+	s := kinds.Guarded(r.env, t, r.login)
+	if !s.Late || slices.ContainsFunc(t.Owes, func(o plan.Owed) bool { return slices.Contains(s.Services, o.Service.Name) }) {
+		return nil
+	}
+	there, err := service.Stand(ctx, r.env, s.Services)
+	if err != nil || len(there) == 0 {
+		return nil
+	}
+	return []plan.Change{{What: "guard", Was: "", Becomes: fmt.Sprintf("none yet: it counts once %s has read it, at the latest when the host "+
+		"starts; restart_on of the service has it read, and proven, at once", there[0].Name)}}
+}
+
+// takeBack tells that tasks have failed which were told as changed.
+func (r *runner) takeBack(refs []value.Ref, story, do string) error {
+	var out []plan.Result
+	for _, t := range r.tasks {
+		if slices.Contains(refs, t.Ref) && r.ended[t.ID] == plan.Changed {
+			res := r.failed(t, problem.Errorf("%s", story).Remedy("%s", do))
+			res.Again = true
+			out = append(out, res)
+		}
+	}
+	return r.end(out)
 }
 
 // parts puts work together that is done at once: neighbours of a kind that is better
@@ -114,7 +226,14 @@ func (r *runner) parts(k kind.Kind, work []kind.Work) [][]kind.Work {
 // unguarded are the results of tasks that are not done, since no guard could be set.
 func (r *runner) unguarded(work []kind.Work, err error) []plan.Result {
 	var out []plan.Result
+	var unfit unfitError
 	for _, w := range work {
+		if errors.As(err, &unfit) {
+			res := r.failed(w.Task, unfit.error)
+			res.Changes = w.Changes
+			out = append(out, res)
+			continue
+		}
 		res := r.failed(w.Task, problem.Errorf("it may cut us off, and nothing could be set that puts it back then: %w", err).
 			Remedy("see why, or set guard = \"0s\" in [run] to go without"))
 		res.Changes = w.Changes
@@ -125,7 +244,7 @@ func (r *runner) unguarded(work []kind.Work, err error) []plan.Result {
 
 // proved has the controller get in anew after a change that may have cut us off, and lifts
 // the guard. Where it cannot, what stood is put back, and those tasks have failed.
-func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.Result) {
+func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.Result) error {
 	why, early := "", true
 	for round := 0; early && round < mostRounds; round++ {
 		early = false
@@ -135,23 +254,28 @@ func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.
 			why, early = r.s.prove(results[0].ID, r.guard.Wait)
 		}
 	}
+	done := !slices.ContainsFunc(results, func(res plan.Result) bool { return which[res.ID] && res.Status != plan.Changed })
 	if why == "" {
-		r.guard.Lift(ctx)
-		return
+		r.guard.Lift(ctx, done)
+		return nil
 	}
 	if early && r.doorStands(ctx) {
-		r.guard.Lift(ctx)
+		r.guard.Lift(ctx, false)
 		r.refuse(which, results, "it is not proven that one can still log in: "+why+" each time, as when all its logins are taken, "+
 			"while its settings are valid and it listens. The change stays: who keeps a server busy must not bring back what it was made for",
 			"log in again, and see in the host's log who takes the logins")
-		return
+		return nil
 	}
 	refs, err := r.guard.PutBack(ctx)
 	story := fmt.Sprintf("nobody got in any more after this change (%s), so the host has put back what stood: %s", why, refsOf(refs))
 	if err != nil {
 		story += fmt.Sprintf("; but not all of it: %v", err)
 	}
-	r.refuse(which, results, story, "see what it would do, with a console of the host at hand")
+	const do = "see what it would do, with a console of the host at hand"
+	r.refuse(which, results, story, do)
+	return r.takeBack(slices.DeleteFunc(refs, func(ref value.Ref) bool {
+		return slices.ContainsFunc(results, func(res plan.Result) bool { return res.Ref == ref })
+	}), story, do)
 }
 
 // mostRounds is how often a connection is waited for that is closed before a login: who takes all
@@ -171,7 +295,11 @@ func (r *runner) refuse(which map[int]bool, results []plan.Result, story, do str
 
 // doorStands looks from the host itself whether its SSH server has valid settings and listens.
 func (r *runner) doorStands(ctx context.Context) bool {
-	out, err := r.s.m.Run(ctx, machine.Command{Args: []string{"sshd", "-T"}, Limit: 10 * time.Second})
+	args := settingsOf(r.s.m, "sshd", r.guard.Login)
+	if len(args) == 0 {
+		return false
+	}
+	out, err := r.s.m.Run(ctx, machine.Command{Args: args, Limit: 10 * time.Second})
 	if err != nil || out.Code != 0 {
 		return false
 	}

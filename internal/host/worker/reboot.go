@@ -49,7 +49,10 @@ func (r *runner) goOn(at *wire.Resume) error {
 // with the rest of them still to come.
 func (s *session) work(ctx context.Context, r *runner) (rebooting bool, err error) {
 	for {
-		err := s.streaming(func() error { return r.run(ctx) })
+		err := s.streaming(func() error {
+			err := r.run(ctx)
+			return errors.Join(err, r.unfit(ctx))
+		})
 		var due rebootError
 		if !errors.As(err, &due) {
 			return false, err

@@ -257,6 +257,8 @@ func (r *runner) find(ctx context.Context, k kind.Kind, tasks []plan.Task) []fin
 		if err == nil && len(changes) > 0 && r.unproved && !kinds.Guarded(r.env, t, r.login).Empty() {
 			changes = append(changes, plan.Change{What: "guard", Was: "", Becomes: "none: no other machine proves that one can still log in, " +
 				"so nothing is put back by itself"})
+		} else if err == nil && len(changes) > 0 {
+			changes = append(changes, r.unread(ctx, t)...)
 		}
 		out[i] = finding{kind.Work{Task: t, State: reading.State, Changes: changes}, err}
 		if s, ok := k.(kind.Stayer); ok && t.Leaves && reading.Err == nil {
@@ -540,7 +542,9 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 		over = append(over, res)
 	}
 	if len(which) > 0 && len(over) > 0 {
-		r.proved(ctx, which, over)
+		if err := r.proved(ctx, which, over); err != nil {
+			return nil, nil, err
+		}
 	}
 	share(over, time.Since(begun))
 	return over, again, nil

@@ -78,6 +78,14 @@ func carry(from, to machine.File) error {
 	if err != nil || len(have) == 0 {
 		return err
 	}
+	return GiveExtras(to, have)
+}
+
+// GiveExtras gives a file or a folder the extended attributes that another had.
+func GiveExtras(to machine.File, have map[string][]byte) error {
+	if len(have) == 0 {
+		return nil
+	}
 	got, err := to.Extras()
 	if err != nil {
 		return err

@@ -106,7 +106,8 @@ var own = map[string][]string{"apt-get": {"apt", "dpkg"}, "dnf": {"dnf", "dnf5",
 // to be removed by name.
 func needed(m backend.Manager, list []backend.Effect, remove []string) []backend.Effect {
 	for i := range list {
-		list[i].Essential = list[i].Essential || slices.Contains(own[m.Program()], list[i].Name)
+		list[i].Essential = list[i].Essential || slices.Contains(own[m.Program()], list[i].Name) ||
+			isDoor(list[i].Name) && !slices.ContainsFunc(remove, list[i].Of)
 	}
 	for _, name := range remove {
 		if slices.Contains(own[m.Program()], name) && !slices.ContainsFunc(list, func(e backend.Effect) bool { return e.Name == name }) {

@@ -35,6 +35,25 @@ func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, erro
 	return out, nil
 }
 
+// Started tells at which uptime services were last started, those of them that run.
+func Started(ctx context.Context, env *kind.Env, names []string) (map[string]time.Duration, error) {
+	sm, err := managerOf(env.Machine)
+	if err != nil || len(names) == 0 {
+		return nil, nil // nothing is known of services where nobody minds them
+	}
+	all, err := sm.Show(ctx, env.Machine, names)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]time.Duration{}
+	for name, s := range all {
+		if s.Running {
+			out[name] = s.Since
+		}
+	}
+	return out, nil
+}
+
 // putBackLimit is how long a service may take to be put back.
 const putBackLimit = time.Minute
 
