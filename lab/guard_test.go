@@ -43,9 +43,6 @@ only_keys = true
 absent = true
 with_contents = true
 `, "dir /home/ops/.ssh"},
-		"the server goes": {`[package.openssh-server]
-absent = true
-`, "package openssh-server"},
 	} {
 		stands := l.stands()
 		l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
@@ -81,6 +78,16 @@ absent = true
 			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
 			t.Logf("%s, killed: %s: %v", name, killed, time.Since(begun).Round(time.Second))
 		}
+	}
+}
+
+// TestTheServerThatCannotComeBack stays: nobody could install it again here, where no list has it.
+func TestTheServerThatCannotComeBack(t *testing.T) {
+	l := up(t, "gauge-01")
+	l.write("manifests/all.toml", "[package.openssh-server]\nabsent = true\n")
+	code, out := l.jk("apply", "gauge-01", "--yes")
+	if code != 1 || !strings.Contains(out, "could not be installed again") || l.on("gauge-01", "pgrep -c sshd") == "0" {
+		t.Errorf("%d\n%s", code, out)
 	}
 }
 

@@ -85,7 +85,18 @@ func Main(args []string) int {
 	if out {
 		app.Width, _, _ = term.GetSize(int(os.Stdout.Fd()))
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	hung, hangUp := context.WithCancel(context.Background())
+	defer hangUp()
+	if !signal.Ignored(syscall.SIGHUP) { // as below nohup(1)
+		hup := make(chan os.Signal, 1)
+		signal.Notify(hup, syscall.SIGHUP) // which may come twice when a terminal is closed: by the kernel, and by the shell
+		go func() {
+			for range hup {
+				hangUp()
+			}
+		}()
+	}
+	ctx, stop := signal.NotifyContext(hung, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends at once
 	return app.Run(ctx, args)

@@ -227,12 +227,12 @@ func (a *App) again(r *round, which string, s settings.Settings, dir string) ([]
 	}
 	var out []string
 	for _, h := range kept.Hosts {
-		if h.Failed+h.Blocked > 0 || h.State != run.Reached && h.State != run.Off {
+		if h.Failed+h.Blocked > 0 || h.Outcome == run.OutStopped || h.State != run.Reached && h.State != run.Off {
 			out = append(out, h.Name)
 		}
 	}
 	if len(out) == 0 {
-		return nil, problem.Errorf("in the run %d no host failed, was not reached or not begun", kept.Number).
+		return nil, problem.Errorf("in the run %d no host failed, was not reached, not begun or stopped early", kept.Number).
 			Remedy("there is nothing to do again")
 	}
 	if r.part.All() && !kept.Part.All() && kept.Mode != history.ModeVerify {

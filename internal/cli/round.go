@@ -549,7 +549,7 @@ func verdict(ctx context.Context, hosts []*run.Visit, strict, lenient bool) int 
 			if !lenient {
 				code = exitFailed
 			}
-		case run.OutLost, run.OutBusy, run.OutFailed, run.OutNotBegun:
+		case run.OutLost, run.OutBusy, run.OutFailed, run.OutStopped, run.OutNotBegun:
 			code = exitFailed
 		}
 		if strict && code == exitDone && h.Count(plan.Changed) > 0 {

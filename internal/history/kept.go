@@ -84,7 +84,7 @@ func (b *Brief) Count(outcome run.Outcome, changed, failed int) {
 		b.Changed++
 	case run.OutNotReached:
 		b.NotReached++
-	case run.OutNotBegun, "":
+	case run.OutNotBegun, run.OutStopped, "":
 		b.NotBegun++
 	case run.OutOff:
 		b.Off++

@@ -51,6 +51,8 @@ func (s *Stand) says() Condition {
 		return ""
 	case s.State == run.Lost || s.Outcome == run.OutFailed || s.Outcome == run.OutWrong:
 		return Failing
+	case s.Outcome == run.OutStopped && (s.Mode == ModeApply || s.Mode == ModeUndo):
+		return Failing
 	case s.Mode == ModeUndo && s.Changed > 0:
 		return Drifted
 	case !s.Declared:
@@ -191,6 +193,9 @@ func (h *HostStatus) sentence(s *Stand, tasks []Task) string {
 			if t.Status == plan.Failed {
 				return fmt.Sprintf("%s %s fails: %s", t.Kind, t.Name, firstLine(t.Message))
 			}
+		}
+		if s.Outcome == run.OutStopped {
+			return fmt.Sprintf("run %d was stopped before all of its tasks were done", s.Number)
 		}
 		return cmp.Or(firstLine(s.Message), string(s.Outcome))
 	case Unreached:

@@ -417,10 +417,10 @@ func (v *Run) counts(h *run.Visit) string {
 
 // outcomes are those of hosts, worst first, and in the order of the sentence.
 var (
-	worstFirst = []run.Outcome{run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutNotBegun,
+	worstFirst = []run.Outcome{run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutStopped, run.OutNotBegun,
 		run.OutChanged, run.OutUnchanged, run.OutOff}
 	inSentence = []run.Outcome{run.OutUnchanged, run.OutChanged, run.OutFailed, run.OutBusy, run.OutNotReached,
-		run.OutLost, run.OutNotBegun, run.OutWrong, run.OutOff}
+		run.OutLost, run.OutStopped, run.OutNotBegun, run.OutWrong, run.OutOff}
 )
 
 func (v *Run) outcome(o run.Outcome) string {
@@ -544,7 +544,7 @@ func (v *Run) rows(o run.Outcome, list []*run.Visit) []row {
 // told1 is what a row says of a host: counts where it was reached, else why not.
 func (v *Run) told1(o run.Outcome, h *run.Visit) string {
 	switch o {
-	case run.OutFailed, run.OutChanged, run.OutUnchanged:
+	case run.OutFailed, run.OutStopped, run.OutChanged, run.OutUnchanged:
 		return v.counts(h)
 	}
 	return h.Message

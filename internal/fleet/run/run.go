@@ -48,6 +48,7 @@ const (
 	OutBusy               = Outcome(Busy)
 	OutFailed             = Outcome(plan.Failed)
 	OutNotBegun           = Outcome(NotBegun)
+	OutStopped    Outcome = "stopped early" // the run was stopped, and tasks of the host have not begun
 	OutChanged            = Outcome(plan.Changed)
 	OutUnchanged          = Outcome(plan.Unchanged)
 	OutOff                = Outcome(Off)
@@ -62,10 +63,23 @@ func (h *Visit) Outcome() Outcome {
 		return Outcome(h.State)
 	case h.Count(plan.Failed)+h.Count(plan.Blocked) > 0:
 		return OutFailed
+	case h.Stopped && h.told() < h.Planned:
+		return OutStopped
 	case h.Count(plan.Changed) > 0:
 		return OutChanged
 	}
 	return OutUnchanged
+}
+
+// told counts the tasks that a result came of.
+func (h *Visit) told() int {
+	n := 0
+	for _, t := range h.Tasks {
+		if t.ID >= 0 {
+			n++
+		}
+	}
+	return n
 }
 
 // Task is one task with its outcome.
@@ -368,7 +382,7 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *
 			out.State = Lost
 		}
 		if ctx.Err() != nil {
-			out.Message, out.Stopped = "the run was stopped while it was being reached", true
+			out.State, out.Message, out.Do, out.Stopped = NotBegun, "the run was stopped while it was being reached", "", true
 		}
 		return
 	}

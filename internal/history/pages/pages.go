@@ -224,7 +224,7 @@ func Sentence(k *history.Kept) string {
 	}
 	var parts []string
 	for _, o := range []run.Outcome{run.OutFailed, run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutChanged,
-		run.OutUnchanged, run.OutNotBegun, run.OutOff} {
+		run.OutUnchanged, run.OutStopped, run.OutNotBegun, run.OutOff} {
 		if counts[o] == 0 {
 			continue
 		}

@@ -8,6 +8,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -308,23 +309,30 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 	latest := -1
 	err = each(db, func(scan func(...any) error) error {
 		var s history.Stand
-		var visit, started, began int64
+		var visit, started, began, beat, now int64
 		var state, outcome string
+		var pid int
 		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started, &visit, &state, &outcome,
-			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped)
+			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &s.Machine, &pid, &beat, &now)
+		if state == "" {
+			if alive(s.Machine, pid, time.Duration(now-beat)*time.Millisecond) {
+				return err // it is at work
+			}
+			state, outcome, s.Message = string(run.Lost), string(run.OutLost), orphaned
+		}
 		s.Started, s.State, s.Outcome = atMillis(started), run.State(state), run.Outcome(outcome)
 		if s.At = s.Started; began > 0 {
 			s.At = atMillis(began)
 		}
-		if s.State == run.Reached && s.Whole && s.Declared && latest < 0 {
+		if s.State == run.Reached && s.Whole && s.Declared && !s.Stopped && latest < 0 {
 			latest = len(out)
 		}
 		out, visits = append(out, s), append(visits, visit)
 		return err
 	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.declared, run.undoes, run.started, visit.id, visit.state,
-		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped FROM host JOIN visit ON
-		visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND run.env = ? AND
-		visit.state NOT IN ('', 'not begun') AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
+		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped, run.machine, run.pid, run.beat, now_ms()
+		FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND run.env = ? AND
+		(visit.state NOT IN ('', 'not begun') OR visit.state = '' AND visit.began > 0 AND run.ended IS NULL) AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
 	if err != nil || len(out) == 0 {
 		return nil, p.wrong(err)
 	}
@@ -332,7 +340,7 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 	if err != nil {
 		return nil, p.wrong(err)
 	}
-	if out[0].Message = d.Message; latest < 0 {
+	if out[0].Message = cmp.Or(d.Message, out[0].Message); latest < 0 {
 		return out, nil
 	}
 	if latest > 0 {

@@ -38,7 +38,7 @@ type Filter struct {
 }
 
 // trouble are the outcomes that make a host one that has failed, in SQL.
-const trouble = `('failed', 'not reached', 'busy', 'lost', 'not resolved')`
+const trouble = `('failed', 'not reached', 'busy', 'lost', 'not resolved', 'stopped early')`
 
 // where writes a filter in SQL.
 func (f *Filter) where(project string) (cond string, args []any) {
@@ -185,14 +185,18 @@ func fillHosts(db *database, out []history.Brief, at map[int64]int, ids []any) e
 		var id int64
 		var name, outcome string
 		var changed, failed int
-		if err := scan(&id, &name, &outcome, &changed, &failed); err != nil {
+		var began int64
+		if err := scan(&id, &name, &outcome, &began, &changed, &failed); err != nil {
 			return err
 		}
 		b := &out[at[id]]
+		if b.State == history.Interrupted && outcome == "" && began > 0 {
+			outcome = string(run.OutLost)
+		}
 		b.Hosts = append(b.Hosts, name)
 		b.Count(run.Outcome(outcome), changed, failed)
 		return nil
-	}, `SELECT visit.run, host.name, visit.outcome, visit.changed, visit.failed FROM visit JOIN host ON host.id = visit.host
+	}, `SELECT visit.run, host.name, visit.outcome, visit.began, visit.changed, visit.failed FROM visit JOIN host ON host.id = visit.host
 		WHERE visit.run IN (`+marks(len(ids))+`) ORDER BY visit.run, visit.nth, visit.id`, ids...)
 }
 
@@ -298,6 +302,11 @@ func (p Project) Load(n int, hosts ...string) (*history.Kept, error) {
 		` ORDER BY visit.nth, visit.id`, args...); err != nil {
 		return nil, p.wrong(err)
 	}
+	for i := range out.Hosts {
+		if h := &out.Hosts[i]; out.State == history.Interrupted && h.Begun && h.State == run.NotBegun {
+			h.State, h.Outcome, h.Message = run.Lost, run.OutLost, orphaned
+		}
+	}
 	visits := slices.SortedFunc(maps.Keys(at), func(a, b int64) int { return at[a] - at[b] })
 	for some := range slices.Chunk(visits, many) {
 		if err := each(db, func(scan func(...any) error) error {
@@ -317,6 +326,9 @@ func (p Project) Load(n int, hosts ...string) (*history.Kept, error) {
 	}
 	return out, nil
 }
+
+// orphaned is why a host is lost that was at work when its run was interrupted.
+const orphaned = "its controller was gone before it ended; what it did since, the next run collects"
 
 const visitColumns = `visit.id, host.name, visit.state, visit.outcome, visit.began, visit.took, visit.planned, visit.changed,
 	visit.failed, visit.unchanged, visit.left_out, visit.blocked, visit.collected_by, visit.hand, visit.detail`

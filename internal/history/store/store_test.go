@@ -264,9 +264,17 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if list, _ := p.List(Filter{Failed: true}); len(list) != 1 || list[0].State != history.Interrupted {
 		t.Errorf("it is listed as %+v", list)
 	}
+	if k, err := p.Load(1); err != nil || k.Hosts[0].State != run.Lost || k.Hosts[1].State != run.NotBegun {
+		t.Errorf("its hosts are kept as %+v (%v)", k.Hosts, err)
+	}
+	if s, err := p.Stands("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != run.OutLost || s[0].Message == "" {
+		t.Errorf("the host it was at stands as %+v (%v)", s, err)
+	}
 	unknown, _ := uuid.NewV7()
+	undone := one.Result // by the host's guard
+	undone.Status, undone.Message = plan.Failed, "the host has put back what stood"
 	late := &run.Visit{Name: "gauge-01", State: run.Reached, Collected: []run.Collected{
-		{Run: id.String(), Results: []plan.Result{one.Result, {Ref: value.Ref{Kind: "package", Name: "buoy-tools"}, Status: plan.Changed}}},
+		{Run: id.String(), Results: []plan.Result{undone, {Ref: value.Ref{Kind: "package", Name: "buoy-tools"}, Status: plan.Changed}}},
 		{Run: unknown.String(), Results: []plan.Result{{Ref: value.Ref{Kind: "user", Name: "maren"}, Status: plan.Failed, Message: "no room"}}},
 	}}
 	id2, _ := uuid.NewV7()
@@ -278,7 +286,7 @@ func interruptedAndLate(t *testing.T, p Project) {
 		t.Fatal(err)
 	}
 	k, err := p.Load(1)
-	if err != nil || len(k.Hosts[0].Tasks) != 2 || k.Hosts[0].CollectedBy != 2 || k.Hosts[0].Changed != 2 {
+	if err != nil || len(k.Hosts[0].Tasks) != 2 || k.Hosts[0].CollectedBy != 2 || k.Hosts[0].Changed != 1 || k.Hosts[0].Failed != 1 {
 		t.Errorf("what came late is kept as %+v (%v)", k.Hosts[0], err)
 	}
 	if k, err := p.Load(3); err != nil || k.State != history.Elsewhere || k.Hosts[0].Tasks[0].Message != "no room" {

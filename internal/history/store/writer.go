@@ -387,12 +387,18 @@ func (w *writer) late(host string, c history.Collected, unknown *int) error {
 	}
 	for _, t := range c.Tasks {
 		have := 0
-		if err := w.tx.QueryRow(`SELECT count(*) FROM task JOIN thing ON thing.id = task.thing WHERE visit = ? AND kind = ?
-			AND name = ?`, id, t.Kind, t.Name).Scan(&have); err != nil {
+		err := w.tx.QueryRow(`SELECT status FROM task JOIN thing ON thing.id = task.thing WHERE visit = ? AND kind = ?
+			AND name = ?`, id, t.Kind, t.Name).Scan(&have)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+		case err != nil:
 			return err
-		}
-		if have > 0 {
+		case have != numbers[plan.Changed] || t.Status != plan.Failed:
 			continue
+		default: // the host has put the change back since
+			if err := other.withdraw(id, value.Ref{Kind: t.Kind, Name: t.Name}); err != nil {
+				return err
+			}
 		}
 		t.After = 0
 		if err := other.task(id, t); err != nil {

@@ -190,8 +190,8 @@ func (r *runner) unread(ctx context.Context, t plan.Task) []plan.Change {
 	if err != nil || len(there) == 0 {
 		return nil
 	}
-	return []plan.Change{{What: "guard", Was: "", Becomes: fmt.Sprintf("none yet: it counts once %s has read it, at the latest when the host "+
-		"starts; restart_on of the service has it read, and proven, at once", there[0].Name)}}
+	return []plan.Change{{What: "guard", Was: "", Becomes: fmt.Sprintf("none until %s reads it, at its next start; restart_on has it read, "+
+		"and proven, at once", there[0].Name)}}
 }
 
 // takeBack tells that tasks have failed which were told as changed.

@@ -2,6 +2,7 @@ package packages
 
 import (
 	"context"
+	"fmt"
 	"slices"
 
 	"jadekettle/internal/core/problem"
@@ -36,8 +37,8 @@ type Standing struct {
 	Version string `json:"version"`
 }
 
-// Stand tells in which versions packages are installed, those of them that are. One that could not be had again is
-// an error.
+// Stand tells in which versions packages are installed, those of them that are, and sees to it that they can be had
+// again without anybody's help.
 func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, error) {
 	if len(names) == 0 {
 		return nil, nil
@@ -54,6 +55,7 @@ func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, erro
 	if err != nil {
 		return nil, err
 	}
+	fetcher, fetches := m.(backend.Fetcher)
 	var out []Standing
 	for _, name := range names {
 		if have[name].Version == "" {
@@ -61,6 +63,11 @@ func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, erro
 		}
 		if offers[name].Newest == "" {
 			return nil, problem.Errorf("no package list has %s, so it could not be installed again", name)
+		}
+		if fetches {
+			if err := fetcher.Fetch(ctx, env, []backend.Want{{Name: name, Version: have[name].Version}}); err != nil {
+				return nil, fmt.Errorf("%s could not be installed again: %w", name, err)
+			}
 		}
 		out = append(out, Standing{name, have[name].Version})
 	}

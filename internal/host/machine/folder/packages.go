@@ -203,6 +203,9 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 		fmt.Fprintln(out, "Reading package lists...")
 		return 0
 	case "install":
+		if slices.Contains(c.Args, "--download-only") {
+			return h.aptFetch(words[1:], out)
+		}
 		return h.aptInstall(words[1:], out)
 	case "remove", "purge":
 		for _, name := range h.needing(words[1:]) {
@@ -212,6 +215,17 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 	}
 	fmt.Fprintf(out, "E: Invalid operation %s\n", words[0])
 	return 100
+}
+
+func (h *Machine) aptFetch(words []string, out io.Writer) int {
+	for _, w := range words {
+		name, version, _ := strings.Cut(w, "=")
+		if _, ok := h.find(name, version); !ok {
+			fmt.Fprintf(out, "E: Package '%s' has no installation candidate\n", name)
+			return 100
+		}
+	}
+	return 0
 }
 
 // fileOf reads a made-up package file, which names itself in two lines.

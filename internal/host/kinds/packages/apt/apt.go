@@ -291,6 +291,14 @@ func removing(names []string, purge bool) []string {
 	return append([]string{verb, "--allow-change-held-packages", "--"}, names...)
 }
 
+// Fetch puts packages, installed ones among them, into apt's cache.
+func (Manager) Fetch(ctx context.Context, env *kind.Env, list []backend.Want) error {
+	args := installing(list)
+	args = append([]string{args[0], "--reinstall", "--download-only"}, args[1:]...)
+	_, err := machine.Do(ctx, env.Machine, command(args...), telling)
+	return err
+}
+
 // Install takes downgrades too: what is declared is meant. Configuration files
 // that were changed by hand are kept.
 func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {

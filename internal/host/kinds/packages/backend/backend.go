@@ -81,6 +81,11 @@ type Manager interface {
 	Hold(ctx context.Context, env *kind.Env, name string, hold bool) error
 }
 
+// Fetcher is a Manager that can have what would be installed lie ready, for when nobody can fetch it any more.
+type Fetcher interface {
+	Fetch(ctx context.Context, env *kind.Env, list []Want) error
+}
+
 // Mender is a Manager whose work can be cut off in a way that it takes up again only
 // when it is asked to.
 type Mender interface {
