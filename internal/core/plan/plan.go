@@ -45,6 +45,8 @@ type Task struct {
 	OnLeave string `cbor:"14,keyasint,omitempty"`
 	// Leaves says that nothing declares it any more: it goes, and what others put in it stays.
 	Leaves bool `cbor:"-"`
+	// Extras are the extended attributes of what is made anew as it stood, ACLs among them.
+	Extras map[string][]byte `cbor:"-"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
 	Manifests []string      `cbor:"-"` // by which manifests

@@ -10,6 +10,8 @@ type Stood struct {
 	Absent bool      `json:"absent,omitempty"`
 	// Secrets are the attributes that nobody is shown, such as the hash of a password.
 	Secrets map[string]string `json:"secrets,omitempty"`
+	Extras  map[string][]byte `json:"extras,omitempty"` // of a file or a folder: its extended attributes
+	Names   int               `json:"names,omitempty"`  // of a file: how many it has, where these are several
 	// Veiled says that nobody is shown what it holds.
 	Veiled bool   `json:"veiled,omitempty"`
 	Why    string `json:"why,omitempty"` // why it cannot be put back; empty when it can
@@ -43,6 +45,7 @@ func (s Stood) Task(id int) Task {
 		t = s.As.Task(id, s.Ref)
 		t.Absent = s.Absent
 	}
+	t.Extras = s.Extras
 	for name, text := range s.Secrets {
 		t.Attrs[name] = value.NewSecret(text)
 	}

@@ -7,6 +7,7 @@
 package value
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -15,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 )
 
 // Place is a position in a project's file. Line and Col count from 1, Col in
@@ -46,14 +48,30 @@ type Ref struct {
 // String gives "kind name", as people say it.
 func (r Ref) String() string { return r.Kind + " " + r.Name }
 
+// odd begins a name that is not UTF-8, as some files have: JSON holds none, so it stands there in base64. No name
+// of a thing holds a NUL.
+const odd = "\x00"
+
 // MarshalText makes a Ref a JSON string and a JSON map key.
-func (r Ref) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+func (r Ref) MarshalText() ([]byte, error) {
+	if !utf8.ValidString(r.Name) {
+		r.Name = odd + base64.StdEncoding.EncodeToString([]byte(r.Name))
+	}
+	return []byte(r.String()), nil
+}
 
 // UnmarshalText reads what MarshalText wrote.
 func (r *Ref) UnmarshalText(text []byte) error {
 	got, ok := ParseRef(string(text))
 	if !ok {
 		return fmt.Errorf("%q is no reference", text)
+	}
+	if in, ok := strings.CutPrefix(got.Name, odd); ok {
+		name, err := base64.StdEncoding.DecodeString(in)
+		if err != nil {
+			return fmt.Errorf("%q is no reference: %w", text, err)
+		}
+		got.Name = string(name)
 	}
 	*r = got
 	return nil

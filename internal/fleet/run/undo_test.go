@@ -331,3 +331,58 @@ func BenchmarkKeeping(b *testing.B) {
 	b.ReportMetric(float64(with)/float64(without), "x-without")
 	b.ReportMetric(float64(with.Milliseconds())/float64(b.N), "ms/100-changes")
 }
+
+// TestAnUndoThatIsCutOff kills an undo at each of its steps in turn: the next one ends it, and blames nobody for
+// what is half way back.
+func TestAnUndoThatIsCutOff(t *testing.T) {
+	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide\"]\ncontent = \"a\\n\"\nmode = \"0640\"\n[user.maren]\nshell = \"/bin/sh\"\n" +
+		"comment = \"a\"\ngroups = [\"adm\"]\n[dir.\"/srv/tide\"]\nmode = \"0700\"\n"
+	second := "[package.tide-logger]\nversion = \"1.5.0-1\"\n[file.\"/etc/tide\"]\ncontent = \"b\\n\"\nmode = \"0600\"\nowner = \"maren\"\n[user.maren]\n" +
+		"shell = \"/bin/bash\"\ncomment = \"b\"\ngroups = [\"cdrom\"]\n[dir.\"/srv/tide\"]\nmode = \"0750\"\nowner = \"maren\"\n"
+	steps := 0
+	for at := 0; at <= steps; at++ { // the first time, at 0, counts the steps
+		b := newBench(t, "gauge-01")
+		b.manifest(first)
+		b.run(false)
+		stood := b.tree()
+		b.manifest(second)
+		b.run(false)
+		id := b.last()
+		k := &killer{host: b.host(), at: at}
+		b.host().Wrap = k.wrap
+		b.undo(id, false)
+		b.host().Wait()
+		b.host().Wrap = nil
+		if at == 0 {
+			steps = k.steps
+			continue
+		}
+		if h := b.undo(id, false); h.State != run.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
+			t.Errorf("after a kill at step %d of %d the next undo comes to %s %s\n%s", at, steps, h.State, h.Message, statuses(h))
+		}
+		same(t, fmt.Sprintf("after a kill at step %d", at), b.tree(), stood)
+	}
+	t.Logf("%d steps", steps)
+}
+
+// TestNamesThatAreNoText come back as they were, and are told so that a host is not lost by them.
+func TestNamesThatAreNoText(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.put("srv/tide/g\xe4nge", "x\n")
+	b.put("srv/tide/deep/\xff\xfe", "y\n")
+	stood := b.tree()
+	b.write("manifests/kept/a", "a\n")
+	b.manifest("[dir.\"/srv/tide\"]\ncopy = \"kept\"\nonly_declared = true\n")
+	for _, preview := range []bool{true, false} {
+		h := b.one(preview)
+		wants(t, h, "dir /srv/tide changed")
+	}
+	id := b.last()
+	if h := b.undo(id, true); h.State != run.Reached {
+		t.Errorf("the preview of an undo: %s %s", h.State, h.Message)
+	}
+	if h := b.undo(id, false); h.State != run.Reached || h.Count(plan.Failed) > 0 {
+		t.Errorf("the undo: %s %s\n%s", h.State, h.Message, statuses(h))
+	}
+	same(t, "then", b.tree(), stood)
+}

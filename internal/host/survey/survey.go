@@ -153,6 +153,9 @@ func (r reader) disks() []facts.Disk {
 	return out
 }
 
+// maxDevice bounds the name of a mount's device, in bytes.
+const maxDevice = 1024
+
 // stored are file systems that hold files without a device path of their own.
 var stored = []string{"nfs", "nfs4", "cifs", "zfs", "btrfs", "overlay", "9p", "virtiofs"}
 
@@ -165,7 +168,7 @@ func (r reader) mounts() []facts.Mount {
 			continue
 		}
 		m := facts.Mount{Path: unescape.Replace(f[1]), Device: unescape.Replace(f[0]), Type: f[2]}
-		if strings.ContainsAny(m.Path, "\n\t") {
+		if strings.ContainsAny(m.Path+m.Device, "\n\t") || len(m.Device) > maxDevice { // which an ordinary account names, with FUSE
 			continue
 		}
 		out = append(out, m)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"strconv"
+	"unicode/utf8"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -23,6 +24,11 @@ func (s *session) capture(ctx context.Context, asked []value.Ref) error {
 	var list []plan.Captured
 	for _, ref := range asked {
 		list = append(list, s.captureOne(ctx, ref)...)
+	}
+	for i, c := range list {
+		if !utf8.ValidString(fmt.Sprint(c.Ref.Name, c.Attrs, c.Note, c.Problem, c.Do, c.Files)) {
+			list[i] = plan.Captured{Ref: sayable(c.Ref), Problem: "its name, or what it says, is not UTF-8", Do: "declare it by hand"}
+		}
 	}
 	start, total := 0, 0
 	for i, c := range list {

@@ -181,7 +181,7 @@ func inOrder(first int, away []plan.Task) []plan.Task {
 func (s *session) follow(r *runner, tasks []plan.Task) error {
 	leaving := &wire.Leaving{}
 	for _, t := range tasks {
-		leaving.Refs = append(leaving.Refs, t.Ref)
+		leaving.Refs = append(leaving.Refs, sayable(t.Ref))
 	}
 	if !r.foreseeing && s.send(wire.Message{Leaving: leaving}) != nil {
 		return errLost

@@ -344,7 +344,7 @@ func (r *runner) unmoved(t plan.Task) string {
 // about to be made is told as what it will become.
 func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan.Change, error) {
 	if reading.Err == nil {
-		return r.undo.told(k.Compare(t, reading.State)), nil
+		return r.undo.told(t, k.Compare(t, reading.State)), nil
 	}
 	coming := slices.ContainsFunc(t.Needs, func(n int) bool { return r.ended[n] == plan.Changed })
 	if !r.env.Run.Preview || !coming || !errors.Is(reading.Err, kind.ErrNotYet) {
@@ -670,6 +670,7 @@ func (r *runner) end(results []plan.Result) error {
 		res := &results[i]
 		r.ended[res.ID] = res.Status
 		r.keepsDeclared(*res)
+		res.Ref, res.BlockedBy = sayable(res.Ref), sayable(res.BlockedBy)
 		res.Message, res.Do, res.Output = r.clean(res.Message), r.clean(res.Do), r.clean(res.Output)
 		r.cleanAll(res.Changes)
 		r.cleanAll(res.Written)
@@ -693,9 +694,16 @@ func (r *runner) end(results []plan.Result) error {
 	return nil
 }
 
+// sayable is a reference as it can be told: a name on a host may be no UTF-8.
+func sayable(ref value.Ref) value.Ref {
+	ref.Name = strings.ToValidUTF8(ref.Name, "\uFFFD")
+	return ref
+}
+
 func (r *runner) cleanAll(changes []plan.Change) {
 	for i := range changes {
 		c := &changes[i]
+		c.What = strings.ToValidUTF8(c.What, "\uFFFD") // as in the name of a file in a folder
 		c.Was, c.Becomes, c.Diff = r.clean(c.Was), r.clean(c.Becomes), r.clean(c.Diff)
 	}
 }

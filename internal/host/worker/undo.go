@@ -312,6 +312,15 @@ func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task
 	if reading.State != nil {
 		changes = slices.DeleteFunc(k.Compare(left, reading.State), due)
 	}
+	if len(changes) > 0 { // what is as it was before is put back already, by an undo that was cut off
+		if now := k.Read(ctx, r.env, []plan.Task{t})[0]; now.State != nil {
+			still := map[string]bool{}
+			for _, c := range k.Compare(t, now.State) {
+				still[c.What] = true
+			}
+			changes = slices.DeleteFunc(changes, func(c plan.Change) bool { return !still[c.What] && !still["existence"] })
+		}
+	}
 	if len(changes) > 0 {
 		return problem.Errorf("it was changed since that run: %s%s", otherwise(changes), u.who(r, k, it)).
 			Remedy("undo what was done since first, or put it back by hand")
@@ -322,10 +331,16 @@ func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task
 	return nil
 }
 
-// told says of texts that they become what they were, where that is what is done.
-func (u *undoing) told(changes []plan.Change) []plan.Change {
-	if u != nil {
-		relabel(changes, "as it was")
+// told says of texts that they become what they were, where that is what is done, and what cannot be as it was.
+func (u *undoing) told(t plan.Task, changes []plan.Change) []plan.Change {
+	if u == nil {
+		return changes
+	}
+	relabel(changes, "as it was")
+	made := slices.ContainsFunc(changes, func(c plan.Change) bool { return c.What == kind.Existence(false).What })
+	if it := u.items[t.ID]; it != nil && it.before.Names > 1 && !t.Absent && made {
+		changes = append(changes, plan.Change{What: "names", Was: fmt.Sprintf("one of the %d of one file", it.before.Names),
+			Becomes: "a file of its own"})
 	}
 	return changes
 }

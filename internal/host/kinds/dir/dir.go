@@ -236,10 +236,29 @@ func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) e
 	if err := d.Mkdir(name, mode, uid, gid); err != nil {
 		return err
 	}
+	if err := giveExtras(d, name, w.Task.Extras, mode); err != nil {
+		return err
+	}
 	if err := d.Sync(); err != nil {
 		return err
 	}
 	return writeTree(ctx, env, w.Task, w.State.tree)
+}
+
+// giveExtras gives a folder that is made anew what it had, an ACL among it, which may change the mode.
+func giveExtras(d machine.Dir, name string, extras map[string][]byte, mode uint32) error {
+	if len(extras) == 0 {
+		return nil
+	}
+	f, err := d.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := kind.GiveExtras(f, extras); err != nil {
+		return err
+	}
+	return f.Chmod(mode)
 }
 
 // removeEmpty removes a folder unless something has come into it.

@@ -75,13 +75,14 @@ func (o Ownership) lost(t plan.Task, rewritten bool) []plan.Change {
 // the system's own policy says of it, such as a label of SELinux, it may refuse.
 func carry(from, to machine.File) error {
 	have, err := from.Extras()
+	delete(have, capability)
 	if err != nil || len(have) == 0 {
 		return err
 	}
 	return GiveExtras(to, have)
 }
 
-// GiveExtras gives a file or a folder the extended attributes that another had.
+// GiveExtras gives a file that holds what another held, or a folder, the extended attributes of that.
 func GiveExtras(to machine.File, have map[string][]byte) error {
 	if len(have) == 0 {
 		return nil
@@ -91,7 +92,7 @@ func GiveExtras(to machine.File, have map[string][]byte) error {
 		return err
 	}
 	for _, name := range value.Keys(have) {
-		if name == capability || slices.Contains(signatures, name) || bytes.Equal(have[name], got[name]) {
+		if slices.Contains(signatures, name) || bytes.Equal(have[name], got[name]) {
 			continue
 		}
 		err := to.SetExtra(name, have[name])

@@ -2,6 +2,7 @@ package kind
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 
 	"jadekettle/internal/core/plan"
@@ -165,6 +166,9 @@ func (e *Env) IDs(t plan.Task) (uid, gid int, err error) {
 	}
 	if owner != "" {
 		u, ok := a.User(owner)
+		if n, err := strconv.Atoi(owner); !ok && err == nil && n >= 0 { // as a thing stood whose account is no more
+			u.UID, ok = n, true
+		}
 		if !ok {
 			return -1, -1, NotYet(problem.Errorf("the owner %s is no user of this host", owner).
 				Remedy("declare it: [user.%s]", owner))
@@ -173,6 +177,9 @@ func (e *Env) IDs(t plan.Task) (uid, gid int, err error) {
 	}
 	if group != "" {
 		g, ok := a.Group(group)
+		if n, err := strconv.Atoi(group); !ok && err == nil && n >= 0 {
+			g.GID, ok = n, true
+		}
 		if !ok {
 			return -1, -1, NotYet(problem.Errorf("the group %s is not on this host", group).
 				Remedy("declare it: [group.%s]", group))

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"unicode/utf8"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -45,6 +46,9 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 	}
 	if info.Type&fs.ModeSymlink != 0 {
 		to, err := d.Readlink(name)
+		if !utf8.ValidString(to) {
+			return plan.Stood{Ref: value.Ref{Kind: "link", Name: p}, Why: "where it leads is not UTF-8, and such is not kept"}, err
+		}
 		return plan.Standing(value.Ref{Kind: "link", Name: p}, value.Attrs{"to": to}), err
 	}
 	own, err := e.OwnershipOf(d, info)
@@ -54,7 +58,9 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 	attrs := own.Attrs()
 	switch {
 	case info.Type.IsDir():
-		return plan.Standing(value.Ref{Kind: "dir", Name: p}, attrs), nil
+		s := plan.Standing(value.Ref{Kind: "dir", Name: p}, attrs)
+		s.Extras, err = extras(d, name)
+		return s, err
 	case !info.Type.IsRegular():
 		return plan.Stood{Ref: ref, Why: "it is no regular file, and such are not kept"}, nil
 	}
@@ -62,6 +68,12 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 		attrs["follow"] = true
 	}
 	s := plan.Standing(ref, attrs)
+	if s.Names = int(info.Links); s.Names == 1 {
+		s.Names = 0
+	}
+	if s.Extras, err = extras(d, name); err != nil {
+		return s, err
+	}
 	s.Veiled = info.Mode&0o044 == 0 && !e.Run.ShowClosed
 	c, err := e.save(d, name, info)
 	s.As.Content = &c
@@ -70,6 +82,15 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 		return plan.Stood{Ref: ref, Why: err.Error()}, nil
 	}
 	return s, err
+}
+
+func extras(d machine.Dir, name string) (map[string][]byte, error) {
+	f, err := d.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.Extras()
 }
 
 // save keeps what a file holds, where it is kept, and names it.

@@ -316,6 +316,12 @@ func bare(err error) error {
 // inherit gives a candidate what stays of the extended attributes. An ACL may change
 // the mode, which is set again.
 func (p *Placement) inherit(f machine.File) error {
+	if p.Over == nil && len(p.Task.Extras) > 0 {
+		if err := GiveExtras(f, p.Task.Extras); err != nil {
+			return err
+		}
+		return f.Chmod(p.Mode)
+	}
 	if p.Over == nil || p.As == nil && !p.Over.keeps(p.Task) {
 		return nil
 	}

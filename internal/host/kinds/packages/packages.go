@@ -616,7 +616,7 @@ func (packages) Stands(_ context.Context, _ *kind.Env, t plan.Task, s any) ([]pl
 	if st.Half != "" {
 		return nil, fmt.Errorf("it was %s, neither installed nor absent", st.Half)
 	}
-	return []plan.Stood{standing(t.Ref.Name, st.State, t.Attrs.Has("hold"))}, nil
+	return []plan.Stood{standing(t.Ref.Name, st.State, t.Attrs.Has("hold") || st.Held)}, nil
 }
 
 func standing(name string, s backend.State, hold bool) plan.Stood {

@@ -295,8 +295,16 @@ func removing(names []string, purge bool) []string {
 func (Manager) Fetch(ctx context.Context, env *kind.Env, list []backend.Want) error {
 	args := installing(list)
 	args = append([]string{args[0], "--reinstall", "--download-only"}, args[1:]...)
-	_, err := machine.Do(ctx, env.Machine, command(args...), telling)
-	return err
+	out, err := machine.Do(ctx, env.Machine, command(args...), telling)
+	if err != nil {
+		return err
+	}
+	for line := range strings.Lines(out.Stdout) { // which apt calls no error
+		if strings.HasPrefix(line, "Reinstallation of ") {
+			return errors.New(strings.TrimSpace(line))
+		}
+	}
+	return nil
 }
 
 // Install takes downgrades too: what is declared is meant. Configuration files
