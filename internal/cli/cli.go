@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -128,7 +129,8 @@ func (a *App) Run(ctx context.Context, args []string) (code int) {
 			panic(r)
 		}
 	}()
-	a.raw = a.Out
+	raw := &screen.Raw{W: a.Out}
+	a.raw = raw
 	defer a.closeStores()
 	out, errs := screen.New(a.Out, a.Color), screen.New(a.Err, a.Color)
 	defer func(w, e io.Writer) { a.Out, a.Err = w, e }(a.Out, a.Err)
@@ -138,7 +140,15 @@ func (a *App) Run(ctx context.Context, args []string) (code int) {
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
-	if err := root.ExecuteContext(ctx); err != nil {
+	err := root.ExecuteContext(ctx)
+	if e := cmp.Or(raw.Err, out.Err()); e != nil {
+		a.complain(problem.Errorf("not all could be printed: %w", e).Remedy("make room for it, and look again: `jadekettle runs show last` has what a run did"))
+		if a.code == exitDone {
+			a.code = exitFailed
+		}
+		return a.code
+	}
+	if err != nil {
 		a.complain(err)
 		return exitWrong
 	}

@@ -311,3 +311,23 @@ func listened(t *testing.T, dir string, env []string) {
 		t.Errorf("it does not end well: %v", err)
 	}
 }
+
+// TestAFullDiskUnderTheOutput: what could not be printed is said, and the code is that of a failure.
+func TestAFullDiskUnderTheOutput(t *testing.T) {
+	dir, _ := fleetOf(t, "", motd, "gauge-01")
+	for _, args := range [][]string{{"apply", "--all", "--yes"}, {"apply", "--all", "--yes", "--output", "json"}, {"preview"}, {"drift", "--output", "json"},
+		{"exec", "gauge-01", "--yes", "--output", "json", "--", "true"}, {"hosts"}, {"runs", "--output", "json"}, {"report", "last", "--output", "html"}} {
+		full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+		if err != nil {
+			t.Skip(err)
+		}
+		c := exec.Command(program, args...)
+		errs := &strings.Builder{}
+		c.Dir, c.Env, c.Stdout, c.Stderr = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}, full, errs
+		c.Run()
+		full.Close()
+		if code := c.ProcessState.ExitCode(); code != 1 || !strings.Contains(errs.String(), "not all could be printed: ") {
+			t.Errorf("%v ends with %d: %s", args, code, errs)
+		}
+	}
+}

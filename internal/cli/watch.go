@@ -36,7 +36,7 @@ func (a *App) plainFlag(c *cobra.Command) {
 func (a *App) watch(title string, would bool, hosts []string, parallel int, usual func() map[string]time.Duration) *watching {
 	w := &watching{app: a}
 	in, isFile := a.In.(*os.File)
-	out, outFile := a.raw.(*os.File)
+	out, outFile := under(a.raw).(*os.File)
 	if !a.Terminal || a.Width == 0 || a.plain || a.output != "text" || !isFile || !outFile || a.Getenv("TERM") == "dumb" || !live.Fits(in, out) {
 		return w
 	}
@@ -136,4 +136,12 @@ func (b besides) Write(p []byte) (int, error) {
 		return len(p), nil
 	}
 	return b.w.Write(p)
+}
+
+// under gives what is written to in the end.
+func under(w io.Writer) io.Writer {
+	if raw, ok := w.(*screen.Raw); ok {
+		return raw.W
+	}
+	return w
 }

@@ -8,10 +8,12 @@ package screen
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
 	"sync"
+	"syscall"
 	"unicode"
 	"unicode/utf8"
 )
@@ -58,6 +60,7 @@ type Writer struct {
 	colour bool
 	rest   []byte // the beginning of a rune
 	gone   bool
+	err    error         // why the other end takes nothing any more; nil where its reader has left
 	held   *bytes.Buffer // what is written goes here for now
 	told   func(text string)
 }
@@ -95,8 +98,35 @@ func (s *Writer) put(text string) {
 		return
 	}
 	if _, err := io.WriteString(s.w, text); err != nil {
-		s.gone = true
+		if s.gone = true; !errors.Is(err, syscall.EPIPE) {
+			s.err = err
+		}
 	}
+}
+
+// Err says why not all could be written, as on a full disk; nil for a reader that has left.
+func (s *Writer) Err() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.err
+}
+
+// Raw writes as it is what programs read, and fails as a Writer does: once it is over Err says why.
+type Raw struct {
+	W   io.Writer
+	Err error
+}
+
+// Write fails where the other end does, unless its reader has left.
+func (r *Raw) Write(p []byte) (int, error) {
+	n, err := r.W.Write(p)
+	if errors.Is(err, syscall.EPIPE) {
+		return len(p), nil
+	}
+	if err != nil {
+		r.Err = err
+	}
+	return n, err
 }
 
 // Write never fails.
