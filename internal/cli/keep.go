@@ -29,7 +29,7 @@ import (
 // history gives the runs of a project as they are kept. What earlier versions kept in its
 // folder moves in.
 func (a *App) history(dir string, s settings.Settings) store.Project {
-	at := store.Store{URL: s.HistoryURL}
+	at := store.Store{URL: s.HistoryURL, Tell: func(text string) { fmt.Fprintln(a.Err, screen.Line(text)) }}
 	if at.URL != "" {
 		key, err := a.factsKey()
 		a.unkept("the key for facts", err)

@@ -315,8 +315,8 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started, &visit, &state, &outcome,
 			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &s.Machine, &pid, &beat, &now)
 		if state == "" {
-			if alive(s.Machine, pid, time.Duration(now-beat)*time.Millisecond) {
-				return err // it is at work
+			if s.Mode == history.ModePreview || s.Mode == history.ModeDrift || alive(s.Machine, pid, time.Duration(now-beat)*time.Millisecond) {
+				return err // it changes nothing, or is at work
 			}
 			state, outcome, s.Message = string(run.Lost), string(run.OutLost), orphaned
 		}

@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 )
@@ -203,6 +204,10 @@ func (r *Recorder) write() {
 		for again := 0; over && passes(err) && again < 3; again++ {
 			err = r.flush(open, true)
 		}
+	}
+	if s := r.p.Store; err == nil && s.URL == "" && (inFile{path: s.File}).taken(s.file) {
+		err = problem.Errorf("the history %s was taken away while the run went, which is not in it", s.File).
+			Remedy("see who did that; the next run begins a new one")
 	}
 	r.fail(err)
 }

@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"modernc.org/sqlite"
@@ -19,7 +21,13 @@ import (
 )
 
 // inFile is SQLite with one file.
-type inFile struct{ path string }
+type inFile struct {
+	path string
+	tell func(text string) // may be nil
+}
+
+// fileHeader is how many bytes each file of SQLite begins with, see https://sqlite.org/fileformat2.html
+const fileHeader = 100
 
 func init() {
 	sqlite.MustRegisterScalarFunction("now_ms", 0, func(*sqlite.FunctionContext, []driver.Value) (driver.Value, error) {
@@ -33,6 +41,14 @@ func (f inFile) open() (*database, error) {
 		return nil, err
 	}
 	mode := "rw"
+	if info, err := os.Stat(f.path); err == nil && info.Size() < fileHeader && f.tell != nil {
+		f.tell(fmt.Sprintf("the history %s has no more than %d bytes: what was kept in it is lost, and it is begun anew", f.path, info.Size()))
+		if info.Size() > 0 { // which is no database
+			if err := os.Truncate(f.path, 0); err != nil {
+				return nil, fmt.Errorf("the history: %w", err)
+			}
+		}
+	}
 	made, err := os.OpenFile(f.path, os.O_CREATE|os.O_RDWR, 0o600) // for its mode, which SQLite would take from umask
 	if err == nil {
 		err = made.Close()
@@ -99,8 +115,13 @@ func (f inFile) wrong(err error) error {
 	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
 		return problem.Errorf("the history %s is locked: %w", f.path, errLocked).Remedy("try again once that is done")
 	case sqlite3.SQLITE_FULL:
-		return problem.Errorf("the disk of the history %s is full", f.path).
-			Remedy("make room; `jadekettle runs prune` lets old runs go")
+		return f.full()
+	case sqlite3.SQLITE_IOERR:
+		if room(filepath.Dir(f.path)) < leastRoom {
+			return f.full()
+		}
+		return problem.Errorf("the disk of the history %s does not do as it is told: %s", f.path, plainly(e)).
+			Remedy("see what the system's log says of that disk")
 	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
 		return problem.Errorf("the history %s cannot be written: %s", f.path, plainly(e)).
 			Remedy("make it writable for this account, or name another file as [history] file in jadekettle.toml")
@@ -109,6 +130,64 @@ func (f inFile) wrong(err error) error {
 			Remedy("`jadekettle runs check` tells more; moved away, it is begun anew")
 	}
 	return fmt.Errorf("the history %s: %w", f.path, err)
+}
+
+func (f inFile) full() error {
+	return problem.Errorf("the disk of the history %s is full%w", f.path, errFull).
+		Remedy("make room; `jadekettle runs prune` lets old runs go")
+}
+
+// leastRoom is what SQLite needs beside a file to read it, in bytes.
+const leastRoom = 256 << 10
+
+// room tells how many bytes are free in a folder.
+func room(dir string) int64 {
+	var s syscall.Statfs_t
+	if syscall.Statfs(dir, &s) != nil {
+		return math.MaxInt64
+	}
+	return int64(s.Bavail) * int64(s.Bsize)
+}
+
+// mostCopied bounds the file of which a copy is read, in bytes.
+const mostCopied = 1 << 30
+
+// copied opens a copy, for questions alone: beside a file on a full disk there is no room for what SQLite reads it by.
+func (f inFile) copied() (db *database, dir string, err error) {
+	for _, folder := range []string{os.TempDir(), "/dev/shm"} {
+		info, err := os.Stat(f.path)
+		if err != nil || info.Size() > mostCopied || room(folder) < 2*info.Size()+leastRoom {
+			continue
+		}
+		if dir, err = os.MkdirTemp(folder, "jadekettle-history-"); err != nil {
+			continue
+		}
+		at := inFile{path: filepath.Join(dir, "history.db")}
+		for _, suffix := range []string{"", "-wal"} {
+			data, err := os.ReadFile(f.path + suffix)
+			if err == nil {
+				err = os.WriteFile(at.path+suffix, data, 0o600)
+			}
+			if err != nil && suffix == "" {
+				os.RemoveAll(dir)
+				return nil, "", err
+			}
+		}
+		if db, err = at.open(); err == nil {
+			err = at.forward(db)
+		}
+		if err != nil {
+			os.RemoveAll(dir)
+		}
+		return db, dir, err
+	}
+	return nil, "", f.full()
+}
+
+// taken says whether another file lies at the path by now, or none: what is written goes nowhere.
+func (f inFile) taken(was os.FileInfo) bool {
+	now, err := os.Stat(f.path)
+	return was != nil && (errors.Is(err, fs.ErrNotExist) || err == nil && !os.SameFile(was, now))
 }
 
 // plainly leaves out the code that SQLite's words end in.

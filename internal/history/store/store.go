@@ -13,6 +13,7 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"errors"
+	"os"
 	"sync"
 	"time"
 
@@ -29,9 +30,15 @@ type Store struct {
 	// several share must not say what hosts are. None seals nothing, as in a file of one's own.
 	Key []byte
 
-	mu  sync.Mutex
-	db  *database
-	err error
+	// Tell is told what is lost that the caller should know of. May be nil.
+	Tell func(text string)
+
+	mu   sync.Mutex
+	db   *database
+	err  error
+	file os.FileInfo // that was opened
+	copy *database   // which is read where the disk is full
+	dir  string      // that it lies in
 }
 
 // patience is how long one statement waits for another process that holds what it needs.
@@ -50,10 +57,21 @@ func (s *Store) Place() string {
 
 // reading gives the database for questions; ErrNone when there is no file.
 func (s *Store) reading() (*database, error) {
-	if s.URL == "" && (inFile{s.File}).none() {
+	if s.URL == "" && (inFile{path: s.File}).none() {
 		return nil, ErrNone
 	}
-	return s.open()
+	db, err := s.open()
+	if s.URL != "" || !errors.Is(err, errFull) {
+		return db, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.copy == nil {
+		if s.copy, s.dir, err = (inFile{path: s.File}).copied(); err != nil {
+			return nil, err
+		}
+	}
+	return s.copy, nil
 }
 
 // open opens the database, makes its file where there is none, and brings it forward. What
@@ -85,11 +103,12 @@ func (s *Store) start() (*database, error) {
 		return nil, problem.Errorf("there is no place for the history: neither XDG_STATE_HOME nor HOME is set").
 			Remedy(`set one of them, or [history] file in jadekettle.toml`)
 	}
-	f := inFile{s.File}
+	f := inFile{s.File, s.Tell}
 	db, err := f.open()
 	if err != nil {
 		return nil, err
 	}
+	s.file, _ = os.Stat(s.File)
 	if err := f.forward(db); err != nil {
 		db.Close()
 		return nil, err
@@ -107,6 +126,11 @@ func tooNew(place string, have, knows int, sort string) error {
 func (s *Store) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.copy != nil {
+		s.copy.Close()
+		os.RemoveAll(s.dir)
+		s.copy = nil
+	}
 	if s.db == nil {
 		return nil
 	}
@@ -141,6 +165,7 @@ func write(db *database, do func(*transaction) error) error {
 var (
 	errLocked = errors.New("another process holds it")
 	errAway   = errors.New("the server is not there")
+	errFull   = errors.New("") // which passes only when somebody makes room
 )
 
 func passes(err error) bool { return errors.Is(err, errLocked) || errors.Is(err, errAway) }

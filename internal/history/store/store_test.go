@@ -395,6 +395,53 @@ func TestAStoreThatFails(t *testing.T) {
 			t.Errorf("it took %v", took)
 		}
 	})
+	t.Run("not a byte is left", func(t *testing.T) {
+		p := pier(t)
+		dir := filepath.Dir(p.File)
+		os.MkdirAll(dir, 0o700)
+		if err := syscall.Mount("saltmarsh", dir, "tmpfs", 0, "size=2m"); err != nil {
+			t.Skipf("no file system can be mounted: %v", err)
+		}
+		defer syscall.Unmount(dir, syscall.MNT_DETACH)
+		if err := begin(p); err != nil {
+			t.Fatal(err)
+		}
+		p.Close()
+		if f, err := os.Create(filepath.Join(dir, "filler")); err == nil {
+			for _, err := f.Write(make([]byte, 4096)); err == nil; _, err = f.Write(make([]byte, 4096)) {
+			}
+			f.Close()
+		}
+		full := another(t, p)
+		defer full.Close()
+		if list, err := full.List(Filter{}); err != nil || len(list) != 1 {
+			t.Errorf("it reads %d runs: %v", len(list), err)
+		}
+		refuses(t, "is full", "make room", begin(another(t, p)))
+	})
+	t.Run("emptied, and taken away", func(t *testing.T) {
+		p := pier(t)
+		if err := begin(p); err != nil {
+			t.Fatal(err)
+		}
+		p.Close()
+		for size := range 2 {
+			os.WriteFile(p.File, make([]byte, size), 0o600)
+			os.Remove(p.File + "-wal")
+			said := ""
+			emptied := Project{&Store{File: p.File, Tell: func(text string) { said += text }}, "pier"}
+			if err := begin(emptied); err != nil || strings.Count(said, "what was kept in it is lost") != 1 {
+				t.Errorf("of %d bytes it says %q (%v)", size, said, err)
+			}
+			emptied.Close()
+		}
+		id, _ := uuid.NewV7()
+		r := another(t, p).Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+		r.Number()
+		os.Remove(p.File)
+		r.End(0, []*run.Visit{{Name: "gauge-01"}})
+		refuses(t, "was taken away while the run went", "begins a new one", r.Wait())
+	})
 	t.Run("full and read-only", func(t *testing.T) {
 		p := pier(t)
 		dir := filepath.Dir(p.File)
