@@ -73,13 +73,17 @@ func TestWorseFaultsOnRealHosts(t *testing.T) {
 	ledger := "/var/lib/jadekettle/ledger.json"
 	l.on("gauge-01", "cp "+ledger+" /root/kept")
 	for damage, want := range map[string]string{
-		"truncate -s 40": "put it back from a copy, or move it away",
+		"truncate -s 40": "the one before it counts",
 		"sed -i 's/\"format\": 1/\"format\": 9/'":        "use a newer jadekettle",
-		"sed -i 's/\"format\": 1/\"format\": \"tide\"/'": "put it back from a copy, or move it away",
+		"sed -i 's/\"format\": 1/\"format\": \"tide\"/'": "the one before it counts",
 		"chmod 666": "is not trusted",
 	} {
 		l.on("gauge-01", damage+" "+ledger)
-		says("a ledger after "+damage, 1, want)
+		code := 1
+		if want == "the one before it counts" {
+			code = 0
+		}
+		says("a ledger after "+damage, code, want)
 		l.on("gauge-01", "rm "+ledger+"; cp /root/kept "+ledger)
 	}
 	l.on("gauge-01", "f=/var/lib/jadekettle/journal-$(grep -o 'project\": \"[^\"]*' "+ledger+" | head -n1 | cut -d'\"' -f3).jsonl; "+

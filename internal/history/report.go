@@ -39,7 +39,7 @@ type Host struct {
 	Name      string      `json:"name" doc:"The host."`
 	State     run.State   `json:"state" doc:"reached, not reached, busy, lost, not begun or off."`
 	Outcome   run.Outcome `json:"outcome" doc:"How it fared in one word: its state where that is not reached, not resolved, and else failed, changed or unchanged."`
-	Message   string      `json:"message" doc:"Why it was not reached, is busy or was lost."`
+	Message   string      `json:"message" doc:"Why it was not reached, is busy or was lost; else what somebody should know of it."`
 	Do        string      `json:"do" doc:"What to do about that."`
 	Changed   int         `json:"changed" doc:"How many tasks changed, or would in a preview."`
 	Failed    int         `json:"failed" doc:"How many failed."`

@@ -395,6 +395,9 @@ func (v *Run) hostEnded(h *run.Visit) {
 		}
 	}
 	v.printf(m, "%s", behind(fmt.Sprintf("%-*s  %s", v.Names, h.Name, Line(text)), took(h.Took)))
+	if h.State == run.Reached && h.Message != "" {
+		v.block(Bad, "    ", h.Message)
+	}
 }
 
 var statusOrder = []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged, plan.LeftOut}

@@ -260,6 +260,8 @@ type Done struct {
 	Free bool `cbor:"2,keyasint,omitempty"`
 	// Debts are what is owed on the host now, whoever has left it so.
 	Debts []plan.Owed `cbor:"3,keyasint,omitempty"`
+	// Notice is what somebody should know of the host besides; mostly empty.
+	Notice string `cbor:"4,keyasint,omitempty"`
 }
 
 // Bye tells the worker that everything arrived, and the controller that the

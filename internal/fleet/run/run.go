@@ -101,7 +101,7 @@ type Collected struct {
 type Visit struct {
 	Name      string
 	State     State
-	Message   string // why it is not reached, busy or lost
+	Message   string // why it is not reached, busy or lost; else what somebody should know of it
 	Do        string // what to do about that
 	Tasks     []Task // in the order of the plan; those without a result are missing
 	Planned   int    // how many tasks its plan has

@@ -340,7 +340,10 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		if err := t.owes(m.Done.Debts); err != nil {
 			return err
 		}
-		t.out.Leftovers, t.done = m.Done.Leftovers, true
+		if len(m.Done.Notice) > maxName {
+			return fmt.Errorf("%w: a notice that is too long", wire.ErrFrame)
+		}
+		t.out.Leftovers, t.out.Message, t.done = m.Done.Leftovers, m.Done.Notice, true
 		if m.Done.Free {
 			return errEnd
 		}

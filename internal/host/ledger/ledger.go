@@ -57,6 +57,8 @@ type Store struct {
 	project string
 	lock    io.Closer
 	dirty   bool
+	// Said is what somebody should know of what lay there; mostly empty.
+	Said string
 
 	journal    machine.File
 	unnamed    bool // the journal's name is not on disk for sure
@@ -167,21 +169,8 @@ func (s *Store) load(run plan.Run) error {
 	if err != nil {
 		return err
 	}
-	err = s.read("ledger.json", &s.Ledger)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		s.Format = Format
-	case err != nil:
-		return problem.Errorf("read the ledger %s: %w", path.Join(s.path, "ledger.json"), err).
-			Remedy("put it back from a copy, or move it away: what is managed here is noted again by the next apply, and " +
-				"what is left over is forgotten")
-	case s.Format < 1:
-		return problem.Errorf("%s is no ledger: it says no format", path.Join(s.path, "ledger.json")).
-			Remedy("put it back from a copy, or move it away: what is managed here is noted again by the next apply, and " +
-				"what is left over is forgotten")
-	case s.Format != Format:
-		return problem.Errorf("the ledger %s has format %d", path.Join(s.path, "ledger.json"), s.Format).
-			Remedy("this version knows %d: use a newer jadekettle", Format)
+	if err := s.readLedger(); err != nil {
+		return err
 	}
 	if s.Entries == nil {
 		s.Entries = map[value.Ref]plan.Entry{}
@@ -193,6 +182,48 @@ func (s *Store) load(run plan.Run) error {
 		return nil // strays lie outside our own folder
 	}
 	return s.sweep()
+}
+
+// The ledger, and the one before it: where a ledger cannot be read, what was good last counts.
+const (
+	ledgerFile = "ledger.json"
+	beforeFile = "ledger-before.json"
+	brokenFile = "ledger-broken.json"
+)
+
+// readLedger reads the ledger, and where that is broken or gone the one before it.
+func (s *Store) readLedger() error {
+	at := path.Join(s.path, ledgerFile)
+	err := s.read(ledgerFile, &s.Ledger)
+	if err == nil && s.Format < 1 {
+		err = fmt.Errorf("%w: it says no format", errBroken)
+	}
+	gone := errors.Is(err, fs.ErrNotExist)
+	switch {
+	case gone || errors.Is(err, errBroken):
+		var before Ledger
+		again := s.read(beforeFile, &before)
+		if again != nil || before.Format != Format {
+			if gone {
+				s.Ledger = Ledger{Format: Format}
+				return nil
+			}
+			return problem.Errorf("read the ledger %s: %w; and none from before is there", at, err).
+				Remedy("move it away on the host: the next apply notes again what is managed there; what was declared no more by then is not known any longer")
+		}
+		s.Ledger, s.dirty = before, true
+		if gone { // between the two steps in which it is written
+			return nil
+		}
+		s.Said = fmt.Sprintf("the ledger %s could not be read (%v), so the one before it counts; the broken one is kept as %s", at, err, brokenFile)
+		return s.dir.Rename(ledgerFile, brokenFile)
+	case err != nil:
+		return problem.Errorf("read the ledger %s: %w", at, err).Remedy("mend that on the host; nothing was done")
+	case s.Format != Format:
+		return problem.Errorf("the ledger %s has format %d", at, s.Format).
+			Remedy("this version knows %d: use a newer jadekettle", Format)
+	}
+	return nil
 }
 
 // noRoom says that nothing can be kept in the folder, where that is why something
@@ -266,8 +297,14 @@ func (s *Store) read(name string, to any) error {
 	if err != nil {
 		return err
 	}
-	return json.Unmarshal(data, to)
+	if err := json.Unmarshal(data, to); err != nil {
+		return fmt.Errorf("%w: %w", errBroken, err)
+	}
+	return nil
 }
+
+// errBroken is wrapped by errors of files that hold something else than they should.
+var errBroken = errors.New("it is broken")
 
 // replace puts a file in place atomically.
 func (s *Store) replace(name string, v any) error {
@@ -340,8 +377,11 @@ func (s *Store) Save() error {
 	if !s.dirty {
 		return nil
 	}
-	if err := s.replace("ledger.json", s.Ledger); err != nil {
+	if err := s.dir.Rename(ledgerFile, beforeFile); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
+	}
+	if err := s.replace(ledgerFile, s.Ledger); err != nil {
+		return errors.Join(err, s.dir.Rename(beforeFile, ledgerFile))
 	}
 	s.dirty = false
 	return nil
@@ -546,7 +586,13 @@ func (s *Store) Path(name string) string { return path.Join(s.path, name) }
 func (s *Store) Remember(name string, v any) error { return s.replace(name, v) }
 
 // Recall reads what Remember kept; without any the error wraps fs.ErrNotExist.
-func (s *Store) Recall(name string, to any) error { return s.read(name, to) }
+func (s *Store) Recall(name string, to any) error {
+	err := s.read(name, to)
+	if errors.Is(err, errBroken) { // it is found out, or done, again
+		return fmt.Errorf("%w: %w", fs.ErrNotExist, err)
+	}
+	return err
+}
 
 // Unlearn removes what Remember kept, if any.
 func (s *Store) Unlearn(name string) { s.dir.Remove(name) }

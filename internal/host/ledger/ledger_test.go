@@ -82,7 +82,7 @@ func TestTheLockAndItsHolder(t *testing.T) {
 }
 
 func TestALedgerThatCannotBeRead(t *testing.T) {
-	for text, want := range map[string]string{"{": "put it back from a copy, or move it away",
+	for text, want := range map[string]string{"{": "none from before is there; move it away",
 		`{"format": 99}`: "use a newer jadekettle"} {
 		m := host(t)
 		open(t, m, first).Close()
@@ -90,6 +90,38 @@ func TestALedgerThatCannotBeRead(t *testing.T) {
 		if _, err := ledger.Open(m, first); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s gives %v", text, err)
 		}
+	}
+}
+
+// TestTheLedgerBefore counts where a ledger is broken, and where a worker was killed between the two steps in which one is
+// written.
+func TestTheLedgerBefore(t *testing.T) {
+	for damage, said := range map[string]bool{"{": true, "{}": true, "": true, "gone": false} {
+		m := host(t)
+		for _, name := range []string{"/srv/a", "/srv/b"} {
+			s := open(t, m, first)
+			s.Keep(plan.Task{Ref: value.Ref{Kind: "dir", Name: name}}, first, true)
+			if err := s.Save(); err != nil {
+				t.Fatal(err)
+			}
+			s.Close()
+		}
+		at := filepath.Join(m.Root, "var/lib/jadekettle/ledger.json")
+		if os.WriteFile(at, []byte(damage), 0o600); damage == "gone" {
+			os.Remove(at)
+		}
+		s := open(t, m, first)
+		if _, ok := s.Entries[value.Ref{Kind: "dir", Name: "/srv/a"}]; !ok || (s.Said != "") != said {
+			t.Errorf("%q: it knows %v and says %q", damage, s.Entries, s.Said)
+		}
+		if err := s.Save(); err != nil {
+			t.Fatal(err)
+		}
+		s.Close()
+		if s = open(t, m, first); len(s.Entries) != 1 || s.Said != "" {
+			t.Errorf("%q: then it knows %v and says %q", damage, s.Entries, s.Said)
+		}
+		s.Close()
 	}
 }
 
@@ -171,7 +203,7 @@ func TestLedgersThatAreNone(t *testing.T) {
 		mode os.FileMode
 		says string
 	}{
-		"empty table":  {"{}", 0o600, "is no ledger: it says no format"},
+		"empty table":  {"{}", 0o600, "it says no format"},
 		"newer":        {`{"format": 2}`, 0o600, "has format 2"},
 		"broken off":   {`{"format": 1, "entr`, 0o600, "unexpected end"},
 		"of everybody": {`{"format": 1}`, 0o666, "others than root can write it"},

@@ -366,7 +366,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	if !r.moved() && len(collected) == 0 {
 		store.Delivered() // what found everything right is no loss
 		store.Close()
-		return s.send(wire.Message{Done: &wire.Done{Leftovers: left, Debts: debts, Free: true}})
+		return s.send(wire.Message{Done: &wire.Done{Leftovers: left, Debts: debts, Free: true, Notice: store.Said}})
 	}
 	return s.end(store, &wire.Done{Leftovers: left, Debts: debts})
 }
@@ -414,6 +414,7 @@ func (s *session) streaming(work func() error) error {
 
 // end says that all is told, and forgets the journal once it has arrived.
 func (s *session) end(store *ledger.Store, done *wire.Done) error {
+	done.Notice = store.Said
 	if s.send(wire.Message{Done: done}) != nil {
 		return errLost
 	}
