@@ -236,6 +236,8 @@ func TestTend(t *testing.T) {
 	if code, out := jk("tend", "status"); code != 2 || !strings.Contains(out, "nothing has tended") {
 		t.Errorf("before: %d %s", code, out)
 	}
+	state := filepath.Join(dir, ".local/state/jadekettle/tend/saltmarsh.json")
+	put(t, state, "") // as a full disk leaves it
 	c := exec.Command(program, "tend", "--look", "1s", "--listen", "127.0.0.1:0")
 	c.Dir, c.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}
 	errs, err := c.StderrPipe()
@@ -259,6 +261,7 @@ func TestTend(t *testing.T) {
 			}
 		}
 	}
+	until("moved to " + state + ".broken")
 	address := until("http://")
 	until("jobs with a schedule: 1")
 	if code, out := jk("tend"); code != 2 || !strings.Contains(out, "tends this project already") {

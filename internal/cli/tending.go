@@ -101,11 +101,17 @@ func readTend(file string) (*tend.State, error) {
 		return nil, err
 	}
 	s := &tend.State{}
-	if err := json.Unmarshal(data, s); err != nil || s.Format != 1 {
-		return nil, problem.Errorf("%s cannot be read, or is of a newer jadekettle", file).Remedy("moved away, it is begun anew")
+	if err := json.Unmarshal(data, s); err != nil || s.Format < 1 {
+		return nil, fmt.Errorf("%w: %s", errNoState, file)
+	}
+	if s.Format != 1 {
+		return nil, problem.Errorf("%s is of a newer jadekettle", file).Remedy("use that one")
 	}
 	return s, nil
 }
+
+// errNoState is wrapped by the error of a file that holds no state, as after a full disk.
+var errNoState = errors.New("it holds no state of a tender")
 
 // tending is a tender at work on a project.
 type tending struct {
@@ -136,7 +142,13 @@ func (a *App) tend(ctx context.Context, here *keeping, look time.Duration, most 
 	}
 	defer unlock()
 	before, err := readTend(file)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, errNoState) {
+		fmt.Fprintf(a.Err, "%s, which is moved to %s.broken: what was done before is not known, and no missed start is made up for\n",
+			screen.Line(err.Error()), screen.Line(file))
+		if err := os.Rename(file, file+".broken"); err != nil {
+			return err
+		}
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	machine, _ := os.Hostname()

@@ -89,24 +89,45 @@ func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 	if whole.MatchString(rev) { // a commit is the same for ever
 		t := &Taken{URL: m.URL, Asked: rev, Commit: rev, Repo: filepath.Join(home, "repository.git"), Home: home, Dir: filepath.Join(home, "at", rev)}
 		if now := time.Now(); os.Chtimes(t.Dir, now, now) == nil {
-			if m.Follow {
-				return t, m.follow(ctx, &Shelf{Dir: home, Prompts: m.Prompts}, t)
+			if !m.Follow {
+				return t, nil
 			}
-			return t, nil
+			if err := m.follow(ctx, &Shelf{Dir: home, Prompts: m.Prompts}, t); !errors.Is(err, errOwnCopy) {
+				return t, err
+			}
 		}
 	}
 	s := &Shelf{Dir: home, Prompts: m.Prompts}
+	t, err := m.fetched(ctx, s, home, url, rev)
+	if !errors.Is(err, errOwnCopy) {
+		return t, err
+	}
+	if _, e := s.git(ctx, home, "ls-remote", url, "HEAD"); e != nil {
+		return nil, err // it is theirs that cannot be had
+	}
+	if e := os.RemoveAll(filepath.Join(home, "repository.git")); e != nil {
+		return nil, e
+	}
+	return m.fetched(ctx, s, home, url, rev) // anew, since ours was broken
+}
+
+// errOwnCopy is wrapped by errors that a broken copy of the repository may be the reason of.
+var errOwnCopy = errors.New("")
+
+// fetched brings our copy of the repository up to date, and lays the files of a revision.
+func (m *Mirror) fetched(ctx context.Context, s *Shelf, home, url, rev string) (*Taken, error) {
 	repo := filepath.Join(home, "repository.git")
 	if _, err := os.Stat(filepath.Join(repo, "HEAD")); errors.Is(err, fs.ErrNotExist) {
 		if _, err := s.git(ctx, home, "init", "--quiet", "--bare", repo); err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%w%w", err, errOwnCopy)
 		}
 	}
 	if _, err := s.git(ctx, repo, "fetch", "--quiet", "--prune", "--force", "--no-recurse-submodules", url,
 		"+HEAD:"+head, "+refs/heads/*:refs/remotes/from/*", "+refs/tags/*:refs/tags/*"); err != nil {
-		return nil, problem.Errorf("fetch %s: %w", m.URL, err).Remedy("see whether `git ls-remote %s` reaches it with your credentials", m.URL)
+		return nil, problem.Errorf("fetch %s: %w%w", m.URL, err, errOwnCopy).Remedy("see whether `git ls-remote %s` reaches it with your credentials", m.URL)
 	}
 	t := &Taken{URL: m.URL, Asked: rev, Repo: repo, Home: home}
+	var err error
 	if rev == "" || rev == "HEAD" {
 		t.Commit, err = s.git(ctx, repo, "rev-parse", "--verify", "--quiet", head+"^{commit}")
 	} else {
@@ -135,13 +156,34 @@ const followed = "refs/jadekettle/followed"
 // by somebody who knows.
 func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 	last, err := s.git(ctx, t.Repo, "rev-parse", "--verify", "--quiet", followed+"^{commit}")
+	kept := filepath.Join(t.Home, "followed") // which a copy that is made anew does not know
+	if err != nil {
+		var data []byte
+		data, err = os.ReadFile(kept)
+		last = strings.TrimSpace(string(data))
+	}
 	if err == nil && last != t.Commit && !whole.MatchString(t.Asked) && !Before(ctx, t.Repo, last, t.Commit) {
 		return problem.Errorf("%s at %s is %.12s now, which does not come after %.12s, the commit that was taken before", m.URL,
 			cmp.Or(t.Asked, "its usual branch"), t.Commit, last).
 			Remedy("if it is meant, name it whole: --from %s@%s, or enrol the host again with that", m.URL, t.Commit)
 	}
-	_, err = s.git(ctx, t.Repo, "update-ref", followed, t.Commit)
-	return err
+	if last != t.Commit || err != nil {
+		if err := replaced(kept, t.Commit+"\n"); err != nil {
+			return err
+		}
+	}
+	if _, err = s.git(ctx, t.Repo, "update-ref", followed, t.Commit); err != nil {
+		return fmt.Errorf("%w%w", err, errOwnCopy)
+	}
+	return nil
+}
+
+// replaced puts a small file in place in one step.
+func replaced(name, text string) error {
+	if err := os.WriteFile(name+".new", []byte(text), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(name+".new", name)
 }
 
 // address gives the URL as git takes it from any folder.
@@ -175,7 +217,7 @@ func (m *Mirror) lay(ctx context.Context, s *Shelf, t *Taken) error {
 	}
 	defer os.RemoveAll(fresh)
 	if _, err := s.git(ctx, t.Repo, "--work-tree="+fresh, "checkout", "--quiet", "--force", t.Commit+"^{commit}", "--", "."); err != nil {
-		return fmt.Errorf("the commit %s cannot be unpacked: %w", t.Commit, err)
+		return fmt.Errorf("the commit %s cannot be unpacked: %w%w", t.Commit, err, errOwnCopy)
 	}
 	if err := os.Chmod(fresh, 0o700); err != nil {
 		return err

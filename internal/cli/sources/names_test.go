@@ -132,3 +132,41 @@ func TestWhoFollowsIsNotLedBack(t *testing.T) {
 		}
 	}
 }
+
+// TestABrokenCopyIsMadeAnew, and what was followed is still known.
+func TestABrokenCopyIsMadeAnew(t *testing.T) {
+	dir, git := repository(t)
+	good, later := git("rev-parse", "main"), git("rev-parse", "evil")
+	git("checkout", "-q", "main")
+	for name, spoil := range map[string]func(repo string){
+		"no objects": func(repo string) { os.RemoveAll(filepath.Join(repo, "objects")) },
+		"no HEAD":    func(repo string) { os.WriteFile(filepath.Join(repo, "HEAD"), nil, 0o600) },
+		"bad refs":   func(repo string) { os.WriteFile(filepath.Join(repo, "packed-refs"), []byte("tide\n"), 0o600) },
+		"empty objects": func(repo string) {
+			filepath.Walk(filepath.Join(repo, "objects"), func(p string, info os.FileInfo, err error) error {
+				if err == nil && info.Mode().IsRegular() {
+					os.Remove(p)
+					os.WriteFile(p, nil, 0o600)
+				}
+				return nil
+			})
+		},
+	} {
+		git("reset", "-q", "--hard", later)
+		m := &Mirror{Cache: t.TempDir(), URL: "file://" + dir, Follow: true}
+		taken, err := m.Take(t.Context(), "main")
+		if err != nil {
+			t.Fatal(err)
+		}
+		spoil(taken.Repo)
+		os.RemoveAll(taken.Dir)
+		if again, err := m.Take(t.Context(), "main"); err != nil || again.Commit != later {
+			t.Errorf("%s: it is not made anew: %v", name, err)
+		}
+		spoil(taken.Repo)
+		git("reset", "-q", "--hard", good)
+		if _, err := m.Take(t.Context(), "main"); err == nil || !strings.Contains(err.Error(), "does not come after") {
+			t.Errorf("%s: an older one is taken then: %v", name, err)
+		}
+	}
+}

@@ -68,6 +68,7 @@ type Tender struct {
 	pids    chan begun
 	reads   chan reading
 	busy    bool // the project is being read
+	unkept  bool // it was told that nothing can be kept
 }
 
 // reading is what reading the project came to.
@@ -85,6 +86,9 @@ type begun struct {
 	name string
 	pid  int
 }
+
+// putBack is how far a clock may go back and no start comes twice for it: until it has caught up none comes.
+const putBack = time.Hour + time.Minute
 
 // grace is how late a start may be begun and count as one that was not missed.
 const grace = time.Minute
@@ -176,7 +180,8 @@ func (t *Tender) have(r reading) error {
 			t.Tell("the project cannot be read as it is now, and stays as it was: %v", err)
 		}
 		if t.state.Wrong = err.Error(); p == nil {
-			return t.Keep(t.state)
+			t.keep()
+			return nil
 		}
 	case t.state.Wrong != "":
 		t.Tell("the project can be read again")
@@ -185,7 +190,8 @@ func (t *Tender) have(r reading) error {
 		t.state.Wrong, t.state.WrongAt = "", time.Time{}
 	}
 	if p == nil {
-		return t.Keep(t.state) // that it was looked
+		t.keep() // that it was looked
+		return nil
 	}
 	t.project, t.state.Revision = p, p.Revision
 	if err == nil {
@@ -211,7 +217,8 @@ func (t *Tender) have(r reading) error {
 	}
 	t.queue = slices.DeleteFunc(t.queue, func(name string) bool { return t.named[name].Schedule == nil })
 	t.Tell("jobs with a schedule: %d%s", len(p.Jobs), at(p.Revision))
-	return t.Keep(t.state)
+	t.keep()
+	return nil
 }
 
 func at(revision string) string {
@@ -261,6 +268,11 @@ func (t *Tender) jobs() []Job {
 func (t *Tender) due(ctx context.Context, now time.Time) error {
 	for _, j := range t.jobs() {
 		d, id := t.state.Jobs[j.Name], t.project.Name+"/"+j.Name
+		if ahead := d.Seen.Sub(now); ahead > putBack { // what it saw then has not come yet
+			t.Tell("the clock was put back by %v: %s is due by the clock as it is now", ahead.Round(time.Second), j.Name)
+			d.Seen = now.UTC()
+			d.Next, _ = j.Schedule.Next(id, now)
+		}
 		if d.Next.IsZero() || d.Next.After(now) {
 			continue
 		}
@@ -321,8 +333,13 @@ func (t *Tender) begin(ctx context.Context, now time.Time) error {
 		d.Running, d.Began, d.Ended, d.Code, d.Run, d.Said, d.PID = true, now.UTC(), time.Time{}, 0, 0, "", 0
 	}
 	// before anything is begun: a start that is not kept might be done twice
-	if err := t.Keep(t.state); err != nil {
-		return fmt.Errorf("what is about to start cannot be kept: %w", err)
+	if !t.keep() { // as on a full disk, which somebody makes room on: it is tried again
+		for i, j := range ready {
+			d := t.state.Jobs[j.Name]
+			d.Starts, d.Running, d.Queued, d.Said = d.Starts-1, false, true, "it waits until its start can be kept"
+			t.queue = slices.Insert(t.queue, i, j.Name)
+		}
+		return nil
 	}
 	for _, j := range ready {
 		t.running[j.Name] = j
@@ -416,11 +433,17 @@ func said(r Result) string {
 	return out
 }
 
-// keep keeps what is no reason to end when it cannot be.
-func (t *Tender) keep() {
-	if err := t.Keep(t.state); err != nil {
-		t.Tell("the state cannot be kept: %v", err)
+// keep keeps the state, and says once that it cannot be, and once that it can be again. It is no reason to end.
+func (t *Tender) keep() bool {
+	err := t.Keep(t.state)
+	switch {
+	case err != nil && !t.unkept:
+		t.Tell("the state cannot be kept, and nothing is started until it can: %v", err)
+	case err == nil && t.unkept:
+		t.Tell("the state can be kept again")
 	}
+	t.unkept = err != nil
+	return err == nil
 }
 
 // close waits for what runs.
@@ -442,5 +465,6 @@ func (t *Tender) close() error {
 			}
 		}
 	}
-	return t.Keep(t.state)
+	t.keep()
+	return nil
 }

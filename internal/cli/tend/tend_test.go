@@ -214,19 +214,45 @@ func TestAProjectThatMoves(t *testing.T) {
 	}
 }
 
-// TestAStartThatCannotBeKept does not start it: it might be done twice.
+// TestAStartThatCannotBeKept waits until it can: it might be done twice. A full disk ends no tender.
 func TestAStartThatCannotBeKept(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{Name: "tides", Schedule: every(t, `every = "10m"`), Hosts: nil})
-		keeps := 0
-		n.Keep = func(*State) error {
-			if keeps++; keeps > 1 {
+		keep, begun := n.Keep, time.Now()
+		n.Keep = func(s *State) error {
+			if d := time.Since(begun); d > 9*time.Minute && d < 13*time.Minute {
+				if len(n.began) > 0 {
+					t.Errorf("it started %v", n.began)
+				}
 				return errors.New("the disk is full")
 			}
-			return nil
+			return keep(s)
 		}
-		if err := n.Run(context.Background(), nil); err == nil || len(n.began) > 0 {
-			t.Errorf("it started %v (%v)", n.began, err)
+		n.goOn(t, nil, 25*time.Minute)
+		said := strings.Join(n.told, "\n")
+		if got := strings.Join(n.began, "|"); got != "tides 00:13|tides 00:20" || strings.Count(said, "the disk is full") != 1 ||
+			!strings.Contains(said, "can be kept again") || n.kept.Jobs["tides"].Starts != 2 {
+			t.Errorf("it started %s, kept %+v and said\n%s", got, n.kept.Jobs["tides"], said)
+		}
+	})
+}
+
+// TestAClockThatWasAhead for a minute, by years, while nothing of the project moved.
+func TestAClockThatWasAhead(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{Name: "tides", Schedule: every(t, `every = "30m"`)})
+		keep, begun, ahead := n.Keep, time.Now(), false
+		n.Keep = func(s *State) error {
+			if !ahead && time.Since(begun) > 40*time.Minute {
+				ahead = true
+				far := time.Now().Add(3 * 365 * 24 * time.Hour)
+				s.Jobs["tides"].Seen, s.Jobs["tides"].Next = far, far.Add(30*time.Minute)
+			}
+			return keep(s)
+		}
+		n.goOn(t, nil, 95*time.Minute)
+		if got := strings.Join(n.began, "|"); got != "tides 00:30|tides 01:00|tides 01:30" || !strings.Contains(strings.Join(n.told, "\n"), "put back") {
+			t.Errorf("it started %s and said %v", got, n.told)
 		}
 	})
 }

@@ -60,7 +60,11 @@ const (
 // included.
 func Errorf(format string, args ...any) Problem {
 	err := fmt.Errorf(format, args...)
-	return Problem{What: err.Error(), cause: errors.Unwrap(err)}
+	cause := errors.Unwrap(err)
+	if _, several := err.(interface{ Unwrap() []error }); several {
+		cause = err
+	}
+	return Problem{What: err.Error(), cause: cause}
 }
 
 // Remedy adds what to do.
