@@ -352,10 +352,10 @@ func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan
 	}
 	if reading.State != nil {
 		if changes := k.Compare(t, reading.State); len(changes) > 0 {
-			return changes, nil
+			return r.undo.told(t, changes), nil
 		}
 	}
-	return becomes(t), nil
+	return r.undo.told(t, becomes(t)), nil
 }
 
 // becomes lists what is declared, for what is not there to be compared.

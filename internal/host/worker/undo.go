@@ -337,7 +337,7 @@ func (u *undoing) told(t plan.Task, changes []plan.Change) []plan.Change {
 		return changes
 	}
 	relabel(changes, "as it was")
-	made := slices.ContainsFunc(changes, func(c plan.Change) bool { return c.What == kind.Existence(false).What })
+	made := slices.ContainsFunc(changes, func(c plan.Change) bool { return c.What == "existence" || c.Was == "not there yet" })
 	if it := u.items[t.ID]; it != nil && it.before.Names > 1 && !t.Absent && made {
 		changes = append(changes, plan.Change{What: "names", Was: fmt.Sprintf("one of the %d of one file", it.before.Names),
 			Becomes: "a file of its own"})
