@@ -268,18 +268,17 @@ func apart(was, now map[string]string) map[string]bool {
 // undone puts runs back, and compares the host with how it stood; what was announced before may differ, and what
 // somebody has changed by hand.
 func (l *lab) undone(r *rand.Rand, step string, kills bool, runs []int, stood map[string]string,
-	mine map[string]bool) (by []int) {
+	mine map[string]bool, said *string) (by []int) {
 	l.t.Helper()
-	said := ""
 	for _, run := range runs {
-		said += l.announced(run)
+		*said += l.announced(run)
 		by = append(l.doing(r, kills, "undo", fmt.Sprint(run), "--yes"), by...)
 	}
 	now := l.listing("gauge-01")
-	l.t.Logf("%s: %d differ, %d of them by hand; announced were %d", step, len(apart(stood, now)), len(mine), strings.Count(said, "\n"))
+	l.t.Logf("%s: %d differ, %d of them by hand; announced were %d", step, len(apart(stood, now)), len(mine), strings.Count(*said, "\n"))
 	for name := range apart(stood, now) {
-		if !mine[name] && !tells(said, name) {
-			l.t.Errorf("%s: %q is %q and was %q\nannounced was\n%s", step, name, now[name], stood[name], said)
+		if !mine[name] && !tells(*said, name) {
+			l.t.Errorf("%s: %q is %q and was %q\nannounced was\n%s", step, name, now[name], stood[name], *said)
 		}
 	}
 	return by
@@ -328,14 +327,44 @@ func TestRandomSequences(t *testing.T) {
 		l.ssh("gauge-01", hand).Run()
 		mine := apart(s2, l.listing("gauge-01"))
 		t.Logf("sequence %d: %d differ after the first apply, and %d after the second", n, len(apart(s0, s1)), len(apart(s1, s2)))
-		failed := t.Failed()
+		failed, said := t.Failed(), ""
 		step := func(what string) string { return fmt.Sprintf("sequence %d, %s", n, what) }
-		l.undone(r, step("the second is undone, after `"+hand+"`"), kills, second, s1, mine)
+		l.undone(r, step("the second is undone, after `"+hand+"`"), kills, second, s1, mine, &said)
 		s4 := l.listing("gauge-01")
-		back := l.undone(r, step("the first is undone"), kills, first, s0, mine)
-		l.undone(r, step("that undo is undone"), kills, back, s4, mine)
+		back := l.undone(r, step("the first is undone"), kills, first, s0, mine, &said)
+		l.undone(r, step("that undo is undone"), kills, back, s4, mine, &said)
 		if t.Failed() && !failed {
 			t.Logf("sequence %d was\n%s\n--- and then\n%s\n--- and by hand: %s", n, m1, m2, hand)
+		}
+	}
+}
+
+// TestRandomKills goes from one state to another and back, and kills the controller, the worker or both on the way: once an
+// apply has come to its end the host is as declared, nothing is left over, and nothing changes any more. KILLS says how often.
+func TestRandomKills(t *testing.T) {
+	l := up(t, "gauge-01")
+	r := dice(t)
+	states := []string{stoodThen, comesNow}
+	var want [2]map[string]string
+	for n := range 2 * 2 {
+		l.write("manifests/all.toml", states[n%2])
+		l.apply(0)
+		want[n%2] = l.listing("gauge-01")
+	}
+	for n := range count("KILLS", 6) {
+		l.write("manifests/all.toml", states[n%2])
+		for range 1 + r.IntN(2) {
+			l.killedAt(r, time.Duration(r.IntN(4000))*time.Millisecond, "apply", "--all", "--yes")
+		}
+		l.doing(r, false, "apply", "--all")
+		if code, out := l.jk("preview", "--all", "--fail-if-changes"); code != 0 {
+			t.Errorf("round %d: then a preview ends with %d\n%s", n, code, out)
+		}
+		for name := range apart(want[n%2], l.listing("gauge-01")) {
+			t.Errorf("round %d: %q is %q, and otherwise %q", n, name, l.listing("gauge-01")[name], want[n%2][name])
+		}
+		if left := l.on("gauge-01", "find / -xdev -name '.jadekettle-*' 2>/dev/null; ls /var/lib/jadekettle | grep -E 'guard.json|guard-restored' || true"); left != "" {
+			t.Errorf("round %d: it leaves %s", n, left)
 		}
 	}
 }
