@@ -49,7 +49,7 @@ func declared(r *rand.Rand) string {
 			"[dir.\"/srv/tree\"]\nabsent = true\nwith_contents = true\n", "[dir.\"/srv/tree\"]\nmode = \"0750\"\n"},
 		{"[dir.\"/srv/d\"]\nmode = \"" + pick(r, "0755", "2770") + "\"\nowner = \"" + pick(r, "root", "ops") + "\"\n",
 			"[dir.\"/srv/d\"]\nabsent = true\nwith_contents = true\n"},
-		{"[link.\"/srv/link\"]\nto = \"" + pick(r, "one", "/etc", "d") + "\"\n", "[link.\"/srv/link\"]\nabsent = true\n"},
+		{"[link.\"/srv/link\"]\nto = \"" + pick(r, "/tmp", "/etc") + "\"\n", "[link.\"/srv/link\"]\nabsent = true\n"},
 		{"[lines.\"/etc/hosts.tide\"]\nmake = true\nput = [{ text = \"192.0.2." + pick(r, "7", "8") + " pier\", over = \"pier\" }]\n"},
 		{"[block.\"/etc/tide.block#a\"]\ncontent = \"" + pick(r, "a\\nb", "c") + "\\n\"\nmake = true\n"},
 		{"[settings.\"/etc/tide.ini\"]\nformat = \"ini\"\nmake = true\nset = { depth = " + pick(r, "3", "5") + ", station = \"pier\" }\n"},
@@ -345,6 +345,9 @@ func TestRandomKills(t *testing.T) {
 	l := up(t, "gauge-01")
 	r := dice(t)
 	states := []string{stoodThen, comesNow}
+	for i := range states { // a password has another salt each time, and what a host is called has to be found
+		states[i] = strings.NewReplacer("password = \"salt & water\"\n", "", "password = \"ebb and flow\"\n", "", "[hostname.gauge-renamed]\n", "").Replace(states[i])
+	}
 	var want [2]map[string]string
 	for n := range 2 * 2 {
 		l.write("manifests/all.toml", states[n%2])
@@ -357,7 +360,7 @@ func TestRandomKills(t *testing.T) {
 			l.killedAt(r, time.Duration(r.IntN(4000))*time.Millisecond, "apply", "--all", "--yes")
 		}
 		l.doing(r, false, "apply", "--all")
-		if code, out := l.jk("preview", "--all", "--fail-if-changes"); code != 0 {
+		if code, out := l.jk("preview", "--fail-if-changes"); code != 0 {
 			t.Errorf("round %d: then a preview ends with %d\n%s", n, code, out)
 		}
 		for name := range apart(want[n%2], l.listing("gauge-01")) {

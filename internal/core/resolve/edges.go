@@ -318,8 +318,12 @@ func (r *resolver) buried(it, other *Item) {
 		return
 	}
 	at := other.Task.Places[0]
+	how := "lies below"
+	if it.Kind.Name == "link" && !strings.HasPrefix(it.Task.Ref.Name, other.Task.Ref.Name+"/") {
+		how = "leads to"
+	}
 	r.problems.Add(problem.Problem{Place: it.Decl.Place,
-		What: fmt.Sprintf("%s lies below %s, which is declared absent at %s", it.Task.Ref, other.Task.Ref, at),
+		What: fmt.Sprintf("%s %s %s, which is declared absent at %s", it.Task.Ref, how, other.Task.Ref, at),
 		Do:   "take one of them out", Also: []value.Place{at}})
 }
 

@@ -386,3 +386,19 @@ func TestNamesThatAreNoText(t *testing.T) {
 	}
 	same(t, "then", b.tree(), stood)
 }
+
+// TestAnUndoOfTwoThatDiffer: what holds now and what holds from the next boot on come back each as it was.
+func TestAnUndoOfTwoThatDiffer(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[sysctl.\"net.ipv4.ip_forward\"]\nvalue = 1\n[hostname.gauge-north]\n")
+	b.run(false)
+	b.put("proc/sys/net/ipv4/ip_forward", "0\n")
+	b.put("etc/hostname", "gauge-south\n")
+	stood := b.tree()
+	b.manifest("[sysctl.\"net.ipv4.ip_forward\"]\nvalue = 0\n[hostname.gauge-east]\n")
+	wants(t, b.one(false), "sysctl net.ipv4.ip_forward changed", "hostname gauge-east changed")
+	if h := b.undo(b.last(), false); h.Count(plan.Failed) > 0 {
+		t.Errorf("the undo comes to\n%s", statuses(h))
+	}
+	same(t, "then", b.tree(), stood)
+}

@@ -2,6 +2,7 @@
 package hostname
 
 import (
+	"cmp"
 	"context"
 	"regexp"
 	"strings"
@@ -83,14 +84,21 @@ func (names) Read(_ context.Context, env *kind.Env, _ plan.Task) (state, error) 
 	return state{strings.TrimSpace(string(now)), text}, err
 }
 
+// bootName is what a host is called after its next boot, where that is another name than it has: no manifest says that, but
+// it may have stood so before a run.
+const bootName = "boot_name"
+
+// keptAs is the name that a host has at every boot.
+func keptAs(t plan.Task) string { return cmp.Or(t.Attrs.Text(bootName), t.Ref.Name) }
+
 // Compare says what differs.
 func (names) Compare(t plan.Task, st state) []plan.Change {
 	var out []plan.Change
 	if st.now != t.Ref.Name {
 		out = append(out, plan.Change{What: "name", Was: st.now, Becomes: t.Ref.Name})
 	}
-	if st.kept() != t.Ref.Name {
-		out = append(out, plan.Change{What: "at boot", Was: st.kept(), Becomes: t.Ref.Name})
+	if st.kept() != keptAs(t) {
+		out = append(out, plan.Change{What: "at boot", Was: st.kept(), Becomes: keptAs(t)})
 	}
 	return out
 }
@@ -98,7 +106,7 @@ func (names) Compare(t plan.Task, st state) []plan.Change {
 // Write keeps the name and tells it to the kernel.
 func (names) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	if w.Differs("at boot") {
-		if err := env.WriteText(ctx, w.Task, w.State.file, w.Task.Ref.Name+"\n", 0o644, ""); err != nil {
+		if err := env.WriteText(ctx, w.Task, w.State.file, keptAs(w.Task)+"\n", 0o644, ""); err != nil {
 			return err
 		}
 	}
@@ -117,7 +125,11 @@ func (names) Names(_ context.Context, env *kind.Env) ([]string, error) {
 
 // Stands gives the name that the host has.
 func (names) Stands(_ context.Context, _ *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
-	return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.now}, nil)}, nil
+	attrs := value.Attrs{}
+	if kept := st.kept(); kept != "" && kept != st.now {
+		attrs[bootName] = kept
+	}
+	return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.now}, attrs)}, nil
 }
 
 // Capture declares the name that was asked for, which it has or has not.

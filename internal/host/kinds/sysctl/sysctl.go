@@ -2,6 +2,7 @@
 package sysctl
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -142,13 +143,20 @@ func (sysctls) Compare(t plan.Task, st state) []plan.Change {
 		was = st.boot
 	}
 	if atBoot(t) {
-		becomes = want
+		becomes = keptAs(t)
 	}
 	if was != becomes {
 		out = append(out, plan.Change{What: "at boot", Was: was, Becomes: becomes})
 	}
 	return out
 }
+
+// bootValue is what a setting is kept with where that is another than holds now: no manifest says that, but a host may
+// have stood so before a run.
+const bootValue = "boot_value"
+
+// keptAs is the value that a setting has at every boot.
+func keptAs(t plan.Task) string { return plain(cmp.Or(t.Attrs.Text(bootValue), t.Attrs.Text("value"))) }
 
 // atBoot says whether a setting is to be set at every boot.
 func atBoot(t plan.Task) bool { return !t.Absent && (!t.Attrs.Has("boot") || t.Attrs.Bool("boot")) }
@@ -172,7 +180,7 @@ func (sysctls) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 		return ok && name == w.Task.Ref.Name
 	})
 	if atBoot(w.Task) {
-		l.List = append(l.List, w.Task.Ref.Name+" = "+want)
+		l.List = append(l.List, w.Task.Ref.Name+" = "+keptAs(w.Task))
 	}
 	return env.PutText(ctx, w.Task, st, l.String())
 }
@@ -186,7 +194,11 @@ func (k sysctls) Stands(_ context.Context, env *kind.Env, t plan.Task, st state)
 		}
 		st.now = plain(string(text))
 	}
-	return []plan.Stood{plan.Standing(t.Ref, value.Attrs{"value": st.now, "boot": st.kept})}, nil
+	attrs := value.Attrs{"value": st.now, "boot": st.kept}
+	if st.kept && st.boot != st.now {
+		attrs[bootValue] = st.boot
+	}
+	return []plan.Stood{plan.Standing(t.Ref, attrs)}, nil
 }
 
 // Capture declares a setting with its value.
