@@ -91,6 +91,29 @@ func TestTheServerThatCannotComeBack(t *testing.T) {
 	}
 }
 
+// TestWhatSshdCannotRead is put back before it is read, and not told as changed; what it reads only with the next start too.
+func TestWhatSshdCannotRead(t *testing.T) {
+	l := up(t, "gauge-01")
+	file := "[file.\"/etc/ssh/sshd_config.d/tide.conf\"]\ncontent = \"Tides yes\\n\"\n"
+	for name, c := range map[string]struct{ declared, says string }{
+		"at once":           {file + "[service.ssh]\nrunning = true\nrestart_on = [\"file /etc/ssh/sshd_config.d/tide.conf\"]\n", "service ssh  failed"},
+		"at the next start": {file, "file /etc/ssh/sshd_config.d/tide.conf  failed"},
+	} {
+		l.write("manifests/all.toml", c.declared)
+		code, out := l.jk("apply", "gauge-01", "--yes")
+		if code != 1 || !strings.Contains(out, c.says) || !strings.Contains(out, "could not start with its settings") ||
+			!strings.Contains(out, "Bad configuration option: Tides") {
+			t.Errorf("%s: %d\n%s", name, code, out)
+		}
+		if left := l.on("gauge-01", "ls /etc/ssh/sshd_config.d /var/lib/jadekettle | grep -E 'tide|late' || true"); left != "" {
+			t.Errorf("%s: there is still %s", name, left)
+		}
+		if _, shown := l.jk("runs", "show", "last"); !strings.Contains(shown, "file /etc/ssh/sshd_config.d/tide.conf  failed") {
+			t.Errorf("%s: the run is kept as\n%s", name, shown)
+		}
+	}
+}
+
 // TestNeverLockedOutWithoutSystemd sets the guard on hosts of which no service manager has
 // timers: a process of its own puts things back there.
 func TestNeverLockedOutWithoutSystemd(t *testing.T) {

@@ -293,18 +293,7 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 		}
 		return t.sendPlan()
 	case m.Captured != nil:
-		if len(t.start.Capture) == 0 {
-			return fmt.Errorf("%w: what it has, which nobody asked for", wire.ErrFrame)
-		}
-		for _, c := range m.Captured.List {
-			if err := t.hold(256 + 128*len(c.Attrs)); err != nil {
-				return err
-			}
-		}
-		t.out.Captured = append(t.out.Captured, m.Captured.List...)
-		if m.Captured.Last {
-			return errEnd
-		}
+		return t.captured(m.Captured)
 	case m.Want != nil:
 		return t.give(m.Want.SHA256)
 	case m.Ask != nil:
@@ -322,33 +311,7 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 	case m.Executed != nil:
 		return t.executed(m.Executed)
 	case m.Done != nil:
-		if t.plan == nil && !t.out.Stopped {
-			return fmt.Errorf("%w: an end before the plan", wire.ErrFrame)
-		}
-		if len(m.Done.Leftovers) > 1<<16 || len(m.Done.Debts) > 1<<16 {
-			return fmt.Errorf("%w: too many leftovers or debts", wire.ErrFrame)
-		}
-		if missing := t.out.Planned - len(t.out.Tasks); missing > 0 && !t.out.Stopped {
-			return errors.New("it ended without telling how all tasks went")
-		}
-		for _, l := range m.Done.Leftovers {
-			r := plan.Result{Ref: l.Ref, Changes: l.Changes, Message: l.Why}
-			if err := cmp.Or(fits(r), t.hold(size(r))); err != nil {
-				return err
-			}
-		}
-		if err := t.owes(m.Done.Debts); err != nil {
-			return err
-		}
-		if len(m.Done.Notice) > maxName {
-			return fmt.Errorf("%w: a notice that is too long", wire.ErrFrame)
-		}
-		t.out.Leftovers, t.out.Message, t.done = m.Done.Leftovers, m.Done.Notice, true
-		if m.Done.Free {
-			return errEnd
-		}
-		t.phase(t.limits.Bye, "it did not let go after its last word")
-		t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
+		return t.ends(m.Done)
 	case m.Bye != nil:
 		if !t.done && t.rebooting == nil {
 			return fmt.Errorf("%w: a farewell before the end", wire.ErrFrame)
@@ -357,6 +320,55 @@ func (t *talk) handle(m wire.Message, onlyFacts bool) error {
 	case m.Fault != nil:
 		return problem.Errorf("the worker cannot go on: %s", m.Fault.Message).Remedy("%s", m.Fault.Do)
 	}
+	return nil
+}
+
+// captured takes what a host has, where that was asked for.
+func (t *talk) captured(c *wire.Captured) error {
+	if len(t.start.Capture) == 0 {
+		return fmt.Errorf("%w: what it has, which nobody asked for", wire.ErrFrame)
+	}
+	for _, one := range c.List {
+		if err := t.hold(256 + 128*len(one.Attrs)); err != nil {
+			return err
+		}
+	}
+	t.out.Captured = append(t.out.Captured, c.List...)
+	if c.Last {
+		return errEnd
+	}
+	return nil
+}
+
+// ends takes the last word of a host, when all tasks of its plan are told.
+func (t *talk) ends(d *wire.Done) error {
+	if t.plan == nil && !t.out.Stopped {
+		return fmt.Errorf("%w: an end before the plan", wire.ErrFrame)
+	}
+	if len(d.Leftovers) > 1<<16 || len(d.Debts) > 1<<16 {
+		return fmt.Errorf("%w: too many leftovers or debts", wire.ErrFrame)
+	}
+	if missing := t.out.Planned - len(t.out.Tasks); missing > 0 && !t.out.Stopped {
+		return errors.New("it ended without telling how all tasks went")
+	}
+	for _, l := range d.Leftovers {
+		r := plan.Result{Ref: l.Ref, Changes: l.Changes, Message: l.Why}
+		if err := cmp.Or(fits(r), t.hold(size(r))); err != nil {
+			return err
+		}
+	}
+	if err := t.owes(d.Debts); err != nil {
+		return err
+	}
+	if len(d.Notice) > maxName {
+		return fmt.Errorf("%w: a notice that is too long", wire.ErrFrame)
+	}
+	t.out.Leftovers, t.out.Message, t.done = d.Leftovers, d.Notice, true
+	if d.Free {
+		return errEnd
+	}
+	t.phase(t.limits.Bye, "it did not let go after its last word")
+	t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
 	return nil
 }
 
