@@ -143,10 +143,7 @@ func (r *runner) fit(ctx context.Context, name string) error {
 	if err != nil || out.Code == 0 {
 		return err
 	}
-	said := strings.TrimSpace(out.Combined.String())
-	if i := strings.LastIndexByte(said, '\n'); i >= 0 {
-		said = said[i+1:]
-	}
+	said, _, _ := strings.Cut(strings.TrimSpace(out.Combined.String()), "\n") // the last line only counts what is wrong
 	story := fmt.Sprintf("%s could not start with its settings: %s", name, said)
 	refs, err := r.guard.PutBackUnread(ctx, name)
 	if len(refs) == 0 {
