@@ -402,3 +402,23 @@ func TestAnUndoOfTwoThatDiffer(t *testing.T) {
 	}
 	same(t, "then", b.tree(), stood)
 }
+
+// TestAnIDThatAnotherHas is said in a preview, of an undo as well: whose number was given away meanwhile does not come back
+// under another one without a word.
+func TestAnIDThatAnotherHas(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	b.manifest("[group.divers]\ngid = 2500\n[user.ottokar]\nuid = 2600\n")
+	b.run(false)
+	b.manifest("[group.divers]\nabsent = true\n[user.ottokar]\nabsent = true\n")
+	b.run(false)
+	id := b.last()
+	b.put("etc/group", b.on("etc/group")+"keepers:x:2500:\n")
+	b.put("etc/passwd", b.on("etc/passwd")+"maren:x:2600:100::/home/maren:/bin/sh\n")
+	h := b.undo(id, true)
+	if got := statuses(h); !strings.Contains(got, "group divers failed") || !strings.Contains(got, "user ottokar failed") {
+		t.Errorf("a preview of the undo tells\n%s", got)
+	}
+	b.manifest("[group.divers]\ngid = 2500\n[group.keepers]\ngid = 2501\n[user.ottokar]\nuid = 2600\n")
+	h = b.one(true)
+	wants(t, h, "group divers changed", "group keepers changed", "user ottokar failed")
+}

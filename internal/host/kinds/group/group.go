@@ -58,7 +58,8 @@ func (groups) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error)
 		return state{}, err
 	}
 	g, ok := a.Group(t.Ref.Name)
-	return state{ok, g.Local, g.GID}, nil
+	gid, _ := t.Attrs.Int("gid")
+	return state{ok, g.Local, g.GID}, env.TakenID(t, "gid", a.GroupName(int(gid)))
 }
 
 // Compare says what differs.

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/machine"
@@ -135,6 +136,22 @@ func (a *Accounts) Group(name string) (Group, bool) {
 	}
 	g, ok := a.groups[name]
 	return g, ok
+}
+
+// TakenID says why an account or a group cannot have the id that is declared for it: another has it, and nothing in the
+// plan takes it from there. attr is uid or gid, and holder who has the id now; its number where that is nobody.
+func (e *Env) TakenID(t plan.Task, attr, holder string) error {
+	id, declared := t.Attrs.Int(attr)
+	if !declared || t.Absent || holder == t.Ref.Name || holder == strconv.FormatInt(id, 10) {
+		return nil
+	}
+	if e.Run.Preview && slices.ContainsFunc(e.Tasks, func(o plan.Task) bool {
+		other, moves := o.Attrs.Int(attr)
+		return o.Ref == value.Ref{Kind: t.Ref.Kind, Name: holder} && (o.Absent || moves && other != id)
+	}) {
+		return nil
+	}
+	return problem.Errorf("the %s %d is that of the %s %s", attr, id, t.Ref.Kind, holder).Remedy("give one of the two another")
 }
 
 // UserName gives the name of a user id, or the number.

@@ -156,6 +156,10 @@ func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error
 	if err != nil {
 		return st, err
 	}
+	uid, _ := t.Attrs.Int("uid")
+	if err := env.TakenID(t, "uid", a.UserName(int(uid))); err != nil {
+		return st, err
+	}
 	var noGroup error // the rest is read all the same, for a preview
 	if !t.Absent {
 		for _, g := range append(t.Attrs.Texts("groups"), t.Attrs.Text("group")) {
