@@ -194,6 +194,10 @@ func TestAProjectFromARepository(t *testing.T) {
 	if out := jk(0, "preview", "--from", dir, "--output", "json"); !strings.Contains(out, git("rev-parse", "v2")) && !strings.Contains(out, "Low water") {
 		t.Errorf("the usual branch: %s", out)
 	}
+	jk(0, "preview", "--from", url+"@v2", "--save", filepath.Join(away, "tonight.toml"))
+	if text, _ := os.ReadFile(filepath.Join(away, "tonight.toml")); !strings.Contains(string(text), "revision = '"+git("rev-parse", "v2")+"'") {
+		t.Errorf("what is saved of a repository's preview says\n%s", text)
+	}
 	jk(0, "apply", "--all", "--from", url+"@"+git("rev-parse", "v2"))
 	has("Low water.\n")
 	if out := jk(0, "apply", "--all", "--from", url+"@v1"); !strings.Contains(out, " is older than ") {

@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 )
 
-// Replace puts a file in place in one step.
+// Replace puts a file in place in one step. It is on disk when it returns.
 func Replace(name string, data []byte, mode os.FileMode) error {
 	f, err := os.CreateTemp(filepath.Dir(name), ".new-*")
 	if err != nil {
@@ -16,11 +16,22 @@ func Replace(name string, data []byte, mode os.FileMode) error {
 	if e := f.Chmod(mode); err == nil {
 		err = e
 	}
+	if err == nil {
+		err = f.Sync()
+	}
 	if e := f.Close(); err == nil {
 		err = e
 	}
 	if err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), name)
+	if err := os.Rename(f.Name(), name); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(name))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return dir.Sync() // the name as well
 }

@@ -717,3 +717,15 @@ func BenchmarkAThousandHosts(b *testing.B) {
 		}
 	})
 }
+
+// TestAStatusThatIsNotKnown is not told as unchanged.
+func TestAStatusThatIsNotKnown(t *testing.T) {
+	for status, n := range numbers {
+		if got := statusOf(n); got != status {
+			t.Errorf("%d is %s, not %s", n, got, status)
+		}
+	}
+	if got := statusOf(99); got == plan.Unchanged || !strings.Contains(string(got), "99") {
+		t.Errorf("99 is %q", got)
+	}
+}

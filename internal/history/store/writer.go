@@ -257,13 +257,14 @@ func ms(seconds float64) int64 { return int64(seconds * 1000) }
 // numbers of the statuses in the file; they never change.
 var numbers = map[plan.Status]int{plan.Changed: 1, plan.Failed: 2, plan.Unchanged: 3, plan.LeftOut: 4, plan.Blocked: 5}
 
+// statusOf is the status of a number; one that is not known is told as what it is, and not as all being well.
 func statusOf(n int) plan.Status {
 	for s, of := range numbers {
 		if of == n {
 			return s
 		}
 	}
-	return plan.Unchanged
+	return plan.Status(fmt.Sprintf("status %d, which is not known", n))
 }
 
 // task keeps one task of a host, behind those that it has.
