@@ -90,7 +90,8 @@ func Main(args []string) int {
 	defer hangUp()
 	if !signal.Ignored(syscall.SIGHUP) { // as below nohup(1)
 		hup := make(chan os.Signal, 1)
-		signal.Notify(hup, syscall.SIGHUP) // which may come twice when a terminal is closed: by the kernel, and by the shell
+		// which may come twice when a terminal is closed: by the kernel, and by the shell
+		signal.Notify(hup, syscall.SIGHUP)
 		go func() {
 			for range hup {
 				hangUp()
@@ -259,7 +260,8 @@ func (a *App) colours() error {
 
 // neverFromVariables are flags by which somebody says that this call means more
 // than usual; nobody is to do that by accident. The identity is read elsewhere.
-var neverFromVariables = []string{"help", "all", "answer", "from", "trust", "yes", "again", "take-leftovers", "forget-leftovers", "adopt", "replace", "show-closed", "identity", "param"}
+var neverFromVariables = []string{"help", "all", "answer", "from", "trust", "yes", "again", "take-leftovers",
+	"forget-leftovers", "adopt", "replace", "show-closed", "identity", "param"}
 
 // environment lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
 // the flag is not given.

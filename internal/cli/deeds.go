@@ -61,10 +61,12 @@ func deedsOf(dir string, s settings.Settings, inv *inventory.Inventory) []deed {
 			add("runs `"+strings.Join(t.Command, " ")+"` when a run ends (tell."+t.Name+")", scripts(dir, t.Command)...)
 		}
 		if t.Webhook != "" {
-			add("posts to "+withoutQuery(t.Webhook)+" when a run ends (tell."+t.Name+")"+with("key", t.KeyFile), t.Webhook)
+			add("posts to "+withoutQuery(t.Webhook)+" when a run ends (tell."+t.Name+")"+with("key", t.KeyFile),
+				t.Webhook)
 		}
 		if len(t.Mail) > 0 {
-			add("sends mail through " + t.Server + " when a run ends (tell." + t.Name + ")" + with("password", t.PasswordFile))
+			add("sends mail through " + t.Server + " when a run ends (tell." + t.Name + ")" +
+				with("password", t.PasswordFile))
 		}
 	}
 	if s.Log != "" {
@@ -162,7 +164,9 @@ func (a *App) permit(dir string, s settings.Settings, inv *inventory.Inventory) 
 	if err != nil {
 		return err
 	}
-	fresh := slices.DeleteFunc(deedsOf(dir, s, inv), func(d deed) bool { return slices.Contains(agreed[name], d.mark()) })
+	fresh := slices.DeleteFunc(deedsOf(dir, s, inv), func(d deed) bool {
+		return slices.Contains(agreed[name], d.mark())
+	})
 	if len(fresh) == 0 {
 		return nil
 	}
@@ -174,11 +178,13 @@ func (a *App) permit(dir string, s settings.Settings, inv *inventory.Inventory) 
 	if more := len(fresh) - shown; more > 0 {
 		list += fmt.Sprintf("\n  and %d more", more)
 	}
-	completes := len(a.args) > 0 && (a.args[0] == cobra.ShellCompRequestCmd || a.args[0] == cobra.ShellCompNoDescRequestCmd)
+	completes := len(a.args) > 0 && (a.args[0] == cobra.ShellCompRequestCmd ||
+		a.args[0] == cobra.ShellCompNoDescRequestCmd)
 	if completes {
 		return problem.Errorf("this project %s", whose)
 	}
-	fmt.Fprintf(a.Err, "This project %s, and its settings act on this machine, with your rights:%s\n", screen.Line(whose), list)
+	fmt.Fprintf(a.Err, "This project %s, and its settings act on this machine, with your rights:%s\n",
+		screen.Line(whose), list)
 	if !a.Terminal {
 		return problem.Errorf("what the settings of this project do on this machine was not agreed to").
 			Remedy("if that is right, agree once on a terminal, where `jadekettle preview` asks, or say --trust")
@@ -212,7 +218,8 @@ func (a *App) agreed() (map[string][]string, error) {
 		err = json.Unmarshal(data, &kept)
 	}
 	if err != nil && file != "" && !errors.Is(err, fs.ErrNotExist) || kept == nil {
-		return nil, problem.Errorf("what projects of others may do here is kept in %s, which cannot be read: %v", file, err).
+		return nil, problem.Errorf("what projects of others may do here is kept in %s, which cannot be read: %v",
+			file, err).
 			Remedy("take the file away, and agree anew")
 	}
 	a.agreedTo = kept

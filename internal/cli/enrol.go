@@ -199,7 +199,8 @@ func (e *enrolment) enrol(ctx context.Context, k *keeping) error {
 // manifest declares what a host needs to keep itself.
 func (e *enrolment) manifest(k *keeping, identity string) (string, error) {
 	// what the project may do on a host that it keeps is no question: it declares all of it
-	words := []string{hereProgram, "tend", "--here", "--as", e.host.Name, "--from", e.app.from, "--trust", "--every", k.every.String(),
+	words := []string{hereProgram, "tend", "--here", "--as", e.host.Name, "--from", e.app.from, "--trust",
+		"--every", k.every.String(),
 		"--identity", hereIdentity}
 	if env := e.project.Settings.Env; env != "" {
 		words = append(words, "--env", env)

@@ -186,7 +186,8 @@ func (p *project) snapshot(now time.Time) {
 		return resolve.Snapshot(p.Project, func(host string) (*facts.Facts, int64, bool) {
 			s, ok := p.known.Load(host)
 			h, _ := p.Inventory.Host(host)
-			trusted := all || h != nil && slices.ContainsFunc(h.Groups, func(g *inventory.Group) bool { return g.TrustFacts })
+			trusted := all || h != nil && slices.ContainsFunc(h.Groups,
+				func(g *inventory.Group) bool { return g.TrustFacts })
 			return s.Facts, int64(now.Sub(s.Read).Seconds()), ok && (s.Ours || trusted)
 		})
 	}
@@ -372,7 +373,8 @@ func expand(path, home, dir string) string {
 }
 
 // connect connects to a host, as the call reaches it, and starts its worker.
-func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host, first []byte) (*reach.Session, error) {
+func (a *App) connect(ctx context.Context, p *project, d *reach.Dialer, h *inventory.Host,
+	first []byte) (*reach.Session, error) {
 	return a.connectTo(ctx, p, d, h, a.target(h, p.dir), first)
 }
 

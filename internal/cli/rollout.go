@@ -232,7 +232,8 @@ func (a *App) again(r *round, which string, s settings.Settings, dir string) ([]
 		}
 	}
 	if len(out) == 0 {
-		return nil, problem.Errorf("in the run %d no host failed, was not reached, not begun or stopped early", kept.Number).
+		return nil, problem.Errorf("in the run %d no host failed, was not reached, not begun or stopped early",
+			kept.Number).
 			Remedy("there is nothing to do again")
 	}
 	if r.part.All() && !kept.Part.All() && kept.Mode != history.ModeVerify {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/signal"
 	"strings"
 	"syscall"
 	"testing"
@@ -30,22 +31,40 @@ func (w waiting) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	return w.Machine.Run(ctx, c)
 }
 
+// heard keeps what a program prints, and tells when it says that it is stopping.
+type heard struct {
+	strings.Builder
+	stopping chan bool
+}
+
+func (h *heard) Write(p []byte) (int, error) {
+	before := strings.Contains(h.String(), "stopping: ")
+	n, err := h.Builder.Write(p)
+	if !before && strings.Contains(h.String(), "stopping: ") {
+		close(h.stopping)
+	}
+	return n, err
+}
+
 // TestRunsThatAreStopped: neither by a terminal that is closed nor by a controller that is killed does a host count as
 // declared whose tasks were not all done, and --again takes it up.
 func TestRunsThatAreStopped(t *testing.T) {
+	hup := make(chan os.Signal, 1)
+	signal.Notify(hup, syscall.SIGHUP) // so that no nohup(1) around the tests is inherited
+	defer signal.Stop(hup)
 	for _, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGHUP, syscall.SIGKILL} {
 		dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02")
+		w := waiting{begun: make(chan bool), free: make(chan bool)}
+		hosts.Hosts[0].Between(func(m machine.Machine) machine.Machine { w := w; w.Machine = m; return w })
 		jk(t, dir, "apply", "--all")
 		manifest := motd
 		for n := range 300 { // the worker hears of the end between two of them
 			manifest += fmt.Sprintf("[command.wait-%d]\nrun = [\"tide-wait\"]\nalways = true\n", n)
 		}
 		put(t, dir+"/manifests/pier.toml", manifest)
-		w := waiting{begun: make(chan bool), free: make(chan bool)}
-		hosts.Hosts[0].Wrap = func(m machine.Machine) machine.Machine { w := w; w.Machine = m; return w }
 		c := exec.Command(program, "apply", "--all", "--yes", "--parallel", "1")
 		c.Dir, c.Env = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}
-		out := &strings.Builder{}
+		out := &heard{stopping: make(chan bool)}
 		c.Stdout, c.Stderr = out, out
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
@@ -58,6 +77,9 @@ func TestRunsThatAreStopped(t *testing.T) {
 		c.Process.Signal(sig)
 		if sig == syscall.SIGHUP {
 			c.Process.Signal(sig)
+		}
+		if sig != syscall.SIGKILL {
+			<-out.stopping
 		}
 		over := make(chan bool)
 		go func() { c.Wait(); hosts.Hosts[0].Wait(); close(over) }()
@@ -72,7 +94,6 @@ func TestRunsThatAreStopped(t *testing.T) {
 		if sig != syscall.SIGKILL && (c.ProcessState.ExitCode() != 130 || !strings.Contains(out.String(), "1 stopped early, 1 not begun")) {
 			t.Errorf("%v: it ends with %v\n%s", sig, c.ProcessState, out)
 		}
-		hosts.Hosts[0].Wrap = nil
 		_, status, errs := jk(t, dir, "status")
 		want := "was stopped before all of its tasks were done"
 		if sig == syscall.SIGKILL {

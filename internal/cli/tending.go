@@ -143,7 +143,8 @@ func (a *App) tend(ctx context.Context, here *keeping, look time.Duration, most 
 	defer unlock()
 	before, err := readTend(file)
 	if errors.Is(err, errNoState) {
-		fmt.Fprintf(a.Err, "%s, which is moved to %s.broken: what was done before is not known, and no missed start is made up for\n",
+		fmt.Fprintf(a.Err, "%s, which is moved to %s.broken: what was done before is not known, and no missed start "+
+			"is made up for\n",
 			screen.Line(err.Error()), screen.Line(file))
 		if err := os.Rename(file, file+".broken"); err != nil {
 			return err

@@ -102,11 +102,12 @@ func key(k schema.Key) map[string]any {
 
 func ofManifest(kinds schema.Kinds) map[string]any {
 	top := map[string]any{
-		"about":       typed("string", "What the manifest is for."),
-		"trust_facts": typed("boolean", "Whether facts of other hosts (fleet) count which another controller wrote into a shared history."),
-		"param":       named("The values that the manifest takes.", keys("One param.", param.Keys)),
-		"fact":        named("Facts of one's own: what commands say.", keys("One fact.", manifest.FactKeys)),
-		"use":         named("Other manifests, pulled in at their place.", keys("One use.", manifest.UseKeys)),
+		"about": typed("string", "What the manifest is for."),
+		"trust_facts": typed("boolean",
+			"Whether facts of other hosts (fleet) count which another controller wrote into a shared history."),
+		"param": named("The values that the manifest takes.", keys("One param.", param.Keys)),
+		"fact":  named("Facts of one's own: what commands say.", keys("One fact.", manifest.FactKeys)),
+		"use":   named("Other manifests, pulled in at their place.", keys("One use.", manifest.UseKeys)),
 	}
 	for _, name := range kinds.Names() {
 		k, _ := kinds.Kind(name)

@@ -420,7 +420,8 @@ func (v *Run) counts(h *run.Visit) string {
 
 // outcomes are those of hosts, worst first, and in the order of the sentence.
 var (
-	worstFirst = []run.Outcome{run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed, run.OutStopped, run.OutNotBegun,
+	worstFirst = []run.Outcome{run.OutWrong, run.OutLost, run.OutNotReached, run.OutBusy, run.OutFailed,
+		run.OutStopped, run.OutNotBegun,
 		run.OutChanged, run.OutUnchanged, run.OutOff}
 	inSentence = []run.Outcome{run.OutUnchanged, run.OutChanged, run.OutFailed, run.OutBusy, run.OutNotReached,
 		run.OutLost, run.OutStopped, run.OutNotBegun, run.OutWrong, run.OutOff}

@@ -269,7 +269,8 @@ func (t *Tender) due(ctx context.Context, now time.Time) error {
 	for _, j := range t.jobs() {
 		d, id := t.state.Jobs[j.Name], t.project.Name+"/"+j.Name
 		if ahead := d.Seen.Sub(now); ahead > putBack { // what it saw then has not come yet
-			t.Tell("the clock was put back by %v: %s is due by the clock as it is now", ahead.Round(time.Second), j.Name)
+			t.Tell("the clock was put back by %v: %s is due by the clock as it is now", ahead.Round(time.Second),
+				j.Name)
 			d.Seen = now.UTC()
 			d.Next, _ = j.Schedule.Next(id, now)
 		}

@@ -239,10 +239,12 @@ func TestWhatGuardsKeep(t *testing.T) {
 			b.manifest(c.first)
 			hook(func() error { return errKilled })
 			b.one(false)
+			b.host().Wait()
 		}
 		b.manifest(c.declared)
 		hook(func() error { b.host().NoSudo = true; return nil })
 		h := b.one(false)
+		b.host().Wait()
 		b.host().Wrap, b.host().NoSudo = nil, false
 		if got := strings.TrimSpace(statuses(h)); got != c.want {
 			t.Errorf("%s: it tells\n%s\nwant\n%s\n%+v", name, got, c.want, h.Tasks)
@@ -275,6 +277,7 @@ func TestThePackageOfTheDoor(t *testing.T) {
 		}}
 	}
 	h := b.one(false)
+	b.host().Wait()
 	b.host().Wrap, b.host().NoSudo = nil, false
 	wants(t, h, "package openssh-server failed")
 	if m := h.Tasks[0].Message; !strings.Contains(m, "put back what stood: package openssh-server") {

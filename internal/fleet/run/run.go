@@ -382,7 +382,8 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *
 			out.State = Lost
 		}
 		if ctx.Err() != nil {
-			out.State, out.Message, out.Do, out.Stopped = NotBegun, "the run was stopped while it was being reached", "", true
+			out.State, out.Message, out.Do, out.Stopped = NotBegun,
+				"the run was stopped while it was being reached", "", true
 		}
 		return
 	}

@@ -44,7 +44,7 @@ type Host struct {
 	SudoPassword, LoginPassword string
 	Tried                       atomic.Int32 // how often a password was given
 	// Wrap, when set, stands between the worker and the machine, for faults.
-	Wrap func(machine.Machine) machine.Machine
+	Wrap func(machine.Machine) machine.Machine // see Between
 	// Silence is how long a worker waits for a sign of life; 0 means as usual.
 	Silence time.Duration
 	// Answer, when set, takes the place of the worker, for hosts that lie.
@@ -308,6 +308,13 @@ func (h *Host) asksForPassword(prompt string, ch ssh.Channel) bool {
 	return false
 }
 
+// Between sets Wrap while another process may be connecting.
+func (h *Host) Between(wrap func(machine.Machine) machine.Machine) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.Wrap = wrap
+}
+
 func (h *Host) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 	defer ch.Close()
 	for r := range reqs {
@@ -352,12 +359,13 @@ func (h *Host) exec(line string, ch ssh.Channel) int {
 	}
 	io.WriteString(ch, worker.Ready(nonce))
 	var m machine.Machine = h.Machine
-	if h.Wrap != nil {
-		m = h.Wrap(m)
-	}
 	h.mu.Lock()
+	wrap := h.Wrap
 	h.sessions++
 	h.mu.Unlock()
+	if wrap != nil {
+		m = wrap(m)
+	}
 	defer func() {
 		h.mu.Lock()
 		h.sessions--

@@ -315,7 +315,8 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started, &visit, &state, &outcome,
 			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &s.Machine, &pid, &beat, &now)
 		if state == "" {
-			if s.Mode == history.ModePreview || s.Mode == history.ModeDrift || alive(s.Machine, pid, time.Duration(now-beat)*time.Millisecond) {
+			if s.Mode == history.ModePreview || s.Mode == history.ModeDrift ||
+				alive(s.Machine, pid, time.Duration(now-beat)*time.Millisecond) {
 				return err // it changes nothing, or is at work
 			}
 			state, outcome, s.Message = string(run.Lost), string(run.OutLost), orphaned
@@ -330,7 +331,8 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		out, visits = append(out, s), append(visits, visit)
 		return err
 	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.declared, run.undoes, run.started, visit.id, visit.state,
-		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped, run.machine, run.pid, run.beat, now_ms()
+		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped, run.machine, run.pid,
+			run.beat, now_ms()
 		FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND run.env = ? AND
 		(visit.state NOT IN ('', 'not begun') OR visit.state = '' AND visit.began > 0 AND run.ended IS NULL) AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
 	if err != nil || len(out) == 0 {

@@ -42,7 +42,8 @@ func (f inFile) open() (*database, error) {
 	}
 	mode := "rw"
 	if info, err := os.Stat(f.path); err == nil && info.Size() < fileHeader && f.tell != nil {
-		f.tell(fmt.Sprintf("the history %s has no more than %d bytes: what was kept in it is lost, and it is begun anew", f.path, info.Size()))
+		f.tell(fmt.Sprintf("the history %s has no more than %d bytes: what was kept in it is lost, and it is begun "+
+			"anew", f.path, info.Size()))
 		if info.Size() > 0 { // which is no database
 			if err := os.Truncate(f.path, 0); err != nil {
 				return nil, fmt.Errorf("the history: %w", err)

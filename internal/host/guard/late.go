@@ -97,7 +97,8 @@ func (k *Keeper) keepLate() error {
 
 // Unread says whether a service has something to read that nobody has got in by yet.
 func (k *Keeper) Unread(ctx context.Context, name string) bool {
-	return k.readLate(ctx) == nil && slices.ContainsFunc(k.late.Files, func(f saved) bool { return f.readBy([]string{name}) })
+	return k.readLate(ctx) == nil && slices.ContainsFunc(k.late.Files,
+		func(f saved) bool { return f.readBy([]string{name}) })
 }
 
 // PutBackUnread restores what a service has not read yet and cannot start with, and gives the tasks that this undoes.

@@ -84,8 +84,8 @@ func (g *Guard) restore(ctx context.Context, env *kind.Env, store machine.Dir, e
 		const name = "guard.nft"
 		err := replace(store, name, saved{Mode: 0o600, UID: -1, GID: -1, Data: []byte("flush ruleset\n" + *g.Packets)})
 		if err == nil {
-			_, err = machine.Do(ctx, env.Machine, machine.Command{Args: []string{"nft", "-f", path.Join(ledger.Folder(env.Machine), name)},
-				Limit: time.Minute}, nil)
+			_, err = machine.Do(ctx, env.Machine, machine.Command{
+				Args: []string{"nft", "-f", path.Join(ledger.Folder(env.Machine), name)}, Limit: time.Minute}, nil)
 		}
 		store.Remove(name)
 		all = append(all, err)

@@ -20,7 +20,8 @@ import (
 // itself, since its token does not count any more.
 func stopTimer(ctx context.Context, m machine.Machine, token string) {
 	if token != "" && m.Self() != "" && m.Look("systemctl") {
-		m.Run(ctx, machine.Command{Args: []string{"systemctl", "--no-ask-password", "stop", unit(token) + ".timer"}, Limit: time.Minute})
+		m.Run(ctx, machine.Command{Args: []string{"systemctl", "--no-ask-password", "stop", unit(token) + ".timer"},
+			Limit: time.Minute})
 	}
 }
 
@@ -41,8 +42,9 @@ func (k *Keeper) timer(ctx context.Context, after time.Duration) error {
 		return fmt.Errorf("set what puts things back after a reboot: %w", err)
 	}
 	if _, err := m.ReadDir("/run/systemd/system"); err == nil && m.UID() == 0 && m.Look("systemd-run") {
-		_, err := machine.Do(ctx, m, machine.Command{Args: []string{"systemd-run", "--quiet", "--collect", "--unit=" + unit(k.guard.Token),
-			"--on-active=" + strconv.Itoa(wait), "--timer-property=AccuracySec=1s", self, Argument, k.guard.Token + ":0"}, Limit: time.Minute}, nil)
+		_, err := machine.Do(ctx, m, machine.Command{Args: []string{"systemd-run", "--quiet", "--collect",
+			"--unit=" + unit(k.guard.Token), "--on-active=" + strconv.Itoa(wait), "--timer-property=AccuracySec=1s",
+			self, Argument, k.guard.Token + ":0"}, Limit: time.Minute}, nil)
 		return err
 	}
 	_, err := machine.Do(ctx, m, machine.Command{Args: []string{"sh", "-c", `setsid "$0" "$@" </dev/null >/dev/null 2>&1 &`, self,
@@ -65,7 +67,8 @@ func bootEntry(env *kind.Env, self string) error {
 	if _, err := m.ReadDir("/run/systemd/system"); err == nil {
 		if err := put(env, bootUnit, "[Unit]\nDescription=Put back what Jade Kettle's last change cut us off by\n"+
 			"Before=ssh.service sshd.service network-pre.target\nWants=network-pre.target\n"+
-			"[Service]\nType=oneshot\nExecStart="+self+" "+Argument+" "+atBoot+":0\n[Install]\nWantedBy=multi-user.target\n"); err != nil {
+			"[Service]\nType=oneshot\nExecStart="+self+" "+Argument+" "+atBoot+":0\n"+
+			"[Install]\nWantedBy=multi-user.target\n"); err != nil {
 			return err
 		}
 		d, name, err := env.Split(bootLink)
@@ -97,7 +100,8 @@ func removeBootEntry(ctx context.Context, env *kind.Env) {
 		return
 	}
 	systemctl := func(words ...string) string {
-		out, err := m.Run(ctx, machine.Command{Args: append([]string{"systemctl", "--no-ask-password"}, words...), Limit: time.Minute})
+		out, err := m.Run(ctx, machine.Command{Args: append([]string{"systemctl", "--no-ask-password"}, words...),
+			Limit: time.Minute})
 		if err != nil {
 			return ""
 		}

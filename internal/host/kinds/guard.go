@@ -92,7 +92,8 @@ func Guarded(env *kind.Env, t plan.Task, login string) Scope {
 func byPath(env *kind.Env, t plan.Task, login string) Scope {
 	at := kind.FileOfPart(t.Ref.Name)
 	// what lies in the folder may go, or become something else
-	whole := t.Ref.Kind == "unpack" || t.Ref.Kind == "checkout" || t.Ref.Kind == "dir" && (t.Absent || t.Attrs.Bool("only_declared"))
+	whole := t.Ref.Kind == "unpack" || t.Ref.Kind == "checkout" ||
+		t.Ref.Kind == "dir" && (t.Absent || t.Attrs.Bool("only_declared"))
 	var s Scope
 	for _, w := range ways {
 		above := whole && strings.HasPrefix(w.prefix, at+"/")

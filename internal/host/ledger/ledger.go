@@ -209,13 +209,15 @@ func (s *Store) readLedger() error {
 				return nil
 			}
 			return problem.Errorf("read the ledger %s: %w; and none from before is there", at, err).
-				Remedy("move it away on the host: the next apply notes again what is managed there; what was declared no more by then is not known any longer")
+				Remedy("move it away on the host: the next apply notes again what is managed there; what was " +
+					"declared no more by then is not known any longer")
 		}
 		s.Ledger, s.dirty = before, true
 		if gone { // between the two steps in which it is written
 			return nil
 		}
-		s.Said = fmt.Sprintf("the ledger %s could not be read (%v), so the one before it counts; the broken one is kept as %s", at, err, brokenFile)
+		s.Said = fmt.Sprintf("the ledger %s could not be read (%v), so the one before it counts; the broken one is "+
+			"kept as %s", at, err, brokenFile)
 		return s.dir.Rename(ledgerFile, brokenFile)
 	case err != nil:
 		return problem.Errorf("read the ledger %s: %w", at, err).Remedy("mend that on the host; nothing was done")

@@ -168,7 +168,8 @@ func (r reader) mounts() []facts.Mount {
 			continue
 		}
 		m := facts.Mount{Path: unescape.Replace(f[1]), Device: unescape.Replace(f[0]), Type: f[2]}
-		if strings.ContainsAny(m.Path+m.Device, "\n\t") || len(m.Device) > maxDevice { // which an ordinary account names, with FUSE
+		// an ordinary account names a device, with FUSE
+		if strings.ContainsAny(m.Path+m.Device, "\n\t") || len(m.Device) > maxDevice {
 			continue
 		}
 		out = append(out, m)

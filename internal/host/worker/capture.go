@@ -27,7 +27,8 @@ func (s *session) capture(ctx context.Context, asked []value.Ref) error {
 	}
 	for i, c := range list {
 		if !utf8.ValidString(fmt.Sprint(c.Ref.Name, c.Attrs, c.Note, c.Problem, c.Do, c.Files)) {
-			list[i] = plan.Captured{Ref: sayable(c.Ref), Problem: "its name, or what it says, is not UTF-8", Do: "declare it by hand"}
+			list[i] = plan.Captured{Ref: sayable(c.Ref), Problem: "its name, or what it says, is not UTF-8",
+				Do: "declare it by hand"}
 		}
 	}
 	start, total := 0, 0

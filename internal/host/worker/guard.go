@@ -87,7 +87,8 @@ func (r *runner) guarded(ctx context.Context, work []kind.Work) (which map[int]b
 		if s.Empty() {
 			continue
 		}
-		c := guard.Change{Ref: w.Task.Ref, Scope: s, Reads: w.Task.Ref.Kind == "service" && slices.ContainsFunc(w.Changes, reads)}
+		c := guard.Change{Ref: w.Task.Ref, Scope: s,
+			Reads: w.Task.Ref.Kind == "service" && slices.ContainsFunc(w.Changes, reads)}
 		if c.Reads {
 			if err := r.fit(ctx, w.Task.Ref.Name); err != nil {
 				return nil, err
@@ -115,7 +116,8 @@ func reads(c plan.Change) bool {
 func settingsOf(m machine.Machine, name, login string) []string {
 	switch {
 	case (name == "ssh" || name == "sshd") && m.Look("sshd"):
-		return []string{"sshd", "-T", "-C", "user=" + cmp.Or(login, "root") + ",host=localhost,addr=127.0.0.1,laddr=127.0.0.1,lport=22"}
+		return []string{"sshd", "-T", "-C", "user=" + cmp.Or(login, "root") +
+			",host=localhost,addr=127.0.0.1,laddr=127.0.0.1,lport=22"}
 	case name == "nftables" && m.Look("nft"):
 		if d, err := m.Dir("/etc"); err == nil {
 			defer d.Close()
@@ -180,15 +182,18 @@ func (r *runner) unfit(ctx context.Context) error {
 // unread says of a change that counts only once a service has read it, and that nothing in the plan has it read.
 func (r *runner) unread(ctx context.Context, t plan.Task) []plan.Change {
 	s := kinds.Guarded(r.env, t, r.login)
-	if !s.Late || slices.ContainsFunc(t.Owes, func(o plan.Owed) bool { return slices.Contains(s.Services, o.Service.Name) }) {
+	if !s.Late || slices.ContainsFunc(t.Owes, func(o plan.Owed) bool {
+		return slices.Contains(s.Services, o.Service.Name)
+	}) {
 		return nil
 	}
 	there, err := service.Stand(ctx, r.env, s.Services)
 	if err != nil || len(there) == 0 {
 		return nil
 	}
-	return []plan.Change{{What: "guard", Was: "", Becomes: fmt.Sprintf("none until %s reads it, at its next start; restart_on has it read, "+
-		"and proven, at once", there[0].Name)}}
+	return []plan.Change{{What: "guard", Was: "",
+		Becomes: fmt.Sprintf("none until %s reads it, at its next start; restart_on has it read, "+
+			"and proven, at once", there[0].Name)}}
 }
 
 // takeBack tells that tasks have failed which were told as changed.
@@ -251,7 +256,9 @@ func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.
 			why, early = r.s.prove(results[0].ID, r.guard.Wait)
 		}
 	}
-	done := !slices.ContainsFunc(results, func(res plan.Result) bool { return which[res.ID] && res.Status != plan.Changed })
+	done := !slices.ContainsFunc(results, func(res plan.Result) bool {
+		return which[res.ID] && res.Status != plan.Changed
+	})
 	if why == "" {
 		r.guard.Lift(ctx, done)
 		return nil

@@ -318,7 +318,9 @@ func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task
 			for _, c := range k.Compare(t, now.State) {
 				still[c.What] = true
 			}
-			changes = slices.DeleteFunc(changes, func(c plan.Change) bool { return !still[c.What] && !still["existence"] })
+			changes = slices.DeleteFunc(changes, func(c plan.Change) bool {
+				return !still[c.What] && !still["existence"]
+			})
 		}
 	}
 	if len(changes) > 0 {
@@ -337,9 +339,12 @@ func (u *undoing) told(t plan.Task, changes []plan.Change) []plan.Change {
 		return changes
 	}
 	relabel(changes, "as it was")
-	made := slices.ContainsFunc(changes, func(c plan.Change) bool { return c.What == "existence" || c.Was == "not there yet" })
+	made := slices.ContainsFunc(changes, func(c plan.Change) bool {
+		return c.What == "existence" || c.Was == "not there yet"
+	})
 	if it := u.items[t.ID]; it != nil && it.before.Names > 1 && !t.Absent && made {
-		changes = append(changes, plan.Change{What: "names", Was: fmt.Sprintf("one of the %d of one file", it.before.Names),
+		changes = append(changes, plan.Change{What: "names",
+			Was:     fmt.Sprintf("one of the %d of one file", it.before.Names),
 			Becomes: "a file of its own"})
 	}
 	return changes

@@ -84,8 +84,8 @@ func (names) Read(_ context.Context, env *kind.Env, _ plan.Task) (state, error) 
 	return state{strings.TrimSpace(string(now)), text}, err
 }
 
-// bootName is what a host is called after its next boot, where that is another name than it has: no manifest says that, but
-// it may have stood so before a run.
+// bootName is what a host is called after its next boot, where that is another name than it has: no manifest
+// says that, but it may have stood so before a run.
 const bootName = "boot_name"
 
 // keptAs is the name that a host has at every boot.

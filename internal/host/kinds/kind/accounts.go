@@ -151,7 +151,8 @@ func (e *Env) TakenID(t plan.Task, attr, holder string) error {
 	}) {
 		return nil
 	}
-	return problem.Errorf("the %s %d is that of the %s %s", attr, id, t.Ref.Kind, holder).Remedy("give one of the two another")
+	return problem.Errorf("the %s %d is that of the %s %s", attr, id, t.Ref.Kind, holder).
+		Remedy("give one of the two another")
 }
 
 // UserName gives the name of a user id, or the number.

@@ -47,7 +47,8 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 	if info.Type&fs.ModeSymlink != 0 {
 		to, err := d.Readlink(name)
 		if !utf8.ValidString(to) {
-			return plan.Stood{Ref: value.Ref{Kind: "link", Name: p}, Why: "where it leads is not UTF-8, and such is not kept"}, err
+			return plan.Stood{Ref: value.Ref{Kind: "link", Name: p},
+				Why: "where it leads is not UTF-8, and such is not kept"}, err
 		}
 		return plan.Standing(value.Ref{Kind: "link", Name: p}, value.Attrs{"to": to}), err
 	}
