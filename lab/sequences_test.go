@@ -101,8 +101,15 @@ func (l *lab) listing(host string) map[string]string {
 	for line := range strings.Lines(l.on(host, `dpkg-query -W -f 'package ${Package} ${Version} ${db:Status-Abbrev}\n'; echo "host name $(hostname)"; `+
 		`echo "forward $(cat /proc/sys/net/ipv4/ip_forward)"; for s in cron tide-logger; do echo "service $s $(systemctl is-active $s) $(systemctl is-enabled $s 2>&1)"; done`)) {
 		words := strings.Fields(line)
-		if words[0] == "package" && !strings.HasSuffix(strings.TrimSpace(line), "i") {
-			continue // removed, and its configuration files are there still
+		if words[0] == "package" {
+			state := words[len(words)-1]
+			if strings.ContainsAny(state[1:], "tW") { // what dpkg does for it waits, since it was killed, until dpkg is called again
+				state = state[:1] + "i"
+			}
+			if state[1:] != "i" {
+				continue // removed, and its configuration files are there still
+			}
+			words[len(words)-1] = state
 		}
 		out[strings.Join(words[:2], " ")] = strings.Join(words[2:], " ")
 	}
