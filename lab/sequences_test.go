@@ -211,6 +211,7 @@ func (l *lab) doing(r *rand.Rand, kills bool, args ...string) []int {
 
 // killedAt begins a call, and kills the controller, the worker or both after a while.
 func (l *lab) killedAt(r *rand.Rand, after time.Duration, args ...string) {
+	who := r.IntN(3) // drawn whatever happens, so that a seed repeats what follows
 	cmd := l.in(append([]string{l.program, "--project", l.project}, args...)...)
 	if err := cmd.Start(); err != nil {
 		l.t.Fatal(err)
@@ -222,7 +223,6 @@ func (l *lab) killedAt(r *rand.Rand, after time.Duration, args ...string) {
 		return
 	case <-time.After(after):
 	}
-	who := r.IntN(3)
 	if who != 0 {
 		l.ssh("gauge-01", "pkill -9 -f [w]orker-session").Run()
 	}
