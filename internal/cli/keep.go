@@ -26,8 +26,7 @@ import (
 	"jadekettle/internal/history/store"
 )
 
-// history gives the runs of a project as they are kept. What earlier versions kept in its
-// folder moves in.
+// history gives the runs of a project as they are kept.
 func (a *App) history(dir string, s settings.Settings) store.Project {
 	at := store.Store{URL: s.HistoryURL, Tell: func(text string) { fmt.Fprintln(a.Err, screen.Line(text)) }}
 	if at.URL != "" {
@@ -44,11 +43,7 @@ func (a *App) history(dir string, s settings.Settings) store.Project {
 	if a.stores[at.File+at.URL] == nil {
 		a.stores[at.File+at.URL] = &at
 	}
-	p := store.Project{Store: a.stores[at.File+at.URL], ID: s.Project}
-	if p.ID != "" {
-		a.unkept("what was kept in "+dir, p.MoveIn(dir))
-	}
-	return p
+	return store.Project{Store: a.stores[at.File+at.URL], ID: s.Project}
 }
 
 // factsKey reads the key with which facts are sealed that go into a database, or makes one. Without

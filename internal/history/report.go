@@ -286,16 +286,3 @@ func Problems(list []problem.Problem) []Problem {
 	}
 	return out
 }
-
-// Judged gives the outcome of a host by its state and the counts of its tasks.
-func (h *Host) Judged() run.Outcome {
-	switch {
-	case h.State != run.Reached:
-		return run.Outcome(h.State)
-	case h.Failed+h.Blocked > 0:
-		return run.OutFailed
-	case h.Changed > 0:
-		return run.OutChanged
-	}
-	return run.OutUnchanged
-}

@@ -52,7 +52,14 @@ func night(hosts, tasks int) *Run {
 			}
 			h.Tasks = append(h.Tasks, t)
 		}
-		h.Outcome = h.Judged()
+		switch {
+		case h.Failed > 0:
+			h.Outcome = run.OutFailed
+		case h.Changed > 0:
+			h.Outcome = run.OutChanged
+		default:
+			h.Outcome = run.OutUnchanged
+		}
 		if i == 1 {
 			h.State, h.Outcome, h.Tasks, h.Message = run.NotReached, run.OutNotReached, nil, "no route to the pier"
 		}

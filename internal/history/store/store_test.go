@@ -46,7 +46,7 @@ func TestStores(t *testing.T) {
 		name string
 		do   func(*testing.T, Project)
 	}{{"a run is kept", aRunIsKept}, {"finding", finding}, {"interrupted and late", interruptedAndLate}, {"two at once", twoAtOnce},
-		{"prune", prune}, {"known", known}, {"what was kept before moves in", movesIn}, {"odd texts", oddTexts}}
+		{"prune", prune}, {"known", known}, {"odd texts", oddTexts}}
 	t.Run("file", func(t *testing.T) {
 		for _, test := range tests {
 			t.Run(test.name, func(t *testing.T) { test.do(t, pier(t)) })
@@ -585,29 +585,6 @@ func known(t *testing.T, p Project) {
 		if err := k.Forget("gauge-02"); err != nil || len(k.Hosts()) != 1 {
 			t.Errorf("a host is not forgotten (%v)", err)
 		}
-	}
-}
-
-func movesIn(t *testing.T, p Project) {
-	dir := t.TempDir()
-	runs := filepath.Join(dir, ".jadekettle", "runs")
-	os.MkdirAll(runs, 0o700)
-	os.WriteFile(filepath.Join(runs, "3.json"), []byte(`{"who":"maren","command":["apply","--all"],"format":1,"run":"u3","number":3,
-		"mode":"apply","started":"2026-11-01T10:00:00Z","seconds":2,"hosts":[{"name":"gauge-01","state":"reached","changed":1,
-		"tasks":[{"kind":"file","name":"/etc/motd","status":"changed","changes":[{"what":"content"}]}]}]}`), 0o600)
-	os.WriteFile(filepath.Join(runs, "4.json"), nil, 0o600) // broken off
-	if err := p.MoveIn(dir); err != nil {
-		t.Fatal(err)
-	}
-	k, err := p.Load(3)
-	if err != nil || k.Hosts[0].Outcome != run.OutChanged || k.Hosts[0].Tasks[0].Changes[0].What != "content" || k.Seconds != 2 {
-		t.Errorf("it moved in as %+v (%v)", k, err)
-	}
-	if _, err := os.Stat(filepath.Join(dir, ".jadekettle")); !errors.Is(err, os.ErrNotExist) {
-		t.Error("the old folder stays")
-	}
-	if err := p.MoveIn(dir); err != nil {
-		t.Error(err)
 	}
 }
 
