@@ -186,12 +186,12 @@ func (a *App) permit(dir string, s settings.Settings, inv *inventory.Inventory) 
 	fmt.Fprintf(a.Err, "This project %s, and its settings act on this machine, with your rights:%s\n",
 		screen.Line(whose), list)
 	if !a.Terminal {
-		return problem.Errorf("what the settings of this project do on this machine was not agreed to").
-			Remedy("if that is right, agree once on a terminal, where `jadekettle preview` asks, or say --trust")
+		return problem.Errorf("the settings of this project were not allowed to act on this machine").
+			Remedy("if you trust the project, run `jadekettle preview` once on a terminal, or use --trust")
 	}
-	fmt.Fprint(a.Err, "Let it? [y/N] ")
+	fmt.Fprint(a.Err, "Allow this? [y/N] ")
 	if !yes(bufio.NewReader(a.In)) {
-		return problem.Errorf("what the settings of this project do on this machine was not agreed to").
+		return problem.Errorf("the settings of this project were not allowed to act on this machine").
 			Remedy("`jadekettle lint` reads a project and does nothing of it")
 	}
 	for _, d := range fresh {

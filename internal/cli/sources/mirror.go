@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/history"
 )
 
 // Mirror is a git repository of which projects are taken without a working copy of one's own.
@@ -168,7 +169,7 @@ func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 			Remedy("if it is meant, name it whole: --from %s@%s, or enrol the host again with that", m.URL, t.Commit)
 	}
 	if last != t.Commit || err != nil {
-		if err := replaced(kept, t.Commit+"\n"); err != nil {
+		if err := history.Replace(kept, []byte(t.Commit+"\n"), 0o600); err != nil {
 			return err
 		}
 	}
@@ -176,14 +177,6 @@ func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 		return fmt.Errorf("%w%w", err, errOwnCopy)
 	}
 	return nil
-}
-
-// replaced puts a small file in place in one step.
-func replaced(name, text string) error {
-	if err := os.WriteFile(name+".new", []byte(text), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(name+".new", name)
 }
 
 // address gives the URL as git takes it from any folder.

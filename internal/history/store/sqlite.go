@@ -121,7 +121,7 @@ func (f inFile) wrong(err error) error {
 		if room(filepath.Dir(f.path)) < leastRoom {
 			return f.full()
 		}
-		return problem.Errorf("the disk of the history %s does not do as it is told: %s", f.path, plainly(e)).
+		return problem.Errorf("the history %s cannot be read or written: %s", f.path, plainly(e)).
 			Remedy("see what the system's log says of that disk")
 	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
 		return problem.Errorf("the history %s cannot be written: %s", f.path, plainly(e)).

@@ -100,20 +100,28 @@ func byPath(env *kind.Env, t plan.Task, login string) Scope {
 		if !above && !strings.HasPrefix(at+"/", w.prefix) && !strings.HasPrefix(at, w.prefix) {
 			continue
 		}
-		s.Paths = append(s.Paths, at)
-		s.Services, s.Late = w.services, len(w.services) > 0
-		if whole && !above {
-			s.Trees = append(s.Trees, at)
-		} else if above {
-			s.Trees = append(s.Trees, path.Clean(w.prefix))
+		s.Paths = []string{at}
+		if whole {
+			s.Trees = []string{at}
 		}
-		break
+		for _, name := range w.services { // a folder above several ways has the services of all
+			if !slices.Contains(s.Services, name) {
+				s.Services = append(s.Services, name)
+			}
+		}
+		s.Late = len(s.Services) > 0
+		if !above {
+			break
+		}
 	}
 	home := homeOf(env, login)
 	if keys := home + "/.ssh"; s.Empty() && home != "" && (at == home || strings.HasPrefix(at, keys)) {
 		s.Paths = append(s.Paths, at)
 		if whole {
-			s.Trees = append(s.Trees, path.Clean(max(at, keys))) // a home may hold more than can be kept
+			s.Trees = []string{at}
+			if at == home { // which may hold more than can be kept
+				s.Trees = []string{keys}
+			}
 		}
 	}
 	if s.Empty() {

@@ -37,6 +37,7 @@ func TestWhatIsGuarded(t *testing.T) {
 		"group wheel":            accounts,
 		"group divers":           "[] [] false",
 		"package openssh-server": "[] [] false",
+		"unpack /etc/systemd":    "[/etc/systemd] [ssh sshd systemd-networkd] false",
 	} {
 		r, ok := value.ParseRef(ref)
 		if !ok {
