@@ -14,15 +14,15 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"jadekettle/internal/cli/captured"
-	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/app/atomicfile"
+	captured "jadekettle/internal/app/capture"
 	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) addCommand() *cobra.Command {
@@ -37,8 +37,8 @@ func (a *App) addCommand() *cobra.Command {
 				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s",
 					strings.Join(a.kinds().Names(), ", "))
 			}
-			return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], a.kinds().Names(),
-				"the kinds are "+strings.Join(a.kinds().Names(), ", ")))
+			return problem.Errorf("there is no kind %q", args[0]).Meant(args[0], a.kinds().Names(),
+				"the kinds are "+strings.Join(a.kinds().Names(), ", "))
 		},
 		Args: cobra.ArbitraryArgs,
 	}
@@ -206,8 +206,7 @@ func (a *App) add(p *project, e *entry) error {
 	}
 	file, ok := p.ManifestFile(e.to)
 	if !ok || !slices.Contains(names, e.to) {
-		return problem.Errorf("there is no manifest %q of this project's own", e.to).
-			Remedy("%s", problem.Meant(e.to, names, "there are "+strings.Join(names, ", ")))
+		return problem.Errorf("there is no manifest %q of this project's own", e.to).Meant(e.to, names, "there are "+strings.Join(names, ", "))
 	}
 	full := filepath.Join(p.dir, filepath.FromSlash(file))
 	old, err := os.ReadFile(full)
@@ -225,7 +224,7 @@ func (a *App) add(p *project, e *entry) error {
 	if err != nil {
 		return err
 	}
-	if err := history.Replace(full, []byte(text), info.Mode().Perm()); err != nil {
+	if err := atomicfile.Write(full, []byte(text), info.Mode().Perm()); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.Out, "%s\n\n%s", screen.Paint(screen.Quiet, "added to "+file), e.text())

@@ -6,12 +6,12 @@ import (
 	"strings"
 	"testing"
 
-	"jadekettle/internal/cli/jsonschema"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/present/jsonschema"
+	screen "jadekettle/internal/present/text"
 )
 
 // TestAnswers takes what is typed into the form for what it is.

@@ -11,14 +11,15 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/kinds"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) admitCommand() *cobra.Command {
@@ -166,7 +167,7 @@ func (ad *admission) prepare(ctx context.Context, p *project, h *inventory.Host,
 		return err
 	}
 	id.Passing = true
-	v := &screen.Run{W: a.Out, Detail: screen.Usual, Width: a.Width, Sources: &screen.Sources{Dir: work}, Words: remedy,
+	v := &screen.Run{W: a.Out, Detail: screen.Usual, Width: a.Width, Sources: &screen.Sources{Dir: work},
 		Names: len(h.Name)}
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: own}, Parallel: 1, Notify: v.Event,
 		Open: func(ctx context.Context, _ *inventory.Host, first []byte) (*reach.Session, error) {
@@ -174,9 +175,9 @@ func (ad *admission) prepare(ctx context.Context, p *project, h *inventory.Host,
 		}}
 	out := fleet.Run(ctx, hosts, id)
 	switch got := out[0]; {
-	case got.State != run.Reached:
+	case got.State != record.Reached:
 		return problem.Errorf("%s cannot be come to as %s: %s", h.Name, ad.as, got.Message).Remedy("%s", got.Do)
-	case got.Outcome() == run.OutFailed:
+	case got.Outcome == record.OutFailed:
 		v.End(out)
 		return problem.Errorf("not all that admission needs could be done on %s", h.Name).Remedy("put it right, and admit " +
 			"again")
@@ -225,11 +226,11 @@ func (ad *admission) proven(ctx context.Context, p *project, h *inventory.Host, 
 			return ad.app.connect(ctx, p, d, h, first)
 		}}
 	got := fleet.Facts(ctx, []*inventory.Host{h})[0]
-	if why != nil && got.State != run.Reached {
+	if why != nil && got.State != record.Reached {
 		*why = problem.Errorf("the account is made, but a new connection does not come through: %s", got.Message).
 			Remedy("%s", got.Do)
 	}
-	return got.State == run.Reached
+	return got.State == record.Reached
 }
 
 // usualKeys are looked for where the inventory names none.

@@ -6,12 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/captured"
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
+	captured "jadekettle/internal/app/capture"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) captureCommand() *cobra.Command {
@@ -60,7 +60,7 @@ func (a *App) captureCommand() *cobra.Command {
 			}
 			fleet.Chosen = nil
 			out := fleet.Capture(c.Context(), p.hosts[0], asked)
-			if out.State != run.Reached {
+			if out.State != record.Reached {
 				return fmt.Errorf("%s  %s: %s", out.Name, out.State, screen.Line(out.Message))
 			}
 			return a.captured(out, asked)
@@ -101,13 +101,13 @@ func (a *App) asks(kind string, names []string) ([]value.Ref, error) {
 // noKind says that there is no such kind.
 func (a *App) noKind(name string) error {
 	names := a.kinds().Names()
-	return problem.Errorf("there is no kind %q", name).Remedy("%s", problem.Meant(name, names,
-		"the kinds are "+strings.Join(names, ", ")))
+	return problem.Errorf("there is no kind %q", name).Meant(name, names,
+		"the kinds are "+strings.Join(names, ", "))
 }
 
 // captured prints what a host told. It is checked like what a person writes,
 // since a host may say anything.
-func (a *App) captured(h *run.Visit, asked []value.Ref) error {
+func (a *App) captured(h *record.Host, asked []value.Ref) error {
 	docs := []document.Capture{}
 	schemas := a.kinds()
 	if len(h.Captured) == 0 {

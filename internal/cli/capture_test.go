@@ -7,8 +7,8 @@ import (
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
 )
 
 // TestAHostCannotWriteTheManifest captures from a host that lies.
@@ -17,7 +17,7 @@ func TestAHostCannotWriteTheManifest(t *testing.T) {
 	ask := func(list ...plan.Captured) (string, string) {
 		var out, errs strings.Builder
 		a := &App{Out: &out, Err: &errs, output: "text"}
-		if err := a.captured(&run.Visit{Name: "gauge-01", Captured: list}, asked); err != nil {
+		if err := a.captured(&record.Host{Name: "gauge-01", Captured: list}, asked); err != nil {
 			t.Fatal(err)
 		}
 		return out.String(), errs.String()

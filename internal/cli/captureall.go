@@ -12,19 +12,20 @@ import (
 	"slices"
 	"strings"
 
-	"jadekettle/internal/cli/captured"
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sealed"
+	captured "jadekettle/internal/app/capture"
+	sealed "jadekettle/internal/app/secrets"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/kinds"
+	screen "jadekettle/internal/present/text"
 )
 
 // wholeKinds are the kinds that a server is made of, in the order in which the
@@ -105,7 +106,7 @@ func (w *whole) ask(ctx context.Context, asked []value.Ref) ([]plan.Captured, er
 	}
 	fleet.Chosen = nil
 	out := fleet.Capture(ctx, w.host, asked)
-	if out.State != run.Reached {
+	if out.State != record.Reached {
 		return nil, problem.Errorf("%s is %s: %s", out.Name, out.State, out.Message).Remedy("%s", out.Do)
 	}
 	return out.Captured, nil
@@ -302,7 +303,7 @@ func (w *whole) prove(ctx context.Context, scratch string) (again bool, err erro
 	switch {
 	case out.Wrong != nil:
 		return false, out.Wrong
-	case out.State != run.Reached:
+	case out.State != record.Reached:
 		return false, problem.Errorf("%s is %s: %s", out.Name, out.State, out.Message).Remedy("%s", out.Do)
 	}
 	for _, t := range out.Tasks {
@@ -315,10 +316,10 @@ func (w *whole) prove(ctx context.Context, scratch string) (again bool, err erro
 			why = strings.TrimSpace(c.What + " " + c.Was)
 		}
 		again = true
-		if !w.toldByFiles(t.Ref) {
-			w.leave(t.Ref, "it cannot be declared as it is ("+why+")")
+		if !w.toldByFiles(t.Ref()) {
+			w.leave(t.Ref(), "it cannot be declared as it is ("+why+")")
 		}
-		w.list = slices.DeleteFunc(w.list, func(f setUp) bool { return f.ref == t.Ref })
+		w.list = slices.DeleteFunc(w.list, func(f setUp) bool { return f.ref == t.Ref() })
 	}
 	return again, nil
 }

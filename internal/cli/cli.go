@@ -21,12 +21,12 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/history/store"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 // Exit codes.
@@ -57,7 +57,7 @@ type App struct {
 	identities []string // --identity
 	passwords  passwords
 	code       int
-	last       []*run.Visit             // the outcome of the last preview or apply
+	last       []*record.Host           // the outcome of the last preview or apply
 	notes      []string                 // --note
 	from       string                   // --from
 	here       bool                     // --here
@@ -293,15 +293,15 @@ func (a *App) complain(err error) {
 			fmt.Fprintf(a.Err, "%s with %s the project has problems\n", screen.Paint(screen.Bad, "jadekettle:"),
 				screen.Line(at.rev))
 		}
-		screen.Problems(a.Err, lines, a.Width, worded(ps.List()))
+		screen.Problems(a.Err, lines, a.Width, ps.List())
 		return
 	}
 	p := problem.From(err)
 	fmt.Fprintf(a.Err, "%s %s\n", screen.Paint(screen.Bad, "jadekettle:"), screen.Line(p.What))
-	if do := remedy(p); do != "" {
+	if do := p.Do; do != "" {
 		fmt.Fprint(a.Err, screen.Wrap(screen.Line(do), "  ", a.Width))
 	}
 }
 
 // document prints what programs read. Their own parsers make text safe.
-func (a *App) document(doc any) error { return history.WriteJSON(a.raw, doc) }
+func (a *App) document(doc any) error { return document.Write(a.raw, doc) }

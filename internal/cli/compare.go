@@ -14,9 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/differ"
 	"jadekettle/internal/core/expr"
@@ -24,9 +22,10 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/source"
-	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) compareCommand() *cobra.Command {
@@ -384,7 +383,7 @@ func (a *App) compared(c *comparison, dir string, whole bool) error {
 	if a.output == "json" {
 		return a.document(comparedDocument(c))
 	}
-	v := &screen.Run{W: a.Out, Preview: true, Width: a.Width, Sources: &screen.Sources{Dir: dir}, Words: remedy}
+	v := &screen.Run{W: a.Out, Preview: true, Width: a.Width, Sources: &screen.Sources{Dir: dir}}
 	if whole {
 		v.Detail = screen.Whole
 	}
@@ -417,7 +416,7 @@ func comparedDocument(c *comparison) document.Compared {
 	for _, g := range c.sorted() {
 		place := g.Task().Places[0]
 		doc.Differences = append(doc.Differences, document.Difference{Kind: g.Ref.Kind, Name: g.Ref.Name, How: string(g.How),
-			Hosts: c.names(g), Manifest: place.File, Line: place.Line, Changes: history.Changes(g.Changes)})
+			Hosts: c.names(g), Manifest: place.File, Line: place.Line, Changes: append([]plan.Change{}, g.Changes...)})
 	}
 	return doc
 }

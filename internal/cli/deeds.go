@@ -20,12 +20,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/app/atomicfile"
+	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/settings"
-	"jadekettle/internal/history"
+	screen "jadekettle/internal/present/text"
 )
 
 // deed is something that the settings of a project do on the machine on which a command is called,
@@ -77,9 +77,6 @@ func deedsOf(dir string, s settings.Settings, inv *inventory.Inventory) []deed {
 	}
 	if s.HistoryURL != "" {
 		add("keeps its runs in "+withoutQuery(s.HistoryURL)+" (history.url)", s.HistoryURL)
-	}
-	if s.Traces != "" {
-		add("sends traces to "+withoutQuery(s.Traces)+" (trace.endpoint)", s.Traces)
 	}
 	slices.SortFunc(out, func(a, b deed) int { return cmp.Compare(a.whole, b.whole) })
 	return slices.Compact(out)
@@ -238,7 +235,7 @@ func (a *App) keepAgreed(all map[string][]string) error {
 	if err != nil {
 		return err
 	}
-	return history.Replace(file, append(data, '\n'), 0o600)
+	return atomicfile.Write(file, append(data, '\n'), 0o600)
 }
 
 // agreedFile is empty where no folder of the user's own is known.

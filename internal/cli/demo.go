@@ -9,8 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadekettle/demo"
-	"jadekettle/internal/cli/story"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/app/story"
+	"jadekettle/internal/core/record"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) demoCommand() *cobra.Command {
@@ -46,7 +47,10 @@ func (a *App) demo(ctx context.Context, dir string, stay bool) error {
 	if _, err := unfold(demo.Files, "project", dir); err != nil {
 		return err
 	}
-	s := &story.Story{Out: a.Out, Dir: dir, Run: func(ctx context.Context, args []string) (int, []*run.Visit) {
+	as := func(m screen.Mood) func(string) string {
+		return func(text string) string { return screen.Paint(m, text) }
+	}
+	s := &story.Story{Out: a.Out, Dir: dir, Remark: as(screen.Quiet), Command: as(screen.Loud), Run: func(ctx context.Context, args []string) (int, []*record.Host) {
 		in := &App{In: strings.NewReader(""), Out: a.raw, Err: a.raw, Getenv: a.plainEnv, Color: a.Color, Width: a.Width}
 		return in.Run(ctx, args), in.last
 	}}

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"jadekettle/internal/cli/document"
+	"jadekettle/internal/present/document"
 )
 
 // quay is a project with something of everything, on a host that is there and

@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"github.com/spf13/cobra"
+	"jadekettle/internal/core/record"
 
-	"jadekettle/internal/fleet/run"
+	"github.com/spf13/cobra"
 )
 
 func (a *App) driftCommand() *cobra.Command {
@@ -72,7 +72,7 @@ func (a *App) retire(ctx context.Context, r *round, p *project, yes bool) error 
 		return err
 	}
 	for _, h := range a.last {
-		if o := h.Outcome(); o != run.OutChanged && o != run.OutUnchanged {
+		if o := h.Outcome; o != record.OutChanged && o != record.OutUnchanged {
 			fmt.Fprintf(a.Err, "%s is not forgotten, since not all of it was taken away\n", h.Name)
 			continue
 		}

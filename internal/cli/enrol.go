@@ -13,16 +13,17 @@ import (
 	"filippo.io/age"
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
-	"jadekettle/internal/cli/unit"
+	"jadekettle/internal/app/sources"
+	unit "jadekettle/internal/app/units"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/fleet/reach"
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/kinds"
+	screen "jadekettle/internal/present/text"
 )
 
 // Where what a host needs to keep itself lies on it.
@@ -118,7 +119,7 @@ func (a *App) eachHost(ctx context.Context, hosts []*inventory.Host, do func(*in
 			failed = append(failed, h.Name)
 			p := problem.From(err)
 			fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, screen.Paint(screen.Bad, "failed"), screen.Line(p.What))
-			if what := remedy(p); what != "" {
+			if what := p.Do; what != "" {
 				fmt.Fprint(a.Err, screen.Wrap(screen.Line(what), "  ", a.Width))
 			}
 		}
@@ -145,7 +146,7 @@ func (e *enrolment) says(ctx context.Context, command ...string) (code int, out 
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: e.project.Project}, Parallel: 1, Open: e.open}
 	v := fleet.Exec(ctx, []*inventory.Host{e.host}, command, time.Minute)[0]
 	switch {
-	case v.State != run.Reached || v.Executed == nil:
+	case v.State != record.Reached || v.Executed == nil:
 		return 0, "", problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)
 	case v.Executed.Wrong != "":
 		return 0, "", problem.Errorf("%s: %s", command[0], v.Executed.Wrong)
@@ -159,7 +160,7 @@ const recipientLine = "# public key: "
 func (e *enrolment) enrol(ctx context.Context, k *keeping) error {
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: e.project.Project}, Parallel: 1, Open: e.open}
 	v := fleet.Facts(ctx, []*inventory.Host{e.host})[0]
-	if v.State != run.Reached {
+	if v.State != record.Reached {
 		return problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)
 	}
 	if arch := v.Facts.Arch; arch != runtime.GOARCH {
@@ -266,13 +267,13 @@ func (e *enrolment) apply(ctx context.Context, manifest, identity string) error 
 		return err
 	}
 	id.Project, id.Env, id.Whole = hereProject, "", true
-	v := &screen.Run{W: a.Out, Detail: screen.Summary, Width: a.Width, Sources: &screen.Sources{Dir: work}, Words: remedy, Names: len(e.host.Name)}
+	v := &screen.Run{W: a.Out, Detail: screen.Summary, Width: a.Width, Sources: &screen.Sources{Dir: work}, Names: len(e.host.Name)}
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: own}, Parallel: 1, Notify: v.Event, Open: e.open}
 	out := fleet.Run(ctx, hosts, id)
 	switch got := out[0]; {
-	case got.State != run.Reached:
+	case got.State != record.Reached:
 		return problem.Errorf("it is %s: %s", got.State, got.Message).Remedy("%s", got.Do)
-	case got.Outcome() == run.OutFailed:
+	case got.Outcome == record.OutFailed:
 		v.End(out)
 		return problem.Errorf("not all could be done").Remedy("put it right, and call this again")
 	}
@@ -314,7 +315,7 @@ func (e *enrolment) forget(ctx context.Context) error {
 	}
 	id.Project, id.Env, id.Whole, id.Forget = hereProject, "", true, true
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: own}, Parallel: 1, Open: e.open, Retire: true}
-	if got := fleet.Run(ctx, own.Inventory.Hosts, id)[0]; got.State != run.Reached || got.Outcome() == run.OutFailed {
+	if got := fleet.Run(ctx, own.Inventory.Hosts, id)[0]; got.State != record.Reached || got.Outcome == record.OutFailed {
 		return problem.Errorf("its ledger still names what enrol has put there: %s", got.Message).Remedy("call this again")
 	}
 	return nil

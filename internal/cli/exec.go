@@ -8,12 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/shell"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) execCommand() *cobra.Command {
@@ -83,7 +82,7 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 		return err
 	}
 	defer p.dialer.Close()
-	v := &screen.Run{W: a.Out, Width: a.Width, Sources: &screen.Sources{Dir: p.dir}, Words: remedy, Working: a.Err}
+	v := &screen.Run{W: a.Out, Width: a.Width, Sources: &screen.Sources{Dir: p.dir}, Working: a.Err}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}
@@ -91,16 +90,16 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	if err != nil {
 		return err
 	}
-	kept, err := a.record(p, id, history.Head{Mode: history.ModeExec, Started: started})
+	kept, err := a.record(p, id, record.Head{Mode: record.ModeExec, Started: started})
 	if err != nil {
 		return err
 	}
 	watch := a.watch("exec", false, p.reachable(), fleet.Parallel, func() map[string]time.Duration { return nil })
 	v.Working = besides{watch, a.Err}
-	fleet.Notify = func(e run.Event) {
+	fleet.Notify = func(e record.Event) {
 		kept.Event(e)
 		watch.Event(e)
-		if e.Progress != nil {
+		if e.AtWork != nil {
 			v.Event(e)
 		}
 	}
@@ -123,11 +122,11 @@ func (a *App) exec(ctx context.Context, r *round, p *project, command []string, 
 	return nil
 }
 
-func executedCode(ctx context.Context, hosts []*run.Visit, lenient bool) int {
+func executedCode(ctx context.Context, hosts []*record.Host, lenient bool) int {
 	code := exitDone
 	for _, h := range hosts {
-		dead := h.State == run.NotReached && lenient
-		if e := h.Executed; h.State != run.Off && !dead && (e == nil || e.Code != 0 || e.Wrong != "") {
+		dead := h.State == record.NotReached && lenient
+		if e := h.Executed; h.State != record.Off && !dead && (e == nil || !e.Well()) {
 			code = exitFailed
 		}
 	}
@@ -137,12 +136,12 @@ func executedCode(ctx context.Context, hosts []*run.Visit, lenient bool) int {
 	return code
 }
 
-func executedDocument(command []string, hosts []*run.Visit) document.Executed {
+func executedDocument(command []string, hosts []*record.Host) document.Executed {
 	doc := document.Executed{Head: document.One, Command: command, Hosts: []document.ExecutedHost{}}
 	for _, h := range hosts {
 		one := document.ExecutedHost{Name: h.Name, State: string(h.State), Message: h.Message, Do: h.Do}
 		if e := h.Executed; e != nil {
-			one.Ended, one.Code, one.Output, one.Seconds = e.Wrong == "", e.Code, e.Output, e.Took.Round(time.Millisecond).Seconds()
+			one.Ended, one.Code, one.Output, one.Seconds = e.Ended, e.Code, e.Output, e.Seconds
 			one.Message = strings.TrimSpace(one.Message + e.Wrong)
 		}
 		doc.Hosts = append(doc.Hosts, one)

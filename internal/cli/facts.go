@@ -12,14 +12,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) factsCommand() *cobra.Command {
@@ -66,7 +66,7 @@ func (a *App) factsCommand() *cobra.Command {
 }
 
 // readFacts reads the facts of hosts and keeps them.
-func (a *App) readFacts(ctx context.Context, targets []string) (*project, []*run.Visit, error) {
+func (a *App) readFacts(ctx context.Context, targets []string) (*project, []*record.Host, error) {
 	p, err := a.load(targets, nil)
 	if err != nil {
 		return nil, nil, err
@@ -82,12 +82,12 @@ func (a *App) readFacts(ctx context.Context, targets []string) (*project, []*run
 }
 
 // reached leaves out, and tells of, the hosts that were not reached.
-func (a *App) reached(hosts []*run.Visit) []*run.Visit {
-	return slices.DeleteFunc(hosts, func(h *run.Visit) bool {
-		if h.State == run.Reached {
+func (a *App) reached(hosts []*record.Host) []*record.Host {
+	return slices.DeleteFunc(hosts, func(h *record.Host) bool {
+		if h.State == record.Reached {
 			return false
 		}
-		if h.State != run.Off {
+		if h.State != record.Off {
 			a.code = exitFailed
 		}
 		fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, screen.Line(h.Message))
@@ -193,10 +193,10 @@ func shownFact(path string, v any) string {
 }
 
 // facts prints the facts of hosts below a path.
-func (a *App) facts(hosts []*run.Visit, path []string) error {
+func (a *App) facts(hosts []*record.Host, path []string) error {
 	docs := []document.HostFacts{}
 	for _, h := range hosts {
-		if h.State != run.Reached {
+		if h.State != record.Reached {
 			fmt.Fprintf(a.Err, "%s  %s: %s\n", h.Name, h.State, screen.Line(h.Message))
 			a.code = exitFailed
 			continue

@@ -7,10 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/history"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/history/store"
+	screen "jadekettle/internal/present/text"
 )
 
 // followEvery is how often is looked what has happened in a run that another process does.
@@ -72,11 +72,11 @@ func (a *App) follow(ctx context.Context, p store.Project, n int) error {
 		}
 		for _, e := range events {
 			w.Event(e)
-			if k.Mode != history.ModeExec || e.Progress != nil {
+			if k.Mode != record.ModeExec || e.AtWork != nil {
 				v.Event(e)
 			}
 		}
-		if head.State != history.Running {
+		if head.State != record.Running {
 			w.end()
 			return a.followed(p, v, head)
 		}
@@ -92,17 +92,17 @@ func (a *App) follow(ctx context.Context, p store.Project, n int) error {
 }
 
 // followed tells the end of a run that was followed.
-func (a *App) followed(p store.Project, v *screen.Run, head history.Head) error {
+func (a *App) followed(p store.Project, v *screen.Run, head record.Head) error {
 	k, err := p.Load(head.Number)
 	if err != nil {
 		return err
 	}
-	if k.Mode == history.ModeExec {
-		v.Executed(k.Visits())
+	if k.Mode == record.ModeExec {
+		v.Executed(k.Hosts)
 	} else {
-		v.End(k.Visits())
+		v.End(k.Hosts)
 	}
-	if a.code = head.Code; head.State == history.Interrupted {
+	if a.code = head.Code; head.State == record.Interrupted {
 		a.code = exitFailed
 		fmt.Fprintln(a.Err, "it was interrupted: the process that did it is gone. What its hosts still did, the next run collects")
 	}

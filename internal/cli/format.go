@@ -12,12 +12,12 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) formatCommand() *cobra.Command {
@@ -68,7 +68,7 @@ func (a *App) format(args []string, preview, strict bool) error {
 		if err != nil {
 			return err
 		}
-		if err := history.Replace(full, text, info.Mode().Perm()); err != nil {
+		if err := atomicfile.Write(full, text, info.Mode().Perm()); err != nil {
 			return fmt.Errorf("write %s: %w", name, err)
 		}
 		fmt.Fprintln(a.Out, name)

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/problem"
 )
 

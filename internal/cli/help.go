@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"jadekettle/internal/cli/screen"
+	screen "jadekettle/internal/present/text"
 )
 
 // help prints what a command is for, how it is called, an example, what it

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schedule"
 	"jadekettle/internal/core/settings"
@@ -71,8 +71,7 @@ func (k *keeping) known(p *project) error {
 	if _, there := p.Inventory.Host(k.host); there {
 		return nil
 	}
-	return problem.Errorf("the inventory has no host %q", k.host).
-		Remedy("%s", problem.Meant(k.host, p.Inventory.HostNames(), "say with --as which host this machine is"))
+	return problem.Errorf("the inventory has no host %q", k.host).Meant(k.host, p.Inventory.HostNames(), "say with --as which host this machine is")
 }
 
 // schedule is when it checks itself: hosts of one project not all at once.

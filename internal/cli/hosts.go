@@ -11,8 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/explain"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
@@ -20,6 +18,8 @@ import (
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) hostsCommand() *cobra.Command {
@@ -161,8 +161,8 @@ func (a *App) hosts(p *project) error {
 func (a *App) members(p *project, name string) error {
 	g, ok := p.Inventory.Group(name)
 	if !ok {
-		return problem.Errorf("there is no group %q", name).Remedy("%s", problem.Meant(name, p.Inventory.GroupNames(),
-			"there are "+strings.Join(p.Inventory.GroupNames(), ", ")))
+		return problem.Errorf("there is no group %q", name).Meant(name, p.Inventory.GroupNames(),
+			"there are "+strings.Join(p.Inventory.GroupNames(), ", "))
 	}
 	list, err := p.standings()
 	if err != nil {
@@ -282,8 +282,8 @@ func (a *App) oneHost(name string) (*project, *inventory.Host, error) {
 	}
 	h, ok := p.Inventory.Host(name)
 	if !ok {
-		return nil, nil, problem.Errorf("there is no host %q", name).Remedy("%s", problem.Meant(name,
-			p.Inventory.HostNames(), "`jadekettle hosts` lists them"))
+		return nil, nil, problem.Errorf("there is no host %q", name).Meant(name,
+			p.Inventory.HostNames(), "`jadekettle hosts` lists them")
 	}
 	return p, h, nil
 }

@@ -6,7 +6,7 @@ import (
 
 	"golang.org/x/term"
 
-	"jadekettle/internal/cli/sealed"
+	sealed "jadekettle/internal/app/secrets"
 	"jadekettle/internal/core/settings"
 )
 

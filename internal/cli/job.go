@@ -8,15 +8,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
 	"jadekettle/internal/history/store"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) jobCommand() *cobra.Command {
@@ -41,7 +41,7 @@ func (a *App) jobs() (*project, error) {
 }
 
 // lastOf gives the last run of a job; nil where there is none.
-func lastOf(p *project, name string) (*history.Brief, error) {
+func lastOf(p *project, name string) (*record.Summary, error) {
 	list, err := p.runs.List(store.Filter{Jobs: []string{name}, Most: 1})
 	if err != nil || len(list) == 0 {
 		return nil, err
@@ -108,7 +108,7 @@ func written(texts []*expr.Text) string {
 	return screen.Line(strings.Join(out, " "))
 }
 
-func jobDocument(p *project, j *job.Job, last *history.Brief, now time.Time) document.Job {
+func jobDocument(p *project, j *job.Job, last *record.Summary, now time.Time) document.Job {
 	out := document.Job{Name: j.Name, About: j.About, Does: j.Does, Targets: texts(j.Targets), Except: texts(j.Except),
 		Manifests: append([]string{}, j.Manifests...), Labels: append([]string{}, j.Labels...), Command: texts(j.Command), Env: j.Env,
 		Source: j.Source, Revision: j.Revision, Questions: []document.Question{}, Last: last}
@@ -283,7 +283,7 @@ func (a *App) jobLastCommand() *cobra.Command {
 				return err
 			}
 			if a.output == "json" {
-				return a.document(document.RunShown{Head: document.One, Kept: *k})
+				return a.document(document.RunShown{Head: document.One, Run: *k})
 			}
 			a.showRun(a.Out, p, k, whole)
 			return nil

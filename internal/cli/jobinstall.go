@@ -11,11 +11,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/unit"
+	unit "jadekettle/internal/app/units"
 	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schedule"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) jobInstallCommand() *cobra.Command {

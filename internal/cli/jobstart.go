@@ -16,13 +16,13 @@ import (
 	"charm.land/huh/v2"
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
+	screen "jadekettle/internal/present/text"
 )
 
 // startedJob is a job that runs, with the answers that it was given.

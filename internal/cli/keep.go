@@ -11,19 +11,20 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
-	"jadekettle/internal/cli/tell"
+	"jadekettle/internal/app/atomicfile"
+	tell "jadekettle/internal/app/notify"
+	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/settings"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
 	"jadekettle/internal/history/store"
+	screen "jadekettle/internal/present/text"
 )
 
 // history gives the runs of a project as they are kept.
@@ -66,7 +67,7 @@ func (a *App) factsKey() ([]byte, error) {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return key, err
 	}
-	return key, history.Replace(name, key, 0o600)
+	return key, atomicfile.Write(name, key, 0o600)
 }
 
 // historyFile is where runs are kept when the settings do not say: in the user's folder for
@@ -97,7 +98,7 @@ func (a *App) unkept(what string, err error) {
 	a.unkeptTold = true
 	p := problem.From(err)
 	fmt.Fprintf(a.Err, "%s could not be kept: %s\n", what, screen.Line(p.What))
-	if do := remedy(p); do != "" {
+	if do := p.Do; do != "" {
 		fmt.Fprint(a.Err, screen.Wrap(screen.Line(do), "  ", a.Width))
 	}
 }
@@ -108,12 +109,13 @@ type recording struct {
 	app    *App
 	to     *store.Recorder
 	log    *runLog
-	head   history.Head
+	head   record.Head
 	number int // once it has ended; 0 when it could not be kept
+	run    *record.Run
 }
 
 // record begins to keep a run.
-func (a *App) record(p *project, id plan.Run, h history.Head) (*recording, error) {
+func (a *App) record(p *project, id plan.Run, h record.Head) (*recording, error) {
 	notes, err := readNotes(a.notes)
 	if err != nil {
 		return nil, err
@@ -154,17 +156,19 @@ func readNotes(list []string) (map[string]string, error) {
 }
 
 // Event takes what has happened.
-func (r *recording) Event(e run.Event) {
+func (r *recording) Event(e record.Event) {
 	r.log.Event(e)
 	r.to.Event(e)
 }
 
 // end has it kept what the run came to; the number is known then. wait must be called
 // afterwards.
-func (r *recording) end(code int, hosts []*run.Visit) {
-	r.to.End(code, hosts)
+func (r *recording) end(code int, hosts []*record.Host) {
+	r.head.Code, r.head.Seconds = code, record.Seconds(time.Since(r.head.Started))
+	r.run = &record.Run{Head: r.head, Hosts: hosts}
+	r.to.End(r.run)
 	r.number, _ = r.to.Number() // what is wrong, wait tells
-	r.head.Number, r.head.Code = r.number, code
+	r.head.Number, r.run.Number = r.number, r.number
 	r.log.end(code, r.number)
 }
 
@@ -236,7 +240,7 @@ func (a *App) tellOlder(ctx context.Context, p *project, id plan.Run) {
 	if id.Revision == "" {
 		return
 	}
-	list, err := p.runs.List(store.Filter{Env: id.Env, Modes: []string{history.ModeApply}, Most: 1})
+	list, err := p.runs.List(store.Filter{Env: id.Env, Modes: []string{record.ModeApply}, Most: 1})
 	if err != nil || len(list) == 0 || list[0].Revision == "" || list[0].Revision == id.Revision {
 		return
 	}

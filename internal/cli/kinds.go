@@ -7,11 +7,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) kindsCommand() *cobra.Command {
@@ -27,8 +27,8 @@ func (a *App) kindsCommand() *cobra.Command {
 			}
 			k, ok := schemas.Kind(args[0])
 			if !ok {
-				return problem.Errorf("there is no kind %q", args[0]).Remedy("%s", problem.Meant(args[0], schemas.Names(),
-					"the kinds are "+strings.Join(schemas.Names(), ", ")))
+				return problem.Errorf("there is no kind %q", args[0]).Meant(args[0], schemas.Names(),
+					"the kinds are "+strings.Join(schemas.Names(), ", "))
 			}
 			if a.output == "json" {
 				return a.document(document.Kinds{Head: document.One, Kinds: []document.Kind{kindDoc(k)}})
@@ -244,8 +244,8 @@ func (a *App) kindsFunctions() *cobra.Command {
 			if len(args) == 1 {
 				list = slices.DeleteFunc(list, func(f expr.Func) bool { return !strings.Contains(f.Name, args[0]) })
 				if len(list) == 0 {
-					return problem.Errorf("there is no function %q", args[0]).Remedy("%s", problem.Meant(args[0],
-						expr.FunctionNames(), "`jadekettle kinds search WORD` looks in their descriptions too"))
+					return problem.Errorf("there is no function %q", args[0]).Meant(args[0],
+						expr.FunctionNames(), "`jadekettle kinds search WORD` looks in their descriptions too")
 				}
 			}
 			if a.output == "json" {

@@ -15,7 +15,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/ownkind"
@@ -26,6 +25,7 @@ import (
 	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/host/kinds"
 	ownprogram "jadekettle/internal/host/kinds/own"
+	screen "jadekettle/internal/present/text"
 )
 
 // kinds gives the kinds that the project of the call may use: the built-in ones

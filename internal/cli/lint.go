@@ -8,16 +8,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/sarif"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/present/document"
+	"jadekettle/internal/present/sarif"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) lintCommand() *cobra.Command {
@@ -67,7 +66,7 @@ func (a *App) lint(strict bool) error {
 			}
 		}
 	}
-	ps, advice := &l.problems, l.worded()
+	ps, advice := &l.problems, l.advice
 	err = ps.Err()
 	spoken := 0
 	for _, ad := range advice {
@@ -80,10 +79,10 @@ func (a *App) lint(strict bool) error {
 	}
 	switch a.output {
 	case "json":
-		return a.document(document.Lint{Head: document.One, Problems: history.Problems(worded(ps.List())),
+		return a.document(document.Lint{Head: document.One, Problems: document.Problems(ps.List()),
 			Advice: adviceDocs(advice)})
 	case "sarif":
-		return a.document(sarif.Log(Version, worded(ps.List()), advice))
+		return a.document(sarif.Log(Version, ps.List(), advice))
 	}
 	a.advice(advice)
 	if err != nil {
@@ -158,15 +157,6 @@ func (l *linted) check(root fs.FS, o compile.Options) error {
 		}
 	}
 	return nil
-}
-
-// worded gives the advice with its remedies put into words.
-func (l *linted) worded() []advice.Piece {
-	out := slices.Clone(l.advice)
-	for i := range out {
-		out[i].Problem = worded([]problem.Problem{out[i].Problem})[0]
-	}
-	return out
 }
 
 // advice prints what is worth a look, each with its line.

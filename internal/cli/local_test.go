@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"jadekettle/internal/cli/tell"
+	tell "jadekettle/internal/app/notify"
 )
 
 // TestOnlyWhoMeansThisMachineIsAnswered: another name for it is one that somebody's browser was led to.

@@ -7,10 +7,9 @@ import (
 	"log/slog"
 	"os"
 
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/plan"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	"jadekettle/internal/core/record"
+	screen "jadekettle/internal/present/text"
 )
 
 // runLog writes what happens in runs to a file, a line of JSON for each event. Without a file
@@ -21,7 +20,7 @@ type runLog struct {
 }
 
 // log begins to log a run. That it cannot is told, and no reason to end.
-func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
+func (a *App) log(p *project, h *record.Head, hosts int) *runLog {
 	if p.Settings.Log == "" {
 		return &runLog{}
 	}
@@ -38,14 +37,14 @@ func (a *App) log(p *project, h *history.Head, hosts int) *runLog {
 }
 
 // Event logs what has happened. What was unchanged is only counted, with its host.
-func (l *runLog) Event(e run.Event) {
-	if l.to == nil || e.Begun != nil || e.Progress != nil {
+func (l *runLog) Event(e record.Event) {
+	if l.to == nil || e.Begun != nil || e.AtWork != nil {
 		return
 	}
 	if e.Task == nil {
-		h := history.HostOf(e.Host, e.Host.Began)
+		h := e.Ended
 		level := slog.LevelInfo
-		if o := h.Outcome; o != run.OutChanged && o != run.OutUnchanged && o != run.OutOff {
+		if o := h.Outcome; o != record.OutChanged && o != record.OutUnchanged && o != record.OutOff {
 			level = slog.LevelError
 		}
 		l.to.Log(context.Background(), level, "host ended", "host", h.Name, "outcome", string(h.Outcome), "message", h.Message, "changed",
@@ -60,8 +59,8 @@ func (l *runLog) Event(e run.Event) {
 	if t.Status != plan.Changed {
 		level = slog.LevelError
 	}
-	l.to.Log(context.Background(), level, "task ended", "host", e.Host.Name, "kind", t.Ref.Kind, "name", t.Ref.Name, "status",
-		string(t.Status), "message", t.Message, "file", t.Place.File, "line", t.Place.Line, "seconds", t.Took.Seconds())
+	l.to.Log(context.Background(), level, "task ended", "host", e.Host, "kind", t.Kind, "name", t.Name, "status",
+		string(t.Status), "message", t.Message, "file", t.Manifest, "line", t.Line, "seconds", t.Seconds)
 }
 
 // end logs that the run has ended, and its number, for which its beginning does not wait.

@@ -7,22 +7,22 @@ import (
 	"strings"
 	"time"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
+	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history/store"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 // keep notes what was learnt of hosts, and after a run which groups they are in, and what moved
 // in or out of one. After one over all hosts those are forgotten that the inventory has no more.
 // That it cannot be kept is told, and no reason to fail. number is the run's; 0 outside of one
 // that is kept.
-func (a *App) keep(ctx context.Context, p *project, hosts []*run.Visit, ran bool, number int) {
+func (a *App) keep(ctx context.Context, p *project, hosts []*record.Host, ran bool, number int) {
 	var list []store.Learnt
 	var moves []store.Move
 	now := time.Now()
@@ -59,7 +59,7 @@ func (a *App) keep(ctx context.Context, p *project, hosts []*run.Visit, ran bool
 }
 
 // moves tells what has changed in the groups of a host since its last run, and why.
-func (p *project) moves(v *run.Visit, edit func() string) []store.Move {
+func (p *project) moves(v *record.Host, edit func() string) []store.Move {
 	h, there := p.Inventory.Host(v.Name)
 	before, ok := p.known.Load(v.Name)
 	if !there {

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"jadekettle/internal/cli/document"
 	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
@@ -20,6 +19,7 @@ import (
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/present/document"
 )
 
 // TestTheReferenceIsCurrent holds docs/reference.md to what the schemas say.

@@ -9,12 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/fleet/rehearse"
-	"jadekettle/internal/history"
 	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/present/document"
+	"jadekettle/internal/present/junit"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) rehearseCommand() *cobra.Command {
@@ -91,24 +91,24 @@ func (a *App) rehearse(ctx context.Context, names []string) error {
 		}
 		return a.document(document.Rehearsals{Head: document.One, Failed: failed, Cases: docs})
 	case "junit":
-		return history.WriteJUnit(a.raw, suites(cases))
+		return junit.Write(a.raw, suites(cases))
 	}
 	a.rehearsed(cases, failed)
 	return nil
 }
 
-func suites(cases []rehearse.Case) []history.Suite {
-	var out []history.Suite
+func suites(cases []rehearse.Case) []junit.Suite {
+	var out []junit.Suite
 	for _, c := range cases {
 		name, class := c.File, c.Host
 		if name == "" {
 			name, class = "conditions", c.Place.File
 		}
 		if len(out) == 0 || out[len(out)-1].Name != name {
-			out = append(out, history.Suite{Name: name})
+			out = append(out, junit.Suite{Name: name})
 		}
 		s := &out[len(out)-1]
-		s.Cases = append(s.Cases, history.SuiteCase{Class: class, Name: c.Name, Failure: c.Failure, File: c.Place.File,
+		s.Cases = append(s.Cases, junit.Case{Class: class, Name: c.Name, Failure: c.Failure, File: c.Place.File,
 			Line: c.Place.Line, Took: c.Took})
 	}
 	return out

@@ -11,13 +11,18 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/history"
-	"jadekettle/internal/history/pages"
 	"jadekettle/internal/history/store"
+	"jadekettle/internal/present/csv"
+	"jadekettle/internal/present/document"
+	"jadekettle/internal/present/html"
+	"jadekettle/internal/present/junit"
+	"jadekettle/internal/present/markdown"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) reportCommand() *cobra.Command {
@@ -55,7 +60,7 @@ func (a *App) reportCommand() *cobra.Command {
 			if err := a.report(&b, a.output, p, k); err != nil {
 				return err
 			}
-			return history.Replace(to, b.Bytes(), 0o644)
+			return atomicfile.Write(to, b.Bytes(), 0o644)
 		},
 	}
 	s.flags(c, 0)
@@ -65,21 +70,21 @@ func (a *App) reportCommand() *cobra.Command {
 }
 
 // report writes a run in a form.
-func (a *App) report(w io.Writer, form string, p store.Project, k *history.Kept) error {
+func (a *App) report(w io.Writer, form string, p store.Project, k *record.Run) error {
 	if w == a.Out && form != "text" && !(a.Width > 0 && (form == "csv" || form == "markdown")) {
 		w = a.raw // where nothing is escaped twice: only these two leave to the screen what steers it
 	}
 	switch form {
 	case "json":
-		return history.WriteJSON(w, document.RunShown{Head: document.One, Kept: *k})
+		return document.Write(w, document.RunShown{Head: document.One, Run: *k})
 	case "csv":
-		return history.WriteCSV(w, k)
+		return csv.Write(w, k)
 	case "junit":
-		return history.WriteJUnit(w, k.Suites())
+		return junit.Write(w, junit.Suites(k))
 	case "markdown":
-		return history.WriteMarkdown(w, k, pages.Sentence(k))
+		return markdown.Write(w, k)
 	case "html":
-		return pages.WriteRun(w, a.page(p, k))
+		return html.WriteRun(w, a.page(p, k))
 	}
 	if w != a.Out {
 		w = screen.New(w, false)
@@ -89,11 +94,11 @@ func (a *App) report(w io.Writer, form string, p store.Project, k *history.Kept)
 }
 
 // page gives a run as its page tells it.
-func (a *App) page(p store.Project, k *history.Kept) *pages.Run {
+func (a *App) page(p store.Project, k *record.Run) *html.Page {
 	if k.Number == 0 { // it could not be kept
-		return &pages.Run{Kept: k}
+		return &html.Page{Run: k}
 	}
-	return &pages.Run{Kept: k,
+	return &html.Page{Run: k,
 		Text: func(path string) ([]byte, error) { return p.Text(k.Number, path) },
 		Facts: func(host string) (map[string]string, error) {
 			f, err := p.Facts(k.Number, host)
@@ -127,11 +132,11 @@ func (a *App) reportAll(dir string, s *sift) error {
 			return err
 		}
 	}
-	rows := make([]pages.Row, len(list))
-	of := map[string][]pages.Row{}
+	rows := make([]html.Row, len(list))
+	of := map[string][]html.Row{}
 	for i := range list {
 		_, text := screen.Outcome(&list[i])
-		rows[i] = pages.Row{Brief: list[i], Folded: inventory.Fold(list[i].Hosts), Outcome: text, Class: worst(&list[i])}
+		rows[i] = html.Row{Summary: list[i], Folded: inventory.Fold(list[i].Hosts), Outcome: text, Class: worst(&list[i])}
 		for _, h := range list[i].Hosts {
 			of[h] = append(of[h], rows[i])
 		}
@@ -140,17 +145,17 @@ func (a *App) reportAll(dir string, s *sift) error {
 		}
 	}
 	for _, h := range stands {
-		one := &pages.Front{Title: h.Host, Sentence: string(h.Condition) + ". " + h.Why, Stands: []history.HostStatus{h}, Runs: of[h.Host],
+		one := &html.Front{Title: h.Host, Sentence: string(h.Condition) + ". " + h.Why, Stands: []history.HostStatus{h}, Runs: of[h.Host],
 			One: h.Host, Up: "../index.html", RunPage: func(n int) string { return fmt.Sprintf("../runs/%d.html", n) }}
-		if err := writePage(filepath.Join(dir, "hosts", h.Host+".html"), func(w io.Writer) error { return pages.WriteFront(w, one) }); err != nil {
+		if err := writePage(filepath.Join(dir, "hosts", h.Host+".html"), func(w io.Writer) error { return html.WriteFront(w, one) }); err != nil {
 			return err
 		}
 	}
-	front := &pages.Front{Title: "Hosts and runs", Sentence: screen.Conditions(stands), Stands: stands, Runs: rows,
+	front := &html.Front{Title: "Hosts and runs", Sentence: screen.Conditions(stands), Stands: stands, Runs: rows,
 		RunPage:  func(n int) string { return fmt.Sprintf("runs/%d.html", n) },
 		HostPage: func(name string) string { return "hosts/" + url.PathEscape(name) + ".html" }}
 	index := filepath.Join(dir, "index.html")
-	if err := writePage(index, func(w io.Writer) error { return pages.WriteFront(w, front) }); err != nil {
+	if err := writePage(index, func(w io.Writer) error { return html.WriteFront(w, front) }); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.Err, "%s  %s, %s\n", screen.Line(index), screen.Count(len(list), "run"), screen.Count(len(stands), "host"))
@@ -165,7 +170,7 @@ func (a *App) writeRun(dir string, p store.Project, n int) error {
 	}
 	page := a.page(p, k)
 	page.Up = "../index.html"
-	return writePage(filepath.Join(dir, "runs", fmt.Sprintf("%d.html", n)), func(w io.Writer) error { return pages.WriteRun(w, page) })
+	return writePage(filepath.Join(dir, "runs", fmt.Sprintf("%d.html", n)), func(w io.Writer) error { return html.WriteRun(w, page) })
 }
 
 func writePage(name string, write func(io.Writer) error) error {
@@ -173,11 +178,11 @@ func writePage(name string, write func(io.Writer) error) error {
 	if err := write(&b); err != nil {
 		return fmt.Errorf("the page %s: %w", name, err)
 	}
-	return history.Replace(name, b.Bytes(), 0o644)
+	return atomicfile.Write(name, b.Bytes(), 0o644)
 }
 
 // worst gives the outcome by which a run has its colour.
-func worst(b *history.Brief) string {
+func worst(b *record.Summary) string {
 	switch mood, _ := screen.Outcome(b); mood {
 	case screen.Bad:
 		return "failed"

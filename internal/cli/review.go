@@ -10,18 +10,19 @@ import (
 	"path/filepath"
 	"time"
 
-	"jadekettle/internal/cli/reviewed"
-	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/app/atomicfile"
+	reviewed "jadekettle/internal/app/review"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	screen "jadekettle/internal/present/text"
 )
 
 // save keeps a preview for review.
-func (a *App) save(ctx context.Context, r *round, p *project, id plan.Run, hosts []*run.Visit) error {
+func (a *App) save(ctx context.Context, r *round, p *project, id plan.Run, hosts []*record.Host) error {
 	commit, edited := a.revised(ctx, p.dir)
 	var b bytes.Buffer
 	made := reviewed.New(id, r.part, commit, edited, time.Now(), hosts)
@@ -31,7 +32,7 @@ func (a *App) save(ctx context.Context, r *round, p *project, id plan.Run, hosts
 	}
 	name, err := filepath.Abs(r.save)
 	if err == nil {
-		err = history.Replace(name, b.Bytes(), 0o644)
+		err = atomicfile.Write(name, b.Bytes(), 0o644)
 	}
 	if err != nil {
 		return fmt.Errorf("save the preview: %w", err)

@@ -13,15 +13,15 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	screen "jadekettle/internal/present/text"
 )
 
 // rollout is how a call says that a run goes over many hosts.
@@ -217,7 +217,7 @@ func (a *App) again(r *round, which string, s settings.Settings, dir string) ([]
 		return nil, err
 	}
 	runs := a.history(dir, s)
-	n, err := runs.Number(which, s.Env, history.ModeApply)
+	n, err := runs.Number(which, s.Env, record.ModeApply)
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +227,7 @@ func (a *App) again(r *round, which string, s settings.Settings, dir string) ([]
 	}
 	var out []string
 	for _, h := range kept.Hosts {
-		if h.Failed+h.Blocked > 0 || h.Outcome == run.OutStopped || h.State != run.Reached && h.State != run.Off {
+		if h.Failed+h.Blocked > 0 || h.Outcome == record.OutStopped || h.State != record.Reached && h.State != record.Off {
 			out = append(out, h.Name)
 		}
 	}
@@ -236,7 +236,7 @@ func (a *App) again(r *round, which string, s settings.Settings, dir string) ([]
 			kept.Number).
 			Remedy("there is nothing to do again")
 	}
-	if r.part.All() && !kept.Part.All() && kept.Mode != history.ModeVerify {
+	if r.part.All() && !kept.Part.All() && kept.Mode != record.ModeVerify {
 		r.part = kept.Part
 		fmt.Fprintf(a.Err, "the tasks are those of run %d: %s\n", kept.Number, screen.Line(selected(r.part)))
 	}

@@ -12,16 +12,17 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"jadekettle/internal/cli/reviewed"
-	"jadekettle/internal/cli/screen"
+	reviewed "jadekettle/internal/app/review"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 // round is what preview and apply have in common.
@@ -434,10 +435,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 			fleet.Rollout = run.Rollout{Lenient: r.lenient}
 		}
 	}
-	if r.first || r.mode() == history.ModeApply && r.foreseen == nil {
+	if r.first || r.mode() == record.ModeApply && r.foreseen == nil {
 		a.tellOlder(ctx, p, id)
 	}
 	id.ShowClosed, id.Drift, id.Take, id.Forget, id.Adopt = r.closed, r.drift, r.take, r.forget, r.adopt
+	fleet.Started = started
 	fleet.Retire, fleet.Undo, fleet.Foreseen = r.retire, r.undo, r.foreseen
 	fleet.Digest = r.first || r.save != ""
 	id.Whole = r.part.All() // of a part it cannot be told what is left over
@@ -447,11 +449,11 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 		to = a.lookTo()
 	}
 	v := &screen.Run{W: to, Preview: r.preview, Drift: r.drift, Undo: r.undoes, Detail: r.detail(), Width: a.Width,
-		Sources: &screen.Sources{Dir: p.dir}, Words: remedy, Working: a.Err}
+		Sources: &screen.Sources{Dir: p.dir}, Working: a.Err}
 	for _, h := range p.hosts {
 		v.Names = max(v.Names, len(h.Name))
 	}
-	kept, err := a.record(p, id, history.Head{Mode: r.mode(), Started: started, Whole: id.Whole,
+	kept, err := a.record(p, id, record.Head{Mode: r.mode(), Started: started, Whole: id.Whole,
 		Declared: !r.bare(), Undoes: r.undoes, Part: r.part})
 	if err != nil {
 		return err
@@ -459,7 +461,7 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 	watch := a.watch(r.mode(), r.preview, p.reachable(), fleet.Parallel,
 		func() map[string]time.Duration { return p.usual(r.mode(), id.Whole) })
 	v.Working = besides{watch, a.Err}
-	fleet.Notify = func(e run.Event) {
+	fleet.Notify = func(e record.Event) {
 		kept.Event(e)
 		watch.Event(e)
 		if shown {
@@ -494,19 +496,17 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 			return err
 		}
 	}
-	report := history.New(id, started, time.Since(started), out)
-	report.Mode, report.Number = r.mode(), kept.number
 	if a.output == "json" && !r.first { // of which the apply that follows is the document
-		return report.Write(a.raw)
+		return a.document(document.NewReport(kept.run))
 	}
 	v.Number = kept.number
 	if r.verify && !r.summary {
 		v.Detail = screen.Usual // what is alike is told once at the end
 	}
 	v.End(out)
-	if !r.part.All() && !r.bare() && !slices.ContainsFunc(out, func(h *run.Visit) bool {
+	if !r.part.All() && !r.bare() && !slices.ContainsFunc(out, func(h *record.Host) bool {
 		return h.Planned > 0 ||
-			h.State != run.Reached && h.State != run.Off
+			h.State != record.Reached && h.State != record.Off
 	}) {
 		if r.verify {
 			return problem.Errorf("no probe is declared for any of these hosts").
@@ -522,34 +522,34 @@ func (a *App) round(ctx context.Context, r *round, p *project) error {
 func (r *round) mode() string {
 	switch {
 	case r.verify:
-		return history.ModeVerify
+		return record.ModeVerify
 	case r.drift:
-		return history.ModeDrift
+		return record.ModeDrift
 	case r.preview:
-		return history.ModePreview
+		return record.ModePreview
 	case r.retire:
-		return history.ModeRetire
+		return record.ModeRetire
 	case r.undo != nil:
-		return history.ModeUndo
+		return record.ModeUndo
 	}
-	return history.ModeApply
+	return record.ModeApply
 }
 
 // bare says whether the round is about nothing that is declared now.
 func (r *round) bare() bool { return r.retire || r.undo != nil }
 
 // verdict gives the exit code: 2 before 1 before 3, and 130 before all.
-func verdict(ctx context.Context, hosts []*run.Visit, strict, lenient bool) int {
+func verdict(ctx context.Context, hosts []*record.Host, strict, lenient bool) int {
 	code := exitDone
 	for _, h := range hosts {
-		switch h.Outcome() {
-		case run.OutWrong:
+		switch h.Outcome {
+		case record.OutWrong:
 			return exitWrong
-		case run.OutNotReached:
+		case record.OutNotReached:
 			if !lenient {
 				code = exitFailed
 			}
-		case run.OutLost, run.OutBusy, run.OutFailed, run.OutStopped, run.OutNotBegun:
+		case record.OutLost, record.OutBusy, record.OutFailed, record.OutStopped, record.OutNotBegun:
 			code = exitFailed
 		}
 		if strict && code == exitDone && h.Count(plan.Changed) > 0 {

@@ -13,18 +13,18 @@ import (
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 	"jadekettle/internal/history/store"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 // keptRuns gives the runs of the project of the call, which need not be one that loads.
@@ -79,8 +79,8 @@ func (s *sift) flags(c *cobra.Command, most int) {
 	c.Flags().IntVar(&s.most, "most", most, "at most `N`, the newest; 0 for all")
 }
 
-var modes = []string{history.ModeApply, history.ModePreview, history.ModeVerify, history.ModeDrift, history.ModeExec, history.ModePrune,
-	history.ModeUndo, history.ModeRetire}
+var modes = []string{record.ModeApply, record.ModePreview, record.ModeVerify, record.ModeDrift, record.ModeExec, record.ModePrune,
+	record.ModeUndo, record.ModeRetire}
 
 // filter gives them as the store takes them.
 func (s *sift) filter(env string, now time.Time) (store.Filter, error) {
@@ -150,7 +150,7 @@ func (a *App) runsCommand() *cobra.Command {
 				return err
 			}
 			if a.output == "json" {
-				return a.document(document.Runs{Head: document.One, Runs: append([]history.Brief{}, list...)})
+				return a.document(document.Runs{Head: document.One, Runs: append([]record.Summary{}, list...)})
 			}
 			if len(list) == 0 {
 				fmt.Fprintln(a.Out, "no such run is kept")
@@ -178,8 +178,8 @@ func noArgs(c *cobra.Command, args []string) error {
 	for _, sub := range c.Commands() {
 		names = append(names, sub.Name())
 	}
-	return problem.Errorf("%s has no %q", c.CommandPath(), args[0]).Remedy("%s", problem.Meant(args[0], names,
-		"it has "+strings.Join(names, ", ")))
+	return problem.Errorf("%s has no %q", c.CommandPath(), args[0]).Meant(args[0], names,
+		"it has "+strings.Join(names, ", "))
 }
 
 func (a *App) runsShowCommand() *cobra.Command {
@@ -213,7 +213,7 @@ func (a *App) runsShowCommand() *cobra.Command {
 			case len(args) == 4:
 				return a.showTask(p, k, value.Ref{Kind: args[2], Name: args[3]})
 			case a.output == "json":
-				return a.document(document.RunShown{Head: document.One, Kept: *k})
+				return a.document(document.RunShown{Head: document.One, Run: *k})
 			case len(args) == 2:
 				a.showHost(p, k, whole)
 			default:
@@ -237,14 +237,13 @@ func (a *App) noHost(p store.Project, n int, host string) error {
 	for _, h := range k.Hosts {
 		names = append(names, h.Name)
 	}
-	return problem.Errorf("the run %d did not go over %q", n, host).
-		Remedy("%s", problem.Meant(host, names, "it went over "+strings.Join(inventory.Fold(names), " ")))
+	return problem.Errorf("the run %d did not go over %q", n, host).Meant(host, names, "it went over "+strings.Join(inventory.Fold(names), " "))
 }
 
 // past tells a run that is over, with the project's lines as they were then.
-func (a *App) past(p store.Project, k *history.Kept, whole bool) *screen.Run {
-	v := &screen.Run{W: a.Out, Past: true, Width: a.Width, Number: k.Number, Words: remedy,
-		Preview: k.Mode == history.ModePreview || k.Mode == history.ModeDrift, Drift: k.Mode == history.ModeDrift,
+func (a *App) past(p store.Project, k *record.Run, whole bool) *screen.Run {
+	v := &screen.Run{W: a.Out, Past: true, Width: a.Width, Number: k.Number,
+		Preview: k.Would(), Drift: k.Mode == record.ModeDrift,
 		Sources: &screen.Sources{Text: func(name string) ([]byte, error) { return p.Text(k.Number, name) }}}
 	if whole {
 		v.Detail = screen.Whole
@@ -255,21 +254,21 @@ func (a *App) past(p store.Project, k *history.Kept, whole bool) *screen.Run {
 	return v
 }
 
-func (a *App) showRun(w io.Writer, p store.Project, k *history.Kept, whole bool) {
+func (a *App) showRun(w io.Writer, p store.Project, k *record.Run, whole bool) {
 	screen.RunHead(w, &k.Head)
 	fmt.Fprintln(w)
 	v := a.past(p, k, whole)
 	if v.W = w; w != a.Out {
 		v.Width = 0
 	}
-	visits := k.Visits()
-	if k.Mode == history.ModeExec {
+	visits := k.Hosts
+	if k.Mode == record.ModeExec {
 		v.Executed(visits)
 		return
 	}
 	for _, h := range visits {
 		for i := range h.Tasks {
-			v.Event(run.Event{Host: h, Task: &h.Tasks[i]})
+			v.Event(record.Event{Host: h.Name, Task: &h.Tasks[i]})
 		}
 	}
 	v.End(visits)
@@ -280,14 +279,13 @@ func (a *App) showRun(w io.Writer, p store.Project, k *history.Kept, whole bool)
 	}
 }
 
-func (a *App) showHost(p store.Project, k *history.Kept, whole bool) {
+func (a *App) showHost(p store.Project, k *record.Run, whole bool) {
 	screen.RunHead(a.Out, &k.Head)
 	v := a.past(p, k, whole)
-	for i := range k.Hosts {
-		h := &k.Hosts[i]
+	for _, h := range k.Hosts {
 		fmt.Fprintln(a.Out)
-		if k.Mode == history.ModeExec {
-			v.Executed(k.Visits())
+		if k.Mode == record.ModeExec {
+			v.Executed(k.Hosts)
 			return
 		}
 		pad, hiddenTasks := 0, 0
@@ -311,20 +309,19 @@ func (a *App) showHost(p store.Project, k *history.Kept, whole bool) {
 		for _, d := range h.Debts {
 			fmt.Fprintf(a.Out, "a %s of %s is owed\n", d.Action, screen.Line(d.Kind+" "+d.Name))
 		}
-		v.HostEnd(h.Visit(k.Started))
+		v.HostEnd(h)
 	}
 }
 
-func (a *App) showTask(p store.Project, k *history.Kept, ref value.Ref) error {
-	h := &k.Hosts[0]
-	i := slices.IndexFunc(h.Tasks, func(t history.Task) bool { return t.Kind == ref.Kind && t.Name == ref.Name })
+func (a *App) showTask(p store.Project, k *record.Run, ref value.Ref) error {
+	h := k.Hosts[0]
+	i := slices.IndexFunc(h.Tasks, func(t record.Task) bool { return t.Kind == ref.Kind && t.Name == ref.Name })
 	if i < 0 {
 		var names []string
 		for _, t := range h.Tasks {
 			names = append(names, t.Kind+" "+t.Name)
 		}
-		return problem.Errorf("the run %d had no task %s on %s", k.Number, ref, h.Name).
-			Remedy("%s", problem.Meant(ref.String(), names, "`jadekettle runs show "+fmt.Sprint(k.Number)+" "+h.Name+" -v` lists its tasks"))
+		return problem.Errorf("the run %d had no task %s on %s", k.Number, ref, h.Name).Meant(ref.String(), names, "`jadekettle runs show "+fmt.Sprint(k.Number)+" "+h.Name+" -v` lists its tasks")
 	}
 	t := &h.Tasks[i]
 	text, err := p.Text(k.Number, t.Manifest)
@@ -476,7 +473,7 @@ func (a *App) life(p store.Project, host string, ref value.Ref, list []history.M
 	fmt.Fprintln(a.Out, screen.Paint(screen.Loud, screen.Line(host+"  "+ref.String())))
 	for i := range list {
 		m := &list[i]
-		v := a.past(p, &history.Kept{Head: history.Head{Number: m.Number, Mode: m.Mode}}, true)
+		v := a.past(p, &record.Run{Head: record.Head{Number: m.Number, Mode: m.Mode}}, true)
 		if m.Task.Status == plan.Unchanged {
 			text := fmt.Sprintf("unchanged in run %d, %s", m.Number, screen.When(m.Started))
 			if m.Runs > 1 {
@@ -594,7 +591,7 @@ func (a *App) side(p store.Project, which string) (s history.Side, err error) {
 	if err != nil {
 		return s, err
 	}
-	if s.Kept, err = p.Load(n); err != nil {
+	if s.Run, err = p.Load(n); err != nil {
 		return s, err
 	}
 	if s.Files, err = p.Files(n); err != nil {
@@ -724,9 +721,9 @@ func (a *App) notePrune(p store.Project, old []store.Old) error {
 		return err
 	}
 	notes := map[string]string{"gone": fmt.Sprintf("%d, from run %d to run %d", len(old), old[0].Number, old[len(old)-1].Number)}
-	r := p.Begin(history.Head{Run: id.String(), Mode: history.ModePrune, Started: time.Now(), Who: me(), Machine: machine, Command: a.args,
+	r := p.Begin(record.Head{Run: id.String(), Mode: record.ModePrune, Started: time.Now(), Who: me(), Machine: machine, Command: a.args,
 		Params: map[string]string{}, Answers: map[string]string{}, Notes: notes}, nil, nil)
-	r.End(exitDone, nil)
+	r.End(&record.Run{})
 	if err := r.Wait(); err != nil {
 		return fmt.Errorf("keep who lets runs go: %w", err)
 	}

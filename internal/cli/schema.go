@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/jsonschema"
+	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
+	"jadekettle/internal/present/jsonschema"
 )
 
 // schemaDir is where init puts the schemas that editors read.
@@ -39,8 +39,8 @@ func (a *App) schemaCommand() *cobra.Command {
 				return problem.Errorf("schema wants a sort of file, or --write DIR").
 					Remedy("there are %s", strings.Join(value.Keys(all), ", "))
 			case all[args[0]] == nil:
-				return problem.Errorf("there is no schema %q", args[0]).Remedy("%s", problem.Meant(args[0], value.Keys(all),
-					"there are "+strings.Join(value.Keys(all), ", ")))
+				return problem.Errorf("there is no schema %q", args[0]).Meant(args[0], value.Keys(all),
+					"there are "+strings.Join(value.Keys(all), ", "))
 			}
 			return a.document(all[args[0]])
 		},
@@ -65,7 +65,7 @@ func (a *App) writeSchemas(dir string) ([]string, error) {
 			return out, err
 		}
 		file := filepath.Join(dir, name+".json")
-		if err := history.Replace(file, append(data, '\n'), 0o644); err != nil {
+		if err := atomicfile.Write(file, append(data, '\n'), 0o644); err != nil {
 			return out, err
 		}
 		out = append(out, file)

@@ -17,16 +17,16 @@ import (
 	"filippo.io/age"
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sealed"
+	"jadekettle/internal/app/atomicfile"
+	sealed "jadekettle/internal/app/secrets"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) secretCommand() *cobra.Command {
@@ -169,7 +169,7 @@ func (v *sealedData) write(name string, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
 		return err
 	}
-	return history.Replace(full, sealed, 0o644)
+	return atomicfile.Write(full, sealed, 0o644)
 }
 
 // check holds a text to what a data file must be. The problems show nothing of it.
@@ -257,7 +257,7 @@ func (v *sealedData) enlist(public string) error {
 	if err != nil {
 		return problem.Errorf("%w", err).Remedy("add %q to recipients under [%s] yourself", public, table)
 	}
-	if err := history.Replace(name, out, 0o644); err != nil {
+	if err := atomicfile.Write(name, out, 0o644); err != nil {
 		return err
 	}
 	fmt.Fprintf(v.app.Out, "%s under [%s] now seals for %s\n", settings.File, table, public)
@@ -367,8 +367,7 @@ func (a *App) secretGet() *cobra.Command {
 				for _, have := range at.Keys {
 					names = append(names, have.Name)
 				}
-				return problem.Errorf("%s has no %s", name, strings.Join(strings.Split(args[1], ".")[:i+1], ".")).
-					Remedy("%s", problem.Meant(k, names, "set it with `jadekettle secret set`"))
+				return problem.Errorf("%s has no %s", name, strings.Join(strings.Split(args[1], ".")[:i+1], ".")).Meant(k, names, "set it with `jadekettle secret set`")
 			}
 			shown, ok := value.Text(at.Value)
 			if !ok {
@@ -394,10 +393,10 @@ func (a *App) reachable(layer string) error {
 	}
 	top, name, _ := strings.Cut(layer, "/")
 	if _, there := p.Inventory.Group(name); top == "group" && !there {
-		return problem.Errorf("there is no group %q", name).Meant(name, p.Inventory.GroupNames(), problem.ListHosts)
+		return problem.Errorf("there is no group %q", name).Meant(name, p.Inventory.GroupNames(), "`jadekettle hosts` lists them")
 	}
 	if _, there := p.Inventory.Host(name); top == "host" && !there {
-		return problem.Errorf("there is no host %q", name).Meant(name, p.Inventory.HostNames(), problem.ListHosts)
+		return problem.Errorf("there is no host %q", name).Meant(name, p.Inventory.HostNames(), "`jadekettle hosts` lists them")
 	}
 	return nil
 }

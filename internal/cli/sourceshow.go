@@ -9,11 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/present/document"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) sourceShow() *cobra.Command {

@@ -15,10 +15,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
+	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/history"
+	"jadekettle/internal/present/document"
+	"jadekettle/internal/present/openmetrics"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) statusCommand() *cobra.Command {
@@ -46,12 +49,12 @@ func (a *App) statusCommand() *cobra.Command {
 				return err
 			}
 			if metrics != "" {
-				text := history.Metrics(list, p.Settings.Env, time.Now())
+				text := openmetrics.Status(list, p.Settings.Env, time.Now())
 				if metrics == "-" {
 					_, err := a.raw.Write(text)
 					return err
 				}
-				return history.Replace(metrics, text, 0o644)
+				return atomicfile.Write(metrics, text, 0o644)
 			}
 			if a.output == "json" {
 				return a.document(document.Status{Head: document.One, Hosts: list})
@@ -79,7 +82,7 @@ func (a *App) statusOf(p *project) ([]history.HostStatus, error) {
 		if err != nil {
 			return nil, err
 		}
-		s, err := history.StatusOf(h.Name, stands, func(n int) ([]history.Task, error) { return p.runs.Moved(n, h.Name) })
+		s, err := history.StatusOf(h.Name, stands, func(n int) ([]record.Task, error) { return p.runs.Moved(n, h.Name) })
 		if err != nil {
 			return nil, err
 		}
@@ -104,7 +107,7 @@ func (a *App) statusOf(p *project) ([]history.HostStatus, error) {
 func (a *App) listen(ctx context.Context, address string, p *project) error {
 	server, l, err := a.metrics(address, func() ([]byte, error) {
 		list, err := a.statusOf(p)
-		return history.Metrics(list, p.Settings.Env, time.Now()), err
+		return openmetrics.Status(list, p.Settings.Env, time.Now()), err
 	})
 	if err != nil {
 		return err
@@ -135,7 +138,7 @@ func (a *App) metrics(address string, text func() ([]byte, error)) (*http.Server
 			http.Error(w, problem.From(err).What, http.StatusInternalServerError)
 			return
 		}
-		w.Header().Set("Content-Type", history.MetricsType)
+		w.Header().Set("Content-Type", openmetrics.Type)
 		w.Write(data)
 	})
 	fmt.Fprintf(a.Err, "http://%s/metrics\n", l.Addr())

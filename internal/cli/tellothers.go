@@ -8,13 +8,10 @@ import (
 	"sync"
 	"time"
 
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/tell"
-	"jadekettle/internal/cli/trace"
+	tell "jadekettle/internal/app/notify"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
-	"jadekettle/internal/history/pages"
+	"jadekettle/internal/core/record"
+	screen "jadekettle/internal/present/text"
 )
 
 // tellLimit is how long telling others may take in all, tries and waits together.
@@ -22,13 +19,8 @@ const tellLimit = 45 * time.Second
 
 // tellOthers tells those whom the settings name that a run has ended. It is over by then: what
 // does not get through is told here, and changes nothing.
-func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts []*run.Visit) {
-	endpoint := p.Settings.Traces
-	if endpoint == "" {
-		endpoint = a.Getenv("OTEL_EXPORTER_OTLP_ENDPOINT")
-	}
-	traced := endpoint != "" || a.Getenv("OTEL_EXPORTER_OTLP_TRACES_ENDPOINT") != ""
-	if len(p.Settings.Tells) == 0 && !traced {
+func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts []*record.Host) {
+	if len(p.Settings.Tells) == 0 {
 		return
 	}
 	if ctx.Err() != nil { // a run that was stopped is told as well; else Ctrl-C ends the telling
@@ -36,10 +28,9 @@ func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts
 	}
 	ctx, cancel := context.WithTimeout(ctx, tellLimit)
 	defer cancel()
-	h := kept.head
-	h.State, h.Seconds = history.Ended, time.Since(h.Started).Seconds()
-	k := history.KeptOf(h, hosts)
-	news := &tell.News{Project: p.Settings.Project, Brief: k.Brief(), Kept: k, Sentence: pages.Sentence(k),
+	k := &record.Run{Head: kept.head, Hosts: hosts}
+	k.State, k.Seconds = record.Ended, time.Since(k.Started).Seconds()
+	news := &tell.News{Project: p.Settings.Project, Summary: k.Summary(), Run: k,
 		Report: func(form string) ([]byte, error) {
 			var b bytes.Buffer
 			err := a.report(&b, form, p.runs, k)
@@ -64,9 +55,6 @@ func (a *App) tellOthers(ctx context.Context, p *project, kept *recording, hosts
 			continue
 		}
 		wg.Go(func() { failed(to.Name+" could not be told", t.Tell(ctx, to, news)) })
-	}
-	if traced {
-		wg.Go(func() { failed("the run could not be traced", trace.Send(ctx, endpoint, Version, k)) })
 	}
 	wg.Wait()
 }

@@ -21,15 +21,16 @@ import (
 	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/document"
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/cli/sources"
-	"jadekettle/internal/cli/tend"
+	"jadekettle/internal/app/atomicfile"
+	"jadekettle/internal/app/sources"
+	"jadekettle/internal/app/tend"
 	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/history"
 	"jadekettle/internal/history/store"
+	"jadekettle/internal/present/document"
+	"jadekettle/internal/present/openmetrics"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) tendCommand() *cobra.Command {
@@ -218,7 +219,7 @@ func (t *tending) keep(s *tend.State) error {
 	if err != nil {
 		return err
 	}
-	err = history.Replace(t.file, append(data, '\n'), 0o600)
+	err = atomicfile.Write(t.file, append(data, '\n'), 0o600)
 	if err != nil && t.here != nil { // a check-in more does no harm, and one less on a full disk does
 		t.tell("the state cannot be kept: %v", err)
 		return nil
@@ -579,7 +580,7 @@ func (t *tending) serve(address string) (stop func(), err error) {
 	server, l, err := t.app.metrics(address, func() ([]byte, error) {
 		t.mu.Lock()
 		defer t.mu.Unlock()
-		return tend.Metrics(&t.state), nil
+		return openmetrics.Tend(&t.state), nil
 	})
 	if err != nil {
 		return nil, err

@@ -8,13 +8,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/screen"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/wire"
-	"jadekettle/internal/history"
 	"jadekettle/internal/history/store"
+	screen "jadekettle/internal/present/text"
 )
 
 func (a *App) undoCommand() *cobra.Command {
@@ -53,7 +53,7 @@ func (a *App) undoCommand() *cobra.Command {
 
 // undone gives the run that a call names, and takes its environment where the call names
 // none.
-func (a *App) undone(which string) (*history.Kept, error) {
+func (a *App) undone(which string) (*record.Run, error) {
 	dir, root, err := a.projectFiles()
 	if err != nil {
 		return nil, err
@@ -63,7 +63,7 @@ func (a *App) undone(which string) (*history.Kept, error) {
 		return nil, err
 	}
 	runs := a.history(dir, s)
-	n, err := runs.Number(which, a.env, history.ModeApply, history.ModeUndo, history.ModeRetire)
+	n, err := runs.Number(which, a.env, record.ModeApply, record.ModeUndo, record.ModeRetire)
 	if err != nil {
 		return nil, err
 	}
@@ -80,8 +80,8 @@ func (a *App) undone(which string) (*history.Kept, error) {
 }
 
 // undoRun shows what would be put back, asks, and does just that.
-func (a *App) undoRun(ctx context.Context, r *round, kept *history.Kept, targets []string, yes, look bool) error {
-	names, changed := store.Changed(kept)
+func (a *App) undoRun(ctx context.Context, r *round, kept *record.Run, targets []string, yes, look bool) error {
+	names, changed := kept.Changed()
 	if len(names) == 0 {
 		return problem.Errorf("the run %d changed nothing", kept.Number).Remedy("%s", a.lastThatChanged(kept))
 	}
@@ -134,10 +134,10 @@ func (a *App) undoOn(ctx context.Context, r *round, p *project, yes, look bool) 
 }
 
 // lastThatChanged names the last run before one that changed something.
-func (a *App) lastThatChanged(than *history.Kept) string {
+func (a *App) lastThatChanged(than *record.Run) string {
 	if dir, root, err := a.projectFiles(); err == nil {
 		list, _ := a.history(dir, settings.Glance(root)).List(store.Filter{Env: than.Env, Changed: true,
-			Modes: []string{history.ModeApply, history.ModeUndo, history.ModeRetire}})
+			Modes: []string{record.ModeApply, record.ModeUndo, record.ModeRetire}})
 		for _, b := range list {
 			if b.Number < than.Number {
 				return fmt.Sprintf("the last one before it that did is run %d", b.Number)

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"runtime"
 
-	"jadekettle/internal/cli/document"
+	"jadekettle/internal/present/document"
 
 	"github.com/spf13/cobra"
 )

@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"jadekettle/internal/cli/live"
-	"jadekettle/internal/cli/screen"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/present/live"
+	screen "jadekettle/internal/present/text"
 )
 
 // watching shows a run while it goes, where there is a terminal to show it on; elsewhere it
@@ -49,8 +49,8 @@ func (a *App) watch(title string, would bool, hosts []string, parallel int, usua
 }
 
 // Event takes what has happened.
-func (w *watching) Event(e run.Event) {
-	if w.view == nil || e.Begun == nil && e.Task == nil && e.Progress == nil && e.Host.State == run.Off {
+func (w *watching) Event(e record.Event) {
+	if w.view == nil || e.Ended != nil && e.Ended.State == record.Off {
 		return
 	}
 	w.board.Event(e)

@@ -1,3 +1,5 @@
+// Package history finds things out about runs that are over: where the time went, what differs between two, and how
+// hosts are by all that their runs have told. It keeps none of them; package store does.
 package history
 
 import (
@@ -8,26 +10,26 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
 )
 
 // Differences is what differs between two runs.
 type Differences struct {
-	A     Head       `json:"a" doc:"The first run."`
-	B     Head       `json:"b" doc:"The second one."`
-	Hosts []HostDiff `json:"hosts" doc:"The hosts that fared otherwise, or are in one of the two alone."`
-	Tasks []TaskDiff `json:"tasks" doc:"The tasks that ended otherwise on hosts that are in both."`
-	Files []FileDiff `json:"files" doc:"The files of the project that differ."`
-	Facts []FactDiff `json:"facts" doc:"The facts that differ, of hosts that are in both."`
-	Times []TimeDiff `json:"times" doc:"The tasks that took much longer, or shorter, most first."`
+	A     record.Head `json:"a" doc:"The first run."`
+	B     record.Head `json:"b" doc:"The second one."`
+	Hosts []HostDiff  `json:"hosts" doc:"The hosts that fared otherwise, or are in one of the two alone."`
+	Tasks []TaskDiff  `json:"tasks" doc:"The tasks that ended otherwise on hosts that are in both."`
+	Files []FileDiff  `json:"files" doc:"The files of the project that differ."`
+	Facts []FactDiff  `json:"facts" doc:"The facts that differ, of hosts that are in both."`
+	Times []TimeDiff  `json:"times" doc:"The tasks that took much longer, or shorter, most first."`
 }
 
 // HostDiff is a host that fared otherwise.
 type HostDiff struct {
-	Host string      `json:"host" doc:"The host."`
-	A    run.Outcome `json:"a" doc:"How it fared in the first run; empty where it is not in that."`
-	B    run.Outcome `json:"b" doc:"How it fared in the second one."`
+	Host string         `json:"host" doc:"The host."`
+	A    record.Outcome `json:"a" doc:"How it fared in the first run; empty where it is not in that."`
+	B    record.Outcome `json:"b" doc:"How it fared in the second one."`
 }
 
 // TaskDiff is a task that ended otherwise.
@@ -66,7 +68,7 @@ type TimeDiff struct {
 
 // Side is one of two runs that are compared.
 type Side struct {
-	*Kept
+	*record.Run
 	Files []File
 	Text  func(path string) ([]byte, error)
 	Facts func(host string) (*facts.Facts, error)
@@ -76,12 +78,11 @@ type Side struct {
 func Differ(a, b Side) (*Differences, error) {
 	out := &Differences{A: a.Head, B: b.Head, Hosts: []HostDiff{}, Tasks: []TaskDiff{}, Files: []FileDiff{}, Facts: []FactDiff{},
 		Times: []TimeDiff{}}
-	before := map[string]*KeptHost{}
-	for i := range a.Hosts {
-		before[a.Hosts[i].Name] = &a.Hosts[i]
+	before := map[string]*record.Host{}
+	for _, h := range a.Hosts {
+		before[h.Name] = h
 	}
-	for i := range b.Hosts {
-		h := &b.Hosts[i]
+	for _, h := range b.Hosts {
 		was := before[h.Name]
 		if was == nil {
 			out.Hosts = append(out.Hosts, HostDiff{Host: h.Name, B: h.Outcome})
@@ -118,18 +119,18 @@ func compareAbs(x, y float64) int {
 
 // tasks compares those of a host. A length counts as another where it is another second and
 // half as much again.
-func (d *Differences) tasks(a, b *KeptHost) {
-	was := map[Ref]*Task{}
+func (d *Differences) tasks(a, b *record.Host) {
+	was := map[value.Ref]*record.Task{}
 	for i, t := range a.Tasks {
-		was[Ref{t.Kind, t.Name}] = &a.Tasks[i]
+		was[t.Ref()] = &a.Tasks[i]
 	}
 	for _, t := range b.Tasks {
-		before := was[Ref{t.Kind, t.Name}]
+		before := was[t.Ref()]
 		if before == nil {
 			d.Tasks = append(d.Tasks, TaskDiff{b.Name, t.Kind, t.Name, "", string(t.Status), t.Message})
 			continue
 		}
-		delete(was, Ref{t.Kind, t.Name})
+		delete(was, t.Ref())
 		if before.Status != t.Status {
 			message := t.Message
 			if message == "" {
@@ -142,7 +143,7 @@ func (d *Differences) tasks(a, b *KeptHost) {
 		}
 	}
 	for _, t := range a.Tasks {
-		if was[Ref{t.Kind, t.Name}] != nil {
+		if was[t.Ref()] != nil {
 			d.Tasks = append(d.Tasks, TaskDiff{a.Name, t.Kind, t.Name, string(t.Status), "", t.Message})
 		}
 	}

@@ -3,6 +3,8 @@ package history
 import (
 	"strings"
 	"time"
+
+	"jadekettle/internal/core/record"
 )
 
 // File is one file of a project as a run found it.
@@ -60,16 +62,16 @@ func around(line string, at int) string {
 // Moment is one run in the life of a thing on a host, or several in a row in which it was
 // found right.
 type Moment struct {
-	Number      int       `json:"number" doc:"The run's number; of several, the newest."`
-	Run         string    `json:"run" doc:"The run, a UUIDv7."`
-	Mode        string    `json:"mode" doc:"What it was."`
-	Started     time.Time `json:"started" doc:"When it began, in UTC."`
-	Who         string    `json:"who" doc:"Whose run it was."`
-	Machine     string    `json:"machine" doc:"The machine that it was run from."`
-	Revision    string    `json:"revision" doc:"The commit that the project was at; empty outside of git."`
-	Edited      bool      `json:"edited" doc:"Whether its files were changed since that commit."`
-	Runs        int       `json:"runs" doc:"How many runs in a row found it so."`
-	Since       time.Time `json:"since" doc:"When the oldest of these began."`
-	SinceNumber int       `json:"since_number" doc:"Its number."`
-	Task        Task      `json:"task" doc:"What became of it."`
+	Number      int         `json:"number" doc:"The run's number; of several, the newest."`
+	Run         string      `json:"run" doc:"The run, a UUIDv7."`
+	Mode        string      `json:"mode" doc:"What it was."`
+	Started     time.Time   `json:"started" doc:"When it began, in UTC."`
+	Who         string      `json:"who" doc:"Whose run it was."`
+	Machine     string      `json:"machine" doc:"The machine that it was run from."`
+	Revision    string      `json:"revision" doc:"The commit that the project was at; empty outside of git."`
+	Edited      bool        `json:"edited" doc:"Whether its files were changed since that commit."`
+	Runs        int         `json:"runs" doc:"How many runs in a row found it so."`
+	Since       time.Time   `json:"since" doc:"When the oldest of these began."`
+	SinceNumber int         `json:"since_number" doc:"Its number."`
+	Task        record.Task `json:"task" doc:"What became of it."`
 }

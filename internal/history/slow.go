@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 )
 
@@ -46,7 +47,7 @@ type Part struct {
 }
 
 // SlowOf finds out where the time of a run went: at most so many of each sort.
-func SlowOf(k *Kept, usual Usual, most int) (*Slow, error) {
+func SlowOf(k *record.Run, usual Usual, most int) (*Slow, error) {
 	out := &Slow{Number: k.Number, Mode: k.Mode, Seconds: k.Seconds, Usual: Median(usual.Runs), Runs: len(usual.Runs)}
 	kinds := map[string]float64{}
 	type timed struct {

@@ -4,10 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"jadekettle/internal/core/plan"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/core/record"
 )
 
 // Condition is how a host is, by what its runs have told.
@@ -29,37 +30,37 @@ var Conditions = []Condition{Failing, Unreached, Drifted, Outdated, Never, AsDec
 
 // Stand is what became of a host in one run.
 type Stand struct {
-	Head
-	State                    run.State
-	Outcome                  run.Outcome
+	record.Head
+	State                    record.State
+	Outcome                  record.Outcome
 	At                       time.Time
 	Message                  string // of the newest
 	Changed, Failed, Blocked int
 	Stopped                  bool // it ended before all was done, since the run was stopped
 	Latest                   bool // of all that went through the whole plan: it has what follows
-	Leftovers                []Leftover
-	Debts                    []Debt
+	Leftovers                []record.Leftover
+	Debts                    []record.Debt
 }
 
 // says gives the condition that one run has told; empty where it tells nothing for sure,
 // since it was about a part, and that was right.
 func (s *Stand) says() Condition {
 	switch {
-	case s.State == run.NotReached:
+	case s.State == record.NotReached:
 		return Unreached
-	case s.State == run.Busy || s.State == run.Off:
+	case s.State == record.Busy || s.State == record.Off:
 		return ""
-	case s.State == run.Lost || s.Outcome == run.OutFailed || s.Outcome == run.OutWrong:
+	case s.State == record.Lost || s.Outcome == record.OutFailed || s.Outcome == record.OutWrong:
 		return Failing
-	case s.Outcome == run.OutStopped && (s.Mode == ModeApply || s.Mode == ModeUndo):
+	case s.Outcome == record.OutStopped && (s.Mode == record.ModeApply || s.Mode == record.ModeUndo):
 		return Failing
-	case s.Mode == ModeUndo && s.Changed > 0:
+	case s.Mode == record.ModeUndo && s.Changed > 0:
 		return Drifted
 	case !s.Declared:
 		return ""
-	case s.Changed > 0 && (s.Mode == ModePreview || s.Mode == ModeDrift):
+	case s.Changed > 0 && (s.Mode == record.ModePreview || s.Mode == record.ModeDrift):
 		return Drifted
-	case !s.Whole, s.Stopped, s.Mode == ModeVerify:
+	case !s.Whole, s.Stopped, s.Mode == record.ModeVerify:
 		return ""
 	}
 	return AsDeclared
@@ -67,37 +68,37 @@ func (s *Stand) says() Condition {
 
 // HostStatus is how a host is, and since when.
 type HostStatus struct {
-	Host      string         `json:"host" doc:"The host."`
-	Condition Condition      `json:"condition" doc:"failing, not reached, drifted, outdated (declared otherwise by now), never run, as declared or off."`
-	Since     time.Time      `json:"since" doc:"When it was first found so; zero where that is not known."`
-	SinceRun  int            `json:"since_run" doc:"The run that found it so first."`
-	Run       int            `json:"run" doc:"The run that found it so last."`
-	Why       string         `json:"why" doc:"In one sentence, why it needs a person; empty when it does not."`
-	Reached   time.Time      `json:"reached" doc:"When it was last reached by a run; zero for never."`
-	Applied   time.Time      `json:"applied" doc:"When it was last applied to; zero for never."`
-	AppliedBy int            `json:"applied_by" doc:"By which run."`
-	Revision  string         `json:"revision" doc:"Which revision of the project that applied; empty outside of git."`
-	Edited    bool           `json:"edited" doc:"Whether its files were changed since that commit."`
-	Who       string         `json:"who" doc:"Whose run that was."`
-	Mended    int            `json:"mended" doc:"How often an apply had to change something again though the project had not moved, in its last 200 runs."`
-	MendedAt  time.Time      `json:"mended_at" doc:"When that was last; zero for never."`
-	Leftovers []Leftover     `json:"leftovers" doc:"What is managed there and no longer declared."`
-	Debts     []Debt         `json:"debts" doc:"Restarts and the like that are owed there."`
-	Facts     map[string]any `json:"facts" doc:"The facts that the settings choose."`
+	Host      string            `json:"host" doc:"The host."`
+	Condition Condition         `json:"condition" doc:"failing, not reached, drifted, outdated (declared otherwise by now), never run, as declared or off."`
+	Since     time.Time         `json:"since" doc:"When it was first found so; zero where that is not known."`
+	SinceRun  int               `json:"since_run" doc:"The run that found it so first."`
+	Run       int               `json:"run" doc:"The run that found it so last."`
+	Why       string            `json:"why" doc:"In one sentence, why it needs a person; empty when it does not."`
+	Reached   time.Time         `json:"reached" doc:"When it was last reached by a run; zero for never."`
+	Applied   time.Time         `json:"applied" doc:"When it was last applied to; zero for never."`
+	AppliedBy int               `json:"applied_by" doc:"By which run."`
+	Revision  string            `json:"revision" doc:"Which revision of the project that applied; empty outside of git."`
+	Edited    bool              `json:"edited" doc:"Whether its files were changed since that commit."`
+	Who       string            `json:"who" doc:"Whose run that was."`
+	Mended    int               `json:"mended" doc:"How often an apply had to change something again though the project had not moved, in its last 200 runs."`
+	MendedAt  time.Time         `json:"mended_at" doc:"When that was last; zero for never."`
+	Leftovers []record.Leftover `json:"leftovers" doc:"What is managed there and no longer declared."`
+	Debts     []record.Debt     `json:"debts" doc:"Restarts and the like that are owed there."`
+	Facts     map[string]any    `json:"facts" doc:"The facts that the settings choose."`
 }
 
 // StatusOf tells how a host is, by its runs, newest first. moved gives the tasks of a run on
 // it that changed or failed.
-func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (HostStatus, error) {
-	out := HostStatus{Host: host, Condition: Never, Why: "no run has gone through it yet", Leftovers: []Leftover{},
-		Debts: []Debt{}, Facts: map[string]any{}}
+func StatusOf(host string, stands []Stand, moved func(n int) ([]record.Task, error)) (HostStatus, error) {
+	out := HostStatus{Host: host, Condition: Never, Why: "no run has gone through it yet", Leftovers: []record.Leftover{},
+		Debts: []record.Debt{}, Facts: map[string]any{}}
 	out.dates(stands)
 	i := slices.IndexFunc(stands, func(s Stand) bool { return s.says() != "" })
 	if i < 0 {
 		return out, nil
 	}
 	newest := &stands[i]
-	if newest.says() == Drifted && newest.Mode != ModeUndo {
+	if newest.says() == Drifted && newest.Mode != record.ModeUndo {
 		newest = failedBefore(stands[i:])
 	}
 	out.Condition, out.Run, out.Why = newest.says(), newest.Number, ""
@@ -120,9 +121,9 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 	if err != nil {
 		return out, err
 	}
-	if out.Condition == Drifted && newest.Mode != ModeUndo && !slices.ContainsFunc(tasks, func(t Task) bool {
+	if out.Condition == Drifted && newest.Mode != record.ModeUndo && !slices.ContainsFunc(tasks, func(t record.Task) bool {
 		return t.Drift == plan.ByHost || t.Drift == plan.ByBoth
-	}) && slices.ContainsFunc(tasks, func(t Task) bool {
+	}) && slices.ContainsFunc(tasks, func(t record.Task) bool {
 		return t.Drift == plan.ByDeclaration || t.Drift == plan.ByLeaving
 	}) {
 		out.Condition = Outdated
@@ -135,7 +136,7 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]Task, error)) (H
 // only shows what was not done. Else it gives the newest run.
 func failedBefore(stands []Stand) *Stand {
 	i := slices.IndexFunc(stands, func(s Stand) bool {
-		return (s.Mode == ModeApply || s.Mode == ModeUndo) &&
+		return (s.Mode == record.ModeApply || s.Mode == record.ModeUndo) &&
 			s.says() != ""
 	})
 	if i >= 0 && stands[i].says() == Failing {
@@ -153,10 +154,10 @@ func (h *HostStatus) dates(stands []Stand) {
 				h.MendedAt = s.At
 			}
 		}
-		if s.State == run.Reached && h.Reached.IsZero() {
+		if s.State == record.Reached && h.Reached.IsZero() {
 			h.Reached = s.At
 		}
-		if s.State == run.Reached && s.Mode == ModeApply && h.Applied.IsZero() {
+		if s.State == record.Reached && s.Mode == record.ModeApply && h.Applied.IsZero() {
 			h.Applied, h.AppliedBy, h.Revision, h.Edited, h.Who = s.At, s.Number, s.Revision, s.Edited, s.Who
 		}
 		if s.Latest {
@@ -172,7 +173,7 @@ func (h *HostStatus) dates(stands []Stand) {
 
 // whole says whether it is an apply of all that a revision declares.
 func (s *Stand) whole() bool {
-	return s.Mode == ModeApply && s.State == run.Reached && s.Whole && s.Declared && s.Revision != "" && !s.Edited
+	return s.Mode == record.ModeApply && s.State == record.Reached && s.Whole && s.Declared && s.Revision != "" && !s.Edited
 }
 
 // mends says whether an apply put something right that had been so before: the one before it was
@@ -181,12 +182,12 @@ func (s *Stand) mends(before []Stand) bool {
 	if !s.whole() || s.Changed == 0 {
 		return false
 	}
-	i := slices.IndexFunc(before, func(b Stand) bool { return b.Mode == ModeApply && b.State == run.Reached })
+	i := slices.IndexFunc(before, func(b Stand) bool { return b.Mode == record.ModeApply && b.State == record.Reached })
 	return i >= 0 && before[i].whole() && before[i].Revision == s.Revision && before[i].Failed+before[i].Blocked == 0 && !before[i].Stopped
 }
 
 // sentence tells why a host needs a person; empty when it does not.
-func (h *HostStatus) sentence(s *Stand, tasks []Task) string {
+func (h *HostStatus) sentence(s *Stand, tasks []record.Task) string {
 	switch h.Condition {
 	case Failing:
 		for _, t := range tasks {
@@ -194,14 +195,14 @@ func (h *HostStatus) sentence(s *Stand, tasks []Task) string {
 				return fmt.Sprintf("%s %s fails: %s", t.Kind, t.Name, firstLine(t.Message))
 			}
 		}
-		if s.Outcome == run.OutStopped {
+		if s.Outcome == record.OutStopped {
 			return fmt.Sprintf("run %d was stopped before all of its tasks were done", s.Number)
 		}
 		return cmp.Or(firstLine(s.Message), string(s.Outcome))
 	case Unreached:
 		return cmp.Or(firstLine(s.Message), "it was not reached")
 	case Drifted, Outdated:
-		if s.Mode == ModeUndo {
+		if s.Mode == record.ModeUndo {
 			return fmt.Sprintf("run %d put back what run %d had changed", s.Number, s.Undoes)
 		}
 		return differing(tasks)
@@ -213,8 +214,8 @@ func (h *HostStatus) sentence(s *Stand, tasks []Task) string {
 }
 
 // differing tells what of a host differs.
-func differing(tasks []Task) string {
-	var first *Task
+func differing(tasks []record.Task) string {
+	var first *record.Task
 	n := 0
 	for i, t := range tasks {
 		if t.Status != plan.Changed {
@@ -249,4 +250,10 @@ func differing(tasks []Task) string {
 func Urgency(a, b HostStatus) int {
 	return cmp.Or(cmp.Compare(slices.Index(Conditions, a.Condition), slices.Index(Conditions, b.Condition)),
 		cmp.Compare(min(1, len(b.Debts)), min(1, len(a.Debts))), a.Since.Compare(b.Since))
+}
+
+// firstLine gives the first line of a text.
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(s, "\n")
+	return line
 }

@@ -143,11 +143,10 @@ type adviser struct {
 
 func (p *adviser) advise() {
 	say := func(at value.Place, code, what, do string) {
-		found := problem.Problem{Place: at, Code: code, What: what, Do: do}
 		if code == plainSecret {
-			found.Way = problem.SealSecret
+			do += ": `jadekettle secret set LAYER NAME`"
 		}
-		p.remarks.Add(found)
+		p.remarks.Add(problem.Problem{Place: at, Code: code, What: what, Do: do})
 	}
 	for cond, o := range p.conditions.seen {
 		if p.Data.Blind() && cond.ReadsRoot("data") {

@@ -253,7 +253,7 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 			if text, ok := v.(string); ok && text != "" && u.Param(g.Param).Type == "secret" {
 				p.Remarks.Add(problem.Problem{Place: g.Node.Place, Code: "plain-secret",
 					What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
-					Do:   "seal it, and write ${data.NAME} here", Way: problem.SealSecret})
+					Do:   "seal it, and write ${data.NAME} here: `jadekettle secret set LAYER NAME`"})
 			}
 			if _, err := u.Param(g.Param).Check(v); err != nil {
 				ps.AddErr(g.Node.Place, fmt.Errorf("the param %s.%s: %w", g.Manifest, g.Param, err))
@@ -273,13 +273,12 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 		u := p.Units[key[:max(at, 0)]]
 		if u == nil || u.Param(key[at+1:]) == nil {
 			ps.AddErr(value.Place{}, problem.Errorf("%s names no param of a manifest", key).
-				By(problem.GiveParam, "MANIFEST.NAME"))
+				Remedy("give it with `--param MANIFEST.NAME=VALUE`"))
 			continue
 		}
 		v, err := u.Param(key[at+1:]).FromText(p.options.Params[key])
 		if u.Param(key[at+1:]).Type == "secret" {
-			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").Remedy("seal it").
-				By(problem.SealSecret)
+			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").Remedy("seal it: `jadekettle secret set LAYER NAME`")
 		}
 		if err == nil {
 			_, err = u.Param(key[at+1:]).Check(v)

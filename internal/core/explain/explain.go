@@ -384,12 +384,11 @@ func (e *Explanation) Param(manifest, name string) ([]resolve.ParamStep, error) 
 	u := e.Project.Units[manifest]
 	if u == nil {
 		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.Project.Units),
-			problem.ShowHost, e.Host.Name)
+			"`jadekettle hosts show "+e.Host.Name+"` tells what applies to it")
 	}
 	d := u.Param(name)
 	if d == nil {
-		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).
-			Remedy("%s", problem.Meant(name, u.ParamNames(), "it has "+compile.OrNone(u.ParamNames())))
+		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).Meant(name, u.ParamNames(), "it has "+compile.OrNone(u.ParamNames()))
 	}
 	var list []resolve.ParamStep
 	var err error

@@ -709,7 +709,7 @@ func evaluated(e celast.Expr, out map[int64]bool) {
 // What is said of hosts of the fleet whose facts are asked for and not known.
 const (
 	neverRead = "a host of the fleet was never read, so its facts are not known"
-	askFirst  = "read them, or ask has(h.facts) first"
+	askFirst  = "read them, or ask has(h.facts) first: `jadekettle facts HOST`"
 )
 
 // explain finds what an evaluation failed at and names the nearest that exists.
@@ -723,7 +723,7 @@ func (p *Program) explain(err error, vars *Vars) error {
 	msg := err.Error()
 	if m := noKey.FindStringSubmatch(msg); m != nil && readsRoot(p.chains, "fleet") {
 		if m[1] == "facts" || m[1] == "facts_age" {
-			return problem.Problem{Place: p.at(0), What: neverRead, Do: askFirst, Way: problem.ReadFacts}
+			return problem.Problem{Place: p.at(0), What: neverRead, Do: askFirst}
 		}
 		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetMembers) {
 			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]),

@@ -1249,8 +1249,8 @@ func index(at any, steps ...any) (any, error) {
 				return nil, fmt.Errorf("a table is asked for %s, and its keys are text", value.TypeName(s))
 			}
 			if at, ok = from[key]; !ok {
-				return nil, problem.Errorf("there is no key %q", key).Remedy("%s", problem.Meant(key, value.Keys(from),
-					"it has "+short(value.Keys(from))))
+				return nil, problem.Errorf("there is no key %q", key).Meant(key, value.Keys(from),
+					"it has "+short(value.Keys(from)))
 			}
 		case []any:
 			n, ok := s.(int64)

@@ -119,7 +119,7 @@ func TestFleet(t *testing.T) {
 			`you mean "gauge"?`,
 		`fleet.hosts.map(h, has(h.facts) ? h.facts.arch : "none")`: `[]interface {}{"amd64", "none"}`,
 		`fleet.hosts.map(h, h.facts.arch)`: `error: x.toml:1:1: a host of the fleet was never ` +
-			`read, so its facts are not known; read them, or ask has(h.facts) first`,
+			`read, so its facts are not known; read them, or ask has(h.facts) first: ` + "`jadekettle facts HOST`",
 	}, func(text string) (any, error) {
 		p, err := Compile(text, at, Scope{})
 		if err != nil {

@@ -457,7 +457,7 @@ func (t *Template) explain(err error, vars *Vars) error {
 		m := noEntry.FindStringSubmatch(msg)
 		p.What = fmt.Sprintf("%s has no %q", m[1], m[2])
 		if m[2] == "facts" && readsRoot(t.chains, "fleet") {
-			p.What, p.Do, p.Way = neverRead, askFirst, problem.ReadFacts
+			p.What, p.Do = neverRead, askFirst
 		}
 		t.nameMissing(&p, m[2], vars)
 	case noFunc.MatchString(msg):

@@ -157,8 +157,8 @@ func CheckPath(path []string) error {
 		next, names := fieldNamed(t, name)
 		if next == nil {
 			at := strings.Join(append([]string{"facts"}, path[:i]...), ".")
-			return problem.Errorf("%s has no %q", at, name).Remedy("%s", problem.Meant(name, names,
-				"it has "+strings.Join(names, ", ")))
+			return problem.Errorf("%s has no %q", at, name).Meant(name, names,
+				"it has "+strings.Join(names, ", "))
 		}
 		t = next
 	}

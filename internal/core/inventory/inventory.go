@@ -853,8 +853,8 @@ func (c *Connect) set(key string, v any) error {
 			return problem.Errorf("connect.%s takes text, not %s", key, value.TypeName(v)).Remedy("put it in quotes")
 		}
 	default:
-		return problem.Errorf("connect has no %q", key).Remedy("%s", problem.Meant(key, connectKeys,
-			"it has "+strings.Join(connectKeys, ", ")))
+		return problem.Errorf("connect has no %q", key).Meant(key, connectKeys,
+			"it has "+strings.Join(connectKeys, ", "))
 	}
 	switch key {
 	case "address":
@@ -928,6 +928,9 @@ func (inv *Inventory) GroupNames() []string {
 	return out
 }
 
+// listThem is what to do about a name that there is not.
+const listThem = "`jadekettle hosts` lists them"
+
 // Select gives the hosts that targets name (host names, patterns, @group),
 // without those that except names, in the inventory's order. No targets means
 // every host. A name that means nothing is an error. Hosts whose facts decide
@@ -949,7 +952,7 @@ func (inv *Inventory) Select(targets, except []string) ([]*Host, error) {
 		}
 	}
 	if len(hosts) == 0 {
-		return nil, problem.Errorf("no host is left by these targets").By(problem.ListHosts)
+		return nil, problem.Errorf("no host is left by these targets").Remedy(listThem)
 	}
 	return hosts, nil
 }
@@ -976,7 +979,7 @@ func (inv *Inventory) match(targets []string, maybe bool) (map[*Host]bool, error
 		if name, ok := strings.CutPrefix(t, "@"); ok {
 			g, ok := inv.Group(name)
 			if !ok {
-				return nil, problem.Errorf("there is no group %q", name).Meant(name, inv.GroupNames(), problem.ListHosts)
+				return nil, problem.Errorf("there is no group %q", name).Meant(name, inv.GroupNames(), listThem)
 			}
 			for _, h := range inv.Hosts {
 				if slices.Contains(h.Groups, g) || maybe && slices.Contains(h.Maybe, g) {
@@ -1005,9 +1008,9 @@ func (inv *Inventory) match(targets []string, maybe bool) (map[*Host]bool, error
 			if _, ok := inv.Group(t); ok {
 				return nil, problem.Errorf("there is no host %q, but a group", t).Remedy("write @%s", t)
 			}
-			return nil, problem.Errorf("there is no host %q", t).Meant(t, inv.HostNames(), problem.ListHosts)
+			return nil, problem.Errorf("there is no host %q", t).Meant(t, inv.HostNames(), listThem)
 		default:
-			return nil, problem.Errorf("no host matches %q", t).By(problem.ListHosts)
+			return nil, problem.Errorf("no host matches %q", t).Remedy(listThem)
 		}
 	}
 	return out, nil

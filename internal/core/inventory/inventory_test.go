@@ -81,15 +81,15 @@ func TestSelect(t *testing.T) {
 		{"@all", "", "gauge-01 gauge-02 gauge-03 archive-01"},
 		{"gauge-*", "gauge-02", "gauge-01 gauge-03"},
 		{"gauge-[02..03]", "", "gauge-02 gauge-03"},
-		{"gauge-[2..3]", "", "error: no host matches \"gauge-[2..3]\""},
+		{"gauge-[2..3]", "", "error: no host matches \"gauge-[2..3]\"; `jadekettle hosts` lists them"},
 		{"archive-01 gauge-01", "", "gauge-01 archive-01"},
 		{"@all", "@gauge", "archive-01"},
-		{"gauge-0?", "gauge-*", "error: no host is left by these targets"},
+		{"gauge-0?", "gauge-*", "error: no host is left by these targets; `jadekettle hosts` lists them"},
 		{"guage-01", "", `error: there is no host "guage-01"; did you mean "gauge-01"?`},
 		{"@gague", "", `error: there is no group "gague"; did you mean "gauge"?`},
 		{"gauge", "", `error: there is no host "gauge", but a group; write @gauge`},
-		{"pier-*", "", "error: no host matches \"pier-*\""},
-		{"@all", "nobody", "error: there is no host \"nobody\""},
+		{"pier-*", "", "error: no host matches \"pier-*\"; `jadekettle hosts` lists them"},
+		{"@all", "nobody", "error: there is no host \"nobody\"; `jadekettle hosts` lists them"},
 	} {
 		hosts, err := inv.Select(strings.Fields(c.targets), strings.Fields(c.except))
 		var names []string

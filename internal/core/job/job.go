@@ -130,7 +130,7 @@ func Find(jobs []*Job, name string) (*Job, error) {
 	if len(names) == 0 {
 		return nil, problem.Errorf("this project has no jobs").Remedy("write [job.%s] in %s; docs/guide.md shows how", name, File)
 	}
-	return nil, problem.Errorf("there is no job %q", name).Remedy("%s", problem.Meant(name, names, "there are "+strings.Join(names, ", ")))
+	return nil, problem.Errorf("there is no job %q", name).Meant(name, names, "there are "+strings.Join(names, ", "))
 }
 
 // textScope is what targets and commands may read.

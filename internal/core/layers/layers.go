@@ -363,7 +363,7 @@ func (d *Data) readFile(p string) *file {
 	if sealed {
 		if d.config.Open == nil {
 			f.problems.AddErr(at, problem.Errorf("this file is encrypted, and there is nothing to open it with").
-				Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call").By(problem.GiveIdentity))
+				Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call: `--identity FILE`"))
 			return f
 		}
 		var closed NotOpened
@@ -386,8 +386,7 @@ func (d *Data) readFile(p string) *file {
 		if sealed {
 			pr.Also = nil
 			if pr.Code != "" || strings.HasPrefix(pr.What, "not valid") || strings.HasPrefix(pr.What, "text without") {
-				pr.What, pr.Do = "the decrypted text is not right here", "mend it"
-				pr.Way = problem.EditSealed
+				pr.What, pr.Do = "the decrypted text is not right here", "mend it: `jadekettle secret edit LAYER`"
 			}
 		}
 		f.problems.Add(pr)

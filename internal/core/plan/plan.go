@@ -137,13 +137,12 @@ const (
 
 // Change is one difference between what stands and what is declared.
 type Change struct {
-	What    string `cbor:"1,keyasint" json:"what"`           // an attribute, or "content", "restart", ...
-	Was     string `cbor:"2,keyasint" json:"was"`            // what stood; empty when there was nothing
-	Becomes string `cbor:"3,keyasint" json:"becomes"`        // what is declared
-	Diff    string `cbor:"4,keyasint,omitempty" json:"diff"` // a unified diff, for text
-	Secret  bool   `cbor:"5,keyasint,omitempty" json:"-"`    // both sides are hidden
-	// the old text is not shown: only its owner may read it, and it is not ours
-	Closed bool `cbor:"6,keyasint,omitempty" json:"closed,omitempty"`
+	What    string `cbor:"1,keyasint" json:"what" doc:"An attribute, or content, existence, restart and the like."`
+	Was     string `cbor:"2,keyasint" json:"was" doc:"What stood; empty when there was nothing."`
+	Becomes string `cbor:"3,keyasint" json:"becomes" doc:"What is declared."`
+	Diff    string `cbor:"4,keyasint,omitempty" json:"diff" doc:"A unified diff, for text."`
+	Secret  bool   `cbor:"5,keyasint,omitempty" json:"-"` // both sides are hidden
+	Closed  bool   `cbor:"6,keyasint,omitempty" json:"closed" doc:"Whether the old text is kept back: only its owner may read it, and it is not ours."`
 }
 
 // Result is the outcome of one task.

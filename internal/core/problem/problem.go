@@ -25,8 +25,6 @@ type Problem struct {
 	Place value.Place
 	What  string        // no full stop
 	Do    string        // the remedy; may be empty
-	Way   Way           // a command that helps, which only the program's surface can name
-	Args  []string      // what the Way is about
 	Also  []value.Place // other places that take part, such as the first of two declarations
 	Hosts []string      // the hosts for which it is wrong; empty when it does not depend on a host
 	Code  string        // of a piece of advice; empty for what is wrong
@@ -34,27 +32,6 @@ type Problem struct {
 
 	cause error
 }
-
-// Way is a way out that is a command or a flag. The core says which one is
-// meant, and the command line how it is called.
-type Way string
-
-// The ways out that the core knows of, with their arguments.
-const (
-	ListHosts    Way = "list the hosts"
-	ShowHost     Way = "show what applies to a host" // HOST
-	ShowKind     Way = "tell what a kind takes"      // KIND
-	ChooseEnv    Way = "choose an environment"
-	DropEnv      Way = "leave the environment out"
-	MakeProject  Way = "make a project"
-	GiveParam    Way = "give a param in the call" // MANIFEST.NAME
-	SealSecret   Way = "seal a secret"            // LAYER NAME, or nothing
-	EditSealed   Way = "edit what is sealed"
-	GiveIdentity Way = "give an identity"
-	ReadFacts    Way = "read the facts"
-	AddSource    Way = "add a source"          // NAME, or nothing
-	FetchSource  Way = "fetch a pinned source" // NAME
-)
 
 // Errorf makes a problem of what is wrong. It formats as fmt.Errorf does, %w
 // included.
@@ -76,19 +53,9 @@ func (p Problem) Remedy(format string, args ...any) Problem {
 	return p
 }
 
-// By names the command that helps. What Remedy said stands before it.
-func (p Problem) By(w Way, args ...string) Problem {
-	p.Way, p.Args = w, args
-	return p
-}
-
-// Meant says which of the candidates was most likely meant by a name, or else
-// which way leads on.
-func (p Problem) Meant(name string, candidates []string, otherwise Way, args ...string) Problem {
-	if n := Nearest(name, candidates); n != "" {
-		return p.Remedy("%s", did(n))
-	}
-	return p.By(otherwise, args...)
+// Meant says which of the candidates was most likely meant by a name, or else what to do.
+func (p Problem) Meant(name string, candidates []string, otherwise string) Problem {
+	return p.Remedy("%s", Meant(name, candidates, otherwise))
 }
 
 // Unwrap gives what Errorf wrapped.
@@ -98,8 +65,8 @@ func (p Problem) Unwrap() error { return p.cause }
 // wraps is kept, and taken off the end of its text.
 func From(err error) Problem {
 	if p, ok := err.(Problem); ok {
-		if inner := (Problem{}); p.Do == "" && p.Way == "" && errors.As(p.cause, &inner) {
-			p.Do, p.Way, p.Args = inner.Do, inner.Way, inner.Args
+		if inner := (Problem{}); p.Do == "" && errors.As(p.cause, &inner) {
+			p.Do = inner.Do
 			p.What = strings.TrimSuffix(p.What, inner.tail())
 		}
 		return p
@@ -108,8 +75,7 @@ func From(err error) Problem {
 	if !errors.As(err, &inner) {
 		return Problem{What: err.Error(), cause: err}
 	}
-	return Problem{What: strings.TrimSuffix(err.Error(), inner.tail()), Do: inner.Do, Way: inner.Way,
-		Args: inner.Args, cause: err}
+	return Problem{What: strings.TrimSuffix(err.Error(), inner.tail()), Do: inner.Do, cause: err}
 }
 
 // tail is how Error ends when there is a remedy.
@@ -210,7 +176,7 @@ func unique(list []string) []string {
 
 // identity is the same for problems that differ in their hosts only.
 func (p Problem) identity() string {
-	return strings.Join([]string{p.Place.String(), p.Code, p.What, p.Do, string(p.Way), strings.Join(p.Args, " ")}, "\x00")
+	return strings.Join([]string{p.Place.String(), p.Code, p.What, p.Do}, "\x00")
 }
 
 // Split parts what is wrong from advice.

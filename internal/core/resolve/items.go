@@ -121,7 +121,7 @@ func (r *resolver) required(it *Item) {
 	for _, at := range it.Kind.Attrs {
 		if _, given := it.Decl.Attr(at.Name); at.Required && !given {
 			r.problems.AddErr(it.Decl.Place, problem.Errorf("%s has no %s, which it needs", it.Task.Ref, at.Name).
-				By(problem.ShowKind, it.Kind.Name))
+				Remedy("`jadekettle kinds %s` tells what it takes", it.Kind.Name))
 		}
 	}
 }

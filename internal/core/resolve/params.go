@@ -10,6 +10,7 @@ import (
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
 )
 
@@ -64,8 +65,8 @@ func (r *resolver) param(u *compile.Unit, d *param.Decl, given []compile.Gift, o
 	}
 	return nil, problem.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default",
 		u.Name, d.Name),
-		Do:  fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default", u.Name, d.Name),
-		Way: problem.GiveParam, Args: []string{u.Name + "." + d.Name}}
+		Do: fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default: `--param %s=VALUE`",
+			u.Name, d.Name, shell.Quote(u.Name+"."+d.Name))}
 }
 
 // ParamSources lists who gives a value. Unless all is wanted it ends at the

@@ -41,14 +41,13 @@ func (s Selection) Check(p *compile.Project) error {
 				Remedy("write KIND PATTERN, such as \"file /etc/*\" or \"* tide-logger\"")
 		}
 		if _, known := p.Kinds.Kind(kind); kind != "*" && !known {
-			return problem.Errorf("%q names the unknown kind %q", pattern, kind).
-				Remedy("%s", problem.Meant(kind, p.Kinds.Names(), "the kinds are "+strings.Join(p.Kinds.Names(), ", ")))
+			return problem.Errorf("%q names the unknown kind %q", pattern, kind).Meant(kind, p.Kinds.Names(), "the kinds are "+strings.Join(p.Kinds.Names(), ", "))
 		}
 	}
 	for _, m := range s.Manifests {
 		if _, ok := p.Units[m]; !ok {
-			return problem.Errorf("there is no manifest %q", m).Remedy("%s", problem.Meant(m, value.Keys(p.Units),
-				"there are "+strings.Join(value.Keys(p.Units), ", ")))
+			return problem.Errorf("there is no manifest %q", m).Meant(m, value.Keys(p.Units),
+				"there are "+strings.Join(value.Keys(p.Units), ", "))
 		}
 	}
 	labels := map[string]bool{}
@@ -68,8 +67,8 @@ func (s Selection) Check(p *compile.Project) error {
 	}
 	for _, l := range s.Labels {
 		if !labels[l] {
-			return problem.Errorf("nothing has the label %q", l).Remedy("%s", problem.Meant(l, value.Keys(labels),
-				"the labels are "+strings.Join(value.Keys(labels), ", ")))
+			return problem.Errorf("nothing has the label %q", l).Meant(l, value.Keys(labels),
+				"the labels are "+strings.Join(value.Keys(labels), ", "))
 		}
 	}
 	return nil

@@ -393,8 +393,7 @@ func (c Kinds) ParseRef(s string) (value.Ref, error) {
 	}
 	k, ok := c.Kind(ref.Kind)
 	if !ok {
-		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).
-			Remedy("%s", problem.Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", ")))
+		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", "))
 	}
 	var err error
 	ref.Name, err = k.Canon(ref.Name)
@@ -481,8 +480,7 @@ func (a Attr) table(v any) (any, error) {
 	for _, name := range value.Keys(table) {
 		i := slices.IndexFunc(a.Fields, func(f Attr) bool { return f.Name == name })
 		if i < 0 {
-			return nil, problem.Errorf("%s has no %q", a.Name, name).
-				Remedy("%s", problem.Meant(name, names(a.Fields), "it has "+strings.Join(names(a.Fields), ", ")))
+			return nil, problem.Errorf("%s has no %q", a.Name, name).Meant(name, names(a.Fields), "it has "+strings.Join(names(a.Fields), ", "))
 		}
 		one, err := a.Fields[i].Value(table[name])
 		if err != nil {

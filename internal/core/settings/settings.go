@@ -46,7 +46,6 @@ type Settings struct {
 	HistoryURL     string   // the PostgreSQL database in which they are kept in its place; without a password
 	Tells          []Tell   // who is told when a run ends
 	Log            string   // the file to which what happens in runs is logged; empty for none
-	Traces         string   // where traces of runs go, by OTLP over HTTP; empty for nowhere
 	StatusFacts    []string // the facts that status shows of each host
 
 	Layers     []string // of data, general first
@@ -143,9 +142,6 @@ var all = append([]setting{
 	{schema.Key{Name: "log.file", Takes: schema.TakesText, Default: "none",
 		Doc: "A file to which what happens in runs is appended, a line of JSON for each event."},
 		func(s *Settings, v any) error { return setText(&s.Log, v) }},
-	{schema.Key{Name: "trace.endpoint", Takes: schema.TakesText, Default: "that of OTEL_EXPORTER_OTLP_ENDPOINT, or none",
-		Doc: "Where an OpenTelemetry trace of each run goes, by OTLP over HTTP, such as \"http://127.0.0.1:4318\"."},
-		func(s *Settings, v any) error { return setText(&s.Traces, v) }},
 	{schema.Key{Name: "status.facts", Takes: schema.TakesList, Default: `["os.id", "os.version_id"]`,
 		Doc: "The facts that status shows of each host."}, setStatusFacts},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
@@ -407,16 +403,15 @@ func (s *Settings) Choose(env string) error {
 		}
 		if env == "" && len(names) > 0 {
 			return problem.Errorf("this project has the environments %s", strings.Join(names, ", ")).
-				Remedy("say which, or give one of them default = true in %s", File).By(problem.ChooseEnv)
+				Remedy("say which, or give one of them default = true in %s: `--env NAME`", File)
 		}
 	case len(names) == 0:
-		return problem.Errorf("this project has no environments").Remedy("declare [env.%s] in %s, or leave it out", env,
-			File).By(problem.DropEnv)
+		return problem.Errorf("this project has no environments").Remedy("declare [env.%s] in %s, or leave it out: `--env`", env, File)
 	}
 	e, ok := s.Envs[env]
 	if !ok && env != "" {
-		return problem.Errorf("there is no environment %q", env).Remedy("%s", problem.Meant(env, names,
-			"there are "+strings.Join(names, ", ")))
+		return problem.Errorf("there is no environment %q", env).Meant(env, names,
+			"there are "+strings.Join(names, ", "))
 	}
 	s.Env = env
 	s.Rollout = e.Rollout.Over(s.Rollout)
@@ -491,7 +486,7 @@ func Load(project fs.FS, problems *problem.Problems) Settings {
 	data, err := fs.ReadFile(project, File)
 	if err != nil {
 		problems.AddErr(value.Place{File: File}, problem.Errorf("this folder is no project: %w", err).
-			By(problem.MakeProject))
+			Remedy("make one with `jadekettle init DIR`"))
 		return s
 	}
 	root, whole := manifest.ParseTOML(File, data, problems)

@@ -148,8 +148,8 @@ func (t *Tell) set(a manifest.Key, problems *problem.Problems) (err error, known
 			return err, true
 		}
 		if !slices.Contains(TellForms, t.As) {
-			return problem.Errorf("there is no report as %q", t.As).Remedy("%s", problem.Meant(t.As, TellForms,
-				"it can be "+strings.Join(TellForms, ", "))), true
+			return problem.Errorf("there is no report as %q", t.As).Meant(t.As, TellForms,
+				"it can be "+strings.Join(TellForms, ", ")), true
 		}
 		return nil, true
 	}

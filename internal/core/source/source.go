@@ -17,6 +17,7 @@ import (
 
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
 )
 
@@ -112,12 +113,13 @@ func Load(project fs.FS, pins []Pin, problems *problem.Problems) map[string]stri
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			problems.AddErr(p.Place, problem.Errorf("the source %q is pinned, and %s is not there", p.Name, dir).
-				Remedy("fetch it").By(problem.FetchSource, p.Name))
+				Remedy("fetch it: `jadekettle source update %s --pinned`", shell.Quote(p.Name)))
 		case err != nil:
 			problems.At(p.Place, fmt.Sprintf("the source %q cannot be read: %v", p.Name, err), "")
 		case got != p.Hash:
 			problems.AddErr(p.Place, problem.Errorf("the copy in %s is not what was pinned", dir).
-				Remedy("someone changed the copy or the lock file: fetch it anew").By(problem.FetchSource, p.Name))
+				Remedy("someone changed the copy or the lock file: fetch it anew: `jadekettle source update %s --pinned`",
+					shell.Quote(p.Name)))
 		default:
 			out[p.Name] = dir
 		}
@@ -131,7 +133,7 @@ func Load(project fs.FS, pins []Pin, problems *problem.Problems) map[string]stri
 			func(p Pin) bool { return p.Name == e.Name() }) {
 			dir := path.Join(Dir, e.Name())
 			problems.AddErr(value.Place{File: dir}, problem.Errorf("%s has no pin in %s", dir, LockFile).
-				Remedy("add it, or remove the folder").By(problem.AddSource))
+				Remedy("add it, or remove the folder: `jadekettle source add URL --at REV`"))
 		}
 	}
 	return out

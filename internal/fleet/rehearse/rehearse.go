@@ -25,6 +25,7 @@ import (
 	"jadekettle/internal/core/plan"
 	coreprobe "jadekettle/internal/core/probe"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -281,37 +282,37 @@ func (r Rehearsal) build(p *compile.Project, dir string) (map[string]*folder.Mac
 	return machines, hosts, ps.Err()
 }
 
-func (r Rehearsal) firstRun(e Part, h *run.Visit) Case {
-	c := Case{File: r.File, Host: h.Name, Name: "the first run", Place: e.Place, Took: h.Took}
+func (r Rehearsal) firstRun(e Part, h *record.Host) Case {
+	c := Case{File: r.File, Host: h.Name, Name: "the first run", Place: e.Place, Took: record.Length(h.Seconds)}
 	c.Failure = strings.Join(wrong(e, h), "\n")
 	return c
 }
 
 // wrong lists what did not go well in a run, besides what is expected to fail.
-func wrong(e Part, h *run.Visit) []string {
+func wrong(e Part, h *record.Host) []string {
 	var bad []string
 	switch {
 	case h.Wrong != nil:
 		bad = append(bad, h.Wrong.Error())
-	case h.State != run.Reached:
+	case h.State != record.Reached:
 		bad = append(bad, h.Message)
 	}
 	for _, t := range h.Tasks {
-		if t.Status == plan.Failed && !slices.Contains(e.Expect.Failed, t.Ref.String()) {
-			bad = append(bad, fmt.Sprintf("%s failed: %s", t.Ref, t.Message))
+		if t.Status == plan.Failed && !slices.Contains(e.Expect.Failed, t.Ref().String()) {
+			bad = append(bad, fmt.Sprintf("%s failed: %s", t.Ref(), t.Message))
 		}
 	}
 	return bad
 }
 
-func (r Rehearsal) secondRun(e Part, h *run.Visit) Case {
-	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place, Took: h.Took}
+func (r Rehearsal) secondRun(e Part, h *record.Host) Case {
+	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place, Took: record.Length(h.Seconds)}
 	bad := wrong(e, h)
 	for _, t := range h.Tasks {
 		if t.Status != plan.Changed {
 			continue
 		}
-		what := t.Ref.String() + " changed again"
+		what := t.Ref().String() + " changed again"
 		for _, ch := range t.Changes {
 			what += fmt.Sprintf("; %s: was %s, became %s", ch.What, ch.Was, ch.Becomes)
 		}
@@ -322,14 +323,14 @@ func (r Rehearsal) secondRun(e Part, h *run.Visit) Case {
 }
 
 // expectations holds a host to its file's [host.NAME.expect].
-func (r Rehearsal) expectations(e Part, h *run.Visit, m *folder.Machine) []Case {
+func (r Rehearsal) expectations(e Part, h *record.Host, m *folder.Machine) []Case {
 	var out []Case
 	add := func(name, failure string) {
 		out = append(out, Case{File: r.File, Host: h.Name, Name: name, Failure: failure, Place: e.Expect.Place})
 	}
 	status := map[string]plan.Status{}
 	for _, t := range h.Tasks {
-		status[t.Ref.String()] = t.Status
+		status[t.Ref().String()] = t.Status
 	}
 	for _, want := range []struct {
 		list   []string

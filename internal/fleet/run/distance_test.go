@@ -14,8 +14,8 @@ import (
 
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/fleet/reach"
-	"jadekettle/internal/fleet/run"
 )
 
 // distant listens on loopback and carries what comes to a port and back, each
@@ -131,7 +131,7 @@ func BenchmarkFarAway(b *testing.B) {
 		}
 		out := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "bench", Project: "saltmarsh"})[0]
 		whole += time.Since(begun)
-		if out.State != run.Reached || out.Count(plan.Unchanged) != 60 {
+		if out.State != record.Reached || out.Count(plan.Unchanged) != 60 {
 			b.Fatalf("%s %s\n%s", out.State, out.Message, statuses(out))
 		}
 	}

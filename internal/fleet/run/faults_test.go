@@ -25,6 +25,7 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
@@ -163,11 +164,11 @@ func TestAWorkerKilledAtEveryStep(t *testing.T) {
 			}
 			continue
 		}
-		if h.State == run.Reached && k.steps >= at && h.Count(plan.Changed)+h.Count(plan.Unchanged) == 3 && at < steps-3 {
+		if h.State == record.Reached && k.steps >= at && h.Count(plan.Changed)+h.Count(plan.Unchanged) == 3 && at < steps-3 {
 			t.Errorf("killed at step %d of %d, the run ended well", at, steps)
 		}
 		next := b.one(false)
-		if next.State != run.Reached || next.Count(plan.Failed)+next.Count(plan.Blocked) > 0 {
+		if next.State != record.Reached || next.Count(plan.Failed)+next.Count(plan.Blocked) > 0 {
 			t.Errorf("after a kill at step %d: %s %s\n%s", at, next.State, next.Message, statuses(next))
 		}
 		if got := b.on("etc/tide-logger.toml"); got != "a = 2\n" {
@@ -201,7 +202,7 @@ func TestTheConnectionIsCutMidRun(t *testing.T) {
 		}}
 	}
 	h := b.one(false)
-	if h.State != run.Lost || !strings.Contains(h.Message, "have no result yet") {
+	if h.State != record.Lost || !strings.Contains(h.Message, "have no result yet") {
 		t.Errorf("the host is %s: %s", h.State, h.Message)
 	}
 	b.host().Wait()
@@ -215,8 +216,8 @@ func TestTheConnectionIsCutMidRun(t *testing.T) {
 		t.Fatalf("collected %d runs", len(h.Collected))
 	}
 	var got []string
-	for _, r := range h.Collected[0].Results {
-		got = append(got, r.Ref.String()+" "+string(r.Status))
+	for _, r := range h.Collected[0].Tasks {
+		got = append(got, r.Ref().String()+" "+string(r.Status))
 	}
 	if want := "dir /srv/a changed, dir /srv/b changed, package buoy-tools changed"; strings.Join(got, ", ") != want {
 		t.Errorf("collected %v", got)
@@ -239,7 +240,7 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 			return nil
 		}}
 	}
-	done := make(chan *run.Visit)
+	done := make(chan *record.Host)
 	f := b.fleet()
 	go func() {
 		done <- f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "first", Project: "saltmarsh",
@@ -248,7 +249,7 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 	<-inside
 	h := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "second", Project: "saltmarsh",
 		Who: "olga@desk"})[0]
-	if h.State != run.Busy || !strings.Contains(h.Message, "an apply by maren@desk holds it") {
+	if h.State != record.Busy || !strings.Contains(h.Message, "an apply by maren@desk holds it") {
 		t.Errorf("the second apply is told: %s %s", h.State, h.Message)
 	}
 	close(over)
@@ -270,7 +271,7 @@ func TestStoppedByItsUser(t *testing.T) {
 	}
 	for _, h := range b.runCtx(ctx, false) {
 		wants(t, h, "package buoy-tools changed")
-		if !h.Stopped || h.State != run.Reached {
+		if !h.Stopped || h.State != record.Reached {
 			t.Errorf("the host is %s, stopped %v", h.State, h.Stopped)
 		}
 	}
@@ -303,7 +304,7 @@ func TestSilence(t *testing.T) {
 	} {
 		b.host().Answer = answer
 		begun := time.Now()
-		if h := b.one(false); h.State != run.Lost || !strings.Contains(h.Message, "silent for too long") ||
+		if h := b.one(false); h.State != record.Lost || !strings.Contains(h.Message, "silent for too long") ||
 			time.Since(begun) > 10*time.Second {
 			t.Errorf("%s: the host is %s after %v: %s", name, h.State, time.Since(begun), h.Message)
 		}
@@ -321,7 +322,7 @@ func TestSilence(t *testing.T) {
 	wire.NewConn(s, s).Send(wire.Message{Start: &wire.Start{Format: wire.Format,
 		Run: plan.Run{ID: "silent", Project: "saltmarsh"}}})
 	time.Sleep(50 * time.Millisecond)
-	if h := b.one(false); h.State != run.Busy {
+	if h := b.one(false); h.State != record.Busy {
 		t.Errorf("while the first controller holds it, the host is %s", h.State)
 	}
 	b.host().Wait() // its worker gives up by itself
@@ -421,19 +422,19 @@ func TestKeysThatAreWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.key = other.Key()
-	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message, "the host lets nobody in as keeper") {
+	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message, "the host lets nobody in as keeper") {
 		t.Errorf("a wrong key: %s %s", h.State, h.Message)
 	}
 	b.key = ""
 	os.WriteFile(b.sim.KnownHosts(), nil, 0o600)
-	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message,
+	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message,
 		"its host key is not known: ssh-ed25519 SHA256:") {
 		t.Errorf("an unknown host key: %s %s", h.State, h.Message)
 	}
 	fields := strings.Fields(string(known))
 	fields[2] = fields[2][:30] + "AAAA" + fields[2][34:]
 	os.WriteFile(b.sim.KnownHosts(), []byte(strings.Join(fields, " ")+"\n"), 0o600)
-	if h := b.one(false); h.State != run.NotReached || !strings.Contains(h.Message,
+	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message,
 		"its host key is not the one that is known") {
 		t.Errorf("a changed host key: %s %s", h.State, h.Message)
 	}
@@ -617,7 +618,7 @@ func TestHostsThatLie(t *testing.T) {
 			b.host().Answer = answer
 			b.limits = run.Limits{Facts: 2 * time.Second, Task: 2 * time.Second}
 			out := b.run(false)
-			if h := out["gauge-01"]; h.State != run.Lost {
+			if h := out["gauge-01"]; h.State != record.Lost {
 				t.Errorf("the host is %s: %q", h.State, h.Message)
 			}
 			wants(t, out["gauge-02"], "dir /srv/a changed")
@@ -805,9 +806,9 @@ func TestTriesAndLimits(t *testing.T) {
 	b.silence = 600 * time.Millisecond
 	b.host().Silence = b.silence
 	var told []string
-	b.notify = func(e run.Event) {
-		if e.Progress != nil {
-			told = append(told, e.Progress.Ref.String())
+	b.notify = func(e record.Event) {
+		if e.AtWork != nil {
+			told = append(told, e.AtWork.Ref().String())
 		}
 	}
 	b.host().Wrap = func(m machine.Machine) machine.Machine {
@@ -879,7 +880,7 @@ func TestKillsAtRandom(t *testing.T) {
 			b.host().Wait()
 		}
 		b.host().Wrap = nil
-		if h := b.one(false); h.State != run.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
+		if h := b.one(false); h.State != record.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
 			t.Fatalf("SEED=%d, kill %d: %s %s\n%s", seed, n, h.State, h.Message, statuses(h))
 		}
 		for p, want := range map[string]string{"etc/tide-logger.toml": fmt.Sprintf("a = %d\n", n), "etc/ssh/sshd_config": fmt.Sprintf("# %d\n", n)} {
@@ -991,10 +992,10 @@ func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
 		b.host().Wait()
 		came := c.came()
 		whole := came < at
-		if whole != (h.State == run.Reached) && h.Count(plan.Changed) < 3 {
+		if whole != (h.State == record.Reached) && h.Count(plan.Changed) < 3 {
 			t.Errorf("cut at message %d of %d, it is %s %s", at, came, h.State, h.Message)
 		}
-		if h = b.one(false); h.State != run.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
+		if h = b.one(false); h.State != record.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
 			t.Errorf("after a cut at message %d: %s %s\n%s", at, h.State, h.Message, statuses(h))
 		}
 		if b.on(fmt.Sprintf("srv/reading-%d", at-1)) != "" || b.on("etc/ssh/sshd_config") != fmt.Sprintf("# %d\n", at) ||
@@ -1035,7 +1036,7 @@ func TestAClockThatIsWrong(t *testing.T) {
 		b.guard = 2 * time.Minute
 		b.host().Wrap = func(m machine.Machine) machine.Machine { return late{m, by} }
 		b.manifest(whole + "[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# tide\\n\"\n")
-		if h := b.one(false); h.State != run.Reached || h.Count(plan.Failed) > 0 {
+		if h := b.one(false); h.State != record.Reached || h.Count(plan.Failed) > 0 {
 			t.Fatalf("%s: %s %s\n%s", name, h.State, h.Message, statuses(h))
 		}
 		b.settled()

@@ -15,6 +15,7 @@ import (
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
@@ -32,7 +33,7 @@ type bench struct {
 	runs      int
 	project   string // its identity
 	key       string // another client's key, when set
-	notify    func(run.Event)
+	notify    func(record.Event)
 	silence   time.Duration
 	limits    run.Limits
 	guard     time.Duration
@@ -115,16 +116,16 @@ func (b *bench) home() string {
 	return filepath.Join(b.dir, "home")
 }
 
-func (b *bench) run(preview bool) map[string]*run.Visit {
+func (b *bench) run(preview bool) map[string]*record.Host {
 	b.t.Helper()
 	return b.runCtx(context.Background(), preview)
 }
 
-func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*run.Visit {
+func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*record.Host {
 	b.t.Helper()
 	f := b.fleet()
 	f.Plans.Check(f.Plans.Project.Inventory.Hosts) // what is wrong shows again when a host is resolved
-	out := map[string]*run.Visit{}
+	out := map[string]*record.Host{}
 	for _, h := range f.Run(ctx, f.Plans.Project.Inventory.Hosts, b.id(preview)) {
 		out[h.Name] = h
 	}
@@ -141,7 +142,7 @@ func (b *bench) id(preview bool) plan.Run {
 }
 
 // one applies or previews and gives the only host's outcome.
-func (b *bench) one(preview bool) *run.Visit {
+func (b *bench) one(preview bool) *record.Host {
 	b.t.Helper()
 	for _, h := range b.run(preview) {
 		return h
@@ -172,10 +173,10 @@ func (b *bench) put(p, text string) {
 }
 
 // statuses writes an outcome as "kind name status" lines.
-func statuses(h *run.Visit) string {
+func statuses(h *record.Host) string {
 	var out []string
 	for _, t := range h.Tasks {
-		line := t.Ref.String() + " " + string(t.Status)
+		line := t.Ref().String() + " " + string(t.Status)
 		if t.Status == plan.Blocked {
 			line += " by " + t.BlockedBy.String()
 		}
@@ -185,13 +186,13 @@ func statuses(h *run.Visit) string {
 }
 
 // wants fails when a host's tasks did not end so.
-func wants(t testing.TB, h *run.Visit, lines ...string) {
+func wants(t testing.TB, h *record.Host, lines ...string) {
 	t.Helper()
 	if got, want := statuses(h), strings.Join(lines, "\n"); got != want {
 		t.Errorf("%s (%s %s)\n got:\n%s\nwant:\n%s", h.Name, h.State, h.Message, got, want)
 		for _, task := range h.Tasks {
 			if task.Message != "" {
-				t.Log(task.Ref, task.Message)
+				t.Log(task.Ref(), task.Message)
 			}
 		}
 	}
@@ -201,7 +202,7 @@ func wants(t testing.TB, h *run.Visit, lines ...string) {
 func (b *bench) settled() {
 	b.t.Helper()
 	for _, h := range b.run(false) {
-		if h.State != run.Reached || h.Count(plan.Unchanged) != len(h.Tasks)-h.Count(plan.LeftOut) {
+		if h.State != record.Reached || h.Count(plan.Unchanged) != len(h.Tasks)-h.Count(plan.LeftOut) {
 			b.t.Errorf("%s is not settled (%s %s):\n%s", h.Name, h.State, h.Message, statuses(h))
 		}
 	}
@@ -292,7 +293,7 @@ func TestWhatIsBrokenByHandIsMended(t *testing.T) {
 	b.put("etc/tide-logger.toml", "a = 2\n")
 	h := b.one(true)
 	for _, task := range h.Tasks {
-		if task.Ref.Kind == "file" && !strings.Contains(task.Changes[0].Diff, "-a = 2\n+a = 1") {
+		if task.Kind == "file" && !strings.Contains(task.Changes[0].Diff, "-a = 2\n+a = 1") {
 			t.Errorf("the diff is %q", task.Changes[0].Diff)
 		}
 	}
@@ -314,7 +315,7 @@ func TestOneBadPackageSinksNoOther(t *testing.T) {
 		"service foghorn-relay blocked by package foghorn-relay", "dir /srv/a blocked by service foghorn-relay",
 		"dir /srv/b changed")
 	for _, task := range h.Tasks {
-		if task.Ref.Name == "foghorn-relay" && task.Status == plan.Failed &&
+		if task.Name == "foghorn-relay" && task.Status == plan.Failed &&
 			!strings.Contains(task.Output, "serial line does not answer") {
 			t.Errorf("the output is %q", task.Output)
 		}
@@ -377,7 +378,7 @@ func TestAServiceThatDoesNotStart(t *testing.T) {
 	} {
 		got := h.Tasks[i]
 		if got.Message != want.message || !strings.Contains(got.Do, want.do) || !strings.Contains(got.Output, want.output) {
-			t.Errorf("%s: %s\n%s\n%s", got.Ref, got.Message, got.Do, got.Output)
+			t.Errorf("%s: %s\n%s\n%s", got.Ref(), got.Message, got.Do, got.Output)
 		}
 	}
 	b.put("srv/pier/mark", "")
@@ -540,7 +541,7 @@ func TestLeftoversAndOtherProjects(t *testing.T) {
 	}
 	b.project = "saltmarsh"
 	b.manifest("[dir.\"/srv/a\"]\n")
-	if h = b.one(false); len(h.Leftovers) != 1 || h.Leftovers[0].Ref.String() != "dir /srv/b" {
+	if h = b.one(false); len(h.Leftovers) != 1 || h.Leftovers[0].Ref().String() != "dir /srv/b" {
 		t.Errorf("the leftovers are %v", h.Leftovers)
 	}
 	b.project = "harbour"
@@ -586,7 +587,7 @@ func TestAHundredHosts(t *testing.T) {
 	b := newBench(t, names...)
 	b.manifest(whole)
 	var ended atomic.Int32
-	b.notify = func(e run.Event) {
+	b.notify = func(e record.Event) {
 		if e.Task == nil && e.Begun == nil {
 			ended.Add(1)
 		}

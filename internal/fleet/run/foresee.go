@@ -9,25 +9,26 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 )
 
 // Foreseen is what was shown of each host before somebody agreed to it: the result of a
 // preview for each of its tasks.
-type Foreseen map[string][]plan.Result
+type Foreseen map[string][]record.Task
 
 // Foresee gives what a preview showed, of the hosts that it went through whole.
-func Foresee(hosts []*Visit) Foreseen {
+func Foresee(hosts []*record.Host) Foreseen {
 	out := Foreseen{}
 	for _, h := range hosts {
-		if h.State != Reached || h.Wrong != nil || h.Stopped {
+		if h.State != record.Reached || h.Wrong != nil || h.Stopped {
 			continue
 		}
-		list := []plan.Result{}
+		list := []record.Task{}
 		for _, t := range h.Tasks {
 			if t.ID >= 0 { // what a condition left out is none of the host's
-				list = append(list, t.Result)
+				list = append(list, t)
 			}
 		}
 		out[h.Name] = list
@@ -37,26 +38,26 @@ func Foresee(hosts []*Visit) Foreseen {
 
 // Moved says what a host would do now otherwise than was foreseen of it; nil where
 // nothing is.
-func (f Foreseen) Moved(host string, now []plan.Result) error {
+func (f Foreseen) Moved(host string, now []record.Task) error {
 	was, known := f[host]
 	if !known {
 		return problem.Errorf("nothing was shown of this host before").Remedy("preview it first")
 	}
-	had := make(map[value.Ref]plan.Result, len(was))
+	had := make(map[value.Ref]record.Task, len(was))
 	for _, r := range was {
-		had[r.Ref] = r
+		had[r.Ref()] = r
 	}
 	var moved []string
 	for _, r := range now {
-		old, there := had[r.Ref]
-		delete(had, r.Ref)
+		old, there := had[r.Ref()]
+		delete(had, r.Ref())
 		if why := otherwise(old, there, r); why != "" {
 			moved = append(moved, why)
 		}
 	}
 	for _, r := range was {
-		if _, gone := had[r.Ref]; gone && r.Status != plan.LeftOut {
-			moved = append(moved, r.Ref.String()+" is not part of it any more")
+		if _, gone := had[r.Ref()]; gone && r.Status != plan.LeftOut {
+			moved = append(moved, r.Ref().String()+" is not part of it any more")
 		}
 	}
 	if len(moved) == 0 {
@@ -73,7 +74,7 @@ func (f Foreseen) Moved(host string, now []plan.Result) error {
 }
 
 // otherwise says in what a task is not as it was foreseen; empty where it is.
-func otherwise(old plan.Result, there bool, now plan.Result) string {
+func otherwise(old record.Task, there bool, now record.Task) string {
 	word := func(s plan.Status) string {
 		if s == plan.Changed {
 			return "would change"
@@ -84,20 +85,20 @@ func otherwise(old plan.Result, there bool, now plan.Result) string {
 	case !there && now.Status == plan.LeftOut:
 		return ""
 	case !there:
-		return now.Ref.String() + " is new"
+		return now.Ref().String() + " is new"
 	case old.Status != now.Status:
-		return fmt.Sprintf("%s was %s, and is %s now", now.Ref, word(old.Status), word(now.Status))
+		return fmt.Sprintf("%s was %s, and is %s now", now.Ref(), word(old.Status), word(now.Status))
 	case now.Status != plan.Unchanged && now.Status != plan.LeftOut && !bytes.Equal(old.Digest, now.Digest):
-		return now.Ref.String() + " is declared differently"
+		return now.Ref().String() + " is declared differently"
 	case now.Status != plan.Changed || slices.Equal(shown(old.Changes), shown(now.Changes)):
 		return ""
 	}
 	for _, c := range now.Changes {
 		if !slices.Contains(shown(old.Changes), one(c)) {
-			return fmt.Sprintf("%s would change otherwise: %s was %s, and becomes %s", now.Ref, c.What, c.Was, c.Becomes)
+			return fmt.Sprintf("%s would change otherwise: %s was %s, and becomes %s", now.Ref(), c.What, c.Was, c.Becomes)
 		}
 	}
-	return now.Ref.String() + " would change less"
+	return now.Ref().String() + " would change less"
 }
 
 func shown(changes []plan.Change) []string {
@@ -126,7 +127,7 @@ func (t *talk) foreseen(m *wire.Foreseen) error {
 		if r.ID < len(t.plan.Tasks) && r.ID >= 0 {
 			r.Ref = t.plan.Tasks[r.ID].Ref
 		}
-		t.would = append(t.would, r)
+		t.would = append(t.would, record.NewTask(r))
 	}
 	if !m.Last {
 		return nil
@@ -134,7 +135,7 @@ func (t *talk) foreseen(m *wire.Foreseen) error {
 	t.went = true
 	if err := t.fleet.Foreseen.Moved(t.host.Name, t.would); err != nil {
 		p := problem.From(err)
-		t.out.State, t.out.Message, t.out.Do = NotBegun, p.What, p.Do
+		t.out.State, t.out.Message, t.out.Do = record.NotBegun, p.What, p.Do
 		t.conn.Send(wire.Message{Stop: &wire.Stop{}})
 		return errEnd
 	}

@@ -11,8 +11,8 @@ import (
 
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/fleet/reach"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/folder"
 )
@@ -56,12 +56,12 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 			wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config failed", "dir /srv/tide blocked by file /etc/ssh/sshd_config")
 			story = h.Tasks[1].Message
 		default:
-			if h.State != run.Lost {
+			if h.State != record.Lost {
 				t.Errorf("%s: the host is %s", name, h.State)
 			}
 			next := b.one(true)
 			for _, c := range next.Collected {
-				for _, r := range c.Results {
+				for _, r := range c.Tasks {
 					if r.Status == plan.Failed {
 						story = r.Message
 					}

@@ -5,14 +5,14 @@ import (
 	"testing"
 
 	"jadekettle/internal/core/plan"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/core/record"
 )
 
 // left names what is left over on a host.
-func left(h *run.Visit) string {
+func left(h *record.Host) string {
 	var out []string
 	for _, l := range h.Leftovers {
-		out = append(out, l.Ref.String())
+		out = append(out, l.Ref().String())
 	}
 	return strings.Join(out, ", ")
 }
@@ -89,7 +89,7 @@ func TestSettingsAreLeft(t *testing.T) {
 	b.manifest("[settings.\"/etc/tides\"]\nformat = \"ini\"\nset = { a = 1 }\nmake = true\n[dir.\"/srv/tide\"]\n")
 	b.run(false)
 	b.manifest("[dir.\"/srv/tide\"]\n")
-	if h := b.one(false); h.State != run.Reached || left(h) != "settings /etc/tides" {
+	if h := b.one(false); h.State != record.Reached || left(h) != "settings /etc/tides" {
 		t.Errorf("%s %s: %s", h.State, h.Message, left(h))
 	}
 }
@@ -110,9 +110,9 @@ func TestAFolderLeaves(t *testing.T) {
 	b.manifest(keeps)
 	const stays = "dir /srv/pages: it stays, because it still holds plots/mine.svg; dir /srv/pool: it stays, because it still " +
 		"holds readings.csv; "
-	why := func(h *run.Visit) (out string) {
+	why := func(h *record.Host) (out string) {
 		for _, l := range h.Leftovers {
-			out += l.Ref.String() + ": " + l.Why + "; "
+			out += l.Ref().String() + ": " + l.Why + "; "
 		}
 		return out
 	}
@@ -225,7 +225,7 @@ func TestDriftIsToldApart(t *testing.T) {
 		t.Errorf("the reasons are %q", got)
 	}
 	a, c := h.Tasks[0], h.Tasks[2]
-	if a.By != "maren@desk" || a.Since == 0 || !strings.Contains(a.Written[0].Diff, "-flow\n+ebb") {
+	if a.By != "maren@desk" || a.Since == "" || !strings.Contains(a.Written[0].Diff, "-flow\n+ebb") {
 		t.Errorf("what was changed on the host is told as %+v", a)
 	}
 	if len(c.Written) != 1 || len(c.Changes) != 2 || !strings.Contains(c.Changes[0].Diff, "+spring") {
@@ -252,10 +252,10 @@ func TestDriftOfWhatIsAbsent(t *testing.T) {
 		h := b.one(true)
 		var got []string
 		for _, task := range h.Tasks {
-			got = append(got, task.Ref.Name+" "+string(task.Drift))
-			never := task.Ref.Name == "/etc/old" || task.Ref.Name == "/etc/new" || !drift
-			if (task.Since == 0) != never || (task.By == "") != never {
-				t.Errorf("%s was last written at %d by %q", task.Ref, task.Since, task.By)
+			got = append(got, task.Name+" "+string(task.Drift))
+			never := task.Name == "/etc/old" || task.Name == "/etc/new" || !drift
+			if (task.Since == "") != never || (task.By == "") != never {
+				t.Errorf("%s was last written at %q by %q", task.Ref(), task.Since, task.By)
 			}
 		}
 		const want = "/etc/a declaration, /etc/old declaration, /etc/new declaration, salt-lamp declaration, /etc/gone host, /etc/b left"

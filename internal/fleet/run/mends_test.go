@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"jadekettle/internal/core/plan"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/host/machine"
 )
 
@@ -200,7 +200,7 @@ func TestNeighborsThatDisagree(t *testing.T) {
 			h := b.one(false)
 			got := ""
 			for _, task := range h.Tasks {
-				got += task.Ref.String() + " " + string(task.Status) + ": " + task.Message + "\n"
+				got += task.Ref().String() + " " + string(task.Status) + ": " + task.Message + "\n"
 			}
 			if h.Count(plan.Failed) == 0 || !strings.Contains(got, want) {
 				t.Errorf("try %d of\n%s\nended with\n%s", try, manifest, got)
@@ -250,7 +250,7 @@ func TestOnlyDeclared(t *testing.T) {
 }
 
 // changes writes what changed of a task as "what: was -> becomes" lines.
-func changes(h *run.Visit, i int) string {
+func changes(h *record.Host, i int) string {
 	var out []string
 	for _, c := range h.Tasks[i].Changes {
 		out = append(out, c.What+": "+c.Was+" -> "+c.Becomes)

@@ -4,18 +4,20 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"jadekettle/internal/core/record"
 )
 
 // queue holds events for one printer. To put one in never waits: a screen that
 // stands still must not hold up a host.
 type queue struct {
 	mu   sync.Mutex
-	list []Event
+	list []record.Event
 	kick chan struct{}
 	open atomic.Int64 // events that are not handed over yet
 }
 
-func (q *queue) put(e Event) {
+func (q *queue) put(e record.Event) {
 	q.open.Add(1)
 	q.mu.Lock()
 	q.list = append(q.list, e)
@@ -26,7 +28,7 @@ func (q *queue) put(e Event) {
 	}
 }
 
-func (q *queue) take() []Event {
+func (q *queue) take() []record.Event {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	list := q.list
@@ -45,7 +47,7 @@ func (q *queue) settle() {
 
 // tell begins to hand events over, one at a time. What it gives ends that, once
 // all are handed over.
-func (q *queue) tell(to func(Event)) (end func()) {
+func (q *queue) tell(to func(record.Event)) (end func()) {
 	q.kick = make(chan struct{}, 1)
 	over, done := make(chan struct{}), make(chan struct{})
 	go func() {

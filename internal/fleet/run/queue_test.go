@@ -1,9 +1,12 @@
 package run
 
 import (
+	"fmt"
 	"sync"
 	"testing"
 	"time"
+
+	"jadekettle/internal/core/record"
 )
 
 // TestAQueueNeverWaits puts events in from many goroutines while their printer
@@ -12,12 +15,11 @@ func TestAQueueNeverWaits(t *testing.T) {
 	const hosts, each = 8, 500
 	var q queue
 	stands := make(chan struct{})
-	var got []Event
-	end := q.tell(func(e Event) {
+	var got []record.Event
+	end := q.tell(func(e record.Event) {
 		<-stands
 		got = append(got, e)
 	})
-	names := make([]Visit, hosts)
 	put := make(chan struct{})
 	go func() {
 		defer close(put)
@@ -25,7 +27,7 @@ func TestAQueueNeverWaits(t *testing.T) {
 		for h := range hosts {
 			wg.Go(func() {
 				for i := range each {
-					q.put(Event{Host: &names[h], Task: &Task{Reason: string(rune(i))}})
+					q.put(record.Event{Host: fmt.Sprint(h), Task: &record.Task{Line: i}})
 				}
 			})
 		}
@@ -41,9 +43,9 @@ func TestAQueueNeverWaits(t *testing.T) {
 	if len(got) != hosts*each {
 		t.Fatalf("%d events are told of %d", len(got), hosts*each)
 	}
-	next := map[*Visit]int{}
+	next := map[string]int{}
 	for _, e := range got {
-		if e.Task.Reason != string(rune(next[e.Host])) {
+		if e.Task.Line != next[e.Host] {
 			t.Fatal("events of one host are told out of order")
 		}
 		next[e.Host]++

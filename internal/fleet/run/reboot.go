@@ -78,7 +78,7 @@ func (t *talk) comeBack(ctx context.Context, start *wire.Start) (*talk, error) {
 		}
 		if time.Since(told) > rebootTold {
 			told = time.Now()
-			t.fleet.notify(Event{Host: t.out, Progress: &Progress{Ref: task.Ref, Took: time.Since(begun), Line: last.Error()}})
+			t.atWork(task.Ref, time.Since(begun), last.Error(), 0)
 		}
 		next, first, err := t.after(start)
 		if err != nil {

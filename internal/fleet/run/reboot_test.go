@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
-	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/host/machine"
 )
 
@@ -26,7 +26,7 @@ after = ["reboot modules"]
 `
 
 // includes fails when a line is not among an outcome's.
-func includes(t *testing.T, h *run.Visit, lines ...string) {
+func includes(t *testing.T, h *record.Host, lines ...string) {
 	t.Helper()
 	for _, line := range lines {
 		if got := statuses(h); !strings.Contains(got+"\n", line+"\n") {
@@ -61,7 +61,7 @@ func TestAReboot(t *testing.T) {
 	out := b.one(false)
 	includes(t, out, "file /etc/modprobe.d/tide.conf changed", "reboot modules changed", "reboot again unchanged",
 		"file /srv/after changed", "package never-heard-of failed")
-	if out.State != run.Reached || boots != 1 || len(out.Tasks) != 6 || len(out.Collected) > 0 || b.on("srv/after") == "" {
+	if out.State != record.Reached || boots != 1 || len(out.Tasks) != 6 || len(out.Collected) > 0 || b.on("srv/after") == "" {
 		t.Errorf("%s %s: %d boots, %d tasks, collected %v", out.State, out.Message, boots, len(out.Tasks), out.Collected)
 	}
 	if ledger := b.on("var/lib/jadekettle/ledger.json"); strings.Contains(ledger, `"reboot`) {
@@ -89,7 +89,7 @@ func TestAReboot(t *testing.T) {
 		"\"1s\"\n", 1))
 	b.host().Rebooted = func() { go b.host().Down() }
 	out = b.one(false)
-	if out.State != run.Lost || !strings.Contains(out.Message, "it was not back 1s after its reboot again") {
+	if out.State != record.Lost || !strings.Contains(out.Message, "it was not back 1s after its reboot again") {
 		t.Errorf("a host that stays away is %s: %s", out.State, out.Message)
 	}
 	if err := b.host().Listen(b.host().Addr.Port); err != nil {
@@ -113,7 +113,7 @@ func TestAReboot(t *testing.T) {
 	b.host().Rebooted = func() { go func() { b.host().Down(); time.Sleep(50 * time.Millisecond); cancel() }() }
 	b.manifest(strings.Replace(rebooting, "BEFORE", "five", 1))
 	for _, out := range b.runCtx(ctx, false) {
-		if out.State != run.Lost || !out.Stopped || out.Count(plan.Changed) == 0 {
+		if out.State != record.Lost || !out.Stopped || out.Count(plan.Changed) == 0 {
 			t.Errorf("stopped while it rebooted: %s %s", out.State, out.Message)
 		}
 	}

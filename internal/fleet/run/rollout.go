@@ -9,6 +9,7 @@ import (
 
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 )
 
 // Rollout is how a run goes over many hosts. The zero Rollout takes all at once.
@@ -64,11 +65,11 @@ func (r Rollout) batches(hosts []*inventory.Host) [][]int {
 func (r Rollout) Batches(hosts []*inventory.Host) int { return len(r.batches(hosts)) }
 
 // failed says whether a host counts as failed.
-func (r Rollout) failed(h *Visit) bool {
-	switch h.Outcome() {
-	case OutWrong, OutLost, OutBusy, OutFailed:
+func (r Rollout) failed(h *record.Host) bool {
+	switch h.Outcome {
+	case record.OutWrong, record.OutLost, record.OutBusy, record.OutFailed:
 		return true
-	case OutNotReached:
+	case record.OutNotReached:
 		return !r.Lenient
 	}
 	return false
@@ -92,7 +93,7 @@ func (p *progress) late() string {
 
 // between says why the next batch does not begin, after those hosts that went so far;
 // empty where it does.
-func (p *progress) between(ctx context.Context, went []*Visit, next Batch) string {
+func (p *progress) between(ctx context.Context, went []*record.Host, next Batch) string {
 	if why := p.late(); why != "" {
 		return why
 	}
@@ -119,9 +120,9 @@ func (p *progress) between(ctx context.Context, went []*Visit, next Batch) strin
 }
 
 // unproved says whether a probe did not hold on a host.
-func (p *progress) unproved(h *Visit) bool {
-	return slices.ContainsFunc(h.Tasks, func(t Task) bool {
-		k, _ := p.fleet.Plans.Project.Kinds.Kind(t.Ref.Kind)
+func (p *progress) unproved(h *record.Host) bool {
+	return slices.ContainsFunc(h.Tasks, func(t record.Task) bool {
+		k, _ := p.fleet.Plans.Project.Kinds.Kind(t.Kind)
 		return t.Status == plan.Failed && k != nil && k.Asks
 	})
 }

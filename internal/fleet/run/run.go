@@ -13,147 +13,15 @@ import (
 	"sync"
 	"time"
 
-	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
 )
-
-// State is how a host fared.
-type State string
-
-// The states. Off is a host that the inventory says is never contacted.
-const (
-	Reached    State = "reached"
-	NotReached State = "not reached"
-	Busy       State = "busy"
-	Lost       State = "lost"
-	NotBegun   State = "not begun"
-	Off        State = "off"
-)
-
-// Outcome is how a host fared in one word, its tasks counted in.
-type Outcome string
-
-// The outcomes: those of a host that was not gone through, and else the worst
-// that a task came to.
-const (
-	OutWrong      Outcome = "not resolved"
-	OutLost               = Outcome(Lost)
-	OutNotReached         = Outcome(NotReached)
-	OutBusy               = Outcome(Busy)
-	OutFailed             = Outcome(plan.Failed)
-	OutNotBegun           = Outcome(NotBegun)
-	OutStopped    Outcome = "stopped early" // the run was stopped, and tasks of the host have not begun
-	OutChanged            = Outcome(plan.Changed)
-	OutUnchanged          = Outcome(plan.Unchanged)
-	OutOff                = Outcome(Off)
-)
-
-// Outcome tells how the host fared.
-func (h *Visit) Outcome() Outcome {
-	switch {
-	case h.Wrong != nil:
-		return OutWrong
-	case h.State != Reached:
-		return Outcome(h.State)
-	case h.Count(plan.Failed)+h.Count(plan.Blocked) > 0:
-		return OutFailed
-	case h.Stopped && h.told() < h.Planned:
-		return OutStopped
-	case h.Count(plan.Changed) > 0:
-		return OutChanged
-	}
-	return OutUnchanged
-}
-
-// told counts the tasks that a result came of.
-func (h *Visit) told() int {
-	n := 0
-	for _, t := range h.Tasks {
-		if t.ID >= 0 {
-			n++
-		}
-	}
-	return n
-}
-
-// Task is one task with its outcome.
-type Task struct {
-	plan.Result
-	Place  value.Place // where it is declared
-	Labels []string    // that its declaration has
-	Reason string      // why it was left out
-	Began  time.Time   // by the clock here, from when its result came and how long it took
-}
-
-// Collected are results of an earlier run that never arrived.
-type Collected struct {
-	Run     string
-	Results []plan.Result
-}
-
-// Visit is what became of one host in a run.
-type Visit struct {
-	Name      string
-	State     State
-	Message   string // why it is not reached, busy or lost; else what somebody should know of it
-	Do        string // what to do about that
-	Tasks     []Task // in the order of the plan; those without a result are missing
-	Planned   int    // how many tasks its plan has
-	Collected []Collected
-	Leftovers []plan.Leftover
-	Debts     []plan.Owed // that are open on it now
-	Needed    []value.Ref // what selected tasks need, and was not selected
-	Facts     *facts.Facts
-	Groups    []string // that it is in, now that its facts are known
-	Captured  []plan.Captured
-	Executed  *Executed // what became of a command; nil when none came to an end
-	Skipped   bool      // its facts say that it is not meant
-	Wrong     error     // the project cannot be resolved for this host
-	Stopped   bool      // it ended early because the run was stopped
-	Began     time.Time // when its turn came
-	Took      time.Duration
-}
-
-// Count tells how many tasks ended in a way.
-func (h *Visit) Count(s plan.Status) int {
-	n := 0
-	for _, t := range h.Tasks {
-		if t.Status == s {
-			n++
-		}
-	}
-	return n
-}
-
-// Event is something that happened: a host begins, a task ended, is at work for long, or a
-// host ended (Begun, Task and Progress nil). Of a host that has not ended only the name may
-// be read.
-type Event struct {
-	Host     *Visit
-	Begun    *Begun
-	Task     *Task
-	Progress *Progress
-}
-
-// Begun tells that a host's turn has come, and once more when its plan is known.
-type Begun struct {
-	At    time.Time // when its turn came
-	Tasks int       // of its plan; 0 while that is not known
-}
-
-// Progress tells of a task that takes long.
-type Progress struct {
-	Ref  value.Ref
-	Took time.Duration // so far
-	Line string        // what its command printed last; may be empty
-	Try  int           // which one it is, from 2 on
-}
 
 // Fleet says what a run needs to know.
 type Fleet struct {
@@ -175,7 +43,9 @@ type Fleet struct {
 	Ask func(ctx context.Context, h *inventory.Host, a value.Attrs) error
 	// Notify is told each event, one at a time. However long it takes, no host
 	// waits for it. May be nil.
-	Notify func(Event)
+	Notify func(record.Event)
+	// Started is when the run began, from which records count; zero counts nothing.
+	Started time.Time
 
 	// Retire gives every host an empty plan, so that all that is managed there is left
 	// over.
@@ -206,8 +76,8 @@ type Fleet struct {
 
 // Run takes the hosts through a run and gives their outcomes in the same
 // order. When the context ends each worker finishes the task in hand.
-func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*Visit {
-	return f.over(ctx, hosts, f.Rollout, func(f *Fleet, h *inventory.Host, out *Visit) {
+func (f *Fleet) Run(ctx context.Context, hosts []*inventory.Host, r plan.Run) []*record.Host {
+	return f.over(ctx, hosts, f.Rollout, func(f *Fleet, h *inventory.Host, out *record.Host) {
 		early, _ := f.Plans.Early(h)
 		if f.bare() {
 			early = nil
@@ -242,8 +112,8 @@ func (f *Fleet) unproved(ctx context.Context, h *inventory.Host) bool {
 }
 
 // Facts reads the facts of hosts and nothing else.
-func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*Visit {
-	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *Visit) {
+func (f *Fleet) Facts(ctx context.Context, hosts []*inventory.Host) []*record.Host {
+	return f.each(ctx, hosts, func(f *Fleet, h *inventory.Host, out *record.Host) {
 		f.host(ctx, h, out, &wire.Start{OnlyFacts: true, Services: true, Own: f.ownFacts(true), OwnFiles: true}, nil)
 	})
 }
@@ -262,8 +132,8 @@ func (f *Fleet) ownFacts(all bool) []wire.OwnFact {
 
 // Capture reads what stands on a host, and nothing else. A Ref without a name
 // means all of its kind.
-func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *Visit {
-	return f.each(ctx, []*inventory.Host{h}, func(f *Fleet, h *inventory.Host, out *Visit) {
+func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *record.Host {
+	return f.each(ctx, []*inventory.Host{h}, func(f *Fleet, h *inventory.Host, out *record.Host) {
 		f.host(ctx, h, out, &wire.Start{Capture: asked}, nil)
 	})[0]
 }
@@ -271,24 +141,24 @@ func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Re
 // each does something with every host, as a fleet that has a queue of its own:
 // one fleet may go through several runs at once.
 func (f *Fleet) each(ctx context.Context, hosts []*inventory.Host,
-	do func(*Fleet, *inventory.Host, *Visit)) []*Visit {
+	do func(*Fleet, *inventory.Host, *record.Host)) []*record.Host {
 	return f.over(ctx, hosts, Rollout{}, do)
 }
 
 // over is each, batch by batch.
 func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
-	do func(*Fleet, *inventory.Host, *Visit)) []*Visit {
+	do func(*Fleet, *inventory.Host, *record.Host)) []*record.Host {
 	ours := *f
 	ours.events = &queue{}
 	f = &ours
-	out := make([]*Visit, len(hosts))
+	out := make([]*record.Host, len(hosts))
 	told := f.events.tell(f.Notify)
 	defer told()
 	for i, h := range hosts {
-		out[i] = &Visit{Name: h.Name}
+		out[i] = record.NewHost(h.Name)
 	}
 	p := &progress{Rollout: how, fleet: f}
-	var went []*Visit
+	var went []*record.Host
 	over := ""
 	batches := how.batches(hosts)
 	for n, batch := range batches {
@@ -302,7 +172,8 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 		}
 		for _, i := range batch {
 			if over != "" {
-				out[i].State, out[i].Message = NotBegun, over
+				out[i].State, out[i].Message = record.NotBegun, over
+				out[i].Settle()
 				continue
 			}
 			went = append(went, out[i])
@@ -311,12 +182,12 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 			f.batch(ctx, p, next.Hosts, went[len(went)-len(batch):], do)
 		}
 	}
-	return slices.DeleteFunc(out, func(h *Visit) bool { return h.Skipped })
+	return slices.DeleteFunc(out, func(h *record.Host) bool { return h.Skipped })
 }
 
 // batch takes some hosts through a run at once.
-func (f *Fleet) batch(ctx context.Context, p *progress, hosts []*inventory.Host, out []*Visit,
-	do func(*Fleet, *inventory.Host, *Visit)) {
+func (f *Fleet) batch(ctx context.Context, p *progress, hosts []*inventory.Host, out []*record.Host,
+	do func(*Fleet, *inventory.Host, *record.Host)) {
 	var wg sync.WaitGroup
 	slots := make(chan struct{}, max(1, f.Parallel))
 	for i, h := range hosts {
@@ -333,62 +204,70 @@ func (f *Fleet) batch(ctx context.Context, p *progress, hosts []*inventory.Host,
 }
 
 // visit takes one host through a run, in its turn.
-func (f *Fleet) visit(ctx context.Context, p *progress, h *inventory.Host, out *Visit,
-	do func(*Fleet, *inventory.Host, *Visit)) {
+func (f *Fleet) visit(ctx context.Context, p *progress, h *inventory.Host, out *record.Host,
+	do func(*Fleet, *inventory.Host, *record.Host)) {
 	begun := time.Now()
-	out.Began = begun
+	out.Began, out.After = begun, f.since(begun)
 	defer func() {
 		if r := recover(); r != nil { // one host's trouble must not be that of all
-			out.State, out.Message, out.Do = Lost, fmt.Sprintf("a mistake in this program: %v", r), "please report it"
+			out.State, out.Message, out.Do = record.Lost, fmt.Sprintf("a mistake in this program: %v", r), "please report it"
 		}
-		out.Took = time.Since(begun)
-		if !out.Skipped {
-			f.notify(Event{Host: out})
+		out.Seconds = record.Seconds(time.Since(begun))
+		if out.Settle(); !out.Skipped {
+			f.notify(record.Event{Host: out.Name, Ended: out})
 		}
 	}()
 	late := p.late()
 	switch {
 	case h.Off != "":
-		out.State, out.Message = Off, h.Off
+		out.State, out.Message = record.Off, h.Off
 	case ctx.Err() != nil:
-		out.State, out.Message, out.Stopped = NotBegun, "the run was stopped before its turn", true
+		out.State, out.Message, out.Stopped = record.NotBegun, "the run was stopped before its turn", true
 	case late != "":
-		out.State, out.Message = NotBegun, late
+		out.State, out.Message = record.NotBegun, late
 	default:
-		f.notify(Event{Host: out, Begun: &Begun{At: begun}})
+		f.notify(record.Event{Host: out.Name, Begun: &record.Begun{At: begun}})
 		do(f, h, out)
 	}
 }
 
-func (f *Fleet) notify(e Event) {
+// since gives how many seconds after the beginning of the run something was.
+func (f *Fleet) since(at time.Time) float64 {
+	if f.Started.IsZero() {
+		return 0
+	}
+	return record.Since(f.Started, at)
+}
+
+func (f *Fleet) notify(e record.Event) {
 	if f.Notify != nil {
 		f.events.put(e)
 	}
 }
 
 // host takes one host to its end. early is its plan where no fact can change it.
-func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *wire.Start, early *plan.Plan) {
+func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *record.Host, start *wire.Start, early *plan.Plan) {
 	t := &talk{fleet: f, host: h, out: out, given: map[string]int{}}
 	first, err := t.opening(start, early)
 	if err != nil {
-		out.State, out.Message = NotReached, err.Error()
+		out.State, out.Message = record.NotReached, err.Error()
 		return
 	}
 	s, err := f.Open(ctx, h, first)
 	if err != nil {
 		p := problem.From(err)
-		out.State, out.Message, out.Do = NotReached, p.What, p.Do
+		out.State, out.Message, out.Do = record.NotReached, p.What, p.Do
 		if errors.Is(err, reach.ErrBound) {
-			out.State = Lost
+			out.State = record.Lost
 		}
 		if ctx.Err() != nil {
-			out.State, out.Message, out.Do, out.Stopped = NotBegun,
+			out.State, out.Message, out.Do, out.Stopped = record.NotBegun,
 				"the run was stopped while it was being reached", "", true
 		}
 		return
 	}
 	defer s.Close()
-	out.State = Reached
+	out.State = record.Reached
 	t.connect(s)
 	err = t.run(ctx, start)
 	for err == nil && t.rebooting != nil {
@@ -402,13 +281,14 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *Visit, start *
 
 // tidy puts tasks into the order of the plan and adds those left out.
 func (t *talk) tidy() {
-	slices.SortFunc(t.out.Tasks, func(a, b Task) int { return a.ID - b.ID })
+	slices.SortFunc(t.out.Tasks, func(a, b record.Task) int { return a.ID - b.ID })
 	if t.plan == nil {
 		return
 	}
 	for _, o := range t.plan.LeftOut {
-		t.out.Tasks = append(t.out.Tasks, Task{Result: plan.Result{ID: -1, Ref: o.Ref, Status: plan.LeftOut},
-			Place: o.Place, Reason: o.Reason})
+		task := record.NewTask(plan.Result{ID: -1, Ref: o.Ref, Status: plan.LeftOut, Message: o.Reason})
+		task.DeclaredAt(o.Place)
+		t.out.Tasks = append(t.out.Tasks, task)
 	}
 }
 
@@ -419,10 +299,11 @@ func (t *talk) fail(err error) {
 	var busy *busyError
 	switch {
 	case errors.As(err, &busy):
-		t.out.State = Busy
+		t.out.State = record.Busy
 	case t.out.Wrong != nil:
+		t.out.Message += ": " + t.out.Wrong.Error()
 	default:
-		t.out.State = Lost
+		t.out.State = record.Lost
 		if said := t.session.Errors(); said != "" && !strings.Contains(said, t.out.Message) &&
 			!strings.Contains(t.out.Message, said) && p.Do == "" {
 			t.out.Message += " (the worker said: " + said + ")"

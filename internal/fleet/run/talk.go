@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/probe"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/reach"
@@ -44,7 +45,7 @@ const maxGiven = 4
 type talk struct {
 	fleet   *Fleet
 	host    *inventory.Host
-	out     *Visit
+	out     *record.Host
 	session *reach.Session
 	conn    *wire.Conn
 	plan    *plan.Plan
@@ -62,7 +63,7 @@ type talk struct {
 	asked   map[int]bool // which probes were asked from here
 	ctx     context.Context
 	start   *wire.Start
-	would   []plan.Result // what the host foresees
+	would   []record.Task // what the host foresees
 	proofs  int           // how often the host has had us get in anew
 	went    bool          // that is told
 	over    time.Time     // when the last results came
@@ -363,7 +364,7 @@ func (t *talk) ends(d *wire.Done) error {
 	if len(d.Notice) > maxName {
 		return fmt.Errorf("%w: a notice that is too long", wire.ErrFrame)
 	}
-	t.out.Leftovers, t.out.Message, t.done = d.Leftovers, d.Notice, true
+	t.out.Leftovers, t.out.Message, t.done = record.NewLeftovers(d.Leftovers), d.Notice, true
 	if d.Free {
 		return errEnd
 	}
@@ -379,7 +380,7 @@ func (t *talk) owes(debts []plan.Owed) error {
 			return fmt.Errorf("%w: a debt that there is not", wire.ErrFrame)
 		}
 	}
-	t.out.Debts = debts
+	t.out.Debts = record.NewDebts(debts)
 	return t.hold(128 * len(debts))
 }
 
@@ -429,9 +430,9 @@ func (t *talk) take(whole *plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	t.plan, t.parts, t.out.Needed = p, parts, needed
+	t.plan, t.parts, t.out.Needed = p, parts, record.Refs(needed)
 	t.out.Planned, t.seen, t.uses = len(p.Tasks), make([]bool, len(p.Tasks)), map[string]int{}
-	t.fleet.notify(Event{Host: t.out, Begun: &Begun{At: t.out.Began, Tasks: len(p.Tasks)}})
+	t.fleet.notify(record.Event{Host: t.out.Name, Begun: &record.Begun{At: t.out.Began, Tasks: len(p.Tasks)}})
 	for _, task := range p.Tasks {
 		for _, c := range task.Wants() {
 			t.uses[c.SHA256]++
@@ -553,13 +554,13 @@ func (t *talk) results(list []plan.Result) error {
 		if t.rebooting != nil && t.rebooting.Task == r.ID {
 			t.rebooting = nil // it has failed to begin
 		}
-		task := Task{Result: r, Place: t.plan.Tasks[r.ID].Places[0], Labels: t.plan.Tasks[r.ID].Labels, Began: began[i]}
-		task.Ref = t.plan.Tasks[r.ID].Ref
-		if r.Status == plan.LeftOut {
-			task.Reason, task.Message = r.Message, ""
-		}
+		of := &t.plan.Tasks[r.ID]
+		r.Ref = of.Ref
+		task := record.NewTask(r)
+		task.DeclaredAt(of.Places[0])
+		task.After, task.Labels = t.fleet.since(began[i]), append(task.Labels, of.Labels...)
 		t.out.Tasks = append(t.out.Tasks, task)
-		t.fleet.notify(Event{Host: t.out, Task: &task})
+		t.fleet.notify(record.Event{Host: t.out.Name, Task: &task})
 	}
 	t.working()
 	return nil
@@ -567,7 +568,7 @@ func (t *talk) results(list []plan.Result) error {
 
 // again takes a result in the place of the one that was told before, of a change which the host has put back.
 func (t *talk) again(r plan.Result) error {
-	i := slices.IndexFunc(t.out.Tasks, func(o Task) bool { return o.ID == r.ID && o.Status == plan.Changed })
+	i := slices.IndexFunc(t.out.Tasks, func(o record.Task) bool { return o.ID == r.ID && o.Status == plan.Changed })
 	if i < 0 || r.Status != plan.Failed {
 		return fmt.Errorf("%w: another result for a task that it had not changed", wire.ErrFrame)
 	}
@@ -577,7 +578,7 @@ func (t *talk) again(r plan.Result) error {
 	task := &t.out.Tasks[i]
 	task.Status, task.Message, task.Do, task.Again = r.Status, r.Message, r.Do, true
 	told := *task
-	t.fleet.notify(Event{Host: t.out, Task: &told})
+	t.fleet.notify(record.Event{Host: t.out.Name, Task: &told})
 	return nil
 }
 
@@ -624,7 +625,7 @@ const maxLine = 512
 // progress passes on that a task of this host's own plan is at work.
 func (t *talk) progress(p *wire.Progress) error {
 	if t.exec != nil && len(p.Line) <= maxLine {
-		t.fleet.notify(Event{Host: t.out, Progress: &Progress{Took: p.Took, Line: p.Line}})
+		t.atWork(value.Ref{}, p.Took, p.Line, 0)
 		return nil
 	}
 	if t.plan == nil || p.Task < 0 || p.Task >= len(t.seen) || len(p.Line) > maxLine || p.Took < 0 {
@@ -633,8 +634,14 @@ func (t *talk) progress(p *wire.Progress) error {
 	if t.seen[p.Task] {
 		return nil
 	}
-	t.fleet.notify(Event{Host: t.out, Progress: &Progress{Ref: t.plan.Tasks[p.Task].Ref, Took: p.Took, Line: p.Line, Try: p.Try}})
+	t.atWork(t.plan.Tasks[p.Task].Ref, p.Took, p.Line, p.Try)
 	return nil
+}
+
+// atWork passes on what the host is at for long.
+func (t *talk) atWork(ref value.Ref, took time.Duration, line string, try int) {
+	t.fleet.notify(record.Event{Host: t.out.Name, AtWork: &record.AtWork{Kind: ref.Kind, Name: ref.Name, Line: line, Try: try,
+		Seconds: took.Seconds(), Told: time.Now().UTC()}})
 }
 
 // asks says whether a task only asks.
@@ -726,9 +733,17 @@ func (t *talk) collect(c *wire.Collected) error {
 		return t.results(missed)
 	}
 	if n := len(t.out.Collected); n > 0 && t.out.Collected[n-1].Run == c.Run {
-		t.out.Collected[n-1].Results = append(t.out.Collected[n-1].Results, c.Results...)
+		t.out.Collected[n-1].Tasks = append(t.out.Collected[n-1].Tasks, tasksOf(c.Results)...)
 		return nil
 	}
-	t.out.Collected = append(t.out.Collected, Collected{c.Run, c.Results})
+	t.out.Collected = append(t.out.Collected, record.Collected{Run: c.Run, Tasks: tasksOf(c.Results)})
 	return nil
+}
+
+func tasksOf(list []plan.Result) []record.Task {
+	out := make([]record.Task, len(list))
+	for i, r := range list {
+		out[i] = record.NewTask(r)
+	}
+	return out
 }

@@ -12,14 +12,14 @@ import (
 	"time"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/wire"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/host/machine"
 )
 
 // undo puts back on the first host what the run of an id changed.
-func (b *bench) undo(id string, preview bool, changed ...value.Ref) *run.Visit {
+func (b *bench) undo(id string, preview bool, changed ...value.Ref) *record.Host {
 	b.t.Helper()
 	f := b.fleet()
 	f.Undo = map[string]*wire.Undo{b.host().Name: {Run: id, Tasks: changed}}
@@ -237,7 +237,7 @@ func TestUndoOfWhatMoved(t *testing.T) {
 	for i, want := range []string{"what undoes a command is not known", "is not kept", "found", "",
 		"what it holds, last written at", "", "", "by the run of maren@desk at"} {
 		if got := h.Tasks[i].Message; !strings.Contains(got, want) {
-			t.Errorf("%s says %q", h.Tasks[i].Ref, got)
+			t.Errorf("%s says %q", h.Tasks[i].Ref(), got)
 		}
 	}
 	b.project = "harbour"
@@ -289,7 +289,7 @@ func TestWhatIsKept(t *testing.T) {
 		}}
 	}
 	b.put("etc/motd", "1\n")
-	if h := b.undo(third, false); h.State != run.Reached || h.Count(plan.Changed) != 1 || b.on("etc/motd") != "x" {
+	if h := b.undo(third, false); h.State != record.Reached || h.Count(plan.Changed) != 1 || b.on("etc/motd") != "x" {
 		t.Errorf("with no room to keep more: %s %s\n%s", h.State, h.Message, statuses(h))
 	}
 	b.host().Wrap = nil
@@ -297,7 +297,7 @@ func TestWhatIsKept(t *testing.T) {
 	os.WriteFile(folder, nil, 0o600) // nothing can be kept there
 	b.put("etc/motd", "y")
 	wants(t, b.one(false), "file /etc/motd changed")
-	if h := b.undo(second, true); h.State != run.Lost && h.Count(plan.Failed) == 0 {
+	if h := b.undo(second, true); h.State != record.Lost && h.Count(plan.Failed) == 0 {
 		t.Errorf("with no folder: %s %s\n%s", h.State, h.Message, statuses(h))
 	}
 }
@@ -357,7 +357,7 @@ func TestAnUndoThatIsCutOff(t *testing.T) {
 			steps = k.steps
 			continue
 		}
-		if h := b.undo(id, false); h.State != run.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
+		if h := b.undo(id, false); h.State != record.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
 			t.Errorf("after a kill at step %d of %d the next undo comes to %s %s\n%s", at, steps, h.State, h.Message, statuses(h))
 		}
 		same(t, fmt.Sprintf("after a kill at step %d", at), b.tree(), stood)
@@ -378,10 +378,10 @@ func TestNamesThatAreNoText(t *testing.T) {
 		wants(t, h, "dir /srv/tide changed")
 	}
 	id := b.last()
-	if h := b.undo(id, true); h.State != run.Reached {
+	if h := b.undo(id, true); h.State != record.Reached {
 		t.Errorf("the preview of an undo: %s %s", h.State, h.Message)
 	}
-	if h := b.undo(id, false); h.State != run.Reached || h.Count(plan.Failed) > 0 {
+	if h := b.undo(id, false); h.State != record.Reached || h.Count(plan.Failed) > 0 {
 		t.Errorf("the undo: %s %s\n%s", h.State, h.Message, statuses(h))
 	}
 	same(t, "then", b.tree(), stood)

@@ -8,9 +8,9 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/reach"
-	"jadekettle/internal/fleet/run"
 )
 
 // TestPasswords gives one password to four hosts, for sudo and to log in with: it
@@ -59,7 +59,7 @@ func TestPasswords(t *testing.T) {
 		}
 		reached, said := 0, ""
 		for _, h := range out {
-			if h.State == run.Reached && len(h.Tasks) == 1 {
+			if h.State == record.Reached && len(h.Tasks) == 1 {
 				reached++
 			}
 			said += h.Message + "\n"
@@ -82,7 +82,7 @@ func TestJumpHosts(t *testing.T) {
 	b.dialer.Home = b.home()
 	for _, jump := range []string{at(1), at(1) + "," + at(2)} {
 		b.target.Jump = jump
-		if h := b.run(false)["gauge-01"]; h.State != run.Reached {
+		if h := b.run(false)["gauge-01"]; h.State != record.Reached {
 			t.Errorf("through %s it is %s: %s", jump, h.State, h.Message)
 		}
 	}
@@ -95,7 +95,7 @@ func TestJumpHosts(t *testing.T) {
 		return reach.Target{Address: "127.0.0.1", Port: b.sim.Hosts[i].Addr.Port, Jump: after[name]}, true
 	}
 	b.target.Jump = "gate-01"
-	if h := b.run(false)["gauge-01"]; h.State != run.Reached {
+	if h := b.run(false)["gauge-01"]; h.State != record.Reached {
 		t.Errorf("through gates of the inventory it is %s: %s", h.State, h.Message)
 	}
 	after["gate-02"] = "gate-01"
@@ -106,7 +106,7 @@ func TestJumpHosts(t *testing.T) {
 	b.dialer.Gate = nil
 	b.sim.Hosts[2].Down()
 	h := b.run(false)["gauge-01"]
-	if h.State != run.NotReached || !strings.Contains(h.Message, "the jump host "+at(2)) {
+	if h.State != record.NotReached || !strings.Contains(h.Message, "the jump host "+at(2)) {
 		t.Errorf("with a gate down it is %s: %s", h.State, h.Message)
 	}
 	b.target.Jump = at(1)

@@ -12,8 +12,8 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 )
 
@@ -36,7 +36,7 @@ func (p Project) Search(words []string, f Filter) (hits []history.Hit, all int, 
 	}
 	type one struct {
 		visit, nth int64
-		head       history.Head
+		head       record.Head
 	}
 	var list []one
 	most := f.Most
@@ -64,7 +64,7 @@ func (p Project) Search(words []string, f Filter) (hits []history.Hit, all int, 
 }
 
 // hit reads what was found, and the line of it that holds the words.
-func (p Project) hit(db *database, head history.Head, visit, nth int64, words []string) (history.Hit, error) {
+func (p Project) hit(db *database, head record.Head, visit, nth int64, words []string) (history.Hit, error) {
 	out := history.Hit{Number: head.Number, Run: head.Run, Mode: head.Mode, Started: head.Started, Who: head.Who}
 	if visit == 0 {
 		head, _, err := p.head(db, head.Number)
@@ -164,7 +164,7 @@ func (p Project) Slow(n, most int) (*history.Slow, error) {
 }
 
 // usual reads how long things took in the runs before one.
-func (p Project) usual(db *database, k *history.Kept) (history.Usual, error) {
+func (p Project) usual(db *database, k *record.Run) (history.Usual, error) {
 	out := history.Usual{Hosts: map[string][]float64{}, Kinds: map[string][]float64{},
 		Task: func(history.HostTask) ([]float64, error) { return nil, nil }}
 	var ids []any
@@ -315,17 +315,17 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started, &visit, &state, &outcome,
 			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &s.Machine, &pid, &beat, &now)
 		if state == "" {
-			if s.Mode == history.ModePreview || s.Mode == history.ModeDrift ||
+			if s.Mode == record.ModePreview || s.Mode == record.ModeDrift ||
 				alive(s.Machine, pid, time.Duration(now-beat)*time.Millisecond) {
 				return err // it changes nothing, or is at work
 			}
-			state, outcome, s.Message = string(run.Lost), string(run.OutLost), orphaned
+			state, outcome, s.Message = string(record.Lost), string(record.OutLost), orphaned
 		}
-		s.Started, s.State, s.Outcome = atMillis(started), run.State(state), run.Outcome(outcome)
+		s.Started, s.State, s.Outcome = atMillis(started), record.State(state), record.Outcome(outcome)
 		if s.At = s.Started; began > 0 {
 			s.At = atMillis(began)
 		}
-		if s.State == run.Reached && s.Whole && s.Declared && !s.Stopped && latest < 0 {
+		if s.State == record.Reached && s.Whole && s.Declared && !s.Stopped && latest < 0 {
 			latest = len(out)
 		}
 		out, visits = append(out, s), append(visits, visit)
@@ -355,7 +355,7 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 }
 
 // detailOf reads what is kept of a visit besides its columns.
-func detailOf(db *database, visit int64) (d history.KeptHost, err error) {
+func detailOf(db *database, visit int64) (d record.Host, err error) {
 	var packed []byte
 	if err := db.QueryRow("SELECT detail FROM visit WHERE id = ?", visit).Scan(&packed); err != nil {
 		return d, err
@@ -368,12 +368,12 @@ func detailOf(db *database, visit int64) (d history.KeptHost, err error) {
 }
 
 // Moved gives the tasks of a host in a run that changed, failed or were blocked.
-func (p Project) Moved(n int, host string) ([]history.Task, error) {
+func (p Project) Moved(n int, host string) ([]record.Task, error) {
 	db, err := p.reading()
 	if err != nil {
 		return nil, none(err)
 	}
-	var out []history.Task
+	var out []record.Task
 	return out, p.wrong(each(db, func(scan func(...any) error) error {
 		t, err := readTask(scan)
 		out = append(out, t)

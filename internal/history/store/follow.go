@@ -1,11 +1,7 @@
 package store
 
 import (
-	"time"
-
-	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	"jadekettle/internal/core/record"
 )
 
 // Follower tells what happens in a run that another process keeps.
@@ -17,7 +13,6 @@ type Follower struct {
 
 // followed is what was told of a host so far.
 type followed struct {
-	visit *run.Visit
 	nth   int64 // of its last task that was told
 	begun int   // how many tasks were told to be planned; -1 when its turn was not told
 	hand  string
@@ -28,10 +23,10 @@ type followed struct {
 func (p Project) Follow(n int) *Follower { return &Follower{p: p, n: n, seen: map[int64]*followed{}} }
 
 // Next gives what has happened since it was asked last, and the run as it is now.
-func (f *Follower) Next() (history.Head, []run.Event, error) {
+func (f *Follower) Next() (record.Head, []record.Event, error) {
 	db, err := f.p.reading()
 	if err != nil {
-		return history.Head{}, nil, err
+		return record.Head{}, nil, err
 	}
 	head, id, err := f.p.head(db, f.n)
 	if err != nil {
@@ -39,7 +34,7 @@ func (f *Follower) Next() (history.Head, []run.Event, error) {
 	}
 	type now struct {
 		id, began, last int64
-		host            history.KeptHost
+		host            *record.Host
 		hand            string
 	}
 	var all []now
@@ -56,51 +51,52 @@ func (f *Follower) Next() (history.Head, []run.Event, error) {
 	if err != nil {
 		return head, nil, f.p.wrong(err)
 	}
-	var out []run.Event
+	var out []record.Event
 	for _, one := range all {
 		s := f.seen[one.id]
 		if s == nil {
-			s = &followed{visit: &run.Visit{Name: one.host.Name}, begun: -1}
+			s = &followed{begun: -1}
 			f.seen[one.id] = s
 		}
 		if one.began > 0 && one.host.Planned > s.begun {
 			s.begun = one.host.Planned
-			out = append(out, run.Event{Host: s.visit, Begun: &run.Begun{At: atMillis(one.began), Tasks: one.host.Planned}})
+			out = append(out, record.Event{Host: one.host.Name, Begun: &record.Begun{At: atMillis(one.began), Tasks: one.host.Planned}})
 		}
 		if one.last > s.nth {
-			tasks, err := f.tasks(db, one.id, s, head.Started)
+			tasks, err := f.tasks(db, one.id, one.host, s)
 			if err != nil {
 				return head, nil, f.p.wrong(err)
 			}
 			out = append(out, tasks...)
 		}
 		if w := one.host.AtWork; w != nil && one.hand != s.hand {
-			out = append(out, run.Event{Host: s.visit, Progress: &run.Progress{Ref: value.Ref{Kind: w.Kind, Name: w.Name},
-				Took: time.Duration(w.Seconds*float64(time.Second)) + max(0, time.Since(w.Told)), Line: w.Line, Try: w.Try}})
+			out = append(out, record.Event{Host: one.host.Name, AtWork: w})
 		}
 		s.hand = one.hand
-		if over := one.host.State != run.NotBegun || one.host.Message != ""; over && !s.over {
+		if over := one.host.State != record.NotBegun || one.host.Message != ""; over && !s.over {
 			s.over = true
-			tasks := s.visit.Tasks
-			*s.visit = *one.host.Visit(head.Started)
-			s.visit.Tasks = tasks
-			out = append(out, run.Event{Host: s.visit})
+			all, err := f.tasks(db, one.id, one.host, &followed{})
+			if err != nil {
+				return head, nil, f.p.wrong(err)
+			}
+			for _, e := range all {
+				one.host.Tasks = append(one.host.Tasks, *e.Task)
+			}
+			out = append(out, record.Event{Host: one.host.Name, Ended: one.host})
 		}
 	}
 	return head, out, nil
 }
 
 // tasks gives the tasks of a host that were not told yet.
-func (f *Follower) tasks(db *database, visit int64, s *followed, started time.Time) ([]run.Event, error) {
-	var out []run.Event
+func (f *Follower) tasks(db *database, visit int64, host *record.Host, s *followed) ([]record.Event, error) {
+	var out []record.Event
 	return out, each(db, func(scan func(...any) error) error {
 		t, err := readTask(scan, &s.nth)
 		if err != nil {
 			return err
 		}
-		task := t.Back(started)
-		s.visit.Tasks = append(s.visit.Tasks, task)
-		out = append(out, run.Event{Host: s.visit, Task: &task})
+		out = append(out, record.Event{Host: host.Name, Task: &t})
 		return nil
 	}, `SELECT task.nth, `+taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place WHERE
 		task.visit = ? AND task.nth > ? ORDER BY task.nth`, visit, s.nth)

@@ -7,11 +7,11 @@ import (
 	"os"
 	"time"
 
-	"jadekettle/internal/history"
+	"jadekettle/internal/core/record"
 )
 
 // reads gives the head of a run out of a row, see headColumns.
-func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err error) {
+func reads(scan func(...any) error, more ...any) (h record.Head, id int64, err error) {
 	var command, params, answers, part string
 	var started, beat, now int64
 	var ended sql.NullInt64
@@ -31,13 +31,13 @@ func reads(scan func(...any) error, more ...any) (h history.Head, id int64, err 
 	until := beat
 	switch {
 	case elsewhere:
-		h.State = history.Elsewhere
+		h.State = record.Elsewhere
 	case ended.Valid:
-		h.State, until = history.Ended, ended.Int64
+		h.State, until = record.Ended, ended.Int64
 	case alive(h.Machine, pid, time.Duration(now-beat)*time.Millisecond):
-		h.State, until = history.Running, time.Now().UnixMilli()
+		h.State, until = record.Running, time.Now().UnixMilli()
 	default:
-		h.State = history.Interrupted
+		h.State = record.Interrupted
 	}
 	h.Seconds = float64(max(0, until-started)) / 1000
 	if h.Command == nil {

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"jadekettle/internal/history"
+	"jadekettle/internal/core/record"
 )
 
 // Limits say which runs may go. The zero Limits let none go.
@@ -36,7 +36,7 @@ func (p Project) Old(l Limits) ([]Old, error) {
 	if err := each(db, func(scan func(...any) error) error {
 		var o Old
 		h, id, err := reads(scan, &o.Bytes)
-		if err != nil || h.State == history.Running {
+		if err != nil || h.State == record.Running {
 			return err
 		}
 		o.Number, o.Started, o.id = h.Number, h.Started, id
@@ -44,7 +44,7 @@ func (p Project) Old(l Limits) ([]Old, error) {
 		return nil
 	}, `SELECT `+headColumns+`, 300 + (SELECT coalesce(sum(100 + coalesce(length(visit.detail), 0) + (SELECT
 		coalesce(sum(30 + coalesce(length(task.detail), 0)), 0) FROM task WHERE task.visit = visit.id)), 0) FROM visit WHERE
-		visit.run = run.id) FROM run WHERE run.project = ? AND run.mode <> ? ORDER BY run.number DESC`, p.ID, history.ModePrune); err != nil {
+		visit.run = run.id) FROM run WHERE run.project = ? AND run.mode <> ? ORDER BY run.number DESC`, p.ID, record.ModePrune); err != nil {
 		return nil, p.wrong(err)
 	}
 	var out []Old

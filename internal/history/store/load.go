@@ -14,11 +14,9 @@ import (
 	"time"
 
 	"jadekettle/internal/core/facts"
-	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/wire"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 )
 
@@ -107,7 +105,7 @@ func anys[T any](list []T) []any {
 }
 
 // List gives the runs that are meant, newest first.
-func (p Project) List(f Filter) ([]history.Brief, error) {
+func (p Project) List(f Filter) ([]record.Summary, error) {
 	db, err := p.reading()
 	if err != nil {
 		return nil, none(err)
@@ -122,7 +120,7 @@ func (p Project) List(f Filter) ([]history.Brief, error) {
 		return nil, p.wrong(err)
 	}
 	defer rows.Close()
-	var out []history.Brief
+	var out []record.Summary
 	at := map[int64]int{}
 	for rows.Next() {
 		h, id, err := reads(rows.Scan)
@@ -130,7 +128,7 @@ func (p Project) List(f Filter) ([]history.Brief, error) {
 			return nil, p.wrong(err)
 		}
 		at[id] = len(out)
-		out = append(out, history.Brief{Head: h, Hosts: []string{}})
+		out = append(out, record.Summary{Head: h, Hosts: []string{}})
 	}
 	if err := rows.Err(); err != nil {
 		return nil, p.wrong(err)
@@ -150,7 +148,7 @@ func none(err error) error {
 const many = 500
 
 // fill counts the hosts of runs, and adds their notes.
-func fill(db *database, out []history.Brief, at map[int64]int) error {
+func fill(db *database, out []record.Summary, at map[int64]int) error {
 	ids := make([]any, 0, many)
 	flush := func() error {
 		if len(ids) == 0 {
@@ -180,7 +178,7 @@ func fill(db *database, out []history.Brief, at map[int64]int) error {
 	return flush()
 }
 
-func fillHosts(db *database, out []history.Brief, at map[int64]int, ids []any) error {
+func fillHosts(db *database, out []record.Summary, at map[int64]int, ids []any) error {
 	return each(db, func(scan func(...any) error) error {
 		var id int64
 		var name, outcome string
@@ -190,11 +188,11 @@ func fillHosts(db *database, out []history.Brief, at map[int64]int, ids []any) e
 			return err
 		}
 		b := &out[at[id]]
-		if b.State == history.Interrupted && outcome == "" && began > 0 {
-			outcome = string(run.OutLost)
+		if b.State == record.Interrupted && outcome == "" && began > 0 {
+			outcome = string(record.OutLost)
 		}
 		b.Hosts = append(b.Hosts, name)
-		b.Count(run.Outcome(outcome), changed, failed)
+		b.Count(record.Outcome(outcome), changed, failed)
 		return nil
 	}, `SELECT visit.run, host.name, visit.outcome, visit.began, visit.changed, visit.failed FROM visit JOIN host ON host.id = visit.host
 		WHERE visit.run IN (`+marks(len(ids))+`) ORDER BY visit.run, visit.nth, visit.id`, ids...)
@@ -244,7 +242,7 @@ func noRun(n int) error {
 }
 
 // head reads what is kept of a run besides its hosts.
-func (p Project) head(db *database, n int) (history.Head, int64, error) {
+func (p Project) head(db *database, n int) (record.Head, int64, error) {
 	h, id, err := reads(db.QueryRow("SELECT "+headColumns+" FROM run WHERE run.project = ? AND run.number = ?", p.ID, n).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return h, 0, noRun(n)
@@ -261,20 +259,20 @@ func (p Project) head(db *database, n int) (history.Head, int64, error) {
 }
 
 // Head reads what is kept of a run besides its hosts.
-func (p Project) Head(n int) (history.Head, error) {
+func (p Project) Head(n int) (record.Head, error) {
 	db, err := p.reading()
 	if errors.Is(err, ErrNone) {
-		return history.Head{}, noRun(n)
+		return record.Head{}, noRun(n)
 	}
 	if err != nil {
-		return history.Head{}, err
+		return record.Head{}, err
 	}
 	h, _, err := p.head(db, n)
 	return h, err
 }
 
 // Load reads a run whole. With hosts it reads only those.
-func (p Project) Load(n int, hosts ...string) (*history.Kept, error) {
+func (p Project) Load(n int, hosts ...string) (*record.Run, error) {
 	db, err := p.reading()
 	if errors.Is(err, ErrNone) {
 		return nil, noRun(n)
@@ -282,7 +280,7 @@ func (p Project) Load(n int, hosts ...string) (*history.Kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &history.Kept{Hosts: []history.KeptHost{}}
+	out := &record.Run{Hosts: []*record.Host{}}
 	var id int64
 	if out.Head, id, err = p.head(db, n); err != nil {
 		return nil, err
@@ -302,9 +300,9 @@ func (p Project) Load(n int, hosts ...string) (*history.Kept, error) {
 		` ORDER BY visit.nth, visit.id`, args...); err != nil {
 		return nil, p.wrong(err)
 	}
-	for i := range out.Hosts {
-		if h := &out.Hosts[i]; out.State == history.Interrupted && h.Begun && h.State == run.NotBegun {
-			h.State, h.Outcome, h.Message = run.Lost, run.OutLost, orphaned
+	for _, h := range out.Hosts {
+		if out.State == record.Interrupted && h.Begun && h.State == record.NotBegun {
+			h.State, h.Outcome, h.Message = record.Lost, record.OutLost, orphaned
 		}
 	}
 	visits := slices.SortedFunc(maps.Keys(at), func(a, b int64) int { return at[a] - at[b] })
@@ -312,7 +310,7 @@ func (p Project) Load(n int, hosts ...string) (*history.Kept, error) {
 		if err := each(db, func(scan func(...any) error) error {
 			var visit int64
 			t, err := readTask(scan, &visit)
-			host := &out.Hosts[at[visit]]
+			host := out.Hosts[at[visit]]
 			host.Tasks = append(host.Tasks, t)
 			return err
 		}, `SELECT task.visit, `+taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
@@ -333,9 +331,9 @@ const orphaned = "its controller was gone before it ended; what it did since, th
 const visitColumns = `visit.id, host.name, visit.state, visit.outcome, visit.began, visit.took, visit.planned, visit.changed,
 	visit.failed, visit.unchanged, visit.left_out, visit.blocked, visit.collected_by, visit.hand, visit.detail`
 
-func readVisit(scan func(...any) error, started time.Time) (int64, history.KeptHost, error) {
+func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host, error) {
 	var id, began, took int64
-	var h, detail history.KeptHost
+	h, detail := &record.Host{}, &record.Host{}
 	var state, outcome, hand string
 	var packed []byte
 	if err := scan(&id, &h.Name, &state, &outcome, &began, &took, &h.Planned, &h.Changed, &h.Failed, &h.Unchanged, &h.LeftOut,
@@ -344,23 +342,26 @@ func readVisit(scan func(...any) error, started time.Time) (int64, history.KeptH
 	}
 	text, err := unpack(packed)
 	if err == nil && len(text) > 0 {
-		err = json.Unmarshal(text, &detail)
+		err = json.Unmarshal(text, detail)
 	}
 	if err != nil {
 		return id, h, fmt.Errorf("the host %s: %w", h.Name, err)
 	}
 	h.Message, h.Do, h.Stopped, h.Executed = detail.Message, detail.Do, detail.Stopped, detail.Executed
 	h.Leftovers, h.Needed, h.Collected, h.Debts = some(detail.Leftovers), some(detail.Needed), some(detail.Collected), some(detail.Debts)
-	h.Tasks = []history.Task{}
-	h.State, h.Outcome = run.State(state), run.Outcome(outcome)
+	h.Tasks = []record.Task{}
+	if e := h.Executed; e != nil {
+		e.Seconds = float64(took) / 1000
+	}
+	h.State, h.Outcome = record.State(state), record.Outcome(outcome)
 	h.Seconds = float64(took) / 1000
 	if began > 0 {
 		h.After = float64(max(0, began-started.UnixMilli())) / 1000
 	}
 	if state == "" { // it has not ended
-		h.State, h.Outcome, h.Begun = run.NotBegun, run.OutNotBegun, began > 0
+		h.State, h.Outcome, h.Begun = record.NotBegun, record.OutNotBegun, began > 0
 		if hand != "" {
-			h.AtWork = &history.AtWork{}
+			h.AtWork = &record.AtWork{}
 			err = json.Unmarshal([]byte(hand), h.AtWork)
 		}
 	}
@@ -391,8 +392,8 @@ func (r *foundTask) to() []any {
 	return []any{&r.kind, &r.name, &r.file, &r.line, &r.status, &r.began, &r.took, &r.packed, &r.labels}
 }
 
-func (r *foundTask) task() (history.Task, error) {
-	t := history.Task{}
+func (r *foundTask) task() (record.Task, error) {
+	t := record.Task{}
 	text, err := unpack(r.packed)
 	if err == nil && len(text) > 0 {
 		err = json.Unmarshal(text, &t)
@@ -413,10 +414,10 @@ func (r *foundTask) task() (history.Task, error) {
 }
 
 // readTask reads a task, behind what else is in its row.
-func readTask(scan func(...any) error, more ...any) (history.Task, error) {
+func readTask(scan func(...any) error, more ...any) (record.Task, error) {
 	var r foundTask
 	if err := scan(append(more, r.to()...)...); err != nil {
-		return history.Task{}, err
+		return record.Task{}, err
 	}
 	return r.task()
 }
@@ -482,21 +483,4 @@ func (p Project) Text(n int, path string) ([]byte, error) {
 		return nil, p.wrong(err)
 	}
 	return unpack(packed)
-}
-
-// Changed lists what a run changed on each host, and the hosts that it changed or may have,
-// in its order: it was lost there, or something failed half way.
-func Changed(k *history.Kept) (names []string, changed map[string][]value.Ref) {
-	changed = map[string][]value.Ref{}
-	for _, h := range k.Hosts {
-		for _, t := range h.Tasks {
-			if t.Status == plan.Changed {
-				changed[h.Name] = append(changed[h.Name], value.Ref{Kind: t.Kind, Name: t.Name})
-			}
-		}
-		if len(changed[h.Name]) > 0 || h.Failed > 0 || h.State == run.Lost || h.Begun {
-			names = append(names, h.Name)
-		}
-	}
-	return names, changed
 }

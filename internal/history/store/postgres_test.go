@@ -13,16 +13,15 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
 	"jadekettle/internal/history/store/pgtest"
 )
 
 // begun begins to keep a run of one host.
 func begun(p Project) *Recorder {
 	id, _ := uuid.NewV7()
-	return p.Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Machine: "desk"}, []string{"gauge-01"}, nil)
+	return p.Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Machine: "desk"}, []string{"gauge-01"}, nil)
 }
 
 func TestAServerThatFails(t *testing.T) {
@@ -30,7 +29,7 @@ func TestAServerThatFails(t *testing.T) {
 	of := func(url string) Project { return opened(t, &Store{URL: url}) }
 	begin := func(p Project) error {
 		r := begun(p)
-		r.End(0, []*run.Visit{{Name: "gauge-01"}})
+		r.End(&record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}})
 		return r.Wait()
 	}
 	t.Run("refuses", func(t *testing.T) {
@@ -84,10 +83,10 @@ func TestAServerThatFails(t *testing.T) {
 		if n, err := r.Number(); n != 1 || err != nil {
 			t.Fatal(n, err)
 		}
-		v := &run.Visit{Name: "gauge-01", State: run.Reached}
+		v := &record.Host{Name: "gauge-01", State: record.Reached}
 		tell := func(name string) {
 			one := told("file "+name, plan.Changed, nil)
-			r.Event(run.Event{Host: v, Task: &one})
+			r.Event(record.Event{Host: v.Name, Task: &one})
 		}
 		tell("/srv/before")
 		s.Kill()
@@ -95,13 +94,13 @@ func TestAServerThatFails(t *testing.T) {
 		time.Sleep(4 * flushEvery)
 		tell("/srv/later")
 		s.Begin(t)
-		r.Event(run.Event{Host: v})
-		r.End(0, []*run.Visit{v})
+		r.Event(ended(v))
+		r.End(&record.Run{Hosts: []*record.Host{v}})
 		if err := r.Wait(); err != nil {
 			t.Fatal(err)
 		}
 		k, err := of(here).Load(1)
-		if err != nil || k.State != history.Ended || len(k.Hosts[0].Tasks) != 3 {
+		if err != nil || k.State != record.Ended || len(k.Hosts[0].Tasks) != 3 {
 			t.Errorf("it is kept as %+v (%v)", k, err)
 		}
 	})
@@ -113,10 +112,10 @@ func TestAServerThatFails(t *testing.T) {
 		}
 		s.Kill()
 		since := time.Now()
-		v := &run.Visit{Name: "gauge-01", State: run.Reached}
+		v := &record.Host{Name: "gauge-01", State: record.Reached}
 		one := told("file /srv/lost", plan.Changed, nil)
-		r.Event(run.Event{Host: v, Task: &one})
-		r.End(0, []*run.Visit{v})
+		r.Event(record.Event{Host: v.Name, Task: &one})
+		r.End(&record.Run{Hosts: []*record.Host{v}})
 		refuses(t, "the server is not there", "see whether", r.Wait())
 		if took := time.Since(since); took > time.Minute {
 			t.Errorf("the run's end waited %v", took)
@@ -124,7 +123,7 @@ func TestAServerThatFails(t *testing.T) {
 		s.Begin(t)
 		p := of(here)
 		s.Ask(t, here, "UPDATE jadekettle.run SET beat = 1")
-		if list, err := p.List(Filter{}); err != nil || len(list) != 1 || list[0].State != history.Interrupted {
+		if list, err := p.List(Filter{}); err != nil || len(list) != 1 || list[0].State != record.Interrupted {
 			t.Errorf("it is listed as %+v (%v)", list, err)
 		}
 	})
@@ -147,15 +146,15 @@ func stock(b *testing.B, p Project, runs, hosts, tasks int) {
 	b.Helper()
 	for n := range runs {
 		id, _ := uuid.NewV7()
-		h := history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Whole: true, Declared: true, Who: "maren", Machine: "desk"}
+		h := record.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Whole: true, Declared: true, Who: "maren", Machine: "desk"}
 		var names []string
 		for i := range hosts {
 			names = append(names, fmt.Sprintf("gauge-%03d", i))
 		}
 		r := p.Begin(h, names, nil)
-		var all []*run.Visit
+		var all []*record.Host
 		for i, name := range names {
-			v := &run.Visit{Name: name, State: run.Reached, Planned: tasks, Began: h.Started, Took: time.Second}
+			v := &record.Host{Name: name, State: record.Reached, Planned: tasks, Began: h.Started, Seconds: 1}
 			for j := range tasks {
 				one := told(fmt.Sprintf("file /srv/tide/%d", j), plan.Unchanged, nil)
 				if (n+i+j)%97 == 0 {
@@ -165,12 +164,12 @@ func stock(b *testing.B, p Project, runs, hosts, tasks int) {
 					one.Status, one.Message = plan.Failed, "the spring tide took the pier"
 				}
 				v.Tasks = append(v.Tasks, one)
-				r.Event(run.Event{Host: v, Task: &one})
+				r.Event(record.Event{Host: v.Name, Task: &one})
 			}
-			r.Event(run.Event{Host: v})
+			r.Event(ended(v))
 			all = append(all, v)
 		}
-		r.End(0, all)
+		r.End(&record.Run{Hosts: all})
 		if err := r.Wait(); err != nil {
 			b.Fatal(err)
 		}

@@ -6,8 +6,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
+	"jadekettle/internal/core/record"
 )
 
 // Recorder writes a run while it goes. Its methods never wait for the file, but Number and
@@ -16,12 +15,12 @@ type Recorder struct {
 	p     Project
 	db    *database
 	id    int64
-	head  history.Head
+	head  record.Head
 	hosts []string
 	files *Files // may be nil
 
 	mu    sync.Mutex
-	queue []run.Event
+	queue []record.Event
 	kick  chan struct{}
 	begun chan struct{} // closed once it is kept that the run has begun, or cannot be
 	over  chan struct{}
@@ -44,7 +43,7 @@ const (
 
 // Begin begins to keep a run over these hosts. files, which may be nil, are those that the run
 // is made of.
-func (p Project) Begin(h history.Head, hosts []string, files *Files) *Recorder {
+func (p Project) Begin(h record.Head, hosts []string, files *Files) *Recorder {
 	r := &Recorder{p: p, head: h, hosts: hosts, files: files, kick: make(chan struct{}, 1), begun: make(chan struct{}),
 		over: make(chan struct{}), done: make(chan struct{})}
 	go r.write()
@@ -128,7 +127,7 @@ func (r *Recorder) fail(err error) error {
 }
 
 // Event takes what has happened in the run. It does not wait.
-func (r *Recorder) Event(e run.Event) {
+func (r *Recorder) Event(e record.Event) {
 	r.mu.Lock()
 	r.queue = append(r.queue, e)
 	r.mu.Unlock()
@@ -138,16 +137,14 @@ func (r *Recorder) Event(e run.Event) {
 	}
 }
 
-// End has it kept that the run has ended, with the code of the program and what became of the
-// hosts. It does not wait, see Wait.
-func (r *Recorder) End(code int, hosts []*run.Visit) {
+// End has it kept that the run has ended, with the code of the program, and over which hosts it went in the
+// end. It does not wait, see Wait, and never fails.
+func (r *Recorder) End(as *record.Run) error {
 	r.mu.Lock()
-	r.code = code
-	for _, h := range hosts {
-		r.meant = append(r.meant, h.Name)
-	}
+	r.code, r.meant = as.Code, as.Names()
 	r.mu.Unlock()
 	close(r.over)
+	return nil
 }
 
 // Wait waits until the end is kept. The error says why not all of the run could be.
@@ -176,7 +173,7 @@ func (r *Recorder) write() {
 	}
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
-	var open []run.Event
+	var open []record.Event
 	var err error
 	for over := false; !over; {
 		select {
@@ -213,7 +210,7 @@ func (r *Recorder) write() {
 }
 
 // flush writes events, and at the end that the run is over.
-func (r *Recorder) flush(events []run.Event, over bool) error {
+func (r *Recorder) flush(events []record.Event, over bool) error {
 	w := r.w
 	err := write(r.db, func(tx *transaction) error {
 		w.tx = tx

@@ -18,8 +18,8 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/history"
 	"jadekettle/internal/history/store/pgtest"
 )
@@ -61,21 +61,27 @@ func TestStores(t *testing.T) {
 }
 
 // told is one task as a run tells it.
-func told(ref string, s plan.Status, more func(*run.Task)) run.Task {
+func told(ref string, s plan.Status, more func(*record.Task)) record.Task {
 	r, _ := value.ParseRef(ref)
-	t := run.Task{Place: value.Place{File: "manifests/gauge.toml", Line: 7}}
-	t.Ref, t.Status, t.Took = r, s, 40*time.Millisecond
+	t := record.NewTask(plan.Result{Ref: r, Status: s, Took: 40 * time.Millisecond})
+	t.DeclaredAt(value.Place{File: "manifests/gauge.toml", Line: 7})
 	if more != nil {
 		more(&t)
 	}
 	return t
 }
 
+// ended tells that a host has ended, as a run does.
+func ended(h *record.Host) record.Event {
+	h.Settle()
+	return record.Event{Host: h.Name, Ended: h}
+}
+
 // kept keeps one run in which each host came to these tasks, and gives its number.
-func kept(t *testing.T, p Project, mode string, hosts map[string][]run.Task, more func(*history.Head)) int {
+func kept(t *testing.T, p Project, mode string, hosts map[string][]record.Task, more func(*record.Head)) int {
 	t.Helper()
 	id, _ := uuid.NewV7()
-	h := history.Head{Run: id.String(), Mode: mode, Started: time.Now().Add(-time.Second), Who: "maren", Machine: "desk",
+	h := record.Head{Run: id.String(), Mode: mode, Started: time.Now().Add(-time.Second), Who: "maren", Machine: "desk",
 		Whole: true, Declared: true, Command: []string{mode, "--all"}, Params: map[string]string{"gauge.depth": "3"}}
 	if more != nil {
 		more(&h)
@@ -86,20 +92,20 @@ func kept(t *testing.T, p Project, mode string, hosts map[string][]run.Task, mor
 	files.ReadFile("big.bin")
 	names := value.Keys(hosts)
 	r := p.Begin(h, names, files)
-	var visits []*run.Visit
+	var visits []*record.Host
 	for _, name := range names {
-		v := &run.Visit{Name: name, State: run.Reached, Planned: len(hosts[name]), Began: h.Started, Took: time.Second,
+		v := &record.Host{Name: name, State: record.Reached, Planned: len(hosts[name]), Began: h.Started, Seconds: 1,
 			Facts: &facts.Facts{Hostname: name}}
-		r.Event(run.Event{Host: v, Begun: &run.Begun{At: h.Started, Tasks: v.Planned}})
+		r.Event(record.Event{Host: v.Name, Begun: &record.Begun{At: h.Started, Tasks: v.Planned}})
 		for i, task := range hosts[name] {
 			task.ID = i
 			v.Tasks = append(v.Tasks, task)
-			r.Event(run.Event{Host: v, Task: &task})
+			r.Event(record.Event{Host: v.Name, Task: &task})
 		}
-		r.Event(run.Event{Host: v})
+		r.Event(ended(v))
 		visits = append(visits, v)
 	}
-	r.End(0, visits)
+	r.End(&record.Run{Hosts: visits})
 	if err := r.Wait(); err != nil {
 		t.Fatal(err)
 	}
@@ -124,20 +130,20 @@ func aRunIsKept(t *testing.T, p Project) {
 	if _, err := os.Stat(p.File); p.File != "" && err == nil {
 		t.Error("asking makes a file")
 	}
-	n := kept(t, p, "apply", map[string][]run.Task{
-		"gauge-01": {told("file /etc/motd", plan.Changed, func(t *run.Task) {
+	n := kept(t, p, "apply", map[string][]record.Task{
+		"gauge-01": {told("file /etc/motd", plan.Changed, func(t *record.Task) {
 			t.Changes = []plan.Change{{What: "content", Was: "ebb", Becomes: "flood", Diff: "-ebb\n+flood\n"}}
 		}), told("package tide-logger", plan.Unchanged, nil)},
-		"gauge-02": {told("file /etc/motd", plan.Failed, func(t *run.Task) {
+		"gauge-02": {told("file /etc/motd", plan.Failed, func(t *record.Task) {
 			t.Message, t.Output = "the spring tide took it", strings.Repeat("wave after wave\n", 100)
 		})},
-	}, func(h *history.Head) { h.Notes = map[string]string{"ticket": "4711"} })
+	}, func(h *record.Head) { h.Notes = map[string]string{"ticket": "4711"} })
 	k, err := p.Load(n)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if k.State != history.Ended || k.Who != "maren" || k.Notes["ticket"] != "4711" || k.Params["gauge.depth"] != "3" ||
-		len(k.Hosts) != 2 || k.Hosts[0].Outcome != run.OutChanged || k.Hosts[1].Outcome != run.OutFailed || k.Hosts[0].Unchanged != 1 {
+	if k.State != record.Ended || k.Who != "maren" || k.Notes["ticket"] != "4711" || k.Params["gauge.depth"] != "3" ||
+		len(k.Hosts) != 2 || k.Hosts[0].Outcome != record.OutChanged || k.Hosts[1].Outcome != record.OutFailed || k.Hosts[0].Unchanged != 1 {
 		t.Errorf("it was kept as %+v", k)
 	}
 	motd := k.Hosts[0].Tasks[0]
@@ -161,22 +167,22 @@ func aRunIsKept(t *testing.T, p Project) {
 	}
 	other := another(t, p) // numbers count for each project
 	other.ID = "harbour"
-	if n := kept(t, other, "preview", map[string][]run.Task{"chart-01": nil}, nil); n != 1 {
+	if n := kept(t, other, "preview", map[string][]record.Task{"chart-01": nil}, nil); n != 1 {
 		t.Errorf("the first run of another project is %d", n)
 	}
 }
 
 func finding(t *testing.T, p Project) {
-	motd := func(s plan.Status) map[string][]run.Task {
-		return map[string][]run.Task{"gauge-01": {told("file /etc/motd", s, func(t *run.Task) {
+	motd := func(s plan.Status) map[string][]record.Task {
+		return map[string][]record.Task{"gauge-01": {told("file /etc/motd", s, func(t *record.Task) {
 			if s == plan.Failed {
 				t.Message = "cannot write /etc/motd: permission denied"
 			}
 		})}}
 	}
 	kept(t, p, "preview", motd(plan.Changed), nil)
-	kept(t, p, "apply", motd(plan.Failed), func(h *history.Head) { h.Who = "ottokar"; h.Started = time.Now().Add(-48 * time.Hour) })
-	kept(t, p, "apply", motd(plan.Unchanged), func(h *history.Head) { h.Notes = map[string]string{"ticket": "12"} })
+	kept(t, p, "apply", motd(plan.Failed), func(h *record.Head) { h.Who = "ottokar"; h.Started = time.Now().Add(-48 * time.Hour) })
+	kept(t, p, "apply", motd(plan.Unchanged), func(h *record.Head) { h.Notes = map[string]string{"ticket": "12"} })
 	kept(t, p, "apply", motd(plan.Unchanged), nil)
 	for _, c := range []struct {
 		f    Filter
@@ -236,17 +242,17 @@ func finding(t *testing.T, p Project) {
 
 func interruptedAndLate(t *testing.T, p Project) {
 	id, _ := uuid.NewV7()
-	h := history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Machine: "elsewhere.example.org", Whole: true}
+	h := record.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Machine: "elsewhere.example.org", Whole: true}
 	r := p.Begin(h, []string{"gauge-01", "gauge-02"}, nil)
-	v := &run.Visit{Name: "gauge-01"}
+	v := &record.Host{Name: "gauge-01"}
 	one := told("file /etc/motd", plan.Changed, nil)
-	r.Event(run.Event{Host: v, Begun: &run.Begun{At: h.Started, Tasks: 2}})
-	r.Event(run.Event{Host: v, Task: &one})
-	r.Event(run.Event{Host: v, Progress: &run.Progress{Ref: value.Ref{Kind: "package", Name: "buoy-tools"}, Line: "unpacking"}})
+	r.Event(record.Event{Host: v.Name, Begun: &record.Begun{At: h.Started, Tasks: 2}})
+	r.Event(record.Event{Host: v.Name, Task: &one})
+	r.Event(record.Event{Host: v.Name, AtWork: &record.AtWork{Kind: "package", Name: "buoy-tools", Line: "unpacking", Told: time.Now()}})
 	deadline := time.Now().Add(2 * time.Minute)
 	for {
 		k, err := p.Load(1)
-		if err == nil && k.State == history.Running && len(k.Hosts[0].Tasks) == 1 && k.Hosts[0].AtWork != nil && k.Hosts[0].AtWork.Line == "unpacking" {
+		if err == nil && k.State == record.Running && len(k.Hosts[0].Tasks) == 1 && k.Hosts[0].AtWork != nil && k.Hosts[0].AtWork.Line == "unpacking" {
 			break
 		}
 		if time.Now().After(deadline) {
@@ -261,27 +267,27 @@ func interruptedAndLate(t *testing.T, p Project) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if list, _ := p.List(Filter{Failed: true}); len(list) != 1 || list[0].State != history.Interrupted {
+	if list, _ := p.List(Filter{Failed: true}); len(list) != 1 || list[0].State != record.Interrupted {
 		t.Errorf("it is listed as %+v", list)
 	}
-	if k, err := p.Load(1); err != nil || k.Hosts[0].State != run.Lost || k.Hosts[1].State != run.NotBegun {
+	if k, err := p.Load(1); err != nil || k.Hosts[0].State != record.Lost || k.Hosts[1].State != record.NotBegun {
 		t.Errorf("its hosts are kept as %+v (%v)", k.Hosts, err)
 	}
-	if s, err := p.Stands("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != run.OutLost || s[0].Message == "" {
+	if s, err := p.Stands("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != record.OutLost || s[0].Message == "" {
 		t.Errorf("the host it was at stands as %+v (%v)", s, err)
 	}
 	unknown, _ := uuid.NewV7()
-	undone := one.Result // by the host's guard
+	undone := one // by the host's guard
 	undone.Status, undone.Message = plan.Failed, "the host has put back what stood"
-	late := &run.Visit{Name: "gauge-01", State: run.Reached, Collected: []run.Collected{
-		{Run: id.String(), Results: []plan.Result{undone, {Ref: value.Ref{Kind: "package", Name: "buoy-tools"}, Status: plan.Changed}}},
-		{Run: unknown.String(), Results: []plan.Result{{Ref: value.Ref{Kind: "user", Name: "maren"}, Status: plan.Failed, Message: "no room"}}},
+	late := &record.Host{Name: "gauge-01", State: record.Reached, Collected: []record.Collected{
+		{Run: id.String(), Tasks: []record.Task{undone, {Kind: "package", Name: "buoy-tools", Status: plan.Changed}}},
+		{Run: unknown.String(), Tasks: []record.Task{{Kind: "user", Name: "maren", Status: plan.Failed, Message: "no room"}}},
 	}}
 	id2, _ := uuid.NewV7()
-	h2 := history.Head{Run: id2.String(), Mode: "apply", Started: time.Now(), Machine: "desk", Whole: true}
+	h2 := record.Head{Run: id2.String(), Mode: "apply", Started: time.Now(), Machine: "desk", Whole: true}
 	r2 := p.Begin(h2, []string{"gauge-01"}, nil)
-	r2.Event(run.Event{Host: late})
-	r2.End(0, []*run.Visit{late})
+	r2.Event(ended(late))
+	r2.End(&record.Run{Hosts: []*record.Host{late}})
 	if err := r2.Wait(); err != nil {
 		t.Fatal(err)
 	}
@@ -289,27 +295,27 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if err != nil || len(k.Hosts[0].Tasks) != 2 || k.Hosts[0].CollectedBy != 2 || k.Hosts[0].Changed != 1 || k.Hosts[0].Failed != 1 {
 		t.Errorf("what came late is kept as %+v (%v)", k.Hosts[0], err)
 	}
-	if k, err := p.Load(3); err != nil || k.State != history.Elsewhere || k.Hosts[0].Tasks[0].Message != "no room" {
+	if k, err := p.Load(3); err != nil || k.State != record.Elsewhere || k.Hosts[0].Tasks[0].Message != "no room" {
 		t.Errorf("a run of another machine is kept as %+v (%v)", k, err)
 	}
-	r.End(0, nil)
+	r.End(&record.Run{Hosts: nil})
 	if err := r.Wait(); err != nil {
 		t.Error(err)
 	}
-	lies := &run.Visit{Name: "gauge-01", State: run.Reached, Collected: []run.Collected{{Run: "no run"}, {Run: id2.String(), Results: []plan.Result{
-		{Ref: value.Ref{Kind: "file", Name: "/etc/lie"}, Status: plan.Changed}}}}}
+	lies := &record.Host{Name: "gauge-01", State: record.Reached, Collected: []record.Collected{{Run: "no run"}, {Run: id2.String(), Tasks: []record.Task{
+		{Kind: "file", Name: "/etc/lie", Status: plan.Changed}}}}}
 	for range 3 * mostUnknown {
 		one, _ := uuid.NewV7()
-		lies.Collected = append(lies.Collected, run.Collected{Run: one.String()})
+		lies.Collected = append(lies.Collected, record.Collected{Run: one.String()})
 	}
 	other := Project{p.Store, "harbour"}
-	theirs := kept(t, other, "apply", map[string][]run.Task{"gauge-01": nil}, nil)
+	theirs := kept(t, other, "apply", map[string][]record.Task{"gauge-01": nil}, nil)
 	k, _ = other.Load(theirs)
-	lies.Collected = append(lies.Collected, run.Collected{Run: k.Run, Results: lies.Collected[1].Results})
+	lies.Collected = append(lies.Collected, record.Collected{Run: k.Run, Tasks: lies.Collected[1].Tasks})
 	id3, _ := uuid.NewV7()
-	r3 := p.Begin(history.Head{Run: id3.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
-	r3.Event(run.Event{Host: lies})
-	r3.End(0, []*run.Visit{lies})
+	r3 := p.Begin(record.Head{Run: id3.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+	r3.Event(ended(lies))
+	r3.End(&record.Run{Hosts: []*record.Host{lies}})
 	if err := r3.Wait(); err != nil {
 		t.Fatal(err)
 	}
@@ -330,14 +336,14 @@ func twoAtOnce(t *testing.T, p Project) {
 		wg.Go(func() {
 			own := another(t, p)
 			for range 5 {
-				kept(t, own, "apply", map[string][]run.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
+				kept(t, own, "apply", map[string][]record.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
 			}
 		})
 	}
 	wg.Wait()
 	list, err := p.List(Filter{})
 	for i, b := range list {
-		if b.Number != 20-i || b.State != history.Ended || b.TasksChanged != 1 {
+		if b.Number != 20-i || b.State != record.Ended || b.TasksChanged != 1 {
 			t.Errorf("run %d is kept as %+v", b.Number, b)
 		}
 	}
@@ -350,8 +356,8 @@ func twoAtOnce(t *testing.T, p Project) {
 func TestAStoreThatFails(t *testing.T) {
 	begin := func(p Project) error {
 		id, _ := uuid.NewV7()
-		r := p.Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
-		r.End(0, []*run.Visit{{Name: "gauge-01"}})
+		r := p.Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+		r.End(&record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}})
 		return r.Wait()
 	}
 	t.Run("no database", func(t *testing.T) {
@@ -436,10 +442,10 @@ func TestAStoreThatFails(t *testing.T) {
 			emptied.Close()
 		}
 		id, _ := uuid.NewV7()
-		r := another(t, p).Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+		r := another(t, p).Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
 		r.Number()
 		os.Remove(p.File)
-		r.End(0, []*run.Visit{{Name: "gauge-01"}})
+		r.End(&record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}})
 		refuses(t, "was taken away while the run went", "begins a new one", r.Wait())
 	})
 	t.Run("full and read-only", func(t *testing.T) {
@@ -451,17 +457,17 @@ func TestAStoreThatFails(t *testing.T) {
 		}
 		defer syscall.Unmount(dir, syscall.MNT_DETACH)
 		id, _ := uuid.NewV7()
-		r := p.Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
-		v := &run.Visit{Name: "gauge-01", State: run.Reached}
+		r := p.Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+		v := &record.Host{Name: "gauge-01", State: record.Reached}
 		for i := range 60 {
-			one := told(fmt.Sprintf("file /srv/%d", i), plan.Failed, func(t *run.Task) {
+			one := told(fmt.Sprintf("file /srv/%d", i), plan.Failed, func(t *record.Task) {
 				for n := range 4000 { // which packs badly
 					t.Message += fmt.Sprintf("%x", (n+i)*7919)
 				}
 			})
-			r.Event(run.Event{Host: v, Task: &one})
+			r.Event(record.Event{Host: v.Name, Task: &one})
 		}
-		r.End(0, []*run.Visit{v})
+		r.End(&record.Run{Hosts: []*record.Host{v}})
 		refuses(t, "the disk of the history", "runs prune", r.Wait())
 		p.Close()
 		if err := syscall.Mount("saltmarsh", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, "size=400k"); err != nil {
@@ -484,7 +490,7 @@ func TestAStoreThatFails(t *testing.T) {
 	})
 	t.Run("damaged in the middle", func(t *testing.T) {
 		p := pier(t)
-		kept(t, p, "apply", map[string][]run.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
+		kept(t, p, "apply", map[string][]record.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
 		db, _ := p.open()
 		db.Exec("UPDATE content SET packed = x'0001' WHERE id = 1")
 		h, err := p.Check()
@@ -496,11 +502,11 @@ func TestAStoreThatFails(t *testing.T) {
 
 func prune(t *testing.T, p Project) {
 	for i := range 6 {
-		kept(t, p, "apply", map[string][]run.Task{"gauge-01": {told(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *run.Task) {
+		kept(t, p, "apply", map[string][]record.Task{"gauge-01": {told(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *record.Task) {
 			for n := range 4000 { // which packs badly
 				t.Message += fmt.Sprintf("%x", (n+i)*7919)
 			}
-		})}}, func(h *history.Head) { h.Started = time.Now().Add(time.Duration(i-6) * 24 * time.Hour) })
+		})}}, func(h *record.Head) { h.Started = time.Now().Add(time.Duration(i-6) * 24 * time.Hour) })
 	}
 	count := func(l Limits) int {
 		list, err := p.Old(l)
@@ -532,7 +538,7 @@ func prune(t *testing.T, p Project) {
 	if len(left) != 2 || all != 2 || slices.ContainsFunc(hits, func(h history.Hit) bool { return h.Number < 5 }) {
 		t.Errorf("left are %d runs and %d places", len(left), all)
 	}
-	if n := kept(t, p, "apply", map[string][]run.Task{"gauge-01": nil}, nil); n != 7 {
+	if n := kept(t, p, "apply", map[string][]record.Task{"gauge-01": nil}, nil); n != 7 {
 		t.Errorf("the next one has the number %d", n)
 	}
 	if h, err := p.Check(); err != nil || len(h.Wrong) > 0 || h.Runs != 3 {
@@ -591,9 +597,9 @@ func known(t *testing.T, p Project) {
 // oddTexts are what programs print and people name things: no UTF-8, a NUL, very much of it.
 func oddTexts(t *testing.T, p Project) {
 	odd := "brine\x00\xff\xfe \x1b[31m<b>'; DROP TABLE run; --"
-	n := kept(t, p, "apply", map[string][]run.Task{"gauge-01": {told("command "+odd, plan.Failed, func(t *run.Task) {
+	n := kept(t, p, "apply", map[string][]record.Task{"gauge-01": {told("command "+odd, plan.Failed, func(t *record.Task) {
 		t.Message, t.Output = odd, strings.Repeat("Fähre über die Flußmündung 12e5 ", 4000)
-	})}}, func(h *history.Head) { h.Notes = map[string]string{odd: odd}; h.Command = []string{odd} })
+	})}}, func(h *record.Head) { h.Notes = map[string]string{odd: odd}; h.Command = []string{odd} })
 	k, err := p.Load(n)
 	if err != nil || len(k.Hosts[0].Tasks) != 1 || !strings.HasPrefix(k.Hosts[0].Tasks[0].Name, "brine") ||
 		len(k.Hosts[0].Tasks[0].Output) < 100_000 || len(k.Notes) != 1 {
@@ -612,19 +618,19 @@ func BenchmarkKeeping(b *testing.B) {
 	defer p.Close()
 	for b.Loop() {
 		id, _ := uuid.NewV7()
-		h := history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Whole: true}
+		h := record.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Whole: true}
 		r := p.Begin(h, nil, nil)
-		var all []*run.Visit
+		var all []*record.Host
 		for host := range 100 {
-			v := &run.Visit{Name: fmt.Sprintf("gauge-%03d", host), State: run.Reached}
+			v := &record.Host{Name: fmt.Sprintf("gauge-%03d", host), State: record.Reached}
 			for i := range 100 {
 				one := told(fmt.Sprintf("file /srv/tide/%d", i), plan.Unchanged, nil)
-				r.Event(run.Event{Host: v, Task: &one})
+				r.Event(record.Event{Host: v.Name, Task: &one})
 			}
-			r.Event(run.Event{Host: v})
+			r.Event(ended(v))
 			all = append(all, v)
 		}
-		r.End(0, all)
+		r.End(&record.Run{Hosts: all})
 		if err := r.Wait(); err != nil {
 			b.Fatal(err)
 		}
@@ -641,20 +647,20 @@ func BenchmarkAThousandHosts(b *testing.B) {
 	}
 	for n := range 50 {
 		id, _ := uuid.NewV7()
-		r := p.Begin(history.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Whole: true}, names, nil)
-		var all []*run.Visit
+		r := p.Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Whole: true}, names, nil)
+		var all []*record.Host
 		for i, name := range names {
-			v := &run.Visit{Name: name, State: run.Reached, Facts: &facts.Facts{Hostname: name}}
+			v := &record.Host{Name: name, State: record.Reached, Facts: &facts.Facts{Hostname: name}}
 			one := told("file /etc/motd", plan.Unchanged, nil)
 			if (i+n)%50 == 0 {
 				one.Status = plan.Failed
 			}
-			v.Tasks = []run.Task{one}
-			r.Event(run.Event{Host: v, Task: &one})
-			r.Event(run.Event{Host: v})
+			v.Tasks = []record.Task{one}
+			r.Event(record.Event{Host: v.Name, Task: &one})
+			r.Event(ended(v))
 			all = append(all, v)
 		}
-		r.End(0, all)
+		r.End(&record.Run{Hosts: all})
 		if err := r.Wait(); err != nil {
 			b.Fatal(err)
 		}
@@ -666,7 +672,7 @@ func BenchmarkAThousandHosts(b *testing.B) {
 				if err != nil {
 					b.Fatal(err)
 				}
-				if _, err := history.StatusOf(name, stands, func(n int) ([]history.Task, error) { return p.Moved(n, name) }); err != nil {
+				if _, err := history.StatusOf(name, stands, func(n int) ([]record.Task, error) { return p.Moved(n, name) }); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -14,13 +14,12 @@ import (
 	"github.com/google/uuid"
 
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/fleet/run"
-	"jadekettle/internal/history"
 )
 
 // insert keeps a run, under the number that it has, or the next one.
-func (p Project) insert(tx *transaction, h *history.Head, alive bool) (int64, error) {
+func (p Project) insert(tx *transaction, h *record.Head, alive bool) (int64, error) {
 	if err := tx.alone(tx, p.ID); err != nil {
 		return 0, err
 	}
@@ -54,7 +53,7 @@ func (p Project) insert(tx *transaction, h *history.Head, alive bool) (int64, er
 		whole, declared, undoes, started, ended, code, beat, pid, elsewhere, part)
 		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?,?) RETURNING id`,
 		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Job, string(answers), h.Source, h.Revision, h.Edited, h.Whole, h.Declared,
-		h.Undoes, millis(h.Started), ended, h.Code, os.Getpid(), h.State == history.Elsewhere, string(part)).Scan(&id)
+		h.Undoes, millis(h.Started), ended, h.Code, os.Getpid(), h.State == record.Elsewhere, string(part)).Scan(&id)
 	if err != nil {
 		return 0, err
 	}
@@ -156,8 +155,8 @@ func (w *writer) labelled(list []string) (out sql.NullInt64, err error) {
 	return sql.NullInt64{Int64: id, Valid: true}, err
 }
 
-func (w *writer) event(e run.Event) error {
-	id, err := w.visit(e.Host.Name, 1<<20)
+func (w *writer) event(e record.Event) error {
+	id, err := w.visit(e.Host, 1<<20)
 	if err != nil {
 		return err
 	}
@@ -165,9 +164,9 @@ func (w *writer) event(e run.Event) error {
 	case e.Begun != nil:
 		err = w.tx.Exec("UPDATE visit SET began = ?, planned = ?, hand = '' WHERE id = ?", millis(e.Begun.At), e.Begun.Tasks, id)
 		return err
-	case e.Progress != nil:
+	case e.AtWork != nil:
 		remember(&w.hands, id, true)
-		err = w.tx.Exec("UPDATE visit SET hand = ? WHERE id = ?", hand(e.Progress), id)
+		err = w.tx.Exec("UPDATE visit SET hand = ? WHERE id = ?", hand(e.AtWork), id)
 		return err
 	case e.Task != nil:
 		if w.hands[id] {
@@ -177,33 +176,31 @@ func (w *writer) event(e run.Event) error {
 			}
 		}
 		if e.Task.Again {
-			if err := w.withdraw(id, e.Task.Ref); err != nil {
+			if err := w.withdraw(id, e.Task.Ref()); err != nil {
 				return err
 			}
 		}
-		return w.task(id, history.TaskOf(*e.Task, w.started))
+		return w.task(id, *e.Task)
 	}
-	for _, t := range e.Host.Tasks {
+	for _, t := range e.Ended.Tasks {
 		if t.ID < 0 { // left out; all others were told as they came
-			if err := w.task(id, history.TaskOf(t, w.started)); err != nil {
+			if err := w.task(id, t); err != nil {
 				return err
 			}
 		}
 	}
-	doc := history.KeptHostOf(e.Host, w.started)
 	var f []byte
-	if e.Host.Facts != nil {
-		if f, err = cbor.Marshal(e.Host.Facts); err != nil {
+	if e.Ended.Facts != nil {
+		if f, err = cbor.Marshal(e.Ended.Facts); err != nil {
 			return err
 		}
 	}
-	return w.ended(id, doc, f)
+	return w.ended(id, e.Ended, f)
 }
 
 // hand tells what a host is at, for those who follow the run.
-func hand(p *run.Progress) string {
-	text, err := json.Marshal(history.AtWork{Kind: p.Ref.Kind, Name: p.Ref.Name, Line: p.Line, Try: p.Try,
-		Seconds: p.Took.Seconds(), Told: time.Now().UTC()})
+func hand(w *record.AtWork) string {
+	text, err := json.Marshal(w)
 	if err != nil {
 		return ""
 	}
@@ -211,7 +208,7 @@ func hand(p *run.Progress) string {
 }
 
 // ended keeps what became of a host besides its tasks.
-func (w *writer) ended(id int64, h history.KeptHost, f []byte) error {
+func (w *writer) ended(id int64, h *record.Host, f []byte) error {
 	unknown := 0
 	for _, c := range h.Collected {
 		if err := w.late(h.Name, c, &unknown); err != nil {
@@ -230,8 +227,8 @@ func (w *writer) ended(id int64, h history.KeptHost, f []byte) error {
 }
 
 // visited writes what is told of a host besides its tasks.
-func (w *writer) visited(id int64, h history.KeptHost, facts any) error {
-	rest := h
+func (w *writer) visited(id int64, h *record.Host, facts any) error {
+	rest := *h
 	rest.Tasks = nil
 	detail, err := json.Marshal(rest)
 	if err != nil {
@@ -268,7 +265,7 @@ func statusOf(n int) plan.Status {
 }
 
 // task keeps one task of a host, behind those that it has.
-func (w *writer) task(visit int64, t history.Task) error {
+func (w *writer) task(visit int64, t record.Task) error {
 	thing, err := w.thing(value.Ref{Kind: t.Kind, Name: t.Name})
 	if err != nil {
 		return err
@@ -356,7 +353,7 @@ const mostUnknown = 16
 // late files results that a host had kept back under the run that they belong to, which may
 // have been one of another machine. A host may lie: of a run that had all its results, or is
 // another project's, it can tell nothing more.
-func (w *writer) late(host string, c history.Collected, unknown *int) error {
+func (w *writer) late(host string, c record.Collected, unknown *int) error {
 	if _, err := uuid.Parse(c.Run); err != nil {
 		return nil
 	}
@@ -373,13 +370,13 @@ func (w *writer) late(host string, c history.Collected, unknown *int) error {
 		if *unknown++; *unknown > mostUnknown {
 			return nil
 		}
-		h := history.Head{Run: c.Run, Mode: history.ModeApply, State: history.Elsewhere, Started: begunBy(c.Run, w.started)}
+		h := record.Head{Run: c.Run, Mode: record.ModeApply, State: record.Elsewhere, Started: begunBy(c.Run, w.started)}
 		if other.run, err = (Project{ID: w.project}).insert(w.tx, &h, false); err != nil {
 			return err
 		}
 	case err != nil:
 		return err
-	case project != w.project || state == string(run.Reached):
+	case project != w.project || state == string(record.Reached):
 		return nil
 	}
 	id, err := other.visit(host, 0)

@@ -1,0 +1,234 @@
+// Package story tells how the Saltmarsh Tide Observatory keeps its hosts: it runs
+// commands of this program one after another on simulated hosts, and checks what
+// comes of each, so that the demo is a test of the whole as well.
+package story
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/fleet/sim"
+	"jadekettle/internal/host/machine/folder"
+)
+
+// machines are the simulated ones. Gauge 5 is off, so there is none.
+var machines = []folder.Spec{
+	{Name: "gauge-01", Address: "192.0.2.21", Packages: []string{"buoy-tools=1.0-1", "tide-logger=1.4.2-1"}},
+	{Name: "gauge-02", Address: "192.0.2.22"},
+	{Name: "gauge-03", Address: "192.0.2.23"},
+	{Name: "gauge-04", Address: "192.0.2.24", OS: "ubuntu"},
+	{Name: "archive-01", Address: "192.0.2.31", Memory: 16 << 30, Disk: 4 << 40, CPUs: 8},
+	{Name: "chart-01", Address: "192.0.2.41", Memory: 8 << 30, CPUs: 4},
+	{Name: "chart-02", Address: "192.0.2.42"},
+	{Name: "signal-01", Address: "192.0.2.51"},
+}
+
+// down is the host that does not answer.
+const down = "signal-01"
+
+// The exit codes that commands of the story end with.
+const (
+	done    = 0
+	failed  = 1
+	changes = 3
+)
+
+// Story is one telling on hosts that are simulated inside this program.
+type Story struct {
+	Out io.Writer
+	// Remark and Command say how what is told, and a command that is run, look. Nil leaves them as they are.
+	Remark, Command func(string) string
+	// Dir is the folder of the example project, which Up adds the hosts to.
+	Dir string
+	// Run runs one command line of this program, and gives its exit code and what
+	// became of the hosts.
+	Run func(ctx context.Context, args []string) (code int, hosts []*record.Host)
+
+	fleet  *sim.Fleet
+	broken error
+}
+
+// Up brings up the hosts and writes where they listen into the project. Close
+// takes them down again.
+func (s *Story) Up() (err error) {
+	if s.fleet, err = sim.New(filepath.Join(s.Dir, "simulated")); err != nil {
+		return err
+	}
+	for _, spec := range machines {
+		h, err := s.fleet.Add(spec)
+		if err != nil {
+			return err
+		}
+		if h.Name == down {
+			h.Down()
+		}
+	}
+	return os.WriteFile(filepath.Join(s.Dir, "simulated.toml"), []byte(s.fleet.Inventory()), 0o644)
+}
+
+// Close takes the hosts down.
+func (s *Story) Close() {
+	if s.fleet != nil {
+		s.fleet.Close()
+	}
+}
+
+// say prints what is about to happen.
+func (s *Story) say(text string) {
+	if s.broken != nil {
+		return
+	}
+	fmt.Fprintln(s.Out)
+	for line := range strings.SplitSeq(text, "\n") {
+		fmt.Fprintln(s.Out, as(s.Remark, "# "+line))
+	}
+}
+
+func as(look func(string) string, text string) string {
+	if look == nil {
+		return text
+	}
+	return look(text)
+}
+
+// command prints and runs one command. want is the exit code that it must have,
+// and check looks at the hosts afterwards.
+func (s *Story) command(ctx context.Context, want int, line string, check func(map[string]*record.Host) error) {
+	if s.broken != nil || ctx.Err() != nil {
+		return
+	}
+	fmt.Fprintf(s.Out, "%s\n\n", as(s.Command, "$ jadekettle "+line))
+	code, visits := s.Run(ctx, append([]string{"--project", s.Dir}, strings.Fields(line)...))
+	hosts := map[string]*record.Host{}
+	for _, h := range visits {
+		hosts[h.Name] = h
+	}
+	switch {
+	case code != want:
+		s.broken = fmt.Errorf("`jadekettle %s` ended with %d, not %d", line, code, want)
+	case check != nil:
+		if err := check(hosts); err != nil {
+			s.broken = fmt.Errorf("after `jadekettle %s`: %w", line, err)
+		}
+	}
+}
+
+func expect(hosts map[string]*record.Host, name string, status plan.Status, want int) error {
+	h := hosts[name]
+	if h == nil {
+		return fmt.Errorf("there is no outcome of %s", name)
+	}
+	if got := h.Count(status); got != want {
+		return fmt.Errorf("%s has %d tasks %s, not %d", name, got, status, want)
+	}
+	return nil
+}
+
+// Tell tells the story once, and says where it did not come out as told. When
+// the context ends it breaks off without an error.
+func (s *Story) Tell(ctx context.Context) error {
+	fmt.Fprintf(s.Out, "The Saltmarsh Tide Observatory keeps its hosts with Jade Kettle. The project lies in\n"+
+		"%s; its hosts are simulated inside this program.\n", s.Dir)
+	s.say("Which hosts are there, and is the project sound?")
+	s.command(ctx, done, "hosts", nil)
+	fmt.Fprintln(s.Out)
+	s.command(ctx, done, "lint", nil)
+
+	s.say("Data lies in layers, the general ones first. Why does the third gauge sample every 15 seconds,\n" +
+		"and where do its sensors come from?")
+	s.command(ctx, done, "why gauge-03 data.gauge.sample_seconds", nil)
+	fmt.Fprintln(s.Out)
+	s.command(ctx, done, "why gauge-03 data.gauge.sensors", nil)
+
+	s.say("What would an apply do on the first gauge, which was set up by hand long ago? A preview changes nothing.")
+	s.command(ctx, done, "preview gauge-01", func(h map[string]*record.Host) error {
+		return errors.Join(expect(h, "gauge-01", plan.Failed, 0), expect(h, "gauge-01", plan.Unchanged, 1))
+	})
+
+	s.say("Apply it everywhere. One host does not answer, and one package cannot be installed:\n" +
+		"both are told at the end, and neither stops anything else.")
+	s.command(ctx, failed, "apply --all --yes", func(h map[string]*record.Host) error {
+		if h[down] == nil || h[down].State != record.NotReached {
+			return fmt.Errorf("%s was reached, or forgotten", down)
+		}
+		return errors.Join(expect(h, "archive-01", plan.Failed, 1), expect(h, "archive-01", plan.Blocked, 1),
+			expect(h, "gauge-02", plan.Failed, 0), expect(h, "chart-01", plan.LeftOut, 0),
+			expect(h, "chart-02", plan.LeftOut, 1))
+	})
+
+	s.say("The facts are known now. Who keeps old readings, because its disk is large enough?")
+	s.command(ctx, done, "hosts --group big-disk", nil)
+
+	s.say("Once more: what is right already stays untouched.")
+	s.command(ctx, done, "apply @gauge @chart --yes", func(h map[string]*record.Host) error {
+		for _, name := range []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04", "chart-01", "chart-02"} {
+			if err := errors.Join(expect(h, name, plan.Changed, 0), expect(h, name, plan.Failed, 0)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+
+	s.say("And does it work? Probes ask, and change nothing.")
+	s.command(ctx, done, "verify @gauge", func(h map[string]*record.Host) error {
+		return errors.Join(expect(h, "gauge-01", plan.Unchanged, 1), expect(h, "gauge-01", plan.Failed, 0))
+	})
+
+	s.say("At night somebody logs in on gauge-02 and edits the logger's configuration by hand.")
+	if s.broken == nil {
+		s.broken = s.editByHand("gauge-02")
+	}
+	s.say("A preview finds it, and tells what would follow.")
+	s.command(ctx, changes, "preview @gauge --fail-if-changes", func(h map[string]*record.Host) error {
+		return errors.Join(expect(h, "gauge-01", plan.Changed, 0), expect(h, "gauge-02", plan.Changed, 2))
+	})
+
+	s.say("An apply mends it and restarts the logger, once.")
+	s.command(ctx, done, "apply gauge-02 --yes", func(h map[string]*record.Host) error {
+		return expect(h, "gauge-02", plan.Changed, 2)
+	})
+	if s.broken == nil && ctx.Err() == nil {
+		s.say("The story came out as told.")
+	}
+	if s.broken != nil && ctx.Err() == nil {
+		return fmt.Errorf("the story did not come out as told: %w", s.broken)
+	}
+	return nil
+}
+
+func (s *Story) editByHand(host string) error {
+	file := filepath.Join(s.Dir, "simulated", host, "etc/tide-logger.toml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	text = []byte(strings.Replace(string(text), "sample_seconds = 30", "sample_seconds = 3600   # saves paper", 1))
+	return os.WriteFile(file, text, 0o644)
+}
+
+// Stay keeps the hosts up until the context ends, and tells what to try.
+func (s *Story) Stay(ctx context.Context) {
+	fmt.Fprintf(s.Out, `
+The simulated hosts stay up until you press Ctrl-C. In another terminal:
+
+  cd %s
+  jadekettle hosts
+  jadekettle facts gauge-01 os
+  jadekettle hosts show archive-01
+  jadekettle why gauge-02 service tide-logger
+  jadekettle preview
+  jadekettle apply @gauge
+  $EDITOR manifests/gauge/logger.toml.tmpl      then preview again
+
+The hosts' files lie in simulated/HOST, to be looked at and broken by hand.
+`, s.Dir)
+	<-ctx.Done()
+	fmt.Fprintln(s.Out, "The simulated hosts are down.")
+}

@@ -1,0 +1,74 @@
+package document
+
+import (
+	"time"
+
+	"jadekettle/internal/app/tend"
+	"jadekettle/internal/core/record"
+)
+
+// Jobs is what `job list` prints.
+type Jobs struct {
+	Head
+	Jobs []Job `json:"jobs" doc:"The jobs, in the order of the file."`
+}
+
+// JobShown is what `job show JOB` prints.
+type JobShown struct {
+	Head
+	Job
+}
+
+// Job is one job.
+type Job struct {
+	Name      string          `json:"name" doc:"Its name."`
+	About     string          `json:"about" doc:"What it is for."`
+	Does      string          `json:"does" doc:"apply, preview, verify or exec."`
+	Targets   []string        `json:"targets" doc:"Where, as written."`
+	Except    []string        `json:"except" doc:"Targets that are taken out again, as written."`
+	Manifests []string        `json:"manifests" doc:"The manifests whose tasks alone are meant; none for all."`
+	Labels    []string        `json:"labels" doc:"The labels whose tasks alone are meant; none for all."`
+	Command   []string        `json:"command" doc:"What an exec runs, as written."`
+	Env       string          `json:"env" doc:"The environment; empty for that of the call."`
+	Source    string          `json:"source" doc:"The git repository that the project is taken from; empty for this one."`
+	Revision  string          `json:"revision" doc:"The branch, tag or commit of source; empty for its usual branch."`
+	Questions []Question      `json:"questions" doc:"What it asks."`
+	Schedule  string          `json:"schedule" doc:"When it starts by itself; empty when it does not."`
+	Next      *time.Time      `json:"next" doc:"Its next start, in UTC; null when there is none."`
+	Last      *record.Summary `json:"last" doc:"Its last run; null when there was none."`
+}
+
+// Question is one question of a job.
+type Question struct {
+	Key     string `json:"key" doc:"Its key: the answer is input.KEY in expressions."`
+	Type    string `json:"type" doc:"The type of the answer."`
+	About   string `json:"about" doc:"What it is about."`
+	Wants   string `json:"wants" doc:"What an answer has to be, in words."`
+	Default any    `json:"default" doc:"What holds without an answer; null when there is none."`
+	Needed  bool   `json:"needed" doc:"Whether there is no default."`
+	Secret  bool   `json:"secret" doc:"Whether the answer is kept and shown nowhere."`
+	Choices []any  `json:"choices" doc:"The only answers, as far as no other answer decides; none for any that fits."`
+	OnlyIf  string `json:"only_if" doc:"The condition on which it is asked; empty for always."`
+}
+
+// Tended is what `tend status` prints.
+type Tended struct {
+	Head
+	Running  bool        `json:"running" doc:"Whether something tends the project now."`
+	PID      int         `json:"pid" doc:"Its process."`
+	Machine  string      `json:"machine" doc:"The machine that it runs on."`
+	Since    time.Time   `json:"since" doc:"Since when, in UTC."`
+	Source   string      `json:"source" doc:"Where the project comes from: a folder, or a git repository."`
+	Revision string      `json:"revision" doc:"The commit that the project is at; empty outside of git."`
+	Read     time.Time   `json:"read" doc:"When the project was read last, because it had moved."`
+	Looked   time.Time   `json:"looked" doc:"When it was last looked whether it has moved."`
+	Wrong    string      `json:"wrong" doc:"Why the project cannot be read as it is now; empty when it can. The one that was read before counts."`
+	WrongAt  time.Time   `json:"wrong_at" doc:"Since when that is so."`
+	Jobs     []TendedJob `json:"jobs" doc:"Its jobs that have a schedule."`
+}
+
+// TendedJob is one of them.
+type TendedJob struct {
+	Name string `json:"name" doc:"Its name."`
+	tend.Done
+}

@@ -1,0 +1,82 @@
+package document
+
+import (
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/history"
+)
+
+// Runs is what `runs` prints.
+type Runs struct {
+	Head
+	Runs []record.Summary `json:"runs" doc:"The runs, newest first."`
+}
+
+// RunShown is what `runs show RUN` prints, and with a host.
+type RunShown struct {
+	Head
+	record.Run
+}
+
+// TaskShown is what `runs show RUN HOST KIND NAME` prints.
+type TaskShown struct {
+	Head
+	Number   int         `json:"number" doc:"The run's number."`
+	Run      string      `json:"run" doc:"The run, a UUIDv7."`
+	Host     string      `json:"host" doc:"The host."`
+	Task     record.Task `json:"task" doc:"What became of the task."`
+	Manifest string      `json:"manifest" doc:"The manifest as it was then; empty where it is not kept."`
+}
+
+// RunFacts is what `runs show RUN HOST --facts` prints.
+type RunFacts struct {
+	Head
+	Number int            `json:"number" doc:"The run's number."`
+	Host   string         `json:"host" doc:"The host."`
+	Facts  map[string]any `json:"facts" doc:"Its facts as the run read them."`
+}
+
+// RunsFound is what `runs search` prints.
+type RunsFound struct {
+	Head
+	All  int           `json:"all" doc:"How many places there are in all."`
+	Hits []history.Hit `json:"hits" doc:"The newest of them."`
+}
+
+// RunsDiffer is what `runs differ` prints.
+type RunsDiffer struct {
+	Head
+	history.Differences
+}
+
+// Life is what `runs of` prints.
+type Life struct {
+	Head
+	Host    string           `json:"host" doc:"The host."`
+	Kind    string           `json:"kind" doc:"The kind of the thing."`
+	Name    string           `json:"name" doc:"Its name."`
+	Moments []history.Moment `json:"moments" doc:"What became of it, newest first."`
+}
+
+// Slow is what `runs slow` prints.
+type Slow struct {
+	Head
+	history.Slow
+}
+
+// Checked is what `runs check` prints.
+type Checked struct {
+	Head
+	File  string   `json:"file" doc:"The file that was checked, or the database."`
+	Bytes int64    `json:"bytes" doc:"Its size."`
+	Runs  int      `json:"runs" doc:"How many runs it has, of all projects."`
+	Hosts int      `json:"hosts" doc:"How many times a host was gone through in them."`
+	Tasks int      `json:"tasks" doc:"How many tasks."`
+	Texts int      `json:"texts" doc:"How many texts: facts and files of projects, each once."`
+	Wrong []string `json:"wrong" doc:"What is wrong with it; none when it is sound."`
+}
+
+// Status is what `status` prints.
+type Status struct {
+	Head
+	Hosts []history.HostStatus `json:"hosts" doc:"The hosts, those that need a person first."`
+}

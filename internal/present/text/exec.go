@@ -1,0 +1,67 @@
+package screen
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"jadekettle/internal/core/record"
+)
+
+// Executed tells what a command came to, once for all hosts on which it came to the same,
+// and why it did not come to an end on others.
+func (v *Run) Executed(hostsOf []*record.Host) {
+	codes := map[int]int{}
+	var order []int
+	wrong, other := 0, map[record.State]int{}
+	for _, h := range hostsOf {
+		switch {
+		case h.Executed == nil:
+			other[h.State]++
+		case h.Executed.Wrong != "":
+			wrong++
+		default:
+			if codes[h.Executed.Code]++; codes[h.Executed.Code] == 1 {
+				order = append(order, h.Executed.Code)
+			}
+		}
+	}
+	ran := slices.DeleteFunc(slices.Clone(hostsOf), func(h *record.Host) bool { return h.Executed == nil })
+	for _, g := range record.GroupBy(ran, func(h *record.Host) record.Executed {
+		e := *h.Executed
+		e.Seconds = 0
+		return e
+	}) {
+		longest := 0.0
+		for _, h := range g.Items {
+			longest = max(longest, h.Executed.Seconds)
+		}
+		mood, what := Loud, fmt.Sprintf("ended with %d", g.Key.Code)
+		if g.Key.Wrong != "" {
+			what = g.Key.Wrong
+		}
+		if !g.Key.Well() {
+			mood = Bad
+		}
+		v.printf(mood, "%s", behind(fmt.Sprintf("%s  %s", hosts(names(g.Items)), Line(what)), Took(longest)))
+		for line := range strings.Lines(Block(g.Key.Output)) {
+			v.printf(Plain, "    %s", strings.TrimRight(line, "\n"))
+		}
+	}
+	v.unreached(hostsOf)
+	var parts []string
+	for _, code := range order {
+		parts = append(parts, fmt.Sprintf("%d ended with %d", codes[code], code))
+	}
+	if wrong > 0 {
+		parts = append(parts, fmt.Sprintf("%d not run to an end", wrong))
+	}
+	for _, s := range []record.State{record.Busy, record.NotReached, record.Lost, record.NotBegun, record.Off} {
+		if other[s] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", other[s], s))
+		}
+	}
+	fmt.Fprintln(v.W)
+	v.printf(Loud, "%s: %s", Count(len(hostsOf), "host"), strings.Join(parts, ", "))
+	v.numbered()
+}

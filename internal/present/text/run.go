@@ -1,0 +1,812 @@
+package screen
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/value"
+)
+
+// Detail is how much of the changes is shown.
+type Detail int
+
+// The details.
+const (
+	Usual   Detail = iota // long diffs shortened, like changes told once
+	Summary               // no changes, only who changed and what failed
+	Whole                 // unchanged tasks too, and every line of every diff
+)
+
+// Run tells a run to people while it happens and when it is over.
+type Run struct {
+	W       io.Writer
+	Preview bool
+	Undo    int  // the number of the run that is undone; 0 in any other
+	Drift   bool // tell what differs from what was last written
+	Past    bool // it is over: what changed is told once for all hosts, as in a preview
+	Detail  Detail
+	Number  int // of the run; 0 when it is not kept
+	Names   int // how wide the longest host name is
+	Width   int // of the terminal; 0 when it has none
+	Sources *Sources
+
+	Working io.Writer // where is told of tasks that take long; nil where nobody wants to know
+
+	worked map[string]time.Duration // by host and task, when that was told last
+	told   map[string]string        // the changes shown so far, and on which host
+	groups []*group                 // in a preview: changes that are alike
+	byKey  map[string]*group
+}
+
+// word is a status as it is shown.
+func (v *Run) word(s plan.Status) string {
+	if v.Preview && s == plan.Changed {
+		return "would change"
+	}
+	return string(s)
+}
+
+func moodOf(s plan.Status) Mood {
+	switch s {
+	case plan.Failed, plan.Blocked:
+		return Bad
+	case plan.Changed:
+		return Loud
+	}
+	return Quiet
+}
+
+// took writes a time from a tenth of a second on; below that it says nothing.
+func took(d time.Duration) string {
+	switch {
+	case d < 100*time.Millisecond:
+		return ""
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1fs", d.Seconds())
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0fs", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+func behind(text, more string) string {
+	if more == "" {
+		return text
+	}
+	return text + "  " + more
+}
+
+func (v *Run) printf(m Mood, format string, args ...any) {
+	fmt.Fprintln(v.W, Paint(m, fmt.Sprintf(format, args...)))
+}
+
+// Event prints one event as it happens. In a preview changes are gathered, and
+// told by End.
+func (v *Run) Event(e record.Event) {
+	if e.AtWork != nil {
+		v.atWork(e.Host, e.AtWork)
+		return
+	}
+	if e.Begun != nil {
+		return
+	}
+	if e.Task == nil {
+		v.hostEnded(e.Ended)
+		return
+	}
+	t := e.Task
+	switch {
+	case t.Status == plan.LeftOut: // told with its host, where that is asked for
+		return
+	case t.Status == plan.Unchanged && v.Detail != Whole, v.Detail == Summary && t.Status != plan.Failed:
+		return
+	case v.Past && t.Status != plan.Changed && v.Detail != Whole:
+		return
+	case t.Status == plan.Changed && (v.Preview || v.Past) && v.Detail != Whole:
+		v.gather(e.Host, t)
+		return
+	}
+	line := fmt.Sprintf("%-*s  %s  %s", v.Names, e.Host, Line(t.Ref().String()), v.word(t.Status)+because(t.Drift))
+	if t.Status == plan.Blocked {
+		line += " by " + Line(t.BlockedBy.String())
+	}
+	if t.Tries > 1 {
+		line += fmt.Sprintf(" after %d tries", t.Tries)
+	}
+	v.printf(moodOf(t.Status), "%s", behind(line, Took(t.Seconds)))
+	if t.Status == plan.Changed {
+		v.once(e.Host, t)
+	}
+	if t.Status == plan.Failed {
+		v.block(Bad, "    ", t.Message)
+	}
+}
+
+// How often is told that a task is still at work: at first as often as its host says so,
+// and later less often, so that a long one does not fill the screen.
+const (
+	notBefore  = 4 * time.Second // what is sooner over is not worth a line
+	oftenUntil = time.Minute
+	seldom     = 30 * time.Second
+)
+
+// atWork tells of a task that takes long, beside the results.
+func (v *Run) atWork(host string, w *record.AtWork) {
+	if v.Working == nil {
+		return
+	}
+	key, took := host+"\x00"+w.Ref().String(), w.For(time.Now())
+	if took < notBefore {
+		return
+	}
+	if took > oftenUntil && took-v.worked[key] < seldom && took >= v.worked[key] {
+		return
+	}
+	if v.worked == nil {
+		v.worked = map[string]time.Duration{}
+	}
+	v.worked[key] = took
+	text := "at work for " + took.Round(time.Second).String()
+	if w.Try > 1 {
+		text += fmt.Sprintf(", try %d", w.Try)
+	}
+	if w.Line != "" {
+		text += ": " + w.Line
+	}
+	what := Line(w.Ref().String()) + "  "
+	if w.Ref() == (value.Ref{}) { // a command, and no task
+		what = ""
+	}
+	line := fmt.Sprintf("%-*s  %s%s", v.Names, host, what, Line(text))
+	if v.Width > 0 {
+		line = Cut(line, v.Width)
+	}
+	fmt.Fprintln(v.Working, Paint(Quiet, line))
+}
+
+// once prints a task's changes, unless the same ones were shown already.
+func (v *Run) once(host string, t *record.Task) {
+	if v.told == nil {
+		v.told = map[string]string{}
+	}
+	key := t.Ref().String() + "\x00" + fingerprint(t.Changes)
+	if first, shown := v.told[key]; shown && v.Detail != Whole && len(t.Changes) > 0 {
+		v.printf(Quiet, "    as on %s", first)
+		return
+	}
+	v.told[key] = host
+	v.changes(t.Changes)
+}
+
+func fingerprint(list []plan.Change) string { return fmt.Sprint(list) }
+
+// group is a change that several hosts, or several things of one declaration,
+// have alike.
+type group struct {
+	ref     value.Ref
+	place   value.Place
+	changes []plan.Change
+	drift   plan.Drift
+	task    *record.Task // the first that has it
+	hosts   []string
+	names   []string // of further things of the declaration, shown by name only
+}
+
+// alike is how many things of one declaration are shown in full.
+const alike = 3
+
+func (v *Run) gather(host string, t *record.Task) {
+	if v.byKey == nil {
+		v.byKey = map[string]*group{}
+	}
+	key := t.Ref().String() + "\x00" + string(t.Drift) + fingerprint(t.Changes)
+	if g := v.byKey[key]; g != nil {
+		g.hosts = append(g.hosts, host)
+		return
+	}
+	g := &group{ref: t.Ref(), place: t.Place(), changes: t.Changes, drift: t.Drift, task: t, hosts: []string{host}}
+	v.byKey[key] = g
+	v.groups = append(v.groups, g)
+}
+
+// grouped puts further things of one declaration that change alike on the same
+// hosts behind the first few of them.
+func (v *Run) grouped() []*group {
+	var out []*group
+	seen := map[string][]*group{}
+	for _, g := range v.groups {
+		var what []string
+		for _, c := range g.changes {
+			what = append(what, c.What)
+		}
+		key := fmt.Sprint(g.place, g.ref.Kind, what, g.hosts, g.drift)
+		if list := seen[key]; len(list) >= alike {
+			last := list[len(list)-1]
+			last.names = append(last.names, g.ref.Name)
+			continue
+		}
+		seen[key] = append(seen[key], g)
+		out = append(out, g)
+	}
+	return out
+}
+
+// drifted prints what differs, and of drift first what differs from what was last
+// written.
+func (v *Run) drifted(g *group) {
+	if !v.Drift || g.drift == "" {
+		v.changes(g.changes)
+		return
+	}
+	if at := g.task.LastWritten(); !at.IsZero() {
+		v.printf(Quiet, "    last written %s by %s", When(at), Line(cmp.Or(g.task.By, "somebody")))
+	}
+	for _, c := range g.task.Written {
+		v.printf(Plain, "    %s: is %s, was written as %s", Line(c.What), Line(cmp.Or(c.Was, "not there")), Line(c.Becomes))
+		if c.Diff != "" {
+			v.diff(c.Diff)
+		}
+	}
+	if g.drift != plan.ByHost {
+		v.printf(Quiet, "    now declared")
+		v.changes(g.changes)
+	}
+}
+
+// because says in a word why something differs.
+func because(d plan.Drift) string {
+	switch d {
+	case plan.ByHost:
+		return ", changed on the host"
+	case plan.ByDeclaration:
+		return ", declared anew"
+	case plan.ByBoth:
+		return ", changed on the host and declared anew"
+	case plan.ByLeaving:
+		return ", no longer declared"
+	}
+	return ""
+}
+
+func (v *Run) gathered() {
+	for _, g := range v.grouped() {
+		slices.Sort(g.hosts)
+		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), v.word(plan.Changed)+because(g.drift))
+		v.drifted(g)
+		if len(g.names) > 0 {
+			v.printf(Loud, "    and in the same way %s more of %s: %s", fmt.Sprint(len(g.names)), g.place, Line(few(g.names)))
+		}
+	}
+	v.groups, v.byKey = nil, nil
+}
+
+// few names the first of many.
+func few(names []string) string {
+	if len(names) > 4 {
+		return strings.Join(names[:3], ", ") + fmt.Sprintf(" and %d more", len(names)-3)
+	}
+	return strings.Join(names, ", ")
+}
+
+// changes prints what differs. Whole texts are shown where they are decided
+// on: in a preview, and in an apply when asked for.
+func (v *Run) changes(list []plan.Change) {
+	for _, c := range list {
+		line := "becomes " + Line(c.Becomes)
+		if c.Was != "" {
+			line = "was " + Line(c.Was) + ", " + line
+		}
+		if c.Diff != "" && c.What == "content" {
+			line = lines(c.Diff, c.Was == "") // tells more than sizes
+		}
+		v.printf(Plain, "    %s: %s", Line(c.What), line)
+		if c.Closed {
+			v.printf(Quiet, "      the old text is not shown, since only its owner may read it and it is not ours; "+
+				"--show-closed shows it")
+		}
+		if c.Diff != "" && (v.Preview || v.Past || v.Detail == Whole) {
+			v.diff(c.Diff)
+		}
+	}
+}
+
+// block prints a text of one or more lines, each indented.
+func (v *Run) block(m Mood, indent, text string) {
+	for line := range strings.Lines(Wrap(Block(text), indent, v.Width)) {
+		v.printf(m, "%s", strings.TrimRight(line, "\n"))
+	}
+}
+
+// lines counts what a unified diff takes out and puts in.
+func lines(diff string, made bool) string {
+	out, in := 0, 0
+	for line := range strings.Lines(diff) {
+		switch {
+		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
+		case strings.HasPrefix(line, "-"):
+			out++
+		case strings.HasPrefix(line, "+"):
+			in++
+		}
+	}
+	if made {
+		return Count(in, "line")
+	}
+	return fmt.Sprintf("%s taken out, %d put in", Count(out, "line"), in)
+}
+
+// maxLines is how much of a diff is shown.
+const maxLines = 40
+
+func (v *Run) diff(text string) {
+	n := 0
+	for line := range strings.Lines(Block(text)) {
+		if n++; n > maxLines && v.Detail != Whole {
+			continue
+		}
+		line = strings.TrimRight(line, "\n")
+		m := Quiet
+		switch {
+		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
+		case strings.HasPrefix(line, "+"):
+			m = Added
+		case strings.HasPrefix(line, "-"):
+			m = Removed
+		}
+		v.printf(m, "      %s", line)
+	}
+	if n > maxLines && v.Detail != Whole {
+		v.printf(Quiet, "      and %s more; -v shows all", Count(n-maxLines, "line"))
+	}
+}
+
+func (v *Run) hostEnded(h *record.Host) {
+	m, text := Quiet, string(h.State)
+	switch {
+	case h.Outcome == record.OutWrong:
+		m, text = Bad, "cannot be resolved"
+	case h.State == record.Off:
+		text += ": " + h.Message
+	case h.State != record.Reached:
+		m, text = Bad, text+": "+h.Message
+	default:
+		text += ": " + v.counts(h)
+		if n := h.Count(plan.Failed) + h.Count(plan.Blocked); n > 0 {
+			m = Bad
+		}
+	}
+	if v.Detail == Whole {
+		for _, t := range h.Tasks {
+			if t.Status == plan.LeftOut {
+				v.printf(Quiet, "%-*s  %s  left out", v.Names, h.Name, Line(t.Ref().String()))
+				v.printf(Quiet, "    %s", Line(t.Message))
+			}
+		}
+	}
+	v.printf(m, "%s", behind(fmt.Sprintf("%-*s  %s", v.Names, h.Name, Line(text)), Took(h.Seconds)))
+	if h.State == record.Reached && h.Message != "" {
+		v.block(Bad, "    ", h.Message)
+	}
+}
+
+var statusOrder = []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged, plan.LeftOut}
+
+func (v *Run) counts(h *record.Host) string {
+	var parts []string
+	for _, s := range statusOrder {
+		if n := h.Count(s); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, v.word(s)))
+		}
+	}
+	if len(parts) == 0 {
+		parts = append(parts, "no task")
+	}
+	if h.Stopped {
+		parts = append(parts, "stopped early")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// outcomes are those of hosts, worst first, and in the order of the sentence.
+var (
+	worstFirst = []record.Outcome{record.OutWrong, record.OutLost, record.OutNotReached, record.OutBusy, record.OutFailed,
+		record.OutStopped, record.OutNotBegun,
+		record.OutChanged, record.OutUnchanged, record.OutOff}
+	inSentence = []record.Outcome{record.OutUnchanged, record.OutChanged, record.OutFailed, record.OutBusy, record.OutNotReached,
+		record.OutLost, record.OutStopped, record.OutNotBegun, record.OutWrong, record.OutOff}
+)
+
+func (v *Run) outcome(o record.Outcome) string {
+	if o == record.OutChanged {
+		return v.word(plan.Changed)
+	}
+	return string(o)
+}
+
+// End prints the sentence, a block for each outcome, and every failure in full.
+func (v *Run) End(hosts []*record.Host) {
+	v.gathered()
+	by := map[record.Outcome][]*record.Host{}
+	for _, h := range hosts {
+		by[h.Outcome] = append(by[h.Outcome], h)
+	}
+	var parts []string
+	for _, o := range inSentence {
+		if n := len(by[o]); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, v.outcome(o)))
+		}
+	}
+	fmt.Fprintln(v.W)
+	v.printf(Loud, "%s: %s", Count(len(hosts), "host"), strings.Join(parts, ", "))
+	fmt.Fprintln(v.W)
+	v.blocks(by)
+	v.failures(hosts)
+	v.rest(hosts)
+	v.numbered()
+}
+
+// numbered tells the number of the run.
+func (v *Run) numbered() {
+	if v.Number > 0 && !v.Past {
+		fmt.Fprintln(v.W)
+		v.printf(Quiet, "run %d", v.Number)
+	}
+}
+
+// foldFrom is how many hosts alike stand in one line.
+const foldFrom = 4
+
+// row is one line of a block: hosts that fared alike.
+type row struct {
+	outcome record.Outcome
+	names   []string
+	text    string
+	low     float64 // seconds
+	high    float64
+}
+
+// blocks prints a block for each outcome, worst first.
+func (v *Run) blocks(by map[record.Outcome][]*record.Host) {
+	var cells [][]string
+	var moods []Mood
+	for _, o := range worstFirst {
+		title := v.outcome(o)
+		for _, r := range v.rows(o, by[o]) {
+			at := Took(r.high)
+			if low := Took(r.low); low != "" && low != at {
+				at = low + " to " + at
+			}
+			cells = append(cells, []string{title, hosts(r.names), r.text, at})
+			moods = append(moods, moodOfOutcome(o))
+			title = ""
+		}
+	}
+	for i, line := range Aligned(cells) {
+		v.printf(moods[i], "%s", line)
+	}
+}
+
+func moodOfOutcome(o record.Outcome) Mood {
+	switch o {
+	case record.OutChanged:
+		return Loud
+	case record.OutUnchanged, record.OutOff:
+		return Quiet
+	}
+	return Bad
+}
+
+// rows puts hosts alike into one row, when they are enough and not all are
+// wanted.
+func (v *Run) rows(o record.Outcome, list []*record.Host) []row {
+	var out []row
+	at := map[string]int{}
+	for _, h := range list {
+		r := row{outcome: o, names: []string{h.Name}, text: v.told1(o, h), low: h.Seconds, high: h.Seconds}
+		if o == record.OutOff {
+			r.low, r.high = 0, 0
+		}
+		i, known := at[r.text]
+		if !known {
+			at[r.text] = len(out)
+			out = append(out, r)
+			continue
+		}
+		out[i].names = append(out[i].names, h.Name)
+		out[i].low, out[i].high = min(out[i].low, r.low), max(out[i].high, r.high)
+	}
+	var rows []row
+	for _, r := range out {
+		if len(r.names) >= foldFrom && v.Detail != Whole {
+			rows = append(rows, r)
+			continue
+		}
+		for _, h := range list {
+			if slices.Contains(r.names, h.Name) {
+				one := row{outcome: o, names: []string{h.Name}, text: r.text, low: h.Seconds, high: h.Seconds}
+				if o == record.OutOff {
+					one.low, one.high = 0, 0
+				}
+				rows = append(rows, one)
+			}
+		}
+	}
+	return rows
+}
+
+// told1 is what a row says of a host: counts where it was reached, else why not.
+func (v *Run) told1(o record.Outcome, h *record.Host) string {
+	switch o {
+	case record.OutFailed, record.OutStopped, record.OutChanged, record.OutUnchanged:
+		return v.counts(h)
+	}
+	return h.Message
+}
+
+// hosts names hosts as a target would, the first few of many.
+func hosts(names []string) string {
+	folded := inventory.Fold(names)
+	if len(folded) > 6 {
+		shown := inventory.Fold(names[:min(5, len(names))])
+		return Line(strings.Join(shown, " ")) + fmt.Sprintf(" and %d more", len(names)-min(5, len(names)))
+	}
+	return Line(strings.Join(folded, " "))
+}
+
+// failures prints every failed task once, with its manifest line, however many
+// hosts share it.
+func (v *Run) failures(list []*record.Host) {
+	for _, f := range record.Failures(list) {
+		fmt.Fprintln(v.W)
+		v.printf(Bad, "%s  %s  failed", hosts(f.Hosts), Line(f.Ref().String()))
+		switch {
+		case f.Place() == (value.Place{}) && v.Undo > 0:
+			v.printf(Plain, "  run %d changed it", v.Undo)
+		case f.Place() == (value.Place{}):
+			v.printf(Plain, "  it is left over, since nothing declares it any more, and was to be taken away")
+		default:
+			v.printf(Plain, "  %s", f.Place())
+			v.Sources.Excerpt(v.W, f.Place())
+		}
+		v.block(Plain, "  ", f.Message)
+		if f.Do != "" {
+			v.block(Plain, "  ", f.Do)
+		}
+		v.output(f.Output, f.Message)
+		if len(f.Blocks) > 0 {
+			v.block(Plain, "  ", "it blocks "+strings.Join(f.Blocks, ", "))
+		}
+	}
+	v.unreached(list)
+}
+
+// unreached prints in full why hosts could not be worked on, once for all that
+// say the same.
+func (v *Run) unreached(list []*record.Host) {
+	type same struct{ outcome, message, do, wrong string }
+	list = slices.DeleteFunc(slices.Clone(list), func(h *record.Host) bool {
+		return !h.Unwell() || h.State == record.NotBegun
+	})
+	for _, g := range record.GroupBy(list, func(h *record.Host) same {
+		return same{string(h.Outcome), h.Message, h.Do, fmt.Sprint(h.Wrong)}
+	}) {
+		h := g.Items[0]
+		fmt.Fprintln(v.W)
+		v.printf(Bad, "%s  %s", hosts(names(g.Items)), h.Outcome)
+		said := h.Message
+		if h.Wrong != nil { // which is told below, with its places
+			said = strings.TrimSuffix(said, ": "+h.Wrong.Error())
+		}
+		v.block(Plain, "  ", said)
+		if h.Do != "" {
+			v.block(Plain, "  ", h.Do)
+		}
+		if h.Wrong != nil {
+			v.wrong(h.Wrong)
+		}
+	}
+}
+
+// names gives those of hosts.
+func names(list []*record.Host) []string {
+	out := make([]string, len(list))
+	for i, h := range list {
+		out[i] = h.Name
+	}
+	return out
+}
+
+// wrong prints what is wrong in the project for a host.
+func (v *Run) wrong(err error) {
+	var ps problem.Problems
+	ps.AddErr(value.Place{}, err)
+	for _, p := range ps.List() {
+		at := p.Place.String()
+		if at != "" {
+			at += ": "
+		}
+		v.block(Plain, "  ", at+p.What)
+		if !p.Quiet {
+			v.Sources.Excerpt(v.W, p.Place)
+		}
+		if p.Do != "" {
+			v.block(Plain, "        ", p.Do)
+		}
+	}
+}
+
+// output prints what a failed command wrote, when that is more than the line
+// that the message has already.
+func (v *Run) output(text, message string) {
+	text = strings.TrimSpace(text)
+	if text == "" || !strings.Contains(text, "\n") && strings.Contains(message, text) {
+		return
+	}
+	v.printf(Quiet, "  it printed:")
+	for line := range strings.SplitSeq(Block(text), "\n") {
+		v.printf(Quiet, "    | %s", line)
+	}
+}
+
+// rest prints what else is worth knowing: results that an earlier run left
+// behind, and things that nothing declares any more.
+func (v *Run) rest(list []*record.Host) {
+	for _, h := range list {
+		for _, c := range h.Collected {
+			v.collected(h, c)
+		}
+	}
+	v.needed(list)
+	v.leftovers(list)
+}
+
+// leftovers tells what is left over, and in a preview what taking it away would do, once
+// for all hosts on which it is alike.
+func (v *Run) leftovers(list []*record.Host) {
+	type story struct {
+		hosts []string
+		left  []record.Leftover
+	}
+	var stories []*story
+	at := map[string]*story{}
+	waiting := false
+	for _, h := range list {
+		if len(h.Leftovers) == 0 {
+			continue
+		}
+		key := fmt.Sprint(h.Leftovers)
+		if at[key] == nil {
+			at[key] = &story{left: h.Leftovers}
+			stories = append(stories, at[key])
+		}
+		at[key].hosts = append(at[key].hosts, h.Name)
+	}
+	for _, s := range stories {
+		fmt.Fprintln(v.W)
+		s.left = slices.DeleteFunc(slices.Clone(s.left), func(l record.Leftover) bool {
+			if l.Stays {
+				v.block(Plain, "", fmt.Sprintf("%s  %s is no longer declared; %s", hosts(s.hosts), l.Ref(), l.Why))
+			}
+			return l.Stays
+		})
+		if len(s.left) == 0 {
+			continue
+		}
+		waiting = true
+		var names []value.Ref
+		for _, l := range s.left {
+			names = append(names, l.Ref())
+		}
+		if len(s.left) > maxRefs || !v.Preview && v.Detail != Whole {
+			v.block(Plain, "", hosts(s.hosts)+"  left over, since nothing declares it any more: "+refs(names))
+			continue
+		}
+		v.printf(Plain, "%s  left over, since nothing declares it any more", hosts(s.hosts))
+		for _, l := range s.left {
+			v.printf(Plain, "  %s", Line(l.Ref().String()))
+			if l.Why != "" {
+				v.block(Quiet, "    ", l.Why)
+				continue
+			}
+			if len(l.Changes) > 0 {
+				v.printf(Quiet, "    to take it away would mean")
+			}
+			v.changes(l.Changes)
+		}
+	}
+	if waiting && v.Preview {
+		v.block(Quiet, "", "`apply --take-leftovers` takes it away, `--forget-leftovers` lets it go")
+	}
+}
+
+func (v *Run) collected(h *record.Host, c record.Collected) {
+	fmt.Fprintln(v.W)
+	v.printf(Loud, "%s  results of the run %s, which broke off before they arrived", h.Name, Line(c.Run))
+	for _, r := range c.Tasks {
+		if r.Status != plan.Unchanged || v.Detail == Whole {
+			v.printf(moodOf(r.Status), "%s", behind(fmt.Sprintf("  %s  %s", Line(r.Ref().String()),
+				Line(string(r.Status))), Took(r.Seconds)))
+		}
+		if r.Message != "" {
+			v.block(Bad, "    ", r.Message)
+		}
+	}
+}
+
+// needed tells what selected tasks need and was not selected, once for all hosts on which it is the same.
+func (v *Run) needed(list []*record.Host) {
+	for _, g := range record.GroupBy(list, func(h *record.Host) string {
+		var needs []value.Ref
+		for _, r := range h.Needed {
+			needs = append(needs, r.Value())
+		}
+		return refs(needs)
+	}) {
+		if g.Key == "" {
+			continue
+		}
+		fmt.Fprintln(v.W)
+		v.block(Plain, "", fmt.Sprintf("%s  what was selected needs what was not: %s; --with-needs takes it along",
+			hosts(names(g.Items)), g.Key))
+	}
+}
+
+// maxRefs is how many things are listed by name; more are counted by their kinds.
+const maxRefs = 20
+
+func refs(list []value.Ref) string {
+	var out []string
+	byKind := map[string]int{}
+	for _, ref := range list {
+		byKind[ref.Kind]++
+		out = append(out, Line(ref.String()))
+	}
+	if len(list) <= maxRefs {
+		return strings.Join(out, ", ")
+	}
+	var counts []string
+	for _, kind := range value.Keys(byKind) {
+		counts = append(counts, fmt.Sprintf("%d of the kind %s", byKind[kind], Line(kind)))
+	}
+	return fmt.Sprintf("%d things (%s), %s and so on", len(list), strings.Join(counts, ", "), strings.Join(out[:3], ", "))
+}
+
+// TaskOf prints all that is known of one task of a host.
+func (v *Run) TaskOf(host string, t *record.Task) {
+	v.printf(moodOf(t.Status), "%s", behind(fmt.Sprintf("%s  %s  %s", Line(host), Line(t.Ref().String()), v.word(t.Status)+because(t.Drift)),
+		Took(t.Seconds)))
+	if t.Manifest != "" {
+		v.printf(Quiet, "    declared at %s", Line(t.Place().String()))
+	}
+	v.whole(t)
+}
+
+// whole prints all that is known of a task, below its line.
+func (v *Run) whole(t *record.Task) {
+	if t.Message != "" {
+		v.block(moodOf(t.Status), "    ", t.Message)
+	}
+	if t.Status == plan.Blocked {
+		v.printf(Plain, "    blocked by %s", Line(t.BlockedBy.String()))
+	}
+	v.changes(t.Changes)
+	if len(t.Written) > 0 {
+		v.printf(Quiet, "    last written %s by %s", When(t.LastWritten()), Line(t.By))
+		v.changes(t.Written)
+	}
+	if t.Output != "" {
+		v.printf(Quiet, "    it printed")
+		v.block(Plain, "      ", t.Output)
+	}
+	if t.Do != "" {
+		v.block(Quiet, "    ", t.Do)
+	}
+}
