@@ -73,6 +73,36 @@ func TestLayers(t *testing.T) {
 	}
 }
 
+// spoken are the packages below the application that the command line may import: what is wrong, what is written, and
+// what happened. All else it asks of the application.
+var spoken = []string{"core/problem", "core/value", "core/record"}
+
+func TestTheCommandLineKnowsOnlyTheApplication(t *testing.T) {
+	for dir, list := range imports(t) {
+		if dir != "cli" && !strings.HasPrefix(dir, "cli/") {
+			continue
+		}
+		for _, path := range list {
+			inside, ours := strings.CutPrefix(path, "jadekettle/internal/")
+			layer := strings.SplitN(inside, "/", 2)[0]
+			if ours && slices.Contains([]string{"core", "host", "fleet", "history"}, layer) && !slices.Contains(spoken, inside) {
+				t.Errorf("%s imports %s", dir, path)
+			}
+		}
+	}
+}
+
+func TestTheApplicationKnowsNoTerminal(t *testing.T) {
+	for dir, list := range imports(t) {
+		for _, path := range list {
+			if (dir == "app" || strings.HasPrefix(dir, "app/")) && (strings.HasPrefix(path, "github.com/spf13/") ||
+				strings.HasPrefix(path, "charm.land/") || path == "golang.org/x/term") {
+				t.Errorf("%s imports %s", dir, path)
+			}
+		}
+	}
+}
+
 func TestThePureCoreTouchesNothing(t *testing.T) {
 	banned := []string{"os", "os/exec", "syscall", "net", "net/http", "path/filepath", "log", "math/rand", "os/signal"}
 	for dir, list := range imports(t) {

@@ -5,6 +5,11 @@ import (
 	"os"
 
 	"jadekettle/internal/cli"
+	"jadekettle/internal/cli/hostscmd"
+	"jadekettle/internal/cli/jobscmd"
+	"jadekettle/internal/cli/projectcmd"
+	"jadekettle/internal/cli/runcmd"
+	"jadekettle/internal/cli/runscmd"
 	"jadekettle/internal/host/machine/system"
 	"jadekettle/internal/host/worker"
 )
@@ -17,5 +22,6 @@ func main() {
 	if len(os.Args) == 3 && os.Args[1] == worker.GuardArgument {
 		os.Exit(worker.Guard(os.Args[2]))
 	}
-	os.Exit(cli.Main(os.Args[1:]))
+	os.Exit(cli.Main(os.Args[1:], runcmd.Commands, hostscmd.Commands, runscmd.Commands, jobscmd.Commands,
+		projectcmd.Commands))
 }

@@ -13,12 +13,21 @@ import (
 	"syscall"
 	"testing"
 
+	"jadekettle/internal/cli"
+	"jadekettle/internal/cli/hostscmd"
+	"jadekettle/internal/cli/jobscmd"
+	"jadekettle/internal/cli/projectcmd"
+	"jadekettle/internal/cli/runcmd"
+	"jadekettle/internal/cli/runscmd"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/sim"
 	"jadekettle/internal/host/machine/folder"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
+
+// commands are those of the program.
+var commands = []cli.Commands{runcmd.Commands, hostscmd.Commands, runscmd.Commands, jobscmd.Commands, projectcmd.Commands}
 
 // program is the built jadekettle that every test drives.
 var program string

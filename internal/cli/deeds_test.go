@@ -21,9 +21,9 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	call := func(answer string, want int, args ...string) string {
 		t.Helper()
 		var out strings.Builder
-		a := &cli.App{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: answer != "", Width: 100,
+		a := &cli.Streams{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: answer != "", Width: 100,
 			Getenv: func(name string) string { return map[string]string{"HOME": home, "PATH": os.Getenv("PATH")}[name] }}
-		if code := a.Run(t.Context(), append(args, "--from", "file://"+dir)); code != want {
+		if code := a.Run(t.Context(), append(args, "--from", "file://"+dir), commands...); code != want {
 			t.Errorf("%v ends with %d, want %d:\n%s", args, code, want, out.String())
 		}
 		if _, err := os.Stat(ran); (err == nil) != (want == 1) {

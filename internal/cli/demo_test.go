@@ -1,18 +1,21 @@
-package cli
+package cli_test
 
 import (
 	"bytes"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"jadekettle/internal/cli"
 )
 
 // TestTheDemoInColour holds that what the commands of the demo colour arrives as
 // colours: they write where the demo writes, and must not be escaped twice.
 func TestTheDemoInColour(t *testing.T) {
+	home := t.TempDir()
 	var out bytes.Buffer
-	a := &App{In: strings.NewReader(""), Out: &out, Err: &out, Width: 80, Getenv: func(string) string { return "" }}
-	if code := a.Run(t.Context(), []string{"demo", filepath.Join(t.TempDir(), "pier"), "--color", "always"}); code != 0 {
+	s := &cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out, Width: 80, Getenv: func(name string) string { return map[string]string{"HOME": home}[name] }}
+	if code := s.Run(t.Context(), []string{"demo", filepath.Join(t.TempDir(), "pier"), "--color", "always"}, commands...); code != 0 {
 		t.Fatalf("it ends with %d:\n%s", code, out.String())
 	}
 	if strings.Contains(out.String(), "u{") {

@@ -2,28 +2,29 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	screen "jadekettle/internal/present/text"
+	"jadekettle/internal/present/text"
 )
 
 // help prints what a command is for, how it is called, an example, what it
 // takes, and at the end once what every command takes.
-func (a *App) help(c *cobra.Command) {
-	w := a.Out
-	text := c.Long
-	if text == "" {
-		text = strings.TrimSuffix(c.Short, ".") + "."
+func (e *Env) help(c *cobra.Command) {
+	w := e.Out
+	about := c.Long
+	if about == "" {
+		about = strings.TrimSuffix(c.Short, ".") + "."
 	}
-	fmt.Fprintf(w, "%s\n\n", text)
+	fmt.Fprintf(w, "%s\n\n", about)
 	if c.Runnable() {
-		fmt.Fprintf(w, "%s\n  %s\n", screen.Paint(screen.Quiet, "how it is called"), c.UseLine())
+		fmt.Fprintf(w, "%s\n  %s\n", text.Paint(text.Quiet, "how it is called"), c.UseLine())
 	}
 	if c.Example != "" {
-		fmt.Fprintf(w, "\n%s\n%s\n", screen.Paint(screen.Quiet, "for example"), c.Example)
+		fmt.Fprintf(w, "\n%s\n%s\n", text.Paint(text.Quiet, "for example"), c.Example)
 	}
 	for _, g := range append(c.Groups(), &cobra.Group{Title: "commands"}) {
 		rows := [][]string{}
@@ -33,8 +34,8 @@ func (a *App) help(c *cobra.Command) {
 			}
 		}
 		if len(rows) > 0 {
-			fmt.Fprintf(w, "\n%s\n", screen.Paint(screen.Quiet, strings.TrimSuffix(g.Title, ":")))
-			screen.Columns(w, rows)
+			fmt.Fprintf(w, "\n%s\n", text.Paint(text.Quiet, strings.TrimSuffix(g.Title, ":")))
+			text.Columns(w, rows)
 		}
 	}
 	flags(w, "what it takes", c.LocalNonPersistentFlags())
@@ -44,7 +45,7 @@ func (a *App) help(c *cobra.Command) {
 	}
 }
 
-func flags(w interface{ Write([]byte) (int, error) }, title string, set *pflag.FlagSet) {
+func flags(w io.Writer, title string, set *pflag.FlagSet) {
 	var rows [][]string
 	set.VisitAll(func(f *pflag.Flag) {
 		if f.Hidden || f.Name == "help" {
@@ -61,8 +62,8 @@ func flags(w interface{ Write([]byte) (int, error) }, title string, set *pflag.F
 		rows = append(rows, []string{head, strings.TrimPrefix(usage, name+": ")})
 	})
 	if len(rows) > 0 {
-		fmt.Fprintf(w, "\n%s\n", screen.Paint(screen.Quiet, title))
-		screen.Columns(w, rows)
+		fmt.Fprintf(w, "\n%s\n", text.Paint(text.Quiet, title))
+		text.Columns(w, rows)
 	}
 }
 
@@ -136,11 +137,11 @@ var examples = map[string]string{
 	"completion":    "  jadekettle completion bash > ~/.local/share/bash-completion/completions/jadekettle",
 }
 
-// told gives every command its example, our words for what cobra adds by itself,
+// furnish gives every command its example, our words for what cobra adds by itself,
 // and our form of help.
-func (a *App) told(root *cobra.Command) {
-	root.SetHelpFunc(func(c *cobra.Command, _ []string) { a.help(c) })
-	root.SetUsageFunc(func(c *cobra.Command) error { a.help(c); return nil })
+func (e *Env) furnish(root *cobra.Command) {
+	root.SetHelpFunc(func(c *cobra.Command, _ []string) { e.help(c) })
+	root.SetUsageFunc(func(c *cobra.Command) error { e.help(c); return nil })
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
 	for _, c := range root.Commands() {

@@ -131,9 +131,9 @@ func TestNothingStartsUnasked(t *testing.T) {
 	}
 	run := func(terminal bool, answer string, args ...string) (code int, out, errs string) {
 		var o, e bytes.Buffer
-		a := &cli.App{In: strings.NewReader(answer), Out: &o, Err: &e, Terminal: terminal,
+		a := &cli.Streams{In: strings.NewReader(answer), Out: &o, Err: &e, Terminal: terminal,
 			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
-		code = a.Run(t.Context(), append([]string{"--project", dir}, args...))
+		code = a.Run(t.Context(), append([]string{"--project", dir}, args...), commands...)
 		return code, o.String(), e.String()
 	}
 	for _, args := range [][]string{{"apply", "--all"}, {"exec", "--all", "--", "getent", "passwd"}, {"job", "start", "night"},
@@ -162,9 +162,9 @@ func TestApplyOnATerminal(t *testing.T) {
 	at := filepath.Join(hosts.Hosts[0].Root, "etc/motd")
 	apply := func(answer string, args ...string) (int, string) {
 		var out bytes.Buffer
-		a := &cli.App{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
+		a := &cli.Streams{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
 			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
-		code := a.Run(t.Context(), append([]string{"--project", dir, "apply", "gauge-01"}, args...))
+		code := a.Run(t.Context(), append([]string{"--project", dir, "apply", "gauge-01"}, args...), commands...)
 		return code, out.String()
 	}
 	if code, out := apply("n\n"); code != 130 || !strings.Contains(out, "+High water at nine.") ||

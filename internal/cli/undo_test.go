@@ -35,9 +35,9 @@ func TestUndoOnATerminal(t *testing.T) {
 	}
 	undo := func(answer string) (int, string) {
 		var out bytes.Buffer
-		a := &cli.App{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
+		a := &cli.Streams{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
 			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
-		code := a.Run(t.Context(), []string{"--project", dir, "undo", "1"})
+		code := a.Run(t.Context(), []string{"--project", dir, "undo", "1"}, commands...)
 		return code, out.String()
 	}
 	if code, out := undo("n\n"); code != 130 || !strings.Contains(out, "Put back what run 1 changed on 2 hosts: gauge-01, gauge-02?") {

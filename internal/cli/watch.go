@@ -7,17 +7,16 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/spf13/cobra"
-
+	"jadekettle/internal/app"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/present/live"
-	screen "jadekettle/internal/present/text"
+	"jadekettle/internal/present/text"
 )
 
-// watching shows a run while it goes, where there is a terminal to show it on; elsewhere it
-// does nothing.
-type watching struct {
-	app   *App
+// Live shows a run while it goes, where there is a terminal to show it on; elsewhere it
+// does nothing. It is a record.Sink.
+type Live struct {
+	env   *Env
 	board *live.Board
 	view  *live.View // nil where nothing is shown
 
@@ -27,29 +26,35 @@ type watching struct {
 	stops   atomic.Int32
 }
 
-// plainFlag lets a call go without a live view.
-func (a *App) plainFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&a.plain, "plain", false, "on a terminal too, print lines as things happen in the place of the live view")
-}
-
-// watch begins to show a run that is made of these hosts.
-func (a *App) watch(title string, would bool, hosts []string, parallel int, usual func() map[string]time.Duration) *watching {
-	w := &watching{app: a}
-	in, isFile := a.In.(*os.File)
-	out, outFile := under(a.raw).(*os.File)
-	if !a.Terminal || a.Width == 0 || a.plain || a.output != "text" || !isFile || !outFile || a.Getenv("TERM") == "dumb" || !live.Fits(in, out) {
+// Watch begins to show a run.
+func (e *Env) Watch(title string, would bool, of *app.Outlook) *Live {
+	w := &Live{env: e}
+	in, isFile := e.In.(*os.File)
+	out, outFile := text.Under(e.Raw).(*os.File)
+	if !e.Terminal || e.Width == 0 || e.Plain || e.Output != "text" || !isFile || !outFile || e.Getenv("TERM") == "dumb" ||
+		!live.Fits(in, out) {
 		return w
 	}
-	w.board = live.NewBoard(title, hosts, time.Now())
-	w.board.Would, w.board.Parallel, w.board.Usual = would, parallel, usual()
-	w.view = &live.View{Board: w.board, In: in, Out: out, Colour: a.Color, Interrupt: w.interrupt, Left: w.letGo}
-	a.watched.Store(w)
+	w.board = live.NewBoard(title, of.Meant, time.Now())
+	w.board.Would, w.board.Parallel, w.board.Usual = would, of.Parallel, of.Usual
+	w.view = &live.View{Board: w.board, In: in, Out: out, Colour: e.Color, Interrupt: w.interrupt, Left: w.letGo}
+	e.shown.Store(w)
 	w.view.Start(w.hold)
 	return w
 }
 
+// Follows says that the run is one that another process began at a time.
+func (w *Live) Follows(began time.Time) {
+	if w.view != nil {
+		w.board.Began, w.board.Follows = began, true
+	}
+}
+
+// Beside writes only while no view has the screen: what it says stands there already.
+func (w *Live) Beside() io.Writer { return besides{w, w.env.Err} }
+
 // Event takes what has happened.
-func (w *watching) Event(e record.Event) {
+func (w *Live) Event(e record.Event) {
 	if w.view == nil || e.Ended != nil && e.Ended.State == record.Off {
 		return
 	}
@@ -57,7 +62,7 @@ func (w *watching) Event(e record.Event) {
 }
 
 // hold keeps back what is printed while the view has the screen.
-func (w *watching) hold() {
+func (w *Live) hold() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if len(w.release) > 0 {
@@ -67,15 +72,15 @@ func (w *watching) hold() {
 	for _, of := range []struct {
 		w    io.Writer
 		told func(string)
-	}{{w.app.Out, nil}, {w.app.Err, w.board.Note}} {
-		if s, ok := of.w.(*screen.Writer); ok {
+	}{{w.env.Out, nil}, {w.env.Err, w.board.Note}} {
+		if s, ok := of.w.(*text.Writer); ok {
 			w.release = append(w.release, s.Hold(of.told))
 		}
 	}
 }
 
 // letGo prints what was kept back.
-func (w *watching) letGo() {
+func (w *Live) letGo() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, release := range w.release {
@@ -85,18 +90,18 @@ func (w *watching) letGo() {
 	w.shows.Store(false)
 }
 
-// end ends the view; what follows is printed.
-func (w *watching) end() {
-	if w.view == nil {
-		return
+// End ends the view; what follows is printed.
+func (w *Live) End(*record.Run) error {
+	if w.view != nil {
+		w.view.Close()
+		w.letGo()
+		w.env.shown.Store(nil)
 	}
-	w.view.Close()
-	w.letGo()
-	w.app.watched.Store(nil)
+	return nil
 }
 
 // aside gives the terminal back for a question, until what it gives is called.
-func (w *watching) aside() (back func()) {
+func (w *Live) aside() (back func()) {
 	if w == nil || w.view == nil {
 		return func() {}
 	}
@@ -113,35 +118,25 @@ func (w *watching) aside() (back func()) {
 
 // interrupt does what Ctrl-C does where no view has the keys: the second one ends the
 // program at once, for which the terminal is given back first.
-func (w *watching) interrupt() {
+func (w *Live) interrupt() {
 	again := w.stops.Add(1) > 1
 	go func() {
 		if again {
 			w.view.Aside()
 		}
-		if self, err := os.FindProcess(os.Getpid()); err == nil {
-			self.Signal(os.Interrupt)
-		}
+		interruptSelf()
 	}()
 }
 
-// besides writes only while no view has the screen: what it says stands there already.
+// besides writes only while no view has the screen.
 type besides struct {
-	watching *watching
-	w        io.Writer
+	live *Live
+	w    io.Writer
 }
 
 func (b besides) Write(p []byte) (int, error) {
-	if b.watching.shows.Load() {
+	if b.live.shows.Load() {
 		return len(p), nil
 	}
 	return b.w.Write(p)
-}
-
-// under gives what is written to in the end.
-func under(w io.Writer) io.Writer {
-	if raw, ok := w.(*screen.Raw); ok {
-		return raw.W
-	}
-	return w
 }

@@ -1,4 +1,4 @@
-package tell
+package notify
 
 import (
 	"bytes"

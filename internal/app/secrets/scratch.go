@@ -1,4 +1,4 @@
-package sealed
+package secrets
 
 import (
 	"fmt"

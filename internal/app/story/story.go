@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"jadekettle/demo"
+	"jadekettle/internal/app/edit"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/fleet/sim"
@@ -45,19 +47,23 @@ type Story struct {
 	Out io.Writer
 	// Remark and Command say how what is told, and a command that is run, look. Nil leaves them as they are.
 	Remark, Command func(string) string
-	// Dir is the folder of the example project, which Up adds the hosts to.
+	// Dir is the folder of the example project, which Up makes.
 	Dir string
-	// Run runs one command line of this program, and gives its exit code and what
-	// became of the hosts.
-	Run func(ctx context.Context, args []string) (code int, hosts []*record.Host)
+	// Run runs one command line of this program, and gives its exit code.
+	Run func(ctx context.Context, args []string) (code int)
+	// Last gives what became of the hosts in the last run.
+	Last func(ctx context.Context) ([]*record.Host, error)
 
 	fleet  *sim.Fleet
 	broken error
 }
 
-// Up brings up the hosts and writes where they listen into the project. Close
+// Up makes the project, brings up its hosts and writes where they listen into it. Close
 // takes them down again.
 func (s *Story) Up() (err error) {
+	if _, err := edit.Unfold(demo.Files, "project", s.Dir); err != nil {
+		return err
+	}
 	if s.fleet, err = sim.New(filepath.Join(s.Dir, "simulated")); err != nil {
 		return err
 	}
@@ -105,18 +111,23 @@ func (s *Story) command(ctx context.Context, want int, line string, check func(m
 		return
 	}
 	fmt.Fprintf(s.Out, "%s\n\n", as(s.Command, "$ jadekettle "+line))
-	code, visits := s.Run(ctx, append([]string{"--project", s.Dir}, strings.Fields(line)...))
+	code := s.Run(ctx, append([]string{"--project", s.Dir}, strings.Fields(line)...))
+	if code != want {
+		s.broken = fmt.Errorf("`jadekettle %s` ended with %d, not %d", line, code, want)
+	}
+	if s.broken != nil || check == nil || ctx.Err() != nil {
+		return
+	}
+	list, err := s.Last(ctx)
 	hosts := map[string]*record.Host{}
-	for _, h := range visits {
+	for _, h := range list {
 		hosts[h.Name] = h
 	}
-	switch {
-	case code != want:
-		s.broken = fmt.Errorf("`jadekettle %s` ended with %d, not %d", line, code, want)
-	case check != nil:
-		if err := check(hosts); err != nil {
-			s.broken = fmt.Errorf("after `jadekettle %s`: %w", line, err)
-		}
+	if err == nil {
+		err = check(hosts)
+	}
+	if err != nil {
+		s.broken = fmt.Errorf("after `jadekettle %s`: %w", line, err)
 	}
 }
 

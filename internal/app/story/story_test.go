@@ -44,10 +44,12 @@ func TestAStoryThatComesOutOtherwise(t *testing.T) {
 		}
 		var out strings.Builder
 		runs := 0
-		s := &Story{Out: &out, Dir: "pier", Run: func(_ context.Context, args []string) (int, []*record.Host) {
+		var hosts []*record.Host
+		s := &Story{Out: &out, Dir: "pier", Run: func(_ context.Context, args []string) (code int) {
 			runs++
-			return c.run(strings.Join(args[2:], " "))
-		}}
+			code, hosts = c.run(strings.Join(args[2:], " "))
+			return code
+		}, Last: func(context.Context) ([]*record.Host, error) { return hosts, nil }}
 		err := s.Tell(ctx)
 		if runs != c.runs || c.says == "" && err != nil ||
 			c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {

@@ -727,3 +727,9 @@ func AccountName(s string) (string, error) {
 	}
 	return v.(string), nil
 }
+
+// Several says whether an attribute takes a list, or may.
+func (a Attr) Several() bool { return a.List || a.Either }
+
+// IsBool says whether an attribute takes true or false.
+func (a Attr) IsBool() bool { return a.Type == Bool }

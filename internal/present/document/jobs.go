@@ -3,8 +3,11 @@ package document
 import (
 	"time"
 
+	"jadekettle/internal/app/jobs"
 	"jadekettle/internal/app/tend"
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/value"
 )
 
 // Jobs is what `job list` prints.
@@ -71,4 +74,46 @@ type Tended struct {
 type TendedJob struct {
 	Name string `json:"name" doc:"Its name."`
 	tend.Done
+}
+
+// NewJob makes the document of a job.
+func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job {
+	out := Job{Name: j.Name, About: j.About, Does: j.Does, Targets: texts(j.Targets), Except: texts(j.Except),
+		Manifests: append([]string{}, j.Manifests...), Labels: append([]string{}, j.Labels...), Command: texts(j.Command),
+		Env: j.Env, Source: j.Source, Revision: j.Revision, Questions: []Question{}, Last: last}
+	if at := b.Next(j, now); !at.IsZero() {
+		at = at.UTC()
+		out.Schedule, out.Next = j.Schedule.String(), &at
+	}
+	answers := b.Answers(j)
+	for _, q := range j.Asks {
+		one := Question{Key: q.Name, Type: q.Type, About: q.About, Wants: answers.Wants(q), Default: q.Default,
+			Secret: q.Secret, Needed: !q.HasDefault, Choices: []any{}}
+		if q.OnlyIf != nil {
+			one.OnlyIf = q.OnlyIf.Text()
+		}
+		if list, err := answers.Choices(q); err == nil {
+			one.Choices = append(one.Choices, list...)
+		}
+		out.Questions = append(out.Questions, one)
+	}
+	return out
+}
+
+func texts(list []*expr.Text) []string {
+	out := []string{}
+	for _, t := range list {
+		out = append(out, t.String())
+	}
+	return out
+}
+
+// NewTended makes the document of what tends a project.
+func NewTended(s *tend.State, alive bool) Tended {
+	out := Tended{Head: One, Running: alive, PID: s.PID, Machine: s.Machine, Since: s.Since, Source: s.Source,
+		Revision: s.Revision, Read: s.Read, Looked: s.Looked, Wrong: s.Wrong, WrongAt: s.WrongAt, Jobs: []TendedJob{}}
+	for _, name := range value.Keys(s.Jobs) {
+		out.Jobs = append(out.Jobs, TendedJob{Name: name, Done: *s.Jobs[name]})
+	}
+	return out
 }

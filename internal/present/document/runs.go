@@ -2,7 +2,9 @@ package document
 
 import (
 	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/history"
+	"jadekettle/internal/history/store"
 )
 
 // Runs is what `runs` prints.
@@ -79,4 +81,20 @@ type Checked struct {
 type Status struct {
 	Head
 	Hosts []history.HostStatus `json:"hosts" doc:"The hosts, those that need a person first."`
+}
+
+// NewRunsFound makes the document of where words were found.
+func NewRunsFound(hits []history.Hit, all int) RunsFound {
+	return RunsFound{Head: One, All: all, Hits: append([]history.Hit{}, hits...)}
+}
+
+// NewLife makes the document of what became of one thing on a host.
+func NewLife(host string, ref value.Ref, list []history.Moment) Life {
+	return Life{Head: One, Host: host, Kind: ref.Kind, Name: ref.Name, Moments: append([]history.Moment{}, list...)}
+}
+
+// NewChecked makes the document of what a check of the history has found.
+func NewChecked(place string, h *store.Health) Checked {
+	return Checked{Head: One, File: place, Bytes: h.Bytes, Runs: h.Runs, Hosts: h.Hosts, Tasks: h.Tasks, Texts: h.Contents,
+		Wrong: append([]string{}, h.Wrong...)}
 }

@@ -4,9 +4,13 @@
 package jsonschema
 
 import (
+	"encoding/json"
+	"os"
 	"path"
+	"path/filepath"
 	"strings"
 
+	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/job"
 	"jadekettle/internal/core/layers"
@@ -15,6 +19,7 @@ import (
 	"jadekettle/internal/core/schedule"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/settings"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/rehearse"
 )
 
@@ -241,4 +246,25 @@ func ofRehearsal() map[string]any {
 		"sealed": named("Made-up values in the place of sealed files, by layer.", map[string]any{"type": "object"}),
 		"host":   named("Hosts of the inventory.", host),
 	}))
+}
+
+// WriteAll writes every schema into a folder, and gives the files.
+func WriteAll(kinds schema.Kinds, dir string) ([]string, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	var out []string
+	all := All(kinds)
+	for _, name := range value.Keys(all) {
+		data, err := json.MarshalIndent(all[name], "", "  ")
+		if err != nil {
+			return out, err
+		}
+		file := filepath.Join(dir, name+".json")
+		if err := atomicfile.Write(file, append(data, '\n'), 0o644); err != nil {
+			return out, err
+		}
+		out = append(out, file)
+	}
+	return out, nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/record"
+	"jadekettle/internal/fleet/rehearse"
 	"jadekettle/internal/present/document"
 )
 
@@ -119,6 +120,24 @@ func Suites(r *record.Run) []Suite {
 			s.Cases = append(s.Cases, c)
 		}
 		out = append(out, s)
+	}
+	return out
+}
+
+// Rehearsal gives the cases of a rehearsal as suites: one for each file.
+func Rehearsal(cases []rehearse.Case) []Suite {
+	var out []Suite
+	for _, c := range cases {
+		name, class := c.File, c.Host
+		if name == "" {
+			name, class = "conditions", c.Place.File
+		}
+		if len(out) == 0 || out[len(out)-1].Name != name {
+			out = append(out, Suite{Name: name})
+		}
+		s := &out[len(out)-1]
+		s.Cases = append(s.Cases, Case{Class: class, Name: c.Name, Failure: c.Failure, File: c.Place.File,
+			Line: c.Place.Line, Took: c.Took})
 	}
 	return out
 }

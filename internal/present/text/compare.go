@@ -1,8 +1,10 @@
-package screen
+package text
 
 import (
 	"fmt"
+	"io"
 
+	"jadekettle/internal/app/compare"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
 )
@@ -19,4 +21,32 @@ func (v *Run) Moved(what string, names []string) {
 	if len(names) > 0 {
 		v.printf(Plain, "%s", fmt.Sprintf("%s  %s", hosts(names), what))
 	}
+}
+
+// Compared shows a comparison: with whole every difference and every line of it.
+func Compared(w io.Writer, src *Sources, width int, c *compare.Comparison, whole bool) {
+	v := &Run{W: w, Preview: true, Width: width, Sources: src}
+	groups := c.Folded
+	if whole {
+		v.Detail, groups = Whole, c.Groups
+	}
+	for _, g := range groups() {
+		at := g.Task().Places[0].String()
+		if g.Becomes == nil { // it is only there
+			at += " in " + c.From()
+		}
+		v.Difference(c.Names(g), g.Ref, string(g.How), at, g.Changes)
+		v.Moved("  and in the same way, each with values of its own", c.More(g))
+	}
+	v.Moved("a new host", c.Come)
+	v.Moved("a host no more", c.Gone)
+	if len(groups())+len(c.Come)+len(c.Gone) > 0 {
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintln(w, Paint(Loud, fmt.Sprintf("from %s to %s: of %s %d differ, %d are alike", Line(c.From()),
+		Line(c.To()), Count(len(c.Hosts), "host"), len(c.Hosts)-c.Alike(), c.Alike())))
+	if len(c.Unread) > 0 {
+		v.Moved("its facts were never read, so what they decide is not compared", c.Unread)
+	}
+	v.Moved("a fact that its plan needs was never read, so what facts decide is not compared", c.Partly)
 }

@@ -1,4 +1,4 @@
-package screen
+package text
 
 import (
 	"fmt"
@@ -64,4 +64,21 @@ func (v *Run) Executed(hostsOf []*record.Host) {
 	fmt.Fprintln(v.W)
 	v.printf(Loud, "%s: %s", Count(len(hostsOf), "host"), strings.Join(parts, ", "))
 	v.numbered()
+}
+
+// Exec tells what a command comes to: a record.Sink for a run of one.
+type Exec struct{ *Run }
+
+// Event tells of a command that takes long.
+func (x Exec) Event(e record.Event) {
+	if e.AtWork != nil {
+		x.Run.Event(e)
+	}
+}
+
+// End tells what it came to.
+func (x Exec) End(r *record.Run) error {
+	x.Number = r.Number
+	x.Executed(r.Hosts)
+	return nil
 }

@@ -1,4 +1,4 @@
-package screen
+package text
 
 import (
 	"cmp"
@@ -431,8 +431,18 @@ func (v *Run) outcome(o record.Outcome) string {
 	return string(o)
 }
 
-// End prints the sentence, a block for each outcome, and every failure in full.
-func (v *Run) End(hosts []*record.Host) {
+// End tells how the run came out, which makes a Run a record.Sink.
+func (v *Run) End(r *record.Run) error {
+	v.Number = r.Number
+	if r.Mode == record.ModeVerify && v.Detail == Whole && !v.Past {
+		v.Detail = Usual // what is alike is told once at the end
+	}
+	v.Hosts(r.Hosts)
+	return nil
+}
+
+// Hosts prints the sentence, a block for each outcome, and every failure in full.
+func (v *Run) Hosts(hosts []*record.Host) {
 	v.gathered()
 	by := map[record.Outcome][]*record.Host{}
 	for _, h := range hosts {

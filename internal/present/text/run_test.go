@@ -1,4 +1,4 @@
-package screen
+package text
 
 import (
 	"fmt"
@@ -81,7 +81,7 @@ func TestTheEnding(t *testing.T) {
 	os.WriteFile(dir+"/manifests/base.toml", []byte("# the base\n[package.foghorn-relay]\n"), 0o644)
 	var out strings.Builder
 	v := &Run{W: New(&out, false), Sources: &Sources{Dir: dir}}
-	v.End(outcomes())
+	v.Hosts(outcomes())
 	want := `
 12 hosts: 5 unchanged, 1 changed, 2 failed, 1 busy, 1 not reached, 1 lost, 1 off
 
@@ -146,7 +146,7 @@ func TestWhatIsAlikeIsToldOnce(t *testing.T) {
 	for _, h := range list {
 		h.Settle()
 	}
-	v.End(list)
+	v.Hosts(list)
 	got := out.String()
 	for _, want := range []string{"gauge-01 gauge-02  file /srv/0  would change\n", "and 63 lines more; -v shows all",
 		"in the same way 297 more of manifests/base.toml:2:2: /srv/3, /srv/4, /srv/5 and 294 more"} {
@@ -235,7 +235,7 @@ func TestDriftOfWhatWasNeverWritten(t *testing.T) {
 		h := &record.Host{Name: "gauge-01", State: record.Reached, Tasks: []record.Task{one}}
 		h.Settle()
 		v.Event(record.Event{Host: h.Name, Task: &one})
-		v.End([]*record.Host{h})
+		v.Hosts([]*record.Host{h})
 		if got := out.String(); strings.Contains(got, "last written") != want || !strings.Contains(got, "now declared") {
 			t.Errorf("written at %s: %s", since, got)
 		}

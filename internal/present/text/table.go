@@ -1,4 +1,4 @@
-package screen
+package text
 
 import (
 	"fmt"

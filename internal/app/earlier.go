@@ -1,0 +1,219 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"jadekettle/internal/app/atomicfile"
+	"jadekettle/internal/app/review"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/settings"
+	"jadekettle/internal/core/shell"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/visible"
+	"jadekettle/internal/fleet/run"
+	"jadekettle/internal/history/store"
+)
+
+// UsualTimes gives how long hosts took in earlier runs of a sort. Where it is not known nothing
+// depends on it.
+func UsualTimes(runs store.Project, env, mode string, whole bool) map[string]time.Duration {
+	out := map[string]time.Duration{}
+	list, _ := runs.UsualHosts(env, mode, whole)
+	for host, seconds := range list {
+		out[host] = time.Duration(seconds * float64(time.Second))
+	}
+	return out
+}
+
+// Last is what names the newest run.
+const Last = store.Last
+
+// Again gives the hosts that failed, were not reached or not begun in an earlier run, and its part of
+// the tasks where part is all of them.
+func (s *Site) Again(which string, part Part) ([]string, Part, error) {
+	glance := s.Glance()
+	if err := glance.Choose(s.Env); err != nil {
+		return nil, part, err
+	}
+	runs, err := s.RunsOf(glance)
+	if err != nil {
+		return nil, part, err
+	}
+	n, err := runs.Number(which, glance.Env, record.ModeApply)
+	if err != nil {
+		return nil, part, err
+	}
+	kept, err := runs.Load(n)
+	if err != nil {
+		return nil, part, err
+	}
+	var out []string
+	for _, h := range kept.Hosts {
+		if h.Failed+h.Blocked > 0 || h.Outcome == record.OutStopped ||
+			h.State != record.Reached && h.State != record.Off {
+			out = append(out, h.Name)
+		}
+	}
+	if len(out) == 0 {
+		return nil, part, problem.Errorf("in the run %d no host failed, was not reached, not begun or stopped early",
+			kept.Number).
+			Remedy("there is nothing to do again")
+	}
+	if part.All() && !kept.Part.All() && kept.Mode != record.ModeVerify {
+		part = kept.Part
+		s.note("the tasks are those of run %d: %s", kept.Number, visible.Line(selected(part)))
+	}
+	return out, part, nil
+}
+
+// selected writes a part of the tasks as the flags that select it.
+func selected(s Part) string {
+	var out []string
+	for _, f := range []struct {
+		name string
+		list []string
+	}{{"task", s.Tasks}, {"label", s.Labels}, {"manifest", s.Manifests}, {"leave-out", s.LeaveOut}} {
+		for _, v := range f.list {
+			out = append(out, "--"+f.name, shell.Quote(v))
+		}
+	}
+	if s.WithNeeds {
+		out = append(out, "--with-needs")
+	}
+	return strings.Join(out, " ")
+}
+
+// undoable are the modes of runs that can be put back.
+var undoable = []string{record.ModeApply, record.ModeUndo, record.ModeRetire}
+
+// ToUndo gives the run that is to be put back. It must be of the environment of the call, where that names one, and
+// have changed something.
+func (s *Site) ToUndo(which string) (*record.Run, error) {
+	runs, err := s.Runs()
+	if err != nil {
+		return nil, err
+	}
+	n, err := runs.Number(which, s.Env, undoable...)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := runs.Load(n)
+	if err != nil {
+		return nil, err
+	}
+	if s.Env != "" && s.Env != kept.Env {
+		return nil, problem.Errorf("the run %d was one of the environment %s, and the call says %s", kept.Number,
+			kept.Env, s.Env).Remedy("leave --env out")
+	}
+	if names, _ := kept.Changed(); len(names) > 0 {
+		return kept, nil
+	}
+	do := "there is nothing to put back"
+	list, _ := runs.List(store.Filter{Env: kept.Env, Changed: true, Modes: undoable})
+	for _, b := range list {
+		if b.Number < kept.Number {
+			do = fmt.Sprintf("the last one before it that did is run %d", b.Number)
+			break
+		}
+	}
+	return nil, problem.Errorf("the run %d changed nothing", kept.Number).Remedy("%s", do)
+}
+
+// SaveReview keeps what a preview has shown, to be reviewed and then applied.
+func (p *Project) SaveReview(ctx context.Context, name string, q Request, r *record.Run) error {
+	commit, edited := p.revised(ctx)
+	made := review.New(r, p.Settings.Project, q.Part, commit, edited, time.Now())
+	made.Params = p.Params
+	data, err := made.Bytes()
+	if err == nil {
+		err = atomicfile.Write(name, data, 0o644)
+	}
+	if err != nil {
+		return fmt.Errorf("save the preview: %w", err)
+	}
+	return nil
+}
+
+// ReadReview reads a saved preview, and gives the request and the place that it is about. The call may say neither
+// params nor another environment.
+func ReadReview(name string, w Where, q Request) (*review.Preview, Where, Request, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, w, q, problem.Errorf("read the saved preview: %w", err).
+			Remedy("make one with `jadekettle preview --save %s`", name)
+	}
+	saved, err := review.Read(name, data)
+	switch {
+	case err != nil:
+		return nil, w, q, err
+	case w.Env != "" && w.Env != saved.Env:
+		return nil, w, q, problem.Errorf("%s is of the environment %q, and --env is %q", name, saved.Env, w.Env).
+			Remedy("keep one of the two")
+	case len(w.Params) > 0:
+		return nil, w, q, problem.Errorf("--param is given with --reviewed").
+			Remedy("leave it out: the saved preview says which")
+	}
+	w.Env, w.Params = saved.Env, saved.Params
+	q.Targets, q.Part = saved.Names(), saved.Selection()
+	return saved, w, q, nil
+}
+
+// HoldTo gives what a request is held to: just what was reviewed, of the project as it was then.
+func (p *Project) HoldTo(ctx context.Context, saved *review.Preview) (run.Foreseen, error) {
+	if saved.Project != p.Settings.Project {
+		return nil, problem.Errorf("it is a preview of the project %q, and this one is %q", saved.Project, p.Settings.Project).
+			Remedy("call it in the project that it was made in")
+	}
+	p.note("the preview was %s", visible.Line(saved.Said()))
+	commit, edited := p.revised(ctx)
+	switch {
+	case commit != saved.Revision:
+		return nil, problem.Errorf("the project is at %s, and the preview was made at %s", orNone(commit),
+			orNone(saved.Revision)).Remedy("go to that revision, or preview again and have that reviewed")
+	case edited && !saved.Edited:
+		return nil, problem.Errorf("the project has changes since %s, at which the preview was made", short(commit)).
+			Remedy("put them aside, or preview again and have that reviewed")
+	}
+	return saved.Foreseen(value.ParseRef)
+}
+
+// Retired lets go of what is known of hosts on which all was taken away, and says which those are. err is why the first
+// one could not be.
+func (p *Project) Retired(r *record.Run, say func(host string, forgotten bool)) error {
+	for _, h := range r.Hosts {
+		done := h.Outcome == record.OutChanged || h.Outcome == record.OutUnchanged
+		if done {
+			if err := p.Known.Forget(h.Name); err != nil {
+				return err
+			}
+		}
+		say(h.Name, done)
+	}
+	return nil
+}
+
+// Back may stand for the dash of -1, by which the newest run is named and which a command line takes for a flag.
+const Back = store.Back
+
+// Since reads a time: a date, a date with a time of day, or how long before now. It is zero for no text.
+func Since(text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	for _, form := range []string{time.DateOnly, "2006-01-02 15:04", "2006-01-02T15:04", time.RFC3339} {
+		if at, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	d, err := settings.ParseDuration(text)
+	if err != nil {
+		return time.Time{}, problem.Errorf("%q is no time", text).
+			Remedy(`write a date such as 2026-11-29, or how long ago, such as 7d or 12h`)
+	}
+	return now.Add(-d), nil
+}

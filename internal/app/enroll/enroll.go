@@ -1,0 +1,243 @@
+// Package enroll lets hosts keep themselves: it puts this program on a host, a service that checks it against a project
+// in a git repository, and an identity that opens what is sealed for that host alone; and takes all that away again.
+package enroll
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+
+	"jadekettle/internal/app"
+	"jadekettle/internal/app/scratch"
+	"jadekettle/internal/app/secrets"
+	"jadekettle/internal/app/sources"
+	"jadekettle/internal/app/units"
+	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/resolve"
+	"jadekettle/internal/core/visible"
+	"jadekettle/internal/fleet/reach"
+	"jadekettle/internal/fleet/run"
+)
+
+// Where what a host needs to keep itself lies on it.
+const (
+	program  = "/usr/local/lib/jadekettle/jadekettle"
+	folder   = "/var/lib/jadekettle/here"
+	identity = folder + "/identity.txt"
+	service  = "jadekettle-here"
+	unit     = "/etc/systemd/system/" + service + ".service"
+	project  = "jadekettle-here" // the identity of the project by which this works
+)
+
+// Enrollment is one call that enrolls hosts, or releases them.
+type Enrollment struct {
+	Project  *app.Project
+	Dialer   *reach.Dialer
+	Every    time.Duration // how often a host checks itself
+	OnlyTell bool          // it mends nothing
+	Sink     func(dir, host string) record.Sink
+}
+
+// Enrolled is what came of a host.
+type Enrolled struct {
+	Recipient string // for whom the host's own layer is to be sealed; empty where the inventory says so already
+	Silent    string // why it does not reach the repository yet; empty where it does
+}
+
+// Host enrolls one host.
+func (e *Enrollment) Host(ctx context.Context, h *inventory.Host) (*Enrolled, error) {
+	fleet := e.fleet()
+	v := fleet.Facts(ctx, []*inventory.Host{h})[0]
+	if v.State != record.Reached {
+		return nil, problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)
+	}
+	if arch := v.Facts.Arch; arch != runtime.GOARCH {
+		return nil, problem.Errorf("it is %s, and this program is for %s", arch, runtime.GOARCH).
+			Remedy("enrol it with a program that is built for it")
+	}
+	_, recipient, err := e.says(ctx, h, "sh", "-c", "sed -n 's/^"+secrets.PublicLine+"//p' "+identity+" 2>/dev/null; true")
+	if err != nil {
+		return nil, err
+	}
+	made := ""
+	if recipient == "" {
+		id, err := age.GenerateX25519Identity()
+		if err != nil {
+			return nil, err
+		}
+		recipient = id.Recipient().String()
+		made = secrets.PublicLine + recipient + "\n" + id.String() + "\n"
+	}
+	if err := e.apply(ctx, h, made); err != nil {
+		return nil, err
+	}
+	out := &Enrolled{Recipient: recipient}
+	if have, _ := h.Vars[secrets.SealFor].(string); have == recipient {
+		out.Recipient = ""
+	}
+	url, _ := sources.SplitURL(e.Project.From)
+	if code, said, err := e.says(ctx, h, "git", "ls-remote", "--exit-code", "--", url, "HEAD"); err != nil || code != 0 {
+		out.Silent = fmt.Sprintf("does not reach %s yet: %s", visible.Line(url), visible.Line(said+fmt.Sprint(err)))
+	}
+	return out, nil
+}
+
+func (e *Enrollment) fleet() *run.Fleet {
+	return &run.Fleet{Plans: &resolve.Plans{Project: e.Project.Project}, Parallel: 1,
+		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+			return e.Project.Connect(ctx, e.Dialer, h, first)
+		}}
+}
+
+// says runs a command on the host and gives what it printed.
+func (e *Enrollment) says(ctx context.Context, h *inventory.Host, command ...string) (code int, out string, err error) {
+	v := e.fleet().Exec(ctx, []*inventory.Host{h}, command, time.Minute)[0]
+	switch {
+	case v.State != record.Reached || v.Executed == nil:
+		return 0, "", problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)
+	case v.Executed.Wrong != "":
+		return 0, "", problem.Errorf("%s: %s", command[0], v.Executed.Wrong)
+	}
+	return v.Executed.Code, strings.TrimSpace(v.Executed.Output), nil
+}
+
+// unitText writes the service by which a host keeps itself.
+func (e *Enrollment) unitText(host string) (string, error) {
+	// what the project may do on a host that it keeps is no question: it declares all of it
+	words := append([]string{program, "tend", "--here", "--as", host}, e.Project.CallAgain()...)
+	words = append(words, "--trust", "--every", e.Every.String(), "--identity", identity)
+	if env := e.Project.Settings.Env; env != "" {
+		words = append(words, "--env", env)
+	}
+	if e.OnlyTell {
+		words = append(words, "--only-tell")
+	}
+	return units.Here(units.Service{About: "jadekettle keeps this host as it is declared", Command: words,
+		Environment: []string{"HOME=/root", "XDG_STATE_HOME=" + folder + "/state", "XDG_CACHE_HOME=" + folder + "/cache"}})
+}
+
+// manifest declares what a host needs to keep itself.
+func manifest(withIdentity bool) string {
+	own := func(kind, path, from, mode string) string {
+		text := fmt.Sprintf("[%s.%q]\n", kind, path)
+		if from != "" {
+			text += fmt.Sprintf("copy = %q\n", from)
+		}
+		return text + fmt.Sprintf("mode = %q\nowner = \"root\"\n", mode)
+	}
+	text := "[package.git]\n" + own("dir", filepath.Dir(program), "", "0755") + own("file", program, "program", "0755") +
+		own("dir", folder, "", "0700")
+	if withIdentity {
+		text += own("file", identity, "identity", "0600")
+	}
+	return text + own("file", unit, "service", "0644") + fmt.Sprintf("[service.%s]\nrunning = true\nboot = true\n"+
+		"after = [\"package git\"]\nrestart_on = [\"file %s\", \"file %s\"]\n", service, unit, program)
+}
+
+// apply puts on the host what it needs. made is an identity that was made for it; empty where it has one.
+func (e *Enrollment) apply(ctx context.Context, h *inventory.Host, made string) error {
+	files := scratch.OneHost(project, h.Name, "", "here")
+	files["manifests/here/manifest.toml"] = manifest(made != "")
+	if made != "" {
+		files["manifests/here/identity"] = made
+	}
+	var err error
+	if files["manifests/here/service"], err = e.unitText(h.Name); err != nil {
+		return err
+	}
+	work, err := scratch.New("enrol", files)
+	if err != nil {
+		return err
+	}
+	defer work.Close()
+	if err := copySelf(filepath.Join(work.Dir, "manifests/here/program")); err != nil {
+		return err
+	}
+	sink := e.Sink(work.Dir, h.Name)
+	got, err := e.run(ctx, work, h, false, sink.Event)
+	switch {
+	case err != nil && got != nil && got.Wrong == nil:
+		return problem.Errorf("it is %s: %s", got.State, got.Message).Remedy("%s", got.Do)
+	case err != nil:
+		return err
+	case got.Outcome == record.OutFailed:
+		sink.End(&record.Run{Hosts: []*record.Host{got}})
+		return problem.Errorf("not all could be done").Remedy("put it right, and call this again")
+	}
+	return nil
+}
+
+// run runs a project of ours on the host.
+func (e *Enrollment) run(ctx context.Context, work *scratch.Folder, h *inventory.Host, forget bool,
+	event func(record.Event)) (*record.Host, error) {
+	id, _, err := e.Project.NewRun(ctx)
+	if err != nil {
+		return nil, err
+	}
+	id.Project, id.Env, id.Whole, id.Forget = project, "", true, forget
+	return work.Run(ctx, scratch.Call{ID: id, Event: event, Retire: forget,
+		Open: func(ctx context.Context, first []byte) (*reach.Session, error) {
+			return e.Project.Connect(ctx, e.Dialer, h, first)
+		}})
+}
+
+// copySelf puts this program into a file.
+func copySelf(to string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	from, err := os.Open(self)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	f, err := os.OpenFile(to, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(f, from); err != nil {
+		f.Close()
+		return err
+	}
+	return f.Close()
+}
+
+// Release takes away what was put on a host. It is false where nothing was.
+func (e *Enrollment) Release(ctx context.Context, h *inventory.Host) (bool, error) {
+	code, out, err := e.says(ctx, h, "sh", "-c", fmt.Sprintf("test -e %s || exit 3; systemctl disable --now %s 2>&1 && "+
+		"rm -rf %s %s %s && systemctl daemon-reload", unit, service, unit, filepath.Dir(program), folder))
+	switch {
+	case err != nil:
+		return false, err
+	case code == 3:
+		return false, nil
+	case code != 0:
+		return false, problem.Errorf("it could not be taken away: %s", visible.Line(out)).
+			Remedy("see on the host what holds it, and call this again")
+	}
+	work, err := scratch.New("release", map[string]string{"jadekettle.toml": fmt.Sprintf("project = %q\n", project),
+		"hosts.toml": fmt.Sprintf("[host.%q]\n", h.Name)})
+	if err != nil {
+		return false, err
+	}
+	defer work.Close()
+	got, err := e.run(ctx, work, h, true, nil)
+	if err != nil && got == nil {
+		return false, err
+	}
+	if err != nil || got.Outcome == record.OutFailed {
+		return false, problem.Errorf("its ledger still names what enrol has put there: %s", got.Message).
+			Remedy("call this again")
+	}
+	return true, nil
+}

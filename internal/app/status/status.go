@@ -1,0 +1,46 @@
+// Package status tells how hosts are, by the runs that are kept and without contacting any.
+package status
+
+import (
+	"slices"
+
+	"jadekettle/internal/app"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/history"
+)
+
+// lookBack is out of how many runs of a host it is told since when it is as it is.
+const lookBack = 200
+
+// Of tells how the hosts of a project are, those that need a person first.
+func Of(p *app.Project, targets, except []string) ([]history.HostStatus, error) {
+	hosts, err := p.Select(targets, except)
+	if err != nil {
+		return nil, err
+	}
+	out := []history.HostStatus{}
+	for _, h := range hosts {
+		stands, err := p.Kept.Stands(p.Settings.Env, h.Name, lookBack)
+		if err != nil {
+			return nil, err
+		}
+		s, err := history.StatusOf(h.Name, stands, func(n int) ([]record.Task, error) { return p.Kept.Moved(n, h.Name) })
+		if err != nil {
+			return nil, err
+		}
+		if h.Off != "" {
+			s.Condition, s.Why = history.IsOff, h.Off
+		}
+		if kept, ok := p.Known.Load(h.Name); ok {
+			flat := history.FlatFacts(kept.Facts)
+			for _, name := range p.Settings.StatusFacts {
+				if text, there := flat[name]; there {
+					s.Facts[name] = text
+				}
+			}
+		}
+		out = append(out, s)
+	}
+	slices.SortStableFunc(out, history.Urgency)
+	return out, nil
+}

@@ -1,0 +1,128 @@
+// Package hostscmd has the commands about the hosts of a project.
+package hostscmd
+
+import (
+	"io"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/app"
+	"jadekettle/internal/cli"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/present/document"
+	"jadekettle/internal/present/text"
+)
+
+// Commands gives them.
+func Commands(e *cli.Env) []*cobra.Command {
+	c := hosts(e)
+	c.AddCommand(trust(e), admitCommand(e), enroll(e), release(e), show(e), retire(e))
+	return []*cobra.Command{c}
+}
+
+// listing is one call of hosts.
+type listing struct {
+	except       []string
+	group, after string
+	moved        bool
+}
+
+func hosts(e *cli.Env) *cobra.Command {
+	l := &listing{}
+	c := &cobra.Command{
+		Use: "hosts [TARGET...]", Short: "List hosts with their groups", GroupID: cli.Work,
+		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts as they " +
+			"were\nlast read, by a run or by `jadekettle facts`.",
+		RunE: func(c *cobra.Command, targets []string) error {
+			at, err := app.Since(l.after, time.Now())
+			if err != nil {
+				return err
+			}
+			if l.after != "" && !l.moved {
+				return problem.Errorf("--since is about what moved").Remedy("say --moved, too")
+			}
+			p, err := e.Open(c.Context())
+			if err != nil {
+				return err
+			}
+			if l.after != "" {
+				return l.log(e, p, targets, at)
+			}
+			list, err := p.Standings(targets, l.except)
+			if err != nil {
+				return err
+			}
+			switch {
+			case l.group != "":
+				doc, err := document.NewMembers(p, list, strings.TrimPrefix(l.group, "@"))
+				if err != nil {
+					return err
+				}
+				return e.Render(doc, func(w io.Writer) { text.Members(w, doc) })
+			case l.moved:
+				moves := document.NewMoves(p, list, len(targets) == 0)
+				return e.Render(document.Moved{Head: document.One, Moved: moves}, func(w io.Writer) { text.Moves(w, moves) })
+			}
+			return e.Render(document.NewHosts(list), func(w io.Writer) { text.Hosts(w, list) })
+		},
+		ValidArgsFunction: e.CompleteTargets(),
+	}
+	e.ExceptFlag(c, &l.except)
+	c.Flags().StringVar(&l.group, "group", "", "who is a member of a `GROUP`, and by what")
+	c.Flags().BoolVar(&l.moved, "moved", false, "what moved in or out of groups since the last run")
+	c.Flags().StringVar(&l.after, "since", "", "with --moved: what runs have found to move since a `TIME`, when, and why")
+	c.RegisterFlagCompletionFunc("group", e.Complete(func(p *app.Project, _ []string) []string { return p.Inventory.GroupNames() }))
+	return c
+}
+
+// log tells the log of joinings and leavings.
+func (l *listing) log(e *cli.Env, p *app.Project, targets []string, since time.Time) error {
+	var names []string // nil for all
+	hosts, err := p.Select(targets, l.except)
+	if err != nil {
+		return err
+	}
+	if len(targets)+len(l.except) > 0 {
+		names = []string{}
+		for _, h := range hosts {
+			names = append(names, h.Name)
+		}
+	}
+	list, err := document.NewMovesLog(p, since, names)
+	if err != nil {
+		return err
+	}
+	return e.Render(document.Moved{Head: document.One, Moved: list}, func(w io.Writer) { text.MovesLog(w, list) })
+}
+
+func show(e *cli.Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "show HOST", Short: "Tell everything that applies to a host, and from where", Args: cobra.ExactArgs(1),
+		Long: "Show tells a host's address, own keys and groups, and lists every declaration that it is given, in the " +
+			"order\nof a run, with the group and the manifest that bring it. Facts count as they were last read.",
+		RunE: func(c *cobra.Command, args []string) error {
+			p, err := e.Open(c.Context())
+			if err != nil {
+				return err
+			}
+			h, err := p.Host(args[0])
+			if err != nil {
+				return err
+			}
+			found, read, wrong := p.Explain(h)
+			if wrong != nil {
+				e.Complain(wrong)
+			}
+			if err := e.Render(document.NewShown(found), func(w io.Writer) { text.HostShown(w, p, found, read) }); err != nil {
+				return err
+			}
+			if wrong != nil {
+				return cli.Exit(app.CodeWrong)
+			}
+			return nil
+		},
+		ValidArgsFunction: e.CompleteHosts(),
+	}
+}

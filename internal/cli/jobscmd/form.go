@@ -1,0 +1,152 @@
+package jobscmd
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"charm.land/huh/v2"
+
+	"jadekettle/internal/app/jobs"
+	"jadekettle/internal/cli"
+	"jadekettle/internal/core/value"
+	"jadekettle/internal/present/text"
+)
+
+// typed is a question in a form, with what was typed.
+type typed struct {
+	*jobs.Ask
+	said  string
+	given bool // by the call
+}
+
+// fillIn asks in a form what the call did not give.
+func fillIn(answers *jobs.Answers, given map[string]jobs.Given) (map[string]jobs.Given, error) {
+	var all []*typed
+	for _, q := range answers.Job.Asks {
+		_, has := given[q.Name]
+		t := &typed{Ask: q, given: has}
+		if q.HasDefault {
+			t.said = plainText(q.Default)
+		}
+		all = append(all, t)
+	}
+	// so far gives the answers before a question, as far as they fit
+	soFar := func(before *typed) *jobs.Answers {
+		out := &jobs.Answers{Job: answers.Job, Setting: answers.Setting}
+		for _, t := range all {
+			if t == before {
+				break
+			}
+			if due, err := out.Due(t.Ask); err != nil || !due {
+				continue
+			}
+			g := given[t.Name]
+			if !t.given {
+				g = jobs.Given{Value: t.said, Text: true}
+			}
+			v := g.Value
+			if g.Text {
+				var err error
+				if v, err = t.FromText(g.Value.(string)); err != nil {
+					continue
+				}
+			}
+			out.Set(t.Ask, v) // one that does not fit is told where it was typed
+		}
+		return out
+	}
+	var pages []*huh.Group
+	for _, t := range all {
+		if !t.given {
+			pages = append(pages, page(answers.Job, t, soFar))
+		}
+	}
+	if len(pages) == 0 {
+		return given, nil
+	}
+	form := cli.Form(pages...).
+		WithViewHook(func(v tea.View) tea.View { v.AltScreen = true; return v }) // what was answered is told below it
+	if err := form.Run(); err != nil {
+		return nil, err
+	}
+	out := map[string]jobs.Given{}
+	for _, t := range all {
+		if due, err := soFar(t).Due(t.Ask); err != nil || !due && !t.given {
+			continue
+		}
+		if t.given {
+			out[t.Name] = given[t.Name]
+			continue
+		}
+		v, err := t.FromText(t.said)
+		if err != nil {
+			return nil, err
+		}
+		out[t.Name] = jobs.Given{Value: v}
+	}
+	for name, g := range given { // those that nothing asks for are told with the rest
+		out[name] = g
+	}
+	return out, nil
+}
+
+func plainText(v any) string {
+	if said, ok := value.Text(v); ok {
+		return said
+	}
+	return value.Shown(v)
+}
+
+// page is one question of a form. What it offers depends on the answers before it.
+func page(j *jobs.Job, t *typed, soFar func(*typed) *jobs.Answers) *huh.Group {
+	check := func(said string) error {
+		v, err := t.FromText(said)
+		if err == nil {
+			_, err = soFar(t).Check(t.Ask, v)
+		}
+		if err == nil {
+			return nil
+		}
+		return cli.Bare(err)
+	}
+	about := func() string {
+		words := strings.TrimSuffix(t.About, ".")
+		if words != "" {
+			words += "; "
+		}
+		words += "it is " + soFar(t).Wants(t.Ask)
+		if t.Secret {
+			words += "; kept and shown nowhere"
+		}
+		return text.Line(words)
+	}
+	var field huh.Field
+	choices, _ := soFar(t).Choices(t.Ask)
+	switch {
+	case len(choices) > 0 || t.Offers != nil || t.Type == "bool":
+		options := func() []huh.Option[string] {
+			list, _ := soFar(t).Choices(t.Ask)
+			if t.Type == "bool" {
+				list = []any{true, false}
+			}
+			var out []huh.Option[string]
+			for _, c := range list {
+				out = append(out, huh.NewOption(text.Line(plainText(c)), plainText(c)))
+			}
+			return out
+		}
+		field = huh.NewSelect[string]().Title(t.Name).Description(text.Line(t.About)).Options(options()...).Value(&t.said).Validate(check).
+			OptionsFunc(options, soFar(t).Input)
+	default:
+		in := huh.NewInput().Title(t.Name).DescriptionFunc(about, &t.said).Value(&t.said).Validate(check)
+		if t.Secret {
+			in = in.EchoMode(huh.EchoModePassword)
+		}
+		field = in
+	}
+	return huh.NewGroup(field).Title("Start " + j.Name).Description(text.Line(j.About)).WithHideFunc(func() bool {
+		due, err := soFar(t).Due(t.Ask)
+		return err != nil || !due
+	})
+}

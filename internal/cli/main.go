@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"jadekettle/internal/app"
+	"jadekettle/internal/app/compare"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/present/text"
+)
+
+// Commands gives some commands of the program.
+type Commands func(*Env) []*cobra.Command
+
+// Streams are where a command line is read from and written to. Tests and the demo run one in their own process.
+type Streams struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Getenv   func(string) string
+	Terminal bool // In and Err are a terminal to ask on, wherever Out goes
+	Color    bool
+	Width    int // of the terminal that Out is; 0 when it is none
+}
+
+// Main runs the program and gives its exit code.
+func Main(args []string, commands ...Commands) int {
+	// a pager that is closed must not end a run: the write fails instead
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
+	out := term.IsTerminal(int(os.Stdout.Fd()))
+	s := &Streams{
+		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: ownEnvironment(),
+		Terminal: term.IsTerminal(int(os.Stderr.Fd())) && term.IsTerminal(int(os.Stdin.Fd())),
+		Color:    out && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb",
+	}
+	if out {
+		s.Width, _, _ = term.GetSize(int(os.Stdout.Fd()))
+	}
+	hung, hangUp := context.WithCancel(context.Background())
+	defer hangUp()
+	if !signal.Ignored(syscall.SIGHUP) { // as below nohup(1)
+		hup := make(chan os.Signal, 1)
+		// which may come twice when a terminal is closed: by the kernel, and by the shell
+		signal.Notify(hup, syscall.SIGHUP)
+		go func() {
+			for range hup {
+				hangUp()
+			}
+		}()
+	}
+	ctx, stop := signal.NotifyContext(hung, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends at once
+	return s.Run(ctx, args, commands...)
+}
+
+// IdentityVariable holds the name of an identity file, or an identity itself.
+const IdentityVariable = "JADEKETTLE_IDENTITY"
+
+// ownEnvironment reads the environment, out of which it takes the identity, so
+// that no program that is started from here inherits it.
+func ownEnvironment() func(string) string {
+	identity := os.Getenv(IdentityVariable)
+	os.Unsetenv(IdentityVariable)
+	return func(name string) string {
+		if name == IdentityVariable {
+			return identity
+		}
+		return os.Getenv(name)
+	}
+}
+
+// Run runs one command line.
+func (s *Streams) Run(ctx context.Context, args []string, commands ...Commands) (code int) {
+	defer func() {
+		if r := recover(); r != nil && s.Getenv("JADEKETTLE_TRACE") == "" {
+			fmt.Fprintf(s.Err, "jadekettle: a mistake in this program: %v\n"+
+				"  please report it, with what is printed when JADEKETTLE_TRACE=1 is set\n", r)
+			code = app.CodeWrong
+		} else if r != nil {
+			panic(r)
+		}
+	}()
+	raw, out := &text.Raw{W: s.Out}, text.New(s.Out, s.Color)
+	e := &Env{In: s.In, Out: out, Err: text.New(s.Err, s.Color), Raw: raw, Getenv: s.Getenv, Terminal: s.Terminal,
+		Color: s.Color, Width: s.Width, Args: args}
+	e.Call = func(ctx context.Context, args []string) int {
+		in := &Streams{In: strings.NewReader(""), Out: raw, Err: raw, Getenv: e.plainEnv, Color: e.Color, Width: s.Width}
+		return in.Run(ctx, args, commands...)
+	}
+	root := e.root(commands)
+	root.SetArgs(countedBack(args))
+	root.SetIn(e.In)
+	root.SetOut(e.Out)
+	root.SetErr(e.Err)
+	err := root.ExecuteContext(ctx)
+	e.Caller().Close()
+	var exit Exit
+	if errors.As(err, &exit) {
+		code, err = int(exit), nil
+	}
+	if lost := cmp.Or(raw.Err, out.Err()); lost != nil {
+		e.Complain(problem.Errorf("not all could be printed: %w", lost).
+			Remedy("make room for it, and look again: `jadekettle runs show last` has what a run did"))
+		return cmp.Or(code, app.CodeFailed)
+	}
+	if err != nil {
+		e.Complain(err)
+		return app.CodeWrong
+	}
+	return code
+}
+
+// plainEnv is the environment without what would steer a command elsewhere.
+func (e *Env) plainEnv(name string) string {
+	if strings.HasPrefix(name, "JADEKETTLE_") || name == "SSH_AUTH_SOCK" {
+		return ""
+	}
+	return e.Getenv(name)
+}
+
+// countedBack lets -1 name the newest run where a command takes runs, though it looks like a
+// flag.
+func countedBack(args []string) []string {
+	out := slices.Clone(args)
+	takes := false
+	for i, arg := range args {
+		if arg == "--" {
+			break
+		}
+		takes = takes || slices.Contains([]string{"runs", "report", "undo"}, arg)
+		if n, err := strconv.Atoi(arg); takes && err == nil && n < 0 {
+			out[i] = app.Back + strconv.Itoa(-n)
+		}
+	}
+	return out
+}
+
+const about = `Jade Kettle keeps servers as they are declared.
+
+Manifests declare packages, files, services and users; an inventory lists hosts
+and groups. Preview shows what would change on every host, apply makes just
+those changes and reports what changed, failed or was already right. A host
+needs only an SSH server and sh.`
+
+// The groups of commands in the help.
+const (
+	Work  = "work"
+	Grow  = "grow"
+	Begin = "start"
+)
+
+func (e *Env) root(commands []Commands) *cobra.Command {
+	root := &cobra.Command{
+		Use: "jadekettle", Short: "Keep servers as they are declared", Long: about,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error { return e.settle(c) },
+	}
+	e.global(root)
+	root.SetCompletionCommandGroupID(Grow)
+	root.AddGroup(&cobra.Group{ID: Work, Title: "The daily round:"},
+		&cobra.Group{ID: Grow, Title: "As a project grows:"}, &cobra.Group{ID: Begin, Title: "To begin with:"})
+	for _, some := range commands {
+		root.AddCommand(some(e)...)
+	}
+	e.furnish(root)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return problem.Errorf("%w", err).Remedy("`%s --help` lists the flags", c.CommandPath())
+	})
+	return root
+}
+
+// Complain prints an error that ended a command.
+func (e *Env) Complain(err error) {
+	var ps *problem.Problems
+	if !errors.As(err, &ps) {
+		p := problem.From(err)
+		fmt.Fprintf(e.Err, "%s %s\n", text.Paint(text.Bad, "jadekettle:"), text.Line(p.What))
+		if p.Do != "" {
+			fmt.Fprint(e.Err, text.Wrap(text.Line(p.Do), "  ", e.Width))
+		}
+		return
+	}
+	lines := e.Sources()
+	var at compare.AtRevision
+	var in app.InFolder
+	if errors.As(err, &in) {
+		lines = &text.Sources{Dir: in.Root}
+	}
+	if errors.As(err, &at) {
+		lines.Text = func(name string) ([]byte, error) { return fs.ReadFile(at.Files, name) }
+		fmt.Fprintf(e.Err, "%s with %s the project has problems\n", text.Paint(text.Bad, "jadekettle:"),
+			text.Line(at.Revision))
+	}
+	text.Problems(e.Err, lines, e.Width, ps.List())
+}

@@ -1,0 +1,73 @@
+package runscmd
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"jadekettle/internal/app"
+	"jadekettle/internal/cli"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/present/text"
+)
+
+// followEvery is how often is looked what has happened in a run that another process does.
+const followEvery = 250 * time.Millisecond
+
+func follow(e *cli.Env) *cobra.Command {
+	c := &cobra.Command{
+		Use: "follow RUN", Short: "Watch a run that another terminal, or a timer, has started",
+		Long: "Follow shows a run that goes on, as it is shown where it was started, from its beginning to its end. It ends with\n" +
+			"the code that the run ends with. To leave it does nothing to the run.",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return problem.Errorf("runs follow takes one run").Remedy("name it by its number, or as last")
+			}
+			p, n, err := named(c.Context(), e, args[0])
+			if err != nil {
+				return err
+			}
+			if e.JSON() {
+				return problem.Errorf("a run that goes on is no document").
+					Remedy("`jadekettle runs show %d --output json` shows it as it is now", n)
+			}
+			return followed(c.Context(), e, p, n)
+		},
+	}
+	e.PlainFlag(c)
+	return c
+}
+
+func followed(ctx context.Context, e *cli.Env, p app.Runs, n int) error {
+	k, err := p.Load(n)
+	if err != nil {
+		return err
+	}
+	live := e.Watch(fmt.Sprintf("run %d: %s", n, k.Mode), k.Would(), &app.Outlook{Meant: k.Names(), Parallel: len(k.Hosts),
+		Usual: app.UsualTimes(p, k.Env, k.Mode, k.Whole)})
+	live.Follows(k.Started)
+	defer live.End(nil)
+	v := text.Past(e.Out, e.Width, p, k, false)
+	v.Past, v.Working = false, live.Beside()
+	to := []record.Sink{live, v}
+	if k.Mode == record.ModeExec {
+		to[1] = text.Exec{Run: v}
+	}
+	end, err := app.Follow(ctx, p, n, followEvery, to...)
+	if err != nil {
+		return err
+	}
+	if end == nil {
+		live.End(nil)
+		fmt.Fprintf(e.Err, "run %d goes on\n", n)
+		return cli.Exit(app.CodeStopped)
+	}
+	if end.State == record.Interrupted {
+		fmt.Fprintln(e.Err, "it was interrupted: the process that did it is gone. What its hosts still did, the next run collects")
+		return cli.Exit(app.CodeFailed)
+	}
+	return cli.Ended(end.Code)
+}

@@ -1,0 +1,173 @@
+package document
+
+import (
+	"strings"
+
+	"jadekettle/internal/app/compare"
+	"jadekettle/internal/app/secrets"
+	"jadekettle/internal/core/advice"
+	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/source"
+	"jadekettle/internal/fleet/rehearse"
+)
+
+// NewLint makes the document of what lint found.
+func NewLint(ps []problem.Problem, list []advice.Piece) Lint {
+	out := Lint{Head: One, Problems: Problems(ps), Advice: []Advice{}}
+	for _, ad := range list {
+		out.Advice = append(out.Advice, Advice{Code: ad.Code, File: ad.Place.File, Line: ad.Place.Line,
+			Column: ad.Place.Col, What: ad.What, Do: ad.Do, Silenced: ad.Silenced, Reason: ad.Reason})
+	}
+	return out
+}
+
+// NewRehearsals makes the document of a rehearsal.
+func NewRehearsals(cases []rehearse.Case, failed int) Rehearsals {
+	out := Rehearsals{Head: One, Failed: failed, Cases: []Case{}}
+	for _, c := range cases {
+		out.Cases = append(out.Cases, Case{Rehearsal: c.File, Host: c.Host, Case: c.Name, Failure: c.Failure,
+			Place: At(c.Place)})
+	}
+	return out
+}
+
+// NewExecuted makes the document of what a command came to.
+func NewExecuted(command []string, hosts []*record.Host) Executed {
+	out := Executed{Head: One, Command: command, Hosts: []ExecutedHost{}}
+	for _, h := range hosts {
+		one := ExecutedHost{Name: h.Name, State: string(h.State), Message: h.Message, Do: h.Do}
+		if e := h.Executed; e != nil {
+			one.Ended, one.Code, one.Output, one.Seconds = e.Ended, e.Code, e.Output, e.Seconds
+			one.Message = strings.TrimSpace(one.Message + e.Wrong)
+		}
+		out.Hosts = append(out.Hosts, one)
+	}
+	return out
+}
+
+// NewCompared makes the document of a comparison.
+func NewCompared(c *compare.Comparison) Compared {
+	some := func(list []string) []string { return append([]string{}, list...) }
+	out := Compared{Head: One, From: c.From(), To: c.To(), Hosts: len(c.Hosts), Alike: c.Alike(), New: some(c.Come),
+		Gone: some(c.Gone), Unread: append(some(c.Unread), c.Partly...), Differences: []Difference{}}
+	for _, g := range c.Groups() {
+		place := g.Task().Places[0]
+		out.Differences = append(out.Differences, Difference{Kind: g.Ref.Kind, Name: g.Ref.Name, How: string(g.How),
+			Hosts: c.Names(g), Manifest: place.File, Line: place.Line, Changes: append([]plan.Change{}, g.Changes...)})
+	}
+	return out
+}
+
+// NewSources makes the document of sources with their pins.
+func NewSources(pins []source.Pin) Sources {
+	out := Sources{Head: One, Sources: []Source{}}
+	for _, p := range pins {
+		out.Sources = append(out.Sources, Source{Name: p.Name, URL: p.URL, At: p.At, Commit: p.Commit, Content: p.Hash})
+	}
+	return out
+}
+
+// NewSourceShown makes the document of what a source brings.
+func NewSourceShown(pin source.Pin, list []compile.ManifestDoc, texts []string) SourceShown {
+	return SourceShown{Head: One, Source: pin.Name, Commit: pin.Commit, Manifests: manifestDocs(list), Documents: texts}
+}
+
+func manifestDocs(list []compile.ManifestDoc) []Manifest {
+	out := []Manifest{}
+	for _, m := range list {
+		params := []ManifestParam{}
+		for _, d := range m.Params {
+			params = append(params, ManifestParam{Name: d.Name, Type: d.Type, Default: d.Default,
+				Required: !d.HasDefault, About: d.About})
+		}
+		out = append(out, Manifest{Name: m.Name, About: m.About, Params: params})
+	}
+	return out
+}
+
+// NewSealed makes the document of who can read which sealed file.
+func NewSealed(list []secrets.Access) Sealed {
+	out := Sealed{Head: One, Files: []SealedFile{}}
+	for _, a := range list {
+		out.Files = append(out.Files, SealedFile{File: a.File, Recipients: append([]string{}, a.Recipients...),
+			SealedFor: a.SealedFor, You: a.Err == nil})
+	}
+	return out
+}
+
+// NewKinds makes the document of kinds.
+func NewKinds(list ...*schema.Kind) Kinds {
+	out := Kinds{Head: One, Kinds: []Kind{}}
+	for _, k := range list {
+		out.Kinds = append(out.Kinds, kindDoc(k))
+	}
+	return out
+}
+
+func kindDoc(k *schema.Kind) Kind {
+	out := Kind{Name: k.Name, Area: k.Area, About: k.About, Doc: k.Doc,
+		Attributes: []KindAttr{}, Examples: []Example{}}
+	for _, list := range [][]schema.Attr{k.RequiredFirst(), k.Common()} {
+		for _, at := range list {
+			out.Attributes = append(out.Attributes, KindAttr{Name: at.Name, Takes: at.Type.String(), List: at.List,
+				Required: at.Required, Choices: append([]string{}, at.Choices...),
+				Default: at.Default, Doc: at.Doc, Examples: append([]string{}, at.Examples...)})
+		}
+	}
+	for _, e := range k.Examples {
+		out.Examples = append(out.Examples, Example{About: e.About, TOML: e.TOML})
+	}
+	return out
+}
+
+// NewFunctions makes the document of functions.
+func NewFunctions(list []expr.Func) Functions {
+	out := Functions{Head: One, Functions: []Function{}}
+	for _, f := range list {
+		doc := Function{Name: f.Name, Area: f.Area, Call: f.Signature(), Gives: f.Gives, Doc: f.Doc,
+			Examples: []Use{}}
+		for _, u := range f.Uses {
+			doc.Examples = append(doc.Examples, Use{Expression: u.Expr, Gives: u.Gives})
+		}
+		out.Functions = append(out.Functions, doc)
+	}
+	return out
+}
+
+// Search looks for words, all of them, in names and documentation; what has
+// them in its name comes first.
+func Search(schemas schema.Kinds, words []string) []Finding {
+	inName, inText := []Finding{}, []Finding{}
+	look := func(name, where, about, more string) {
+		name1, all := strings.ToLower(name), strings.ToLower(name+" "+about+" "+more)
+		hit, named := true, true
+		for _, w := range words {
+			w = strings.ToLower(w)
+			hit, named = hit && strings.Contains(all, w), named && strings.Contains(name1, w)
+		}
+		if named {
+			inName = append(inName, Finding{name, where, about})
+		} else if hit {
+			inText = append(inText, Finding{name, where, about})
+		}
+	}
+	for _, name := range schemas.Names() {
+		k, _ := schemas.Kind(name)
+		look(k.Name, "kind", k.About, k.Doc)
+		for _, at := range k.Attrs {
+			look(k.Name+"."+at.Name, "attribute", at.Doc, "")
+		}
+	}
+	for _, at := range schema.Common {
+		look(at.Name, "attribute of every kind", at.Doc, "")
+	}
+	for _, f := range expr.Functions() {
+		look(f.Signature(), "function", f.Doc, f.Area)
+	}
+	return append(inName, inText...)
+}
