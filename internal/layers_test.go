@@ -85,7 +85,8 @@ func TestTheCommandLineKnowsOnlyTheApplication(t *testing.T) {
 		for _, path := range list {
 			inside, ours := strings.CutPrefix(path, "jadekettle/internal/")
 			layer := strings.SplitN(inside, "/", 2)[0]
-			if ours && slices.Contains([]string{"core", "host", "fleet", "history"}, layer) && !slices.Contains(spoken, inside) {
+			if ours && slices.Contains([]string{"core", "host", "fleet", "history"}, layer) &&
+				!slices.Contains(spoken, inside) {
 				t.Errorf("%s imports %s", dir, path)
 			}
 		}

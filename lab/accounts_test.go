@@ -36,7 +36,8 @@ locked = true
 			"chage -l olga | grep 'Account expires' | cut -d: -f2":                                    "May 31, 2031",
 			"cat /root/.ssh/authorized_keys":                                                          oldKey,
 		},
-		spoil:  "usermod -a -G adm olga; echo '" + oldKey + "' > /home/olga/.ssh/authorized_keys; usermod -U -e '' leaver",
+		spoil: "usermod -a -G adm olga; echo '" + oldKey + "' > /home/olga/.ssh/authorized_keys; usermod -U -e '' " +
+			"leaver",
 		mended: []string{"user olga", "user leaver"},
 		away:   "[user.olga]\nabsent = true\n[user.leaver]\nlocked = false\n",
 		gone: map[string]string{"getent passwd olga || echo gone": "gone",

@@ -204,8 +204,9 @@ func TestEveryAttributeOnARealHost(t *testing.T) {
 	same := func(about string, would, did []string) {
 		t.Helper()
 		if !slices.Equal(would, did) {
-			t.Errorf("%s: the preview says and the apply does\n%s", about, unlike(strings.Join(would, "\n"), strings.Join(did,
-				"\n")))
+			t.Errorf("%s: the preview says and the apply does\n%s", about,
+				unlike(strings.Join(would, "\n"), strings.Join(did,
+					"\n")))
 		}
 	}
 	same("at first", would, l.changesOf("apply", 0))
@@ -239,7 +240,8 @@ func TestEveryAttributeOnARealHost(t *testing.T) {
 		t.Errorf("taking away ended with %d:\n%s", code, out)
 	}
 	for _, tr := range list {
-		if got := l.asked(tr.Look); tr.Left == "" && got == tr.Says && tr.Breaks[0] != "" || tr.Left != "" && got != tr.Left {
+		if got := l.asked(tr.Look); tr.Left == "" && got == tr.Says && tr.Breaks[0] != "" || tr.Left != "" &&
+			got != tr.Left {
 			t.Errorf("%s: taken away, %s still says %q", tr.Of, tr.Look, got)
 		}
 	}

@@ -29,7 +29,8 @@ func BenchmarkNothingToChange(b *testing.B) {
 	manifest, script := twoHundred()
 	l.write("manifests/all.toml", manifest)
 	for _, program := range builds { // which sends each worker once
-		if out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--yes").CombinedOutput(); err != nil {
+		if out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--yes").
+			CombinedOutput(); err != nil {
 			b.Fatal(string(out))
 		}
 	}

@@ -84,7 +84,8 @@ func TestAccountsOfBusybox(t *testing.T) {
 		t.Errorf("what cannot be had is told so:\n%s", got)
 	}
 	stood := l.on(host, "sort /etc/passwd /etc/shadow /etc/group | tr , '\\n' | sort")
-	l.write("manifests/all.toml", "[user.olga]\nabsent = true\n[user.tidelog]\nabsent = true\n[group.tides]\nabsent = true\n"+
+	l.write("manifests/all.toml", "[user.olga]\nabsent = true\n[user.tidelog]\nabsent = true\n[group.tides]\n"+
+		"absent = true\n"+
 		"[group.gauges]\nabsent = true\n")
 	l.apply(0)
 	is("grep -E 'tidelog|olga' /etc/passwd /etc/shadow /etc/group; grep -E 'tides|gauges' /etc/group; true", "")

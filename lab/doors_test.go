@@ -15,7 +15,8 @@ import (
 // not lie where they usually do.
 func TestDoorsOfRealHosts(t *testing.T) {
 	l := up(t, "gauge-01", "mudflat-busybox")
-	l.write("manifests/all.toml", "[dir.\"/srv/pool\"]\nmode = \"0750\"\n[file.\"/srv/pool/tide\"]\ncontent = \"ebb\\n\"\n")
+	l.write("manifests/all.toml", "[dir.\"/srv/pool\"]\nmode = \"0750\"\n[file.\"/srv/pool/tide\"]\ncontent = "+
+		"\"ebb\\n\"\n")
 	hosts := read(t, filepath.Join(l.dir, "hosts.toml"))
 	is := func(name string, code int, says string, args ...string) {
 		t.Helper()
@@ -25,10 +26,12 @@ func TestDoorsOfRealHosts(t *testing.T) {
 		}
 	}
 	as := func(user, elevate, more string) {
-		l.write("hosts.toml", hosts+fmt.Sprintf("[host.gauge-01.connect]\nuser = %q\nelevate = %q\n", user, elevate)+more)
+		l.write("hosts.toml", hosts+fmt.Sprintf("[host.gauge-01.connect]\nuser = %q\nelevate = %q\n", user,
+			elevate)+more)
 	}
 	login := func(user, more string) {
-		l.on("gauge-01", "useradd -m "+more+" "+user+" && mkdir -p /home/"+user+"/.ssh && cp /home/ops/.ssh/authorized_keys "+
+		l.on("gauge-01", "useradd -m "+more+" "+user+" && mkdir -p /home/"+user+"/.ssh && cp "+
+			"/home/ops/.ssh/authorized_keys "+
 			"/home/"+user+"/.ssh/ && chown -R "+user+" /home/"+user)
 	}
 	forget := func() { l.on("gauge-01", "rm -rf /var/lib/jadekettle /root/.cache /srv/pool") }
@@ -60,13 +63,15 @@ func TestDoorsOfRealHosts(t *testing.T) {
 	is("a rule for our worker alone", 0, "2 unchanged")
 	l.on("gauge-01", "rm -rf /var/lib/jadekettle/bin /srv/pool")
 	is("that rule, and a worker to be sent", 0, "2 changed")
-	if out := l.on("gauge-01", "su narrow -c \"sudo -n id; sudo -n /var/lib/jadekettle/start start n x=../../../bin/sh; "+
+	if out := l.on("gauge-01", "su narrow -c \"sudo -n id; sudo -n /var/lib/jadekettle/start start n "+
+		"x=../../../bin/sh; "+
 		"sudo -n /var/lib/jadekettle/start sh -c id\" 2>&1; true"); strings.Contains(out, "uid=0") {
 		t.Errorf("the rule allows more:\n%s", out)
 	}
 	l.on("gauge-01", "chmod o+w /var/lib/jadekettle")
 	is("others may write there", 1, "/var/lib/jadekettle on the host can be changed by others than root")
-	l.on("gauge-01", "chmod o-w /var/lib/jadekettle; echo 'permit nopass narrow as root cmd /var/lib/jadekettle/start' "+
+	l.on("gauge-01", "chmod o-w /var/lib/jadekettle; echo 'permit nopass narrow as root cmd "+
+		"/var/lib/jadekettle/start' "+
 		">/etc/doas.conf")
 	as("narrow", "doas", "")
 	is("doas, and a rule for our worker alone", 0, "2 unchanged")

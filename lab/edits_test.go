@@ -14,16 +14,17 @@ put = [{ text = "MaxStartups 100:30:200", above = '^UseDNS' }]
 `,
 		look: map[string]string{"cat /etc/ssh/sshd_config.d/tide.conf": "MaxStartups 100:30:200\nUseDNS no",
 			"stat -c '%U %a' /etc/ssh/sshd_config.d/tide.conf": "root 644"},
-		spoil:  "echo 'UseDNS yes' > /etc/ssh/sshd_config.d/tide.conf",
-		mended: []string{"lines /etc/ssh/sshd_config.d/tide.conf#names", "lines /etc/ssh/sshd_config.d/tide.conf#banner"},
-		away:   "[lines.\"/etc/ssh/sshd_config.d/tide.conf\"]\ntake_out = ['.']\n",
-		gone:   map[string]string{"cat /etc/ssh/sshd_config.d/tide.conf": ""},
+		spoil: "echo 'UseDNS yes' > /etc/ssh/sshd_config.d/tide.conf",
+		mended: []string{"lines /etc/ssh/sshd_config.d/tide.conf#names",
+			"lines /etc/ssh/sshd_config.d/tide.conf#banner"},
+		away: "[lines.\"/etc/ssh/sshd_config.d/tide.conf\"]\ntake_out = ['.']\n",
+		gone: map[string]string{"cat /etc/ssh/sshd_config.d/tide.conf": ""},
 	}
 	proofs["block"] = proof{
 		before:  "printf 'first\\nlast\\n' > /etc/tide.conf; chmod 600 /etc/tide.conf",
 		declare: "[block.\"/etc/tide.conf#pier\"]\ncontent = \"one\\ntwo\\n\"\nabove = '^last'\n",
-		look: map[string]string{"cat /etc/tide.conf": "first\n# jadekettle pier: start\none\ntwo\n# jadekettle pier: end\n" +
-			"last",
+		look: map[string]string{"cat /etc/tide.conf": "first\n# jadekettle pier: start\none\ntwo\n# jadekettle " +
+			"pier: end\nlast",
 			"stat -c '%U %a' /etc/tide.conf": "root 600"},
 		spoil:  "sed -i s/one/1/ /etc/tide.conf",
 		mended: []string{"block /etc/tide.conf#pier"},
@@ -57,12 +58,14 @@ set = { seconds = 5, code = "0117" }
 			". /etc/default/tide; echo $A $B": "two words", "cat /etc/default/tide": "A=\"two words\"\n# why"},
 		spoil: "sed -i s/=50M/=60M/ /etc/systemd/journald.conf; sed -i s/60/61/ /etc/tide.json; echo B=1 >> " +
 			"/etc/default/tide; sed -i s/0117/117/ /etc/foghorn.yaml",
-		mended: []string{"settings /etc/foghorn.yaml", "settings /etc/systemd/journald.conf", "settings /etc/tide.json", "settings /etc/default/tide"},
+		mended: []string{"settings /etc/foghorn.yaml", "settings /etc/systemd/journald.conf",
+			"settings /etc/tide.json", "settings /etc/default/tide"},
 		away: "[settings.\"/etc/systemd/journald.conf\"]\nformat = \"ini\"\nsection = \"Journal\"\nunset = " +
 			"[\"SystemMaxUse\"]\n" +
 			"[settings.\"/etc/tide.json\"]\nformat = \"json\"\nunset = [\"feeds\"]\n",
-		gone: map[string]string{"grep -c ^SystemMaxUse /etc/systemd/journald.conf; cat /etc/tide.json": "0\n{\"debug\": " +
-			"false, \"list\": [1, 2]}"},
+		gone: map[string]string{
+			"grep -c ^SystemMaxUse /etc/systemd/journald.conf; cat /etc/tide.json": "0\n{\"debug\": " +
+				"false, \"list\": [1, 2]}"},
 	}
 	proofs["hosts_entry"] = proof{
 		declare: "[hosts_entry.\"192.0.2.77\"]\nnames = [\"gauge-77.example.org\", \"gauge-77\"]\n",

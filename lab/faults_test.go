@@ -31,14 +31,19 @@ func TestWorseFaultsOnRealHosts(t *testing.T) {
 	}
 
 	// File systems without room, without inodes, and read-only.
-	l.on("gauge-01", "for d in full inodes read; do mkdir /srv/$d; mount -t tmpfs -o size=64k,nr_inodes=4 none /srv/$d; "+
-		"echo old >/srv/$d/tide; done; head -c 56k /dev/zero >/srv/full/more; touch /srv/inodes/1 /srv/inodes/2; mount -o remount,ro /srv/read")
+	l.on("gauge-01", "for d in full inodes read; do mkdir /srv/$d; mount -t tmpfs -o size=64k,nr_inodes=4 none "+
+		"/srv/$d; "+
+		"echo old >/srv/$d/tide; done; head -c 56k /dev/zero >/srv/full/more; touch /srv/inodes/1 /srv/inodes/2; "+
+		"mount -o remount,ro /srv/read")
 	long := strings.Repeat("low water, high water\n", 1000)
 	l.write("manifests/long.txt", long)
-	l.write("manifests/all.toml", "[file.\"/srv/full/tide\"]\ncopy = \"long.txt\"\n[file.\"/srv/inodes/tide\"]\ncontent = \"new\\n\"\n"+
+	l.write("manifests/all.toml", "[file.\"/srv/full/tide\"]\ncopy = \"long.txt\"\n[file.\"/srv/inodes/tide\"]\n"+
+		"content = \"new\\n\"\n"+
 		"[file.\"/srv/read/tide\"]\ncontent = \"new\\n\"\n[file.\"/srv/tide\"]\ncontent = \"new\\n\"\n")
-	says("disks", 1, "no space left on device", "read-only file system", "file /srv/tide  changed", "3 failed, 1 changed")
-	on("cat /srv/full/tide /srv/inodes/tide /srv/read/tide; ls -A /srv/full /srv/inodes /srv/read | grep -c jadekettle || true", "old\nold\nold\n0")
+	says("disks", 1, "no space left on device", "read-only file system", "file /srv/tide  changed",
+		"3 failed, 1 changed")
+	on("cat /srv/full/tide /srv/inodes/tide /srv/read/tide; ls -A /srv/full /srv/inodes /srv/read | grep -c "+
+		"jadekettle || true", "old\nold\nold\n0")
 	l.on("gauge-01", "rm /srv/full/more /srv/inodes/1; mount -o remount,rw /srv/read")
 	says("disks with room again", 0, "3 changed, 1 unchanged")
 
@@ -55,7 +60,8 @@ func TestWorseFaultsOnRealHosts(t *testing.T) {
 	says("without what asks", 0, "package harbour-quiz  changed")
 
 	// Two controllers at once, of which the first is killed.
-	l.write("manifests/all.toml", "[file.\"/srv/slow\"]\ncontent = \"1\\n\"\ncheck = \"sleep 4; test -s ${candidate}\"\n"+
+	l.write("manifests/all.toml", "[file.\"/srv/slow\"]\ncontent = \"1\\n\"\ncheck = \"sleep 4; test -s "+
+		"${candidate}\"\n"+
 		"[file.\"/srv/after\"]\ncontent = \"1\\n\"\n")
 	first := l.in(l.program, "--project", l.project, "apply", "gauge-01", "--yes")
 	if err := first.Start(); err != nil {
@@ -65,9 +71,11 @@ func TestWorseFaultsOnRealHosts(t *testing.T) {
 	says("two controllers", 1, "an apply by", "1 busy")
 	first.Process.Kill()
 	first.Wait()
-	l.on("gauge-01", "for i in $(seq 100); do pgrep -f '[w]orker-session' >/dev/null || exit 0; sleep 0.1; done; exit 1")
+	l.on("gauge-01", "for i in $(seq 100); do pgrep -f '[w]orker-session' >/dev/null || exit 0; sleep 0.1; "+
+		"done; exit 1")
 	on("cat /srv/slow; ls /srv/after 2>/dev/null || true", "1")
-	says("after a controller that was killed", 0, "which broke off before they arrived", "file /srv/slow  changed", "file /srv/after  changed")
+	says("after a controller that was killed", 0, "which broke off before they arrived", "file /srv/slow  changed",
+		"file /srv/after  changed")
 
 	// What a host remembers is spoilt.
 	ledger := "/var/lib/jadekettle/ledger.json"
@@ -86,7 +94,8 @@ func TestWorseFaultsOnRealHosts(t *testing.T) {
 		says("a ledger after "+damage, code, want)
 		l.on("gauge-01", "rm "+ledger+"; cp /root/kept "+ledger)
 	}
-	l.on("gauge-01", "f=/var/lib/jadekettle/journal-$(grep -o 'project\": \"[^\"]*' "+ledger+" | head -n1 | cut -d'\"' -f3).jsonl; "+
+	l.on("gauge-01", "f=/var/lib/jadekettle/journal-$(grep -o 'project\": \"[^\"]*' "+ledger+" | head -n1 | cut "+
+		"-d'\"' -f3).jsonl; "+
 		`printf '{"run":{"run":"r","project":"p","who":"w"},"results":[{"ID":0,"Ref":"fi' >$f`)
 	says("half a line of a journal", 0, "2 unchanged")
 	l.on("gauge-01", "rm "+ledger)

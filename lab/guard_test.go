@@ -48,7 +48,8 @@ with_contents = true
 		l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
 		begun := time.Now()
 		code, out := l.jk("apply", "gauge-01", "--yes")
-		if code != 1 || !strings.Contains(out, c.failed+"  failed") || !strings.Contains(out, "has put back what stood") {
+		if code != 1 || !strings.Contains(out, c.failed+"  failed") ||
+			!strings.Contains(out, "has put back what stood") {
 			t.Errorf("%s: %d\n%s", name, code, out)
 		}
 		if got := l.stands(); got != stands {
@@ -91,12 +92,14 @@ func TestTheServerThatCannotComeBack(t *testing.T) {
 	}
 }
 
-// TestWhatSshdCannotRead is put back before it is read, and not told as changed; what it reads only with the next start too.
+// TestWhatSshdCannotRead is put back before it is read, and not told as changed; what it reads only with the next
+// start too.
 func TestWhatSshdCannotRead(t *testing.T) {
 	l := up(t, "gauge-01")
 	file := "[file.\"/etc/ssh/sshd_config.d/tide.conf\"]\ncontent = \"Tides yes\\n\"\n"
 	for name, c := range map[string]struct{ declared, says string }{
-		"at once":           {file + "[service.ssh]\nrunning = true\nrestart_on = [\"file /etc/ssh/sshd_config.d/tide.conf\"]\n", "service ssh  failed"},
+		"at once": {file + "[service.ssh]\nrunning = true\nrestart_on = [\"file " +
+			"/etc/ssh/sshd_config.d/tide.conf\"]\n", "service ssh  failed"},
 		"at the next start": {file, "file /etc/ssh/sshd_config.d/tide.conf  failed"},
 	} {
 		l.write("manifests/all.toml", c.declared)
@@ -105,10 +108,12 @@ func TestWhatSshdCannotRead(t *testing.T) {
 			!strings.Contains(out, "Bad configuration option: Tides") {
 			t.Errorf("%s: %d\n%s", name, code, out)
 		}
-		if left := l.on("gauge-01", "ls /etc/ssh/sshd_config.d /var/lib/jadekettle | grep -E 'tide|late' || true"); left != "" {
+		if left := l.on("gauge-01",
+			"ls /etc/ssh/sshd_config.d /var/lib/jadekettle | grep -E 'tide|late' || true"); left != "" {
 			t.Errorf("%s: there is still %s", name, left)
 		}
-		if _, shown := l.jk("runs", "show", "last"); !strings.Contains(shown, "file /etc/ssh/sshd_config.d/tide.conf  failed") {
+		if _, shown := l.jk("runs", "show", "last"); !strings.Contains(shown,
+			"file /etc/ssh/sshd_config.d/tide.conf  failed") {
 			t.Errorf("%s: the run is kept as\n%s", name, shown)
 		}
 	}
@@ -123,7 +128,8 @@ func TestNeverLockedOutWithoutSystemd(t *testing.T) {
 	l.apply(0)
 	for _, c := range []struct{ host, file, declared string }{
 		{"gauge-openrc", "/etc/sudoers.d/ops", "[file.\"/etc/sudoers.d/ops\"]\ncontent = \"# nobody\\n\"\n"},
-		{"mudflat-busybox", "/root/.ssh/authorized_keys", "[file.\"/root/.ssh/authorized_keys\"]\ncontent = \"# nobody\\n\"\n"},
+		{"mudflat-busybox", "/root/.ssh/authorized_keys", "[file.\"/root/.ssh/authorized_keys\"]\ncontent = \"# " +
+			"nobody\\n\"\n"},
 	} {
 		stood := l.on(c.host, "cat "+c.file)
 		for _, killed := range []string{"", "controller", "worker as well"} {
@@ -147,7 +153,8 @@ func TestNeverLockedOutWithoutSystemd(t *testing.T) {
 			if now := l.on(c.host, "cat "+c.file); now != stood || !strings.Contains(out, "has put back what stood") {
 				t.Errorf("%s, killed: %q: it stood %q, stands %q\n%s", c.host, killed, stood, now, out)
 			}
-			if left := l.on(c.host, "ls /var/lib/jadekettle | grep guard.json || true; ls /etc/cron.d 2>/dev/null | grep guard || true"); left != "" {
+			if left := l.on(c.host, "ls /var/lib/jadekettle | grep guard.json || true; ls /etc/cron.d 2>/dev/null "+
+				"| grep guard || true"); left != "" {
 				t.Errorf("%s, killed: %q: the guard is left: %s", c.host, killed, left)
 			}
 		}
@@ -157,8 +164,10 @@ func TestNeverLockedOutWithoutSystemd(t *testing.T) {
 // stands tells how people get into the host.
 func (l *lab) stands() string {
 	l.t.Helper()
-	return l.on("gauge-01", "sudo sh -c 'cat /etc/sudoers.d/ops /home/ops/.ssh/authorized_keys; stat -c \"%n %U %G %a\" "+
-		"/etc/sudoers.d/ops /home/ops /home/ops/.ssh /home/ops/.ssh/authorized_keys; ls /etc/ssh/sshd_config.d; nft list ruleset; "+
+	return l.on("gauge-01", "sudo sh -c 'cat /etc/sudoers.d/ops /home/ops/.ssh/authorized_keys; stat -c \"%n %U %G "+
+		"%a\" "+
+		"/etc/sudoers.d/ops /home/ops /home/ops/.ssh /home/ops/.ssh/authorized_keys; ls /etc/ssh/sshd_config.d; "+
+		"nft list ruleset; "+
 		"ss -Hltn sport = :22 | wc -l; ls /var/lib/jadekettle | grep guard | grep -v lock; "+
 		"ls /etc/systemd/system /etc/systemd/system/sysinit.target.wants | grep jadekettle; "+
 		"systemctl show -p LoadState jadekettle-guard.service jadekettle-firewall.service; "+

@@ -21,22 +21,26 @@ func TestHostsKeepThemselves(t *testing.T) {
 	l := up(t, names...)
 	git := func(args ...string) string {
 		t.Helper()
-		return run(t, append([]string{"git", "-C", l.project, "-c", "user.name=Maren", "-c", "user.email=maren@example.org"}, args...)...)
+		return run(t, append([]string{"git", "-C", l.project, "-c", "user.name=Maren", "-c",
+			"user.email=maren@example.org"}, args...)...)
 	}
 	declare := func(text string) {
 		t.Helper()
-		l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \""+text+"\\n\"\n[file.\"/etc/token\"]\nif = \"has(data.token)\"\ncontent = \"${data.token}\\n\"\nmode = \"0600\"\nowner = \"root\"\n")
+		l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \""+text+"\\n\"\n[file.\"/etc/token\"]\nif "+
+			"= \"has(data.token)\"\ncontent = \"${data.token}\\n\"\nmode = \"0600\"\nowner = \"root\"\n")
 		git("add", "-A")
 		git("commit", "-qm", text)
 		run(t, "git", "-C", l.project, "push", "-q", filepath.Join(l.dir, "git", "tide.git"), "HEAD:main")
 	}
 	l.write(".gitignore", ".jadekettle\n")
-	l.write("jadekettle.toml", strings.Replace(read(t, l.project+"/jadekettle.toml"), "[history]\nfile = \"../runs.db\"\n", "", 1))
+	l.write("jadekettle.toml", strings.Replace(read(t, l.project+"/jadekettle.toml"), "[history]\nfile = "+
+		"\"../runs.db\"\n", "", 1))
 	git("init", "-q", "-b", "main")
 	run(t, "git", "init", "-q", "--bare", "-b", "main", filepath.Join(l.dir, "git", "tide.git"))
 	declare("ebb")
 	serve := func() (stop func()) {
-		c := l.in("git", "daemon", "--export-all", "--reuseaddr", "--base-path="+filepath.Join(l.dir, "git"), "--listen=192.0.2.1")
+		c := l.in("git", "daemon", "--export-all", "--reuseaddr", "--base-path="+filepath.Join(l.dir, "git"),
+			"--listen=192.0.2.1")
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
@@ -45,7 +49,8 @@ func TestHostsKeepThemselves(t *testing.T) {
 	stop := serve()
 	defer func() { stop() }()
 	// The server stands for one that proves who it is, as a host that keeps itself wants it.
-	const from, instead = "https://git.example.org/tide.git@main", "[url \"git://192.0.2.1/\"]\ninsteadOf = https://git.example.org/\n"
+	const from, instead = "https://git.example.org/tide.git@main",
+		"[url \"git://192.0.2.1/\"]\ninsteadOf = https://git.example.org/\n"
 	if err := os.MkdirAll(filepath.Join(l.dir, "home"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +58,8 @@ func TestHostsKeepThemselves(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, name := range names {
-		if err := os.WriteFile(filepath.Join(l.dir, name, "root", "etc", "gitconfig"), []byte(instead), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(l.dir, name, "root", "etc", "gitconfig"), []byte(instead),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -69,7 +75,8 @@ func TestHostsKeepThemselves(t *testing.T) {
 	}
 	time.Sleep(time.Second)
 	said := jk(0, "hosts", "enrol", "gauge-01", "gauge-02", "archive-01", "--from", from, "--every", "1m")
-	if strings.Count(said, "keeps itself, every 1m0s from "+from) != 3 || strings.Count(said, "seal_for = \"age1") != 3 || strings.Contains(said, "AGE-SECRET") {
+	if strings.Count(said, "keeps itself, every 1m0s from "+from) != 3 ||
+		strings.Count(said, "seal_for = \"age1") != 3 || strings.Contains(said, "AGE-SECRET") {
 		t.Fatalf("enrol tells\n%s", said)
 	}
 	until := func(host, line, want string) {
@@ -81,7 +88,9 @@ func TestHostsKeepThemselves(t *testing.T) {
 				return
 			}
 			if time.Now().After(deadline) {
-				t.Fatalf("%s: %s gives %q, not %q\n%s", host, line, got, want, l.on(host, "journalctl --no-pager -n 40 -u jadekettle-here; systemctl --no-pager status jadekettle-here; true"))
+				t.Fatalf("%s: %s gives %q, not %q\n%s", host, line, got, want,
+					l.on(host, "journalctl --no-pager -n 40 -u jadekettle-here; systemctl --no-pager status "+
+						"jadekettle-here; true"))
 			}
 		}
 	}
@@ -96,7 +105,8 @@ func TestHostsKeepThemselves(t *testing.T) {
 		}
 	}
 	hosts := read(t, l.project+"/hosts.toml")
-	l.write("hosts.toml", strings.Replace(hosts, "[host.gauge-01]\n", "[host.gauge-01]\nseal_for = \""+recipient+"\"\n", 1))
+	l.write("hosts.toml", strings.Replace(hosts, "[host.gauge-01]\n",
+		"[host.gauge-01]\nseal_for = \""+recipient+"\"\n", 1))
 	jk(0, "--project", l.project, "secret", "init")
 	c := l.in(l.program, "--project", l.project, "secret", "set", "host/gauge-01", "token")
 	c.Env = append(os.Environ(), "HOME="+filepath.Join(l.dir, "home"))
@@ -116,8 +126,10 @@ func TestHostsKeepThemselves(t *testing.T) {
 	stop() // the repository is gone, and somebody breaks a host
 	l.on("gauge-02", "echo broken again > /etc/tide; systemctl restart jadekettle-here")
 	until("gauge-02", "cat /etc/tide", "flood")
-	const here = "XDG_STATE_HOME=/var/lib/jadekettle/here/state XDG_CACHE_HOME=/var/lib/jadekettle/here/cache HOME=/root /usr/local/lib/jadekettle/jadekettle "
-	if out := l.on("gauge-02", here+"tend status --here --from "+from+"; true"); !strings.Contains(out, "the project cannot be read, and stays as it was") {
+	const here = "XDG_STATE_HOME=/var/lib/jadekettle/here/state XDG_CACHE_HOME=/var/lib/jadekettle/here/cache " +
+		"HOME=/root /usr/local/lib/jadekettle/jadekettle "
+	if out := l.on("gauge-02", here+"tend status --here --from "+from+"; true"); !strings.Contains(out,
+		"the project cannot be read, and stays as it was") {
 		t.Errorf("without its repository it tells\n%s", out)
 	}
 	at := l.on("gauge-02", "ls -td /var/lib/jadekettle/here/cache/jadekettle/from/*/at/* | head -n 1")
@@ -128,9 +140,11 @@ func TestHostsKeepThemselves(t *testing.T) {
 	stop = serve()
 	// a full disk where the host keeps its check-ins and its state: it mends all the same
 	const kept = "/var/lib/jadekettle/here/state"
-	l.on("archive-01", "mount -t tmpfs -o size=64k none "+kept+"; dd if=/dev/zero of="+kept+"/fill bs=1k 2>/dev/null; echo broken > /etc/tide; systemctl restart jadekettle-here")
+	l.on("archive-01", "mount -t tmpfs -o size=64k none "+kept+"; dd if=/dev/zero of="+kept+"/fill bs=1k "+
+		"2>/dev/null; echo broken > /etc/tide; systemctl restart jadekettle-here")
 	until("archive-01", "cat /etc/tide", "flood")
-	if out := l.on("archive-01", "journalctl --no-pager -u jadekettle-here"); !strings.Contains(out, "the state cannot be kept") {
+	if out := l.on("archive-01", "journalctl --no-pager -u jadekettle-here"); !strings.Contains(out,
+		"the state cannot be kept") {
 		t.Errorf("of a full disk it tells\n%s", out)
 	}
 	l.on("archive-01", "systemctl stop jadekettle-here; umount "+kept)
@@ -139,7 +153,8 @@ func TestHostsKeepThemselves(t *testing.T) {
 	}
 	// a controller and the host at once: one is told who holds it
 	slow := filepath.Join(l.dir, "slow")
-	for name, text := range map[string]string{"jadekettle.toml": "project = \"another\"\n[ssh]\nknown_hosts = \"" + l.dir + "/known_hosts\"\n",
+	for name, text := range map[string]string{"jadekettle.toml": "project = \"another\"\n[ssh]\nknown_hosts = \"" +
+		l.dir + "/known_hosts\"\n",
 		"hosts.toml":         hosts + "\n[group.all]\nmembers = [\"gauge-02\"]\nmanifests = [\"all\"]\n",
 		"manifests/all.toml": "[command.\"wait for the tide\"]\nscript = \"sleep 66\"\nalways = true\n"} {
 		os.MkdirAll(filepath.Dir(filepath.Join(slow, name)), 0o755)
@@ -148,7 +163,8 @@ func TestHostsKeepThemselves(t *testing.T) {
 		}
 	}
 	jk(0, "--project", slow, "apply", "gauge-02", "--yes")
-	if out := l.on("gauge-02", here+"--project "+at+" runs show last-failed"); !strings.Contains(out, "busy") || !strings.Contains(out, "root@") {
+	if out := l.on("gauge-02", here+"--project "+at+" runs show last-failed"); !strings.Contains(out, "busy") ||
+		!strings.Contains(out, "root@") {
 		t.Errorf("its own check-in was told\n%s", out)
 	}
 	t.Log(l.on("gauge-02", "systemctl show -p CPUUsageNSec -p MemoryPeak -p MemoryCurrent jadekettle-here; "+here+"--project "+at+" runs --most 0 | grep -c apply; uptime"))
@@ -156,7 +172,9 @@ func TestHostsKeepThemselves(t *testing.T) {
 	if strings.Count(said, "keeps itself no more") != 3 {
 		t.Errorf("release tells\n%s", said)
 	}
-	if out := l.on("gauge-01", "ls /etc/systemd/system/jadekettle-here.service /usr/local/lib/jadekettle /var/lib/jadekettle/here 2>&1; pgrep -c -x jadekettle; cat /etc/tide"); strings.Count(out, "No such file") != 3 ||
+	if out := l.on("gauge-01", "ls /etc/systemd/system/jadekettle-here.service /usr/local/lib/jadekettle "+
+		"/var/lib/jadekettle/here 2>&1; pgrep -c -x jadekettle; cat /etc/tide"); strings.Count(out,
+		"No such file") != 3 ||
 		!strings.HasSuffix(out, "0\nflood") {
 		t.Errorf("of it there is left\n%s", out)
 	}

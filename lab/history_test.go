@@ -54,7 +54,8 @@ func TestRunsOfRealHostsAreKept(t *testing.T) {
 	if code != 0 || report == "" || !strings.Contains(followed, "2 hosts: "+strings.TrimSuffix(report, "\n")) {
 		t.Errorf("followed with %d:\n%s\nand there it was told:\n%s", code, followed, told)
 	}
-	if !strings.Contains(followed, "command wait for the tide  at work for ") || !strings.Contains(followed, "the tide is coming") {
+	if !strings.Contains(followed, "command wait for the tide  at work for ") ||
+		!strings.Contains(followed, "the tide is coming") {
 		t.Errorf("it does not tell who is at work at what:\n%s", followed)
 	}
 
@@ -62,12 +63,14 @@ func TestRunsOfRealHostsAreKept(t *testing.T) {
 	kill, _ := begin()
 	until(`"line": "the tide is coming"`, "runs", "show", "last", "--output", "json") // it is at work
 	kill()
-	if _, out := l.jk("runs", "show", "last"); !strings.Contains(out, "was interrupted before its end") || !strings.Contains(out, "/etc/tide-first") {
+	if _, out := l.jk("runs", "show", "last"); !strings.Contains(out, "was interrupted before its end") ||
+		!strings.Contains(out, "/etc/tide-first") {
 		t.Errorf("a run whose controller was killed is kept as\n%s", out)
 	}
 	time.Sleep(8 * time.Second) // the host finishes the task in hand
 	l.apply(0)
-	if _, out := l.jk("runs", "show", "-2", "gauge-01", "-v"); !strings.Contains(out, "wait for the tide") || !strings.Contains(out, "interrupted") {
+	if _, out := l.jk("runs", "show", "-2", "gauge-01", "-v"); !strings.Contains(out, "wait for the tide") ||
+		!strings.Contains(out, "interrupted") {
 		t.Errorf("what had not arrived is not filed with it:\n%s", out)
 	}
 	if _, out := l.jk("runs", "of", "gauge-01", "file", "/etc/tide-last"); strings.Count(out, "changed") < 2 {

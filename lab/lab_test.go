@@ -62,7 +62,8 @@ func up(t testing.TB, hosts ...string) *lab {
 	}
 	l.netns = "/run/netns/" + strings.TrimSpace(read(t, filepath.Join(l.dir, "netns")))
 	l.write("jadekettle.toml",
-		"project = \"saltmarsh-lab\"\n[history]\nfile = \"../runs.db\"\n[inventory]\nfiles = [\"hosts.toml\", \"groups.toml\"]\n[ssh]\nknown_hosts = "+
+		"project = \"saltmarsh-lab\"\n[history]\nfile = \"../runs.db\"\n[inventory]\nfiles = [\"hosts.toml\", "+
+			"\"groups.toml\"]\n[ssh]\nknown_hosts = "+
 			"\""+l.dir+"/known_hosts\"\n")
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
 	l.write("groups.toml", "[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
@@ -108,7 +109,10 @@ func (l *lab) in(args ...string) *exec.Cmd {
 // jk runs jadekettle and gives its exit code and output.
 func (l *lab) jk(args ...string) (int, string) {
 	l.t.Helper()
-	if i := slices.IndexFunc(args, func(a string) bool { return a == "apply" || a == "exec" || a == "start" }); i >= 0 && !slices.Contains(args, "--yes") {
+	if i := slices.IndexFunc(args, func(a string) bool {
+		return a == "apply" || a == "exec" ||
+			a == "start"
+	}); i >= 0 && !slices.Contains(args, "--yes") {
 		args = slices.Insert(slices.Clone(args), i+1, "--yes")
 	}
 	cmd := l.in(append([]string{l.program, "--project", l.project}, args...)...)
@@ -156,7 +160,8 @@ func (l *lab) apply(wantCode int, args ...string) report {
 	var r report
 	if err := json.Unmarshal([]byte(out), &r); err != nil || code != wantCode {
 		if list := r.changed(); err == nil {
-			out = strings.Join(slices.DeleteFunc(list, func(s string) bool { return strings.HasSuffix(s, " changed ") }), "\n")
+			out = strings.Join(slices.DeleteFunc(list,
+				func(s string) bool { return strings.HasSuffix(s, " changed ") }), "\n")
 			for _, h := range r.Hosts {
 				out += "\n" + h.Name + " " + h.State + " " + h.Message
 			}
@@ -325,7 +330,8 @@ func (l *lab) capture() {
 	}
 	out := all.String()
 	for _, want := range []string{"[user.maren]\n", "uid = 2101\n", "[package.tide-logger]\n",
-		"[service.tide-logger]\nrunning = true\nboot = true\n", "[user.old-keeper]\nabsent = true\n", "os = \"debian\"\n"} {
+		"[service.tide-logger]\nrunning = true\nboot = true\n", "[user.old-keeper]\nabsent = true\n",
+		"os = \"debian\"\n"} {
 		if !strings.Contains(string(out), want) {
 			l.t.Errorf("captured lacks %q:\n%s", want, out)
 		}
@@ -406,7 +412,8 @@ func (l *lab) look(host string) {
 		"getent passwd old-keeper || echo gone":                            "gone",
 		"stat -c '%U:%G %a' /var/lib/tide":                                 "tidelog:gauges 2750",
 		"stat -c '%U:%G %a' /etc/tide-logger.toml":                         "root:gauges 640",
-		"cat /etc/tide-logger.toml":                                        fmt.Sprintf("host = %q\nos = \"debian\"", host),
+		"cat /etc/tide-logger.toml": fmt.Sprintf(
+			"host = %q\nos = \"debian\"", host),
 		"sha256sum < /var/lib/tide/harmonics.bin": strings.TrimSpace(run(l.t, "sh", "-c",
 			"sha256sum < "+l.project+"/manifests/all/harmonics.bin")),
 		"stat -c '%U %a' /var/lib/tide/harmonics.bin":                      "tidelog 600",

@@ -77,7 +77,8 @@ manifests = ["pacman"]
 	if again := l.apply(0).changed(); len(again) > 0 {
 		t.Errorf("the second apply changed:\n%s", strings.Join(again, "\n"))
 	}
-	for host, want := range map[string]string{"gauge-dnf": "1.4.2", "gauge-zypper": "1.4.2", "gauge-pacman": "1.10.0-1"} {
+	for host, want := range map[string]string{"gauge-dnf": "1.4.2", "gauge-zypper": "1.4.2",
+		"gauge-pacman": "1.10.0-1"} {
 		if got := l.on(host, "cat /usr/share/tide-logger/version /usr/share/salt-lamp/version | head -1"); got != want {
 			t.Errorf("%s has tide-logger %s, want %s", host, got, want)
 		}
@@ -107,7 +108,8 @@ manifests = ["pacman"]
 		t.Errorf("captured is:\n%s", out)
 	}
 	l.on("gauge-pacman", "echo by hand >/usr/share/salt-lamp/version")
-	if _, out := l.jk("capture", "gauge-pacman", "file"); !strings.Contains(out, "[file.\"/usr/share/salt-lamp/version\"]") ||
+	if _, out := l.jk("capture", "gauge-pacman", "file"); !strings.Contains(out,
+		"[file.\"/usr/share/salt-lamp/version\"]") ||
 		strings.Contains(out, "[file.\"/usr/share/tide-logger/version\"]") {
 		t.Errorf("what differs from what a package brought is told as\n%.3000s", out)
 	}
@@ -133,7 +135,8 @@ manifests = ["pacman"]
 		t.Errorf("taken away again, this changed:\n%s", strings.Join(again, "\n"))
 	}
 	for host := range l.addresses {
-		if got := l.on(host, "ls /usr/share | grep -c -e tide-logger -e salt-lamp; ls /etc/yum.repos.d /etc/zypp/repos.d "+
+		if got := l.on(host, "ls /usr/share | grep -c -e tide-logger -e salt-lamp; ls /etc/yum.repos.d "+
+			"/etc/zypp/repos.d "+
 			"2>/dev/null | grep -c tides; true"); got != "0\n0" {
 			t.Errorf("%s still has %q", host, got)
 		}
@@ -160,7 +163,8 @@ func (l *lab) along() {
 		l.on(host, "rpm -q salt-lamp && ! rpm -q dusk-lamp && rpm -e salt-lamp")
 	}
 	l.write("manifests/rpm.toml", strings.Replace(newest, "salt-lamp", `"salt-lamp.noarch"`, 1))
-	if code, out := l.jk("preview", "@rpm"); code != 0 || !strings.Contains(out, "gauge-dnf gauge-zypper  package salt-lamp.noarch  would") ||
+	if code, out := l.jk("preview", "@rpm"); code != 0 || !strings.Contains(out, "gauge-dnf gauge-zypper  package "+
+		"salt-lamp.noarch  would") ||
 		strings.Contains(out, "also package") {
 		l.t.Errorf("with its architecture: %d\n%s", code, out)
 	}

@@ -19,18 +19,21 @@ func TestMendsOnRealHosts(t *testing.T) {
 	on("apt-get install -y tide-logger 2>&1 | grep -c interrupted", "1")
 	l.write("manifests/all.toml", "[package.tide-logger]\nversion = \"1.4.2-1\"\n")
 	is("a dpkg that was cut off", 0, "package manager: was interrupted", "1 changed")
-	on("ls /var/lib/dpkg/updates; dpkg-query -W -f \"\\${db:Status-Status} \\${Version}\" tide-logger", "installed 1.4.2-1")
+	on("ls /var/lib/dpkg/updates; dpkg-query -W -f \"\\${db:Status-Status} \\${Version}\" tide-logger",
+		"installed 1.4.2-1")
 
 	// A restart by another hand while a file is checked.
-	tide := "[package.tide-logger]\n[file.\"/etc/tide.conf\"]\ncontent = \"a = %\\n\"\ncheck = \"systemctl restart tide-logger; " +
-		"test -s ${candidate}\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide.conf\"]\n"
+	tide := "[package.tide-logger]\n[file.\"/etc/tide.conf\"]\ncontent = \"a = %\\n\"\ncheck = \"systemctl restart " +
+		"tide-logger; test -s ${candidate}\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file " +
+		"/etc/tide.conf\"]\n"
 	l.write("manifests/all.toml", strings.Replace(tide, "%", "1", 1))
 	l.apply(0)
 	l.write("manifests/all.toml", strings.Replace(tide, "%", "2", 1))
 	is("a restart by others meanwhile", 0, "service tide-logger  changed", "restart: was due")
 
 	// What is mounted inside a folder that is to go.
-	l.on("gauge-01", "sudo sh -c 'mkdir -p /srv/old/inside; mount -t tmpfs none /srv/old/inside; touch /srv/old/inside/kept'")
+	l.on("gauge-01", "sudo sh -c 'mkdir -p /srv/old/inside; mount -t tmpfs none /srv/old/inside; touch "+
+		"/srv/old/inside/kept'")
 	l.write("manifests/all.toml", "[dir.\"/srv/old\"]\nabsent = true\nwith_contents = true\n")
 	is("a mount inside", 1, "something is mounted at /srv/old/inside")
 	on("ls /srv/old/inside; umount /srv/old/inside; rm -r /srv/old", "kept")
@@ -39,7 +42,8 @@ func TestMendsOnRealHosts(t *testing.T) {
 	l.on("gauge-01", "sudo sh -c 'echo old >/srv/a; cp /srv/a /srv/b; ln /srv/b /srv/c'")
 	l.write("manifests/all.toml", "[file.\"/srv/a\"]\ncontent = \"new\\n\"\n[file.\"/srv/b\"]\ncontent = \"new\\n\"\n")
 	is("a file with two names", 1, "/srv/b has 2 names", "file /srv/a  changed")
-	l.write("manifests/all.toml", "[file.\"/srv/a\"]\ncontent = \"new\\n\"\n[file.\"/srv/b\"]\ncontent = \"new\\n\"\nfollow = true\n")
+	l.write("manifests/all.toml", "[file.\"/srv/a\"]\ncontent = \"new\\n\"\n[file.\"/srv/b\"]\ncontent = "+
+		"\"new\\n\"\nfollow = true\n")
 	is("a file with two names, followed", 0, "file /srv/b  changed")
 	on("cat /srv/c; stat -c %h /srv/b", "new\n2")
 
@@ -53,9 +57,11 @@ func TestMendsOnRealHosts(t *testing.T) {
 	is("a starter that is empty", 0, "2 unchanged")
 
 	// A host that takes one command at a time, and no tasks but unit files that run once.
-	l.on("gauge-01", "sudo sh -c 'rm -r /var/lib/jadekettle/bin; echo MaxSessions 1 >/etc/ssh/sshd_config.d/one.conf; systemctl reload ssh'; sleep 1")
+	l.on("gauge-01", "sudo sh -c 'rm -r /var/lib/jadekettle/bin; echo MaxSessions 1 "+
+		">/etc/ssh/sshd_config.d/one.conf; systemctl reload ssh'; sleep 1")
 	is("MaxSessions 1", 0, "2 unchanged")
-	l.write("manifests/all.toml", "[file.\"/etc/systemd/system/once.service\"]\ncontent = \"[Service]\\nType=oneshot\\nExecStart=/bin/true\\n\"\n"+
+	l.write("manifests/all.toml", "[file.\"/etc/systemd/system/once.service\"]\ncontent = "+
+		"\"[Service]\\nType=oneshot\\nExecStart=/bin/true\\n\"\n"+
 		"[service.once]\nrunning = true\n")
 	is("a unit that runs once", 1, "never stays running")
 	l.write("manifests/all.toml", "[user.divers]\nhome = \"/srv/divers\"\n")

@@ -14,8 +14,10 @@ func TestNothingInTheWayOnRealHosts(t *testing.T) {
 	is, on := l.ends, l.prints
 
 	// A service that does not start shows why, and its own last lines.
-	l.on("gauge-01", "sudo sh -c 'printf \"[Service]\\nExecStart=/bin/sh -c \\\"echo cannot read the gauge; exit 3\\\"\\n\" >/etc/systemd/system/ebb.service; "+
-		"printf \"[Unit]\\nConditionPathExists=/srv/pier\\n[Timer]\\nOnCalendar=hourly\\n\" >/etc/systemd/system/ebb.timer; systemctl daemon-reload'")
+	l.on("gauge-01", "sudo sh -c 'printf \"[Service]\\nExecStart=/bin/sh -c \\\"echo cannot read the gauge; exit "+
+		"3\\\"\\n\" >/etc/systemd/system/ebb.service; "+
+		"printf \"[Unit]\\nConditionPathExists=/srv/pier\\n[Timer]\\nOnCalendar=hourly\\n\" "+
+		">/etc/systemd/system/ebb.timer; systemctl daemon-reload'")
 	l.write("manifests/all.toml", "[service.ebb]\nrunning = true\n")
 	is("a service that ends", 1, "its process ended with code 3")
 	is("its own last lines", 1, "| cannot read the gauge")
@@ -38,8 +40,10 @@ func TestNothingInTheWayOnRealHosts(t *testing.T) {
 	// A tag does not take the place of a branch, nor of a commit.
 	l.on("gauge-01", "sudo sh -c '"+strings.ReplaceAll(gitPages, "'", `'\''`)+"; chown -R root /srv/at/git'")
 	head := l.on("gauge-01", "sudo git -C /srv/at/git rev-parse main")
-	evil := l.on("gauge-01", "sudo sh -c 'cd /srv/at/git && git -c user.name=M -c user.email=m@example.org commit-tree -m evil main^{tree}'")
-	l.on("gauge-01", "sudo git -C /srv/at/git update-ref refs/tags/main "+evil+"; sudo git -C /srv/at/git update-ref refs/tags/"+head+" "+evil)
+	evil := l.on("gauge-01", "sudo sh -c 'cd /srv/at/git && git -c user.name=M -c user.email=m@example.org "+
+		"commit-tree -m evil main^{tree}'")
+	l.on("gauge-01", "sudo git -C /srv/at/git update-ref refs/tags/main "+evil+"; sudo git -C /srv/at/git "+
+		"update-ref refs/tags/"+head+" "+evil)
 	checkout := func(rev string) {
 		l.write("manifests/all.toml", "[checkout.\"/srv/at/copy\"]\nurl = \"/srv/at/git\"\nrevision = \""+rev+"\"\n")
 	}

@@ -77,13 +77,18 @@ reload_on = ["lines /etc/ssh/sshd_config#banner"]
 		if code, said := l.jk("apply", "gauge-01", "--yes"); code != 0 {
 			t.Fatalf("SEED=%d, loss %d: the next apply ends with %d\n%s\nafter\n%s", seed, n, code, said, out.String())
 		}
-		if code, said := l.jk("preview", "gauge-01", "--fail-if-changes"); code != 0 || strings.Contains(said, "left over") {
+		if code, said := l.jk("preview", "gauge-01", "--fail-if-changes"); code != 0 ||
+			strings.Contains(said, "left over") {
 			t.Errorf("SEED=%d, loss %d: a preview ends with %d\n%s", seed, n, code, said)
 		}
-		got := l.on("gauge-01", "cat /etc/tide-logger.toml; wc -c </srv/"+fmt.Sprint(n%2)+"/readings; grep '^# pier' /etc/ssh/sshd_config; "+
-			"dpkg --audit; find / -xdev -name '.jadekettle-*' -not -path '/proc/*'; ls /srv; systemctl is-active tide-logger; "+
-			"ls /etc/systemd/system/jadekettle-guard* /var/lib/jadekettle/guard.json 2>/dev/null; pgrep -c -x jadekettle; true")
-		if want := fmt.Sprintf("sample = %d\n%d\n# pier %d\n%d\nrepo\nactive\n0", n, 3000*len(fmt.Sprint(n)), n, n%2); got != want {
+		got := l.on("gauge-01", "cat /etc/tide-logger.toml; wc -c </srv/"+fmt.Sprint(
+			n%2)+"/readings; grep '^# pier' /etc/ssh/sshd_config; "+
+			"dpkg --audit; find / -xdev -name '.jadekettle-*' -not -path '/proc/*'; ls /srv; systemctl is-active "+
+			"tide-logger; "+
+			"ls /etc/systemd/system/jadekettle-guard* /var/lib/jadekettle/guard.json 2>/dev/null; pgrep -c -x "+
+			"jadekettle; true")
+		if want := fmt.Sprintf("sample = %d\n%d\n# pier %d\n%d\nrepo\nactive\n0", n, 3000*len(fmt.Sprint(n)), n,
+			n%2); got != want {
 			t.Errorf("SEED=%d, loss %d: there is\n%s\nand not\n%s", seed, n, got, want)
 		}
 	}

@@ -49,8 +49,9 @@ if = 'facts.hostname != "gauge-01"'
 only_after_change_of = ["file /etc/modprobe.d/tide.conf"]
 `)
 	l.on("gauge-01", "systemctl disable ssh; systemctl mask ssh.socket")
-	if code, out := l.jk("apply", "--all", "--yes"); code != 1 || !strings.Contains(out, "it was not back 20s after its "+
-		"reboot for good") || !strings.Contains(out, "1 changed, 1 lost") {
+	if code, out := l.jk("apply", "--all", "--yes"); code != 1 ||
+		!strings.Contains(out, "it was not back 20s after its "+
+			"reboot for good") || !strings.Contains(out, "1 changed, 1 lost") {
 		t.Errorf("a host that does not come back: %d\n%s", code, out)
 	}
 }

@@ -21,14 +21,18 @@ func TestRightOnRealHosts(t *testing.T) {
 	l.write("manifests/all.toml", "[dir.\"/etc/systemd/system/cron.service.d\"]\n"+
 		fmt.Sprintf(cron, dropIn, dropIn, "[Service]\\nEnvironment=HARBOR=north\\n"))
 	is("a drop-in", 0, "service cron  changed")
-	on("systemctl show -p DropInPaths,Environment cron; tr \"\\\\0\" \"\\\\n\" </proc/$(systemctl show --value -p MainPID cron)/environ | grep HARBOR",
+	on("systemctl show -p DropInPaths,Environment cron; tr \"\\\\0\" \"\\\\n\" </proc/$(systemctl show --value -p "+
+		"MainPID cron)/environ | grep HARBOR",
 		"Environment=HARBOR=north\nDropInPaths="+dropIn+"\nHARBOR=north")
 	is("a drop-in again", 0, "3 unchanged")
-	l.write("manifests/all.toml", fmt.Sprintf(cron, unitFile, unitFile, "[Service]\\nExecStart=/usr/sbin/cron -f -L 5\\n"))
+	l.write("manifests/all.toml", fmt.Sprintf(cron, unitFile, unitFile, "[Service]\\nExecStart=/usr/sbin/cron -f "+
+		"-L 5\\n"))
 	is("a unit file over the package's", 0, "service cron  changed")
-	on("systemctl show --value -p FragmentPath cron; tr \"\\\\0\" \" \" </proc/$(systemctl show --value -p MainPID cron)/cmdline",
+	on("systemctl show --value -p FragmentPath cron; tr \"\\\\0\" \" \" </proc/$(systemctl show --value -p MainPID "+
+		"cron)/cmdline",
 		unitFile+"\n/usr/sbin/cron -f -L 5")
-	l.on("gauge-01", "sudo sh -c 'mkdir -p /run/systemd/system/cron.service.d; echo \"[Service]\" >/run/systemd/system/cron.service.d/h.conf'")
+	l.on("gauge-01", "sudo sh -c 'mkdir -p /run/systemd/system/cron.service.d; echo \"[Service]\" "+
+		">/run/systemd/system/cron.service.d/h.conf'")
 	is("a drop-in by hand", 0, "definition: was changed since it was loaded")
 	l.on("gauge-01", "sudo rm -r /run/systemd/system/cron.service.d")
 	l.write("manifests/all.toml", "[service.cron]\nrunning = true\n")
@@ -54,7 +58,8 @@ func TestRightOnRealHosts(t *testing.T) {
 	l.write("manifests/all.toml", "[package.buoy-tools]\nversion = \"1.1-1\"\n")
 	is("a newer one that is held", 0, "version: was 1.0-1, becomes 1.1-1")
 	on("apt-mark showhold; dpkg-query -W buoy-tools", "buoy-tools\nbuoy-tools\t1.1-1")
-	l.write("manifests/all.toml", "[package.salt-lamp]\nversion = \"0.2-1\"\nfrom = \"/srv/repo/old-ticker_0.3-1_all.deb\"\n")
+	l.write("manifests/all.toml", "[package.salt-lamp]\nversion = \"0.2-1\"\nfrom = "+
+		"\"/srv/repo/old-ticker_0.3-1_all.deb\"\n")
 	is("a file of another package", 1, "the file is the package old-ticker in the version 0.3-1")
 	on("dpkg-query -W old-ticker salt-lamp 2>&1 | grep -c \"no packages found\"", "2")
 
@@ -69,7 +74,8 @@ func TestRightOnRealHosts(t *testing.T) {
 		t.Errorf("below a folder that is new the preview says\n%s", out)
 	}
 	l.write("manifests/all.toml", "[checkout.\"/srv/at/copy\"]\nurl = \"/srv/at/git\"\nrevision = \"main\"\n")
-	l.on("gauge-01", "sudo sh -c 'touch -d 2020-01-01 /srv/at/copy/index; stat -c \"%i %y\" /srv/at/copy/.git/index >/srv/at/was'")
+	l.on("gauge-01", "sudo sh -c 'touch -d 2020-01-01 /srv/at/copy/index; stat -c \"%i %y\" "+
+		"/srv/at/copy/.git/index >/srv/at/was'")
 	l.jk("preview", "gauge-01")
 	on("stat -c \"%i %y\" /srv/at/copy/.git/index | cmp - /srv/at/was && echo same", "same")
 }

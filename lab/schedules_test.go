@@ -36,8 +36,10 @@ func (l *lockedBuffer) String() string {
 func TestSchedulesOnRealHosts(t *testing.T) {
 	t.Parallel() // with the other one that mostly waits for minutes to go by
 	l := up(t, "chart-01", "chart-02")
-	l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \"flood\\n\"\n[command.\"wait for the tide\"]\nscript = \"sleep 10\"\nalways = true\n")
-	l.write("jobs.toml", "[job.tides]\ntargets = [\"*\"]\nschedule = { every = \"1m\" }\n[job.look]\ndoes = \"preview\"\ntargets = [\"chart-01\"]\nschedule = { every = \"1m\" }\n")
+	l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \"flood\\n\"\n[command.\"wait for the tide\"]\n"+
+		"script = \"sleep 10\"\nalways = true\n")
+	l.write("jobs.toml", "[job.tides]\ntargets = [\"*\"]\nschedule = { every = \"1m\" }\n[job.look]\ndoes = "+
+		"\"preview\"\ntargets = [\"chart-01\"]\nschedule = { every = \"1m\" }\n")
 	state := "XDG_STATE_HOME=" + t.TempDir()
 	begin := func() (out *lockedBuffer, end func(syscall.Signal)) {
 		c := l.in(l.program, "--project", l.project, "tend", "--look", "5s")
@@ -50,7 +52,8 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 	}
 	until := func(out *lockedBuffer, what string) {
 		t.Helper()
-		for deadline := time.Now().Add(150 * time.Second); !strings.Contains(out.String(), what); time.Sleep(100 * time.Millisecond) {
+		for deadline := time.Now().Add(150 * time.Second); !strings.Contains(out.String(),
+			what); time.Sleep(100 * time.Millisecond) {
 			if time.Now().After(deadline) {
 				t.Fatalf("it never tells %q:\n%s", what, out)
 			}
@@ -76,7 +79,8 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 	if out := again.String(); strings.Count(out, "stopping: waiting for") > 1 || strings.Contains(out, "busy") {
 		t.Errorf("the second one told\n%s", out)
 	}
-	if _, out := l.jk("runs", "--mode", "preview"); strings.Contains(out, "failed") || strings.Contains(out, "interrupted") {
+	if _, out := l.jk("runs", "--mode", "preview"); strings.Contains(out, "failed") ||
+		strings.Contains(out, "interrupted") {
 		t.Errorf("jobs were at one host at once:\n%s", out)
 	}
 }
@@ -85,10 +89,13 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 func (l *lab) byTimer(t *testing.T) {
 	root := filepath.Join(l.dir, "chart-01", "root")
 	for name, text := range map[string]string{
-		"srv/keep/jadekettle.toml": "project = \"gauge-keep\"\n", "srv/keep/hosts.toml": "[host.chart-01]\nconnect = { local = true }\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
+		"srv/keep/jadekettle.toml": "project = \"gauge-keep\"\n",
+		"srv/keep/hosts.toml": "[host.chart-01]\nconnect = { local = true }\n[group.all]\nmembers = " +
+			"[\"*\"]\nmanifests = [\"all\"]\n",
 		"srv/keep/manifests/all.toml": "[file.\"/etc/dawn\"]\ncontent = \"${input.word}\\n\"\n",
-		"srv/keep/jobs.toml": "[job.dawn]\nabout = \"At dawn, 100% sure\"\ntargets = [\"*\"]\nask.word = { default = \"light\" }\n" +
-			"schedule = { cron = \"30 4 * * 1-5\", zone = \"Europe/Berlin\", spread = \"5m\", missed = \"once\" }\n",
+		"srv/keep/jobs.toml": "[job.dawn]\nabout = \"At dawn, 100% sure\"\ntargets = [\"*\"]\nask.word = { default " +
+			"= \"light\" }\nschedule = { cron = \"30 4 * * 1-5\", zone = \"Europe/Berlin\", spread = \"5m\", " +
+			"missed = \"once\" }\n",
 		"usr/local/bin/jadekettle": read(t, l.program),
 	} {
 		file := filepath.Join(root, name)
@@ -100,18 +107,25 @@ func (l *lab) byTimer(t *testing.T) {
 		}
 	}
 	const jk = "HOME=/root /usr/local/bin/jadekettle --project /srv/keep "
-	if out := l.on("chart-01", jk+"job install dawn --yes 2>&1"); !strings.Contains(out, "OnCalendar=Mon,Tue,Wed,Thu,Fri *-*-* 04:30:00 Europe/Berlin") {
+	if out := l.on("chart-01", jk+"job install dawn --yes 2>&1"); !strings.Contains(out,
+		"OnCalendar=Mon,Tue,Wed,Thu,Fri *-*-* 04:30:00 Europe/Berlin") {
 		t.Errorf("install tells\n%s", out)
 	}
-	if out := l.on("chart-01", "systemctl list-timers --all --no-pager; systemd-analyze verify /etc/systemd/system/jadekettle-*.timer 2>&1"); !strings.Contains(out, "jadekettle-gauge-ke-dawn.timer") ||
-		strings.Contains(out, "jadekettle-gauge-ke-dawn.timer:") || strings.Contains(out, "jadekettle-gauge-ke-dawn.service:") {
+	if out := l.on("chart-01", "systemctl list-timers --all --no-pager; systemd-analyze verify "+
+		"/etc/systemd/system/jadekettle-*.timer 2>&1"); !strings.Contains(out, "jadekettle-gauge-ke-dawn.timer") ||
+		strings.Contains(out, "jadekettle-gauge-ke-dawn.timer:") ||
+		strings.Contains(out, "jadekettle-gauge-ke-dawn.service:") {
 		t.Errorf("its timers are\n%s", out)
 	}
-	l.on("chart-01", "systemctl start jadekettle-gauge-ke-dawn.service || { journalctl --no-pager -u jadekettle-gauge-ke-dawn.service >&2; exit 1; }")
-	if out := l.on("chart-01", "cat /etc/dawn; "+jk+"runs --job dawn"); !strings.HasPrefix(out, "light\n") || !strings.Contains(out, "1 changed") {
+	l.on("chart-01", "systemctl start jadekettle-gauge-ke-dawn.service || { journalctl --no-pager -u "+
+		"jadekettle-gauge-ke-dawn.service >&2; exit 1; }")
+	if out := l.on("chart-01", "cat /etc/dawn; "+jk+"runs --job dawn"); !strings.HasPrefix(out, "light\n") ||
+		!strings.Contains(out, "1 changed") {
 		t.Errorf("it came to\n%s", out)
 	}
-	if out := l.on("chart-01", jk+"job remove dawn; ls /etc/systemd/system; systemctl list-timers --all --no-pager"); strings.Contains(strings.ReplaceAll(out, "are gone", ""), "jadekettle-gauge-ke-dawn.timer\n") {
+	if out := l.on("chart-01",
+		jk+"job remove dawn; ls /etc/systemd/system; systemctl list-timers --all --no-pager"); strings.Contains(
+		strings.ReplaceAll(out, "are gone", ""), "jadekettle-gauge-ke-dawn.timer\n") {
 		t.Errorf("it is not gone:\n%s", out)
 	}
 }

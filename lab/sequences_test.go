@@ -45,26 +45,34 @@ func pick(r *rand.Rand, list ...string) string { return list[r.IntN(len(list))] 
 func declared(r *rand.Rand) string {
 	var out []string
 	for _, ways := range [][]string{
-		{`[file."/etc/tide.conf"]` + "\ncontent = \"" + pick(r, "ebb", "flood", "slack") + "\\n\"\nmode = \"" + pick(r, "0644", "0640", "0600") +
+		{`[file."/etc/tide.conf"]` + "\ncontent = \"" + pick(r, "ebb", "flood", "slack") + "\\n\"\nmode = \"" +
+			pick(r, "0644", "0640", "0600") +
 			"\"\nowner = \"" + pick(r, "root", "daemon", "ops") + "\"\n", "[file.\"/etc/tide.conf\"]\nabsent = true\n"},
 		{"[file.\"/srv/one\"]\ncontent = \"one\\n\"\n", "[file.\"/srv/one\"]\nabsent = true\n"},
-		{"[dir.\"/srv/tree\"]\ncopy = \"" + pick(r, "a", "b") + "\"\nonly_declared = " + pick(r, "true", "false") + "\n",
+		{"[dir.\"/srv/tree\"]\ncopy = \"" + pick(r, "a", "b") + "\"\nonly_declared = " +
+			pick(r, "true", "false") + "\n",
 			"[dir.\"/srv/tree\"]\nabsent = true\nwith_contents = true\n", "[dir.\"/srv/tree\"]\nmode = \"0750\"\n"},
 		{"[dir.\"/srv/d\"]\nmode = \"" + pick(r, "0755", "2770") + "\"\nowner = \"" + pick(r, "root", "ops") + "\"\n",
 			"[dir.\"/srv/d\"]\nabsent = true\nwith_contents = true\n"},
 		{"[link.\"/srv/link\"]\nto = \"" + pick(r, "/tmp", "/etc") + "\"\n", "[link.\"/srv/link\"]\nabsent = true\n"},
-		{"[lines.\"/etc/hosts.tide\"]\nmake = true\nput = [{ text = \"192.0.2." + pick(r, "7", "8") + " pier\", over = \"pier\" }]\n"},
+		{"[lines.\"/etc/hosts.tide\"]\nmake = true\nput = [{ text = \"192.0.2." + pick(r, "7", "8") +
+			" pier\", over = \"pier\" }]\n"},
 		{"[block.\"/etc/tide.block#a\"]\ncontent = \"" + pick(r, "a\\nb", "c") + "\\n\"\nmake = true\n"},
-		{"[settings.\"/etc/tide.ini\"]\nformat = \"ini\"\nmake = true\nset = { depth = " + pick(r, "3", "5") + ", station = \"pier\" }\n"},
+		{"[settings.\"/etc/tide.ini\"]\nformat = \"ini\"\nmake = true\nset = { depth = " + pick(r, "3", "5") +
+			", station = \"pier\" }\n"},
 		{"[group.divers]\n" + pick(r, "", "gid = 2500\n"), "[group.divers]\nabsent = true\n"},
-		{"[user.ottokar]\nshell = \"" + pick(r, "/bin/sh", "/bin/bash") + "\"\ncomment = \"" + pick(r, "night", "day") + "\"\ngroups = [\"" +
+		{"[user.ottokar]\nshell = \"" + pick(r, "/bin/sh", "/bin/bash") + "\"\ncomment = \"" +
+			pick(r, "night", "day") + "\"\ngroups = [\"" +
 			pick(r, "adm", "dialout") + "\"]\n", "[user.ottokar]\nabsent = true\n"},
-		{"[package.tide-logger]\nversion = \"" + pick(r, "1.4.2-1", "1.5.0-1") + "\"\nhold = " + pick(r, "true", "false") + "\n",
+		{"[package.tide-logger]\nversion = \"" + pick(r, "1.4.2-1", "1.5.0-1") + "\"\nhold = " +
+			pick(r, "true", "false") + "\n",
 			"[package.tide-logger]\nabsent = true\n"},
 		{"[package.old-ticker]\n", "[package.old-ticker]\nabsent = true\n"},
-		{"[service.cron]\noptional = true\nrunning = " + pick(r, "true", "false") + "\nboot = " + pick(r, "true", "false") + "\n"},
+		{"[service.cron]\noptional = true\nrunning = " + pick(r, "true", "false") + "\nboot = " +
+			pick(r, "true", "false") + "\n"},
 		{"[sysctl.\"net.ipv4.ip_forward\"]\nvalue = " + pick(r, "0", "1") + "\n"},
-		{"[cron.tide]\nschedule = \"" + pick(r, "@daily", "5 4 * * *") + "\"\nrun = \"true\"\n", "[cron.tide]\nabsent = true\n"},
+		{"[cron.tide]\nschedule = \"" + pick(r, "@daily", "5 4 * * *") + "\"\nrun = \"true\"\n",
+			"[cron.tide]\nabsent = true\n"},
 		{"[hostname.gauge-" + pick(r, "north", "south") + "]\n"},
 	} {
 		if n := r.IntN(len(ways) + 1); n < len(ways) {
@@ -76,13 +84,15 @@ func declared(r *rand.Rand) string {
 
 // byHand is something that a person does on the host.
 func byHand(r *rand.Rand) string {
-	return pick(r, "echo more >> /etc/tide.conf", "chmod 0604 /etc/tide.conf", "chown daemon /srv/d", "touch /srv/tree/mine", "rm -rf /srv/tree",
-		"usermod -c other ottokar", "groupadd -f divers", "rm -f /srv/link; ln -s /tmp /srv/link", "sysctl -q -w net.ipv4.ip_forward=0",
+	return pick(r, "echo more >> /etc/tide.conf", "chmod 0604 /etc/tide.conf", "chown daemon /srv/d",
+		"touch /srv/tree/mine", "rm -rf /srv/tree",
+		"usermod -c other ottokar", "groupadd -f divers", "rm -f /srv/link; ln -s /tmp /srv/link",
+		"sysctl -q -w net.ipv4.ip_forward=0",
 		"echo 192.0.2.9 buoy >> /etc/hosts.tide", "echo x >> /srv/one", "apt-get -qq -y purge old-ticker", "true")
 }
 
-// listing tells all that lies in a host's folders and may change, a line for each path: type, mode, owner, names, extended
-// attributes and content; then its packages, services and what the kernel was told.
+// listing tells all that lies in a host's folders and may change, a line for each path: type, mode, owner, names,
+// extended attributes and content; then its packages, services and what the kernel was told.
 func (l *lab) listing(host string) map[string]string {
 	l.t.Helper()
 	out := map[string]string{}
@@ -93,7 +103,9 @@ func (l *lab) listing(host string) map[string]string {
 			if err != nil || name == "/srv/repo" {
 				return fs.SkipDir
 			}
-			if base := filepath.Base(name); strings.HasSuffix(base, "-") || slices.Contains([]string{"ld.so.cache", ".pwd.lock", "subuid", "subgid", ".updated", ".depend.start", ".depend.stop", ".depend.boot"}, base) ||
+			if base := filepath.Base(name); strings.HasSuffix(base, "-") ||
+				slices.Contains([]string{"ld.so.cache", ".pwd.lock", "subuid", "subgid", ".updated", ".depend.start",
+					".depend.stop", ".depend.boot"}, base) ||
 				strings.HasPrefix(name, "/home/ottokar") {
 				return nil
 			}
@@ -101,12 +113,14 @@ func (l *lab) listing(host string) map[string]string {
 			return nil
 		})
 	}
-	for line := range strings.Lines(l.on(host, `dpkg-query -W -f 'package ${Package} ${Version} ${db:Status-Abbrev}\n'; echo "host name $(hostname)"; `+
-		`echo "forward $(cat /proc/sys/net/ipv4/ip_forward)"; for s in cron tide-logger; do echo "service $s $(systemctl is-active $s) $(systemctl is-enabled $s 2>&1)"; done`)) {
+	for line := range strings.Lines(l.on(host,
+		`dpkg-query -W -f 'package ${Package} ${Version} ${db:Status-Abbrev}\n'; echo "host name $(hostname)"; `+
+			`echo "forward $(cat /proc/sys/net/ipv4/ip_forward)"; for s in cron tide-logger; do echo "service $s $(systemctl is-active $s) $(systemctl is-enabled $s 2>&1)"; done`)) {
 		words := strings.Fields(line)
 		if words[0] == "package" {
 			state := words[len(words)-1]
-			if strings.ContainsAny(state[1:], "tW") { // what dpkg does for it waits, since it was killed, until dpkg is called again
+			// what dpkg does for it waits, since it was killed, until dpkg is called again
+			if strings.ContainsAny(state[1:], "tW") {
 				state = state[:1] + "i"
 			}
 			if state[1:] != "i" {
@@ -131,7 +145,8 @@ func described(p, name string) string {
 		return text + " to " + to
 	case syscall.S_IFREG:
 		data, err := os.ReadFile(p)
-		if slices.Contains([]string{"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow"}, name) { // what comes back stands at the end
+		// what comes back stands at the end
+		if slices.Contains([]string{"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow"}, name) {
 			lines := strings.Split(string(data), "\n")
 			slices.Sort(lines)
 			data = []byte(strings.Join(lines, "\n"))
@@ -149,7 +164,8 @@ func described(p, name string) string {
 	return text
 }
 
-// plant puts what people leave in a folder: an ACL, a number without an account, a name that is no text, and two names of one file.
+// plant puts what people leave in a folder: an ACL, a number without an account, a name that is no text, and two
+// names of one file.
 func (l *lab) plant(host string) {
 	l.t.Helper()
 	tree := filepath.Join(l.dir, host, "root/srv/tree")
@@ -157,7 +173,8 @@ func (l *lab) plant(host string) {
 	os.WriteFile(filepath.Join(tree, "acl"), []byte("acl\n"), 0o640)
 	var acl []byte
 	acl = binary.LittleEndian.AppendUint32(acl, 2) // see acl_ea_header in acl(5)'s library, and linux/posix_acl_xattr.h
-	for _, e := range [][3]uint32{{1, 6, ^uint32(0)}, {2, 4, 1}, {4, 0, ^uint32(0)}, {16, 4, ^uint32(0)}, {32, 0, ^uint32(0)}} {
+	for _, e := range [][3]uint32{{1, 6, ^uint32(0)}, {2, 4, 1}, {4, 0, ^uint32(0)}, {16, 4, ^uint32(0)},
+		{32, 0, ^uint32(0)}} {
 		acl = binary.LittleEndian.AppendUint16(acl, uint16(e[0]))
 		acl = binary.LittleEndian.AppendUint16(acl, uint16(e[1]))
 		acl = binary.LittleEndian.AppendUint32(acl, e[2])
@@ -188,8 +205,8 @@ func (l *lab) runsOf(after int) []int {
 	return list
 }
 
-// doing does something that changes a host, killed a few times on the way where the dice say so, and repeated until it comes
-// to its end. It gives the runs that this was, newest first.
+// doing does something that changes a host, killed a few times on the way where the dice say so, and repeated until
+// it comes to its end. It gives the runs that this was, newest first.
 func (l *lab) doing(r *rand.Rand, kills bool, args ...string) []int {
 	before := 0
 	if have := l.runsOf(0); len(have) > 0 {
@@ -204,7 +221,8 @@ func (l *lab) doing(r *rand.Rand, kills bool, args ...string) []int {
 			time.Sleep(200 * time.Millisecond)
 			continue
 		}
-		if code != 0 && code != 1 && !strings.Contains(out, "changed nothing") || strings.Contains(out, "mistake in this program") {
+		if code != 0 && code != 1 && !strings.Contains(out, "changed nothing") ||
+			strings.Contains(out, "mistake in this program") {
 			l.t.Errorf("%v ends with %d\n%s", args, code, out)
 		}
 		break
@@ -285,7 +303,8 @@ func (l *lab) undone(r *rand.Rand, step string, kills bool, runs []int, stood ma
 		by = append(l.doing(r, kills, "undo", fmt.Sprint(run), "--yes"), by...)
 	}
 	now := l.listing("gauge-01")
-	l.t.Logf("%s: %d differ, %d of them by hand; announced were %d", step, len(apart(stood, now)), len(mine), strings.Count(*said, "\n"))
+	l.t.Logf("%s: %d differ, %d of them by hand; announced were %d", step, len(apart(stood, now)), len(mine),
+		strings.Count(*said, "\n"))
 	for name := range apart(stood, now) {
 		if !mine[name] && !tells(*said, name) {
 			l.t.Errorf("%s: %q is %q and was %q\nannounced was\n%s", step, name, now[name], stood[name], *said)
@@ -303,18 +322,21 @@ func tells(said, name string) bool {
 		switch {
 		case of == name, strings.HasPrefix(name, of+"/"), strings.HasPrefix(of, name+"/"):
 			return true
-		case (kind == "user" || kind == "group") && slices.Contains([]string{"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow"}, name):
+		case (kind == "user" || kind == "group") &&
+			slices.Contains([]string{"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow"}, name):
 			return true
-		case strings.HasSuffix(name, " "+of), kind == "hostname" && (name == "/etc/hostname" || name == "host name" || name == "/etc/hosts"),
-			kind == "sysctl" && (name == "forward" || strings.HasPrefix(name, "/etc/sysctl.d/")), kind == "cron" && strings.HasPrefix(name, "/etc/cron"):
+		case strings.HasSuffix(name, " "+of), kind == "hostname" &&
+			(name == "/etc/hostname" || name == "host name" || name == "/etc/hosts"),
+			kind == "sysctl" && (name == "forward" || strings.HasPrefix(name, "/etc/sysctl.d/")),
+			kind == "cron" && strings.HasPrefix(name, "/etc/cron"):
 			return true
 		}
 	}
 	return false
 }
 
-// TestRandomSequences applies twice, changes something by hand, and takes it all back, and then that again; a third of the
-// sequences are killed on the way. SEQUENCES says how many, SEED repeats them.
+// TestRandomSequences applies twice, changes something by hand, and takes it all back, and then that again; a third
+// of the sequences are killed on the way. SEQUENCES says how many, SEED repeats them.
 func TestRandomSequences(t *testing.T) {
 	l := up(t, "gauge-01")
 	r := dice(t)
@@ -336,7 +358,8 @@ func TestRandomSequences(t *testing.T) {
 		s2 := l.listing("gauge-01")
 		l.ssh("gauge-01", hand).Run()
 		mine := apart(s2, l.listing("gauge-01"))
-		t.Logf("sequence %d: %d differ after the first apply, and %d after the second", n, len(apart(s0, s1)), len(apart(s1, s2)))
+		t.Logf("sequence %d: %d differ after the first apply, and %d after the second", n, len(apart(s0, s1)),
+			len(apart(s1, s2)))
 		failed, said := t.Failed(), ""
 		step := func(what string) string { return fmt.Sprintf("sequence %d, %s", n, what) }
 		l.undone(r, step("the second is undone, after `"+hand+"`"), kills, second, s1, mine, &said)
@@ -349,14 +372,16 @@ func TestRandomSequences(t *testing.T) {
 	}
 }
 
-// TestRandomKills goes from one state to another and back, and kills the controller, the worker or both on the way: once an
-// apply has come to its end the host is as declared, nothing is left over, and nothing changes any more. KILLS says how often.
+// TestRandomKills goes from one state to another and back, and kills the controller, the worker or both on the way:
+// once an apply has come to its end the host is as declared, nothing is left over, and nothing changes any more.
+// KILLS says how often.
 func TestRandomKills(t *testing.T) {
 	l := up(t, "gauge-01")
 	r := dice(t)
 	states := []string{stoodThen, comesNow}
 	for i := range states { // a password has another salt each time, and what a host is called has to be found
-		states[i] = strings.NewReplacer("password = \"salt & water\"\n", "", "password = \"ebb and flow\"\n", "", "[hostname.gauge-renamed]\n", "").Replace(states[i])
+		states[i] = strings.NewReplacer("password = \"salt & water\"\n", "", "password = \"ebb and flow\"\n", "",
+			"[hostname.gauge-renamed]\n", "").Replace(states[i])
 	}
 	var want [2]map[string]string
 	for n := range 2 * 2 {
@@ -376,7 +401,8 @@ func TestRandomKills(t *testing.T) {
 		for name := range apart(want[n%2], l.listing("gauge-01")) {
 			t.Errorf("round %d: %q is %q, and otherwise %q", n, name, l.listing("gauge-01")[name], want[n%2][name])
 		}
-		if left := l.on("gauge-01", "find / -xdev -name '.jadekettle-*' 2>/dev/null; ls /var/lib/jadekettle | grep -E 'guard.json|guard-restored' || true"); left != "" {
+		if left := l.on("gauge-01", "find / -xdev -name '.jadekettle-*' 2>/dev/null; ls /var/lib/jadekettle | grep "+
+			"-E 'guard.json|guard-restored' || true"); left != "" {
 			t.Errorf("round %d: it leaves %s", n, left)
 		}
 	}

@@ -26,8 +26,8 @@ suites = ["./"]
 insecure_without_key = true
 [package.salt-lamp]
 `,
-		look: map[string]string{"cat /etc/apt/sources.list.d/second.sources": "# Written by jadekettle; what is changed " +
-			"here is lost.\n" +
+		look: map[string]string{"cat /etc/apt/sources.list.d/second.sources": "# Written by jadekettle; what is " +
+			"changed here is lost.\n" +
 			"Types: deb\nURIs: file:/srv/repo2\nSuites: ./\nTrusted: yes",
 			"dpkg-query -W -f '${Status}' salt-lamp": "install ok installed"},
 		spoil:  "sed -i s/repo2/repo3/ /etc/apt/sources.list.d/second.sources",

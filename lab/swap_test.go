@@ -40,7 +40,8 @@ func TestSwapOfThisMachine(t *testing.T) {
 		}
 	}
 	write("jadekettle.toml", "project = \"saltmarsh-lab\"\n[history]\nfile = \"runs.db\"\n")
-	write("hosts.toml", "[host.archive-01]\nconnect = { local = true }\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"swap\"]\n")
+	write("hosts.toml", "[host.archive-01]\nconnect = { local = true }\n[group.all]\nmembers = [\"*\"]\nmanifests "+
+		"= [\"swap\"]\n")
 	declare := func(text string) { write("manifests/swap.toml", fmt.Sprintf("[swap.%q]\n%s\n", file, text)) }
 	// Each step runs in a namespace of its own, over what the step before has left.
 	step := func(line string) string {
@@ -64,7 +65,8 @@ mount -t overlay -o lowerdir=/var/lib,upperdir=lib,workdir=lib.work overlay /var
 	}
 	stands := func(used, listed int) {
 		t.Helper()
-		look := fmt.Sprintf("grep -c '^%s ' /proc/swaps || true; grep -c '^%s none swap' /etc/fstab || true", file, file)
+		look := fmt.Sprintf("grep -c '^%s ' /proc/swaps || true; grep -c '^%s none swap' /etc/fstab || true", file,
+			file)
 		if got := strings.Join(strings.Fields(step(look)), " "); got != fmt.Sprint(used, listed) {
 			t.Errorf("in use and listed is %s, want %d %d", got, used, listed)
 		}

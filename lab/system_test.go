@@ -3,36 +3,7 @@
 package lab
 
 func init() {
-	proofs["command"] = proof{
-		before: "useradd -m runner; rm -rf /srv/told",
-		declare: `[file."/etc/stations"]
-content = "north-pier\n"
-owner = "root"
-mode = "0644"
-[command."tell of the stations"]
-script = "cat /etc/stations >> /srv/told"
-only_after_change_of = ["file /etc/stations"]
-[command."make the index"]
-run = ["sh", "-c", "id -un > index; pwd >> index; echo $TZ >> index; cat >> index"]
-done_if_exists = "/home/runner/index"
-run_as = "runner"
-folder = "/home/runner"
-environment = { TZ = "UTC" }
-input = "from the input\n"
-[command."count"]
-script = "echo x >> /srv/count"
-done_if = "test $(wc -l < /srv/count 2>/dev/null || echo 0) -ge 2 || test -e /srv/count"
-`,
-		look: map[string]string{
-			"cat /home/runner/index":              "runner\n/home/runner\nUTC\nfrom the input",
-			"stat -c %U /home/runner/index":       "runner",
-			"cat /srv/count; sort -u < /srv/told": "x\nnorth-pier",
-		},
-		spoil:  "echo y > /etc/stations; rm /home/runner/index",
-		mended: []string{"file /etc/stations", "command tell of the stations", "command make the index"},
-		away:   "[file.\"/etc/stations\"]\nabsent = true\n",
-		gone:   map[string]string{"wc -l < /srv/told": "2"},
-	}
+	proofs["command"] = initCases
 	proofs["cron"] = proof{
 		declare: `[cron.rotate]
 schedule = "15 3 * * 1-5"
@@ -56,8 +27,9 @@ environment = { MAILTO = "keepers@example.org" }
 				"net.ipv4.ip_local_port_range = 33000 60000"},
 		spoil:  "echo 0 > /proc/sys/net/ipv4/ip_forward; sed -i /range/d /etc/sysctl.d/90-jadekettle.conf",
 		mended: []string{"sysctl net.ipv4.ip_forward", "sysctl net.ipv4.ip_local_port_range"},
-		away:   "[sysctl.\"net.ipv4.ip_forward\"]\nabsent = true\n[sysctl.\"net.ipv4.ip_local_port_range\"]\nabsent = true\n",
-		gone:   map[string]string{"ls /etc/sysctl.d | grep jadekettle; true": ""},
+		away: "[sysctl.\"net.ipv4.ip_forward\"]\nabsent = true\n[sysctl.\"net.ipv4.ip_local_port_range\"]\n" +
+			"absent = true\n",
+		gone: map[string]string{"ls /etc/sysctl.d | grep jadekettle; true": ""},
 	}
 	proofs["kmod"] = proof{ // a container may not load modules, so nothing here is
 		declare: "[kmod.floppy]\nkept_out = true\n[kmod.dummy]\nboot = true\noptions = \"numdummies=2\"\n",
@@ -81,23 +53,29 @@ environment = { MAILTO = "keepers@example.org" }
 	}
 	proofs["timezone"] = proof{
 		declare: "[timezone.\"Europe/Berlin\"]\n",
-		look:    map[string]string{"readlink /etc/localtime; date +%Z | grep -c CE": "/usr/share/zoneinfo/Europe/Berlin\n1"},
-		spoil:   "ln -sf /usr/share/zoneinfo/UTC /etc/localtime",
-		mended:  []string{"timezone Europe/Berlin"},
-		away:    "[timezone.UTC]\n",
-		gone:    map[string]string{"date +%Z": "UTC"},
+		look: map[string]string{
+			"readlink /etc/localtime; date +%Z | grep -c CE": "/usr/share/zoneinfo/Europe/Berlin\n1"},
+		spoil:  "ln -sf /usr/share/zoneinfo/UTC /etc/localtime",
+		mended: []string{"timezone Europe/Berlin"},
+		away:   "[timezone.UTC]\n",
+		gone:   map[string]string{"date +%Z": "UTC"},
 	}
 	proofs["locale"] = proof{
 		declare: "[locale.\"de_DE.UTF-8\"]\n",
-		look:    map[string]string{". /etc/default/locale; echo $LANG; locale -a | grep de_": "de_DE.UTF-8\nde_DE.utf8"},
-		spoil:   "sed -i s/de_DE/C/ /etc/default/locale",
-		mended:  []string{"locale de_DE.UTF-8"},
-		away:    "[locale.\"POSIX\"]\n",
-		gone:    map[string]string{". /etc/default/locale; echo $LANG": "POSIX"},
+		look: map[string]string{
+			". /etc/default/locale; echo $LANG; locale -a | grep de_": "de_DE.UTF-8\nde_DE.utf8"},
+		spoil:  "sed -i s/de_DE/C/ /etc/default/locale",
+		mended: []string{"locale de_DE.UTF-8"},
+		away:   "[locale.\"POSIX\"]\n",
+		gone:   map[string]string{". /etc/default/locale; echo $LANG": "POSIX"},
 	}
-	proofs["mount"] = proof{
-		before: "echo '# the file systems' > /etc/fstab",
-		declare: `[dir."/srv/scratch pad"]
+	proofs["mount"] = initCases2
+}
+
+// initCases2 are what init goes through.
+var initCases2 = proof{
+	before: "echo '# the file systems' > /etc/fstab",
+	declare: `[dir."/srv/scratch pad"]
 owner = "nobody"
 mode = "0770"
 [mount."/srv/scratch pad"]
@@ -109,14 +87,45 @@ content = "ebb"
 owner = "root"
 mode = "0644"
 `,
-		look: map[string]string{
-			"cat /etc/fstab": "# the file systems\ntmpfs /srv/scratch\\040pad tmpfs size=1m,mode=0755,noexec 0 0",
-			"findmnt -no FSTYPE,OPTIONS '/srv/scratch pad' | grep -c 'tmpfs.*noexec.*size=1024k'": "1"},
-		spoil:  "umount '/srv/scratch pad'; sed -i s/size=1m/size=2m/ /etc/fstab",
-		mended: []string{"mount /srv/scratch pad", "dir /srv/scratch pad", "file /srv/scratch pad/note"},
-		away:   "[mount.\"/srv/scratch pad\"]\nabsent = true\n",
-		gone:   map[string]string{"cat /etc/fstab; findmnt '/srv/scratch pad'": "# the file systems"},
-	}
+	look: map[string]string{
+		"cat /etc/fstab": "# the file systems\ntmpfs /srv/scratch\\040pad tmpfs size=1m,mode=0755,noexec 0 0",
+		"findmnt -no FSTYPE,OPTIONS '/srv/scratch pad' | grep -c 'tmpfs.*noexec.*size=1024k'": "1"},
+	spoil:  "umount '/srv/scratch pad'; sed -i s/size=1m/size=2m/ /etc/fstab",
+	mended: []string{"mount /srv/scratch pad", "dir /srv/scratch pad", "file /srv/scratch pad/note"},
+	away:   "[mount.\"/srv/scratch pad\"]\nabsent = true\n",
+	gone:   map[string]string{"cat /etc/fstab; findmnt '/srv/scratch pad'": "# the file systems"},
+}
+
+// initCases are what init goes through.
+var initCases = proof{
+	before: "useradd -m runner; rm -rf /srv/told",
+	declare: `[file."/etc/stations"]
+content = "north-pier\n"
+owner = "root"
+mode = "0644"
+[command."tell of the stations"]
+script = "cat /etc/stations >> /srv/told"
+only_after_change_of = ["file /etc/stations"]
+[command."make the index"]
+run = ["sh", "-c", "id -un > index; pwd >> index; echo $TZ >> index; cat >> index"]
+done_if_exists = "/home/runner/index"
+run_as = "runner"
+folder = "/home/runner"
+environment = { TZ = "UTC" }
+input = "from the input\n"
+[command."count"]
+script = "echo x >> /srv/count"
+done_if = "test $(wc -l < /srv/count 2>/dev/null || echo 0) -ge 2 || test -e /srv/count"
+`,
+	look: map[string]string{
+		"cat /home/runner/index":              "runner\n/home/runner\nUTC\nfrom the input",
+		"stat -c %U /home/runner/index":       "runner",
+		"cat /srv/count; sort -u < /srv/told": "x\nnorth-pier",
+	},
+	spoil:  "echo y > /etc/stations; rm /home/runner/index",
+	mended: []string{"file /etc/stations", "command tell of the stations", "command make the index"},
+	away:   "[file.\"/etc/stations\"]\nabsent = true\n",
+	gone:   map[string]string{"wc -l < /srv/told": "2"},
 }
 
 func init() {
@@ -135,11 +144,13 @@ interface = "host0"
 			"nft list table inet jadekettle | grep -c -e 'dport { 80, 443 } accept' -e 'iifname \"host0\" ip saddr " +
 				"192.0.2.200 tcp " +
 				"dport 8080 drop' -e 'tcp dport 22 accept comment' -e 'policy drop'": "4",
-			"systemctl is-enabled jadekettle-firewall; systemctl start jadekettle-firewall && echo started": "enabled\nstarted",
+			"systemctl is-enabled jadekettle-firewall; systemctl start jadekettle-firewall && echo " +
+				"started": "enabled\nstarted",
 		},
 		spoil:  "nft add rule inet jadekettle incoming tcp dport 9999 accept",
 		mended: []string{"firewall web"},
-		away:   "[firewall.web]\nabsent = true\n[firewall.house]\nabsent = true\n[firewall.noisy-neighbour]\nabsent = true\n",
+		away: "[firewall.web]\nabsent = true\n[firewall.house]\nabsent = true\n[firewall.noisy-neighbour]\n" +
+			"absent = true\n",
 		gone: map[string]string{"nft list tables; ls /etc/jadekettle* /etc/systemd/system/jadekettle* " +
 			"/etc/systemd/system/sysinit.target.wants/jadekettle* 2>/dev/null": ""},
 	}

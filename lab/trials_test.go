@@ -18,7 +18,8 @@ var trials = func() []trial {
 	named := regexp.MustCompile(`UNIT\((\w+)\)`)
 	filled := strings.NewReplacer("OLGAS_KEY", olgasKey, "OLD_KEY", oldKey, "SUM", harmonicsSum, "GIT", gitPages)
 	fill := func(s *string) {
-		*s = named.ReplaceAllStringFunc(filled.Replace(*s), func(m string) string { return unit(m[len("UNIT(") : len(m)-1]) })
+		*s = named.ReplaceAllStringFunc(filled.Replace(*s),
+			func(m string) string { return unit(m[len("UNIT(") : len(m)-1]) })
 	}
 	var doc struct{ Trial []trial }
 	if err := toml.Unmarshal([]byte(trialsFile), &doc); err != nil {
@@ -39,7 +40,8 @@ const harmonicsSum = "6251e5743b6fd6a7d606130bdf7c15077ce85ebd3a0fdee284d15a46df
 
 // unit is a service that writes what its file of settings holds when it starts.
 func unit(name string) string {
-	return `printf '[Service]\nExecStart=/bin/sh -c "cp /etc/` + name + `.conf /run/` + name + `; exec sleep 100000"\n` +
+	return `printf '[Service]\nExecStart=/bin/sh -c "cp /etc/` + name + `.conf /run/` + name +
+		`; exec sleep 100000"\n` +
 		`ExecReload=/bin/true\n[Install]\nWantedBy=multi-user.target\n' >/etc/systemd/system/` + name + `.service; ` +
 		`systemctl daemon-reload`
 }

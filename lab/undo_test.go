@@ -121,7 +121,8 @@ func TestUndoOnRealHosts(t *testing.T) {
 	if after == before {
 		t.Fatal("nothing changed")
 	}
-	if lines := l.on("gauge-01", "journalctl -t jadekettle -o cat"); strings.Count(lines, "run ") != 2 || !strings.Contains(lines, " changed") {
+	if lines := l.on("gauge-01", "journalctl -t jadekettle -o cat"); strings.Count(lines, "run ") != 2 ||
+		!strings.Contains(lines, " changed") {
 		t.Errorf("the host's journal tells of two runs as\n%s", lines)
 	}
 	if code, out := l.jk("undo", "last", "--preview"); code != 0 || stands() != after {
@@ -151,7 +152,8 @@ func TestUndoOnRealHosts(t *testing.T) {
 	}
 	l.on("gauge-01", "apt-get install -qq -y chart-press >/dev/null && echo more >>/srv/new/tide")
 	code, out := l.jk("undo", "2", "--yes")
-	if code != 1 || !strings.Contains(out, "by ops (1000) with `apt-get install -qq -y chart-press`") || !strings.Contains(out, "what it holds, last written at") {
+	if code != 1 || !strings.Contains(out, "by ops (1000) with `apt-get install -qq -y chart-press`") ||
+		!strings.Contains(out, "what it holds, last written at") {
 		t.Errorf("with what moved since: %d\n%s", code, out)
 	}
 }
@@ -160,7 +162,8 @@ func TestUndoOnRealHosts(t *testing.T) {
 // at its end.
 func ordered(line string) bool {
 	f := strings.Fields(line)
-	return slices.Contains([]string{"/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/subuid", "/etc/subgid"},
+	return slices.Contains([]string{"/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/subuid",
+		"/etc/subgid"},
 		f[len(f)-1]) && len(f) > 2 && len(f[len(f)-2]) == 64
 }
 

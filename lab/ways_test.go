@@ -70,7 +70,8 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+"[host.gauge-01.connect]\ncommand = \"ssh -q -i "+
 		l.dir+"/key -o UserKnownHostsFile="+l.dir+"/known_hosts ops@$JADEKETTLE_ADDRESS sh\"\n")
 	tries("through a shell", 0, "1 unchanged", "--password-file", right)
-	tries("through a shell, with a wrong password", 1, "sudo did not take the password of ops", "--password-file", wrong)
+	tries("through a shell, with a wrong password", 1, "sudo did not take the password of ops",
+		"--password-file", wrong)
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+"[host.gauge-01.connect]\ncommand = \"exit 3\"\n")
 	tries("through a shell that is none", 1, "gauge-01", "--password-file", right)
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml")))
@@ -111,8 +112,9 @@ func (l *lab) admitted() {
 	}{
 		{1, "there is no terminal to ask on", []string{"--password-file", right}},
 		{1, "lets nobody in as pi", []string{"--password-file", wrong, "--yes"}},
-		{0, "gauge-01  is admitted: warden logs in with a key, and sudo makes it root", []string{"--password-file", right,
-			"--yes"}},
+		{0, "gauge-01  is admitted: warden logs in with a key, and sudo makes it root",
+			[]string{"--password-file", right,
+				"--yes"}},
 		{0, "is admitted already", []string{"--password-file", wrong}},
 	} {
 		got, out := l.jk(append([]string{"hosts", "admit", "gauge-01", "--as", "pi"}, c.args...)...)
@@ -121,10 +123,12 @@ func (l *lab) admitted() {
 		}
 	}
 	l.write("hosts.toml", strings.Replace(before, "user = \"ops\"", "user = \"narrow\"", 1))
-	if got, out := l.jk("hosts", "admit", "gauge-01", "--as", "pi", "--password-file", right, "--worker-only"); got != 0 {
+	if got, out := l.jk("hosts", "admit", "gauge-01", "--as", "pi", "--password-file", right,
+		"--worker-only"); got != 0 {
 		l.t.Errorf("admitted for the worker alone: %d\n%s", got, out)
 	}
-	if out := l.on("gauge-01", "su narrow -c \"sudo -n id\" 2>&1; rm /etc/sudoers.d/jadekettle-narrow"); strings.Contains(out,
+	if out := l.on("gauge-01",
+		"su narrow -c \"sudo -n id\" 2>&1; rm /etc/sudoers.d/jadekettle-narrow"); strings.Contains(out,
 		"uid=0") {
 		l.t.Errorf("its rule allows more: %s", out)
 	}
@@ -153,7 +157,8 @@ func (l *lab) certified() {
 		host+".pub")
 	public := strings.TrimSpace(read(l.t, filepath.Join(at, "authority.pub")))
 	l.on("gauge-01", "echo '"+public+"' >/etc/ssh/authority.pub; printf 'TrustedUserCAKeys /etc/ssh/authority.pub\\n"+
-		"HostCertificate /etc/ssh/ssh_host_ed25519_key-cert.pub\\n' >/etc/ssh/sshd_config.d/ca.conf; systemctl reload ssh; "+
+		"HostCertificate /etc/ssh/ssh_host_ed25519_key-cert.pub\\n' >/etc/ssh/sshd_config.d/ca.conf; systemctl "+
+		"reload ssh; "+
 		"sleep 1")
 	l.write("known", "@cert-authority 192.0.2.* "+public+"\n")
 	l.write("jadekettle.toml", strings.Replace(settings, l.dir+"/known_hosts", "known", 1))

@@ -68,8 +68,10 @@ owner = "nobody"
 `,
 		files: map[string]string{"plots.tar": tarball},
 		look: map[string]string{
-			"cat /opt/viewer/run /opt/viewer/own-notes; stat -c '%U %a' /opt/viewer/bin/viewer": "echo tides\nkept\nroot 755",
-			"stat -c '%U %n' /srv/plots /srv/plots/week.svg; ls -A /opt /srv | grep -c kettle": "nobody /srv/plots\nnobody " +
+			"cat /opt/viewer/run /opt/viewer/own-notes; stat -c '%U %a' " +
+				"/opt/viewer/bin/viewer": "echo tides\nkept\nroot 755",
+			"stat -c '%U %n' /srv/plots /srv/plots/week.svg; ls -A /opt /srv | grep -c " +
+				"kettle": "nobody /srv/plots\nnobody " +
 				"/srv/plots/week.svg\n0",
 		},
 		spoil:  "echo x >>/opt/viewer/bin/viewer; rm -r /srv/plots",
@@ -80,8 +82,9 @@ owner = "nobody"
 	// A kind of one's own, as `jadekettle kinds new` makes it.
 	proofs["gauge_offset"] = proof{
 		declare: "[gauge_offset.\"/srv/offset\"]\ntext = \"high water at six\"\nending = \"stop\"\n",
-		look: map[string]string{"cat /srv/offset; stat -c '%U %a' /var/lib/jadekettle/programs/*": "high water at six.\n" +
-			"root 700"},
+		look: map[string]string{
+			"cat /srv/offset; stat -c '%U %a' /var/lib/jadekettle/programs/*": "high water at six.\n" +
+				"root 700"},
 		spoil:  "echo low >/srv/offset",
 		mended: []string{"gauge_offset /srv/offset"},
 		away:   "[gauge_offset.\"/srv/offset\"]\nabsent = true\n",
@@ -147,8 +150,8 @@ only_declared = true
 `,
 		files: map[string]string{"site/index.html": "<h1>Tides</h1>\n", "site/plots/deep/week.svg": "<svg/>\n"},
 		look: map[string]string{
-			"cd /srv/site; find . -mindepth 1 -printf '%p %u %m\\n' | sort": "./index.html nobody 644\n./plots nobody 750\n" +
-				"./plots/deep nobody 750\n./plots/deep/week.svg nobody 644",
+			"cd /srv/site; find . -mindepth 1 -printf '%p %u %m\\n' | sort": "./index.html nobody 644\n./plots " +
+				"nobody 750\n./plots/deep nobody 750\n./plots/deep/week.svg nobody 644",
 			"cat /srv/site/plots/deep/week.svg": "<svg/>",
 		},
 		spoil:  "echo x >/srv/site/plots/stray; chmod 600 /srv/site/index.html; rm -r /srv/site/plots/deep",

@@ -105,7 +105,8 @@ func (s *Site) afar(h *inventory.Host) reach.Target {
 }
 
 // Connect connects to a host, as the call reaches it, and starts its worker. first is what that is told first.
-func (p *Project) Connect(ctx context.Context, d *reach.Dialer, h *inventory.Host, first []byte) (*reach.Session, error) {
+func (p *Project) Connect(ctx context.Context, d *reach.Dialer, h *inventory.Host,
+	first []byte) (*reach.Session, error) {
 	return p.connect(ctx, d, h, p.Target(h), first)
 }
 
@@ -116,7 +117,8 @@ func (p *Project) connect(ctx context.Context, d *reach.Dialer, h *inventory.Hos
 		return nil, err
 	}
 	if ok { // one that several hosts have is tried on one of them first
-		one, _ := p.elevation.LoadOrStore(secret, &reach.Password{Ask: func() (value.Secret, error) { return secret, nil }})
+		one, _ := p.elevation.LoadOrStore(secret,
+			&reach.Password{Ask: func() (value.Secret, error) { return secret, nil }})
 		t.Password = one.(*reach.Password)
 	}
 	return d.Open(ctx, t, first)
@@ -128,7 +130,8 @@ func (p *Project) fleetOver(d *reach.Dialer, parallel int) *run.Fleet {
 		parallel = p.Settings.Parallel
 	}
 	return &run.Fleet{Ask: ask.Probe, Here: p.Here, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet},
-		Parallel: parallel, Guard: p.Settings.Guard, Past: wire.Past{Age: p.Settings.UndoAge, Size: p.Settings.UndoSize},
+		Parallel: parallel, Guard: p.Settings.Guard, Past: wire.Past{Age: p.Settings.UndoAge,
+			Size: p.Settings.UndoSize},
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return p.Connect(ctx, d, h, first)
 		},

@@ -21,9 +21,9 @@ import (
 )
 
 // Do does what a request says and gives what it came to, with the code that the program ends with. It is the only place
-// that runs anything. What happens goes to the history, the log and the sinks, one event at a time; their End comes when
-// the run has its number. Whoever the settings name is notified at last. When the context ends, every host finishes the
-// task in hand.
+// that runs anything. What happens goes to the history, the log and the sinks, one event at a time; their End comes
+// when the run has its number. Whoever the settings name is notified at last. When the context ends, every host
+// finishes the task in hand.
 func (p *Project) Do(ctx context.Context, q Request, to ...record.Sink) (*record.Run, error) {
 	d, err := p.takeDialer(q)
 	if err != nil {
@@ -263,5 +263,6 @@ func (p *Project) warnOlder(ctx context.Context, id plan.Run) {
 		return
 	}
 	p.note("the revision %s is older than %s, which %s applied in run %d on %s", short(id.Revision),
-		short(last.Revision), visible.Line(last.Who+"@"+last.Machine), last.Number, last.Started.Local().Format("2006-01-02 15:04"))
+		short(last.Revision), visible.Line(last.Who+"@"+last.Machine), last.Number, last.Started.Local().
+			Format("2006-01-02 15:04"))
 }

@@ -166,7 +166,8 @@ func ReadReview(name string, w Where, q Request) (*review.Preview, Where, Reques
 // HoldTo gives what a request is held to: just what was reviewed, of the project as it was then.
 func (p *Project) HoldTo(ctx context.Context, saved *review.Preview) (run.Foreseen, error) {
 	if saved.Project != p.Settings.Project {
-		return nil, problem.Errorf("it is a preview of the project %q, and this one is %q", saved.Project, p.Settings.Project).
+		return nil, problem.Errorf("it is a preview of the project %q, and this one is %q", saved.Project,
+			p.Settings.Project).
 			Remedy("call it in the project that it was made in")
 	}
 	p.note("the preview was %s", visible.Line(saved.Said()))

@@ -84,7 +84,8 @@ func (p *Project) moves(v *record.Host, edit func() string) []store.Move {
 	}
 	for _, g := range v.Groups {
 		if !slices.Contains(before.Groups, g) {
-			out = append(out, store.Move{Host: v.Name, What: "into", Group: g, Why: because(p.Inventory, h, g, v.Facts, why(g))})
+			out = append(out, store.Move{Host: v.Name, What: "into", Group: g,
+				Why: because(p.Inventory, h, g, v.Facts, why(g))})
 		}
 	}
 	for _, g := range before.Groups {

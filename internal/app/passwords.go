@@ -90,7 +90,8 @@ func (p Passwords) read(c *Caller, what string) (value.Secret, error) {
 	case p.File != "":
 		f, err := os.Open(p.File)
 		if err != nil {
-			return value.Secret{}, problem.Errorf("the password file cannot be read: %w", err).Remedy("see that it is there")
+			return value.Secret{}, problem.Errorf("the password file cannot be read: %w", err).
+				Remedy("see that it is there")
 		}
 		defer f.Close()
 		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {

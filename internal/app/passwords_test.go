@@ -24,19 +24,21 @@ func TestPasswordsOfACall(t *testing.T) {
 		login, elevation bool
 		want             string
 	}{
-		"none":              {p: Passwords{}},
-		"a file":            {p: Passwords{File: right}, elevation: true},
-		"a file for both":   {p: Passwords{File: right, For: []string{"login", "elevate"}}, login: true, elevation: true},
+		"none":   {p: Passwords{}},
+		"a file": {p: Passwords{File: right}, elevation: true},
+		"a file for both": {p: Passwords{File: right, For: []string{"login", "elevate"}}, login: true,
+			elevation: true},
 		"a command":         {p: Passwords{Command: "echo ebb-and-flow"}, elevation: true},
 		"a command failed":  {p: Passwords{Command: "exit 3"}, want: "the password command failed: exit status 3"},
 		"both":              {p: Passwords{Command: "x", File: "y"}, want: "are given together"},
 		"asked for another": {p: Passwords{For: []string{"root"}}, want: `--ask is "root"; it takes login or elevate`},
-		"nobody to ask":     {p: Passwords{For: []string{"login"}}, want: "there is no terminal to ask for a password on"},
-		"open to all":       {p: Passwords{File: file("open", "x\n", 0o644)}, want: "others than you may read"},
-		"not there":         {p: Passwords{File: filepath.Join(dir, "no")}, want: "the password file cannot be read"},
-		"empty":             {p: Passwords{File: file("empty", "\n", 0o600)}, want: "the password is empty"},
-		"two lines":         {p: Passwords{File: file("two", "a\nb\n", 0o600)}, want: "has several lines"},
-		"far too long":      {p: Passwords{File: file("long", strings.Repeat("a", 5000), 0o600)}, want: "too long"},
+		"nobody to ask": {p: Passwords{For: []string{"login"}}, want: "there is no terminal to ask for a " +
+			"password on"},
+		"open to all":  {p: Passwords{File: file("open", "x\n", 0o644)}, want: "others than you may read"},
+		"not there":    {p: Passwords{File: filepath.Join(dir, "no")}, want: "the password file cannot be read"},
+		"empty":        {p: Passwords{File: file("empty", "\n", 0o600)}, want: "the password is empty"},
+		"two lines":    {p: Passwords{File: file("two", "a\nb\n", 0o600)}, want: "has several lines"},
+		"far too long": {p: Passwords{File: file("long", strings.Repeat("a", 5000), 0o600)}, want: "too long"},
 	} {
 		login, elevation, err := c.p.settle(&Caller{})
 		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {

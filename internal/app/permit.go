@@ -102,7 +102,8 @@ func scripts(dir string, words []string) []string {
 func anyHost(h *inventory.Host) string {
 	program, words, _ := strings.Cut(h.Connect.Command, " ")
 	alike := func(of, as string) {
-		if of != "" && !strings.ContainsFunc(of, func(r rune) bool { return strings.ContainsRune(" \t'\"$`;&|<>()\\", r) }) {
+		if of != "" && !strings.ContainsFunc(of,
+			func(r rune) bool { return strings.ContainsRune(" \t'\"$`;&|<>()\\", r) }) {
 			words = strings.ReplaceAll(words, of, as)
 		}
 	}
@@ -167,7 +168,8 @@ func (s *Site) permit(of settings.Settings, inv *inventory.Inventory) error {
 	if s.Completing {
 		return problem.Errorf("this project %s", whose)
 	}
-	s.note("This project %s, and its settings act on this machine, with your rights:%s", visible.Line(whose), listed(fresh))
+	s.note("This project %s, and its settings act on this machine, with your rights:%s", visible.Line(whose),
+		listed(fresh))
 	refused := problem.Errorf("the settings of this project were not allowed to act on this machine")
 	if s.Ask == nil {
 		return refused.Remedy("if you trust the project, run `jadekettle preview` once on a terminal, or use --trust")

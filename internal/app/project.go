@@ -241,7 +241,8 @@ func (p *Project) HasLayer(layer string) error {
 	}
 	top, name, _ := strings.Cut(layer, "/")
 	if _, there := p.Inventory.Group(name); top == "group" && !there {
-		return problem.Errorf("there is no group %q", name).Meant(name, p.Inventory.GroupNames(), "`jadekettle hosts` lists them")
+		return problem.Errorf("there is no group %q", name).
+			Meant(name, p.Inventory.GroupNames(), "`jadekettle hosts` lists them")
 	}
 	if top == "host" {
 		_, err := p.Host(name)

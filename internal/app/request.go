@@ -105,7 +105,8 @@ func (q *Request) Check() error {
 			Remedy("it takes a number of hosts from 1 to %d", maxParallel)
 	}
 	if q.Take && q.Forget {
-		return problem.Errorf("--take-leftovers and --forget-leftovers are given together").Remedy("keep one of the two")
+		return problem.Errorf("--take-leftovers and --forget-leftovers are given together").
+			Remedy("keep one of the two")
 	}
 	if (q.Take || q.Forget) && !q.Part.All() {
 		return problem.Errorf("of a part of the tasks it cannot be told what is left over").

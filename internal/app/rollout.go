@@ -80,11 +80,13 @@ func (p *Project) first(q *Request, s string, hosts []*inventory.Host) ([]*inven
 	}
 	list = slices.DeleteFunc(list, func(h *inventory.Host) bool { return !slices.Contains(hosts, h) })
 	if len(list) == 0 && setting {
-		p.note("no host goes first: first = %s in %s names no target of this run", visible.Line(strconv.Quote(s)), p.firstFrom(q))
+		p.note("no host goes first: first = %s in %s names no target of this run", visible.Line(strconv.Quote(s)),
+			p.firstFrom(q))
 		return nil, nil
 	}
 	if len(list) == 0 {
-		return nil, problem.Errorf("no host of %s is a target of this run", s).Remedy("name some of the targets, or a number")
+		return nil, problem.Errorf("no host of %s is a target of this run", s).
+			Remedy("name some of the targets, or a number")
 	}
 	return list, nil
 }
@@ -106,7 +108,8 @@ func (p *Project) between(ctx context.Context, how string, pause time.Duration, 
 	if len(next.Hosts) == 1 {
 		noun = "host"
 	}
-	p.note("batch %d of %d: %d %s, %s", next.Number, next.Of, len(next.Hosts), noun, visible.Line(foldedNames(next.Hosts, 6)))
+	p.note("batch %d of %d: %d %s, %s", next.Number, next.Of, len(next.Hosts), noun,
+		visible.Line(foldedNames(next.Hosts, 6)))
 	switch {
 	case how == settings.ByKey:
 		return p.Ask.Key(ctx, "press a key to begin it, or q to end the run here ")

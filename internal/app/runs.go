@@ -170,7 +170,8 @@ func Prune(p Runs, old []store.Old, by []string) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	notes := map[string]string{"gone": fmt.Sprintf("%d, from run %d to run %d", len(old), old[0].Number, old[len(old)-1].Number)}
+	notes := map[string]string{"gone": fmt.Sprintf("%d, from run %d to run %d", len(old), old[0].Number,
+		old[len(old)-1].Number)}
 	r := p.Begin(record.Head{Run: id.String(), Mode: record.ModePrune, Started: time.Now(), Who: Me(), Machine: machine,
 		Command: by, Params: map[string]string{}, Answers: map[string]string{}, Notes: notes}, nil, nil)
 	r.End(&record.Run{})

@@ -29,7 +29,8 @@ import (
 
 // Where says which project a call is about, and what it says of it.
 type Where struct {
-	Dir        string   // the project's folder; empty for this one or the nearest above; with From inside the repository
+	// the project's folder; empty for this one or the nearest above; with From inside the repository
+	Dir        string
 	Env        string   // the environment; empty for the usual one
 	Params     []string // MANIFEST.NAME=VALUE
 	Identities []string // files that open sealed data

@@ -27,7 +27,8 @@ import (
 var update = flag.Bool("update", false, "write the golden files anew")
 
 // commands are those of the program.
-var commands = []cli.Commands{runcmd.Commands, hostscmd.Commands, runscmd.Commands, jobscmd.Commands, projectcmd.Commands}
+var commands = []cli.Commands{runcmd.Commands, hostscmd.Commands, runscmd.Commands, jobscmd.Commands,
+	projectcmd.Commands}
 
 // program is the built jadekettle that every test drives.
 var program string
@@ -40,7 +41,8 @@ func TestMain(m *testing.M) {
 	}
 	os.Chmod(dir, 0o755)
 	program = filepath.Join(dir, "jadekettle")
-	if out, err := exec.Command("go", "build", "-o", program, "jadekettle/cmd/jadekettle").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-o", program, "jadekettle/cmd/jadekettle").
+		CombinedOutput(); err != nil {
 		os.Stderr.Write(out)
 		os.Exit(1)
 	}
@@ -61,7 +63,8 @@ func agreed(args []string) []string {
 	for i+1 < len(args) && strings.HasPrefix(args[i], "--") { // a flag with its value
 		i += 2
 	}
-	if i >= len(args) || !slices.Contains([]string{"apply", "exec", "job"}, args[i]) || slices.Contains(args, "--yes") ||
+	if i >= len(args) || !slices.Contains([]string{"apply", "exec", "job"}, args[i]) ||
+		slices.Contains(args, "--yes") ||
 		args[i] == "job" && !slices.Contains(args[i:], "start") {
 		return args
 	}
@@ -87,14 +90,16 @@ func finish(t *testing.T, cmd *exec.Cmd) (int, string, string) {
 	if err := cmd.Run(); cmd.ProcessState == nil {
 		t.Fatal(err)
 	}
-	if strings.Contains(out.String()+errs.String(), "goroutine ") || strings.Contains(out.String()+errs.String(), "\x1b") {
+	if strings.Contains(out.String()+errs.String(), "goroutine ") ||
+		strings.Contains(out.String()+errs.String(), "\x1b") {
 		t.Errorf("%v printed a stack trace, or colour without a terminal:\n%s%s", cmd.Args, out.String(), errs.String())
 	}
 	return cmd.ProcessState.ExitCode(), out.String(), errs.String()
 }
 
 var (
-	times = regexp.MustCompile(` +[0-9]+\.[0-9]s( to [0-9]+\.[0-9]s)?`) // which a slow machine has and a fast one has not
+	// which a slow machine has and a fast one has not
+	times = regexp.MustCompile(` +[0-9]+\.[0-9]s( to [0-9]+\.[0-9]s)?`)
 	ports = regexp.MustCompile(`127\.0\.0\.1:[0-9]+`)
 	tmp   = regexp.MustCompile(`/tmp/[A-Za-z0-9_./-]+`)
 )
@@ -194,10 +199,12 @@ func TestInitOnThisMachine(t *testing.T) {
 	if code, _, errs := as("init", "pier"); code != 2 || !strings.Contains(errs, "is there already") {
 		t.Errorf("init over a project ends with %d: %s", code, errs)
 	}
-	if code, out, errs := as("--project", "pier", "lint"); code != 0 || !strings.Contains(out, "no problem in 3 hosts") {
+	if code, out, errs := as("--project", "pier", "lint"); code != 0 ||
+		!strings.Contains(out, "no problem in 3 hosts") {
 		t.Errorf("lint ends with %d: %s%s", code, out, errs)
 	}
-	if code, out, errs := as("--project", "pier", "facts", "this-machine", "kernel.name"); code != 0 || out != "Linux\n" {
+	if code, out, errs := as("--project", "pier", "facts", "this-machine", "kernel.name"); code != 0 ||
+		out != "Linux\n" {
 		t.Errorf("facts ends with %d: %s%s", code, out, errs)
 	}
 	for _, want := range []string{"would change", "changed", "unchanged"} {
@@ -239,7 +246,8 @@ func observatory(t *testing.T) string {
 		"hosts.toml": "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\n" +
 			"members = [\"*\"]\nmanifests = [\"gauge\"]\n",
 		"manifests/gauge.toml": "[user.maren]\npassword = \"salt & water 01\"\n[file.\"/etc/note\"]\n" +
-			"content = \"the word is salt & water 01\\n\"\nmode = \"0600\"\n[dir.\"/srv/pool\"]\n[package.no-such-thing]\n",
+			"content = \"the word is salt & water 01\\n\"\nmode = \"0600\"\n[dir.\"/srv/pool\"]\n" +
+			"[package.no-such-thing]\n",
 	} {
 		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
@@ -321,7 +329,8 @@ func TestTheReportAsJSONAndItsSecrets(t *testing.T) {
 		all += out + errs
 	}
 	h := doc.Hosts[0]
-	if doc.Format != 1 || doc.Mode != "apply" || h["name"] != "gauge-01" || h["unchanged"] != 3.0 || h["failed"] != 1.0 {
+	if doc.Format != 1 || doc.Mode != "apply" || h["name"] != "gauge-01" || h["unchanged"] != 3.0 ||
+		h["failed"] != 1.0 {
 		t.Errorf("the report is %+v", doc)
 	}
 	task := h["tasks"].([]any)[3].(map[string]any)
@@ -331,7 +340,8 @@ func TestTheReportAsJSONAndItsSecrets(t *testing.T) {
 	}
 	slices.Sort(keys)
 	if got := strings.Join(keys,
-		" "); got != "after blocked_by by changes do drift kind labels line manifest message name output seconds since status tries written" {
+		" "); got != "after blocked_by by changes do drift kind labels line manifest message name output seconds "+
+		"since status tries written" {
 		t.Errorf("a task has %s", got)
 	}
 	if task["name"] != "no-such-thing" || task["manifest"] != "manifests/gauge.toml" || task["line"] != 7.0 {
@@ -360,7 +370,8 @@ func TestDocumentsOfHostileTexts(t *testing.T) {
 		if !strings.Contains(call, "--output") {
 			args = append(args, "--output", "json")
 		}
-		if _, out, errs := jk(t, dir, args...); !json.Valid([]byte(out)) || strings.ContainsAny(out, "\ufeff\u200b\u009b") {
+		if _, out, errs := jk(t, dir, args...); !json.Valid([]byte(out)) ||
+			strings.ContainsAny(out, "\ufeff\u200b\u009b") {
 			t.Errorf("%s prints\n%.2000s%s", call, out, errs)
 		}
 	}
@@ -403,7 +414,8 @@ func TestTrust(t *testing.T) {
 		code, out, errs := jk(t, dir, append([]string{"hosts", "trust"}, args...)...)
 		return code, out + errs
 	}
-	if code, said := try(elsewhere, "gauge-01"); code != 2 || !strings.Contains(said, "there is no terminal to ask on") {
+	if code, said := try(elsewhere, "gauge-01"); code != 2 ||
+		!strings.Contains(said, "there is no terminal to ask on") {
 		t.Errorf("without a terminal it ends with %d: %s", code, said)
 	}
 	if code, said := try(elsewhere, "--yes", "gauge-01"); code != 0 || !strings.Contains(said, "accepted") {
@@ -465,8 +477,10 @@ func TestHelp(t *testing.T) {
 // TestAPipeIsNoFile: what is neither a file nor a folder is told, and not waited for.
 func TestAPipeIsNoFile(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n", "hosts.toml": "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
-		"manifests/all.toml": "[file.\"/etc/x\"]\ncopy = \"pipe\"\nowner = \"root\"\nmode = \"0600\"\n[dir.\"/srv/x\"]\ncopy = \"tree\"\n", "manifests/tree/a": "a"})
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n",
+		"hosts.toml": "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
+		"manifests/all.toml": "[file.\"/etc/x\"]\ncopy = \"pipe\"\nowner = \"root\"\nmode = \"0600\"\n" +
+			"[dir.\"/srv/x\"]\ncopy = \"tree\"\n", "manifests/tree/a": "a"})
 	for _, name := range []string{"manifests/pipe", "manifests/tree/b"} {
 		if err := syscall.Mkfifo(filepath.Join(dir, name), 0o644); err != nil {
 			t.Fatal(err)

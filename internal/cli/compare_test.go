@@ -11,7 +11,8 @@ func TestCompare(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "shelf/observatory") // a folder of a repository
 	write(t, dir, map[string]string{
 		"jadekettle.toml": "project = \"saltmarsh\"\n",
-		"hosts.toml": "[host.\"gauge-[01..04]\"]\nberth = \"${n}\"\n[host.archive-01]\n[group.all]\nmembers = [\"*\"]\n" +
+		"hosts.toml": "[host.\"gauge-[01..04]\"]\nberth = \"${n}\"\n[host.archive-01]\n[group.all]\nmembers = " +
+			"[\"*\"]\n" +
 			"manifests = [\"all\"]\n[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests = [\"gauge\"]\n",
 		"manifests/all.toml": "[file.\"/etc/motd\"]\ncontent = \"High water\\nat nine.\\n\"\nmode = \"0644\"\n",
 		"manifests/gauge/manifest.toml": "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide.toml\"]\n" +
@@ -19,16 +20,17 @@ func TestCompare(t *testing.T) {
 		"manifests/gauge/tide.tmpl": "berth = {{ host.berth }}\nevery = 60\n",
 	})
 	committed(t, filepath.Dir(dir), "v1")
-	if code, out, errs := jk(t, dir, "compare", "v1"); code != 0 || !strings.Contains(out, "from v1 to the files here: of 5 hosts 0 "+
-		"differ, 5 are alike") {
+	if code, out, errs := jk(t, dir, "compare", "v1"); code != 0 ||
+		!strings.Contains(out, "from v1 to the files here: of 5 hosts 0 "+
+			"differ, 5 are alike") {
 		t.Errorf("without a change: %d\n%s%s", code, out, errs)
 	}
 	write(t, dir, map[string]string{
 		"manifests/gauge/manifest.toml": "[package.tide-logger]\nversion = \"1.5.0-1\"\n[file.\"/etc/tide.toml\"]\n" +
 			"template = \"tide.tmpl\"\nmode = \"0640\"\n[user.tide]\nif = \"host.berth == 3\"\n",
 		"manifests/gauge/tide.tmpl": "berth = {{ host.berth }}\nevery = 30\n",
-		"hosts.toml": "[host.\"gauge-[01..05]\"]\nberth = \"${n}\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n" +
-			"[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests = [\"gauge\"]\n",
+		"hosts.toml": "[host.\"gauge-[01..05]\"]\nberth = \"${n}\"\n[group.all]\nmembers = [\"*\"]\nmanifests = " +
+			"[\"all\"]\n[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests = [\"gauge\"]\n",
 	})
 	committed(t, filepath.Dir(dir), "v2")
 	write(t, dir, map[string]string{"hosts.toml": "nothing of it is right"})
@@ -37,13 +39,15 @@ func TestCompare(t *testing.T) {
 		t.Errorf("between two revisions: %d %s", code, errs)
 	}
 	golden(t, "compare", out)
-	write(t, dir, map[string]string{"hosts.toml": "[host.\"gauge-[01..04]\"]\nberth = \"${n}\"\n[host.archive-01]\n[group.all]\n" +
-		"members = [\"*\"]\nmanifests = [\"all\"]\n[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests = [\"gauge\"]\n",
+	write(t, dir, map[string]string{"hosts.toml": "[host.\"gauge-[01..04]\"]\nberth = \"${n}\"\n[host.archive-01]\n" +
+		"[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[group.gauge]\nmembers = [\"gauge-*\"]\nmanifests " +
+		"= [\"gauge\"]\n",
 		"manifests/gauge/manifest.toml": "[file.\"/etc/tide.toml\"]\ntemplate = \"tide.tmpl\"\nmode = \"0600\"\n"})
 	committed(t, filepath.Dir(dir), "v3")
-	write(t, dir, map[string]string{"manifests/gauge/manifest.toml": "[file.\"/etc/tide.toml\"]\ntemplate = \"tide.tmpl\"\n" +
-		"mode = \"0640\"\n"})
-	if _, out, _ := jk(t, dir, "compare", "v3"); !strings.HasPrefix(out, "gauge-[01..04]  file /etc/tide.toml  differs\n    mode: ") {
+	write(t, dir, map[string]string{"manifests/gauge/manifest.toml": "[file.\"/etc/tide.toml\"]\ntemplate = " +
+		"\"tide.tmpl\"\nmode = \"0640\"\n"})
+	if _, out, _ := jk(t, dir, "compare", "v3"); !strings.HasPrefix(out, "gauge-[01..04]  file /etc/tide.toml  "+
+		"differs\n    mode: ") {
 		t.Errorf("the mode of a file whose content is each host's own:\n%s", out)
 	}
 	write(t, dir, map[string]string{"hosts.toml": "nothing of it is right"})
@@ -51,13 +55,16 @@ func TestCompare(t *testing.T) {
 		!strings.Contains(out, "gauge-03  user tide  new") || !strings.Contains(out, "of 1 host 1 differ") {
 		t.Errorf("on one host: %d\n%s", code, out)
 	}
-	for args, want := range map[string]string{"v9": `no revision "v9"`, "--on gauge-77 v1 v2": "gauge-77", "v1": "hosts.toml:1:"} {
-		if code, _, errs := jk(t, dir, append([]string{"compare"}, strings.Fields(args)...)...); code != 2 || !strings.Contains(errs, want) {
+	for args, want := range map[string]string{"v9": `no revision "v9"`, "--on gauge-77 v1 v2": "gauge-77",
+		"v1": "hosts.toml:1:"} {
+		if code, _, errs := jk(t, dir, append([]string{"compare"}, strings.Fields(args)...)...); code != 2 ||
+			!strings.Contains(errs, want) {
 			t.Errorf("compare %s: %d %s", args, code, errs)
 		}
 	}
 	// A revision that has environments beside one that has none, and one that is wrong.
-	write(t, dir, map[string]string{"jadekettle.toml": "project = \"saltmarsh\"\n[env.pier]\ninventory = [\"hosts.toml\"]\n",
+	write(t, dir, map[string]string{"jadekettle.toml": "project = \"saltmarsh\"\n[env.pier]\ninventory = " +
+		"[\"hosts.toml\"]\n",
 		"hosts.toml": "[host.archive-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n"})
 	committed(t, filepath.Dir(dir), "v4")
 	write(t, dir, map[string]string{"manifests/all.toml": "[dri.\"/srv\"]\n"})

@@ -14,15 +14,21 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	home, dir := t.TempDir(), t.TempDir()
 	ran := filepath.Join(home, "ran")
 	write(t, dir, map[string]string{
-		"jadekettle.toml": "project = \"tide-of-others\"\n[log]\nfile = \"~/tide.log\"\n[tell.hook]\nwebhook = \"http://127.0.0.1:1/t?key=brine\"\nif = \"run.code == 9\"\n",
-		"hosts.toml":      "[host.gauge-01]\nconnect = { command = \"touch " + ran + "; false ${host.name}\" }\n[host.gauge-02]\nconnect = { command = \"touch " + ran + "; false ${host.name}\" }\n",
+		"jadekettle.toml": "project = \"tide-of-others\"\n[log]\nfile = \"~/tide.log\"\n[tell.hook]\nwebhook = " +
+			"\"http://127.0.0.1:1/t?key=brine\"\nif = \"run.code == 9\"\n",
+		"hosts.toml": "[host.gauge-01]\nconnect = { command = \"touch " + ran +
+			"; false ${host.name}\" }\n[host.gauge-02]\nconnect = { command = \"touch " + ran +
+			"; false ${host.name}\" }\n",
 	})
 	committed(t, dir, "v1")
 	call := func(answer string, want int, args ...string) string {
 		t.Helper()
 		var out strings.Builder
 		a := &cli.Streams{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: answer != "", Width: 100,
-			Getenv: func(name string) string { return map[string]string{"HOME": home, "PATH": os.Getenv("PATH")}[name] }}
+			Getenv: func(name string) string {
+				return map[string]string{"HOME": home,
+					"PATH": os.Getenv("PATH")}[name]
+			}}
 		if code := a.Run(t.Context(), append(args, "--from", "file://"+dir), commands...); code != want {
 			t.Errorf("%v ends with %d, want %d:\n%s", args, code, want, out.String())
 		}
@@ -34,7 +40,8 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	}
 	call("", 0, "lint")
 	asked := call("", 2, "preview")
-	for _, want := range []string{"was taken from file://", "runs `touch " + ran + "; false ADDRESS` to reach hosts", "writes to ~/tide.log",
+	for _, want := range []string{"was taken from file://", "runs `touch " + ran + "; false ADDRESS` to reach hosts",
+		"writes to ~/tide.log",
 		"posts to http://127.0.0.1:1/t when a run ends", "--trust"} {
 		if strings.Count(asked, want) != 1 {
 			t.Errorf("it does not say %q once:\n%s", want, asked)
@@ -48,12 +55,15 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	call("", 2, "preview")
 	call("y\n", 1, "preview")
 	call("", 1, "preview")
-	put(t, filepath.Join(dir, "hosts.toml"), "[host.gauge-03]\nconnect = { command = \"touch "+ran+"; false ${host.name}\" }\n")
+	put(t, filepath.Join(dir, "hosts.toml"),
+		"[host.gauge-03]\nconnect = { command = \"touch "+ran+"; false ${host.name}\" }\n")
 	committed(t, dir, "v2")
 	call("", 1, "preview") // a host more is no deed more
-	put(t, filepath.Join(dir, "hosts.toml"), "[host.gauge-03]\nconnect = { command = \"touch "+ran+"; true ${host.name}\" }\n")
+	put(t, filepath.Join(dir, "hosts.toml"),
+		"[host.gauge-03]\nconnect = { command = \"touch "+ran+"; true ${host.name}\" }\n")
 	committed(t, dir, "v3")
-	if asked = call("", 2, "preview"); strings.Contains(asked, "tide.log") || !strings.Contains(asked, "; true ADDRESS") {
+	if asked = call("", 2, "preview"); strings.Contains(asked, "tide.log") ||
+		!strings.Contains(asked, "; true ADDRESS") {
 		t.Errorf("it asks for what is new:\n%s", asked)
 	}
 	script := "[tell.page]\nif = \"run.code == 9\"\ncommand = [\"sh\", \"page.sh\"]\n"
@@ -69,7 +79,8 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	}
 	if os.Geteuid() == 0 {
 		os.Chown(filepath.Join(dir, "jadekettle.toml"), 4711, 4711)
-		if code, out, errs := jkEnv(t, dir, nil, "runs"); code != 2 || !strings.Contains(errs, "belongs to the account 4711") {
+		if code, out, errs := jkEnv(t, dir, nil, "runs"); code != 2 ||
+			!strings.Contains(errs, "belongs to the account 4711") {
 			t.Errorf("a project of another account: %d %s%s", code, out, errs)
 		}
 	}

@@ -14,8 +14,10 @@ import (
 func TestTheDemoInColour(t *testing.T) {
 	home := t.TempDir()
 	var out bytes.Buffer
-	s := &cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out, Width: 80, Getenv: func(name string) string { return map[string]string{"HOME": home}[name] }}
-	if code := s.Run(t.Context(), []string{"demo", filepath.Join(t.TempDir(), "pier"), "--color", "always"}, commands...); code != 0 {
+	s := &cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out, Width: 80,
+		Getenv: func(name string) string { return map[string]string{"HOME": home}[name] }}
+	if code := s.Run(t.Context(), []string{"demo", filepath.Join(t.TempDir(), "pier"), "--color", "always"},
+		commands...); code != 0 {
 		t.Fatalf("it ends with %d:\n%s", code, out.String())
 	}
 	if strings.Contains(out.String(), "u{") {

@@ -40,8 +40,10 @@ manifests = ["gauge"]
 [group.bookworm]
 where = "facts.os.version_id == '12'"
 `,
-		"jobs.toml": "[job.morning]\nabout = \"What would change\"\ndoes = \"preview\"\ntargets = [\"@${input.group}\"]\nask.group = { choices = \"groups\", " +
-			"default = \"gauge\" }\nask.token = { secret = true, only_if = \"input.group == 'relay'\" }\nschedule = { every = \"1h\", zone = \"UTC\", spread = \"5m\" }\n",
+		"jobs.toml": "[job.morning]\nabout = \"What would change\"\ndoes = \"preview\"\ntargets = " +
+			"[\"@${input.group}\"]\nask.group = { choices = \"groups\", default = \"gauge\" }\nask.token = { " +
+			"secret = true, only_if = \"input.group == 'relay'\" }\nschedule = { every = \"1h\", zone = \"UTC\", " +
+			"spread = \"5m\" }\n",
 		"data/shared.toml":      "[gauge]\nport = 4190\nkept = [\"tides\"]\n[relay]\nport = 9\n",
 		"data/group/gauge.toml": "[gauge]\nport = 4191\n",
 		"manifests/gauge.toml": `[param.keeper]
@@ -81,7 +83,8 @@ for = "item in data.gauge.kept"
 func committed(t *testing.T, dir, tag string) {
 	t.Helper()
 	for _, args := range [][]string{{"init", "-q"}, {"add", "-A"}, {"commit", "-qm", tag}, {"tag", tag}} {
-		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c", "user.email=maren@example.org"}, args...)...)
+		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c",
+			"user.email=maren@example.org"}, args...)...)
 		c.Dir = dir
 		if out, err := c.CombinedOutput(); err != nil {
 			t.Fatalf("git %v: %s", args, out)
@@ -111,43 +114,9 @@ var unsteady = []struct{ is, as string }{
 // and holds what is in it to what the reference says of it.
 func TestDocumentsAsDocumented(t *testing.T) {
 	dir := quay(t)
-	calls := map[string]string{
-		"run":         "preview",
-		"exec":        "exec gauge-01 -- getent passwd root",
-		"runs":        "runs",
-		"run_shown":   "runs show 1",
-		"task_shown":  "runs show 1 gauge-01 package no-such-thing",
-		"run_facts":   "runs show 1 gauge-01 --facts",
-		"runs_found":  "runs search tide-logger",
-		"runs_differ": "runs differ 1 2",
-		"life":        "runs of gauge-01 file /etc/tide-logger.toml",
-		"slow":        "runs slow 1",
-		"checked":     "runs check",
-		"jobs":        "job list",
-		"job":         "job show morning",
-		"tended":      "tend status",
-		"status":      "status",
-		"compare":     "compare v2",
-		"hosts":       "hosts",
-		"members":     "hosts --group gauge",
-		"moved":       "hosts --moved",
-		"show":        "hosts show gauge-01",
-		"facts":       "facts gauge-01 os",
-		"why":         "why gauge-01 file /etc/tide-logger.toml",
-		"data":        "why gauge-01 data.gauge.port",
-		"param":       "why gauge-01 param.gauge.keeper",
-		"capture":     "capture gauge-01 package tide-logger",
-		"rehearse":    "rehearse",
-		"sealed":      "secret who",
-		"sources":     "source list",
-		"source":      "source show relay",
-		"kinds":       "kinds group",
-		"found":       "kinds search absent",
-		"functions":   "kinds functions to_json",
-		"version":     "version",
-		"lint":        "lint",
-	}
-	write(t, dir, map[string]string{".local/state/jadekettle/tend/quay.json": `{"format": 1, "pid": 4711, "machine": "desk", "since": "2026-01-01T00:00:00Z",
+	calls := documentsAsDocumentedCases
+	write(t, dir, map[string]string{
+		".local/state/jadekettle/tend/quay.json": `{"format": 1, "pid": 4711, "machine": "desk", "since": "2026-01-01T00:00:00Z",
 		"source": "/srv/quay", "read": "2026-01-01T00:00:00Z", "looked": "2026-01-01T01:00:00Z", "jobs": {"morning": {"seen": "2026-01-01T01:00:00Z",
 		"next": "2026-01-01T02:00:00Z", "began": "2026-01-01T01:00:00Z", "ended": "2026-01-01T01:00:05Z", "run": 12, "said": "2 unchanged", "starts": 1}}}`})
 	order := []string{"moved", "facts", "hosts", "lint"} // first and last; the others between
@@ -159,7 +128,8 @@ func TestDocumentsAsDocumented(t *testing.T) {
 	for _, name := range order {
 		if name == "compare" {
 			committed(t, dir, "v2")
-			write(t, dir, map[string]string{"data/host/gauge-01.toml": "[gauge]\nport = 4192\nkept = [\"tides\", \"winds\"]\n"})
+			write(t, dir, map[string]string{"data/host/gauge-01.toml": "[gauge]\nport = 4192\nkept = [\"tides\", " +
+				"\"winds\"]\n"})
 		}
 		if name == "lint" {
 			write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/motd\"]\nmood = \"0644\"\n"})
@@ -190,6 +160,44 @@ func TestDocumentsAsDocumented(t *testing.T) {
 		}
 		held(t, name, "", doc, known)
 	}
+}
+
+// documentsAsDocumentedCases are what TestDocumentsAsDocumented goes through.
+var documentsAsDocumentedCases = map[string]string{
+	"run":         "preview",
+	"exec":        "exec gauge-01 -- getent passwd root",
+	"runs":        "runs",
+	"run_shown":   "runs show 1",
+	"task_shown":  "runs show 1 gauge-01 package no-such-thing",
+	"run_facts":   "runs show 1 gauge-01 --facts",
+	"runs_found":  "runs search tide-logger",
+	"runs_differ": "runs differ 1 2",
+	"life":        "runs of gauge-01 file /etc/tide-logger.toml",
+	"slow":        "runs slow 1",
+	"checked":     "runs check",
+	"jobs":        "job list",
+	"job":         "job show morning",
+	"tended":      "tend status",
+	"status":      "status",
+	"compare":     "compare v2",
+	"hosts":       "hosts",
+	"members":     "hosts --group gauge",
+	"moved":       "hosts --moved",
+	"show":        "hosts show gauge-01",
+	"facts":       "facts gauge-01 os",
+	"why":         "why gauge-01 file /etc/tide-logger.toml",
+	"data":        "why gauge-01 data.gauge.port",
+	"param":       "why gauge-01 param.gauge.keeper",
+	"capture":     "capture gauge-01 package tide-logger",
+	"rehearse":    "rehearse",
+	"sealed":      "secret who",
+	"sources":     "source list",
+	"source":      "source show relay",
+	"kinds":       "kinds group",
+	"found":       "kinds search absent",
+	"functions":   "kinds functions to_json",
+	"version":     "version",
+	"lint":        "lint",
 }
 
 // held looks for fields that nobody documented, or that are of another type.

@@ -80,7 +80,8 @@ func (e *Env) Caller() *app.Caller {
 	e.callerOnce.Do(func() {
 		e.caller = &app.Caller{Version: Version, Args: e.Args, Getenv: e.Getenv, Trust: e.Trust, Report: present.Write,
 			Note: func(s string) { fmt.Fprintln(e.Err, s) }, Warn: e.warn,
-			Completing: len(e.Args) > 0 && (e.Args[0] == cobra.ShellCompRequestCmd || e.Args[0] == cobra.ShellCompNoDescRequestCmd)}
+			Completing: len(e.Args) > 0 && (e.Args[0] == cobra.ShellCompRequestCmd ||
+				e.Args[0] == cobra.ShellCompNoDescRequestCmd)}
 		if e.Terminal {
 			e.caller.Ask = asker{e}
 		}
@@ -90,7 +91,8 @@ func (e *Env) Caller() *app.Caller {
 
 // Where says which project the call is about.
 func (e *Env) Where() app.Where {
-	return app.Where{Dir: e.Project, Env: e.EnvName, Params: e.Params, Identities: e.Identities, From: e.From, Here: e.Here}
+	return app.Where{Dir: e.Project, Env: e.EnvName, Params: e.Params, Identities: e.Identities, From: e.From,
+		Here: e.Here}
 }
 
 // Site finds the project of the call.

@@ -27,14 +27,16 @@ port = "127.0.0.1:9"
 within = "1s"
 `
 	write(t, dir, map[string]string{
-		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\n" +
+		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", " +
+			"\"simulated.toml\"]\n[ssh]\n" +
 			"known_hosts = \"simulated/known_hosts\"\n",
 		"simulated.toml": fleet.Inventory(),
 		"hosts.toml": "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\n" +
 			"members = [\"*\"]\nmanifests = [\"gauge\"]\n",
 		"manifests/gauge.toml": manifest,
-		filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/place.json"): "{\"rack\": 3, \"deep\": [null, -1.5]}\n",
-		filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/odd.json"):   "{\"a\": 1} {",
+		filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/place.json"): "{\"rack\": 3, \"deep\": [null, " +
+			"-1.5]}\n",
+		filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/odd.json"): "{\"a\": 1} {",
 	})
 	home := []string{"HOME=" + dir}
 	steps(t, dir, home, []step{
@@ -43,19 +45,7 @@ within = "1s"
 		{1, "/etc/rack does not hold", []string{"apply", "--all"}},
 	})
 	write(t, dir, map[string]string{filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/odd.json"): "0\n"})
-	steps(t, dir, home, []step{
-		{1, "127.0.0.1:9 does not answer", []string{"apply", "--all"}},
-		{1, "probe the rack is told  unchanged", []string{"verify", "--all"}},
-		{1, `"mode": "verify"`, []string{"verify", "gauge-01", "--output", "json"}},
-		{1, "facts.own.clock could not be read: sh ended with code 1", []string{"facts", "--where",
-			"facts.own.clock == 'x'"}},
-		{2, "verify wants to know where", []string{"verify"}},
-		{0, "3", []string{"facts", "gauge-01", "own.place.rack"}},
-		{0, "gauge-01", []string{"facts", "--where", "facts.own.place.rack == 3"}},
-		{1, `facts.own has no "plaec"`, []string{"facts", "--where", "facts.own.plaec.rack == 3"}},
-		{2, "did you mean", []string{"facts", "--where", "facts.memry.total > 3"}},
-		{2, "--compare takes two hosts", []string{"facts", "--compare", "gauge-01"}},
-	})
+	steps(t, dir, home, ownFactsAndProbesCases)
 	// What comes back from the history has the types that it was read with.
 	committed(t, dir, "v1")
 	steps(t, dir, home, []step{
@@ -63,8 +53,9 @@ within = "1s"
 		{0, "of 1 host 0 differ", []string{"compare", "v1"}},
 		{0, "own.place.deep[1] ", []string{"runs", "show", "1", "gauge-01", "--facts"}},
 	})
-	write(t, dir, map[string]string{"manifests/gauge.toml": manifest + "[fact.berth]\nrun = [\"true\"]\n[file.\"/etc/berth\"]\n" +
-		"content = \"${facts.own.berth} ${fleet.hosts[0].facts.own.place.rack}\"\nmode = \"0644\"\n"})
+	write(t, dir, map[string]string{"manifests/gauge.toml": manifest + "[fact.berth]\nrun = [\"true\"]\n" +
+		"[file.\"/etc/berth\"]\ncontent = \"${facts.own.berth} ${fleet.hosts[0].facts.own.place.rack}\"\nmode = " +
+		"\"0644\"\n"})
 	committed(t, dir, "v2")
 	steps(t, dir, home, []step{
 		{0, "gauge-01  a fact that its plan needs was never read", []string{"compare", "v1", "v2"}},
@@ -85,4 +76,19 @@ within = "1s"
 		write(t, dir, map[string]string{"manifests/gauge.toml": text})
 		steps(t, dir, home, []step{{2, want, []string{"lint"}}})
 	}
+}
+
+// ownFactsAndProbesCases are what TestOwnFactsAndProbes goes through.
+var ownFactsAndProbesCases = []step{
+	{1, "127.0.0.1:9 does not answer", []string{"apply", "--all"}},
+	{1, "probe the rack is told  unchanged", []string{"verify", "--all"}},
+	{1, `"mode": "verify"`, []string{"verify", "gauge-01", "--output", "json"}},
+	{1, "facts.own.clock could not be read: sh ended with code 1", []string{"facts", "--where",
+		"facts.own.clock == 'x'"}},
+	{2, "verify wants to know where", []string{"verify"}},
+	{0, "3", []string{"facts", "gauge-01", "own.place.rack"}},
+	{0, "gauge-01", []string{"facts", "--where", "facts.own.place.rack == 3"}},
+	{1, `facts.own has no "plaec"`, []string{"facts", "--where", "facts.own.plaec.rack == 3"}},
+	{2, "did you mean", []string{"facts", "--where", "facts.memry.total > 3"}},
+	{2, "--compare takes two hosts", []string{"facts", "--compare", "gauge-01"}},
 }

@@ -40,14 +40,16 @@ func (e *Env) global(root *cobra.Command) {
 	f.StringVar(&e.Project, "project", "",
 		"the project's folder, `DIR` (default: this one or the nearest above with a jadekettle.toml)")
 	f.StringVar(&e.Output, "output", "text",
-		"the `FORM`: text for people, json for programs; sarif of lint, junit of rehearse and report, and more of report")
+		"the `FORM`: text for people, json for programs; sarif of lint, junit of rehearse and report, and more of "+
+			"report")
 	f.StringVar(&e.EnvName, "env", "", "the environment, a `NAME` of those that jadekettle.toml declares")
 	f.StringArrayVar(&e.Params, "param", nil, "a value for a param, as `MANIFEST.NAME=VALUE`; may be repeated")
 	f.StringArrayVar(&e.Identities, "identity", nil,
 		"a `FILE` with an age identity or an OpenSSH key that opens sealed data; may be repeated")
 	f.BoolVar(&e.Trust, "trust", false,
 		"let a project of somebody else do on this machine what its settings say, and do not ask")
-	f.StringVar(&e.color, "color", "auto", "`WHEN` to colour: auto (on a terminal, unless NO_COLOR is set), always or never")
+	f.StringVar(&e.color, "color", "auto", "`WHEN` to colour: auto (on a terminal, unless NO_COLOR is set), always "+
+		"or never")
 	root.RegisterFlagCompletionFunc("env", e.CompleteEnvs)
 }
 
@@ -100,7 +102,8 @@ func (e *Env) variables(c *cobra.Command) error {
 
 // FromFlag lets a call take its project straight from a git repository.
 func (e *Env) FromFlag(c *cobra.Command) {
-	c.Flags().StringVar(&e.From, "from", "", "take the project from a git repository, `URL[@REV]`, at a branch, tag or commit; "+
+	c.Flags().StringVar(&e.From, "from", "", "take the project from a git repository, `URL[@REV]`, at a branch, "+
+		"tag or commit; "+
 		"--project names a folder inside it")
 }
 
@@ -117,7 +120,8 @@ func (e *Env) NoteFlag(c *cobra.Command) {
 
 // PlainFlag lets a call go without a live view.
 func (e *Env) PlainFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&e.Plain, "plain", false, "on a terminal too, print lines as things happen in the place of the live view")
+	c.Flags().BoolVar(&e.Plain, "plain", false, "on a terminal too, print lines as things happen in the place of "+
+		"the live view")
 }
 
 // PasswordFlags adds the flags to a command that contacts hosts.

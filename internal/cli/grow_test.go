@@ -72,7 +72,8 @@ func TestAFreshProjectIsClean(t *testing.T) {
 			"--shell", "/bin/bash"}},
 		{2, `"maren" is set twice`, []string{"add", "user", "maren"}},
 		{2, "shell: \"bash\" is no absolute path", []string{"add", "user", "ottokar", "--shell", "bash"}},
-		{2, "names group nowhere, which is not declared there", []string{"add", "user", "hedda", "--after", "group nowhere"}},
+		{2, "names group nowhere, which is not declared there",
+			[]string{"add", "user", "hedda", "--after", "group nowhere"}},
 		{2, "does not belong on a command line", []string{"add", "user", "hedda", "--password", "ebb"}},
 		{2, `did you mean "user"?`, []string{"add", "usr", "x"}},
 		{0, "0 files formatted", []string{"format"}},
@@ -80,7 +81,8 @@ func TestAFreshProjectIsClean(t *testing.T) {
 		{0, "upper(\"ebb\") gives \"EBB\"", []string{"kinds", "functions", "upper"}},
 	})
 	text, _ := os.ReadFile(filepath.Join(dir, "manifests/base.toml"))
-	if !strings.HasSuffix(string(text), "\n\n[user.maren]\ngroups = [\"keepers\", \"watch\"]\nshell = \"/bin/bash\"\n") {
+	if !strings.HasSuffix(string(text),
+		"\n\n[user.maren]\ngroups = [\"keepers\", \"watch\"]\nshell = \"/bin/bash\"\n") {
 		t.Errorf("the manifest ends with %q", text[max(0, len(text)-200):])
 	}
 	for _, name := range []string{"manifest", "inventory", "settings", "rehearsal", "data"} {
@@ -139,7 +141,8 @@ groups = ["keepers"]
 			}
 		}
 	}
-	if err := json.Unmarshal([]byte(out), &doc); err != nil || doc.Version != "2.1.0" || len(doc.Runs[0].Results) != 12 {
+	if err := json.Unmarshal([]byte(out), &doc); err != nil || doc.Version != "2.1.0" ||
+		len(doc.Runs[0].Results) != 12 {
 		t.Errorf("SARIF has %d results (%v)", len(doc.Runs[0].Results), err)
 	}
 }
@@ -154,7 +157,8 @@ func TestMuchAdvice(t *testing.T) {
 	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n", "hosts.toml": "[host.gauge-01]\n",
 		"data/shared.yaml": data})
 	code, out, errs := jk(t, dir, "lint")
-	if code != 0 || !strings.Contains(out, "62 pieces of advice") || !strings.Contains(errs, "nothing reads data.unread\n") ||
+	if code != 0 || !strings.Contains(out, "62 pieces of advice") ||
+		!strings.Contains(errs, "nothing reads data.unread\n") ||
 		strings.Contains(errs, "unread.a") || !strings.Contains(errs, "advice unread-data: 12 more;") {
 		t.Errorf("lint ended with %d: %s%s", code, out, errs)
 	}
@@ -167,8 +171,8 @@ func TestMembersOfOtherEnvironments(t *testing.T) {
 		write(t, dir, map[string]string{"hosts.toml": "[group.gauge]\nmembers = [" + members + "]\n"})
 	}
 	write(t, dir, map[string]string{
-		"jadekettle.toml": "project = \"test\"\n[inventory]\nfiles = [\"hosts.toml\", \"pier.toml\"]\n[env.pier]\n[env.bench]\n" +
-			"default = true\ninventory = [\"hosts.toml\", \"bench.toml\"]\n",
+		"jadekettle.toml": "project = \"test\"\n[inventory]\nfiles = [\"hosts.toml\", \"pier.toml\"]\n[env.pier]\n" +
+			"[env.bench]\ndefault = true\ninventory = [\"hosts.toml\", \"bench.toml\"]\n",
 		"pier.toml": "[host.gauge-01]\n", "bench.toml": "[host.bench-01]\n",
 		"data/host/gauge-01.toml": "port = 1\n",
 	})
@@ -178,7 +182,8 @@ func TestMembersOfOtherEnvironments(t *testing.T) {
 		{0, "bench-01", []string{"hosts"}},
 	})
 	groups(`"gauge-02"`)
-	steps(t, dir, nil, []step{{2, "group gauge has the member \"gauge-02\", which is not a host of any environment\n", []string{"lint"}},
+	steps(t, dir, nil, []step{
+		{2, "group gauge has the member \"gauge-02\", which is not a host of any environment\n", []string{"lint"}},
 		{2, "did you mean \"gauge-01\"?", []string{"lint"}}})
 	groups(`"q-*"`)
 	steps(t, dir, nil, []step{{0, "no host of this inventory matches", []string{"lint"}}})
@@ -316,7 +321,8 @@ func TestSecretsStayHidden(t *testing.T) {
 	dir := t.TempDir()
 	fleet := simulated(t, dir)
 	write(t, dir, map[string]string{
-		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\n" +
+		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", " +
+			"\"simulated.toml\"]\n[ssh]\n" +
 			"known_hosts = \"simulated/known_hosts\"\n",
 		"simulated.toml": fleet.Inventory(),
 		"hosts.toml": "[connect]\nkey = \"simulated/client-key\"\n[host.gauge-01]\n[group.gauge]\n" +
@@ -350,24 +356,7 @@ check = "tide-logger --check ${candidate}"
 	set(keeper, "secret", "set", "host/gauge-01", "keeper")
 	identity := filepath.Join(dir, ".config/jadekettle/identity.txt")
 	var printed strings.Builder
-	for _, c := range []struct {
-		code int
-		want string
-		args []string
-	}{
-		{0, "no problem", []string{"lint"}},
-		{0, "you can read it", []string{"secret", "who"}},
-		{0, "(secret)", []string{"why", "gauge-01", "data.relay.token"}},
-		{0, "(secret)", []string{"why", "gauge-01", "param.gauge.token"}},
-		{0, "(secret)", []string{"why", "gauge-01", "file", "/etc/relay"}},
-		{0, "(secret)", []string{"why", "gauge-01", "user", "maren", "--output", "json"}},
-		{0, "", []string{"hosts", "show", "gauge-01"}},
-		{0, "would change", []string{"preview", "-v"}},
-		{1, "cannot make sense of", []string{"apply", "--all", "-v"}},
-		{1, "failed", []string{"apply", "--all", "--output", "json"}},
-		{0, "it has a password, which is not shown", []string{"capture", "gauge-01", "user", "maren"}},
-		{0, "gauge-01", []string{"facts", "gauge-01", "hostname"}},
-	} {
+	for _, c := range secretsStayHiddenCases {
 		code, out, errs := jkEnv(t, dir, home, c.args...)
 		if code != c.code || !strings.Contains(out+errs, c.want) {
 			t.Errorf("%v ended with %d and printed\n%s%s", c.args, code, out, errs)
@@ -417,6 +406,26 @@ check = "tide-logger --check ${candidate}"
 	steps(t, dir, home, []step{{2, "no file that age can open", []string{"lint"}}})
 }
 
+// secretsStayHiddenCases are what TestSecretsStayHidden goes through.
+var secretsStayHiddenCases = []struct {
+	code int
+	want string
+	args []string
+}{
+	{0, "no problem", []string{"lint"}},
+	{0, "you can read it", []string{"secret", "who"}},
+	{0, "(secret)", []string{"why", "gauge-01", "data.relay.token"}},
+	{0, "(secret)", []string{"why", "gauge-01", "param.gauge.token"}},
+	{0, "(secret)", []string{"why", "gauge-01", "file", "/etc/relay"}},
+	{0, "(secret)", []string{"why", "gauge-01", "user", "maren", "--output", "json"}},
+	{0, "", []string{"hosts", "show", "gauge-01"}},
+	{0, "would change", []string{"preview", "-v"}},
+	{1, "cannot make sense of", []string{"apply", "--all", "-v"}},
+	{1, "failed", []string{"apply", "--all", "--output", "json"}},
+	{0, "it has a password, which is not shown", []string{"capture", "gauge-01", "user", "maren"}},
+	{0, "gauge-01", []string{"facts", "gauge-01", "hostname"}},
+}
+
 func TestFormatCommand(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, map[string]string{
@@ -448,8 +457,9 @@ func TestLintOfEnvironments(t *testing.T) {
 	write(t, dir, map[string]string{
 		"jadekettle.toml": "project = \"test\"\n[data]\nlayers = [\"shared\", \"env/${env}\"]\n[env.test]\n" +
 			"[env.production]\ninventory = [\"sea.toml\"]\n",
-		"hosts.toml":         "[host.bench-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
-		"sea.toml":           "[host.gauge-01]\n[host.gauge-02]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"hosts.toml": "[host.bench-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n",
+		"sea.toml": "[host.gauge-01]\n[host.gauge-02]\n[group.all]\nmembers = [\"*\"]\nmanifests = " +
+			"[\"gauge\"]\n",
 		"data/env/test.toml": "rate = 1\nbench = true\n",
 		"manifests/gauge.toml": "[dir.\"/a\"]\nif = \"has(data.bench)\"\nowner = \"root\"\nmode = \"0755\"\n" +
 			"[package.buoy-tools]\nversion = \"newest\"\n[dir.\"/r${data.rate}\"]\nowner = \"root\"\nmode = \"0755\"\n",
@@ -536,7 +546,8 @@ func TestDocuments(t *testing.T) {
 	dir := demoProject(t)
 	for _, args := range []string{"hosts", "hosts --group gauge", "hosts --moved", "hosts show gauge-01", "lint",
 		"why gauge-01 data.gauge", "why gauge-01 data.nowhere", "why gauge-01 param.gauge.sample_seconds",
-		"why gauge-01 user maren", "why gauge-01 user nobody", "kinds", "kinds file", "kinds search net", "kinds functions",
+		"why gauge-01 user maren", "why gauge-01 user nobody", "kinds", "kinds file", "kinds search net",
+		"kinds functions",
 		"rehearse", "source list", "secret who", "capture gauge-01 group", "facts gauge-01", "preview gauge-01"} {
 		code, out, errs := jk(t, dir, append(strings.Fields(args), "--output", "json")...)
 		var doc struct{ Format int }
@@ -572,7 +583,8 @@ func TestQuestions(t *testing.T) {
 	golden(t, "why", all.String())
 	_, out, _ := jk(t, dir, "hosts", "show", "gauge-03")
 	golden(t, "show", out)
-	write(t, dir, map[string]string{"hosts.toml": strings.Replace(read(t, dir, "hosts.toml"), `members = ["archive-01"]`,
+	write(t, dir, map[string]string{"hosts.toml": strings.Replace(read(t, dir, "hosts.toml"),
+		`members = ["archive-01"]`,
 		`members = ["archive-01", "gauge-01"]`, 1)})
 	steps(t, dir, nil, []step{
 		{0, "gauge-01  into archive  by its name", []string{"hosts", "gauge-01", "--moved"}},
@@ -611,7 +623,8 @@ func TestSudoTakesASealedPassword(t *testing.T) {
 	hosts := "[connect]\nkey = \"simulated/client-key\"\nelevate = \"sudo\"\nelevate_password = \"data.sudo\"\n" +
 		"[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n"
 	write(t, dir, map[string]string{
-		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n[ssh]\n" +
+		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", " +
+			"\"simulated.toml\"]\n[ssh]\n" +
 			"known_hosts = \"simulated/known_hosts\"\n",
 		"simulated.toml": fleet.Inventory(), "hosts.toml": hosts, "manifests/gauge.toml": "[dir.\"/srv/pool\"]\n",
 		"data/host/gauge-01.toml": "sudo = \"ebb & flow\"\n",

@@ -70,12 +70,13 @@ func flags(w io.Writer, title string, set *pflag.FlagSet) {
 // examples show each command at work in the observatory, where the command has
 // none of its own beside it.
 var examples = map[string]string{
-	"init":          "  jadekettle init pier && cd pier && jadekettle preview",
-	"demo":          "  jadekettle demo\n  jadekettle demo saltmarsh --stay",
-	"lint":          "  jadekettle lint --strict\n  jadekettle lint --output sarif > findings.sarif",
-	"hosts":         "  jadekettle hosts @gauge --except gauge-05\n  jadekettle hosts --group big-disk",
-	"hosts show":    "  jadekettle hosts show gauge-03",
-	"hosts enrol":   "  jadekettle hosts enrol gauge-01 --from https://git.example.org/tide.git@main\n  jadekettle hosts enrol @gauge --from git@git.example.org:tide.git --every 10m --only-tell",
+	"init":       "  jadekettle init pier && cd pier && jadekettle preview",
+	"demo":       "  jadekettle demo\n  jadekettle demo saltmarsh --stay",
+	"lint":       "  jadekettle lint --strict\n  jadekettle lint --output sarif > findings.sarif",
+	"hosts":      "  jadekettle hosts @gauge --except gauge-05\n  jadekettle hosts --group big-disk",
+	"hosts show": "  jadekettle hosts show gauge-03",
+	"hosts enrol": "  jadekettle hosts enrol gauge-01 --from https://git.example.org/tide.git@main\n  jadekettle " +
+		"hosts enrol @gauge --from git@git.example.org:tide.git --every 10m --only-tell",
 	"hosts release": "  jadekettle hosts release gauge-01",
 	"hosts trust":   "  jadekettle hosts trust 'gauge-[01..04]'",
 	"facts": "  jadekettle facts gauge-01 os\n  jadekettle facts @archive --output json\n  jadekettle facts " +
@@ -89,22 +90,26 @@ var examples = map[string]string{
 	"hosts admit":     "  jadekettle hosts admit gauge-05\n  jadekettle hosts admit gauge-05 --as pi",
 	"verify":          "  jadekettle verify @chart\n  jadekettle verify --all --summary",
 	"apply":           "  jadekettle apply gauge-01\n  jadekettle apply --all --except @archive --yes",
-	"exec":            "  jadekettle exec @gauge -- uptime\n  jadekettle exec --all --as-login -- 'df -h / | tail -n 1'",
-	"compare":         "  jadekettle compare main\n  jadekettle compare v1.2 v1.3 --on @gauge",
-	"drift":           "  jadekettle drift @gauge\n  jadekettle drift --fail-if-changes --output json",
-	"undo":            "  jadekettle undo last\n  jadekettle undo 12 gauge-01 --preview",
-	"job":             "  jadekettle job list\n  jadekettle job start night-tide",
-	"job list":        "  jadekettle job list\n  jadekettle job list --from https://git.example.org/tide.git",
-	"job show":        "  jadekettle job show night-tide",
-	"job start":       "  jadekettle job start night-tide --answer depth=3\n  jadekettle job start night-tide --preview --yes",
-	"job install":     "  jadekettle job install night-tide\n  jadekettle job install night-tide --from https://git.example.org/tide.git@main --yes",
-	"job remove":      "  jadekettle job remove night-tide",
-	"job last":        "  jadekettle job last night-tide",
-	"tend":            "  jadekettle tend\n  jadekettle tend --from https://git.example.org/tide.git@main --listen 127.0.0.1:9791",
-	"tend status":     "  jadekettle tend status",
-	"runs":            "  jadekettle runs --failed --since 7d\n  jadekettle runs --task 'file /etc/*' --by maren",
-	"runs show": "  jadekettle runs show last\n  jadekettle runs show 12 gauge-01\n  jadekettle runs show last-failed gauge-01 " +
-		"file /etc/tide-logger.toml",
+	"exec": "  jadekettle exec @gauge -- uptime\n  jadekettle exec --all --as-login -- 'df -h / | " +
+		"tail -n 1'",
+	"compare":  "  jadekettle compare main\n  jadekettle compare v1.2 v1.3 --on @gauge",
+	"drift":    "  jadekettle drift @gauge\n  jadekettle drift --fail-if-changes --output json",
+	"undo":     "  jadekettle undo last\n  jadekettle undo 12 gauge-01 --preview",
+	"job":      "  jadekettle job list\n  jadekettle job start night-tide",
+	"job list": "  jadekettle job list\n  jadekettle job list --from https://git.example.org/tide.git",
+	"job show": "  jadekettle job show night-tide",
+	"job start": "  jadekettle job start night-tide --answer depth=3\n  jadekettle job start night-tide " +
+		"--preview --yes",
+	"job install": "  jadekettle job install night-tide\n  jadekettle job install night-tide --from " +
+		"https://git.example.org/tide.git@main --yes",
+	"job remove": "  jadekettle job remove night-tide",
+	"job last":   "  jadekettle job last night-tide",
+	"tend": "  jadekettle tend\n  jadekettle tend --from https://git.example.org/tide.git@main --listen " +
+		"127.0.0.1:9791",
+	"tend status": "  jadekettle tend status",
+	"runs":        "  jadekettle runs --failed --since 7d\n  jadekettle runs --task 'file /etc/*' --by maren",
+	"runs show": "  jadekettle runs show last\n  jadekettle runs show 12 gauge-01\n  jadekettle runs show " +
+		"last-failed gauge-01 file /etc/tide-logger.toml",
 	"runs search": "  jadekettle runs search 'permission denied'\n  jadekettle runs search foghorn --host archive-01",
 	"runs differ": "  jadekettle runs differ -2 -1",
 	"runs of":     "  jadekettle runs of gauge-01 file /etc/tide-logger.toml",
@@ -113,7 +118,8 @@ var examples = map[string]string{
 	"runs note":   "  jadekettle runs note last ticket=4711",
 	"runs prune":  "  jadekettle runs prune --older 90d\n  jadekettle runs prune --keep 500 --yes",
 	"runs check":  "  jadekettle runs check",
-	"status":      "  jadekettle status\n  jadekettle status @gauge --output json\n  jadekettle status --metrics status.prom",
+	"status": "  jadekettle status\n  jadekettle status @gauge --output json\n  jadekettle status --metrics " +
+		"status.prom",
 	"report": "  jadekettle report last --output html --to run.html\n  jadekettle report 12 --output markdown\n" +
 		"  jadekettle report --all --to pages --since 30d",
 	"hosts retire":  "  jadekettle hosts retire gauge-05",
@@ -150,9 +156,10 @@ func (e *Env) furnish(root *cobra.Command) {
 			c.Short, c.Long, c.Hidden = "Tell what a command is for", "", true
 		case "completion":
 			c.Short = "Print what makes a shell complete hosts, groups, kinds and declarations"
-			c.Long = "Completion prints a script for bash, fish, powershell or zsh. Put where the shell looks for such " +
-				"scripts, it\ncompletes commands, flags, host names, @groups, kinds and declarations, out of the project of " +
-				"the call."
+			c.Long = "Completion prints a script for bash, fish, powershell or zsh. Put where the shell looks " +
+				"for such " +
+				"scripts, it\ncompletes commands, flags, host names, @groups, kinds and declarations, out of the " +
+				"project of the call."
 			for _, shell := range c.Commands() {
 				shell.Short = "The script for " + shell.Name()
 				shell.Long = ""

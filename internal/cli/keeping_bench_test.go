@@ -68,7 +68,8 @@ func BenchmarkADayOfKeeping(b *testing.B) {
 	for i := range 100 {
 		manifest += "[file.\"" + filepath.Join(home, "tide", strconv.Itoa(i)) + "\"]\ncontent = \"high water\\n\"\n"
 	}
-	for name, text := range map[string]string{"jadekettle.toml": "project = \"a-day\"\n", "hosts.toml": "[host.desk]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
+	for name, text := range map[string]string{"jadekettle.toml": "project = \"a-day\"\n",
+		"hosts.toml":         "[host.desk]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n",
 		"manifests/all.toml": "[dir.\"" + filepath.Join(home, "tide") + "\"]\n" + manifest} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(project, name)), 0o755); err != nil {
 			b.Fatal(err)
@@ -77,7 +78,8 @@ func BenchmarkADayOfKeeping(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=Maren", "-c", "user.email=maren@example.org", "commit", "-qm", "one"}} {
+	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"},
+		{"-c", "user.name=Maren", "-c", "user.email=maren@example.org", "commit", "-qm", "one"}} {
 		c := exec.Command("git", args...)
 		c.Dir = project
 		if out, err := c.CombinedOutput(); err != nil {

@@ -98,7 +98,8 @@ func (s *Streams) Run(ctx context.Context, args []string, commands ...Commands) 
 	e := &Env{In: s.In, Out: out, Err: text.New(s.Err, s.Color), Raw: raw, Getenv: s.Getenv, Terminal: s.Terminal,
 		Color: s.Color, Width: s.Width, Args: args}
 	e.Call = func(ctx context.Context, args []string) int {
-		in := &Streams{In: strings.NewReader(""), Out: raw, Err: raw, Getenv: e.plainEnv, Color: e.Color, Width: s.Width}
+		in := &Streams{In: strings.NewReader(""), Out: raw, Err: raw, Getenv: e.plainEnv, Color: e.Color,
+			Width: s.Width}
 		return in.Run(ctx, args, commands...)
 	}
 	root := e.root(commands)

@@ -55,7 +55,8 @@ func reference() string {
 		if len(k.Tools) > 0 {
 			var tools []string
 			for _, tool := range k.Tools {
-				tools = append(tools, fmt.Sprintf("`%s` (package `%s`)", strings.Join(tool.Any, "` or `"), tool.Package))
+				tools = append(tools, fmt.Sprintf("`%s` (package `%s`)", strings.Join(tool.Any, "` or `"),
+					tool.Package))
 			}
 			fmt.Fprintf(&b, "\nIts changes run %s on the host.\n", strings.Join(tools, ", "))
 		}
@@ -130,8 +131,10 @@ func reference() string {
 }
 
 func documents(b *strings.Builder) {
-	b.WriteString("\n## Documents\n\nWhat `--output json` prints: one document for each call, with `format`, a number " +
-		"that is 1. Fields are only ever added.\nTexts and lists are never null. `[]` stands for the items of a list.\n")
+	b.WriteString("\n## Documents\n\nWhat `--output json` prints: one document for each call, with `format`, a " +
+		"number " +
+		"that is 1. Fields are only ever added.\nTexts and lists are never null. `[]` stands for the items of a " +
+		"list.\n")
 	for _, s := range document.Sorts {
 		fmt.Fprintf(b, "\n### %s\n\n| field | is | meaning |\n|---|---|---|\n", s.Prints)
 		for _, f := range document.Fields(s.Of) {

@@ -15,7 +15,8 @@ import (
 // by then is not begun, and neither is one for which another thing is declared.
 func TestReviewedPreviews(t *testing.T) {
 	manifest := motd + "[user.maren]\npassword = \"salt & water 01\"\n[package.salt-lamp]\n[dir.\"/srv/pool\"]\n" +
-		"[command.slack]\nrun = [\"touch\", \"/srv/pool/slack\"]\ndone_if_exists = \"/srv/pool/slack\"\nafter = [\"dir /srv/pool\"]\n"
+		"[command.slack]\nrun = [\"touch\", \"/srv/pool/slack\"]\ndone_if_exists = \"/srv/pool/slack\"\nafter = " +
+		"[\"dir /srv/pool\"]\n"
 	dir, hosts := fleetOf(t, "", manifest, "gauge-01", "gauge-02", "gauge-03")
 	put(t, filepath.Join(hosts.Hosts[0].Root, "etc/motd"), "old \"tides\"\r\n\ttab\n")
 	file := filepath.Join(dir, "tonight.toml")
@@ -24,7 +25,8 @@ func TestReviewedPreviews(t *testing.T) {
 		t.Fatalf("preview --save ends with %d: %s", code, errs)
 	}
 	text, _ := os.ReadFile(file)
-	for _, want := range []string{"declared = 'file /etc/motd'", "status = 'would change'", "High water", "name = 'gauge-03'"} {
+	for _, want := range []string{"declared = 'file /etc/motd'", "status = 'would change'", "High water",
+		"name = 'gauge-03'"} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("it does not hold %q:\n%s", want, text)
 		}
@@ -36,7 +38,8 @@ func TestReviewedPreviews(t *testing.T) {
 	hosts.Hosts[2].Down()
 	code, out, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml")
 	if code != 1 || !strings.Contains(out, "3 hosts: 1 changed, 1 not reached, 1 not begun") ||
-		!strings.Contains(out, "file /etc/motd would change otherwise") || !strings.Contains(errs, "the preview was made") {
+		!strings.Contains(out, "file /etc/motd would change otherwise") ||
+		!strings.Contains(errs, "the preview was made") {
 		t.Errorf("apply --reviewed ends with %d\n%s%s", code, out, errs)
 	}
 	if got, _ := os.ReadFile(filepath.Join(hosts.Hosts[1].Root, "etc/motd")); string(got) != "somebody was here\n" {
@@ -44,17 +47,21 @@ func TestReviewedPreviews(t *testing.T) {
 	}
 	jk(t, dir, "preview", "gauge-02", "--save", "tonight.toml", "--task", "file")
 	put(t, filepath.Join(dir, "manifests/pier.toml"), strings.Replace(manifest, "nine", "ten", 1))
-	if code, out, _ = jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 1 || !strings.Contains(out, "1 not begun") {
+	if code, out, _ = jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 1 ||
+		!strings.Contains(out, "1 not begun") {
 		t.Errorf("with another declaration: %d\n%s", code, out)
 	}
 	put(t, filepath.Join(dir, "manifests/pier.toml"), manifest)
-	if code, out, _ = jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 0 || !strings.Contains(out, "reached: 1 changed") {
+	if code, out, _ = jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 0 ||
+		!strings.Contains(out, "reached: 1 changed") {
 		t.Errorf("of a part: %d\n%s", code, out)
 	}
-	for text, want := range map[string]string{"format = 9\n": "has format 9", "a = [": "tonight.toml:1:", "": "no saved preview",
+	for text, want := range map[string]string{"format = 9\n": "has format 9", "a = [": "tonight.toml:1:",
+		"": "no saved preview",
 		strings.Replace(string(text), "saltmarsh", "harbour", 1): `preview of the project "harbour"`} {
 		put(t, file, text)
-		if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 2 || !strings.Contains(errs, want) {
+		if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 2 ||
+			!strings.Contains(errs, want) {
 			t.Errorf("with %.20q: %d %s", text, code, errs)
 		}
 	}
@@ -64,8 +71,8 @@ func TestReviewedPreviews(t *testing.T) {
 // and so does the revision.
 func TestOnlyWhatWasReviewed(t *testing.T) {
 	const manifest = "[command.slack]\nrun = [\"touch\", \"/srv/slack\"]\ndone_if_exists = \"/srv/slack\"\n" +
-		"input = \"ebb\"\nenvironment = { TIDE = \"low\" }\ntimeout = \"1m\"\n[user.maren]\npassword = \"salt & water 01\"\n" +
-		"[file.\"/etc/chart\"]\ncopy = \"chart.bin\"\n[gauge_offset.\"/srv/pile\"]\ntext = \"ebb\"\n"
+		"input = \"ebb\"\nenvironment = { TIDE = \"low\" }\ntimeout = \"1m\"\n[user.maren]\npassword = \"salt & " +
+		"water 01\"\n[file.\"/etc/chart\"]\ncopy = \"chart.bin\"\n[gauge_offset.\"/srv/pile\"]\ntext = \"ebb\"\n"
 	dir, _ := fleetOf(t, "", manifest, "gauge-01")
 	put(t, filepath.Join(dir, "manifests/chart.bin"), "\x00\x01one")
 	put(t, filepath.Join(dir, "manifests/pier.toml"), "")
@@ -92,20 +99,23 @@ func TestOnlyWhatWasReviewed(t *testing.T) {
 		was, _ := os.ReadFile(name)
 		put(t, name, strings.Replace(string(was), c.old, c.new, 1))
 		code, out, _ := jk(t, dir, "apply", "--reviewed", "tonight.toml")
-		if code != 1 || !strings.Contains(out, "1 not begun") || !strings.Contains(out, c.what+" is declared differently") {
+		if code != 1 || !strings.Contains(out, "1 not begun") ||
+			!strings.Contains(out, c.what+" is declared differently") {
 			t.Errorf("%s, %s for %s: %d\n%s", c.file, c.new, c.old, code, out)
 		}
 		put(t, name, string(was))
 	}
 	committed(t, dir, "reviewed")
-	if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 2 || !strings.Contains(errs, "the preview was made at no revision") {
+	if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 2 ||
+		!strings.Contains(errs, "the preview was made at no revision") {
 		t.Errorf("at another revision: %d %s", code, errs)
 	}
 }
 
 // TestReviewedParams are those of the preview.
 func TestReviewedParams(t *testing.T) {
-	dir, hosts := fleetOf(t, "", "[param.tide]\ntype = \"int\"\ndefault = 1\n[file.\"/etc/motd\"]\ncontent = \"${param.tide}\\n\"\n",
+	dir, hosts := fleetOf(t, "", "[param.tide]\ntype = \"int\"\ndefault = 1\n[file.\"/etc/motd\"]\ncontent = "+
+		"\"${param.tide}\\n\"\n",
 		"gauge-01")
 	if code, _, errs := jk(t, dir, "preview", "--param", "pier.tide=7", "--save", "tonight.toml"); code != 0 {
 		t.Fatal(code, errs)
@@ -124,7 +134,8 @@ func TestReviewedParams(t *testing.T) {
 // wherever the output goes.
 func TestNothingStartsUnasked(t *testing.T) {
 	dir, hosts := fleetOf(t, "", motd, "gauge-01")
-	put(t, filepath.Join(dir, "jobs.toml"), "[job.night]\ntargets = [\"*\"]\n[job.look]\ndoes = \"preview\"\ntargets = [\"*\"]\n")
+	put(t, filepath.Join(dir, "jobs.toml"), "[job.night]\ntargets = [\"*\"]\n[job.look]\ndoes = \"preview\"\n"+
+		"targets = [\"*\"]\n")
 	changed := func() bool {
 		_, err := os.Stat(filepath.Join(hosts.Hosts[0].Root, "etc/motd"))
 		return err == nil
@@ -136,9 +147,11 @@ func TestNothingStartsUnasked(t *testing.T) {
 		code = a.Run(t.Context(), append([]string{"--project", dir}, args...), commands...)
 		return code, o.String(), e.String()
 	}
-	for _, args := range [][]string{{"apply", "--all"}, {"exec", "--all", "--", "getent", "passwd"}, {"job", "start", "night"},
+	for _, args := range [][]string{{"apply", "--all"}, {"exec", "--all", "--", "getent", "passwd"},
+		{"job", "start", "night"},
 		{"hosts", "retire", "gauge-01"}} {
-		if code, out, errs := run(false, "y\n", args...); code != 2 || !strings.Contains(errs, "there is no terminal to ask on") || changed() {
+		if code, out, errs := run(false, "y\n", args...); code != 2 ||
+			!strings.Contains(errs, "there is no terminal to ask on") || changed() {
 			t.Errorf("%v without a terminal: %d %s%s", args, code, out, errs)
 		}
 	}
@@ -151,7 +164,8 @@ func TestNothingStartsUnasked(t *testing.T) {
 			t.Errorf("%v: %d\n%s\n%s", more, code, out, errs)
 		}
 	}
-	if code, out, errs := run(true, "y\n", "apply", "--all", "--output", "json"); code != 0 || !json.Valid([]byte(out)) || !changed() {
+	if code, out, errs := run(true, "y\n", "apply", "--all", "--output", "json"); code != 0 ||
+		!json.Valid([]byte(out)) || !changed() {
 		t.Errorf("agreed to: %d\n%s\n%s", code, out, errs)
 	}
 }
@@ -177,7 +191,8 @@ func TestApplyOnATerminal(t *testing.T) {
 	if code, out := apply("y\n"); code != 0 || !strings.Contains(out, "1 host: 1 changed") {
 		t.Errorf("with a yes: %d\n%s", code, out)
 	}
-	if code, out := apply(""); code != 0 || strings.Contains(out, "[y/N]") || !strings.Contains(out, "1 host: 1 unchanged") {
+	if code, out := apply(""); code != 0 || strings.Contains(out, "[y/N]") ||
+		!strings.Contains(out, "1 host: 1 unchanged") {
 		t.Errorf("with nothing to do it asks, or does not go on: %d\n%s", code, out)
 	}
 	put(t, at, "by hand\n")
@@ -202,11 +217,13 @@ func TestRetire(t *testing.T) {
 	}
 	code, out, errs := jk(t, dir, "hosts", "retire", "gauge-01", "--yes")
 	_, err := os.Stat(filepath.Join(hosts.Hosts[0].Root, "etc/motd"))
-	if code != 0 || err == nil || !strings.Contains(out, "lines /etc/hosts") || !strings.Contains(errs, "gauge-01 is forgotten") {
+	if code != 0 || err == nil || !strings.Contains(out, "lines /etc/hosts") ||
+		!strings.Contains(errs, "gauge-01 is forgotten") {
 		t.Errorf("retire ends with %d, the file is there: %v\n%s%s", code, err == nil, out, errs)
 	}
 	hosts.Hosts[0].Down()
-	if code, _, errs = jk(t, dir, "hosts", "retire", "gauge-01", "--yes"); code != 1 || !strings.Contains(errs, "is not forgotten") {
+	if code, _, errs = jk(t, dir, "hosts", "retire", "gauge-01", "--yes"); code != 1 ||
+		!strings.Contains(errs, "is not forgotten") {
 		t.Errorf("with the host down: %d %s", code, errs)
 	}
 }

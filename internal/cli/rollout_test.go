@@ -83,7 +83,8 @@ func TestRollouts(t *testing.T) {
 	trouble(3, true)
 	code, out, errs := jk(t, dir, "apply", "--all")
 	if got := done(); code != 1 || got != "124" || !strings.Contains(out, "5 not begun") ||
-		!strings.Contains(out, "of the hosts before it failed gauge-03") || !strings.Contains(errs, "batch 2 of 4: 3 hosts") {
+		!strings.Contains(out, "of the hosts before it failed gauge-03") ||
+		!strings.Contains(errs, "batch 2 of 4: 3 hosts") {
 		t.Errorf("a batch with a failure: %d, done on %s\n%s%s", code, got, out, errs)
 	}
 	trouble(3, false)
@@ -149,13 +150,15 @@ func TestRollouts(t *testing.T) {
 // the part of the tasks that it is about.
 func TestDefaultsOfRollouts(t *testing.T) {
 	const manifest = motd + "[file.\"/etc/berth\"]\ncontent = \"\"\nlabels = [\"berth\"]\n"
-	dir, hosts := fleetOf(t, "[env.sea]\nfirst = \"gauge-01\"\npause = \"key\"\ndefault = true\n[env.land]\nfirst = \"gauge-99\"\n",
+	dir, hosts := fleetOf(t, "[env.sea]\nfirst = \"gauge-01\"\npause = \"key\"\ndefault = true\n[env.land]\nfirst "+
+		"= \"gauge-99\"\n",
 		manifest, "gauge-01", "gauge-02", "gauge-03")
 	for args, want := range map[string]struct {
 		code int
 		errs string
 	}{
-		"apply gauge-02 gauge-03":                   {0, `no host goes first: first = "gauge-01" in [env.sea] of jadekettle.toml names no target of this run`},
+		"apply gauge-02 gauge-03": {0,
+			`no host goes first: first = "gauge-01" in [env.sea] of jadekettle.toml names no target of this run`},
 		"apply gauge-02 --first gauge-01":           {2, "no host of gauge-01 is a target of this run"},
 		"apply gauge-02 --first gauge-99":           {2, "--first: "},
 		"apply gauge-02 --env land":                 {2, `first = "gauge-99" in [env.land] of jadekettle.toml: `},
@@ -188,14 +191,16 @@ func TestOneHostHoldsUpNoOther(t *testing.T) {
 	hosts.Hosts[0].Down()
 	os.Remove(filepath.Join(dir, "simulated/known_hosts"))
 	code, out, errs := jk(t, dir, "hosts", "trust", "--yes", "gauge-01", "gauge-02", "gauge-03")
-	if code != 1 || !strings.Contains(errs, "gauge-01  not reached: ") || !strings.Contains(out, "gauge-03  ssh-ed25519") {
+	if code != 1 || !strings.Contains(errs, "gauge-01  not reached: ") ||
+		!strings.Contains(out, "gauge-03  ssh-ed25519") {
 		t.Errorf("trust ended with %d\n%s%s", code, out, errs)
 	}
 	if code, out, _ := jk(t, dir, "preview", "gauge-02", "gauge-03"); code != 0 {
 		t.Errorf("those after the one that failed: %d\n%s", code, out)
 	}
 	code, _, errs = jk(t, dir, "hosts", "release", "gauge-01", "gauge-02")
-	if code != 1 || !strings.Contains(errs, "gauge-01  failed: it is not reached") || !strings.Contains(errs, "gauge-02  failed: it could not be") {
+	if code != 1 || !strings.Contains(errs, "gauge-01  failed: it is not reached") ||
+		!strings.Contains(errs, "gauge-02  failed: it could not be") {
 		t.Errorf("release ended with %d\n%s", code, errs)
 	}
 }
@@ -219,7 +224,8 @@ func TestExec(t *testing.T) {
 	if code != 1 || !strings.Contains(out, "1 not run to an end") || !strings.Contains(out, "is not on this host") {
 		t.Errorf("a program that is not there: %d\n%s", code, out)
 	}
-	for args, want := range map[string]string{"exec gauge-02 getent": "there is no command", "exec -- getent": "wants to know where"} {
+	for args, want := range map[string]string{"exec gauge-02 getent": "there is no command",
+		"exec -- getent": "wants to know where"} {
 		if code, _, errs := jk(t, dir, strings.Fields(args)...); code != 2 || !strings.Contains(errs, want) {
 			t.Errorf("%s: %d %s", args, code, errs)
 		}

@@ -50,7 +50,8 @@ func TestRunsAreFound(t *testing.T) {
 
 func runsAreFound(t *testing.T, settings string) {
 	beside := "[param.depth]\ntype = \"int\"\ndefault = 2\nabout = \"how deep\"\n" + motd
-	dir, hosts := fleetOf(t, settings+"[status]\nfacts = [\"os.version_id\"]\n", beside+"[package.no-such-thing]\nif = \"host.name == 'gauge-02'\"\n",
+	dir, hosts := fleetOf(t, settings+"[status]\nfacts = [\"os.version_id\"]\n", beside+"[package.no-such-thing]\n"+
+		"if = \"host.name == 'gauge-02'\"\n",
 		"gauge-01", "gauge-02")
 	home := []string{"XDG_STATE_HOME=" + filepath.Join(dir, "state")}
 	jk := func(code int, args ...string) string {
@@ -77,9 +78,11 @@ func runsAreFound(t *testing.T, settings string) {
 	jk(0, "exec", "gauge-01", "--", "getent", "passwd", "root")
 	jk(0, "preview")
 	var all strings.Builder
-	for _, call := range []string{"runs", "runs --failed", "runs --task file --mode apply", "runs show 2", "runs show 2 gauge-02",
+	for _, call := range []string{"runs", "runs --failed", "runs --task file --mode apply", "runs show 2",
+		"runs show 2 gauge-02",
 		"runs show -3 gauge-01 file /etc/motd", "runs show 4", "runs search no-such-thing", "runs differ 2 3",
-		"runs of gauge-01 file /etc/motd", "status", "runs show 2 gauge-09", "runs show 2 gauge-01 file /etc/mot", "runs show 77",
+		"runs of gauge-01 file /etc/motd", "status", "runs show 2 gauge-09", "runs show 2 gauge-01 file /etc/mot",
+		"runs show 77",
 		"runs sho", "runs --since yesterday", "runs note 2 ticket", "runs prune"} {
 		_, out, errs := jkEnv(t, dir, home, strings.Fields(call)...)
 		fmt.Fprintf(&all, "$ jadekettle %s\n%s%s\n", call, out, errs)
@@ -90,28 +93,34 @@ func runsAreFound(t *testing.T, settings string) {
 		if !strings.HasSuffix(out, ends) {
 			t.Errorf("as %s it ends in %q", form, out[max(0, len(out)-40):])
 		}
-		golden(t, "report-"+form, regexp.MustCompile(`([0-9]+\.[0-9]{3}|20[0-9-]+T[0-9:]+Z|[0-9a-f]{40})`).ReplaceAllString(dated(out), "0"))
+		golden(t, "report-"+form, regexp.MustCompile(`([0-9]+\.[0-9]{3}|20[0-9-]+T[0-9:]+Z|[0-9a-f]{40})`).
+			ReplaceAllString(dated(out), "0"))
 	}
 	jk(0, "report", "2", "--output", "html", "--to", filepath.Join(dir, "run.html"))
-	if out := jk(0, "report", "--all", "--to", filepath.Join(dir, "pages"), "--mode", "apply"); !strings.Contains(out, "2 runs, 2 hosts") {
+	if out := jk(0, "report", "--all", "--to", filepath.Join(dir, "pages"), "--mode",
+		"apply"); !strings.Contains(out, "2 runs, 2 hosts") {
 		t.Errorf("a folder of pages: %s", out)
 	}
 	for _, name := range []string{"run.html", "pages/index.html", "pages/runs/3.html", "pages/hosts/gauge-02.html"} {
-		if text, err := os.ReadFile(filepath.Join(dir, name)); err != nil || !strings.Contains(string(text), "gauge-02") {
+		if text, err := os.ReadFile(filepath.Join(dir, name)); err != nil ||
+			!strings.Contains(string(text), "gauge-02") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	for call, what := range map[string]string{"report": "which run", "report --all": "wants to know where", "report 2 --output xml": "--output is"} {
+	for call, what := range map[string]string{"report": "which run", "report --all": "wants to know where",
+		"report 2 --output xml": "--output is"} {
 		if out := jk(2, strings.Fields(call)...); !strings.Contains(out, what) {
 			t.Errorf("%s: %s", call, out)
 		}
 	}
 	jk(0, "runs", "note", "last-failed", "cause=tide")
-	if out := jk(0, "runs", "--note", "cause=tide"); !strings.Contains(out, "\n2 ") || !strings.Contains(out, "cause: tide") {
+	if out := jk(0, "runs", "--note", "cause=tide"); !strings.Contains(out, "\n2 ") ||
+		!strings.Contains(out, "cause: tide") {
 		t.Errorf("by its note: %s", out)
 	}
 	jk(0, "runs", "slow", "2")
-	if out := jk(0, "status", "--metrics", "-"); !strings.Contains(out, `jadekettle_host_condition{host="gauge-01",jadekettle_host_condition="drifted"} 1`) ||
+	if out := jk(0, "status", "--metrics", "-"); !strings.Contains(out,
+		`jadekettle_host_condition{host="gauge-01",jadekettle_host_condition="drifted"} 1`) ||
 		!strings.HasSuffix(out, "# EOF\n") {
 		t.Errorf("as metrics: %s", out)
 	}
@@ -131,7 +140,8 @@ func runsAreFound(t *testing.T, settings string) {
 	if out := jk(0, "runs", "check"); !strings.Contains(out, "it is sound") {
 		t.Errorf("check: %s", out)
 	}
-	if log, _ := os.ReadFile(filepath.Join(hosts.Hosts[0].Root, "var/log/messages")); strings.Count(string(log), "\n") != 2 ||
+	if log, _ := os.ReadFile(filepath.Join(hosts.Hosts[0].Root, "var/log/messages")); strings.Count(string(log),
+		"\n") != 2 ||
 		!strings.Contains(string(log), ", edited: 1 changed") {
 		t.Errorf("the host's journal says\n%s", log)
 	}
@@ -140,13 +150,15 @@ func runsAreFound(t *testing.T, settings string) {
 // TestRunsKeepNoSecret looks for a sealed value in all that is kept of a run that writes it.
 func TestRunsKeepNoSecret(t *testing.T) {
 	dir := quay(t)
-	write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/token\"]\ncontent = \"token = ${data.relay.token}\\n\"\n" +
-		"[command.\"tell it\"]\nrun = [\"no-such-program\"]\nalways = true\ninput = \"${data.relay.token}\"\n"})
+	write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/token\"]\ncontent = \"token = " +
+		"${data.relay.token}\\n\"\n[command.\"tell it\"]\nrun = [\"no-such-program\"]\nalways = true\ninput = " +
+		"\"${data.relay.token}\"\n"})
 	code, out, errs := jk(t, dir, "apply", "--all")
 	if code == 2 {
 		t.Fatal(errs)
 	}
-	for _, call := range [][]string{{"runs", "show", "last", "--output", "json"}, {"runs", "show", "1", "gauge-01", "-v"},
+	for _, call := range [][]string{{"runs", "show", "last", "--output", "json"},
+		{"runs", "show", "1", "gauge-01", "-v"},
 		{"runs", "show", "1", "gauge-01", "file", "/etc/token", "--output", "json"}} {
 		_, more, wrong := jk(t, dir, call...)
 		if !strings.Contains(more, "/etc/token") {
@@ -177,7 +189,8 @@ func wholeHistory(t *testing.T, file string) string {
 	}
 	defer z.Close()
 	var all strings.Builder
-	for _, table := range []string{"run", "host", "thing", "place", "labels", "visit", "task", "note", "content", "leaf", "known", "words_data"} {
+	for _, table := range []string{"run", "host", "thing", "place", "labels", "visit", "task", "note", "content",
+		"leaf", "known", "words_data"} {
 		rows, err := db.Query("SELECT * FROM " + table)
 		if err != nil {
 			t.Fatal(err)
@@ -217,7 +230,8 @@ func wholeHistory(t *testing.T, file string) string {
 // TestAStoreThatFailsStopsNoApply has the file be broken, locked away and of no use.
 func TestAStoreThatFailsStopsNoApply(t *testing.T) {
 	dir, _ := fleetOf(t, "", motd, "gauge-01")
-	for state, want := range map[string]string{"broken": "is broken", "dir": "could not be kept", "none": "could not be kept"} {
+	for state, want := range map[string]string{"broken": "is broken", "dir": "could not be kept",
+		"none": "could not be kept"} {
 		home := filepath.Join(t.TempDir(), "state")
 		file := filepath.Join(home, "jadekettle", "history.db")
 		os.MkdirAll(filepath.Dir(file), 0o700)
@@ -231,7 +245,8 @@ func TestAStoreThatFailsStopsNoApply(t *testing.T) {
 			put(t, filepath.Dir(file), "a file where the folder should be")
 		}
 		code, out, errs := jkEnv(t, dir, []string{"XDG_STATE_HOME=" + home}, "apply", "--all")
-		if code != 0 || !strings.Contains(out, "1 host: 1 ") || strings.Count(errs, want) != 1 || strings.Contains(out, "\nrun ") {
+		if code != 0 || !strings.Contains(out, "1 host: 1 ") || strings.Count(errs, want) != 1 ||
+			strings.Contains(out, "\nrun ") {
 			t.Errorf("%s: %d\n%s%s", state, code, out, errs)
 		}
 	}
@@ -249,15 +264,18 @@ func TestAnOlderRevisionIsTold(t *testing.T) {
 	if out, err := exec.Command("git", "-C", dir, "checkout", "-q", "v1").CombinedOutput(); err != nil {
 		t.Fatalf("git: %s", out)
 	}
-	if code, _, errs := jk(t, dir, "apply", "--all"); code != 0 || !strings.Contains(errs, " is older than ") || !strings.Contains(errs, "in run 1 on ") {
+	if code, _, errs := jk(t, dir, "apply", "--all"); code != 0 || !strings.Contains(errs, " is older than ") ||
+		!strings.Contains(errs, "in run 1 on ") {
 		t.Errorf("apply of an older one: %d %s", code, errs)
 	}
 }
 
 // TestOthersAreTold has a run tell a command, a webhook that is not there, and a log.
 func TestOthersAreTold(t *testing.T) {
-	dir, _ := fleetOf(t, "[log]\nfile = \"log.jsonl\"\n[tell.keepers]\nif = \"run.failed > 0\"\ncommand = [\"sh\", \"-c\", \"cat > told-$JADEKETTLE_RUN\"]\n"+
-		"as = \"markdown\"\n[tell.office]\nif = \"run.mode == 'apply'\"\nwebhook = \"http://127.0.0.1:1/\"\nkey_file = \"no-such-key\"\n",
+	dir, _ := fleetOf(t, "[log]\nfile = \"log.jsonl\"\n[tell.keepers]\nif = \"run.failed > 0\"\ncommand = [\"sh\", "+
+		"\"-c\", \"cat > told-$JADEKETTLE_RUN\"]\n"+
+		"as = \"markdown\"\n[tell.office]\nif = \"run.mode == 'apply'\"\nwebhook = \"http://127.0.0.1:1/\"\n"+
+		"key_file = \"no-such-key\"\n",
 		motd+"[package.no-such-thing]\n", "gauge-01")
 	if code, _, errs := jk(t, dir, "preview", "--leave-out", "package"); code != 0 || strings.Contains(errs, "told") {
 		t.Errorf("preview: %d %s", code, errs)
@@ -266,11 +284,13 @@ func TestOthersAreTold(t *testing.T) {
 	if code != 1 || strings.Count(errs, "office could not be told: ") != 1 || !strings.Contains(errs, "no-such-key") {
 		t.Errorf("apply: %d\n%s%s", code, out, errs)
 	}
-	if text, err := os.ReadFile(filepath.Join(dir, "told-2")); err != nil || !strings.Contains(string(text), "### package no-such-thing") {
+	if text, err := os.ReadFile(filepath.Join(dir, "told-2")); err != nil ||
+		!strings.Contains(string(text), "### package no-such-thing") {
 		t.Errorf("the keepers were told %q (%v)", text, err)
 	}
 	log, _ := os.ReadFile(filepath.Join(dir, "log.jsonl"))
-	for _, want := range []string{`"msg":"run began"`, `"level":"ERROR","msg":"task ended"`, `"outcome":"failed"`, `"msg":"run ended"`, `"number":2`} {
+	for _, want := range []string{`"msg":"run began"`, `"level":"ERROR","msg":"task ended"`, `"outcome":"failed"`,
+		`"msg":"run ended"`, `"number":2`} {
 		if !strings.Contains(string(log), want) {
 			t.Errorf("the log has no %s:\n%s", want, log)
 		}
@@ -303,7 +323,8 @@ func listened(t *testing.T, dir string, env []string) {
 	text, err := io.ReadAll(answer.Body)
 	answer.Body.Close()
 	if err != nil || !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/openmetrics-text") ||
-		!strings.Contains(string(text), `jadekettle_host_applied_seconds{host="gauge-02"}`) || !strings.HasSuffix(string(text), "# EOF\n") {
+		!strings.Contains(string(text), `jadekettle_host_applied_seconds{host="gauge-02"}`) ||
+		!strings.HasSuffix(string(text), "# EOF\n") {
 		t.Errorf("served is %s (%v)", text, err)
 	}
 	c.Process.Signal(os.Interrupt)
@@ -315,8 +336,10 @@ func listened(t *testing.T, dir string, env []string) {
 // TestAFullDiskUnderTheOutput: what could not be printed is said, and the code is that of a failure.
 func TestAFullDiskUnderTheOutput(t *testing.T) {
 	dir, _ := fleetOf(t, "", motd, "gauge-01")
-	for _, args := range [][]string{{"apply", "--all", "--yes"}, {"apply", "--all", "--yes", "--output", "json"}, {"preview"}, {"drift", "--output", "json"},
-		{"exec", "gauge-01", "--yes", "--output", "json", "--", "true"}, {"hosts"}, {"runs", "--output", "json"}, {"report", "last", "--output", "html"}} {
+	for _, args := range [][]string{{"apply", "--all", "--yes"}, {"apply", "--all", "--yes", "--output", "json"},
+		{"preview"}, {"drift", "--output", "json"},
+		{"exec", "gauge-01", "--yes", "--output", "json", "--", "true"}, {"hosts"}, {"runs", "--output", "json"},
+		{"report", "last", "--output", "html"}} {
 		full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
 		if err != nil {
 			t.Skip(err)
@@ -326,7 +349,8 @@ func TestAFullDiskUnderTheOutput(t *testing.T) {
 		c.Dir, c.Env, c.Stdout, c.Stderr = dir, []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}, full, errs
 		c.Run()
 		full.Close()
-		if code := c.ProcessState.ExitCode(); code != 1 || !strings.Contains(errs.String(), "not all could be printed: ") {
+		if code := c.ProcessState.ExitCode(); code != 1 || !strings.Contains(errs.String(),
+			"not all could be printed: ") {
 			t.Errorf("%v ends with %d: %s", args, code, errs)
 		}
 	}

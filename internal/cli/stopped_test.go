@@ -91,7 +91,8 @@ func TestRunsThatAreStopped(t *testing.T) {
 				ended = true
 			}
 		}
-		if sig != syscall.SIGKILL && (c.ProcessState.ExitCode() != 130 || !strings.Contains(out.String(), "1 stopped early, 1 not begun")) {
+		if sig != syscall.SIGKILL && (c.ProcessState.ExitCode() != 130 ||
+			!strings.Contains(out.String(), "1 stopped early, 1 not begun")) {
 			t.Errorf("%v: it ends with %v\n%s", sig, c.ProcessState, out)
 		}
 		_, status, errs := jk(t, dir, "status")
@@ -102,7 +103,8 @@ func TestRunsThatAreStopped(t *testing.T) {
 		if !strings.Contains(status, want) || !strings.Contains(status, "failing") {
 			t.Errorf("%v: the status is\n%s%s", sig, status, errs)
 		}
-		if _, runs, _ := jk(t, dir, "runs", "show", "last"); sig == syscall.SIGKILL && !strings.Contains(runs, "gauge-01  lost") {
+		if _, runs, _ := jk(t, dir, "runs", "show", "last"); sig == syscall.SIGKILL &&
+			!strings.Contains(runs, "gauge-01  lost") {
 			t.Errorf("the run is shown as\n%s", runs)
 		}
 		put(t, dir+"/manifests/pier.toml", motd+"[dir.\"/srv/b\"]\n")

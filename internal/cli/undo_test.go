@@ -22,9 +22,11 @@ func TestUndoOnATerminal(t *testing.T) {
 		t.Fatalf("apply ends with %d\n%s%s", code, out, errs)
 	}
 	for call, want := range map[string]string{
-		"7": "run 7 is not kept here", "motd": `"motd" is no run`, "1 gauge-09": "gauge-09", "1": "say --yes, or --preview",
+		"7": "run 7 is not kept here", "motd": `"motd" is no run`, "1 gauge-09": "gauge-09",
+		"1": "say --yes, or --preview",
 	} {
-		if code, _, errs := jk(t, dir, append([]string{"undo"}, strings.Fields(call)...)...); code != 2 || !strings.Contains(errs, want) {
+		if code, _, errs := jk(t, dir, append([]string{"undo"}, strings.Fields(call)...)...); code != 2 ||
+			!strings.Contains(errs, want) {
 			t.Errorf("undo %s: %d %s", call, code, errs)
 		}
 	}
@@ -40,10 +42,12 @@ func TestUndoOnATerminal(t *testing.T) {
 		code := a.Run(t.Context(), []string{"--project", dir, "undo", "1"}, commands...)
 		return code, out.String()
 	}
-	if code, out := undo("n\n"); code != 130 || !strings.Contains(out, "Put back what run 1 changed on 2 hosts: gauge-01, gauge-02?") {
+	if code, out := undo("n\n"); code != 130 || !strings.Contains(out, "Put back what run 1 changed on 2 hosts: "+
+		"gauge-01, gauge-02?") {
 		t.Errorf("with a no: %d\n%s", code, out)
 	}
-	if code, out := undo("y\n"); code != 0 || !strings.Contains(out, "2 hosts: 2 changed") || !strings.Contains(out, "run 5") {
+	if code, out := undo("y\n"); code != 0 || !strings.Contains(out, "2 hosts: 2 changed") ||
+		!strings.Contains(out, "run 5") {
 		t.Errorf("with a yes: %d\n%s", code, out)
 	}
 	text, _ := os.ReadFile(at)
@@ -56,7 +60,8 @@ func TestUndoOnATerminal(t *testing.T) {
 	if code, _, errs := jk(t, dir, "apply", "--all"); code != 0 {
 		t.Errorf("apply once more: %d %s", code, errs)
 	}
-	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 || !strings.Contains(errs, "the run 7 changed nothing") ||
+	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 ||
+		!strings.Contains(errs, "the run 7 changed nothing") ||
 		!strings.Contains(errs, "is run 6") {
 		t.Errorf("undo of nothing: %d %s", code, errs)
 	}

@@ -31,7 +31,8 @@ func (e *Env) Watch(title string, would bool, of *app.Outlook) *Live {
 	w := &Live{env: e}
 	in, isFile := e.In.(*os.File)
 	out, outFile := text.Under(e.Raw).(*os.File)
-	if !e.Terminal || e.Width == 0 || e.Plain || e.Output != "text" || !isFile || !outFile || e.Getenv("TERM") == "dumb" ||
+	if !e.Terminal || e.Width == 0 || e.Plain || e.Output != "text" || !isFile || !outFile ||
+		e.Getenv("TERM") == "dumb" ||
 		!live.Fits(in, out) {
 		return w
 	}

@@ -76,7 +76,8 @@ type Side struct {
 
 // Differ tells what differs between two runs.
 func Differ(a, b Side) (*Differences, error) {
-	out := &Differences{A: a.Head, B: b.Head, Hosts: []HostDiff{}, Tasks: []TaskDiff{}, Files: []FileDiff{}, Facts: []FactDiff{},
+	out := &Differences{A: a.Head, B: b.Head, Hosts: []HostDiff{}, Tasks: []TaskDiff{}, Files: []FileDiff{},
+		Facts: []FactDiff{},
 		Times: []TimeDiff{}}
 	before := map[string]*record.Host{}
 	for _, h := range a.Hosts {
@@ -136,9 +137,11 @@ func (d *Differences) tasks(a, b *record.Host) {
 			if message == "" {
 				message = before.Message
 			}
-			d.Tasks = append(d.Tasks, TaskDiff{b.Name, t.Kind, t.Name, string(before.Status), string(t.Status), message})
+			d.Tasks = append(d.Tasks, TaskDiff{b.Name, t.Kind, t.Name, string(before.Status),
+				string(t.Status), message})
 		}
-		if low, high := min(before.Seconds, t.Seconds), max(before.Seconds, t.Seconds); high-low >= 1 && high >= 1.5*low {
+		if low, high := min(before.Seconds, t.Seconds), max(before.Seconds, t.Seconds); high-low >= 1 &&
+			high >= 1.5*low {
 			d.Times = append(d.Times, TimeDiff{b.Name, t.Kind, t.Name, before.Seconds, t.Seconds})
 		}
 	}
@@ -249,5 +252,6 @@ func textDiff(a, b Side, path string, inA, inB bool) (string, error) {
 	if len(texts[0])+len(texts[1]) > maxDiff || strings.ContainsRune(texts[0]+texts[1], 0) {
 		return "", nil
 	}
-	return udiff.Unified(path+" in run "+fmt.Sprint(a.Number), path+" in run "+fmt.Sprint(b.Number), texts[0], texts[1]), nil
+	return udiff.Unified(path+" in run "+fmt.Sprint(a.Number), path+" in run "+fmt.Sprint(b.Number), texts[0],
+		texts[1]), nil
 }

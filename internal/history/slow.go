@@ -60,7 +60,8 @@ func SlowOf(k *record.Run, usual Usual, most int) (*Slow, error) {
 		for _, t := range h.Tasks {
 			kinds[t.Kind] += t.Seconds
 			if t.Seconds > 0 {
-				tasks = append(tasks, timed{HostTask{h.Name, value.Ref{Kind: t.Kind, Name: t.Name}, t.Status}, t.Seconds})
+				tasks = append(tasks, timed{HostTask{h.Name, value.Ref{Kind: t.Kind, Name: t.Name},
+					t.Status}, t.Seconds})
 			}
 		}
 	}

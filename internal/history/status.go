@@ -16,7 +16,8 @@ type Condition string
 
 // The conditions, worst first.
 const (
-	Failing    Condition = "failing"     // a task failed, or it could not be gone through, and nothing has put that right
+	// a task failed, or it could not be gone through, and nothing has put that right
+	Failing    Condition = "failing"
 	Unreached  Condition = "not reached" // it was not reached the last time
 	Drifted    Condition = "drifted"     // something on it is not as it was last written
 	Outdated   Condition = "outdated"    // it is as last written, and declared otherwise by now
@@ -90,8 +91,9 @@ type HostStatus struct {
 // StatusOf tells how a host is, by its runs, newest first. moved gives the tasks of a run on
 // it that changed or failed.
 func StatusOf(host string, stands []Stand, moved func(n int) ([]record.Task, error)) (HostStatus, error) {
-	out := HostStatus{Host: host, Condition: Never, Why: "no run has gone through it yet", Leftovers: []record.Leftover{},
-		Debts: []record.Debt{}, Facts: map[string]any{}}
+	out := HostStatus{Host: host, Condition: Never, Why: "no run has gone through it yet",
+		Leftovers: []record.Leftover{},
+		Debts:     []record.Debt{}, Facts: map[string]any{}}
 	out.dates(stands)
 	i := slices.IndexFunc(stands, func(s Stand) bool { return s.says() != "" })
 	if i < 0 {
@@ -121,9 +123,10 @@ func StatusOf(host string, stands []Stand, moved func(n int) ([]record.Task, err
 	if err != nil {
 		return out, err
 	}
-	if out.Condition == Drifted && newest.Mode != record.ModeUndo && !slices.ContainsFunc(tasks, func(t record.Task) bool {
-		return t.Drift == plan.ByHost || t.Drift == plan.ByBoth
-	}) && slices.ContainsFunc(tasks, func(t record.Task) bool {
+	if out.Condition == Drifted && newest.Mode != record.ModeUndo &&
+		!slices.ContainsFunc(tasks, func(t record.Task) bool {
+			return t.Drift == plan.ByHost || t.Drift == plan.ByBoth
+		}) && slices.ContainsFunc(tasks, func(t record.Task) bool {
 		return t.Drift == plan.ByDeclaration || t.Drift == plan.ByLeaving
 	}) {
 		out.Condition = Outdated
@@ -173,7 +176,8 @@ func (h *HostStatus) dates(stands []Stand) {
 
 // whole says whether it is an apply of all that a revision declares.
 func (s *Stand) whole() bool {
-	return s.Mode == record.ModeApply && s.State == record.Reached && s.Whole && s.Declared && s.Revision != "" && !s.Edited
+	return s.Mode == record.ModeApply && s.State == record.Reached && s.Whole && s.Declared &&
+		s.Revision != "" && !s.Edited
 }
 
 // mends says whether an apply put something right that had been so before: the one before it was
@@ -183,7 +187,8 @@ func (s *Stand) mends(before []Stand) bool {
 		return false
 	}
 	i := slices.IndexFunc(before, func(b Stand) bool { return b.Mode == record.ModeApply && b.State == record.Reached })
-	return i >= 0 && before[i].whole() && before[i].Revision == s.Revision && before[i].Failed+before[i].Blocked == 0 && !before[i].Stopped
+	return i >= 0 && before[i].whole() && before[i].Revision == s.Revision &&
+		before[i].Failed+before[i].Blocked == 0 && !before[i].Stopped
 }
 
 // sentence tells why a host needs a person; empty when it does not.

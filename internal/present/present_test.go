@@ -47,15 +47,18 @@ func TestJUnit(t *testing.T) {
 // TestHostileTexts has every text of a run be one that would break the form that it is
 // written in.
 func TestHostileTexts(t *testing.T) {
-	hostile := []string{"=1+1", "@SUM(A1)", "a\r\n+2", "<script>x</script>", "]]>&\x00\x1b[31m", "```\n# no\n| a |", "\"} 1\n# EOF\n", "\xff\xfe",
+	hostile := []string{"=1+1", "@SUM(A1)", "a\r\n+2", "<script>x</script>", "]]>&\x00\x1b[31m", "```\n# no\n| a |",
+		"\"} 1\n# EOF\n", "\xff\xfe",
 		"[x](http://example.org)", `back\slash`,
 		"\ufeff\u200b\u009b31m\u202e\U000E0041\uF8E1\u2028"}
 	k := &record.Run{Head: record.Head{Number: 1, Mode: "apply"}}
 	var stands []history.HostStatus
 	for _, text := range hostile {
 		k.Who, k.Machine, k.Revision, k.Command = text, text, text, []string{text}
-		k.Hosts = append(k.Hosts, &record.Host{Name: text, State: record.Reached, Outcome: record.OutFailed, Counts: record.Counts{Failed: 1}, Message: text, Do: text,
-			Tasks: []record.Task{{Kind: "file", Name: text, Status: plan.Failed, Message: text, Output: text, Manifest: text, Labels: []string{text}}}})
+		k.Hosts = append(k.Hosts, &record.Host{Name: text, State: record.Reached, Outcome: record.OutFailed,
+			Counts: record.Counts{Failed: 1}, Message: text, Do: text,
+			Tasks: []record.Task{{Kind: "file", Name: text, Status: plan.Failed, Message: text, Output: text,
+				Manifest: text, Labels: []string{text}}}})
 		stands = append(stands, history.HostStatus{Host: text, Condition: history.Failing, Revision: text})
 	}
 	var b bytes.Buffer
@@ -99,22 +102,26 @@ func TestHostileTexts(t *testing.T) {
 	}
 	fence := ""
 	for _, line := range strings.Split(b.String(), "\n") {
-		if marks := strings.Repeat("`", len(line)-len(strings.TrimLeft(line, "`"))); len(marks) >= 3 && (fence == "" || marks == fence) {
+		if marks := strings.Repeat("`", len(line)-len(strings.TrimLeft(line, "`"))); len(marks) >= 3 &&
+			(fence == "" || marks == fence) {
 			fence = map[bool]string{true: marks}[fence == ""]
 			continue
 		}
-		plain := regexp.MustCompile("`+[^`]*`+").ReplaceAllString(regexp.MustCompile(`\\.`).ReplaceAllString(line, ""), "")
+		plain := regexp.MustCompile("`+[^`]*`+").ReplaceAllString(regexp.MustCompile(`\\.`).
+			ReplaceAllString(line, ""), "")
 		if fence != "" {
 			continue
 		}
-		if strings.Contains(plain, "<") || strings.Contains(plain, "[") || strings.HasPrefix(line, "|") && strings.Count(plain, "|") != 8 {
+		if strings.Contains(plain, "<") || strings.Contains(plain, "[") || strings.HasPrefix(line, "|") &&
+			strings.Count(plain, "|") != 8 {
 			t.Errorf("a line of Markdown is broken: %q", line)
 		}
 	}
 	if fence != "" {
 		t.Error("a block of Markdown does not end")
 	}
-	sample := regexp.MustCompile(`^(# (HELP|TYPE|UNIT|EOF).*|[a-z_]+({[a-z_]+="([^"\\\n]|\\[\\"n])*"(,[a-z_]+="([^"\\\n]|\\[\\"n])*")*})? [0-9.]+)$`)
+	sample := regexp.MustCompile(
+		`^(# (HELP|TYPE|UNIT|EOF).*|[a-z_]+({[a-z_]+="([^"\\\n]|\\[\\"n])*"(,[a-z_]+="([^"\\\n]|\\[\\"n])*")*})? [0-9.]+)$`)
 	metrics := string(openmetrics.Status(stands, hostile[6], time.Now()))
 	for _, line := range strings.Split(strings.TrimSuffix(metrics, "\n"), "\n") {
 		if !sample.MatchString(line) {

@@ -189,7 +189,8 @@ func (t *Tender) Run(ctx context.Context) error {
 		beat = min(beat, watchdog/3)
 	}
 	ready := sync.OnceFunc(func() { daemon.SdNotify(false, daemon.SdNotifyReady) })
-	tender := &tend.Tender{Read: t.read, Start: t.start, Lives: lives, Keep: t.keep, Tell: t.say, Look: t.Look, Beat: beat,
+	tender := &tend.Tender{Read: t.read, Start: t.start, Lives: lives, Keep: t.keep, Tell: t.say,
+		Look: t.Look, Beat: beat,
 		Most: t.Most, Alive: func(s *tend.State) {
 			ready()
 			daemon.SdNotify(false, "STATUS="+text.TendLine(s)+"\n"+daemon.SdNotifyWatchdog)
@@ -355,7 +356,8 @@ func stampOf(dir string) (string, error) {
 			return nil // it went meanwhile
 		case err != nil:
 			return err
-		case d.IsDir() && path != dir && (strings.HasPrefix(d.Name(), ".") || d.Name() == "simulated" || d.Name() == "history"):
+		case d.IsDir() && path != dir && (strings.HasPrefix(d.Name(), ".") || d.Name() == "simulated" ||
+			d.Name() == "history"):
 			return filepath.SkipDir
 		case d.IsDir():
 			return nil

@@ -57,7 +57,8 @@ func (a *Admission) Host(ctx context.Context, h *inventory.Host) (ok, already bo
 	}
 	if err := a.proven(ctx, h); err != nil {
 		p := problem.From(err)
-		return false, false, problem.Errorf("the account is made, but a new connection does not come through: %s", p.What).
+		return false, false, problem.Errorf("the account is made, but a new connection does not come through: %s",
+			p.What).
 			Remedy("%s", p.Do)
 	}
 	return true, false, nil

@@ -75,16 +75,18 @@ type setUp struct {
 }
 
 // All writes a manifest of all that people set up on a host, once a preview
-// of it on that host has said that nothing would change. to is its folder. With seal, what may hold secrets is sealed in
-// the data of the host.
-func All(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwords, to string, seal bool) (*Whole, error) {
+// of it on that host has said that nothing would change. to is its folder. With seal, what may hold secrets is
+// sealed in the data of the host.
+func All(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwords, to string,
+	seal bool) (*Whole, error) {
 	name, ok := strings.CutPrefix(filepath.ToSlash(filepath.Clean(to)), manifest.Dir+"/")
 	if !ok || !nameOfManifest.MatchString(name) {
 		return nil, problem.Errorf("--to is %q", to).Remedy("name a folder such as %s/%s", manifest.Dir, h.Name)
 	}
 	for _, there := range []string{name, name + ".toml"} {
 		if _, err := os.Lstat(filepath.Join(p.Root, manifest.Dir, there)); !errors.Is(err, fs.ErrNotExist) {
-			return nil, problem.Errorf("%s/%s is there already", manifest.Dir, there).Remedy("give another name with --to")
+			return nil, problem.Errorf("%s/%s is there already", manifest.Dir, there).
+				Remedy("give another name with --to")
 		}
 	}
 	d, err := p.Dialer(with)
@@ -114,7 +116,8 @@ func All(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwo
 }
 
 // Some captures things of one kind, or all of it without names, from a host.
-func Some(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwords, kind string, names []string) (asked []value.Ref,
+func Some(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwords, kind string,
+	names []string) (asked []value.Ref,
 	found []plan.Captured, err error) {
 	if asked, err = asks(p.Site.Kinds(), kind, names); err != nil {
 		return nil, nil, err
@@ -153,7 +156,8 @@ func asks(schemas schema.Kinds, kind string, names []string) ([]value.Ref, error
 }
 
 // read captures from a host.
-func read(ctx context.Context, p *app.Project, d *reach.Dialer, h *inventory.Host, asked []value.Ref) ([]plan.Captured, error) {
+func read(ctx context.Context, p *app.Project, d *reach.Dialer, h *inventory.Host,
+	asked []value.Ref) ([]plan.Captured, error) {
 	fleet := &run.Fleet{Plans: &resolve.Plans{Project: p.Project}, Parallel: 1,
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return p.Connect(ctx, d, h, first)
@@ -331,7 +335,8 @@ func (w *whole) prove(ctx context.Context, work *scratch.Folder) (again bool, er
 		return false, err
 	}
 	id.Preview, id.Passing = true, true
-	out, err := work.Run(ctx, scratch.Call{ID: id, Open: func(ctx context.Context, first []byte) (*reach.Session, error) {
+	out, err := work.Run(ctx, scratch.Call{ID: id, Open: func(ctx context.Context,
+		first []byte) (*reach.Session, error) {
 		return w.project.Connect(ctx, w.dialer, w.host, first)
 	}})
 	if err != nil {

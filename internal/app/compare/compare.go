@@ -43,8 +43,8 @@ type Request struct {
 	Targets   []string // only these hosts, as the later revision has them; all without any
 }
 
-// Project compares a project at two revisions of the git repository that it lies in. No host is contacted: facts are those
-// that were read last.
+// Project compares a project at two revisions of the git repository that it lies in. No host is contacted: facts
+// are those that were read last.
 func Project(ctx context.Context, s *app.Site, q Request) (*Comparison, error) {
 	o, err := s.Options()
 	if err != nil {

@@ -78,11 +78,13 @@ func (e *Entry) Add(p *app.Project) (file string, err error) {
 		e.To = names[0]
 	}
 	if e.To == "" {
-		return "", problem.Errorf("there are the manifests %s", strings.Join(names, ", ")).Remedy("say which with --manifest")
+		return "", problem.Errorf("there are the manifests %s", strings.Join(names, ", ")).
+			Remedy("say which with --manifest")
 	}
 	file, ok := p.ManifestFile(e.To)
 	if !ok || !slices.Contains(names, e.To) {
-		return "", problem.Errorf("there is no manifest %q of this project's own", e.To).Meant(e.To, names, "there are "+strings.Join(names, ", "))
+		return "", problem.Errorf("there is no manifest %q of this project's own", e.To).
+			Meant(e.To, names, "there are "+strings.Join(names, ", "))
 	}
 	full := filepath.Join(p.Root, filepath.FromSlash(file))
 	old, err := os.ReadFile(full)

@@ -64,7 +64,8 @@ func (e *Enrollment) Host(ctx context.Context, h *inventory.Host) (*Enrolled, er
 		return nil, problem.Errorf("it is %s, and this program is for %s", arch, runtime.GOARCH).
 			Remedy("enrol it with a program that is built for it")
 	}
-	_, recipient, err := e.says(ctx, h, "sh", "-c", "sed -n 's/^"+secrets.PublicLine+"//p' "+identity+" 2>/dev/null; true")
+	_, recipient, err := e.says(ctx, h, "sh", "-c",
+		"sed -n 's/^"+secrets.PublicLine+"//p' "+identity+" 2>/dev/null; true")
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +86,8 @@ func (e *Enrollment) Host(ctx context.Context, h *inventory.Host) (*Enrolled, er
 		out.Recipient = ""
 	}
 	url, _ := sources.SplitURL(e.Project.From)
-	if code, said, err := e.says(ctx, h, "git", "ls-remote", "--exit-code", "--", url, "HEAD"); err != nil || code != 0 {
+	if code, said, err := e.says(ctx, h, "git", "ls-remote", "--exit-code", "--", url,
+		"HEAD"); err != nil || code != 0 {
 		out.Silent = fmt.Sprintf("does not reach %s yet: %s", visible.Line(url), visible.Line(said+fmt.Sprint(err)))
 	}
 	return out, nil
@@ -122,7 +124,8 @@ func (e *Enrollment) unitText(host string) (string, error) {
 		words = append(words, "--only-tell")
 	}
 	return units.Here(units.Service{About: "jadekettle keeps this host as it is declared", Command: words,
-		Environment: []string{"HOME=/root", "XDG_STATE_HOME=" + folder + "/state", "XDG_CACHE_HOME=" + folder + "/cache"}})
+		Environment: []string{"HOME=/root", "XDG_STATE_HOME=" + folder + "/state",
+			"XDG_CACHE_HOME=" + folder + "/cache"}})
 }
 
 // manifest declares what a host needs to keep itself.
@@ -134,7 +137,8 @@ func manifest(withIdentity bool) string {
 		}
 		return text + fmt.Sprintf("mode = %q\nowner = \"root\"\n", mode)
 	}
-	text := "[package.git]\n" + own("dir", filepath.Dir(program), "", "0755") + own("file", program, "program", "0755") +
+	text := "[package.git]\n" + own("dir", filepath.Dir(program), "", "0755") +
+		own("file", program, "program", "0755") +
 		own("dir", folder, "", "0700")
 	if withIdentity {
 		text += own("file", identity, "identity", "0600")
@@ -214,8 +218,9 @@ func copySelf(to string) error {
 
 // Release takes away what was put on a host. It is false where nothing was.
 func (e *Enrollment) Release(ctx context.Context, h *inventory.Host) (bool, error) {
-	code, out, err := e.says(ctx, h, "sh", "-c", fmt.Sprintf("test -e %s || exit 3; systemctl disable --now %s 2>&1 && "+
-		"rm -rf %s %s %s && systemctl daemon-reload", unit, service, unit, filepath.Dir(program), folder))
+	code, out, err := e.says(ctx, h, "sh", "-c",
+		fmt.Sprintf("test -e %s || exit 3; systemctl disable --now %s 2>&1 && "+
+			"rm -rf %s %s %s && systemctl daemon-reload", unit, service, unit, filepath.Dir(program), folder))
 	switch {
 	case err != nil:
 		return false, err

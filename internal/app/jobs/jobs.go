@@ -1,5 +1,5 @@
-// Package jobs reads the saved runs of a project and makes requests of them: what a job asks is answered, and then it is
-// a request like any other, which carries the job's name.
+// Package jobs reads the saved runs of a project and makes requests of them: what a job asks is answered, and then
+// it is a request like any other, which carries the job's name.
 package jobs
 
 import (
@@ -125,7 +125,8 @@ func (b *Book) For(ctx context.Context, j *Job) (*Book, error) {
 // Started gives the project and the request of a job whose questions are answered.
 func (b *Book) Started(answers *Answers, preview bool) (*app.Project, app.Request, error) {
 	j, vars := answers.Job, answers.Vars()
-	q := app.Request{Preview: preview || j.Does == job.Preview, Job: &app.Job{Job: j, Input: answers.Input, Shown: answers.Shown()}}
+	q := app.Request{Preview: preview || j.Does == job.Preview,
+		Job: &app.Job{Job: j, Input: answers.Input, Shown: answers.Shown()}}
 	if q.Job.Input == nil {
 		q.Job.Input = map[string]any{}
 	}
@@ -200,7 +201,8 @@ func UnitName(project, name string) string {
 }
 
 // keptVariables are those that a service has of the call that installs it.
-var keptVariables = []string{"HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "PGPASSFILE", "SSH_AUTH_SOCK"}
+var keptVariables = []string{"HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "PGPASSFILE",
+	"SSH_AUTH_SOCK"}
 
 // Units writes the service and the timer by which systemd starts a job.
 func (b *Book) Units(j *Job) ([]units.File, error) {
@@ -272,7 +274,8 @@ func readAnswers(file string, in io.Reader) (tree map[string]any, open bool, err
 	if file != "-" {
 		f, err := os.Open(file)
 		if err != nil {
-			return nil, false, problem.Errorf("the answers cannot be read: %w", err).Remedy("see that the file is there")
+			return nil, false, problem.Errorf("the answers cannot be read: %w", err).
+				Remedy("see that the file is there")
 		}
 		defer f.Close()
 		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {

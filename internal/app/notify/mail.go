@@ -34,7 +34,8 @@ func (t *Teller) mail(to *settings.Tell, n *News) (func(context.Context) error, 
 }
 
 // mediaTypes of reports that are added to a mail as a file, and what that is called.
-var mediaTypes = map[string][2]string{"json": {"application/json", "run.json"}, "csv": {"text/csv; charset=utf-8", "run.csv"},
+var mediaTypes = map[string][2]string{"json": {"application/json", "run.json"},
+	"csv":   {"text/csv; charset=utf-8", "run.csv"},
 	"junit": {"application/xml", "run.xml"}, "html": {"text/html; charset=utf-8", "run.html"}}
 
 // compose writes a mail (RFC 5322) with the report of a run.
@@ -61,7 +62,8 @@ func compose(to *settings.Tell, n *News, now time.Time) ([]byte, error) {
 		fmt.Fprintf(&b, ",\r\n %s", a)
 	}
 	b.WriteString("\r\n")
-	head("Subject", mime.QEncoding.Encode("utf-8", fmt.Sprintf("Run %d, %s: %s", n.Run.Number, n.Run.Mode, n.Run.Sentence())))
+	head("Subject", mime.QEncoding.Encode("utf-8", fmt.Sprintf("Run %d, %s: %s", n.Run.Number, n.Run.Mode,
+		n.Run.Sentence())))
 	head("Date", now.Format(time.RFC1123Z))
 	head("Message-ID", fmt.Sprintf("<%s.%s@jadekettle.invalid>", n.Run.Run, to.Name)) // the same at each try
 	head("MIME-Version", "1.0")
@@ -80,8 +82,9 @@ func compose(to *settings.Tell, n *News, now time.Time) ([]byte, error) {
 		return nil, err
 	}
 	if beside {
-		part, err := w.CreatePart(textproto.MIMEHeader{"Content-Type": {media[0]}, "Content-Transfer-Encoding": {"base64"},
-			"Content-Disposition": {`attachment; filename="` + media[1] + `"`}})
+		part, err := w.CreatePart(textproto.MIMEHeader{"Content-Type": {media[0]},
+			"Content-Transfer-Encoding": {"base64"},
+			"Content-Disposition":       {`attachment; filename="` + media[1] + `"`}})
 		if err != nil {
 			return nil, err
 		}

@@ -43,7 +43,8 @@ func (n *News) Vars() map[string]any {
 		notes[k] = v
 	}
 	return map[string]any{"mode": b.Mode, "code": int64(b.Code), "env": b.Env, "number": int64(b.Number), "who": b.Who,
-		"machine": b.Machine, "seconds": b.Seconds, "hosts": int64(len(b.Hosts)), "changed": int64(b.Changed), "failed": int64(b.Failed),
+		"machine": b.Machine, "seconds": b.Seconds, "hosts": int64(len(b.Hosts)), "changed": int64(b.Changed),
+		"failed":    int64(b.Failed),
 		"unchanged": int64(b.Unchanged), "not_reached": int64(b.NotReached), "not_begun": int64(b.NotBegun),
 		"tasks_changed": int64(b.TasksChanged), "tasks_failed": int64(b.TasksFailed), "notes": notes}
 }
@@ -148,7 +149,8 @@ const mostFailures = 50
 
 // Event writes the event that a run has ended, as JSON.
 func Event(n *News) ([]byte, error) {
-	e := cloudEvent{SpecVersion: "1.0", ID: n.Run.Run, Source: "urn:jadekettle:project:" + n.Project, Type: "jadekettle.run.ended",
+	e := cloudEvent{SpecVersion: "1.0", ID: n.Run.Run, Source: "urn:jadekettle:project:" + n.Project,
+		Type:    "jadekettle.run.ended",
 		Subject: fmt.Sprintf("run/%d", n.Run.Number), DataContentType: "application/json",
 		Time: n.Run.Started.Add(time.Duration(n.Run.Seconds * float64(time.Second))),
 		Data: eventData{Sentence: n.Run.Sentence(), Summary: n.Summary, Failures: []eventFailure{}}}
@@ -180,7 +182,10 @@ func (t *Teller) webhook(to *settings.Tell, n *News) (func(context.Context) erro
 	}
 	client := t.Client
 	if client == nil {
-		client = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		client = &http.Client{CheckRedirect: func(*http.Request,
+			[]*http.Request) error {
+			return http.ErrUseLastResponse
+		}}
 	}
 	server := hostOf(to.Webhook)
 	return func(ctx context.Context) error {
@@ -235,7 +240,8 @@ func Sign(r *http.Request, body []byte, name string, key []byte, now time.Time) 
 	r.Header.Set("Content-Digest", digest)
 	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`,
 		now.Unix(), name)
-	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n"+
+		"\"@signature-params\": %s",
 		r.Method, r.URL, r.Header.Get("Content-Type"), digest, params)
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte(base))

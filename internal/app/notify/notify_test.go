@@ -35,7 +35,8 @@ func ebb() *News {
 		h.Name, h.State, h.Outcome = fmt.Sprintf("gauge-%02d", i+1), record.Reached, o
 		k.Hosts = append(k.Hosts, h)
 	}
-	k.Hosts[0].Failed, k.Hosts[0].Tasks = 1, []record.Task{{Kind: "file", Name: "/etc/motd", Status: plan.Failed, Message: "under water"}}
+	k.Hosts[0].Failed, k.Hosts[0].Tasks = 1, []record.Task{{Kind: "file", Name: "/etc/motd", Status: plan.Failed,
+		Message: "under water"}}
 	return &News{Project: "pier", Summary: k.Summary(), Run: k,
 		Report: func(form string) ([]byte, error) { return []byte("the report as " + form + "\n.\nwith a dot\n"), nil }}
 }
@@ -64,13 +65,15 @@ func TestWebhook(t *testing.T) {
 		calls++
 	}))
 	defer server.Close()
-	to := named(t, "if = \"run.failed > 0 && run.mode == 'apply'\"\nwebhook = \""+server.URL+"/tide\"\nkey_file = \"hook.key\"\n")
+	to := named(t, "if = \"run.failed > 0 && run.mode == 'apply'\"\nwebhook = \""+server.URL+"/tide\"\nkey_file "+
+		"= \"hook.key\"\n")
 	teller := &Teller{File: key, Wait: time.Millisecond}
 	if err := teller.Tell(t.Context(), to, ebb()); err != nil || calls != 3 {
 		t.Fatalf("told in %d calls: %v", calls, err)
 	}
 	var e map[string]any
-	if err := json.Unmarshal(body, &e); err != nil || e["specversion"] != "1.0" || e["id"] != "0198-run" || e["subject"] != "run/12" ||
+	if err := json.Unmarshal(body, &e); err != nil || e["specversion"] != "1.0" || e["id"] != "0198-run" ||
+		e["subject"] != "run/12" ||
 		e["type"] != "jadekettle.run.ended" || !strings.Contains(string(body), `"message":"under water"`) ||
 		!strings.HasPrefix(got.Header.Get("Content-Type"), "application/cloudevents+json") {
 		t.Errorf("the event is %s (%v)", body, err)
@@ -79,7 +82,8 @@ func TestWebhook(t *testing.T) {
 	input := strings.TrimPrefix(got.Header.Get("Signature-Input"), "run=")
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
-	base := "\"@method\": POST\n\"@target-uri\": " + server.URL + "/tide\n\"content-type\": " + got.Header.Get("Content-Type") +
+	base := "\"@method\": POST\n\"@target-uri\": " + server.URL + "/tide\n\"content-type\": " +
+		got.Header.Get("Content-Type") +
 		"\n\"content-digest\": " + digest + "\n\"@signature-params\": " + input
 	mac := hmac.New(sha256.New, []byte("salt water"))
 	mac.Write([]byte(base))
@@ -94,7 +98,8 @@ func TestWebhook(t *testing.T) {
 	}
 	for code, want := range map[int]int{404: 1, 302: 1, 500: 4} {
 		calls, status = 0, []int{code}
-		if err := teller.Tell(t.Context(), to, ebb()); err == nil || calls != want || strings.Contains(err.Error(), "/tide") {
+		if err := teller.Tell(t.Context(), to, ebb()); err == nil || calls != want ||
+			strings.Contains(err.Error(), "/tide") {
 			t.Errorf("%d: %d calls, %v", code, calls, err)
 		}
 	}
@@ -176,13 +181,15 @@ func serve(c net.Conn, refuses bool, out chan<- string) {
 
 func TestMail(t *testing.T) {
 	at, mails := office(t)
-	to := named(t, "mail = [\"maren@example.org\", \"ottokar@example.org\"]\nfrom = \"kettle@example.org\"\nserver = \""+at+
+	to := named(t, "mail = [\"maren@example.org\", \"ottokar@example.org\"]\nfrom = "+
+		"\"kettle@example.org\"\nserver = \""+at+
 		"\"\nuser = \"kettle\"\npassword_file = \"mail.password\"\nas = \"html\"\n")
 	if err := (&Teller{File: key, Wait: time.Millisecond}).Tell(t.Context(), to, ebb()); err != nil {
 		t.Fatal(err)
 	}
 	envelope, text, _ := strings.Cut(<-mails, "From: ")
-	if strings.Count(envelope, "RCPT TO:") != 2 || !strings.Contains(envelope, base64.StdEncoding.EncodeToString([]byte("\x00kettle\x00salt water"))) {
+	if strings.Count(envelope, "RCPT TO:") != 2 || !strings.Contains(envelope,
+		base64.StdEncoding.EncodeToString([]byte("\x00kettle\x00salt water"))) {
 		t.Errorf("the envelope is %s", envelope)
 	}
 	m, err := mail.ReadMessage(strings.NewReader("From: " + strings.TrimSuffix(text, ".\r\n")))
@@ -193,7 +200,8 @@ func TestMail(t *testing.T) {
 	if s := m.Header.Get("Subject"); !strings.HasPrefix(s, "Run 12, apply: 2 hosts") || strings.Contains(s, "\n") {
 		t.Errorf("the subject is %q", s)
 	}
-	if !strings.Contains(string(body), "the report as text") || !strings.Contains(string(body), base64.StdEncoding.EncodeToString([]byte("the report as html"))[:20]) {
+	if !strings.Contains(string(body), "the report as text") ||
+		!strings.Contains(string(body), base64.StdEncoding.EncodeToString([]byte("the report as html"))[:20]) {
 		t.Errorf("the mail is %s", body)
 	}
 }
@@ -201,8 +209,10 @@ func TestMail(t *testing.T) {
 // TestMailOnTheWay: a server elsewhere that does not encrypt, or does so as nobody in particular, gets
 // neither a password nor a mail.
 func TestMailOnTheWay(t *testing.T) {
-	to := &settings.Tell{Server: "mail.example.org:25", User: "kettle", From: "kettle@example.org", Mail: []string{"maren@example.org"}}
-	for offers, want := range map[string]string{"": "does not encrypt (STARTTLS), so nothing is sent", "250-STARTTLS\r\n": "mail.example.org:25: "} {
+	to := &settings.Tell{Server: "mail.example.org:25", User: "kettle", From: "kettle@example.org",
+		Mail: []string{"maren@example.org"}}
+	for offers, want := range map[string]string{"": "does not encrypt (STARTTLS), so nothing is sent",
+		"250-STARTTLS\r\n": "mail.example.org:25: "} {
 		ours, theirs := net.Pipe()
 		heard := make(chan string)
 		go func() {
@@ -227,7 +237,8 @@ func TestMailOnTheWay(t *testing.T) {
 		}()
 		err := hand(ours, "mail.example.org", to, "salt water", []byte("ebb"), false)
 		ours.Close()
-		if all := <-heard; err == nil || !strings.Contains(err.Error(), want) || strings.Contains(all, "AUTH") || strings.Contains(all, "MAIL") {
+		if all := <-heard; err == nil || !strings.Contains(err.Error(), want) || strings.Contains(all, "AUTH") ||
+			strings.Contains(all, "MAIL") {
 			t.Errorf("offered %q: %v, and it heard %q", offers, err, all)
 		}
 	}
@@ -235,15 +246,18 @@ func TestMailOnTheWay(t *testing.T) {
 
 func TestCommand(t *testing.T) {
 	out := filepath.Join(t.TempDir(), "told")
-	to := named(t, "command = [\"sh\", \"-c\", \"cat > "+out+"; echo $JADEKETTLE_RUN >> "+out+"\"]\nas = \"markdown\"\n")
+	to := named(t, "command = [\"sh\", \"-c\", \"cat > "+out+"; echo $JADEKETTLE_RUN >> "+out+"\"]\nas = "+
+		"\"markdown\"\n")
 	if err := (&Teller{}).Tell(t.Context(), to, ebb()); err != nil {
 		t.Fatal(err)
 	}
-	if text, err := os.ReadFile(out); err != nil || !strings.HasPrefix(string(text), "the report as markdown") || !strings.HasSuffix(string(text), "\n12\n") {
+	if text, err := os.ReadFile(out); err != nil || !strings.HasPrefix(string(text), "the report as markdown") ||
+		!strings.HasSuffix(string(text), "\n12\n") {
 		t.Errorf("it was told %q (%v)", text, err)
 	}
 	broken := named(t, "command = [\"sh\", \"-c\", \"echo no pier; exit 3\"]\n")
-	if err := (&Teller{Wait: time.Hour}).Tell(t.Context(), broken, ebb()); err == nil || !strings.Contains(err.Error(), "exit status 3: no pier") {
+	if err := (&Teller{Wait: time.Hour}).Tell(t.Context(), broken, ebb()); err == nil ||
+		!strings.Contains(err.Error(), "exit status 3: no pier") {
 		t.Errorf("a command that fails: %v", err)
 	}
 	empty := named(t, "webhook = \"http://127.0.0.1:1/\"\nkey_file = \"k\"\n")

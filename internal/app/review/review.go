@@ -96,7 +96,8 @@ func New(r *record.Run, project string, part resolve.Selection, revision string,
 }
 
 func task(t record.Task) Task {
-	out := Task{Declared: t.Ref().String(), Status: string(t.Status), Message: t.Message, Digest: hex.EncodeToString(t.Digest), Changes: []Change{}}
+	out := Task{Declared: t.Ref().String(), Status: string(t.Status), Message: t.Message,
+		Digest: hex.EncodeToString(t.Digest), Changes: []Change{}}
 	if t.Status == plan.Changed {
 		out.Status = wouldChange
 	}
@@ -132,9 +133,11 @@ func Read(name string, data []byte) (*Preview, error) {
 	}
 	switch {
 	case p.Format == 0:
-		return nil, problem.Errorf("%s is no saved preview: it says no format", name).Remedy("make one with `jadekettle preview --save`")
+		return nil, problem.Errorf("%s is no saved preview: it says no format", name).
+			Remedy("make one with `jadekettle preview --save`")
 	case p.Format != Format:
-		return nil, problem.Errorf("%s has format %d", name, p.Format).Remedy("this version knows %d: preview again", Format)
+		return nil, problem.Errorf("%s has format %d", name, p.Format).
+			Remedy("this version knows %d: preview again", Format)
 	case len(p.Hosts) == 0:
 		return nil, problem.Errorf("%s is about no host", name).Remedy("preview again, with hosts that are reached")
 	}
@@ -177,7 +180,8 @@ func (p *Preview) Foreseen(parse func(string) (value.Ref, bool)) (run.Foreseen, 
 		add := func(ref string, r plan.Result) error {
 			var ok bool
 			if r.Ref, ok = parse(ref); !ok {
-				return problem.Errorf("%s: %q is no kind and name", h.Name, ref).Remedy("a saved preview is not edited: preview again")
+				return problem.Errorf("%s: %q is no kind and name", h.Name, ref).
+					Remedy("a saved preview is not edited: preview again")
 			}
 			list = append(list, record.NewTask(r))
 			return nil
@@ -186,7 +190,8 @@ func (p *Preview) Foreseen(parse func(string) (value.Ref, bool)) (run.Foreseen, 
 			r := plan.Result{Status: plan.Status(t.Status)}
 			var err error
 			if r.Digest, err = hex.DecodeString(t.Digest); err != nil || len(r.Digest) != sha256.Size {
-				return nil, problem.Errorf("%s: %s has no valid digest", h.Name, t.Declared).Remedy("a saved preview is not edited: preview again")
+				return nil, problem.Errorf("%s: %s has no valid digest", h.Name, t.Declared).
+					Remedy("a saved preview is not edited: preview again")
 			}
 			if t.Status == wouldChange {
 				r.Status = plan.Changed

@@ -11,8 +11,9 @@ import (
 // held to, and written again it reads the same.
 func FuzzRead(f *testing.F) {
 	digest := strings.Repeat("ab", 32)
-	f.Add("format = 2\nproject = 'tide'\nenv = ''\nrevision = ''\nedited = false\nmade = 2026-01-01T00:00:00Z\nby = 'maren'\n[[host]]\nname = 'gauge-01'\n" +
-		"unchanged = ['file /a']\nleft_out = []\n[[host.task]]\ndeclared = 'file /b'\nstatus = 'would change'\ndigest = '" + digest + "'\n" +
+	f.Add("format = 2\nproject = 'tide'\nenv = ''\nrevision = ''\nedited = false\nmade = 2026-01-01T00:00:00Z\nby " +
+		"= 'maren'\n[[host]]\nname = 'gauge-01'\nunchanged = ['file /a']\nleft_out = []\n[[host.task]]\ndeclared = " +
+		"'file /b'\nstatus = 'would change'\ndigest = '" + digest + "'\n" +
 		"[[host.task.change]]\nwhat = 'mode'\nwas = ''\nbecomes = '0644'\n")
 	f.Add("format = 2\n[[host]]\nname = 'gauge-01'\n[[host.task]]\ndeclared = 'x'\n")
 	f.Add("")

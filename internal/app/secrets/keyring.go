@@ -55,7 +55,8 @@ func (k *Keyring) Open(name string, sealed []byte) ([]byte, error) {
 	r, err := age.Decrypt(unarmored(sealed), k.list...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, notOpened(problem.Errorf("none of the identities in %s opens this file", strings.Join(k.names, ", ")).
+		return nil, notOpened(problem.Errorf("none of the identities in %s opens this file",
+			strings.Join(k.names, ", ")).
 			Remedy("ask someone who can to add your recipient and to run `jadekettle secret reseal`"))
 	}
 	if err != nil {

@@ -76,7 +76,8 @@ func TestWhoOpensWhat(t *testing.T) {
 		switch {
 		case c.says == "" && (err != nil || string(got) != text):
 			t.Errorf("%s: %q, %v", name, got, err)
-		case c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says) || errors.As(err, &without) != c.gone):
+		case c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says) ||
+			errors.As(err, &without) != c.gone):
 			t.Errorf("%s: %v, want %s", name, err, c.says)
 		case err != nil && problem.From(err).Do == "":
 			t.Errorf("%s: nothing says what to do", name)

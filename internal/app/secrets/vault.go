@@ -215,7 +215,8 @@ func (v *Vault) Get(layer, key string) (string, error) {
 // Edit has an editor open what a layer holds, as a file that only its owner can read, and seals what comes of it.
 // again is asked with what is wrong with that, and says whether to edit it again. It gives the name of the sealed file,
 // and whether anything was changed.
-func (v *Vault) Edit(layer string, editor func(file string) error, again func(error) bool) (name string, changed bool, err error) {
+func (v *Vault) Edit(layer string, editor func(file string) error,
+	again func(error) bool) (name string, changed bool, err error) {
 	name, old, err := v.Open(layer)
 	if err != nil {
 		return "", false, err
@@ -270,8 +271,8 @@ func (v *Vault) Sealed() ([]string, error) {
 	return out, nil
 }
 
-// Reseal opens every sealed file and seals it anew for whom the settings name now. All are opened before any is written.
-// sealed is told each file, and for how many it is sealed.
+// Reseal opens every sealed file and seals it anew for whom the settings name now. All are opened before any is
+// written. sealed is told each file, and for how many it is sealed.
 func (v *Vault) Reseal(sealed func(name string, readers int)) error {
 	texts := map[string][]byte{}
 	var ps problem.Problems

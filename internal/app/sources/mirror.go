@@ -71,7 +71,8 @@ func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 		return nil, err
 	}
 	if scheme, _, ok := strings.Cut(url, "://"); ok && (scheme == "git" || scheme == "http") {
-		return nil, problem.Errorf("%s:// does not prove who answers, and what is taken from there is done as root", scheme).
+		return nil, problem.Errorf("%s:// does not prove who answers, and what is taken from there is done as root",
+			scheme).
 			Remedy("write https:// or ssh://")
 	}
 	if rev != "" && !revision.MatchString(rev) {
@@ -88,7 +89,8 @@ func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
 	}
 	defer unlock()
 	if whole.MatchString(rev) { // a commit is the same for ever
-		t := &Taken{URL: m.URL, Asked: rev, Commit: rev, Repo: filepath.Join(home, "repository.git"), Home: home, Dir: filepath.Join(home, "at", rev)}
+		t := &Taken{URL: m.URL, Asked: rev, Commit: rev, Repo: filepath.Join(home, "repository.git"), Home: home,
+			Dir: filepath.Join(home, "at", rev)}
 		if now := time.Now(); os.Chtimes(t.Dir, now, now) == nil {
 			if !m.Follow {
 				return t, nil
@@ -125,7 +127,8 @@ func (m *Mirror) fetched(ctx context.Context, s *Shelf, home, url, rev string) (
 	}
 	if _, err := s.git(ctx, repo, "fetch", "--quiet", "--prune", "--force", "--no-recurse-submodules", url,
 		"+HEAD:"+head, "+refs/heads/*:refs/remotes/from/*", "+refs/tags/*:refs/tags/*"); err != nil {
-		return nil, problem.Errorf("fetch %s: %w%w", m.URL, err, errOwnCopy).Remedy("see whether `git ls-remote %s` reaches it with your credentials", m.URL)
+		return nil, problem.Errorf("fetch %s: %w%w", m.URL, err, errOwnCopy).
+			Remedy("see whether `git ls-remote %s` reaches it with your credentials", m.URL)
 	}
 	t := &Taken{URL: m.URL, Asked: rev, Repo: repo, Home: home}
 	var err error
@@ -138,7 +141,8 @@ func (m *Mirror) fetched(ctx context.Context, s *Shelf, home, url, rev string) (
 		return nil, err
 	}
 	if err != nil {
-		return nil, problem.Errorf("%s has no revision %q", m.URL, rev).Remedy("name a branch, a tag or a commit of one; `git ls-remote %s` lists them", m.URL)
+		return nil, problem.Errorf("%s has no revision %q", m.URL, rev).
+			Remedy("name a branch, a tag or a commit of one; `git ls-remote %s` lists them", m.URL)
 	}
 	t.Dir = filepath.Join(home, "at", t.Commit)
 	if m.Follow {
@@ -164,7 +168,8 @@ func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 		last = strings.TrimSpace(string(data))
 	}
 	if err == nil && last != t.Commit && !whole.MatchString(t.Asked) && !Before(ctx, t.Repo, last, t.Commit) {
-		return problem.Errorf("%s at %s is %.12s now, which does not come after %.12s, the commit that was taken before", m.URL,
+		return problem.Errorf("%s at %s is %.12s now, which does not come after %.12s, the commit that was "+
+			"taken before", m.URL,
 			cmp.Or(t.Asked, "its usual branch"), t.Commit, last).
 			Remedy("if it is meant, name it whole: --from %s@%s, or enrol the host again with that", m.URL, t.Commit)
 	}
@@ -182,7 +187,8 @@ func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 // address gives the URL as git takes it from any folder.
 func (m *Mirror) address() (string, error) {
 	if m.URL == "" || strings.HasPrefix(m.URL, "-") || strings.Contains(m.URL, "::") {
-		return "", problem.Errorf("%q is no URL of a repository", m.URL).Remedy("write a path, file://, ssh:// or https://")
+		return "", problem.Errorf("%q is no URL of a repository", m.URL).
+			Remedy("write a path, file://, ssh:// or https://")
 	}
 	if err := CheckURL(m.URL); err != nil {
 		return "", err
@@ -209,7 +215,8 @@ func (m *Mirror) lay(ctx context.Context, s *Shelf, t *Taken) error {
 		return err
 	}
 	defer os.RemoveAll(fresh)
-	if _, err := s.git(ctx, t.Repo, "--work-tree="+fresh, "checkout", "--quiet", "--force", t.Commit+"^{commit}", "--", "."); err != nil {
+	if _, err := s.git(ctx, t.Repo, "--work-tree="+fresh, "checkout", "--quiet", "--force", t.Commit+"^{commit}",
+		"--", "."); err != nil {
 		return fmt.Errorf("the commit %s cannot be unpacked: %w%w", t.Commit, err, errOwnCopy)
 	}
 	if err := os.Chmod(fresh, 0o700); err != nil {

@@ -15,7 +15,8 @@ func repository(t *testing.T) (dir string, git func(args ...string) string) {
 	t.Helper()
 	dir = t.TempDir()
 	git = func(args ...string) string {
-		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c", "user.email=maren@example.org"}, args...)...)
+		c := exec.Command("git", append([]string{"-c", "user.name=Maren", "-c",
+			"user.email=maren@example.org"}, args...)...)
 		c.Dir = dir
 		out, err := c.CombinedOutput()
 		if err != nil {
@@ -57,9 +58,12 @@ func TestNoNameTakesThePlaceOfAnother(t *testing.T) {
 	git("symbolic-ref", "HEAD", "refs/heads/main")
 	cases := map[string]string{ // the commit, or what is wrong
 		"main": `"main" is a branch and a tag; write refs/heads/main or refs/tags/main`, "v1": "is a branch and a tag",
-		good: good, evil: evil, good[:8]: "reads like the beginning of a commit", good[:4]: "reads like the beginning of a commit",
-		evil[:9]: "reads like the beginning of a commit", evil[:10]: evil, "refs/heads/main": good, "refs/tags/main": evil, "evil": evil,
-		"HEAD": good, "": good, "refs/heads/nobody": "has no revision", strings.Repeat("a", 40): "has no revision", "from/main": "has no revision",
+		good: good, evil: evil, good[:8]: "reads like the beginning of a commit",
+		good[:4]: "reads like the beginning of a commit",
+		evil[:9]: "reads like the beginning of a commit", evil[:10]: evil, "refs/heads/main": good,
+		"refs/tags/main": evil, "evil": evil,
+		"HEAD": good, "": good, "refs/heads/nobody": "has no revision", strings.Repeat("a", 40): "has no revision",
+		"from/main": "has no revision",
 	}
 	for rev, want := range cases {
 		m := &Mirror{Cache: t.TempDir(), URL: "file://" + dir}
@@ -89,7 +93,8 @@ func TestNoNameTakesThePlaceOfAnother(t *testing.T) {
 			t.Errorf("the source %q is %s, want %s", rev, p.Commit, want)
 		}
 	}
-	if _, _, err := Revision(t.Context(), dir, "main"); err == nil || !strings.Contains(err.Error(), "is a branch and a tag") {
+	if _, _, err := Revision(t.Context(), dir, "main"); err == nil ||
+		!strings.Contains(err.Error(), "is a branch and a tag") {
 		t.Errorf("the revision main of a folder: %v", err)
 	}
 }

@@ -27,7 +27,8 @@ func Revision(ctx context.Context, dir, rev string) (files fs.FS, commit string,
 	}
 	s := &Shelf{Dir: dir}
 	if s.has(ctx, "refs/heads/"+rev) && s.has(ctx, "refs/tags/"+rev) {
-		return nil, "", problem.Errorf("%q is a branch and a tag", rev).Remedy("write refs/heads/%s or refs/tags/%s", rev, rev)
+		return nil, "", problem.Errorf("%q is a branch and a tag", rev).
+			Remedy("write refs/heads/%s or refs/tags/%s", rev, rev)
 	}
 	commit, err = s.git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
 	if err != nil {
@@ -186,7 +187,8 @@ func LastEdit(ctx context.Context, dir, commit string, files []string) (author, 
 	}
 	s := &Shelf{Dir: dir}
 	if bare, err := s.git(ctx, dir, "rev-parse", "--is-bare-repository"); err == nil && bare == "false" {
-		if changed, err := s.git(ctx, dir, append([]string{"status", "--porcelain", "--"}, files...)...); err != nil || changed != "" {
+		if changed, err := s.git(ctx, dir, append([]string{"status", "--porcelain", "--"},
+			files...)...); err != nil || changed != "" {
 			return "", "", false
 		}
 	}

@@ -48,7 +48,8 @@ func (s *Shelf) Pin(name string) (*source.Pin, error) {
 		}
 		names = append(names, s.Pins[i].Name)
 	}
-	return nil, problem.Errorf("there is no source %q", name).Meant(name, names, "add it with `jadekettle source add URL --at REV`")
+	return nil, problem.Errorf("there is no source %q", name).
+		Meant(name, names, "add it with `jadekettle source add URL --at REV`")
 }
 
 // Save writes the pins into the lock file.
@@ -152,7 +153,8 @@ func (s *Shelf) Fetch(ctx context.Context, p *source.Pin, commit string) error {
 	switch {
 	case commit != "":
 	case errors.Is(err, errNoRevision):
-		return problem.Errorf("%s has no revision %q", p.URL, p.At).Remedy("name a tag, a branch or a whole commit of it")
+		return problem.Errorf("%s has no revision %q", p.URL, p.At).
+			Remedy("name a tag, a branch or a whole commit of it")
 	case err != nil:
 		return err
 	default:
@@ -200,7 +202,8 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, t
 			if id = strings.TrimSpace(id); len(id) > len(at) {
 				if commit, ok := find(id); ok && commit == id {
 					if begins != "" {
-						return "", false, problem.Errorf("%q is the beginning of several commits", at).Remedy("write the whole commit")
+						return "", false, problem.Errorf("%q is the beginning of several commits", at).
+							Remedy("write the whole commit")
 					}
 					begins = commit
 				}
@@ -209,7 +212,8 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, t
 	}
 	switch {
 	case isTag && isBranch:
-		return "", false, problem.Errorf("%q is a branch and a tag", at).Remedy("write refs/heads/%s or refs/tags/%s", at, at)
+		return "", false, problem.Errorf("%q is a branch and a tag", at).
+			Remedy("write refs/heads/%s or refs/tags/%s", at, at)
 	case (isTag || isBranch) && (begins != "" || seems.MatchString(at)):
 		return "", false, problem.Errorf("%q is a branch or a tag, and reads like the beginning of a commit", at).
 			Remedy("write refs/heads/%s, refs/tags/%s or the whole commit", at, at)
@@ -234,7 +238,8 @@ func (s *Shelf) unpack(ctx context.Context, work string, p *source.Pin, commit s
 		return err
 	}
 	defer os.RemoveAll(fresh)
-	if _, err := s.git(ctx, work, "--work-tree="+fresh, "checkout", "--quiet", "--force", commit+"^{commit}", "--", "."); err != nil {
+	if _, err := s.git(ctx, work, "--work-tree="+fresh, "checkout", "--quiet", "--force", commit+"^{commit}", "--",
+		"."); err != nil {
 		return fmt.Errorf("the commit %s cannot be unpacked: %w", commit, err)
 	}
 	if err := os.Chmod(fresh, 0o755); err != nil {
@@ -290,7 +295,8 @@ func (s *Shelf) Compare(ctx context.Context, p source.Pin) (moved string, err er
 	case elsewhere.now == pinned:
 		return "", nil
 	case elsewhere.now == "":
-		return "", problem.Errorf("the revision %s of %s is gone", p.At, p.Name).Remedy("ask its keepers, or pin another")
+		return "", problem.Errorf("the revision %s of %s is gone", p.At, p.Name).
+			Remedy("ask its keepers, or pin another")
 	case elsewhere.tag:
 		return "", problem.Errorf("the tag %s of %s was moved: it is the commit %.12s now, and %.12s is pinned", p.At,
 			p.Name, elsewhere.now, pinned).

@@ -24,7 +24,10 @@ func Of(p *app.Project, targets, except []string) ([]history.HostStatus, error) 
 		if err != nil {
 			return nil, err
 		}
-		s, err := history.StatusOf(h.Name, stands, func(n int) ([]record.Task, error) { return p.Kept.Moved(n, h.Name) })
+		s, err := history.StatusOf(h.Name, stands, func(n int) ([]record.Task,
+			error) {
+			return p.Kept.Moved(n, h.Name)
+		})
 		if err != nil {
 			return nil, err
 		}

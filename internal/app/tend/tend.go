@@ -316,7 +316,8 @@ func (t *Tender) begin(ctx context.Context, now time.Time) error {
 	}
 	t.queue = slices.DeleteFunc(t.queue, func(name string) bool {
 		j := t.named[name]
-		wait := len(t.running)+len(ready) >= t.Most || slices.ContainsFunc(j.Hosts, func(h string) bool { return taken[h] })
+		wait := len(t.running)+len(ready) >= t.Most || slices.ContainsFunc(j.Hosts,
+			func(h string) bool { return taken[h] })
 		for _, h := range j.Hosts { // also of one that waits, so that none comes before it for ever
 			taken[h] = true
 		}

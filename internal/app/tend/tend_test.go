@@ -110,12 +110,15 @@ func (n *night) goOn(t testing.TB, before *State, long time.Duration) {
 // the made-up clock begins.
 func TestANight(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		takes := map[string]time.Duration{"long": 3 * time.Hour, "backup": 20 * time.Minute, "tides": 10 * time.Minute, "hourly": time.Minute}
+		takes := map[string]time.Duration{"long": 3 * time.Hour, "backup": 20 * time.Minute,
+			"tides": 10 * time.Minute, "hourly": time.Minute}
 		n := nightOf(t, func(name string) time.Duration { return takes[name] },
 			Job{Name: "tides", Schedule: every(t, `cron = "30 4 * * *"`), Hosts: []string{"gauge-01", "gauge-02"}},
 			Job{Name: "backup", Schedule: every(t, `cron = "20 4 * * *"`), Hosts: []string{"gauge-02", "archive-01"}},
-			Job{Name: "hourly", Schedule: every(t, `every = "1h", windows = ["02:00-05:30"]`), Hosts: []string{"chart-01"}},
-			Job{Name: "long", Schedule: every(t, `every = "1h", windows = ["05:00-07:30"]`), Hosts: []string{"signal-01"}},
+			Job{Name: "hourly", Schedule: every(t, `every = "1h", windows = ["02:00-05:30"]`),
+				Hosts: []string{"chart-01"}},
+			Job{Name: "long", Schedule: every(t, `every = "1h", windows = ["05:00-07:30"]`),
+				Hosts: []string{"signal-01"}},
 			Job{Name: "never", Schedule: every(t, `cron = "0 12 * * *"`), Hosts: []string{"signal-01"}})
 		n.goOn(t, nil, 8*time.Hour)
 		want := "hourly 02:00|hourly 03:00|hourly 04:00|backup 04:20|tides 04:40|hourly 05:00|long 05:00"
@@ -125,7 +128,8 @@ func TestANight(t *testing.T) {
 		if got := strings.Join(n.began, "|"); got != want {
 			t.Errorf("the night went\n%s\nand not\n%s", got, want)
 		}
-		if d := n.kept.Jobs["tides"]; d.Late != 600 || d.Starts != 1 || d.Running || d.Next.Format("15:04") != "04:30" || d.Said != "all is well" {
+		if d := n.kept.Jobs["tides"]; d.Late != 600 || d.Starts != 1 || d.Running ||
+			d.Next.Format("15:04") != "04:30" || d.Said != "all is well" {
 			t.Errorf("what waited is kept as %+v", d)
 		}
 		if d := n.kept.Jobs["long"]; d.Missed != 2 || d.Starts != 1 || d.Ended.IsZero() {
@@ -137,7 +141,9 @@ func TestANight(t *testing.T) {
 // TestOneAfterAnother has a tender be killed in mid-run, and another go on from there.
 func TestOneAfterAnother(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		jobs := []Job{{Name: "tides", Schedule: every(t, `cron = "30 4 * * *", missed = "once"`), Hosts: []string{"gauge-01"}}, {Name: "backup", Schedule: every(t, `cron = "40 4 * * *"`), Hosts: []string{"archive-01"}}}
+		jobs := []Job{{Name: "tides", Schedule: every(t, `cron = "30 4 * * *", missed = "once"`),
+			Hosts: []string{"gauge-01"}}, {Name: "backup", Schedule: every(t, `cron = "40 4 * * *"`),
+			Hosts: []string{"archive-01"}}}
 		first := nightOf(t, func(string) time.Duration { return time.Hour }, jobs...)
 		first.goOn(t, nil, 4*time.Hour+45*time.Minute)
 		killed := first.kept // what is on disk before their ends are kept
@@ -173,7 +179,8 @@ func TestOneAfterAnother(t *testing.T) {
 // TestAProjectThatMoves has the project be gone, and be another one later.
 func TestAProjectThatMoves(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{Name: "tides", Schedule: every(t, `every = "10m"`), Hosts: []string{"gauge-01"}})
+		n := nightOf(t, func(string) time.Duration { return time.Second },
+			Job{Name: "tides", Schedule: every(t, `every = "10m"`), Hosts: []string{"gauge-01"}})
 		reads, first := 0, n.Read
 		n.Read = func(ctx context.Context) (*Project, error) {
 			reads++
@@ -183,7 +190,8 @@ func TestAProjectThatMoves(t *testing.T) {
 			case now.Hour() == 1:
 				return nil, errors.New("no route to the repository")
 			case now.Hour() == 2 && now.Minute() == 5:
-				return &Project{Name: "saltmarsh", Revision: "decaf", Jobs: []Job{{Name: "ebb", Schedule: every(t, `every = "30m"`), Hosts: nil}}}, nil
+				return &Project{Name: "saltmarsh", Revision: "decaf",
+					Jobs: []Job{{Name: "ebb", Schedule: every(t, `every = "30m"`), Hosts: nil}}}, nil
 			}
 			return nil, nil
 		}
@@ -196,7 +204,8 @@ func TestAProjectThatMoves(t *testing.T) {
 			return start(ctx, name, began)
 		}
 		n.goOn(t, nil, 3*time.Hour+time.Second)
-		if got := strings.Join(n.began[len(n.began)-3:], "|"); got != "tides 02:00|ebb 02:30|ebb 03:00" || len(n.began) != 14 {
+		if got := strings.Join(n.began[len(n.began)-3:], "|"); got != "tides 02:00|ebb 02:30|ebb 03:00" ||
+			len(n.began) != 14 {
 			t.Errorf("%d starts, at the end %s", len(n.began), got)
 		}
 		if s := n.kept; s.Revision != "decaf" || s.Wrong != "" || s.Jobs["tides"] != nil || s.Jobs["ebb"].Failed != 2 {
@@ -217,7 +226,8 @@ func TestAProjectThatMoves(t *testing.T) {
 // TestAStartThatCannotBeKept waits until it can: it might be done twice. A full disk ends no tender.
 func TestAStartThatCannotBeKept(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{Name: "tides", Schedule: every(t, `every = "10m"`), Hosts: nil})
+		n := nightOf(t, func(string) time.Duration { return time.Second },
+			Job{Name: "tides", Schedule: every(t, `every = "10m"`), Hosts: nil})
 		keep, begun := n.Keep, time.Now()
 		n.Keep = func(s *State) error {
 			if d := time.Since(begun); d > 9*time.Minute && d < 13*time.Minute {
@@ -230,7 +240,8 @@ func TestAStartThatCannotBeKept(t *testing.T) {
 		}
 		n.goOn(t, nil, 25*time.Minute)
 		said := strings.Join(n.told, "\n")
-		if got := strings.Join(n.began, "|"); got != "tides 00:13|tides 00:20" || strings.Count(said, "the disk is full") != 1 ||
+		if got := strings.Join(n.began, "|"); got != "tides 00:13|tides 00:20" ||
+			strings.Count(said, "the disk is full") != 1 ||
 			!strings.Contains(said, "can be kept again") || n.kept.Jobs["tides"].Starts != 2 {
 			t.Errorf("it started %s, kept %+v and said\n%s", got, n.kept.Jobs["tides"], said)
 		}
@@ -240,7 +251,8 @@ func TestAStartThatCannotBeKept(t *testing.T) {
 // TestAClockThatWasAhead for a minute, by years, while nothing of the project moved.
 func TestAClockThatWasAhead(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		n := nightOf(t, func(string) time.Duration { return time.Second }, Job{Name: "tides", Schedule: every(t, `every = "30m"`)})
+		n := nightOf(t, func(string) time.Duration { return time.Second },
+			Job{Name: "tides", Schedule: every(t, `every = "30m"`)})
 		keep, begun, ahead := n.Keep, time.Now(), false
 		n.Keep = func(s *State) error {
 			if !ahead && time.Since(begun) > 40*time.Minute {
@@ -251,7 +263,8 @@ func TestAClockThatWasAhead(t *testing.T) {
 			return keep(s)
 		}
 		n.goOn(t, nil, 95*time.Minute)
-		if got := strings.Join(n.began, "|"); got != "tides 00:30|tides 01:00|tides 01:30" || !strings.Contains(strings.Join(n.told, "\n"), "put back") {
+		if got := strings.Join(n.began, "|"); got != "tides 00:30|tides 01:00|tides 01:30" ||
+			!strings.Contains(strings.Join(n.told, "\n"), "put back") {
 			t.Errorf("it started %s and said %v", got, n.told)
 		}
 	})
@@ -262,7 +275,8 @@ func TestAThousand(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var jobs []Job
 		for i := range 1000 {
-			jobs = append(jobs, Job{Name: fmt.Sprintf("tide-%d", i), Schedule: every(t, `every = "1h"`), Hosts: []string{fmt.Sprintf("gauge-%d", i)}})
+			jobs = append(jobs, Job{Name: fmt.Sprintf("tide-%d", i), Schedule: every(t, `every = "1h"`),
+				Hosts: []string{fmt.Sprintf("gauge-%d", i)}})
 		}
 		n := nightOf(t, func(string) time.Duration { return time.Second }, jobs...)
 		n.goOn(t, nil, 70*time.Minute)
@@ -279,9 +293,11 @@ func TestAThousand(t *testing.T) {
 // TestAClockThatIsOff has a clock be put back an hour, and one have been years ahead.
 func TestAClockThatIsOff(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		jobs := []Job{{Name: "tides", Schedule: every(t, `every = "30m"`)}, {Name: "ebb", Schedule: every(t, `every = "30m"`)}}
+		jobs := []Job{{Name: "tides", Schedule: every(t, `every = "30m"`)},
+			{Name: "ebb", Schedule: every(t, `every = "30m"`)}}
 		n := nightOf(t, func(string) time.Duration { return time.Second }, jobs...)
-		n.goOn(t, &State{Jobs: map[string]*Done{"tides": {Seen: time.Now().Add(time.Hour)}, "ebb": {Seen: time.Now().Add(3 * 365 * 24 * time.Hour)}}},
+		n.goOn(t, &State{Jobs: map[string]*Done{"tides": {Seen: time.Now().Add(time.Hour)}, "ebb": {Seen: time.Now().
+			Add(3 * 365 * 24 * time.Hour)}}},
 			95*time.Minute)
 		slices.Sort(n.began)
 		if got := strings.Join(n.began, "|"); got != "ebb 00:30|ebb 01:00|ebb 01:30|tides 01:30" {
@@ -308,7 +324,8 @@ func BenchmarkAThousandAtOnce(b *testing.B) {
 			if err != nil {
 				return err
 			}
-			if !slices.ContainsFunc(slices.Collect(maps.Values(s.Jobs)), func(d *Done) bool { return d.Ended.IsZero() }) {
+			if !slices.ContainsFunc(slices.Collect(maps.Values(s.Jobs)),
+				func(d *Done) bool { return d.Ended.IsZero() }) {
 				cancel()
 			}
 			return os.WriteFile(file, data, 0o600)

@@ -1,5 +1,5 @@
-// Package trykind makes kinds of one's own, and tries their examples: on a simulated host, or with their program on this
-// machine.
+// Package trykind makes kinds of one's own, and tries their examples: on a simulated host, or with their program on
+// this machine.
 package trykind
 
 import (
@@ -63,7 +63,8 @@ func validKind(name string) bool {
 }
 
 const newKind = `about = "One line of text in a file."
-doc = "The name is the file's path. This is the kind that ` + "`jadekettle kinds new`" + ` makes: make of it what you need."
+doc = "The name is the file's path. This is the kind that ` + "`jadekettle kinds new`" +
+	` makes: make of it what you need."
 program = "program"
 
 [attribute.text]
@@ -144,7 +145,8 @@ func Try(ctx context.Context, s *app.Site, name string, here bool) ([]Trial, err
 			Remedy("`jadekettle lint` tells what is wrong with one; `jadekettle kinds new NAME` makes one")
 	}
 	if len(k.Examples) == 0 {
-		return nil, problem.Errorf("the kind %s has no examples", k.Name).Remedy("write some below [example] in its kind.toml")
+		return nil, problem.Errorf("the kind %s has no examples", k.Name).
+			Remedy("write some below [example] in its kind.toml")
 	}
 	var out []Trial
 	for _, e := range k.Examples {

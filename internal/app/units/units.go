@@ -68,7 +68,8 @@ func Line(words ...string) (string, error) {
 // oneLine refuses a text that would become further lines of a unit, which root may run.
 func oneLine(s string) error {
 	if value.HasControl(s) {
-		return problem.Errorf("%q has control characters, and a unit is made of lines", s).Remedy("write it in one line of text")
+		return problem.Errorf("%q has control characters, and a unit is made of lines", s).
+			Remedy("write it in one line of text")
 	}
 	return nil
 }
@@ -127,7 +128,8 @@ func (m Manager) call(ctx context.Context, args ...string) error {
 	c.Stdout, c.Stderr = &said, &said
 	err := c.Run()
 	if errors.Is(err, exec.ErrNotFound) {
-		return problem.Errorf("this machine has no systemd").Remedy("`jadekettle tend` keeps schedules wherever it runs; a line of cron starts a job too")
+		return problem.Errorf("this machine has no systemd").
+			Remedy("`jadekettle tend` keeps schedules wherever it runs; a line of cron starts a job too")
 	}
 	if err != nil {
 		return fmt.Errorf("systemctl %s: %s", strings.Join(args, " "), strings.TrimSpace(said.String()))

@@ -33,35 +33,41 @@ func TestUnits(t *testing.T) {
 	if want := `ExecStart=/usr/bin/tide "a b" 100%% "say \"x\"" $$HOME ""`; !strings.Contains(string(text), want+"\n") {
 		t.Errorf("the service is\n%s", text)
 	}
-	if err := m.Install(context.Background(), []File{{"salty.timer", ""}}, "salty.timer"); err == nil || !strings.Contains(err.Error(), "no such unit") {
+	if err := m.Install(context.Background(), []File{{"salty.timer", ""}}, "salty.timer"); err == nil ||
+		!strings.Contains(err.Error(), "no such unit") {
 		t.Errorf("a unit that is refused gives %v", err)
 	}
 	if _, err := os.Stat(filepath.Join(m.Dir, "salty.timer")); err == nil {
 		t.Error("a unit that is refused stays")
 	}
-	if found, err := m.Remove(context.Background(), "tide.timer", "tide.service", "other.service"); !found || err != nil {
+	if found, err := m.Remove(context.Background(), "tide.timer", "tide.service",
+		"other.service"); !found || err != nil {
 		t.Errorf("removing gives %v, %v", found, err)
 	}
 	if found, err := m.Remove(context.Background(), "tide.timer"); found || err != nil {
 		t.Errorf("removing again gives %v, %v", found, err)
 	}
 	said, _ := os.ReadFile(calls)
-	if want := "--user daemon-reload\n--user enable --now tide.timer\n"; !strings.HasPrefix(string(said), want) || !strings.Contains(string(said), "disable --now tide.service") {
+	if want := "--user daemon-reload\n--user enable --now tide.timer\n"; !strings.HasPrefix(string(said), want) ||
+		!strings.Contains(string(said), "disable --now tide.service") {
 		t.Errorf("systemctl was asked\n%s", said)
 	}
 	t.Setenv("PATH", dir)
-	if err := m.Install(context.Background(), files, "tide.timer"); err == nil || !strings.Contains(err.Error(), "no systemd") {
+	if err := m.Install(context.Background(), files, "tide.timer"); err == nil ||
+		!strings.Contains(err.Error(), "no systemd") {
 		t.Errorf("without systemd: %v", err)
 	}
 }
 
 // FuzzUnitTexts: whatever a text is, it becomes one line of a unit, or none.
 func FuzzUnitTexts(f *testing.F) {
-	for _, s := range []string{"tide", "a\rExecStart=/bin/sh", "a\nb", "a\\", "\u0085", "100% $x \"q\" 'q'", "\x00", ""} {
+	for _, s := range []string{"tide", "a\rExecStart=/bin/sh", "a\nb", "a\\", "\u0085", "100% $x \"q\" 'q'",
+		"\x00", ""} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		for _, write := range []func(string) (string, error){Text, Word, func(s string) (string, error) { return Line("/bin/tide", s) }} {
+		for _, write := range []func(string) (string, error){Text, Word,
+			func(s string) (string, error) { return Line("/bin/tide", s) }} {
 			out, err := write(s)
 			if err == nil && strings.ContainsFunc(out, unicode.IsControl) {
 				t.Errorf("%q is written as %q", s, out)

@@ -17,11 +17,13 @@ func admitCommand(e *cli.Env) *cobra.Command {
 	a := &admit.Admission{}
 	yes := false
 	c := &cobra.Command{
-		Use: "admit HOST...", Short: "Take in new hosts that have only a login with a password", Args: cobra.MinimumNArgs(1),
-		Long: "Admit trusts a host's key after a look at its fingerprint, logs in with a password as --as says, and makes " +
-			"the\n" +
-			"account, its key and its right to sudo that the inventory's connect names. A new connection then proves that\n" +
-			"the key logs in and that elevation works; only then the host is admitted. Once more, it changes nothing.",
+		Use: "admit HOST...", Short: "Take in new hosts that have only a login with a password",
+		Args: cobra.MinimumNArgs(1),
+		Long: "Admit trusts a host's key after a look at its fingerprint, logs in with a password as --as says, " +
+			"and makes the\n" +
+			"account, its key and its right to sudo that the inventory's connect names. A new connection then " +
+			"proves that\nthe key logs in and that elevation works; only then the host is admitted. Once more, it " +
+			"changes nothing.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			p, err := e.Open(c.Context())
 			if err != nil {
@@ -32,7 +34,8 @@ func admitCommand(e *cli.Env) *cobra.Command {
 				return err
 			}
 			code := app.CodeDone
-			a.Project, a.Passwords, a.Sink = p, e.Passwords, func(dir, host string) record.Sink { return beside(e, dir, host, text.Usual) }
+			a.Project, a.Passwords, a.Sink = p, e.Passwords,
+				func(dir, host string) record.Sink { return beside(e, dir, host, text.Usual) }
 			a.Trusted = func(ctx context.Context, d app.Dialer, target app.Target) (bool, error) {
 				if !yes && !e.Terminal {
 					return admit.Unasked(ctx, d, target)
@@ -64,7 +67,8 @@ func admitCommand(e *cli.Env) *cobra.Command {
 	c.Flags().StringVar(&a.As, "as", "root", "the `USER` to log in as with a password; one that may use sudo, if not "+
 		"root")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask whether the host's key is right")
-	c.Flags().BoolVar(&a.Worker, "worker-only", false, "let the account run our worker as root, and nothing else, where "+
+	c.Flags().BoolVar(&a.Worker, "worker-only", false, "let the account run our worker as root, and nothing else, "+
+		"where "+
 		"sudo makes it root")
 	e.PasswordFlags(c)
 	c.ValidArgsFunction = e.CompleteHosts()

@@ -21,16 +21,20 @@ import (
 func enroll(e *cli.Env) *cobra.Command {
 	en := &appenroll.Enrollment{}
 	c := &cobra.Command{
-		Use: "enrol HOST... --from URL[@REV]", Short: "Let hosts keep themselves, from a git repository and without a controller",
-		Long: "Enrol puts this program on hosts, a service that runs `jadekettle tend --here` there, and an identity that opens\n" +
-			"what is sealed for that host alone. It tells the identity's recipient, which goes to the host in the inventory as\n" +
-			"seal_for; `jadekettle secret reseal` then seals the host's own layer for it. Once more, it brings all that up to date.",
+		Use: "enrol HOST... --from URL[@REV]", Short: "Let hosts keep themselves, from a git repository and " +
+			"without a controller",
+		Long: "Enrol puts this program on hosts, a service that runs `jadekettle tend --here` there, and an " +
+			"identity that opens\nwhat is sealed for that host alone. It tells the identity's recipient, which " +
+			"goes to the host in the inventory as\nseal_for; `jadekettle secret reseal` then seals the host's own " +
+			"layer for it. Once more, it brings all that up to date.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if e.From == "" {
-				return problem.Errorf("enrol wants to know from where").Remedy("say --from URL[@REV], a git repository that the hosts reach")
+				return problem.Errorf("enrol wants to know from where").
+					Remedy("say --from URL[@REV], a git repository that the hosts reach")
 			}
 			if url, _ := sources.SplitURL(e.From); !strings.Contains(url, ":") {
-				return problem.Errorf("--from is %s, a folder of this machine", url).Remedy("name the repository as the hosts reach it")
+				return problem.Errorf("--from is %s, a folder of this machine", url).
+					Remedy("name the repository as the hosts reach it")
 			}
 			if en.Every < time.Minute {
 				return problem.Errorf("--every is %v", en.Every).Remedy("give a minute or more")
@@ -45,7 +49,8 @@ func enroll(e *cli.Env) *cobra.Command {
 				}
 				fmt.Fprintf(e.Out, "%s  keeps itself, every %v from %s\n", h.Name, en.Every, text.Line(e.From))
 				if got.Recipient != "" {
-					fmt.Fprintf(e.Out, "  what is sealed for it alone: write %s = %q below [host.%s], and run `jadekettle secret reseal`\n",
+					fmt.Fprintf(e.Out, "  what is sealed for it alone: write %s = %q below [host.%s], and run "+
+						"`jadekettle secret reseal`\n",
 						secrets.SealFor, got.Recipient, h.Name)
 				}
 				return nil
@@ -64,8 +69,8 @@ func release(e *cli.Env) *cobra.Command {
 	en := &appenroll.Enrollment{}
 	c := &cobra.Command{
 		Use: "release HOST...", Short: "Take off hosts what enrol has put there",
-		Long: "Release ends the service by which hosts keep themselves, and takes it, the program, the identity and what a host has\n" +
-			"kept of its own check-ins away. What the project manages there stays as it is.",
+		Long: "Release ends the service by which hosts keep themselves, and takes it, the program, the identity " +
+			"and what a host has\nkept of its own check-ins away. What the project manages there stays as it is.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			return each(c.Context(), e, en, targets, func(h app.Host) error {
 				was, err := en.Release(c.Context(), h)

@@ -33,7 +33,8 @@ func hosts(e *cli.Env) *cobra.Command {
 	l := &listing{}
 	c := &cobra.Command{
 		Use: "hosts [TARGET...]", Short: "List hosts with their groups", GroupID: cli.Work,
-		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts as they " +
+		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts " +
+			"as they " +
 			"were\nlast read, by a run or by `jadekettle facts`.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			at, err := app.Since(l.after, time.Now())
@@ -63,7 +64,8 @@ func hosts(e *cli.Env) *cobra.Command {
 				return e.Render(doc, func(w io.Writer) { text.Members(w, doc) })
 			case l.moved:
 				moves := document.NewMoves(p, list, len(targets) == 0)
-				return e.Render(document.Moved{Head: document.One, Moved: moves}, func(w io.Writer) { text.Moves(w, moves) })
+				return e.Render(document.Moved{Head: document.One, Moved: moves},
+					func(w io.Writer) { text.Moves(w, moves) })
 			}
 			return e.Render(document.NewHosts(list), func(w io.Writer) { text.Hosts(w, list) })
 		},
@@ -72,8 +74,12 @@ func hosts(e *cli.Env) *cobra.Command {
 	e.ExceptFlag(c, &l.except)
 	c.Flags().StringVar(&l.group, "group", "", "who is a member of a `GROUP`, and by what")
 	c.Flags().BoolVar(&l.moved, "moved", false, "what moved in or out of groups since the last run")
-	c.Flags().StringVar(&l.after, "since", "", "with --moved: what runs have found to move since a `TIME`, when, and why")
-	c.RegisterFlagCompletionFunc("group", e.Complete(func(p *app.Project, _ []string) []string { return p.Inventory.GroupNames() }))
+	c.Flags().StringVar(&l.after, "since", "", "with --moved: what runs have found to move since a `TIME`, when, "+
+		"and why")
+	c.RegisterFlagCompletionFunc("group", e.Complete(func(p *app.Project,
+		_ []string) []string {
+		return p.Inventory.GroupNames()
+	}))
 	return c
 }
 
@@ -100,7 +106,8 @@ func (l *listing) log(e *cli.Env, p *app.Project, targets []string, since time.T
 func show(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "show HOST", Short: "Tell everything that applies to a host, and from where", Args: cobra.ExactArgs(1),
-		Long: "Show tells a host's address, own keys and groups, and lists every declaration that it is given, in the " +
+		Long: "Show tells a host's address, own keys and groups, and lists every declaration that it is given, " +
+			"in the " +
 			"order\nof a run, with the group and the manifest that bring it. Facts count as they were last read.",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := e.Open(c.Context())
@@ -115,7 +122,8 @@ func show(e *cli.Env) *cobra.Command {
 			if wrong != nil {
 				e.Complain(wrong)
 			}
-			if err := e.Render(document.NewShown(found), func(w io.Writer) { text.HostShown(w, p, found, read) }); err != nil {
+			if err := e.Render(document.NewShown(found),
+				func(w io.Writer) { text.HostShown(w, p, found, read) }); err != nil {
 				return err
 			}
 			if wrong != nil {

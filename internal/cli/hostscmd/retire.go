@@ -16,10 +16,11 @@ func retire(e *cli.Env) *cobra.Command {
 	q := app.Request{Mode: record.ModeRetire, Touch: app.Touch{Take: true}}
 	yes := false
 	c := &cobra.Command{
-		Use: "retire HOST...", Short: "Take away what is managed on hosts, and forget them", Args: cobra.MinimumNArgs(1),
-		Long: "Retire takes away what this project manages on hosts, in the reverse order of that in which it was made, after\n" +
-			"a preview, and forgets what is known of them here. What cannot be taken away is told and stays. Take the hosts\n" +
-			"out of the inventory afterwards.",
+		Use: "retire HOST...", Short: "Take away what is managed on hosts, and forget them",
+		Args: cobra.MinimumNArgs(1),
+		Long: "Retire takes away what this project manages on hosts, in the reverse order of that in which it was " +
+			"made, after\na preview, and forgets what is known of them here. What cannot be taken away is told and " +
+			"stays. Take the hosts\nout of the inventory afterwards.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if err := cli.Parallel(c, q.Parallel); err != nil {
 				return err

@@ -19,7 +19,8 @@ func trust(e *cli.Env) *cobra.Command {
 		Use: "trust HOST...", Short: "Accept the host keys that hosts show, after a look at them",
 		Args: cobra.MinimumNArgs(1),
 		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file " +
-			"when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf` prints of that key on the host. A key " +
+			"when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf` prints of that key on the " +
+			"host. A key " +
 			"that differs from a known one is only accepted with --replace.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			p, err := e.Open(c.Context())
@@ -31,7 +32,8 @@ func trust(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if !t.Yes && !e.Terminal {
-				return problem.Errorf("there is no terminal to ask on").Remedy("say --yes when you know the fingerprints")
+				return problem.Errorf("there is no terminal to ask on").
+					Remedy("say --yes when you know the fingerprints")
 			}
 			if t.Dialer, err = p.Dialer(e.Passwords); err != nil {
 				return err

@@ -136,7 +136,8 @@ func page(j *jobs.Job, t *typed, soFar func(*typed) *jobs.Answers) *huh.Group {
 			}
 			return out
 		}
-		field = huh.NewSelect[string]().Title(t.Name).Description(text.Line(t.About)).Options(options()...).Value(&t.said).Validate(check).
+		field = huh.NewSelect[string]().Title(t.Name).Description(text.Line(t.About)).Options(options()...).
+			Value(&t.said).Validate(check).
 			OptionsFunc(options, soFar(t).Input)
 	default:
 		in := huh.NewInput().Title(t.Name).DescriptionFunc(about, &t.said).Value(&t.said).Validate(check)

@@ -20,9 +20,10 @@ import (
 // Commands gives them.
 func Commands(e *cli.Env) []*cobra.Command {
 	c := &cobra.Command{
-		Use: "job", Short: "List and start saved runs, which may ask and have a schedule", GroupID: cli.Work, Args: cli.NoArgs,
-		Long: "A job is a run that is saved in jobs.toml: what it does, where, what it asks before it starts, and when it starts\n" +
-			"by itself. Its runs are runs like any other, and have its name.",
+		Use: "job", Short: "List and start saved runs, which may ask and have a schedule", GroupID: cli.Work,
+		Args: cli.NoArgs,
+		Long: "A job is a run that is saved in jobs.toml: what it does, where, what it asks before it starts, and " +
+			"when it starts\nby itself. Its runs are runs like any other, and have its name.",
 		RunE: func(c *cobra.Command, args []string) error { return c.Help() },
 	}
 	c.AddCommand(list(e), show(e), start(e), last(e), install(e), remove(e))
@@ -98,7 +99,8 @@ func show(e *cli.Env) *cobra.Command {
 				return err
 			}
 			doc := described(e, b, j, time.Now())
-			return e.Render(document.JobShown{Head: document.One, Job: doc}, func(w io.Writer) { text.Job(w, b, j, doc) })
+			return e.Render(document.JobShown{Head: document.One, Job: doc},
+				func(w io.Writer) { text.Job(w, b, j, doc) })
 		},
 		ValidArgsFunction: complete(e),
 	}
@@ -131,7 +133,8 @@ func last(e *cli.Env) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return problem.Errorf("the job %s has never run", args[0]).Remedy("start it: jadekettle job start %s", args[0])
+				return problem.Errorf("the job %s has never run", args[0]).
+					Remedy("start it: jadekettle job start %s", args[0])
 			}
 			k, err := p.Load(of.Number)
 			if err != nil {
@@ -151,9 +154,9 @@ func install(e *cli.Env) *cobra.Command {
 	yes := false
 	c := &cobra.Command{
 		Use: "install JOB", Short: "Let systemd start a job on this machine, by its schedule", Args: oneJob,
-		Long: "Install writes a service and a timer of systemd for a job that has a schedule, and shows them first: for the\n" +
-			"machine when root calls it, else for the account. Where a job is taken --from a repository, it is taken anew at\n" +
-			"each start. Called again it brings them up to date.",
+		Long: "Install writes a service and a timer of systemd for a job that has a schedule, and shows them " +
+			"first: for the\nmachine when root calls it, else for the account. Where a job is taken --from a " +
+			"repository, it is taken anew at\neach start. Called again it brings them up to date.",
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := open(e, c)
 			if err != nil {

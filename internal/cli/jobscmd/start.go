@@ -33,15 +33,17 @@ func start(e *cli.Env) *cobra.Command {
 	l := &launch{}
 	c := &cobra.Command{
 		Use: "start JOB", Short: "Start a job, and answer what it asks", Args: oneJob,
-		Long: "Start starts a job. What it asks is given with --answer, or in a file with --answers; on a terminal the rest is asked\n" +
-			"in a form, and it is shown where the run will go and how much it is before it begins. With --yes, and off a\n" +
-			"terminal, what is not given has its default; off a terminal a job that changes hosts wants --yes.",
+		Long: "Start starts a job. What it asks is given with --answer, or in a file with --answers; on a terminal " +
+			"the rest is asked\nin a form, and it is shown where the run will go and how much it is before it " +
+			"begins. With --yes, and off a\nterminal, what is not given has its default; off a terminal a job that " +
+			"changes hosts wants --yes.",
 		RunE:              func(c *cobra.Command, args []string) error { return l.start(c.Context(), e, args[0]) },
 		ValidArgsFunction: complete(e),
 	}
 	f := c.Flags()
 	f.StringArrayVar(&l.answers, "answer", nil, "an answer, as `KEY=VALUE`; may be repeated; never a secret one")
-	f.StringVar(&l.file, "answers", "", "a `FILE` of answers, TOML, YAML or JSON, or - for the input; one with secrets only you may read")
+	f.StringVar(&l.file, "answers", "", "a `FILE` of answers, TOML, YAML or JSON, or - for the input; one with "+
+		"secrets only you may read")
 	f.BoolVar(&l.preview, "preview", false, "show what an apply would change, and change nothing")
 	e.YesFlag(c, &l.yes)
 	f.BoolVar(&l.timed, "scheduled", false, "it starts by its schedule: not outside of its windows")

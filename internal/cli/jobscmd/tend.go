@@ -20,13 +20,16 @@ import (
 func tend(e *cli.Env) *cobra.Command {
 	t, k, here := &serve.Tender{}, &serve.Keeping{}, false
 	c := &cobra.Command{
-		Use: "tend", Short: "Run the schedules of a project for as long as this lives", GroupID: cli.Work, Args: cli.NoArgs,
-		Long: "Tend starts the jobs of a project when they are due, one run for a host at a time. It reads the project anew when\n" +
-			"it changes, or --from a repository when that moves; what cannot be read leaves the one that was. Stopped, it\n" +
-			"waits for what runs; killed, the next one goes on from there. There is one for a project, an account and a machine.",
+		Use: "tend", Short: "Run the schedules of a project for as long as this lives", GroupID: cli.Work,
+		Args: cli.NoArgs,
+		Long: "Tend starts the jobs of a project when they are due, one run for a host at a time. It reads the " +
+			"project anew when\nit changes, or --from a repository when that moves; what cannot be read leaves the " +
+			"one that was. Stopped, it\nwaits for what runs; killed, the next one goes on from there. There is one " +
+			"for a project, an account and a machine.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if t.Look < time.Second || t.Most < 1 {
-				return problem.Errorf("--look is %v and --most %d", t.Look, t.Most).Remedy("look every second at most, and run one job or more")
+				return problem.Errorf("--look is %v and --most %d", t.Look, t.Most).
+					Remedy("look every second at most, and run one job or more")
 			}
 			if here {
 				if err := keeps(c, k); err != nil {
@@ -57,7 +60,8 @@ func keeps(c *cobra.Command, k *serve.Keeping) error {
 		return problem.Errorf("--every is %v", k.Every).Remedy("give a minute or more")
 	}
 	if c.Flags().Changed("look") || c.Flags().Changed("most") {
-		return problem.Errorf("--look and --most are about schedules, and --here has one of its own").Remedy("give --every")
+		return problem.Errorf("--look and --most are about schedules, and --here has one of its own").
+			Remedy("give --every")
 	}
 	if k.Host != "" {
 		return nil
@@ -71,8 +75,9 @@ func tendStatus(e *cli.Env) *cobra.Command {
 	here := false
 	c := &cobra.Command{
 		Use: "status", Short: "Tell what tends the project, what it does, and how its jobs went", Args: cli.NoArgs,
-		Long: "Status tells whether something tends the project now, since when it could not be read if it cannot be, and of each\n" +
-			"job its next start, its last one, what that came to, and how many were missed. It ends with 1 when nothing tends it.",
+		Long: "Status tells whether something tends the project now, since when it could not be read if it cannot " +
+			"be, and of each\njob its next start, its last one, what that came to, and how many were missed. It " +
+			"ends with 1 when nothing tends it.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			file, _, err := serve.File(c.Context(), e.Caller(), e.Where(), here)
 			if err != nil {
@@ -80,7 +85,8 @@ func tendStatus(e *cli.Env) *cobra.Command {
 			}
 			state, err := serve.Read(file)
 			if errors.Is(err, fs.ErrNotExist) {
-				return problem.Errorf("nothing has tended this project on this machine yet, for this account").Remedy("`jadekettle tend` does")
+				return problem.Errorf("nothing has tended this project on this machine yet, for this account").
+					Remedy("`jadekettle tend` does")
 			}
 			if err != nil {
 				return err

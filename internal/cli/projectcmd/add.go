@@ -27,7 +27,8 @@ func add(e *cli.Env) *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			all := kindsOf(c.Context(), e)
 			if len(args) == 0 {
-				return problem.Errorf("add wants a kind and a name").Remedy("the kinds are %s", strings.Join(all.Names(), ", "))
+				return problem.Errorf("add wants a kind and a name").
+					Remedy("the kinds are %s", strings.Join(all.Names(), ", "))
 			}
 			return noKind(args[0], all)
 		},
@@ -105,7 +106,8 @@ func addKind(e *cli.Env, k *app.Kind) *cobra.Command {
 			c.Flags().String(at.Name, "", edit.Placeholder(at)+doc)
 		}
 		if len(at.Choices) > 0 {
-			c.RegisterFlagCompletionFunc(at.Name, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			c.RegisterFlagCompletionFunc(at.Name, func(*cobra.Command, []string, string) ([]string,
+				cobra.ShellCompDirective) {
 				return at.Choices, cli.NoFiles
 			})
 		}

@@ -21,7 +21,8 @@ func captureCommand(e *cli.Env) *cobra.Command {
 		Args: func(c *cobra.Command, args []string) error {
 			switch {
 			case all && to == "":
-				return problem.Errorf("--all is given without --to").Remedy("name a folder, such as --to manifests/archive")
+				return problem.Errorf("--all is given without --to").
+					Remedy("name a folder, such as --to manifests/archive")
 			case !all && (to != "" || seal):
 				return problem.Errorf("--to and --seal go with --all").Remedy("take them out, or add --all")
 			case all:
@@ -31,13 +32,15 @@ func captureCommand(e *cli.Env) *cobra.Command {
 		},
 		Long: "Capture reads what stands on a host and prints it as declarations: applied to the same host they " +
 			"change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, " +
-			"services\nwhose start at boot is otherwise than their package set it, packages that were asked for, files " +
-			"that no package\nbrought or that differ from what it brought. Passwords are never shown. It changes nothing on " +
-			"the host.\n\nWith --all it takes everything that people set up there, writes it as a manifest and previews " +
-			"that on the host;\nwhat would change is taken out and listed, so that what is left changes nothing. What only its owner may read, and\n" +
-			"what holds a private key or a stored password, is named and left out, or sealed with --seal.",
-		Example: "  jadekettle capture gauge-01 service tide-logger cron\n  jadekettle capture gauge-01 file /etc/motd\n" +
-			"  jadekettle capture gauge-01 user > manifests/people.toml\n" +
+			"services\nwhose start at boot is otherwise than their package set it, packages that were asked " +
+			"for, files " +
+			"that no package\nbrought or that differ from what it brought. Passwords are never shown. It changes " +
+			"nothing on the host.\n\nWith --all it takes everything that people set up there, writes it as a " +
+			"manifest and previews that on the host;\nwhat would change is taken out and listed, so that what is " +
+			"left changes nothing. What only its owner may read, and\nwhat holds a private key or a stored " +
+			"password, is named and left out, or sealed with --seal.",
+		Example: "  jadekettle capture gauge-01 service tide-logger cron\n  jadekettle capture gauge-01 file " +
+			"/etc/motd\n  jadekettle capture gauge-01 user > manifests/people.toml\n" +
 			"  jadekettle capture archive-01 --all --to manifests/archive",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := e.Open(c.Context())

@@ -31,11 +31,12 @@ func TestAHostCannotWriteTheManifest(t *testing.T) {
 		t.Errorf("a remark became a declaration (%v):\n%s", ps.Err(), out)
 	}
 	for name, c := range map[string]plan.Captured{
-		"another file":          {Ref: value.Ref{Kind: "file", Name: "/etc/passwd"}},
-		"another kind":          {Ref: value.Ref{Kind: "package", Name: "foghorn-relay"}},
-		"a condition":           {Ref: asked[0], Attrs: map[string]any{"if": "true"}},
-		"a check":               {Ref: asked[0], Attrs: map[string]any{"check": "rm -r /"}},
-		"a password":            {Ref: value.Ref{Kind: "user", Name: "maren"}, Attrs: map[string]any{"password_hash": "x"}},
+		"another file": {Ref: value.Ref{Kind: "file", Name: "/etc/passwd"}},
+		"another kind": {Ref: value.Ref{Kind: "package", Name: "foghorn-relay"}},
+		"a condition":  {Ref: asked[0], Attrs: map[string]any{"if": "true"}},
+		"a check":      {Ref: asked[0], Attrs: map[string]any{"check": "rm -r /"}},
+		"a password": {Ref: value.Ref{Kind: "user", Name: "maren"},
+			Attrs: map[string]any{"password_hash": "x"}},
 		"a name that is a path": {Ref: value.Ref{Kind: "user", Name: "a\nb"}},
 	} {
 		if out, errs := ask(c); out != "" || errs == "" {

@@ -17,10 +17,14 @@ import (
 func demonstrate(e *cli.Env) *cobra.Command {
 	stay := false
 	c := &cobra.Command{
-		Use: "demo [DIR]", Short: "Show a whole round on simulated hosts", GroupID: cli.Begin, Args: cobra.MaximumNArgs(1),
-		Long: "Demo puts an example project into a folder (a temporary one, unless you name it), brings up its hosts\n" +
-			"as simulated ones inside this program, and tells a story on them: preview, apply, apply again, a change\n" +
-			"by hand found and mended. It needs no root and no network. It ends with 0 when the story came out as told.",
+		Use: "demo [DIR]", Short: "Show a whole round on simulated hosts", GroupID: cli.Begin,
+		Args: cobra.MaximumNArgs(1),
+		Long: "Demo puts an example project into a folder (a temporary one, unless you name it), brings up its " +
+			"hosts\n" +
+			"as simulated ones inside this program, and tells a story on them: preview, apply, apply again, a " +
+			"change\n" +
+			"by hand found and mended. It needs no root and no network. It ends with 0 when the story came out " +
+			"as told.",
 		RunE: func(c *cobra.Command, args []string) error {
 			dir, cleanup, err := demoFolder(args)
 			if err != nil {

@@ -21,9 +21,10 @@ func factsCommand(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "facts HOST [PATH] | --where EXPR [TARGET...] | --compare HOST HOST", Short: "Read hosts' facts",
 		GroupID: cli.Work,
-		Long: "Facts reads what expressions see as facts: all of them, or those below a path such as os.version_id. With\n" +
-			"--where it names the hosts for which a condition over host, facts and env is true; with --compare it shows\n" +
-			"what differs between two hosts. Sizes are shown as people read them; JSON keeps bytes.",
+		Long: "Facts reads what expressions see as facts: all of them, or those below a path such as " +
+			"os.version_id. With\n--where it names the hosts for which a condition over host, facts and env is " +
+			"true; with --compare it shows\nwhat differs between two hosts. Sizes are shown as people read them; " +
+			"JSON keeps bytes.",
 		RunE: func(c *cobra.Command, args []string) error {
 			switch {
 			case where != "" && compare:
@@ -31,7 +32,8 @@ func factsCommand(e *cli.Env) *cobra.Command {
 			case where != "":
 				return factsWhere(c.Context(), e, where, args)
 			case compare && len(args) != 2:
-				return problem.Errorf("--compare takes two hosts").Remedy("write `jadekettle facts --compare HOST HOST`")
+				return problem.Errorf("--compare takes two hosts").
+					Remedy("write `jadekettle facts --compare HOST HOST`")
 			case compare:
 				return factsCompared(c.Context(), e, args)
 			case len(args) == 0 || len(args) > 2:

@@ -16,9 +16,9 @@ func format(e *cli.Env) *cobra.Command {
 	preview, strict := false, false
 	c := &cobra.Command{
 		Use: "format [FILE...]", Short: "Write the project's TOML files in one style", GroupID: cli.Grow,
-		Long: "Format writes TOML files canonically and keeps their comments: one space around =, an empty line before\n" +
-			"each table, keys without needless quotes, long lists one item a line. Without files it takes all of the\n" +
-			"project but its sources. A file that is no valid TOML is left as it is.",
+		Long: "Format writes TOML files canonically and keeps their comments: one space around =, an empty line " +
+			"before\neach table, keys without needless quotes, long lists one item a line. Without files it takes " +
+			"all of the\nproject but its sources. A file that is no valid TOML is left as it is.",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())
 			if err != nil {

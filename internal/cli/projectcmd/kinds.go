@@ -46,7 +46,8 @@ func kindsCommand(e *cli.Env) *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			schemas := kindsOf(c.Context(), e)
 			if len(args) == 0 {
-				return e.Render(document.NewKinds(app.EachKind(schemas)...), func(w io.Writer) { text.Kinds(w, schemas) })
+				return e.Render(document.NewKinds(app.EachKind(schemas)...),
+					func(w io.Writer) { text.Kinds(w, schemas) })
 			}
 			k, ok := schemas.Kind(args[0])
 			if !ok {
@@ -83,7 +84,8 @@ func kindsSearch(e *cli.Env) *cobra.Command {
 func kindsFunctions(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "functions [NAME]", Short: "List the functions of expressions and templates", Args: cobra.MaximumNArgs(1),
-		Long: "Functions lists what expressions and templates can call, each with an example and what it gives. In an\n" +
+		Long: "Functions lists what expressions and templates can call, each with an example and what it gives. " +
+			"In an\n" +
 			"expression a function may stand before its arguments or after the first: upper(host.name) and\n" +
 			"host.name.upper() are the same. In a template it stands before: {{ upper host.name }}.",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -104,7 +106,8 @@ func kindsFunctions(e *cli.Env) *cobra.Command {
 func kindsNew(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "new NAME", Short: "Make a kind of your own that works", Args: cobra.ExactArgs(1),
-		Long: "New makes the folder kinds/NAME with kind.toml, which describes the kind, and a program that is run on " +
+		Long: "New makes the folder kinds/NAME with kind.toml, which describes the kind, and a program that is " +
+			"run on " +
 			"hosts\n" +
 			"to read, compare and write. They keep one line of text in a file; make of them what you need.",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -131,7 +134,8 @@ func kindsTry(e *cli.Env) *cobra.Command {
 		Use: "try NAME", Short: "Try the examples of a kind of your own", Args: cobra.ExactArgs(1),
 		Long: "Try applies the examples of a kind of your own twice to a simulated host, which runs no program but " +
 			"remembers\n" +
-			"what it was asked to write. With --here it runs the program on this machine, with your rights: it reads,\n" +
+			"what it was asked to write. With --here it runs the program on this machine, with your rights: it " +
+			"reads,\n" +
 			"compares, writes what differs, and reads and compares again, after which nothing may differ.",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())

@@ -19,10 +19,10 @@ func lintCommand(e *cli.Env) *cobra.Command {
 		Use: "lint", Short: "Check the project without contacting a host", GroupID: cli.Work, Args: cobra.NoArgs,
 		Annotations: map[string]string{cli.MoreOutputs: "sarif"},
 		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\n" +
-			"prints every problem with its file, line and column. It ends with 2 when there is one. Without --env it does\n" +
-			"so for every environment.\n\n" +
-			"Besides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in place,\n" +
-			"with a reason, on the line itself or in a comment above it or its table:\n\n" +
+			"prints every problem with its file, line and column. It ends with 2 when there is one. Without --env " +
+			"it does\nso for every environment.\n\n" +
+			"Besides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in " +
+			"place,\nwith a reason, on the line itself or in a comment above it or its table:\n\n" +
 			"  # jadekettle meant CODE: why\n  # jadekettle meant CODE in this file: why\n\n" + codesHelp(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			where := e.Where()

@@ -23,9 +23,10 @@ func version(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Print the version", GroupID: cli.Begin, Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return e.Render(document.Version{Head: document.One, Version: cli.Version, Go: runtime.Version()}, func(w io.Writer) {
-				fmt.Fprintln(w, "jadekettle", cli.Version)
-			})
+			return e.Render(document.Version{Head: document.One, Version: cli.Version, Go: runtime.Version()},
+				func(w io.Writer) {
+					fmt.Fprintln(w, "jadekettle", cli.Version)
+				})
 		},
 	}
 }

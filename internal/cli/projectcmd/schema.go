@@ -21,7 +21,8 @@ func schemaCommand(e *cli.Env) *cobra.Command {
 		Use: "schema [FILE-SORT]", Short: "Print JSON Schemas of the files that people write", GroupID: cli.Grow,
 		Args: cobra.MaximumNArgs(1),
 		Long: "Schema prints a JSON Schema (draft 7) of one sort of file: " + strings.Join(jsonschema.Sorts, ", ") +
-			".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first line of a " +
+			".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first " +
+			"line of a " +
 			"file,\nwhich init puts there:\n\n  #:schema ../" + schemaDir + "/manifest.json",
 		RunE: func(c *cobra.Command, args []string) error {
 			all := jsonschema.All(kindsOf(c.Context(), e))

@@ -22,8 +22,8 @@ func secret(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "secret", Short: "Keep passwords and keys sealed beside the data", GroupID: cli.Grow,
 		Long: "A file data/LAYER.toml.age is data like any other, encrypted with age for the recipients that\n" +
-			"jadekettle.toml names under [secrets], or for an environment's data under [env.NAME]. Every value in it is\n" +
-			"a secret: it reaches the hosts that need it and is never shown.",
+			"jadekettle.toml names under [secrets], or for an environment's data under [env.NAME]. Every value in " +
+			"it is\na secret: it reaches the hosts that need it and is never shown.",
 	}
 	c.AddCommand(secretInit(e), secretSet(e), secretGet(e), secretEdit(e), secretReseal(e), secretWho(e))
 	return c
@@ -42,8 +42,8 @@ func secretInit(e *cli.Env) *cobra.Command {
 	file := ""
 	c := &cobra.Command{
 		Use: "init", Short: "Make an identity, and let the project seal for it", Args: cobra.NoArgs,
-		Long: "Init makes an identity file that only you can read, unless there is one, and adds its public key to the\n" +
-			"recipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
+		Long: "Init makes an identity file that only you can read, unless there is one, and adds its public key to " +
+			"the\nrecipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
 		RunE: func(c *cobra.Command, _ []string) error {
 			v, err := vault(c.Context(), e)
 			if err != nil {
@@ -84,8 +84,8 @@ func secretSet(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "set LAYER KEY", Short: "Seal a value, read from standard input or asked for", Args: cobra.ExactArgs(2),
 		Long: "Set puts a value under a dotted key into the sealed file of a layer, such as shared or host/gauge-01. " +
-			"The\nvalue comes from standard input, or is asked for on a terminal without showing; a line break at its end " +
-			"is\nleft out. It is never taken from the command line, which others can see.",
+			"The\nvalue comes from standard input, or is asked for on a terminal without showing; a line break at " +
+			"its end is\nleft out. It is never taken from the command line, which others can see.",
 		Example: "  jadekettle secret set shared relay.password\n" +
 			"  pwgen 24 1 | jadekettle secret set host/gauge-01 logger.token",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -170,18 +170,20 @@ func secretGet(e *cli.Env) *cobra.Command {
 func secretEdit(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "edit LAYER", Short: "Open a sealed file in your editor", Args: cobra.ExactArgs(1),
-		Long: "Edit decrypts the sealed file of a layer into a file that only you can read, in memory where there is\n" +
-			"such a folder, opens $VISUAL or $EDITOR on it, and seals what comes of it. A text that is no valid TOML is\n" +
-			"given back to the editor.",
+		Long: "Edit decrypts the sealed file of a layer into a file that only you can read, in memory where " +
+			"there is\n" +
+			"such a folder, opens $VISUAL or $EDITOR on it, and seals what comes of it. A text that is no valid " +
+			"TOML is\ngiven back to the editor.",
 		RunE: func(c *cobra.Command, args []string) error {
 			v, err := vault(c.Context(), e)
 			if err != nil {
 				return err
 			}
-			name, changed, err := v.Edit(args[0], func(file string) error { return editor(e, file) }, func(wrong error) bool {
-				e.Complain(wrong)
-				return e.AgreeUnlessNo("Edit it again?")
-			})
+			name, changed, err := v.Edit(args[0], func(file string) error { return editor(e, file) },
+				func(wrong error) bool {
+					e.Complain(wrong)
+					return e.AgreeUnlessNo("Edit it again?")
+				})
 			switch {
 			case err != nil:
 				return err

@@ -19,8 +19,8 @@ func sourceCommand(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "source", Short: "Bring in manifests from git repositories, pinned", GroupID: cli.Grow,
 		Long: "A source is a git repository with a folder manifests/, as a project has. Its files are copied into\n" +
-			"sources/NAME, and sources.lock pins the commit and the content; both belong into version control. A group\n" +
-			"or a use names its manifests as NAME/MANIFEST.",
+			"sources/NAME, and sources.lock pins the commit and the content; both belong into version control. A " +
+			"group\nor a use names its manifests as NAME/MANIFEST.",
 	}
 	c.AddCommand(sourceAdd(e), sourceUpdate(e), sourceList(e), sourceShow(e), sourceVerify(e), sourceRemove(e))
 	return c
@@ -54,8 +54,8 @@ func sourceAdd(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "add URL --at REV", Short: "Copy a repository's manifests and pin them", Args: cobra.ExactArgs(1),
 		Long: "Add fetches a repository with git, over file, ssh or https, copies its files into sources/NAME and " +
-			"pins the\ncommit and the content in sources.lock. A revision is a tag, a branch or a commit; a path that is " +
-			"not\nabsolute counts from the project.",
+			"pins the\ncommit and the content in sources.lock. A revision is a tag, a branch or a commit; a path " +
+			"that is not\nabsolute counts from the project.",
 		Example: "  jadekettle source add https://git.example.org/tide-manifests.git --at v1.2\n" +
 			"  jadekettle source add ssh://git@git.example.org/tide.git --at main --name tide",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -85,7 +85,8 @@ func sourceUpdate(e *cli.Env) *cobra.Command {
 		Use: "update [NAME...]", Short: "Fetch sources anew: what their revision is now, or another",
 		ValidArgsFunction: completeSources(e),
 		Long: "Update fetches the revision of each source as it is now and pins what it finds. With --at it takes " +
-			"another\nrevision, with --pinned exactly the commit that is pinned, as after a checkout without the copies.",
+			"another\nrevision, with --pinned exactly the commit that is pinned, as after a checkout without the " +
+			"copies.",
 		RunE: func(c *cobra.Command, names []string) error {
 			s, err := shelf(c.Context(), e)
 			if err != nil {
@@ -112,7 +113,8 @@ func sourceUpdate(e *cli.Env) *cobra.Command {
 					fmt.Fprintf(e.Out, "%s  %s at %s, as before\n", text.Paint(text.Loud, p.Name), p.Commit[:12], p.At)
 					continue
 				}
-				fmt.Fprintf(e.Out, "%s  was %s, is %s at %s\n", text.Paint(text.Loud, p.Name), before[:12], p.Commit[:12], p.At)
+				fmt.Fprintf(e.Out, "%s  was %s, is %s at %s\n", text.Paint(text.Loud, p.Name), before[:12],
+					p.Commit[:12], p.At)
 			}
 			return nil
 		},
@@ -163,7 +165,8 @@ func sourceShow(e *cli.Env) *cobra.Command {
 				return err
 			}
 			list, texts := p.Of(pin.Name), s.Documents(pin.Name)
-			return e.Render(document.NewSourceShown(*pin, list, texts), func(w io.Writer) { text.Source(w, *pin, list, texts) })
+			return e.Render(document.NewSourceShown(*pin, list, texts),
+				func(w io.Writer) { text.Source(w, *pin, list, texts) })
 		},
 	}
 }
@@ -208,7 +211,8 @@ func sourceVerify(e *cli.Env) *cobra.Command {
 
 func sourceRemove(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Take a source out again", Args: cobra.ExactArgs(1), ValidArgsFunction: completeSources(e),
+		Use: "remove NAME", Short: "Take a source out again", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: completeSources(e),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := shelf(c.Context(), e)
 			if err != nil {

@@ -17,12 +17,13 @@ import (
 
 func why(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "why HOST data.NAME | param.MANIFEST.NAME | KIND NAME", Short: "Tell why a value or a declaration is as it is",
+		Use:     "why HOST data.NAME | param.MANIFEST.NAME | KIND NAME",
+		Short:   "Tell why a value or a declaration is as it is",
 		GroupID: cli.Work, Args: cobra.RangeArgs(2, 3),
 		Long: "Why answers for one host without contacting it. Of a value of the data it tells what each layer says " +
-			"and\nwhich one counts; of a param, who may give it and who does; of a declaration, by which group it came, " +
-			"what\nits conditions saw, where each attribute comes from, what it waits for and what waits for it; and of " +
-			"what\nis not there, why not. Facts count as they were last read.",
+			"and\nwhich one counts; of a param, who may give it and who does; of a declaration, by which group it " +
+			"came, what\nits conditions saw, where each attribute comes from, what it waits for and what waits for " +
+			"it; and of what\nis not there, why not. Facts count as they were last read.",
 		Example: "  jadekettle why gauge-01 data.gauge.sample_seconds\n  jadekettle why gauge-01 service tide-logger",
 		RunE: func(c *cobra.Command, args []string) error {
 			about := args[1:]

@@ -23,11 +23,12 @@ func apply(e *cli.Env) *cobra.Command {
 	r.Mode = record.ModeApply
 	c := &cobra.Command{
 		Use: "apply TARGET... | --all", Short: "Make hosts as they are declared", GroupID: cli.Work,
-		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which tasks\n" +
+		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which " +
+			"tasks\n" +
 			"changed, failed, were blocked or were already right. Targets are host names, patterns such as\n" +
-			"\"gauge-*\", and @groups; --all takes every host. It previews first, asks on the terminal, and then does exactly\n" +
-			"that: a host that reads otherwise by then is not begun. --yes goes straight on, as it must where there is no\n" +
-			"terminal. With --first and --batch it goes over the hosts bit by bit,\n" +
+			"\"gauge-*\", and @groups; --all takes every host. It previews first, asks on the terminal, and then " +
+			"does exactly\nthat: a host that reads otherwise by then is not begun. --yes goes straight on, as it " +
+			"must where there is no\nterminal. With --first and --batch it goes over the hosts bit by bit,\n" +
 			"and ends where a host fails; [run] in jadekettle.toml, or an environment, can say so for every call.",
 		RunE: func(c *cobra.Command, targets []string) error { return r.run(c.Context(), e, targets) },
 	}
@@ -42,12 +43,16 @@ func apply(e *cli.Env) *cobra.Command {
 	f.BoolVar(&r.Take, "take-leftovers", false, "take away what an earlier run managed and nothing declares any more")
 	f.BoolVar(&r.Forget, "forget-leftovers", false, "let that go: it stays as it is, and is not told any more")
 	r.adoptFlag(c)
-	f.StringVar(&r.Rollout.First, "first", "", "the `HOSTS` that go alone before all others: targets with commas between, "+
+	f.StringVar(&r.Rollout.First, "first", "", "the `HOSTS` that go alone before all others: targets with commas "+
+		"between, "+
 		"or a number; when one fails, the rest is not begun")
-	f.StringVar(&r.Rollout.Batch, "batch", "", "`N` hosts at a time, or P% of them; when one of a batch fails, the next is "+
+	f.StringVar(&r.Rollout.Batch, "batch", "", "`N` hosts at a time, or P% of them; when one of a batch fails, the "+
+		"next is "+
 		"not begun, unless --stop-after says otherwise")
-	f.StringVar(&r.Rollout.Pause, "pause", "", "a `TIME` before each further batch, such as 5m, or key: until one is pressed")
-	f.StringVar(&r.Rollout.StopAfter, "stop-after", "", "begin no host any more once `N` hosts, or P% of them, have failed")
+	f.StringVar(&r.Rollout.Pause, "pause", "", "a `TIME` before each further batch, such as 5m, or key: until one "+
+		"is pressed")
+	f.StringVar(&r.Rollout.StopAfter, "stop-after", "", "begin no host any more once `N` hosts, or P% of them, "+
+		"have failed")
 	return c
 }
 

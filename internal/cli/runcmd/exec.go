@@ -17,18 +17,21 @@ func exec(e *cli.Env) *cobra.Command {
 	all, yes := false, false
 	c := &cobra.Command{
 		Use: "exec TARGET... -- COMMAND [WORD...]", Short: "Run one command on hosts", GroupID: cli.Work,
-		Long: "Exec runs one command on hosts, at once, and shows what it printed: what is alike on several hosts is shown\n" +
-			"once. One word is a line for sh, several are a program and its words. It is run as root where [connect]\n" +
-			"elevates, and with --as-login as the account that logs in. It takes no lock, and nothing of it is declared or\n" +
-			"remembered on a host; what it printed is kept with the runs. It ends with 1 when the command ended with another code than 0 anywhere.",
+		Long: "Exec runs one command on hosts, at once, and shows what it printed: what is alike on several hosts " +
+			"is shown\nonce. One word is a line for sh, several are a program and its words. It is run as root " +
+			"where [connect]\nelevates, and with --as-login as the account that logs in. It takes no lock, and " +
+			"nothing of it is declared or\nremembered on a host; what it printed is kept with the runs. It ends " +
+			"with 1 when the command ended with another code than 0 anywhere.",
 		RunE: func(c *cobra.Command, args []string) error {
 			at := c.ArgsLenAtDash()
 			if at < 0 || at == len(args) {
-				return problem.Errorf("there is no command").Remedy("write it behind two dashes: jadekettle exec gauge-01 -- uptime")
+				return problem.Errorf("there is no command").
+					Remedy("write it behind two dashes: jadekettle exec gauge-01 -- uptime")
 			}
 			targets, command := args[:at], args[at:]
 			if (len(targets) == 0) != all {
-				return problem.Errorf("exec wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
+				return problem.Errorf("exec wants to know where").
+					Remedy("name hosts, patterns or @groups, or say --all")
 			}
 			q, err := r.request(c.Context(), e, targets)
 			if err != nil {

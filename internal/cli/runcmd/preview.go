@@ -17,8 +17,10 @@ func preview(e *cli.Env) *cobra.Command {
 	save := ""
 	c := &cobra.Command{
 		Use: "preview [TARGET...]", Short: "Show what an apply would change, and change nothing", GroupID: cli.Work,
-		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a host\n" +
-			"but Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; without\n" +
+		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a " +
+			"host\n" +
+			"but Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; " +
+			"without\n" +
 			"any it takes all hosts.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			r.Digest = save != ""
@@ -44,6 +46,7 @@ func preview(e *cli.Env) *cobra.Command {
 	r.adoptFlag(c)
 	e.FromFlag(c)
 	e.HereFlag(c)
-	c.Flags().StringVar(&save, "save", "", "keep what it shows in a `FILE`, to be reviewed and then applied with --reviewed")
+	c.Flags().StringVar(&save, "save", "", "keep what it shows in a `FILE`, to be reviewed and then applied with "+
+		"--reviewed")
 	return c
 }

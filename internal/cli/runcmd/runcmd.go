@@ -140,7 +140,8 @@ func Asked(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Loo
 		return nil, cli.Exit(app.CodeFailed)
 	}
 	if left > 0 {
-		fmt.Fprintf(e.Err, "%s could not be looked at, and what is done now leaves them out\n", text.Count(left, "host"))
+		fmt.Fprintf(e.Err, "%s could not be looked at, and what is done now leaves them out\n",
+			text.Count(left, "host"))
 	}
 	to := io.Writer(e.Out)
 	if e.Width == 0 || e.Output != "text" {
@@ -197,8 +198,9 @@ func (r *round) flags(e *cli.Env, c *cobra.Command) {
 func complete(e *cli.Env, c *cobra.Command) {
 	refs := e.Complete(func(p *app.Project, _ []string) []string { return append(p.Site.Kinds().Names(), p.Refs()...) })
 	c.ValidArgsFunction = e.CompleteTargets()
-	for flag, with := range map[string]cobra.CompletionFunc{"except": e.CompleteTargets(), "task": refs, "leave-out": refs,
-		"manifest": e.CompleteManifests()} {
+	for flag, with := range map[string]cobra.CompletionFunc{"except": e.CompleteTargets(), "task": refs,
+		"leave-out": refs,
+		"manifest":  e.CompleteManifests()} {
 		if c.Flags().Lookup(flag) != nil {
 			c.RegisterFlagCompletionFunc(flag, with)
 		}
@@ -206,7 +208,8 @@ func complete(e *cli.Env, c *cobra.Command) {
 }
 
 func (r *round) adoptFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&r.Adopt, "adopt", false, "take over what another project manages on these hosts, which is no more")
+	c.Flags().BoolVar(&r.Adopt, "adopt", false, "take over what another project manages on these hosts, which is "+
+		"no more")
 }
 
 // request gives the request of a call whose arguments are targets: those that are named, or with --again those of
@@ -246,7 +249,8 @@ func (r *round) request(ctx context.Context, e *cli.Env, named []string) (app.Re
 }
 
 // look takes the hosts of a call through what changes nothing.
-func (r *round) look(ctx context.Context, e *cli.Env, targets []string) (*app.Project, app.Request, *record.Run, error) {
+func (r *round) look(ctx context.Context, e *cli.Env,
+	targets []string) (*app.Project, app.Request, *record.Run, error) {
 	q, err := r.request(ctx, e, targets)
 	if err != nil {
 		return nil, q, nil, err

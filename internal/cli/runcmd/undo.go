@@ -17,14 +17,16 @@ func undo(e *cli.Env) *cobra.Command {
 	yes, look := false, false
 	c := &cobra.Command{
 		Use: "undo RUN [TARGET...]", Short: "Put back what a run changed", GroupID: cli.Work,
-		Long: "Undo puts back what an apply changed, or what an undo put back: what files held, their owners and modes,\n" +
-			"packages and their versions where they can still be had, how services and accounts stood. Each apply tells its\n" +
-			"number at the end; last is the last one. What stood before is kept on the hosts, readable by root alone, as\n" +
-			"[undo] in jadekettle.toml says. Undo previews first and asks. What somebody has changed since that run is left\n" +
-			"as it is and told. The next apply makes hosts as they are declared again.",
+		Long: "Undo puts back what an apply changed, or what an undo put back: what files held, their owners and " +
+			"modes,\npackages and their versions where they can still be had, how services and accounts stood. " +
+			"Each apply tells its\nnumber at the end; last is the last one. What stood before is kept on the " +
+			"hosts, readable by root alone, as\n[undo] in jadekettle.toml says. Undo previews first and asks. What " +
+			"somebody has changed since that run is left\nas it is and told. The next apply makes hosts as they " +
+			"are declared again.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return problem.Errorf("undo wants to know which run").Remedy("give its number, which every apply tells at its end, or last")
+				return problem.Errorf("undo wants to know which run").
+					Remedy("give its number, which every apply tells at its end, or last")
 			}
 			q, err := r.request(c.Context(), e, args[1:])
 			if err != nil {

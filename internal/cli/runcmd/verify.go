@@ -14,12 +14,13 @@ func verify(e *cli.Env) *cobra.Command {
 	all := false
 	c := &cobra.Command{
 		Use: "verify TARGET... | --all", Short: "Ask the probes, and change nothing", GroupID: cli.Work,
-		Long: "Verify asks the probes that are declared for hosts, and does nothing else. Probes change nothing; one whose\n" +
-			"answer is not as declared is a failed task. An apply asks them too, once all changes are made. Targets are\n" +
-			"host names, patterns such as \"gauge-*\", and @groups; --all takes every host.",
+		Long: "Verify asks the probes that are declared for hosts, and does nothing else. Probes change nothing; " +
+			"one whose\nanswer is not as declared is a failed task. An apply asks them too, once all changes are " +
+			"made. Targets are\nhost names, patterns such as \"gauge-*\", and @groups; --all takes every host.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if (len(targets) == 0) != all {
-				return problem.Errorf("verify wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
+				return problem.Errorf("verify wants to know where").
+					Remedy("name hosts, patterns or @groups, or say --all")
 			}
 			q, err := r.request(c.Context(), e, targets)
 			if err != nil {

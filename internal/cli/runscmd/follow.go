@@ -20,8 +20,8 @@ const followEvery = 250 * time.Millisecond
 func follow(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "follow RUN", Short: "Watch a run that another terminal, or a timer, has started",
-		Long: "Follow shows a run that goes on, as it is shown where it was started, from its beginning to its end. It ends with\n" +
-			"the code that the run ends with. To leave it does nothing to the run.",
+		Long: "Follow shows a run that goes on, as it is shown where it was started, from its beginning to its " +
+			"end. It ends with\nthe code that the run ends with. To leave it does nothing to the run.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return problem.Errorf("runs follow takes one run").Remedy("name it by its number, or as last")
@@ -46,8 +46,9 @@ func followed(ctx context.Context, e *cli.Env, p app.Runs, n int) error {
 	if err != nil {
 		return err
 	}
-	live := e.Watch(fmt.Sprintf("run %d: %s", n, k.Mode), k.Would(), &app.Outlook{Meant: k.Names(), Parallel: len(k.Hosts),
-		Usual: app.UsualTimes(p, k.Env, k.Mode, k.Whole)})
+	live := e.Watch(fmt.Sprintf("run %d: %s", n, k.Mode), k.Would(),
+		&app.Outlook{Meant: k.Names(), Parallel: len(k.Hosts),
+			Usual: app.UsualTimes(p, k.Env, k.Mode, k.Whole)})
 	live.Follows(k.Started)
 	defer live.End(nil)
 	v := text.Past(e.Out, e.Width, p, k, false)
@@ -66,7 +67,8 @@ func followed(ctx context.Context, e *cli.Env, p app.Runs, n int) error {
 		return cli.Exit(app.CodeStopped)
 	}
 	if end.State == record.Interrupted {
-		fmt.Fprintln(e.Err, "it was interrupted: the process that did it is gone. What its hosts still did, the next run collects")
+		fmt.Fprintln(e.Err, "it was interrupted: the process that did it is gone. What its hosts still did, the "+
+			"next run collects")
 		return cli.Exit(app.CodeFailed)
 	}
 	return cli.Ended(end.Code)

@@ -15,8 +15,8 @@ func prune(e *cli.Env) *cobra.Command {
 	l, yes := app.Limits{}, false
 	c := &cobra.Command{
 		Use: "prune", Short: "Let old runs go", Args: cli.NoArgs,
-		Long: "Prune lets runs of this project go that are older than an age, beyond a number, or beyond a size, and gives the\n" +
-			"room back. It tells first which these are and how much they take, and asks.",
+		Long: "Prune lets runs of this project go that are older than an age, beyond a number, or beyond a size, " +
+			"and gives the\nroom back. It tells first which these are and how much they take, and asks.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if err := l.Check(time.Now()); err != nil {
 				return err
@@ -30,7 +30,8 @@ func prune(e *cli.Env) *cobra.Command {
 	}
 	c.Flags().StringVar(&l.Age, "older", "", "runs that are older than this `AGE`, such as 90d")
 	c.Flags().IntVar(&l.Keep, "keep", 0, "all but the `N` newest")
-	c.Flags().StringVar(&l.Size, "size", "", "the oldest, until the rest takes no more than this `SIZE`, such as 500 MiB")
+	c.Flags().StringVar(&l.Size, "size", "", "the oldest, until the rest takes no more than this `SIZE`, such as "+
+		"500 MiB")
 	e.YesFlag(c, &yes)
 	return c
 }
@@ -48,7 +49,8 @@ func pruned(e *cli.Env, p app.Runs, l app.Limits, yes bool) error {
 	for _, o := range old {
 		size += o.Bytes
 	}
-	fmt.Fprintf(e.Out, "%s would go, from run %d of %s to run %d of %s: about %s, and the facts and files that only they have\n",
+	fmt.Fprintf(e.Out, "%s would go, from run %d of %s to run %d of %s: about %s, and the facts and files that "+
+		"only they have\n",
 		text.Count(len(old), "run"), old[0].Number, text.When(old[0].Started), old[len(old)-1].Number,
 		text.When(old[len(old)-1].Started), text.Size(size))
 	if !yes {

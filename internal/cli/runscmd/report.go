@@ -26,21 +26,25 @@ func report(e *cli.Env) *cobra.Command {
 	s := &sift{}
 	to, all := "", false
 	c := &cobra.Command{
-		Use: "report RUN | --all --to DIR", Short: "Write a run for others to read: text, Markdown, JSON, CSV, JUnit or a web page",
+		Use: "report RUN | --all --to DIR", Short: "Write a run for others to read: text, Markdown, JSON, CSV, " +
+			"JUnit or a web page",
 		GroupID:     cli.Grow,
 		Annotations: map[string]string{cli.MoreOutputs: "markdown csv junit html"},
-		Long: "Report writes one run as --output says: text, markdown for a ticket, json, csv and junit for programs, or html: one\n" +
-			"page that needs no network, with what failed on top, tables that filter, a time line, the manifests and the\n" +
-			"facts. With --all it writes a folder of pages, a front page over runs and hosts and one page for each, which any\n" +
-			"web server or file manager shows; --since, --host and the like say which runs.",
+		Long: "Report writes one run as --output says: text, markdown for a ticket, json, csv and junit for " +
+			"programs, or html: one\npage that needs no network, with what failed on top, tables that filter, a " +
+			"time line, the manifests and the\nfacts. With --all it writes a folder of pages, a front page over " +
+			"runs and hosts and one page for each, which any\nweb server or file manager shows; --since, --host " +
+			"and the like say which runs.",
 		RunE: func(c *cobra.Command, args []string) error {
 			switch {
 			case all && (len(args) > 0 || to == ""):
-				return problem.Errorf("--all takes no run, and wants to know where").Remedy("write `jadekettle report --all --to DIR`")
+				return problem.Errorf("--all takes no run, and wants to know where").
+					Remedy("write `jadekettle report --all --to DIR`")
 			case all:
 				return folder(c.Context(), e, to, s)
 			case len(args) != 1:
-				return problem.Errorf("report wants to know which run").Remedy("give its number, last, last-failed or -1, or say --all --to DIR")
+				return problem.Errorf("report wants to know which run").
+					Remedy("give its number, last, last-failed or -1, or say --all --to DIR")
 			}
 			p, n, err := named(c.Context(), e, args[0])
 			if err != nil {
@@ -101,7 +105,8 @@ func folder(ctx context.Context, e *cli.Env, dir string, s *sift) error {
 	of := map[string][]html.Row{}
 	for i := range list {
 		_, outcome := text.Outcome(&list[i])
-		rows[i] = html.Row{Summary: list[i], Folded: app.Folded(list[i].Hosts), Outcome: outcome, Class: worst(&list[i])}
+		rows[i] = html.Row{Summary: list[i], Folded: app.Folded(list[i].Hosts), Outcome: outcome,
+			Class: worst(&list[i])}
 		for _, h := range list[i].Hosts {
 			of[h] = append(of[h], rows[i])
 		}
@@ -111,14 +116,16 @@ func folder(ctx context.Context, e *cli.Env, dir string, s *sift) error {
 	}
 	for i := range stands {
 		h := &stands[i]
-		one := &html.Front{Title: h.Host, Sentence: string(h.Condition) + ". " + h.Why, Stands: stands[i : i+1], Runs: of[h.Host],
-			One: h.Host, Up: "../index.html", RunPage: func(n int) string { return fmt.Sprintf("../runs/%d.html", n) }}
+		one := &html.Front{Title: h.Host, Sentence: string(h.Condition) + ". " + h.Why, Stands: stands[i : i+1],
+			Runs: of[h.Host],
+			One:  h.Host, Up: "../index.html", RunPage: func(n int) string { return fmt.Sprintf("../runs/%d.html", n) }}
 		if err := front(filepath.Join(dir, "hosts", h.Host+".html"), one); err != nil {
 			return err
 		}
 	}
 	index := filepath.Join(dir, "index.html")
-	if err := front(index, &html.Front{Title: "Hosts and runs", Sentence: text.Conditions(stands), Stands: stands, Runs: rows,
+	if err := front(index, &html.Front{Title: "Hosts and runs", Sentence: text.Conditions(stands),
+		Stands: stands, Runs: rows,
 		RunPage:  func(n int) string { return fmt.Sprintf("runs/%d.html", n) },
 		HostPage: func(name string) string { return "hosts/" + url.PathEscape(name) + ".html" }}); err != nil {
 		return err
@@ -135,7 +142,8 @@ func runPage(dir string, p app.Runs, n int) error {
 	}
 	page := present.Page(p, k)
 	page.Up = "../index.html"
-	return writeFile(filepath.Join(dir, "runs", fmt.Sprintf("%d.html", n)), func(w io.Writer) error { return html.WriteRun(w, page) })
+	return writeFile(filepath.Join(dir, "runs", fmt.Sprintf("%d.html", n)),
+		func(w io.Writer) error { return html.WriteRun(w, page) })
 }
 
 func front(name string, f *html.Front) error {

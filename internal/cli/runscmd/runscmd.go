@@ -56,11 +56,13 @@ func (s *sift) flags(c *cobra.Command, most int) {
 	f.BoolVar(&s.Failed, "failed", false, "only runs in which a host failed or was not reached, and interrupted ones")
 	f.BoolVar(&s.Changed, "changed", false, "only runs in which something changed, or would have")
 	f.StringArrayVar(&s.Tasks, "task", nil,
-		"only runs in which a task of this `'KIND PATTERN'`, or of this KIND, changed, failed or was blocked; may be repeated")
+		"only runs in which a task of this `'KIND PATTERN'`, or of this KIND, changed, failed or was blocked; may "+
+			"be repeated")
 	f.StringSliceVar(&s.Jobs, "job", nil, "only runs of this `JOB`; may be repeated")
 	f.StringVar(&s.By, "by", "", "only runs of this `WHO`: part of an account or of a machine")
 	f.StringArrayVar(&s.Notes, "note", nil, "only runs with this note, `KEY` or KEY=VALUE; may be repeated")
-	f.StringSliceVar(&s.Modes, "mode", nil, "only runs of this `MODE`: apply, preview, verify, drift, exec, undo or retire")
+	f.StringSliceVar(&s.Modes, "mode", nil, "only runs of this `MODE`: apply, preview, verify, drift, exec, undo "+
+		"or retire")
 	f.IntVar(&s.Most, "most", most, "at most `N`, the newest; 0 for all")
 }
 
@@ -89,9 +91,10 @@ func runs(e *cli.Env) *cobra.Command {
 	s := &sift{}
 	c := &cobra.Command{
 		Use: "runs", Short: "List the runs that were kept, and find in them", GroupID: cli.Work, Args: cli.NoArgs,
-		Long: "Runs lists the runs of this project, newest first: every preview, apply, verify, drift, exec and undo is kept,\n" +
-			"those without a change as well. A run is named by its number, as last or last-failed, or as -1, -2 and so on,\n" +
-			"counted from the newest. They lie in one SQLite file, see [history] in jadekettle.toml.",
+		Long: "Runs lists the runs of this project, newest first: every preview, apply, verify, drift, exec and " +
+			"undo is kept,\nthose without a change as well. A run is named by its number, as last or last-failed, " +
+			"or as -1, -2 and so on,\ncounted from the newest. They lie in one SQLite file, see [history] in " +
+			"jadekettle.toml.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			p, f, err := s.sifted(c.Context(), e)
 			if err != nil {
@@ -101,16 +104,17 @@ func runs(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.Render(document.Runs{Head: document.One, Runs: append([]record.Summary{}, list...)}, func(w io.Writer) {
-				if len(list) == 0 {
-					fmt.Fprintln(w, "no such run is kept")
-					return
-				}
-				text.Runs(w, list, e.Width)
-				if f.Most > 0 && len(list) == f.Most {
-					fmt.Fprintln(e.Err, text.Paint(text.Quiet, "older ones are left out; --most shows more"))
-				}
-			})
+			return e.Render(document.Runs{Head: document.One, Runs: append([]record.Summary{}, list...)},
+				func(w io.Writer) {
+					if len(list) == 0 {
+						fmt.Fprintln(w, "no such run is kept")
+						return
+					}
+					text.Runs(w, list, e.Width)
+					if f.Most > 0 && len(list) == f.Most {
+						fmt.Fprintln(e.Err, text.Paint(text.Quiet, "older ones are left out; --most shows more"))
+					}
+				})
 		},
 	}
 	s.flags(c, 30)
@@ -121,8 +125,9 @@ func search(e *cli.Env) *cobra.Command {
 	s := &sift{}
 	c := &cobra.Command{
 		Use: "search WORD...", Short: "Find words in messages, outputs, diffs, names and notes",
-		Long: "Search finds runs, hosts and tasks in whose messages, outputs, diffs, names or notes all the words stand, newest\n" +
-			"first. A word may be the beginning of one; several in one pair of quotes stand for just these, in this order.",
+		Long: "Search finds runs, hosts and tasks in whose messages, outputs, diffs, names or notes all the words " +
+			"stand, newest\nfirst. A word may be the beginning of one; several in one pair of quotes stand for " +
+			"just these, in this order.",
 		RunE: func(c *cobra.Command, words []string) error {
 			if len(words) == 0 {
 				return problem.Errorf("runs search wants to know what to look for").Remedy("name words")
@@ -168,8 +173,8 @@ func slow(e *cli.Env) *cobra.Command {
 	most := 10
 	c := &cobra.Command{
 		Use: "slow [RUN]", Short: "Tell where the time of a run went, against what is usual",
-		Long: "Slow tells which tasks, kinds and hosts took longest in a run, the last one unless another is named, and how long\n" +
-			"they usually take: the median of up to twenty earlier runs of the same sort.",
+		Long: "Slow tells which tasks, kinds and hosts took longest in a run, the last one unless another is " +
+			"named, and how long\nthey usually take: the median of up to twenty earlier runs of the same sort.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return problem.Errorf("runs slow takes one run").Remedy("name one")
@@ -191,10 +196,12 @@ func slow(e *cli.Env) *cobra.Command {
 
 func note(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "note RUN KEY=VALUE...", Short: "Note something on a run", Long: "Note notes something on a run that is kept, to be shown with it and found by. KEY= takes a note away.",
+		Use: "note RUN KEY=VALUE...", Short: "Note something on a run",
+		Long: "Note notes something on a run that is kept, to be shown with it and found by. KEY= takes a note away.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) < 2 {
-				return problem.Errorf("runs note takes a run and what is to be noted").Remedy("write KEY=VALUE behind the run, such as ticket=4711")
+				return problem.Errorf("runs note takes a run and what is to be noted").
+					Remedy("write KEY=VALUE behind the run, such as ticket=4711")
 			}
 			notes, err := app.ReadNotes(args[1:])
 			if err != nil {
@@ -225,7 +232,8 @@ func check(e *cli.Env) *cobra.Command {
 				fmt.Fprintln(e.Out, "no run is kept yet")
 				return nil
 			}
-			if err := e.Render(document.NewChecked(p.Place(), h), func(w io.Writer) { text.Health(w, p.Place(), h) }); err != nil {
+			if err := e.Render(document.NewChecked(p.Place(), h),
+				func(w io.Writer) { text.Health(w, p.Place(), h) }); err != nil {
 				return err
 			}
 			if len(h.Wrong) > 0 {

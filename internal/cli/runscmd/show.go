@@ -29,8 +29,8 @@ func show(e *cli.Env) *cobra.Command {
 	s := &showing{env: e}
 	c := &cobra.Command{
 		Use: "show RUN [HOST [KIND NAME]]", Short: "Show a run, one of its hosts, or one task",
-		Long: "Show tells a run again as it was told when it ended. With a host it lists what became of that, with a task all\n" +
-			"that is kept of it, and the lines of the manifest as they were then.",
+		Long: "Show tells a run again as it was told when it ended. With a host it lists what became of that, with " +
+			"a task all\nthat is kept of it, and the lines of the manifest as they were then.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if n := len(args); n == 0 || n == 3 || n > 4 {
 				return problem.Errorf("runs show takes a run, a host, and the two words of a task").
@@ -110,20 +110,23 @@ func (s *showing) showFacts(n int, host string) error {
 	if f == nil {
 		return problem.Errorf("the run %d read no facts of %s", n, host).Remedy("it was not reached then")
 	}
-	return s.env.Render(document.RunFacts{Head: document.One, Number: n, Host: host, Facts: f.Tree()}, func(w io.Writer) {
-		text.FactsAsRead(w, f)
-	})
+	return s.env.Render(document.RunFacts{Head: document.One, Number: n, Host: host, Facts: f.Tree()},
+		func(w io.Writer) {
+			text.FactsAsRead(w, f)
+		})
 }
 
 func of(e *cli.Env) *cobra.Command {
 	s := &sift{}
 	c := &cobra.Command{
 		Use: "of HOST KIND NAME", Short: "Tell the life of one thing on a host",
-		Long: "Of tells of one thing on a host, newest first, each run in which it changed, would have changed, failed or was\n" +
-			"blocked: when, by whom and by which revision, and what differed; and how often it was found right in between.",
+		Long: "Of tells of one thing on a host, newest first, each run in which it changed, would have changed, " +
+			"failed or was\nblocked: when, by whom and by which revision, and what differed; and how often it was " +
+			"found right in between.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) != 3 {
-				return problem.Errorf("runs of wants to know of what").Remedy("name a host, a kind and a name, such as gauge-01 file /etc/motd")
+				return problem.Errorf("runs of wants to know of what").
+					Remedy("name a host, a kind and a name, such as gauge-01 file /etc/motd")
 			}
 			p, f, err := s.sifted(c.Context(), e)
 			if err != nil {

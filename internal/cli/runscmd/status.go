@@ -25,10 +25,11 @@ func status(e *cli.Env) *cobra.Command {
 	metrics, listen := "", ""
 	c := &cobra.Command{
 		Use: "status [TARGET...]", Short: "Tell how every host is, and who needs a person first", GroupID: cli.Work,
-		Long: "Status tells of every host, by the runs that are kept and without contacting any: when it was last reached and\n" +
-			"applied to, by which revision, and whether it is as declared, has drifted, is outdated or failing, and since\n" +
-			"when; what is left over or owed on it, and the facts that [status] facts chooses. Who needs a person stands\n" +
-			"first. --metrics and --listen tell the same to a monitoring system, as OpenMetrics text.",
+		Long: "Status tells of every host, by the runs that are kept and without contacting any: when it was last " +
+			"reached and\napplied to, by which revision, and whether it is as declared, has drifted, is outdated " +
+			"or failing, and since\nwhen; what is left over or owed on it, and the facts that [status] facts " +
+			"chooses. Who needs a person stands\nfirst. --metrics and --listen tell the same to a monitoring " +
+			"system, as OpenMetrics text.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if metrics != "" && listen != "" {
 				return problem.Errorf("--metrics and --listen are given together").Remedy("keep one of the two")
@@ -59,7 +60,8 @@ func status(e *cli.Env) *cobra.Command {
 	}
 	e.ExceptFlag(c, &except)
 	c.Flags().StringVar(&metrics, "metrics", "", "write it as OpenMetrics text into a `FILE`, or - for standard output")
-	c.Flags().StringVar(&listen, "listen", "", "serve it as OpenMetrics text on an `ADDRESS`, such as 127.0.0.1:9790, until stopped")
+	c.Flags().StringVar(&listen, "listen", "", "serve it as OpenMetrics text on an `ADDRESS`, such as "+
+		"127.0.0.1:9790, until stopped")
 	c.ValidArgsFunction = e.CompleteTargets()
 	c.RegisterFlagCompletionFunc("except", e.CompleteTargets())
 	return c

@@ -119,7 +119,8 @@ func (w *gathered) host(r *resolve.Traced) {
 			continue
 		}
 		for _, it := range r.Items {
-			if slices.ContainsFunc(it.Contexts, func(c *resolve.Context) bool { return c.Group == g }) && it.ReadsSecret() {
+			if slices.ContainsFunc(it.Contexts, func(c *resolve.Context) bool { return c.Group == g }) &&
+				it.ReadsSecret() {
 				w.byFacts[it.Decl.Place] = by.Name
 			}
 		}
@@ -153,7 +154,8 @@ func (p *adviser) advise() {
 			continue
 		}
 		if o.no && !o.yes && !o.unknown && !(cond.ReadsRoot("env") && len(p.Settings.Envs) > 0) {
-			say(cond.At(0), "never-holds", "the condition is false on every host", "mend it, or take the declaration out")
+			say(cond.At(0), "never-holds", "the condition is false on every host", "mend it, or take the "+
+				"declaration out")
 		}
 	}
 	for edge, at := range p.dropped {
@@ -177,9 +179,11 @@ func (p *adviser) advise() {
 			"mend the pattern, or take it out")
 	}
 	for _, g := range p.Inventory.Widened() {
-		say(g.Place, "where-widens", fmt.Sprintf("hosts for which the where of group %s is true become members of group %s, which it is "+
-			"inside, even if nothing else makes them so", g.Name, g.Inside), fmt.Sprintf("ask in the where for what makes a host one of %s "+
-			"as well, or take inside out", g.Inside))
+		say(g.Place, "where-widens", fmt.Sprintf("hosts for which the where of group %s is true become members of "+
+			"group %s, which it is "+
+			"inside, even if nothing else makes them so", g.Name, g.Inside),
+			fmt.Sprintf("ask in the where for what makes a host one of %s "+
+				"as well, or take inside out", g.Inside))
 	}
 	for _, m := range p.Data.Unknown(p.Inventory.HostKeys()) {
 		if m.Place.File == "" {
@@ -189,7 +193,8 @@ func (p *adviser) advise() {
 			problem.Meant(m.Key, p.Inventory.HostKeys(), "give hosts the key, or take the layer out"))
 	}
 	for at, name := range p.openSecrets {
-		say(at, "secret-mode", name+" has a secret in it and no mode; it is made 0600", `say who may read it: mode = "0600"`)
+		say(at, "secret-mode", name+" has a secret in it and no mode; it is made 0600",
+			`say who may read it: mode = "0600"`)
 	}
 }
 
@@ -243,13 +248,15 @@ func adviseUnit(u *compile.Unit, env string, say func(value.Place, string, strin
 				without = append(without, at.Name)
 			}
 			if ok && at.Floating != "" && given.Node.Value == at.Floating && strings.HasPrefix(env, "prod") {
-				say(given.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is %s on the day of the run",
+				say(given.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is %s on the day of "+
+					"the run",
 					d.Kind.Name, d.Name, at.Floating),
 					"name the version, or let a param say it per environment")
 			}
 		}
 		if len(without) > 0 {
-			say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name, strings.Join(without, " and no ")),
+			say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name,
+				strings.Join(without, " and no ")),
 				"say who owns it and who may read it")
 		}
 	}
@@ -260,7 +267,8 @@ func (p *adviser) unread(say func(value.Place, string, string, string)) {
 	for _, name := range p.Data.Names() {
 		if !p.Data.Fits(name) {
 			say(value.Place{File: p.Data.Files(name)[0], Line: 1, Col: 1}, "unread-file",
-				fmt.Sprintf("no layer of the project is called %q", name), "the layers are "+strings.Join(p.Settings.Layers, ", "))
+				fmt.Sprintf("no layer of the project is called %q", name),
+				"the layers are "+strings.Join(p.Settings.Layers, ", "))
 		}
 	}
 	seen := map[string]bool{}
@@ -275,7 +283,8 @@ func (p *adviser) unread(say func(value.Place, string, string, string)) {
 		}
 		if name := strings.Join(at[:upTo], "."); !seen[name] {
 			seen[name] = true
-			say(l.Node.Place, "unread-data", "nothing reads "+name, "take it out, or mend the name where it should be read")
+			say(l.Node.Place, "unread-data", "nothing reads "+name, "take it out, or mend the name where it should "+
+				"be read")
 		}
 	}
 }
@@ -293,7 +302,8 @@ func (p *adviser) plainSecrets(say func(value.Place, string, string, string)) {
 	for _, name := range value.Keys(p.Units) {
 		u := p.Units[name]
 		for _, d := range u.Params {
-			if text, ok := d.Default.(string); ok && text != "" && (d.Type == "secret" || secretName.MatchString(d.Name)) {
+			if text, ok := d.Default.(string); ok && text != "" &&
+				(d.Type == "secret" || secretName.MatchString(d.Name)) {
 				say(d.Place, plainSecret, fmt.Sprintf("the param %s has its secret as a default", d.Name),
 					"leave the default out, and give the value through sealed data")
 			}
@@ -304,7 +314,8 @@ func (p *adviser) plainSecrets(say func(value.Place, string, string, string)) {
 			}
 			for _, a := range e.Decl.Values {
 				if looksSecret(a.Schema.Name, a.Node) {
-					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s stands in plain text", a.Schema.Name, e.Decl.Kind.Name,
+					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s stands in plain text", a.Schema.Name,
+						e.Decl.Kind.Name,
 						e.Decl.Name), "seal it, and write ${data.NAME} here")
 				}
 			}

@@ -31,19 +31,24 @@ func TestAdviceOfSecrets(t *testing.T) {
 			"manifests/locker.toml:1:7 secret-by-facts"},
 		{[]string{"data/shared.toml.age", "pw = \"x\"\n"}, ""},
 		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
-			"[group.self]\ninside = \"outer\"\nwhere = 'facts.cpu.count > 1'\n[group.outer]\nmanifests = [\"locker\"]\n",
+			"[group.self]\ninside = \"outer\"\nwhere = 'facts.cpu.count > 1'\n[group.outer]\nmanifests = " +
+				"[\"locker\"]\n",
 			"manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"},
 			"hosts.toml:9:8 where-widens manifests/locker.toml:1:7 secret-by-facts"},
-		{[]string{"+hosts.toml", "[group.self]\ninside = \"outer\"\nwhere = 'host.name == \"gauge-01\"'\n[group.outer]\n"},
+		{[]string{"+hosts.toml", "[group.self]\ninside = \"outer\"\nwhere = 'host.name == \"gauge-01\"'\n" +
+			"[group.outer]\n"},
 			"hosts.toml:9:8 where-widens"},
-		{[]string{"+hosts.toml", "[group.self]\ninside = \"outer\"\nwhere = 'facts.cpu.count > 1'\n[group.outer]\nmembers = [\"*\"]\n"}, ""},
-		{[]string{"+hosts.toml", "[group.self]\ninside = \"outer\"\nwhere = 'host.name == \"nobody\"'\n[group.outer]\n"}, ""},
+		{[]string{"+hosts.toml", "[group.self]\ninside = \"outer\"\nwhere = 'facts.cpu.count > 1'\n[group.outer]\n" +
+			"members = [\"*\"]\n"}, ""},
+		{[]string{"+hosts.toml",
+			"[group.self]\ninside = \"outer\"\nwhere = 'host.name == \"nobody\"'\n[group.outer]\n"}, ""},
 		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
 			"[group.self]\nwhere = 'facts.cpu.count > 1'\nparams.gauge.a = { pw = \"${data.pw}\" }\n"},
 			"hosts.toml:11:18 secret-by-facts"},
 		{[]string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
 			"[group.self]\nmembers = [\"*\"]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"locker\"]\n",
-			"manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"}, ""},
+			"manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"},
+			""},
 		{[]string{"data/sites/pier.toml", "x = 1\n"}, "data/sites/pier.toml:1:1 unread-file"},
 		{[]string{"data/host/gauge-01.toml", "api_key = \"abc\"\n"}, "data/host/gauge-01.toml:1:11 plain-secret"},
 	} {
@@ -106,10 +111,12 @@ after = ["user somebody"]
 		"[file.\"/f\"]\ncontent = \"${host.nmae}\"\n": `host has no "nmae"; did you mean "name"?`,
 		"[file.\"/f\"]\nmode = 644\n":                 "mode needs a mode",
 		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n":        "names dir /b, which is not declared there",
-		"[user.\"${keys(facts.services)[0]}\"]\n[package.\"${p}\"]\nfor = \"p in keys(facts.services)\"\n[dir.\"/a\"]\n" +
+		"[user.\"${keys(facts.services)[0]}\"]\n[package.\"${p}\"]\nfor = \"p in " +
+			"keys(facts.services)\"\n[dir.\"/a\"]\n" +
 			"after = [\"package x\", \"user y\", \"dir /c\"]\n": "names dir /c, which is not declared there",
 	} {
-		if _, _, err := advice.Check(fs(text), kinds.Schemas(), compile.Options{Open: closed, Blind: true}); err == nil ||
+		if _, _, err := advice.Check(fs(text), kinds.Schemas(),
+			compile.Options{Open: closed, Blind: true}); err == nil ||
 			!strings.Contains(strings.ReplaceAll(err.Error(), " (for gauge-01)", ""), want) {
 			t.Errorf("%s gives %v, want %s", text, err, want)
 		}

@@ -135,7 +135,8 @@ func (p *Project) compileUse(in *Unit, m *manifest.Use, ps *problem.Problems) *U
 		name = in.Source + "/" + name // a source's manifests use one another by their own names
 	}
 	if u.Unit = p.Units[name]; u.Unit == nil && !p.unsound(name) {
-		ps.At(m.At, fmt.Sprintf("use.%s names the manifest %q, which is not there", m.Name, m.Manifest), p.noManifest(name))
+		ps.At(m.At, fmt.Sprintf("use.%s names the manifest %q, which is not there", m.Name, m.Manifest),
+			p.noManifest(name))
 	}
 	scope := expr.Scope{}
 	u.Loop, scope = p.compileLoop(m.For, scope, ps)

@@ -118,7 +118,8 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 	for _, g := range inv.Groups {
 		for _, use := range g.Manifests {
 			if _, ok := manifests[use.Manifest]; !ok && !p.unsound(use.Manifest) {
-				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name, use.Manifest),
+				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name,
+					use.Manifest),
 					p.noManifest(use.Manifest))
 			}
 		}
@@ -209,7 +210,8 @@ func (p *Project) checkHostData(ps *problem.Problems) {
 	names := p.hostsAnywhere()
 	for _, name := range unknown {
 		if !slices.Contains(names, name) {
-			ps.At(value.Place{File: p.Data.Files("host/" + name)[0]}, fmt.Sprintf("this is data for %q, which is no host", name),
+			ps.At(value.Place{File: p.Data.Files("host/" + name)[0]}, fmt.Sprintf("this is data for %q, which is "+
+				"no host", name),
 				problem.Meant(name, names, "declare the host or remove the file"))
 		}
 	}
@@ -229,7 +231,8 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 			u := p.Units[g.Manifest]
 			switch {
 			case u == nil:
-				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there", who, g.Manifest),
+				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there",
+					who, g.Manifest),
 					problem.Meant(g.Manifest, value.Keys(p.Units), "take them out"))
 				continue
 			case u.Param(g.Param) == nil:
@@ -278,7 +281,8 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 		}
 		v, err := u.Param(key[at+1:]).FromText(p.options.Params[key])
 		if u.Param(key[at+1:]).Type == "secret" {
-			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").Remedy("seal it: `jadekettle secret set LAYER NAME`")
+			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").
+				Remedy("seal it: `jadekettle secret set LAYER NAME`")
 		}
 		if err == nil {
 			_, err = u.Param(key[at+1:]).Check(v)
@@ -300,7 +304,8 @@ func (p *Project) checkJobs(ps *problem.Problems) {
 		}
 		for _, name := range j.Manifests {
 			if p.Units[name] == nil && !p.unsound(name) {
-				ps.At(j.Place, fmt.Sprintf("the job %s names the manifest %q, which is not there", j.Name, name), p.noManifest(name))
+				ps.At(j.Place, fmt.Sprintf("the job %s names the manifest %q, which is not there", j.Name, name),
+					p.noManifest(name))
 			}
 		}
 		if _, there := p.Settings.Envs[j.Env]; j.Env != "" && !there {
@@ -327,7 +332,8 @@ func (p *Project) checkJobs(ps *problem.Problems) {
 				continue
 			}
 			told[path[1]] = true
-			ps.At(value.Place{File: p.Units[name].File}, fmt.Sprintf("the manifest %s reads input.%s, which no job asks for", name, path[1]),
+			ps.At(value.Place{File: p.Units[name].File}, fmt.Sprintf("the manifest %s reads input.%s, which no job "+
+				"asks for", name, path[1]),
 				problem.Meant(path[1], asked, "ask for it: [job.NAME.ask."+path[1]+"] in "+job.File))
 		}
 	}
@@ -394,7 +400,8 @@ func (p *Project) Copy(name string) (plan.Content, error) {
 		}
 		f, err := p.files.Open(name)
 		if err != nil {
-			return plan.Content{}, problem.Errorf("the file %s cannot be read", name).Remedy("%s", nearestFile(p.files, name))
+			return plan.Content{}, problem.Errorf("the file %s cannot be read", name).
+				Remedy("%s", nearestFile(p.files, name))
 		}
 		defer f.Close()
 		h := sha256.New()

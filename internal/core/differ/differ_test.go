@@ -18,7 +18,8 @@ func task(ref string, attrs value.Attrs) plan.Task {
 // TestPlans says what differs between two plans, and keeps secrets out of it.
 func TestPlans(t *testing.T) {
 	base := func() *plan.Plan {
-		conf, unit := task("file /etc/tide", value.Attrs{"mode": "0644"}), task("service tide", value.Attrs{"running": true})
+		conf, unit := task("file /etc/tide", value.Attrs{"mode": "0644"}),
+			task("service tide", value.Attrs{"running": true})
 		conf.Content = &plan.Content{SHA256: "a", Size: 3}
 		unit.ID, unit.Needs = 1, []int{0}
 		conf.Owes = []plan.Owed{{Service: unit.Ref, Action: plan.Restart}}
@@ -30,19 +31,24 @@ func TestPlans(t *testing.T) {
 		change func(p *plan.Plan)
 		want   string
 	}{
-		"nothing":   {func(*plan.Plan) {}, ""},
-		"a mode":    {func(p *plan.Plan) { p.Tasks[0].Attrs["mode"] = "0600" }, "file /etc/tide differs: mode 0644 -> 0600"},
-		"a content": {func(p *plan.Plan) { p.Tasks[0].Content.SHA256 = "b" }, "file /etc/tide differs: content 3 bytes -> 3 bytes"},
-		"absent":    {func(p *plan.Plan) { p.Tasks[1].Absent = true }, "service tide differs: absent no -> yes"},
-		"an edge":   {func(p *plan.Plan) { p.Tasks[1].Needs = nil }, "service tide differs: needs file /etc/tide -> none"},
+		"nothing": {func(*plan.Plan) {}, ""},
+		"a mode": {func(p *plan.Plan) { p.Tasks[0].Attrs["mode"] = "0600" }, "file /etc/tide differs: mode 0644 " +
+			"-> 0600"},
+		"a content": {func(p *plan.Plan) { p.Tasks[0].Content.SHA256 = "b" }, "file /etc/tide differs: content 3 " +
+			"bytes -> 3 bytes"},
+		"absent": {func(p *plan.Plan) { p.Tasks[1].Absent = true }, "service tide differs: absent no -> yes"},
+		"an edge": {func(p *plan.Plan) { p.Tasks[1].Needs = nil },
+			"service tide differs: needs file /etc/tide -> none"},
 		"a restart": {func(p *plan.Plan) { p.Tasks[0].Owes = nil },
 			"file /etc/tide differs: makes due restart of service tide -> none"},
 		"a password": {func(p *plan.Plan) { p.Tasks[2].Attrs["password"] = value.NewSecret("fresh") },
 			"user maren differs: password (secret) -> another one"},
-		"a list": {func(p *plan.Plan) { p.Tasks[2].Attrs["groups"] = []any{} }, "user maren differs: groups [\"divers\"] -> []"},
+		"a list": {func(p *plan.Plan) { p.Tasks[2].Attrs["groups"] = []any{} }, "user maren differs: groups " +
+			"[\"divers\"] -> []"},
 		"tries": {func(p *plan.Plan) { p.Tasks[1].Tries = plan.Tries{More: 2, Every: 1e9, Limit: 6e10} },
 			"service tide differs: tries 1 -> 3, 1s apart, each within 1m0s"},
-		"what becomes of it": {func(p *plan.Plan) { p.Tasks[1].OnLeave = "remove" }, "service tide differs: on_leave keep -> remove"},
+		"what becomes of it": {func(p *plan.Plan) { p.Tasks[1].OnLeave = "remove" }, "service tide differs: " +
+			"on_leave keep -> remove"},
 		"one less and one more": {func(p *plan.Plan) { p.Tasks[2] = task("group divers", nil); p.Tasks[2].ID = 2 },
 			"group divers new; user maren gone"},
 	} {
@@ -56,7 +62,8 @@ func TestPlans(t *testing.T) {
 			}
 			got = append(got, line)
 		}
-		if text := strings.Join(got, "; "); text != c.want || strings.Contains(text, "salt & water") || strings.Contains(text, "fresh") {
+		if text := strings.Join(got, "; "); text != c.want || strings.Contains(text, "salt & water") ||
+			strings.Contains(text, "fresh") {
 			t.Errorf("%s: %s\n want %s", name, text, c.want)
 		}
 	}

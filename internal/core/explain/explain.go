@@ -289,7 +289,8 @@ func (e *Explanation) attribute(it *resolve.Item, a *compile.Attr) Attribute {
 			if path[0] == "facts" && !e.Known {
 				v, there = expr.Unknown{}, true
 			}
-			out.Saw = append(out.Saw, e.seen([]expr.Seen{{Name: name, Value: v, There: there}}, it.Vars, it.Contexts[0])...)
+			out.Saw = append(out.Saw, e.seen([]expr.Seen{{Name: name, Value: v, There: there}}, it.Vars,
+				it.Contexts[0])...)
 		}
 	}
 	return out
@@ -388,7 +389,8 @@ func (e *Explanation) Param(manifest, name string) ([]resolve.ParamStep, error) 
 	}
 	d := u.Param(name)
 	if d == nil {
-		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).Meant(name, u.ParamNames(), "it has "+compile.OrNone(u.ParamNames()))
+		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).
+			Meant(name, u.ParamNames(), "it has "+compile.OrNone(u.ParamNames()))
 	}
 	var list []resolve.ParamStep
 	var err error
@@ -399,7 +401,10 @@ func (e *Explanation) Param(manifest, name string) ([]resolve.ParamStep, error) 
 				return nil, err
 			}
 			for _, s := range more {
-				if !slices.ContainsFunc(list, func(o resolve.ParamStep) bool { return o.From == s.From && o.Place == s.Place }) {
+				if !slices.ContainsFunc(list, func(o resolve.ParamStep) bool {
+					return o.From == s.From &&
+						o.Place == s.Place
+				}) {
 					list = append(list, s)
 				}
 			}

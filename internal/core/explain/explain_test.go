@@ -37,8 +37,10 @@ if = "host.site == 'pier'"
 func explained(t *testing.T, f *facts.Facts) *explain.Explanation {
 	t.Helper()
 	fs := compiletest.Tree("manifests/gauge.toml", questions, "manifests/inner.toml",
-		"[param.depth]\ntype = \"int\"\n[dir.\"/deep-${param.depth}\"]\n", "manifests/nobody.toml", "[dir.\"/nobody\"]\n",
-		"data/shared.toml", "unit = \"cm\"\nkeepers = [ { login = \"maren\", on = true }, { login = \"odd\", on = false "+
+		"[param.depth]\ntype = \"int\"\n[dir.\"/deep-${param.depth}\"]\n", "manifests/nobody.toml",
+		"[dir.\"/nobody\"]\n",
+		"data/shared.toml", "unit = \"cm\"\nkeepers = [ { login = \"maren\", on = true }, { login = \"odd\", on = "+
+			"false "+
 			"} ]\n", "data/host/gauge-01.toml", "unit = \"m\"\n",
 		"+hosts.toml", "[group.north.params.gauge]\nrate = \"1m\"\n[group.far]\nmanifests = [\"far\"]\n",
 		"manifests/far.toml", "[dir.\"/far\"]\n")
@@ -100,18 +102,20 @@ func TestWhy(t *testing.T) {
 			"/srv/tide (implied) awaited service tide-logger (restart_on)", ""},
 		{"dir /srv/tide", "if facts.memory.total > 1000 is true, saw facts.memory.total=8589934592 awaited file " +
 			"/srv/tide/conf (implied)",
-			"perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without facts, " +
+			"perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without " +
+				"facts, " +
 				"saw facts.memory.total=not known without facts"},
 		{"user maren", "loop k={ login = \"maren\", on = true } if k.on is true, saw k.on=true", ""},
-		{"user odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is false, " +
-			"saw k.on=false", ""},
+		{"user odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is " +
+			"false, saw k.on=false", ""},
 		{"group watch", "waits user maren (before of user maren)", ""},
 		{"user maren", "dropped group watch", ""},
 		{"dir /deep-2", "declared  way all/gauge/by the pattern */inner if host.site == 'pier' is true, saw " +
 			"host.site=\"pier\"", ""},
 		{"dir /far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which comes by the " +
 			"group far; gauge-01 is in none of these", ""},
-		{"dir /nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, which no " +
+		{"dir /nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, " +
+			"which no " +
 			"group gives to any host", ""},
 		{"user mraen", "not declared no manifest of this host declares it; did you mean \"user maren\"?", ""},
 	} {
@@ -128,7 +132,8 @@ func TestWhy(t *testing.T) {
 		refs = append(refs, d.Ref.String())
 	}
 	if got := strings.Join(refs,
-		" "); got != "package tide-logger dir /srv/tide file /srv/tide/conf service tide-logger user maren group watch "+
+		" "); got != "package tide-logger dir /srv/tide file /srv/tide/conf service tide-logger user maren "+
+		"group watch "+
 		"dir /deep-2 user odd" {
 		t.Errorf("declared is %s", got)
 	}
@@ -162,7 +167,8 @@ func TestWhyOfGroupsThatDiffer(t *testing.T) {
 		"they agree":      {group("a", "", "4") + group("b", "", "4"), "4: group b 4 used, group a 4"},
 		"one inside decides": {group("a", "", "1") + group("b", "", "2") + group("c", "a", "3"),
 			"3: group c 3 used, group b 2, group a 1"},
-		"two inside differ": {group("a", "", "1") + group("c", "a", "3") + group("d", "a", "4"), "which are of one depth"},
+		"two inside differ": {group("a", "", "1") + group("c", "a", "3") + group("d", "a", "4"),
+			"which are of one depth"},
 	} {
 		fs := compiletest.Tree("+hosts.toml", c.groups)
 		p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})

@@ -732,7 +732,8 @@ func (p *Program) explain(err error, vars *Vars) error {
 	}
 	if strings.Contains(msg, "cost limit") {
 		return problem.Problem{Place: p.at(0),
-			What: "the expression does not come to an end in a reasonable number of steps", Do: "work on a shorter list"}
+			What: "the expression does not come to an end in a reasonable number of steps",
+			Do:   "work on a shorter list"}
 	}
 	said := problem.From(err)
 	if r := remedy(msg, p.scope); r != "" {
@@ -781,7 +782,8 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 					"declare it: [param."+name+"]")
 			}
 			if before == "input" {
-				return i + 1, fmt.Sprintf("nobody was asked for %q", name), problem.Meant(name, value.Keys(at), notAsked)
+				return i + 1, fmt.Sprintf("nobody was asked for %q", name),
+					problem.Meant(name, value.Keys(at), notAsked)
 			}
 			if reason := unread(before, name, root); reason != "" {
 				return i + 1, fmt.Sprintf("%s.%s could not be read: %s", before, name, reason),
@@ -792,7 +794,8 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 		table, ok := next.(map[string]any)
 		if !ok {
 			if i+2 < len(path) {
-				return i + 2, fmt.Sprintf("%s.%s is %s and has no %q", before, name, value.TypeName(next), path[i+2]), ""
+				return i + 2, fmt.Sprintf("%s.%s is %s and has no %q", before, name, value.TypeName(next),
+					path[i+2]), ""
 			}
 			return 0, "", ""
 		}
@@ -838,7 +841,8 @@ func foreign(text string) (offset int, what, do string) {
 		case "=":
 			return at[0], "a single = does not compare", "write =="
 		case "and", "or", "not":
-			return at[0], fmt.Sprintf("%q is not an operator here", op), "write " + map[string]string{"and": "&&", "or": "||", "not": "!"}[op]
+			return at[0], fmt.Sprintf("%q is not an operator here", op),
+				"write " + map[string]string{"and": "&&", "or": "||", "not": "!"}[op]
 		}
 	}
 	return 0, "", ""

@@ -161,7 +161,8 @@ var functions = []Func{
 	{Name: "find", Area: "text", Params: params("text text, pattern text"), Gives: "text",
 		Doc: "Gives the first match of a regular expression (RE2), or its first group when it has one; an empty text " +
 			"when there is none.",
-		Uses: []Use{{`find("gauge-07.example.org", "[0-9]+")`, `"07"`}, {`find("depth=12m", "depth=([0-9]+)")`, `"12"`}},
+		Uses: []Use{{`find("gauge-07.example.org", "[0-9]+")`, `"07"`},
+			{`find("depth=12m", "depth=([0-9]+)")`, `"12"`}},
 		call: func(a []any) (any, error) {
 			re, err := pattern(str(a, 1))
 			if err != nil {
@@ -176,7 +177,8 @@ var functions = []Func{
 			}
 			return m[0], nil
 		}},
-	{Name: "trim", Area: "text", Params: params("text text"), Gives: "text", Doc: "Takes white space away from both ends.",
+	{Name: "trim", Area: "text", Params: params("text text"), Gives: "text", Doc: "Takes white space away from " +
+		"both ends.",
 		Uses: []Use{{`trim("  ebb \n")`, `"ebb"`}},
 		call: func(a []any) (any, error) { return strings.TrimSpace(str(a, 0)), nil }},
 	{Name: "trim_prefix", Area: "text", Params: params("text text, prefix text"), Gives: "text",
@@ -188,7 +190,10 @@ var functions = []Func{
 		Uses: []Use{{`trim_suffix("pier.example.org", ".example.org")`, `"pier"`}},
 		call: func(a []any) (any, error) { return strings.TrimSuffix(str(a, 0), str(a, 1)), nil }},
 	{Name: "upper", Area: "text", Params: params("text text"), Gives: "text", Doc: "Writes a text in capitals.",
-		Uses: []Use{{`upper("ebb")`, `"EBB"`}}, call: func(a []any) (any, error) { return strings.ToUpper(str(a, 0)), nil }},
+		Uses: []Use{{`upper("ebb")`, `"EBB"`}}, call: func(a []any) (any,
+			error) {
+			return strings.ToUpper(str(a, 0)), nil
+		}},
 	{Name: "lower", Area: "text", Params: params("text text"), Gives: "text", Doc: "Writes a text in small letters.",
 		Uses: []Use{{`lower("North-Pier")`, `"north-pier"`}},
 		call: func(a []any) (any, error) { return strings.ToLower(str(a, 0)), nil }},
@@ -211,13 +216,15 @@ var functions = []Func{
 			return strings.Join(lines, "\n"), nil
 		}},
 	{Name: "format", Area: "text", Params: params("form text, values list"), Gives: "text",
-		Doc: "Fills values into a form: %s takes any, %d whole numbers, %03d with zeros before, %.1f numbers, %q text " +
+		Doc: "Fills values into a form: %s takes any, %d whole numbers, %03d with zeros before, %.1f numbers, " +
+			"%q text " +
 			"in quotes.",
 		Uses: []Use{{`format("gauge-%02d at %s", [7, "pier"])`, `"gauge-07 at pier"`}}, call: format},
 	{Name: "quote_sh", Area: "text", Params: params("text text"), Gives: "text",
 		Doc:  "Puts a text into quotes so that sh takes it as one word.",
 		Uses: []Use{{`quote_sh("keeper's log")`, `"'keeper'\\''s log'"`}}, call: func(a []any) (any, error) {
-			return "'" + strings.ReplaceAll(str(a, 0), "'", `'\''`) + "'", nil // always in quotes, as people expect of it
+			// always in quotes, as people expect of it
+			return "'" + strings.ReplaceAll(str(a, 0), "'", `'\''`) + "'", nil
 		}},
 	{Name: "contains", Area: "text", Params: params("text text, part text"), Gives: "bool",
 		Doc:  "Says whether a text holds another; in an expression written after the text.",
@@ -232,7 +239,8 @@ var functions = []Func{
 		Uses: []Use{{`"gauge-01".endsWith("1")`, `true`}}, macro: true,
 		call: func(a []any) (any, error) { return strings.HasSuffix(str(a, 0), str(a, 1)), nil }},
 	{Name: "matches", Area: "text", Params: params("text text, pattern text"), Gives: "bool",
-		Doc:  "Says whether a regular expression (RE2) matches anywhere in a text; in an expression written after the text.",
+		Doc: "Says whether a regular expression (RE2) matches anywhere in a text; in an expression written after " +
+			"the text.",
 		Uses: []Use{{`"gauge-01".matches("^gauge-[0-9]+$")`, `true`}}, macro: true, call: func(a []any) (any, error) {
 			re, err := pattern(str(a, 1))
 			if err != nil {
@@ -261,7 +269,8 @@ var functions = []Func{
 		Doc:  "Gives what a name such as data.gauge.depth holds, and something else when any step of it is missing.",
 		Uses: []Use{{`value_or(data.gauge.nowhere, 5)`, `5`}}, macro: true},
 	{Name: "map", Area: "lists and tables", Params: params("x any, expression any"), Gives: "list",
-		Doc:  "Makes a list of what an expression gives for every item x; written after the list. In templates use range.",
+		Doc: "Makes a list of what an expression gives for every item x; written after the list. In templates use " +
+			"range.",
 		Uses: []Use{{`[1, 2].map(x, x * 10)`, `[10,20]`}}, macro: true},
 	{Name: "filter", Area: "lists and tables", Params: params("x any, condition any"), Gives: "list",
 		Doc:  "Keeps the items x for which a condition holds; written after the list. In templates use range and if.",
@@ -321,7 +330,8 @@ var functions = []Func{
 			return l[len(l)-1], nil
 		}},
 	{Name: "part", Area: "lists and tables", Params: params("of list, from int, to int"), Gives: "list",
-		Doc:  "Gives the items from one place up to, and without, another, counted from 0; what lies outside is left out.",
+		Doc: "Gives the items from one place up to, and without, another, counted from 0; what lies outside is " +
+			"left out.",
 		Uses: []Use{{`part(["a", "b", "c"], 1, 9)`, `["b","c"]`}}, call: func(a []any) (any, error) {
 			l := list(a, 0)
 			n := int64(len(l))
@@ -423,11 +433,13 @@ var functions = []Func{
 	{Name: "round", Area: "numbers", Params: params("number number"), Gives: "int",
 		Doc:  "Rounds to the nearest whole number, halves away from zero.",
 		Uses: []Use{{`round(2.5)`, `3`}}, call: func(a []any) (any, error) { return whole(a[0], math.Round) }},
-	{Name: "floor", Area: "numbers", Params: params("number number"), Gives: "int", Doc: "Rounds down to a whole number.",
+	{Name: "floor", Area: "numbers", Params: params("number number"), Gives: "int", Doc: "Rounds down to a whole " +
+		"number.",
 		Uses: []Use{{`floor(2.9)`, `2`}}, call: func(a []any) (any, error) { return whole(a[0], math.Floor) }},
 	{Name: "ceil", Area: "numbers", Params: params("number number"), Gives: "int", Doc: "Rounds up to a whole number.",
 		Uses: []Use{{`ceil(2.1)`, `3`}}, call: func(a []any) (any, error) { return whole(a[0], math.Ceil) }},
-	{Name: "string", Area: "numbers", Params: params("of any"), Gives: "text", Doc: "Writes a number or a bool as text.",
+	{Name: "string", Area: "numbers", Params: params("of any"), Gives: "text",
+		Doc:  "Writes a number or a bool as text.",
 		Uses: []Use{{`string(60)`, `"60"`}}, macro: true, call: func(a []any) (any, error) {
 			if s, ok := value.Text(a[0]); ok {
 				return s, nil
@@ -570,7 +582,8 @@ var functions = []Func{
 	{Name: "net_contains", Area: "networks", Params: params("net text, address text"), Gives: "bool",
 		Doc: "Says whether an address, or a whole network, lies in a network.",
 		Uses: []Use{{`net_contains("192.0.2.0/24", "192.0.2.21")`, `true`},
-			{`net_contains("192.0.2.0/24", "192.0.2.128/25")`, `true`}, {`net_contains("2001:db8::/32", "192.0.2.1")`, `false`}},
+			{`net_contains("192.0.2.0/24", "192.0.2.128/25")`, `true`},
+			{`net_contains("2001:db8::/32", "192.0.2.1")`, `false`}},
 		call: func(a []any) (any, error) {
 			p, err := network(str(a, 0))
 			if err != nil {
@@ -1063,7 +1076,8 @@ func (f Func) do(args []any) (any, error) {
 	}
 	for i, p := range f.Params {
 		if !fits(p.Type, args[i]) {
-			return nil, problem.Errorf("%s takes %s as %s, not %s", f.Name, article(p.Type), p.Name, value.TypeName(args[i])).
+			return nil, problem.Errorf("%s takes %s as %s, not %s", f.Name, article(p.Type), p.Name,
+				value.TypeName(args[i])).
 				Remedy("write %s", f.Signature())
 		}
 	}
@@ -1258,7 +1272,8 @@ func index(at any, steps ...any) (any, error) {
 				return nil, fmt.Errorf("a list is asked for %s, and its items are counted from 0", value.TypeName(s))
 			}
 			if n < 0 || n >= int64(len(from)) {
-				return nil, fmt.Errorf("the list has %d items, and number %d is asked for, counted from 0", len(from), n)
+				return nil, fmt.Errorf("the list has %d items, and number %d is asked for, counted from 0",
+					len(from), n)
 			}
 			at = from[n]
 		default:

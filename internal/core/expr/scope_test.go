@@ -129,7 +129,8 @@ func TestFunctionsInTemplates(t *testing.T) {
 		t.Errorf("only %d functions were tried", len(tried))
 	}
 	for text, want := range map[string]string{
-		`{{ split "a" }}`:                 "x.tmpl:1:4: split \"a\": split takes 2 arguments, not 1; write split(text, by)",
+		`{{ split "a" }}`: "x.tmpl:1:4: split \"a\": split takes 2 arguments, not 1; write " +
+			"split(text, by)",
 		`{{ upper 5 }}`:                   "upper takes text as text, not a whole number; write upper(text)",
 		`{{ (first (split "a,b" ",")) }}`: "a",
 		`{{ has "x" }}`:                   "has takes a name with a dot, such as data.gauge.depth",

@@ -209,7 +209,8 @@ func (t *Template) unconditional(top *parse.ListNode) {
 		if !ok {
 			continue
 		}
-		if id, ok := c.Node.(*parse.IdentifierNode); ok && (id.Ident == "host" || id.Ident == "data" || id.Ident == "param") {
+		if id, ok := c.Node.(*parse.IdentifierNode); ok && (id.Ident == "host" || id.Ident == "data" ||
+			id.Ident == "param") {
 			t.always = append(t.always, chain{path: append([]string{id.Ident}, c.Field...), offset: int(id.Position())})
 		}
 	}
@@ -280,7 +281,8 @@ func (t *Template) command(tree *parse.Tree, c *parse.CommandNode) {
 		args := []parse.Node{parse.NewIdentifier(name).SetTree(tree).SetPos(c.Pos)}
 		args = append(args, rest...)
 		for _, p := range path {
-			args = append(args, &parse.StringNode{NodeType: parse.NodeString, Pos: c.Pos, Quoted: strconv.Quote(p), Text: p})
+			args = append(args, &parse.StringNode{NodeType: parse.NodeString, Pos: c.Pos,
+				Quoted: strconv.Quote(p), Text: p})
 		}
 		c.Args = args
 	}
@@ -371,8 +373,9 @@ func (t *Template) Execute(vars *Vars) (text string, known, secret bool, err err
 		return "", false, false, nil
 	}
 	if err != nil {
-		return "", true, true, problem.Problem{Place: errorPlace(err), What: "the template fails where it uses a secret",
-			Do: "the message is held back, since it may show the secret"}
+		return "", true, true, problem.Problem{Place: errorPlace(err),
+			What: "the template fails where it uses a secret",
+			Do:   "the message is held back, since it may show the secret"}
 	}
 	for _, v := range versions[1:] {
 		other, err := t.execute(v)
@@ -463,7 +466,8 @@ func (t *Template) explain(err error, vars *Vars) error {
 	case noFunc.MatchString(msg):
 		name := noFunc.FindStringSubmatch(msg)[1]
 		p.What = fmt.Sprintf("there is no function %q", name)
-		p.Do = problem.Meant(name, slices.Concat(Roots, FunctionNames()), "a template starts from "+strings.Join(Roots, ", "))
+		p.Do = problem.Meant(name, slices.Concat(Roots, FunctionNames()),
+			"a template starts from "+strings.Join(Roots, ", "))
 	default:
 		if m := atWhat.FindStringSubmatch(msg); m != nil {
 			what := m[1]
@@ -519,5 +523,6 @@ func (t *Template) action(at value.Place) string {
 func (t *Template) place(offset int) value.Place {
 	before := t.text[:min(offset, len(t.text))]
 	line := strings.LastIndexByte(before, '\n') + 1
-	return value.Place{File: t.file, Line: strings.Count(before, "\n") + 1, Col: utf8.RuneCountInString(before[line:]) + 1}
+	return value.Place{File: t.file, Line: strings.Count(before, "\n") + 1,
+		Col: utf8.RuneCountInString(before[line:]) + 1}
 }

@@ -152,7 +152,8 @@ func CheckPath(path []string) error {
 				Remedy("select items of it first")
 		case reflect.Struct:
 		default:
-			return problem.Errorf("facts.%s has nothing below it", strings.Join(path[:i], ".")).Remedy("leave out .%s", name)
+			return problem.Errorf("facts.%s has nothing below it", strings.Join(path[:i], ".")).
+				Remedy("leave out .%s", name)
 		}
 		next, names := fieldNamed(t, name)
 		if next == nil {

@@ -52,7 +52,8 @@ func TestWhatIsFoldedIsATarget(t *testing.T) {
 			fmt.Fprintf(&text, "[host.%s]\n", n)
 		}
 		var ps problem.Problems
-		inv, _ := inventory.Load(fstest.MapFS{"hosts.toml": {Data: []byte(text.String())}}, []string{"hosts.toml"}, "", &ps)
+		inv, _ := inventory.Load(fstest.MapFS{"hosts.toml": {Data: []byte(text.String())}},
+			[]string{"hosts.toml"}, "", &ps)
 		hosts, err := inv.Select(inventory.Fold(some), nil)
 		if err != nil || ps.Err() != nil {
 			t.Fatal(err, ps.Err())

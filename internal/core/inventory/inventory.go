@@ -125,7 +125,8 @@ func Load(project fs.FS, files []string, env string, problems *problem.Problems)
 		if err != nil {
 			do := ""
 			if errors.Is(err, fs.ErrNotExist) {
-				err, do = errors.New("the inventory file is not there"), "make it, or change [inventory] files in jadekettle.toml"
+				err, do = errors.New("the inventory file is not there"),
+					"make it, or change [inventory] files in jadekettle.toml"
 			}
 			problems.At(value.Place{File: name}, err.Error(), do)
 			whole = false
@@ -171,7 +172,8 @@ func (l *loader) read(root *manifest.Node) {
 		switch {
 		case k.Node.Kind != manifest.Table || !slices.Contains([]string{"connect", "host", "group"}, k.Name):
 			l.problems.At(k.Place, fmt.Sprintf("an inventory has no %q", k.Name),
-				problem.Meant(k.Name, []string{"connect", "host", "group"}, "it has [connect], [host.NAME] and [group.NAME]"))
+				problem.Meant(k.Name, []string{"connect", "host", "group"}, "it has [connect], [host.NAME] and "+
+					"[group.NAME]"))
 		case k.Name == "connect":
 			l.top = append(l.top, k.Node)
 		case k.Name == "host":
@@ -225,10 +227,11 @@ var (
 		{Name: "members", Takes: schema.TakesList, Doc: "Host names and patterns."},
 		{Name: "where", Takes: schema.TakesText, Doc: "A CEL condition over host, env and facts: who is a member."},
 		{Name: "trust_facts", Takes: schema.TakesBool, Default: "false",
-			Doc: "Whether it is meant that facts bring secrets to a host, and that facts of its members count for `fleet` which " +
-				"another controller wrote into a shared history."},
-		{Name: schema.OnLeave, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove}, Default: `"keep"`,
-			Doc: "What becomes of all that it gives when nothing declares it for a host any more."},
+			Doc: "Whether it is meant that facts bring secrets to a host, and that facts of its members count for " +
+				"`fleet` which another controller wrote into a shared history."},
+		{Name: schema.OnLeave, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove},
+			Default: `"keep"`,
+			Doc:     "What becomes of all that it gives when nothing declares it for a host any more."},
 		{Name: "connect", Takes: schema.TakesTable, Doc: "How its members are reached.", Items: ConnectKeys},
 		{Name: "params", Takes: schema.TakesTable, Doc: "Values for params, by manifest and name."},
 	}
@@ -247,8 +250,8 @@ var (
 		{Name: "elevate_password", Takes: schema.TakesText,
 			Doc: "Where sealed data holds the password that sudo asks for, such as data.sudo.password."},
 		{Name: "jump", Takes: schema.TakesText,
-			Doc: "A host that the connection goes through, of this inventory or as [USER@]HOST[:PORT]; several with commas " +
-				"between them."},
+			Doc: "A host that the connection goes through, of this inventory or as [USER@]HOST[:PORT]; several " +
+				"with commas between them."},
 		{Name: "command", Takes: schema.TakesText,
 			Doc: "A line for sh, run here, that gives a shell on the host, in the place of SSH; $JADEKETTLE_HOST and " +
 				"$JADEKETTLE_ADDRESS are the host's."},
@@ -265,8 +268,9 @@ func (l *loader) group(k manifest.Key) {
 		return
 	}
 	if first, ok := l.inv.Group(k.Name); ok {
-		l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name,
-			first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
+		l.problems.Add(problem.Problem{Place: k.Place,
+			What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name,
+				first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return
 	}
 	g := &Group{Name: k.Name, Place: k.Place}
@@ -397,7 +401,8 @@ func (l *loader) link() {
 	for _, g := range l.inv.Groups {
 		if g.ByFacts && g.connect != nil {
 			l.problems.At(g.connect.Place,
-				fmt.Sprintf("group %s decides by facts who is in it, and they are read only once a host is reached: it cannot "+
+				fmt.Sprintf("group %s decides by facts who is in it, and they are read only once a host is "+
+					"reached: it cannot "+
 					"say how", g.Name), "put connect on the hosts or on another group")
 		}
 	}
@@ -582,7 +587,8 @@ func (inv *Inventory) Unmatched() []Pattern {
 	var out []Pattern
 	for _, g := range inv.Groups {
 		for _, p := range g.members {
-			if !p.plain() && p.text != "*" && !slices.ContainsFunc(inv.Hosts, func(h *Host) bool { return p.matches(h.Name) }) {
+			if !p.plain() && p.text != "*" && !slices.ContainsFunc(inv.Hosts,
+				func(h *Host) bool { return p.matches(h.Name) }) {
 				out = append(out, Pattern{g.Name, p.text, p.place})
 			}
 		}
@@ -636,7 +642,8 @@ func (inv *Inventory) Why(h *Host, g *Group, facts map[string]any) string {
 		}
 	}
 	if g.Where != nil {
-		if yes, known, err := g.Where.Bool(&expr.Vars{Host: h.Vars, Env: inv.Env, Facts: facts}); err == nil && known && yes {
+		if yes, known, err := g.Where.Bool(&expr.Vars{Host: h.Vars, Env: inv.Env, Facts: facts}); err == nil &&
+			known && yes {
 			return "by the condition " + g.Where.Text()
 		}
 	}
@@ -668,8 +675,9 @@ func (l *loader) own(h *Host) []ranked {
 		for _, k := range t.node.Keys {
 			// What is said of one host goes before what is said of a range.
 			if first, there := from[k.Name]; there && first.ranged == t.ranged && k.Name != "connect" {
-				l.problems.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name,
-					k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
+				l.problems.Add(problem.Problem{Place: k.Place,
+					What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name,
+						k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
 				continue
 			}
 			from[k.Name] = setAt{k.Place, t.ranged}
@@ -702,7 +710,10 @@ func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]ranked) {
 	case "params":
 		given := l.params(k, t)
 		for _, old := range h.Params { // a range's, where this table says nothing
-			if !slices.ContainsFunc(given, func(g Given) bool { return g.Manifest == old.Manifest && g.Param == old.Param }) {
+			if !slices.ContainsFunc(given, func(g Given) bool {
+				return g.Manifest == old.Manifest &&
+					g.Param == old.Param
+			}) {
 				given = append(given, old)
 			}
 		}
@@ -809,9 +820,11 @@ func (l *loader) connect(h *Host, sources []ranked) {
 				l.problems.AddErr(k.Node.Place, err)
 				continue
 			}
-			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank != ofHost && !value.Equal(first.value, v) {
+			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank != ofHost &&
+				!value.Equal(first.value, v) {
 				l.problems.Add(problem.Problem{Place: k.Place,
-					What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s", k.Name,
+					What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s",
+						k.Name,
 						h.Name, first.place),
 					Do: "say it on the host, or put one group inside the other", Also: []value.Place{first.place}})
 				continue
@@ -870,14 +883,16 @@ func (c *Connect) set(key string, v any) error {
 		c.Jump = text
 	case "command":
 		if strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n\x00") {
-			return problem.Errorf("connect.command is %q", text).Remedy("write one line for sh that gives a shell on the host")
+			return problem.Errorf("connect.command is %q", text).
+				Remedy("write one line for sh that gives a shell on the host")
 		}
 		c.Command = text
 	case "elevate_password":
 		at := strings.Split(text, ".")
 		if len(at) < 2 || at[0] != "data" || slices.Contains(at, "") || strings.ContainsAny(text, " \t\r\n$") {
 			p := problem.Errorf("connect.elevate_password is no path to a value of the data").
-				Remedy("seal the password with `jadekettle secret`, and write where it is, such as \"data.sudo.password\"")
+				Remedy("seal the password with `jadekettle secret`, and write where it is, such as " +
+					"\"data.sudo.password\"")
 			p.Quiet = true // it may be the password itself
 			return p
 		}

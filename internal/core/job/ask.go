@@ -25,7 +25,8 @@ type Ask struct {
 
 // AskKeys document the keys of [job.NAME.ask.KEY], besides those of a param.
 var AskKeys = append([]schema.Key{
-	{Name: "only_if", Takes: schema.TakesText, Default: "always", Doc: "CEL over input, data and env: whether it is asked, after the answers before it."},
+	{Name: "only_if", Takes: schema.TakesText, Default: "always", Doc: "CEL over input, data and env: whether it " +
+		"is asked, after the answers before it."},
 	{Name: "secret", Takes: schema.TakesBool, Default: "false", Doc: "Whether the answer is kept and shown nowhere."},
 }, askedLikeParams()...)
 
@@ -36,8 +37,8 @@ func askedLikeParams() []schema.Key {
 		case "from":
 			continue
 		case "choices":
-			k.Doc = "The only answers allowed: a list, or CEL that gives one over data, env, input, hosts and groups (their names) and " +
-				"members (the names of a group's hosts, as in members['gauge'])."
+			k.Doc = "The only answers allowed: a list, or CEL that gives one over data, env, input, hosts and " +
+				"groups (their names) and members (the names of a group's hosts, as in members['gauge'])."
 		}
 		out = append(out, k)
 	}
@@ -46,8 +47,9 @@ func askedLikeParams() []schema.Key {
 
 // What expressions of a question may read.
 var (
-	offerScope = expr.Scope{Roots: []string{"input", "data", "env"}, Locals: []string{"hosts", "groups", "members"}, What: "the choices of a question"}
-	onlyScope  = expr.Scope{Roots: []string{"input", "data", "env"}, What: "the only_if of a question"}
+	offerScope = expr.Scope{Roots: []string{"input", "data", "env"}, Locals: []string{"hosts", "groups", "members"},
+		What: "the choices of a question"}
+	onlyScope = expr.Scope{Roots: []string{"input", "data", "env"}, What: "the only_if of a question"}
 )
 
 // asks reads [job.NAME.ask.KEY].
@@ -66,7 +68,8 @@ func (j *Job) asks(k manifest.Key, problems *problem.Problems) {
 func (j *Job) ask(k manifest.Key, problems *problem.Problems) *Ask {
 	a := &Ask{}
 	if k.Node.Kind != manifest.Table {
-		problems.At(k.Place, fmt.Sprintf("ask.%s is no question", k.Name), "write [job."+j.Name+".ask."+k.Name+"] and below it type and about")
+		problems.At(k.Place, fmt.Sprintf("ask.%s is no question", k.Name),
+			"write [job."+j.Name+".ask."+k.Name+"] and below it type and about")
 		return nil
 	}
 	good := true
@@ -99,15 +102,18 @@ func (j *Job) ask(k manifest.Key, problems *problem.Problems) *Ask {
 		good = false
 	}
 	var ok bool
-	if a.Decl, ok = param.Read(manifest.Key{Name: k.Name, Place: k.Place, Node: k.Node.Without(own...)}, problems); !ok || !good {
+	if a.Decl, ok = param.Read(manifest.Key{Name: k.Name, Place: k.Place, Node: k.Node.Without(own...)},
+		problems); !ok || !good {
 		return nil
 	}
 	if a.Secret = a.Secret || a.Type == "secret"; a.Secret && (a.Type == "list" || a.Type == "map") {
-		problems.At(k.Place, fmt.Sprintf("the secret %s is a %s", k.Name, a.Type), "ask for text, or for each item by itself")
+		problems.At(k.Place, fmt.Sprintf("the secret %s is a %s", k.Name, a.Type), "ask for text, or for each item "+
+			"by itself")
 		return nil
 	}
 	if a.Secret && a.HasDefault {
-		problems.At(k.Place, fmt.Sprintf("the secret %s has a default, which stands here for all to read", k.Name), "leave it out")
+		problems.At(k.Place, fmt.Sprintf("the secret %s has a default, which stands here for all to read", k.Name),
+			"leave it out")
 		return nil
 	}
 	return a
@@ -140,9 +146,11 @@ func (a *Answers) Vars() *expr.Vars {
 	for name, list := range a.Setting.Groups {
 		members[name] = anys(list)
 	}
-	v := &expr.Vars{Facts: map[string]any{}, Data: a.Setting.Data, Env: a.Setting.Env, Input: input, Missing: a.Setting.Missing,
+	v := &expr.Vars{Facts: map[string]any{}, Data: a.Setting.Data, Env: a.Setting.Env, Input: input,
+		Missing: a.Setting.Missing,
 		Secrets: slices.Concat(a.Setting.Secrets, expr.SecretPaths("input", input))}
-	return v.With("hosts", anys(a.Setting.Hosts)).With("groups", anys(value.Keys(a.Setting.Groups))).With("members", members)
+	return v.With("hosts", anys(a.Setting.Hosts)).With("groups", anys(value.Keys(a.Setting.Groups))).
+		With("members", members)
 }
 
 func anys(list []string) []any {
@@ -180,7 +188,8 @@ func (a *Answers) Choices(q *Ask) ([]any, error) {
 			Remedy("let the expression give a list")
 	}
 	if value.HoldsSecret(list) {
-		return nil, problem.Errorf("the choices of the question %s hold a secret, and are shown", q.Name).Remedy("offer names instead")
+		return nil, problem.Errorf("the choices of the question %s hold a secret, and are shown", q.Name).
+			Remedy("offer names instead")
 	}
 	if len(list) == 0 {
 		return nil, problem.Errorf("there is nothing to choose from for the question %s", q.Name).
@@ -259,7 +268,8 @@ func (a *Answers) Take(given map[string]Given) error {
 			ps.At(value.Place{}, fmt.Sprintf("the job %s does not ask for %q", a.Job.Name, name),
 				problem.Meant(name, names, "it asks for "+strings.Join(names, ", ")))
 		case skipped[name]:
-			ps.At(value.Place{}, fmt.Sprintf("the job %s does not ask for %s after these answers", a.Job.Name, name), "leave it out")
+			ps.At(value.Place{}, fmt.Sprintf("the job %s does not ask for %s after these answers", a.Job.Name, name),
+				"leave it out")
 		}
 	}
 	return ps.Err()

@@ -66,18 +66,23 @@ type Job struct {
 // Keys document the keys of [job.NAME].
 var Keys = append([]schema.Key{
 	{Name: "about", Takes: schema.TakesText, Doc: "What the job is for."},
-	{Name: "does", Takes: schema.TakesText, Default: `"apply"`, Choices: Deeds, Doc: "What it does: apply, preview, verify or exec."},
+	{Name: "does", Takes: schema.TakesText, Default: `"apply"`, Choices: Deeds, Doc: "What it does: apply, " +
+		"preview, verify or exec."},
 	{Name: "targets", Takes: schema.TakesList, Doc: "Where: host names, patterns and @groups; \"*\" is every host. " +
 		"${input.KEY} stands for an answer, also for one that is a list."},
 	{Name: "except", Takes: schema.TakesList, Doc: "Targets to take out again."},
 	{Name: "manifests", Takes: schema.TakesList, Doc: "Only tasks of these manifests."},
 	{Name: "labels", Takes: schema.TakesList, Doc: "Only tasks with one of these labels."},
-	{Name: "command", Takes: schema.TakesList, Doc: "What an exec runs: a program and its words, or a line that is split into them " +
-		"as a shell would, each ${...} as a part of one word. Who wants a shell writes [\"sh\", \"-c\", \"...\"]."},
+	{Name: "command", Takes: schema.TakesList, Doc: "What an exec runs: a program and its words, or a line that is " +
+		"split into them as a shell would, each ${...} as a part of one word. Who wants a shell writes [\"sh\", " +
+		"\"-c\", \"...\"]."},
 	{Name: "env", Takes: schema.TakesText, Default: "that of the call", Doc: "The environment."},
-	{Name: "source", Takes: schema.TakesText, Default: "this project", Doc: "A git repository that the project is taken from at each start."},
-	{Name: "revision", Takes: schema.TakesText, Default: "its usual branch", Doc: "The branch, tag or commit of source."},
-	{Name: "tell", Takes: schema.TakesList, Default: "all", Doc: "Whom a run of it tells, of those that [tell.NAME] in jadekettle.toml names."},
+	{Name: "source", Takes: schema.TakesText, Default: "this project", Doc: "A git repository that the project is " +
+		"taken from at each start."},
+	{Name: "revision", Takes: schema.TakesText, Default: "its usual branch",
+		Doc: "The branch, tag or commit of source."},
+	{Name: "tell", Takes: schema.TakesList, Default: "all", Doc: "Whom a run of it tells, of those that " +
+		"[tell.NAME] in jadekettle.toml names."},
 }, rolloutKeys()...)
 
 func rolloutKeys() []schema.Key {
@@ -128,7 +133,8 @@ func Find(jobs []*Job, name string) (*Job, error) {
 		names = append(names, j.Name)
 	}
 	if len(names) == 0 {
-		return nil, problem.Errorf("this project has no jobs").Remedy("write [job.%s] in %s; docs/guide.md shows how", name, File)
+		return nil, problem.Errorf("this project has no jobs").
+			Remedy("write [job.%s] in %s; docs/guide.md shows how", name, File)
 	}
 	return nil, problem.Errorf("there is no job %q", name).Meant(name, names, "there are "+strings.Join(names, ", "))
 }
@@ -140,14 +146,16 @@ var textScope = expr.Scope{Roots: []string{"input", "data", "env"}, What: "a job
 func read(k manifest.Key, problems *problem.Problems) *Job {
 	j := &Job{Name: k.Name, Does: Apply, Place: k.Place}
 	if k.Node.Kind != manifest.Table || !nameForm.MatchString(k.Name) {
-		problems.At(k.Place, fmt.Sprintf("job.%s is no job", k.Name), "write [job.NAME], the name in letters, digits, dashes and underscores")
+		problems.At(k.Place, fmt.Sprintf("job.%s is no job", k.Name), "write [job.NAME], the name in letters, "+
+			"digits, dashes and underscores")
 		return nil
 	}
 	for _, a := range k.Node.Keys {
 		if !j.set(a, problems) {
 			names := append(schema.KeyNames(Keys), "ask", "schedule")
 			slices.Sort(names)
-			problems.At(a.Place, fmt.Sprintf("a job has no %q", a.Name), problem.Meant(a.Name, names, "it has "+strings.Join(names, ", ")))
+			problems.At(a.Place, fmt.Sprintf("a job has no %q", a.Name),
+				problem.Meant(a.Name, names, "it has "+strings.Join(names, ", ")))
 		}
 	}
 	problems.AddErr(k.Place, j.whole())
@@ -181,7 +189,8 @@ func (j *Job) set(a manifest.Key, problems *problem.Problems) bool {
 		text(&j.About)
 	case "does":
 		if text(&j.Does); !slices.Contains(Deeds, j.Does) {
-			problems.At(a.Node.Place, fmt.Sprintf("a job does not do %q", j.Does), problem.Meant(j.Does, Deeds, "it can do "+strings.Join(Deeds, ", ")))
+			problems.At(a.Node.Place, fmt.Sprintf("a job does not do %q", j.Does),
+				problem.Meant(j.Does, Deeds, "it can do "+strings.Join(Deeds, ", ")))
 		}
 	case "targets":
 		texts(&j.Targets)
@@ -192,7 +201,8 @@ func (j *Job) set(a manifest.Key, problems *problem.Problems) bool {
 		if len(j.Command) == 1 { // no shell sees it: an answer must not become another command
 			words, shell := j.Command[0].Words()
 			if shell != 0 {
-				problems.At(a.Node.Place, fmt.Sprintf("%q is for a shell, and a command runs without one", string(shell)),
+				problems.At(a.Node.Place, fmt.Sprintf("%q is for a shell, and a command runs without one",
+					string(shell)),
 					`put it in single quotes, or write ["sh", "-c", "...", "sh", "${input.KEY}"], where the answer is "$1"`)
 			}
 			j.Command = words
@@ -242,23 +252,30 @@ func listed(a manifest.Key, problems *problem.Problems) []*manifest.Node {
 func (j *Job) whole() error {
 	switch {
 	case len(j.Targets) == 0:
-		return problem.Errorf("job.%s does not say where", j.Name).Remedy(`write targets = ["@group"], or ["*"] for every host`)
+		return problem.Errorf("job.%s does not say where", j.Name).
+			Remedy(`write targets = ["@group"], or ["*"] for every host`)
 	case j.Does == Exec && len(j.Command) == 0:
 		return problem.Errorf("job.%s does not say what it runs", j.Name).Remedy(`write command = ["uptime"]`)
 	case j.Does != Exec && len(j.Command) > 0:
-		return problem.Errorf("job.%s has a command, which only an exec runs", j.Name).Remedy(`write does = "exec", or leave the command out`)
+		return problem.Errorf("job.%s has a command, which only an exec runs", j.Name).
+			Remedy(`write does = "exec", or leave the command out`)
 	case j.Does == Exec && len(j.Manifests)+len(j.Labels) > 0:
-		return problem.Errorf("job.%s runs a command, which has no manifests and no labels", j.Name).Remedy("leave these out")
+		return problem.Errorf("job.%s runs a command, which has no manifests and no labels", j.Name).
+			Remedy("leave these out")
 	case j.Does != Apply && j.Rollout != (settings.Rollout{}):
-		return problem.Errorf("job.%s says how an apply goes over hosts, and is none", j.Name).Remedy("leave out first, batch, pause and stop_after")
+		return problem.Errorf("job.%s says how an apply goes over hosts, and is none", j.Name).
+			Remedy("leave out first, batch, pause and stop_after")
 	case j.Revision != "" && j.Source == "":
-		return problem.Errorf("job.%s has a revision and no source", j.Name).Remedy(`write source = "https://...", the git repository`)
+		return problem.Errorf("job.%s has a revision and no source", j.Name).
+			Remedy(`write source = "https://...", the git repository`)
 	case j.Schedule != nil && j.Rollout.Pause == settings.ByKey:
-		return problem.Errorf("job.%s starts by itself, and waits for a key that nobody presses", j.Name).Remedy("give the pause a length of time")
+		return problem.Errorf("job.%s starts by itself, and waits for a key that nobody presses", j.Name).
+			Remedy("give the pause a length of time")
 	}
 	for _, a := range j.Asks {
 		if j.Schedule != nil && !a.HasDefault && a.OnlyIf == nil {
-			return problem.Errorf("job.%s starts by itself, and nobody answers then what it asks for %s", j.Name, a.Name).
+			return problem.Errorf("job.%s starts by itself, and nobody answers then what it asks for %s",
+				j.Name, a.Name).
 				Remedy("give the question a default")
 		}
 	}
@@ -298,7 +315,8 @@ func Words(texts []*expr.Text, vars *expr.Vars) ([]string, error) {
 			}
 			word, ok := value.Text(item)
 			if !ok || word == "" {
-				return nil, problem.Errorf("what should be text is %s", value.TypeName(item)).Remedy("let the answer be text, or a list of texts")
+				return nil, problem.Errorf("what should be text is %s", value.TypeName(item)).
+					Remedy("let the answer be text, or a list of texts")
 			}
 			out = append(out, word)
 		}

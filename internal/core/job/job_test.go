@@ -45,7 +45,8 @@ func asked(t *testing.T) *Answers {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &Answers{Job: jobs[0], Setting: Setting{Data: map[string]any{"piers": []any{"north", "south"}}, Hosts: []string{"gauge-01"},
+	return &Answers{Job: jobs[0], Setting: Setting{Data: map[string]any{"piers": []any{"north", "south"}},
+		Hosts:  []string{"gauge-01"},
 		Groups: map[string][]string{"gauge": {"gauge-01"}}}}
 }
 
@@ -55,16 +56,23 @@ func TestAnswers(t *testing.T) {
 		given map[string]Given
 		want  string // parts of the error, with bars between; empty for none
 	}{
-		"all":              {map[string]Given{"pier": text("north")}, ""},
-		"none":             {nil, `pier is not answered; it is text, one of "north", "south"`},
-		"wrong ones":       {map[string]Given{"pier": text("east"), "depth": text("12"), "gauges": text("gauge-01")}, `"east" is not among its choices; it takes "north", "south"|(12) is above its max, 9|answer to gauges: it needs a list`},
-		"a wrong type":     {map[string]Given{"pier": text("north"), "depth": text("deep")}, `it needs a whole number`},
-		"unknown":          {map[string]Given{"pier": text("north"), "peer": text("x")}, `does not ask for "peer"; did you mean "pier"?`},
-		"not asked":        {map[string]Given{"pier": text("north"), "token": {Value: "rip-tide-7781"}}, "does not ask for token after"},
-		"a secret in view": {map[string]Given{"pier": text("north"), "depth": text("7"), "token": text("rip-tide-7781")}, "token is a secret"},
-		"a secret missing": {map[string]Given{"pier": text("north"), "depth": text("7")}, "token is not answered; it is text, at least 8 characters"},
-		"a short secret":   {map[string]Given{"pier": text("north"), "depth": text("7"), "token": {Value: "rip-tid"}}, "the answer to token does not fit"},
-		"a secret":         {map[string]Given{"pier": text("north"), "depth": text("7"), "token": {Value: "rip-tide-7781"}}, ""},
+		"all":  {map[string]Given{"pier": text("north")}, ""},
+		"none": {nil, `pier is not answered; it is text, one of "north", "south"`},
+		"wrong ones": {map[string]Given{"pier": text("east"), "depth": text("12"), "gauges": text("gauge-01")},
+			`"east" is not among its choices; it takes "north", "south"|(12) is above its max, 9|answer to gauges: it needs a list`},
+		"a wrong type": {map[string]Given{"pier": text("north"), "depth": text("deep")}, `it needs a whole number`},
+		"unknown": {map[string]Given{"pier": text("north"), "peer": text("x")},
+			`does not ask for "peer"; did you mean "pier"?`},
+		"not asked": {map[string]Given{"pier": text("north"), "token": {Value: "rip-tide-7781"}},
+			"does not ask for token after"},
+		"a secret in view": {map[string]Given{"pier": text("north"), "depth": text("7"),
+			"token": text("rip-tide-7781")}, "token is a secret"},
+		"a secret missing": {map[string]Given{"pier": text("north"), "depth": text("7")},
+			"token is not answered; it is text, at least 8 characters"},
+		"a short secret": {map[string]Given{"pier": text("north"), "depth": text("7"), "token": {Value: "rip-tid"}},
+			"the answer to token does not fit"},
+		"a secret": {map[string]Given{"pier": text("north"), "depth": text("7"),
+			"token": {Value: "rip-tide-7781"}}, ""},
 	} {
 		a := asked(t)
 		err := a.Take(c.given)
@@ -99,21 +107,25 @@ func TestAnswers(t *testing.T) {
 	}
 	empty := asked(t)
 	empty.Setting.Data["piers"] = []any{}
-	if err := empty.Take(nil); err == nil || !strings.Contains(err.Error(), "nothing to choose from for the question pier") {
+	if err := empty.Take(nil); err == nil || !strings.Contains(err.Error(), "nothing to choose from for the "+
+		"question pier") {
 		t.Errorf("without choices: %v", err)
 	}
 }
 
 func TestNoJobs(t *testing.T) {
 	for text, want := range map[string]string{
-		"[job.night]\n":                                                                                 "does not say where",
-		"[job.night]\ntargets = \"gauge-01\"\n":                                                         "is a list of texts",
-		"[job.night]\ntargets = [\"*\"]\ndoes = \"undo\"":                                               "does not do \"undo\"",
-		"[job.night]\ntargets = [\"*\"]\ntargts = 1":                                                    `did you mean "targets"?`,
-		"[job.\"night tide\"]\ntargets = [\"*\"]":                                                       "is no job",
-		"[jobs.night]\n":                                                                                "write [job.NAME]",
-		"[job.night]\ntargets = [\"*\"]\ndoes = \"exec\"":                                               "does not say what it runs",
-		"[job.night]\ntargets = [\"*\"]\ncommand = [\"uptime\"]":                                        "which only an exec runs",
+		"[job.night]\n":                         "does not say where",
+		"[job.night]\ntargets = \"gauge-01\"\n": "is a list of texts",
+		"[job.night]\ntargets = [\"*\"]\ndoes = " +
+			"\"undo\"": "does not do \"undo\"",
+		"[job.night]\ntargets = [\"*\"]\ntargts = 1": `did you mean "targets"?`,
+		"[job.\"night tide\"]\ntargets = [\"*\"]":    "is no job",
+		"[jobs.night]\n": "write [job.NAME]",
+		"[job.night]\ntargets = [\"*\"]\ndoes = " +
+			"\"exec\"": "does not say what it runs",
+		"[job.night]\ntargets = [\"*\"]\ncommand = " +
+			"[\"uptime\"]": "which only an exec runs",
 		"[job.night]\ntargets = [\"*\"]\ndoes = \"preview\"\nbatch = 3":                                 "and is none",
 		"[job.night]\ntargets = [\"*\"]\nrevision = \"main\"":                                           "no source",
 		"[job.night]\ntargets = [\"${host.name}\"]":                                                     "host",
@@ -124,7 +136,8 @@ func TestNoJobs(t *testing.T) {
 		"[job.night]\ntargets = [\"*\"]\nask.depth = { typ = \"int\" }":                                 `did you mean "type"?`,
 		"[job.night]\ntargets = [\"*\"]\nask.depth = { only_if = \"facts.x\" }":                         "facts",
 	} {
-		if _, err := load(t, text); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "jobs.toml:") {
+		if _, err := load(t, text); err == nil || !strings.Contains(err.Error(), want) ||
+			!strings.Contains(err.Error(), "jobs.toml:") {
 			t.Errorf("%s gives %v", text, err)
 		}
 	}
@@ -155,11 +168,13 @@ func TestAnAnswerIsOneArgument(t *testing.T) {
 	}
 	vars := &expr.Vars{Input: map[string]any{"path": "/x; rm -rf /etc $(id) `id`\nid"}}
 	for line, want := range map[string][]string{
-		`"ls -l 'a b' /srv/${input.path}/x"`:                  {"ls", "-l", "a b", "/srv/" + vars.Input["path"].(string) + "/x"},
-		`"${input.path}"`:                                     {vars.Input["path"].(string)},
-		`"uptime"`:                                            {"uptime"},
-		`"echo \"${input.path}\" '$HOME | x'"`:                {"echo", vars.Input["path"].(string), "$HOME | x"},
-		`"sh", "-c", "ls \"$1\" | wc", "sh", "${input.path}"`: {"sh", "-c", "ls \"$1\" | wc", "sh", vars.Input["path"].(string)},
+		`"ls -l 'a b' /srv/${input.path}/x"`: {"ls", "-l", "a b",
+			"/srv/" + vars.Input["path"].(string) + "/x"},
+		`"${input.path}"`:                      {vars.Input["path"].(string)},
+		`"uptime"`:                             {"uptime"},
+		`"echo \"${input.path}\" '$HOME | x'"`: {"echo", vars.Input["path"].(string), "$HOME | x"},
+		`"sh", "-c", "ls \"$1\" | wc", "sh", "${input.path}"`: {"sh", "-c", "ls \"$1\" | wc", "sh",
+			vars.Input["path"].(string)},
 	} {
 		jobs, err := command(line)
 		if err != nil {
@@ -170,7 +185,8 @@ func TestAnAnswerIsOneArgument(t *testing.T) {
 			t.Errorf("%s is %q (%v), want %q", line, got, err, want)
 		}
 	}
-	for _, line := range []string{"df | tail", "a; b", "a && b", "ls *", "echo $HOME", "echo \\\"$HOME\\\"", "ls > x", "(a)"} {
+	for _, line := range []string{"df | tail", "a; b", "a && b", "ls *", "echo $HOME", "echo \\\"$HOME\\\"",
+		"ls > x", "(a)"} {
 		if _, err := command(`"` + line + `"`); err == nil || !strings.Contains(err.Error(), "is for a shell") {
 			t.Errorf("%s: %v", line, err)
 		}
@@ -184,7 +200,8 @@ func FuzzAnswers(f *testing.F) {
 	f.Add("${data.piers}", "-0", "\x00", true)
 	f.Fuzz(func(t *testing.T, pier, depth, gauges string, text bool) {
 		a := asked(t)
-		given := map[string]Given{"pier": {Value: pier, Text: text}, "depth": {Value: depth, Text: text}, "gauges": {Value: []any{gauges}, Text: false}}
+		given := map[string]Given{"pier": {Value: pier, Text: text}, "depth": {Value: depth, Text: text},
+			"gauges": {Value: []any{gauges}, Text: false}}
 		if a.Take(given) != nil {
 			return
 		}

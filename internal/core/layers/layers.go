@@ -363,7 +363,8 @@ func (d *Data) readFile(p string) *file {
 	if sealed {
 		if d.config.Open == nil {
 			f.problems.AddErr(at, problem.Errorf("this file is encrypted, and there is nothing to open it with").
-				Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call: `--identity FILE`"))
+				Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call: "+
+					"`--identity FILE`"))
 			return f
 		}
 		var closed NotOpened
@@ -469,8 +470,9 @@ func twice(at string, a, b *manifest.Node, ps *problem.Problems) {
 			twice(at+k.Name+".", have, k.Node, ps)
 			continue
 		}
-		ps.Add(problem.Problem{Place: k.Place, What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at,
-			k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
+		ps.Add(problem.Problem{Place: k.Place,
+			What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at,
+				k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
 	}
 }
 
@@ -527,7 +529,8 @@ func together(rule Rule, under, over any) (any, error) {
 			list, ok := change[k].([]any)
 			switch {
 			case !ok || k != "take_out" && k != "add":
-				return under, problem.Errorf("a list is changed with take_out and add, and %s is neither or no list", k).
+				return under, problem.Errorf("a list is changed with take_out and add, and %s is neither or no list",
+					k).
 					Remedy("write { take_out = [\"...\"], add = [\"...\"] }")
 			case k == "add":
 				add = list

@@ -67,7 +67,8 @@ func FuzzLayers(f *testing.F) {
 	f.Add("list: 1\n", "list: [1]\n")
 	f.Add("a: {b: 1}\n", "a: 2\n")
 	f.Fuzz(func(t *testing.T, under, over string) {
-		files := fstest.MapFS{"data/shared.yaml": {Data: []byte(under)}, "data/host/gauge-01.yaml": {Data: []byte(over)}}
+		files := fstest.MapFS{"data/shared.yaml": {Data: []byte(under)},
+			"data/host/gauge-01.yaml": {Data: []byte(over)}}
 		var ps problem.Problems
 		d := Load(files, Config{Layers: Defaults, Lists: map[string]Rule{"list": AddMissing}}, &ps)
 		tree, err := d.For(host())
@@ -99,17 +100,19 @@ func TestExplainTellsWhatCounts(t *testing.T) {
 		under, between, over string
 		path, want           string // the outcome, then what is used
 	}{
-		"a null over a table":          {"a: {b: 1}", "x: 1", "a: null", "a.b", "-"},
-		"a null over what is in it":    {"a: {b: {c: 1}}", "a: {b: null}", "a: {d: 1}", "a.b.c", "-"},
-		"a table over a null":          {"a: {b: 1}", "a: null", "a: {b: 2}", "a.b", "2 host"},
-		"another key over a null":      {"a: {b: 1}", "a: null", "a: {c: 2}", "a.b", "-"},
-		"a null that is asked for":     {"a: {b: 1}", "x: 1", "a: null", "a", "null host"},
-		"nothing in the way":           {"a: {b: 1}", "a: {c: 1}", "a: {d: 1}", "a.b", "1 shared"},
-		"the last of three":            {"a: 1", "a: 2", "a: 3", "a", "3 host"},
-		"a table made of three":        {"a: {b: 1}", "a: {c: 1}", "a: {d: 1}", "a", "{b: 1, c: 1, d: 1} shared group host"},
+		"a null over a table":       {"a: {b: 1}", "x: 1", "a: null", "a.b", "-"},
+		"a null over what is in it": {"a: {b: {c: 1}}", "a: {b: null}", "a: {d: 1}", "a.b.c", "-"},
+		"a table over a null":       {"a: {b: 1}", "a: null", "a: {b: 2}", "a.b", "2 host"},
+		"another key over a null":   {"a: {b: 1}", "a: null", "a: {c: 2}", "a.b", "-"},
+		"a null that is asked for":  {"a: {b: 1}", "x: 1", "a: null", "a", "null host"},
+		"nothing in the way":        {"a: {b: 1}", "a: {c: 1}", "a: {d: 1}", "a.b", "1 shared"},
+		"the last of three":         {"a: 1", "a: 2", "a: 3", "a", "3 host"},
+		"a table made of three": {"a: {b: 1}", "a: {c: 1}", "a: {d: 1}", "a", "{b: 1, c: 1, d: 1} shared " +
+			"group host"},
 		"a table after a null was cut": {"a: {b: 1}", "a: null", "a: {c: 2}", "a", "{c: 2} group host"},
 	} {
-		files := fstest.MapFS{"data/shared.yaml": {Data: []byte(c.under)}, "data/group/gauge.yaml": {Data: []byte(c.between)},
+		files := fstest.MapFS{"data/shared.yaml": {Data: []byte(c.under)},
+			"data/group/gauge.yaml":   {Data: []byte(c.between)},
 			"data/host/gauge-01.yaml": {Data: []byte(c.over)}}
 		var ps problem.Problems
 		d := Load(files, Config{Layers: Defaults}, &ps)

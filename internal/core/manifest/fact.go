@@ -86,7 +86,8 @@ func readFacts(n *Node, problems *problem.Problems) []Fact {
 			continue
 		}
 		if !factName.MatchString(k.Name) {
-			problems.At(k.Place, fmt.Sprintf("%q is no name of a fact", k.Name), "use small letters, digits and underscores")
+			problems.At(k.Place, fmt.Sprintf("%q is no name of a fact", k.Name), "use small letters, digits and "+
+				"underscores")
 			continue
 		}
 		if f, ok := readFact(k, problems); ok {
@@ -108,7 +109,8 @@ func readFact(k Key, problems *problem.Problems) (Fact, bool) {
 		switch a.Name {
 		case "run":
 			list, _ := a.Node.Plain().([]any)
-			if f.Args = (value.Attrs{"": list}).Texts(""); len(f.Args) == 0 || len(f.Args) != len(list) || f.Args[0] == "" {
+			if f.Args = (value.Attrs{"": list}).
+				Texts(""); len(f.Args) == 0 || len(f.Args) != len(list) || f.Args[0] == "" {
 				wrong(a.Node.Place, "run takes a program and its arguments", `write run = ["PROGRAM", "ARGUMENT"]`)
 			}
 		case "script":

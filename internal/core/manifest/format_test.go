@@ -97,7 +97,8 @@ func TestSetKey(t *testing.T) {
 // again, and means what it meant.
 func FuzzFormat(f *testing.F) {
 	for _, s := range []string{"a = 1\n", "[a]\n#x\nb = [1, #c\n 2]\n", "a = \"\"\"\"x\"\"\"\"\"\nb = ''''x'''''",
-		"[[a]]\n\n\n[[a.b]]\nc={d=1}", "a = [[1,\n2],[3]] # x", "'a b'.\"c\\u0041\" = 1", "#:schema\n\n\n#x\n\n[a]#b\n\n#c",
+		"[[a]]\n\n\n[[a.b]]\nc={d=1}", "a = [[1,\n2],[3]] # x", "'a b'.\"c\\u0041\" = 1",
+		"#:schema\n\n\n#x\n\n[a]#b\n\n#c",
 		"x = 1979-05-27 07:32:00Z"} {
 		f.Add(s)
 	}
@@ -122,7 +123,8 @@ func FuzzFormat(f *testing.F) {
 func TestParseOthers(t *testing.T) {
 	for _, c := range []struct{ name, in, want string }{
 		{"a.yaml", "a: 1\nb: [x, 2.5, true, ~]\nc:\n  d: \"no\"\n", `map[a:1 b:[x 2.5 true <nil>] c:map[d:no]]`},
-		{"a.json", `{"a": 1, "b": ["x", 2.5, true, null], "c": {"d": "no"}}`, `map[a:1 b:[x 2.5 true <nil>] c:map[d:no]]`},
+		{"a.json", `{"a": 1, "b": ["x", 2.5, true, null], "c": {"d": "no"}}`,
+			`map[a:1 b:[x 2.5 true <nil>] c:map[d:no]]`},
 		{"a.yaml", "a: 1\na: 2\n", `a.yaml:2:1: "a" is set twice; first at line 1; keep one of them`},
 		{"a.json", "{\n \"a\": 1,\n \"a\": 2}", `a.json:3:2: "a" is set twice; first at line 2; keep one of them`},
 		{"a.json", "{\n \"a\": 1,\n}", `a.json:3:1: not valid JSON: invalid character '}'`},

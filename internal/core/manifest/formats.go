@@ -186,7 +186,8 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 			fmt.Sprintf("write %q, or true or false", n.Value))
 		return n.Value
 	case zeroLead.MatchString(n.Value):
-		warn("yaml-number", fmt.Sprintf("%s, with a leading zero, is text here, and an octal number to other readers of "+
+		warn("yaml-number", fmt.Sprintf("%s, with a leading zero, is text here, and an octal number to other "+
+			"readers of "+
 			"YAML", n.Value), fmt.Sprintf("write %q, or the number without the zero", n.Value))
 		return n.Value
 	case sexages.MatchString(n.Value):

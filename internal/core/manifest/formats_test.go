@@ -43,11 +43,13 @@ func BenchmarkOneLine(b *testing.B) {
 // TestTabsInYAML are told at their place, with what to do.
 func TestTabsInYAML(t *testing.T) {
 	for text, place := range map[string]string{
-		"a:\n\tb: 1\n": "x.yaml:2:1: ", "a:\n  b: 1\n\tc: 1\n": "x.yaml:3:1: ", "a:\n  b:\n  \t\tc: 1\n": "x.yaml:3:3: ",
+		"a:\n\tb: 1\n": "x.yaml:2:1: ", "a:\n  b: 1\n\tc: 1\n": "x.yaml:3:1: ",
+		"a:\n  b:\n  \t\tc: 1\n": "x.yaml:3:3: ",
 	} {
 		var ps problem.Problems
 		Parse("x.yaml", []byte(text), &ps)
-		if got := fmt.Sprint(ps.Err()); !strings.HasPrefix(got, place) || !strings.HasSuffix(got, "indent with spaces: YAML takes no tabs there") {
+		if got := fmt.Sprint(ps.Err()); !strings.HasPrefix(got, place) ||
+			!strings.HasSuffix(got, "indent with spaces: YAML takes no tabs there") {
 			t.Errorf("%q: %s", text, got)
 		}
 	}

@@ -180,7 +180,8 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 		}
 		for _, d := range k.Node.Keys {
 			if d.Node.Kind != Table {
-				problems.At(d.Place, fmt.Sprintf("%q stands where a declaration's name is expected", d.Name), declarationForm)
+				problems.At(d.Place, fmt.Sprintf("%q stands where a declaration's name is expected", d.Name),
+					declarationForm)
 				continue
 			}
 			m.Entries = append(m.Entries, Entry{Decl: declaration(kind, d, problems)})

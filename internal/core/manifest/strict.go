@@ -72,7 +72,8 @@ func (s *text) quoted(from int, problems *problem.Problems) int {
 			}
 		case strings.HasPrefix(string(s.data[i:min(i+len(quote), len(s.data))]), quote):
 			end := i + len(quote)
-			for long && end < len(s.data) && s.data[end] == quote[0] && end < i+5 { // up to two quotes more belong to the text
+			// up to two quotes more belong to the text
+			for long && end < len(s.data) && s.data[end] == quote[0] && end < i+5 {
 				end++
 			}
 			return end

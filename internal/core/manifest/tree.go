@@ -462,7 +462,8 @@ func (b *builder) set(at *Node, e *unstable.Node) {
 }
 
 func (b *builder) twice(place value.Place, name string, first value.Place) {
-	b.problems.Add(problem.Problem{Place: place, What: fmt.Sprintf("%q is set twice; first at line %d", name, first.Line),
+	b.problems.Add(problem.Problem{Place: place, What: fmt.Sprintf("%q is set twice; first at line %d",
+		name, first.Line),
 		Do: "keep one of them", Also: []value.Place{first}})
 }
 

@@ -164,7 +164,8 @@ func TestManifestsAreFound(t *testing.T) {
 	}
 	var ps problem.Problems
 	all, whole := Load(files, nil, schema.NewKinds(kind), &ps)
-	if !whole || len(all) != 2 || all["a"].About != "A" || all["a"].Dir != "manifests" || all["b"].Dir != "manifests/b" {
+	if !whole || len(all) != 2 || all["a"].About != "A" || all["a"].Dir != "manifests" ||
+		all["b"].Dir != "manifests/b" {
 		t.Errorf("found %v", all)
 	}
 	if d := all["a"].Entries; len(d) != 2 || d[0].Decl.Name != "y" || d[1].Decl.Name != "x" {

@@ -48,7 +48,8 @@ func (m *Mask) Hide(secret string) {
 		return
 	}
 	if m.secrets == nil {
-		m.secrets, m.texts, m.encoded, m.grouped = map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]bool{}
+		m.secrets, m.texts, m.encoded, m.grouped = map[string]bool{}, map[string]bool{}, map[string]bool{},
+			map[string]bool{}
 	}
 	m.ready = nil
 	m.secrets[secret], m.texts[secret] = true, true
@@ -87,7 +88,8 @@ func (m *Mask) Replace(text string) string {
 	for _, e := range []struct {
 		marks string
 		read  step
-	}{{"%", percent}, {"%+", percent}, {"=", words}, {"=\r", printable}, {"=_", printable}, {`\`, backslash}, {"&", entity}, {`"`, doubled}, {"'", doubled},
+	}{{"%", percent}, {"%+", percent}, {"=", words}, {"=\r", printable}, {"=_", printable}, {`\`, backslash},
+		{"&", entity}, {`"`, doubled}, {"'", doubled},
 		{"'", inShell}} {
 		v := decode(text, e.marks, e.read)
 		if v == nil {
@@ -152,7 +154,8 @@ func encodings(t string) []string {
 	}
 	for offset := range 5 {
 		part := common(t, offset, 5, base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString)
-		out = append(out, part, strings.ToLower(part), common(t, offset, 5, base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString))
+		out = append(out, part, strings.ToLower(part), common(t, offset, 5,
+			base32.HexEncoding.WithPadding(base32.NoPadding).EncodeToString))
 	}
 	return append(out, base64.StdEncoding.EncodeToString([]byte(t)), base64.URLEncoding.EncodeToString([]byte(t)))
 }

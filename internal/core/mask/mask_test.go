@@ -101,12 +101,21 @@ var encoders = map[string]func(s string) string{
 		out, _ = json.Marshal(string(out))
 		return string(out)
 	},
-	"json, slashes":   func(s string) string { out, _ := json.Marshal(s); return strings.ReplaceAll(string(out), "/", `\/`) },
+	"json, slashes": func(s string) string {
+		out, _ := json.Marshal(s)
+		return strings.ReplaceAll(string(out),
+			"/", `\/`)
+	},
 	"json, uppercase": func(s string) string { return strings.ReplaceAll(ascii(s), `\u00e`, `\u00E`) },
 	"go":              strconv.Quote,
 	"go, ascii":       strconv.QuoteToASCII,
 	"html":            html.EscapeString,
-	"xml":             func(s string) string { var b strings.Builder; xml.EscapeText(&b, []byte(s)); return b.String() },
+	"xml": func(s string) string {
+		var b strings.Builder
+		xml.EscapeText(&b,
+			[]byte(s))
+		return b.String()
+	},
 	"javascript":      template.JSEscapeString,
 	"query":           url.QueryEscape,
 	"path":            url.PathEscape,
@@ -155,12 +164,17 @@ func ascii(s string) string {
 // FuzzNoEncodingShowsASecret holds every encoder to it: of the one text only the place is left that
 // the secret was at.
 func FuzzNoEncodingShowsASecret(f *testing.F) {
-	for _, s := range []string{"tide-2024!", "it's \"salt\" & <water>", "ä-ünïcode-ß/+ %41 =3D", `a\b/c_d e`, "two\nlines of it", "x/y?z=1&w=%2f",
+	for _, s := range []string{"tide-2024!", "it's \"salt\" & <water>", "ä-ünïcode-ß/+ %41 =3D", `a\b/c_d e`,
+		"two\nlines of it", "x/y?z=1&w=%2f",
 		"🌊 high water", strings.Repeat("long ", 30)} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		if len(s) < 8 || len(s) > 300 || !utf8.ValidString(s) || strings.ContainsFunc(s, func(r rune) bool { return r != '\n' && !unicode.IsPrint(r) || r == utf8.RuneError }) ||
+		if len(s) < 8 || len(s) > 300 || !utf8.ValidString(s) ||
+			strings.ContainsFunc(s, func(r rune) bool {
+				return r != '\n' && !unicode.IsPrint(r) ||
+					r == utf8.RuneError
+			}) ||
 			strings.TrimSpace(s) != s || strings.Trim(s, "(secrt) ") == "" {
 			t.Skip()
 		}

@@ -198,7 +198,8 @@ func backslash(s string) ([]byte, int) {
 		if n == 0 {
 			return nil, 0
 		}
-		if hi, err := strconv.ParseUint(s[2:6], 16, 16); err == nil && utf16.IsSurrogate(rune(hi)) && len(s) >= 12 && s[6:8] == `\u` {
+		if hi, err := strconv.ParseUint(s[2:6], 16, 16); err == nil && utf16.IsSurrogate(rune(hi)) && len(s) >= 12 &&
+			s[6:8] == `\u` {
 			if lo, err := strconv.ParseUint(s[8:12], 16, 16); err == nil {
 				return utf8.AppendRune(nil, utf16.DecodeRune(rune(hi), rune(lo))), 12
 			}

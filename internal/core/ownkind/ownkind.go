@@ -108,8 +108,9 @@ func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 		Program: path.Join(dir, "program"), Canon: schema.CanonWords("one of these", "write one line of text")}}
 	data, err := fs.ReadFile(files, file)
 	if err != nil {
-		r.at(value.Place{File: file}, "it cannot be read", "write what describes the kind; `jadekettle kinds new NAME` "+
-			"makes one")
+		r.at(value.Place{File: file}, "it cannot be read",
+			"write what describes the kind; `jadekettle kinds new NAME` "+
+				"makes one")
 		return nil
 	}
 	if !nameForm.MatchString(r.kind.Name) {
@@ -124,7 +125,8 @@ func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 		r.at(value.Place{File: file}, "it does not say what the kind declares", "write about = \"...\"")
 	}
 	if info, err := fs.Stat(files, r.kind.Program); err != nil || !info.Mode().IsRegular() {
-		r.at(value.Place{File: file}, "its program "+r.kind.Program+" is not there", "write it, or name another with program")
+		r.at(value.Place{File: file}, "its program "+r.kind.Program+" is not there", "write it, or name another "+
+			"with program")
 	}
 	if r.wrong || !whole {
 		return nil
@@ -189,7 +191,8 @@ func (r *reader) attribute(k manifest.Key) {
 		case "type":
 			text, _ := v.(string)
 			if a.Type, ok = types[text]; !ok {
-				r.at(o.Node.Place, fmt.Sprintf("there is no type %q", text), "there are "+strings.Join(value.Keys(types), ", "))
+				r.at(o.Node.Place, fmt.Sprintf("there is no type %q", text),
+					"there are "+strings.Join(value.Keys(types), ", "))
 				ok = true
 			}
 		case "list":

@@ -59,8 +59,8 @@ var Keys = []schema.Key{
 		Choices: typeNames()},
 	{Name: "default", Takes: schema.TakesAny, Doc: "What holds when nobody gives a value, taken as it stands."},
 	{Name: "from", Takes: schema.TakesText,
-		Doc: "A CEL expression over host, facts, data, input and env that gives the value before the default; passed over " +
-			"where a step of it is missing."},
+		Doc: "A CEL expression over host, facts, data, input and env that gives the value before the default; " +
+			"passed over where a step of it is missing."},
 	{Name: "choices", Takes: schema.TakesAny, Doc: "The only values allowed."},
 	{Name: "min", Takes: schema.TakesAny, Doc: "The least value, or length."},
 	{Name: "max", Takes: schema.TakesAny, Doc: "The largest value, or length."},
@@ -194,7 +194,8 @@ func (d *Decl) Check(v any) (any, error) {
 		for _, c := range d.Choices {
 			list = append(list, value.Shown(c))
 		}
-		return nil, problem.Errorf("%s is not among its choices", shown(v)).Remedy("it takes %s", strings.Join(list, ", "))
+		return nil, problem.Errorf("%s is not among its choices", shown(v)).
+			Remedy("it takes %s", strings.Join(list, ", "))
 	}
 	if err := d.within(v, out); err != nil {
 		return nil, err
@@ -410,7 +411,8 @@ func (d *Decl) FromText(text string) (any, error) {
 		if v := root.Get("v"); ps.Err() == nil && v != nil {
 			return v.Plain(), nil
 		}
-		return nil, problem.Errorf("it needs %s", d.wants()).Remedy("write it as TOML, such as [" + `"a", "b"] or { a = 1 }`)
+		return nil, problem.Errorf("it needs %s", d.wants()).
+			Remedy("write it as TOML, such as [" + `"a", "b"] or { a = 1 }`)
 	case "duration", "bytes":
 		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
 			return n, nil

@@ -100,7 +100,8 @@ func TestFromText(t *testing.T) {
 	for _, c := range []struct{ typ, text, want string }{
 		{"string", "007", "007"}, {"int", "7", "7"}, {"int", "7x", `it needs a whole number, not "7x"`},
 		{"number", "2.5", "2.5"}, {"bool", "true", "true"}, {"bool", "1", `it needs true or false, not "1"`},
-		{"list", `["a", 2]`, "[a 2]"}, {"map", "{ a = 1 }", "map[a:1]"}, {"map", "{", "it needs a table; write it as TOML"},
+		{"list", `["a", 2]`, "[a 2]"}, {"map", "{ a = 1 }", "map[a:1]"},
+		{"map", "{", "it needs a table; write it as TOML"},
 		{"duration", "90", "90"}, {"bytes", "1 kB", "1 kB"}, {"path", "/a", "/a"},
 	} {
 		d, _ := declared(`type = "` + c.typ + `"`)

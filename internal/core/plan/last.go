@@ -47,7 +47,8 @@ func LastOf(t Task) *Last {
 // Same says whether both are of one declaration, as far as they tell.
 func (l *Last) Same(o *Last) bool {
 	same := func(a, b *Content) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
-	return l != nil && o != nil && value.Equal(map[string]any(l.Attrs), map[string]any(o.Attrs)) && same(l.Content, o.Content) &&
+	return l != nil && o != nil && value.Equal(map[string]any(l.Attrs), map[string]any(o.Attrs)) &&
+		same(l.Content, o.Content) &&
 		slices.Equal(l.Tree, o.Tree) && l.Program == o.Program && l.Secret == o.Secret
 }
 

@@ -29,8 +29,10 @@ func TestCheckPage(t *testing.T) {
 		{value.Attrs{"text": "^ebb$"}, probe.Page{Status: 200, Body: "flood\nebb\n"}, ""},
 		{value.Attrs{"text": "^ebb$"}, probe.Page{Status: 200, Body: "no ebb"}, `does not hold "^ebb$"`},
 		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200}, "nobody can tell until when"},
-		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200, Expires: noon.Add(15 * 24 * time.Hour)}, ""},
-		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200, Expires: noon.Add(13*24*time.Hour + time.Hour)},
+		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200,
+			Expires: noon.Add(15 * 24 * time.Hour)}, ""},
+		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200,
+			Expires: noon.Add(13*24*time.Hour + time.Hour)},
 			"is good for 13 more days, not 14: until 2026-12-06"},
 		{value.Attrs{"certificate_days": int64(0)}, probe.Page{Status: 200, Expires: noon.Add(-49 * time.Hour)},
 			"is good for -2 more days"},
@@ -50,7 +52,8 @@ func TestEndpoint(t *testing.T) {
 	for text, want := range map[string]string{
 		"127.0.0.1:80": "127.0.0.1 80", "[2001:db8::1]:25": "2001:db8::1 25",
 		"charts.example.org:65535": "charts.example.org 65535",
-		"":                         "", ":80": "", "host": "", "host:": "", "host:0": "", "host:65536": "", "host:+80": "", "host:080": "",
+		"":                         "", ":80": "", "host": "", "host:": "", "host:0": "", "host:65536": "",
+		"host:+80": "", "host:080": "",
 		"-x:80":  "",
 		"a b:80": "", "a/b:80": "",
 	} {

@@ -23,7 +23,8 @@ func grown(hosts int) fstest.MapFS {
 	for i := range 10 {
 		fmt.Fprintf(&m, "[package.reed-%02d]\n[dir.\"/srv/pool-%d\"]\nowner = \"root\"\nmode = \"0755\"\n", i, i)
 		fmt.Fprintf(&m, "[file.\"/srv/pool-%d/conf\"]\n"+
-			"content = \"pool ${data.port + %d} of ${host.name}, ${param.rate}\\n\"\nmode = \"0644\"\nowner = \"root\"\n", i, i)
+			"content = \"pool ${data.port + %d} of ${host.name}, ${param.rate}\\n\"\nmode = \"0644\"\nowner = "+
+			"\"root\"\n", i, i)
 		fmt.Fprintf(&m, "[group.watch-%d]\nif = '\"debian\" in facts.os.like && data.gauge.seconds > %d'\n", i, i)
 	}
 	m.WriteString("[user.\"${keeper.login}\"]\nfor = \"keeper in data.keepers\"\nif = \"!has(keeper.left)\"\n" +
@@ -38,7 +39,8 @@ func grown(hosts int) fstest.MapFS {
 	fs := fstest.MapFS{
 		"jadekettle.toml": {Data: []byte("project = \"test\"\n[data.lists]\nsensors = \"append\"\n")},
 		"hosts.toml": {Data: []byte(fmt.Sprintf("[host.\"gauge-[00001..%05d]\"]\nsite = \"pier-${n %% 50}\"\n"+
-			"[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\nparams.gauge.rate = \"${data.gauge.seconds * 2}\"\n"+
+			"[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\nparams.gauge.rate = \"${data.gauge.seconds * "+
+			"2}\"\n"+
 			"[group.shore]\ninside = \"all\"\nwhere = 'host.site != \"pier-7\"'\n[group.large]\ninside = \"shore\"\n"+
 			"where = 'facts.memory.total > bytes(\"4GB\")'\n", hosts))},
 		"manifests/gauge.toml": {Data: []byte(m.String())},

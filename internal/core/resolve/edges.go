@@ -200,7 +200,8 @@ func (r *resolver) contradictions() {
 			if takesBack(other, it) || takesBack(it, other) {
 				at := other.Task.Places[0]
 				r.problems.Add(problem.Problem{Place: it.Decl.Place,
-					What: fmt.Sprintf("%s and %s undo each other's changes to %s; first at %s", other.Task.Ref, it.Task.Ref,
+					What: fmt.Sprintf("%s and %s undo each other's changes to %s; first at %s",
+						other.Task.Ref, it.Task.Ref,
 						file, at),
 					Do: "make them agree, or keep one of them", Also: []value.Place{at}})
 			}

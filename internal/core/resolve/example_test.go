@@ -15,7 +15,8 @@ import (
 func Example() {
 	files := fstest.MapFS{
 		"jadekettle.toml": {Data: []byte("project = \"saltmarsh\"\n")},
-		"hosts.toml":      {Data: []byte("[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n")},
+		"hosts.toml": {Data: []byte(
+			"[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n")},
 		"manifests/gauge.toml": {Data: []byte(`[service.tide-logger]
 running = true
 [file."/etc/motd"]

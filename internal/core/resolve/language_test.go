@@ -110,7 +110,8 @@ func TestLayers(t *testing.T) {
 			"t.y = 6\n"), "5 4 6"},
 		"yaml and json": {append(shows("${data.a} ${data.b} ${data.c}"), "data/site/pier.yaml", "a: no\nb: 0123\n",
 			"data/host/gauge-01.json", `{"c": 1.5}`), "no 0123 1.5"},
-		"two files of a layer": {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml", "a = 1\nt.x = 2\n",
+		"two files of a layer": {append(shows("${data.a} ${data.t.x} ${data.t.y}"), "data/shared.toml",
+			"a = 1\nt.x = 2\n",
 			"data/shared.yaml", "t: {y: 3}\n"), "1 2 3"},
 		"a key in two files": {append(shows("x"), "data/shared.toml", "t.x = 2\n", "data/shared.yaml", "t: {x: 3}\n"),
 			"data/shared.yaml:1:5: t.x is set in two files of one layer; first at data/shared.toml:1:7"},
@@ -138,7 +139,8 @@ func TestLayers(t *testing.T) {
 			"data/host/gauge-01.yaml: a file of data of 50 MiB is too large"},
 		"a bomb of aliases": {append(shows("x"), "data/host/gauge-01.yaml",
 			"a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\n"+
-				"d: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\n"+
+				"d: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f "+
+				"[*e,*e,*e,*e,*e,*e,*e,*e,*e]\n"+
 				"g: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n"), "grows too large through its aliases"},
 		"broken data": {append(shows("${data.nowhere}"), "data/host/gauge-01.json", "{"),
 			"data/host/gauge-01.json:1:2: not valid JSON"},
@@ -208,7 +210,8 @@ func TestUse(t *testing.T) {
 		"[param.port]\ntype = \"int\"\n[param.name]\ndefault = \"relay\"\n[dir.\"/srv/${param.name}-${param.port}\"]\n"}
 	for text, want := range map[string]string{
 		"[dir.\"/a\"]\n[use.north]\nmanifest = \"relay\"\nparams = { port = 1 }\n[dir.\"/b\"]\n[use.south]\n" +
-			"manifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir /a dir /srv/relay-1 dir /b dir /srv/south-2",
+			"manifest = \"relay\"\nparams = { port = 2, name = \"south\" }\n": "dir /a dir /srv/relay-1 dir /b dir " +
+			"/srv/south-2",
 		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n": "dir /srv/relay-1 dir /srv/relay-2",
 		"[use.relay]\nif = \"host.site == 'creek'\"\n":                       "",
 		"[use.relay]\n":                        "the param relay.port has no value and no default",
@@ -302,7 +305,10 @@ func TestFleetInTemplates(t *testing.T) {
 		if p, err = compile.Load(fs, kinds.Schemas(), compile.Options{}); err != nil {
 			t.Fatal(err)
 		}
-		fleet.All = resolve.Snapshot(p, func(name string) (*facts.Facts, int64, bool) { return debian, 60, name != "gauge-1" })
+		fleet.All = resolve.Snapshot(p, func(name string) (*facts.Facts, int64, bool) {
+			return debian, 60,
+				name != "gauge-1"
+		})
 		pl, err := resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{Facts: debian, Fleet: fleet})
 		if err != nil {
 			t.Fatal(err)
@@ -351,7 +357,8 @@ func TestSecretsOfLayers(t *testing.T) {
 // TestRequired refuses a declaration without what its kind wants, when it is
 // not to be absent.
 func TestRequired(t *testing.T) {
-	mount := &schema.Kind{Name: "mount", Canon: schema.CleanPath, Attrs: []schema.Attr{{Name: "device", Required: true}}}
+	mount := &schema.Kind{Name: "mount", Canon: schema.CleanPath,
+		Attrs: []schema.Attr{{Name: "device", Required: true}}}
 	for text, want := range map[string]string{
 		"[mount.\"/srv\"]\n":                        "mount /srv has no device, which it needs",
 		"[mount.\"/srv\"]\ndevice = \"sda\"\n":      "",
@@ -359,7 +366,8 @@ func TestRequired(t *testing.T) {
 		"[mount.\"/srv\"]\nabsent = \"${true}\"\n":  "",
 		"[mount.\"/srv\"]\nabsent = \"${false}\"\n": "has no device",
 	} {
-		p, err := compile.Load(compiletest.Tree("manifests/gauge.toml", text), schema.NewKinds(mount), compile.Options{})
+		p, err := compile.Load(compiletest.Tree("manifests/gauge.toml", text), schema.NewKinds(mount),
+			compile.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -374,13 +382,15 @@ func TestRequired(t *testing.T) {
 // its declaration, else the innermost use, else the group; and how often it is tried.
 func TestOnLeaveAndTries(t *testing.T) {
 	tree := func(group, gauge string) fstest.MapFS {
-		return compiletest.Tree("hosts.toml", "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n"+group+
+		return compiletest.Tree("hosts.toml", "[host.gauge-01]\n[group.all]\nmembers = [\"*\"]\nmanifests = "+
+			"[\"gauge\"]\n"+group+
 			"[group.also]\nmembers = [\"*\"]\nmanifests = [\"also\"]\n", "manifests/gauge.toml", gauge,
 			"manifests/relay.toml", "[dir.\"/relay\"]\n", "manifests/also.toml", "[dir.\"/twice\"]\n",
 			"+jadekettle.toml", "[run]\nretries = 2\nretry_every = \"5s\"\ntimeout = \"1m\"\n")
 	}
-	const gauge = "[dir.\"/a\"]\n[dir.\"/b\"]\non_leave = \"keep\"\n[dir.\"/c\"]\non_leave = \"remove\"\nretries = 0\ntimeout = \"9s\"\n" +
-		"[use.relay]\n[dir.\"/twice\"]\n[command.slow]\nrun = [\"sleep\", \"1\"]\nalways = true\ntimeout = \"3s\"\n"
+	const gauge = "[dir.\"/a\"]\n[dir.\"/b\"]\non_leave = \"keep\"\n[dir.\"/c\"]\non_leave = \"remove\"\nretries = " +
+		"0\ntimeout = \"9s\"\n[use.relay]\n[dir.\"/twice\"]\n[command.slow]\nrun = [\"sleep\", \"1\"]\nalways = " +
+		"true\ntimeout = \"3s\"\n"
 	for group, want := range map[string]string{
 		"":                        "/c",
 		"on_leave = \"remove\"\n": "/a /c /relay slow",
@@ -410,11 +420,13 @@ func TestOnLeaveAndTries(t *testing.T) {
 			t.Errorf("they are tried %v", tries)
 		}
 	}
-	if got := out(t, tree("", "[use.relay]\non_leave = \"remove\"\n[dir.\"/x\"]\nretries = 2000\n"), debian, compile.Options{}); !strings.
+	if got := out(t, tree("", "[use.relay]\non_leave = \"remove\"\n[dir.\"/x\"]\nretries = 2000\n"), debian,
+		compile.Options{}); !strings.
 		Contains(got, "manifests/gauge.toml:4:11: retries is 2000") {
 		t.Errorf("too many retries: %s", got)
 	}
-	if got := out(t, tree("", "[use.relay]\non_leave = \"away\"\n"), debian, compile.Options{}); !strings.Contains(got, `takes "keep" or "remove"`) {
+	if got := out(t, tree("", "[use.relay]\non_leave = \"away\"\n"), debian,
+		compile.Options{}); !strings.Contains(got, `takes "keep" or "remove"`) {
 		t.Errorf("another word: %s", got)
 	}
 }

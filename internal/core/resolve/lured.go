@@ -47,7 +47,8 @@ func (r *resolver) guardSecrets() {
 	}
 	refuse := func(at value.Place, g *inventory.Group) {
 		r.problems.At(at, "these secrets would come to "+r.Host.Name+" since it is in the group "+g.Name+
-			", which facts that it tells of itself decide", "name the group's members, or set trust_facts = true on the group whose where it is")
+			", which facts that it tells of itself decide", "name the group's members, or set trust_facts = true "+
+			"on the group whose where it is")
 	}
 	for _, name := range r.Project.Data.Names() {
 		i := slices.IndexFunc(groups, func(g *inventory.Group) bool { return g.Name == path.Base(name) })

@@ -21,22 +21,31 @@ func TestSecretsThatAHostTellsItselfInto(t *testing.T) {
 		files []string
 		want  string
 	}{
-		{"a manifest", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", group + "manifests = [\"locker\"]\n", "manifests/locker.toml", secret},
+		{"a manifest", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			group + "manifests = [\"locker\"]\n", "manifests/locker.toml", secret},
 			"manifests/locker.toml:1:7: these secrets would come to gauge-01 since it is in the group self"},
-		{"a layer", []string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", group}, "data/group/self.toml.age:1:1: "},
-		{"a param", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", group + "params.gauge.a = { pw = \"${data.pw}\" }\n"}, "hosts.toml:"},
-		{"an outer group", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", group + "inside = \"outer\"\n[group.outer]\nmanifests = [\"locker\"]\n",
+		{"a layer", []string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", group},
+			"data/group/self.toml.age:1:1: "},
+		{"a param", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			group + "params.gauge.a = { pw = \"${data.pw}\" }\n"}, "hosts.toml:"},
+		{"an outer group", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			group + "inside = \"outer\"\n[group.outer]\nmanifests = [\"locker\"]\n",
 			"manifests/locker.toml", secret}, "group outer"},
-		{"it is meant", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", group + "trust_facts = true\nmanifests = [\"locker\"]\n",
+		{"it is meant", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			group + "trust_facts = true\nmanifests = [\"locker\"]\n",
 			"manifests/locker.toml", secret}, ""},
-		{"a named member", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", group + "members = [\"gauge-01\"]\nmanifests = [\"locker\"]\n",
+		{"a named member", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			group + "members = [\"gauge-01\"]\nmanifests = [\"locker\"]\n",
 			"manifests/locker.toml", secret}, ""},
-		{"no secret", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml", group + "manifests = [\"locker\"]\n", "manifests/locker.toml",
+		{"no secret", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
+			group + "manifests = [\"locker\"]\n", "manifests/locker.toml",
 			"[file.\"/v\"]\ncontent = \"x\"\n"}, ""},
 	} {
-		files := append([]string{"manifests/gauge.toml", "[param.a]\ntype = \"map\"\ndefault = {}\n[file.\"/out\"]\ncontent = \"${string(size(param.a))}\"\n"},
+		files := append([]string{"manifests/gauge.toml", "[param.a]\ntype = \"map\"\ndefault = {}\n" +
+			"[file.\"/out\"]\ncontent = \"${string(size(param.a))}\"\n"},
 			c.files...)
-		p, err := compile.Load(compiletest.Tree(files...), kinds.Schemas(), compile.Options{Open: func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }})
+		p, err := compile.Load(compiletest.Tree(files...), kinds.Schemas(),
+			compile.Options{Open: func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }})
 		if err != nil {
 			t.Fatal(c.about, err)
 		}

@@ -65,7 +65,8 @@ func (r *resolver) param(u *compile.Unit, d *param.Decl, given []compile.Gift, o
 	}
 	return nil, problem.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default",
 		u.Name, d.Name),
-		Do: fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default: `--param %s=VALUE`",
+		Do: fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default: `--param "+
+			"%s=VALUE`",
 			u.Name, d.Name, shell.Quote(u.Name+"."+d.Name))}
 }
 
@@ -166,7 +167,10 @@ func (h *Traced) giveParam(g inventory.Given) (any, error) {
 // not differ.
 func (h *Traced) paramOfGroups(u *compile.Unit, d *param.Decl, all bool) ([]ParamStep, error) {
 	for _, g := range h.Maybe {
-		if slices.ContainsFunc(g.Params, func(g inventory.Given) bool { return g.Manifest == u.Name && g.Param == d.Name }) {
+		if slices.ContainsFunc(g.Params, func(g inventory.Given) bool {
+			return g.Manifest == u.Name &&
+				g.Param == d.Name
+		}) {
 			return []ParamStep{{From: "group " + g.Name, Value: expr.Unknown{}, Says: true}}, nil
 		}
 	}
@@ -188,7 +192,8 @@ func (h *Traced) paramOfGroups(u *compile.Unit, d *param.Decl, all bool) ([]Para
 			if len(out) > 0 && g.Depth == innermost && !value.Equal(out[len(out)-1].Value, v) {
 				first := out[len(out)-1]
 				return nil, problem.Problem{Place: given.Node.Place, Also: []value.Place{first.Place},
-					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one depth; first at %s",
+					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one "+
+						"depth; first at %s",
 						u.Name, d.Name, first.From, g.Name, first.Place),
 					Do: "say it on the host, or put one group inside the other"}
 			}

@@ -196,7 +196,8 @@ func (r *resolver) use(c *Context, u *compile.Use) {
 		}
 		if known && !yes {
 			r.without(u.Unit)
-			r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name}, Place: u.Place,
+			r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name},
+				Place:  u.Place,
 				Reason: "its condition is false: " + u.Cond.Text()})
 			return false
 		}
@@ -273,7 +274,8 @@ func (r *resolver) loop(clauses []compile.Clause, kind string, vars *expr.Vars, 
 	case []any:
 		for i, item := range v {
 			if _, secret := item.(value.Secret); secret {
-				return problem.Problem{Place: c.List.At(0), What: "the loop goes over secrets, which would show in names",
+				return problem.Problem{Place: c.List.At(0), What: "the loop goes over secrets, which would show in " +
+					"names",
 					Do: "loop over a list that holds none, and look the secrets up"}
 			}
 			inner := vars.With(c.Names[len(c.Names)-1], item)

@@ -64,16 +64,18 @@ func TestOrder(t *testing.T) {
 			"[package.salt-lamp]\n[user.maren]\ngroups = [\"keepers\"]\n[package.buoy-tools]\n[group.keepers]\n",
 			"package salt-lamp group keepers user maren package buoy-tools"},
 		"a path after its parent, owner and group": {
-			"[file.\"/srv/a/b/f\"]\nowner = \"tidelog\"\ngroup = \"tide\"\n[group.tide]\n[user.tidelog]\n[dir.\"/srv/a\"]\n" +
-				"[dir.\"/srv\"]\n",
+			"[file.\"/srv/a/b/f\"]\nowner = \"tidelog\"\ngroup = \"tide\"\n[group.tide]\n[user.tidelog]\n" +
+				"[dir.\"/srv/a\"]\n[dir.\"/srv\"]\n",
 			"group tide user tidelog dir /srv dir /srv/a file /srv/a/b/f"},
 		"a group that a user makes": {"[file.\"/f\"]\ngroup = \"tidelog\"\n[user.tidelog]\n", "user tidelog file /f"},
 		"a service after its package and unit": {
-			"[service.tide-logger]\nrunning = true\n[file.\"/etc/systemd/system/tide-logger.service\"]\n[package.tide-logger]\n",
+			"[service.tide-logger]\nrunning = true\n[file.\"/etc/systemd/system/tide-logger.service\"]\n" +
+				"[package.tide-logger]\n",
 			"file /etc/systemd/system/tide-logger.service package tide-logger service tide-logger"},
 		"probes come last": {"[probe.a]\nfile = \"/a\"\n[dir.\"/a\"]\n[probe.b]\nfile = \"/b\"\n[dir.\"/b\"]\n",
 			"dir /a dir /b probe a probe b"},
-		"but for those that others need": {"[dir.\"/a\"]\nafter = [\"probe b\"]\n[probe.a]\nfile = \"/a\"\n[probe.b]\n" +
+		"but for those that others need": {"[dir.\"/a\"]\nafter = [\"probe b\"]\n[probe.a]\nfile = " +
+			"\"/a\"\n[probe.b]\n" +
 			"file = \"/b\"\nafter = [\"probe c\"]\n[probe.c]\nfile = \"/c\"\n[dir.\"/b\"]\n",
 			"probe c probe b dir /a dir /b probe a"},
 		"after and before": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\n[dir.\"/c\"]\nbefore = [\"dir /b\"]\n",
@@ -170,7 +172,8 @@ func TestTheSameThingTwice(t *testing.T) {
 func TestManyHostsAtOnce(t *testing.T) {
 	fs := files("[file.\"/t\"]\ntemplate = \"${host.site}.tmpl\"\n", "manifests/pier.tmpl",
 		"{{ host.name }} has {{ len facts.services }} services",
-		"hosts.toml", "[host.\"gauge-[01..20]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n")
+		"hosts.toml", "[host.\"gauge-[01..20]\"]\nsite = \"pier\"\n[group.all]\nmembers = [\"*\"]\nmanifests = "+
+			"[\"all\"]\n")
 	p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -213,10 +216,11 @@ func TestSelections(t *testing.T) {
 			"group tide user maren dir /srv/a file /srv/a/b", "[]"},
 		"but not these": {resolve.Selection{Tasks: []string{"file /srv/*"}, LeaveOut: []string{"user *"},
 			WithNeeds: true}, "dir /srv/a file /srv/a/b", "[user maren]"},
-		"a label":           {resolve.Selection{Labels: []string{"people"}}, "user maren file /etc/c", "[group tide]"},
-		"a literal label":   {resolve.Selection{Labels: []string{"${word}"}}, "user maren", "[group tide]"},
-		"a manifest":        {resolve.Selection{Manifests: []string{"more"}}, "group tide dir /more", "[]"},
-		"a label of a kind": {resolve.Selection{Tasks: []string{"file *"}, Labels: []string{"people"}}, "file /etc/c", "[]"},
+		"a label":         {resolve.Selection{Labels: []string{"people"}}, "user maren file /etc/c", "[group tide]"},
+		"a literal label": {resolve.Selection{Labels: []string{"${word}"}}, "user maren", "[group tide]"},
+		"a manifest":      {resolve.Selection{Manifests: []string{"more"}}, "group tide dir /more", "[]"},
+		"a label of a kind": {resolve.Selection{Tasks: []string{"file *"}, Labels: []string{"people"}},
+			"file /etc/c", "[]"},
 		"leaving out": {resolve.Selection{LeaveOut: []string{"file *", "dir /srv/a"}},
 			"group tide user maren dir /more", "[]"},
 		"nothing": {resolve.Selection{Tasks: []string{"file /nowhere"}}, "", "[]"},
@@ -291,66 +295,7 @@ func BenchmarkResolve(b *testing.B) {
 }
 
 func TestProblemsOfAProject(t *testing.T) {
-	for manifest, want := range map[string]string{
-		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nafter = [\"dir /c\"]\n[dir.\"/c\"]\nafter = [\"dir " +
-			"/a\"]\n": "these need one another in a circle: dir /a needs dir /b needs dir /c needs dir /a",
-		"[dir.\"/a\"]\nafter = [\"dir /nowhere\"]\n": `after of dir /a names dir /nowhere, which is ` +
-			`not declared there`,
-		"[dir.\"/a\"]\nafter = [\"dri /b\"]\n":                    `names the unknown kind "dri"`,
-		"[file.\"/a\"]\ncontent = \"${data.prot}\"\n":             `manifests/all.toml:2:14: data has no "prot"`,
-		"[file.\"/${data.list}\"]\n":                              `which has no text`,
-		"[file.\"/a\"]\ntemplate = \"no.tmpl\"\n":                 `the template manifests/no.tmpl cannot be read`,
-		"[file.\"/a\"]\ncopy = \"no.bin\"\n":                      `the file manifests/no.bin cannot be read`,
-		"[file.\"/a\"]\ncontent = \"x\"\ncheck = \"true\"\n":      `check does not look at ${candidate}`,
-		"[user.maren]\npassword = \"a\"\npassword_hash = \"!\"\n": `password and password_hash are given together`,
-		"[package.a1]\nversion = \"1\"\nabsent = true\n": `version is given for a package that is to be ` +
-			`absent`,
-		"[user.maren]\nuid = \"${data.list}\"\n": `uid takes one value, not a list`,
-		"[dir.\"/a\"]\nif = \"data.port\"\n": `the condition gives a whole number, not true or ` +
-			`false`,
-		"[dir.\"/a\"]\nfor = \"x in data.list\"\n": `the loop gives dir /a twice`,
-		"[lines.\"/a#x\"]\nput = [{ text = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": `lines /a#x declares a part of ` +
-			`what file ` +
-			`/a declares whole at manifests/all.toml:3:7`,
-		"[lines.\"/a#x\"]\nput = [{ text = \"Port 22\", over = '^Port' }]\n[lines.\"/a#y\"]\nput = [{ text = " +
-			"\"Port 2200\", over = '^Port' }]\n": `lines /a#x and lines /a#y undo each other's changes to /a; first at ` +
-			`manifests/all.toml:1:8`,
-		"[lines.\"/a#x\"]\nput = [{ text = \"UseDNS no\" }]\n[lines.\"/a#y\"]\ntake_out = ['^UseDNS']\n": `undo each other`,
-		"[settings.\"/a#x\"]\nformat = \"ini\"\nset = { a = 1 }\n[settings.\"/a#y\"]\nformat = \"ini\"\nset = { a = 2 }\n": `undo ` +
-			`each other's changes to /a`,
-		"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y undo each other`,
-		"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x lies below dir ` +
-			`/etc/cron.d, which is declared absent`,
-		"[user.a]\nuid = 2101\n[user.b]\nuid = 2101\n": `user a and user b have the same uid 2101; first at ` +
-			`manifests/all.toml:1:7`,
-		"[dir.\"/var/lib\"]\nabsent = true\nwith_contents = true\n":                 `/var/lib is a folder of the system, which cannot be removed`,
-		"[dir.\"/home/\"]\nabsent = true\n":                                         `/home is a folder of the system`,
-		"[user.root]\nabsent = true\n":                                              `root cannot be absent`,
-		"[user.a]\nuid = 99999999999\n":                                             `uid is 99999999999, above the largest number of an account or group`,
-		"[file.\"/\"]\ncontent = \"x\"\n":                                           `/ is the root folder`,
-		"[link.\"/srv/a\"]\nto = \"../srv/a\"\n":                                    `the link leads to itself`,
-		"[service.\"foo@\"]\nrunning = true\n":                                      `"foo@" is a template, which cannot run by itself`,
-		"[checkout.\"/srv/a\"]\nurl = \"\"\nrevision = \"main\"\n":                  `url is empty`,
-		"[block.\"/etc/a\"]\ncontent = \"x\"\ncomment = \"\"\n":                     `which does not start a comment`,
-		"[lines.\"/etc/a\"]\ntake_out = [\"\"]\n":                                   `take_out is empty`,
-		"[command.a]\nrun = [\"b\"]\nalways = true\nenvironment = { 1A = \"x\" }\n": `"1A" is no name of a variable`,
-		"[cron.a]\nrun = \"b\"\nschedule = \"1,,2 * * * *\"\n":                      `has a comma with nothing on one side`,
-		"[hostname.a]\n[hostname.b]\n": `which can have one hostname; first at ` +
-			`manifests/all.toml:1:11`,
-		"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":  `put has no "txt"; did you mean "text"?`,
-		"[lines.\"/a\"]\nput = [{ over = \"x\" }]\n": `put has no text, which it needs`,
-		"[lines.\"/a\"]\ntake_out = [\"(\"]\n": `which is no regular expression: missing ` +
-			`closing )`,
-		"[lines.\"/a\"]\nput = { text = \"x\" }\n": `put takes a list, not a table`,
-		"[command.x]\nrun = [\"tide-import\"]\n": `nothing says when it is done, so every apply ` +
-			`would run it`,
-		"[command.x]\nscript = \"x\"\nalways = true\ntimeout = \"soon\"\n": `timeout is "soon", which is no length of time`,
-		"[cron.x]\nschedule = \"61 * * * *\"\nrun = \"x\"\n":               `"61 * * * *" is no schedule`,
-		"[cron.\"x.y\"]\nschedule = \"@daily\"\nrun = \"x\"\n":             `"x.y" is no name that cron takes for a file`,
-		"[param.x]\ntype = \"int\"\n":                                      `the param all.x has no value and no default`,
-		"[service.a]\nabsent = true\n":                                     `a service cannot be declared absent`,
-		"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n":    `dir /xpier is declared in two ways`,
-	} {
+	for manifest, want := range problemsOfAProjectCases {
 		if _, got := resolved(t, files(manifest), debian); !strings.Contains(got, want) {
 			t.Errorf("%s\n got %s\nwant %s", manifest, got, want)
 		}
@@ -373,6 +318,69 @@ func TestProblemsOfAProject(t *testing.T) {
 		`this is data for "guage-01", which is no host; did you mean "gauge-01"?`) {
 		t.Errorf("data for no host gives %s", got)
 	}
+}
+
+// problemsOfAProjectCases are what TestProblemsOfAProject goes through.
+var problemsOfAProjectCases = map[string]string{
+	"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nafter = [\"dir /c\"]\n[dir.\"/c\"]\nafter = [\"dir " +
+		"/a\"]\n": "these need one another in a circle: dir /a needs dir /b needs dir /c needs dir /a",
+	"[dir.\"/a\"]\nafter = [\"dir /nowhere\"]\n": `after of dir /a names dir /nowhere, which is ` +
+		`not declared there`,
+	"[dir.\"/a\"]\nafter = [\"dri /b\"]\n":                    `names the unknown kind "dri"`,
+	"[file.\"/a\"]\ncontent = \"${data.prot}\"\n":             `manifests/all.toml:2:14: data has no "prot"`,
+	"[file.\"/${data.list}\"]\n":                              `which has no text`,
+	"[file.\"/a\"]\ntemplate = \"no.tmpl\"\n":                 `the template manifests/no.tmpl cannot be read`,
+	"[file.\"/a\"]\ncopy = \"no.bin\"\n":                      `the file manifests/no.bin cannot be read`,
+	"[file.\"/a\"]\ncontent = \"x\"\ncheck = \"true\"\n":      `check does not look at ${candidate}`,
+	"[user.maren]\npassword = \"a\"\npassword_hash = \"!\"\n": `password and password_hash are given together`,
+	"[package.a1]\nversion = \"1\"\nabsent = true\n": `version is given for a package that is to be ` +
+		`absent`,
+	"[user.maren]\nuid = \"${data.list}\"\n": `uid takes one value, not a list`,
+	"[dir.\"/a\"]\nif = \"data.port\"\n": `the condition gives a whole number, not true or ` +
+		`false`,
+	"[dir.\"/a\"]\nfor = \"x in data.list\"\n": `the loop gives dir /a twice`,
+	"[lines.\"/a#x\"]\nput = [{ text = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": `lines /a#x declares a part of ` +
+		`what file ` +
+		`/a declares whole at manifests/all.toml:3:7`,
+	"[lines.\"/a#x\"]\nput = [{ text = \"Port 22\", over = '^Port' }]\n[lines.\"/a#y\"]\nput = [{ text = " +
+		"\"Port 2200\", over = '^Port' }]\n": `lines /a#x and lines /a#y undo each other's changes to /a; first at ` +
+		`manifests/all.toml:1:8`,
+	"[lines.\"/a#x\"]\nput = [{ text = \"UseDNS no\" }]\n[lines.\"/a#y\"]\ntake_out = ['^UseDNS']\n": `undo each other`,
+	"[settings.\"/a#x\"]\nformat = \"ini\"\nset = { a = 1 }\n[settings.\"/a#y\"]\nformat = \"ini\"\nset = { a " +
+		"= 2 }\n": `undo ` +
+		`each other's changes to /a`,
+	"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y undo each other`,
+	"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x lies below dir ` +
+		`/etc/cron.d, which is declared absent`,
+	"[user.a]\nuid = 2101\n[user.b]\nuid = 2101\n": `user a and user b have the same uid 2101; first at ` +
+		`manifests/all.toml:1:7`,
+	"[dir.\"/var/lib\"]\nabsent = true\nwith_contents = true\n":                 `/var/lib is a folder of the system, which cannot be removed`,
+	"[dir.\"/home/\"]\nabsent = true\n":                                         `/home is a folder of the system`,
+	"[user.root]\nabsent = true\n":                                              `root cannot be absent`,
+	"[user.a]\nuid = 99999999999\n":                                             `uid is 99999999999, above the largest number of an account or group`,
+	"[file.\"/\"]\ncontent = \"x\"\n":                                           `/ is the root folder`,
+	"[link.\"/srv/a\"]\nto = \"../srv/a\"\n":                                    `the link leads to itself`,
+	"[service.\"foo@\"]\nrunning = true\n":                                      `"foo@" is a template, which cannot run by itself`,
+	"[checkout.\"/srv/a\"]\nurl = \"\"\nrevision = \"main\"\n":                  `url is empty`,
+	"[block.\"/etc/a\"]\ncontent = \"x\"\ncomment = \"\"\n":                     `which does not start a comment`,
+	"[lines.\"/etc/a\"]\ntake_out = [\"\"]\n":                                   `take_out is empty`,
+	"[command.a]\nrun = [\"b\"]\nalways = true\nenvironment = { 1A = \"x\" }\n": `"1A" is no name of a variable`,
+	"[cron.a]\nrun = \"b\"\nschedule = \"1,,2 * * * *\"\n":                      `has a comma with nothing on one side`,
+	"[hostname.a]\n[hostname.b]\n": `which can have one hostname; first at ` +
+		`manifests/all.toml:1:11`,
+	"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":  `put has no "txt"; did you mean "text"?`,
+	"[lines.\"/a\"]\nput = [{ over = \"x\" }]\n": `put has no text, which it needs`,
+	"[lines.\"/a\"]\ntake_out = [\"(\"]\n": `which is no regular expression: missing ` +
+		`closing )`,
+	"[lines.\"/a\"]\nput = { text = \"x\" }\n": `put takes a list, not a table`,
+	"[command.x]\nrun = [\"tide-import\"]\n": `nothing says when it is done, so every apply ` +
+		`would run it`,
+	"[command.x]\nscript = \"x\"\nalways = true\ntimeout = \"soon\"\n": `timeout is "soon", which is no length of time`,
+	"[cron.x]\nschedule = \"61 * * * *\"\nrun = \"x\"\n":               `"61 * * * *" is no schedule`,
+	"[cron.\"x.y\"]\nschedule = \"@daily\"\nrun = \"x\"\n":             `"x.y" is no name that cron takes for a file`,
+	"[param.x]\ntype = \"int\"\n":                                      `the param all.x has no value and no default`,
+	"[service.a]\nabsent = true\n":                                     `a service cannot be declared absent`,
+	"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n":    `dir /xpier is declared in two ways`,
 }
 
 // TestPlansThatNoFactChanges checks hosts before a run, and takes the plans that

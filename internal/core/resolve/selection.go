@@ -20,7 +20,8 @@ type Selection struct {
 	Tasks     []string `json:"tasks" toml:"task,omitempty" doc:"The patterns of tasks that it was about; none for all."`
 	Labels    []string `json:"labels" toml:"label,omitempty" doc:"The labels that it was about; none for all."`
 	Manifests []string `json:"manifests" toml:"manifest,omitempty" doc:"The manifests that it was about; none for all."`
-	LeaveOut  []string `json:"leave_out" toml:"leave_out,omitempty" doc:"The patterns of tasks that it skipped."` // as Tasks
+	// as Tasks
+	LeaveOut []string `json:"leave_out" toml:"leave_out,omitempty" doc:"The patterns of tasks that it skipped."`
 	// WithNeeds takes along what selected tasks need.
 	WithNeeds bool `json:"with_needs" toml:"with_needs,omitempty" doc:"Whether it took along what they need."`
 	Silent    bool `json:"-" toml:"-"` // say nothing of what is not selected
@@ -41,7 +42,8 @@ func (s Selection) Check(p *compile.Project) error {
 				Remedy("write KIND PATTERN, such as \"file /etc/*\" or \"* tide-logger\"")
 		}
 		if _, known := p.Kinds.Kind(kind); kind != "*" && !known {
-			return problem.Errorf("%q names the unknown kind %q", pattern, kind).Meant(kind, p.Kinds.Names(), "the kinds are "+strings.Join(p.Kinds.Names(), ", "))
+			return problem.Errorf("%q names the unknown kind %q", pattern, kind).
+				Meant(kind, p.Kinds.Names(), "the kinds are "+strings.Join(p.Kinds.Names(), ", "))
 		}
 	}
 	for _, m := range s.Manifests {

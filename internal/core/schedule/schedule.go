@@ -42,13 +42,18 @@ type Schedule struct {
 
 // Keys document the keys of [job.NAME.schedule].
 var Keys = []schema.Key{
-	{Name: "cron", Takes: schema.TakesText, Doc: "A cron line of five fields: minute, hour, day of the month, month, day of the week. " +
-		"A time that a change of the clock skips is made up for when it is over, one that comes twice counts once."},
-	{Name: "every", Takes: schema.TakesText, Doc: "In the place of cron: a length of time, such as \"30m\", counted from midnight UTC of a day long ago, so that a restart moves no start."},
-	{Name: "zone", Takes: schema.TakesText, Default: "that of the machine", Doc: "The time zone, such as \"Europe/Berlin\" or \"UTC\"."},
-	{Name: "spread", Takes: schema.TakesText, Default: `"0s"`, Doc: "A start is later by a part of this, which is random and always the same for a job."},
-	{Name: "windows", Takes: schema.TakesList, Default: "always", Doc: "Maintenance windows, outside of which nothing starts: days, hours or both, such as " +
-		"\"sat-sun\" or \"mon-fri 22:00-05:00\", whose days are those on which a window begins."},
+	{Name: "cron", Takes: schema.TakesText, Doc: "A cron line of five fields: minute, hour, day of the month, " +
+		"month, day of the week. A time that a change of the clock skips is made up for when it is over, one that " +
+		"comes twice counts once."},
+	{Name: "every", Takes: schema.TakesText, Doc: "In the place of cron: a length of time, such as \"30m\", " +
+		"counted from midnight UTC of a day long ago, so that a restart moves no start."},
+	{Name: "zone", Takes: schema.TakesText, Default: "that of the machine", Doc: "The time zone, such as " +
+		"\"Europe/Berlin\" or \"UTC\"."},
+	{Name: "spread", Takes: schema.TakesText, Default: `"0s"`, Doc: "A start is later by a part of this, which is " +
+		"random and always the same for a job."},
+	{Name: "windows", Takes: schema.TakesList, Default: "always", Doc: "Maintenance windows, outside of which " +
+		"nothing starts: days, hours or both, such as \"sat-sun\" or \"mon-fri 22:00-05:00\", whose days are those " +
+		"on which a window begins."},
 	{Name: "missed", Takes: schema.TakesText, Default: `"skip"`, Choices: []string{Skip, Once},
 		Doc: "What becomes of starts that were missed, because nothing ran then: skip, or once for all of them."},
 }
@@ -57,7 +62,8 @@ var Keys = []schema.Key{
 func Read(k manifest.Key, problems *problem.Problems) *Schedule {
 	s := &Schedule{Zone: time.Local, Missed: Skip, Place: k.Place}
 	if k.Node.Kind != manifest.Table {
-		problems.At(k.Place, "a schedule is a table", `write schedule = { cron = "30 4 * * *" }, or a table [job.NAME.schedule]`)
+		problems.At(k.Place, "a schedule is a table",
+			`write schedule = { cron = "30 4 * * *" }, or a table [job.NAME.schedule]`)
 		return nil
 	}
 	before := len(problems.List())
@@ -77,7 +83,8 @@ func Read(k manifest.Key, problems *problem.Problems) *Schedule {
 	}
 	// some start of the years to come has to fall into a window, by any clock
 	if _, ok := s.Next("", time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)); !ok {
-		problems.At(k.Place, "by this schedule nothing ever starts", "see whether its times fall into its windows, and whether its day exists")
+		problems.At(k.Place, "by this schedule nothing ever starts", "see whether its times fall into its windows, "+
+			"and whether its day exists")
 		return nil
 	}
 	return s
@@ -100,7 +107,8 @@ func (s *Schedule) set(a manifest.Key, problems *problem.Problems) error {
 		s.Spread, err = settings.ParseDuration(text)
 	case "zone":
 		if s.Zone, err = time.LoadLocation(text); err != nil {
-			return problem.Errorf("there is no time zone %q", text).Remedy(`write one of the IANA database, such as "Europe/Berlin", or "UTC"`)
+			return problem.Errorf("there is no time zone %q", text).
+				Remedy(`write one of the IANA database, such as "Europe/Berlin", or "UTC"`)
 		}
 	case "missed":
 		if s.Missed = text; text != Skip && text != Once {

@@ -22,16 +22,21 @@ func read(t *testing.T, text string) (*Schedule, error) {
 func TestStarts(t *testing.T) {
 	for name, c := range map[string]struct{ schedule, after, want string }{
 		"a working day": {`cron = "30 4 * * 1-5"`, "2026-11-27T12:00Z", "11-30T03:30 12-01T03:30"},
-		"a time that is skipped comes when the gap ends, once": {`cron = "30,45 2 * * *"`, "2026-03-28T20:00Z", "03-29T01:00 03-30T00:30"},
-		"a time that comes twice counts once":                  {`cron = "30 2 * * *"`, "2026-10-24T12:00Z", "10-25T00:30 10-26T01:30"},
-		"asked between the two":                                {`cron = "30 2 * * *"`, "2026-10-25T00:45Z", "10-26T01:30 10-27T01:30"},
-		"each hour goes on through both":                       {`cron = "0 * * * *"`, "2026-10-24T23:30Z", "10-25T00:00 10-25T01:00 10-25T02:00"},
-		"each hour skips none":                                 {`cron = "0 */1 * * *"`, "2026-03-29T00:30Z", "03-29T01:00 03-29T02:00"},
-		"every half hour":                                      {`every = "30m"`, "2026-11-29T12:10Z", "11-29T12:30 11-29T13:00"},
-		"only at night":                                        {"every = \"6h\"\nwindows = [\"22:00-05:00\"]", "2026-11-29T12:10Z", "11-30T00:00 12-01T00:00"},
-		"only on days":                                         {"every = \"1m\"\nwindows = [\"sat\"]", "2026-11-29T12:10Z", "12-04T23:00 12-04T23:01"},
-		"a window begins on its day":                           {"cron = \"0 1 * * *\"\nwindows = [\"mon 22:00-05:00\"]", "2026-11-29T12:10Z", "12-01T00:00 12-08T00:00"},
-		"a leap day":                                           {`cron = "0 0 29 2 *"`, "2026-11-29T12:10Z", "02-28T23:00"},
+		"a time that is skipped comes when the gap ends, once": {`cron = "30,45 2 * * *"`, "2026-03-28T20:00Z",
+			"03-29T01:00 03-30T00:30"},
+		"a time that comes twice counts once": {`cron = "30 2 * * *"`, "2026-10-24T12:00Z", "10-25T00:30 10-26T01:30"},
+		"asked between the two":               {`cron = "30 2 * * *"`, "2026-10-25T00:45Z", "10-26T01:30 10-27T01:30"},
+		"each hour goes on through both": {`cron = "0 * * * *"`, "2026-10-24T23:30Z",
+			"10-25T00:00 10-25T01:00 10-25T02:00"},
+		"each hour skips none": {`cron = "0 */1 * * *"`, "2026-03-29T00:30Z", "03-29T01:00 03-29T02:00"},
+		"every half hour":      {`every = "30m"`, "2026-11-29T12:10Z", "11-29T12:30 11-29T13:00"},
+		"only at night": {"every = \"6h\"\nwindows = [\"22:00-05:00\"]", "2026-11-29T12:10Z",
+			"11-30T00:00 12-01T00:00"},
+		"only on days": {"every = \"1m\"\nwindows = [\"sat\"]", "2026-11-29T12:10Z",
+			"12-04T23:00 12-04T23:01"},
+		"a window begins on its day": {"cron = \"0 1 * * *\"\nwindows = [\"mon 22:00-05:00\"]", "2026-11-29T12:10Z",
+			"12-01T00:00 12-08T00:00"},
+		"a leap day": {`cron = "0 0 29 2 *"`, "2026-11-29T12:10Z", "02-28T23:00"},
 	} {
 		s, err := read(t, c.schedule+"\nzone = \"Europe/Berlin\"")
 		if err != nil {
@@ -82,14 +87,19 @@ func TestSpread(t *testing.T) {
 func TestNoSchedules(t *testing.T) {
 	for text, want := range map[string]string{
 		`cron = "30 4 * *"`: "no cron line", `cron = "61 4 * * *"`: "no cron line", `cron = "@daily"`: "no cron line",
-		`cron = "TZ=UTC 30 4 * * *"`: "no cron line", `cron = 4`: "takes text", `every = "10s"`: "less than a minute", `every = "soon"`: "no length of time",
+		`cron = "TZ=UTC 30 4 * * *"`: "no cron line", `cron = 4`: "takes text",
+		`every = "10s"`: "less than a minute", `every = "soon"`: "no length of time",
 		"every = \"1h\"\ncron = \"0 4 * * *\"": "one of cron and every", `spread = "1h"`: "one of cron and every",
-		"every = \"1h\"\nzone = \"Atlantis\"": "no time zone", "every = \"1h\"\nmissed = \"twice\"": "missed is", "every = \"1h\"\nwindows = [\"monday\"]": "no maintenance window",
-		"every = \"1h\"\nwindows = [\"25:00-26:00\"]": "no maintenance window", "every = \"1h\"\nspred = \"1m\"": "did you mean \"spread\"",
-		"cron = \"0 4 * * *\"\nwindows = [\"22:00-23:00\"]\nzone = \"UTC\"": "nothing ever starts", `cron = "0 4 31 2 *"`: "nothing ever starts",
-		"every = \"1h\"\nspread = \"2h\"": "longer than the time between",
+		"every = \"1h\"\nzone = \"Atlantis\"": "no time zone", "every = \"1h\"\nmissed = \"twice\"": "missed is",
+		"every = \"1h\"\nwindows = [\"monday\"]":                            "no maintenance window",
+		"every = \"1h\"\nwindows = [\"25:00-26:00\"]":                       "no maintenance window",
+		"every = \"1h\"\nspred = \"1m\"":                                    "did you mean \"spread\"",
+		"cron = \"0 4 * * *\"\nwindows = [\"22:00-23:00\"]\nzone = \"UTC\"": "nothing ever starts",
+		`cron = "0 4 31 2 *"`:                                               "nothing ever starts",
+		"every = \"1h\"\nspread = \"2h\"":                                   "longer than the time between",
 	} {
-		if _, err := read(t, text); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "jobs.toml:") {
+		if _, err := read(t, text); err == nil || !strings.Contains(err.Error(), want) ||
+			!strings.Contains(err.Error(), "jobs.toml:") {
 			t.Errorf("%s gives %v", text, err)
 		}
 	}
@@ -118,7 +128,8 @@ func FuzzWindow(f *testing.F) {
 // BenchmarkThousand asks for the next start of each of a thousand schedules.
 func BenchmarkThousand(b *testing.B) {
 	var ps problem.Problems
-	root, _ := manifest.ParseTOML("jobs.toml", []byte("[schedule]\ncron = \"30 4 * * 1-5\"\nspread = \"1h\"\nwindows = [\"01:00-06:00\"]\nzone = \"Europe/Berlin\"\n"), &ps)
+	root, _ := manifest.ParseTOML("jobs.toml", []byte("[schedule]\ncron = \"30 4 * * 1-5\"\nspread = \"1h\"\n"+
+		"windows = [\"01:00-06:00\"]\nzone = \"Europe/Berlin\"\n"), &ps)
 	s := Read(root.Keys[0], &ps)
 	at := time.Date(2026, 11, 29, 0, 0, 0, 0, time.UTC)
 	for b.Loop() {
@@ -133,7 +144,8 @@ func BenchmarkThousand(b *testing.B) {
 func TestCalendar(t *testing.T) {
 	for line, want := range map[string]string{
 		"30 4 * * 1-5": "Mon,Tue,Wed,Thu,Fri *-*-* 04:30:00 UTC", "*/20 * * * *": "*-*-* *:00,20,40:00 UTC",
-		"0 6,18 1 */6 *": "*-1,7-1 06,18:00:00 UTC", "0 0 13 * 5": "*-*-13 00:00:00 UTC|Fri *-*-* 00:00:00 UTC", "5 */8 * * 0": "Sun *-*-* 00,08,16:05:00 UTC",
+		"0 6,18 1 */6 *": "*-1,7-1 06,18:00:00 UTC", "0 0 13 * 5": "*-*-13 00:00:00 UTC|Fri *-*-* 00:00:00 UTC",
+		"5 */8 * * 0": "Sun *-*-* 00,08,16:05:00 UTC",
 	} {
 		s, err := read(t, "cron = \""+line+"\"\nzone = \"UTC\"")
 		if err != nil {

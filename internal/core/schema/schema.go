@@ -190,14 +190,16 @@ var Common = []Attr{
 	{Name: OnlyAfter, Type: RefTo, List: true, Owes: Follow,
 		Doc:      "Do this only when one of these changed; what a run could not do is owed to the next.",
 		Examples: []string{`["file /etc/tide-logger.toml"]`}},
-	{Name: OnLeave, Type: Text, Choices: []string{Keep, Remove}, Default: "that of the use or group by which it comes, \"keep\"",
+	{Name: OnLeave, Type: Text, Choices: []string{Keep, Remove}, Default: "that of the use or group by which it " +
+		"comes, \"keep\"",
 		Doc:      "What becomes of it when nothing declares it any more: it is kept and told as left over, or removed.",
 		Examples: []string{`"remove"`}},
 	{Name: Timeout, Type: Duration, Default: "[run] timeout, else none but the programs' own",
 		Doc: "How long one try of it may take; what it has started is ended then.", Examples: []string{`"5m"`}},
 	{Name: Retries, Type: Int, Default: "[run] retries, 0", Doc: "How often it is tried again when it fails.",
 		Examples: []string{"3"}},
-	{Name: RetryEvery, Type: Duration, Default: "[run] retry_every, 10s", Doc: "How long is waited before it is tried again.",
+	{Name: RetryEvery, Type: Duration, Default: "[run] retry_every, 10s", Doc: "How long is waited before it is " +
+		"tried again.",
 		Examples: []string{`"30s"`}},
 }
 
@@ -302,7 +304,8 @@ func CheckAddress(s string) error {
 func SecretQuery(u *url.URL) string {
 	for name, values := range u.Query() {
 		plain := strings.NewReplacer("_", "", "-", "").Replace(strings.ToLower(name))
-		if slices.Contains([]string{"token", "accesstoken", "privatetoken", "authtoken", "apikey", "apitoken", "key", "password", "passwd",
+		if slices.Contains([]string{"token", "accesstoken", "privatetoken", "authtoken", "apikey", "apitoken", "key",
+			"password", "passwd",
 			"pass", "secret", "clientsecret"}, plain) && values[0] != "" {
 			return name
 		}
@@ -393,7 +396,8 @@ func (c Kinds) ParseRef(s string) (value.Ref, error) {
 	}
 	k, ok := c.Kind(ref.Kind)
 	if !ok {
-		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", "))
+		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).
+			Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", "))
 	}
 	var err error
 	ref.Name, err = k.Canon(ref.Name)
@@ -480,7 +484,8 @@ func (a Attr) table(v any) (any, error) {
 	for _, name := range value.Keys(table) {
 		i := slices.IndexFunc(a.Fields, func(f Attr) bool { return f.Name == name })
 		if i < 0 {
-			return nil, problem.Errorf("%s has no %q", a.Name, name).Meant(name, names(a.Fields), "it has "+strings.Join(names(a.Fields), ", "))
+			return nil, problem.Errorf("%s has no %q", a.Name, name).
+				Meant(name, names(a.Fields), "it has "+strings.Join(names(a.Fields), ", "))
 		}
 		one, err := a.Fields[i].Value(table[name])
 		if err != nil {
@@ -557,7 +562,8 @@ func (a Attr) one(v any) (any, error) {
 	case Hidden:
 		if s, ok := v.(value.Secret); ok {
 			if _, isText := s.Scalar().(string); !isText {
-				return nil, problem.Errorf("%s needs text, and the sealed value is %s", a.Name, value.TypeName(s.Scalar())).
+				return nil, problem.Errorf("%s needs text, and the sealed value is %s", a.Name,
+					value.TypeName(s.Scalar())).
 					Remedy("put it in quotes where it is sealed")
 			}
 			return s, nil
@@ -655,7 +661,8 @@ func (a Attr) quoted(v any) string {
 	if n, ok := v.(int64); ok && a.Type == Mode {
 		// TOML reads 0o644 as 420, and 644 as it stands: one of the two is a mode
 		// that people use.
-		if written, err := ParseMode(fmt.Sprintf("%04d", n)); err != nil || usualMode(uint32(n)) && !usualMode(written) {
+		if written, err := ParseMode(fmt.Sprintf("%04d", n)); err != nil || usualMode(uint32(n)) &&
+			!usualMode(written) {
 			return fmt.Sprintf("\"%04o\"", n)
 		}
 		return fmt.Sprintf("\"%04d\"", n)

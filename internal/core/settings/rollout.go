@@ -21,7 +21,8 @@ func ParseAmount(s string) (Amount, error) {
 	text, share := strings.CutSuffix(strings.TrimSpace(s), "%")
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > 1_000_000 || share && n > 100 {
-		return Amount{}, problem.Errorf("%q is no number of hosts", s).Remedy(`write a number such as 5, or a share such as "20%%"`)
+		return Amount{}, problem.Errorf("%q is no number of hosts", s).
+			Remedy(`write a number such as 5, or a share such as "20%%"`)
 	}
 	return Amount{n, share}, nil
 }
@@ -59,10 +60,13 @@ var rolloutKeys = []struct {
 	takes schema.Takes
 	doc   string
 }{
-	{"first", schema.TakesCount, "The hosts that an apply takes alone, before all others: targets with commas between, or a number."},
+	{"first", schema.TakesCount, "The hosts that an apply takes alone, before all others: targets with commas " +
+		"between, or a number."},
 	{"batch", schema.TakesCount, "How many hosts an apply takes at a time: a number, or a share such as \"20%\"."},
-	{"pause", schema.TakesText, "What comes before each further batch: a length of time, or \"key\", which waits for a person."},
-	{"stop_after", schema.TakesCount, "How many failed hosts end an apply, the rest being not begun: a number, or a share such as \"5%\"."},
+	{"pause", schema.TakesText, "What comes before each further batch: a length of time, or \"key\", which waits " +
+		"for a person."},
+	{"stop_after", schema.TakesCount, "How many failed hosts end an apply, the rest being not begun: a number, or " +
+		"a share such as \"5%\"."},
 }
 
 // Set reads one of the keys that say so; false when it is none.
@@ -102,7 +106,8 @@ func ParsePause(s string) (time.Duration, error) {
 	}
 	d, err := ParseDuration(s)
 	if err != nil || d == 0 {
-		return 0, problem.Errorf("%q is no pause", s).Remedy(`write "90s", "10m", or "key" to wait until a key is pressed`)
+		return 0, problem.Errorf("%q is no pause", s).
+			Remedy(`write "90s", "10m", or "key" to wait until a key is pressed`)
 	}
 	return d, nil
 }

@@ -99,7 +99,8 @@ var all = append([]setting{
 	{schema.Key{Name: "requires", Takes: schema.TakesText,
 		Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
 		setRequires},
-	{schema.Key{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`, Doc: "The inventory files."},
+	{schema.Key{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`,
+		Doc: "The inventory files."},
 		func(s *Settings, v any) error { return setFiles(&s.Inventory, v) }},
 	{schema.Key{Name: "data.layers", Takes: schema.TakesList,
 		Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`,
@@ -110,7 +111,8 @@ var all = append([]setting{
 	{schema.Key{Name: "secrets.recipients", Takes: schema.TakesList,
 		Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
 		func(s *Settings, v any) error { return setRecipients(&s.Recipients, v) }},
-	{schema.Key{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."}, setParallel},
+	{schema.Key{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."},
+		setParallel},
 	{schema.Key{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`,
 		Doc: "How old a package list may be before newest refreshes it."},
 		func(s *Settings, v any) error { return setDuration(&s.PackageListAge, v) }},
@@ -123,22 +125,24 @@ var all = append([]setting{
 		Doc: "How long is waited before that."},
 		func(s *Settings, v any) error { return setDuration(&s.RetryEvery, v) }},
 	{schema.Key{Name: "run.guard", Takes: schema.TakesText, Default: `"60s"`,
-		Doc: "How long a host waits, after a change that may have cut us off, for us to get in anew before it puts back " +
-			"what stood; \"0s\" goes without."},
+		Doc: "How long a host waits, after a change that may have cut us off, for us to get in anew before it puts " +
+			"back what stood; \"0s\" goes without."},
 		func(s *Settings, v any) error { return setDuration(&s.Guard, v) }},
 	{schema.Key{Name: "undo.age", Takes: schema.TakesText, Default: `"30d"`,
 		Doc: "How long a host keeps what stood before a run, for undo to put it back."},
 		func(s *Settings, v any) error { return setDuration(&s.UndoAge, v) }},
 	{schema.Key{Name: "undo.size", Takes: schema.TakesText, Default: `"256 MiB"`,
-		Doc: "How much room that may take on a host, the oldest going first, and a quarter of it for one file; \"0 MiB\" keeps " +
-			"nothing."},
+		Doc: "How much room that may take on a host, the oldest going first, and a quarter of it for one file; \"0 " +
+			"MiB\" keeps nothing."},
 		func(s *Settings, v any) error { return setSize(&s.UndoSize, v) }},
 	{schema.Key{Name: "history.file", Takes: schema.TakesText, Default: `"$XDG_STATE_HOME/jadekettle/history.db"`,
 		Doc: "The SQLite file in which runs are kept, below ~/.local/state where XDG_STATE_HOME is not set."},
 		func(s *Settings, v any) error { return errors.Join(setText(&s.History, v), s.oneHistory()) }},
 	{schema.Key{Name: "history.url", Takes: schema.TakesText, Default: "none",
-		Doc: "The PostgreSQL database in which runs are kept in the place of a file, for several controllers, such as " +
-			"\"postgres://kettle@db.example.org/kettle\". The password stands in ~/.pgpass or PGPASSWORD."}, setHistoryURL},
+		Doc: "The PostgreSQL database in which runs are kept in the place of a file, for several controllers, " +
+			"such as " +
+			"\"postgres://kettle@db.example.org/kettle\". The password stands in ~/.pgpass or PGPASSWORD."},
+		setHistoryURL},
 	{schema.Key{Name: "log.file", Takes: schema.TakesText, Default: "none",
 		Doc: "A file to which what happens in runs is appended, a line of JSON for each event."},
 		func(s *Settings, v any) error { return setText(&s.Log, v) }},
@@ -278,7 +282,8 @@ func setHistoryURL(s *Settings, v any) error {
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
-		return problem.Errorf("it is no address of a PostgreSQL database").Remedy(`write "postgres://USER@HOST/DATABASE"`)
+		return problem.Errorf("it is no address of a PostgreSQL database").
+			Remedy(`write "postgres://USER@HOST/DATABASE"`)
 	}
 	asks := u.Query()
 	if _, has := u.User.Password(); has || asks.Has("password") || asks.Has("sslpassword") {
@@ -293,7 +298,8 @@ func (s *Settings) oneHistory() error {
 	if s.History == "" || s.HistoryURL == "" {
 		return nil
 	}
-	return problem.Errorf("runs are kept in a file or in a database, and this names both").Remedy("leave out one of file and url")
+	return problem.Errorf("runs are kept in a file or in a database, and this names both").
+		Remedy("leave out one of file and url")
 }
 
 func setFiles(to *[]string, v any) error {
@@ -311,7 +317,8 @@ func setFiles(to *[]string, v any) error {
 func setRecipients(to *[]string, v any) error {
 	list, ok := texts(v)
 	if *to = list; !ok {
-		return problem.Errorf(`recipients is a list of age or OpenSSH public keys`).Remedy(`write recipients = ["age1..."]`)
+		return problem.Errorf(`recipients is a list of age or OpenSSH public keys`).
+			Remedy(`write recipients = ["age1..."]`)
 	}
 	return nil
 }
@@ -406,7 +413,8 @@ func (s *Settings) Choose(env string) error {
 				Remedy("say which, or give one of them default = true in %s: `--env NAME`", File)
 		}
 	case len(names) == 0:
-		return problem.Errorf("this project has no environments").Remedy("declare [env.%s] in %s, or leave it out: `--env`", env, File)
+		return problem.Errorf("this project has no environments").
+			Remedy("declare [env.%s] in %s, or leave it out: `--env`", env, File)
 	}
 	e, ok := s.Envs[env]
 	if !ok && env != "" {
@@ -426,7 +434,8 @@ var requiresForm = regexp.MustCompile(`^>= *[0-9]{1,6}(\.[0-9]{1,6}){0,2}$`)
 func setRequires(s *Settings, v any) error {
 	text, _ := v.(string)
 	if !requiresForm.MatchString(text) {
-		return problem.Errorf("%v is not a valid version", v).Remedy(`write the oldest one that works, such as ">= 0.1"`)
+		return problem.Errorf("%v is not a valid version", v).
+			Remedy(`write the oldest one that works, such as ">= 0.1"`)
 	}
 	s.Requires = text
 	return nil

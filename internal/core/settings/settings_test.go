@@ -65,13 +65,15 @@ func TestDurations(t *testing.T) {
 // TestRollouts reads how an apply goes over many hosts, for all and for an environment.
 func TestRollouts(t *testing.T) {
 	var ps problem.Problems
-	s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\nfirst = 2\nbatch = \"20%\"\n" +
-		"pause = \"5m\"\nguard = \"0s\"\nretries = 2\n[undo]\nage = \"7d\"\nsize = \"1 GiB\"\n[env.production]\nbatch = 3\nstop_after = \"5%\"\n")}}, &ps)
+	s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\nfirst = 2\nbatch " +
+		"= \"20%\"\npause = \"5m\"\nguard = \"0s\"\nretries = 2\n[undo]\nage = \"7d\"\nsize = \"1 GiB\"\n" +
+		"[env.production]\nbatch = 3\nstop_after = \"5%\"\n")}}, &ps)
 	if err := errors.Join(ps.Err(), s.Choose("production")); err != nil {
 		t.Fatal(err)
 	}
 	r := s.Rollout
-	if r.First != "2" || r.Batch.String() != "3" || r.StopAfter.String() != "5%" || r.Pause != "5m" || s.Guard != 0 || s.Retries != 2 ||
+	if r.First != "2" || r.Batch.String() != "3" || r.StopAfter.String() != "5%" || r.Pause != "5m" ||
+		s.Guard != 0 || s.Retries != 2 ||
 		s.UndoAge != 7*24*time.Hour || s.UndoSize != 1<<30 {
 		t.Errorf("it is %+v", s)
 	}
@@ -84,10 +86,12 @@ func TestRollouts(t *testing.T) {
 			t.Errorf("%s of %d hosts are %d, %v", c.text, c.hosts, a.Of(c.hosts), err)
 		}
 	}
-	for _, wrong := range []string{"batch = 0", "batch = \"120%\"", "stop_after = true", "pause = \"soon\"", "first = []",
+	for _, wrong := range []string{"batch = 0", "batch = \"120%\"", "stop_after = true", "pause = \"soon\"",
+		"first = []",
 		"retries = -1", "guard = \"x\"", "[undo]\nsize = \"much\"", "[undo]\nage = 7"} {
 		var ps problem.Problems
-		settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\n" + wrong + "\n")}}, &ps)
+		settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[run]\n" + wrong + "\n")}},
+			&ps)
 		if list := ps.List(); len(list) != 1 || list[0].Place.Line != 3+strings.Count(wrong, "\n") {
 			t.Errorf("%s gives %v", wrong, list)
 		}
@@ -105,8 +109,10 @@ func TestAHistoryOnAServer(t *testing.T) {
 		"url = \"postgres://db.example.org/kettle\"\nfile = \"/srv/tide/history.db\"": "names both",
 	} {
 		var ps problem.Problems
-		s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[history]\n" + text + "\n")}}, &ps)
-		if err := ps.Err(); want == "" && (err != nil || s.HistoryURL == "") || want != "" && (err == nil || !strings.Contains(err.Error(), want)) ||
+		s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"saltmarsh\"\n[history]\n" + text +
+			"\n")}}, &ps)
+		if err := ps.Err(); want == "" && (err != nil || s.HistoryURL == "") || want != "" &&
+			(err == nil || !strings.Contains(err.Error(), want)) ||
 			strings.Contains(s.HistoryURL+fmt.Sprint(err), "brine") {
 			t.Errorf("%s gives %q (%v)", text, s.HistoryURL, err)
 		}

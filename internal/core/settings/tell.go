@@ -37,11 +37,12 @@ var TellForms = []string{"text", "markdown", "json", "csv", "junit", "html"}
 // TellKeys document the keys of [tell.NAME].
 var TellKeys = []schema.Key{
 	{Name: "if", Takes: schema.TakesText, Default: "always",
-		Doc: "When: CEL over run (mode, code, env, number, who, seconds, hosts, changed, failed, unchanged, not_reached, not_begun, " +
-			"tasks_changed, tasks_failed and notes) and env, such as \"run.failed > 0\"."},
+		Doc: "When: CEL over run (mode, code, env, number, who, seconds, hosts, changed, failed, unchanged, " +
+			"not_reached, not_begun, tasks_changed, tasks_failed and notes) and env, such as \"run.failed > 0\"."},
 	{Name: "webhook", Takes: schema.TakesText, Doc: "An address to which a CloudEvent is posted as JSON."},
 	{Name: "key_file", Takes: schema.TakesText,
-		Doc: "The file with the key by which the call is signed with HMAC-SHA256, as RFC 9421 has it. Without it there is no signature."},
+		Doc: "The file with the key by which the call is signed with HMAC-SHA256, as RFC 9421 has it. Without it " +
+			"there is no signature."},
 	{Name: "mail", Takes: schema.TakesList, Doc: "The addresses to which a mail goes."},
 	{Name: "from", Takes: schema.TakesText, Doc: "Whom the mail is from."},
 	{Name: "server", Takes: schema.TakesText, Default: `"localhost:25"`, Doc: "The SMTP server, with its port."},
@@ -61,9 +62,11 @@ var tellScope = expr.Scope{Roots: []string{"env"}, Locals: []string{"run"}, What
 
 // sampleRun has the fields of run, to find out while the settings are read whether a condition
 // asks for one that there is not.
-var sampleRun = map[string]any{"mode": "apply", "code": int64(0), "env": "", "number": int64(1), "who": "", "machine": "",
-	"seconds": 0.0, "hosts": int64(0), "changed": int64(0), "failed": int64(0), "unchanged": int64(0), "not_reached": int64(0),
-	"not_begun": int64(0), "tasks_changed": int64(0), "tasks_failed": int64(0), "notes": map[string]any{}}
+var sampleRun = map[string]any{"mode": "apply", "code": int64(0), "env": "", "number": int64(1), "who": "",
+	"machine": "",
+	"seconds": 0.0, "hosts": int64(0), "changed": int64(0), "failed": int64(0), "unchanged": int64(0),
+	"not_reached": int64(0),
+	"not_begun":   int64(0), "tasks_changed": int64(0), "tasks_failed": int64(0), "notes": map[string]any{}}
 
 // tell reads one [tell.NAME].
 func (s *Settings) tell(k manifest.Key, problems *problem.Problems) {
@@ -111,7 +114,8 @@ func (t *Tell) set(a manifest.Key, problems *problem.Problems) (err error, known
 			return err, true
 		}
 		if u, err := url.Parse(t.Webhook); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-			return problem.Errorf("%q is no address of a web server", t.Webhook).Remedy(`write webhook = "https://hooks.example.org/tide"`), true
+			return problem.Errorf("%q is no address of a web server", t.Webhook).
+				Remedy(`write webhook = "https://hooks.example.org/tide"`), true
 		}
 		return nil, true
 	case "key_file":
@@ -134,7 +138,8 @@ func (t *Tell) set(a manifest.Key, problems *problem.Problems) (err error, known
 			return err, true
 		}
 		if host, port, ok := strings.Cut(t.Server, ":"); !ok || host == "" || port == "" {
-			return problem.Errorf("%q is no server with a port", t.Server).Remedy(`write server = "mail.example.org:587"`), true
+			return problem.Errorf("%q is no server with a port", t.Server).
+				Remedy(`write server = "mail.example.org:587"`), true
 		}
 		return nil, true
 	case "user":
@@ -159,7 +164,8 @@ func (t *Tell) set(a manifest.Key, problems *problem.Problems) (err error, known
 // addressed says whether a text is a mail address.
 func addressed(text string) error {
 	name, domain, ok := strings.Cut(text, "@")
-	if !ok || name == "" || domain == "" || strings.ContainsAny(text, " \t\r\n<>\",;") || strings.Contains(domain, "@") {
+	if !ok || name == "" || domain == "" || strings.ContainsAny(text, " \t\r\n<>\",;") ||
+		strings.Contains(domain, "@") {
 		return problem.Errorf("%q is no mail address", text).Remedy("write it as keeper@example.org")
 	}
 	return nil
@@ -175,9 +181,11 @@ func (t *Tell) whole() error {
 	}
 	switch {
 	case n != 1:
-		return problem.Errorf("tell.%s has %d of webhook, mail and command", t.Name, n).Remedy("give it just one of them")
+		return problem.Errorf("tell.%s has %d of webhook, mail and command", t.Name, n).
+			Remedy("give it just one of them")
 	case len(t.Mail) > 0 && t.From == "":
-		return problem.Errorf("tell.%s does not say whom the mail is from", t.Name).Remedy(`write from = "kettle@example.org"`)
+		return problem.Errorf("tell.%s does not say whom the mail is from", t.Name).
+			Remedy(`write from = "kettle@example.org"`)
 	case t.User != "" && t.PasswordFile == "":
 		return problem.Errorf("tell.%s has a login without a password", t.Name).
 			Remedy(`write password_file = "...", a file that only you can read`)

@@ -80,9 +80,11 @@ func Read(project fs.FS, problems *problem.Problems) []Pin {
 				return ""
 			}
 			p.URL, p.At, p.Commit, p.Hash = text("url"), text("at"), text("commit"), text("content")
-			if s.Node.Kind != manifest.Table || !ValidName(s.Name) || p.URL == "" || !commitForm.MatchString(p.Commit) ||
+			if s.Node.Kind != manifest.Table || !ValidName(s.Name) || p.URL == "" ||
+				!commitForm.MatchString(p.Commit) ||
 				!hashForm.MatchString(p.Hash) {
-				problems.At(s.Place, fmt.Sprintf("the pin of %q is not whole: it needs url, at, commit and content", s.Name), do)
+				problems.At(s.Place, fmt.Sprintf("the pin of %q is not whole: it needs url, at, commit and content",
+					s.Name), do)
 				continue
 			}
 			out = append(out, p)
@@ -118,7 +120,8 @@ func Load(project fs.FS, pins []Pin, problems *problem.Problems) map[string]stri
 			problems.At(p.Place, fmt.Sprintf("the source %q cannot be read: %v", p.Name, err), "")
 		case got != p.Hash:
 			problems.AddErr(p.Place, problem.Errorf("the copy in %s is not what was pinned", dir).
-				Remedy("someone changed the copy or the lock file: fetch it anew: `jadekettle source update %s --pinned`",
+				Remedy("someone changed the copy or the lock file: fetch it anew: `jadekettle source update %s "+
+					"--pinned`",
 					shell.Quote(p.Name)))
 		default:
 			out[p.Name] = dir

@@ -69,9 +69,10 @@ func TestLoad(t *testing.T) {
 		good: "",
 		strings.Replace(good, "[source.tide]", "[source.other]",
 			1): "the source \"other\" is pinned, and sources/other is not there",
-		strings.Replace(good, hash, "sha256:"+strings.Repeat("0", 64), 1): "the copy in sources/tide is not what was pinned",
-		strings.Replace(good, "commit = \"ab", "commit = \"AB", 1):        `the pin of "tide" is not whole`,
-		strings.Replace(good, "format = 1", "format = 2", 1):              "the format of this file is not 1",
+		strings.Replace(good, hash, "sha256:"+strings.Repeat("0", 64), 1): "the copy in sources/tide is not what " +
+			"was pinned",
+		strings.Replace(good, "commit = \"ab", "commit = \"AB", 1): `the pin of "tide" is not whole`,
+		strings.Replace(good, "format = 1", "format = 2", 1):       "the format of this file is not 1",
 		good + "[sauce.x]\n": `a lock file has no "sauce"`,
 		"":                   "sources/tide has no pin in sources.lock",
 	} {

@@ -14,7 +14,8 @@ import (
 func ExampleConn() {
 	var line bytes.Buffer
 	controller := wire.NewConn(nil, &line)
-	task := plan.Task{Ref: value.Ref{Kind: "user", Name: "maren"}, Attrs: value.Attrs{"password": value.NewSecret("salt")}}
+	task := plan.Task{Ref: value.Ref{Kind: "user", Name: "maren"},
+		Attrs: value.Attrs{"password": value.NewSecret("salt")}}
 	if err := controller.Send(wire.Message{Plan: &wire.Plan{Tasks: []plan.Task{task}, Last: true}}); err != nil {
 		fmt.Println(err)
 	}

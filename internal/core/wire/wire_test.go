@@ -21,7 +21,8 @@ import (
 
 func tasks() []plan.Task {
 	return []plan.Task{{
-		ID: 0, Ref: value.Ref{Kind: "user", Name: "maren"}, Needs: []int{}, Content: &plan.Content{SHA256: "ab", Size: 3},
+		ID: 0, Ref: value.Ref{Kind: "user", Name: "maren"}, Needs: []int{},
+		Content: &plan.Content{SHA256: "ab", Size: 3},
 		Attrs: value.Attrs{"uid": int64(7), "system": true, "shell": "/bin/sh", "groups": []any{"a", "b"},
 			"password": value.NewSecret("salt")},
 	}}
@@ -162,14 +163,17 @@ func FuzzReceive(f *testing.F) {
 
 // FuzzFacts: whatever facts come in a frame, they are refused or can be asked for by name.
 func FuzzFacts(f *testing.F) {
-	good, err := cbor.Marshal(facts.Facts{Hostname: "gauge-01", Own: map[string]any{"a": []any{int64(1), map[string]any{"b": true}}}})
+	good, err := cbor.Marshal(facts.Facts{Hostname: "gauge-01",
+		Own: map[string]any{"a": []any{int64(1), map[string]any{"b": true}}}})
 	if err != nil {
 		f.Fatal(err)
 	}
 	f.Add(good)
 	f.Add([]byte{0xa1, 0x01, 0x60})
-	for _, own := range []any{cbor.Tag{Number: 1, Content: 0}, cbor.Tag{Number: 0, Content: "2026-11-30T00:00:00Z"}, cbor.Tag{Number: 99, Content: 0},
-		cbor.Tag{Number: 2, Content: []byte{1}}, math.NaN(), math.Inf(1), []byte("tide"), cbor.SimpleValue(99), uint64(1 << 63)} {
+	for _, own := range []any{cbor.Tag{Number: 1, Content: 0}, cbor.Tag{Number: 0, Content: "2026-11-30T00:00:00Z"},
+		cbor.Tag{Number: 99, Content: 0},
+		cbor.Tag{Number: 2, Content: []byte{1}}, math.NaN(), math.Inf(1), []byte("tide"), cbor.SimpleValue(99),
+		uint64(1 << 63)} {
 		odd, err := cbor.Marshal(map[string]any{"own": map[string]any{"a": own}})
 		if err != nil {
 			f.Fatal(err)

@@ -72,7 +72,10 @@ func TestPassphrases(t *testing.T) {
 			t.Errorf("it was asked for %d times", asked)
 		}
 	}
-	d := &Dialer{Passphrase: func(string) (value.Secret, error) { return value.Secret{}, errors.New("nobody is there") }}
+	d := &Dialer{Passphrase: func(string) (value.Secret, error) {
+		return value.Secret{},
+			errors.New("nobody is there")
+	}}
 	if _, err := d.readKey(path, nil); err == nil || !strings.Contains(err.Error(), "nobody is there") {
 		t.Errorf("with nobody there: %v", err)
 	}

@@ -224,7 +224,8 @@ func (d *Dialer) open(ctx context.Context, e *errand) (*Session, error) {
 
 func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
 	if t.Local || t.Command != "" {
-		return &local{through: t.Command, env: []string{"JADEKETTLE_HOST=" + t.Name, "JADEKETTLE_ADDRESS=" + t.Address}}, nil
+		return &local{through: t.Command, env: []string{"JADEKETTLE_HOST=" + t.Name,
+			"JADEKETTLE_ADDRESS=" + t.Address}}, nil
 	}
 	d.mu.Lock()
 	b := d.begun[t.Name]
@@ -520,7 +521,8 @@ func explain(err error, p *process, t Target) error {
 	switch {
 	case t.Elevate == "doas" && strings.Contains(said, "doas:"):
 		return problem.Errorf("doas refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "doas: ")).
-			Remedy("let it run our worker, and nothing else, by the line `permit nopass %s as root cmd %s` in doas.conf; %s",
+			Remedy("let it run our worker, and nothing else, by the line `permit nopass %s as root cmd %s` in "+
+				"doas.conf; %s",
 				t.login(), Starter, comesThere)
 	case t.Elevate == "sudo" && strings.Contains(said, "sudo:") && !strings.Contains(said, "unable to resolve host"):
 		return problem.Errorf("sudo refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "sudo: ")).

@@ -92,7 +92,8 @@ func TestTheScripts(t *testing.T) {
 	}
 	stored := filepath.Join(home, ".cache/jadekettle/abc."+strconv.Itoa(len(program)))
 	store := func() {
-		if word, rest := ask(t, home, uploadScript, program, "abc", strconv.Itoa(len(program)), "plain"); word != "stored" {
+		if word, rest := ask(t, home, uploadScript, program, "abc", strconv.Itoa(len(program)),
+			"plain"); word != "stored" {
 			t.Errorf("it is %s %s", word, rest)
 		}
 	}
@@ -201,7 +202,8 @@ func TestTheUsersOwnSettings(t *testing.T) {
 	os.WriteFile(filepath.Join(home, ".ssh/config"),
 		[]byte("Host gauge-*\n  HostName 192.0.2.21\n  Port 2200\n  User ops\n  IdentityFile ~/.ssh/pier\nHost far\n"+
 			"  ProxyJump pier.example.org\n"), 0o600)
-	want := Target{Name: "gauge-01", Address: "192.0.2.21", Port: 2200, User: "ops", Key: filepath.Join(home, ".ssh/pier")}
+	want := Target{Name: "gauge-01", Address: "192.0.2.21", Port: 2200, User: "ops",
+		Key: filepath.Join(home, ".ssh/pier")}
 	if got, err := d.settings(t.Context(), given); err != nil || got != want {
 		t.Errorf("it becomes %+v, %v", got, err)
 	}
@@ -258,7 +260,8 @@ func TestWhatRefusalsMean(t *testing.T) {
 	}
 	for said, want := range map[string]string{"ssh: handshake failed: EOF": "MaxStartups",
 		"read tcp 192.0.2.1:1->192.0.2.2:22: read: connection reset by peer": "MaxStartups"} {
-		if err := (&Dialer{}).handshakeError(errors.Join(errors.New(said), io.EOF), Target{Address: "192.0.2.2"}, "ops"); !strings.
+		if err := (&Dialer{}).handshakeError(errors.Join(errors.New(said), io.EOF), Target{Address: "192.0.2.2"},
+			"ops"); !strings.
 			Contains(err.Error(), want) {
 			t.Errorf("%s is told as: %v", said, err)
 		}
@@ -294,7 +297,8 @@ func TestAFolderOfAnothers(t *testing.T) {
 	if word, rest := ask(t, home, startScript, "", m+"=abc"); word != "need" {
 		t.Errorf("it says %s %s", word, rest)
 	}
-	if word, rest := ask(t, home, uploadScript, program, "abc", size, "plain"); word != "stored" || rest != home+"/.cache/jadekettle" {
+	if word, rest := ask(t, home, uploadScript, program, "abc", size, "plain"); word != "stored" ||
+		rest != home+"/.cache/jadekettle" {
 		t.Errorf("the worker is %s %s", word, rest)
 	}
 	if word, rest := ask(t, home, startScript, "", m+"=abc"); word != "ready" {

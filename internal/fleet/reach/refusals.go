@@ -19,7 +19,8 @@ type saying struct {
 var sayings = []saying{
 	{[]string{"you must have a tty"}, func(t Target, _ string) error {
 		return problem.Errorf("sudo on the host wants a terminal (requiretty)").
-			Remedy("let it do without for this account, by the line `Defaults:%s !requiretty` in a file of /etc/sudoers.d",
+			Remedy("let it do without for this account, by the line `Defaults:%s !requiretty` in a file of "+
+				"/etc/sudoers.d",
 				t.login())
 	}},
 	{[]string{"sudo: not found", "sudo: command not found", "doas: not found", "doas: command not found",
@@ -27,10 +28,11 @@ var sayings = []saying{
 		return problem.Errorf("there is no %s on the host, in the folders of PATH of %s", t.Elevate, orLogin(t.User)).
 			Remedy("install it, or set elevate under [connect] to another way to be root, or log in as root")
 	}},
-	{[]string{"sudo: sh: command not found", "sudo: " + Starter + ": command not found"}, func(_ Target, _ string) error {
-		return problem.Errorf("sudo finds no sh: the folders of its secure_path do not hold it").
-			Remedy("see `sudo -V | grep secure` as root, and add /bin to secure_path in sudoers")
-	}},
+	{[]string{"sudo: sh: command not found", "sudo: " + Starter + ": command not found"},
+		func(_ Target, _ string) error {
+			return problem.Errorf("sudo finds no sh: the folders of its secure_path do not hold it").
+				Remedy("see `sudo -V | grep secure` as root, and add /bin to secure_path in sudoers")
+		}},
 	{[]string{"Permission denied", "cannot execute"}, func(_ Target, said string) error {
 		return problem.Errorf("the worker lies on the host and may not be run: %s", said).
 			Remedy("see whether its folder is mounted with noexec: `findmnt -T` and the folder")
@@ -66,6 +68,6 @@ func early(err error, t Target) error {
 		return nil
 	}
 	return problem.Errorf("%s %w", t.hostPort(), ErrEarly).
-		Remedy("it may have too many logins at a time (MaxStartups of sshd_config; --parallel asks for fewer), be going down, " +
-			"or bar this address; its log says which")
+		Remedy("it may have too many logins at a time (MaxStartups of sshd_config; --parallel asks for fewer), be " +
+			"going down, or bar this address; its log says which")
 }

@@ -308,7 +308,8 @@ func cutLate(conn net.Conn, limit time.Duration) *time.Timer {
 func (d *Dialer) readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, problem.Errorf("the key %s is not there", path).Remedy("make it with ssh-keygen, or change connect.key")
+		return nil, problem.Errorf("the key %s is not there", path).
+			Remedy("make it with ssh-keygen, or change connect.key")
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the key %s: %w", path, err)
@@ -325,7 +326,8 @@ func (d *Dialer) readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error
 		if d.Passphrase != nil {
 			return d.unlock(path, data)
 		}
-		return nil, problem.Errorf("the key %s has a passphrase", path).Remedy("add it to an agent with `ssh-add %s`", path)
+		return nil, problem.Errorf("the key %s has a passphrase", path).
+			Remedy("add it to an agent with `ssh-add %s`", path)
 	}
 	if err != nil {
 		return nil, problem.Errorf("%s is no private key that can be read (%s)", path,
@@ -351,7 +353,8 @@ func withCertificate(s ssh.Signer, t Target) ([]ssh.Signer, error) {
 	key, _, _, _, err := ssh.ParseAuthorizedKey(data)
 	cert, ok := key.(*ssh.Certificate)
 	if err != nil || !ok {
-		return nil, problem.Errorf("%s holds no certificate", path).Remedy("make it anew with `ssh-keygen -s AUTHORITY`")
+		return nil, problem.Errorf("%s holds no certificate", path).
+			Remedy("make it anew with `ssh-keygen -s AUTHORITY`")
 	}
 	certified, err := ssh.NewCertSigner(cert, s)
 	if err != nil {

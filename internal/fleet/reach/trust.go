@@ -91,7 +91,8 @@ func (k *HostKey) Type() string {
 // is refused. The file is replaced in one step.
 func (d *Dialer) Trust(k *HostKey) error {
 	if info, err := os.Lstat(d.KnownHosts); err == nil && !info.Mode().IsRegular() {
-		return problem.Errorf("%s is no regular file", d.KnownHosts).Remedy("name the file itself in known_hosts under [ssh]")
+		return problem.Errorf("%s is no regular file", d.KnownHosts).
+			Remedy("name the file itself in known_hosts under [ssh]")
 	}
 	old, err := os.ReadFile(d.KnownHosts)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {

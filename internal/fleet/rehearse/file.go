@@ -43,7 +43,8 @@ var (
 		{Name: "changed", Takes: schema.TakesList, Doc: "Declarations that the first run changes, kind name."},
 		{Name: "unchanged", Takes: schema.TakesList, Doc: "Declarations that are right before it."},
 		{Name: "left_out", Takes: schema.TakesList, Doc: "Declarations that their condition leaves out."},
-		{Name: "failed", Takes: schema.TakesList, Doc: "Declarations that fail; any other failure is one of the rehearsal."},
+		{Name: "failed", Takes: schema.TakesList, Doc: "Declarations that fail; any other failure is one of the " +
+			"rehearsal."},
 		{Name: "not_declared", Takes: schema.TakesList, Doc: "Declarations that the host does not have at all."},
 		{Name: "packages", Takes: schema.TakesList, Doc: "Packages that are installed then, name or name=version."},
 		{Name: "running", Takes: schema.TakesList, Doc: "Services that run then."},

@@ -156,14 +156,15 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, []adv
 		return nil, nil, err
 	}
 	plans := &resolve.Plans{Project: p}
-	fleet := &run.Fleet{Plans: plans, Parallel: max(1, s.Parallel), Ask: askHost(machines), Open: func(_ context.Context, h *inventory.Host,
-		first []byte) (*reach.Session, error) {
-		m := machines[h.Name]
-		return reach.InProcess(first, func(in io.Reader, out io.Writer) error {
-			return worker.Serve(ctx, m, in,
-				out, 0)
-		}), nil
-	}}
+	fleet := &run.Fleet{Plans: plans, Parallel: max(1, s.Parallel), Ask: askHost(machines),
+		Open: func(_ context.Context, h *inventory.Host,
+			first []byte) (*reach.Session, error) {
+			m := machines[h.Name]
+			return reach.InProcess(first, func(in io.Reader, out io.Writer) error {
+				return worker.Serve(ctx, m, in,
+					out, 0)
+			}), nil
+		}}
 	if p.Reads("fleet") {
 		known := map[string]*facts.Facts{}
 		for _, h := range fleet.Facts(ctx, hosts) {
@@ -175,7 +176,8 @@ func (s Stage) play(ctx context.Context, r Rehearsal, dir string) ([]Case, []adv
 	}
 	tally := &advice.Tally{}
 	plans.Asked = tally.Asked
-	id := plan.Run{Project: p.Settings.Project, Env: p.Settings.Env, Who: "rehearsal", ListAge: p.Settings.PackageListAge}
+	id := plan.Run{Project: p.Settings.Project, Env: p.Settings.Env, Who: "rehearsal",
+		ListAge: p.Settings.PackageListAge}
 	id.ID = "first"
 	first := fleet.Run(ctx, hosts, id)
 	if ctx.Err() != nil {
@@ -214,7 +216,8 @@ func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, 
 			return encode(values)
 		}
 		if real == nil {
-			return nil, problem.Errorf("this file is encrypted").Remedy("give its values in the rehearsal: [sealed.%q]", layer)
+			return nil, problem.Errorf("this file is encrypted").
+				Remedy("give its values in the rehearsal: [sealed.%q]", layer)
 		}
 		text, err := real(name, sealed)
 		if err != nil {
@@ -223,7 +226,8 @@ func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, 
 		var ps problem.Problems
 		root, _ := manifest.ParseTOML(name, text, &ps)
 		if ps.Err() != nil {
-			return nil, problem.Errorf("the decrypted text is not right").Remedy("open it with `jadekettle secret edit`")
+			return nil, problem.Errorf("the decrypted text is not right").
+				Remedy("open it with `jadekettle secret edit`")
 		}
 		return encode(madeUp("", root.Plain()).(map[string]any))
 	}
@@ -306,7 +310,8 @@ func wrong(e Part, h *record.Host) []string {
 }
 
 func (r Rehearsal) secondRun(e Part, h *record.Host) Case {
-	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place, Took: record.Length(h.Seconds)}
+	c := Case{File: r.File, Host: h.Name, Name: "the second run changes nothing", Place: e.Place,
+		Took: record.Length(h.Seconds)}
 	bad := wrong(e, h)
 	for _, t := range h.Tasks {
 		if t.Status != plan.Changed {
@@ -344,7 +349,8 @@ func (r Rehearsal) expectations(e Part, h *record.Host, m *folder.Machine) []Cas
 			}
 			if got := status[ref]; got != want.status {
 				if failure = "it is " + string(got); got == "" {
-					failure = "it is not declared on this host; " + problem.Meant(ref, value.Keys(status), "nothing of that name is")
+					failure = "it is not declared on this host; " +
+						problem.Meant(ref, value.Keys(status), "nothing of that name is")
 				}
 			}
 			add(name, failure)

@@ -32,7 +32,8 @@ func play(t *testing.T, fs fstest.MapFS) (failures []string, all int) {
 	if err != nil {
 		return []string{err.Error()}, 0
 	}
-	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(), Folder: t.TempDir()}, list)
+	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(),
+		Folder: t.TempDir()}, list)
 	if err != nil {
 		return []string{err.Error()}, 0
 	}
@@ -68,7 +69,8 @@ func TestExamplesOfKinds(t *testing.T) {
 // TestNoRealSecretIsRehearsed puts made-up values in the place of sealed ones.
 func TestNoRealSecretIsRehearsed(t *testing.T) {
 	fs := project("data/shared.toml.age", "[relay]\ntoken = \"rip-tide\"\npins = [4190, 7]\n",
-		"manifests/gauge.toml", "[file.\"/etc/relay\"]\ncontent = \"${data.relay.token} ${data.relay.pins.join(',')}\\n\"\n",
+		"manifests/gauge.toml", "[file.\"/etc/relay\"]\ncontent = \"${data.relay.token} "+
+			"${data.relay.pins.join(',')}\\n\"\n",
 		"rehearsal/one.toml", "[host.gauge-01.expect.files]\n"+
 			"\"/etc/relay\" = \"made-up token made-up pins 1,made-up pins 2\"\n")
 	list, err := rehearse.Load(fs, nil)
@@ -124,7 +126,8 @@ not_declared = ["user ottokar"]
 	}{
 		"all as expected": {good, "", nil},
 		"a condition never true": {strings.ReplaceAll(good, `memory = "8 GiB"`,
-			"")[:strings.Index(good, "[host.gauge-01.expect]")-len(`memory = "8 GiB"`)], "it was never true; add a host", nil},
+			"")[:strings.Index(good, "[host.gauge-01.expect]")-len(`memory = "8 GiB"`)],
+			"it was never true; add a host", nil},
 		"another version": {strings.Replace(good, `["nginx-of-old=2.0"]`+"\nrunning",
 			`["nginx-of-old=3.0"]`+"\nrunning", 1), "package nginx-of-old=3.0 is installed: the version is 2.0", nil},
 		"a task that fails": {good, "the first run: user nobody-there failed",

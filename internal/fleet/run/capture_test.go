@@ -67,30 +67,7 @@ mode = "0600"
 		}
 		return strings.Join(lines, "\n")
 	}
-	for refs, want := range map[string]string{
-		"user": "user maren map[comment:Maren group:maren groups:[keepers] home:/home/maren " +
-			"shell:/bin/sh uid:1000] it has a password, which is not shown",
-		"group":                "group keepers map[gid:1000]",
-		"user tidelog":         "user tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
-		"user nobody-there":    "user nobody-there map[absent:true]",
-		"service":              "service tide-logger map[boot:false running:true]",
-		"service tide-logger":  "service tide-logger map[boot:false running:true]",
-		"service none":         "service none map[] there is no none.service",
-		"package tide-logger":  "package tide-logger map[] the version is 1.5.0-1",
-		"package none":         "package none map[absent:true]",
-		"package":              "package dpkg map[] the version is 1.21.22\npackage libc6",
-		"dir /srv/tide":        "dir /srv/tide map[group:root mode:2750 owner:maren]",
-		"dir /srv/none":        "dir /srv/none map[absent:true]",
-		"file /srv/tide/note":  "file /srv/tide/note map[content:a ${b} \"c\"\n group:root mode:0600 owner:root]",
-		"file /srv/tide/blob":  "it holds no text; put it beside the manifest",
-		"file /srv/tide/large": "its 307200 bytes are too many to be shown",
-		"file /srv/tide/link":  "is a symbolic link to note",
-		"file /srv/tide":       "is a folder",
-		"file": "file /etc/tide.users map[] it holds a private key, or a password as it is stored\n" +
-			"file /opt/tide.key map[] it holds a private key",
-		"dir":    "too many of the kind dir",
-		"tide x": `does not know the kind "tide"`,
-	} {
+	for refs, want := range captureCases {
 		if got := ask(refs); !strings.Contains(got, want) && !strings.HasPrefix(want, got) {
 			t.Errorf("%s gives\n%s\nwant\n%s", refs, got, want)
 		}
@@ -102,6 +79,32 @@ mode = "0600"
 	if got := ask("user", "group keepers", "dir /srv/tide"); strings.Count(got, "\n") != 2 {
 		t.Errorf("three questions give\n%s", got)
 	}
+}
+
+// captureCases are what TestCapture goes through.
+var captureCases = map[string]string{
+	"user": "user maren map[comment:Maren group:maren groups:[keepers] home:/home/maren " +
+		"shell:/bin/sh uid:1000] it has a password, which is not shown",
+	"group":                "group keepers map[gid:1000]",
+	"user tidelog":         "user tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
+	"user nobody-there":    "user nobody-there map[absent:true]",
+	"service":              "service tide-logger map[boot:false running:true]",
+	"service tide-logger":  "service tide-logger map[boot:false running:true]",
+	"service none":         "service none map[] there is no none.service",
+	"package tide-logger":  "package tide-logger map[] the version is 1.5.0-1",
+	"package none":         "package none map[absent:true]",
+	"package":              "package dpkg map[] the version is 1.21.22\npackage libc6",
+	"dir /srv/tide":        "dir /srv/tide map[group:root mode:2750 owner:maren]",
+	"dir /srv/none":        "dir /srv/none map[absent:true]",
+	"file /srv/tide/note":  "file /srv/tide/note map[content:a ${b} \"c\"\n group:root mode:0600 owner:root]",
+	"file /srv/tide/blob":  "it holds no text; put it beside the manifest",
+	"file /srv/tide/large": "its 307200 bytes are too many to be shown",
+	"file /srv/tide/link":  "is a symbolic link to note",
+	"file /srv/tide":       "is a folder",
+	"file": "file /etc/tide.users map[] it holds a private key, or a password as it is stored\n" +
+		"file /opt/tide.key map[] it holds a private key",
+	"dir":    "too many of the kind dir",
+	"tide x": `does not know the kind "tide"`,
 }
 
 // tap keeps what workers say.
@@ -175,7 +178,8 @@ content = "${data.token}"
 	f.Undo = map[string]*wire.Undo{"gauge-01": {Run: "0198-test-run-c"}}
 	undo := b.id(true)
 	undo.Whole = true
-	if h := f.Run(context.Background(), p.Inventory.Hosts, undo)[0]; !strings.Contains(statuses(h), "file /etc/token changed") {
+	if h := f.Run(context.Background(), p.Inventory.Hosts, undo)[0]; !strings.Contains(statuses(h),
+		"file /etc/token changed") {
 		t.Errorf("an undo tells %s %s", h.Message, statuses(h))
 	}
 	if !strings.Contains(said.String(), "cannot make sense of") {
@@ -185,13 +189,15 @@ content = "${data.token}"
 		if strings.Contains(said.String(), secret) {
 			t.Errorf("the worker said %q", secret)
 		}
-		filepath.WalkDir(filepath.Join(b.host().Root, "var/lib/jadekettle"), func(p string, e os.DirEntry, err error) error {
-			held := secret == "an-older-one" && strings.HasSuffix(p, ".gz") // what a file held, for an undo
-			if data, readErr := os.ReadFile(p); err == nil && readErr == nil && bytes.Contains(data, []byte(secret)) && !held {
-				t.Errorf("%s keeps %q", p, secret)
-			}
-			return nil
-		})
+		filepath.WalkDir(filepath.Join(b.host().Root, "var/lib/jadekettle"),
+			func(p string, e os.DirEntry, err error) error {
+				held := secret == "an-older-one" && strings.HasSuffix(p, ".gz") // what a file held, for an undo
+				if data, readErr := os.ReadFile(p); err == nil && readErr == nil &&
+					bytes.Contains(data, []byte(secret)) && !held {
+					t.Errorf("%s keeps %q", p, secret)
+				}
+				return nil
+			})
 	}
 	if b.on("/etc/token") != "token rip-tide-7781\nuser relay\n" {
 		t.Errorf("the file holds %q", b.on("/etc/token"))

@@ -129,7 +129,8 @@ func BenchmarkFarAway(b *testing.B) {
 		if err := f.Plans.Check(f.Plans.Project.Inventory.Hosts); err != nil {
 			b.Fatal(err)
 		}
-		out := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "bench", Project: "saltmarsh"})[0]
+		out := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts,
+			plan.Run{ID: "bench", Project: "saltmarsh"})[0]
 		whole += time.Since(begun)
 		if out.State != record.Reached || out.Count(plan.Unchanged) != 60 {
 			b.Fatalf("%s %s\n%s", out.State, out.Message, statuses(out))

@@ -164,7 +164,8 @@ func TestAWorkerKilledAtEveryStep(t *testing.T) {
 			}
 			continue
 		}
-		if h.State == record.Reached && k.steps >= at && h.Count(plan.Changed)+h.Count(plan.Unchanged) == 3 && at < steps-3 {
+		if h.State == record.Reached && k.steps >= at && h.Count(plan.Changed)+h.Count(plan.Unchanged) == 3 &&
+			at < steps-3 {
 			t.Errorf("killed at step %d of %d, the run ended well", at, steps)
 		}
 		next := b.one(false)
@@ -404,7 +405,8 @@ func TestHostsThatAreHardToReach(t *testing.T) {
 			"what the login shell prints",
 		"gauge-04": "not reached: cannot connect to ",
 	} {
-		if got := string(out[name].State) + ": " + out[name].Message + "; " + out[name].Do; !strings.HasPrefix(got, want) {
+		if got := string(out[name].State) + ": " + out[name].Message + "; " +
+			out[name].Do; !strings.HasPrefix(got, want) {
 			t.Errorf("%s is %s", name, got)
 		}
 	}
@@ -422,7 +424,8 @@ func TestKeysThatAreWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.key = other.Key()
-	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message, "the host lets nobody in as keeper") {
+	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message, "the host lets nobody in as "+
+		"keeper") {
 		t.Errorf("a wrong key: %s %s", h.State, h.Message)
 	}
 	b.key = ""
@@ -481,7 +484,8 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Results: &wire.Results{List: []plan.Result{{}}}})
 		},
 		"a content of others": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Want: &wire.Want{SHA256: []string{strings.Repeat("0", 64)}}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Want: &wire.Want{SHA256: []string{strings.Repeat("0", 64)}}})
 		},
 		"a result that is not its": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{ID: 7,
@@ -492,16 +496,18 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{r, r}}})
 		},
 		"a status of its own": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: "splendid"}}}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: "splendid"}}}})
 		},
 		"what it takes away before its tasks are over": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Leaving: &wire.Leaving{Refs: []value.Ref{ref}}})
 		},
 		"what it takes away twice": func(_ io.Reader, out io.Writer, nonce string) {
 			away := wire.Message{Leaving: &wire.Leaving{Refs: []value.Ref{ref}}}
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: plan.Unchanged}}}}, away, away)
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: plan.Unchanged}}}}, away, away)
 		},
 		"what it foresees and nobody asked for": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Foreseen: &wire.Foreseen{Last: true}})
@@ -516,8 +522,9 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Progress: &wire.Progress{Task: 7}})
 		},
 		"a reason of its own": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: plan.Changed, Drift: "the moon"}}}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: plan.Changed, Drift: "the moon"}}}})
 		},
 		"a probe before the plan": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Ask: &wire.Ask{Task: 0}})
@@ -529,17 +536,23 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: good}, wire.Message{Ask: &wire.Ask{Task: -1}})
 		},
 		"facts of its own with control characters": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: &facts.Facts{Own: map[string]any{"a": []any{map[string]any{"b": "\x1b[2J"}}}}})
+			say(out, nonce, wire.Message{Facts: &facts.Facts{
+				Own: map[string]any{"a": []any{map[string]any{"b": "\x1b[2J"}}}}})
 		},
-		"an end in the middle": func(_ io.Reader, out io.Writer, nonce string) { say(out, nonce, wire.Message{Facts: good}) },
+		"an end in the middle": func(_ io.Reader, out io.Writer,
+			nonce string) {
+			say(out, nonce, wire.Message{Facts: good})
+		},
 		"nothing but pings": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce)
-			for c := wire.NewConn(nil, out); c.Send(wire.Message{Ping: &wire.Ping{}}) == nil; time.Sleep(10 * time.Millisecond) {
+			for c := wire.NewConn(nil, out); c.Send(wire.Message{Ping: &wire.Ping{}}) == nil; time.Sleep(
+				10 * time.Millisecond) {
 			}
 		},
 		"pings after its facts": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good})
-			for c := wire.NewConn(nil, out); c.Send(wire.Message{Ping: &wire.Ping{}}) == nil; time.Sleep(10 * time.Millisecond) {
+			for c := wire.NewConn(nil, out); c.Send(wire.Message{Ping: &wire.Ping{}}) == nil; time.Sleep(
+				10 * time.Millisecond) {
 			}
 		},
 		"done without doing": func(_ io.Reader, out io.Writer, nonce string) {
@@ -562,8 +575,9 @@ func TestHostsThatLie(t *testing.T) {
 			}
 		},
 		"a long name of what blocked": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: plan.Blocked, BlockedBy: value.Ref{Kind: "file", Name: strings.Repeat("/x", 5000)}}}}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: plan.Blocked, BlockedBy: value.Ref{Kind: "file", Name: strings.Repeat("/x", 5000)}}}}})
 		},
 		"an end before the plan": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Done: &wire.Done{}}, wire.Message{Facts: good})
@@ -581,20 +595,28 @@ func TestHostsThatLie(t *testing.T) {
 			say(out, nonce, wire.Message{Facts: &facts.Facts{Own: map[string]any{"a": math.NaN()}}})
 		},
 		"a task that took less than no time": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: plan.Unchanged, Took: math.MinInt64}}}}, wire.Message{Done: &wire.Done{}}, wire.Message{Bye: &wire.Bye{}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: plan.Unchanged, Took: math.MinInt64}}}}, wire.Message{Done: &wire.Done{}},
+				wire.Message{Bye: &wire.Bye{}})
 		},
 		"a year that nobody can write": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: plan.Changed, Since: math.MaxInt64}}}}, wire.Message{Done: &wire.Done{}}, wire.Message{Bye: &wire.Bye{}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: plan.Changed, Since: math.MaxInt64}}}}, wire.Message{Done: &wire.Done{}},
+				wire.Message{Bye: &wire.Bye{}})
 		},
 		"a long text of a change": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: plan.Changed, Changes: []plan.Change{{What: "mode", Was: strings.Repeat("7", 300<<10)}}}}}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: plan.Changed, Changes: []plan.Change{{What: "mode", Was: strings.Repeat("7", 300<<10)}}}}}})
 		},
 		"a long name of what it takes away": func(_ io.Reader, out io.Writer, nonce string) {
-			say(out, nonce, wire.Message{Facts: good}, wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
-				Status: plan.Unchanged}}}}, wire.Message{Leaving: &wire.Leaving{Refs: []value.Ref{{Kind: "file", Name: strings.Repeat("/x", 5000)}}}})
+			say(out, nonce, wire.Message{Facts: good},
+				wire.Message{Results: &wire.Results{List: []plan.Result{{Ref: ref,
+					Status: plan.Unchanged}}}},
+				wire.Message{Leaving: &wire.Leaving{Refs: []value.Ref{
+					{Kind: "file", Name: strings.Repeat("/x", 5000)}}}})
 		},
 		"many small results": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce)
@@ -605,8 +627,9 @@ func TestHostsThatLie(t *testing.T) {
 		"output without end": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good})
 			for c := wire.NewConn(nil, out); ; {
-				if c.Send(wire.Message{Collected: &wire.Collected{Run: "x", Results: []plan.Result{{Output: strings.Repeat("a",
-					900<<10)}}}}) != nil {
+				if c.Send(wire.Message{Collected: &wire.Collected{Run: "x",
+					Results: []plan.Result{{Output: strings.Repeat("a",
+						900<<10)}}}}) != nil {
 					return
 				}
 			}
@@ -631,7 +654,8 @@ func TestHostsThatLie(t *testing.T) {
 // due still.
 func TestAServiceThatOthersRestartMeanwhile(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	logger := "[package.tide-logger]\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n\"\n[service.tide-logger]\n" +
+	logger := "[package.tide-logger]\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = " +
+		"1\\n\"\n[service.tide-logger]\n" +
 		"running = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
 	b.manifest(logger)
 	b.run(false)
@@ -642,7 +666,8 @@ func TestAServiceThatOthersRestartMeanwhile(t *testing.T) {
 				return nil
 			}
 			time.Sleep(30 * time.Millisecond) // the debt is noted by now
-			out, err := m.Run(t.Context(), machine.Command{Args: []string{"systemctl", "restart", "--", "tide-logger.service"}})
+			out, err := m.Run(t.Context(), machine.Command{Args: []string{"systemctl", "restart", "--",
+				"tide-logger.service"}})
 			if err != nil || out.Code != 0 {
 				t.Errorf("restart by hand: %v %+v", err, out)
 			}
@@ -771,7 +796,8 @@ func TestACandidateThatStays(t *testing.T) {
 	}
 	for range 2 {
 		h := b.one(false)
-		if m := h.Tasks[0].Message; h.Tasks[0].Status != plan.Failed || !strings.Contains(m, "stays at /etc/.jadekettle-") {
+		if m := h.Tasks[0].Message; h.Tasks[0].Status != plan.Failed ||
+			!strings.Contains(m, "stays at /etc/.jadekettle-") {
 			t.Errorf("it is told as %s: %s", h.Tasks[0].Status, m)
 		}
 	}
@@ -800,7 +826,8 @@ func TestTriesAndLimits(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.write("jadekettle.toml", "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n"+
 		"[run]\nretries = 1\nretry_every = \"1ms\"\n")
-	b.manifest("[package.salt-lamp]\nretries = 3\n[package.buoy-tools]\n[command.wait]\nrun = [\"touch\", \"/srv/x\"]\n" +
+	b.manifest("[package.salt-lamp]\nretries = 3\n[package.buoy-tools]\n[command.wait]\nrun = [\"touch\", " +
+		"\"/srv/x\"]\n" +
 		"always = true\nretries = 0\n[dir.\"/srv/tide\"]\ntimeout = \"40ms\"\nretries = 0\n")
 	count := 0
 	b.silence = 600 * time.Millisecond
@@ -825,7 +852,8 @@ func TestTriesAndLimits(t *testing.T) {
 		}}
 	}
 	h := b.one(false)
-	wants(t, h, "package salt-lamp changed", "package buoy-tools changed", "command wait changed", "dir /srv/tide changed")
+	wants(t, h, "package salt-lamp changed", "package buoy-tools changed", "command wait changed",
+		"dir /srv/tide changed")
 	if h.Tasks[0].Tries < 2 || h.Tasks[1].Tries > 1 {
 		t.Errorf("they were tried %d and %d times, in %d installs", h.Tasks[0].Tries, h.Tasks[1].Tries, count)
 	}
@@ -861,9 +889,11 @@ func TestKillsAtRandom(t *testing.T) {
 	dice := rand.New(rand.NewPCG(seed, 0))
 	b := newBench(t, "gauge-01")
 	declared := func(n int) string {
-		text := fmt.Sprintf("[package.tide-logger]\nversion = \"%s\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = %d\\n\"\n"+
+		text := fmt.Sprintf("[package.tide-logger]\nversion = \"%s\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = "+
+			"\"a = %d\\n\"\n"+
 			"[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n[user.keeper-%d]\n"+
-			"on_leave = \"remove\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n", []string{"1.4.2-1", "1.5.0-1"}[n%2], n, n%3, n)
+			"on_leave = \"remove\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n",
+			[]string{"1.4.2-1", "1.5.0-1"}[n%2], n, n%3, n)
 		for i := range n % 4 {
 			text += fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_leave = \"remove\"\ncontent = \"%d\\n\"\n", i, n)
 		}
@@ -883,7 +913,8 @@ func TestKillsAtRandom(t *testing.T) {
 		if h := b.one(false); h.State != record.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
 			t.Fatalf("SEED=%d, kill %d: %s %s\n%s", seed, n, h.State, h.Message, statuses(h))
 		}
-		for p, want := range map[string]string{"etc/tide-logger.toml": fmt.Sprintf("a = %d\n", n), "etc/ssh/sshd_config": fmt.Sprintf("# %d\n", n)} {
+		for p, want := range map[string]string{"etc/tide-logger.toml": fmt.Sprintf("a = %d\n", n),
+			"etc/ssh/sshd_config": fmt.Sprintf("# %d\n", n)} {
 			if got := b.on(p); got != want {
 				t.Errorf("SEED=%d, kill %d: %s holds %q", seed, n, p, got)
 			}
@@ -966,7 +997,8 @@ func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
 	b.host().Silence = 10 * time.Second
 	declare := func(n int) {
 		text := fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_leave = \"remove\"\ncopy = \"reading-%d\"\n"+
-			"[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n[package.tide-logger]\nversion = \"%s\"\n", n, n, n,
+			"[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n[package.tide-logger]\nversion = \"%s\"\n", n,
+			n, n,
 			[]string{"1.4.2-1", "1.5.0-1"}[n%2])
 		b.write(fmt.Sprintf("manifests/reading-%d", n), strings.Repeat(fmt.Sprint(n), 300_000))
 		b.manifest(text)
@@ -998,7 +1030,8 @@ func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
 		if h = b.one(false); h.State != record.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
 			t.Errorf("after a cut at message %d: %s %s\n%s", at, h.State, h.Message, statuses(h))
 		}
-		if b.on(fmt.Sprintf("srv/reading-%d", at-1)) != "" || b.on("etc/ssh/sshd_config") != fmt.Sprintf("# %d\n", at) ||
+		if b.on(fmt.Sprintf("srv/reading-%d", at-1)) != "" ||
+			b.on("etc/ssh/sshd_config") != fmt.Sprintf("# %d\n", at) ||
 			b.on("var/lib/jadekettle/guard.json") != "" || len(b.on(fmt.Sprintf("srv/reading-%d", at))) < 300_000 {
 			t.Errorf("after a cut at message %d something is left, or is not as declared", at)
 		}

@@ -308,7 +308,8 @@ func TestWhatIsBrokenByHandIsMended(t *testing.T) {
 func TestOneBadPackageSinksNoOther(t *testing.T) {
 	b := newBench(t, "archive-01")
 	b.manifest("[package.buoy-tools]\n[package.foghorn-relay]\n[package.salt-lamp]\n[package.no-such-thing]\n" +
-		"[service.foghorn-relay]\nrunning = true\n[dir.\"/srv/a\"]\nafter = [\"service foghorn-relay\"]\n[dir.\"/srv/b\"]\n")
+		"[service.foghorn-relay]\nrunning = true\n[dir.\"/srv/a\"]\nafter = [\"service foghorn-relay\"]\n" +
+		"[dir.\"/srv/b\"]\n")
 	h := b.one(false)
 	wants(t, h, "package buoy-tools changed", "package foghorn-relay failed", "package salt-lamp changed",
 		"package no-such-thing failed",
@@ -371,13 +372,15 @@ func TestAServiceThatDoesNotStart(t *testing.T) {
 	h := b.one(false)
 	wants(t, h, "service crash failed", "service ebb.timer failed")
 	for i, want := range []struct{ message, do, output string }{
-		{"crash.service did not start: its process ended with code 1", "`journalctl -u crash.service` on the host shows more",
+		{"crash.service did not start: its process ended with code 1", "`journalctl -u crash.service` on the host " +
+			"shows more",
 			"crash.service: cannot read the gauge\n"},
-		{"ebb.timer did not stay up: a second after its start it is inactive (dead); a condition kept it from starting: " +
-			"ConditionPathExists=/srv/pier is not met", "journalctl -u ebb.timer", "was skipped"},
+		{"ebb.timer did not stay up: a second after its start it is inactive (dead); a condition kept it from " +
+			"starting: ConditionPathExists=/srv/pier is not met", "journalctl -u ebb.timer", "was skipped"},
 	} {
 		got := h.Tasks[i]
-		if got.Message != want.message || !strings.Contains(got.Do, want.do) || !strings.Contains(got.Output, want.output) {
+		if got.Message != want.message || !strings.Contains(got.Do, want.do) ||
+			!strings.Contains(got.Output, want.output) {
 			t.Errorf("%s: %s\n%s\n%s", got.Ref(), got.Message, got.Do, got.Output)
 		}
 	}

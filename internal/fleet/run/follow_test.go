@@ -27,7 +27,8 @@ func TestOnlyAfterAChange(t *testing.T) {
 	b.put("/srv/deep/.there", "")
 	round("a preview tells that it is owed", true,
 		"file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b changed")
-	round("the next run makes up for it", false, "file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b changed")
+	round("the next run makes up for it", false, "file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b "+
+		"changed")
 	round("and then it is left out", false, "file /etc/a unchanged\ndir /srv/deep/after left out\ndir /srv/b unchanged")
 	if err := os.Remove(filepath.Join(b.host().Root, "srv/deep/after")); err != nil {
 		t.Fatal(err)

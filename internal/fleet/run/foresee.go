@@ -69,7 +69,8 @@ func (f Foreseen) Moved(host string, now []record.Task) error {
 		more = fmt.Sprintf("; and %d more", len(moved)-few)
 		moved = moved[:few]
 	}
-	return problem.Errorf("it reads otherwise than when that was shown, so nothing was done: %s%s", strings.Join(moved, "; "), more).
+	return problem.Errorf("it reads otherwise than when that was shown, so nothing was done: %s%s",
+		strings.Join(moved, "; "), more).
 		Remedy("preview it again, and see what has changed")
 }
 
@@ -95,7 +96,8 @@ func otherwise(old record.Task, there bool, now record.Task) string {
 	}
 	for _, c := range now.Changes {
 		if !slices.Contains(shown(old.Changes), one(c)) {
-			return fmt.Sprintf("%s would change otherwise: %s was %s, and becomes %s", now.Ref(), c.What, c.Was, c.Becomes)
+			return fmt.Sprintf("%s would change otherwise: %s was %s, and becomes %s", now.Ref(), c.What,
+				c.Was, c.Becomes)
 		}
 	}
 	return now.Ref().String() + " would change less"

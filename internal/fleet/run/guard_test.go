@@ -33,11 +33,12 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 		}
 		b.put("etc/ssh/sshd_config", "Port 22\n")
 		b.put("etc/motd", "old\n")
-		b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"Port 2222\\n\"\n" +
-			"mode = \"0600\"\n[dir.\"/srv/tide\"]\nafter = [\"file /etc/ssh/sshd_config\"]\n")
+		b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"Port " +
+			"2222\\n\"\nmode = \"0600\"\n[dir.\"/srv/tide\"]\nafter = [\"file /etc/ssh/sshd_config\"]\n")
 		b.host().Wrap = func(m machine.Machine) machine.Machine {
 			return faulty{m, func(op, what string) error {
-				if op == "rename" && what == "/etc/ssh/sshd_config" && !strings.Contains(b.on("etc/ssh/sshd_config"), "2222") {
+				if op == "rename" && what == "/etc/ssh/sshd_config" &&
+					!strings.Contains(b.on("etc/ssh/sshd_config"), "2222") {
 					cutsOff(b)
 				}
 				return nil
@@ -53,7 +54,8 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 			b.settled()
 			continue
 		case "nobody gets in":
-			wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config failed", "dir /srv/tide blocked by file /etc/ssh/sshd_config")
+			wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config failed", "dir /srv/tide blocked by "+
+				"file /etc/ssh/sshd_config")
 			story = h.Tasks[1].Message
 		default:
 			if h.State != record.Lost {
@@ -88,7 +90,8 @@ func TestAServerThatIsKeptBusy(t *testing.T) {
 		b := newBench(t, "gauge-01")
 		b.guard = time.Second
 		b.put("etc/ssh/sshd_config", "PermitEmptyPasswords yes\n")
-		b.manifest("[file.\"/etc/ssh/sshd_config\"]\ncontent = \"" + strings.TrimSpace(text) + "\\n\"\nmode = \"0600\"\n")
+		b.manifest("[file.\"/etc/ssh/sshd_config\"]\ncontent = \"" + strings.TrimSpace(text) +
+			"\\n\"\nmode = \"0600\"\n")
 		b.host().Wrap = func(m machine.Machine) machine.Machine {
 			return faulty{m, func(op, what string) error {
 				if op == "rename" && what == "/etc/ssh/sshd_config" {
@@ -100,7 +103,8 @@ func TestAServerThatIsKeptBusy(t *testing.T) {
 		h := b.one(false)
 		b.host().Full.Store(false)
 		wants(t, h, "file /etc/ssh/sshd_config failed")
-		if got := b.on("etc/ssh/sshd_config") == text; got != stays || strings.Contains(h.Tasks[0].Message, "The change stays") != stays {
+		if got := b.on("etc/ssh/sshd_config") == text; got != stays ||
+			strings.Contains(h.Tasks[0].Message, "The change stays") != stays {
 			t.Errorf("%q stays: %v, %s", text, got, h.Tasks[0].Message)
 		}
 		if b.on("var/lib/jadekettle/guard.json") != "" {
@@ -114,13 +118,15 @@ func TestAServerThatIsKeptBusy(t *testing.T) {
 func TestNoGuardOverOneself(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.put("etc/ssh/sshd_config", "Port 22\n")
-	b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"Port 2222\\n\"\nmode = \"0600\"\n")
+	b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"Port " +
+		"2222\\n\"\nmode = \"0600\"\n")
 	for _, preview := range []bool{true, false} {
 		f := b.fleet()
 		f.Guard, f.Here = time.Minute, true
 		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(preview))[0]
 		wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config changed")
-		if got := changes(h, 1); !strings.Contains(got, "guard:  -> none: no other machine proves") || strings.Contains(changes(h, 0), "guard") {
+		if got := changes(h, 1); !strings.Contains(got, "guard:  -> none: no other machine proves") ||
+			strings.Contains(changes(h, 0), "guard") {
 			t.Errorf("preview %v: it does not say so:\n%s", preview, got)
 		}
 	}
@@ -137,8 +143,9 @@ func TestAJumpHostProves(t *testing.T) {
 		want  string
 		guard string
 	}{
-		"it leads in":              {99, "file /etc/ssh/sshd_config changed", ""},
-		"it never did":             {0, "file /etc/ssh/sshd_config changed", "guard:  -> none: no other machine proves"},
+		"it leads in": {99, "file /etc/ssh/sshd_config changed", ""},
+		"it never did": {0, "file /etc/ssh/sshd_config changed",
+			"guard:  -> none: no other machine proves"},
 		"it did before the change": {1, "file /etc/ssh/sshd_config failed", ""},
 	} {
 		b := newBench(t, "gauge-01")
@@ -156,10 +163,12 @@ func TestAJumpHostProves(t *testing.T) {
 		}
 		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(false))[0]
 		wants(t, h, c.want)
-		if got := changes(h, 0); strings.Contains(got, "no other machine") != (c.guard != "") || !strings.Contains(got, c.guard) {
+		if got := changes(h, 0); strings.Contains(got, "no other machine") != (c.guard != "") ||
+			!strings.Contains(got, c.guard) {
 			t.Errorf("%s: it says of the guard:\n%s", name, got)
 		}
-		if got, failed := b.on("etc/ssh/sshd_config"), strings.HasSuffix(c.want, "failed"); (got == "Port 22\n") != failed {
+		if got, failed := b.on("etc/ssh/sshd_config"), strings.HasSuffix(c.want,
+			"failed"); (got == "Port 22\n") != failed {
 			t.Errorf("%s: the file holds %q", name, got)
 		}
 	}
@@ -202,26 +211,36 @@ func TestWhatGuardsKeep(t *testing.T) {
 		want     string
 		stays    map[string]string // files afterwards
 	}{
-		"a folder goes": {declared: "[dir.\"/etc/ssh/sshd_config.d\"]\nabsent = true\nwith_contents = true\n", cut: "remove /etc/ssh/sshd_config.d",
-			want: "dir /etc/ssh/sshd_config.d failed", stays: map[string]string{conf: "MaxSessions 4\n", "etc/ssh/sshd_config.d/deep/x": "x\n"}},
-		"a folder is made another": {declared: "[dir.\"/etc/ssh/sshd_config.d\"]\ncopy = \"confs\"\nonly_declared = true\n",
+		"a folder goes": {declared: "[dir.\"/etc/ssh/sshd_config.d\"]\nabsent = true\nwith_contents = true\n",
+			cut:  "remove /etc/ssh/sshd_config.d",
+			want: "dir /etc/ssh/sshd_config.d failed", stays: map[string]string{conf: "MaxSessions 4\n",
+				"etc/ssh/sshd_config.d/deep/x": "x\n"}},
+		"a folder is made another": {declared: "[dir.\"/etc/ssh/sshd_config.d\"]\ncopy = \"confs\"\nonly_declared " +
+			"= true\n",
 			cut: "remove /etc/ssh/sshd_config.d", want: "dir /etc/ssh/sshd_config.d failed",
-			stays: map[string]string{conf: "MaxSessions 4\n", "etc/ssh/sshd_config.d/deep/x": "x\n", "etc/ssh/sshd_config.d/new.conf": ""}},
-		"the next run has it read": {first: file(sshd, "Port 2222") + restart, declared: file(sshd, "Port 2222") + restart,
-			cut: "run systemctl --no-ask-password restart -- ssh.service", want: "file /etc/ssh/sshd_config unchanged\nservice ssh failed",
+			stays: map[string]string{conf: "MaxSessions 4\n", "etc/ssh/sshd_config.d/deep/x": "x\n",
+				"etc/ssh/sshd_config.d/new.conf": ""}},
+		"the next run has it read": {first: file(sshd, "Port 2222") + restart,
+			declared: file(sshd, "Port 2222") + restart,
+			cut:      "run systemctl --no-ask-password restart -- ssh.service",
+			want:     "file /etc/ssh/sshd_config unchanged\nservice ssh failed",
+			stays:    map[string]string{sshd: "Port 22\n"}},
+		"it cannot be read": {declared: file(sshd, "broken") + restart, want: "file /etc/ssh/sshd_config failed\n" +
+			"service ssh failed",
 			stays: map[string]string{sshd: "Port 22\n"}},
-		"it cannot be read": {declared: file(sshd, "broken") + restart, want: "file /etc/ssh/sshd_config failed\nservice ssh failed",
+		"it cannot be read at the next start": {declared: file(sshd, "broken"),
+			want:  "file /etc/ssh/sshd_config failed",
 			stays: map[string]string{sshd: "Port 22\n"}},
-		"it cannot be read at the next start": {declared: file(sshd, "broken"), want: "file /etc/ssh/sshd_config failed",
-			stays: map[string]string{sshd: "Port 22\n"}},
-		"what was proven stays": {declared: file(sshd, "Port 23") + file("etc/sudoers.d/tide", "# ebb") + file("etc/pam.d/tide", "# flood") +
+		"what was proven stays": {declared: file(sshd, "Port 23") + file("etc/sudoers.d/tide", "# ebb") +
+			file("etc/pam.d/tide", "# flood") +
 			"after = [\"file /etc/sudoers.d/tide\"]\n", cut: "rename /etc/pam.d/tide",
 			want:  "file /etc/ssh/sshd_config changed\nfile /etc/sudoers.d/tide changed\nfile /etc/pam.d/tide failed",
 			stays: map[string]string{sshd: "Port 23\n", "etc/sudoers.d/tide": "# ebb\n", "etc/pam.d/tide": ""}},
 	} {
 		b := newBench(t, "gauge-01")
 		b.guard = 2 * time.Second
-		for path, text := range map[string]string{sshd: "Port 22\n", conf: "MaxSessions 4\n", "etc/ssh/sshd_config.d/deep/x": "x\n"} {
+		for path, text := range map[string]string{sshd: "Port 22\n", conf: "MaxSessions 4\n",
+			"etc/ssh/sshd_config.d/deep/x": "x\n"} {
 			b.put(path, text)
 		}
 		b.write("manifests/confs/new.conf", "x\n")
@@ -266,11 +285,13 @@ func TestThePackageOfTheDoor(t *testing.T) {
 		Available: []string{"openssh-server=9.2-1"}}); err != nil {
 		t.Fatal(err)
 	}
-	b.write("hosts.toml", "[connect]\nelevate = \"sudo\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n[host.gauge-01]\n")
+	b.write("hosts.toml", "[connect]\nelevate = \"sudo\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"all\"]\n"+
+		"[host.gauge-01]\n")
 	b.manifest("[package.openssh-server]\nabsent = true\n")
 	b.host().Wrap = func(m machine.Machine) machine.Machine {
 		return faulty{m, func(op, what string) error {
-			if op == "run" && strings.Contains(what, "remove") && !strings.Contains(what, "--simulate") && !strings.Contains(what, " -s ") {
+			if op == "run" && strings.Contains(what, "remove") && !strings.Contains(what, "--simulate") &&
+				!strings.Contains(what, " -s ") {
 				b.host().NoSudo = true
 			}
 			return nil

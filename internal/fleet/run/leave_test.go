@@ -21,9 +21,9 @@ func left(h *record.Host) string {
 // order where that is declared or asked for, and let go where that is.
 func TestWhatIsLeftOver(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	pier := "[package.tide-logger]\n[group.divers]\non_leave = \"keep\"\n[dir.\"/srv/pool\"]\n[file.\"/srv/pool/tide\"]\n" +
-		"content = \"ebb\\n\"\n[lines.\"/etc/hosts\"]\nput = [{ text = \"192.0.2.9 buoy\" }]\n" +
-		"[service.tide-logger]\nrunning = true\nboot = true\n"
+	pier := "[package.tide-logger]\n[group.divers]\non_leave = \"keep\"\n[dir.\"/srv/pool\"]\n" +
+		"[file.\"/srv/pool/tide\"]\ncontent = \"ebb\\n\"\n[lines.\"/etc/hosts\"]\nput = [{ text = \"192.0.2.9 " +
+		"buoy\" }]\n[service.tide-logger]\nrunning = true\nboot = true\n"
 	hosts := b.on("../../hosts.toml")
 	b.write("manifests/pier.toml", pier)
 	group := func(more string) {
@@ -35,7 +35,8 @@ func TestWhatIsLeftOver(t *testing.T) {
 
 	group("")
 	h := b.one(true)
-	const taken = "service tide-logger changed\nfile /srv/pool/tide changed\ndir /srv/pool changed\npackage tide-logger changed"
+	const taken = "service tide-logger changed\nfile /srv/pool/tide changed\ndir /srv/pool changed\npackage " +
+		"tide-logger changed"
 	if got := statuses(h); got != "file /etc/motd unchanged\n"+taken || left(h) != "group divers, lines /etc/hosts" {
 		t.Errorf("a preview would do\n%s\nand leaves %s", got, left(h))
 	}
@@ -54,7 +55,8 @@ func TestWhatIsLeftOver(t *testing.T) {
 		t.Error("the package is there still")
 	}
 	b.leftovers = plan.Run{Take: true}
-	if h = b.one(false); statuses(h) != "file /etc/motd unchanged\ngroup divers changed" || left(h) != "lines /etc/hosts" {
+	if h = b.one(false); statuses(h) != "file /etc/motd unchanged\ngroup divers changed" ||
+		left(h) != "lines /etc/hosts" {
 		t.Errorf("with take-leftovers:\n%s\nleft %s", statuses(h), left(h))
 	}
 	b.leftovers = plan.Run{Forget: true}
@@ -102,14 +104,15 @@ func TestAFolderLeaves(t *testing.T) {
 	b.write("manifests/site/plots/week.svg", "<svg/>\n")
 	b.write("manifests/site/old/1987.txt", "ebb\n")
 	const keeps = "[dir.\"/srv\"]\n"
-	const folders = keeps + "[dir.\"/srv/pool\"]\non_leave = \"remove\"\n[dir.\"/srv/pages\"]\ncopy = \"site\"\non_leave = \"remove\"\n"
+	const folders = keeps + "[dir.\"/srv/pool\"]\non_leave = \"remove\"\n[dir.\"/srv/pages\"]\ncopy = \"site\"\n" +
+		"on_leave = \"remove\"\n"
 	b.manifest(folders)
 	b.run(false)
 	b.put("srv/pool/readings.csv", "7\n")
 	b.put("srv/pages/plots/mine.svg", "<svg/>\n")
 	b.manifest(keeps)
-	const stays = "dir /srv/pages: it stays, because it still holds plots/mine.svg; dir /srv/pool: it stays, because it still " +
-		"holds readings.csv; "
+	const stays = "dir /srv/pages: it stays, because it still holds plots/mine.svg; dir /srv/pool: it stays, " +
+		"because it still holds readings.csv; "
 	why := func(h *record.Host) (out string) {
 		for _, l := range h.Leftovers {
 			out += l.Ref().String() + ": " + l.Why + "; "
@@ -118,7 +121,8 @@ func TestAFolderLeaves(t *testing.T) {
 	}
 	for _, preview := range []bool{true, false} {
 		h := b.one(preview)
-		if got := statuses(h); got != "dir /srv unchanged\ndir /srv/pages changed\ndir /srv/pool unchanged" || why(h) != stays {
+		if got := statuses(h); got != "dir /srv unchanged\ndir /srv/pages changed\ndir /srv/pool unchanged" ||
+			why(h) != stays {
 			t.Errorf("preview %v: %s\n%s", preview, got, why(h))
 		}
 		if there := b.on("srv/pages/index.html") != ""; there != preview {
@@ -133,20 +137,21 @@ func TestAFolderLeaves(t *testing.T) {
 	}
 
 	// a copy goes whole, nested folders that leave together go, and one in which something is declared stays
-	b.manifest(keeps + "[dir.\"/srv/whole\"]\ncopy = \"site\"\n[dir.\"/srv/a\"]\n[dir.\"/srv/a/b\"]\n[file.\"/srv/a/b/c\"]\n" +
-		"content = \"x\"\n[dir.\"/srv/only\"]\ncopy = \"site\"\nonly_declared = true\n[file.\"/srv/only/more/d\"]\ncontent = \"x\"\n" +
-		"[dir.\"/srv/only/more\"]\n")
+	b.manifest(keeps + "[dir.\"/srv/whole\"]\ncopy = \"site\"\n[dir.\"/srv/a\"]\n[dir.\"/srv/a/b\"]\n" +
+		"[file.\"/srv/a/b/c\"]\ncontent = \"x\"\n[dir.\"/srv/only\"]\ncopy = \"site\"\nonly_declared = true\n" +
+		"[file.\"/srv/only/more/d\"]\ncontent = \"x\"\n[dir.\"/srv/only/more\"]\n")
 	b.run(false)
 	b.put("srv/only/strange/1", "1\n")
 	b.manifest(keeps + "[file.\"/srv/only/more/d\"]\ncontent = \"x\"\n")
 	h := b.one(true)
-	if want := "dir /srv/a: ; dir /srv/a/b: ; dir /srv/only: it stays, because it still holds more; dir /srv/only/more: it stays, " +
-		"because it still holds d; dir /srv/whole: ; file /srv/a/b/c: ; "; why(h) != want {
+	if want := "dir /srv/a: ; dir /srv/a/b: ; dir /srv/only: it stays, because it still holds more; dir " +
+		"/srv/only/more: it stays, because it still holds d; dir /srv/whole: ; file /srv/a/b/c: ; "; why(h) != want {
 		t.Errorf("a look at what would leave: %s", why(h))
 	}
 	b.leftovers = plan.Run{Take: true}
 	wants(t, b.one(false), "dir /srv unchanged", "file /srv/only/more/d unchanged", "dir /srv/only/more unchanged",
-		"dir /srv/only changed", "file /srv/a/b/c changed", "dir /srv/a/b changed", "dir /srv/a changed", "dir /srv/whole changed")
+		"dir /srv/only changed", "file /srv/a/b/c changed", "dir /srv/a/b changed", "dir /srv/a changed",
+		"dir /srv/whole changed")
 	if b.on("srv/only/more/d") == "" || b.on("srv/only/index.html") != "" || b.on("srv/only/strange/1") != "" {
 		t.Error("what is declared in a folder that leaves")
 	}
@@ -164,7 +169,8 @@ func TestAFolderLeaves(t *testing.T) {
 // TestAMountLeavesBeforeItsFolder, whatever came first.
 func TestAMountLeavesBeforeItsFolder(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.manifest("[dir.\"/srv\"]\n[mount.\"/srv/pad\"]\nwhat = \"tmpfs\"\ntype = \"tmpfs\"\n[dir.\"/srv/pad\"]\nmode = \"0755\"\n")
+	b.manifest("[dir.\"/srv\"]\n[mount.\"/srv/pad\"]\nwhat = \"tmpfs\"\ntype = \"tmpfs\"\n[dir.\"/srv/pad\"]\nmode " +
+		"= \"0755\"\n")
 	b.run(false)
 	b.leftovers = plan.Run{Take: true}
 	b.manifest("[dir.\"/srv\"]\n")
@@ -191,7 +197,8 @@ func TestAHostThatIsRetired(t *testing.T) {
 	f.Retire = true
 	for _, preview := range []bool{true, false} {
 		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(preview))[0]
-		if statuses(h) != "file /srv/pool/tide changed\ndir /srv/pool changed" || (b.on("srv/pool/tide") != "") != preview {
+		if statuses(h) != "file /srv/pool/tide changed\ndir /srv/pool changed" ||
+			(b.on("srv/pool/tide") != "") != preview {
 			t.Errorf("preview %v: %s %s\n%s", preview, h.State, h.Message, statuses(h))
 		}
 	}
@@ -204,8 +211,10 @@ func TestAHostThatIsRetired(t *testing.T) {
 func TestDriftIsToldApart(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	text := func(a, b, c, mode string) string {
-		return "[file.\"/etc/a\"]\ncontent = \"" + a + "\\n\"\n[file.\"/etc/b\"]\ncontent = \"" + b + "\\n\"\n[file.\"/etc/c\"]\n" +
-			"content = \"" + c + "\\n\"\nmode = \"" + mode + "\"\n[user.maren]\npassword = \"salt & water 01\"\n[package.salt-lamp]\n"
+		return "[file.\"/etc/a\"]\ncontent = \"" + a + "\\n\"\n[file.\"/etc/b\"]\ncontent = \"" + b +
+			"\\n\"\n[file.\"/etc/c\"]\n" +
+			"content = \"" + c + "\\n\"\nmode = \"" + mode +
+			"\"\n[user.maren]\npassword = \"salt & water 01\"\n[package.salt-lamp]\n"
 	}
 	b.manifest(text("ebb", "ebb", "ebb", "0644"))
 	b.run(false)
@@ -231,7 +240,8 @@ func TestDriftIsToldApart(t *testing.T) {
 	if len(c.Written) != 1 || len(c.Changes) != 2 || !strings.Contains(c.Changes[0].Diff, "+spring") {
 		t.Errorf("what was changed in both is told as %+v", c)
 	}
-	if l := b.on("var/lib/jadekettle/ledger.json"); strings.Contains(l, "salt & water") || !strings.Contains(l, `"secret": true`) {
+	if l := b.on("var/lib/jadekettle/ledger.json"); strings.Contains(l, "salt & water") ||
+		!strings.Contains(l, `"secret": true`) {
 		t.Errorf("the ledger holds\n%s", l)
 	}
 }
@@ -245,8 +255,8 @@ func TestDriftOfWhatIsAbsent(t *testing.T) {
 		"[package.salt-lamp]\n[file.\"/etc/gone\"]\nabsent = true\n")
 	b.run(false)
 	b.put("etc/gone", "here again")
-	b.manifest("[file.\"/etc/a\"]\nabsent = true\n[file.\"/etc/old\"]\nabsent = true\n[file.\"/etc/new\"]\ncontent = \"ebb\"\n" +
-		"[package.salt-lamp]\nabsent = true\n[file.\"/etc/gone\"]\nabsent = true\n")
+	b.manifest("[file.\"/etc/a\"]\nabsent = true\n[file.\"/etc/old\"]\nabsent = true\n[file.\"/etc/new\"]\ncontent " +
+		"= \"ebb\"\n[package.salt-lamp]\nabsent = true\n[file.\"/etc/gone\"]\nabsent = true\n")
 	for _, drift := range []bool{false, true} {
 		b.leftovers = plan.Run{Drift: drift}
 		h := b.one(true)
@@ -258,7 +268,8 @@ func TestDriftOfWhatIsAbsent(t *testing.T) {
 				t.Errorf("%s was last written at %q by %q", task.Ref(), task.Since, task.By)
 			}
 		}
-		const want = "/etc/a declaration, /etc/old declaration, /etc/new declaration, salt-lamp declaration, /etc/gone host, /etc/b left"
+		const want = "/etc/a declaration, /etc/old declaration, /etc/new declaration, salt-lamp declaration, " +
+			"/etc/gone host, /etc/b left"
 		if strings.Join(got, ", ") != want {
 			t.Errorf("the reasons are %q", got)
 		}

@@ -34,11 +34,14 @@ func (l *lies) next() int {
 }
 
 var (
-	liedTexts = []string{"", "/srv/a", "dir", "file", "changed", "failed", "unchanged", "blocked", "left out", "restart", "\x1b[2J", "a\u202eb\x00", "host",
+	liedTexts = []string{"", "/srv/a", "dir", "file", "changed", "failed", "unchanged", "blocked", "left out",
+		"restart", "\x1b[2J", "a\u202eb\x00", "host",
 		strings.Repeat("/x", 5000), "</script>", "mode"}
 	liedNumbers = []int64{0, 1, -1, 2, 7, math.MaxInt64, math.MinInt64, 1 << 40}
-	liedValues  = []any{nil, true, int64(-1), "tide", 1.5, math.NaN(), math.Inf(-1), time.Unix(0, 0), []byte("tide"), cbor.Tag{Number: 2, Content: []byte{1}},
-		cbor.SimpleValue(99), []any{map[string]any{"a": []any{}}}, cbor.Tag{Number: 4211701, Content: "brine"}, map[string]any{"\x1b": "x"}}
+	liedValues  = []any{nil, true, int64(-1), "tide", 1.5, math.NaN(), math.Inf(-1), time.Unix(0, 0), []byte("tide"),
+		cbor.Tag{Number: 2, Content: []byte{1}},
+		cbor.SimpleValue(99), []any{map[string]any{"a": []any{}}}, cbor.Tag{Number: 4211701, Content: "brine"},
+		map[string]any{"\x1b": "x"}}
 )
 
 // fill gives a value something out of the bytes.
@@ -89,7 +92,8 @@ func (l *lies) message() wire.Message {
 	case 0:
 		m.Facts = &facts.Facts{OS: facts.OS{ID: "debian"}}
 	case 1:
-		m.Results = &wire.Results{List: []plan.Result{{Ref: value.Ref{Kind: "dir", Name: "/srv/a"}, Status: plan.Changed}}}
+		m.Results = &wire.Results{List: []plan.Result{{Ref: value.Ref{Kind: "dir", Name: "/srv/a"},
+			Status: plan.Changed}}}
 	case 2:
 		m.Done = &wire.Done{}
 	default:

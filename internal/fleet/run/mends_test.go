@@ -23,9 +23,11 @@ func TestDropInsAreLoaded(t *testing.T) {
 	runs := func() string { return b.host().Runs("tide-logger.service") }
 	for _, c := range []struct{ about, more, want, not string }{
 		{"a drop-in", "restart_on = [\"file " + dropIn + "\"]\n[dir.\"/etc/systemd/system/tide-logger.service.d\"]\n" +
-			"[file.\"" + dropIn + "\"]\ncontent = \"[Service]\\nEnvironment=HARBOR=north\\n\"\n", "HARBOR=north", "nothing"},
+			"[file.\"" + dropIn + "\"]\ncontent = \"[Service]\\nEnvironment=HARBOR=north\\n\"\n",
+			"HARBOR=north", "nothing"},
 		{"a unit file over the package's", "restart_on = [\"file /etc/systemd/system/tide-logger.service\"]\n" +
-			"[file.\"/etc/systemd/system/tide-logger.service\"]\ncontent = \"[Service]\\nExecStart=/opt/ebb\\n\"\n", "/opt/ebb",
+			"[file.\"/etc/systemd/system/tide-logger.service\"]\ncontent = \"[Service]\\nExecStart=/opt/ebb\\n\"\n",
+			"/opt/ebb",
 			"/usr/sbin/tide-logger"},
 	} {
 		b.manifest(logger + c.more)
@@ -41,7 +43,8 @@ func TestDropInsAreLoaded(t *testing.T) {
 		t.Errorf("a drop-in by hand:\n%s", statuses(h))
 	}
 	b.settled()
-	if err := os.Remove(filepath.Join(b.host().Root, "etc/systemd/system/tide-logger.service.d/hand.conf")); err != nil {
+	if err := os.Remove(filepath.Join(b.host().Root,
+		"etc/systemd/system/tide-logger.service.d/hand.conf")); err != nil {
 		t.Fatal(err)
 	}
 	// What goes is unloaded in the same run, whatever service it was for.
@@ -55,8 +58,9 @@ func TestDropInsAreLoaded(t *testing.T) {
 func TestADropInComesFirst(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[service.tide-logger]\nrunning = true\n[package.tide-logger]\n" +
-		"[dir.\"/etc/systemd/system/tide-logger.service.d\"]\n[settings.\"/etc/systemd/system/tide-logger.service.d/a.conf\"]\n" +
-		"format = \"ini\"\nmake = true\n[settings.\"/etc/systemd/system/tide-logger.service.d/a.conf\".set]\n\"Service.Nice\" = 5\n")
+		"[dir.\"/etc/systemd/system/tide-logger.service.d\"]\n" +
+		"[settings.\"/etc/systemd/system/tide-logger.service.d/a.conf\"]\nformat = \"ini\"\nmake = true\n" +
+		"[settings.\"/etc/systemd/system/tide-logger.service.d/a.conf\".set]\n\"Service.Nice\" = 5\n")
 	if h := b.one(false); !strings.HasSuffix(statuses(h), "service tide-logger changed") &&
 		!strings.HasSuffix(statuses(h), "service tide-logger unchanged") {
 		t.Errorf("the order is\n%s", statuses(h))
@@ -80,7 +84,8 @@ func TestProgramsThatAHostLacks(t *testing.T) {
 			t.Errorf("it says %s; %s\n%s", h.Tasks[0].Message, h.Tasks[0].Do, h.Tasks[1].Message)
 		}
 	}
-	b.manifest("[package.chart-press]\n" + sysctl + "[command.chart]\nrun = [\"chart-press\"]\ndone_if_exists = \"/srv/chart\"\n")
+	b.manifest("[package.chart-press]\n" + sysctl + "[command.chart]\nrun = [\"chart-press\"]\ndone_if_exists = " +
+		"\"/srv/chart\"\n")
 	if h := b.one(true); h.Count(plan.Failed) > 0 {
 		t.Errorf("what may come with packages: %s", statuses(h))
 	}
@@ -106,7 +111,8 @@ func TestWhatGoesAlong(t *testing.T) {
 		b.manifest(c.manifest)
 		for _, preview := range []bool{true, false} {
 			h := b.one(preview)
-			if i := len(h.Tasks) - 1; !strings.Contains(h.Tasks[i].Message, c.want) || b.host().Installed("buoy-lights") == "" {
+			if i := len(h.Tasks) - 1; !strings.Contains(h.Tasks[i].Message, c.want) || b.host().
+				Installed("buoy-lights") == "" {
 				t.Errorf("%s: %s", about, h.Tasks[i].Message)
 			}
 		}
@@ -131,10 +137,12 @@ func TestWhatGoesAlong(t *testing.T) {
 		t.Errorf("an essential one: %s %s", h.Tasks[0].Status, h.Tasks[0].Message)
 	}
 	b.put("var/lib/dpkg/status", b.on("var/lib/dpkg/status")+
-		"Package: zypper\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.14\n\nPackage: apt\nStatus: install ok installed\n"+
+		"Package: zypper\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.14\n\nPackage: apt\n"+
+		"Status: install ok installed\n"+
 		"Architecture: amd64\nVersion: 2.6\n\n")
 	b.manifest("[package.apt]\nabsent = true\n[package.zypper]\nabsent = true\n")
-	if h := b.one(true); !strings.Contains(h.Tasks[0].Message, "it would remove apt, which is essential") || h.Tasks[1].Status != plan.Changed {
+	if h := b.one(true); !strings.Contains(h.Tasks[0].Message, "it would remove apt, which is essential") ||
+		h.Tasks[1].Status != plan.Changed {
 		t.Errorf("the manager of the host, and another: %s\n%s", statuses(h), h.Tasks[0].Message)
 	}
 }
@@ -188,11 +196,13 @@ func TestNeighborsThatDisagree(t *testing.T) {
 	b.put("etc/systemd/system/ebb.service", "[Unit]\nConflicts=cron.service\n[Service]\nExecStart=/usr/sbin/ebb\n")
 	b.put("etc/systemd/system/cron.service", "[Unit]\nConflicts=ebb.service\n[Service]\nExecStart=/usr/sbin/cron\n")
 	for manifest, want := range map[string]string{
-		"[hosts_entry.\"192.0.2.9\"]\nnames = [\"buoy\"]\n[lines.\"/etc/hosts\"]\ntake_out = ['buoy']\n": "lines /etc/hosts failed: " +
+		"[hosts_entry.\"192.0.2.9\"]\nnames = [\"buoy\"]\n[lines.\"/etc/hosts\"]\ntake_out = " +
+			"['buoy']\n": "lines /etc/hosts failed: " +
 			"it undoes what hosts_entry 192.0.2.9 declares",
 		"[user.maren]\nhome = \"/home/maren\"\nkeys = [\"ssh-ed25519 " +
 			"AAAAC3NzaC1lZDI1NTE5AAAAIGWmJ3pu3rGQcJj7fjq8AOhK0bVYrFmkmrsDyM2kMFyM maren\"]\nonly_keys = true\n" +
-			"[file.\"/home/maren/.ssh/authorized_keys\"]\ncontent = \"\"\n": "authorized_keys failed: it undoes what user maren",
+			"[file.\"/home/maren/.ssh/authorized_keys\"]\ncontent = \"\"\n": "authorized_keys failed: it undoes " +
+			"what user maren",
 		"[service.cron]\nrunning = true\n[service.ebb]\nrunning = true\n": "failed",
 	} {
 		b.manifest(manifest)
@@ -233,9 +243,12 @@ func TestOnlyDeclared(t *testing.T) {
 	b.put("srv/site/deep/er/stray", "x")
 	b.put("srv/site/uploads/chart", "x")
 	b.put("etc/cron.d/stray", "x")
-	b.write("manifests/all/manifest.toml", "[dir.\"/srv/site\"]\ncopy = \"site\"\nonly_declared = true\n[dir.\"/srv/site/uploads\"]\n"+
-		"mode = \"0755\"\n[file.\"/srv/site/deep/er/note\"]\ncontent = \"x\"\n[dir.\"/srv/site/deep/er\"]\n[dir.\"/srv/site/deep\"]\n"+
-		"[dir.\"/etc/cron.d\"]\ncopy = \"site\"\nonly_declared = true\n[cron.rotate]\nschedule = \"@daily\"\nrun = \"true\"\n")
+	b.write("manifests/all/manifest.toml", "[dir.\"/srv/site\"]\ncopy = \"site\"\nonly_declared = true\n"+
+		"[dir.\"/srv/site/uploads\"]\n"+
+		"mode = \"0755\"\n[file.\"/srv/site/deep/er/note\"]\ncontent = \"x\"\n[dir.\"/srv/site/deep/er\"]\n"+
+		"[dir.\"/srv/site/deep\"]\n"+
+		"[dir.\"/etc/cron.d\"]\ncopy = \"site\"\nonly_declared = true\n[cron.rotate]\nschedule = \"@daily\"\nrun = "+
+		"\"true\"\n")
 	for range 2 {
 		b.run(false)
 	}

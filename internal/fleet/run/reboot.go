@@ -31,7 +31,8 @@ func (t *talk) reboots(id int) bool {
 
 // goesDown notes that a task of the plan reboots the host.
 func (t *talk) goesDown(r *wire.Rebooting) error {
-	if t.plan == nil || r.Task < 0 || r.Task >= len(t.seen) || t.seen[r.Task] || !t.reboots(r.Task) || len(r.Boot) > 128 {
+	if t.plan == nil || r.Task < 0 || r.Task >= len(t.seen) || t.seen[r.Task] || !t.reboots(r.Task) ||
+		len(r.Boot) > 128 {
 		return fmt.Errorf("%w: a reboot that is not in its plan", wire.ErrFrame)
 	}
 	t.rebooting = r

@@ -61,8 +61,10 @@ func TestAReboot(t *testing.T) {
 	out := b.one(false)
 	includes(t, out, "file /etc/modprobe.d/tide.conf changed", "reboot modules changed", "reboot again unchanged",
 		"file /srv/after changed", "package never-heard-of failed")
-	if out.State != record.Reached || boots != 1 || len(out.Tasks) != 6 || len(out.Collected) > 0 || b.on("srv/after") == "" {
-		t.Errorf("%s %s: %d boots, %d tasks, collected %v", out.State, out.Message, boots, len(out.Tasks), out.Collected)
+	if out.State != record.Reached || boots != 1 || len(out.Tasks) != 6 || len(out.Collected) > 0 ||
+		b.on("srv/after") == "" {
+		t.Errorf("%s %s: %d boots, %d tasks, collected %v", out.State, out.Message, boots, len(out.Tasks),
+			out.Collected)
 	}
 	if ledger := b.on("var/lib/jadekettle/ledger.json"); strings.Contains(ledger, `"reboot`) {
 		t.Errorf("the ledger still has:\n%s", ledger)
@@ -85,8 +87,9 @@ func TestAReboot(t *testing.T) {
 	}
 
 	// It stays away, then it comes back and the next run goes on.
-	b.manifest(strings.Replace(strings.Replace(rebooting, "BEFORE", "three", 1), "[reboot.again]", "[reboot.again]\ntimeout = "+
-		"\"1s\"\n", 1))
+	b.manifest(strings.Replace(strings.Replace(rebooting, "BEFORE", "three", 1), "[reboot.again]",
+		"[reboot.again]\ntimeout = "+
+			"\"1s\"\n", 1))
 	b.host().Rebooted = func() { go b.host().Down() }
 	out = b.one(false)
 	if out.State != record.Lost || !strings.Contains(out.Message, "it was not back 1s after its reboot again") {
@@ -102,8 +105,9 @@ func TestAReboot(t *testing.T) {
 	}
 
 	// It is asked to and does not.
-	b.manifest(strings.Replace(strings.Replace(rebooting, "BEFORE", "four", 1), "[reboot.again]", "[reboot.again]\ntimeout = "+
-		"\"1s\"\n", 1))
+	b.manifest(strings.Replace(strings.Replace(rebooting, "BEFORE", "four", 1), "[reboot.again]",
+		"[reboot.again]\ntimeout = "+
+			"\"1s\"\n", 1))
 	b.host().Wrap = func(m machine.Machine) machine.Machine { return stubborn{m} }
 	includes(t, b.one(false), "reboot again failed", "file /srv/after unchanged")
 	b.host().Wrap = nil

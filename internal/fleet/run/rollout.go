@@ -112,7 +112,8 @@ func (p *progress) between(ctx context.Context, went []*record.Host, next Batch)
 	case len(unproved) > 0:
 		return "the run ended before its turn: probes did not hold on " + strings.Join(inventory.Fold(unproved), " ")
 	case p.StopAfter == 0 && len(failed) > 0:
-		return "the run ended before its turn: of the hosts before it failed " + strings.Join(inventory.Fold(failed), " ")
+		return "the run ended before its turn: of the hosts before it failed " +
+			strings.Join(inventory.Fold(failed), " ")
 	case p.Between != nil && !p.Between(ctx, next):
 		return "the run was ended before its turn, between two batches"
 	}

@@ -210,7 +210,8 @@ func (f *Fleet) visit(ctx context.Context, p *progress, h *inventory.Host, out *
 	out.Began, out.After = begun, f.since(begun)
 	defer func() {
 		if r := recover(); r != nil { // one host's trouble must not be that of all
-			out.State, out.Message, out.Do = record.Lost, fmt.Sprintf("a mistake in this program: %v", r), "please report it"
+			out.State, out.Message, out.Do = record.Lost, fmt.Sprintf("a mistake in this program: %v", r),
+				"please report it"
 		}
 		out.Seconds = record.Seconds(time.Since(begun))
 		if out.Settle(); !out.Skipped {

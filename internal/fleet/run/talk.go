@@ -178,7 +178,8 @@ func (t *talk) run(ctx context.Context, start *wire.Start) error {
 		cmp.Or(own.Stop, usual.Stop)}
 	t.phase(limits.Facts, fmt.Sprintf("it did not tell its facts within %v", limits.Facts))
 	if t.exec = start.Exec; t.exec != nil {
-		t.phase(t.exec.Limit+limits.Facts, fmt.Sprintf("it did not tell what came of the command within %v", t.exec.Limit))
+		t.phase(t.exec.Limit+limits.Facts, fmt.Sprintf("it did not tell what came of the command within %v",
+			t.exec.Limit))
 	}
 	defer func() { t.due.Stop() }()
 	silence := t.fleet.Silence
@@ -601,7 +602,8 @@ func (t *talk) begun(list []plan.Result) []time.Time {
 // takesAway adds to the plan what the host takes away since nothing declares it any more, or
 // puts back, which it may say once, when the tasks that it was given are over.
 func (t *talk) takesAway(refs []value.Ref) error {
-	if t.plan == nil || t.left || len(refs) == 0 || len(refs) > 1<<16 || slices.Contains(t.seen, false) || !t.start.Run.Whole {
+	if t.plan == nil || t.left || len(refs) == 0 || len(refs) > 1<<16 || slices.Contains(t.seen, false) ||
+		!t.start.Run.Whole {
 		return fmt.Errorf("%w: things that it takes away at a wrong time, or too many", wire.ErrFrame)
 	}
 	t.left = true
@@ -640,7 +642,8 @@ func (t *talk) progress(p *wire.Progress) error {
 
 // atWork passes on what the host is at for long.
 func (t *talk) atWork(ref value.Ref, took time.Duration, line string, try int) {
-	t.fleet.notify(record.Event{Host: t.out.Name, AtWork: &record.AtWork{Kind: ref.Kind, Name: ref.Name, Line: line, Try: try,
+	t.fleet.notify(record.Event{Host: t.out.Name, AtWork: &record.AtWork{Kind: ref.Kind, Name: ref.Name,
+		Line: line, Try: try,
 		Seconds: took.Seconds(), Told: time.Now().UTC()}})
 }
 

@@ -41,7 +41,8 @@ func (b *bench) tree() string {
 	root := b.host().Root
 	err := filepath.Walk(root, func(p string, info os.FileInfo, err error) error {
 		name := strings.TrimPrefix(p, root)
-		if err != nil || strings.HasPrefix(name, "/proc") || strings.HasPrefix(name, "/var/lib/jadekettle") || name == "/var/log/messages" ||
+		if err != nil || strings.HasPrefix(name, "/proc") || strings.HasPrefix(name, "/var/lib/jadekettle") ||
+			name == "/var/log/messages" ||
 			strings.HasPrefix(name, "/home/ottokar") || strings.Contains(name, "apt/lists") {
 			return err
 		}
@@ -220,8 +221,9 @@ func TestUndo(t *testing.T) {
 // is known; what cannot be put back says so.
 func TestUndoOfWhatMoved(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.manifest("[group.divers]\n[user.maren]\ngroups = [\"divers\"]\n[user.ottokar]\n[file.\"/etc/motd\"]\ncontent = \"High water.\\n\"\n" +
-		"mode = \"0644\"\n[file.\"/etc/issue\"]\ncontent = \"ebb\\n\"\n[dir.\"/srv/pool\"]\n[command.count]\nrun = [\"touch\", \"/srv/count\"]\ndone_if_exists = \"/srv/count\"\n")
+	b.manifest("[group.divers]\n[user.maren]\ngroups = [\"divers\"]\n[user.ottokar]\n[file.\"/etc/motd\"]\ncontent " +
+		"= \"High water.\\n\"\nmode = \"0644\"\n[file.\"/etc/issue\"]\ncontent = \"ebb\\n\"\n[dir.\"/srv/pool\"]\n" +
+		"[command.count]\nrun = [\"touch\", \"/srv/count\"]\ndone_if_exists = \"/srv/count\"\n")
 	if h := b.one(false); h.Count(plan.Changed) < 7 {
 		t.Fatalf("%s %s %v\n%s", h.State, h.Message, h.Wrong, statuses(h))
 	}
@@ -317,7 +319,8 @@ func BenchmarkKeeping(b *testing.B) {
 		f := h.fleet()
 		f.Past.Size = size
 		begun := time.Now()
-		if out := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, h.id(false))[0]; out.Count(plan.Changed) != 100 {
+		if out := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts,
+			h.id(false))[0]; out.Count(plan.Changed) != 100 {
 			b.Fatalf("%s %s", out.State, out.Message)
 		}
 		return time.Since(begun)
@@ -335,10 +338,12 @@ func BenchmarkKeeping(b *testing.B) {
 // TestAnUndoThatIsCutOff kills an undo at each of its steps in turn: the next one ends it, and blames nobody for
 // what is half way back.
 func TestAnUndoThatIsCutOff(t *testing.T) {
-	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide\"]\ncontent = \"a\\n\"\nmode = \"0640\"\n[user.maren]\nshell = \"/bin/sh\"\n" +
-		"comment = \"a\"\ngroups = [\"adm\"]\n[dir.\"/srv/tide\"]\nmode = \"0700\"\n"
-	second := "[package.tide-logger]\nversion = \"1.5.0-1\"\n[file.\"/etc/tide\"]\ncontent = \"b\\n\"\nmode = \"0600\"\nowner = \"maren\"\n[user.maren]\n" +
-		"shell = \"/bin/bash\"\ncomment = \"b\"\ngroups = [\"cdrom\"]\n[dir.\"/srv/tide\"]\nmode = \"0750\"\nowner = \"maren\"\n"
+	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide\"]\ncontent = \"a\\n\"\nmode = " +
+		"\"0640\"\n[user.maren]\nshell = \"/bin/sh\"\ncomment = \"a\"\ngroups = [\"adm\"]\n[dir.\"/srv/tide\"]\n" +
+		"mode = \"0700\"\n"
+	second := "[package.tide-logger]\nversion = \"1.5.0-1\"\n[file.\"/etc/tide\"]\ncontent = \"b\\n\"\nmode = " +
+		"\"0600\"\nowner = \"maren\"\n[user.maren]\nshell = \"/bin/bash\"\ncomment = \"b\"\ngroups = [\"cdrom\"]\n" +
+		"[dir.\"/srv/tide\"]\nmode = \"0750\"\nowner = \"maren\"\n"
 	steps := 0
 	for at := 0; at <= steps; at++ { // the first time, at 0, counts the steps
 		b := newBench(t, "gauge-01")
@@ -358,7 +363,8 @@ func TestAnUndoThatIsCutOff(t *testing.T) {
 			continue
 		}
 		if h := b.undo(id, false); h.State != record.Reached || h.Count(plan.Failed)+h.Count(plan.Blocked) > 0 {
-			t.Errorf("after a kill at step %d of %d the next undo comes to %s %s\n%s", at, steps, h.State, h.Message, statuses(h))
+			t.Errorf("after a kill at step %d of %d the next undo comes to %s %s\n%s", at, steps, h.State,
+				h.Message, statuses(h))
 		}
 		same(t, fmt.Sprintf("after a kill at step %d", at), b.tree(), stood)
 	}
@@ -403,8 +409,8 @@ func TestAnUndoOfTwoThatDiffer(t *testing.T) {
 	same(t, "then", b.tree(), stood)
 }
 
-// TestAnIDThatAnotherHas is said in a preview, of an undo as well: whose number was given away meanwhile does not come back
-// under another one without a word.
+// TestAnIDThatAnotherHas is said in a preview, of an undo as well: whose number was given away meanwhile does not
+// come back under another one without a word.
 func TestAnIDThatAnotherHas(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[group.divers]\ngid = 2500\n[user.ottokar]\nuid = 2600\n")
@@ -415,7 +421,8 @@ func TestAnIDThatAnotherHas(t *testing.T) {
 	b.put("etc/group", b.on("etc/group")+"keepers:x:2500:\n")
 	b.put("etc/passwd", b.on("etc/passwd")+"maren:x:2600:100::/home/maren:/bin/sh\n")
 	h := b.undo(id, true)
-	if got := statuses(h); !strings.Contains(got, "group divers failed") || !strings.Contains(got, "user ottokar failed") {
+	if got := statuses(h); !strings.Contains(got, "group divers failed") ||
+		!strings.Contains(got, "user ottokar failed") {
 		t.Errorf("a preview of the undo tells\n%s", got)
 	}
 	b.manifest("[group.divers]\ngid = 2500\n[group.keepers]\ngid = 2501\n[user.ottokar]\nuid = 2600\n")

@@ -124,7 +124,8 @@ func (f *Fleet) Add(spec folder.Spec) (*Host, error) {
 		return nil, err
 	}
 	defer known.Close()
-	_, err = fmt.Fprintln(known, knownhosts.Line([]string{knownhosts.Normalize(h.Addr.String())}, f.hostKey.PublicKey()))
+	_, err = fmt.Fprintln(known, knownhosts.Line([]string{knownhosts.Normalize(h.Addr.String())},
+		f.hostKey.PublicKey()))
 	return h, err
 }
 

@@ -49,7 +49,8 @@ func (p Project) Search(words []string, f Filter) (hits []history.Hit, all int, 
 		o.head, _, err = reads(scan, &o.visit, &o.nth)
 		list = append(list, o)
 		return err
-	}, "SELECT "+headColumns+", said.visit, said.nth"+from+" ORDER BY run.number DESC, said.id LIMIT ?", append(args, most)...)
+	}, "SELECT "+headColumns+", said.visit, said.nth"+from+" ORDER BY run.number DESC, said.id LIMIT ?",
+		append(args, most)...)
 	if err != nil {
 		return nil, 0, p.wrong(err)
 	}
@@ -68,10 +69,12 @@ func (p Project) hit(db *database, head record.Head, visit, nth int64, words []s
 	out := history.Hit{Number: head.Number, Run: head.Run, Mode: head.Mode, Started: head.Started, Who: head.Who}
 	if visit == 0 {
 		head, _, err := p.head(db, head.Number)
-		out.Line = history.LineWith(words, strings.Join(head.Command, " "), head.Who+"@"+head.Machine, head.Revision, noted(head.Notes))
+		out.Line = history.LineWith(words, strings.Join(head.Command, " "), head.Who+"@"+head.Machine, head.Revision,
+			noted(head.Notes))
 		return out, err
 	}
-	_, h, err := readVisit(db.QueryRow("SELECT "+visitColumns+" FROM visit JOIN host ON host.id = visit.host WHERE visit.id = ?",
+	_, h, err := readVisit(db.QueryRow("SELECT "+visitColumns+" FROM visit JOIN host ON host.id = visit.host WHERE "+
+		"visit.id = ?",
 		visit).Scan, head.Started)
 	if err != nil {
 		return out, err
@@ -175,7 +178,8 @@ func (p Project) usual(db *database, k *record.Run) (history.Usual, error) {
 		out.Runs = append(out.Runs, float64(took)/1000)
 		return err
 	}, `SELECT id, ended - started FROM run WHERE project = ? AND env = ? AND mode = ? AND whole = ? AND number < ? AND ended
-		IS NOT NULL AND NOT elsewhere ORDER BY number DESC LIMIT ?`, p.ID, k.Env, k.Mode, k.Whole, k.Number, usualFrom); err != nil || len(ids) == 0 {
+		IS NOT NULL AND NOT elsewhere ORDER BY number DESC LIMIT ?`, p.ID, k.Env, k.Mode, k.Whole, k.Number,
+		usualFrom); err != nil || len(ids) == 0 {
 		return out, err
 	}
 	among := "(" + marks(len(ids)) + ")"
@@ -290,7 +294,8 @@ func (p Project) Note(n int, notes map[string]string) error {
 				err = tx.Exec("DELETE FROM note WHERE run = ? AND key = ?", id, key)
 				continue
 			}
-			err = tx.Exec("INSERT INTO note (run, key, value) VALUES (?, ?, ?) ON CONFLICT (run, key) DO UPDATE SET value = excluded.value", id, key, notes[key])
+			err = tx.Exec("INSERT INTO note (run, key, value) VALUES (?, ?, ?) ON CONFLICT (run, key) DO UPDATE "+
+				"SET value = excluded.value", id, key, notes[key])
 			w.say(0, 0, key+" "+notes[key])
 		}
 		return cmp.Or(err, w.put())
@@ -312,7 +317,8 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		var visit, started, began, beat, now int64
 		var state, outcome string
 		var pid int
-		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started, &visit, &state, &outcome,
+		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started,
+			&visit, &state, &outcome,
 			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &s.Machine, &pid, &beat, &now)
 		if state == "" {
 			if s.Mode == record.ModePreview || s.Mode == record.ModeDrift ||

@@ -60,7 +60,8 @@ func (f *Follower) Next() (record.Head, []record.Event, error) {
 		}
 		if one.began > 0 && one.host.Planned > s.begun {
 			s.begun = one.host.Planned
-			out = append(out, record.Event{Host: one.host.Name, Begun: &record.Begun{At: atMillis(one.began), Tasks: one.host.Planned}})
+			out = append(out, record.Event{Host: one.host.Name,
+				Begun: &record.Begun{At: atMillis(one.began), Tasks: one.host.Planned}})
 		}
 		if one.last > s.nth {
 			tasks, err := f.tasks(db, one.id, one.host, s)

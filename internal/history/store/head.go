@@ -17,7 +17,8 @@ func reads(scan func(...any) error, more ...any) (h record.Head, id int64, err e
 	var ended sql.NullInt64
 	var pid int
 	var elsewhere bool
-	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Job, &answers, &h.Source, &h.Revision, &h.Edited,
+	err = scan(append([]any{&id, &h.Run, &h.Env, &h.Number, &h.Mode, &h.Who, &h.Machine, &command, &params, &h.Job,
+		&answers, &h.Source, &h.Revision, &h.Edited,
 		&h.Whole, &h.Declared, &h.Undoes, &started, &ended, &h.Code, &beat, &pid, &elsewhere, &part,
 		&now}, more...)...)
 	if err != nil {

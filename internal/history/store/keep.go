@@ -44,7 +44,8 @@ func (p Project) Old(l Limits) ([]Old, error) {
 		return nil
 	}, `SELECT `+headColumns+`, 300 + (SELECT coalesce(sum(100 + coalesce(length(visit.detail), 0) + (SELECT
 		coalesce(sum(30 + coalesce(length(task.detail), 0)), 0) FROM task WHERE task.visit = visit.id)), 0) FROM visit WHERE
-		visit.run = run.id) FROM run WHERE run.project = ? AND run.mode <> ? ORDER BY run.number DESC`, p.ID, record.ModePrune); err != nil {
+		visit.run = run.id) FROM run WHERE run.project = ? AND run.mode <> ? ORDER BY run.number DESC`, p.ID,
+		record.ModePrune); err != nil {
 		return nil, p.wrong(err)
 	}
 	var out []Old
@@ -167,7 +168,8 @@ func (s *Store) Check() (*Health, error) {
 	if err != nil {
 		return nil, s.wrong(err)
 	}
-	for _, q := range []string{"SELECT detail FROM visit WHERE detail IS NOT NULL", "SELECT detail FROM task WHERE detail IS NOT NULL"} {
+	for _, q := range []string{"SELECT detail FROM visit WHERE detail IS NOT NULL", "SELECT detail FROM task WHERE " +
+		"detail IS NOT NULL"} {
 		if err := each(db, func(scan func(...any) error) error {
 			var packed []byte
 			err := scan(&packed)

@@ -162,7 +162,8 @@ func (k Known) put(tx *transaction, host string, s HostState) error {
 	}
 	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran, seal) VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT
 		(project, env, host) DO UPDATE SET read = excluded.read, facts = excluded.facts, groups = excluded.groups, ran = excluded.ran,
-		seal = excluded.seal`, k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran), k.seal(host, millis(s.Read), text))
+		seal = excluded.seal`, k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran),
+		k.seal(host, millis(s.Read), text))
 }
 
 // seal is an HMAC over the facts of a host and when they were read; nothing without a key.
@@ -188,7 +189,8 @@ func (k Known) Forget(hosts ...string) error {
 	}
 	return write(db, func(tx *transaction) error {
 		for _, host := range hosts {
-			if err := tx.Exec("DELETE FROM known WHERE project = ? AND env = ? AND host = ?", k.p.ID, k.env, host); err != nil {
+			if err := tx.Exec("DELETE FROM known WHERE project = ? AND env = ? AND host = ?", k.p.ID, k.env,
+				host); err != nil {
 				return err
 			}
 		}

@@ -63,7 +63,8 @@ func (f *Filter) where(project string) (cond string, args []any) {
 			ors("host.name GLOB ?", len(f.Hosts))+"))", anys(f.Hosts)...)
 	}
 	if f.Failed {
-		add(`(EXISTS (SELECT 1 FROM visit WHERE visit.run = run.id AND outcome IN ` + trouble + `) OR run.ended IS NULL)`)
+		add(`(EXISTS (SELECT 1 FROM visit WHERE visit.run = run.id AND outcome IN ` + trouble +
+			`) OR run.ended IS NULL)`)
 	}
 	if f.Changed {
 		add(`EXISTS (SELECT 1 FROM visit WHERE visit.run = run.id AND changed > 0)`)
@@ -74,7 +75,8 @@ func (f *Filter) where(project string) (cond string, args []any) {
 			name = "*"
 		}
 		add(`EXISTS (SELECT 1 FROM task JOIN visit ON visit.id = task.visit JOIN thing ON thing.id = task.thing
-			WHERE visit.run = run.id AND task.status IN (1, 2, 5) AND thing.kind = ? AND thing.name GLOB ?)`, kind, name)
+			WHERE visit.run = run.id AND task.status IN (1, 2, 5) AND thing.kind = ? AND thing.name GLOB ?)`, kind,
+			name)
 	}
 	for _, n := range f.Notes {
 		key, text, valued := strings.Cut(n, "=")
@@ -243,7 +245,8 @@ func noRun(n int) error {
 
 // head reads what is kept of a run besides its hosts.
 func (p Project) head(db *database, n int) (record.Head, int64, error) {
-	h, id, err := reads(db.QueryRow("SELECT "+headColumns+" FROM run WHERE run.project = ? AND run.number = ?", p.ID, n).Scan)
+	h, id, err := reads(db.QueryRow("SELECT "+headColumns+" FROM run WHERE run.project = ? AND run.number = ?",
+		p.ID, n).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return h, 0, noRun(n)
 	}
@@ -336,7 +339,8 @@ func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host,
 	h, detail := &record.Host{}, &record.Host{}
 	var state, outcome, hand string
 	var packed []byte
-	if err := scan(&id, &h.Name, &state, &outcome, &began, &took, &h.Planned, &h.Changed, &h.Failed, &h.Unchanged, &h.LeftOut,
+	if err := scan(&id, &h.Name, &state, &outcome, &began, &took, &h.Planned, &h.Changed, &h.Failed,
+		&h.Unchanged, &h.LeftOut,
 		&h.Blocked, &h.CollectedBy, &hand, &packed); err != nil {
 		return 0, h, err
 	}
@@ -348,7 +352,8 @@ func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host,
 		return id, h, fmt.Errorf("the host %s: %w", h.Name, err)
 	}
 	h.Message, h.Do, h.Stopped, h.Executed = detail.Message, detail.Do, detail.Stopped, detail.Executed
-	h.Leftovers, h.Needed, h.Collected, h.Debts = some(detail.Leftovers), some(detail.Needed), some(detail.Collected), some(detail.Debts)
+	h.Leftovers, h.Needed, h.Collected, h.Debts = some(detail.Leftovers), some(detail.Needed),
+		some(detail.Collected), some(detail.Debts)
 	h.Tasks = []record.Task{}
 	if e := h.Executed; e != nil {
 		e.Seconds = float64(took) / 1000
@@ -430,7 +435,8 @@ func (p Project) Facts(n int, host string) (*facts.Facts, error) {
 	}
 	var packed []byte
 	err = db.QueryRow(`SELECT content.packed FROM run JOIN visit ON visit.run = run.id JOIN host ON host.id = visit.host
-		JOIN content ON content.id = visit.facts WHERE run.project = ? AND run.number = ? AND host.name = ?`, p.ID, n, host).
+		JOIN content ON content.id = visit.facts WHERE run.project = ? AND run.number = ? AND host.name = ?`,
+		p.ID, n, host).
 		Scan(&packed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil

@@ -25,7 +25,8 @@ func (k Known) Moved(list []Move) error {
 	}
 	return write(db, func(tx *transaction) error {
 		for _, m := range list {
-			if err := tx.Exec("INSERT INTO moved (project, env, host, what, grp, why, at, run) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+			if err := tx.Exec("INSERT INTO moved (project, env, host, what, grp, why, at, run) VALUES (?, ?, ?, ?, "+
+				"?, ?, ?, ?)",
 				k.p.ID, k.env, m.Host, m.What, m.Group, m.Why, millis(m.At), m.Run); err != nil {
 				return err
 			}
@@ -48,5 +49,6 @@ func (k Known) Moves(since time.Time) ([]Move, error) {
 		m.At = atMillis(at)
 		out = append(out, m)
 		return err
-	}, "SELECT host, what, grp, why, at, run FROM moved WHERE project = ? AND env = ? AND at >= ? ORDER BY at, id", k.p.ID, k.env, since.UnixMilli()))
+	}, "SELECT host, what, grp, why, at, run FROM moved WHERE project = ? AND env = ? AND at >= ? ORDER BY at, id",
+		k.p.ID, k.env, since.UnixMilli()))
 }

@@ -284,7 +284,8 @@ func (o onServer) wrong(err error) error {
 	if e := (*pgconn.PgError)(nil); errors.As(err, &e) {
 		switch {
 		case e.Code == "40001", e.Code == "40P01", e.Code == "55P03", e.Code == "23505", e.Code == "23503":
-			return problem.Errorf("the history %s is locked: %w", o.place, errLocked).Remedy("try again once that is done")
+			return problem.Errorf("the history %s is locked: %w", o.place, errLocked).
+				Remedy("try again once that is done")
 		case strings.HasPrefix(e.Code, "28"):
 			return problem.Errorf("the history %s lets nobody in by this name or password: %s", o.place, e.Message).
 				Remedy("put the password into ~/.pgpass or PGPASSWORD, or name the user in [history] url")
@@ -293,7 +294,8 @@ func (o onServer) wrong(err error) error {
 				Remedy("make it, as with `createdb`, or name another in [history] url of jadekettle.toml")
 		case e.Code == "42501":
 			return problem.Errorf("the history %s cannot be written: %s", o.place, e.Message).
-				Remedy("the user of [history] url makes a schema %s and tables in it: give it CREATE on the database", ownSchema)
+				Remedy("the user of [history] url makes a schema %s and tables in it: give it CREATE on the "+
+					"database", ownSchema)
 		case e.Code == "25006":
 			return problem.Errorf("the history %s cannot be written: %s", o.place, e.Message).
 				Remedy("name the server that takes writes in [history] url of jadekettle.toml")
@@ -309,7 +311,8 @@ func (o onServer) wrong(err error) error {
 		return o.away(lastOf(e))
 	}
 	if n := net.Error(nil); errors.As(err, &n) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		errors.Is(err, driver.ErrBadConn) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, sql.ErrTxDone) ||
+		errors.Is(err, driver.ErrBadConn) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, sql.ErrTxDone) ||
 		err != nil && strings.Contains(err.Error(), "conn closed") {
 		return o.away(err)
 	}
@@ -374,7 +377,8 @@ func (onServer) words(tx *transaction, rows []wordsRow) error {
 		texts = append(texts, vector(r.text))
 	}
 	_, err := tx.Tx.Exec(`INSERT INTO said (run, visit, nth, words) SELECT r, v, n, w::tsvector FROM
-		unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[]) AS t(r, v, n, w)`, cols[0], cols[1], cols[2], texts)
+		unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[]) AS t(r, v, n, w)`, cols[0], cols[1],
+		cols[2], texts)
 	return err
 }
 

@@ -204,7 +204,8 @@ func (inFile) tasks(tx *transaction, rows []taskRow) error {
 			detail = r.detail
 		}
 		if err := tx.Exec(`INSERT INTO task (visit, nth, thing, place, labels, status, began, took, detail)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, r.visit, r.nth, r.thing, r.place, r.labels, r.status, r.began, r.took, detail); err != nil {
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, r.visit, r.nth, r.thing, r.place, r.labels, r.status, r.began,
+			r.took, detail); err != nil {
 			return err
 		}
 	}
@@ -214,7 +215,8 @@ func (inFile) tasks(tx *transaction, rows []taskRow) error {
 func (inFile) words(tx *transaction, rows []wordsRow) error {
 	for _, r := range rows {
 		var id int64
-		err := tx.QueryRow("INSERT INTO said (run, visit, nth) VALUES (?, ?, ?) RETURNING id", r.run, r.visit, r.nth).Scan(&id)
+		err := tx.QueryRow("INSERT INTO said (run, visit, nth) VALUES (?, ?, ?) RETURNING id", r.run, r.visit,
+			r.nth).Scan(&id)
 		if err != nil {
 			return err
 		}

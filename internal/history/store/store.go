@@ -118,7 +118,8 @@ func (s *Store) start() (*database, error) {
 
 // tooNew says that a newer program wrote the history, in a file or a database.
 func tooNew(place string, have, knows int, sort string) error {
-	return problem.Errorf("the history %s was written by a newer jadekettle: its form is %d, and this one knows up to %d",
+	return problem.Errorf("the history %s was written by a newer jadekettle: its form is %d, and this one knows up "+
+		"to %d",
 		place, have, knows).Remedy("use the newer program, or name another %s in [history] of jadekettle.toml", sort)
 }
 
@@ -224,7 +225,8 @@ func content(tx *transaction, text []byte) (int64, error) {
 	if !errors.Is(err, sql.ErrNoRows) {
 		return id, err
 	}
-	return tx.numbered("SELECT id FROM content WHERE sha256 = ?1", "INSERT INTO content (sha256, size, packed) VALUES (?1, ?2, ?3)",
+	return tx.numbered("SELECT id FROM content WHERE sha256 = ?1", "INSERT INTO content (sha256, size, packed) "+
+		"VALUES (?1, ?2, ?3)",
 		sum[:], len(text), pack(text))
 }
 

@@ -45,7 +45,8 @@ func TestStores(t *testing.T) {
 	tests := []struct {
 		name string
 		do   func(*testing.T, Project)
-	}{{"a run is kept", aRunIsKept}, {"finding", finding}, {"interrupted and late", interruptedAndLate}, {"two at once", twoAtOnce},
+	}{{"a run is kept", aRunIsKept}, {"finding", finding}, {"interrupted and late", interruptedAndLate},
+		{"two at once", twoAtOnce},
 		{"prune", prune}, {"known", known}, {"odd texts", oddTexts}}
 	t.Run("file", func(t *testing.T) {
 		for _, test := range tests {
@@ -86,7 +87,8 @@ func kept(t *testing.T, p Project, mode string, hosts map[string][]record.Task, 
 	if more != nil {
 		more(&h)
 	}
-	files := Watch(fstest.MapFS{"manifests/gauge.toml": {Data: []byte("[file.\"/etc/motd\"]\ncontent = \"" + mode + "\"\n")},
+	files := Watch(fstest.MapFS{"manifests/gauge.toml": {Data: []byte("[file.\"/etc/motd\"]\ncontent = \"" +
+		mode + "\"\n")},
 		"big.bin": {Data: make([]byte, maxFile+1)}})
 	files.ReadFile("manifests/gauge.toml")
 	files.ReadFile("big.bin")
@@ -143,11 +145,13 @@ func aRunIsKept(t *testing.T, p Project) {
 		t.Fatal(err)
 	}
 	if k.State != record.Ended || k.Who != "maren" || k.Notes["ticket"] != "4711" || k.Params["gauge.depth"] != "3" ||
-		len(k.Hosts) != 2 || k.Hosts[0].Outcome != record.OutChanged || k.Hosts[1].Outcome != record.OutFailed || k.Hosts[0].Unchanged != 1 {
+		len(k.Hosts) != 2 || k.Hosts[0].Outcome != record.OutChanged || k.Hosts[1].Outcome != record.OutFailed ||
+		k.Hosts[0].Unchanged != 1 {
 		t.Errorf("it was kept as %+v", k)
 	}
 	motd := k.Hosts[0].Tasks[0]
-	if motd.Changes[0].Diff != "-ebb\n+flood\n" || motd.Seconds != 0.04 || motd.Line != 7 || len(k.Hosts[1].Tasks[0].Output) != 1600 {
+	if motd.Changes[0].Diff != "-ebb\n+flood\n" || motd.Seconds != 0.04 || motd.Line != 7 ||
+		len(k.Hosts[1].Tasks[0].Output) != 1600 {
 		t.Errorf("a task was kept as %+v", motd)
 	}
 	if text, err := p.Text(n, "manifests/gauge.toml"); err != nil || !strings.Contains(string(text), "apply") {
@@ -181,7 +185,11 @@ func finding(t *testing.T, p Project) {
 		})}}
 	}
 	kept(t, p, "preview", motd(plan.Changed), nil)
-	kept(t, p, "apply", motd(plan.Failed), func(h *record.Head) { h.Who = "ottokar"; h.Started = time.Now().Add(-48 * time.Hour) })
+	kept(t, p, "apply", motd(plan.Failed), func(h *record.Head) {
+		h.Who = "ottokar"
+		h.Started = time.Now().
+			Add(-48 * time.Hour)
+	})
 	kept(t, p, "apply", motd(plan.Unchanged), func(h *record.Head) { h.Notes = map[string]string{"ticket": "12"} })
 	kept(t, p, "apply", motd(plan.Unchanged), nil)
 	for _, c := range []struct {
@@ -190,8 +198,10 @@ func finding(t *testing.T, p Project) {
 	}{
 		{Filter{}, "4 3 2 1"}, {Filter{Failed: true}, "2"}, {Filter{Changed: true}, "1"}, {Filter{By: "OTTO"}, "2"},
 		{Filter{Since: time.Now().Add(-time.Hour)}, "4 3 1"}, {Filter{Hosts: []string{"gauge-*"}, Most: 2}, "4 3"},
-		{Filter{Hosts: []string{"chart-01"}}, ""}, {Filter{Tasks: []string{"file /etc/*"}}, "2 1"}, {Filter{Tasks: []string{"user"}}, ""},
-		{Filter{Notes: []string{"ticket"}}, "3"}, {Filter{Notes: []string{"ticket=13"}}, ""}, {Filter{Modes: []string{"preview"}}, "1"},
+		{Filter{Hosts: []string{"chart-01"}}, ""}, {Filter{Tasks: []string{"file /etc/*"}}, "2 1"},
+		{Filter{Tasks: []string{"user"}}, ""},
+		{Filter{Notes: []string{"ticket"}}, "3"}, {Filter{Notes: []string{"ticket=13"}}, ""},
+		{Filter{Modes: []string{"preview"}}, "1"},
 		{Filter{Env: "harbour"}, ""},
 	} {
 		list, err := p.List(c.f)
@@ -222,7 +232,8 @@ func finding(t *testing.T, p Project) {
 		}
 	}
 	life, err := p.Of("gauge-01", value.Ref{Kind: "file", Name: "/etc/motd"}, Filter{})
-	if err != nil || len(life) != 3 || life[0].Runs != 2 || life[0].SinceNumber != 3 || life[1].Task.Status != plan.Failed {
+	if err != nil || len(life) != 3 || life[0].Runs != 2 || life[0].SinceNumber != 3 ||
+		life[1].Task.Status != plan.Failed {
 		t.Errorf("its life is %+v (%v)", life, err)
 	}
 	if err := p.Note(2, map[string]string{"cause": "the tide"}); err != nil {
@@ -242,17 +253,20 @@ func finding(t *testing.T, p Project) {
 
 func interruptedAndLate(t *testing.T, p Project) {
 	id, _ := uuid.NewV7()
-	h := record.Head{Run: id.String(), Mode: "apply", Started: time.Now(), Machine: "elsewhere.example.org", Whole: true}
+	h := record.Head{Run: id.String(), Mode: "apply", Started: time.Now(),
+		Machine: "elsewhere.example.org", Whole: true}
 	r := p.Begin(h, []string{"gauge-01", "gauge-02"}, nil)
 	v := &record.Host{Name: "gauge-01"}
 	one := told("file /etc/motd", plan.Changed, nil)
 	r.Event(record.Event{Host: v.Name, Begun: &record.Begun{At: h.Started, Tasks: 2}})
 	r.Event(record.Event{Host: v.Name, Task: &one})
-	r.Event(record.Event{Host: v.Name, AtWork: &record.AtWork{Kind: "package", Name: "buoy-tools", Line: "unpacking", Told: time.Now()}})
+	r.Event(record.Event{Host: v.Name, AtWork: &record.AtWork{Kind: "package", Name: "buoy-tools", Line: "unpacking",
+		Told: time.Now()}})
 	deadline := time.Now().Add(2 * time.Minute)
 	for {
 		k, err := p.Load(1)
-		if err == nil && k.State == record.Running && len(k.Hosts[0].Tasks) == 1 && k.Hosts[0].AtWork != nil && k.Hosts[0].AtWork.Line == "unpacking" {
+		if err == nil && k.State == record.Running && len(k.Hosts[0].Tasks) == 1 && k.Hosts[0].AtWork != nil &&
+			k.Hosts[0].AtWork.Line == "unpacking" {
 			break
 		}
 		if time.Now().After(deadline) {
@@ -273,7 +287,8 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if k, err := p.Load(1); err != nil || k.Hosts[0].State != record.Lost || k.Hosts[1].State != record.NotBegun {
 		t.Errorf("its hosts are kept as %+v (%v)", k.Hosts, err)
 	}
-	if s, err := p.Stands("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != record.OutLost || s[0].Message == "" {
+	if s, err := p.Stands("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != record.OutLost ||
+		s[0].Message == "" {
 		t.Errorf("the host it was at stands as %+v (%v)", s, err)
 	}
 	unknown, _ := uuid.NewV7()
@@ -281,7 +296,8 @@ func interruptedAndLate(t *testing.T, p Project) {
 	undone.Status, undone.Message = plan.Failed, "the host has put back what stood"
 	late := &record.Host{Name: "gauge-01", State: record.Reached, Collected: []record.Collected{
 		{Run: id.String(), Tasks: []record.Task{undone, {Kind: "package", Name: "buoy-tools", Status: plan.Changed}}},
-		{Run: unknown.String(), Tasks: []record.Task{{Kind: "user", Name: "maren", Status: plan.Failed, Message: "no room"}}},
+		{Run: unknown.String(), Tasks: []record.Task{{Kind: "user", Name: "maren", Status: plan.Failed,
+			Message: "no room"}}},
 	}}
 	id2, _ := uuid.NewV7()
 	h2 := record.Head{Run: id2.String(), Mode: "apply", Started: time.Now(), Machine: "desk", Whole: true}
@@ -292,7 +308,8 @@ func interruptedAndLate(t *testing.T, p Project) {
 		t.Fatal(err)
 	}
 	k, err := p.Load(1)
-	if err != nil || len(k.Hosts[0].Tasks) != 2 || k.Hosts[0].CollectedBy != 2 || k.Hosts[0].Changed != 1 || k.Hosts[0].Failed != 1 {
+	if err != nil || len(k.Hosts[0].Tasks) != 2 || k.Hosts[0].CollectedBy != 2 || k.Hosts[0].Changed != 1 ||
+		k.Hosts[0].Failed != 1 {
 		t.Errorf("what came late is kept as %+v (%v)", k.Hosts[0], err)
 	}
 	if k, err := p.Load(3); err != nil || k.State != record.Elsewhere || k.Hosts[0].Tasks[0].Message != "no room" {
@@ -302,8 +319,9 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if err := r.Wait(); err != nil {
 		t.Error(err)
 	}
-	lies := &record.Host{Name: "gauge-01", State: record.Reached, Collected: []record.Collected{{Run: "no run"}, {Run: id2.String(), Tasks: []record.Task{
-		{Kind: "file", Name: "/etc/lie", Status: plan.Changed}}}}}
+	lies := &record.Host{Name: "gauge-01", State: record.Reached,
+		Collected: []record.Collected{{Run: "no run"}, {Run: id2.String(), Tasks: []record.Task{
+			{Kind: "file", Name: "/etc/lie", Status: plan.Changed}}}}}
 	for range 3 * mostUnknown {
 		one, _ := uuid.NewV7()
 		lies.Collected = append(lies.Collected, record.Collected{Run: one.String()})
@@ -336,7 +354,8 @@ func twoAtOnce(t *testing.T, p Project) {
 		wg.Go(func() {
 			own := another(t, p)
 			for range 5 {
-				kept(t, own, "apply", map[string][]record.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
+				kept(t, own, "apply", map[string][]record.Task{
+					"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
 			}
 		})
 	}
@@ -442,7 +461,8 @@ func TestAStoreThatFails(t *testing.T) {
 			emptied.Close()
 		}
 		id, _ := uuid.NewV7()
-		r := another(t, p).Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
+		r := another(t, p).Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now()},
+			[]string{"gauge-01"}, nil)
 		r.Number()
 		os.Remove(p.File)
 		r.End(&record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}})
@@ -470,7 +490,8 @@ func TestAStoreThatFails(t *testing.T) {
 		r.End(&record.Run{Hosts: []*record.Host{v}})
 		refuses(t, "the disk of the history", "runs prune", r.Wait())
 		p.Close()
-		if err := syscall.Mount("saltmarsh", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, "size=400k"); err != nil {
+		if err := syscall.Mount("saltmarsh", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY,
+			"size=400k"); err != nil {
 			t.Fatal(err)
 		}
 		p = another(t, p)
@@ -502,11 +523,12 @@ func TestAStoreThatFails(t *testing.T) {
 
 func prune(t *testing.T, p Project) {
 	for i := range 6 {
-		kept(t, p, "apply", map[string][]record.Task{"gauge-01": {told(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *record.Task) {
-			for n := range 4000 { // which packs badly
-				t.Message += fmt.Sprintf("%x", (n+i)*7919)
-			}
-		})}}, func(h *record.Head) { h.Started = time.Now().Add(time.Duration(i-6) * 24 * time.Hour) })
+		kept(t, p, "apply", map[string][]record.Task{
+			"gauge-01": {told(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *record.Task) {
+				for n := range 4000 { // which packs badly
+					t.Message += fmt.Sprintf("%x", (n+i)*7919)
+				}
+			})}}, func(h *record.Head) { h.Started = time.Now().Add(time.Duration(i-6) * 24 * time.Hour) })
 	}
 	count := func(l Limits) int {
 		list, err := p.Old(l)
@@ -515,7 +537,8 @@ func prune(t *testing.T, p Project) {
 		}
 		return len(list)
 	}
-	if a, b, c := count(Limits{}), count(Limits{Count: 2}), count(Limits{Before: time.Now().Add(-60 * time.Hour)}); a != 0 || b != 4 || c != 4 {
+	if a, b, c := count(Limits{}), count(Limits{Count: 2}), count(Limits{Before: time.Now().
+		Add(-60 * time.Hour)}); a != 0 || b != 4 || c != 4 {
 		t.Errorf("beyond are %d, %d and %d", a, b, c)
 	}
 	if n := count(Limits{Size: 20 << 10}); n < 2 || n > 5 {
@@ -558,7 +581,8 @@ func known(t *testing.T, p Project) {
 			t.Fatal(err)
 		}
 	}
-	keep(Learnt{Host: "gauge-01", Facts: &facts.Facts{Hostname: "gauge-01", Services: map[string]facts.Service{"cron": {Running: true}}}}, at)
+	keep(Learnt{Host: "gauge-01", Facts: &facts.Facts{Hostname: "gauge-01",
+		Services: map[string]facts.Service{"cron": {Running: true}}}}, at)
 	s, ok := k.Load("gauge-01")
 	if !ok || s.Facts.Hostname != "gauge-01" || !s.Read.Equal(at) || s.Groups != nil || !s.Ran.IsZero() {
 		t.Errorf("known as %+v", s)
@@ -567,10 +591,12 @@ func known(t *testing.T, p Project) {
 	keep(Learnt{Host: "gauge-01", Facts: &facts.Facts{Hostname: "gauge-1"}, Groups: []string{"all"}}, later)
 	keep(Learnt{Host: "gauge-01", Facts: &facts.Facts{Hostname: "gauge-1"}}, later)
 	s, _ = k.Load("gauge-01")
-	if s.Facts.Hostname != "gauge-1" || !s.Facts.Services["cron"].Running || !slices.Equal(s.Groups, []string{"all"}) || !s.Ran.Equal(later) {
+	if s.Facts.Hostname != "gauge-1" || !s.Facts.Services["cron"].Running ||
+		!slices.Equal(s.Groups, []string{"all"}) || !s.Ran.Equal(later) {
 		t.Errorf("after a run it is known as %+v", s)
 	}
-	moves := []Move{{Host: "gauge-01", What: "into", Group: "spring", Why: "by its name", At: at, Run: 3}, {Host: "gauge-02", What: "gone", At: later}}
+	moves := []Move{{Host: "gauge-01", What: "into", Group: "spring", Why: "by its name", At: at, Run: 3},
+		{Host: "gauge-02", What: "gone", At: later}}
 	if err := k.Moved(moves); err != nil {
 		t.Fatal(err)
 	}
@@ -597,15 +623,17 @@ func known(t *testing.T, p Project) {
 // oddTexts are what programs print and people name things: no UTF-8, a NUL, very much of it.
 func oddTexts(t *testing.T, p Project) {
 	odd := "brine\x00\xff\xfe \x1b[31m<b>'; DROP TABLE run; --"
-	n := kept(t, p, "apply", map[string][]record.Task{"gauge-01": {told("command "+odd, plan.Failed, func(t *record.Task) {
-		t.Message, t.Output = odd, strings.Repeat("Fähre über die Flußmündung 12e5 ", 4000)
-	})}}, func(h *record.Head) { h.Notes = map[string]string{odd: odd}; h.Command = []string{odd} })
+	n := kept(t, p, "apply", map[string][]record.Task{
+		"gauge-01": {told("command "+odd, plan.Failed, func(t *record.Task) {
+			t.Message, t.Output = odd, strings.Repeat("Fähre über die Flußmündung 12e5 ", 4000)
+		})}}, func(h *record.Head) { h.Notes = map[string]string{odd: odd}; h.Command = []string{odd} })
 	k, err := p.Load(n)
 	if err != nil || len(k.Hosts[0].Tasks) != 1 || !strings.HasPrefix(k.Hosts[0].Tasks[0].Name, "brine") ||
 		len(k.Hosts[0].Tasks[0].Output) < 100_000 || len(k.Notes) != 1 {
 		t.Errorf("it is kept as %+v (%v)", k, err)
 	}
-	for words, want := range map[string]int{"fahre uber": 1, "FLUSSMUNDUNG": 0, "flußmündung 12e": 1, "uber fahre": 0, "brine": 2, "drop table": 2} {
+	for words, want := range map[string]int{"fahre uber": 1, "FLUSSMUNDUNG": 0, "flußmündung 12e": 1,
+		"uber fahre": 0, "brine": 2, "drop table": 2} {
 		if _, all, err := p.Search([]string{words}, Filter{Most: 5}); err != nil || all != want {
 			t.Errorf("%q is found %d times, not %d (%v)", words, all, want, err)
 		}
@@ -672,7 +700,10 @@ func BenchmarkAThousandHosts(b *testing.B) {
 				if err != nil {
 					b.Fatal(err)
 				}
-				if _, err := history.StatusOf(name, stands, func(n int) ([]record.Task, error) { return p.Moved(n, name) }); err != nil {
+				if _, err := history.StatusOf(name, stands, func(n int) ([]record.Task,
+					error) {
+					return p.Moved(n, name)
+				}); err != nil {
 					b.Fatal(err)
 				}
 			}
@@ -694,7 +725,8 @@ func BenchmarkAThousandHosts(b *testing.B) {
 	})
 	b.Run("of", func(b *testing.B) {
 		for b.Loop() {
-			if list, err := p.Of("gauge-0042", value.Ref{Kind: "file", Name: "/etc/motd"}, Filter{}); err != nil || len(list) == 0 {
+			if list, err := p.Of("gauge-0042", value.Ref{Kind: "file", Name: "/etc/motd"}, Filter{}); err != nil ||
+				len(list) == 0 {
 				b.Fatal(err)
 			}
 		}

@@ -24,7 +24,8 @@ func (p Project) insert(tx *transaction, h *record.Head, alive bool) (int64, err
 		return 0, err
 	}
 	if h.Number == 0 {
-		if err := tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM run WHERE project = ?", p.ID).Scan(&h.Number); err != nil {
+		if err := tx.QueryRow("SELECT coalesce(max(number), 0) + 1 FROM run WHERE project = ?", p.ID).
+			Scan(&h.Number); err != nil {
 			return 0, err
 		}
 	}
@@ -52,7 +53,8 @@ func (p Project) insert(tx *transaction, h *record.Head, alive bool) (int64, err
 	err = tx.QueryRow(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, job, answers, source, revision, edited,
 		whole, declared, undoes, started, ended, code, beat, pid, elsewhere, part)
 		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?,?) RETURNING id`,
-		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Job, string(answers), h.Source, h.Revision, h.Edited, h.Whole, h.Declared,
+		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Job,
+		string(answers), h.Source, h.Revision, h.Edited, h.Whole, h.Declared,
 		h.Undoes, millis(h.Started), ended, h.Code, os.Getpid(), h.State == record.Elsewhere, string(part)).Scan(&id)
 	if err != nil {
 		return 0, err
@@ -108,7 +110,8 @@ func (w *writer) visit(host string, nth int) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	id, err := w.tx.numbered("SELECT id FROM visit WHERE run = ?1 AND host = ?2", "INSERT INTO visit (run, host, nth) VALUES (?1, ?2, ?3)",
+	id, err := w.tx.numbered("SELECT id FROM visit WHERE run = ?1 AND host = ?2", "INSERT INTO visit (run, host, "+
+		"nth) VALUES (?1, ?2, ?3)",
 		w.run, at, nth)
 	remember(&w.visits, host, id)
 	return id, err
@@ -122,7 +125,8 @@ func (w *writer) thing(ref value.Ref) (int64, error) {
 	if id, ok := w.things[ref]; ok {
 		return id, nil
 	}
-	id, err := w.tx.numbered("SELECT id FROM thing WHERE kind = ? AND name = ?", "INSERT INTO thing (kind, name) VALUES (?, ?)", ref.Kind,
+	id, err := w.tx.numbered("SELECT id FROM thing WHERE kind = ? AND name = ?", "INSERT INTO thing (kind, name) "+
+		"VALUES (?, ?)", ref.Kind,
 		ref.Name)
 	remember(&w.things, ref, id)
 	return id, err
@@ -133,7 +137,8 @@ func (w *writer) place(file string, line int) (int64, error) {
 	if id, ok := w.places[at]; ok {
 		return id, nil
 	}
-	id, err := w.tx.numbered("SELECT id FROM place WHERE file = ? AND line = ?", "INSERT INTO place (file, line) VALUES (?, ?)", file, line)
+	id, err := w.tx.numbered("SELECT id FROM place WHERE file = ? AND line = ?", "INSERT INTO place (file, line) "+
+		"VALUES (?, ?)", file, line)
 	remember(&w.places, at, id)
 	return id, err
 }
@@ -150,7 +155,8 @@ func (w *writer) labelled(list []string) (out sql.NullInt64, err error) {
 	if id, ok := w.labels[string(text)]; ok {
 		return sql.NullInt64{Int64: id, Valid: true}, nil
 	}
-	id, err := w.tx.numbered("SELECT id FROM labels WHERE list = ?", "INSERT INTO labels (list) VALUES (?)", string(text))
+	id, err := w.tx.numbered("SELECT id FROM labels WHERE list = ?", "INSERT INTO labels (list) VALUES (?)",
+		string(text))
 	remember(&w.labels, string(text), id)
 	return sql.NullInt64{Int64: id, Valid: true}, err
 }
@@ -162,7 +168,8 @@ func (w *writer) event(e record.Event) error {
 	}
 	switch {
 	case e.Begun != nil:
-		err = w.tx.Exec("UPDATE visit SET began = ?, planned = ?, hand = '' WHERE id = ?", millis(e.Begun.At), e.Begun.Tasks, id)
+		err = w.tx.Exec("UPDATE visit SET began = ?, planned = ?, hand = '' WHERE id = ?", millis(e.Begun.At),
+			e.Begun.Tasks, id)
 		return err
 	case e.AtWork != nil:
 		remember(&w.hands, id, true)
@@ -235,8 +242,10 @@ func (w *writer) visited(id int64, h *record.Host, facts any) error {
 		return err
 	}
 	err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
-		unchanged = ?, left_out = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`, string(h.State),
-		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed, h.Unchanged, h.LeftOut,
+		unchanged = ?, left_out = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`,
+		string(h.State),
+		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed,
+		h.Unchanged, h.LeftOut,
 		h.Blocked, h.Stopped, facts, pack(detail), id)
 	if err != nil {
 		return err
@@ -290,8 +299,9 @@ func (w *writer) task(visit int64, t record.Task) error {
 	if err != nil {
 		return err
 	}
-	w.tasks = append(w.tasks, taskRow{visit: visit, nth: nth, thing: thing, place: place, labels: labels, status: numbers[t.Status],
-		began: ms(t.After), took: ms(t.Seconds), detail: detail})
+	w.tasks = append(w.tasks, taskRow{visit: visit, nth: nth, thing: thing, place: place, labels: labels,
+		status: numbers[t.Status],
+		began:  ms(t.After), took: ms(t.Seconds), detail: detail})
 	if t.Status == plan.Unchanged || t.Status == plan.LeftOut {
 		return nil
 	}
@@ -364,13 +374,15 @@ func (w *writer) late(host string, c record.Collected, unknown *int) error {
 	other.visits, other.last = nil, nil // it has others
 	project, state := "", ""
 	err := w.tx.QueryRow(`SELECT run.id, run.project, coalesce((SELECT visit.state FROM visit JOIN host ON host.id = visit.host WHERE
-		visit.run = run.id AND host.name = ?), '') FROM run WHERE uuid = ?`, host, c.Run).Scan(&other.run, &project, &state)
+		visit.run = run.id AND host.name = ?), '') FROM run WHERE uuid = ?`, host, c.Run).
+		Scan(&other.run, &project, &state)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		if *unknown++; *unknown > mostUnknown {
 			return nil
 		}
-		h := record.Head{Run: c.Run, Mode: record.ModeApply, State: record.Elsewhere, Started: begunBy(c.Run, w.started)}
+		h := record.Head{Run: c.Run, Mode: record.ModeApply, State: record.Elsewhere,
+			Started: begunBy(c.Run, w.started)}
 		if other.run, err = (Project{ID: w.project}).insert(w.tx, &h, false); err != nil {
 			return err
 		}
@@ -443,7 +455,8 @@ func (w *writer) end(code int, meant []string) error {
 	if err := w.put(); err != nil {
 		return err
 	}
-	if err := w.tx.Exec("UPDATE run SET ended = ?, beat = now_ms(), code = ? WHERE id = ?", time.Now().UnixMilli(), code, w.run); err != nil {
+	if err := w.tx.Exec("UPDATE run SET ended = ?, beat = now_ms(), code = ? WHERE id = ?", time.Now().
+		UnixMilli(), code, w.run); err != nil {
 		return err
 	}
 	var away []int64

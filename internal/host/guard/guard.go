@@ -195,7 +195,8 @@ func (g *Guard) add(ctx context.Context, env *kind.Env, c Change, late []saved, 
 	}
 	g.Brought = append(g.Brought, brought...)
 	if c.Scope.Packets && g.Packets == nil && env.Machine.Look("nft") {
-		out, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"nft", "list", "ruleset"}, Limit: time.Minute}, nil)
+		out, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"nft", "list", "ruleset"},
+			Limit: time.Minute}, nil)
 		if err != nil {
 			return err
 		}

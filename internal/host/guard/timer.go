@@ -47,7 +47,8 @@ func (k *Keeper) timer(ctx context.Context, after time.Duration) error {
 			self, Argument, k.guard.Token + ":0"}, Limit: time.Minute}, nil)
 		return err
 	}
-	_, err := machine.Do(ctx, m, machine.Command{Args: []string{"sh", "-c", `setsid "$0" "$@" </dev/null >/dev/null 2>&1 &`, self,
+	_, err := machine.Do(ctx, m, machine.Command{Args: []string{"sh", "-c",
+		`setsid "$0" "$@" </dev/null >/dev/null 2>&1 &`, self,
 		Argument, k.guard.Token + ":" + strconv.Itoa(wait)}, Limit: time.Minute}, nil)
 	return err
 }

@@ -61,7 +61,8 @@ var sshServices = []string{"ssh", "sshd"}
 
 // doors are the services by which people get into a host.
 var doors = []string{"ssh", "sshd", "ssh.socket", "sshd.socket", "dropbear", "nftables", "firewalld", "ufw", "iptables",
-	"netfilter-persistent", "networking", "network", "wicked", "systemd-networkd", "NetworkManager", "sssd", "nslcd", "winbind"}
+	"netfilter-persistent", "networking", "network", "wicked", "systemd-networkd", "NetworkManager", "sssd",
+	"nslcd", "winbind"}
 
 // accountFiles hold accounts and groups.
 var accountFiles = []string{"/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow"}

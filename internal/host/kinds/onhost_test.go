@@ -154,7 +154,8 @@ func TestKindsOnAHost(t *testing.T) {
 		steps []step
 	}{
 		"links": {steps: []step{
-			{"link /srv/charts", value.Attrs{"to": "charts-2026"}, "existence: absent -> there, to:  -> charts-2026", ""},
+			{"link /srv/charts", value.Attrs{"to": "charts-2026"},
+				"existence: absent -> there, to:  -> charts-2026", ""},
 			{"link /srv/charts", value.Attrs{"to": "/srv/x"}, "to: charts-2026 -> /srv/x", ""},
 			{"link /srv/charts", value.Attrs{"to": "/srv/x"}, "", ""},
 			{"link /etc/passwd", value.Attrs{"to": "/srv/x"}, "error: /etc/passwd is there and no link", ""},
@@ -185,7 +186,8 @@ func TestKindsOnAHost(t *testing.T) {
 			{"locale C.UTF-8", nil, "LANG:  -> C.UTF-8", ""},
 			{"locale de_DE.UTF-8", nil, "made: no -> yes, LANG: C.UTF-8 -> de_DE.UTF-8", ""},
 			{"locale de_DE.UTF-8", nil, "", ""},
-			{"hosts_entry 192.0.2.9", value.Attrs{"names": []any{"a.example.org", "a"}}, "content: 48 bytes -> 74 bytes", ""},
+			{"hosts_entry 192.0.2.9", value.Attrs{"names": []any{"a.example.org", "a"}},
+				"content: 48 bytes -> 74 bytes", ""},
 			{"hosts_entry 192.0.2.9", value.Attrs{"names": []any{"a"}}, "content: 74 bytes -> 60 bytes", ""},
 			{"hosts_entry 192.0.2.9", value.Attrs{"absent": true}, "content: 60 bytes -> 48 bytes", ""},
 		}},
@@ -193,27 +195,32 @@ func TestKindsOnAHost(t *testing.T) {
 			{"dir /srv/pad", nil, "existence: absent -> there", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs"},
 				"mounted: no -> yes, at boot: not mounted -> tmpfs /srv/pad tmpfs defaults 0 0", ""},
-			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"}, "check_order": int64(2)},
+			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"},
+				"check_order": int64(2)},
 				"options: rw -> ro, at boot: tmpfs /srv/pad tmpfs defaults 0 0 -> tmpfs /srv/pad tmpfs ro 0 2", ""},
-			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro", "size=64m"}, "boot": false},
+			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro", "size=64m"},
+				"boot": false},
 				"at boot: tmpfs /srv/pad tmpfs ro 0 2 -> not mounted", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"noexec", "size=1g"},
 				"boot": false},
 				"options: ro,size=64m -> noexec,size=1g", ""},
-			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"size=1048576k"}, "boot": false},
+			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"size=1048576k"},
+				"boot": false},
 				"options: rw,noexec,size=1g -> size=1048576k", ""},
-			{"mount /srv/pad", value.Attrs{"what": "/dev/none", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> /dev/none (ext4), " +
-				"at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0",
+			{"mount /srv/pad", value.Attrs{"what": "/dev/none", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> " +
+				"/dev/none (ext4), at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0",
 				"error: mount ended with code 32: mount: /srv/pad: " +
 					"special device /dev/none does not exist.; tmpfs is mounted there again"},
-			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"}, "check_order": int64(2)},
+			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"},
+				"check_order": int64(2)},
 				"options: rw,size=1048576k -> ro, at boot: not mounted -> tmpfs /srv/pad tmpfs ro 0 2", ""},
-			{"mount /srv/pad", value.Attrs{"what": "/dev/vdb1", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> /dev/vdb1 (ext4), " +
-				"at boot: tmpfs /srv/pad tmpfs ro 0 2 -> /dev/vdb1 /srv/pad ext4 defaults 0 0", ""},
+			{"mount /srv/pad", value.Attrs{"what": "/dev/vdb1", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> " +
+				"/dev/vdb1 (ext4), at boot: tmpfs /srv/pad tmpfs ro 0 2 -> /dev/vdb1 /srv/pad ext4 defaults 0 0", ""},
 			{"mount /srv/pad", value.Attrs{"what": "UUID=1-2", "type": "ext4", "boot": false},
 				"at boot: /dev/vdb1 /srv/pad ext4 defaults 0 0 -> not mounted", ""},
 			{"mount /srv/none", value.Attrs{"what": "tmpfs", "type": "tmpfs"},
-				"folder: absent -> there, mounted: no -> yes, at boot: not mounted -> tmpfs /srv/none tmpfs defaults 0 0", ""},
+				"folder: absent -> there, mounted: no -> yes, at boot: not mounted -> tmpfs /srv/none tmpfs " +
+					"defaults 0 0", ""},
 			{"mount /srv/pad", value.Attrs{"absent": true}, "mounted: yes -> no", ""},
 			{"mount /srv/pad", value.Attrs{"what": "/dev/none", "type": "ext4"},
 				"mounted: no -> yes, at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0",
@@ -238,7 +245,8 @@ func TestKindsOnAHost(t *testing.T) {
 		}},
 		"rights": {steps: []step{
 			{"sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}}, "content:  -> 79 bytes", ""},
-			{"sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}, "password": false}, "content: 79 bytes -> 89 bytes", ""},
+			{"sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}, "password": false},
+				"content: 79 bytes -> 89 bytes", ""},
 			{"sudo_rule keepers", value.Attrs{"absent": true}, "existence: there -> absent", ""},
 			{"user olga", value.Attrs{"groups": []any{"adm"}}, "existence: absent -> there, groups:  -> adm", ""},
 			{"user olga", value.Attrs{"groups": []any{}, "only_groups": true, "locked": true},
@@ -256,7 +264,8 @@ func TestKindsOnAHost(t *testing.T) {
 			{"package chart-press", value.Attrs{"version": "2.0.*", "hold": true}, "", ""},
 			{"package chart-press", value.Attrs{"hold": false}, "hold: yes -> no", ""},
 			{"package chart-press", value.Attrs{"absent": true, "purge": true}, "version: 2.0.1-1 -> absent", ""},
-			{"repo tides", value.Attrs{"urls": []any{"https://packages.example.org/debian"}, "suites": []any{"bookworm"}},
+			{"repo tides", value.Attrs{"urls": []any{"https://packages.example.org/debian"},
+				"suites": []any{"bookworm"}},
 				"error: the suite \"bookworm\" goes with 0 components", ""},
 			{"repo tides", value.Attrs{"urls": []any{"https://packages.example.org/debian"}, "suites": []any{"./"}},
 				"content:  -> 132 bytes", ""},
@@ -266,7 +275,8 @@ func TestKindsOnAHost(t *testing.T) {
 			{"repo tides", value.Attrs{"absent": true}, "existence: there -> absent", ""},
 		}},
 		"parts of files": {steps: []step{
-			{"lines /etc/tide.conf", value.Attrs{"take_out": []any{"^x"}}, "error: the file /etc/tide.conf is not there", ""},
+			{"lines /etc/tide.conf", value.Attrs{"take_out": []any{"^x"}},
+				"error: the file /etc/tide.conf is not there", ""},
 			{"lines /etc/tide.conf", value.Attrs{"put": []any{map[string]any{"text": "a"}}, "make": true},
 				"content:  -> 2 bytes", ""},
 			{"block /etc/tide.conf#b", value.Attrs{"content": ""}, "content: 2 bytes -> 44 bytes", ""},
@@ -274,18 +284,21 @@ func TestKindsOnAHost(t *testing.T) {
 				"content: 44 bytes -> 52 bytes", ""},
 			{"settings /etc/tide.conf#c", value.Attrs{"format": "json", "set": map[string]any{"K": "v"}},
 				"error: the file is not valid JSON", ""},
-			{"service cron", value.Attrs{"masked": true, "running": false}, "masked: no -> yes, running: yes -> no", ""},
+			{"service cron", value.Attrs{"masked": true, "running": false},
+				"masked: no -> yes, running: yes -> no", ""},
 			{"service cron", value.Attrs{"running": true}, "error: cron.service is barred from being started", ""},
-			{"service cron", value.Attrs{"masked": false, "running": true}, "masked: yes -> no, running: no -> yes", ""},
+			{"service cron", value.Attrs{"masked": false, "running": true},
+				"masked: yes -> no, running: no -> yes", ""},
 		}},
 		"files": {steps: []step{
 			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"},
 				"existence: absent -> there, owner:  -> root, mode:  -> 0640, content:  -> 4 bytes", ""},
 			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"}, "", ""},
-			{"file /etc/note", value.Attrs{"content": "two two\n", "mode": "0600"}, "content: 4 bytes -> 8 bytes, mode: 0640 " +
-				"-> 0600", ""},
+			{"file /etc/note", value.Attrs{"content": "two two\n", "mode": "0600"}, "content: 4 bytes -> 8 bytes, " +
+				"mode: 0640 -> 0600", ""},
 			{"file /etc/note", value.Attrs{"owner": "nobody"}, "owner: root -> nobody", ""},
-			{"file /etc/note", value.Attrs{"owner": "stranger"}, "error: the owner stranger is no user of this host", ""},
+			{"file /etc/note", value.Attrs{"owner": "stranger"},
+				"error: the owner stranger is no user of this host", ""},
 			{"file /etc/note", value.Attrs{"absent": true}, "existence: there -> absent", ""},
 			{"file /etc/note", value.Attrs{"absent": true}, "", ""},
 			{"file /no/such/note", value.Attrs{"content": "x"}, "error: the folder /no/such is not there", ""},
@@ -293,25 +306,28 @@ func TestKindsOnAHost(t *testing.T) {
 			{"file /etc", nil, "error: /etc is a folder", ""},
 		}},
 		"folders": {steps: []step{
-			{"dir /srv/tide", value.Attrs{"owner": "daemon", "mode": "2750"}, "existence: absent -> there, owner:  -> " +
-				"daemon, mode:  -> 2750", ""},
+			{"dir /srv/tide", value.Attrs{"owner": "daemon", "mode": "2750"},
+				"existence: absent -> there, owner:  -> " +
+					"daemon, mode:  -> 2750", ""},
 			{"dir /srv/tide", value.Attrs{"mode": "2750"}, "", ""},
 			{"dir /srv/tide", value.Attrs{"group": "adm"}, "group: root -> adm, mode: 2750 -> 0750", ""},
-			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> there, mode:  -> 0644, content:  -> 1 " +
-				"byte", ""},
+			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> there, mode:  -> 0644, " +
+				"content:  -> 1 byte", ""},
 			{"dir /srv/tide", value.Attrs{"absent": true}, "existence: there -> absent", "error"},
-			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: there -> absent, contents: 1 file and 0 folders -> absent", ""},
+			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: there -> absent, " +
+				"contents: 1 file and 0 folders -> absent", ""},
 			{"dir /etc/os-release", nil, "error: /etc/os-release is there but no folder", ""},
 		}},
 		"accounts": {spec: folder.Spec{Accounts: []string{"ldap:x:5000:5000::/home/ldap:/bin/sh"}}, steps: []step{
 			{"group keepers", value.Attrs{"gid": int64(2100)}, "existence: absent -> there, gid:  -> 2100", ""},
 			{"group keepers", value.Attrs{"gid": int64(2101)}, "gid: 2100 -> 2101", ""},
-			{"user maren", value.Attrs{"groups": []any{"keepers"}, "shell": "/bin/bash", "password": value.NewSecret("salt")},
+			{"user maren", value.Attrs{"groups": []any{"keepers"}, "shell": "/bin/bash",
+				"password": value.NewSecret("salt")},
 				"existence: absent -> there, groups:  -> keepers, shell:  -> /bin/bash, password:  -> (secret)", ""},
 			{"user maren", value.Attrs{"groups": []any{"keepers"}, "password": value.NewSecret("salt")}, "", ""},
 			{"user maren", value.Attrs{"password": value.NewSecret("brine")}, "password: another -> as declared", ""},
-			{"user maren", value.Attrs{"comment": "Maren", "groups": []any{"adm"}}, "comment:  -> Maren, groups: not in adm " +
-				"-> in adm", ""},
+			{"user maren", value.Attrs{"comment": "Maren", "groups": []any{"adm"}}, "comment:  -> Maren, groups: " +
+				"not in adm -> in adm", ""},
 			{"user maren", value.Attrs{"groups": []any{"nowhere"}}, "error: the group nowhere is not on this host", ""},
 			{"user ldap", value.Attrs{"comment": "x"}, "comment:  -> x", "error"},
 			{"user maren", value.Attrs{"absent": true}, "existence: there -> absent, left behind:  -> /home/maren", ""},
@@ -328,56 +344,73 @@ func TestKindsOnAHost(t *testing.T) {
 			{"package tide-logger", value.Attrs{"absent": true}, "version: 1.5.0-1 -> absent", ""},
 		}},
 		"folders that are copies": {steps: []step{
-			{"dir /srv/site", value.Attrs{"owner": "daemon", "mode": "0750", "tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}},
-				"existence: absent -> there, owner:  -> daemon, mode:  -> 0750, a: absent -> a folder, a/x: absent -> 4 bytes, " +
-					"run: absent -> 10 bytes", ""},
-			{"dir /srv/site", value.Attrs{"owner": "daemon", "tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}}, "", ""},
+			{"dir /srv/site", value.Attrs{"owner": "daemon", "mode": "0750",
+				"tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}},
+				"existence: absent -> there, owner:  -> daemon, mode:  -> 0750, a: absent -> a folder, a/x: absent " +
+					"-> 4 bytes, run: absent -> 10 bytes", ""},
+			{"dir /srv/site", value.Attrs{"owner": "daemon",
+				"tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}}, "", ""},
 			{"file /srv/site/a/stray", value.Attrs{"content": "x"},
 				"existence: absent -> there, mode:  -> 0644, content:  -> 1 byte", ""},
-			{"dir /srv/site", value.Attrs{"tree": []string{"a/x", "two two\n", "run", "#!/bin/sh\n"}, "file_mode": "0600"},
+			{"dir /srv/site", value.Attrs{"tree": []string{"a/x", "two two\n", "run", "#!/bin/sh\n"},
+				"file_mode": "0600"},
 				"a/x: 4 bytes -> 8 bytes, a/x mode: 0644 -> 0600, run mode: 0755 -> 0600", ""},
 			{"dir /srv/site", value.Attrs{"tree": []string{"b", "b\n"}, "only_declared": true},
 				"b: absent -> 2 bytes, a: there -> absent, run: there -> absent", ""},
-			{"dir /srv/site", value.Attrs{"tree": []string{"b/c", "c\n"}}, "error: /srv/site/b is there, but no folder", ""},
+			{"dir /srv/site", value.Attrs{"tree": []string{"b/c", "c\n"}},
+				"error: /srv/site/b is there, but no folder", ""},
 			{"dir /srv/site", value.Attrs{"group": "nowhere", "tree": []string{"b", "b\n"}},
 				"error: the group nowhere is not on this host", ""},
 		}},
-		"from elsewhere": {spec: folder.Spec{Pages: map[string]string{"https://charts.example.org/odd.tar": "no archive"}},
+		"from elsewhere": {spec: folder.Spec{Pages: map[string]string{
+			"https://charts.example.org/odd.tar": "no archive"}},
 			steps: []step{
-				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt", "insecure_without_checksum": true,
-					"owner": "daemon", "mode": "0640"},
-					"existence: absent -> there, url:  -> https://charts.example.org/a.txt, owner:  -> daemon, mode:  -> 0640", ""},
-				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/b.txt", "insecure_without_checksum": true},
+				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt",
+					"insecure_without_checksum": true,
+					"owner":                     "daemon", "mode": "0640"},
+					"existence: absent -> there, url:  -> https://charts.example.org/a.txt, owner:  -> daemon, " +
+						"mode:  -> 0640", ""},
+				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/b.txt",
+					"insecure_without_checksum": true},
 					"", ""},
-				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt", "sha256": strings.Repeat("0", 64)},
+				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt",
+					"sha256": strings.Repeat("0", 64)},
 					"content: another -> that of https://charts.example.org/a.txt", "error: what came from"},
-				{"download /srv/missing", value.Attrs{"url": "https://charts.example.org/missing", "sha256": strings.Repeat("0", 64)},
+				{"download /srv/missing", value.Attrs{"url": "https://charts.example.org/missing",
+					"sha256": strings.Repeat("0", 64)},
 					"existence: absent -> there, url:  -> https://charts.example.org/missing",
 					"error: https://charts.example.org/missing cannot be fetched"},
 				{"download /srv/a.txt", value.Attrs{"absent": true}, "existence: there -> absent", ""},
-				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar", "insecure_without_checksum": true,
-					"leave_out_folders": int64(1)},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar",
+					"insecure_without_checksum": true,
+					"leave_out_folders":         int64(1)},
 					"archive: not unpacked -> unpacked from https://charts.example.org/v.tar", ""},
-				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar", "insecure_without_checksum": true,
-					"leave_out_folders": int64(1)}, "", ""},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar",
+					"insecure_without_checksum": true,
+					"leave_out_folders":         int64(1)}, "", ""},
 				{"file /opt/viewer/bin/viewer", value.Attrs{"content": "mine"}, "content: 21 bytes -> 4 bytes", ""},
-				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar", "insecure_without_checksum": true,
-					"leave_out_folders": int64(1)}, "contents: changed since: bin/viewer -> as in the archive", ""},
-				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/odd.tar", "insecure_without_checksum": true},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar",
+					"insecure_without_checksum": true,
+					"leave_out_folders":         int64(1)},
+					"contents: changed since: bin/viewer -> as in the archive", ""},
+				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/odd.tar",
+					"insecure_without_checksum": true},
 					"archive: another one -> unpacked from https://charts.example.org/odd.tar",
 					"error: the archive cannot be read"},
-				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip"}, "error: the archive /srv/none.zip is not there", ""},
+				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip"}, "error: the archive /srv/none.zip is " +
+					"not there", ""},
 				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip", "done_if_exists": "/opt/viewer"}, "", ""},
 				{"unpack /opt/viewer", value.Attrs{"absent": true}, "existence: 2 things unpacked -> absent", ""},
 				{"unpack /opt/viewer", value.Attrs{"absent": true}, "", ""},
 				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/p.git", "revision": "main"},
 					"checkout: absent -> of https://git.example.org/p.git, commit:  -> 9d47daaf1323 (main)", ""},
-				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/p.git", "revision": "main"}, "", ""},
+				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/p.git",
+					"revision": "main"}, "", ""},
 				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/q.git", "revision": "missing"},
 					"error: the repository has no branch or tag missing", ""},
 				{"checkout /srv/pages", value.Attrs{"url": "https://git.test/p.git", "revision": "main"},
-					"error: the repository cannot be asked: git ended with code 128: unable to access 'https://git.test/p.git': " +
-						"Could not resolve host", ""},
+					"error: the repository cannot be asked: git ended with code 128: unable to access " +
+						"'https://git.test/p.git': Could not resolve host", ""},
 			}},
 		"swap and firewall": {steps: []step{
 			{"swap /swapfile", value.Attrs{"size": "1 MiB"}, "size: absent -> 1 MiB, in use: no -> yes, " +
@@ -385,9 +418,11 @@ func TestKindsOnAHost(t *testing.T) {
 			{"swap /swapfile", value.Attrs{"size": "1 MiB", "priority": int64(5)}, "priority: -2 -> 5, " +
 				"fstab: 27 bytes -> 33 bytes", ""},
 			{"swap /swapfile", value.Attrs{"size": "2 MiB", "priority": int64(5)}, "size: 1 MiB -> 2 MiB", ""},
-			{"swap /swapfile", value.Attrs{"absent": true}, "existence: there -> absent, fstab: 33 bytes -> 0 bytes", ""},
+			{"swap /swapfile", value.Attrs{"absent": true},
+				"existence: there -> absent, fstab: 33 bytes -> 0 bytes", ""},
 			{"swap /dev/none", nil, "error: there is no device /dev/none", ""},
-			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "content:  -> 611 bytes, boot: not loaded -> loaded", ""},
+			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "content:  -> 611 bytes, boot: not loaded " +
+				"-> loaded", ""},
 			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "", ""},
 			{"firewall bad", value.Attrs{"refuse": []any{"all"}, "from": []any{"192.0.2.7", "2001:db8::/32"}},
 				"content: 611 bytes -> 729 bytes", ""},
@@ -396,8 +431,9 @@ func TestKindsOnAHost(t *testing.T) {
 		}},
 		"services": {spec: folder.Spec{Services: []string{"tide-logger"}}, steps: []step{
 			{"service tide-logger", value.Attrs{"running": true, "boot": true}, "", ""},
-			{"service tide-logger.service", value.Attrs{"running": false, "boot": false}, "running: yes -> no, boot: yes -> " +
-				"no", ""},
+			{"service tide-logger.service", value.Attrs{"running": false, "boot": false},
+				"running: yes -> no, boot: yes -> " +
+					"no", ""},
 			{"service tide-logger", value.Attrs{"running": true}, "running: no -> yes", ""},
 			{"service no-such", value.Attrs{"running": true}, "error: there is no no-such.service on this host", ""},
 			{"service no-such", value.Attrs{"running": true, "optional": true}, "", ""},
@@ -412,7 +448,8 @@ func TestKindsOnAHost(t *testing.T) {
 					t.Errorf("step %d, %s %v: differs %q, want %q", i, s.ref, s.attrs, before[0], s.want)
 				}
 				wrong := strings.HasPrefix(before[0], "error")
-				if left := after[0]; !wrong && (s.left == "" && left != "" || s.left != "" && !strings.HasPrefix(left, s.left)) {
+				if left := after[0]; !wrong && (s.left == "" && left != "" || s.left != "" &&
+					!strings.HasPrefix(left, s.left)) {
 					t.Errorf("step %d, %s %v: %q is left, want %q", i, s.ref, s.attrs, left, s.left)
 				}
 			}
@@ -482,7 +519,8 @@ var tides = value.Attrs{"urls": []any{"https://packages.example.org/debian"}, "s
 // TestWhatIsCapturedIsRight captures what stands, declares it, and finds
 // nothing different.
 func TestWhatIsCapturedIsRight(t *testing.T) {
-	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Users: []string{"tidelog"}, Groups: []string{"watch"},
+	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Users: []string{"tidelog"},
+		Groups:   []string{"watch"},
 		Packages: []string{"buoy-tools"}, Files: map[string]string{"/etc/note": "low water at six\n"}})
 	b.apply(b.task("repo tides", tides))
 	b.apply(b.task("sudo_rule watch", value.Attrs{"who": []any{"%watch", "tidelog"}, "run_as": []any{"ALL"},
@@ -493,7 +531,8 @@ func TestWhatIsCapturedIsRight(t *testing.T) {
 	b.apply(b.task("firewall house", value.Attrs{"open": []any{"22", "6000-6010/udp"}, "refuse": []any{"all"},
 		"from": []any{"192.0.2.0/24", "192.0.2.9", "2001:db8::/32"}, "interface": "eth1"}))
 	b.apply(b.task("firewall shut", value.Attrs{"open": []any{"all"}, "may_close_our_port": true}))
-	for _, ref := range []string{"repo tides", "sudo_rule watch", "mount /srv/pad", "swap /swapfile", "block /etc/note#high",
+	for _, ref := range []string{"repo tides", "sudo_rule watch", "mount /srv/pad", "swap /swapfile",
+		"block /etc/note#high",
 		"firewall house", "firewall shut", "repo none", "file /etc/note", "dir /srv", "user tidelog", "group watch",
 		"package buoy-tools", "service tide-logger",
 		"file /etc/none", "dir /srv/none", "user none", "group none", "package none"} {
@@ -511,7 +550,8 @@ func TestWhatIsCapturedIsRight(t *testing.T) {
 			continue
 		}
 		for name := range c.Attrs {
-			if s := k.Schema(); name != "absent" && !strings.Contains(" "+strings.Join(s.Captures, " ")+" ", " "+name+" ") {
+			if s := k.Schema(); name != "absent" && !strings.Contains(" "+strings.Join(s.Captures, " ")+" ",
+				" "+name+" ") {
 				t.Errorf("%s gives %s, which its schema does not say that it captures", ref, name)
 			}
 		}
@@ -542,7 +582,8 @@ func TestNamesAreWhatPeopleMade(t *testing.T) {
 	b.apply(b.task("sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}}))
 	b.apply(b.task("repo tides", tides))
 	for name, want := range map[string]string{
-		"user": "maren", "group": "keepers", "service": "cron", "sudo_rule": "keepers", "repo": "tides", "mount": "", "package": "buoy-tools dpkg libc6 old-ticker",
+		"user": "maren", "group": "keepers", "service": "cron", "sudo_rule": "keepers", "repo": "tides", "mount": "",
+		"package": "buoy-tools dpkg libc6 old-ticker",
 	} {
 		k, _ := kinds.Find(name)
 		got, err := k.Names(context.Background(), b.env(false))
@@ -562,12 +603,15 @@ func TestFilesThatPeoplePutThere(t *testing.T) {
 	b := newBench(t, folder.Spec{})
 	sum := func(text string) string { return fmt.Sprintf("%x", md5.Sum([]byte(text))) }
 	for name, text := range map[string]string{
-		"/etc/tide/kept": "kept\n", "/etc/tide/edited": "by hand\n", "/etc/tide/ours": "ours\n", "/usr/lib/tide/odd": "odd\n",
+		"/etc/tide/kept": "kept\n", "/etc/tide/edited": "by hand\n", "/etc/tide/ours": "ours\n",
+		"/usr/lib/tide/odd":   "odd\n",
 		"/usr/lib/tide/stray": "no package, and nobody looks there\n", "/etc/tide/made": "in a script of the package\n",
-		"/etc/shells":                     "the system's own\n",
-		"/var/lib/dpkg/info/tide.list":    "/etc/tide\n/etc/tide/kept\n/etc/tide/edited\n/etc/tide/made\n/usr/lib/tide/odd\n",
+		"/etc/shells": "the system's own\n",
+		"/var/lib/dpkg/info/tide.list": "/etc/tide\n/etc/tide/kept\n/etc/tide/edited\n/etc/tide/made\n" +
+			"/usr/lib/tide/odd\n",
 		"/var/lib/dpkg/info/tide.md5sums": sum("even\n") + "  usr/lib/tide/odd\n",
-		"/var/lib/dpkg/status": "Package: tide\nStatus: install ok installed\nConffiles:\n /etc/tide/kept " + sum("kept\n") +
+		"/var/lib/dpkg/status": "Package: tide\nStatus: install ok installed\nConffiles:\n /etc/tide/kept " +
+			sum("kept\n") +
 			"\n /etc/tide/edited " + sum("as it came\n") + "\nDescription: made up\n",
 	} {
 		at := filepath.Join(b.host.Root, name)
@@ -581,8 +625,10 @@ func TestFilesThatPeoplePutThere(t *testing.T) {
 	}
 	k, _ := kinds.Find("file")
 	got, err := k.Names(t.Context(), b.env(false))
-	if list := strings.Join(got, " ") + " "; err != nil || !strings.Contains(list, "/etc/tide/edited /etc/tide/ours ") ||
-		!strings.HasSuffix(list, " /usr/lib/tide/odd ") || strings.Contains(list, "kept") || strings.Contains(list, "made") ||
+	if list := strings.Join(got, " ") + " "; err != nil || !strings.Contains(list,
+		"/etc/tide/edited /etc/tide/ours ") ||
+		!strings.HasSuffix(list, " /usr/lib/tide/odd ") || strings.Contains(list, "kept") ||
+		strings.Contains(list, "made") ||
 		strings.Contains(list, "stray") || strings.Contains(list, "/etc/shells ") {
 		t.Errorf("it tells %s (%v)", list, err)
 	}
@@ -592,7 +638,8 @@ func TestFilesThatPeoplePutThere(t *testing.T) {
 func TestFilesThatPeoplePutThereByOthers(t *testing.T) {
 	var packed bytes.Buffer
 	z := gzip.NewWriter(&packed)
-	fmt.Fprintf(z, "#mtree\n/set type=file\n./.PKGINFO size=1\n./etc/tide/a\\040b sha256digest=%x\n./etc/tide/kept mode=644 "+
+	fmt.Fprintf(z, "#mtree\n/set type=file\n./.PKGINFO size=1\n./etc/tide/a\\040b sha256digest=%x\n./etc/tide/kept "+
+		"mode=644 "+
 		"sha256digest=%x\n", sha256.Sum256([]byte("as it came\n")), sha256.Sum256([]byte("kept\n")))
 	z.Close()
 	sum := func(text string) string {
@@ -600,7 +647,8 @@ func TestFilesThatPeoplePutThereByOthers(t *testing.T) {
 		return base64.StdEncoding.EncodeToString(h[:])
 	}
 	for name, files := range map[string]map[string]string{
-		"apk": {"/lib/apk/db/installed": "P:tide\nF:etc\nF:etc/tide\nR:a b\nZ:Q1" + sum("as it came\n") + "\nR:kept\nZ:Q1" +
+		"apk": {"/lib/apk/db/installed": "P:tide\nF:etc\nF:etc/tide\nR:a b\nZ:Q1" + sum("as it came\n") +
+			"\nR:kept\nZ:Q1" +
 			sum("kept\n") + "\n"},
 		"pacman": {"/var/lib/pacman/local/tide-1-1/files": "%FILES%\netc/\netc/tide/\netc/tide/a b\netc/tide/kept\n\n" +
 			"%BACKUP%\netc/tide/x\n", "/var/lib/pacman/local/tide-1-1/mtree": packed.String()},
@@ -610,8 +658,9 @@ func TestFilesThatPeoplePutThereByOthers(t *testing.T) {
 		m := map[string]backend.Bringer{"apk": apk.Manager{}, "pacman": pacman.Manager{}}[name]
 		brought, err := m.Brought(t.Context(), b.env(false))
 		if _, ours := brought["/etc/tide/ours"]; err != nil || ours || len(brought["/etc/tide/a b"]) < 40 ||
-			!strings.HasSuffix(brought["/etc/tide/kept"], map[string]string{"apk": fmt.Sprintf("%x", sha1.Sum([]byte("kept\n"))),
-				"pacman": fmt.Sprintf("%x", sha256.Sum256([]byte("kept\n")))}[name]) {
+			!strings.HasSuffix(brought["/etc/tide/kept"],
+				map[string]string{"apk": fmt.Sprintf("%x", sha1.Sum([]byte("kept\n"))),
+					"pacman": fmt.Sprintf("%x", sha256.Sum256([]byte("kept\n")))}[name]) {
 			t.Errorf("%s tells %v (%v)", name, brought, err)
 		}
 	}
@@ -643,7 +692,8 @@ func TestAFileExchangedInBetween(t *testing.T) {
 // not there yet: it shows what the file will hold.
 func TestAPartOfAFileToCome(t *testing.T) {
 	b := newBench(t, folder.Spec{})
-	task := b.task("settings /etc/tide/feeds.ini", value.Attrs{"format": "ini", "set": map[string]any{"rate": int64(60)},
+	task := b.task("settings /etc/tide/feeds.ini", value.Attrs{"format": "ini",
+		"set":  map[string]any{"rate": int64(60)},
 		"make": true})
 	k, _ := kinds.Find("settings")
 	reading := k.Read(t.Context(), b.env(true, task), []plan.Task{task})[0]
@@ -669,7 +719,8 @@ func TestApk(t *testing.T) {
 		{[]plan.Task{b.task("package tide-logger", value.Attrs{"version": "newest"})},
 			"version: 1.4.2-1 -> 1.5.0-1 | "},
 		{[]plan.Task{b.task("package tide-logger", value.Attrs{"hold": false})}, "hold: yes -> no | "},
-		{[]plan.Task{b.task("package tide-logger", value.Attrs{"absent": true}), lamp}, "version: 1.5.0-1 -> absent;  | ; "},
+		{[]plan.Task{b.task("package tide-logger", value.Attrs{"absent": true}), lamp}, "version: 1.5.0-1 -> " +
+			"absent;  | ; "},
 	} {
 		before, after := b.apply(step.tasks...)
 		if got := strings.Join(before, "; ") + " | " + strings.Join(after, "; "); got != step.want {
@@ -697,7 +748,8 @@ func TestAccountsWithoutUseradd(t *testing.T) {
 		want  string
 	}{
 		{"group tides", value.Attrs{"gid": int64(2100)}, "gid: becomes"},
-		{"user olga", value.Attrs{"groups": []any{"tides"}, "only_groups": true, "shell": "/bin/ash", "password": secret}, ""},
+		{"user olga", value.Attrs{"groups": []any{"tides"}, "only_groups": true, "shell": "/bin/ash",
+			"password": secret}, ""},
 		{"user olga", value.Attrs{"groups": []any{}, "only_groups": true, "shell": "/bin/sh", "home": "/srv/olga",
 			"password": secret}, "shell: /bin/ash -> /bin/sh"},
 		{"user olga", value.Attrs{"group": "tides"}, "group: olga -> tides"},
@@ -706,7 +758,8 @@ func TestAccountsWithoutUseradd(t *testing.T) {
 		{"group tides", value.Attrs{"absent": true}, "existence"},
 	} {
 		before, after := b.apply(b.task(step.ref, step.attrs))
-		if before[0] == "" || step.want != "" && !strings.Contains(before[0], strings.TrimSuffix(step.want, "becomes")) ||
+		if before[0] == "" || step.want != "" && !strings.Contains(before[0],
+			strings.TrimSuffix(step.want, "becomes")) ||
 			after[0] != "" {
 			t.Errorf("%s %v: %q, then %q", step.ref, step.attrs, before, after)
 		}

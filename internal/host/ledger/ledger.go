@@ -234,10 +234,12 @@ func noRoom(err error, folder string) error {
 	switch {
 	case err == nil:
 	case machine.Full(err):
-		return problem.Errorf("the file system of %s is full, so what is done here could not be noted, and nothing is begun",
+		return problem.Errorf("the file system of %s is full, so what is done here could not be noted, and nothing "+
+			"is begun",
 			folder).Remedy("make room there; `df -h %s` and `df -i %s` show how much there is", folder, folder)
 	case machine.ReadOnly(err):
-		return problem.Errorf("the file system of %s is read-only, so what is done here could not be noted, and nothing is "+
+		return problem.Errorf("the file system of %s is read-only, so what is done here could not be noted, and "+
+			"nothing is "+
 			"begun", folder).Remedy("see why in the kernel's log, with `dmesg`, and mount it for writing again")
 	}
 	return nil
@@ -444,7 +446,8 @@ func (s *Store) KeepUnseen(ref value.Ref, run plan.Run) {
 	if ours && old.Run >= run.ID { // UUIDv7s are in the order of time
 		return
 	}
-	e := plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Who: run.Who, Since: s.m.Now().UTC().Truncate(time.Second)}
+	e := plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Who: run.Who, Since: s.m.Now().UTC().
+		Truncate(time.Second)}
 	if ours {
 		e.Order, e.OnLeave = old.Order, old.OnLeave
 	}

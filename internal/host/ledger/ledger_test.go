@@ -93,8 +93,8 @@ func TestALedgerThatCannotBeRead(t *testing.T) {
 	}
 }
 
-// TestTheLedgerBefore counts where a ledger is broken, and where a worker was killed between the two steps in which one is
-// written.
+// TestTheLedgerBefore counts where a ledger is broken, and where a worker was killed between the two steps in which
+// one is written.
 func TestTheLedgerBefore(t *testing.T) {
 	for damage, said := range map[string]bool{"{": true, "{}": true, "": true, "gone": false} {
 		m := host(t)
@@ -176,9 +176,12 @@ func (ordinary) Home() string { return "/home/maren" }
 // they have one home, and leaves what lies in a home of its own where it is.
 func TestHomesThatSeveralMachinesHave(t *testing.T) {
 	for mounts, want := range map[string]string{
-		"archive:/home /home nfs4 rw 0 0\n/dev/sda1 / ext4 rw 0 0\n":                   "/home/maren/.local/state/jadekettle/a1b2",
-		"/dev/sda1 / ext4 rw 0 0\narchive:/pool /home/mar nfs4 rw 0 0\n":               "/home/maren/.local/state/jadekettle",
-		"archive:/home /home nfs4 rw 0 0\n/dev/sdb1 /home/maren ext4 rw 0 0\nbroken\n": "/home/maren/.local/state/jadekettle",
+		"archive:/home /home nfs4 rw 0 0\n/dev/sda1 / ext4 rw 0 " +
+			"0\n": "/home/maren/.local/state/jadekettle/a1b2",
+		"/dev/sda1 / ext4 rw 0 0\narchive:/pool /home/mar nfs4 rw 0 " +
+			"0\n": "/home/maren/.local/state/jadekettle",
+		"archive:/home /home nfs4 rw 0 0\n/dev/sdb1 /home/maren ext4 rw 0 " +
+			"0\nbroken\n": "/home/maren/.local/state/jadekettle",
 	} {
 		m := host(t)
 		for name, text := range map[string]string{"proc/mounts": mounts, "etc/machine-id": "a1b2\n"} {

@@ -116,7 +116,8 @@ type Info struct {
 
 // Same says whether both are of one file, with one owner and mode.
 func (i Info) Same(o Info) bool {
-	return i.Dev == o.Dev && i.Inode == o.Inode && i.Type == o.Type && i.UID == o.UID && i.GID == o.GID && i.Mode == o.Mode
+	return i.Dev == o.Dev && i.Inode == o.Inode && i.Type == o.Type && i.UID == o.UID && i.GID == o.GID &&
+		i.Mode == o.Mode
 }
 
 // OnlyBy says whether nobody can put anything into a folder, or exchange what

@@ -55,7 +55,8 @@ func TestOwnFacts(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]string{
-		"odd": "unexpected EOF", "two": "more than one JSON value", "bell": "control characters", "huge": "more than 65536 bytes",
+		"odd": "unexpected EOF", "two": "more than one JSON value", "bell": "control characters",
+		"huge": "more than 65536 bytes",
 		"open": "others than root can write /etc/jadekettle/facts/open.json", "deep": "lies too deep",
 		"gone": "is not on this host", "failed": "getent ended with code 2",
 	} {

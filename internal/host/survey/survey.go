@@ -24,8 +24,9 @@ import (
 func Read(ctx context.Context, m machine.Machine, asked *wire.Start) *facts.Facts {
 	r := reader{m}
 	f := &facts.Facts{
-		OS:             r.os(),
-		Kernel:         facts.Kernel{Name: r.line("/proc/sys/kernel/ostype"), Release: r.line("/proc/sys/kernel/osrelease")},
+		OS: r.os(),
+		Kernel: facts.Kernel{Name: r.line("/proc/sys/kernel/ostype"),
+			Release: r.line("/proc/sys/kernel/osrelease")},
 		Arch:           runtime.GOARCH,
 		CPU:            r.cpu(),
 		Memory:         r.memory(),
@@ -147,7 +148,8 @@ func (r reader) disks() []facts.Disk {
 		}
 		sectors, _ := strconv.ParseInt(r.line(path.Join("/sys/block", n, "size")), 10, 64)
 		if sectors > 0 {
-			out = append(out, facts.Disk{Name: n, Size: sectors * 512}) // the kernel counts in 512 bytes whatever the disk does
+			// the kernel counts in 512 bytes whatever the disk does
+			out = append(out, facts.Disk{Name: n, Size: sectors * 512})
 		}
 	}
 	return out
@@ -225,7 +227,8 @@ func (r reader) interfaceOf(a netip.Addr) string {
 			continue
 		}
 		b := a.As4()
-		own := uint64(b[0]) | uint64(b[1])<<8 | uint64(b[2])<<16 | uint64(b[3])<<24 // the file has the host's byte order
+		// the file has the host's byte order
+		own := uint64(b[0]) | uint64(b[1])<<8 | uint64(b[2])<<16 | uint64(b[3])<<24
 		bits := 0
 		for m := mask; m != 0; m &= m - 1 {
 			bits++

@@ -14,8 +14,9 @@ import (
 )
 
 func TestFactsOfASimulatedHost(t *testing.T) {
-	m, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-04", OS: "ubuntu", Address: "192.0.2.24", Memory: 4 << 30,
-		CPUs: 3, Disk: 1 << 40})
+	m, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-04", OS: "ubuntu", Address: "192.0.2.24",
+		Memory: 4 << 30,
+		CPUs:   3, Disk: 1 << 40})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -21,7 +21,8 @@ import (
 // or nothing that can be read again without running what somebody wrote.
 func standsAlone(k kind.Kind) bool {
 	s := k.Schema()
-	return s.NameSpace() == schema.Paths || s.Part != nil || s.Asks || s.Reboots || s.Name == "command" || s.Program != ""
+	return s.NameSpace() == schema.Paths || s.Part != nil || s.Asks || s.Reboots || s.Name == "command" ||
+		s.Program != ""
 }
 
 // apart separates the results that are reported now from those that wait for what is still to be done.

@@ -63,7 +63,8 @@ func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured
 		}
 	}
 	for i, name := range names {
-		env.Tasks = append(env.Tasks, plan.Task{ID: i, Ref: value.Ref{Kind: ref.Kind, Name: name}, Attrs: value.Attrs{}})
+		env.Tasks = append(env.Tasks, plan.Task{ID: i, Ref: value.Ref{Kind: ref.Kind, Name: name},
+			Attrs: value.Attrs{}})
 	}
 	var out []plan.Captured
 	for i, reading := range k.Read(ctx, env, env.Tasks) {

@@ -30,7 +30,8 @@ func (s *session) exec(ctx context.Context, e *wire.Exec) error {
 			done.Wrong = err.Error()
 			return
 		}
-		done.Code, done.Output = out.Code, out.Combined.Clean(func(s string) string { return strings.ToValidUTF8(s, "\uFFFD") })
+		done.Code, done.Output = out.Code, out.Combined.Clean(
+			func(s string) string { return strings.ToValidUTF8(s, "\uFFFD") })
 	})
 	done.Took = time.Since(begun)
 	return s.send(wire.Message{Executed: &done})

@@ -236,7 +236,8 @@ func (r *runner) unguarded(work []kind.Work, err error) []plan.Result {
 			out = append(out, res)
 			continue
 		}
-		res := r.failed(w.Task, problem.Errorf("it may cut us off, and nothing could be set that puts it back then: %w", err).
+		res := r.failed(w.Task, problem.Errorf(
+			"it may cut us off, and nothing could be set that puts it back then: %w", err).
 			Remedy("see why, or set guard = \"0s\" in [run] to go without"))
 		res.Changes = w.Changes
 		out = append(out, res)
@@ -265,13 +266,16 @@ func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.
 	}
 	if early && r.doorStands(ctx) {
 		r.guard.Lift(ctx, false)
-		r.refuse(which, results, "it is not proven that one can still log in: "+why+" each time, as when all its logins are taken, "+
-			"while its settings are valid and it listens. The change stays: who keeps a server busy must not bring back what it was made for",
+		r.refuse(which, results, "it is not proven that one can still log in: "+why+" each time, as when all its "+
+			"logins are taken, "+
+			"while its settings are valid and it listens. The change stays: who keeps a server busy must not bring "+
+			"back what it was made for",
 			"log in again, and see in the host's log who takes the logins")
 		return nil
 	}
 	refs, err := r.guard.PutBack(ctx)
-	story := fmt.Sprintf("nobody got in any more after this change (%s), so the host has put back what stood: %s", why, refsOf(refs))
+	story := fmt.Sprintf("nobody got in any more after this change (%s), so the host has put back what stood: %s",
+		why, refsOf(refs))
 	if err != nil {
 		story += fmt.Sprintf("; but not all of it: %v", err)
 	}

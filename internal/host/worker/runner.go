@@ -255,8 +255,8 @@ func (r *runner) find(ctx context.Context, k kind.Kind, tasks []plan.Task) []fin
 			err = r.lacks(k, t, changes)
 		}
 		if err == nil && len(changes) > 0 && r.unproved && !kinds.Guarded(r.env, t, r.login).Empty() {
-			changes = append(changes, plan.Change{What: "guard", Was: "", Becomes: "none: no other machine proves that one can still log in, " +
-				"so nothing is put back by itself"})
+			changes = append(changes, plan.Change{What: "guard", Was: "", Becomes: "none: no other machine proves " +
+				"that one can still log in, so nothing is put back by itself"})
 		} else if err == nil && len(changes) > 0 {
 			changes = append(changes, r.unread(ctx, t)...)
 		}
@@ -323,7 +323,8 @@ func (r *runner) barred(t plan.Task) (plan.Result, bool) {
 	}
 	if project, other := r.store.Other(t.Ref); other && !r.env.Run.Passing && !r.env.Run.Adopt {
 		return r.failed(t, problem.Errorf("the project %q manages it on this host already", project).
-			Remedy("take it out of one of the two projects, or take it over with --adopt if the other is no more")), true
+				Remedy("take it out of one of the two projects, or take it over with --adopt if the other is no more")),
+			true
 	}
 	return plan.Result{}, false
 }
@@ -416,7 +417,8 @@ func (r *runner) read(ctx context.Context, k kind.Kind, tasks []plan.Task) (out 
 }
 
 // readAgain tries a task again that cannot even be read, as often as is declared.
-func (r *runner) readAgain(ctx context.Context, k kind.Kind, t plan.Task, reading kind.Reading, err error) (kind.Reading,
+func (r *runner) readAgain(ctx context.Context, k kind.Kind, t plan.Task, reading kind.Reading,
+	err error) (kind.Reading,
 	[]plan.Change, error) {
 	var changes []plan.Change
 	try := 1
@@ -487,7 +489,8 @@ func (r *runner) change(ctx context.Context, k kind.Kind, work []kind.Work) erro
 
 // try writes, reads again and compares again. It gives what is over, and what is to be
 // tried again.
-func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int) (over []plan.Result, again []kind.Work,
+func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work,
+	try int) (over []plan.Result, again []kind.Work,
 	err error) {
 	begun := time.Now()
 	owed := make([]time.Duration, len(work))
@@ -515,7 +518,8 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work, try int
 	r.watched(ctx, tasks[0].ID, try, func(ctx context.Context) {
 		if limit > 0 {
 			var cancel context.CancelFunc
-			ctx, cancel = context.WithTimeoutCause(ctx, limit, fmt.Errorf("it was not done within %v, and was ended", limit))
+			ctx, cancel = context.WithTimeoutCause(ctx, limit,
+				fmt.Errorf("it was not done within %v, and was ended", limit))
 			defer cancel()
 		}
 		errs = k.Write(ctx, r.env, work)

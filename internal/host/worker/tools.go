@@ -26,7 +26,8 @@ func (r *runner) lacks(k kind.Kind, t plan.Task, changes []plan.Change) error {
 		tools = append(slices.Clip(tools), schema.Tool{Any: words[:1]})
 	}
 	for _, tool := range tools {
-		if !tool.For(t.Attrs, what) || slices.ContainsFunc(tool.Any, r.s.m.Look) || r.env.Run.Preview && r.mayBring(t, tool) {
+		if !tool.For(t.Attrs, what) || slices.ContainsFunc(tool.Any, r.s.m.Look) || r.env.Run.Preview &&
+			r.mayBring(t, tool) {
 			continue
 		}
 		err := problem.Errorf("this host has no %s", strings.Join(tool.Any, ", and no "))

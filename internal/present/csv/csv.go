@@ -16,7 +16,8 @@ import (
 func Write(w io.Writer, r *record.Run) error {
 	c := csv.NewWriter(w)
 	c.UseCRLF = true
-	rows := [][]string{{"run", "mode", "host", "state", "outcome", "kind", "name", "status", "began_after_seconds", "seconds", "file",
+	rows := [][]string{{"run", "mode", "host", "state", "outcome", "kind", "name", "status", "began_after_seconds",
+		"seconds", "file",
 		"line", "labels", "message"}}
 	for _, h := range r.Hosts {
 		head := []string{strconv.Itoa(r.Number), r.Mode, h.Name, string(h.State), string(h.Outcome)}
@@ -24,7 +25,8 @@ func Write(w io.Writer, r *record.Run) error {
 			rows = append(rows, append(head, "", "", "", decimal(h.After), decimal(h.Seconds), "", "", "", h.Message))
 		}
 		for _, t := range h.Tasks {
-			rows = append(rows, append(head[:len(head):len(head)], t.Kind, t.Name, string(t.Status), decimal(t.After), decimal(t.Seconds),
+			rows = append(rows, append(head[:len(head):len(head)], t.Kind, t.Name, string(t.Status),
+				decimal(t.After), decimal(t.Seconds),
 				t.Manifest, strconv.Itoa(t.Line), strings.Join(t.Labels, " "), t.Message))
 		}
 	}

@@ -79,8 +79,9 @@ type TendedJob struct {
 // NewJob makes the document of a job.
 func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job {
 	out := Job{Name: j.Name, About: j.About, Does: j.Does, Targets: texts(j.Targets), Except: texts(j.Except),
-		Manifests: append([]string{}, j.Manifests...), Labels: append([]string{}, j.Labels...), Command: texts(j.Command),
-		Env: j.Env, Source: j.Source, Revision: j.Revision, Questions: []Question{}, Last: last}
+		Manifests: append([]string{}, j.Manifests...), Labels: append([]string{}, j.Labels...),
+		Command: texts(j.Command),
+		Env:     j.Env, Source: j.Source, Revision: j.Revision, Questions: []Question{}, Last: last}
 	if at := b.Next(j, now); !at.IsZero() {
 		at = at.UTC()
 		out.Schedule, out.Next = j.Schedule.String(), &at

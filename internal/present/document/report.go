@@ -109,8 +109,9 @@ type Problem struct {
 func Problems(list []problem.Problem) []Problem {
 	out := []Problem{}
 	for _, p := range list {
-		doc := Problem{File: p.Place.File, Line: p.Place.Line, Column: p.Place.Col, What: p.What, Do: p.Do, Hosts: p.Hosts,
-			Also: []string{}}
+		doc := Problem{File: p.Place.File, Line: p.Place.Line, Column: p.Place.Col, What: p.What, Do: p.Do,
+			Hosts: p.Hosts,
+			Also:  []string{}}
 		if doc.Hosts == nil {
 			doc.Hosts = []string{}
 		}

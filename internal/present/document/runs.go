@@ -95,6 +95,7 @@ func NewLife(host string, ref value.Ref, list []history.Moment) Life {
 
 // NewChecked makes the document of what a check of the history has found.
 func NewChecked(place string, h *store.Health) Checked {
-	return Checked{Head: One, File: place, Bytes: h.Bytes, Runs: h.Runs, Hosts: h.Hosts, Tasks: h.Tasks, Texts: h.Contents,
+	return Checked{Head: One, File: place, Bytes: h.Bytes, Runs: h.Runs, Hosts: h.Hosts, Tasks: h.Tasks,
+		Texts: h.Contents,
 		Wrong: append([]string{}, h.Wrong...)}
 }

@@ -87,7 +87,8 @@ func count(n int, noun string) string {
 // class gives the class of an outcome or a status, by which it has its colour.
 func class(s any) string {
 	switch fmt.Sprint(s) {
-	case string(record.OutFailed), string(record.OutLost), string(record.OutNotReached), string(record.OutBusy), string(record.OutWrong),
+	case string(record.OutFailed), string(record.OutLost), string(record.OutNotReached), string(record.OutBusy),
+		string(record.OutWrong),
 		string(plan.Blocked), string(record.Interrupted), string(history.Failing):
 		return "bad"
 	case string(plan.Changed), string(history.Drifted), string(history.Outdated), string(record.Running):
@@ -109,12 +110,14 @@ func newHead() head {
 		return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
 	}
 	return head{template.CSS(style), template.JS(script),
-		"default-src 'none'; style-src " + hash(style) + "; script-src " + hash(script) + "; base-uri 'none'; form-action 'none'"}
+		"default-src 'none'; style-src " + hash(style) + "; script-src " + hash(script) +
+			"; base-uri 'none'; form-action 'none'"}
 }
 
 // pages are the templates, read when the first page is written.
 var pages = sync.OnceValue(func() *template.Template {
-	return template.Must(template.Must(template.New("run").Funcs(functions).Parse(runPage)).New("front").Parse(frontPage))
+	return template.Must(template.Must(template.New("run").Funcs(functions).Parse(runPage)).New("front").
+		Parse(frontPage))
 })
 
 // runView is what the page of a run is drawn of.
@@ -242,10 +245,11 @@ func excerpt(text string, at int) []line {
 // data is what the script draws the tasks and facts of. Texts stand in it once, and then by
 // their number.
 type data struct {
-	Would   bool       `json:"would"`
-	Texts   []string   `json:"texts"`
-	Hosts   []int      `json:"hosts"`   // names
-	Tasks   [][]int    `json:"tasks"`   // host, kind, name, status, milliseconds after, milliseconds, file, line, labels, detail
+	Would bool     `json:"would"`
+	Texts []string `json:"texts"`
+	Hosts []int    `json:"hosts"` // names
+	// host, kind, name, status, milliseconds after, milliseconds, file, line, labels, detail
+	Tasks   [][]int    `json:"tasks"`
 	Details []detail   `json:"details"` // from 1
 	Labels  [][]string `json:"labels"`  // from 1
 	Facts   [][]int    `json:"facts"`   // host, then path and value in turn
@@ -282,11 +286,13 @@ func (b *builder) text(s string) int {
 func newData(r *Page) (data, error) {
 	b := &builder{texts: map[string]int{}, details: map[string]int{}, labels: map[string]int{}}
 	b.Would = r.Would()
-	b.Texts, b.Hosts, b.Tasks, b.Details, b.Labels, b.Facts = []string{}, []int{}, [][]int{}, []detail{}, [][]string{}, [][]int{}
+	b.Texts, b.Hosts, b.Tasks, b.Details, b.Labels, b.Facts = []string{}, []int{}, [][]int{}, []detail{},
+		[][]string{}, [][]int{}
 	for i, h := range r.Hosts {
 		b.Hosts = append(b.Hosts, b.text(h.Name))
 		for _, t := range h.Tasks {
-			b.Tasks = append(b.Tasks, []int{i, b.text(t.Kind), b.text(t.Name), b.text(string(t.Status)), int(t.After * 1000),
+			b.Tasks = append(b.Tasks, []int{i, b.text(t.Kind), b.text(t.Name), b.text(string(t.Status)),
+				int(t.After * 1000),
 				int(t.Seconds * 1000), b.text(t.Manifest), t.Line, b.labelled(t.Labels), b.detail(t)})
 		}
 		if r.Facts == nil {
@@ -318,7 +324,8 @@ func (b *builder) labelled(list []string) int {
 }
 
 func (b *builder) detail(t record.Task) int {
-	d := detail{Message: t.Message, Do: t.Do, Output: t.Output, By: t.By, Drift: t.Drift, Changes: t.Changes, Written: t.Written}
+	d := detail{Message: t.Message, Do: t.Do, Output: t.Output, By: t.By, Drift: t.Drift, Changes: t.Changes,
+		Written: t.Written}
 	if t.BlockedBy != nil {
 		d.BlockedBy = t.BlockedBy.Kind + " " + t.BlockedBy.Name
 	}

@@ -26,22 +26,28 @@ import (
 // hostile is what a host could say to get at whoever reads the page.
 const hostile = `</script><script>document.title = "flooded"</script><img src=x onerror="document.title='flooded'">`
 
-const manifest = "# what every gauge has\n[file.\"/etc/motd\"]\ncontent = \"High water\\n\"\n\n[package.tide-logger]\nversion = \"newest\"\n"
+const manifest = "# what every gauge has\n[file.\"/etc/motd\"]\ncontent = \"High water\\n\"\n\n" +
+	"[package.tide-logger]\nversion = \"newest\"\n"
 
 // night is a run of so many hosts and tasks, of which one host fails and one is not reached.
 func night(hosts, tasks int) *Page {
-	k := &record.Run{Head: record.Head{Number: 12, Run: "0198", Mode: "apply", State: record.Ended, Who: "maren", Machine: "desk",
-		Started: time.Date(2026, 11, 29, 4, 0, 0, 0, time.UTC), Seconds: 9, Code: 1, Command: []string{"apply", "--all"}}}
+	k := &record.Run{Head: record.Head{Number: 12, Run: "0198", Mode: "apply", State: record.Ended, Who: "maren",
+		Machine: "desk",
+		Started: time.Date(2026, 11, 29, 4, 0, 0, 0, time.UTC), Seconds: 9, Code: 1,
+		Command: []string{"apply", "--all"}}}
 	for i := range hosts {
 		h := &record.Host{}
-		h.Name, h.State, h.Outcome, h.Seconds, h.After = fmt.Sprintf("gauge-%03d", i+1), record.Reached, record.OutUnchanged, 4, float64(i%5)
+		h.Name, h.State, h.Outcome, h.Seconds, h.After = fmt.Sprintf("gauge-%03d", i+1), record.Reached,
+			record.OutUnchanged, 4, float64(i%5)
 		for j := range tasks {
-			t := record.Task{Kind: "file", Name: fmt.Sprintf("/srv/tide/%d", j), Status: plan.Unchanged, Manifest: "manifests/gauge.toml",
-				Line: 2, After: h.After + float64(j)*4/float64(tasks), Seconds: 4 / float64(tasks)}
+			t := record.Task{Kind: "file", Name: fmt.Sprintf("/srv/tide/%d", j), Status: plan.Unchanged,
+				Manifest: "manifests/gauge.toml",
+				Line:     2, After: h.After + float64(j)*4/float64(tasks), Seconds: 4 / float64(tasks)}
 			switch {
 			case j == 0:
 				t.Name, t.Status, t.Labels = "/etc/motd", plan.Changed, []string{"greeting"}
-				t.Changes = []plan.Change{{What: "content", Was: "3 bytes", Becomes: "11 bytes", Diff: "--- a\n+++ b\n-Low\n+High water\n"}}
+				t.Changes = []plan.Change{{What: "content", Was: "3 bytes", Becomes: "11 bytes",
+					Diff: "--- a\n+++ b\n-Low\n+High water\n"}}
 				h.Changed++
 			case j == 1 && i == 0:
 				t.Kind, t.Name, t.Status, t.Line = "package", "tide-logger", plan.Failed, 5
@@ -61,7 +67,8 @@ func night(hosts, tasks int) *Page {
 			h.Outcome = record.OutUnchanged
 		}
 		if i == 1 {
-			h.State, h.Outcome, h.Tasks, h.Message = record.NotReached, record.OutNotReached, nil, "no route to the pier"
+			h.State, h.Outcome, h.Tasks, h.Message = record.NotReached, record.OutNotReached, nil,
+				"no route to the pier"
 		}
 		k.Hosts = append(k.Hosts, h)
 	}
@@ -92,7 +99,8 @@ func browser(t *testing.T, r *Page) (context.Context, string) {
 	if err := os.WriteFile(file, b.Bytes(), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	ctx, cancel := chromedp.NewExecAllocator(t.Context(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(at),
+	ctx, cancel := chromedp.NewExecAllocator(t.Context(), append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(at),
 		chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
 		chromedp.WindowSize(1280, 800))...)
 	t.Cleanup(cancel)
@@ -181,7 +189,8 @@ func TestThePageOfARun(t *testing.T) {
 	do(t, ctx, chromedp.Navigate(at+"#task/gauge-006/file//etc/motd"))
 	tells(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
 	time.Sleep(100 * time.Millisecond) // for whatever would close it
-	if got := evaluate[string](t, ctx, `location.hash + document.querySelectorAll("tr.more").length`); got != "#task/gauge-006/file//etc/motd1" {
+	if got := evaluate[string](t, ctx,
+		`location.hash + document.querySelectorAll("tr.more").length`); got != "#task/gauge-006/file//etc/motd1" {
 		t.Errorf("a moment later there is %s", got)
 	}
 	do(t, ctx, chromedp.Navigate(at+"#task/gauge-006/file//etc/motd"), chromedp.Reload())
@@ -196,14 +205,16 @@ func TestThePageOfARun(t *testing.T) {
 	// facts are searched, hosts are sorted and filtered, and / leads to the words
 	do(t, ctx, chromedp.SendKeys("#facts-words", "version gauge-004"))
 	tells(t, ctx, `document.querySelector("#facts-table tbody").textContent`, "gauge-004os.version_id12")
-	do(t, ctx, chromedp.Click("#hosts-table th:nth-child(3) button"), chromedp.Click("#hosts-table th:nth-child(3) button"))
+	do(t, ctx, chromedp.Click("#hosts-table th:nth-child(3) button"), chromedp.Click("#hosts-table th:nth-child(3) "+
+		"button"))
 	tells(t, ctx, `document.querySelector("#hosts-table tbody tr").id`, "host/gauge-001")
 	do(t, ctx, chromedp.SendKeys("[data-rows=hosts-table]", "route"))
 	tells(t, ctx, `[...document.querySelectorAll("#hosts-table tbody tr")].filter((r) => !r.hidden).map((r) => r.id).join()`, "host/gauge-002")
 	evaluate[string](t, ctx, "document.activeElement.blur() ?? ''")
 	do(t, ctx, chromedp.KeyEvent("/"))
 	tells(t, ctx, `document.activeElement.name`, "q")
-	tells(t, ctx, "document.title", "Run 12: 6 hosts: 1 failed, 1 not reached, 4 changed") // nothing of the host was run
+	// nothing of the host was run
+	tells(t, ctx, "document.title", "Run 12: 6 hosts: 1 failed, 1 not reached, 4 changed")
 	tells(t, ctx, `document.querySelectorAll("svg rect.task").length`, "20")
 	for _, mode := range []string{"light", "dark"} {
 		call(t, ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
@@ -233,19 +244,24 @@ func TestPagesWithoutAScript(t *testing.T) {
 		t.Fatal(err)
 	}
 	page := b.String()
-	for _, want := range []string{"no route to the pier", `id="file/manifests/gauge.toml:5"`, `id="host/gauge-003"`, "&lt;/script&gt;&lt;script&gt;"} {
+	for _, want := range []string{"no route to the pier", `id="file/manifests/gauge.toml:5"`, `id="host/gauge-003"`,
+		"&lt;/script&gt;&lt;script&gt;"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page has no %q", want)
 		}
 	}
-	if strings.Contains(page, hostile[:len("</script><script>")]+"document") || strings.Contains(page, "http://") || strings.Contains(page, "https://") {
+	if strings.Contains(page, hostile[:len("</script><script>")]+"document") || strings.Contains(page, "http://") ||
+		strings.Contains(page, "https://") {
 		t.Error("the page runs what a host said, or leads out")
 	}
 	b.Reset()
-	err := WriteFront(&b, &Front{Title: "Hosts and runs", RunPage: func(n int) string { return fmt.Sprintf("runs/%d.html", n) },
+	err := WriteFront(&b, &Front{Title: "Hosts and runs",
+		RunPage:  func(n int) string { return fmt.Sprintf("runs/%d.html", n) },
 		HostPage: func(h string) string { return "hosts/" + h + ".html" },
-		Stands:   []history.HostStatus{{Host: "gauge-01", Condition: history.Failing, Why: hostile, SinceRun: 3, AppliedBy: 4}},
-		Runs:     []Row{{Summary: record.Summary{Head: record.Head{Number: 4, Mode: "apply"}}, Outcome: "1 failed", Class: "failed"}}})
+		Stands: []history.HostStatus{{Host: "gauge-01", Condition: history.Failing, Why: hostile, SinceRun: 3,
+			AppliedBy: 4}},
+		Runs: []Row{{Summary: record.Summary{Head: record.Head{Number: 4, Mode: "apply"}}, Outcome: "1 failed",
+			Class: "failed"}}})
 	if err != nil || strings.Contains(b.String(), hostile) || !strings.Contains(b.String(), `href="runs/4.html"`) ||
 		!strings.Contains(b.String(), `href="hosts/gauge-01.html"`) {
 		t.Errorf("the front page is (%v)\n%s", err, b.String())

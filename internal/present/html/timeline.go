@@ -72,8 +72,10 @@ func newTimeline(k *record.Run) timeline {
 				out.Left++
 				continue
 			}
-			all = append(all, drawn{row, span{Name: t.Kind + " " + t.Name, Class: class(t.Status), X: lineLeft + t.After*scale,
-				W: t.Seconds * scale, Y: y, Text: fmt.Sprintf("%s  %s %s: %s, %s", h.Name, t.Kind, t.Name, t.Status, seconds(t.Seconds))}})
+			all = append(all, drawn{row, span{Name: t.Kind + " " + t.Name, Class: class(t.Status),
+				X: lineLeft + t.After*scale,
+				W: t.Seconds * scale, Y: y, Text: fmt.Sprintf("%s  %s %s: %s, %s", h.Name, t.Kind, t.Name, t.Status,
+					seconds(t.Seconds))}})
 		}
 	}
 	slices.SortStableFunc(all, func(a, b drawn) int { return cmp.Compare(b.W, a.W) })
@@ -100,7 +102,8 @@ func marks(end, scale float64) []mark {
 	}
 	var out []mark
 	for i := 0; float64(i)*step <= end; i++ {
-		out = append(out, mark{lineLeft + float64(i)*step*scale, fmt.Sprintf("%g s", math.Round(float64(i)*step*1000)/1000)})
+		out = append(out, mark{lineLeft + float64(i)*step*scale,
+			fmt.Sprintf("%g s", math.Round(float64(i)*step*1000)/1000)})
 	}
 	return out
 }

@@ -235,7 +235,8 @@ func ofJobs() map[string]any {
 	props := one["properties"].(map[string]any)
 	props["ask"] = named("What it asks, by key.", keys("One question.", job.AskKeys))
 	props["schedule"] = keys("When it starts by itself.", schedule.Keys)
-	return document("The jobs of a jadekettle project", object(job.File, map[string]any{"job": named("Jobs by name.", one)}))
+	return document("The jobs of a jadekettle project", object(job.File,
+		map[string]any{"job": named("Jobs by name.", one)}))
 }
 
 func ofRehearsal() map[string]any {

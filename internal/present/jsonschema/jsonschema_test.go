@@ -80,7 +80,8 @@ func TestFilesThatLintTakes(t *testing.T) {
 		}
 	}
 	n := 0
-	for _, root := range []string{"../../../demo", "../../../lab", "../../app/edit/starter", "../../cli/testdata/harbour"} {
+	for _, root := range []string{"../../../demo", "../../../lab", "../../app/edit/starter",
+		"../../cli/testdata/harbour"} {
 		err := filepath.Walk(root, func(p string, _ os.FileInfo, err error) error {
 			if err != nil || filepath.Ext(p) != ".toml" || filepath.Base(p) == "trials.toml" {
 				return err

@@ -86,7 +86,8 @@ func Write(w io.Writer, suites []Suite) error {
 	if err := e.Encode(doc); err != nil {
 		return err
 	}
-	text := document.EscapeUnseen(b.Bytes(), func(b *bytes.Buffer, r rune) { fmt.Fprintf(b, "&#x%x;", r) }) // XML 1.0, 4.1
+	// XML 1.0, 4.1
+	text := document.EscapeUnseen(b.Bytes(), func(b *bytes.Buffer, r rune) { fmt.Fprintf(b, "&#x%x;", r) })
 	_, err := fmt.Fprintf(w, "%s%s\n", xml.Header, text)
 	return err
 }
@@ -97,7 +98,8 @@ func Suites(r *record.Run) []Suite {
 	for _, h := range r.Hosts {
 		s := Suite{Name: h.Name}
 		if h.Unwell() {
-			s.Cases = append(s.Cases, Case{Class: h.Name, Name: "the host itself", Failure: document.Lines(string(h.Outcome), h.Message, h.Do)})
+			s.Cases = append(s.Cases, Case{Class: h.Name, Name: "the host itself",
+				Failure: document.Lines(string(h.Outcome), h.Message, h.Do)})
 		}
 		if e := h.Executed; e != nil {
 			c := Case{Class: h.Name, Name: "the command", Took: record.Length(h.Seconds)}
@@ -110,7 +112,8 @@ func Suites(r *record.Run) []Suite {
 			if t.Status == plan.LeftOut {
 				continue
 			}
-			c := Case{Class: h.Name, Name: t.Kind + " " + t.Name, File: t.Manifest, Line: t.Line, Took: record.Length(t.Seconds)}
+			c := Case{Class: h.Name, Name: t.Kind + " " + t.Name, File: t.Manifest, Line: t.Line,
+				Took: record.Length(t.Seconds)}
 			switch {
 			case t.Status == plan.Failed:
 				c.Failure = document.Lines(t.Message, t.Output, t.Do)

@@ -157,7 +157,8 @@ func (b *Board) unwell(h *host) {
 	case v.Outcome == record.OutWrong:
 		b.failures = append(b.failures, failure{host: h.name, text: "cannot be resolved"})
 	case v.Executed != nil && !v.Executed.Well():
-		b.failures = append(b.failures, failure{host: h.name, text: cmp.Or(v.Executed.Wrong, fmt.Sprintf("ended with %d", v.Executed.Code))})
+		b.failures = append(b.failures, failure{host: h.name,
+			text: cmp.Or(v.Executed.Wrong, fmt.Sprintf("ended with %d", v.Executed.Code))})
 	case v.State != record.Reached && v.State != record.Off:
 		text, _, _ := strings.Cut(v.Message, "\n")
 		b.failures = append(b.failures, failure{host: h.name, text: string(v.State) + ": " + text})

@@ -41,7 +41,8 @@ func tide() *Board {
 	}
 	for i := range 6 {
 		b.Event(record.Event{Host: names[i], Begun: &record.Begun{At: noon.Add(time.Duration(i) * time.Second)}})
-		b.Event(record.Event{Host: names[i], Begun: &record.Begun{At: noon.Add(time.Duration(i) * time.Second), Tasks: 4}})
+		b.Event(record.Event{Host: names[i], Begun: &record.Begun{
+			At: noon.Add(time.Duration(i) * time.Second), Tasks: 4}})
 		ended(i, "package tide-logger", plan.Unchanged, "")
 		ended(i, "file /etc/motd", plan.Changed, "")
 	}
@@ -112,7 +113,8 @@ func TestTheBoardFitsAnySize(t *testing.T) {
 func TestKeysGoThroughTheBoard(t *testing.T) {
 	b := tide()
 	all := ""
-	for _, keys := range []string{"", "down down", "enter", "down", "enter", "pgdown", "esc", "esc home", "pgdown pgdown", "enter"} {
+	for _, keys := range []string{"", "down down", "enter", "down", "enter", "pgdown", "esc", "esc home",
+		"pgdown pgdown", "enter"} {
 		for _, key := range strings.Fields(keys) {
 			if !b.Key(key) {
 				t.Errorf("%s leaves the view", key)

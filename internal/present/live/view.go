@@ -62,7 +62,8 @@ func (v *View) Start(shown func()) {
 
 // run begins the program, with the lock held.
 func (v *View) run() {
-	v.program = tea.NewProgram(&model{view: v}, tea.WithInput(v.In), tea.WithOutput(v.Out), tea.WithoutSignalHandler(), tea.WithFPS(20))
+	v.program = tea.NewProgram(&model{view: v}, tea.WithInput(v.In), tea.WithOutput(v.Out),
+		tea.WithoutSignalHandler(), tea.WithFPS(20))
 	v.done = make(chan struct{})
 	go func(p *tea.Program, done chan struct{}) {
 		defer close(done)

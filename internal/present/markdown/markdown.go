@@ -36,13 +36,15 @@ func Write(w io.Writer, r *record.Run) error {
 		fmt.Fprintf(b, "- revision %s%s\n", code(r.Revision), edited)
 	}
 	failures(b, r)
-	fmt.Fprint(b, "\n## Hosts\n\n| host | outcome | failed | blocked | changed | unchanged | seconds |\n|---|---|---:|---:|---:|---:|---:|\n")
+	fmt.Fprint(b, "\n## Hosts\n\n| host | outcome | failed | blocked | changed | unchanged | seconds |\n"+
+		"|---|---|---:|---:|---:|---:|---:|\n")
 	for i, h := range r.Hosts {
 		if i == mostAlike {
 			fmt.Fprintf(b, "\nand %d more\n", len(r.Hosts)-i)
 			break
 		}
-		fmt.Fprintf(b, "| %s | %s | %d | %d | %d | %d | %s |\n", cell(h.Name), cell(string(h.Outcome)), h.Failed, h.Blocked, h.Changed,
+		fmt.Fprintf(b, "| %s | %s | %d | %d | %d | %d | %s |\n", cell(h.Name), cell(string(h.Outcome)), h.Failed,
+			h.Blocked, h.Changed,
 			h.Unchanged, decimal(h.Seconds))
 	}
 	_, err := io.WriteString(w, b.String())
@@ -81,7 +83,8 @@ func failures(b *strings.Builder, r *record.Run) {
 		for _, s := range g.Items {
 			hosts = append(hosts, s.host)
 		}
-		fmt.Fprintf(b, "\n### %s\n\non %s\n\n%s\n", cell(g.Key.title), cell(strings.Join(hosts, ", ")), fenced(g.Key.text))
+		fmt.Fprintf(b, "\n### %s\n\non %s\n\n%s\n", cell(g.Key.title), cell(strings.Join(hosts, ", ")),
+			fenced(g.Key.text))
 	}
 }
 
@@ -89,7 +92,8 @@ func decimal(seconds float64) string { return strconv.FormatFloat(seconds, 'f', 
 
 // cell makes a text fit to stand in a line or a table of Markdown.
 func cell(s string) string {
-	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "\n", " ", "\r", " ", "<", "&lt;", "*", "\\*", "_", "\\_", "`", "\\`", "[", "\\[", "#",
+	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "\n", " ", "\r", " ", "<", "&lt;", "*", "\\*", "_", "\\_",
+		"`", "\\`", "[", "\\[", "#",
 		"\\#").Replace(s)
 }
 

@@ -1,4 +1,5 @@
-// Package openmetrics writes how hosts are, and how schedules go, as OpenMetrics text 1.0, which monitoring systems read.
+// Package openmetrics writes how hosts are, and how schedules go, as OpenMetrics text 1.0, which monitoring systems
+// read.
 package openmetrics
 
 import (
@@ -38,16 +39,20 @@ func Status(list []history.HostStatus, env string, now time.Time) []byte {
 			if list[i].Condition == c {
 				n = 1
 			}
-			fmt.Fprintf(&b, "jadekettle_host_condition{%s,jadekettle_host_condition=%q} %d\n", labels(&list[i]), string(c), n)
+			fmt.Fprintf(&b, "jadekettle_host_condition{%s,jadekettle_host_condition=%q} %d\n", labels(&list[i]),
+				string(c), n)
 		}
 	}
 	for _, g := range []struct {
 		name, help string
 		of         func(*history.HostStatus) time.Time
 	}{
-		{"jadekettle_host_condition_since_seconds", "Since when each host is so.", func(h *history.HostStatus) time.Time { return h.Since }},
-		{"jadekettle_host_reached_seconds", "When each host was last reached.", func(h *history.HostStatus) time.Time { return h.Reached }},
-		{"jadekettle_host_applied_seconds", "When each host was last applied to.", func(h *history.HostStatus) time.Time { return h.Applied }},
+		{"jadekettle_host_condition_since_seconds", "Since when each host is so.",
+			func(h *history.HostStatus) time.Time { return h.Since }},
+		{"jadekettle_host_reached_seconds", "When each host was last reached.",
+			func(h *history.HostStatus) time.Time { return h.Reached }},
+		{"jadekettle_host_applied_seconds", "When each host was last applied to.",
+			func(h *history.HostStatus) time.Time { return h.Applied }},
 	} {
 		family(g.name, "gauge", g.help)
 		for i := range list {
@@ -60,8 +65,10 @@ func Status(list []history.HostStatus, env string, now time.Time) []byte {
 		name, help string
 		of         func(*history.HostStatus) int
 	}{
-		{"jadekettle_host_leftovers", "How much is managed on each host and no longer declared.", func(h *history.HostStatus) int { return len(h.Leftovers) }},
-		{"jadekettle_host_debts", "How many restarts and the like are owed on each host.", func(h *history.HostStatus) int { return len(h.Debts) }},
+		{"jadekettle_host_leftovers", "How much is managed on each host and no longer declared.",
+			func(h *history.HostStatus) int { return len(h.Leftovers) }},
+		{"jadekettle_host_debts", "How many restarts and the like are owed on each host.",
+			func(h *history.HostStatus) int { return len(h.Debts) }},
 	} {
 		family(g.name, "gauge", g.help)
 		for i := range list {
@@ -71,7 +78,8 @@ func Status(list []history.HostStatus, env string, now time.Time) []byte {
 	family("jadekettle_revision", "info", "Which revision of the project each host was last applied to by.")
 	for i := range list {
 		if list[i].Revision != "" {
-			fmt.Fprintf(&b, "jadekettle_revision_info{%s,revision=\"%s\"} 1\n", labels(&list[i]), Label(list[i].Revision))
+			fmt.Fprintf(&b, "jadekettle_revision_info{%s,revision=\"%s\"} 1\n", labels(&list[i]),
+				Label(list[i].Revision))
 		}
 	}
 	family("jadekettle_status_seconds", "gauge", "When this was written.")

@@ -186,7 +186,8 @@ func (v *Run) HostEnd(h *record.Host) {
 func (v *Run) TaskLine(t *record.Task, pad int) {
 	status := v.word(t.Status)
 	name := Line(t.Kind + " " + t.Name)
-	line := fmt.Sprintf("%s%s  %s", name, strings.Repeat(" ", max(0, pad-utf8.RuneCountInString(name))), status+because(t.Drift))
+	line := fmt.Sprintf("%s%s  %s", name, strings.Repeat(" ", max(0, pad-utf8.RuneCountInString(name))),
+		status+because(t.Drift))
 	v.printf(moodOf(t.Status), "%s", behind(line, Took(t.Seconds)))
 }
 
@@ -202,8 +203,9 @@ func Declaration(w io.Writer, text string, line int) {
 		if n > line && strings.HasPrefix(strings.TrimSpace(lines[n-1]), "[") {
 			break
 		}
-		if n > line && strings.TrimSpace(lines[n-1]) == "" && (n == len(lines) || strings.HasPrefix(strings.TrimSpace(lines[n]), "[") ||
-			strings.HasPrefix(strings.TrimSpace(lines[n]), "#")) {
+		if n > line && strings.TrimSpace(lines[n-1]) == "" &&
+			(n == len(lines) || strings.HasPrefix(strings.TrimSpace(lines[n]), "[") ||
+				strings.HasPrefix(strings.TrimSpace(lines[n]), "#")) {
 			break
 		}
 		fmt.Fprintf(w, "%s %s\n", Paint(Quiet, fmt.Sprintf("%5d |", n)), Block(lines[n-1]))

@@ -31,7 +31,8 @@ func Hosts(w io.Writer, list []app.Standing) {
 	}
 	Table(w, rows, notes)
 	if open {
-		fmt.Fprintln(w, "\n"+Paint(Quiet, "? decided by facts that were never read; `jadekettle facts HOST` reads them"))
+		fmt.Fprintln(w, "\n"+Paint(Quiet,
+			"? decided by facts that were never read; `jadekettle facts HOST` reads them"))
 	}
 }
 
@@ -77,7 +78,8 @@ func MovesLog(w io.Writer, list []document.Move) {
 		if m.Run > 0 {
 			number = fmt.Sprint(m.Run)
 		}
-		rows = append(rows, []string{When(m.At), number, m.Host, strings.TrimSpace(m.Moved + " " + m.Group), Line(m.Why)})
+		rows = append(rows, []string{When(m.At), number, m.Host, strings.TrimSpace(m.Moved + " " + m.Group),
+			Line(m.Why)})
 	}
 	if len(list) == 0 {
 		fmt.Fprintln(w, "no host moved in or out of a group since then")

@@ -57,7 +57,8 @@ func Job(w io.Writer, b *jobs.Book, j *jobs.Job, doc document.Job) {
 	}
 	if r := j.Rollout; r.First != "" || r.Batch.N > 0 || r.StopAfter.N > 0 {
 		var how []string
-		for _, part := range [][2]string{{"batches of ", r.Batch.String()}, {"first ", r.First}, {"stops after ", r.StopAfter.String()}} {
+		for _, part := range [][2]string{{"batches of ", r.Batch.String()}, {"first ", r.First},
+			{"stops after ", r.StopAfter.String()}} {
 			if part[1] != "" && part[1] != "0" {
 				how = append(how, part[0]+part[1])
 			}
@@ -74,7 +75,8 @@ func Job(w io.Writer, b *jobs.Book, j *jobs.Job, doc document.Job) {
 			times = append(times, When(at))
 		}
 		add("next", strings.Join(times, ", "))
-		add("when missed", map[string]string{"skip": "the next one counts", "once": "one start makes up for it"}[j.Schedule.Missed])
+		add("when missed", map[string]string{"skip": "the next one counts",
+			"once": "one start makes up for it"}[j.Schedule.Missed])
 	}
 	if j.Tell != nil {
 		add("tells", append([]string{strings.Join(j.Tell, ", ")}, map[bool]string{true: "nobody"}[len(j.Tell) == 0])...)
@@ -119,17 +121,20 @@ func Job(w io.Writer, b *jobs.Book, j *jobs.Job, doc document.Job) {
 // Tended tells what tends a project, and how its jobs went.
 func Tended(w io.Writer, d document.Tended, now time.Time) {
 	if d.Running {
-		fmt.Fprintln(w, Paint(Loud, fmt.Sprintf("process %d on %s tends this project, since %s", d.PID, Line(d.Machine), When(d.Since))))
+		fmt.Fprintln(w, Paint(Loud, fmt.Sprintf("process %d on %s tends this project, since %s", d.PID,
+			Line(d.Machine), When(d.Since))))
 	} else {
 		fmt.Fprintln(w, Paint(Bad, "nothing tends this project now: what did, from "+When(d.Since)+" on, has ended"))
 	}
 	rows := [][]string{{"  from", Line(d.Source)}}
 	if d.Revision != "" {
-		rows = append(rows, []string{"  revision", d.Revision[:min(12, len(d.Revision))] + ", read " + Ago(d.Read, now)})
+		rows = append(rows, []string{"  revision", d.Revision[:min(12, len(d.Revision))] + ", read " +
+			Ago(d.Read, now)})
 	}
 	rows = append(rows, []string{"  looked", Ago(d.Looked, now)})
 	if d.Wrong != "" {
-		rows = append(rows, []string{"  but", "since " + When(d.WrongAt) + " the project cannot be read, and stays as it was: " + Line(d.Wrong)})
+		rows = append(rows, []string{"  but", "since " + When(d.WrongAt) + " the project cannot be read, and stays " +
+			"as it was: " + Line(d.Wrong)})
 	}
 	Columns(w, rows)
 	fmt.Fprintln(w)
@@ -152,7 +157,8 @@ func Tended(w io.Writer, d document.Tended, now time.Time) {
 		if j.Run > 0 {
 			how = fmt.Sprintf("run %d: %s", j.Run, how)
 		}
-		rows = append(rows, []string{j.Name, state, next, last, how, fmt.Sprint(j.Starts), fmt.Sprint(j.Failed), fmt.Sprint(j.Missed)})
+		rows = append(rows, []string{j.Name, state, next, last, how, fmt.Sprint(j.Starts), fmt.Sprint(j.Failed),
+			fmt.Sprint(j.Missed)})
 	}
 	Table(w, rows, nil)
 }

@@ -141,7 +141,8 @@ func Life(w io.Writer, width int, p store.Project, host string, ref value.Ref, l
 		if m.Task.Status == plan.Unchanged {
 			text := fmt.Sprintf("unchanged in run %d, %s", m.Number, When(m.Started))
 			if m.Runs > 1 {
-				text = fmt.Sprintf("unchanged in %d runs, from run %d, %s, to run %d, %s", m.Runs, m.SinceNumber, When(m.Since),
+				text = fmt.Sprintf("unchanged in %d runs, from run %d, %s, to run %d, %s", m.Runs, m.SinceNumber,
+					When(m.Since),
 					m.Number, When(m.Started))
 			}
 			fmt.Fprintln(w, Paint(Quiet, text))
@@ -194,7 +195,8 @@ func Slow(w io.Writer, s *history.Slow) {
 
 // Health tells what a check of the history has found.
 func Health(w io.Writer, place string, h *store.Health) {
-	fmt.Fprintf(w, "%s  %s: %s, %s, %s, %s\n", Line(place), Size(h.Bytes), Count(h.Runs, "run"), Count(h.Hosts, "visit"),
+	fmt.Fprintf(w, "%s  %s: %s, %s, %s, %s\n", Line(place), Size(h.Bytes), Count(h.Runs, "run"),
+		Count(h.Hosts, "visit"),
 		Count(h.Tasks, "task"), Count(h.Contents, "text"))
 	for _, wrong := range h.Wrong {
 		fmt.Fprintln(w, Paint(Bad, "  "+Line(wrong)))

@@ -250,7 +250,8 @@ func (v *Run) drifted(g *group) {
 		v.printf(Quiet, "    last written %s by %s", When(at), Line(cmp.Or(g.task.By, "somebody")))
 	}
 	for _, c := range g.task.Written {
-		v.printf(Plain, "    %s: is %s, was written as %s", Line(c.What), Line(cmp.Or(c.Was, "not there")), Line(c.Becomes))
+		v.printf(Plain, "    %s: is %s, was written as %s", Line(c.What), Line(cmp.Or(c.Was, "not there")),
+			Line(c.Becomes))
 		if c.Diff != "" {
 			v.diff(c.Diff)
 		}
@@ -282,7 +283,8 @@ func (v *Run) gathered() {
 		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), v.word(plan.Changed)+because(g.drift))
 		v.drifted(g)
 		if len(g.names) > 0 {
-			v.printf(Loud, "    and in the same way %s more of %s: %s", fmt.Sprint(len(g.names)), g.place, Line(few(g.names)))
+			v.printf(Loud, "    and in the same way %s more of %s: %s", fmt.Sprint(len(g.names)), g.place,
+				Line(few(g.names)))
 		}
 	}
 	v.groups, v.byKey = nil, nil
@@ -417,10 +419,12 @@ func (v *Run) counts(h *record.Host) string {
 
 // outcomes are those of hosts, worst first, and in the order of the sentence.
 var (
-	worstFirst = []record.Outcome{record.OutWrong, record.OutLost, record.OutNotReached, record.OutBusy, record.OutFailed,
+	worstFirst = []record.Outcome{record.OutWrong, record.OutLost, record.OutNotReached, record.OutBusy,
+		record.OutFailed,
 		record.OutStopped, record.OutNotBegun,
 		record.OutChanged, record.OutUnchanged, record.OutOff}
-	inSentence = []record.Outcome{record.OutUnchanged, record.OutChanged, record.OutFailed, record.OutBusy, record.OutNotReached,
+	inSentence = []record.Outcome{record.OutUnchanged, record.OutChanged, record.OutFailed, record.OutBusy,
+		record.OutNotReached,
 		record.OutLost, record.OutStopped, record.OutNotBegun, record.OutWrong, record.OutOff}
 )
 
@@ -786,12 +790,14 @@ func refs(list []value.Ref) string {
 	for _, kind := range value.Keys(byKind) {
 		counts = append(counts, fmt.Sprintf("%d of the kind %s", byKind[kind], Line(kind)))
 	}
-	return fmt.Sprintf("%d things (%s), %s and so on", len(list), strings.Join(counts, ", "), strings.Join(out[:3], ", "))
+	return fmt.Sprintf("%d things (%s), %s and so on", len(list), strings.Join(counts, ", "),
+		strings.Join(out[:3], ", "))
 }
 
 // TaskOf prints all that is known of one task of a host.
 func (v *Run) TaskOf(host string, t *record.Task) {
-	v.printf(moodOf(t.Status), "%s", behind(fmt.Sprintf("%s  %s  %s", Line(host), Line(t.Ref().String()), v.word(t.Status)+because(t.Drift)),
+	v.printf(moodOf(t.Status), "%s", behind(fmt.Sprintf("%s  %s  %s", Line(host), Line(t.Ref().
+		String()), v.word(t.Status)+because(t.Drift)),
 		Took(t.Seconds)))
 	if t.Manifest != "" {
 		v.printf(Quiet, "    declared at %s", Line(t.Place().String()))

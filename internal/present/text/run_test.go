@@ -138,7 +138,8 @@ func TestWhatIsAlikeIsToldOnce(t *testing.T) {
 	for _, h := range list {
 		for i := range 300 {
 			one := task(fmt.Sprintf("file /srv/%d", i), plan.Changed)
-			one.Changes = []plan.Change{{What: "existence", Was: "absent", Becomes: fmt.Sprint("there ", i), Diff: long}}
+			one.Changes = []plan.Change{{What: "existence", Was: "absent",
+				Becomes: fmt.Sprint("there ", i), Diff: long}}
 			h.Tasks = append(h.Tasks, one)
 			v.Event(record.Event{Host: h.Name, Task: &one})
 		}
@@ -203,7 +204,8 @@ func TestHead(t *testing.T) {
 	for width, want := range map[int]string{
 		0:   "manifests/gauge.toml:33:15: " + what + "\n",
 		120: "manifests/gauge.toml:33:15: " + what + "\n",
-		70: "manifests/gauge.toml:33:15: restart_on of service tide-logger\n        names a file that is not declared " +
+		70: "manifests/gauge.toml:33:15: restart_on of service tide-logger\n        names a file that is not " +
+			"declared " +
 			"there\n",
 		30: "manifests/gauge.toml:33:15:\n        restart_on of service\n        tide-logger names a\n" +
 			"        file that is not\n        declared there\n",
@@ -236,7 +238,8 @@ func TestDriftOfWhatWasNeverWritten(t *testing.T) {
 		h.Settle()
 		v.Event(record.Event{Host: h.Name, Task: &one})
 		v.Hosts([]*record.Host{h})
-		if got := out.String(); strings.Contains(got, "last written") != want || !strings.Contains(got, "now declared") {
+		if got := out.String(); strings.Contains(got, "last written") != want ||
+			!strings.Contains(got, "now declared") {
 			t.Errorf("written at %s: %s", since, got)
 		}
 	}

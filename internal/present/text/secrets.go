@@ -20,7 +20,8 @@ func Sealed(w io.Writer, list []secrets.Access) {
 			fmt.Fprintf(w, "    %s\n", r)
 		}
 		if a.SealedFor != len(a.Recipients) {
-			fmt.Fprintf(w, "    %s\n", Paint(Bad, fmt.Sprintf("sealed for %d, the settings name %d: run `jadekettle secret reseal`",
+			fmt.Fprintf(w, "    %s\n", Paint(Bad, fmt.Sprintf("sealed for %d, the settings name %d: run "+
+				"`jadekettle secret reseal`",
 				a.SealedFor, len(a.Recipients))))
 		}
 	}

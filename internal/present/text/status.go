@@ -105,7 +105,8 @@ func alikeStatus(list []history.HostStatus, now time.Time) []*statusGroup {
 		for _, name := range value.Keys(h.Facts) {
 			facts = append(facts, fmt.Sprint(h.Facts[name]))
 		}
-		cells := []string{string(h.Condition), "", since, Ago(h.Reached, now), applied, h.Who, revision, strings.Join(facts, " ")}
+		cells := []string{string(h.Condition), "", since, Ago(h.Reached, now), applied, h.Who, revision,
+			strings.Join(facts, " ")}
 		key := fmt.Sprint(cells, h.Why, h.Leftovers, h.Debts, h.Mended)
 		if at[key] == nil {
 			at[key] = &statusGroup{first: h, cells: cells}

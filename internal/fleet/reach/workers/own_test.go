@@ -36,7 +36,8 @@ func TestWhatAPlainBuildSends(t *testing.T) {
 	if err := os.WriteFile(at, stripped(whole), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(at, "-test.list", "PlainBuild").Output(); err != nil || !bytes.Contains(out, []byte(t.Name())) {
+	if out, err := exec.Command(at, "-test.list", "PlainBuild").
+		Output(); err != nil || !bytes.Contains(out, []byte(t.Name())) {
 		t.Errorf("this program, without what debuggers read, says %q (%v)", out, err)
 	}
 	old := filepath.Join(t.TempDir(), "old")

@@ -56,7 +56,8 @@ func Start(tb testing.TB) *Server {
 	if os.Getuid() == 0 { // as which it does not run
 		s.lower(tb)
 	}
-	if out, err := s.program("initdb", "-D", s.data(), "-U", login, "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync").
+	if out, err := s.program("initdb", "-D", s.data(), "-U", login, "-A", "trust", "-E", "UTF8", "--locale=C",
+		"--no-sync").
 		CombinedOutput(); err != nil {
 		tb.Fatalf("initdb: %v\n%s", err, out)
 	}

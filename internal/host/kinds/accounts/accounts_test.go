@@ -24,19 +24,23 @@ func TestProgramsOfAccounts(t *testing.T) {
 		busybox, shadows string
 	}{
 		"a user": {func(m backend.Manager, env *kind.Env) error {
-			return m.MakeUser(t.Context(), env, backend.User{Task: task("olga"), OwnGroup: true, Join: []string{"adm", "tty"},
-				Set: map[string]string{"uid": "2100", "home": "/srv/olga", "shell": "/bin/sh", "comment": "Olga, night watch"}})
+			return m.MakeUser(t.Context(), env, backend.User{Task: task("olga"), OwnGroup: true,
+				Join: []string{"adm", "tty"},
+				Set: map[string]string{"uid": "2100", "home": "/srv/olga", "shell": "/bin/sh",
+					"comment": "Olga, night watch"}})
 		},
 			"addgroup olga; adduser -D -g Olga, night watch -G olga -u 2100 -h /srv/olga -s /bin/sh olga; " +
 				"addgroup olga adm; addgroup olga tty",
 			"useradd -m -U -u 2100 -d /srv/olga -s /bin/sh -c Olga, night watch -G adm,tty olga"},
 		"a user of the system": {func(m backend.Manager, env *kind.Env) error {
-			return m.MakeUser(t.Context(), env, backend.User{Task: task("tidelog"), System: true, Set: map[string]string{"group": "tty"}})
+			return m.MakeUser(t.Context(), env, backend.User{Task: task("tidelog"), System: true,
+				Set: map[string]string{"group": "tty"}})
 		},
 			"adduser -D -g  -G tty -S -H tidelog", "useradd -r -g tty tidelog"},
 		"other groups": {func(m backend.Manager, env *kind.Env) error {
-			return m.ChangeUser(t.Context(), env, backend.User{Task: task("maren"), Join: []string{"adm"}, Leave: []string{"tty"},
-				Only: []string{"adm"}})
+			return m.ChangeUser(t.Context(), env, backend.User{Task: task("maren"), Join: []string{"adm"},
+				Leave: []string{"tty"},
+				Only:  []string{"adm"}})
 		},
 			"addgroup maren adm; delgroup maren tty", "usermod -G adm maren"},
 		"another home, moved": {func(m backend.Manager, env *kind.Env) error {
@@ -45,13 +49,15 @@ func TestProgramsOfAccounts(t *testing.T) {
 		},
 			"mv -n /home/maren /srv/maren", "usermod -g tty -d /srv/maren -s /bin/false -m maren"},
 		"no such group": {func(m backend.Manager, env *kind.Env) error {
-			return m.ChangeUser(t.Context(), env, backend.User{Task: task("maren"), Set: map[string]string{"group": "none"}})
+			return m.ChangeUser(t.Context(), env, backend.User{Task: task("maren"),
+				Set: map[string]string{"group": "none"}})
 		},
 			"error: the group none is not on this host; declare it: [group.none]", "usermod -g none maren"},
 		"another number": {func(m backend.Manager, env *kind.Env) error {
 			return m.ChangeUser(t.Context(), env, backend.User{Task: task("maren"), Set: map[string]string{"uid": "7"}})
 		},
-			"error: no program of this host changes the number of an account and of its files; change both by hand, or " +
+			"error: no program of this host changes the number of an account and of its files; change both by " +
+				"hand, or " +
 				"declare it absent once",
 			"usermod -u 7 maren"},
 		"no user": {func(m backend.Manager, env *kind.Env) error { return m.RemoveUser(t.Context(), env, "maren") },

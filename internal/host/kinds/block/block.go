@@ -17,9 +17,9 @@ var about = &schema.Kind{
 	Name:  "block",
 	Area:  "files",
 	About: "A marked part of a file, the rest of it left alone.",
-	Doc: "The part stands between two comments, `# jadekettle NAME: start` and `# jadekettle NAME: end`, by which it is " +
-		"found again. The name is the file's path and, where several declarations are about one file, # and a word of " +
-		"your own, which then is NAME.",
+	Doc: "The part stands between two comments, `# jadekettle NAME: start` and `# jadekettle NAME: end`, by which " +
+		"it is found again. The name is the file's path and, where several declarations are about one file, # and " +
+		"a word of your own, which then is NAME.",
 	Attrs: append([]schema.Attr{
 		{Name: "content", Type: schema.Quiet, Required: true, Doc: "The lines between the marks.",
 			Examples: []string{`"Match Group keepers\n    X11Forwarding no\n"`}},
@@ -62,7 +62,8 @@ mode = "0755"
 		begin, end := marks(word, a.Text("comment"))
 		for line := range strings.Lines(text(a)) {
 			if line = strings.TrimSpace(line); line == begin || line == end {
-				return "content", problem.Errorf("the content holds the mark %q", line).Remedy("leave the marks to this kind")
+				return "content", problem.Errorf("the content holds the mark %q", line).
+					Remedy("leave the marks to this kind")
 			}
 		}
 		if c := a.Text("comment"); a.Has("comment") && (strings.TrimSpace(c) == "" || strings.ContainsAny(c, "\r\n")) {

@@ -31,7 +31,8 @@ func TestEdit(t *testing.T) {
 		"other ends": {value.Attrs{"content": "x\n"}, "a\r\n", "a\r\n# jadekettle pier: start\r\nx\r\n# jadekettle " +
 			"pier: end\r\n"},
 	} {
-		task := plan.Task{Ref: value.Ref{Kind: "block", Name: "/f#pier"}, Attrs: c.attrs, Absent: c.attrs.Bool("absent")}
+		task := plan.Task{Ref: value.Ref{Kind: "block", Name: "/f#pier"}, Attrs: c.attrs,
+			Absent: c.attrs.Bool("absent")}
 		got, err := blocks{}.Edit(task, c.old)
 		if err != nil {
 			got = "error: " + err.Error()

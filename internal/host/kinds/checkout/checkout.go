@@ -31,8 +31,9 @@ var about = &schema.Kind{
 		{Name: "url", Type: schema.Text, Required: true, Doc: "The repository, as git takes it.",
 			Examples: []string{`"https://git.example.org/tide-pages.git"`, `"/srv/git/tide-pages.git"`}},
 		{Name: "revision", Type: schema.Text, Required: true, Floating: "HEAD",
-			Doc: "A branch, a tag, or a commit in 40 hexadecimal digits. What is a branch and a tag, or reads like the beginning of a " +
-				"commit, is written refs/heads/NAME or refs/tags/NAME.", Examples: []string{`"main"`, `"v2.1"`}},
+			Doc: "A branch, a tag, or a commit in 40 hexadecimal digits. What is a branch and a tag, or reads like " +
+				"the beginning of a commit, is written refs/heads/NAME or refs/tags/NAME.",
+			Examples: []string{`"main"`, `"v2.1"`}},
 		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)",
 			Doc:      "With whose rights git works, so that the files are that user's.",
 			Examples: []string{`"tidelog"`}},
@@ -66,7 +67,8 @@ discard_edits = true
 	TooMany:  "/srv/tide-pages",
 	Canon:    schema.FilePath,
 	Needs: func(n schema.Needer) []value.Ref {
-		out := append(kind.ParentDirs(n), value.Ref{Kind: "package", Name: "git"}, value.Ref{Kind: "dir", Name: n.Ref.Name})
+		out := append(kind.ParentDirs(n), value.Ref{Kind: "package", Name: "git"},
+			value.Ref{Kind: "dir", Name: n.Ref.Name})
 		if user := n.Attrs.Text("run_as"); user != "" {
 			out = append(out, value.Ref{Kind: "user", Name: user})
 		}
@@ -296,8 +298,9 @@ func (st *state) ask(ctx context.Context, g *git) error {
 func (g *git) meant(ctx context.Context, rev string) (string, error) {
 	text, err := g.run(ctx, "ls-remote", "--", g.task.Attrs.Text("url"), rev, rev+"^{}", "refs/tags/"+rev+"^{}")
 	if err != nil && strings.Contains(err.Error(), "dubious ownership") {
-		return "", problem.Errorf("%w", err).Remedy("git takes nothing from a folder of another account: set run_as to the " +
-			"owner of the repository, or reach it by ssh or https")
+		return "", problem.Errorf("%w", err).
+			Remedy("git takes nothing from a folder of another account: set run_as to the " +
+				"owner of the repository, or reach it by ssh or https")
 	}
 	if err != nil {
 		return "", problem.Errorf("the repository cannot be asked: %w", err).
@@ -322,7 +325,8 @@ func (g *git) meant(ctx context.Context, rev string) (string, error) {
 		commit = cmp.Or(tag, branch)
 	}
 	if commit != "" && !full && seemsCommit(rev) {
-		return "", problem.Errorf("%s is a branch or a tag of the repository, and reads like the beginning of a commit", rev).
+		return "", problem.Errorf(
+			"%s is a branch or a tag of the repository, and reads like the beginning of a commit", rev).
 			Remedy("write refs/heads/%s, refs/tags/%s or the whole commit", rev, rev)
 	}
 	if commitForm.MatchString(commit) {

@@ -28,7 +28,8 @@ func TestNoNameTakesThePlaceOfAnother(t *testing.T) {
 	} {
 		m := fake.New(t, "/srv/")
 		m.Programs = []string{"git"}
-		task := plan.Task{Ref: value.Ref{Kind: "checkout", Name: "/srv/pages"}, Attrs: value.Attrs{"url": "https://git.example.org/pages", "revision": rev}}
+		task := plan.Task{Ref: value.Ref{Kind: "checkout", Name: "/srv/pages"},
+			Attrs: value.Attrs{"url": "https://git.example.org/pages", "revision": rev}}
 		env := &kind.Env{Machine: m}
 		one := func() (state, error) { return checkouts{}.Read(t.Context(), env, task) }
 		one()

@@ -23,8 +23,10 @@ var about = &schema.Kind{
 	Name:  "command",
 	Area:  "system",
 	About: "A command to run, for what no other kind does.",
-	Doc: "The name is in words of your own. The command is not run in a preview, which says that it would be; done_if " +
-		"is, so it must change nothing. What done_if or done_if_exists asks must hold once the command has run, or the " +
+	Doc: "The name is in words of your own. The command is not run in a preview, which says that it would be; " +
+		"done_if " +
+		"is, so it must change nothing. What done_if or done_if_exists asks must hold once the command has run, " +
+		"or the " +
 		"task has failed. A command that is cut off by its timeout leaves no process behind.",
 	Attrs: []schema.Attr{
 		{Name: "run", Type: schema.Text, List: true, Doc: "The program and its arguments, passed on as they are.",
@@ -33,7 +35,8 @@ var about = &schema.Kind{
 			Examples: []string{`"cd /srv/tide && ./rebuild"`}},
 		{Name: "done_if", Type: schema.Text, Doc: "A line for sh that succeeds where there is nothing to do.",
 			Examples: []string{`"test /srv/tide/index -nt /srv/tide/readings"`}},
-		{Name: "done_if_exists", Type: schema.Path, Doc: "A path at which something stands where there is nothing to do.",
+		{Name: "done_if_exists", Type: schema.Path, Doc: "A path at which something stands where there is nothing " +
+			"to do.",
 			Examples: []string{`"/srv/tide/index"`}},
 		{Name: "always", Type: schema.Bool, Default: "false", Doc: "Whether to run it at every apply.",
 			Examples: []string{"true"}},
@@ -41,7 +44,8 @@ var about = &schema.Kind{
 			Examples: []string{`"tidelog"`}},
 		{Name: "folder", Type: schema.Path, Default: "/", Doc: "The folder that it starts in.",
 			Examples: []string{`"/srv/tide"`}},
-		{Name: "environment", Type: schema.Values, Doc: "Variables of its environment; others on the host can see them.",
+		{Name: "environment", Type: schema.Values,
+			Doc:      "Variables of its environment; others on the host can see them.",
 			Examples: []string{`{ TZ = "UTC", GAUGES = 4 }`}},
 		{Name: "input", Type: schema.Quiet, Doc: "What it reads from its standard input; this may be a secret.",
 			Examples: []string{`"${data.feed.token}"`}},
@@ -78,7 +82,8 @@ timeout = "2m"
 			out = append(out, value.Ref{Kind: "dir", Name: folder})
 		}
 		if words := n.Attrs.Texts("run"); len(words) > 0 {
-			out = append(out, value.Ref{Kind: "file", Name: words[0]}, value.Ref{Kind: "package", Name: path.Base(words[0])})
+			out = append(out, value.Ref{Kind: "file", Name: words[0]},
+				value.Ref{Kind: "package", Name: path.Base(words[0])})
 		}
 		return out
 	},
@@ -110,11 +115,13 @@ func check(_ string, a value.Attrs) (string, error) {
 	}
 	for name, v := range a.Table("environment") {
 		if _, secret := v.(value.Secret); secret {
-			return "environment", problem.Errorf("%s is made of a secret, and others on the host can see an environment",
+			return "environment", problem.Errorf(
+				"%s is made of a secret, and others on the host can see an environment",
 				name).Remedy("pass it with input")
 		}
 		if !variable.MatchString(name) {
-			return "environment", problem.Errorf("%q is no name of a variable", name).Remedy("use letters, digits and _")
+			return "environment", problem.Errorf("%q is no name of a variable", name).
+				Remedy("use letters, digits and _")
 		}
 	}
 	return "", nil
@@ -221,7 +228,8 @@ func (commands) Compare(t plan.Task, st state) []plan.Change {
 		}
 	}
 	if input := t.Attrs.Text("input"); strings.Contains(strings.TrimSpace(input), "\n") {
-		out = append(out, plan.Change{What: "input", Becomes: kind.Bytes(int64(len(input))), Diff: kind.Diff("nothing", "the input", "", input)})
+		out = append(out, plan.Change{What: "input", Becomes: kind.Bytes(int64(len(input))),
+			Diff: kind.Diff("nothing", "the input", "", input)})
 	} else if text := kind.Said(t.Attrs["input"]); text != "" {
 		out = append(out, plan.Change{What: "input", Becomes: text})
 	}

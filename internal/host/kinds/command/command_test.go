@@ -25,7 +25,8 @@ func TestWhatAGivenSecretPrints(t *testing.T) {
 		m := told.New(t)
 		m.Answers["press"] = machine.Output{Code: 1, Stdout: "4202-edit\n"}
 		c.attrs["run"] = []any{"press"}
-		err := commands{}.Write(t.Context(), &kind.Env{Machine: m}, kind.Differing[state]{Task: plan.Task{Attrs: c.attrs}})
+		err := commands{}.Write(t.Context(), &kind.Env{Machine: m},
+			kind.Differing[state]{Task: plan.Task{Attrs: c.attrs}})
 		var failed *machine.CommandError
 		if !errors.As(err, &failed) {
 			t.Fatalf("%v: %v", c.attrs, err)

@@ -23,7 +23,8 @@ var about = &schema.Kind{
 	Name:  "cron",
 	Area:  "system",
 	About: "A command that the host runs by itself at set times.",
-	Doc: "Each has a file of its own, /etc/cron.d/NAME, which cron reads by itself. The declaration says what the file " +
+	Doc: "Each has a file of its own, /etc/cron.d/NAME, which cron reads by itself. The declaration says what " +
+		"the file " +
 		"holds, all of it.",
 	Attrs: []schema.Attr{
 		{Name: "schedule", Type: schema.Text, Required: true,
@@ -32,7 +33,8 @@ var about = &schema.Kind{
 		{Name: "run", Type: schema.Text, Required: true, Doc: "The command, a line for the shell.",
 			Examples: []string{`"mudflat-archive --rotate"`}},
 		{Name: "user", Type: schema.Name, Default: "root", Doc: "Who runs it.", Examples: []string{`"tidelog"`}},
-		{Name: "environment", Type: schema.Values, Doc: "Variables, such as MAILTO; everybody on the host can read them.",
+		{Name: "environment", Type: schema.Values, Doc: "Variables, such as MAILTO; everybody on the host can read " +
+			"them.",
 			Examples: []string{`{ MAILTO = "keepers@example.org" }`}},
 	},
 	Examples: []schema.Example{

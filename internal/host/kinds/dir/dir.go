@@ -22,13 +22,15 @@ var about = &schema.Kind{
 	Area:  "files",
 	Space: schema.Paths,
 	About: "A folder, whose it is, and with copy all that is in it.",
-	Doc: "The folder above it must exist or be declared. Without copy, what lies in the folder is left alone. With it, " +
+	Doc: "The folder above it must exist or be declared. Without copy, what lies in the folder is left alone. " +
+		"With it, " +
 		"owner and group are those of all that is copied, every file that differs is told, and links, devices and " +
 		"empty folders are not copied.",
 	Attrs: append([]schema.Attr{
 		{Name: "copy", Type: schema.Tree, Doc: "A folder in the manifest's folder that it is a copy of.",
 			Examples: []string{`"site"`}},
-		{Name: "file_mode", Type: schema.Mode, Default: "0644, and 0755 for what can be executed in the manifest's folder",
+		{Name: "file_mode", Type: schema.Mode, Default: "0644, and 0755 for what can be executed in the manifest's " +
+			"folder",
 			Doc: "The mode of the files that are copied.", Examples: []string{`"0640"`}},
 		{Name: "dir_mode", Type: schema.Mode, Default: "0755", Doc: "The mode of the folders that are copied.",
 			Examples: []string{`"0750"`}},
@@ -49,7 +51,8 @@ mode = "0750"
 absent = true
 with_contents = true
 `},
-		{About: "A copy of a folder that lies beside the manifest, and nothing else in it", TOML: `[dir."/srv/tide-pages"]
+		{About: "A copy of a folder that lies beside the manifest, and nothing else in it",
+			TOML: `[dir."/srv/tide-pages"]
 copy = "files"
 owner = "root"
 mode = "0755"
@@ -82,7 +85,8 @@ only_declared = true
 		for _, attr := range []string{"copy", "file_mode", "dir_mode", "only_declared"} {
 			switch {
 			case a.Has(attr) && a.Bool("absent"):
-				return attr, problem.Errorf("%s says nothing of a folder that is to be absent", attr).Remedy("take one of them out")
+				return attr, problem.Errorf("%s says nothing of a folder that is to be absent", attr).
+					Remedy("take one of them out")
 			case a.Has(attr) && !a.Has("copy"):
 				return attr, problem.Errorf("%s only goes with copy", attr).Remedy("give copy, or take it out")
 			}

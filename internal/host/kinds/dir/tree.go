@@ -388,7 +388,8 @@ func (e *entry) write(ctx context.Context, env *kind.Env, t plan.Task) error {
 	if e.there {
 		over = &e.own
 	}
-	return env.Place(ctx, kind.Placement{Task: one, Dir: d, Name: name, At: at, Mode: mode, UID: uid, GID: gid, Over: over,
+	return env.Place(ctx, kind.Placement{Task: one, Dir: d, Name: name, At: at, Mode: mode, UID: uid,
+		GID: gid, Over: over,
 		Fill: func(f machine.File) error { return e.fill(env, f) }})
 }
 

@@ -23,9 +23,9 @@ var about = &schema.Kind{
 	Tools: []schema.Tool{fetch.Tool(nil, "existence", "content")},
 	Space: schema.Paths,
 	About: "A file that the host fetches from a web server.",
-	Doc: "The host fetches it with curl, wget or apt's helper. It takes its place once it is there whole and its SHA-256 " +
-		"is right; what came of it before a cut is gone on with. A file that stands and has the SHA-256 is not fetched. " +
-		"Without one, a file that is there is not fetched again.",
+	Doc: "The host fetches it with curl, wget or apt's helper. It takes its place once it is there whole and its " +
+		"SHA-256 is right; what came of it before a cut is gone on with. A file that stands and has the SHA-256 is " +
+		"not fetched. Without one, a file that is there is not fetched again.",
 	Attrs: append(append([]schema.Attr{
 		{Name: "url", Type: schema.Text, Required: true, Doc: "Where it is, by http or https.",
 			Examples: []string{`"https://charts.example.org/coast.pdf"`}},
@@ -46,7 +46,8 @@ mode = "0644"
 	},
 	Canon: schema.FilePath,
 	Needs: func(n schema.Needer) []value.Ref {
-		return append(kind.OwnerNeeds(n), value.Ref{Kind: "package", Name: "curl"}, value.Ref{Kind: "package", Name: "wget"},
+		return append(kind.OwnerNeeds(n), value.Ref{Kind: "package", Name: "curl"},
+			value.Ref{Kind: "package", Name: "wget"},
 			value.Ref{Kind: "package", Name: "ca-certificates"})
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {

@@ -29,7 +29,8 @@ var Attrs = []schema.Attr{
 		Examples: []string{`"` + strings.Repeat("0123456789abcdef", 4) + `"`}},
 	{Name: "insecure_without_checksum", Type: schema.Bool, Default: "false",
 		Doc: "Whether to take what comes, whatever it is.", Examples: []string{"true"}},
-	{Name: "headers", Type: schema.Values, Doc: "Headers of the request; they may be secrets, and need curl on the host.",
+	{Name: "headers", Type: schema.Values, Doc: "Headers of the request; they may be secrets, and need curl on the " +
+		"host.",
 		Examples: []string{`{ Authorization = "Bearer ${data.charts.token}" }`}},
 	{Name: "proxy", Type: schema.Text, Default: "what /etc/environment says in http_proxy, https_proxy and no_proxy",
 		Doc: "The proxy to go through.", Examples: []string{`"http://192.0.2.9:3128"`}},
@@ -273,7 +274,8 @@ const mostHops = 10
 func (w wanted) led(ctx context.Context, c machine.Command, headers map[string]any) (string, map[string]any, error) {
 	at := w.address
 	for range mostHops {
-		c.Args = []string{"curl", "-sS", "--max-redirs", "0", "--proto", "=http,https", "--connect-timeout", "30", "--retry", "3",
+		c.Args = []string{"curl", "-sS", "--max-redirs", "0", "--proto", "=http,https", "--connect-timeout", "30",
+			"--retry", "3",
 			"-r", "0-0", "-o", "/dev/null", "-w", "%{http_code} %{redirect_url}", "-K", "-", "--", at}
 		c.Stdin, c.Makes = Config(headers), ""
 		out, err := machine.Do(ctx, w.env.Machine, c, nil)
@@ -290,7 +292,8 @@ func (w wanted) led(ctx context.Context, c machine.Command, headers map[string]a
 		case err1 != nil || err2 != nil || strings.HasPrefix(next, "-"):
 			return "", nil, problem.Errorf("%s leads to what is not an address", at)
 		case from.Scheme == "https" && to.Scheme != "https":
-			return "", nil, problem.Errorf("%s leads to %s, which is not encrypted", at, next).Remedy("declare the address that is meant")
+			return "", nil, problem.Errorf("%s leads to %s, which is not encrypted", at, next).
+				Remedy("declare the address that is meant")
 		case from.Scheme != to.Scheme || from.Host != to.Host:
 			headers = nil
 		}

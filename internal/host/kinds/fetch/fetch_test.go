@@ -147,7 +147,9 @@ func TestHeadersStayWhereTheyBelong(t *testing.T) {
 	} {
 		s, env := newServer(t)
 		s.programs, s.leads = []string{"curl"}, c.leads
-		_, err := fetch.File(t.Context(), env, task(value.Attrs{"sha256": tidesSum, "headers": map[string]any{"X-Token": value.NewSecret("tide")}}), address)
+		_, err := fetch.File(t.Context(), env,
+			task(value.Attrs{"sha256": tidesSum, "headers": map[string]any{"X-Token": value.NewSecret("tide")}}),
+			address)
 		last := s.calls[len(s.calls)-1]
 		got := last.Args[len(last.Args)-1]
 		if err != nil {
@@ -174,15 +176,16 @@ func TestProgramsThatFetch(t *testing.T) {
 		file     string // what /etc/environment holds
 		want     string // of the command line, of its input and environment; or the error
 	}{
-		{[]string{"curl", "wget"}, nil, "", "curl -fsSL --proto =http,https --connect-timeout 30 --retry 3 -C - -o PART -K " +
-			"- -- URL | | "},
+		{[]string{"curl", "wget"}, nil, "", "curl -fsSL --proto =http,https --connect-timeout 30 --retry 3 -C - -o " +
+			"PART -K - -- URL | | "},
 		{[]string{"wget", helper}, nil, "", "wget -c -T 30 -O PART URL | | "},
 		{[]string{helper}, nil, "", helper + " -o APT::Sandbox::User=root download-file URL PART | | "},
 		{nil, nil, "", "error: this host has neither curl nor wget"},
 		{[]string{"wget"}, value.Attrs{"headers": secret}, "", "error: only curl takes headers"},
 		{[]string{"curl"}, value.Attrs{"headers": secret}, "", "curl -fsS --proto =http,https --connect-timeout 30 " +
 			"--retry 3 -C - " +
-			"-o PART -K - -- URL | header = \"Accept: text/plain\"\nheader = \"Authorization: Bearer \\\"rip\\\\tide\\\"\"\n | "},
+			"-o PART -K - -- URL | header = \"Accept: text/plain\"\nheader = \"Authorization: Bearer " +
+			"\\\"rip\\\\tide\\\"\"\n | "},
 		{[]string{"wget"}, nil, "PATH=/x\nexport https_proxy=\"http://192.0.2.9:3128\"\nNO_PROXY='a'\n",
 			"wget -c -T 30 -O PART URL | | https_proxy=http://192.0.2.9:3128 NO_PROXY=a"},
 		{[]string{"wget"}, value.Attrs{"proxy": "http://192.0.2.8:1"}, "https_proxy=x\n",

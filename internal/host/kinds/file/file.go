@@ -28,22 +28,26 @@ var about = &schema.Kind{
 	About: "A regular file: what it holds, and whose it is.",
 	Doc: "The content comes from content, template or copy; with none of them the file must exist, is made empty " +
 		"when it does not, and what it holds is left alone. A new content is written beside the file with its final " +
-		"owner and mode, checked, and put in place in one step, so that nobody ever reads half a file. ACLs and other " +
+		"owner and mode, checked, and put in place in one step, so that nobody ever reads half a file. ACLs and " +
+		"other " +
 		"extended attributes stay; file capabilities are those of the old content and go with it.",
 	Attrs: append([]schema.Attr{
-		{Name: "content", Type: schema.Body, Doc: "The text that it holds.", Examples: []string{`"North pier, gauge 3\n"`}},
-		{Name: "template", Type: schema.Template, Doc: "A Go text/template in the manifest's folder that gives the text.",
+		{Name: "content", Type: schema.Body, Doc: "The text that it holds.",
+			Examples: []string{`"North pier, gauge 3\n"`}},
+		{Name: "template", Type: schema.Template, Doc: "A Go text/template in the manifest's folder that gives the " +
+			"text.",
 			Examples: []string{`"logger.toml.tmpl"`}},
 		{Name: "copy", Type: schema.Copy, Doc: "A file in the manifest's folder that it is a copy of.",
 			Examples: []string{`"harmonics.bin"`}},
 		{Name: "check", Type: schema.Command,
-			Doc:      "A command that must succeed before the file is put in place; ${candidate} is the new file's path.",
+			Doc: "A command that must succeed before the file is put in place; ${candidate} is the new file's " +
+				"path.",
 			Examples: []string{`"tide-logger --check ${candidate}"`}},
 		{Name: "once", Type: schema.Bool, Default: "false",
 			Doc: "Whether the content is only for a file that is not there yet.", Examples: []string{"true"}},
 		{Name: "follow", Type: schema.Bool, Default: "false",
-			Doc: "Whether to follow a symbolic link in its place instead of failing, and to write into a file with several " +
-				"names for all of them, which is not one step.", Examples: []string{"true"}},
+			Doc: "Whether to follow a symbolic link in its place instead of failing, and to write into a file with " +
+				"several names for all of them, which is not one step.", Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
 	Examples: []schema.Example{
 		{About: "A file whose content is written here, with what differs per host", TOML: `[file."/etc/motd"]
@@ -74,7 +78,8 @@ check = "test -s ${candidate}"
 				Remedy("take one of them out")
 		}
 		if len(given) > 1 {
-			return given[1], problem.Errorf("%s are given together", strings.Join(given, " and ")).Remedy("keep one of them")
+			return given[1], problem.Errorf("%s are given together", strings.Join(given, " and ")).
+				Remedy("keep one of them")
 		}
 		if c := a.Text("check"); c != "" && !strings.Contains(c, "${candidate}") {
 			return "check", problem.Errorf("check does not look at ${candidate}").
@@ -239,7 +244,8 @@ func look(env *kind.Env, d machine.Dir, name string, t plan.Task, st *state) (ne
 		return "", problem.Errorf("%s is no regular file", st.path).Remedy("move it away by hand")
 	}
 	st.there, st.size = true, info.Size
-	if st.own, err = env.OwnershipOf(d, info); err != nil || t.Absent || t.Content == nil || info.Size != t.Content.Size {
+	if st.own, err = env.OwnershipOf(d, info); err != nil || t.Absent || t.Content == nil ||
+		info.Size != t.Content.Size {
 		return "", err
 	}
 	st.hash, err = hash(d, name, st)
@@ -309,7 +315,8 @@ func (files) Compare(t plan.Task, st state) []plan.Change {
 	case rewritten && t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true})
 	case rewritten:
-		out = append(out, plan.Change{What: "content", Was: told(st, st.size, st.hash), Becomes: told(st, t.Content.Size, t.Content.SHA256), Diff: diff(t, st),
+		out = append(out, plan.Change{What: "content", Was: told(st, st.size, st.hash),
+			Becomes: told(st, t.Content.Size, t.Content.SHA256), Diff: diff(t, st),
 			Closed: st.closed})
 	}
 	return append(out, st.own.Compare(t, rewritten)...)
@@ -326,7 +333,8 @@ func made(t plan.Task, st state) []plan.Change {
 	case t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Becomes: value.Hidden, Secret: true})
 	default:
-		out = append(out, plan.Change{What: "content", Becomes: told(st, t.Content.Size, t.Content.SHA256), Diff: diff(t, st)})
+		out = append(out, plan.Change{What: "content", Becomes: told(st, t.Content.Size, t.Content.SHA256),
+			Diff: diff(t, st)})
 	}
 	return out
 }
@@ -389,7 +397,8 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 		return err
 	}
 	return env.Place(ctx, kind.Placement{Task: t, Dir: d, Name: name, At: st.path, Mode: mode, UID: uid, GID: gid,
-		Over: stands, Through: st.there && st.own.Info.Links > 1, Check: t.Attrs.Text("check"), Fill: func(f machine.File) error { return fill(env, t, st, f) }})
+		Over: stands, Through: st.there && st.own.Info.Links > 1, Check: t.Attrs.Text("check"),
+		Fill: func(f machine.File) error { return fill(env, t, st, f) }})
 }
 
 // unmoved makes sure that what stands is still what was compared, since its

@@ -26,7 +26,8 @@ var own = []string{"/etc", "/opt", "/usr/local"}
 // for itself, or that other kinds tell of.
 var systems = []string{"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow", "/etc/passwd-", "/etc/group-",
 	"/etc/shadow-", "/etc/gshadow-", "/etc/subuid", "/etc/subgid", "/etc/subuid-", "/etc/subgid-", "/etc/.pwd.lock",
-	"/etc/mtab", "/etc/hostname", "/etc/hosts", "/etc/timezone", "/etc/localtime", "/etc/machine-id", "/etc/ld.so.cache",
+	"/etc/mtab", "/etc/hostname", "/etc/hosts", "/etc/timezone", "/etc/localtime", "/etc/machine-id",
+	"/etc/ld.so.cache",
 	"/etc/resolv.conf", "/etc/adjtime", "/etc/.updated", "/etc/default/locale", "/etc/locale.conf", "/etc/locale.gen",
 	"/etc/shells", "/etc/udev/hwdb.bin", "/etc/environment", "/etc/alternatives/", "/etc/ssl/certs/", "/etc/rc0.d/",
 	"/etc/rc1.d/", "/etc/rc2.d/", "/etc/rc3.d/", "/etc/rc4.d/", "/etc/rc5.d/", "/etc/rc6.d/", "/etc/rcS.d/",
@@ -34,7 +35,8 @@ var systems = []string{"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow
 
 func isMade(p string) bool {
 	name := path.Base(p)
-	return strings.HasPrefix(name, ".depend.") || strings.HasPrefix(name, "ssh_host_") && strings.HasSuffix(name, ".pub") ||
+	return strings.HasPrefix(name, ".depend.") || strings.HasPrefix(name, "ssh_host_") &&
+		strings.HasSuffix(name, ".pub") ||
 		slices.ContainsFunc(systems, func(m string) bool {
 			return m == p || strings.HasSuffix(m, "/") && strings.HasPrefix(p, m)
 		})
@@ -104,7 +106,8 @@ func strange(env *kind.Env, folder string, brought map[string]string, out []stri
 			}
 		case info.Type == 0 && !known:
 			if out = append(out, p); len(out) > maxFound {
-				return nil, problem.Errorf("people put over %d files there", maxFound).Remedy("name those that are meant")
+				return nil, problem.Errorf("people put over %d files there", maxFound).
+					Remedy("name those that are meant")
 			}
 		}
 	}

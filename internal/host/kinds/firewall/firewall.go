@@ -30,17 +30,20 @@ var about = &schema.Kind{
 	Name:  "firewall",
 	Area:  "system",
 	About: "What may come in from the network, in an nftables table of our own.",
-	Doc: "The name is a word of your own. As soon as one is declared, whatever no declaration opens is dropped, but for " +
-		"answers to what the host asked, pings, and the port that we came by. What is refused comes before what is opened. " +
-		"All declarations of a host make one table, which is loaded whole or not at all, and at boot before the network is " +
-		"up; other tables are left alone. What goes out, and what is passed on to other hosts, is not touched.",
+	Doc: "The name is a word of your own. As soon as one is declared, whatever no declaration opens is dropped, " +
+		"but for answers to what the host asked, pings, and the port that we came by. What is refused comes before " +
+		"what is opened. All declarations of a host make one table, which is loaded whole or not at all, and at " +
+		"boot before the network is up; other tables are left alone. What goes out, and what is passed on to other " +
+		"hosts, is not touched.",
 	Attrs: []schema.Attr{
 		{Name: "open", Type: schema.Text, List: true,
 			Doc:      "Ports to let in, as PORT, FIRST-LAST, either with /udp for UDP; or all.",
 			Examples: []string{`["80", "443", "6000-6010/udp"]`, `["all"]`}},
-		{Name: "refuse", Type: schema.Text, List: true, Doc: "Ports to turn away, whatever else opens them; written as open.",
+		{Name: "refuse", Type: schema.Text, List: true, Doc: "Ports to turn away, whatever else opens them; " +
+			"written as open.",
 			Examples: []string{`["25"]`}},
-		{Name: "from", Type: schema.Text, List: true, Default: "anywhere", Doc: "Addresses or networks that this is about.",
+		{Name: "from", Type: schema.Text, List: true, Default: "anywhere", Doc: "Addresses or networks that this " +
+			"is about.",
 			Examples: []string{`["192.0.2.0/24", "2001:db8::/32"]`}},
 		{Name: "interface", Type: schema.Text, Default: "any", Doc: "The network interface that this is about.",
 			Examples: []string{`"eth1"`}},
@@ -98,8 +101,9 @@ func check(_ string, a value.Attrs) (string, error) {
 		}
 	}
 	if i := a.Text("interface"); i != "" && !interfaceForm.MatchString(i) {
-		return "interface", problem.Errorf("%q is no name of a network interface", i).Remedy("`ip link` on the host lists " +
-			"them")
+		return "interface", problem.Errorf("%q is no name of a network interface", i).
+			Remedy("`ip link` on the host lists " +
+				"them")
 	}
 	return "", nil
 }
@@ -137,7 +141,8 @@ func network(s string) (netip.Prefix, error) {
 	}
 	p, err := netip.ParsePrefix(s)
 	if err != nil || p != p.Masked() {
-		return p, problem.Errorf("%q is no address or network", s).Remedy("write 192.0.2.7, 192.0.2.0/24 or 2001:db8::/32")
+		return p, problem.Errorf("%q is no address or network", s).
+			Remedy("write 192.0.2.7, 192.0.2.0/24 or 2001:db8::/32")
 	}
 	return p, nil
 }
@@ -302,7 +307,8 @@ func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 	names := value.Keys(have)
 	slices.SortStableFunc(names, func(a, b string) int { return weight(have[a]) - weight(have[b]) })
 	var b strings.Builder
-	b.WriteString("#!/usr/sbin/nft -f\n# Written by jadekettle; what is changed here is lost.\ntable inet jadekettle\n" +
+	b.WriteString("#!/usr/sbin/nft -f\n# Written by jadekettle; what is changed here is lost.\ntable inet " +
+		"jadekettle\n" +
 		"delete table inet jadekettle\ntable inet jadekettle {\n\tchain incoming {\n" +
 		"\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n" +
 		"\t\tct state invalid drop\n\t\tiif \"lo\" accept\n")

@@ -15,8 +15,8 @@ func TestRules(t *testing.T) {
 		{value.Attrs{"open": []any{"80", "443/tcp", "6000-6010/udp"}},
 			"tcp dport { 80, 443 } accept; udp dport { 6000-6010 } accept"},
 		{value.Attrs{"open": []any{"22"}, "from": []any{"192.0.2.7", "2001:db8::/32", "192.0.2.128/25"}},
-			"ip saddr { 192.0.2.7/32, 192.0.2.128/25 } tcp dport { 22 } accept; ip6 saddr { 2001:db8::/32 } tcp dport { 22 } " +
-				"accept"},
+			"ip saddr { 192.0.2.7/32, 192.0.2.128/25 } tcp dport { 22 } accept; ip6 saddr { 2001:db8::/32 } tcp " +
+				"dport { 22 } accept"},
 		{value.Attrs{"open": []any{"80", "all"}}, "accept"},
 		{value.Attrs{"refuse": []any{"25"}, "open": []any{"26"}, "interface": "eth0"},
 			`iifname "eth0" tcp dport { 25 } drop; iifname "eth0" tcp dport { 26 } accept`},
@@ -48,8 +48,8 @@ func TestWhatNoFirewallTakes(t *testing.T) {
 
 // TestSections reads back what table writes, whatever people write between.
 func TestSections(t *testing.T) {
-	got := sections("x\n\t\t# jadekettle web: start\n\t\ttcp dport { 80 } accept\n\t\t# jadekettle web: end\n\t\tstray\n" +
-		"\t\t# jadekettle off: start\n\t\t# jadekettle off: end\n}\n")
+	got := sections("x\n\t\t# jadekettle web: start\n\t\ttcp dport { 80 } accept\n\t\t# jadekettle web: end\n" +
+		"\t\tstray\n\t\t# jadekettle off: start\n\t\t# jadekettle off: end\n}\n")
 	if len(got) != 2 || strings.Join(got["web"], ";") != "tcp dport { 80 } accept" || len(got["off"]) != 0 {
 		t.Errorf("it reads %v", got)
 	}

@@ -22,8 +22,8 @@ var about = &schema.Kind{
 	Name:  "hosts_entry",
 	Area:  "system",
 	About: "The names of an address in /etc/hosts.",
-	Doc: "The name of the declaration is the address, IPv4 or IPv6. Its line gets just the declared names; the lines of " +
-		"other addresses, and comments, stay.",
+	Doc: "The name of the declaration is the address, IPv4 or IPv6. Its line gets just the declared names; the " +
+		"lines of other addresses, and comments, stay.",
 	Attrs: []schema.Attr{
 		{Name: "names", Type: schema.Text, List: true, Required: true, Doc: "The names, the full one first.",
 			Examples: []string{`["gauge-01.example.org", "gauge-01"]`}},

@@ -38,6 +38,7 @@ func (e *Env) Removable(at string) error {
 	if err != nil || len(mounts) == 0 {
 		return err
 	}
-	return NotYet(problem.Errorf("%s is to go with all that lies in it, and something is mounted at %s", at, Some(mounts)).
+	return NotYet(problem.Errorf("%s is to go with all that lies in it, and something is mounted at %s", at,
+		Some(mounts)).
 		Remedy("declare that absent first: [mount.%q]", path.Clean(mounts[0])))
 }

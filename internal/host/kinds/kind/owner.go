@@ -19,8 +19,9 @@ var OwnerAttrs = []schema.Attr{
 		Examples: []string{`"root"`}},
 	{Name: "group", Type: schema.Name, Default: "left as it is", Doc: "The group it belongs to.",
 		Examples: []string{`"adm"`}},
-	{Name: "mode", Type: schema.Mode, Wanted: true, Default: "left as it is; 0644 for a new file, 0755 for a new folder",
-		Doc: "The permission bits, in octal and in quotes.", Examples: []string{`"0644"`}},
+	{Name: "mode", Type: schema.Mode, Wanted: true,
+		Default: "left as it is; 0644 for a new file, 0755 for a new folder",
+		Doc:     "The permission bits, in octal and in quotes.", Examples: []string{`"0644"`}},
 }
 
 // OwnerNeeds are the references that a path's owner and group imply.
@@ -116,10 +117,12 @@ func (o Ownership) GivesAway(e *Env, t plan.Task) error {
 		entry, known := e.Store.Entries[t.Ref]
 		ours = known && entry.Project == e.Run.Project
 	}
-	if ours || o.Info.UID != 0 || !differs(t, "owner", o.Owner) || o.Folder.UID == 0 || o.Folder.OnlyBy(e.Machine.UID()) {
+	if ours || o.Info.UID != 0 || !differs(t, "owner", o.Owner) || o.Folder.UID == 0 ||
+		o.Folder.OnlyBy(e.Machine.UID()) {
 		return nil
 	}
-	return problem.Errorf("%s belongs to %s in a folder of another's, who may have given this name to what is not theirs", t.Ref.Name, o.Owner).
+	return problem.Errorf("%s belongs to %s in a folder of another's, who may have given this name to what is not "+
+		"theirs", t.Ref.Name, o.Owner).
 		Remedy("look at it, and give it to %s by hand or remove it", t.Attrs.Text("owner"))
 }
 

@@ -35,7 +35,8 @@ func TestWhatRootLeftInAFolderOfAnothers(t *testing.T) {
 			attrs["owner"] = c.owner
 		}
 		name := map[uint32]string{0: "root", 1000: "maren"}[c.uid]
-		o := kind.Ownership{Owner: name, Info: machine.Info{UID: int(c.uid)}, Folder: machine.Info{UID: int(c.folder), Mode: 0o755}}
+		o := kind.Ownership{Owner: name, Info: machine.Info{UID: int(c.uid)},
+			Folder: machine.Info{UID: int(c.folder), Mode: 0o755}}
 		if err := o.GivesAway(env, plan.Task{Ref: ref, Attrs: attrs}); (err != nil) != c.refused {
 			t.Errorf("%s: %v", about, err)
 		}

@@ -102,7 +102,8 @@ func (e *Env) save(d machine.Dir, name string, info machine.Info) (plan.Content,
 	}
 	defer f.Close()
 	if opened, err := f.Info(); err != nil || !opened.Same(info) {
-		return plan.Content{}, errors.Join(err, problem.Errorf("%s was exchanged while it was read", name).Remedy("run again"))
+		return plan.Content{}, errors.Join(err, problem.Errorf("%s was exchanged while it was read", name).
+			Remedy("run again"))
 	}
 	if e.Save != nil {
 		return e.Save(f, info.Size)

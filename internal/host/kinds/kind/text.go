@@ -124,7 +124,8 @@ func (st Text) Change(text string) []plan.Change {
 	if st.There && st.Text == text {
 		return nil
 	}
-	c := plan.Change{What: "content", Was: Bytes(int64(len(st.Text))), Becomes: Bytes(int64(len(text))), Closed: st.Closed}
+	c := plan.Change{What: "content", Was: Bytes(int64(len(st.Text))), Becomes: Bytes(int64(len(text))),
+		Closed: st.Closed}
 	if !st.There {
 		c.Was = ""
 	}
@@ -275,7 +276,8 @@ func (e *Env) place(ctx context.Context, p Placement, folder, candidate string) 
 			return
 		}
 		if e := p.Dir.Remove(candidate); e != nil {
-			err = fmt.Errorf("%w; and what was to be put there stays at %s: %w", err, path.Join(folder, candidate), bare(e))
+			err = fmt.Errorf("%w; and what was to be put there stays at %s: %w", err,
+				path.Join(folder, candidate), bare(e))
 		}
 	}()
 	if err = p.inherit(f); err == nil {

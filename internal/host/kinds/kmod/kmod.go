@@ -21,7 +21,8 @@ var about = &schema.Kind{
 	Area:  "system",
 	Tools: []schema.Tool{{When: []string{"loaded"}, Any: []string{"modprobe"}, Package: "kmod"}},
 	About: "A kernel module: loaded, at boot, or kept out.",
-	Doc: "What is to be loaded at boot stands in /etc/modules-load.d, options and what is kept out in /etc/modprobe.d, " +
+	Doc: "What is to be loaded at boot stands in /etc/modules-load.d, options and what is kept out in " +
+		"/etc/modprobe.d, " +
 		"each in a file of its own. A module that is part of the kernel itself counts as loaded.",
 	Attrs: []schema.Attr{
 		{Name: "loaded", Type: schema.Bool, Default: "left as it is", Doc: "Whether it is loaded now.",
@@ -50,7 +51,8 @@ kept_out = true
 	TooMany:  "br_netfilter",
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name of a module", name).Remedy("use letters, digits, dashes and underscores")
+			return "", problem.Errorf("%q is no name of a module", name).
+				Remedy("use letters, digits, dashes and underscores")
 		}
 		return strings.ReplaceAll(name, "-", "_"), nil // to the kernel both are one
 	},
@@ -135,7 +137,8 @@ func (modules) Compare(t plan.Task, st state) []plan.Change {
 	var out []plan.Change
 	yes := func(what string, is bool) {
 		if want := t.Attrs.Bool(what); t.Attrs.Has(what) && want != is {
-			out = append(out, plan.Change{What: what, Was: kind.Yes(is, "yes", "no"), Becomes: kind.Yes(want, "yes", "no")})
+			out = append(out, plan.Change{What: what, Was: kind.Yes(is, "yes", "no"),
+				Becomes: kind.Yes(want, "yes", "no")})
 		}
 	}
 	yes("loaded", st.loaded || st.builtIn)

@@ -17,7 +17,8 @@ var about = &schema.Kind{
 	Name:  "lines",
 	Area:  "files",
 	About: "Single lines of a file that stay or go, the rest of it left alone.",
-	Doc: "The name is the file's path and, where several declarations are about one file, # and a word of your own. A " +
+	Doc: "The name is the file's path and, where several declarations are about one file, # and a word of your " +
+		"own. A " +
 		"line that stands already stays where it is. Otherwise it takes the place of the first line that over finds, " +
 		"and further ones go; found nowhere, it is added below or above the line of another pattern, or at the end.",
 	Attrs: append([]schema.Attr{
@@ -32,7 +33,8 @@ var about = &schema.Kind{
 				{Name: "above", Type: schema.Pattern, Doc: "Else it is added before the first line that this finds.",
 					Examples: []string{`'^Match '`}},
 			}},
-		{Name: "take_out", Type: schema.Pattern, List: true, Doc: "Every line that one of these finds must not be there.",
+		{Name: "take_out", Type: schema.Pattern, List: true, Doc: "Every line that one of these finds must not be " +
+			"there.",
 			Examples: []string{`['^tide-feed\b']`}},
 	}, kind.EditAttrs...),
 	Examples: []schema.Example{
@@ -90,7 +92,8 @@ func (lines) Edit(t plan.Task, text string) (string, error) {
 	for _, pattern := range t.Attrs.Texts("take_out") {
 		re := regexp.MustCompile(pattern)
 		l.List = slices.DeleteFunc(l.List, func(line string) bool {
-			return re.MatchString(line) && !slices.ContainsFunc(puts, func(p value.Attrs) bool { return p.Text("text") == line })
+			return re.MatchString(line) && !slices.ContainsFunc(puts,
+				func(p value.Attrs) bool { return p.Text("text") == line })
 		})
 	}
 	for _, p := range puts {
@@ -114,7 +117,10 @@ func put(l *kind.Lines, p value.Attrs) {
 			}
 			return true
 		})
-		if i := slices.IndexFunc(l.List, func(line string) bool { return line != text && re.MatchString(line) }); i >= 0 {
+		if i := slices.IndexFunc(l.List, func(line string) bool {
+			return line != text &&
+				re.MatchString(line)
+		}); i >= 0 {
 			l.List[i] = text
 		}
 	}

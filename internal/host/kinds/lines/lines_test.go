@@ -34,7 +34,8 @@ func TestEdit(t *testing.T) {
 		"empty":         {put("x", "", "", ""), "", "x\n"},
 		"no last end":   {put("x", "", "", ""), "a", "a\nx\n"},
 		"other ends":    {put("x", "", "", ""), "a\r\n", "a\r\nx\r\n"},
-		"taken out":     {value.Attrs{"take_out": []any{"^rate"}}, conf, "# tides\n#rate 60\nport 4190\n\nMatch x\nend\n"},
+		"taken out": {value.Attrs{"take_out": []any{"^rate"}}, conf, "# tides\n#rate 60\nport 4190\n\nMatch x\n" +
+			"end\n"},
 		"out, but put": {value.Attrs{"take_out": []any{"^a"},
 			"put": []any{map[string]any{"text": "ab"}}}, "aa\nab\n", "ab\n"},
 		"all taken out":  {value.Attrs{"take_out": []any{"."}}, "a\n", ""},

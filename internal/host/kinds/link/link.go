@@ -20,7 +20,8 @@ var about = &schema.Kind{
 	Area:  "files",
 	Space: schema.Paths,
 	About: "A symbolic link, and where it leads.",
-	Doc: "A link that leads elsewhere is exchanged in one step. A file or a folder in its place is left alone, and the " +
+	Doc: "A link that leads elsewhere is exchanged in one step. A file or a folder in its place is left alone, " +
+		"and the " +
 		"task fails. What the link leads to need not be there.",
 	Attrs: []schema.Attr{
 		{Name: "to", Type: schema.Text, Required: true,
@@ -58,7 +59,8 @@ absent = true
 			return "to", problem.Errorf("to is given for a link that is to be absent").Remedy("take one of them out")
 		}
 		if a.Has("to") && to == "" || strings.ContainsAny(to, "\x00\n") {
-			return "to", problem.Errorf("to is %s, which is no path", value.Shown(to)).Remedy("write where the link leads")
+			return "to", problem.Errorf("to is %s, which is no path", value.Shown(to)).
+				Remedy("write where the link leads")
 		}
 		return "", nil
 	},

@@ -29,7 +29,8 @@ var about = &schema.Kind{
 	Tools:  []schema.Tool{{When: []string{"made"}, Any: []string{"locale-gen"}, Package: "locales"}},
 	Single: true,
 	About:  "The language that programs speak, and how they write numbers and times.",
-	Doc: "The name of the declaration is the locale, which becomes LANG of the whole system. Where the system can make " +
+	Doc: "The name of the declaration is the locale, which becomes LANG of the whole system. Where the system " +
+		"can make " +
 		"it and has not yet, it is made.",
 	NoAbsent: "declare another one, such as C.UTF-8",
 	Examples: []schema.Example{

@@ -28,23 +28,28 @@ var about = &schema.Kind{
 	Area:  "system",
 	Tools: []schema.Tool{{When: []string{"mounted"}, Any: []string{"mount"}, Package: "mount"}},
 	About: "A file system: mounted where, from what, and at boot.",
-	Doc: "The name is the path where it is mounted; its folder is made if it does not exist. It is mounted first; only " +
+	Doc: "The name is the path where it is mounted; its folder is made if it does not exist. It is mounted " +
+		"first; only " +
 		"what could be mounted gets its line in /etc/fstab. Options that are not in force, as far as the kernel " +
 		"shows them, are set by mounting again. Anything else that is mounted there is replaced, and mounted again " +
 		"if the new one cannot be. A dir of the same path comes after it and sets the owner of what was mounted. " +
 		"Declared absent, it is unmounted and its line is removed.",
 	Attrs: []schema.Attr{
-		{Name: "what", Type: schema.Text, Required: true, Doc: "The device, UUID=... or LABEL=..., or where it is served.",
+		{Name: "what", Type: schema.Text, Required: true, Doc: "The device, UUID=... or LABEL=..., or where it is " +
+			"served.",
 			Examples: []string{`"UUID=6b1a-55c2"`, `"archive.example.org:/srv/tide"`}},
-		{Name: "type", Type: schema.Text, Required: true, Doc: "The type of the file system.", Examples: []string{`"ext4"`}},
+		{Name: "type", Type: schema.Text, Required: true, Doc: "The type of the file system.",
+			Examples: []string{`"ext4"`}},
 		{Name: "options", Type: schema.Text, List: true, Default: `["defaults"]`, Doc: "Its options.",
 			Examples: []string{`["ro", "noexec"]`}},
-		{Name: "mounted", Type: schema.Bool, Default: "true", Doc: "Whether it is mounted now.", Examples: []string{"false"}},
+		{Name: "mounted", Type: schema.Bool, Default: "true", Doc: "Whether it is mounted now.",
+			Examples: []string{"false"}},
 		{Name: "boot", Type: schema.Bool, Default: "true",
 			Doc:      "Whether it has its line in the table of what is mounted at boot.",
 			Examples: []string{"false"}},
 		{Name: "check_order", Type: schema.Int, Default: "0",
-			Doc: "When it is checked at boot: 1 for the root file system, 2 for others, 0 for never.", Examples: []string{"2"}},
+			Doc:      "When it is checked at boot: 1 for the root file system, 2 for others, 0 for never.",
+			Examples: []string{"2"}},
 	},
 	Examples: []schema.Example{
 		{About: "A folder in memory, gone with every reboot", TOML: `[dir."/srv/scratch"]
@@ -68,12 +73,14 @@ absent = true
 		if n.Attrs.Bool("absent") { // before its folder goes, which turns this round
 			out = append(out, value.Ref{Kind: "dir", Name: n.Ref.Name})
 		}
-		return append(out, value.Ref{Kind: "package", Name: "nfs-common"}, value.Ref{Kind: "package", Name: "cifs-utils"})
+		return append(out, value.Ref{Kind: "package", Name: "nfs-common"},
+			value.Ref{Kind: "package", Name: "cifs-utils"})
 	},
 	Check: func(name string, a value.Attrs) (string, error) {
 		if a.Bool("absent") {
 			if a.Has("what") || a.Has("type") {
-				return "", problem.Errorf("what and type are given for a mount that is to be absent").Remedy("take them out")
+				return "", problem.Errorf("what and type are given for a mount that is to be absent").
+					Remedy("take them out")
 			}
 			return "", nil
 		}
@@ -81,7 +88,8 @@ absent = true
 			return "mounted", problem.Errorf("the root file system cannot be unmounted").Remedy("take mounted out")
 		}
 		if w := a.Text("what"); a.Has("what") && (w == "" || strings.HasPrefix(w, "-") || value.HasControl(w)) {
-			return "what", problem.Errorf("%q is nothing that can be mounted", w).Remedy("write a device, or where it is served")
+			return "what", problem.Errorf("%q is nothing that can be mounted", w).
+				Remedy("write a device, or where it is served")
 		}
 		if t := a.Text("type"); a.Has("type") && !typeForm.MatchString(t) {
 			return "type", problem.Errorf("%q is no type of a file system", t).
@@ -149,8 +157,9 @@ const options = "options"
 
 // declared is the line for what is declared.
 func declared(t plan.Task) entry {
-	e := entry{what: t.Attrs.Text("what"), at: t.Ref.Name, sort: t.Attrs.Text("type"), options: t.Attrs.Texts("options"),
-		order: "0"}
+	e := entry{what: t.Attrs.Text("what"), at: t.Ref.Name, sort: t.Attrs.Text("type"),
+		options: t.Attrs.Texts("options"),
+		order:   "0"}
 	if len(e.options) == 0 {
 		e.options = []string{"defaults"}
 	}

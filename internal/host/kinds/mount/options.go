@@ -49,7 +49,8 @@ func last(list []string, off, on string) (isOff, given bool) {
 			isOff, given = true, true
 		case o == on:
 			isOff, given = false, true
-		case off != "ro" && (o == "user" || o == "users"), off != "ro" && off != "noexec" && (o == "group" || o == "owner"):
+		case off != "ro" && (o == "user" || o == "users"), off != "ro" && off != "noexec" &&
+			(o == "group" || o == "owner"):
 			isOff, given = true, true
 		case o == "defaults":
 			isOff = false

@@ -173,7 +173,8 @@ func run(ctx context.Context, env *kind.Env, t plan.Task, program, verb string, 
 	if err != nil {
 		return Answer{}, err
 	}
-	out, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{program, verb}, Stdin: string(question)}, nil)
+	out, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{program, verb},
+		Stdin: string(question)}, nil)
 	var failed *machine.CommandError
 	if errors.As(err, &failed) {
 		failed.Program = "the kind's program, asked to " + verb + ","

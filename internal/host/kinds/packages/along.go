@@ -99,7 +99,8 @@ func (o order) effects(ctx context.Context, env *kind.Env, m backend.Manager, wo
 }
 
 // own are the packages without which a manager, by its program, could bring nothing back.
-var own = map[string][]string{"apt-get": {"apt", "dpkg"}, "dnf": {"dnf", "dnf5", "rpm"}, "microdnf": {"microdnf", "rpm"}, "yum": {"yum", "rpm"},
+var own = map[string][]string{"apt-get": {"apt", "dpkg"}, "dnf": {"dnf", "dnf5", "rpm"},
+	"microdnf": {"microdnf", "rpm"}, "yum": {"yum", "rpm"},
 	"zypper": {"zypper", "libzypp", "rpm"}, "pacman": {"pacman"}, "apk": {"apk-tools"}}
 
 // needed marks what the host's manager needs itself as essential, and adds those of them that are
@@ -110,7 +111,8 @@ func needed(m backend.Manager, list []backend.Effect, remove []string) []backend
 			isDoor(list[i].Name) && !slices.ContainsFunc(remove, list[i].Of)
 	}
 	for _, name := range remove {
-		if slices.Contains(own[m.Program()], name) && !slices.ContainsFunc(list, func(e backend.Effect) bool { return e.Name == name }) {
+		if slices.Contains(own[m.Program()], name) && !slices.ContainsFunc(list,
+			func(e backend.Effect) bool { return e.Name == name }) {
 			list = append(list, backend.Effect{Name: name, Essential: true})
 		}
 	}

@@ -39,7 +39,8 @@ var about = &schema.Kind{
 	Name:  "package",
 	Area:  "software",
 	About: "A software package.",
-	Doc: "By apt, zypper, dnf, pacman or apk, whichever the host has. Neighbours in the order are installed in one run " +
+	Doc: "By apt, zypper, dnf, pacman or apk, whichever the host has. Neighbours in the order are installed in " +
+		"one run " +
 		"of the package manager; when that fails each is tried alone, so that one that cannot be installed does not " +
 		"sink the rest. The package list is refreshed at most once a run: when something is to be installed, or when " +
 		"newest is declared and the list is older than [run] package_list_age. What the package manager would also " +
@@ -47,7 +48,8 @@ var about = &schema.Kind{
 		"the host needs. Configuration files that were changed by hand are kept.",
 	Attrs: append([]schema.Attr{
 		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any",
-			Doc:      "An exact version as the package manager prints it, a pattern in which * stands for anything, or newest.",
+			Doc: "An exact version as the package manager prints it, a pattern in which * stands for " +
+				"anything, or newest.",
 			Examples: []string{`"newest"`, `"1.4.2-1"`, `"1.4.*"`}},
 		{Name: "hold", Type: schema.Bool, Default: "left as it is",
 			Doc:      "Whether the package manager leaves it in its version when it brings all up to date.",
@@ -55,9 +57,10 @@ var about = &schema.Kind{
 		{Name: "purge", Type: schema.Bool, Default: "false",
 			Doc: "When absent: whether its configuration files go as well.", Examples: []string{"true"}},
 		{Name: "from", Type: schema.Origin, Default: "a repository",
-			Doc: "The package as a file: in the manifest's folder, at an address, or at a path on the host. Its version must " +
-				"be declared.",
-			Examples: []string{`"tide-logger_1.4.2-1_all.deb"`, `"https://packages.example.org/tide-logger-1.4.2.rpm"`}},
+			Doc: "The package as a file: in the manifest's folder, at an address, or at a path on the host. Its " +
+				"version must be declared.",
+			Examples: []string{`"tide-logger_1.4.2-1_all.deb"`,
+				`"https://packages.example.org/tide-logger-1.4.2.rpm"`}},
 	}, fetch.Attrs...),
 	Examples: []schema.Example{
 		{About: "A package in its newest version", TOML: `[package.tide-logger]
@@ -102,17 +105,20 @@ from = "tide-logger.deb"
 				Remedy("give version exactly, as the package manager prints it")
 		}
 		if a.Bool("absent") && a.Has("from") {
-			return "from", problem.Errorf("from is given for a package that is to be absent").Remedy("take one of them out")
+			return "from", problem.Errorf("from is given for a package that is to be absent").
+				Remedy("take one of them out")
 		}
 		if a.Bool("absent") && a.Has("version") {
 			return "version", problem.Errorf("version is given for a package that is to be absent").
 				Remedy("take one of them out")
 		}
 		if a.Bool("absent") && a.Has("hold") {
-			return "hold", problem.Errorf("hold is given for a package that is to be absent").Remedy("take one of them out")
+			return "hold", problem.Errorf("hold is given for a package that is to be absent").
+				Remedy("take one of them out")
 		}
 		if a.Has("purge") && !a.Bool("absent") {
-			return "purge", problem.Errorf("purge only says how to remove a package").Remedy("set absent = true or take it out")
+			return "purge", problem.Errorf("purge only says how to remove a package").
+				Remedy("set absent = true or take it out")
 		}
 		return fetch.Check(a, schema.Remote(a.Text("from")))
 	},
@@ -335,7 +341,8 @@ func (packages) Compare(t plan.Task, s any) []plan.Change {
 	st := s.(state)
 	changes := compare(t, st)
 	if st.cut && len(changes) > 0 {
-		changes = append(changes, plan.Change{What: "package manager", Was: "interrupted", Becomes: "done with what it had begun"})
+		changes = append(changes, plan.Change{What: "package manager", Was: "interrupted",
+			Becomes: "done with what it had begun"})
 	}
 	return changes
 }

@@ -77,7 +77,8 @@ func TestForeseeAsksNoMoreThanItNeeds(t *testing.T) {
 	var all []backend.Want
 	for _, name := range []string{"tide-logger", "chart-press", "mudflat-archive"} {
 		task := plan.Task{Ref: value.Ref{Kind: "package", Name: name}}
-		work = append(work, kind.Work{Task: task, State: state{}, Changes: []plan.Change{{What: "version", Was: "absent"}}})
+		work = append(work, kind.Work{Task: task, State: state{},
+			Changes: []plan.Change{{What: "version", Was: "absent"}}})
 		all = append(all, backend.Want{Name: name})
 	}
 	h := told.New(t)

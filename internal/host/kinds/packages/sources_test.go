@@ -14,9 +14,11 @@ import (
 // TestSourcesAreReadBack reads what each manager's files say, and leaves those that
 // say more to be captured as files.
 func TestSourcesAreReadBack(t *testing.T) {
-	deb := backend.Source{Name: "tides", URLs: []string{"https://packages.example.org/debian"}, Suites: []string{"bookworm"},
+	deb := backend.Source{Name: "tides", URLs: []string{"https://packages.example.org/debian"},
+		Suites:     []string{"bookworm"},
 		Components: []string{"main", "wet"}, Architectures: []string{"amd64"}, Key: "a key"}
-	rpm := backend.Source{Name: "tides", About: "Tides", URLs: []string{"https://a.example.org/", "https://b.example.org/"}}
+	rpm := backend.Source{Name: "tides", About: "Tides", URLs: []string{"https://a.example.org/",
+		"https://b.example.org/"}}
 	signed := rpm
 	signed.Key = "a key"
 	for _, c := range []struct {

@@ -30,14 +30,15 @@ var about = &schema.Kind{
 	About: "A question whose answer proves that it works.",
 	Doc: "The name is in words of your own. Probes are asked once all changes are made, and alone by `jadekettle " +
 		"verify`; " +
-		"never in a preview. A probe changes nothing. One whose answer is not as declared is asked again for a while, and " +
-		"then has failed. Exactly one of port, url, run, script, file, process and resolves is given.",
+		"never in a preview. A probe changes nothing. One whose answer is not as declared is asked again for a " +
+		"while, and then has failed. Exactly one of port, url, run, script, file, process and resolves is given.",
 	Asks:     true,
 	NoAbsent: "take the declaration out",
 	Attrs: []schema.Attr{
 		{Name: probe.Port, Type: schema.Text, Doc: "A port, as HOST:PORT, that must take a TCP connection.",
 			Examples: []string{`"127.0.0.1:8080"`, `"${host.address}:25"`}},
-		{Name: probe.URL, Type: schema.Text, Doc: "An address by http or https that must answer; from the host by curl.",
+		{Name: probe.URL, Type: schema.Text,
+			Doc:      "An address by http or https that must answer; from the host by curl.",
 			Examples: []string{`"https://charts.example.org/"`}},
 		{Name: probe.Run, Type: schema.Text, List: true, Doc: "A command that must succeed, passed on as it is.",
 			Examples: []string{`["tide-logger", "--status"]`}},
@@ -61,7 +62,8 @@ var about = &schema.Kind{
 			Examples: []string{"true"}},
 		{Name: "exit_code", Type: schema.Int, Default: "0", Doc: "The code that the command must end with.",
 			Examples: []string{"3"}},
-		{Name: "address", Type: schema.Text, Doc: "An address that the name must have.", Examples: []string{`"192.0.2.80"`}},
+		{Name: "address", Type: schema.Text, Doc: "An address that the name must have.",
+			Examples: []string{`"192.0.2.80"`}},
 		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)",
 			Doc: "Whose rights the command has.", Examples: []string{`"tidelog"`}},
 		{Name: probe.AskedFrom, Type: schema.Text, Choices: []string{probe.Host, probe.Controller}, Default: `"host"`,
@@ -103,9 +105,11 @@ mode = "0644"
 
 // goes says which ways an attribute goes with.
 var goes = map[string][]string{
-	"status": {probe.URL}, "certificate_days": {probe.URL}, "headers": {probe.URL}, "trust_any_certificate": {probe.URL},
-	"text":      {probe.URL, probe.Run, probe.Script, probe.File},
-	"exit_code": {probe.Run, probe.Script}, "run_as": {probe.Run, probe.Script}, "address": {probe.Resolves},
+	"status": {probe.URL}, "certificate_days": {probe.URL}, "headers": {probe.URL},
+	"trust_any_certificate": {probe.URL},
+	"text":                  {probe.URL, probe.Run, probe.Script, probe.File},
+	"exit_code":             {probe.Run, probe.Script}, "run_as": {probe.Run, probe.Script},
+	"address": {probe.Resolves},
 }
 
 func check(_ string, a value.Attrs) (string, error) {
@@ -122,7 +126,8 @@ func check(_ string, a value.Attrs) (string, error) {
 			Remedy("it goes with %s", strings.Join(goes[name], ", "))
 	}
 	if a.Text(probe.AskedFrom) == probe.Controller && !contains([]string{probe.Port, probe.URL, probe.Resolves}, way) {
-		return probe.AskedFrom, problem.Errorf("only the host can be asked about a %s", way).Remedy("take asked_from out")
+		return probe.AskedFrom, problem.Errorf("only the host can be asked about a %s", way).
+			Remedy("take asked_from out")
 	}
 	switch way {
 	case probe.Port:
@@ -142,7 +147,8 @@ func check(_ string, a value.Attrs) (string, error) {
 			return way, problem.Errorf("%q is no name of a host", name).Remedy("write one such as charts.example.org")
 		}
 		if _, err := netip.ParseAddr(a.Text("address")); a.Has("address") && err != nil {
-			return "address", problem.Errorf("%q is no address", a.Text("address")).Remedy("write one such as 192.0.2.80")
+			return "address", problem.Errorf("%q is no address", a.Text("address")).
+				Remedy("write one such as 192.0.2.80")
 		}
 	}
 	return "", nil
@@ -290,12 +296,14 @@ func (p asked) page(ctx context.Context) error {
 		return problem.Errorf("there is no curl on this host to ask %s with", address).
 			Remedy("declare [package.curl], or set asked_from = \"controller\"")
 	}
-	args := []string{"curl", "-sS", "--proto", "=http,https", "--max-time", "30", "-w", marker + "%{http_code}\n%{certs}",
+	args := []string{"curl", "-sS", "--proto", "=http,https", "--max-time", "30", "-w",
+		marker + "%{http_code}\n%{certs}",
 		"-K", "-"}
 	if p.Attrs.Bool("trust_any_certificate") {
 		args = append(args, "-k")
 	}
-	c := machine.Command{Args: append(args, "--", address), Stdin: fetch.Config(p.Attrs.Table("headers")), Limit: oneLimit + 5*time.Second}
+	c := machine.Command{Args: append(args, "--", address), Stdin: fetch.Config(p.Attrs.Table("headers")),
+		Limit: oneLimit + 5*time.Second}
 	out, err := machine.Do(ctx, p.env.Machine, c, nil)
 	if err != nil {
 		return problem.Errorf("%s does not answer: %w", address, err)

@@ -19,8 +19,10 @@ var about = &schema.Kind{
 	Name:  "reboot",
 	Area:  "system",
 	About: "A reboot after a change that wants one.",
-	Doc: "Its name is a word of your own. It is due once one of what only_after_change_of names has changed, stays due " +
-		"when that run could not do it, and is no more due once the host was rebooted by whomever. The run waits until " +
+	Doc: "Its name is a word of your own. It is due once one of what only_after_change_of names has changed, " +
+		"stays due " +
+		"when that run could not do it, and is no more due once the host was rebooted by whomever. The run " +
+		"waits until " +
 		"the host is back and goes on with what is declared after it. Several that are due together are one reboot.",
 	Attrs: []schema.Attr{
 		{Name: "only_if_exists", Type: schema.Path,

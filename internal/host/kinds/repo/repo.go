@@ -24,7 +24,8 @@ var about = &schema.Kind{
 	About: "A repository that packages come from, and the key that it is signed with.",
 	Doc: "For apt, dnf and zypper. The lists of a new or changed one are fetched at once, which shows whether it is " +
 		"there and its key is right; " +
-		"when not, what stood before stands again. The lists of all are refreshed before the next package is installed.",
+		"when not, what stood before stands again. The lists of all are refreshed before the next package is " +
+		"installed.",
 	Attrs: []schema.Attr{
 		{Name: "urls", Type: schema.Text, List: true, Required: true, Doc: "Where it is.",
 			Examples: []string{`["https://packages.example.org/debian"]`}},
@@ -33,8 +34,9 @@ var about = &schema.Kind{
 			Examples: []string{`["bookworm"]`, `["./"]`}},
 		{Name: "components", Type: schema.Text, List: true, Doc: "For apt alone: its components.",
 			Examples: []string{`["main"]`}},
-		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host", Doc: "For apt alone: its " +
-			"architectures.",
+		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host",
+			Doc: "For apt alone: its " +
+				"architectures.",
 			Examples: []string{`["amd64"]`}},
 		{Name: "key", Type: schema.Body, Doc: "The public key that it is signed with, as text.",
 			Examples: []string{`"${data.repo.key}"`}},
@@ -91,14 +93,16 @@ func check(_ string, a value.Attrs) (string, error) {
 		return "", problem.Errorf("nothing says what it is signed with").
 			Remedy("give key or key_file, or insecure_without_key = true if that is meant")
 	case given > 1:
-		return "", problem.Errorf("several of key, key_file and insecure_without_key are given").Remedy("keep one of them")
+		return "", problem.Errorf("several of key, key_file and insecure_without_key are given").
+			Remedy("keep one of them")
 	case a.Has("urls") && len(a.Texts("urls")) == 0:
 		return "urls", problem.Errorf("it has no urls").Remedy("say where it is")
 	}
 	for _, u := range a.Texts("urls") {
 		p, err := url.Parse(u)
 		if err != nil || p.Scheme == "" || strings.Contains(u, " ") || value.HasControl(u) {
-			return "urls", problem.Errorf("%q is no address", u).Remedy("write one such as https://packages.example.org/debian")
+			return "urls", problem.Errorf("%q is no address", u).
+				Remedy("write one such as https://packages.example.org/debian")
 		}
 		if p.User != nil {
 			return "urls", problem.Errorf("the address holds a user, and everybody on the host can read it").
@@ -295,7 +299,8 @@ func (repos) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (p
 	}
 	s, keyFile, ok := st.by.ParseSource(t.Ref.Name, st.old.Text)
 	if !ok {
-		return plan.Captured{}, problem.Errorf("%s says more than this kind does", st.old.Path).Remedy("capture the file")
+		return plan.Captured{}, problem.Errorf("%s says more than this kind does", st.old.Path).
+			Remedy("capture the file")
 	}
 	c := plan.Captured{Attrs: map[string]any{"urls": list(s.URLs)}, Files: []string{st.old.Path}}
 	for name, words := range map[string][]string{"suites": s.Suites, "components": s.Components,

@@ -60,9 +60,11 @@ func TestReports(t *testing.T) {
 	m.Put("/etc/init.d/ebb", "#!/sbin/openrc-run\noutput_log=\"/var/log/${RC_SVCNAME}.log\"\n")
 	m.Put("/var/log/ebb.log", "no such port\n")
 	since := m.Now().Add(-time.Hour)
-	for want, sm := range map[string]backend.Manager{"cannot read the gauge": runit.Manager{}, "no such port": openrc.Manager{}, "": sysv.Manager{}} {
+	for want, sm := range map[string]backend.Manager{"cannot read the gauge": runit.Manager{},
+		"no such port": openrc.Manager{}, "": sysv.Manager{}} {
 		r := sm.Report(t.Context(), m, "ebb", since)
-		if !strings.HasSuffix(r.Lines, want) || strings.Count(r.Lines, "\n") >= backend.MostLines || want == "" && r.Lines != "" {
+		if !strings.HasSuffix(r.Lines, want) || strings.Count(r.Lines, "\n") >= backend.MostLines || want == "" &&
+			r.Lines != "" {
 			t.Errorf("%s reports %q", sm.Name(), r.Lines)
 		}
 		if r := sm.Report(t.Context(), m, "ebb", m.Now().Add(time.Hour)); r.Lines != "" {
@@ -73,7 +75,8 @@ func TestReports(t *testing.T) {
 
 func TestOpenRC(t *testing.T) {
 	sm := openrc.Manager{}
-	m := newHost(t, "/etc/init.d/ebb", "/etc/runlevels/default/ebb", "/etc/runlevels/boot/ebb", "/etc/runlevels/boot/net")
+	m := newHost(t, "/etc/init.d/ebb", "/etc/runlevels/default/ebb", "/etc/runlevels/boot/ebb",
+		"/etc/runlevels/boot/net")
 	m.Programs = []string{"rc-service"}
 	if sm.Runs(m) {
 		t.Error("it is at work where it never started")
@@ -95,7 +98,8 @@ func TestOpenRC(t *testing.T) {
 	if got := m.stands(t, sm, "siren"); got != "there false, running false, failed false, boot false, " {
 		t.Error(got)
 	}
-	m.Answers["rc-service -- ebb restart"] = machine.Output{Code: 1, Stdout: " * Stopping ebb ...\n * ERROR: ebb failed to start\n"}
+	m.Answers["rc-service -- ebb restart"] = machine.Output{Code: 1, Stdout: " * Stopping ebb ...\n * ERROR: ebb " +
+		"failed to start\n"}
 	m.acts(t, sm, acts{backend.Start: "rc-service -- ebb start", backend.Stop: "rc-service -- ebb stop",
 		backend.Reload: "rc-service -- ebb reload", backend.Enable: "rc-update add -- ebb default",
 		backend.Disable: "rc-update del -- ebb boot default",
@@ -124,8 +128,9 @@ func TestRunit(t *testing.T) {
 	if got := m.stands(t, sm, "ebb"); got != "there true, running true, failed false, boot false, run" {
 		t.Errorf("started, and not to be at boot: %s", got)
 	}
-	m.acts(t, sm, acts{backend.Start: "sv -w 20 start /etc/service/ebb", backend.Restart: "sv -w 20 restart /etc/service/ebb",
-		backend.Reload: "sv -w 20 reload /etc/service/ebb", backend.Mask: "error: runit cannot bar a service"})
+	m.acts(t, sm, acts{backend.Start: "sv -w 20 start /etc/service/ebb",
+		backend.Restart: "sv -w 20 restart /etc/service/ebb",
+		backend.Reload:  "sv -w 20 reload /etc/service/ebb", backend.Mask: "error: runit cannot bar a service"})
 	if m.did(t, sm, backend.Enable) != "" || !strings.Contains(m.stands(t, sm, "ebb"), "boot true") {
 		t.Error("it does not start at boot once it was enabled")
 	}
@@ -135,7 +140,8 @@ func TestRunit(t *testing.T) {
 	if m.did(t, sm, backend.Disable) != "" {
 		t.Error("disabled twice is an error")
 	}
-	m.Answers["sv status /etc/service/ebb"] = machine.Output{Code: 3, Stdout: "down: /etc/service/ebb: 3s, normally up\n"}
+	m.Answers["sv status /etc/service/ebb"] = machine.Output{Code: 3, Stdout: "down: /etc/service/ebb: 3s, " +
+		"normally up\n"}
 	if got := m.stands(t, sm, "ebb"); got != "there true, running false, failed false, boot false, down" {
 		t.Error(got)
 	}
@@ -143,13 +149,15 @@ func TestRunit(t *testing.T) {
 
 func TestSysV(t *testing.T) {
 	sm := sysv.Manager{}
-	m := newHost(t, "/etc/init.d/ebb", "/etc/rc2.d/S20ebb", "/etc/rc0.d/K20ebb", "/etc/rc2.d/K01neap", "/etc/init.d/neap")
+	m := newHost(t, "/etc/init.d/ebb", "/etc/rc2.d/S20ebb", "/etc/rc0.d/K20ebb", "/etc/rc2.d/K01neap",
+		"/etc/init.d/neap")
 	if !sm.Runs(m) {
 		t.Error("its scripts are not found")
 	}
 	for code, want := range map[int]string{0: "running true, failed false, boot true, running",
 		1: "running false, failed true, boot true, dead, and its pid file is left",
-		3: "running false, failed false, boot true, stopped", 4: "running false, failed false, boot true, in a state that it " +
+		3: "running false, failed false, boot true, stopped",
+		4: "running false, failed false, boot true, in a state that it " +
 			"cannot tell"} {
 		m.Answers["/etc/init.d/ebb status"] = machine.Output{Code: code}
 		if got := m.stands(t, sm, "ebb"); got != "there true, "+want {
@@ -157,7 +165,8 @@ func TestSysV(t *testing.T) {
 		}
 	}
 	m.acts(t, sm, acts{backend.Start: "/etc/init.d/ebb start", backend.Restart: "/etc/init.d/ebb restart",
-		backend.Enable: "error: this host has neither update-rc.d nor chkconfig", backend.Unmask: "error: this host cannot bar"})
+		backend.Enable: "error: this host has neither update-rc.d nor chkconfig",
+		backend.Unmask: "error: this host cannot bar"})
 	m.Programs = []string{"chkconfig"}
 	m.acts(t, sm, acts{backend.Enable: "chkconfig ebb on", backend.Disable: "chkconfig ebb off"})
 	m.Programs = []string{"chkconfig", "update-rc.d"}

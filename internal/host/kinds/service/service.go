@@ -59,15 +59,17 @@ var about = &schema.Kind{
 	About: "A service: whether it runs, and whether it starts at boot.",
 	Doc: "By systemd, OpenRC, runit or the scripts of SysV, whichever runs the host; with systemd also a timer, a " +
 		"socket or " +
-		"another unit, by its whole name. A restart or reload happens in the service's own task, once, however many of its " +
-		"triggers changed; one that " +
+		"another unit, by its whole name. A restart or reload happens in the service's own task, once, however " +
+		"many of its triggers changed; one that " +
 		"is owed by a run that was killed or failed is made up for by the next. A service that was just started is " +
-		"not restarted, and one that neither runs nor is declared running is left alone. It counts as started when it " +
+		"not restarted, and one that neither runs nor is declared running is left alone. It counts as started " +
+		"when it " +
 		"is still up a second later. A changed unit file is loaded anew before anything else.",
 	NoAbsent: "declare running = false and boot = false, or remove its package or unit file",
 	Leave:    value.Attrs{"running": false, "boot": false},
 	Attrs: []schema.Attr{
-		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.", Examples: []string{"true"}},
+		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.",
+			Examples: []string{"true"}},
 		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.",
 			Examples: []string{"true"}},
 		{Name: "masked", Type: schema.Bool, Default: "left as it is",
@@ -82,7 +84,8 @@ var about = &schema.Kind{
 			Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
-		{About: "A service that runs, starts at boot, and is restarted when its package changes", TOML: `[package.tide-logger]
+		{About: "A service that runs, starts at boot, and is restarted when its package changes",
+			TOML: `[package.tide-logger]
 
 [service.tide-logger]
 running = true
@@ -100,7 +103,8 @@ masked = true
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
 		if a.Bool("masked") && (a.Bool("running") || a.Bool("boot")) {
-			return "masked", problem.Errorf("it is to be masked, and to run or to start at boot").Remedy("keep one of them")
+			return "masked", problem.Errorf("it is to be masked, and to run or to start at boot").
+				Remedy("keep one of them")
 		}
 		return "", nil
 	},
@@ -244,7 +248,8 @@ func obstacle(t plan.Task, st state) error {
 		return problem.Errorf("%s cannot be masked: %s", name, st.Unmasked).
 			Remedy("declare running = false and boot = false, or that file absent")
 	case boot && st.BootFixed != "":
-		return problem.Errorf("%s %s, so it cannot be started at boot by itself", name, st.BootFixed).Remedy("take boot out")
+		return problem.Errorf("%s %s, so it cannot be started at boot by itself", name, st.BootFixed).
+			Remedy("take boot out")
 	}
 	return nil
 }
@@ -284,7 +289,8 @@ func (services) Compare(t plan.Task, s any) []plan.Change {
 	var out []plan.Change
 	switch {
 	case st.Broken: // which may be over once the manager looks again
-		out = append(out, plan.Change{What: definition, Was: "not loaded, for a reason that `" + st.by.Status(t.Ref.Name) +
+		out = append(out, plan.Change{What: definition, Was: "not loaded, for a reason that `" +
+			st.by.Status(t.Ref.Name) +
 			"` tells", Becomes: "loaded"})
 	case st.Stale:
 		out = append(out, plan.Change{What: definition, Was: "changed since it was loaded", Becomes: "loaded"})
@@ -329,7 +335,8 @@ func dueChange(debts []ledger.Debt) (plan.Change, bool) {
 		}
 	}
 	if coming {
-		return plan.Change{What: action, Was: "not due", Becomes: "due by the change of " + strings.Join(causes, ", ")}, true
+		return plan.Change{What: action, Was: "not due", Becomes: "due by the change of " +
+			strings.Join(causes, ", ")}, true
 	}
 	return plan.Change{What: action, Was: "due since " + strings.Join(causes, ", ") + " changed", Becomes: "done"}, true
 }
@@ -396,7 +403,8 @@ func (services) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 
 // unstarted is the error of a service that does not run though it was started: why, as far as its
 // manager knows, and what the service itself logged.
-func unstarted(ctx context.Context, m machine.Machine, sm backend.Manager, name string, since time.Time, err error) error {
+func unstarted(ctx context.Context, m machine.Machine, sm backend.Manager, name string, since time.Time,
+	err error) error {
 	r := sm.Report(context.WithoutCancel(ctx), m, name, since)
 	var ce *machine.CommandError
 	switch {

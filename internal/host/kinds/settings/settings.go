@@ -48,7 +48,8 @@ var about = &schema.Kind{
 				"systemd drop-in, and in TOML, JSON and YAML a list; there a table may be given too.",
 			Examples: []string{`{ rate = 60, station = "north-pier" }`,
 				`{ ExecStart = ["", "/usr/sbin/tide-logger -q"] }`}},
-		{Name: "unset", Type: schema.Text, List: true, Doc: "What must not be set.", Examples: []string{`["old-feed"]`}},
+		{Name: "unset", Type: schema.Text, List: true, Doc: "What must not be set.",
+			Examples: []string{`["old-feed"]`}},
 	}, kind.EditAttrs...),
 	Examples: []schema.Example{
 		{About: "Two settings of a section, and one that must go", TOML: `[settings."/etc/tide/feeds.ini"]
@@ -98,7 +99,8 @@ make = true
 		for _, key := range append(value.Keys(set), a.Texts("unset")...) {
 			if key == "" || strings.TrimSpace(key) != key || strings.ContainsAny(key, "\r\n=#[]") ||
 				f == words && strings.ContainsAny(key, " \t") || strings.HasPrefix(key, ";") {
-				return "set", problem.Errorf("%q is not a valid name of a setting", key).Remedy("write it as it is in the file")
+				return "set", problem.Errorf("%q is not a valid name of a setting", key).
+					Remedy("write it as it is in the file")
 			}
 		}
 		for _, key := range a.Texts("unset") {

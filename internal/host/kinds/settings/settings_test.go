@@ -64,7 +64,8 @@ func TestEdit(t *testing.T) {
 		"toml into empty ones": {set(toml, "feeds", "rate", int64(3)), "feeds = {}\n", "feeds = { rate = 3 }\n"},
 		"toml quoted heading": {set(toml, "feeds.a b", "rate", int64(3)), "[feeds.\"a b\"]\nrate = 1\n",
 			"[feeds.\"a b\"]\nrate = 3\n"},
-		"toml quoted new": {set(toml, "feeds.a b", "rate", int64(3)), "x = 1\n", "x = 1\n\n[feeds.\"a b\"]\nrate = 3\n"},
+		"toml quoted new": {set(toml, "feeds.a b", "rate", int64(3)), "x = 1\n",
+			"x = 1\n\n[feeds.\"a b\"]\nrate = 3\n"},
 		"toml list of tables": {set(toml, "feed", "rate", int64(3)), "[[feed]]\nrate = 1\n[[feed]]\nrate = 2\n",
 			"error: feed is a list of tables in this file"},
 		"toml behind one": {set(toml, "sea", "rate", int64(3)), "[[feed]]\nrate = 1\n[sea]\nrate = 2\n",
@@ -91,8 +92,9 @@ func TestEdit(t *testing.T) {
 		"toml wrong": {set(toml, "", "a", "b"), "a = \n", "error: the file is not valid TOML"},
 		"words with a sign": {set(words, "", "PermitRootLogin", "no"),
 			"PermitRootLogin=yes\nPermitRootLogin prohibit-password\n", "PermitRootLogin=no\n"},
-		"words, quoted":    {set(words, "", "Banner", "none"), "Banner \"none\"\n", "Banner \"none\"\n"},
-		"words, several":   {set(words, "", "Port", []any{int64(22), int64(2222)}), "Port 22\n", "Port 22\nPort 2222\n"},
+		"words, quoted": {set(words, "", "Banner", "none"), "Banner \"none\"\n", "Banner \"none\"\n"},
+		"words, several": {set(words, "", "Port", []any{int64(22), int64(2222)}), "Port 22\n",
+			"Port 22\nPort 2222\n"},
 		"ini equal parts":  {set(ini, "a", "x", "1"), "[a]\nx=2\n[b]\nx=3\n[a]\nx=4\n", "[a]\nx=1\n[b]\nx=3\n[a]\n"},
 		"ini unset bare":   {unset(ini, "a", "quiet"), "[a]\nquiet\nx = 1\n", "[a]\nx = 1\n"},
 		"ini with a colon": {set(ini, "a", "x", "1"), "[a]\nx: 2\n", "[a]\nx: 1\n"},
@@ -154,7 +156,8 @@ func FuzzEdit(f *testing.F) {
 	for _, form := range []string{ini, toml, json, yaml, words, assigned} {
 		for _, text := range []string{"", "a = 1\n", "[a]\nb = \"x\" # y\n", "a = { b = 1 }\n", "[[a]]\nb = 1\n",
 			`{"a": {"b": [1]}}`,
-			"a:\n  b: 1\n", "a b\nMatch x\na c\n", "a=\"x\ny\"\r\n", "\ufeffx: 1\r\n", "a = '''\nb\n'''\n", "x = \\\n  y\n"} {
+			"a:\n  b: 1\n", "a b\nMatch x\na c\n", "a=\"x\ny\"\r\n", "\ufeffx: 1\r\n", "a = '''\nb\n'''\n",
+			"x = \\\n  y\n"} {
 			f.Add(form, text, "a", "b", "v")
 		}
 	}

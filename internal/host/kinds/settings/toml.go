@@ -383,7 +383,8 @@ func (d *tomlDoc) set(way []string, v any) (string, error) {
 // isTable says whether a way leads to a table that headers or dotted keys made.
 func (d *tomlDoc) isTable(way []string) bool {
 	return slices.ContainsFunc(d.tables, func(t tomlTable) bool {
-		return begins(t.path, way) || slices.ContainsFunc(t.entries, func(e tomlEntry) bool { return begins(e.path, way) })
+		return begins(t.path, way) || slices.ContainsFunc(t.entries,
+			func(e tomlEntry) bool { return begins(e.path, way) })
 	})
 }
 

@@ -121,7 +121,8 @@ func (f *yamlFile) find(way []string) (m, above *lib.Node, deep, at int, err err
 		next := m.Content[at+1]
 		empty := next.Kind == lib.ScalarNode && next.Tag == "!!null"
 		if next.Kind != lib.MappingNode && !empty {
-			return nil, nil, deep, -1, problem.Errorf("%s is not a table in this file", strings.Join(way[:deep+1], ".")).
+			return nil, nil, deep, -1, problem.Errorf("%s is not a table in this file",
+				strings.Join(way[:deep+1], ".")).
 				Remedy(sections)
 		}
 		if above = m.Content[at]; empty {

@@ -21,8 +21,8 @@ var about = &schema.Kind{
 	Name:  "sudo_rule",
 	Area:  "accounts",
 	About: "Who may do what as whom by sudo.",
-	Doc: "Each rule has a file of its own in /etc/sudoers.d, which is only put in place once `visudo -c` has passed it. " +
-		"The declaration says what the file holds, all of it.",
+	Doc: "Each rule has a file of its own in /etc/sudoers.d, which is only put in place once `visudo -c` has " +
+		"passed it. The declaration says what the file holds, all of it.",
 	Attrs: []schema.Attr{
 		{Name: "who", Type: schema.Text, List: true, Required: true,
 			Doc: "Users, and groups with a % before their names.", Examples: []string{`["maren", "%keepers"]`}},
@@ -83,7 +83,8 @@ system = true
 			}
 		}
 		for _, c := range a.Texts("commands") {
-			if c != "ALL" && !strings.HasPrefix(strings.TrimPrefix(c, "!"), "/") || value.HasControl(c) || strings.Contains(c, "\\") {
+			if c != "ALL" && !strings.HasPrefix(strings.TrimPrefix(c, "!"), "/") || value.HasControl(c) ||
+				strings.Contains(c, "\\") {
 				return "commands", problem.Errorf("%q is no command that sudo can be told of", c).
 					Remedy("write its whole path, such as /usr/bin/systemctl")
 			}

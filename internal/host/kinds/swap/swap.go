@@ -29,9 +29,11 @@ var about = &schema.Kind{
 		{When: []string{"size", "in use", "priority"}, Any: []string{"swapon"}, Package: "mount"}},
 	Space: schema.Paths,
 	About: "A swap file or device: in use now and at every boot.",
-	Doc: "The name is its path. With size it is a file, which is made; without, a device, which is prepared by mkswap " +
+	Doc: "The name is its path. With size it is a file, which is made; without, a device, which is prepared by " +
+		"mkswap " +
 		"only " +
-		"where it holds nothing. Its line in /etc/fstab is written, and that it is in use is read back from the kernel.",
+		"where it holds nothing. Its line in /etc/fstab is written, and that it is in use is read back from the " +
+		"kernel.",
 	Attrs: []schema.Attr{
 		{Name: "size", Type: schema.Text, Doc: "The size of a swap file.", Examples: []string{`"2 GiB"`, `"512 MiB"`}},
 		{Name: "priority", Type: schema.Int, Default: "the kernel's choice",
@@ -137,7 +139,8 @@ func (swaps) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 		}
 	}
 	if !st.there && strings.HasPrefix(t.Ref.Name, "/dev/") && !t.Absent {
-		return st, kind.NotYet(problem.Errorf("there is no device %s", t.Ref.Name).Remedy("`lsblk` on the host lists them"))
+		return st, kind.NotYet(problem.Errorf("there is no device %s", t.Ref.Name).
+			Remedy("`lsblk` on the host lists them"))
 	}
 	st.used, st.level, err = inUse(env, t.Ref.Name)
 	if err != nil {
@@ -444,7 +447,8 @@ func (swaps) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (pla
 	attrs := map[string]any{}
 	if !strings.HasPrefix(t.Ref.Name, "/dev/") {
 		if st.size%(1<<20) != 0 {
-			return plan.Captured{}, problem.Errorf("its %d bytes are no whole mebibytes", st.size).Remedy("declare it by hand")
+			return plan.Captured{}, problem.Errorf("its %d bytes are no whole mebibytes", st.size).
+				Remedy("declare it by hand")
 		}
 		attrs["size"] = fmt.Sprintf("%d MiB", st.size>>20)
 	}

@@ -29,7 +29,8 @@ var about = &schema.Kind{
 	Doc: "The kernel takes the value first; only what it took is kept, in /etc/sysctl.d/90-jadekettle.conf. Declared " +
 		"absent, it is no longer set at boot; the value that holds now stays until then.",
 	Attrs: []schema.Attr{
-		{Name: "value", Type: schema.Scalar, Required: true, Doc: "Its value, several numbers with spaces between them.",
+		{Name: "value", Type: schema.Scalar, Required: true,
+			Doc:      "Its value, several numbers with spaces between them.",
 			Examples: []string{`1`, `"4096 87380 6291456"`}},
 		{Name: "boot", Type: schema.Bool, Default: "true", Doc: "Whether it is set at every boot too.",
 			Examples: []string{"false"}},
@@ -57,8 +58,10 @@ absent = true
 		return []value.Ref{{Kind: "kmod", Name: first}, {Kind: "package", Name: "procps"}}
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
-		if v := a.Text("value"); a.Has("value") && strings.TrimSpace(v) == "" || value.HasControl(strings.ReplaceAll(v, "\t", "")) {
-			return "value", problem.Errorf("the value %s is none that can be set", value.Shown(v)).Remedy("write it in one line")
+		if v := a.Text("value"); a.Has("value") && strings.TrimSpace(v) == "" ||
+			value.HasControl(strings.ReplaceAll(v, "\t", "")) {
+			return "value", problem.Errorf("the value %s is none that can be set", value.Shown(v)).
+				Remedy("write it in one line")
 		}
 		return "", nil
 	},

@@ -81,8 +81,9 @@ func TestMembers(t *testing.T) {
 			"v d755; v/bin/x 755; v/y L400 -> bin/x; v/z 400 -> v/bin/x"},
 		{tarOf(dir("./"), file("./v/bin/x"), file("./v/y")), 1, "bin/x 755; y 755"},
 		{tarOf(file("v/x")), 5, ""},
-		{tarOf(file("../etc/passwd")), 0, `error: the archive's "../etc/passwd" would come to lie outside the folder: ` +
-			"its name leads elsewhere"},
+		{tarOf(file("../etc/passwd")), 0,
+			`error: the archive's "../etc/passwd" would come to lie outside the folder: ` +
+				"its name leads elsewhere"},
 		{tarOf(file("a/../../x")), 0, `error: the archive's "a/../../x" would come to lie outside the folder: ` +
 			"its name leads elsewhere"},
 		{tarOf(file("/etc/passwd")), 0, `error: the archive's "/etc/passwd" would come to lie outside the folder: ` +
@@ -102,8 +103,8 @@ func TestMembers(t *testing.T) {
 		{tarOf(tar.Header{Typeflag: tar.TypeBlock, Name: "sda"}), 0,
 			"error: the archive holds sda, which is no file, folder or link"},
 		{tarOf(file("x"))[:515], 0, "error: the archive cannot be read: unexpected EOF"},
-		{[]byte("no archive at all, but some text that is long enough"), 0, "error: the archive cannot be read: unexpected " +
-			"EOF"},
+		{[]byte("no archive at all, but some text that is long enough"), 0, "error: the archive cannot be read: " +
+			"unexpected EOF"},
 		{nil, 0, "error: the archive cannot be read: there is nothing in it"},
 		{[]byte(tinyZip), 0, "week.svg 644"},
 	} {

@@ -21,15 +21,17 @@ import (
 )
 
 var about = &schema.Kind{
-	Name:  "unpack",
-	Area:  "files",
-	Tools: []schema.Tool{fetch.Tool(func(a value.Attrs) bool { return schema.Remote(a.Text("from")) }, "archive", "contents")},
+	Name: "unpack",
+	Area: "files",
+	Tools: []schema.Tool{fetch.Tool(func(a value.Attrs) bool { return schema.Remote(a.Text("from")) }, "archive",
+		"contents")},
 	About: "An archive that is unpacked into a folder.",
-	Doc: "The name is the folder, which is made where it is not there. The archive is tar, by itself or with gzip, xz, " +
+	Doc: "The name is the folder, which is made where it is not there. The archive is tar, by itself or with " +
+		"gzip, xz, " +
 		"zstd or bzip2, or zip; which one, its first bytes tell. It is unpacked beside the folder first: one that is " +
-		"broken, does not fit, or holds anything that would come to lie elsewhere changes nothing. What was unpacked is " +
-		"remembered: a file that was changed or removed since makes it be unpacked again, and what a newer archive " +
-		"does not hold any more is taken away. Other things in the folder are left alone.",
+		"broken, does not fit, or holds anything that would come to lie elsewhere changes nothing. What was " +
+		"unpacked is remembered: a file that was changed or removed since makes it be unpacked again, and what a " +
+		"newer archive does not hold any more is taken away. Other things in the folder are left alone.",
 	Attrs: append([]schema.Attr{
 		{Name: "from", Type: schema.Origin, Required: true,
 			Doc: "The archive: a file in the manifest's folder, an address to fetch it from, or a path on the host.",
@@ -38,7 +40,8 @@ var about = &schema.Kind{
 		{Name: "leave_out_folders", Type: schema.Int, Default: "0",
 			Doc:      "How many folders at the front of every name in the archive are left out.",
 			Examples: []string{"1"}},
-		{Name: "done_if_exists", Type: schema.Path, Doc: "A path at which something stands where there is nothing to do.",
+		{Name: "done_if_exists", Type: schema.Path, Doc: "A path at which something stands where there is nothing " +
+			"to do.",
 			Examples: []string{`"/opt/viewer/bin/viewer"`}},
 		{Name: "owner", Type: schema.Name, Default: "the login user (root when elevated)",
 			Doc: "The user that all of it belongs to.", Examples: []string{`"root"`}},
@@ -73,7 +76,8 @@ owner = "root"
 			return "leave_out_folders", problem.Errorf("it is %d", n).Remedy("write a number from 0 to 50")
 		}
 		if name == "/" {
-			return "", problem.Errorf("an archive is not unpacked over the whole system").Remedy("name a folder below it")
+			return "", problem.Errorf("an archive is not unpacked over the whole system").
+				Remedy("name a folder below it")
 		}
 		from := a.Text("from")
 		return fetch.Check(a, from == "" || schema.Remote(from)) // which it may be where it is not known yet
@@ -243,7 +247,8 @@ func (archives) Compare(t plan.Task, st state) []plan.Change {
 	case st.old.Source != st.source:
 		return []plan.Change{{What: "archive", Was: "another one", Becomes: "unpacked from " + t.Attrs.Text("from")}}
 	case len(st.wrong) > 0:
-		return []plan.Change{{What: "contents", Was: "changed since: " + kind.Some(st.wrong), Becomes: "as in the archive"}}
+		return []plan.Change{{What: "contents", Was: "changed since: " + kind.Some(st.wrong),
+			Becomes: "as in the archive"}}
 	}
 	return nil
 }

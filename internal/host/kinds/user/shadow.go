@@ -50,7 +50,8 @@ func (a aging) locked() bool { return a.barred && a.over }
 func checkAging(a value.Attrs) (string, error) {
 	if day := a.Text("expires"); day != "" && day != "never" {
 		if _, err := time.Parse(time.DateOnly, day); err != nil {
-			return "expires", problem.Errorf("%q is no day", day).Remedy("write one such as \"2027-05-31\", or \"never\"")
+			return "expires", problem.Errorf("%q is no day", day).
+				Remedy("write one such as \"2027-05-31\", or \"never\"")
 		}
 	}
 	if a.Has("expires") && a.Bool("locked") {

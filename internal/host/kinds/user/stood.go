@@ -33,8 +33,9 @@ func (users) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]
 	for _, g := range value.Keys(a.GroupsOf(t.Ref.Name)) {
 		groups = append(groups, g)
 	}
-	attrs := value.Attrs{"uid": int64(st.user.UID), "group": a.GroupName(st.user.GID), "groups": groups, "only_groups": true,
-		"comment": st.user.Comment, "home": st.user.Home, "shell": st.user.Shell}
+	attrs := value.Attrs{"uid": int64(st.user.UID), "group": a.GroupName(st.user.GID), "groups": groups,
+		"only_groups": true,
+		"comment":     st.user.Comment, "home": st.user.Home, "shell": st.user.Shell}
 	if st.user.UID < kind.FirstPerson { // whose home nobody makes but what is declared beside it
 		attrs["system"] = true
 	}

@@ -27,8 +27,8 @@ var about = &schema.Kind{
 	Tools: []schema.Tool{{Any: []string{"useradd", "adduser"}, Package: "passwd"}},
 	About: "A user account.",
 	Doc: "Attributes that are not given are left as they are. A password is compared by letting the host verify it " +
-		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme; of an account " +
-		"that is to be locked it only has to have one. An account " +
+		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme; of an " +
+		"account that is to be locked it only has to have one. An account " +
 		"that only a directory service knows is recognised, and never made locally. Where there is no useradd but " +
 		"busybox's adduser, that is what makes accounts; such a host heeds neither expires nor locked.",
 	Attrs: []schema.Attr{
@@ -57,14 +57,16 @@ var about = &schema.Kind{
 			Doc: "Whether neither a password nor a key lets anybody in.", Examples: []string{"true"}},
 		{Name: "shell", Type: schema.Path, Default: "the system's default", Doc: "Its login shell.",
 			Examples: []string{`"/bin/bash"`}},
-		{Name: "comment", Type: schema.Text, Doc: "Full name or purpose.", Examples: []string{`"Keeper of the north pier"`}},
+		{Name: "comment", Type: schema.Text, Doc: "Full name or purpose.",
+			Examples: []string{`"Keeper of the north pier"`}},
 		{Name: "system", Type: schema.Bool, Default: "false",
 			Doc:      "When it is made: a system account, with a number from that range and no home folder made.",
 			Examples: []string{"true"}},
 		{Name: "password", Type: schema.Hidden, Doc: "The password itself; never shown.",
 			Examples: []string{`"${data.keeper_password}"`}},
 		{Name: "password_hash", Type: schema.Hidden,
-			Doc: `The password as crypt(5) hashes it, or "!" for none that fits; never shown.`, Examples: []string{`"!"`}},
+			Doc:      `The password as crypt(5) hashes it, or "!" for none that fits; never shown.`,
+			Examples: []string{`"!"`}},
 	},
 	Examples: []schema.Example{
 		{About: "A keeper in a group that is made before the account", TOML: `[user.maren]
@@ -104,7 +106,8 @@ locked = true
 		hash, hashGiven := a.Secret("password_hash")
 		switch {
 		case given && hashGiven:
-			return "password_hash", problem.Errorf("password and password_hash are given together").Remedy("keep one of them")
+			return "password_hash", problem.Errorf("password and password_hash are given together").
+				Remedy("keep one of them")
 		case given && (password.Reveal() == "" || strings.ContainsAny(password.Reveal(), "\n\r")):
 			return "password", problem.Errorf("password is empty or holds a line break").Remedy("choose another")
 		case hashGiven && (hash.Reveal() == "" || strings.ContainsAny(hash.Reveal(), ":\n\r")):
@@ -164,7 +167,8 @@ func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error
 	if !t.Absent {
 		for _, g := range append(t.Attrs.Texts("groups"), t.Attrs.Text("group")) {
 			if _, ok := a.Group(g); !ok && g != "" {
-				noGroup = kind.NotYet(problem.Errorf("the group %s is not on this host", g).Remedy("declare it: [group.%s]", g))
+				noGroup = kind.NotYet(problem.Errorf("the group %s is not on this host", g).
+					Remedy("declare it: [group.%s]", g))
 			}
 		}
 	}
@@ -428,7 +432,8 @@ func (users) Compare(t plan.Task, st state) []plan.Change {
 	out = append(out, compareKeys(t, st)...)
 	for _, name := range []string{"password", "password_hash"} {
 		if t.Attrs.Has(name) && !st.password {
-			out = append(out, plan.Change{What: name, Was: kind.Yes(st.noPassword, "none", "another"), Becomes: "as declared"})
+			out = append(out, plan.Change{What: name, Was: kind.Yes(st.noPassword, "none", "another"),
+				Becomes: "as declared"})
 		}
 	}
 	return out
@@ -438,7 +443,8 @@ func (users) Compare(t plan.Task, st state) []plan.Change {
 func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	st := w.State
 	if st.there && !st.user.Local {
-		return problem.Errorf("the account %s comes from a directory service", w.Task.Ref.Name).Remedy("change it there")
+		return problem.Errorf("the account %s comes from a directory service", w.Task.Ref.Name).
+			Remedy("change it there")
 	}
 	name := w.Task.Ref.Name
 	by := accounts.Of(env.Machine)

@@ -282,7 +282,8 @@ func (h *Machine) userdel(c machine.Command, out io.Writer) int {
 		g[3] = strings.Join(slices.DeleteFunc(members, func(m string) bool { return m == rest[0] }), ",")
 	}
 	own := func(g []string) bool { // see userdel(8), on USERGROUPS_ENAB
-		return same(g) && g[3] == "" && !slices.ContainsFunc(h.table("/etc/passwd"), func(u []string) bool { return u[3] == g[2] })
+		return same(g) && g[3] == "" && !slices.ContainsFunc(h.table("/etc/passwd"),
+			func(u []string) bool { return u[3] == g[2] })
 	}
 	h.writeTable("/etc/group", slices.DeleteFunc(groups, own), 0o644)
 	return 0

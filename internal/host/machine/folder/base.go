@@ -73,7 +73,10 @@ func (h *Machine) put(p, text string, out io.Writer) int {
 func (h *Machine) modprobe(c machine.Command, out io.Writer) int {
 	name := c.Args[len(c.Args)-1]
 	loaded := strings.Split(strings.TrimSuffix(h.read("/proc/modules"), "\n"), "\n")
-	loaded = slices.DeleteFunc(loaded, func(line string) bool { return line == "" || strings.HasPrefix(line, name+" ") })
+	loaded = slices.DeleteFunc(loaded, func(line string) bool {
+		return line == "" ||
+			strings.HasPrefix(line, name+" ")
+	})
 	if !slices.Contains(c.Args, "-r") {
 		if strings.Contains(h.read("/etc/modprobe.d/jadekettle-"+name+".conf"), "install "+name+" /bin/false") {
 			fmt.Fprintf(out, "modprobe: ERROR: could not insert '%s': Operation not permitted\n", name)

@@ -72,7 +72,8 @@ func TestStandInsDoWhatTheProgramsDo(t *testing.T) {
 	} {
 		out, err := h.Run(context.Background(), machine.Command{Args: shell.Split(c.line)})
 		if err != nil || out.Code != c.code || !regexp.MustCompile(c.says).MatchString(out.Stdout) {
-			t.Errorf("%s: ended with %d, %v and printed\n%swant %d and %s", c.line, out.Code, err, out.Stdout, c.code, c.says)
+			t.Errorf("%s: ended with %d, %v and printed\n%swant %d and %s", c.line, out.Code, err, out.Stdout,
+				c.code, c.says)
 		}
 	}
 	if _, err := h.Run(context.Background(), machine.Command{Args: []string{"rm", "-r", "/"}}); err == nil {

@@ -31,15 +31,19 @@ func unitFile(about, program string) string {
 var repository = map[string][]pkg{
 	"tide-logger": {
 		{version: "1.4.2-1", check: "tide-logger",
-			files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
+			files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger",
+				"tide-logger")}},
 		{version: "1.5.0-1", check: "tide-logger",
-			files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger", "tide-logger")}},
+			files: map[string]string{"/lib/systemd/system/tide-logger.service": unitFile("Tide gauge logger",
+				"tide-logger")}},
 	},
 	"chart-press": {
 		{version: "2.0.1-1", check: "chart-press",
-			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
+			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer",
+				"chart-press")}},
 		{version: "2.1.0-1", check: "chart-press",
-			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer", "chart-press")}},
+			files: map[string]string{"/lib/systemd/system/chart-press.service": unitFile("Tide chart printer",
+				"chart-press")}},
 	},
 	"mudflat-archive": {
 		{version: "3.2.0-1", check: "mudflat-archive", files: map[string]string{
@@ -47,7 +51,8 @@ var repository = map[string][]pkg{
 	},
 	"foghorn-relay": {
 		{version: "0.9.1-2", broken: "the horn's serial line does not answer",
-			files: map[string]string{"/lib/systemd/system/foghorn-relay.service": unitFile("Foghorn relay", "foghorn-relay")}},
+			files: map[string]string{"/lib/systemd/system/foghorn-relay.service": unitFile("Foghorn relay",
+				"foghorn-relay")}},
 	},
 	"buoy-lights": {{version: "1.2-1", needs: []string{"buoy-tools"}}},
 	"buoy-tools":  {{version: "1.0-1"}, {version: "1.1-1"}},
@@ -113,7 +118,8 @@ func (h *Machine) status(name string) string {
 func (h *Machine) setStatus(name, status, version string) {
 	keep := slices.DeleteFunc(h.stanzas(), func(s string) bool { return strings.HasPrefix(s, "Package: "+name+"\n") })
 	if status != "" {
-		keep = append(keep, fmt.Sprintf("Package: %s\nStatus: %s\nArchitecture: amd64\nVersion: %s", name, status, version))
+		keep = append(keep, fmt.Sprintf("Package: %s\nStatus: %s\nArchitecture: amd64\nVersion: %s", name,
+			status, version))
 	}
 	h.write("/var/lib/dpkg/status", strings.Join(keep, "\n\n")+"\n\n", 0o644)
 }
@@ -164,7 +170,8 @@ func (h *Machine) install(name, version string) error {
 		h.setStatus(name, "install ok half-configured", p.version)
 		return fmt.Errorf("%s: %s\ndpkg: error processing package %s (--configure):\n"+
 			" installed %s package post-installation script subprocess returned error exit status 1\n"+
-			"Errors were encountered while processing:\n %s\nE: Sub-process /usr/bin/dpkg returned an error code (1)", name,
+			"Errors were encountered while processing:\n %s\nE: Sub-process /usr/bin/dpkg returned an error "+
+			"code (1)", name,
 			p.broken, name, name, name)
 	}
 	h.setStatus(name, "install ok installed", p.version)
@@ -194,7 +201,8 @@ func (h *Machine) aptGet(c machine.Command, out io.Writer) int {
 		}
 	}
 	if words[0] != "update" && h.read(dpkgUpdates) != "" {
-		fmt.Fprintln(out, "E: dpkg was interrupted, you must manually run 'dpkg --configure -a' to correct the problem.")
+		fmt.Fprintln(out, "E: dpkg was interrupted, you must manually run 'dpkg --configure -a' to correct the "+
+			"problem.")
 		return 100
 	}
 	switch words[0] {

@@ -175,7 +175,8 @@ func (h *Machine) act(verb, name string, d definition, u *unit, now bool, out io
 		}
 		if strings.Contains(d.text(), "ExecStart=/bin/false") {
 			u.active, u.result = false, "exit-code"
-			u.journal = append(u.journal, name+": cannot read the gauge", name+": Main process exited, code=exited, status=1/FAILURE")
+			u.journal = append(u.journal, name+": cannot read the gauge", name+": Main process exited, "+
+				"code=exited, status=1/FAILURE")
 			fmt.Fprintf(out, "Job for %s failed because the control process exited with error code.\n", name)
 			return 1
 		}
@@ -228,7 +229,8 @@ func (h *Machine) unmet(d definition, u *unit) bool {
 			d.Close()
 		}
 		if err != nil {
-			u.journal = append(u.journal, "it was skipped because of an unmet condition check (ConditionPathExists="+p+").")
+			u.journal = append(u.journal,
+				"it was skipped because of an unmet condition check (ConditionPathExists="+p+").")
 			return true
 		}
 	}
@@ -294,9 +296,11 @@ func (h *Machine) show(names []string, out io.Writer) {
 			}
 		}
 		fmt.Fprintf(out, "Id=%s\nLoadState=%s\nActiveState=%s\nSubState=%s\nUnitFileState=%s\nNeedDaemonReload=%s\n"+
-			"ActiveEnterTimestampMonotonic=%d\nNRestarts=0\nFragmentPath=%s\nDropInPaths=%s\nResult=%s\nExecMainCode=1\n"+
+			"ActiveEnterTimestampMonotonic=%d\nNRestarts=0\nFragmentPath=%s\nDropInPaths=%s\nResult=%s\n"+
+			"ExecMainCode=1\n"+
 			"ExecMainStatus=1\nConditionResult=%s\nConditionTimestampMonotonic=1\n",
 			name, load, active, map[bool]string{true: "running", false: "dead"}[state.active], file, need,
-			state.since.Microseconds(), d.file, strings.Join(d.drops, " "), cmp.Or(state.result, "success"), map[bool]string{true: "no", false: "yes"}[state.unmet])
+			state.since.Microseconds(), d.file, strings.Join(d.drops, " "), cmp.Or(state.result, "success"),
+			map[bool]string{true: "no", false: "yes"}[state.unmet])
 	}
 }

@@ -22,7 +22,8 @@ func init() {
 		return
 	}
 	for {
-		unix.Renameat2(unix.AT_FDCWD, filepath.Join(at, "spool"), unix.AT_FDCWD, filepath.Join(at, "link"), unix.RENAME_EXCHANGE)
+		unix.Renameat2(unix.AT_FDCWD, filepath.Join(at, "spool"), unix.AT_FDCWD, filepath.Join(at, "link"),
+			unix.RENAME_EXCHANGE)
 	}
 }
 
@@ -41,7 +42,8 @@ func TestFoldersThatAreExchanged(t *testing.T) {
 	defer os.RemoveAll(base)
 	theirs, roots := filepath.Join(base, "theirs"), filepath.Join(base, "roots")
 	keep := filepath.Join(roots, "keep")
-	for _, err := range []error{os.Chmod(base, 0o755), os.Mkdir(theirs, 0o755), os.Mkdir(filepath.Join(theirs, "spool"), 0o755), os.Mkdir(roots, 0o755),
+	for _, err := range []error{os.Chmod(base, 0o755), os.Mkdir(theirs, 0o755),
+		os.Mkdir(filepath.Join(theirs, "spool"), 0o755), os.Mkdir(roots, 0o755),
 		os.MkdirAll(filepath.Join(roots, "sub", "deep"), 0o755), os.WriteFile(keep, []byte("tides\n"), 0o600),
 		os.Symlink(roots, filepath.Join(theirs, "link")), os.Lchown(filepath.Join(theirs, "link"), 65534, 65534),
 		os.Chown(filepath.Join(theirs, "spool"), 65534, 65534), os.Chown(theirs, 65534, 65534)} {

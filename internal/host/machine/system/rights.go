@@ -66,7 +66,8 @@ func acting() int {
 
 // setThreadGroups is setgroups(2) for this thread alone.
 func setThreadGroups(groups []uint32) error {
-	if _, _, e := syscall.RawSyscall(sysSetgroups, uintptr(len(groups)), uintptr(unsafe.Pointer(&groups[0])), 0); e != 0 {
+	if _, _, e := syscall.RawSyscall(sysSetgroups, uintptr(len(groups)),
+		uintptr(unsafe.Pointer(&groups[0])), 0); e != 0 {
 		return e
 	}
 	return nil

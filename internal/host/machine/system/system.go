@@ -81,7 +81,8 @@ func (s *System) Dir(p string) (machine.Dir, error) {
 			}
 			if got, err := next.Stat("."); err != nil || !os.SameFile(info, got) {
 				next.Close()
-				return nil, closing(at, &fs.PathError{Op: "open", Path: p, Err: errors.New("it was exchanged while it was opened")})
+				return nil, closing(at, &fs.PathError{Op: "open", Path: p,
+					Err: errors.New("it was exchanged while it was opened")})
 			}
 			open = append(open, next)
 			continue
@@ -248,7 +249,8 @@ func (d *dir) Open(name string) (machine.File, error) {
 func openHere(root *os.Root, name string, flag int, perm fs.FileMode) (*os.File, error) {
 	f, err := root.OpenFile(name, flag, perm)
 	if err != nil {
-		if here, e := root.Lstat(name); e == nil && here.Mode()&fs.ModeSymlink != 0 { // to nowhere, or out of the folder
+		// to nowhere, or out of the folder
+		if here, e := root.Lstat(name); e == nil && here.Mode()&fs.ModeSymlink != 0 {
 			return nil, fmt.Errorf("%s: %w", name, machine.ErrLink)
 		}
 		return nil, err
@@ -467,7 +469,8 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	cmd.Env = append([]string{"PATH=" + searchPath, "LC_ALL=C.UTF-8", "LANG=C.UTF-8", "HOME=" + s.Home()}, c.Env...)
 	cmd.Dir = cmp.Or(c.Folder, "/")
 	cmd.Stdin = strings.NewReader(c.Stdin)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // what stops the worker must not stop a package manager midway
+	// what stops the worker must not stop a package manager midway
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if c.As != nil && c.As.UID != os.Geteuid() {
 		groups := []uint32{}
 		for _, g := range c.As.Groups {

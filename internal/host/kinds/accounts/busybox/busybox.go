@@ -102,7 +102,8 @@ func (Manager) ChangeUser(ctx context.Context, env *kind.Env, u backend.User) er
 			if attr == "group" {
 				g, ok := a.Group(text)
 				if !ok {
-					return problem.Errorf("the group %s is not on this host", text).Remedy("declare it: [group.%s]", text)
+					return problem.Errorf("the group %s is not on this host", text).
+						Remedy("declare it: [group.%s]", text)
 				}
 				text = fmt.Sprint(g.GID)
 			}
@@ -187,7 +188,8 @@ func (Manager) Fits(ctx context.Context, env *kind.Env, _, stored string, p valu
 	if len(f) != 4 || f[0] != "" || methods[f[1]] == "" {
 		return false, nil
 	}
-	c := machine.Command{Args: []string{"cryptpw", "-P", "0", "-m", methods[f[1]], "-S", f[2]}, Stdin: p.Reveal() + "\n"}
+	c := machine.Command{Args: []string{"cryptpw", "-P", "0", "-m", methods[f[1]], "-S", f[2]},
+		Stdin: p.Reveal() + "\n"}
 	out, err := machine.Do(ctx, env.Machine, c, nil)
 	if err != nil {
 		return false, fmt.Errorf("verify the password: %w", err)

@@ -341,7 +341,8 @@ func (Manager) Suffix() string { return ".deb" }
 
 // InstallFile brings along what the package needs.
 func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
-	c := command("install", "--allow-downgrades", "--allow-change-held-packages", "-o", "APT::Sandbox::User=root", "--", p)
+	c := command("install", "--allow-downgrades", "--allow-change-held-packages", "-o",
+		"APT::Sandbox::User=root", "--", p)
 	return keepHeld(ctx, env, func() error {
 		_, err := machine.Do(ctx, env.Machine, c, telling)
 		return err

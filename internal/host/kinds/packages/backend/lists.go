@@ -98,7 +98,8 @@ func Patiently(ctx context.Context, env *kind.Env, c machine.Command, locked *re
 			continue
 		}
 		return out, problem.Errorf("another package manager has held the lock of %s for %v%s", c.Args[0],
-			lockTries*lockAgain, holder(env, found)).Remedy("let it end, or see on the host why it does not, and apply again")
+			lockTries*lockAgain, holder(env, found)).
+			Remedy("let it end, or see on the host why it does not, and apply again")
 	}
 }
 

@@ -58,7 +58,8 @@ func TestPatiently(t *testing.T) {
 			t.Fatal(err)
 		}
 		q := &queue{Machine: h, held: c.held, says: c.says}
-		_, err = backend.Patiently(t.Context(), &kind.Env{Machine: q}, machine.Command{Args: []string{"zypper"}}, locked, nil)
+		_, err = backend.Patiently(t.Context(), &kind.Env{Machine: q},
+			machine.Command{Args: []string{"zypper"}}, locked, nil)
 		if q.runs != c.runs || q.waited != c.waited || (err == nil) != (c.want == "") ||
 			err != nil && !strings.Contains(problem.From(err).What, c.want) {
 			t.Errorf("%d times %q: %d runs, %v waited, %v", c.held, c.says, q.runs, q.waited, err)

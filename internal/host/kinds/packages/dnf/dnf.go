@@ -290,7 +290,8 @@ var arches = []string{"noarch", "x86_64", "i686", "aarch64", "armv7hl", "ppc64le
 // changed configuration files beside their place, whether purge is said or not.
 func (m Manager) Remove(ctx context.Context, env *kind.Env, names []string, _ bool) error {
 	return backend.Freed(ctx, env, m, names, false, func() error {
-		_, err := run(ctx, env, append([]string{"-y", "-q", "--setopt=clean_requirements_on_remove=False", "remove", "--"},
+		_, err := run(ctx, env, append([]string{"-y", "-q", "--setopt=clean_requirements_on_remove=False",
+			"remove", "--"},
 			names...)...)
 		return err
 	})

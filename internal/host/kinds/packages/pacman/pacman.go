@@ -234,7 +234,8 @@ func (Manager) Hold(_ context.Context, _ *kind.Env, name string, _ bool) error {
 var locked = regexp.MustCompile(`unable to lock database`)
 
 func run(ctx context.Context, env *kind.Env, args ...string) error {
-	c := machine.Command{Args: append([]string{"pacman", "--noconfirm", "--noprogressbar"}, args...), Limit: backend.Limit}
+	c := machine.Command{Args: append([]string{"pacman", "--noconfirm", "--noprogressbar"}, args...),
+		Limit: backend.Limit}
 	_, err := backend.Patiently(ctx, env, c, locked, telling)
 	return err
 }

@@ -56,7 +56,8 @@ func Installed(ctx context.Context, env *kind.Env, names []string) (map[string]b
 
 // Inside says which package a file is.
 func Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
-	c := machine.Command{Args: []string{"rpm", "--query", "--nosignature", "--queryformat", format, "--package", "--", p}}
+	c := machine.Command{Args: []string{"rpm", "--query", "--nosignature", "--queryformat", format,
+		"--package", "--", p}}
 	res, err := machine.Do(ctx, env.Machine, c, nil)
 	f := strings.Split(strings.TrimSpace(res.Stdout), "\t")
 	if err == nil && len(f) != 3 {
@@ -219,7 +220,8 @@ const keys = "/etc/pki/rpm-gpg/jadekettle-"
 // CheckSource refuses what only other managers have.
 func CheckSource(s backend.Source) error {
 	if len(s.Suites)+len(s.Components)+len(s.Architectures) > 0 {
-		return problem.Errorf("the repository %s has suites, components or architectures, which only apt knows", s.Name).
+		return problem.Errorf("the repository %s has suites, components or architectures, which only apt knows",
+			s.Name).
 			Remedy("leave them out for this host: its address says all")
 	}
 	return nil

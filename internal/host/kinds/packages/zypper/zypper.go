@@ -241,7 +241,8 @@ func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, er
 func telling(output string) string {
 	lines := strings.Split(strings.TrimSpace(output), "\n")
 	for _, l := range lines {
-		if strings.HasPrefix(l, "Problem: ") || strings.HasPrefix(l, "No provider of ") || strings.HasPrefix(l, "Error: ") {
+		if strings.HasPrefix(l, "Problem: ") || strings.HasPrefix(l, "No provider of ") ||
+			strings.HasPrefix(l, "Error: ") {
 			return strings.TrimSpace(l)
 		}
 	}

@@ -59,7 +59,8 @@ func (rc Manager) Show(ctx context.Context, m machine.Machine, names []string) (
 	for _, name := range names {
 		s := backend.State{There: backend.Exists(m, backend.Scripts+name), Boot: len(boot[name]) > 0}
 		if s.There {
-			res, err := m.Run(ctx, machine.Command{Args: []string{"rc-service", "--", name, "status"}, Limit: showLimit})
+			res, err := m.Run(ctx, machine.Command{Args: []string{"rc-service", "--", name, "status"},
+				Limit: showLimit})
 			if err != nil {
 				return nil, err
 			}

@@ -13,7 +13,8 @@ import (
 // by now, and a folder of its own on some.
 var lookups = []string{"/etc/systemd/system.control", "/run/systemd/system.control", "/run/systemd/transient",
 	"/run/systemd/generator.early", "/etc/systemd/system", "/etc/systemd/system.attached", "/run/systemd/system",
-	"/run/systemd/system.attached", "/run/systemd/generator", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system",
+	"/run/systemd/system.attached", "/run/systemd/generator", "/usr/local/lib/systemd/system",
+	"/usr/lib/systemd/system",
 	"/lib/systemd/system", "/run/systemd/generator.late"}
 
 // Defines says whether what is at a path, or below it, is read by systemd when it loads units.

@@ -27,11 +27,13 @@ func (sd Manager) Report(ctx context.Context, m machine.Machine, name string, si
 	// what was printed last may not have arrived; older journals cannot be asked to wait for it
 	m.Run(ctx, machine.Command{Args: []string{"journalctl", "--sync"}, Limit: reportLimit})
 	res, err := m.Run(ctx, machine.Command{Limit: reportLimit, Args: []string{"journalctl", "--no-pager", "--quiet",
-		"--output=cat", fmt.Sprintf("--lines=%d", backend.MostLines), fmt.Sprintf("--since=@%d", since.Unix()), "--unit=" + unit}})
+		"--output=cat", fmt.Sprintf("--lines=%d", backend.MostLines), fmt.Sprintf("--since=@%d", since.Unix()),
+		"--unit=" + unit}})
 	if err == nil && res.Code == 0 {
 		out.Lines = strings.TrimRight(res.Stdout, "\n")
 	}
-	res, err = m.Run(ctx, machine.Command{Args: []string{"systemctl", "show", "--no-pager", reported, "--", unit}, Limit: reportLimit})
+	res, err = m.Run(ctx, machine.Command{Args: []string{"systemctl", "show", "--no-pager", reported, "--", unit},
+		Limit: reportLimit})
 	if err == nil && res.Code == 0 {
 		out.Why = why(values(res.Stdout), out.Lines)
 	}

@@ -8,8 +8,8 @@ import (
 )
 
 func TestUnitsAreRead(t *testing.T) {
-	got := state(values("Id=tide.service\nLoadState=loaded\nActiveState=active\nSubState=running\nUnitFileState=enabled\n" +
-		"NeedDaemonReload=yes\nActiveEnterTimestampMonotonic=2500000\nNRestarts=3\n"))
+	got := state(values("Id=tide.service\nLoadState=loaded\nActiveState=active\nSubState=running\n" +
+		"UnitFileState=enabled\nNeedDaemonReload=yes\nActiveEnterTimestampMonotonic=2500000\nNRestarts=3\n"))
 	want := backend.State{There: true, Running: true, Boot: true, Stale: true, Phase: "active (running)",
 		Since: 2500 * time.Millisecond, Starts: 3}
 	if got != want {
