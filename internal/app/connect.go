@@ -130,8 +130,8 @@ func (p *Project) fleetOver(d *reach.Dialer, parallel int) *run.Fleet {
 		parallel = p.Settings.Parallel
 	}
 	return &run.Fleet{Ask: ask.Probe, Here: p.Here, Plans: &resolve.Plans{Project: p.Project, Fleet: p.fleet},
-		Parallel: parallel, Guard: p.Settings.Guard, Past: wire.Past{Age: p.Settings.UndoAge,
-			Size: p.Settings.UndoSize},
+		Parallel: parallel, Work: run.Work{Guard: p.Settings.Guard,
+			Past: wire.Past{Age: p.Settings.UndoAge, Size: p.Settings.UndoSize}},
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return p.Connect(ctx, d, h, first)
 		},

@@ -58,6 +58,11 @@ type Tender struct {
 	Beat time.Duration // how often Alive is called
 	Most int           // jobs at once
 
+	progress
+}
+
+// progress is what a Tender is at.
+type progress struct {
 	state   *State
 	project *Project
 	queue   []string

@@ -23,7 +23,7 @@ const maxExecuted = 80 << 10
 
 // executed takes what came of the command that was asked for.
 func (t *talk) executed(e *wire.Executed) error {
-	if t.exec == nil || t.out.Executed != nil || len(e.Output) > maxExecuted || len(e.Wrong) > maxExecuted {
+	if t.start.Exec == nil || t.out.Executed != nil || len(e.Output) > maxExecuted || len(e.Wrong) > maxExecuted {
 		return fmt.Errorf("%w: what came of a command that was not asked for, or too much of it", wire.ErrFrame)
 	}
 	t.out.Executed = &record.Executed{Ended: e.Wrong == "", Code: e.Code, Output: e.Output, Wrong: e.Wrong,

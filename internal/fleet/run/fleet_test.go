@@ -98,8 +98,9 @@ func (b *bench) fleetOf(p *compile.Project) *run.Fleet {
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper", Login: b.dialer.Login,
 		Elevation: b.dialer.Elevation, Home: b.dialer.Home, Gate: b.dialer.Gate}
 	return &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify,
-		Silence: b.silence, Limits: b.limits, Guard: b.guard, Past: wire.Past{Age: 1000 * time.Hour, Size: 64 << 20},
-		Selection: b.part, Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+		Silence: b.silence, Limits: b.limits,
+		Work: run.Work{Guard: b.guard, Past: wire.Past{Age: 1000 * time.Hour, Size: 64 << 20}, Selection: b.part},
+		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key,
 				Elevate: h.Connect.Elevate, Jump: b.target.Jump}, first)
 		}}

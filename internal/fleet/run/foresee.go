@@ -2,7 +2,6 @@ package run
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -119,11 +118,11 @@ func one(c plan.Change) string {
 // foreseen takes what a host would do, and lets it do that if it is what somebody agreed
 // to.
 func (t *talk) foreseen(m *wire.Foreseen) error {
-	if t.plan == nil || t.fleet.Foreseen == nil || t.went {
+	if t.fleet.Foreseen == nil || t.went {
 		return fmt.Errorf("%w: what it foresees, which nobody asked for", wire.ErrFrame)
 	}
 	for _, r := range m.List {
-		if err := cmp.Or(fits(r), t.hold(size(r))); err != nil {
+		if err := t.accept(r); err != nil {
 			return err
 		}
 		if r.ID < len(t.plan.Tasks) && r.ID >= 0 {

@@ -23,6 +23,13 @@ const (
 	rebootTold = 5 * time.Second // how often it is told that a host is waited for
 )
 
+// reboot is where a talk is with a reboot of its host.
+type reboot struct {
+	rebooting *wire.Rebooting // the host goes down, and the session ends
+	resume    *wire.Rebooting // what it has gone down for, when this talk goes on after that
+	began     bool            // the worker has taken up the plan again
+}
+
 // reboots says whether a task reboots the host.
 func (t *talk) reboots(id int) bool {
 	k, _ := t.fleet.Plans.Project.Kinds.Kind(t.plan.Tasks[id].Ref.Kind)
@@ -31,7 +38,7 @@ func (t *talk) reboots(id int) bool {
 
 // goesDown notes that a task of the plan reboots the host.
 func (t *talk) goesDown(r *wire.Rebooting) error {
-	if t.plan == nil || r.Task < 0 || r.Task >= len(t.seen) || t.seen[r.Task] || !t.reboots(r.Task) ||
+	if !t.has(r.Task) || !t.reboots(r.Task) ||
 		len(r.Boot) > 128 {
 		return fmt.Errorf("%w: a reboot that is not in its plan", wire.ErrFrame)
 	}
@@ -41,15 +48,15 @@ func (t *talk) goesDown(r *wire.Rebooting) error {
 }
 
 // after is the talk that goes on once the host is back.
-func (t *talk) after(start *wire.Start) (*talk, []byte, error) {
-	next := &talk{fleet: t.fleet, host: t.host, out: t.out, plan: t.plan, seen: t.seen, uses: t.uses,
-		given: map[string]int{}, resume: t.rebooting}
+func (t *talk) after() (*talk, []byte, error) {
+	next := &talk{fleet: t.fleet, host: t.host, out: t.out, start: t.start}
+	next.plan, next.seen, next.uses, next.resume = t.plan, t.seen, t.uses, t.rebooting
 	next.held.Store(t.held.Load())
 	var err error
 	if next.parts, err = wire.Parts(t.plan.Tasks); err != nil {
 		return nil, nil, err
 	}
-	again := *start
+	again := *t.start
 	again.Format, again.Planned, again.Foresee = wire.Format, false, false
 	again.Resume = &wire.Resume{Rebooting: *t.rebooting, Ended: make([]plan.Status, len(t.plan.Tasks))}
 	for _, task := range t.out.Tasks {
@@ -61,7 +68,7 @@ func (t *talk) after(start *wire.Start) (*talk, []byte, error) {
 
 // comeBack waits until a host that was to be rebooted is back, and goes on with
 // its plan.
-func (t *talk) comeBack(ctx context.Context, start *wire.Start) (*talk, error) {
+func (t *talk) comeBack(ctx context.Context) (*talk, error) {
 	task := t.plan.Tasks[t.rebooting.Task]
 	limit := backLimit
 	if d, err := time.ParseDuration(task.Attrs.Text("timeout")); err == nil {
@@ -81,7 +88,7 @@ func (t *talk) comeBack(ctx context.Context, start *wire.Start) (*talk, error) {
 			told = time.Now()
 			t.atWork(task.Ref, time.Since(begun), last.Error(), 0)
 		}
-		next, first, err := t.after(start)
+		next, first, err := t.after()
 		if err != nil {
 			return t, err
 		}
@@ -97,7 +104,7 @@ func (t *talk) comeBack(ctx context.Context, start *wire.Start) (*talk, error) {
 			continue
 		}
 		next.connect(s)
-		err = next.run(ctx, start)
+		err = next.run(ctx)
 		s.Close()
 		if next.began || err == nil && next.rebooting == nil {
 			return next, err

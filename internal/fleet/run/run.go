@@ -4,12 +4,10 @@
 package run
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -34,8 +32,6 @@ type Fleet struct {
 	Silence time.Duration
 	// Limits bounds the phases of a host's talk.
 	Limits Limits
-	// Selection says which tasks the call is about; the zero one takes all.
-	Selection resolve.Selection
 	// Chosen says of a host whose groups are known now whether it is meant. Nil
 	// means that all are.
 	Chosen func(h *inventory.Host, groups []*inventory.Group) bool
@@ -44,9 +40,20 @@ type Fleet struct {
 	// Notify is told each event, one at a time. However long it takes, no host
 	// waits for it. May be nil.
 	Notify func(record.Event)
-	// Started is when the run began, from which records count; zero counts nothing.
-	Started time.Time
+	// Here says that the run is one of this machine over itself, whatever the inventory says.
+	Here bool
+	// Around opens a worker on this machine as others reach it, over the jump host that the inventory
+	// names for it: another machine, which proves for a run over itself that one still gets in. Nil is not at all.
+	Around func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
+	Work
 
+	events *queue // of one run
+}
+
+// Work is what is done on the hosts of a run. The zero one applies all that is declared, to all at once.
+type Work struct {
+	// Selection says which tasks the call is about; the zero one takes all.
+	Selection resolve.Selection
 	// Retire gives every host an empty plan, so that all that is managed there is left
 	// over.
 	Retire bool
@@ -58,11 +65,6 @@ type Fleet struct {
 	// Guard is how long a host waits for us to get in anew after a change that may have
 	// cut us off; 0 is not at all.
 	Guard time.Duration
-	// Here says that the run is one of this machine over itself, whatever the inventory says.
-	Here bool
-	// Around opens a worker on this machine as others reach it, over the jump host that the inventory
-	// names for it: another machine, which proves for a run over itself that one still gets in. Nil is not at all.
-	Around func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
 	// Foreseen, when not nil, is what somebody has agreed to: a host that would do
 	// anything else is not begun.
 	Foreseen Foreseen
@@ -70,8 +72,8 @@ type Fleet struct {
 	Digest bool
 	// Rollout is how Run goes over many hosts.
 	Rollout Rollout
-
-	events *queue // of one run
+	// Started is when the run began, from which records count; zero counts nothing.
+	Started time.Time
 }
 
 // Run takes the hosts through a run and gives their outcomes in the same
@@ -248,8 +250,8 @@ func (f *Fleet) notify(e record.Event) {
 
 // host takes one host to its end. early is its plan where no fact can change it.
 func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *record.Host, start *wire.Start, early *plan.Plan) {
-	t := &talk{fleet: f, host: h, out: out, given: map[string]int{}}
-	first, err := t.opening(start, early)
+	t := &talk{fleet: f, host: h, out: out, start: start}
+	first, err := t.opening(early)
 	if err != nil {
 		out.State, out.Message = record.NotReached, err.Error()
 		return
@@ -270,48 +272,12 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *record.Host, s
 	defer s.Close()
 	out.State = record.Reached
 	t.connect(s)
-	err = t.run(ctx, start)
+	err = t.run(ctx)
 	for err == nil && t.rebooting != nil {
-		t, err = t.comeBack(ctx, start)
+		t, err = t.comeBack(ctx)
 	}
 	if err != nil {
 		t.fail(err)
 	}
 	t.tidy()
-}
-
-// tidy puts tasks into the order of the plan and adds those left out.
-func (t *talk) tidy() {
-	slices.SortFunc(t.out.Tasks, func(a, b record.Task) int { return a.ID - b.ID })
-	if t.plan == nil {
-		return
-	}
-	for _, o := range t.plan.LeftOut {
-		task := record.NewTask(plan.Result{ID: -1, Ref: o.Ref, Status: plan.LeftOut, Message: o.Reason})
-		task.DeclaredAt(o.Place)
-		t.out.Tasks = append(t.out.Tasks, task)
-	}
-}
-
-// fail notes why a host ended before its end.
-func (t *talk) fail(err error) {
-	p := problem.From(err)
-	t.out.Message, t.out.Do = p.What, p.Do
-	var busy *busyError
-	switch {
-	case errors.As(err, &busy):
-		t.out.State = record.Busy
-	case t.out.Wrong != nil:
-		t.out.Message += ": " + t.out.Wrong.Error()
-	default:
-		t.out.State = record.Lost
-		if said := t.session.Errors(); said != "" && !strings.Contains(said, t.out.Message) &&
-			!strings.Contains(t.out.Message, said) && p.Do == "" {
-			t.out.Message += " (the worker said: " + said + ")"
-		}
-		if missing := t.out.Planned - len(t.out.Tasks); t.plan != nil && missing > 0 {
-			t.out.Message += fmt.Sprintf("; %d of %d tasks have no result yet", missing, t.out.Planned)
-			t.out.Do = cmp.Or(t.out.Do, "what was done is kept on the host, and the next run collects it")
-		}
-	}
 }

@@ -52,6 +52,11 @@ type Host struct {
 
 	fleet    *Fleet
 	listener net.Listener
+	connections
+}
+
+// connections are those that are open to a host.
+type connections struct {
 	mu       sync.Mutex
 	conns    []net.Conn
 	sessions int

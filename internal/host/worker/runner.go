@@ -25,34 +25,55 @@ import (
 
 // runner takes a plan through its tasks in order.
 type runner struct {
-	s          *session
-	env        *kind.Env
-	store      *ledger.Store
-	tasks      []plan.Task
-	ended      []plan.Status // by task id; empty while it has not
-	mask       mask.Mask
-	from       int             // the task to begin with
-	resumed    *wire.Rebooting // what a reboot ended the last session for; may be nil
-	unproved   bool            // nothing is kept from locking us out, and that is said
-	login      string          // the account that logs in, as far as is known
-	guard      *guard.Keeper   // keeps us from being locked out; may be nil
-	digest     *digester       // of what is declared; may be nil
-	foreseeing bool            // it only tells what it would do, in foreseen
-	foreseen   []plan.Result
-	leaving    int              // from which task on they take away what is left over
-	stays      map[int]string   // why tasks that leave stay
-	past       *ledger.Past     // keeps what stands before it is changed
-	unkept     bool             // that failed once, so nothing more of this run is kept
-	befores    befores          // of the tasks that are at work
-	onPath     map[string][]int // tasks that ended as declared, by the file that they are about
-	undo       *undoing         // puts back what an earlier run changed; nil in any other run
+	s       *session
+	env     *kind.Env
+	store   *ledger.Store
+	tasks   []plan.Task
+	ended   []plan.Status // by task id; empty while it has not
+	mask    mask.Mask
+	from    int              // the task to begin with
+	resumed *wire.Rebooting  // what a reboot ended the last session for; may be nil
+	onPath  map[string][]int // tasks that ended as declared, by the file that they are about
+	undo    *undoing         // puts back what an earlier run changed; nil in any other run
 	// surveyed is closed when the facts are read, which are those of before the
 	// first change.
 	surveyed chan struct{}
+
+	doors
+	foresight
+	departure
+	keeping
+}
+
+// doors are what lets people in, which a change must not close.
+type doors struct {
+	guard    *guard.Keeper // keeps us from being locked out; may be nil
+	unproved bool          // nothing does, and that is said
+	login    string        // the account that logs in, as far as is known
+}
+
+// foresight is what a run only tells that it would do.
+type foresight struct {
+	foreseeing bool
+	foreseen   []plan.Result
+	digest     *digester // of what is declared; may be nil
+}
+
+// departure is what goes since nothing declares it any more.
+type departure struct {
+	leaving int            // from which task on they take it away
+	stays   map[int]string // why tasks that leave stay
+}
+
+// keeping is what stood before a run changed it, which undo puts back.
+type keeping struct {
+	past    *ledger.Past
+	unkept  bool    // that failed once, so nothing more of this run is kept
+	befores befores // of the tasks that are at work
 }
 
 func newRunner(s *session, store *ledger.Store, run plan.Run) *runner {
-	r := &runner{s: s, store: store, stays: map[int]string{}}
+	r := &runner{s: s, store: store, departure: departure{stays: map[int]string{}}}
 	r.env = &kind.Env{Machine: s.m, Run: run, Store: store, Content: s.content, Texts: s.texts, Ask: s.ask,
 		Hide: r.mask.Hide}
 	r.env.Paths = func(t plan.Task) []string { return kinds.Paths(r.env, t) }

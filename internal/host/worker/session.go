@@ -32,13 +32,13 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 		silence = Silence
 	}
 	s := &session{
-		m: m, conn: wire.NewConn(r, w), silence: silence,
-		starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
-		outbox: make(chan letter, 64),
-		proofs: make(chan *wire.Proved, 1),
-		goes:   make(chan struct{}, 1),
-		bye:    make(chan struct{}), stop: make(chan struct{}), lost: make(chan struct{}),
-		kick: make(chan struct{}, 1), heard: NewPulse(), tellEvery: min(tellEvery, max(silence/12, time.Millisecond)),
+		m: m, conn: wire.NewConn(r, w), silence: silence, heard: NewPulse(), outbox: make(chan letter, 64),
+		lost: make(chan struct{}),
+		inbox: inbox{starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
+			proofs: make(chan *wire.Proved, 1), goes: make(chan struct{}, 1), bye: make(chan struct{}),
+			stop: make(chan struct{})},
+		results: results{kick: make(chan struct{}, 1)},
+		telling: telling{tellEvery: min(tellEvery, max(silence/12, time.Millisecond))},
 	}
 	done := make(chan struct{})
 	defer close(done)
@@ -61,27 +61,42 @@ type session struct {
 	m       machine.Machine
 	conn    *wire.Conn
 	silence time.Duration
+	heard   *Pulse
+	outbox  chan letter
 
+	lost      chan struct{} // closed when the connection is gone
+	breakOnce sync.Once
+
+	inbox
+	results
+	telling
+}
+
+// inbox is what the controller has said, by what it is about.
+type inbox struct {
 	starts chan *wire.Start
 	plans  chan *wire.Plan
 	chunks chan *wire.Chunk
 	asked  sync.Map // what the controller was asked, by task: of chan *wire.Answer
-	bye    chan struct{}
 	proofs chan *wire.Proved
-	goes   chan struct{} // the controller lets a foreseen plan go on
-	stop   chan struct{} // the controller asks to end after the task in hand
-	lost   chan struct{} // the connection is gone
-	heard  *Pulse
+	goes   chan struct{} // it lets a foreseen plan go on
+	bye    chan struct{} // closed when it has all
+	stop   chan struct{} // closed when it asks to end after the task in hand
 
-	quiet     bool          // nobody wants to hear how tasks get on
-	tellEvery time.Duration // how often they do
-	outbox    chan letter
+	stopOnce, byeOnce sync.Once
+}
 
-	breakOnce, stopOnce, byeOnce sync.Once
-
+// results are those that wait to be sent.
+type results struct {
 	mu    sync.Mutex
 	queue []plan.Result
 	kick  chan struct{}
+}
+
+// telling is how often somebody hears how tasks get on.
+type telling struct {
+	quiet     bool // nobody wants to
+	tellEvery time.Duration
 }
 
 func (s *session) breakOff() { s.breakOnce.Do(func() { close(s.lost) }) }
@@ -299,38 +314,13 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	r.unproved, r.login = start.Unproved, loginOf(s.m, start.Login)
 	r.past = store.OpenPast(start.Past.Age, start.Past.Size)
 	defer r.past.Close()
-	r.warm(ctx)
-	r.surveyed = make(chan struct{})
-	tell := func() {
-		s.send(wire.Message{Facts: survey.Read(ctx, s.m, start)})
-		close(r.surveyed)
-	}
-	if start.Planned {
-		go tell()
-	} else {
-		tell()
-	}
-	tasks, err := s.plan()
-	if errors.Is(err, errStopped) {
+	s.survey(ctx, r, start)
+	goOn, err := s.planned(ctx, r, start)
+	if errors.Is(err, errStopped) || err == nil && !goOn {
 		return s.end(store, &wire.Done{})
 	}
 	if err != nil {
 		return err
-	}
-	r.take(tasks)
-	if start.Digest {
-		if r.digest, err = r.digester(); err != nil {
-			return err
-		}
-	}
-	if start.Foresee {
-		goOn, err := s.foresee(ctx, r, start)
-		if err != nil {
-			return err
-		}
-		if !goOn {
-			return s.end(store, &wire.Done{})
-		}
 	}
 	if !start.Run.Preview {
 		if err := store.Begin(collected); err != nil {
@@ -347,6 +337,45 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 		return nil
 	}
 	<-r.surveyed
+	return s.finish(ctx, r, start, collected, err)
+}
+
+// survey tells the facts: beside what follows where the plan has come along already.
+func (s *session) survey(ctx context.Context, r *runner, start *wire.Start) {
+	r.warm(ctx)
+	r.surveyed = make(chan struct{})
+	tell := func() {
+		s.send(wire.Message{Facts: survey.Read(ctx, s.m, start)})
+		close(r.surveyed)
+	}
+	if start.Planned {
+		go tell()
+	} else {
+		tell()
+	}
+}
+
+// planned takes the plan, and says whether it is to be done: where somebody has agreed to something, only if this is it.
+func (s *session) planned(ctx context.Context, r *runner, start *wire.Start) (goOn bool, err error) {
+	tasks, err := s.plan()
+	if err != nil {
+		return false, err
+	}
+	r.take(tasks)
+	if start.Digest {
+		if r.digest, err = r.digester(); err != nil {
+			return false, err
+		}
+	}
+	if start.Foresee {
+		return s.foresee(ctx, r, start)
+	}
+	return true, nil
+}
+
+// finish ends a run whose tasks are over: what is left over, what is kept, and what the controller hears at last. err is
+// why the tasks did not come to their end.
+func (s *session) finish(ctx context.Context, r *runner, start *wire.Start, collected []ledger.Record, err error) error {
 	var left []plan.Leftover
 	if err == nil {
 		left, err = s.last(ctx, r, start)
@@ -354,6 +383,7 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	if !start.Run.Preview {
 		_ = service.Load(ctx, r.env) // else the next run that declares the service finds it not loaded
 	}
+	store := r.store
 	err = errors.Join(err, store.Finish(start.Run))
 	if r.moved() { // whether the controller is still there or not
 		r.log(ctx)

@@ -104,29 +104,36 @@ var usualFolders = []string{
 	"/etc/cron.d", "/etc/sysctl.d", "/etc/modprobe.d", "/etc/modules-load.d", "/etc/sudoers.d",
 }
 
-// populate writes the files that a fresh machine has.
-func (h *Machine) populate() error {
-	s := h.spec
-	id := fnv.New64a()
-	id.Write([]byte(s.Name))
-	release := debianRelease
+// baseFile is one file of a machine as it is set up.
+type baseFile struct {
+	path, text string
+	mode       uint32
+}
+
+// release is what a machine says of its system.
+func release(s Spec) string {
+	text := debianRelease
 	switch {
 	case s.OS == "ubuntu":
-		release = ubuntuRelease
+		text = ubuntuRelease
 	case s.OS != "debian":
-		release = fmt.Sprintf("PRETTY_NAME=%q\nNAME=%q\nVERSION_ID=\"1\"\nID=%s\n", s.OS, s.OS, s.OS)
+		text = fmt.Sprintf("PRETTY_NAME=%q\nNAME=%q\nVERSION_ID=\"1\"\nID=%s\n", s.OS, s.OS, s.OS)
 	}
 	if s.Like != "" {
-		release += fmt.Sprintf("ID_LIKE=%q\n", s.Like)
+		text += fmt.Sprintf("ID_LIKE=%q\n", s.Like)
 	}
 	if s.Version != "" {
-		release = versionLine.ReplaceAllString(release, fmt.Sprintf("VERSION_ID=%q", s.Version))
+		text = versionLine.ReplaceAllString(text, fmt.Sprintf("VERSION_ID=%q", s.Version))
 	}
-	files := []struct {
-		path, text string
-		mode       uint32
-	}{
-		{"/etc/os-release", release, 0o644},
+	return text
+}
+
+// baseFiles are the files that every machine has.
+func baseFiles(s Spec) []baseFile {
+	id := fnv.New64a()
+	id.Write([]byte(s.Name))
+	return []baseFile{
+		{"/etc/os-release", release(s), 0o644},
 		{"/etc/passwd", basePasswd, 0o644},
 		{"/etc/group", baseGroup, 0o644},
 		{"/etc/shadow", baseShadow, 0o640},
@@ -168,6 +175,11 @@ func (h *Machine) populate() error {
 				"WantedBy=multi-user.target\n", 0o644},
 		{"/etc/machine-id", fmt.Sprintf("%016x%016x\n", id.Sum64(), id.Sum64()), 0o444},
 	}
+}
+
+// populate writes the files that a fresh machine has.
+func (h *Machine) populate() error {
+	s := h.spec
 	for _, p := range usualFolders {
 		d, err := h.mkdirs(p)
 		if err != nil {
@@ -175,7 +187,7 @@ func (h *Machine) populate() error {
 		}
 		d.Close()
 	}
-	for _, f := range files {
+	for _, f := range baseFiles(s) {
 		if err := h.write(f.path, f.text, f.mode); err != nil {
 			return err
 		}
