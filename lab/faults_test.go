@@ -47,6 +47,13 @@ func TestWorseFaultsOnRealHosts(t *testing.T) {
 	l.on("gauge-01", "rm /srv/full/more /srv/inodes/1; mount -o remount,rw /srv/read")
 	says("disks with room again", 0, "3 changed, 1 unchanged")
 
+	scriptsAndControllers(t, l, says, on)
+}
+
+// scriptsAndControllers goes on with package scripts that ask, commands that hang, and two controllers at once.
+func scriptsAndControllers(t *testing.T, l *lab, says func(name string, wantCode int, words ...string),
+	on func(line, want string)) {
+	t.Helper()
 	// Package scripts that ask, and commands that hang.
 	l.write("manifests/all.toml", "[package.harbour-quiz]\n[package.salt-lamp]\n[command.hang]\n"+
 		"run = [\"sh\", \"-c\", \"sleep 3333 & setsid sleep 3333 & wait\"]\nalways = true\ntimeout = \"2s\"\n")

@@ -12,6 +12,10 @@ import (
 	"time"
 )
 
+// hereFrom is where the hosts have their project from. The server stands for one that proves who it is, as a host that
+// keeps itself wants it.
+const hereFrom = "https://git.example.org/tide.git@main"
+
 // TestHostsKeepThemselves has three hosts keep themselves from a git repository: one is broken by
 // hand and mended, what is declared anew comes to all, and the repository being gone changes
 // nothing.
@@ -38,19 +42,9 @@ func TestHostsKeepThemselves(t *testing.T) {
 	git("init", "-q", "-b", "main")
 	run(t, "git", "init", "-q", "--bare", "-b", "main", filepath.Join(l.dir, "git", "tide.git"))
 	declare("ebb")
-	serve := func() (stop func()) {
-		c := l.in("git", "daemon", "--export-all", "--reuseaddr", "--base-path="+filepath.Join(l.dir, "git"),
-			"--listen=192.0.2.1")
-		if err := c.Start(); err != nil {
-			t.Fatal(err)
-		}
-		return func() { exec.Command("pkill", "-P", strconv.Itoa(c.Process.Pid)).Run(); c.Process.Kill(); c.Wait() }
-	}
-	stop := serve()
+	stop := served(t, l)
 	defer func() { stop() }()
-	// The server stands for one that proves who it is, as a host that keeps itself wants it.
-	const from, instead = "https://git.example.org/tide.git@main",
-		"[url \"git://192.0.2.1/\"]\ninsteadOf = https://git.example.org/\n"
+	const instead = "[url \"git://192.0.2.1/\"]\ninsteadOf = https://git.example.org/\n"
 	if err := os.MkdirAll(filepath.Join(l.dir, "home"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -74,8 +68,8 @@ func TestHostsKeepThemselves(t *testing.T) {
 		return string(out)
 	}
 	time.Sleep(time.Second)
-	said := jk(0, "hosts", "enrol", "gauge-01", "gauge-02", "archive-01", "--from", from, "--every", "1m")
-	if strings.Count(said, "keeps itself, every 1m0s from "+from) != 3 ||
+	said := jk(0, "hosts", "enrol", "gauge-01", "gauge-02", "archive-01", "--from", hereFrom, "--every", "1m")
+	if strings.Count(said, "keeps itself, every 1m0s from "+hereFrom) != 3 ||
 		strings.Count(said, "seal_for = \"age1") != 3 || strings.Contains(said, "AGE-SECRET") {
 		t.Fatalf("enrol tells\n%s", said)
 	}
@@ -94,15 +88,37 @@ func TestHostsKeepThemselves(t *testing.T) {
 			}
 		}
 	}
-	for _, name := range names {
-		until(name, "cat /etc/tide", "ebb")
-	}
 	// what is sealed for one host alone, and broken by hand on another; no controller is there
 	recipient := ""
 	for _, line := range strings.Split(said, "\n") {
 		if strings.Contains(line, "[host.gauge-01]") {
 			recipient = strings.Split(line, "\"")[1]
 		}
+	}
+	hosts := hostsMend(t, names, l, declare, jk, until, recipient)
+	stop()
+	hostsLeftAlone(t, l, jk, until, hosts)
+}
+
+// served serves the repositories of the lab, until they are to be gone.
+func served(t *testing.T, l *lab) (stop func()) {
+	t.Helper()
+	c := l.in("git", "daemon", "--export-all", "--reuseaddr", "--base-path="+filepath.Join(l.dir, "git"),
+		"--listen=192.0.2.1")
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	return func() { exec.Command("pkill", "-P", strconv.Itoa(c.Process.Pid)).Run(); c.Process.Kill(); c.Wait() }
+}
+
+// hostsMend has what is sealed for one host come to it alone, and what was broken by hand mended, while no controller
+// is there. It gives the inventory that was there before.
+func hostsMend(t *testing.T, names []string, l *lab, declare func(text string),
+	jk func(want int, args ...string) string,
+	until func(host, line, want string), recipient string) string {
+	t.Helper()
+	for _, name := range names {
+		until(name, "cat /etc/tide", "ebb")
 	}
 	hosts := read(t, l.project+"/hosts.toml")
 	l.write("hosts.toml", strings.Replace(hosts, "[host.gauge-01]\n",
@@ -123,12 +139,19 @@ func TestHostsKeepThemselves(t *testing.T) {
 	if out := l.on("gauge-02", "ls /etc/token 2>&1; true"); !strings.Contains(out, "No such file") {
 		t.Errorf("another host has the token: %s", out)
 	}
-	stop() // the repository is gone, and somebody breaks a host
+	return hosts
+}
+
+// hostsLeftAlone takes the repository away, fills a disk, has a controller and a host meet, and lets the hosts go.
+func hostsLeftAlone(t *testing.T, l *lab,
+	jk func(want int, args ...string) string, until func(host, line, want string), hosts string) {
+	t.Helper()
+	// The repository is gone, and somebody breaks a host
 	l.on("gauge-02", "echo broken again > /etc/tide; systemctl restart jadekettle-here")
 	until("gauge-02", "cat /etc/tide", "flood")
 	const here = "XDG_STATE_HOME=/var/lib/jadekettle/here/state XDG_CACHE_HOME=/var/lib/jadekettle/here/cache " +
 		"HOME=/root /usr/local/lib/jadekettle/jadekettle "
-	if out := l.on("gauge-02", here+"tend status --here --from "+from+"; true"); !strings.Contains(out,
+	if out := l.on("gauge-02", here+"tend status --here --from "+hereFrom+"; true"); !strings.Contains(out,
 		"the project cannot be read, and stays as it was") {
 		t.Errorf("without its repository it tells\n%s", out)
 	}
@@ -137,7 +160,7 @@ func TestHostsKeepThemselves(t *testing.T) {
 	if strings.Count(life, "changed") < 3 || !strings.Contains(life, "broken again") {
 		t.Errorf("its history tells\n%s", life)
 	}
-	stop = serve()
+	defer served(t, l)()
 	// a full disk where the host keeps its check-ins and its state: it mends all the same
 	const kept = "/var/lib/jadekettle/here/state"
 	l.on("archive-01", "mount -t tmpfs -o size=64k none "+kept+"; dd if=/dev/zero of="+kept+"/fill bs=1k "+
@@ -148,7 +171,7 @@ func TestHostsKeepThemselves(t *testing.T) {
 		t.Errorf("of a full disk it tells\n%s", out)
 	}
 	l.on("archive-01", "systemctl stop jadekettle-here; umount "+kept)
-	if out := jk(0, "preview", "gauge-02", "--from", from); !strings.Contains(out, "1 host: 1 unchanged") {
+	if out := jk(0, "preview", "gauge-02", "--from", hereFrom); !strings.Contains(out, "1 host: 1 unchanged") {
 		t.Errorf("the controller finds\n%s", out)
 	}
 	// a controller and the host at once: one is told who holds it
@@ -167,8 +190,9 @@ func TestHostsKeepThemselves(t *testing.T) {
 		!strings.Contains(out, "root@") {
 		t.Errorf("its own check-in was told\n%s", out)
 	}
-	t.Log(l.on("gauge-02", "systemctl show -p CPUUsageNSec -p MemoryPeak -p MemoryCurrent jadekettle-here; "+here+"--project "+at+" runs --most 0 | grep -c apply; uptime"))
-	said = jk(0, "hosts", "release", "gauge-01", "gauge-02", "archive-01", "--from", from)
+	t.Log(l.on("gauge-02", "systemctl show -p CPUUsageNSec -p MemoryPeak -p MemoryCurrent jadekettle-here; "+
+		here+"--project "+at+" runs --most 0 | grep -c apply; uptime"))
+	said := jk(0, "hosts", "release", "gauge-01", "gauge-02", "archive-01", "--from", hereFrom)
 	if strings.Count(said, "keeps itself no more") != 3 {
 		t.Errorf("release tells\n%s", said)
 	}

@@ -101,6 +101,12 @@ manifests = ["pacman"]
 			t.Errorf("%s has tide-logger %s as its newest", host, got)
 		}
 	}
+	packagesTakenAway(t, l)
+}
+
+// packagesTakenAway captures, takes away and undoes.
+func packagesTakenAway(t *testing.T, l *lab) {
+	t.Helper()
 	l.along()
 	l.held()
 	out, _ := l.in(l.program, "--project", l.project, "capture", "gauge-pacman", "package").Output()

@@ -263,6 +263,12 @@ func TestSources(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(project, "sources/tide/docs/relay.md")); err != nil {
 		t.Errorf("the docs did not come along: %v", err)
 	}
+	pinsAreKept(t, dir, git, project)
+}
+
+// pinsAreKept changes the copy of a source, then the source itself, and what was pinned.
+func pinsAreKept(t *testing.T, dir string, git func(args ...string), project string) {
+	t.Helper()
 	write(t, project, map[string]string{"sources/tide/manifests/common.toml": "[group.tidal]\n", "sources/stray/x": ""})
 	steps(t, project, nil, []step{
 		{2, "the copy in sources/tide is not what was pinned", []string{"lint"}},
@@ -384,6 +390,12 @@ check = "tide-logger --check ${candidate}"
 		t.Errorf("get gives %d %q", code, out)
 	}
 
+	othersMayNotOpen(t, dir, home, identity)
+}
+
+// othersMayNotOpen has others try, without the identity, with a wrong one, and after they were let in.
+func othersMayNotOpen(t *testing.T, dir string, home []string, identity string) {
+	t.Helper()
 	// Others, without the identity, with a wrong one, and after it was let in.
 	other := filepath.Join(dir, "other.txt")
 	steps(t, dir, []string{"HOME=" + t.TempDir()}, []step{

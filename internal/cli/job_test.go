@@ -114,6 +114,14 @@ func TestJobs(t *testing.T) {
 		t.Errorf("the list: %s", out)
 	}
 	golden(t, "jobs", dated(golds.String()))
+	answersStaySecret(t, dir, secrets, &all, jk)
+}
+
+// answersStaySecret looks for the secret answer in all that tells of a job, and refuses one from a file that
+// others may read.
+func answersStaySecret(t *testing.T, dir string, secrets string, all *strings.Builder,
+	jk func(code int, args ...string) string) {
+	t.Helper()
 	for _, call := range []string{"runs show 1", "runs show 3 gauge-01 -v", "report 3 --output html",
 		"report 3 --output json", "runs search rip-tide", "why gauge-01 file /etc/token",
 		"job show night-tide --output json", "status --output json"} {

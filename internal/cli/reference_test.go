@@ -99,35 +99,40 @@ func reference() string {
 		fmt.Fprintf(&b, "| `%s` | %s | `%s` | `%s` |\n", f.Signature(), f.Doc,
 			strings.ReplaceAll(f.Uses[0].Expr, "|", "\\|"), f.Uses[0].Gives)
 	}
+	settingsAndJobs(&b)
+	return b.String()
+}
+
+// settingsAndJobs writes of what stands in the settings, the jobs and the rehearsals.
+func settingsAndJobs(b *strings.Builder) {
 	b.WriteString("\n## Settings\n\nIn `jadekettle.toml`; paths are relative to the project.\n\n" +
 		"| setting | takes | default | meaning |\n|---|---|---|---|\n")
 	for _, s := range settings.Keys {
-		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
+		fmt.Fprintf(b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
-	fmt.Fprintf(&b, "| `data.lists.KEY` | text | `\"replace\"` | What a later layer's list does to an earlier one: "+
+	fmt.Fprintf(b, "| `data.lists.KEY` | text | `\"replace\"` | What a later layer's list does to an earlier one: "+
 		"`%s`. |\n", strings.Join(layerRules(), "`, `"))
 	for _, s := range settings.EnvKeys {
-		fmt.Fprintf(&b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
+		fmt.Fprintf(b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
 	for _, s := range settings.TellKeys {
-		fmt.Fprintf(&b, "| `tell.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
+		fmt.Fprintf(b, "| `tell.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
 	b.WriteString("\n## Jobs\n\nIn `jobs.toml`.\n\n")
-	keys(&b, "[job.NAME]", job.Keys)
+	keys(b, "[job.NAME]", job.Keys)
 	b.WriteString("\n")
-	keys(&b, "[job.NAME.ask.KEY]", job.AskKeys)
+	keys(b, "[job.NAME.ask.KEY]", job.AskKeys)
 	b.WriteString("\n")
-	keys(&b, "[job.NAME.schedule]", schedule.Keys)
+	keys(b, "[job.NAME.schedule]", schedule.Keys)
 	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, besides `about`, `env` and `[sealed.LAYER]`.\n\n")
-	keys(&b, "[host.NAME]", rehearse.HostKeys)
+	keys(b, "[host.NAME]", rehearse.HostKeys)
 	b.WriteString("\n")
-	keys(&b, "[host.NAME.expect]", rehearse.ExpectKeys)
+	keys(b, "[host.NAME.expect]", rehearse.ExpectKeys)
 	b.WriteString("\n## Advice\n\n| code | about |\n|---|---|\n")
 	for _, c := range advice.Codes {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", c.Code, c.Doc)
+		fmt.Fprintf(b, "| `%s` | %s |\n", c.Code, c.Doc)
 	}
-	documents(&b)
-	return b.String()
+	documents(b)
 }
 
 func documents(b *strings.Builder) {

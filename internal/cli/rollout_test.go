@@ -120,8 +120,14 @@ func TestRollouts(t *testing.T) {
 	trouble(1, false)
 	trouble(2, false)
 
+	rolloutsEnd(t, dir, hosts)
+}
+
+// rolloutsEnd has rollouts end for a probe, for hosts that are down, and for flags that are wrong.
+func rolloutsEnd(t *testing.T, dir string, hosts *sim.Fleet) {
+	t.Helper()
 	put(t, filepath.Join(dir, "manifests/pier.toml"), motd+"[probe.answer]\nfile = \"/etc/motd\"\ntext = \"low\"\n")
-	if code, out, _ = jk(t, dir, "apply", "--all", "--stop-after", "9"); code != 1 ||
+	if code, out, _ := jk(t, dir, "apply", "--all", "--stop-after", "9"); code != 1 ||
 		!strings.Contains(out, "probes did not hold on gauge-01") {
 		t.Errorf("a probe that does not hold: %d\n%s", code, out)
 	}

@@ -17,6 +17,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"jadekettle/internal/fleet/sim"
 	"jadekettle/internal/history/store/pgtest"
 )
 
@@ -113,6 +114,13 @@ func runsAreFound(t *testing.T, settings string) {
 			t.Errorf("%s: %s", call, out)
 		}
 	}
+	runsAreNotedAndPruned(t, dir, hosts, home, jk)
+}
+
+// runsAreNotedAndPruned notes, lists and lets go of runs.
+func runsAreNotedAndPruned(t *testing.T, dir string, hosts *sim.Fleet, home []string,
+	jk func(code int, args ...string) string) {
+	t.Helper()
 	jk(0, "runs", "note", "last-failed", "cause=tide")
 	if out := jk(0, "runs", "--note", "cause=tide"); !strings.Contains(out, "\n2 ") ||
 		!strings.Contains(out, "cause: tide") {

@@ -82,7 +82,8 @@ func (f *Folder) Run(ctx context.Context, c Call) (*record.Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	fleet := &run.Fleet{Plans: &resolve.Plans{Project: own}, Parallel: 1, Notify: c.Event, Work: run.Work{Retire: c.Retire},
+	fleet := &run.Fleet{Plans: &resolve.Plans{Project: own}, Parallel: 1, Notify: c.Event,
+		Work: run.Work{Retire: c.Retire},
 		Open: func(ctx context.Context, _ *inventory.Host, first []byte) (*reach.Session, error) {
 			return c.Open(ctx, first)
 		}}

@@ -81,6 +81,12 @@ func TestAServerThatFails(t *testing.T) {
 		}
 		refuses(t, "is locked", "try again", begin(of(here)))
 	})
+	serverIsGone(t, s, of)
+}
+
+// serverIsGone takes the server away in the middle of a run, and for good.
+func serverIsGone(t *testing.T, s *pgtest.Server, of func(url string) Project) {
+	t.Helper()
 	t.Run("gone in mid-run", func(t *testing.T) {
 		here := s.Database(t)
 		r := begun(of(here))

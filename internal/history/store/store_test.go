@@ -315,6 +315,12 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if k, err := p.Load(3); err != nil || k.State != record.Elsewhere || k.Hosts[0].Tasks[0].Message != "no room" {
 		t.Errorf("a run of another machine is kept as %+v (%v)", k, err)
 	}
+	hostsThatLieOfRuns(t, p, r, id2, k)
+}
+
+// hostsThatLieOfRuns lets the first run end after all, and has a host tell of runs that are none of its own.
+func hostsThatLieOfRuns(t *testing.T, p Project, r *Recorder, id2 uuid.UUID, k *record.Run) {
+	t.Helper()
 	r.End(&record.Run{Hosts: nil})
 	if err := r.Wait(); err != nil {
 		t.Error(err)
@@ -444,6 +450,12 @@ func TestAStoreThatFails(t *testing.T) {
 		}
 		refuses(t, "is full", "make room", begin(another(t, p)))
 	})
+	storeOnABadDisk(t, begin)
+}
+
+// storeOnABadDisk has a store emptied, taken away, on a full disk, read-only, nowhere and damaged.
+func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
+	t.Helper()
 	t.Run("emptied, and taken away", func(t *testing.T) {
 		p := pier(t)
 		if err := begin(p); err != nil {

@@ -34,7 +34,8 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 	s := &session{
 		m: m, conn: wire.NewConn(r, w), silence: silence, heard: NewPulse(), outbox: make(chan letter, 64),
 		lost: make(chan struct{}),
-		inbox: inbox{starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4), chunks: make(chan *wire.Chunk, 4),
+		inbox: inbox{starts: make(chan *wire.Start, 1), plans: make(chan *wire.Plan, 4),
+			chunks: make(chan *wire.Chunk, 4),
 			proofs: make(chan *wire.Proved, 1), goes: make(chan struct{}, 1), bye: make(chan struct{}),
 			stop: make(chan struct{})},
 		results: results{kick: make(chan struct{}, 1)},
@@ -355,7 +356,8 @@ func (s *session) survey(ctx context.Context, r *runner, start *wire.Start) {
 	}
 }
 
-// planned takes the plan, and says whether it is to be done: where somebody has agreed to something, only if this is it.
+// planned takes the plan, and says whether it is to be done: where somebody has agreed to something, only if this
+// is it.
 func (s *session) planned(ctx context.Context, r *runner, start *wire.Start) (goOn bool, err error) {
 	tasks, err := s.plan()
 	if err != nil {
@@ -373,9 +375,10 @@ func (s *session) planned(ctx context.Context, r *runner, start *wire.Start) (go
 	return true, nil
 }
 
-// finish ends a run whose tasks are over: what is left over, what is kept, and what the controller hears at last. err is
-// why the tasks did not come to their end.
-func (s *session) finish(ctx context.Context, r *runner, start *wire.Start, collected []ledger.Record, err error) error {
+// finish ends a run whose tasks are over: what is left over, what is kept, and what the controller hears at last.
+// err is why the tasks did not come to their end.
+func (s *session) finish(ctx context.Context, r *runner, start *wire.Start, collected []ledger.Record,
+	err error) error {
 	var left []plan.Leftover
 	if err == nil {
 		left, err = s.last(ctx, r, start)
