@@ -126,15 +126,17 @@ func TestNoJobs(t *testing.T) {
 			"\"exec\"": "does not say what it runs",
 		"[job.night]\ntargets = [\"*\"]\ncommand = " +
 			"[\"uptime\"]": "which only an exec runs",
-		"[job.night]\ntargets = [\"*\"]\ndoes = \"preview\"\nbatch = 3":                                 "and is none",
-		"[job.night]\ntargets = [\"*\"]\nrevision = \"main\"":                                           "no source",
-		"[job.night]\ntargets = [\"${host.name}\"]":                                                     "host",
-		"[job.night]\ntargets = [\"*\"]\nschedule = { every = \"1h\" }\nask.depth = { type = \"int\" }": "nobody answers then what it asks for depth",
-		"[job.night]\ntargets = [\"*\"]\nschedule = { cron = \"soon\" }":                                "no cron line",
-		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, default = \"x\" }":                "has a default",
-		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, type = \"list\" }":                "is a list",
-		"[job.night]\ntargets = [\"*\"]\nask.depth = { typ = \"int\" }":                                 `did you mean "type"?`,
-		"[job.night]\ntargets = [\"*\"]\nask.depth = { only_if = \"facts.x\" }":                         "facts",
+		"[job.night]\ntargets = [\"*\"]\ndoes = \"preview\"\nbatch = 3": "and is none",
+		"[job.night]\ntargets = [\"*\"]\nrevision = \"main\"":           "no source",
+		"[job.night]\ntargets = [\"${host.name}\"]":                     "host",
+		"[job.night]\ntargets = [\"*\"]\nschedule = { every = \"1h\" }\n" +
+			"ask.depth = { type = \"int\" }": "nobody answers then " +
+			"what it asks for depth",
+		"[job.night]\ntargets = [\"*\"]\nschedule = { cron = \"soon\" }":                 "no cron line",
+		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, default = \"x\" }": "has a default",
+		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, type = \"list\" }": "is a list",
+		"[job.night]\ntargets = [\"*\"]\nask.depth = { typ = \"int\" }":                  `did you mean "type"?`,
+		"[job.night]\ntargets = [\"*\"]\nask.depth = { only_if = \"facts.x\" }":          "facts",
 	} {
 		if _, err := load(t, text); err == nil || !strings.Contains(err.Error(), want) ||
 			!strings.Contains(err.Error(), "jobs.toml:") {
