@@ -9,9 +9,9 @@ import (
 
 	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/app/review"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
-	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/visible"
@@ -211,7 +211,7 @@ func Since(text string, now time.Time) (time.Time, error) {
 			return at, nil
 		}
 	}
-	d, err := settings.ParseDuration(text)
+	d, err := measure.ParseDuration(text)
 	if err != nil {
 		return time.Time{}, problem.Errorf("%q is no time", text).
 			Remedy(`write a date such as 2026-11-29, or how long ago, such as 7d or 12h`)

@@ -11,12 +11,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
-	"jadekettle/internal/core/settings"
 	"jadekettle/internal/history"
 	"jadekettle/internal/history/store"
 )
@@ -137,12 +136,12 @@ func (l Limits) limits(now time.Time) (out store.Limits, err error) {
 	}
 	out.Count = l.Keep
 	if l.Size != "" {
-		if out.Size, err = expr.ParseBytes(l.Size); err != nil {
+		if out.Size, err = measure.ParseBytes(l.Size); err != nil {
 			return out, err
 		}
 	}
 	if l.Age != "" {
-		d, err := settings.ParseDuration(l.Age)
+		d, err := measure.ParseDuration(l.Age)
 		if err != nil {
 			return out, err
 		}

@@ -20,13 +20,13 @@ import (
 	"strconv"
 	"strings"
 	"text/template"
-	"time"
 	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -618,15 +618,15 @@ var functions = []Func{
 	{Name: "bytes", Area: "sizes and times", Params: params("size text"), Gives: "int",
 		Doc:  "The bytes in a size: kB, MB, GB, TB count in thousands, KiB, MiB, GiB, TiB in 1024s.",
 		Uses: []Use{{`bytes("2TB")`, `2000000000000`}, {`bytes("1.5 GiB")`, `1610612736`}},
-		call: func(a []any) (any, error) { return ParseBytes(str(a, 0)) }},
+		call: func(a []any) (any, error) { return measure.ParseBytes(str(a, 0)) }},
 	{Name: "size_text", Area: "sizes and times", Params: params("bytes int"), Gives: "text",
 		Doc:  "Writes a number of bytes for people, in 1024s.",
 		Uses: []Use{{`size_text(1610612736)`, `"1.5 GiB"`}},
-		call: func(a []any) (any, error) { return SizeText(num(a, 0)), nil }},
+		call: func(a []any) (any, error) { return measure.BytesText(num(a, 0)), nil }},
 	{Name: "seconds", Area: "sizes and times", Params: params("time text"), Gives: "int",
 		Doc:  "The whole seconds in a length of time: 90s, 10m, 1h30m, 7d.",
 		Uses: []Use{{`seconds("1h30m")`, `5400`}, {`seconds("7d")`, `604800`}},
-		call: func(a []any) (any, error) { return ParseSeconds(str(a, 0)) }},
+		call: func(a []any) (any, error) { return measure.ParseSeconds(str(a, 0)) }},
 
 	{Name: "version_at_least", Area: "versions", Params: params("version text, wanted text"), Gives: "bool",
 		Doc:  "Says whether a version is the wanted one or newer; numbers in it count as numbers.",
@@ -927,69 +927,6 @@ func nth(net string, n int64) (any, error) {
 		return nil, fmt.Errorf("the network %s has not so many addresses", net)
 	}
 	return addr.String(), nil
-}
-
-var sizeForm = regexp.MustCompile(`^\s*([0-9]+(?:\.[0-9]+)?)\s*([kKMGTP]?i?)[bB]?\s*$`)
-
-// ParseBytes reads a size: 512, 2TB, 1.5 GiB. k, M, G, T and P count in
-// thousands (SI), Ki to Pi in 1024s (IEC 80000-13).
-func ParseBytes(s string) (int64, error) {
-	m := sizeForm.FindStringSubmatch(s)
-	if m == nil {
-		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
-	}
-	r, ok := new(big.Rat).SetString(m[1])
-	base, unit := int64(1000), strings.TrimSuffix(m[2], "i")
-	if unit != m[2] {
-		base = 1024
-	}
-	if !ok || unit == "" && m[2] == "i" {
-		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
-	}
-	for range strings.Index("kMGTP", strings.Replace(unit, "K", "k", 1)) + 1 {
-		if unit == "" {
-			break
-		}
-		r.Mul(r, new(big.Rat).SetInt64(base))
-	}
-	r.Add(r, big.NewRat(1, 2)) // halves are rounded up
-	n := new(big.Int).Quo(r.Num(), r.Denom())
-	if !n.IsInt64() {
-		return 0, problem.Errorf("%q does not fit 64 bits", s).Remedy("write a smaller size")
-	}
-	return n.Int64(), nil
-}
-
-// SizeText writes bytes for people, in 1024s.
-func SizeText(n int64) string {
-	if n < 1024 {
-		return fmt.Sprintf("%d B", n)
-	}
-	f, i := float64(n)/1024, 0
-	for f >= 1024 && i < 4 {
-		f, i = f/1024, i+1
-	}
-	return strings.TrimSuffix(strconv.FormatFloat(f, 'f', 1, 64), ".0") + " " + "KMGTP"[i:i+1] + "iB"
-}
-
-var daysForm = regexp.MustCompile(`^([0-9]{1,6})d(.*)$`)
-
-// ParseSeconds reads a length of time in whole seconds: 90s, 10m, 1h30m, 7d.
-func ParseSeconds(s string) (int64, error) {
-	rest, total := s, int64(0)
-	if m := daysForm.FindStringSubmatch(s); m != nil {
-		days, _ := strconv.ParseInt(m[1], 10, 64)
-		rest, total = m[2], days*86400
-	}
-	if rest != "" || total == 0 && rest == s {
-		d, err := time.ParseDuration(rest)
-		if err != nil || d < 0 || d%time.Second != 0 {
-			return 0, problem.Errorf("%q is no length of time in seconds", s).
-				Remedy("write \"90s\", \"10m\", \"1h30m\" or \"7d\"")
-		}
-		total += int64(d / time.Second)
-	}
-	return total, nil
 }
 
 // CompareVersions compares as Debian's packagers do (Debian Policy, 5.6.12): an

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -123,7 +124,7 @@ func readFact(k Key, problems *problem.Problems) (Fact, bool) {
 				wrong(a.Node.Place, "as_text is true or false", "write as_text = true")
 			}
 		case "timeout":
-			d, err := time.ParseDuration(text)
+			d, err := measure.ParseDuration(text)
 			if err != nil || d <= 0 || d > 10*time.Minute {
 				wrong(a.Node.Place, "timeout is no length of time", `write one up to ten minutes, such as "30s"`)
 			}

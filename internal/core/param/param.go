@@ -13,6 +13,7 @@ import (
 
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -241,7 +242,7 @@ func (d *Decl) typed(v any) (any, error) {
 		}
 	case "duration":
 		if text, ok := v.(string); ok {
-			n, err := expr.ParseSeconds(text)
+			n, err := measure.ParseSeconds(text)
 			return n, err
 		}
 		if n, ok := v.(int64); ok && n >= 0 {
@@ -249,7 +250,7 @@ func (d *Decl) typed(v any) (any, error) {
 		}
 	case "bytes":
 		if text, ok := v.(string); ok {
-			n, err := expr.ParseBytes(text)
+			n, err := measure.ParseBytes(text)
 			return n, err
 		}
 		if n, ok := v.(int64); ok && n >= 0 {

@@ -36,7 +36,7 @@ func TestCheck(t *testing.T) {
 		{`type = "bool"`, "yes", `it needs true or false, not "yes"; write it without quotes`},
 		{`type = "duration"`, "1d12h", "129600"},
 		{`type = "duration"`, int64(90), "90"},
-		{`type = "duration"`, "soon", `"soon" is no length of time in seconds; write "90s", "10m", "1h30m" or "7d"`},
+		{`type = "duration"`, "soon", `"soon" is no length of time; write "90s", "10m", "1h30m" or "7d"`},
 		{`type = "bytes"`, "1.5 GiB", "1610612736"},
 		{`type = "bytes"`, "many", `"many" is no size; write "512", "2TB" or "1.5 GiB"`},
 		{`type = "path"`, "/srv//a/", "/srv/a"},

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -54,10 +55,10 @@ const (
 func Times(a value.Attrs) (within, every time.Duration) {
 	within, every = UsualWithin, UsualEvery
 	if t := a.Text("within"); t != "" {
-		within, _ = time.ParseDuration(t) // checked with the manifest
+		within, _ = measure.ParseDuration(t) // checked with the manifest
 	}
 	if t := a.Text("every"); t != "" {
-		every, _ = time.ParseDuration(t)
+		every, _ = measure.ParseDuration(t)
 	}
 	return within, every
 }

@@ -1,8 +1,7 @@
 package resolve
 
 import (
-	"time"
-
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -47,13 +46,13 @@ func (r *resolver) tries(it *Item) plan.Tries {
 	case (limit != "" || out.Limit > 0) && it.Kind.Owns(schema.Timeout):
 		out.Limit = 0
 	case limit != "":
-		out.Limit, _ = time.ParseDuration(limit) // checked with the manifest
+		out.Limit, _ = measure.ParseDuration(limit) // checked with the manifest
 	}
 	if n, ok := a.Int(schema.Retries); ok {
 		out.More = int(n)
 	}
 	if every := a.Text(schema.RetryEvery); every != "" {
-		out.Every, _ = time.ParseDuration(every)
+		out.Every, _ = measure.ParseDuration(every)
 	}
 	if out.More == 0 {
 		out.Every = 0

@@ -14,9 +14,9 @@ import (
 
 	"jadekettle/internal/core/cronline"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
-	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/value"
 )
 
@@ -100,11 +100,11 @@ func (s *Schedule) set(a manifest.Key, problems *problem.Problems) error {
 	case "cron":
 		return s.setCron(text)
 	case "every":
-		if s.Every, err = settings.ParseDuration(text); err == nil && s.Every < time.Minute {
+		if s.Every, err = measure.ParseDuration(text); err == nil && s.Every < time.Minute {
 			return problem.Errorf("every is %q, and less than a minute", text).Remedy(`write "1m" or more`)
 		}
 	case "spread":
-		s.Spread, err = settings.ParseDuration(text)
+		s.Spread, err = measure.ParseDuration(text)
 	case "zone":
 		if s.Zone, err = time.LoadLocation(text); err != nil {
 			return problem.Errorf("there is no time zone %q", text).

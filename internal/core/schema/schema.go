@@ -12,8 +12,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -628,7 +628,7 @@ func (a Attr) text(s string) (any, error) {
 				Remedy("use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first")
 		}
 	case Duration:
-		if d, err := time.ParseDuration(s); err != nil || d <= 0 {
+		if d, err := measure.ParseDuration(s); err != nil || d <= 0 {
 			return nil, problem.Errorf("%s is %q, which is no length of time", a.Name, s).
 				Remedy("write \"90s\", \"10m\" or \"2h\"")
 		}

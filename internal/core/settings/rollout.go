@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 )
@@ -104,7 +105,7 @@ func ParsePause(s string) (time.Duration, error) {
 	if s == ByKey {
 		return 0, nil
 	}
-	d, err := ParseDuration(s)
+	d, err := measure.ParseDuration(s)
 	if err != nil || d == 0 {
 		return 0, problem.Errorf("%q is no pause", s).
 			Remedy(`write "90s", "10m", or "key" to wait until a key is pressed`)

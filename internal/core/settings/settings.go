@@ -10,14 +10,13 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
-	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -452,7 +451,7 @@ func setText(to *string, v any) error {
 
 func setDuration(to *time.Duration, v any) error {
 	text, _ := v.(string)
-	d, err := ParseDuration(text)
+	d, err := measure.ParseDuration(text)
 	if err != nil {
 		return err
 	}
@@ -462,26 +461,12 @@ func setDuration(to *time.Duration, v any) error {
 
 func setSize(to *int64, v any) error {
 	text, _ := v.(string)
-	n, err := expr.ParseBytes(text)
+	n, err := measure.ParseBytes(text)
 	if err != nil {
 		return problem.Errorf("%s is no size", value.Shown(v)).Remedy(`write "256 MiB" or "1 GiB"`)
 	}
 	*to = n
 	return nil
-}
-
-// ParseDuration reads a length of time: 90s, 10m, 24h, 7d.
-func ParseDuration(s string) (time.Duration, error) {
-	if days, ok := strings.CutSuffix(s, "d"); ok {
-		if n, err := strconv.Atoi(days); err == nil && n >= 0 && n < 36500 {
-			return time.Duration(n) * 24 * time.Hour, nil
-		}
-	}
-	d, err := time.ParseDuration(s)
-	if err != nil || d < 0 {
-		return 0, problem.Errorf(`%q is no length of time`, s).Remedy(`write "90s", "10m", "24h" or "7d"`)
-	}
-	return d, nil
 }
 
 // Glance gives a project's settings as far as they can be read, and leaves what

@@ -53,15 +53,6 @@ about = "the pool in the yard"
 	}
 }
 
-func TestDurations(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90s": 90 * time.Second, "1h30m": 90 * time.Minute,
-		"7d": 7 * 24 * time.Hour, "0d": 0, "-1s": -1, "soon": -1, "99999d": -1, "": -1} {
-		if got, err := settings.ParseDuration(text); (err != nil) != (want < 0) || err == nil && got != want {
-			t.Errorf("%q is %v (%v)", text, got, err)
-		}
-	}
-}
-
 // TestRollouts reads how an apply goes over many hosts, for all and for an environment.
 func TestRollouts(t *testing.T) {
 	var ps problem.Problems

@@ -10,8 +10,8 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
-	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -162,7 +162,7 @@ func (r reader) size(k manifest.Key) int64 {
 		return n
 	}
 	text, _ := k.Node.Value.(string)
-	n, err := expr.ParseBytes(text)
+	n, err := measure.ParseBytes(text)
 	if err != nil {
 		r.ps.AddErr(k.Node.Place, err)
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/wire"
@@ -71,7 +72,7 @@ func (t *talk) after() (*talk, []byte, error) {
 func (t *talk) comeBack(ctx context.Context) (*talk, error) {
 	task := t.plan.Tasks[t.rebooting.Task]
 	limit := backLimit
-	if d, err := time.ParseDuration(task.Attrs.Text("timeout")); err == nil {
+	if d, err := measure.ParseDuration(task.Attrs.Text("timeout")); err == nil {
 		limit = d
 	}
 	deadline := time.Now().Add(limit)

@@ -54,7 +54,7 @@ func TestWhatIsRefusedBeforeAnyHost(t *testing.T) {
 		{"package a1", value.Attrs{"version": "1", "sha256": sum}, "sha256", "nothing is fetched"},
 		{"swap /swap", nil, "", "does not say how large"},
 		{"swap /swap", value.Attrs{"size": "2 GB"}, "size", "is no size"},
-		{"swap /swap", value.Attrs{"size": "0 MiB"}, "size", "1 MiB at least"},
+		{"swap /swap", value.Attrs{"size": "0 MiB"}, "size", "from \"1 MiB\" to"},
 		{"swap /swap", value.Attrs{"size": "9999999 GiB"}, "size", "is no size"},
 		{"swap /dev/vdb2", value.Attrs{"size": "2 GiB"}, "size", "is a device"},
 		{"swap /a b", value.Attrs{"size": "2 GiB"}, "", "holds white space"},

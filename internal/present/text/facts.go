@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
 )
@@ -74,11 +75,7 @@ func shownFact(path string, v any) string {
 	if !isInt || n < 1024 || strings.HasPrefix(path, "own.") || !slices.Contains(sizes, word) {
 		return text
 	}
-	f, unit := float64(n), 0
-	for f >= 1024 && unit < 5 {
-		f, unit = f/1024, unit+1
-	}
-	return fmt.Sprintf("%.1f %ciB", f, "KMGTP"[unit-1])
+	return measure.BytesText(n)
 }
 
 // flat lists a tree's leaves with their paths.

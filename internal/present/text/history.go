@@ -8,6 +8,7 @@ import (
 	"unicode/utf8"
 
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
@@ -219,18 +220,7 @@ func (v *Run) Told(t *record.Task, head string) {
 }
 
 // Size writes a number of bytes for people.
-func Size(n int64) string {
-	const unit = 1024
-	if n < unit {
-		return Count(int(n), "byte")
-	}
-	f, names := float64(n), "KMGTP"
-	i := -1
-	for f >= unit && i < len(names)-1 {
-		f, i = f/unit, i+1
-	}
-	return fmt.Sprintf("%.1f %ciB", f, names[i])
-}
+func Size(n int64) string { return measure.BytesText(n) }
 
 // Differences prints what differs between two runs.
 func Differences(w io.Writer, d *history.Differences, width int) {

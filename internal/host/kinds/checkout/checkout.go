@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -182,7 +183,7 @@ func (g *git) run(ctx context.Context, args ...string) (string, error) {
 		Env: []string{"GIT_TERMINAL_PROMPT=0", "GIT_SSH_COMMAND=" + ssh, "GIT_ASKPASS=/bin/false",
 			"GIT_OPTIONAL_LOCKS=0"}} // to look writes nothing: `git status` would write its index
 	if limit := g.task.Attrs.Text("fetch_limit"); limit != "" {
-		c.Limit, _ = time.ParseDuration(limit) // checked with the manifest
+		c.Limit, _ = measure.ParseDuration(limit) // checked with the manifest
 	}
 	out, err := machine.Do(ctx, g.env.Machine, c, telling)
 	return strings.TrimSpace(out.Stdout), err

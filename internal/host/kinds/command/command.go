@@ -8,8 +8,8 @@ import (
 	"path"
 	"regexp"
 	"strings"
-	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -189,7 +189,7 @@ func prepared(env *kind.Env, t plan.Task) (machine.Command, error) {
 		c.Env = append(c.Env, name+"="+text)
 	}
 	if limit := t.Attrs.Text("timeout"); limit != "" {
-		c.Limit, _ = time.ParseDuration(limit) // checked with the manifest
+		c.Limit, _ = measure.ParseDuration(limit) // checked with the manifest
 	}
 	if user := t.Attrs.Text("run_as"); user != "" {
 		rights, err := env.Rights(user)

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -234,7 +235,7 @@ func Tool(remote func(value.Attrs) bool, when ...string) schema.Tool {
 func (w wanted) run(ctx context.Context) error {
 	c := machine.Command{Limit: usualLimit, Makes: w.path, Env: w.proxies()}
 	if limit := w.task.Attrs.Text("fetch_limit"); limit != "" {
-		c.Limit, _ = time.ParseDuration(limit) // checked with the manifest
+		c.Limit, _ = measure.ParseDuration(limit) // checked with the manifest
 	}
 	headers := w.task.Attrs.Table("headers")
 	m := w.env.Machine

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -428,7 +429,7 @@ func unstarted(ctx context.Context, m machine.Machine, sm backend.Manager, name 
 
 // act does what one service needs. up says that it was started or restarted.
 func act(ctx context.Context, env *kind.Env, sm backend.Manager, w kind.Work) (up bool, err error) {
-	limit, _ := time.ParseDuration(w.Task.Attrs.Text("start_limit")) // checked with the manifest
+	limit, _ := measure.ParseDuration(w.Task.Attrs.Text("start_limit")) // checked with the manifest
 	do := func(a backend.Action) error { return sm.Act(ctx, env, a, w.Task.Ref.Name, limit) }
 	if w.Differs("masked") && !w.Task.Attrs.Bool("masked") {
 		if err := do(backend.Unmask); err != nil {

@@ -8,12 +8,12 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -71,23 +71,14 @@ priority = 10
 	},
 }
 
-var sizeForm = regexp.MustCompile(`^([0-9]+) ?([MG])iB$`)
-
 // parseSize gives bytes.
 func parseSize(s string) (int64, error) {
-	m := sizeForm.FindStringSubmatch(s)
-	if m == nil {
-		return 0, problem.Errorf("%q is no size of a swap file", s).Remedy("write one such as \"2 GiB\" or \"512 MiB\"")
+	n, err := measure.ParseBytes(s)
+	if err != nil || n < 1<<20 || n > 1<<41 || n%(1<<20) != 0 {
+		return 0, problem.Errorf("%q is no size of a swap file", s).
+			Remedy(`write whole MiB, from "1 MiB" to "2048 GiB"`)
 	}
-	n, err := strconv.ParseInt(m[1], 10, 32)
-	unit := int64(1 << 20)
-	if m[2] == "G" {
-		unit = 1 << 30
-	}
-	if err != nil || n < 1 || n*unit > 1<<41 {
-		return 0, problem.Errorf("%q is no size of a swap file", s).Remedy("it is 1 MiB at least and 2048 GiB at most")
-	}
-	return n * unit, nil
+	return n, nil
 }
 
 func mebibytes(n int64) string {

@@ -1,0 +1,90 @@
+// Package measure reads and writes the lengths of time and the sizes that people write: in manifests, settings, jobs,
+// params, rehearsals and on the command line. Everybody who reads one reads it here, so that "1d" is a day everywhere.
+//
+//	measure.ParseDuration("1d12h")  // 36 hours
+//	measure.ParseBytes("1.5 GiB")   // 1610612736
+//	measure.BytesText(1610612736)   // "1.5 GiB"
+package measure
+
+import (
+	"fmt"
+	"math/big"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/problem"
+)
+
+var daysForm = regexp.MustCompile(`^([0-9]{1,5})d(.*)$`)
+
+// ParseDuration reads a length of time as people write it: 90s, 10m, 1h30m, 7d, 1d12h. It is the only reader of such a
+// text. What is longer than 290 years, or below 0, is none.
+func ParseDuration(s string) (time.Duration, error) {
+	rest, days := s, time.Duration(0)
+	if m := daysForm.FindStringSubmatch(s); m != nil {
+		n, _ := strconv.Atoi(m[1])
+		rest, days = m[2], time.Duration(n)*24*time.Hour
+	}
+	d, err := time.Duration(0), error(nil)
+	if rest != "" || rest == s {
+		d, err = time.ParseDuration(rest)
+	}
+	if err != nil || d < 0 || days+d < days {
+		return 0, problem.Errorf("%q is no length of time", s).Remedy(`write "90s", "10m", "1h30m" or "7d"`)
+	}
+	return days + d, nil
+}
+
+// ParseSeconds reads a length of time in whole seconds.
+func ParseSeconds(s string) (int64, error) {
+	d, err := ParseDuration(s)
+	if err == nil && d%time.Second != 0 {
+		err = problem.Errorf("%q is no length of time in seconds", s).Remedy(`write "90s", "10m", "1h30m" or "7d"`)
+	}
+	return int64(d / time.Second), err
+}
+
+var sizeForm = regexp.MustCompile(`^\s*([0-9]+(?:\.[0-9]+)?)\s*([kKMGTP]?i?)[bB]?\s*$`)
+
+// ParseBytes reads a size: 512, 2TB, 1.5 GiB. k, M, G, T and P count in
+// thousands (SI), Ki to Pi in 1024s (IEC 80000-13).
+func ParseBytes(s string) (int64, error) {
+	m := sizeForm.FindStringSubmatch(s)
+	if m == nil {
+		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
+	}
+	r, ok := new(big.Rat).SetString(m[1])
+	base, unit := int64(1000), strings.TrimSuffix(m[2], "i")
+	if unit != m[2] {
+		base = 1024
+	}
+	if !ok || unit == "" && m[2] == "i" {
+		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
+	}
+	for range strings.Index("kMGTP", strings.Replace(unit, "K", "k", 1)) + 1 {
+		if unit == "" {
+			break
+		}
+		r.Mul(r, new(big.Rat).SetInt64(base))
+	}
+	r.Add(r, big.NewRat(1, 2)) // halves are rounded up
+	n := new(big.Int).Quo(r.Num(), r.Denom())
+	if !n.IsInt64() {
+		return 0, problem.Errorf("%q does not fit 64 bits", s).Remedy("write a smaller size")
+	}
+	return n.Int64(), nil
+}
+
+// BytesText writes bytes for people, in 1024s.
+func BytesText(n int64) string {
+	if n < 1024 {
+		return fmt.Sprintf("%d B", n)
+	}
+	f, i := float64(n)/1024, 0
+	for f >= 1024 && i < 4 {
+		f, i = f/1024, i+1
+	}
+	return strings.TrimSuffix(strconv.FormatFloat(f, 'f', 1, 64), ".0") + " " + "KMGTP"[i:i+1] + "iB"
+}
