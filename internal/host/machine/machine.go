@@ -306,6 +306,41 @@ func Do(ctx context.Context, m Machine, c Command, telling func(output string) s
 		Last: telling(out.Combined.String())}
 }
 
+// ErrorLine picks the line of an output that says what was wrong, without the mark that it begins with. Of these marks
+// an earlier one goes before a later one. What goes on in the next line, behind a colon or nothing, is taken along.
+// Without any it is the last line.
+func ErrorLine(marks ...string) func(output string) string {
+	return func(output string) string {
+		text, next, mark := marked(output, marks)
+		text = strings.TrimSpace(text[len(mark):])
+		if mark != "" && (text == "" || strings.HasSuffix(text, ":")) {
+			text = strings.TrimSpace(text + " " + next)
+		}
+		return text
+	}
+}
+
+// FirstLine picks the first line of an output that begins with one of these words, as it stands; else the last line.
+func FirstLine(words ...string) func(output string) string {
+	return func(output string) string {
+		text, _, _ := marked(output, words)
+		return strings.TrimSpace(text)
+	}
+}
+
+// marked gives the line with the first of the marks that there is, the line behind it, and the mark.
+func marked(output string, marks []string) (line, next, mark string) {
+	lines := append(strings.Split(strings.TrimSpace(output), "\n"), "")
+	for _, mark := range marks {
+		for i, line := range lines {
+			if line = strings.TrimLeft(line, " \t"); strings.HasPrefix(line, mark) {
+				return line, strings.TrimSpace(lines[i+1]), mark
+			}
+		}
+	}
+	return LastLine(output), "", ""
+}
+
 // LastLine gives the last line of an output that says anything.
 func LastLine(output string) string {
 	output = strings.TrimSpace(output)

@@ -124,9 +124,6 @@ type checkouts struct{}
 
 func (checkouts) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from a working copy.
-func (checkouts) Stale() []kind.Topic { return nil }
-
 type state struct {
 	there  bool   // a working copy
 	empty  bool   // a folder with nothing in it
@@ -185,7 +182,7 @@ func (g *git) run(ctx context.Context, args ...string) (string, error) {
 	if limit := g.task.Attrs.Text("fetch_limit"); limit != "" {
 		c.Limit, _ = measure.ParseDuration(limit) // checked with the manifest
 	}
-	out, err := machine.Do(ctx, g.env.Machine, c, telling)
+	out, err := machine.Do(ctx, g.env.Machine, c, errorLine)
 	return strings.TrimSpace(out.Stdout), err
 }
 
@@ -194,18 +191,8 @@ func (g *git) in(ctx context.Context, args ...string) (string, error) {
 	return g.run(ctx, append([]string{"-C", g.at}, args...)...)
 }
 
-// telling picks what git calls fatal, or an error.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for _, mark := range []string{"fatal: ", "error: "} {
-		for _, l := range lines {
-			if rest, ok := strings.CutPrefix(l, mark); ok {
-				return rest
-			}
-		}
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
-}
+// errorLine picks what git calls fatal, or an error.
+var errorLine = machine.ErrorLine("fatal: ", "error: ")
 
 // Read asks git where the working copy is, and the repository which commit is
 // meant.

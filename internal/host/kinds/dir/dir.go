@@ -106,9 +106,6 @@ type dirs struct{}
 
 func (dirs) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from a folder itself.
-func (dirs) Stale() []kind.Topic { return nil }
-
 type state struct {
 	there bool
 	own   kind.Ownership

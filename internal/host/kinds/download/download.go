@@ -67,9 +67,6 @@ type downloads struct{}
 
 func (downloads) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from such a file.
-func (downloads) Stale() []kind.Topic { return nil }
-
 type state struct {
 	there bool
 	right bool // it has the declared checksum, or none is declared

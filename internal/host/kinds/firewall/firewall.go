@@ -176,9 +176,6 @@ type openings struct{}
 
 func (openings) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from a firewall.
-func (openings) Stale() []kind.Topic { return nil }
-
 type state struct {
 	old    kind.Text
 	want   string // what the file is to hold; empty when it goes

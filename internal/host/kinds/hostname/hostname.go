@@ -56,9 +56,6 @@ type names struct{}
 
 func (names) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (names) Stale() []kind.Topic { return nil }
-
 type state struct {
 	now  string
 	file kind.Text

@@ -120,9 +120,6 @@ type edit struct{}
 
 func (edit) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (edit) Stale() []kind.Topic { return nil }
-
 func (edit) File(plan.Task) string { return file }
 
 // Edit gives the address its line.

@@ -11,7 +11,7 @@ import (
 // One is a kind of which each task stands alone: a schema, and a read, a
 // compare and a write of one thing. S is what stands, in the kind's own form.
 //
-// It may also be a [Lister], a [Capturer], a [Gatherer], a [Keeper] and a [Stander].
+// It may also be a [Lister], a [Capturer], a [Gatherer], a [Keeper], a [Stander] and an [Outdater].
 type One[S any] interface {
 	Schema() *schema.Kind
 	// Read tells what stands. With an error that wraps ErrNotYet the state may
@@ -21,8 +21,6 @@ type One[S any] interface {
 	Compare(t plan.Task, s S) []plan.Change
 	// Write makes what differs as declared.
 	Write(ctx context.Context, env *Env, w Differing[S]) error
-	// Stale names what was read before and may be otherwise after a Write.
-	Stale() []Topic
 }
 
 // Differing is one task that differs from what stands.
@@ -51,6 +49,17 @@ type Gatherer[S any] interface {
 	Gather(ctx context.Context, env *Env, tasks []plan.Task, read []Read[S])
 }
 
+// Outdater is a One, or an Edit, whose Write may have more be otherwise than its own task, and says what of that was
+// read before.
+type Outdater interface{ Stale() []Topic }
+
+func stale(k any) []Topic {
+	if o, is := k.(Outdater); is {
+		return o.Stale()
+	}
+	return nil
+}
+
 // Stander is a One that says by itself what a task is about to change. Of any other it is
 // what Capture declares, and where there is none it cannot be put back.
 type Stander[S any] interface {
@@ -67,6 +76,8 @@ type Read[S any] struct {
 func Each[S any](one One[S]) Kind { return each[S]{one} }
 
 type each[S any] struct{ One[S] }
+
+func (e each[S]) Stale() []Topic { return stale(e.One) }
 
 func (each[S]) Joint() bool { return false }
 

@@ -23,8 +23,6 @@ type Edit interface {
 	// Edit gives the text that the file is to hold, which is the one that it gets
 	// where all is as declared.
 	Edit(t plan.Task, text string) (string, error)
-	// Stale names what was read before and may be otherwise after a Write.
-	Stale() []Topic
 }
 
 // Pure is what a schema says of an Edit, for those that look at declarations without a host.
@@ -104,6 +102,8 @@ func CheckEdit(_ string, a value.Attrs) (string, error) {
 func Edits(e Edit) Kind { return Each(edits{e}) }
 
 type edits struct{ Edit }
+
+func (k edits) Stale() []Topic { return stale(k.Edit) }
 
 // edited is a file and what it is to hold.
 type edited struct {

@@ -82,9 +82,6 @@ type modules struct{}
 
 func (modules) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (modules) Stale() []kind.Topic { return nil }
-
 type state struct {
 	loaded, builtIn bool
 	boot, keptOut   bool

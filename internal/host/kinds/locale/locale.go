@@ -57,9 +57,6 @@ type locales struct{}
 
 func (locales) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (locales) Stale() []kind.Topic { return nil }
-
 type state struct {
 	lang string
 	made bool

@@ -194,7 +194,6 @@ func (probes) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []kind
 type one struct{}
 
 func (one) Schema() *schema.Kind                                             { return about }
-func (one) Stale() []kind.Topic                                              { return nil }
 func (one) Read(context.Context, *kind.Env, plan.Task) (struct{}, error)     { return struct{}{}, nil }
 func (one) Compare(plan.Task, struct{}) []plan.Change                        { return nil }
 func (one) Write(context.Context, *kind.Env, kind.Differing[struct{}]) error { return nil }

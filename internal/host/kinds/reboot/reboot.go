@@ -69,9 +69,6 @@ type reboots struct{}
 
 func (reboots) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (reboots) Stale() []kind.Topic { return nil }
-
 type state struct {
 	causes  []string // whose changes want it, in this boot
 	preview bool

@@ -194,9 +194,6 @@ type edit struct{}
 
 func (edit) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (edit) Stale() []kind.Topic { return nil }
-
 func (edit) File(t plan.Task) string { return folder + t.Ref.Name }
 
 // Removes says that the file goes with its declaration.

@@ -95,9 +95,6 @@ type swaps struct{}
 
 func (swaps) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from it.
-func (swaps) Stale() []kind.Topic { return nil }
-
 const fstab = "/etc/fstab"
 
 type state struct {

@@ -76,9 +76,6 @@ type sysctls struct{}
 
 func (sysctls) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (sysctls) Stale() []kind.Topic { return nil }
-
 type state struct {
 	now  string
 	boot string // as it is kept; empty when it is not

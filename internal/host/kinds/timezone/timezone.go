@@ -57,9 +57,6 @@ type timezones struct{}
 
 func (timezones) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from there.
-func (timezones) Stale() []kind.Topic { return nil }
-
 type state struct {
 	zone  string // empty when the link leads to no zone, or is none
 	named kind.Text

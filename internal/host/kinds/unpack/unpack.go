@@ -97,9 +97,6 @@ type archives struct{}
 
 func (archives) Schema() *schema.Kind { return about }
 
-// Stale says that nothing that is kept is read from what is unpacked.
-func (archives) Stale() []kind.Topic { return nil }
-
 // record is what is remembered of an archive that was unpacked.
 type record struct {
 	Source  string  `json:"source"`

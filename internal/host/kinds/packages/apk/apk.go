@@ -104,7 +104,7 @@ func (Manager) Asked(_ context.Context, env *kind.Env) ([]string, error) {
 // Offers asks for all in one call.
 func (Manager) Offers(ctx context.Context, env *kind.Env, names []string) (map[string]backend.Offer, error) {
 	c := machine.Command{Args: append([]string{"apk", "--no-network", "policy", "--"}, names...)}
-	out, err := machine.Do(ctx, env.Machine, c, telling)
+	out, err := machine.Do(ctx, env.Machine, c, errorLine)
 	if err != nil {
 		return nil, err
 	}
@@ -248,23 +248,12 @@ var locked = regexp.MustCompile(`Unable to lock database`)
 
 func run(ctx context.Context, env *kind.Env, args ...string) error {
 	c := machine.Command{Args: append([]string{"apk", "--no-progress"}, args...), Limit: backend.Limit}
-	_, err := backend.Patiently(ctx, env, c, locked, telling)
+	_, err := backend.Patiently(ctx, env, c, locked, errorLine)
 	return err
 }
 
-// telling picks the first error, or else the last line.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for i, l := range lines {
-		if rest, ok := strings.CutPrefix(l, "ERROR: "); ok {
-			if strings.HasSuffix(rest, ":") && i+1 < len(lines) {
-				rest += " " + strings.TrimSpace(lines[i+1])
-			}
-			return rest
-		}
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
-}
+// errorLine picks what apk says is wrong.
+var errorLine = machine.ErrorLine("ERROR: ")
 
 // Brought reads the files of each package from the database: F names a folder, R a
 // file in it, and Z that file's SHA-1 in base64 after Q1.

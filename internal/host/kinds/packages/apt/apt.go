@@ -145,7 +145,7 @@ func (Manager) Asked(_ context.Context, env *kind.Env) ([]string, error) {
 // Offers asks apt-cache, in one call.
 func (Manager) Offers(ctx context.Context, env *kind.Env, names []string) (map[string]backend.Offer, error) {
 	c := machine.Command{Args: append([]string{"apt-cache", "policy", "--"}, names...)}
-	res, err := machine.Do(ctx, env.Machine, c, telling)
+	res, err := machine.Do(ctx, env.Machine, c, errorLine)
 	if err != nil {
 		return nil, err
 	}
@@ -197,7 +197,7 @@ func (Manager) ListAge(env *kind.Env) time.Duration {
 
 // Refresh runs apt-get update.
 func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
-	if _, err := machine.Do(ctx, env.Machine, command("update"), telling); err != nil {
+	if _, err := machine.Do(ctx, env.Machine, command("update"), errorLine); err != nil {
 		return err
 	}
 	return env.Store.Touch(backend.Stamp)
@@ -215,7 +215,7 @@ func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Wan
 		c.Args = slices.Insert(c.Args, 1, "--allow-remove-essential") // or it lists nothing
 	}
 	c.Args = slices.Insert(c.Args, 1, "-s")
-	res, err := machine.Do(ctx, env.Machine, c, telling)
+	res, err := machine.Do(ctx, env.Machine, c, errorLine)
 	list := foreseen(res.Stdout)
 	if len(remove) == 0 && !slices.ContainsFunc(list, func(e backend.Effect) bool { return e.Becomes == "" }) {
 		return list, err
@@ -295,7 +295,7 @@ func removing(names []string, purge bool) []string {
 func (Manager) Fetch(ctx context.Context, env *kind.Env, list []backend.Want) error {
 	args := installing(list)
 	args = append([]string{args[0], "--reinstall", "--download-only"}, args[1:]...)
-	out, err := machine.Do(ctx, env.Machine, command(args...), telling)
+	out, err := machine.Do(ctx, env.Machine, command(args...), errorLine)
 	if err != nil {
 		return err
 	}
@@ -311,7 +311,7 @@ func (Manager) Fetch(ctx context.Context, env *kind.Env, list []backend.Want) er
 // that were changed by hand are kept.
 func (Manager) Install(ctx context.Context, env *kind.Env, list []backend.Want) error {
 	return keepHeld(ctx, env, func() error {
-		_, err := machine.Do(ctx, env.Machine, command(installing(list)...), telling)
+		_, err := machine.Do(ctx, env.Machine, command(installing(list)...), errorLine)
 		return err
 	})
 }
@@ -344,7 +344,7 @@ func (Manager) InstallFile(ctx context.Context, env *kind.Env, p string) error {
 	c := command("install", "--allow-downgrades", "--allow-change-held-packages", "-o",
 		"APT::Sandbox::User=root", "--", p)
 	return keepHeld(ctx, env, func() error {
-		_, err := machine.Do(ctx, env.Machine, c, telling)
+		_, err := machine.Do(ctx, env.Machine, c, errorLine)
 		return err
 	})
 }
@@ -359,7 +359,7 @@ func (Manager) Inside(ctx context.Context, env *kind.Env, p string) (name, versi
 
 // Remove leaves configuration files, unless they are to be purged.
 func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, purge bool) error {
-	_, err := machine.Do(ctx, env.Machine, command(removing(names, purge)...), telling)
+	_, err := machine.Do(ctx, env.Machine, command(removing(names, purge)...), errorLine)
 	return err
 }
 
@@ -369,7 +369,7 @@ func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) 
 	if hold {
 		verb = "hold"
 	}
-	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"apt-mark", verb, "--", name}}, telling)
+	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"apt-mark", verb, "--", name}}, errorLine)
 	return err
 }
 
@@ -393,7 +393,7 @@ var locked = regexp.MustCompile(`lock.* is locked by another process(?: with pid
 func (Manager) Mend(ctx context.Context, env *kind.Env) error {
 	c := command()
 	c.Args = []string{"dpkg", "--force-confdef", "--force-confold", "--configure", "--pending"}
-	_, err := backend.Patiently(ctx, env, c, locked, telling)
+	_, err := backend.Patiently(ctx, env, c, locked, errorLine)
 	return err
 }
 
@@ -412,19 +412,14 @@ func command(args ...string) machine.Command {
 		Env: []string{"DEBIAN_FRONTEND=noninteractive", "APT_LISTCHANGES_FRONTEND=none", "NEEDRESTART_SUSPEND=1"}}
 }
 
-// telling picks the line that tells most: what dpkg says of the package that
-// failed, or the first error, or else the last line.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for i, l := range lines {
-		if strings.HasPrefix(l, "dpkg: error processing") && i+1 < len(lines) {
-			return strings.TrimSpace(lines[i+1])
+// errorLine picks the line that tells most: what dpkg says of the package that it could not put in order, which stands
+// below its name, or else the first error.
+func errorLine(output string) string {
+	if _, below, found := strings.Cut("\n"+output, "\ndpkg: error processing"); found {
+		if _, why, found := strings.Cut(below, "\n"); found {
+			line, _, _ := strings.Cut(strings.TrimSpace(why), "\n")
+			return line
 		}
 	}
-	for _, l := range lines {
-		if rest, ok := strings.CutPrefix(l, "E: "); ok {
-			return rest
-		}
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
+	return machine.ErrorLine("E: ")(output)
 }

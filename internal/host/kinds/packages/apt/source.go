@@ -98,6 +98,6 @@ func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {
 func (Manager) TrySource(ctx context.Context, env *kind.Env, name string) error {
 	c := command("update", "-o", "Dir::Etc::SourceList="+sourceFile(name), "-o", "Dir::Etc::SourceParts=/dev/null",
 		"-o", "APT::Get::List-Cleanup=0", "-o", "APT::Update::Error-Mode=any")
-	_, err := machine.Do(ctx, env.Machine, c, telling)
+	_, err := machine.Do(ctx, env.Machine, c, errorLine)
 	return err
 }

@@ -316,24 +316,11 @@ var locked = regexp.MustCompile(`(?:Failed to obtain .* lock|Waiting for process
 
 func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, error) {
 	c := machine.Command{Args: append([]string{"dnf", "--setopt=exit_on_lock=True"}, args...), Limit: backend.Limit}
-	return backend.Patiently(ctx, env, c, locked, telling)
+	return backend.Patiently(ctx, env, c, locked, errorLine)
 }
 
-// telling picks the first error, or else the last line.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for i, l := range lines {
-		rest, ok := strings.CutPrefix(l, "Error: ")
-		if !ok {
-			continue
-		}
-		if rest = strings.TrimSpace(rest); rest == "" && i+1 < len(lines) {
-			rest = strings.TrimSpace(lines[i+1])
-		}
-		return rest
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
-}
+// errorLine picks what dnf says is wrong.
+var errorLine = machine.ErrorLine("Error:")
 
 // CheckSource refuses what only apt has.
 func (Manager) CheckSource(s backend.Source) error { return rpm.CheckSource(s) }

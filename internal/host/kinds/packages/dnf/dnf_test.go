@@ -35,7 +35,7 @@ func TestTelling(t *testing.T) {
 		"warning: x\nError: \n Problem: nothing provides sea\nmore\n": "Problem: nothing provides sea",
 		"first\nlast\n": "last",
 	} {
-		if got := telling(text); got != want {
+		if got := errorLine(text); got != want {
 			t.Errorf("of %q it tells %q, want %q", text, got, want)
 		}
 	}

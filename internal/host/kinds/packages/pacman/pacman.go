@@ -167,7 +167,7 @@ func (m Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.W
 		args = append(args, w.Name)
 	}
 	c := machine.Command{Args: append([]string{"pacman", "--noconfirm"}, args...), Limit: backend.Limit}
-	res, err := machine.Do(ctx, env.Machine, c, telling)
+	res, err := machine.Do(ctx, env.Machine, c, errorLine)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +205,7 @@ func (Manager) Suffix() string { return ".pkg.tar.zst" }
 
 // Inside has pacman look into the file.
 func (Manager) Inside(ctx context.Context, env *kind.Env, p string) (name, version string, err error) {
-	res, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"pacman", "-Qp", "--", p}}, telling)
+	res, err := machine.Do(ctx, env.Machine, machine.Command{Args: []string{"pacman", "-Qp", "--", p}}, errorLine)
 	name, version, _ = strings.Cut(strings.TrimSpace(res.Stdout), " ")
 	return name, version, err
 }
@@ -236,17 +236,9 @@ var locked = regexp.MustCompile(`unable to lock database`)
 func run(ctx context.Context, env *kind.Env, args ...string) error {
 	c := machine.Command{Args: append([]string{"pacman", "--noconfirm", "--noprogressbar"}, args...),
 		Limit: backend.Limit}
-	_, err := backend.Patiently(ctx, env, c, locked, telling)
+	_, err := backend.Patiently(ctx, env, c, locked, errorLine)
 	return err
 }
 
-// telling picks the first error, or else the last line.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for _, l := range lines {
-		if rest, ok := strings.CutPrefix(l, "error: "); ok {
-			return rest
-		}
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
-}
+// errorLine picks what pacman says is wrong.
+var errorLine = machine.ErrorLine("error: ")

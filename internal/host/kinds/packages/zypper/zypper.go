@@ -230,24 +230,15 @@ const scriptFailed = 107
 
 func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, error) {
 	c := machine.Command{Args: append([]string{"zypper", "--non-interactive"}, args...), Limit: backend.Limit}
-	out, err := backend.Patiently(ctx, env, c, locked, telling)
+	out, err := backend.Patiently(ctx, env, c, locked, errorLine)
 	if out.Code >= 100 && out.Code < scriptFailed && out.Code != nothingFound {
 		return out, nil
 	}
 	return out, err
 }
 
-// telling picks the first problem, or else the last line.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for _, l := range lines {
-		if strings.HasPrefix(l, "Problem: ") || strings.HasPrefix(l, "No provider of ") ||
-			strings.HasPrefix(l, "Error: ") {
-			return strings.TrimSpace(l)
-		}
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
-}
+// errorLine picks what zypper says is wrong.
+var errorLine = machine.FirstLine("Problem: ", "No provider of ", "Error: ")
 
 // CheckSource refuses what only apt has.
 func (Manager) CheckSource(s backend.Source) error { return rpm.CheckSource(s) }

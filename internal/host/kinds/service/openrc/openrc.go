@@ -123,20 +123,12 @@ func (Manager) Act(ctx context.Context, env *kind.Env, a backend.Action, name st
 	default:
 		return backend.NoMask("OpenRC")
 	}
-	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Limit: limit}, telling)
+	_, err := machine.Do(ctx, env.Machine, machine.Command{Args: args, Limit: limit}, errorLine)
 	return err
 }
 
-// telling picks the first error, which OpenRC marks with a star.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for _, l := range lines {
-		if rest, ok := strings.CutPrefix(strings.TrimSpace(l), "* "); ok && strings.Contains(rest, "ERROR") {
-			return strings.TrimPrefix(rest, "ERROR: ")
-		}
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
-}
+// errorLine picks the first error, which OpenRC marks with a star.
+var errorLine = machine.ErrorLine("* ERROR: ")
 
 // Paid compares the clock of this boot at the debt with the one at the start.
 func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {

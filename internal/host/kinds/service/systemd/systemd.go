@@ -76,7 +76,7 @@ func (sd Manager) Show(ctx context.Context, m machine.Machine, names []string) (
 	for _, n := range names {
 		args = append(args, sd.Full(n))
 	}
-	res, err := machine.Do(ctx, m, machine.Command{Args: args, Limit: showLimit}, telling)
+	res, err := machine.Do(ctx, m, machine.Command{Args: args, Limit: showLimit}, errorLine)
 	if err != nil {
 		return nil, err
 	}
@@ -151,21 +151,12 @@ func (sd Manager) Act(ctx context.Context, env *kind.Env, a backend.Action, name
 
 func systemctl(ctx context.Context, env *kind.Env, limit time.Duration, args ...string) error {
 	c := machine.Command{Args: append([]string{"systemctl", "--no-ask-password"}, args...), Limit: limit}
-	_, err := machine.Do(ctx, env.Machine, c, telling)
+	_, err := machine.Do(ctx, env.Machine, c, errorLine)
 	return err
 }
 
-// telling picks the first failure that systemctl names, or else the last line. The lines behind it
-// say how to learn more.
-func telling(output string) string {
-	lines := strings.Split(strings.TrimSpace(output), "\n")
-	for _, l := range lines {
-		if strings.HasPrefix(l, "Failed to ") || strings.HasPrefix(l, "Job for ") {
-			return l
-		}
-	}
-	return strings.TrimSpace(lines[len(lines)-1])
-}
+// errorLine picks the first failure that systemctl names. The lines behind it say how to learn more.
+var errorLine = machine.FirstLine("Failed to ", "Job for ")
 
 // Paid compares the clock of this boot at the debt with the one at the start.
 func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {
@@ -203,7 +194,7 @@ const (
 func (sd Manager) Minded(ctx context.Context, m machine.Machine) ([]string, error) {
 	c := machine.Command{Args: []string{"systemctl", "list-unit-files", "--no-legend", "--no-pager", "--full",
 		"--type=service,timer,socket"}, Limit: showLimit}
-	res, err := machine.Do(ctx, m, c, telling)
+	res, err := machine.Do(ctx, m, c, errorLine)
 	if err != nil {
 		return nil, err
 	}
