@@ -63,11 +63,11 @@ within = "1s"
 	})
 	write(t, dir, map[string]string{"manifests/gauge.toml": manifest})
 	for text, want := range map[string]string{
-		"[fact.clock]\nrun = []\n":                                "manifests/gauge.toml:2:7: run takes a program",
+		"[fact.clock]\nrun = []\n":                                "manifests/gauge.toml:2:7: run takes a list of texts",
 		"[fact.Clock]\nrun = [\"a\"]\n":                           `"Clock" is no name of a fact`,
 		"[fact.a]\n":                                              "it has none or both of run and script",
 		"[fact.a]\nrun = [\"a\"]\nevery = 3\n":                    `a fact has no "every"`,
-		"[fact.a]\nrun = [\"a\"]\ntimeout = \"1 day\"\n":          "timeout is no length of time",
+		"[fact.a]\nrun = [\"a\"]\ntimeout = \"1 day\"\n":          "is no length of time",
 		"[probe.a]\nport = \"x\"\n":                               `"x" is no host and port`,
 		"[probe.a]\nport = \"a:1\"\nstatus = 200\n":               "status says nothing about a port",
 		"[probe.a]\nfile = \"/a\"\nasked_from = \"controller\"\n": "only the host can be asked about a file",

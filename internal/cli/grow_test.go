@@ -208,7 +208,8 @@ func TestRequires(t *testing.T) {
 	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n"})
 	steps(t, dir, nil, []step{{2, want, []string{"compare", "new"}}, {0, "no problem", []string{"lint"}}})
 	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\nrequires = \">= soon\"\n"})
-	steps(t, dir, nil, []step{{2, "jadekettle.toml:2:12: requires: >= soon is not a valid version", []string{"lint"}}})
+	steps(t, dir, nil, []step{{2, "jadekettle.toml:2:12: requires is \">= soon\", which is no version",
+		[]string{"lint"}}})
 }
 
 func TestSources(t *testing.T) {

@@ -41,7 +41,7 @@ func TestAKindOfOnesOwn(t *testing.T) {
 		"about = \"x\"\nprogram = \"../y\"\n": "program is no file of the folder",
 		"about = \"x\"\nprogram = \"gone\"\n": "its program kinds/gauge_offset/gone is not there",
 		"about = \"x\"\n[attribute.if]\n":     `"if" is no attribute of its own`,
-		"about = \"x\"\n[attribute.aa]\ntype = \"float\"\n":                `there is no type "float"`,
+		"about = \"x\"\n[attribute.aa]\ntype = \"float\"\n":                `type is "float"`,
 		"about = \"x\"\n[attribute.aa]\ntype = \"int\"\ndefault = \"a\"\n": "aa needs a whole number",
 		"about = \"x\"\nattributes = 1\n":                                  `a kind has no "attributes"`,
 	} {

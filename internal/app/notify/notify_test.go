@@ -277,7 +277,7 @@ func TestMistakesInTheSettings(t *testing.T) {
 		"if = \"host.name == ''\"\ncommand = [\"true\"]\n":          "reads host",
 		"command = [\"true\"]\nwebhook = \"http://example.org/\"\n": "just one of them",
 		"comand = [\"true\"]\n":                                     "has no \"comand\"",
-		"command = [\"true\"]\nas = \"pdf\"\n":                      "there is no report as",
+		"command = [\"true\"]\nas = \"pdf\"\n":                      `as is "pdf"`,
 		"":                                                          "has 0 of webhook",
 	} {
 		var ps problem.Problems

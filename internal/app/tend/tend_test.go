@@ -24,7 +24,7 @@ func every(t testing.TB, text string) *schedule.Schedule {
 	t.Helper()
 	var ps problem.Problems
 	root, _ := manifest.ParseTOML("jobs.toml", []byte("schedule = { zone = \"UTC\", "+text+" }\n"), &ps)
-	s := schedule.Read(root.Keys[0], &ps)
+	s := schedule.Read(root.Keys[0].Node, &ps)
 	if ps.Err() != nil {
 		t.Fatal(ps.Err())
 	}

@@ -257,8 +257,6 @@ var (
 				"$JADEKETTLE_ADDRESS are the host's."},
 		{Name: "local", Takes: schema.TakesBool, Default: "false", Doc: "This machine, without SSH."},
 	}
-	groupKeys   = schema.KeyNames(GroupKeys)
-	connectKeys = schema.KeyNames(ConnectKeys)
 )
 
 func (l *loader) group(k manifest.Key) {
@@ -275,43 +273,28 @@ func (l *loader) group(k manifest.Key) {
 	}
 	g := &Group{Name: k.Name, Place: k.Place}
 	l.inv.Groups = append(l.inv.Groups, g)
-	for _, a := range k.Node.Keys {
-		switch a.Name {
-		case "about":
-			g.About = l.text(a)
-		case "inside":
-			g.Inside = l.text(a)
-		case "manifests":
-			for _, item := range l.list(a) {
+	k.Node.Decode("a group", GroupKeys, manifest.Fields{"about": &g.About, "inside": &g.Inside,
+		"manifests": func(n *manifest.Node, ps *problem.Problems) {
+			for _, item := range n.Texts("manifests", ps) {
 				g.Manifests = append(g.Manifests, Use{item.Value.(string), item.Place})
 			}
-		case "members":
-			for _, item := range l.list(a) {
+		},
+		"members": func(n *manifest.Node, ps *problem.Problems) {
+			for _, item := range n.Texts("members", ps) {
 				p, err := parsePattern(item.Value.(string), item.Place)
 				if err != nil {
-					l.problems.AddErr(item.Place, err)
+					ps.AddErr(item.Place, err)
 					continue
 				}
 				g.members = append(g.members, p)
 			}
-		case "connect":
-			g.connect = a.Node
-		case "where":
-			l.where(g, a)
-		case "trust_facts":
-			yes, ok := a.Node.Value.(bool)
-			if g.TrustFacts = yes; !ok {
-				l.problems.At(a.Node.Place, "trust_facts is true or false", "write trust_facts = true")
-			}
-		case schema.OnLeave:
-			g.OnLeave = manifest.OnLeave(a.Node, l.problems)
-		case "params":
-			g.Params = l.params(a, table{})
-		default:
-			l.problems.At(a.Place, fmt.Sprintf("a group has no %q", a.Name), problem.Meant(a.Name, groupKeys,
-				"it has "+strings.Join(groupKeys, ", ")))
-		}
-	}
+		},
+		"connect":      func(n *manifest.Node) { g.connect = n },
+		"where":        g.setWhere,
+		"trust_facts":  &g.TrustFacts,
+		schema.OnLeave: &g.OnLeave,
+		"params":       func(n *manifest.Node) { g.Params = l.params(n, table{}) },
+	}, l.problems)
 }
 
 var whereScope = expr.Scope{Roots: []string{"host", "facts", "env"}, What: expr.Where}
@@ -322,29 +305,27 @@ func Condition(text string) (*expr.Program, error) {
 	return expr.Compile(text, func(int) value.Place { return value.Place{} }, whereScope)
 }
 
-func (l *loader) where(g *Group, k manifest.Key) {
-	text, ok := k.Node.Value.(string)
-	if !ok {
-		l.problems.At(k.Node.Place, "where takes a condition, as text", `write where = 'host.site == "north-pier"'`)
-		return
+func (g *Group) setWhere(n *manifest.Node) error {
+	text, _ := n.Value.(string)
+	if text == "" {
+		return problem.Errorf("where takes a condition, as text").Remedy(`write where = 'host.site == "north-pier"'`)
 	}
-	p, err := expr.Compile(text, k.Node.At, whereScope)
-	if err != nil {
-		l.problems.AddErr(k.Node.Place, err)
-		return
+	p, err := expr.Compile(text, n.At, whereScope)
+	if err == nil {
+		g.Where, g.ByFacts = p, p.ReadsRoot("facts")
 	}
-	g.Where, g.ByFacts = p, p.ReadsRoot("facts")
+	return err
 }
 
 // params reads a table of values for params, by manifest and name.
-func (l *loader) params(k manifest.Key, from table) []Given {
+func (l *loader) params(n *manifest.Node, from table) []Given {
 	var out []Given
 	const form = "write params.MANIFEST.NAME = value"
-	if k.Node.Kind != manifest.Table {
-		l.problems.At(k.Place, "params is a table of manifests", form)
+	if n.Kind != manifest.Table {
+		l.problems.At(n.Place, "params is a table of manifests", form)
 		return nil
 	}
-	for _, m := range k.Node.Keys {
+	for _, m := range n.Keys {
 		if m.Node.Kind != manifest.Table {
 			l.problems.At(m.Place, fmt.Sprintf("params.%s is no table of values", m.Name), form)
 			continue
@@ -352,30 +333,6 @@ func (l *loader) params(k manifest.Key, from table) []Given {
 		for _, v := range m.Node.Keys {
 			out = append(out, Given{m.Name, v.Name, v.Node, from.n, from.ranged})
 		}
-	}
-	return out
-}
-
-func (l *loader) text(k manifest.Key) string {
-	s, ok := k.Node.Value.(string)
-	if !ok || s == "" {
-		l.problems.At(k.Node.Place, k.Name+" takes a text", "write it in quotes")
-	}
-	return s
-}
-
-func (l *loader) list(k manifest.Key) []*manifest.Node {
-	if k.Node.Kind != manifest.List {
-		l.problems.At(k.Node.Place, k.Name+" takes a list of texts", "put it in brackets: "+k.Name+` = ["..."]`)
-		return nil
-	}
-	var out []*manifest.Node
-	for _, item := range k.Node.Items {
-		if _, ok := item.Value.(string); !ok {
-			l.problems.At(item.Place, k.Name+" takes a list of texts", "write it in quotes")
-			continue
-		}
-		out = append(out, item)
 	}
 	return out
 }
@@ -708,7 +665,7 @@ func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]ranked) {
 		*connects = append(*connects, ranked{k.Node, ofHost, t})
 		return
 	case "params":
-		given := l.params(k, t)
+		given := l.params(k.Node, t)
 		for _, old := range h.Params { // a range's, where this table says nothing
 			if !slices.ContainsFunc(given, func(g Given) bool {
 				return g.Manifest == old.Manifest &&
@@ -840,53 +797,33 @@ func (l *loader) connect(h *Host, sources []ranked) {
 	}
 }
 
+// set reads one key of connect, whose value may have come out of an expression.
 func (c *Connect) set(key string, v any) error {
-	text, isText := v.(string)
-	switch key {
-	case "port":
-		n, ok := v.(int64)
-		if !ok || n < 1 || n > 65535 {
-			wrong := problem.Errorf("connect.port is a number from 1 to 65535")
-			if p, err := strconv.ParseUint(text, 10, 16); err == nil && p > 0 {
-				return wrong.Remedy("write port = %d, without quotes", p)
-			}
-			return wrong.Remedy("write port = 22, without quotes")
-		}
-		c.Port = int(n)
-		return nil
-	case "local":
-		b, ok := v.(bool)
-		if !ok {
-			return problem.Errorf("connect.local is true or false").Remedy("write local = true")
-		}
-		c.Local = b
-		return nil
-	case "address", "user", "key", "elevate", "elevate_password", "jump", "command":
-		if !isText {
-			return problem.Errorf("connect.%s takes text, not %s", key, value.TypeName(v)).Remedy("put it in quotes")
-		}
-	default:
-		return problem.Errorf("connect has no %q", key).Meant(key, connectKeys,
-			"it has "+strings.Join(connectKeys, ", "))
+	i := slices.IndexFunc(ConnectKeys, func(k schema.Key) bool { return k.Name == key })
+	if i < 0 {
+		names := schema.KeyNames(ConnectKeys)
+		return problem.Errorf("connect has no %q", key).Meant(key, names, "it has "+strings.Join(names, ", "))
+	}
+	text := ""
+	to := map[string]any{"address": &c.Address, "port": manifest.Number{To: &c.Port, Min: 1, Max: 65535},
+		"user": &c.User,
+		"key":  &c.Key, "elevate": &c.Elevate, "elevate_password": &text, "jump": &c.Jump, "command": &c.Command,
+		"local": &c.Local}
+	of := ConnectKeys[i]
+	of.Name = "connect." + key
+	if err := manifest.Put(of, v, to[key]); err != nil {
+		return err
 	}
 	switch key {
-	case "address":
-		c.Address = text
-	case "user":
-		c.User = text
-	case "key":
-		c.Key = text
 	case "jump":
-		if strings.ContainsAny(text, " \t\r\n") || strings.HasPrefix(text, "-") {
-			return problem.Errorf("connect.jump is %q", text).Remedy("write it such as \"ops@gate.example.org:2222\"")
+		if strings.ContainsAny(c.Jump, " \t\r\n") || strings.HasPrefix(c.Jump, "-") {
+			return problem.Errorf("connect.jump is %q", c.Jump).Remedy("write it such as \"ops@gate.example.org:2222\"")
 		}
-		c.Jump = text
 	case "command":
-		if strings.TrimSpace(text) == "" || strings.ContainsAny(text, "\r\n\x00") {
-			return problem.Errorf("connect.command is %q", text).
+		if strings.TrimSpace(c.Command) == "" || strings.ContainsAny(c.Command, "\r\n\x00") {
+			return problem.Errorf("connect.command is %q", c.Command).
 				Remedy("write one line for sh that gives a shell on the host")
 		}
-		c.Command = text
 	case "elevate_password":
 		at := strings.Split(text, ".")
 		if len(at) < 2 || at[0] != "data" || slices.Contains(at, "") || strings.ContainsAny(text, " \t\r\n$") {
@@ -897,12 +834,6 @@ func (c *Connect) set(key string, v any) error {
 			return p
 		}
 		c.ElevatePassword = at[1:]
-	case "elevate":
-		if text != "sudo" && text != "doas" && text != "" {
-			return problem.Errorf("connect.elevate is %q", text).
-				Remedy("it takes \"sudo\", \"doas\", or \"\" to stay the user that logs in")
-		}
-		c.Elevate = text
 	}
 	return nil
 }

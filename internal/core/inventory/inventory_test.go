@@ -119,7 +119,7 @@ func TestInventoriesThatAreWrong(t *testing.T) {
 		"[host.a]\nsite = \"${n}\"\n":              `there is no 'n'`,
 		"[host.a]\nsite = \"${data.x}\"\n":         `a host's own key reads data, which is not there yet`,
 		"[host.a]\nconnect = { prot = 1 }\n":       `connect has no "prot"; did you mean "port"?`,
-		"[host.a]\nconnect = { port = 70000 }\n":   `connect.port is a number from 1 to 65535`,
+		"[host.a]\nconnect = { port = 70000 }\n":   `connect.port takes a whole number from 1 to 65535`,
 		"[host.a]\nconnect = { elevate = \"su\" }": `connect.elevate is "su"`,
 		"[host.a]\nconnect = { local = \"yes\" }":  `connect.local is true or false`,
 		"[host.a]\nconnect = { user = 7 }":         `connect.user takes text, not a whole number`,
@@ -129,7 +129,7 @@ func TestInventoriesThatAreWrong(t *testing.T) {
 			`no group`,
 		"[group.g]\ninside = \"h\"\n[group.h]\ninside = \"g\"\n": `groups are inside one another in ` +
 			`a circle: g inside h inside g`,
-		"[group.g]\nmanifests = \"base\"\n": `put it in brackets: manifests = ` +
+		"[group.g]\nmanifests = \"base\"\n": `write manifests = ` +
 			`["..."]`,
 		"[group.g]\nmember = []\n": `a group has no "member"; did you ` +
 			`mean "members"?`,

@@ -53,12 +53,12 @@ var (
 )
 
 // asks reads [job.NAME.ask.KEY].
-func (j *Job) asks(k manifest.Key, problems *problem.Problems) {
-	if k.Node.Kind != manifest.Table {
-		problems.At(k.Place, "ask holds questions by name", "write [job."+j.Name+".ask.KEY]")
+func (j *Job) asks(n *manifest.Node, problems *problem.Problems) {
+	if n.Kind != manifest.Table {
+		problems.At(n.Place, "ask holds questions by name", "write [job."+j.Name+".ask.KEY]")
 		return
 	}
-	for _, q := range k.Node.Keys {
+	for _, q := range n.Keys {
 		if a := j.ask(q, problems); a != nil {
 			j.Asks = append(j.Asks, a)
 		}
@@ -72,38 +72,28 @@ func (j *Job) ask(k manifest.Key, problems *problem.Problems) *Ask {
 			"write [job."+j.Name+".ask."+k.Name+"] and below it type and about")
 		return nil
 	}
-	good := true
-	program := func(n *manifest.Node, s expr.Scope) *expr.Program {
-		text, _ := n.Value.(string)
-		p, err := expr.Compile(text, n.At, s)
-		if err == nil && text == "" {
-			err = problem.Errorf("it takes an expression, as text").Remedy("put it in quotes")
+	before := problems.Len()
+	program := func(to **expr.Program, s expr.Scope) func(n *manifest.Node) error {
+		return func(n *manifest.Node) (err error) {
+			text, _ := n.Value.(string)
+			if text == "" {
+				return problem.Errorf("it takes an expression, as text").Remedy("put it in quotes")
+			}
+			*to, err = expr.Compile(text, n.At, s)
+			return err
 		}
-		problems.AddErr(n.Place, err)
-		good = good && err == nil
-		return p
 	}
-	own := []string{"only_if", "secret"}
+	own := manifest.Fields{"only_if": program(&a.OnlyIf, onlyScope), "secret": &a.Secret,
+		"from": func(*manifest.Node) error {
+			return problem.Errorf("a question has no \"from\"").Remedy("give it a default, or choices")
+		}}
 	if n := k.Node.Get("choices"); n != nil && n.Kind != manifest.List {
-		a.Offers, own = program(n, offerScope), append(own, "choices")
+		own["choices"] = program(&a.Offers, offerScope)
 	}
-	if n := k.Node.Get("only_if"); n != nil {
-		a.OnlyIf = program(n, onlyScope)
-	}
-	if n := k.Node.Get("secret"); n != nil {
-		var is bool
-		if a.Secret, is = n.Value.(bool); !is {
-			problems.At(n.Place, "secret is true or false", "write it without quotes")
-			good = false
-		}
-	}
-	if n := k.Node.Get("from"); n != nil {
-		problems.At(n.Place, "a question has no \"from\"", "give it a default, or choices")
-		good = false
-	}
+	k.Node.With(value.Keys(own)...).Decode("a question", AskKeys, own, problems)
 	var ok bool
-	if a.Decl, ok = param.Read(manifest.Key{Name: k.Name, Place: k.Place, Node: k.Node.Without(own...)},
-		problems); !ok || !good {
+	if a.Decl, ok = param.Read(manifest.Key{Name: k.Name, Place: k.Place, Node: k.Node.Without(value.Keys(own)...)},
+		problems); !ok || problems.Len() > before {
 		return nil
 	}
 	if a.Secret = a.Secret || a.Type == "secret"; a.Secret && (a.Type == "list" || a.Type == "map") {

@@ -150,102 +150,46 @@ func read(k manifest.Key, problems *problem.Problems) *Job {
 			"digits, dashes and underscores")
 		return nil
 	}
-	for _, a := range k.Node.Keys {
-		if !j.set(a, problems) {
-			names := append(schema.KeyNames(Keys), "ask", "schedule")
-			slices.Sort(names)
-			problems.At(a.Place, fmt.Sprintf("a job has no %q", a.Name),
-				problem.Meant(a.Name, names, "it has "+strings.Join(names, ", ")))
-		}
+	fields := manifest.Fields{"about": &j.About, "does": &j.Does, "env": &j.Env, "source": &j.Source,
+		"revision": &j.Revision, "tell": &j.Tell, // of which [] tells nobody
+		"manifests": manifest.Some{To: &j.Manifests}, "labels": manifest.Some{To: &j.Labels},
+		"targets": texts("targets", &j.Targets), "except": texts("except", &j.Except), "command": j.command,
+		"ask":      j.asks,
+		"schedule": func(n *manifest.Node, ps *problem.Problems) { j.Schedule = schedule.Read(n, ps) },
 	}
-	problems.AddErr(k.Place, j.whole())
+	j.Rollout.Fields(fields)
+	if k.Node.Decode("a job", Keys, fields, problems) {
+		problems.AddErr(k.Place, j.whole())
+	}
 	return j
 }
 
-// set reads one key of a job; false when it is none.
-func (j *Job) set(a manifest.Key, problems *problem.Problems) bool {
-	text := func(to *string) {
-		var ok bool
-		if *to, ok = a.Node.Value.(string); !ok || *to == "" {
-			problems.At(a.Node.Place, a.Name+" takes text", "put it in quotes")
-		}
-	}
-	words := func(to *[]string) {
-		for _, item := range listed(a, problems) {
-			*to = append(*to, item.Value.(string))
-		}
-	}
-	texts := func(to *[]*expr.Text) {
-		for _, item := range listed(a, problems) {
+// texts reads a list of texts that may hold expressions.
+func texts(name string, to *[]*expr.Text) func(*manifest.Node, *problem.Problems) {
+	return func(n *manifest.Node, problems *problem.Problems) {
+		for _, item := range n.Texts(name, problems) {
 			t, err := expr.ParseText(item.Value.(string), item.At, "", textScope)
-			problems.AddErr(item.Place, err)
-			if err == nil {
-				*to = append(*to, t)
+			if err != nil {
+				problems.AddErr(item.Place, err)
+				continue
 			}
+			*to = append(*to, t)
 		}
 	}
-	switch a.Name {
-	case "about":
-		text(&j.About)
-	case "does":
-		if text(&j.Does); !slices.Contains(Deeds, j.Does) {
-			problems.At(a.Node.Place, fmt.Sprintf("a job does not do %q", j.Does),
-				problem.Meant(j.Does, Deeds, "it can do "+strings.Join(Deeds, ", ")))
-		}
-	case "targets":
-		texts(&j.Targets)
-	case "except":
-		texts(&j.Except)
-	case "command":
-		texts(&j.Command)
-		if len(j.Command) == 1 { // no shell sees it: an answer must not become another command
-			words, shell := j.Command[0].Words()
-			if shell != 0 {
-				problems.At(a.Node.Place, fmt.Sprintf("%q is for a shell, and a command runs without one",
-					string(shell)),
-					`put it in single quotes, or write ["sh", "-c", "...", "sh", "${input.KEY}"], where the answer is "$1"`)
-			}
-			j.Command = words
-		}
-	case "manifests":
-		words(&j.Manifests)
-	case "labels":
-		words(&j.Labels)
-	case "tell":
-		j.Tell = []string{}
-		if a.Node.Kind != manifest.List || len(a.Node.Items) > 0 { // [] tells nobody
-			words(&j.Tell)
-		}
-	case "env":
-		text(&j.Env)
-	case "source":
-		text(&j.Source)
-	case "revision":
-		text(&j.Revision)
-	case "ask":
-		j.asks(a, problems)
-	case "schedule":
-		j.Schedule = schedule.Read(a, problems)
-	default:
-		known, err := j.Rollout.Set(a.Name, a.Node.Plain())
-		problems.AddErr(a.Node.Place, err)
-		return known
-	}
-	return true
 }
 
-// listed gives the items of a list of texts, and tells of whatever is none.
-func listed(a manifest.Key, problems *problem.Problems) []*manifest.Node {
-	ok := a.Node.Kind == manifest.List && len(a.Node.Items) > 0
-	for _, item := range a.Node.Items {
-		text, is := item.Value.(string)
-		ok = ok && is && text != ""
+// command reads what an exec runs. No shell sees it: an answer must not become another command.
+func (j *Job) command(n *manifest.Node, problems *problem.Problems) {
+	texts("command", &j.Command)(n, problems)
+	if len(j.Command) != 1 {
+		return
 	}
-	if !ok {
-		problems.At(a.Node.Place, a.Name+" is a list of texts", `write `+a.Name+` = ["..."]`)
-		return nil
+	words, shell := j.Command[0].Words()
+	if shell != 0 {
+		problems.At(n.Place, fmt.Sprintf("%q is for a shell, and a command runs without one", string(shell)),
+			`put it in single quotes, or write ["sh", "-c", "...", "sh", "${input.KEY}"], where the answer is "$1"`)
 	}
-	return a.Node.Items
+	j.Command = words
 }
 
 // whole says whether it is clear what the job does and where.

@@ -116,9 +116,9 @@ func TestAnswers(t *testing.T) {
 func TestNoJobs(t *testing.T) {
 	for text, want := range map[string]string{
 		"[job.night]\n":                         "does not say where",
-		"[job.night]\ntargets = \"gauge-01\"\n": "is a list of texts",
+		"[job.night]\ntargets = \"gauge-01\"\n": "takes a list of texts",
 		"[job.night]\ntargets = [\"*\"]\ndoes = " +
-			"\"undo\"": "does not do \"undo\"",
+			"\"undo\"": "does is \"undo\"",
 		"[job.night]\ntargets = [\"*\"]\ntargts = 1": `did you mean "targets"?`,
 		"[job.\"night tide\"]\ntargets = [\"*\"]":    "is no job",
 		"[jobs.night]\n": "write [job.NAME]",

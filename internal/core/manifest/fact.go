@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -37,8 +36,6 @@ var FactKeys = []schema.Key{
 	{Name: "timeout", Takes: schema.TakesText, Default: `"10s"`, Doc: "How long it may take."},
 	{Name: "about", Takes: schema.TakesText, Doc: "What it tells."},
 }
-
-var factKeys = schema.KeyNames(FactKeys)
 
 // factName is what CEL and templates can select below facts.own.
 var factName = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
@@ -100,45 +97,22 @@ func readFacts(n *Node, problems *problem.Problems) []Fact {
 
 func readFact(k Key, problems *problem.Problems) (Fact, bool) {
 	f := Fact{Name: k.Name, Place: k.Place, Limit: UsualFactLimit}
-	ok := true
-	wrong := func(at value.Place, what, do string) {
-		problems.At(at, what, do)
-		ok = false
+	script := ""
+	good := k.Node.Decode("a fact", FactKeys, Fields{"run": Some{&f.Args}, "script": &script, "as_text": &f.Text,
+		"timeout": &f.Limit, "about": nil}, problems)
+	switch {
+	case !good:
+		return f, false
+	case (len(f.Args) == 0) == (script == ""):
+		problems.At(k.Place, "it has none or both of run and script", "give one of them")
+		return f, false
+	case f.Limit <= 0 || f.Limit > 10*time.Minute:
+		problems.At(k.Node.Get("timeout").Place, fmt.Sprintf("timeout is %v", f.Limit), "write one up to ten minutes")
+		return f, false
+	case script != "":
+		f.Args = []string{"sh", "-c", script}
 	}
-	for _, a := range k.Node.Keys {
-		text, isText := a.Node.Value.(string)
-		switch a.Name {
-		case "run":
-			list, _ := a.Node.Plain().([]any)
-			if f.Args = (value.Attrs{"": list}).
-				Texts(""); len(f.Args) == 0 || len(f.Args) != len(list) || f.Args[0] == "" {
-				wrong(a.Node.Place, "run takes a program and its arguments", `write run = ["PROGRAM", "ARGUMENT"]`)
-			}
-		case "script":
-			if !isText || strings.TrimSpace(text) == "" {
-				wrong(a.Node.Place, "script takes lines for sh", "write them in quotes")
-			}
-			f.Args = []string{"sh", "-c", text}
-		case "as_text":
-			if f.Text, isText = a.Node.Value.(bool); !isText {
-				wrong(a.Node.Place, "as_text is true or false", "write as_text = true")
-			}
-		case "timeout":
-			d, err := measure.ParseDuration(text)
-			if err != nil || d <= 0 || d > 10*time.Minute {
-				wrong(a.Node.Place, "timeout is no length of time", `write one up to ten minutes, such as "30s"`)
-			}
-			f.Limit = d
-		case "about":
-		default:
-			wrong(a.Place, fmt.Sprintf("a fact has no %q", a.Name), problem.Meant(a.Name, factKeys,
-				"it has "+strings.Join(factKeys, ", ")))
-		}
-	}
-	if ok && (len(f.Args) == 0 || k.Node.Get("run") != nil && k.Node.Get("script") != nil) {
-		wrong(k.Place, "it has none or both of run and script", "give one of them")
-	}
-	return f, ok
+	return f, true
 }
 
 // UniqueFacts reports facts that are there twice.

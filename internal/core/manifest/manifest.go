@@ -230,18 +230,6 @@ var UseKeys = []schema.Key{
 	{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
 }
 
-var useKeys = schema.KeyNames(UseKeys)
-
-// OnLeave reads what becomes of things when nothing declares them any more.
-func OnLeave(n *Node, problems *problem.Problems) string {
-	text, _ := n.Value.(string)
-	if text != schema.Keep && text != schema.Remove {
-		problems.At(n.Place, fmt.Sprintf("%s takes %q or %q", schema.OnLeave, schema.Keep, schema.Remove),
-			fmt.Sprintf("write %s = %q", schema.OnLeave, schema.Remove))
-	}
-	return text
-}
-
 func readUse(k Key, problems *problem.Problems) *Use {
 	if k.Node.Kind != Table {
 		problems.At(k.Place, fmt.Sprintf("use.%s is no table", k.Name),
@@ -249,29 +237,30 @@ func readUse(k Key, problems *problem.Problems) *Use {
 		return nil
 	}
 	u := &Use{Name: k.Name, Place: k.Place, Manifest: k.Name, At: k.Place}
-	for _, a := range k.Node.Keys {
-		text, isText := a.Node.Value.(string)
-		switch {
-		case !slices.Contains(useKeys, a.Name):
-			problems.At(a.Place, fmt.Sprintf("a use has no %q", a.Name), problem.Meant(a.Name, useKeys,
-				"it has "+strings.Join(useKeys, ", ")+"; values for params stand below [use."+k.Name+".params]"))
-		case a.Name == "params":
-			if a.Node.Kind != Table {
-				problems.At(a.Place, "params is a table", "write [use."+k.Name+".params] and the values below it")
-			}
-			u.Params = a.Node.Keys
-		case a.Name == schema.OnLeave:
-			u.OnLeave = OnLeave(a.Node, problems)
-		case a.Name == "for":
-			u.For = a.Node
-		case !isText:
-			problems.At(a.Node.Place, a.Name+" takes text", "write it in quotes")
-		case a.Name == "manifest":
-			u.Manifest, u.At = text, a.Node.Place
-		case a.Name == "if":
-			u.If = a.Node
-		}
+	text := func(n *Node, name string) bool {
+		var text string
+		problems.AddErr(n.Place, Put(schema.Key{Name: name}, n.Plain(), &text))
+		return text != ""
 	}
+	k.Node.Decode("a use", UseKeys, Fields{
+		"manifest": func(n *Node) {
+			if text(n, "manifest") {
+				u.Manifest, u.At = n.Value.(string), n.Place
+			}
+		},
+		"params": func(n *Node) error {
+			u.Params = n.Keys
+			return n.table("params", "write [use."+k.Name+".params] and the values below it")
+		},
+		"if": func(n *Node) {
+			if text(n, "if") {
+				u.If = n
+			}
+		},
+		"for":          func(n *Node) { u.For = n },
+		schema.OnLeave: &u.OnLeave,
+		"about":        nil,
+	}, problems)
 	return u
 }
 

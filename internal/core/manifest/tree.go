@@ -98,10 +98,19 @@ func (n *Node) Get(name string) *Node {
 
 // Without gives a table without some of its keys.
 func (n *Node) Without(names ...string) *Node {
+	return n.where(func(name string) bool { return !slices.Contains(names, name) })
+}
+
+// With gives a table with some of its keys only.
+func (n *Node) With(names ...string) *Node {
+	return n.where(func(name string) bool { return slices.Contains(names, name) })
+}
+
+func (n *Node) where(has func(name string) bool) *Node {
 	out := *n
 	out.index, out.Keys = nil, nil
 	for _, k := range n.Keys {
-		if !slices.Contains(names, k.Name) {
+		if has(k.Name) {
 			out.Keys = append(out.Keys, k)
 		}
 	}

@@ -118,9 +118,7 @@ func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 			"call the folder in small letters, digits and underscores")
 	}
 	root, whole := manifest.ParseTOML(file, data, problems)
-	for _, k := range root.Keys {
-		r.key(dir, k)
-	}
+	r.read(dir, root)
 	if r.kind.About == "" {
 		r.at(value.Place{File: file}, "it does not say what the kind declares", "write about = \"...\"")
 	}
@@ -137,42 +135,32 @@ func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 	return r.kind
 }
 
-func (r *reader) key(dir string, k manifest.Key) {
-	text, isText := k.Node.Value.(string)
-	switch k.Name {
-	case "about", "doc", "program":
-		if !isText || text == "" {
-			r.at(k.Node.Place, k.Name+" takes text", "write it in quotes")
-			return
-		}
-		switch k.Name {
-		case "about":
-			r.kind.About = text
-		case "doc":
-			r.kind.Doc = text
-		default:
+func (r *reader) read(dir string, root *manifest.Node) {
+	good := root.Decode("a kind", Keys, manifest.Fields{"about": &r.kind.About, "doc": &r.kind.Doc,
+		"program": func(n *manifest.Node) error {
+			text, _ := n.Value.(string)
 			if !fs.ValidPath(text) || strings.Contains(text, "/") {
-				r.at(k.Node.Place, "program is no file of the folder", "write its name alone")
+				return problem.Errorf("program is no file of the folder").Remedy("write its name alone")
 			}
 			r.kind.Program = path.Join(dir, text)
-		}
-	case "attribute":
-		for _, a := range k.Node.Keys {
-			r.attribute(a)
-		}
-	case "example":
-		for _, e := range k.Node.Keys {
-			text, ok := e.Node.Value.(string)
-			if !ok {
-				r.at(e.Place, "an example is a text of TOML", `write "what it is for" = """[...]"""`)
-				continue
+			return nil
+		},
+		"attribute": func(n *manifest.Node) {
+			for _, a := range n.Keys {
+				r.attribute(a)
 			}
-			r.kind.Examples = append(r.kind.Examples, schema.Example{About: e.Name, TOML: text})
-		}
-	default:
-		r.at(k.Place, fmt.Sprintf("a kind has no %q", k.Name), problem.Meant(k.Name, schema.KeyNames(Keys),
-			"it has "+strings.Join(schema.KeyNames(Keys), ", ")))
-	}
+		},
+		"example": func(n *manifest.Node) {
+			for _, e := range n.Keys {
+				text, ok := e.Node.Value.(string)
+				if !ok {
+					r.at(e.Place, "an example is a text of TOML", `write "what it is for" = """[...]"""`)
+					continue
+				}
+				r.kind.Examples = append(r.kind.Examples, schema.Example{About: e.Name, TOML: text})
+			}
+		}}, r.problems)
+	r.wrong = r.wrong || !good
 }
 
 func (r *reader) attribute(k manifest.Key) {
@@ -183,42 +171,18 @@ func (r *reader) attribute(k manifest.Key) {
 			"write [attribute.NAME], in small letters, with a name that not every kind has")
 		return
 	}
-	var fill *manifest.Node
-	for _, o := range k.Node.Keys {
-		v := o.Node.Plain()
-		ok := true
-		switch o.Name {
-		case "type":
-			text, _ := v.(string)
-			if a.Type, ok = types[text]; !ok {
-				r.at(o.Node.Place, fmt.Sprintf("there is no type %q", text),
-					"there are "+strings.Join(value.Keys(types), ", "))
-				ok = true
-			}
-		case "list":
-			a.List, ok = v.(bool)
-		case "required":
-			a.Required, ok = v.(bool)
-		case "choices":
-			list, _ := v.([]any)
-			a.Choices = (value.Attrs{"": list}).Texts("")
-			ok = len(a.Choices) == len(list) && len(list) > 0
-		case "about":
-			a.Doc, ok = v.(string)
-		case "example":
-			var text string
-			text, ok = v.(string)
-			a.Examples = []string{text}
-		case "default":
-			fill = o.Node
-		default:
-			r.at(o.Place, fmt.Sprintf("an attribute has no %q", o.Name), problem.Meant(o.Name,
-				schema.KeyNames(AttributeKeys), "it has "+strings.Join(schema.KeyNames(AttributeKeys), ", ")))
-		}
-		if !ok {
-			r.at(o.Node.Place, o.Name+" is not as it must be", "`jadekettle kinds new NAME` shows the form")
-		}
+	var typed, example string
+	good := k.Node.Decode("an attribute", AttributeKeys, manifest.Fields{"type": &typed, "list": &a.List,
+		"required": &a.Required, "choices": manifest.Some{To: &a.Choices}, "about": &a.Doc, "example": &example,
+		"default": func(*manifest.Node) {}}, r.problems)
+	r.wrong = r.wrong || !good
+	if typed != "" {
+		a.Type = types[typed]
 	}
+	if example != "" {
+		a.Examples = []string{example}
+	}
+	fill := k.Node.Get("default")
 	if fill != nil {
 		v, err := a.Value(fill.Plain())
 		if err != nil {

@@ -84,58 +84,40 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 			"use letters, digits and underscores, a letter first")
 		return nil, false
 	}
-	good := true
-	wrong := func(at value.Place, what, do string) {
-		problems.At(at, what, do)
-		good = false
+	fields := manifest.Fields{"type": &d.Type, "about": &d.About, "min": &d.Min, "max": &d.Max,
+		"choices": func(n *manifest.Node) error {
+			var ok bool
+			if d.Choices, ok = n.Plain().([]any); !ok || len(d.Choices) == 0 {
+				return problem.Errorf("choices takes a list").Remedy(`write choices = ["...", "..."]`)
+			}
+			return nil
+		},
+		"default": func(n *manifest.Node) error {
+			d.Default, d.HasDefault = n.Plain(), true
+			if text, is := n.Value.(string); is && manifest.Interpolated(text) {
+				return problem.Errorf("a default is taken as it stands, and ${ is not evaluated in it").
+					Remedy("give the param a from, or write $${ for the characters themselves")
+			}
+			return nil
+		},
+		"from": func(n *manifest.Node) (err error) {
+			text, _ := n.Value.(string)
+			if text == "" {
+				return problem.Errorf("from takes an expression, as text").Remedy(`write from = "data.gauge.%s"`, k.Name)
+			}
+			d.From, err = expr.Compile(text, n.At, fromScope)
+			return err
+		},
+		"pattern": func(n *manifest.Node) (err error) {
+			text, is := n.Value.(string)
+			if d.Pattern, err = regexp.Compile("^(?:" + text + ")$"); err != nil || !is || len(text) > 1000 {
+				return problem.Errorf("pattern is no regular expression").
+					Remedy("write one in the syntax of RE2; it must match the whole text")
+			}
+			return nil
+		},
 	}
-	for _, a := range k.Node.Keys {
-		text, isText := a.Node.Value.(string)
-		switch a.Name {
-		case "type":
-			if d.Type = text; !slices.Contains(typeNames(), text) {
-				wrong(a.Node.Place, fmt.Sprintf("there is no type %q", text), problem.Meant(text, typeNames(),
-					"the types are "+strings.Join(typeNames(), ", ")))
-			}
-		case "about":
-			if d.About = text; !isText {
-				wrong(a.Node.Place, "about takes text", "say what the param is for, in quotes")
-			}
-		case "default":
-			d.Default, d.HasDefault = a.Node.Plain(), true
-			if isText && manifest.Interpolated(text) {
-				wrong(a.Node.Place, "a default is taken as it stands, and ${ is not evaluated in it",
-					"give the param a from, or write $${ for the characters themselves")
-			}
-		case "from":
-			p, err := expr.Compile(text, a.Node.At, fromScope)
-			if d.From = p; !isText || text == "" {
-				wrong(a.Node.Place, "from takes an expression, as text", `write from = "data.gauge.`+k.Name+`"`)
-			} else if err != nil {
-				problems.AddErr(a.Node.Place, err)
-				good = false
-			}
-		case "min":
-			d.Min = a.Node.Plain()
-		case "max":
-			d.Max = a.Node.Plain()
-		case "choices":
-			list, ok := a.Node.Plain().([]any)
-			if d.Choices = list; !ok || len(list) == 0 {
-				wrong(a.Node.Place, "choices takes a list", `write choices = ["...", "..."]`)
-			}
-		case "pattern":
-			re, err := regexp.Compile("^(?:" + text + ")$")
-			if d.Pattern = re; err != nil || !isText || len(text) > 1000 {
-				wrong(a.Node.Place, "pattern is no regular expression",
-					"write one in the syntax of RE2; it must match the whole text")
-			}
-		default:
-			wrong(a.Place, fmt.Sprintf("a param has no %q", a.Name), problem.Meant(a.Name, schema.KeyNames(Keys),
-				"it has "+strings.Join(schema.KeyNames(Keys), ", ")))
-		}
-	}
-	if !good {
+	if !k.Node.Decode("a param", Keys, fields, problems) {
 		return nil, false
 	}
 	return d, d.itself(k, problems)

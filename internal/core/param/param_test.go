@@ -80,7 +80,7 @@ func TestCheck(t *testing.T) {
 
 func TestDeclarationsThatAreWrong(t *testing.T) {
 	for text, want := range map[string]string{
-		`type = "strng"`:                       `m.toml:2:8: there is no type "strng"; did you mean "string"?`,
+		`type = "strng"`:                       `m.toml:2:8: type is "strng"; did you mean "string"?`,
 		`typ = "int"`:                          `a param has no "typ"; did you mean "type"?`,
 		"type = \"int\"\ndefault = \"5\"":      `m.toml:3:11: the default does not fit: it needs a whole number`,
 		"type = \"int\"\nchoices = [1, \"2\"]": `a choice does not fit`,

@@ -114,6 +114,9 @@ func (p Problem) Error() string {
 // The zero value is empty and ready.
 type Problems struct{ list []Problem }
 
+// Len tells how many were noted, the same one counted as often as it was.
+func (ps *Problems) Len() int { return len(ps.list) }
+
 // Add notes one problem.
 func (ps *Problems) Add(p Problem) { ps.list = append(ps.list, p) }
 

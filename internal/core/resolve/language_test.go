@@ -71,7 +71,7 @@ func TestParams(t *testing.T) {
 		{"manifests/gauge.toml", "[param.depth]\n",
 			`manifests/gauge.toml:1:8: the param gauge.depth has no value and no default`},
 		{"manifests/gauge.toml", "[param.depth]\ntype = \"integer\"\n",
-			`there is no type "integer"; the types are string, int, number`},
+			`type is "integer"; it takes "string", "int", "number"`},
 		{"manifests/gauge.toml", "[param.depth]\ntype = \"int\"\ndefault = 5\nmax = 3\n",
 			`the default does not fit: a whole number (5) is above its max, 3`},
 		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x\"\nchoices = [\"a\", \"b\"]\n",

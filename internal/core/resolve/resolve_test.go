@@ -305,7 +305,7 @@ func TestProblemsOfAProject(t *testing.T) {
 		"project = 7\n": `project is a text of 4 to 64 letters`,
 		"project = \"test\"\n[run]\nparalel = 3\n": `there is no setting "run.paralel"; did you mean ` +
 			`"run.parallel"?`,
-		"project = \"test\"\n[run]\nparallel = \"3\"\n":            `parallel is a number of hosts`,
+		"project = \"test\"\n[run]\nparallel = \"3\"\n":            `run.parallel takes a whole number from 1 to 10000; write parallel = 3, without quotes`,
 		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `is no length of time`,
 		"project = \"test\"\n[inventory]\nfiles = [\"../x\"]\n":    `files is a list of paths inside the project`,
 		"project = \"test\"\n[inventory]\nfiles = [\"no.toml\"]\n": `the inventory file is not there`,

@@ -13,7 +13,7 @@ import (
 func ExampleSchedule() {
 	var ps problem.Problems
 	root, _ := manifest.Parse("jobs.toml", []byte("schedule = { cron = \"30 4 * * mon\", zone = \"UTC\" }\n"), &ps)
-	s := schedule.Read(root.Keys[0], &ps)
+	s := schedule.Read(root.Keys[0].Node, &ps)
 	next, ok := s.Next("night-tide", time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC))
 	fmt.Println(next.Format(time.RFC1123), ok, ps.Err())
 	// Output: Mon, 30 Nov 2026 04:30:00 UTC true <nil>

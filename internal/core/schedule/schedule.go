@@ -14,7 +14,6 @@ import (
 
 	"jadekettle/internal/core/cronline"
 	"jadekettle/internal/core/manifest"
-	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -59,79 +58,60 @@ var Keys = []schema.Key{
 }
 
 // Read reads a schedule; nil when it is none.
-func Read(k manifest.Key, problems *problem.Problems) *Schedule {
-	s := &Schedule{Zone: time.Local, Missed: Skip, Place: k.Place}
-	if k.Node.Kind != manifest.Table {
-		problems.At(k.Place, "a schedule is a table",
+func Read(n *manifest.Node, problems *problem.Problems) *Schedule {
+	s := &Schedule{Zone: time.Local, Missed: Skip, Place: n.Place}
+	if n.Kind != manifest.Table {
+		problems.At(n.Place, "a schedule is a table",
 			`write schedule = { cron = "30 4 * * *" }, or a table [job.NAME.schedule]`)
 		return nil
 	}
-	before := len(problems.List())
-	for _, a := range k.Node.Keys {
-		problems.AddErr(a.Node.Place, s.set(a, problems))
+	if !n.Decode("a schedule", Keys, manifest.Fields{"cron": s.setCron, "every": &s.Every, "spread": &s.Spread,
+		"zone": s.setZone, "missed": &s.Missed, "windows": s.setWindows}, problems) {
+		return nil
 	}
-	if len(problems.List()) > before {
+	if at := n.Get("every"); at != nil && s.Every < time.Minute {
+		problems.At(at.Place, fmt.Sprintf("every is %q, and less than a minute", at.Value), `write "1m" or more`)
 		return nil
 	}
 	if (s.Cron == "") == (s.Every == 0) {
-		problems.At(k.Place, "a schedule has one of cron and every", `write cron = "30 4 * * *", or every = "30m"`)
+		problems.At(n.Place, "a schedule has one of cron and every", `write cron = "30 4 * * *", or every = "30m"`)
 		return nil
 	}
 	if s.Every > 0 && s.Spread > s.Every {
-		problems.At(k.Place, "the spread is longer than the time between two starts", "make it shorter")
+		problems.At(n.Place, "the spread is longer than the time between two starts", "make it shorter")
 		return nil
 	}
 	// some start of the years to come has to fall into a window, by any clock
 	if _, ok := s.Next("", time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)); !ok {
-		problems.At(k.Place, "by this schedule nothing ever starts", "see whether its times fall into its windows, "+
+		problems.At(n.Place, "by this schedule nothing ever starts", "see whether its times fall into its windows, "+
 			"and whether its day exists")
 		return nil
 	}
 	return s
 }
 
-func (s *Schedule) set(a manifest.Key, problems *problem.Problems) error {
-	text, isText := a.Node.Value.(string)
-	if a.Name != "windows" && slices.Contains(schema.KeyNames(Keys), a.Name) && (!isText || text == "") {
-		return problem.Errorf("%s takes text", a.Name).Remedy("put it in quotes")
+func (s *Schedule) setZone(n *manifest.Node) (err error) {
+	text, _ := n.Value.(string)
+	if s.Zone, err = time.LoadLocation(text); err != nil || text == "" {
+		return problem.Errorf("there is no time zone %q", text).
+			Remedy(`write one of the IANA database, such as "Europe/Berlin", or "UTC"`)
 	}
-	var err error
-	switch a.Name {
-	case "cron":
-		return s.setCron(text)
-	case "every":
-		if s.Every, err = measure.ParseDuration(text); err == nil && s.Every < time.Minute {
-			return problem.Errorf("every is %q, and less than a minute", text).Remedy(`write "1m" or more`)
-		}
-	case "spread":
-		s.Spread, err = measure.ParseDuration(text)
-	case "zone":
-		if s.Zone, err = time.LoadLocation(text); err != nil {
-			return problem.Errorf("there is no time zone %q", text).
-				Remedy(`write one of the IANA database, such as "Europe/Berlin", or "UTC"`)
-		}
-	case "missed":
-		if s.Missed = text; text != Skip && text != Once {
-			return problem.Errorf("missed is %q", text).Remedy("it takes %q or %q", Skip, Once)
-		}
-	case "windows":
-		if a.Node.Kind != manifest.List || len(a.Node.Items) == 0 {
-			return problem.Errorf("windows is a list of texts").Remedy(`write windows = ["mon-fri 22:00-05:00"]`)
-		}
-		for _, item := range a.Node.Items {
-			text, _ := item.Value.(string)
-			w, err := ParseWindow(text)
-			problems.AddErr(item.Place, err)
-			s.Windows = append(s.Windows, w)
-		}
-	default:
-		problems.At(a.Place, fmt.Sprintf("a schedule has no %q", a.Name), problem.Meant(a.Name, schema.KeyNames(Keys),
-			"it has "+strings.Join(schema.KeyNames(Keys), ", ")))
-	}
-	return err
+	return nil
 }
 
-func (s *Schedule) setCron(text string) error {
+func (s *Schedule) setWindows(n *manifest.Node, problems *problem.Problems) {
+	if n.Kind == manifest.List && len(n.Items) == 0 {
+		problems.At(n.Place, "windows is empty, and nothing would ever start", `write windows = ["mon-fri 22:00-05:00"]`)
+	}
+	for _, item := range n.Texts("windows", problems) {
+		w, err := ParseWindow(item.Value.(string))
+		problems.AddErr(item.Place, err)
+		s.Windows = append(s.Windows, w)
+	}
+}
+
+func (s *Schedule) setCron(n *manifest.Node) error {
+	text, _ := n.Value.(string)
 	fields := strings.Fields(text)
 	plain, err := cronline.Plain(text)
 	if err != nil {

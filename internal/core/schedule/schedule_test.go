@@ -13,7 +13,7 @@ func read(t *testing.T, text string) (*Schedule, error) {
 	t.Helper()
 	var ps problem.Problems
 	root, _ := manifest.ParseTOML("jobs.toml", []byte("[schedule]\n"+text+"\n"), &ps)
-	s := Read(root.Keys[0], &ps)
+	s := Read(root.Keys[0].Node, &ps)
 	return s, ps.Err()
 }
 
@@ -87,7 +87,7 @@ func TestSpread(t *testing.T) {
 func TestNoSchedules(t *testing.T) {
 	for text, want := range map[string]string{
 		`cron = "30 4 * *"`: "no cron line", `cron = "61 4 * * *"`: "no cron line", `cron = "@daily"`: "no cron line",
-		`cron = "TZ=UTC 30 4 * * *"`: "no cron line", `cron = 4`: "takes text",
+		`cron = "TZ=UTC 30 4 * * *"`: "no cron line", `cron = 4`: "no cron line",
 		`every = "10s"`: "less than a minute", `every = "soon"`: "no length of time",
 		"every = \"1h\"\ncron = \"0 4 * * *\"": "one of cron and every", `spread = "1h"`: "one of cron and every",
 		"every = \"1h\"\nzone = \"Atlantis\"": "no time zone", "every = \"1h\"\nmissed = \"twice\"": "missed is",
@@ -130,7 +130,7 @@ func BenchmarkThousand(b *testing.B) {
 	var ps problem.Problems
 	root, _ := manifest.ParseTOML("jobs.toml", []byte("[schedule]\ncron = \"30 4 * * 1-5\"\nspread = \"1h\"\n"+
 		"windows = [\"01:00-06:00\"]\nzone = \"Europe/Berlin\"\n"), &ps)
-	s := Read(root.Keys[0], &ps)
+	s := Read(root.Keys[0].Node, &ps)
 	at := time.Date(2026, 11, 29, 0, 0, 0, 0, time.UTC)
 	for b.Loop() {
 		for range 1000 {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -70,34 +71,35 @@ var rolloutKeys = []struct {
 		"a share such as \"5%\"."},
 }
 
-// Set reads one of the keys that say so; false when it is none.
-func (r *Rollout) Set(key string, v any) (bool, error) {
-	text, isText := v.(string)
-	if n, ok := v.(int64); ok {
-		text, isText = strconv.FormatInt(n, 10), true
-	}
-	wrong := func() error {
-		return problem.Errorf("%s takes a text or a number", key).Remedy(`write %s = "..."`, key)
-	}
-	var err error
-	switch key {
-	case "first":
-		if r.First = text; !isText || text == "" {
-			err = wrong()
+// Fields adds where the keys go that say so.
+func (r *Rollout) Fields(into manifest.Fields) {
+	amount := func(to *Amount) func(*manifest.Node) error {
+		return func(n *manifest.Node) (err error) {
+			*to, err = ParseAmount(written(n))
+			return err
 		}
-	case "batch":
-		r.Batch, err = ParseAmount(text)
-	case "stop_after":
-		r.StopAfter, err = ParseAmount(text)
-	case "pause":
-		if r.Pause = text; !isText {
-			return true, wrong()
-		}
-		_, err = ParsePause(text)
-	default:
-		return false, nil
 	}
-	return true, err
+	into["batch"], into["stop_after"] = amount(&r.Batch), amount(&r.StopAfter)
+	into["first"] = func(n *manifest.Node) error {
+		if r.First = written(n); r.First == "" {
+			return problem.Errorf("first takes a text or a number").Remedy(`write first = "..."`)
+		}
+		return nil
+	}
+	into["pause"] = func(n *manifest.Node) (err error) {
+		r.Pause = written(n)
+		_, err = ParsePause(r.Pause)
+		return err
+	}
+}
+
+// written gives a text or a number as text.
+func written(n *manifest.Node) string {
+	if i, is := n.Value.(int64); is {
+		return strconv.FormatInt(i, 10)
+	}
+	text, _ := n.Value.(string)
+	return text
 }
 
 // ParsePause reads a pause; 0 is one that lasts until a key is pressed.

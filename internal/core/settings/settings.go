@@ -4,7 +4,6 @@
 package settings
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"net/url"
@@ -16,7 +15,6 @@ import (
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/manifest"
-	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -86,73 +84,77 @@ func defaults() Settings {
 
 var projectForm = regexp.MustCompile(`^[A-Za-z0-9_-]{4,64}$`)
 
-// setting is one key of jadekettle.toml: what it means and how it is read.
+// setting is one key of jadekettle.toml: what it means and where it goes.
 type setting struct {
 	schema.Key
-	set func(*Settings, any) error
+	to func(*Settings) any // a field, as of manifest.Fields
 }
 
 var all = append([]setting{
 	{schema.Key{Name: "project", Takes: schema.TakesText,
-		Doc: "The identity of the project, by which hosts remember what manages them."}, setProject},
+		Doc: "The identity of the project, by which hosts remember what manages them."},
+		func(s *Settings) any { return s.setProject }},
 	{schema.Key{Name: "requires", Takes: schema.TakesText,
 		Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
-		setRequires},
+		func(s *Settings) any { return s.setRequires }},
 	{schema.Key{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`,
 		Doc: "The inventory files."},
-		func(s *Settings, v any) error { return setFiles(&s.Inventory, v) }},
+		func(s *Settings) any { return files(&s.Inventory) }},
 	{schema.Key{Name: "data.layers", Takes: schema.TakesList,
 		Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`,
-		Doc:     "The layers of data, general ones first."}, setLayers},
+		Doc:     "The layers of data, general ones first."},
+		func(s *Settings) any { return s.setLayers }},
 	{schema.Key{Name: "secrets.identities", Takes: schema.TakesList, Default: `["~/.config/jadekettle/identity.txt"]`,
 		Doc: "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."},
-		setIdentities},
+		func(s *Settings) any { return &s.Identities }},
 	{schema.Key{Name: "secrets.recipients", Takes: schema.TakesList,
 		Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
-		func(s *Settings, v any) error { return setRecipients(&s.Recipients, v) }},
+		func(s *Settings) any { return &s.Recipients }},
 	{schema.Key{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."},
-		setParallel},
+		func(s *Settings) any { return manifest.Number{To: &s.Parallel, Min: 1, Max: 10_000} }},
 	{schema.Key{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`,
 		Doc: "How old a package list may be before newest refreshes it."},
-		func(s *Settings, v any) error { return setDuration(&s.PackageListAge, v) }},
+		func(s *Settings) any { return &s.PackageListAge }},
 	{schema.Key{Name: "run.timeout", Takes: schema.TakesText, Default: "none",
 		Doc: "How long one try of a task may take, where its declaration does not say."},
-		func(s *Settings, v any) error { return setDuration(&s.Timeout, v) }},
+		func(s *Settings) any { return &s.Timeout }},
 	{schema.Key{Name: "run.retries", Takes: schema.TakesInt, Default: "0",
-		Doc: "How often a task that fails is tried again, where its declaration does not say."}, setRetries},
+		Doc: "How often a task that fails is tried again, where its declaration does not say."},
+		func(s *Settings) any { return manifest.Number{To: &s.Retries, Max: schema.MaxRetries} }},
 	{schema.Key{Name: "run.retry_every", Takes: schema.TakesText, Default: `"10s"`,
 		Doc: "How long is waited before that."},
-		func(s *Settings, v any) error { return setDuration(&s.RetryEvery, v) }},
+		func(s *Settings) any { return &s.RetryEvery }},
 	{schema.Key{Name: "run.guard", Takes: schema.TakesText, Default: `"60s"`,
 		Doc: "How long a host waits, after a change that may have cut us off, for us to get in anew before it puts " +
 			"back what stood; \"0s\" goes without."},
-		func(s *Settings, v any) error { return setDuration(&s.Guard, v) }},
+		func(s *Settings) any { return &s.Guard }},
 	{schema.Key{Name: "undo.age", Takes: schema.TakesText, Default: `"30d"`,
 		Doc: "How long a host keeps what stood before a run, for undo to put it back."},
-		func(s *Settings, v any) error { return setDuration(&s.UndoAge, v) }},
+		func(s *Settings) any { return &s.UndoAge }},
 	{schema.Key{Name: "undo.size", Takes: schema.TakesText, Default: `"256 MiB"`,
 		Doc: "How much room that may take on a host, the oldest going first, and a quarter of it for one file; \"0 " +
 			"MiB\" keeps nothing."},
-		func(s *Settings, v any) error { return setSize(&s.UndoSize, v) }},
+		func(s *Settings) any { return &s.UndoSize }},
 	{schema.Key{Name: "history.file", Takes: schema.TakesText, Default: `"$XDG_STATE_HOME/jadekettle/history.db"`,
 		Doc: "The SQLite file in which runs are kept, below ~/.local/state where XDG_STATE_HOME is not set."},
-		func(s *Settings, v any) error { return errors.Join(setText(&s.History, v), s.oneHistory()) }},
+		func(s *Settings) any { return &s.History }},
 	{schema.Key{Name: "history.url", Takes: schema.TakesText, Default: "none",
 		Doc: "The PostgreSQL database in which runs are kept in the place of a file, for several controllers, " +
 			"such as " +
 			"\"postgres://kettle@db.example.org/kettle\". The password stands in ~/.pgpass or PGPASSWORD."},
-		setHistoryURL},
+		func(s *Settings) any { return s.setHistoryURL }},
 	{schema.Key{Name: "log.file", Takes: schema.TakesText, Default: "none",
 		Doc: "A file to which what happens in runs is appended, a line of JSON for each event."},
-		func(s *Settings, v any) error { return setText(&s.Log, v) }},
+		func(s *Settings) any { return &s.Log }},
 	{schema.Key{Name: "status.facts", Takes: schema.TakesList, Default: `["os.id", "os.version_id"]`,
-		Doc: "The facts that status shows of each host."}, setStatusFacts},
+		Doc: "The facts that status shows of each host."},
+		func(s *Settings) any { return s.setStatusFacts }},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
 		Doc: "The file with the keys of known hosts."},
-		func(s *Settings, v any) error { return setText(&s.KnownHosts, v) }},
+		func(s *Settings) any { return &s.KnownHosts }},
 	{schema.Key{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`,
 		Doc: "How long a host may take to answer."},
-		func(s *Settings, v any) error { return setDuration(&s.ConnectTimeout, v) }},
+		func(s *Settings) any { return &s.ConnectTimeout }},
 }, rollout()...)
 
 // rollout are the keys of [run] that say how an apply goes over many hosts.
@@ -160,9 +162,10 @@ func rollout() []setting {
 	var out []setting
 	for _, k := range rolloutKeys {
 		out = append(out, setting{schema.Key{Name: "run." + k.name, Takes: k.takes, Doc: k.doc},
-			func(s *Settings, v any) error {
-				_, err := s.Rollout.Set(k.name, v)
-				return err
+			func(s *Settings) any {
+				into := manifest.Fields{}
+				s.Rollout.Fields(into)
+				return into[k.name]
 			}})
 	}
 	return out
@@ -203,9 +206,9 @@ func names(keys []schema.Key) []string {
 	return out
 }
 
-func setProject(s *Settings, v any) error {
-	text, ok := v.(string)
-	if !ok || !projectForm.MatchString(text) {
+func (s *Settings) setProject(n *manifest.Node) error {
+	text, _ := n.Value.(string)
+	if !projectForm.MatchString(text) {
 		return problem.Errorf("project is a text of 4 to 64 letters, digits, dashes and underscores").
 			Remedy("write project = \"tide-pier\", and leave it so: hosts know what is managed on them by this name")
 	}
@@ -213,30 +216,28 @@ func setProject(s *Settings, v any) error {
 	return nil
 }
 
-func setLayers(s *Settings, v any) error {
-	list, ok := texts(v)
-	if s.Layers = list; !ok {
-		return problem.Errorf(`layers is a list of texts, general layers first`).
-			Remedy(`write layers = ["shared", "host/${host.name}"]`)
+func (s *Settings) setRequires(n *manifest.Node) error {
+	text, _ := n.Value.(string)
+	if !requiresForm.MatchString(text) {
+		return problem.Errorf("requires is %s, which is no version", value.Shown(n.Plain())).
+			Remedy(`write the oldest one that works, such as ">= 0.1"`)
 	}
+	s.Requires, s.RequiresPlace = text, n.Place
 	return nil
 }
 
-func setIdentities(s *Settings, v any) error {
-	var ok bool
-	if s.Identities, ok = texts(v); !ok {
-		return problem.Errorf(`identities is a list of files`).
-			Remedy(`write identities = ["~/.config/jadekettle/identity.txt"]`)
+func (s *Settings) setLayers(n *manifest.Node) error {
+	for _, item := range n.Items {
+		s.LayerPlaces = append(s.LayerPlaces, item.Place)
 	}
-	return nil
+	return manifest.Put(schema.Key{Name: "layers"}, n.Plain(), &s.Layers)
 }
 
-func setStatusFacts(s *Settings, v any) error {
-	list, ok := texts(v)
-	if s.StatusFacts = list; !ok {
-		return problem.Errorf(`facts is a list of facts`).Remedy(`write facts = ["os.version_id", "kernel.release"]`)
+func (s *Settings) setStatusFacts(n *manifest.Node) error {
+	if err := manifest.Put(schema.Key{Name: "facts"}, n.Plain(), &s.StatusFacts); err != nil {
+		return err
 	}
-	for _, f := range list {
+	for _, f := range s.StatusFacts {
 		if err := facts.CheckPath(strings.Split(f, ".")); err != nil {
 			return fmt.Errorf("%q: %w", f, err)
 		}
@@ -244,82 +245,32 @@ func setStatusFacts(s *Settings, v any) error {
 	return nil
 }
 
-func setParallel(s *Settings, v any) error {
-	n, ok := v.(int64)
-	if !ok || n < 1 || n > 10_000 {
-		return problem.Errorf("parallel is a number of hosts from 1 to 10000").Remedy("write parallel = 32")
-	}
-	s.Parallel = int(n)
-	return nil
-}
-
-func setRetries(s *Settings, v any) error {
-	n, ok := v.(int64)
-	if !ok || n < 0 || n > schema.MaxRetries {
-		return problem.Errorf("retries is a number from 0 to %d", schema.MaxRetries).Remedy("write retries = 2")
-	}
-	s.Retries = int(n)
-	return nil
-}
-
-func texts(v any) ([]string, bool) {
-	list, ok := v.([]any)
-	var out []string
-	for _, item := range list {
-		text, isText := item.(string)
-		ok = ok && isText && text != ""
-		out = append(out, text)
-	}
-	return out, ok
-}
-
 // setHistoryURL takes no password: settings are read by many.
-func setHistoryURL(s *Settings, v any) error {
-	text := ""
-	if err := setText(&text, v); err != nil {
-		return err
-	}
+func (s *Settings) setHistoryURL(n *manifest.Node) error {
+	text, _ := n.Value.(string)
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
-		return problem.Errorf("it is no address of a PostgreSQL database").
+		return problem.Errorf("history.url is no address of a PostgreSQL database").
 			Remedy(`write "postgres://USER@HOST/DATABASE"`)
 	}
 	asks := u.Query()
 	if _, has := u.User.Password(); has || asks.Has("password") || asks.Has("sslpassword") {
-		return problem.Errorf("it holds a password, which would stand here for all to read").
+		return problem.Errorf("history.url holds a password, which would stand here for all to read").
 			Remedy("put the password into ~/.pgpass, or into PGPASSWORD, and write the address without it")
 	}
 	s.HistoryURL = text
-	return s.oneHistory()
+	return nil
 }
 
-func (s *Settings) oneHistory() error {
-	if s.History == "" || s.HistoryURL == "" {
+// files reads a list of paths inside the project.
+func files(to *[]string) func(*manifest.Node) error {
+	return func(n *manifest.Node) error {
+		err := manifest.Put(schema.Key{Name: "files"}, n.Plain(), manifest.Some{To: to})
+		if err != nil || slices.ContainsFunc(*to, func(f string) bool { return !fs.ValidPath(f) }) {
+			return problem.Errorf("files is a list of paths inside the project").Remedy(`write files = ["hosts.toml"]`)
+		}
 		return nil
 	}
-	return problem.Errorf("runs are kept in a file or in a database, and this names both").
-		Remedy("leave out one of file and url")
-}
-
-func setFiles(to *[]string, v any) error {
-	list, ok := texts(v)
-	*to = list
-	for _, f := range list {
-		ok = ok && fs.ValidPath(f)
-	}
-	if !ok || len(list) == 0 {
-		return problem.Errorf(`files is a list of paths inside the project`).Remedy(`write files = ["hosts.toml"]`)
-	}
-	return nil
-}
-
-func setRecipients(to *[]string, v any) error {
-	list, ok := texts(v)
-	if *to = list; !ok {
-		return problem.Errorf(`recipients is a list of age or OpenSSH public keys`).
-			Remedy(`write recipients = ["age1..."]`)
-	}
-	return nil
 }
 
 // table reads the tables whose keys are names: [data.lists] and [env.NAME].
@@ -369,30 +320,10 @@ func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 		return
 	}
 	e := Environment{Place: k.Place}
-	for _, a := range k.Node.Keys {
-		var err error
-		v, ok := a.Node.Plain(), true
-		switch a.Name {
-		case "about":
-			err = setText(&e.About, v)
-		case "inventory":
-			err = setFiles(&e.Inventory, v)
-		case "recipients":
-			err = setRecipients(&e.Recipients, v)
-		case "default":
-			if e.Default, ok = v.(bool); !ok {
-				err = problem.Errorf("default is true or false").Remedy("write it without quotes")
-			}
-		default:
-			var known bool
-			if known, err = e.Rollout.Set(a.Name, v); known {
-				break
-			}
-			problems.At(a.Place, fmt.Sprintf("an environment has no %q", a.Name),
-				problem.Meant(a.Name, names(EnvKeys), "it has "+strings.Join(names(EnvKeys), ", ")))
-		}
-		problems.AddErr(a.Node.Place, err)
-	}
+	fields := manifest.Fields{"about": &e.About, "inventory": files(&e.Inventory), "recipients": &e.Recipients,
+		"default": &e.Default}
+	e.Rollout.Fields(fields)
+	k.Node.Decode("an environment", EnvKeys, fields, problems)
 	s.Envs[k.Name] = e
 }
 
@@ -430,45 +361,6 @@ func (s *Settings) Choose(env string) error {
 
 var requiresForm = regexp.MustCompile(`^>= *[0-9]{1,6}(\.[0-9]{1,6}){0,2}$`)
 
-func setRequires(s *Settings, v any) error {
-	text, _ := v.(string)
-	if !requiresForm.MatchString(text) {
-		return problem.Errorf("%v is not a valid version", v).
-			Remedy(`write the oldest one that works, such as ">= 0.1"`)
-	}
-	s.Requires = text
-	return nil
-}
-
-func setText(to *string, v any) error {
-	text, ok := v.(string)
-	if !ok || text == "" {
-		return problem.Errorf("it takes text, not %s", value.TypeName(v)).Remedy("put it in quotes")
-	}
-	*to = text
-	return nil
-}
-
-func setDuration(to *time.Duration, v any) error {
-	text, _ := v.(string)
-	d, err := measure.ParseDuration(text)
-	if err != nil {
-		return err
-	}
-	*to = d
-	return nil
-}
-
-func setSize(to *int64, v any) error {
-	text, _ := v.(string)
-	n, err := measure.ParseBytes(text)
-	if err != nil {
-		return problem.Errorf("%s is no size", value.Shown(v)).Remedy(`write "256 MiB" or "1 GiB"`)
-	}
-	*to = n
-	return nil
-}
-
 // Glance gives a project's settings as far as they can be read, and leaves what
 // is wrong with them to Load.
 func Glance(project fs.FS) Settings { return Load(project, &problem.Problems{}) }
@@ -501,20 +393,15 @@ func Load(project fs.FS, problems *problem.Problems) Settings {
 					"the settings are "+strings.Join(names(Keys), ", ")))
 				continue
 			}
-			if err := all[i].set(&s, k.Node.Plain()); err != nil {
-				problems.AddErr(k.Node.Place, fmt.Errorf("%s: %w", name, err))
-			}
-			if name == "requires" {
-				s.RequiresPlace = k.Node.Place
-			}
-			if name == "data.layers" {
-				for _, item := range k.Node.Items {
-					s.LayerPlaces = append(s.LayerPlaces, item.Place)
-				}
-			}
+			one := k.Node.Under(name) // whose key is the whole name of the setting
+			one.Decode("a project", Keys, manifest.Fields{name: all[i].to(&s)}, problems)
 		}
 	}
 	walk("", root)
+	if at := root.Get("history"); s.History != "" && s.HistoryURL != "" {
+		problems.At(at.Place, "runs are kept in a file or in a database, and this names both",
+			"leave out one of file and url")
+	}
 	if whole && s.Project == "" && root.Get("project") == nil {
 		problems.At(value.Place{File: File, Line: 1, Col: 1},
 			"project is not set; it names this project in the ledgers of its hosts",

@@ -3,7 +3,6 @@ package settings
 import (
 	"fmt"
 	"net/url"
-	"slices"
 	"strings"
 
 	"jadekettle/internal/core/expr"
@@ -49,7 +48,7 @@ var TellKeys = []schema.Key{
 	{Name: "user", Takes: schema.TakesText, Doc: "The login at the SMTP server."},
 	{Name: "password_file", Takes: schema.TakesText, Doc: "The file with the password of that login."},
 	{Name: "command", Takes: schema.TakesList, Doc: "A program and its words, which has the report on its input."},
-	{Name: "as", Takes: schema.TakesText, Default: `"text"`, Doc: "The form of the report for a mail or a command: " +
+	{Name: "as", Takes: schema.TakesText, Default: `"text"`, Choices: TellForms, Doc: "The form of the report for a mail or a command: " +
 		"text, markdown, json, csv, junit or html."},
 }
 
@@ -76,89 +75,52 @@ func (s *Settings) tell(k manifest.Key, problems *problem.Problems) {
 		return
 	}
 	t := Tell{Name: k.Name, Place: k.Place, As: "text", Server: "localhost:25"}
-	for _, a := range k.Node.Keys {
-		err, known := t.set(a, problems)
-		if !known {
-			problems.At(a.Place, fmt.Sprintf("whom a run tells has no %q", a.Name),
-				problem.Meant(a.Name, names(TellKeys), "it has "+strings.Join(names(TellKeys), ", ")))
-			continue
-		}
-		problems.AddErr(a.Node.Place, err)
-	}
+	k.Node.Decode("whom a run tells", TellKeys, manifest.Fields{"if": t.setIf, "webhook": t.setWebhook,
+		"key_file": &t.KeyFile, "mail": t.setMail, "from": t.setFrom, "server": t.setServer, "user": &t.User,
+		"password_file": &t.PasswordFile, "command": manifest.Some{To: &t.Command}, "as": &t.As}, problems)
 	problems.AddErr(k.Place, t.whole())
 	s.Tells = append(s.Tells, t)
 }
 
-func (t *Tell) set(a manifest.Key, problems *problem.Problems) (err error, known bool) {
-	v := a.Node.Plain()
-	list := func(to *[]string) error {
-		var ok bool
-		if *to, ok = texts(v); !ok || len(*to) == 0 {
-			return problem.Errorf("%s is a list of texts", a.Name).Remedy(`write %s = ["..."]`, a.Name)
-		}
-		return nil
+func (t *Tell) setIf(n *manifest.Node) (err error) {
+	text, _ := n.Value.(string)
+	if text == "" {
+		return problem.Errorf("if takes an expression, as text").Remedy("put it in quotes")
 	}
-	switch a.Name {
-	case "if":
-		text := ""
-		if err := setText(&text, v); err != nil {
-			return err, true
-		}
-		t.If, err = expr.Compile(text, a.Node.At, tellScope)
-		if err == nil {
-			_, _, err = t.If.Bool(RunVars(sampleRun, ""))
-		}
-		return err, true
-	case "webhook":
-		if err := setText(&t.Webhook, v); err != nil {
-			return err, true
-		}
-		if u, err := url.Parse(t.Webhook); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-			return problem.Errorf("%q is no address of a web server", t.Webhook).
-				Remedy(`write webhook = "https://hooks.example.org/tide"`), true
-		}
-		return nil, true
-	case "key_file":
-		return setText(&t.KeyFile, v), true
-	case "mail":
-		err := list(&t.Mail)
-		for _, to := range t.Mail {
-			if err == nil {
-				err = addressed(to)
-			}
-		}
-		return err, true
-	case "from":
-		if err := setText(&t.From, v); err != nil {
-			return err, true
-		}
-		return addressed(t.From), true
-	case "server":
-		if err := setText(&t.Server, v); err != nil {
-			return err, true
-		}
-		if host, port, ok := strings.Cut(t.Server, ":"); !ok || host == "" || port == "" {
-			return problem.Errorf("%q is no server with a port", t.Server).
-				Remedy(`write server = "mail.example.org:587"`), true
-		}
-		return nil, true
-	case "user":
-		return setText(&t.User, v), true
-	case "password_file":
-		return setText(&t.PasswordFile, v), true
-	case "command":
-		return list(&t.Command), true
-	case "as":
-		if err := setText(&t.As, v); err != nil {
-			return err, true
-		}
-		if !slices.Contains(TellForms, t.As) {
-			return problem.Errorf("there is no report as %q", t.As).Meant(t.As, TellForms,
-				"it can be "+strings.Join(TellForms, ", ")), true
-		}
-		return nil, true
+	if t.If, err = expr.Compile(text, n.At, tellScope); err == nil {
+		_, _, err = t.If.Bool(RunVars(sampleRun, ""))
 	}
-	return nil, false
+	return err
+}
+
+func (t *Tell) setWebhook(n *manifest.Node) error {
+	t.Webhook, _ = n.Value.(string)
+	if u, err := url.Parse(t.Webhook); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+		return problem.Errorf("%s is no address of a web server", value.Shown(n.Plain())).
+			Remedy(`write webhook = "https://hooks.example.org/tide"`)
+	}
+	return nil
+}
+
+func (t *Tell) setMail(n *manifest.Node, problems *problem.Problems) {
+	for _, to := range n.Texts("mail", problems) {
+		t.Mail = append(t.Mail, to.Value.(string))
+		problems.AddErr(to.Place, addressed(to.Value.(string)))
+	}
+}
+
+func (t *Tell) setFrom(n *manifest.Node) error {
+	t.From, _ = n.Value.(string)
+	return addressed(t.From)
+}
+
+func (t *Tell) setServer(n *manifest.Node) error {
+	t.Server, _ = n.Value.(string)
+	if host, port, ok := strings.Cut(t.Server, ":"); !ok || host == "" || port == "" {
+		return problem.Errorf("%s is no server with a port", value.Shown(n.Plain())).
+			Remedy(`write server = "mail.example.org:587"`)
+	}
+	return nil
 }
 
 // addressed says whether a text is a mail address.

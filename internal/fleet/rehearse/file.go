@@ -5,13 +5,10 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"slices"
-	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 
 	"jadekettle/internal/core/manifest"
-	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -88,32 +85,17 @@ func Load(project fs.FS, names []string) ([]Rehearsal, error) {
 
 func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 	r := Rehearsal{File: file, Sealed: map[string]map[string]any{}}
-	for _, k := range root.Keys {
-		switch k.Name {
-		case "about":
-			r.About, _ = k.Node.Value.(string)
-		case "env":
-			var ok bool
-			if r.Env, ok = k.Node.Value.(string); !ok {
-				ps.At(k.Node.Place, "env takes the name of an environment", "write it in quotes")
+	root.Decode("a rehearsal", nil, manifest.Fields{"about": &r.About, "env": &r.Env,
+		"sealed": func(n *manifest.Node) {
+			for _, l := range n.Tables(ps, "table of a layer", "write [sealed.LAYER] and the values below it") {
+				r.Sealed[l.Name], _ = l.Node.Plain().(map[string]any)
 			}
-		case "sealed":
-			for _, l := range k.Node.Keys {
-				values, ok := l.Node.Plain().(map[string]any)
-				if r.Sealed[l.Name] = values; !ok {
-					ps.At(l.Place, "sealed takes a table for each layer",
-						fmt.Sprintf("write [sealed.%q] and the values below it", l.Name))
-				}
-			}
-		case "host":
-			for _, h := range k.Node.Keys {
+		},
+		"host": func(n *manifest.Node) {
+			for _, h := range n.Keys {
 				r.Hosts = append(r.Hosts, readHost(h, ps))
 			}
-		default:
-			ps.At(k.Place, fmt.Sprintf("a rehearsal has no %q", k.Name), problem.Meant(k.Name, []string{"about", "env",
-				"sealed", "host"}, "it has about, env, [sealed.LAYER] and [host.NAME]"))
-		}
-	}
+		}}, ps)
 	if len(r.Hosts) == 0 {
 		ps.At(value.Place{File: file}, "the rehearsal has no host",
 			"write [host.NAME] with the name of a host of the inventory")
@@ -121,82 +103,22 @@ func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 	return r
 }
 
-// reader takes typed values out of a table.
-type reader struct {
-	table string
-	keys  []schema.Key
-	ps    *problem.Problems
-}
-
-func (r reader) known(k manifest.Key) bool {
-	if slices.ContainsFunc(r.keys, func(have schema.Key) bool { return have.Name == k.Name }) {
-		return true
-	}
-	var names []string
-	for _, have := range r.keys {
-		names = append(names, have.Name)
-	}
-	r.ps.At(k.Place, fmt.Sprintf("%s has no %q", r.table, k.Name), problem.Meant(k.Name, names,
-		"it has "+strings.Join(names, ", ")))
-	return false
-}
-
-func (r reader) text(k manifest.Key) string {
-	s, ok := k.Node.Value.(string)
-	if !ok {
-		r.ps.At(k.Node.Place, k.Name+" takes text", "write it in quotes")
-	}
-	return s
-}
-
-func (r reader) number(k manifest.Key) int {
-	n, ok := k.Node.Value.(int64)
-	if !ok || n < 1 || n > 4096 {
-		r.ps.At(k.Node.Place, k.Name+" takes a whole number", "write it without quotes")
-	}
-	return int(n)
-}
-
-func (r reader) size(k manifest.Key) int64 {
-	if n, ok := k.Node.Value.(int64); ok && n > 0 {
-		return n
-	}
-	text, _ := k.Node.Value.(string)
-	n, err := measure.ParseBytes(text)
-	if err != nil {
-		r.ps.AddErr(k.Node.Place, err)
-	}
-	return n
-}
-
-func (r reader) list(k manifest.Key) []string {
-	var out []string
-	for _, item := range k.Node.Items {
-		s, ok := item.Value.(string)
-		if !ok {
-			r.ps.At(item.Place, k.Name+" takes a list of texts", "write it in quotes")
+// texts reads a table of absolute paths with a text each.
+func texts(name string, to *map[string]string) func(*manifest.Node, *problem.Problems) {
+	return func(n *manifest.Node, ps *problem.Problems) {
+		if n.Kind != manifest.Table {
+			ps.At(n.Place, name+" takes a table of paths", `write { "/etc/motd" = "text" }`)
+			return
 		}
-		out = append(out, s)
-	}
-	if k.Node.Kind != manifest.List {
-		r.ps.At(k.Node.Place, k.Name+" takes a list of texts", "put it in brackets")
-	}
-	return out
-}
-
-func (r reader) texts(k manifest.Key) map[string]string {
-	out := map[string]string{}
-	for _, f := range k.Node.Keys {
-		s, ok := f.Node.Value.(string)
-		if !ok || !path.IsAbs(f.Name) {
-			r.ps.At(f.Place, k.Name+" takes absolute paths with a text", `write "/etc/motd" = "text"`)
+		*to = map[string]string{}
+		for _, f := range n.Keys {
+			s, ok := f.Node.Value.(string)
+			if !ok || !path.IsAbs(f.Name) {
+				ps.At(f.Place, name+" takes absolute paths with a text", `write "/etc/motd" = "text"`)
+			}
+			(*to)[f.Name] = s
 		}
-		out[f.Name] = s
 	}
-	if k.Node.Kind != manifest.Table {
-		r.ps.At(k.Node.Place, k.Name+" takes a table of paths", `write { "/etc/motd" = "text" }`)
-	}
-	return out
 }
 
 func readHost(k manifest.Key, ps *problem.Problems) Part {
@@ -205,64 +127,26 @@ func readHost(k manifest.Key, ps *problem.Problems) Part {
 		ps.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name), "write [host."+k.Name+"]")
 		return h
 	}
-	r := reader{"a host of a rehearsal", HostKeys, ps}
-	for _, a := range k.Node.Keys {
-		if !r.known(a) {
-			continue
-		}
-		switch a.Name {
-		case "os":
-			h.Spec.OS = r.text(a)
-		case "version":
-			h.Spec.Version = r.text(a)
-		case "like":
-			h.Spec.Like = r.text(a)
-		case "address":
-			h.Spec.Address = r.text(a)
-		case "memory":
-			h.Spec.Memory = r.size(a)
-		case "disk":
-			h.Spec.Disk = r.size(a)
-		case "cpus":
-			h.Spec.CPUs = r.number(a)
-		case "packages":
-			h.Spec.Packages = r.list(a)
-		case "available":
-			h.Spec.Available = r.list(a)
-		case "services":
-			h.Spec.Services = r.list(a)
-		case "users":
-			h.Spec.Users = r.list(a)
-		case "groups":
-			h.Spec.Groups = r.list(a)
-		case "files":
-			h.Spec.Files = r.texts(a)
-		case "expect":
-			h.Expect = readExpect(a, ps)
-		}
-	}
+	s := &h.Spec
+	k.Node.Decode("a host of a rehearsal", HostKeys, manifest.Fields{"os": &s.OS, "version": &s.Version,
+		"like":    &s.Like,
+		"address": &s.Address, "memory": &s.Memory, "disk": &s.Disk,
+		"cpus":     manifest.Number{To: &s.CPUs, Min: 1, Max: 4096},
+		"packages": &s.Packages, "available": &s.Available, "services": &s.Services, "users": &s.Users,
+		"groups": &s.Groups, "files": texts("files", &s.Files),
+		"expect": func(n *manifest.Node) { h.Expect = readExpect(n, ps) }}, ps)
 	return h
 }
 
-func readExpect(k manifest.Key, ps *problem.Problems) Expect {
-	e := Expect{Place: k.Place}
-	if k.Node.Kind != manifest.Table {
-		ps.At(k.Place, "expect is no table", "write [host.NAME.expect]")
+func readExpect(n *manifest.Node, ps *problem.Problems) Expect {
+	e := Expect{Place: n.Place}
+	if n.Kind != manifest.Table {
+		ps.At(n.Place, "expect is no table", "write [host.NAME.expect]")
 		return e
 	}
-	r := reader{"expect", ExpectKeys, ps}
-	lists := map[string]*[]string{"changed": &e.Changed, "unchanged": &e.Right, "left_out": &e.LeftOut,
-		"failed": &e.Failed, "not_declared": &e.Absent,
-		"packages": &e.Packages, "running": &e.Running, "stopped": &e.Stopped, "users": &e.Users, "groups": &e.Groups,
-		"missing": &e.Missing}
-	for _, a := range k.Node.Keys {
-		switch to := lists[a.Name]; {
-		case !r.known(a):
-		case to != nil:
-			*to = r.list(a)
-		default:
-			e.Files = r.texts(a)
-		}
-	}
+	n.Decode("expect", ExpectKeys, manifest.Fields{"changed": &e.Changed, "unchanged": &e.Right, "left_out": &e.LeftOut,
+		"failed": &e.Failed, "not_declared": &e.Absent, "packages": &e.Packages, "running": &e.Running,
+		"stopped": &e.Stopped, "users": &e.Users, "groups": &e.Groups, "missing": &e.Missing,
+		"files": texts("files", &e.Files)}, ps)
 	return e
 }

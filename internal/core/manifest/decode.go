@@ -1,0 +1,219 @@
+package manifest
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"jadekettle/internal/core/measure"
+	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/value"
+)
+
+// Fields says where the values of a table go, by key. What a key takes is said by the type of the field:
+//
+//	*string         text, and one of the key's choices where it has some
+//	*bool           true or false
+//	Number          a whole number within bounds
+//	*[]string       a list of texts
+//	Some            a list of texts that is not empty
+//	*time.Duration  a length of time
+//	*int64          a size, as text or as a number of bytes
+//	*any            anything
+//	func(*Node) error, func(*Node), func(*Node, *problem.Problems)
+//	                what is read in another way; an error is put at the value where it has no place
+//
+// A field that is nil is only for people, such as about.
+type Fields map[string]any
+
+// Number is a field for a whole number from Min to Max.
+type Number struct {
+	To       *int
+	Min, Max int
+}
+
+// Some is a field for a list of at least one text.
+type Some struct{ To *[]string }
+
+// Decode reads a table that people write; every file of a project is made of such. what is the table's name in
+// messages, such as "a job"; keys document it. It tells whether nothing was wrong, and what is goes into problems.
+func (n *Node) Decode(what string, keys []schema.Key, into Fields, problems *problem.Problems) (good bool) {
+	before := problems.Len()
+	for _, k := range n.Keys {
+		to, known := into[k.Name]
+		if !known {
+			names := into.names(keys)
+			problems.At(k.Place, fmt.Sprintf("%s has no %q", what, k.Name),
+				problem.Meant(k.Name, names, "it has "+strings.Join(names, ", ")))
+			continue
+		}
+		switch to := to.(type) {
+		case func(*Node):
+			to(k.Node)
+		case func(*Node, *problem.Problems):
+			to(k.Node, problems)
+		case func(*Node) error:
+			problems.AddErr(k.Node.Place, to(k.Node))
+		default:
+			i := slices.IndexFunc(keys, func(of schema.Key) bool { return of.Name == k.Name })
+			of := schema.Key{Name: k.Name}
+			if i >= 0 {
+				of = keys[i]
+			}
+			problems.AddErr(k.Node.Place, Put(of, k.Node.Plain(), to))
+		}
+	}
+	return problems.Len() == before
+}
+
+// names lists the keys that a table may have, in the order in which they are documented.
+func (f Fields) names(keys []schema.Key) []string {
+	var out []string
+	for _, k := range keys {
+		if _, has := f[k.Name]; has {
+			out = append(out, k.Name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(f)) {
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// Put puts a value into a field, or says what the key takes.
+func Put(k schema.Key, v any, to any) error {
+	switch to := to.(type) {
+	case nil:
+	case *any:
+		*to = v
+	case *string:
+		return putText(k, v, to)
+	case *bool:
+		is, ok := v.(bool)
+		if *to = is; !ok {
+			return problem.Errorf("%s is true or false", k.Name).Remedy("write %s = true, without quotes", last(k.Name))
+		}
+	case Number:
+		n, ok := v.(int64)
+		if !ok || n < int64(to.Min) || n > int64(to.Max) {
+			wrong := problem.Errorf("%s takes a whole number from %d to %d", k.Name, to.Min, to.Max)
+			text, _ := v.(string)
+			if n, err := strconv.Atoi(text); err == nil && n >= to.Min && n <= to.Max {
+				return wrong.Remedy("write %s = %d, without quotes", last(k.Name), n)
+			}
+			return wrong.Remedy("write %s = %d", last(k.Name), max(to.Min, min(to.Max, 2)))
+		}
+		*to.To = int(n)
+	case *[]string:
+		return putTexts(k, v, to, false)
+	case Some:
+		return putTexts(k, v, to.To, true)
+	case *time.Duration:
+		text, _ := v.(string)
+		d, err := measure.ParseDuration(text)
+		if err != nil {
+			return fmt.Errorf("%s: %w", k.Name, err)
+		}
+		*to = d
+	case *int64:
+		text, _ := v.(string)
+		if n, ok := v.(int64); ok && n >= 0 {
+			*to = n
+			return nil
+		}
+		n, err := measure.ParseBytes(text)
+		if err != nil {
+			return fmt.Errorf("%s: %w", k.Name, err)
+		}
+		*to = n
+	default:
+		panic(fmt.Sprintf("%s goes into a %T, which no value is read into", k.Name, to))
+	}
+	return nil
+}
+
+func putText(k schema.Key, v any, to *string) error {
+	text, ok := v.(string)
+	switch {
+	case !ok:
+		return problem.Errorf("%s takes text, not %s", k.Name, value.TypeName(v)).Remedy("put it in quotes")
+	case text == "" && !slices.Contains(k.Choices, ""):
+		return problem.Errorf("%s is empty", k.Name).Remedy("give it a text, or leave it out")
+	case len(k.Choices) > 0 && !slices.Contains(k.Choices, text):
+		return problem.Errorf("%s is %q", k.Name, text).Meant(text, k.Choices, "it takes "+quoted(k.Choices))
+	}
+	*to = text
+	return nil
+}
+
+func quoted(list []string) string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = fmt.Sprintf("%q", s)
+	}
+	if n := len(out) - 1; n > 0 {
+		return strings.Join(out[:n], ", ") + " or " + out[n]
+	}
+	return strings.Join(out, "")
+}
+
+// last is the key itself, without the table that it is in.
+func last(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
+
+func putTexts(k schema.Key, v any, to *[]string, some bool) error {
+	list, ok := v.([]any)
+	ok = ok && !(some && len(list) == 0)
+	out := []string{}
+	for _, item := range list {
+		text, isText := item.(string)
+		ok = ok && isText && text != ""
+		out = append(out, text)
+	}
+	if !ok {
+		return problem.Errorf("%s takes a list of texts", k.Name).Remedy(`write %s = ["..."]`, last(k.Name))
+	}
+	*to = out
+	return nil
+}
+
+// Under gives a table with this value alone, below a key.
+func (n *Node) Under(key string) *Node {
+	return &Node{Kind: Table, Place: n.Place, Keys: []Key{{Name: key, Place: n.Place, Node: n}}}
+}
+
+// Texts gives the items of a list of texts, each with its place. What is none is told.
+func (n *Node) Texts(name string, problems *problem.Problems) []*Node {
+	var list []string
+	if err := putTexts(schema.Key{Name: name}, n.Plain(), &list, false); err != nil {
+		problems.AddErr(n.Place, err)
+		return nil
+	}
+	return n.Items
+}
+
+// Tables gives the tables of a table by name, such as all [job.NAME]. What is none is told, with what to write.
+func (n *Node) Tables(problems *problem.Problems, what, write string) []Key {
+	var out []Key
+	for _, k := range n.Keys {
+		if k.Node.Kind != Table {
+			problems.At(k.Place, fmt.Sprintf("%s is no %s", k.Name, what), write)
+			continue
+		}
+		out = append(out, k)
+	}
+	return out
+}
+
+// table says what to write where a value should be a table, and is none.
+func (n *Node) table(name, write string) error {
+	if n.Kind != Table {
+		return problem.Errorf("%s is a table", name).Remedy("%s", write)
+	}
+	return nil
+}
