@@ -45,7 +45,7 @@ func (p *Project) notify(ctx context.Context, q *Request, r *record.Run) {
 			continue
 		}
 		wg.Go(func() {
-			if err := t.Tell(ctx, to, news); err != nil {
+			if err := t.Notify(ctx, to, news); err != nil {
 				mu.Lock()
 				defer mu.Unlock()
 				p.note("%s could not be told: %s", to.Name, visible.Line(problem.From(err).Error()))

@@ -55,7 +55,7 @@ type Site struct {
 func Find(ctx context.Context, c *Caller, w Where) (*Site, error) {
 	s := &Site{Caller: c, Where: w}
 	if w.From != "" {
-		if err := s.take(ctx); err != nil {
+		if err := s.fetchProject(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -97,8 +97,8 @@ func folder(given string) (string, error) {
 	}
 }
 
-// take takes the project from a git repository.
-func (s *Site) take(ctx context.Context) error {
+// fetchProject takes the project from a git repository.
+func (s *Site) fetchProject(ctx context.Context) error {
 	cache, err := s.CacheDir()
 	if err != nil {
 		return err
@@ -108,7 +108,7 @@ func (s *Site) take(ctx context.Context) error {
 		url, rev = s.From, s.Revision
 	}
 	m := &sources.Mirror{Cache: filepath.Join(cache, "from"), URL: url, Prompts: s.Ask != nil, Follow: s.Here}
-	if s.Taken, err = m.Take(ctx, rev); err != nil {
+	if s.Taken, err = m.Checkout(ctx, rev); err != nil {
 		return err
 	}
 	if inside := s.Where.Dir; !filepath.IsLocal(inside) && inside != "" {

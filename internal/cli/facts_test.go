@@ -63,7 +63,7 @@ within = "1s"
 	})
 	write(t, dir, map[string]string{"manifests/gauge.toml": manifest})
 	for text, want := range map[string]string{
-		"[fact.clock]\nrun = []\n":                                "manifests/gauge.toml:2:7: run takes a list of texts",
+		"[fact.clock]\nrun = []\n":                                "gauge.toml:2:7: run takes a list of texts",
 		"[fact.Clock]\nrun = [\"a\"]\n":                           `"Clock" is no name of a fact`,
 		"[fact.a]\n":                                              "it has none or both of run and script",
 		"[fact.a]\nrun = [\"a\"]\nevery = 3\n":                    `a fact has no "every"`,

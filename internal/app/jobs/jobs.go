@@ -173,7 +173,7 @@ func (b *Book) Hosts(j *Job) ([]string, error) {
 		}
 	}
 	answers := in.Answers(j)
-	if err := answers.Take(nil); err != nil {
+	if err := answers.Accept(nil); err != nil {
 		return nil, err
 	}
 	targets, err := job.Words(j.Targets, answers.Vars())

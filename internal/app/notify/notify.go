@@ -62,8 +62,8 @@ type Teller struct {
 // limit is how long one try may take.
 const limit = 10 * time.Second
 
-// Tell tells one, if its condition holds.
-func (t *Teller) Tell(ctx context.Context, to *settings.Tell, n *News) error {
+// Notify tells one, if its condition holds.
+func (t *Teller) Notify(ctx context.Context, to *settings.Tell, n *News) error {
 	if to.If != nil {
 		yes, _, err := to.If.Bool(settings.RunVars(n.Vars(), n.Summary.Env))
 		if err != nil || !yes {

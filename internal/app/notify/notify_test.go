@@ -68,7 +68,7 @@ func TestWebhook(t *testing.T) {
 	to := named(t, "if = \"run.failed > 0 && run.mode == 'apply'\"\nwebhook = \""+server.URL+"/tide\"\nkey_file "+
 		"= \"hook.key\"\n")
 	teller := &Teller{File: key, Wait: time.Millisecond}
-	if err := teller.Tell(t.Context(), to, ebb()); err != nil || calls != 3 {
+	if err := teller.Notify(t.Context(), to, ebb()); err != nil || calls != 3 {
 		t.Fatalf("told in %d calls: %v", calls, err)
 	}
 	var e map[string]any
@@ -93,24 +93,24 @@ func TestWebhook(t *testing.T) {
 	}
 	quiet := ebb()
 	quiet.Summary.Failed = 0
-	if err := teller.Tell(t.Context(), to, quiet); err != nil || calls != 3 {
+	if err := teller.Notify(t.Context(), to, quiet); err != nil || calls != 3 {
 		t.Errorf("without a failure it is told: %v", err)
 	}
 	for code, want := range map[int]int{404: 1, 302: 1, 500: 4} {
 		calls, status = 0, []int{code}
-		if err := teller.Tell(t.Context(), to, ebb()); err == nil || calls != want ||
+		if err := teller.Notify(t.Context(), to, ebb()); err == nil || calls != want ||
 			strings.Contains(err.Error(), "/tide") {
 			t.Errorf("%d: %d calls, %v", code, calls, err)
 		}
 	}
 	gone := *to
 	gone.Webhook = "http://127.0.0.1:1/a-secret"
-	if err := teller.Tell(t.Context(), &gone, ebb()); err == nil || strings.Contains(err.Error(), "a-secret") {
+	if err := teller.Notify(t.Context(), &gone, ebb()); err == nil || strings.Contains(err.Error(), "a-secret") {
 		t.Errorf("to nowhere: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := teller.Tell(ctx, to, ebb()); err == nil {
+	if err := teller.Notify(ctx, to, ebb()); err == nil {
 		t.Error("stopped, it says nothing")
 	}
 }
@@ -184,7 +184,7 @@ func TestMail(t *testing.T) {
 	to := named(t, "mail = [\"maren@example.org\", \"ottokar@example.org\"]\nfrom = "+
 		"\"kettle@example.org\"\nserver = \""+at+
 		"\"\nuser = \"kettle\"\npassword_file = \"mail.password\"\nas = \"html\"\n")
-	if err := (&Teller{File: key, Wait: time.Millisecond}).Tell(t.Context(), to, ebb()); err != nil {
+	if err := (&Teller{File: key, Wait: time.Millisecond}).Notify(t.Context(), to, ebb()); err != nil {
 		t.Fatal(err)
 	}
 	envelope, text, _ := strings.Cut(<-mails, "From: ")
@@ -248,7 +248,7 @@ func TestCommand(t *testing.T) {
 	out := filepath.Join(t.TempDir(), "told")
 	to := named(t, "command = [\"sh\", \"-c\", \"cat > "+out+"; echo $JADEKETTLE_RUN >> "+out+"\"]\nas = "+
 		"\"markdown\"\n")
-	if err := (&Teller{}).Tell(t.Context(), to, ebb()); err != nil {
+	if err := (&Teller{}).Notify(t.Context(), to, ebb()); err != nil {
 		t.Fatal(err)
 	}
 	if text, err := os.ReadFile(out); err != nil || !strings.HasPrefix(string(text), "the report as markdown") ||
@@ -256,13 +256,13 @@ func TestCommand(t *testing.T) {
 		t.Errorf("it was told %q (%v)", text, err)
 	}
 	broken := named(t, "command = [\"sh\", \"-c\", \"echo no pier; exit 3\"]\n")
-	if err := (&Teller{Wait: time.Hour}).Tell(t.Context(), broken, ebb()); err == nil ||
+	if err := (&Teller{Wait: time.Hour}).Notify(t.Context(), broken, ebb()); err == nil ||
 		!strings.Contains(err.Error(), "exit status 3: no pier") {
 		t.Errorf("a command that fails: %v", err)
 	}
 	empty := named(t, "webhook = \"http://127.0.0.1:1/\"\nkey_file = \"k\"\n")
 	teller := &Teller{File: func(string) ([]byte, error) { return nil, errors.New("no such file") }}
-	if err := teller.Tell(t.Context(), empty, ebb()); err == nil || !strings.Contains(err.Error(), "no such file") {
+	if err := teller.Notify(t.Context(), empty, ebb()); err == nil || !strings.Contains(err.Error(), "no such file") {
 		t.Errorf("without its key: %v", err)
 	}
 }

@@ -62,10 +62,10 @@ const unused = 14 * 24 * time.Hour
 // head is where the repository's usual branch is fetched to.
 const head = "refs/jadekettle/head"
 
-// Take fetches the repository and gives the project at a revision: a branch, a tag or a
+// Checkout fetches the repository and gives the project at a revision: a branch, a tag or a
 // commit, and the usual branch when it is empty. Where nothing has moved only that is asked, and
 // for a whole commit that is there nothing.
-func (m *Mirror) Take(ctx context.Context, rev string) (*Taken, error) {
+func (m *Mirror) Checkout(ctx context.Context, rev string) (*Taken, error) {
 	url, err := m.address()
 	if err != nil {
 		return nil, err

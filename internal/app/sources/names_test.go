@@ -68,7 +68,7 @@ func TestNoNameTakesThePlaceOfAnother(t *testing.T) {
 	for rev, want := range cases {
 		m := &Mirror{Cache: t.TempDir(), URL: "file://" + dir}
 		got := ""
-		taken, err := m.Take(t.Context(), rev)
+		taken, err := m.Checkout(t.Context(), rev)
 		if err == nil {
 			got = taken.Commit
 			text, _ := os.ReadFile(filepath.Join(taken.Dir, "jadekettle.toml"))
@@ -106,7 +106,7 @@ func TestWhoFollowsIsNotLedBack(t *testing.T) {
 	good, later := git("rev-parse", "main"), git("rev-parse", "evil")
 	m := &Mirror{Cache: t.TempDir(), URL: "file://" + dir, Follow: true}
 	take := func(rev string) string {
-		taken, err := m.Take(t.Context(), rev)
+		taken, err := m.Checkout(t.Context(), rev)
 		if err != nil {
 			return err.Error()
 		}
@@ -159,18 +159,19 @@ func TestABrokenCopyIsMadeAnew(t *testing.T) {
 	} {
 		git("reset", "-q", "--hard", later)
 		m := &Mirror{Cache: t.TempDir(), URL: "file://" + dir, Follow: true}
-		taken, err := m.Take(t.Context(), "main")
+		taken, err := m.Checkout(t.Context(), "main")
 		if err != nil {
 			t.Fatal(err)
 		}
 		spoil(taken.Repo)
 		os.RemoveAll(taken.Dir)
-		if again, err := m.Take(t.Context(), "main"); err != nil || again.Commit != later {
+		if again, err := m.Checkout(t.Context(), "main"); err != nil || again.Commit != later {
 			t.Errorf("%s: it is not made anew: %v", name, err)
 		}
 		spoil(taken.Repo)
 		git("reset", "-q", "--hard", good)
-		if _, err := m.Take(t.Context(), "main"); err == nil || !strings.Contains(err.Error(), "does not come after") {
+		if _, err := m.Checkout(t.Context(), "main"); err == nil ||
+			!strings.Contains(err.Error(), "does not come after") {
 			t.Errorf("%s: an older one is taken then: %v", name, err)
 		}
 	}

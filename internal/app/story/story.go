@@ -142,9 +142,9 @@ func expect(hosts map[string]*record.Host, name string, status plan.Status, want
 	return nil
 }
 
-// Tell tells the story once, and says where it did not come out as told. When
+// Play tells the story once, and says where it did not come out as told. When
 // the context ends it breaks off without an error.
-func (s *Story) Tell(ctx context.Context) error {
+func (s *Story) Play(ctx context.Context) error {
 	fmt.Fprintf(s.Out, "The Saltmarsh Tide Observatory keeps its hosts with Jade Kettle. The project lies in\n"+
 		"%s; its hosts are simulated inside this program.\n", s.Dir)
 	s.say("Which hosts are there, and is the project sound?")

@@ -50,7 +50,7 @@ func TestAStoryThatComesOutOtherwise(t *testing.T) {
 			code, hosts = c.run(strings.Join(args[2:], " "))
 			return code
 		}, Last: func(context.Context) ([]*record.Host, error) { return hosts, nil }}
-		err := s.Tell(ctx)
+		err := s.Play(ctx)
 		if runs != c.runs || c.says == "" && err != nil ||
 			c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %d commands ran, and it says %v", name, runs, err)

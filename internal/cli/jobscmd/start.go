@@ -98,7 +98,7 @@ func (l *launch) start(ctx context.Context, e *cli.Env, name string) error {
 			return err
 		}
 	}
-	if err := answers.Take(given); err != nil {
+	if err := answers.Accept(given); err != nil {
 		return err
 	}
 	p, q, err := b.Started(answers, l.preview)

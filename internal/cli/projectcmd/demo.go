@@ -31,7 +31,7 @@ func demonstrate(e *cli.Env) *cobra.Command {
 				return err
 			}
 			defer cleanup()
-			return told(c.Context(), e, dir, stay)
+			return playStory(c.Context(), e, dir, stay)
 		},
 	}
 	c.Flags().BoolVar(&stay, "stay", false, "keep the hosts up afterwards, to try commands from another terminal")
@@ -47,8 +47,8 @@ func demoFolder(args []string) (dir string, cleanup func(), err error) {
 	return dir, func() { os.RemoveAll(dir) }, err
 }
 
-// told tells the story in a folder.
-func told(ctx context.Context, e *cli.Env, dir string, stay bool) error {
+// playStory tells the story in a folder.
+func playStory(ctx context.Context, e *cli.Env, dir string, stay bool) error {
 	as := func(m text.Mood) func(string) string { return func(s string) string { return text.Paint(m, s) } }
 	s := &story.Story{Out: e.Out, Dir: dir, Remark: as(text.Quiet), Command: as(text.Loud), Run: e.Call,
 		Last: func(ctx context.Context) ([]*record.Host, error) { return lastHosts(ctx, e, dir) }}
@@ -56,7 +56,7 @@ func told(ctx context.Context, e *cli.Env, dir string, stay bool) error {
 	if err := s.Up(); err != nil {
 		return err
 	}
-	if err := s.Tell(ctx); err != nil {
+	if err := s.Play(ctx); err != nil {
 		return err
 	}
 	if ctx.Err() == nil && stay {

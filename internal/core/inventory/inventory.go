@@ -811,7 +811,7 @@ func (c *Connect) set(key string, v any) error {
 		"local": &c.Local}
 	of := ConnectKeys[i]
 	of.Name = "connect." + key
-	if err := manifest.Put(of, v, to[key]); err != nil {
+	if err := manifest.PutValue(of, v, to[key]); err != nil {
 		return err
 	}
 	switch key {

@@ -228,9 +228,9 @@ type Given struct {
 	Text  bool // it was given as text on the command line
 }
 
-// Take takes the answers that a call gives, and the defaults of all other questions. The
+// Accept takes the answers that a call gives, and the defaults of all other questions. The
 // error is about every answer that is unknown, missing or wrong, each with what would fit.
-func (a *Answers) Take(given map[string]Given) error {
+func (a *Answers) Accept(given map[string]Given) error {
 	var ps problem.Problems
 	skipped := map[string]bool{}
 	for _, q := range a.Job.Asks {
@@ -246,7 +246,7 @@ func (a *Answers) Take(given map[string]Given) error {
 			continue
 		}
 		g, has := given[q.Name]
-		ps.AddErr(value.Place{}, a.take(q, g, has))
+		ps.AddErr(value.Place{}, a.accept(q, g, has))
 	}
 	var names []string
 	for _, q := range a.Job.Asks {
@@ -265,8 +265,8 @@ func (a *Answers) Take(given map[string]Given) error {
 	return ps.Err()
 }
 
-// take takes the answer to one question, if it has one.
-func (a *Answers) take(q *Ask, g Given, has bool) error {
+// accept takes the answer to one question, if it has one.
+func (a *Answers) accept(q *Ask, g Given, has bool) error {
 	switch {
 	case !has && !q.HasDefault:
 		if _, err := a.Choices(q); err != nil {

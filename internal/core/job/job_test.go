@@ -75,7 +75,7 @@ func TestAnswers(t *testing.T) {
 			"token": {Value: "rip-tide-7781"}}, ""},
 	} {
 		a := asked(t)
-		err := a.Take(c.given)
+		err := a.Accept(c.given)
 		if (err == nil) != (c.want == "") {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -95,7 +95,7 @@ func TestAnswers(t *testing.T) {
 		}
 	}
 	a := asked(t)
-	if err := a.Take(map[string]Given{"pier": text("north"), "gauges": text(`["gauge-02", "gauge-03"]`)}); err != nil {
+	if err := a.Accept(map[string]Given{"pier": text("north"), "gauges": text(`["gauge-02", "gauge-03"]`)}); err != nil {
 		t.Fatal(err)
 	}
 	where, err := Words(a.Job.Targets, a.Vars())
@@ -107,7 +107,7 @@ func TestAnswers(t *testing.T) {
 	}
 	empty := asked(t)
 	empty.Setting.Data["piers"] = []any{}
-	if err := empty.Take(nil); err == nil || !strings.Contains(err.Error(), "nothing to choose from for the "+
+	if err := empty.Accept(nil); err == nil || !strings.Contains(err.Error(), "nothing to choose from for the "+
 		"question pier") {
 		t.Errorf("without choices: %v", err)
 	}
@@ -158,7 +158,7 @@ func FuzzLoad(f *testing.F) {
 		var ps problem.Problems
 		for _, j := range Load(fstest.MapFS{File: {Data: []byte(text)}}, &ps) {
 			a := &Answers{Job: j}
-			a.Take(nil)
+			a.Accept(nil)
 		}
 	})
 }
@@ -204,7 +204,7 @@ func FuzzAnswers(f *testing.F) {
 		a := asked(t)
 		given := map[string]Given{"pier": {Value: pier, Text: text}, "depth": {Value: depth, Text: text},
 			"gauges": {Value: []any{gauges}, Text: false}}
-		if a.Take(given) != nil {
+		if a.Accept(given) != nil {
 			return
 		}
 		for name, v := range a.Input {

@@ -64,7 +64,7 @@ func (n *Node) Decode(what string, keys []schema.Key, into Fields, problems *pro
 			if i >= 0 {
 				of = keys[i]
 			}
-			problems.AddErr(k.Node.Place, Put(of, k.Node.Plain(), to))
+			problems.AddErr(k.Node.Place, PutValue(of, k.Node.Plain(), to))
 		}
 	}
 	return problems.Len() == before
@@ -86,8 +86,8 @@ func (f Fields) names(keys []schema.Key) []string {
 	return out
 }
 
-// Put puts a value into a field, or says what the key takes.
-func Put(k schema.Key, v any, to any) error {
+// PutValue puts a value into a field, or says what the key takes.
+func PutValue(k schema.Key, v any, to any) error {
 	switch to := to.(type) {
 	case nil:
 	case *any:

@@ -239,7 +239,7 @@ func readUse(k Key, problems *problem.Problems) *Use {
 	u := &Use{Name: k.Name, Place: k.Place, Manifest: k.Name, At: k.Place}
 	text := func(n *Node, name string) bool {
 		var text string
-		problems.AddErr(n.Place, Put(schema.Key{Name: name}, n.Plain(), &text))
+		problems.AddErr(n.Place, PutValue(schema.Key{Name: name}, n.Plain(), &text))
 		return text != ""
 	}
 	k.Node.Decode("a use", UseKeys, Fields{

@@ -67,8 +67,8 @@ var sampleRun = map[string]any{"mode": "apply", "code": int64(0), "env": "", "nu
 	"not_reached": int64(0),
 	"not_begun":   int64(0), "tasks_changed": int64(0), "tasks_failed": int64(0), "notes": map[string]any{}}
 
-// tell reads one [tell.NAME].
-func (s *Settings) tell(k manifest.Key, problems *problem.Problems) {
+// readTell reads one [readTell.NAME].
+func (s *Settings) readTell(k manifest.Key, problems *problem.Problems) {
 	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
 		problems.At(k.Place, fmt.Sprintf("tell.%s tells nobody", k.Name),
 			"write [tell.NAME], the name in letters, digits, dashes and underscores")

@@ -17,7 +17,7 @@ type queue struct {
 	open atomic.Int64 // events that are not handed over yet
 }
 
-func (q *queue) put(e record.Event) {
+func (q *queue) push(e record.Event) {
 	q.open.Add(1)
 	q.mu.Lock()
 	q.list = append(q.list, e)
@@ -28,7 +28,7 @@ func (q *queue) put(e record.Event) {
 	}
 }
 
-func (q *queue) take() []record.Event {
+func (q *queue) drain() []record.Event {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	list := q.list
@@ -45,9 +45,9 @@ func (q *queue) settle() {
 	}
 }
 
-// tell begins to hand events over, one at a time. What it gives ends that, once
+// deliver begins to hand events over, one at a time. What it gives ends that, once
 // all are handed over.
-func (q *queue) tell(to func(record.Event)) (end func()) {
+func (q *queue) deliver(to func(record.Event)) (end func()) {
 	q.kick = make(chan struct{}, 1)
 	over, done := make(chan struct{}), make(chan struct{})
 	go func() {
@@ -58,7 +58,7 @@ func (q *queue) tell(to func(record.Event)) (end func()) {
 			case <-over:
 				last = true
 			}
-			for _, e := range q.take() {
+			for _, e := range q.drain() {
 				to(e)
 				q.open.Add(-1)
 			}

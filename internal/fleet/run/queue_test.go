@@ -16,7 +16,7 @@ func TestAQueueNeverWaits(t *testing.T) {
 	var q queue
 	stands := make(chan struct{})
 	var got []record.Event
-	end := q.tell(func(e record.Event) {
+	end := q.deliver(func(e record.Event) {
 		<-stands
 		got = append(got, e)
 	})
@@ -27,7 +27,7 @@ func TestAQueueNeverWaits(t *testing.T) {
 		for h := range hosts {
 			wg.Go(func() {
 				for i := range each {
-					q.put(record.Event{Host: fmt.Sprint(h), Task: &record.Task{Line: i}})
+					q.push(record.Event{Host: fmt.Sprint(h), Task: &record.Task{Line: i}})
 				}
 			})
 		}

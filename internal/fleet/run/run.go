@@ -154,7 +154,7 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 	ours.events = &queue{}
 	f = &ours
 	out := make([]*record.Host, len(hosts))
-	told := f.events.tell(f.Notify)
+	told := f.events.deliver(f.Notify)
 	defer told()
 	for i, h := range hosts {
 		out[i] = record.NewHost(h.Name)
@@ -244,7 +244,7 @@ func (f *Fleet) since(at time.Time) float64 {
 
 func (f *Fleet) notify(e record.Event) {
 	if f.Notify != nil {
-		f.events.put(e)
+		f.events.push(e)
 	}
 }
 

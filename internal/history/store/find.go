@@ -298,7 +298,7 @@ func (p Project) Note(n int, notes map[string]string) error {
 				"SET value = excluded.value", id, key, notes[key])
 			w.say(0, 0, key+" "+notes[key])
 		}
-		return cmp.Or(err, w.put())
+		return cmp.Or(err, w.insertRows())
 	})
 }
 

@@ -139,11 +139,11 @@ func (k Known) keep(tx *transaction, l Learnt, now time.Time) error {
 	if l.Groups != nil {
 		s.Groups, s.Ran = l.Groups, now
 	}
-	return k.put(tx, l.Host, s)
+	return k.writeState(tx, l.Host, s)
 }
 
-// put keeps what is known of a host in the place of what was.
-func (k Known) put(tx *transaction, host string, s HostState) error {
+// writeState keeps what is known of a host in the place of what was.
+func (k Known) writeState(tx *transaction, host string, s HostState) error {
 	text, err := cbor.Marshal(s.Facts)
 	if err != nil {
 		return err

@@ -233,7 +233,7 @@ func (r *Recorder) flush(events []record.Event, over bool) error {
 		if over {
 			return w.end(r.code, r.meant) // which nobody changes any more
 		}
-		if err := w.put(); err != nil {
+		if err := w.insertRows(); err != nil {
 			return err
 		}
 		return tx.Exec("UPDATE run SET beat = now_ms() WHERE id = ?", r.id)

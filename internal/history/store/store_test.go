@@ -315,11 +315,11 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if k, err := p.Load(3); err != nil || k.State != record.Elsewhere || k.Hosts[0].Tasks[0].Message != "no room" {
 		t.Errorf("a run of another machine is kept as %+v (%v)", k, err)
 	}
-	hostsThatLieOfRuns(t, p, r, id2, k)
+	hostsThatLieOfRuns(t, p, r, id2)
 }
 
 // hostsThatLieOfRuns lets the first run end after all, and has a host tell of runs that are none of its own.
-func hostsThatLieOfRuns(t *testing.T, p Project, r *Recorder, id2 uuid.UUID, k *record.Run) {
+func hostsThatLieOfRuns(t *testing.T, p Project, r *Recorder, id2 uuid.UUID) {
 	t.Helper()
 	r.End(&record.Run{Hosts: nil})
 	if err := r.Wait(); err != nil {
@@ -334,7 +334,7 @@ func hostsThatLieOfRuns(t *testing.T, p Project, r *Recorder, id2 uuid.UUID, k *
 	}
 	other := Project{p.Store, "harbour"}
 	theirs := kept(t, other, "apply", map[string][]record.Task{"gauge-01": nil}, nil)
-	k, _ = other.Load(theirs)
+	k, _ := other.Load(theirs)
 	lies.Collected = append(lies.Collected, record.Collected{Run: k.Run, Tasks: lies.Collected[1].Tasks})
 	id3, _ := uuid.NewV7()
 	r3 := p.Begin(record.Head{Run: id3.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)

@@ -66,7 +66,7 @@ func (p Project) insert(tx *transaction, h *record.Head, alive bool) (int64, err
 	}
 	w := writer{tx: tx, run: id}
 	w.say(0, 0, h.Who, h.Machine, h.Job, h.Revision, strings.Join(h.Command, " "), noted(h.Notes))
-	return id, w.put()
+	return id, w.insertRows()
 }
 
 func noted(notes map[string]string) string {
@@ -347,8 +347,8 @@ func (w *writer) say(visit, nth int64, words ...string) {
 	w.words = append(w.words, wordsRow{w.run, visit, nth, strings.ToValidUTF8(text[:min(len(text), maxWords)], "")})
 }
 
-// put writes what was told of tasks, and the words by which they are found, all at once.
-func (w *writer) put() error {
+// insertRows writes what was told of tasks, and the words by which they are found, all at once.
+func (w *writer) insertRows() error {
 	tasks, words := w.tasks, w.words
 	w.tasks, w.words = nil, nil
 	if err := w.tx.tasks(w.tx, tasks); err != nil {
@@ -367,7 +367,7 @@ func (w *writer) late(host string, c record.Collected, unknown *int) error {
 	if _, err := uuid.Parse(c.Run); err != nil {
 		return nil
 	}
-	if err := w.put(); err != nil {
+	if err := w.insertRows(); err != nil {
 		return err
 	}
 	other := *w
@@ -415,7 +415,7 @@ func (w *writer) late(host string, c record.Collected, unknown *int) error {
 			return err
 		}
 	}
-	if err := other.put(); err != nil {
+	if err := other.insertRows(); err != nil {
 		return err
 	}
 	w.things, w.places = other.things, other.places
@@ -452,7 +452,7 @@ func (w *writer) end(code int, meant []string) error {
 	for _, name := range meant {
 		among[name] = true
 	}
-	if err := w.put(); err != nil {
+	if err := w.insertRows(); err != nil {
 		return err
 	}
 	if err := w.tx.Exec("UPDATE run SET ended = ?, beat = now_ms(), code = ? WHERE id = ?", time.Now().

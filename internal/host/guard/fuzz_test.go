@@ -39,7 +39,7 @@ func FuzzWhatAGuardHolds(f *testing.F) {
 		if err := os.WriteFile(filepath.Join(m.Root, "var/lib/jadekettle", name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		guard.Found(t.Context(), &kind.Env{Machine: m, Run: run, Store: s})
+		guard.Settle(t.Context(), &kind.Env{Machine: m, Run: run, Store: s})
 		if entries, _ := os.ReadDir(outside); len(entries) != 1 {
 			t.Errorf("it has written outside of the host: %v", entries)
 		}

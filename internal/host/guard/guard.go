@@ -233,9 +233,9 @@ func (k *Keeper) PutBack(ctx context.Context) ([]value.Ref, error) {
 	return refs, err
 }
 
-// Found settles what an earlier run left: that we have got in now proves that its change
+// Settle settles what an earlier run left: that we have got in now proves that its change
 // did not cut us off. Where the host has put things back meanwhile it gives the guard.
-func Found(ctx context.Context, env *kind.Env) (*Guard, bool) {
+func Settle(ctx context.Context, env *kind.Env) (*Guard, bool) {
 	var g Guard
 	for range waitTries { // what lets us in may have been put back, and the rest not yet
 		lock, err := env.Machine.Lock(env.Store.Path(lockFile))

@@ -66,10 +66,11 @@ func bootEntry(env *kind.Env, self string) error {
 		return nil
 	}
 	if _, err := m.ReadDir("/run/systemd/system"); err == nil {
-		if err := put(env, bootUnit, "[Unit]\nDescription=Put back what Jade Kettle's last change cut us off by\n"+
-			"Before=ssh.service sshd.service network-pre.target\nWants=network-pre.target\n"+
-			"[Service]\nType=oneshot\nExecStart="+self+" "+Argument+" "+atBoot+":0\n"+
-			"[Install]\nWantedBy=multi-user.target\n"); err != nil {
+		if err := writeFile(env, bootUnit,
+			"[Unit]\nDescription=Put back what Jade Kettle's last change cut us off by\n"+
+				"Before=ssh.service sshd.service network-pre.target\nWants=network-pre.target\n"+
+				"[Service]\nType=oneshot\nExecStart="+self+" "+Argument+" "+atBoot+":0\n"+
+				"[Install]\nWantedBy=multi-user.target\n"); err != nil {
 			return err
 		}
 		d, name, err := env.Split(bootLink)
@@ -85,7 +86,7 @@ func bootEntry(env *kind.Env, self string) error {
 	if _, err := m.ReadDir(path.Dir(bootCron)); err != nil {
 		return nil
 	}
-	return put(env, bootCron, "@reboot root "+self+" "+Argument+" "+atBoot+":0\n")
+	return writeFile(env, bootCron, "@reboot root "+self+" "+Argument+" "+atBoot+":0\n")
 }
 
 // removeBootEntry takes away what has things put back after a reboot, out of the service manager's memory as well.
@@ -113,8 +114,8 @@ func removeBootEntry(ctx context.Context, env *kind.Env) {
 	}
 }
 
-// put writes a small file of ours anew.
-func put(env *kind.Env, p, text string) error {
+// writeFile writes a small file of ours anew.
+func writeFile(env *kind.Env, p, text string) error {
 	d, name, err := env.Split(p)
 	if err != nil {
 		return err

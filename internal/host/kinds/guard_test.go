@@ -8,15 +8,15 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds"
 	"jadekettle/internal/host/kinds/kind"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 // TestWhatIsGuarded says which changes may cut us off, who log in as ops.
 func TestWhatIsGuarded(t *testing.T) {
-	m := told.New(t)
-	m.Put("/etc/passwd", "root:x:0:0:root:/root:/bin/sh\nops:x:1000:1000::/home/ops:/bin/sh\n"+
+	m := scripted.New(t)
+	m.WriteFile("/etc/passwd", "root:x:0:0:root:/root:/bin/sh\nops:x:1000:1000::/home/ops:/bin/sh\n"+
 		"maren:x:1001:1001::/home/maren:/bin/sh\n")
-	m.Put("/etc/group", "root:x:0:\nops:x:1000:\nwheel:x:10:ops\ndivers:x:20:maren\n")
+	m.WriteFile("/etc/group", "root:x:0:\nops:x:1000:\nwheel:x:10:ops\ndivers:x:20:maren\n")
 	env := &kind.Env{Machine: m}
 	accounts := "[/etc/passwd /etc/shadow /etc/group /etc/gshadow /home/ops /home/ops/.ssh " +
 		"/home/ops/.ssh/authorized_keys] [] false"

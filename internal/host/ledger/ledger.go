@@ -316,7 +316,7 @@ func (s *Store) replace(name string, v any) error {
 	if err != nil {
 		return err
 	}
-	if err := s.put(name, append(data, '\n')); err != nil {
+	if err := s.writeSynced(name, append(data, '\n')); err != nil {
 		return fmt.Errorf("write %s: %w", path.Join(s.path, name), err)
 	}
 	return nil
@@ -334,7 +334,7 @@ func (s *Store) replaceQuick(name string, v any) error {
 	return nil
 }
 
-func (s *Store) put(name string, data []byte) error { return s.write(name, data, true) }
+func (s *Store) writeSynced(name string, data []byte) error { return s.write(name, data, true) }
 
 func (s *Store) write(name string, data []byte, sync bool) error {
 	temp := name + ".new"
@@ -603,4 +603,4 @@ func (s *Store) Recall(name string, to any) error {
 func (s *Store) Unlearn(name string) { s.dir.Remove(name) }
 
 // Touch makes a file in the store, empty and new.
-func (s *Store) Touch(name string) error { return s.put(name, nil) }
+func (s *Store) Touch(name string) error { return s.writeSynced(name, nil) }

@@ -21,7 +21,7 @@ func (s *session) foresee(ctx context.Context, r *runner, start *wire.Start) (go
 	r.store.Restore(ledger)
 	r.env.Renew()
 	r.from = 0
-	r.take(tasks)
+	r.acceptPlan(tasks)
 	if err != nil || s.ending() {
 		return false, err
 	}

@@ -51,7 +51,7 @@ func (r *runner) guardFor(start *wire.Start) *guard.Keeper {
 // foundPutBack tells of an earlier run's change that the host has put back by itself
 // meanwhile.
 func foundPutBack(ctx context.Context, m machine.Machine, store *ledger.Store, run plan.Run) (ledger.Record, bool) {
-	g, ok := guard.Found(ctx, &kind.Env{Machine: m, Run: run, Store: store})
+	g, ok := guard.Settle(ctx, &kind.Env{Machine: m, Run: run, Store: store})
 	if !ok || g.Project != run.Project {
 		return ledger.Record{}, false
 	}

@@ -89,8 +89,8 @@ func (r *runner) warm(ctx context.Context) {
 	}
 }
 
-// take gives the runner its plan.
-func (r *runner) take(tasks []plan.Task) {
+// acceptPlan gives the runner its plan.
+func (r *runner) acceptPlan(tasks []plan.Task) {
 	r.tasks, r.env.Tasks = tasks, tasks // what was begun for the ledger's services is kept
 	r.ended = make([]plan.Status, len(tasks))
 	r.leaving = len(tasks)
@@ -366,7 +366,7 @@ func (r *runner) unmoved(t plan.Task) string {
 // about to be made is told as what it will become.
 func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan.Change, error) {
 	if reading.Err == nil {
-		return r.undo.told(t, k.Compare(t, reading.State)), nil
+		return r.undo.relabelChanges(t, k.Compare(t, reading.State)), nil
 	}
 	coming := slices.ContainsFunc(t.Needs, func(n int) bool { return r.ended[n] == plan.Changed })
 	if !r.env.Run.Preview || !coming || !errors.Is(reading.Err, kind.ErrNotYet) {
@@ -374,10 +374,10 @@ func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan
 	}
 	if reading.State != nil {
 		if changes := k.Compare(t, reading.State); len(changes) > 0 {
-			return r.undo.told(t, changes), nil
+			return r.undo.relabelChanges(t, changes), nil
 		}
 	}
-	return r.undo.told(t, becomes(t)), nil
+	return r.undo.relabelChanges(t, becomes(t)), nil
 }
 
 // becomes lists what is declared, for what is not there to be compared.

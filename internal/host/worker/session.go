@@ -363,7 +363,7 @@ func (s *session) planned(ctx context.Context, r *runner, start *wire.Start) (go
 	if err != nil {
 		return false, err
 	}
-	r.take(tasks)
+	r.acceptPlan(tasks)
 	if start.Digest {
 		if r.digest, err = r.digester(); err != nil {
 			return false, err

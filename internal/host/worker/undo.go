@@ -333,8 +333,9 @@ func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task
 	return nil
 }
 
-// told says of texts that they become what they were, where that is what is done, and what cannot be as it was.
-func (u *undoing) told(t plan.Task, changes []plan.Change) []plan.Change {
+// relabelChanges says of texts that they become what they were, where that is what is done, and what cannot be as
+// it was.
+func (u *undoing) relabelChanges(t plan.Task, changes []plan.Change) []plan.Change {
 	if u == nil {
 		return changes
 	}

@@ -280,7 +280,7 @@ func (b *Board) Key(name string) bool {
 			return
 		}
 		list := b.listed()
-		b.found(list)
+		b.moveCursor(list)
 		b.cursor = max(0, min(b.cursor+by, len(list)-1))
 		if len(list) > 0 {
 			b.at = list[b.cursor].name
@@ -314,7 +314,7 @@ func (b *Board) open() {
 		if len(list) == 0 {
 			return
 		}
-		b.found(list)
+		b.moveCursor(list)
 		b.chosen = list[b.cursor].name
 		b.screen, b.cursor = ofHost, 0
 	case ofHost:
@@ -334,8 +334,8 @@ func (b *Board) back() {
 	}
 }
 
-// found puts the cursor on the host that it was on.
-func (b *Board) found(list []*host) {
+// moveCursor puts the cursor on the host that it was on.
+func (b *Board) moveCursor(list []*host) {
 	if i := slices.IndexFunc(list, func(h *host) bool { return h.name == b.at }); i >= 0 {
 		b.cursor = i
 	}

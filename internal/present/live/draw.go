@@ -147,7 +147,7 @@ func (b *Board) drawOverview(p *paper, now time.Time) {
 		b.drawFailures(p, max(1, room))
 	}
 	list := b.listed()
-	b.found(list)
+	b.moveCursor(list)
 	room := p.left()
 	if len(b.changes) > 0 {
 		room = max(room*2/3, room-len(b.changes)-1)

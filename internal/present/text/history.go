@@ -213,8 +213,8 @@ func Declaration(w io.Writer, text string, line int) {
 	}
 }
 
-// Told prints one task of one run, the run in its line.
-func (v *Run) Told(t *record.Task, head string) {
+// TaskInRun prints one task of one run, the run in its line.
+func (v *Run) TaskInRun(t *record.Task, head string) {
 	v.printf(moodOf(t.Status), "%s", behind(Line(head)+"  "+v.word(t.Status)+because(t.Drift), Took(t.Seconds)))
 	v.TaskWhole(t)
 }

@@ -155,7 +155,7 @@ func Life(w io.Writer, width int, p store.Project, host string, ref value.Ref, l
 				by += " edited"
 			}
 		}
-		v.Told(&m.Task, fmt.Sprintf("run %d  %s  %s  by %s", m.Number, m.Mode, When(m.Started), by))
+		v.TaskInRun(&m.Task, fmt.Sprintf("run %d  %s  %s  by %s", m.Number, m.Mode, When(m.Started), by))
 	}
 }
 

@@ -87,13 +87,13 @@ func (s *Writer) Hold(told func(text string)) (release func()) {
 		if s.held == nil {
 			return
 		}
-		s.put(s.held.String())
+		s.writeText(s.held.String())
 		s.held, s.told = nil, nil
 	}
 }
 
-// put writes a text to the other end.
-func (s *Writer) put(text string) {
+// writeText writes a text to the other end.
+func (s *Writer) writeText(text string) {
 	if text == "" || s.gone {
 		return
 	}
@@ -152,7 +152,7 @@ func (s *Writer) Write(p []byte) (int, error) {
 		}
 		return len(p), nil
 	}
-	s.put(b.String())
+	s.writeText(b.String())
 	return len(p), nil
 }
 

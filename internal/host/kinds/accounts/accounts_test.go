@@ -11,7 +11,7 @@ import (
 	"jadekettle/internal/host/kinds/accounts/shadow"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 // TestProgramsOfAccounts says for each change which programs are run, by either
@@ -96,10 +96,10 @@ func TestProgramsOfAccounts(t *testing.T) {
 }
 
 // host has one user and one group.
-func host(t *testing.T) *told.Machine {
-	h := told.New(t)
-	h.Put("/etc/passwd", "root:x:0:0::/root:/bin/sh\nmaren:x:1000:1000:Maren:/home/maren:/bin/sh\n")
-	h.Put("/etc/group", "root:x:0:\ntty:x:5:\nmaren:x:1000:\n")
+func host(t *testing.T) *scripted.Machine {
+	h := scripted.New(t)
+	h.WriteFile("/etc/passwd", "root:x:0:0::/root:/bin/sh\nmaren:x:1000:1000:Maren:/home/maren:/bin/sh\n")
+	h.WriteFile("/etc/group", "root:x:0:\ntty:x:5:\nmaren:x:1000:\n")
 	return h
 }
 

@@ -329,14 +329,14 @@ func (checkouts) Compare(t plan.Task, st state) []plan.Change {
 	url := t.Attrs.Text("url")
 	if !st.there {
 		return []plan.Change{{What: "checkout", Was: "absent", Becomes: "of " + url},
-			{What: "commit", Becomes: told(t, st.want)}}
+			{What: "commit", Becomes: describeCommit(t, st.want)}}
 	}
 	var out []plan.Change
 	if st.url != url {
 		out = append(out, plan.Change{What: "url", Was: st.url, Becomes: url})
 	}
 	if st.commit != st.want {
-		out = append(out, plan.Change{What: "commit", Was: short(st.commit), Becomes: told(t, st.want)})
+		out = append(out, plan.Change{What: "commit", Was: short(st.commit), Becomes: describeCommit(t, st.want)})
 	}
 	if len(st.edited) > 0 && t.Attrs.Bool("discard_edits") {
 		out = append(out, plan.Change{What: "edits", Was: kind.Some(st.edited), Becomes: "none"})
@@ -344,7 +344,7 @@ func (checkouts) Compare(t plan.Task, st state) []plan.Change {
 	return out
 }
 
-func told(t plan.Task, commit string) string {
+func describeCommit(t plan.Task, commit string) string {
 	rev := t.Attrs.Text("revision")
 	switch {
 	case commit == "": // nobody could be asked yet

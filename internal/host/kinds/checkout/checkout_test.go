@@ -8,7 +8,7 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
-	fake "jadekettle/internal/host/machine/told"
+	fake "jadekettle/internal/host/machine/scripted"
 )
 
 // TestNoNameTakesThePlaceOfAnother: whoever may push names tags and branches as they like.

@@ -8,7 +8,7 @@ import (
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 // TestWhatAGivenSecretPrints is not shown unless that is declared: it may be a form that no mask knows.
@@ -22,7 +22,7 @@ func TestWhatAGivenSecretPrints(t *testing.T) {
 		{value.Attrs{"input": "tide-2024"}, true},
 		{value.Attrs{"input": "tide-2024", "show_output": false}, false},
 	} {
-		m := told.New(t)
+		m := scripted.New(t)
 		m.Answers["press"] = machine.Output{Code: 1, Stdout: "4202-edit\n"}
 		c.attrs["run"] = []any{"press"}
 		err := commands{}.Write(t.Context(), &kind.Env{Machine: m},

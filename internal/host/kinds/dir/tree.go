@@ -231,7 +231,7 @@ func (e *entry) read(env *kind.Env, t plan.Task) error {
 	if info.Size == e.want.Size {
 		h = sha256.New()
 	}
-	if err := e.take(d, name, h); err != nil {
+	if err := e.readContent(d, name, h); err != nil {
 		return err
 	}
 	e.same = h != nil && hex.EncodeToString(h.Sum(nil)) == e.want.SHA256
@@ -244,9 +244,9 @@ func (e *entry) read(env *kind.Env, t plan.Task) error {
 	return nil
 }
 
-// take reads a file, into a hash where there is one, and keeps a short one for a
+// readContent reads a file, into a hash where there is one, and keeps a short one for a
 // difference in words.
-func (e *entry) take(d machine.Dir, name string, to hash.Hash) error {
+func (e *entry) readContent(d machine.Dir, name string, to hash.Hash) error {
 	if to == nil && e.info.Size > kind.MaxDiff {
 		return nil
 	}

@@ -315,8 +315,8 @@ func (files) Compare(t plan.Task, st state) []plan.Change {
 	case rewritten && t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Was: "another one", Becomes: value.Hidden, Secret: true})
 	case rewritten:
-		out = append(out, plan.Change{What: "content", Was: told(st, st.size, st.hash),
-			Becomes: told(st, t.Content.Size, t.Content.SHA256), Diff: diff(t, st),
+		out = append(out, plan.Change{What: "content", Was: describeContent(st, st.size, st.hash),
+			Becomes: describeContent(st, t.Content.Size, t.Content.SHA256), Diff: diff(t, st),
 			Closed: st.closed})
 	}
 	return append(out, st.own.Compare(t, rewritten)...)
@@ -333,15 +333,15 @@ func made(t plan.Task, st state) []plan.Change {
 	case t.Content.Secret:
 		out = append(out, plan.Change{What: "content", Becomes: value.Hidden, Secret: true})
 	default:
-		out = append(out, plan.Change{What: "content", Becomes: told(st, t.Content.Size, t.Content.SHA256),
+		out = append(out, plan.Change{What: "content", Becomes: describeContent(st, t.Content.Size, t.Content.SHA256),
 			Diff: diff(t, st)})
 	}
 	return out
 }
 
-// told tells a content by its size, and one that is not shown by its hash as well, where
+// describeContent tells a content by its size, and one that is not shown by its hash as well, where
 // that is known.
-func told(st state, size int64, hash string) string {
+func describeContent(st state, size int64, hash string) string {
 	if st.shown && !st.closed || hash == "" || size == 0 {
 		return kind.Bytes(size)
 	}

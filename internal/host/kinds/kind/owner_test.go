@@ -8,7 +8,7 @@ import (
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 // TestWhatRootLeftInAFolderOfAnothers is not given to them by the name that they gave it.
@@ -29,7 +29,7 @@ func TestWhatRootLeftInAFolderOfAnothers(t *testing.T) {
 		"root's, which stays root's":      {0, 1000, "root", nil, false},
 		"root's, of which nobody says so": {0, 1000, "", nil, false},
 	} {
-		env := &kind.Env{Machine: told.New(t), Store: c.store, Run: plan.Run{Project: "saltmarsh"}}
+		env := &kind.Env{Machine: scripted.New(t), Store: c.store, Run: plan.Run{Project: "saltmarsh"}}
 		attrs := value.Attrs{}
 		if c.owner != "" {
 			attrs["owner"] = c.owner

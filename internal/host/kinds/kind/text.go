@@ -392,13 +392,13 @@ func (e *Env) check(ctx context.Context, p Placement, candidate string) error {
 		return nil
 	}
 	said := strings.ReplaceAll(out.Combined.String(), candidate, p.At)
-	return &machine.CommandError{Program: "the check `" + p.Check + "`", Code: out.Code, Last: told(said),
+	return &machine.CommandError{Program: "the check `" + p.Check + "`", Code: out.Code, Last: checkLine(said),
 		Output: out.Combined, Then: "the file was left as it is"}
 }
 
-// told picks the line of a check's output that tells most: the last one that
+// checkLine picks the line of a check's output that tells most: the last one that
 // has a letter or digit, since a caret below a column says nothing by itself.
-func told(output string) string {
+func checkLine(output string) string {
 	for _, l := range slices.Backward(strings.Split(output, "\n")) {
 		if strings.ContainsFunc(l, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }) {
 			return strings.TrimSpace(l)

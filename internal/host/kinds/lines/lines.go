@@ -97,12 +97,12 @@ func (lines) Edit(t plan.Task, text string) (string, error) {
 		})
 	}
 	for _, p := range puts {
-		put(&l, p)
+		putLine(&l, p)
 	}
 	return l.String(), nil
 }
 
-func put(l *kind.Lines, p value.Attrs) {
+func putLine(l *kind.Lines, p value.Attrs) {
 	text := p.Text("text")
 	stands := slices.Contains(l.List, text)
 	if over := p.Text("over"); over != "" {

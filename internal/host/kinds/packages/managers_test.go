@@ -14,7 +14,7 @@ import (
 	"jadekettle/internal/host/kinds/packages/pacman"
 	"jadekettle/internal/host/kinds/packages/zypper"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 // What rpm is asked on every host that has it.
@@ -30,12 +30,12 @@ const (
 func TestManagersOnToldHosts(t *testing.T) {
 	for name, c := range managersOnToldHostsCases {
 		t.Run(name, func(t *testing.T) {
-			h := told.New(t)
+			h := scripted.New(t)
 			maps.Copy(h.Answers, c.answers)
 			for p, text := range c.files {
-				h.Put(p, text)
+				h.WriteFile(p, text)
 			}
-			h.Put("/proc/4711/comm", "unattended\n")
+			h.WriteFile("/proc/4711/comm", "unattended\n")
 			said := ""
 			read := func(do func(env *kind.Env) error) string {
 				t.Helper()

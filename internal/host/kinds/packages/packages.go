@@ -417,7 +417,7 @@ func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 	}
 	b.all(remove, func(which []int) error { return b.m.Remove(ctx, env, b.names(which), false) })
 	b.all(purge, func(which []int) error { return b.m.Remove(ctx, env, b.names(which), true) })
-	b.all(b.found(install), b.install)
+	b.all(b.known(install), b.install)
 	for i, w := range work {
 		if w.Differs("hold") && b.errs[i] == nil {
 			b.errs[i] = b.m.Hold(ctx, env, w.Task.Ref.Name, w.Task.Attrs.Bool("hold"))
@@ -461,10 +461,10 @@ type batch struct {
 	refreshed bool // by this work
 }
 
-// found refreshes the lists once a run, looks up what is to be installed, and
+// known refreshes the lists once a run, looks up what is to be installed, and
 // gives what is known. When the refresh fails, what the lists at hand offer may
 // still be installed.
-func (b *batch) found(which []int) []int {
+func (b *batch) known(which []int) []int {
 	if len(which) == 0 {
 		return nil
 	}

@@ -11,7 +11,7 @@ import (
 	"jadekettle/internal/host/kinds/packages/apt"
 	"jadekettle/internal/host/kinds/packages/backend"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 func TestCompare(t *testing.T) {
@@ -81,7 +81,7 @@ func TestForeseeAsksNoMoreThanItNeeds(t *testing.T) {
 			Changes: []plan.Change{{What: "version", Was: "absent"}}})
 		all = append(all, backend.Want{Name: name})
 	}
-	h := told.New(t)
+	h := scripted.New(t)
 	h.Programs = []string{"apt-get"}
 	joint := h.Did(func(env *kind.Env) error {
 		_, err := apt.Manager{}.Foresee(t.Context(), env, all, nil, false)

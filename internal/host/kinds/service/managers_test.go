@@ -13,15 +13,15 @@ import (
 	"jadekettle/internal/host/kinds/service/sysv"
 	"jadekettle/internal/host/ledger"
 	"jadekettle/internal/host/machine"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 // host is one whose service managers are tried.
-type host struct{ *told.Machine }
+type host struct{ *scripted.Machine }
 
 func newHost(t *testing.T, files ...string) host {
 	t.Helper()
-	return host{told.New(t, files...)}
+	return host{scripted.New(t, files...)}
 }
 
 // did acts and gives the commands that were run, or the error.
@@ -56,9 +56,9 @@ func (m host) acts(t *testing.T, sm backend.Manager, want acts) {
 func TestReports(t *testing.T) {
 	long := strings.Repeat("the tide is out\n", 2000) + "cannot read the gauge\n"
 	m := newHost(t)
-	m.Put("/var/log/ebb/current", long)
-	m.Put("/etc/init.d/ebb", "#!/sbin/openrc-run\noutput_log=\"/var/log/${RC_SVCNAME}.log\"\n")
-	m.Put("/var/log/ebb.log", "no such port\n")
+	m.WriteFile("/var/log/ebb/current", long)
+	m.WriteFile("/etc/init.d/ebb", "#!/sbin/openrc-run\noutput_log=\"/var/log/${RC_SVCNAME}.log\"\n")
+	m.WriteFile("/var/log/ebb.log", "no such port\n")
 	since := m.Now().Add(-time.Hour)
 	for want, sm := range map[string]backend.Manager{"cannot read the gauge": runit.Manager{},
 		"no such port": openrc.Manager{}, "": sysv.Manager{}} {
@@ -81,7 +81,7 @@ func TestOpenRC(t *testing.T) {
 	if sm.Runs(m) {
 		t.Error("it is at work where it never started")
 	}
-	m.Put("/run/openrc/started/ebb", "")
+	m.WriteFile("/run/openrc/started/ebb", "")
 	if !sm.Runs(m) {
 		t.Error("it is not found at work")
 	}
@@ -123,7 +123,7 @@ func TestRunit(t *testing.T) {
 	if got := m.did(t, sm, backend.Start); !strings.HasPrefix(got, "error: nothing watches /etc/service") {
 		t.Errorf("started where nothing watches: %s", got)
 	}
-	m.Put("/etc/sv/ebb/supervise/ok", "")
+	m.WriteFile("/etc/sv/ebb/supervise/ok", "")
 	m.Answers["sv status /etc/service/ebb"] = machine.Output{Stdout: "run: /etc/service/ebb: (pid 79) 1s\n"}
 	if got := m.stands(t, sm, "ebb"); got != "there true, running true, failed false, boot false, run" {
 		t.Errorf("started, and not to be at boot: %s", got)

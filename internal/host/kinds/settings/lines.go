@@ -102,14 +102,14 @@ func editLines(t plan.Task, text string) (string, error) {
 	meant := map[string][]string{}
 	for _, key := range t.Attrs.Texts("unset") {
 		meant[key] = nil
-		if err := put(&l, form, section, key, nil); err != nil {
+		if err := setLines(&l, form, section, key, nil); err != nil {
 			return "", err
 		}
 	}
 	set := t.Attrs.Table("set")
 	for _, key := range value.Keys(set) {
 		meant[key] = texts(set[key])
-		if err := put(&l, form, section, key, meant[key]); err != nil {
+		if err := setLines(&l, form, section, key, meant[key]); err != nil {
 			return "", err
 		}
 	}
@@ -143,8 +143,8 @@ func texts(v any) []string {
 	return out
 }
 
-// put gives one setting its values; none take it out.
-func put(l *kind.Lines, form, section, key string, vals []string) error {
+// setLines gives one setting its values; none take it out.
+func setLines(l *kind.Lines, form, section, key string, vals []string) error {
 	all := settings(l.List, form)
 	ours := slices.DeleteFunc(all, func(s setting) bool { return s.section != section || !same(s.key, key, form) })
 	if slices.EqualFunc(ours, vals, func(s setting, v string) bool { return equal(s.value, v, form) }) {

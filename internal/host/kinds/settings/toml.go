@@ -47,7 +47,7 @@ func plainTOML(text string) (map[string]any, error) {
 	for p.NextExpression() && b.wrong == "" {
 		switch e := p.Expression(); e.Kind {
 		case unstable.KeyValue:
-			b.put(at, under, e)
+			b.setValue(at, under, e)
 		case unstable.Table, unstable.ArrayTable:
 			at, under = b.open(e)
 		}
@@ -122,8 +122,8 @@ type tomlList []any
 // tomlTime is a date or a time, in the words in which it is written.
 type tomlTime string
 
-// put puts a key with its value into a table.
-func (b *tomlReader) put(at map[string]any, under string, e *unstable.Node) {
+// setValue puts a key with its value into a table.
+func (b *tomlReader) setValue(at map[string]any, under string, e *unstable.Node) {
 	for it := e.Key(); it.Next(); {
 		name := string(it.Node().Data)
 		under += "\x00" + name
@@ -181,7 +181,7 @@ func (b *tomlReader) value(n *unstable.Node, under string) any {
 		b.made[under] = byBraces
 		for it := n.Children(); it.Next(); {
 			if it.Node().Kind == unstable.KeyValue {
-				b.put(out, under, it.Node())
+				b.setValue(out, under, it.Node())
 			}
 		}
 		return out

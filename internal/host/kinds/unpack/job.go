@@ -78,11 +78,11 @@ func (j *job) unpack(at string) error {
 		return err
 	}
 	without, _ := j.task.Attrs.Int("leave_out_folders")
-	return each(f, info.Size, without, j.take)
+	return each(f, info.Size, without, j.extract)
 }
 
-// take puts one member into the stage.
-func (j *job) take(m member, r io.Reader) error {
+// extract puts one member into the stage.
+func (j *job) extract(m member, r io.Reader) error {
 	at := path.Join(j.stage, m.Name)
 	d, err := j.folder(path.Dir(at))
 	if err != nil {

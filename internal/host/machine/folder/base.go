@@ -46,7 +46,7 @@ func (h *Machine) logger(c machine.Command, out io.Writer) int {
 		return 1
 	}
 	const log = "/var/log/messages"
-	return h.put(log, h.read(log)+c.Args[2]+": "+c.Args[6]+"\n", out)
+	return h.writeFor(log, h.read(log)+c.Args[2]+": "+c.Args[6]+"\n", out)
 }
 
 // sysctl sets what is there, as `sysctl -q -w name=value`.
@@ -57,11 +57,11 @@ func (h *Machine) sysctl(c machine.Command, out io.Writer) int {
 		fmt.Fprintf(out, "sysctl: cannot stat %s: No such file or directory\n", p)
 		return 255
 	}
-	return h.put(p, v+"\n", out)
+	return h.writeFor(p, v+"\n", out)
 }
 
-// put writes a file for a stand-in and gives its exit code.
-func (h *Machine) put(p, text string, out io.Writer) int {
+// writeFor writes a file for a stand-in and gives its exit code.
+func (h *Machine) writeFor(p, text string, out io.Writer) int {
 	if err := h.write(p, text, 0o644); err != nil {
 		fmt.Fprintln(out, err)
 		return 1
@@ -84,14 +84,14 @@ func (h *Machine) modprobe(c machine.Command, out io.Writer) int {
 		}
 		loaded = append(loaded, name+" 16384 0 - Live 0x0000000000000000")
 	}
-	return h.put("/proc/modules", strings.Join(append(loaded, ""), "\n"), out)
+	return h.writeFor("/proc/modules", strings.Join(append(loaded, ""), "\n"), out)
 }
 
 func (h *Machine) hostname(c machine.Command, out io.Writer) int {
 	if len(c.Args) != 2 {
 		return 1
 	}
-	return h.put("/proc/sys/kernel/hostname", c.Args[1]+"\n", out)
+	return h.writeFor("/proc/sys/kernel/hostname", c.Args[1]+"\n", out)
 }
 
 // made is where the stand-ins keep which locales there are.
@@ -110,7 +110,7 @@ func (h *Machine) localeGen(_ machine.Command, out io.Writer) int {
 			list += lang + "." + strings.ReplaceAll(strings.ToLower(code), "-", "") + "\n"
 		}
 	}
-	return h.put(made, list, out)
+	return h.writeFor(made, list, out)
 }
 
 // visudo passes what has a rule in each line, as `visudo -c -f FILE`.
@@ -147,14 +147,14 @@ func (h *Machine) mount(c machine.Command, out io.Writer) int {
 			}
 			all += line
 		}
-		return h.put("/proc/mounts", all, out)
+		return h.writeFor("/proc/mounts", all, out)
 	}
 	if strings.HasPrefix(rest[0], "/dev/") && !strings.HasPrefix(rest[0], "/dev/vd") {
 		fmt.Fprintf(out, "mount: %s: special device %s does not exist.\n", at, rest[0])
 		return 32
 	}
 	line := fmt.Sprintf("%s %s %s %s 0 0\n", rest[0], at, flags["t"], told)
-	return h.put("/proc/mounts", h.read("/proc/mounts")+line, out)
+	return h.writeFor("/proc/mounts", h.read("/proc/mounts")+line, out)
 }
 
 func (h *Machine) umount(c machine.Command, out io.Writer) int {
@@ -165,7 +165,7 @@ func (h *Machine) umount(c machine.Command, out io.Writer) int {
 			kept += line
 		}
 	}
-	return h.put("/proc/mounts", kept, out)
+	return h.writeFor("/proc/mounts", kept, out)
 }
 
 // kernelTable is where the stand-in for nft keeps what it has loaded.
@@ -183,7 +183,7 @@ func (h *Machine) nft(c machine.Command, out io.Writer) int {
 			h.remove(kernelTable)
 			return 0
 		}
-		return h.put(kernelTable, text, out)
+		return h.writeFor(kernelTable, text, out)
 	case last == "ruleset":
 		fmt.Fprint(out, h.read(kernelTable))
 		return 0
@@ -208,7 +208,7 @@ func (h *Machine) swapon(c machine.Command, out io.Writer) int {
 	if level == "" {
 		level = "-2"
 	}
-	return h.put("/proc/swaps", h.read("/proc/swaps")+rest[0]+" file 2044 0 "+level+"\n", out)
+	return h.writeFor("/proc/swaps", h.read("/proc/swaps")+rest[0]+" file 2044 0 "+level+"\n", out)
 }
 
 func (h *Machine) swapoff(c machine.Command, out io.Writer) int {
@@ -218,7 +218,7 @@ func (h *Machine) swapoff(c machine.Command, out io.Writer) int {
 			kept += line
 		}
 	}
-	return h.put("/proc/swaps", kept, out)
+	return h.writeFor("/proc/swaps", kept, out)
 }
 
 func (h *Machine) touch(c machine.Command, out io.Writer) int {
@@ -226,7 +226,7 @@ func (h *Machine) touch(c machine.Command, out io.Writer) int {
 		if !path.IsAbs(p) {
 			p = path.Join(c.Folder, p)
 		}
-		if code := h.put(p, h.read(p), out); code != 0 {
+		if code := h.writeFor(p, h.read(p), out); code != 0 {
 			return code
 		}
 	}

@@ -469,7 +469,7 @@ func (h *Machine) ofOneself(c machine.Command, out io.Writer) int {
 			h.remove(p)
 			return 0
 		}
-		return h.put(p, string(want), out)
+		return h.writeFor(p, string(want), out)
 	}
 	return 2
 }
@@ -479,7 +479,7 @@ func (h *Machine) pretend(c machine.Command, out io.Writer) int {
 	if c.Makes == "" {
 		return 0
 	}
-	return h.put(c.Makes, "", out)
+	return h.writeFor(c.Makes, "", out)
 }
 
 // sh runs one simple command: words, quoted with ' or ", and no more of the

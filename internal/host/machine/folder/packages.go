@@ -76,7 +76,7 @@ func (h *Machine) installed(program string) (func(args []string, out io.Writer) 
 func (h *Machine) checkConfig(program string) func([]string, io.Writer) int {
 	return func(args []string, out io.Writer) int {
 		if len(args) == 2 && args[0] == "--index" {
-			return h.put(path.Join(args[1], "index"), "index of "+args[1]+"\n", out)
+			return h.writeFor(path.Join(args[1], "index"), "index of "+args[1]+"\n", out)
 		}
 		if len(args) != 2 || args[0] != "--check" {
 			fmt.Fprintf(out, "usage: %s --check FILE | --index DIR\n", program)

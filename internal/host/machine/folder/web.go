@@ -39,7 +39,7 @@ func (h *Machine) curl(c machine.Command, out io.Writer) int {
 		fmt.Fprint(out, "curl: (22) The requested URL returned error: 404\n")
 		return 22
 	}
-	return h.put(to, text, out)
+	return h.writeFor(to, text, out)
 }
 
 // page gives what is at an address: Spec.Pages, or something made up below
@@ -97,7 +97,7 @@ func (h *Machine) git(c machine.Command, out io.Writer) int {
 	}
 	note := path.Join(at, ".git/simulated")
 	url, commit, _ := strings.Cut(strings.TrimSuffix(h.read(note), "\n"), " ")
-	keep := func(url, commit string) int { return h.put(note, url+" "+commit+"\n", out) }
+	keep := func(url, commit string) int { return h.writeFor(note, url+" "+commit+"\n", out) }
 	switch args[0] {
 	case "ls-remote":
 		return lsRemote(args[2], args[3], out)
@@ -111,7 +111,7 @@ func (h *Machine) git(c machine.Command, out io.Writer) int {
 		return answer(commit, out)
 	case "checkout":
 		args[len(args)-1] = strings.TrimSuffix(args[len(args)-1], "^{commit}")
-		if code := h.put(path.Join(at, "README"), "made up at "+args[len(args)-1]+"\n", out); code != 0 {
+		if code := h.writeFor(path.Join(at, "README"), "made up at "+args[len(args)-1]+"\n", out); code != 0 {
 			return code
 		}
 		return keep(url, args[len(args)-1])

@@ -25,7 +25,7 @@ func (s *System) As(r machine.Rights, do func() error) error {
 	done := make(chan error)
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread ends with this goroutine
-		if err := take(r); err != nil {
+		if err := assume(r); err != nil {
 			done <- fmt.Errorf("take on the rights of %s: %w", r.Name, err)
 			return
 		}
@@ -39,8 +39,8 @@ func (s *System) As(r machine.Rights, do func() error) error {
 	return <-done
 }
 
-// take gives this thread the rights of an account.
-func take(r machine.Rights) error {
+// assume gives this thread the rights of an account.
+func assume(r machine.Rights) error {
 	groups := make([]uint32, 0, len(r.Groups)+1)
 	for _, g := range append([]int{r.GID}, r.Groups...) {
 		groups = append(groups, uint32(g))

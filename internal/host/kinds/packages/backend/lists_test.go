@@ -15,7 +15,7 @@ import (
 	"jadekettle/internal/host/kinds/packages/backend"
 	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/folder"
-	"jadekettle/internal/host/machine/told"
+	"jadekettle/internal/host/machine/scripted"
 )
 
 // queue is a package manager whose lock another one holds for a while.
@@ -70,9 +70,9 @@ func TestPatiently(t *testing.T) {
 // TestListsFromTheFuture are those of a clock that was wrong: they say nothing of when
 // they were refreshed.
 func TestListsFromTheFuture(t *testing.T) {
-	m := told.New(t, "/var/lists/tides", "/etc/sources")
+	m := scripted.New(t, "/var/lists/tides", "/etc/sources")
 	age := func(lists, stamp time.Duration) time.Duration {
-		m.Put("/var/lib/jadekettle/"+backend.Stamp, "")
+		m.WriteFile("/var/lib/jadekettle/"+backend.Stamp, "")
 		for p, ago := range map[string]time.Duration{"/var/lists/tides": lists, "/etc/sources": 99 * time.Hour,
 			"/var/lib/jadekettle/" + backend.Stamp: stamp} {
 			at := time.Now().Add(-ago)

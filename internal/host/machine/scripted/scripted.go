@@ -1,6 +1,6 @@
-// Package told is a host for tests of what real programs are asked and answer: its
+// Package scripted is a host for tests of what real programs are asked and answer: its
 // files are those of a simulated host, and commands answer as they were told to.
-package told
+package scripted
 
 import (
 	"context"
@@ -36,7 +36,7 @@ func New(t *testing.T, files ...string) *Machine {
 	}
 	m := &Machine{Machine: h, Answers: map[string]machine.Output{}, t: t}
 	for _, f := range files {
-		m.Put(f, "")
+		m.WriteFile(f, "")
 	}
 	return m
 }
@@ -59,8 +59,8 @@ func (m *Machine) Look(program string) bool { return slices.Contains(m.Programs,
 // Wait is over at once.
 func (m *Machine) Wait(context.Context, time.Duration) {}
 
-// Put writes a file and makes the folders that it lies in.
-func (m *Machine) Put(p, text string) {
+// WriteFile writes a file and makes the folders that it lies in.
+func (m *Machine) WriteFile(p, text string) {
 	m.t.Helper()
 	at := "/"
 	for step := range strings.SplitSeq(strings.Trim(path.Dir(p+"x"), "/"), "/") {
