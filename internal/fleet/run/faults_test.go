@@ -18,6 +18,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -193,39 +194,44 @@ func installs(command string) bool {
 func TestTheConnectionIsCutMidRun(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[dir.\"/srv/a\"]\n[dir.\"/srv/b\"]\n[package.buoy-tools]\n[dir.\"/srv/c\"]\n")
-	b.host().Wrap = func(m machine.Machine) machine.Machine {
-		return faulty{m, func(op, what string) error {
-			if op == "run" && installs(what) {
-				b.host().Cut() // the cable is pulled while apt-get works
-				time.Sleep(500 * time.Millisecond)
-			}
-			return nil
-		}}
-	}
-	h := b.one(false)
-	if h.State != record.Lost || !strings.Contains(h.Message, "have no result yet") {
-		t.Errorf("the host is %s: %s", h.State, h.Message)
-	}
-	b.host().Wait()
-	b.host().Wrap = nil
-	if b.on("var/lib/dpkg/status") == "" || !strings.Contains(b.on("var/lib/dpkg/status"), "buoy-tools") {
-		t.Error("the task in hand was not finished")
-	}
-	h = b.one(false)
-	wants(t, h, "dir /srv/a unchanged", "dir /srv/b unchanged", "package buoy-tools unchanged", "dir /srv/c changed")
-	if len(h.Collected) != 1 {
-		t.Fatalf("collected %d runs", len(h.Collected))
-	}
-	var got []string
-	for _, r := range h.Collected[0].Tasks {
-		got = append(got, r.Ref().String()+" "+string(r.Status))
-	}
-	if want := "dir /srv/a changed, dir /srv/b changed, package buoy-tools changed"; strings.Join(got, ", ") != want {
-		t.Errorf("collected %v", got)
-	}
-	if h = b.one(true); len(h.Collected) != 0 {
-		t.Error("what was delivered is delivered again")
-	}
+	b.nearby(t, func() {
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op == "run" && installs(what) {
+					b.session.Load().Abort() // the cable is pulled while apt-get works
+					time.Sleep(500 * time.Millisecond)
+				}
+				return nil
+			}}
+		}
+		h := b.one(false)
+		if h.State != record.Lost || !strings.Contains(h.Message, "have no result yet") {
+			t.Errorf("the host is %s: %s", h.State, h.Message)
+		}
+		b.workers.Wait()
+		b.host().Wrap = nil
+		if b.on("var/lib/dpkg/status") == "" || !strings.Contains(b.on("var/lib/dpkg/status"), "buoy-tools") {
+			t.Error("the task in hand was not finished")
+		}
+		h = b.one(false)
+		wants(t, h, "dir /srv/a unchanged", "dir /srv/b unchanged", "package buoy-tools unchanged",
+			"dir /srv/c changed")
+		if len(h.Collected) != 1 {
+			t.Fatalf("collected %d runs", len(h.Collected))
+		}
+		var got []string
+		for _, r := range h.Collected[0].Tasks {
+			got = append(got, r.Ref().String()+" "+string(r.Status))
+		}
+		if want := "dir /srv/a changed, dir /srv/b changed, package buoy-tools changed"; strings.Join(got,
+			", ") != want {
+			t.Errorf("collected %v", got)
+		}
+		if h = b.one(true); len(h.Collected) != 0 {
+			t.Error("what was delivered is delivered again")
+		}
+	})
+
 }
 
 func TestTwoAppliesAtOnce(t *testing.T) {
@@ -260,24 +266,27 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 func TestStoppedByItsUser(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[package.buoy-tools]\n[dir.\"/srv/a\"]\n")
-	ctx, stop := context.WithCancel(context.Background())
-	b.host().Wrap = func(m machine.Machine) machine.Machine {
-		return faulty{m, func(op, what string) error {
-			if op == "run" && installs(what) {
-				stop()
-				time.Sleep(500 * time.Millisecond) // for the word to come through
-			}
-			return nil
-		}}
-	}
-	for _, h := range b.runCtx(ctx, false) {
-		wants(t, h, "package buoy-tools changed")
-		if !h.Stopped || h.State != record.Reached {
-			t.Errorf("the host is %s, stopped %v", h.State, h.Stopped)
+	b.nearby(t, func() {
+		ctx, stop := context.WithCancel(context.Background())
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op == "run" && installs(what) {
+					stop()
+					time.Sleep(500 * time.Millisecond) // for the word to come through
+				}
+				return nil
+			}}
 		}
-	}
-	b.host().Wrap = nil
-	wants(t, b.one(false), "package buoy-tools unchanged", "dir /srv/a changed")
+		for _, h := range b.runCtx(ctx, false) {
+			wants(t, h, "package buoy-tools changed")
+			if !h.Stopped || h.State != record.Reached {
+				t.Errorf("the host is %s, stopped %v", h.State, h.Stopped)
+			}
+		}
+		b.host().Wrap = nil
+		wants(t, b.one(false), "package buoy-tools unchanged", "dir /srv/a changed")
+	})
+
 }
 
 // TestSilence lets either side fall silent without closing anything, as a
@@ -288,47 +297,47 @@ func TestSilence(t *testing.T) {
 	big := strings.Repeat("tide", 4<<20)
 	b.write("manifests/big", big)
 	hash := fmt.Sprintf("%x", sha256.Sum256([]byte(big)))
-	b.silence = 1500 * time.Millisecond
-	hold := make(chan struct{})
-	for name, answer := range map[string]func(io.Reader, io.Writer, string){
-		"it says nothing": func(_ io.Reader, out io.Writer, nonce string) {
-			io.WriteString(out, worker.Ready(nonce))
-			<-hold
-		},
-		"it asks for much and takes none of it": func(_ io.Reader, out io.Writer, nonce string) {
-			io.WriteString(out, worker.Ready(nonce))
-			c := wire.NewConn(nil, out)
-			c.Send(wire.Message{Facts: &facts.Facts{}})
-			c.Send(wire.Message{Want: &wire.Want{SHA256: []string{hash}}})
-			<-hold
-		},
-	} {
-		b.host().Answer = answer
-		begun := time.Now()
-		if h := b.one(false); h.State != record.Lost || !strings.Contains(h.Message, "silent for too long") ||
-			time.Since(begun) > 10*time.Second {
-			t.Errorf("%s: the host is %s after %v: %s", name, h.State, time.Since(begun), h.Message)
+	b.nearby(t, func() {
+		hold := make(chan struct{})
+		for name, answer := range map[string]func(io.Reader, io.Writer, string){
+			"it says nothing": func(_ io.Reader, out io.Writer, nonce string) {
+				io.WriteString(out, worker.Ready(nonce))
+				<-hold
+			},
+			"it asks for much and takes none of it": func(_ io.Reader, out io.Writer, nonce string) {
+				io.WriteString(out, worker.Ready(nonce))
+				c := wire.NewConn(nil, out)
+				c.Send(wire.Message{Facts: &facts.Facts{}})
+				c.Send(wire.Message{Want: &wire.Want{SHA256: []string{hash}}})
+				<-hold
+			},
+		} {
+			b.host().Answer = answer
+			begun := time.Now()
+			if h := b.one(false); h.State != record.Lost || !strings.Contains(h.Message, "silent for too long") ||
+				time.Since(begun) > 2*worker.Silence {
+				t.Errorf("%s: the host is %s after %v: %s", name, h.State, time.Since(begun), h.Message)
+			}
 		}
-	}
-	close(hold)
-	b.host().Answer = nil
+		close(hold)
+		b.host().Answer = nil
 
-	b.host().Silence = 1500 * time.Millisecond
-	f := b.fleet()
-	s, err := f.Open(context.Background(), f.Plans.Project.Inventory.Hosts[0], nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	wire.NewConn(s, s).Send(wire.Message{Start: &wire.Start{Format: wire.Format,
-		Run: plan.Run{ID: "silent", Project: "saltmarsh"}}})
-	time.Sleep(50 * time.Millisecond)
-	if h := b.one(false); h.State != record.Busy {
-		t.Errorf("while the first controller holds it, the host is %s", h.State)
-	}
-	b.host().Wait() // its worker gives up by itself
-	b.silence = 0
-	wants(t, b.one(false), "file /srv/a changed")
+		f := b.fleet()
+		s, err := f.Open(context.Background(), f.Plans.Project.Inventory.Hosts[0], nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		wire.NewConn(s, s).Send(wire.Message{Start: &wire.Start{Format: wire.Format,
+			Run: plan.Run{ID: "silent", Project: "saltmarsh"}}})
+		synctest.Wait()
+		if h := b.one(false); h.State != record.Busy {
+			t.Errorf("while the first controller holds it, the host is %s", h.State)
+		}
+		b.workers.Wait() // its worker gives up by itself
+		wants(t, b.one(false), "file /srv/a changed")
+	})
+
 }
 
 // TestStoppedBeforeThePlan stops a run when its host has only been greeted: as
@@ -336,25 +345,28 @@ func TestSilence(t *testing.T) {
 func TestStoppedBeforeThePlan(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[dir.\"/srv/a\"]\n")
-	b.run(false)
-	ctx, stop := context.WithCancel(context.Background())
-	b.host().Wrap = func(m machine.Machine) machine.Machine {
-		return faulty{m, func(op, what string) error {
-			if op == "rename" && strings.HasSuffix(what, "holder.json") {
-				stop()
-				time.Sleep(500 * time.Millisecond)
-			}
-			return nil
-		}}
-	}
-	for _, h := range b.runCtx(ctx, false) {
-		if len(h.Leftovers) > 0 || len(h.Tasks) > 0 || !h.Stopped {
-			t.Errorf("the stopped run tells of %v and %v", h.Leftovers, h.Tasks)
+	b.nearby(t, func() {
+		b.run(false)
+		ctx, stop := context.WithCancel(context.Background())
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op == "rename" && strings.HasSuffix(what, "holder.json") {
+					stop()
+					time.Sleep(500 * time.Millisecond)
+				}
+				return nil
+			}}
 		}
-	}
-	if strings.Contains(b.on("var/lib/jadekettle/ledger.json"), "left") {
-		t.Error("the ledger takes what is declared for left over")
-	}
+		for _, h := range b.runCtx(ctx, false) {
+			if len(h.Leftovers) > 0 || len(h.Tasks) > 0 || !h.Stopped {
+				t.Errorf("the stopped run tells of %v and %v", h.Leftovers, h.Tasks)
+			}
+		}
+		if strings.Contains(b.on("var/lib/jadekettle/ledger.json"), "left") {
+			t.Error("the ledger takes what is declared for left over")
+		}
+	})
+
 }
 
 func TestAFullDisk(t *testing.T) {
@@ -546,13 +558,13 @@ func TestHostsThatLie(t *testing.T) {
 		"nothing but pings": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce)
 			for c := wire.NewConn(nil, out); c.Send(wire.Message{Ping: &wire.Ping{}}) == nil; time.Sleep(
-				10 * time.Millisecond) {
+				worker.Silence / 4) {
 			}
 		},
 		"pings after its facts": func(_ io.Reader, out io.Writer, nonce string) {
 			say(out, nonce, wire.Message{Facts: good})
 			for c := wire.NewConn(nil, out); c.Send(wire.Message{Ping: &wire.Ping{}}) == nil; time.Sleep(
-				10 * time.Millisecond) {
+				worker.Silence / 4) {
 			}
 		},
 		"done without doing": func(_ io.Reader, out io.Writer, nonce string) {
@@ -639,12 +651,13 @@ func TestHostsThatLie(t *testing.T) {
 			b := newBench(t, "gauge-01", "gauge-02")
 			b.manifest("[dir.\"/srv/a\"]\n")
 			b.host().Answer = answer
-			b.limits = run.Limits{Facts: 2 * time.Second, Task: 2 * time.Second}
-			out := b.run(false)
-			if h := out["gauge-01"]; h.State != record.Lost {
-				t.Errorf("the host is %s: %q", h.State, h.Message)
-			}
-			wants(t, out["gauge-02"], "dir /srv/a changed")
+			b.nearby(t, func() {
+				out := b.run(false)
+				if h := out["gauge-01"]; h.State != record.Lost {
+					t.Errorf("the host is %s: %q", h.State, h.Message)
+				}
+				wants(t, out["gauge-02"], "dir /srv/a changed")
+			})
 		})
 	}
 }
@@ -654,31 +667,35 @@ func TestHostsThatLie(t *testing.T) {
 // due still.
 func TestAServiceThatOthersRestartMeanwhile(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	logger := "[package.tide-logger]\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = " +
-		"1\\n\"\n[service.tide-logger]\n" +
-		"running = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
-	b.manifest(logger)
-	b.run(false)
-	b.manifest(strings.Replace(logger, "a = 1", "a = 2", 1))
-	b.host().Wrap = func(m machine.Machine) machine.Machine {
-		return faulty{m, func(op, what string) error {
-			if op != "rename" || what != "/etc/tide-logger.toml" {
+	b.nearby(t, func() {
+		logger := "[package.tide-logger]\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = " +
+			"1\\n\"\n[service.tide-logger]\n" +
+			"running = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
+		b.manifest(logger)
+		b.run(false)
+		b.manifest(strings.Replace(logger, "a = 1", "a = 2", 1))
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op != "rename" || what != "/etc/tide-logger.toml" {
+					return nil
+				}
+				time.Sleep(30 * time.Millisecond) // the debt is noted by now
+				out, err := m.Run(t.Context(), machine.Command{Args: []string{"systemctl", "restart", "--",
+					"tide-logger.service"}})
+				if err != nil || out.Code != 0 {
+					t.Errorf("restart by hand: %v %+v", err, out)
+				}
+				time.Sleep(30 * time.Millisecond)
 				return nil
-			}
-			time.Sleep(30 * time.Millisecond) // the debt is noted by now
-			out, err := m.Run(t.Context(), machine.Command{Args: []string{"systemctl", "restart", "--",
-				"tide-logger.service"}})
-			if err != nil || out.Code != 0 {
-				t.Errorf("restart by hand: %v %+v", err, out)
-			}
-			time.Sleep(30 * time.Millisecond)
-			return nil
-		}}
-	}
-	h := b.one(false)
-	wants(t, h, "package tide-logger unchanged", "file /etc/tide-logger.toml changed", "service tide-logger changed")
-	b.host().Wrap = nil
-	b.settled()
+			}}
+		}
+		h := b.one(false)
+		wants(t, h, "package tide-logger unchanged", "file /etc/tide-logger.toml changed",
+			"service tide-logger changed")
+		b.host().Wrap = nil
+		b.settled()
+	})
+
 }
 
 // TestADpkgThatWasCutOff is one that refuses all work until it is told to finish.
@@ -829,49 +846,52 @@ func TestTriesAndLimits(t *testing.T) {
 	b.manifest("[package.salt-lamp]\nretries = 3\n[package.buoy-tools]\n[command.wait]\nrun = [\"touch\", " +
 		"\"/srv/x\"]\n" +
 		"always = true\nretries = 0\n[dir.\"/srv/tide\"]\ntimeout = \"40ms\"\nretries = 0\n")
-	count := 0
-	b.silence = 600 * time.Millisecond
-	b.host().Silence = b.silence
-	var told []string
-	b.notify = func(e record.Event) {
-		if e.AtWork != nil {
-			told = append(told, e.AtWork.Ref().String())
+	b.nearby(t, func() {
+		count := 0
+		b.silence = 600 * time.Millisecond
+		b.host().Silence = b.silence
+		var told []string
+		b.notify = func(e record.Event) {
+			if e.AtWork != nil {
+				told = append(told, e.AtWork.Ref().String())
+			}
 		}
-	}
-	b.host().Wrap = func(m machine.Machine) machine.Machine {
-		return faulty{m, func(op, what string) error {
-			switch {
-			case op == "run" && installs(what) && strings.Contains(what, "salt-lamp"):
-				if count++; count < 5 { // two for both, two for it alone
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				switch {
+				case op == "run" && installs(what) && strings.Contains(what, "salt-lamp"):
+					if count++; count < 5 { // two for both, two for it alone
+						return errors.New("the repository does not answer")
+					}
+				case op == "run" && strings.HasPrefix(what, "touch"):
+					time.Sleep(300 * time.Millisecond)
+				}
+				return nil
+			}}
+		}
+		h := b.one(false)
+		wants(t, h, "package salt-lamp changed", "package buoy-tools changed", "command wait changed",
+			"dir /srv/tide changed")
+		if h.Tasks[0].Tries < 2 || h.Tasks[1].Tries > 1 {
+			t.Errorf("they were tried %d and %d times, in %d installs", h.Tasks[0].Tries, h.Tasks[1].Tries, count)
+		}
+		if !slices.Contains(told, "command wait") {
+			t.Errorf("it told of %v", told)
+		}
+		b.host().Wrap = func(m machine.Machine) machine.Machine {
+			return faulty{m, func(op, what string) error {
+				if op == "run" && strings.Contains(what, " install ") {
 					return errors.New("the repository does not answer")
 				}
-			case op == "run" && strings.HasPrefix(what, "touch"):
-				time.Sleep(300 * time.Millisecond)
-			}
-			return nil
-		}}
-	}
-	h := b.one(false)
-	wants(t, h, "package salt-lamp changed", "package buoy-tools changed", "command wait changed",
-		"dir /srv/tide changed")
-	if h.Tasks[0].Tries < 2 || h.Tasks[1].Tries > 1 {
-		t.Errorf("they were tried %d and %d times, in %d installs", h.Tasks[0].Tries, h.Tasks[1].Tries, count)
-	}
-	if !slices.Contains(told, "command wait") {
-		t.Errorf("it told of %v", told)
-	}
-	b.host().Wrap = func(m machine.Machine) machine.Machine {
-		return faulty{m, func(op, what string) error {
-			if op == "run" && strings.Contains(what, " install ") {
-				return errors.New("the repository does not answer")
-			}
-			return nil
-		}}
-	}
-	b.manifest("[package.tide-logger]\nretries = 2\n")
-	if h = b.one(false); h.Tasks[0].Status != plan.Failed || h.Tasks[0].Tries != 3 {
-		t.Errorf("%s after %d tries: %s", h.Tasks[0].Status, h.Tasks[0].Tries, h.Tasks[0].Message)
-	}
+				return nil
+			}}
+		}
+		b.manifest("[package.tide-logger]\nretries = 2\n")
+		if h = b.one(false); h.Tasks[0].Status != plan.Failed || h.Tasks[0].Tries != 3 {
+			t.Errorf("%s after %d tries: %s", h.Tasks[0].Status, h.Tasks[0].Tries, h.Tasks[0].Message)
+		}
+	})
+
 }
 
 // TestKillsAtRandom kills workers at random moments, several times over, while a project

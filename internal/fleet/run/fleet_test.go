@@ -2,14 +2,17 @@ package run_test
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"jadekettle/internal/core/compile"
@@ -22,7 +25,9 @@ import (
 	"jadekettle/internal/fleet/run"
 	"jadekettle/internal/fleet/sim"
 	"jadekettle/internal/host/kinds"
+	"jadekettle/internal/host/machine"
 	"jadekettle/internal/host/machine/folder"
+	"jadekettle/internal/host/worker"
 )
 
 // bench is a project with simulated hosts.
@@ -41,6 +46,9 @@ type bench struct {
 	leftovers plan.Run     // what a run does with them, and with what others manage
 	dialer    reach.Dialer // what a test adds to it
 	target    reach.Target
+	near      bool                          // hosts are reached inside this program, see nearby
+	session   atomic.Pointer[reach.Session] // that was opened, of those
+	workers   sync.WaitGroup                // of those
 }
 
 // newBench brings up hosts of these names, each given the manifest "all".
@@ -97,13 +105,64 @@ func (b *bench) fleetOf(p *compile.Project) *run.Fleet {
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper", Login: b.dialer.Login,
 		Elevation: b.dialer.Elevation, Home: b.dialer.Home, Gate: b.dialer.Gate}
-	return &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify,
+	f := &run.Fleet{Plans: &resolve.Plans{Project: p}, Parallel: 16, Notify: b.notify,
 		Silence: b.silence, Limits: b.limits,
 		Work: run.Work{Guard: b.guard, Past: wire.Past{Age: 1000 * time.Hour, Size: 64 << 20}, Selection: b.part},
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return d.Open(ctx, reach.Target{Name: h.Name, Address: h.Connect.Address, Port: h.Connect.Port, Key: key,
 				Elevate: h.Connect.Elevate, Jump: b.target.Jump}, first)
 		}}
+	if b.near {
+		f.Open = b.openNear
+	}
+	return f
+}
+
+// nearby has hosts reached inside this program, without a network, and does something while time is that of a bubble:
+// it goes on when nobody has anything left to do. Files have real times all the same, so what compares these with the
+// clock is tried over SSH.
+func (b *bench) nearby(t *testing.T, do func()) {
+	t.Helper()
+	b.near = true
+	synctest.Test(t, func(*testing.T) {
+		do()
+		b.workers.Wait()
+	})
+}
+
+func (b *bench) openNear(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+	i := slices.IndexFunc(b.sim.Hosts, func(s *sim.Host) bool { return s.Name == h.Name })
+	host := b.sim.Hosts[i]
+	answer, wrap := host.Answer, host.Wrap
+	b.workers.Add(1)
+	s := reach.InProcess(first, func(in io.Reader, out io.Writer) error {
+		defer b.workers.Done()
+		if answer != nil {
+			const nonce = "near"
+			answer(in, &without{out, len(worker.Ready(nonce))}, nonce)
+			return nil
+		}
+		m := machine.Machine(host.Machine)
+		if wrap != nil {
+			m = wrap(m)
+		}
+		return worker.Serve(context.WithoutCancel(ctx), m, in, out, host.Silence)
+	})
+	b.session.Store(s)
+	return s, nil
+}
+
+// without drops the first bytes, by which a host says over SSH that its worker is ready.
+type without struct {
+	io.Writer
+	n int
+}
+
+func (w *without) Write(p []byte) (int, error) {
+	cut := min(w.n, len(p))
+	w.n -= cut
+	n, err := w.Writer.Write(p[cut:])
+	return cut + n, err
 }
 
 // home is a user's home with the client's key among the usual ones.
@@ -560,27 +619,30 @@ func TestLeftoversAndOtherProjects(t *testing.T) {
 // restart is owed all the same, and the next whole run pays it.
 func TestAPartOfThePlan(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.manifest(whole)
-	b.run(false)
-	_, started := b.host().Unit("tide-logger.service")
-	time.Sleep(20 * time.Millisecond)
-	b.manifest(strings.Replace(whole, "a = 1", "a = 2", 1))
-	b.part = resolve.Selection{Tasks: []string{"file /etc/*"}}
-	h := b.one(false)
-	if h.Count(plan.Changed) != 1 || h.Count(plan.LeftOut) != 5 || len(h.Leftovers) > 0 {
-		t.Errorf("of a part:\n%s", statuses(h))
-	}
-	if _, now := b.host().Unit("tide-logger.service"); now != started {
-		t.Error("the service was restarted though it was not selected")
-	}
-	b.part = resolve.Selection{}
-	h = b.one(false)
-	if h.Count(plan.Changed) != 1 {
-		t.Errorf("after that:\n%s", statuses(h))
-	}
-	if _, now := b.host().Unit("tide-logger.service"); now <= started {
-		t.Error("the restart that was owed did not happen")
-	}
+	b.nearby(t, func() {
+		b.manifest(whole)
+		b.run(false)
+		_, started := b.host().Unit("tide-logger.service")
+		time.Sleep(20 * time.Millisecond)
+		b.manifest(strings.Replace(whole, "a = 1", "a = 2", 1))
+		b.part = resolve.Selection{Tasks: []string{"file /etc/*"}}
+		h := b.one(false)
+		if h.Count(plan.Changed) != 1 || h.Count(plan.LeftOut) != 5 || len(h.Leftovers) > 0 {
+			t.Errorf("of a part:\n%s", statuses(h))
+		}
+		if _, now := b.host().Unit("tide-logger.service"); now != started {
+			t.Error("the service was restarted though it was not selected")
+		}
+		b.part = resolve.Selection{}
+		h = b.one(false)
+		if h.Count(plan.Changed) != 1 {
+			t.Errorf("after that:\n%s", statuses(h))
+		}
+		if _, now := b.host().Unit("tide-logger.service"); now <= started {
+			t.Error("the restart that was owed did not happen")
+		}
+	})
+
 }
 
 func TestAHundredHosts(t *testing.T) {

@@ -188,7 +188,9 @@ func TestThePageOfARun(t *testing.T) {
 	// the filter leaves it out
 	do(t, ctx, chromedp.Navigate(at+"#task/gauge-006/file//etc/motd"))
 	tells(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
-	time.Sleep(100 * time.Millisecond) // for whatever would close it
+	// whatever would close it has come to its turn once two more frames are drawn
+	evaluate[bool](t, ctx, `requestAnimationFrame(() => requestAnimationFrame(() => { window.later = true })) > 0`)
+	tells(t, ctx, `window.later`, "true")
 	if got := evaluate[string](t, ctx,
 		`location.hash + document.querySelectorAll("tr.more").length`); got != "#task/gauge-006/file//etc/motd1" {
 		t.Errorf("a moment later there is %s", got)
