@@ -1,11 +1,71 @@
 package review
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"reflect"
 	"strings"
 	"testing"
+	"time"
 
+	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 )
+
+// TestASavedPreview is written, read, and compared with what the hosts would do by then.
+func TestASavedPreview(t *testing.T) {
+	task := func(name string, s plan.Status, becomes string) record.Task {
+		out := record.NewTask(plan.Result{Ref: value.Ref{Kind: "file", Name: name}, Status: s,
+			Digest: bytes.Repeat([]byte{7}, sha256.Size)})
+		if s == plan.Changed {
+			out.Changes = []plan.Change{{What: "content", Was: "4 bytes", Becomes: becomes,
+				Diff: "-ebb\n+\x1b[31mflood\n"}}
+		}
+		return out
+	}
+	shown := []record.Task{task("/etc/a", plan.Changed, "6 bytes"), task("/etc/b \"c\" # d", plan.Unchanged, ""),
+		task("/etc/e", plan.Failed, ""), task("/etc/f", plan.LeftOut, "")}
+	r := &record.Run{Head: record.Head{Who: "maren", Machine: "desk", Env: "production"}, Hosts: []*record.Host{
+		{Name: "gauge-01", State: record.Reached, Tasks: shown},
+		{Name: "gauge-02", State: record.NotReached}}}
+	part := resolve.Selection{Manifests: []string{"base"}}
+	made := New(r, "saltmarsh", part, "0123", true, time.Date(2026, 11, 30, 4, 0, 0, 7, time.UTC))
+	data, err := made.Bytes()
+	if err != nil {
+		t.Fatal(err)
+	}
+	read, err := Read("tonight.toml", data)
+	if err != nil || !reflect.DeepEqual(read, made) {
+		t.Fatalf("it is read as\n%+v\nnot\n%+v (%v)\n%s", read, made, err, data)
+	}
+	foreseen, err := read.Foreseen(value.ParseRef)
+	if err != nil || len(foreseen) != 1 {
+		t.Fatalf("it foresees %v (%v)", foreseen, err)
+	}
+	for name, c := range map[string]struct {
+		host string
+		now  []record.Task
+		want string
+	}{
+		"the same":               {"gauge-01", shown, ""},
+		"in another order":       {"gauge-01", []record.Task{shown[3], shown[2], shown[1], shown[0]}, ""},
+		"a host that it was not": {"gauge-02", nil, "nothing was shown of this host before"},
+		"it becomes another": {"gauge-01", append([]record.Task{task("/etc/a", plan.Changed, "7 bytes")}, shown[1:]...),
+			"file /etc/a would change otherwise"},
+		"it has changed": {"gauge-01", append([]record.Task{task("/etc/a", plan.Unchanged, "")}, shown[1:]...),
+			"file /etc/a was would change, and is unchanged now"},
+		"one is new": {"gauge-01", append([]record.Task{task("/etc/x", plan.Changed, "")}, shown...),
+			"file /etc/x is new"},
+		"one is gone": {"gauge-01", shown[1:], "file /etc/a is not part of it any more"},
+	} {
+		err := foreseen.Moved(c.host, c.now)
+		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+}
 
 // FuzzRead: whatever a saved preview holds, it is refused or says of each of its hosts what an apply is
 // held to, and written again it reads the same.
