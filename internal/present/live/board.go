@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"charm.land/bubbles/v2/key"
+
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
@@ -69,7 +71,7 @@ type Board struct {
 	changed  map[value.Ref]*change
 	notes    []string // what the program has said meanwhile, the newest last
 
-	screen  page
+	screen  sheet
 	cursor  int    // of the list that is shown
 	at      string // the host that the cursor is on, which moves in the list as the run goes; empty before it was moved
 	scroll  int    // of the text that is shown
@@ -78,11 +80,11 @@ type Board struct {
 	stopped bool
 }
 
-// page is what the board shows.
-type page int
+// sheet is what the board shows.
+type sheet int
 
 const (
-	overview page = iota
+	overview sheet = iota
 	ofHost
 	ofTask
 )
@@ -286,25 +288,49 @@ func (b *Board) Key(name string) bool {
 			b.at = list[b.cursor].name
 		}
 	}
-	switch name {
-	case "q":
+	k := bindings()
+	is := func(of key.Binding) bool { return key.Matches(pressed(name), of) }
+	switch {
+	case is(k.leave):
 		return false
-	case "up", "k":
+	case is(k.up):
 		move(-1)
-	case "down", "j":
+	case is(k.down):
 		move(1)
-	case "pgup":
+	case is(k.pageUp):
 		move(-far)
-	case "pgdown", "space":
+	case is(k.pageDown):
 		move(far)
-	case "home":
+	case is(k.top):
 		b.cursor, b.scroll, b.at = 0, 0, ""
-	case "enter", "right":
+	case is(k.open):
 		b.open()
-	case "esc", "left", "backspace":
+	case is(k.back):
 		b.back()
 	}
 	return true
+}
+
+// pressed is the name of a key.
+type pressed string
+
+func (p pressed) String() string { return string(p) }
+
+// keys are what the board takes.
+type keys struct{ up, down, pageUp, pageDown, top, open, back, leave, stop key.Binding }
+
+func bindings() keys {
+	of := func(names ...string) key.BindingOpt { return key.WithKeys(names...) }
+	return keys{
+		up: key.NewBinding(of("up", "k"), key.WithHelp("up, down:", "move")), down: key.NewBinding(of("down", "j")),
+		pageUp: key.NewBinding(of("pgup")), pageDown: key.NewBinding(of("pgdown", "space")),
+		top:  key.NewBinding(of("home")),
+		open: key.NewBinding(of("enter", "right"), key.WithHelp("Enter:", "open")),
+		back: key.NewBinding(of("esc", "left", "backspace"), key.WithHelp("Esc:", "back")),
+		// Ctrl-C comes as a key of its own, see model.Update.
+		leave: key.NewBinding(of("q"), key.WithHelp("q:", "leave the view, the run goes on")),
+		stop:  key.NewBinding(of("ctrl+c"), key.WithHelp("Ctrl-C:", "stop the run")),
+	}
 }
 
 func (b *Board) open() {

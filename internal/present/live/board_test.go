@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -13,7 +14,6 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	screen "jadekettle/internal/present/text"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
@@ -82,9 +82,8 @@ func golden(t *testing.T, name, got string) {
 // plain draws a board without moods, with its sizes above.
 func plain(t *testing.T, b *Board, width, height int) string {
 	t.Helper()
-	var out strings.Builder
-	screen.New(&out, false).Write([]byte(b.Draw(width, height, noon.Add(20*time.Second))))
-	lines := strings.Split(out.String(), "\n")
+	out := b.Draw(width, height, noon.Add(20*time.Second), false)
+	lines := strings.Split(out, "\n")
 	if len(lines) != height {
 		t.Errorf("at %dx%d it has %d lines", width, height, len(lines))
 	}
@@ -93,7 +92,7 @@ func plain(t *testing.T, b *Board, width, height int) string {
 			t.Errorf("at %dx%d it is too wide, or hostile: %q", width, height, line)
 		}
 	}
-	return fmt.Sprintf("%dx%d\n%s\n\n", width, height, out.String())
+	return fmt.Sprintf("%dx%d\n%s\n\n", width, height, out)
 }
 
 func TestTheBoardFitsAnySize(t *testing.T) {
@@ -108,6 +107,17 @@ func TestTheBoardFitsAnySize(t *testing.T) {
 		}
 	}
 	plain(t, NewBoard("preview", nil, noon), 80, 24)
+	// in color each line has codes for that around it, and no others
+	codes := regexp.MustCompile("\x1b\\[[0-9;]*m")
+	b := tide()
+	for _, key := range []string{"", "enter", "enter"} {
+		b.Key(key)
+		drawn := b.Draw(60, 14, noon.Add(20*time.Second), true)
+		want := b.Draw(60, 14, noon.Add(20*time.Second), false)
+		if got := codes.ReplaceAllString(drawn, ""); got != want || got == drawn {
+			t.Errorf("in color there is\n%q\nnot\n%s", drawn, want)
+		}
+	}
 }
 
 func TestKeysGoThroughTheBoard(t *testing.T) {

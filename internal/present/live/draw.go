@@ -7,19 +7,24 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"charm.land/bubbles/v2/help"
+	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/progress"
+	"charm.land/bubbles/v2/viewport"
+	"charm.land/lipgloss/v2"
+
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/value"
-	screen "jadekettle/internal/present/text"
+	"jadekettle/internal/present/text"
 )
 
-// Draw gives the board as lines, at most so many and at most so wide, in the moods of package
-// screen.
-func (b *Board) Draw(width, height int, now time.Time) string {
+// Draw gives the board as a screen of so many columns and lines.
+func (b *Board) Draw(width, height int, now time.Time, color bool) string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	p := &paper{width: max(10, width), height: max(3, height)}
+	p := &page{width: max(10, width), left: max(3, height) - 1, color: color} // the last line is the foot's
 	b.head(p, now)
 	switch b.screen {
 	case ofHost:
@@ -29,29 +34,51 @@ func (b *Board) Draw(width, height int, now time.Time) string {
 	default:
 		b.drawOverview(p, now)
 	}
-	return p.text(b.foot())
+	p.lines = append(p.lines, make([]string, p.left)...)
+	return strings.Join(append(p.lines, p.shown(text.Quiet, b.foot(p.width))), "\n")
 }
 
-// paper takes lines until it is full; the last one is the foot's.
-type paper struct {
-	width, height int
-	lines         []string
+// page is a screen that is being drawn. Its lines have no moods any more, but what shows them, and hold nothing that
+// somebody else could steer a terminal by: components lay them out from here on.
+type page struct {
+	width, left int // columns, and lines that are free
+	color       bool
+	lines       []string
 }
 
-func (p *paper) left() int { return p.height - 1 - len(p.lines) }
+// shown gives a line as a terminal shows it, cut to the width.
+func (p *page) shown(m text.Mood, line string) string {
+	return p.painted(text.Paint(m, text.Cut(line, p.width)))
+}
 
-// add writes a line; what does not fit in its width is cut.
-func (p *paper) add(m screen.Mood, text string) {
-	if p.left() > 0 {
-		p.lines = append(p.lines, screen.Paint(m, screen.Cut(text, p.width)))
+// painted gives text with moods as a terminal shows it.
+func (p *page) painted(s string) string {
+	var b strings.Builder
+	text.New(&b, p.color).Write([]byte(s))
+	return b.String()
+}
+
+// add writes a line, while there is room.
+func (p *page) add(m text.Mood, line string) {
+	if p.left > 0 {
+		p.lines, p.left = append(p.lines, p.shown(m, line)), p.left-1
 	}
 }
 
-func (p *paper) text(foot string) string {
-	for p.left() > 0 {
-		p.lines = append(p.lines, "")
+// window shows a part of some lines, of the height that is given or less, from one on as far as there are more behind
+// it. It gives which is the first.
+func (p *page) window(lines []string, from, height int) (first int) {
+	height = min(height, p.left, len(lines))
+	if height <= 0 {
+		return 0
 	}
-	return strings.Join(append(p.lines, screen.Paint(screen.Quiet, screen.Cut(foot, p.width))), "\n")
+	v := viewport.New(viewport.WithWidth(p.width), viewport.WithHeight(height))
+	v.SetContentLines(lines)
+	v.SetYOffset(from)
+	for line := range strings.SplitSeq(v.View(), "\n") {
+		p.lines, p.left = append(p.lines, strings.TrimRight(line, " ")), p.left-1
+	}
+	return v.YOffset()
 }
 
 // clock writes a length of time as minutes and seconds.
@@ -65,14 +92,16 @@ func clock(d time.Duration) string {
 
 // bar draws how much of the whole is done, as wide as asked for.
 func bar(share float64, wide int) string {
-	full := int(share*float64(wide) + 0.5)
-	return "[" + strings.Repeat("=", full) + strings.Repeat(" ", wide-full) + "]"
+	p := progress.New(progress.WithWidth(wide), progress.WithoutPercentage(),
+		progress.WithFillCharacters('=', '.'), progress.WithColors(lipgloss.NoColor{}))
+	p.EmptyColor = lipgloss.NoColor{}
+	return p.ViewAs(share)
 }
 
 // head writes how far the whole is.
-func (b *Board) head(p *paper, now time.Time) {
+func (b *Board) head(p *page, now time.Time) {
 	over, share := b.progress(now)
-	line := fmt.Sprintf("%s  %d of %s", b.Title, over, screen.Count(len(b.hosts), "host"))
+	line := fmt.Sprintf("%s  %d of %s", b.Title, over, text.Count(len(b.hosts), "host"))
 	if p.width >= 70 {
 		line += "  " + bar(share, min(30, p.width-60))
 	}
@@ -80,13 +109,13 @@ func (b *Board) head(p *paper, now time.Time) {
 	if d, ok := b.left(now, share); ok && over < len(b.hosts) {
 		line += ", about " + clock(d) + " left"
 	}
-	p.add(screen.Loud, line)
-	p.add(screen.Plain, b.counts())
+	p.add(text.Loud, line)
+	p.add(text.Plain, b.counts())
 	for _, n := range b.notes {
-		p.add(screen.Quiet, screen.Line(n))
+		p.add(text.Quiet, text.Line(n))
 	}
-	if p.height > 8 {
-		p.add(screen.Plain, "")
+	if p.left > 6 {
+		p.add(text.Plain, "")
 	}
 }
 
@@ -124,57 +153,48 @@ func (b *Board) word(s plan.Status) string {
 	return string(s)
 }
 
-func (b *Board) foot() string {
+// foot tells which keys there are.
+func (b *Board) foot(width int) string {
 	if b.stopped {
 		return "stopping: every host finishes the task in hand; Ctrl-C again ends at once"
 	}
-	switch b.screen {
-	case ofHost:
-		return "up, down, Enter: a task   Esc: back   q: leave the view, the run goes on"
-	case ofTask:
-		return "up, down: scroll   Esc: back   q: leave the view, the run goes on"
-	}
+	k, h := bindings(), help.Model{ShortSeparator: "   ", Ellipsis: "..."}
+	h.SetWidth(width)
+	k.open.SetEnabled(b.screen != ofTask)
+	k.back.SetEnabled(b.screen != overview)
+	k.stop.SetEnabled(b.screen == overview)
 	if b.Follows {
-		return "up, down, Enter: a host   q: leave the view   Ctrl-C: follow no more; the run goes on"
+		k.stop.SetHelp("Ctrl-C:", "follow no more; the run goes on")
 	}
-	return "up, down, Enter: a host   q: leave the view, the run goes on   Ctrl-C: stop the run"
+	return h.ShortHelpView([]key.Binding{k.up, k.open, k.back, k.leave, k.stop})
 }
 
 // drawOverview draws failures, hosts and changes. Failures have a third of what is there at
 // most, hosts what they need of two thirds of the rest, and changes what is left.
-func (b *Board) drawOverview(p *paper, now time.Time) {
-	if room := min(p.left()/3, 2*len(b.failures)+1); len(b.failures) > 0 && room > 0 {
+func (b *Board) drawOverview(p *page, now time.Time) {
+	if room := min(p.left/3, 2*len(b.failures)+1); len(b.failures) > 0 && room > 0 {
 		b.drawFailures(p, max(1, room))
 	}
 	list := b.listed()
 	b.moveCursor(list)
-	room := p.left()
+	room := p.left
 	if len(b.changes) > 0 {
 		room = max(room*2/3, room-len(b.changes)-1)
 	}
-	from, to := window(len(list), b.cursor, room)
 	wide := 0
 	for _, h := range list {
 		wide = max(wide, utf8.RuneCountInString(h.name))
 	}
-	for i := from; i < to; i++ {
-		b.hostLine(p, list[i], i == b.cursor, min(wide, p.width/3), now)
+	lines := make([]string, len(list))
+	for i, h := range list {
+		lines[i] = p.shown(b.hostLine(h, i == b.cursor, min(wide, p.width/3), now))
 	}
+	p.window(lines, b.cursor-room/2, max(1, room))
 	b.drawChanges(p)
 }
 
-// window gives the part of a list that is shown, so that the cursor is in it.
-func window(n, cursor, room int) (from, to int) {
-	room = max(1, room)
-	if n <= room {
-		return 0, n
-	}
-	from = max(0, min(cursor-room/2, n-room))
-	return from, from + room
-}
-
 // drawFailures writes the newest failures, what is alike on several hosts once.
-func (b *Board) drawFailures(p *paper, room int) {
+func (b *Board) drawFailures(p *page, room int) {
 	all := record.GroupBy(b.failures, func(f failure) failure { return failure{"", f.ref, f.text} })
 	earlier := 0
 	if len(all) > room {
@@ -188,15 +208,15 @@ func (b *Board) drawFailures(p *paper, room int) {
 		}
 		line := folded(hosts) + "  "
 		if g.Key.ref != (value.Ref{}) {
-			line += screen.Line(g.Key.ref.String()) + "  failed: "
+			line += text.Line(g.Key.ref.String()) + "  failed: "
 		}
-		p.add(screen.Bad, line+screen.Line(g.Key.text))
+		p.add(text.Bad, line+text.Line(g.Key.text))
 	}
 	if earlier > 0 {
-		p.add(screen.Bad, fmt.Sprintf("and %d earlier", earlier))
+		p.add(text.Bad, fmt.Sprintf("and %d earlier", earlier))
 	}
-	if p.height > 12 {
-		p.add(screen.Plain, "")
+	if p.left > 8 {
+		p.add(text.Plain, "")
 	}
 }
 
@@ -207,32 +227,32 @@ func folded(names []string) string {
 	const most = 4
 	if len(list) > most {
 		shown := inventory.Fold(names[:most-1])
-		return screen.Line(strings.Join(shown, " ")) + fmt.Sprintf(" and %d more", len(names)-most+1)
+		return text.Line(strings.Join(shown, " ")) + fmt.Sprintf(" and %d more", len(names)-most+1)
 	}
-	return screen.Line(strings.Join(list, " "))
+	return text.Line(strings.Join(list, " "))
 }
 
 // hostLine writes one host: how far it is and what it is at.
-func (b *Board) hostLine(p *paper, h *host, here bool, wide int, now time.Time) {
-	mark, mood := "  ", screen.Quiet
+func (b *Board) hostLine(h *host, here bool, wide int, now time.Time) (text.Mood, string) {
+	mark, mood := "  ", text.Quiet
 	if here {
 		mark = "> "
 	}
 	state := "waiting"
 	switch {
 	case h.phase == atWork:
-		mood, state = screen.Plain, b.work(h, now)
+		mood, state = text.Plain, b.work(h, now)
 	case h.phase == ended:
 		state = b.came(h)
 		if h.counts[plan.Changed] > 0 {
-			mood = screen.Loud
+			mood = text.Loud
 		}
 	}
 	if h.bad() {
-		mood = screen.Bad
+		mood = text.Bad
 	}
-	name := screen.Cut(screen.Line(h.name), wide)
-	p.add(mood, mark+name+strings.Repeat(" ", max(0, wide-utf8.RuneCountInString(name)))+"  "+state)
+	name := text.Cut(text.Line(h.name), wide)
+	return mood, mark + name + strings.Repeat(" ", max(0, wide-utf8.RuneCountInString(name))) + "  " + state
 }
 
 // work tells what a host is at.
@@ -244,19 +264,19 @@ func (b *Board) work(h *host, now time.Time) string {
 	if h.hand == nil {
 		out += "  " + clock(now.Sub(h.began))
 		if n := len(h.tasks); n > 0 && n < h.planned {
-			out += "  after " + screen.Line(h.tasks[n-1].Ref().String())
+			out += "  after " + text.Line(h.tasks[n-1].Ref().String())
 		}
 		return out
 	}
 	if h.hand.Ref() != (value.Ref{}) {
-		out += "  " + screen.Line(h.hand.Ref().String())
+		out += "  " + text.Line(h.hand.Ref().String())
 	}
 	out += "  " + clock(h.hand.For(now))
 	if h.hand.Try > 1 {
 		out += fmt.Sprintf(", try %d", h.hand.Try)
 	}
 	if h.hand.Line != "" {
-		out += "  " + screen.Line(h.hand.Line)
+		out += "  " + text.Line(h.hand.Line)
 	}
 	return out
 }
@@ -265,8 +285,8 @@ func (b *Board) work(h *host, now time.Time) string {
 func (b *Board) came(h *host) string {
 	v := h.visit
 	if v != nil && v.State != record.Reached {
-		text, _, _ := strings.Cut(v.Message, "\n")
-		return string(v.State) + ": " + screen.Line(text)
+		first, _, _ := strings.Cut(v.Message, "\n")
+		return string(v.State) + ": " + text.Line(first)
 	}
 	if v != nil && v.Executed != nil {
 		return fmt.Sprintf("ended with %d", v.Executed.Code)
@@ -284,64 +304,57 @@ func (b *Board) came(h *host) string {
 }
 
 // drawChanges writes what has changed, the newest first, like changes of many hosts once.
-func (b *Board) drawChanges(p *paper) {
-	if len(b.changes) == 0 || p.left() < 2 {
+func (b *Board) drawChanges(p *page) {
+	if len(b.changes) == 0 || p.left < 2 {
 		return
 	}
-	p.add(screen.Plain, "")
-	shown := min(len(b.changes), p.left())
+	p.add(text.Plain, "")
+	shown := min(len(b.changes), p.left)
 	if shown < len(b.changes) {
 		shown = max(1, shown-1)
 	}
 	for i := range shown {
 		c := b.changes[len(b.changes)-1-i]
-		p.add(screen.Loud, screen.Line(c.ref.String())+"  "+b.word(plan.Changed)+" on "+folded(c.hosts))
+		p.add(text.Loud, text.Line(c.ref.String())+"  "+b.word(plan.Changed)+" on "+folded(c.hosts))
 	}
 	if n := len(b.changes) - shown; n > 0 {
-		p.add(screen.Quiet, fmt.Sprintf("and %d more", n))
+		p.add(text.Quiet, fmt.Sprintf("and %d more", n))
 	}
 }
 
 // drawHost draws one host with its tasks, what failed and changed first.
-func (b *Board) drawHost(p *paper, now time.Time) {
+func (b *Board) drawHost(p *page, now time.Time) {
 	h := b.by[b.chosen]
-	b.hostLine(p, h, false, utf8.RuneCountInString(h.name), now)
+	p.add(b.hostLine(h, false, utf8.RuneCountInString(h.name), now))
 	b.cursor = min(b.cursor, max(0, len(h.tasks)-1))
 	if len(h.tasks) == 0 {
-		p.add(screen.Quiet, "  no task has ended here yet")
+		p.add(text.Quiet, "  no task has ended here yet")
 		return
 	}
-	from, to := window(len(h.tasks), b.cursor, p.left())
-	for i := from; i < to; i++ {
-		t := h.tasks[i]
-		mark, mood := "  ", screen.Quiet
+	lines := make([]string, len(h.tasks))
+	for i, t := range h.tasks {
+		mark, mood := "  ", text.Quiet
 		if i == b.cursor {
 			mark = "> "
 		}
 		switch t.Status {
 		case plan.Failed, plan.Blocked:
-			mood = screen.Bad
+			mood = text.Bad
 		case plan.Changed:
-			mood = screen.Loud
+			mood = text.Loud
 		}
-		p.add(mood, strings.TrimRight(fmt.Sprintf("%s%s  %s  %s", mark, screen.Line(t.Ref().String()), b.word(t.Status),
-			screen.Took(t.Seconds)), " "))
+		lines[i] = p.shown(mood, strings.TrimRight(fmt.Sprintf("%s%s  %s  %s", mark, text.Line(t.Ref().String()),
+			b.word(t.Status), text.Took(t.Seconds)), " "))
 	}
+	p.window(lines, b.cursor-p.left/2, p.left)
 }
 
 // drawTask draws all that is known of one task.
-func (b *Board) drawTask(p *paper) {
+func (b *Board) drawTask(p *page) {
 	h := b.by[b.chosen]
 	t := h.tasks[b.task]
 	var out strings.Builder
-	v := &screen.Run{W: &out, Preview: b.Would, Detail: screen.Whole, Width: p.width}
+	v := &text.Run{W: &out, Preview: b.Would, Detail: text.Whole, Width: p.width}
 	v.TaskOf(h.name, &t)
-	lines := strings.Split(strings.TrimRight(out.String(), "\n"), "\n")
-	b.scroll = min(b.scroll, max(0, len(lines)-p.left()))
-	for _, line := range lines[b.scroll:] {
-		if p.left() == 0 {
-			break
-		}
-		p.lines = append(p.lines, screen.CutPainted(line, p.width))
-	}
+	b.scroll = p.window(strings.Split(p.painted(strings.TrimRight(out.String(), "\n")), "\n"), b.scroll, p.left)
 }

@@ -1,15 +1,12 @@
 package live
 
 import (
-	"bytes"
 	"os"
 	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"golang.org/x/term"
-
-	screen "jadekettle/internal/present/text"
 )
 
 // View puts a board on a terminal for as long as somebody wants to see it.
@@ -153,12 +150,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 // View implements tea.Model.
 func (m *model) View() tea.View {
-	var out bytes.Buffer
+	var v tea.View
 	if m.width > 0 {
-		w := screen.New(&out, m.view.Colour)
-		w.Write([]byte(m.view.Board.Draw(m.width, m.height, time.Now())))
+		v = tea.NewView(m.view.Board.Draw(m.width, m.height, time.Now(), m.view.Colour))
 	}
-	v := tea.NewView(out.String())
 	v.AltScreen = true
 	return v
 }

@@ -213,22 +213,6 @@ func Cut(line string, width int) string {
 	return line
 }
 
-// CutPainted is Cut for a line that Paint has given moods, which are no columns.
-func CutPainted(line string, width int) string {
-	var b strings.Builder
-	n := 0
-	for _, r := range line {
-		if visible.Mark(r) {
-			b.WriteRune(r)
-			continue
-		}
-		if n++; n <= width {
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
-}
-
 // Count writes a number with its noun.
 func Count(n int, noun string) string {
 	if n == 1 {
