@@ -151,7 +151,6 @@ func TestAWorkerKilledAtEveryStep(t *testing.T) {
 		b.manifest(first)
 		b.run(false)
 		_, started := b.host().Unit("tide-logger.service")
-		time.Sleep(time.Millisecond)
 		b.manifest(second)
 		k := &killer{host: b.host(), at: at}
 		b.host().Wrap = k.wrap

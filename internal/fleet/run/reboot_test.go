@@ -4,7 +4,6 @@ import (
 	"context"
 	"strings"
 	"testing"
-	"time"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/record"
@@ -114,7 +113,7 @@ func TestAReboot(t *testing.T) {
 
 	// The call is stopped meanwhile.
 	ctx, cancel := context.WithCancel(t.Context())
-	b.host().Rebooted = func() { go func() { b.host().Down(); time.Sleep(50 * time.Millisecond); cancel() }() }
+	b.host().Rebooted = func() { go func() { b.host().Down(); cancel() }() }
 	b.manifest(strings.Replace(rebooting, "BEFORE", "five", 1))
 	for _, out := range b.runCtx(ctx, false) {
 		if out.State != record.Lost || !out.Stopped || out.Count(plan.Changed) == 0 {
