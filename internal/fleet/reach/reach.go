@@ -554,10 +554,7 @@ func noShell(said string) bool {
 
 func orLogin(user string) string { return cmp.Or(user, "the login user") }
 
-func lastLine(s string) string {
-	lines := strings.Split(strings.TrimSpace(s), "\n")
-	return clip(lines[len(lines)-1])
-}
+func lastLine(s string) string { return clip(machine.LastLine(s)) }
 
 func newNonce() string {
 	var b [16]byte

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -119,13 +120,13 @@ func check(_ string, a value.Attrs) (string, error) {
 			Remedy("give one of them; several questions are several probes")
 	}
 	for _, name := range value.Keys(goes) {
-		if !a.Has(name) || contains(goes[name], way) {
+		if !a.Has(name) || slices.Contains(goes[name], way) {
 			continue
 		}
 		return name, problem.Errorf("%s says nothing about a %s", name, way).
 			Remedy("it goes with %s", strings.Join(goes[name], ", "))
 	}
-	if a.Text(probe.AskedFrom) == probe.Controller && !contains([]string{probe.Port, probe.URL, probe.Resolves}, way) {
+	if a.Text(probe.AskedFrom) == probe.Controller && !slices.Contains([]string{probe.Port, probe.URL, probe.Resolves}, way) {
 		return probe.AskedFrom, problem.Errorf("only the host can be asked about a %s", way).
 			Remedy("take asked_from out")
 	}
@@ -152,15 +153,6 @@ func check(_ string, a value.Attrs) (string, error) {
 		}
 	}
 	return "", nil
-}
-
-func contains(list []string, s string) bool {
-	for _, l := range list {
-		if l == s {
-			return true
-		}
-	}
-	return false
 }
 
 // Kind is the kind of probes.
