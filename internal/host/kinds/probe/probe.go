@@ -126,7 +126,8 @@ func check(_ string, a value.Attrs) (string, error) {
 		return name, problem.Errorf("%s says nothing about a %s", name, way).
 			Remedy("it goes with %s", strings.Join(goes[name], ", "))
 	}
-	if a.Text(probe.AskedFrom) == probe.Controller && !slices.Contains([]string{probe.Port, probe.URL, probe.Resolves}, way) {
+	far := []string{probe.Port, probe.URL, probe.Resolves}
+	if a.Text(probe.AskedFrom) == probe.Controller && !slices.Contains(far, way) {
 		return probe.AskedFrom, problem.Errorf("only the host can be asked about a %s", way).
 			Remedy("take asked_from out")
 	}
