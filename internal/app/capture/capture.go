@@ -1,5 +1,8 @@
 // Package capture makes declarations of what a host tells of itself. A host may say anything, so what it
 // says is held to what was asked, and none of it becomes an expression or another declaration.
+//
+// A capture of a whole host is proven before it is given: by a preview of the host that it comes from, where nothing
+// may differ. What cannot be declared stands in it as a comment that says why.
 package capture
 
 import (

@@ -1,5 +1,8 @@
 // Package enroll lets hosts keep themselves: it puts this program on a host, a service that checks it against a project
 // in a git repository, and an identity that opens what is sealed for that host alone; and takes all that away again.
+//
+// The identity is kept on the host alone; its public half is told, to be written as seal_for into the inventory. In the
+// end the host is asked whether it reaches the repository by itself.
 package enroll
 
 import (

@@ -1,5 +1,9 @@
 // Package secrets opens and seals data that is kept encrypted with age, and finds
 // the identities that open it.
+//
+// A layer of data may have a file beside it that ends in .age. A [Keyring] opens such files with what identities there
+// are, and asks for a passphrase once; a [Vault] is the project's side: it sets a key, edits a file in a folder that is
+// in memory where the machine has one, and seals for just those whom the settings name, the host of a layer included.
 package secrets
 
 import (

@@ -1,5 +1,16 @@
 // Package inventory reads the hosts and groups of a project and selects among
 // them.
+//
+//	[host."gauge-[01..12]"]
+//	address = "192.0.2.${n}"
+//
+//	[group.gauge]
+//	members = ["gauge-*"]
+//	manifests = ["gauge"]
+//
+// A host is a member of a group by its name, by a pattern, or by a condition. What a condition can say without
+// facts is settled when the inventory is read ([Host].Groups); a group that looks at facts is one that a host may be
+// in ([Host].Maybe) until there are some, see [Inventory.GroupsOf].
 package inventory
 
 import (

@@ -1,5 +1,14 @@
 // Package param checks the typed values that a manifest takes: what a manifest
 // declares under [param.NAME], and whether a value given to it fits.
+//
+//	[param.depth]
+//	type = "int"
+//	min = 1
+//	from = "data.gauge.depth"
+//	default = 3
+//
+// A value comes from the use, the call, the host or its groups, then from the expression, then the default; what comes
+// is checked where it is written, and seen by expressions in one form: a duration is whole seconds, a size whole bytes.
 package param
 
 import (

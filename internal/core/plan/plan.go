@@ -1,5 +1,10 @@
 // Package plan holds what a host is asked to be and what comes back: tasks in
 // their order with the edges between them, results, and ledger entries.
+//
+// A [Task] is a declaration when all is evaluated: no expression, no loop and no condition is left in it, only
+// attributes. It stands behind all tasks that it waits for. A [Result] says how one task went; that of a preview says
+// what would happen. These types are what travels (package wire) and what a host remembers (package ledger), so a
+// field that is there keeps its meaning.
 package plan
 
 import (

@@ -1,5 +1,11 @@
 // Package reach opens a session with a worker on a host, over SSH or on this
 // machine, sending the worker first where the host does not have it.
+//
+// One command line is run on the host, by whatever shell its users have. It finds out what machine that is and either
+// starts the worker that lies there, whose name says of which build it is, or says which one it needs: that is sent on
+// the same connection, put in place under its checksum, and started. From then on the two speak package wire over the
+// session's pipes. What the host says before the worker's first word, a greeting or a complaint, is bounded and told
+// where nothing comes of it.
 package reach
 
 import (
