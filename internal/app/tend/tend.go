@@ -100,17 +100,22 @@ const grace = time.Minute
 
 // State is what a tender has done and is doing, as it is kept.
 type State struct {
-	Format   int              `json:"format"`
-	PID      int              `json:"pid" doc:"Its process."`
-	Machine  string           `json:"machine" doc:"The machine that it runs on."`
-	Since    time.Time        `json:"since" doc:"Since when, in UTC."`
-	Source   string           `json:"source" doc:"Where the project comes from: a folder, or a git repository."`
-	Revision string           `json:"revision" doc:"The commit that the project is at; empty outside of git."`
-	Read     time.Time        `json:"read" doc:"When the project was read last, because it had moved."`
-	Looked   time.Time        `json:"looked" doc:"When it was last looked whether it has moved."`
-	Wrong    string           `json:"wrong" doc:"Why the project cannot be read as it is now; empty when it can. The one that was read before counts."`
-	WrongAt  time.Time        `json:"wrong_at" doc:"Since when that is so."`
-	Jobs     map[string]*Done `json:"jobs" doc:"Its jobs, by name."`
+	Format int `json:"format"`
+	Standing
+	Jobs map[string]*Done `json:"jobs" doc:"Its jobs, by name."`
+}
+
+// Standing is where a tender stands, besides its jobs.
+type Standing struct {
+	PID      int       `json:"pid" doc:"Its process."`
+	Machine  string    `json:"machine" doc:"The machine that it runs on."`
+	Since    time.Time `json:"since" doc:"Since when, in UTC."`
+	Source   string    `json:"source" doc:"Where the project comes from: a folder, or a git repository."`
+	Revision string    `json:"revision" doc:"The commit that the project is at; empty outside of git."`
+	Read     time.Time `json:"read" doc:"When the project was read last, because it had moved."`
+	Looked   time.Time `json:"looked" doc:"When it was last looked whether it has moved."`
+	Wrong    string    `json:"wrong" doc:"Why the project cannot be read as it is now; empty when it can. The one that was read before counts."`
+	WrongAt  time.Time `json:"wrong_at" doc:"Since when that is so."`
 }
 
 // Done is what became of one job.

@@ -57,17 +57,9 @@ type Question struct {
 // Tended is what `tend status` prints.
 type Tended struct {
 	Head
-	Running  bool        `json:"running" doc:"Whether something tends the project now."`
-	PID      int         `json:"pid" doc:"Its process."`
-	Machine  string      `json:"machine" doc:"The machine that it runs on."`
-	Since    time.Time   `json:"since" doc:"Since when, in UTC."`
-	Source   string      `json:"source" doc:"Where the project comes from: a folder, or a git repository."`
-	Revision string      `json:"revision" doc:"The commit that the project is at; empty outside of git."`
-	Read     time.Time   `json:"read" doc:"When the project was read last, because it had moved."`
-	Looked   time.Time   `json:"looked" doc:"When it was last looked whether it has moved."`
-	Wrong    string      `json:"wrong" doc:"Why the project cannot be read as it is now; empty when it can. The one that was read before counts."`
-	WrongAt  time.Time   `json:"wrong_at" doc:"Since when that is so."`
-	Jobs     []TendedJob `json:"jobs" doc:"Its jobs that have a schedule."`
+	Running bool `json:"running" doc:"Whether something tends the project now."`
+	tend.Standing
+	Jobs []TendedJob `json:"jobs" doc:"Its jobs that have a schedule."`
 }
 
 // TendedJob is one of them.
@@ -111,8 +103,7 @@ func texts(list []*expr.Text) []string {
 
 // NewTended makes the document of what tends a project.
 func NewTended(s *tend.State, alive bool) Tended {
-	out := Tended{Head: One, Running: alive, PID: s.PID, Machine: s.Machine, Since: s.Since, Source: s.Source,
-		Revision: s.Revision, Read: s.Read, Looked: s.Looked, Wrong: s.Wrong, WrongAt: s.WrongAt, Jobs: []TendedJob{}}
+	out := Tended{Head: One, Running: alive, Standing: s.Standing, Jobs: []TendedJob{}}
 	for _, name := range value.Keys(s.Jobs) {
 		out.Jobs = append(out.Jobs, TendedJob{Name: name, Done: *s.Jobs[name]})
 	}
