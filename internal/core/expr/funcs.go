@@ -50,7 +50,10 @@ type Param struct{ Name, Type string }
 
 // Use is an example that is itself tested: an expression and what it gives, in
 // JSON.
-type Use struct{ Expr, Gives string }
+type Use struct {
+	Expr  string `json:"expression" doc:"An expression."`
+	Gives string `json:"gives" doc:"What it gives."`
+}
 
 // Signature writes how the function is called.
 func (f Func) Signature() string {

@@ -137,9 +137,9 @@ type Kind struct {
 // Example is a part of a manifest that shows the kind at work. Each is itself
 // tried on a simulated host.
 type Example struct {
-	About string // what it is for, as a sentence without its stop
-	TOML  string
-	Files map[string]string // that lie beside the manifest; may be nil
+	About string            `json:"about" doc:"What it shows."` // a sentence without its stop
+	TOML  string            `json:"toml" doc:"The declarations."`
+	Files map[string]string `json:"-"` // that lie beside the manifest; may be nil
 }
 
 // Paths is the name space of what lies at a path.

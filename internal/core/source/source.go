@@ -29,12 +29,14 @@ const (
 
 // Pin is one source: where it comes from and exactly what of it is used.
 type Pin struct {
-	Name   string // the folder below sources/, and the first part of its manifests' names
-	URL    string
-	At     string // the revision asked for: a tag, a branch or a commit
-	Commit string // the commit that this was, in full
-	Hash   string // of the copy's content, see Hash
-	Place  value.Place
+	// Name is the folder below sources/, and the first part of its manifests' names.
+	Name   string `json:"name" doc:"Its name in this project."`
+	URL    string `json:"url" doc:"Where it comes from."`
+	At     string `json:"at" doc:"The revision that was asked for."`
+	Commit string `json:"commit" doc:"The commit that it is pinned to."`
+	// Hash is of the copy's content, see the func of that name.
+	Hash  string      `json:"content" doc:"The hash of its files."`
+	Place value.Place `json:"-"`
 }
 
 var (

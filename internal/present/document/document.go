@@ -10,7 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/schema"
+	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
 )
 
@@ -318,12 +321,12 @@ type Kinds struct {
 
 // Kind is one kind.
 type Kind struct {
-	Name       string     `json:"name" doc:"Its name."`
-	Area       string     `json:"area" doc:"The area that it belongs to."`
-	About      string     `json:"about" doc:"What it is, in a sentence."`
-	Doc        string     `json:"doc" doc:"More about it."`
-	Attributes []KindAttr `json:"attributes" doc:"Its attributes, required ones first."`
-	Examples   []Example  `json:"examples" doc:"Examples."`
+	Name       string           `json:"name" doc:"Its name."`
+	Area       string           `json:"area" doc:"The area that it belongs to."`
+	About      string           `json:"about" doc:"What it is, in a sentence."`
+	Doc        string           `json:"doc" doc:"More about it."`
+	Attributes []KindAttr       `json:"attributes" doc:"Its attributes, required ones first."`
+	Examples   []schema.Example `json:"examples" doc:"Examples."`
 }
 
 // KindAttr is one attribute of a kind.
@@ -336,12 +339,6 @@ type KindAttr struct {
 	Default  string   `json:"default" doc:"What holds when it is left out, in words."`
 	Doc      string   `json:"doc" doc:"What it means."`
 	Examples []string `json:"examples" doc:"How it is written."`
-}
-
-// Example is an example of a kind.
-type Example struct {
-	About string `json:"about" doc:"What it shows."`
-	TOML  string `json:"toml" doc:"The declarations."`
 }
 
 // Found is what `kinds search` prints.
@@ -365,18 +362,12 @@ type Functions struct {
 
 // Function is one function of expressions and templates.
 type Function struct {
-	Name     string `json:"name" doc:"Its name."`
-	Area     string `json:"area" doc:"The area that it belongs to."`
-	Call     string `json:"call" doc:"How it is called."`
-	Gives    string `json:"gives" doc:"The type of what it gives."`
-	Doc      string `json:"doc" doc:"What it does."`
-	Examples []Use  `json:"examples" doc:"Examples, which a test evaluates."`
-}
-
-// Use is an example of a function.
-type Use struct {
-	Expression string `json:"expression" doc:"An expression."`
-	Gives      string `json:"gives" doc:"What it gives."`
+	Name     string     `json:"name" doc:"Its name."`
+	Area     string     `json:"area" doc:"The area that it belongs to."`
+	Call     string     `json:"call" doc:"How it is called."`
+	Gives    string     `json:"gives" doc:"The type of what it gives."`
+	Doc      string     `json:"doc" doc:"What it does."`
+	Examples []expr.Use `json:"examples" doc:"Examples, which a test evaluates."`
 }
 
 // Sealed is what `secret who` prints.
@@ -396,16 +387,7 @@ type SealedFile struct {
 // Sources is what `source list` prints.
 type Sources struct {
 	Head
-	Sources []Source `json:"sources" doc:"The sources, by name."`
-}
-
-// Source is one source with its pin.
-type Source struct {
-	Name    string `json:"name" doc:"Its name in this project."`
-	URL     string `json:"url" doc:"Where it comes from."`
-	At      string `json:"at" doc:"The revision that was asked for."`
-	Commit  string `json:"commit" doc:"The commit that it is pinned to."`
-	Content string `json:"content" doc:"The hash of its files."`
+	Sources []source.Pin `json:"sources" doc:"The sources, by name."`
 }
 
 // SourceShown is what `source show` prints.

@@ -65,11 +65,7 @@ func NewCompared(c *compare.Comparison) Compared {
 
 // NewSources makes the document of sources with their pins.
 func NewSources(pins []source.Pin) Sources {
-	out := Sources{Head: One, Sources: []Source{}}
-	for _, p := range pins {
-		out.Sources = append(out.Sources, Source{Name: p.Name, URL: p.URL, At: p.At, Commit: p.Commit, Content: p.Hash})
-	}
-	return out
+	return Sources{Head: One, Sources: append([]source.Pin{}, pins...)}
 }
 
 // NewSourceShown makes the document of what a source brings.
@@ -111,16 +107,13 @@ func NewKinds(list ...*schema.Kind) Kinds {
 
 func kindDoc(k *schema.Kind) Kind {
 	out := Kind{Name: k.Name, Area: k.Area, About: k.About, Doc: k.Doc,
-		Attributes: []KindAttr{}, Examples: []Example{}}
+		Attributes: []KindAttr{}, Examples: append([]schema.Example{}, k.Examples...)}
 	for _, list := range [][]schema.Attr{k.RequiredFirst(), k.Common()} {
 		for _, at := range list {
 			out.Attributes = append(out.Attributes, KindAttr{Name: at.Name, Takes: at.Type.String(), List: at.List,
 				Required: at.Required, Choices: append([]string{}, at.Choices...),
 				Default: at.Default, Doc: at.Doc, Examples: append([]string{}, at.Examples...)})
 		}
-	}
-	for _, e := range k.Examples {
-		out.Examples = append(out.Examples, Example{About: e.About, TOML: e.TOML})
 	}
 	return out
 }
@@ -129,12 +122,8 @@ func kindDoc(k *schema.Kind) Kind {
 func NewFunctions(list []expr.Func) Functions {
 	out := Functions{Head: One, Functions: []Function{}}
 	for _, f := range list {
-		doc := Function{Name: f.Name, Area: f.Area, Call: f.Signature(), Gives: f.Gives, Doc: f.Doc,
-			Examples: []Use{}}
-		for _, u := range f.Uses {
-			doc.Examples = append(doc.Examples, Use{Expression: u.Expr, Gives: u.Gives})
-		}
-		out.Functions = append(out.Functions, doc)
+		out.Functions = append(out.Functions, Function{Name: f.Name, Area: f.Area, Call: f.Signature(), Gives: f.Gives,
+			Doc: f.Doc, Examples: append([]expr.Use{}, f.Uses...)})
 	}
 	return out
 }
