@@ -3,11 +3,11 @@ package internal_test
 import (
 	"go/ast"
 	"go/parser"
-	"go/scanner"
 	"go/token"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -59,26 +59,12 @@ func TestCodeIsEasyToRead(t *testing.T) {
 	}
 }
 
-// columns finds lines that are too long. What stands in a raw string is text, and a struct tag is one that cannot be
-// broken.
+// tag finds the tag of a field, a string that cannot be broken.
+var tag = regexp.MustCompile("^\\s*\\w+\\s.*`(cbor|json|toml):\".*`")
+
+// columns finds lines that are too long.
 func columns(t *testing.T, name string, src []byte) {
 	t.Helper()
-	text := map[int]bool{} // lines that hold a raw string
-	file := token.NewFileSet()
-	of := file.AddFile(name, file.Base(), len(src))
-	var s scanner.Scanner
-	s.Init(of, src, nil, 0)
-	for {
-		pos, tok, lit := s.Scan()
-		if tok == token.EOF {
-			break
-		}
-		if tok == token.STRING && lit[0] == '`' {
-			for n := range strings.Count(lit, "\n") + 1 {
-				text[of.Line(pos)+n] = true
-			}
-		}
-	}
 	n := 0
 	for line := range strings.Lines(string(src)) {
 		n++
@@ -88,7 +74,7 @@ func columns(t *testing.T, name string, src []byte) {
 				wide += 3 - (wide-1)%4
 			}
 		}
-		if wide > maxColumns && !text[n] {
+		if wide > maxColumns && !tag.MatchString(line) {
 			t.Errorf("%s:%d has %d columns", name, n, wide)
 		}
 	}

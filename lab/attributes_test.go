@@ -131,11 +131,14 @@ func part() []trial {
 
 // listing is what a run could have touched: every file with its owner, mode, links and a sum of what is
 // in it, accounts, packages and units, without what changes by itself or belongs to jadekettle.
-const listing = `cd /; find etc srv opt home root usr/local var/spool/cron -xdev \( -name '*-' -path 'etc/*' -o -name .pwd.lock ` +
-	`-o -name ld.so.cache -o -path 'srv/*.tmp' -o -path 'etc/apt*' -o -path 'srv/base/*' -o -path 'home/ops*' -o -path 'etc/subuid' -o -path 'etc/subgid' \) ` +
+const listing = `cd /; find etc srv opt home root usr/local var/spool/cron -xdev \( -name '*-' -path 'etc/*' -o ` +
+	`-name .pwd.lock ` +
+	`-o -name ld.so.cache -o -path 'srv/*.tmp' -o -path 'etc/apt*' -o -path 'srv/base/*' -o -path 'home/ops*' -o ` +
+	`-path 'etc/subuid' -o -path 'etc/subgid' \) ` +
 	`-o -type d -printf '%p %u %g %m\n' -o -printf '%p %u %g %m %l %s\n' 2>/dev/null | grep -v -e '^srv/web' | sort; ` +
 	`find etc srv opt -xdev -type f ! -name '*-' ! -path 'srv/repo/*' -exec md5sum {} + 2>/dev/null | sort -k2; ` +
-	`dpkg-query -W -f '${Package} ${Status} ${Version}\n'; systemctl list-unit-files --no-legend --type=service,timer | awk '{print $1, $2}'; ` +
+	`dpkg-query -W -f '${Package} ${Status} ${Version}\n'; systemctl list-unit-files --no-legend ` +
+	`--type=service,timer | awk '{print $1, $2}'; ` +
 	`cat /proc/mounts | grep /srv; hostname; nft list tables 2>/dev/null; sort /etc/passwd /etc/group | md5sum`
 
 // changesOf gives what each task would change or changed, as "task: what, what".

@@ -30,14 +30,17 @@ mkdir -p /srv/pac /root/p && cd /root/p
 for nv in tide-logger=1.10.0-1 salt-lamp=2.0-1; do
 	n=${nv%%=*}; v=${nv#*=}
 	rm -rf t; mkdir -p t/usr/share/$n; echo $v >t/usr/share/$n/version
-	printf 'pkgname = %s\npkgbase = %s\npkgver = %s\npkgdesc = made up\nbuilddate = 1\npackager = keepers\nsize = 9\narch = any\n' \
+	printf 'pkgname = %s\npkgbase = %s\npkgver = %s\npkgdesc = made up\n'\
+'builddate = 1\npackager = keepers\nsize = 9\narch = any\n' \
 		$n $n $v >t/.PKGINFO
 	f=$n-$v-any.pkg.tar.zst
-	printf '#mtree\n./usr type=dir\n./usr/share type=dir\n./usr/share/%s type=dir\n./usr/share/%s/version type=file sha256digest=%s\n' \
+	printf '#mtree\n./usr type=dir\n./usr/share type=dir\n'\
+'./usr/share/%s type=dir\n./usr/share/%s/version type=file sha256digest=%s\n' \
 		$n $n $(sha256sum <t/usr/share/$n/version | cut -d' ' -f1) | gzip >t/.MTREE
 	tar -C t --zstd -cf /srv/pac/$f .PKGINFO .MTREE usr
 	mkdir -p db/$n-$v
-	printf '%%FILENAME%%\n%s\n\n%%NAME%%\n%s\n\n%%VERSION%%\n%s\n\n%%CSIZE%%\n%s\n\n%%SHA256SUM%%\n%s\n\n%%ARCH%%\nany\n\n' \
+	printf '%%FILENAME%%\n%s\n\n%%NAME%%\n%s\n\n%%VERSION%%\n%s\n\n'\
+'%%CSIZE%%\n%s\n\n%%SHA256SUM%%\n%s\n\n%%ARCH%%\nany\n\n' \
 		$f $n $v $(stat -c %s /srv/pac/$f) $(sha256sum </srv/pac/$f | cut -d' ' -f1) >db/$n-$v/desc
 done
 (cd db && tar -czf /srv/pac/tides.db *)

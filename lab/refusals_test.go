@@ -102,7 +102,8 @@ var refusalsOnRealHostsCases = map[string]struct{ before, declare, says, look, w
 		says:    "the repository has no branch or tag spring-tide", look: "ls -d /srv/g2 2>/dev/null",
 	},
 	"a working copy that was edited": {
-		before: `export HOME=/root; rm -rf /srv/g4 /srv/g3; git init -q -b main /srv/g3 && cd /srv/g3 && echo a >f && git add f &&
+		before: `export HOME=/root; rm -rf /srv/g4 /srv/g3; git init -q -b main /srv/g3 && cd /srv/g3 &&
+echo a >f && git add f &&
 git -c user.name=k -c user.email=k@example.org commit -qm a && git clone -q /srv/g3 /srv/g4 && echo mine >/srv/g4/f &&
 git -c user.name=k -c user.email=k@example.org commit -q --allow-empty -m b`,
 		declare: "[checkout.\"/srv/g4\"]\nurl = \"/srv/g3\"\nrevision = \"main\"\n",

@@ -115,7 +115,8 @@ func (l *lab) listing(host string) map[string]string {
 	}
 	for line := range strings.Lines(l.on(host,
 		`dpkg-query -W -f 'package ${Package} ${Version} ${db:Status-Abbrev}\n'; echo "host name $(hostname)"; `+
-			`echo "forward $(cat /proc/sys/net/ipv4/ip_forward)"; for s in cron tide-logger; do echo "service $s $(systemctl is-active $s) $(systemctl is-enabled $s 2>&1)"; done`)) {
+			`echo "forward $(cat /proc/sys/net/ipv4/ip_forward)"; for s in cron tide-logger; do echo "service $s `+
+			`$(systemctl is-active $s) $(systemctl is-enabled $s 2>&1)"; done`)) {
 		words := strings.Fields(line)
 		if words[0] == "package" {
 			state := words[len(words)-1]

@@ -50,4 +50,5 @@ func unit(name string) string {
 const gitPages = `export HOME=/root GIT_CONFIG_GLOBAL=/root/gc; git config --global user.email keepers@example.org
 git config --global user.name Keepers; git config --global --add safe.directory '*'
 mkdir -p /srv/at/git && cd /srv/at/git && git init -q -b main &&
-echo one >index && git add index && git commit -qm one && echo two >index && git commit -qam two; chown -R nobody /srv/at/git`
+echo one >index && git add index && git commit -qm one && echo two >index && git commit -qam two
+chown -R nobody /srv/at/git`

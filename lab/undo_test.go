@@ -12,7 +12,8 @@ import (
 // /etc and /srv with owners and modes, services, and what the kernel was told.
 const look = `dpkg-query -W -f '${Package} ${Version} ${db:Status-Status}\n' | grep ' installed$'
 cat /etc/passwd /etc/group; cut -d: -f1,2,8 /etc/shadow
-find /etc /srv -xdev -path /srv/repo -prune -o ! -name '*-' ! -name ld.so.cache ! -name '.pwd.lock' -printf '%p %y %m %u:%g %l\n' | sort
+find /etc /srv -xdev -path /srv/repo -prune -o ! -name '*-' \
+! -name ld.so.cache ! -name '.pwd.lock' -printf '%p %y %m %u:%g %l\n' | sort
 find /etc /srv -xdev -path /srv/repo -prune -o -type f ! -name '*-' ! -name ld.so.cache -exec sha256sum {} + | sort -k 2
 systemctl is-active tide-logger; systemctl is-enabled tide-logger
 hostname; sysctl net.ipv4.ip_forward`

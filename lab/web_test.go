@@ -117,8 +117,9 @@ asked_from = "controller"
 	}
 	proofs["checkout"] = proof{
 		before: `export HOME=/root GIT_CONFIG_GLOBAL=/root/gc; git config --global user.email keepers@example.org
-git config --global user.name Keepers; rm -rf /srv/git/pages; mkdir -p /srv/git/pages && cd /srv/git/pages && git init -q -b main &&
-echo one >index && git add index && git commit -qm one && git tag -a v1 -m v1 && echo two >index && git commit -qam two`,
+git config --global user.name Keepers; rm -rf /srv/git/pages; mkdir -p /srv/git/pages && cd /srv/git/pages &&
+git init -q -b main && echo one >index && git add index && git commit -qm one && git tag -a v1 -m v1 &&
+echo two >index && git commit -qam two`,
 		declare: `[checkout."/srv/pages"]
 url = "/srv/git/pages"
 revision = "main"

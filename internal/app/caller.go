@@ -4,7 +4,7 @@
 //
 //	site, err := app.Find(ctx, caller, app.Where{Env: "production"})
 //	...
-//	project, err := site.Open(ctx)
+//	project, err := site.Open()
 //	...
 //	run, err := project.Do(ctx, app.Request{Mode: record.ModePreview, Targets: []string{"@gauge"}}, screen)
 //
@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"strings"
 	"sync"
 
 	"jadekettle/internal/core/problem"
@@ -77,8 +78,8 @@ func (c *Caller) Sibling() *Caller {
 
 func (c *Caller) note(format string, args ...any) { c.Note(fmt.Sprintf(format, args...)) }
 
-// unkept says, once in a call, that something could not be kept.
-func (c *Caller) unkept(what string, err error) {
+// Unkept says, once in a call, that something could not be kept.
+func (c *Caller) Unkept(what string, err error) {
 	c.mu.Lock()
 	warned := c.warned
 	c.warned = warned || err != nil
@@ -87,9 +88,6 @@ func (c *Caller) unkept(what string, err error) {
 		c.Warn(what+" could not be kept", err)
 	}
 }
-
-// Unkept is unkept, for the commands.
-func (c *Caller) Unkept(what string, err error) { c.unkept(what, err) }
 
 // StateDir is the folder of the account for what programs keep, see the XDG Base Directory Specification. Empty where
 // none is known.
@@ -125,8 +123,16 @@ func (c *Caller) xdg(variable, usual string) string {
 	return filepath.Join(dir, "jadekettle")
 }
 
-// Expand makes a path of the settings whole: ~/ is the home folder, and anything else relative lies in a folder.
-func (c *Caller) Expand(path, dir string) string { return expand(path, c.Getenv("HOME"), dir) }
+// Expand makes a path of the settings whole: ~/ is the home folder, and anything else relative is in dir.
+func (c *Caller) Expand(path, dir string) string {
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		return filepath.Join(c.Getenv("HOME"), rest)
+	}
+	if path == "" || filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(dir, path)
+}
 
 // password asks for a secret, or says what to do where nobody is there.
 func (c *Caller) password(prompt string, nobody problem.Problem) ([]byte, error) {

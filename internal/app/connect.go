@@ -124,8 +124,8 @@ func (p *Project) connect(ctx context.Context, d *reach.Dialer, h *inventory.Hos
 	return d.Open(ctx, t, first)
 }
 
-// fleet makes ready to go over hosts.
-func (p *Project) fleetOver(d *reach.Dialer, parallel int) *run.Fleet {
+// Fleet makes a fleet that reaches the hosts of the project. 0 hosts at once means as many as the settings say.
+func (p *Project) Fleet(d *reach.Dialer, parallel int) *run.Fleet {
 	if parallel == 0 {
 		parallel = p.Settings.Parallel
 	}

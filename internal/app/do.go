@@ -57,9 +57,7 @@ func (p *Project) Do(ctx context.Context, q Request, to ...record.Sink) (*record
 		return r, problem.Errorf("none of these hosts is meant, now that their facts are known").
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
-	if r.Code = q.verdict(ctx.Err() != nil, out); q.Exec != nil {
-		r.Code = q.executed(ctx.Err() != nil, out)
-	}
+	r.Code = q.code(ctx.Err() != nil, out)
 	kept.end(r)
 	for _, s := range to {
 		err = errors.Join(err, s.End(r))
@@ -114,6 +112,8 @@ func (p *Project) hosts(q *Request) ([]*inventory.Host, error) {
 
 // Outlook is what is known of a request before it begins.
 type Outlook struct {
+	Mode     string                   // what is shown of the mode
+	Would    bool                     // it changes nothing, and what differs would change
 	Hosts    []string                 // that it is about, in order
 	Meant    []string                 // those that are not off
 	Parallel int                      // at once
@@ -126,7 +126,7 @@ func (p *Project) Outlook(q Request) (*Outlook, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Outlook{Parallel: q.Parallel, Usual: map[string]time.Duration{}}
+	out := &Outlook{Mode: q.recorded(), Would: q.looks(), Parallel: q.Parallel, Usual: map[string]time.Duration{}}
 	if out.Parallel == 0 {
 		out.Parallel = p.Settings.Parallel
 	}
@@ -154,7 +154,7 @@ func (p *Project) prepare(ctx context.Context, q *Request, d *reach.Dialer, host
 	if err := q.Part.Check(p.Project); err != nil {
 		return nil, err
 	}
-	w := &work{fleet: p.fleetOver(d, q.Parallel)}
+	w := &work{fleet: p.Fleet(d, q.Parallel)}
 	if q.declared() {
 		if err := w.fleet.Plans.Check(hosts); err != nil {
 			return nil, err

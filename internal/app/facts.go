@@ -19,7 +19,7 @@ func (p *Project) ReadFacts(ctx context.Context, with Passwords, targets []strin
 		return nil, err
 	}
 	defer d.Close()
-	fleet := p.fleetOver(d, 0)
+	fleet := p.Fleet(d, 0)
 	fleet.Chosen = func(h *inventory.Host, groups []*inventory.Group) bool {
 		return p.Inventory.Chosen(targets, nil, h, groups)
 	}
@@ -57,7 +57,7 @@ func (p *Project) CountTasks(q Request) (n, left int, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	plans := p.fleetOver(nil, 1).Plans
+	plans := p.Fleet(nil, 1).Plans
 	if err := plans.Check(hosts); err != nil {
 		return 0, 0, err
 	}

@@ -55,7 +55,7 @@ func (p *Project) keep(ctx context.Context, hosts []*record.Host, q *Request, nu
 	if err == nil {
 		err = p.Known.Moved(moves)
 	}
-	p.unkept("what was read of hosts", err)
+	p.Unkept("what was read of hosts", err)
 }
 
 // moves tells what has changed in the groups of a host since its last run, and why.

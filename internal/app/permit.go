@@ -180,7 +180,7 @@ func (s *Site) permit(of settings.Settings, inv *inventory.Inventory) error {
 	for _, d := range fresh {
 		agreed[name] = append(agreed[name], d.mark())
 	}
-	s.unkept("what was agreed to", s.keepAgreements(agreed))
+	s.Unkept("what was agreed to", s.keepAgreements(agreed))
 	return nil
 }
 

@@ -13,6 +13,7 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/visible"
 	"jadekettle/internal/history/store"
 )
@@ -28,7 +29,7 @@ type recording struct {
 
 // begin begins to keep a run.
 func (p *Project) begin(q *Request, w *work, hosts []*inventory.Host) (*recording, error) {
-	notes, err := readNotes(q.Notes)
+	notes, err := ReadNotes(q.Notes)
 	if err != nil {
 		return nil, err
 	}
@@ -71,10 +72,10 @@ func (k *recording) end(r *record.Run) {
 }
 
 // wait waits until all is kept, and says when it cannot be.
-func (k *recording) wait() { k.caller.unkept("the run", k.to.Wait()) }
+func (k *recording) wait() { k.caller.Unkept("the run", k.to.Wait()) }
 
-// readNotes reads notes as KEY=VALUE.
-func readNotes(list []string) (map[string]string, error) {
+// ReadNotes reads notes as KEY=VALUE.
+func ReadNotes(list []string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, n := range list {
 		key, text, ok := strings.Cut(n, "=")
@@ -86,16 +87,13 @@ func readNotes(list []string) (map[string]string, error) {
 	return out, nil
 }
 
-// hidden stands for the value of a secret param.
-const hidden = "(secret)"
-
 // shownCall gives the call and the params that it gave, without the values of secret ones.
 func (p *Project) shownCall() (command []string, params map[string]string) {
 	params = map[string]string{}
 	for _, given := range p.Params {
 		name, v, _ := strings.Cut(given, "=")
 		if p.secretParam(name) {
-			v = hidden
+			v = value.Hidden
 		}
 		params[name] = v
 	}
@@ -103,7 +101,7 @@ func (p *Project) shownCall() (command []string, params map[string]string) {
 		given, flagged := strings.CutPrefix(arg, "--param=")
 		name, _, valued := strings.Cut(given, "=")
 		if _, is := params[name]; valued && is && p.secretParam(name) {
-			given = name + "=" + hidden
+			given = name + "=" + value.Hidden
 		}
 		if flagged {
 			given = "--param=" + given

@@ -115,7 +115,7 @@ func (q *Request) Check() error {
 	if q.Exec != nil && q.Exec.Limit <= 0 {
 		return problem.Errorf("--timeout is %v", q.Exec.Limit).Remedy("give a length of time, such as 10m")
 	}
-	if _, err := readNotes(q.Notes); err != nil {
+	if _, err := ReadNotes(q.Notes); err != nil {
 		return err
 	}
 	_, err := q.Rollout.over(settings.Rollout{})
@@ -138,7 +138,7 @@ func (q *Request) declared() bool {
 	return q.Mode != record.ModeRetire && q.Mode != record.ModeUndo && q.Mode != record.ModeExec
 }
 
-// changes says whether it may change hosts bit by bit.
+// rollsOut says whether it goes over hosts in batches.
 func (q *Request) rollsOut() bool {
 	return !q.looks() && q.Mode != record.ModeVerify && q.Mode != record.ModeExec
 }
@@ -210,7 +210,15 @@ func (q Request) After(look *record.Run) (then Request, left int, changes bool) 
 	return q, left, changes
 }
 
-// verdict gives the code that a run ends with: 2 before 1 before 3, and 130 before all.
+// code gives the code that the run of a request ends with.
+func (q *Request) code(stopped bool, hosts []*record.Host) int {
+	if q.Exec != nil {
+		return q.executed(stopped, hosts)
+	}
+	return q.verdict(stopped, hosts)
+}
+
+// verdict gives the code of a run over tasks: 2 before 1 before 3, and 130 before all.
 func (v Verdict) verdict(stopped bool, hosts []*record.Host) int {
 	code := CodeDone
 	for _, h := range hosts {

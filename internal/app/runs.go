@@ -48,9 +48,6 @@ func CheckFilter(f Filter) (Filter, error) {
 	return f, nil
 }
 
-// ReadNotes reads notes as KEY=VALUE.
-func ReadNotes(list []string) (map[string]string, error) { return readNotes(list) }
-
 // Differ tells what differs between two runs.
 func Differ(p Runs, env, a, b string) (*history.Differences, error) {
 	var sides [2]history.Side

@@ -211,7 +211,7 @@ func (s *Site) history(of settings.Settings) store.Project {
 	at := &store.Store{URL: of.HistoryURL, Tell: func(text string) { s.Note(visible.Line(text)) }}
 	if at.URL != "" {
 		key, err := s.factsKey()
-		s.unkept("the key for facts", err)
+		s.Unkept("the key for facts", err)
 		at.Key = key
 	} else {
 		at.File = cmp.Or(s.Expand(of.History, s.Home()), s.HistoryFile())
@@ -380,18 +380,6 @@ func (s *Site) InProject(name, what string) (string, error) {
 		return "", problem.Errorf("%s is not in the project %s", name, s.Root).Remedy("name one of its %s", what)
 	}
 	return filepath.ToSlash(rel), nil
-}
-
-// expand makes a path of the settings whole: ~/ is the home folder, and
-// anything else relative lies in the project.
-func expand(path, home, dir string) string {
-	if rest, ok := strings.CutPrefix(path, "~/"); ok {
-		return filepath.Join(home, rest)
-	}
-	if path == "" || filepath.IsAbs(path) {
-		return path
-	}
-	return filepath.Join(dir, path)
 }
 
 // Commit gives the commit that the project is at; empty outside of git.

@@ -16,10 +16,7 @@ import (
 	"jadekettle/internal/present/text"
 )
 
-// asker asks whoever sits at the terminal.
-type asker struct{ *Env }
-
-// Agree implements app.Asker: it is the only place that asks for a yes.
+// Agree implements app.Asker.
 func (e *Env) Agree(question string) bool {
 	fmt.Fprintf(e.Err, "%s [y/N] ", question)
 	return e.yes()
@@ -33,12 +30,14 @@ func (e *Env) yes() bool {
 
 // answer reads a line. What is read ahead stays for the next question.
 func (e *Env) answer() string {
-	e.inOnce.Do(func() { e.in = bufio.NewReader(e.In) })
-	line, err := e.in.ReadString('\n')
-	if err != nil && line == "" {
-		return ""
-	}
+	line, _ := e.reader().ReadString('\n')
 	return strings.TrimSpace(line)
+}
+
+// reader reads In, for every question on it.
+func (e *Env) reader() *bufio.Reader {
+	e.inOnce.Do(func() { e.in = bufio.NewReader(e.In) })
+	return e.in
 }
 
 // CanAsk refuses what asks before it starts where nobody can be asked. Where the output goes to
@@ -105,7 +104,7 @@ func (e *Env) oneKey() byte {
 	const nobody = 'q'
 	f, ok := e.In.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		line, err := bufio.NewReader(e.In).ReadString('\n')
+		line, err := e.reader().ReadString('\n')
 		if err != nil {
 			return nobody
 		}
@@ -132,7 +131,6 @@ func interruptSelf() {
 // AgreeUnlessNo puts a question to which most say yes.
 func (e *Env) AgreeUnlessNo(question string) bool {
 	fmt.Fprintf(e.Err, "%s [Y/n] ", question)
-	e.inOnce.Do(func() { e.in = bufio.NewReader(e.In) })
-	line, err := e.in.ReadString('\n')
+	line, err := e.reader().ReadString('\n')
 	return err == nil && !strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "n")
 }

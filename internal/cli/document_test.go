@@ -116,9 +116,12 @@ func TestDocumentsAsDocumented(t *testing.T) {
 	dir := quay(t)
 	calls := documentsAsDocumentedCases
 	write(t, dir, map[string]string{
-		".local/state/jadekettle/tend/quay.json": `{"format": 1, "pid": 4711, "machine": "desk", "since": "2026-01-01T00:00:00Z",
-		"source": "/srv/quay", "read": "2026-01-01T00:00:00Z", "looked": "2026-01-01T01:00:00Z", "jobs": {"morning": {"seen": "2026-01-01T01:00:00Z",
-		"next": "2026-01-01T02:00:00Z", "began": "2026-01-01T01:00:00Z", "ended": "2026-01-01T01:00:05Z", "run": 12, "said": "2 unchanged", "starts": 1}}}`})
+		".local/state/jadekettle/tend/quay.json": `{"format": 1, "pid": 4711, "machine": "desk",
+		"since": "2026-01-01T00:00:00Z",
+		"source": "/srv/quay", "read": "2026-01-01T00:00:00Z", "looked": "2026-01-01T01:00:00Z",
+		"jobs": {"morning": {"seen": "2026-01-01T01:00:00Z",
+		"next": "2026-01-01T02:00:00Z", "began": "2026-01-01T01:00:00Z", "ended": "2026-01-01T01:00:05Z",
+		"run": 12, "said": "2 unchanged", "starts": 1}}}`})
 	order := []string{"moved", "facts", "hosts", "lint"} // first and last; the others between
 	for _, s := range document.Sorts {
 		if !slices.Contains(order, s.Name) {

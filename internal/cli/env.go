@@ -2,8 +2,8 @@
 // came to. The commands live in folders of their own, one file each:
 //
 //	runcmd      preview, apply, verify, drift, undo, exec, compare, rehearse
-//	hostscmd    hosts and what is below it, status, facts, why
-//	runscmd     runs and what is below it, report
+//	hostscmd    hosts and what is below it
+//	runscmd     runs and what is below it, status, report
 //	jobscmd     job and what is below it, tend
 //	projectcmd  all else
 //
@@ -83,7 +83,7 @@ func (e *Env) Caller() *app.Caller {
 			Completing: len(e.Args) > 0 && (e.Args[0] == cobra.ShellCompRequestCmd ||
 				e.Args[0] == cobra.ShellCompNoDescRequestCmd)}
 		if e.Terminal {
-			e.caller.Ask = asker{e}
+			e.caller.Ask = e
 		}
 	})
 	return e.caller

@@ -82,7 +82,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 				t.Errorf("%s%s: %v", c.head, k.Name, err)
 			}
 		}
-		if err := c.read(c.head + "zebra-crossing = 1\n"); c.keys[0].Name != "address" && err == nil {
+		own := c.head == "[host.a]\n" && &c.keys[0] == &inventory.HostKeys[0] // which takes keys of one's own
+		if err := c.read(c.head + "zebra-crossing = 1\n"); !own && err == nil {
 			t.Errorf("%sany key is taken", c.head)
 		}
 	}

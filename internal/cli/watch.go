@@ -27,7 +27,7 @@ type Live struct {
 }
 
 // Watch begins to show a run.
-func (e *Env) Watch(title string, would bool, of *app.Outlook) *Live {
+func (e *Env) Watch(of *app.Outlook) *Live {
 	w := &Live{env: e}
 	in, isFile := e.In.(*os.File)
 	out, outFile := text.Under(e.Raw).(*os.File)
@@ -36,8 +36,8 @@ func (e *Env) Watch(title string, would bool, of *app.Outlook) *Live {
 		!live.Fits(in, out) {
 		return w
 	}
-	w.board = live.NewBoard(title, of.Meant, time.Now())
-	w.board.Would, w.board.Parallel, w.board.Usual = would, of.Parallel, of.Usual
+	w.board = live.NewBoard(of.Mode, of.Meant, time.Now())
+	w.board.Would, w.board.Parallel, w.board.Usual = of.Would, of.Parallel, of.Usual
 	w.view = &live.View{Board: w.board, In: in, Out: out, Colour: e.Color, Interrupt: w.interrupt, Left: w.letGo}
 	e.shown.Store(w)
 	w.view.Start(w.hold)

@@ -19,9 +19,7 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/fleet/reach"
-	"jadekettle/internal/fleet/run"
 )
 
 // Admission is one call that admits hosts.
@@ -159,11 +157,7 @@ func manifest(t reach.Target, key string, workerOnly bool) string {
 func (a *Admission) proven(ctx context.Context, h *inventory.Host) error {
 	d := a.Project.PlainDialer()
 	defer d.Close()
-	fleet := &run.Fleet{Plans: &resolve.Plans{Project: a.Project.Project}, Parallel: 1,
-		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
-			return a.Project.Connect(ctx, d, h, first)
-		}}
-	got := fleet.Facts(ctx, []*inventory.Host{h})[0]
+	got := a.Project.Fleet(d, 1).Facts(ctx, []*inventory.Host{h})[0]
 	if got.State != record.Reached {
 		return problem.Errorf("%s", got.Message).Remedy("%s", got.Do)
 	}

@@ -20,12 +20,10 @@ import (
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/core/visible"
 	"jadekettle/internal/fleet/reach"
-	"jadekettle/internal/fleet/run"
 )
 
 // wholeKinds are the kinds that a server is made of, in the order in which the
@@ -158,11 +156,7 @@ func asks(schemas schema.Kinds, kind string, names []string) ([]value.Ref, error
 // read captures from a host.
 func read(ctx context.Context, p *app.Project, d *reach.Dialer, h *inventory.Host,
 	asked []value.Ref) ([]plan.Captured, error) {
-	fleet := &run.Fleet{Plans: &resolve.Plans{Project: p.Project}, Parallel: 1,
-		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
-			return p.Connect(ctx, d, h, first)
-		}}
-	out := fleet.Capture(ctx, h, asked)
+	out := p.Fleet(d, 1).Capture(ctx, h, asked)
 	if out.State != record.Reached {
 		return nil, problem.Errorf("%s is %s: %s", out.Name, out.State, out.Message).Remedy("%s", out.Do)
 	}

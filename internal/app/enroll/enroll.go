@@ -25,10 +25,8 @@ import (
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
-	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/visible"
 	"jadekettle/internal/fleet/reach"
-	"jadekettle/internal/fleet/run"
 )
 
 // Where what a host needs to keep itself lies on it.
@@ -58,8 +56,7 @@ type Enrolled struct {
 
 // Host enrolls one host.
 func (e *Enrollment) Host(ctx context.Context, h *inventory.Host) (*Enrolled, error) {
-	fleet := e.fleet()
-	v := fleet.Facts(ctx, []*inventory.Host{h})[0]
+	v := e.Project.Fleet(e.Dialer, 1).Facts(ctx, []*inventory.Host{h})[0]
 	if v.State != record.Reached {
 		return nil, problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)
 	}
@@ -96,16 +93,9 @@ func (e *Enrollment) Host(ctx context.Context, h *inventory.Host) (*Enrolled, er
 	return out, nil
 }
 
-func (e *Enrollment) fleet() *run.Fleet {
-	return &run.Fleet{Plans: &resolve.Plans{Project: e.Project.Project}, Parallel: 1,
-		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
-			return e.Project.Connect(ctx, e.Dialer, h, first)
-		}}
-}
-
 // says runs a command on the host and gives what it printed.
 func (e *Enrollment) says(ctx context.Context, h *inventory.Host, command ...string) (code int, out string, err error) {
-	v := e.fleet().Exec(ctx, []*inventory.Host{h}, command, time.Minute)[0]
+	v := e.Project.Fleet(e.Dialer, 1).Exec(ctx, []*inventory.Host{h}, command, time.Minute)[0]
 	switch {
 	case v.State != record.Reached || v.Executed == nil:
 		return 0, "", problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)

@@ -238,7 +238,8 @@ func Sign(r *http.Request, body []byte, name string, key []byte, now time.Time) 
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	r.Header.Set("Content-Digest", digest)
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`,
+	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");`+
+		`created=%d;keyid="%s";alg="hmac-sha256"`,
 		now.Unix(), name)
 	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n"+
 		"\"@signature-params\": %s",

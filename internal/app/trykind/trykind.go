@@ -112,7 +112,11 @@ case $question in *'"absent":true'*) want= ;; *)
 esac
 case $1 in
 read)
-	if [ -f "$file" ]; then printf '{"state": "%s"}\n' "$(head -n 1 "$file" | tr -d '"\\')"; else echo '{"state": ""}'; fi ;;
+	if [ -f "$file" ]; then
+		printf '{"state": "%s"}\n' "$(head -n 1 "$file" | tr -d '"\\')"
+	else
+		echo '{"state": ""}'
+	fi ;;
 compare)
 	stands=$(field state)
 	if [ "$stands" = "$want" ]; then

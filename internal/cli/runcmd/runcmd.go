@@ -59,20 +59,17 @@ func (l *Look) detail(mode string) text.Detail {
 // Show does what a request says, and shows it as it happens and when it is over.
 func Show(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Look) (*record.Run, error) {
 	to := e.Out
-	if q.Before && (e.Width == 0 || e.Output != "text") {
-		to = e.Err // which somebody is asked about, on the terminal
+	if q.Before {
+		to = asking(e)
 	}
 	of, err := p.Outlook(q)
 	if err != nil {
 		return nil, err
 	}
-	title, would := q.Mode, q.Preview || q.Mode == record.ModeDrift
-	if q.Preview && q.Mode != record.ModeDrift {
-		title = record.ModePreview
-	}
-	live := e.Watch(title, would, of)
+	live := e.Watch(of)
 	defer live.End(nil) // where an error keeps Do from it
-	v := &text.Run{W: to, Preview: would, Drift: q.Mode == record.ModeDrift, Detail: l.detail(q.Mode), Width: e.Width,
+	v := &text.Run{W: to, Preview: of.Would, Drift: q.Mode == record.ModeDrift, Detail: l.detail(q.Mode),
+		Width:   e.Width,
 		Sources: &text.Sources{Dir: p.Root}, Working: live.Beside()}
 	if q.Undo != nil {
 		v.Undo = q.Undo.Number
@@ -143,15 +140,19 @@ func Asked(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Loo
 		fmt.Fprintf(e.Err, "%s could not be looked at, and what is done now leaves them out\n",
 			text.Count(left, "host"))
 	}
-	to := io.Writer(e.Out)
-	if e.Width == 0 || e.Output != "text" {
-		to = e.Err
-	}
-	fmt.Fprintln(to)
+	fmt.Fprintln(asking(e))
 	if changes && !e.AgreeOn(q.Question(), p.Settings.Env, then.Only) {
 		return nil, e.NothingDone()
 	}
 	return Show(ctx, e, p, then, l)
+}
+
+// asking is where somebody reads what is asked about: the terminal, even where the output goes elsewhere.
+func asking(e *cli.Env) io.Writer {
+	if e.Width == 0 || e.Output != "text" {
+		return e.Err
+	}
+	return e.Out
 }
 
 // round is what the commands over hosts have in common.

@@ -50,10 +50,11 @@ func TestExpressions(t *testing.T) {
 		`has(data.gauge.minutes)`:              `false`,
 		`has(data.no.such.thing)`:              `false`,
 		`has(data.no.such) ? data.no.such : 7`: `7`,
-		`data.gauge.secnods`:                   `error: x.toml:1:1: data.gauge has no "secnods"; did you mean "seconds"?`,
-		`1 + data.no`:                          `error: x.toml:1:5: data has no "no"; it has gauge`,
-		`data.gauge.list.more`:                 `error: x.toml:1:1: data.gauge.list is a list and has no "more"`,
-		`facts.os.idd`:                         `error: x.toml:1:1: facts.os has no "idd"; did you mean "id"?`,
+		`data.gauge.secnods`: `error: x.toml:1:1: data.gauge has no "secnods"; did you mean ` +
+			`"seconds"?`,
+		`1 + data.no`:          `error: x.toml:1:5: data has no "no"; it has gauge`,
+		`data.gauge.list.more`: `error: x.toml:1:1: data.gauge.list is a list and has no "more"`,
+		`facts.os.idd`:         `error: x.toml:1:1: facts.os has no "idd"; did you mean "id"?`,
 		`facts.disks.size`: `error: x.toml:1:1: facts.disks is a list and has no "size"; select ` +
 			`items of it first`,
 		`facts.arch.x`: `error: x.toml:1:1: facts.arch has nothing below it; leave out .x`,
@@ -64,12 +65,14 @@ func TestExpressions(t *testing.T) {
 			`facts, data, param, input, env, fleet; text stands in quotes`,
 		`data.gauge.in`: `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is ` +
 			`a word of CEL stands in brackets: x["in"]` + "\nx.toml:1:14: the expression ends too early",
-		`host.name = "a = b"`:                    `error: x.toml:1:11: a single = does not compare; write ==`,
-		`"a = b" == host.name and not true`:      `error: x.toml:1:22: "and" is not an operator here; write &&`,
-		`1 +`:                                    `error: x.toml:1:4: the expression ends too early`,
-		`data.gauge.seconds + "x"`:               `error: x.toml:1:1: the expression fails: the operands do not fit together`,
-		`1 / 0`:                                  `error: x.toml:1:1: the expression fails: division by zero`,
-		`has(data)`:                              `error: x.toml:1:5: has() takes a name with a dot, such as has(data.gauge)`,
+		`host.name = "a = b"`:               `error: x.toml:1:11: a single = does not compare; write ==`,
+		`"a = b" == host.name and not true`: `error: x.toml:1:22: "and" is not an operator here; write &&`,
+		`1 +`:                               `error: x.toml:1:4: the expression ends too early`,
+		`data.gauge.seconds + ` +
+			`"x"`: `error: x.toml:1:1: the expression fails: the operands do not fit together`,
+		`1 / 0`: `error: x.toml:1:1: the expression fails: division by zero`,
+		`has(data)`: `error: x.toml:1:5: has() takes a name with a dot, such as ` +
+			`has(data.gauge)`,
 		`data.gauge.list.exists(x, x == "b")`:    `true`,
 		`facts.memory.total >= 4 * 1024 * 1024`:  `true`,
 		`host.name.startsWith("gauge-") && true`: `true`,

@@ -45,11 +45,12 @@ func TestFunctionProblems(t *testing.T) {
 	compare(t, map[string]string{
 		`1 == 1.0`: `error: x.toml:1:3: == does not take (int, double); both sides are to be of one ` +
 			`sort; double(x), int(x) and string(x) make one of another`,
-		`upper(5)`:                  `error: x.toml:1:6: upper does not take (int); write upper(text)`,
-		`uper("a")`:                 `error: x.toml:1:5: there is no 'uper'; did you mean "upper"?`,
-		`upper(data.gauge.seconds)`: `error: x.toml:1:1: the expression fails: the operands do not fit together: upper(int)`,
-		`first(data.gauge.list)`:    `"a"`,
-		`data.gauge.list.last()`:    `"b"`,
+		`upper(5)`:  `error: x.toml:1:6: upper does not take (int); write upper(text)`,
+		`uper("a")`: `error: x.toml:1:5: there is no 'uper'; did you mean "upper"?`,
+		`upper(data.gauge.seconds)`: `error: x.toml:1:1: the expression fails: the operands do not fit together: ` +
+			`upper(int)`,
+		`first(data.gauge.list)`: `"a"`,
+		`data.gauge.list.last()`: `"b"`,
 		`find("a", "(")`: `error: x.toml:1:1: the expression fails: find: the regular expression is not valid: ` +
 			`missing closing ): ` + "`(`",
 		`"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa!".matches("^(a+)+$")`: `false`,
@@ -80,7 +81,8 @@ func TestFunctionProblems(t *testing.T) {
 			`is no group "guage"`,
 		`{{ range 2000000000 }}{{ end }}`: `error: x.tmpl:1: the template does not come to ` +
 			`an end in a million steps; range over a shorter list`,
-		`{{ define "a" }}{{ template "a" }}{{ end }}{{ template "a" }}`: `error: x.tmpl:1: {{template "a"}}: exceeded ` +
+		`{{ define "a" }}{{ template "a" }}{{ end }}{{ template "a" ` +
+			`}}`: `error: x.tmpl:1: {{template "a"}}: exceeded ` +
 			`maximum template depth (100000)`,
 		`{{ range upto 20000 }}{{ range upto 20 }}` + strings.Repeat("tide", 20) +
 			`{{ end }}{{ end }}`: `error: x.tmpl: the template makes more than 16 MiB; use copy for large files`,

@@ -134,11 +134,12 @@ func TestFunctionsInTemplates(t *testing.T) {
 		`{{ upper 5 }}`:                   "upper takes text as text, not a whole number; write upper(text)",
 		`{{ (first (split "a,b" ",")) }}`: "a",
 		`{{ has "x" }}`:                   "has takes a name with a dot, such as data.gauge.depth",
-		`{{ range $i, $x := data.gauge.list }}{{ $i }}{{ $x }}{{ end }}`:                                       "0a1b",
-		`{{ with value_or data.gauge.nowhere "deep" }}{{ . }}{{ end }}`:                                        "deep",
-		`{{ with data.gauge }}{{ has .nowhere.deep }} {{ has .seconds }} {{ value_or .nowhere "x" }}{{ end }}`: "false true x",
-		`{{ $g := data.gauge }}{{ has $g.seconds }} {{ value_or $g.nowhere 3 }}`:                               "true 3",
-		`{{ if and (has data.gauge.on) data.gauge.on }}yes{{ end }}`:                                           "yes",
+		`{{ range $i, $x := data.gauge.list }}{{ $i }}{{ $x }}{{ end }}`: "0a1b",
+		`{{ with value_or data.gauge.nowhere "deep" }}{{ . }}{{ end }}`:  "deep",
+		`{{ with data.gauge }}{{ has .nowhere.deep }} {{ has .seconds }} {{ value_or .nowhere "x" }}{{ end ` +
+			`}}`: "false true x",
+		`{{ $g := data.gauge }}{{ has $g.seconds }} {{ value_or $g.nowhere 3 }}`: "true 3",
+		`{{ if and (has data.gauge.on) data.gauge.on }}yes{{ end }}`:             "yes",
 		`{{ range $k, $v := param }}{{ $k }}{{ end }}{{ env }}{{ param.none }}`: `this manifest has no param "none"; ` +
 			`declare it: [param.none]`,
 	} {

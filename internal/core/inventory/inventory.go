@@ -815,14 +815,10 @@ func (c *Connect) set(key string, v any) error {
 		names := schema.KeyNames(ConnectKeys)
 		return problem.Errorf("connect has no %q", key).Meant(key, names, "it has "+strings.Join(names, ", "))
 	}
-	text := ""
-	to := map[string]any{"address": &c.Address, "port": manifest.Number{To: &c.Port, Min: 1, Max: 65535},
-		"user": &c.User,
-		"key":  &c.Key, "elevate": &c.Elevate, "elevate_password": &text, "jump": &c.Jump, "command": &c.Command,
-		"local": &c.Local}
+	password := ""
 	of := ConnectKeys[i]
 	of.Name = "connect." + key
-	if err := manifest.PutValue(of, v, to[key]); err != nil {
+	if err := manifest.Assign(of, v, c.field(key, &password)); err != nil {
 		return err
 	}
 	switch key {
@@ -836,8 +832,8 @@ func (c *Connect) set(key string, v any) error {
 				Remedy("write one line for sh that gives a shell on the host")
 		}
 	case "elevate_password":
-		at := strings.Split(text, ".")
-		if len(at) < 2 || at[0] != "data" || slices.Contains(at, "") || strings.ContainsAny(text, " \t\r\n$") {
+		at := strings.Split(password, ".")
+		if len(at) < 2 || at[0] != "data" || slices.Contains(at, "") || strings.ContainsAny(password, " \t\r\n$") {
 			p := problem.Errorf("connect.elevate_password is no path to a value of the data").
 				Remedy("seal the password with `jadekettle secret`, and write where it is, such as " +
 					"\"data.sudo.password\"")
@@ -847,6 +843,29 @@ func (c *Connect) set(key string, v any) error {
 		c.ElevatePassword = at[1:]
 	}
 	return nil
+}
+
+// field is where a key goes. Connections are read for every host, so it makes one field and not all.
+func (c *Connect) field(key string, password *string) any {
+	switch key {
+	case "address":
+		return &c.Address
+	case "port":
+		return manifest.Number{To: &c.Port, Min: 1, Max: 65535}
+	case "user":
+		return &c.User
+	case "key":
+		return &c.Key
+	case "elevate":
+		return &c.Elevate
+	case "elevate_password":
+		return password
+	case "jump":
+		return &c.Jump
+	case "command":
+		return &c.Command
+	}
+	return &c.Local // for "local", the only other key
 }
 
 // Host looks a host up by name.

@@ -135,13 +135,15 @@ func TestInventoriesThatAreWrong(t *testing.T) {
 			`mean "members"?`,
 		"[group.g]\nwhere = \"data.x\"\n": `where reads data, which is not ` +
 			`there yet`,
-		"[group.g]\nwhere = \"facts.arch == 'arm64'\"\nconnect = { user = \"ops\" }\n": `group g decides by facts who is ` +
+		"[group.g]\nwhere = \"facts.arch == 'arm64'\"\nconnect = { user = \"ops\" }\n": `group g decides by ` +
+			`facts who is ` +
 			`in it`,
 		"[host.a]\n[group.g]\nwhere = \"host.rack == 1\"\n": `host has no "rack" (for a); it ` +
 			`has address, groups, name`,
 		"[group.g]\nparams = { gauge = 1 }\n": `params.gauge is no table of values`,
 		"[host.a]\n[group.g]\nmembers=[\"a\"]\nconnect={user=\"x\"}\n[group.h]\nmembers=[\"a\"]\n" +
-			"connect={user=\"y\"}\n": `connect.user of host a differs between two groups of one depth; first at hosts.toml:4:10`,
+			"connect={user=\"y\"}\n": `connect.user of host a differs between two groups of one depth; first at ` +
+			`hosts.toml:4:10`,
 	} {
 		if _, got := load(t, text); !strings.Contains(got, want) {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)

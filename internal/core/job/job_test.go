@@ -59,7 +59,8 @@ func TestAnswers(t *testing.T) {
 		"all":  {map[string]Given{"pier": text("north")}, ""},
 		"none": {nil, `pier is not answered; it is text, one of "north", "south"`},
 		"wrong ones": {map[string]Given{"pier": text("east"), "depth": text("12"), "gauges": text("gauge-01")},
-			`"east" is not among its choices; it takes "north", "south"|(12) is above its max, 9|answer to gauges: it needs a list`},
+			`"east" is not among its choices; it takes "north", "south"|(12) is above its max, 9|answer to ` +
+				`gauges: it needs a list`},
 		"a wrong type": {map[string]Given{"pier": text("north"), "depth": text("deep")}, `it needs a whole number`},
 		"unknown": {map[string]Given{"pier": text("north"), "peer": text("x")},
 			`does not ask for "peer"; did you mean "pier"?`},
@@ -95,7 +96,8 @@ func TestAnswers(t *testing.T) {
 		}
 	}
 	a := asked(t)
-	if err := a.Accept(map[string]Given{"pier": text("north"), "gauges": text(`["gauge-02", "gauge-03"]`)}); err != nil {
+	if err := a.Accept(map[string]Given{"pier": text("north"), "gauges": text(`["gauge-02", ` +
+		`"gauge-03"]`)}); err != nil {
 		t.Fatal(err)
 	}
 	where, err := Words(a.Job.Targets, a.Vars())

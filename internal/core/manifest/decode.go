@@ -64,7 +64,7 @@ func (n *Node) Decode(what string, keys []schema.Key, into Fields, problems *pro
 			if i >= 0 {
 				of = keys[i]
 			}
-			problems.AddErr(k.Node.Place, PutValue(of, k.Node.Plain(), to))
+			problems.AddErr(k.Node.misfit(), Assign(of, k.Node.Plain(), to))
 		}
 	}
 	return problems.Len() == before
@@ -86,14 +86,14 @@ func (f Fields) names(keys []schema.Key) []string {
 	return out
 }
 
-// PutValue puts a value into a field, or says what the key takes.
-func PutValue(k schema.Key, v any, to any) error {
+// Assign puts a value into a field. The error says what the key takes.
+func Assign(k schema.Key, v any, to any) error {
 	switch to := to.(type) {
 	case nil:
 	case *any:
 		*to = v
 	case *string:
-		return putText(k, v, to)
+		return assignText(k, v, to)
 	case *bool:
 		is, ok := v.(bool)
 		if *to = is; !ok {
@@ -111,9 +111,9 @@ func PutValue(k schema.Key, v any, to any) error {
 		}
 		*to.To = int(n)
 	case *[]string:
-		return putTexts(k, v, to, false)
+		return assignTexts(k, v, to, false)
 	case Some:
-		return putTexts(k, v, to.To, true)
+		return assignTexts(k, v, to.To, true)
 	case *time.Duration:
 		text, _ := v.(string)
 		d, err := measure.ParseDuration(text)
@@ -138,7 +138,7 @@ func PutValue(k schema.Key, v any, to any) error {
 	return nil
 }
 
-func putText(k schema.Key, v any, to *string) error {
+func assignText(k schema.Key, v any, to *string) error {
 	text, ok := v.(string)
 	switch {
 	case !ok:
@@ -166,7 +166,7 @@ func quoted(list []string) string {
 // last is the key itself, without the table that it is in.
 func last(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
 
-func putTexts(k schema.Key, v any, to *[]string, some bool) error {
+func assignTexts(k schema.Key, v any, to *[]string, some bool) error {
 	list, ok := v.([]any)
 	ok = ok && !(some && len(list) == 0)
 	out := []string{}
@@ -182,6 +182,16 @@ func putTexts(k schema.Key, v any, to *[]string, some bool) error {
 	return nil
 }
 
+// misfit is where to look when a value does not fit: in a list of texts, the first item that is none.
+func (n *Node) misfit() value.Place {
+	for _, item := range n.Items {
+		if text, ok := item.Value.(string); !ok || text == "" {
+			return item.Place
+		}
+	}
+	return n.Place
+}
+
 // Under gives a table with this value alone, below a key.
 func (n *Node) Under(key string) *Node {
 	return &Node{Kind: Table, Place: n.Place, Keys: []Key{{Name: key, Place: n.Place, Node: n}}}
@@ -190,8 +200,8 @@ func (n *Node) Under(key string) *Node {
 // Texts gives the items of a list of texts, each with its place. What is none is told.
 func (n *Node) Texts(name string, problems *problem.Problems) []*Node {
 	var list []string
-	if err := putTexts(schema.Key{Name: name}, n.Plain(), &list, false); err != nil {
-		problems.AddErr(n.Place, err)
+	if err := assignTexts(schema.Key{Name: name}, n.Plain(), &list, false); err != nil {
+		problems.AddErr(n.misfit(), err)
 		return nil
 	}
 	return n.Items

@@ -23,9 +23,10 @@ func TestDecode(t *testing.T) {
 	for text, want := range map[string]string{
 		"name = 'a'\nsite = 'pier'\ndeep = true\ncount = 7\ntags = []\nsome = ['x']\nevery = '1d'\nroom = '2 MiB'\n" +
 			"any = { a = 1 }\nabout = 7\n": "",
-		"room = 5\n":       "",
-		"nam = 'a'\n":      `g.toml:1:1: a gauge has no "nam"; did you mean "name"?`,
-		"x = 1\n":          `g.toml:1:1: a gauge has no "x"; it has name, site, deep, about, any, count, every, room, some, tags`,
+		"room = 5\n":  "",
+		"nam = 'a'\n": `g.toml:1:1: a gauge has no "nam"; did you mean "name"?`,
+		"x = 1\n": `g.toml:1:1: a gauge has no "x"; it has name, site, deep, about, any, count, every, ` +
+			`room, some, tags`,
 		"name = 3\n":       "g.toml:1:8: name takes text, not a whole number; put it in quotes",
 		"name = ''\n":      "g.toml:1:8: name is empty; give it a text, or leave it out",
 		"site = 'peir'\n":  `g.toml:1:8: site is "peir"; did you mean "pier"?`,
@@ -35,8 +36,8 @@ func TestDecode(t *testing.T) {
 		"count = 10\n":     "g.toml:1:9: count takes a whole number from 1 to 9; write count = 2",
 		"count = 7.5\n":    "g.toml:1:9: count takes a whole number from 1 to 9; write count = 2",
 		"tags = 'a'\n":     `g.toml:1:8: tags takes a list of texts; write tags = ["..."]`,
-		"tags = ['a', 3]":  `g.toml:1:8: tags takes a list of texts; write tags = ["..."]`,
-		"tags = ['a', '']": `g.toml:1:8: tags takes a list of texts; write tags = ["..."]`,
+		"tags = ['a', 3]":  `g.toml:1:14: tags takes a list of texts; write tags = ["..."]`,
+		"tags = ['a', '']": `g.toml:1:14: tags takes a list of texts; write tags = ["..."]`,
 		"some = []\n":      `g.toml:1:8: some takes a list of texts; write some = ["..."]`,
 		"every = 'soon'\n": `g.toml:1:9: every: "soon" is no length of time; write "90s", "10m", "1h30m" or "7d"`,
 		"every = 90\n":     `g.toml:1:9: every: "" is no length of time; write "90s", "10m", "1h30m" or "7d"`,

@@ -237,30 +237,20 @@ func readUse(k Key, problems *problem.Problems) *Use {
 		return nil
 	}
 	u := &Use{Name: k.Name, Place: k.Place, Manifest: k.Name, At: k.Place}
-	text := func(n *Node, name string) bool {
-		var text string
-		problems.AddErr(n.Place, PutValue(schema.Key{Name: name}, n.Plain(), &text))
-		return text != ""
-	}
-	k.Node.Decode("a use", UseKeys, Fields{
-		"manifest": func(n *Node) {
-			if text(n, "manifest") {
-				u.Manifest, u.At = n.Value.(string), n.Place
-			}
-		},
+	condition := ""
+	k.Node.Decode("a use", UseKeys, Fields{"manifest": &u.Manifest, "if": &condition, schema.OnLeave: &u.OnLeave,
+		"for": func(n *Node) { u.For = n },
 		"params": func(n *Node) error {
 			u.Params = n.Keys
 			return n.table("params", "write [use."+k.Name+".params] and the values below it")
 		},
-		"if": func(n *Node) {
-			if text(n, "if") {
-				u.If = n
-			}
-		},
-		"for":          func(n *Node) { u.For = n },
-		schema.OnLeave: &u.OnLeave,
-		"about":        nil,
-	}, problems)
+		"about": nil}, problems)
+	if n := k.Node.Get("manifest"); n != nil {
+		u.At = n.Place
+	}
+	if condition != "" {
+		u.If = k.Node.Get("if")
+	}
 	return u
 }
 

@@ -81,11 +81,14 @@ func TestOffsetsMapBackThroughEscapes(t *testing.T) {
 func TestWhatIsNotTOML(t *testing.T) {
 	for text, want := range map[string]string{
 		"mode = 0644\n": `x.toml:1:8: 0644 is no TOML number, since it begins with 0; put it in quotes: "0644"`,
-		"[file./etc/x]\n": `x.toml:1:7: not valid TOML: invalid character at start of key: U+002F '/'; put the name in quotes: ` +
+		"[file./etc/x]\n": `x.toml:1:7: not valid TOML: invalid character at start of key: U+002F '/'; put the ` +
+			`name in quotes: ` +
 			`[file."/etc/x"]`,
-		"[user.maren@pier]\n": `x.toml:1:12: not valid TOML: expected ']' to close table name; put the name in quotes: ` +
+		"[user.maren@pier]\n": `x.toml:1:12: not valid TOML: expected ']' to close table name; put the name in ` +
+			`quotes: ` +
 			`[user."maren@pier"]`,
-		"file:\n  /etc/x:\n": `x.toml:1:5: not valid TOML: expected '=' after key; this file is TOML, not YAML: write ` +
+		"file:\n  /etc/x:\n": `x.toml:1:5: not valid TOML: expected '=' after key; this file is TOML, not YAML: ` +
+			`write ` +
 			`[kind.name] or [kind."/a/path"] above, and key = value here`,
 		"shell = /bin/sh # x\n": `x.toml:1:9: text without quotes; put it in quotes: "/bin/sh"`,
 		"a = 1\na = 2\n":        `x.toml:2:1: "a" is set twice; first at line 1; keep one of them`,
@@ -95,7 +98,8 @@ func TestWhatIsNotTOML(t *testing.T) {
 		"t = {a = 1, a = 2}\n":  `x.toml:1:13: "a" is set twice; first at line 1; keep one of them`,
 		"[[t]]\n[t]\n":          `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
 		"a = 1\n\xff\n":         `x.toml:2:1: the file is not UTF-8 text here; save it as UTF-8`,
-		"a = 99999999999999999999": `x.toml:1:5: the whole number 99999999999999999999 does not fit 64 bits; put it in ` +
+		"a = 99999999999999999999": `x.toml:1:5: the whole number 99999999999999999999 does not fit 64 bits; put ` +
+			`it in ` +
 			`quotes if it is text`,
 	} {
 		_, problems := parse(t, text)

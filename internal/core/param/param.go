@@ -112,7 +112,8 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 		"from": func(n *manifest.Node) (err error) {
 			text, _ := n.Value.(string)
 			if text == "" {
-				return problem.Errorf("from takes an expression, as text").Remedy(`write from = "data.gauge.%s"`, k.Name)
+				return problem.Errorf("from takes an expression, as text").
+					Remedy(`write from = "data.gauge.%s"`, k.Name)
 			}
 			d.From, err = expr.Compile(text, n.At, fromScope)
 			return err

@@ -248,8 +248,7 @@ func NewHost(name string) *Host {
 		Collected: []Collected{}}
 }
 
-// NewTask makes a task of its result, in a run that began at a time. Where it is declared, and when it
-// was begun, the caller adds.
+// NewTask makes a task from its result. The caller adds where it is declared and when it began.
 func NewTask(r plan.Result) Task {
 	out := Task{ID: r.ID, Kind: r.Ref.Kind, Name: r.Ref.Name, Status: r.Status, Labels: []string{},
 		Seconds: Seconds(r.Took), Changes: some(r.Changes), Message: r.Message, Do: r.Do, Output: r.Output,

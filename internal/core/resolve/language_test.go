@@ -59,7 +59,8 @@ func TestParams(t *testing.T) {
 	}
 	for _, c := range []struct{ file, text, want string }{
 		{"+data/shared.toml", "[gauge]\nseconds = \"30\"\n",
-			`data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole number, not ` +
+			`data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole ` +
+				`number, not ` +
 				`"30" (for gauge-01); write it without quotes`},
 		{"+hosts.toml", "[group.all.params.gauge]\nseconds = 0\n",
 			`hosts.toml:10:11: the param gauge.seconds: a whole number (0) is below its min, 1`},
@@ -220,7 +221,8 @@ func TestUse(t *testing.T) {
 		"[user.\"${k}\"]\nfor = \"k in ['maren']\"\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"user maren\"]\n": "dir /a",
 		"[use.raley]\n": `use.raley names the manifest "raley", which is not there; did you mean "relay"?`,
 		"[use.gauge]\n": "manifests use one another in a circle: gauge uses gauge",
-		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, not "x"`,
+		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, ` +
+			`not "x"`,
 	} {
 		if got := out(t, compiletest.Tree(append(relay, "manifests/gauge.toml", text)...), debian,
 			compile.Options{}); !strings.Contains(got, want) || want == "" && got != "" {

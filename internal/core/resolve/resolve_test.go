@@ -149,7 +149,8 @@ func TestTheSameThingTwice(t *testing.T) {
 	}
 	for more, want := range map[string]string{
 		"[dir.\"/srv\"]\nmode = \"0700\"\n": `manifests/more.toml:1:6: dir /srv is declared in two ` +
-			`ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or make both equal`,
+			`ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or ` +
+			`make both equal`,
 		"[dir.\"/srv\"]\nmode = \"0755\"\nowner = \"root\"\n": `owner is not set and "root"`,
 		"[file.\"/srv\"]\n": `file /srv is declared in two ways: as a dir and as a file`,
 	} {
@@ -305,7 +306,8 @@ func TestProblemsOfAProject(t *testing.T) {
 		"project = 7\n": `project is a text of 4 to 64 letters`,
 		"project = \"test\"\n[run]\nparalel = 3\n": `there is no setting "run.paralel"; did you mean ` +
 			`"run.parallel"?`,
-		"project = \"test\"\n[run]\nparallel = \"3\"\n":            `run.parallel takes a whole number from 1 to 10000; write parallel = 3, without quotes`,
+		"project = \"test\"\n[run]\nparallel = \"3\"\n": `run.parallel takes a whole number from 1 to ` +
+			`10000; write parallel = 3, without quotes`,
 		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `is no length of time`,
 		"project = \"test\"\n[inventory]\nfiles = [\"../x\"]\n":    `files is a list of paths inside the project`,
 		"project = \"test\"\n[inventory]\nfiles = [\"no.toml\"]\n": `the inventory file is not there`,
@@ -349,18 +351,22 @@ var problemsOfAProjectCases = map[string]string{
 	"[settings.\"/a#x\"]\nformat = \"ini\"\nset = { a = 1 }\n[settings.\"/a#y\"]\nformat = \"ini\"\nset = { a " +
 		"= 2 }\n": `undo ` +
 		`each other's changes to /a`,
-	"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y undo each other`,
+	"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y undo ` +
+		`each other`,
 	"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x lies below dir ` +
 		`/etc/cron.d, which is declared absent`,
 	"[user.a]\nuid = 2101\n[user.b]\nuid = 2101\n": `user a and user b have the same uid 2101; first at ` +
 		`manifests/all.toml:1:7`,
-	"[dir.\"/var/lib\"]\nabsent = true\nwith_contents = true\n":                 `/var/lib is a folder of the system, which cannot be removed`,
-	"[dir.\"/home/\"]\nabsent = true\n":                                         `/home is a folder of the system`,
-	"[user.root]\nabsent = true\n":                                              `root cannot be absent`,
-	"[user.a]\nuid = 99999999999\n":                                             `uid is 99999999999, above the largest number of an account or group`,
-	"[file.\"/\"]\ncontent = \"x\"\n":                                           `/ is the root folder`,
-	"[link.\"/srv/a\"]\nto = \"../srv/a\"\n":                                    `the link leads to itself`,
-	"[service.\"foo@\"]\nrunning = true\n":                                      `"foo@" is a template, which cannot run by itself`,
+	"[dir.\"/var/lib\"]\nabsent = true\nwith_contents = true\n": `/var/lib is a folder of the ` +
+		`system, which cannot be removed`,
+	"[dir.\"/home/\"]\nabsent = true\n": `/home is a folder of the system`,
+	"[user.root]\nabsent = true\n":      `root cannot be absent`,
+	"[user.a]\nuid = 99999999999\n": `uid is 99999999999, above the ` +
+		`largest number of an account or group`,
+	"[file.\"/\"]\ncontent = \"x\"\n":        `/ is the root folder`,
+	"[link.\"/srv/a\"]\nto = \"../srv/a\"\n": `the link leads to itself`,
+	"[service.\"foo@\"]\nrunning = true\n": `"foo@" is a template, which ` +
+		`cannot run by itself`,
 	"[checkout.\"/srv/a\"]\nurl = \"\"\nrevision = \"main\"\n":                  `url is empty`,
 	"[block.\"/etc/a\"]\ncontent = \"x\"\ncomment = \"\"\n":                     `which does not start a comment`,
 	"[lines.\"/etc/a\"]\ntake_out = [\"\"]\n":                                   `take_out is empty`,

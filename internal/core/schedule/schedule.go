@@ -101,7 +101,8 @@ func (s *Schedule) setZone(n *manifest.Node) (err error) {
 
 func (s *Schedule) setWindows(n *manifest.Node, problems *problem.Problems) {
 	if n.Kind == manifest.List && len(n.Items) == 0 {
-		problems.At(n.Place, "windows is empty, and nothing would ever start", `write windows = ["mon-fri 22:00-05:00"]`)
+		problems.At(n.Place, "windows is empty, and nothing would ever start",
+			`write windows = ["mon-fri 22:00-05:00"]`)
 	}
 	for _, item := range n.Texts("windows", problems) {
 		w, err := ParseWindow(item.Value.(string))

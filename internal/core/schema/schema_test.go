@@ -36,7 +36,8 @@ func TestValuesAreCheckedAgainstTheirTypes(t *testing.T) {
 			`error: groups takes a list, not text; write groups = ["a"]`},
 		{Attr{Name: "group", Type: Name}, []any{"a"}, `error: group takes one value, not a list; write group = "a"`},
 		{Attr{Name: "group", Type: Name}, "a b",
-			`error: group is "a b", which is no account or group name; use up to 32 letters, digits, dots, dashes and ` +
+			`error: group is "a b", which is no account or group name; use up to 32 letters, digits, dots, ` +
+				`dashes and ` +
 				`underscores, a letter or underscore first`},
 		{Attr{Name: "password", Type: Hidden}, int64(1234),
 			`error: password needs text, not a whole number; put it in quotes`},
@@ -44,7 +45,8 @@ func TestValuesAreCheckedAgainstTheirTypes(t *testing.T) {
 		{Attr{Name: "version", Type: Version}, 1.5,
 			`error: version needs a version, not a number (1.5); write version = "1.5"`},
 		{Attr{Name: "version", Type: Version}, "1.5 beta",
-			`error: version is "1.5 beta", which is no version; write "newest" or a version as the package manager prints it`},
+			`error: version is "1.5 beta", which is no version; write "newest" or a version as the package ` +
+				`manager prints it`},
 		{Attr{Name: "copy", Type: Copy}, "../x",
 			`error: copy is "../x"; it is a path inside the manifest's folder, with no leading slash and no .. in it`},
 		{Attr{Name: "level", Choices: []string{"low", "high"}}, "mid", `error: level is "mid"; it takes low, high`},

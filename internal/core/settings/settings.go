@@ -230,11 +230,11 @@ func (s *Settings) setLayers(n *manifest.Node) error {
 	for _, item := range n.Items {
 		s.LayerPlaces = append(s.LayerPlaces, item.Place)
 	}
-	return manifest.PutValue(schema.Key{Name: "layers"}, n.Plain(), &s.Layers)
+	return manifest.Assign(schema.Key{Name: "layers"}, n.Plain(), &s.Layers)
 }
 
 func (s *Settings) setStatusFacts(n *manifest.Node) error {
-	if err := manifest.PutValue(schema.Key{Name: "facts"}, n.Plain(), &s.StatusFacts); err != nil {
+	if err := manifest.Assign(schema.Key{Name: "facts"}, n.Plain(), &s.StatusFacts); err != nil {
 		return err
 	}
 	for _, f := range s.StatusFacts {
@@ -265,7 +265,7 @@ func (s *Settings) setHistoryURL(n *manifest.Node) error {
 // files reads a list of paths inside the project.
 func files(to *[]string) func(*manifest.Node) error {
 	return func(n *manifest.Node) error {
-		err := manifest.PutValue(schema.Key{Name: "files"}, n.Plain(), manifest.Some{To: to})
+		err := manifest.Assign(schema.Key{Name: "files"}, n.Plain(), manifest.Some{To: to})
 		if err != nil || slices.ContainsFunc(*to, func(f string) bool { return !fs.ValidPath(f) }) {
 			return problem.Errorf("files is a list of paths inside the project").Remedy(`write files = ["hosts.toml"]`)
 		}

@@ -48,8 +48,9 @@ var TellKeys = []schema.Key{
 	{Name: "user", Takes: schema.TakesText, Doc: "The login at the SMTP server."},
 	{Name: "password_file", Takes: schema.TakesText, Doc: "The file with the password of that login."},
 	{Name: "command", Takes: schema.TakesList, Doc: "A program and its words, which has the report on its input."},
-	{Name: "as", Takes: schema.TakesText, Default: `"text"`, Choices: TellForms, Doc: "The form of the report for a mail or a command: " +
-		"text, markdown, json, csv, junit or html."},
+	{Name: "as", Takes: schema.TakesText, Default: `"text"`, Choices: TellForms,
+		Doc: "The form of the report for a mail or a command: " +
+			"text, markdown, json, csv, junit or html."},
 }
 
 // RunVars gives the variables of a condition over a run.

@@ -75,7 +75,8 @@ const start = `
 f=; m=;
 find_it() {
 	for e in "$d" "$d2"; do for a; do for it in "$e/${a##*=}".*; do
-		if [ -z "$f" ] && [ -f "$it" ] && [ -x "$it" ] && { [ -z "$m" ] || [ "${a%=*}" = "$m" ]; }; then f=$it; at=$e; fi;
+		if [ -z "$f" ] && [ -f "$it" ] && [ -x "$it" ] &&
+			{ [ -z "$m" ] || [ "${a%=*}" = "$m" ]; }; then f=$it; at=$e; fi;
 	done; done; done;
 };
 if [ "$uid" = 0 ]; then find_it "$@"; fi;

@@ -10,7 +10,7 @@ import (
 	"jadekettle/internal/core/wire"
 )
 
-// Exec runs a command on hosts, within a limit, and gives what came of it in each Visit.
+// Exec runs a command on hosts, within a limit, and gives each host with its Executed.
 func (f *Fleet) Exec(ctx context.Context, hosts []*inventory.Host, args []string, limit time.Duration) []*record.Host {
 	return f.over(ctx, hosts, f.Rollout, func(f *Fleet, h *inventory.Host, out *record.Host) {
 		f.host(ctx, h, out, &wire.Start{Exec: &wire.Exec{Args: args, Limit: limit}}, nil)

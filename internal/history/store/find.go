@@ -177,7 +177,8 @@ func (p Project) usual(db *database, k *record.Run) (history.Usual, error) {
 		ids = append(ids, id)
 		out.Runs = append(out.Runs, float64(took)/1000)
 		return err
-	}, `SELECT id, ended - started FROM run WHERE project = ? AND env = ? AND mode = ? AND whole = ? AND number < ? AND ended
+	}, `SELECT id, ended - started FROM run WHERE project = ? AND env = ? AND mode = ? AND whole = ?
+		AND number < ? AND ended
 		IS NOT NULL AND NOT elsewhere ORDER BY number DESC LIMIT ?`, p.ID, k.Env, k.Mode, k.Whole, k.Number,
 		usualFrom); err != nil || len(ids) == 0 {
 		return out, err
@@ -208,8 +209,10 @@ func (p Project) usual(db *database, k *record.Run) (history.Usual, error) {
 			err := scan(&took)
 			times = append(times, float64(took)/1000)
 			return err
-		}, `SELECT task.took FROM visit JOIN host ON host.id = visit.host JOIN task ON task.visit = visit.id JOIN thing ON
-			thing.id = task.thing WHERE visit.run IN `+among+` AND host.name = ? AND thing.kind = ? AND thing.name = ? AND
+		}, `SELECT task.took FROM visit JOIN host ON host.id = visit.host JOIN task ON task.visit = visit.id
+			JOIN thing ON
+			thing.id = task.thing WHERE visit.run IN
+			`+among+` AND host.name = ? AND thing.kind = ? AND thing.name = ? AND
 			task.status = ?`, append(slices.Clone(ids), t.Host, t.Ref.Kind, t.Ref.Name, numbers[t.Status])...)
 	}
 	return out, nil
@@ -237,7 +240,8 @@ func kindTimes(db *database, runs []any) (map[int64]map[string]int64, error) {
 			}
 			out[run[visit]][kind] += took
 			return err
-		}, `SELECT task.visit, thing.kind, sum(task.took) FROM task JOIN thing ON thing.id = task.thing WHERE task.visit IN (`+
+		}, `SELECT task.visit, thing.kind, sum(task.took) FROM task JOIN thing ON thing.id = task.thing `+
+			`WHERE task.visit IN (`+
 			marks(len(some))+`) GROUP BY task.visit, thing.kind`, some...); err != nil {
 			return nil, err
 		}
@@ -258,8 +262,10 @@ func (p Project) UsualHosts(env, mode string, whole bool) (map[string]float64, e
 		err := scan(&host, &took)
 		all[host] = append(all[host], float64(took)/1000)
 		return err
-	}, `SELECT host.name, visit.took FROM visit JOIN host ON host.id = visit.host WHERE visit.state = 'reached' AND visit.run IN
-		(SELECT id FROM run WHERE project = ? AND env = ? AND mode = ? AND whole = ? AND ended IS NOT NULL ORDER BY number DESC
+	}, `SELECT host.name, visit.took FROM visit JOIN host ON host.id = visit.host WHERE visit.state = 'reached'
+		AND visit.run IN
+		(SELECT id FROM run WHERE project = ? AND env = ? AND mode = ? AND whole = ? AND ended IS NOT NULL
+		ORDER BY number DESC
 		LIMIT ?)`, p.ID, env, mode, whole, usualFrom); err != nil {
 		return nil, p.wrong(err)
 	}
@@ -336,11 +342,14 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 		}
 		out, visits = append(out, s), append(visits, visit)
 		return err
-	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.declared, run.undoes, run.started, visit.id, visit.state,
+	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.declared, run.undoes,
+		run.started, visit.id, visit.state,
 		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped, run.machine, run.pid,
 			run.beat, now_ms()
-		FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ? AND run.project = ? AND run.env = ? AND
-		(visit.state NOT IN ('', 'not begun') OR visit.state = '' AND visit.began > 0 AND run.ended IS NULL) AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
+		FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ?
+		AND run.project = ? AND run.env = ? AND
+		(visit.state NOT IN ('', 'not begun') OR visit.state = '' AND visit.began > 0 AND run.ended IS NULL)
+		AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
 	if err != nil || len(out) == 0 {
 		return nil, p.wrong(err)
 	}
@@ -385,6 +394,7 @@ func (p Project) Moved(n int, host string) ([]record.Task, error) {
 		out = append(out, t)
 		return err
 	}, `SELECT `+taskColumns+` FROM run JOIN visit ON visit.run = run.id JOIN host ON host.id = visit.host JOIN task ON
-		task.visit = visit.id JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place WHERE run.project = ? AND
+		task.visit = visit.id JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
+		WHERE run.project = ? AND
 		run.number = ? AND host.name = ? AND task.status IN (1, 2, 5) ORDER BY task.nth`, p.ID, n, host))
 }

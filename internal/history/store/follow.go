@@ -46,7 +46,8 @@ func (f *Follower) Next() (record.Head, []record.Event, error) {
 		}, head.Started)
 		all = append(all, one)
 		return err
-	}, "SELECT "+visitColumns+`, (SELECT coalesce(max(nth), 0) FROM task WHERE task.visit = visit.id), visit.began, visit.hand FROM
+	}, "SELECT "+visitColumns+`, (SELECT coalesce(max(nth), 0) FROM task
+		WHERE task.visit = visit.id), visit.began, visit.hand FROM
 		visit JOIN host ON host.id = visit.host WHERE visit.run = ? ORDER BY visit.nth, visit.id`, id)
 	if err != nil {
 		return head, nil, f.p.wrong(err)
@@ -99,6 +100,7 @@ func (f *Follower) tasks(db *database, visit int64, host *record.Host, s *follow
 		}
 		out = append(out, record.Event{Host: host.Name, Task: &t})
 		return nil
-	}, `SELECT task.nth, `+taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place WHERE
+	}, `SELECT task.nth, `+
+		taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place WHERE
 		task.visit = ? AND task.nth > ? ORDER BY task.nth`, visit, s.nth)
 }

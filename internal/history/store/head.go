@@ -59,8 +59,10 @@ func reads(scan func(...any) error, more ...any) (h record.Head, id int64, err e
 	return h, id, nil
 }
 
-const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command, run.params, run.job, run.answers, run.source, run.revision,
-	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid, run.elsewhere, run.part, now_ms()`
+const headColumns = `run.id, run.uuid, run.env, run.number, run.mode, run.who, run.machine, run.command,
+	run.params, run.job, run.answers, run.source, run.revision,
+	run.edited, run.whole, run.declared, run.undoes, run.started, run.ended, run.code, run.beat, run.pid,
+	run.elsewhere, run.part, now_ms()`
 
 // quiet is how long a run that is alive may not say so: the file may be locked for a while.
 const quiet = 30 * time.Second

@@ -43,7 +43,8 @@ func (p Project) Old(l Limits) ([]Old, error) {
 		all = append(all, o)
 		return nil
 	}, `SELECT `+headColumns+`, 300 + (SELECT coalesce(sum(100 + coalesce(length(visit.detail), 0) + (SELECT
-		coalesce(sum(30 + coalesce(length(task.detail), 0)), 0) FROM task WHERE task.visit = visit.id)), 0) FROM visit WHERE
+		coalesce(sum(30 + coalesce(length(task.detail), 0)), 0) FROM task WHERE task.visit = visit.id)), 0)
+		FROM visit WHERE
 		visit.run = run.id) FROM run WHERE run.project = ? AND run.mode <> ? ORDER BY run.number DESC`, p.ID,
 		record.ModePrune); err != nil {
 		return nil, p.wrong(err)
@@ -103,7 +104,8 @@ func sweep(tx *transaction) error {
 	for _, q := range []string{
 		"DELETE FROM leaf WHERE tree NOT IN (SELECT tree FROM run WHERE tree IS NOT NULL)",
 		"DELETE FROM tree WHERE id NOT IN (SELECT tree FROM run WHERE tree IS NOT NULL)",
-		`DELETE FROM content WHERE id NOT IN (SELECT content FROM leaf WHERE content IS NOT NULL UNION SELECT facts FROM visit
+		`DELETE FROM content WHERE id NOT IN (SELECT content FROM leaf WHERE content IS NOT NULL UNION
+			SELECT facts FROM visit
 			WHERE facts IS NOT NULL UNION SELECT facts FROM known)`,
 		"DELETE FROM host WHERE id NOT IN (SELECT host FROM visit)",
 		"DELETE FROM thing WHERE id NOT IN (SELECT thing FROM task)",

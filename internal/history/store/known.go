@@ -36,7 +36,8 @@ type HostState struct {
 	Ours   bool      // the facts were read from here, or nobody else can write them
 }
 
-const knownOfHost = `SELECT known.read, known.ran, known.groups, known.seal, content.packed FROM known JOIN content ON content.id = known.facts
+const knownOfHost = `SELECT known.read, known.ran, known.groups, known.seal, content.packed FROM known
+	JOIN content ON content.id = known.facts
 	WHERE project = ? AND env = ? AND host = ?`
 
 // Load reads what is known of a host. ok is false when there is nothing, or nothing that can
@@ -160,8 +161,10 @@ func (k Known) writeState(tx *transaction, host string, s HostState) error {
 		}
 		groups = string(bytes.TrimSpace(list))
 	}
-	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran, seal) VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT
-		(project, env, host) DO UPDATE SET read = excluded.read, facts = excluded.facts, groups = excluded.groups, ran = excluded.ran,
+	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran, seal)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT
+		(project, env, host) DO UPDATE
+		SET read = excluded.read, facts = excluded.facts, groups = excluded.groups, ran = excluded.ran,
 		seal = excluded.seal`, k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran),
 		k.seal(host, millis(s.Read), text))
 }

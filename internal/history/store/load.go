@@ -196,7 +196,8 @@ func fillHosts(db *database, out []record.Summary, at map[int64]int, ids []any) 
 		b.Hosts = append(b.Hosts, name)
 		b.Count(record.Outcome(outcome), changed, failed)
 		return nil
-	}, `SELECT visit.run, host.name, visit.outcome, visit.began, visit.changed, visit.failed FROM visit JOIN host ON host.id = visit.host
+	}, `SELECT visit.run, host.name, visit.outcome, visit.began, visit.changed, visit.failed FROM visit
+		JOIN host ON host.id = visit.host
 		WHERE visit.run IN (`+marks(len(ids))+`) ORDER BY visit.run, visit.nth, visit.id`, ids...)
 }
 
@@ -316,7 +317,8 @@ func (p Project) Load(n int, hosts ...string) (*record.Run, error) {
 			host := out.Hosts[at[visit]]
 			host.Tasks = append(host.Tasks, t)
 			return err
-		}, `SELECT task.visit, `+taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
+		}, `SELECT task.visit, `+
+			taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
 			WHERE task.visit IN (`+marks(len(some))+`) ORDER BY task.visit, task.nth`, anys(some)...); err != nil {
 			return nil, p.wrong(err)
 		}
@@ -331,8 +333,9 @@ func (p Project) Load(n int, hosts ...string) (*record.Run, error) {
 // orphaned is why a host is lost that was at work when its run was interrupted.
 const orphaned = "its controller was gone before it ended; what it did since, the next run collects"
 
-const visitColumns = `visit.id, host.name, visit.state, visit.outcome, visit.began, visit.took, visit.planned, visit.changed,
-	visit.failed, visit.unchanged, visit.left_out, visit.blocked, visit.collected_by, visit.hand, visit.detail`
+const visitColumns = `visit.id, host.name, visit.state, visit.outcome, visit.began, visit.took, visit.planned,
+	visit.changed, visit.failed, visit.unchanged, visit.left_out, visit.blocked, visit.collected_by,
+	visit.hand, visit.detail`
 
 func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host, error) {
 	var id, began, took int64
@@ -382,7 +385,8 @@ func some[T any](list []T) []T {
 }
 
 const taskColumns = `thing.kind, thing.name, place.file, place.line, task.status, task.began, task.took,
-	task.detail, CASE WHEN task.labels IS NULL THEN '[]' ELSE (SELECT list FROM labels WHERE labels.id = task.labels) END`
+	task.detail, CASE WHEN task.labels IS NULL THEN '[]' ELSE (SELECT list FROM labels
+	WHERE labels.id = task.labels) END`
 
 // foundTask is a task as taskColumns give it.
 type foundTask struct {
@@ -480,7 +484,8 @@ func (p Project) Text(n int, path string) ([]byte, error) {
 		return nil, none(err)
 	}
 	var packed []byte
-	err = db.QueryRow(`SELECT content.packed FROM run JOIN leaf ON leaf.tree = run.tree JOIN content ON content.id = leaf.content
+	err = db.QueryRow(`SELECT content.packed FROM run JOIN leaf ON leaf.tree = run.tree
+		JOIN content ON content.id = leaf.content
 		WHERE run.project = ? AND run.number = ? AND leaf.path = ?`, p.ID, n, path).Scan(&packed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil

@@ -359,7 +359,8 @@ func (onServer) tasks(tx *transaction, rows []taskRow) error {
 		details[i] = r.detail
 	}
 	_, err := tx.Tx.Exec(`INSERT INTO task (visit, nth, thing, place, status, began, took, labels, detail) SELECT * FROM
-		unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bytea[])`,
+		unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[],
+		$8::bigint[], $9::bytea[])`,
 		cols[0], cols[1], cols[2], cols[3], cols[4], cols[5], cols[6], labels, details)
 	return err
 }
@@ -445,7 +446,8 @@ func (onServer) unsaid(tx *transaction, run int64) error {
 }
 
 func (onServer) size(db *database) (n int64, err error) {
-	return n, db.QueryRow(`SELECT coalesce(sum(pg_total_relation_size(pg_class.oid)), 0)::bigint FROM pg_class JOIN pg_namespace ON
+	return n, db.QueryRow(`SELECT coalesce(sum(pg_total_relation_size(pg_class.oid)), 0)::bigint FROM pg_class
+		JOIN pg_namespace ON
 		pg_namespace.oid = relnamespace WHERE nspname = current_schema() AND relkind = 'r'`).Scan(&n)
 }
 

@@ -50,7 +50,8 @@ func (p Project) insert(tx *transaction, h *record.Head, alive bool) (int64, err
 		ended = millis(h.Started) + int64(h.Seconds*1000)
 	}
 	var id int64
-	err = tx.QueryRow(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, job, answers, source, revision, edited,
+	err = tx.QueryRow(`INSERT INTO run (uuid, project, env, number, mode, who, machine, command, params, job,
+		answers, source, revision, edited,
 		whole, declared, undoes, started, ended, code, beat, pid, elsewhere, part)
 		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,now_ms(),?,?,?) RETURNING id`,
 		h.Run, p.ID, h.Env, h.Number, h.Mode, h.Who, h.Machine, string(command), string(params), h.Job,
@@ -373,7 +374,8 @@ func (w *writer) late(host string, c record.Collected, unknown *int) error {
 	other := *w
 	other.visits, other.last = nil, nil // it has others
 	project, state := "", ""
-	err := w.tx.QueryRow(`SELECT run.id, run.project, coalesce((SELECT visit.state FROM visit JOIN host ON host.id = visit.host WHERE
+	err := w.tx.QueryRow(`SELECT run.id, run.project, coalesce((SELECT visit.state FROM visit
+		JOIN host ON host.id = visit.host WHERE
 		visit.run = run.id AND host.name = ?), '') FROM run WHERE uuid = ?`, host, c.Run).
 		Scan(&other.run, &project, &state)
 	switch {

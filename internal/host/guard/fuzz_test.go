@@ -15,7 +15,8 @@ import (
 // FuzzWhatAGuardHolds: whatever was written down of one, the next run settles it, and puts nothing
 // back outside of the host.
 func FuzzWhatAGuardHolds(f *testing.F) {
-	f.Add(`{"project":"tide","run":"x","token":"AAAA","made":true,"files":[{"path":"/etc/ssh/sshd_config","there":true,"data":"UG9ydCAyMg=="}]}`, false)
+	f.Add(`{"project":"tide","run":"x","token":"AAAA","made":true,`+
+		`"files":[{"path":"/etc/ssh/sshd_config","there":true,"data":"UG9ydCAyMg=="}]}`, false)
 	f.Add(`{"begun":true,"token":"../../x","files":[{"path":"../../etc/x"},{"path":""}]}`, false)
 	f.Add(`{"refs":["x"],"wrong":"tide"}`, true)
 	f.Add("[]", true)

@@ -13,8 +13,10 @@ import (
 // FuzzWhatLiesThere: whatever the ledger and the journal of a host hold, a run begins or says why not,
 // and what it reads it can write.
 func FuzzWhatLiesThere(f *testing.F) {
-	const entry = `{"format":1,"entries":{"file /a":{"project":"tide","run":"x","since":"2026-01-01T00:00:00Z","last":{"attrs":{"mode":"0644"}}}},"debts":{}}`
-	f.Add(entry, `{"run":{"run":"x","project":"tide","who":"maren"},"results":[{"ID":0,"Ref":"file /a","Status":"changed"}]}`)
+	const entry = `{"format":1,"entries":{"file ` +
+		`/a":{"project":"tide","run":"x","since":"2026-01-01T00:00:00Z","last":{"attrs":{"mode":"0644"}}}},"debts":{}}`
+	f.Add(entry, `{"run":{"run":"x","project":"tide","who":"maren"},"results":[{"ID":0,"Ref":"file `+
+		`/a","Status":"changed"}]}`)
 	f.Add(`{"format":99}`, "")
 	f.Add(`{"format":1,"entries":null}`, "\x00")
 	f.Add("[]", "{}\n{")

@@ -176,7 +176,8 @@ func TestThePageOfARun(t *testing.T) {
 
 	// the filter stands in the address, and an address brings the filter back
 	do(t, ctx, chromedp.SetValue(`#filter [name=status]`, "changed"))
-	evaluate[bool](t, ctx, `document.querySelector("#filter [name=status]").dispatchEvent(new Event("input", {bubbles: true}))`)
+	evaluate[bool](t, ctx, `document.querySelector("#filter [name=status]").dispatchEvent(new Event("input", `+
+		`{bubbles: true}))`)
 	tells(t, ctx, `document.getElementById("count").textContent`, "5 of 20 tasks")
 	tells(t, ctx, `location.hash`, "#tasks?status=changed")
 	do(t, ctx, chromedp.Navigate(at+"#tasks?host=gauge-003&q=water&label=greeting&sort=-took"), chromedp.Reload())
@@ -211,7 +212,8 @@ func TestThePageOfARun(t *testing.T) {
 		"button"))
 	tells(t, ctx, `document.querySelector("#hosts-table tbody tr").id`, "host/gauge-001")
 	do(t, ctx, chromedp.SendKeys("[data-rows=hosts-table]", "route"))
-	tells(t, ctx, `[...document.querySelectorAll("#hosts-table tbody tr")].filter((r) => !r.hidden).map((r) => r.id).join()`, "host/gauge-002")
+	tells(t, ctx, `[...document.querySelectorAll("#hosts-table tbody tr")].filter((r) => !r.hidden).map((r) => `+
+		`r.id).join()`, "host/gauge-002")
 	evaluate[string](t, ctx, "document.activeElement.blur() ?? ''")
 	do(t, ctx, chromedp.KeyEvent("/"))
 	tells(t, ctx, `document.activeElement.name`, "q")

@@ -65,6 +65,16 @@ func (p *page) add(m text.Mood, line string) {
 	}
 }
 
+// list shows the part of a list around the cursor, of the height that is given or less. Only lines near the cursor are
+// made: a list may have ten thousand, ten times a second.
+func (p *page) list(n, cursor, height int, line func(i int) (text.Mood, string)) {
+	lines := make([]string, n)
+	for i := max(0, cursor-height); i < min(n, cursor+height+1); i++ {
+		lines[i] = p.shown(line(i))
+	}
+	p.window(lines, cursor-height/2, height)
+}
+
 // window shows a part of some lines, of the height that is given or less, from one on as far as there are more behind
 // it. It gives which is the first.
 func (p *page) window(lines []string, from, height int) (first int) {
@@ -185,11 +195,9 @@ func (b *Board) drawOverview(p *page, now time.Time) {
 	for _, h := range list {
 		wide = max(wide, utf8.RuneCountInString(h.name))
 	}
-	lines := make([]string, len(list))
-	for i, h := range list {
-		lines[i] = p.shown(b.hostLine(h, i == b.cursor, min(wide, p.width/3), now))
-	}
-	p.window(lines, b.cursor-room/2, max(1, room))
+	p.list(len(list), b.cursor, max(1, room), func(i int) (text.Mood, string) {
+		return b.hostLine(list[i], i == b.cursor, min(wide, p.width/3), now)
+	})
 	b.drawChanges(p)
 }
 
@@ -331,9 +339,8 @@ func (b *Board) drawHost(p *page, now time.Time) {
 		p.add(text.Quiet, "  no task has ended here yet")
 		return
 	}
-	lines := make([]string, len(h.tasks))
-	for i, t := range h.tasks {
-		mark, mood := "  ", text.Quiet
+	p.list(len(h.tasks), b.cursor, p.left, func(i int) (text.Mood, string) {
+		t, mark, mood := &h.tasks[i], "  ", text.Quiet
 		if i == b.cursor {
 			mark = "> "
 		}
@@ -343,10 +350,9 @@ func (b *Board) drawHost(p *page, now time.Time) {
 		case plan.Changed:
 			mood = text.Loud
 		}
-		lines[i] = p.shown(mood, strings.TrimRight(fmt.Sprintf("%s%s  %s  %s", mark, text.Line(t.Ref().String()),
-			b.word(t.Status), text.Took(t.Seconds)), " "))
-	}
-	p.window(lines, b.cursor-p.left/2, p.left)
+		return mood, strings.TrimRight(fmt.Sprintf("%s%s  %s  %s", mark, text.Line(t.Ref().String()), b.word(t.Status),
+			text.Took(t.Seconds)), " ")
+	})
 }
 
 // drawTask draws all that is known of one task.

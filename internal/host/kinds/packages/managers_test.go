@@ -155,7 +155,8 @@ var managersOnToldHostsCases = map[string]struct {
 				"gpg-pubkey\t(none)\t0:3dbdc284-53674dd4\n"},
 			"zypper --non-interactive --xmlout --no-refresh search --details --match-exact --type package -- " +
 				"tide-logger": {
-				Stdout: `<stream><search-result><solvable-list><solvable name="tide-logger" edition="1.9-1" arch="noarch" ` +
+				Stdout: `<stream><search-result><solvable-list><solvable name="tide-logger" edition="1.9-1" ` +
+					`arch="noarch" ` +
 					`repository="tides"/></solvable-list></search-result></stream>`},
 			"zypper --non-interactive --no-refresh install --oldpackage -- ghost": {Code: 104,
 				Stdout: "Reading installed packages...\nNo provider of 'ghost' found.\n"},

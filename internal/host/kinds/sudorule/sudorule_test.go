@@ -10,7 +10,8 @@ import (
 // more than one plain rule.
 func TestRulesAreReadBack(t *testing.T) {
 	for text, want := range map[string]string{
-		"maren ALL=(ALL) NOPASSWD: /bin/true\n": `{"commands":["/bin/true"],"password":false,"run_as":["ALL"],"who":["maren"]}`,
+		"maren ALL=(ALL) NOPASSWD: /bin/true\n": `{"commands":["/bin/true"],"password":false,` +
+			`"run_as":["ALL"],"who":["maren"]}`,
 		"# ours\n\n%keepers,ottokar ALL = (tidelog, root) /bin/a, /bin/b -x\n": `{"commands":["/bin/a","/bin/b -x"],` +
 			`"run_as":["tidelog","root"],"who":["%keepers","ottokar"]}`,
 		"maren ALL=/bin/tide\\, now\\=1\n":     `{"commands":["/bin/tide, now=1"],"who":["maren"]}`,

@@ -17,7 +17,8 @@ func TestOffers(t *testing.T) {
 <solvable-list>
 <solvable status="installed" name="tide-logger" kind="package" edition="1.4.2-1" arch="noarch" repository="tides"/>
 <solvable status="other-version" name="tide-logger" kind="package" edition="1.10.0-1" arch="noarch" repository="tides"/>
-<solvable status="other-version" name="tide-logger" kind="package" edition="1.9.0-1" arch="noarch" repository="more &amp; more"/>
+<solvable status="other-version" name="tide-logger" kind="package" edition="1.9.0-1" arch="noarch"
+	repository="more &amp; more"/>
 <solvable status="installed" name="by-hand" kind="package" edition="1-1" arch="noarch" repository="(System Packages)"/>
 </solvable-list>
 </search-result>
