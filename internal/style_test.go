@@ -12,7 +12,7 @@ import (
 	"testing"
 )
 
-// What code may be at most, so that it is read without scrolling or holding much in mind.
+// Limits that keep code readable without scrolling.
 const (
 	maxColumns = 120 // at a tab width of 4
 	maxLines   = 80  // of a function, without the tables of a test
@@ -22,7 +22,7 @@ const (
 // few are the layers in which state is held, whose structs are small.
 var few = []string{"internal/app/", "internal/cli/", "internal/fleet/", "internal/host/worker/"}
 
-// standard are methods whose name says all there is to say, since the standard library defines them.
+// standard are methods that the standard library defines, whose names say it all.
 var standard = map[string]bool{"Error": true, "Unwrap": true, "GoString": true, "MarshalText": true}
 
 // TestCodeIsEasyToRead holds the whole tree to a few measures.
@@ -59,7 +59,7 @@ func TestCodeIsEasyToRead(t *testing.T) {
 	}
 }
 
-// tag finds the tag of a field, a string that cannot be broken.
+// tag matches a field with a tag, which cannot be broken into lines.
 var tag = regexp.MustCompile("^\\s*\\w+\\s.*`(cbor|json|toml):\".*`")
 
 // columns finds lines that are too long.
@@ -119,7 +119,7 @@ func lines(fset *token.FileSet, n ast.Node) int {
 	return fset.Position(n.End()).Line - fset.Position(n.Pos()).Line + 1
 }
 
-// tables counts the lines of the tables in a test, which is data, however long.
+// tables counts the lines of composite literals: a table in a test is data, however long.
 func tables(fset *token.FileSet, f *ast.FuncDecl) (n int) {
 	ast.Inspect(f, func(node ast.Node) bool {
 		c, ok := node.(*ast.CompositeLit)

@@ -124,7 +124,8 @@ func (p *Project) connect(ctx context.Context, d *reach.Dialer, h *inventory.Hos
 	return d.Open(ctx, t, first)
 }
 
-// Fleet makes a fleet that reaches the hosts of the project. 0 hosts at once means as many as the settings say.
+// Fleet makes a fleet that reaches the hosts of the project. parallel is how many at once; 0
+// takes the setting.
 func (p *Project) Fleet(d *reach.Dialer, parallel int) *run.Fleet {
 	if parallel == 0 {
 		parallel = p.Settings.Parallel

@@ -112,8 +112,8 @@ func (p *Project) hosts(q *Request) ([]*inventory.Host, error) {
 
 // Outlook is what is known of a request before it begins.
 type Outlook struct {
-	Mode     string                   // what is shown of the mode
-	Would    bool                     // it changes nothing, and what differs would change
+	Mode     string                   // of the run, as it is shown
+	Would    bool                     // nothing is changed: differences would change
 	Hosts    []string                 // that it is about, in order
 	Meant    []string                 // those that are not off
 	Parallel int                      // at once

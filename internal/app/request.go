@@ -210,7 +210,7 @@ func (q Request) After(look *record.Run) (then Request, left int, changes bool) 
 	return q, left, changes
 }
 
-// code gives the code that the run of a request ends with.
+// code is the exit status for the outcome of a request.
 func (q *Request) code(stopped bool, hosts []*record.Host) int {
 	if q.Exec != nil {
 		return q.executed(stopped, hosts)

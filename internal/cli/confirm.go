@@ -34,7 +34,7 @@ func (e *Env) answer() string {
 	return strings.TrimSpace(line)
 }
 
-// reader reads In, for every question on it.
+// reader is the one reader of In, so that no question loses what another has read ahead.
 func (e *Env) reader() *bufio.Reader {
 	e.inOnce.Do(func() { e.in = bufio.NewReader(e.In) })
 	return e.in

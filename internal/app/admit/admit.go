@@ -1,8 +1,8 @@
-// Package admit takes in new hosts, of which only a login with a password is known: it makes the account, its key and
-// its right to sudo that the inventory names, and proves by a new connection that they let one in.
+// Package admit sets up new hosts that only have a password login: it creates the account, key and sudo rule that the
+// inventory expects, and opens a new connection to prove that they work.
 //
-// What is to be there is a manifest of a few lines in a project made for the call (package scratch), so it is done and
-// read back like anything else. Where the inventory's own way already lets one in, nothing is done.
+// What to create is a short manifest in a project made for this call (package scratch), so it is applied and read back
+// like anything else. A host on which the inventory's own login already works is left alone.
 package admit
 
 import (

@@ -1,8 +1,8 @@
-// Package capture makes declarations of what a host tells of itself. A host may say anything, so what it
-// says is held to what was asked, and none of it becomes an expression or another declaration.
+// Package capture generates declarations from what a host reports. A host may report anything, so this is checked
+// against what was asked for, and none of it becomes an expression or another declaration.
 //
-// A capture of a whole host is proven before it is given: by a preview of the host that it comes from, where nothing
-// may differ. What cannot be declared stands in it as a comment that says why.
+// The capture of a whole host is verified before it is printed: a preview of it on that host must show no difference.
+// What cannot be declared appears as a comment that says why.
 package capture
 
 import (

@@ -1,8 +1,8 @@
-// Package enroll lets hosts keep themselves: it puts this program on a host, a service that checks it against a project
-// in a git repository, and an identity that opens what is sealed for that host alone; and takes all that away again.
+// Package enroll makes hosts apply a project themselves: it installs this program, a service that applies the project
+// from a git repository, and an identity that decrypts what is encrypted for that host; and it removes them again.
 //
-// The identity is kept on the host alone; its public half is told, to be written as seal_for into the inventory. In the
-// end the host is asked whether it reaches the repository by itself.
+// The identity stays on the host; its public half is printed, to be written into the inventory as seal_for. Finally the
+// host is asked whether it can reach the repository.
 package enroll
 
 import (

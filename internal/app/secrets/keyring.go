@@ -1,9 +1,8 @@
-// Package secrets opens and seals data that is kept encrypted with age, and finds
-// the identities that open it.
+// Package secrets decrypts and encrypts data with age, and finds the identities for that.
 //
-// A layer of data may have a file beside it that ends in .age. A [Keyring] opens such files with what identities there
-// are, and asks for a passphrase once; a [Vault] is the project's side: it sets a key, edits a file in a folder that is
-// in memory where the machine has one, and seals for just those whom the settings name, the host of a layer included.
+// A layer of data may have a second file that ends in .age. A [Keyring] decrypts such files with the identities it
+// finds, and asks for each passphrase once. A [Vault] is the project's side: it sets a key, edits a file in a directory
+// that is in memory if the machine has one, and encrypts for exactly those whom the settings and the host's layer name.
 package secrets
 
 import (

@@ -1,9 +1,9 @@
-// Package sources fetches manifests from git repositories into a project, with
-// the git program of this machine and whatever credentials it has.
+// Package sources fetches manifests from git repositories into a project, with the git program of this machine and its
+// credentials.
 //
-// What is fetched lies as a copy below sources/, in version control with the rest, and sources.lock says of which
-// commit and content it is: a run fetches nothing, and a copy that was changed, or a tag that was moved, is told. A
-// [Mirror] is for whole projects that are taken from a repository at each call; who follows it is not led back.
+// Fetched manifests are copied into sources/, in version control with the rest, and sources.lock records their commit
+// and content. A run therefore fetches nothing, and a modified copy or a moved tag is reported. A [Mirror] serves
+// projects that are fetched from a repository for each call; one that is followed never goes back to an older commit.
 package sources
 
 import (

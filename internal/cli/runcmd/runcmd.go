@@ -147,7 +147,7 @@ func Asked(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Loo
 	return Show(ctx, e, p, then, l)
 }
 
-// asking is where somebody reads what is asked about: the terminal, even where the output goes elsewhere.
+// asking is where to write what a question is about: the terminal, even if the output goes elsewhere.
 func asking(e *cli.Env) io.Writer {
 	if e.Width == 0 || e.Output != "text" {
 		return e.Err

@@ -1,5 +1,4 @@
-// Package inventory reads the hosts and groups of a project and selects among
-// them.
+// Package inventory reads the hosts and groups of a project and selects among them.
 //
 //	[host."gauge-[01..12]"]
 //	address = "192.0.2.${n}"
@@ -8,9 +7,9 @@
 //	members = ["gauge-*"]
 //	manifests = ["gauge"]
 //
-// A host is a member of a group by its name, by a pattern, or by a condition. What a condition can say without
-// facts is settled when the inventory is read ([Host].Groups); a group that looks at facts is one that a host may be
-// in ([Host].Maybe) until there are some, see [Inventory.GroupsOf].
+// A host is a member of a group by name, by pattern or by condition. Conditions that need no facts are evaluated when
+// the inventory is read ([Host].Groups). Groups whose conditions read facts are ones that a host may be in
+// ([Host].Maybe); [Inventory.GroupsOf] decides once there are facts.
 package inventory
 
 import (

@@ -14,20 +14,21 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Fields says where the values of a table go, by key. What a key takes is said by the type of the field:
+// Fields maps each key of a table to the field that receives its value. The type of the field determines what the key
+// takes:
 //
-//	*string         text, and one of the key's choices where it has some
+//	*string         text, one of the key's choices if it has any
 //	*bool           true or false
 //	Number          a whole number within bounds
-//	*[]string       a list of texts
-//	Some            a list of texts that is not empty
-//	*time.Duration  a length of time
-//	*int64          a size, as text or as a number of bytes
+//	*[]string       a list of strings
+//	Some            a list of at least one string
+//	*time.Duration  a duration
+//	*int64          a size, as text or in bytes
 //	*any            anything
 //	func(*Node) error, func(*Node), func(*Node, *problem.Problems)
-//	                what is read in another way; an error is put at the value where it has no place
+//	                anything else; an error without a place gets that of the value
 //
-// A field that is nil is only for people, such as about.
+// A nil field accepts a key that only people read, such as about.
 type Fields map[string]any
 
 // Number is a field for a whole number from Min to Max.
@@ -39,8 +40,8 @@ type Number struct {
 // Some is a field for a list of at least one text.
 type Some struct{ To *[]string }
 
-// Decode reads a table that people write; every file of a project is made of such. what is the table's name in
-// messages, such as "a job"; keys document it. It tells whether nothing was wrong, and what is goes into problems.
+// Decode reads a table that people write. what names the table in messages, such as "a job"; keys document it. Decode
+// reports whether the table was valid; anything that is wrong is added to problems.
 func (n *Node) Decode(what string, keys []schema.Key, into Fields, problems *problem.Problems) (good bool) {
 	before := problems.Len()
 	for _, k := range n.Keys {
@@ -70,7 +71,7 @@ func (n *Node) Decode(what string, keys []schema.Key, into Fields, problems *pro
 	return problems.Len() == before
 }
 
-// names lists the keys that a table may have, in the order in which they are documented.
+// names lists the keys that a table may have, documented ones first and in that order.
 func (f Fields) names(keys []schema.Key) []string {
 	var out []string
 	for _, k := range keys {
@@ -86,7 +87,7 @@ func (f Fields) names(keys []schema.Key) []string {
 	return out
 }
 
-// Assign puts a value into a field. The error says what the key takes.
+// Assign stores a value in a field of Fields. The error says what the key takes.
 func Assign(k schema.Key, v any, to any) error {
 	switch to := to.(type) {
 	case nil:
@@ -163,7 +164,7 @@ func quoted(list []string) string {
 	return strings.Join(out, "")
 }
 
-// last is the key itself, without the table that it is in.
+// last is the last part of a dotted key.
 func last(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
 
 func assignTexts(k schema.Key, v any, to *[]string, some bool) error {
@@ -182,7 +183,7 @@ func assignTexts(k schema.Key, v any, to *[]string, some bool) error {
 	return nil
 }
 
-// misfit is where to look when a value does not fit: in a list of texts, the first item that is none.
+// misfit is the place to point at when a value does not fit: in a list, the first item that is not a string.
 func (n *Node) misfit() value.Place {
 	for _, item := range n.Items {
 		if text, ok := item.Value.(string); !ok || text == "" {
@@ -192,12 +193,12 @@ func (n *Node) misfit() value.Place {
 	return n.Place
 }
 
-// Under gives a table with this value alone, below a key.
+// Under returns a table with this value under a key.
 func (n *Node) Under(key string) *Node {
 	return &Node{Kind: Table, Place: n.Place, Keys: []Key{{Name: key, Place: n.Place, Node: n}}}
 }
 
-// Texts gives the items of a list of texts, each with its place. What is none is told.
+// Texts returns the items of a list of strings. If it is not one, that is added to problems and there are none.
 func (n *Node) Texts(name string, problems *problem.Problems) []*Node {
 	var list []string
 	if err := assignTexts(schema.Key{Name: name}, n.Plain(), &list, false); err != nil {
@@ -207,7 +208,8 @@ func (n *Node) Texts(name string, problems *problem.Problems) []*Node {
 	return n.Items
 }
 
-// Tables gives the tables of a table by name, such as all [job.NAME]. What is none is told, with what to write.
+// Tables returns the keys of a table whose values are tables, such as [job.NAME]. Any other is added to problems, with
+// what to write instead.
 func (n *Node) Tables(problems *problem.Problems, what, write string) []Key {
 	var out []Key
 	for _, k := range n.Keys {
@@ -220,7 +222,7 @@ func (n *Node) Tables(problems *problem.Problems, what, write string) []Key {
 	return out
 }
 
-// table says what to write where a value should be a table, and is none.
+// table is the error if a value is not a table.
 func (n *Node) table(name, write string) error {
 	if n.Kind != Table {
 		return problem.Errorf("%s is a table", name).Remedy("%s", write)

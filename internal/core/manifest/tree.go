@@ -101,7 +101,7 @@ func (n *Node) Without(names ...string) *Node {
 	return n.where(func(name string) bool { return !slices.Contains(names, name) })
 }
 
-// With gives a table with some of its keys only.
+// With gives a table with only some of its keys.
 func (n *Node) With(names ...string) *Node {
 	return n.where(func(name string) bool { return slices.Contains(names, name) })
 }

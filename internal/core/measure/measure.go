@@ -1,5 +1,5 @@
-// Package measure reads and writes the lengths of time and the sizes that people write: in manifests, settings, jobs,
-// params, rehearsals and on the command line. Everybody who reads one reads it here, so that "1d" is a day everywhere.
+// Package measure parses and formats the durations and sizes that people write: in manifests, settings, jobs, params
+// and rehearsals, and on the command line. It is the only parser for them, so "1d" is a day everywhere.
 //
 //	measure.ParseDuration("1d12h")  // 36 hours
 //	measure.ParseBytes("1.5 GiB")   // 1610612736
@@ -19,8 +19,8 @@ import (
 
 var daysForm = regexp.MustCompile(`^([0-9]{1,5})d(.*)$`)
 
-// ParseDuration reads a length of time as people write it: 90s, 10m, 1h30m, 7d, 1d12h. It is the only reader of such a
-// text. What is longer than 290 years, or below 0, is none.
+// ParseDuration parses a duration such as 90s, 10m, 1h30m, 7d or 1d12h. Negative durations, and durations of more than
+// about 290 years, are errors.
 func ParseDuration(s string) (time.Duration, error) {
 	rest, days := s, time.Duration(0)
 	if m := daysForm.FindStringSubmatch(s); m != nil {

@@ -1,5 +1,5 @@
-// Package param checks the typed values that a manifest takes: what a manifest
-// declares under [param.NAME], and whether a value given to it fits.
+// Package param checks the typed values that a manifest takes: what a manifest declares under [param.NAME], and whether
+// a given value matches.
 //
 //	[param.depth]
 //	type = "int"
@@ -7,8 +7,9 @@
 //	from = "data.gauge.depth"
 //	default = 3
 //
-// A value comes from the use, the call, the host or its groups, then from the expression, then the default; what comes
-// is checked where it is written, and seen by expressions in one form: a duration is whole seconds, a size whole bytes.
+// The value comes from the use, the command line, the host or its groups, then from the expression, then from the
+// default. It is checked where it is written. Expressions always see it in one form: a duration in whole seconds, a
+// size in bytes.
 package param
 
 import (

@@ -1,10 +1,9 @@
-// Package plan holds what a host is asked to be and what comes back: tasks in
-// their order with the edges between them, results, and ledger entries.
+// Package plan holds what a host is asked to be and what comes back: tasks in order with the edges between them,
+// results, and ledger entries.
 //
-// A [Task] is a declaration when all is evaluated: no expression, no loop and no condition is left in it, only
-// attributes. It stands behind all tasks that it waits for. A [Result] says how one task went; that of a preview says
-// what would happen. These types are what travels (package wire) and what a host remembers (package ledger), so a
-// field that is there keeps its meaning.
+// A [Task] is a fully evaluated declaration: no expression, loop or condition remains in it. It follows every task that
+// it waits for. A [Result] is the outcome of one task, or in a preview what the outcome would be. These types travel
+// over the wire (package wire) and are remembered by hosts (package ledger), so existing fields keep their meaning.
 package plan
 
 import (

@@ -1,11 +1,10 @@
-// Package reach opens a session with a worker on a host, over SSH or on this
-// machine, sending the worker first where the host does not have it.
+// Package reach opens a session with a worker on a host, over SSH or on this machine, sending the worker first if the
+// host does not have it.
 //
-// One command line is run on the host, by whatever shell its users have. It finds out what machine that is and either
-// starts the worker that lies there, whose name says of which build it is, or says which one it needs: that is sent on
-// the same connection, put in place under its checksum, and started. From then on the two speak package wire over the
-// session's pipes. What the host says before the worker's first word, a greeting or a complaint, is bounded and told
-// where nothing comes of it.
+// One command line runs on the host, in whatever shell the account has. It identifies the machine, and either starts
+// the worker of the right build or reports which build it needs. Then the worker is sent over the same connection,
+// stored under its checksum and started. From then on, both sides speak package wire over the session's pipes. Anything
+// the host prints before the worker's first word is limited in size, and shown if the worker does not start.
 package reach
 
 import (

@@ -15,7 +15,7 @@ import (
 // sends, and what it becomes in memory.
 const maxHeld = 128 << 20
 
-// budget is what a host has had this program hold and do, which is bounded.
+// budget is what a host has made this program hold and do so far, all of which is limited.
 type budget struct {
 	held   atomic.Int64   // bytes that the host has made us hold
 	given  map[string]int // how often each content was asked for
@@ -80,5 +80,5 @@ func fitsRef(ref value.Ref) error {
 // it came.
 func size(r plan.Result) int { return 512 + 128*(len(r.Changes)+len(r.Written)) }
 
-// accept counts a result, unless no worker would send it.
+// accept counts a result, or refuses one that no worker would send.
 func (b *budget) accept(r plan.Result) error { return cmp.Or(fits(r), b.hold(size(r))) }

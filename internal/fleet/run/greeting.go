@@ -11,7 +11,7 @@ import (
 	"jadekettle/internal/core/wire"
 )
 
-// greeted takes what a host says of itself, which is not of a plan.
+// greeted handles messages that do not depend on a plan.
 func (t *talk) greeted(m wire.Message) error {
 	switch {
 	case m.Hello != nil && m.Hello.Format != wire.Format:
@@ -30,7 +30,7 @@ func (t *talk) greeted(m wire.Message) error {
 	return nil
 }
 
-// surveyed takes the facts of a host, makes its plan of them and sends what has not gone along with Start.
+// surveyed handles the facts of a host: it makes the plan for them, and sends what was not sent with Start.
 func (t *talk) surveyed(f *facts.Facts) error {
 	if t.out.Facts != nil && t.resume == nil || t.began {
 		return fmt.Errorf("%w: facts twice", wire.ErrFrame)

@@ -27,13 +27,13 @@ type Limits struct {
 // usual is what holds where a limit is 0.
 var usual = Limits{Facts: 5 * time.Minute, Task: 3 * time.Hour, Bye: time.Minute, Stop: time.Minute}
 
-// orUsual gives the limits, with the usual ones where none is set.
+// orUsual replaces limits that are not set with the usual ones.
 func (l Limits) orUsual() Limits {
 	return Limits{cmp.Or(l.Facts, usual.Facts), cmp.Or(l.Task, usual.Task), cmp.Or(l.Bye, usual.Bye),
 		cmp.Or(l.Stop, usual.Stop)}
 }
 
-// line is the connection of a talk, and the clocks that end it.
+// line is the connection of a talk, and the timers that end it.
 type line struct {
 	session *reach.Session
 	conn    *wire.Conn

@@ -50,7 +50,7 @@ type Fleet struct {
 	events *queue // of one run
 }
 
-// Work is what is done on the hosts of a run. The zero one applies all that is declared, to all at once.
+// Work is what a run does on its hosts. The zero value applies everything that is declared to all hosts at once.
 type Work struct {
 	// Selection says which tasks the call is about; the zero one takes all.
 	Selection resolve.Selection

@@ -17,9 +17,10 @@ import (
 	"jadekettle/internal/host/worker"
 )
 
-// talk is the controller's side of one session. First comes the greeting: the host tells its facts and what it
-// kept back. Its plan is made of them, and sent, unless it went along with Start. Then the host works and tells how
-// each task went, up to its last word. What it says at another time, or of what is not its own, ends the talk.
+// talk is the controller's side of one session. It starts with the greeting, in which the host sends its facts and any
+// results it kept from earlier. The plan is made from the facts and sent, unless it was sent with Start. Then the host
+// works and reports each task until it is done. A message at the wrong time, or about something that is not the host's,
+// ends the session.
 type talk struct {
 	fleet *Fleet
 	host  *inventory.Host
@@ -83,7 +84,7 @@ func (t *talk) run(ctx context.Context) error {
 	}
 }
 
-// handle takes a message as what the talk is at has it.
+// handle handles a message in the phase that the talk is in.
 func (t *talk) handle(m wire.Message) error {
 	switch {
 	case m.Ping != nil:

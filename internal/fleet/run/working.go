@@ -15,7 +15,7 @@ import (
 	"jadekettle/internal/core/wire"
 )
 
-// work is the plan of a host, and how far the host is with it.
+// work is a host's plan and its progress.
 type work struct {
 	plan  *plan.Plan
 	parts []wire.Plan    // of the plan, that are to be sent
@@ -28,10 +28,10 @@ type work struct {
 	done  bool           // the host has told everything
 }
 
-// has says whether a task is one of the plan, and open still.
+// has reports whether a task is in the plan and has no result yet.
 func (w *work) has(id int) bool { return id >= 0 && id < len(w.seen) && !w.seen[id] }
 
-// worked takes what a host says of its plan.
+// worked handles messages about the plan.
 func (t *talk) worked(m wire.Message) error {
 	switch {
 	case m.Want != nil:

@@ -306,9 +306,9 @@ func Do(ctx context.Context, m Machine, c Command, telling func(output string) s
 		Last: telling(out.Combined.String())}
 }
 
-// ErrorLine picks the line of an output that says what was wrong, without the mark that it begins with. Of these marks
-// an earlier one goes before a later one. What goes on in the next line, behind a colon or nothing, is taken along.
-// Without any it is the last line.
+// ErrorLine returns a function that picks the most telling line of a program's output: the first line that starts with
+// the first of these marks that occurs at all, without the mark. If that line ends with a colon, or is empty, the next
+// line is appended. Without any mark, it is the last line.
 func ErrorLine(marks ...string) func(output string) string {
 	return func(output string) string {
 		text, next, mark := marked(output, marks)
@@ -320,7 +320,7 @@ func ErrorLine(marks ...string) func(output string) string {
 	}
 }
 
-// FirstLine picks the first line of an output that begins with one of these words, as it stands; else the last line.
+// FirstLine is like ErrorLine, but keeps the mark and never appends a line.
 func FirstLine(words ...string) func(output string) string {
 	return func(output string) string {
 		text, _, _ := marked(output, words)
@@ -328,7 +328,7 @@ func FirstLine(words ...string) func(output string) string {
 	}
 }
 
-// marked gives the line with the first of the marks that there is, the line behind it, and the mark.
+// marked returns the line with the first mark that occurs, the line after it, and the mark.
 func marked(output string, marks []string) (line, next, mark string) {
 	lines := append(strings.Split(strings.TrimSpace(output), "\n"), "")
 	for _, mark := range marks {

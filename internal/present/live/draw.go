@@ -38,20 +38,20 @@ func (b *Board) Draw(width, height int, now time.Time, color bool) string {
 	return strings.Join(append(p.lines, p.shown(text.Quiet, b.foot(p.width))), "\n")
 }
 
-// page is a screen that is being drawn. Its lines have no moods any more, but what shows them, and hold nothing that
-// somebody else could steer a terminal by: components lay them out from here on.
+// page is a screen that is being drawn. In its lines, moods are already terminal codes, and anything else that could
+// control a terminal is escaped, so components can lay them out.
 type page struct {
 	width, left int // columns, and lines that are free
 	color       bool
 	lines       []string
 }
 
-// shown gives a line as a terminal shows it, cut to the width.
+// shown returns a line with terminal codes, cut to the width.
 func (p *page) shown(m text.Mood, line string) string {
 	return p.painted(text.Paint(m, text.Cut(line, p.width)))
 }
 
-// painted gives text with moods as a terminal shows it.
+// painted returns text with its moods as terminal codes.
 func (p *page) painted(s string) string {
 	var b strings.Builder
 	text.New(&b, p.color).Write([]byte(s))
@@ -65,8 +65,8 @@ func (p *page) add(m text.Mood, line string) {
 	}
 }
 
-// list shows the part of a list around the cursor, of the height that is given or less. Only lines near the cursor are
-// made: a list may have ten thousand, ten times a second.
+// list shows the part of a list around the cursor, at most height lines. It makes only lines near the cursor: a list
+// may have ten thousand, and is drawn ten times a second.
 func (p *page) list(n, cursor, height int, line func(i int) (text.Mood, string)) {
 	lines := make([]string, n)
 	for i := max(0, cursor-height); i < min(n, cursor+height+1); i++ {
@@ -75,8 +75,8 @@ func (p *page) list(n, cursor, height int, line func(i int) (text.Mood, string))
 	p.window(lines, cursor-height/2, height)
 }
 
-// window shows a part of some lines, of the height that is given or less, from one on as far as there are more behind
-// it. It gives which is the first.
+// window shows at most height of the lines, starting at from or as close to it as the end of the lines allows. It
+// returns the first line that is shown.
 func (p *page) window(lines []string, from, height int) (first int) {
 	height = min(height, p.left, len(lines))
 	if height <= 0 {
@@ -163,7 +163,7 @@ func (b *Board) word(s plan.Status) string {
 	return string(s)
 }
 
-// foot tells which keys there are.
+// foot lists the keys.
 func (b *Board) foot(width int) string {
 	if b.stopped {
 		return "stopping: every host finishes the task in hand; Ctrl-C again ends at once"

@@ -49,8 +49,8 @@ type Gatherer[S any] interface {
 	Gather(ctx context.Context, env *Env, tasks []plan.Task, read []Read[S])
 }
 
-// Outdater is a One, or an Edit, whose Write may have more be otherwise than its own task, and says what of that was
-// read before.
+// Outdater is a One, or an Edit, whose Write may change more than its own task: it names the topics that have to be
+// read again.
 type Outdater interface{ Stale() []Topic }
 
 func stale(k any) []Topic {

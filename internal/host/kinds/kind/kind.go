@@ -1,12 +1,12 @@
-// Package kind defines what the worker asks of a kind of declaration, and what
-// kinds share: the environment of a run, accounts, ownership of paths.
+// Package kind defines what the worker asks of a kind of declaration, and what kinds share: the environment of a run,
+// accounts, ownership of paths.
 //
-// A kind reads what stands, compares it with what is declared, and writes what differs. The worker does the rest: it
-// decides when, keeps what stood for an undo, reads again what was written and tells a difference that is left as a
-// failure. Compare looks at nothing but its arguments, so that a preview and an apply cannot disagree.
+// A kind reads the current state, compares it with the declaration, and writes the differences. The worker does the
+// rest: it decides when, saves the previous state for undo, reads again after writing, and fails the task if a
+// difference remains. Compare uses nothing but its arguments, so preview and apply cannot disagree.
 //
-// Most kinds are a [One], of one thing at a time and with a state of its own type, which [Each] makes a [Kind]; those
-// that change a part of a text file are an [Edit]. A kind whose things are better written together is a Kind itself.
+// Most kinds are a [One], which handles one thing at a time with its own state type, and [Each] turns it into a [Kind].
+// Kinds that change part of a text file are an [Edit]. A kind that handles several tasks together implements Kind.
 package kind
 
 import (
