@@ -299,10 +299,11 @@ func (v *Vault) Reseal(sealed func(name string, readers int)) error {
 
 // Access is who can read one sealed file.
 type Access struct {
-	File       string
-	Recipients []string // by the settings
-	SealedFor  int      // how many it is sealed for
-	Err        error    // why the caller cannot open it; nil who can
+	File       string   `json:"file" doc:"The file."`
+	Recipients []string `json:"recipients" doc:"Who should be able to read it, by the settings."`
+	SealedFor  int      `json:"sealed_for" doc:"For how many it is sealed."`
+	You        bool     `json:"you" doc:"Whether you can read it."`
+	Err        error    `json:"-"` // why the caller cannot open it
 }
 
 // Who tells who can read which sealed file.
@@ -318,7 +319,7 @@ func (v *Vault) Who() ([]Access, error) {
 			return nil, err
 		}
 		_, err = v.Keys.Open(name, text)
-		out = append(out, Access{name, v.RecipientsOf(name), Stanzas(text), err})
+		out = append(out, Access{name, v.RecipientsOf(name), Stanzas(text), err == nil, err})
 	}
 	return out, nil
 }

@@ -246,7 +246,8 @@ func secretWho(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.Render(document.NewSealed(list), func(w io.Writer) { text.Sealed(w, list) })
+			doc := document.Sealed{Head: document.One, Files: list}
+			return e.Render(doc, func(w io.Writer) { text.Sealed(w, list) })
 		},
 	}
 }

@@ -132,7 +132,7 @@ func sourceList(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.Render(document.NewSources(s.Pins), func(w io.Writer) {
+			return e.Render(document.Sources{Head: document.One, Sources: s.Pins}, func(w io.Writer) {
 				if len(s.Pins) == 0 {
 					fmt.Fprintln(w, "this project has no sources; add one with `jadekettle source add URL --at REV`")
 					return

@@ -70,7 +70,8 @@ func answered(e *cli.Env, p *app.Project, found *app.Explanation, about []string
 			return err
 		}
 		y := found.Why(ref)
-		return e.Render(document.NewWhy(found.Host.Name, y), func(w io.Writer) { text.Why(w, found.Host.Name, y) })
+		doc := document.Why{Head: document.One, Host: found.Host.Name, Why: y}
+		return e.Render(doc, func(w io.Writer) { text.Why(w, found.Host.Name, y) })
 	case path[0] == "data" && len(path) > 1:
 		if !e.JSON() {
 			return text.WhyData(e.Out, found, path[1:])

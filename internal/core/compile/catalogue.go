@@ -3,7 +3,6 @@ package compile
 import (
 	"slices"
 
-	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/value"
 )
 
@@ -27,9 +26,18 @@ func (p *Project) Manifests() []string { return value.Keys(p.Units) }
 
 // ManifestDoc is what a manifest says of itself.
 type ManifestDoc struct {
-	Name   string
-	About  string
-	Params []*param.Decl
+	Name   string     `json:"name" doc:"Its name."`
+	About  string     `json:"about" doc:"What it is for."`
+	Params []ParamDoc `json:"params" doc:"Its params."`
+}
+
+// ParamDoc says how a param of a manifest is used.
+type ParamDoc struct {
+	Name     string `json:"name" doc:"Its name."`
+	Type     string `json:"type" doc:"Its type."`
+	Default  any    `json:"default" doc:"Its default; null when it has none."`
+	Required bool   `json:"required" doc:"Whether it must be given."`
+	About    string `json:"about" doc:"What it is for."`
 }
 
 // Of tells of the manifests of one source, or with an empty name of the
@@ -38,7 +46,11 @@ func (p *Project) Of(source string) []ManifestDoc {
 	var out []ManifestDoc
 	for _, name := range value.Keys(p.Units) {
 		if u := p.Units[name]; u.Source == source {
-			out = append(out, ManifestDoc{name, u.About, u.Params})
+			m := ManifestDoc{Name: name, About: u.About}
+			for _, d := range u.Params {
+				m.Params = append(m.Params, ParamDoc{d.Name, d.Type, d.Default, !d.HasDefault, d.About})
+			}
+			out = append(out, m)
 		}
 	}
 	return out

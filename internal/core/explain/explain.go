@@ -14,6 +14,7 @@ import (
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/value"
 )
@@ -33,12 +34,12 @@ func Of(p *compile.Project, h *inventory.Host, known resolve.Known) (*Explanatio
 
 // Way is one way by which a declaration came to a host.
 type Way struct {
-	Group    string      // the group that gives the manifest
-	By       string      // by what the host is a member of it
-	Given    value.Place // where the group names the manifest
-	Manifest string      // that the group names
-	Uses     []UseStep   // from that manifest inwards
-	Place    value.Place // of the declaration
+	Group    string      `json:"group" doc:"The group that has the manifest."`
+	By       string      `json:"by" doc:"What makes the host a member; told by why."`
+	Given    value.Place `json:"given" doc:"Where the group names the manifest; told by why."`
+	Manifest string      `json:"manifest" doc:"The manifest that the group names."`
+	Uses     []UseStep   `json:"uses" doc:"The manifests that it takes in on the way, first to last."`
+	Place    value.Place `json:"place" doc:"Where the declaration is written."`
 }
 
 // UseStep is one [use.NAME] on a way.
@@ -47,64 +48,72 @@ type UseStep struct {
 	Place value.Place
 }
 
+// MarshalText gives the name alone, which is what documents list.
+func (u UseStep) MarshalText() ([]byte, error) { return []byte(u.Name), nil }
+
 // Seen is a value that something looked at, and where that comes from.
 type Seen struct {
-	Name  string
-	Value any // expr.Unknown{} when its facts are not known
-	There bool
-	Place value.Place
+	Name  string      `json:"name" doc:"Its name in the expression."`
+	There bool        `json:"there" doc:"Whether there is such a value."`
+	Value string      `json:"value" doc:"The value, in words; secrets are hidden."`
+	Place value.Place `json:"place" doc:"Where it is written."`
 }
 
 // Condition is one condition with what it saw.
 type Condition struct {
-	Text  string
-	Place value.Place
-	Gives string // true, false, or why that is not known
-	Saw   []Seen
+	Text  string      `json:"text" doc:"The expression."`
+	Place value.Place `json:"place" doc:"Where it is written."`
+	Gives string      `json:"gives" doc:"What it gives on this host."` // true, false, or why that is not known
+	Saw   []Seen      `json:"saw" doc:"The values that it read."`
 }
 
 // Attribute is one attribute with where its value comes from.
 type Attribute struct {
-	Name    string
-	Value   any
-	Written string // as it stands in the manifest, when that is not the value itself
-	Place   value.Place
-	Saw     []Seen
+	Name    string      `json:"name" doc:"The attribute."`
+	Value   string      `json:"value" doc:"Its value, in words; secrets are hidden."`
+	Written string      `json:"written" doc:"The expression or template that gave it, if one did."`
+	Place   value.Place `json:"place" doc:"Where it is written."`
+	Saw     []Seen      `json:"saw" doc:"The values that it read."`
 }
 
 // Edge is what a task waits for, or what waits for it.
 type Edge struct {
-	Ref value.Ref
-	Why string // the attribute that says so, or "implied"
+	record.Ref
+	Why string `json:"why" doc:"What makes the order."` // the attribute that says so, or "implied"
+}
+
+// Declared is one declaration for a host.
+type Declared struct {
+	record.Ref
+	State  string `json:"state" doc:"declared, not declared, perhaps declared where facts decide it that are not known, or left out."`
+	Reason string `json:"reason" doc:"Why it is not declared, or only perhaps."`
+	Ways   []Way  `json:"ways" doc:"How it comes to the host."`
 }
 
 // Why is all that is known of one declaration on a host.
 type Why struct {
-	Ref        value.Ref
-	State      string // declared, "perhaps declared", "left out", or "not declared"
-	Reason     string // for what is not declared
-	Order      int    // counted from 1, of how many
-	Of         int
-	Ways       []Way
-	Loop       []Seen
-	Conditions []Condition
-	Attributes []Attribute
-	Waits      []Edge
-	Awaited    []Edge
-	Dropped    []Edge // implied edges that contradict what is written
+	Declared
+	Order      int         `json:"-"` // counted from 1, of how many
+	Of         int         `json:"-"`
+	Loop       []Seen      `json:"loop" doc:"The item of a loop that it was made for."`
+	Conditions []Condition `json:"conditions" doc:"The conditions on its way."`
+	Attributes []Attribute `json:"attributes" doc:"Its attributes."`
+	Waits      []Edge      `json:"waits_for" doc:"What is done before it."`
+	Awaited    []Edge      `json:"awaited_by" doc:"What is done after it."`
+	Dropped    []Edge      `json:"dropped" doc:"Orders that were not kept, since they would make a circle."`
 }
 
 // Declared lists everything the host is given, in the order of its run, and
 // then what conditions left out.
-func (e *Explanation) Declared() []Why {
-	var out []Why
+func (e *Explanation) Declared() []Declared {
+	var out []Declared
 	items := slices.Clone(e.Items)
 	slices.SortStableFunc(items, func(a, b *resolve.Item) int { return a.Task.ID - b.Task.ID })
 	for _, it := range items {
-		out = append(out, Why{Ref: it.Task.Ref, State: state(it), Ways: e.ways(it)})
+		out = append(out, Declared{Ref: record.Ref(it.Task.Ref), State: state(it), Ways: e.ways(it)})
 	}
 	for _, it := range e.Omitted {
-		out = append(out, Why{Ref: it.Task.Ref, State: string(plan.LeftOut), Ways: e.ways(it),
+		out = append(out, Declared{Ref: record.Ref(it.Task.Ref), State: string(plan.LeftOut), Ways: e.ways(it),
 			Reason: "its condition is false: " + it.Decl.Cond.Text()})
 	}
 	return out
@@ -150,17 +159,17 @@ func (e *Explanation) Why(ref value.Ref) Why {
 			return w
 		}
 	}
-	return Why{Ref: ref, State: "not declared", Reason: e.nowhere(ref)}
+	return Why{Declared: Declared{Ref: record.Ref(ref), State: "not declared", Reason: e.nowhere(ref)}}
 }
 
 func (e *Explanation) of(it *resolve.Item) Why {
-	w := Why{Ref: it.Task.Ref, State: state(it), Ways: e.ways(it)}
+	w := Why{Declared: Declared{Ref: record.Ref(it.Task.Ref), State: state(it), Ways: e.ways(it)}}
 	if e.Ordered {
 		w.Order, w.Of = it.Task.ID+1, len(e.Items)
 	}
 	for _, name := range it.Decl.Scope.Locals {
 		v, there := it.Vars.Lookup([]string{name})
-		w.Loop = append(w.Loop, Seen{Name: name, Value: v, There: there})
+		w.Loop = append(w.Loop, Seen{Name: name, Value: value.Shown(v), There: there})
 	}
 	for _, c := range it.Contexts {
 		for _, u := range c.Uses {
@@ -170,7 +179,7 @@ func (e *Explanation) of(it *resolve.Item) Why {
 			for _, cl := range u.Loop {
 				for _, name := range cl.Names {
 					v, there := u.Vars.Lookup([]string{name})
-					w.Loop = append(w.Loop, Seen{Name: name, Value: v, There: there})
+					w.Loop = append(w.Loop, Seen{Name: name, Value: value.Shown(v), There: there})
 				}
 			}
 		}
@@ -182,18 +191,18 @@ func (e *Explanation) of(it *resolve.Item) Why {
 		w.Attributes = append(w.Attributes, e.attribute(it, &it.Decl.Values[i]))
 	}
 	for i, n := range it.Needs {
-		w.Waits = append(w.Waits, Edge{n.Task.Ref, it.Whys[i]})
+		w.Waits = append(w.Waits, Edge{record.Ref(n.Task.Ref), it.Whys[i]})
 	}
 	for _, other := range e.Items {
 		for i, n := range other.Needs {
 			if n == it {
-				w.Awaited = append(w.Awaited, Edge{other.Task.Ref, other.Whys[i]})
+				w.Awaited = append(w.Awaited, Edge{record.Ref(other.Task.Ref), other.Whys[i]})
 			}
 		}
 	}
 	for _, d := range e.Dropped {
 		if d[0] == it {
-			w.Dropped = append(w.Dropped, Edge{d[1].Task.Ref, "implied"})
+			w.Dropped = append(w.Dropped, Edge{record.Ref(d[1].Task.Ref), "implied"})
 		}
 	}
 	return w
@@ -220,12 +229,12 @@ func (e *Explanation) seen(list []expr.Seen, vars *expr.Vars, c *resolve.Context
 	var out []Seen
 	for _, s := range list {
 		path := strings.Split(s.Name, ".")
-		seen := Seen{Name: s.Name, Value: s.Value, There: s.There}
+		seen := Seen{Name: s.Name, Value: value.Shown(s.Value), There: s.There}
 		if slices.ContainsFunc(vars.Missing, func(m []string) bool {
 			return slices.Equal(m,
 				path[:min(len(m), len(path))])
 		}) {
-			seen.Value = expr.Unknown{}
+			seen.Value = value.Shown(expr.Unknown{})
 		}
 		if path[0] == "data" && len(path) > 1 {
 			seen.Place = e.PlaceOfData(path[1:])
@@ -258,18 +267,19 @@ func (e *Explanation) placeOfParam(c *resolve.Context, name string) value.Place 
 
 func (e *Explanation) attribute(it *resolve.Item, a *compile.Attr) Attribute {
 	out := Attribute{Name: a.Schema.Name, Place: a.Node.Place}
-	switch v, there := it.Task.Attrs[a.Schema.Name]; {
+	v, there := it.Task.Attrs[a.Schema.Name]
+	switch {
 	case there:
-		out.Value = v
 	case a.Fixed != nil:
-		out.Value = a.Fixed // an edge or the like, which the plan says elsewhere
+		v = a.Fixed // an edge or the like, which the plan says elsewhere
 	case a.Dynamic != nil:
-		v, err := a.Dynamic(it.Vars)
-		if out.Value = v; err != nil {
-			out.Value = expr.Unknown{}
+		var err error
+		if v, err = a.Dynamic(it.Vars); err != nil {
+			v = expr.Unknown{}
 		}
 	}
-	if text, ok := a.Node.Value.(string); ok && a.Dynamic != nil && text != out.Value {
+	out.Value = value.Shown(v)
+	if text, ok := a.Node.Value.(string); ok && a.Dynamic != nil && text != v {
 		out.Written = text
 	}
 	var saw []expr.Seen

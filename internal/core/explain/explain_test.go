@@ -66,18 +66,18 @@ func told(w explain.Why) string {
 		}
 	}
 	for _, l := range w.Loop {
-		fmt.Fprintf(&b, " loop %s=%s", l.Name, value.Shown(l.Value))
+		fmt.Fprintf(&b, " loop %s=%s", l.Name, l.Value)
 	}
 	for _, c := range w.Conditions {
 		fmt.Fprintf(&b, " if %s is %s", c.Text, c.Gives)
 		for _, s := range c.Saw {
-			fmt.Fprintf(&b, ", saw %s=%s", s.Name, value.Shown(s.Value))
+			fmt.Fprintf(&b, ", saw %s=%s", s.Name, s.Value)
 		}
 	}
 	for _, a := range w.Attributes {
-		fmt.Fprintf(&b, " attr %s=%s", a.Name, value.Shown(a.Value))
+		fmt.Fprintf(&b, " attr %s=%s", a.Name, a.Value)
 		for _, s := range a.Saw {
-			fmt.Fprintf(&b, ", saw %s=%s at %s", s.Name, value.Shown(s.Value), s.Place)
+			fmt.Fprintf(&b, ", saw %s=%s at %s", s.Name, s.Value, s.Place)
 		}
 	}
 	for _, e := range w.Waits {

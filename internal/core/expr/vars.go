@@ -22,6 +22,9 @@ type Unknown struct{}
 // String says so.
 func (Unknown) String() string { return "not known without facts" }
 
+// MarshalJSON gives null: documents say elsewhere that facts are not known.
+func (Unknown) MarshalJSON() ([]byte, error) { return []byte("null"), nil }
+
 // Vars are the values of the roots for one host, or for one manifest on it. It
 // must not be changed once something was evaluated, and belongs to one
 // goroutine; the trees in it may be shared between many.

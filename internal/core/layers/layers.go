@@ -699,13 +699,13 @@ func (d *Data) Leaves() []Leaf {
 
 // Step is what one layer says of a value.
 type Step struct {
-	Layer string // as the settings name it
-	Name  string // for this host, such as site/north-pier; empty when facts or keys are missing
-	Place value.Place
-	Value any
-	Says  bool   // it says something of the value
-	Used  bool   // what it says is, or is part of, the outcome
-	Note  string // why it says nothing, or is not used
+	Layer string      `json:"layer" doc:"The layer, as the settings write it."`
+	Name  string      `json:"name" doc:"The file that it is for this host."` // empty when facts or keys are missing
+	Place value.Place `json:"place" doc:"Where it says something."`
+	Says  bool        `json:"says" doc:"Whether it says anything about the value."`
+	Value any         `json:"value" doc:"What it says."`
+	Used  bool        `json:"used" doc:"Whether that is part of the value in the end."`
+	Note  string      `json:"note" doc:"Why it is not used, or how it is joined."`
 
 	cuts bool // a null of it stands where the way to the value would go on
 }

@@ -17,13 +17,13 @@ import (
 // ParamStep is one place that may give a value to a param, in the order in
 // which they are asked.
 type ParamStep struct {
-	From  string // "the call", "use.north", "host gauge-01", "group gauge", "data", "the default"
-	Place value.Place
-	Value any
-	Says  bool
-	Used  bool
-	Text  string // as it is written, when that is an expression
-	Seen  any    // what expressions see, when that differs, such as seconds
+	From  string      `json:"from" doc:"What it is: a use, the call, the host, from, the default."`
+	Place value.Place `json:"place" doc:"Where it is written."`
+	Says  bool        `json:"says" doc:"Whether it says anything."`
+	Value any         `json:"value" doc:"What it says."`
+	Seen  any         `json:"seen" doc:"What expressions see, when that is another form of it; null otherwise."`
+	Used  bool        `json:"used" doc:"Whether this is the one that wins."`
+	Text  string      `json:"-"` // as it is written, when that is an expression
 }
 
 // ofCall is the source that goes before all others.

@@ -49,6 +49,10 @@ const (
 )
 
 // String says what is wanted, as it reads in "needs ...".
+// MarshalText gives a type in words, as documents have it.
+func (t Type) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
+// String gives a type in words.
 func (t Type) String() string {
 	return [...]string{"text", "true or false", "a whole number", `a mode such as "0644"`, "an absolute path",
 		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
@@ -60,30 +64,30 @@ func (t Type) String() string {
 
 // Attr is one attribute of a kind.
 type Attr struct {
-	Name     string
-	Type     Type
-	List     bool     // takes a list; one value alone is an error, so that every list is written alike
-	Either   bool     // takes one value or a list of them
-	Required bool     // must be declared, except where the declaration is absent
-	Choices  []string // the only values allowed, when not empty
-	Default  string   // what holds when it is not declared, in words
-	Doc      string   // one sentence
-	Examples []string // values as they are written in TOML
+	Name     string   `json:"name" doc:"Its name."`
+	Type     Type     `json:"takes" doc:"The type of its values."`
+	List     bool     `json:"list" doc:"Whether it takes a list."`      // one value alone is an error: every list is written alike
+	Either   bool     `json:"-"`                                        // takes one value or a list of them
+	Required bool     `json:"required" doc:"Whether it must be given."` // except where the declaration is absent
+	Choices  []string `json:"choices" doc:"The values that it takes; empty when any of its type will do."`
+	Default  string   `json:"default" doc:"What holds when it is left out, in words."`
+	Doc      string   `json:"doc" doc:"What it means."`          // one sentence
+	Examples []string `json:"examples" doc:"How it is written."` // values as they are written in TOML
 
-	Fields []Attr // of a Table
-	Fill   any    // of a kind of one's own: the value that holds when it is not declared
+	Fields []Attr `json:"-"` // of a Table
+	Fill   any    `json:"-"` // of a kind of one's own: the value that holds when it is not declared
 
 	// Owes says what a change of the declarations that it names makes due here,
 	// of an attribute with the type RefTo: an action of package plan. Empty for an
 	// edge alone.
-	Owes string
+	Owes string `json:"-"`
 	// Turned says that the edge runs the other way: what it names comes later.
-	Turned bool
+	Turned bool `json:"-"`
 	// Wanted says that lint asks for it where it is not declared.
-	Wanted bool
+	Wanted bool `json:"-"`
 	// Floating is a value that means another thing from day to day; lint remarks
 	// on it in production.
-	Floating string
+	Floating string `json:"-"`
 }
 
 // Needer is what an implied edge may look at: one declaration, and whether

@@ -23,9 +23,9 @@ import (
 // code points. The zero Place means "no file", and a Place with Line 0 the
 // whole file.
 type Place struct {
-	File string `cbor:"1,keyasint,omitempty"`
-	Line int    `cbor:"2,keyasint,omitempty"`
-	Col  int    `cbor:"3,keyasint,omitempty"`
+	File string `cbor:"1,keyasint,omitempty" json:"file" doc:"The file, from the project's folder; empty when nothing is written."`
+	Line int    `cbor:"2,keyasint,omitempty" json:"line" doc:"The line, from 1."`
+	Col  int    `cbor:"3,keyasint,omitempty" json:"column" doc:"The column in characters, from 1."`
 }
 
 // String gives file:line:column, leaving out what is unknown.

@@ -101,7 +101,7 @@ func serverIsGone(t *testing.T, s *pgtest.Server, of func(url string) Project) {
 		tell("/srv/before")
 		s.Kill()
 		tell("/srv/meanwhile")
-		time.Sleep(4 * flushEvery)
+		s.Refuse(t) // it was tried, and failed
 		tell("/srv/later")
 		s.Begin(t)
 		r.Event(ended(v))

@@ -141,9 +141,6 @@ type Command struct {
 	Limit time.Duration // how long it may take; DefaultLimit when 0
 	// Folder is where it starts; / when empty.
 	Folder string
-	// Makes is a path at which something stands once the command has run, for
-	// simulated machines, which do not have every program.
-	Makes string
 	// As is whose rights it has; the worker's own when nil.
 	As *Rights
 	// Quiet says that nobody may listen to what it prints.
@@ -350,6 +347,8 @@ func LastLine(output string) string {
 // Pretender is a simulated Machine on which any program may succeed though nothing stands in for it.
 type Pretender interface {
 	Pretends() bool
+	// Leave creates an empty file, as a program would have left it behind.
+	Leave(path string) error
 }
 
 // PrintedError is an error of which something was printed that says more.

@@ -5,13 +5,19 @@
 package document
 
 import (
+	"encoding"
 	"reflect"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/app/secrets"
+	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/explain"
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/plan"
+	"jadekettle/internal/core/resolve"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
@@ -24,16 +30,6 @@ type Head struct {
 
 // One is the head of documents of this form.
 var One = Head{Format: 1}
-
-// Place is where something is written.
-type Place struct {
-	File   string `json:"file" doc:"The file, from the project's folder; empty when nothing is written."`
-	Line   int    `json:"line" doc:"The line, from 1."`
-	Column int    `json:"column" doc:"The column in characters, from 1."`
-}
-
-// At gives a place as documents have it.
-func At(p value.Place) Place { return Place{p.File, p.Line, p.Col} }
 
 // Version is what `version` prints.
 type Version struct {
@@ -135,32 +131,13 @@ type Move struct {
 // Shown is what `hosts show` prints.
 type Shown struct {
 	Head
-	Host         string         `json:"host" doc:"The host."`
-	Address      string         `json:"address" doc:"Where it is reached."`
-	Off          string         `json:"off" doc:"Why it is left out of runs; empty when it is not."`
-	Own          map[string]any `json:"own" doc:"The keys that the project gives it."`
-	Groups       []string       `json:"groups" doc:"The groups that it is in."`
-	FactsKnown   bool           `json:"facts_known" doc:"Whether its facts were ever read."`
-	Declarations []Declared     `json:"declarations" doc:"What is declared for it, in the order in which it is done."`
-}
-
-// Declared is one declaration for a host.
-type Declared struct {
-	Kind   string `json:"kind" doc:"Its kind."`
-	Name   string `json:"name" doc:"Its name."`
-	State  string `json:"state" doc:"declared, perhaps declared where facts decide it that are not known, or left out."`
-	Reason string `json:"reason" doc:"Why it is left out, or only perhaps declared."`
-	Ways   []Way  `json:"ways" doc:"How it comes to the host."`
-}
-
-// Way is how a declaration comes to a host.
-type Way struct {
-	Group    string   `json:"group" doc:"The group that has the manifest."`
-	By       string   `json:"by" doc:"What makes the host a member; told by why."`
-	Given    Place    `json:"given" doc:"Where the group names the manifest; told by why."`
-	Manifest string   `json:"manifest" doc:"The manifest that the group names."`
-	Uses     []string `json:"uses" doc:"The manifests that it takes in on the way, first to last."`
-	Place    Place    `json:"place" doc:"Where the declaration is written."`
+	Host         string             `json:"host" doc:"The host."`
+	Address      string             `json:"address" doc:"Where it is reached."`
+	Off          string             `json:"off" doc:"Why it is left out of runs; empty when it is not."`
+	Own          map[string]any     `json:"own" doc:"The keys that the project gives it."`
+	Groups       []string           `json:"groups" doc:"The groups that it is in."`
+	FactsKnown   bool               `json:"facts_known" doc:"Whether its facts were ever read."`
+	Declarations []explain.Declared `json:"declarations" doc:"What is declared for it, in the order in which it is done."`
 }
 
 // Facts is what `facts` prints.
@@ -178,89 +155,26 @@ type HostFacts struct {
 // Data is what `why HOST data PATH` prints.
 type Data struct {
 	Head
-	Host   string `json:"host" doc:"The host."`
-	Asked  string `json:"asked" doc:"What was asked for, with data. before it."`
-	There  bool   `json:"there" doc:"Whether there is such a value."`
-	Value  any    `json:"value" doc:"The value; null as well when facts decide it that were never read."`
-	Layers []Step `json:"layers" doc:"What each layer says, the first one first."`
-}
-
-// Step is what one layer says about a value.
-type Step struct {
-	Layer string `json:"layer" doc:"The layer, as the settings write it."`
-	Name  string `json:"name" doc:"The file that it is for this host."`
-	Place Place  `json:"place" doc:"Where it says something."`
-	Says  bool   `json:"says" doc:"Whether it says anything about the value."`
-	Value any    `json:"value" doc:"What it says."`
-	Used  bool   `json:"used" doc:"Whether that is part of the value in the end."`
-	Note  string `json:"note" doc:"Why it is not used, or how it is joined."`
+	Host   string        `json:"host" doc:"The host."`
+	Asked  string        `json:"asked" doc:"What was asked for, with data. before it."`
+	There  bool          `json:"there" doc:"Whether there is such a value."`
+	Value  any           `json:"value" doc:"The value; null as well when facts decide it that were never read."`
+	Layers []layers.Step `json:"layers" doc:"What each layer says, the first one first."`
 }
 
 // Param is what `why HOST param MANIFEST.NAME` prints.
 type Param struct {
 	Head
-	Host  string      `json:"host" doc:"The host."`
-	Asked string      `json:"asked" doc:"What was asked for, with param. before it."`
-	Steps []ParamStep `json:"steps" doc:"Where its value can come from; the first that says something wins."`
-}
-
-// ParamStep is one place where the value of a param can come from.
-type ParamStep struct {
-	From  string `json:"from" doc:"What it is: a use, the call, the host, from, the default."`
-	Place Place  `json:"place" doc:"Where it is written."`
-	Says  bool   `json:"says" doc:"Whether it says anything."`
-	Value any    `json:"value" doc:"What it says."`
-	Seen  any    `json:"seen" doc:"What expressions see, when that is another form of it; null otherwise."`
-	Used  bool   `json:"used" doc:"Whether this is the one that wins."`
+	Host  string              `json:"host" doc:"The host."`
+	Asked string              `json:"asked" doc:"What was asked for, with param. before it."`
+	Steps []resolve.ParamStep `json:"steps" doc:"Where its value can come from; the first that says something wins."`
 }
 
 // Why is what `why HOST KIND NAME` prints.
 type Why struct {
 	Head
-	Host       string      `json:"host" doc:"The host."`
-	Kind       string      `json:"kind" doc:"The kind of what was asked for."`
-	Name       string      `json:"name" doc:"Its name."`
-	State      string      `json:"state" doc:"declared, not declared, perhaps declared (facts decide it), or left out."`
-	Reason     string      `json:"reason" doc:"Why it is not declared."`
-	Ways       []Way       `json:"ways" doc:"How it comes to the host."`
-	Loop       []Seen      `json:"loop" doc:"The item of a loop that it was made for."`
-	Conditions []Condition `json:"conditions" doc:"The conditions on its way."`
-	Attributes []Attribute `json:"attributes" doc:"Its attributes."`
-	WaitsFor   []Edge      `json:"waits_for" doc:"What is done before it."`
-	AwaitedBy  []Edge      `json:"awaited_by" doc:"What is done after it."`
-	Dropped    []Edge      `json:"dropped" doc:"Orders that were not kept, since they would make a circle."`
-}
-
-// Condition is an if on the way to a declaration.
-type Condition struct {
-	Text  string `json:"text" doc:"The expression."`
-	Place Place  `json:"place" doc:"Where it is written."`
-	Gives string `json:"gives" doc:"What it gives on this host."`
-	Saw   []Seen `json:"saw" doc:"The values that it read."`
-}
-
-// Attribute is an attribute of a declaration.
-type Attribute struct {
-	Name    string `json:"name" doc:"The attribute."`
-	Value   string `json:"value" doc:"Its value, in words; secrets are hidden."`
-	Written string `json:"written" doc:"The expression or template that gave it, if one did."`
-	Place   Place  `json:"place" doc:"Where it is written."`
-	Saw     []Seen `json:"saw" doc:"The values that it read."`
-}
-
-// Seen is a value that an expression read.
-type Seen struct {
-	Name  string `json:"name" doc:"Its name in the expression."`
-	There bool   `json:"there" doc:"Whether there is such a value."`
-	Value string `json:"value" doc:"The value, in words; secrets are hidden."`
-	Place Place  `json:"place" doc:"Where it is written."`
-}
-
-// Edge is something else that a declaration is ordered with.
-type Edge struct {
-	Kind string `json:"kind" doc:"Its kind."`
-	Name string `json:"name" doc:"Its name."`
-	Why  string `json:"why" doc:"What makes the order."`
+	Host string `json:"host" doc:"The host."`
+	explain.Why
 }
 
 // Lint is what `lint` prints.
@@ -291,11 +205,11 @@ type Rehearsals struct {
 
 // Case is one case of a rehearsal.
 type Case struct {
-	Rehearsal string `json:"rehearsal" doc:"The rehearsal's file."`
-	Host      string `json:"host" doc:"The host of the rehearsal."`
-	Case      string `json:"case" doc:"What was expected."`
-	Failure   string `json:"failure" doc:"What came instead; empty when it held."`
-	Place     Place  `json:"place" doc:"Where it is written."`
+	Rehearsal string      `json:"rehearsal" doc:"The rehearsal's file."`
+	Host      string      `json:"host" doc:"The host of the rehearsal."`
+	Case      string      `json:"case" doc:"What was expected."`
+	Failure   string      `json:"failure" doc:"What came instead; empty when it held."`
+	Place     value.Place `json:"place" doc:"Where it is written."`
 }
 
 // Captures is what `capture` prints.
@@ -325,20 +239,8 @@ type Kind struct {
 	Area       string           `json:"area" doc:"The area that it belongs to."`
 	About      string           `json:"about" doc:"What it is, in a sentence."`
 	Doc        string           `json:"doc" doc:"More about it."`
-	Attributes []KindAttr       `json:"attributes" doc:"Its attributes, required ones first."`
+	Attributes []schema.Attr    `json:"attributes" doc:"Its attributes, required ones first."`
 	Examples   []schema.Example `json:"examples" doc:"Examples."`
-}
-
-// KindAttr is one attribute of a kind.
-type KindAttr struct {
-	Name     string   `json:"name" doc:"Its name."`
-	Takes    string   `json:"takes" doc:"The type of its values."`
-	List     bool     `json:"list" doc:"Whether it takes a list."`
-	Required bool     `json:"required" doc:"Whether it must be given."`
-	Choices  []string `json:"choices" doc:"The values that it takes; empty when any of its type will do."`
-	Default  string   `json:"default" doc:"What holds when it is left out, in words."`
-	Doc      string   `json:"doc" doc:"What it means."`
-	Examples []string `json:"examples" doc:"How it is written."`
 }
 
 // Found is what `kinds search` prints.
@@ -373,15 +275,7 @@ type Function struct {
 // Sealed is what `secret who` prints.
 type Sealed struct {
 	Head
-	Files []SealedFile `json:"files" doc:"The sealed files, by name."`
-}
-
-// SealedFile is one sealed file.
-type SealedFile struct {
-	File       string   `json:"file" doc:"The file."`
-	Recipients []string `json:"recipients" doc:"Who should be able to read it, by the settings."`
-	SealedFor  int      `json:"sealed_for" doc:"For how many it is sealed."`
-	You        bool     `json:"you" doc:"Whether you can read it."`
+	Files []secrets.Access `json:"files" doc:"The sealed files, by name."`
 }
 
 // Sources is what `source list` prints.
@@ -393,26 +287,10 @@ type Sources struct {
 // SourceShown is what `source show` prints.
 type SourceShown struct {
 	Head
-	Source    string     `json:"source" doc:"The source."`
-	Commit    string     `json:"commit" doc:"The commit that it is pinned to."`
-	Manifests []Manifest `json:"manifests" doc:"Its manifests."`
-	Documents []string   `json:"documents" doc:"Files of it that are to be read by people."`
-}
-
-// Manifest is one manifest of a source.
-type Manifest struct {
-	Name   string          `json:"name" doc:"Its name."`
-	About  string          `json:"about" doc:"What it is for."`
-	Params []ManifestParam `json:"params" doc:"Its params."`
-}
-
-// ManifestParam is one param of a manifest.
-type ManifestParam struct {
-	Name     string `json:"name" doc:"Its name."`
-	Type     string `json:"type" doc:"Its type."`
-	Default  any    `json:"default" doc:"Its default; null when it has none."`
-	Required bool   `json:"required" doc:"Whether it must be given."`
-	About    string `json:"about" doc:"What it is for."`
+	Source    string                `json:"source" doc:"The source."`
+	Commit    string                `json:"commit" doc:"The commit that it is pinned to."`
+	Manifests []compile.ManifestDoc `json:"manifests" doc:"Its manifests."`
+	Documents []string              `json:"documents" doc:"Files of it that are to be read by people."`
 }
 
 // Sort is one sort of document, for the reference and for tests.
@@ -518,6 +396,9 @@ func hides(t reflect.Type, name string) bool {
 func word(t reflect.Type) (string, reflect.Type) {
 	if t.PkgPath() == "time" {
 		return "time", nil
+	}
+	if t.Kind() != reflect.Pointer && t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) {
+		return "text", nil
 	}
 	switch t.Kind() {
 	case reflect.Pointer:

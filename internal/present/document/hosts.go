@@ -8,15 +8,13 @@ import (
 
 	"jadekettle/internal/app"
 	"jadekettle/internal/core/explain"
-	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/problem"
-	"jadekettle/internal/core/value"
 )
 
 // NewHosts makes the document of hosts with their groups.
 func NewHosts(list []app.Standing) Hosts {
-	out := Hosts{Head: One, Hosts: []Host{}}
+	out := Hosts{Head: One}
 	for _, s := range list {
 		h := s.Host
 		out.Hosts = append(out.Hosts, Host{Name: h.Name, Address: h.Address(), Groups: s.Names(), Maybe: s.Maybe(),
@@ -32,7 +30,7 @@ func NewMembers(p *app.Project, list []app.Standing, name string) (*Members, err
 		return nil, problem.Errorf("there is no group %q", name).
 			Meant(name, p.Inventory.GroupNames(), "there are "+strings.Join(p.Inventory.GroupNames(), ", "))
 	}
-	out := &Members{Head: One, Group: name, Members: []Member{}}
+	out := &Members{Head: One, Group: name}
 	for _, s := range list {
 		by, open := p.Inventory.Why(s.Host, g, s.Facts.Tree()), slices.Contains(s.Maybe(), name)
 		switch {
@@ -48,7 +46,7 @@ func NewMembers(p *app.Project, list []app.Standing, name string) (*Members, err
 // NewMoves tells what changed in the groups of hosts since their last runs. all says that the hosts are all there are,
 // so that those count as well that the inventory has no more.
 func NewMoves(p *app.Project, list []app.Standing, all bool) []Move {
-	out := []Move{}
+	var out []Move
 	note := func(host, what, group, why string) {
 		out = append(out, Move{Host: host, Moved: what, Group: group, Why: why})
 	}
@@ -87,7 +85,7 @@ func NewMovesLog(p *app.Project, since time.Time, hosts []string) ([]Move, error
 	if err != nil {
 		return nil, err
 	}
-	out := []Move{}
+	var out []Move
 	for _, m := range list {
 		if hosts == nil || slices.Contains(hosts, m.Host) {
 			out = append(out, Move{Host: m.Host, Moved: m.What, Group: m.Group, Why: m.Why, At: m.At, Run: m.Run})
@@ -99,13 +97,9 @@ func NewMovesLog(p *app.Project, since time.Time, hosts []string) ([]Move, error
 // NewShown makes the document of all that applies to a host.
 func NewShown(e *explain.Explanation) Shown {
 	out := Shown{Head: One, Host: e.Host.Name, Address: e.Host.Address(), Off: e.Host.Off, Own: own(e.Host),
-		Groups: []string{}, FactsKnown: e.Known, Declarations: []Declared{}}
+		FactsKnown: e.Known, Declarations: e.Declared()}
 	for _, g := range e.Groups {
 		out.Groups = append(out.Groups, g.Name)
-	}
-	for _, d := range e.Declared() {
-		out.Declarations = append(out.Declarations, Declared{Kind: d.Ref.Kind, Name: d.Ref.Name, State: string(d.State),
-			Reason: d.Reason, Ways: waysDoc(d.Ways)})
 	}
 	return out
 }
@@ -122,86 +116,15 @@ func own(h *inventory.Host) map[string]any {
 	return out
 }
 
-func waysDoc(list []explain.Way) []Way {
-	out := []Way{}
-	for _, w := range list {
-		doc := Way{Group: w.Group, By: w.By, Given: At(w.Given), Manifest: w.Manifest,
-			Uses: []string{}, Place: At(w.Place)}
-		for _, u := range w.Uses {
-			doc.Uses = append(doc.Uses, u.Name)
-		}
-		out = append(out, doc)
-	}
-	return out
-}
-
 // NewData makes the document of where a value of a host's data comes from.
 func NewData(e *explain.Explanation, path []string) (*Data, error) {
 	steps, v, there, err := e.Data(path)
-	if err != nil {
-		return nil, err
-	}
-	out := &Data{Head: One, Host: e.Host.Name, Asked: "data." + strings.Join(path, "."), There: there, Value: known(v),
-		Layers: []Step{}}
-	for _, s := range steps {
-		out.Layers = append(out.Layers, Step{Layer: s.Layer, Name: s.Name, Place: At(s.Place), Says: s.Says,
-			Value: known(s.Value), Used: s.Used, Note: s.Note})
-	}
-	return out, nil
+	return &Data{Head: One, Host: e.Host.Name, Asked: "data." + strings.Join(path, "."), There: there, Value: v,
+		Layers: steps}, err
 }
 
 // NewParam makes the document of where the value of a param can come from.
 func NewParam(e *explain.Explanation, manifest, name string) (*Param, error) {
-	list, err := e.Param(manifest, name)
-	if err != nil {
-		return nil, err
-	}
-	out := &Param{Head: One, Host: e.Host.Name, Asked: "param." + manifest + "." + name, Steps: []ParamStep{}}
-	for _, s := range list {
-		out.Steps = append(out.Steps, ParamStep{From: s.From, Place: At(s.Place), Says: s.Says, Value: known(s.Value),
-			Seen: known(s.Seen), Used: s.Used})
-	}
-	return out, nil
-}
-
-// known gives null for what depends on facts that are not known.
-func known(v any) any {
-	if _, open := v.(expr.Unknown); open {
-		return nil
-	}
-	return v
-}
-
-// NewWhy makes the document of all that is known of a declaration.
-func NewWhy(host string, w explain.Why) Why {
-	out := Why{Head: One, Host: host, Kind: w.Ref.Kind, Name: w.Ref.Name, State: string(w.State),
-		Reason: w.Reason, Ways: waysDoc(w.Ways), Loop: seenDocs(w.Loop), Conditions: []Condition{},
-		Attributes: []Attribute{}, WaitsFor: edgeDocs(w.Waits), AwaitedBy: edgeDocs(w.Awaited),
-		Dropped: edgeDocs(w.Dropped)}
-	for _, c := range w.Conditions {
-		out.Conditions = append(out.Conditions, Condition{Text: c.Text, Place: At(c.Place),
-			Gives: c.Gives, Saw: seenDocs(c.Saw)})
-	}
-	for _, at := range w.Attributes {
-		out.Attributes = append(out.Attributes, Attribute{Name: at.Name, Value: value.Shown(at.Value),
-			Written: at.Written, Place: At(at.Place), Saw: seenDocs(at.Saw)})
-	}
-	return out
-}
-
-func seenDocs(list []explain.Seen) []Seen {
-	out := []Seen{}
-	for _, s := range list {
-		out = append(out, Seen{Name: s.Name, There: s.There, Value: value.Shown(s.Value),
-			Place: At(s.Place)})
-	}
-	return out
-}
-
-func edgeDocs(list []explain.Edge) []Edge {
-	out := []Edge{}
-	for _, e := range list {
-		out = append(out, Edge{Kind: e.Ref.Kind, Name: e.Ref.Name, Why: e.Why})
-	}
-	return out
+	steps, err := e.Param(manifest, name)
+	return &Param{Head: One, Host: e.Host.Name, Asked: "param." + manifest + "." + name, Steps: steps}, err
 }

@@ -71,9 +71,9 @@ type TendedJob struct {
 // NewJob makes the document of a job.
 func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job {
 	out := Job{Name: j.Name, About: j.About, Does: j.Does, Targets: texts(j.Targets), Except: texts(j.Except),
-		Manifests: append([]string{}, j.Manifests...), Labels: append([]string{}, j.Labels...),
+		Manifests: j.Manifests, Labels: j.Labels,
 		Command: texts(j.Command),
-		Env:     j.Env, Source: j.Source, Revision: j.Revision, Questions: []Question{}, Last: last}
+		Env:     j.Env, Source: j.Source, Revision: j.Revision, Last: last}
 	if at := b.Next(j, now); !at.IsZero() {
 		at = at.UTC()
 		out.Schedule, out.Next = j.Schedule.String(), &at
@@ -81,7 +81,7 @@ func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job 
 	answers := b.Answers(j)
 	for _, q := range j.Asks {
 		one := Question{Key: q.Name, Type: q.Type, About: q.About, Wants: answers.Wants(q), Default: q.Default,
-			Secret: q.Secret, Needed: !q.HasDefault, Choices: []any{}}
+			Secret: q.Secret, Needed: !q.HasDefault}
 		if q.OnlyIf != nil {
 			one.OnlyIf = q.OnlyIf.Text()
 		}
@@ -94,7 +94,7 @@ func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job 
 }
 
 func texts(list []*expr.Text) []string {
-	out := []string{}
+	var out []string
 	for _, t := range list {
 		out = append(out, t.String())
 	}
@@ -103,7 +103,7 @@ func texts(list []*expr.Text) []string {
 
 // NewTended makes the document of what tends a project.
 func NewTended(s *tend.State, alive bool) Tended {
-	out := Tended{Head: One, Running: alive, Standing: s.Standing, Jobs: []TendedJob{}}
+	out := Tended{Head: One, Running: alive, Standing: s.Standing}
 	for _, name := range value.Keys(s.Jobs) {
 		out.Jobs = append(out.Jobs, TendedJob{Name: name, Done: *s.Jobs[name]})
 	}

@@ -1,14 +1,13 @@
 package document
 
 import (
+	"slices"
 	"strings"
 
 	"jadekettle/internal/app/compare"
-	"jadekettle/internal/app/secrets"
 	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/expr"
-	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/schema"
@@ -18,7 +17,7 @@ import (
 
 // NewLint makes the document of what lint found.
 func NewLint(ps []problem.Problem, list []advice.Piece) Lint {
-	out := Lint{Head: One, Problems: Problems(ps), Advice: []Advice{}}
+	out := Lint{Head: One, Problems: Problems(ps)}
 	for _, ad := range list {
 		out.Advice = append(out.Advice, Advice{Code: ad.Code, File: ad.Place.File, Line: ad.Place.Line,
 			Column: ad.Place.Col, What: ad.What, Do: ad.Do, Silenced: ad.Silenced, Reason: ad.Reason})
@@ -28,17 +27,17 @@ func NewLint(ps []problem.Problem, list []advice.Piece) Lint {
 
 // NewRehearsals makes the document of a rehearsal.
 func NewRehearsals(cases []rehearse.Case, failed int) Rehearsals {
-	out := Rehearsals{Head: One, Failed: failed, Cases: []Case{}}
+	out := Rehearsals{Head: One, Failed: failed}
 	for _, c := range cases {
 		out.Cases = append(out.Cases, Case{Rehearsal: c.File, Host: c.Host, Case: c.Name, Failure: c.Failure,
-			Place: At(c.Place)})
+			Place: c.Place})
 	}
 	return out
 }
 
 // NewExecuted makes the document of what a command came to.
 func NewExecuted(command []string, hosts []*record.Host) Executed {
-	out := Executed{Head: One, Command: command, Hosts: []ExecutedHost{}}
+	out := Executed{Head: One, Command: command}
 	for _, h := range hosts {
 		one := ExecutedHost{Name: h.Name, State: string(h.State), Message: h.Message, Do: h.Do}
 		if e := h.Executed; e != nil {
@@ -52,53 +51,24 @@ func NewExecuted(command []string, hosts []*record.Host) Executed {
 
 // NewCompared makes the document of a comparison.
 func NewCompared(c *compare.Comparison) Compared {
-	some := func(list []string) []string { return append([]string{}, list...) }
-	out := Compared{Head: One, From: c.From(), To: c.To(), Hosts: len(c.Hosts), Alike: c.Alike(), New: some(c.Come),
-		Gone: some(c.Gone), Unread: append(some(c.Unread), c.Partly...), Differences: []Difference{}}
+	out := Compared{Head: One, From: c.From(), To: c.To(), Hosts: len(c.Hosts), Alike: c.Alike(), New: c.Come,
+		Gone: c.Gone, Unread: slices.Concat(c.Unread, c.Partly)}
 	for _, g := range c.Groups() {
 		place := g.Task().Places[0]
 		out.Differences = append(out.Differences, Difference{Kind: g.Ref.Kind, Name: g.Ref.Name, How: string(g.How),
-			Hosts: c.Names(g), Manifest: place.File, Line: place.Line, Changes: append([]plan.Change{}, g.Changes...)})
+			Hosts: c.Names(g), Manifest: place.File, Line: place.Line, Changes: g.Changes})
 	}
 	return out
-}
-
-// NewSources makes the document of sources with their pins.
-func NewSources(pins []source.Pin) Sources {
-	return Sources{Head: One, Sources: append([]source.Pin{}, pins...)}
 }
 
 // NewSourceShown makes the document of what a source brings.
 func NewSourceShown(pin source.Pin, list []compile.ManifestDoc, texts []string) SourceShown {
-	return SourceShown{Head: One, Source: pin.Name, Commit: pin.Commit, Manifests: manifestDocs(list), Documents: texts}
-}
-
-func manifestDocs(list []compile.ManifestDoc) []Manifest {
-	out := []Manifest{}
-	for _, m := range list {
-		params := []ManifestParam{}
-		for _, d := range m.Params {
-			params = append(params, ManifestParam{Name: d.Name, Type: d.Type, Default: d.Default,
-				Required: !d.HasDefault, About: d.About})
-		}
-		out = append(out, Manifest{Name: m.Name, About: m.About, Params: params})
-	}
-	return out
-}
-
-// NewSealed makes the document of who can read which sealed file.
-func NewSealed(list []secrets.Access) Sealed {
-	out := Sealed{Head: One, Files: []SealedFile{}}
-	for _, a := range list {
-		out.Files = append(out.Files, SealedFile{File: a.File, Recipients: append([]string{}, a.Recipients...),
-			SealedFor: a.SealedFor, You: a.Err == nil})
-	}
-	return out
+	return SourceShown{Head: One, Source: pin.Name, Commit: pin.Commit, Manifests: list, Documents: texts}
 }
 
 // NewKinds makes the document of kinds.
 func NewKinds(list ...*schema.Kind) Kinds {
-	out := Kinds{Head: One, Kinds: []Kind{}}
+	out := Kinds{Head: One}
 	for _, k := range list {
 		out.Kinds = append(out.Kinds, kindDoc(k))
 	}
@@ -106,24 +76,16 @@ func NewKinds(list ...*schema.Kind) Kinds {
 }
 
 func kindDoc(k *schema.Kind) Kind {
-	out := Kind{Name: k.Name, Area: k.Area, About: k.About, Doc: k.Doc,
-		Attributes: []KindAttr{}, Examples: append([]schema.Example{}, k.Examples...)}
-	for _, list := range [][]schema.Attr{k.RequiredFirst(), k.Common()} {
-		for _, at := range list {
-			out.Attributes = append(out.Attributes, KindAttr{Name: at.Name, Takes: at.Type.String(), List: at.List,
-				Required: at.Required, Choices: append([]string{}, at.Choices...),
-				Default: at.Default, Doc: at.Doc, Examples: append([]string{}, at.Examples...)})
-		}
-	}
-	return out
+	return Kind{Name: k.Name, Area: k.Area, About: k.About, Doc: k.Doc, Examples: k.Examples,
+		Attributes: slices.Concat(k.RequiredFirst(), k.Common())}
 }
 
 // NewFunctions makes the document of functions.
 func NewFunctions(list []expr.Func) Functions {
-	out := Functions{Head: One, Functions: []Function{}}
+	out := Functions{Head: One}
 	for _, f := range list {
 		out.Functions = append(out.Functions, Function{Name: f.Name, Area: f.Area, Call: f.Signature(), Gives: f.Gives,
-			Doc: f.Doc, Examples: append([]expr.Use{}, f.Uses...)})
+			Doc: f.Doc, Examples: f.Uses})
 	}
 	return out
 }
@@ -131,7 +93,7 @@ func NewFunctions(list []expr.Func) Functions {
 // Search looks for words, all of them, in names and documentation; what has
 // them in its name comes first.
 func Search(schemas schema.Kinds, words []string) []Finding {
-	inName, inText := []Finding{}, []Finding{}
+	var inName, inText []Finding
 	look := func(name, where, about, more string) {
 		name1, all := strings.ToLower(name), strings.ToLower(name+" "+about+" "+more)
 		hit, named := true, true

@@ -2,9 +2,11 @@ package document
 
 import (
 	"bytes"
+	"encoding"
 	"encoding/json"
 	"fmt"
 	"io"
+	"reflect"
 	"strings"
 	"time"
 	"unicode"
@@ -57,11 +59,41 @@ func Write(w io.Writer, v any) error {
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	if err := e.Encode(v); err != nil {
+	if err := e.Encode(neverNull(reflect.ValueOf(v)).Interface()); err != nil {
 		return err
 	}
 	_, err := w.Write(escapeJSON(b.Bytes()))
 	return err
+}
+
+// neverNull gives a document in which every list and table that was nil is an empty one, since those who read it would
+// have to tell the two apart. What was shared is copied where it differs.
+func neverNull(v reflect.Value) reflect.Value {
+	switch t := v.Type(); {
+	case t.Implements(reflect.TypeFor[json.Marshaler]()) || t.Implements(reflect.TypeFor[encoding.TextMarshaler]()):
+	case t.Kind() == reflect.Pointer && !v.IsNil():
+		out := reflect.New(t.Elem())
+		out.Elem().Set(neverNull(v.Elem()))
+		return out
+	case t.Kind() == reflect.Map && v.IsNil():
+		return reflect.MakeMap(t)
+	case t.Kind() == reflect.Slice:
+		out := reflect.MakeSlice(t, v.Len(), v.Len())
+		for i := range v.Len() {
+			out.Index(i).Set(neverNull(v.Index(i)))
+		}
+		return out
+	case t.Kind() == reflect.Struct:
+		out := reflect.New(t).Elem()
+		out.Set(v)
+		for i := range t.NumField() {
+			if t.Field(i).IsExported() {
+				out.Field(i).Set(neverNull(v.Field(i)))
+			}
+		}
+		return out
+	}
+	return v
 }
 
 // escapeJSON writes characters that only texts hold as \uXXXX: in a document they stand nowhere else
@@ -107,7 +139,7 @@ type Problem struct {
 
 // Problems gives the problems of a project as documents.
 func Problems(list []problem.Problem) []Problem {
-	out := []Problem{}
+	var out []Problem
 	for _, p := range list {
 		doc := Problem{File: p.Place.File, Line: p.Place.Line, Column: p.Place.Col, What: p.What, Do: p.Do,
 			Hosts: p.Hosts,

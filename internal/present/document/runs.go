@@ -85,17 +85,17 @@ type Status struct {
 
 // NewRunsFound makes the document of where words were found.
 func NewRunsFound(hits []history.Hit, all int) RunsFound {
-	return RunsFound{Head: One, All: all, Hits: append([]history.Hit{}, hits...)}
+	return RunsFound{Head: One, All: all, Hits: hits}
 }
 
 // NewLife makes the document of what became of one thing on a host.
 func NewLife(host string, ref value.Ref, list []history.Moment) Life {
-	return Life{Head: One, Host: host, Kind: ref.Kind, Name: ref.Name, Moments: append([]history.Moment{}, list...)}
+	return Life{Head: One, Host: host, Kind: ref.Kind, Name: ref.Name, Moments: list}
 }
 
 // NewChecked makes the document of what a check of the history has found.
 func NewChecked(place string, h *store.Health) Checked {
 	return Checked{Head: One, File: place, Bytes: h.Bytes, Runs: h.Runs, Hosts: h.Hosts, Tasks: h.Tasks,
 		Texts: h.Contents,
-		Wrong: append([]string{}, h.Wrong...)}
+		Wrong: h.Wrong}
 }

@@ -129,7 +129,7 @@ func HostShown(w io.Writer, p *app.Project, e *explain.Explanation, read time.Ti
 	Section(w, "what applies, in this order", rows)
 }
 
-func leftOut(d explain.Why) string {
+func leftOut(d explain.Declared) string {
 	if d.State == explain.Perhaps {
 		return "perhaps, when its facts say so"
 	}

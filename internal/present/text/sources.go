@@ -19,7 +19,7 @@ func Source(w io.Writer, pin source.Pin, list []compile.ManifestDoc, docs []stri
 		var rows [][]string
 		for _, d := range m.Params {
 			text := "required"
-			if d.HasDefault {
+			if !d.Required {
 				text = "default " + value.Shown(d.Default)
 			}
 			rows = append(rows, []string{"  " + d.Name, d.Type, text, d.About})

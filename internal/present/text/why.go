@@ -126,13 +126,13 @@ func Why(w io.Writer, host string, y explain.Why) {
 	Section(w, "how it came here", rows)
 	rows = nil
 	for _, l := range y.Loop {
-		rows = append(rows, []string{"  " + l.Name, value.Shown(l.Value)})
+		rows = append(rows, []string{"  " + l.Name, l.Value})
 	}
 	Section(w, "the loop's variables", rows)
 	conditions(w, y.Conditions)
 	rows = nil
 	for _, at := range y.Attributes {
-		rows = append(rows, []string{"  " + at.Name, says(at.Value, true), at.Place.String()})
+		rows = append(rows, []string{"  " + at.Name, Cut(at.Value, 48), at.Place.String()})
 		if at.Written != "" {
 			rows = append(rows, []string{"", "from " + oneLine(at.Written), ""})
 		}
@@ -160,7 +160,7 @@ func conditions(w io.Writer, list []explain.Condition) {
 func seenRow(s explain.Seen) []string {
 	text := "is not there"
 	if s.There {
-		text = "is " + says(s.Value, true)
+		text = "is " + Cut(s.Value, 48)
 	}
 	return []string{"      " + s.Name, text, s.Place.String()}
 }

@@ -4,6 +4,7 @@ package pgtest
 
 import (
 	"fmt"
+	"net"
 	"net/url"
 	"os"
 	"os/exec"
@@ -123,6 +124,23 @@ func (s *Server) Kill() {
 	s.cmd.Process.Signal(syscall.SIGQUIT)
 	s.cmd.Wait()
 	s.cmd = nil
+}
+
+// Refuse takes the place of a server that was killed until somebody has asked it for a connection, and hangs up.
+func (s *Server) Refuse(tb testing.TB) {
+	tb.Helper()
+	socket := filepath.Join(s.dir, ".s.PGSQL.5432")
+	os.Remove(socket) // of a server that was killed
+	l, err := net.Listen("unix", socket)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	defer l.Close()
+	c, err := l.Accept()
+	if err != nil {
+		tb.Fatal(err)
+	}
+	c.Close()
 }
 
 // Database makes a database and gives its URL.

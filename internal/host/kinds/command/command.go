@@ -176,7 +176,7 @@ func quiet(t plan.Task) bool {
 // prepared is the command with all that stands around it.
 func prepared(env *kind.Env, t plan.Task) (machine.Command, error) {
 	c := machine.Command{Args: t.Attrs.Texts("run"), Folder: t.Attrs.Text("folder"), Stdin: t.Attrs.Text("input"),
-		Makes: t.Attrs.Text("done_if_exists"), Quiet: quiet(t)}
+		Quiet: quiet(t)}
 	if t.Attrs.Has("script") {
 		c.Args = []string{"sh", "-c", t.Attrs.Text("script")}
 	}
@@ -248,6 +248,18 @@ func said(t plan.Task) string {
 	return first
 }
 
+// leave creates what proves that a command is done on a machine that only pretended to run it.
+func leave(env *kind.Env, path string) error {
+	pretender, ok := env.Machine.(machine.Pretender)
+	if !ok || !pretender.Pretends() {
+		return nil
+	}
+	if there, err := env.Exists(path); there || err != nil {
+		return err
+	}
+	return pretender.Leave(path)
+}
+
 // Write runs the command.
 func (commands) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	c, err := prepared(env, w.Task)
@@ -268,7 +280,10 @@ func (commands) Write(ctx context.Context, env *kind.Env, w kind.Differing[state
 	if err != nil {
 		return err
 	}
-	if !w.Task.Attrs.Has("done_if") && !w.Task.Attrs.Has("done_if_exists") {
+	if p := w.Task.Attrs.Text("done_if_exists"); p != "" {
+		return leave(env, p)
+	}
+	if !w.Task.Attrs.Has("done_if") {
 		if env.Did == nil {
 			env.Did = map[value.Ref]bool{}
 		}

@@ -233,7 +233,7 @@ func Tool(remote func(value.Attrs) bool, when ...string) schema.Tool {
 
 // run calls the program that the host has.
 func (w wanted) run(ctx context.Context) error {
-	c := machine.Command{Limit: usualLimit, Makes: w.path, Env: w.proxies()}
+	c := machine.Command{Limit: usualLimit, Env: w.proxies()}
 	if limit := w.task.Attrs.Text("fetch_limit"); limit != "" {
 		c.Limit, _ = measure.ParseDuration(limit) // checked with the manifest
 	}
@@ -278,7 +278,7 @@ func (w wanted) led(ctx context.Context, c machine.Command, headers map[string]a
 		c.Args = []string{"curl", "-sS", "--max-redirs", "0", "--proto", "=http,https", "--connect-timeout", "30",
 			"--retry", "3",
 			"-r", "0-0", "-o", "/dev/null", "-w", "%{http_code} %{redirect_url}", "-K", "-", "--", at}
-		c.Stdin, c.Makes = Config(headers), ""
+		c.Stdin = Config(headers)
 		out, err := machine.Do(ctx, w.env.Machine, c, nil)
 		if err != nil {
 			return "", nil, err

@@ -35,19 +35,20 @@ func (s *server) Look(program string) bool { return slices.Contains(s.programs, 
 
 func (s *server) Run(_ context.Context, c machine.Command) (machine.Output, error) {
 	s.calls = append(s.calls, c)
-	if c.Makes == "" { // a look at where it leads
+	to := target(c)
+	if to == "/dev/null" { // a look at where it leads
 		if to := s.leads[c.Args[len(c.Args)-1]]; to != "" {
 			return machine.Output{Stdout: "302 " + to}, nil
 		}
 		return machine.Output{Stdout: "206 "}, nil
 	}
-	d, err := s.Dir(path.Dir(c.Makes))
+	d, err := s.Dir(path.Dir(to))
 	if err != nil {
 		return machine.Output{}, err
 	}
 	defer d.Close()
 	have := ""
-	if data, err := machine.ReadFile(s, c.Makes); err == nil {
+	if data, err := machine.ReadFile(s, to); err == nil {
 		have = string(data)
 	}
 	if have != "" && s.noParts {
@@ -57,13 +58,23 @@ func (s *server) Run(_ context.Context, c machine.Command) (machine.Output, erro
 	if s.cutAt > 0 {
 		whole, code = s.text[:s.cutAt], 18
 	}
-	d.Remove(path.Base(c.Makes))
-	f, err := d.Create(path.Base(c.Makes), 0o600, -1, -1)
+	d.Remove(path.Base(to))
+	f, err := d.Create(path.Base(to), 0o600, -1, -1)
 	if err != nil {
 		return machine.Output{}, err
 	}
 	_, err = f.Write([]byte(have + whole[min(len(have), len(whole)):]))
 	return machine.Output{Code: code}, errors.Join(err, f.Close())
+}
+
+// target is the file that a program writes: behind -o or -O, or apt-helper's last word.
+func target(c machine.Command) string {
+	for i, word := range c.Args {
+		if (word == "-o" || word == "-O") && !strings.HasSuffix(c.Args[0], "apt-helper") {
+			return c.Args[i+1]
+		}
+	}
+	return c.Args[len(c.Args)-1]
 }
 
 // tides has the SHA-256 below.
