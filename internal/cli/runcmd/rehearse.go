@@ -34,7 +34,7 @@ func rehearse(e *cli.Env) *cobra.Command {
 			}
 			switch e.Output {
 			case "json":
-				err = e.Document(document.NewRehearsals(cases, failed))
+				err = e.Document(document.Rehearsals{Head: document.One, Failed: failed, Cases: cases})
 			case "junit":
 				err = junit.Write(e.Raw, junit.Rehearsal(cases))
 			default:

@@ -232,7 +232,7 @@ func check(e *cli.Env) *cobra.Command {
 				fmt.Fprintln(e.Out, "no run is kept yet")
 				return nil
 			}
-			if err := e.Render(document.NewChecked(p.Place(), h),
+			if err := e.Render(document.Checked{Head: document.One, File: p.Place(), Health: h},
 				func(w io.Writer) { text.Health(w, p.Place(), h) }); err != nil {
 				return err
 			}

@@ -42,12 +42,12 @@ const Dir = "rehearsal"
 
 // Case is one thing that was held to what is expected.
 type Case struct {
-	File    string // of the rehearsal; empty for the conditions of the project
-	Host    string
-	Name    string
-	Failure string // empty when it is as expected
-	Place   value.Place
-	Took    time.Duration
+	File    string        `json:"rehearsal" doc:"The rehearsal's file."` // empty for the conditions of the project
+	Host    string        `json:"host" doc:"The host of the rehearsal."`
+	Name    string        `json:"case" doc:"What was expected."`
+	Failure string        `json:"failure" doc:"What came instead; empty when it held."`
+	Place   value.Place   `json:"place" doc:"Where it is written."`
+	Took    time.Duration `json:"-"`
 }
 
 // Rehearsal is one file, read.

@@ -121,12 +121,12 @@ func sweep(tx *transaction) error {
 
 // Health is what a check of the file has found.
 type Health struct {
-	Bytes    int64
-	Runs     int
-	Hosts    int // visits of hosts
-	Tasks    int
-	Contents int
-	Wrong    []string // what is wrong; none when all is well
+	Bytes int64    `json:"bytes" doc:"Its size."`
+	Runs  int      `json:"runs" doc:"How many runs it has, of all projects."`
+	Hosts int      `json:"hosts" doc:"How many times a host was gone through in them."`
+	Tasks int      `json:"tasks" doc:"How many tasks."`
+	Texts int      `json:"texts" doc:"How many texts: facts and files of projects, each once."`
+	Wrong []string `json:"wrong" doc:"What is wrong with it; none when it is sound."`
 }
 
 // maxWrong is how much of what is wrong is told.
@@ -164,7 +164,7 @@ func (s *Store) Check() (*Health, error) {
 		if got := sha256.Sum256(text); wrong != nil || !bytes.Equal(got[:], sum) {
 			say("the text %x is not what it was", sum[:min(6, len(sum))])
 		}
-		out.Contents++
+		out.Texts++
 		return err
 	}, "SELECT id, sha256, packed FROM content")
 	if err != nil {

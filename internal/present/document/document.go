@@ -21,6 +21,7 @@ import (
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/fleet/rehearse"
 )
 
 // Head begins every document.
@@ -199,17 +200,8 @@ type Advice struct {
 // Rehearsals is what `rehearse` prints.
 type Rehearsals struct {
 	Head
-	Failed int    `json:"failed" doc:"How many cases failed."`
-	Cases  []Case `json:"cases" doc:"The cases, in order."`
-}
-
-// Case is one case of a rehearsal.
-type Case struct {
-	Rehearsal string      `json:"rehearsal" doc:"The rehearsal's file."`
-	Host      string      `json:"host" doc:"The host of the rehearsal."`
-	Case      string      `json:"case" doc:"What was expected."`
-	Failure   string      `json:"failure" doc:"What came instead; empty when it held."`
-	Place     value.Place `json:"place" doc:"Where it is written."`
+	Failed int             `json:"failed" doc:"How many cases failed."`
+	Cases  []rehearse.Case `json:"cases" doc:"The cases, in order."`
 }
 
 // Captures is what `capture` prints.

@@ -12,7 +12,6 @@ import (
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/source"
-	"jadekettle/internal/fleet/rehearse"
 )
 
 // NewLint makes the document of what lint found.
@@ -21,16 +20,6 @@ func NewLint(ps []problem.Problem, list []advice.Piece) Lint {
 	for _, ad := range list {
 		out.Advice = append(out.Advice, Advice{Code: ad.Code, File: ad.Place.File, Line: ad.Place.Line,
 			Column: ad.Place.Col, What: ad.What, Do: ad.Do, Silenced: ad.Silenced, Reason: ad.Reason})
-	}
-	return out
-}
-
-// NewRehearsals makes the document of a rehearsal.
-func NewRehearsals(cases []rehearse.Case, failed int) Rehearsals {
-	out := Rehearsals{Head: One, Failed: failed}
-	for _, c := range cases {
-		out.Cases = append(out.Cases, Case{Rehearsal: c.File, Host: c.Host, Case: c.Name, Failure: c.Failure,
-			Place: c.Place})
 	}
 	return out
 }

@@ -68,13 +68,8 @@ type Slow struct {
 // Checked is what `runs check` prints.
 type Checked struct {
 	Head
-	File  string   `json:"file" doc:"The file that was checked, or the database."`
-	Bytes int64    `json:"bytes" doc:"Its size."`
-	Runs  int      `json:"runs" doc:"How many runs it has, of all projects."`
-	Hosts int      `json:"hosts" doc:"How many times a host was gone through in them."`
-	Tasks int      `json:"tasks" doc:"How many tasks."`
-	Texts int      `json:"texts" doc:"How many texts: facts and files of projects, each once."`
-	Wrong []string `json:"wrong" doc:"What is wrong with it; none when it is sound."`
+	File string `json:"file" doc:"The file that was checked, or the database."`
+	*store.Health
 }
 
 // Status is what `status` prints.
@@ -91,11 +86,4 @@ func NewRunsFound(hits []history.Hit, all int) RunsFound {
 // NewLife makes the document of what became of one thing on a host.
 func NewLife(host string, ref value.Ref, list []history.Moment) Life {
 	return Life{Head: One, Host: host, Kind: ref.Kind, Name: ref.Name, Moments: list}
-}
-
-// NewChecked makes the document of what a check of the history has found.
-func NewChecked(place string, h *store.Health) Checked {
-	return Checked{Head: One, File: place, Bytes: h.Bytes, Runs: h.Runs, Hosts: h.Hosts, Tasks: h.Tasks,
-		Texts: h.Contents,
-		Wrong: h.Wrong}
 }

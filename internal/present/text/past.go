@@ -197,7 +197,7 @@ func Slow(w io.Writer, s *history.Slow) {
 func Health(w io.Writer, place string, h *store.Health) {
 	fmt.Fprintf(w, "%s  %s: %s, %s, %s, %s\n", Line(place), Size(h.Bytes), Count(h.Runs, "run"),
 		Count(h.Hosts, "visit"),
-		Count(h.Tasks, "task"), Count(h.Contents, "text"))
+		Count(h.Tasks, "task"), Count(h.Texts, "text"))
 	for _, wrong := range h.Wrong {
 		fmt.Fprintln(w, Paint(Bad, "  "+Line(wrong)))
 	}
