@@ -69,8 +69,10 @@ func (s *Stand) says() Condition {
 
 // HostStatus is how a host is, and since when.
 type HostStatus struct {
-	Host      string            `json:"host" doc:"The host."`
-	Condition Condition         `json:"condition" doc:"failing, not reached, drifted, outdated (declared otherwise by now), never run, as declared or off."`
+	Host string `json:"host" doc:"The host."`
+	// Condition is Outdated once the project says otherwise than what was applied.
+	Condition Condition `json:"condition" doc:"failing, not reached, drifted, outdated, never run, as declared or off."`
+
 	Since     time.Time         `json:"since" doc:"When it was first found so; zero where that is not known."`
 	SinceRun  int               `json:"since_run" doc:"The run that found it so first."`
 	Run       int               `json:"run" doc:"The run that found it so last."`
@@ -78,10 +80,10 @@ type HostStatus struct {
 	Reached   time.Time         `json:"reached" doc:"When it was last reached by a run; zero for never."`
 	Applied   time.Time         `json:"applied" doc:"When it was last applied to; zero for never."`
 	AppliedBy int               `json:"applied_by" doc:"By which run."`
-	Revision  string            `json:"revision" doc:"Which revision of the project that applied; empty outside of git."`
+	Revision  string            `json:"revision" doc:"The revision of the project it applied; empty outside git."`
 	Edited    bool              `json:"edited" doc:"Whether its files were changed since that commit."`
 	Who       string            `json:"who" doc:"Whose run that was."`
-	Mended    int               `json:"mended" doc:"How often an apply had to change something again though the project had not moved, in its last 200 runs."`
+	Mended    int               `json:"mended" doc:"How often its last 200 runs changed what was already applied."`
 	MendedAt  time.Time         `json:"mended_at" doc:"When that was last; zero for never."`
 	Leftovers []record.Leftover `json:"leftovers" doc:"What is managed there and no longer declared."`
 	Debts     []record.Debt     `json:"debts" doc:"Restarts and the like that are owed there."`

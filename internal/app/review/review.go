@@ -31,11 +31,11 @@ type Preview struct {
 	Format   int                `toml:"format"`
 	Project  string             `toml:"project" comment:"the identity of the project, and its environment"`
 	Env      string             `toml:"env"`
-	Revision string             `toml:"revision" comment:"the commit of the project's git repository; edited says that files had changed since"`
+	Revision string             `toml:"revision" comment:"the commit of the project; edited: files have changed since"`
 	Edited   bool               `toml:"edited"`
 	Made     time.Time          `toml:"made"`
 	By       string             `toml:"by"`
-	Params   []string           `toml:"param,omitempty" comment:"params that the call gave, none of which can be secret"`
+	Params   []string           `toml:"param,omitempty" comment:"params given with --param; never secret"`
 	Part     *resolve.Selection `toml:"part,omitempty" comment:"the part of the tasks that it is about"`
 	Hosts    []Host             `toml:"host"`
 }

@@ -114,7 +114,7 @@ type Standing struct {
 	Revision string    `json:"revision" doc:"The commit that the project is at; empty outside of git."`
 	Read     time.Time `json:"read" doc:"When the project was read last, because it had moved."`
 	Looked   time.Time `json:"looked" doc:"When it was last looked whether it has moved."`
-	Wrong    string    `json:"wrong" doc:"Why the project cannot be read as it is now; empty when it can. The one that was read before counts."`
+	Wrong    string    `json:"wrong" doc:"Why the project cannot be read; empty when it can."`
 	WrongAt  time.Time `json:"wrong_at" doc:"Since when that is so."`
 }
 

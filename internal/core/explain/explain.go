@@ -85,7 +85,7 @@ type Edge struct {
 // Declared is one declaration for a host.
 type Declared struct {
 	record.Ref
-	State  string `json:"state" doc:"declared, not declared, perhaps declared where facts decide it that are not known, or left out."`
+	State  string `json:"state" doc:"declared, not declared, perhaps declared (facts decide it), or left out."`
 	Reason string `json:"reason" doc:"Why it is not declared, or only perhaps."`
 	Ways   []Way  `json:"ways" doc:"How it comes to the host."`
 }

@@ -146,7 +146,7 @@ type Change struct {
 	Becomes string `cbor:"3,keyasint" json:"becomes" doc:"What is declared."`
 	Diff    string `cbor:"4,keyasint,omitempty" json:"diff" doc:"A unified diff, for text."`
 	Secret  bool   `cbor:"5,keyasint,omitempty" json:"-"` // both sides are hidden
-	Closed  bool   `cbor:"6,keyasint,omitempty" json:"closed" doc:"Whether the old text is kept back: only its owner may read it, and it is not ours."`
+	Closed  bool   `cbor:"6,keyasint,omitempty" json:"closed" doc:"Whether the old text is withheld: it is private."`
 }
 
 // Result is the outcome of one task.

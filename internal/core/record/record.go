@@ -90,7 +90,7 @@ const (
 type Head struct {
 	Number   int               `json:"number" doc:"Its number in this project."`
 	Run      string            `json:"run" doc:"The run, a UUIDv7."`
-	Mode     string            `json:"mode" doc:"preview, apply, verify, drift, exec, retire, undo, or prune: runs that were let go."`
+	Mode     string            `json:"mode" doc:"preview, apply, verify, drift, exec, retire, undo or prune."`
 	State    Progress          `json:"state" doc:"running, ended, interrupted, or elsewhere: run from another machine."`
 	Code     int               `json:"code" doc:"The code that the program ended with."`
 	Env      string            `json:"env" doc:"The environment; empty without environments."`
@@ -102,11 +102,11 @@ type Head struct {
 	Params   map[string]string `json:"params" doc:"The params that the call gave. Secret ones are left out."`
 	Job      string            `json:"job" doc:"The job that was started; empty where none was."`
 	Answers  map[string]string `json:"answers" doc:"The answers to the job's questions. Secret ones are left out."`
-	Source   string            `json:"source" doc:"The git repository that the project was taken from; empty for a folder of one's own."`
+	Source   string            `json:"source" doc:"The git repository of the project; empty for a folder."`
 	Revision string            `json:"revision" doc:"The commit that the project was at; empty outside of git."`
 	Edited   bool              `json:"edited" doc:"Whether its files were changed since that commit."`
 	Whole    bool              `json:"whole" doc:"Whether it was about all tasks of its hosts."`
-	Declared bool              `json:"declared" doc:"Whether it was about what is declared, and not about a command, or what to put back or take away."`
+	Declared bool              `json:"declared" doc:"Whether its tasks were declared; false for exec, undo, retire."`
 	Undoes   int               `json:"undoes" doc:"The run that it puts back; 0 in any other."`
 	Notes    map[string]string `json:"notes" doc:"What was noted on it."`
 
@@ -128,8 +128,8 @@ type Run struct {
 type Host struct {
 	Name    string  `json:"name" doc:"The host."`
 	State   State   `json:"state" doc:"reached, not reached, busy, lost, not begun or off."`
-	Outcome Outcome `json:"outcome" doc:"How it fared in one word: its state where that is not reached, not resolved, and else failed, changed or unchanged."`
-	Message string  `json:"message" doc:"Why it was not reached, is busy or was lost; else what somebody should know of it."`
+	Outcome Outcome `json:"outcome" doc:"failed, changed or unchanged; or its state, if it is not reached."`
+	Message string  `json:"message" doc:"Why it was not reached, is busy or was lost; or a note."`
 	Do      string  `json:"do" doc:"What to do about that."`
 	Counts
 	Seconds   float64     `json:"seconds" doc:"How long the host took."`
@@ -142,7 +142,7 @@ type Host struct {
 	Needed    []Ref       `json:"needed" doc:"What selected tasks need, and was not selected."`
 	Collected []Collected `json:"collected" doc:"What earlier runs did whose results had not arrived."`
 
-	CollectedBy int       `json:"collected_by" doc:"The run that brought results which had not arrived; 0 when none had to."`
+	CollectedBy int       `json:"collected_by" doc:"The run that fetched its late results; 0 when none did."`
 	Executed    *Executed `json:"executed" doc:"What a command came to; null in any run but exec."`
 	Begun       bool      `json:"begun" doc:"Whether its turn had come when it did not end."`
 	AtWork      *AtWork   `json:"at_work" doc:"What it is at, of a run that goes on; null where that is not known."`
@@ -179,7 +179,7 @@ type Task struct {
 	Do        string        `json:"do" doc:"What to do about a failure."`
 	Output    string        `json:"output" doc:"What a command that failed printed, its head and tail."`
 	Tries     int           `json:"tries" doc:"How often it was tried."`
-	Drift     plan.Drift    `json:"drift" doc:"Why it differs, in a preview: host, declaration, both, or left (no longer declared); empty where that is not known."`
+	Drift     plan.Drift    `json:"drift" doc:"What moved, in a preview: host, declaration, both or left."`
 	Written   []plan.Change `json:"written" doc:"What differs from what was last written, of drift."`
 	Since     string        `json:"since" doc:"When it was last written, of drift."`
 	By        string        `json:"by" doc:"By whose run, of drift."`

@@ -64,9 +64,10 @@ func (t Type) String() string {
 
 // Attr is one attribute of a kind.
 type Attr struct {
-	Name     string   `json:"name" doc:"Its name."`
-	Type     Type     `json:"takes" doc:"The type of its values."`
-	List     bool     `json:"list" doc:"Whether it takes a list."`      // one value alone is an error: every list is written alike
+	Name string `json:"name" doc:"Its name."`
+	Type Type   `json:"takes" doc:"The type of its values."`
+	// List refuses a single value, so that every list is written alike.
+	List     bool     `json:"list" doc:"Whether it takes a list."`
 	Either   bool     `json:"-"`                                        // takes one value or a list of them
 	Required bool     `json:"required" doc:"Whether it must be given."` // except where the declaration is absent
 	Choices  []string `json:"choices" doc:"The values that it takes; empty when any of its type will do."`

@@ -23,7 +23,7 @@ import (
 // code points. The zero Place means "no file", and a Place with Line 0 the
 // whole file.
 type Place struct {
-	File string `cbor:"1,keyasint,omitempty" json:"file" doc:"The file, from the project's folder; empty when nothing is written."`
+	File string `cbor:"1,keyasint,omitempty" json:"file" doc:"The file, relative to the project; may be empty."`
 	Line int    `cbor:"2,keyasint,omitempty" json:"line" doc:"The line, from 1."`
 	Col  int    `cbor:"3,keyasint,omitempty" json:"column" doc:"The column in characters, from 1."`
 }

@@ -67,8 +67,8 @@ type Compared struct {
 	Alike       int          `json:"alike" doc:"How many of them do not differ."`
 	New         []string     `json:"new" doc:"Hosts that only the later one has."`
 	Gone        []string     `json:"gone" doc:"Hosts that only the earlier one has."`
-	Unread      []string     `json:"unread" doc:"Hosts whose facts were never read, so that what these decide is not compared."`
-	Differences []Difference `json:"differences" doc:"The tasks that differ, each once for all hosts on which it does so alike."`
+	Unread      []string     `json:"unread" doc:"Hosts with unknown facts: what these decide is not compared."`
+	Differences []Difference `json:"differences" doc:"The tasks that differ, one entry for all hosts alike."`
 }
 
 // Difference is one task that differs between two revisions.
@@ -138,7 +138,7 @@ type Shown struct {
 	Own          map[string]any     `json:"own" doc:"The keys that the project gives it."`
 	Groups       []string           `json:"groups" doc:"The groups that it is in."`
 	FactsKnown   bool               `json:"facts_known" doc:"Whether its facts were ever read."`
-	Declarations []explain.Declared `json:"declarations" doc:"What is declared for it, in the order in which it is done."`
+	Declarations []explain.Declared `json:"declarations" doc:"What is declared for it, in the order of its run."`
 }
 
 // Facts is what `facts` prints.

@@ -33,7 +33,7 @@ type Job struct {
 	Labels    []string        `json:"labels" doc:"The labels whose tasks alone are meant; none for all."`
 	Command   []string        `json:"command" doc:"What an exec runs, as written."`
 	Env       string          `json:"env" doc:"The environment; empty for that of the call."`
-	Source    string          `json:"source" doc:"The git repository that the project is taken from; empty for this one."`
+	Source    string          `json:"source" doc:"The git repository of the project; empty for this folder."`
 	Revision  string          `json:"revision" doc:"The branch, tag or commit of source; empty for its usual branch."`
 	Questions []Question      `json:"questions" doc:"What it asks."`
 	Schedule  string          `json:"schedule" doc:"When it starts by itself; empty when it does not."`
