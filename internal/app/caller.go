@@ -142,8 +142,8 @@ func (c *Caller) password(prompt string, nobody problem.Problem) ([]byte, error)
 	return c.Ask.Secret(prompt)
 }
 
-// identityVariable holds the name of an identity file, or an identity itself.
-const identityVariable = "JADEKETTLE_IDENTITY"
+// IdentityVariable holds the name of an identity file, or an identity itself.
+const IdentityVariable = "JADEKETTLE_IDENTITY"
 
 // short is as much of a commit as people read.
 func short(commit string) string { return commit[:min(12, len(commit))] }

@@ -96,18 +96,27 @@ func (p *Project) hosts(q *Request) ([]*inventory.Host, error) {
 		return nil, err
 	}
 	if q.Only != nil {
-		list = slices.DeleteFunc(list, func(h *inventory.Host) bool { return !slices.Contains(q.Only, h.Name) })
+		list = named(list, q.Only)
 	}
 	if q.Undo == nil {
 		return list, nil
 	}
 	names, _ := q.Undo.Changed()
-	list = slices.DeleteFunc(list, func(h *inventory.Host) bool { return !slices.Contains(names, h.Name) })
+	list = named(list, names)
 	if len(list) == 0 {
 		return nil, problem.Errorf("the run %d changed nothing on these hosts", q.Undo.Number).
 			Remedy("it did on %s", strings.Join(inventory.Fold(names), ", "))
 	}
 	return list, nil
+}
+
+// named keeps the hosts of a list that have one of these names.
+func named(list []*inventory.Host, names []string) []*inventory.Host {
+	wanted := make(map[string]bool, len(names))
+	for _, name := range names {
+		wanted[name] = true
+	}
+	return slices.DeleteFunc(list, func(h *inventory.Host) bool { return !wanted[h.Name] })
 }
 
 // Outlook is what is known of a request before it begins.

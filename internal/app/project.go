@@ -21,7 +21,8 @@ import (
 	"jadekettle/internal/host/kinds"
 )
 
-// Project is a project that was read and is right, with what is known of its hosts. It never changes.
+// Project is a project that was read and is right, with what is known of its hosts. Nothing of it changes but the
+// connections that OpenFor begins, which the first Do takes.
 type Project struct {
 	*compile.Project
 	*Site

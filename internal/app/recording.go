@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"os"
@@ -68,7 +69,9 @@ func (k *recording) run(hosts []*record.Host) *record.Run {
 func (k *recording) end(r *record.Run) {
 	k.to.End(r)
 	r.Number, _ = k.to.Number() // what is wrong, wait tells
-	k.log.End(r)
+	if err := k.log.End(r); err != nil {
+		k.caller.note("the run is not logged whole: %s", visible.Line(err.Error()))
+	}
 }
 
 // wait waits until all is kept, and says when it cannot be.
@@ -148,6 +151,16 @@ func (p *Project) before(ctx context.Context, commit, other string) bool {
 type runLog struct {
 	to   *slog.Logger
 	file *os.File
+	err  error // the first that a write came to: slog drops them
+}
+
+// Write implements io.Writer.
+func (l *runLog) Write(line []byte) (int, error) {
+	n, err := l.file.Write(line)
+	if l.err == nil {
+		l.err = err
+	}
+	return n, err
 }
 
 // log begins to log a run. That it cannot is no reason to end.
@@ -160,7 +173,8 @@ func (p *Project) log(h *record.Head, hosts int) *runLog {
 		p.note("the run is not logged: %s", visible.Line(err.Error()))
 		return &runLog{}
 	}
-	l := &runLog{slog.New(slog.NewJSONHandler(f, nil)).With("run", h.Run), f}
+	l := &runLog{file: f}
+	l.to = slog.New(slog.NewJSONHandler(l, nil)).With("run", h.Run)
 	l.to.Info("run began", "project", p.Settings.Project, "mode", h.Mode, "env", h.Env, "who", h.Who, "machine",
 		h.Machine, "revision", h.Revision, "edited", h.Edited, "job", h.Job, "hosts", hosts)
 	return l
@@ -195,5 +209,5 @@ func (l *runLog) End(r *record.Run) error {
 		return nil
 	}
 	l.to.Info("run ended", "number", r.Number, "code", r.Code)
-	return l.file.Close()
+	return cmp.Or(l.err, l.file.Close())
 }

@@ -271,7 +271,7 @@ func (s *Site) Home() string {
 // Keyring is what opens the sealed data of the project.
 func (s *Site) Keyring() *secrets.Keyring {
 	k := &secrets.Keyring{
-		Files: s.Identities, Variable: s.Getenv(identityVariable), Called: identityVariable,
+		Files: s.Identities, Variable: s.Getenv(IdentityVariable), Called: IdentityVariable,
 		Expand: func(name string) string { return s.Expand(name, "") },
 		Usual: func() []string {
 			list := []string{secrets.IdentityFile}

@@ -110,6 +110,16 @@ func (e *Env) Open(ctx context.Context) (*app.Project, error) {
 	return s.Open()
 }
 
+// OpenHosts reads the project of the call, and gives the hosts that targets name.
+func (e *Env) OpenHosts(ctx context.Context, targets []string) (*app.Project, []app.Host, error) {
+	p, err := e.Open(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := p.Select(targets, nil)
+	return p, list, err
+}
+
 // JSON says whether the call wants a document.
 func (e *Env) JSON() bool { return e.Output == "json" }
 

@@ -67,16 +67,13 @@ func Main(args []string, commands ...Commands) int {
 	return s.Run(ctx, args, commands...)
 }
 
-// IdentityVariable holds the name of an identity file, or an identity itself.
-const IdentityVariable = "JADEKETTLE_IDENTITY"
-
 // ownEnvironment reads the environment, out of which it takes the identity, so
 // that no program that is started from here inherits it.
 func ownEnvironment() func(string) string {
-	identity := os.Getenv(IdentityVariable)
-	os.Unsetenv(IdentityVariable)
+	identity := os.Getenv(app.IdentityVariable)
+	os.Unsetenv(app.IdentityVariable)
 	return func(name string) string {
-		if name == IdentityVariable {
+		if name == app.IdentityVariable {
 			return identity
 		}
 		return os.Getenv(name)

@@ -363,3 +363,13 @@ func TestAFullDiskUnderTheOutput(t *testing.T) {
 		}
 	}
 }
+
+// TestAFullDiskUnderTheLog: a run goes on without its log, and says so.
+func TestAFullDiskUnderTheLog(t *testing.T) {
+	dir, _ := fleetOf(t, "[log]\nfile = \"/dev/full\"\n", motd, "gauge-01")
+	code, out, errs := jk(t, dir, "apply", "--all")
+	if code != 0 || !strings.Contains(out, "1 changed") || !strings.Contains(errs, "not logged whole: ") ||
+		!strings.Contains(errs, "no space left") {
+		t.Errorf("apply: %d\n%s%s", code, out, errs)
+	}
+}

@@ -37,14 +37,13 @@ import (
 
 // Tender is one call that runs the schedules of a project for as long as it lives.
 type Tender struct {
-	Caller   *app.Caller
-	Where    app.Where
-	Out      io.Writer     // takes a line for each thing that happens
-	Look     time.Duration // how often it is looked whether the project has moved
-	Most     int           // jobs at once
-	Listen   string        // an address to serve the state on; empty for none
-	Keeps    *Keeping      // this machine, which keeps itself; nil where jobs are run
-	Identity string        // the variable that holds an identity, which processes are given
+	Caller *app.Caller
+	Where  app.Where
+	Out    io.Writer     // takes a line for each thing that happens
+	Look   time.Duration // how often it is looked whether the project has moved
+	Most   int           // jobs at once
+	Listen string        // an address to serve the state on; empty for none
+	Keeps  *Keeping      // this machine, which keeps itself; nil where jobs are run
 
 	file string
 	args []string // by which a call finds the project, but for its revision
@@ -387,8 +386,8 @@ func (t *Tender) start(ctx context.Context, name string, began func(pid int)) te
 	c.WaitDelay = 15 * time.Minute
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // a Ctrl-C here comes to it once, from us
 	c.Env = os.Environ()
-	if id := t.Caller.Getenv(t.Identity); id != "" {
-		c.Env = append(c.Env, t.Identity+"="+id)
+	if id := t.Caller.Getenv(app.IdentityVariable); id != "" {
+		c.Env = append(c.Env, app.IdentityVariable+"="+id)
 	}
 	said := &lastBytes{}
 	c.Stdout, c.Stderr = said, said // one writer for both, which is written to by one goroutine then

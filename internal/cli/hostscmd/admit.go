@@ -25,11 +25,7 @@ func admitCommand(e *cli.Env) *cobra.Command {
 			"proves that\nthe key logs in and that elevation works; only then the host is admitted. Once more, it " +
 			"changes nothing.",
 		RunE: func(c *cobra.Command, targets []string) error {
-			p, err := e.Open(c.Context())
-			if err != nil {
-				return err
-			}
-			list, err := p.Select(targets, nil)
+			p, list, err := e.OpenHosts(c.Context(), targets)
 			if err != nil {
 				return err
 			}

@@ -97,11 +97,7 @@ func each(ctx context.Context, e *cli.Env, en *appenroll.Enrollment, targets []s
 	if len(targets) == 0 {
 		return problem.Errorf("no host is named").Remedy("name hosts, patterns or @groups")
 	}
-	p, err := e.Open(ctx)
-	if err != nil {
-		return err
-	}
-	list, err := p.Select(targets, nil)
+	p, list, err := e.OpenHosts(ctx, targets)
 	if err != nil {
 		return err
 	}

@@ -57,13 +57,15 @@ func hosts(e *cli.Env) *cobra.Command {
 			}
 			switch {
 			case l.group != "":
-				doc, err := document.NewMembers(p, list, strings.TrimPrefix(l.group, "@"))
+				group := strings.TrimPrefix(l.group, "@")
+				members, err := p.Members(list, group)
 				if err != nil {
 					return err
 				}
-				return e.Render(doc, func(w io.Writer) { text.Members(w, doc) })
+				return e.Render(document.Members{Head: document.One, Group: group, Members: members},
+					func(w io.Writer) { text.Members(w, group, members) })
 			case l.moved:
-				moves := document.NewMoves(p, list, len(targets) == 0)
+				moves := p.Moves(list, len(targets) == 0)
 				return e.Render(document.Moved{Head: document.One, Moved: moves},
 					func(w io.Writer) { text.Moves(w, moves) })
 			}
@@ -96,7 +98,7 @@ func (l *listing) log(e *cli.Env, p *app.Project, targets []string, since time.T
 			names = append(names, h.Name)
 		}
 	}
-	list, err := document.NewMovesLog(p, since, names)
+	list, err := p.MovesSince(since, names)
 	if err != nil {
 		return err
 	}

@@ -23,11 +23,7 @@ func trust(e *cli.Env) *cobra.Command {
 			"host. A key " +
 			"that differs from a known one is only accepted with --replace.",
 		RunE: func(c *cobra.Command, targets []string) error {
-			p, err := e.Open(c.Context())
-			if err != nil {
-				return err
-			}
-			list, err := p.Select(targets, nil)
+			p, list, err := e.OpenHosts(c.Context(), targets)
 			if err != nil {
 				return err
 			}

@@ -37,7 +37,7 @@ func tend(e *cli.Env) *cobra.Command {
 				}
 				t.Keeps, t.Look, t.Most = k, k.Every, 1
 			}
-			t.Caller, t.Where, t.Out, t.Identity = e.Caller(), e.Where(), e.Err, cli.IdentityVariable
+			t.Caller, t.Where, t.Out = e.Caller(), e.Where(), e.Err
 			return t.Run(c.Context())
 		},
 	}

@@ -36,7 +36,7 @@ func (r *Run) Apply(e Event) *Host {
 	h := r.byName[e.Host]
 	if h == nil {
 		if h = r.Host(e.Host); h == nil {
-			h = NewHost(e.Host)
+			h = &Host{Name: e.Host}
 			r.Hosts = append(r.Hosts, h)
 		}
 		if r.byName == nil {

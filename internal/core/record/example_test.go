@@ -11,7 +11,7 @@ import (
 // A run is the fold of its events: whoever has heard them all knows what happened, be it the screen, a file of the
 // history or somebody who follows from another machine.
 func ExampleRun_Apply() {
-	run := &record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}}
+	run := &record.Run{Hosts: []*record.Host{&record.Host{Name: "gauge-01"}}}
 	task := record.NewTask(plan.Result{Ref: value.Ref{Kind: "file", Name: "/etc/motd"}, Status: plan.Changed})
 	ended := &record.Host{Name: "gauge-01", State: record.Reached, Tasks: []record.Task{task}}
 	ended.Settle()

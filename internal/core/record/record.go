@@ -242,17 +242,11 @@ type AtWork struct {
 	Told    time.Time `json:"told" doc:"When that was."`
 }
 
-// NewHost makes a host whose turn has not come.
-func NewHost(name string) *Host {
-	return &Host{Name: name, Tasks: []Task{}, Leftovers: []Leftover{}, Debts: []Debt{}, Needed: []Ref{},
-		Collected: []Collected{}}
-}
-
 // NewTask makes a task from its result. The caller adds where it is declared and when it began.
 func NewTask(r plan.Result) Task {
-	out := Task{ID: r.ID, Kind: r.Ref.Kind, Name: r.Ref.Name, Status: r.Status, Labels: []string{},
-		Seconds: Seconds(r.Took), Changes: some(r.Changes), Message: r.Message, Do: r.Do, Output: r.Output,
-		Drift: r.Drift, Written: some(r.Written), By: r.By, Digest: r.Digest, Again: r.Again}
+	out := Task{ID: r.ID, Kind: r.Ref.Kind, Name: r.Ref.Name, Status: r.Status,
+		Seconds: Seconds(r.Took), Changes: r.Changes, Message: r.Message, Do: r.Do, Output: r.Output,
+		Drift: r.Drift, Written: r.Written, By: r.By, Digest: r.Digest, Again: r.Again}
 	if r.Since > 0 {
 		out.Since = time.Unix(r.Since, 0).UTC().Format(time.RFC3339)
 	}
@@ -263,14 +257,6 @@ func NewTask(r plan.Result) Task {
 		out.BlockedBy = &Ref{r.BlockedBy.Kind, r.BlockedBy.Name}
 	}
 	return out
-}
-
-// some makes a list of none where there is none, which JSON has as [].
-func some[T any](list []T) []T {
-	if list == nil {
-		return []T{}
-	}
-	return list
 }
 
 // Seconds gives a length of time as records have it: in seconds, to the millisecond.
@@ -328,7 +314,7 @@ func Refs(list []value.Ref) []Ref {
 func NewLeftovers(list []plan.Leftover) []Leftover {
 	out := make([]Leftover, len(list))
 	for i, l := range list {
-		out[i] = Leftover{l.Ref.Kind, l.Ref.Name, some(l.Changes), l.Why, l.Stays}
+		out[i] = Leftover{l.Ref.Kind, l.Ref.Name, l.Changes, l.Why, l.Stays}
 	}
 	return out
 }

@@ -157,7 +157,7 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 	told := f.events.deliver(f.Notify)
 	defer told()
 	for i, h := range hosts {
-		out[i] = record.NewHost(h.Name)
+		out[i] = &record.Host{Name: h.Name}
 	}
 	p := &progress{Rollout: how, fleet: f}
 	var went []*record.Host

@@ -6,12 +6,12 @@ import (
 
 // Move is a host that came, went, or changed a group.
 type Move struct {
-	Host  string
-	What  string // new, gone, into or out of
-	Group string // empty for a host that is new or gone
-	Why   string
-	At    time.Time
-	Run   int // the number of the run that found it so; 0 when it is not kept
+	Host  string    `json:"host" doc:"The host."`
+	What  string    `json:"moved" doc:"new, gone, into or out of."`
+	Group string    `json:"group" doc:"The group that it moved into or out of."`
+	Why   string    `json:"why" doc:"What made it move, where that is known."`
+	At    time.Time `json:"at" doc:"When a run found it so; zero where none has yet."`
+	Run   int       `json:"run" doc:"That run; 0 where none has yet."`
 }
 
 // Moved keeps moves, for a log of them.

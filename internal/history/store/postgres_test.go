@@ -30,7 +30,7 @@ func TestAServerThatFails(t *testing.T) {
 	of := func(url string) Project { return opened(t, &Store{URL: url}) }
 	begin := func(p Project) error {
 		r := begun(p)
-		r.End(&record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}})
+		r.End(&record.Run{Hosts: []*record.Host{&record.Host{Name: "gauge-01"}}})
 		return r.Wait()
 	}
 	t.Run("refuses", func(t *testing.T) {

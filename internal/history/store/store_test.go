@@ -382,7 +382,7 @@ func TestAStoreThatFails(t *testing.T) {
 	begin := func(p Project) error {
 		id, _ := uuid.NewV7()
 		r := p.Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
-		r.End(&record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}})
+		r.End(&record.Run{Hosts: []*record.Host{&record.Host{Name: "gauge-01"}}})
 		return r.Wait()
 	}
 	t.Run("no database", func(t *testing.T) {
@@ -477,7 +477,7 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 			[]string{"gauge-01"}, nil)
 		r.Number()
 		os.Remove(p.File)
-		r.End(&record.Run{Hosts: []*record.Host{record.NewHost("gauge-01")}})
+		r.End(&record.Run{Hosts: []*record.Host{&record.Host{Name: "gauge-01"}}})
 		refuses(t, "was taken away while the run went", "begins a new one", r.Wait())
 	})
 	t.Run("full and read-only", func(t *testing.T) {

@@ -9,8 +9,8 @@ import (
 	"reflect"
 	"slices"
 	"strings"
-	"time"
 
+	"jadekettle/internal/app"
 	"jadekettle/internal/app/secrets"
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/explain"
@@ -22,6 +22,7 @@ import (
 	"jadekettle/internal/core/source"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/fleet/rehearse"
+	"jadekettle/internal/history/store"
 )
 
 // Head begins every document.
@@ -102,31 +103,14 @@ type Host struct {
 // Members is what `hosts --group` prints.
 type Members struct {
 	Head
-	Group   string   `json:"group" doc:"The group."`
-	Members []Member `json:"members" doc:"Its members."`
-}
-
-// Member is a host in a group.
-type Member struct {
-	Name  string `json:"name" doc:"The host."`
-	By    string `json:"by" doc:"What makes it a member."`
-	Known bool   `json:"known" doc:"False when facts decide it that were never read."`
+	Group   string       `json:"group" doc:"The group."`
+	Members []app.Member `json:"members" doc:"Its members."`
 }
 
 // Moved is what `hosts --moved` prints.
 type Moved struct {
 	Head
-	Moved []Move `json:"moved" doc:"What moved since each host's last run, or since a time."`
-}
-
-// Move is one host that came, went, or changed a group.
-type Move struct {
-	Host  string    `json:"host" doc:"The host."`
-	Moved string    `json:"moved" doc:"new, gone, into or out of."`
-	Group string    `json:"group" doc:"The group that it moved into or out of."`
-	Why   string    `json:"why" doc:"What made it move, where that is known."`
-	At    time.Time `json:"at" doc:"When a run found it so; zero where none has yet."`
-	Run   int       `json:"run" doc:"That run; 0 where none has yet."`
+	Moved []store.Move `json:"moved" doc:"What moved since each host's last run, or since a time."`
 }
 
 // Shown is what `hosts show` prints.

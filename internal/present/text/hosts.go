@@ -10,7 +10,7 @@ import (
 	"jadekettle/internal/core/explain"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/value"
-	"jadekettle/internal/present/document"
+	"jadekettle/internal/history/store"
 )
 
 // Hosts lists hosts with their groups and manifests.
@@ -37,13 +37,13 @@ func Hosts(w io.Writer, list []app.Standing) {
 }
 
 // Members tells who is in a group, and by what.
-func Members(w io.Writer, d *document.Members) {
-	if len(d.Members) == 0 {
-		fmt.Fprintf(w, "no host is a member of %s\n", d.Group)
+func Members(w io.Writer, group string, members []app.Member) {
+	if len(members) == 0 {
+		fmt.Fprintf(w, "no host is a member of %s\n", group)
 		return
 	}
 	rows, notes := [][]string{{"host", "is a member"}}, []string{""}
-	for _, m := range d.Members {
+	for _, m := range members {
 		note := ""
 		if !m.Known {
 			note = "its facts were never read; `jadekettle facts " + m.Name + "` reads them"
@@ -54,9 +54,9 @@ func Members(w io.Writer, d *document.Members) {
 }
 
 // Moves tells what moved in or out of groups since the last run of each host.
-func Moves(w io.Writer, list []document.Move) {
+func Moves(w io.Writer, list []store.Move) {
 	for _, m := range list {
-		line := m.Host + "  " + m.Moved
+		line := m.Host + "  " + m.What
 		if m.Group != "" {
 			line += " " + m.Group
 		}
@@ -71,14 +71,14 @@ func Moves(w io.Writer, list []document.Move) {
 }
 
 // MovesLog tells what runs have found to move, when, and why.
-func MovesLog(w io.Writer, list []document.Move) {
+func MovesLog(w io.Writer, list []store.Move) {
 	rows := [][]string{{"WHEN", "RUN", "HOST", "MOVED", "WHY"}}
 	for _, m := range list {
 		number := ""
 		if m.Run > 0 {
 			number = fmt.Sprint(m.Run)
 		}
-		rows = append(rows, []string{When(m.At), number, m.Host, strings.TrimSpace(m.Moved + " " + m.Group),
+		rows = append(rows, []string{When(m.At), number, m.Host, strings.TrimSpace(m.What + " " + m.Group),
 			Line(m.Why)})
 	}
 	if len(list) == 0 {

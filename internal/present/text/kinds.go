@@ -6,28 +6,24 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/record"
 	"jadekettle/internal/core/schema"
 )
 
 // Kinds lists the kinds below the headings of their areas.
 func Kinds(w io.Writer, schemas schema.Kinds) {
-	var areas []string
-	by := map[string][]*schema.Kind{}
+	var all []*schema.Kind
 	width := 0
 	for _, name := range schemas.Names() {
 		k, _ := schemas.Kind(name)
-		width = max(width, len(name))
-		if by[k.Area] == nil {
-			areas = append(areas, k.Area)
-		}
-		by[k.Area] = append(by[k.Area], k)
+		all, width = append(all, k), max(width, len(name))
 	}
-	for i, area := range areas {
+	for i, area := range record.GroupBy(all, func(k *schema.Kind) string { return k.Area }) {
 		if i > 0 {
 			fmt.Fprintln(w)
 		}
-		fmt.Fprintln(w, Paint(Quiet, area))
-		for _, k := range by[area] {
+		fmt.Fprintln(w, Paint(Quiet, area.Key))
+		for _, k := range area.Items {
 			fmt.Fprintf(w, "  %s  %s\n", Paint(Loud, fmt.Sprintf("%-*s", width, k.Name)), k.About)
 		}
 	}

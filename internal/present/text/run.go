@@ -480,11 +480,9 @@ const foldFrom = 4
 
 // row is one line of a block: hosts that fared alike.
 type row struct {
-	outcome record.Outcome
-	names   []string
-	text    string
-	low     float64 // seconds
-	high    float64
+	names     []string
+	text      string
+	low, high float64 // seconds
 }
 
 // blocks prints a block for each outcome, worst first.
@@ -522,38 +520,27 @@ func moodOfOutcome(o record.Outcome) Mood {
 // wanted.
 func (v *Run) rows(o record.Outcome, list []*record.Host) []row {
 	var out []row
-	at := map[string]int{}
+	for _, g := range record.GroupBy(list, func(h *record.Host) string { return v.told1(o, h) }) {
+		if len(g.Items) >= foldFrom && v.Detail != Whole {
+			out = append(out, rowOf(g.Key, g.Items...))
+			continue
+		}
+		for _, h := range g.Items {
+			out = append(out, rowOf(g.Key, h))
+		}
+	}
+	return out
+}
+
+func rowOf(text string, list ...*record.Host) row {
+	out := row{names: names(list), text: text, low: list[0].Seconds}
 	for _, h := range list {
-		r := row{outcome: o, names: []string{h.Name}, text: v.told1(o, h), low: h.Seconds, high: h.Seconds}
-		if o == record.OutOff {
-			r.low, r.high = 0, 0
-		}
-		i, known := at[r.text]
-		if !known {
-			at[r.text] = len(out)
-			out = append(out, r)
-			continue
-		}
-		out[i].names = append(out[i].names, h.Name)
-		out[i].low, out[i].high = min(out[i].low, r.low), max(out[i].high, r.high)
+		out.low, out.high = min(out.low, h.Seconds), max(out.high, h.Seconds)
 	}
-	var rows []row
-	for _, r := range out {
-		if len(r.names) >= foldFrom && v.Detail != Whole {
-			rows = append(rows, r)
-			continue
-		}
-		for _, h := range list {
-			if slices.Contains(r.names, h.Name) {
-				one := row{outcome: o, names: []string{h.Name}, text: r.text, low: h.Seconds, high: h.Seconds}
-				if o == record.OutOff {
-					one.low, one.high = 0, 0
-				}
-				rows = append(rows, one)
-			}
-		}
+	if list[0].Outcome == record.OutOff {
+		out.low, out.high = 0, 0
 	}
-	return rows
+	return out
 }
 
 // told1 is what a row says of a host: counts where it was reached, else why not.
@@ -685,46 +672,31 @@ func (v *Run) rest(list []*record.Host) {
 // leftovers tells what is left over, and in a preview what taking it away would do, once
 // for all hosts on which it is alike.
 func (v *Run) leftovers(list []*record.Host) {
-	type story struct {
-		hosts []string
-		left  []record.Leftover
-	}
-	var stories []*story
-	at := map[string]*story{}
+	list = slices.DeleteFunc(slices.Clone(list), func(h *record.Host) bool { return len(h.Leftovers) == 0 })
 	waiting := false
-	for _, h := range list {
-		if len(h.Leftovers) == 0 {
-			continue
-		}
-		key := fmt.Sprint(h.Leftovers)
-		if at[key] == nil {
-			at[key] = &story{left: h.Leftovers}
-			stories = append(stories, at[key])
-		}
-		at[key].hosts = append(at[key].hosts, h.Name)
-	}
-	for _, s := range stories {
+	for _, g := range record.GroupBy(list, func(h *record.Host) string { return fmt.Sprint(h.Leftovers) }) {
+		on := hosts(names(g.Items))
 		fmt.Fprintln(v.W)
-		s.left = slices.DeleteFunc(slices.Clone(s.left), func(l record.Leftover) bool {
+		left := slices.DeleteFunc(slices.Clone(g.Items[0].Leftovers), func(l record.Leftover) bool {
 			if l.Stays {
-				v.block(Plain, "", fmt.Sprintf("%s  %s is no longer declared; %s", hosts(s.hosts), l.Ref(), l.Why))
+				v.block(Plain, "", fmt.Sprintf("%s  %s is no longer declared; %s", on, l.Ref(), l.Why))
 			}
 			return l.Stays
 		})
-		if len(s.left) == 0 {
+		if len(left) == 0 {
 			continue
 		}
 		waiting = true
-		var names []value.Ref
-		for _, l := range s.left {
-			names = append(names, l.Ref())
+		var what []value.Ref
+		for _, l := range left {
+			what = append(what, l.Ref())
 		}
-		if len(s.left) > maxRefs || !v.Preview && v.Detail != Whole {
-			v.block(Plain, "", hosts(s.hosts)+"  left over, since nothing declares it any more: "+refs(names))
+		if len(left) > maxRefs || !v.Preview && v.Detail != Whole {
+			v.block(Plain, "", on+"  left over, since nothing declares it any more: "+refs(what))
 			continue
 		}
-		v.printf(Plain, "%s  left over, since nothing declares it any more", hosts(s.hosts))
-		for _, l := range s.left {
+		v.printf(Plain, "%s  left over, since nothing declares it any more", on)
+		for _, l := range left {
 			v.printf(Plain, "  %s", Line(l.Ref().String()))
 			if l.Why != "" {
 				v.block(Quiet, "    ", l.Why)
