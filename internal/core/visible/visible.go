@@ -55,6 +55,8 @@ func Mark(r rune) bool { return r >= FirstMark && r <= LastMark }
 // C1 controls, bidirectional and other format characters, and the separators of
 // lines and paragraphs.
 func Hostile(r rune) bool {
-	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) ||
-		r == utf8.RuneError)
+	if r < utf8.RuneSelf { // most of any text
+		return r < ' ' && r != '\n' && r != '\t' || r == 0x7f
+	}
+	return unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp) || r == utf8.RuneError
 }

@@ -15,6 +15,7 @@ import (
 
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
+	"jadekettle/internal/core/visible"
 )
 
 // Report is what `apply`, `preview` and the like print: a run as it ended, without what only the history knows.
@@ -67,33 +68,54 @@ func Write(w io.Writer, v any) error {
 }
 
 // neverNull gives a document in which every list and table that was nil is an empty one, since those who read it would
-// have to tell the two apart. What was shared is copied where it differs.
+// have to tell the two apart. What it changes it copies first: the record belongs to others as well.
 func neverNull(v reflect.Value) reflect.Value {
-	switch t := v.Type(); {
-	case t.Implements(reflect.TypeFor[json.Marshaler]()) || t.Implements(reflect.TypeFor[encoding.TextMarshaler]()):
-	case t.Kind() == reflect.Pointer && !v.IsNil():
+	t := v.Type()
+	if !holds(t) {
+		return v
+	}
+	switch t.Kind() {
+	case reflect.Pointer:
+		if v.IsNil() {
+			return v
+		}
 		out := reflect.New(t.Elem())
 		out.Elem().Set(neverNull(v.Elem()))
 		return out
-	case t.Kind() == reflect.Map && v.IsNil():
-		return reflect.MakeMap(t)
-	case t.Kind() == reflect.Slice:
+	case reflect.Map:
+		if v.IsNil() {
+			return reflect.MakeMap(t)
+		}
+	case reflect.Slice:
+		if !v.IsNil() && !holds(t.Elem()) {
+			return v
+		}
 		out := reflect.MakeSlice(t, v.Len(), v.Len())
 		for i := range v.Len() {
 			out.Index(i).Set(neverNull(v.Index(i)))
 		}
 		return out
-	case t.Kind() == reflect.Struct:
+	case reflect.Struct:
 		out := reflect.New(t).Elem()
 		out.Set(v)
 		for i := range t.NumField() {
-			if t.Field(i).IsExported() {
-				out.Field(i).Set(neverNull(v.Field(i)))
+			if f := out.Field(i); f.CanSet() && holds(f.Type()) {
+				f.Set(neverNull(f))
 			}
 		}
 		return out
 	}
 	return v
+}
+
+// holds says whether a list or a table may be in what has a type, which JSON would write as null.
+func holds(t reflect.Type) bool {
+	switch t.Kind() {
+	case reflect.Pointer, reflect.Map, reflect.Slice, reflect.Struct:
+		return !t.Implements(reflect.TypeFor[json.Marshaler]()) &&
+			!t.Implements(reflect.TypeFor[encoding.TextMarshaler]())
+	}
+	return false
 }
 
 // escapeJSON writes characters that only texts hold as \uXXXX: in a document they stand nowhere else
@@ -108,10 +130,7 @@ func escapeJSON(data []byte) []byte {
 
 // EscapeUnseen writes what steers a terminal, or is seen by nobody, in another way.
 func EscapeUnseen(data []byte, escape func(b *bytes.Buffer, r rune)) []byte {
-	unseen := func(r rune) bool {
-		return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == utf8.RuneError ||
-			unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co))
-	}
+	unseen := func(r rune) bool { return visible.Hostile(r) || r >= utf8.RuneSelf && unicode.Is(unicode.Co, r) }
 	if !bytes.ContainsFunc(data, unseen) {
 		return data
 	}
