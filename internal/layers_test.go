@@ -60,11 +60,11 @@ func TestLayers(t *testing.T) {
 			}
 			other := strings.SplitN(inside, "/", 2)[0]
 			if slices.Index(layers, other) > at {
-				t.Errorf("%s imports %s, which stands below it", dir, path)
+				t.Errorf("%s imports %s, which is below it", dir, path)
 			}
 			leaf, core := strings.CutPrefix(inside, "core/")
 			if core && layer == "host" && !slices.Contains(leaves, leaf) {
-				t.Errorf("%s imports %s, which is no leaf of the core", dir, path)
+				t.Errorf("%s imports %s, which is not a leaf of the core", dir, path)
 			}
 			if own, isCore := strings.CutPrefix(dir, "core/"); core && isCore && slices.Contains(leaves, own) &&
 				!slices.Contains(leaves, leaf) {

@@ -38,8 +38,8 @@ locked = true
 		},
 		spoil: "usermod -a -G adm olga; echo '" + oldKey + "' > /home/olga/.ssh/authorized_keys; usermod -U -e '' " +
 			"leaver",
-		mended: []string{"user olga", "user leaver"},
-		away:   "[user.olga]\nabsent = true\n[user.leaver]\nlocked = false\n",
+		repaired: []string{"user olga", "user leaver"},
+		away:     "[user.olga]\nabsent = true\n[user.leaver]\nlocked = false\n",
 		gone: map[string]string{"getent passwd olga || echo gone": "gone",
 			"getent shadow leaver | cut -d: -f2 | cut -c1; getent shadow leaver | cut -d: -f8": "$"},
 	}
@@ -53,9 +53,9 @@ password = false
 		look: map[string]string{"su relayer -c 'sudo -n /usr/bin/id -un'": "root",
 			"su relayer -c 'sudo -n /usr/bin/id -gn' 2>&1 | grep -c password": "1",
 			"stat -c '%U %a' /etc/sudoers.d/relay":                            "root 440"},
-		spoil:  "chmod 640 /etc/sudoers.d/relay; sed -i s/NOPASSWD/PASSWD/ /etc/sudoers.d/relay",
-		mended: []string{"sudo_rule relay"},
-		away:   "[sudo_rule.relay]\nabsent = true\n",
-		gone:   map[string]string{"ls /etc/sudoers.d": "README\nops"},
+		spoil:    "chmod 640 /etc/sudoers.d/relay; sed -i s/NOPASSWD/PASSWD/ /etc/sudoers.d/relay",
+		repaired: []string{"sudo_rule relay"},
+		away:     "[sudo_rule.relay]\nabsent = true\n",
+		gone:     map[string]string{"ls /etc/sudoers.d": "README\nops"},
 	}
 }

@@ -42,9 +42,10 @@ var triedElsewhere = map[string]string{
 	"reboot.only_if_exists": "TestARebootOfRealHosts", "reboot.timeout": "TestARebootOfRealHosts",
 	"repo.components": "managers: the lab's repository is flat, and has none", "repo.architectures": "likewise",
 	"firewall.may_close_our_port": "TestNeverLockedOutOfRealHosts",
-	"user.system":                 "it says how an account is made, and is no state of one: TestEveryKindOnRealHosts",
-	"group.system":                "likewise",
-	"package.proxy":               "TestDownloads in kinds/fetch", "download.proxy": "likewise",
+	"user.system": "it says how an account is made, and is not a state of one: " +
+		"TestEveryKindOnRealHosts",
+	"group.system":  "likewise",
+	"package.proxy": "TestDownloads in kinds/fetch", "download.proxy": "likewise",
 	"unpack.proxy":                      "likewise",
 	"checkout.ssh_key":                  "TestWaysIntoRealHosts: it is read by ssh alone",
 	"package.headers":                   "download.headers, whose code it is",
@@ -65,7 +66,7 @@ var triedElsewhere = map[string]string{
 	schema.RetryEvery:                   "likewise",
 	"about":                             "it is for people",
 	schema.Labels:                       "TestAPartOfThePlan: it selects, and changes nothing",
-	"lines.put":                         "its fields",
+	"lines.add":                         "its fields",
 	"package.insecure_without_checksum": "download.insecure_without_checksum, whose code it is",
 }
 
@@ -101,7 +102,7 @@ func TestEveryAttributeHasATrial(t *testing.T) {
 	}
 	for name := range tried {
 		if !known[name] {
-			t.Errorf("a trial is about %s, which is no attribute", name)
+			t.Errorf("a trial is about %s, which is not an attribute", name)
 		}
 	}
 }
@@ -169,7 +170,7 @@ func (l *lab) changesOf(verb string, code int) []string {
 				what = append(what, c.What)
 			}
 			switch t.Status {
-			case "unchanged", "left out":
+			case "unchanged", "skipped":
 			case "changed":
 				list = append(list, t.Kind+" "+t.Name+": "+strings.Join(what, ", "))
 			default:
@@ -239,7 +240,7 @@ func TestEveryAttributeOnARealHost(t *testing.T) {
 		l.write(filepath.Join("manifests", fmt.Sprintf("t%03d", i), "manifest.toml"),
 			"about = \"nothing any more\"\n"+tr.Away)
 	}
-	if code, out := l.jk("apply", "gauge-01", "--yes", "--take-leftovers"); code != 0 {
+	if code, out := l.jk("apply", "gauge-01", "--yes", "--remove-undeclared"); code != 0 {
 		t.Errorf("taking away ended with %d:\n%s", code, out)
 	}
 	for _, tr := range list {
@@ -258,7 +259,7 @@ func TestEveryAttributeOnARealHost(t *testing.T) {
 		}
 	}
 	if len(gone) > 0 {
-		t.Errorf("taken away, this is otherwise than before:\n%s", strings.Join(gone, "\n"))
+		t.Errorf("taken away, this is different from before:\n%s", strings.Join(gone, "\n"))
 	}
 }
 

@@ -107,7 +107,7 @@ func twoHundred() (manifest, script string) {
 	for i := 1; i <= 5; i++ {
 		unit := fmt.Sprintf("/etc/systemd/system/ebb-%d.service", i)
 		text := "[Service]\nExecStart=/bin/sleep 1000000\n[Install]\nWantedBy=multi-user.target\n"
-		fmt.Fprintf(&m, "[file.%q]\ncontent = %q\nmode = \"0644\"\n[service.ebb-%d]\nrunning = true\nboot = "+
+		fmt.Fprintf(&m, "[file.%q]\ncontent = %q\nmode = \"0644\"\n[service.ebb-%d]\nrunning = true\nat_boot = "+
 			"true\n", unit, text, i)
 		fmt.Fprintf(&s, "[ \"$(stat -c %%a %s)\" = 644 ] && right\n", unit)
 		fmt.Fprintf(&s, "systemctl is-active -q ebb-%d && systemctl is-enabled -q ebb-%d && right\n", i, i)

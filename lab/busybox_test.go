@@ -66,10 +66,10 @@ func TestAccountsOfBusybox(t *testing.T) {
 	l.on(host, "echo 'olga:low tide' | chpasswd; addgroup olga root; delgroup olga tides; sed -i "+
 		"'s,^\\(olga.*\\):/bin/ash,\\1:/bin/sh,; s/^\\(tidelog:x:[0-9]*\\):2100/\\1:0/' /etc/passwd; "+
 		"sed -i s/:2100:/:2200:/ /etc/group")
-	mended := strings.Join(l.apply(0).changed(), "\n")
+	repaired := strings.Join(l.apply(0).changed(), "\n")
 	for _, want := range []string{"user olga changed", "user tidelog changed", "group gauges changed"} {
-		if !strings.Contains(mended, want) {
-			t.Errorf("%s is missing in:\n%s", want, mended)
+		if !strings.Contains(repaired, want) {
+			t.Errorf("%s is missing in:\n%s", want, repaired)
 		}
 	}
 	if again := l.apply(0).changed(); len(again) > 0 {
@@ -79,11 +79,11 @@ func TestAccountsOfBusybox(t *testing.T) {
 
 	l.write("manifests/all.toml", "[user.olga]\nlocked = true\n[user.tidelog]\nuid = 4000\n")
 	r := l.apply(1)
-	if got := strings.Join(r.changed(), "\n"); !strings.Contains(got, "cannot be locked against keys") ||
-		!strings.Contains(got, "no program of this host changes the number of an account") {
-		t.Errorf("what cannot be had is told so:\n%s", got)
+	if got := strings.Join(r.changed(), "\n"); !strings.Contains(got, "cannot be locked against key logins") ||
+		!strings.Contains(got, "no program on this host can change the ID of an account") {
+		t.Errorf("what cannot be had is reported so:\n%s", got)
 	}
-	stood := l.on(host, "sort /etc/passwd /etc/shadow /etc/group | tr , '\\n' | sort")
+	before := l.on(host, "sort /etc/passwd /etc/shadow /etc/group | tr , '\\n' | sort")
 	l.write("manifests/all.toml", "[user.olga]\nabsent = true\n[user.tidelog]\nabsent = true\n[group.tides]\n"+
 		"absent = true\n"+
 		"[group.gauges]\nabsent = true\n")
@@ -92,5 +92,5 @@ func TestAccountsOfBusybox(t *testing.T) {
 	if code, out := l.jk("undo", "last", "--yes"); code != 0 {
 		t.Errorf("undo ends with %d\n%s", code, out)
 	}
-	is("sort /etc/passwd /etc/shadow /etc/group | tr , '\\n' | sort", stood)
+	is("sort /etc/passwd /etc/shadow /etc/group | tr , '\\n' | sort", before)
 }

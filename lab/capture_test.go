@@ -9,7 +9,7 @@ import (
 )
 
 // TestCaptureOfAWholeHost reads a host that people set up by hand, with and without
-// sealing, and has a preview of what came out change nothing.
+// encrypting, and has a preview of what came out change nothing.
 func TestCaptureOfAWholeHost(t *testing.T) {
 	l := up(t, "archive-01", "archive-dnf")
 	t.Setenv("HOME", t.TempDir())
@@ -28,31 +28,32 @@ func TestCaptureOfAWholeHost(t *testing.T) {
 		"add n; "+
 		"git -c user.name=m -c user.email=m@example.org commit -qm n; git push -q origin HEAD:main")
 	if code, out := l.jk("capture", "archive-01", "--all"); code != 2 ||
-		!strings.Contains(out, "--all is given without --to") {
+		!strings.Contains(out, "--all requires --to") {
 		t.Errorf("without a place to put it: %d\n%s", code, out)
 	}
 	l.write("groups.toml", "[group.archive]\nmembers = [\"archive-01\"]\nmanifests = [\"left\"]\n")
 	l.write("manifests/left.toml", "about = \"what there was\"\n")
 	if code, out := l.jk("capture", "archive-01", "--all", "--to", "manifests/left"); code != 2 ||
-		!strings.Contains(out, "manifests/left.toml is there already") {
+		!strings.Contains(out, "left.toml already exists") {
 		t.Errorf("over what is there: %d\n%s", code, out)
 	}
 	code, out := l.jk("capture", "archive-01", "--all", "--to", "manifests/archive")
-	if code != 0 || !strings.Contains(out, "changes nothing") {
+	if code != 0 || !strings.Contains(out, "shows no changes") {
 		t.Fatalf("capture ended with %d\n%s", code, out)
 	}
 	for _, want := range []string{"file /etc/tide.key: only its owner may read it",
-		"file /etc/tide.users: it holds a private key, or a password as it is stored",
+		"file /etc/tide.users: it contains a private key or a password hash",
 		"file /etc/ssh/ssh_host_ed25519_key: "} {
 		if !strings.Contains(out, want) {
-			t.Errorf("it does not tell %q:\n%s", want, out)
+			t.Errorf("it does not show %q:\n%s", want, out)
 		}
 	}
 	text := read(t, filepath.Join(l.project, "manifests/archive/manifest.toml"))
 	for _, want := range []string{"[package.tide-logger]", "[user.maren]", "[group.keepers]",
 		"[file.\"/etc/tide.conf\"]",
 		"[file.\"/etc/default/cron\"]", "[file.\"/usr/local/etc/tide\"]", "[file.\"/etc/cron.d/tides\"]",
-		"[service.cron]\nrunning = false\nboot = false\n", "[mount.\"/srv/pad\"]", "[file.\"/etc/sudoers.d/maren\"]"} {
+		"[service.cron]\nrunning = false\nat_boot = false\n", "[mount.\"/srv/pad\"]",
+		"[file.\"/etc/sudoers.d/maren\"]"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the manifest has no %s", want)
 		}
@@ -64,19 +65,19 @@ func TestCaptureOfAWholeHost(t *testing.T) {
 	if code, out := l.jk("secret", "init"); code != 0 {
 		t.Fatal(out)
 	}
-	code, out = l.jk("capture", "archive-01", "--all", "--to", "manifests/sealed", "--seal")
+	code, out = l.jk("capture", "archive-01", "--all", "--to", "manifests/encrypted", "--encrypt")
 	if code != 0 || strings.Contains(out, "tide.key") || strings.Contains(out, "salt-and-pepper") {
-		t.Errorf("sealing, capture ended with %d\n%s", code, out)
+		t.Errorf("encrypting, capture ended with %d\n%s", code, out)
 	}
-	l.write("groups.toml", "[group.archive]\nmembers = [\"archive-01\"]\nmanifests = [\"sealed\"]\n")
+	l.write("groups.toml", "[group.archive]\nmembers = [\"archive-01\"]\nmanifests = [\"encrypted\"]\n")
 	if code, out := l.jk("preview", "archive-01", "--fail-if-changes"); code != 0 {
-		t.Errorf("the preview of what is sealed: %d\n%s", code, out)
+		t.Errorf("the preview of what is encrypted: %d\n%s", code, out)
 	}
 	if out, _ := l.in("grep", "-rl", "salt-and-pepper", l.project).Output(); len(out) > 0 {
 		t.Errorf("a secret lies open in %s", out)
 	}
 	if got := read(t, filepath.Join(l.project, "manifests/archive/files/etc/blob")); got != "\x01\xff" {
-		t.Errorf("what is no text came as %q", got)
+		t.Errorf("what is not text came as %q", got)
 	}
 	code, out = l.jk("capture", "archive-01", "checkout", "/srv/b")
 	if code != 0 || !strings.Contains(out, "url = \"/srv/a.git\"\nrevision = \"main\"\n") {

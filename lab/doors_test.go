@@ -54,7 +54,7 @@ func TestDoorsOfRealHosts(t *testing.T) {
 	}
 	login("nobody-in", "-s /usr/sbin/nologin")
 	as("nobody-in", "sudo", "")
-	is("no login shell", 1, "the login shell of nobody-in runs no commands")
+	is("no login shell", 1, "the login shell of nobody-in does not run commands")
 
 	narrowDoors(t, l, is, as, login, forget)
 }
@@ -77,7 +77,7 @@ func narrowDoors(t *testing.T, l *lab, is func(name string, code int, says strin
 		t.Errorf("the rule allows more:\n%s", out)
 	}
 	l.on("gauge-01", "chmod o+w /var/lib/jadekettle")
-	is("others may write there", 1, "/var/lib/jadekettle on the host can be changed by others than root")
+	is("others may write there", 1, "/var/lib/jadekettle is a symlink, or writable by users other than root")
 	l.on("gauge-01", "chmod o-w /var/lib/jadekettle; echo 'permit nopass narrow as root cmd "+
 		"/var/lib/jadekettle/start' "+
 		">/etc/doas.conf")
@@ -105,7 +105,7 @@ func narrowDoors(t *testing.T, l *lab, is func(name string, code int, says strin
 		t.Fatal(err)
 	}
 	as("homeless", "", "")
-	is("no home, the login by questions alone, not root", 1, "there is no place for what the host remembers", "--ask",
+	is("no home, the login by questions alone, not root", 1, "no directory found for the host's state", "--ask",
 		"login", "--password-file", secret)
 	as("homeless", "sudo", "")
 	is("no home, and root", 0, "2 unchanged", "--ask", "login,elevate", "--password-file", secret)

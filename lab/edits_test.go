@@ -6,18 +6,18 @@ func init() {
 	proofs["lines"] = proof{
 		before: "printf '#Banner none\\nUseDNS yes\\n' > /etc/ssh/sshd_config.d/tide.conf",
 		declare: `[lines."/etc/ssh/sshd_config.d/tide.conf#names"]
-put = [{ text = "UseDNS no", over = '^#?\s*UseDNS\b' }]
+add = [{ line = "UseDNS no", replaces = '^#?\s*UseDNS\b' }]
 check = "sshd -t -f ${candidate}"
 [lines."/etc/ssh/sshd_config.d/tide.conf#banner"]
-take_out = ['^#Banner']
-put = [{ text = "MaxStartups 100:30:200", above = '^UseDNS' }]
+remove = ['^#Banner']
+add = [{ line = "MaxStartups 100:30:200", above = '^UseDNS' }]
 `,
 		look: map[string]string{"cat /etc/ssh/sshd_config.d/tide.conf": "MaxStartups 100:30:200\nUseDNS no",
 			"stat -c '%U %a' /etc/ssh/sshd_config.d/tide.conf": "root 644"},
 		spoil: "echo 'UseDNS yes' > /etc/ssh/sshd_config.d/tide.conf",
-		mended: []string{"lines /etc/ssh/sshd_config.d/tide.conf#names",
+		repaired: []string{"lines /etc/ssh/sshd_config.d/tide.conf#names",
 			"lines /etc/ssh/sshd_config.d/tide.conf#banner"},
-		away: "[lines.\"/etc/ssh/sshd_config.d/tide.conf\"]\ntake_out = ['.']\n",
+		away: "[lines.\"/etc/ssh/sshd_config.d/tide.conf\"]\nremove = ['.']\n",
 		gone: map[string]string{"cat /etc/ssh/sshd_config.d/tide.conf": ""},
 	}
 	proofs["block"] = proof{
@@ -26,10 +26,10 @@ put = [{ text = "MaxStartups 100:30:200", above = '^UseDNS' }]
 		look: map[string]string{"cat /etc/tide.conf": "first\n# jadekettle pier: start\none\ntwo\n# jadekettle " +
 			"pier: end\nlast",
 			"stat -c '%U %a' /etc/tide.conf": "root 600"},
-		spoil:  "sed -i s/one/1/ /etc/tide.conf",
-		mended: []string{"block /etc/tide.conf#pier"},
-		away:   "[block.\"/etc/tide.conf#pier\"]\nabsent = true\n",
-		gone:   map[string]string{"cat /etc/tide.conf": "first\nlast"},
+		spoil:    "sed -i s/one/1/ /etc/tide.conf",
+		repaired: []string{"block /etc/tide.conf#pier"},
+		away:     "[block.\"/etc/tide.conf#pier\"]\nabsent = true\n",
+		gone:     map[string]string{"cat /etc/tide.conf": "first\nlast"},
 	}
 	proofs["settings"] = proof{
 		before: "echo '{\"debug\": false, \"list\": [1, 2]}' > /etc/tide.json; printf 'A=1\\n# why\\nB=\"x\"\\n' > " +
@@ -58,7 +58,7 @@ set = { seconds = 5, code = "0117" }
 			". /etc/default/tide; echo $A $B": "two words", "cat /etc/default/tide": "A=\"two words\"\n# why"},
 		spoil: "sed -i s/=50M/=60M/ /etc/systemd/journald.conf; sed -i s/60/61/ /etc/tide.json; echo B=1 >> " +
 			"/etc/default/tide; sed -i s/0117/117/ /etc/foghorn.yaml",
-		mended: []string{"settings /etc/foghorn.yaml", "settings /etc/systemd/journald.conf",
+		repaired: []string{"settings /etc/foghorn.yaml", "settings /etc/systemd/journald.conf",
 			"settings /etc/tide.json", "settings /etc/default/tide"},
 		away: "[settings.\"/etc/systemd/journald.conf\"]\nformat = \"ini\"\nsection = \"Journal\"\nunset = " +
 			"[\"SystemMaxUse\"]\n" +
@@ -68,11 +68,11 @@ set = { seconds = 5, code = "0117" }
 				"false, \"list\": [1, 2]}"},
 	}
 	proofs["hosts_entry"] = proof{
-		declare: "[hosts_entry.\"192.0.2.77\"]\nnames = [\"gauge-77.example.org\", \"gauge-77\"]\n",
-		look:    map[string]string{"getent hosts gauge-77": "192.0.2.77      gauge-77.example.org gauge-77"},
-		spoil:   "sed -i 's/gauge-77$/gauge-78/' /etc/hosts; echo '192.0.2.77 twice' >> /etc/hosts",
-		mended:  []string{"hosts_entry 192.0.2.77"},
-		away:    "[hosts_entry.\"192.0.2.77\"]\nabsent = true\n",
-		gone:    map[string]string{"getent hosts gauge-77; grep -c 192.0.2.77 /etc/hosts": "0"},
+		declare:  "[hosts_entry.\"192.0.2.77\"]\nnames = [\"gauge-77.example.org\", \"gauge-77\"]\n",
+		look:     map[string]string{"getent hosts gauge-77": "192.0.2.77      gauge-77.example.org gauge-77"},
+		spoil:    "sed -i 's/gauge-77$/gauge-78/' /etc/hosts; echo '192.0.2.77 twice' >> /etc/hosts",
+		repaired: []string{"hosts_entry 192.0.2.77"},
+		away:     "[hosts_entry.\"192.0.2.77\"]\nabsent = true\n",
+		gone:     map[string]string{"getent hosts gauge-77; grep -c 192.0.2.77 /etc/hosts": "0"},
 	}
 }

@@ -15,7 +15,7 @@ import (
 
 // TestNeverLockedOutOfRealHosts makes the changes by which people lock themselves out, each
 // with the controller there, with the controller killed in the middle, and with the worker
-// killed as well: the host puts back what stood, and says so.
+// killed as well: the host puts back what was there, and says so.
 func TestNeverLockedOutOfRealHosts(t *testing.T) {
 	l := up(t, "gauge-01")
 	l.write("jadekettle.toml", read(t, filepath.Join(l.project, "jadekettle.toml"))+"[run]\nguard = \"10s\"\n")
@@ -39,21 +39,21 @@ content = "# nobody\n"
 keys = ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPQdwpGmDKzVvnDPmYdwHkBHWBmlGxzoRHmzDw3W1nJJ maren@desk"]
 only_keys = true
 `, "user ops"},
-		"the folder of keys goes": {`[dir."/home/ops/.ssh"]
+		"the directory of keys goes": {`[dir."/home/ops/.ssh"]
 absent = true
 with_contents = true
 `, "dir /home/ops/.ssh"},
 	} {
-		stands := l.stands()
+		current := l.current()
 		l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
 		begun := time.Now()
 		code, out := l.jk("apply", "gauge-01", "--yes")
 		if code != 1 || !strings.Contains(out, c.failed+"  failed") ||
-			!strings.Contains(out, "has put back what stood") {
+			!strings.Contains(out, "restored the previous state") {
 			t.Errorf("%s: %d\n%s", name, code, out)
 		}
-		if got := l.stands(); got != stands {
-			t.Errorf("%s: it stood\n%s\nand stands\n%s", name, stands, got)
+		if got := l.current(); got != current {
+			t.Errorf("%s: it was\n%s\nand is\n%s", name, current, got)
 		}
 		t.Logf("%s: %v", name, time.Since(begun).Round(time.Second))
 		for _, killed := range []string{"controller", "worker as well", "host rebooted as well"} {
@@ -70,11 +70,11 @@ with_contents = true
 				}
 				time.Sleep(time.Second)
 			}
-			if got := l.stands(); code != 0 || got != stands {
-				t.Errorf("%s, killed: %s: %d, it stood\n%s\nand stands\n%s\n%s", name, killed, code, stands, got, out)
+			if got := l.current(); code != 0 || got != current {
+				t.Errorf("%s, killed: %s: %d, it was\n%s\nand is\n%s\n%s", name, killed, code, current, got, out)
 			}
-			if !strings.Contains(out, "has put back what stood") {
-				t.Errorf("%s, killed: %s: the next run does not tell it:\n%s", name, killed, out)
+			if !strings.Contains(out, "restored the previous state") {
+				t.Errorf("%s, killed: %s: the next run does not show it:\n%s", name, killed, out)
 			}
 			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
 			t.Logf("%s, killed: %s: %v", name, killed, time.Since(begun).Round(time.Second))
@@ -92,7 +92,7 @@ func TestTheServerThatCannotComeBack(t *testing.T) {
 	}
 }
 
-// TestWhatSshdCannotRead is put back before it is read, and not told as changed; what it reads only with the next
+// TestWhatSshdCannotRead is put back before it is read, and not reported as changed; what it reads only with the next
 // start too.
 func TestWhatSshdCannotRead(t *testing.T) {
 	l := up(t, "gauge-01")
@@ -113,7 +113,7 @@ func TestWhatSshdCannotRead(t *testing.T) {
 			t.Errorf("%s: there is still %s", name, left)
 		}
 		if _, shown := l.jk("runs", "show", "last"); !strings.Contains(shown,
-			"file /etc/ssh/sshd_config.d/tide.conf  failed") {
+			"file /etc/ssh/sshd_config.d/tide.conf failed") {
 			t.Errorf("%s: the run is kept as\n%s", name, shown)
 		}
 	}
@@ -131,7 +131,7 @@ func TestNeverLockedOutWithoutSystemd(t *testing.T) {
 		{"mudflat-busybox", "/root/.ssh/authorized_keys", "[file.\"/root/.ssh/authorized_keys\"]\ncontent = \"# " +
 			"nobody\\n\"\n"},
 	} {
-		stood := l.on(c.host, "cat "+c.file)
+		before := l.on(c.host, "cat "+c.file)
 		for _, killed := range []string{"", "controller", "worker as well"} {
 			l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n"+c.declared)
 			var code int
@@ -150,8 +150,9 @@ func TestNeverLockedOutWithoutSystemd(t *testing.T) {
 					time.Sleep(time.Second)
 				}
 			}
-			if now := l.on(c.host, "cat "+c.file); now != stood || !strings.Contains(out, "has put back what stood") {
-				t.Errorf("%s, killed: %q: it stood %q, stands %q\n%s", c.host, killed, stood, now, out)
+			if now := l.on(c.host, "cat "+c.file); now != before ||
+				!strings.Contains(out, "restored the previous state") {
+				t.Errorf("%s, killed: %q: it was %q, is %q\n%s", c.host, killed, before, now, out)
 			}
 			if left := l.on(c.host, "ls /var/lib/jadekettle | grep guard.json || true; ls /etc/cron.d 2>/dev/null "+
 				"| grep guard || true"); left != "" {
@@ -161,8 +162,8 @@ func TestNeverLockedOutWithoutSystemd(t *testing.T) {
 	}
 }
 
-// stands tells how people get into the host.
-func (l *lab) stands() string {
+// is describes how people get into the host.
+func (l *lab) current() string {
 	l.t.Helper()
 	return l.on("gauge-01", "sudo sh -c 'cat /etc/sudoers.d/ops /home/ops/.ssh/authorized_keys; stat -c \"%n %U %G "+
 		"%a\" "+
@@ -236,7 +237,7 @@ func (l *lab) workers(root string) []int {
 		}
 	}
 	if len(out) == 0 {
-		l.t.Error(fmt.Errorf("there is no worker on %s", root))
+		l.t.Error(fmt.Errorf("no worker on %s", root))
 	}
 	return out
 }

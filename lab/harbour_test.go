@@ -11,7 +11,7 @@ import (
 
 // TestTheHarbour sets up mail, web and archive hosts by the project in harbour,
 // which was written from the documentation: three package managers, and two hosts
-// that only the gate reaches and where sudo wants a sealed password.
+// that only the gate reaches and where sudo wants an encrypted password.
 func TestTheHarbour(t *testing.T) {
 	l := up(t, "gate-01", "mail-01", "web-01", "archive-01")
 	l.on("web-01", "rm /usr/bin/apt-get /usr/bin/zypper /usr/bin/pacman; "+buildRPMs)
@@ -74,14 +74,14 @@ func TestTheHarbour(t *testing.T) {
 	l.on("gate-01", "usermod -aG sudo maren; timedatectl set-timezone UTC; sed -i /harbour/d /etc/hosts")
 	want := []string{"gate-01 timezone", "gate-01 hosts_entry", "gate-01 user maren", "web-01 dir /srv/pages",
 		"web-01 service pages"}
-	mended := strings.Join(moved(l.apply(0)), "\n")
+	repaired := strings.Join(moved(l.apply(0)), "\n")
 	for _, task := range want {
-		if !strings.Contains(mended, task) {
-			t.Errorf("%s was not mended:\n%s", task, mended)
+		if !strings.Contains(repaired, task) {
+			t.Errorf("%s was not repaired:\n%s", task, repaired)
 		}
 	}
 	if again := moved(l.apply(0)); len(again) > 0 {
-		t.Errorf("once mended, this changed:\n%s", strings.Join(again, "\n"))
+		t.Errorf("once repaired, this changed:\n%s", strings.Join(again, "\n"))
 	}
 }
 

@@ -12,12 +12,12 @@ import (
 	"time"
 )
 
-// hereFrom is where the hosts have their project from. The server stands for one that proves who it is, as a host that
+// hereFrom is where the hosts have their project from. The server plays one that proves who it is, as a host that
 // keeps itself wants it.
 const hereFrom = "https://git.example.org/tide.git@main"
 
 // TestHostsKeepThemselves has three hosts keep themselves from a git repository: one is broken by
-// hand and mended, what is declared anew comes to all, and the repository being gone changes
+// hand and repaired, a changed declaration comes to all, and the repository being gone changes
 // nothing.
 func TestHostsKeepThemselves(t *testing.T) {
 	t.Parallel() // with the other one that mostly waits for minutes to go by
@@ -68,10 +68,10 @@ func TestHostsKeepThemselves(t *testing.T) {
 		return string(out)
 	}
 	time.Sleep(time.Second)
-	said := jk(0, "hosts", "enrol", "gauge-01", "gauge-02", "archive-01", "--from", hereFrom, "--every", "1m")
-	if strings.Count(said, "keeps itself, every 1m0s from "+hereFrom) != 3 ||
-		strings.Count(said, "seal_for = \"age1") != 3 || strings.Contains(said, "AGE-SECRET") {
-		t.Fatalf("enrol tells\n%s", said)
+	said := jk(0, "hosts", "enroll", "gauge-01", "gauge-02", "archive-01", "--from", hereFrom, "--every", "1m")
+	if strings.Count(said, "enrolled: applies "+hereFrom+" every 1m") != 3 ||
+		strings.Count(said, "encrypt_for = \"age1") != 3 || strings.Contains(said, "AGE-SECRET") {
+		t.Fatalf("enroll shows\n%s", said)
 	}
 	until := func(host, line, want string) {
 		t.Helper()
@@ -88,14 +88,14 @@ func TestHostsKeepThemselves(t *testing.T) {
 			}
 		}
 	}
-	// what is sealed for one host alone, and broken by hand on another; no controller is there
+	// what is encrypted for one host alone, and broken by hand on another; no controller is there
 	recipient := ""
 	for _, line := range strings.Split(said, "\n") {
 		if strings.Contains(line, "[host.gauge-01]") {
 			recipient = strings.Split(line, "\"")[1]
 		}
 	}
-	hosts := hostsMend(t, names, l, declare, jk, until, recipient)
+	hosts := hostsFix(t, names, l, declare, jk, until, recipient)
 	stop()
 	hostsLeftAlone(t, l, jk, until, hosts)
 }
@@ -111,9 +111,9 @@ func served(t *testing.T, l *lab) (stop func()) {
 	return func() { exec.Command("pkill", "-P", strconv.Itoa(c.Process.Pid)).Run(); c.Process.Kill(); c.Wait() }
 }
 
-// hostsMend has what is sealed for one host come to it alone, and what was broken by hand mended, while no controller
-// is there. It gives the inventory that was there before.
-func hostsMend(t *testing.T, names []string, l *lab, declare func(text string),
+// hostsFix has what is encrypted for one host come to it alone, and what was broken by hand repaired, while no
+// controller is there. It gives the inventory that was there before.
+func hostsFix(t *testing.T, names []string, l *lab, declare func(text string),
 	jk func(want int, args ...string) string,
 	until func(host, line, want string), recipient string) string {
 	t.Helper()
@@ -122,7 +122,7 @@ func hostsMend(t *testing.T, names []string, l *lab, declare func(text string),
 	}
 	hosts := read(t, l.project+"/hosts.toml")
 	l.write("hosts.toml", strings.Replace(hosts, "[host.gauge-01]\n",
-		"[host.gauge-01]\nseal_for = \""+recipient+"\"\n", 1))
+		"[host.gauge-01]\nencrypt_for = \""+recipient+"\"\n", 1))
 	jk(0, "--project", l.project, "secret", "init")
 	c := l.in(l.program, "--project", l.project, "secret", "set", "host/gauge-01", "token")
 	c.Env = append(os.Environ(), "HOME="+filepath.Join(l.dir, "home"))
@@ -152,29 +152,29 @@ func hostsLeftAlone(t *testing.T, l *lab,
 	const here = "XDG_STATE_HOME=/var/lib/jadekettle/here/state XDG_CACHE_HOME=/var/lib/jadekettle/here/cache " +
 		"HOME=/root /usr/local/lib/jadekettle/jadekettle "
 	if out := l.on("gauge-02", here+"tend status --here --from "+hereFrom+"; true"); !strings.Contains(out,
-		"the project cannot be read, and stays as it was") {
-		t.Errorf("without its repository it tells\n%s", out)
+		"last good version is kept") {
+		t.Errorf("without its repository it shows\n%s", out)
 	}
 	at := l.on("gauge-02", "ls -td /var/lib/jadekettle/here/cache/jadekettle/from/*/at/* | head -n 1")
-	life := l.on("gauge-02", here+"--project "+at+" runs of gauge-02 file /etc/tide")
+	life := l.on("gauge-02", here+"--project "+at+" runs history gauge-02 file /etc/tide")
 	if strings.Count(life, "changed") < 3 || !strings.Contains(life, "broken again") {
-		t.Errorf("its history tells\n%s", life)
+		t.Errorf("its history shows\n%s", life)
 	}
 	defer served(t, l)()
-	// a full disk where the host keeps its check-ins and its state: it mends all the same
+	// a full disk where the host keeps its check-ins and its state: it fixes all the same
 	const kept = "/var/lib/jadekettle/here/state"
 	l.on("archive-01", "mount -t tmpfs -o size=64k none "+kept+"; dd if=/dev/zero of="+kept+"/fill bs=1k "+
 		"2>/dev/null; echo broken > /etc/tide; systemctl restart jadekettle-here")
 	until("archive-01", "cat /etc/tide", "flood")
 	if out := l.on("archive-01", "journalctl --no-pager -u jadekettle-here"); !strings.Contains(out,
 		"the state cannot be kept") {
-		t.Errorf("of a full disk it tells\n%s", out)
+		t.Errorf("of a full disk it shows\n%s", out)
 	}
 	l.on("archive-01", "systemctl stop jadekettle-here; umount "+kept)
-	if out := jk(0, "preview", "gauge-02", "--from", hereFrom); !strings.Contains(out, "1 host: 1 unchanged") {
+	if out := jk(0, "preview", "gauge-02", "--from", hereFrom); !strings.Contains(out, "unchanged  gauge-02") {
 		t.Errorf("the controller finds\n%s", out)
 	}
-	// a controller and the host at once: one is told who holds it
+	// a controller and the host at once: one is informed who holds it
 	slow := filepath.Join(l.dir, "slow")
 	for name, text := range map[string]string{"jadekettle.toml": "project = \"another\"\n[ssh]\nknown_hosts = \"" +
 		l.dir + "/known_hosts\"\n",
@@ -188,13 +188,13 @@ func hostsLeftAlone(t *testing.T, l *lab,
 	jk(0, "--project", slow, "apply", "gauge-02", "--yes")
 	if out := l.on("gauge-02", here+"--project "+at+" runs show last-failed"); !strings.Contains(out, "busy") ||
 		!strings.Contains(out, "root@") {
-		t.Errorf("its own check-in was told\n%s", out)
+		t.Errorf("its own check-in was reported\n%s", out)
 	}
 	t.Log(l.on("gauge-02", "systemctl show -p CPUUsageNSec -p MemoryPeak -p MemoryCurrent jadekettle-here; "+
 		here+"--project "+at+" runs --most 0 | grep -c apply; uptime"))
-	said := jk(0, "hosts", "release", "gauge-01", "gauge-02", "archive-01", "--from", hereFrom)
-	if strings.Count(said, "keeps itself no more") != 3 {
-		t.Errorf("release tells\n%s", said)
+	said := jk(0, "hosts", "unenroll", "gauge-01", "gauge-02", "archive-01", "--from", hereFrom)
+	if strings.Count(said, "unenrolled") != 3 {
+		t.Errorf("release shows\n%s", said)
 	}
 	if out := l.on("gauge-01", "ls /etc/systemd/system/jadekettle-here.service /usr/local/lib/jadekettle "+
 		"/var/lib/jadekettle/here 2>&1; pgrep -c -x jadekettle; cat /etc/tide"); strings.Count(out,

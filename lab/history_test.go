@@ -49,21 +49,21 @@ func TestRunsOfRealHostsAreKept(t *testing.T) {
 	_, wait := begin()
 	until("running", "runs")
 	code, followed := l.jk("runs", "follow", "last")
-	told := wait()
-	_, report, _ := strings.Cut(told, "\n\n2 hosts: ")
+	reported := wait()
+	_, report, _ := strings.Cut(reported, "\n\n2 hosts: ")
 	if code != 0 || report == "" || !strings.Contains(followed, "2 hosts: "+strings.TrimSuffix(report, "\n")) {
-		t.Errorf("followed with %d:\n%s\nand there it was told:\n%s", code, followed, told)
+		t.Errorf("followed with %d:\n%s\nand there it was reported:\n%s", code, followed, reported)
 	}
-	if !strings.Contains(followed, "command wait for the tide  at work for ") ||
+	if !strings.Contains(followed, "command wait for the tide  running for ") ||
 		!strings.Contains(followed, "the tide is coming") {
-		t.Errorf("it does not tell who is at work at what:\n%s", followed)
+		t.Errorf("it does not show who is at work at what:\n%s", followed)
 	}
 
 	l.on("gauge-01", "rm /etc/tide-first /etc/tide-last")
 	kill, _ := begin()
 	until(`"line": "the tide is coming"`, "runs", "show", "last", "--output", "json") // it is at work
 	kill()
-	if _, out := l.jk("runs", "show", "last"); !strings.Contains(out, "was interrupted before its end") ||
+	if _, out := l.jk("runs", "show", "last"); !strings.Contains(out, ", interrupted") ||
 		!strings.Contains(out, "/etc/tide-first") {
 		t.Errorf("a run whose controller was killed is kept as\n%s", out)
 	}
@@ -73,10 +73,10 @@ func TestRunsOfRealHostsAreKept(t *testing.T) {
 		!strings.Contains(out, "interrupted") {
 		t.Errorf("what had not arrived is not filed with it:\n%s", out)
 	}
-	if _, out := l.jk("runs", "of", "gauge-01", "file", "/etc/tide-last"); strings.Count(out, "changed") < 2 {
+	if _, out := l.jk("runs", "history", "gauge-01", "file", "/etc/tide-last"); strings.Count(out, "changed") < 2 {
 		t.Errorf("the life of a file:\n%s", out)
 	}
-	if code, out := l.jk("runs", "check"); code != 0 || !strings.Contains(out, "it is sound") {
+	if code, out := l.jk("runs", "check"); code != 0 || !strings.Contains(out, "No problems found.") {
 		t.Errorf("check ends with %d\n%s", code, out)
 	}
 	if code, out := l.jk("status"); code != 0 || !strings.Contains(out, "2 hosts: 2 as declared") {

@@ -11,17 +11,17 @@ import (
 )
 
 // proof is how a kind is tried on a real host: made, again, broken by hand,
-// mended, taken away. Shell lines run on gauge-01 as root; a look names what
+// repaired, taken away. Shell lines run on gauge-01 as root; a look names what
 // each is to print.
 type proof struct {
-	before  string            // arranges the host; may be empty
-	declare string            // the manifest
-	files   map[string]string // beside it; may be nil
-	look    map[string]string
-	spoil   string            // breaks it by hand
-	mended  []string          // the tasks that a next apply changes then, as "kind name"
-	away    string            // the manifest that takes it away
-	gone    map[string]string // what stands then
+	before   string            // arranges the host; may be empty
+	declare  string            // the manifest
+	files    map[string]string // beside it; may be nil
+	look     map[string]string
+	spoil    string            // breaks it by hand
+	repaired []string          // the tasks that a next apply changes then, as "kind name"
+	away     string            // the manifest that takes it away
+	gone     map[string]string // what is there then
 }
 
 // proofs are the kinds' own, by kind. A kind's file in this folder adds one.
@@ -75,19 +75,19 @@ func TestKindsOnRealHosts(t *testing.T) {
 	for _, name := range names {
 		if p := proofs[name]; p.spoil != "" {
 			l.on("gauge-01", p.spoil)
-			want = append(want, p.mended...)
+			want = append(want, p.repaired...)
 		}
 	}
-	mended := moved(l.apply(0))
+	repaired := moved(l.apply(0))
 	for _, task := range want {
-		if !strings.Contains(strings.Join(mended, "\n"), "gauge-01 "+task+" changed") {
-			t.Errorf("%s was not mended", task)
+		if !strings.Contains(strings.Join(repaired, "\n"), "gauge-01 "+task+" changed") {
+			t.Errorf("%s was not repaired", task)
 		}
 	}
-	if len(mended) != len(want) {
-		t.Errorf("mended was\n%s\nwant only\n%s", strings.Join(mended, "\n"), strings.Join(want, "\n"))
+	if len(repaired) != len(want) {
+		t.Errorf("repaired was\n%s\nwant only\n%s", strings.Join(repaired, "\n"), strings.Join(want, "\n"))
 	}
-	l.shows(names, "once mended", func(p proof) map[string]string { return p.look })
+	l.shows(names, "once repaired", func(p proof) map[string]string { return p.look })
 	for _, name := range names {
 		l.write(filepath.Join("manifests", name, "manifest.toml"), proofs[name].away)
 	}
@@ -98,9 +98,9 @@ func TestKindsOnRealHosts(t *testing.T) {
 	l.shows(names, "once taken away", func(p proof) map[string]string { return p.gone })
 }
 
-// moved lists what a run changed, without what it left out.
+// moved lists what a run changed, without what it skipped.
 func moved(r report) []string {
-	return slices.DeleteFunc(r.changed(), func(s string) bool { return strings.Contains(s, " left out ") })
+	return slices.DeleteFunc(r.changed(), func(s string) bool { return strings.Contains(s, " skipped ") })
 }
 
 // shows holds what the host's own commands say against what each proof wants.

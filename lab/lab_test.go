@@ -231,14 +231,14 @@ absent = true
 
 [service.tide-logger]
 running = true
-boot = true
+at_boot = true
 restart_on = ["file /etc/tide-logger.toml"]
 [service.chart-press]
 running = false
-boot = false
+at_boot = false
 [service.ebb]
 running = true
-boot = true
+at_boot = true
 restart_on = ["file /etc/systemd/system/ebb.service"]
 [service.tsunami-siren]
 optional = true
@@ -257,7 +257,7 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 	if code, out := l.jk("lint"); code != 0 {
 		t.Fatalf("lint: %s", out)
 	}
-	if code, out := l.jk("preview"); code != 0 || !strings.Contains(out, "2 would change") {
+	if code, out := l.jk("preview"); code != 0 || !strings.Contains(out, "2 to change") {
 		t.Fatalf("preview ended with %d:\n%s", code, out)
 	}
 	l.apply(0)
@@ -267,7 +267,7 @@ func TestEveryKindOnRealHosts(t *testing.T) {
 	for host := range l.addresses {
 		l.look(host)
 	}
-	l.breakAndMend()
+	l.breakAndFix()
 	l.capture()
 	l.attacked()
 	l.grown()
@@ -312,7 +312,7 @@ keys = ["`+olgasKey+`"]
 	l.apply(0)
 }
 
-// capture takes what stands on a host for its manifest, which then changes
+// capture takes what is on a host for its manifest, which then changes
 // nothing.
 func (l *lab) capture() {
 	l.t.Helper()
@@ -330,7 +330,7 @@ func (l *lab) capture() {
 	}
 	out := all.String()
 	for _, want := range []string{"[user.maren]\n", "uid = 2101\n", "[package.tide-logger]\n",
-		"[service.tide-logger]\nrunning = true\nboot = true\n", "[user.old-keeper]\nabsent = true\n",
+		"[service.tide-logger]\nrunning = true\nat_boot = true\n", "[user.old-keeper]\nabsent = true\n",
 		"os = \"debian\"\n"} {
 		if !strings.Contains(string(out), want) {
 			l.t.Errorf("captured lacks %q:\n%s", want, out)
@@ -343,7 +343,7 @@ func (l *lab) capture() {
 	l.write("manifests/all/manifest.toml", everything)
 }
 
-// grown gives one host, chosen by its facts, a sealed value, and a task that
+// grown gives one host, chosen by its facts, an encrypted value, and a task that
 // only follows a change.
 func (l *lab) grown() {
 	l.t.Helper()
@@ -358,7 +358,7 @@ content = "${fleet.hosts.filter(h, has(h.facts)).map(h, h.name + ' ' + h.facts.o
 owner = "root"
 mode = "0644"
 [dir."/srv/followed"]
-only_after_change_of = ["file /etc/relay-token"]
+only_if_changed = ["file /etc/relay-token"]
 owner = "root"
 mode = "0755"
 `)
@@ -371,10 +371,10 @@ mode = "0755"
 	if out, err := set.CombinedOutput(); err != nil {
 		l.t.Fatalf("secret set: %v\n%s", err, out)
 	}
-	for _, want := range []string{"3 changed", "1 left out"} {
+	for _, want := range []string{"3 changed", "1 skipped"} {
 		code, out := l.jk("apply", "@first", "--identity", identity, "-v")
 		if code != 0 || !strings.Contains(out, want) || strings.Contains(out, "rip-tide") ||
-			!strings.Contains(out, "1 host:") {
+			!strings.Contains(out, "Run ") {
 			l.t.Errorf("apply of what has grown ended with %d, wanting %s:\n%s", code, want, out)
 		}
 	}
@@ -429,8 +429,8 @@ func (l *lab) look(host string) {
 	}
 }
 
-// breakAndMend breaks a host by hand in several ways and sees each mended.
-func (l *lab) breakAndMend() {
+// breakAndFix breaks a host by hand in several ways and sees each repaired.
+func (l *lab) breakAndFix() {
 	for name, c := range map[string]struct {
 		line string
 		want []string
@@ -452,7 +452,7 @@ func (l *lab) breakAndMend() {
 		got := l.apply(0).changed()
 		for _, want := range c.want {
 			if !strings.Contains(strings.Join(got, "\n"), "gauge-01 "+want+" changed") {
-				l.t.Errorf("%s: %s was not mended; got\n%s", name, want, strings.Join(got, "\n"))
+				l.t.Errorf("%s: %s was not repaired; got\n%s", name, want, strings.Join(got, "\n"))
 			}
 		}
 		if len(got) != len(c.want) {
@@ -482,17 +482,17 @@ func TestFaultsOnRealHosts(t *testing.T) {
 	l.on("gauge-01", "rm /home/ops/.bashrc")
 	t.Run("a planted link in the worker's folder", func(t *testing.T) {
 		l.on("gauge-01", "mv /var/lib/jadekettle/bin /tmp/bin; ln -s /tmp/bin /var/lib/jadekettle/bin")
-		l.fails(t, "preview", "/var/lib/jadekettle/bin on the host can be changed by others")
+		l.fails(t, "preview", "/var/lib/jadekettle/bin is a symlink, or writable by users other than root")
 		l.on("gauge-01", "rm /var/lib/jadekettle/bin; mv /tmp/bin /var/lib/jadekettle/bin")
 	})
 	t.Run("a worker that others can write", func(t *testing.T) {
 		l.on("gauge-01", "chmod o+w /var/lib/jadekettle/bin/*")
-		l.fails(t, "preview", "can be changed by others")
+		l.fails(t, "preview", "is a symlink, or writable by users other than root")
 		l.on("gauge-01", "chmod o-w /var/lib/jadekettle/bin/*")
 	})
 	t.Run("a planted link in a file's place, and on the way", func(t *testing.T) {
 		l.on("gauge-01", "rm /etc/salt; ln -s /etc/shadow /etc/salt")
-		l.fails(t, "apply", "/etc/salt is a symbolic link to /etc/shadow")
+		l.fails(t, "apply", "/etc/salt is a symlink to /etc/shadow")
 		l.on("gauge-01", "rm /etc/salt")
 	})
 	t.Run("sudo refused", func(t *testing.T) {
@@ -513,7 +513,7 @@ func TestFaultsOnRealHosts(t *testing.T) {
 		known := read(t, l.dir+"/known_hosts")
 		fields := strings.Fields(known)
 		os.WriteFile(l.dir+"/known_hosts", []byte(strings.Replace(known, fields[2], fields[5], 1)), 0o600)
-		l.fails(t, "preview", "its host key is not the one that is known")
+		l.fails(t, "preview", "HOST KEY HAS CHANGED")
 		if code, out := l.jk("hosts", "trust", "--yes", "gauge-01"); code != 1 {
 			t.Errorf("trust took a changed key without --replace: %d\n%s", code, out)
 		}
@@ -573,8 +573,8 @@ restart_on = ["file /etc/tide-logger.toml", "file /etc/slow"]
 		t.Errorf("the killed run said\n%s", out)
 	}
 	code, out := l.jk("apply", "gauge-01")
-	if code != 0 || !strings.Contains(out, "which broke off before they arrived") ||
-		!strings.Contains(out, "restart: was due") {
+	if code != 0 || !strings.Contains(out, "results collected from the interrupted run") ||
+		!strings.Contains(out, "restarted because") {
 		t.Errorf("the next run ended with %d:\n%s", code, out)
 	}
 	if now := l.on("gauge-01", "systemctl show -p MainPID --value tide-logger"); now == pid {

@@ -17,9 +17,9 @@ to = "/srv/charts-2026"
 			"readlink /srv/charts /srv/old-charts": "charts-2026\n/srv/charts-2026",
 			"ls -A /srv | grep jadekettle-":        "",
 		},
-		spoil:  "ln -sfn /tmp /srv/charts; rm /srv/old-charts",
-		mended: []string{"link /srv/charts", "link /srv/old-charts"},
-		away:   "[link.\"/srv/charts\"]\nabsent = true\n[link.\"/srv/old-charts\"]\nabsent = true\n",
-		gone:   map[string]string{"ls /srv | grep -x -e charts -e old-charts -e charts-2026": "charts-2026"},
+		spoil:    "ln -sfn /tmp /srv/charts; rm /srv/old-charts",
+		repaired: []string{"link /srv/charts", "link /srv/old-charts"},
+		away:     "[link.\"/srv/charts\"]\nabsent = true\n[link.\"/srv/old-charts\"]\nabsent = true\n",
+		gone:     map[string]string{"ls /srv | grep -x -e charts -e old-charts -e charts-2026": "charts-2026"},
 	}
 }

@@ -73,7 +73,7 @@ manifests = ["pacman"]
 	// Debian's dnf comes without the plug-in that holds packages.
 	l.write("manifests/rpm.toml", strings.Replace(rpmRepo, "hold = true", "", 1))
 	l.write("manifests/pacman.toml", "[package.tide-logger]\nversion = \"newest\"\n[package.salt-lamp]\n")
-	if code, out := l.jk("preview"); code != 0 || !strings.Contains(out, "3 would change") {
+	if code, out := l.jk("preview"); code != 0 || !strings.Contains(out, "3 to change") {
 		t.Fatalf("preview ended with %d:\n%s", code, out)
 	}
 	l.apply(0)
@@ -94,7 +94,7 @@ manifests = ["pacman"]
 		"[package.never-heard-of]\nif = 'facts.hostname == \"gauge-dnf\"'\n")
 	r := l.apply(1)
 	if got := strings.Join(r.changed(), "\n"); strings.Count(got, "package salt-lamp changed") != 3 ||
-		!strings.Contains(got, "no package list on this host knows a package never-heard-of") {
+		!strings.Contains(got, "package \"never-heard-of\" not found in any repository") {
 		t.Errorf("mending changed:\n%s", got)
 	}
 	l.write("manifests/rpm.toml", strings.NewReplacer("hold = true", "", "1.4.*", "newest").Replace(rpmRepo))
@@ -120,12 +120,12 @@ func packagesTakenAway(t *testing.T, l *lab) {
 	if _, out := l.jk("capture", "gauge-pacman", "file"); !strings.Contains(out,
 		"[file.\"/usr/share/salt-lamp/version\"]") ||
 		strings.Contains(out, "[file.\"/usr/share/tide-logger/version\"]") {
-		t.Errorf("what differs from what a package brought is told as\n%.3000s", out)
+		t.Errorf("what differs from what a package brought is reported as\n%.3000s", out)
 	}
 	const versions = "cat /usr/share/tide-logger/version; ls /usr/share/salt-lamp"
-	stood := map[string]string{}
+	before := map[string]string{}
 	for host := range l.addresses {
-		stood[host] = l.on(host, versions)
+		before[host] = l.on(host, versions)
 	}
 	gone := "[package.tide-logger]\nabsent = true\n[package.salt-lamp]\nabsent = true\npurge = true\n"
 	l.write("manifests/rpm.toml", gone+"[repo.tides]\nabsent = true\n")
@@ -134,7 +134,7 @@ func packagesTakenAway(t *testing.T, l *lab) {
 	if code, out := l.jk("undo", "last", "--yes"); code != 0 {
 		t.Errorf("undo ends with %d\n%s", code, out)
 	}
-	for host, want := range stood {
+	for host, want := range before {
 		if got := l.on(host, versions); got != want {
 			t.Errorf("undone, %s has %s, want %s", host, got, want)
 		}
@@ -187,7 +187,7 @@ func (l *lab) held() {
 	l.t.Helper()
 	l.write("manifests/rpm.toml", rpmRepo)
 	r := l.apply(1)
-	if got := strings.Join(r.changed(), "\n"); !strings.Contains(got, "dnf on this host cannot hold a package") ||
+	if got := strings.Join(r.changed(), "\n"); !strings.Contains(got, "dnf on this host cannot hold packages") ||
 		!strings.Contains(got, "gauge-zypper package tide-logger changed") {
 		l.t.Errorf("holding changed:\n%s", got)
 	}

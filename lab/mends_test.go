@@ -7,9 +7,9 @@ import (
 	"testing"
 )
 
-// TestMendsOnRealHosts breaks real hosts in the ways that were found to harm, each of which
+// TestFixesOnRealHosts breaks real hosts in the ways that were found to harm them, each of which
 // the next run has to come through.
-func TestMendsOnRealHosts(t *testing.T) {
+func TestFixesOnRealHosts(t *testing.T) {
 	l := up(t, "gauge-01")
 	is, on := l.ends, l.prints
 
@@ -18,7 +18,7 @@ func TestMendsOnRealHosts(t *testing.T) {
 		`touch /var/lib/dpkg/updates/0001'`)
 	on("apt-get install -y tide-logger 2>&1 | grep -c interrupted", "1")
 	l.write("manifests/all.toml", "[package.tide-logger]\nversion = \"1.4.2-1\"\n")
-	is("a dpkg that was cut off", 0, "package manager: was interrupted", "1 changed")
+	is("a dpkg that was cut off", 0, "package manager: interrupted", "1 changed")
 	on("ls /var/lib/dpkg/updates; dpkg-query -W -f \"\\${db:Status-Status} \\${Version}\" tide-logger",
 		"installed 1.4.2-1")
 
@@ -29,7 +29,7 @@ func TestMendsOnRealHosts(t *testing.T) {
 	l.write("manifests/all.toml", strings.Replace(tide, "%", "1", 1))
 	l.apply(0)
 	l.write("manifests/all.toml", strings.Replace(tide, "%", "2", 1))
-	is("a restart by others meanwhile", 0, "service tide-logger  changed", "restart: was due")
+	is("a restart by others meanwhile", 0, "service tide-logger  restarted because")
 
 	// What is mounted inside a folder that is to go.
 	l.on("gauge-01", "sudo sh -c 'mkdir -p /srv/old/inside; mount -t tmpfs none /srv/old/inside; touch "+
@@ -41,7 +41,7 @@ func TestMendsOnRealHosts(t *testing.T) {
 	// What an old file had.
 	l.on("gauge-01", "sudo sh -c 'echo old >/srv/a; cp /srv/a /srv/b; ln /srv/b /srv/c'")
 	l.write("manifests/all.toml", "[file.\"/srv/a\"]\ncontent = \"new\\n\"\n[file.\"/srv/b\"]\ncontent = \"new\\n\"\n")
-	is("a file with two names", 1, "/srv/b has 2 names", "file /srv/a  changed")
+	is("a file with two names", 1, "/srv/b has 2 hard links", "file /srv/a  changed")
 	l.write("manifests/all.toml", "[file.\"/srv/a\"]\ncontent = \"new\\n\"\n[file.\"/srv/b\"]\ncontent = "+
 		"\"new\\n\"\nfollow = true\n")
 	is("a file with two names, followed", 0, "file /srv/b  changed")
@@ -66,7 +66,7 @@ func TestMendsOnRealHosts(t *testing.T) {
 	is("a unit that runs once", 1, "never stays running")
 	l.write("manifests/all.toml", "[user.divers]\nhome = \"/srv/divers\"\n")
 	l.on("gauge-01", "sudo sh -c 'mkdir /srv/divers; mount -t tmpfs none /srv/divers'")
-	is("a home that is a mount", 0, "user divers  changed")
+	is("a home that is a mount", 0, "user divers  created")
 	on("stat -c %U /srv/divers", "divers")
 }
 

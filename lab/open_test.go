@@ -19,22 +19,23 @@ func TestNothingInTheWayOnRealHosts(t *testing.T) {
 		"printf \"[Unit]\\nConditionPathExists=/srv/pier\\n[Timer]\\nOnCalendar=hourly\\n\" "+
 		">/etc/systemd/system/ebb.timer; systemctl daemon-reload'")
 	l.write("manifests/all.toml", "[service.ebb]\nrunning = true\n")
-	is("a service that ends", 1, "its process ended with code 3")
+	is("a service that ends", 1, "its process exited with status 3")
 	is("its own last lines", 1, "| cannot read the gauge")
 	l.write("manifests/all.toml", "[service.\"ebb.timer\"]\nrunning = true\n")
-	is("a timer with a condition", 1, "a condition kept it from starting: ConditionPathExists=/srv/pier is not met")
-	l.jk("apply", "gauge-01", "--forget-leftovers")
+	is("a timer with a condition", 1,
+		"a condition prevented it from starting: ConditionPathExists=/srv/pier is not met")
+	l.jk("apply", "gauge-01", "--forget-undeclared")
 
 	// A folder that leaves takes what was copied along and lets go of what others put there.
 	l.write("manifests/tree/index", "tides\n")
-	l.write("manifests/all.toml", "[dir.\"/srv/pages\"]\ncopy = \"tree\"\non_leave = \"remove\"\n")
+	l.write("manifests/all.toml", "[dir.\"/srv/pages\"]\ncopy = \"tree\"\non_removal = \"remove\"\n")
 	is("a copied tree", 0, "1 changed")
 	l.on("gauge-01", "sudo touch /srv/pages/mine")
 	l.write("manifests/all.toml", "[dir.\"/srv/other\"]\n")
-	is("it leaves", 0, "it stays, because it still holds mine")
+	is("it leaves", 0, "it is kept because it still contains mine")
 	on("ls /srv/pages", "mine")
 	if _, out := l.jk("apply", "gauge-01"); strings.Contains(out, "/srv/pages") {
-		t.Errorf("it is told again\n%s", out)
+		t.Errorf("it is reported again\n%s", out)
 	}
 
 	// A tag does not take the place of a branch, nor of a commit.
@@ -48,7 +49,7 @@ func TestNothingInTheWayOnRealHosts(t *testing.T) {
 		l.write("manifests/all.toml", "[checkout.\"/srv/at/copy\"]\nurl = \"/srv/at/git\"\nrevision = \""+rev+"\"\n")
 	}
 	checkout("main")
-	is("a branch and a tag", 1, "main is a branch and a tag of the repository")
+	is("a branch and a tag", 1, "main is both a branch and a tag in the repository")
 	checkout("refs/heads/main")
 	is("the branch", 0, "1 changed")
 	on("git -C /srv/at/copy rev-parse HEAD", head)

@@ -33,30 +33,30 @@ func TestRightOnRealHosts(t *testing.T) {
 		unitFile+"\n/usr/sbin/cron -f -L 5")
 	l.on("gauge-01", "sudo sh -c 'mkdir -p /run/systemd/system/cron.service.d; echo \"[Service]\" "+
 		">/run/systemd/system/cron.service.d/h.conf'")
-	is("a drop-in by hand", 0, "definition: was changed since it was loaded")
+	is("a drop-in by hand", 0, "definition: changed since it was loaded -> loaded")
 	l.on("gauge-01", "sudo rm -r /run/systemd/system/cron.service.d")
 	l.write("manifests/all.toml", "[service.cron]\nrunning = true\n")
-	if code, out := l.jk("apply", "gauge-01", "--yes", "--take-leftovers"); code != 0 {
+	if code, out := l.jk("apply", "gauge-01", "--yes", "--remove-undeclared"); code != 0 {
 		t.Errorf("what left ended with %d\n%s", code, out)
 	}
 	on("systemctl show --value -p FragmentPath,DropInPaths cron", "/lib/systemd/system/cron.service")
 
 	// What goes along with a package.
 	l.write("manifests/all.toml", "[package.tide-tables]\n")
-	is("what comes along", 0, "also package reed-40: was absent, becomes 1.0-1")
+	is("what comes along", 0, "also package reed-40: absent -> 1.0-1")
 	l.write("manifests/all.toml", "[package.reed-40]\nabsent = true\n")
 	is("what is managed and would go along", 1, "it would also remove tide-tables, which the project")
-	l.jk("apply", "gauge-01", "--yes", "--forget-leftovers")
-	is("what goes along", 0, "also package tide-tables: was 1.0-1, becomes absent")
+	l.jk("apply", "gauge-01", "--yes", "--forget-undeclared")
+	is("what goes along", 0, "also package tide-tables: 1.0-1 -> absent")
 	on("dpkg-query -W tide-tables reed-40 2>&1 | grep -c \"no packages found\"", "2")
 	l.write("manifests/all.toml", "[package.perl-base]\nabsent = true\n")
 	is("what is essential", 1, "it would remove perl-base, which is essential to this host")
 
 	// A hold that nothing is said of stays, and a file of another package is not installed.
 	l.write("manifests/all.toml", "[package.buoy-tools]\nversion = \"1.0-1\"\nhold = true\n")
-	is("a hold", 0, "package buoy-tools  changed")
+	is("a hold", 0, "package buoy-tools  installed")
 	l.write("manifests/all.toml", "[package.buoy-tools]\nversion = \"1.1-1\"\n")
-	is("a newer one that is held", 0, "version: was 1.0-1, becomes 1.1-1")
+	is("a newer one that is held", 0, "version: 1.0-1 -> 1.1-1")
 	on("apt-mark showhold; dpkg-query -W buoy-tools", "buoy-tools\nbuoy-tools\t1.1-1")
 	l.write("manifests/all.toml", "[package.salt-lamp]\nversion = \"0.2-1\"\nfrom = "+
 		"\"/srv/repo/old-ticker_0.3-1_all.deb\"\n")
@@ -70,7 +70,7 @@ func TestRightOnRealHosts(t *testing.T) {
 	head := l.on("gauge-01", "sudo git -C /srv/at/copy rev-parse HEAD")
 	l.write("manifests/all.toml", "[dir.\"/srv/at/below\"]\n[checkout.\"/srv/at/below/copy\"]\nurl = \"/srv/at/git\"\n"+
 		"revision = \"main\"\n")
-	if _, out := l.jk("preview", "gauge-01"); !strings.Contains(out, "commit: becomes "+head[:12]+" (main)") {
+	if _, out := l.jk("preview", "gauge-01"); !strings.Contains(out, head[:12]+" (main)") {
 		t.Errorf("below a folder that is new the preview says\n%s", out)
 	}
 	l.write("manifests/all.toml", "[checkout.\"/srv/at/copy\"]\nurl = \"/srv/at/git\"\nrevision = \"main\"\n")

@@ -38,7 +38,7 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 	l := up(t, "chart-01", "chart-02")
 	l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \"flood\\n\"\n[command.\"wait for the tide\"]\n"+
 		"script = \"sleep 10\"\nalways = true\n")
-	l.write("jobs.toml", "[job.tides]\ntargets = [\"*\"]\nschedule = { every = \"1m\" }\n[job.look]\ndoes = "+
+	l.write("jobs.toml", "[job.tides]\ntargets = [\"*\"]\nschedule = { every = \"1m\" }\n[job.look]\naction = "+
 		"\"preview\"\ntargets = [\"chart-01\"]\nschedule = { every = \"1m\" }\n")
 	state := "XDG_STATE_HOME=" + t.TempDir()
 	begin := func() (out *lockedBuffer, end func(syscall.Signal)) {
@@ -55,7 +55,7 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 		for deadline := time.Now().Add(150 * time.Second); !strings.Contains(out.String(),
 			what); time.Sleep(100 * time.Millisecond) {
 			if time.Now().After(deadline) {
-				t.Fatalf("it never tells %q:\n%s", what, out)
+				t.Fatalf("it never shows %q:\n%s", what, out)
 			}
 		}
 	}
@@ -67,17 +67,17 @@ func TestSchedulesOnRealHosts(t *testing.T) {
 	end(syscall.SIGKILL)
 	again, end := begin()
 	defer end(syscall.SIGKILL)
-	until(again, "tides still runs, as process")
-	until(again, "tides ended with 0")
+	until(again, "tides is still running, as process")
+	until(again, "tides ended with exit status 0")
 	_, runs := l.jk("runs", "--job", "tides")
 	if strings.Count(runs, " apply ") != 1 || strings.Contains(runs, "interrupted") {
 		t.Errorf("one start made these runs:\n%s", runs)
 	}
 	until(again, "tides starts")
-	until(again, "look ended with 0") // it waited for chart-01, or went before
+	until(again, "look ended with exit status 0") // it waited for chart-01, or went before
 	end(syscall.SIGINT)
 	if out := again.String(); strings.Count(out, "stopping: waiting for") > 1 || strings.Contains(out, "busy") {
-		t.Errorf("the second one told\n%s", out)
+		t.Errorf("the second one reported\n%s", out)
 	}
 	if _, out := l.jk("runs", "--mode", "preview"); strings.Contains(out, "failed") ||
 		strings.Contains(out, "interrupted") {
@@ -93,7 +93,7 @@ func (l *lab) byTimer(t *testing.T) {
 		"srv/keep/hosts.toml": "[host.chart-01]\nconnect = { local = true }\n[group.all]\nmembers = " +
 			"[\"*\"]\nmanifests = [\"all\"]\n",
 		"srv/keep/manifests/all.toml": "[file.\"/etc/dawn\"]\ncontent = \"${input.word}\\n\"\n",
-		"srv/keep/jobs.toml": "[job.dawn]\nabout = \"At dawn, 100% sure\"\ntargets = [\"*\"]\nask.word = { default " +
+		"srv/keep/jobs.toml": "[job.dawn]\nabout = \"At dawn, 100% sure\"\ntargets = [\"*\"]\ninput.word = { default " +
 			"= \"light\" }\nschedule = { cron = \"30 4 * * 1-5\", zone = \"Europe/Berlin\", spread = \"5m\", " +
 			"missed = \"once\" }\n",
 		"usr/local/bin/jadekettle": read(t, l.program),
@@ -109,7 +109,7 @@ func (l *lab) byTimer(t *testing.T) {
 	const jk = "HOME=/root /usr/local/bin/jadekettle --project /srv/keep "
 	if out := l.on("chart-01", jk+"job install dawn --yes 2>&1"); !strings.Contains(out,
 		"OnCalendar=Mon,Tue,Wed,Thu,Fri *-*-* 04:30:00 Europe/Berlin") {
-		t.Errorf("install tells\n%s", out)
+		t.Errorf("install shows\n%s", out)
 	}
 	if out := l.on("chart-01", "systemctl list-timers --all --no-pager; systemd-analyze verify "+
 		"/etc/systemd/system/jadekettle-*.timer 2>&1"); !strings.Contains(out, "jadekettle-gauge-ke-dawn.timer") ||

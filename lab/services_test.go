@@ -73,7 +73,7 @@ func TestServiceManagersOnRealHosts(t *testing.T) {
 		groups += "[group." + manager + "]\nmembers = [\"gauge-" + manager + "\"]\nmanifests = [\"" + manager + "\"]\n"
 	}
 	l.write("groups.toml", groups)
-	up := "[service.ebb]\nrunning = true\nboot = true\nrestart_on = [\"file FILE\"]\n[service.tsunami-siren]\n" +
+	up := "[service.ebb]\nrunning = true\nat_boot = true\nrestart_on = [\"file FILE\"]\n[service.tsunami-siren]\n" +
 		"optional = true\nrunning = true\n"
 	write(up)
 	if code, out := l.jk("preview"); code != 0 {
@@ -107,10 +107,10 @@ func TestServiceManagersOnRealHosts(t *testing.T) {
 		t.Errorf("mending changed:\n%s", got)
 	}
 	out, _ := l.in(l.program, "--project", l.project, "capture", "gauge-runit", "service", "ebb").Output()
-	if !strings.Contains(string(out), "[service.ebb]\nrunning = true\nboot = true\n") {
+	if !strings.Contains(string(out), "[service.ebb]\nrunning = true\nat_boot = true\n") {
 		t.Errorf("captured is:\n%s", out)
 	}
-	write("[service.ebb]\nrunning = false\nboot = false\n")
+	write("[service.ebb]\nrunning = false\nat_boot = false\n")
 	l.apply(0)
 	if code, out := l.jk("undo", "last", "--yes"); code != 0 {
 		t.Errorf("undo ends with %d\n%s", code, out)
@@ -130,7 +130,7 @@ func TestServiceManagersOnRealHosts(t *testing.T) {
 		}
 	}
 	l.write("manifests/sysv.toml", "[service.ebb]\nmasked = true\n")
-	if got := strings.Join(l.apply(1).changed(), "\n"); !strings.Contains(got, "cannot bar a service") {
+	if got := strings.Join(l.apply(1).changed(), "\n"); !strings.Contains(got, "this host cannot mask services") {
 		t.Errorf("masking gives:\n%s", got)
 	}
 }

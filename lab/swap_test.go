@@ -12,7 +12,7 @@ import (
 )
 
 // TestSwapOfThisMachine takes swap through its round on this machine, whose kernel
-// a container's swap would be in anyway. What is written lies in a mount namespace
+// a container's swap would be in anyway. What is written is in a mount namespace
 // of the test's own; the swap file is taken out of use at its end.
 func TestSwapOfThisMachine(t *testing.T) {
 	if os.Geteuid() != 0 {
@@ -63,7 +63,7 @@ mount -t overlay -o lowerdir=/var/lib,upperdir=lib,workdir=lib.work overlay /var
 			t.Errorf("it does not say %q:\n%s", want, out)
 		}
 	}
-	stands := func(used, listed int) {
+	current := func(used, listed int) {
 		t.Helper()
 		look := fmt.Sprintf("grep -c '^%s ' /proc/swaps || true; grep -c '^%s none swap' /etc/fstab || true", file,
 			file)
@@ -73,20 +73,20 @@ mount -t overlay -o lowerdir=/var/lib,upperdir=lib,workdir=lib.work overlay /var
 	}
 	declare("size = \"4 MiB\"\npriority = 7")
 	apply("1 changed")
-	stands(1, 1)
+	current(1, 1)
 	apply("1 unchanged")
 	step("swapoff " + file + "; : >/etc/fstab")
-	apply("in use: was no, becomes yes")
-	stands(1, 1)
+	apply("in use: no -> yes")
+	current(1, 1)
 	declare("size = \"6 MiB\"")
-	apply("size: was 4 MiB, becomes 6 MiB")
-	stands(1, 1)
+	apply("size: 4 MiB -> 6 MiB")
+	current(1, 1)
 	if out := step(`"$2" --project "$3" capture archive-01 swap`); !strings.Contains(out, "size = \"6 MiB\"") {
 		t.Errorf("captured is\n%s", out)
 	}
 	declare("absent = true")
 	apply("1 changed")
-	stands(0, 0)
+	current(0, 0)
 	if _, err := os.Stat(file); err == nil {
 		t.Error("the file stayed")
 	}

@@ -8,8 +8,8 @@ import (
 	"testing"
 )
 
-// look tells all of a host that an undo has to bring back: packages, accounts, files of
-// /etc and /srv with owners and modes, services, and what the kernel was told.
+// look lists all of a host that an undo has to bring back: packages, accounts, files of
+// /etc and /srv with owners and modes, services, and what the kernel is set to.
 const look = `dpkg-query -W -f '${Package} ${Version} ${db:Status-Status}\n' | grep ' installed$'
 cat /etc/passwd /etc/group; cut -d: -f1,2,8 /etc/shadow
 find /etc /srv -xdev -path /srv/repo -prune -o ! -name '*-' \
@@ -18,7 +18,7 @@ find /etc /srv -xdev -path /srv/repo -prune -o -type f ! -name '*-' ! -name ld.s
 systemctl is-active tide-logger; systemctl is-enabled tide-logger
 hostname; sysctl net.ipv4.ip_forward`
 
-const stoodThen = `
+const priorThen = `
 [package.tide-logger]
 version = "1.4.2-1"
 [package.old-ticker]
@@ -48,7 +48,7 @@ owner = "maren"
 to = "pool/low"
 [service.tide-logger]
 running = true
-boot = true
+at_boot = true
 restart_on = ["file /etc/tide-logger.toml"]
 [sysctl."net.ipv4.ip_forward"]
 value = 0
@@ -86,14 +86,14 @@ to = "/srv"
 [file."/srv/new/tide"]
 content = "flood\n"
 [lines."/etc/ssh/sshd_config#root"]
-put = [{ text = "PermitRootLogin no", over = "^#?PermitRootLogin" }]
+add = [{ line = "PermitRootLogin no", replaces = "^#?PermitRootLogin" }]
 check = "sshd -t -f ${candidate}"
 [service.ssh]
 running = true
 restart_on = ["lines /etc/ssh/sshd_config#root"]
 [service.tide-logger]
 running = false
-boot = false
+at_boot = false
 [sysctl."net.ipv4.ip_forward"]
 value = 1
 [hostname.gauge-renamed]
@@ -107,27 +107,27 @@ run = "true"
 `
 
 // TestUndoOnRealHosts has a run change most of what can be put back, and puts it back; what
-// somebody has changed since stays, and is told with who where apt knows.
+// somebody has changed since stays, and is reported with who where apt knows.
 func TestUndoOnRealHosts(t *testing.T) {
 	l := up(t, "gauge-01")
-	stands := func() string {
+	current := func() string {
 		return l.on("gauge-01", "{ "+look+"; } 2>&1; true")
 	}
-	l.write("manifests/all.toml", stoodThen)
+	l.write("manifests/all.toml", priorThen)
 	l.apply(0)
-	before := stands()
+	before := current()
 	l.write("manifests/all.toml", comesNow)
 	l.apply(0)
-	after := stands()
+	after := current()
 	if after == before {
 		t.Fatal("nothing changed")
 	}
 	if lines := l.on("gauge-01", "journalctl -t jadekettle -o cat"); strings.Count(lines, "run ") != 2 ||
 		!strings.Contains(lines, " changed") {
-		t.Errorf("the host's journal tells of two runs as\n%s", lines)
+		t.Errorf("the host's journal shows two runs as\n%s", lines)
 	}
-	if code, out := l.jk("undo", "last", "--preview"); code != 0 || stands() != after {
-		t.Errorf("a preview ends with %d, and it moved: %v\n%s", code, stands() != after, out)
+	if code, out := l.jk("undo", "last", "--preview"); code != 0 || current() != after {
+		t.Errorf("a preview ends with %d, and it moved: %v\n%s", code, current() != after, out)
 	}
 	if code, out := l.jk("undo", "last", "--yes"); code != 0 {
 		t.Errorf("undo ends with %d\n%s", code, out)
@@ -138,28 +138,28 @@ func TestUndoOnRealHosts(t *testing.T) {
 			}
 		}
 	}
-	for _, line := range differing(before, stands()) {
+	for _, line := range differing(before, current()) {
 		if !strings.Contains(line, "/srv/ottokar") && !ordered(line) { // a user's home stays
 			t.Errorf("undone: %s", line)
 		}
 	}
-	if _, out := l.jk("undo", "last", "--yes"); !strings.Contains(out, "package tide-tables  changed") {
+	if _, out := l.jk("undo", "last", "--yes"); !strings.Contains(out, "package tide-tables  installed") {
 		t.Errorf("the undo is not undone:\n%s", out)
 	}
-	for _, line := range differing(after, stands()) {
+	for _, line := range differing(after, current()) {
 		if !ordered(line) {
-			t.Errorf("put back in turn: %s", line)
+			t.Errorf("restore in turn: %s", line)
 		}
 	}
 	l.on("gauge-01", "apt-get install -qq -y chart-press >/dev/null && echo more >>/srv/new/tide")
 	code, out := l.jk("undo", "2", "--yes")
 	if code != 1 || !strings.Contains(out, "by ops (1000) with `apt-get install -qq -y chart-press`") ||
-		!strings.Contains(out, "what it holds, last written at") {
+		!strings.Contains(out, "its content, last modified at") {
 		t.Errorf("with what moved since: %d\n%s", code, out)
 	}
 }
 
-// ordered says of a line that it tells of a file of accounts as a whole: what comes back stands
+// ordered says of a line that it is about a file of accounts as a whole: what comes back is
 // at its end.
 func ordered(line string) bool {
 	f := strings.Fields(line)

@@ -35,14 +35,15 @@ func TestWaysIntoRealHosts(t *testing.T) {
 		}
 	}
 	tries("without a password", 1, "sudo refuses ops: a password is required")
-	tries("with a wrong one", 1, "sudo did not take the password of ops", "--password-file", wrong)
+	tries("with a wrong one", 1, "sudo rejected the password of ops", "--password-file", wrong)
 	tries("with the right one", 0, "1 changed", "--password-file", right)
 	tries("from a command", 0, "1 unchanged", "--password-command", "cat "+right)
 	l.write("hosts.toml", strings.ReplaceAll(read(t, filepath.Join(l.dir, "hosts.toml")), "key = ", "# key = "))
 	t.Setenv("HOME", t.TempDir())
-	tries("no key, no password", 1, "there is no key to log in with")
+	tries("no key, no password", 1, "no key to log in with")
 	tries("the password for both", 0, "1 unchanged", "--ask", "login,elevate", "--password-file", right)
-	tries("a wrong one to log in with", 1, "lets nobody in as ops", "--ask", "login", "--password-file", wrong)
+	tries("a wrong one to log in with", 1, `permission denied for user "ops"`, "--ask", "login",
+		"--password-file", wrong)
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+
 		"[host.gauge-01.connect]\njump = \"ops@192.0.2.12\"\n")
 	home := t.TempDir()
@@ -70,7 +71,7 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+"[host.gauge-01.connect]\ncommand = \"ssh -q -i "+
 		l.dir+"/key -o UserKnownHostsFile="+l.dir+"/known_hosts ops@$JADEKETTLE_ADDRESS sh\"\n")
 	tries("through a shell", 0, "1 unchanged", "--password-file", right)
-	tries("through a shell, with a wrong password", 1, "sudo did not take the password of ops",
+	tries("through a shell, with a wrong password", 1, "sudo rejected the password of ops",
 		"--password-file", wrong)
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+"[host.gauge-01.connect]\ncommand = \"exit 3\"\n")
 	tries("through a shell that is none", 1, "gauge-01", "--password-file", right)
@@ -85,7 +86,7 @@ func TestWaysIntoRealHosts(t *testing.T) {
 	}
 	l.write("hosts.toml", read(t, filepath.Join(l.dir, "hosts.toml"))+
 		"[host.gauge-01.connect]\njump = \"ops@192.0.2.99\"\n")
-	tries("through a host that is not there", 1, "the jump host ops@192.0.2.99", "--password-file", right)
+	tries("through a host that does not exist", 1, "the jump host ops@192.0.2.99", "--password-file", right)
 }
 
 // admitted takes in a host that has only a login with a password, by an account
@@ -110,12 +111,12 @@ func (l *lab) admitted() {
 		says string
 		args []string
 	}{
-		{1, "there is no terminal to ask on", []string{"--password-file", right}},
-		{1, "lets nobody in as pi", []string{"--password-file", wrong, "--yes"}},
-		{0, "gauge-01  is admitted: warden logs in with a key, and sudo makes it root",
+		{1, "is unknown, and confirming it needs a terminal", []string{"--password-file", right}},
+		{1, `permission denied for user "pi"`, []string{"--password-file", wrong, "--yes"}},
+		{0, "gauge-01  admitted: warden can log in with a key and become root with sudo",
 			[]string{"--password-file", right,
 				"--yes"}},
-		{0, "is admitted already", []string{"--password-file", wrong}},
+		{0, "already admitted", []string{"--password-file", wrong}},
 	} {
 		got, out := l.jk(append([]string{"hosts", "admit", "gauge-01", "--as", "pi"}, c.args...)...)
 		if got != c.code || !strings.Contains(out, c.says) || strings.Contains(out, "salt & pepper") {
@@ -171,8 +172,8 @@ func (l *lab) certified() {
 		l.t.Errorf("with another authority: %d\n%s", code, out)
 	}
 	run(l.t, "ssh-keygen", "-q", "-p", "-P", "", "-N", "neap tide", "-f", filepath.Join(at, "warden"))
-	if code, out := l.jk("preview", "gauge-01"); code != 1 || !strings.Contains(out, "there is no terminal to ask for "+
-		"it on") {
+	if code, out := l.jk("preview", "gauge-01"); code != 1 ||
+		!strings.Contains(out, "needs a terminal") {
 		l.t.Errorf("with a passphrase and no terminal: %d\n%s", code, out)
 	}
 	l.write("hosts.toml", hosts)

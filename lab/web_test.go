@@ -49,10 +49,10 @@ mode = "0644"
 			"cmp /srv/web/harmonics.txt /srv/fetched/harmonics.txt && echo ok": "ok",
 			"ls /var/lib/jadekettle/downloads | wc -l":                         "0",
 		},
-		spoil:  "echo x >>/srv/fetched/harmonics.txt",
-		mended: []string{"download /srv/fetched/harmonics.txt"},
-		away:   "[download.\"/srv/fetched/harmonics.txt\"]\nabsent = true\n",
-		gone:   map[string]string{"ls /srv/fetched": "today.txt"},
+		spoil:    "echo x >>/srv/fetched/harmonics.txt",
+		repaired: []string{"download /srv/fetched/harmonics.txt"},
+		away:     "[download.\"/srv/fetched/harmonics.txt\"]\nabsent = true\n",
+		gone:     map[string]string{"ls /srv/fetched": "today.txt"},
 	}
 	proofs["unpack"] = proof{
 		before: serve + `cd /root && mkdir -p viewer-2.1/bin && echo 'echo tides' >viewer-2.1/bin/viewer &&
@@ -61,7 +61,7 @@ tar -czf /srv/web/viewer.tar.xz viewer-2.1; mkdir -p /opt/viewer && echo kept >/
 		declare: `[unpack."/opt/viewer"]
 from = "http://127.0.0.1:8080/viewer.tar.xz"
 insecure_without_checksum = true
-leave_out_folders = 1
+strip_components = 1
 [unpack."/srv/plots"]
 from = "plots.tar"
 owner = "nobody"
@@ -74,27 +74,27 @@ owner = "nobody"
 				"kettle": "nobody /srv/plots\nnobody " +
 				"/srv/plots/week.svg\n0",
 		},
-		spoil:  "echo x >>/opt/viewer/bin/viewer; rm -r /srv/plots",
-		mended: []string{"unpack /opt/viewer", "unpack /srv/plots"},
-		away:   "[unpack.\"/opt/viewer\"]\nabsent = true\n[unpack.\"/srv/plots\"]\nabsent = true\n",
-		gone:   map[string]string{"ls /opt/viewer; ls -d /srv/plots 2>/dev/null": "own-notes"},
+		spoil:    "echo x >>/opt/viewer/bin/viewer; rm -r /srv/plots",
+		repaired: []string{"unpack /opt/viewer", "unpack /srv/plots"},
+		away:     "[unpack.\"/opt/viewer\"]\nabsent = true\n[unpack.\"/srv/plots\"]\nabsent = true\n",
+		gone:     map[string]string{"ls /opt/viewer; ls -d /srv/plots 2>/dev/null": "own-notes"},
 	}
-	// A kind of one's own, as `jadekettle kinds new` makes it.
+	// A custom kind, as `jadekettle kinds new` makes it.
 	proofs["gauge_offset"] = proof{
 		declare: "[gauge_offset.\"/srv/offset\"]\ntext = \"high water at six\"\nending = \"stop\"\n",
 		look: map[string]string{
 			"cat /srv/offset; stat -c '%U %a' /var/lib/jadekettle/programs/*": "high water at six.\n" +
 				"root 700"},
-		spoil:  "echo low >/srv/offset",
-		mended: []string{"gauge_offset /srv/offset"},
-		away:   "[gauge_offset.\"/srv/offset\"]\nabsent = true\n",
-		gone:   map[string]string{"ls /srv/offset 2>/dev/null": ""},
+		spoil:    "echo low >/srv/offset",
+		repaired: []string{"gauge_offset /srv/offset"},
+		away:     "[gauge_offset.\"/srv/offset\"]\nabsent = true\n",
+		gone:     map[string]string{"ls /srv/offset 2>/dev/null": ""},
 	}
 	proofs["probe"] = proof{
 		before: serve + "echo ebb at six >/srv/web/now.txt",
 		declare: `[probe."the server answers"]
 port = "127.0.0.1:8080"
-[probe."the page tells the tide"]
+[probe."the page shows the tide"]
 url = "http://127.0.0.1:8080/now.txt"
 text = "^ebb"
 [probe."sshd runs"]
@@ -135,7 +135,7 @@ discard_edits = true
 		spoil: "cd /srv/git/pages; git checkout -q main; git -c user.name=k -c user.email=k@example.org commit -q " +
 			"--allow-empty -m three; " +
 			"echo edited >/srv/pages-1/index",
-		mended: []string{"checkout /srv/pages", "checkout /srv/pages-1"},
+		repaired: []string{"checkout /srv/pages", "checkout /srv/pages-1"},
 		away: "[dir.\"/srv/pages\"]\nabsent = true\nwith_contents = true\n[dir.\"/srv/pages-1\"]\nabsent = " +
 			"true\nwith_contents = true\n",
 		gone: map[string]string{"ls -d /srv/pages* 2>/dev/null": ""},
@@ -155,9 +155,9 @@ only_declared = true
 				"nobody 750\n./plots/deep nobody 750\n./plots/deep/week.svg nobody 644",
 			"cat /srv/site/plots/deep/week.svg": "<svg/>",
 		},
-		spoil:  "echo x >/srv/site/plots/stray; chmod 600 /srv/site/index.html; rm -r /srv/site/plots/deep",
-		mended: []string{"dir /srv/site"},
-		away:   "[dir.\"/srv/site\"]\nabsent = true\nwith_contents = true\n",
-		gone:   map[string]string{"ls -d /srv/site 2>/dev/null": ""},
+		spoil:    "echo x >/srv/site/plots/stray; chmod 600 /srv/site/index.html; rm -r /srv/site/plots/deep",
+		repaired: []string{"dir /srv/site"},
+		away:     "[dir.\"/srv/site\"]\nabsent = true\nwith_contents = true\n",
+		gone:     map[string]string{"ls -d /srv/site 2>/dev/null": ""},
 	}
 }

@@ -34,10 +34,11 @@ type Caller struct {
 	Args    []string            // of the call, for the record
 	Getenv  func(string) string // the environment
 	Ask     Asker               // nil where there is nobody to ask
-	// Note says something beside the result. Warn says what could not be done, and why, where that is no reason to end.
+	// Note says something beside the result. Warn says what could not be done, and why, where that is not a reason
+	// to end.
 	Note func(text string)
 	Warn func(what string, err error)
-	// Report writes a run in one of settings.TellForms, for notifications: the application draws nothing itself.
+	// Report writes a run in one of settings.NotifyForms, for notifications: the application draws nothing itself.
 	Report func(w io.Writer, form string, runs store.Project, r *record.Run) error
 	Trust  bool // a project of somebody else may do on this machine what its settings say
 	// Completing says that a shell asks what may come next: nobody is asked anything then.
@@ -85,7 +86,7 @@ func (c *Caller) Unkept(what string, err error) {
 	c.warned = warned || err != nil
 	c.mu.Unlock()
 	if err != nil && !warned {
-		c.Warn(what+" could not be kept", err)
+		c.Warn(what+" could not be saved", err)
 	}
 }
 
@@ -98,7 +99,7 @@ func (c *Caller) CacheDir() (string, error) {
 	if dir := c.xdg("XDG_CACHE_HOME", ".cache"); dir != "" {
 		return dir, nil
 	}
-	return "", problem.Errorf("there is no folder for what is fetched: neither XDG_CACHE_HOME nor HOME is set").
+	return "", problem.Errorf("no location for the cache: neither XDG_CACHE_HOME nor HOME is set").
 		Remedy("set one of them")
 }
 

@@ -73,9 +73,9 @@ func (s *Site) gates(inv *inventory.Inventory) func(string) (reach.Target, bool)
 
 // passphrase asks for that of a key, which is done once for each.
 func (s *Site) passphrase(key string) (value.Secret, error) {
-	nobody := problem.Errorf("the key %s has a passphrase, and there is no terminal to ask for it on", key).
+	nobody := problem.Errorf("the key %s has a passphrase, and entering it needs a terminal", key).
 		Remedy("add it to an agent with `ssh-add %s`", key)
-	text, err := s.password("Passphrase of "+key+": ", nobody)
+	text, err := s.password("Passphrase for "+key+": ", nobody)
 	return value.NewSecret(string(text)), err
 }
 
@@ -104,7 +104,7 @@ func (s *Site) afar(h *inventory.Host) reach.Target {
 	}
 }
 
-// Connect connects to a host, as the call reaches it, and starts its worker. first is what that is told first.
+// Connect connects to a host, as the call reaches it, and starts its worker. first is what that receives first.
 func (p *Project) Connect(ctx context.Context, d *reach.Dialer, h *inventory.Host,
 	first []byte) (*reach.Session, error) {
 	return p.connect(ctx, d, h, p.Target(h), first)
@@ -173,8 +173,8 @@ func Shown(words []string) string { return shell.Join(words...) }
 // name.
 func Myself(targets []string) ([]string, error) {
 	if len(targets) > 1 || len(targets) == 1 && strings.ContainsAny(targets[0], "*?[@") {
-		return nil, problem.Errorf("--here is about one host, and %s may be more", strings.Join(targets, " ")).
-			Remedy("name the host that this machine is")
+		return nil, problem.Errorf("--here is for one host, but %s may match more", strings.Join(targets, " ")).
+			Remedy("use the name of the host that this machine is")
 	}
 	if len(targets) == 1 {
 		return targets, nil

@@ -54,7 +54,7 @@ func (p *Project) Do(ctx context.Context, q Request, to ...record.Sink) (*record
 		r.Code = CodeWrong
 		kept.end(r)
 		kept.wait()
-		return r, problem.Errorf("none of these hosts is meant, now that their facts are known").
+		return r, problem.Errorf("these targets match no host, now that the facts are known").
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
 	r.Code = q.code(ctx.Err() != nil, out)
@@ -66,7 +66,7 @@ func (p *Project) Do(ctx context.Context, q Request, to ...record.Sink) (*record
 	if q.Exec == nil {
 		p.keep(context.WithoutCancel(ctx), out, &q, r.Number)
 	}
-	if !q.Before { // of which what follows tells
+	if !q.Before { // of which what follows reports
 		p.notify(ctx, &q, r)
 	}
 	if err != nil {
@@ -105,7 +105,7 @@ func (p *Project) hosts(q *Request) ([]*inventory.Host, error) {
 	list = named(list, names)
 	if len(list) == 0 {
 		return nil, problem.Errorf("the run %d changed nothing on these hosts", q.Undo.Number).
-			Remedy("it did on %s", strings.Join(inventory.Fold(names), ", "))
+			Remedy("it changed %s", strings.Join(inventory.Fold(names), ", "))
 	}
 	return list, nil
 }
@@ -129,7 +129,7 @@ type Outlook struct {
 	Usual    map[string]time.Duration // how long hosts took in earlier runs of its sort, where that is known
 }
 
-// Outlook tells it.
+// Outlook reports it.
 func (p *Project) Outlook(q Request) (*Outlook, error) {
 	list, err := p.hosts(&q)
 	if err != nil {
@@ -141,7 +141,7 @@ func (p *Project) Outlook(q Request) (*Outlook, error) {
 	}
 	for _, h := range list {
 		out.Hosts = append(out.Hosts, h.Name)
-		if h.Off == "" {
+		if h.Disabled == "" {
 			out.Meant = append(out.Meant, h.Name)
 		}
 	}
@@ -183,7 +183,7 @@ func (p *Project) prepare(ctx context.Context, q *Request, d *reach.Dialer, host
 	}
 	w.id.Preview, w.id.Drift = q.looks(), q.Mode == record.ModeDrift
 	w.id.ShowClosed, w.id.Take, w.id.Forget, w.id.Adopt = q.ShowClosed, q.Take, q.Forget, q.Adopt
-	w.id.Whole = q.Part.All() // of a part it cannot be told what is left over
+	w.id.Whole = q.Part.All() // from a part it cannot be seen what is no longer declared
 	f := w.fleet
 	f.Started, f.Retire, f.Undo, f.Foreseen = w.started, q.Mode == record.ModeRetire, undone(q.Undo), q.Agreed
 	f.Digest, f.Selection = q.Digest, q.Part
@@ -229,7 +229,7 @@ func (p *Project) NewRun(ctx context.Context) (plan.Run, time.Time, error) {
 	}
 	machine, err := os.Hostname()
 	if err != nil {
-		return plan.Run{}, time.Time{}, errors.Join(errors.New("this machine does not tell its name"), err)
+		return plan.Run{}, time.Time{}, errors.Join(errors.New("this machine has no host name"), err)
 	}
 	revision, edited := p.revised(ctx)
 	return plan.Run{Revision: revision, Edited: edited, ID: id.String(), Project: p.Settings.Project,
@@ -239,15 +239,15 @@ func (p *Project) NewRun(ctx context.Context) (plan.Run, time.Time, error) {
 // nothing says that a part of the tasks was meant of which no host had any.
 func (q *Request) nothing(hosts []*record.Host) error {
 	if q.Part.All() || !q.declared() || slices.ContainsFunc(hosts, func(h *record.Host) bool {
-		return h.Planned > 0 || h.State != record.Reached && h.State != record.Off
+		return h.Planned > 0 || h.State != record.Reached && h.State != record.Disabled
 	}) {
 		return nil
 	}
 	if q.Mode == record.ModeVerify {
 		return problem.Errorf("no probe is declared for any of these hosts").
-			Remedy("declare one: [probe.\"the page answers\"]; `jadekettle kinds probe` shows how")
+			Remedy("declare one: [probe.\"the page responds\"]; see `jadekettle kinds probe`")
 	}
-	return problem.Errorf("the call selects no task on any of these hosts").
+	return problem.Errorf("no task on any of these hosts is selected").
 		Remedy("`jadekettle preview -v` lists the tasks")
 }
 
@@ -273,5 +273,5 @@ func (p *Project) warnOlder(ctx context.Context, id plan.Run) {
 	}
 	p.note("the revision %s is older than %s, which %s applied in run %d on %s", short(id.Revision),
 		short(last.Revision), visible.Line(last.Who+"@"+last.Machine), last.Number, last.Started.Local().
-			Format("2006-01-02 15:04"))
+			Format("2006-01-02 15:04 MST"))
 }

@@ -3,11 +3,11 @@ package app
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
 
-	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/app/review"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
@@ -33,7 +33,7 @@ func UsualTimes(runs store.Project, env, mode string, whole bool) map[string]tim
 // Last is what names the newest run.
 const Last = store.Last
 
-// Again gives the hosts that failed, were not reached or not begun in an earlier run, and its part of
+// Again gives the hosts that failed, were not reached or not started in an earlier run, and its part of
 // the tasks where part is all of them.
 func (s *Site) Again(which string, part Part) ([]string, Part, error) {
 	glance := s.Glance()
@@ -55,18 +55,18 @@ func (s *Site) Again(which string, part Part) ([]string, Part, error) {
 	var out []string
 	for _, h := range kept.Hosts {
 		if h.Failed+h.Blocked > 0 || h.Outcome == record.OutStopped ||
-			h.State != record.Reached && h.State != record.Off {
+			h.State != record.Reached && h.State != record.Disabled {
 			out = append(out, h.Name)
 		}
 	}
 	if len(out) == 0 {
-		return nil, part, problem.Errorf("in the run %d no host failed, was not reached, not begun or stopped early",
+		return nil, part, problem.Errorf("in run %d, no host failed, was not reached, was not started or stopped early",
 			kept.Number).
-			Remedy("there is nothing to do again")
+			Remedy("there is nothing to retry")
 	}
 	if part.All() && !kept.Part.All() && kept.Mode != record.ModeVerify {
 		part = kept.Part
-		s.note("the tasks are those of run %d: %s", kept.Number, visible.Line(selected(part)))
+		s.note("using the task selection of run %d: %s", kept.Number, visible.Line(selected(part)))
 	}
 	return out, part, nil
 }
@@ -77,7 +77,7 @@ func selected(s Part) string {
 	for _, f := range []struct {
 		name string
 		list []string
-	}{{"task", s.Tasks}, {"label", s.Labels}, {"manifest", s.Manifests}, {"leave-out", s.LeaveOut}} {
+	}{{"task", s.Tasks}, {"label", s.Labels}, {"manifest", s.Manifests}, {"skip", s.Skip}} {
 		for _, v := range f.list {
 			out = append(out, "--"+f.name, shell.Quote(v))
 		}
@@ -107,31 +107,31 @@ func (s *Site) ToUndo(which string) (*record.Run, error) {
 		return nil, err
 	}
 	if s.Env != "" && s.Env != kept.Env {
-		return nil, problem.Errorf("the run %d was one of the environment %s, and the call says %s", kept.Number,
-			kept.Env, s.Env).Remedy("leave --env out")
+		return nil, problem.Errorf("run %d was in the environment %s, not %s", kept.Number,
+			kept.Env, s.Env).Remedy("remove --env")
 	}
 	if names, _ := kept.Changed(); len(names) > 0 {
 		return kept, nil
 	}
-	do := "there is nothing to put back"
+	do := "there is nothing to undo"
 	list, _ := runs.List(store.Filter{Env: kept.Env, Changed: true, Modes: undoable})
 	for _, b := range list {
 		if b.Number < kept.Number {
-			do = fmt.Sprintf("the last one before it that did is run %d", b.Number)
+			do = fmt.Sprintf("the last earlier run that did is run %d", b.Number)
 			break
 		}
 	}
-	return nil, problem.Errorf("the run %d changed nothing", kept.Number).Remedy("%s", do)
+	return nil, problem.Errorf("run %d changed nothing", kept.Number).Remedy("%s", do)
 }
 
-// SaveReview keeps what a preview has shown, to be reviewed and then applied.
-func (p *Project) SaveReview(ctx context.Context, name string, q Request, r *record.Run) error {
+// SaveReview writes what a preview has shown, to be reviewed and then applied.
+func (p *Project) SaveReview(ctx context.Context, q Request, r *record.Run, write func(data []byte) error) error {
 	commit, edited := p.revised(ctx)
 	made := review.New(r, p.Settings.Project, q.Part, commit, edited, time.Now())
 	made.Params = p.Params
 	data, err := made.Bytes()
 	if err == nil {
-		err = atomicfile.Write(name, data, 0o644)
+		err = write(data)
 	}
 	if err != nil {
 		return fmt.Errorf("save the preview: %w", err)
@@ -139,24 +139,34 @@ func (p *Project) SaveReview(ctx context.Context, name string, q Request, r *rec
 	return nil
 }
 
-// ReadReview reads a saved preview, and gives the request and the place that it is about. The call may say neither
-// params nor another environment.
-func ReadReview(name string, w Where, q Request) (*review.Preview, Where, Request, error) {
-	data, err := os.ReadFile(name)
+// maxReview bounds a saved preview, in bytes.
+const maxReview = 256 << 20
+
+// ReadReview reads a saved preview, - being in, and gives the request and the place that it is about. The
+// command line may give neither params nor another environment.
+func ReadReview(name string, in io.Reader, w Where, q Request) (*review.Preview, Where, Request, error) {
+	var data []byte
+	var err error
+	if name == "-" {
+		name = "standard input"
+		data, err = io.ReadAll(io.LimitReader(in, maxReview))
+	} else {
+		data, err = os.ReadFile(name)
+	}
 	if err != nil {
 		return nil, w, q, problem.Errorf("read the saved preview: %w", err).
-			Remedy("make one with `jadekettle preview --save %s`", name)
+			Remedy("create one with `jadekettle preview --save %s`", name)
 	}
 	saved, err := review.Read(name, data)
 	switch {
 	case err != nil:
 		return nil, w, q, err
 	case w.Env != "" && w.Env != saved.Env:
-		return nil, w, q, problem.Errorf("%s is of the environment %q, and --env is %q", name, saved.Env, w.Env).
-			Remedy("keep one of the two")
+		return nil, w, q, problem.Errorf("%s is for the environment %q, but --env is %q", name, saved.Env, w.Env).
+			Remedy("use only one of them")
 	case len(w.Params) > 0:
-		return nil, w, q, problem.Errorf("--param is given with --reviewed").
-			Remedy("leave it out: the saved preview says which")
+		return nil, w, q, problem.Errorf("--param cannot be combined with --reviewed").
+			Remedy("remove it; the saved preview has its own params")
 	}
 	w.Env, w.Params = saved.Env, saved.Params
 	q.Targets, q.Part = saved.Names(), saved.Selection()
@@ -166,19 +176,20 @@ func ReadReview(name string, w Where, q Request) (*review.Preview, Where, Reques
 // HoldTo gives what a request is held to: just what was reviewed, of the project as it was then.
 func (p *Project) HoldTo(ctx context.Context, saved *review.Preview) (run.Foreseen, error) {
 	if saved.Project != p.Settings.Project {
-		return nil, problem.Errorf("it is a preview of the project %q, and this one is %q", saved.Project,
+		return nil, problem.Errorf("it is a preview of the project %q, but this one is %q", saved.Project,
 			p.Settings.Project).
-			Remedy("call it in the project that it was made in")
+			Remedy("run it in the project that was previewed")
 	}
 	p.note("the preview was %s", visible.Line(saved.Said()))
 	commit, edited := p.revised(ctx)
 	switch {
 	case commit != saved.Revision:
-		return nil, problem.Errorf("the project is at %s, and the preview was made at %s", orNone(commit),
-			orNone(saved.Revision)).Remedy("go to that revision, or preview again and have that reviewed")
+		return nil, problem.Errorf("the project is at %s, but the preview was made at %s", orNone(commit),
+			orNone(saved.Revision)).
+			Remedy("check out that revision, or preview again and have the new preview reviewed")
 	case edited && !saved.Edited:
-		return nil, problem.Errorf("the project has changes since %s, at which the preview was made", short(commit)).
-			Remedy("put them aside, or preview again and have that reviewed")
+		return nil, problem.Errorf("the project was modified after %s, the revision of the preview", short(commit)).
+			Remedy("set the changes aside, or preview again and have the new preview reviewed")
 	}
 	return saved.Foreseen(value.ParseRef)
 }
@@ -213,8 +224,8 @@ func Since(text string, now time.Time) (time.Time, error) {
 	}
 	d, err := measure.ParseDuration(text)
 	if err != nil {
-		return time.Time{}, problem.Errorf("%q is no time", text).
-			Remedy(`write a date such as 2026-11-29, or how long ago, such as 7d or 12h`)
+		return time.Time{}, problem.Errorf("invalid time %q", text).
+			Remedy(`use a date such as 2026-11-29, or an age such as 7d or 12h`)
 	}
 	return now.Add(-d), nil
 }

@@ -62,7 +62,7 @@ func (p *Project) CountTasks(q Request) (n, left int, err error) {
 		return 0, 0, err
 	}
 	for _, h := range hosts {
-		if h.Off != "" {
+		if h.Disabled != "" {
 			continue
 		}
 		f, _ := p.FactsOf(h)

@@ -20,7 +20,7 @@ import (
 
 // keep notes what was learnt of hosts, and after a run which groups they are in, and what moved
 // in or out of one. After one over all hosts those are forgotten that the inventory has no more.
-// That it cannot be kept is told, and no reason to fail. number is the run's; 0 outside of one
+// That it cannot be kept is reported, and no reason to fail. number is the run's; 0 outside of one
 // that is kept, and q nil.
 func (p *Project) keep(ctx context.Context, hosts []*record.Host, q *Request, number int) {
 	var list []store.Learnt
@@ -55,10 +55,10 @@ func (p *Project) keep(ctx context.Context, hosts []*record.Host, q *Request, nu
 	if err == nil {
 		err = p.Known.Moved(moves)
 	}
-	p.Unkept("what was read of hosts", err)
+	p.Unkept("the collected facts", err)
 }
 
-// moves tells what has changed in the groups of a host since its last run, and why.
+// moves reports what has changed in the groups of a host since its last run, and why.
 func (p *Project) moves(v *record.Host, edit func() string) []store.Move {
 	h, there := p.Inventory.Host(v.Name)
 	before, ok := p.Known.Load(v.Name)
@@ -72,13 +72,13 @@ func (p *Project) moves(v *record.Host, edit func() string) []store.Move {
 	why := func(name string) string {
 		g, there := p.Inventory.Group(name)
 		if !there {
-			return "the group is no more; " + edit()
+			return "the group no longer exists; " + edit()
 		}
 		if facts := otherFacts(p.Inventory, g, before.Facts, v.Facts); facts != "" {
 			return facts
 		}
 		if g.ByFacts && before.Read.After(before.Ran) { // what they were at the last run is known no more
-			return "by facts that were read on " + before.Read.Local().Format("2006-01-02 15:04")
+			return "by facts collected on " + before.Read.Local().Format("2006-01-02 15:04 MST")
 		}
 		return edit()
 	}
@@ -105,7 +105,7 @@ func because(inv *inventory.Inventory, h *inventory.Host, name string, f *facts.
 	return strings.Trim(inv.Why(h, g, f.Tree())+"; "+cause, "; ")
 }
 
-// otherFacts tells which facts that a group, or one inside of it, decides by are others now.
+// otherFacts lists the facts with other values now by which a group, or one inside it, decides.
 func otherFacts(inv *inventory.Inventory, g *inventory.Group, before, now *facts.Facts) string {
 	was, is := &expr.Vars{Facts: before.Tree()}, &expr.Vars{Facts: now.Tree()}
 	var out []string
@@ -119,7 +119,7 @@ func otherFacts(inv *inventory.Inventory, g *inventory.Group, before, now *facts
 			}
 			old, _ := was.Lookup(path)
 			new, _ := is.Lookup(path)
-			text := fmt.Sprintf("%s was %s, is %s", strings.Join(path, "."), brief(old), brief(new))
+			text := fmt.Sprintf("%s: %s -> %s", strings.Join(path, "."), brief(old), brief(new))
 			if !value.Equal(old, new) && !slices.Contains(out, text) {
 				out = append(out, text)
 			}
@@ -146,8 +146,8 @@ func (p *Project) editOf(ctx context.Context) func() string {
 			return "edited"
 		}
 		if author, at, ok := sources.LastEdit(ctx, p.repository(), commit, p.Settings.Inventory); ok {
-			return "edited by " + author + " in " + short(at)
+			return "modified by " + author + " in " + short(at)
 		}
-		return "edited, and not committed"
+		return "modified, and not committed"
 	})
 }

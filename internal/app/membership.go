@@ -13,15 +13,15 @@ import (
 type Member struct {
 	Name  string `json:"name" doc:"The host."`
 	By    string `json:"by" doc:"What makes it a member."`
-	Known bool   `json:"known" doc:"False when facts decide it that were never read."`
+	Known bool   `json:"known" doc:"False if it depends on facts that were never collected."`
 }
 
 // Members lists which of some hosts are in a group, and by what.
-func (p *Project) Members(list []Standing, name string) ([]Member, error) {
+func (p *Project) Members(list []Membership, name string) ([]Member, error) {
 	g, ok := p.Inventory.Group(name)
 	if !ok {
-		return nil, problem.Errorf("there is no group %q", name).
-			Meant(name, p.Inventory.GroupNames(), "there are "+strings.Join(p.Inventory.GroupNames(), ", "))
+		return nil, problem.Errorf("unknown group %q", name).
+			Meant(name, p.Inventory.GroupNames(), "available: "+strings.Join(p.Inventory.GroupNames(), ", "))
 	}
 	var out []Member
 	for _, s := range list {
@@ -29,7 +29,7 @@ func (p *Project) Members(list []Standing, name string) ([]Member, error) {
 		case by != "":
 			out = append(out, Member{Name: s.Host.Name, By: by, Known: true})
 		case slices.Contains(s.Maybe(), name):
-			out = append(out, Member{Name: s.Host.Name, By: "perhaps"})
+			out = append(out, Member{Name: s.Host.Name, By: "maybe"})
 		}
 	}
 	return out, nil
@@ -37,13 +37,13 @@ func (p *Project) Members(list []Standing, name string) ([]Member, error) {
 
 // Moves lists what changed in the groups of hosts since their last runs. all says that the hosts are all there are, so
 // that those count as well that are no longer in the inventory.
-func (p *Project) Moves(list []Standing, all bool) []store.Move {
+func (p *Project) Moves(list []Membership, all bool) []store.Move {
 	var out []store.Move
 	for _, s := range list {
 		name := s.Host.Name
 		kept, ok := p.Known.Load(name)
 		if !ok || kept.Ran.IsZero() {
-			out = append(out, store.Move{Host: name, What: "new", Why: "there was no run yet"})
+			out = append(out, store.Move{Host: name, What: "new", Why: "there are no runs yet"})
 			continue
 		}
 		now := s.Names()
@@ -65,7 +65,7 @@ func (p *Project) Moves(list []Standing, all bool) []store.Move {
 	for _, name := range p.Known.Hosts() {
 		if _, there := p.Inventory.Host(name); !there {
 			out = append(out, store.Move{Host: name, What: "gone",
-				Why: "the inventory has it no more; what is managed on it stays as it is"})
+				Why: "it is no longer in the inventory; everything managed on it is left as it is"})
 		}
 	}
 	return out

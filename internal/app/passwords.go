@@ -39,21 +39,21 @@ func (c *Caller) settle(p Passwords) (login, elevation *reach.Password, err erro
 func (p Passwords) settle(c *Caller) (login, elevation *reach.Password, err error) {
 	for _, what := range p.For {
 		if what != "login" && what != "elevate" {
-			return nil, nil, problem.Errorf("--ask is %q", what).Remedy("it takes login or elevate")
+			return nil, nil, problem.Errorf("invalid --ask %q", what).Remedy("use login or elevate")
 		}
 	}
 	given := p.File != "" || p.Command != ""
 	switch {
 	case p.File != "" && p.Command != "":
-		return nil, nil, problem.Errorf("--password-file and --password-command are given together").
-			Remedy("keep one of them")
+		return nil, nil, problem.Errorf("--password-file and --password-command cannot be combined").
+			Remedy("use only one of them")
 	case given && len(p.For) == 0:
 		p.For = []string{"elevate"}
 	case len(p.For) == 0:
 		return nil, nil, nil
 	case !given && c.Ask == nil:
-		return nil, nil, problem.Errorf("there is no terminal to ask for a password on").
-			Remedy("give it with --password-file or --password-command")
+		return nil, nil, problem.Errorf("entering a password needs a terminal").
+			Remedy("use --password-file or --password-command")
 	}
 	var first value.Secret
 	for i, what := range slices.Compact(p.For) {
@@ -85,23 +85,25 @@ func (p Passwords) read(c *Caller, what string) (value.Secret, error) {
 		cmd := exec.Command("sh", "-c", p.Command)
 		cmd.Stderr, cmd.Stdin = os.Stderr, os.Stdin
 		if text, err = cmd.Output(); err != nil {
-			return value.Secret{}, problem.Errorf("the password command failed: %w", err).Remedy("run it by itself")
+			return value.Secret{}, problem.Errorf("the password command failed: %w", err).
+				Remedy("run it on its own to see why")
 		}
 	case p.File != "":
 		f, err := os.Open(p.File)
 		if err != nil {
 			return value.Secret{}, problem.Errorf("the password file cannot be read: %w", err).
-				Remedy("see that it is there")
+				Remedy("check that it exists")
 		}
 		defer f.Close()
 		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
-			return value.Secret{}, problem.Errorf("others than you may read %s", p.File).Remedy("chmod 600 %s", p.File)
+			return value.Secret{}, problem.Errorf("%s is readable by other users", p.File).
+				Remedy("run: chmod 600 %s", p.File)
 		}
 		if text, err = io.ReadAll(io.LimitReader(f, maxPassword)); err != nil {
 			return value.Secret{}, err
 		}
 	default:
-		words := map[string]string{"login": "Password to log in with: ", "elevate": "Password for sudo: "}
+		words := map[string]string{"login": "Login password: ", "elevate": "Password for sudo: "}
 		if text, err = c.Ask.Secret(words[what]); err != nil {
 			return value.Secret{}, err
 		}
@@ -109,7 +111,7 @@ func (p Passwords) read(c *Caller, what string) (value.Secret, error) {
 	secret := strings.TrimRight(string(text), "\r\n")
 	if secret == "" || strings.ContainsAny(secret, "\r\n\x00") || len(text) >= maxPassword {
 		return value.Secret{}, problem.Errorf("the password is empty, too long, or has several lines").
-			Remedy("give it in one line")
+			Remedy("use a single line")
 	}
 	return value.NewSecret(secret), nil
 }

@@ -30,11 +30,11 @@ func TestPasswordsOfACall(t *testing.T) {
 			elevation: true},
 		"a command":         {p: Passwords{Command: "echo ebb-and-flow"}, elevation: true},
 		"a command failed":  {p: Passwords{Command: "exit 3"}, want: "the password command failed: exit status 3"},
-		"both":              {p: Passwords{Command: "x", File: "y"}, want: "are given together"},
-		"asked for another": {p: Passwords{For: []string{"root"}}, want: `--ask is "root"; it takes login or elevate`},
-		"nobody to ask": {p: Passwords{For: []string{"login"}}, want: "there is no terminal to ask for a " +
-			"password on"},
-		"open to all":  {p: Passwords{File: file("open", "x\n", 0o644)}, want: "others than you may read"},
+		"both":              {p: Passwords{Command: "x", File: "y"}, want: "cannot be combined"},
+		"asked for another": {p: Passwords{For: []string{"root"}}, want: `invalid --ask "root"; use login or elevate`},
+		"nobody to ask": {p: Passwords{For: []string{"login"}}, want: "entering a password needs a " +
+			"terminal"},
+		"open to all":  {p: Passwords{File: file("open", "x\n", 0o644)}, want: "is readable by other users"},
 		"not there":    {p: Passwords{File: filepath.Join(dir, "no")}, want: "the password file cannot be read"},
 		"empty":        {p: Passwords{File: file("empty", "\n", 0o600)}, want: "the password is empty"},
 		"two lines":    {p: Passwords{File: file("two", "a\nb\n", 0o600)}, want: "has several lines"},

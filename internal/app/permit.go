@@ -53,16 +53,17 @@ func deedsOf(dir string, s settings.Settings, inv *inventory.Inventory) []deed {
 		}
 		return ", with the " + what + " in " + file
 	}
-	for _, t := range s.Tells {
+	for _, t := range s.Notify {
 		if len(t.Command) > 0 {
-			add("runs `"+strings.Join(t.Command, " ")+"` when a run ends (tell."+t.Name+")", scripts(dir, t.Command)...)
+			add("runs `"+strings.Join(t.Command, " ")+"` when a run ends (notify."+t.Name+")",
+				scripts(dir, t.Command)...)
 		}
 		if t.Webhook != "" {
-			add("posts to "+withoutQuery(t.Webhook)+" when a run ends (tell."+t.Name+")"+with("key", t.KeyFile),
+			add("posts to "+withoutQuery(t.Webhook)+" when a run ends (notify."+t.Name+")"+with("key", t.KeyFile),
 				t.Webhook)
 		}
 		if len(t.Mail) > 0 {
-			add("sends mail through " + t.Server + " when a run ends (tell." + t.Name + ")" +
+			add("sends mail through " + t.Server + " when a run ends (notify." + t.Name + ")" +
 				with("password", t.PasswordFile))
 		}
 	}
@@ -70,10 +71,10 @@ func deedsOf(dir string, s settings.Settings, inv *inventory.Inventory) []deed {
 		add("writes to " + s.Log + " (log.file)")
 	}
 	if s.History != "" {
-		add("keeps its runs in " + s.History + " (history.file)")
+		add("keeps its history in " + s.History + " (history.file)")
 	}
 	if s.HistoryURL != "" {
-		add("keeps its runs in "+withoutQuery(s.HistoryURL)+" (history.url)", s.HistoryURL)
+		add("keeps its history in "+withoutQuery(s.HistoryURL)+" (history.url)", s.HistoryURL)
 	}
 	slices.SortFunc(out, func(a, b deed) int { return cmp.Compare(a.whole, b.whole) })
 	return slices.Compact(out)
@@ -97,8 +98,8 @@ func scripts(dir string, words []string) []string {
 	return out
 }
 
-// anyHost is a host's command with its name and its address told alike for all hosts, so that a host
-// more is no deed more. The program that is run, the first word, is told as it is.
+// anyHost is a host's command with its name and its address written alike for all hosts, so that a host
+// more is not a deed more. The program that is run, the first word, stays as it is.
 func anyHost(h *inventory.Host) string {
 	program, words, _ := strings.Cut(h.Connect.Command, " ")
 	alike := func(of, as string) {
@@ -128,7 +129,7 @@ func withoutQuery(address string) string {
 func (s *Site) stranger() (whose, name string) {
 	if s.Taken != nil {
 		sum := sha256.Sum256([]byte(s.Taken.URL))
-		return "was taken from " + s.Taken.URL, sources.NameOf(s.Taken.URL) + "-" + hex.EncodeToString(sum[:6])
+		return "was read from " + s.Taken.URL, sources.NameOf(s.Taken.URL) + "-" + hex.EncodeToString(sum[:6])
 	}
 	for _, file := range []string{s.Root, filepath.Join(s.Root, settings.File)} {
 		info, err := os.Stat(file)
@@ -138,7 +139,7 @@ func (s *Site) stranger() (whose, name string) {
 		stat, ok := info.Sys().(*syscall.Stat_t)
 		if ok && stat.Uid != 0 && int(stat.Uid) != os.Geteuid() {
 			uid := strconv.Itoa(int(stat.Uid))
-			owner := "the account " + uid
+			owner := "the user " + uid
 			if u, err := user.LookupId(uid); err == nil {
 				owner = u.Username
 			}
@@ -168,19 +169,19 @@ func (s *Site) permit(of settings.Settings, inv *inventory.Inventory) error {
 	if s.Completing {
 		return problem.Errorf("this project %s", whose)
 	}
-	s.note("This project %s, and its settings act on this machine, with your rights:%s", visible.Line(whose),
+	s.note("This project %s, and its settings act on this machine with your permissions:%s", visible.Line(whose),
 		listed(fresh))
-	refused := problem.Errorf("the settings of this project were not allowed to act on this machine")
+	refused := problem.Errorf("the settings of this project are not allowed to act on this machine")
 	if s.Ask == nil {
 		return refused.Remedy("if you trust the project, run `jadekettle preview` once on a terminal, or use --trust")
 	}
 	if !s.Ask.Agree("Allow this?") {
-		return refused.Remedy("`jadekettle lint` reads a project and does nothing of it")
+		return refused.Remedy("`jadekettle lint` only reads a project and runs none of it")
 	}
 	for _, d := range fresh {
 		agreed[name] = append(agreed[name], d.mark())
 	}
-	s.Unkept("what was agreed to", s.keepAgreements(agreed))
+	s.Unkept("the permission", s.keepAgreements(agreed))
 	return nil
 }
 
@@ -216,9 +217,9 @@ func (c *Caller) agreements() (map[string][]string, error) {
 		err = json.Unmarshal(data, &kept)
 	}
 	if err != nil && file != "" && !errors.Is(err, fs.ErrNotExist) || kept == nil {
-		return nil, problem.Errorf("what projects of others may do here is kept in %s, which cannot be read: %v",
+		return nil, problem.Errorf("permissions of other users' projects are kept in %s, which cannot be read: %v",
 			file, err).
-			Remedy("take the file away, and agree anew")
+			Remedy("remove the file, and confirm again")
 	}
 	c.agreed = kept
 	return kept, nil

@@ -33,7 +33,7 @@ type Project struct {
 	fleet *expr.Fleet  // what is known of all hosts, where something asks
 
 	begun     *reach.Dialer // which connects already, see OpenFor; nil where none does, or it was taken
-	elevation sync.Map      // passwords for sudo, out of sealed data: of *reach.Password, by value.Secret
+	elevation sync.Map      // passwords for sudo, out of encrypted data: of *reach.Password, by value.Secret
 }
 
 // Open finds a project and reads it. Nothing is dialed.
@@ -60,13 +60,13 @@ func (s *Site) OpenFor(ctx context.Context, q Request) (*Project, error) {
 	p, err := s.open(func(of settings.Settings, inv *inventory.Inventory) {
 		hosts, err := inv.Select(q.Targets, q.Except)
 		if err != nil {
-			return // which is told below
+			return // which is reported below
 		}
 		if d, err = s.dialer(q.Passwords, of, inv); err != nil {
-			return // which is told below
+			return // which is reported below
 		}
 		for _, h := range hosts[:min(len(hosts), cmp.Or(q.Parallel, of.Parallel))] {
-			if h.Off == "" {
+			if h.Disabled == "" {
 				d.Begin(ctx, s.Target(h))
 			}
 		}
@@ -134,7 +134,7 @@ func (p *Project) FactsOf(h *inventory.Host) (*facts.Facts, time.Time) {
 	return s.Facts, s.Read
 }
 
-// Explain tells all that applies to a host, by its facts as they were last read. It is there even where the project
+// Explain reports all that applies to a host, by its facts as they were last read. It is there even where the project
 // cannot be resolved for the host, as far as that goes.
 func (p *Project) Explain(h *inventory.Host) (e *explain.Explanation, read time.Time, err error) {
 	f, read := p.FactsOf(h)
@@ -146,7 +146,7 @@ func (p *Project) Explain(h *inventory.Host) (e *explain.Explanation, read time.
 func (p *Project) Host(name string) (*inventory.Host, error) {
 	h, ok := p.Inventory.Host(name)
 	if !ok {
-		return nil, problem.Errorf("there is no host %q", name).
+		return nil, problem.Errorf("unknown host %q", name).
 			Meant(name, p.Inventory.HostNames(), "`jadekettle hosts` lists them")
 	}
 	return h, nil
@@ -157,15 +157,15 @@ func (p *Project) Select(targets, except []string) ([]*inventory.Host, error) {
 	return p.Inventory.Select(targets, except)
 }
 
-// Standing is a host with the groups that it is in, as far as is known.
-type Standing struct {
+// Membership is a host with the groups that it is in, as far as is known.
+type Membership struct {
 	Host   *inventory.Host
 	Facts  *facts.Facts
 	Groups []*inventory.Group
 }
 
 // Maybe gives the groups that the host may be in and whose facts were never read.
-func (s *Standing) Maybe() []string {
+func (s *Membership) Maybe() []string {
 	out := []string{}
 	if s.Facts == nil {
 		for _, g := range s.Host.Maybe {
@@ -176,7 +176,7 @@ func (s *Standing) Maybe() []string {
 }
 
 // Names gives the groups by name.
-func (s *Standing) Names() []string {
+func (s *Membership) Names() []string {
 	out := []string{}
 	for _, g := range s.Groups {
 		out = append(out, g.Name)
@@ -185,7 +185,7 @@ func (s *Standing) Names() []string {
 }
 
 // Manifests lists the manifests that its groups give the host.
-func (s *Standing) Manifests() []string {
+func (s *Membership) Manifests() []string {
 	out := []string{}
 	for _, g := range s.Groups {
 		for _, use := range g.Manifests {
@@ -197,13 +197,13 @@ func (s *Standing) Manifests() []string {
 	return out
 }
 
-// Standings gives the hosts that targets mean, by what is known of them.
-func (p *Project) Standings(targets, except []string) ([]Standing, error) {
+// Memberships gives the hosts that targets mean, by what is known of them.
+func (p *Project) Memberships(targets, except []string) ([]Membership, error) {
 	hosts, err := p.Select(targets, except)
 	if err != nil {
 		return nil, err
 	}
-	var out []Standing
+	var out []Membership
 	for _, h := range hosts {
 		f, _ := p.FactsOf(h)
 		groups, err := p.Inventory.GroupsOf(h, f.Tree())
@@ -215,7 +215,7 @@ func (p *Project) Standings(targets, except []string) ([]Standing, error) {
 			all = slices.Concat(groups, h.Maybe) // perhaps it is meant
 		}
 		if p.Inventory.Chosen(targets, except, h, all) {
-			out = append(out, Standing{h, f, groups})
+			out = append(out, Membership{h, f, groups})
 		}
 	}
 	return out, nil
@@ -235,16 +235,16 @@ func (e InFolder) Error() string { return e.Err.Error() }
 func (e InFolder) Unwrap() error { return e.Err }
 
 // HasLayer refuses a layer of data that no host can have: nobody would ever see that
-// what is sealed there is not read.
+// what is encrypted there is not read.
 func (p *Project) HasLayer(layer string) error {
 	layer = strings.TrimSuffix(layer, ".toml")
 	if !p.Data.Fits(layer) {
-		return problem.Errorf("no layer of the project is called %q", layer).
-			Remedy("the layers are %s", strings.Join(p.Settings.Layers, ", "))
+		return problem.Errorf("%q is not a layer of this project", layer).
+			Remedy("available layers: %s", strings.Join(p.Settings.Layers, ", "))
 	}
 	top, name, _ := strings.Cut(layer, "/")
 	if _, there := p.Inventory.Group(name); top == "group" && !there {
-		return problem.Errorf("there is no group %q", name).
+		return problem.Errorf("unknown group %q", name).
 			Meant(name, p.Inventory.GroupNames(), "`jadekettle hosts` lists them")
 	}
 	if top == "host" {

@@ -35,7 +35,7 @@ func (p *Project) begin(q *Request, w *work, hosts []*inventory.Host) (*recordin
 		return nil, err
 	}
 	h := record.Head{Mode: q.recorded(), Started: w.started, Declared: q.declared(), Part: q.Part, Run: w.id.ID,
-		Env: w.id.Env, Revision: w.id.Revision, Edited: w.id.Edited, Notes: notes, Answers: map[string]string{}}
+		Env: w.id.Env, Revision: w.id.Revision, Edited: w.id.Edited, Notes: notes, Inputs: map[string]string{}}
 	if q.Exec == nil {
 		h.Whole = w.id.Whole
 	}
@@ -45,7 +45,7 @@ func (p *Project) begin(q *Request, w *work, hosts []*inventory.Host) (*recordin
 		h.Undoes = q.Undo.Number
 	}
 	if q.Job != nil {
-		h.Job, h.Answers = q.Job.Name, q.Job.Shown
+		h.Job, h.Inputs = q.Job.Name, q.Job.Shown
 	}
 	if p.Taken != nil {
 		h.Source = p.Taken.URL
@@ -68,9 +68,9 @@ func (k *recording) run(hosts []*record.Host) *record.Run {
 // afterwards.
 func (k *recording) end(r *record.Run) {
 	k.to.End(r)
-	r.Number, _ = k.to.Number() // what is wrong, wait tells
+	r.Number, _ = k.to.Number() // wait returns what is wrong
 	if err := k.log.End(r); err != nil {
-		k.caller.note("the run is not logged whole: %s", visible.Line(err.Error()))
+		k.caller.note("the run is not logged completely: %s", visible.Line(err.Error()))
 	}
 }
 
@@ -83,7 +83,7 @@ func ReadNotes(list []string) (map[string]string, error) {
 	for _, n := range list {
 		key, text, ok := strings.Cut(n, "=")
 		if key = strings.TrimSpace(key); !ok || key == "" || len(n) > 4096 || !utf8.ValidString(n) {
-			return nil, problem.Errorf("%q is no note", n).Remedy("write KEY=VALUE, such as ticket=4711")
+			return nil, problem.Errorf("invalid note %q", n).Remedy("use KEY=VALUE, such as ticket=4711")
 		}
 		out[key] = text
 	}
@@ -163,7 +163,7 @@ func (l *runLog) Write(line []byte) (int, error) {
 	return n, err
 }
 
-// log begins to log a run. That it cannot is no reason to end.
+// log begins to log a run. That it cannot is not a reason to end.
 func (p *Project) log(h *record.Head, hosts int) *runLog {
 	if p.Settings.Log == "" {
 		return &runLog{}
@@ -175,7 +175,7 @@ func (p *Project) log(h *record.Head, hosts int) *runLog {
 	}
 	l := &runLog{file: f}
 	l.to = slog.New(slog.NewJSONHandler(l, nil)).With("run", h.Run)
-	l.to.Info("run began", "project", p.Settings.Project, "mode", h.Mode, "env", h.Env, "who", h.Who, "machine",
+	l.to.Info("run started", "project", p.Settings.Project, "mode", h.Mode, "env", h.Env, "who", h.Who, "machine",
 		h.Machine, "revision", h.Revision, "edited", h.Edited, "job", h.Job, "hosts", hosts)
 	return l
 }
@@ -187,13 +187,13 @@ func (l *runLog) Event(e record.Event) {
 	case e.Ended != nil:
 		h, level := e.Ended, slog.LevelError
 		switch h.Outcome {
-		case record.OutChanged, record.OutUnchanged, record.OutOff:
+		case record.OutChanged, record.OutUnchanged, record.OutDisabled:
 			level = slog.LevelInfo
 		}
 		l.to.Log(context.Background(), level, "host ended", "host", h.Name, "outcome", string(h.Outcome), "message",
 			h.Message, "changed", h.Changed, "failed", h.Failed, "unchanged", h.Unchanged, "blocked", h.Blocked,
 			"seconds", h.Seconds)
-	case e.Task != nil && e.Task.Status != plan.Unchanged && e.Task.Status != plan.LeftOut:
+	case e.Task != nil && e.Task.Status != plan.Unchanged && e.Task.Status != plan.Skipped:
 		t, level := e.Task, slog.LevelError
 		if t.Status == plan.Changed {
 			level = slog.LevelInfo

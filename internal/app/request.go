@@ -19,7 +19,7 @@ const (
 	CodeDone    = 0
 	CodeFailed  = 1   // a task failed or was blocked, or a host was not reached, busy or lost
 	CodeWrong   = 2   // the project or the call is wrong
-	CodeChanges = 3   // there are differences, and the call wants to know
+	CodeChanges = 3   // something differs, and --fail-if-changes was given
 	CodeStopped = 130 // stopped from the keyboard
 )
 
@@ -36,7 +36,7 @@ type Request struct {
 	Touch
 	Undo   *record.Run  // the run that is put back
 	Exec   *Exec        // the command that is run
-	Agreed run.Foreseen // what somebody has agreed to: a host that would do anything else is not begun
+	Agreed run.Foreseen // what somebody has agreed to: a host that would do anything else is not started
 	Digest bool         // a preview is to be agreed to
 	Before bool         // it is the preview that something begins with, of which nobody is notified
 	Notes  []string     // KEY=VALUE
@@ -70,7 +70,7 @@ type Rollout struct {
 type Verdict struct {
 	Strict  bool // differences end with CodeChanges
 	Lenient bool // hosts that are not reached are none
-	Unseen  bool // hosts are left out that could not be looked at, which is one
+	Unseen  bool // hosts are skipped that could not be looked at, which is one
 }
 
 // Touch is what a request may do besides what is declared.
@@ -101,19 +101,19 @@ const maxParallel = 10000
 // Check says what is wrong with a request, as far as that shows without its project.
 func (q *Request) Check() error {
 	if q.Parallel < 0 || q.Parallel > maxParallel {
-		return problem.Errorf("--parallel is %d", q.Parallel).
-			Remedy("it takes a number of hosts from 1 to %d", maxParallel)
+		return problem.Errorf("invalid --parallel %d", q.Parallel).
+			Remedy("use a number from 1 to %d", maxParallel)
 	}
 	if q.Take && q.Forget {
-		return problem.Errorf("--take-leftovers and --forget-leftovers are given together").
-			Remedy("keep one of the two")
+		return problem.Errorf("--remove-undeclared and --forget-undeclared cannot be combined").
+			Remedy("use only one of them")
 	}
 	if (q.Take || q.Forget) && !q.Part.All() {
-		return problem.Errorf("of a part of the tasks it cannot be told what is left over").
-			Remedy("leave out --task, --label, --manifest and --leave-out")
+		return problem.Errorf("undeclared resources are not known in a partial run").
+			Remedy("remove --task, --label, --manifest and --skip")
 	}
 	if q.Exec != nil && q.Exec.Limit <= 0 {
-		return problem.Errorf("--timeout is %v", q.Exec.Limit).Remedy("give a length of time, such as 10m")
+		return problem.Errorf("invalid --timeout %v", q.Exec.Limit).Remedy("use a duration, such as 10m")
 	}
 	if _, err := ReadNotes(q.Notes); err != nil {
 		return err
@@ -173,14 +173,14 @@ func (r Rollout) over(s settings.Rollout) (settings.Rollout, error) {
 // Question is how one asks whether to do what a request says.
 func (q *Request) Question() string {
 	if q.Undo != nil {
-		return fmt.Sprintf("Put back what run %d changed on", q.Undo.Number)
+		return fmt.Sprintf("Undo run %d on", q.Undo.Number)
 	}
 	what := "Apply to"
 	if q.Take {
-		what = "Take what is left over away, and apply to"
+		what = "Remove undeclared resources and apply to"
 	}
 	if q.Adopt {
-		what = "Take over what other projects manage, and " + strings.ToLower(what[:1]) + what[1:]
+		what = "Take over resources of other projects and " + strings.ToLower(what[:1]) + what[1:]
 	}
 	return what
 }
@@ -192,7 +192,7 @@ func (q Request) Looks() Request {
 }
 
 // After gives a request that does just what a preview of it has shown. left is how many hosts could not be looked at,
-// and are left out; none is left where no host was, and changes says whether there is anything to do.
+// and are skipped; none is left where no host was, and changes says whether there is anything to do.
 func (q Request) After(look *record.Run) (then Request, left int, changes bool) {
 	q.Agreed = run.Foresee(look.Hosts)
 	q.Only = []string{}
@@ -229,7 +229,8 @@ func (v Verdict) verdict(stopped bool, hosts []*record.Host) int {
 			if !v.Lenient {
 				code = CodeFailed
 			}
-		case record.OutLost, record.OutBusy, record.OutFailed, record.OutStopped, record.OutNotBegun:
+		case record.OutRefused, record.OutLost, record.OutBusy, record.OutFailed, record.OutStopped,
+			record.OutNotStarted:
 			code = CodeFailed
 		}
 		if v.Strict && code == CodeDone && h.Changed > 0 {
@@ -252,7 +253,7 @@ func (v Verdict) executed(stopped bool, hosts []*record.Host) int {
 	}
 	if slices.ContainsFunc(hosts, func(h *record.Host) bool {
 		dead := h.State == record.NotReached && v.Lenient
-		return h.State != record.Off && !dead && (h.Executed == nil || !h.Executed.Well())
+		return h.State != record.Disabled && !dead && (h.Executed == nil || !h.Executed.Well())
 	}) {
 		return CodeFailed
 	}

@@ -32,7 +32,7 @@ func (p *Project) rollout(q *Request, hosts []*inventory.Host) (run.Rollout, err
 	}
 	n := 0
 	for _, h := range hosts {
-		if h.Off == "" {
+		if h.Disabled == "" {
 			n++
 		}
 	}
@@ -50,8 +50,8 @@ func (p *Project) rollout(q *Request, hosts []*inventory.Host) (run.Rollout, err
 		}
 	}
 	if s.Pause == settings.ByKey && p.Ask == nil {
-		return out, problem.Errorf("a pause until a key is pressed needs a terminal").
-			Remedy("give a length of time, such as --pause 5m")
+		return out, problem.Errorf("waiting for a keypress needs a terminal").
+			Remedy("use a duration, such as --pause 5m")
 	}
 	out.Between = func(ctx context.Context, next run.Batch) bool { return p.between(ctx, s.Pause, pause, next) }
 	return out, nil
@@ -65,9 +65,9 @@ func (p *Project) first(q *Request, s string, hosts []*inventory.Host) ([]*inven
 	}
 	if n, err := strconv.Atoi(s); err == nil {
 		if n < 1 {
-			return nil, problem.Errorf("%q is no number of hosts to go first", s).Remedy("it counts from 1")
+			return nil, problem.Errorf("invalid number of hosts %q", s).Remedy("use 1 or more")
 		}
-		on := slices.DeleteFunc(slices.Clone(hosts), func(h *inventory.Host) bool { return h.Off != "" })
+		on := slices.DeleteFunc(slices.Clone(hosts), func(h *inventory.Host) bool { return h.Disabled != "" })
 		return on[:min(n, len(on))], nil
 	}
 	setting := q.Rollout.First == ""
@@ -80,13 +80,13 @@ func (p *Project) first(q *Request, s string, hosts []*inventory.Host) ([]*inven
 	}
 	list = slices.DeleteFunc(list, func(h *inventory.Host) bool { return !slices.Contains(hosts, h) })
 	if len(list) == 0 && setting {
-		p.note("no host goes first: first = %s in %s names no target of this run", visible.Line(strconv.Quote(s)),
+		p.note("first = %s in %s matches no target of this run", visible.Line(strconv.Quote(s)),
 			p.firstFrom(q))
 		return nil, nil
 	}
 	if len(list) == 0 {
-		return nil, problem.Errorf("no host of %s is a target of this run", s).
-			Remedy("name some of the targets, or a number")
+		return nil, problem.Errorf("%s matches no target of this run", s).
+			Remedy("use some of the targets, or a count")
 	}
 	return list, nil
 }
@@ -112,9 +112,9 @@ func (p *Project) between(ctx context.Context, how string, pause time.Duration, 
 		visible.Line(foldedNames(next.Hosts, 6)))
 	switch {
 	case how == settings.ByKey:
-		return p.Ask.Key(ctx, "press a key to begin it, or q to end the run here ")
+		return p.Ask.Key(ctx, "press a key to start it, or q to end the run here ")
 	case pause > 0:
-		p.note("it begins at %s", time.Now().Add(pause).Format("15:04:05"))
+		p.note("it starts at %s", time.Now().Add(pause).Format("15:04:05"))
 		select {
 		case <-time.After(pause):
 		case <-ctx.Done():

@@ -30,11 +30,11 @@ type (
 func CheckFilter(f Filter) (Filter, error) {
 	for _, m := range f.Modes {
 		if !slices.Contains(record.Modes, m) {
-			return f, problem.Errorf("--mode is %q", m).Remedy("it takes %s", strings.Join(record.Modes, ", "))
+			return f, problem.Errorf("invalid --mode %q", m).Remedy("use %s", strings.Join(record.Modes, ", "))
 		}
 	}
 	if f.Most < 0 {
-		return f, problem.Errorf("--most is %d", f.Most).Remedy("give how many runs are to be shown, or 0 for all")
+		return f, problem.Errorf("invalid --most %d", f.Most).Remedy("use the number of runs to show, or 0 for all")
 	}
 	var hosts []string
 	for _, h := range f.Hosts {
@@ -48,7 +48,7 @@ func CheckFilter(f Filter) (Filter, error) {
 	return f, nil
 }
 
-// Differ tells what differs between two runs.
+// Differ reports what differs between two runs.
 func Differ(p Runs, env, a, b string) (*history.Differences, error) {
 	var sides [2]history.Side
 	for i, which := range []string{a, b} {
@@ -78,7 +78,7 @@ func CheckHistory(p Runs) (*store.Health, error) {
 	return h, err
 }
 
-// Follow tells sinks what happens in a run that another process does, from its beginning to its end, and gives the run
+// Follow sends sinks what happens in a run that another process does, from its beginning to its end, and gives the run
 // as it came out; nil where the context ends before.
 func Follow(ctx context.Context, p Runs, n int, every time.Duration, to ...record.Sink) (*record.Run, error) {
 	f := p.Follow(n)
@@ -125,11 +125,11 @@ func (l Limits) Check(now time.Time) error {
 
 func (l Limits) limits(now time.Time) (out store.Limits, err error) {
 	if l == (Limits{}) {
-		return out, problem.Errorf("runs prune wants to know what may go").
-			Remedy("say --older 90d, --keep 500 or --size '500 MiB'")
+		return out, problem.Errorf("nothing selected to delete").
+			Remedy("use --older 90d, --keep 500 or --size '500 MiB'")
 	}
 	if l.Keep < 0 {
-		return out, problem.Errorf("--keep is %d", l.Keep).Remedy("give how many runs are to stay")
+		return out, problem.Errorf("invalid --keep %d", l.Keep).Remedy("use the number of runs to keep")
 	}
 	out.Count = l.Keep
 	if l.Size != "" {
@@ -156,7 +156,7 @@ func (l Limits) Old(p Runs, now time.Time) ([]store.Old, error) {
 	return p.Old(limits)
 }
 
-// Prune lets runs go, and tells how many bytes the history has lost. Who does so is kept before: by is the call.
+// Prune lets runs go, and reports how many bytes the history has lost. Who does so is kept before: by is the call.
 func Prune(p Runs, old []store.Old, by []string) (int64, error) {
 	id, err := uuid.NewV7()
 	if err != nil {
@@ -166,13 +166,13 @@ func Prune(p Runs, old []store.Old, by []string) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	notes := map[string]string{"gone": fmt.Sprintf("%d, from run %d to run %d", len(old), old[0].Number,
+	notes := map[string]string{"deleted": fmt.Sprintf("%d, from run %d to run %d", len(old), old[0].Number,
 		old[len(old)-1].Number)}
 	r := p.Begin(record.Head{Run: id.String(), Mode: record.ModePrune, Started: time.Now(), Who: Me(), Machine: machine,
-		Command: by, Params: map[string]string{}, Answers: map[string]string{}, Notes: notes}, nil, nil)
+		Command: by, Params: map[string]string{}, Inputs: map[string]string{}, Notes: notes}, nil, nil)
 	r.End(&record.Run{})
 	if err := r.Wait(); err != nil {
-		return 0, fmt.Errorf("keep who lets runs go: %w", err)
+		return 0, fmt.Errorf("record who deletes runs: %w", err)
 	}
 	return p.Prune(old)
 }

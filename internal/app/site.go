@@ -33,7 +33,7 @@ type Where struct {
 	Dir        string
 	Env        string   // the environment; empty for the usual one
 	Params     []string // MANIFEST.NAME=VALUE
-	Identities []string // files that open sealed data
+	Identities []string // files that open encrypted data
 	From       string   // URL[@REV] of a git repository that the project is taken from; empty for a folder
 	Revision   string   // the revision, where From is a URL alone
 	Here       bool     // this machine is the host
@@ -77,8 +77,8 @@ func Find(ctx context.Context, c *Caller, w Where) (*Site, error) {
 func folder(given string) (string, error) {
 	if given != "" {
 		if _, err := os.Stat(filepath.Join(given, settings.File)); err != nil {
-			return "", problem.Errorf("%s is no project: it has no %s", given, settings.File).
-				Remedy("make one with `jadekettle init %s`", given)
+			return "", problem.Errorf("not a Jade Kettle project: %s (no %s)", given, settings.File).
+				Remedy("create one with `jadekettle init %s`", given)
 		}
 		return filepath.Abs(given)
 	}
@@ -91,8 +91,8 @@ func folder(given string) (string, error) {
 			return dir, nil
 		}
 		if dir == filepath.Dir(dir) {
-			return "", problem.Errorf("neither %s nor a folder above it holds a %s", here, settings.File).
-				Remedy("make a project with `jadekettle init DIR`, or name one with --project")
+			return "", problem.Errorf("no %[2]s found in %[1]s or any parent directory", here, settings.File).
+				Remedy("create a project with `jadekettle init DIR`, or select one with --project")
 		}
 	}
 }
@@ -112,8 +112,8 @@ func (s *Site) fetchProject(ctx context.Context) error {
 		return err
 	}
 	if inside := s.Where.Dir; !filepath.IsLocal(inside) && inside != "" {
-		return problem.Errorf("--project is %s, and no folder inside the repository", inside).
-			Remedy("give its path there, or leave it out")
+		return problem.Errorf("--project is %s, which is not a directory in the repository", inside).
+			Remedy("use a path in the repository, or remove it")
 	}
 	s.Where.Dir = filepath.Join(s.Taken.Dir, s.Where.Dir)
 	return nil
@@ -139,12 +139,12 @@ func (p plainFiles) Open(name string) (fs.File, error) {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() && !info.IsDir() {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("it is neither a file nor a folder")}
+		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("it is not a file or a directory")}
 	}
 	return p.FS.Open(name)
 }
 
-// Stat tells of a file without opening it.
+// Stat describes a file without opening it.
 func (p plainFiles) Stat(name string) (fs.FileInfo, error) { return fs.Stat(p.FS, name) }
 
 // ReadDir lists a folder.
@@ -158,8 +158,8 @@ func (c *Caller) Required(files fs.FS) error {
 		return nil
 	}
 	var ps problem.Problems
-	ps.At(s.RequiresPlace, fmt.Sprintf("this project requires jadekettle %s, and this is %s", s.Requires, c.Version),
-		"use a newer one")
+	ps.At(s.RequiresPlace, fmt.Sprintf("this project requires jadekettle %s, but this is %s", s.Requires, c.Version),
+		"use a newer version")
 	return ps.Err()
 }
 
@@ -192,8 +192,8 @@ func (s *Site) In(env string) *Site {
 func (s *Site) Runs() (store.Project, error) {
 	glance := s.Glance()
 	if glance.Project == "" {
-		return store.Project{}, problem.Errorf("%s does not say which project this is", settings.File).
-			Remedy("`jadekettle lint` tells what is wrong with it")
+		return store.Project{}, problem.Errorf("%s does not identify this project", settings.File).
+			Remedy("`jadekettle lint` shows what is wrong with it")
 	}
 	return s.RunsOf(glance)
 }
@@ -208,7 +208,7 @@ func (s *Site) RunsOf(of settings.Settings) (store.Project, error) {
 
 // history gives the runs of a project as they are kept.
 func (s *Site) history(of settings.Settings) store.Project {
-	at := &store.Store{URL: of.HistoryURL, Tell: func(text string) { s.Note(visible.Line(text)) }}
+	at := &store.Store{URL: of.HistoryURL, Report: func(text string) { s.Note(visible.Line(text)) }}
 	if at.URL != "" {
 		key, err := s.factsKey()
 		s.Unkept("the key for facts", err)
@@ -237,11 +237,11 @@ func (c *Caller) stateFile(name string) string {
 	return ""
 }
 
-// factsKey reads the key with which facts are sealed that go into a database, or makes one. Without
+// factsKey reads the key with which facts are encrypted that go into a database, or makes one. Without
 // one none of them are this machine's own.
 func (c *Caller) factsKey() ([]byte, error) {
 	key := make([]byte, sha256.Size)
-	rand.Read(key) // which nothing was sealed with, where none can be kept
+	rand.Read(key) // a key that nothing was encrypted with, if none can be kept
 	name := c.stateFile("facts-key")
 	if name == "" {
 		return key, nil
@@ -268,7 +268,7 @@ func (s *Site) Home() string {
 	return s.Root
 }
 
-// Keyring is what opens the sealed data of the project.
+// Keyring is what opens the encrypted data of the project.
 func (s *Site) Keyring() *secrets.Keyring {
 	k := &secrets.Keyring{
 		Files: s.Identities, Variable: s.Getenv(IdentityVariable), Called: IdentityVariable,
@@ -291,7 +291,7 @@ func (s *Site) Keyring() *secrets.Keyring {
 	return k
 }
 
-// Vault is the sealed data of the project.
+// Vault is the encrypted data of the project.
 func (s *Site) Vault() *secrets.Vault {
 	return &secrets.Vault{Dir: s.Root, Files: s.Files, Keys: s.Keyring(), Settings: s.Glance()}
 }
@@ -306,7 +306,7 @@ func (s *Site) Shelf() (*sources.Shelf, error) {
 }
 
 // Kinds gives the kinds that the project may use: the built-in ones and its own. What is wrong with
-// those, lint tells.
+// those, lint reports.
 func (s *Site) Kinds() schema.Kinds {
 	folders := []string{""}
 	entries, _ := fs.ReadDir(s.Files, "sources")
@@ -323,7 +323,7 @@ func (s *Site) Options() (compile.Options, error) {
 	for _, p := range s.Params {
 		name, v, ok := strings.Cut(p, "=")
 		if !ok || !strings.Contains(name, ".") {
-			return o, problem.Errorf("--param is %q", p).Remedy("write --param MANIFEST.NAME=VALUE")
+			return o, problem.Errorf("invalid --param %q", p).Remedy("use --param MANIFEST.NAME=VALUE")
 		}
 		o.Params[name] = v
 	}
@@ -377,7 +377,7 @@ func (s *Site) InProject(name, what string) (string, error) {
 	}
 	rel, err := filepath.Rel(s.Root, full)
 	if err != nil || !filepath.IsLocal(rel) {
-		return "", problem.Errorf("%s is not in the project %s", name, s.Root).Remedy("name one of its %s", what)
+		return "", problem.Errorf("%s is not in the project %s", name, s.Root).Remedy("use one of its %s", what)
 	}
 	return filepath.ToSlash(rel), nil
 }

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// BenchmarkStart starts `version`, and `lint` on the demo project, and tells
+// BenchmarkStart starts `version`, and `lint` on the demo project, and measures
 // each as a multiple of what a Go program takes that does nothing.
 func BenchmarkStart(b *testing.B) {
 	dir := b.TempDir()

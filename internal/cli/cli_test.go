@@ -12,6 +12,9 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"unicode/utf8"
+
+	"github.com/spf13/cobra"
 
 	"jadekettle/internal/cli"
 	"jadekettle/internal/cli/hostscmd"
@@ -24,7 +27,7 @@ import (
 	"jadekettle/internal/host/machine/folder"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "write the golden files again")
 
 // commands are those of the program.
 var commands = []cli.Commands{runcmd.Commands, hostscmd.Commands, runscmd.Commands, jobscmd.Commands,
@@ -125,20 +128,20 @@ func golden(t *testing.T, name, got string) {
 
 func TestTwentyMistakesAndMore(t *testing.T) {
 	code, out, errs := jk(t, ".", "--project", "testdata/mistakes", "lint")
-	if code != 2 || out != "" {
-		t.Errorf("lint ended with %d and printed %q", code, out)
+	if code != 2 || errs != "" {
+		t.Errorf("lint ended with %d and said %q", code, errs)
 	}
-	golden(t, "mistakes", errs)
+	golden(t, "mistakes", out)
 	code, out, _ = jk(t, ".", "--project", "testdata/mistakes", "lint", "--output", "json")
 	var doc struct {
-		Format   int
-		Problems []struct {
+		Format int
+		Errors []struct {
 			File, What, Do string
 			Line, Column   int
 		}
 	}
-	if err := json.Unmarshal([]byte(out), &doc); err != nil || code != 2 || doc.Format != 1 || len(doc.Problems) < 20 {
-		t.Errorf("as JSON there are %d problems: %d %v", len(doc.Problems), code, err)
+	if err := json.Unmarshal([]byte(out), &doc); err != nil || code != 2 || doc.Format != 1 || len(doc.Errors) < 20 {
+		t.Errorf("as JSON there are %d problems: %d %v", len(doc.Errors), code, err)
 	}
 }
 
@@ -149,23 +152,24 @@ func TestDemo(t *testing.T) {
 		t.Fatalf("the demo ended with %d\n%s%s", code, out, errs)
 	}
 	for _, want := range []string{
-		"$ jadekettle apply --all --yes\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 off\n",
-		"archive-01  package foghorn-relay  failed\n  manifests/archive/manifest.toml:39:10\n",
-		"it blocks service foghorn-relay",
-		"7 hosts: 6 unchanged, 1 off\n", "unchanged  gauge-[01..04]", "-sample_seconds = 3600   # saves paper\n",
-		"5 hosts: 3 unchanged, 1 would change, 1 off\n", "The story came out as told.",
+		"$ jadekettle apply --all --yes --summary\n", "9 hosts: 6 changed, 1 failed, 1 not reached, 1 disabled\n",
+		"archive-01  package foghorn-relay failed\n  manifests/archive/manifest.toml:39:10\n",
+		"blocks: service foghorn-relay",
+		"5 hosts: 4 unchanged, 1 disabled\n", "unchanged  gauge-[01..04]", "-sample_seconds = 3600   # saves paper\n",
+		"to change  gauge-02  2 to change, 15 unchanged, 1 skipped\n", "Demo finished successfully.",
 	} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the demo does not print %q\n%s", want, out)
 		}
 	}
-	_, rest, _ := strings.Cut(out, "$ jadekettle preview gauge-01\n\n")
-	preview, _, _ := strings.Cut(rest, "\n# ")
-	golden(t, "preview", preview)
-	_, rest, _ = strings.Cut(out, "$ jadekettle hosts\n\n")
-	hosts, _, _ := strings.Cut(rest, "\n$ ")
-	golden(t, "hosts", hosts)
-	if code, _, errs := jk(t, t.TempDir(), "demo", dir); code != 2 || !strings.Contains(errs, "is there already") {
+	scene := func(command string) string {
+		_, rest, _ := strings.Cut(out, "$ jadekettle "+command)
+		text, _, _ := strings.Cut(rest, "\n\n# ")
+		return text
+	}
+	golden(t, "preview", scene("preview gauge-01")+scene("preview gauge-02"))
+	golden(t, "hosts", scene("hosts"))
+	if code, _, errs := jk(t, t.TempDir(), "demo", dir); code != 2 || !strings.Contains(errs, "already exists") {
 		t.Errorf("over an old demo it ends with %d: %s", code, errs)
 	}
 	if code, out, errs := jk(t, dir, "preview", "gauge-01"); code != 1 || !strings.Contains(out, "not reached") {
@@ -196,33 +200,33 @@ func TestInitOnThisMachine(t *testing.T) {
 	if code, out, errs := as("init", "pier"); code != 0 || !strings.Contains(out, "pier/manifests/base.toml") {
 		t.Fatalf("init ended with %d: %s%s", code, out, errs)
 	}
-	if code, _, errs := as("init", "pier"); code != 2 || !strings.Contains(errs, "is there already") {
+	if code, _, errs := as("init", "pier"); code != 2 || !strings.Contains(errs, "already exists") {
 		t.Errorf("init over a project ends with %d: %s", code, errs)
 	}
 	if code, out, errs := as("--project", "pier", "lint"); code != 0 ||
-		!strings.Contains(out, "no problem in 3 hosts") {
+		!strings.Contains(out, "0 errors, 0 warnings (3 hosts") {
 		t.Errorf("lint ends with %d: %s%s", code, out, errs)
 	}
-	if code, out, errs := as("--project", "pier", "facts", "this-machine", "kernel.name"); code != 0 ||
+	if code, out, errs := as("--project", "pier", "facts", "localhost", "kernel.name"); code != 0 ||
 		out != "Linux\n" {
 		t.Errorf("facts ends with %d: %s%s", code, out, errs)
 	}
-	for _, want := range []string{"would change", "changed", "unchanged"} {
+	for _, want := range []string{"to change", "changed", "unchanged"} {
 		call := []string{"apply", "--yes"}
-		if want == "would change" {
+		if want == "to change" {
 			call = []string{"preview"}
 		}
-		code, out, errs := as(append(append([]string{"--project", "pier"}, call...), "this-machine")...)
-		if code != 0 || !strings.Contains(out, "1 host: 1 "+want) {
+		code, out, errs := as(append(append([]string{"--project", "pier"}, call...), "localhost")...)
+		if code != 0 || !strings.Contains("\n"+out, "\n"+want+"  localhost") {
 			t.Fatalf("%s ends with %d: %s%s", call, code, out, errs)
 		}
 	}
 	text, err := os.ReadFile("/tmp/saltmarsh/welcome")
-	if err != nil || string(text) != "This is this-machine at workshop.\nKept by Jade Kettle.\n" {
+	if err != nil || string(text) != "This is localhost at workshop.\nKept by Jade Kettle.\n" {
 		t.Errorf("the file holds %q, %v", text, err)
 	}
 	if code, out, _ := as("--project", "pier", "preview", "--output", "json"); code != 0 ||
-		!strings.Contains(out, `"state": "off"`) {
+		!strings.Contains(out, `"state": "disabled"`) {
 		t.Errorf("preview of all ends with %d: %s", code, out)
 	}
 }
@@ -265,26 +269,45 @@ func TestExitCodes(t *testing.T) {
 		code int
 		says string
 	}{
-		{"apply", nil, 2, "apply wants to know where"},
-		{"apply gauge-01 --all", nil, 2, "--all is given with targets"},
-		{"preview guage-01", nil, 2, `there is no host "guage-01"`},
-		{"preview @gague", nil, 2, `there is no group "gague"`},
+		{"apply", nil, 2, "no targets given"},
+		{"apply gauge-01 --all", nil, 2, "--all cannot be combined with targets"},
+		{"preview guage-01", nil, 2, `unknown host "guage-01"`},
+		{"preview @gague", nil, 2, `unknown group "gague"`},
 		{"preview --no-such-flag", nil, 2, "`jadekettle preview --help` lists the flags"},
-		{"preview --output yaml", nil, 2, "it takes text or json"},
-		{"preview", []string{"JADEKETTLE_OUTPUT=yaml"}, 2, "it takes text or json"},
+		{"preview --output yaml", nil, 2, "use text or json"},
+		{"preview", []string{"JADEKETTLE_OUTPUT=yaml"}, 2, "use text or json"},
 		{"preview", []string{"JADEKETTLE_PARALLEL=many"}, 2, "the variable JADEKETTLE_PARALLEL"},
-		{"lint --project /no/such", nil, 2, "is no project"},
+		{"lint --project /no/such", nil, 2, "not a Jade Kettle project"},
 		{"no-such-command", nil, 2, "unknown command"},
+		{"aply", nil, 2, "did you mean \"apply\"?"},
+		{"rollback", nil, 2, "did you mean \"undo\"?"},
+		{"dry-run", nil, 2, "did you mean \"preview\"?"},
+		{"apply --dry-run", nil, 2, "did you mean \"--preview\"?"},
+		{"apply --pararell 3", nil, 2, "did you mean \"--parallel\"?"},
+		{"apply --batch", nil, 2, "--batch needs a value"},
+		{"apply -j many", nil, 2, "invalid value \"many\" for --parallel"},
+		{"secret x", nil, 2, "unknown command \"x\" for \"jadekettle secret\""},
+		{"source x", nil, 2, "unknown command \"x\""},
+		{"completion tcsh", nil, 2, "unknown command \"tcsh\""},
+		{"why", nil, 2, "expected HOST data.NAME"},
+		{"kinds a b", nil, 2, "unexpected argument \"b\""},
+		{"init a --output json", nil, 2, "has no output format \"json\""},
+		{"runs --most -1", nil, 2, "invalid --most -1"},
+		{"compare main", nil, 2, "is not in a git repository"},
+		{"why gauge-01 data.nowhere", nil, 2, "does not exist"},
+		{"why gauge-01 file /nowhere", nil, 2, "no manifest of this host declares it"},
+		{"hosts gauge-01,@gauge", nil, 0, "gauge-01"},
+		{"-V", nil, 0, "jadekettle 0.1.0"},
 		{"preview --task 'fiel *'", nil, 2, `did you mean "file"?`},
-		{"preview --task file", nil, 0, "1 would change, 3 left out"},
+		{"preview --task file", nil, 0, "1 to change, 3 skipped"},
 		{"preview --task ''", nil, 2, "write KIND PATTERN"},
 		{"preview --manifest guage", nil, 2, `did you mean "gauge"?`},
-		{"preview --label nightly", nil, 2, `nothing has the label "nightly"`},
-		{"preview --task 'file /nowhere'", nil, 2, "selects no task"},
-		{"preview --task 'file /etc/*'", nil, 0, "1 would change, 3 left out"},
-		{"preview --leave-out '* *note' --leave-out package", nil, 0, "2 would change, 2 left out"},
-		{"preview --fail-if-changes", nil, 1, "no package list on this host knows"},
-		{"preview --fail-if-changes --leave-out package", nil, 3, "3 would change"},
+		{"preview --label nightly", nil, 2, `no task has the label "nightly"`},
+		{"preview --task 'file /nowhere'", nil, 2, "no task matches"},
+		{"preview --task 'file /etc/*'", nil, 0, "1 to change, 3 skipped"},
+		{"preview --skip '* *note' --skip package", nil, 0, "2 to change, 2 skipped"},
+		{"preview --fail-if-changes", nil, 1, "not found in any repository"},
+		{"preview --fail-if-changes --skip package", nil, 3, "3 to change"},
 		{"apply --all", nil, 1, "1 failed"},
 		{"facts gauge-01 os.idd", nil, 2, `did you mean "id"?`},
 		{"facts gauge-01 os.version_id", nil, 0, "12\n"},
@@ -296,7 +319,7 @@ func TestExitCodes(t *testing.T) {
 		{"kinds service --output json", nil, 0, `"name": "restart_on"`},
 		{"kinds fiel", nil, 2, `did you mean "file"?`},
 		{"version", nil, 0, "jadekettle 0.1.0"},
-		{"--help", nil, 0, "The daily round"},
+		{"--help", nil, 0, "Getting started"},
 	} {
 		code, out, errs := jkEnv(t, dir, c.env, shell.Split(c.args)...)
 		if code != c.code || !strings.Contains(out+errs, c.says) {
@@ -305,7 +328,7 @@ func TestExitCodes(t *testing.T) {
 		}
 	}
 	if code, _, errs := jk(t, t.TempDir(), "lint"); code != 2 ||
-		!strings.Contains(errs, "make a project with `jadekettle init DIR`") {
+		!strings.Contains(errs, "create a project with `jadekettle init DIR`") {
 		t.Errorf("outside a project lint ends with %d: %s", code, errs)
 	}
 }
@@ -406,16 +429,16 @@ func TestTrust(t *testing.T) {
 	fields := strings.Fields(string(line))
 	other := fields[0] + " " + fields[1] + " " + fields[2][:30] + "AAAA" + fields[2][34:] + "\n"
 	elsewhere := "pier.example.org " + fields[1] + " " + fields[2] + "\n"
-	try := func(stands string, args ...string) (int, string) {
+	try := func(current string, args ...string) (int, string) {
 		t.Helper()
-		if err := os.WriteFile(known, []byte(stands), 0o600); err != nil {
+		if err := os.WriteFile(known, []byte(current), 0o600); err != nil {
 			t.Fatal(err)
 		}
 		code, out, errs := jk(t, dir, append([]string{"hosts", "trust"}, args...)...)
 		return code, out + errs
 	}
 	if code, said := try(elsewhere, "gauge-01"); code != 2 ||
-		!strings.Contains(said, "there is no terminal to ask on") {
+		!strings.Contains(said, "trust needs confirmation, but this is not a terminal") {
 		t.Errorf("without a terminal it ends with %d: %s", code, said)
 	}
 	if code, said := try(elsewhere, "--yes", "gauge-01"); code != 0 || !strings.Contains(said, "accepted") {
@@ -425,7 +448,7 @@ func TestTrust(t *testing.T) {
 		t.Errorf("known_hosts holds\n%s", text)
 	}
 	if code, said := try(elsewhere+other, "--yes", "gauge-01"); code != 1 ||
-		!strings.Contains(said, "is not the key that is known") {
+		!strings.Contains(said, "does not match the known key") {
 		t.Errorf("a changed key: %d %s", code, said)
 	}
 	if code, said := try(elsewhere+other, "--yes", "--replace", "gauge-01"); code != 0 ||
@@ -440,41 +463,68 @@ func TestTrust(t *testing.T) {
 	}
 }
 
-// TestHelp holds every command to an example of its own, and every flag that
-// takes something to a word for what that is.
+// TestHelp holds every command to a short text, an example that can be called, a place in the help of the program, and
+// every flag that takes something to a word for what that is.
 func TestHelp(t *testing.T) {
-	dir := t.TempDir()
-	var walk func(words []string)
+	dir, root := t.TempDir(), cli.Tree(commands)
+	_, front, _ := jk(t, dir, "--help")
+	var walk func(c *cobra.Command)
 	seen := 0
-	walk = func(words []string) {
+	walk = func(c *cobra.Command) {
+		words := strings.Fields(c.CommandPath())[1:]
 		_, out, _ := jk(t, dir, append(words, "--help")...)
 		seen++
-		if !strings.Contains(out, "for example\n  jadekettle "+strings.Join(words, " ")) && len(words) > 0 {
-			t.Errorf("%v has no example:\n%s", words, out)
+		for i, line := range strings.Split(strings.TrimSuffix(out, "\n"), "\n") {
+			if utf8.RuneCountInString(line) > 80 && !strings.HasPrefix(line, "  jadekettle ") {
+				t.Errorf("%v: line %d has %d columns: %s", words, i+1, utf8.RuneCountInString(line), line)
+			}
 		}
-		for _, typeName := range []string{" string ", " stringArray ", " strings ", " int "} {
-			if _, flags, _ := strings.Cut(out, "what it takes"); strings.Contains(flags, typeName+" ") {
+		_, examples, _ := strings.Cut(out, "\nExamples\n")
+		examples, _, _ = strings.Cut(examples, "\n\n")
+		if len(words) > 0 && (!strings.HasPrefix(examples, "  jadekettle ") || c.Short == "" ||
+			!strings.HasPrefix(out[len(out)-len(strings.TrimLeft(out, "\n")):], strings.TrimSuffix(c.Short, ".")) &&
+				c.Long == "") {
+			t.Errorf("%v has no example, or does not say what it does:\n%s", words, out)
+		}
+		for line := range strings.Lines(examples) {
+			for call := range strings.SplitSeq(line, " && ") {
+				_, call, ok := strings.Cut(strings.TrimSpace(call), "jadekettle ")
+				args := shell.Split(strings.NewReplacer(" > ", " -- ", " | ", " -- ").Replace(call))
+				if !ok {
+					continue
+				}
+				if wrong := cannot(root, args); wrong != "" {
+					t.Errorf("%v shows `jadekettle %s`, where %s", words, call, wrong)
+				}
+			}
+		}
+		for _, typeName := range []string{" string ", " stringArray ", " strings ", " int ", " duration "} {
+			if _, flags, _ := strings.Cut(out, "\nFlags\n"); strings.Contains(flags, typeName+" ") {
 				t.Errorf("%v says%s", words, typeName)
 			}
 		}
-		_, list, _ := strings.Cut(out, "\n  ")
-		if !strings.Contains(out, "COMMAND --help` tells more") || len(words) > 1 {
-			return
-		}
-		for line := range strings.Lines(list) {
-			if name, _, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && !strings.HasPrefix(name, "-") &&
-				!strings.Contains(name, " ") && strings.HasPrefix(line, "  "+name) {
-				walk(append(slices.Clone(words), name))
+		for _, sub := range c.Commands() {
+			if sub.IsAvailableCommand() {
+				walk(sub)
 			}
 		}
+		if len(words) == 1 && !strings.Contains(front, "\n  "+words[0]+" ") {
+			t.Errorf("%s is not in the help of the program", words[0])
+		}
 	}
-	walk(nil)
-	if seen < 30 {
+	walk(root)
+	if seen < 50 {
 		t.Errorf("only %d commands were looked at", seen)
+	}
+	for _, want := range []string{"Getting started\n  init ", "\nExit status\n  0    success", "JADEKETTLE_PARALLEL=8",
+		"-V, --version"} {
+		if !strings.Contains(front, want) {
+			t.Errorf("the help of the program does not say %q", want)
+		}
 	}
 }
 
-// TestAPipeIsNoFile: what is neither a file nor a folder is told, and not waited for.
+// TestAPipeIsNoFile: what is not a file or a directory is reported, and not waited for.
 func TestAPipeIsNoFile(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, map[string]string{"jadekettle.toml": "project = \"test\"\n",
@@ -486,8 +536,8 @@ func TestAPipeIsNoFile(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	code, _, errs := jk(t, dir, "lint")
-	if code != 2 || !strings.Contains(errs, "manifests/pipe is neither a file nor a link to one") {
-		t.Errorf("lint ends with %d: %s", code, errs)
+	code, out, _ := jk(t, dir, "lint")
+	if code != 2 || !strings.Contains(out, "manifests/pipe is not a file or a symlink to a file") {
+		t.Errorf("lint ends with %d: %s", code, out)
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// TestCompare tells what a change under review will do, without contacting a host.
+// TestCompare reports what a change under review will do, without contacting a host.
 func TestCompare(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "shelf/observatory") // a folder of a repository
 	write(t, dir, map[string]string{
@@ -21,8 +21,8 @@ func TestCompare(t *testing.T) {
 	})
 	committed(t, filepath.Dir(dir), "v1")
 	if code, out, errs := jk(t, dir, "compare", "v1"); code != 0 ||
-		!strings.Contains(out, "from v1 to the files here: of 5 hosts 0 "+
-			"differ, 5 are alike") {
+		!strings.Contains(out, "from v1 to the working copy: 5 hosts, "+
+			"0 differ, 5 do not") {
 		t.Errorf("without a change: %d\n%s%s", code, out, errs)
 	}
 	write(t, dir, map[string]string{
@@ -52,10 +52,10 @@ func TestCompare(t *testing.T) {
 	}
 	write(t, dir, map[string]string{"hosts.toml": "nothing of it is right"})
 	if code, out, _ = jk(t, dir, "compare", "v1", "v2", "--on", "gauge-03", "--fail-if-changes"); code != 3 ||
-		!strings.Contains(out, "gauge-03  user tide  new") || !strings.Contains(out, "of 1 host 1 differ") {
+		!strings.Contains(out, "gauge-03  user tide  new") || !strings.Contains(out, "1 host, 1 differ") {
 		t.Errorf("on one host: %d\n%s", code, out)
 	}
-	for args, want := range map[string]string{"v9": `no revision "v9"`, "--on gauge-77 v1 v2": "gauge-77",
+	for args, want := range map[string]string{"v9": `revision "v9" not found`, "--on gauge-77 v1 v2": "gauge-77",
 		"v1": "hosts.toml:1:"} {
 		if code, _, errs := jk(t, dir, append([]string{"compare"}, strings.Fields(args)...)...); code != 2 ||
 			!strings.Contains(errs, want) {
@@ -71,10 +71,10 @@ func TestCompare(t *testing.T) {
 	committed(t, filepath.Dir(dir), "v5")
 	write(t, dir, map[string]string{"manifests/all.toml": "# nothing\n"})
 	steps(t, dir, nil, []step{
-		{0, "from v1 to v4: of 1 host", []string{"compare", "v1", "v4", "--env", "pier"}},
-		{0, "from v4 to v1: of 1 host", []string{"compare", "v4", "v1", "--env", "pier"}},
-		{2, "with v5 the project has problems", []string{"compare", "v5", "--env", "pier"}},
+		{0, "from v1 to v4: 1 host", []string{"compare", "v1", "v4", "--env", "pier"}},
+		{0, "from v4 to v1: 1 host", []string{"compare", "v4", "v1", "--env", "pier"}},
+		{2, "the project has problems at v5", []string{"compare", "v5", "--env", "pier"}},
 		{2, "1 | [dri.\"/srv\"]", []string{"compare", "v5", "--env", "pier"}},
-		{2, "this project has the environments pier", []string{"compare", "v1", "v4"}},
+		{2, "no environment selected; this project has pier", []string{"compare", "v1", "v4"}},
 	})
 }

@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"fmt"
 	"slices"
 
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/app"
+	"jadekettle/internal/present/text"
 )
 
 // Completion reads the project of the call; where there is none, or it is
@@ -44,6 +46,31 @@ func (e *Env) CompleteHosts() cobra.CompletionFunc {
 		}
 		return p.Inventory.HostNames()
 	})
+}
+
+// CompleteRuns offers the newest runs with what they were, for a first argument.
+func (e *Env) CompleteRuns() cobra.CompletionFunc {
+	return func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		s, err := e.Site(c.Context())
+		if err != nil || len(args) > 0 {
+			return nil, NoFiles
+		}
+		p, err := s.Runs()
+		if err != nil {
+			return nil, NoFiles
+		}
+		list, err := p.List(app.Filter{Most: 20})
+		if err != nil {
+			return nil, NoFiles
+		}
+		out := []string{"last", "last-failed"}
+		for i := range list {
+			_, outcome := text.Outcome(&list[i])
+			out = append(out, fmt.Sprintf("%d\t%s %s, %s", list[i].Number, list[i].Mode,
+				text.When(list[i].Started), outcome))
+		}
+		return out, NoFiles | cobra.ShellCompDirectiveKeepOrder
+	}
 }
 
 // CompleteManifests offers manifests.

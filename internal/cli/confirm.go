@@ -46,7 +46,7 @@ func (e *Env) CanAsk(what string) error {
 	if e.Terminal {
 		return nil
 	}
-	return problem.Errorf("%s, and there is no terminal to ask on", what).Remedy("say --yes")
+	return problem.Errorf("%s needs confirmation, but this is not a terminal", what).Remedy("use --yes")
 }
 
 // AgreeOn asks whether to go on with hosts in an environment.
@@ -62,10 +62,10 @@ func (e *Env) AgreeOn(what, env string, hosts []string) bool {
 	return e.Agree(fmt.Sprintf("%s%s %s: %s?", in, text.Line(what), text.Count(len(hosts), "host"), list))
 }
 
-// NothingDone says that somebody did not agree.
+// NothingDone says that somebody answered no.
 func (e *Env) NothingDone() error {
-	fmt.Fprintln(e.Err, "nothing was done")
-	return Exit(app.CodeStopped)
+	fmt.Fprintln(e.Err, "Canceled; nothing was changed.")
+	return Exit(app.CodeFailed)
 }
 
 // Secret implements app.Asker.

@@ -14,7 +14,7 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	home, dir := t.TempDir(), t.TempDir()
 	ran := filepath.Join(home, "ran")
 	write(t, dir, map[string]string{
-		"jadekettle.toml": "project = \"tide-of-others\"\n[log]\nfile = \"~/tide.log\"\n[tell.hook]\nwebhook = " +
+		"jadekettle.toml": "project = \"tide-of-others\"\n[log]\nfile = \"~/tide.log\"\n[notify.hook]\nwebhook = " +
 			"\"http://127.0.0.1:1/t?key=brine\"\nif = \"run.code == 9\"\n",
 		"hosts.toml": "[host.gauge-01]\nconnect = { command = \"touch " + ran +
 			"; false ${host.name}\" }\n[host.gauge-02]\nconnect = { command = \"touch " + ran +
@@ -40,7 +40,7 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	}
 	call("", 0, "lint")
 	asked := call("", 2, "preview")
-	for _, want := range []string{"was taken from file://", "runs `touch " + ran + "; false ADDRESS` to reach hosts",
+	for _, want := range []string{"was read from file://", "runs `touch " + ran + "; false ADDRESS` to reach hosts",
 		"writes to ~/tide.log",
 		"posts to http://127.0.0.1:1/t when a run ends", "--trust"} {
 		if strings.Count(asked, want) != 1 {
@@ -58,15 +58,15 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	put(t, filepath.Join(dir, "hosts.toml"),
 		"[host.gauge-03]\nconnect = { command = \"touch "+ran+"; false ${host.name}\" }\n")
 	committed(t, dir, "v2")
-	call("", 1, "preview") // a host more is no deed more
+	call("", 1, "preview") // a host more is not a deed more
 	put(t, filepath.Join(dir, "hosts.toml"),
 		"[host.gauge-03]\nconnect = { command = \"touch "+ran+"; true ${host.name}\" }\n")
 	committed(t, dir, "v3")
 	if asked = call("", 2, "preview"); strings.Contains(asked, "tide.log") ||
 		!strings.Contains(asked, "; true ADDRESS") {
-		t.Errorf("it asks for what is new:\n%s", asked)
+		t.Errorf("available: what is new:\n%s", asked)
 	}
-	script := "[tell.page]\nif = \"run.code == 9\"\ncommand = [\"sh\", \"page.sh\"]\n"
+	script := "[notify.page]\nif = \"run.code == 9\"\ncommand = [\"sh\", \"page.sh\"]\n"
 	put(t, filepath.Join(dir, "hosts.toml"), "[host.gauge-03]\nconnect = { command = \"touch "+ran+"; false\" }\n")
 	put(t, filepath.Join(dir, "jadekettle.toml"), "project = \"tide-of-others\"\n"+script)
 	for _, line := range []string{"true\n", "rm -r /\n"} {
@@ -80,7 +80,7 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 	if os.Geteuid() == 0 {
 		os.Chown(filepath.Join(dir, "jadekettle.toml"), 4711, 4711)
 		if code, out, errs := jkEnv(t, dir, nil, "runs"); code != 2 ||
-			!strings.Contains(errs, "belongs to the account 4711") {
+			!strings.Contains(errs, "belongs to the user 4711") {
 			t.Errorf("a project of another account: %d %s%s", code, out, errs)
 		}
 	}

@@ -14,14 +14,21 @@ import (
 func TestTheDemoInColour(t *testing.T) {
 	home := t.TempDir()
 	var out bytes.Buffer
+	dir := filepath.Join(t.TempDir(), "pier")
 	s := &cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out, Width: 80,
 		Getenv: func(name string) string { return map[string]string{"HOME": home}[name] }}
-	if code := s.Run(t.Context(), []string{"demo", filepath.Join(t.TempDir(), "pier"), "--color", "always"},
+	if code := s.Run(t.Context(), []string{"demo", dir, "--color", "always"},
 		commands...); code != 0 {
 		t.Fatalf("it ends with %d:\n%s", code, out.String())
 	}
 	if strings.Contains(out.String(), "u{") {
 		t.Error("something is escaped")
+	}
+	if n := strings.Count(out.String(), "\n"); n > 120 {
+		t.Errorf("it prints %d lines", n)
+	}
+	if code, said, errs := jk(t, dir, "format"); code != 0 || !strings.HasPrefix(said, "0 files formatted") {
+		t.Errorf("its own files are formatted differently: %d\n%s%s", code, said, errs)
 	}
 	for _, want := range []string{"\x1b[1m$ jadekettle apply", "\x1b[31m", "\x1b[32m"} {
 		if !strings.Contains(out.String(), want) {

@@ -33,15 +33,15 @@ key = "simulated/client-key"
 berth = 4
 [host.gauge-02]
 berth = 5
-off = "in repair until May"
+disabled = "in repair until May"
 [group.gauge]
 members = ["gauge-*"]
 manifests = ["gauge"]
 [group.bookworm]
 where = "facts.os.version_id == '12'"
 `,
-		"jobs.toml": "[job.morning]\nabout = \"What would change\"\ndoes = \"preview\"\ntargets = " +
-			"[\"@${input.group}\"]\nask.group = { choices = \"groups\", default = \"gauge\" }\nask.token = { " +
+		"jobs.toml": "[job.morning]\nabout = \"What would change\"\naction = \"preview\"\ntargets = " +
+			"[\"@${input.group}\"]\ninput.group = { choices = \"groups\", default = \"gauge\" }\ninput.token = { " +
 			"secret = true, only_if = \"input.group == 'relay'\" }\nschedule = { every = \"1h\", zone = \"UTC\", " +
 			"spread = \"5m\" }\n",
 		"data/shared.toml":      "[gauge]\nport = 4190\nkept = [\"tides\"]\n[relay]\nport = 9\n",
@@ -143,7 +143,7 @@ func TestDocumentsAsDocumented(t *testing.T) {
 		for _, u := range unsteady {
 			out = regexp.MustCompile(u.is).ReplaceAllString(out, u.as)
 		}
-		if name != "slow" { // in which what stands first differs from one time to the next
+		if name != "slow" { // in which what is there first differs from one time to the next
 			golden(t, "document/"+name, out)
 		}
 		var doc map[string]any
@@ -167,40 +167,40 @@ func TestDocumentsAsDocumented(t *testing.T) {
 
 // documentsAsDocumentedCases are what TestDocumentsAsDocumented goes through.
 var documentsAsDocumentedCases = map[string]string{
-	"run":         "preview",
-	"exec":        "exec gauge-01 -- getent passwd root",
-	"runs":        "runs",
-	"run_shown":   "runs show 1",
-	"task_shown":  "runs show 1 gauge-01 package no-such-thing",
-	"run_facts":   "runs show 1 gauge-01 --facts",
-	"runs_found":  "runs search tide-logger",
-	"runs_differ": "runs differ 1 2",
-	"life":        "runs of gauge-01 file /etc/tide-logger.toml",
-	"slow":        "runs slow 1",
-	"checked":     "runs check",
-	"jobs":        "job list",
-	"job":         "job show morning",
-	"tended":      "tend status",
-	"status":      "status",
-	"compare":     "compare v2",
-	"hosts":       "hosts",
-	"members":     "hosts --group gauge",
-	"moved":       "hosts --moved",
-	"show":        "hosts show gauge-01",
-	"facts":       "facts gauge-01 os",
-	"why":         "why gauge-01 file /etc/tide-logger.toml",
-	"data":        "why gauge-01 data.gauge.port",
-	"param":       "why gauge-01 param.gauge.keeper",
-	"capture":     "capture gauge-01 package tide-logger",
-	"rehearse":    "rehearse",
-	"sealed":      "secret who",
-	"sources":     "source list",
-	"source":      "source show relay",
-	"kinds":       "kinds group",
-	"found":       "kinds search absent",
-	"functions":   "kinds functions to_json",
-	"version":     "version",
-	"lint":        "lint",
+	"run":        "preview",
+	"exec":       "exec gauge-01 -- getent passwd root",
+	"runs":       "runs",
+	"run_shown":  "runs show 1",
+	"task_shown": "runs show 1 gauge-01 package no-such-thing",
+	"run_facts":  "runs show 1 gauge-01 --facts",
+	"runs_found": "runs search tide-logger",
+	"runs_diff":  "runs diff 1 2",
+	"life":       "runs history gauge-01 file /etc/tide-logger.toml",
+	"slow":       "runs timing 1",
+	"checked":    "runs check",
+	"jobs":       "job list",
+	"job":        "job show morning",
+	"tended":     "tend status",
+	"status":     "status",
+	"compare":    "compare v2",
+	"hosts":      "hosts",
+	"members":    "hosts --group gauge",
+	"moved":      "hosts --moved",
+	"show":       "hosts show gauge-01",
+	"facts":      "facts gauge-01 os",
+	"why":        "why gauge-01 file /etc/tide-logger.toml",
+	"data":       "why gauge-01 data.gauge.port",
+	"param":      "why gauge-01 param.gauge.keeper",
+	"capture":    "capture gauge-01 package tide-logger",
+	"rehearse":   "rehearse",
+	"encrypted":  "secret readers",
+	"sources":    "source list",
+	"source":     "source show relay",
+	"kinds":      "kinds group",
+	"found":      "kinds search absent",
+	"functions":  "kinds functions to_json",
+	"version":    "version",
+	"lint":       "lint",
 }
 
 // held looks for fields that nobody documented, or that are of another type.
@@ -223,7 +223,7 @@ func held(t *testing.T, name, path string, v map[string]any, known map[string]st
 				}
 			}
 		case nil:
-			if typ != "anything" && typ != "object" {
+			if typ != "any" && typ != "object" {
 				t.Errorf("%s: %s%s is null", name, path, k)
 			}
 		}

@@ -40,6 +40,7 @@ type Env struct {
 	Terminal bool // In and Err are a terminal to ask on, wherever Out goes
 	Color    bool
 	Width    int      // of the terminal that Out is; 0 when it is none
+	Height   int      // likewise, in lines
 	Args     []string // of the call
 	Flags
 
@@ -59,6 +60,8 @@ type once struct {
 	inOnce     sync.Once
 	in         *bufio.Reader
 	shown      atomic.Pointer[Live] // the run that is shown now; nil where none is
+	release    func()               // what is kept back for a pager; nil where nothing is
+	helping    bool                 // help is printed
 }
 
 // Exit ends a command with a code, and with nothing more to say.
@@ -143,7 +146,7 @@ func (e *Env) Sources() *text.Sources {
 	return &text.Sources{Dir: e.site.Root}
 }
 
-// warn says what could not be done, and why, where that is no reason to end.
+// warn says what could not be done, and why, where that is not a reason to end.
 func (e *Env) warn(what string, err error) {
 	p := problem.From(err)
 	fmt.Fprintf(e.Err, "%s: %s\n", what, text.Line(p.What))
@@ -153,13 +156,13 @@ func (e *Env) warn(what string, err error) {
 }
 
 // EachHost does something with hosts, one after another. One that fails holds up no other: it is
-// told, and at the end which failed and which were not begun.
+// reported, and at the end which failed and which were not started.
 func (e *Env) EachHost(ctx context.Context, hosts []app.Host, do func(app.Host) error) error {
 	var failed, waiting []string
 	for _, h := range hosts {
 		switch {
-		case h.Off != "":
-			fmt.Fprintf(e.Out, "%s  off: %s\n", h.Name, text.Line(h.Off))
+		case h.Disabled != "":
+			fmt.Fprintf(e.Out, "%s  disabled: %s\n", h.Name, text.Line(h.Disabled))
 			continue
 		case ctx.Err() != nil:
 			waiting = append(waiting, h.Name)
@@ -181,7 +184,7 @@ func (e *Env) EachHost(ctx context.Context, hosts []app.Host, do func(app.Host) 
 	}
 	if len(waiting) > 0 {
 		code = app.CodeStopped
-		fmt.Fprintf(e.Err, "not begun: %s\n", text.Line(strings.Join(app.Folded(waiting), " ")))
+		fmt.Fprintf(e.Err, "not started: %s\n", text.Line(strings.Join(app.Folded(waiting), " ")))
 	}
 	return Ended(code)
 }

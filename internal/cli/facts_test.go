@@ -11,14 +11,14 @@ func TestOwnFactsAndProbes(t *testing.T) {
 	dir := t.TempDir()
 	fleet := simulated(t, dir)
 	manifest := `[fact.clock]
-script = "hostname"
+script = "false"
 [fact.name]
 run = ["getent", "ahosts", "charts.example.org"]
 [file."/etc/rack"]
 content = "rack ${facts.own.place.rack + 1}, ${facts.own.name[0].split(' ')[0]}, ${size(facts.own_wrong)} unread\n"
 owner = "root"
 mode = "0644"
-[probe."the rack is told"]
+[probe."the rack is reported"]
 file = "/etc/rack"
 text = "^rack 4, 192.0.2.80, 0 unread$"
 within = "1s"
@@ -40,9 +40,9 @@ within = "1s"
 	})
 	home := []string{"HOME=" + dir}
 	steps(t, dir, home, []step{
-		{0, "no problem", []string{"lint"}},
+		{0, "0 errors, 0 warnings", []string{"lint"}},
 		{0, "+rack 4, 192.0.2.80, 1 unread", []string{"preview", "-v"}},
-		{1, "/etc/rack does not hold", []string{"apply", "--all"}},
+		{1, "/etc/rack does not contain", []string{"apply", "--all"}},
 	})
 	write(t, dir, map[string]string{filepath.Join("simulated", "gauge-01", "etc/jadekettle/facts/odd.json"): "0\n"})
 	steps(t, dir, home, ownFactsAndProbesCases)
@@ -50,7 +50,7 @@ within = "1s"
 	committed(t, dir, "v1")
 	steps(t, dir, home, []step{
 		{0, "rack 4, 192.0.2.80", []string{"why", "gauge-01", "file", "/etc/rack"}},
-		{0, "of 1 host 0 differ", []string{"compare", "v1"}},
+		{0, "1 host, 0 differ", []string{"compare", "v1"}},
 		{0, "own.place.deep[1] ", []string{"runs", "show", "1", "gauge-01", "--facts"}},
 	})
 	write(t, dir, map[string]string{"manifests/gauge.toml": manifest + "[fact.berth]\nrun = [\"true\"]\n" +
@@ -58,20 +58,20 @@ within = "1s"
 		"\"0644\"\n"})
 	committed(t, dir, "v2")
 	steps(t, dir, home, []step{
-		{0, "gauge-01  a fact that its plan needs was never read", []string{"compare", "v1", "v2"}},
-		{0, "gauge-01  a fact that its plan needs was never read", []string{"compare", "v2", "v1"}},
+		{0, "gauge-01  a fact that its plan needs was never collected", []string{"compare", "v1", "v2"}},
+		{0, "gauge-01  a fact that its plan needs was never collected", []string{"compare", "v2", "v1"}},
 	})
 	write(t, dir, map[string]string{"manifests/gauge.toml": manifest})
 	for text, want := range map[string]string{
-		"[fact.clock]\nrun = []\n":                                "gauge.toml:2:7: run takes a list of texts",
-		"[fact.Clock]\nrun = [\"a\"]\n":                           `"Clock" is no name of a fact`,
-		"[fact.a]\n":                                              "it has none or both of run and script",
-		"[fact.a]\nrun = [\"a\"]\nevery = 3\n":                    `a fact has no "every"`,
-		"[fact.a]\nrun = [\"a\"]\ntimeout = \"1 day\"\n":          "is no length of time",
-		"[probe.a]\nport = \"x\"\n":                               `"x" is no host and port`,
-		"[probe.a]\nport = \"a:1\"\nstatus = 200\n":               "status says nothing about a port",
-		"[probe.a]\nfile = \"/a\"\nasked_from = \"controller\"\n": "only the host can be asked about a file",
-		"[probe.a]\nwithin = \"3s\"\n":                            "it asks none or several of",
+		"[fact.clock]\nrun = []\n":                                "gauge.toml:2:7: run must be a list of strings",
+		"[fact.Clock]\nrun = [\"a\"]\n":                           `invalid fact name: "Clock"`,
+		"[fact.a]\n":                                              "exactly one of run and script is required",
+		"[fact.a]\nrun = [\"a\"]\nevery = 3\n":                    `unknown key "every" in a fact`,
+		"[fact.a]\nrun = [\"a\"]\ntimeout = \"1 day\"\n":          "invalid duration",
+		"[probe.a]\nport = \"x\"\n":                               `invalid host and port: "x"`,
+		"[probe.a]\nport = \"a:1\"\nstatus = 200\n":               "status does not apply to port",
+		"[probe.a]\nfile = \"/a\"\nasked_from = \"controller\"\n": "file can be checked only from the host",
+		"[probe.a]\nwithin = \"3s\"\n":                            "exactly one of",
 	} {
 		write(t, dir, map[string]string{"manifests/gauge.toml": text})
 		steps(t, dir, home, []step{{2, want, []string{"lint"}}})
@@ -80,15 +80,15 @@ within = "1s"
 
 // ownFactsAndProbesCases are what TestOwnFactsAndProbes goes through.
 var ownFactsAndProbesCases = []step{
-	{1, "127.0.0.1:9 does not answer", []string{"apply", "--all"}},
-	{1, "probe the rack is told  unchanged", []string{"verify", "--all"}},
+	{1, "127.0.0.1:9 does not respond", []string{"apply", "--all"}},
+	{1, "probe the rack is reported  passed", []string{"verify", "--all"}},
 	{1, `"mode": "verify"`, []string{"verify", "gauge-01", "--output", "json"}},
-	{1, "facts.own.clock could not be read: sh ended with code 1", []string{"facts", "--where",
+	{1, "facts.own.clock could not be read: sh failed (exit status 1)", []string{"facts", "--where",
 		"facts.own.clock == 'x'"}},
-	{2, "verify wants to know where", []string{"verify"}},
+	{2, "no targets given", []string{"verify"}},
 	{0, "3", []string{"facts", "gauge-01", "own.place.rack"}},
 	{0, "gauge-01", []string{"facts", "--where", "facts.own.place.rack == 3"}},
-	{1, `facts.own has no "plaec"`, []string{"facts", "--where", "facts.own.plaec.rack == 3"}},
+	{1, `unknown key "plaec" in facts.own`, []string{"facts", "--where", "facts.own.plaec.rack == 3"}},
 	{2, "did you mean", []string{"facts", "--where", "facts.memry.total > 3"}},
-	{2, "--compare takes two hosts", []string{"facts", "--compare", "gauge-01"}},
+	{2, "expected HOST HOST", []string{"facts", "compare", "gauge-01"}},
 }

@@ -63,8 +63,8 @@ func TestEveryKeyIsRead(t *testing.T) {
 		keys []schema.Key
 		read func(text string) error
 	}{
-		{"", settings.Keys, set}, {"[env.a]\n", settings.EnvKeys, set}, {"[tell.a]\n", settings.TellKeys, set},
-		{"[job.a]\n", job.Keys, jobs}, {"[job.a.ask.b]\n", job.AskKeys, jobs},
+		{"", settings.Keys, set}, {"[env.a]\n", settings.EnvKeys, set}, {"[notify.a]\n", settings.NotifyKeys, set},
+		{"[job.a]\n", job.Keys, jobs}, {"[job.a.input.b]\n", job.InputKeys, jobs},
 		{"[job.a.schedule]\n", schedule.Keys, jobs}, {"[fact.a]\n", manifest.FactKeys, facts},
 		{"[use.a]\n", manifest.UseKeys, uses},
 		{"[group.a]\n", inventory.GroupKeys, hosts}, {"[host.a]\n", inventory.HostKeys, hosts},
@@ -78,11 +78,11 @@ func TestEveryKeyIsRead(t *testing.T) {
 		for _, k := range c.keys {
 			err := c.read(fmt.Sprintf("%s%s = %s\n", c.head, k.Name, values[k.Takes]))
 			if err != nil && (strings.Contains(err.Error(), "has no \""+k.Name+"\"") ||
-				strings.Contains(err.Error(), "there is no setting")) {
+				strings.Contains(err.Error(), "unknown setting")) {
 				t.Errorf("%s%s: %v", c.head, k.Name, err)
 			}
 		}
-		own := c.head == "[host.a]\n" && &c.keys[0] == &inventory.HostKeys[0] // which takes keys of one's own
+		own := c.head == "[host.a]\n" && &c.keys[0] == &inventory.HostKeys[0] // which takes keys that people choose
 		if err := c.read(c.head + "zebra-crossing = 1\n"); !own && err == nil {
 			t.Errorf("%sany key is taken", c.head)
 		}

@@ -21,29 +21,29 @@ func TestAKindOfOnesOwn(t *testing.T) {
 	about := read(t, dir, "kinds/gauge_offset/kind.toml") // whose examples would write to /tmp
 	write(t, dir, map[string]string{"kinds/gauge_offset/kind.toml": strings.ReplaceAll(about, "/tmp/", dir+"/")})
 	steps(t, dir, home, []step{
-		{2, `no kind can be called "gauge_offset"`, []string{"kinds", "new", "gauge_offset"}},
-		{2, `no kind can be called "file"`, []string{"kinds", "new", "file"}},
-		{0, "A line that must be there: right", []string{"kinds", "try", "gauge_offset"}},
+		{2, `invalid kind name "gauge_offset"`, []string{"kinds", "new", "gauge_offset"}},
+		{2, `invalid kind name "file"`, []string{"kinds", "new", "file"}},
+		{0, "A line that must exist: passed", []string{"kinds", "try", "gauge_offset"}},
 		{0, "then nothing differed", []string{"kinds", "try", "gauge_offset", "--here"}},
 		{0, "nothing differed, so nothing was written", []string{"kinds", "try", "gauge_offset", "--here"}},
 		{0, "one of none, stop", []string{"kinds", "gauge_offset"}},
 		{0, "gauge_offset", []string{"schema", "manifest"}},
 		{0, "manifests/gauge.toml", []string{"add", "gauge_offset", "/tmp/x", "--text", "ebb", "--manifest", "gauge"}},
-		{0, "no problem", []string{"lint"}},
+		{0, "0 errors, 0 warnings", []string{"lint"}},
 		{0, "", []string{"rehearse"}},
-		{2, "there is no kind", []string{"kinds", "try", "gauge_ofset"}},
+		{2, "no complete custom kind", []string{"kinds", "try", "gauge_ofset"}},
 	})
 	write(t, dir, map[string]string{"manifests/gauge.toml": "[gauge_offset.x]\nending = \"maybe\"\n"})
-	steps(t, dir, home, []step{{2, `ending is "maybe"`, []string{"lint"}}, {2, "text", []string{"lint"}}})
+	steps(t, dir, home, []step{{2, `invalid ending: "maybe"`, []string{"lint"}}, {2, "text", []string{"lint"}}})
 	for text, want := range map[string]string{
-		"":                                    "it does not say what the kind declares",
-		"about = 3\n":                         "about takes text",
-		"about = \"x\"\nprogram = \"../y\"\n": "program is no file of the folder",
-		"about = \"x\"\nprogram = \"gone\"\n": "its program kinds/gauge_offset/gone is not there",
-		"about = \"x\"\n[attribute.if]\n":     `"if" is no attribute of its own`,
-		"about = \"x\"\n[attribute.aa]\ntype = \"float\"\n":                `type is "float"`,
-		"about = \"x\"\n[attribute.aa]\ntype = \"int\"\ndefault = \"a\"\n": "aa needs a whole number",
-		"about = \"x\"\nattributes = 1\n":                                  `a kind has no "attributes"`,
+		"":                                    "about is missing",
+		"about = 3\n":                         "about must be a string",
+		"about = \"x\"\nprogram = \"../y\"\n": "program is not a file in the directory",
+		"about = \"x\"\nprogram = \"gone\"\n": "its program kinds/gauge_offset/gone does not exist",
+		"about = \"x\"\n[attribute.if]\n":     `"if" is not a valid attribute name`,
+		"about = \"x\"\n[attribute.aa]\ntype = \"float\"\n":                `invalid type: "float"`,
+		"about = \"x\"\n[attribute.aa]\ntype = \"int\"\ndefault = \"a\"\n": "aa must be an integer",
+		"about = \"x\"\nattributes = 1\n":                                  `unknown key "attributes" in a kind`,
 	} {
 		write(t, dir, map[string]string{"kinds/gauge_offset/kind.toml": text, "manifests/gauge.toml": ""})
 		steps(t, dir, home, []step{{2, want, []string{"lint"}}})

@@ -34,6 +34,7 @@ type Streams struct {
 	Terminal bool // In and Err are a terminal to ask on, wherever Out goes
 	Color    bool
 	Width    int // of the terminal that Out is; 0 when it is none
+	Height   int // likewise, in lines; 0 where nothing is shown in a pager
 }
 
 // Main runs the program and gives its exit code.
@@ -47,7 +48,7 @@ func Main(args []string, commands ...Commands) int {
 		Color:    out && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb",
 	}
 	if out {
-		s.Width, _, _ = term.GetSize(int(os.Stdout.Fd()))
+		s.Width, s.Height, _ = term.GetSize(int(os.Stdout.Fd()))
 	}
 	hung, hangUp := context.WithCancel(context.Background())
 	defer hangUp()
@@ -84,8 +85,8 @@ func ownEnvironment() func(string) string {
 func (s *Streams) Run(ctx context.Context, args []string, commands ...Commands) (code int) {
 	defer func() {
 		if r := recover(); r != nil && s.Getenv("JADEKETTLE_TRACE") == "" {
-			fmt.Fprintf(s.Err, "jadekettle: a mistake in this program: %v\n"+
-				"  please report it, with what is printed when JADEKETTLE_TRACE=1 is set\n", r)
+			fmt.Fprintf(s.Err, "jadekettle: internal error: %v\n  please report this, with the output of "+
+				"JADEKETTLE_TRACE=1\n", r)
 			code = app.CodeWrong
 		} else if r != nil {
 			panic(r)
@@ -93,26 +94,27 @@ func (s *Streams) Run(ctx context.Context, args []string, commands ...Commands) 
 	}()
 	raw, out := &text.Raw{W: s.Out}, text.New(s.Out, s.Color)
 	e := &Env{In: s.In, Out: out, Err: text.New(s.Err, s.Color), Raw: raw, Getenv: s.Getenv, Terminal: s.Terminal,
-		Color: s.Color, Width: s.Width, Args: args}
+		Color: s.Color, Width: s.Width, Height: s.Height, Args: args}
 	e.Call = func(ctx context.Context, args []string) int {
 		in := &Streams{In: strings.NewReader(""), Out: raw, Err: raw, Getenv: e.plainEnv, Color: e.Color,
 			Width: s.Width}
 		return in.Run(ctx, args, commands...)
 	}
 	root := e.root(commands)
-	root.SetArgs(countedBack(args))
+	root.SetArgs(countedBack(root, args))
 	root.SetIn(e.In)
 	root.SetOut(e.Out)
 	root.SetErr(e.Err)
 	err := root.ExecuteContext(ctx)
+	e.endPage()
 	e.Caller().Close()
 	var exit Exit
 	if errors.As(err, &exit) {
 		code, err = int(exit), nil
 	}
 	if lost := cmp.Or(raw.Err, out.Err()); lost != nil {
-		e.Complain(problem.Errorf("not all could be printed: %w", lost).
-			Remedy("make room for it, and look again: `jadekettle runs show last` has what a run did"))
+		e.Complain(problem.Errorf("some output could not be written: %w", lost).
+			Remedy("free some space; `jadekettle runs show last` shows what a run did"))
 		return cmp.Or(code, app.CodeFailed)
 	}
 	if err != nil {
@@ -130,9 +132,9 @@ func (e *Env) plainEnv(name string) string {
 	return e.Getenv(name)
 }
 
-// countedBack lets -1 name the newest run where a command takes runs, though it looks like a
-// flag.
-func countedBack(args []string) []string {
+// countedBack lets -1 name the newest run if a command takes runs, though it looks like a flag. A number that is the
+// value of a flag stays.
+func countedBack(root *cobra.Command, args []string) []string {
 	out := slices.Clone(args)
 	takes := false
 	for i, arg := range args {
@@ -140,44 +142,54 @@ func countedBack(args []string) []string {
 			break
 		}
 		takes = takes || slices.Contains([]string{"runs", "report", "undo"}, arg)
-		if n, err := strconv.Atoi(arg); takes && err == nil && n < 0 {
-			out[i] = app.Back + strconv.Itoa(-n)
+		n, err := strconv.Atoi(arg)
+		if !takes || err != nil || n >= 0 {
+			continue
 		}
+		c, _, err := root.Find(args[:i])
+		if err == nil && i > 0 && takesValue(c, args[i-1]) {
+			continue
+		}
+		out[i] = app.Back + strconv.Itoa(-n)
 	}
 	return out
 }
 
-const about = `Jade Kettle keeps servers as they are declared.
-
-Manifests declare packages, files, services and users; an inventory lists hosts
-and groups. Preview shows what would change on every host, apply makes just
-those changes and reports what changed, failed or was already right. A host
-needs only an SSH server and sh.`
-
-// The groups of commands in the help.
-const (
-	Work  = "work"
-	Grow  = "grow"
-	Begin = "start"
-)
+// takesValue says whether the word after a flag is its value.
+func takesValue(c *cobra.Command, word string) bool {
+	name, long := strings.CutPrefix(word, "--")
+	if !long || strings.Contains(name, "=") {
+		return false
+	}
+	f := c.Flag(name)
+	return f != nil && f.NoOptDefVal == "" && f.Value.Type() != "bool"
+}
 
 func (e *Env) root(commands []Commands) *cobra.Command {
+	version := false
 	root := &cobra.Command{
-		Use: "jadekettle", Short: "Keep servers as they are declared", Long: about,
-		SilenceErrors: true, SilenceUsage: true,
+		Use: "jadekettle", Short: "Configure servers over SSH from declarative manifests",
+		SilenceErrors: true, SilenceUsage: true, Args: NoArgs,
+		Long: "Jade Kettle configures servers over SSH from declarative manifests.\n\n" +
+			"`jadekettle preview` shows what " +
+			"would change; `jadekettle apply` makes those changes and reports what changed, what failed and what was " +
+			"already correct. Hosts need only an SSH server and a POSIX shell.",
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error { return e.settle(c) },
+		RunE: func(c *cobra.Command, _ []string) error {
+			if version {
+				fmt.Fprintln(e.Out, "jadekettle", Version)
+				return nil
+			}
+			return c.Help()
+		},
 	}
 	e.global(root)
-	root.SetCompletionCommandGroupID(Grow)
-	root.AddGroup(&cobra.Group{ID: Work, Title: "The daily round:"},
-		&cobra.Group{ID: Grow, Title: "As a project grows:"}, &cobra.Group{ID: Begin, Title: "To begin with:"})
+	root.Flags().BoolVarP(&version, "version", "V", false, "print the version")
 	for _, some := range commands {
 		root.AddCommand(some(e)...)
 	}
 	e.furnish(root)
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return problem.Errorf("%w", err).Remedy("`%s --help` lists the flags", c.CommandPath())
-	})
+	root.SetFlagErrorFunc(wrongFlag)
 	return root
 }
 
@@ -200,8 +212,9 @@ func (e *Env) Complain(err error) {
 	}
 	if errors.As(err, &at) {
 		lines.Text = func(name string) ([]byte, error) { return fs.ReadFile(at.Files, name) }
-		fmt.Fprintf(e.Err, "%s with %s the project has problems\n", text.Paint(text.Bad, "jadekettle:"),
+		fmt.Fprintf(e.Err, "%s the project has problems at %s\n", text.Paint(text.Bad, "jadekettle:"),
 			text.Line(at.Revision))
 	}
 	text.Problems(e.Err, lines, e.Width, ps.List())
+	fmt.Fprintln(e.Err, text.Count(len(ps.List()), "error"))
 }

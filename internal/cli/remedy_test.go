@@ -17,15 +17,15 @@ import (
 	"jadekettle/internal/cli"
 )
 
-// callForm finds what a text tells people to call.
+// callForm finds what a text has people call.
 var (
 	callForm  = regexp.MustCompile("`jadekettle ([^`]+)`")
 	plainWord = regexp.MustCompile(`^[a-z]+$`)
 )
 
-// TestWhatIsToldToCall holds every call that stands in a text of the program, in a remedy above all, to the commands
+// TestSuggestedCommands holds every call that is in a text of the program, in a remedy above all, to the commands
 // and flags that there are.
-func TestWhatIsToldToCall(t *testing.T) {
+func TestSuggestedCommands(t *testing.T) {
 	root, calls := cli.Tree(commands), map[string]string{}
 	err := filepath.WalkDir("..", func(p string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || filepath.Ext(p) != ".go" || strings.HasSuffix(p, "_test.go") {
@@ -49,16 +49,16 @@ func TestWhatIsToldToCall(t *testing.T) {
 		return nil
 	})
 	if err != nil || len(calls) < 40 {
-		t.Fatalf("%d calls are told of: %v", len(calls), err)
+		t.Fatalf("%d calls are reported of: %v", len(calls), err)
 	}
 	for call, in := range calls {
 		if wrong := cannot(root, strings.Fields(call)); wrong != "" {
-			t.Errorf("%s tells people to call `jadekettle %s`, where %s", in, call, wrong)
+			t.Errorf("%s suggests `jadekettle %s`, where %s", in, call, wrong)
 		}
 	}
 }
 
-// written gives the text of a string, also of one in pieces; what is not a literal stands as X.
+// written gives the text of a string, also of one in pieces; what is not a literal is as X.
 func written(x ast.Expr) (text string, is bool) {
 	switch x := x.(type) {
 	case *ast.BasicLit:
@@ -89,7 +89,7 @@ func cannot(root *cobra.Command, words []string) string {
 			return ""
 		}
 		name, _, _ := strings.Cut(strings.TrimPrefix(w, "--"), "=")
-		if name != w && at.Flags().Lookup(name) == nil && root.PersistentFlags().Lookup(name) == nil {
+		if strings.HasPrefix(w, "--") && at.Flags().Lookup(name) == nil && root.PersistentFlags().Lookup(name) == nil {
 			return at.Name() + " has no flag " + w
 		}
 		if strings.HasPrefix(w, "-") || i > 0 && strings.HasPrefix(words[i-1], "-") {
@@ -99,7 +99,7 @@ func cannot(root *cobra.Command, words []string) string {
 		if below >= 0 {
 			at = at.Commands()[below]
 		} else if plainWord.MatchString(w) && at.HasSubCommands() && !at.Runnable() {
-			return "there is no command " + w
+			return "no command given " + w
 		}
 	}
 	return ""

@@ -52,7 +52,7 @@ func put(t *testing.T, name, text string) {
 
 const motd = "[file.\"/etc/motd\"]\ncontent = \"High water at nine.\\n\"\n"
 
-// TestRollouts goes over hosts bit by bit, ends where one fails, and takes up again what
+// TestRollouts goes over hosts rollout, ends where one fails, and takes up again what
 // was left.
 func TestRollouts(t *testing.T) {
 	var names []string
@@ -82,8 +82,8 @@ func TestRollouts(t *testing.T) {
 
 	trouble(3, true)
 	code, out, errs := jk(t, dir, "apply", "--all")
-	if got := done(); code != 1 || got != "124" || !strings.Contains(out, "5 not begun") ||
-		!strings.Contains(out, "of the hosts before it failed gauge-03") ||
+	if got := done(); code != 1 || got != "124" || !strings.Contains(out, "5 not started") ||
+		!strings.Contains(out, "these hosts failed first: gauge-03") ||
 		!strings.Contains(errs, "batch 2 of 4: 3 hosts") {
 		t.Errorf("a batch with a failure: %d, done on %s\n%s%s", code, got, out, errs)
 	}
@@ -92,7 +92,7 @@ func TestRollouts(t *testing.T) {
 	if got := done(); code != 0 || strings.Contains(out, "gauge-01 ") || got != "356789" {
 		t.Errorf("again: %d, done on %s\n%s", code, got, out)
 	}
-	if !strings.HasSuffix(out, "\nrun 2\n") {
+	if !strings.Contains(out, "\nRun 2 took ") {
 		t.Errorf("the run has no number:\n%s", out)
 	}
 	if code, _, errs := jk(t, dir, "apply", "--again", "2"); code != 2 || !strings.Contains(errs, "no host failed") {
@@ -105,16 +105,16 @@ func TestRollouts(t *testing.T) {
 	trouble(1, true)
 	done()
 	if code, out, _ = jk(t, dir, "apply", "--all", "--first", "gauge-01,gauge-02"); code != 1 ||
-		!strings.Contains(out, "7 not begun") {
+		!strings.Contains(out, "7 not started") {
 		t.Errorf("of those that go first one fails: %d\n%s", code, out)
 	}
 	trouble(2, true)
 	if code, out, _ = jk(t, dir, "apply", "--all", "--batch", "3", "--stop-after", "30%"); code != 1 ||
-		strings.Contains(out, "not begun") {
+		strings.Contains(out, "not started") {
 		t.Errorf("with two failures of three that are allowed: %d\n%s", code, out)
 	}
 	if code, out, _ = jk(t, dir, "apply", "--all", "--batch", "9", "--parallel", "1", "--stop-after", "2"); code != 1 ||
-		!strings.Contains(out, "after 2 failed hosts") {
+		!strings.Contains(out, "after 2 hosts had failed") {
 		t.Errorf("in the middle of a batch: %d\n%s", code, out)
 	}
 	trouble(1, false)
@@ -128,7 +128,7 @@ func rolloutsEnd(t *testing.T, dir string, hosts *sim.Fleet) {
 	t.Helper()
 	put(t, filepath.Join(dir, "manifests/pier.toml"), motd+"[probe.answer]\nfile = \"/etc/motd\"\ntext = \"low\"\n")
 	if code, out, _ := jk(t, dir, "apply", "--all", "--stop-after", "9"); code != 1 ||
-		!strings.Contains(out, "probes did not hold on gauge-01") {
+		!strings.Contains(out, "probes failed on gauge-01") {
 		t.Errorf("a probe that does not hold: %d\n%s", code, out)
 	}
 	put(t, filepath.Join(dir, "manifests/pier.toml"), motd)
@@ -143,7 +143,7 @@ func rolloutsEnd(t *testing.T, dir string, hosts *sim.Fleet) {
 	if code, _, _ := jk(t, dir, "apply", "--all", "--accept-unreached", "--fail-if-changes"); code != 3 {
 		t.Errorf("drift and a dead host: %d", code)
 	}
-	for args, want := range map[string]string{"--batch no": "no number of hosts", "--pause soon": "is no pause",
+	for args, want := range map[string]string{"--batch no": "invalid number of hosts", "--pause soon": "invalid pause",
 		"--pause key --batch 2": "needs a terminal", "--first gauge-99": "gauge-99"} {
 		code, _, errs := jk(t, dir, append([]string{"apply", "--all"}, strings.Fields(args)...)...)
 		if code != 2 || !strings.Contains(errs, want) {
@@ -153,7 +153,7 @@ func rolloutsEnd(t *testing.T, dir string, hosts *sim.Fleet) {
 }
 
 // TestDefaultsOfRollouts: a setting that names no target is passed over and named, and --again repeats
-// the part of the tasks that it is about.
+// the selected tasks.
 func TestDefaultsOfRollouts(t *testing.T) {
 	const manifest = motd + "[file.\"/etc/berth\"]\ncontent = \"\"\nlabels = [\"berth\"]\n"
 	dir, hosts := fleetOf(t, "[env.sea]\nfirst = \"gauge-01\"\npause = \"key\"\ndefault = true\n[env.land]\nfirst "+
@@ -164,11 +164,11 @@ func TestDefaultsOfRollouts(t *testing.T) {
 		errs string
 	}{
 		"apply gauge-02 gauge-03": {0,
-			`no host goes first: first = "gauge-01" in [env.sea] of jadekettle.toml names no target of this run`},
-		"apply gauge-02 --first gauge-01":           {2, "no host of gauge-01 is a target of this run"},
+			`first = "gauge-01" in [env.sea] of jadekettle.toml matches no target of this run`},
+		"apply gauge-02 --first gauge-01":           {2, "gauge-01 matches no target of this run"},
 		"apply gauge-02 --first gauge-99":           {2, "--first: "},
 		"apply gauge-02 --env land":                 {2, `first = "gauge-99" in [env.land] of jadekettle.toml: `},
-		"apply gauge-01 gauge-02":                   {2, "a pause until a key is pressed needs a terminal"},
+		"apply gauge-01 gauge-02":                   {2, "waiting for a keypress needs a terminal"},
 		"apply gauge-02 --first gauge-02 --batch 3": {0, ""},
 	} {
 		code, _, errs := jk(t, dir, append(strings.Fields(args), "--yes")...)
@@ -185,7 +185,7 @@ func TestDefaultsOfRollouts(t *testing.T) {
 	}
 	os.RemoveAll(berth)
 	code, out, errs := jk(t, dir, "apply", "--again", "--yes")
-	if code != 0 || strings.Contains(out, "/etc/motd") || !strings.Contains(out, "/etc/berth  changed") ||
+	if code != 0 || strings.Contains(out, "/etc/motd") || !strings.Contains(out, "/etc/berth  created") ||
 		!strings.Contains(errs, "--label berth") {
 		t.Errorf("again: %d\n%s%s", code, out, errs)
 	}
@@ -204,8 +204,8 @@ func TestOneHostHoldsUpNoOther(t *testing.T) {
 	if code, out, _ := jk(t, dir, "preview", "gauge-02", "gauge-03"); code != 0 {
 		t.Errorf("those after the one that failed: %d\n%s", code, out)
 	}
-	code, _, errs = jk(t, dir, "hosts", "release", "gauge-01", "gauge-02")
-	if code != 1 || !strings.Contains(errs, "gauge-01  failed: it is not reached") ||
+	code, _, errs = jk(t, dir, "hosts", "unenroll", "gauge-01", "gauge-02")
+	if code != 1 || !strings.Contains(errs, "gauge-01  failed: not reached") ||
 		!strings.Contains(errs, "gauge-02  failed: it could not be") {
 		t.Errorf("release ended with %d\n%s", code, errs)
 	}
@@ -216,22 +216,24 @@ func TestExec(t *testing.T) {
 	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02", "gauge-03", "gauge-04", "archive-01")
 	put(t, filepath.Join(hosts.Hosts[4].Root, "etc/passwd"), "root:x:0:0:archive:/root:/bin/sh\n")
 	code, out, errs := jk(t, dir, "exec", "--all", "--", "getent", "passwd", "root")
-	if code != 0 || !strings.Contains(out, "gauge-[01..04]  ended with 0\n    root:x:0:0:root:/root:/bin/bash\n") ||
-		!strings.Contains(out, "archive-01  ended with 0\n    root:x:0:0:archive") ||
-		!strings.HasSuffix(out, "\n5 hosts: 5 ended with 0\n\nrun 1\n") {
+	if code != 0 || !strings.Contains(out, "gauge-[01..04]  exit status 0\n    "+
+		"root:x:0:0:root:/root:/bin/bash\n") ||
+		!strings.Contains(out, "archive-01  exit status 0\n    root:x:0:0:archive") ||
+		!strings.Contains(out, "\n5 hosts: 5 with exit status 0\n\nRun 1 took") {
 		t.Errorf("it ends with %d\n%s%s", code, out, errs)
 	}
 	hosts.Hosts[0].Down()
 	code, out, _ = jk(t, dir, "exec", "gauge-*", "--", "getent", "passwd", "nobody-here")
-	if code != 1 || !strings.HasSuffix(out, "\n4 hosts: 3 ended with 2, 1 not reached\n\nrun 2\n") {
+	if code != 1 || !strings.Contains(out, "\n4 hosts: 3 with exit status 2, 1 not reached\n\nRun 2 took") {
 		t.Errorf("it ends with %d\n%s", code, out)
 	}
 	code, out, _ = jk(t, dir, "exec", "gauge-02", "--", "no-such-program", "a word")
-	if code != 1 || !strings.Contains(out, "1 not run to an end") || !strings.Contains(out, "is not on this host") {
-		t.Errorf("a program that is not there: %d\n%s", code, out)
+	if code != 1 || !strings.Contains(out, "1 did not finish") ||
+		!strings.Contains(out, "is not installed on this host") {
+		t.Errorf("a program that does not exist: %d\n%s", code, out)
 	}
-	for args, want := range map[string]string{"exec gauge-02 getent": "there is no command",
-		"exec -- getent": "wants to know where"} {
+	for args, want := range map[string]string{"exec gauge-02 getent": "no command given",
+		"exec -- getent": "no targets given"} {
 		if code, _, errs := jk(t, dir, strings.Fields(args)...); code != 2 || !strings.Contains(errs, want) {
 			t.Errorf("%s: %d %s", args, code, errs)
 		}

@@ -40,7 +40,7 @@ func dated(text string) string {
 	return text
 }
 
-// TestRunsAreFound tells a story of five runs and asks about it in every way, in a file and in
+// TestRunsAreFound makes five runs and asks about them in every way, in a file and in
 // a database of a server, which answer the same.
 func TestRunsAreFound(t *testing.T) {
 	t.Run("file", func(t *testing.T) { runsAreFound(t, "") })
@@ -63,11 +63,12 @@ func runsAreFound(t *testing.T, settings string) {
 		}
 		return out + errs
 	}
-	if out := jk(0, "runs"); !strings.Contains(out, "no such run is kept") {
+	if out := jk(0, "runs"); !strings.Contains(out, "No matching runs.") {
 		t.Errorf("before the first run: %s", out)
 	}
 	jk(0, "status")
-	if out := jk(0, "runs", "check"); !strings.Contains(out, "no run is kept yet") && !strings.Contains(out, "0 runs") {
+	if out := jk(0, "runs", "check"); !strings.Contains(out, "There are no runs yet.") &&
+		!strings.Contains(out, "0 runs") {
 		t.Errorf("check before the first run: %s", out)
 	}
 	committed(t, dir, "v1")
@@ -81,8 +82,8 @@ func runsAreFound(t *testing.T, settings string) {
 	var all strings.Builder
 	for _, call := range []string{"runs", "runs --failed", "runs --task file --mode apply", "runs show 2",
 		"runs show 2 gauge-02",
-		"runs show -3 gauge-01 file /etc/motd", "runs show 4", "runs search no-such-thing", "runs differ 2 3",
-		"runs of gauge-01 file /etc/motd", "status", "runs show 2 gauge-09", "runs show 2 gauge-01 file /etc/mot",
+		"runs show -3 gauge-01 file /etc/motd", "runs show 4", "runs search no-such-thing", "runs diff 2 3",
+		"runs history gauge-01 file /etc/motd", "status", "runs show 2 gauge-09", "runs show 2 gauge-01 file /etc/mot",
 		"runs show 77",
 		"runs sho", "runs --since yesterday", "runs note 2 ticket", "runs prune"} {
 		_, out, errs := jkEnv(t, dir, home, strings.Fields(call)...)
@@ -98,7 +99,7 @@ func runsAreFound(t *testing.T, settings string) {
 			ReplaceAllString(dated(out), "0"))
 	}
 	jk(0, "report", "2", "--output", "html", "--to", filepath.Join(dir, "run.html"))
-	if out := jk(0, "report", "--all", "--to", filepath.Join(dir, "pages"), "--mode",
+	if out := jk(0, "report", "pages", filepath.Join(dir, "pages"), "--mode",
 		"apply"); !strings.Contains(out, "2 runs, 2 hosts") {
 		t.Errorf("a folder of pages: %s", out)
 	}
@@ -108,8 +109,8 @@ func runsAreFound(t *testing.T, settings string) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	for call, what := range map[string]string{"report": "which run", "report --all": "wants to know where",
-		"report 2 --output xml": "--output is"} {
+	for call, what := range map[string]string{"report": "expected RUN", "report pages": "expected DIR",
+		"report 2 --output xml": "has no output format \"xml\""} {
 		if out := jk(2, strings.Fields(call)...); !strings.Contains(out, what) {
 			t.Errorf("%s: %s", call, out)
 		}
@@ -126,40 +127,40 @@ func runsAreNotedAndPruned(t *testing.T, dir string, hosts *sim.Fleet, home []st
 		!strings.Contains(out, "cause: tide") {
 		t.Errorf("by its note: %s", out)
 	}
-	jk(0, "runs", "slow", "2")
+	jk(0, "runs", "timing", "2")
 	if out := jk(0, "status", "--metrics", "-"); !strings.Contains(out,
 		`jadekettle_host_condition{host="gauge-01",jadekettle_host_condition="drifted"} 1`) ||
 		!strings.HasSuffix(out, "# EOF\n") {
 		t.Errorf("as metrics: %s", out)
 	}
 	listened(t, dir, home)
-	if out := jk(0, "runs", "prune", "--keep", "2", "--yes"); !strings.Contains(out, "3 runs gone") {
+	if out := jk(0, "runs", "prune", "--keep", "2", "--yes"); !strings.Contains(out, "Deleted 3 runs") {
 		t.Errorf("prune: %s", out)
 	}
-	if out := jk(0, "runs", "--mode", "prune"); !strings.Contains(out, "gone: 3, from run 1 to run 3") {
+	if out := jk(0, "runs", "--mode", "prune"); !strings.Contains(out, "deleted: 3, from run 1 to run 3") {
 		t.Errorf("who let them go: %s", out)
 	}
-	if out := jk(0, "runs", "prune", "--keep", "1", "--yes"); !strings.Contains(out, "1 run gone") {
+	if out := jk(0, "runs", "prune", "--keep", "1", "--yes"); !strings.Contains(out, "Deleted 1 run") {
 		t.Errorf("prune once more: %s", out)
 	}
-	if out := jk(0, "runs", "--mode", "prune"); strings.Count(out, "gone: ") != 2 {
+	if out := jk(0, "runs", "--mode", "prune"); strings.Count(out, "deleted: ") != 2 {
 		t.Errorf("who let runs go is gone: %s", out)
 	}
-	if out := jk(0, "runs", "check"); !strings.Contains(out, "it is sound") {
+	if out := jk(0, "runs", "check"); !strings.Contains(out, "No problems found.") {
 		t.Errorf("check: %s", out)
 	}
 	if log, _ := os.ReadFile(filepath.Join(hosts.Hosts[0].Root, "var/log/messages")); strings.Count(string(log),
 		"\n") != 2 ||
-		!strings.Contains(string(log), ", edited: 1 changed") {
+		!strings.Contains(string(log), ", modified: 1 changed") {
 		t.Errorf("the host's journal says\n%s", log)
 	}
 }
 
-// TestRunsKeepNoSecret looks for a sealed value in all that is kept of a run that writes it.
+// TestRunsKeepNoSecret looks for an encrypted value in all that is kept of a run that writes it.
 func TestRunsKeepNoSecret(t *testing.T) {
 	dir := quay(t)
 	write(t, dir, map[string]string{"manifests/gauge.toml": "[file.\"/etc/token\"]\ncontent = \"token = " +
-		"${data.relay.token}\\n\"\n[command.\"tell it\"]\nrun = [\"no-such-program\"]\nalways = true\ninput = " +
+		"${data.relay.token}\\n\"\n[command.\"report it\"]\nrun = [\"no-such-program\"]\nalways = true\ninput = " +
 		"\"${data.relay.token}\"\n"})
 	code, out, errs := jk(t, dir, "apply", "--all")
 	if code == 2 {
@@ -238,8 +239,8 @@ func wholeHistory(t *testing.T, file string) string {
 // TestAStoreThatFailsStopsNoApply has the file be broken, locked away and of no use.
 func TestAStoreThatFailsStopsNoApply(t *testing.T) {
 	dir, _ := fleetOf(t, "", motd, "gauge-01")
-	for state, want := range map[string]string{"broken": "is broken", "dir": "could not be kept",
-		"none": "could not be kept"} {
+	for state, want := range map[string]string{"broken": "is corrupted", "dir": "could not be saved",
+		"none": "could not be saved"} {
 		home := filepath.Join(t.TempDir(), "state")
 		file := filepath.Join(home, "jadekettle", "history.db")
 		os.MkdirAll(filepath.Dir(file), 0o700)
@@ -250,18 +251,18 @@ func TestAStoreThatFailsStopsNoApply(t *testing.T) {
 			os.MkdirAll(file, 0o700)
 		case "none":
 			os.Remove(filepath.Dir(file))
-			put(t, filepath.Dir(file), "a file where the folder should be")
+			put(t, filepath.Dir(file), "a file where the directory should be")
 		}
 		code, out, errs := jkEnv(t, dir, []string{"XDG_STATE_HOME=" + home}, "apply", "--all")
-		if code != 0 || !strings.Contains(out, "1 host: 1 ") || strings.Count(errs, want) != 1 ||
-			strings.Contains(out, "\nrun ") {
+		if code != 0 || !strings.Contains(out, "gauge-01  1 ") || strings.Count(errs, want) != 1 ||
+			strings.Contains(out, "\nRun ") {
 			t.Errorf("%s: %d\n%s%s", state, code, out, errs)
 		}
 	}
 }
 
-// TestAnOlderRevisionIsTold applies a revision, goes back to the one before, and applies that.
-func TestAnOlderRevisionIsTold(t *testing.T) {
+// TestAnOlderRevisionIsReported applies a revision, goes back to the one before, and applies that.
+func TestAnOlderRevisionIsReported(t *testing.T) {
 	dir, _ := fleetOf(t, "", motd, "gauge-01")
 	committed(t, dir, "v1")
 	write(t, dir, map[string]string{"manifests/pier.toml": motd + "mode = \"0600\"\n"})
@@ -278,26 +279,27 @@ func TestAnOlderRevisionIsTold(t *testing.T) {
 	}
 }
 
-// TestOthersAreTold has a run tell a command, a webhook that is not there, and a log.
-func TestOthersAreTold(t *testing.T) {
-	dir, _ := fleetOf(t, "[log]\nfile = \"log.jsonl\"\n[tell.keepers]\nif = \"run.failed > 0\"\ncommand = [\"sh\", "+
-		"\"-c\", \"cat > told-$JADEKETTLE_RUN\"]\n"+
-		"as = \"markdown\"\n[tell.office]\nif = \"run.mode == 'apply'\"\nwebhook = \"http://127.0.0.1:1/\"\n"+
+// TestOthersAreNotified has a run report a command, a webhook that does not exist, and a log.
+func TestOthersAreNotified(t *testing.T) {
+	dir, _ := fleetOf(t, "[log]\nfile = \"log.jsonl\"\n[notify.keepers]\nif = \"run.failed > 0\"\ncommand = [\"sh\", "+
+		"\"-c\", \"cat > reported-$JADEKETTLE_RUN\"]\n"+
+		"as = \"markdown\"\n[notify.office]\nif = \"run.mode == 'apply'\"\nwebhook = \"http://127.0.0.1:1/\"\n"+
 		"key_file = \"no-such-key\"\n",
 		motd+"[package.no-such-thing]\n", "gauge-01")
-	if code, _, errs := jk(t, dir, "preview", "--leave-out", "package"); code != 0 || strings.Contains(errs, "told") {
+	if code, _, errs := jk(t, dir, "preview", "--skip", "package"); code != 0 || strings.Contains(errs, "reported") {
 		t.Errorf("preview: %d %s", code, errs)
 	}
 	code, out, errs := jk(t, dir, "apply", "--all")
-	if code != 1 || strings.Count(errs, "office could not be told: ") != 1 || !strings.Contains(errs, "no-such-key") {
+	if code != 1 || strings.Count(errs, "office could not be notified: ") != 1 ||
+		!strings.Contains(errs, "no-such-key") {
 		t.Errorf("apply: %d\n%s%s", code, out, errs)
 	}
-	if text, err := os.ReadFile(filepath.Join(dir, "told-2")); err != nil ||
+	if text, err := os.ReadFile(filepath.Join(dir, "reported-2")); err != nil ||
 		!strings.Contains(string(text), "### package no-such-thing") {
-		t.Errorf("the keepers were told %q (%v)", text, err)
+		t.Errorf("the keepers were notified %q (%v)", text, err)
 	}
 	log, _ := os.ReadFile(filepath.Join(dir, "log.jsonl"))
-	for _, want := range []string{`"msg":"run began"`, `"level":"ERROR","msg":"task ended"`, `"outcome":"failed"`,
+	for _, want := range []string{`"msg":"run started"`, `"level":"ERROR","msg":"task ended"`, `"outcome":"failed"`,
 		`"msg":"run ended"`, `"number":2`} {
 		if !strings.Contains(string(log), want) {
 			t.Errorf("the log has no %s:\n%s", want, log)
@@ -358,7 +360,7 @@ func TestAFullDiskUnderTheOutput(t *testing.T) {
 		c.Run()
 		full.Close()
 		if code := c.ProcessState.ExitCode(); code != 1 || !strings.Contains(errs.String(),
-			"not all could be printed: ") {
+			"some output could not be written: ") {
 			t.Errorf("%v ends with %d: %s", args, code, errs)
 		}
 	}
@@ -368,7 +370,7 @@ func TestAFullDiskUnderTheOutput(t *testing.T) {
 func TestAFullDiskUnderTheLog(t *testing.T) {
 	dir, _ := fleetOf(t, "[log]\nfile = \"/dev/full\"\n", motd, "gauge-01")
 	code, out, errs := jk(t, dir, "apply", "--all")
-	if code != 0 || !strings.Contains(out, "1 changed") || !strings.Contains(errs, "not logged whole: ") ||
+	if code != 0 || !strings.Contains(out, "1 changed") || !strings.Contains(errs, "not logged completely: ") ||
 		!strings.Contains(errs, "no space left") {
 		t.Errorf("apply: %d\n%s%s", code, out, errs)
 	}

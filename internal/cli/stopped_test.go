@@ -31,16 +31,16 @@ func (w waiting) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	return w.Machine.Run(ctx, c)
 }
 
-// heard keeps what a program prints, and tells when it says that it is stopping.
+// heard keeps what a program prints, and signals when it says that it is stopping.
 type heard struct {
 	strings.Builder
 	stopping chan bool
 }
 
 func (h *heard) Write(p []byte) (int, error) {
-	before := strings.Contains(h.String(), "stopping: ")
+	before := strings.Contains(h.String(), "Stopping after")
 	n, err := h.Builder.Write(p)
-	if !before && strings.Contains(h.String(), "stopping: ") {
+	if !before && strings.Contains(h.String(), "Stopping after") {
 		close(h.stopping)
 	}
 	return n, err
@@ -92,19 +92,19 @@ func TestRunsThatAreStopped(t *testing.T) {
 			}
 		}
 		if sig != syscall.SIGKILL && (c.ProcessState.ExitCode() != 130 ||
-			!strings.Contains(out.String(), "1 stopped early, 1 not begun")) {
+			!strings.Contains(out.String(), "1 stopped early, 1 not started")) {
 			t.Errorf("%v: it ends with %v\n%s", sig, c.ProcessState, out)
 		}
 		_, status, errs := jk(t, dir, "status")
-		want := "was stopped before all of its tasks were done"
+		want := "was stopped before all its tasks were done"
 		if sig == syscall.SIGKILL {
-			want = "its controller was gone before it ended"
+			want = "its controller stopped before it ended"
 		}
 		if !strings.Contains(status, want) || !strings.Contains(status, "failing") {
 			t.Errorf("%v: the status is\n%s%s", sig, status, errs)
 		}
 		if _, runs, _ := jk(t, dir, "runs", "show", "last"); sig == syscall.SIGKILL &&
-			!strings.Contains(runs, "gauge-01  lost") {
+			!strings.Contains(runs, "lost         gauge-01") {
 			t.Errorf("the run is shown as\n%s", runs)
 		}
 		put(t, dir+"/manifests/pier.toml", motd+"[dir.\"/srv/b\"]\n")

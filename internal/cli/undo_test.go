@@ -18,12 +18,12 @@ func TestUndoOnATerminal(t *testing.T) {
 	if err := os.WriteFile(at, []byte("By hand, long ago.\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if code, out, errs := jk(t, dir, "apply", "--all"); code != 0 || !strings.Contains(out, "run 1") {
+	if code, out, errs := jk(t, dir, "apply", "--all"); code != 0 || !strings.Contains(out, "Run 1 took") {
 		t.Fatalf("apply ends with %d\n%s%s", code, out, errs)
 	}
 	for call, want := range map[string]string{
-		"7": "run 7 is not kept here", "motd": `"motd" is no run`, "1 gauge-09": "gauge-09",
-		"1": "say --yes, or --preview",
+		"7": "run 7 does not exist here", "motd": `invalid run "motd"`, "1 gauge-09": "gauge-09",
+		"1": "use --yes, or --preview",
 	} {
 		if code, _, errs := jk(t, dir, append([]string{"undo"}, strings.Fields(call)...)...); code != 2 ||
 			!strings.Contains(errs, want) {
@@ -31,8 +31,8 @@ func TestUndoOnATerminal(t *testing.T) {
 		}
 	}
 	code, out, _ := jk(t, dir, "undo", "last", "gauge-01", "--preview")
-	if code != 0 || !strings.Contains(out, "+By hand, long ago.") || !strings.Contains(out, "as it was") ||
-		!strings.Contains(out, "1 host: 1 would change") {
+	if code != 0 || !strings.Contains(out, "+By hand, long ago.") || !strings.Contains(out, "(before)") ||
+		!strings.Contains(out, "to change  gauge-01") {
 		t.Errorf("undo --preview: %d\n%s", code, out)
 	}
 	undo := func(answer string) (int, string) {
@@ -42,12 +42,12 @@ func TestUndoOnATerminal(t *testing.T) {
 		code := a.Run(t.Context(), []string{"--project", dir, "undo", "1"}, commands...)
 		return code, out.String()
 	}
-	if code, out := undo("n\n"); code != 130 || !strings.Contains(out, "Put back what run 1 changed on 2 hosts: "+
+	if code, out := undo("n\n"); code != 1 || !strings.Contains(out, "Undo run 1 on 2 hosts: "+
 		"gauge-01, gauge-02?") {
 		t.Errorf("with a no: %d\n%s", code, out)
 	}
 	if code, out := undo("y\n"); code != 0 || !strings.Contains(out, "2 hosts: 2 changed") ||
-		!strings.Contains(out, "run 5") {
+		!strings.Contains(out, "Run 5 took") {
 		t.Errorf("with a yes: %d\n%s", code, out)
 	}
 	text, _ := os.ReadFile(at)
@@ -61,7 +61,7 @@ func TestUndoOnATerminal(t *testing.T) {
 		t.Errorf("apply once more: %d %s", code, errs)
 	}
 	if code, _, errs := jk(t, dir, "undo", "last", "--yes"); code != 2 ||
-		!strings.Contains(errs, "the run 7 changed nothing") ||
+		!strings.Contains(errs, "run 7 changed nothing") ||
 		!strings.Contains(errs, "is run 6") {
 		t.Errorf("undo of nothing: %d %s", code, errs)
 	}

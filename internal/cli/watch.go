@@ -51,12 +51,12 @@ func (w *Live) Follows(began time.Time) {
 	}
 }
 
-// Beside writes only while no view has the screen: what it says stands there already.
+// Beside writes only while no view has the screen: what it says is there already.
 func (w *Live) Beside() io.Writer { return besides{w, w.env.Err} }
 
 // Event takes what has happened.
 func (w *Live) Event(e record.Event) {
-	if w.view == nil || e.Ended != nil && e.Ended.State == record.Off {
+	if w.view == nil || e.Ended != nil && e.Ended.State == record.Disabled {
 		return
 	}
 	w.board.Event(e)
@@ -71,11 +71,11 @@ func (w *Live) hold() {
 	}
 	w.shows.Store(true)
 	for _, of := range []struct {
-		w    io.Writer
-		told func(string)
+		w        io.Writer
+		reported func(string)
 	}{{w.env.Out, nil}, {w.env.Err, w.board.Note}} {
 		if s, ok := of.w.(*text.Writer); ok {
-			w.release = append(w.release, s.Hold(of.told))
+			w.release = append(w.release, s.Hold(of.reported))
 		}
 	}
 }

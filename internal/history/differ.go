@@ -1,5 +1,5 @@
 // Package history finds things out about runs that are over: where the time went, what differs between two, and how
-// hosts are by all that their runs have told. It keeps none of them; package store does.
+// hosts are by all that their runs have reported. It keeps none of them; package store does.
 package history
 
 import (
@@ -17,19 +17,19 @@ import (
 // Differences is what differs between two runs.
 type Differences struct {
 	A     record.Head `json:"a" doc:"The first run."`
-	B     record.Head `json:"b" doc:"The second one."`
-	Hosts []HostDiff  `json:"hosts" doc:"The hosts that fared otherwise, or are in one of the two alone."`
-	Tasks []TaskDiff  `json:"tasks" doc:"The tasks that ended otherwise on hosts that are in both."`
-	Files []FileDiff  `json:"files" doc:"The files of the project that differ."`
-	Facts []FactDiff  `json:"facts" doc:"The facts that differ, of hosts that are in both."`
-	Times []TimeDiff  `json:"times" doc:"The tasks that took much longer, or shorter, most first."`
+	B     record.Head `json:"b" doc:"The second run."`
+	Hosts []HostDiff  `json:"hosts" doc:"The hosts with a different result, or in only one of the runs."`
+	Tasks []TaskDiff  `json:"tasks" doc:"The tasks with a different result, on hosts in both runs."`
+	Files []FileDiff  `json:"files" doc:"The project files that differ."`
+	Facts []FactDiff  `json:"facts" doc:"The facts that differ, for hosts in both runs."`
+	Times []TimeDiff  `json:"times" doc:"The tasks that took much longer or shorter, largest difference first."`
 }
 
 // HostDiff is a host that fared otherwise.
 type HostDiff struct {
 	Host string         `json:"host" doc:"The host."`
-	A    record.Outcome `json:"a" doc:"How it fared in the first run; empty where it is not in that."`
-	B    record.Outcome `json:"b" doc:"How it fared in the second one."`
+	A    record.Outcome `json:"a" doc:"Its result in the first run; empty if not in it."`
+	B    record.Outcome `json:"b" doc:"Its result in the second run."`
 }
 
 // TaskDiff is a task that ended otherwise.
@@ -37,24 +37,24 @@ type TaskDiff struct {
 	Host    string `json:"host" doc:"The host."`
 	Kind    string `json:"kind" doc:"The task's kind."`
 	Name    string `json:"name" doc:"Its name."`
-	A       string `json:"a" doc:"How it ended in the first run; empty where it is not in that."`
-	B       string `json:"b" doc:"How it ended in the second one."`
-	Message string `json:"message" doc:"Why it failed, in the later one of the two in which it did."`
+	A       string `json:"a" doc:"Its result in the first run; empty if not in it."`
+	B       string `json:"b" doc:"Its result in the second run."`
+	Message string `json:"message" doc:"Why it failed, in the later of the two runs in which it did."`
 }
 
 // FileDiff is a file of the project that differs.
 type FileDiff struct {
 	Path string `json:"path" doc:"The file."`
 	How  string `json:"how" doc:"new, gone or differs."`
-	Diff string `json:"diff" doc:"A unified diff; empty for what is no text, or is not kept."`
+	Diff string `json:"diff" doc:"A unified diff; empty for files that are not text or not kept."`
 }
 
 // FactDiff is a fact that differs.
 type FactDiff struct {
 	Host string `json:"host" doc:"The host."`
-	Fact string `json:"fact" doc:"The fact, as it is written behind facts."`
-	A    string `json:"a" doc:"What it was in the first run."`
-	B    string `json:"b" doc:"What it was in the second one."`
+	Fact string `json:"fact" doc:"The fact, without the leading facts."`
+	A    string `json:"a" doc:"Its value in the first run."`
+	B    string `json:"b" doc:"Its value in the second run."`
 }
 
 // TimeDiff is a task that took much longer, or shorter.
@@ -62,8 +62,8 @@ type TimeDiff struct {
 	Host string  `json:"host" doc:"The host."`
 	Kind string  `json:"kind" doc:"The task's kind."`
 	Name string  `json:"name" doc:"Its name."`
-	A    float64 `json:"a" doc:"How long it took in the first run, in seconds."`
-	B    float64 `json:"b" doc:"How long it took in the second one."`
+	A    float64 `json:"a" doc:"Its duration in the first run, in seconds."`
+	B    float64 `json:"b" doc:"Its duration in the second run."`
 }
 
 // Side is one of two runs that are compared.
@@ -74,7 +74,7 @@ type Side struct {
 	Facts func(host string) (*facts.Facts, error)
 }
 
-// Differ tells what differs between two runs.
+// Differ finds what differs between two runs.
 func Differ(a, b Side) (*Differences, error) {
 	out := &Differences{A: a.Head, B: b.Head, Hosts: []HostDiff{}, Tasks: []TaskDiff{}, Files: []FileDiff{},
 		Facts: []FactDiff{},

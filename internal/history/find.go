@@ -9,23 +9,23 @@ import (
 
 // File is one file of a project as a run found it.
 type File struct {
-	Path string `json:"path" doc:"The file, from the project's folder."`
+	Path string `json:"path" doc:"The file, relative to the project."`
 	Size int64  `json:"size" doc:"Its size in bytes."`
-	Sum  string `json:"sum" doc:"The SHA-256 of its text; empty where it is too large and not kept."`
+	Sum  string `json:"sum" doc:"The SHA-256 of its text; empty if it was too large to keep."`
 }
 
 // Hit is one place in which words were found.
 type Hit struct {
 	Number  int       `json:"number" doc:"The run's number."`
 	Run     string    `json:"run" doc:"The run, a UUIDv7."`
-	Mode    string    `json:"mode" doc:"What it was."`
-	Started time.Time `json:"started" doc:"When it began, in UTC."`
-	Who     string    `json:"who" doc:"Whose run it was."`
-	Host    string    `json:"host" doc:"The host; empty where the run itself was found."`
-	Kind    string    `json:"kind" doc:"The kind of the task; empty where the host or the run was found."`
+	Mode    string    `json:"mode" doc:"What kind of run it was."`
+	Started time.Time `json:"started" doc:"The start time, in UTC."`
+	Who     string    `json:"who" doc:"The user who started it."`
+	Host    string    `json:"host" doc:"The host; empty if the run itself matches."`
+	Kind    string    `json:"kind" doc:"The kind of the task; empty if the host or the run matches."`
 	Name    string    `json:"name" doc:"Its name."`
-	Status  string    `json:"status" doc:"How the task or the host ended."`
-	Line    string    `json:"line" doc:"The line that holds the words."`
+	Status  string    `json:"status" doc:"The result of the task or the host."`
+	Line    string    `json:"line" doc:"The matching line."`
 }
 
 // LineWith gives the first line of some texts that holds one of the words, and of a long
@@ -62,16 +62,16 @@ func around(line string, at int) string {
 // Moment is one run in the life of a thing on a host, or several in a row in which it was
 // found right.
 type Moment struct {
-	Number      int         `json:"number" doc:"The run's number; of several, the newest."`
+	Number      int         `json:"number" doc:"The run's number; the newest of several."`
 	Run         string      `json:"run" doc:"The run, a UUIDv7."`
-	Mode        string      `json:"mode" doc:"What it was."`
-	Started     time.Time   `json:"started" doc:"When it began, in UTC."`
-	Who         string      `json:"who" doc:"Whose run it was."`
-	Machine     string      `json:"machine" doc:"The machine that it was run from."`
-	Revision    string      `json:"revision" doc:"The commit that the project was at; empty outside of git."`
-	Edited      bool        `json:"edited" doc:"Whether its files were changed since that commit."`
-	Runs        int         `json:"runs" doc:"How many runs in a row found it so."`
-	Since       time.Time   `json:"since" doc:"When the oldest of these began."`
+	Mode        string      `json:"mode" doc:"What kind of run it was."`
+	Started     time.Time   `json:"started" doc:"The start time, in UTC."`
+	Who         string      `json:"who" doc:"The user who started it."`
+	Machine     string      `json:"machine" doc:"The machine it was started from."`
+	Revision    string      `json:"revision" doc:"The commit of the project; empty outside of git."`
+	Edited      bool        `json:"edited" doc:"Whether files were modified since that commit."`
+	Runs        int         `json:"runs" doc:"The number of consecutive runs with this result."`
+	Since       time.Time   `json:"since" doc:"The start time of the oldest of these."`
 	SinceNumber int         `json:"since_number" doc:"Its number."`
-	Task        record.Task `json:"task" doc:"What became of it."`
+	Task        record.Task `json:"task" doc:"Its result."`
 }

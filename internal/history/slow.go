@@ -21,20 +21,20 @@ type Usual struct {
 	Runs  []float64
 	Hosts map[string][]float64
 	Kinds map[string][]float64
-	// Task gives it of one task, and is asked only for those that are told.
+	// Task gives it of one task, and is asked only for those that are reported.
 	Task func(HostTask) ([]float64, error)
 }
 
-// Slow tells where the time of a run went.
+// Slow shows where the time of a run went.
 type Slow struct {
 	Number  int     `json:"number" doc:"The run's number."`
-	Mode    string  `json:"mode" doc:"What it was."`
-	Seconds float64 `json:"seconds" doc:"How long it took."`
-	Usual   float64 `json:"usual" doc:"The median of the earlier runs of its sort; 0 where there was none."`
-	Runs    int     `json:"runs" doc:"How many earlier runs that is out of."`
-	Tasks   []Part  `json:"tasks" doc:"Tasks, those that took longest first."`
-	Kinds   []Part  `json:"kinds" doc:"Kinds, over all hosts together; what is usual is out of the last five runs."`
-	Hosts   []Part  `json:"hosts" doc:"Hosts, those that took longest first."`
+	Mode    string  `json:"mode" doc:"What kind of run it was."`
+	Seconds float64 `json:"seconds" doc:"The duration."`
+	Usual   float64 `json:"usual" doc:"The median of earlier runs of the same kind; 0 if there were none."`
+	Runs    int     `json:"runs" doc:"The number of earlier runs it is based on."`
+	Tasks   []Part  `json:"tasks" doc:"Tasks, slowest first."`
+	Kinds   []Part  `json:"kinds" doc:"Kinds, summed over all hosts; 'usual' is based on the last five runs."`
+	Hosts   []Part  `json:"hosts" doc:"Hosts, slowest first."`
 }
 
 // Part is one part of the time of a run.
@@ -42,8 +42,8 @@ type Part struct {
 	Host    string  `json:"host" doc:"The host; empty for a kind."`
 	Kind    string  `json:"kind" doc:"The kind; empty for a host."`
 	Name    string  `json:"name" doc:"The task's name; empty for a host or a kind."`
-	Seconds float64 `json:"seconds" doc:"How long it took."`
-	Usual   float64 `json:"usual" doc:"The median of earlier runs; 0 where there was none."`
+	Seconds float64 `json:"seconds" doc:"The duration."`
+	Usual   float64 `json:"usual" doc:"The median of earlier runs; 0 if there were none."`
 }
 
 // SlowOf finds out where the time of a run went: at most so many of each sort.

@@ -51,14 +51,14 @@ func TestHostileTexts(t *testing.T) {
 		"\"} 1\n# EOF\n", "\xff\xfe", "[x](http://example.org)", `back\slash`,
 		"\ufeff\u200b\u009b31m\u202e\U000E0041\uF8E1\u2028"}
 	k := &record.Run{Head: record.Head{Number: 1, Mode: "apply"}}
-	var stands []history.HostStatus
+	var current []history.HostStatus
 	for _, text := range hostile {
 		k.Who, k.Machine, k.Revision, k.Command = text, text, text, []string{text}
 		k.Hosts = append(k.Hosts, &record.Host{Name: text, State: record.Reached, Outcome: record.OutFailed,
 			Counts: record.Counts{Failed: 1}, Message: text, Do: text,
 			Tasks: []record.Task{{Kind: "file", Name: text, Status: plan.Failed, Message: text, Output: text,
 				Manifest: text, Labels: []string{text}}}})
-		stands = append(stands, history.HostStatus{Host: text, Condition: history.Failing, Revision: text})
+		current = append(current, history.HostStatus{Host: text, Condition: history.Failing, Revision: text})
 	}
 	var b bytes.Buffer
 	if err := csvform.Write(&b, k); err != nil {
@@ -78,7 +78,7 @@ func TestHostileTexts(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := xml.Unmarshal(b.Bytes(), &struct{}{}); err != nil || !utf8.Valid(b.Bytes()) {
-		t.Errorf("as JUnit it is no XML: %v\n%s", err, b.Bytes())
+		t.Errorf("as JUnit it is not XML: %v\n%s", err, b.Bytes())
 	}
 	unseen := func(r rune) bool {
 		return r != '\n' && (unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Co))
@@ -119,22 +119,22 @@ func TestHostileTexts(t *testing.T) {
 	if fence != "" {
 		t.Error("a block of Markdown does not end")
 	}
-	metricsAreWhole(t, hostile, stands)
+	metricsAreWhole(t, hostile, current)
 }
 
 // metricsAreWhole holds OpenMetrics of hostile hosts to its lines.
-func metricsAreWhole(t *testing.T, hostile []string, stands []history.HostStatus) {
+func metricsAreWhole(t *testing.T, hostile []string, current []history.HostStatus) {
 	t.Helper()
 	sample := regexp.MustCompile(
 		`^(# (HELP|TYPE|UNIT|EOF).*|[a-z_]+({[a-z_]+="([^"\\\n]|\\[\\"n])*"(,[a-z_]+="([^"\\\n]|\\[\\"n])*")*})? ` +
 			`[0-9.]+)$`)
-	metrics := string(openmetrics.Status(stands, hostile[6], time.Now()))
+	metrics := string(openmetrics.Status(current, hostile[6], time.Now()))
 	for _, line := range strings.Split(strings.TrimSuffix(metrics, "\n"), "\n") {
 		if !sample.MatchString(line) {
 			t.Errorf("a line of OpenMetrics is broken: %q", line)
 		}
 	}
 	if !utf8.ValidString(metrics) || strings.Count(metrics, "\n# EOF") != 1 {
-		t.Error("as OpenMetrics it is no UTF-8, or ends twice")
+		t.Error("as OpenMetrics it is not UTF-8, or ends twice")
 	}
 }

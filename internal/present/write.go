@@ -14,8 +14,8 @@ import (
 	"jadekettle/internal/present/text"
 )
 
-// Write writes a run in one of settings.TellForms: text, json, csv, junit, markdown or html. runs has its facts and the
-// manifests as they were.
+// Write writes a run in one of settings.NotifyForms: text, json, csv, junit, markdown or html. runs has its facts
+// and the manifests as they were.
 func Write(w io.Writer, form string, runs store.Project, r *record.Run) error {
 	switch form {
 	case "json":
@@ -33,7 +33,7 @@ func Write(w io.Writer, form string, runs store.Project, r *record.Run) error {
 	return nil
 }
 
-// Page gives a run as its page tells it.
+// Page gives a run as its page shows it.
 func Page(runs store.Project, r *record.Run) *html.Page {
 	if r.Number == 0 { // it could not be kept
 		return &html.Page{Run: r}

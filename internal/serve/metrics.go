@@ -16,13 +16,13 @@ import (
 	"jadekettle/internal/present/openmetrics"
 )
 
-// Metrics makes ready to serve OpenMetrics text on an address, made anew at each question, and
+// Metrics makes ready to serve OpenMetrics text on an address, made again at each question, and
 // says where.
 func Metrics(address string, say io.Writer, text func() ([]byte, error)) (*http.Server, net.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, nil, problem.Errorf("--listen %s: %w", address, err).
-			Remedy("name an address of this machine and a free port, such as 127.0.0.1:9790")
+			Remedy("use an address of this machine and a free port, such as 127.0.0.1:9790")
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {

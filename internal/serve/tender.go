@@ -57,9 +57,9 @@ type Tender struct {
 
 // Keeping is a host that keeps itself.
 type Keeping struct {
-	Host     string
-	Every    time.Duration
-	OnlyTell bool
+	Host       string
+	Every      time.Duration
+	ReportOnly bool
 }
 
 // known says whether the inventory has the host.
@@ -67,8 +67,8 @@ func (k *Keeping) known(p *app.Project) error {
 	if _, there := p.Inventory.Host(k.Host); there {
 		return nil
 	}
-	return problem.Errorf("the inventory has no host %q", k.Host).
-		Meant(k.Host, p.Inventory.HostNames(), "say with --as which host this machine is")
+	return problem.Errorf("unknown host %q", k.Host).
+		Meant(k.Host, p.Inventory.HostNames(), "use --as to set which host this machine is")
 }
 
 // schedule is when it checks itself: hosts of one project not all at once.
@@ -78,7 +78,7 @@ func (k *Keeping) schedule() *schedule.Schedule {
 
 // words are those of the call by which it checks itself.
 func (k *Keeping) words() []string {
-	if k.OnlyTell {
+	if k.ReportOnly {
 		return []string{"preview", "--here", k.Host}
 	}
 	return []string{"apply", "--here", "--yes", k.Host}
@@ -98,13 +98,13 @@ func File(ctx context.Context, c *app.Caller, w app.Where, here bool) (file, sou
 			return "", "", err
 		}
 		if key, source = s.Glance().Project, s.Root; key == "" {
-			return "", "", problem.Errorf("%s does not say which project this is", settings.File).
-				Remedy("`jadekettle lint` tells what is wrong with it")
+			return "", "", problem.Errorf("%s does not identify this project", settings.File).
+				Remedy("`jadekettle lint` shows what is wrong with it")
 		}
 	}
 	state := c.StateDir()
 	if state == "" {
-		return "", "", problem.Errorf("there is no place for what is kept: neither XDG_STATE_HOME nor HOME is set").
+		return "", "", problem.Errorf("no location for the state: neither XDG_STATE_HOME nor HOME is set").
 			Remedy("set one of them")
 	}
 	if here {
@@ -128,8 +128,8 @@ func Only(file string) (unlock func(), err error) {
 		if s, err := Read(file); err == nil {
 			who = fmt.Sprintf("process %d, since %s,", s.PID, text.When(s.Since))
 		}
-		return nil, problem.Errorf("%s tends this project already", who).
-			Remedy("`jadekettle tend status` tells what it does")
+		return nil, problem.Errorf("%s is already running the scheduler for this project", who).
+			Remedy("`jadekettle tend status` shows what it does")
 	}
 	return func() { f.Close() }, nil
 }
@@ -145,13 +145,13 @@ func Read(file string) (*tend.State, error) {
 		return nil, fmt.Errorf("%w: %s", errNoState, file)
 	}
 	if s.Format != 1 {
-		return nil, problem.Errorf("%s is of a newer jadekettle", file).Remedy("use that one")
+		return nil, problem.Errorf("%s was written by a newer jadekettle", file).Remedy("use the newer version")
 	}
 	return s, nil
 }
 
 // errNoState is wrapped by the error of a file that holds no state, as after a full disk.
-var errNoState = errors.New("it holds no state of a tender")
+var errNoState = errors.New("it is not a scheduler state")
 
 // Run tends until the context ends.
 func (t *Tender) Run(ctx context.Context) error {
@@ -188,7 +188,7 @@ func (t *Tender) Run(ctx context.Context) error {
 		beat = min(beat, watchdog/3)
 	}
 	ready := sync.OnceFunc(func() { daemon.SdNotify(false, daemon.SdNotifyReady) })
-	tender := &tend.Tender{Read: t.read, Start: t.start, Lives: lives, Keep: t.keep, Tell: t.say,
+	tender := &tend.Tender{Read: t.read, Start: t.start, Lives: lives, Keep: t.keep, Report: t.say,
 		Look: t.Look, Beat: beat,
 		Most: t.Most, Alive: func(s *tend.State) {
 			ready()
@@ -202,8 +202,8 @@ func (t *Tender) Run(ctx context.Context) error {
 func (t *Tender) before(source string) (*tend.State, error) {
 	before, err := Read(t.file)
 	if errors.Is(err, errNoState) {
-		fmt.Fprintf(t.Out, "%s, which is moved to %s.broken: what was done before is not known, and no missed start "+
-			"is made up for\n", text.Line(err.Error()), text.Line(t.file))
+		fmt.Fprintf(t.Out, "%s, which is moved to %s.broken: earlier starts are unknown, and missed starts are not "+
+			"made up for\n", text.Line(err.Error()), text.Line(t.file))
 		err = os.Rename(t.file, t.file+".broken")
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -240,7 +240,8 @@ func (t *Tender) callAgain(source string) []string {
 
 // say prints a line of what happens, with its time.
 func (t *Tender) say(format string, args ...any) {
-	fmt.Fprintf(t.Out, "%s  %s\n", time.Now().Format("2006-01-02 15:04:05"), text.Line(fmt.Sprintf(format, args...)))
+	fmt.Fprintf(t.Out, "%s  %s\n", time.Now().Format("2006-01-02 15:04:05 MST"),
+		text.Line(fmt.Sprintf(format, args...)))
 }
 
 // keep writes the state, and what serves it reads.

@@ -58,7 +58,7 @@ func (a *Admission) Host(ctx context.Context, h *inventory.Host) (ok, already bo
 	}
 	if err := a.proven(ctx, h); err != nil {
 		p := problem.From(err)
-		return false, false, problem.Errorf("the account is made, but a new connection does not come through: %s",
+		return false, false, problem.Errorf("the account was created, but a new connection fails: %s",
 			p.What).
 			Remedy("%s", p.Do)
 	}
@@ -67,9 +67,9 @@ func (a *Admission) Host(ctx context.Context, h *inventory.Host) (ok, already bo
 
 // How says how a host is come to.
 func How(t reach.Target) string {
-	text := login(t) + " logs in with a key"
+	text := login(t) + " can log in with a key"
 	if t.Elevate != "" {
-		text += ", and " + t.Elevate + " makes it root"
+		text += " and become root with " + t.Elevate
 	}
 	return text
 }
@@ -93,7 +93,7 @@ func (a *Admission) dialer() (*reach.Dialer, error) {
 		return nil, err
 	}
 	if d.Login == nil {
-		return nil, problem.Errorf("admit needs the password of %s", a.As).Remedy("take --ask out, or say --ask login")
+		return nil, problem.Errorf("admit needs the password of %s", a.As).Remedy("remove --ask, or use --ask login")
 	}
 	if d.Elevation == nil {
 		d.Elevation = &reach.Password{Ask: d.Login.Ask}
@@ -128,11 +128,11 @@ func (a *Admission) prepare(ctx context.Context, h *inventory.Host, d *reach.Dia
 	case err != nil && (got == nil || got.Wrong != nil):
 		return err
 	case got.State != record.Reached:
-		return problem.Errorf("%s cannot be come to as %s: %s", h.Name, a.As, got.Message).Remedy("%s", got.Do)
+		return problem.Errorf("cannot connect to %s as %s: %s", h.Name, a.As, got.Message).Remedy("%s", got.Do)
 	case got.Outcome == record.OutFailed:
 		sink.End(&record.Run{Hosts: []*record.Host{got}})
-		return problem.Errorf("not all that admission needs could be done on %s", h.Name).
-			Remedy("put it right, and admit again")
+		return problem.Errorf("%s could not be set up completely", h.Name).
+			Remedy("fix this, and run admit again")
 	}
 	return nil
 }
@@ -178,8 +178,8 @@ func publicKey(key, home string) (string, error) {
 		}
 	}
 	if key == "" {
-		return "", problem.Errorf("there is no key to log in with").
-			Remedy("make one with `ssh-keygen -t ed25519`, and name it as key below [connect]")
+		return "", problem.Errorf("no key to log in with").
+			Remedy("create one with `ssh-keygen -t ed25519`, and set key under [connect]")
 	}
 	if text, err := os.ReadFile(key + ".pub"); err == nil {
 		if _, _, _, _, err := ssh.ParseAuthorizedKey(text); err == nil {
@@ -188,12 +188,12 @@ func publicKey(key, home string) (string, error) {
 	}
 	data, err := os.ReadFile(key)
 	if err != nil {
-		return "", problem.Errorf("the key cannot be read: %w", err).Remedy("name another as key below [connect]")
+		return "", problem.Errorf("the key cannot be read: %w", err).Remedy("set another key under [connect]")
 	}
 	signer, err := ssh.ParsePrivateKey(data)
 	if err != nil {
-		return "", problem.Errorf("the public half of %s is not known: %w", key, err).
-			Remedy("write it with `ssh-keygen -y -f %s >%s.pub`", key, key)
+		return "", problem.Errorf("the public key for %s is missing: %w", key, err).
+			Remedy("create it with `ssh-keygen -y -f %s >%s.pub`", key, key)
 	}
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))), nil
 }

@@ -38,8 +38,8 @@ func (t *Trust) Host(ctx context.Context, target reach.Target) (a Answer, finger
 		return Known, k.Fingerprint, nil, nil
 	case k.Changed && !t.Replace:
 		return Changed, k.Fingerprint, nil, nil
-	case !t.Yes && (t.Ask == nil || !t.Ask.Agree(fmt.Sprintf("%s  %s\n"+
-		"On the host `ssh-keygen -lf /etc/ssh/ssh_host_%s_key.pub` must print the same. Accept it?", target.Name,
+	case !t.Yes && (t.Ask == nil || !t.Ask.Agree(fmt.Sprintf("%s  %s\n`ssh-keygen -lf "+
+		"/etc/ssh/ssh_host_%s_key.pub` on the host must print the same. Accept?", target.Name,
 		k.Fingerprint, k.Type()))):
 		return Declined, k.Fingerprint, nil, nil
 	}
@@ -54,6 +54,7 @@ func Unasked(ctx context.Context, d *reach.Dialer, target reach.Target) (bool, e
 	if k, err := d.Key(ctx, target); err == nil && k.Known {
 		return true, nil
 	}
-	return false, problem.Errorf("the key of %s is not known, and there is no terminal to ask on", target.Name).
-		Remedy("say --yes when you know its fingerprint, or run `jadekettle hosts trust %s` first", target.Name)
+	return false, problem.Errorf("the host key of %s is unknown, and confirming it needs a terminal",
+		target.Name).
+		Remedy("use --yes if you know its fingerprint, or run `jadekettle hosts trust %s` first", target.Name)
 }

@@ -28,25 +28,25 @@ func Check(schemas schema.Kinds, asked []value.Ref, c *plan.Captured) (value.Att
 		return r.Kind == c.Ref.Kind &&
 			(r.Name == "" || r.Name == c.Ref.Name)
 	}) {
-		return nil, errors.New("nobody asked for it")
+		return nil, errors.New("it was not requested")
 	}
 	kind, ok := schemas.Kind(c.Ref.Kind)
 	if !ok {
-		return nil, fmt.Errorf("%q is no kind", c.Ref.Kind)
+		return nil, fmt.Errorf("unknown kind %q", c.Ref.Kind)
 	}
 	name, err := kind.Canon(c.Ref.Name)
 	if err != nil {
 		return nil, err
 	}
 	if !isPlain(name) || !isPlain(c.Attrs) {
-		return nil, errors.New("it is not what a manifest can say")
+		return nil, errors.New("a manifest cannot express it")
 	}
 	c.Ref.Name = name
 	out := value.Attrs{}
 	for _, k := range value.Keys(c.Attrs) {
 		at, ok := kind.Attr(k)
 		if !ok || !slices.Contains(kind.Captures, k) && k != "absent" {
-			return nil, fmt.Errorf("%s is no attribute that is captured of a %s", k, kind.Name)
+			return nil, fmt.Errorf("%s is not an attribute that can be captured of a %s", k, kind.Name)
 		}
 		v, err := at.Value(c.Attrs[k])
 		if err != nil {

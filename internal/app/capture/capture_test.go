@@ -32,7 +32,7 @@ func FuzzCapture(f *testing.F) {
 		var ps problem.Problems
 		root, _ := manifest.ParseTOML("captured", []byte(out), &ps)
 		if ps.Err() != nil || len(root.Keys) != 1 || root.Keys[0].Name != kind || len(root.Keys[0].Node.Keys) != 1 {
-			t.Fatalf("it is no single declaration (%v):\n%s", ps.Err(), out)
+			t.Fatalf("it is not a single declaration (%v):\n%s", ps.Err(), out)
 		}
 		declared := root.Keys[0].Node.Keys[0]
 		want := value.Attrs{}

@@ -27,17 +27,17 @@ import (
 )
 
 // wholeKinds are the kinds that a server is made of, in the order in which the
-// manifest tells of them. The kernel's settings are told as the files that say
+// manifest states them. The kernel's settings are reported as the files that set
 // them, and so is what else these kinds cannot say.
 var wholeKinds = []string{"hostname", "timezone", "locale", "hosts_entry", "repo", "package", "group", "user",
 	"sudo_rule", "mount", "swap", "file", "firewall", "cron", "service"}
 
 // Whole is a capture of all that people set up on a host.
 type Whole struct {
-	Manifest string // the manifest, in the project
-	Kinds    []Count
-	Unsaid   []string // what is not said in it, a line each
-	Sealed   string   // the file that holds what is secret; empty where nothing is
+	Manifest  string // the manifest, in the project
+	Kinds     []Count
+	Unsaid    []string // what is not said in it, a line each
+	Encrypted string   // the file that holds what is secret; empty where nothing is
 }
 
 // Count is how many declarations of a kind it has.
@@ -53,7 +53,7 @@ type whole struct {
 	host    *inventory.Host
 	dialer  *reach.Dialer
 	name    string // of the manifest
-	seal    bool
+	encrypt bool
 
 	list   []setUp
 	unsaid []string // a line each
@@ -73,18 +73,18 @@ type setUp struct {
 }
 
 // All writes a manifest of all that people set up on a host, once a preview
-// of it on that host has said that nothing would change. to is its folder. With seal, what may hold secrets is
-// sealed in the data of the host.
+// of it on that host has said that nothing would change. to is its folder. With encrypt, what may hold secrets is
+// encrypted in the data of the host.
 func All(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwords, to string,
-	seal bool) (*Whole, error) {
+	encrypt bool) (*Whole, error) {
 	name, ok := strings.CutPrefix(filepath.ToSlash(filepath.Clean(to)), manifest.Dir+"/")
 	if !ok || !nameOfManifest.MatchString(name) {
-		return nil, problem.Errorf("--to is %q", to).Remedy("name a folder such as %s/%s", manifest.Dir, h.Name)
+		return nil, problem.Errorf("invalid --to %q", to).Remedy("use a directory such as %s/%s", manifest.Dir, h.Name)
 	}
 	for _, there := range []string{name, name + ".toml"} {
 		if _, err := os.Lstat(filepath.Join(p.Root, manifest.Dir, there)); !errors.Is(err, fs.ErrNotExist) {
-			return nil, problem.Errorf("%s/%s is there already", manifest.Dir, there).
-				Remedy("give another name with --to")
+			return nil, problem.Errorf("%s/%s already exists", manifest.Dir, there).
+				Remedy("choose another name with --to")
 		}
 	}
 	d, err := p.Dialer(with)
@@ -92,7 +92,7 @@ func All(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwo
 		return nil, err
 	}
 	defer d.Close()
-	w := &whole{project: p, schemas: p.Site.Kinds(), host: h, dialer: d, name: name, seal: seal}
+	w := &whole{project: p, schemas: p.Site.Kinds(), host: h, dialer: d, name: name, encrypt: encrypt}
 	if err := w.read(ctx); err != nil {
 		return nil, err
 	}
@@ -109,8 +109,8 @@ func All(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwo
 			return w.keep()
 		}
 	}
-	return nil, problem.Errorf("what was read of %s keeps changing", h.Name).
-		Remedy("try again when nobody is at work there")
+	return nil, problem.Errorf("%s keeps changing while it is read", h.Name).
+		Remedy("try again when nothing else is changing it")
 }
 
 // Some captures things of one kind, or all of it without names, from a host.
@@ -133,11 +133,12 @@ func Some(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passw
 func asks(schemas schema.Kinds, kind string, names []string) ([]value.Ref, error) {
 	k, ok := schemas.Kind(kind)
 	if !ok {
-		return nil, problem.Errorf("there is no kind %q", kind).
-			Meant(kind, schemas.Names(), "the kinds are "+strings.Join(schemas.Names(), ", "))
+		return nil, problem.Errorf("unknown kind %q", kind).
+			Meant(kind, schemas.Names(), "available: "+strings.Join(schemas.Names(), ", "))
 	}
 	if len(names) == 0 && k.TooMany != "" {
-		return nil, problem.Errorf("a host has too many of the kind %s", kind).Remedy("name one, such as %s", k.TooMany)
+		return nil, problem.Errorf("a host has too many resources of the kind %s", kind).
+			Remedy("name one, such as %s", k.TooMany)
 	}
 	if len(names) == 0 {
 		return []value.Ref{{Kind: kind}}, nil
@@ -164,7 +165,7 @@ func read(ctx context.Context, p *app.Project, d *reach.Dialer, h *inventory.Hos
 }
 
 // read captures all kinds, and once more by name what may hold a secret, where it
-// is to be sealed.
+// is to be encrypted.
 func (w *whole) read(ctx context.Context) error {
 	var asked []value.Ref
 	for _, k := range wholeKinds {
@@ -176,7 +177,7 @@ func (w *whole) read(ctx context.Context) error {
 	}
 	var guarded []value.Ref
 	for _, c := range list {
-		if c.Guarded && w.seal && c.Ref.Kind == "file" && c.Ref.Name != "" {
+		if c.Guarded && w.encrypt && c.Ref.Kind == "file" && c.Ref.Name != "" {
 			guarded = append(guarded, c.Ref)
 			continue
 		}
@@ -223,9 +224,9 @@ func (w *whole) leave(ref value.Ref, why string) {
 // stand in it as they are.
 func (w *whole) write(dir string, plain bool) error {
 	var b strings.Builder
-	fmt.Fprintf(&b, "about = %s\n", value.Quote("What people set up on "+w.host.Name))
+	fmt.Fprintf(&b, "about = %s\n", value.Quote("What was set up by hand on "+w.host.Name))
 	for _, line := range w.unsaid {
-		fmt.Fprintf(&b, "# not said: %s\n", line)
+		fmt.Fprintf(&b, "# not captured: %s\n", line)
 	}
 	at := filepath.Join(dir, manifest.Dir, w.name)
 	if err := os.MkdirAll(at, 0o755); err != nil {
@@ -266,9 +267,9 @@ func (w *whole) write(dir string, plain bool) error {
 	return os.WriteFile(filepath.Join(at, "manifest.toml"), []byte(b.String()), 0o644)
 }
 
-// toldByFiles says whether the files that a declaration is about were captured,
+// knownByFiles says whether the files that a declaration is about were captured,
 // and say the same.
-func (w *whole) toldByFiles(ref value.Ref) bool {
+func (w *whole) knownByFiles(ref value.Ref) bool {
 	i := slices.IndexFunc(w.list, func(f setUp) bool { return f.ref == ref })
 	return i >= 0 && len(w.list[i].files) > 0 && !slices.ContainsFunc(w.list[i].files, func(p string) bool {
 		return !slices.ContainsFunc(w.list, func(f setUp) bool { return f.ref == value.Ref{Kind: "file", Name: p} })
@@ -276,7 +277,7 @@ func (w *whole) toldByFiles(ref value.Ref) bool {
 }
 
 // said gives what is said by something else as well: a file that declarations of
-// other kinds tell all of, or else those that tell a part of it.
+// other kinds describe all of, or else those that describe a part of it.
 func (w *whole) said() map[value.Ref]bool {
 	out, parts := map[value.Ref]bool{}, map[string][]value.Ref{}
 	for _, f := range w.list {
@@ -346,7 +347,7 @@ func (w *whole) prove(ctx context.Context, work *scratch.Folder) (again bool, er
 			why = strings.TrimSpace(c.What + " " + c.Was)
 		}
 		again = true
-		if !w.toldByFiles(t.Ref()) {
+		if !w.knownByFiles(t.Ref()) {
 			w.leave(t.Ref(), "it cannot be declared as it is ("+why+")")
 		}
 		w.list = slices.DeleteFunc(w.list, func(f setUp) bool { return f.ref == t.Ref() })
@@ -354,10 +355,10 @@ func (w *whole) prove(ctx context.Context, work *scratch.Folder) (again bool, er
 	return again, nil
 }
 
-// keep writes the manifest into the project, whole or not at all, and seals what is
+// keep writes the manifest into the project, whole or not at all, and encrypts what is
 // secret before that.
 func (w *whole) keep() (*Whole, error) {
-	sealed, err := w.sealSecrets()
+	encrypted, err := w.encryptSecrets()
 	if err != nil {
 		return nil, err
 	}
@@ -376,7 +377,7 @@ func (w *whole) keep() (*Whole, error) {
 	if err := os.Rename(filepath.Join(beside, manifest.Dir, w.name), filepath.Join(at, w.name)); err != nil {
 		return nil, err
 	}
-	out := &Whole{Manifest: manifest.Dir + "/" + w.name, Unsaid: w.unsaid, Sealed: sealed}
+	out := &Whole{Manifest: manifest.Dir + "/" + w.name, Unsaid: w.unsaid, Encrypted: encrypted}
 	count, said := map[string]int{}, w.said()
 	for _, f := range w.list {
 		if !said[f.ref] {
@@ -391,8 +392,9 @@ func (w *whole) keep() (*Whole, error) {
 	return out, nil
 }
 
-// sealSecrets seals what may hold secrets, in the host's own layer, and gives that file; empty where there is nothing.
-func (w *whole) sealSecrets() (file string, err error) {
+// encryptSecrets encrypts what may hold secrets, in the host's own layer, and gives that file; empty where there is
+// nothing.
+func (w *whole) encryptSecrets() (file string, err error) {
 	v := w.project.Vault()
 	var text []byte
 	for _, f := range w.list {
@@ -414,17 +416,17 @@ func (w *whole) sealSecrets() (file string, err error) {
 	return file, v.Write(file, text)
 }
 
-// Thing is one thing that a host has told, held to what was asked.
+// Thing is one thing that a host has reported, held to what was asked.
 type Thing struct {
 	Ref     value.Ref
 	Attrs   value.Attrs
 	Note    string
 	Text    string // as a manifest declares it
-	Guarded bool   // it is only told when it is asked for by name
+	Guarded bool   // it is only reported when it is asked for by name
 	Err     error  // why it cannot be captured
 }
 
-// Checked holds what a host told to what was asked, like what a person writes, since a host may say anything.
+// Checked holds what a host reported to what was asked, like what a person writes, since a host may say anything.
 func Checked(schemas schema.Kinds, asked []value.Ref, list []plan.Captured) []Thing {
 	var out []Thing
 	for _, c := range list {

@@ -1,5 +1,5 @@
 // Package compare shows what a change of a project does: it resolves the project at two revisions for every host, and
-// tells which tasks differ.
+// reports which tasks differ.
 package compare
 
 import (
@@ -35,7 +35,7 @@ type side struct {
 }
 
 // said names it for people.
-func (s *side) said() string { return cmp.Or(s.rev, "the files here") }
+func (s *side) said() string { return cmp.Or(s.rev, "the working copy") }
 
 // Request says what is compared.
 type Request struct {
@@ -43,7 +43,7 @@ type Request struct {
 	Targets   []string // only these hosts, as the later revision has them; all without any
 }
 
-// Project compares a project at two revisions of the git repository that it lies in. No host is contacted: facts
+// Project compares a project at two revisions of the git repository that it is in. No host is contacted: facts
 // are those that were read last.
 func Project(ctx context.Context, s *app.Site, q Request) (*Comparison, error) {
 	o, err := s.Options()
@@ -109,7 +109,7 @@ func sideAt(ctx context.Context, s *app.Site, rev string, o compile.Options) (*s
 		p, err = compile.Load(files, kinds.Schemas(), o)
 	}
 	if err != nil {
-		return nil, AtRevision{files, cmp.Or(rev, "the files here"), err}
+		return nil, AtRevision{files, cmp.Or(rev, "the working copy"), err}
 	}
 	return &side{Project: p, files: files, rev: rev}, nil
 }
@@ -180,7 +180,7 @@ type Comparison struct {
 // Group is one difference with all hosts that have it.
 type Group struct {
 	*differ.Difference
-	first, place int   // where it stands: the first host, and the place there
+	first, place int   // where it is: the first host, and the place there
 	hosts        []int // by index
 	key          string
 	more         []int // further hosts on which the same things of the task differ, otherwise
@@ -333,7 +333,7 @@ func (c *Comparison) Groups() []*Group {
 // differ, with other values from host to host.
 const fewAlike = 2
 
-// Folded is Groups, with the further ones of that sort told by their hosts alone.
+// Folded is Groups, with only the hosts of any further groups of that sort.
 func (c *Comparison) Folded() []*Group {
 	var out []*Group
 	seen := map[string][]*Group{}

@@ -21,7 +21,7 @@ func BenchmarkCompare(b *testing.B) {
 			if i < 30 {
 				fmt.Fprintf(&m, "[file.\"/etc/tide/%d\"]\ncontent = \"berth ${host.berth} of %d\\n\"\nmode = "+
 					"\"0644\"\n", i, i)
-				fmt.Fprintf(&m, "[service.tide-%d]\nrunning = true\nboot = true\nrestart_on = [\"file "+
+				fmt.Fprintf(&m, "[service.tide-%d]\nrunning = true\nat_boot = true\nrestart_on = [\"file "+
 					"/etc/tide/%d\"]\n", i, i)
 				continue
 			}

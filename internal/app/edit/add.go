@@ -42,7 +42,7 @@ func (e *Entry) Set(at schema.Attr, v any) error {
 	if isText && !manifest.Interpolated(text) && (at.Type == schema.Int || at.Type == schema.ID) {
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil {
-			return fmt.Errorf("%s needs a whole number, not %q", at.Name, text)
+			return fmt.Errorf("%s must be an integer, not %q", at.Name, text)
 		}
 		v = n
 	}
@@ -52,8 +52,8 @@ func (e *Entry) Set(at schema.Attr, v any) error {
 		}
 	}
 	if isText && at.Type == schema.Hidden && !manifest.Interpolated(text) {
-		return problem.Errorf("%s does not belong on a command line or into a manifest", at.Name).
-			Remedy("seal it with `jadekettle secret set` and give '${data.NAME}'")
+		return problem.Errorf("%s does not belong on a command line or in a manifest", at.Name).
+			Remedy("encrypt it with `jadekettle secret set` and use '${data.NAME}'")
 	}
 	if e.Attrs == nil {
 		e.Attrs = value.Attrs{}
@@ -68,7 +68,7 @@ func (e *Entry) Text() string { return capture.Text(e.Kind, e.Name, e.Attrs, "")
 // Add appends the declaration to its manifest, when the project takes it, and gives that file.
 func (e *Entry) Add(p *app.Project) (file string, err error) {
 	if e.Name == "" {
-		return "", problem.Errorf("the name is missing").Remedy("write jadekettle add %s NAME", e.Kind.Name)
+		return "", problem.Errorf("no name given").Remedy("usage: jadekettle add %s NAME", e.Kind.Name)
 	}
 	if err := e.CheckName(e.Name); err != nil {
 		return "", err
@@ -78,13 +78,13 @@ func (e *Entry) Add(p *app.Project) (file string, err error) {
 		e.To = names[0]
 	}
 	if e.To == "" {
-		return "", problem.Errorf("there are the manifests %s", strings.Join(names, ", ")).
-			Remedy("say which with --manifest")
+		return "", problem.Errorf("this project has several manifests: %s", strings.Join(names, ", ")).
+			Remedy("select one with --manifest")
 	}
 	file, ok := p.ManifestFile(e.To)
 	if !ok || !slices.Contains(names, e.To) {
-		return "", problem.Errorf("there is no manifest %q of this project's own", e.To).
-			Meant(e.To, names, "there are "+strings.Join(names, ", "))
+		return "", problem.Errorf("unknown manifest %q in this project", e.To).
+			Meant(e.To, names, "available: "+strings.Join(names, ", "))
 	}
 	full := filepath.Join(p.Root, filepath.FromSlash(file))
 	old, err := os.ReadFile(full)
@@ -133,7 +133,7 @@ func try(p *app.Project, file, text string) error {
 	_, _, err = advice.Check(overlay{p.Site.Files, file, text}, kinds.Schemas(), o)
 	var ps *problem.Problems
 	if errors.As(err, &ps) {
-		return fmt.Errorf("the project would be wrong then: %s", ps.List()[0].Error())
+		return fmt.Errorf("this would make the project invalid: %s", ps.List()[0].Error())
 	}
 	return err
 }

@@ -25,8 +25,8 @@ type Formatted struct {
 	Old, New string
 }
 
-// Format writes TOML files canonically, all of the project without any, and tells each that it changed, or would in a
-// preview. It gives how many were right already. A file that is no valid TOML is left as it is, and an error.
+// Format writes TOML files canonically, all of the project without any, and reports each that it changed, or would in a
+// preview. It gives how many were right already. A file that is not valid TOML is left as it is, and an error.
 func Format(s *app.Site, args []string, preview bool, changed func(Formatted)) (right int, err error) {
 	names, err := tomlFiles(s, args)
 	if err != nil {
@@ -71,7 +71,7 @@ func tomlFiles(s *app.Site, args []string) ([]string, error) {
 			return nil, err
 		}
 		if path.Ext(name) != ".toml" {
-			return nil, problem.Errorf("%s is no TOML file", arg).Remedy("format takes files that end in .toml")
+			return nil, problem.Errorf("%s is not a TOML file", arg).Remedy("use files that end in .toml")
 		}
 		out = append(out, name)
 	}

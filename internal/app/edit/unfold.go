@@ -28,8 +28,8 @@ func Unfold(from fs.FS, top, dir string) ([]string, error) {
 	}
 	for _, name := range names {
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
-			return nil, problem.Errorf("%s is there already", filepath.Join(dir, name)).
-				Remedy("choose another folder, or move it away")
+			return nil, problem.Errorf("%s already exists", filepath.Join(dir, name)).
+				Remedy("choose another directory, or move it away")
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}

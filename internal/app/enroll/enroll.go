@@ -1,8 +1,8 @@
 // Package enroll makes hosts apply a project themselves: it installs this program, a service that applies the project
 // from a git repository, and an identity that decrypts what is encrypted for that host; and it removes them again.
 //
-// The identity stays on the host; its public half is printed, to be written into the inventory as seal_for. Finally the
-// host is asked whether it can reach the repository.
+// The identity stays on the host; its public half is printed, to be written into the inventory as encrypt_for.
+// Finally the host is asked whether it can reach the repository.
 package enroll
 
 import (
@@ -29,7 +29,7 @@ import (
 	"jadekettle/internal/fleet/reach"
 )
 
-// Where what a host needs to keep itself lies on it.
+// Where a host has what it needs to keep itself.
 const (
 	program  = "/usr/local/lib/jadekettle/jadekettle"
 	folder   = "/var/lib/jadekettle/here"
@@ -41,16 +41,16 @@ const (
 
 // Enrollment is one call that enrolls hosts, or releases them.
 type Enrollment struct {
-	Project  *app.Project
-	Dialer   *reach.Dialer
-	Every    time.Duration // how often a host checks itself
-	OnlyTell bool          // it mends nothing
-	Sink     func(dir, host string) record.Sink
+	Project    *app.Project
+	Dialer     *reach.Dialer
+	Every      time.Duration // how often a host checks itself
+	ReportOnly bool          // it fixes nothing
+	Sink       func(dir, host string) record.Sink
 }
 
 // Enrolled is what came of a host.
 type Enrolled struct {
-	Recipient string // for whom the host's own layer is to be sealed; empty where the inventory says so already
+	Recipient string // the recipient of the host's own layer; empty where the inventory has it already
 	Silent    string // why it does not reach the repository yet; empty where it does
 }
 
@@ -58,11 +58,11 @@ type Enrolled struct {
 func (e *Enrollment) Host(ctx context.Context, h *inventory.Host) (*Enrolled, error) {
 	v := e.Project.Fleet(e.Dialer, 1).Facts(ctx, []*inventory.Host{h})[0]
 	if v.State != record.Reached {
-		return nil, problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)
+		return nil, problem.Errorf("not reached: %s", v.Message).Remedy("%s", v.Do)
 	}
 	if arch := v.Facts.Arch; arch != runtime.GOARCH {
-		return nil, problem.Errorf("it is %s, and this program is for %s", arch, runtime.GOARCH).
-			Remedy("enrol it with a program that is built for it")
+		return nil, problem.Errorf("it is %s, but this program is for %s", arch, runtime.GOARCH).
+			Remedy("enroll it with a program built for it")
 	}
 	_, recipient, err := e.says(ctx, h, "sh", "-c",
 		"sed -n 's/^"+secrets.PublicLine+"//p' "+identity+" 2>/dev/null; true")
@@ -82,13 +82,13 @@ func (e *Enrollment) Host(ctx context.Context, h *inventory.Host) (*Enrolled, er
 		return nil, err
 	}
 	out := &Enrolled{Recipient: recipient}
-	if have, _ := h.Vars[secrets.SealFor].(string); have == recipient {
+	if have, _ := h.Vars[secrets.EncryptFor].(string); have == recipient {
 		out.Recipient = ""
 	}
 	url, _ := sources.SplitURL(e.Project.From)
 	if code, said, err := e.says(ctx, h, "git", "ls-remote", "--exit-code", "--", url,
 		"HEAD"); err != nil || code != 0 {
-		out.Silent = fmt.Sprintf("does not reach %s yet: %s", visible.Line(url), visible.Line(said+fmt.Sprint(err)))
+		out.Silent = fmt.Sprintf("cannot reach %s yet: %s", visible.Line(url), visible.Line(said+fmt.Sprint(err)))
 	}
 	return out, nil
 }
@@ -98,7 +98,7 @@ func (e *Enrollment) says(ctx context.Context, h *inventory.Host, command ...str
 	v := e.Project.Fleet(e.Dialer, 1).Exec(ctx, []*inventory.Host{h}, command, time.Minute)[0]
 	switch {
 	case v.State != record.Reached || v.Executed == nil:
-		return 0, "", problem.Errorf("it is not reached: %s", v.Message).Remedy("%s", v.Do)
+		return 0, "", problem.Errorf("not reached: %s", v.Message).Remedy("%s", v.Do)
 	case v.Executed.Wrong != "":
 		return 0, "", problem.Errorf("%s: %s", command[0], v.Executed.Wrong)
 	}
@@ -107,16 +107,16 @@ func (e *Enrollment) says(ctx context.Context, h *inventory.Host, command ...str
 
 // unitText writes the service by which a host keeps itself.
 func (e *Enrollment) unitText(host string) (string, error) {
-	// what the project may do on a host that it keeps is no question: it declares all of it
+	// what the project may do on a host that it keeps is not a question: it declares all of it
 	words := append([]string{program, "tend", "--here", "--as", host}, e.Project.CallAgain()...)
 	words = append(words, "--trust", "--every", e.Every.String(), "--identity", identity)
 	if env := e.Project.Settings.Env; env != "" {
 		words = append(words, "--env", env)
 	}
-	if e.OnlyTell {
-		words = append(words, "--only-tell")
+	if e.ReportOnly {
+		words = append(words, "--report-only")
 	}
-	return units.Here(units.Service{About: "jadekettle keeps this host as it is declared", Command: words,
+	return units.Here(units.Service{About: "Jade Kettle applies the project to this host", Command: words,
 		Environment: []string{"HOME=/root", "XDG_STATE_HOME=" + folder + "/state",
 			"XDG_CACHE_HOME=" + folder + "/cache"}})
 }
@@ -136,7 +136,7 @@ func manifest(withIdentity bool) string {
 	if withIdentity {
 		text += own("file", identity, "identity", "0600")
 	}
-	return text + own("file", unit, "service", "0644") + fmt.Sprintf("[service.%s]\nrunning = true\nboot = true\n"+
+	return text + own("file", unit, "service", "0644") + fmt.Sprintf("[service.%s]\nrunning = true\nat_boot = true\n"+
 		"after = [\"package git\"]\nrestart_on = [\"file %s\", \"file %s\"]\n", service, unit, program)
 }
 
@@ -151,7 +151,7 @@ func (e *Enrollment) apply(ctx context.Context, h *inventory.Host, made string) 
 	if files["manifests/here/service"], err = e.unitText(h.Name); err != nil {
 		return err
 	}
-	work, err := scratch.New("enrol", files)
+	work, err := scratch.New("enroll", files)
 	if err != nil {
 		return err
 	}
@@ -168,7 +168,7 @@ func (e *Enrollment) apply(ctx context.Context, h *inventory.Host, made string) 
 		return err
 	case got.Outcome == record.OutFailed:
 		sink.End(&record.Run{Hosts: []*record.Host{got}})
-		return problem.Errorf("not all could be done").Remedy("put it right, and call this again")
+		return problem.Errorf("some tasks failed").Remedy("fix this, and run the command again")
 	}
 	return nil
 }
@@ -220,8 +220,8 @@ func (e *Enrollment) Release(ctx context.Context, h *inventory.Host) (bool, erro
 	case code == 3:
 		return false, nil
 	case code != 0:
-		return false, problem.Errorf("it could not be taken away: %s", visible.Line(out)).
-			Remedy("see on the host what holds it, and call this again")
+		return false, problem.Errorf("it could not be removed: %s", visible.Line(out)).
+			Remedy("check on the host what prevents it, and run the command again")
 	}
 	work, err := scratch.New("release", map[string]string{"jadekettle.toml": fmt.Sprintf("project = %q\n", project),
 		"hosts.toml": fmt.Sprintf("[host.%q]\n", h.Name)})
@@ -234,8 +234,8 @@ func (e *Enrollment) Release(ctx context.Context, h *inventory.Host) (bool, erro
 		return false, err
 	}
 	if err != nil || got.Outcome == record.OutFailed {
-		return false, problem.Errorf("its ledger still names what enrol has put there: %s", got.Message).
-			Remedy("call this again")
+		return false, problem.Errorf("its ledger still lists what enroll installed: %s", got.Message).
+			Remedy("run the command again")
 	}
 	return true, nil
 }

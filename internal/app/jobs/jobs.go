@@ -1,4 +1,4 @@
-// Package jobs reads the saved runs of a project and makes requests of them: what a job asks is answered, and then
+// Package jobs reads the saved runs of a project and makes requests of them: a job's inputs get values, and then
 // it is a request like any other, which carries the job's name.
 package jobs
 
@@ -24,10 +24,10 @@ import (
 
 // A job and its questions, as the core has them.
 type (
-	Job     = job.Job
-	Ask     = job.Ask
-	Given   = job.Given
-	Answers = job.Answers
+	Job    = job.Job
+	Input  = job.Input
+	Given  = job.Given
+	Values = job.Values
 )
 
 // File is where jobs are declared.
@@ -52,8 +52,8 @@ func Open(s *app.Site) (*Book, error) {
 // Find gives a job by its name.
 func (b *Book) Find(name string) (*Job, error) { return job.Find(b.Jobs, name) }
 
-// Answers are the answers to a job's questions, none yet.
-func (b *Book) Answers(j *Job) *Answers { return &Answers{Job: j, Setting: b.setting} }
+// Values are the values of a job's inputs, none yet.
+func (b *Book) Values(j *Job) *Values { return &Values{Job: j, Setting: b.setting} }
 
 // Last gives the last run of a job; nil where there is none.
 func Last(runs store.Project, name string) (*record.Summary, error) {
@@ -87,16 +87,16 @@ func Closed(j *Job, now time.Time) string {
 }
 
 // Changes says whether a job may change something on a host.
-func Changes(j *Job) bool { return j.Does == job.Apply || j.Does == job.Exec }
+func Changes(j *Job) bool { return j.Action == job.Apply || j.Action == job.Exec }
 
 // Applies says whether a job is an apply.
-func Applies(j *Job) bool { return j.Does == job.Apply }
+func Applies(j *Job) bool { return j.Action == job.Apply }
 
 // For gives the project as a job is about it: in the job's environment, and of its source.
 func (b *Book) For(ctx context.Context, j *Job) (*Book, error) {
 	if j.Env != "" && b.Env != "" && b.Env != j.Env {
-		return nil, problem.Errorf("the job %s is for the environment %s, and the call for %s", j.Name, j.Env, b.Env).
-			Remedy("leave --env out")
+		return nil, problem.Errorf("the job %s is for the environment %s, not %s", j.Name, j.Env, b.Env).
+			Remedy("remove --env")
 	}
 	env := cmp.Or(b.Env, j.Env)
 	if j.Source == "" && env == b.Settings.Env {
@@ -105,8 +105,8 @@ func (b *Book) For(ctx context.Context, j *Job) (*Book, error) {
 	site := b.Site.In(env)
 	if j.Source != "" {
 		if b.Taken != nil {
-			return nil, problem.Errorf("the job %s has a source of its own, and --from is given", j.Name).
-				Remedy("leave --from out")
+			return nil, problem.Errorf("the job %s has its own source, so --from cannot be used", j.Name).
+				Remedy("remove --from")
 		}
 		where := site.Where
 		where.Dir, where.From, where.Revision = "", j.Source, j.Revision
@@ -123,10 +123,10 @@ func (b *Book) For(ctx context.Context, j *Job) (*Book, error) {
 }
 
 // Started gives the project and the request of a job whose questions are answered.
-func (b *Book) Started(answers *Answers, preview bool) (*app.Project, app.Request, error) {
-	j, vars := answers.Job, answers.Vars()
-	q := app.Request{Preview: preview || j.Does == job.Preview,
-		Job: &app.Job{Job: j, Input: answers.Input, Shown: answers.Shown()}}
+func (b *Book) Started(values *Values, preview bool) (*app.Project, app.Request, error) {
+	j, vars := values.Job, values.Vars()
+	q := app.Request{Preview: preview || j.Action == job.Preview,
+		Job: &app.Job{Job: j, Input: values.Input, Shown: values.Shown()}}
 	if q.Job.Input == nil {
 		q.Job.Input = map[string]any{}
 	}
@@ -148,7 +148,7 @@ func (b *Book) Started(answers *Answers, preview bool) (*app.Project, app.Reques
 		return nil, q, app.InFolder{Root: site.Root, Err: err}
 	}
 	q.Part.Manifests, q.Part.Labels = j.Manifests, j.Labels
-	switch q.Mode = record.ModeApply; j.Does {
+	switch q.Mode = record.ModeApply; j.Action {
 	case job.Verify:
 		q.Mode = record.ModeVerify
 		probes := p.Probes()
@@ -159,7 +159,7 @@ func (b *Book) Started(answers *Answers, preview bool) (*app.Project, app.Reques
 	return p, q, nil
 }
 
-// Hosts gives the hosts that a job goes over when nobody answers it; none where that lies
+// Hosts gives the hosts that a job goes over without any input; none where that is
 // elsewhere.
 func (b *Book) Hosts(j *Job) ([]string, error) {
 	if j.Source != "" {
@@ -172,15 +172,15 @@ func (b *Book) Hosts(j *Job) ([]string, error) {
 			return nil, err
 		}
 	}
-	answers := in.Answers(j)
-	if err := answers.Accept(nil); err != nil {
+	values := in.Values(j)
+	if err := values.Accept(nil); err != nil {
 		return nil, err
 	}
-	targets, err := job.Words(j.Targets, answers.Vars())
+	targets, err := job.Words(j.Targets, values.Vars())
 	if err != nil {
 		return nil, err
 	}
-	except, err := job.Words(j.Except, answers.Vars())
+	except, err := job.Words(j.Except, values.Vars())
 	if err != nil {
 		return nil, err
 	}
@@ -208,7 +208,7 @@ var keptVariables = []string{"HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CO
 func (b *Book) Units(j *Job) ([]units.File, error) {
 	if j.Schedule == nil {
 		return nil, problem.Errorf("the job %s has no schedule", j.Name).
-			Remedy("write [job.%s.schedule] in %s", j.Name, job.File)
+			Remedy("add [job.%s.schedule] to %s", j.Name, job.File)
 	}
 	self, err := os.Executable()
 	if err != nil {
@@ -234,63 +234,64 @@ func (b *Book) Units(j *Job) ([]units.File, error) {
 // Systemd is the manager of the account that calls.
 func Systemd(c *app.Caller) units.Manager { return units.Of(os.Geteuid(), c.ConfigDir()) }
 
-// maxAnswers bounds a file of answers, in bytes.
-const maxAnswers = 1 << 20
+// maxInputs bounds a file of values, in bytes.
+const maxInputs = 1 << 20
 
-// Give reads the answers of a call: those of a file, - being in, and those that are KEY=VALUE.
-func Give(j *Job, file string, in io.Reader, answers []string) (map[string]Given, error) {
+// Give reads the values of a command line: those of a file, - being in, and those that are KEY=VALUE.
+func Give(j *Job, file string, in io.Reader, values []string) (map[string]Given, error) {
 	out := map[string]Given{}
 	if file != "" {
-		tree, open, err := readAnswers(file, in)
+		tree, open, err := readInputs(file, in)
 		if err != nil {
 			return nil, err
 		}
-		for _, q := range j.Asks {
+		for _, q := range j.Inputs {
 			if _, has := tree[q.Name]; has && q.Secret && open {
-				return nil, problem.Errorf("others than you may read %s, which holds the secret %s", file, q.Name).
-					Remedy("chmod 600 %s", file)
+				return nil, problem.Errorf("%s is readable by other users, but contains the secret %s", file, q.Name).
+					Remedy("run: chmod 600 %s", file)
 			}
 		}
 		for key, v := range tree {
 			out[key] = Given{Value: v}
 		}
 	}
-	for _, g := range answers {
+	for _, g := range values {
 		key, text, ok := strings.Cut(g, "=")
 		if !ok || key == "" {
-			return nil, problem.Errorf("an --answer has no \"=\"").Remedy("write --answer KEY=VALUE")
+			return nil, problem.Errorf("an --input has no \"=\"").Remedy("use --input KEY=VALUE")
 		}
 		if _, twice := out[key]; twice {
-			return nil, problem.Errorf("%s is answered twice", key).Remedy("keep one of the two")
+			return nil, problem.Errorf("the input %s is given twice", key).Remedy("use only one of them")
 		}
 		out[key] = Given{Value: text, Text: true}
 	}
 	return out, nil
 }
 
-// readAnswers reads a file of answers. open says that others than its owner may read it.
-func readAnswers(file string, in io.Reader) (tree map[string]any, open bool, err error) {
+// readInputs reads a file of values. open says that others than its owner may read it.
+func readInputs(file string, in io.Reader) (tree map[string]any, open bool, err error) {
 	name := "the input"
 	if file != "-" {
 		f, err := os.Open(file)
 		if err != nil {
-			return nil, false, problem.Errorf("the answers cannot be read: %w", err).
-				Remedy("see that the file is there")
+			return nil, false, problem.Errorf("the inputs cannot be read: %w", err).
+				Remedy("check that the file exists")
 		}
 		defer f.Close()
 		if info, err := f.Stat(); err == nil && info.Mode().IsRegular() {
 			if open = info.Mode().Perm()&0o044 != 0; info.Mode().Perm()&0o022 != 0 {
-				return nil, false, problem.Errorf("others than you may write %s", file).Remedy("chmod 600 %s", file)
+				return nil, false, problem.Errorf("%s is writable by other users", file).
+					Remedy("run: chmod 600 %s", file)
 			}
 		}
 		in, name = f, file
 	}
-	data, err := io.ReadAll(io.LimitReader(in, maxAnswers+1))
+	data, err := io.ReadAll(io.LimitReader(in, maxInputs+1))
 	if err != nil {
 		return nil, false, err
 	}
-	if len(data) > maxAnswers {
-		return nil, false, problem.Errorf("%s is larger than a megabyte", name).Remedy("answers are short")
+	if len(data) > maxInputs {
+		return nil, false, problem.Errorf("%s is larger than a megabyte", name).Remedy("use a smaller file")
 	}
 	full := name
 	if file == "-" { // the form shows in its first sign
@@ -302,8 +303,8 @@ func readAnswers(file string, in io.Reader) (tree map[string]any, open bool, err
 	var ps problem.Problems
 	root, _ := manifest.Parse(full, data, &ps)
 	if err := ps.Err(); err != nil {
-		return nil, false, problem.Errorf("%s is no file of answers: %w", name, problem.From(err)).
-			Remedy("write KEY = VALUE in TOML, or the same as YAML or JSON")
+		return nil, false, problem.Errorf("%s is not a valid file of inputs: %w", name, problem.From(err)).
+			Remedy("write KEY = VALUE in TOML, or use YAML or JSON")
 	}
 	tree, _ = root.Plain().(map[string]any)
 	return tree, open, nil

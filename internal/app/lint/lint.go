@@ -80,7 +80,7 @@ func environments(env string, s settings.Settings) []string {
 
 // everywhere are the pieces of advice that hold only when they hold in every
 // environment.
-var everywhere = []string{"never-holds", "unread-data", "unused-param", "matches-nothing", "layer-of-nobody"}
+var everywhere = []string{"never-true", "unused-data", "unused-param", "matches-nothing", "unused-layer"}
 
 func (f *Found) check(root fs.FS, o compile.Options) error {
 	p, found, err := advice.Check(root, kinds.Schemas(), o)

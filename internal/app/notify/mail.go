@@ -19,7 +19,7 @@ import (
 )
 
 // mail prepares a mail with the report: as its text, or, of what is none, beside it.
-func (t *Teller) mail(to *settings.Tell, n *News) (func(context.Context) error, error) {
+func (t *Notifier) mail(to *settings.Notify, n *News) (func(context.Context) error, error) {
 	message, err := compose(to, n, time.Now())
 	if err != nil {
 		return nil, err
@@ -39,7 +39,7 @@ var mediaTypes = map[string][2]string{"json": {"application/json", "run.json"},
 	"junit": {"application/xml", "run.xml"}, "html": {"text/html; charset=utf-8", "run.html"}}
 
 // compose writes a mail (RFC 5322) with the report of a run.
-func compose(to *settings.Tell, n *News, now time.Time) ([]byte, error) {
+func compose(to *settings.Notify, n *News, now time.Time) ([]byte, error) {
 	report, err := n.Report(to.As)
 	if err != nil {
 		return nil, err
@@ -99,7 +99,7 @@ func compose(to *settings.Tell, n *News, now time.Time) ([]byte, error) {
 }
 
 // post hands a mail to a server by SMTP.
-func post(ctx context.Context, to *settings.Tell, password string, message []byte) error {
+func post(ctx context.Context, to *settings.Notify, password string, message []byte) error {
 	host, _, err := net.SplitHostPort(to.Server)
 	if err != nil {
 		return &finalError{err}
@@ -114,8 +114,8 @@ func post(ctx context.Context, to *settings.Tell, password string, message []byt
 }
 
 // hand hands a mail over on a connection that is encrypted, or leads to this machine itself: what
-// runs tell, and a password, are nobody's on the way.
-func hand(conn net.Conn, host string, to *settings.Tell, password string, message []byte, here bool) error {
+// runs report, and a password, are nobody's on the way.
+func hand(conn net.Conn, host string, to *settings.Notify, password string, message []byte, here bool) error {
 	c, err := smtp.NewClient(conn, host)
 	if err != nil {
 		return err
@@ -128,8 +128,8 @@ func hand(conn net.Conn, host string, to *settings.Tell, password string, messag
 		secure = true
 	}
 	if !secure && !here {
-		return &finalError{problem.Errorf("%s does not encrypt (STARTTLS), so nothing is sent to it", to.Server).
-			Remedy("name a server that does, or one on this machine that passes it on")}
+		return &finalError{problem.Errorf("%s does not support STARTTLS, so nothing is sent to it", to.Server).
+			Remedy("use a server that does, or a relay on this machine")}
 	}
 	if to.User != "" {
 		if err := c.Auth(smtp.PlainAuth("", to.User, password, host)); err != nil {

@@ -1,4 +1,4 @@
-// Package notify tells others that a run has ended: by a webhook, a mail or a command. What
+// Package notify notifies others that a run has ended: by a webhook, a mail or a command. What
 // does not get through is tried again, with a longer wait each time, and given up in the end:
 // the run itself is over and well kept by then.
 package notify
@@ -26,12 +26,12 @@ import (
 	"jadekettle/internal/core/settings"
 )
 
-// News is what is told.
+// News is what is reported.
 type News struct {
 	Project string // its identity
 	Summary record.Summary
 	Run     *record.Run
-	// Report gives it in one of settings.TellForms.
+	// Report gives it in one of settings.NotifyForms.
 	Report func(form string) ([]byte, error)
 }
 
@@ -45,12 +45,12 @@ func (n *News) Vars() map[string]any {
 	return map[string]any{"mode": b.Mode, "code": int64(b.Code), "env": b.Env, "number": int64(b.Number), "who": b.Who,
 		"machine": b.Machine, "seconds": b.Seconds, "hosts": int64(len(b.Hosts)), "changed": int64(b.Changed),
 		"failed":    int64(b.Failed),
-		"unchanged": int64(b.Unchanged), "not_reached": int64(b.NotReached), "not_begun": int64(b.NotBegun),
+		"unchanged": int64(b.Unchanged), "not_reached": int64(b.NotReached), "not_started": int64(b.NotStarted),
 		"tasks_changed": int64(b.TasksChanged), "tasks_failed": int64(b.TasksFailed), "notes": notes}
 }
 
-// Teller tells.
-type Teller struct {
+// Notifier sends notifications.
+type Notifier struct {
 	Client *http.Client // nil for one of its own
 	// File reads a file with a key or a password, named as in the settings.
 	File  func(name string) ([]byte, error)
@@ -62,8 +62,8 @@ type Teller struct {
 // limit is how long one try may take.
 const limit = 10 * time.Second
 
-// Notify tells one, if its condition holds.
-func (t *Teller) Notify(ctx context.Context, to *settings.Tell, n *News) error {
+// Notify sends one, if its condition holds.
+func (t *Notifier) Notify(ctx context.Context, to *settings.Notify, n *News) error {
 	if to.If != nil {
 		yes, _, err := to.If.Bool(settings.RunVars(n.Vars(), n.Summary.Env))
 		if err != nil || !yes {
@@ -104,8 +104,8 @@ type finalError struct{ error }
 
 func (e *finalError) Unwrap() error { return e.error }
 
-// prepare makes what is sent, once for all tries, so that who gets it twice can tell.
-func (t *Teller) prepare(to *settings.Tell, n *News) (func(context.Context) error, error) {
+// prepare makes what is sent, once for all tries, so that who gets it twice can say.
+func (t *Notifier) prepare(to *settings.Notify, n *News) (func(context.Context) error, error) {
 	switch {
 	case to.Webhook != "":
 		return t.webhook(to, n)
@@ -155,7 +155,7 @@ func Event(n *News) ([]byte, error) {
 		Time: n.Run.Started.Add(time.Duration(n.Run.Seconds * float64(time.Second))),
 		Data: eventData{Sentence: n.Run.Sentence(), Summary: n.Summary, Failures: []eventFailure{}}}
 	for _, h := range n.Run.Hosts {
-		if h.Message != "" && len(e.Data.Failures) < mostFailures && h.Outcome != "off" {
+		if h.Message != "" && len(e.Data.Failures) < mostFailures && h.Outcome != "disabled" {
 			e.Data.Failures = append(e.Data.Failures, eventFailure{Host: h.Name, Message: h.Message})
 		}
 		for _, task := range h.Tasks {
@@ -169,7 +169,7 @@ func Event(n *News) ([]byte, error) {
 
 const eventType = "application/cloudevents+json; charset=utf-8"
 
-func (t *Teller) webhook(to *settings.Tell, n *News) (func(context.Context) error, error) {
+func (t *Notifier) webhook(to *settings.Notify, n *News) (func(context.Context) error, error) {
 	body, err := Event(n)
 	if err != nil {
 		return nil, err
@@ -208,9 +208,9 @@ func (t *Teller) webhook(to *settings.Tell, n *News) (func(context.Context) erro
 		case answer.StatusCode < 300:
 			return nil
 		case answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500:
-			return fmt.Errorf("%s answers %s", server, answer.Status)
+			return fmt.Errorf("%s responds with %s", server, answer.Status)
 		}
-		return &finalError{fmt.Errorf("%s answers %s", server, answer.Status)}
+		return &finalError{fmt.Errorf("%s responds with %s", server, answer.Status)}
 	}, nil
 }
 
@@ -251,18 +251,18 @@ func Sign(r *http.Request, body []byte, name string, key []byte, now time.Time) 
 }
 
 // secret reads a file with a key or a password, of which the last line break is none.
-func (t *Teller) secret(name string) ([]byte, error) {
+func (t *Notifier) secret(name string) ([]byte, error) {
 	text, err := t.File(name)
 	if err != nil {
 		return nil, &finalError{err}
 	}
 	if text = bytes.TrimRight(text, "\r\n"); len(text) == 0 {
-		return nil, &finalError{problem.Errorf("%s is empty", name).Remedy("write the key or the password into it")}
+		return nil, &finalError{problem.Errorf("%s is empty", name).Remedy("write the key or the password to it")}
 	}
 	return text, nil
 }
 
-// command runs a program with the report on its input. It is no child of a shell, and has
+// command runs a program with the report on its input. It is not a child of a shell, and has
 // the number of the run in its environment.
 func command(ctx context.Context, dir string, args []string, report []byte, n *News) error {
 	c := exec.CommandContext(ctx, args[0], args[1:]...)

@@ -41,15 +41,16 @@ func ebb() *News {
 		Report: func(form string) ([]byte, error) { return []byte("the report as " + form + "\n.\nwith a dot\n"), nil }}
 }
 
-// named reads one [tell.NAME] out of the settings.
-func named(t *testing.T, text string) *settings.Tell {
+// named reads one [notify.NAME] out of the settings.
+func named(t *testing.T, text string) *settings.Notify {
 	t.Helper()
 	var ps problem.Problems
-	s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"pier\"\n[tell.keepers]\n" + text)}}, &ps)
-	if err := ps.Err(); err != nil || len(s.Tells) != 1 {
+	s := settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"pier\"\n[notify.keepers]\n" + text)}},
+		&ps)
+	if err := ps.Err(); err != nil || len(s.Notify) != 1 {
 		t.Fatalf("the settings: %v", err)
 	}
-	return &s.Tells[0]
+	return &s.Notify[0]
 }
 
 func key(string) ([]byte, error) { return []byte("salt water\n"), nil }
@@ -67,9 +68,9 @@ func TestWebhook(t *testing.T) {
 	defer server.Close()
 	to := named(t, "if = \"run.failed > 0 && run.mode == 'apply'\"\nwebhook = \""+server.URL+"/tide\"\nkey_file "+
 		"= \"hook.key\"\n")
-	teller := &Teller{File: key, Wait: time.Millisecond}
-	if err := teller.Notify(t.Context(), to, ebb()); err != nil || calls != 3 {
-		t.Fatalf("told in %d calls: %v", calls, err)
+	notifier := &Notifier{File: key, Wait: time.Millisecond}
+	if err := notifier.Notify(t.Context(), to, ebb()); err != nil || calls != 3 {
+		t.Fatalf("reported in %d calls: %v", calls, err)
 	}
 	var e map[string]any
 	if err := json.Unmarshal(body, &e); err != nil || e["specversion"] != "1.0" || e["id"] != "0198-run" ||
@@ -93,24 +94,24 @@ func TestWebhook(t *testing.T) {
 	}
 	quiet := ebb()
 	quiet.Summary.Failed = 0
-	if err := teller.Notify(t.Context(), to, quiet); err != nil || calls != 3 {
-		t.Errorf("without a failure it is told: %v", err)
+	if err := notifier.Notify(t.Context(), to, quiet); err != nil || calls != 3 {
+		t.Errorf("it is notified without a failure: %v", err)
 	}
 	for code, want := range map[int]int{404: 1, 302: 1, 500: 4} {
 		calls, status = 0, []int{code}
-		if err := teller.Notify(t.Context(), to, ebb()); err == nil || calls != want ||
+		if err := notifier.Notify(t.Context(), to, ebb()); err == nil || calls != want ||
 			strings.Contains(err.Error(), "/tide") {
 			t.Errorf("%d: %d calls, %v", code, calls, err)
 		}
 	}
 	gone := *to
 	gone.Webhook = "http://127.0.0.1:1/a-secret"
-	if err := teller.Notify(t.Context(), &gone, ebb()); err == nil || strings.Contains(err.Error(), "a-secret") {
+	if err := notifier.Notify(t.Context(), &gone, ebb()); err == nil || strings.Contains(err.Error(), "a-secret") {
 		t.Errorf("to nowhere: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if err := teller.Notify(ctx, to, ebb()); err == nil {
+	if err := notifier.Notify(ctx, to, ebb()); err == nil {
 		t.Error("stopped, it says nothing")
 	}
 }
@@ -184,7 +185,7 @@ func TestMail(t *testing.T) {
 	to := named(t, "mail = [\"maren@example.org\", \"ottokar@example.org\"]\nfrom = "+
 		"\"kettle@example.org\"\nserver = \""+at+
 		"\"\nuser = \"kettle\"\npassword_file = \"mail.password\"\nas = \"html\"\n")
-	if err := (&Teller{File: key, Wait: time.Millisecond}).Notify(t.Context(), to, ebb()); err != nil {
+	if err := (&Notifier{File: key, Wait: time.Millisecond}).Notify(t.Context(), to, ebb()); err != nil {
 		t.Fatal(err)
 	}
 	envelope, text, _ := strings.Cut(<-mails, "From: ")
@@ -209,9 +210,9 @@ func TestMail(t *testing.T) {
 // TestMailOnTheWay: a server elsewhere that does not encrypt, or does so as nobody in particular, gets
 // neither a password nor a mail.
 func TestMailOnTheWay(t *testing.T) {
-	to := &settings.Tell{Server: "mail.example.org:25", User: "kettle", From: "kettle@example.org",
+	to := &settings.Notify{Server: "mail.example.org:25", User: "kettle", From: "kettle@example.org",
 		Mail: []string{"maren@example.org"}}
-	for offers, want := range map[string]string{"": "does not encrypt (STARTTLS), so nothing is sent",
+	for offers, want := range map[string]string{"": "does not support STARTTLS, so nothing is sent",
 		"250-STARTTLS\r\n": "mail.example.org:25: "} {
 		ours, theirs := net.Pipe()
 		heard := make(chan string)
@@ -245,43 +246,43 @@ func TestMailOnTheWay(t *testing.T) {
 }
 
 func TestCommand(t *testing.T) {
-	out := filepath.Join(t.TempDir(), "told")
+	out := filepath.Join(t.TempDir(), "reported")
 	to := named(t, "command = [\"sh\", \"-c\", \"cat > "+out+"; echo $JADEKETTLE_RUN >> "+out+"\"]\nas = "+
 		"\"markdown\"\n")
-	if err := (&Teller{}).Notify(t.Context(), to, ebb()); err != nil {
+	if err := (&Notifier{}).Notify(t.Context(), to, ebb()); err != nil {
 		t.Fatal(err)
 	}
 	if text, err := os.ReadFile(out); err != nil || !strings.HasPrefix(string(text), "the report as markdown") ||
 		!strings.HasSuffix(string(text), "\n12\n") {
-		t.Errorf("it was told %q (%v)", text, err)
+		t.Errorf("it was sent %q (%v)", text, err)
 	}
 	broken := named(t, "command = [\"sh\", \"-c\", \"echo no pier; exit 3\"]\n")
-	if err := (&Teller{Wait: time.Hour}).Notify(t.Context(), broken, ebb()); err == nil ||
+	if err := (&Notifier{Wait: time.Hour}).Notify(t.Context(), broken, ebb()); err == nil ||
 		!strings.Contains(err.Error(), "exit status 3: no pier") {
 		t.Errorf("a command that fails: %v", err)
 	}
 	empty := named(t, "webhook = \"http://127.0.0.1:1/\"\nkey_file = \"k\"\n")
-	teller := &Teller{File: func(string) ([]byte, error) { return nil, errors.New("no such file") }}
-	if err := teller.Notify(t.Context(), empty, ebb()); err == nil || !strings.Contains(err.Error(), "no such file") {
+	notifier := &Notifier{File: func(string) ([]byte, error) { return nil, errors.New("no such file") }}
+	if err := notifier.Notify(t.Context(), empty, ebb()); err == nil || !strings.Contains(err.Error(), "no such file") {
 		t.Errorf("without its key: %v", err)
 	}
 }
 
 func TestMistakesInTheSettings(t *testing.T) {
 	for text, want := range map[string]string{
-		"webhook = \"hooks.example.org\"\n":                         "is no address of a web server",
-		"mail = [\"maren\"]\nfrom = \"a@example.org\"\n":            "is no mail address",
-		"mail = [\"maren@example.org\\nBcc: x\"]\n":                 "is no mail address",
-		"mail = [\"maren@example.org\"]\n":                          "does not say whom the mail is from",
+		"webhook = \"hooks.example.org\"\n":                         "is not the address of a web server",
+		"mail = [\"maren\"]\nfrom = \"a@example.org\"\n":            "invalid mail address",
+		"mail = [\"maren@example.org\\nBcc: x\"]\n":                 "invalid mail address",
+		"mail = [\"maren@example.org\"]\n":                          "has no sender",
 		"if = \"run.tide > 0\"\ncommand = [\"true\"]\n":             "tide",
 		"if = \"host.name == ''\"\ncommand = [\"true\"]\n":          "reads host",
-		"command = [\"true\"]\nwebhook = \"http://example.org/\"\n": "just one of them",
-		"comand = [\"true\"]\n":                                     "has no \"comand\"",
-		"command = [\"true\"]\nas = \"pdf\"\n":                      `as is "pdf"`,
+		"command = [\"true\"]\nwebhook = \"http://example.org/\"\n": "exactly one of them",
+		"comand = [\"true\"]\n":                                     "unknown key \"comand\"",
+		"command = [\"true\"]\nas = \"pdf\"\n":                      `invalid as: "pdf"`,
 		"":                                                          "has 0 of webhook",
 	} {
 		var ps problem.Problems
-		settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"pier\"\n[tell.keepers]\n" + text)}}, &ps)
+		settings.Load(fstest.MapFS{settings.File: {Data: []byte("project = \"pier\"\n[notify.keepers]\n" + text)}}, &ps)
 		said := ""
 		for _, p := range ps.List() {
 			said += p.Place.String() + ": " + p.What + " " + p.Do + "\n"

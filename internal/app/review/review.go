@@ -36,7 +36,7 @@ type Preview struct {
 	Made     time.Time          `toml:"made"`
 	By       string             `toml:"by"`
 	Params   []string           `toml:"param,omitempty" comment:"params given with --param; never secret"`
-	Part     *resolve.Selection `toml:"part,omitempty" comment:"the part of the tasks that it is about"`
+	Part     *resolve.Selection `toml:"part,omitempty" comment:"the selected tasks"`
 	Hosts    []Host             `toml:"host"`
 }
 
@@ -45,7 +45,7 @@ type Host struct {
 	Name    string   `toml:"name"`
 	Would   []Task   `toml:"task"`
 	Right   []string `toml:"unchanged,multiline"`
-	LeftOut []string `toml:"left_out,multiline"`
+	Skipped []string `toml:"skipped,multiline"`
 }
 
 // Task is one task that would change, or cannot be done.
@@ -53,7 +53,7 @@ type Task struct {
 	Declared string `toml:"declared"` // kind and name
 	Status   string `toml:"status"`
 	Message  string `toml:"message,omitempty"`
-	// Digest stands for all that is declared, also what is secret or not shown whole; the host alone
+	// Digest means all that is declared, also what is secret or not shown whole; the host alone
 	// can make it.
 	Digest  string   `toml:"digest"`
 	Changes []Change `toml:"change"`
@@ -67,7 +67,7 @@ type Change struct {
 	Diff    string `toml:"diff,multiline,omitempty"`
 }
 
-// wouldChange is how a change is told in a preview.
+// wouldChange is the status of a change in a preview.
 const wouldChange = "would change"
 
 // New makes the file of a preview.
@@ -79,13 +79,13 @@ func New(r *record.Run, project string, part resolve.Selection, revision string,
 	}
 	foreseen := run.Foresee(r.Hosts)
 	for _, name := range value.Keys(foreseen) {
-		h := Host{Name: name, Would: []Task{}, Right: []string{}, LeftOut: []string{}}
+		h := Host{Name: name, Would: []Task{}, Right: []string{}, Skipped: []string{}}
 		for _, t := range foreseen[name] {
 			switch t.Status {
 			case plan.Unchanged:
 				h.Right = append(h.Right, t.Ref().String())
-			case plan.LeftOut:
-				h.LeftOut = append(h.LeftOut, t.Ref().String())
+			case plan.Skipped:
+				h.Skipped = append(h.Skipped, t.Ref().String())
 			default:
 				h.Would = append(h.Would, task(t))
 			}
@@ -107,9 +107,9 @@ func task(t record.Task) Task {
 	return out
 }
 
-const head = `# What an apply would change on these hosts, for review. Made by
+const head = `# What an apply would change on these hosts, for review. Written by
 # jadekettle preview --save; jadekettle apply --reviewed does exactly this, and
-# begins no host on which anything reads otherwise by then.
+# refuses hosts that have changed in the meantime.
 
 `
 
@@ -133,13 +133,13 @@ func Read(name string, data []byte) (*Preview, error) {
 	}
 	switch {
 	case p.Format == 0:
-		return nil, problem.Errorf("%s is no saved preview: it says no format", name).
-			Remedy("make one with `jadekettle preview --save`")
+		return nil, problem.Errorf("%s is not a saved preview: it has no format", name).
+			Remedy("create one with `jadekettle preview --save`")
 	case p.Format != Format:
 		return nil, problem.Errorf("%s has format %d", name, p.Format).
-			Remedy("this version knows %d: preview again", Format)
+			Remedy("this version supports %d: preview again", Format)
 	case len(p.Hosts) == 0:
-		return nil, problem.Errorf("%s is about no host", name).Remedy("preview again, with hosts that are reached")
+		return nil, problem.Errorf("%s contains no host", name).Remedy("preview again, with hosts that can be reached")
 	}
 	return &p, nil
 }
@@ -152,7 +152,7 @@ func wrong(name string, err error) error {
 	switch {
 	case errors.As(err, &strict) && len(strict.Errors) > 0:
 		de = &strict.Errors[0]
-		what = "there is no key " + strings.Join(de.Key(), ".")
+		what = "unknown key " + strings.Join(de.Key(), ".")
 	case errors.As(err, &de):
 		what = strings.TrimPrefix(de.Error(), "toml: ")
 	}
@@ -160,7 +160,7 @@ func wrong(name string, err error) error {
 		at.Line, at.Col = de.Position()
 	}
 	var ps problem.Problems
-	ps.At(at, what, "a saved preview is not edited: preview again")
+	ps.At(at, what, "do not edit a saved preview: preview again")
 	return ps.Err()
 }
 
@@ -180,8 +180,8 @@ func (p *Preview) Foreseen(parse func(string) (value.Ref, bool)) (run.Foreseen, 
 		add := func(ref string, r plan.Result) error {
 			var ok bool
 			if r.Ref, ok = parse(ref); !ok {
-				return problem.Errorf("%s: %q is no kind and name", h.Name, ref).
-					Remedy("a saved preview is not edited: preview again")
+				return problem.Errorf("%s: %q is not a kind and a name", h.Name, ref).
+					Remedy("do not edit a saved preview: preview again")
 			}
 			list = append(list, record.NewTask(r))
 			return nil
@@ -191,7 +191,7 @@ func (p *Preview) Foreseen(parse func(string) (value.Ref, bool)) (run.Foreseen, 
 			var err error
 			if r.Digest, err = hex.DecodeString(t.Digest); err != nil || len(r.Digest) != sha256.Size {
 				return nil, problem.Errorf("%s: %s has no valid digest", h.Name, t.Declared).
-					Remedy("a saved preview is not edited: preview again")
+					Remedy("do not edit a saved preview: preview again")
 			}
 			if t.Status == wouldChange {
 				r.Status = plan.Changed
@@ -218,8 +218,8 @@ func statuses(h Host) map[string]plan.Status {
 	for _, ref := range h.Right {
 		out[ref] = plan.Unchanged
 	}
-	for _, ref := range h.LeftOut {
-		out[ref] = plan.LeftOut
+	for _, ref := range h.Skipped {
+		out[ref] = plan.Skipped
 	}
 	return out
 }
@@ -234,11 +234,11 @@ func (p *Preview) Names() []string {
 	return out
 }
 
-// Said tells of which state of the project the preview is.
+// Said names the state of the project that the preview is of.
 func (p *Preview) Said() string {
 	at := cmp.Or(p.Revision, "no revision")
 	if p.Edited {
-		at += ", with edits"
+		at += ", with local edits"
 	}
-	return fmt.Sprintf("made %s by %s at %s", p.Made.Local().Format("2006-01-02 15:04"), p.By, at)
+	return fmt.Sprintf("made %s by %s at %s", p.Made.Local().Format("2006-01-02 15:04 MST"), p.By, at)
 }

@@ -26,7 +26,7 @@ func TestASavedPreview(t *testing.T) {
 		return out
 	}
 	shown := []record.Task{task("/etc/a", plan.Changed, "6 bytes"), task("/etc/b \"c\" # d", plan.Unchanged, ""),
-		task("/etc/e", plan.Failed, ""), task("/etc/f", plan.LeftOut, "")}
+		task("/etc/e", plan.Failed, ""), task("/etc/f", plan.Skipped, "")}
 	r := &record.Run{Head: record.Head{Who: "maren", Machine: "desk", Env: "production"}, Hosts: []*record.Host{
 		{Name: "gauge-01", State: record.Reached, Tasks: shown},
 		{Name: "gauge-02", State: record.NotReached}}}
@@ -51,14 +51,14 @@ func TestASavedPreview(t *testing.T) {
 	}{
 		"the same":               {"gauge-01", shown, ""},
 		"in another order":       {"gauge-01", []record.Task{shown[3], shown[2], shown[1], shown[0]}, ""},
-		"a host that it was not": {"gauge-02", nil, "nothing was shown of this host before"},
+		"a host that it was not": {"gauge-02", nil, "the preview does not include this host"},
 		"it becomes another": {"gauge-01", append([]record.Task{task("/etc/a", plan.Changed, "7 bytes")}, shown[1:]...),
-			"file /etc/a would change otherwise"},
+			"done: file /etc/a would change differently: content: 4 bytes -> 7 bytes"},
 		"it has changed": {"gauge-01", append([]record.Task{task("/etc/a", plan.Unchanged, "")}, shown[1:]...),
-			"file /etc/a was would change, and is unchanged now"},
+			"file /etc/a was due to change and is now unchanged"},
 		"one is new": {"gauge-01", append([]record.Task{task("/etc/x", plan.Changed, "")}, shown...),
 			"file /etc/x is new"},
-		"one is gone": {"gauge-01", shown[1:], "file /etc/a is not part of it any more"},
+		"one is gone": {"gauge-01", shown[1:], "file /etc/a is no longer part of it"},
 	} {
 		err := foreseen.Moved(c.host, c.now)
 		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {

@@ -78,7 +78,7 @@ type Call struct {
 
 // Run runs the project. An error is what is wrong with it, or why the host was not gone through.
 func (f *Folder) Run(ctx context.Context, c Call) (*record.Host, error) {
-	own, err := compile.Load(os.DirFS(f.Dir), kinds.Schemas(), compile.Options{})
+	own, err := compile.Load(os.DirFS(f.Dir), kinds.Schemas(), compile.Options{Scratch: true})
 	if err != nil {
 		return nil, err
 	}

@@ -21,8 +21,8 @@ func ReadFile(name string) ([]byte, error) {
 	case !info.Mode().IsRegular():
 		return nil, problem.Errorf("%s is not a regular file", name)
 	case info.Mode().Perm()&0o077 != 0:
-		return nil, problem.Errorf("others than its owner may read %s, which holds a key or a password", name).
-			Remedy("chmod 600 %s", name)
+		return nil, problem.Errorf("%s is readable by other users, but contains a key or a password", name).
+			Remedy("run: chmod 600 %s", name)
 	}
 	return io.ReadAll(io.LimitReader(f, 64<<10))
 }

@@ -17,7 +17,7 @@ func TestKeysOfOthers(t *testing.T) {
 		t.Errorf("it reads %q, %v", text, err)
 	}
 	os.Chmod(name, 0o640)
-	if _, err := ReadFile(name); err == nil || !strings.Contains(err.Error(), "others than its owner may read") {
+	if _, err := ReadFile(name); err == nil || !strings.Contains(err.Error(), "is readable by other users") {
 		t.Errorf("one that others may read: %v", err)
 	}
 }

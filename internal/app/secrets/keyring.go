@@ -26,7 +26,7 @@ import (
 	"jadekettle/internal/core/shell"
 )
 
-// Keyring opens sealed data. Identities are read when the first file is opened.
+// Keyring opens encrypted data. Identities are read when the first file is opened.
 type Keyring struct {
 	Files    []string                 // identity files that the call names
 	Variable string                   // what the variable says: the name of an identity file, or an identity itself
@@ -36,7 +36,7 @@ type Keyring struct {
 	// Ask asks for the passphrase of a key without showing it. Nil where there is
 	// no terminal to ask on.
 	Ask func(prompt string) ([]byte, error)
-	// Remark is told what is worth a look. May be nil.
+	// Remark receives what is worth a look. May be nil.
 	Remark func(text string)
 
 	once  sync.Once
@@ -46,24 +46,24 @@ type Keyring struct {
 }
 
 // Open decrypts one file.
-func (k *Keyring) Open(name string, sealed []byte) ([]byte, error) {
+func (k *Keyring) Open(name string, encrypted []byte) ([]byte, error) {
 	k.once.Do(k.read)
 	if k.err != nil {
 		return nil, k.err
 	}
 	if len(k.list) == 0 {
-		return nil, notOpened(problem.Errorf("this file is encrypted, and there is no identity to open it with").
-			Remedy("name one with --identity FILE or %s, or make one with `jadekettle secret init`", k.Called))
+		return nil, notOpened(problem.Errorf("this file is encrypted, and no identity was given to decrypt it").
+			Remedy("set one with --identity FILE or %s, or create one with `jadekettle secret init`", k.Called))
 	}
-	r, err := age.Decrypt(unarmored(sealed), k.list...)
+	r, err := age.Decrypt(unarmored(encrypted), k.list...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, notOpened(problem.Errorf("none of the identities in %s opens this file",
+		return nil, notOpened(problem.Errorf("none of the identities in %s can decrypt this file",
 			strings.Join(k.names, ", ")).
-			Remedy("ask someone who can to add your recipient and to run `jadekettle secret reseal`"))
+			Remedy("ask someone who can decrypt it to add your recipient and run `jadekettle secret rekey`"))
 	}
 	if err != nil {
-		return nil, problem.Errorf("this is no file that age can open: %s", strings.TrimPrefix(err.Error(),
+		return nil, problem.Errorf("this is not a valid age file: %s", strings.TrimPrefix(err.Error(),
 			"failed to read header: ")).Remedy("restore it from version control")
 	}
 	text, err := io.ReadAll(r)
@@ -75,11 +75,11 @@ func (k *Keyring) Open(name string, sealed []byte) ([]byte, error) {
 
 func notOpened(why error) error { return layers.NotOpened{Err: why} }
 
-func unarmored(sealed []byte) io.Reader {
-	if bytes.HasPrefix(bytes.TrimSpace(sealed), []byte(armor.Header)) {
-		return armor.NewReader(bytes.NewReader(sealed))
+func unarmored(encrypted []byte) io.Reader {
+	if bytes.HasPrefix(bytes.TrimSpace(encrypted), []byte(armor.Header)) {
+		return armor.NewReader(bytes.NewReader(encrypted))
 	}
-	return bytes.NewReader(sealed)
+	return bytes.NewReader(encrypted)
 }
 
 // read gathers the identities: those of the call, of the environment, of the
@@ -87,8 +87,8 @@ func unarmored(sealed []byte) io.Reader {
 func (k *Keyring) read() {
 	for _, f := range k.Files {
 		if strings.HasPrefix(f, "AGE-SECRET-KEY-") {
-			k.err = problem.Errorf("an identity on a command line can be seen by everyone on this machine").
-				Remedy("put it into a file, or into %s", k.Called)
+			k.err = problem.Errorf("an identity on a command line is visible to every user of this machine").
+				Remedy("put it in a file, or in %s", k.Called)
 			return
 		}
 		k.file(f, true)
@@ -117,12 +117,12 @@ func (k *Keyring) file(name string, must bool) {
 	if err != nil {
 		if must || !errors.Is(err, os.ErrNotExist) {
 			k.err = problem.Errorf("the identity %s cannot be read: %w", name, errors.Unwrap(err)).
-				Remedy("name another with --identity")
+				Remedy("set another one with --identity")
 		}
 		return
 	}
 	if info, err := os.Stat(full); err == nil && info.Mode().Perm()&0o077 != 0 && k.Remark != nil {
-		k.Remark(fmt.Sprintf("the identity %s can be read by others on this machine; `chmod 600 %s` ends that", name,
+		k.Remark(fmt.Sprintf("the identity %s is readable by other users; run: chmod 600 %s", name,
 			shell.Quote(full)))
 	}
 	k.add(name, data)
@@ -136,8 +136,8 @@ func (k *Keyring) add(name string, data []byte) {
 	}
 	list, err := age.ParseIdentities(bytes.NewReader(data))
 	if err != nil {
-		k.err = problem.Errorf("%s holds no identity", name).
-			Remedy("it wants a line AGE-SECRET-KEY-1..., or an OpenSSH private key")
+		k.err = problem.Errorf("%s does not contain an identity", name).
+			Remedy("it must have a line AGE-SECRET-KEY-1..., or be an OpenSSH private key")
 		return
 	}
 	k.list = append(k.list, list...)
@@ -149,15 +149,15 @@ func (k *Keyring) key(name string, data []byte) {
 	var locked *ssh.PassphraseMissingError
 	if errors.As(err, &locked) {
 		if locked.PublicKey == nil || k.Ask == nil {
-			k.err = problem.Errorf("the key %s has a passphrase, and there is no terminal to ask for it", name).
+			k.err = problem.Errorf("the key %s has a passphrase, and entering it needs a terminal", name).
 				Remedy("use an age identity instead")
 			return
 		}
 		id, err = agessh.NewEncryptedSSHIdentity(locked.PublicKey, data,
-			func() ([]byte, error) { return k.Ask("Passphrase of " + name + ": ") })
+			func() ([]byte, error) { return k.Ask("Passphrase for " + name + ": ") })
 	}
 	if err != nil {
-		k.err = problem.Errorf("the key %s cannot be used: %w", name, err).Remedy("ed25519 and rsa keys can")
+		k.err = problem.Errorf("the key %s cannot be used: %w", name, err).Remedy("use an ed25519 or RSA key")
 		return
 	}
 	k.list = append(k.list, id)
@@ -180,15 +180,15 @@ func Recipients(list []string) ([]age.Recipient, error) {
 			}
 		}
 		if err != nil {
-			return nil, problem.Errorf("%q is no recipient", text).Remedy("write an age1... or an OpenSSH public key")
+			return nil, problem.Errorf("invalid recipient %q", text).Remedy("use an age1... or an OpenSSH public key")
 		}
 		out = append(out, r)
 	}
 	return out, nil
 }
 
-// Seal encrypts a text, in lines that version control can show.
-func Seal(text []byte, to []age.Recipient) ([]byte, error) {
+// Encrypt encrypts a text, in lines that version control can show.
+func Encrypt(text []byte, to []age.Recipient) ([]byte, error) {
 	var out bytes.Buffer
 	a := armor.NewWriter(&out)
 	w, err := age.Encrypt(a, to...)
@@ -208,9 +208,9 @@ func Seal(text []byte, to []age.Recipient) ([]byte, error) {
 }
 
 // Stanzas counts for how many recipients a file is encrypted (age-encryption.org/v1).
-func Stanzas(sealed []byte) int {
+func Stanzas(encrypted []byte) int {
 	n := 0
-	s := bufio.NewScanner(unarmored(sealed))
+	s := bufio.NewScanner(unarmored(encrypted))
 	for s.Scan() {
 		line := s.Text()
 		if strings.HasPrefix(line, "---") {
@@ -236,8 +236,8 @@ func NewIdentity(file string) (*age.X25519Identity, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, err = fmt.Fprintf(f, "# An identity of jadekettle: whoever has this file can read what is sealed for it.\n"+
-		"# public key: %s\n%s\n", id.Recipient(), id)
+	_, err = fmt.Fprintf(f, "# An identity for jadekettle: anyone who has this file can read data encrypted for "+
+		"it.\n# public key: %s\n%s\n", id.Recipient(), id)
 	if e := f.Close(); err == nil {
 		err = e
 	}

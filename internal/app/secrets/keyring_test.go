@@ -30,7 +30,7 @@ func identity(t *testing.T, file string) *age.X25519Identity {
 	return id
 }
 
-// TestWhoOpensWhat seals for two of three keepers, and lets each try with the
+// TestWhoOpensWhat encrypts for two of three keepers, and lets each try with the
 // identity in each of the places where one may be.
 func TestWhoOpensWhat(t *testing.T) {
 	dir := t.TempDir()
@@ -48,9 +48,9 @@ func TestWhoOpensWhat(t *testing.T) {
 		t.Fatal(err)
 	}
 	const text = "token = \"rip-tide\"\n"
-	data, err := Seal([]byte(text), to)
+	data, err := Encrypt([]byte(text), to)
 	if err != nil || Stanzas(data) != 3 || strings.Contains(string(data), "rip-tide") {
-		t.Fatalf("%v; sealed for %d:\n%s", err, Stanzas(data), data)
+		t.Fatalf("%v; encrypted for %d:\n%s", err, Stanzas(data), data)
 	}
 	variable, usual := ring(dir), ring(dir)
 	variable.Variable = maren.String()
@@ -61,15 +61,16 @@ func TestWhoOpensWhat(t *testing.T) {
 		says string // empty when it opens
 		gone bool   // lint may go on without
 	}{
-		"the call's":         {ring(dir, "maren.txt"), "", false},
-		"an OpenSSH key":     {ring(dir, "key"), "", false},
-		"the variable's":     {variable, "", false},
-		"the usual":          {usual, "", false},
-		"another's":          {ring(dir, "other.txt"), "none of the identities in other.txt opens this file", true},
-		"none":               {ring(dir), "no identity to open it with", true},
+		"the call's":     {ring(dir, "maren.txt"), "", false},
+		"an OpenSSH key": {ring(dir, "key"), "", false},
+		"the variable's": {variable, "", false},
+		"the usual":      {usual, "", false},
+		"another's": {ring(dir, "other.txt"),
+			"none of the identities in other.txt can decrypt this file", true},
+		"none":               {ring(dir), "file is encrypted, and no identity was given to decrypt it", true},
 		"one not there":      {ring(dir, "lost.txt"), "the identity lost.txt cannot be read: no such file", false},
-		"none in it":         {ring(dir, "empty.txt"), "empty.txt holds no identity", false},
-		"on the call itself": {ring(dir, other.String()), "can be seen by everyone", false},
+		"none in it":         {ring(dir, "empty.txt"), "empty.txt does not contain an identity", false},
+		"on the call itself": {ring(dir, other.String()), "visible to every user of this machine", false},
 	} {
 		got, err := c.ring.Open("data/shared.toml.age", data)
 		var without layers.NotOpened
@@ -102,7 +103,7 @@ func TestWhoOpensWhat(t *testing.T) {
 func TestIdentitiesThatOthersRead(t *testing.T) {
 	dir := t.TempDir()
 	id := identity(t, filepath.Join(dir, "it's.txt"))
-	data, err := Seal([]byte("x"), []age.Recipient{id.Recipient()})
+	data, err := Encrypt([]byte("x"), []age.Recipient{id.Recipient()})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,8 +22,8 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Vault is the sealed data of a project: files data/LAYER.toml.age beside its data, each sealed for the recipients that
-// the settings name, and for the host whose own layer it is.
+// Vault is the encrypted data of a project: files data/LAYER.toml.age beside its data, each encrypted for the
+// recipients that the settings name, and for the host whose own layer it is.
 type Vault struct {
 	Dir      string // the project's folder
 	Files    fs.FS  // what is in it
@@ -31,28 +31,28 @@ type Vault struct {
 	Settings settings.Settings
 }
 
-// SealFor is the key of a host in the inventory by which its own layer is sealed for it too.
-const SealFor = "seal_for"
+// EncryptFor is the key of a host in the inventory: a recipient that its own layer is encrypted for too.
+const EncryptFor = "encrypt_for"
 
 // IdentityFile is where an identity lies unless something else is said.
 const IdentityFile = "~/.config/jadekettle/identity.txt"
 
-// File gives the path of a layer's sealed file.
+// File gives the path of a layer's encrypted file.
 func (v *Vault) File(layer string) (string, error) {
-	layer = strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(layer, layers.Dir+"/"), layers.Sealed), ".toml")
-	name := path.Join(layers.Dir, layer+".toml"+layers.Sealed)
+	layer = strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(layer, layers.Dir+"/"), layers.Encrypted), ".toml")
+	name := path.Join(layers.Dir, layer+".toml"+layers.Encrypted)
 	if !fs.ValidPath(name) || layer == "" {
-		return "", problem.Errorf("%q is no layer", layer).Remedy("write one such as shared or host/gauge-01")
+		return "", problem.Errorf("invalid layer %q", layer).Remedy("use one such as shared or host/gauge-01")
 	}
 	d := layers.Load(v.Files, layers.Config{Layers: v.Settings.Layers}, &problem.Problems{})
 	if !d.Fits(layer) {
-		return "", problem.Errorf("no layer of this project is called %q", layer).
-			Remedy("the layers are %s", strings.Join(v.Settings.Layers, ", "))
+		return "", problem.Errorf("%q is not a layer of this project", layer).
+			Remedy("available layers: %s", strings.Join(v.Settings.Layers, ", "))
 	}
 	return name, nil
 }
 
-// Open opens the sealed file of a layer, which is empty where there is none.
+// Open opens the encrypted file of a layer, which is empty where there is none.
 func (v *Vault) Open(layer string) (name string, text []byte, err error) {
 	if name, err = v.File(layer); err != nil {
 		return "", nil, err
@@ -61,16 +61,16 @@ func (v *Vault) Open(layer string) (name string, text []byte, err error) {
 	return name, text, err
 }
 
-// Read opens a sealed file; one that is not there is empty.
+// Read opens an encrypted file; one that is not there is empty.
 func (v *Vault) Read(name string) ([]byte, error) {
-	sealed, err := fs.ReadFile(v.Files, name)
+	encrypted, err := fs.ReadFile(v.Files, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	text, err := v.Keys.Open(name, sealed)
+	text, err := v.Keys.Open(name, encrypted)
 	if err != nil {
 		p := problem.From(err)
 		p.Place = value.Place{File: name}
@@ -79,13 +79,13 @@ func (v *Vault) Read(name string) ([]byte, error) {
 	return text, nil
 }
 
-// RecipientsOf gives those that a file is to be sealed for.
+// RecipientsOf gives those that a file is to be encrypted for.
 func (v *Vault) RecipientsOf(name string) []string {
 	layer, _ := layers.LayerOf(name)
 	return append(slices.Clone(v.usualRecipients(layer)), v.hostRecipient(layer)...)
 }
 
-// hostRecipient gives the host whose own layer this is, if the inventory says how it is sealed
+// hostRecipient gives the host whose own layer this is, if the inventory says how it is encrypted
 // for.
 func (v *Vault) hostRecipient(layer string) []string {
 	host, own := strings.CutPrefix(layer, "host/")
@@ -102,7 +102,7 @@ func (v *Vault) hostRecipient(layer string) []string {
 	if !there {
 		return nil
 	}
-	if to, _ := h.Vars[SealFor].(string); to != "" {
+	if to, _ := h.Vars[EncryptFor].(string); to != "" {
 		return []string{to}
 	}
 	return nil
@@ -119,23 +119,23 @@ func (v *Vault) usualRecipients(layer string) []string {
 	return v.Settings.Recipients
 }
 
-// readers gives those that a file is to be sealed for, ready to be sealed for.
+// readers gives those that a file is to be encrypted for, parsed.
 func (v *Vault) readers(name string) ([]age.Recipient, error) {
 	list := v.RecipientsOf(name)
 	if len(list) == 0 {
-		return nil, problem.Errorf("%s names nobody to seal %s for", settings.File, name).
-			Remedy("write recipients under [secrets], or begin with `jadekettle secret init`")
+		return nil, problem.Errorf("%s has no recipients to encrypt %s for", settings.File, name).
+			Remedy("add recipients under [secrets], or run `jadekettle secret init`")
 	}
 	return Recipients(list)
 }
 
-// Write seals a text into its file, in one step.
+// Write encrypts a text into its file, in one step.
 func (v *Vault) Write(name string, text []byte) error {
 	to, err := v.readers(name)
 	if err != nil {
 		return err
 	}
-	sealed, err := Seal(text, to)
+	encrypted, err := Encrypt(text, to)
 	if err != nil {
 		return err
 	}
@@ -143,7 +143,7 @@ func (v *Vault) Write(name string, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
 		return err
 	}
-	return atomicfile.Write(full, sealed, 0o644)
+	return atomicfile.Write(full, encrypted, 0o644)
 }
 
 // Check holds a text to what a data file must be. The problems show nothing of it.
@@ -156,13 +156,13 @@ func parse(name string, text []byte) (*manifest.Node, error) {
 	var ps problem.Problems
 	root, _ := manifest.ParseTOML(name, text, &ps)
 	if list := ps.List(); len(list) > 0 {
-		return nil, problem.Problem{Place: list[0].Place, What: "the decrypted text is no valid TOML here",
-			Do: "mend this line"}
+		return nil, problem.Problem{Place: list[0].Place, What: "the decrypted text is not valid TOML here",
+			Do: "fix this line"}
 	}
 	return root, nil
 }
 
-// Set puts a value under a dotted key into the sealed file of a layer, whose name it gives.
+// Set puts a value under a dotted key into the encrypted file of a layer, whose name it gives.
 func (v *Vault) Set(layer, key, secret string) (name string, err error) {
 	name, text, err := v.Open(layer)
 	if err != nil {
@@ -202,19 +202,19 @@ func (v *Vault) Get(layer, key string) (string, error) {
 		for _, have := range at.Keys {
 			names = append(names, have.Name)
 		}
-		return "", problem.Errorf("%s has no %s", name, strings.Join(keys[:i+1], ".")).
+		return "", problem.Errorf("%s does not contain %s", name, strings.Join(keys[:i+1], ".")).
 			Meant(k, names, "set it with `jadekettle secret set`")
 	}
 	shown, ok := value.Text(at.Value)
 	if !ok {
-		return "", problem.Errorf("%s is no single value", key).Remedy("name a key below it")
+		return "", problem.Errorf("%s is not a single value", key).Remedy("use a key below it")
 	}
 	return shown, nil
 }
 
-// Edit has an editor open what a layer holds, as a file that only its owner can read, and seals what comes of it.
-// again is asked with what is wrong with that, and says whether to edit it again. It gives the name of the sealed file,
-// and whether anything was changed.
+// Edit has an editor open what a layer holds, as a file that only its owner can read, and encrypts the result.
+// again is asked with what is wrong with that, and says whether to edit it again. It gives the name of the
+// encrypted file, and whether anything was changed.
 func (v *Vault) Edit(layer string, editor func(file string) error,
 	again func(error) bool) (name string, changed bool, err error) {
 	name, old, err := v.Open(layer)
@@ -229,7 +229,7 @@ func (v *Vault) Edit(layer string, editor func(file string) error,
 		return "", false, err
 	}
 	defer done()
-	file := filepath.Join(dir, strings.TrimSuffix(path.Base(name), layers.Sealed))
+	file := filepath.Join(dir, strings.TrimSuffix(path.Base(name), layers.Encrypted))
 	if err := os.WriteFile(file, old, 0o600); err != nil {
 		return "", false, err
 	}
@@ -248,35 +248,35 @@ func (v *Vault) Edit(layer string, editor func(file string) error,
 			return name, true, v.Write(name, text)
 		}
 		if !again(err) {
-			return name, false, problem.Errorf("the file is as it was").Remedy("what you wrote is thrown away")
+			return name, false, problem.Errorf("the file was not changed").Remedy("your edits are discarded")
 		}
 	}
 }
 
-// Sealed lists the sealed files of the project.
-func (v *Vault) Sealed() ([]string, error) {
+// Encrypted lists the encrypted files of the project.
+func (v *Vault) Encrypted() ([]string, error) {
 	var out []string
 	err := fs.WalkDir(v.Files, layers.Dir, func(p string, e fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
-		if err == nil && !e.IsDir() && strings.HasSuffix(p, layers.Sealed) {
+		if err == nil && !e.IsDir() && strings.HasSuffix(p, layers.Encrypted) {
 			out = append(out, p)
 		}
 		return err
 	})
 	if err != nil {
-		return nil, fmt.Errorf("look for sealed files: %w", err)
+		return nil, fmt.Errorf("look for encrypted files: %w", err)
 	}
 	return out, nil
 }
 
-// Reseal opens every sealed file and seals it anew for whom the settings name now. All are opened before any is
-// written. sealed is told each file, and for how many it is sealed.
-func (v *Vault) Reseal(sealed func(name string, readers int)) error {
+// Rekey opens every encrypted file and encrypts it again for whom the settings name now. All are opened before any is
+// written. encrypted receives each file, and for how many it is encrypted.
+func (v *Vault) Rekey(encrypted func(name string, readers int)) error {
 	texts := map[string][]byte{}
 	var ps problem.Problems
-	names, err := v.Sealed()
+	names, err := v.Encrypted()
 	if err != nil {
 		return err
 	}
@@ -292,23 +292,23 @@ func (v *Vault) Reseal(sealed func(name string, readers int)) error {
 		if err := v.Write(name, texts[name]); err != nil {
 			return err
 		}
-		sealed(name, len(v.RecipientsOf(name)))
+		encrypted(name, len(v.RecipientsOf(name)))
 	}
 	return nil
 }
 
-// Access is who can read one sealed file.
+// Access is who can read one encrypted file.
 type Access struct {
-	File       string   `json:"file" doc:"The file."`
-	Recipients []string `json:"recipients" doc:"Who should be able to read it, by the settings."`
-	SealedFor  int      `json:"sealed_for" doc:"For how many it is sealed."`
-	You        bool     `json:"you" doc:"Whether you can read it."`
-	Err        error    `json:"-"` // why the caller cannot open it
+	File         string   `json:"file" doc:"The file."`
+	Recipients   []string `json:"recipients" doc:"The recipients in the settings."`
+	EncryptedFor int      `json:"encrypted_for" doc:"The number of recipients it is encrypted for."`
+	You          bool     `json:"you" doc:"Whether you can decrypt it."`
+	Err          error    `json:"-"` // why the caller cannot open it
 }
 
-// Who tells who can read which sealed file.
+// Who lists who can read which encrypted file.
 func (v *Vault) Who() ([]Access, error) {
-	names, err := v.Sealed()
+	names, err := v.Encrypted()
 	if err != nil {
 		return nil, err
 	}
@@ -331,7 +331,7 @@ func Identity(file string) (public string, made bool, err error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		id, err := NewIdentity(file)
 		if err != nil {
-			return "", false, fmt.Errorf("make the identity: %w", err)
+			return "", false, fmt.Errorf("create the identity: %w", err)
 		}
 		return id.Recipient().String(), true, nil
 	}
@@ -343,22 +343,22 @@ func Identity(file string) (public string, made bool, err error) {
 			return strings.TrimSpace(public), false, nil
 		}
 	}
-	return "", false, problem.Errorf("%s is there and does not tell its public key", file).
-		Remedy("name another file with --file")
+	return "", false, problem.Errorf("%s exists but does not contain its public key", file).
+		Remedy("use another file with --file")
 }
 
-// PublicLine is how an identity's file tells whom it opens for.
+// PublicLine begins the line in which an identity's file names its recipient.
 const PublicLine = "# public key: "
 
-// Enlist adds a recipient to the settings: to those of an environment, or of all. It tells the table that names it now,
-// whether it was there already, and whether it is one among others.
+// Enlist adds a recipient to the settings: to those of an environment, or of all. It returns the table that names
+// it now, whether it was there already, and whether it is one among others.
 func (v *Vault) Enlist(env, public string) (table string, there, among bool, err error) {
 	have, table := v.Settings.Recipients, "secrets"
 	if env != "" {
 		e, ok := v.Settings.Envs[env]
 		if !ok {
-			return "", false, false, problem.Errorf("there is no environment %q", env).
-				Remedy("declare [env.%s] in %s", env, settings.File)
+			return "", false, false, problem.Errorf("unknown environment %q", env).
+				Remedy("add [env.%s] to %s", env, settings.File)
 		}
 		have, table = e.Recipients, "env."+env
 	}
@@ -378,7 +378,7 @@ func (v *Vault) Enlist(env, public string) (table string, there, among bool, err
 		"recipients = ["+strings.Join(quoted, ", ")+"]")
 	if err != nil {
 		return table, false, false, problem.Errorf("%w", err).
-			Remedy("add %q to recipients under [%s] yourself", public, table)
+			Remedy("add %q to recipients under [%s] by hand", public, table)
 	}
 	return table, false, len(have) > 0, atomicfile.Write(name, out, 0o644)
 }

@@ -18,7 +18,7 @@ import (
 	"jadekettle/internal/core/problem"
 )
 
-// Mirror is a git repository of which projects are taken without a working copy of one's own.
+// Mirror is a git repository of which projects are taken without a working copy of its own.
 // It is kept in a folder of its own below Cache, with the files of the commits that were taken.
 type Mirror struct {
 	Cache   string // the folder for all mirrors
@@ -38,8 +38,8 @@ type Taken struct {
 	Home   string // a folder that stays the same for all its commits
 }
 
-// SplitURL takes URL[@REV] apart. What stands before a host, as in git@host:repo or
-// ssh://git@host/repo, is no revision.
+// SplitURL takes URL[@REV] apart. What is before a host, as in git@host:repo or
+// ssh://git@host/repo, is not a revision.
 func SplitURL(text string) (url, rev string) {
 	path := 0
 	if i := strings.Index(text, "://"); i >= 0 {
@@ -71,12 +71,12 @@ func (m *Mirror) Checkout(ctx context.Context, rev string) (*Taken, error) {
 		return nil, err
 	}
 	if scheme, _, ok := strings.Cut(url, "://"); ok && (scheme == "git" || scheme == "http") {
-		return nil, problem.Errorf("%s:// does not prove who answers, and what is taken from there is done as root",
+		return nil, problem.Errorf("%s:// does not verify the server, but its content is applied as root",
 			scheme).
-			Remedy("write https:// or ssh://")
+			Remedy("use https:// or ssh://")
 	}
 	if rev != "" && !revision.MatchString(rev) {
-		return nil, problem.Errorf("%q is no revision", rev).Remedy("name a branch, a tag or a commit")
+		return nil, problem.Errorf("invalid revision %q", rev).Remedy("use a branch, a tag or a commit")
 	}
 	sum := sha256.Sum256([]byte(url))
 	home := filepath.Join(m.Cache, NameOf(url)+"-"+hex.EncodeToString(sum[:6]))
@@ -111,7 +111,7 @@ func (m *Mirror) Checkout(ctx context.Context, rev string) (*Taken, error) {
 	if e := os.RemoveAll(filepath.Join(home, "repository.git")); e != nil {
 		return nil, e
 	}
-	return m.fetched(ctx, s, home, url, rev) // anew, since ours was broken
+	return m.fetched(ctx, s, home, url, rev) // again, since ours was broken
 }
 
 // errOwnCopy is wrapped by errors that a broken copy of the repository may be the reason of.
@@ -128,7 +128,7 @@ func (m *Mirror) fetched(ctx context.Context, s *Shelf, home, url, rev string) (
 	if _, err := s.git(ctx, repo, "fetch", "--quiet", "--prune", "--force", "--no-recurse-submodules", url,
 		"+HEAD:"+head, "+refs/heads/*:refs/remotes/from/*", "+refs/tags/*:refs/tags/*"); err != nil {
 		return nil, problem.Errorf("fetch %s: %w%w", m.URL, err, errOwnCopy).
-			Remedy("see whether `git ls-remote %s` reaches it with your credentials", m.URL)
+			Remedy("check that `git ls-remote %s` works with your credentials", m.URL)
 	}
 	t := &Taken{URL: m.URL, Asked: rev, Repo: repo, Home: home}
 	var err error
@@ -141,8 +141,8 @@ func (m *Mirror) fetched(ctx context.Context, s *Shelf, home, url, rev string) (
 		return nil, err
 	}
 	if err != nil {
-		return nil, problem.Errorf("%s has no revision %q", m.URL, rev).
-			Remedy("name a branch, a tag or a commit of one; `git ls-remote %s` lists them", m.URL)
+		return nil, problem.Errorf("revision %[2]q not found in %[1]s", m.URL, rev).
+			Remedy("use a branch, a tag or a commit; `git ls-remote %s` lists them", m.URL)
 	}
 	t.Dir = filepath.Join(home, "at", t.Commit)
 	if m.Follow {
@@ -157,21 +157,21 @@ func (m *Mirror) fetched(ctx context.Context, s *Shelf, home, url, rev string) (
 const followed = "refs/jadekettle/followed"
 
 // follow refuses a commit that does not come after the one before: whoever can move a branch, or
-// stands between, must not bring back what was mended, or another history. A whole commit was named
+// is between, must not bring back what was repaired, or another history. A whole commit was named
 // by somebody who knows.
 func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 	last, err := s.git(ctx, t.Repo, "rev-parse", "--verify", "--quiet", followed+"^{commit}")
-	kept := filepath.Join(t.Home, "followed") // which a copy that is made anew does not know
+	kept := filepath.Join(t.Home, "followed") // which a copy that is made again does not know
 	if err != nil {
 		var data []byte
 		data, err = os.ReadFile(kept)
 		last = strings.TrimSpace(string(data))
 	}
 	if err == nil && last != t.Commit && !whole.MatchString(t.Asked) && !Before(ctx, t.Repo, last, t.Commit) {
-		return problem.Errorf("%s at %s is %.12s now, which does not come after %.12s, the commit that was "+
-			"taken before", m.URL,
-			cmp.Or(t.Asked, "its usual branch"), t.Commit, last).
-			Remedy("if it is meant, name it whole: --from %s@%s, or enrol the host again with that", m.URL, t.Commit)
+		return problem.Errorf("%s at %s is now %.12s, which does not descend from %.12s, the commit used before", m.URL,
+			cmp.Or(t.Asked, "its default branch"), t.Commit, last).
+			Remedy("if this is intended, use the full commit: --from %s@%s, or enroll the host again with it",
+				m.URL, t.Commit)
 	}
 	if last != t.Commit || err != nil {
 		if err := atomicfile.Write(kept, []byte(t.Commit+"\n"), 0o600); err != nil {
@@ -187,8 +187,8 @@ func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 // address gives the URL as git takes it from any folder.
 func (m *Mirror) address() (string, error) {
 	if m.URL == "" || strings.HasPrefix(m.URL, "-") || strings.Contains(m.URL, "::") {
-		return "", problem.Errorf("%q is no URL of a repository", m.URL).
-			Remedy("write a path, file://, ssh:// or https://")
+		return "", problem.Errorf("invalid repository URL %q", m.URL).
+			Remedy("use a path, file://, ssh:// or https://")
 	}
 	if err := CheckURL(m.URL); err != nil {
 		return "", err

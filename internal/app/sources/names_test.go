@@ -57,13 +57,14 @@ func TestNoNameTakesThePlaceOfAnother(t *testing.T) {
 	git("update-ref", "refs/tags/HEAD", evil)
 	git("symbolic-ref", "HEAD", "refs/heads/main")
 	cases := map[string]string{ // the commit, or what is wrong
-		"main": `"main" is a branch and a tag; write refs/heads/main or refs/tags/main`, "v1": "is a branch and a tag",
-		good: good, evil: evil, good[:8]: "reads like the beginning of a commit",
-		good[:4]: "reads like the beginning of a commit",
-		evil[:9]: "reads like the beginning of a commit", evil[:10]: evil, "refs/heads/main": good,
+		"main": `"main" is both a branch and a tag; write refs/heads/main or refs/tags/main`,
+		"v1":   "is both a branch and a tag",
+		good:   good, evil: evil, good[:8]: "looks like the start of a commit",
+		good[:4]: "looks like the start of a commit",
+		evil[:9]: "looks like the start of a commit", evil[:10]: evil, "refs/heads/main": good,
 		"refs/tags/main": evil, "evil": evil,
-		"HEAD": good, "": good, "refs/heads/nobody": "has no revision", strings.Repeat("a", 40): "has no revision",
-		"from/main": "has no revision",
+		"HEAD": good, "": good, "refs/heads/nobody": "not found in", strings.Repeat("a", 40): "not found in",
+		"from/main": "not found in",
 	}
 	for rev, want := range cases {
 		m := &Mirror{Cache: t.TempDir(), URL: "file://" + dir}
@@ -94,7 +95,7 @@ func TestNoNameTakesThePlaceOfAnother(t *testing.T) {
 		}
 	}
 	if _, _, err := Revision(t.Context(), dir, "main"); err == nil ||
-		!strings.Contains(err.Error(), "is a branch and a tag") {
+		!strings.Contains(err.Error(), "is both a branch and a tag") {
 		t.Errorf("the revision main of a folder: %v", err)
 	}
 }
@@ -112,7 +113,7 @@ func TestWhoFollowsIsNotLedBack(t *testing.T) {
 		}
 		return taken.Commit
 	}
-	const refused = "does not come after"
+	const refused = "does not descend from"
 	git("checkout", "-q", "main")
 	steps := []struct{ do, rev, want string }{
 		{"", "main", good},
@@ -132,14 +133,14 @@ func TestWhoFollowsIsNotLedBack(t *testing.T) {
 	}
 	for _, url := range []string{"http://git.example.org/tides", "git://git.example.org/tides"} {
 		m.URL = url
-		if got := take("main"); !strings.Contains(got, "does not prove who answers") {
+		if got := take("main"); !strings.Contains(got, "does not verify the server") {
 			t.Errorf("%s: %s", url, got)
 		}
 	}
 }
 
-// TestABrokenCopyIsMadeAnew, and what was followed is still known.
-func TestABrokenCopyIsMadeAnew(t *testing.T) {
+// TestABrokenCopyIsReplaced, and what was followed is still known.
+func TestABrokenCopyIsReplaced(t *testing.T) {
 	dir, git := repository(t)
 	good, later := git("rev-parse", "main"), git("rev-parse", "evil")
 	git("checkout", "-q", "main")
@@ -166,12 +167,12 @@ func TestABrokenCopyIsMadeAnew(t *testing.T) {
 		spoil(taken.Repo)
 		os.RemoveAll(taken.Dir)
 		if again, err := m.Checkout(t.Context(), "main"); err != nil || again.Commit != later {
-			t.Errorf("%s: it is not made anew: %v", name, err)
+			t.Errorf("%s: it is not created again: %v", name, err)
 		}
 		spoil(taken.Repo)
 		git("reset", "-q", "--hard", good)
 		if _, err := m.Checkout(t.Context(), "main"); err == nil ||
-			!strings.Contains(err.Error(), "does not come after") {
+			!strings.Contains(err.Error(), "does not descend from") {
 			t.Errorf("%s: an older one is taken then: %v", name, err)
 		}
 	}

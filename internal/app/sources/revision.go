@@ -20,24 +20,24 @@ import (
 )
 
 // Revision gives the files of a project as they are at a revision of the git repository
-// that it lies in, and the commit that the revision names. Nothing is checked out.
+// that it is in, and the commit that the revision names. Nothing is checked out.
 func Revision(ctx context.Context, dir, rev string) (files fs.FS, commit string, err error) {
 	if strings.HasPrefix(rev, "-") || rev == "" {
-		return nil, "", problem.Errorf("%q is no revision", rev).Remedy("name a commit, a tag or a branch")
+		return nil, "", problem.Errorf("invalid revision %q", rev).Remedy("use a commit, a tag or a branch")
 	}
 	s := &Shelf{Dir: dir}
 	if s.has(ctx, "refs/heads/"+rev) && s.has(ctx, "refs/tags/"+rev) {
-		return nil, "", problem.Errorf("%q is a branch and a tag", rev).
+		return nil, "", problem.Errorf("%q is both a branch and a tag", rev).
 			Remedy("write refs/heads/%s or refs/tags/%s", rev, rev)
 	}
 	commit, err = s.git(ctx, dir, "rev-parse", "--verify", "--quiet", "--end-of-options", rev+"^{commit}")
 	if err != nil {
 		if _, e := s.git(ctx, dir, "rev-parse", "--git-dir"); e != nil {
-			return nil, "", problem.Errorf("%s lies in no git repository: %w", dir, e).
-				Remedy("revisions are those of the repository that the project is kept in")
+			return nil, "", problem.Errorf("%s is not in a git repository", dir).
+				Remedy("compare needs a project in a git repository")
 		}
-		return nil, "", problem.Errorf("this repository has no revision %q", rev).
-			Remedy("`git log --oneline` lists commits, `git tag` tags")
+		return nil, "", problem.Errorf("revision %q not found in this repository", rev).
+			Remedy("`git log --oneline` lists commits; `git tag` lists tags")
 	}
 	list, err := s.git(ctx, dir, "ls-tree", "-r", "-z", commit)
 	if err != nil {
@@ -45,7 +45,7 @@ func Revision(ctx context.Context, dir, rev string) (files fs.FS, commit string,
 	}
 	blobs := blobsOf(list)
 	if !slices.ContainsFunc(blobs, func(b blob) bool { return b.path == "jadekettle.toml" }) {
-		return nil, "", problem.Errorf("at %s this folder is no project yet", rev).Remedy("name a later revision")
+		return nil, "", problem.Errorf("at %s, this directory is not a project yet", rev).Remedy("use a later revision")
 	}
 	files, err = s.read(ctx, dir, blobs)
 	return files, commit, err
@@ -58,7 +58,7 @@ func (s *Shelf) has(ctx context.Context, ref string) bool {
 }
 
 // Head gives the commit that a folder of a git repository is at, and whether its files
-// were changed since; an empty commit where it lies in none.
+// were changed since; an empty commit where it is in none.
 func Head(ctx context.Context, dir string) (commit string, edited bool) {
 	s := &Shelf{Dir: dir}
 	commit, err := s.git(ctx, dir, "rev-parse", "--verify", "--quiet", "HEAD")

@@ -21,11 +21,11 @@ func (s *Shelf) Add(ctx context.Context, name, url, at string) (source.Pin, erro
 	}
 	p := source.Pin{Name: name, URL: url, At: at}
 	if !source.ValidName(name) {
-		return p, problem.Errorf("%q is no name for a source", name).
-			Remedy("give one with --name, in letters, digits, dots, dashes and underscores")
+		return p, problem.Errorf("invalid source name %q", name).
+			Remedy("set one with --name, using letters, digits, dots, dashes and underscores")
 	}
 	if _, err := s.Pin(name); err == nil {
-		return p, problem.Errorf("there is a source %q already", name).
+		return p, problem.Errorf("the source %q already exists", name).
 			Remedy("update it with `jadekettle source update %s --at REV`, or choose another --name", name)
 	}
 	if err := s.Fetch(ctx, &p, ""); err != nil {
@@ -35,7 +35,7 @@ func (s *Shelf) Add(ctx context.Context, name, url, at string) (source.Pin, erro
 	return p, s.Save()
 }
 
-// Update fetches a source anew: its revision as it is now, another one, or exactly the commit that is pinned.
+// Update fetches a source again: its revision as it is now, a different one, or exactly the pinned commit.
 func (s *Shelf) Update(ctx context.Context, p *source.Pin, at string, pinned bool) error {
 	commit := ""
 	if at != "" {

@@ -52,7 +52,7 @@ func (s *Shelf) Pin(name string) (*source.Pin, error) {
 		}
 		names = append(names, s.Pins[i].Name)
 	}
-	return nil, problem.Errorf("there is no source %q", name).
+	return nil, problem.Errorf("unknown source %q", name).
 		Meant(name, names, "add it with `jadekettle source add URL --at REV`")
 }
 
@@ -81,7 +81,7 @@ func (s *Shelf) git(ctx context.Context, dir string, args ...string) (string, er
 	c.Stdout, c.Stderr = &out, &errs
 	err := c.Run()
 	if errors.Is(err, exec.ErrNotFound) {
-		return "", problem.Errorf("git is not installed on this machine").Remedy("sources need it")
+		return "", problem.Errorf("git is not installed on this machine").Remedy("install it; sources need it")
 	}
 	if err != nil {
 		return "", fmt.Errorf("git %s: %s", args[0], lastLines(errs.String(), 3))
@@ -116,22 +116,22 @@ func CheckURL(url string) error {
 	if named := u.User != nil && (password || u.Scheme != "ssh"); !named && schema.SecretQuery(u) == "" {
 		return nil
 	}
-	return problem.Errorf("the URL of the repository at %s holds a password or a token, which would be kept in %s "+
-		"and shown", u.Host, source.LockFile).
-		Remedy("leave it out, and give it to git: see gitcredentials(7)")
+	return problem.Errorf("the URL of the repository at %s contains a password or token, which would be stored in "+
+		"%s and shown", u.Host, source.LockFile).
+		Remedy("remove it, and configure git's credentials instead: see gitcredentials(7)")
 }
 
 // Fetch copies a source into its folder and fills in the pin. With a commit it
 // takes that one, whatever the revision is now.
 func (s *Shelf) Fetch(ctx context.Context, p *source.Pin, commit string) error {
 	if strings.HasPrefix(p.URL, "-") || strings.Contains(p.URL, "::") {
-		return problem.Errorf("%q is no URL of a repository", p.URL).Remedy("write a path, file://, ssh:// or https://")
+		return problem.Errorf("invalid repository URL %q", p.URL).Remedy("use a path, file://, ssh:// or https://")
 	}
 	if err := CheckURL(p.URL); err != nil {
 		return err
 	}
 	if !revision.MatchString(p.At) {
-		return problem.Errorf("%q is no revision", p.At).Remedy("name a tag, a branch or a commit")
+		return problem.Errorf("invalid revision %q", p.At).Remedy("use a tag, a branch or a commit")
 	}
 	work, err := os.MkdirTemp("", "jadekettle-source-*")
 	if err != nil {
@@ -157,8 +157,8 @@ func (s *Shelf) Fetch(ctx context.Context, p *source.Pin, commit string) error {
 	switch {
 	case commit != "":
 	case errors.Is(err, errNoRevision):
-		return problem.Errorf("%s has no revision %q", p.URL, p.At).
-			Remedy("name a tag, a branch or a whole commit of it")
+		return problem.Errorf("revision %[2]q not found in %[1]s", p.URL, p.At).
+			Remedy("use a tag, a branch or a full commit")
 	case err != nil:
 		return err
 	default:
@@ -168,10 +168,10 @@ func (s *Shelf) Fetch(ctx context.Context, p *source.Pin, commit string) error {
 }
 
 // errNoRevision says that a repository has nothing of a name.
-var errNoRevision = errors.New("there is no such revision")
+var errNoRevision = errors.New("the revision does not exist")
 
 var (
-	// whole is a commit of which nothing is left out: an object, whatever else has that name.
+	// whole is a commit in full: an object, whatever else has that name.
 	whole = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
 	// short is the beginning of one, and seems is what nobody takes for a name.
 	short = regexp.MustCompile(`^[0-9a-f]{4,63}$`)
@@ -206,8 +206,8 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, t
 			if id = strings.TrimSpace(id); len(id) > len(at) {
 				if commit, ok := find(id); ok && commit == id {
 					if begins != "" {
-						return "", false, problem.Errorf("%q is the beginning of several commits", at).
-							Remedy("write the whole commit")
+						return "", false, problem.Errorf("%q is ambiguous: several commits start with it", at).
+							Remedy("use the full commit")
 					}
 					begins = commit
 				}
@@ -216,11 +216,11 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, t
 	}
 	switch {
 	case isTag && isBranch:
-		return "", false, problem.Errorf("%q is a branch and a tag", at).
+		return "", false, problem.Errorf("%q is both a branch and a tag", at).
 			Remedy("write refs/heads/%s or refs/tags/%s", at, at)
 	case (isTag || isBranch) && (begins != "" || seems.MatchString(at)):
-		return "", false, problem.Errorf("%q is a branch or a tag, and reads like the beginning of a commit", at).
-			Remedy("write refs/heads/%s, refs/tags/%s or the whole commit", at, at)
+		return "", false, problem.Errorf("%q is a branch or a tag, but looks like the start of a commit", at).
+			Remedy("write refs/heads/%s, refs/tags/%s or the full commit", at, at)
 	case isTag:
 		return tagged, true, nil
 	case isBranch:
@@ -250,16 +250,17 @@ func (s *Shelf) unpack(ctx context.Context, work string, p *source.Pin, commit s
 		return err
 	}
 	if info, err := os.Stat(filepath.Join(fresh, manifest.Dir)); err != nil || !info.IsDir() {
-		return problem.Errorf("%s at %s has no folder %s", p.URL, p.At, manifest.Dir).
-			Remedy("a source is laid out like a project")
+		return problem.Errorf("%s at %s has no directory %s", p.URL, p.At, manifest.Dir).
+			Remedy("a source must have the layout of a project")
 	}
 	hash, err := source.Hash(os.DirFS(fresh), ".")
 	if err != nil {
-		return problem.Errorf("%s at %s cannot be used: %w", p.URL, p.At, err).Remedy("a source holds plain files only")
+		return problem.Errorf("%s at %s cannot be used: %w", p.URL, p.At, err).
+			Remedy("a source may contain only regular files")
 	}
 	if p.Hash != "" && p.Commit == commit && p.Hash != hash {
-		return problem.Errorf("the commit %s of %s is not what was pinned", commit[:12], p.URL).
-			Remedy("the lock file was changed by hand: take it from version control")
+		return problem.Errorf("the commit %s of %s does not match its pin", commit[:12], p.URL).
+			Remedy("the lock file was edited by hand; restore it from version control")
 	}
 	to := filepath.Join(top, p.Name)
 	old := fresh + "-old"
@@ -299,12 +300,12 @@ func (s *Shelf) Compare(ctx context.Context, p source.Pin) (moved string, err er
 	case elsewhere.now == pinned:
 		return "", nil
 	case elsewhere.now == "":
-		return "", problem.Errorf("the revision %s of %s is gone", p.At, p.Name).
-			Remedy("ask its keepers, or pin another")
+		return "", problem.Errorf("the revision %s of %s no longer exists", p.At, p.Name).
+			Remedy("ask its maintainers, or pin another revision")
 	case elsewhere.tag:
-		return "", problem.Errorf("the tag %s of %s was moved: it is the commit %.12s now, and %.12s is pinned", p.At,
+		return "", problem.Errorf("the tag %s of %s was moved: it is now commit %.12s, but %.12s is pinned", p.At,
 			p.Name, elsewhere.now, pinned).
-			Remedy("ask its keepers why; an update takes what it is now")
+			Remedy("ask its maintainers why; an update uses the new commit")
 	}
 	return elsewhere.now, nil
 }

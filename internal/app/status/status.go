@@ -1,4 +1,4 @@
-// Package status tells how hosts are, by the runs that are kept and without contacting any.
+// Package status reports how hosts are, by the runs that are kept and without contacting any.
 package status
 
 import (
@@ -9,10 +9,10 @@ import (
 	"jadekettle/internal/history"
 )
 
-// lookBack is out of how many runs of a host it is told since when it is as it is.
+// lookBack is how many runs of a host are read to see since when it is as it is.
 const lookBack = 200
 
-// Of tells how the hosts of a project are, those that need a person first.
+// Of reports how the hosts of a project are, those that need a person first.
 func Of(p *app.Project, targets, except []string) ([]history.HostStatus, error) {
 	hosts, err := p.Select(targets, except)
 	if err != nil {
@@ -20,19 +20,19 @@ func Of(p *app.Project, targets, except []string) ([]history.HostStatus, error) 
 	}
 	out := []history.HostStatus{}
 	for _, h := range hosts {
-		stands, err := p.Kept.Stands(p.Settings.Env, h.Name, lookBack)
+		runs, err := p.Kept.HostRuns(p.Settings.Env, h.Name, lookBack)
 		if err != nil {
 			return nil, err
 		}
-		s, err := history.StatusOf(h.Name, stands, func(n int) ([]record.Task,
+		s, err := history.StatusOf(h.Name, runs, func(n int) ([]record.Task,
 			error) {
 			return p.Kept.Moved(n, h.Name)
 		})
 		if err != nil {
 			return nil, err
 		}
-		if h.Off != "" {
-			s.Condition, s.Why = history.IsOff, h.Off
+		if h.Disabled != "" {
+			s.Condition, s.Why = history.IsDisabled, h.Disabled
 		}
 		if kept, ok := p.Known.Load(h.Name); ok {
 			flat := history.FlatFacts(kept.Facts)

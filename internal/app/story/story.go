@@ -1,4 +1,4 @@
-// Package story tells how the Saltmarsh Tide Observatory keeps its hosts: it runs
+// Package story shows how the Saltmarsh Tide Observatory keeps its hosts: it runs
 // commands of this program one after another on simulated hosts, and checks what
 // comes of each, so that the demo is a test of the whole as well.
 package story
@@ -42,11 +42,13 @@ const (
 	changes = 3
 )
 
-// Story is one telling on hosts that are simulated inside this program.
+// Story is one walk through the example project, on hosts that are simulated inside this program.
 type Story struct {
 	Out io.Writer
-	// Remark and Command say how what is told, and a command that is run, look. Nil leaves them as they are.
+	// Remark and Command say how remarks and commands look. Nil leaves them as they are.
 	Remark, Command func(string) string
+	// Pause waits between scenes, and gives false to end the story early. Nil does not wait.
+	Pause func(context.Context) bool
 	// Dir is the folder of the example project, which Up makes.
 	Dir string
 	// Run runs one command line of this program, and gives its exit code.
@@ -55,6 +57,8 @@ type Story struct {
 	Last func(ctx context.Context) ([]*record.Host, error)
 
 	fleet  *sim.Fleet
+	scenes int
+	left   bool // early, at a pause
 	broken error
 }
 
@@ -86,12 +90,16 @@ func (s *Story) Close() {
 	}
 }
 
-// say prints what is about to happen.
-func (s *Story) say(text string) {
-	if s.broken != nil {
+// say prints what is about to happen, after a pause where there was something to read.
+func (s *Story) say(ctx context.Context, text string) {
+	if s.broken != nil || s.left || ctx.Err() != nil {
 		return
 	}
 	fmt.Fprintln(s.Out)
+	if s.scenes++; s.scenes > 1 && s.Pause != nil && !s.Pause(ctx) {
+		s.left = true
+		return
+	}
 	for line := range strings.SplitSeq(text, "\n") {
 		fmt.Fprintln(s.Out, as(s.Remark, "# "+line))
 	}
@@ -107,13 +115,13 @@ func as(look func(string) string, text string) string {
 // command prints and runs one command. want is the exit code that it must have,
 // and check looks at the hosts afterwards.
 func (s *Story) command(ctx context.Context, want int, line string, check func(map[string]*record.Host) error) {
-	if s.broken != nil || ctx.Err() != nil {
+	if s.broken != nil || s.left || ctx.Err() != nil {
 		return
 	}
-	fmt.Fprintf(s.Out, "%s\n\n", as(s.Command, "$ jadekettle "+line))
+	fmt.Fprintf(s.Out, "%s\n", as(s.Command, "$ jadekettle "+line))
 	code := s.Run(ctx, append([]string{"--project", s.Dir}, strings.Fields(line)...))
 	if code != want {
-		s.broken = fmt.Errorf("`jadekettle %s` ended with %d, not %d", line, code, want)
+		s.broken = fmt.Errorf("`jadekettle %s` exited with %d, not %d", line, code, want)
 	}
 	if s.broken != nil || check == nil || ctx.Err() != nil {
 		return
@@ -134,7 +142,7 @@ func (s *Story) command(ctx context.Context, want int, line string, check func(m
 func expect(hosts map[string]*record.Host, name string, status plan.Status, want int) error {
 	h := hosts[name]
 	if h == nil {
-		return fmt.Errorf("there is no outcome of %s", name)
+		return fmt.Errorf("the story has no outcome for %s", name)
 	}
 	if got := h.Count(status); got != want {
 		return fmt.Errorf("%s has %d tasks %s, not %d", name, got, status, want)
@@ -142,44 +150,54 @@ func expect(hosts map[string]*record.Host, name string, status plan.Status, want
 	return nil
 }
 
-// Play tells the story once, and says where it did not come out as told. When
-// the context ends it breaks off without an error.
+// Play shows the story once, and says where it did not go as written. When
+// the context ends, or a pause asks for it, it breaks off without an error.
 func (s *Story) Play(ctx context.Context) error {
-	fmt.Fprintf(s.Out, "The Saltmarsh Tide Observatory keeps its hosts with Jade Kettle. The project lies in\n"+
-		"%s; its hosts are simulated inside this program.\n", s.Dir)
-	s.say("Which hosts are there, and is the project sound?")
+	fmt.Fprintf(s.Out, "The Saltmarsh Tide Observatory configures its hosts with Jade Kettle. The project is in\n"+
+		"%s; its hosts are simulated by this program.\n", s.Dir)
+	s.look(ctx)
+	s.apply(ctx)
+	s.restore(ctx)
+	if s.broken != nil && ctx.Err() == nil {
+		return fmt.Errorf("the demo did not go as expected: %w", s.broken)
+	}
+	if ctx.Err() == nil && !s.left {
+		s.Pause = nil
+		s.say(ctx, "Demo finished successfully.")
+	}
+	return nil
+}
+
+// look shows what is declared, and what would change.
+func (s *Story) look(ctx context.Context) {
+	s.say(ctx, "List the hosts.")
 	s.command(ctx, done, "hosts", nil)
-	fmt.Fprintln(s.Out)
-	s.command(ctx, done, "lint", nil)
 
-	s.say("Data lies in layers, the general ones first. Why does the third gauge sample every 15 seconds,\n" +
-		"and where do its sensors come from?")
+	s.say(ctx, "Data comes in layers, from general to specific. Why does the third gauge sample every 15 seconds?")
 	s.command(ctx, done, "why gauge-03 data.gauge.sample_seconds", nil)
-	fmt.Fprintln(s.Out)
-	s.command(ctx, done, "why gauge-03 data.gauge.sensors", nil)
 
-	s.say("What would an apply do on the first gauge, which was set up by hand long ago? A preview changes nothing.")
-	s.command(ctx, done, "preview gauge-01", func(h map[string]*record.Host) error {
-		return errors.Join(expect(h, "gauge-01", plan.Failed, 0), expect(h, "gauge-01", plan.Unchanged, 1))
+	s.say(ctx, "What would apply change on gauge-01? Here, only its packages and groups; a preview changes nothing.")
+	s.command(ctx, done, "preview gauge-01 --task package --task group", func(h map[string]*record.Host) error {
+		return errors.Join(expect(h, "gauge-01", plan.Failed, 0), expect(h, "gauge-01", plan.Changed, 4))
 	})
+}
 
-	s.say("Apply it everywhere. One host does not answer, and one package cannot be installed:\n" +
-		"both are told at the end, and neither stops anything else.")
-	s.command(ctx, failed, "apply --all --yes", func(h map[string]*record.Host) error {
+// apply brings all hosts to what is declared, of which one is down and one fails in part.
+func (s *Story) apply(ctx context.Context) {
+	s.say(ctx, "Apply the project to all hosts. One host is down and one package cannot be installed:\n"+
+		"both are reported at the end, and neither stops the rest.")
+	s.command(ctx, failed, "apply --all --yes --summary", func(h map[string]*record.Host) error {
 		if h[down] == nil || h[down].State != record.NotReached {
 			return fmt.Errorf("%s was reached, or forgotten", down)
 		}
 		return errors.Join(expect(h, "archive-01", plan.Failed, 1), expect(h, "archive-01", plan.Blocked, 1),
-			expect(h, "gauge-02", plan.Failed, 0), expect(h, "chart-01", plan.LeftOut, 0),
-			expect(h, "chart-02", plan.LeftOut, 1))
+			expect(h, "gauge-02", plan.Failed, 0), expect(h, "chart-01", plan.Skipped, 0),
+			expect(h, "chart-02", plan.Skipped, 1))
 	})
 
-	s.say("The facts are known now. Who keeps old readings, because its disk is large enough?")
-	s.command(ctx, done, "hosts --group big-disk", nil)
-
-	s.say("Once more: what is right already stays untouched.")
-	s.command(ctx, done, "apply @gauge @chart --yes", func(h map[string]*record.Host) error {
-		for _, name := range []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04", "chart-01", "chart-02"} {
+	s.say(ctx, "Apply again: nothing is left to change.")
+	s.command(ctx, done, "apply @gauge --yes", func(h map[string]*record.Host) error {
+		for _, name := range []string{"gauge-01", "gauge-02", "gauge-03", "gauge-04"} {
 			if err := errors.Join(expect(h, name, plan.Changed, 0), expect(h, name, plan.Failed, 0)); err != nil {
 				return err
 			}
@@ -187,31 +205,27 @@ func (s *Story) Play(ctx context.Context) error {
 		return nil
 	})
 
-	s.say("And does it work? Probes ask, and change nothing.")
-	s.command(ctx, done, "verify @gauge", func(h map[string]*record.Host) error {
+	s.say(ctx, "Does it work? Run the declared health checks.")
+	s.command(ctx, done, "verify gauge-01", func(h map[string]*record.Host) error {
 		return errors.Join(expect(h, "gauge-01", plan.Unchanged, 1), expect(h, "gauge-01", plan.Failed, 0))
 	})
+}
 
-	s.say("At night somebody logs in on gauge-02 and edits the logger's configuration by hand.")
-	if s.broken == nil {
+// restore finds and fixes what somebody has changed by hand.
+func (s *Story) restore(ctx context.Context) {
+	if s.broken == nil && ctx.Err() == nil && !s.left {
 		s.broken = s.editByHand("gauge-02")
 	}
-	s.say("A preview finds it, and tells what would follow.")
-	s.command(ctx, changes, "preview @gauge --fail-if-changes", func(h map[string]*record.Host) error {
-		return errors.Join(expect(h, "gauge-01", plan.Changed, 0), expect(h, "gauge-02", plan.Changed, 2))
+	s.say(ctx, "At night, someone logs in to gauge-02 and edits the logger's configuration by hand.\n"+
+		"A preview finds the edit, and shows what would be restarted.")
+	s.command(ctx, changes, "preview gauge-02 --fail-if-changes", func(h map[string]*record.Host) error {
+		return expect(h, "gauge-02", plan.Changed, 2)
 	})
 
-	s.say("An apply mends it and restarts the logger, once.")
+	s.say(ctx, "Apply restores the file and restarts the logger once.")
 	s.command(ctx, done, "apply gauge-02 --yes", func(h map[string]*record.Host) error {
 		return expect(h, "gauge-02", plan.Changed, 2)
 	})
-	if s.broken == nil && ctx.Err() == nil {
-		s.say("The story came out as told.")
-	}
-	if s.broken != nil && ctx.Err() == nil {
-		return fmt.Errorf("the story did not come out as told: %w", s.broken)
-	}
-	return nil
 }
 
 func (s *Story) editByHand(host string) error {
@@ -224,7 +238,7 @@ func (s *Story) editByHand(host string) error {
 	return os.WriteFile(file, text, 0o644)
 }
 
-// Stay keeps the hosts up until the context ends, and tells what to try.
+// Stay keeps the hosts up until the context ends, and reports what to try.
 func (s *Story) Stay(ctx context.Context) {
 	fmt.Fprintf(s.Out, `
 The simulated hosts stay up until you press Ctrl-C. In another terminal:
@@ -238,7 +252,7 @@ The simulated hosts stay up until you press Ctrl-C. In another terminal:
   jadekettle apply @gauge
   $EDITOR manifests/gauge/logger.toml.tmpl      then preview again
 
-The hosts' files lie in simulated/HOST, to be looked at and broken by hand.
+The hosts' files are in simulated/HOST: look at them, and break them by hand.
 `, s.Dir)
 	<-ctx.Done()
 	fmt.Fprintln(s.Out, "The simulated hosts are down.")

@@ -1,5 +1,5 @@
 // Package tend runs the schedules of a project for as long as it lives: it starts jobs when
-// they are due, one run for a host at a time, reads the project anew when its source moves, and
+// they are due, one run for a host at a time, reads the project again when its source moves, and
 // keeps what it has done, so that one that comes after it goes on from there.
 //
 // It knows neither projects nor runs: a Tender is given what reads the one and starts the other.
@@ -47,10 +47,10 @@ type Tender struct {
 	Start func(ctx context.Context, name string, began func(pid int)) Result
 	// Lives says whether a process of an earlier tender is still at work on a job.
 	Lives func(pid int) bool
-	// Keep keeps the state, before anything is done that it tells of.
+	// Keep keeps the state, before anything is done that it reports.
 	Keep func(*State) error
-	// Tell tells what happens, in a line.
-	Tell func(format string, args ...any)
+	// Report prints what happens, in a line.
+	Report func(format string, args ...any)
 	// Alive is called at least every Beat, for a watchdog. May be nil.
 	Alive func(*State)
 
@@ -73,7 +73,7 @@ type progress struct {
 	pids    chan begun
 	reads   chan reading
 	busy    bool // the project is being read
-	unkept  bool // it was told that nothing can be kept
+	unkept  bool // it was reported that nothing can be kept
 }
 
 // reading is what reading the project came to.
@@ -101,39 +101,39 @@ const grace = time.Minute
 // State is what a tender has done and is doing, as it is kept.
 type State struct {
 	Format int `json:"format"`
-	Standing
+	Status
 	Jobs map[string]*Done `json:"jobs" doc:"Its jobs, by name."`
 }
 
-// Standing is where a tender stands, besides its jobs.
-type Standing struct {
+// Status is where a tender is, besides its jobs.
+type Status struct {
 	PID      int       `json:"pid" doc:"Its process."`
-	Machine  string    `json:"machine" doc:"The machine that it runs on."`
-	Since    time.Time `json:"since" doc:"Since when, in UTC."`
-	Source   string    `json:"source" doc:"Where the project comes from: a folder, or a git repository."`
-	Revision string    `json:"revision" doc:"The commit that the project is at; empty outside of git."`
-	Read     time.Time `json:"read" doc:"When the project was read last, because it had moved."`
-	Looked   time.Time `json:"looked" doc:"When it was last looked whether it has moved."`
-	Wrong    string    `json:"wrong" doc:"Why the project cannot be read; empty when it can."`
-	WrongAt  time.Time `json:"wrong_at" doc:"Since when that is so."`
+	Machine  string    `json:"machine" doc:"The machine it runs on."`
+	Since    time.Time `json:"since,omitzero" doc:"When it was started, in UTC."`
+	Source   string    `json:"source" doc:"The source of the project: a directory or a git repository."`
+	Revision string    `json:"revision" doc:"The commit of the project; empty outside of git."`
+	Read     time.Time `json:"read,omitzero" doc:"When the project was last read because it had changed."`
+	Looked   time.Time `json:"checked,omitzero" doc:"When it was last checked for changes."`
+	Wrong    string    `json:"error" doc:"Why the project cannot be read; empty if it can."`
+	WrongAt  time.Time `json:"error_since,omitzero" doc:"Since when."`
 }
 
 // Done is what became of one job.
 type Done struct {
-	Seen    time.Time `json:"seen" doc:"Up to when all starts are accounted for."`
-	Next    time.Time `json:"next" doc:"The next start."`
-	Queued  bool      `json:"queued" doc:"Whether it is due, and waits for hosts that another job goes over."`
-	Running bool      `json:"running" doc:"Whether it runs."`
-	PID     int       `json:"pid" doc:"The process that runs it; 0 when none does."`
-	Began   time.Time `json:"began" doc:"When it was started last."`
-	Ended   time.Time `json:"ended" doc:"When that ended."`
-	Late    float64   `json:"late" doc:"How long after it was due it was started, in seconds."`
-	Code    int       `json:"code" doc:"The code that it ended with."`
-	Run     int       `json:"run" doc:"The number of that run; 0 when none is known."`
-	Said    string    `json:"said" doc:"How it went."`
-	Starts  int       `json:"starts" doc:"How often it was started."`
-	Failed  int       `json:"failed" doc:"How often that ended with another code than 0."`
-	Missed  int       `json:"missed" doc:"How many starts were missed, or came while it ran."`
+	Seen    time.Time `json:"seen,omitzero" doc:"The time up to which all starts are accounted for."`
+	Next    time.Time `json:"next,omitzero" doc:"The next start."`
+	Queued  bool      `json:"queued" doc:"Whether it is due and waiting for hosts that another job is using."`
+	Running bool      `json:"running" doc:"Whether it is running."`
+	PID     int       `json:"pid" doc:"The process that runs it; 0 if none."`
+	Began   time.Time `json:"began,omitzero" doc:"When it was last started."`
+	Ended   time.Time `json:"ended,omitzero" doc:"When that run ended."`
+	Late    float64   `json:"late" doc:"How long after its due time it was started, in seconds."`
+	Code    int       `json:"code" doc:"Its exit status."`
+	Run     int       `json:"run" doc:"The number of that run; 0 if unknown."`
+	Said    string    `json:"result" doc:"Its result."`
+	Starts  int       `json:"starts" doc:"The number of starts."`
+	Failed  int       `json:"failed" doc:"The number of runs with an exit status other than 0."`
+	Missed  int       `json:"missed" doc:"The number of starts that were missed, or due while it was running."`
 }
 
 // Run runs until ctx is done, and then waits for what runs. before is the state that an earlier
@@ -187,14 +187,14 @@ func (t *Tender) have(r reading) error {
 	case err != nil:
 		if t.state.Wrong == "" {
 			t.state.WrongAt = now
-			t.Tell("the project cannot be read as it is now, and stays as it was: %v", err)
+			t.Report("the project cannot be read, so the last good version is kept: %v", err)
 		}
 		if t.state.Wrong = err.Error(); p == nil {
 			t.keep()
 			return nil
 		}
 	case t.state.Wrong != "":
-		t.Tell("the project can be read again")
+		t.Report("the project can be read again")
 	}
 	if err == nil {
 		t.state.Wrong, t.state.WrongAt = "", time.Time{}
@@ -226,7 +226,7 @@ func (t *Tender) have(r reading) error {
 		}
 	}
 	t.queue = slices.DeleteFunc(t.queue, func(name string) bool { return t.named[name].Schedule == nil })
-	t.Tell("jobs with a schedule: %d%s", len(p.Jobs), at(p.Revision))
+	t.Report("jobs with a schedule: %d%s", len(p.Jobs), at(p.Revision))
 	t.keep()
 	return nil
 }
@@ -249,7 +249,7 @@ func (t *Tender) takeOver() {
 		}
 		if d.PID > 0 && t.Lives(d.PID) {
 			t.running[j.Name] = j
-			t.Tell("%s still runs, as process %d", j.Name, d.PID)
+			t.Report("%s is still running, as process %d", j.Name, d.PID)
 			pid := d.PID
 			go func() {
 				for t.Lives(pid) {
@@ -260,8 +260,8 @@ func (t *Tender) takeOver() {
 			continue
 		}
 		d.Running, d.PID = false, 0
-		t.Tell("%s was broken off", j.Name)
-		if d.Said = "it was broken off"; j.Schedule.Missed == schedule.Once && j.Schedule.Open(time.Now()) {
+		t.Report("%s was interrupted", j.Name)
+		if d.Said = "it was interrupted"; j.Schedule.Missed == schedule.Once && j.Schedule.Open(time.Now()) {
 			t.queue, t.dueAt[j.Name] = append(t.queue, j.Name), d.Began
 		}
 	}
@@ -279,7 +279,7 @@ func (t *Tender) due(ctx context.Context, now time.Time) error {
 	for _, j := range t.jobs() {
 		d, id := t.state.Jobs[j.Name], t.project.Name+"/"+j.Name
 		if ahead := d.Seen.Sub(now); ahead > putBack { // what it saw then has not come yet
-			t.Tell("the clock was put back by %v: %s is due by the clock as it is now", ahead.Round(time.Second),
+			t.Report("the clock was set back by %v: %s follows the new time", ahead.Round(time.Second),
 				j.Name)
 			d.Seen = now.UTC()
 			d.Next, _ = j.Schedule.Next(id, now)
@@ -295,7 +295,7 @@ func (t *Tender) due(ctx context.Context, now time.Time) error {
 		switch {
 		case runs || slices.Contains(t.queue, j.Name):
 			d.Missed += n
-			t.Tell("%s is due, and still at work since %s", j.Name, d.Began.Local().Format("15:04:05"))
+			t.Report("%s is due, but still running since %s", j.Name, d.Began.Local().Format("15:04:05"))
 			continue
 		case onTime, j.Schedule.Missed == schedule.Once && j.Schedule.Open(now):
 			t.queue, t.dueAt[j.Name] = append(t.queue, j.Name), last
@@ -306,7 +306,8 @@ func (t *Tender) due(ctx context.Context, now time.Time) error {
 			d.Missed += n
 		}
 		if n > 0 {
-			t.Tell("%s missed %d of its starts, the last at %s", j.Name, n, last.Local().Format("2006-01-02 15:04"))
+			t.Report("%s missed %d of its starts, the last at %s", j.Name, n, last.Local().
+				Format("2006-01-02 15:04 MST"))
 		}
 	}
 	return t.begin(ctx, now)
@@ -348,14 +349,14 @@ func (t *Tender) begin(ctx context.Context, now time.Time) error {
 	if !t.keep() { // as on a full disk, which somebody makes room on: it is tried again
 		for i, j := range ready {
 			d := t.state.Jobs[j.Name]
-			d.Starts, d.Running, d.Queued, d.Said = d.Starts-1, false, true, "it waits until its start can be kept"
+			d.Starts, d.Running, d.Queued, d.Said = d.Starts-1, false, true, "it waits until its start can be saved"
 			t.queue = slices.Insert(t.queue, i, j.Name)
 		}
 		return nil
 	}
 	for _, j := range ready {
 		t.running[j.Name] = j
-		t.Tell("%s starts", j.Name)
+		t.Report("%s starts", j.Name)
 		go func() {
 			r := t.Start(ctx, j.Name, func(pid int) { t.pids <- begun{j.Name, pid} })
 			t.ended <- ending{j.Name, r}
@@ -431,7 +432,7 @@ func (t *Tender) finish(e ending) {
 	if e.Code != 0 {
 		d.Failed++
 	}
-	t.Tell("%s ended with %d%s", e.name, e.Code, said(e.Result))
+	t.Report("%s ended with exit status %d%s", e.name, e.Code, said(e.Result))
 }
 
 func said(r Result) string {
@@ -445,14 +446,14 @@ func said(r Result) string {
 	return out
 }
 
-// keep keeps the state, and says once that it cannot be, and once that it can be again. It is no reason to end.
+// keep keeps the state, and says once that it cannot be, and once that it can be again. It is not a reason to end.
 func (t *Tender) keep() bool {
 	err := t.Keep(t.state)
 	switch {
 	case err != nil && !t.unkept:
-		t.Tell("the state cannot be kept, and nothing is started until it can: %v", err)
+		t.Report("the state cannot be saved, and nothing is started until it can: %v", err)
 	case err == nil && t.unkept:
-		t.Tell("the state can be kept again")
+		t.Report("the state can be saved again")
 	}
 	t.unkept = err != nil
 	return err == nil
@@ -461,7 +462,7 @@ func (t *Tender) keep() bool {
 // close waits for what runs.
 func (t *Tender) close() error {
 	if len(t.running) > 0 {
-		t.Tell("stopping: waiting for %v", value.Keys(t.running))
+		t.Report("stopping: waiting for %v", value.Keys(t.running))
 	}
 	for len(t.running) > 0 {
 		select {

@@ -34,11 +34,11 @@ func every(t testing.TB, text string) *schedule.Schedule {
 // night is a made-up one: the clock goes as fast as nothing is to do.
 type night struct {
 	Tender
-	mu    sync.Mutex
-	told  []string
-	began []string
-	at    map[string]int // how many jobs are at a host now
-	kept  State
+	mu       sync.Mutex
+	reported []string
+	began    []string
+	at       map[string]int // how many jobs are at a host now
+	kept     State
 }
 
 func nightOf(t testing.TB, takes func(name string) time.Duration, jobs ...Job) *night {
@@ -87,10 +87,10 @@ func nightOf(t testing.TB, takes func(name string) time.Duration, jobs ...Job) *
 			}
 			return nil
 		},
-		Tell: func(form string, args ...any) {
+		Report: func(form string, args ...any) {
 			n.mu.Lock()
 			defer n.mu.Unlock()
-			n.told = append(n.told, fmt.Sprintf(form, args...))
+			n.reported = append(n.reported, fmt.Sprintf(form, args...))
 		},
 	}
 	return n
@@ -211,9 +211,9 @@ func TestAProjectThatMoves(t *testing.T) {
 		if s := n.kept; s.Revision != "decaf" || s.Wrong != "" || s.Jobs["tides"] != nil || s.Jobs["ebb"].Failed != 2 {
 			t.Errorf("it is kept as %+v, %+v", s, s.Jobs["ebb"])
 		}
-		told := strings.Join(n.told, "\n")
-		if strings.Count(told, "no route") != 1 || !strings.Contains(told, "can be read again") {
-			t.Errorf("it told\n%s", told)
+		reported := strings.Join(n.reported, "\n")
+		if strings.Count(reported, "no route") != 1 || !strings.Contains(reported, "can be read again") {
+			t.Errorf("it reported\n%s", reported)
 		}
 	})
 	n := nightOf(t, nil)
@@ -239,10 +239,10 @@ func TestAStartThatCannotBeKept(t *testing.T) {
 			return keep(s)
 		}
 		n.goOn(t, nil, 25*time.Minute)
-		said := strings.Join(n.told, "\n")
+		said := strings.Join(n.reported, "\n")
 		if got := strings.Join(n.began, "|"); got != "tides 00:13|tides 00:20" ||
 			strings.Count(said, "the disk is full") != 1 ||
-			!strings.Contains(said, "can be kept again") || n.kept.Jobs["tides"].Starts != 2 {
+			!strings.Contains(said, "can be saved again") || n.kept.Jobs["tides"].Starts != 2 {
 			t.Errorf("it started %s, kept %+v and said\n%s", got, n.kept.Jobs["tides"], said)
 		}
 	})
@@ -264,13 +264,13 @@ func TestAClockThatWasAhead(t *testing.T) {
 		}
 		n.goOn(t, nil, 95*time.Minute)
 		if got := strings.Join(n.began, "|"); got != "tides 00:30|tides 01:00|tides 01:30" ||
-			!strings.Contains(strings.Join(n.told, "\n"), "put back") {
-			t.Errorf("it started %s and said %v", got, n.told)
+			!strings.Contains(strings.Join(n.reported, "\n"), "set back") {
+			t.Errorf("it started %s and said %v", got, n.reported)
 		}
 	})
 }
 
-// TestAThousand tells how late the last of a thousand schedules begins that are due at once.
+// TestAThousand measures how late the last of a thousand schedules begins that are due at once.
 func TestAThousand(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var jobs []Job
@@ -318,7 +318,7 @@ func BenchmarkAThousandAtOnce(b *testing.B) {
 		n := nightOf(b, func(string) time.Duration { return 0 }, jobs...)
 		ctx, cancel := context.WithCancel(context.Background())
 		n.Start = func(_ context.Context, _ string, began func(int)) Result { began(1); return Result{} }
-		n.Tell = func(string, ...any) {}
+		n.Report = func(string, ...any) {}
 		n.Keep = func(s *State) error {
 			data, err := json.Marshal(s)
 			if err != nil {

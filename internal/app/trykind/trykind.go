@@ -1,4 +1,4 @@
-// Package trykind makes kinds of one's own, and tries their examples: on a simulated host, or with their program on
+// Package trykind makes custom kinds, and tries their examples: on a simulated host, or with their program on
 // this machine.
 package trykind
 
@@ -32,12 +32,12 @@ import (
 // New makes the folder of a kind that works, and gives its files.
 func New(s *app.Site, name string) ([]string, error) {
 	if _, taken := s.Kinds().Kind(name); taken || !validKind(name) {
-		return nil, problem.Errorf("no kind can be called %q", name).
-			Remedy("use small letters, digits and underscores, and a name that is not taken")
+		return nil, problem.Errorf("invalid kind name %q", name).
+			Remedy("use lower-case letters, digits and underscores, and a name that is not in use")
 	}
 	folder := filepath.Join(s.Root, ownkind.Dir, name)
 	if _, err := os.Stat(folder); err == nil {
-		return nil, problem.Errorf("%s is there already", folder).Remedy("name another")
+		return nil, problem.Errorf("%s already exists", folder).Remedy("choose another name")
 	}
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
@@ -63,50 +63,49 @@ func validKind(name string) bool {
 }
 
 const newKind = `about = "One line of text in a file."
-doc = "The name is the file's path. This is the kind that ` + "`jadekettle kinds new`" +
-	` makes: make of it what you need."
+doc = "The name is the file's path. Replace this example, written by kinds new, with your own kind."
 program = "program"
 
 [attribute.text]
-type = "text"
+type = "string"
 required = true
 about = "The line, without quotes and backslashes."
 example = '"high water at six"'
 
 [attribute.ending]
-type = "text"
+type = "string"
 choices = ["none", "stop"]
 default = "none"
-about = "What the line ends with."
+about = "The end of the line."
 
 [example]
-"A line that must be there" = """
+"A line that must exist" = """
 [NAME."/tmp/NAME-example"]
 text = "high water at six"
 ending = "stop"
 """
-"A file that must not be there" = """
+"A file that must not exist" = """
 [NAME."/tmp/NAME-other"]
 absent = true
 """
 `
 
 const newProgram = `#!/bin/sh
-# Answers for the kind NAME, on the host. Its argument is read, compare or write. On
-# standard input it gets one line of JSON, its keys in alphabetical order:
+# The program of the kind NAME, which runs on the host. Its argument is read, compare or write.
+# Standard input is one line of JSON, with keys in alphabetical order:
 #   {"absent":false,"attributes":{"ending":"none","text":"..."},"format":1,"kind":"NAME","name":"...",
 #    "preview":false,"state":...}
-# It answers on standard output with one JSON object:
-#   read      {"state": ...}      what stands, in any form; compare and write get it back
-#   compare   {"changes": [{"what": "...", "was": "...", "becomes": "..."}]}   none when all is right
+# Standard output is one JSON object:
+#   read      {"state": ...}      the current state, in any form; compare and write receive it
+#   compare   {"changes": [{"what": "...", "was": "...", "becomes": "..."}]}   empty if nothing differs
 #   write     nothing, once it is done
-# It must change nothing but in write. What it says on standard error, with an exit code other than 0, is the
-# failure that people read. Any language that hosts have will do.
+# Only write may change anything. On failure, exit with a status other than 0; standard error is the
+# message that people see. Any language that is available on the hosts will do.
 set -eu
-question=$(cat)
-field() { printf '%s\n' "$question" | sed -n 's/.*"'"$1"'":"\([^"\\]*\)".*/\1/p'; }
+request=$(cat)
+field() { printf '%s\n' "$request" | sed -n 's/.*"'"$1"'":"\([^"\\]*\)".*/\1/p'; }
 file=$(field name)
-case $question in *'"absent":true'*) want= ;; *)
+case $request in *'"absent":true'*) want= ;; *)
 	want=$(field text)
 	[ "$(field ending)" = stop ] && want=$want. ;;
 esac
@@ -118,16 +117,16 @@ read)
 		echo '{"state": ""}'
 	fi ;;
 compare)
-	stands=$(field state)
-	if [ "$stands" = "$want" ]; then
+	current=$(field state)
+	if [ "$current" = "$want" ]; then
 		echo '{"changes": []}'
 	else
-		printf '{"changes": [{"what": "line", "was": "%s", "becomes": "%s"}]}\n' "${stands:-absent}" "${want:-absent}"
+		printf '{"changes": [{"what": "line", "was": "%s", "becomes": "%s"}]}\n' "${current:-absent}" "${want:-absent}"
 	fi ;;
 write)
 	if [ -z "$want" ]; then rm -f "$file"; else printf '%s\n' "$want" >"$file"; fi ;;
 *)
-	echo "asked to $1" >&2
+	echo "unknown argument: $1" >&2
 	exit 2 ;;
 esac
 `
@@ -136,21 +135,21 @@ esac
 type Trial struct {
 	Example string // what it shows
 	Ref     string // the declaration; empty for all of them
-	Right   string // how it went well
-	Wrong   string // why it did not; empty when it did
+	Passed  string // how it went; empty when it failed
+	Failed  string // why it failed; empty when it passed
 }
 
-// Try tries the examples of a kind of one's own: twice on a simulated host, which runs no program but remembers what it
+// Try tries the examples of a custom kind: twice on a simulated host, which runs no program but remembers what it
 // was asked to write, or with the program on this machine.
 func Try(ctx context.Context, s *app.Site, name string, here bool) ([]Trial, error) {
 	k, ok := s.Kinds().Kind(name)
 	if !ok || k.Program == "" {
-		return nil, problem.Errorf("there is no kind %q of your own that is whole", name).
-			Remedy("`jadekettle lint` tells what is wrong with one; `jadekettle kinds new NAME` makes one")
+		return nil, problem.Errorf("no complete custom kind %q", name).
+			Remedy("`jadekettle lint` shows what is wrong with it; `jadekettle kinds new NAME` creates one")
 	}
 	if len(k.Examples) == 0 {
 		return nil, problem.Errorf("the kind %s has no examples", k.Name).
-			Remedy("write some below [example] in its kind.toml")
+			Remedy("add some under [example] in its kind.toml")
 	}
 	var out []Trial
 	for _, e := range k.Examples {
@@ -199,11 +198,11 @@ func simulated(ctx context.Context, project fs.FS, e schema.Example) ([]Trial, e
 	if err != nil {
 		return nil, err
 	}
-	t := Trial{Example: e.About, Right: "right"}
+	t := Trial{Example: e.About, Passed: "passed"}
 	for _, c := range cases {
 		// A failure without a host is about conditions, of which an example shows one side.
 		if c.Failure != "" && c.Host != "" {
-			t.Wrong = c.Failure
+			t.Failed = c.Failure
 		}
 	}
 	return []Trial{t}, nil
@@ -226,8 +225,8 @@ func onThisMachine(ctx context.Context, work string, k *schema.Kind, e schema.Ex
 			continue
 		}
 		one := Trial{Example: e.About, Ref: t.Ref.String()}
-		if one.Right, err = tried(ctx, filepath.Join(work, ownkind.Dir, k.Name, path.Base(k.Program)), t); err != nil {
-			one.Wrong = problem.From(err).What
+		if one.Passed, err = tried(ctx, filepath.Join(work, ownkind.Dir, k.Name, path.Base(k.Program)), t); err != nil {
+			one.Failed = problem.From(err).What
 		}
 		out = append(out, one)
 	}
@@ -249,7 +248,7 @@ func tried(ctx context.Context, program string, t plan.Task) (string, error) {
 		return "", err
 	}
 	if len(changes) == 0 {
-		return "right: nothing differed, so nothing was written", nil
+		return "passed: nothing differed, so nothing was written", nil
 	}
 	if _, err := asked(ctx, program, "write", t, state); err != nil {
 		return "", err
@@ -259,10 +258,10 @@ func tried(ctx context.Context, program string, t plan.Task) (string, error) {
 		return "", err
 	}
 	if len(left) > 0 {
-		return "", problem.Errorf("the change did not hold: %s is %s, declared %s", left[0].What, left[0].Was,
+		return "", problem.Errorf("the change did not persist: %s is %s, declared %s", left[0].What, left[0].Was,
 			left[0].Becomes)
 	}
-	return fmt.Sprintf("right: %s written, and then nothing differed", counted(len(changes))), nil
+	return fmt.Sprintf("passed: %s written, and then nothing differed", counted(len(changes))), nil
 }
 
 // tryLimit is how long a program may take on this machine.
@@ -280,7 +279,7 @@ func asked(ctx context.Context, program, verb string, t plan.Task, state any) (o
 	var out, errs bytes.Buffer
 	c.Stdout, c.Stderr = &out, &errs
 	if err := c.Run(); err != nil {
-		return own.Answer{}, problem.Errorf("asked to %s, the program fails: %v: %s", verb, err,
+		return own.Answer{}, problem.Errorf("the program fails on %s: %v: %s", verb, err,
 			strings.TrimSpace(errs.String()))
 	}
 	return own.Read(verb, out.String())

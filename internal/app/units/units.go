@@ -39,7 +39,7 @@ func Of(uid int, config string) Manager {
 	return Manager{Dir: filepath.Join(config, "systemd", "user"), User: true}
 }
 
-// Text writes a text that is no command line, such as a description.
+// Text writes a text that is not a command line, such as a description.
 func Text(s string) (string, error) {
 	return strings.NewReplacer("%", "%%", `\`, `\\`).Replace(s), oneLine(s)
 }
@@ -68,8 +68,8 @@ func Line(words ...string) (string, error) {
 // oneLine refuses a text that would become further lines of a unit, which root may run.
 func oneLine(s string) error {
 	if value.HasControl(s) {
-		return problem.Errorf("%q has control characters, and a unit is made of lines", s).
-			Remedy("write it in one line of text")
+		return problem.Errorf("%q has control characters, which a systemd unit does not allow", s).
+			Remedy("use a single line of text")
 	}
 	return nil
 }
@@ -128,8 +128,8 @@ func (m Manager) call(ctx context.Context, args ...string) error {
 	c.Stdout, c.Stderr = &said, &said
 	err := c.Run()
 	if errors.Is(err, exec.ErrNotFound) {
-		return problem.Errorf("this machine has no systemd").
-			Remedy("`jadekettle tend` keeps schedules wherever it runs; a line of cron starts a job too")
+		return problem.Errorf("this machine does not run systemd").
+			Remedy("use `jadekettle tend` or cron to start jobs instead")
 	}
 	if err != nil {
 		return fmt.Errorf("systemctl %s: %s", strings.Join(args, " "), strings.TrimSpace(said.String()))

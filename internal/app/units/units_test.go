@@ -54,7 +54,7 @@ func TestUnits(t *testing.T) {
 	}
 	t.Setenv("PATH", dir)
 	if err := m.Install(context.Background(), files, "tide.timer"); err == nil ||
-		!strings.Contains(err.Error(), "no systemd") {
+		!strings.Contains(err.Error(), "does not run systemd") {
 		t.Errorf("without systemd: %v", err)
 	}
 }

@@ -17,13 +17,11 @@ func admitCommand(e *cli.Env) *cobra.Command {
 	a := &admit.Admission{}
 	yes := false
 	c := &cobra.Command{
-		Use: "admit HOST...", Short: "Take in new hosts that have only a login with a password",
-		Args: cobra.MinimumNArgs(1),
-		Long: "Admit trusts a host's key after a look at its fingerprint, logs in with a password as --as says, " +
-			"and makes the\n" +
-			"account, its key and its right to sudo that the inventory's connect names. A new connection then " +
-			"proves that\nthe key logs in and that elevation works; only then the host is admitted. Once more, it " +
-			"changes nothing.",
+		Use: "admit HOST...", Short: "Set up key login and sudo on new hosts",
+		Args: cli.Args(1, -1),
+		Long: "Sets up a new host: verifies its host key, logs in with a password (--as), then creates the " +
+			"account, key and sudo rule that the inventory expects, and checks that a new connection works. Safe " +
+			"to repeat.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			p, list, err := e.OpenHosts(c.Context(), targets)
 			if err != nil {
@@ -47,9 +45,9 @@ func admitCommand(e *cli.Env) *cobra.Command {
 				if err != nil || !ok {
 					return err
 				}
-				how := "is admitted"
+				how := "admitted"
 				if already {
-					how = "is admitted already"
+					how = "already admitted"
 				}
 				fmt.Fprintf(e.Out, "%s  %s: %s\n", h.Name, how, admit.How(p.Target(h)))
 				return nil
@@ -60,12 +58,9 @@ func admitCommand(e *cli.Env) *cobra.Command {
 			return cli.Ended(code)
 		},
 	}
-	c.Flags().StringVar(&a.As, "as", "root", "the `USER` to log in as with a password; one that may use sudo, if not "+
-		"root")
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask whether the host's key is right")
-	c.Flags().BoolVar(&a.Worker, "worker-only", false, "let the account run our worker as root, and nothing else, "+
-		"where "+
-		"sudo makes it root")
+	c.Flags().StringVar(&a.As, "as", "root", "log in as `USER` with a password; must be root or able to use sudo")
+	c.Flags().BoolVar(&yes, "yes", false, "do not prompt for confirmation of the host key")
+	c.Flags().BoolVar(&a.Worker, "worker-only", false, "restrict the sudo rule to the Jade Kettle worker")
 	e.PasswordFlags(c)
 	c.ValidArgsFunction = e.CompleteHosts()
 	return c

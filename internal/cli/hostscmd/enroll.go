@@ -21,23 +21,22 @@ import (
 func enroll(e *cli.Env) *cobra.Command {
 	en := &appenroll.Enrollment{}
 	c := &cobra.Command{
-		Use: "enrol HOST... --from URL[@REV]", Short: "Let hosts keep themselves, from a git repository and " +
-			"without a controller",
-		Long: "Enrol puts this program on hosts, a service that runs `jadekettle tend --here` there, and an " +
-			"identity that opens\nwhat is sealed for that host alone. It tells the identity's recipient, which " +
-			"goes to the host in the inventory as\nseal_for; `jadekettle secret reseal` then seals the host's own " +
-			"layer for it. Once more, it brings all that up to date.",
+		Use: "enroll HOST... --from URL[@REV]", Short: "Make hosts apply the project themselves from a git repository",
+		Long: "Installs Jade Kettle and a service on hosts, so that they fetch the project from a git repository " +
+			"and apply it themselves.\n\nEach host gets an identity to decrypt its own secrets. Enroll prints the " +
+			"public key to add to the inventory as encrypt_for; then run `jadekettle secret rekey`. Repeat enroll " +
+			"to update a host.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if e.From == "" {
-				return problem.Errorf("enrol wants to know from where").
-					Remedy("say --from URL[@REV], a git repository that the hosts reach")
+				return problem.Errorf("no repository given").
+					Remedy("use --from URL[@REV] with a git repository that the hosts can reach")
 			}
 			if url, _ := sources.SplitURL(e.From); !strings.Contains(url, ":") {
-				return problem.Errorf("--from is %s, a folder of this machine", url).
-					Remedy("name the repository as the hosts reach it")
+				return problem.Errorf("--from is %s, a directory on this machine", url).
+					Remedy("use a repository address that the hosts can reach")
 			}
 			if en.Every < time.Minute {
-				return problem.Errorf("--every is %v", en.Every).Remedy("give a minute or more")
+				return problem.Errorf("invalid --every %v", en.Every).Remedy("use a minute or more")
 			}
 			return each(c.Context(), e, en, targets, func(h app.Host) error {
 				got, err := en.Host(c.Context(), h)
@@ -47,18 +46,19 @@ func enroll(e *cli.Env) *cobra.Command {
 				if got.Silent != "" {
 					fmt.Fprintf(e.Err, "%s  %s\n", h.Name, got.Silent)
 				}
-				fmt.Fprintf(e.Out, "%s  keeps itself, every %v from %s\n", h.Name, en.Every, text.Line(e.From))
+				fmt.Fprintf(e.Out, "%s  enrolled: applies %s every %s\n", h.Name, text.Line(e.From),
+					text.Interval(en.Every.String()))
 				if got.Recipient != "" {
-					fmt.Fprintf(e.Out, "  what is sealed for it alone: write %s = %q below [host.%s], and run "+
-						"`jadekettle secret reseal`\n",
-						secrets.SealFor, got.Recipient, h.Name)
+					fmt.Fprintf(e.Out, "  to give it its own secrets, add %s = %q under [host.%s] and run "+
+						"`jadekettle secret rekey`\n",
+						secrets.EncryptFor, got.Recipient, h.Name)
 				}
 				return nil
 			})
 		},
 	}
-	c.Flags().DurationVar(&en.Every, "every", 30*time.Minute, "how often a host checks itself, a `TIME`")
-	c.Flags().BoolVar(&en.OnlyTell, "only-tell", false, "hosts tell what differs, and mend nothing")
+	c.Flags().DurationVar(&en.Every, "every", 30*time.Minute, "`DURATION`: interval between runs")
+	c.Flags().BoolVar(&en.ReportOnly, "report-only", false, "only report differences; do not fix them")
 	e.FromFlag(c)
 	e.PasswordFlags(c)
 	c.ValidArgsFunction = e.CompleteHosts()
@@ -68,18 +68,18 @@ func enroll(e *cli.Env) *cobra.Command {
 func release(e *cli.Env) *cobra.Command {
 	en := &appenroll.Enrollment{}
 	c := &cobra.Command{
-		Use: "release HOST...", Short: "Take off hosts what enrol has put there",
-		Long: "Release ends the service by which hosts keep themselves, and takes it, the program, the identity " +
-			"and what a host has\nkept of its own check-ins away. What the project manages there stays as it is.",
+		Use: "unenroll HOST...", Short: "Undo enroll: stop hosts applying the project themselves",
+		Long: "Stops the service that enroll installed on hosts, and removes it with the program, the identity and " +
+			"the host's own run history. Everything that the project manages on the hosts stays as it is.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			return each(c.Context(), e, en, targets, func(h app.Host) error {
 				was, err := en.Release(c.Context(), h)
 				if err != nil {
 					return err
 				}
-				how := "keeps itself no more"
+				how := "unenrolled"
 				if !was {
-					how = "does not keep itself"
+					how = "not enrolled"
 				}
 				fmt.Fprintf(e.Out, "%s  %s\n", h.Name, how)
 				return nil
@@ -95,7 +95,7 @@ func release(e *cli.Env) *cobra.Command {
 // each does something with each host that is named. One that fails holds up no other.
 func each(ctx context.Context, e *cli.Env, en *appenroll.Enrollment, targets []string, do func(app.Host) error) error {
 	if len(targets) == 0 {
-		return problem.Errorf("no host is named").Remedy("name hosts, patterns or @groups")
+		return problem.Errorf("no targets given").Remedy("name hosts, patterns or @groups")
 	}
 	p, list, err := e.OpenHosts(ctx, targets)
 	if err != nil {

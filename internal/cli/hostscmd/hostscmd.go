@@ -32,17 +32,16 @@ type listing struct {
 func hosts(e *cli.Env) *cobra.Command {
 	l := &listing{}
 	c := &cobra.Command{
-		Use: "hosts [TARGET...]", Short: "List hosts with their groups", GroupID: cli.Work,
-		Long: "Hosts lists hosts with their groups and manifests. Groups that decide by facts count the facts " +
-			"as they " +
-			"were\nlast read, by a run or by `jadekettle facts`.",
+		Use: "hosts [TARGET...]", Short: "List hosts and their groups",
+		Long: "Lists hosts with their groups and manifests. Groups that depend on facts use the facts last " +
+			"collected by a run or by `jadekettle facts`.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			at, err := app.Since(l.after, time.Now())
 			if err != nil {
 				return err
 			}
 			if l.after != "" && !l.moved {
-				return problem.Errorf("--since is about what moved").Remedy("say --moved, too")
+				return problem.Errorf("--since requires --moved").Remedy("add --moved")
 			}
 			p, err := e.Open(c.Context())
 			if err != nil {
@@ -51,7 +50,7 @@ func hosts(e *cli.Env) *cobra.Command {
 			if l.after != "" {
 				return l.log(e, p, targets, at)
 			}
-			list, err := p.Standings(targets, l.except)
+			list, err := p.Memberships(targets, l.except)
 			if err != nil {
 				return err
 			}
@@ -74,10 +73,9 @@ func hosts(e *cli.Env) *cobra.Command {
 		ValidArgsFunction: e.CompleteTargets(),
 	}
 	e.ExceptFlag(c, &l.except)
-	c.Flags().StringVar(&l.group, "group", "", "who is a member of a `GROUP`, and by what")
-	c.Flags().BoolVar(&l.moved, "moved", false, "what moved in or out of groups since the last run")
-	c.Flags().StringVar(&l.after, "since", "", "with --moved: what runs have found to move since a `TIME`, when, "+
-		"and why")
+	c.Flags().StringVar(&l.group, "group", "", "list the members of `GROUP`, and why they are members")
+	c.Flags().BoolVar(&l.moved, "moved", false, "list hosts that have moved in or out of groups since the last run")
+	c.Flags().StringVar(&l.after, "since", "", "with --moved: list moves since `TIME`, with the reason")
 	c.RegisterFlagCompletionFunc("group", e.Complete(func(p *app.Project,
 		_ []string) []string {
 		return p.Inventory.GroupNames()
@@ -85,7 +83,7 @@ func hosts(e *cli.Env) *cobra.Command {
 	return c
 }
 
-// log tells the log of joinings and leavings.
+// log reports the log of joinings and leavings.
 func (l *listing) log(e *cli.Env, p *app.Project, targets []string, since time.Time) error {
 	var names []string // nil for all
 	hosts, err := p.Select(targets, l.except)
@@ -107,10 +105,10 @@ func (l *listing) log(e *cli.Env, p *app.Project, targets []string, since time.T
 
 func show(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "show HOST", Short: "Tell everything that applies to a host, and from where", Args: cobra.ExactArgs(1),
-		Long: "Show tells a host's address, own keys and groups, and lists every declaration that it is given, " +
-			"in the " +
-			"order\nof a run, with the group and the manifest that bring it. Facts count as they were last read.",
+		Use: "show HOST", Short: "Show a host's groups, variables and declarations, and their origin",
+		Args: cli.Args(1, 1),
+		Long: "Shows a host's address, custom keys and groups, and every declaration that applies to it, in order, " +
+			"with the group and the manifest it comes from. Uses the facts that were last collected.",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := e.Open(c.Context())
 			if err != nil {

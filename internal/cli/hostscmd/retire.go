@@ -16,11 +16,11 @@ func retire(e *cli.Env) *cobra.Command {
 	q := app.Request{Mode: record.ModeRetire, Touch: app.Touch{Take: true}}
 	yes := false
 	c := &cobra.Command{
-		Use: "retire HOST...", Short: "Take away what is managed on hosts, and forget them",
-		Args: cobra.MinimumNArgs(1),
-		Long: "Retire takes away what this project manages on hosts, in the reverse order of that in which it was " +
-			"made, after\na preview, and forgets what is known of them here. What cannot be taken away is told and " +
-			"stays. Take the hosts\nout of the inventory afterwards.",
+		Use: "retire HOST...", Short: "Remove everything managed on hosts, then forget the hosts",
+		Args: cli.Args(1, -1),
+		Long: "Removes everything that this project manages on hosts, in the reverse order of its creation, and " +
+			"forgets what is known about the hosts. Shows a preview and asks first. Anything that cannot be " +
+			"removed stays and is reported. Remove the hosts from the inventory afterwards.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if err := cli.Parallel(c, q.Parallel); err != nil {
 				return err
@@ -48,7 +48,7 @@ func retire(e *cli.Env) *cobra.Command {
 // retired shows what would be taken away, asks, and does it.
 func retired(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, yes bool) error {
 	if !yes {
-		if err := e.CanAsk("retire asks before it starts"); err != nil {
+		if err := e.CanAsk("retire"); err != nil {
 			return err
 		}
 		look := q
@@ -64,7 +64,7 @@ func retired(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, yes
 		if err != nil {
 			return err
 		}
-		if !e.AgreeOn("Take all that away, for good, from", p.Settings.Env, of.Meant) {
+		if !e.AgreeOn("Remove all this permanently from", p.Settings.Env, of.Meant) {
 			return e.NothingDone()
 		}
 	}
@@ -74,10 +74,10 @@ func retired(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, yes
 	}
 	if err := p.Retired(run, func(host string, forgotten bool) {
 		if forgotten {
-			fmt.Fprintf(e.Err, "%s is forgotten; take it out of the inventory\n", host)
+			fmt.Fprintf(e.Err, "%s is forgotten; now remove it from the inventory\n", host)
 			return
 		}
-		fmt.Fprintf(e.Err, "%s is not forgotten, since not all of it was taken away\n", host)
+		fmt.Fprintf(e.Err, "%s is not forgotten, because not everything was removed\n", host)
 	}); err != nil {
 		return err
 	}

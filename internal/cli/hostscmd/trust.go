@@ -16,20 +16,19 @@ import (
 func trust(e *cli.Env) *cobra.Command {
 	t := &admit.Trust{}
 	c := &cobra.Command{
-		Use: "trust HOST...", Short: "Accept the host keys that hosts show, after a look at them",
-		Args: cobra.MinimumNArgs(1),
-		Long: "Trust asks each host for its key, shows the fingerprint, and writes the key into the known_hosts file " +
-			"when\nyou agree. Compare the fingerprint with what `ssh-keygen -lf` prints of that key on the " +
-			"host. A key " +
-			"that differs from a known one is only accepted with --replace.",
+		Use: "trust HOST...", Short: "Verify and accept SSH host keys",
+		Args: cli.Args(1, -1),
+		Long: "Fetches the key of each host, shows its fingerprint, and adds the key to known_hosts if you " +
+			"confirm. Compare the fingerprint with the output of `ssh-keygen -lf` for the key on the host. A key " +
+			"that differs from a known one is accepted only with --replace.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			p, list, err := e.OpenHosts(c.Context(), targets)
 			if err != nil {
 				return err
 			}
 			if !t.Yes && !e.Terminal {
-				return problem.Errorf("there is no terminal to ask on").
-					Remedy("say --yes when you know the fingerprints")
+				return problem.Errorf("trust needs confirmation, but this is not a terminal").
+					Remedy("use --yes if you have verified the fingerprints")
 			}
 			if t.Dialer, err = p.Dialer(e.Passwords); err != nil {
 				return err
@@ -50,7 +49,7 @@ func trust(e *cli.Env) *cobra.Command {
 			return cli.Ended(code)
 		},
 	}
-	c.Flags().BoolVar(&t.Replace, "replace", false, "accept a key in the place of another that is known")
+	c.Flags().BoolVar(&t.Replace, "replace", false, "accept a key that replaces a known one")
 	e.YesFlag(c, &t.Yes)
 	return c
 }
@@ -73,7 +72,7 @@ func trusted(ctx context.Context, e *cli.Env, t *admit.Trust, target app.Target)
 		fmt.Fprintf(e.Err, "%s  not reached: %s\n", target.Name, text.Line(why.Error()))
 		return refused, nil
 	case admit.Changed:
-		fmt.Fprintf(e.Err, "%s  %s  is not the key that is known; say --replace if the host was set up anew\n",
+		fmt.Fprintf(e.Err, "%s  %s  does not match the known key; use --replace if the host was reinstalled\n",
 			target.Name, fingerprint)
 		return refused, nil
 	case admit.Declined:

@@ -1,6 +1,7 @@
 package jobscmd
 
 import (
+	"errors"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -15,30 +16,30 @@ import (
 
 // typed is a question in a form, with what was typed.
 type typed struct {
-	*jobs.Ask
+	*jobs.Input
 	said  string
 	given bool // by the call
 }
 
 // fillIn asks in a form what the call did not give.
-func fillIn(answers *jobs.Answers, given map[string]jobs.Given) (map[string]jobs.Given, error) {
+func fillIn(values *jobs.Values, given map[string]jobs.Given) (map[string]jobs.Given, error) {
 	var all []*typed
-	for _, q := range answers.Job.Asks {
+	for _, q := range values.Job.Inputs {
 		_, has := given[q.Name]
-		t := &typed{Ask: q, given: has}
+		t := &typed{Input: q, given: has}
 		if q.HasDefault {
 			t.said = plainText(q.Default)
 		}
 		all = append(all, t)
 	}
-	// so far gives the answers before a question, as far as they fit
-	soFar := func(before *typed) *jobs.Answers {
-		out := &jobs.Answers{Job: answers.Job, Setting: answers.Setting}
+	// so far gives the values before an input, as far as they fit
+	soFar := func(before *typed) *jobs.Values {
+		out := &jobs.Values{Job: values.Job, Setting: values.Setting}
 		for _, t := range all {
 			if t == before {
 				break
 			}
-			if due, err := out.Due(t.Ask); err != nil || !due {
+			if due, err := out.Due(t.Input); err != nil || !due {
 				continue
 			}
 			g := given[t.Name]
@@ -52,27 +53,28 @@ func fillIn(answers *jobs.Answers, given map[string]jobs.Given) (map[string]jobs
 					continue
 				}
 			}
-			out.Set(t.Ask, v) // one that does not fit is told where it was typed
+			out.Set(t.Input, v) // one that does not fit is reported where it was typed
 		}
 		return out
 	}
 	var pages []*huh.Group
 	for _, t := range all {
 		if !t.given {
-			pages = append(pages, page(answers.Job, t, soFar))
+			pages = append(pages, page(values.Job, t, soFar))
 		}
 	}
 	if len(pages) == 0 {
 		return given, nil
 	}
 	form := cli.Form(pages...).
-		WithViewHook(func(v tea.View) tea.View { v.AltScreen = true; return v }) // what was answered is told below it
+		// what was answered is reported below it
+		WithViewHook(func(v tea.View) tea.View { v.AltScreen = true; return v })
 	if err := form.Run(); err != nil {
 		return nil, err
 	}
 	out := map[string]jobs.Given{}
 	for _, t := range all {
-		if due, err := soFar(t).Due(t.Ask); err != nil || !due && !t.given {
+		if due, err := soFar(t).Due(t.Input); err != nil || !due && !t.given {
 			continue
 		}
 		if t.given {
@@ -85,7 +87,7 @@ func fillIn(answers *jobs.Answers, given map[string]jobs.Given) (map[string]jobs
 		}
 		out[t.Name] = jobs.Given{Value: v}
 	}
-	for name, g := range given { // those that nothing asks for are told with the rest
+	for name, g := range given { // those that nothing asks for are refused with the rest
 		out[name] = g
 	}
 	return out, nil
@@ -98,35 +100,36 @@ func plainText(v any) string {
 	return value.Shown(v)
 }
 
-// page is one question of a form. What it offers depends on the answers before it.
-func page(j *jobs.Job, t *typed, soFar func(*typed) *jobs.Answers) *huh.Group {
+// page is one input of a form. What it offers depends on the values before it.
+func page(j *jobs.Job, t *typed, soFar func(*typed) *jobs.Values) *huh.Group {
 	check := func(said string) error {
 		v, err := t.FromText(said)
 		if err == nil {
-			_, err = soFar(t).Check(t.Ask, v)
+			_, err = soFar(t).Check(t.Input, v)
 		}
 		if err == nil {
 			return nil
 		}
-		return cli.Bare(err)
+		// the title above says whose value it is
+		return errors.New(strings.TrimPrefix(cli.Bare(err).Error(), "the value of "+t.Name+": "))
 	}
 	about := func() string {
 		words := strings.TrimSuffix(t.About, ".")
 		if words != "" {
 			words += "; "
 		}
-		words += "it is " + soFar(t).Wants(t.Ask)
+		words += soFar(t).Wants(t.Input)
 		if t.Secret {
-			words += "; kept and shown nowhere"
+			words += "; never stored or shown"
 		}
 		return text.Line(words)
 	}
 	var field huh.Field
-	choices, _ := soFar(t).Choices(t.Ask)
+	choices, _ := soFar(t).Choices(t.Input)
 	switch {
 	case len(choices) > 0 || t.Offers != nil || t.Type == "bool":
 		options := func() []huh.Option[string] {
-			list, _ := soFar(t).Choices(t.Ask)
+			list, _ := soFar(t).Choices(t.Input)
 			if t.Type == "bool" {
 				list = []any{true, false}
 			}
@@ -136,18 +139,17 @@ func page(j *jobs.Job, t *typed, soFar func(*typed) *jobs.Answers) *huh.Group {
 			}
 			return out
 		}
-		field = huh.NewSelect[string]().Title(t.Name).Description(text.Line(t.About)).Options(options()...).
-			Value(&t.said).Validate(check).
-			OptionsFunc(options, soFar(t).Input)
+		field = cli.Select(t.Name, func() string { return text.Line(t.About) }, &t.said, check).
+			Options(options()...).OptionsFunc(options, soFar(t).Input)
 	default:
-		in := huh.NewInput().Title(t.Name).DescriptionFunc(about, &t.said).Value(&t.said).Validate(check)
+		in := cli.Field(t.Name, about, &t.said, check)
 		if t.Secret {
 			in = in.EchoMode(huh.EchoModePassword)
 		}
 		field = in
 	}
 	return huh.NewGroup(field).Title("Start " + j.Name).Description(text.Line(j.About)).WithHideFunc(func() bool {
-		due, err := soFar(t).Due(t.Ask)
+		due, err := soFar(t).Due(t.Input)
 		return err != nil || !due
 	})
 }

@@ -20,22 +20,12 @@ import (
 // Commands gives them.
 func Commands(e *cli.Env) []*cobra.Command {
 	c := &cobra.Command{
-		Use: "job", Short: "List and start saved runs, which may ask and have a schedule", GroupID: cli.Work,
-		Args: cli.NoArgs,
-		Long: "A job is a run that is saved in jobs.toml: what it does, where, what it asks before it starts, and " +
-			"when it starts\nby itself. Its runs are runs like any other, and have its name.",
-		RunE: func(c *cobra.Command, args []string) error { return c.Help() },
+		Use: "job", Short: "Manage saved runs: list, start, schedule",
+		Long: "A job is a run saved in jobs.toml: its action, targets, inputs and schedule. Its runs appear in the " +
+			"history under its name.",
 	}
 	c.AddCommand(list(e), show(e), start(e), last(e), install(e), remove(e))
 	return []*cobra.Command{c, tend(e)}
-}
-
-// oneJob refuses everything but the name of a job, in our words.
-func oneJob(c *cobra.Command, args []string) error {
-	if len(args) == 1 {
-		return nil
-	}
-	return problem.Errorf("%s takes the name of one job", c.CommandPath()).Remedy("`jadekettle job list` lists them")
 }
 
 // complete completes the names of jobs.
@@ -63,13 +53,13 @@ func open(e *cli.Env, c *cobra.Command) (*jobs.Book, error) {
 // described makes the document of a job.
 func described(e *cli.Env, b *jobs.Book, j *jobs.Job, now time.Time) document.Job {
 	last, err := jobs.Last(b.Kept, j.Name)
-	e.Caller().Unkept("how the job went", err)
+	e.Caller().Unkept("the last result of the job", err)
 	return document.NewJob(b, j, last, now)
 }
 
 func list(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "list", Short: "List the jobs, when they start next and how they went last", Args: cli.NoArgs,
+		Use: "list", Short: "List jobs with their next start and last result", Args: cli.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			b, err := open(e, c)
 			if err != nil {
@@ -88,7 +78,7 @@ func list(e *cli.Env) *cobra.Command {
 
 func show(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "show JOB", Short: "Show what a job does, what it asks, and when it starts", Args: oneJob,
+		Use: "show JOB", Short: "Show a job's actions, inputs and schedule", Args: cli.Args(1, 1),
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := open(e, c)
 			if err != nil {
@@ -111,7 +101,7 @@ func show(e *cli.Env) *cobra.Command {
 func last(e *cli.Env) *cobra.Command {
 	whole := false
 	c := &cobra.Command{
-		Use: "last JOB", Short: "Show the last run of a job", Args: oneJob,
+		Use: "last JOB", Short: "Show a job's last run", Args: cli.Args(1, 1),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())
 			if err != nil {
@@ -126,7 +116,7 @@ func last(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if of == nil {
-				b, err := jobs.Open(s) // which tells of a name that is none
+				b, err := jobs.Open(s) // which refuses an unknown name
 				if err == nil {
 					_, err = b.Find(args[0])
 				}
@@ -134,7 +124,7 @@ func last(e *cli.Env) *cobra.Command {
 					return err
 				}
 				return problem.Errorf("the job %s has never run", args[0]).
-					Remedy("start it: jadekettle job start %s", args[0])
+					Remedy("start it with `jadekettle job start %s`", args[0])
 			}
 			k, err := p.Load(of.Number)
 			if err != nil {
@@ -146,17 +136,17 @@ func last(e *cli.Env) *cobra.Command {
 		},
 		ValidArgsFunction: complete(e),
 	}
-	c.Flags().BoolVarP(&whole, "verbose", "v", false, "show unchanged tasks too, and every line of every diff")
+	c.Flags().BoolVarP(&whole, "verbose", "v", false, "show unchanged tasks and full diffs")
 	return c
 }
 
 func install(e *cli.Env) *cobra.Command {
 	yes := false
 	c := &cobra.Command{
-		Use: "install JOB", Short: "Let systemd start a job on this machine, by its schedule", Args: oneJob,
-		Long: "Install writes a service and a timer of systemd for a job that has a schedule, and shows them " +
-			"first: for the\nmachine when root calls it, else for the account. Where a job is taken --from a " +
-			"repository, it is taken anew at\neach start. Called again it brings them up to date.",
+		Use: "install JOB", Short: "Install a systemd timer for a job", Args: cli.Args(1, 1),
+		Long: "Installs a systemd service and timer for a job with a schedule, and shows them first. As root, they " +
+			"are installed for the machine, otherwise for your user. With --from, the project is fetched again at " +
+			"each start. Repeat it to update the timer.",
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := open(e, c)
 			if err != nil {
@@ -175,19 +165,20 @@ func install(e *cli.Env) *cobra.Command {
 				fmt.Fprintf(e.Out, "%s\n%s\n", text.Paint(text.Loud, filepath.Join(m.Dir, f.Name)), text.Block(f.Text))
 			}
 			if !yes {
-				if err := e.CanAsk("install asks before it writes these"); err != nil {
+				if err := e.CanAsk("install"); err != nil {
 					return err
 				}
-				if !e.Agree("Write them, and begin?") {
+				if !e.Agree("Install and start the timer?") {
 					return e.NothingDone()
 				}
 			}
 			if err := m.Install(c.Context(), files, files[1].Name); err != nil {
 				return err
 			}
-			fmt.Fprintf(e.Out, "%s starts %s\n", files[1].Name, j.Schedule)
+			fmt.Fprintf(e.Out, "installed %s: starts %s\n", files[1].Name, j.Schedule)
 			if m.User {
-				fmt.Fprintln(e.Err, "it starts while you are logged in; `loginctl enable-linger` lets it start without")
+				fmt.Fprintln(e.Err, "it runs only while you are logged in; to run it always, use `loginctl "+
+					"enable-linger`")
 			}
 			return nil
 		},
@@ -200,7 +191,7 @@ func install(e *cli.Env) *cobra.Command {
 
 func remove(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "remove JOB", Short: "Take away what install has written for a job", Args: oneJob,
+		Use: "remove JOB", Short: "Remove a job's systemd timer", Args: cli.Args(1, 1),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())
 			if err != nil {
@@ -216,10 +207,10 @@ func remove(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if !found {
-				return problem.Errorf("the job %s is not installed on this machine, for this account", args[0]).
-					Remedy("`jadekettle job install %s` does that", args[0])
+				return problem.Errorf("the job %s is not installed on this machine for this user", args[0]).
+					Remedy("install it with `jadekettle job install %s`", args[0])
 			}
-			fmt.Fprintf(e.Out, "%s.timer and %s.service are gone\n", name, name)
+			fmt.Fprintf(e.Out, "removed %s.timer and %s.service\n", name, name)
 			return nil
 		},
 		ValidArgsFunction: complete(e),

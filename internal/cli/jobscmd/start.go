@@ -21,8 +21,8 @@ import (
 // launch is how a call starts a job.
 type launch struct {
 	runcmd.Look
-	answers []string // --answer
-	file    string   // --answers
+	values  []string // --input
+	file    string   // --inputs
 	preview bool
 	yes     bool
 	timed   bool // it starts by its schedule
@@ -32,21 +32,20 @@ type launch struct {
 func start(e *cli.Env) *cobra.Command {
 	l := &launch{}
 	c := &cobra.Command{
-		Use: "start JOB", Short: "Start a job, and answer what it asks", Args: oneJob,
-		Long: "Start starts a job. What it asks is given with --answer, or in a file with --answers; on a terminal " +
-			"the rest is asked\nin a form, and it is shown where the run will go and how much it is before it " +
-			"begins. With --yes, and off a\nterminal, what is not given has its default; off a terminal a job that " +
-			"changes hosts wants --yes.",
+		Use: "start JOB", Short: "Start a job", Args: cli.Args(1, 1),
+		Long: "Starts a job. Give its inputs with --input or --inputs; on a terminal, a form asks for " +
+			"the rest, and the hosts and the number of tasks are shown before it starts. With --yes, or without a " +
+			"terminal, defaults are used. Without a terminal, a job that changes hosts requires --yes.",
 		RunE:              func(c *cobra.Command, args []string) error { return l.start(c.Context(), e, args[0]) },
 		ValidArgsFunction: complete(e),
 	}
 	f := c.Flags()
-	f.StringArrayVar(&l.answers, "answer", nil, "an answer, as `KEY=VALUE`; may be repeated; never a secret one")
-	f.StringVar(&l.file, "answers", "", "a `FILE` of answers, TOML, YAML or JSON, or - for the input; one with "+
-		"secrets only you may read")
-	f.BoolVar(&l.preview, "preview", false, "show what an apply would change, and change nothing")
+	f.StringArrayVar(&l.values, "input", nil, "`KEY=VALUE`: set an input (repeatable; not for secrets)")
+	f.StringVar(&l.file, "inputs", "", "read inputs from `FILE` (TOML, YAML or JSON), or - for standard input; "+
+		"with secrets, only you may read it")
+	f.BoolVar(&l.preview, "preview", false, "show what would change, without changing anything")
 	e.YesFlag(c, &l.yes)
-	f.BoolVar(&l.timed, "scheduled", false, "it starts by its schedule: not outside of its windows")
+	f.BoolVar(&l.timed, "scheduled", false, "refuse to start outside the job's maintenance windows")
 	l.Look.Flags(c)
 	e.LenientFlag(c, &l.lenient)
 	e.FromFlag(c)
@@ -73,35 +72,35 @@ func (l *launch) start(ctx context.Context, e *cli.Env, name string) error {
 		return err
 	}
 	if windows := jobs.Closed(j, time.Now()); l.timed && windows != "" {
-		fmt.Fprintf(e.Err, "the job %s is not started: it starts only %s\n", j.Name, windows)
+		fmt.Fprintf(e.Err, "the job %s was not started: it starts only %s\n", j.Name, windows)
 		return nil
 	}
 	if l.preview && !jobs.Applies(j) {
-		return problem.Errorf("the job %s is no apply", name).Remedy("leave --preview out")
+		return problem.Errorf("the action of the job %s is not apply", name).Remedy("remove --preview")
 	}
 	if b, err = b.For(ctx, j); err != nil { // what it asks about is what it goes over
 		return err
 	}
-	given, err := jobs.Give(j, l.file, e.In, l.answers)
+	given, err := jobs.Give(j, l.file, e.In, l.values)
 	if err != nil {
 		return err
 	}
-	answers := b.Answers(j)
+	values := b.Values(j)
 	asks := !l.yes && (e.Terminal || jobs.Changes(j) && !l.preview)
 	if asks {
-		if err := e.CanAsk("a job that changes hosts asks before it starts"); err != nil {
+		if err := e.CanAsk("a job that changes hosts"); err != nil {
 			return err
 		}
-		if given, err = fillIn(answers, given); errors.Is(err, huh.ErrUserAborted) {
+		if given, err = fillIn(values, given); errors.Is(err, huh.ErrUserAborted) {
 			return e.NothingDone()
 		} else if err != nil {
 			return err
 		}
 	}
-	if err := answers.Accept(given); err != nil {
+	if err := values.Accept(given); err != nil {
 		return err
 	}
-	p, q, err := b.Started(answers, l.preview)
+	p, q, err := b.Started(values, l.preview)
 	if err != nil {
 		return err
 	}
@@ -110,7 +109,7 @@ func (l *launch) start(ctx context.Context, e *cli.Env, name string) error {
 		return err
 	}
 	if asks {
-		if err := foretell(e, p, q, j); err != nil {
+		if err := showOutlook(e, p, q, j); err != nil {
 			return err
 		}
 		if !e.Agree("Start it?") {
@@ -124,11 +123,11 @@ func (l *launch) start(ctx context.Context, e *cli.Env, name string) error {
 	return cli.Ended(run.Code)
 }
 
-// foretell shows what a job is about to do.
-func foretell(e *cli.Env, p *app.Project, q app.Request, j *jobs.Job) error {
+// showOutlook shows what a job is about to do.
+func showOutlook(e *cli.Env, p *app.Project, q app.Request, j *jobs.Job) error {
 	fmt.Fprintf(e.Err, "%s  %s\n", text.Paint(text.Loud, j.Name), text.Line(j.About))
 	rows := [][]string{}
-	for _, a := range j.Asks {
+	for _, a := range j.Inputs {
 		if said, answered := q.Job.Shown[a.Name]; answered {
 			rows = append(rows, []string{"  " + a.Name, text.Line(said)})
 		}
@@ -141,7 +140,7 @@ func foretell(e *cli.Env, p *app.Project, q app.Request, j *jobs.Job) error {
 	if len(where) > 8 {
 		where = append(where[:8], "and more")
 	}
-	does := j.Does
+	does := j.Action
 	if q.Preview {
 		does = "preview"
 	}
@@ -155,7 +154,7 @@ func foretell(e *cli.Env, p *app.Project, q app.Request, j *jobs.Job) error {
 		}
 		about += fmt.Sprintf("; %s declared", text.Count(n, "task"))
 		if left > 0 {
-			about += fmt.Sprintf(", not counting %s whose facts were never read", text.Count(left, "host"))
+			about += fmt.Sprintf(", not counting %s with unknown facts", text.Count(left, "host"))
 		}
 	}
 	rows = append(rows, []string{"  " + does, text.Line(about)})
@@ -163,7 +162,7 @@ func foretell(e *cli.Env, p *app.Project, q app.Request, j *jobs.Job) error {
 		rows = append(rows, []string{"  environment", p.Settings.Env})
 	}
 	if p.Taken != nil {
-		rows = append(rows, []string{"  taken from", text.Line(p.Taken.URL) + " at " + p.Taken.Commit[:12]})
+		rows = append(rows, []string{"  source", text.Line(p.Taken.URL) + " at " + p.Taken.Commit[:12]})
 	}
 	text.Columns(e.Err, rows)
 	return nil

@@ -20,16 +20,17 @@ import (
 func tend(e *cli.Env) *cobra.Command {
 	t, k, here := &serve.Tender{}, &serve.Keeping{}, false
 	c := &cobra.Command{
-		Use: "tend", Short: "Run the schedules of a project for as long as this lives", GroupID: cli.Work,
+		Use: "tend", Short: "Run scheduled jobs in the foreground (scheduler daemon)",
 		Args: cli.NoArgs,
-		Long: "Tend starts the jobs of a project when they are due, one run for a host at a time. It reads the " +
-			"project anew when\nit changes, or --from a repository when that moves; what cannot be read leaves the " +
-			"one that was. Stopped, it\nwaits for what runs; killed, the next one goes on from there. There is one " +
-			"for a project, an account and a machine.",
+		Long: "Runs the project's scheduled jobs in the foreground, one run per host at a time. Reloads the " +
+			"project when its files, or the repository given with --from, change; if the new version is broken, " +
+			"keeps the last good one. On SIGTERM, waits for running jobs. If it is killed, the next instance " +
+			"resumes. Only one instance can run per project, user and machine.\n\nWith --here, applies the project " +
+			"to this machine at an interval instead, without a controller.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if t.Look < time.Second || t.Most < 1 {
-				return problem.Errorf("--look is %v and --most %d", t.Look, t.Most).
-					Remedy("look every second at most, and run one job or more")
+				return problem.Errorf("invalid --look %v or --most %d", t.Look, t.Most).
+					Remedy("use at least 1s for --look and at least 1 for --most")
 			}
 			if here {
 				if err := keeps(c, k); err != nil {
@@ -42,13 +43,13 @@ func tend(e *cli.Env) *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.DurationVar(&t.Look, "look", time.Minute, "how often it is looked whether the project has moved, a `TIME`")
-	f.IntVar(&t.Most, "most", 8, "at most `N` jobs at once")
-	f.StringVar(&t.Listen, "listen", "", "serve its state as OpenMetrics text on an `ADDRESS`, such as 127.0.0.1:9791")
-	f.BoolVar(&here, "here", false, "keep this machine as the project declares it, without a controller")
-	f.StringVar(&k.Host, "as", "", "the `HOST` of the inventory that this machine is (default: its own name)")
-	f.DurationVar(&k.Every, "every", 30*time.Minute, "how often it checks itself, a `TIME`")
-	f.BoolVar(&k.OnlyTell, "only-tell", false, "tell what differs, and mend nothing")
+	f.DurationVar(&t.Look, "look", time.Minute, "`DURATION`: how often to check the project for changes")
+	f.IntVar(&t.Most, "most", 8, "run at most `N` jobs at once")
+	f.StringVar(&t.Listen, "listen", "", "serve OpenMetrics on `ADDRESS`, such as 127.0.0.1:9791")
+	f.BoolVar(&here, "here", false, "apply the project to this machine, without a controller")
+	f.StringVar(&k.Host, "as", "", "the inventory `HOST` that this machine is (default: its host name)")
+	f.DurationVar(&k.Every, "every", 30*time.Minute, "`DURATION`: with --here: interval between runs")
+	f.BoolVar(&k.ReportOnly, "report-only", false, "with --here: only report differences; do not fix them")
 	e.FromFlag(c)
 	c.AddCommand(tendStatus(e))
 	return c
@@ -57,11 +58,11 @@ func tend(e *cli.Env) *cobra.Command {
 // keeps holds what a call says of a host that keeps itself.
 func keeps(c *cobra.Command, k *serve.Keeping) error {
 	if k.Every < time.Minute {
-		return problem.Errorf("--every is %v", k.Every).Remedy("give a minute or more")
+		return problem.Errorf("invalid --every %v", k.Every).Remedy("use a minute or more")
 	}
 	if c.Flags().Changed("look") || c.Flags().Changed("most") {
-		return problem.Errorf("--look and --most are about schedules, and --here has one of its own").
-			Remedy("give --every")
+		return problem.Errorf("--look and --most cannot be combined with --here").
+			Remedy("use --every")
 	}
 	if k.Host != "" {
 		return nil
@@ -74,10 +75,10 @@ func keeps(c *cobra.Command, k *serve.Keeping) error {
 func tendStatus(e *cli.Env) *cobra.Command {
 	here := false
 	c := &cobra.Command{
-		Use: "status", Short: "Tell what tends the project, what it does, and how its jobs went", Args: cli.NoArgs,
-		Long: "Status tells whether something tends the project now, since when it could not be read if it cannot " +
-			"be, and of each\njob its next start, its last one, what that came to, and how many were missed. It " +
-			"ends with 1 when nothing tends it.",
+		Use: "status", Short: "Show the scheduler's state", Args: cli.NoArgs,
+		Long: "Shows whether a scheduler is running for the project, since when the project could not be read, if " +
+			"so, and for each job its next start, last start, last result and missed starts. Exits with 1 if no " +
+			"scheduler is running.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			file, _, err := serve.File(c.Context(), e.Caller(), e.Where(), here)
 			if err != nil {
@@ -85,8 +86,8 @@ func tendStatus(e *cli.Env) *cobra.Command {
 			}
 			state, err := serve.Read(file)
 			if errors.Is(err, fs.ErrNotExist) {
-				return problem.Errorf("nothing has tended this project on this machine yet, for this account").
-					Remedy("`jadekettle tend` does")
+				return problem.Errorf("the scheduler has never run for this project").
+					Remedy("start it with `jadekettle tend`")
 			}
 			if err != nil {
 				return err
@@ -103,7 +104,7 @@ func tendStatus(e *cli.Env) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&here, "here", false, "of the tender by which this machine keeps itself")
+	c.Flags().BoolVar(&here, "here", false, "of the scheduler that applies the project to this machine")
 	e.FromFlag(c)
 	return c
 }

@@ -19,16 +19,16 @@ import (
 
 func add(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "add KIND NAME", Short: "Append a declaration to a manifest", GroupID: cli.Grow,
-		Long: "Add appends a declaration to a manifest. Attributes are given as flags, which each kind has after its " +
-			"own\nattributes; without any, on a terminal, they are asked for in a form that checks each answer.",
+		Use: "add KIND NAME", Short: "Add a declaration to a manifest",
+		Long: "Adds a declaration to a manifest. Each attribute of the kind is a flag. Without flags, on a " +
+			"terminal, a form asks for the attributes.",
 		Example: "  jadekettle add package tide-logger --version newest --manifest gauge\n" +
 			"  jadekettle add service tide-logger",
 		RunE: func(c *cobra.Command, args []string) error {
 			all := kindsOf(c.Context(), e)
 			if len(args) == 0 {
-				return problem.Errorf("add wants a kind and a name").
-					Remedy("the kinds are %s", strings.Join(all.Names(), ", "))
+				return problem.Errorf("expected KIND NAME").
+					Remedy("available kinds: %s", strings.Join(all.Names(), ", "))
 			}
 			return noKind(args[0], all)
 		},
@@ -65,7 +65,7 @@ func kindsToAdd(e *cli.Env) app.Kinds {
 func addKind(e *cli.Env, k *app.Kind) *cobra.Command {
 	to := ""
 	c := &cobra.Command{
-		Use: k.Name + " NAME", Short: k.About, Args: cobra.MaximumNArgs(1),
+		Use: k.Name + " NAME", Short: k.About, Args: cli.Args(0, 1),
 		Example: fmt.Sprintf("  jadekettle add %s %s", k.Name, edit.ExampleName(k)),
 		RunE: func(c *cobra.Command, args []string) error {
 			d := &edit.Entry{Kind: k, To: to}
@@ -81,7 +81,9 @@ func addKind(e *cli.Env, k *app.Kind) *cobra.Command {
 				return err
 			}
 			if e.Terminal && (d.Name == "" || !given) {
-				if err := ask(d, p); err != nil {
+				if err := ask(d, p); errors.Is(err, huh.ErrUserAborted) {
+					return e.NothingDone()
+				} else if err != nil {
 					return err
 				}
 			}
@@ -93,13 +95,13 @@ func addKind(e *cli.Env, k *app.Kind) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&to, "manifest", "", "the `MANIFEST` that it is added to")
+	c.Flags().StringVar(&to, "manifest", "", "add to `MANIFEST`")
 	c.RegisterFlagCompletionFunc("manifest", e.CompleteManifests())
 	for _, at := range edit.Attrs(k) {
 		doc := strings.TrimSuffix(at.Doc, ".")
 		switch {
 		case at.Several():
-			c.Flags().StringArray(at.Name, nil, edit.Placeholder(at)+doc+"; may be repeated")
+			c.Flags().StringArray(at.Name, nil, edit.Placeholder(at)+doc+" (repeatable)")
 		case at.IsBool():
 			c.Flags().Bool(at.Name, false, doc)
 		default:
@@ -148,16 +150,17 @@ func attributes(d *edit.Entry, c *cobra.Command) (given bool, err error) {
 func ask(d *edit.Entry, p *app.Project) error {
 	fields := []huh.Field{}
 	if d.Name == "" {
-		fields = append(fields, huh.NewInput().Title("name").Description("required: how the "+d.Kind.Name+" is called").
-			Value(&d.Name).Validate(func(s string) error {
+		about := func() string { return "required: the name of the " + d.Kind.Name }
+		fields = append(fields, cli.Field("name", about, &d.Name, func(s string) error {
 			if s == "" {
-				return errors.New("it needs a name")
+				return errors.New("a name is required")
 			}
 			return cli.Bare(d.CheckName(s))
 		}))
 	}
 	if names := edit.OwnManifests(p); d.To == "" && len(names) > 1 {
-		fields = append(fields, huh.NewSelect[string]().Title("manifest").Description("required: where it is added").
+		fields = append(fields, huh.NewSelect[string]().Title("manifest").
+			Description("required: the manifest to add it to").
 			Options(huh.NewOptions(names...)...).Value(&d.To))
 	}
 	answers := map[string]*string{}
@@ -165,11 +168,8 @@ func ask(d *edit.Entry, p *app.Project) error {
 		answers[at.Name] = new(string)
 		fields = append(fields, question(at, answers[at.Name]))
 	}
-	form := cli.Form(huh.NewGroup(fields...).Title("Declare a " + d.Kind.Name).Description(d.Kind.About))
+	form := cli.Form(huh.NewGroup(fields...).Title("Add a " + d.Kind.Name).Description(d.Kind.About))
 	if err := form.Run(); err != nil {
-		if errors.Is(err, huh.ErrUserAborted) {
-			return errors.New("nothing was added")
-		}
 		return err
 	}
 	for _, at := range d.Kind.RequiredFirst() {
@@ -191,7 +191,7 @@ func question(at app.Attr, to *string) huh.Field {
 	if at.Required {
 		doc = "required: " + doc
 	} else if at.Default != "" {
-		doc += " Left empty: " + at.Default + "."
+		doc += " Default: " + at.Default + "."
 	}
 	choices := at.Choices
 	if at.IsBool() {
@@ -200,21 +200,21 @@ func question(at app.Attr, to *string) huh.Field {
 	if len(choices) > 0 && !at.List {
 		options := huh.NewOptions(choices...)
 		if !at.Required {
-			options = append([]huh.Option[string]{huh.NewOption("(leave out)", "")}, options...)
+			options = append([]huh.Option[string]{huh.NewOption("(not set)", "")}, options...)
 		}
 		return huh.NewSelect[string]().Title(at.Name).Description(doc).Options(options...).Value(to)
 	}
 	if at.List {
-		doc += " Separate them by commas."
+		doc += " Separate them with commas."
 	}
 	if len(at.Examples) > 0 {
-		doc += " Such as " + strings.Trim(at.Examples[0], `"[]`) + "."
+		doc += " Example: " + strings.Trim(at.Examples[0], `"[]`) + "."
 	}
-	return huh.NewInput().Title(at.Name).Description(doc).Value(to).Validate(func(s string) error {
+	return cli.Field(at.Name, func() string { return doc }, to, func(s string) error {
 		v, given := answer(at, s)
 		if !given {
 			if at.Required {
-				return errors.New("it must be given")
+				return errors.New("a value is required")
 			}
 			return nil
 		}

@@ -14,20 +14,20 @@ import (
 func TestAnswers(t *testing.T) {
 	for _, c := range []struct{ kind, attr, typed, want string }{
 		{"user", "uid", "2101", "uid = 2101"},
-		{"user", "uid", "many", `uid needs a whole number, not "many"`},
+		{"user", "uid", "many", `uid must be an integer, not "many"`},
 		{"user", "uid", "-1", "uid must not be negative"},
 		{"user", "uid", "${host.number}", `uid = "${host.number}"`},
-		{"user", "uid", "  ", "left out"},
+		{"user", "uid", "  ", "skipped"},
 		{"user", "groups", "keepers, watch", `groups = ["keepers", "watch"]`},
-		{"user", "groups", "two words", `groups is "two words", which is no account or group name`},
+		{"user", "groups", "two words", `groups: invalid user or group name "two words"`},
 		{"user", "system", "true", "system = true"},
-		{"user", "system", "", "left out"},
+		{"user", "system", "", "skipped"},
 		{"user", "comment", `the "first" keeper`, `comment = 'the "first" keeper'`},
 		{"user", "comment", `it's "so"`, `comment = "it's \"so\""`},
 		{"user", "password", "ebb", "password does not belong on a command line"},
 		{"user", "password", "${data.keeper}", `password = "${data.keeper}"`},
 		{"file", "mode", "644", `mode = "644"`},
-		{"file", "mode", "rw", `mode: "rw" is no mode`},
+		{"file", "mode", "rw", `mode: invalid mode "rw"`},
 		{"file", "content", "a\tb", `content = "a\tb"`},
 		{"service", "restart_on", "file /etc/a", `restart_on = ["file /etc/a"]`},
 		{"package", "version", "newest", `version = "newest"`},
@@ -35,7 +35,7 @@ func TestAnswers(t *testing.T) {
 		k, _ := kinds.Schemas().Kind(c.kind)
 		at, _ := k.Attr(c.attr)
 		e := &edit.Entry{Kind: k}
-		got := "left out"
+		got := "skipped"
 		if v, given := answer(at, c.typed); given {
 			if err := e.Set(at, v); err != nil {
 				got = cli.Bare(err).Error()

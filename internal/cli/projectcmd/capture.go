@@ -15,30 +15,28 @@ import (
 )
 
 func captureCommand(e *cli.Env) *cobra.Command {
-	all, to, seal := false, "", false
+	all, to, encrypt := false, "", false
 	c := &cobra.Command{
-		Use: "capture HOST KIND [NAME...]", Short: "Print what stands on a host as a manifest", GroupID: cli.Grow,
+		Use: "capture HOST KIND [NAME...]", Short: "Generate a manifest from a host's current state",
 		Args: func(c *cobra.Command, args []string) error {
 			switch {
 			case all && to == "":
-				return problem.Errorf("--all is given without --to").
-					Remedy("name a folder, such as --to manifests/archive")
-			case !all && (to != "" || seal):
-				return problem.Errorf("--to and --seal go with --all").Remedy("take them out, or add --all")
+				return problem.Errorf("--all requires --to").
+					Remedy("use a directory, such as --to manifests/archive")
+			case !all && (to != "" || encrypt):
+				return problem.Errorf("--to and --encrypt require --all").Remedy("remove them, or add --all")
 			case all:
-				return cobra.ExactArgs(1)(c, args)
+				return cli.Args(1, 1)(c, args)
 			}
-			return cobra.MinimumNArgs(2)(c, args)
+			return cli.Args(2, -1)(c, args)
 		},
-		Long: "Capture reads what stands on a host and prints it as declarations: applied to the same host they " +
-			"change\nnothing. With a kind alone it takes what people put there: accounts and groups from id 1000 on, " +
-			"services\nwhose start at boot is otherwise than their package set it, packages that were asked " +
-			"for, files " +
-			"that no package\nbrought or that differ from what it brought. Passwords are never shown. It changes " +
-			"nothing on the host.\n\nWith --all it takes everything that people set up there, writes it as a " +
-			"manifest and previews that on the host;\nwhat would change is taken out and listed, so that what is " +
-			"left changes nothing. What only its owner may read, and\nwhat holds a private key or a stored " +
-			"password, is named and left out, or sealed with --seal.",
+		Long: "Reads the current state of a host and prints it as declarations. Applying them to the same host " +
+			"changes nothing. Passwords are never shown.\n\nWith only a kind, captures what was set up by hand: " +
+			"users and groups from ID 1000, services with a changed boot setting, packages that were explicitly " +
+			"installed, and files that no package installed or that differ from their package.\n\nWith --all, " +
+			"writes everything that was set up by hand to a manifest and previews it on the host; declarations " +
+			"that would change anything are removed and listed. Private files, private keys and password hashes " +
+			"are listed and skipped, or encrypted with --encrypt.",
 		Example: "  jadekettle capture gauge-01 service tide-logger cron\n  jadekettle capture gauge-01 file " +
 			"/etc/motd\n  jadekettle capture gauge-01 user > manifests/people.toml\n" +
 			"  jadekettle capture archive-01 --all --to manifests/archive",
@@ -52,11 +50,12 @@ func captureCommand(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if len(list) != 1 {
-				return problem.Errorf("capture takes one host, and %q names %d", args[0], len(list)).Remedy("name one")
+				return problem.Errorf("capture takes one host, but %q matches %d", args[0], len(list)).
+					Remedy("use a single host")
 			}
 			h := list[0]
 			if all {
-				w, err := capture.All(c.Context(), p, h, e.Passwords, to, seal)
+				w, err := capture.All(c.Context(), p, h, e.Passwords, to, encrypt)
 				if err != nil {
 					return err
 				}
@@ -68,20 +67,20 @@ func captureCommand(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if len(found) == 0 {
-				fmt.Fprintf(e.Err, "%s  there is no %s that people put there\n", h.Name, asked[0].Kind)
+				fmt.Fprintf(e.Err, "%s  no %s was set up by hand\n", h.Name, asked[0].Kind)
 			}
 			return captured(e, h.Name, capture.Checked(p.Site.Kinds(), asked, found))
 		},
 		ValidArgsFunction: completeCapture(e),
 	}
-	c.Flags().BoolVar(&all, "all", false, "take everything that people set up on the host")
-	c.Flags().StringVar(&to, "to", "", "with --all: the `FOLDER` of the manifest to write, such as manifests/archive")
-	c.Flags().BoolVar(&seal, "seal", false, "with --all: seal what may hold secrets, in the data of the host")
+	c.Flags().BoolVar(&all, "all", false, "capture everything that was set up by hand on the host")
+	c.Flags().StringVar(&to, "to", "", "with --all: write the manifest to `DIR`, such as manifests/archive")
+	c.Flags().BoolVar(&encrypt, "encrypt", false, "with --all: encrypt possible secrets in the host's data")
 	e.PasswordFlags(c)
 	return c
 }
 
-// captured prints what a host told, as a manifest.
+// captured prints what a host reported, as a manifest.
 func captured(e *cli.Env, host string, list []capture.Thing) error {
 	docs, code := []document.Capture{}, app.CodeDone
 	for _, t := range list {

@@ -17,14 +17,12 @@ import (
 func demonstrate(e *cli.Env) *cobra.Command {
 	stay := false
 	c := &cobra.Command{
-		Use: "demo [DIR]", Short: "Show a whole round on simulated hosts", GroupID: cli.Begin,
-		Args: cobra.MaximumNArgs(1),
-		Long: "Demo puts an example project into a folder (a temporary one, unless you name it), brings up its " +
-			"hosts\n" +
-			"as simulated ones inside this program, and tells a story on them: preview, apply, apply again, a " +
-			"change\n" +
-			"by hand found and mended. It needs no root and no network. It ends with 0 when the story came out " +
-			"as told.",
+		Use: "demo [DIR]", Short: "Run a guided demo on simulated hosts",
+		Args: cli.Args(0, 1),
+		Long: "Creates an example project in a directory (by default a temporary one), simulates its hosts in this " +
+			"program, and walks through a typical session: preview, apply, apply again, and a manual change that " +
+			"is found and fixed. Needs no root access and no network. On a terminal, waits for a keypress between " +
+			"the steps.",
 		RunE: func(c *cobra.Command, args []string) error {
 			dir, cleanup, err := demoFolder(args)
 			if err != nil {
@@ -47,11 +45,14 @@ func demoFolder(args []string) (dir string, cleanup func(), err error) {
 	return dir, func() { os.RemoveAll(dir) }, err
 }
 
-// playStory tells the story in a folder.
+// playStory plays the story in a directory.
 func playStory(ctx context.Context, e *cli.Env, dir string, stay bool) error {
 	as := func(m text.Mood) func(string) string { return func(s string) string { return text.Paint(m, s) } }
 	s := &story.Story{Out: e.Out, Dir: dir, Remark: as(text.Quiet), Command: as(text.Loud), Run: e.Call,
 		Last: func(ctx context.Context) ([]*record.Host, error) { return lastHosts(ctx, e, dir) }}
+	if e.Terminal {
+		s.Pause = func(ctx context.Context) bool { return e.Key(ctx, "Press any key to continue, or q to quit. ") }
+	}
 	defer s.Close()
 	if err := s.Up(); err != nil {
 		return err

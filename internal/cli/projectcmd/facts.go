@@ -17,28 +17,19 @@ import (
 )
 
 func factsCommand(e *cli.Env) *cobra.Command {
-	where, compare := "", false
+	where := ""
 	c := &cobra.Command{
-		Use: "facts HOST [PATH] | --where EXPR [TARGET...] | --compare HOST HOST", Short: "Read hosts' facts",
-		GroupID: cli.Work,
-		Long: "Facts reads what expressions see as facts: all of them, or those below a path such as " +
-			"os.version_id. With\n--where it names the hosts for which a condition over host, facts and env is " +
-			"true; with --compare it shows\nwhat differs between two hosts. Sizes are shown as people read them; " +
-			"JSON keeps bytes.",
+		Use: "facts HOST [PATH] | --where EXPR [TARGET...]", Short: "Collect and show facts about hosts",
+		Long: "Collects the facts that expressions can use and shows them: all of them, or those under a path such " +
+			"as " +
+			"os.version_id. With --where, lists the hosts for which a condition over host, facts and env is true. " +
+			"Sizes are shown in readable units; JSON has bytes.",
 		RunE: func(c *cobra.Command, args []string) error {
 			switch {
-			case where != "" && compare:
-				return problem.Errorf("--where and --compare are given together").Remedy("keep one of the two")
 			case where != "":
 				return factsWhere(c.Context(), e, where, args)
-			case compare && len(args) != 2:
-				return problem.Errorf("--compare takes two hosts").
-					Remedy("write `jadekettle facts --compare HOST HOST`")
-			case compare:
-				return factsCompared(c.Context(), e, args)
 			case len(args) == 0 || len(args) > 2:
-				return problem.Errorf("facts takes a host, and a path if only a part is meant").
-					Remedy("write `jadekettle facts HOST [PATH]`")
+				return problem.Errorf("expected HOST [PATH]").Remedy("usage: `jadekettle facts HOST [PATH]`")
 			}
 			var path []string
 			if len(args) == 2 {
@@ -54,9 +45,21 @@ func factsCommand(e *cli.Env) *cobra.Command {
 			return factsShown(e, hosts, path)
 		},
 	}
-	c.Flags().StringVar(&where, "where", "", "name the hosts for which an `EXPR` such as 'facts.memory.total < "+
-		"bytes(\"2 GiB\")' is true")
-	c.Flags().BoolVar(&compare, "compare", false, "show what differs between two hosts")
+	c.Flags().StringVar(&where, "where", "", "list hosts for which `EXPR` is true, such as 'facts.memory.total < "+
+		"bytes(\"2 GiB\")'")
+	e.PasswordFlags(c)
+	c.ValidArgsFunction = e.CompleteHosts()
+	c.AddCommand(factsCompare(e))
+	return c
+}
+
+func factsCompare(e *cli.Env) *cobra.Command {
+	c := &cobra.Command{
+		Use: "compare HOST HOST", Short: "Show the facts in which two hosts differ", Args: cli.Args(2, 2),
+		RunE: func(c *cobra.Command, args []string) error { return factsCompared(c.Context(), e, args) },
+
+		ValidArgsFunction: e.CompleteTargets(),
+	}
 	e.PasswordFlags(c)
 	return c
 }
@@ -76,7 +79,7 @@ func reached(e *cli.Env, hosts []*record.Host) (there []*record.Host, code int) 
 		if h.State == record.Reached {
 			return false
 		}
-		if h.State != record.Off {
+		if h.State != record.Disabled {
 			code = app.CodeFailed
 		}
 		fmt.Fprintf(e.Err, "%s  %s: %s\n", h.Name, h.State, text.Line(h.Message))
@@ -150,8 +153,8 @@ func factsShown(e *cli.Env, hosts []*record.Host, path []string) error {
 		tree, ok := below(h.Facts.Tree(), path)
 		if !ok {
 			up := strings.Join(path[:len(path)-1], ".")
-			return problem.Errorf("%s has no facts.%s", h.Name, strings.Join(path, ".")).
-				Remedy("`jadekettle facts %s %s` lists what it has", h.Name, up)
+			return problem.Errorf("facts.%[2]s does not exist for %[1]s", h.Name, strings.Join(path, ".")).
+				Remedy("`jadekettle facts %s %s` lists the available facts", h.Name, up)
 		}
 		docs = append(docs, document.HostFacts{Name: h.Name, Facts: tree})
 		if e.JSON() {

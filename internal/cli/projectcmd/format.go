@@ -15,10 +15,10 @@ import (
 func format(e *cli.Env) *cobra.Command {
 	preview, strict := false, false
 	c := &cobra.Command{
-		Use: "format [FILE...]", Short: "Write the project's TOML files in one style", GroupID: cli.Grow,
-		Long: "Format writes TOML files canonically and keeps their comments: one space around =, an empty line " +
-			"before\neach table, keys without needless quotes, long lists one item a line. Without files it takes " +
-			"all of the\nproject but its sources. A file that is no valid TOML is left as it is.",
+		Use: "format [FILE...]", Short: "Format the project's TOML files",
+		Long: "Formats TOML files and keeps their comments: one space around =, an empty line before each table, " +
+			"no unnecessary quotes around keys, and long lists with one item per line. Without files, formats all " +
+			"files of the project except its sources. A file that is not valid TOML is not changed.",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())
 			if err != nil {
@@ -28,7 +28,7 @@ func format(e *cli.Env) *cobra.Command {
 			right, err := edit.Format(s, args, preview, func(f edit.Formatted) {
 				changed++
 				if preview {
-					fmt.Fprint(e.Out, udiff.Unified(f.Name+" as it is", f.Name+" formatted", f.Old, f.New))
+					fmt.Fprint(e.Out, udiff.Unified(f.Name+" (current)", f.Name+" formatted", f.Old, f.New))
 					return
 				}
 				fmt.Fprintln(e.Out, f.Name)
@@ -38,16 +38,16 @@ func format(e *cli.Env) *cobra.Command {
 			}
 			what := "formatted"
 			if preview {
-				what = "would be formatted"
+				what = "to format"
 			}
-			fmt.Fprintf(e.Out, "%s %s, %d were right already\n", text.Count(changed, "file"), what, right)
+			fmt.Fprintf(e.Out, "%s %s, %d already formatted\n", text.Count(changed, "file"), what, right)
 			if strict && changed > 0 {
 				return cli.Exit(app.CodeChanges)
 			}
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&preview, "preview", false, "show what would change, and change nothing")
-	c.Flags().BoolVar(&strict, "fail-if-changes", false, "end with 3 when something changed or would change")
+	c.Flags().BoolVar(&preview, "preview", false, "show what would change, without changing anything")
+	c.Flags().BoolVar(&strict, "fail-if-changes", false, "exit with status 3 if anything changed or would change")
 	return c
 }

@@ -10,13 +10,14 @@ import (
 	"jadekettle/internal/app/edit"
 	"jadekettle/internal/cli"
 	"jadekettle/internal/present/jsonschema"
+	"jadekettle/internal/present/text"
 )
 
 func initCommand(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "init [DIR]", Short: "Make a small project", GroupID: cli.Begin, Args: cobra.MaximumNArgs(1),
-		Long: "Init makes a project in a folder, which may exist but must hold none of its files yet. Each file says " +
-			"in\na few lines of comment what it is for and how it is written.",
+		Use: "init [DIR]", Short: "Create a new project", Args: cli.Args(0, 1),
+		Long: "Creates a small project in a directory, by default the current one, which must not contain any of " +
+			"its files yet. Comments in each file explain its purpose and format.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir := "."
 			if len(args) == 1 {
@@ -32,9 +33,12 @@ func initCommand(e *cli.Env) *cobra.Command {
 			if _, err := jsonschema.WriteAll(app.BuiltIn(), filepath.Join(dir, schemaDir)); err != nil {
 				return err
 			}
-			fmt.Fprintf(e.Out, "%s, the schemas that editors read\n", filepath.Join(dir, schemaDir))
-			fmt.Fprintf(e.Out, "\nA project is ready. Next: cd %s, jadekettle lint, jadekettle rehearse, "+
-				"jadekettle preview\n", dir)
+			fmt.Fprintf(e.Out, "%s: schemas for editors\n", filepath.Join(dir, schemaDir))
+			what, into := "the project", ""
+			if dir = filepath.Clean(dir); dir != "." {
+				what, into = dir+string(filepath.Separator), "cd "+app.Shown([]string{dir})+" && "
+			}
+			fmt.Fprintf(e.Out, "\nCreated %s. Next: %sjadekettle lint && jadekettle preview\n", text.Line(what), into)
 			return nil
 		},
 	}

@@ -26,8 +26,8 @@ func kindsOf(ctx context.Context, e *cli.Env) app.Kinds {
 }
 
 func noKind(name string, all app.Kinds) error {
-	return problem.Errorf("there is no kind %q", name).
-		Meant(name, all.Names(), "the kinds are "+strings.Join(all.Names(), ", "))
+	return problem.Errorf("unknown kind %q", name).
+		Meant(name, all.Names(), "available: "+strings.Join(all.Names(), ", "))
 }
 
 // completeKinds offers kinds.
@@ -39,10 +39,10 @@ func completeKinds(e *cli.Env) cobra.CompletionFunc {
 
 func kindsCommand(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "kinds [KIND]", Short: "List the kinds of declarations, or tell all of one", GroupID: cli.Work,
-		Args: cobra.MaximumNArgs(1),
-		Long: "Kinds lists what can be declared, by area. With the name of a kind it tells its attributes, required " +
-			"ones\nfirst: what each takes, what holds when it is left out, and how it is written, and shows examples.",
+		Use: "kinds [KIND]", Short: "List kinds, or show the documentation of one",
+		Args: cli.Args(0, 1),
+		Long: "Lists everything that can be declared, by area. With a kind, shows its attributes, required ones " +
+			"first, with their type, default and examples.",
 		RunE: func(c *cobra.Command, args []string) error {
 			schemas := kindsOf(c.Context(), e)
 			if len(args) == 0 {
@@ -63,12 +63,12 @@ func kindsCommand(e *cli.Env) *cobra.Command {
 
 func kindsSearch(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "search WORD...", Short: "Find kinds, attributes and functions by a word", Args: cobra.MinimumNArgs(1),
+		Use: "search WORD...", Short: "Search kinds, attributes and functions", Args: cli.Args(1, -1),
 		RunE: func(c *cobra.Command, words []string) error {
 			list := document.Search(kindsOf(c.Context(), e), words)
 			return e.Render(document.Found{Head: document.One, Found: list}, func(w io.Writer) {
 				if len(list) == 0 {
-					fmt.Fprintf(w, "nothing is about %q\n", strings.Join(words, " "))
+					fmt.Fprintf(w, "no matches for %q\n", strings.Join(words, " "))
 					return
 				}
 				var rows [][]string
@@ -83,16 +83,15 @@ func kindsSearch(e *cli.Env) *cobra.Command {
 
 func kindsFunctions(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "functions [NAME]", Short: "List the functions of expressions and templates", Args: cobra.MaximumNArgs(1),
-		Long: "Functions lists what expressions and templates can call, each with an example and what it gives. " +
-			"In an\n" +
-			"expression a function may stand before its arguments or after the first: upper(host.name) and\n" +
-			"host.name.upper() are the same. In a template it stands before: {{ upper host.name }}.",
+		Use: "functions [NAME]", Short: "List functions for expressions and templates", Args: cli.Args(0, 1),
+		Long: "Lists the functions that expressions and templates can call, each with an example and its result. " +
+			"In an expression, upper(host.name) and host.name.upper() are the same. In a template, write {{ upper " +
+			"host.name }}.",
 		RunE: func(_ *cobra.Command, args []string) error {
 			list, names := app.Functions(strings.Join(args, ""))
 			if len(list) == 0 {
-				return problem.Errorf("there is no function %q", args[0]).
-					Meant(args[0], names, "`jadekettle kinds search WORD` looks in their descriptions too")
+				return problem.Errorf("unknown function %q", args[0]).
+					Meant(args[0], names, "`jadekettle kinds search WORD` also searches descriptions")
 			}
 			return e.Render(document.NewFunctions(list), func(w io.Writer) { text.Functions(w, list) })
 		},
@@ -105,11 +104,10 @@ func kindsFunctions(e *cli.Env) *cobra.Command {
 
 func kindsNew(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "new NAME", Short: "Make a kind of your own that works", Args: cobra.ExactArgs(1),
-		Long: "New makes the folder kinds/NAME with kind.toml, which describes the kind, and a program that is " +
-			"run on " +
-			"hosts\n" +
-			"to read, compare and write. They keep one line of text in a file; make of them what you need.",
+		Use: "new NAME", Short: "Create a custom kind", Args: cli.Args(1, 1),
+		Long: "Creates the directory kinds/NAME with kind.toml, which describes the kind, and a program that runs " +
+			"on hosts to read, compare and write. The example manages one line of text in a file; change it to " +
+			"what you need.",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())
 			if err != nil {
@@ -122,7 +120,7 @@ func kindsNew(e *cli.Env) *cobra.Command {
 			for _, name := range made {
 				fmt.Fprintln(e.Out, name)
 			}
-			fmt.Fprintf(e.Err, "`jadekettle kinds try %s` runs its examples\n", args[0])
+			fmt.Fprintf(e.Err, "test its examples with `jadekettle kinds try %s`\n", args[0])
 			return nil
 		},
 	}
@@ -131,12 +129,10 @@ func kindsNew(e *cli.Env) *cobra.Command {
 func kindsTry(e *cli.Env) *cobra.Command {
 	here := false
 	c := &cobra.Command{
-		Use: "try NAME", Short: "Try the examples of a kind of your own", Args: cobra.ExactArgs(1),
-		Long: "Try applies the examples of a kind of your own twice to a simulated host, which runs no program but " +
-			"remembers\n" +
-			"what it was asked to write. With --here it runs the program on this machine, with your rights: it " +
-			"reads,\n" +
-			"compares, writes what differs, and reads and compares again, after which nothing may differ.",
+		Use: "try NAME", Short: "Test a custom kind", Args: cli.Args(1, 1),
+		Long: "Applies the examples of a custom kind twice to a simulated host, which does not run the program but " +
+			"remembers what was written. With --here, runs the program on this machine with your permissions: it " +
+			"reads, compares, writes the differences, then reads and compares again; nothing may differ then.",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())
 			if err != nil {
@@ -148,12 +144,12 @@ func kindsTry(e *cli.Env) *cobra.Command {
 			}
 			code := app.CodeDone
 			for _, t := range list {
-				line, verdict := text.Line(t.Example)+": ", t.Right
+				line, verdict := text.Line(t.Example)+": ", t.Passed
 				if t.Ref != "" {
 					line += text.Line(t.Ref) + ": "
 				}
-				if t.Wrong != "" {
-					code, verdict = app.CodeFailed, "wrong: "+t.Wrong
+				if t.Failed != "" {
+					code, verdict = app.CodeFailed, "failed: "+t.Failed
 				}
 				fmt.Fprintln(e.Out, line+text.Line(verdict))
 			}

@@ -16,14 +16,12 @@ import (
 func lintCommand(e *cli.Env) *cobra.Command {
 	strict := false
 	c := &cobra.Command{
-		Use: "lint", Short: "Check the project without contacting a host", GroupID: cli.Work, Args: cobra.NoArgs,
+		Use: "lint", Short: "Check the project for errors, offline", Args: cli.NoArgs,
 		Annotations: map[string]string{cli.MoreOutputs: "sarif"},
-		Long: "Lint reads the whole project, resolves it for every host as far as that goes without facts, and\n" +
-			"prints every problem with its file, line and column. It ends with 2 when there is one. Without --env " +
-			"it does\nso for every environment.\n\n" +
-			"Besides, it gives advice, each piece with a code. Advice that is not to be followed is silenced in " +
-			"place,\nwith a reason, on the line itself or in a comment above it or its table:\n\n" +
-			"  # jadekettle meant CODE: why\n  # jadekettle meant CODE in this file: why\n\n" + codesHelp(),
+		Long: "Checks the whole project for every host and environment without connecting, and prints each " +
+			"problem with file, line and column. Exits with 2 if there are any.\n\nWarnings have a code. To allow " +
+			"one, give a reason in a comment on the same line, or above the line or its table:\n\n  # jadekettle " +
+			"allow CODE: reason\n  # jadekettle allow CODE in this file: reason\n\n" + codesHelp(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			where := e.Where()
 			where.Newer = true
@@ -45,12 +43,12 @@ func lintCommand(e *cli.Env) *cobra.Command {
 		},
 	}
 	e.FromFlag(c)
-	c.Flags().BoolVar(&strict, "strict", false, "end with 2 when there is advice, too")
+	c.Flags().BoolVar(&strict, "strict", false, "also exit with 2 if there are warnings")
 	return c
 }
 
 func codesHelp() string {
-	out := "The codes:\n"
+	out := "Codes:\n"
 	for _, c := range lint.Codes {
 		out += fmt.Sprintf("  %-21s %s\n", c.Code, c.Doc)
 	}
@@ -66,16 +64,14 @@ func linted(e *cli.Env, s *app.Site, found *lint.Found) error {
 	case "sarif":
 		return e.Document(sarif.Log(cli.Version, problems, found.Advice))
 	}
-	text.Advice(e.Err, &text.Sources{Dir: s.Root}, e.Width, found.Advice)
-	if len(problems) > 0 {
-		text.Problems(e.Err, &text.Sources{Dir: s.Root}, e.Width, problems)
+	text.Advice(e.Out, &text.Sources{Dir: s.Root}, e.Width, found.Advice)
+	text.Problems(e.Out, &text.Sources{Dir: s.Root}, e.Width, problems)
+	if len(problems) > 0 && found.Hosts == 0 { // it could not be read as a whole
+		fmt.Fprintf(e.Out, "%s, %s\n", text.Count(len(problems), "error"), text.Count(found.Spoken(), "warning"))
 		return nil
 	}
-	said := "no problem"
-	if n := found.Spoken(); n > 0 {
-		said += " and " + text.Count(n, "piece") + " of advice"
-	}
-	fmt.Fprintf(e.Out, "%s in %s, %s and %s\n", said, text.Count(found.Hosts, "host"),
+	fmt.Fprintf(e.Out, "%s, %s (%s, %s, %s)\n", text.Count(len(problems), "error"),
+		text.Count(found.Spoken(), "warning"), text.Count(found.Hosts, "host"),
 		text.Count(found.Manifests, "manifest"), text.Count(found.Declarations, "declaration"))
 	return nil
 }

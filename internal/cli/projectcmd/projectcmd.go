@@ -21,7 +21,7 @@ func Commands(e *cli.Env) []*cobra.Command {
 
 func version(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Print the version", GroupID: cli.Begin, Args: cobra.NoArgs,
+		Use: "version", Short: "Print the version", Args: cli.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			return e.Render(document.Version{Head: document.One, Version: cli.Version, Go: runtime.Version()},
 				func(w io.Writer) {

@@ -18,10 +18,10 @@ const schemaDir = ".schemas"
 func schemaCommand(e *cli.Env) *cobra.Command {
 	dir := ""
 	c := &cobra.Command{
-		Use: "schema [FILE-SORT]", Short: "Print JSON Schemas of the files that people write", GroupID: cli.Grow,
-		Args: cobra.MaximumNArgs(1),
+		Use: "schema TYPE", Short: "Print JSON Schemas for project files",
+		Args: cli.Args(0, 1),
 		Long: "Schema prints a JSON Schema (draft 7) of one sort of file: " + strings.Join(jsonschema.Sorts, ", ") +
-			".\nWith --write it puts all of them into a folder. Editors that know TOML find one by the first " +
+			".\nWith --write it puts all of them into a directory. Editors that know TOML find one by the first " +
 			"line of a " +
 			"file,\nwhich init puts there:\n\n  #:schema ../" + schemaDir + "/manifest.json",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -34,11 +34,11 @@ func schemaCommand(e *cli.Env) *cobra.Command {
 				}
 				return err
 			case len(args) == 0:
-				return problem.Errorf("schema wants a sort of file, or --write DIR").
-					Remedy("there are %s", strings.Join(value.Keys(all), ", "))
+				return problem.Errorf("expected TYPE, or --write DIR").
+					Remedy("available types: %s", strings.Join(value.Keys(all), ", "))
 			case all[args[0]] == nil:
-				return problem.Errorf("there is no schema %q", args[0]).
-					Meant(args[0], value.Keys(all), "there are "+strings.Join(value.Keys(all), ", "))
+				return problem.Errorf("unknown schema %q", args[0]).
+					Meant(args[0], value.Keys(all), "available: "+strings.Join(value.Keys(all), ", "))
 			}
 			return e.Document(all[args[0]])
 		},
@@ -46,6 +46,6 @@ func schemaCommand(e *cli.Env) *cobra.Command {
 			return jsonschema.Sorts, cli.NoFiles
 		},
 	}
-	c.Flags().StringVar(&dir, "write", "", "a `DIR` that all schemas are written into")
+	c.Flags().StringVar(&dir, "write", "", "write all schemas to `DIR`")
 	return c
 }

@@ -20,16 +20,16 @@ import (
 
 func secret(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "secret", Short: "Keep passwords and keys sealed beside the data", GroupID: cli.Grow,
-		Long: "A file data/LAYER.toml.age is data like any other, encrypted with age for the recipients that\n" +
-			"jadekettle.toml names under [secrets], or for an environment's data under [env.NAME]. Every value in " +
-			"it is\na secret: it reaches the hosts that need it and is never shown.",
+		Use: "secret", Short: "Manage encrypted secrets",
+		Long: "Secrets are data in files data/LAYER.toml.age, encrypted with age for the recipients in " +
+			"jadekettle.toml: under [secrets], or under [env.NAME] for the data of an environment. Every value in " +
+			"them is sent only to the hosts that need it and is never shown.",
 	}
-	c.AddCommand(secretInit(e), secretSet(e), secretGet(e), secretEdit(e), secretReseal(e), secretWho(e))
+	c.AddCommand(secretInit(e), secretSet(e), secretGet(e), secretEdit(e), secretRekey(e), secretReaders(e))
 	return c
 }
 
-// vault is the sealed data of the project of the call.
+// vault is the encrypted data of the project of the call.
 func vault(ctx context.Context, e *cli.Env) (*secrets.Vault, error) {
 	s, err := e.Site(ctx)
 	if err != nil {
@@ -41,9 +41,9 @@ func vault(ctx context.Context, e *cli.Env) (*secrets.Vault, error) {
 func secretInit(e *cli.Env) *cobra.Command {
 	file := ""
 	c := &cobra.Command{
-		Use: "init", Short: "Make an identity, and let the project seal for it", Args: cobra.NoArgs,
-		Long: "Init makes an identity file that only you can read, unless there is one, and adds its public key to " +
-			"the\nrecipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
+		Use: "init", Short: "Create a key and add it to the project's recipients", Args: cli.NoArgs,
+		Long: "Creates an identity file that only you can read, if there is none yet, and adds its public key to " +
+			"the recipients in jadekettle.toml: under [secrets], or with --env under [env.NAME].",
 		RunE: func(c *cobra.Command, _ []string) error {
 			v, err := vault(c.Context(), e)
 			if err != nil {
@@ -57,35 +57,35 @@ func secretInit(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if made {
-				fmt.Fprintf(e.Out, "made the identity %s; keep a copy of it in a safe place\n", file)
+				fmt.Fprintf(e.Out, "created the identity %s; keep a copy of it in a safe place\n", file)
 			} else {
-				fmt.Fprintf(e.Out, "the identity %s is there already\n", file)
+				fmt.Fprintf(e.Out, "the identity %s already exists\n", file)
 			}
 			table, there, among, err := v.Enlist(e.EnvName, public)
 			if err != nil {
 				return err
 			}
 			if there {
-				fmt.Fprintf(e.Out, "%s seals for it already\n", secrets.SettingsFile)
+				fmt.Fprintf(e.Out, "%s already has it as a recipient\n", secrets.SettingsFile)
 				return nil
 			}
-			fmt.Fprintf(e.Out, "%s under [%s] now seals for %s\n", secrets.SettingsFile, table, public)
+			fmt.Fprintf(e.Out, "%s now has the recipient %[3]s under [%[2]s]\n", secrets.SettingsFile, table, public)
 			if among {
-				fmt.Fprintln(e.Out, "what is sealed already is not yet: run `jadekettle secret reseal`")
+				fmt.Fprintln(e.Out, "existing files are not encrypted for it yet: run `jadekettle secret rekey`")
 			}
 			return nil
 		},
 	}
-	c.Flags().StringVar(&file, "file", "", "the `FILE` in which the identity lies (default: "+secrets.IdentityFile+")")
+	c.Flags().StringVar(&file, "file", "", "identity `FILE` (default: "+secrets.IdentityFile+")")
 	return c
 }
 
 func secretSet(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "set LAYER KEY", Short: "Seal a value, read from standard input or asked for", Args: cobra.ExactArgs(2),
-		Long: "Set puts a value under a dotted key into the sealed file of a layer, such as shared or host/gauge-01. " +
-			"The\nvalue comes from standard input, or is asked for on a terminal without showing; a line break at " +
-			"its end is\nleft out. It is never taken from the command line, which others can see.",
+		Use: "set LAYER KEY", Short: "Encrypt and store a value", Args: cli.Args(2, 2),
+		Long: "Encrypts a value and stores it under a dotted key in a layer such as shared or host/gauge-01. The " +
+			"value is read from standard input, without a trailing line break, or prompted for; never from the " +
+			"command line, where other users could see it.",
 		Example: "  jadekettle secret set shared relay.password\n" +
 			"  pwgen 24 1 | jadekettle secret set host/gauge-01 logger.token",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -96,7 +96,7 @@ func secretSet(e *cli.Env) *cobra.Command {
 			if _, _, err := v.Open(args[0]); err != nil {
 				return err
 			}
-			if p, err := e.Open(c.Context()); err == nil { // what is wrong with the project is told elsewhere
+			if p, err := e.Open(c.Context()); err == nil { // what is wrong with the project is reported elsewhere
 				if err := p.HasLayer(args[0]); err != nil {
 					return err
 				}
@@ -109,13 +109,13 @@ func secretSet(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(e.Out, "sealed data.%s in %s\n", args[1], name)
+			fmt.Fprintf(e.Out, "encrypted data.%s in %s\n", args[1], name)
 			return nil
 		},
 	}
 }
 
-// maxSecret bounds one sealed value, in bytes.
+// maxSecret bounds one encrypted value, in bytes.
 const maxSecret = 1 << 20
 
 func secretInput(e *cli.Env, key string) (string, error) {
@@ -124,7 +124,7 @@ func secretInput(e *cli.Env, key string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		again, err := e.Secret("Once more: ")
+		again, err := e.Secret("Repeat: ")
 		if err != nil {
 			return "", err
 		}
@@ -139,19 +139,19 @@ func secretInput(e *cli.Env, key string) (string, error) {
 	}
 	if len(data) > maxSecret {
 		return "", problem.Errorf("the value is longer than 1 MiB").
-			Remedy("seal a file by other means, and keep only its key here")
+			Remedy("encrypt the file by other means, and store only its key here")
 	}
 	said := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
 	if said == "" {
 		return "", problem.Errorf("standard input is empty").
-			Remedy("give the value there, as in: jadekettle secret set LAYER KEY < file")
+			Remedy("provide the value there: `jadekettle secret set LAYER KEY < FILE`")
 	}
 	return said, nil
 }
 
 func secretGet(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "get LAYER KEY", Short: "Print one sealed value", Args: cobra.ExactArgs(2),
+		Use: "get LAYER KEY", Short: "Decrypt and print a value", Args: cli.Args(2, 2),
 		RunE: func(c *cobra.Command, args []string) error {
 			v, err := vault(c.Context(), e)
 			if err != nil {
@@ -169,11 +169,10 @@ func secretGet(e *cli.Env) *cobra.Command {
 
 func secretEdit(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "edit LAYER", Short: "Open a sealed file in your editor", Args: cobra.ExactArgs(1),
-		Long: "Edit decrypts the sealed file of a layer into a file that only you can read, in memory where " +
-			"there is\n" +
-			"such a folder, opens $VISUAL or $EDITOR on it, and seals what comes of it. A text that is no valid " +
-			"TOML is\ngiven back to the editor.",
+		Use: "edit LAYER", Short: "Edit an encrypted file", Args: cli.Args(1, 1),
+		Long: "Decrypts the file of a layer to a temporary file that only you can read, in memory if possible, " +
+			"opens it in $VISUAL or $EDITOR, and encrypts the result. If the result is not valid TOML, the editor " +
+			"is opened again.",
 		RunE: func(c *cobra.Command, args []string) error {
 			v, err := vault(c.Context(), e)
 			if err != nil {
@@ -190,7 +189,7 @@ func secretEdit(e *cli.Env) *cobra.Command {
 			case !changed:
 				fmt.Fprintln(e.Out, "nothing was changed")
 			default:
-				fmt.Fprintf(e.Out, "sealed %s\n", name)
+				fmt.Fprintf(e.Out, "encrypted %s\n", name)
 			}
 			return nil
 		},
@@ -203,7 +202,7 @@ func editor(e *cli.Env, file string) error {
 		name = e.Getenv("EDITOR")
 	}
 	if name == "" && !e.Terminal {
-		return problem.Errorf("there is no terminal to edit on").Remedy("name an editor in EDITOR")
+		return problem.Errorf("an editor needs a terminal").Remedy("set EDITOR")
 	}
 	if name == "" {
 		name = "vi"
@@ -212,31 +211,31 @@ func editor(e *cli.Env, file string) error {
 	c := exec.Command(words[0], append(words[1:], file)...)
 	c.Stdin, c.Stdout, c.Stderr = os.Stdin, os.Stdout, os.Stderr
 	if err := c.Run(); err != nil {
-		return problem.Errorf("the editor %s: %w", name, err).Remedy("name another in EDITOR")
+		return problem.Errorf("the editor %s: %w", name, err).Remedy("set EDITOR to another editor")
 	}
 	return nil
 }
 
-func secretReseal(e *cli.Env) *cobra.Command {
+func secretRekey(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "reseal", Short: "Seal every file for the recipients that the settings name now", Args: cobra.NoArgs,
-		Long: "Reseal opens every sealed file and seals it anew, after recipients were added or taken out. Who could " +
-			"read\na secret keeps what was read: change the secrets themselves when someone leaves.",
+		Use: "rekey", Short: "Re-encrypt all files for the current recipients", Args: cli.NoArgs,
+		Long: "Decrypts every file and encrypts it again, after recipients were added or removed. Anyone who could " +
+			"decrypt a secret may have kept it: change the secrets themselves when someone leaves.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			v, err := vault(c.Context(), e)
 			if err != nil {
 				return err
 			}
-			return v.Reseal(func(name string, readers int) {
-				fmt.Fprintf(e.Out, "%s  sealed for %s\n", name, text.Count(readers, "recipient"))
+			return v.Rekey(func(name string, readers int) {
+				fmt.Fprintf(e.Out, "%s  encrypted for %s\n", name, text.Count(readers, "recipient"))
 			})
 		},
 	}
 }
 
-func secretWho(e *cli.Env) *cobra.Command {
+func secretReaders(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "who", Short: "Tell who can read which sealed file", Args: cobra.NoArgs,
+		Use: "readers", Short: "List who can decrypt each file", Args: cli.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			v, err := vault(c.Context(), e)
 			if err != nil {
@@ -246,8 +245,8 @@ func secretWho(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			doc := document.Sealed{Head: document.One, Files: list}
-			return e.Render(doc, func(w io.Writer) { text.Sealed(w, list) })
+			doc := document.Encrypted{Head: document.One, Files: list}
+			return e.Render(doc, func(w io.Writer) { text.Encrypted(w, list) })
 		},
 	}
 }

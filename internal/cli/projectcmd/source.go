@@ -17,10 +17,10 @@ import (
 
 func sourceCommand(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "source", Short: "Bring in manifests from git repositories, pinned", GroupID: cli.Grow,
-		Long: "A source is a git repository with a folder manifests/, as a project has. Its files are copied into\n" +
-			"sources/NAME, and sources.lock pins the commit and the content; both belong into version control. A " +
-			"group\nor a use names its manifests as NAME/MANIFEST.",
+		Use: "source", Short: "Manage manifests vendored from git repositories",
+		Long: "A source is a git repository with a directory manifests/, like a project. Its files are copied to " +
+			"sources/NAME, and sources.lock pins the commit and the content; keep both in version control. Groups " +
+			"and uses refer to its manifests as NAME/MANIFEST.",
 	}
 	c.AddCommand(sourceAdd(e), sourceUpdate(e), sourceList(e), sourceShow(e), sourceVerify(e), sourceRemove(e))
 	return c
@@ -52,10 +52,10 @@ func completeSources(e *cli.Env) cobra.CompletionFunc {
 func sourceAdd(e *cli.Env) *cobra.Command {
 	name, at := "", ""
 	c := &cobra.Command{
-		Use: "add URL --at REV", Short: "Copy a repository's manifests and pin them", Args: cobra.ExactArgs(1),
-		Long: "Add fetches a repository with git, over file, ssh or https, copies its files into sources/NAME and " +
-			"pins the\ncommit and the content in sources.lock. A revision is a tag, a branch or a commit; a path " +
-			"that is not\nabsolute counts from the project.",
+		Use: "add URL --at REV", Short: "Add a source", Args: cli.Args(1, 1),
+		Long: "Fetches a repository with git, over file, ssh or https, copies its files to sources/NAME and pins " +
+			"the commit and the content in sources.lock. A revision is a tag, a branch or a commit. A relative " +
+			"path is relative to the project.",
 		Example: "  jadekettle source add https://git.example.org/tide-manifests.git --at v1.2\n" +
 			"  jadekettle source add ssh://git@git.example.org/tide.git --at main --name tide",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -64,7 +64,7 @@ func sourceAdd(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if at == "" {
-				return problem.Errorf("--at is missing").Remedy("name the tag, branch or commit that is to be used")
+				return problem.Errorf("no revision given").Remedy("use --at with a tag, branch or commit")
 			}
 			p, err := s.Add(c.Context(), name, args[0], at)
 			if err != nil {
@@ -74,26 +74,26 @@ func sourceAdd(e *cli.Env) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&at, "at", "", "the `REV`: a tag, branch or commit")
-	c.Flags().StringVar(&name, "name", "", "a `NAME` to call it by (default: the last part of the URL)")
+	c.Flags().StringVar(&at, "at", "", "use revision `REV`: a tag, branch or commit")
+	c.Flags().StringVar(&name, "name", "", "name of the source, `NAME` (default: last part of the URL)")
 	return c
 }
 
 func sourceUpdate(e *cli.Env) *cobra.Command {
 	at, pinned := "", false
 	c := &cobra.Command{
-		Use: "update [NAME...]", Short: "Fetch sources anew: what their revision is now, or another",
+		Use: "update [NAME...]", Short: "Update sources",
 		ValidArgsFunction: completeSources(e),
-		Long: "Update fetches the revision of each source as it is now and pins what it finds. With --at it takes " +
-			"another\nrevision, with --pinned exactly the commit that is pinned, as after a checkout without the " +
-			"copies.",
+		Long: "Fetches the current state of each source's revision and pins it. With --at, switches " +
+			"to another revision; with --pinned, fetches exactly the pinned commit, for example after a checkout " +
+			"without the copies.",
 		RunE: func(c *cobra.Command, names []string) error {
 			s, err := shelf(c.Context(), e)
 			if err != nil {
 				return err
 			}
 			if at != "" && (pinned || len(names) != 1) {
-				return problem.Errorf("--at is for one source, without --pinned").Remedy("name it")
+				return problem.Errorf("--at requires a single source, without --pinned").Remedy("name the source")
 			}
 			for _, n := range names {
 				if _, err := s.Pin(n); err != nil {
@@ -110,23 +110,23 @@ func sourceUpdate(e *cli.Env) *cobra.Command {
 					return err
 				}
 				if p.Commit == before {
-					fmt.Fprintf(e.Out, "%s  %s at %s, as before\n", text.Paint(text.Loud, p.Name), p.Commit[:12], p.At)
+					fmt.Fprintf(e.Out, "%s  %s at %s, unchanged\n", text.Paint(text.Loud, p.Name), p.Commit[:12], p.At)
 					continue
 				}
-				fmt.Fprintf(e.Out, "%s  was %s, is %s at %s\n", text.Paint(text.Loud, p.Name), before[:12],
+				fmt.Fprintf(e.Out, "%s  %s -> %s at %s\n", text.Paint(text.Loud, p.Name), before[:12],
 					p.Commit[:12], p.At)
 			}
 			return nil
 		},
 	}
-	c.Flags().StringVar(&at, "at", "", "another `REV`: a tag, branch or commit")
-	c.Flags().BoolVar(&pinned, "pinned", false, "exactly the commits that are pinned")
+	c.Flags().StringVar(&at, "at", "", "switch to revision `REV`: a tag, branch or commit")
+	c.Flags().BoolVar(&pinned, "pinned", false, "fetch exactly the pinned commits")
 	return c
 }
 
 func sourceList(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the sources with their pins", Args: cobra.NoArgs,
+		Use: "list", Short: "List sources and pinned commits", Args: cli.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			s, err := shelf(c.Context(), e)
 			if err != nil {
@@ -149,8 +149,8 @@ func sourceList(e *cli.Env) *cobra.Command {
 
 func sourceShow(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Tell what a source brings: its manifests, their params, its documents",
-		Args: cobra.ExactArgs(1), ValidArgsFunction: completeSources(e),
+		Use: "show NAME", Short: "Show a source's manifests and parameters",
+		Args: cli.Args(1, 1), ValidArgsFunction: completeSources(e),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := shelf(c.Context(), e)
 			if err != nil {
@@ -174,9 +174,9 @@ func sourceShow(e *cli.Env) *cobra.Command {
 func sourceVerify(e *cli.Env) *cobra.Command {
 	remote := false
 	c := &cobra.Command{
-		Use: "verify", Short: "Hold the copies to their pins", Args: cobra.NoArgs,
-		Long: "Verify computes the content of each copy anew and compares it with what is pinned. With --remote it " +
-			"also\nfetches the pinned commits and compares what they hold.",
+		Use: "verify", Short: "Verify vendored copies against sources.lock", Args: cli.NoArgs,
+		Long: "Compares the content of each copy with its pin. With --remote, also fetches the pinned commits and " +
+			"compares their content.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			s, err := shelf(c.Context(), e)
 			if err != nil {
@@ -186,15 +186,15 @@ func sourceVerify(e *cli.Env) *cobra.Command {
 				return err
 			}
 			for _, p := range s.Pins {
-				what := "the copy is what was pinned"
+				what := "the copy matches its pin"
 				if remote {
 					moved, err := s.Compare(c.Context(), p)
 					if err != nil {
 						return err
 					}
-					what += ", and so is the commit"
+					what += ", and so does the commit"
 					if moved != "" {
-						what += fmt.Sprintf("; the branch %s has moved on to %.12s", p.At, moved)
+						what += fmt.Sprintf("; the branch %s is now at %.12s", p.At, moved)
 					}
 				}
 				fmt.Fprintf(e.Out, "%s  %s\n", text.Paint(text.Loud, p.Name), what)
@@ -205,13 +205,13 @@ func sourceVerify(e *cli.Env) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&remote, "remote", false, "fetch the commits too")
+	c.Flags().BoolVar(&remote, "remote", false, "also fetch the commits")
 	return c
 }
 
 func sourceRemove(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Take a source out again", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Remove a source", Args: cli.Args(1, 1),
 		ValidArgsFunction: completeSources(e),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := shelf(c.Context(), e)
@@ -221,7 +221,7 @@ func sourceRemove(e *cli.Env) *cobra.Command {
 			if err := s.Remove(args[0]); err != nil {
 				return err
 			}
-			fmt.Fprintf(e.Out, "%s is taken out; lint tells what still names its manifests\n", args[0])
+			fmt.Fprintf(e.Out, "removed %s; `jadekettle lint` shows what still refers to its manifests\n", args[0])
 			return nil
 		},
 	}

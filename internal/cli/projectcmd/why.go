@@ -17,13 +17,14 @@ import (
 
 func why(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use:     "why HOST data.NAME | param.MANIFEST.NAME | KIND NAME",
-		Short:   "Tell why a value or a declaration is as it is",
-		GroupID: cli.Work, Args: cobra.RangeArgs(2, 3),
-		Long: "Why answers for one host without contacting it. Of a value of the data it tells what each layer says " +
-			"and\nwhich one counts; of a param, who may give it and who does; of a declaration, by which group it " +
-			"came, what\nits conditions saw, where each attribute comes from, what it waits for and what waits for " +
-			"it; and of what\nis not there, why not. Facts count as they were last read.",
+		Use:   "why HOST data.NAME | param.MANIFEST.NAME | KIND NAME",
+		Short: "Explain where a value or declaration comes from",
+		Args:  cli.Args(2, 3),
+		Long: "Explains a value or declaration of one host, without connecting. For a data value, shows what " +
+			"each layer sets and which one is used; for a param, every possible source and the one used; for a " +
+			"declaration, the group it comes from, the values its conditions read, the origin of each attribute, " +
+			"and its dependencies; for something that does not exist, the reason. Uses the facts that were last " +
+			"collected. Exits with 2 if the value or declaration is unknown.",
 		Example: "  jadekettle why gauge-01 data.gauge.sample_seconds\n  jadekettle why gauge-01 service tide-logger",
 		RunE: func(c *cobra.Command, args []string) error {
 			about := args[1:]
@@ -71,16 +72,26 @@ func answered(e *cli.Env, p *app.Project, found *app.Explanation, about []string
 		}
 		y := found.Why(ref)
 		doc := document.Why{Head: document.One, Host: found.Host.Name, Why: y}
-		return e.Render(doc, func(w io.Writer) { text.Why(w, found.Host.Name, y) })
+		if err := e.Render(doc, func(w io.Writer) { text.Why(w, found.Host.Name, y) }); err != nil {
+			return err
+		}
+		return known(!y.Unknown)
 	case path[0] == "data" && len(path) > 1:
 		if !e.JSON() {
-			return text.WhyData(e.Out, found, path[1:])
+			exists, err := text.WhyData(e.Out, found, path[1:])
+			if err != nil {
+				return err
+			}
+			return known(exists)
 		}
 		doc, err := document.NewData(found, path[1:])
 		if err != nil {
 			return err
 		}
-		return e.Document(doc)
+		if err := e.Document(doc); err != nil {
+			return err
+		}
+		return known(doc.There)
 	case path[0] == "param" && len(path) > 2:
 		manifest, name := strings.Join(path[1:len(path)-1], "."), path[len(path)-1]
 		if !e.JSON() {
@@ -92,7 +103,15 @@ func answered(e *cli.Env, p *app.Project, found *app.Explanation, about []string
 		}
 		return e.Document(doc)
 	}
-	return problem.Errorf("%q asks about nothing", about[0]).Remedy("write data.NAME, param.MANIFEST.NAME or KIND NAME")
+	return problem.Errorf("cannot explain %q", about[0]).Remedy("use data.NAME, param.MANIFEST.NAME or KIND NAME")
+}
+
+// known ends a command that was asked about something unknown.
+func known(yes bool) error {
+	if yes {
+		return nil
+	}
+	return cli.Exit(app.CodeWrong)
 }
 
 // completeWhy offers a host and then its declarations and the first names of

@@ -14,45 +14,44 @@ import (
 // applying is one call of apply.
 type applying struct {
 	round
-	all, yes bool
-	reviewed string
+	all, yes, look bool
+	reviewed       string
 }
 
 func apply(e *cli.Env) *cobra.Command {
 	r := &applying{}
 	r.Mode = record.ModeApply
 	c := &cobra.Command{
-		Use: "apply TARGET... | --all", Short: "Make hosts as they are declared", GroupID: cli.Work,
-		Long: "Apply makes just the changes that preview shows, reads each one back, and reports per host which " +
-			"tasks\n" +
-			"changed, failed, were blocked or were already right. Targets are host names, patterns such as\n" +
-			"\"gauge-*\", and @groups; --all takes every host. It previews first, asks on the terminal, and then " +
-			"does exactly\nthat: a host that reads otherwise by then is not begun. --yes goes straight on, as it " +
-			"must where there is no\nterminal. With --first and --batch it goes over the hosts bit by bit,\n" +
-			"and ends where a host fails; [run] in jadekettle.toml, or an environment, can say so for every call.",
+		Use: "apply TARGET... | --all", Short: "Apply the project to hosts",
+		Long: "Applies the project to hosts: makes the changes that `jadekettle preview` shows, checks each one, " +
+			"and reports what changed, what failed and what was already correct.\n\nTARGET is a host name, a " +
+			"pattern such as 'gauge-*' or 'gauge-[01..04]', or an @group. Use --all for every host.\n\nOn a " +
+			"terminal, apply shows a preview and asks first, then makes exactly those changes; hosts that have " +
+			"changed in the meantime are refused. Use --yes to skip the question.\n\nFor gradual rollouts see " +
+			"--first, --batch, --pause and --stop-after. Defaults can be set in [run] or [env.NAME] in " +
+			"jadekettle.toml.",
 		RunE: func(c *cobra.Command, targets []string) error { return r.run(c.Context(), e, targets) },
 	}
 	r.flags(e, c)
 	e.FromFlag(c)
 	e.HereFlag(c)
 	f := c.Flags()
-	f.BoolVar(&r.all, "all", false, "every host of the inventory")
+	f.BoolVar(&r.all, "all", false, "select every host in the inventory")
 	e.YesFlag(c, &r.yes)
+	f.BoolVar(&r.look, "preview", false, "show what would change, without changing anything")
 	f.StringVar(&r.reviewed, "reviewed", "",
-		"do exactly what the preview in this `FILE` shows, and begin no host that reads otherwise by now")
-	f.BoolVar(&r.Take, "take-leftovers", false, "take away what an earlier run managed and nothing declares any more")
-	f.BoolVar(&r.Forget, "forget-leftovers", false, "let that go: it stays as it is, and is not told any more")
+		"apply the saved preview in `FILE`, or - for standard input; refuse hosts that have changed since")
+	f.BoolVar(&r.Take, "remove-undeclared", false, "remove resources that are managed but no longer declared")
+	f.BoolVar(&r.Forget, "forget-undeclared", false, "stop tracking resources that are no longer declared, without "+
+		"removing them")
 	r.adoptFlag(c)
-	f.StringVar(&r.Rollout.First, "first", "", "the `HOSTS` that go alone before all others: targets with commas "+
-		"between, "+
-		"or a number; when one fails, the rest is not begun")
-	f.StringVar(&r.Rollout.Batch, "batch", "", "`N` hosts at a time, or P% of them; when one of a batch fails, the "+
-		"next is "+
-		"not begun, unless --stop-after says otherwise")
-	f.StringVar(&r.Rollout.Pause, "pause", "", "a `TIME` before each further batch, such as 5m, or key: until one "+
-		"is pressed")
-	f.StringVar(&r.Rollout.StopAfter, "stop-after", "", "begin no host any more once `N` hosts, or P% of them, "+
-		"have failed")
+	f.StringVar(&r.Rollout.First, "first", "", "apply to `HOSTS` first (comma-separated targets, or a count) and "+
+		"stop if one fails")
+	f.StringVar(&r.Rollout.Batch, "batch", "", "process hosts in batches of `N` or N%; stop after a batch with a "+
+		"failure (see --stop-after)")
+	f.StringVar(&r.Rollout.Pause, "pause", "", "`DURATION`: wait between batches, for example 5m, or \"key\" to "+
+		"wait for a keypress")
+	f.StringVar(&r.Rollout.StopAfter, "stop-after", "", "stop starting new hosts after `N` (or N%) have failed")
 	return c
 }
 
@@ -60,17 +59,21 @@ func apply(e *cli.Env) *cobra.Command {
 func (r *applying) check(e *cli.Env, targets []string) error {
 	switch {
 	case r.reviewed != "" && (len(targets) > 0 || r.again != "" || r.all || !r.Part.All()):
-		return problem.Errorf("--reviewed is given with hosts or a part of the tasks").
-			Remedy("leave those out: the saved preview says which")
+		return problem.Errorf("--reviewed cannot be combined with targets or a task selection").
+			Remedy("remove them; the saved preview has its own")
 	case len(targets) == 0 && r.again == "" && r.reviewed == "" && !r.all && !e.Here:
-		return problem.Errorf("apply wants to know where").Remedy("name hosts, patterns or @groups, or say --all")
+		return problem.Errorf("no targets given").Remedy("name hosts, patterns or @groups, or use --all")
+	case r.look && r.reviewed != "":
+		return problem.Errorf("--preview cannot be combined with --reviewed").Remedy("use only one of them")
+	case r.reviewed == "-" && !r.yes:
+		return problem.Errorf("--reviewed - reads standard input, so apply cannot ask").Remedy("add --yes")
 	case r.all && e.Here:
-		return problem.Errorf("--all is given with --here, which is about one host").Remedy("keep one of the two")
+		return problem.Errorf("--all cannot be combined with --here").Remedy("use only one of them")
 	case (len(targets) > 0 || r.again != "") && r.all:
-		return problem.Errorf("--all is given with targets").Remedy("keep one of the two")
+		return problem.Errorf("--all cannot be combined with targets").Remedy("use only one of them")
 	}
-	if !r.yes {
-		return e.CanAsk("apply asks before it starts")
+	if !r.yes && !r.look {
+		return e.CanAsk("apply")
 	}
 	return nil
 }
@@ -81,6 +84,14 @@ func (r *applying) run(ctx context.Context, e *cli.Env, targets []string) error 
 	}
 	if r.reviewed != "" {
 		return r.review(ctx, e)
+	}
+	if r.look {
+		r.Preview = true
+		_, _, run, err := r.round.look(ctx, e, targets)
+		if err != nil {
+			return err
+		}
+		return cli.Ended(run.Code)
 	}
 	q, err := r.request(ctx, e, targets)
 	if err != nil {
@@ -119,7 +130,7 @@ func (r *applying) review(ctx context.Context, e *cli.Env) error {
 	if err != nil {
 		return err
 	}
-	saved, where, q, err := app.ReadReview(r.reviewed, e.Where(), q)
+	saved, where, q, err := app.ReadReview(r.reviewed, e.In, e.Where(), q)
 	if err != nil {
 		return err
 	}
@@ -135,7 +146,7 @@ func (r *applying) review(ctx context.Context, e *cli.Env) error {
 		if err != nil {
 			return err
 		}
-		if !e.AgreeOn("Do what was reviewed on", p.Settings.Env, of.Meant) {
+		if !e.AgreeOn("Apply the saved preview to", p.Settings.Env, of.Meant) {
 			return e.NothingDone()
 		}
 	}

@@ -16,12 +16,11 @@ func compare(e *cli.Env) *cobra.Command {
 	var q appcompare.Request
 	whole, strict := false, false
 	c := &cobra.Command{
-		Use: "compare REV [REV]", Short: "Show what a change of the project does, between two of its revisions",
-		GroupID: cli.Grow, Args: cobra.RangeArgs(1, 2),
-		Long: "Compare resolves the project at two revisions of the git repository that it lies in, or at one and " +
-			"as it lies\nhere, and shows which tasks of which hosts differ: what a change under review will do. No " +
-			"host is contacted; its\nfacts are those that were read last. What is alike on several hosts is " +
-			"shown once.",
+		Use: "compare REV [REV]", Short: "Show what differs between two revisions of the project",
+		Args: cli.Args(1, 2),
+		Long: "Compares the project at two git revisions, or at one revision and in the working copy, and shows " +
+			"which tasks differ on which hosts: the effect of a change under review. Does not connect to hosts; " +
+			"uses the facts that were last collected. Differences that several hosts have in common are shown once.",
 		RunE: func(c *cobra.Command, revs []string) error {
 			s, err := e.Site(c.Context())
 			if err != nil {
@@ -43,10 +42,10 @@ func compare(e *cli.Env) *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringSliceVar(&q.Targets, "on", nil, "only these `TARGETS`: hosts, patterns or @groups, as the "+
-		"later revision has them")
-	c.Flags().BoolVarP(&whole, "verbose", "v", false, "show every line of every diff")
-	c.Flags().BoolVar(&strict, "fail-if-changes", false, "end with 3 when something differs")
+	c.Flags().StringSliceVar(&q.Targets, "on", nil, "compare only `TARGETS`: hosts, patterns or @groups of the "+
+		"later revision")
+	c.Flags().BoolVarP(&whole, "verbose", "v", false, "show full diffs")
+	c.Flags().BoolVar(&strict, "fail-if-changes", false, "exit with status 3 if anything differs")
 	c.RegisterFlagCompletionFunc("on", e.CompleteTargets())
 	return c
 }

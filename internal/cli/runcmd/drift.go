@@ -11,12 +11,10 @@ func drift(e *cli.Env) *cobra.Command {
 	r := &round{}
 	r.Mode, r.Preview = record.ModeDrift, true
 	c := &cobra.Command{
-		Use: "drift [TARGET...]", Short: "Tell apart what changed on hosts and what changed in the project",
-		GroupID: cli.Work,
-		Long: "Drift compares hosts with what is declared, as preview does, and tells of each task that differs " +
-			"whether it was\nchanged on the host since it was last written, is declared otherwise now, or both: " +
-			"with what differs from what\nwas last written, when that was and by whom. It changes nothing. Hosts " +
-			"remember how things were declared when\nthey were last written, but for what is secret.",
+		Use: "drift [TARGET...]", Short: "Show what has changed on hosts since the last apply",
+		Long: "Compares hosts with the project, like preview, and shows for each difference whether it was " +
+			"modified on the host, in the project, or both, with the last applied version, when it was applied, " +
+			"and by whom. Changes nothing.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			_, _, run, err := r.look(c.Context(), e, targets)
 			if err != nil {

@@ -16,22 +16,21 @@ func exec(e *cli.Env) *cobra.Command {
 	r.Mode, r.Request.Exec = record.ModeExec, &app.Exec{Limit: 10 * time.Minute}
 	all, yes := false, false
 	c := &cobra.Command{
-		Use: "exec TARGET... -- COMMAND [WORD...]", Short: "Run one command on hosts", GroupID: cli.Work,
-		Long: "Exec runs one command on hosts, at once, and shows what it printed: what is alike on several hosts " +
-			"is shown\nonce. One word is a line for sh, several are a program and its words. It is run as root " +
-			"where [connect]\nelevates, and with --as-login as the account that logs in. It takes no lock, and " +
-			"nothing of it is declared or\nremembered on a host; what it printed is kept with the runs. It ends " +
-			"with 1 when the command ended with another code than 0 anywhere.",
+		Use: "exec TARGET... -- COMMAND [ARGUMENT...]", Short: "Run a command on hosts",
+		Long: "Runs a command on hosts in parallel and shows its output; identical output is shown once. A single " +
+			"word is a command line for sh; several words are a program and its arguments. The command runs as " +
+			"root if [connect] elevates, or as the login user with --as-login. It does not lock the host; the " +
+			"output is recorded in the run history. Exits with 1 if the command fails on any host.",
 		RunE: func(c *cobra.Command, args []string) error {
 			at := c.ArgsLenAtDash()
 			if at < 0 || at == len(args) {
-				return problem.Errorf("there is no command").
-					Remedy("write it behind two dashes: jadekettle exec gauge-01 -- uptime")
+				return problem.Errorf("no command given").
+					Remedy("put it after two dashes: `jadekettle exec gauge-01 -- uptime`")
 			}
 			targets, command := args[:at], args[at:]
 			if (len(targets) == 0) != all {
-				return problem.Errorf("exec wants to know where").
-					Remedy("name hosts, patterns or @groups, or say --all")
+				return problem.Errorf("no targets given").
+					Remedy("name hosts, patterns or @groups, or use --all")
 			}
 			q, err := r.request(c.Context(), e, targets)
 			if err != nil {
@@ -46,7 +45,7 @@ func exec(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if !yes {
-				if err := e.CanAsk("exec asks before it starts"); err != nil {
+				if err := e.CanAsk("exec"); err != nil {
 					return err
 				}
 				if !e.AgreeOn("Run `"+app.Shown(command)+"` on", p.Settings.Env, of.Meant) {
@@ -63,11 +62,12 @@ func exec(e *cli.Env) *cobra.Command {
 	r.given = c
 	e.ExceptFlag(c, &r.Except)
 	e.ParallelFlag(c, &r.Parallel)
-	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
+	c.Flags().BoolVar(&all, "all", false, "select every host in the inventory")
 	e.YesFlag(c, &yes)
-	c.Flags().BoolVar(&r.Request.Exec.AsLogin, "as-login", false, "run it as the account that logs in, and not as root")
+	c.Flags().BoolVar(&r.Request.Exec.AsLogin, "as-login", false, "run as the login user instead of root")
 	c.Flags().DurationVar(&r.Request.Exec.Limit, "timeout", r.Request.Exec.Limit,
-		"how long it may take on a host, a `TIME`; what it has started is ended then")
+		"kill the command after `DURATION`")
+	r.quietFlag(c)
 	e.LenientFlag(c, &r.Lenient)
 	e.PasswordFlags(c)
 	e.NoteFlag(c)

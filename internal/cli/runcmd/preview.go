@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/cli"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/present/text"
@@ -16,14 +17,15 @@ func preview(e *cli.Env) *cobra.Command {
 	r.Mode, r.Preview = record.ModeApply, true
 	save := ""
 	c := &cobra.Command{
-		Use: "preview [TARGET...]", Short: "Show what an apply would change, and change nothing", GroupID: cli.Work,
-		Long: "Preview compares hosts with what is declared and shows every difference. It changes nothing on a " +
-			"host\n" +
-			"but Jade Kettle's own folder. Targets are host names, patterns such as \"gauge-*\", and @groups; " +
-			"without\n" +
-			"any it takes all hosts.",
+		Use: "preview [TARGET...]", Short: "Show what apply would change",
+		Long: "Compares hosts with the project and shows every change that apply would make. Changes nothing on a " +
+			"host, except in Jade Kettle's own directory.\n\nTARGET is a host name, a pattern such as 'gauge-*' or " +
+			"'gauge-[01..04]', or an @group. Without targets, previews all hosts.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			r.Digest = save != ""
+			if save == "-" { // what people read goes beside it
+				e.Out = e.Err
+			}
 			full, err := filepath.Abs(save)
 			if err != nil {
 				return err
@@ -33,9 +35,17 @@ func preview(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if save != "" {
-				if err := p.SaveReview(c.Context(), full, q, run); err != nil {
+				if err := p.SaveReview(c.Context(), q, run, func(data []byte) error {
+					if save == "-" {
+						_, err := e.Raw.Write(data)
+						return err
+					}
+					return atomicfile.Write(full, data, 0o644)
+				}); err != nil {
 					return err
 				}
+			}
+			if save != "" && save != "-" {
 				fmt.Fprintf(e.Err, "saved in %s; `jadekettle apply --reviewed %s` does exactly that\n", text.Line(save),
 					text.Line(save))
 			}
@@ -46,7 +56,7 @@ func preview(e *cli.Env) *cobra.Command {
 	r.adoptFlag(c)
 	e.FromFlag(c)
 	e.HereFlag(c)
-	c.Flags().StringVar(&save, "save", "", "keep what it shows in a `FILE`, to be reviewed and then applied with "+
-		"--reviewed")
+	c.Flags().StringVar(&save, "save", "",
+		"save the preview to `FILE` for `apply --reviewed`, or - for standard output")
 	return c
 }

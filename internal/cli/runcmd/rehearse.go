@@ -12,13 +12,12 @@ import (
 
 func rehearse(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "rehearse [FILE...]", Short: "Try the project on simulated hosts, without any server", GroupID: cli.Grow,
+		Use: "rehearse [FILE...]", Short: "Test the project on simulated hosts",
 		Annotations: map[string]string{cli.MoreOutputs: "junit"},
-		Long: "Rehearse applies the project to hosts that are simulated inside this program, as the files in " +
-			"rehearsal/\nsay: their system, memory, packages, services and accounts. It applies twice, and fails " +
-			"when the second run\nchanges anything, when a host does not come out as its file expects, or when a " +
-			"condition of the project was\nnever both true and false. It contacts nobody and needs no rights, so " +
-			"it is the way to test a project in CI.",
+		Long: "Applies the project to simulated hosts, which files in rehearsal/ describe: their operating " +
+			"system, memory, packages, services and users. Applies twice, and fails if the second run changes " +
+			"anything, if a host does not have the expected result, or if a condition in the project was never " +
+			"both true and false. Needs no network and no privileges, so it can test a project in CI.",
 		Example: "  jadekettle rehearse\n  jadekettle rehearse --output junit > rehearsal.xml",
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := e.Site(c.Context())

@@ -3,9 +3,11 @@
 package runcmd
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -28,19 +30,28 @@ func Commands(e *cli.Env) []*cobra.Command {
 type Look struct {
 	Verbose bool
 	Summary bool
+	Quiet   bool
 }
 
 // Flags adds those of what a run shows.
 func (l *Look) Flags(c *cobra.Command) {
 	c.Flags().BoolVarP(&l.Verbose, "verbose", "v", false,
-		"show unchanged tasks too, a line for each host, and every line of every diff")
-	c.Flags().BoolVar(&l.Summary, "summary", false, "show no changes, only how each host fared and what failed")
+		"show unchanged tasks, every host and full diffs")
+	c.Flags().BoolVar(&l.Summary, "summary", false, "show only per-host results and failures")
+	l.quietFlag(c)
+}
+
+func (l *Look) quietFlag(c *cobra.Command) {
+	c.Flags().BoolVarP(&l.Quiet, "quiet", "q", false, "print nothing unless something changed or failed")
 }
 
 // Check says what is wrong with them.
 func (l *Look) Check() error {
+	if l.Quiet && l.Verbose {
+		return problem.Errorf("-q and -v cannot be combined").Remedy("use only one of them")
+	}
 	if l.Verbose && l.Summary {
-		return problem.Errorf("-v and --summary are given together").Remedy("keep one of the two")
+		return problem.Errorf("-v and --summary cannot be combined").Remedy("use only one of them")
 	}
 	return nil
 }
@@ -66,11 +77,18 @@ func Show(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Look
 	if err != nil {
 		return nil, err
 	}
+	var quiet bytes.Buffer
+	if l.Quiet && !q.Before {
+		e.Plain, to = true, &quiet
+	}
 	live := e.Watch(of)
 	defer live.End(nil) // where an error keeps Do from it
-	v := &text.Run{W: to, Preview: of.Would, Drift: q.Mode == record.ModeDrift, Detail: l.detail(q.Mode),
+	v := &text.Run{W: to, Preview: of.Would, Mode: q.Mode, Detail: l.detail(q.Mode),
 		Width:   e.Width,
-		Sources: &text.Sources{Dir: p.Root}, Working: live.Beside()}
+		Sources: &text.Sources{Dir: p.Root}}
+	if !l.Quiet {
+		v.Working = live.Beside()
+	}
 	if q.Undo != nil {
 		v.Undo = q.Undo.Number
 	}
@@ -87,14 +105,18 @@ func Show(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Look
 		sinks = append(sinks, v)
 	}
 	defer context.AfterFunc(ctx, func() { fmt.Fprintln(e.Err, stopping(q)) })()
-	return p.Do(ctx, q, sinks...)
+	r, err := p.Do(ctx, q, sinks...)
+	if r != nil && slices.ContainsFunc(r.Hosts, (*record.Host).Noteworthy) {
+		io.Copy(e.Out, &quiet)
+	}
+	return r, err
 }
 
 func stopping(q app.Request) string {
 	if q.Exec != nil {
-		return "stopping: a command that runs may end; press Ctrl-C again to end at once"
+		return "Stopping after the current commands. Press Ctrl-C again to abort immediately."
 	}
-	return "stopping: every host finishes the task in hand; press Ctrl-C again to end at once"
+	return "Stopping after the current tasks. Press Ctrl-C again to abort immediately."
 }
 
 // documented prints the document of a run when it is over.
@@ -137,7 +159,7 @@ func Asked(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Loo
 		return nil, cli.Exit(app.CodeFailed)
 	}
 	if left > 0 {
-		fmt.Fprintf(e.Err, "%s could not be looked at, and what is done now leaves them out\n",
+		fmt.Fprintf(e.Err, "%s could not be previewed and will be skipped\n",
 			text.Count(left, "host"))
 	}
 	fmt.Fprintln(asking(e))
@@ -163,7 +185,7 @@ type round struct {
 	given *cobra.Command
 }
 
-// hostFlags are those of whatever goes over hosts and tells how they fared.
+// hostFlags are those of whatever goes over hosts and reports a result for each.
 func (r *round) hostFlags(e *cli.Env, c *cobra.Command) {
 	r.given = c
 	e.ExceptFlag(c, &r.Except)
@@ -178,30 +200,29 @@ func (r *round) flags(e *cli.Env, c *cobra.Command) {
 	e.PlainFlag(c)
 	f := c.Flags()
 	f.BoolVar(&r.ShowClosed, "show-closed", false,
-		"show the old text also of files that only their owner may read and that are not ours")
+		"include the old contents of private files in diffs")
 	f.StringArrayVar(&r.Part.Tasks, "task", nil,
-		"only tasks of this `'KIND PATTERN'`, such as 'file /etc/*', or of this KIND; may be repeated")
-	f.StringArrayVar(&r.Part.Labels, "label", nil, "only tasks with this `LABEL`; may be repeated")
-	f.StringArrayVar(&r.Part.Manifests, "manifest", nil, "only tasks of this `MANIFEST`; may be repeated")
-	f.StringArrayVar(&r.Part.LeaveOut, "leave-out", nil, "not the tasks of this `'KIND PATTERN'`; may be repeated")
-	f.BoolVar(&r.Part.WithNeeds, "with-needs", false, "take along what the selected tasks need")
+		"select tasks that match `'KIND PATTERN'`, such as 'file /etc/*', or KIND (repeatable)")
+	f.StringArrayVar(&r.Part.Labels, "label", nil, "select tasks with `LABEL` (repeatable)")
+	f.StringArrayVar(&r.Part.Manifests, "manifest", nil, "select tasks from `MANIFEST` (repeatable)")
+	f.StringArrayVar(&r.Part.Skip, "skip", nil, "skip tasks that match `'KIND PATTERN'` (repeatable)")
+	f.BoolVar(&r.Part.WithNeeds, "with-needs", false, "also run the tasks that the selected ones depend on")
 	e.PasswordFlags(c)
-	f.BoolVar(&r.Strict, "fail-if-changes", false, "end with 3 when something changed or would change")
+	f.BoolVar(&r.Strict, "fail-if-changes", false, "exit with status 3 if anything changed or would change")
 	f.StringVar(&r.again, "again", "",
-		"take the hosts that failed, were not reached or not begun in the last apply, or in the `RUN` of this number, "+
-			"with its part of the tasks unless another is given")
+		"retry the hosts that failed, were not reached or were not started in the last apply, or in `RUN`")
 	f.Lookup("again").NoOptDefVal = app.Last
 	e.LenientFlag(c, &r.Lenient)
 	complete(e, c)
 }
 
-// complete tells the shell what may stand behind the flags.
+// complete gives the shell what may follow the flags.
 func complete(e *cli.Env, c *cobra.Command) {
 	refs := e.Complete(func(p *app.Project, _ []string) []string { return append(p.Site.Kinds().Names(), p.Refs()...) })
 	c.ValidArgsFunction = e.CompleteTargets()
 	for flag, with := range map[string]cobra.CompletionFunc{"except": e.CompleteTargets(), "task": refs,
-		"leave-out": refs,
-		"manifest":  e.CompleteManifests()} {
+		"skip":     refs,
+		"manifest": e.CompleteManifests()} {
 		if c.Flags().Lookup(flag) != nil {
 			c.RegisterFlagCompletionFunc(flag, with)
 		}
@@ -209,8 +230,7 @@ func complete(e *cli.Env, c *cobra.Command) {
 }
 
 func (r *round) adoptFlag(c *cobra.Command) {
-	c.Flags().BoolVar(&r.Adopt, "adopt", false, "take over what another project manages on these hosts, which is "+
-		"no more")
+	c.Flags().BoolVar(&r.Adopt, "adopt", false, "take over resources managed by another, discontinued project")
 }
 
 // request gives the request of a call whose arguments are targets: those that are named, or with --again those of
@@ -230,7 +250,7 @@ func (r *round) request(ctx context.Context, e *cli.Env, named []string) (app.Re
 			which, named = named[0], nil
 		}
 		if len(named) > 0 {
-			return q, problem.Errorf("--again is given with targets").Remedy("keep one of the two")
+			return q, problem.Errorf("--again cannot be combined with targets").Remedy("use only one of them")
 		}
 		s, err := e.Site(ctx)
 		if err != nil {

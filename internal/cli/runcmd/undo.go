@@ -16,17 +16,16 @@ func undo(e *cli.Env) *cobra.Command {
 	r.Mode = record.ModeUndo
 	yes, look := false, false
 	c := &cobra.Command{
-		Use: "undo RUN [TARGET...]", Short: "Put back what a run changed", GroupID: cli.Work,
-		Long: "Undo puts back what an apply changed, or what an undo put back: what files held, their owners and " +
-			"modes,\npackages and their versions where they can still be had, how services and accounts stood. " +
-			"Each apply tells its\nnumber at the end; last is the last one. What stood before is kept on the " +
-			"hosts, readable by root alone, as\n[undo] in jadekettle.toml says. Undo previews first and asks. What " +
-			"somebody has changed since that run is left\nas it is and told. The next apply makes hosts as they " +
-			"are declared again.",
+		Use: "undo RUN [TARGET...]", Short: "Revert the changes made by a run",
+		Long: "Reverts what a run changed: file contents, ownership and modes, packages (to the previous version " +
+			"where still available), services and accounts. Anything changed since that run is left alone and " +
+			"reported. Shows a preview and asks first. Note: manifests are not changed, so the next apply brings " +
+			"the changes back.\n\nRUN is a number, printed at the end of each apply, or last. Hosts keep the " +
+			"previous state as set in [undo] in jadekettle.toml, readable only by root.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return problem.Errorf("undo wants to know which run").
-					Remedy("give its number, which every apply tells at its end, or last")
+				return problem.Errorf("no run given").
+					Remedy("use a run number (printed at the end of each apply) or `last`")
 			}
 			q, err := r.request(c.Context(), e, args[1:])
 			if err != nil {
@@ -46,7 +45,7 @@ func undo(e *cli.Env) *cobra.Command {
 			names, _ := q.Undo.Changed()
 			for _, name := range names {
 				if _, err := p.Host(name); err != nil {
-					fmt.Fprintf(e.Err, "%s is not in the inventory any more, and stays as it is\n", text.Line(name))
+					fmt.Fprintf(e.Err, "%s is no longer in the inventory and will not be changed\n", text.Line(name))
 				}
 			}
 			if _, err := p.Outlook(q); err != nil { // before anybody is asked
@@ -56,8 +55,8 @@ func undo(e *cli.Env) *cobra.Command {
 			case look || yes:
 				return finish(c.Context(), e, p, q, r.Look)
 			case !e.Terminal:
-				return problem.Errorf("undo asks before it puts things back, and there is no terminal to ask on").
-					Remedy("say --yes, or --preview to see what it would do")
+				return problem.Errorf("undo needs confirmation, but this is not a terminal").
+					Remedy("use --yes, or --preview to see what it would do")
 			}
 			run, err := Asked(c.Context(), e, p, q, r.Look)
 			if err != nil {
@@ -69,11 +68,18 @@ func undo(e *cli.Env) *cobra.Command {
 	r.hostFlags(e, c)
 	e.NoteFlag(c)
 	e.PlainFlag(c)
-	c.Flags().BoolVar(&r.ShowClosed, "show-closed", false, "show the text also of files that only their owner may read")
-	c.Flags().BoolVar(&look, "preview", false, "show what it would put back, and change nothing")
+	c.Flags().BoolVar(&r.ShowClosed, "show-closed", false, "include the contents of private files in diffs")
+	c.Flags().BoolVar(&look, "preview", false, "show what would be reverted, without changing anything")
 	e.YesFlag(c, &yes)
 	e.LenientFlag(c, &r.Lenient)
 	e.PasswordFlags(c)
 	complete(e, c)
+	runs, targets := e.CompleteRuns(), e.CompleteTargets()
+	c.ValidArgsFunction = func(c *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		if len(args) == 0 {
+			return runs(c, args, typed)
+		}
+		return targets(c, args[1:], typed)
+	}
 	return c
 }

@@ -13,14 +13,14 @@ func verify(e *cli.Env) *cobra.Command {
 	r.Mode = record.ModeVerify
 	all := false
 	c := &cobra.Command{
-		Use: "verify TARGET... | --all", Short: "Ask the probes, and change nothing", GroupID: cli.Work,
-		Long: "Verify asks the probes that are declared for hosts, and does nothing else. Probes change nothing; " +
-			"one whose\nanswer is not as declared is a failed task. An apply asks them too, once all changes are " +
-			"made. Targets are\nhost names, patterns such as \"gauge-*\", and @groups; --all takes every host.",
+		Use: "verify TARGET... | --all", Short: "Run the declared health checks",
+		Long: "Runs the health checks (probes) declared for the hosts. Changes nothing. A check that does not pass " +
+			"counts as a failed task. An apply also runs them, after all changes.\n\nTARGET is a host name, a " +
+			"pattern such as 'gauge-*' or 'gauge-[01..04]', or an @group. Use --all for every host.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if (len(targets) == 0) != all {
-				return problem.Errorf("verify wants to know where").
-					Remedy("name hosts, patterns or @groups, or say --all")
+				return problem.Errorf("no targets given").
+					Remedy("name hosts, patterns or @groups, or use --all")
 			}
 			q, err := r.request(c.Context(), e, targets)
 			if err != nil {
@@ -42,12 +42,13 @@ func verify(e *cli.Env) *cobra.Command {
 	r.given = c
 	e.ExceptFlag(c, &r.Except)
 	e.ParallelFlag(c, &r.Parallel)
-	c.Flags().BoolVar(&all, "all", false, "every host of the inventory")
-	c.Flags().StringArrayVar(&r.Part.Labels, "label", nil, "only probes with this `LABEL`; may be repeated")
-	c.Flags().StringArrayVar(&r.Part.Manifests, "manifest", nil, "only probes of this `MANIFEST`; may be repeated")
+	c.Flags().BoolVar(&all, "all", false, "select every host in the inventory")
+	c.Flags().StringArrayVar(&r.Part.Labels, "label", nil, "select probes with `LABEL` (repeatable)")
+	c.Flags().StringArrayVar(&r.Part.Manifests, "manifest", nil, "select probes from `MANIFEST` (repeatable)")
 	e.NoteFlag(c)
 	e.PlainFlag(c)
-	c.Flags().BoolVar(&r.Summary, "summary", false, "show only how each host fared and what failed")
+	c.Flags().BoolVar(&r.Summary, "summary", false, "show only per-host results and failures")
+	r.quietFlag(c)
 	e.LenientFlag(c, &r.Lenient)
 	e.PasswordFlags(c)
 	complete(e, c)

@@ -19,20 +19,20 @@ const followEvery = 250 * time.Millisecond
 
 func follow(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
-		Use: "follow RUN", Short: "Watch a run that another terminal, or a timer, has started",
-		Long: "Follow shows a run that goes on, as it is shown where it was started, from its beginning to its " +
-			"end. It ends with\nthe code that the run ends with. To leave it does nothing to the run.",
+		Use: "follow RUN", Short: "Watch a run in progress",
+		Long: "Shows a run that was started elsewhere, from its beginning, until it ends. Exits with the exit " +
+			"status of the run. Leaving it does not affect the run.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return problem.Errorf("runs follow takes one run").Remedy("name it by its number, or as last")
+				return problem.Errorf("expected RUN").Remedy("use a run number or `last`")
 			}
 			p, n, err := named(c.Context(), e, args[0])
 			if err != nil {
 				return err
 			}
 			if e.JSON() {
-				return problem.Errorf("a run that goes on is no document").
-					Remedy("`jadekettle runs show %d --output json` shows it as it is now", n)
+				return problem.Errorf("a run in progress has no JSON output").
+					Remedy("`jadekettle runs show %d --output json` shows its current state", n)
 			}
 			return followed(c.Context(), e, p, n)
 		},
@@ -62,12 +62,12 @@ func followed(ctx context.Context, e *cli.Env, p app.Runs, n int) error {
 	}
 	if end == nil {
 		live.End(nil)
-		fmt.Fprintf(e.Err, "run %d goes on\n", n)
+		fmt.Fprintf(e.Err, "run %d continues\n", n)
 		return cli.Exit(app.CodeStopped)
 	}
 	if end.State == record.Interrupted {
-		fmt.Fprintln(e.Err, "it was interrupted: the process that did it is gone. What its hosts still did, the "+
-			"next run collects")
+		fmt.Fprintln(e.Err, "interrupted: its process no longer exists. Later results will be collected by the next "+
+			"run")
 		return cli.Exit(app.CodeFailed)
 	}
 	return cli.Ended(end.Code)

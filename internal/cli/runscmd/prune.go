@@ -14,9 +14,9 @@ import (
 func prune(e *cli.Env) *cobra.Command {
 	l, yes := app.Limits{}, false
 	c := &cobra.Command{
-		Use: "prune", Short: "Let old runs go", Args: cli.NoArgs,
-		Long: "Prune lets runs of this project go that are older than an age, beyond a number, or beyond a size, " +
-			"and gives the\nroom back. It tells first which these are and how much they take, and asks.",
+		Use: "prune", Short: "Delete old runs", Args: cli.NoArgs,
+		Long: "Deletes the oldest runs of this project, by age, number or size, and frees their space. Shows what " +
+			"would be deleted and asks first.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if err := l.Check(time.Now()); err != nil {
 				return err
@@ -28,10 +28,9 @@ func prune(e *cli.Env) *cobra.Command {
 			return pruned(e, p, l, yes)
 		},
 	}
-	c.Flags().StringVar(&l.Age, "older", "", "runs that are older than this `AGE`, such as 90d")
-	c.Flags().IntVar(&l.Keep, "keep", 0, "all but the `N` newest")
-	c.Flags().StringVar(&l.Size, "size", "", "the oldest, until the rest takes no more than this `SIZE`, such as "+
-		"500 MiB")
+	c.Flags().StringVar(&l.Age, "older", "", "delete runs older than `AGE`, such as 90d")
+	c.Flags().IntVar(&l.Keep, "keep", 0, "delete all but the `N` newest runs")
+	c.Flags().StringVar(&l.Size, "size", "", "delete the oldest runs until the rest fits in `SIZE`, such as 500 MiB")
 	e.YesFlag(c, &yes)
 	return c
 }
@@ -42,22 +41,22 @@ func pruned(e *cli.Env, p app.Runs, l app.Limits, yes bool) error {
 		return err
 	}
 	if len(old) == 0 {
-		fmt.Fprintln(e.Out, "no run is beyond that")
+		fmt.Fprintln(e.Out, "Nothing to delete.")
 		return nil
 	}
 	var size int64
 	for _, o := range old {
 		size += o.Bytes
 	}
-	fmt.Fprintf(e.Out, "%s would go, from run %d of %s to run %d of %s: about %s, and the facts and files that "+
-		"only they have\n",
+	fmt.Fprintf(e.Out, "%s to delete, from run %d (%s) to run %d (%s): about %s, with facts and files that only "+
+		"they use\n",
 		text.Count(len(old), "run"), old[0].Number, text.When(old[0].Started), old[len(old)-1].Number,
 		text.When(old[len(old)-1].Started), text.Size(size))
 	if !yes {
-		if err := e.CanAsk("prune asks before it lets runs go"); err != nil {
+		if err := e.CanAsk("prune"); err != nil {
 			return err
 		}
-		if !e.Agree("Let them go, for good?") {
+		if !e.Agree("Delete permanently?") {
 			return e.NothingDone()
 		}
 	}
@@ -66,9 +65,9 @@ func pruned(e *cli.Env, p app.Runs, l app.Limits, yes bool) error {
 		return err
 	}
 	if p.URL != "" { // a server keeps the room for what comes
-		fmt.Fprintf(e.Out, "%s gone; the server has their room for others\n", text.Count(len(old), "run"))
+		fmt.Fprintf(e.Out, "Deleted %s; the server can reuse the space.\n", text.Count(len(old), "run"))
 		return nil
 	}
-	fmt.Fprintf(e.Out, "%s gone; the file is %s smaller\n", text.Count(len(old), "run"), text.Size(max(0, freed)))
+	fmt.Fprintf(e.Out, "Deleted %s, freed %s.\n", text.Count(len(old), "run"), text.Size(max(0, freed)))
 	return nil
 }

@@ -15,7 +15,6 @@ import (
 	"jadekettle/internal/app/atomicfile"
 	appstatus "jadekettle/internal/app/status"
 	"jadekettle/internal/cli"
-	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/present"
 	"jadekettle/internal/present/html"
@@ -23,29 +22,14 @@ import (
 )
 
 func report(e *cli.Env) *cobra.Command {
-	s := &sift{}
-	to, all := "", false
+	to := ""
 	c := &cobra.Command{
-		Use: "report RUN | --all --to DIR", Short: "Write a run for others to read: text, Markdown, JSON, CSV, " +
-			"JUnit or a web page",
-		GroupID:     cli.Grow,
+		Use: "report RUN", Short: "Export a run as text, Markdown, JSON, CSV, JUnit or HTML", Args: cli.Args(1, 1),
 		Annotations: map[string]string{cli.MoreOutputs: "markdown csv junit html"},
-		Long: "Report writes one run as --output says: text, markdown for a ticket, json, csv and junit for " +
-			"programs, or html: one\npage that needs no network, with what failed on top, tables that filter, a " +
-			"time line, the manifests and the\nfacts. With --all it writes a folder of pages, a front page over " +
-			"runs and hosts and one page for each, which any\nweb server or file manager shows; --since, --host " +
-			"and the like say which runs.",
+		Long: "Exports a run in the format given with --output: text, markdown for a ticket, json, csv or junit for " +
+			"programs, or html, a single page that works offline, with failures first, filters, a timeline, the " +
+			"manifests and the facts.",
 		RunE: func(c *cobra.Command, args []string) error {
-			switch {
-			case all && (len(args) > 0 || to == ""):
-				return problem.Errorf("--all takes no run, and wants to know where").
-					Remedy("write `jadekettle report --all --to DIR`")
-			case all:
-				return folder(c.Context(), e, to, s)
-			case len(args) != 1:
-				return problem.Errorf("report wants to know which run").
-					Remedy("give its number, last, last-failed or -1, or say --all --to DIR")
-			}
 			p, n, err := named(c.Context(), e, args[0])
 			if err != nil {
 				return err
@@ -54,15 +38,28 @@ func report(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if to == "" {
+			if to == "" || to == "-" {
 				return printed(e, p, k)
 			}
 			return writeFile(to, func(w io.Writer) error { return present.Write(w, e.Output, p, k) })
 		},
+		ValidArgsFunction: e.CompleteRuns(),
+	}
+	c.Flags().StringVar(&to, "to", "", "write to `FILE`, or - for standard output")
+	c.AddCommand(pages(e))
+	return c
+}
+
+func pages(e *cli.Env) *cobra.Command {
+	s := &sift{}
+	c := &cobra.Command{
+		Use: "pages DIR", Short: "Export many runs as a directory of web pages", Args: cli.Args(1, 1),
+		Long: "Writes a directory of web pages: a front page with all hosts and runs, and one page for each, which " +
+			"any " +
+			"web server or file manager can show.",
+		RunE: func(c *cobra.Command, args []string) error { return folder(c.Context(), e, args[0], s) },
 	}
 	s.flags(c, 0)
-	c.Flags().StringVar(&to, "to", "", "write it into this `FILE`, or with --all into this folder")
-	c.Flags().BoolVar(&all, "all", false, "a folder of pages over all runs that are meant")
 	return c
 }
 
@@ -92,7 +89,7 @@ func folder(ctx context.Context, e *cli.Env, dir string, s *sift) error {
 	if err != nil {
 		return err
 	}
-	stands, err := appstatus.Of(p, nil, nil)
+	current, err := appstatus.Of(p, nil, nil)
 	if err != nil {
 		return err
 	}
@@ -114,9 +111,9 @@ func folder(ctx context.Context, e *cli.Env, dir string, s *sift) error {
 			return err
 		}
 	}
-	for i := range stands {
-		h := &stands[i]
-		one := &html.Front{Title: h.Host, Sentence: string(h.Condition) + ". " + h.Why, Stands: stands[i : i+1],
+	for i := range current {
+		h := &current[i]
+		one := &html.Front{Title: h.Host, Sentence: string(h.Condition) + ". " + h.Why, Hosts: current[i : i+1],
 			Runs: of[h.Host],
 			One:  h.Host, Up: "../index.html", RunPage: func(n int) string { return fmt.Sprintf("../runs/%d.html", n) }}
 		if err := front(filepath.Join(dir, "hosts", h.Host+".html"), one); err != nil {
@@ -124,13 +121,13 @@ func folder(ctx context.Context, e *cli.Env, dir string, s *sift) error {
 		}
 	}
 	index := filepath.Join(dir, "index.html")
-	if err := front(index, &html.Front{Title: "Hosts and runs", Sentence: text.Conditions(stands),
-		Stands: stands, Runs: rows,
+	if err := front(index, &html.Front{Title: "Hosts and runs", Sentence: text.Conditions(current),
+		Hosts: current, Runs: rows,
 		RunPage:  func(n int) string { return fmt.Sprintf("runs/%d.html", n) },
 		HostPage: func(name string) string { return "hosts/" + url.PathEscape(name) + ".html" }}); err != nil {
 		return err
 	}
-	fmt.Fprintf(e.Err, "%s  %s, %s\n", text.Line(index), text.Count(len(list), "run"), text.Count(len(stands), "host"))
+	fmt.Fprintf(e.Err, "%s  %s, %s\n", text.Line(index), text.Count(len(list), "run"), text.Count(len(current), "host"))
 	return nil
 }
 

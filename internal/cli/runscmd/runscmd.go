@@ -51,19 +51,19 @@ type sift struct {
 
 func (s *sift) flags(c *cobra.Command, most int) {
 	f := c.Flags()
-	f.StringVar(&s.since, "since", "", "only runs since a `TIME`: a date, or how long ago, such as 7d or 12h")
-	f.StringSliceVar(&s.Hosts, "host", nil, "only runs over this `HOST`, a name or a pattern; may be repeated")
-	f.BoolVar(&s.Failed, "failed", false, "only runs in which a host failed or was not reached, and interrupted ones")
-	f.BoolVar(&s.Changed, "changed", false, "only runs in which something changed, or would have")
+	f.StringVar(&s.since, "since", "", "show runs since `TIME`: a date, or an age such as 7d or 12h")
+	f.StringSliceVar(&s.Hosts, "host", nil, "show runs that include `HOST`, a name or a pattern (repeatable)")
+	f.BoolVar(&s.Failed, "failed", false, "show runs with failed or unreached hosts, and interrupted runs")
+	f.BoolVar(&s.Changed, "changed", false, "show runs in which anything changed or would have changed")
 	f.StringArrayVar(&s.Tasks, "task", nil,
-		"only runs in which a task of this `'KIND PATTERN'`, or of this KIND, changed, failed or was blocked; may "+
-			"be repeated")
-	f.StringSliceVar(&s.Jobs, "job", nil, "only runs of this `JOB`; may be repeated")
-	f.StringVar(&s.By, "by", "", "only runs of this `WHO`: part of an account or of a machine")
-	f.StringArrayVar(&s.Notes, "note", nil, "only runs with this note, `KEY` or KEY=VALUE; may be repeated")
-	f.StringSliceVar(&s.Modes, "mode", nil, "only runs of this `MODE`: apply, preview, verify, drift, exec, undo "+
-		"or retire")
-	f.IntVar(&s.Most, "most", most, "at most `N`, the newest; 0 for all")
+		"show runs in which a task that matches `'KIND PATTERN'` or KIND changed, failed or was blocked (repeatable)")
+	f.StringSliceVar(&s.Jobs, "job", nil, "show runs of `JOB` (repeatable)")
+	f.StringVar(&s.By, "by", "", "show runs started by `WHO`: part of a user or machine name")
+	f.StringArrayVar(&s.Notes, "note", nil, "show runs with the note `KEY` or KEY=VALUE (repeatable)")
+	f.StringSliceVar(&s.Modes, "mode", nil, "show runs of `MODE`: apply, preview, verify, drift, exec, undo or retire")
+	c.RegisterFlagCompletionFunc("mode", cobra.FixedCompletions([]string{record.ModeApply, record.ModePreview,
+		record.ModeVerify, record.ModeDrift, record.ModeExec, record.ModeUndo, record.ModeRetire}, cli.NoFiles))
+	f.IntVar(&s.Most, "most", most, "show at most `N` (0: all)")
 }
 
 // filter gives them as the history takes them.
@@ -90,10 +90,10 @@ func (s *sift) sifted(ctx context.Context, e *cli.Env) (app.Runs, app.Filter, er
 func runs(e *cli.Env) *cobra.Command {
 	s := &sift{}
 	c := &cobra.Command{
-		Use: "runs", Short: "List the runs that were kept, and find in them", GroupID: cli.Work, Args: cli.NoArgs,
-		Long: "Runs lists the runs of this project, newest first: every preview, apply, verify, drift, exec and " +
-			"undo is kept,\nthose without a change as well. A run is named by its number, as last or last-failed, " +
-			"or as -1, -2 and so on,\ncounted from the newest. They lie in one SQLite file, see [history] in " +
+		Use: "runs", Short: "List and search the run history", Args: cli.NoArgs,
+		Long: "Lists the runs of this project, newest first. Every preview, apply, verify, drift, exec and undo is " +
+			"recorded, including those without changes. Identify a run by its number, as last or last-failed, or " +
+			"as -1, -2 and so on, counted from the newest. The history is a SQLite file; see [history] in " +
 			"jadekettle.toml.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			p, f, err := s.sifted(c.Context(), e)
@@ -107,12 +107,12 @@ func runs(e *cli.Env) *cobra.Command {
 			return e.Render(document.Runs{Head: document.One, Runs: append([]record.Summary{}, list...)},
 				func(w io.Writer) {
 					if len(list) == 0 {
-						fmt.Fprintln(w, "no such run is kept")
+						fmt.Fprintln(w, "No matching runs.")
 						return
 					}
 					text.Runs(w, list, e.Width)
 					if f.Most > 0 && len(list) == f.Most {
-						fmt.Fprintln(e.Err, text.Paint(text.Quiet, "older ones are left out; --most shows more"))
+						fmt.Fprintln(e.Err, text.Paint(text.Quiet, "older runs are not shown (show more with --most)"))
 					}
 				})
 		},
@@ -124,13 +124,13 @@ func runs(e *cli.Env) *cobra.Command {
 func search(e *cli.Env) *cobra.Command {
 	s := &sift{}
 	c := &cobra.Command{
-		Use: "search WORD...", Short: "Find words in messages, outputs, diffs, names and notes",
-		Long: "Search finds runs, hosts and tasks in whose messages, outputs, diffs, names or notes all the words " +
-			"stand, newest\nfirst. A word may be the beginning of one; several in one pair of quotes stand for " +
-			"just these, in this order.",
+		Use: "search WORD...", Short: "Search messages, output, diffs and notes",
+		Long: "Finds runs, hosts and tasks with all the given words in their messages, output, diffs, names or " +
+			"notes, newest first. A word also matches longer words that start with it. Quote several words to find " +
+			"exactly that phrase.",
 		RunE: func(c *cobra.Command, words []string) error {
 			if len(words) == 0 {
-				return problem.Errorf("runs search wants to know what to look for").Remedy("name words")
+				return problem.Errorf("expected WORD...").Remedy("usage: `jadekettle runs search WORD...`")
 			}
 			p, f, err := s.sifted(c.Context(), e)
 			if err != nil {
@@ -149,10 +149,10 @@ func search(e *cli.Env) *cobra.Command {
 
 func differ(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "differ RUN RUN", Short: "Tell what differs between two runs in outcome, declarations, facts and time",
+		Use: "diff RUN RUN", Short: "Compare two runs",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) != 2 {
-				return problem.Errorf("runs differ takes two runs").Remedy("name both, such as -2 -1")
+				return problem.Errorf("expected RUN RUN").Remedy("usage: `jadekettle runs diff -2 -1`")
 			}
 			p, err := kept(c.Context(), e)
 			if err != nil {
@@ -162,7 +162,7 @@ func differ(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.Render(document.RunsDiffer{Head: document.One, Differences: *d}, func(w io.Writer) {
+			return e.Render(document.RunsDiff{Head: document.One, Differences: *d}, func(w io.Writer) {
 				text.Differences(w, d, e.Width)
 			})
 		},
@@ -172,12 +172,12 @@ func differ(e *cli.Env) *cobra.Command {
 func slow(e *cli.Env) *cobra.Command {
 	most := 10
 	c := &cobra.Command{
-		Use: "slow [RUN]", Short: "Tell where the time of a run went, against what is usual",
-		Long: "Slow tells which tasks, kinds and hosts took longest in a run, the last one unless another is " +
-			"named, and how long\nthey usually take: the median of up to twenty earlier runs of the same sort.",
+		Use: "timing [RUN]", Short: "Show the slowest tasks and hosts of a run",
+		Long: "Shows the slowest tasks, kinds and hosts of a run, by default the last one, and how long they " +
+			"usually take: the median of up to twenty earlier runs of the same kind.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return problem.Errorf("runs slow takes one run").Remedy("name one")
+				return problem.Errorf("expected at most one RUN").Remedy("usage: `jadekettle runs timing [RUN]`")
 			}
 			p, n, err := named(c.Context(), e, append(args, app.Last)[0])
 			if err != nil {
@@ -190,18 +190,19 @@ func slow(e *cli.Env) *cobra.Command {
 			return e.Render(document.Slow{Head: document.One, Slow: *s}, func(w io.Writer) { text.Slow(w, s) })
 		},
 	}
-	c.Flags().IntVar(&most, "most", most, "at most `N` of each sort")
+	c.Flags().IntVar(&most, "most", most, "show at most `N` of each")
 	return c
 }
 
 func note(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "note RUN KEY=VALUE...", Short: "Note something on a run",
-		Long: "Note notes something on a run that is kept, to be shown with it and found by. KEY= takes a note away.",
+		ValidArgsFunction: e.CompleteRuns(),
+		Use:               "note RUN KEY=VALUE...", Short: "Add or remove notes on a run",
+		Long: "Adds notes to a run, which are shown with it and can be searched. KEY= removes a note.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) < 2 {
-				return problem.Errorf("runs note takes a run and what is to be noted").
-					Remedy("write KEY=VALUE behind the run, such as ticket=4711")
+				return problem.Errorf("expected RUN KEY=VALUE...").
+					Remedy("usage: `jadekettle runs note RUN KEY=VALUE...`")
 			}
 			notes, err := app.ReadNotes(args[1:])
 			if err != nil {
@@ -218,7 +219,7 @@ func note(e *cli.Env) *cobra.Command {
 
 func check(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "check", Short: "Read the history whole, and tell whether it is sound", Args: cli.NoArgs,
+		Use: "check", Short: "Check the history for corruption", Args: cli.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			p, err := kept(c.Context(), e)
 			if err != nil {
@@ -229,7 +230,7 @@ func check(e *cli.Env) *cobra.Command {
 				return err
 			}
 			if h == nil {
-				fmt.Fprintln(e.Out, "no run is kept yet")
+				fmt.Fprintln(e.Out, "There are no runs yet.")
 				return nil
 			}
 			if err := e.Render(document.Checked{Head: document.One, File: p.Place(), Health: h},

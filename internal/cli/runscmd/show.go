@@ -28,13 +28,13 @@ type showing struct {
 func show(e *cli.Env) *cobra.Command {
 	s := &showing{env: e}
 	c := &cobra.Command{
-		Use: "show RUN [HOST [KIND NAME]]", Short: "Show a run, one of its hosts, or one task",
-		Long: "Show tells a run again as it was told when it ended. With a host it lists what became of that, with " +
-			"a task all\nthat is kept of it, and the lines of the manifest as they were then.",
+		Use: "show RUN [HOST [KIND NAME]]", Short: "Show a run, a host in it, or a single task",
+		Long: "Shows a run. With a host, lists the results of its tasks; with a task, shows all its details, and " +
+			"the lines of the manifest at the time.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if n := len(args); n == 0 || n == 3 || n > 4 {
-				return problem.Errorf("runs show takes a run, a host, and the two words of a task").
-					Remedy("write `jadekettle runs show RUN`, then HOST, then KIND NAME behind it")
+				return problem.Errorf("expected RUN [HOST [KIND NAME]]").
+					Remedy("usage: `jadekettle runs show RUN [HOST [KIND NAME]]`")
 			}
 			p, n, err := named(c.Context(), e, args[0])
 			if err != nil {
@@ -48,7 +48,7 @@ func show(e *cli.Env) *cobra.Command {
 				return s.noHost(n, args[1])
 			}
 			if s.facts && len(args) != 2 {
-				return problem.Errorf("--facts is about one host").Remedy("name a run and a host")
+				return problem.Errorf("--facts requires a host").Remedy("use a run and a host")
 			}
 			switch {
 			case s.facts:
@@ -65,8 +65,9 @@ func show(e *cli.Env) *cobra.Command {
 			})
 		},
 	}
-	c.Flags().BoolVarP(&s.whole, "verbose", "v", false, "show unchanged tasks too, and every line of every diff")
-	c.Flags().BoolVar(&s.facts, "facts", false, "show the facts of the host as the run read them")
+	c.Flags().BoolVarP(&s.whole, "verbose", "v", false, "show unchanged tasks and full diffs")
+	c.ValidArgsFunction = e.CompleteRuns()
+	c.Flags().BoolVar(&s.facts, "facts", false, "show the facts of the host as collected by the run")
 	return c
 }
 
@@ -76,8 +77,8 @@ func (s *showing) noHost(n int, host string) error {
 	if err != nil {
 		return err
 	}
-	return problem.Errorf("the run %d did not go over %q", n, host).
-		Meant(host, k.Names(), "it went over "+strings.Join(app.Folded(k.Names()), " "))
+	return problem.Errorf("run %d did not include %q", n, host).
+		Meant(host, k.Names(), "its hosts: "+strings.Join(app.Folded(k.Names()), " "))
 }
 
 func (s *showing) showTask(ref value.Ref) error {
@@ -88,7 +89,7 @@ func (s *showing) showTask(ref value.Ref) error {
 		for _, t := range h.Tasks {
 			names = append(names, t.Ref().String())
 		}
-		return problem.Errorf("the run %d had no task %s on %s", k.Number, ref, h.Name).
+		return problem.Errorf("run %d did not include %s on %s", k.Number, ref, h.Name).
 			Meant(ref.String(), names, "`jadekettle runs show "+fmt.Sprint(k.Number)+" "+h.Name+" -v` lists its tasks")
 	}
 	t := &h.Tasks[i]
@@ -108,7 +109,7 @@ func (s *showing) showFacts(n int, host string) error {
 		return err
 	}
 	if f == nil {
-		return problem.Errorf("the run %d read no facts of %s", n, host).Remedy("it was not reached then")
+		return problem.Errorf("run %d did not collect facts of %s", n, host).Remedy("the host was not reached")
 	}
 	return s.env.Render(document.RunFacts{Head: document.One, Number: n, Host: host, Facts: f.Tree()},
 		func(w io.Writer) {
@@ -119,14 +120,14 @@ func (s *showing) showFacts(n int, host string) error {
 func of(e *cli.Env) *cobra.Command {
 	s := &sift{}
 	c := &cobra.Command{
-		Use: "of HOST KIND NAME", Short: "Tell the life of one thing on a host",
-		Long: "Of tells of one thing on a host, newest first, each run in which it changed, would have changed, " +
-			"failed or was\nblocked: when, by whom and by which revision, and what differed; and how often it was " +
-			"found right in between.",
+		Use: "history HOST KIND NAME", Short: "Show the history of one declaration on a host",
+		Long: "Shows each run in which a declaration changed, would have changed, failed or was blocked on a host, " +
+			"newest first: when, by whom, at which revision, and the differences; and the number of runs in " +
+			"between without changes.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) != 3 {
-				return problem.Errorf("runs of wants to know of what").
-					Remedy("name a host, a kind and a name, such as gauge-01 file /etc/motd")
+				return problem.Errorf("expected HOST KIND NAME").
+					Remedy("for example, `jadekettle runs history gauge-01 file /etc/motd`")
 			}
 			p, f, err := s.sifted(c.Context(), e)
 			if err != nil {
@@ -143,8 +144,8 @@ func of(e *cli.Env) *cobra.Command {
 				list = list[:min(most, len(list))]
 			}
 			if len(list) == 0 && !e.JSON() {
-				return problem.Errorf("no run that is kept had %s on %s", ref, args[0]).
-					Remedy("`jadekettle runs search %s` looks for it everywhere", ref.Name)
+				return problem.Errorf("no recorded run included %s on %s", ref, args[0]).
+					Remedy("`jadekettle runs search %s` searches everywhere", ref.Name)
 			}
 			return e.Render(document.NewLife(args[0], ref, list), func(w io.Writer) {
 				text.Life(w, e.Width, p, args[0], ref, list)

@@ -24,15 +24,15 @@ func status(e *cli.Env) *cobra.Command {
 	var except []string
 	metrics, listen := "", ""
 	c := &cobra.Command{
-		Use: "status [TARGET...]", Short: "Tell how every host is, and who needs a person first", GroupID: cli.Work,
-		Long: "Status tells of every host, by the runs that are kept and without contacting any: when it was last " +
-			"reached and\napplied to, by which revision, and whether it is as declared, has drifted, is outdated " +
-			"or failing, and since\nwhen; what is left over or owed on it, and the facts that [status] facts " +
-			"chooses. Who needs a person stands\nfirst. --metrics and --listen tell the same to a monitoring " +
-			"system, as OpenMetrics text.",
+		Use: "status [TARGET...]", Short: "Show the state of every host, worst first",
+		Long: "Shows the state of every host from the run history, without connecting: when it was last reached " +
+			"and applied to, at which revision, and whether it is as declared, has drifted, is outdated or " +
+			"failing, and since when; resources that are no longer declared, pending restarts, and the facts " +
+			"selected in [status]. Hosts that need attention come first. --metrics and --listen provide the same " +
+			"for monitoring, in OpenMetrics format.",
 		RunE: func(c *cobra.Command, targets []string) error {
 			if metrics != "" && listen != "" {
-				return problem.Errorf("--metrics and --listen are given together").Remedy("keep one of the two")
+				return problem.Errorf("--metrics and --listen cannot be combined").Remedy("use only one of them")
 			}
 			p, err := e.Open(c.Context())
 			if err != nil {
@@ -59,15 +59,15 @@ func status(e *cli.Env) *cobra.Command {
 		},
 	}
 	e.ExceptFlag(c, &except)
-	c.Flags().StringVar(&metrics, "metrics", "", "write it as OpenMetrics text into a `FILE`, or - for standard output")
-	c.Flags().StringVar(&listen, "listen", "", "serve it as OpenMetrics text on an `ADDRESS`, such as "+
-		"127.0.0.1:9790, until stopped")
+	c.Flags().StringVar(&metrics, "metrics", "", "write OpenMetrics text to `FILE`, or - for standard output")
+	c.Flags().StringVar(&listen, "listen", "", "serve OpenMetrics text on `ADDRESS`, such as 127.0.0.1:9790, until "+
+		"stopped")
 	c.ValidArgsFunction = e.CompleteTargets()
 	c.RegisterFlagCompletionFunc("except", e.CompleteTargets())
 	return c
 }
 
-// served serves the status as OpenMetrics text, read anew at each question.
+// served serves the status as OpenMetrics text, read again at each question.
 func served(ctx context.Context, e *cli.Env, address string, p *app.Project, targets, except []string) error {
 	server, l, err := serve.Metrics(address, e.Err, func() ([]byte, error) {
 		list, err := appstatus.Of(p, targets, except)

@@ -22,25 +22,26 @@ import (
 
 // Codes are the pieces of advice that lint gives, and what each is about.
 var Codes = []struct{ Code, Doc string }{
-	{"owner-mode", "A file or a folder is declared without an owner or a mode, so these stay as they happen to be."},
-	{"matches-nothing", "A pattern of a group's members matches no host."},
-	{"where-widens", "The where of a group that is inside another makes hosts members of the other one, too."},
-	{"layer-of-nobody", "A layer of data is named by a key that no host has."},
-	{"secret-mode", "A file that a secret goes into has no mode."},
-	{"secret-condition", "A condition asks for a secret, and everybody sees what it decided."},
-	{"plain-secret", "Something that looks like a password or a key stands in plain text."},
-	{"unused-param", "A param is declared and nothing in its manifest uses it."},
-	{"unread-data", "A value of the data is read by nothing."},
-	{layers.Unopened, "A sealed file could not be opened here, so what depends on it was not checked."},
-	{"unread-file", "A file of data belongs to no layer of the project."},
-	{"never-holds", "A condition is false on every host, whatever its facts are."},
+	{"owner-mode", "A file or directory is declared without an owner or a mode, so whatever they are on the host " +
+		"is kept."},
+	{"matches-nothing", "A member pattern of a group matches no host."},
+	{"where-widens", "The where condition of a nested group also makes hosts members of the outer group."},
+	{"unused-layer", "A data layer is named by a key that no host has."},
+	{"secret-mode", "A file that contains a secret has no mode."},
+	{"secret-condition", "A condition reads a secret, and its result is visible to everyone."},
+	{"plain-secret", "Something that looks like a password or a key is stored in plain text."},
+	{"unused-param", "A param is declared but not used in its manifest."},
+	{"unused-data", "A data value is never read."},
+	{layers.NotDecrypted, "An encrypted file could not be decrypted here, so whatever depends on it was not checked."},
+	{"unused-file", "A data file belongs to no layer of the project."},
+	{"never-true", "A condition is false on every host, whatever the host's facts."},
 	{"newest-in-production",
-		"A package is declared as newest in production, where versions had better not change by themselves."},
-	{"dropped-edge", "An order that follows from the kinds contradicts one that is written, and was dropped."},
-	{"secret-by-facts", "A host comes by a secret through its facts, which it tells of itself; trust_facts = true " +
-		"says that this is meant."},
-	{"yaml-word", "A bare word of YAML that other readers take as true or false."},
-	{"yaml-number", "A YAML value with a leading zero or colons that other readers take as another number."},
+		"Production packages should be pinned to a version, not declared as newest."},
+	{"order-conflict", "An automatic ordering contradicts a declared one and was dropped."},
+	{"secret-by-facts", "A host gets a secret because of its own facts, which it reports itself; trust_facts = " +
+		"true allows this."},
+	{"yaml-word", "An unquoted YAML word that other parsers read as true or false."},
+	{"yaml-number", "A YAML value with a leading zero or colons that other parsers read as a different number."},
 }
 
 // Piece is one piece of advice. A silenced one carries the reason.
@@ -132,7 +133,7 @@ func (w *gathered) host(r *resolve.Traced) {
 	}
 }
 
-// plainSecret is the advice on what had better be sealed.
+// plainSecret is the advice on what had better be encrypted.
 const plainSecret = "plain-secret"
 
 // adviser gives advice on one project.
@@ -154,20 +155,21 @@ func (p *adviser) advise() {
 			continue
 		}
 		if o.no && !o.yes && !o.unknown && !(cond.ReadsRoot("env") && len(p.Settings.Envs) > 0) {
-			say(cond.At(0), "never-holds", "the condition is false on every host", "mend it, or take the "+
-				"declaration out")
+			say(cond.At(0), "never-true", "the condition is false on every host", "fix the condition, or remove "+
+				"the declaration")
 		}
 	}
 	for edge, at := range p.dropped {
-		say(at, "dropped-edge", fmt.Sprintf("%s would come after %s by itself, and what is written says the other way "+
-			"round", edge[0], edge[1]), "see whether that order is meant")
+		say(at, "order-conflict", fmt.Sprintf("%s would automatically come after %s, but the declared order says the "+
+			"opposite", edge[0], edge[1]), "check that the declared order is intended")
 	}
 	for at, g := range p.gathered.byFacts {
 		say(at, "secret-by-facts",
-			fmt.Sprintf("a host gets a secret here by being in the group %s, which its own facts decide", g),
-			"name the members, or say trust_facts = true in the group")
+			fmt.Sprintf("a host gets a secret here by being in the group %s, and its own facts decide its "+
+				"membership", g),
+			"list the members, or set trust_facts = true in the group")
 	}
-	p.sealedByFacts(say)
+	p.encryptedByFacts(say)
 	for _, name := range value.Keys(p.Units) {
 		adviseUnit(p.Units[name], p.Settings.Env, say)
 	}
@@ -175,39 +177,37 @@ func (p *adviser) advise() {
 	p.plainSecrets(say)
 	p.askedSecrets(say)
 	for _, m := range p.Inventory.Unmatched() {
-		say(m.Place, "matches-nothing", fmt.Sprintf("no host of this inventory matches %q", m.Text),
-			"mend the pattern, or take it out")
+		say(m.Place, "matches-nothing", fmt.Sprintf("no host in this inventory matches %q", m.Text),
+			"fix the pattern, or remove it")
 	}
 	for _, g := range p.Inventory.Widened() {
-		say(g.Place, "where-widens", fmt.Sprintf("hosts for which the where of group %s is true become members of "+
-			"group %s, which it is "+
-			"inside, even if nothing else makes them so", g.Name, g.Inside),
-			fmt.Sprintf("ask in the where for what makes a host one of %s "+
-				"as well, or take inside out", g.Inside))
+		say(g.Place, "where-widens", fmt.Sprintf("hosts that match the where condition of group %s also become "+
+			"members of group %s, which contains it, even if nothing else makes them members", g.Name, g.Inside),
+			fmt.Sprintf("add the condition for membership in %s to the where condition, or remove inside", g.Inside))
 	}
 	for _, m := range p.Data.Unknown(p.Inventory.HostKeys()) {
 		if m.Place.File == "" {
 			continue // the layers of a project that names none
 		}
-		say(m.Place, "layer-of-nobody", fmt.Sprintf("no host has the key %q, so this layer is never read", m.Key),
-			problem.Meant(m.Key, p.Inventory.HostKeys(), "give hosts the key, or take the layer out"))
+		say(m.Place, "unused-layer", fmt.Sprintf("no host has the key %q, so this layer is never read", m.Key),
+			problem.Meant(m.Key, p.Inventory.HostKeys(), "give hosts the key, or remove the layer"))
 	}
 	for at, name := range p.openSecrets {
-		say(at, "secret-mode", name+" has a secret in it and no mode; it is made 0600",
-			`say who may read it: mode = "0600"`)
+		say(at, "secret-mode", name+" contains a secret but has no mode; 0600 is used",
+			`state who may read it, for example mode = "0600"`)
 	}
 }
 
-// sealedByFacts finds sealed layers that a host chooses by its facts.
-func (p *adviser) sealedByFacts(say func(value.Place, string, string, string)) {
+// encryptedByFacts finds encrypted layers that a host chooses by its facts.
+func (p *adviser) encryptedByFacts(say func(value.Place, string, string, string)) {
 	for _, name := range p.Data.Names() {
 		for _, f := range p.Data.Files(name) {
-			if !strings.HasSuffix(f, layers.Sealed) {
+			if !strings.HasSuffix(f, layers.Encrypted) {
 				continue
 			}
 			if why := p.layerByFacts(name); why != "" {
 				say(value.Place{File: f, Line: 1, Col: 1}, "secret-by-facts", "a host gets these secrets "+why,
-					"seal them in a layer that names hosts, or groups with named members")
+					"encrypt them in a layer that names hosts, or groups with named members")
 			}
 		}
 	}
@@ -215,11 +215,11 @@ func (p *adviser) sealedByFacts(say func(value.Place, string, string, string)) {
 
 func (p *adviser) layerByFacts(layer string) string {
 	if p.Data.ByFacts(layer) {
-		return "by the facts that it tells of itself"
+		return "by the facts that it reports about itself"
 	}
 	if g, ok := p.Inventory.Group(layer[strings.LastIndex(layer, "/")+1:]); ok && p.Data.ByGroup(layer) {
 		if by := p.Inventory.Untrusted(g); by != nil {
-			return "by being in the group " + by.Name + ", which its own facts decide"
+			return "by being in the group " + by.Name + ", which its own facts determine"
 		}
 	}
 	return ""
@@ -229,8 +229,8 @@ func adviseUnit(u *compile.Unit, env string, say func(value.Place, string, strin
 	reads := u.Reads()
 	for _, d := range u.Params {
 		if !reads.At("param", d.Name) {
-			say(d.Place, "unused-param", fmt.Sprintf("nothing in this manifest uses the param %s", d.Name),
-				"use it, or take it out")
+			say(d.Place, "unused-param", fmt.Sprintf("the param %s is not used in this manifest", d.Name),
+				"use it or remove it")
 		}
 	}
 	for _, e := range u.Entries {
@@ -248,16 +248,15 @@ func adviseUnit(u *compile.Unit, env string, say func(value.Place, string, strin
 				without = append(without, at.Name)
 			}
 			if ok && at.Floating != "" && given.Node.Value == at.Floating && strings.HasPrefix(env, "prod") {
-				say(given.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is whatever is %s on the day of "+
-					"the run",
-					d.Kind.Name, d.Name, at.Floating),
-					"name the version, or let a param say it per environment")
+				say(given.Node.Place, "newest-in-production", fmt.Sprintf("%s %s is not pinned, so each run may "+
+					"install another version", d.Kind.Name, d.Name),
+					"pin a version, or set it per environment with a param")
 			}
 		}
 		if len(without) > 0 {
-			say(d.Place, "owner-mode", fmt.Sprintf("%s %s has no %s", d.Kind.Name, d.Name,
+			say(d.Place, "owner-mode", fmt.Sprintf("no %[3]s is set for %[1]s %[2]s", d.Kind.Name, d.Name,
 				strings.Join(without, " and no ")),
-				"say who owns it and who may read it")
+				"set its owner and mode")
 		}
 	}
 }
@@ -266,9 +265,9 @@ func adviseUnit(u *compile.Unit, env string, say func(value.Place, string, strin
 func (p *adviser) unread(say func(value.Place, string, string, string)) {
 	for _, name := range p.Data.Names() {
 		if !p.Data.Fits(name) {
-			say(value.Place{File: p.Data.Files(name)[0], Line: 1, Col: 1}, "unread-file",
-				fmt.Sprintf("no layer of the project is called %q", name),
-				"the layers are "+strings.Join(p.Settings.Layers, ", "))
+			say(value.Place{File: p.Data.Files(name)[0], Line: 1, Col: 1}, "unused-file",
+				fmt.Sprintf("%q is not a layer of this project", name),
+				"available layers: "+strings.Join(p.Settings.Layers, ", "))
 		}
 	}
 	seen := map[string]bool{}
@@ -283,20 +282,19 @@ func (p *adviser) unread(say func(value.Place, string, string, string)) {
 		}
 		if name := strings.Join(at[:upTo], "."); !seen[name] {
 			seen[name] = true
-			say(l.Node.Place, "unread-data", "nothing reads "+name, "take it out, or mend the name where it should "+
-				"be read")
+			say(l.Node.Place, "unused-data", "nothing reads "+name, "remove it, or correct the name where it is read")
 		}
 	}
 }
 
 var secretName = regexp.MustCompile(`(?i)(^|[._-])(password|passwd|passphrase|secret|token|api_?key|private_?key)$`)
 
-// plainSecrets finds values that had better be sealed.
+// plainSecrets finds values that had better be encrypted.
 func (p *adviser) plainSecrets(say func(value.Place, string, string, string)) {
 	for _, l := range p.Data.Leaves() {
-		if !l.Sealed && looksSecret(l.Path[len(l.Path)-1], l.Node) {
-			say(l.Node.Place, plainSecret, fmt.Sprintf("data.%s looks like a secret, and stands in plain text",
-				strings.Join(l.Path, ".")), "seal it")
+		if !l.Encrypted && looksSecret(l.Path[len(l.Path)-1], l.Node) {
+			say(l.Node.Place, plainSecret, fmt.Sprintf("data.%s looks like a secret and is stored in plain text",
+				strings.Join(l.Path, ".")), "encrypt it")
 		}
 	}
 	for _, name := range value.Keys(p.Units) {
@@ -304,8 +302,8 @@ func (p *adviser) plainSecrets(say func(value.Place, string, string, string)) {
 		for _, d := range u.Params {
 			if text, ok := d.Default.(string); ok && text != "" &&
 				(d.Type == "secret" || secretName.MatchString(d.Name)) {
-				say(d.Place, plainSecret, fmt.Sprintf("the param %s has its secret as a default", d.Name),
-					"leave the default out, and give the value through sealed data")
+				say(d.Place, plainSecret, fmt.Sprintf("the default of the param %s is a secret in plain text", d.Name),
+					"remove the default and supply the value from encrypted data")
 			}
 		}
 		for _, e := range u.Entries {
@@ -314,31 +312,31 @@ func (p *adviser) plainSecrets(say func(value.Place, string, string, string)) {
 			}
 			for _, a := range e.Decl.Values {
 				if looksSecret(a.Schema.Name, a.Node) {
-					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s stands in plain text", a.Schema.Name,
+					say(a.Node.Place, plainSecret, fmt.Sprintf("%s of %s %s is stored in plain text", a.Schema.Name,
 						e.Decl.Kind.Name,
-						e.Decl.Name), "seal it, and write ${data.NAME} here")
+						e.Decl.Name), "encrypt it and use ${data.NAME} here")
 				}
 			}
 		}
 	}
 }
 
-// askedSecrets finds conditions that look at sealed values: whether a thing is
-// declared or left out is shown, and so is one answer about the secret.
+// askedSecrets finds conditions that look at encrypted values: whether a thing is
+// declared or skipped is shown, which is an answer about the secret.
 func (p *adviser) askedSecrets(say func(value.Place, string, string, string)) {
-	var sealed [][]string
+	var encrypted [][]string
 	for _, l := range p.Data.Leaves() {
-		if l.Sealed {
-			sealed = append(sealed, append([]string{"data"}, l.Path...))
+		if l.Encrypted {
+			encrypted = append(encrypted, append([]string{"data"}, l.Path...))
 		}
 	}
 	conditions(p.Project, func(cond *expr.Program) {
 		for _, read := range cond.Reads() {
-			for _, s := range sealed {
+			for _, s := range encrypted {
 				if n := min(len(read), len(s)); n > 1 && slices.Equal(read[:n], s[:n]) && !cond.OnlyAsks(read) {
 					say(cond.At(0), "secret-condition",
-						fmt.Sprintf("the condition looks at %s, which is sealed, and what it decides is shown",
-							strings.Join(read, ".")), "let it ask for a value that is no secret")
+						fmt.Sprintf("the condition reads %s, which is encrypted, but its result is shown",
+							strings.Join(read, ".")), "use a value that is not secret")
 					return
 				}
 			}

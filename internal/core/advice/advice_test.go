@@ -15,7 +15,7 @@ import (
 )
 
 func TestAdviceOfSecrets(t *testing.T) {
-	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
+	open := func(_ string, encrypted []byte) ([]byte, error) { return encrypted, nil }
 	for _, c := range []struct {
 		files []string
 		want  string
@@ -49,7 +49,7 @@ func TestAdviceOfSecrets(t *testing.T) {
 			"[group.self]\nmembers = [\"*\"]\nwhere = 'facts.cpu.count > 1'\nmanifests = [\"locker\"]\n",
 			"manifests/locker.toml", "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"},
 			""},
-		{[]string{"data/sites/pier.toml", "x = 1\n"}, "data/sites/pier.toml:1:1 unread-file"},
+		{[]string{"data/sites/pier.toml", "x = 1\n"}, "data/sites/pier.toml:1:1 unused-file"},
 		{[]string{"data/host/gauge-01.toml", "api_key = \"abc\"\n"}, "data/host/gauge-01.toml:1:11 plain-secret"},
 	} {
 		files := append([]string{"manifests/gauge.toml",
@@ -71,7 +71,7 @@ func TestAdviceOfSecrets(t *testing.T) {
 	}
 }
 
-// TestBlind checks what can be checked without the sealed files that nobody
+// TestBlind checks what can be checked without the encrypted files that nobody
 // here can open.
 func TestBlind(t *testing.T) {
 	closed := func(string, []byte) ([]byte, error) {
@@ -81,7 +81,7 @@ func TestBlind(t *testing.T) {
 		return compiletest.Tree("manifests/gauge.toml", manifest, "data/shared.toml.age", "pw = 1", "manifests/t.tmpl",
 			"{{ data.relay.token }}{{ data.list }}")
 	}
-	const sealed = `[param.token]
+	const encrypted = `[param.token]
 [user.maren]
 password = "${data.pw}"
 if = "has(data.pw)"
@@ -96,7 +96,7 @@ owner = "root"
 mode = "0600"
 after = ["user somebody"]
 `
-	_, found, err := advice.Check(fs(sealed), kinds.Schemas(), compile.Options{Open: closed, Blind: true})
+	_, found, err := advice.Check(fs(encrypted), kinds.Schemas(), compile.Options{Open: closed, Blind: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -104,16 +104,16 @@ after = ["user somebody"]
 	for _, a := range found {
 		got = append(got, a.Code)
 	}
-	if strings.Join(got, " ") != "unopened" {
+	if strings.Join(got, " ") != "not-decrypted" {
 		t.Errorf("the advice is %v", got)
 	}
 	for text, want := range map[string]string{
-		"[file.\"/f\"]\ncontent = \"${host.nmae}\"\n": `host has no "nmae"; did you mean "name"?`,
-		"[file.\"/f\"]\nmode = 644\n":                 "mode needs a mode",
-		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n":        "names dir /b, which is not declared there",
+		"[file.\"/f\"]\ncontent = \"${host.nmae}\"\n": `unknown key "nmae" in host; did you mean "name"?`,
+		"[file.\"/f\"]\nmode = 644\n":                 "mode must be a mode",
+		"[dir.\"/a\"]\nafter = [\"dir /b\"]\n":        "refers to dir /b, which is not declared on this host",
 		"[user.\"${keys(facts.services)[0]}\"]\n[package.\"${p}\"]\nfor = \"p in " +
 			"keys(facts.services)\"\n[dir.\"/a\"]\n" +
-			"after = [\"package x\", \"user y\", \"dir /c\"]\n": "names dir /c, which is not declared there",
+			"after = [\"package x\", \"user y\", \"dir /c\"]\n": "refers to dir /c, which is not declared on this host",
 	} {
 		if _, _, err := advice.Check(fs(text), kinds.Schemas(),
 			compile.Options{Open: closed, Blind: true}); err == nil ||
@@ -121,7 +121,7 @@ after = ["user somebody"]
 			t.Errorf("%s gives %v, want %s", text, err, want)
 		}
 	}
-	if _, _, err := advice.Check(fs(sealed), kinds.Schemas(), compile.Options{Open: closed}); err == nil ||
+	if _, _, err := advice.Check(fs(encrypted), kinds.Schemas(), compile.Options{Open: closed}); err == nil ||
 		!strings.Contains(err.Error(), "no identity") {
 		t.Errorf("with open eyes it gives %v", err)
 	}

@@ -35,16 +35,16 @@ func (ms *marks) meant(at value.Place, code string) (reason string, marked bool)
 
 // mark is a comment that silences a piece of advice:
 //
-//	# jadekettle meant CODE: reason
-//	# jadekettle meant CODE in this file: reason
+//	# jadekettle allow CODE: reason
+//	# jadekettle allow CODE in this file: reason
 //
-// It counts for its own line, and when it stands alone for the next line that
-// is no comment; above the header of a table, for all of the table.
+// It holds for its own line, and when it is alone for the next line that
+// is not a comment; above the header of a table, for all of the table.
 type mark struct{ code, reason string }
 
 const wholeFile = -1
 
-var markForm = regexp.MustCompile(`#\s*jadekettle meant ([a-z-]+)( in this file)?:\s*(\S.*?)\s*$`)
+var markForm = regexp.MustCompile(`#\s*jadekettle allow ([a-z-]+)( in this file)?:\s*(\S.*?)\s*$`)
 
 func (ms *marks) read(file string) map[int][]mark {
 	out := map[int][]mark{}

@@ -52,7 +52,7 @@ type Outcome struct {
 // and false in a rehearsal.
 const OneSided = "one-sided"
 
-// Outcomes tells of every condition of the project, in the order of files and
+// Outcomes lists every condition of the project, in the order of files and
 // lines, what it gave.
 func (t *Tally) Outcomes(p *compile.Project) []Outcome {
 	t.mu.Lock()

@@ -27,7 +27,7 @@ func (p *Project) Manifests() []string { return value.Keys(p.Units) }
 // ManifestDoc is what a manifest says of itself.
 type ManifestDoc struct {
 	Name   string     `json:"name" doc:"Its name."`
-	About  string     `json:"about" doc:"What it is for."`
+	About  string     `json:"about" doc:"A description."`
 	Params []ParamDoc `json:"params" doc:"Its params."`
 }
 
@@ -36,11 +36,11 @@ type ParamDoc struct {
 	Name     string `json:"name" doc:"Its name."`
 	Type     string `json:"type" doc:"Its type."`
 	Default  any    `json:"default" doc:"Its default; null when it has none."`
-	Required bool   `json:"required" doc:"Whether it must be given."`
-	About    string `json:"about" doc:"What it is for."`
+	Required bool   `json:"required" doc:"Whether it is required."`
+	About    string `json:"about" doc:"A description."`
 }
 
-// Of tells of the manifests of one source, or with an empty name of the
+// Of lists the manifests of one source, or with an empty name of the
 // project's own.
 func (p *Project) Of(source string) []ManifestDoc {
 	var out []ManifestDoc

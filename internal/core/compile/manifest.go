@@ -135,7 +135,7 @@ func (p *Project) compileUse(in *Unit, m *manifest.Use, ps *problem.Problems) *U
 		name = in.Source + "/" + name // a source's manifests use one another by their own names
 	}
 	if u.Unit = p.Units[name]; u.Unit == nil && !p.unsound(name) {
-		ps.At(m.At, fmt.Sprintf("use.%s names the manifest %q, which is not there", m.Name, m.Manifest),
+		ps.At(m.At, fmt.Sprintf("use.%s refers to the manifest %q, which does not exist", m.Name, m.Manifest),
 			p.noManifest(name))
 	}
 	scope := expr.Scope{}
@@ -151,8 +151,8 @@ func (p *Project) compileUse(in *Unit, m *manifest.Use, ps *problem.Problems) *U
 	}
 	for _, k := range m.Params {
 		if u.Unit != nil && u.Unit.Param(k.Name) == nil {
-			ps.At(k.Place, fmt.Sprintf("the manifest %s has no param %q", name, k.Name),
-				problem.Meant(k.Name, u.Unit.ParamNames(), "it has "+OrNone(u.Unit.ParamNames())))
+			ps.At(k.Place, fmt.Sprintf("unknown param %[2]q in the manifest %[1]s", name, k.Name),
+				problem.Meant(k.Name, u.Unit.ParamNames(), "available: "+OrNone(u.Unit.ParamNames())))
 			continue
 		}
 		e, err := p.compileNode(k.Node, "", scope)
@@ -198,13 +198,14 @@ func (p *Project) compileLoop(n *manifest.Node, scope expr.Scope, ps *problem.Pr
 			good = good && variable.MatchString(name)
 		}
 		if !good {
-			ps.At(n.Place, fmt.Sprintf("%q is no loop", text),
+			ps.At(n.Place, fmt.Sprintf("%q is not a valid loop", text),
 				`write for = "item in data.list", or for = "key, item in data.table"`)
 			continue
 		}
 		for _, name := range c.Names {
 			if slices.Contains(expr.Roots, name) || slices.Contains(scope.Locals, name) {
-				ps.At(n.Place, fmt.Sprintf("the variable %s hides another of that name", name), "choose another name")
+				ps.At(n.Place, fmt.Sprintf("the variable %s hides another variable of that name", name),
+					"choose another name")
 				good = false
 			}
 		}
@@ -242,8 +243,8 @@ func (p *Project) circlesOfUse(ps *problem.Problems) {
 				visit(e.Use.Unit)
 			case 1:
 				circle := append(slices.Clone(way[slices.Index(way, e.Use.Unit.Name):]), e.Use.Unit.Name)
-				ps.At(e.Use.Place, "manifests use one another in a circle: "+strings.Join(circle, " uses "),
-					"take one of the uses out")
+				ps.At(e.Use.Place, "manifests include each other in a cycle: "+strings.Join(circle, " uses "),
+					"remove one of these uses")
 				e.Use.Unit = nil
 			}
 		}

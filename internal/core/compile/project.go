@@ -35,17 +35,19 @@ type Options struct {
 	Env    string            // the environment; empty means the default one
 	Params map[string]string // values for params, by manifest.name
 	Input  map[string]any    // the answers to a job's questions; nil where no job is started
-	// Open decrypts a sealed file of data. Nil means that nothing can be.
-	Open func(name string, sealed []byte) ([]byte, error)
-	// Reading is told of the settings and the inventory as soon as both are known,
+	// Open decrypts an encrypted file of data. Nil means that nothing can be.
+	Open func(name string, encrypted []byte) ([]byte, error)
+	// Reading receives the settings and the inventory as soon as both are known,
 	// while manifests are still to be read. May be nil.
 	Reading func(settings.Settings, *inventory.Inventory)
-	// Blind checks a project although some of its sealed files cannot be opened
+	// Blind checks a project although some of its encrypted files cannot be opened
 	// here: what depends on them is left open.
 	Blind bool
 	// AnyEnv takes a project that has no environment of the name as one without: another revision
 	// of it may have none.
 	AnyEnv bool
+	// Scratch says that the project is made up for one call: no file on a host names it.
+	Scratch bool
 }
 
 // Project is a project read once and compiled. Nothing in it changes after
@@ -58,13 +60,14 @@ type Project struct {
 	Sources   []source.Pin
 	Kinds     schema.Kinds
 	Units     map[string]*Unit // by manifest
+	Scratch   bool             // it is made up for one call
 	// Given are the values that groups and hosts give to params, by the node
 	// that says them.
 	Given   map[*manifest.Node]Evaluator
-	Remarks problem.Problems // what is no mistake and had better be otherwise
+	Remarks problem.Problems // what is not a mistake and had better be otherwise
 
 	files fs.FS
-	// Facts are those of one's own, by whatever manifest they are declared.
+	// Facts are the custom ones, by whatever manifest they are declared.
 	Facts []manifest.Fact
 
 	options Options
@@ -80,7 +83,7 @@ type Project struct {
 // Check, and nil when too little could be read.
 func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 	var ps problem.Problems
-	p := &Project{files: files, Kinds: kinds, options: options, Units: map[string]*Unit{},
+	p := &Project{Scratch: options.Scratch, files: files, Kinds: kinds, options: options, Units: map[string]*Unit{},
 		Given: map[*manifest.Node]Evaluator{}}
 	p.Settings = settings.Load(files, &ps)
 	if _, there := p.Settings.Envs[options.Env]; options.AnyEnv && !there {
@@ -118,7 +121,7 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 	for _, g := range inv.Groups {
 		for _, use := range g.Manifests {
 			if _, ok := manifests[use.Manifest]; !ok && !p.unsound(use.Manifest) {
-				ps.At(use.Place, fmt.Sprintf("group %s names the manifest %q, which is not there", g.Name,
+				ps.At(use.Place, fmt.Sprintf("group %s refers to the manifest %q, which does not exist", g.Name,
 					use.Manifest),
 					p.noManifest(use.Manifest))
 			}
@@ -138,7 +141,7 @@ func Load(files fs.FS, kinds schema.Kinds, options Options) (*Project, error) {
 }
 
 // unsound says whether a manifest is of a source whose copy is not as pinned,
-// which is told already.
+// which is reported already.
 func (p *Project) unsound(name string) bool {
 	src, _, ok := strings.Cut(name, "/")
 	return ok && p.sound[src] == "" && slices.ContainsFunc(p.Sources, func(s source.Pin) bool { return s.Name == src })
@@ -147,7 +150,7 @@ func (p *Project) unsound(name string) bool {
 func (p *Project) noManifest(name string) string {
 	do := "make " + path.Join(manifest.Dir, name+".toml")
 	if src, _, ok := strings.Cut(name, "/"); ok {
-		do = "add the source " + src + ", which would bring it"
+		do = "add the source " + src + ", which contains it"
 	}
 	return problem.Meant(name, value.Keys(p.Units), do)
 }
@@ -181,7 +184,7 @@ func (p *Project) checkMembers(ps *problem.Problems) {
 	names := p.hostsAnywhere()
 	nowhere := "not a host"
 	if len(p.Settings.Envs) > 0 {
-		nowhere = "not a host of any environment"
+		nowhere = "not a host in any environment"
 	}
 	for _, m := range strangers {
 		if !slices.Contains(names, m.Text) {
@@ -211,7 +214,7 @@ func (p *Project) checkHostData(ps *problem.Problems) {
 	for _, name := range unknown {
 		if !slices.Contains(names, name) {
 			ps.At(value.Place{File: p.Data.Files("host/" + name)[0]}, fmt.Sprintf("this is data for %q, which is "+
-				"no host", name),
+				"not a host", name),
 				problem.Meant(name, names, "declare the host or remove the file"))
 		}
 	}
@@ -231,13 +234,13 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 			u := p.Units[g.Manifest]
 			switch {
 			case u == nil:
-				ps.At(g.Node.Place, fmt.Sprintf("%s gives params to the manifest %q, which is not there",
+				ps.At(g.Node.Place, fmt.Sprintf("%s sets params of the manifest %q, which does not exist",
 					who, g.Manifest),
-					problem.Meant(g.Manifest, value.Keys(p.Units), "take them out"))
+					problem.Meant(g.Manifest, value.Keys(p.Units), "remove them"))
 				continue
 			case u.Param(g.Param) == nil:
-				ps.At(g.Node.Place, fmt.Sprintf("the manifest %s has no param %q", g.Manifest, g.Param),
-					problem.Meant(g.Param, u.ParamNames(), "it has "+OrNone(u.ParamNames())))
+				ps.At(g.Node.Place, fmt.Sprintf("unknown param %[2]q in the manifest %[1]s", g.Manifest, g.Param),
+					problem.Meant(g.Param, u.ParamNames(), "available: "+OrNone(u.ParamNames())))
 				continue
 			}
 			s := scope
@@ -255,8 +258,9 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 			v, _ := e.Value(nil) // a literal needs no variables and cannot fail
 			if text, ok := v.(string); ok && text != "" && u.Param(g.Param).Type == "secret" {
 				p.Remarks.Add(problem.Problem{Place: g.Node.Place, Code: "plain-secret",
-					What: fmt.Sprintf("the secret of the param %s.%s stands in plain text", g.Manifest, g.Param),
-					Do:   "seal it, and write ${data.NAME} here: `jadekettle secret set LAYER NAME`"})
+					What: fmt.Sprintf("the value of the secret param %s.%s is stored in plain text",
+						g.Manifest, g.Param),
+					Do: "encrypt it and use ${data.NAME} here: `jadekettle secret set LAYER NAME`"})
 			}
 			if _, err := u.Param(g.Param).Check(v); err != nil {
 				ps.AddErr(g.Node.Place, fmt.Errorf("the param %s.%s: %w", g.Manifest, g.Param, err))
@@ -275,14 +279,14 @@ func (p *Project) checkGiven(ps *problem.Problems) {
 		at := strings.LastIndexByte(key, '.')
 		u := p.Units[key[:max(at, 0)]]
 		if u == nil || u.Param(key[at+1:]) == nil {
-			ps.AddErr(value.Place{}, problem.Errorf("%s names no param of a manifest", key).
-				Remedy("give it with `--param MANIFEST.NAME=VALUE`"))
+			ps.AddErr(value.Place{}, problem.Errorf("unknown parameter %q", key).
+				Remedy("use `--param MANIFEST.NAME=VALUE`"))
 			continue
 		}
 		v, err := u.Param(key[at+1:]).FromText(p.options.Params[key])
 		if u.Param(key[at+1:]).Type == "secret" {
-			err = problem.Errorf("a secret on a command line can be seen by everyone on this machine").
-				Remedy("seal it: `jadekettle secret set LAYER NAME`")
+			err = problem.Errorf("a secret on a command line is visible to every user of this machine").
+				Remedy("encrypt it: `jadekettle secret set LAYER NAME`")
 		}
 		if err == nil {
 			_, err = u.Param(key[at+1:]).Check(v)
@@ -300,41 +304,42 @@ func (p *Project) Input() map[string]any { return p.options.Input }
 func (p *Project) checkJobs(ps *problem.Problems) {
 	for _, j := range p.Jobs {
 		if j.Source != "" {
-			continue // what it is about lies there
+			continue // what it is about is there
 		}
 		for _, name := range j.Manifests {
 			if p.Units[name] == nil && !p.unsound(name) {
-				ps.At(j.Place, fmt.Sprintf("the job %s names the manifest %q, which is not there", j.Name, name),
+				ps.At(j.Place, fmt.Sprintf("the job %s refers to the manifest %q, which does not exist", j.Name, name),
 					p.noManifest(name))
 			}
 		}
 		if _, there := p.Settings.Envs[j.Env]; j.Env != "" && !there {
 			names := value.Keys(p.Settings.Envs)
-			ps.At(j.Place, fmt.Sprintf("the job %s is for the environment %q, which is not there", j.Name, j.Env),
-				problem.Meant(j.Env, names, "there are "+OrNone(names)))
+			ps.At(j.Place, fmt.Sprintf("the job %s is for the environment %q, which does not exist", j.Name, j.Env),
+				problem.Meant(j.Env, names, "available: "+OrNone(names)))
 		}
-		var tells []string
-		for _, t := range p.Settings.Tells {
-			tells = append(tells, t.Name)
+		var reports []string
+		for _, t := range p.Settings.Notify {
+			reports = append(reports, t.Name)
 		}
-		for _, name := range j.Tell {
-			if !slices.Contains(tells, name) {
-				ps.At(j.Place, fmt.Sprintf("the job %s tells %q, whom jadekettle.toml does not name", j.Name, name),
-					problem.Meant(name, tells, "there are "+OrNone(tells)))
+		for _, name := range j.Notify {
+			if !slices.Contains(reports, name) {
+				ps.At(j.Place, fmt.Sprintf("the job %s notifies %q, which jadekettle.toml does not define",
+					j.Name, name),
+					problem.Meant(name, reports, "available: "+OrNone(reports)))
 			}
 		}
 	}
 	asked := job.Inputs(p.Jobs)
 	for _, name := range value.Keys(p.Units) {
-		told := map[string]bool{}
+		reported := map[string]bool{}
 		for _, path := range p.Units[name].Reads().Paths {
-			if path[0] != "input" || len(path) < 2 || slices.Contains(asked, path[1]) || told[path[1]] {
+			if path[0] != "input" || len(path) < 2 || slices.Contains(asked, path[1]) || reported[path[1]] {
 				continue
 			}
-			told[path[1]] = true
-			ps.At(value.Place{File: p.Units[name].File}, fmt.Sprintf("the manifest %s reads input.%s, which no job "+
-				"asks for", name, path[1]),
-				problem.Meant(path[1], asked, "ask for it: [job.NAME.ask."+path[1]+"] in "+job.File))
+			reported[path[1]] = true
+			ps.At(value.Place{File: p.Units[name].File}, fmt.Sprintf("the manifest %s reads input.%s, but no job "+
+				"has this input", name, path[1]),
+				problem.Meant(path[1], asked, "define it: [job.NAME.input."+path[1]+"] in "+job.File))
 		}
 	}
 }
@@ -388,7 +393,7 @@ func nearestFile(files fs.FS, name string) string {
 			names = append(names, e.Name())
 		}
 	}
-	return problem.Meant(path.Base(name), names, "it is looked for in "+path.Dir(name))
+	return problem.Meant(path.Base(name), names, "it is expected in "+path.Dir(name))
 }
 
 // Copy gives the hash of a project file, reading each file once.
@@ -396,7 +401,7 @@ func (p *Project) Copy(name string) (plan.Content, error) {
 	f, _ := p.copies.LoadOrStore(name, sync.OnceValues(func() (plan.Content, error) {
 		info, err := fs.Stat(p.files, name)
 		if err == nil && !info.Mode().IsRegular() { // to open a named pipe would wait for who writes into it
-			return plan.Content{}, problem.Errorf("%s is neither a file nor a link to one", name).Remedy("name a file")
+			return plan.Content{}, problem.Errorf("%s is not a file or a symlink to a file", name).Remedy("name a file")
 		}
 		f, err := p.files.Open(name)
 		if err != nil {
@@ -422,7 +427,7 @@ const maxTree = 5000
 // each once.
 func (p *Project) Tree(folder string) ([]plan.Leaf, error) {
 	if info, err := fs.Stat(p.files, folder); err != nil || !info.IsDir() {
-		return nil, problem.Errorf("the folder %s cannot be read", folder).
+		return nil, problem.Errorf("the directory %s cannot be read", folder).
 			Remedy("%s", nearestFolder(p.files, folder))
 	}
 	var out []plan.Leaf
@@ -431,11 +436,11 @@ func (p *Project) Tree(folder string) ([]plan.Leaf, error) {
 			return err
 		}
 		if !e.Type().IsRegular() {
-			return problem.Errorf("%s is neither a file nor a folder", name).Remedy("take it out of the folder")
+			return problem.Errorf("%s is not a file or a directory", name).Remedy("remove it from the directory")
 		}
 		if len(out) == maxTree {
-			return problem.Errorf("%s holds more than %d files", folder, maxTree).
-				Remedy("pack it, and declare an unpack")
+			return problem.Errorf("%s contains more than %d files", folder, maxTree).
+				Remedy("pack it into an archive and declare an unpack")
 		}
 		info, err := e.Info()
 		if err != nil {
@@ -457,5 +462,5 @@ func nearestFolder(files fs.FS, name string) string {
 			names = append(names, e.Name())
 		}
 	}
-	return problem.Meant(path.Base(name), names, "it is looked for in "+path.Dir(name))
+	return problem.Meant(path.Base(name), names, "it is expected in "+path.Dir(name))
 }

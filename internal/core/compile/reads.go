@@ -12,7 +12,7 @@ import (
 type Reads struct {
 	Paths [][]string // each from its root on
 	// Open says that a template is named by an expression: what it looks at
-	// only a host tells.
+	// only a host reports.
 	Open bool
 }
 

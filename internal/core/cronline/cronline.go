@@ -19,8 +19,8 @@ func Plain(text string) (string, error) {
 	}
 	for i, f := range fields {
 		if slices.Contains(strings.Split(f, ","), "") {
-			return "", problem.Errorf("%q has a comma with nothing on one side", f).
-				Remedy("write the numbers with one comma between two")
+			return "", problem.Errorf("%q has a misplaced comma", f).
+				Remedy("separate the numbers with single commas")
 		}
 		if i == 4 && strings.Contains(f, "7") {
 			fields[i] = weekdays(f)

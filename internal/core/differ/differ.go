@@ -1,4 +1,4 @@
-// Package differ tells how two plans of one host differ: what a change of a project will
+// Package differ reports how two plans of one host differ: what a change of a project will
 // do, before anything is contacted.
 package differ
 
@@ -37,7 +37,7 @@ func (d *Difference) Task() *plan.Task { return cmp.Or(d.Becomes, d.Was) }
 
 // Key is the same for differences that are alike, on whichever hosts. Of a text that
 // changes by a Diff, the lines count that come and go, and not those around them, which
-// may tell of the host.
+// may be about the host.
 func (d *Difference) Key() string {
 	var b strings.Builder
 	b.WriteString(string(d.How) + "\x00" + d.Ref.String())
@@ -119,19 +119,19 @@ func changes(earlier, later *plan.Plan, a, b *plan.Task) []plan.Change {
 	if x, y := content(a.Program), content(b.Program); x != y {
 		change("program", "another one", "that of kinds/"+b.Ref.Kind)
 	}
-	if a.OnLeave != b.OnLeave {
-		change(schema.OnLeave, cmp.Or(a.OnLeave, schema.Keep), cmp.Or(b.OnLeave, schema.Keep))
+	if a.OnRemoval != b.OnRemoval {
+		change(schema.OnRemoval, cmp.Or(a.OnRemoval, schema.Keep), cmp.Or(b.OnRemoval, schema.Keep))
 	}
 	if a.Tries != b.Tries {
 		change("tries", tries(a.Tries), tries(b.Tries))
 	}
-	if !slices.Equal(a.Owes, b.Owes) {
-		change("makes due", owes(a.Owes), owes(b.Owes))
+	if !slices.Equal(a.Triggers, b.Triggers) {
+		change("triggers", pending(a.Triggers), pending(b.Triggers))
 	}
 	for _, list := range []struct {
 		what string
 		a, b []int
-	}{{"needs", a.Needs, b.Needs}, {"only after a change of", a.Only, b.Only}} {
+	}{{"needs", a.Needs, b.Needs}, {"only if changed", a.Only, b.Only}} {
 		if was, becomes := refs(earlier, list.a), refs(later, list.b); was != becomes {
 			change(list.what, was, becomes)
 		}
@@ -223,7 +223,7 @@ func tries(t plan.Tries) string {
 	return text
 }
 
-func owes(list []plan.Owed) string {
+func pending(list []plan.Pending) string {
 	var out []string
 	for _, o := range list {
 		out = append(out, o.Action+" of "+o.Service.String())

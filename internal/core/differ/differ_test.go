@@ -22,7 +22,7 @@ func TestPlans(t *testing.T) {
 			task("service tide", value.Attrs{"running": true})
 		conf.Content = &plan.Content{SHA256: "a", Size: 3}
 		unit.ID, unit.Needs = 1, []int{0}
-		conf.Owes = []plan.Owed{{Service: unit.Ref, Action: plan.Restart}}
+		conf.Triggers = []plan.Pending{{Service: unit.Ref, Action: plan.Restart}}
 		maren := task("user maren", value.Attrs{"password": value.NewSecret("salt & water"), "groups": []any{"divers"}})
 		maren.ID = 2
 		return &plan.Plan{Tasks: []plan.Task{conf, unit, maren}}
@@ -39,16 +39,16 @@ func TestPlans(t *testing.T) {
 		"absent": {func(p *plan.Plan) { p.Tasks[1].Absent = true }, "service tide differs: absent no -> yes"},
 		"an edge": {func(p *plan.Plan) { p.Tasks[1].Needs = nil },
 			"service tide differs: needs file /etc/tide -> none"},
-		"a restart": {func(p *plan.Plan) { p.Tasks[0].Owes = nil },
-			"file /etc/tide differs: makes due restart of service tide -> none"},
+		"a restart": {func(p *plan.Plan) { p.Tasks[0].Triggers = nil },
+			"file /etc/tide differs: triggers restart of service tide -> none"},
 		"a password": {func(p *plan.Plan) { p.Tasks[2].Attrs["password"] = value.NewSecret("fresh") },
 			"user maren differs: password (secret) -> another one"},
 		"a list": {func(p *plan.Plan) { p.Tasks[2].Attrs["groups"] = []any{} }, "user maren differs: groups " +
 			"[\"divers\"] -> []"},
 		"tries": {func(p *plan.Plan) { p.Tasks[1].Tries = plan.Tries{More: 2, Every: 1e9, Limit: 6e10} },
 			"service tide differs: tries 1 -> 3, 1s apart, each within 1m0s"},
-		"what becomes of it": {func(p *plan.Plan) { p.Tasks[1].OnLeave = "remove" }, "service tide differs: " +
-			"on_leave keep -> remove"},
+		"what becomes of it": {func(p *plan.Plan) { p.Tasks[1].OnRemoval = "remove" }, "service tide differs: " +
+			"on_removal keep -> remove"},
 		"one less and one more": {func(p *plan.Plan) { p.Tasks[2] = task("group divers", nil); p.Tasks[2].ID = 2 },
 			"group divers new; user maren gone"},
 	} {

@@ -26,7 +26,7 @@ type Explanation struct {
 }
 
 // Of resolves one host so that questions about it can be answered. What is
-// wrong with the project does not stop it; the error tells of it.
+// wrong with the project does not stop it; the error reports it.
 func Of(p *compile.Project, h *inventory.Host, known resolve.Known) (*Explanation, error) {
 	traced, err := resolve.Trace(p, h, known)
 	return &Explanation{traced, known.Facts != nil}, err
@@ -35,10 +35,10 @@ func Of(p *compile.Project, h *inventory.Host, known resolve.Known) (*Explanatio
 // Way is one way by which a declaration came to a host.
 type Way struct {
 	Group    string      `json:"group" doc:"The group that has the manifest."`
-	By       string      `json:"by" doc:"What makes the host a member; told by why."`
-	Given    value.Place `json:"given" doc:"Where the group names the manifest; told by why."`
+	By       string      `json:"by" doc:"What makes the host a member; given by why."`
+	Given    value.Place `json:"given" doc:"Where the group names the manifest; given by why."`
 	Manifest string      `json:"manifest" doc:"The manifest that the group names."`
-	Uses     []UseStep   `json:"uses" doc:"The manifests that it takes in on the way, first to last."`
+	Uses     []UseStep   `json:"uses" doc:"The manifests included on the way, first to last."`
 	Place    value.Place `json:"place" doc:"Where the declaration is written."`
 }
 
@@ -54,7 +54,7 @@ func (u UseStep) MarshalText() ([]byte, error) { return []byte(u.Name), nil }
 // Seen is a value that something looked at, and where that comes from.
 type Seen struct {
 	Name  string      `json:"name" doc:"Its name in the expression."`
-	There bool        `json:"there" doc:"Whether there is such a value."`
+	There bool        `json:"exists" doc:"Whether the value exists."`
 	Value string      `json:"value" doc:"The value, in words; secrets are hidden."`
 	Place value.Place `json:"place" doc:"Where it is written."`
 }
@@ -63,7 +63,7 @@ type Seen struct {
 type Condition struct {
 	Text  string      `json:"text" doc:"The expression."`
 	Place value.Place `json:"place" doc:"Where it is written."`
-	Gives string      `json:"gives" doc:"What it gives on this host."` // true, false, or why that is not known
+	Gives string      `json:"gives" doc:"Its result on this host."` // true, false, or why that is not known
 	Saw   []Seen      `json:"saw" doc:"The values that it read."`
 }
 
@@ -71,7 +71,7 @@ type Condition struct {
 type Attribute struct {
 	Name    string      `json:"name" doc:"The attribute."`
 	Value   string      `json:"value" doc:"Its value, in words; secrets are hidden."`
-	Written string      `json:"written" doc:"The expression or template that gave it, if one did."`
+	Written string      `json:"written" doc:"The expression or template that produced it, if any."`
 	Place   value.Place `json:"place" doc:"Where it is written."`
 	Saw     []Seen      `json:"saw" doc:"The values that it read."`
 }
@@ -79,15 +79,15 @@ type Attribute struct {
 // Edge is what a task waits for, or what waits for it.
 type Edge struct {
 	record.Ref
-	Why string `json:"why" doc:"What makes the order."` // the attribute that says so, or "implied"
+	Why string `json:"why" doc:"The reason for the order."` // the attribute that says so, or "implied"
 }
 
 // Declared is one declaration for a host.
 type Declared struct {
 	record.Ref
-	State  string `json:"state" doc:"declared, not declared, perhaps declared (facts decide it), or left out."`
-	Reason string `json:"reason" doc:"Why it is not declared, or only perhaps."`
-	Ways   []Way  `json:"ways" doc:"How it comes to the host."`
+	State  string `json:"state" doc:"declared, not declared, may apply (depends on facts), or skipped."`
+	Reason string `json:"reason" doc:"Why it is not declared, or only may apply."`
+	Ways   []Way  `json:"ways" doc:"How it reaches the host."`
 }
 
 // Why is all that is known of one declaration on a host.
@@ -95,16 +95,17 @@ type Why struct {
 	Declared
 	Order      int         `json:"-"` // counted from 1, of how many
 	Of         int         `json:"-"`
-	Loop       []Seen      `json:"loop" doc:"The item of a loop that it was made for."`
-	Conditions []Condition `json:"conditions" doc:"The conditions on its way."`
+	Unknown    bool        `json:"-"` // no manifest of the project declares anything of this name
+	Loop       []Seen      `json:"loop" doc:"The loop item it was created for."`
+	Conditions []Condition `json:"conditions" doc:"The conditions that apply to it."`
 	Attributes []Attribute `json:"attributes" doc:"Its attributes."`
-	Waits      []Edge      `json:"waits_for" doc:"What is done before it."`
-	Awaited    []Edge      `json:"awaited_by" doc:"What is done after it."`
-	Dropped    []Edge      `json:"dropped" doc:"Orders that were not kept, since they would make a circle."`
+	Waits      []Edge      `json:"depends_on" doc:"What is done before it."`
+	Awaited    []Edge      `json:"required_by" doc:"What is done after it."`
+	Dropped    []Edge      `json:"dropped" doc:"Automatic orderings that were dropped to avoid a cycle."`
 }
 
 // Declared lists everything the host is given, in the order of its run, and
-// then what conditions left out.
+// then what conditions skipped.
 func (e *Explanation) Declared() []Declared {
 	var out []Declared
 	items := slices.Clone(e.Items)
@@ -113,14 +114,14 @@ func (e *Explanation) Declared() []Declared {
 		out = append(out, Declared{Ref: record.Ref(it.Task.Ref), State: state(it), Ways: e.ways(it)})
 	}
 	for _, it := range e.Omitted {
-		out = append(out, Declared{Ref: record.Ref(it.Task.Ref), State: string(plan.LeftOut), Ways: e.ways(it),
+		out = append(out, Declared{Ref: record.Ref(it.Task.Ref), State: string(plan.Skipped), Ways: e.ways(it),
 			Reason: "its condition is false: " + it.Decl.Cond.Text()})
 	}
 	return out
 }
 
 // Perhaps is the state of what facts decide that are not known.
-const Perhaps = "perhaps declared"
+const Perhaps = "may apply"
 
 func state(it *resolve.Item) string {
 	if it.Maybe {
@@ -155,11 +156,12 @@ func (e *Explanation) Why(ref value.Ref) Why {
 	for _, it := range e.Omitted {
 		if it.Task.Ref == ref {
 			w := e.of(it)
-			w.State, w.Attributes = string(plan.LeftOut), nil
+			w.State, w.Attributes = string(plan.Skipped), nil
 			return w
 		}
 	}
-	return Why{Declared: Declared{Ref: record.Ref(ref), State: "not declared", Reason: e.nowhere(ref)}}
+	reason, known := e.nowhere(ref)
+	return Why{Declared: Declared{Ref: record.Ref(ref), State: "not declared", Reason: reason}, Unknown: !known}
 }
 
 func (e *Explanation) of(it *resolve.Item) Why {
@@ -307,7 +309,7 @@ func (e *Explanation) attribute(it *resolve.Item, a *compile.Attr) Attribute {
 }
 
 // nowhere says why a declaration is not on the host at all.
-func (e *Explanation) nowhere(ref value.Ref) string {
+func (e *Explanation) nowhere(ref value.Ref) (reason string, known bool) {
 	p := e.Project
 	for _, name := range value.Keys(p.Units) {
 		for _, en := range p.Units[name].Entries {
@@ -321,15 +323,15 @@ func (e *Explanation) nowhere(ref value.Ref) string {
 				}
 				where := fmt.Sprintf("%s of the manifest %s", en.Decl.Place, name)
 				if len(groups) == 0 {
-					return "it may be declared at " + where + ", which no group gives to any host"
+					return "it may be declared at " + where + ", which no group assigns to any host", true
 				}
 				if en.Decl.Name == ref.Name || !slices.ContainsFunc(groups, e.in) {
 					what := "it is declared"
 					if en.Decl.Naming != nil {
 						what = "it may be declared"
 					}
-					return fmt.Sprintf("%s at %s, which comes by the %s; %s is in none of these", what, where,
-						oneOrMore("group", groups), e.Host.Name)
+					return fmt.Sprintf("%s at %s, which is assigned by the %s; %s is in none of these", what, where,
+						oneOrMore("group", groups), e.Host.Name), true
 				}
 			}
 		}
@@ -338,7 +340,8 @@ func (e *Explanation) nowhere(ref value.Ref) string {
 	for _, it := range e.Items {
 		names = append(names, it.Task.Ref.String())
 	}
-	return strings.TrimSuffix("no manifest of this host declares it; "+problem.Meant(ref.String(), names, ""), "; ")
+	return strings.TrimSuffix("no manifest of this host declares it; "+problem.Meant(ref.String(), names, ""), "; "),
+		false
 }
 
 func oneOrMore(noun string, names []string) string {
@@ -394,13 +397,13 @@ func (e *Explanation) DataNames(path []string) []string {
 func (e *Explanation) Param(manifest, name string) ([]resolve.ParamStep, error) {
 	u := e.Project.Units[manifest]
 	if u == nil {
-		return nil, problem.Errorf("there is no manifest %q", manifest).Meant(manifest, value.Keys(e.Project.Units),
-			"`jadekettle hosts show "+e.Host.Name+"` tells what applies to it")
+		return nil, problem.Errorf("unknown manifest %q", manifest).Meant(manifest, value.Keys(e.Project.Units),
+			"`jadekettle hosts show "+e.Host.Name+"` shows what applies to it")
 	}
 	d := u.Param(name)
 	if d == nil {
-		return nil, problem.Errorf("the manifest %s has no param %q", manifest, name).
-			Meant(name, u.ParamNames(), "it has "+compile.OrNone(u.ParamNames()))
+		return nil, problem.Errorf("unknown param %[2]q in the manifest %[1]s", manifest, name).
+			Meant(name, u.ParamNames(), "available: "+compile.OrNone(u.ParamNames()))
 	}
 	var list []resolve.ParamStep
 	var err error

@@ -55,8 +55,8 @@ func explained(t *testing.T, f *facts.Facts) *explain.Explanation {
 	return e
 }
 
-// told writes an answer in short.
-func told(w explain.Why) string {
+// reported writes an answer in short.
+func reported(w explain.Why) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s %s", w.State, w.Reason)
 	for _, way := range w.Ways {
@@ -102,28 +102,27 @@ func TestWhy(t *testing.T) {
 			"/srv/tide (implied) awaited service tide-logger (restart_on)", ""},
 		{"dir /srv/tide", "if facts.memory.total > 1000 is true, saw facts.memory.total=8589934592 awaited file " +
 			"/srv/tide/conf (implied)",
-			"perhaps declared  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without " +
+			"may apply  way all/gauge/by the pattern * if facts.memory.total > 1000 is not known without " +
 				"facts, " +
 				"saw facts.memory.total=not known without facts"},
 		{"user maren", "loop k={ login = \"maren\", on = true } if k.on is true, saw k.on=true", ""},
-		{"user odd", "left out  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is " +
+		{"user odd", "skipped  way all/gauge/by the pattern * loop k={ login = \"odd\", on = false } if k.on is " +
 			"false, saw k.on=false", ""},
 		{"group watch", "waits user maren (before of user maren)", ""},
 		{"user maren", "dropped group watch", ""},
 		{"dir /deep-2", "declared  way all/gauge/by the pattern */inner if host.site == 'pier' is true, saw " +
 			"host.site=\"pier\"", ""},
-		{"dir /far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which comes by the " +
-			"group far; gauge-01 is in none of these", ""},
+		{"dir /far", "not declared it is declared at manifests/far.toml:1:6 of the manifest far, which is assigned " +
+			"by the group far; gauge-01 is in none of these", ""},
 		{"dir /nobody", "not declared it may be declared at manifests/nobody.toml:1:6 of the manifest nobody, " +
-			"which no " +
-			"group gives to any host", ""},
+			"which no group assigns to any host", ""},
 		{"user mraen", "not declared no manifest of this host declares it; did you mean \"user maren\"?", ""},
 	} {
 		ref, _ := value.ParseRef(c.ref)
-		if got := told(known.Why(ref)); !strings.Contains(got, c.known) {
+		if got := reported(known.Why(ref)); !strings.Contains(got, c.known) {
 			t.Errorf("%s:\n got %s\nwant %s", c.ref, got, c.known)
 		}
-		if got := told(blind.Why(ref)); !strings.Contains(got, c.blind) {
+		if got := reported(blind.Why(ref)); !strings.Contains(got, c.blind) {
 			t.Errorf("%s without facts:\n got %s\nwant %s", c.ref, got, c.blind)
 		}
 	}
@@ -146,14 +145,15 @@ func TestWhy(t *testing.T) {
 		sources = append(sources, fmt.Sprintf("%s %v %v %v", s.From, s.Value, s.Seen, s.Used))
 	}
 	if got := strings.Join(sources,
-		"|"); got != "the call <nil> <nil> false|host gauge-01 <nil> <nil> false|group north 1m 60 true|the default "+
+		"|"); got != "the command line <nil> <nil> false|host gauge-01 <nil> <nil> false|group north 1m 60 "+
+		"true|the default "+
 		"<nil> <nil> false" || err != nil {
 		t.Errorf("the param comes from %s (%v)", got, err)
 	}
 }
 
 // TestWhyOfGroupsThatDiffer asks for a param that groups of one depth give: where
-// they differ, one inside them must decide, and then it is no error to ask why.
+// they differ, one inside them must decide, and then it is not an error to ask why.
 func TestWhyOfGroupsThatDiffer(t *testing.T) {
 	group := func(name, inside, seconds string) string {
 		text := "[group." + name + "]\nmembers = [\"*\"]\nparams.gauge.seconds = " + seconds + "\n"
@@ -163,12 +163,13 @@ func TestWhyOfGroupsThatDiffer(t *testing.T) {
 		return text
 	}
 	for name, c := range map[string]struct{ groups, want string }{
-		"nothing decides": {group("a", "", "1") + group("b", "", "2"), "which are of one depth"},
-		"they agree":      {group("a", "", "4") + group("b", "", "4"), "4: group b 4 used, group a 4"},
+		"nothing decides": {group("a", "", "1") + group("b", "", "2"), "the param gauge.seconds has different " +
+			"values in group b and group a, which are at the same depth"},
+		"they agree": {group("a", "", "4") + group("b", "", "4"), "4: group b 4 used, group a 4"},
 		"one inside decides": {group("a", "", "1") + group("b", "", "2") + group("c", "a", "3"),
 			"3: group c 3 used, group b 2, group a 1"},
 		"two inside differ": {group("a", "", "1") + group("c", "a", "3") + group("d", "a", "4"),
-			"which are of one depth"},
+			"the param gauge.seconds has different values in group d and group c, which are at the same depth"},
 	} {
 		fs := compiletest.Tree("+hosts.toml", c.groups)
 		p, err := compile.Load(fs, kinds.Schemas(), compile.Options{})

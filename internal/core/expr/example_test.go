@@ -27,7 +27,7 @@ func ExampleCompile() {
 	// Output:
 	// 30 <nil>
 	// 120 <nil>
-	// manifests/gauge.toml:1:1: data.gauge has no "sample_seconds"; did you mean "sampel_seconds"?
+	// manifests/gauge.toml:1:1: unknown key "sample_seconds" in data.gauge; did you mean "sampel_seconds"?
 }
 
 // A text that is one ${...} keeps the value's type.

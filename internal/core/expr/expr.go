@@ -221,7 +221,7 @@ const maxText = 16 << 10
 func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	if len(text) > maxText {
 		return nil, problem.Problem{Place: at(0), What: fmt.Sprintf("an expression of %d bytes is too long", len(text)),
-			Do: "put values into data"}
+			Do: "move values to data"}
 	}
 	e, err := environment(scope.Locals)
 	if err != nil {
@@ -250,12 +250,12 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	p.chains = p.selections()
 	for _, c := range p.chains {
 		if !slices.Contains(scope.roots(), c.path[0]) && !slices.Contains(scope.Locals, c.path[0]) {
-			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not there yet", scope.what(), c.path[0]),
+			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not available there", scope.what(), c.path[0]),
 				scope.what()+" may read "+strings.Join(scope.roots(), ", "))
 		}
 		if scope.What == Where && len(c.path) > 1 && c.path[0] == "host" && c.path[1] == "groups" {
-			ps.At(at(c.offset), "where asks for the host's groups, which it is about to decide",
-				"name the members, or ask for a key of the host's own")
+			ps.At(at(c.offset), "the where condition reads the host's groups, which it decides itself",
+				"list the members, or use a host key")
 		}
 		if c.path[0] == "fleet" {
 			p.fleet.facts = p.readsFactsOfOthers()
@@ -373,7 +373,7 @@ func (p *Program) evalSecret(vars *Vars) (any, error) {
 			return nil, clean
 		}
 		return nil, problem.Problem{Place: p.at(0), What: "the expression fails on a secret value",
-			Do: "the message is held back, since it may show the secret"}
+			Do: "the message is hidden because it may reveal the secret"}
 	}
 	var others []any
 	for _, v := range versions[1:] {
@@ -437,8 +437,9 @@ func (p *Program) Bool(vars *Vars) (yes, known bool, err error) {
 			return yes, true, nil
 		}
 	}
-	return false, false, problem.Problem{Place: p.at(0), What: "the condition gives " + value.TypeName(v) +
-		", not true or false", Do: "compare it with something"}
+	return false, false, problem.Problem{Place: p.at(0), What: "condition must be true or false, but is " +
+		value.TypeName(v) +
+		"", Do: "add a comparison"}
 }
 
 // noCondition says what is wrong with a condition that is one fact and nothing else, which no host
@@ -450,8 +451,8 @@ func (p *Program) noCondition() error {
 		}
 		if is := facts.TypeOf(c.path[1:]); is != "" && is != "bool" {
 			return problem.Problem{Place: p.at(0),
-				What: fmt.Sprintf("the condition is the fact %s, of the type %s, not true or false",
-					strings.TrimSpace(p.text), is), Do: "compare it with something"}
+				What: fmt.Sprintf("condition must be true or false, but the fact %s has the type %s",
+					strings.TrimSpace(p.text), is), Do: "add a comparison"}
 		}
 	}
 	return nil
@@ -531,7 +532,7 @@ func lookup(path []string, vars *Vars) (any, bool) {
 	return below(at, path[1:])
 }
 
-// below gives what lies at a path in a table.
+// below gives what is at a path in a table.
 func below(at any, path []string) (any, bool) {
 	ok := true
 	for _, name := range path {
@@ -556,7 +557,7 @@ func plain(v ref.Val) (any, error) {
 		return int64(v), nil
 	case types.Uint:
 		if v > math.MaxInt64 {
-			return nil, errors.New("the number does not fit 64 bits with a sign")
+			return nil, errors.New("the number does not fit a signed 64-bit integer")
 		}
 		return int64(v), nil
 	case types.Double:
@@ -574,7 +575,7 @@ func plain(v ref.Val) (any, error) {
 			k := it.Next()
 			name, ok := k.(types.String)
 			if !ok {
-				return nil, errors.New("the keys of a table must be text")
+				return nil, errors.New("table keys must be strings")
 			}
 			item, err := plain(v.Get(k))
 			if err != nil {
@@ -599,7 +600,7 @@ func plain(v ref.Val) (any, error) {
 	case *types.Err:
 		return nil, v
 	}
-	return nil, fmt.Errorf("the expression gives a %s, which is no value that can be used here", v.Type().TypeName())
+	return nil, fmt.Errorf("the expression returns a %s, which cannot be used here", v.Type().TypeName())
 }
 
 // native says whether a tree that CEL handed back is one of ours all through.
@@ -708,8 +709,8 @@ func evaluated(e celast.Expr, out map[int64]bool) {
 
 // What is said of hosts of the fleet whose facts are asked for and not known.
 const (
-	neverRead = "a host of the fleet was never read, so its facts are not known"
-	askFirst  = "read them, or ask has(h.facts) first: `jadekettle facts HOST`"
+	neverRead = "the facts of a host in the fleet were never collected"
+	askFirst  = "collect them, or check has(h.facts) first: `jadekettle facts HOST`"
 )
 
 // explain finds what an evaluation failed at and names the nearest that exists.
@@ -726,14 +727,14 @@ func (p *Program) explain(err error, vars *Vars) error {
 			return problem.Problem{Place: p.at(0), What: neverRead, Do: askFirst}
 		}
 		if vars.Fleet != nil && vars.Fleet.Groups[m[1]] == nil && strings.Contains(p.source, fleetMembers) {
-			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("there is no group %q", m[1]),
+			return problem.Problem{Place: p.at(0), What: fmt.Sprintf("unknown group %q", m[1]),
 				Do: problem.Meant(m[1], value.Keys(vars.Fleet.Groups), "declare it in the inventory")}
 		}
 	}
 	if strings.Contains(msg, "cost limit") {
 		return problem.Problem{Place: p.at(0),
-			What: "the expression does not come to an end in a reasonable number of steps",
-			Do:   "work on a shorter list"}
+			What: "the expression takes too many steps",
+			Do:   "use a shorter list"}
 	}
 	said := problem.From(err)
 	if r := remedy(msg, p.scope); r != "" {
@@ -744,7 +745,7 @@ func (p *Program) explain(err error, vars *Vars) error {
 
 var noKey = regexp.MustCompile(`no such key: (\S+)`)
 
-// unread gives the reason why a fact of one's own could not be read, if that is
+// unread gives the reason why a custom fact could not be read, if that is
 // what a path asks for.
 func unread(before, name string, root any) string {
 	all, _ := root.(map[string]any)
@@ -762,10 +763,10 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 	at, _ := root.(map[string]any)
 	if at == nil {
 		if path[0] == "input" && len(path) > 1 {
-			return 1, fmt.Sprintf("nobody was asked for %q", path[1]), notAsked
+			return 1, fmt.Sprintf("no value was given for the input %q", path[1]), notAsked
 		}
 		if path[0] == "param" && len(path) > 1 {
-			return 1, fmt.Sprintf("this manifest has no param %q", path[1]), "declare it: [param." + path[1] + "]"
+			return 1, fmt.Sprintf("unknown param %q in this manifest", path[1]), "declare it: [param." + path[1] + "]"
 		}
 		return 0, "", ""
 	}
@@ -773,28 +774,31 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 		before := strings.Join(path[:i+1], ".")
 		next, there := at[name]
 		if !there {
-			otherwise := "nothing is set there"
+			otherwise := "no value is set there"
 			if len(at) > 0 {
-				otherwise = "it has " + short(value.Keys(at))
+				otherwise = "available: " + short(value.Keys(at))
 			}
 			if before == "param" {
-				return i + 1, fmt.Sprintf("this manifest has no param %q", name), problem.Meant(name, value.Keys(at),
-					"declare it: [param."+name+"]")
+				return i + 1, fmt.Sprintf("unknown param %q in this manifest", name),
+					problem.Meant(name, value.Keys(at),
+						"declare it: [param."+name+"]")
 			}
 			if before == "input" {
-				return i + 1, fmt.Sprintf("nobody was asked for %q", name),
+				return i + 1, fmt.Sprintf("no value was given for the input %q", name),
 					problem.Meant(name, value.Keys(at), notAsked)
 			}
 			if reason := unread(before, name, root); reason != "" {
 				return i + 1, fmt.Sprintf("%s.%s could not be read: %s", before, name, reason),
-					"see on the host what its command says, or ask has(facts.own." + name + ") first"
+					"run its command on the host to see why, or check has(facts.own." + name + ") first"
 			}
-			return i + 1, fmt.Sprintf("%s has no %q", before, name), problem.Meant(name, value.Keys(at), otherwise)
+			return i + 1, fmt.Sprintf("unknown key %[2]q in %[1]s", before, name),
+				problem.Meant(name, value.Keys(at), otherwise)
 		}
 		table, ok := next.(map[string]any)
 		if !ok {
 			if i+2 < len(path) {
-				return i + 2, fmt.Sprintf("%s.%s is %s and has no %q", before, name, value.TypeName(next),
+				return i + 2, fmt.Sprintf("%[1]s.%[2]s is %[3]s and does not contain %[4]q", before, name,
+					value.TypeName(next),
 					path[i+2]), ""
 			}
 			return 0, "", ""
@@ -805,7 +809,7 @@ func missing(path []string, vars *Vars) (step int, what, do string) {
 }
 
 // notAsked is what to do where an answer is not there.
-const notAsked = "it is an answer to a question of a job: start one that asks it, or ask has(input.KEY) first"
+const notAsked = "it is an input of a job: start a job that has it, or check has(input.KEY) first"
 
 // short lists names, not too many.
 func short(names []string) string {
@@ -839,7 +843,7 @@ func foreign(text string) (offset int, what, do string) {
 	for _, at := range foreignOperator.FindAllStringIndex(text, -1) {
 		switch op := text[at[0]:at[1]]; op {
 		case "=":
-			return at[0], "a single = does not compare", "write =="
+			return at[0], "a single = is not a comparison", "use =="
 		case "and", "or", "not":
 			return at[0], fmt.Sprintf("%q is not an operator here", op),
 				"write " + map[string]string{"and": "&&", "or": "||", "not": "!"}[op]
@@ -856,17 +860,17 @@ func tidy(msg string) string {
 	msg = strings.TrimPrefix(msg, "Syntax error: ")
 	switch {
 	case strings.HasPrefix(msg, "undeclared reference to '"):
-		return "there is no " + strings.TrimPrefix(msg, "undeclared reference to ")
+		return "unknown name " + strings.TrimPrefix(msg, "undeclared reference to ")
 	case strings.HasPrefix(msg, "found no matching overload for '"):
 		name, args, _ := strings.Cut(strings.TrimPrefix(msg, "found no matching overload for '"), "' applied to ")
 		return written(name) + " does not take " + strings.Trim(args, "'")
 	case strings.HasPrefix(msg, "no such overload"):
 		return "the operands do not fit together" + strings.TrimPrefix(msg, "no such overload")
 	case strings.Contains(msg, "mismatched input '<EOF>'"):
-		return "the expression ends too early"
+		return "the expression is incomplete"
 	}
 	if m := unexpected.FindStringSubmatch(msg); m != nil {
-		return "the expression goes wrong at " + m[1]
+		return "syntax error at " + m[1]
 	}
 	return msg
 }
@@ -886,11 +890,11 @@ func remedy(msg string, scope Scope) string {
 	if _, rest, ok := strings.Cut(msg, "undeclared reference to '"); ok {
 		name, _, _ := strings.Cut(rest, "'")
 		names := slices.Concat(scope.roots(), scope.Locals, FunctionNames())
-		return problem.Meant(name, names, "an expression starts from "+strings.Join(slices.Concat(scope.roots(),
-			scope.Locals), ", ")+"; text stands in quotes")
+		return problem.Meant(name, names, "available: "+strings.Join(slices.Concat(scope.roots(),
+			scope.Locals), ", ")+"; put strings in quotes")
 	}
 	if m := wordOfCEL.FindStringSubmatch(msg); m != nil {
-		return "a name that is a word of CEL stands in brackets: x[\"" + m[1] + "\"]"
+		return "write a name that is a CEL keyword in brackets: x[\"" + m[1] + "\"]"
 	}
 	if _, rest, ok := strings.Cut(msg, "found no matching overload for '"); ok {
 		name, _, _ := strings.Cut(rest, "'")
@@ -898,7 +902,7 @@ func remedy(msg string, scope Scope) string {
 			return "write " + f.Signature()
 		}
 		if written(name) != name {
-			return "both sides are to be of one sort; double(x), int(x) and string(x) make one of another"
+			return "both sides must have the same type; double(x), int(x) and string(x) convert"
 		}
 	}
 	return ""

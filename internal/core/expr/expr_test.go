@@ -50,24 +50,24 @@ func TestExpressions(t *testing.T) {
 		`has(data.gauge.minutes)`:              `false`,
 		`has(data.no.such.thing)`:              `false`,
 		`has(data.no.such) ? data.no.such : 7`: `7`,
-		`data.gauge.secnods`: `error: x.toml:1:1: data.gauge has no "secnods"; did you mean ` +
+		`data.gauge.secnods`: `error: x.toml:1:1: unknown key "secnods" in data.gauge; did you mean ` +
 			`"seconds"?`,
-		`1 + data.no`:          `error: x.toml:1:5: data has no "no"; it has gauge`,
-		`data.gauge.list.more`: `error: x.toml:1:1: data.gauge.list is a list and has no "more"`,
-		`facts.os.idd`:         `error: x.toml:1:1: facts.os has no "idd"; did you mean "id"?`,
-		`facts.disks.size`: `error: x.toml:1:1: facts.disks is a list and has no "size"; select ` +
+		`1 + data.no`:          `error: x.toml:1:5: unknown key "no" in data; available: gauge`,
+		`data.gauge.list.more`: `error: x.toml:1:1: data.gauge.list is a list and does not contain "more"`,
+		`facts.os.idd`:         `error: x.toml:1:1: unknown key "idd" in facts.os; did you mean "id"?`,
+		`facts.disks.size`: `error: x.toml:1:1: facts.disks is a list and does not have "size"; select ` +
 			`items of it first`,
-		`facts.arch.x`: `error: x.toml:1:1: facts.arch has nothing below it; leave out .x`,
-		`dta.x`:        `error: x.toml:1:1: there is no 'dta'; did you mean "data"?`,
-		`tidelog`: `error: x.toml:1:1: there is no 'tidelog'; an expression starts from ` +
-			`host, facts, data, param, input, env, fleet; text stands in quotes`,
-		`n + 1`: `error: x.toml:1:1: there is no 'n'; an expression starts from host, ` +
-			`facts, data, param, input, env, fleet; text stands in quotes`,
-		`data.gauge.in`: `error: x.toml:1:12: the expression goes wrong at '.in'; a name that is ` +
-			`a word of CEL stands in brackets: x["in"]` + "\nx.toml:1:14: the expression ends too early",
-		`host.name = "a = b"`:               `error: x.toml:1:11: a single = does not compare; write ==`,
+		`facts.arch.x`: `error: x.toml:1:1: facts.arch has no keys; remove .x`,
+		`dta.x`:        `error: x.toml:1:1: unknown name 'dta'; did you mean "data"?`,
+		`tidelog`: `error: x.toml:1:1: unknown name 'tidelog'; available: ` +
+			`host, facts, data, param, input, env, fleet; put strings in quotes`,
+		`n + 1`: `error: x.toml:1:1: unknown name 'n'; available: host, ` +
+			`facts, data, param, input, env, fleet; put strings in quotes`,
+		`data.gauge.in`: `error: x.toml:1:12: syntax error at '.in'; write a name that is ` +
+			`a CEL keyword in brackets: x["in"]` + "\nx.toml:1:14: the expression is incomplete",
+		`host.name = "a = b"`:               `error: x.toml:1:11: a single = is not a comparison; use ==`,
 		`"a = b" == host.name and not true`: `error: x.toml:1:22: "and" is not an operator here; write &&`,
-		`1 +`:                               `error: x.toml:1:4: the expression ends too early`,
+		`1 +`:                               `error: x.toml:1:4: the expression is incomplete`,
 		`data.gauge.seconds + ` +
 			`"x"`: `error: x.toml:1:1: the expression fails: the operands do not fit together`,
 		`1 / 0`: `error: x.toml:1:1: the expression fails: division by zero`,
@@ -119,18 +119,18 @@ func TestTexts(t *testing.T) {
 		`${ '''it's }''' + "\"}" }`:     `"it's }\"}"`,
 		`${ r"\" + "}" }`:               `"\\}"`,
 		"costs $5 {really}":             `"costs $5 {really}"`,
-		"${data.gauge.list} items": `error: x.toml:1:3: ${data.gauge.list} gives a list, which has no text; use a ` +
-			`text, a number or a bool inside a text`,
-		"a ${data.gauge.nothing}": `error: x.toml:1:5: ${data.gauge.nothing} gives null, which has no text; use a ` +
-			`text, a number or a bool inside a text`,
-		"ab ${host.nmae}": `error: x.toml:1:6: host has no "nmae"; did you mean "name"?`,
+		"${data.gauge.list} items": "error: x.toml:1:3: ${data.gauge.list} returns a list, which cannot be written " +
+			"as text; use a string, a number or a bool inside a string",
+		"a ${data.gauge.nothing}": "error: x.toml:1:5: ${data.gauge.nothing} returns null, which cannot be written " +
+			"as text; use a string, a number or a bool inside a string",
+		"ab ${host.nmae}": `error: x.toml:1:6: unknown key "nmae" in host; did you mean "name"?`,
 		"open ${host.name": `error: x.toml:1:6: a ${ is not closed; write ${expression}, or $${ for the ` +
 			`characters themselves`,
-		"${1:-tide}": "error: x.toml:1:4: the expression goes wrong at ':'; if the " +
-			"characters ${ themselves are meant, write $${",
-		"a ${['x', 'y'].join('\n') + hots.name}": "error: x.toml:1:28: there is no 'hots'; did you mean \"host\"?",
+		"${1:-tide}": "error: x.toml:1:4: syntax error at ':'; to write the characters " +
+			"${ themselves, use $${",
+		"a ${['x', 'y'].join('\n') + hots.name}": "error: x.toml:1:28: unknown name 'hots'; did you mean \"host\"?",
 		"${['x', 'y'].join('\n')}":               `"x\ny"`,
-		"${}": `error: x.toml:1:3: ${} holds no expression; write what is meant, such ` +
+		"${}": `error: x.toml:1:3: ${} is empty; write an expression, such ` +
 			`as ${host.name}`,
 		"check ${candidate} on ${host.site}": `"check ${candidate} on north-pier"`,
 	}, func(text string) (any, error) {
@@ -149,15 +149,15 @@ func TestTemplates(t *testing.T) {
 		"{{ if data.gauge.on }}on{{ else }}off{{ end }}":                 `"on"`,
 		"{{ with $x := facts.os }}{{ $x.id }}{{ end }}":                  `"debian"`,
 		`{{ define "t" }}[{{ . }}]{{ end }}{{ template "t" host.site }}`: `"[north-pier]"`,
-		"a\n {{ data.gauge.secnods }}": `error: x.tmpl:2:5: data.gauge has no ` +
-			`"secnods"; did you mean "seconds"?`,
+		"a\n {{ data.gauge.secnods }}": `error: x.tmpl:2:5: unknown key ` +
+			`"secnods" in data.gauge; did you mean "seconds"?`,
 		"{{ data.gauge.nothing }}": `error: x.tmpl:1:4: data.gauge.nothing: the ` +
 			`value is null`,
-		"{{ data.gauge.list }}": `error: x.tmpl:1:4: data.gauge.list: the value ` +
-			`is a list, which has no text; use range or index`,
-		"{{ facts.os.vresion_id }}": `error: x.tmpl:1:4: facts.os has no ` +
-			`"vresion_id"; did you mean "version_id"?`,
-		"{{ hots.name }}": `error: x.tmpl:1: there is no function "hots"; ` +
+		"{{ data.gauge.list }}": "error: x.tmpl:1:4: data.gauge.list: the value is a list, which cannot be " +
+			"written as text; use range or index",
+		"{{ facts.os.vresion_id }}": `error: x.tmpl:1:4: unknown key "vresion_id" in facts.os; did you mean ` +
+			`"version_id"?`,
+		"{{ hots.name }}": `error: x.tmpl:1: unknown function "hots"; ` +
 			`did you mean "host"?`,
 		"\n{{ if }}": `error: x.tmpl:2: missing value for if`,
 		"{{ range data.gauge.list }}{{ .x }}{{ end }}": `error: x.tmpl:1:31: .x: can't evaluate field x ` +
@@ -186,8 +186,8 @@ func TestTemplates(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, known, _, err := p2.Execute(&Vars{Host: map[string]any{"name": "a"}, Data: map[string]any{}})
-	if want := "x.tmpl:2:4: host has no \"nmae\"; did you mean \"name\"?\n" +
-		"x.tmpl:2:22: data has no \"no\"; nothing is set there"; known || show(nil, err) != "error: "+want {
+	if want := "x.tmpl:2:4: unknown key \"nmae\" in host; did you mean \"name\"?\n" +
+		"x.tmpl:2:22: unknown key \"no\" in data; no value is set there"; known || show(nil, err) != "error: "+want {
 		t.Errorf("what is missing whatever the facts are: %v", err)
 	}
 	if !p.ReadsFact("services") || p.ReadsFact("disks") {
@@ -215,7 +215,7 @@ func FuzzParseText(f *testing.F) {
 		out, err := p.Eval(v)
 		if err == nil && p.lone == false {
 			if _, ok := out.(string); !ok {
-				t.Errorf("%q gives %#v, which is no text", text, out)
+				t.Errorf("%q gives %#v, which is not text", text, out)
 			}
 		}
 	})

@@ -115,13 +115,13 @@ func num(args []any, i int) int64  { n, _ := args[i].(int64); return n }
 
 // functions is the table of all. The order is the one they are listed in.
 var functions = []Func{
-	{Name: "split", Area: "text", Params: params("text text, by text"), Gives: "list",
-		Doc:  "Cuts a text at every separator.",
+	{Name: "split", Area: "text", Params: params("text string, by string"), Gives: "list",
+		Doc:  "Splits a string at every separator.",
 		Uses: []Use{{`split("a,b,c", ",")`, `["a","b","c"]`}}, call: func(a []any) (any, error) {
 			return texts(strings.Split(str(a, 0), str(a, 1))), nil
 		}},
-	{Name: "join", Area: "text", Params: params("items list, by text"), Gives: "text",
-		Doc:  "Puts a list together to one text, with a separator between.",
+	{Name: "join", Area: "text", Params: params("items list, by string"), Gives: "string",
+		Doc:  "Joins a list into one string with a separator.",
 		Uses: []Use{{`join(["a", "b"], ", ")`, `"a, b"`}, {`["gauge", 1].join("-")`, `"gauge-1"`}},
 		call: func(a []any) (any, error) {
 			var out []string
@@ -129,8 +129,9 @@ var functions = []Func{
 			for _, item := range list(a, 0) {
 				s, ok := value.Text(item)
 				if !ok {
-					return nil, problem.Errorf("an item is %s, which has no text", value.TypeName(item)).
-						Remedy("choose a text of each with map()")
+					return nil, problem.Errorf("an item is %s, which cannot be converted to a string",
+						value.TypeName(item)).
+						Remedy("select a string from each with map()")
 				}
 				if length += len(s); length > maxResult {
 					return nil, errTooLong
@@ -139,17 +140,17 @@ var functions = []Func{
 			}
 			return strings.Join(out, str(a, 1)), nil
 		}},
-	{Name: "replace", Area: "text", Params: params("text text, old text, new text"), Gives: "text",
-		Doc:  "Replaces every place where a text stands.",
+	{Name: "replace", Area: "text", Params: params("text string, old string, new string"), Gives: "string",
+		Doc:  "Replaces every occurrence of a string.",
 		Uses: []Use{{`replace("north pier", " ", "-")`, `"north-pier"`}}, call: func(a []any) (any, error) {
 			if n := strings.Count(str(a, 0), str(a, 1)); n*len(str(a, 2)) > maxResult {
 				return nil, errTooLong
 			}
 			return strings.ReplaceAll(str(a, 0), str(a, 1), str(a, 2)), nil
 		}},
-	{Name: "replace_regex", Area: "text", Params: params("text text, pattern text, new text"), Gives: "text",
-		Doc: "Replaces every match of a regular expression (RE2); ${1} or ${name} in the new text is a group of it, " +
-			"and $$ a dollar.",
+	{Name: "replace_regex", Area: "text", Params: params("text string, pattern string, new string"), Gives: "string",
+		Doc: "Replaces every match of a regular expression (RE2); ${1} or ${name} in the new text refers to a " +
+			"group, and $$ is a dollar sign.",
 		Uses: []Use{{`replace_regex("gauge-01", "-0*([0-9]+)", " number ${1}")`, `"gauge number 1"`}},
 		call: func(a []any) (any, error) {
 			re, err := pattern(str(a, 1))
@@ -161,9 +162,9 @@ var functions = []Func{
 			}
 			return re.ReplaceAllString(str(a, 0), str(a, 2)), nil
 		}},
-	{Name: "find", Area: "text", Params: params("text text, pattern text"), Gives: "text",
-		Doc: "Gives the first match of a regular expression (RE2), or its first group when it has one; an empty text " +
-			"when there is none.",
+	{Name: "find", Area: "text", Params: params("text string, pattern string"), Gives: "string",
+		Doc: "Returns the first match of a regular expression (RE2), or its first group if it has one; an empty " +
+			"string if nothing matches.",
 		Uses: []Use{{`find("gauge-07.example.org", "[0-9]+")`, `"07"`},
 			{`find("depth=12m", "depth=([0-9]+)")`, `"12"`}},
 		call: func(a []any) (any, error) {
@@ -180,32 +181,34 @@ var functions = []Func{
 			}
 			return m[0], nil
 		}},
-	{Name: "trim", Area: "text", Params: params("text text"), Gives: "text", Doc: "Takes white space away from " +
+	{Name: "trim", Area: "text", Params: params("text string"), Gives: "string", Doc: "Removes white space from " +
 		"both ends.",
 		Uses: []Use{{`trim("  ebb \n")`, `"ebb"`}},
 		call: func(a []any) (any, error) { return strings.TrimSpace(str(a, 0)), nil }},
-	{Name: "trim_prefix", Area: "text", Params: params("text text, prefix text"), Gives: "text",
-		Doc:  "Takes a beginning away when it is there.",
+	{Name: "trim_prefix", Area: "text", Params: params("text string, prefix string"), Gives: "string",
+		Doc:  "Removes a prefix, if present.",
 		Uses: []Use{{`trim_prefix("gauge-01", "gauge-")`, `"01"`}},
 		call: func(a []any) (any, error) { return strings.TrimPrefix(str(a, 0), str(a, 1)), nil }},
-	{Name: "trim_suffix", Area: "text", Params: params("text text, suffix text"), Gives: "text",
-		Doc:  "Takes an end away when it is there.",
+	{Name: "trim_suffix", Area: "text", Params: params("text string, suffix string"), Gives: "string",
+		Doc:  "Removes a suffix, if present.",
 		Uses: []Use{{`trim_suffix("pier.example.org", ".example.org")`, `"pier"`}},
 		call: func(a []any) (any, error) { return strings.TrimSuffix(str(a, 0), str(a, 1)), nil }},
-	{Name: "upper", Area: "text", Params: params("text text"), Gives: "text", Doc: "Writes a text in capitals.",
+	{Name: "upper", Area: "text", Params: params("text string"), Gives: "string", Doc: "Converts a string to upper " +
+		"case.",
 		Uses: []Use{{`upper("ebb")`, `"EBB"`}}, call: func(a []any) (any,
 			error) {
 			return strings.ToUpper(str(a, 0)), nil
 		}},
-	{Name: "lower", Area: "text", Params: params("text text"), Gives: "text", Doc: "Writes a text in small letters.",
+	{Name: "lower", Area: "text", Params: params("text string"), Gives: "string", Doc: "Converts a string to lower " +
+		"case.",
 		Uses: []Use{{`lower("North-Pier")`, `"north-pier"`}},
 		call: func(a []any) (any, error) { return strings.ToLower(str(a, 0)), nil }},
-	{Name: "indent", Area: "text", Params: params("text text, width int"), Gives: "text",
-		Doc:  "Puts spaces before every line that is not empty.",
+	{Name: "indent", Area: "text", Params: params("text string, width int"), Gives: "string",
+		Doc:  "Indents every line that is not empty.",
 		Uses: []Use{{`indent("a\nb", 2)`, `"  a\n  b"`}}, call: func(a []any) (any, error) {
 			n := num(a, 1)
 			if n < 0 || n > 200 {
-				return nil, errors.New("the width is from 0 to 200")
+				return nil, errors.New("the width must be from 0 to 200")
 			}
 			lines := strings.Split(str(a, 0), "\n")
 			if (len(lines))*int(n) > maxResult {
@@ -218,32 +221,31 @@ var functions = []Func{
 			}
 			return strings.Join(lines, "\n"), nil
 		}},
-	{Name: "format", Area: "text", Params: params("form text, values list"), Gives: "text",
-		Doc: "Fills values into a form: %s takes any, %d whole numbers, %03d with zeros before, %.1f numbers, " +
-			"%q text " +
-			"in quotes.",
+	{Name: "format", Area: "text", Params: params("form string, values list"), Gives: "string",
+		Doc: "Formats values: %s takes any value, %d an integer, %03d pads with zeros, %.1f takes a number, %q " +
+			"quotes a string.",
 		Uses: []Use{{`format("gauge-%02d at %s", [7, "pier"])`, `"gauge-07 at pier"`}}, call: format},
-	{Name: "quote_sh", Area: "text", Params: params("text text"), Gives: "text",
-		Doc:  "Puts a text into quotes so that sh takes it as one word.",
+	{Name: "quote_sh", Area: "text", Params: params("text string"), Gives: "string",
+		Doc:  "Quotes a string so that sh reads it as one word.",
 		Uses: []Use{{`quote_sh("keeper's log")`, `"'keeper'\\''s log'"`}}, call: func(a []any) (any, error) {
 			// always in quotes, as people expect of it
 			return "'" + strings.ReplaceAll(str(a, 0), "'", `'\''`) + "'", nil
 		}},
-	{Name: "contains", Area: "text", Params: params("text text, part text"), Gives: "bool",
-		Doc:  "Says whether a text holds another; in an expression written after the text.",
+	{Name: "contains", Area: "text", Params: params("text string, part string"), Gives: "bool",
+		Doc:  "Reports whether a string contains another; in expressions, written after the string.",
 		Uses: []Use{{`"north-pier".contains("pier")`, `true`}}, macro: true,
 		call: func(a []any) (any, error) { return strings.Contains(str(a, 0), str(a, 1)), nil }},
-	{Name: "startsWith", Area: "text", Params: params("text text, start text"), Gives: "bool",
-		Doc:  "Says whether a text begins so; in an expression written after the text.",
+	{Name: "startsWith", Area: "text", Params: params("text string, start string"), Gives: "bool",
+		Doc:  "Reports whether a string has this prefix; in expressions, written after the string.",
 		Uses: []Use{{`"gauge-01".startsWith("gauge")`, `true`}}, macro: true,
 		call: func(a []any) (any, error) { return strings.HasPrefix(str(a, 0), str(a, 1)), nil }},
-	{Name: "endsWith", Area: "text", Params: params("text text, end text"), Gives: "bool",
-		Doc:  "Says whether a text ends so; in an expression written after the text.",
+	{Name: "endsWith", Area: "text", Params: params("text string, end string"), Gives: "bool",
+		Doc:  "Reports whether a string has this suffix; in expressions, written after the string.",
 		Uses: []Use{{`"gauge-01".endsWith("1")`, `true`}}, macro: true,
 		call: func(a []any) (any, error) { return strings.HasSuffix(str(a, 0), str(a, 1)), nil }},
-	{Name: "matches", Area: "text", Params: params("text text, pattern text"), Gives: "bool",
-		Doc: "Says whether a regular expression (RE2) matches anywhere in a text; in an expression written after " +
-			"the text.",
+	{Name: "matches", Area: "text", Params: params("text string, pattern string"), Gives: "bool",
+		Doc: "Reports whether a regular expression (RE2) matches anywhere in a string; in expressions, written " +
+			"after the string.",
 		Uses: []Use{{`"gauge-01".matches("^gauge-[0-9]+$")`, `true`}}, macro: true, call: func(a []any) (any, error) {
 			re, err := pattern(str(a, 1))
 			if err != nil {
@@ -253,7 +255,7 @@ var functions = []Func{
 		}},
 
 	{Name: "size", Area: "lists and tables", Params: params("of any"), Gives: "int",
-		Doc:  "Counts the items of a list, the keys of a table or the characters of a text.",
+		Doc:  "Counts the items of a list, the keys of a table or the characters of a string.",
 		Uses: []Use{{`size(["a", "b"])`, `2`}, {`size("ebb")`, `3`}}, macro: true, call: func(a []any) (any, error) {
 			switch v := a[0].(type) {
 			case string:
@@ -266,23 +268,24 @@ var functions = []Func{
 			return nil, fmt.Errorf("%s has no size", value.TypeName(a[0]))
 		}},
 	{Name: "has", Area: "lists and tables", Params: params("name any"), Gives: "bool",
-		Doc:  "Says whether a name such as data.gauge.depth is there; false when any step of it is missing.",
+		Doc:  "Reports whether a name such as data.gauge.depth exists; false if any step of it is missing.",
 		Uses: []Use{{`has(data.gauge.nowhere)`, `false`}}, macro: true},
 	{Name: "value_or", Area: "lists and tables", Params: params("name any, otherwise any"), Gives: "any",
-		Doc:  "Gives what a name such as data.gauge.depth holds, and something else when any step of it is missing.",
+		Doc:  "Returns the value of a name such as data.gauge.depth, or a fallback if any step of it is missing.",
 		Uses: []Use{{`value_or(data.gauge.nowhere, 5)`, `5`}}, macro: true},
 	{Name: "map", Area: "lists and tables", Params: params("x any, expression any"), Gives: "list",
-		Doc: "Makes a list of what an expression gives for every item x; written after the list. In templates use " +
-			"range.",
+		Doc: "Returns a list with the result of an expression for every item x; written after the list. In " +
+			"templates, use range.",
 		Uses: []Use{{`[1, 2].map(x, x * 10)`, `[10,20]`}}, macro: true},
 	{Name: "filter", Area: "lists and tables", Params: params("x any, condition any"), Gives: "list",
-		Doc:  "Keeps the items x for which a condition holds; written after the list. In templates use range and if.",
+		Doc: "Keeps the items x for which a condition is true; written after the list. In templates, use range and " +
+			"if.",
 		Uses: []Use{{`[1, 2, 3].filter(x, x > 1)`, `[2,3]`}}, macro: true},
 	{Name: "exists", Area: "lists and tables", Params: params("x any, condition any"), Gives: "bool",
-		Doc:  "Says whether a condition holds for any item x; written after the list.",
+		Doc:  "Reports whether a condition is true for any item x; written after the list.",
 		Uses: []Use{{`[1, 2].exists(x, x > 1)`, `true`}}, macro: true},
 	{Name: "all", Area: "lists and tables", Params: params("x any, condition any"), Gives: "bool",
-		Doc:  "Says whether a condition holds for every item x; written after the list.",
+		Doc:  "Reports whether a condition is true for every item x; written after the list.",
 		Uses: []Use{{`[1, 2].all(x, x > 1)`, `false`}}, macro: true},
 	{Name: "keys", Area: "lists and tables", Params: params("of table"), Gives: "list",
 		Doc:  "Lists the keys of a table, sorted.",
@@ -310,13 +313,13 @@ var functions = []Func{
 			return out, nil
 		}},
 	{Name: "merge", Area: "lists and tables", Params: params("under table, over table"), Gives: "table",
-		Doc:  "Lays one table over another: tables in it key by key, the rest replaced.",
+		Doc:  "Merges one table over another: nested tables key by key; other values are replaced.",
 		Uses: []Use{{`merge({"a": 1, "b": {"x": 1}}, {"b": {"y": 2}})`, `{"a":1,"b":{"x":1,"y":2}}`}},
 		call: func(a []any) (any, error) {
 			return mergeTables(a[0].(map[string]any), a[1].(map[string]any)), nil
 		}},
 	{Name: "first", Area: "lists and tables", Params: params("of list"), Gives: "any",
-		Doc:  "Gives the first item; an empty list is an error.",
+		Doc:  "Returns the first item; an empty list is an error.",
 		Uses: []Use{{`first(["a", "b"])`, `"a"`}}, call: func(a []any) (any, error) {
 			if len(list(a, 0)) == 0 {
 				return nil, errEmpty
@@ -324,7 +327,7 @@ var functions = []Func{
 			return list(a, 0)[0], nil
 		}},
 	{Name: "last", Area: "lists and tables", Params: params("of list"), Gives: "any",
-		Doc:  "Gives the last item; an empty list is an error.",
+		Doc:  "Returns the last item; an empty list is an error.",
 		Uses: []Use{{`last(["a", "b"])`, `"b"`}}, call: func(a []any) (any, error) {
 			l := list(a, 0)
 			if len(l) == 0 {
@@ -333,8 +336,8 @@ var functions = []Func{
 			return l[len(l)-1], nil
 		}},
 	{Name: "part", Area: "lists and tables", Params: params("of list, from int, to int"), Gives: "list",
-		Doc: "Gives the items from one place up to, and without, another, counted from 0; what lies outside is " +
-			"left out.",
+		Doc: "Returns the items from one index up to, but not including, another, counted from 0; indexes out of " +
+			"range are ignored.",
 		Uses: []Use{{`part(["a", "b", "c"], 1, 9)`, `["b","c"]`}}, call: func(a []any) (any, error) {
 			l := list(a, 0)
 			n := int64(len(l))
@@ -342,17 +345,17 @@ var functions = []Func{
 			return slices.Clone(l[from:max(from, to)]), nil
 		}},
 	{Name: "sort", Area: "lists and tables", Params: params("of list"), Gives: "list",
-		Doc:  "Sorts numbers by size, and texts letter by letter.",
+		Doc:  "Sorts numbers by size and strings alphabetically.",
 		Uses: []Use{{`sort(["b", "a"])`, `["a","b"]`}, {`sort([10, 9])`, `[9,10]`}}, call: func(a []any) (any, error) {
 			return sorted(list(a, 0), func(v any) any { return v })
 		}},
-	{Name: "sort_by", Area: "lists and tables", Params: params("of list, key text"), Gives: "list",
-		Doc:  "Sorts tables by what they hold under a key.",
+	{Name: "sort_by", Area: "lists and tables", Params: params("of list, key string"), Gives: "list",
+		Doc:  "Sorts tables by the value of a key.",
 		Uses: []Use{{`sort_by([{"n": 2}, {"n": 1}], "n")`, `[{"n":1},{"n":2}]`}}, call: func(a []any) (any, error) {
 			return sorted(list(a, 0), func(v any) any { m, _ := v.(map[string]any); return m[str(a, 1)] })
 		}},
 	{Name: "unique", Area: "lists and tables", Params: params("of list"), Gives: "list",
-		Doc:  "Keeps each item once, where it first stands.",
+		Doc:  "Keeps the first occurrence of each item.",
 		Uses: []Use{{`unique(["a", "b", "a"])`, `["a","b"]`}}, call: func(a []any) (any, error) {
 			out := []any{}
 			seen := map[any]bool{}
@@ -371,7 +374,7 @@ var functions = []Func{
 			return out, nil
 		}},
 	{Name: "flatten", Area: "lists and tables", Params: params("of list"), Gives: "list",
-		Doc:  "Takes the items out of the lists in a list, however deep.",
+		Doc:  "Flattens nested lists into one, at any depth.",
 		Uses: []Use{{`flatten([["a"], "b", [["c"]]])`, `["a","b","c"]`}}, call: func(a []any) (any, error) {
 			out, fit := flatten(list(a, 0), []any{})
 			if !fit {
@@ -380,7 +383,7 @@ var functions = []Func{
 			return out, nil
 		}},
 	{Name: "without", Area: "lists and tables", Params: params("of list, items list"), Gives: "list",
-		Doc:  "Leaves some items out of a list.",
+		Doc:  "Removes items from a list.",
 		Uses: []Use{{`without(["a", "b"], ["b"])`, `["a"]`}}, call: func(a []any) (any, error) {
 			out := []any{}
 			for _, v := range list(a, 0) {
@@ -391,10 +394,10 @@ var functions = []Func{
 			return out, nil
 		}},
 	{Name: "upto", Area: "lists and tables", Params: params("count int"), Gives: "list",
-		Doc:  "Counts from 0: a list of so many numbers.",
+		Doc:  "Returns a list of this many numbers, counting from 0.",
 		Uses: []Use{{`upto(3)`, `[0,1,2]`}}, call: func(a []any) (any, error) {
 			if num(a, 0) < 0 || num(a, 0) > maxItems {
-				return nil, fmt.Errorf("the count is from 0 to %d", maxItems)
+				return nil, fmt.Errorf("the count must be from 0 to %d", maxItems)
 			}
 			out := make([]any, num(a, 0))
 			for i := range out {
@@ -403,7 +406,7 @@ var functions = []Func{
 			return out, nil
 		}},
 
-	{Name: "sum", Area: "numbers", Params: params("of list"), Gives: "number", Doc: "Adds numbers up.",
+	{Name: "sum", Area: "numbers", Params: params("of list"), Gives: "number", Doc: "Adds up numbers.",
 		Uses: []Use{{`sum([1, 2, 3])`, `6`}}, call: func(a []any) (any, error) {
 			whole, total := true, 0.0
 			var count int64
@@ -428,10 +431,10 @@ var functions = []Func{
 			return total, nil
 		}},
 	{Name: "least", Area: "numbers", Params: params("of list"), Gives: "any",
-		Doc:  "Gives the smallest number, or the first text letter by letter.",
+		Doc:  "Returns the smallest number, or the alphabetically first string.",
 		Uses: []Use{{`least([3, 1, 2])`, `1`}}, call: func(a []any) (any, error) { return end(list(a, 0), 0) }},
 	{Name: "most", Area: "numbers", Params: params("of list"), Gives: "any",
-		Doc:  "Gives the largest number, or the last text letter by letter.",
+		Doc:  "Returns the largest number, or the alphabetically last string.",
 		Uses: []Use{{`most([3, 1, 2])`, `3`}}, call: func(a []any) (any, error) { return end(list(a, 0), -1) }},
 	{Name: "round", Area: "numbers", Params: params("number number"), Gives: "int",
 		Doc:  "Rounds to the nearest whole number, halves away from zero.",
@@ -441,16 +444,16 @@ var functions = []Func{
 		Uses: []Use{{`floor(2.9)`, `2`}}, call: func(a []any) (any, error) { return whole(a[0], math.Floor) }},
 	{Name: "ceil", Area: "numbers", Params: params("number number"), Gives: "int", Doc: "Rounds up to a whole number.",
 		Uses: []Use{{`ceil(2.1)`, `3`}}, call: func(a []any) (any, error) { return whole(a[0], math.Ceil) }},
-	{Name: "string", Area: "numbers", Params: params("of any"), Gives: "text",
-		Doc:  "Writes a number or a bool as text.",
+	{Name: "string", Area: "numbers", Params: params("of any"), Gives: "string",
+		Doc:  "Converts a number or a bool to a string.",
 		Uses: []Use{{`string(60)`, `"60"`}}, macro: true, call: func(a []any) (any, error) {
 			if s, ok := value.Text(a[0]); ok {
 				return s, nil
 			}
-			return nil, fmt.Errorf("%s has no text", value.TypeName(a[0]))
+			return nil, fmt.Errorf("%s cannot be converted to a string", value.TypeName(a[0]))
 		}},
 	{Name: "int", Area: "numbers", Params: params("of any"), Gives: "int",
-		Doc:  "Reads a whole number from text, or cuts a number.",
+		Doc:  "Converts a string to an integer, or truncates a number.",
 		Uses: []Use{{`int("60")`, `60`}}, macro: true, call: func(a []any) (any, error) {
 			switch v := a[0].(type) {
 			case int64:
@@ -463,15 +466,15 @@ var functions = []Func{
 			case string:
 				n, err := strconv.ParseInt(v, 10, 64)
 				if err != nil {
-					return nil, errors.New("the text is no whole number")
+					return nil, errors.New("the string is not an integer")
 				}
 				return n, nil
 			}
-			return nil, fmt.Errorf("%s is no number", value.TypeName(a[0]))
+			return nil, fmt.Errorf("%s is not a number", value.TypeName(a[0]))
 		}},
 
-	{Name: "to_json", Area: "encodings", Params: params("of any"), Gives: "text",
-		Doc:  "Writes a value as JSON, keys sorted.",
+	{Name: "to_json", Area: "encodings", Params: params("of any"), Gives: "string",
+		Doc:  "Writes a value as JSON with sorted keys.",
 		Uses: []Use{{`to_json({"a": [1, true]})`, `"{\"a\":[1,true]}"`}}, call: func(a []any) (any, error) {
 			if weight(a[0], maxResult) > maxResult {
 				return nil, errTooLong
@@ -484,59 +487,62 @@ var functions = []Func{
 			}
 			return strings.TrimSuffix(b.String(), "\n"), nil
 		}},
-	{Name: "from_json", Area: "encodings", Params: params("text text"), Gives: "any", Doc: "Reads a value from JSON.",
+	{Name: "from_json", Area: "encodings", Params: params("text string"), Gives: "any", Doc: "Reads a value from JSON.",
 		Uses: []Use{{`from_json("{\"depth\": 3}").depth`, `3`}}, call: func(a []any) (any, error) {
 			d := json.NewDecoder(strings.NewReader(str(a, 0)))
 			d.UseNumber()
 			var v any
 			if err := d.Decode(&v); err != nil {
-				return nil, errors.New("the text is not JSON")
+				return nil, errors.New("the string is not JSON")
 			}
 			if _, err := d.Token(); !errors.Is(err, io.EOF) {
-				return nil, errors.New("something stands behind the JSON value")
+				return nil, errors.New("there is text after the JSON value")
 			}
 			return fromJSON(v)
 		}},
-	{Name: "base64_encode", Area: "encodings", Params: params("text text"), Gives: "text",
-		Doc:  "Writes a text in base64 (RFC 4648).",
+	{Name: "base64_encode", Area: "encodings", Params: params("text string"), Gives: "string",
+		Doc:  "Encodes a string in base64 (RFC 4648).",
 		Uses: []Use{{`base64_encode("ebb")`, `"ZWJi"`}},
 		call: func(a []any) (any, error) { return base64.StdEncoding.EncodeToString([]byte(str(a, 0))), nil }},
-	{Name: "base64_decode", Area: "encodings", Params: params("text text"), Gives: "text",
-		Doc:  "Reads a text from base64 (RFC 4648).",
+	{Name: "base64_decode", Area: "encodings", Params: params("text string"), Gives: "string",
+		Doc:  "Decodes a string from base64 (RFC 4648).",
 		Uses: []Use{{`base64_decode("ZWJi")`, `"ebb"`}}, call: func(a []any) (any, error) {
 			out, err := base64.StdEncoding.DecodeString(str(a, 0))
 			if err != nil || !utf8.Valid(out) {
-				return nil, errors.New("the text is not base64 of a text")
+				return nil, errors.New("the string is not valid base64 of text")
 			}
 			return string(out), nil
 		}},
-	{Name: "url_encode", Area: "encodings", Params: params("text text"), Gives: "text",
-		Doc:  "Writes a text so that it may stand in the query of a URL.",
+	{Name: "url_encode", Area: "encodings", Params: params("text string"), Gives: "string",
+		Doc:  "Escapes a string for the query of a URL.",
 		Uses: []Use{{`url_encode("north pier")`, `"north+pier"`}},
 		call: func(a []any) (any, error) { return url.QueryEscape(str(a, 0)), nil }},
 
-	{Name: "sha256", Area: "hashes", Params: params("text text"), Gives: "text", Doc: "The SHA-256 of a text, in hex.",
+	{Name: "sha256", Area: "hashes", Params: params("text string"), Gives: "string",
+		Doc:  "The SHA-256 of a string, in hex.",
 		Uses: []Use{{`sha256("ebb")`, `"79571a56229fead48072831402cf3d9c05d9663c177d30e9468fba9ce05fd56e"`}},
 		call: func(a []any) (any, error) {
 			sum := sha256.Sum256([]byte(str(a, 0)))
 			return hex.EncodeToString(sum[:]), nil
 		}},
-	{Name: "sha512", Area: "hashes", Params: params("text text"), Gives: "text", Doc: "The SHA-512 of a text, in hex.",
+	{Name: "sha512", Area: "hashes", Params: params("text string"), Gives: "string",
+		Doc:  "The SHA-512 of a string, in hex.",
 		Uses: []Use{{`size(sha512("ebb"))`, `128`}}, call: func(a []any) (any, error) {
 			sum := sha512.Sum512([]byte(str(a, 0)))
 			return hex.EncodeToString(sum[:]), nil
 		}},
-	{Name: "md5", Area: "hashes", Params: params("text text"), Gives: "text",
-		Doc:  "The MD5 of a text, in hex: for names and spreading, never for safety.",
+	{Name: "md5", Area: "hashes", Params: params("text string"), Gives: "string",
+		Doc:  "The MD5 of a string, in hex; for names and distribution, never for security.",
 		Uses: []Use{{`md5("ebb")`, `"43289cd437c0341064d1d20424e7bf84"`}}, call: func(a []any) (any, error) {
 			sum := md5.Sum([]byte(str(a, 0)))
 			return hex.EncodeToString(sum[:]), nil
 		}},
-	{Name: "spread", Area: "hashes", Params: params("text text, below int"), Gives: "int",
-		Doc:  "A number from 0 up to, and without, a bound, always the same for a text: to spread hosts over minutes.",
+	{Name: "spread", Area: "hashes", Params: params("text string, below int"), Gives: "int",
+		Doc: "A number from 0 up to, but not including, a bound; always the same for the same string. Use it to " +
+			"spread hosts over time.",
 		Uses: []Use{{`spread("gauge-01", 60)`, `24`}}, call: func(a []any) (any, error) {
 			if num(a, 1) < 1 {
-				return nil, errors.New("the bound is at least 1")
+				return nil, errors.New("the bound must be at least 1")
 			}
 			sum := sha256.Sum256([]byte(str(a, 0)))
 			var n uint64
@@ -546,12 +552,13 @@ var functions = []Func{
 			return int64(n % uint64(num(a, 1))), nil
 		}},
 
-	{Name: "net_nth", Area: "networks", Params: params("net text, n int"), Gives: "text",
-		Doc: "The nth address of a network; -1 is the last.",
+	{Name: "net_nth", Area: "networks", Params: params("net string, n int"), Gives: "string",
+		Doc: "The nth address of a network; -1 is the last one.",
 		Uses: []Use{{`net_nth("192.0.2.0/24", 21)`, `"192.0.2.21"`}, {`net_nth("2001:db8::/64", 1)`, `"2001:db8::1"`},
 			{`net_nth("192.0.2.0/24", -1)`, `"192.0.2.255"`}},
 		call: func(a []any) (any, error) { return nth(str(a, 0), num(a, 1)) }},
-	{Name: "net_mask", Area: "networks", Params: params("net text"), Gives: "text", Doc: "The netmask of a network.",
+	{Name: "net_mask", Area: "networks", Params: params("net string"), Gives: "string",
+		Doc:  "The netmask of a network.",
 		Uses: []Use{{`net_mask("192.0.2.0/26")`, `"255.255.255.192"`}}, call: func(a []any) (any, error) {
 			p, err := network(str(a, 0))
 			if err != nil {
@@ -564,7 +571,7 @@ var functions = []Func{
 			addr, _ := netip.AddrFromSlice(mask)
 			return addr.String(), nil
 		}},
-	{Name: "net_first", Area: "networks", Params: params("net text"), Gives: "text",
+	{Name: "net_first", Area: "networks", Params: params("net string"), Gives: "string",
 		Doc:  "The address of the network itself.",
 		Uses: []Use{{`net_first("192.0.2.77/26")`, `"192.0.2.64"`}}, call: func(a []any) (any, error) {
 			p, err := network(str(a, 0))
@@ -573,8 +580,8 @@ var functions = []Func{
 			}
 			return p.Addr().String(), nil
 		}},
-	{Name: "net_bits", Area: "networks", Params: params("net text"), Gives: "int",
-		Doc:  "How many bits of an address name the network.",
+	{Name: "net_bits", Area: "networks", Params: params("net string"), Gives: "int",
+		Doc:  "The prefix length of a network, in bits.",
 		Uses: []Use{{`net_bits("192.0.2.0/26")`, `26`}}, call: func(a []any) (any, error) {
 			p, err := network(str(a, 0))
 			if err != nil {
@@ -582,8 +589,8 @@ var functions = []Func{
 			}
 			return int64(p.Bits()), nil
 		}},
-	{Name: "net_contains", Area: "networks", Params: params("net text, address text"), Gives: "bool",
-		Doc: "Says whether an address, or a whole network, lies in a network.",
+	{Name: "net_contains", Area: "networks", Params: params("net string, address string"), Gives: "bool",
+		Doc: "Reports whether a network contains an address or another network.",
 		Uses: []Use{{`net_contains("192.0.2.0/24", "192.0.2.21")`, `true`},
 			{`net_contains("192.0.2.0/24", "192.0.2.128/25")`, `true`},
 			{`net_contains("2001:db8::/32", "192.0.2.1")`, `false`}},
@@ -601,16 +608,16 @@ var functions = []Func{
 			}
 			addr, err := netip.ParseAddr(str(a, 1))
 			if err != nil {
-				return nil, fmt.Errorf("%q is no address", str(a, 1))
+				return nil, fmt.Errorf("invalid address: %q", str(a, 1))
 			}
 			return p.Contains(addr), nil
 		}},
-	{Name: "address_family", Area: "networks", Params: params("address text"), Gives: "text",
-		Doc:  "Says whether an address is ipv4 or ipv6.",
+	{Name: "address_family", Area: "networks", Params: params("address string"), Gives: "string",
+		Doc:  "Returns \"ipv4\" or \"ipv6\" for an address.",
 		Uses: []Use{{`address_family("2001:db8::21")`, `"ipv6"`}}, call: func(a []any) (any, error) {
 			addr, err := netip.ParseAddr(str(a, 0))
 			if err != nil {
-				return nil, fmt.Errorf("%q is no address", str(a, 0))
+				return nil, fmt.Errorf("invalid address: %q", str(a, 0))
 			}
 			if addr.Is4() {
 				return "ipv4", nil
@@ -618,34 +625,35 @@ var functions = []Func{
 			return "ipv6", nil
 		}},
 
-	{Name: "bytes", Area: "sizes and times", Params: params("size text"), Gives: "int",
-		Doc:  "The bytes in a size: kB, MB, GB, TB count in thousands, KiB, MiB, GiB, TiB in 1024s.",
+	{Name: "bytes", Area: "sizes and times", Params: params("size string"), Gives: "int",
+		Doc: "Converts a size to bytes: kB, MB, GB and TB are powers of 1000; KiB, MiB, GiB and TiB are powers of " +
+			"1024.",
 		Uses: []Use{{`bytes("2TB")`, `2000000000000`}, {`bytes("1.5 GiB")`, `1610612736`}},
 		call: func(a []any) (any, error) { return measure.ParseBytes(str(a, 0)) }},
-	{Name: "size_text", Area: "sizes and times", Params: params("bytes int"), Gives: "text",
-		Doc:  "Writes a number of bytes for people, in 1024s.",
+	{Name: "size_text", Area: "sizes and times", Params: params("bytes int"), Gives: "string",
+		Doc:  "Writes a number of bytes in readable form, in powers of 1024.",
 		Uses: []Use{{`size_text(1610612736)`, `"1.5 GiB"`}},
 		call: func(a []any) (any, error) { return measure.BytesText(num(a, 0)), nil }},
-	{Name: "seconds", Area: "sizes and times", Params: params("time text"), Gives: "int",
-		Doc:  "The whole seconds in a length of time: 90s, 10m, 1h30m, 7d.",
+	{Name: "seconds", Area: "sizes and times", Params: params("time string"), Gives: "int",
+		Doc:  "Converts a duration such as 90s, 10m, 1h30m or 7d to whole seconds.",
 		Uses: []Use{{`seconds("1h30m")`, `5400`}, {`seconds("7d")`, `604800`}},
 		call: func(a []any) (any, error) { return measure.ParseSeconds(str(a, 0)) }},
 
-	{Name: "version_at_least", Area: "versions", Params: params("version text, wanted text"), Gives: "bool",
-		Doc:  "Says whether a version is the wanted one or newer; numbers in it count as numbers.",
+	{Name: "version_at_least", Area: "versions", Params: params("version string, wanted string"), Gives: "bool",
+		Doc:  "Reports whether a version is at least the wanted one; numbers in it are compared as numbers.",
 		Uses: []Use{{`version_at_least("1.10.0", "1.9")`, `true`}, {`version_at_least("2.0~rc1", "2.0")`, `false`}},
 		call: func(a []any) (any, error) {
 			return CompareVersions(str(a, 0), str(a, 1)) >= 0, nil
 		}},
-	{Name: "version_compare", Area: "versions", Params: params("one text, other text"), Gives: "int",
-		Doc:  "Compares two versions: -1 when the first is older, 0 when they are the same, 1 when it is newer.",
+	{Name: "version_compare", Area: "versions", Params: params("one string, other string"), Gives: "int",
+		Doc:  "Compares two versions: -1 if the first is older, 0 if they are equal, 1 if it is newer.",
 		Uses: []Use{{`version_compare("12", "9.5")`, `1`}},
 		call: func(a []any) (any, error) { return int64(CompareVersions(str(a, 0), str(a, 1))), nil }},
 }
 
 var (
-	errTooLong = errors.New("the text that comes out is longer than 1 MiB")
-	errTooMany = fmt.Errorf("the list that comes out has more than %d items", maxItems)
+	errTooLong = errors.New("the result is longer than 1 MiB")
+	errTooMany = fmt.Errorf("the resulting list has more than %d items", maxItems)
 	errEmpty   = errors.New("the list is empty")
 )
 
@@ -717,7 +725,7 @@ func format(a []any) (any, error) {
 			return "%"
 		}
 		if at >= len(values) {
-			failed = errors.New("there are fewer values than the form asks for")
+			failed = errors.New("there are fewer values than the format needs")
 			return ""
 		}
 		x := values[at]
@@ -725,7 +733,7 @@ func format(a []any) (any, error) {
 		switch last {
 		case 'd', 'x', 'o':
 			if _, ok := x.(int64); !ok {
-				failed = fmt.Errorf("%s takes a whole number, not %s", v, value.TypeName(x))
+				failed = fmt.Errorf("%s takes an integer, not %s", v, value.TypeName(x))
 				return ""
 			}
 			return fmt.Sprintf(v, x)
@@ -741,16 +749,16 @@ func format(a []any) (any, error) {
 		case 's', 'q', 'v':
 			s, ok := value.Text(x)
 			if !ok {
-				failed = fmt.Errorf("%s takes a text, a number or a bool, not %s", v, value.TypeName(x))
+				failed = fmt.Errorf("%s takes a string, a number or a bool, not %s", v, value.TypeName(x))
 				return ""
 			}
 			return fmt.Sprintf(strings.Replace(v, "v", "s", 1), s)
 		}
-		failed = fmt.Errorf("there is no %s", v)
+		failed = fmt.Errorf("unknown verb %s", v)
 		return ""
 	})
 	if failed == nil && at < len(values) {
-		failed = errors.New("there are more values than the form asks for")
+		failed = errors.New("there are more values than the format needs")
 	}
 	return out, failed
 }
@@ -817,7 +825,7 @@ func order(a, b any) (int, error) {
 			return x.Cmp(y), nil
 		}
 	}
-	return 0, fmt.Errorf("%s and %s cannot be put in order", value.TypeName(a), value.TypeName(b))
+	return 0, fmt.Errorf("%s and %s cannot be compared", value.TypeName(a), value.TypeName(b))
 }
 
 // exact gives a number as it is: those of 64 bits have more digits than a float
@@ -863,7 +871,7 @@ func whole(v any, how func(float64) float64) (any, error) {
 	}
 	f, ok := float(v)
 	if !ok || math.IsNaN(f) || math.Abs(f) > 1<<53 {
-		return nil, errors.New("it is no number that has a whole one")
+		return nil, errors.New("it cannot be converted to an integer")
 	}
 	return int64(how(f)), nil
 }
@@ -875,13 +883,13 @@ func fromJSON(v any) (any, error) {
 		if !strings.ContainsAny(v.String(), ".eE") {
 			n, err := v.Int64()
 			if err != nil {
-				return nil, fmt.Errorf("the whole number %s does not fit 64 bits", v)
+				return nil, fmt.Errorf("the integer %s does not fit 64 bits", v)
 			}
 			return n, nil
 		}
 		f, err := v.Float64()
 		if err != nil {
-			return nil, fmt.Errorf("%s is no number", v)
+			return nil, fmt.Errorf("%s is not a number", v)
 		}
 		return f, nil
 	case []any:
@@ -903,7 +911,7 @@ func fromJSON(v any) (any, error) {
 func network(s string) (netip.Prefix, error) {
 	p, err := netip.ParsePrefix(s)
 	if err != nil {
-		return p, problem.Errorf("%q is no network", s).Remedy("write it like 192.0.2.0/24")
+		return p, problem.Errorf("invalid network: %q", s).Remedy("write it like 192.0.2.0/24")
 	}
 	return p.Masked(), nil
 }
@@ -927,7 +935,7 @@ func nth(net string, n int64) (any, error) {
 	}
 	addr, _ := netip.AddrFromSlice(raw)
 	if n != 0 || !p.Contains(addr) {
-		return nil, fmt.Errorf("the network %s has not so many addresses", net)
+		return nil, fmt.Errorf("the network %s does not have that many addresses", net)
 	}
 	return addr.String(), nil
 }
@@ -986,7 +994,7 @@ func run(s string, in func(byte) bool) (string, string) {
 	return s[:i], s[i:]
 }
 
-// compareWords compares what stands between numbers: ~ before the end, the end
+// compareWords compares what is there between numbers: ~ before the end, the end
 // before letters, letters before all else.
 func compareWords(a, b string) int {
 	rank := func(s string, i int) int {
@@ -1040,17 +1048,17 @@ func (f Func) do(args []any) (any, error) {
 
 func article(t string) string {
 	switch t {
-	case "text":
-		return "text"
+	case "string":
+		return "a string"
 	case "int":
-		return "a whole number"
+		return "an integer"
 	}
 	return "a " + t
 }
 
 func fits(typ string, v any) bool {
 	switch typ {
-	case "text":
+	case "string":
 		_, ok := v.(string)
 		return ok
 	case "int":
@@ -1073,7 +1081,7 @@ func fits(typ string, v any) bool {
 }
 
 var celTypes = map[string]*cel.Type{
-	"text": cel.StringType, "int": cel.IntType, "bool": cel.BoolType,
+	"string": cel.StringType, "int": cel.IntType, "bool": cel.BoolType,
 	"list": cel.ListType(cel.DynType), "table": cel.MapType(cel.StringType, cel.DynType),
 }
 
@@ -1084,7 +1092,7 @@ func celType(name string) *cel.Type {
 	return cel.DynType // any, and numbers of either sort
 }
 
-// celFunctions tells CEL of the functions, in both ways of writing them.
+// celFunctions declares the functions to CEL, in both ways of writing them.
 func celFunctions() []cel.EnvOption {
 	var out []cel.EnvOption
 	for _, f := range functions {
@@ -1200,24 +1208,25 @@ func index(at any, steps ...any) (any, error) {
 		case map[string]any:
 			key, ok := s.(string)
 			if !ok {
-				return nil, fmt.Errorf("a table is asked for %s, and its keys are text", value.TypeName(s))
+				return nil, fmt.Errorf("table keys are strings, not %s", value.TypeName(s))
 			}
 			if at, ok = from[key]; !ok {
-				return nil, problem.Errorf("there is no key %q", key).Meant(key, value.Keys(from),
-					"it has "+short(value.Keys(from)))
+				return nil, problem.Errorf("unknown key %q", key).Meant(key, value.Keys(from),
+					"available: "+short(value.Keys(from)))
 			}
 		case []any:
 			n, ok := s.(int64)
 			if !ok {
-				return nil, fmt.Errorf("a list is asked for %s, and its items are counted from 0", value.TypeName(s))
+				return nil, fmt.Errorf("list items are selected by number, counted from 0, not by %s",
+					value.TypeName(s))
 			}
 			if n < 0 || n >= int64(len(from)) {
-				return nil, fmt.Errorf("the list has %d items, and number %d is asked for, counted from 0",
+				return nil, fmt.Errorf("the list has %d items; index %d is out of range (indexes start at 0)",
 					len(from), n)
 			}
 			at = from[n]
 		default:
-			return nil, fmt.Errorf("%s has nothing in it to look up", value.TypeName(at))
+			return nil, fmt.Errorf("%s has no keys or items", value.TypeName(at))
 		}
 	}
 	return at, nil

@@ -15,7 +15,7 @@ import (
 // TestVersionsAsDpkgHasThem holds random versions to dpkg itself, where it is.
 func TestVersionsAsDpkgHasThem(t *testing.T) {
 	if _, err := exec.LookPath("dpkg"); err != nil {
-		t.Skip("there is no dpkg here")
+		t.Skip("no dpkg here")
 	}
 	random := rand.New(rand.NewPCG(1, 2))
 	version := func() string {
@@ -83,7 +83,7 @@ func TestTokensAsCELHasThem(t *testing.T) {
 }
 
 // tokensOfCEL gives the texts and comments that CEL's lexer finds, texts from
-// their quotes on; false for what is no expression.
+// their quotes on; false for what is not an expression.
 func tokensOfCEL(text string) ([]string, bool) {
 	lexer := gen.NewCELLexer(antlr.NewInputStream(text))
 	lexer.RemoveErrorListeners()
@@ -111,8 +111,8 @@ func (c *complaints) SyntaxError(antlr.Recognizer, any, int, int, string, antlr.
 // TestNothingHides holds what was taken without a word before.
 func TestNothingHides(t *testing.T) {
 	for text, want := range map[string]string{
-		`data.nope || true`:                            `data has no "nope"`,
-		`data.gauge.nope == 1 && false`:                `data.gauge has no "nope"`,
+		`data.nope || true`:                            `unknown key "nope" in data`,
+		`data.gauge.nope == 1 && false`:                `unknown key "nope" in data.gauge`,
 		`has(data.gauge.nope) && data.gauge.nope == 1`: "false",
 		`true || data.nope`:                            "true",
 		`has(data.gauge.list.x)`:                       "false",
@@ -124,7 +124,7 @@ func TestNothingHides(t *testing.T) {
 		`round(9007199254740993)`:                      "9007199254740993",
 		`bytes("9007199254740993")`:                    "9007199254740993",
 		`from_json("9223372036854775808")`:             "does not fit 64 bits",
-		`from_json("1 2")`:                             "something stands behind",
+		`from_json("1 2")`:                             "there is text after",
 		`flatten(upto(99999).map(x, upto(3)))`:         "",
 		`format("%s", [upto(99999).map(x, "aaaa" + string(x)).join("")]).size()`: "",
 	} {
@@ -143,9 +143,9 @@ func TestNothingHides(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		`{{ index data "no-such" }}`:     `there is no key "no-such"`,
-		`{{ index data.gauge.list 99 }}`: "number 99 is asked for",
-		`{{ printf "%d" "x" }}`:          "takes a whole number",
+		`{{ index data "no-such" }}`:     `unknown key "no-such"`,
+		`{{ index data.gauge.list 99 }}`: "index 99 is out of range",
+		`{{ printf "%d" "x" }}`:          "takes an integer",
 		`{{ printf "%s" }}`:              "fewer values",
 		"ä{{ data.nope }}":               "x.tmpl:1:5",
 		`{{ $x := "aaaaaaaa" }}{{ range upto 40 }}{{ $x = print $x $x }}{{ end }}`: "longer than 1 MiB",

@@ -17,12 +17,12 @@ func TestScopes(t *testing.T) {
 	}{
 		{"host.name + env", Scope{Roots: []string{"host", "env"}}, ""},
 		{"data.x == 1", Scope{Roots: []string{"host"}, What: "where"},
-			"where reads data, which is not there yet; where may read host"},
+			"where reads data, which is not available there; where may read host"},
 		{"keeper.login", Scope{Locals: []string{"keeper"}}, ""},
-		{"keepr.login", Scope{Locals: []string{"keeper"}}, `there is no 'keepr'; did you mean "keeper"?`},
-		{"keeper.login", Scope{}, "there is no 'keeper'"},
+		{"keepr.login", Scope{Locals: []string{"keeper"}}, `unknown name 'keepr'; did you mean "keeper"?`},
+		{"keeper.login", Scope{}, "unknown name 'keeper'"},
 		{"[1].map(keeper, keeper * 2)", Scope{Locals: []string{"keeper"}}, ""},
-		{strings.Repeat("1 + ", 5000) + "1", Scope{}, "an expression of 20001 bytes is too long; put values into data"},
+		{strings.Repeat("1 + ", 5000) + "1", Scope{}, "an expression of 20001 bytes is too long; move values to data"},
 	} {
 		_, err := Compile(c.text, at, c.scope)
 		if got := fmt.Sprint(err); c.want == "" && err != nil || !strings.Contains(got, c.want) && c.want != "" {
@@ -131,7 +131,7 @@ func TestFunctionsInTemplates(t *testing.T) {
 	for text, want := range map[string]string{
 		`{{ split "a" }}`: "x.tmpl:1:4: split \"a\": split takes 2 arguments, not 1; write " +
 			"split(text, by)",
-		`{{ upper 5 }}`:                   "upper takes text as text, not a whole number; write upper(text)",
+		`{{ upper 5 }}`:                   "upper takes a string as text, not an integer; write upper(text)",
 		`{{ (first (split "a,b" ",")) }}`: "a",
 		`{{ has "x" }}`:                   "has takes a name with a dot, such as data.gauge.depth",
 		`{{ range $i, $x := data.gauge.list }}{{ $i }}{{ $x }}{{ end }}`: "0a1b",
@@ -140,7 +140,8 @@ func TestFunctionsInTemplates(t *testing.T) {
 			`}}`: "false true x",
 		`{{ $g := data.gauge }}{{ has $g.seconds }} {{ value_or $g.nowhere 3 }}`: "true 3",
 		`{{ if and (has data.gauge.on) data.gauge.on }}yes{{ end }}`:             "yes",
-		`{{ range $k, $v := param }}{{ $k }}{{ end }}{{ env }}{{ param.none }}`: `this manifest has no param "none"; ` +
+		`{{ range $k, $v := param }}{{ $k }}{{ end }}{{ env }}{{ param.none ` +
+			`}}`: `unknown param "none" in this manifest; ` +
 			`declare it: [param.none]`,
 	} {
 		tm, err := ParseTemplate("x.tmpl", text)
@@ -169,7 +170,7 @@ func TestBlend(t *testing.T) {
 	}
 	n, _ := blend(int64(5), []any{int64(6)})
 	if s, ok := n.(value.Secret); !ok || s.Scalar() != int64(5) {
-		t.Error("a number is no secret")
+		t.Error("a number is not a secret")
 	}
 	if got, err := blend(map[string]any{"ebb": 1}, []any{map[string]any{"flow": 1}}); err == nil {
 		t.Errorf("a secret became the key of %v", got)

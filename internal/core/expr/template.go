@@ -61,12 +61,12 @@ const (
 type limitError struct{ problem.Problem }
 
 var (
-	errUnopened = errors.New("it depends on data that could not be opened")
+	errUnopened = errors.New("it depends on data that could not be decrypted")
 
 	errNull  = errors.New("the value is null")
-	errSteps = limitError{problem.Errorf("the template does not come to an end in a million steps").
+	errSteps = limitError{problem.Errorf("the template takes more than a million steps").
 			Remedy("range over a shorter list")}
-	errSize = limitError{problem.Errorf("the template makes more than 16 MiB").Remedy("use copy for large files")}
+	errSize = limitError{problem.Errorf("the template produces more than 16 MiB").Remedy("use copy for large files")}
 )
 
 func printable(v any) (string, error) {
@@ -75,7 +75,8 @@ func printable(v any) (string, error) {
 	}
 	switch v.(type) {
 	case []any, map[string]any:
-		return "", problem.Errorf("the value is %s, which has no text", value.TypeName(v)).Remedy("use range or index")
+		return "", problem.Errorf("the value is %s, which cannot be written as text", value.TypeName(v)).
+			Remedy("use range or index")
 	}
 	if s, ok := value.Text(v); ok {
 		return s, nil
@@ -104,7 +105,7 @@ func funcs(in *instance) template.FuncMap {
 		if list, ok := in.vars.Fleet.group(group); ok {
 			return list, nil
 		}
-		return nil, fmt.Errorf("there is no group %q", group)
+		return nil, fmt.Errorf("unknown group %q", group)
 	}
 	out[asked] = func(path ...string) bool {
 		_, there := lookup(path, in.vars)
@@ -375,7 +376,7 @@ func (t *Template) Execute(vars *Vars) (text string, known, secret bool, err err
 	if err != nil {
 		return "", true, true, problem.Problem{Place: errorPlace(err),
 			What: "the template fails where it uses a secret",
-			Do:   "the message is held back, since it may show the secret"}
+			Do:   "the message is hidden because it may reveal the secret"}
 	}
 	for _, v := range versions[1:] {
 		other, err := t.execute(v)
@@ -458,16 +459,16 @@ func (t *Template) explain(err error, vars *Vars) error {
 		p.What, p.Do = beyond.What, beyond.Do
 	case noEntry.MatchString(msg):
 		m := noEntry.FindStringSubmatch(msg)
-		p.What = fmt.Sprintf("%s has no %q", m[1], m[2])
+		p.What = fmt.Sprintf("unknown key %[2]q in %[1]s", m[1], m[2])
 		if m[2] == "facts" && readsRoot(t.chains, "fleet") {
 			p.What, p.Do = neverRead, askFirst
 		}
 		t.nameMissing(&p, m[2], vars)
 	case noFunc.MatchString(msg):
 		name := noFunc.FindStringSubmatch(msg)[1]
-		p.What = fmt.Sprintf("there is no function %q", name)
+		p.What = fmt.Sprintf("unknown function %q", name)
 		p.Do = problem.Meant(name, slices.Concat(Roots, FunctionNames()),
-			"a template starts from "+strings.Join(Roots, ", "))
+			"a template starts with "+strings.Join(Roots, ", "))
 	default:
 		if m := atWhat.FindStringSubmatch(msg); m != nil {
 			what := m[1]
@@ -493,7 +494,7 @@ func (t *Template) column(line, at int) int {
 }
 
 // nameMissing says which step of which selection is not there. text/template
-// tells the place of the selection's root and the missing key only.
+// gives the place of the selection's root and the missing key only.
 func (t *Template) nameMissing(p *problem.Problem, key string, vars *Vars) {
 	if vars == nil {
 		return

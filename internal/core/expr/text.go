@@ -54,7 +54,7 @@ func ParseText(s string, at Placer, keep string, scope Scope) (*Text, error) {
 				continue
 			}
 			if strings.TrimSpace(body) == "" {
-				ps.At(at(start), "${} holds no expression", "write what is meant, such as ${host.name}")
+				ps.At(at(start), "${} is empty", "write an expression, such as ${host.name}")
 				continue
 			}
 			prog, err := Compile(body, func(o int) value.Place { return at(start + o) }, scope)
@@ -89,7 +89,7 @@ func hinted(err error) error {
 	var out problem.Problems
 	for _, p := range ps.List() {
 		if p.Do == "" {
-			p.Do = "if the characters ${ themselves are meant, write $${"
+			p.Do = "to write the characters ${ themselves, use $${"
 		}
 		out.Add(p)
 	}
@@ -129,7 +129,7 @@ const (
 	aComment
 )
 
-// token gives the length of what stands at an offset of an expression: a text
+// token gives the length of what is there at an offset of an expression: a text
 // or a comment whole, and else one byte (CEL specification, "Lexis").
 func token(s string, i int) (int, tokenKind) {
 	switch {
@@ -223,9 +223,10 @@ func (t *Text) Eval(vars *Vars) (any, error) {
 		}
 		s, ok := value.Text(v)
 		if !ok {
-			return nil, problem.Problem{Place: t.at(p.offset), What: fmt.Sprintf("${%s} gives %s, which has no text",
+			return nil, problem.Problem{Place: t.at(p.offset), What: fmt.Sprintf("${%s} returns %s, which cannot "+
+				"be written as text",
 				p.prog.text, value.TypeName(v)),
-				Do: "use a text, a number or a bool inside a text"}
+				Do: "use a string, a number or a bool inside a string"}
 		}
 		b.WriteString(s)
 	}
@@ -238,7 +239,7 @@ func (t *Text) Eval(vars *Vars) (any, error) {
 	return b.String(), nil
 }
 
-// firstPlaceholder is the first character that stands for an expression while a text is split: of
+// firstPlaceholder is the first character that replaces an expression while a text is split: of
 // the second private use area, whose characters nobody writes.
 const firstPlaceholder = 0x100000
 

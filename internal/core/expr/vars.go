@@ -108,7 +108,7 @@ type Fleet struct {
 // what the inventory says.
 type fleetUse struct{ facts, members bool }
 
-// noFleet stands where there is none.
+// noFleet is where there is none.
 var noFleet = &Fleet{}
 
 func (f *Fleet) tree() map[string]any {
@@ -154,7 +154,7 @@ type partial struct {
 	patterns []*cel.AttributePatternType
 }
 
-// UnknownAttributePatterns tells CEL what is not known.
+// UnknownAttributePatterns declares what is not known to CEL.
 func (p partial) UnknownAttributePatterns() []*cel.AttributePatternType { return p.patterns }
 
 // AsPartialActivation is how CEL asks for those marks.
@@ -315,8 +315,8 @@ func reveal(v any, variant int) any {
 }
 
 // errSecretKey says that a secret came into a place that is shown.
-var errSecretKey = problem.Errorf("the keys of the table depend on a secret, and keys are shown").
-	Remedy("let the secret be a value")
+var errSecretKey = problem.Errorf("the keys of the table depend on a secret, but keys are shown").
+	Remedy("use the secret as a value")
 
 // blend gives the first value, with a secret wherever the others differ from it.
 func blend(a any, others []any) (any, error) {

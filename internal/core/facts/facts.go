@@ -16,30 +16,30 @@ import (
 type Facts struct {
 	OS             OS                 `cbor:"os" doc:"The operating system, from os-release."`
 	Kernel         Kernel             `cbor:"kernel" doc:"The kernel."`
-	Arch           string             `cbor:"arch" doc:"The processor, in Go's words: amd64, arm64, riscv64, ..."`
+	Arch           string             `cbor:"arch" doc:"The processor architecture by its Go name: amd64, arm64, ..."`
 	CPU            CPU                `cbor:"cpu" doc:"The processors."`
 	Memory         Memory             `cbor:"memory" doc:"The memory."`
 	Disks          []Disk             `cbor:"disks" doc:"Whole disks, by name."`
 	Mounts         []Mount            `cbor:"mounts" doc:"Mounted file systems that hold files, by path."`
-	Addresses      []Address          `cbor:"addresses" doc:"Addresses of the host's interfaces, loopback left out."`
+	Addresses      []Address          `cbor:"addresses" doc:"Addresses of the host's interfaces, without loopback."`
 	Hostname       string             `cbor:"hostname" doc:"The host's own name."`
 	Init           string             `cbor:"init" doc:"The init system: systemd, or the name of process 1."`
 	PackageManager string             `cbor:"package_manager" doc:"apt, dnf, apk, pacman, zypper, or empty."`
 	Services       map[string]Service `cbor:"services" doc:"Service units that are loaded, by name without .service."`
 	MachineID      string             `cbor:"machine_id" doc:"The identity from /etc/machine-id."`
-	Own            map[string]any     `cbor:"own" doc:"Facts of one's own, by name."`
-	OwnWrong       map[string]string  `cbor:"own_wrong" doc:"Why facts of one's own could not be read, by name."`
+	Own            map[string]any     `cbor:"own" doc:"Custom facts, by name."`
+	OwnWrong       map[string]string  `cbor:"own_wrong" doc:"Errors of custom facts that could not be read, by name."`
 }
 
 // OS is what os-release(5) says.
 type OS struct {
 	ID        string   `cbor:"id" doc:"Lower-case name, such as debian."`
-	Name      string   `cbor:"name" doc:"Name for people."`
+	Name      string   `cbor:"name" doc:"Display name."`
 	VersionID string   `cbor:"version_id" doc:"Version, such as 12; text, since it may hold dots."`
-	Like      []string `cbor:"like" doc:"Its own id and then those of the systems that it is like."`
+	Like      []string `cbor:"like" doc:"Its own id, followed by those of the systems it derives from."`
 }
 
-// Kernel is what uname tells.
+// Kernel is what uname reports.
 type Kernel struct {
 	Name    string `cbor:"name" doc:"Linux."`
 	Release string `cbor:"release" doc:"Release, such as 6.1.0-18-amd64."`
@@ -76,7 +76,7 @@ type Mount struct {
 type Address struct {
 	Address   string `cbor:"address" doc:"The address, such as 192.0.2.21 or 2001:db8::21."`
 	Family    string `cbor:"family" doc:"ipv4 or ipv6."`
-	Interface string `cbor:"interface" doc:"Name of the interface; empty when it cannot be told."`
+	Interface string `cbor:"interface" doc:"Name of the interface; empty if unknown."`
 }
 
 // Service is one loaded service unit.
@@ -123,7 +123,7 @@ func walk(t reflect.Type, prefix string, out *[]Field) {
 func describe(t reflect.Type) (string, reflect.Type) {
 	switch t.Kind() {
 	case reflect.String:
-		return "text", nil
+		return "string", nil
 	case reflect.Int64:
 		return "int", nil
 	case reflect.Bool:
@@ -148,18 +148,18 @@ func CheckPath(path []string) error {
 			t = t.Elem()
 			continue
 		case reflect.Slice:
-			return problem.Errorf("facts.%s is a list and has no %q", strings.Join(path[:i], "."), name).
+			return problem.Errorf("facts.%s is a list and does not have %q", strings.Join(path[:i], "."), name).
 				Remedy("select items of it first")
 		case reflect.Struct:
 		default:
-			return problem.Errorf("facts.%s has nothing below it", strings.Join(path[:i], ".")).
-				Remedy("leave out .%s", name)
+			return problem.Errorf("facts.%s has no keys", strings.Join(path[:i], ".")).
+				Remedy("remove .%s", name)
 		}
 		next, names := fieldNamed(t, name)
 		if next == nil {
 			at := strings.Join(append([]string{"facts"}, path[:i]...), ".")
-			return problem.Errorf("%s has no %q", at, name).Meant(name, names,
-				"it has "+strings.Join(names, ", "))
+			return problem.Errorf("unknown key %[2]q in %[1]s", at, name).Meant(name, names,
+				"available: "+strings.Join(names, ", "))
 		}
 		t = next
 	}
@@ -253,16 +253,16 @@ func (f *Facts) Validate() error { return validate(reflect.ValueOf(*f), "facts")
 
 func validate(v reflect.Value, at string) error { return validateTo(v, at, maxDepth) }
 
-// validateTo is validate for what lies at most so deep.
+// validateTo is validate for what is at most so deep.
 func validateTo(v reflect.Value, at string, depth int) error {
 	if depth == 0 {
-		return fmt.Errorf("%s lies too deep", at)
+		return fmt.Errorf("%s is nested too deeply", at)
 	}
 	validate := func(v reflect.Value, at string) error { return validateTo(v, at, depth-1) }
 	switch v.Kind() {
 	case reflect.Interface:
 		switch own := v.Interface().(type) {
-		case nil, bool, int64: // a number of one's own may be below 0
+		case nil, bool, int64: // a custom number may be below 0
 			return nil
 		case float64:
 			if !math.IsNaN(own) && !math.IsInf(own, 0) {
@@ -271,7 +271,7 @@ func validateTo(v reflect.Value, at string, depth int) error {
 		case string, []any, map[string]any:
 			return validate(v.Elem(), at)
 		}
-		return fmt.Errorf("%s is neither text, nor a number, a list or a table", at) // CBOR has dates and more
+		return fmt.Errorf("%s is not a string, a number, a list or a table", at) // CBOR has dates and more
 	case reflect.String:
 		return validText(v.String(), at)
 	case reflect.Int64:
@@ -303,7 +303,7 @@ func validateTo(v reflect.Value, at string, depth int) error {
 				key = key.Elem()
 			}
 			if key.Kind() != reflect.String {
-				return fmt.Errorf("%s has a key that is no text", at)
+				return fmt.Errorf("%s has a key that is not a string", at)
 			}
 			if err := validText(key.String(), at); err != nil {
 				return err
@@ -324,7 +324,7 @@ func validText(s, at string) error {
 		return fmt.Errorf("%s is %d bytes long, more than %d", at, len(s), maxText)
 	}
 	if strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == 0x7f }) {
-		return fmt.Errorf("%s holds control characters", at)
+		return fmt.Errorf("%s contains control characters", at)
 	}
 	return nil
 }

@@ -19,7 +19,7 @@ func TestTheSchemaDocumentsEverything(t *testing.T) {
 		}
 	}
 	if len(seen) < 35 {
-		t.Errorf("only %d fields are told", len(seen))
+		t.Errorf("only %d fields are reported", len(seen))
 	}
 }
 

@@ -6,7 +6,7 @@ import (
 	"strconv"
 )
 
-// Unfold gives the names or patterns that a folded name stands for: gauge-[01..04] is
+// Unfold gives the names or patterns that a folded name covers: gauge-[01..04] is
 // gauge-01 to gauge-04.
 func Unfold(name string) ([]string, error) {
 	if rangeForm.FindStringIndex(name) == nil {

@@ -31,14 +31,14 @@ import (
 
 // Host is one managed machine.
 type Host struct {
-	Name    string
-	Off     string         // why it is never contacted; empty when it is
-	Vars    map[string]any // host.* in expressions: name, address, groups and the host's own keys
-	Connect Connect
-	Groups  []*Group // the groups it is in whatever its facts are, outermost first, then as in the inventory
-	Maybe   []*Group // further groups that it is in when its facts say so
-	Params  []Given  // values for the params of manifests
-	Place   value.Place
+	Name     string
+	Disabled string         // why it is never contacted; empty when it is
+	Vars     map[string]any // host.* in expressions: name, address, groups and the host's own keys
+	Connect  Connect
+	Groups   []*Group // the groups it is in whatever its facts are, outermost first, then as in the inventory
+	Maybe    []*Group // further groups that it is in when its facts say so
+	Params   []Given  // values for the params of manifests
+	Place    value.Place
 }
 
 // Given is a value for a param of a manifest.
@@ -91,7 +91,7 @@ type Group struct {
 	Where      *expr.Program
 	ByFacts    bool
 	TrustFacts bool
-	OnLeave    string // of all that it gives its members; empty when it does not say
+	OnRemoval  string // of all that it gives its members; empty when it does not say
 
 	members []pattern
 	inside  *Group
@@ -99,7 +99,7 @@ type Group struct {
 }
 
 // Untrusted gives a group by which a host comes into this one through facts
-// that it tells of itself, unless that group says that this is meant; nil when
+// that it reports itself, unless that group says that this is meant; nil when
 // there is none.
 func (inv *Inventory) Untrusted(g *Group) *Group {
 	for _, by := range inv.Groups {
@@ -135,8 +135,8 @@ func Load(project fs.FS, files []string, env string, problems *problem.Problems)
 		if err != nil {
 			do := ""
 			if errors.Is(err, fs.ErrNotExist) {
-				err, do = errors.New("the inventory file is not there"),
-					"make it, or change [inventory] files in jadekettle.toml"
+				err, do = errors.New("the inventory file does not exist"),
+					"create it, or change [inventory] files in jadekettle.toml"
 			}
 			problems.At(value.Place{File: name}, err.Error(), do)
 			whole = false
@@ -181,9 +181,9 @@ func (l *loader) read(root *manifest.Node) {
 	for _, k := range root.Keys {
 		switch {
 		case k.Node.Kind != manifest.Table || !slices.Contains([]string{"connect", "host", "group"}, k.Name):
-			l.problems.At(k.Place, fmt.Sprintf("an inventory has no %q", k.Name),
-				problem.Meant(k.Name, []string{"connect", "host", "group"}, "it has [connect], [host.NAME] and "+
-					"[group.NAME]"))
+			l.problems.At(k.Place, fmt.Sprintf("unknown table %q in an inventory", k.Name),
+				problem.Meant(k.Name, []string{"connect", "host", "group"},
+					"use [connect], [host.NAME] or [group.NAME]"))
 		case k.Name == "connect":
 			l.top = append(l.top, k.Node)
 		case k.Name == "host":
@@ -202,7 +202,7 @@ var hostForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 func (l *loader) host(k manifest.Key) {
 	if k.Node.Kind != manifest.Table {
-		l.problems.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name),
+		l.problems.At(k.Place, fmt.Sprintf("host.%s must be a table", k.Name),
 			"write [host."+k.Name+"] and the host's keys below it")
 		return
 	}
@@ -213,7 +213,7 @@ func (l *loader) host(k manifest.Key) {
 	}
 	for _, nm := range names {
 		if !hostForm.MatchString(nm.name) {
-			l.problems.At(k.Place, fmt.Sprintf("%q is no host name", nm.name),
+			l.problems.At(k.Place, fmt.Sprintf("invalid host name: %q", nm.name),
 				"use letters, digits, dots, dashes and underscores")
 			return
 		}
@@ -231,53 +231,54 @@ func (l *loader) host(k manifest.Key) {
 // table may hold.
 var (
 	GroupKeys = []schema.Key{
-		{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
-		{Name: "inside", Takes: schema.TakesText, Doc: "The group that it is inside of."},
-		{Name: "manifests", Takes: schema.TakesList, Doc: "The manifests that its members get."},
+		{Name: "about", Takes: schema.TakesText, Doc: "A description."},
+		{Name: "inside", Takes: schema.TakesText, Doc: "The group that contains it."},
+		{Name: "manifests", Takes: schema.TakesList, Doc: "The manifests assigned to its members."},
 		{Name: "members", Takes: schema.TakesList, Doc: "Host names and patterns."},
-		{Name: "where", Takes: schema.TakesText, Doc: "A CEL condition over host, env and facts: who is a member."},
+		{Name: "where", Takes: schema.TakesText, Doc: "A CEL condition over host, env and facts that selects members."},
 		{Name: "trust_facts", Takes: schema.TakesBool, Default: "false",
-			Doc: "Whether it is meant that facts bring secrets to a host, and that facts of its members count for " +
-				"`fleet` which another controller wrote into a shared history."},
-		{Name: schema.OnLeave, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove},
+			Doc: "Allow facts to give secrets to a host, and let `fleet` use facts of its members that another " +
+				"controller wrote to a shared history."},
+		{Name: schema.OnRemoval, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove},
 			Default: `"keep"`,
-			Doc:     "What becomes of all that it gives when nothing declares it for a host any more."},
-		{Name: "connect", Takes: schema.TakesTable, Doc: "How its members are reached.", Items: ConnectKeys},
+			Doc:     "What happens to everything it declares once that is no longer declared for a host."},
+		{Name: "connect", Takes: schema.TakesTable, Doc: "How to connect to its members.", Items: ConnectKeys},
 		{Name: "params", Takes: schema.TakesTable, Doc: "Values for params, by manifest and name."},
 	}
 	HostKeys = []schema.Key{
-		{Name: "address", Takes: schema.TakesText, Doc: "Its address or name; its own name when left out."},
-		{Name: "off", Takes: schema.TakesText, Doc: "Why it is never contacted."},
-		{Name: "connect", Takes: schema.TakesTable, Doc: "How it is reached.", Items: ConnectKeys},
+		{Name: "address", Takes: schema.TakesText, Doc: "Its address or name; the host's own name by default."},
+		{Name: "disabled", Takes: schema.TakesText, Doc: "Why it is never contacted."},
+		{Name: "connect", Takes: schema.TakesTable, Doc: "How to connect to it.", Items: ConnectKeys},
 		{Name: "params", Takes: schema.TakesTable, Doc: "Values for params, by manifest and name."},
 	}
 	ConnectKeys = []schema.Key{
-		{Name: "address", Takes: schema.TakesText, Doc: "Where to connect, when that is not the host's address."},
+		{Name: "address", Takes: schema.TakesText, Doc: "The address to connect to, if it is not the host's address."},
 		{Name: "port", Takes: schema.TakesInt, Default: "22", Doc: "The port of its SSH server."},
-		{Name: "user", Takes: schema.TakesText, Doc: "Who logs in; who runs the program when left out."},
-		{Name: "key", Takes: schema.TakesText, Doc: "A private key file; the agent and the usual files when left out."},
+		{Name: "user", Takes: schema.TakesText, Doc: "The login user; by default, the user who runs Jade Kettle."},
+		{Name: "key", Takes: schema.TakesText,
+			Doc: "A private key file; by default, the agent and the usual key files."},
 		{Name: "elevate", Takes: schema.TakesText, Doc: "How to become root.", Choices: []string{"", "sudo", "doas"}},
 		{Name: "elevate_password", Takes: schema.TakesText,
-			Doc: "Where sealed data holds the password that sudo asks for, such as data.sudo.password."},
+			Doc: "The encrypted data value with the password for sudo, such as data.sudo.password."},
 		{Name: "jump", Takes: schema.TakesText,
-			Doc: "A host that the connection goes through, of this inventory or as [USER@]HOST[:PORT]; several " +
-				"with commas between them."},
+			Doc: "A bastion host to connect through, from this inventory or as [USER@]HOST[:PORT]; separate " +
+				"several with commas."},
 		{Name: "command", Takes: schema.TakesText,
-			Doc: "A line for sh, run here, that gives a shell on the host, in the place of SSH; $JADEKETTLE_HOST and " +
-				"$JADEKETTLE_ADDRESS are the host's."},
+			Doc: "A line for sh, run on this machine, that opens a shell on the host instead of SSH; it can use " +
+				"$JADEKETTLE_HOST and $JADEKETTLE_ADDRESS."},
 		{Name: "local", Takes: schema.TakesBool, Default: "false", Doc: "This machine, without SSH."},
 	}
 )
 
 func (l *loader) group(k manifest.Key) {
 	if k.Node.Kind != manifest.Table || !hostForm.MatchString(k.Name) {
-		l.problems.At(k.Place, fmt.Sprintf("group.%s is no group", k.Name),
+		l.problems.At(k.Place, fmt.Sprintf("group.%s is not a valid group", k.Name),
 			"write [group.NAME], the name in letters, digits, dashes and underscores")
 		return
 	}
 	if first, ok := l.inv.Group(k.Name); ok {
 		l.problems.Add(problem.Problem{Place: k.Place,
-			What: fmt.Sprintf("the group %q is there twice; first at %s", k.Name,
+			What: fmt.Sprintf("the group %q is defined twice; first at %s", k.Name,
 				first.Place), Do: "keep one of them", Also: []value.Place{first.Place}})
 		return
 	}
@@ -299,18 +300,18 @@ func (l *loader) group(k manifest.Key) {
 				g.members = append(g.members, p)
 			}
 		},
-		"connect":      func(n *manifest.Node) { g.connect = n },
-		"where":        g.setWhere,
-		"trust_facts":  &g.TrustFacts,
-		schema.OnLeave: &g.OnLeave,
-		"params":       func(n *manifest.Node) { g.Params = l.params(n, table{}) },
+		"connect":        func(n *manifest.Node) { g.connect = n },
+		"where":          g.setWhere,
+		"trust_facts":    &g.TrustFacts,
+		schema.OnRemoval: &g.OnRemoval,
+		"params":         func(n *manifest.Node) { g.Params = l.params(n, table{}) },
 	}, l.problems)
 }
 
 var whereScope = expr.Scope{Roots: []string{"host", "facts", "env"}, What: expr.Where}
 
 // Condition compiles a condition over host, facts and env, such as those of
-// groups, that stands in a call.
+// groups, that is given on the command line.
 func Condition(text string) (*expr.Program, error) {
 	return expr.Compile(text, func(int) value.Place { return value.Place{} }, whereScope)
 }
@@ -332,12 +333,12 @@ func (l *loader) params(n *manifest.Node, from table) []Given {
 	var out []Given
 	const form = "write params.MANIFEST.NAME = value"
 	if n.Kind != manifest.Table {
-		l.problems.At(n.Place, "params is a table of manifests", form)
+		l.problems.At(n.Place, "params must be a table of manifests", form)
 		return nil
 	}
 	for _, m := range n.Keys {
 		if m.Node.Kind != manifest.Table {
-			l.problems.At(m.Place, fmt.Sprintf("params.%s is no table of values", m.Name), form)
+			l.problems.At(m.Place, fmt.Sprintf("params.%s must be a table of values", m.Name), form)
 			continue
 		}
 		for _, v := range m.Node.Keys {
@@ -352,7 +353,7 @@ func (l *loader) link() {
 	for _, g := range l.inv.Groups {
 		outer, ok := l.inv.Group(g.Inside)
 		if g.Inside != "" && !ok {
-			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is no group", g.Name, g.Inside),
+			l.problems.At(g.Place, fmt.Sprintf("group %s is inside %q, which is not a group", g.Name, g.Inside),
 				problem.Meant(g.Inside, l.inv.GroupNames(), "declare [group."+g.Inside+"]"))
 		}
 		g.inside = outer
@@ -368,9 +369,8 @@ func (l *loader) link() {
 	for _, g := range l.inv.Groups {
 		if g.ByFacts && g.connect != nil {
 			l.problems.At(g.connect.Place,
-				fmt.Sprintf("group %s decides by facts who is in it, and they are read only once a host is "+
-					"reached: it cannot "+
-					"say how", g.Name), "put connect on the hosts or on another group")
+				fmt.Sprintf("group %s selects its members by facts, which are known only after connecting, so it "+
+					"cannot set how to connect", g.Name), "set connect on the hosts or in another group")
 		}
 	}
 }
@@ -381,8 +381,8 @@ func (l *loader) breakCircle(g *Group) {
 	seen := []string{g.Name}
 	for at := g.inside; at != nil; at = at.inside {
 		if at == g {
-			l.problems.At(g.Place, "groups are inside one another in a circle: "+strings.Join(append(seen, g.Name),
-				" inside "), "take one inside away")
+			l.problems.At(g.Place, "groups contain each other in a cycle: "+strings.Join(append(seen, g.Name),
+				" inside "), "remove one of these inside keys")
 			g.inside = nil
 			return
 		}
@@ -549,7 +549,7 @@ func (inv *Inventory) Strangers() []Pattern {
 }
 
 // Unmatched lists the patterns of members that no host matches. A plain name
-// that is no host is among the Strangers.
+// that is not of a host is among the Strangers.
 func (inv *Inventory) Unmatched() []Pattern {
 	var out []Pattern
 	for _, g := range inv.Groups {
@@ -587,7 +587,7 @@ func (h *Host) WithGroups(groups []*Group) map[string]any {
 	return out
 }
 
-// Within says whether a group lies inside another, however deep.
+// Within says whether a group is inside another, however deep.
 func (inv *Inventory) Within(g, other *Group) bool {
 	for at := g.inside; at != nil; at = at.inside {
 		if at == other {
@@ -623,7 +623,7 @@ func (inv *Inventory) Why(h *Host, g *Group, facts map[string]any) string {
 }
 
 // own gives a host its own keys, and its params. It returns where its
-// connection is told of.
+// connection is reported.
 func (l *loader) own(h *Host) []ranked {
 	h.Vars = map[string]any{"name": h.Name, "address": h.Name, "groups": []any{}}
 	from := map[string]setAt{}
@@ -643,7 +643,7 @@ func (l *loader) own(h *Host) []ranked {
 			// What is said of one host goes before what is said of a range.
 			if first, there := from[k.Name]; there && first.ranged == t.ranged && k.Name != "connect" {
 				l.problems.Add(problem.Problem{Place: k.Place,
-					What: fmt.Sprintf("host %s has %q twice; first at %s", h.Name,
+					What: fmt.Sprintf("host %s has the key %q twice; first at %s", h.Name,
 						k.Name, first.place), Do: "keep one of them", Also: []value.Place{first.place}})
 				continue
 			}
@@ -687,7 +687,7 @@ func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]ranked) {
 		h.Params = given
 		return
 	case "name", "groups":
-		l.problems.At(k.Place, fmt.Sprintf("a host's %q is given already", k.Name), "choose another key")
+		l.problems.At(k.Place, fmt.Sprintf("the host key %q is reserved", k.Name), "choose another key")
 		return
 	}
 	v, err := l.value(h, t, k.Node)
@@ -697,12 +697,12 @@ func (l *loader) hostKey(h *Host, t table, k manifest.Key, connects *[]ranked) {
 	}
 	text, isText := v.(string)
 	switch k.Name {
-	case "off":
+	case "disabled":
 		if !isText || text == "" {
-			l.problems.At(k.Node.Place, "off takes the reason, as text", `write off = "why and until when"`)
+			l.problems.At(k.Node.Place, "disabled takes the reason, as text", `write disabled = "why and until when"`)
 			return
 		}
-		h.Off = text
+		h.Disabled = text
 		return
 	case "address":
 		if !isText || text == "" || strings.ContainsAny(text, " \t\n/") {
@@ -756,7 +756,7 @@ func (l *loader) value(h *Host, t table, node *manifest.Node) (any, error) {
 	return text.Eval(vars)
 }
 
-// ranked is a connect table with the rank of where it stands: ofTop, a group's
+// ranked is a connect table with the rank of where it is: ofTop, a group's
 // depth, or ofHost.
 type ranked struct {
 	node *manifest.Node
@@ -778,7 +778,7 @@ func (l *loader) connect(h *Host, sources []ranked) {
 	set := map[string]setBy{}
 	for _, s := range sources {
 		if s.node.Kind != manifest.Table {
-			l.problems.At(s.node.Place, "connect is a table", `write connect = { user = "ops" }`)
+			l.problems.At(s.node.Place, "connect must be a table", `write connect = { user = "ops" }`)
 			continue
 		}
 		for _, k := range s.node.Keys {
@@ -790,10 +790,10 @@ func (l *loader) connect(h *Host, sources []ranked) {
 			if first, there := set[k.Name]; there && first.rank == s.rank && s.rank != ofHost &&
 				!value.Equal(first.value, v) {
 				l.problems.Add(problem.Problem{Place: k.Place,
-					What: fmt.Sprintf("connect.%s of host %s differs between two groups of one depth; first at %s",
+					What: fmt.Sprintf("connect.%s of host %s differs between two groups at the same depth; first at %s",
 						k.Name,
 						h.Name, first.place),
-					Do: "say it on the host, or put one group inside the other", Also: []value.Place{first.place}})
+					Do: "set it on the host, or put one group inside the other", Also: []value.Place{first.place}})
 				continue
 			}
 			set[k.Name] = setBy{s.rank, v, k.Place}
@@ -812,7 +812,8 @@ func (c *Connect) set(key string, v any) error {
 	i := slices.IndexFunc(ConnectKeys, func(k schema.Key) bool { return k.Name == key })
 	if i < 0 {
 		names := schema.KeyNames(ConnectKeys)
-		return problem.Errorf("connect has no %q", key).Meant(key, names, "it has "+strings.Join(names, ", "))
+		return problem.Errorf("unknown key %q in connect", key).
+			Meant(key, names, "available: "+strings.Join(names, ", "))
 	}
 	password := ""
 	of := ConnectKeys[i]
@@ -823,18 +824,19 @@ func (c *Connect) set(key string, v any) error {
 	switch key {
 	case "jump":
 		if strings.ContainsAny(c.Jump, " \t\r\n") || strings.HasPrefix(c.Jump, "-") {
-			return problem.Errorf("connect.jump is %q", c.Jump).Remedy("write it such as \"ops@gate.example.org:2222\"")
+			return problem.Errorf("invalid connect.jump: %q", c.Jump).
+				Remedy("write it such as \"ops@gate.example.org:2222\"")
 		}
 	case "command":
 		if strings.TrimSpace(c.Command) == "" || strings.ContainsAny(c.Command, "\r\n\x00") {
-			return problem.Errorf("connect.command is %q", c.Command).
-				Remedy("write one line for sh that gives a shell on the host")
+			return problem.Errorf("invalid connect.command: %q", c.Command).
+				Remedy("write one line for sh that opens a shell on the host")
 		}
 	case "elevate_password":
 		at := strings.Split(password, ".")
 		if len(at) < 2 || at[0] != "data" || slices.Contains(at, "") || strings.ContainsAny(password, " \t\r\n$") {
-			p := problem.Errorf("connect.elevate_password is no path to a value of the data").
-				Remedy("seal the password with `jadekettle secret`, and write where it is, such as " +
+			p := problem.Errorf("connect.elevate_password is not a path to a data value").
+				Remedy("encrypt the password with `jadekettle secret set` and write its path, such as " +
 					"\"data.sudo.password\"")
 			p.Quiet = true // it may be the password itself
 			return p
@@ -910,7 +912,7 @@ const listThem = "`jadekettle hosts` lists them"
 // without those that except names, in the inventory's order. No targets means
 // every host. A name that means nothing is an error. Hosts whose facts decide
 // whether they are in a group that is named are among them; once their facts
-// are known, Chosen tells.
+// are known, Chosen reports.
 func (inv *Inventory) Select(targets, except []string) ([]*Host, error) {
 	in, err := inv.match(targets, true)
 	if err != nil {
@@ -927,7 +929,7 @@ func (inv *Inventory) Select(targets, except []string) ([]*Host, error) {
 		}
 	}
 	if len(hosts) == 0 {
-		return nil, problem.Errorf("no host is left by these targets").Remedy(listThem)
+		return nil, problem.Errorf("these targets match no host").Remedy(listThem)
 	}
 	return hosts, nil
 }
@@ -943,18 +945,38 @@ func (inv *Inventory) Chosen(targets, except []string, h *Host, groups []*Group)
 		p, err := parsePattern(t, value.Place{})
 		return err == nil && p.matches(h.Name)
 	}
-	return (len(targets) == 0 || slices.ContainsFunc(targets, has)) && !slices.ContainsFunc(except, has)
+	return (len(targets) == 0 || slices.ContainsFunc(split(targets), has)) && !slices.ContainsFunc(split(except), has)
+}
+
+// split splits targets at their commas, except in brackets.
+func split(targets []string) []string {
+	var out []string
+	for _, t := range targets {
+		depth, from := 0, 0
+		for i, r := range t {
+			switch {
+			case r == '[':
+				depth++
+			case r == ']':
+				depth--
+			case r == ',' && depth <= 0:
+				out, from = append(out, t[from:i]), i+1
+			}
+		}
+		out = append(out, t[from:])
+	}
+	return out
 }
 
 // match gives the hosts that targets name; maybe says whether those count that
 // are in a group only if their facts say so.
 func (inv *Inventory) match(targets []string, maybe bool) (map[*Host]bool, error) {
 	out := map[*Host]bool{}
-	for _, t := range targets {
+	for _, t := range split(targets) {
 		if name, ok := strings.CutPrefix(t, "@"); ok {
 			g, ok := inv.Group(name)
 			if !ok {
-				return nil, problem.Errorf("there is no group %q", name).Meant(name, inv.GroupNames(), listThem)
+				return nil, problem.Errorf("unknown group %q", name).Meant(name, inv.GroupNames(), listThem)
 			}
 			for _, h := range inv.Hosts {
 				if slices.Contains(h.Groups, g) || maybe && slices.Contains(h.Maybe, g) {
@@ -981,9 +1003,9 @@ func (inv *Inventory) match(targets []string, maybe bool) (map[*Host]bool, error
 		case found:
 		case p.plain():
 			if _, ok := inv.Group(t); ok {
-				return nil, problem.Errorf("there is no host %q, but a group", t).Remedy("write @%s", t)
+				return nil, problem.Errorf("%q is a group, not a host", t).Remedy("write @%s", t)
 			}
-			return nil, problem.Errorf("there is no host %q", t).Meant(t, inv.HostNames(), listThem)
+			return nil, problem.Errorf("unknown host %q", t).Meant(t, inv.HostNames(), listThem)
 		default:
 			return nil, problem.Errorf("no host matches %q", t).Remedy(listThem)
 		}
@@ -1003,13 +1025,13 @@ var rangeForm = regexp.MustCompile(`\[([0-9]+)\.\.([0-9]+)\]`)
 // maxRange bounds how many hosts one table may make.
 const maxRange = 100_000
 
-// expand gives the names that a host table's name stands for: gauge-[01..04]
+// expand gives the names that a host table's name covers: gauge-[01..04]
 // is gauge-01 to gauge-04, as wide as the first number is written.
 func expand(name string) ([]numbered, error) {
 	at := rangeForm.FindStringSubmatchIndex(name)
 	if at == nil {
 		if strings.ContainsAny(name, "[]*?") {
-			return nil, problem.Errorf("%q is no host name", name).Remedy("a range is written gauge-[01..04]")
+			return nil, problem.Errorf("invalid host name: %q", name).Remedy("write a range as gauge-[01..04]")
 		}
 		return []numbered{{name: name}}, nil
 	}
@@ -1017,7 +1039,7 @@ func expand(name string) ([]numbered, error) {
 	from, err1 := strconv.ParseInt(low, 10, 64)
 	to, err2 := strconv.ParseInt(high, 10, 64)
 	if err1 != nil || err2 != nil || to < from || to-from >= maxRange {
-		return nil, fmt.Errorf("the range [%s..%s] runs backwards or is too long", low, high)
+		return nil, fmt.Errorf("the range [%s..%s] is reversed or too long", low, high)
 	}
 	var out []numbered
 	for n := from; n <= to; n++ {
@@ -1026,7 +1048,7 @@ func expand(name string) ([]numbered, error) {
 	return out, nil
 }
 
-// pattern matches host names: * stands for any text, ? for one character,
+// pattern matches host names: * matches any text, ? for one character,
 // [01..04] for the numbers of a range.
 type pattern struct {
 	text  string
@@ -1040,7 +1062,7 @@ type pattern struct {
 func parsePattern(text string, place value.Place) (pattern, error) {
 	p := pattern{text: text, place: place}
 	if text == "" {
-		return p, problem.Errorf("an empty name matches no host").Remedy("take it out")
+		return p, problem.Errorf("a target is empty").Remedy("remove it")
 	}
 	if p.plain() {
 		return p, nil

@@ -21,7 +21,7 @@ label = "${host.name}!"
 
 [host.gauge-03]
 site = "salt-creek"
-off = "in repair"
+disabled = "in repair"
 connect = { port = 22 }
 
 [host.archive-01]
@@ -63,7 +63,7 @@ func TestHostsAndGroups(t *testing.T) {
 			groups = append(groups, g.Name)
 		}
 		got = append(got, fmt.Sprintf("%s %s %v %v %s@%d %q %v", h.Name, h.Address(), h.Vars["site"], h.Vars["label"],
-			h.Connect.User, h.Connect.Port, h.Off, groups))
+			h.Connect.User, h.Connect.Port, h.Disabled, groups))
 	}
 	want := `gauge-01 192.0.2.21 north-pier gauge-01! ops@2200 "" [all gauge deep]
 gauge-02 192.0.2.22 north-pier gauge-02! ops@2200 "" [all gauge deep]
@@ -84,12 +84,12 @@ func TestSelect(t *testing.T) {
 		{"gauge-[2..3]", "", "error: no host matches \"gauge-[2..3]\"; `jadekettle hosts` lists them"},
 		{"archive-01 gauge-01", "", "gauge-01 archive-01"},
 		{"@all", "@gauge", "archive-01"},
-		{"gauge-0?", "gauge-*", "error: no host is left by these targets; `jadekettle hosts` lists them"},
-		{"guage-01", "", `error: there is no host "guage-01"; did you mean "gauge-01"?`},
-		{"@gague", "", `error: there is no group "gague"; did you mean "gauge"?`},
-		{"gauge", "", `error: there is no host "gauge", but a group; write @gauge`},
+		{"gauge-0?", "gauge-*", "error: these targets match no host; `jadekettle hosts` lists them"},
+		{"guage-01", "", `error: unknown host "guage-01"; did you mean "gauge-01"?`},
+		{"@gague", "", `error: unknown group "gague"; did you mean "gauge"?`},
+		{"gauge", "", `error: "gauge" is a group, not a host; write @gauge`},
 		{"pier-*", "", "error: no host matches \"pier-*\"; `jadekettle hosts` lists them"},
-		{"@all", "nobody", "error: there is no host \"nobody\"; `jadekettle hosts` lists them"},
+		{"@all", "nobody", "error: unknown host \"nobody\"; `jadekettle hosts` lists them"},
 	} {
 		hosts, err := inv.Select(strings.Fields(c.targets), strings.Fields(c.except))
 		var names []string
@@ -108,41 +108,39 @@ func TestSelect(t *testing.T) {
 
 func TestInventoriesThatAreWrong(t *testing.T) {
 	for text, want := range map[string]string{
-		"[hosts.a]\n":                              `hosts.toml:1:2: an inventory has no "hosts"; did you mean "host"?`,
-		"[host]\na = 1\n":                          `hosts.toml:2:1: host.a is no table`,
-		"[host.\"a b\"]\n":                         `hosts.toml:1:7: "a b" is no host name`,
-		"[host.\"a-[5..1]\"]\n":                    `the range [5..1] runs backwards or is too long`,
-		"[host.\"a-*\"]\n":                         `a range is written gauge-[01..04]`,
-		"[host.a]\noff = true\n":                   `hosts.toml:2:7: off takes the reason, as text`,
+		"[hosts.a]\n": `hosts.toml:1:2: unknown table "hosts" in an inventory; did ` +
+			`you mean "host"?`,
+		"[host]\na = 1\n":                          `hosts.toml:2:1: host.a must be a table`,
+		"[host.\"a b\"]\n":                         `hosts.toml:1:7: invalid host name: "a b"`,
+		"[host.\"a-[5..1]\"]\n":                    `the range [5..1] is reversed or too long`,
+		"[host.\"a-*\"]\n":                         `write a range as gauge-[01..04]`,
+		"[host.a]\ndisabled = true\n":              `hosts.toml:2:12: disabled takes the reason, as text`,
 		"[host.a]\naddress = \"\"\n":               `address takes an address or a name`,
-		"[host.a]\nname = \"b\"\n":                 `a host's "name" is given already`,
-		"[host.a]\nsite = \"${n}\"\n":              `there is no 'n'`,
-		"[host.a]\nsite = \"${data.x}\"\n":         `a host's own key reads data, which is not there yet`,
-		"[host.a]\nconnect = { prot = 1 }\n":       `connect has no "prot"; did you mean "port"?`,
-		"[host.a]\nconnect = { port = 70000 }\n":   `connect.port takes a whole number from 1 to 65535`,
-		"[host.a]\nconnect = { elevate = \"su\" }": `connect.elevate is "su"`,
-		"[host.a]\nconnect = { local = \"yes\" }":  `connect.local is true or false`,
-		"[host.a]\nconnect = { user = 7 }":         `connect.user takes text, not a whole number`,
-		"[host.\"a-[1..2]\"]\nsite = \"x\"\n[host.\"a-[2..3]\"]\nsite = \"y\"\n": `host a-2 has "site" twice; first ` +
+		"[host.a]\nname = \"b\"\n":                 `the host key "name" is reserved`,
+		"[host.a]\nsite = \"${n}\"\n":              `unknown name 'n'`,
+		"[host.a]\nsite = \"${data.x}\"\n":         `a host's own key reads data, which is not available there`,
+		"[host.a]\nconnect = { prot = 1 }\n":       `unknown key "prot" in connect; did you mean "port"?`,
+		"[host.a]\nconnect = { port = 70000 }\n":   `connect.port must be an integer from 1 to 65535`,
+		"[host.a]\nconnect = { elevate = \"su\" }": `invalid connect.elevate: "su"`,
+		"[host.a]\nconnect = { local = \"yes\" }":  `connect.local must be true or false`,
+		"[host.a]\nconnect = { user = 7 }":         `connect.user must be a string, not an integer`,
+		"[host.\"a-[1..2]\"]\nsite = \"x\"\n[host.\"a-[2..3]\"]\nsite = \"y\"\n": `host a-2 has the key "site" ` +
+			`twice; first ` +
 			`at hosts.toml:2:1`,
-		"[group.g]\ninside = \"h\"\n": `group g is inside "h", which is ` +
-			`no group`,
-		"[group.g]\ninside = \"h\"\n[group.h]\ninside = \"g\"\n": `groups are inside one another in ` +
-			`a circle: g inside h inside g`,
+		"[group.g]\ninside = \"h\"\n": `group g is inside "h", which is not a group`,
+		"[group.g]\ninside = \"h\"\n[group.h]\ninside = \"g\"\n": "groups contain each other in a cycle: g inside " +
+			"h inside g",
 		"[group.g]\nmanifests = \"base\"\n": `write manifests = ` +
 			`["..."]`,
-		"[group.g]\nmember = []\n": `a group has no "member"; did you ` +
-			`mean "members"?`,
-		"[group.g]\nwhere = \"data.x\"\n": `where reads data, which is not ` +
-			`there yet`,
-		"[group.g]\nwhere = \"facts.arch == 'arm64'\"\nconnect = { user = \"ops\" }\n": `group g decides by ` +
-			`facts who is ` +
-			`in it`,
-		"[host.a]\n[group.g]\nwhere = \"host.rack == 1\"\n": `host has no "rack" (for a); it ` +
-			`has address, groups, name`,
-		"[group.g]\nparams = { gauge = 1 }\n": `params.gauge is no table of values`,
+		"[group.g]\nmember = []\n":        `unknown key "member" in a group; did you mean "members"?`,
+		"[group.g]\nwhere = \"data.x\"\n": "where reads data, which is not available there",
+		"[group.g]\nwhere = \"facts.arch == 'arm64'\"\nconnect = { user = \"ops\" }\n": "group g selects its " +
+			"members by facts, which are known only after connecting, so it cannot set how to connect",
+		"[host.a]\n[group.g]\nwhere = \"host.rack == 1\"\n": `unknown key "rack" in host (for a); available: ` +
+			`address, groups, name`,
+		"[group.g]\nparams = { gauge = 1 }\n": `params.gauge must be a table of values`,
 		"[host.a]\n[group.g]\nmembers=[\"a\"]\nconnect={user=\"x\"}\n[group.h]\nmembers=[\"a\"]\n" +
-			"connect={user=\"y\"}\n": `connect.user of host a differs between two groups of one depth; first at ` +
+			"connect={user=\"y\"}\n": `connect.user of host a differs between two groups at the same depth; first at ` +
 			`hosts.toml:4:10`,
 	} {
 		if _, got := load(t, text); !strings.Contains(got, want) {

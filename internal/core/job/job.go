@@ -3,10 +3,10 @@
 //
 //	[job.night-tide]
 //	about = "Bring the gauges up to date"
-//	does = "apply"
+//	action = "apply"
 //	targets = ["@gauge"]
 //
-//	[job.night-tide.ask.depth]
+//	[job.night-tide.input.depth]
 //	type = "int"
 //	default = 3
 //
@@ -47,7 +47,7 @@ var Deeds = []string{Apply, Preview, Verify, Exec}
 // Job is one job.
 type Job struct {
 	Name, About string
-	Does        string       // one of Deeds
+	Action      string       // one of Deeds
 	Targets     []*expr.Text // over input, data and env; an answer that is a list is many of them
 	Except      []*expr.Text
 	Manifests   []string     // only tasks of these
@@ -58,31 +58,31 @@ type Job struct {
 	Revision    string       // of Source
 	Rollout     settings.Rollout
 	Schedule    *schedule.Schedule // nil when only people start it
-	Tell        []string           // the [tell.NAME] that are told, of those that there are; nil for all
-	Asks        []*Ask
+	Notify      []string           // which [notify.NAME] apply, of those that there are; nil for all
+	Inputs      []*Input
 	Place       value.Place
 }
 
 // Keys document the keys of [job.NAME].
 var Keys = append([]schema.Key{
-	{Name: "about", Takes: schema.TakesText, Doc: "What the job is for."},
-	{Name: "does", Takes: schema.TakesText, Default: `"apply"`, Choices: Deeds, Doc: "What it does: apply, " +
+	{Name: "about", Takes: schema.TakesText, Doc: "A description of the job."},
+	{Name: "action", Takes: schema.TakesText, Default: `"apply"`, Choices: Deeds, Doc: "The action: apply, " +
 		"preview, verify or exec."},
-	{Name: "targets", Takes: schema.TakesList, Doc: "Where: host names, patterns and @groups; \"*\" is every host. " +
-		"${input.KEY} stands for an answer, also for one that is a list."},
-	{Name: "except", Takes: schema.TakesList, Doc: "Targets to take out again."},
-	{Name: "manifests", Takes: schema.TakesList, Doc: "Only tasks of these manifests."},
-	{Name: "labels", Takes: schema.TakesList, Doc: "Only tasks with one of these labels."},
-	{Name: "command", Takes: schema.TakesList, Doc: "What an exec runs: a program and its words, or a line that is " +
-		"split into them as a shell would, each ${...} as a part of one word. Who wants a shell writes [\"sh\", " +
-		"\"-c\", \"...\"]."},
-	{Name: "env", Takes: schema.TakesText, Default: "that of the call", Doc: "The environment."},
-	{Name: "source", Takes: schema.TakesText, Default: "this project", Doc: "A git repository that the project is " +
-		"taken from at each start."},
-	{Name: "revision", Takes: schema.TakesText, Default: "its usual branch",
+	{Name: "targets", Takes: schema.TakesList, Doc: "The targets: host names, patterns and @groups; \"*\" is every " +
+		"host. ${input.KEY} inserts an input, which may be a list."},
+	{Name: "except", Takes: schema.TakesList, Doc: "Targets to exclude."},
+	{Name: "manifests", Takes: schema.TakesList, Doc: "Select only tasks from these manifests."},
+	{Name: "labels", Takes: schema.TakesList, Doc: "Select only tasks with one of these labels."},
+	{Name: "command", Takes: schema.TakesList, Doc: "The command for exec: a program and its arguments, or a line " +
+		"that is split into them like a shell would, with each ${...} staying within one argument. To use a shell, " +
+		"write [\"sh\", \"-c\", \"...\"]."},
+	{Name: "env", Takes: schema.TakesText, Default: "that of the command line", Doc: "The environment."},
+	{Name: "source", Takes: schema.TakesText, Default: "this project", Doc: "A git repository to read the project " +
+		"from at each start."},
+	{Name: "revision", Takes: schema.TakesText, Default: "its default branch",
 		Doc: "The branch, tag or commit of source."},
-	{Name: "tell", Takes: schema.TakesList, Default: "all", Doc: "Whom a run of it tells, of those that " +
-		"[tell.NAME] in jadekettle.toml names."},
+	{Name: "notify", Takes: schema.TakesList, Default: "all", Doc: "The [notify.NAME] entries of jadekettle.toml " +
+		"to notify; all by default, [] for none."},
 }, rolloutKeys()...)
 
 func rolloutKeys() []schema.Key {
@@ -111,7 +111,8 @@ func Load(project fs.FS, problems *problem.Problems) []*Job {
 	var out []*Job
 	for _, k := range root.Keys {
 		if k.Name != "job" || k.Node.Kind != manifest.Table {
-			problems.At(k.Place, fmt.Sprintf("%s holds jobs, and no %q", File, k.Name), "write [job.NAME]")
+			problems.At(k.Place, fmt.Sprintf("%s must contain only [job.NAME] tables, not %q", File, k.Name),
+				"write [job.NAME]")
 			continue
 		}
 		for _, one := range k.Node.Keys {
@@ -134,9 +135,9 @@ func Find(jobs []*Job, name string) (*Job, error) {
 	}
 	if len(names) == 0 {
 		return nil, problem.Errorf("this project has no jobs").
-			Remedy("write [job.%s] in %s; docs/guide.md shows how", name, File)
+			Remedy("add [job.%s] to %s; see docs/guide.md", name, File)
 	}
-	return nil, problem.Errorf("there is no job %q", name).Meant(name, names, "there are "+strings.Join(names, ", "))
+	return nil, problem.Errorf("unknown job %q", name).Meant(name, names, "available: "+strings.Join(names, ", "))
 }
 
 // textScope is what targets and commands may read.
@@ -144,17 +145,18 @@ var textScope = expr.Scope{Roots: []string{"input", "data", "env"}, What: "a job
 
 // read reads one [job.NAME]; nil when it is none.
 func read(k manifest.Key, problems *problem.Problems) *Job {
-	j := &Job{Name: k.Name, Does: Apply, Place: k.Place}
+	j := &Job{Name: k.Name, Action: Apply, Place: k.Place}
 	if k.Node.Kind != manifest.Table || !nameForm.MatchString(k.Name) {
-		problems.At(k.Place, fmt.Sprintf("job.%s is no job", k.Name), "write [job.NAME], the name in letters, "+
-			"digits, dashes and underscores")
+		problems.At(k.Place, fmt.Sprintf("job.%s is not a valid job", k.Name),
+			"write [job.NAME], the name in letters, "+
+				"digits, dashes and underscores")
 		return nil
 	}
-	fields := manifest.Fields{"about": &j.About, "does": &j.Does, "env": &j.Env, "source": &j.Source,
-		"revision": &j.Revision, "tell": &j.Tell, // of which [] tells nobody
+	fields := manifest.Fields{"about": &j.About, "action": &j.Action, "env": &j.Env, "source": &j.Source,
+		"revision": &j.Revision, "notify": &j.Notify, // of which [] notifies nobody
 		"manifests": manifest.Some{To: &j.Manifests}, "labels": manifest.Some{To: &j.Labels},
 		"targets": texts("targets", &j.Targets), "except": texts("except", &j.Except), "command": j.command,
-		"ask":      j.asks,
+		"input":    j.inputs,
 		"schedule": func(n *manifest.Node, ps *problem.Problems) { j.Schedule = schedule.Read(n, ps) },
 	}
 	j.Rollout.Fields(fields)
@@ -186,8 +188,8 @@ func (j *Job) command(n *manifest.Node, problems *problem.Problems) {
 	}
 	words, shell := j.Command[0].Words()
 	if shell != 0 {
-		problems.At(n.Place, fmt.Sprintf("%q is for a shell, and a command runs without one", string(shell)),
-			`put it in single quotes, or write ["sh", "-c", "...", "sh", "${input.KEY}"], where the answer is "$1"`)
+		problems.At(n.Place, fmt.Sprintf("%q needs a shell, but commands run without one", string(shell)),
+			`put it in single quotes, or write ["sh", "-c", "...", "sh", "${input.KEY}"] and use the value as "$1"`)
 	}
 	j.Command = words
 }
@@ -196,31 +198,31 @@ func (j *Job) command(n *manifest.Node, problems *problem.Problems) {
 func (j *Job) whole() error {
 	switch {
 	case len(j.Targets) == 0:
-		return problem.Errorf("job.%s does not say where", j.Name).
+		return problem.Errorf("job.%s has no targets", j.Name).
 			Remedy(`write targets = ["@group"], or ["*"] for every host`)
-	case j.Does == Exec && len(j.Command) == 0:
-		return problem.Errorf("job.%s does not say what it runs", j.Name).Remedy(`write command = ["uptime"]`)
-	case j.Does != Exec && len(j.Command) > 0:
-		return problem.Errorf("job.%s has a command, which only an exec runs", j.Name).
-			Remedy(`write does = "exec", or leave the command out`)
-	case j.Does == Exec && len(j.Manifests)+len(j.Labels) > 0:
-		return problem.Errorf("job.%s runs a command, which has no manifests and no labels", j.Name).
-			Remedy("leave these out")
-	case j.Does != Apply && j.Rollout != (settings.Rollout{}):
-		return problem.Errorf("job.%s says how an apply goes over hosts, and is none", j.Name).
-			Remedy("leave out first, batch, pause and stop_after")
+	case j.Action == Exec && len(j.Command) == 0:
+		return problem.Errorf("job.%s has no command", j.Name).Remedy(`write command = ["uptime"]`)
+	case j.Action != Exec && len(j.Command) > 0:
+		return problem.Errorf("job.%s has a command, which only exec uses", j.Name).
+			Remedy(`write action = "exec", or remove the command`)
+	case j.Action == Exec && len(j.Manifests)+len(j.Labels) > 0:
+		return problem.Errorf("job.%s runs a command, so manifests and labels do not apply", j.Name).
+			Remedy("remove them")
+	case j.Action != Apply && j.Rollout != (settings.Rollout{}):
+		return problem.Errorf("job.%s has rollout settings, which only apply uses", j.Name).
+			Remedy("remove first, batch, pause and stop_after")
 	case j.Revision != "" && j.Source == "":
-		return problem.Errorf("job.%s has a revision and no source", j.Name).
+		return problem.Errorf("job.%s has a revision but no source", j.Name).
 			Remedy(`write source = "https://...", the git repository`)
 	case j.Schedule != nil && j.Rollout.Pause == settings.ByKey:
-		return problem.Errorf("job.%s starts by itself, and waits for a key that nobody presses", j.Name).
-			Remedy("give the pause a length of time")
+		return problem.Errorf("job.%s has a schedule, so it cannot wait for a keypress", j.Name).
+			Remedy("set pause to a duration")
 	}
-	for _, a := range j.Asks {
+	for _, a := range j.Inputs {
 		if j.Schedule != nil && !a.HasDefault && a.OnlyIf == nil {
-			return problem.Errorf("job.%s starts by itself, and nobody answers then what it asks for %s",
+			return problem.Errorf("job.%s has a schedule, but its input %s has no default",
 				j.Name, a.Name).
-				Remedy("give the question a default")
+				Remedy("give the input a default")
 		}
 	}
 	return nil
@@ -230,7 +232,7 @@ func (j *Job) whole() error {
 func Inputs(jobs []*Job) []string {
 	var out []string
 	for _, j := range jobs {
-		for _, a := range j.Asks {
+		for _, a := range j.Inputs {
 			if !slices.Contains(out, a.Name) {
 				out = append(out, a.Name)
 			}
@@ -254,13 +256,13 @@ func Words(texts []*expr.Text, vars *expr.Vars) ([]string, error) {
 		}
 		for _, item := range list {
 			if value.HoldsSecret(item) {
-				return nil, problem.Errorf("a secret would be seen on a command line, or as a target").
-					Remedy("let a manifest use input.KEY instead")
+				return nil, problem.Errorf("a secret would be visible on a command line or as a target").
+					Remedy("use input.KEY in a manifest instead")
 			}
 			word, ok := value.Text(item)
 			if !ok || word == "" {
-				return nil, problem.Errorf("what should be text is %s", value.TypeName(item)).
-					Remedy("let the answer be text, or a list of texts")
+				return nil, problem.Errorf("expected text, but it is %s", value.TypeName(item)).
+					Remedy("use an input of text, or a list of text")
 			}
 			out = append(out, word)
 		}

@@ -24,54 +24,54 @@ targets = ["${input.gauges}", "@chart"]
 except = ["gauge-05"]
 first = 1
 stop_after = "10%"
-[job.night.ask.pier]
+[job.night.input.pier]
 choices = "data.piers"
-[job.night.ask.gauges]
+[job.night.input.gauges]
 type = "list"
 default = ["gauge-01"]
-[job.night.ask.depth]
+[job.night.input.depth]
 type = "int"
 default = 3
 max = 9
-[job.night.ask.token]
+[job.night.input.token]
 secret = true
 only_if = "input.depth > 5"
 min = 8
 `
 
-func asked(t *testing.T) *Answers {
+func asked(t *testing.T) *Values {
 	t.Helper()
 	jobs, err := load(t, night)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &Answers{Job: jobs[0], Setting: Setting{Data: map[string]any{"piers": []any{"north", "south"}},
+	return &Values{Job: jobs[0], Setting: Setting{Data: map[string]any{"piers": []any{"north", "south"}},
 		Hosts:  []string{"gauge-01"},
 		Groups: map[string][]string{"gauge": {"gauge-01"}}}}
 }
 
-func TestAnswers(t *testing.T) {
+func TestInputs(t *testing.T) {
 	text := func(v string) Given { return Given{Value: v, Text: true} }
 	for name, c := range map[string]struct {
 		given map[string]Given
 		want  string // parts of the error, with bars between; empty for none
 	}{
 		"all":  {map[string]Given{"pier": text("north")}, ""},
-		"none": {nil, `pier is not answered; it is text, one of "north", "south"`},
+		"none": {nil, `no value for the input pier; expected a string, one of "north", "south"`},
 		"wrong ones": {map[string]Given{"pier": text("east"), "depth": text("12"), "gauges": text("gauge-01")},
-			`"east" is not among its choices; it takes "north", "south"|(12) is above its max, 9|answer to ` +
-				`gauges: it needs a list`},
-		"a wrong type": {map[string]Given{"pier": text("north"), "depth": text("deep")}, `it needs a whole number`},
+			`"east" is not one of the choices; use "north", "south"|12 is above the maximum of 9|the value of ` +
+				`gauges: expected a list`},
+		"a wrong type": {map[string]Given{"pier": text("north"), "depth": text("deep")}, `expected an integer`},
 		"unknown": {map[string]Given{"pier": text("north"), "peer": text("x")},
-			`does not ask for "peer"; did you mean "pier"?`},
+			`has no input named "peer"; did you mean "pier"?`},
 		"not asked": {map[string]Given{"pier": text("north"), "token": {Value: "rip-tide-7781"}},
-			"does not ask for token after"},
+			"does not use the input token with"},
 		"a secret in view": {map[string]Given{"pier": text("north"), "depth": text("7"),
 			"token": text("rip-tide-7781")}, "token is a secret"},
 		"a secret missing": {map[string]Given{"pier": text("north"), "depth": text("7")},
-			"token is not answered; it is text, at least 8 characters"},
+			"no value for the input token; expected a string, at least 8 characters"},
 		"a short secret": {map[string]Given{"pier": text("north"), "depth": text("7"), "token": {Value: "rip-tid"}},
-			"the answer to token does not fit"},
+			"the value of token is not valid"},
 		"a secret": {map[string]Given{"pier": text("north"), "depth": text("7"),
 			"token": {Value: "rip-tide-7781"}}, ""},
 	} {
@@ -87,7 +87,7 @@ func TestAnswers(t *testing.T) {
 			}
 		}
 		if err != nil && strings.Contains(err.Error(), "rip-tid") {
-			t.Errorf("%s: the secret is told: %v", name, err)
+			t.Errorf("%s: the secret is reported: %v", name, err)
 		}
 		if token, given := a.Input["token"]; given && err == nil {
 			if _, secret := token.(value.Secret); !secret || a.Shown()["token"] != "(secret)" {
@@ -109,36 +109,34 @@ func TestAnswers(t *testing.T) {
 	}
 	empty := asked(t)
 	empty.Setting.Data["piers"] = []any{}
-	if err := empty.Accept(nil); err == nil || !strings.Contains(err.Error(), "nothing to choose from for the "+
-		"question pier") {
+	if err := empty.Accept(nil); err == nil || !strings.Contains(err.Error(), "the input pier has no choices") {
 		t.Errorf("without choices: %v", err)
 	}
 }
 
 func TestNoJobs(t *testing.T) {
 	for text, want := range map[string]string{
-		"[job.night]\n":                         "does not say where",
-		"[job.night]\ntargets = \"gauge-01\"\n": "takes a list of texts",
-		"[job.night]\ntargets = [\"*\"]\ndoes = " +
-			"\"undo\"": "does is \"undo\"",
+		"[job.night]\n":                         "has no targets",
+		"[job.night]\ntargets = \"gauge-01\"\n": "must be a list of strings",
+		"[job.night]\ntargets = [\"*\"]\naction = " +
+			"\"undo\"": "invalid action: \"undo\"",
 		"[job.night]\ntargets = [\"*\"]\ntargts = 1": `did you mean "targets"?`,
-		"[job.\"night tide\"]\ntargets = [\"*\"]":    "is no job",
+		"[job.\"night tide\"]\ntargets = [\"*\"]":    "is not a valid job",
 		"[jobs.night]\n": "write [job.NAME]",
-		"[job.night]\ntargets = [\"*\"]\ndoes = " +
-			"\"exec\"": "does not say what it runs",
+		"[job.night]\ntargets = [\"*\"]\naction = " +
+			"\"exec\"": "has no command",
 		"[job.night]\ntargets = [\"*\"]\ncommand = " +
-			"[\"uptime\"]": "which only an exec runs",
-		"[job.night]\ntargets = [\"*\"]\ndoes = \"preview\"\nbatch = 3": "and is none",
-		"[job.night]\ntargets = [\"*\"]\nrevision = \"main\"":           "no source",
-		"[job.night]\ntargets = [\"${host.name}\"]":                     "host",
+			"[\"uptime\"]": "which only exec uses",
+		"[job.night]\ntargets = [\"*\"]\naction = \"preview\"\nbatch = 3": "which only apply uses",
+		"[job.night]\ntargets = [\"*\"]\nrevision = \"main\"":             "no source",
+		"[job.night]\ntargets = [\"${host.name}\"]":                       "host",
 		"[job.night]\ntargets = [\"*\"]\nschedule = { every = \"1h\" }\n" +
-			"ask.depth = { type = \"int\" }": "nobody answers then " +
-			"what it asks for depth",
-		"[job.night]\ntargets = [\"*\"]\nschedule = { cron = \"soon\" }":                 "no cron line",
-		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, default = \"x\" }": "has a default",
-		"[job.night]\ntargets = [\"*\"]\nask.token = { secret = true, type = \"list\" }": "is a list",
-		"[job.night]\ntargets = [\"*\"]\nask.depth = { typ = \"int\" }":                  `did you mean "type"?`,
-		"[job.night]\ntargets = [\"*\"]\nask.depth = { only_if = \"facts.x\" }":          "facts",
+			"input.depth = { type = \"int\" }": "input depth has no default",
+		"[job.night]\ntargets = [\"*\"]\nschedule = { cron = \"soon\" }":                   "invalid cron schedule",
+		"[job.night]\ntargets = [\"*\"]\ninput.token = { secret = true, default = \"x\" }": "has a default",
+		"[job.night]\ntargets = [\"*\"]\ninput.token = { secret = true, type = \"list\" }": "is a list",
+		"[job.night]\ntargets = [\"*\"]\ninput.depth = { typ = \"int\" }":                  `did you mean "type"?`,
+		"[job.night]\ntargets = [\"*\"]\ninput.depth = { only_if = \"facts.x\" }":          "facts",
 	} {
 		if _, err := load(t, text); err == nil || !strings.Contains(err.Error(), want) ||
 			!strings.Contains(err.Error(), "jobs.toml:") {
@@ -159,16 +157,16 @@ func FuzzLoad(f *testing.F) {
 	f.Fuzz(func(_ *testing.T, text string) {
 		var ps problem.Problems
 		for _, j := range Load(fstest.MapFS{File: {Data: []byte(text)}}, &ps) {
-			a := &Answers{Job: j}
+			a := &Values{Job: j}
 			a.Accept(nil)
 		}
 	})
 }
 
-// TestAnAnswerIsOneArgument of a command in one line, whatever it says, and no shell sees it.
-func TestAnAnswerIsOneArgument(t *testing.T) {
+// TestAnInputIsOneArgument of a command in one line, whatever it says, and no shell sees it.
+func TestAnInputIsOneArgument(t *testing.T) {
 	command := func(words string) ([]*Job, error) {
-		return load(t, "[job.look]\ndoes = \"exec\"\ntargets = [\"*\"]\ncommand = ["+words+"]\nask.path = {}\n")
+		return load(t, "[job.look]\naction = \"exec\"\ntargets = [\"*\"]\ncommand = ["+words+"]\ninput.path = {}\n")
 	}
 	vars := &expr.Vars{Input: map[string]any{"path": "/x; rm -rf /etc $(id) `id`\nid"}}
 	for line, want := range map[string][]string{
@@ -191,14 +189,14 @@ func TestAnAnswerIsOneArgument(t *testing.T) {
 	}
 	for _, line := range []string{"df | tail", "a; b", "a && b", "ls *", "echo $HOME", "echo \\\"$HOME\\\"",
 		"ls > x", "(a)"} {
-		if _, err := command(`"` + line + `"`); err == nil || !strings.Contains(err.Error(), "is for a shell") {
+		if _, err := command(`"` + line + `"`); err == nil || !strings.Contains(err.Error(), "needs a shell") {
 			t.Errorf("%s: %v", line, err)
 		}
 	}
 }
 
-// FuzzAnswers: whatever is answered, it is refused or of the type that is asked for.
-func FuzzAnswers(f *testing.F) {
+// FuzzInputs: whatever is answered, it is refused or of the type that is asked for.
+func FuzzInputs(f *testing.F) {
 	f.Add("north", "7", "gauge-01", true)
 	f.Add("", "9999999999999999999999", "*", false)
 	f.Add("${data.piers}", "-0", "\x00", true)

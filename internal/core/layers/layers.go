@@ -1,7 +1,7 @@
 // Package layers reads the data of a project: one tree of values per host,
 // made of layers laid over one another, the general ones first. A layer is
-// named by a text such as "site/${host.site}" and lies in files of that name
-// below data/, in TOML, YAML or JSON, and sealed with age.
+// named by a text such as "site/${host.site}" and is in files of that name
+// below data/, in TOML, YAML or JSON, and encrypted with age.
 package layers
 
 import (
@@ -24,8 +24,8 @@ import (
 // Dir is the project's folder of data.
 const Dir = "data"
 
-// Sealed is the ending of a file that is encrypted with age: NAME.toml.age.
-const Sealed = ".age"
+// Encrypted is the ending of a file that is encrypted with age: NAME.toml.age.
+const Encrypted = ".age"
 
 // Defaults are the layers of a project that names none.
 var Defaults = []string{"shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"}
@@ -49,9 +49,9 @@ type Config struct {
 	Places []value.Place   // of each layer's name; may be shorter
 	Lists  map[string]Rule // by dotted key
 	Env    string          // the environment; empty when there is none, or it does not matter
-	// Open decrypts a sealed file. Nil means that nothing can be.
-	Open func(name string, sealed []byte) ([]byte, error)
-	// Blind goes on without sealed files that Open has no identity for, and
+	// Open decrypts an encrypted file. Nil means that nothing can be.
+	Open func(name string, encrypted []byte) ([]byte, error)
+	// Blind goes on without encrypted files that Open has no identity for, and
 	// makes that a piece of advice.
 	Blind bool
 }
@@ -65,20 +65,20 @@ func (e NotOpened) Error() string { return e.Err.Error() }
 // Unwrap gives the reason.
 func (e NotOpened) Unwrap() error { return e.Err }
 
-// Unopened is the code of the advice that a file was not opened.
-const Unopened = "unopened"
+// NotDecrypted is the code of the advice that a file was not opened.
+const NotDecrypted = "not-decrypted"
 
 // Data is the data of a project. Files are read when the first host needs
 // them, each once.
 type Data struct {
-	project fs.FS
-	config  Config
-	layers  []layer
-	names   map[string][]string // the files of each layer name, sorted
-	sealed  bool
-	blind   atomic.Bool // some file was gone on without
-	files   sync.Map    // of func() *file, by path
-	merged  sync.Map    // of merged, by the names of the layers that made it
+	project   fs.FS
+	config    Config
+	layers    []layer
+	names     map[string][]string // the files of each layer name, sorted
+	encrypted bool
+	blind     atomic.Bool // some file was gone on without
+	files     sync.Map    // of func() *file, by path
+	merged    sync.Map    // of merged, by the names of the layers that made it
 }
 
 type layer struct {
@@ -128,7 +128,7 @@ func Load(project fs.FS, config Config, problems *problem.Problems) *Data {
 		}
 		if name, ok := LayerOf(p); ok {
 			d.names[name] = append(d.names[name], p)
-			d.sealed = d.sealed || strings.HasSuffix(p, Sealed)
+			d.encrypted = d.encrypted || strings.HasSuffix(p, Encrypted)
 		}
 		return nil
 	})
@@ -138,9 +138,9 @@ func Load(project fs.FS, config Config, problems *problem.Problems) *Data {
 	return d
 }
 
-// LayerOf gives the layer that a file belongs to; false when it is no data.
+// LayerOf gives the layer that a file belongs to; false when it is not a data file.
 func LayerOf(file string) (string, bool) {
-	name := strings.TrimSuffix(strings.TrimPrefix(file, Dir+"/"), Sealed)
+	name := strings.TrimSuffix(strings.TrimPrefix(file, Dir+"/"), Encrypted)
 	ext := path.Ext(name)
 	if !slices.Contains(manifest.Extensions, ext) || strings.HasPrefix(path.Base(name), ".") {
 		return "", false
@@ -152,7 +152,7 @@ func compile(text, env string, at value.Place) (layer, error) {
 	l := layer{text: text}
 	bare := literal.ReplaceAllString(text, "x")
 	if !fs.ValidPath(bare) || bare == "." || strings.Contains(bare, "//") {
-		return l, problem.Errorf("the layer %q is no path inside %s", text, Dir).
+		return l, problem.Errorf("the layer %q is not a path inside %s", text, Dir).
 			Remedy("write it like \"shared\" or \"site/${host.site}\"")
 	}
 	var err error
@@ -290,13 +290,14 @@ func (l *layer) namesFor(h View) (names []string, known bool, err error) {
 		for _, seen := range saw {
 			if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." ||
 				text == "..") {
-				return nil, true, problem.Errorf("the layer %q cannot be named by %s, which is %s", l.text, seen.Name,
-					shown(seen.Value)).Remedy("letters, digits, dots, dashes and underscores can")
+				return nil, true, problem.Errorf("the layer %q cannot use %s, which is %s", l.text, seen.Name,
+					shown(seen.Value)).Remedy("use letters, digits, dots, dashes and underscores")
 			}
 		}
 		if !fs.ValidPath(name) {
-			return nil, true, problem.Errorf("the layer %q gives %q, which is no path inside %s", l.text, name, Dir).
-				Remedy("change the value that it is made of")
+			return nil, true, problem.Errorf("the layer %q results in %q, which is not a path inside %s",
+				l.text, name, Dir).
+				Remedy("change the value it is built from")
 		}
 		names = append(names, name)
 	}
@@ -350,7 +351,7 @@ func (d *Data) readFile(p string) *file {
 	at := value.Place{File: p}
 	info, err := fs.Stat(d.project, p)
 	if err == nil && info.Size() > maxFile {
-		f.problems.At(at, fmt.Sprintf("a file of data of %d MiB is too large; at most %d are read", info.Size()>>20,
+		f.problems.At(at, fmt.Sprintf("a data file of %d MiB is too large; the limit is %d MiB", info.Size()>>20,
 			maxFile>>20), "split it into layers, or copy it to hosts as a file")
 		return f
 	}
@@ -359,19 +360,19 @@ func (d *Data) readFile(p string) *file {
 		f.problems.At(at, err.Error(), "")
 		return f
 	}
-	inner, sealed := strings.CutSuffix(p, Sealed)
-	if sealed {
+	inner, encrypted := strings.CutSuffix(p, Encrypted)
+	if encrypted {
 		if d.config.Open == nil {
-			f.problems.AddErr(at, problem.Errorf("this file is encrypted, and there is nothing to open it with").
-				Remedy("name an identity in [secrets] identities of jadekettle.toml, or in the call: "+
-					"`--identity FILE`"))
+			f.problems.AddErr(at, problem.Errorf("this file is encrypted, and no identity was given to decrypt it").
+				Remedy("set [secrets] identities in jadekettle.toml, or use `--identity FILE`"))
 			return f
 		}
 		var closed NotOpened
 		if text, err = d.config.Open(p, text); errors.As(err, &closed) && d.config.Blind {
 			d.blind.Store(true)
-			f.problems.Add(problem.Problem{Place: value.Place{File: p, Line: 1, Col: 1}, Code: Unopened,
-				What: problem.From(err).What, Do: "what depends on it was not checked; name an identity that opens it"})
+			f.problems.Add(problem.Problem{Place: value.Place{File: p, Line: 1, Col: 1}, Code: NotDecrypted,
+				What: problem.From(err).What, Do: "whatever depends on it was not checked; provide an identity " +
+					"that can decrypt it"})
 			return f
 		}
 		if err != nil {
@@ -384,17 +385,17 @@ func (d *Data) readFile(p string) *file {
 	f.whole = whole
 	for _, pr := range ps.List() {
 		pr.Place.File = p
-		if sealed {
+		if encrypted {
 			pr.Also = nil
 			if pr.Code != "" || strings.HasPrefix(pr.What, "not valid") || strings.HasPrefix(pr.What, "text without") {
-				pr.What, pr.Do = "the decrypted text is not right here", "mend it: `jadekettle secret edit LAYER`"
+				pr.What, pr.Do = "the decrypted text is not valid here", "fix it with `jadekettle secret edit LAYER`"
 			}
 		}
 		f.problems.Add(pr)
 	}
 	place(node, p)
 	f.node = node
-	f.values, _ = plain(node, sealed).(map[string]any)
+	f.values, _ = plain(node, encrypted).(map[string]any)
 	return f
 }
 
@@ -410,23 +411,23 @@ func place(n *manifest.Node, file string) {
 	}
 }
 
-// plain gives a node as a value; in a sealed file every leaf is a secret.
-func plain(n *manifest.Node, sealed bool) any {
+// plain gives a node as a value; in an encrypted file every leaf is a secret.
+func plain(n *manifest.Node, encrypted bool) any {
 	switch n.Kind {
 	case manifest.Table:
 		out := make(map[string]any, len(n.Keys))
 		for _, k := range n.Keys {
-			out[k.Name] = plain(k.Node, sealed)
+			out[k.Name] = plain(k.Node, encrypted)
 		}
 		return out
 	case manifest.List:
 		out := make([]any, len(n.Items))
 		for i, item := range n.Items {
-			out[i] = plain(item, sealed)
+			out[i] = plain(item, encrypted)
 		}
 		return out
 	}
-	if _, ok := value.Text(n.Value); sealed && ok {
+	if _, ok := value.Text(n.Value); encrypted && ok {
 		return value.SecretOf(n.Value)
 	}
 	return n.Value
@@ -471,7 +472,7 @@ func twice(at string, a, b *manifest.Node, ps *problem.Problems) {
 			continue
 		}
 		ps.Add(problem.Problem{Place: k.Place,
-			What: fmt.Sprintf("%s%s is set in two files of one layer; first at %s", at,
+			What: fmt.Sprintf("%s%s is set in two files of the same layer; first at %s", at,
 				k.Name, have.Place), Do: "keep one of them", Also: []value.Place{have.Place}})
 	}
 }
@@ -515,12 +516,12 @@ func (d *Data) merge(at []string, under, over map[string]any, f *file, ps *probl
 }
 
 // together brings two lists together. Instead of a list the later layer may
-// write { take_out = [...], add = [...] }.
+// write { remove = [...], add = [...] }.
 func together(rule Rule, under, over any) (any, error) {
 	below, isList := under.([]any)
 	if under != nil && !isList {
-		return under, problem.Errorf("[data.lists] names it, and it is no list").
-			Remedy("take it out of the settings, or make it a list")
+		return under, problem.Errorf("[data.lists] names it, but it is not a list").
+			Remedy("remove it from the settings, or make it a list")
 	}
 	add, isList := over.([]any)
 	out := slices.Clone(below)
@@ -528,24 +529,24 @@ func together(rule Rule, under, over any) (any, error) {
 		for _, k := range value.Keys(change) {
 			list, ok := change[k].([]any)
 			switch {
-			case !ok || k != "take_out" && k != "add":
-				return under, problem.Errorf("a list is changed with take_out and add, and %s is neither or no list",
+			case !ok || k != "remove" && k != "add":
+				return under, problem.Errorf("a list can only be changed with remove and add, each a list; %s is not",
 					k).
-					Remedy("write { take_out = [\"...\"], add = [\"...\"] }")
+					Remedy("write { remove = [\"...\"], add = [\"...\"] }")
 			case k == "add":
 				add = list
 				continue
 			}
 			for _, gone := range list {
 				if !slices.ContainsFunc(out, func(v any) bool { return value.Equal(v, gone) }) {
-					return under, problem.Errorf("take_out names %s, which no layer below has put in", shown(gone)).
-						Remedy("take it away")
+					return under, problem.Errorf("remove names %s, which no lower layer has added", shown(gone)).
+						Remedy("delete it")
 				}
 				out = slices.DeleteFunc(out, func(v any) bool { return value.Equal(v, gone) })
 			}
 		}
 	} else if !isList {
-		return under, problem.Errorf("it is %s, and [data.lists] says it is a list", value.TypeName(over)).
+		return under, problem.Errorf("it is %s, but [data.lists] says it is a list", value.TypeName(over)).
 			Remedy("put it in brackets")
 	} else if rule == Replace {
 		return over, nil
@@ -586,7 +587,7 @@ func find(n *manifest.Node, at []string) *manifest.Node {
 // clash reports a table over something that is none, or the other way round,
 // with the nearest other file in which it is so.
 func (d *Data) clash(at []string, table bool, f *file, ps *problem.Problems) {
-	p := problem.Problem{Place: d.placeOf(f, at), Do: "make it the same in both"}
+	p := problem.Problem{Place: d.placeOf(f, at), Do: "use the same type in both"}
 	where := ""
 	for _, l := range d.layers {
 		for _, name := range value.Keys(d.names) {
@@ -601,17 +602,17 @@ func (d *Data) clash(at []string, table bool, f *file, ps *problem.Problems) {
 			}
 		}
 	}
-	p.What = fmt.Sprintf("data.%s is a table in one layer and none in another%s", strings.Join(at, "."), where)
+	p.What = fmt.Sprintf("data.%s is a table in one layer but not in another%s", strings.Join(at, "."), where)
 	ps.Add(p)
 }
 
 // Names lists the names of layers that have files, such as host/gauge-01.
 func (d *Data) Names() []string { return value.Keys(d.names) }
 
-// Sealed says whether any file is encrypted.
-func (d *Data) Sealed() bool { return d.sealed }
+// Encrypted says whether any file is encrypted.
+func (d *Data) Encrypted() bool { return d.encrypted }
 
-// Blind says whether a sealed file was gone on without.
+// Blind says whether an encrypted file was gone on without.
 func (d *Data) Blind() bool { return d.blind.Load() }
 
 // Files lists the files of a layer.
@@ -676,9 +677,9 @@ func (d *Data) ReadAll() *problem.Problems {
 
 // Leaf is one value in a file of data.
 type Leaf struct {
-	Path   []string
-	Node   *manifest.Node
-	Sealed bool
+	Path      []string
+	Node      *manifest.Node
+	Encrypted bool
 }
 
 // Leaves lists every value of every file that this environment can use.
@@ -689,7 +690,7 @@ func (d *Data) Leaves() []Leaf {
 			f := d.read(p)
 			for _, at := range leaves(nil, f.node) {
 				if len(at) > 0 {
-					out = append(out, Leaf{at, find(f.node, at), strings.HasSuffix(p, Sealed)})
+					out = append(out, Leaf{at, find(f.node, at), strings.HasSuffix(p, Encrypted)})
 				}
 			}
 		}
@@ -700,17 +701,17 @@ func (d *Data) Leaves() []Leaf {
 // Step is what one layer says of a value.
 type Step struct {
 	Layer string      `json:"layer" doc:"The layer, as the settings write it."`
-	Name  string      `json:"name" doc:"The file that it is for this host."` // empty when facts or keys are missing
-	Place value.Place `json:"place" doc:"Where it says something."`
-	Says  bool        `json:"says" doc:"Whether it says anything about the value."`
-	Value any         `json:"value" doc:"What it says."`
-	Used  bool        `json:"used" doc:"Whether that is part of the value in the end."`
-	Note  string      `json:"note" doc:"Why it is not used, or how it is joined."`
+	Name  string      `json:"name" doc:"The name of its file for this host."` // empty when facts or keys are missing
+	Place value.Place `json:"place" doc:"Where it sets something."`
+	Says  bool        `json:"says" doc:"Whether it sets the value."`
+	Value any         `json:"value" doc:"The value it sets."`
+	Used  bool        `json:"used" doc:"Whether this is part of the final value."`
+	Note  string      `json:"note" doc:"Why it is not used, or how it is merged."`
 
-	cuts bool // a null of it stands where the way to the value would go on
+	cuts bool // it has a null in the way to the value
 }
 
-// Explain tells, layer by layer, where a host's value at a path comes from.
+// Explain shows, layer by layer, where a host's value at a path comes from.
 func (d *Data) Explain(h View, at []string) ([]Step, error) {
 	var out []Step
 	for i := range d.layers {
@@ -720,7 +721,7 @@ func (d *Data) Explain(h View, at []string) ([]Step, error) {
 		case err != nil:
 			return nil, err
 		case !known:
-			out = append(out, Step{Layer: l.text, Note: "its facts are not known"})
+			out = append(out, Step{Layer: l.text, Note: "its facts are unknown"})
 			continue
 		case len(names) == 0:
 			out = append(out, Step{Layer: l.text, Note: "the host has no such key"})
@@ -743,13 +744,13 @@ func (d *Data) step(l *layer, name string, at []string) []Step {
 		f := d.read(p)
 		if n := find(f.node, at); n != nil {
 			out = append(out, Step{Layer: l.text, Name: name, Place: n.Place, Value: plain(n, strings.HasSuffix(p,
-				Sealed)), Says: true})
+				Encrypted)), Says: true})
 			continue
 		}
-		step := Step{Layer: l.text, Name: name, Place: value.Place{File: p}, Note: "says nothing of it"}
+		step := Step{Layer: l.text, Name: name, Place: value.Place{File: p}, Note: "does not set it"}
 		for i := len(at) - 1; i > 0; i-- {
 			if n := find(f.node, at[:i]); n != nil && n.Kind != manifest.Table {
-				step.Note, step.Place, step.cuts = strings.Join(at[:i], ".")+" is no table there", n.Place, true
+				step.Note, step.Place, step.cuts = strings.Join(at[:i], ".")+" is not a table there", n.Place, true
 			}
 		}
 		out = append(out, step)

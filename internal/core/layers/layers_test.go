@@ -31,11 +31,11 @@ func TestExplain(t *testing.T) {
 		"a": "shared 1 no replaced by host/gauge-01|os/debian - no no file|group/all - no no file|group/gauge 2 no " +
 			"replaced by host/gauge-01|site/pier - no no file|host/gauge-01 3 yes ",
 		"t": "shared map[x:1] yes merged key by key|os/debian - no no file|group/all - no no file|group/gauge " +
-			"map[y:2] yes merged key by key|site/pier - no no file|host/gauge-01 - no says nothing of it",
-		"t.x": "shared 1 yes |os/debian - no no file|group/all - no no file|group/gauge - no says nothing of " +
-			"it|site/pier - no no file|host/gauge-01 - no says nothing of it",
+			"map[y:2] yes merged key by key|site/pier - no no file|host/gauge-01 - no does not set it",
+		"t.x": "shared 1 yes |os/debian - no no file|group/all - no no file|group/gauge - no does not set " +
+			"it|site/pier - no no file|host/gauge-01 - no does not set it",
 		"list": "shared [1] yes append|os/debian - no no file|group/all - no no file|group/gauge [2] yes " +
-			"append|site/pier - no no file|host/gauge-01 - no says nothing of it",
+			"append|site/pier - no no file|host/gauge-01 - no does not set it",
 	} {
 		steps, err := d.Explain(host(), strings.Split(path, "."))
 		var got []string
@@ -63,7 +63,7 @@ func TestExplain(t *testing.T) {
 // with a place, and that later layers win.
 func FuzzLayers(f *testing.F) {
 	f.Add("a: 1\nb: {c: 2}\n", "b: {c: 3}\nlist: [x]\n")
-	f.Add("list: [x]\n", "list: {take_out: [x], add: [y]}\n")
+	f.Add("list: [x]\n", "list: {remove: [x], add: [y]}\n")
 	f.Add("list: 1\n", "list: [1]\n")
 	f.Add("a: {b: 1}\n", "a: 2\n")
 	f.Fuzz(func(t *testing.T, under, over string) {
@@ -93,9 +93,9 @@ func FuzzLayers(f *testing.F) {
 
 func sprint(v any) string { return fmt.Sprint(v) }
 
-// TestExplainTellsWhatCounts holds that just those steps count as used which
+// TestExplainShowsWhatCounts holds that just those steps count as used which
 // the outcome is made of.
-func TestExplainTellsWhatCounts(t *testing.T) {
+func TestExplainShowsWhatCounts(t *testing.T) {
 	for name, c := range map[string]struct {
 		under, between, over string
 		path, want           string // the outcome, then what is used

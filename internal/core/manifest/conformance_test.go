@@ -16,7 +16,7 @@ import (
 )
 
 // exceptions are the cases of the public suite that this reader sees otherwise,
-// with the reason, which docs/guide.md tells as well.
+// with the reason, which docs/guide.md gives as well.
 var exceptions = map[string]string{}
 
 // TestConformance holds the reader to the public suite of the TOML project for
@@ -43,7 +43,7 @@ func TestConformance(t *testing.T) {
 		valid := strings.HasPrefix(name, "valid/")
 		if why := exceptions[name]; why != "" {
 			if valid == (err == nil) {
-				t.Errorf("%s is no exception any more (%s)", name, why)
+				t.Errorf("%s is not an exception any more (%s)", name, why)
 			}
 			continue
 		}
@@ -77,7 +77,7 @@ func otherwise(got, want any) string {
 	case []any:
 		list, ok := got.([]any)
 		if !ok || len(list) != len(want) {
-			return fmt.Sprintf("%v is no list of %d", got, len(want))
+			return fmt.Sprintf("%v is not a list of %d", got, len(want))
 		}
 		for i := range want {
 			if diff := otherwise(list[i], want[i]); diff != "" {
@@ -93,7 +93,7 @@ func otherwise(got, want any) string {
 		}
 		table, ok := got.(map[string]any)
 		if !ok || len(table) != len(want) {
-			return fmt.Sprintf("%v is no table of %d keys", got, len(want))
+			return fmt.Sprintf("%v is not a table of %d keys", got, len(want))
 		}
 		for k := range want {
 			if diff := otherwise(table[k], want[k]); diff != "" {

@@ -48,8 +48,8 @@ func (n *Node) Decode(what string, keys []schema.Key, into Fields, problems *pro
 		to, known := into[k.Name]
 		if !known {
 			names := into.names(keys)
-			problems.At(k.Place, fmt.Sprintf("%s has no %q", what, k.Name),
-				problem.Meant(k.Name, names, "it has "+strings.Join(names, ", ")))
+			problems.At(k.Place, fmt.Sprintf("unknown key %[2]q in %[1]s", what, k.Name),
+				problem.Meant(k.Name, names, "available: "+strings.Join(names, ", ")))
 			continue
 		}
 		switch to := to.(type) {
@@ -98,12 +98,13 @@ func Assign(k schema.Key, v any, to any) error {
 	case *bool:
 		is, ok := v.(bool)
 		if *to = is; !ok {
-			return problem.Errorf("%s is true or false", k.Name).Remedy("write %s = true, without quotes", last(k.Name))
+			return problem.Errorf("%s must be true or false", k.Name).
+				Remedy("write %s = true, without quotes", last(k.Name))
 		}
 	case Number:
 		n, ok := v.(int64)
 		if !ok || n < int64(to.Min) || n > int64(to.Max) {
-			wrong := problem.Errorf("%s takes a whole number from %d to %d", k.Name, to.Min, to.Max)
+			wrong := problem.Errorf("%s must be an integer from %d to %d", k.Name, to.Min, to.Max)
 			text, _ := v.(string)
 			if n, err := strconv.Atoi(text); err == nil && n >= to.Min && n <= to.Max {
 				return wrong.Remedy("write %s = %d, without quotes", last(k.Name), n)
@@ -134,7 +135,7 @@ func Assign(k schema.Key, v any, to any) error {
 		}
 		*to = n
 	default:
-		panic(fmt.Sprintf("%s goes into a %T, which no value is read into", k.Name, to))
+		panic(fmt.Sprintf("%s is decoded into a %T, which is not supported", k.Name, to))
 	}
 	return nil
 }
@@ -143,11 +144,11 @@ func assignText(k schema.Key, v any, to *string) error {
 	text, ok := v.(string)
 	switch {
 	case !ok:
-		return problem.Errorf("%s takes text, not %s", k.Name, value.TypeName(v)).Remedy("put it in quotes")
+		return problem.Errorf("%s must be a string, not %s", k.Name, value.TypeName(v)).Remedy("put it in quotes")
 	case text == "" && !slices.Contains(k.Choices, ""):
-		return problem.Errorf("%s is empty", k.Name).Remedy("give it a text, or leave it out")
+		return problem.Errorf("%s is empty", k.Name).Remedy("set it or remove it")
 	case len(k.Choices) > 0 && !slices.Contains(k.Choices, text):
-		return problem.Errorf("%s is %q", k.Name, text).Meant(text, k.Choices, "it takes "+quoted(k.Choices))
+		return problem.Errorf("invalid %s: %q", k.Name, text).Meant(text, k.Choices, "use "+quoted(k.Choices))
 	}
 	*to = text
 	return nil
@@ -177,7 +178,7 @@ func assignTexts(k schema.Key, v any, to *[]string, some bool) error {
 		out = append(out, text)
 	}
 	if !ok {
-		return problem.Errorf("%s takes a list of texts", k.Name).Remedy(`write %s = ["..."]`, last(k.Name))
+		return problem.Errorf("%s must be a list of strings", k.Name).Remedy(`write %s = ["..."]`, last(k.Name))
 	}
 	*to = out
 	return nil
@@ -214,7 +215,7 @@ func (n *Node) Tables(problems *problem.Problems, what, write string) []Key {
 	var out []Key
 	for _, k := range n.Keys {
 		if k.Node.Kind != Table {
-			problems.At(k.Place, fmt.Sprintf("%s is no %s", k.Name, what), write)
+			problems.At(k.Place, fmt.Sprintf("%s is not a valid %s", k.Name, what), write)
 			continue
 		}
 		out = append(out, k)
@@ -225,7 +226,7 @@ func (n *Node) Tables(problems *problem.Problems, what, write string) []Key {
 // table is the error if a value is not a table.
 func (n *Node) table(name, write string) error {
 	if n.Kind != Table {
-		return problem.Errorf("%s is a table", name).Remedy("%s", write)
+		return problem.Errorf("%s must be a table", name).Remedy("%s", write)
 	}
 	return nil
 }

@@ -24,26 +24,28 @@ func TestDecode(t *testing.T) {
 		"name = 'a'\nsite = 'pier'\ndeep = true\ncount = 7\ntags = []\nsome = ['x']\nevery = '1d'\nroom = '2 MiB'\n" +
 			"any = { a = 1 }\nabout = 7\n": "",
 		"room = 5\n":  "",
-		"nam = 'a'\n": `g.toml:1:1: a gauge has no "nam"; did you mean "name"?`,
-		"x = 1\n": `g.toml:1:1: a gauge has no "x"; it has name, site, deep, about, any, count, every, ` +
+		"nam = 'a'\n": `g.toml:1:1: unknown key "nam" in a gauge; did you mean "name"?`,
+		"x = 1\n": `g.toml:1:1: unknown key "x" in a gauge; available: name, site, deep, about, any, count, every, ` +
 			`room, some, tags`,
-		"name = 3\n":       "g.toml:1:8: name takes text, not a whole number; put it in quotes",
-		"name = ''\n":      "g.toml:1:8: name is empty; give it a text, or leave it out",
-		"site = 'peir'\n":  `g.toml:1:8: site is "peir"; did you mean "pier"?`,
-		"site = 'a'\n":     `g.toml:1:8: site is "a"; it takes "pier", "jetty" or "sluice"`,
-		"deep = 'yes'\n":   "g.toml:1:8: deep is true or false; write deep = true, without quotes",
-		"count = '7'\n":    "g.toml:1:9: count takes a whole number from 1 to 9; write count = 7, without quotes",
-		"count = 10\n":     "g.toml:1:9: count takes a whole number from 1 to 9; write count = 2",
-		"count = 7.5\n":    "g.toml:1:9: count takes a whole number from 1 to 9; write count = 2",
-		"tags = 'a'\n":     `g.toml:1:8: tags takes a list of texts; write tags = ["..."]`,
-		"tags = ['a', 3]":  `g.toml:1:14: tags takes a list of texts; write tags = ["..."]`,
-		"tags = ['a', '']": `g.toml:1:14: tags takes a list of texts; write tags = ["..."]`,
-		"some = []\n":      `g.toml:1:8: some takes a list of texts; write some = ["..."]`,
-		"every = 'soon'\n": `g.toml:1:9: every: "soon" is no length of time; write "90s", "10m", "1h30m" or "7d"`,
-		"every = 90\n":     `g.toml:1:9: every: "" is no length of time; write "90s", "10m", "1h30m" or "7d"`,
-		"room = -1\n":      `g.toml:1:8: room: "" is no size; write "512", "2TB" or "1.5 GiB"`,
-		"name = 3\ncount = 0\nsite = 'jetty'\n": "g.toml:1:8: name takes text, not a whole number; put it in quotes\n" +
-			"g.toml:2:9: count takes a whole number from 1 to 9; write count = 2",
+		"name = 3\n":       "g.toml:1:8: name must be a string, not an integer; put it in quotes",
+		"name = ''\n":      "g.toml:1:8: name is empty; set it or remove it",
+		"site = 'peir'\n":  `g.toml:1:8: invalid site: "peir"; did you mean "pier"?`,
+		"site = 'a'\n":     `g.toml:1:8: invalid site: "a"; use "pier", "jetty" or "sluice"`,
+		"deep = 'yes'\n":   "g.toml:1:8: deep must be true or false; write deep = true, without quotes",
+		"count = '7'\n":    "g.toml:1:9: count must be an integer from 1 to 9; write count = 7, without quotes",
+		"count = 10\n":     "g.toml:1:9: count must be an integer from 1 to 9; write count = 2",
+		"count = 7.5\n":    "g.toml:1:9: count must be an integer from 1 to 9; write count = 2",
+		"tags = 'a'\n":     `g.toml:1:8: tags must be a list of strings; write tags = ["..."]`,
+		"tags = ['a', 3]":  `g.toml:1:14: tags must be a list of strings; write tags = ["..."]`,
+		"tags = ['a', '']": `g.toml:1:14: tags must be a list of strings; write tags = ["..."]`,
+		"some = []\n":      `g.toml:1:8: some must be a list of strings; write some = ["..."]`,
+		"every = 'soon'\n": `g.toml:1:9: every: invalid duration "soon"; use a form such as "90s", "10m", ` +
+			`"1h30m" or "7d"`,
+		"every = 90\n": `g.toml:1:9: every: invalid duration ""; use a form such as "90s", "10m", "1h30m" or "7d"`,
+		"room = -1\n":  `g.toml:1:8: room: invalid size ""; use a form such as "512", "2TB" or "1.5 GiB"`,
+		"name = 3\ncount = 0\nsite = 'jetty'\n": "g.toml:1:8: name must be a string, not an integer; put it in " +
+			"quotes\n" +
+			"g.toml:2:9: count must be an integer from 1 to 9; write count = 2",
 	} {
 		var g gauge
 		var ps problem.Problems

@@ -15,7 +15,7 @@ func SetKey(name string, text []byte, table []string, key, line string) ([]byte,
 	var ps problem.Problems
 	root, _ := ParseTOML(name, text, &ps)
 	if err := ps.Err(); err != nil {
-		return nil, problem.Errorf("%s is no valid TOML as it is", name).Remedy("mend it first")
+		return nil, problem.Errorf("%s is not valid TOML", name).Remedy("fix it first")
 	}
 	lines := strings.SplitAfter(string(text), "\n")
 	if n := len(lines); n > 0 && lines[n-1] == "" {
@@ -30,7 +30,7 @@ func SetKey(name string, text []byte, table []string, key, line string) ([]byte,
 			return verified(name, addTable(lines, at, table, i, line), table, key)
 		}
 		if next.Kind != Table {
-			return nil, problem.Errorf("%s is no table", strings.Join(table[:i+1], ".")).Remedy("take it out first")
+			return nil, problem.Errorf("%s is not a table", strings.Join(table[:i+1], ".")).Remedy("remove it first")
 		}
 		at = next
 	}
@@ -39,7 +39,7 @@ func SetKey(name string, text []byte, table []string, key, line string) ([]byte,
 			continue
 		}
 		if k.Node.Kind == Table {
-			return nil, problem.Errorf("%s is a table", key).Remedy("name a key below it")
+			return nil, problem.Errorf("%s is a table", key).Remedy("name a key in it")
 		}
 		old := lines[k.Place.Line-1]
 		head := string([]rune(old)[:k.Place.Col-1])
@@ -129,7 +129,7 @@ func verified(name string, lines []string, table []string, key string) ([]byte, 
 		}
 	}
 	if ps.Err() != nil || at == nil {
-		return nil, problem.Errorf("%s is not written in a way that %s can be set in by itself", name, key).
+		return nil, problem.Errorf("%s is written in a way that does not allow %s to be set automatically", name, key).
 			Remedy("edit it by hand")
 	}
 	return out, nil

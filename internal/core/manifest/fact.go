@@ -18,7 +18,7 @@ import (
 // own.
 const FactsDir = "facts"
 
-// Fact is a fact of one's own: what a command on the host says.
+// Fact is a custom fact: what a command on the host says.
 type Fact struct {
 	Name  string
 	Args  []string // the command
@@ -29,12 +29,12 @@ type Fact struct {
 
 // FactKeys are what a [fact.NAME] table may hold.
 var FactKeys = []schema.Key{
-	{Name: "run", Takes: schema.TakesList, Doc: "The command and its arguments; it must change nothing."},
-	{Name: "script", Takes: schema.TakesText, Doc: "Lines for sh, in the place of run."},
+	{Name: "run", Takes: schema.TakesList, Doc: "The command and its arguments; it must not change anything."},
+	{Name: "script", Takes: schema.TakesText, Doc: "A script for sh, instead of run."},
 	{Name: "as_text", Takes: schema.TakesBool, Default: "false",
-		Doc: "Whether what it says is text, even where it is JSON."},
-	{Name: "timeout", Takes: schema.TakesText, Default: `"10s"`, Doc: "How long it may take."},
-	{Name: "about", Takes: schema.TakesText, Doc: "What it tells."},
+		Doc: "Treat the output as text, even if it is JSON."},
+	{Name: "timeout", Takes: schema.TakesText, Default: `"10s"`, Doc: "The time limit."},
+	{Name: "about", Takes: schema.TakesText, Doc: "A description."},
 }
 
 // factName is what CEL and templates can select below facts.own.
@@ -66,7 +66,7 @@ func LoadFacts(project fs.FS, problems *problem.Problems) []Fact {
 		root, _ := ParseTOML(name, data, problems)
 		for _, k := range root.Keys {
 			if k.Name != "fact" || k.Node.Kind != Table {
-				problems.At(k.Place, fmt.Sprintf("%q stands where a fact is expected", k.Name), factForm)
+				problems.At(k.Place, fmt.Sprintf("%q is not a fact", k.Name), factForm)
 				continue
 			}
 			out = append(out, readFacts(k.Node, problems)...)
@@ -80,11 +80,11 @@ func readFacts(n *Node, problems *problem.Problems) []Fact {
 	var out []Fact
 	for _, k := range n.Keys {
 		if k.Node.Kind != Table {
-			problems.At(k.Place, fmt.Sprintf("fact.%s is no table", k.Name), factForm)
+			problems.At(k.Place, fmt.Sprintf("fact.%s must be a table", k.Name), factForm)
 			continue
 		}
 		if !factName.MatchString(k.Name) {
-			problems.At(k.Place, fmt.Sprintf("%q is no name of a fact", k.Name), "use small letters, digits and "+
+			problems.At(k.Place, fmt.Sprintf("invalid fact name: %q", k.Name), "use lower-case letters, digits and "+
 				"underscores")
 			continue
 		}
@@ -104,10 +104,10 @@ func readFact(k Key, problems *problem.Problems) (Fact, bool) {
 	case !good:
 		return f, false
 	case (len(f.Args) == 0) == (script == ""):
-		problems.At(k.Place, "it has none or both of run and script", "give one of them")
+		problems.At(k.Place, "exactly one of run and script is required", "set one of them")
 		return f, false
 	case f.Limit <= 0 || f.Limit > 10*time.Minute:
-		problems.At(k.Node.Get("timeout").Place, fmt.Sprintf("timeout is %v", f.Limit), "write one up to ten minutes")
+		problems.At(k.Node.Get("timeout").Place, fmt.Sprintf("invalid timeout: %v", f.Limit), "use at most ten minutes")
 		return f, false
 	case script != "":
 		f.Args = []string{"sh", "-c", script}
@@ -119,7 +119,7 @@ func readFact(k Key, problems *problem.Problems) (Fact, bool) {
 func UniqueFacts(list []Fact, problems *problem.Problems) {
 	for i, f := range list {
 		if j := slices.IndexFunc(list[:i], func(o Fact) bool { return o.Name == f.Name }); j >= 0 {
-			problems.Add(problem.Problem{Place: f.Place, What: fmt.Sprintf("the fact %s is there twice", f.Name),
+			problems.Add(problem.Problem{Place: f.Place, What: fmt.Sprintf("the fact %s is defined twice", f.Name),
 				Do: "rename or remove one of them", Also: []value.Place{list[j].Place}})
 		}
 	}

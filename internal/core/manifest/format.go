@@ -10,8 +10,8 @@ import (
 
 // Format writes a TOML text canonically and keeps its comments: one space
 // around =, keys without needless quotes, one empty line before a table, lists
-// that are broken with one item a line. What stands in a string stays as it is
-// written. The error tells what is wrong with the text.
+// that are broken with one item a line. What is in a string stays as it is
+// written. The error reports what is wrong with the text.
 func Format(name string, text []byte) ([]byte, error) {
 	var ps problem.Problems
 	ParseTOML(name, text, &ps)
@@ -34,7 +34,7 @@ type formatter struct {
 	out strings.Builder
 
 	comments []string // whole lines that wait for what they stand above
-	gap      bool     // an empty line stands before what comes next
+	gap      bool     // an empty line is before what comes next
 	begun    bool
 	opened   bool // a header was the last thing written
 }

@@ -63,7 +63,7 @@ text = """
 		t.Errorf("formatted (%v):\n%s", err, got)
 	}
 	if _, err := Format("x.toml", []byte("a = ")); err == nil {
-		t.Error("what is no TOML is formatted")
+		t.Error("what is not TOML is formatted")
 	}
 }
 
@@ -129,9 +129,9 @@ func TestParseOthers(t *testing.T) {
 		{"a.json", "{\n \"a\": 1,\n \"a\": 2}", `a.json:3:2: "a" is set twice; first at line 2; keep one of them`},
 		{"a.json", "{\n \"a\": 1,\n}", `a.json:3:1: not valid JSON: invalid character '}'`},
 		{"a.yaml", "a: [\n", `a.yaml:1: not valid YAML: did not find expected node content`},
-		{"a.yaml", "- 1\n", `a.yaml:1:1: the file holds no table of keys and values; write key: value`},
-		{"a.yaml", "a: 1\n---\nb: 1\n", `the file holds more than one YAML document`},
-		{"a.yaml", "a: no\nb: 0123\nc: 12:30\n", `a.yaml:1:4: a bare no is text here`},
+		{"a.yaml", "- 1\n", `a.yaml:1:1: the file must contain keys and values; write key: value`},
+		{"a.yaml", "a: 1\n---\nb: 1\n", `the file contains more than one YAML document`},
+		{"a.yaml", "a: no\nb: 0123\nc: 12:30\n", `a.yaml:1:4: unquoted no is a string here`},
 		{"a.yaml", "a: 0o17\nb: 99999999999999999999\n", `does not fit 64 bits`},
 	} {
 		var ps problem.Problems

@@ -23,7 +23,7 @@ import (
 // Extensions are the endings of files that data may be written in.
 var Extensions = []string{".toml", ".yaml", ".yml", ".json"}
 
-// Parse reads a document in the format that its name's extension tells. The
+// Parse reads a document in the format that its name's extension names. The
 // top must be a table.
 func Parse(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	switch path.Ext(name) {
@@ -52,7 +52,7 @@ const maxNodes = 2_000_000
 func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	empty := &Node{Kind: Table, Place: value.Place{File: name}}
 	if !utf8.Valid(data) {
-		problems.At(newText(name, data).place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
+		problems.At(newText(name, data).place(invalid(data)), "the file is not valid UTF-8 here", "save it as UTF-8")
 		return empty, false
 	}
 	d := yaml.NewDecoder(bytes.NewReader(data))
@@ -65,7 +65,7 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 		at, do := yamlPlace(name, err), ""
 		for line := at.Line; line <= at.Line+1; line++ { // some of its errors count lines from 0
 			if col, tab := indentedByTab(data, line); tab {
-				at.Line, at.Col, do = line, col, "indent with spaces: YAML takes no tabs there"
+				at.Line, at.Col, do = line, col, "indent with spaces; YAML does not allow tabs there"
 				break
 			}
 		}
@@ -75,7 +75,7 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 	var more yaml.Node
 	if err := d.Decode(&more); !errors.Is(err, io.EOF) {
 		problems.At(value.Place{File: name, Line: max(more.Line, 1), Col: 1},
-			"the file holds more than one YAML document", "keep one")
+			"the file contains more than one YAML document", "keep one")
 		return empty, false
 	}
 	r := yamlReader{file: name, problems: problems, whole: true}
@@ -84,7 +84,7 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 		return empty, r.whole
 	}
 	if root.Kind != Table {
-		problems.At(root.Place, "the file holds no table of keys and values", "write key: value")
+		problems.At(root.Place, "the file must contain keys and values", "write key: value")
 		return empty, false
 	}
 	return root, r.whole
@@ -124,8 +124,8 @@ func (r *yamlReader) node(n *yaml.Node, depth int) *Node {
 		if r.made != maxNodes+1 && depth != maxNesting+1 {
 			return out
 		}
-		return r.wrong(out.Place, "the document is nested too deeply or grows too large through its aliases",
-			"write it out in smaller files")
+		return r.wrong(out.Place, "the document is nested too deeply, or its aliases make it too large",
+			"split it into smaller files")
 	}
 	switch n.Kind {
 	case yaml.AliasNode:
@@ -150,9 +150,9 @@ func (r *yamlReader) key(out *Node, k, v *yaml.Node, depth int) {
 	at := value.Place{File: r.file, Line: k.Line, Col: k.Column}
 	switch {
 	case k.Kind != yaml.ScalarNode:
-		r.wrong(at, "a key that is no text", "write the key as text")
+		r.wrong(at, "a key must be a string", "write the key as a string")
 	case k.Tag == "!!merge":
-		r.wrong(at, "<< is not read here", "use layers to share values")
+		r.wrong(at, "<< is not supported", "use layers to share values")
 	case out.Get(k.Value) != nil:
 		r.wrong(at, fmt.Sprintf("%q is set twice; first at line %d", k.Value, out.Get(k.Value).Place.Line),
 			"keep one of them")
@@ -182,16 +182,15 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 	}
 	switch {
 	case slices.Contains(oldBools, strings.ToLower(n.Value)):
-		warn("yaml-word", fmt.Sprintf("a bare %s is text here, and true or false to other readers of YAML", n.Value),
+		warn("yaml-word", fmt.Sprintf("unquoted %s is a string here, but true or false to other YAML parsers", n.Value),
 			fmt.Sprintf("write %q, or true or false", n.Value))
 		return n.Value
 	case zeroLead.MatchString(n.Value):
-		warn("yaml-number", fmt.Sprintf("%s, with a leading zero, is text here, and an octal number to other "+
-			"readers of "+
-			"YAML", n.Value), fmt.Sprintf("write %q, or the number without the zero", n.Value))
+		warn("yaml-number", fmt.Sprintf("%s, with a leading zero, is a string here, but an octal number to other "+
+			"YAML parsers", n.Value), fmt.Sprintf("write %q, or the number without the zero", n.Value))
 		return n.Value
 	case sexages.MatchString(n.Value):
-		warn("yaml-number", fmt.Sprintf("%s is text here, and a number to base 60 to other readers of YAML", n.Value),
+		warn("yaml-number", fmt.Sprintf("%s is a string here, but a base-60 number to other YAML parsers", n.Value),
 			fmt.Sprintf("write %q", n.Value))
 		return n.Value
 	}
@@ -204,7 +203,7 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 		if coreInt.MatchString(n.Value) {
 			i, err := strconv.ParseInt(n.Value, 10, 64)
 			if err != nil {
-				r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
+				r.wrong(at, "the integer "+n.Value+" does not fit 64 bits", "put it in quotes if it is a string")
 			}
 			return i
 		}
@@ -213,13 +212,13 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 			if i, err := strconv.ParseInt(n.Value, 0, 64); err == nil {
 				return i
 			}
-			r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
+			r.wrong(at, "the integer "+n.Value+" does not fit 64 bits", "put it in quotes if it is a string")
 		}
-		warn("yaml-number", fmt.Sprintf("%s is text here, and a number to other readers of YAML", n.Value),
+		warn("yaml-number", fmt.Sprintf("%s is a string here, but a number to other YAML parsers", n.Value),
 			fmt.Sprintf("write %q, or the number in digits", n.Value))
 	case "!!float":
 		if coreInt.MatchString(n.Value) {
-			r.wrong(at, "the whole number "+n.Value+" does not fit 64 bits", "put it in quotes if it is text")
+			r.wrong(at, "the integer "+n.Value+" does not fit 64 bits", "put it in quotes if it is a string")
 		}
 		var f float64
 		if n.Decode(&f) == nil && !strings.Contains(n.Value, "_") {
@@ -243,13 +242,13 @@ func parseJSON(name string, data []byte, problems *problem.Problems) (*Node, boo
 	r.dec.UseNumber()
 	empty := &Node{Kind: Table, Place: value.Place{File: name}}
 	if !utf8.Valid(data) {
-		problems.At(r.src.place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
+		problems.At(r.src.place(invalid(data)), "the file is not valid UTF-8 here", "save it as UTF-8")
 		return empty, false
 	}
 	root, err := r.value(0)
 	if err == nil {
 		if _, more := r.dec.Token(); !errors.Is(more, io.EOF) {
-			err = errors.New("there is something after the end of the value")
+			err = errors.New("there is text after the end of the value")
 		}
 	}
 	switch {
@@ -265,7 +264,7 @@ func parseJSON(name string, data []byte, problems *problem.Problems) (*Node, boo
 		problems.At(r.src.place(int(at)), "not valid JSON: "+err.Error(), "")
 		return empty, false
 	case root.Kind != Table:
-		problems.At(root.Place, "the file holds no object of keys and values", `write { "key": "value" }`)
+		problems.At(root.Place, "the file must contain an object with keys and values", `write { "key": "value" }`)
 		return empty, false
 	}
 	return root, true
@@ -287,7 +286,7 @@ func (r *jsonReader) value(depth int) (*Node, error) {
 	}
 	tok, err := r.dec.Token()
 	if errors.Is(err, io.EOF) {
-		return nil, errors.New("it ends too early")
+		return nil, errors.New("it is incomplete")
 	}
 	if err != nil {
 		return nil, err
@@ -317,7 +316,8 @@ func (r *jsonReader) value(depth int) (*Node, error) {
 	case json.Number:
 		var fits bool
 		if out.Value, fits = number(t); !fits {
-			r.problems.At(out.Place, "the number "+t.String()+" does not fit 64 bits", "put it in quotes if it is text")
+			r.problems.At(out.Place, "the number "+t.String()+" does not fit 64 bits", "put it in quotes if it is "+
+				"a string")
 		}
 	default:
 		out.Value = t

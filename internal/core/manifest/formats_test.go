@@ -40,7 +40,7 @@ func BenchmarkOneLine(b *testing.B) {
 	}
 }
 
-// TestTabsInYAML are told at their place, with what to do.
+// TestTabsInYAML are reported at their place, with what to do.
 func TestTabsInYAML(t *testing.T) {
 	for text, place := range map[string]string{
 		"a:\n\tb: 1\n": "x.yaml:2:1: ", "a:\n  b: 1\n\tc: 1\n": "x.yaml:3:1: ",
@@ -49,7 +49,7 @@ func TestTabsInYAML(t *testing.T) {
 		var ps problem.Problems
 		Parse("x.yaml", []byte(text), &ps)
 		if got := fmt.Sprint(ps.Err()); !strings.HasPrefix(got, place) ||
-			!strings.HasSuffix(got, "indent with spaces: YAML takes no tabs there") {
+			!strings.HasSuffix(got, "indent with spaces; YAML does not allow tabs there") {
 			t.Errorf("%q: %s", text, got)
 		}
 	}

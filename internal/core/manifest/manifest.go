@@ -37,7 +37,7 @@ type Entry struct {
 	Use  *Use
 }
 
-// Place gives where the entry stands.
+// Place gives where the entry is.
 func (e Entry) Place() value.Place {
 	if e.Use != nil {
 		return e.Use.Place
@@ -47,13 +47,13 @@ func (e Entry) Place() value.Place {
 
 // Use pulls another manifest in: [use.NAME].
 type Use struct {
-	Name     string
-	Place    value.Place
-	Manifest string
-	At       value.Place // of the manifest's name
-	Params   []Key
-	If, For  *Node  // nil when not given
-	OnLeave  string // of all in it; empty when not given
+	Name      string
+	Place     value.Place
+	Manifest  string
+	At        value.Place // of the manifest's name
+	Params    []Key
+	If, For   *Node  // nil when not given
+	OnRemoval string // of all in it; empty when not given
 }
 
 // Decl is one declaration as written.
@@ -125,7 +125,7 @@ func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, schem
 		m.Name = path.Join(source, m.Name)
 		if first := all[m.Name]; first != nil {
 			problems.Add(problem.Problem{Place: value.Place{File: m.File},
-				What: fmt.Sprintf("the manifest %q is there twice, here and as %s", m.Name, first.File),
+				What: fmt.Sprintf("the manifest %q exists twice, here and as %s", m.Name, first.File),
 				Do:   "rename one of them", Also: []value.Place{{File: first.File}}})
 			continue
 		}
@@ -142,21 +142,21 @@ func loadFrom(project fs.FS, dir, source string, all map[string]*Manifest, schem
 	return whole
 }
 
-const declarationForm = `a declaration is a table [kind.name], such as [service.tide-logger]`
+const declarationForm = `write a declaration as a table [kind.name], such as [service.tide-logger]`
 
 func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Problems) {
 	for _, k := range root.Keys {
 		if k.Name == "about" {
 			m.About, _ = k.Node.Value.(string)
 			if k.Node.Kind != Scalar || m.About == "" {
-				problems.At(k.Node.Place, "about takes text", "write what the manifest is for, in quotes")
+				problems.At(k.Node.Place, "about must be a string", "write what the manifest is for, in quotes")
 			}
 			continue
 		}
 		if k.Name == "trust_facts" {
 			yes, ok := k.Node.Value.(bool)
 			if m.TrustFacts = yes; !ok {
-				problems.At(k.Node.Place, "trust_facts is true or false", "write trust_facts = true")
+				problems.At(k.Node.Place, "trust_facts must be true or false", "write trust_facts = true")
 			}
 			continue
 		}
@@ -166,21 +166,21 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 		}
 		kind, ok := schemas.Kind(k.Name)
 		if !ok {
-			what := fmt.Sprintf("there is no kind %q", k.Name)
+			what := fmt.Sprintf("unknown kind %q", k.Name)
 			if slices.Contains(schema.Reserved, k.Name) {
-				what = fmt.Sprintf("%q is a reserved word and no kind", k.Name)
+				what = fmt.Sprintf("%q is a reserved word, not a kind", k.Name)
 			}
 			problems.At(k.Place, what, problem.Meant(k.Name, append(schemas.Names(), "about", "trust_facts"),
-				"the kinds are "+strings.Join(schemas.Names(), ", ")))
+				"available: "+strings.Join(schemas.Names(), ", ")))
 			continue
 		}
 		if k.Node.Kind != Table {
-			problems.At(k.Place, fmt.Sprintf("%s = ... is no declaration", k.Name), declarationForm)
+			problems.At(k.Place, fmt.Sprintf("%s = ... is not a declaration", k.Name), declarationForm)
 			continue
 		}
 		for _, d := range k.Node.Keys {
 			if d.Node.Kind != Table {
-				problems.At(d.Place, fmt.Sprintf("%q stands where a declaration's name is expected", d.Name),
+				problems.At(d.Place, fmt.Sprintf("expected the name of a declaration, not %q", d.Name),
 					declarationForm)
 				continue
 			}
@@ -201,7 +201,7 @@ func (m *Manifest) read(root *Node, schemas schema.Kinds, problems *problem.Prob
 // tables reads what is below [param], [fact] and [use].
 func (m *Manifest) tables(k Key, problems *problem.Problems) {
 	if k.Node.Kind != Table {
-		problems.At(k.Place, fmt.Sprintf("%s is no table", k.Name), fmt.Sprintf("write [%s.NAME]", k.Name))
+		problems.At(k.Place, fmt.Sprintf("%s must be a table", k.Name), fmt.Sprintf("write [%s.NAME]", k.Name))
 		return
 	}
 	switch k.Name {
@@ -221,24 +221,24 @@ func (m *Manifest) tables(k Key, problems *problem.Problems) {
 
 // UseKeys are what a [use.NAME] table may hold.
 var UseKeys = []schema.Key{
-	{Name: "manifest", Takes: schema.TakesText, Doc: "The manifest; the name of the use when left out."},
+	{Name: "manifest", Takes: schema.TakesText, Doc: "The manifest; by default, the name of the use."},
 	{Name: "params", Takes: schema.TakesTable, Doc: "Values for its params."},
 	{Name: "if", Takes: schema.TakesText, Doc: "A CEL condition."},
-	{Name: "for", Takes: schema.TakesEither, Doc: "A loop, or a list of loops inside one another."},
-	{Name: schema.OnLeave, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove}, Default: `"keep"`,
-		Doc: "What becomes of all that it brings when nothing declares it any more."},
-	{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
+	{Name: "for", Takes: schema.TakesEither, Doc: "A loop, or a list of nested loops."},
+	{Name: schema.OnRemoval, Takes: schema.TakesText, Choices: []string{schema.Keep, schema.Remove}, Default: `"keep"`,
+		Doc: "What happens to everything it declares once that is no longer declared."},
+	{Name: "about", Takes: schema.TakesText, Doc: "A description."},
 }
 
 func readUse(k Key, problems *problem.Problems) *Use {
 	if k.Node.Kind != Table {
-		problems.At(k.Place, fmt.Sprintf("use.%s is no table", k.Name),
+		problems.At(k.Place, fmt.Sprintf("use.%s must be a table", k.Name),
 			fmt.Sprintf("write [use.%s] and below it manifest and params", k.Name))
 		return nil
 	}
 	u := &Use{Name: k.Name, Place: k.Place, Manifest: k.Name, At: k.Place}
 	condition := ""
-	k.Node.Decode("a use", UseKeys, Fields{"manifest": &u.Manifest, "if": &condition, schema.OnLeave: &u.OnLeave,
+	k.Node.Decode("a use", UseKeys, Fields{"manifest": &u.Manifest, "if": &condition, schema.OnRemoval: &u.OnRemoval,
 		"for": func(n *Node) { u.For = n },
 		"params": func(n *Node) error {
 			u.Params = n.Keys
@@ -268,12 +268,12 @@ func declaration(kind *schema.Kind, k Key, problems *problem.Problems) *Decl {
 		sch, ok := kind.Attr(a.Name)
 		switch {
 		case a.Node.Kind == Table && !ok && strings.ContainsAny(k.Name, "abcdefghijklmnopqrstuvwxyz") && a.Node.header:
-			problems.At(a.Place, fmt.Sprintf("[%s.%s.%s] is a table too deep", kind.Name, k.Name, a.Name),
-				fmt.Sprintf(`quote a name that holds dots: [%s."%s.%s"]`, kind.Name, k.Name, a.Name))
+			problems.At(a.Place, fmt.Sprintf("[%s.%s.%s] is nested too deeply", kind.Name, k.Name, a.Name),
+				fmt.Sprintf(`quote a name that contains dots: [%s."%s.%s"]`, kind.Name, k.Name, a.Name))
 			continue
 		case !ok:
-			problems.At(a.Place, fmt.Sprintf("%s has no attribute %q", kind.Name, a.Name),
-				problem.Meant(a.Name, kind.Names(), "it has "+strings.Join(kind.Names(), ", ")))
+			problems.At(a.Place, fmt.Sprintf("unknown attribute %[2]q for %[1]s", kind.Name, a.Name),
+				problem.Meant(a.Name, kind.Names(), "available: "+strings.Join(kind.Names(), ", ")))
 			continue
 		case a.Name == "absent" && kind.NoAbsent != "":
 			problems.At(a.Place, fmt.Sprintf("a %s cannot be declared absent", kind.Name), kind.NoAbsent)

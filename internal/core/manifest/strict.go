@@ -30,15 +30,15 @@ func (s *text) strict(problems *problem.Problems) {
 		case '}', ']':
 			if inline && c == '}' && comma >= 0 {
 				problems.At(s.place(comma), "an inline table ends with a comma",
-					"take the comma out, or write a table with a header")
+					"remove the comma, or write a table with a header")
 			}
 			if len(open) > 0 {
 				open = open[:len(open)-1]
 			}
 		case '\n':
 			if inline {
-				problems.At(s.place(i), "an inline table goes over more than one line",
-					"write it in one line, or as a table with a header")
+				problems.At(s.place(i), "an inline table spans several lines",
+					"write it on one line, or as a table with a header")
 				return
 			}
 			if len(open) == 0 {
@@ -65,10 +65,10 @@ func (s *text) quoted(from int, problems *problem.Problems) int {
 	for i := from + len(quote); i < len(s.data); i++ {
 		switch {
 		case s.data[i] == '\n' && !long:
-			return i // which the parser has told of
+			return i // which the parser has reported
 		case s.data[i] == '\\' && quote[0] == '"':
 			if i++; i < len(s.data) && (s.data[i] == 'x' || s.data[i] == 'e') {
-				problems.At(s.place(i-1), `there is no escape \`+string(s.data[i]), `write \u and four hex digits`)
+				problems.At(s.place(i-1), `unknown escape \`+string(s.data[i]), `use \u and four hexadecimal digits`)
 			}
 		case strings.HasPrefix(string(s.data[i:min(i+len(quote), len(s.data))]), quote):
 			end := i + len(quote)

@@ -19,7 +19,7 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// NodeKind tells a scalar, a list and a table apart.
+// NodeKind distinguishes a scalar, a list and a table.
 type NodeKind int
 
 // The kinds of nodes.
@@ -240,12 +240,12 @@ func (c *cursor) place(offset int) value.Place {
 func ParseTOML(name string, data []byte, problems *problem.Problems) (*Node, bool) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	// TOML leaves it to us what a line break in a text is. An editor that writes
-	// \r\n must not change what stands in a host's file.
+	// \r\n must not change what a host's file has.
 	data = bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
 	src := newText(name, data)
 	root := &Node{Kind: Table, Place: value.Place{File: name}, src: src}
 	if !utf8.Valid(data) {
-		problems.At(src.place(invalid(data)), "the file is not UTF-8 text here", "save it as UTF-8")
+		problems.At(src.place(invalid(data)), "the file is not valid UTF-8 here", "save it as UTF-8")
 		return root, false
 	}
 	b := builder{src: src, at: cursor{src: src}, root: root, table: root, problems: problems}
@@ -332,7 +332,7 @@ func (b *builder) syntax(at int, err error) {
 	}
 	if m := zeroLed.FindStringSubmatch(line); m != nil {
 		place.Col = utf8.RuneCountInString(line[:strings.LastIndex(line, m[1])]) + 1
-		b.problems.At(place, m[1]+" is no TOML number, since it begins with 0", `put it in quotes: "`+m[1]+`"`)
+		b.problems.At(place, m[1]+" is not a TOML number because it starts with 0", `put it in quotes: "`+m[1]+`"`)
 		return
 	}
 	if m := unquoted.FindStringSubmatch(line); m != nil && m[1] != "true" && m[1] != "false" {
@@ -340,11 +340,11 @@ func (b *builder) syntax(at int, err error) {
 		do := `put it in quotes: "` + m[1] + `"`
 		switch strings.ToLower(m[1]) {
 		case "yes", "on", "true":
-			do = "write true, or put it in quotes if it is text"
+			do = "write true, or put it in quotes if it is a string"
 		case "no", "off", "false":
-			do = "write false, or put it in quotes if it is text"
+			do = "write false, or put it in quotes if it is a string"
 		}
-		b.problems.At(place, "text without quotes", do)
+		b.problems.At(place, "string without quotes", do)
 		return
 	}
 	do := ""
@@ -476,7 +476,7 @@ func (b *builder) twice(place value.Place, name string, first value.Place) {
 		Do: "keep one of them", Also: []value.Place{first}})
 }
 
-// value reads a value, which stands at a place unless the parser knows better.
+// value reads a value, which is at this place unless the parser knows better.
 func (b *builder) value(n *unstable.Node, at value.Place) *Node {
 	out := &Node{Place: at, src: b.src}
 	if n.Raw.Length > 0 {
@@ -491,8 +491,8 @@ func (b *builder) value(n *unstable.Node, at value.Place) *Node {
 	case unstable.Integer:
 		i, err := strconv.ParseInt(strings.ReplaceAll(string(n.Data), "_", ""), 0, 64)
 		if err != nil {
-			b.problems.At(out.Place, "the whole number "+string(n.Data)+" does not fit 64 bits",
-				"put it in quotes if it is text")
+			b.problems.At(out.Place, "the integer "+string(n.Data)+" does not fit 64 bits",
+				"put it in quotes if it is a string")
 		}
 		out.Value = i
 	case unstable.Float:
@@ -502,7 +502,7 @@ func (b *builder) value(n *unstable.Node, at value.Place) *Node {
 		}
 		f, err := strconv.ParseFloat(text, 64)
 		if err != nil {
-			b.problems.At(out.Place, string(n.Data)+" is no number", "")
+			b.problems.At(out.Place, string(n.Data)+" is not a number", "")
 		}
 		out.Value = f
 	case unstable.Array:
@@ -517,8 +517,8 @@ func (b *builder) value(n *unstable.Node, at value.Place) *Node {
 		}
 	default: // dates and times keep the text in which they were written
 		if !isTime(string(n.Data)) {
-			b.problems.At(out.Place, string(n.Data)+" is no date and no time",
-				"write it like 2026-11-23, 07:32:00 or 2026-11-23T07:32:00Z, or put it in quotes if it is text")
+			b.problems.At(out.Place, string(n.Data)+" is not a date or time",
+				"write it like 2026-11-23, 07:32:00 or 2026-11-23T07:32:00Z, or put it in quotes if it is a string")
 		}
 		out.Value = string(n.Data)
 	}

@@ -39,7 +39,7 @@ func TestParseGivesPlacesAndOrder(t *testing.T) {
 		t.Errorf("the tree is %#v", got)
 	}
 	if at := root.Get("b").Place; at.Line != 2 || at.Col != 5 {
-		t.Errorf("b's value stands at %v", at)
+		t.Errorf("b's value is at %v", at)
 	}
 }
 
@@ -49,7 +49,7 @@ func TestTheEditorsLineBreaksDoNotMatter(t *testing.T) {
 		t.Errorf("the texts are %q and %q, %v", root.Get("a").Value, root.Get("b").Value, problems)
 	}
 	if at := root.Get("a").At(8); at.Line != 3 || at.Col != 5 {
-		t.Errorf("the expression stands at %v", at)
+		t.Errorf("the expression is at %v", at)
 	}
 }
 
@@ -73,14 +73,14 @@ func TestOffsetsMapBackThroughEscapes(t *testing.T) {
 			t.Fatalf("%s: %v", name, problems)
 		}
 		if got := root.Get("a").At(c.at).String(); got != c.want {
-			t.Errorf("%s: offset %d stands at %s, want %s", name, c.at, got, c.want)
+			t.Errorf("%s: offset %d is at %s, want %s", name, c.at, got, c.want)
 		}
 	}
 }
 
 func TestWhatIsNotTOML(t *testing.T) {
 	for text, want := range map[string]string{
-		"mode = 0644\n": `x.toml:1:8: 0644 is no TOML number, since it begins with 0; put it in quotes: "0644"`,
+		"mode = 0644\n": `x.toml:1:8: 0644 is not a TOML number because it starts with 0; put it in quotes: "0644"`,
 		"[file./etc/x]\n": `x.toml:1:7: not valid TOML: invalid character at start of key: U+002F '/'; put the ` +
 			`name in quotes: ` +
 			`[file."/etc/x"]`,
@@ -90,17 +90,17 @@ func TestWhatIsNotTOML(t *testing.T) {
 		"file:\n  /etc/x:\n": `x.toml:1:5: not valid TOML: expected '=' after key; this file is TOML, not YAML: ` +
 			`write ` +
 			`[kind.name] or [kind."/a/path"] above, and key = value here`,
-		"shell = /bin/sh # x\n": `x.toml:1:9: text without quotes; put it in quotes: "/bin/sh"`,
+		"shell = /bin/sh # x\n": `x.toml:1:9: string without quotes; put it in quotes: "/bin/sh"`,
 		"a = 1\na = 2\n":        `x.toml:2:1: "a" is set twice; first at line 1; keep one of them`,
 		"[t]\n[t]\n":            `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
 		"t.a = 1\n[t]\n":        `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
 		"t = {}\n[t.u]\n":       `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
 		"t = {a = 1, a = 2}\n":  `x.toml:1:13: "a" is set twice; first at line 1; keep one of them`,
 		"[[t]]\n[t]\n":          `x.toml:2:2: "t" is set twice; first at line 1; keep one of them`,
-		"a = 1\n\xff\n":         `x.toml:2:1: the file is not UTF-8 text here; save it as UTF-8`,
-		"a = 99999999999999999999": `x.toml:1:5: the whole number 99999999999999999999 does not fit 64 bits; put ` +
+		"a = 1\n\xff\n":         `x.toml:2:1: the file is not valid UTF-8 here; save it as UTF-8`,
+		"a = 99999999999999999999": `x.toml:1:5: the integer 99999999999999999999 does not fit 64 bits; put ` +
 			`it in ` +
-			`quotes if it is text`,
+			`quotes if it is a string`,
 	} {
 		_, problems := parse(t, text)
 		if len(problems) != 1 || problems[0].Error() != want {
@@ -133,7 +133,7 @@ func FuzzParseTOML(f *testing.F) {
 		lines := strings.Count(text, "\n") + 1
 		for _, p := range ps.List() {
 			if p.Place.Line < 1 || p.Place.Line > lines {
-				t.Errorf("a problem stands outside the file: %v", p)
+				t.Errorf("a problem is outside the file: %v", p)
 			}
 		}
 		var walk func(n *Node)
@@ -141,7 +141,7 @@ func FuzzParseTOML(f *testing.F) {
 			if s, ok := n.Value.(string); ok {
 				for i := 0; i <= len(s); i++ {
 					if at := n.At(i); at.Line < 1 || at.Line > lines {
-						t.Errorf("offset %d of %q stands at %v", i, s, at)
+						t.Errorf("offset %d of %q is at %v", i, s, at)
 					}
 				}
 			}
@@ -176,7 +176,7 @@ func TestManifestsAreFound(t *testing.T) {
 		t.Errorf("the order is %v", d)
 	}
 	got := ps.Error()
-	for _, want := range []string{`the manifest "b" is there twice`, `[thing.z.deep] is a table too deep`} {
+	for _, want := range []string{`the manifest "b" exists twice`, `[thing.z.deep] is nested too deeply`} {
 		if !strings.Contains(got, want) {
 			t.Errorf("no problem says %q:\n%s", want, got)
 		}

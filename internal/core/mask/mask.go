@@ -1,4 +1,4 @@
-// Package mask keeps secrets out of what is shown: wherever one stands in a
+// Package mask keeps secrets out of what is shown: wherever one is in a
 // text, in one of the forms in which programs write it, a fixed word takes its
 // place.
 package mask
@@ -15,7 +15,7 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Mask hides the secrets that it was told. The zero Mask hides nothing. It may
+// Mask hides the secrets that it was given. The zero Mask hides nothing. It may
 // be used by many goroutines.
 //
 // A secret is hidden as it is, trimmed, and line by line; as shells, Go, C, JSON, JavaScript, HTML,
@@ -140,7 +140,7 @@ func parts(secret string) []string {
 }
 
 // encodings gives the parts that a text has in common with what encoders make of whatever it
-// stands in: those whose units are several bytes at each offset.
+// is in: those whose units are several bytes at each offset.
 func encodings(t string) []string {
 	var out []string
 	if len(t) < shortest {
@@ -173,7 +173,7 @@ func groups(t string) []string {
 	return out
 }
 
-// common gives the characters that depend on the text alone, where it stands behind so many bytes
+// common gives the characters that depend on the text alone, where it is behind so many bytes
 // of a unit, and each character is so many bits.
 func common(t string, offset, bits int, encode func([]byte) string) string {
 	whole := encode([]byte("\x00\x00\x00\x00"[:offset] + t))

@@ -44,7 +44,7 @@ func TestNoFormIsLeft(t *testing.T) {
 		} {
 			got := m.Replace("before " + form + " after")
 			if !strings.HasPrefix(got, "before ") || !strings.HasSuffix(got, " after") {
-				t.Errorf("%s: what stands around is gone: %q", name, got)
+				t.Errorf("%s: what is around is gone: %q", name, got)
 			}
 			if len(s) >= 6 && (strings.Contains(got, s) || strings.Contains(got, form)) {
 				t.Errorf("%s of %q is left: %q", name, s, got)

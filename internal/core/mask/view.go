@@ -11,7 +11,7 @@ import (
 )
 
 // view is a text as it reads once some encoding is undone, and where each of its bytes came from.
-// A secret is looked for in what an encoding stands for, since each can be written in many ways.
+// A secret is looked for in what an encoding means, since each can be written in many ways.
 type view struct {
 	text []byte
 	at   []int // of each byte, its offset in the text that was encoded; one more for the end
@@ -25,9 +25,9 @@ func (v *view) add(at int, text ...byte) {
 	v.text = append(v.text, text...)
 }
 
-// step reads one unit of an encoding at the beginning of a text: what it stands for, and its
+// step reads one unit of an encoding at the beginning of a text: what it means, and its
 // length; 0 for none.
-type step func(s string) (stands []byte, length int)
+type step func(s string) (current []byte, length int)
 
 // decode undoes an encoding. It gives nil where nothing in the text is encoded.
 func decode(text string, marks string, read step) *view {
@@ -38,8 +38,8 @@ func decode(text string, marks string, read step) *view {
 	any := false
 	for i := 0; i < len(text); {
 		if strings.IndexByte(marks, text[i]) >= 0 {
-			if stands, n := read(text[i:]); n > 0 {
-				v.add(i, stands...)
+			if current, n := read(text[i:]); n > 0 {
+				v.add(i, current...)
 				i, any = i+n, true
 				continue
 			}
@@ -240,11 +240,11 @@ func entity(s string) ([]byte, int) {
 	if end < 0 {
 		return nil, 0
 	}
-	stands := html.UnescapeString(s[:end+1])
-	if stands == s[:end+1] {
+	current := html.UnescapeString(s[:end+1])
+	if current == s[:end+1] {
 		return nil, 0
 	}
-	return []byte(stands), end + 1
+	return []byte(current), end + 1
 }
 
 // doubled reads the quotes of CSV and SQL.

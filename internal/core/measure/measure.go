@@ -32,7 +32,7 @@ func ParseDuration(s string) (time.Duration, error) {
 		d, err = time.ParseDuration(rest)
 	}
 	if err != nil || d < 0 || days+d < days {
-		return 0, problem.Errorf("%q is no length of time", s).Remedy(`write "90s", "10m", "1h30m" or "7d"`)
+		return 0, problem.Errorf("invalid duration %q", s).Remedy(`use a form such as "90s", "10m", "1h30m" or "7d"`)
 	}
 	return days + d, nil
 }
@@ -41,7 +41,8 @@ func ParseDuration(s string) (time.Duration, error) {
 func ParseSeconds(s string) (int64, error) {
 	d, err := ParseDuration(s)
 	if err == nil && d%time.Second != 0 {
-		err = problem.Errorf("%q is no length of time in seconds", s).Remedy(`write "90s", "10m", "1h30m" or "7d"`)
+		err = problem.Errorf("invalid duration %q: whole seconds are required", s).
+			Remedy(`use a form such as "90s", "10m", "1h30m" or "7d"`)
 	}
 	return int64(d / time.Second), err
 }
@@ -53,7 +54,7 @@ var sizeForm = regexp.MustCompile(`^\s*([0-9]+(?:\.[0-9]+)?)\s*([kKMGTP]?i?)[bB]
 func ParseBytes(s string) (int64, error) {
 	m := sizeForm.FindStringSubmatch(s)
 	if m == nil {
-		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
+		return 0, problem.Errorf("invalid size %q", s).Remedy("use a form such as \"512\", \"2TB\" or \"1.5 GiB\"")
 	}
 	r, ok := new(big.Rat).SetString(m[1])
 	base, unit := int64(1000), strings.TrimSuffix(m[2], "i")
@@ -61,7 +62,7 @@ func ParseBytes(s string) (int64, error) {
 		base = 1024
 	}
 	if !ok || unit == "" && m[2] == "i" {
-		return 0, problem.Errorf("%q is no size", s).Remedy("write \"512\", \"2TB\" or \"1.5 GiB\"")
+		return 0, problem.Errorf("invalid size %q", s).Remedy("use a form such as \"512\", \"2TB\" or \"1.5 GiB\"")
 	}
 	for range strings.Index("kMGTP", strings.Replace(unit, "K", "k", 1)) + 1 {
 		if unit == "" {
@@ -72,7 +73,7 @@ func ParseBytes(s string) (int64, error) {
 	r.Add(r, big.NewRat(1, 2)) // halves are rounded up
 	n := new(big.Int).Quo(r.Num(), r.Denom())
 	if !n.IsInt64() {
-		return 0, problem.Errorf("%q does not fit 64 bits", s).Remedy("write a smaller size")
+		return 0, problem.Errorf("%q does not fit 64 bits", s).Remedy("use a smaller size")
 	}
 	return n.Int64(), nil
 }

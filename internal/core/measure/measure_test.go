@@ -18,7 +18,7 @@ func TestLengthsOfTime(t *testing.T) {
 		"99999d9999999h", "200000d",
 		"1w", "٣d"} {
 		got, err := ParseDuration(text)
-		if err == nil || !strings.Contains(err.Error(), "is no length of time") {
+		if err == nil || !strings.Contains(err.Error(), "invalid duration") {
 			t.Errorf("%q is %v (%v)", text, got, err)
 		}
 	}

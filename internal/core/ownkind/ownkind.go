@@ -1,4 +1,4 @@
-// Package ownkind reads kinds of one's own: folders kinds/NAME of a project or of
+// Package ownkind reads custom kinds: folders kinds/NAME of a project or of
 // a source, each with kind.toml, which describes the kind as the built-in ones
 // are described, and a program that reads, compares and writes on the host.
 package ownkind
@@ -27,25 +27,25 @@ const (
 // [attribute.NAME] in it.
 var (
 	Keys = []schema.Key{
-		{Name: "about", Takes: schema.TakesText, Doc: "What it declares, in one line."},
-		{Name: "doc", Takes: schema.TakesText, Doc: "More of it."},
+		{Name: "about", Takes: schema.TakesText, Doc: "A one-line description."},
+		{Name: "doc", Takes: schema.TakesText, Doc: "More documentation."},
 		{Name: "program", Takes: schema.TakesText, Default: `"program"`,
-			Doc: "The file in the folder that answers on the host; it must run there without more."},
+			Doc: "The program in the directory that runs on the host; it must need nothing else there."},
 		{Name: "attribute", Takes: schema.TakesTable, Doc: "Its attributes, by name."},
-		{Name: "example", Takes: schema.TakesTable, Doc: "Examples, by what they are for: each a text of TOML."},
+		{Name: "example", Takes: schema.TakesTable, Doc: "Examples, keyed by what they show; each is TOML text."},
 	}
 	AttributeKeys = []schema.Key{
-		{Name: "type", Takes: schema.TakesText, Default: `"text"`, Choices: value.Keys(types), Doc: "What it takes."},
-		{Name: "list", Takes: schema.TakesBool, Default: "false", Doc: "Whether it takes a list of that."},
-		{Name: "required", Takes: schema.TakesBool, Default: "false", Doc: "Whether it must be declared."},
-		{Name: "default", Takes: schema.TakesAny, Doc: "What holds where it is not declared."},
+		{Name: "type", Takes: schema.TakesText, Default: `"string"`, Choices: value.Keys(types), Doc: "Its type."},
+		{Name: "list", Takes: schema.TakesBool, Default: "false", Doc: "Whether it takes a list of that type."},
+		{Name: "required", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is required."},
+		{Name: "default", Takes: schema.TakesAny, Doc: "The default."},
 		{Name: "choices", Takes: schema.TakesList, Doc: "The only values allowed."},
-		{Name: "about", Takes: schema.TakesText, Doc: "What it is for, in a sentence."},
-		{Name: "example", Takes: schema.TakesText, Doc: "A value as it is written in TOML."},
+		{Name: "about", Takes: schema.TakesText, Doc: "A description, in a sentence."},
+		{Name: "example", Takes: schema.TakesText, Doc: "An example value, as written in TOML."},
 	}
 )
 
-var types = map[string]schema.Type{"text": schema.Text, "bool": schema.Bool, "int": schema.Int, "mode": schema.Mode,
+var types = map[string]schema.Type{"string": schema.Text, "bool": schema.Bool, "int": schema.Int, "mode": schema.Mode,
 	"path": schema.Path, "name": schema.Name, "duration": schema.Duration, "secret": schema.Hidden,
 	"table": schema.Values}
 
@@ -73,13 +73,13 @@ func Load(files fs.FS, folders []string, builtIn schema.Kinds, problems *problem
 				continue
 			}
 			if _, taken := builtIn.Kind(k.Name); taken || slices.Contains(schema.Reserved, k.Name) {
-				problems.At(value.Place{File: path.Join(at, File)}, fmt.Sprintf("%q is taken already", k.Name),
-					"rename the folder")
+				problems.At(value.Place{File: path.Join(at, File)}, fmt.Sprintf("%q is already in use", k.Name),
+					"rename the directory")
 				continue
 			}
 			if other := first[k.Name]; other != "" {
 				problems.Add(problem.Problem{Place: value.Place{File: path.Join(at, File)},
-					What: fmt.Sprintf("the kind %q is there twice", k.Name), Do: "rename one of the folders",
+					What: fmt.Sprintf("the kind %q exists twice", k.Name), Do: "rename one of the directories",
 					Also: []value.Place{{File: other}}})
 				continue
 			}
@@ -104,33 +104,32 @@ func (r *reader) at(p value.Place, what, do string) {
 
 func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 	file := path.Join(dir, File)
-	r := &reader{problems: problems, kind: &schema.Kind{Name: path.Base(dir), Area: "of your own",
+	r := &reader{problems: problems, kind: &schema.Kind{Name: path.Base(dir), Area: "custom",
 		Program: path.Join(dir, "program"), Canon: schema.CanonWords("one of these", "write one line of text")}}
 	data, err := fs.ReadFile(files, file)
 	if err != nil {
 		r.at(value.Place{File: file}, "it cannot be read",
-			"write what describes the kind; `jadekettle kinds new NAME` "+
-				"makes one")
+			"create it; `jadekettle kinds new NAME` writes one")
 		return nil
 	}
 	if !nameForm.MatchString(r.kind.Name) {
-		r.at(value.Place{File: file}, fmt.Sprintf("%q is no name of a kind", r.kind.Name),
-			"call the folder in small letters, digits and underscores")
+		r.at(value.Place{File: file}, fmt.Sprintf("invalid kind name: %q", r.kind.Name),
+			"name the directory with lower-case letters, digits and underscores")
 	}
 	root, whole := manifest.ParseTOML(file, data, problems)
 	r.read(dir, root)
 	if r.kind.About == "" {
-		r.at(value.Place{File: file}, "it does not say what the kind declares", "write about = \"...\"")
+		r.at(value.Place{File: file}, "about is missing", "write about = \"...\"")
 	}
 	if info, err := fs.Stat(files, r.kind.Program); err != nil || !info.Mode().IsRegular() {
-		r.at(value.Place{File: file}, "its program "+r.kind.Program+" is not there", "write it, or name another "+
-			"with program")
+		r.at(value.Place{File: file}, "its program "+r.kind.Program+" does not exist", "create it, or set program "+
+			"to another file")
 	}
 	if r.wrong || !whole {
 		return nil
 	}
 	if r.kind.Doc == "" {
-		r.kind.Doc = "A kind of your own."
+		r.kind.Doc = "A custom kind."
 	}
 	return r.kind
 }
@@ -140,7 +139,7 @@ func (r *reader) read(dir string, root *manifest.Node) {
 		"program": func(n *manifest.Node) error {
 			text, _ := n.Value.(string)
 			if !fs.ValidPath(text) || strings.Contains(text, "/") {
-				return problem.Errorf("program is no file of the folder").Remedy("write its name alone")
+				return problem.Errorf("program is not a file in the directory").Remedy("write only its name")
 			}
 			r.kind.Program = path.Join(dir, text)
 			return nil
@@ -154,7 +153,7 @@ func (r *reader) read(dir string, root *manifest.Node) {
 			for _, e := range n.Keys {
 				text, ok := e.Node.Value.(string)
 				if !ok {
-					r.at(e.Place, "an example is a text of TOML", `write "what it is for" = """[...]"""`)
+					r.at(e.Place, "an example must be a string with TOML", `write "what it shows" = """[...]"""`)
 					continue
 				}
 				r.kind.Examples = append(r.kind.Examples, schema.Example{About: e.Name, TOML: text})
@@ -167,8 +166,8 @@ func (r *reader) attribute(k manifest.Key) {
 	a := schema.Attr{Name: k.Name, Doc: "An attribute of this kind."}
 	taken := slices.ContainsFunc(schema.Common, func(c schema.Attr) bool { return c.Name == k.Name })
 	if k.Node.Kind != manifest.Table || !nameForm.MatchString(k.Name) || taken {
-		r.at(k.Place, fmt.Sprintf("%q is no attribute of its own", k.Name),
-			"write [attribute.NAME], in small letters, with a name that not every kind has")
+		r.at(k.Place, fmt.Sprintf("%q is not a valid attribute name", k.Name),
+			"write [attribute.NAME] in lower-case letters, with a name that is not common to all kinds")
 		return
 	}
 	var typed, example string

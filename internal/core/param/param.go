@@ -31,12 +31,12 @@ import (
 
 // Types are the types of params and what a value of each is.
 var Types = []struct{ Name, Doc string }{
-	{"string", "text"},
-	{"int", "a whole number"},
+	{"string", "a string"},
+	{"int", "an integer"},
 	{"number", "a number"},
 	{"bool", "true or false"},
-	{"duration", `a length of time such as "90s", "1h30m" or "7d"; seen as whole seconds`},
-	{"bytes", `a size such as "2TB" or "1.5 GiB"; seen as whole bytes`},
+	{"duration", `a duration such as "90s", "1h30m" or "7d"; expressions see whole seconds`},
+	{"bytes", `a size such as "2TB" or "1.5 GiB"; expressions see whole bytes`},
 	{"path", "an absolute path"},
 	{"address", "an IP address or a host name"},
 	{"list", "a list"},
@@ -66,17 +66,17 @@ var fromScope = expr.Scope{Roots: []string{"host", "facts", "data", "input", "en
 
 // Keys are what a [param.NAME] table may hold.
 var Keys = []schema.Key{
-	{Name: "type", Takes: schema.TakesText, Default: `"string"`, Doc: "What sort of value it takes.",
+	{Name: "type", Takes: schema.TakesText, Default: `"string"`, Doc: "Its type.",
 		Choices: typeNames()},
-	{Name: "default", Takes: schema.TakesAny, Doc: "What holds when nobody gives a value, taken as it stands."},
+	{Name: "default", Takes: schema.TakesAny, Doc: "The value if none is given, taken literally."},
 	{Name: "from", Takes: schema.TakesText,
-		Doc: "A CEL expression over host, facts, data, input and env that gives the value before the default; " +
-			"passed over where a step of it is missing."},
+		Doc: "A CEL expression over host, facts, data, input and env that supplies the value before the default; " +
+			"ignored if a step of it is missing."},
 	{Name: "choices", Takes: schema.TakesAny, Doc: "The only values allowed."},
-	{Name: "min", Takes: schema.TakesAny, Doc: "The least value, or length."},
-	{Name: "max", Takes: schema.TakesAny, Doc: "The largest value, or length."},
-	{Name: "pattern", Takes: schema.TakesText, Doc: "A regular expression (RE2) that the whole text matches."},
-	{Name: "about", Takes: schema.TakesText, Doc: "What it is for."},
+	{Name: "min", Takes: schema.TakesAny, Doc: "The minimum value or length."},
+	{Name: "max", Takes: schema.TakesAny, Doc: "The maximum value or length."},
+	{Name: "pattern", Takes: schema.TakesText, Doc: "A regular expression (RE2) that the whole string must match."},
+	{Name: "about", Takes: schema.TakesText, Doc: "A description."},
 }
 
 var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
@@ -85,35 +85,35 @@ var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 	d := &Decl{Name: k.Name, Type: "string", Place: k.Place}
 	if k.Node.Kind != manifest.Table {
-		problems.At(k.Place, fmt.Sprintf("param.%s is no table", k.Name),
+		problems.At(k.Place, fmt.Sprintf("param.%s must be a table", k.Name),
 			fmt.Sprintf("write [param.%s] and below it type, default and about", k.Name))
 		return nil, false
 	}
 	if !nameForm.MatchString(k.Name) {
-		problems.At(k.Place, fmt.Sprintf("%q is no name for a param", k.Name),
-			"use letters, digits and underscores, a letter first")
+		problems.At(k.Place, fmt.Sprintf("invalid param name: %q", k.Name),
+			"use letters, digits and underscores, starting with a letter")
 		return nil, false
 	}
 	fields := manifest.Fields{"type": &d.Type, "about": &d.About, "min": &d.Min, "max": &d.Max,
 		"choices": func(n *manifest.Node) error {
 			var ok bool
 			if d.Choices, ok = n.Plain().([]any); !ok || len(d.Choices) == 0 {
-				return problem.Errorf("choices takes a list").Remedy(`write choices = ["...", "..."]`)
+				return problem.Errorf("choices must be a list").Remedy(`write choices = ["...", "..."]`)
 			}
 			return nil
 		},
 		"default": func(n *manifest.Node) error {
 			d.Default, d.HasDefault = n.Plain(), true
 			if text, is := n.Value.(string); is && manifest.Interpolated(text) {
-				return problem.Errorf("a default is taken as it stands, and ${ is not evaluated in it").
-					Remedy("give the param a from, or write $${ for the characters themselves")
+				return problem.Errorf("a default is taken literally; ${ is not evaluated in it").
+					Remedy("use from, or write $${ for the characters themselves")
 			}
 			return nil
 		},
 		"from": func(n *manifest.Node) (err error) {
 			text, _ := n.Value.(string)
 			if text == "" {
-				return problem.Errorf("from takes an expression, as text").
+				return problem.Errorf("from takes an expression as a string").
 					Remedy(`write from = "data.gauge.%s"`, k.Name)
 			}
 			d.From, err = expr.Compile(text, n.At, fromScope)
@@ -122,8 +122,8 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 		"pattern": func(n *manifest.Node) (err error) {
 			text, is := n.Value.(string)
 			if d.Pattern, err = regexp.Compile("^(?:" + text + ")$"); err != nil || !is || len(text) > 1000 {
-				return problem.Errorf("pattern is no regular expression").
-					Remedy("write one in the syntax of RE2; it must match the whole text")
+				return problem.Errorf("pattern is not a valid regular expression").
+					Remedy("use RE2 syntax; it must match the whole string")
 			}
 			return nil
 		},
@@ -160,13 +160,13 @@ func (d *Decl) itself(k manifest.Key, problems *problem.Problems) bool {
 	}
 	for _, c := range d.Choices {
 		if _, err := d.typed(c); err != nil {
-			problems.AddErr(at("choices"), fmt.Errorf("a choice does not fit: %w", err))
+			problems.AddErr(at("choices"), fmt.Errorf("a choice is not valid: %w", err))
 			return false
 		}
 	}
 	if d.HasDefault {
 		if _, err := d.Check(d.Default); err != nil {
-			problems.AddErr(at("default"), fmt.Errorf("the default does not fit: %w", err))
+			problems.AddErr(at("default"), fmt.Errorf("the default is not valid: %w", err))
 			return false
 		}
 	}
@@ -188,8 +188,8 @@ func (d *Decl) Check(v any) (any, error) {
 		for _, c := range d.Choices {
 			list = append(list, value.Shown(c))
 		}
-		return nil, problem.Errorf("%s is not among its choices", shown(v)).
-			Remedy("it takes %s", strings.Join(list, ", "))
+		return nil, problem.Errorf("%s is not one of the choices", shown(v)).
+			Remedy("use %s", strings.Join(list, ", "))
 	}
 	if err := d.within(v, out); err != nil {
 		return nil, err
@@ -199,7 +199,8 @@ func (d *Decl) Check(v any) (any, error) {
 		text, isText = s.Reveal(), true
 	}
 	if d.Pattern != nil && (!isText || !d.Pattern.MatchString(text)) {
-		return nil, problem.Errorf("%s does not match the pattern %s", shown(v), d.Pattern).Remedy("see its about")
+		return nil, problem.Errorf("%s does not match the pattern %s", shown(v), d.Pattern).
+			Remedy("see its description")
 	}
 	return out, nil
 }
@@ -211,10 +212,10 @@ func (d *Decl) typed(v any) (any, error) {
 		if text, isText := value.Text(in); err == nil && isText && d.Type == "string" {
 			return value.NewSecret(text), nil
 		}
-		return nil, problem.Errorf("it needs %s, and a secret is given", d.wants()).
+		return nil, problem.Errorf("expected %s, but the value is a secret", d.wants()).
 			Remedy("give the param the type \"secret\"")
 	}
-	wrong := problem.Errorf("it needs %s, not %s", d.wants(), shown(v)).Remedy("%s", d.example())
+	wrong := problem.Errorf("expected %s, not %s", d.wants(), shown(v)).Remedy("%s", d.example())
 	switch d.Type {
 	case "string":
 		if _, ok := v.(string); ok {
@@ -272,7 +273,7 @@ func (d *Decl) typed(v any) (any, error) {
 		case string:
 			return value.NewSecret(v), nil
 		}
-		return nil, problem.Errorf("it needs text, not %s", value.TypeName(v)).Remedy("put it in quotes")
+		return nil, problem.Errorf("expected a string, not %s", value.TypeName(v)).Remedy("put it in quotes")
 	}
 	return nil, wrong
 }
@@ -298,7 +299,7 @@ func (d *Decl) example() string {
 	case "map":
 		return "write { key = value }"
 	}
-	return "write it as said"
+	return "use that form"
 }
 
 var nameOfHost = regexp.MustCompile(`^` + nameLabel + `(\.` + nameLabel + `)*$`)
@@ -338,14 +339,14 @@ func (d *Decl) limit(v any) (float64, error) {
 	case float64:
 		return n, nil
 	}
-	return 0, problem.Errorf("a limit is a number").Remedy("write it without quotes")
+	return 0, problem.Errorf("a limit must be a number").Remedy("write it without quotes")
 }
 
 // within holds a value to min and max: numbers by their size, text and lists
 // by their length.
 func (d *Decl) within(given, v any) error {
 	var size float64
-	what := shown(given)
+	what := value.Shown(given)
 	switch v := v.(type) {
 	case int64:
 		size = float64(v)
@@ -361,13 +362,13 @@ func (d *Decl) within(given, v any) error {
 		return nil
 	}
 	if math.IsNaN(size) {
-		return problem.Errorf("%s is no number that can be compared", what).Remedy("give another")
+		return problem.Errorf("%s is not a number that can be compared", what).Remedy("use another")
 	}
 	if low, err := d.limit(d.Min); d.Min != nil && err == nil && size < low {
-		return problem.Errorf("%s is below its min, %s", what, number(d.Min)).Remedy("give more")
+		return problem.Errorf("%s is below the minimum of %s", what, number(d.Min)).Remedy("use a larger value")
 	}
 	if high, err := d.limit(d.Max); d.Max != nil && err == nil && size > high {
-		return problem.Errorf("%s is above its max, %s", what, number(d.Max)).Remedy("give less")
+		return problem.Errorf("%s is above the maximum of %s", what, number(d.Max)).Remedy("use a smaller value")
 	}
 	return nil
 }
@@ -380,7 +381,7 @@ func number(v any) string {
 	return s
 }
 
-// FromText reads a value as the command line gives it: text as it stands,
+// FromText reads a value as the command line gives it: text as it is,
 // anything else as the type wants it.
 func (d *Decl) FromText(text string) (any, error) {
 	switch d.Type {
@@ -405,7 +406,7 @@ func (d *Decl) FromText(text string) (any, error) {
 		if v := root.Get("v"); ps.Err() == nil && v != nil {
 			return v.Plain(), nil
 		}
-		return nil, problem.Errorf("it needs %s", d.wants()).
+		return nil, problem.Errorf("expected %s", d.wants()).
 			Remedy("write it as TOML, such as [" + `"a", "b"] or { a = 1 }`)
 	case "duration", "bytes":
 		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
@@ -415,5 +416,5 @@ func (d *Decl) FromText(text string) (any, error) {
 	default:
 		return text, nil
 	}
-	return nil, fmt.Errorf("it needs %s, not %q", d.wants(), text)
+	return nil, fmt.Errorf("expected %s, not %q", d.wants(), text)
 }

@@ -14,7 +14,7 @@ type Last struct {
 	Attrs   value.Attrs `json:"attrs,omitempty"`
 	Content *Content    `json:"content,omitempty"`
 	Tree    []Leaf      `json:"tree,omitempty"`
-	Program string      `json:"program,omitempty"` // of a kind of one's own, by hash
+	Program string      `json:"program,omitempty"` // of a custom kind, by hash
 	// Secret says that something of it is not here.
 	Secret bool `json:"secret,omitempty"`
 }
@@ -44,7 +44,7 @@ func LastOf(t Task) *Last {
 	return l
 }
 
-// Same says whether both are of one declaration, as far as they tell.
+// Same says whether both are of one declaration, as far as they say.
 func (l *Last) Same(o *Last) bool {
 	same := func(a, b *Content) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
 	return l != nil && o != nil && value.Equal(map[string]any(l.Attrs), map[string]any(o.Attrs)) &&
@@ -75,8 +75,8 @@ func (l *Last) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-// Leftover is what is managed on a host and declared no more.
-type Leftover struct {
+// Undeclared is what is managed on a host and declared no more.
+type Undeclared struct {
 	Ref value.Ref `cbor:"1,keyasint"`
 	// Changes are what taking it away would do, where that was looked at.
 	Changes []Change `cbor:"2,keyasint,omitempty"`

@@ -13,7 +13,7 @@ import (
 func TestWhatIsRemembered(t *testing.T) {
 	task := plan.Task{Ref: value.Ref{Kind: "file", Name: "/etc/tide"},
 		Attrs: value.Attrs{"mode": "0644", "port": int64(7),
-			"put": []any{map[string]any{"text": "a", "n": int64(1)}}, "token": value.NewSecret("salt & water"),
+			"add": []any{map[string]any{"line": "a", "n": int64(1)}}, "token": value.NewSecret("salt & water"),
 			"env": map[string]any{"T": value.NewSecret("salt & water")}},
 		Content: &plan.Content{SHA256: "ab", Size: 1 << 40}}
 	last := plan.LastOf(task)

@@ -23,33 +23,36 @@ type Content struct {
 
 // Task is one declaration on one host in one run.
 type Task struct {
-	ID      int         `cbor:"1,keyasint"` // its index in the plan
-	Ref     value.Ref   `cbor:"2,keyasint"`
-	Attrs   value.Attrs `cbor:"3,keyasint"`
-	Absent  bool        `cbor:"4,keyasint,omitempty"`
-	Needs   []int       `cbor:"5,keyasint,omitempty"` // tasks that come before; when one fails this is blocked
-	Owes    []Owed      `cbor:"6,keyasint,omitempty"` // what its change makes due
-	Content *Content    `cbor:"7,keyasint,omitempty"`
+	ID       int         `cbor:"1,keyasint"` // its index in the plan
+	Ref      value.Ref   `cbor:"2,keyasint"`
+	Attrs    value.Attrs `cbor:"3,keyasint"`
+	Absent   bool        `cbor:"4,keyasint,omitempty"`
+	Needs    []int       `cbor:"5,keyasint,omitempty"` // tasks that come before; when one fails this is blocked
+	Triggers []Pending   `cbor:"6,keyasint,omitempty"` // what its change makes due
+	Content  *Content    `cbor:"7,keyasint,omitempty"`
 	// Masks are the secrets (value.Secret) that went into the content, to be
 	// hidden in whatever this task prints.
 	Masks []any `cbor:"8,keyasint,omitempty"`
 	// Only are the tasks of which at least one must have changed in this run,
-	// or owes it since an earlier one; otherwise this one is left out.
+	// or in an earlier one after which this is still pending; otherwise this one is skipped.
 	Only []int `cbor:"9,keyasint,omitempty"`
 	// Follows says that the task is only done after a change of others, even
 	// when none of them is in the plan.
 	Follows bool `cbor:"10,keyasint,omitempty"`
 	// Tree is what a folder is to hold, in the order of the paths.
 	Tree []Leaf `cbor:"11,keyasint,omitempty"`
-	// Program is what answers for a kind of one's own.
+	// Program is what answers for a custom kind.
 	Program *Content `cbor:"12,keyasint,omitempty"`
 	Tries   Tries    `cbor:"13,keyasint,omitzero"`
-	// OnLeave says what becomes of it when nothing declares it any more; empty, it is
+	// OnRemoval says what becomes of it when nothing declares it any more; empty, it is
 	// kept.
-	OnLeave string `cbor:"14,keyasint,omitempty"`
+	OnRemoval string `cbor:"14,keyasint,omitempty"`
+	// From is the manifest that a file written for it names; empty of kinds that write none, and of projects that
+	// are made up for one call.
+	From string `cbor:"15,keyasint,omitempty"`
 	// Leaves says that nothing declares it any more: it goes, and what others put in it stays.
 	Leaves bool `cbor:"-"`
-	// Extras are the extended attributes of what is made anew as it stood, ACLs among them.
+	// Extras are the extended attributes of what is made again as it was, ACLs among them.
 	Extras map[string][]byte `cbor:"-"`
 
 	Places    []value.Place `cbor:"-"` // where it is declared, first place first
@@ -91,29 +94,29 @@ func (t *Task) Wants() []Content {
 	return out
 }
 
-// The actions that can be owed to a service.
+// The actions that can be pending for a service.
 const (
 	Restart = "restart"
 	Reload  = "reload"
 	Follow  = schema.Follow // to do at all what is only done after a change
 )
 
-// Owed is what a change makes due, such as the restart of a service. The task
-// that it is due to need not be part of the plan: what is owed is written down
+// Pending is what a change makes due, such as the restart of a service. The task
+// that it is due to need not be part of the plan: what is pending is written down
 // all the same.
-type Owed struct {
+type Pending struct {
 	Service value.Ref `cbor:"1,keyasint" json:"service"`
 	Action  string    `cbor:"2,keyasint" json:"action"`
 }
 
-// Omitted is a declaration that its condition left out.
+// Omitted is a declaration that its condition skipped.
 type Omitted struct {
 	Ref    value.Ref // the name as written when it was not evaluated
 	Place  value.Place
 	Reason string
 }
 
-// Bytes tells where the bytes of a Content are: text at hand, or a file of
+// Bytes says where the bytes of a Content are: text at hand, or a file of
 // the project when Path is set.
 type Bytes struct {
 	Text string
@@ -123,7 +126,7 @@ type Bytes struct {
 // Plan is all there is to do on one host.
 type Plan struct {
 	Tasks    []Task
-	LeftOut  []Omitted
+	Skipped  []Omitted
 	Contents map[string]Bytes // by SHA256
 }
 
@@ -135,18 +138,18 @@ const (
 	Changed   Status = "changed"
 	Failed    Status = "failed"
 	Unchanged Status = "unchanged"
-	LeftOut   Status = "left out"
+	Skipped   Status = "skipped"
 	Blocked   Status = "blocked"
 )
 
-// Change is one difference between what stands and what is declared.
+// Change is one difference between what is there and what is declared.
 type Change struct {
 	What    string `cbor:"1,keyasint" json:"what" doc:"An attribute, or content, existence, restart and the like."`
-	Was     string `cbor:"2,keyasint" json:"was" doc:"What stood; empty when there was nothing."`
-	Becomes string `cbor:"3,keyasint" json:"becomes" doc:"What is declared."`
+	Was     string `cbor:"2,keyasint" json:"was" doc:"The old value; empty if there was none."`
+	Becomes string `cbor:"3,keyasint" json:"becomes" doc:"The declared value."`
 	Diff    string `cbor:"4,keyasint,omitempty" json:"diff" doc:"A unified diff, for text."`
 	Secret  bool   `cbor:"5,keyasint,omitempty" json:"-"` // both sides are hidden
-	Closed  bool   `cbor:"6,keyasint,omitempty" json:"closed" doc:"Whether the old text is withheld: it is private."`
+	Closed  bool   `cbor:"6,keyasint,omitempty" json:"closed" doc:"Whether the old text is private and hidden."`
 }
 
 // Result is the outcome of one task.
@@ -165,14 +168,14 @@ type Result struct {
 	// Drift says in a preview why something differs; empty where that is not known.
 	Drift Drift `cbor:"12,keyasint,omitempty" json:",omitempty"`
 	// Written are the differences from what was last written, when that was, in Unix
-	// seconds, and by whom. They are told when they are asked for.
+	// seconds, and by whom. They are reported when they are asked for.
 	Written []Change `cbor:"13,keyasint,omitempty" json:",omitempty"`
 	Since   int64    `cbor:"14,keyasint,omitempty" json:",omitempty"`
 	By      string   `cbor:"15,keyasint,omitempty" json:",omitempty"`
-	// Digest stands for all that the task declares, in a preview that asks for it: an HMAC, whose
+	// Digest means all that the task declares, in a preview that asks for it: an HMAC, whose
 	// key the host keeps, since secrets are among it.
 	Digest []byte `cbor:"16,keyasint,omitempty" json:",omitempty"`
-	// Again says that the task was told of as changed, and has failed after all: what it did is put back.
+	// Again says that the task was reported as changed, and has failed after all: what it did is put back.
 	Again bool `cbor:"17,keyasint,omitempty" json:",omitempty"`
 }
 
@@ -184,22 +187,22 @@ const (
 	ByHost        Drift = "host"        // it was changed on the host since it was last written
 	ByDeclaration Drift = "declaration" // it is declared otherwise now
 	ByBoth        Drift = "both"
-	ByLeaving     Drift = "left" // nothing declares it any more, so it goes
+	ByLeaving     Drift = "undeclared" // no longer declared, so it is removed
 )
 
-// Captured is one thing that stands on a host, as it would be declared.
+// Captured is one thing that is on a host, as it would be declared.
 type Captured struct {
 	Ref     value.Ref      `cbor:"1,keyasint"`
 	Attrs   map[string]any `cbor:"2,keyasint,omitempty"` // bool, int64, string or a list of strings
-	Note    string         `cbor:"3,keyasint,omitempty"` // what the attributes do not tell
+	Note    string         `cbor:"3,keyasint,omitempty"` // what the attributes do not say
 	Problem string         `cbor:"4,keyasint,omitempty"` // why it cannot be captured
 	Do      string         `cbor:"5,keyasint,omitempty"` // and what to do about it
-	// Guarded says that it may hold a secret and is only told when it is asked for
+	// Guarded says that it may hold a secret and is only reported when it is asked for
 	// by name. Problem says why.
 	Guarded bool `cbor:"6,keyasint,omitempty"`
-	// Bytes is what a file holds that is no text.
+	// Bytes is what a file holds that is not a text.
 	Bytes []byte `cbor:"7,keyasint,omitempty"`
-	// Files are the paths of files that the attributes tell all of.
+	// Files are the paths of files that the attributes say all of.
 	Files []string `cbor:"8,keyasint,omitempty"`
 }
 
@@ -211,10 +214,10 @@ type Entry struct {
 	Since   time.Time `json:"since"`
 	Left    bool      `json:"left,omitempty"` // its project no longer declares it
 
-	Who     string `json:"who,omitempty"`      // whose run that was
-	Order   int    `json:"order,omitempty"`    // its place in the plan
-	OnLeave string `json:"on_leave,omitempty"` // what becomes of it when it is left over
-	Last    *Last  `json:"last,omitempty"`     // as it was declared; nil when that is not known
+	Who       string `json:"who,omitempty"`        // whose run that was
+	Order     int    `json:"order,omitempty"`      // its place in the plan
+	OnRemoval string `json:"on_removal,omitempty"` // what becomes of it when it is no longer declared
+	Last      *Last  `json:"last,omitempty"`       // as it was declared; nil when that is not known
 }
 
 // Run says what a run is, as the host needs to know it.
@@ -223,8 +226,9 @@ type Run struct {
 	Project string `cbor:"2,keyasint" json:"project"` // the project's identity from jadekettle.toml
 	Env     string `cbor:"3,keyasint,omitempty" json:"env,omitempty"`
 	Preview bool   `cbor:"4,keyasint,omitempty" json:"preview,omitempty"`
-	Who     string `cbor:"5,keyasint" json:"who"`         // who runs it, user@machine
-	Whole   bool   `cbor:"6,keyasint,omitempty" json:"-"` // resolved whole and without error, so leftovers can be told
+	Who     string `cbor:"5,keyasint" json:"who"` // who runs it, user@machine
+	// resolved whole and without error, so undeclared can be reported
+	Whole bool `cbor:"6,keyasint,omitempty" json:"-"`
 	// ListAge is how old the package list may be before a package declared
 	// newest makes it be refreshed.
 	ListAge time.Duration `cbor:"7,keyasint,omitempty" json:"-"`
@@ -234,12 +238,12 @@ type Run struct {
 	// Passing says that what is done is not noted as managed: it is a help to other
 	// runs, and no declaration.
 	Passing bool `cbor:"9,keyasint,omitempty" json:"-"`
-	// Take takes all that is left over away, and Forget lets it go.
+	// Take removes all that is no longer declared, and Forget lets it go.
 	Take   bool `cbor:"10,keyasint,omitempty" json:"-"`
 	Forget bool `cbor:"11,keyasint,omitempty" json:"-"`
 	// Adopt takes over what another project claims.
 	Adopt bool `cbor:"12,keyasint,omitempty" json:"-"`
-	// Drift has a preview tell what differs from what was last written, too.
+	// Drift has a preview report what differs from what was last written, too.
 	Drift bool `cbor:"13,keyasint,omitempty" json:"-"`
 	// Revision is the commit that the project is at, Edited whether its files were
 	// changed since. Both are for the host's own journal.

@@ -76,7 +76,7 @@ func Patiently(a value.Attrs, now func() time.Time, wait func(time.Duration), as
 		if now().Add(every).Sub(begun) > within || time.Duration(tries)*every > within {
 			p := problem.From(err)
 			if tries > 1 {
-				p.What += fmt.Sprintf("; asked %d times in %v", tries, within)
+				p.What += fmt.Sprintf("; tried %d times in %v", tries, within)
 			}
 			return p
 		}
@@ -88,7 +88,7 @@ func Patiently(a value.Attrs, now func() time.Time, wait func(time.Duration), as
 type Page struct {
 	Status  int
 	Body    string
-	Expires time.Time // of its certificate; zero when there is none or nobody can tell
+	Expires time.Time // of its certificate; zero when there is none or nobody can say
 }
 
 // MaxBody bounds what is looked at of a page, in bytes.
@@ -100,10 +100,10 @@ func CheckPage(a value.Attrs, p Page, now time.Time) error {
 	want, declared := a.Int("status")
 	switch {
 	case declared && int64(p.Status) != want:
-		return problem.Errorf("%s answers with the status %d, not %d", address, p.Status, want)
+		return problem.Errorf("%s responds with status %d, not %d", address, p.Status, want)
 	case !declared && (p.Status < 200 || p.Status > 299):
-		return problem.Errorf("%s answers with the status %d", address, p.Status).
-			Remedy("see what its server says; a status that is meant is declared with status")
+		return problem.Errorf("%s responds with status %d", address, p.Status).
+			Remedy("check the server; if this status is intended, declare it with status")
 	}
 	if err := CheckText(a, address, p.Body); err != nil {
 		return err
@@ -113,11 +113,11 @@ func CheckPage(a value.Attrs, p Page, now time.Time) error {
 		return nil
 	}
 	if p.Expires.IsZero() {
-		return problem.Errorf("nobody can tell until when the certificate of %s is good", address).
-			Remedy("the address must be https; ask with asked_from = \"controller\" where the host's curl is too old")
+		return problem.Errorf("the expiry date of the certificate of %s is unknown", address).
+			Remedy("use an https address; set asked_from = \"controller\" if the host's curl is too old")
 	}
 	if left := int64(p.Expires.Sub(now) / (24 * time.Hour)); left < days {
-		return problem.Errorf("the certificate of %s is good for %d more days, not %d: until %s", address, left, days,
+		return problem.Errorf("the certificate of %s is valid for %d more days, not %d: until %s", address, left, days,
 			p.Expires.UTC().Format("2006-01-02")).Remedy("renew it")
 	}
 	return nil
@@ -134,7 +134,7 @@ func CheckText(a value.Attrs, of, text string) error {
 		return err
 	}
 	if !re.MatchString(text) {
-		return problem.Errorf("%s does not hold %q", of, pattern).Remedy("it begins with %q", begin(text))
+		return problem.Errorf("%s does not contain %q", of, pattern).Remedy("it starts with %q", begin(text))
 	}
 	return nil
 }
@@ -151,7 +151,7 @@ func begin(text string) string {
 func CheckAddresses(a value.Attrs, got []netip.Addr) error {
 	name := a.Text(Resolves)
 	if len(got) == 0 {
-		return problem.Errorf("%s is not known: no address was found", name).Remedy("see which name server is asked")
+		return problem.Errorf("%s does not resolve: no address found", name).Remedy("check which name server is used")
 	}
 	want := a.Text("address")
 	if want == "" {
@@ -174,7 +174,8 @@ func CheckAddresses(a value.Attrs, got []netip.Addr) error {
 // Endpoint reads HOST:PORT.
 func Endpoint(s string) (host, port string, err error) {
 	i := strings.LastIndexByte(s, ':')
-	wrong := problem.Errorf("%q is no host and port", s).Remedy("write one such as 127.0.0.1:8080, or [2001:db8::1]:25")
+	wrong := problem.Errorf("invalid host and port: %q", s).
+		Remedy("use a form such as 127.0.0.1:8080 or [2001:db8::1]:25")
 	if i <= 0 {
 		return "", "", wrong
 	}

@@ -23,19 +23,22 @@ func TestCheckPage(t *testing.T) {
 	}{
 		{nil, probe.Page{Status: 200}, ""},
 		{nil, probe.Page{Status: 204}, ""},
-		{nil, probe.Page{Status: 301}, "answers with the status 301"},
+		{nil, probe.Page{Status: 301}, "https://charts.example.org/ responds with status 301"},
 		{value.Attrs{"status": int64(301)}, probe.Page{Status: 301}, ""},
-		{value.Attrs{"status": int64(301)}, probe.Page{Status: 200}, "answers with the status 200, not 301"},
+		{value.Attrs{"status": int64(301)}, probe.Page{Status: 200}, "https://charts.example.org/ responds with " +
+			"status 200, not 301"},
 		{value.Attrs{"text": "^ebb$"}, probe.Page{Status: 200, Body: "flood\nebb\n"}, ""},
-		{value.Attrs{"text": "^ebb$"}, probe.Page{Status: 200, Body: "no ebb"}, `does not hold "^ebb$"`},
-		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200}, "nobody can tell until when"},
+		{value.Attrs{"text": "^ebb$"}, probe.Page{Status: 200, Body: "no ebb"},
+			`https://charts.example.org/ does not contain "^ebb$"`},
+		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200}, "the expiry date of the certificate " +
+			"of https://charts.example.org/ is unknown"},
 		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200,
 			Expires: noon.Add(15 * 24 * time.Hour)}, ""},
 		{value.Attrs{"certificate_days": int64(14)}, probe.Page{Status: 200,
 			Expires: noon.Add(13*24*time.Hour + time.Hour)},
-			"is good for 13 more days, not 14: until 2026-12-06"},
+			"the certificate of https://charts.example.org/ is valid for 13 more days, not 14: until 2026-12-06"},
 		{value.Attrs{"certificate_days": int64(0)}, probe.Page{Status: 200, Expires: noon.Add(-49 * time.Hour)},
-			"is good for -2 more days"},
+			"the certificate of https://charts.example.org/ is valid for -2 more days, not 0: until 2026-11-21"},
 	} {
 		attrs := value.Attrs{probe.URL: address}
 		for k, v := range c.attrs {
@@ -92,7 +95,7 @@ func TestPatiently(t *testing.T) {
 		moves   bool
 		tries   int
 		says    string
-	}{{1, true, 1, ""}, {3, true, 3, ""}, {0, true, 5, "asked 5 times in 10s"}, {0, false, 6, "asked 6 times in 10s"}} {
+	}{{1, true, 1, ""}, {3, true, 3, ""}, {0, true, 5, "tried 5 times in 10s"}, {0, false, 6, "tried 6 times in 10s"}} {
 		now, tries := noon, 0
 		wait := func(d time.Duration) {
 			if c.moves {

@@ -3,7 +3,7 @@
 //
 // A function that finds something wrong returns
 //
-//	problem.Errorf("%q is no mode", s).Remedy("write four octal digits")
+//	problem.Errorf("%q is not a mode", s).Remedy("write four octal digits")
 //
 // and whoever knows the place adds it with [Problems.AddErr]. What wraps a
 // problem with %w keeps its remedy: [From] finds it again.
@@ -46,16 +46,21 @@ func Errorf(format string, args ...any) Problem {
 
 // Remedy adds what to do.
 func (p Problem) Remedy(format string, args ...any) Problem {
-	p.Do = format
-	if len(args) > 0 {
-		p.Do = fmt.Sprintf(format, args...)
-	}
+	p.Do = fmt.Sprintf(format, args...)
 	return p
 }
 
 // Meant says which of the candidates was most likely meant by a name, or else what to do.
 func (p Problem) Meant(name string, candidates []string, otherwise string) Problem {
 	return p.Remedy("%s", Meant(name, candidates, otherwise))
+}
+
+// OneOf lists alternatives: a, b or c.
+func OneOf(list []string) string {
+	if len(list) < 2 {
+		return strings.Join(list, "")
+	}
+	return strings.Join(list[:len(list)-1], ", ") + " or " + list[len(list)-1]
 }
 
 // Unwrap gives what Errorf wrapped.
@@ -114,7 +119,7 @@ func (p Problem) Error() string {
 // The zero value is empty and ready.
 type Problems struct{ list []Problem }
 
-// Len tells how many were noted, the same one counted as often as it was.
+// Len reports how many were noted, the same one counted as often as it was.
 func (ps *Problems) Len() int { return len(ps.list) }
 
 // Add notes one problem.
@@ -167,7 +172,7 @@ func (ps *Problems) List() []Problem {
 	return kept
 }
 
-// unique drops what stands twice in a list and keeps the order.
+// unique drops what is there twice in a list and keeps the order.
 func unique(list []string) []string {
 	seen := make(map[string]bool, len(list))
 	return slices.DeleteFunc(list, func(s string) bool {

@@ -19,7 +19,7 @@ func TestNearest(t *testing.T) {
 	}
 }
 
-func TestProblemsAreToldOnce(t *testing.T) {
+func TestProblemsAreReportedOnce(t *testing.T) {
 	var ps Problems
 	for _, h := range []string{"gauge-01", "gauge-02", "gauge-03"} {
 		var own Problems
@@ -36,14 +36,14 @@ func TestProblemsAreToldOnce(t *testing.T) {
 // TestRemediesAreKept wraps a problem as callers do, with semicolons where they
 // have always been mistaken for the beginning of the remedy.
 func TestRemediesAreKept(t *testing.T) {
-	mode := Errorf("%q is no mode", "0; 1").Remedy("write four octal digits")
+	mode := Errorf("%q is not a mode", "0; 1").Remedy("write four octal digits")
 	for _, c := range []struct {
 		err      error
 		what, do string
 	}{
-		{mode, `"0; 1" is no mode`, "write four octal digits"},
-		{fmt.Errorf("mode: %w", mode), `mode: "0; 1" is no mode`, "write four octal digits"},
-		{Errorf("manifest a; b: %w", mode), `manifest a; b: "0; 1" is no mode`, "write four octal digits"},
+		{mode, `"0; 1" is not a mode`, "write four octal digits"},
+		{fmt.Errorf("mode: %w", mode), `mode: "0; 1" is not a mode`, "write four octal digits"},
+		{Errorf("manifest a; b: %w", mode), `manifest a; b: "0; 1" is not a mode`, "write four octal digits"},
 		{errors.New("one; two"), "one; two", ""},
 	} {
 		if p := From(c.err); p.What != c.what || p.Do != c.do {

@@ -18,7 +18,7 @@ type Event struct {
 	Ended  *Host
 }
 
-// Begun tells that a host's turn has come, and once more when its plan is known.
+// Begun reports that a host's turn has come, and once more when its plan is known.
 type Begun struct {
 	At    time.Time // when its turn came
 	Tasks int       // of its plan; 0 while that is not known
@@ -57,7 +57,7 @@ func (r *Run) Apply(e Event) *Host {
 	return h
 }
 
-// add adds a task that has ended. One that is told again takes the place of what was told before.
+// add adds a task that has ended. One that is reported again takes the place of what was reported before.
 func (h *Host) add(t Task) {
 	if h.AtWork != nil && h.AtWork.Kind == t.Kind && h.AtWork.Name == t.Name {
 		h.AtWork = nil
@@ -73,5 +73,5 @@ func (w *AtWork) Ref() value.Ref { return value.Ref{Kind: w.Kind, Name: w.Name} 
 
 // For is how long a host has been at something by now.
 func (w *AtWork) For(now time.Time) time.Duration {
-	return Length(w.Seconds) + max(0, now.Sub(w.Told))
+	return Length(w.Seconds) + max(0, now.Sub(w.Reported))
 }

@@ -14,7 +14,7 @@ type Group[K comparable, T any] struct {
 }
 
 // GroupBy puts together what has the same key, in the order of the first of each. It is how "the same on
-// several hosts" is told once everywhere.
+// several hosts" is reported once everywhere.
 func GroupBy[K comparable, T any](list []T, key func(T) K) []*Group[K, T] {
 	var out []*Group[K, T]
 	at := map[K]*Group[K, T]{}

@@ -1,6 +1,6 @@
 // Package record is what happened: the only shape of a run above the wire.
 //
-// While a run goes, [fleet/run] tells it as a sequence of [Event] values. A [Run] is the fold of
+// While a run goes, [fleet/run] reports it as a sequence of [Event] values. A [Run] is the fold of
 // them, whoever folds:
 //
 //	r := &record.Run{}
@@ -62,10 +62,11 @@ type State string
 const (
 	Reached    State = "reached"
 	NotReached State = "not reached"
+	Refused    State = "refused" // it was reached, and nothing was done for safety
 	Busy       State = "busy"
 	Lost       State = "lost"
-	NotBegun   State = "not begun"
-	Off        State = "off"
+	NotStarted State = "not started"
+	Disabled   State = "disabled"
 )
 
 // Outcome is how a host fared in one word, its tasks counted in.
@@ -77,13 +78,14 @@ const (
 	OutWrong      Outcome = "not resolved"
 	OutLost               = Outcome(Lost)
 	OutNotReached         = Outcome(NotReached)
+	OutRefused            = Outcome(Refused)
 	OutBusy               = Outcome(Busy)
 	OutFailed             = Outcome(plan.Failed)
-	OutNotBegun           = Outcome(NotBegun)
-	OutStopped    Outcome = "stopped early" // the run was stopped, and tasks of the host have not begun
+	OutNotStarted         = Outcome(NotStarted)
+	OutStopped    Outcome = "stopped early" // the run was stopped, and tasks of the host have not started
 	OutChanged            = Outcome(plan.Changed)
 	OutUnchanged          = Outcome(plan.Unchanged)
-	OutOff                = Outcome(Off)
+	OutDisabled           = Outcome(Disabled)
 )
 
 // Head is what is known of a run besides what became of its hosts.
@@ -92,31 +94,31 @@ type Head struct {
 	Run      string            `json:"run" doc:"The run, a UUIDv7."`
 	Mode     string            `json:"mode" doc:"preview, apply, verify, drift, exec, retire, undo or prune."`
 	State    Progress          `json:"state" doc:"running, ended, interrupted, or elsewhere: run from another machine."`
-	Code     int               `json:"code" doc:"The code that the program ended with."`
+	Code     int               `json:"code" doc:"The exit status."`
 	Env      string            `json:"env" doc:"The environment; empty without environments."`
-	Started  time.Time         `json:"started" doc:"When it began, in UTC."`
-	Seconds  float64           `json:"seconds" doc:"How long it took, or has taken so far."`
-	Who      string            `json:"who" doc:"Whose run it was."`
-	Machine  string            `json:"machine" doc:"The machine that it was run from."`
-	Command  []string          `json:"command" doc:"The call, without the program's name. Secret params are left out."`
-	Params   map[string]string `json:"params" doc:"The params that the call gave. Secret ones are left out."`
-	Job      string            `json:"job" doc:"The job that was started; empty where none was."`
-	Answers  map[string]string `json:"answers" doc:"The answers to the job's questions. Secret ones are left out."`
-	Source   string            `json:"source" doc:"The git repository of the project; empty for a folder."`
-	Revision string            `json:"revision" doc:"The commit that the project was at; empty outside of git."`
-	Edited   bool              `json:"edited" doc:"Whether its files were changed since that commit."`
-	Whole    bool              `json:"whole" doc:"Whether it was about all tasks of its hosts."`
-	Declared bool              `json:"declared" doc:"Whether its tasks were declared; false for exec, undo, retire."`
-	Undoes   int               `json:"undoes" doc:"The run that it puts back; 0 in any other."`
-	Notes    map[string]string `json:"notes" doc:"What was noted on it."`
+	Started  time.Time         `json:"started" doc:"The start time, in UTC."`
+	Seconds  float64           `json:"seconds" doc:"The duration, so far if it still runs."`
+	Who      string            `json:"who" doc:"The user who started it."`
+	Machine  string            `json:"machine" doc:"The machine it was started from."`
+	Command  []string          `json:"command" doc:"The command line, without the program name and secret params."`
+	Params   map[string]string `json:"params" doc:"The params given on the command line, without secret ones."`
+	Job      string            `json:"job" doc:"The job that was started; empty if none."`
+	Inputs   map[string]string `json:"inputs" doc:"The values of the job's inputs, without secret ones."`
+	Source   string            `json:"source" doc:"The git repository of the project; empty for a local directory."`
+	Revision string            `json:"revision" doc:"The commit of the project; empty outside of git."`
+	Edited   bool              `json:"edited" doc:"Whether files were modified since that commit."`
+	Whole    bool              `json:"whole" doc:"Whether it covered all tasks of its hosts."`
+	Declared bool              `json:"declared" doc:"Whether its tasks come from the project, unlike exec and undo."`
+	Undoes   int               `json:"undoes" doc:"The run that it reverts; 0 in any other run."`
+	Notes    map[string]string `json:"notes" doc:"The notes attached to it."`
 
-	Part resolve.Selection `json:"part" doc:"The part of the tasks that it was about."`
+	Part resolve.Selection `json:"part" doc:"The selection of tasks that it covered."`
 }
 
 // Would says whether nothing was changed in it: what differs would change.
 func (h *Head) Would() bool { return h.Mode == ModePreview || h.Mode == ModeDrift }
 
-// Run is one run. The zero value is one that has not begun.
+// Run is one run. The zero value is one that has not started.
 type Run struct {
 	Head
 	Hosts []*Host `json:"hosts" doc:"Its hosts, in the order of the inventory."`
@@ -127,68 +129,68 @@ type Run struct {
 // Host is what became of one host in a run.
 type Host struct {
 	Name    string  `json:"name" doc:"The host."`
-	State   State   `json:"state" doc:"reached, not reached, busy, lost, not begun or off."`
-	Outcome Outcome `json:"outcome" doc:"failed, changed or unchanged; or its state, if it is not reached."`
-	Message string  `json:"message" doc:"Why it was not reached, is busy or was lost; or a note."`
+	State   State   `json:"state" doc:"reached, not reached, refused, busy, lost, not started or disabled."`
+	Outcome Outcome `json:"outcome" doc:"failed, changed or unchanged; or its state if it was not reached."`
+	Message string  `json:"message" doc:"Why it was not reached, was refused, is busy or was lost; or a note."`
 	Do      string  `json:"do" doc:"What to do about that."`
 	Counts
-	Seconds   float64     `json:"seconds" doc:"How long the host took."`
-	After     float64     `json:"after" doc:"How many seconds after the run began its turn came."`
-	Planned   int         `json:"planned" doc:"How many tasks its plan has."`
-	Stopped   bool        `json:"stopped" doc:"Whether it ended early since the run was stopped."`
-	Tasks     []Task      `json:"tasks" doc:"Its tasks, in the order in which they ended."`
-	Leftovers []Leftover  `json:"leftovers" doc:"What is managed there and no longer declared."`
-	Debts     []Debt      `json:"debts" doc:"The restarts and the like that are owed there now."`
-	Needed    []Ref       `json:"needed" doc:"What selected tasks need, and was not selected."`
-	Collected []Collected `json:"collected" doc:"What earlier runs did whose results had not arrived."`
+	Seconds    float64      `json:"seconds" doc:"How long the host took."`
+	After      float64      `json:"after" doc:"How many seconds after the start of the run it was started."`
+	Planned    int          `json:"planned" doc:"The number of tasks in its plan."`
+	Stopped    bool         `json:"stopped" doc:"Whether it ended early because the run was stopped."`
+	Tasks      []Task       `json:"tasks" doc:"Its tasks, in the order in which they finished."`
+	Undeclared []Undeclared `json:"undeclared" doc:"Resources that are managed there but no longer declared."`
+	Pending    []Pending    `json:"pending" doc:"The restarts and similar actions that are pending there."`
+	Needed     []Ref        `json:"needed" doc:"What the selected tasks depend on and was not selected."`
+	Collected  []Collected  `json:"collected" doc:"The late results of earlier runs, collected by this run."`
 
-	CollectedBy int       `json:"collected_by" doc:"The run that fetched its late results; 0 when none did."`
-	Executed    *Executed `json:"executed" doc:"What a command came to; null in any run but exec."`
-	Begun       bool      `json:"begun" doc:"Whether its turn had come when it did not end."`
-	AtWork      *AtWork   `json:"at_work" doc:"What it is at, of a run that goes on; null where that is not known."`
+	CollectedBy int       `json:"collected_by" doc:"The run that collected its late results; 0 if none did."`
+	Executed    *Executed `json:"executed" doc:"The result of the command; null in any run but exec."`
+	Begun       bool      `json:"begun" doc:"Whether it was started, if it did not finish."`
+	AtWork      *AtWork   `json:"at_work" doc:"What it is doing, in a run in progress; null if unknown."`
 
 	Facts    *facts.Facts    `json:"-"` // as they were read; nil where they were not
 	Groups   []string        `json:"-"` // that it is in, now that its facts are known
-	Captured []plan.Captured `json:"-"` // what stands there, where that was asked for
-	Skipped  bool            `json:"-"` // its facts say that it is not meant
+	Captured []plan.Captured `json:"-"` // what is there, where that was asked for
+	Unmeant  bool            `json:"-"` // its facts say that it is not meant
 	Wrong    error           `json:"-"` // why the project cannot be resolved for it, with places
 	Began    time.Time       `json:"-"` // when its turn came, by the clock here
 }
 
 // Counts are how many tasks of a host ended in which way.
 type Counts struct {
-	Changed   int `json:"changed" doc:"How many tasks changed, or would in a preview."`
-	Failed    int `json:"failed" doc:"How many failed."`
-	Unchanged int `json:"unchanged" doc:"How many were as declared already."`
-	LeftOut   int `json:"left_out" doc:"How many a condition left out."`
-	Blocked   int `json:"blocked" doc:"How many were not done since something they need failed."`
+	Changed   int `json:"changed" doc:"The number of tasks that changed, or would in a preview."`
+	Failed    int `json:"failed" doc:"The number that failed."`
+	Unchanged int `json:"unchanged" doc:"The number that were already as declared."`
+	Skipped   int `json:"skipped" doc:"The number that were skipped by a condition."`
+	Blocked   int `json:"blocked" doc:"The number that were not done because something they depend on failed."`
 }
 
 // Task is what became of one task of a host.
 type Task struct {
 	Kind      string        `json:"kind" doc:"Its kind."`
 	Name      string        `json:"name" doc:"Its name."`
-	Status    plan.Status   `json:"status" doc:"changed, failed, unchanged, left out or blocked."`
+	Status    plan.Status   `json:"status" doc:"changed, failed, unchanged, skipped or blocked."`
 	Manifest  string        `json:"manifest" doc:"The file that declares it."`
-	Line      int           `json:"line" doc:"The line there."`
+	Line      int           `json:"line" doc:"The line in that file."`
 	Labels    []string      `json:"labels" doc:"The labels of its declaration."`
-	Seconds   float64       `json:"seconds" doc:"How long it took."`
-	After     float64       `json:"after" doc:"How many seconds after the run began it was begun, by the clock here."`
-	Changes   []plan.Change `json:"changes" doc:"What differed."`
-	Message   string        `json:"message" doc:"Why it failed or was left out."`
+	Seconds   float64       `json:"seconds" doc:"The duration."`
+	After     float64       `json:"after" doc:"When it started, in seconds after the run, by the controller's clock."`
+	Changes   []plan.Change `json:"changes" doc:"The differences."`
+	Message   string        `json:"message" doc:"Why it failed or was skipped."`
 	Do        string        `json:"do" doc:"What to do about a failure."`
-	Output    string        `json:"output" doc:"What a command that failed printed, its head and tail."`
-	Tries     int           `json:"tries" doc:"How often it was tried."`
-	Drift     plan.Drift    `json:"drift" doc:"What moved, in a preview: host, declaration, both or left."`
-	Written   []plan.Change `json:"written" doc:"What differs from what was last written, of drift."`
-	Since     string        `json:"since" doc:"When it was last written, of drift."`
-	By        string        `json:"by" doc:"By whose run, of drift."`
+	Output    string        `json:"output" doc:"The output of a failed command, its head and tail."`
+	Tries     int           `json:"tries" doc:"The number of attempts."`
+	Drift     plan.Drift    `json:"drift" doc:"What was modified, in a preview: host, declaration, both or undeclared."`
+	Written   []plan.Change `json:"written" doc:"The differences from what was last applied, in a drift run."`
+	Since     string        `json:"since" doc:"When it was last applied, in a drift run."`
+	By        string        `json:"by" doc:"Who applied it last, in a drift run."`
 	BlockedBy *Ref          `json:"blocked_by" doc:"What blocked it; null unless it is blocked."`
 
-	ID     int    `json:"-"` // its place in the plan; -1 of what a condition left out
+	ID     int    `json:"-"` // its place in the plan; -1 of what a condition skipped
 	Column int    `json:"-"` // of its declaration; 0 where that is not known any more
-	Digest []byte `json:"-"` // stands for all that it declares, see plan.Result
-	Again  bool   `json:"-"` // it was told of as changed, and has failed after all
+	Digest []byte `json:"-"` // means all that it declares, see plan.Result
+	Again  bool   `json:"-"` // it was reported as changed, and has failed after all
 }
 
 // Ref is a declaration by its two words.
@@ -197,20 +199,20 @@ type Ref struct {
 	Name string `json:"name" doc:"Its name."`
 }
 
-// Leftover is what is managed on a host and no longer declared.
-type Leftover struct {
+// Undeclared is what is managed on a host and no longer declared.
+type Undeclared struct {
 	Kind    string        `json:"kind" doc:"Its kind."`
 	Name    string        `json:"name" doc:"Its name."`
-	Changes []plan.Change `json:"changes" doc:"What taking it away would do, of the first hundred."`
-	Why     string        `json:"why" doc:"Why it cannot be taken away, or is not."`
-	Stays   bool          `json:"stays" doc:"Whether it stays as it is and is not managed from now on."`
+	Changes []plan.Change `json:"changes" doc:"What removing it would do, for the first hundred."`
+	Why     string        `json:"why" doc:"Why it cannot be removed, or is not."`
+	Stays   bool          `json:"stays" doc:"Whether it stays as it is and is no longer managed."`
 }
 
-// Debt is something that is owed on a host.
-type Debt struct {
-	Kind   string `json:"kind" doc:"The kind of what is owed it."`
+// Pending is something that is pending on a host.
+type Pending struct {
+	Kind   string `json:"kind" doc:"The kind of the resource."`
 	Name   string `json:"name" doc:"Its name."`
-	Action string `json:"action" doc:"restart, reload or follow: to be done at all."`
+	Action string `json:"action" doc:"restart, reload, or follow (run because of a change)."`
 }
 
 // Collected is what an earlier run did whose results had not arrived.
@@ -221,10 +223,10 @@ type Collected struct {
 
 // Executed is what a command came to on a host.
 type Executed struct {
-	Ended  bool   `json:"ended" doc:"Whether it came to an end."`
-	Code   int    `json:"code" doc:"The code that it ended with."`
-	Output string `json:"output" doc:"What it printed on both streams, its head and tail."`
-	Wrong  string `json:"wrong" doc:"Why it did not come to an end."`
+	Ended  bool   `json:"ended" doc:"Whether it finished."`
+	Code   int    `json:"code" doc:"Its exit status."`
+	Output string `json:"output" doc:"Its standard output and error, head and tail."`
+	Wrong  string `json:"wrong" doc:"Why it did not finish."`
 
 	Seconds float64 `json:"-"` // how long it took, by the clock of the host
 }
@@ -234,12 +236,12 @@ func (e *Executed) Well() bool { return e.Code == 0 && e.Wrong == "" }
 
 // AtWork is what a host is at that has not ended.
 type AtWork struct {
-	Kind    string    `json:"kind" doc:"The kind of the task; empty for a command."`
-	Name    string    `json:"name" doc:"Its name."`
-	Line    string    `json:"line" doc:"What its command printed last."`
-	Try     int       `json:"try" doc:"Which try it is, from 2 on."`
-	Seconds float64   `json:"seconds" doc:"How long it was at it when it told so."`
-	Told    time.Time `json:"told" doc:"When that was."`
+	Kind     string    `json:"kind" doc:"The kind of the task; empty for a command."`
+	Name     string    `json:"name" doc:"Its name."`
+	Line     string    `json:"line" doc:"The last line its command printed."`
+	Try      int       `json:"try" doc:"The number of the attempt, from 2 on."`
+	Seconds  float64   `json:"seconds" doc:"How long it had been running when it was reported."`
+	Reported time.Time `json:"reported,omitzero" doc:"When it was reported."`
 }
 
 // NewTask makes a task from its result. The caller adds where it is declared and when it began.
@@ -250,7 +252,7 @@ func NewTask(r plan.Result) Task {
 	if r.Since > 0 {
 		out.Since = time.Unix(r.Since, 0).UTC().Format(time.RFC3339)
 	}
-	if out.Tries = max(1, r.Tries); r.Status == plan.LeftOut || r.Status == plan.Blocked {
+	if out.Tries = max(1, r.Tries); r.Status == plan.Skipped || r.Status == plan.Blocked {
 		out.Tries = 0
 	}
 	if r.Status == plan.Blocked {
@@ -293,7 +295,7 @@ func (t *Task) LastWritten() time.Time {
 }
 
 // Ref gives it by the two words of what was its declaration.
-func (l *Leftover) Ref() value.Ref { return value.Ref{Kind: l.Kind, Name: l.Name} }
+func (l *Undeclared) Ref() value.Ref { return value.Ref{Kind: l.Kind, Name: l.Name} }
 
 // Value gives a reference as the rest of the core has it.
 func (r Ref) Value() value.Ref { return value.Ref{Kind: r.Kind, Name: r.Name} }
@@ -310,25 +312,25 @@ func Refs(list []value.Ref) []Ref {
 	return out
 }
 
-// NewLeftovers gives what a host has told to be left over.
-func NewLeftovers(list []plan.Leftover) []Leftover {
-	out := make([]Leftover, len(list))
+// NewUndeclared gives what a host has reported to be no longer declared.
+func NewUndeclared(list []plan.Undeclared) []Undeclared {
+	out := make([]Undeclared, len(list))
 	for i, l := range list {
-		out[i] = Leftover{l.Ref.Kind, l.Ref.Name, l.Changes, l.Why, l.Stays}
+		out[i] = Undeclared{l.Ref.Kind, l.Ref.Name, l.Changes, l.Why, l.Stays}
 	}
 	return out
 }
 
-// NewDebts gives what a host has told to be owed there.
-func NewDebts(list []plan.Owed) []Debt {
-	out := make([]Debt, len(list))
+// NewPending gives what a host has reported to be pending there.
+func NewPending(list []plan.Pending) []Pending {
+	out := make([]Pending, len(list))
 	for i, d := range list {
-		out[i] = Debt{d.Service.Kind, d.Service.Name, d.Action}
+		out[i] = Pending{d.Service.Kind, d.Service.Name, d.Action}
 	}
 	return out
 }
 
-// Count tells how many tasks ended in a way.
+// Count counts how many tasks ended in a way.
 func (h *Host) Count(s plan.Status) int {
 	n := 0
 	for i := range h.Tasks {
@@ -342,15 +344,15 @@ func (h *Host) Count(s plan.Status) int {
 // Settle says how the host fared, now that its turn is over: it counts the tasks, and finds the outcome.
 func (h *Host) Settle() {
 	h.Counts = Counts{Changed: h.Count(plan.Changed), Failed: h.Count(plan.Failed), Unchanged: h.Count(plan.Unchanged),
-		LeftOut: h.Count(plan.LeftOut), Blocked: h.Count(plan.Blocked)}
+		Skipped: h.Count(plan.Skipped), Blocked: h.Count(plan.Blocked)}
 	h.Outcome = h.fared()
 }
 
 func (h *Host) fared() Outcome {
-	told := 0
+	reported := 0
 	for i := range h.Tasks {
 		if h.Tasks[i].ID >= 0 {
-			told++
+			reported++
 		}
 	}
 	switch {
@@ -360,7 +362,7 @@ func (h *Host) fared() Outcome {
 		return Outcome(h.State)
 	case h.Failed+h.Blocked > 0 || h.Executed != nil && !h.Executed.Well():
 		return OutFailed
-	case h.Stopped && told < h.Planned:
+	case h.Stopped && reported < h.Planned:
 		return OutStopped
 	case h.Changed > 0:
 		return OutChanged
@@ -368,23 +370,28 @@ func (h *Host) fared() Outcome {
 	return OutUnchanged
 }
 
+// Noteworthy says whether something changed on the host, or would, or did not go well.
+func (h *Host) Noteworthy() bool {
+	return h.Outcome != OutUnchanged && h.Outcome != OutDisabled || len(h.Collected) > 0
+}
+
 // Unwell says whether the host could not be gone through.
 func (h *Host) Unwell() bool {
-	return h.State != Reached && h.State != Off || h.Outcome == OutWrong
+	return h.State != Reached && h.State != Disabled || h.Outcome == OutWrong
 }
 
 // Summary is one run in a list of many. The counts of hosts are by their outcome.
 type Summary struct {
 	Head
 	Hosts        []string `json:"hosts" doc:"Its hosts, in the order of the inventory."`
-	Unchanged    int      `json:"unchanged" doc:"How many hosts were as declared."`
-	Changed      int      `json:"changed" doc:"How many hosts changed, or would in a preview."`
-	Failed       int      `json:"failed" doc:"How many hosts failed, were busy, lost or not resolved."`
-	NotReached   int      `json:"not_reached" doc:"How many were not reached."`
-	NotBegun     int      `json:"not_begun" doc:"How many were not begun, or had not ended."`
-	Off          int      `json:"off" doc:"How many are off."`
-	TasksChanged int      `json:"tasks_changed" doc:"How many tasks changed, or would."`
-	TasksFailed  int      `json:"tasks_failed" doc:"How many tasks failed."`
+	Unchanged    int      `json:"unchanged" doc:"The number of hosts that were as declared."`
+	Changed      int      `json:"changed" doc:"The number of hosts that changed, or would in a preview."`
+	Failed       int      `json:"failed" doc:"The number of hosts that failed or were refused, busy or lost."`
+	NotReached   int      `json:"not_reached" doc:"The number that were not reached."`
+	NotStarted   int      `json:"not_started" doc:"The number that were not started or had not finished."`
+	Disabled     int      `json:"disabled" doc:"The number that are disabled."`
+	TasksChanged int      `json:"tasks_changed" doc:"The number of tasks that changed, or would."`
+	TasksFailed  int      `json:"tasks_failed" doc:"The number of tasks that failed."`
 }
 
 // Count counts one more host, by its outcome and how many of its tasks changed and failed.
@@ -397,10 +404,10 @@ func (s *Summary) Count(outcome Outcome, changed, failed int) {
 		s.Changed++
 	case OutNotReached:
 		s.NotReached++
-	case OutNotBegun, OutStopped, "":
-		s.NotBegun++
-	case OutOff:
-		s.Off++
+	case OutNotStarted, OutStopped, "":
+		s.NotStarted++
+	case OutDisabled:
+		s.Disabled++
 	default:
 		s.Failed++
 	}
@@ -425,11 +432,12 @@ func (r *Run) Names() []string {
 	return out
 }
 
-// sentence is the order in which a run is told in one sentence.
-var sentence = []Outcome{OutFailed, OutWrong, OutLost, OutNotReached, OutBusy, OutChanged, OutUnchanged, OutStopped,
-	OutNotBegun, OutOff}
+// sentence is the order of the statuses in the sentence about a run.
+var sentence = []Outcome{OutFailed, OutWrong, OutLost, OutNotReached, OutRefused, OutBusy, OutChanged,
+	OutUnchanged, OutStopped,
+	OutNotStarted, OutDisabled}
 
-// Sentence tells the run in one.
+// Sentence sums up the run in one.
 func (r *Run) Sentence() string {
 	counts := map[Outcome]int{}
 	for _, h := range r.Hosts {

@@ -98,17 +98,17 @@ func BenchmarkGrown(b *testing.B) {
 	}
 }
 
-// BenchmarkSealedLoop declares 200 files out of sealed words, and out of the same
-// words in the open. x-open is what the seal costs: what touches a secret is
+// BenchmarkEncryptedLoop declares 200 files out of encrypted words, and out of the same
+// words in the open. x-open is what the encryption costs: what touches a secret is
 // evaluated again to see whether the secret shows in it.
-func BenchmarkSealedLoop(b *testing.B) {
+func BenchmarkEncryptedLoop(b *testing.B) {
 	var keepers, words strings.Builder
 	words.WriteString("[words]\n")
 	for i := range 200 {
 		fmt.Fprintf(&keepers, "\"keeper-%d\", ", i)
 		fmt.Fprintf(&words, "keeper-%d = \"tide-%d\"\n", i, i)
 	}
-	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
+	open := func(_ string, encrypted []byte) ([]byte, error) { return encrypted, nil }
 	load := func(file string) *compile.Project {
 		p, err := compile.Load(compiletest.Tree(file, words.String(), "data/shared.toml",
 			"keepers = ["+keepers.String()+"]\n",
@@ -128,11 +128,11 @@ func BenchmarkSealedLoop(b *testing.B) {
 		}
 		return time.Since(begun)
 	}
-	inOpen, sealed := load("data/group/all.toml"), load("data/group/all.toml.age")
+	inOpen, encrypted := load("data/group/all.toml"), load("data/group/all.toml.age")
 	var a, c time.Duration
 	for b.Loop() {
 		a += plan(inOpen)
-		c += plan(sealed)
+		c += plan(encrypted)
 	}
 	b.ReportMetric(float64(c)/float64(a), "x-open")
 }

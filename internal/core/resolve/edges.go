@@ -22,16 +22,17 @@ func (r *resolver) explicit() {
 			if a.Schema.Type != schema.RefTo {
 				continue
 			}
-			it.Task.Follows = it.Task.Follows || a.Schema.Name == schema.OnlyAfter
+			it.Task.Follows = it.Task.Follows || a.Schema.Name == schema.OnlyIfChanged
 			for _, text := range it.Task.Attrs.Texts(a.Schema.Name) {
 				other := r.lookup(it, &a, text)
 				if other == nil {
 					continue
 				}
-				if a.Schema.Owes != "" {
-					other.Task.Owes = append(other.Task.Owes, plan.Owed{Service: it.Task.Ref, Action: a.Schema.Owes})
+				if a.Schema.Triggers != "" {
+					other.Task.Triggers = append(other.Task.Triggers,
+						plan.Pending{Service: it.Task.Ref, Action: a.Schema.Triggers})
 				}
-				if a.Schema.Name == schema.OnlyAfter {
+				if a.Schema.Name == schema.OnlyIfChanged {
 					it.only = append(it.only, other)
 				}
 				if a.Schema.Turned {
@@ -55,7 +56,7 @@ func (r *resolver) need(it, other *Item, why string) {
 	}
 }
 
-// lookup finds what a reference names. What was left out gives nil; what is not
+// lookup finds what a reference names. What was skipped gives nil; what is not
 // there at all is a problem.
 func (r *resolver) lookup(it *Item, a *compile.Attr, text string) *Item {
 	at := a.Node.Place
@@ -79,8 +80,9 @@ func (r *resolver) lookup(it *Item, a *compile.Attr, text string) *Item {
 	for _, other := range r.Items {
 		names = append(names, other.Task.Ref.String())
 	}
-	r.problems.At(at, fmt.Sprintf("%s of %s names %s, which is not declared there", a.Schema.Name, it.Task.Ref, ref),
-		problem.Meant(ref.String(), names, "declare it, or take the reference out"))
+	r.problems.At(at, fmt.Sprintf("%[2]s: %[1]s refers to %[3]s, which is not declared on this host", a.Schema.Name,
+		it.Task.Ref, ref),
+		problem.Meant(ref.String(), names, "declare it, or remove the reference"))
 	return nil
 }
 
@@ -106,8 +108,8 @@ func (r *resolver) circles() {
 					names = append(names, on.Task.Ref.String())
 				}
 				names = append(names, n.Task.Ref.String())
-				r.problems.At(it.Decl.Place, "these need one another in a circle: "+strings.Join(names, " needs "),
-					"take one of the references out")
+				r.problems.At(it.Decl.Place, "dependency cycle: "+strings.Join(names, " needs "),
+					"remove one of these dependencies")
 			}
 		}
 		path = path[:len(path)-1]
@@ -182,8 +184,9 @@ func (r *resolver) parts() {
 		}
 		at := whole.Task.Places[0]
 		r.problems.Add(problem.Problem{Place: it.Decl.Place,
-			What: fmt.Sprintf("%s declares a part of what %s declares whole at %s", it.Task.Ref, whole.Task.Ref, at),
-			Do:   "keep one of them", Also: []value.Place{at}})
+			What: fmt.Sprintf("%s declares a part of what %s declares as a whole at %s", it.Task.Ref,
+				whole.Task.Ref, at),
+			Do: "keep one of them", Also: []value.Place{at}})
 	}
 }
 
@@ -203,7 +206,7 @@ func (r *resolver) contradictions() {
 					What: fmt.Sprintf("%s and %s undo each other's changes to %s; first at %s",
 						other.Task.Ref, it.Task.Ref,
 						file, at),
-					Do: "make them agree, or keep one of them", Also: []value.Place{at}})
+					Do: "make them agree, or keep only one", Also: []value.Place{at}})
 			}
 		}
 		files[file] = append(files[file], it)
@@ -242,9 +245,9 @@ func (r *resolver) numbers() {
 			}
 			at := other.Task.Places[0]
 			r.problems.Add(problem.Problem{Place: it.Decl.Place,
-				What: fmt.Sprintf("%s and %s have the same %s %d; first at %s", other.Task.Ref, it.Task.Ref,
+				What: fmt.Sprintf("%s and %s have the same %s, %d; first at %s", other.Task.Ref, it.Task.Ref,
 					a.Name, n, at),
-				Do: "give each a number of its own", Also: []value.Place{at}})
+				Do: "give each a different number", Also: []value.Place{at}})
 		}
 	}
 }
@@ -286,9 +289,9 @@ func (r *resolver) copied(tree *Item, at string, others []*Item) {
 		}
 		from := tree.Task.Places[0]
 		r.problems.Add(problem.Problem{Place: other.Decl.Place,
-			What: fmt.Sprintf("%s declares %s, which %s copies from its folder at %s", other.Task.Ref, at,
+			What: fmt.Sprintf("%s declares %s, which %s copies from its directory at %s", other.Task.Ref, at,
 				tree.Task.Ref, from),
-			Do: "remove it from the folder, or remove the declaration", Also: []value.Place{from}})
+			Do: "remove it from the directory, or remove the declaration", Also: []value.Place{from}})
 	}
 }
 
@@ -306,7 +309,8 @@ func (r *resolver) single() {
 		}
 		at := other.Task.Places[0]
 		r.problems.Add(problem.Problem{Place: it.Decl.Place,
-			What: fmt.Sprintf("%s and %s are declared for one host, which can have one %s; first at %s", other.Task.Ref,
+			What: fmt.Sprintf("%s and %s are both declared, but a host can have only one %s; first at %s",
+				other.Task.Ref,
 				it.Task.Ref, it.Kind.Name, at),
 			Do: "keep one of them", Also: []value.Place{at}})
 	}
@@ -319,13 +323,13 @@ func (r *resolver) buried(it, other *Item) {
 		return
 	}
 	at := other.Task.Places[0]
-	how := "lies below"
+	how := "is below"
 	if it.Kind.Name == "link" && !strings.HasPrefix(it.Task.Ref.Name, other.Task.Ref.Name+"/") {
 		how = "leads to"
 	}
 	r.problems.Add(problem.Problem{Place: it.Decl.Place,
 		What: fmt.Sprintf("%s %s %s, which is declared absent at %s", it.Task.Ref, how, other.Task.Ref, at),
-		Do:   "take one of them out", Also: []value.Place{at}})
+		Do:   "remove one of them", Also: []value.Place{at}})
 }
 
 // reaches says whether from needs to, through any number of steps.
@@ -408,7 +412,7 @@ func (r *resolver) order() {
 		it.Task.Needs = ids(it.Needs)
 		it.Task.Only = ids(it.only)
 		it.Task.Labels = it.Task.Attrs.Texts(schema.Labels)
-		it.Task.Tries, it.Task.OnLeave = r.tries(it), onLeave(it)
+		it.Task.Tries, it.Task.OnRemoval = r.tries(it), onRemoval(it)
 		for name := range it.Task.Attrs {
 			if a, _ := it.Kind.Attr(name); a.Type == schema.RefTo || isContent(it.Kind, name) ||
 				slices.Contains(elsewhere, name) && !it.Kind.Owns(name) {

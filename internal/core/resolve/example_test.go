@@ -40,7 +40,7 @@ content = "${host.name}\n"
 		for _, t := range plan.Tasks {
 			fmt.Println(t.ID, t.Ref, t.Needs)
 		}
-		for _, o := range plan.LeftOut {
+		for _, o := range plan.Skipped {
 			fmt.Println("-", o.Ref, o.Reason)
 		}
 	}

@@ -27,7 +27,7 @@ func (r *resolver) declare(c *Context, d *compile.Decl) {
 			return
 		}
 		if known && !yes {
-			r.leaveOut(c, d, d.Name, d.Naming == nil, c.Vars)
+			r.skip(c, d, d.Name, d.Naming == nil, c.Vars)
 			return
 		}
 		maybe = maybe || !known
@@ -57,7 +57,7 @@ func (r *resolver) one(c *Context, d *compile.Decl, vars *expr.Vars, maybe bool)
 		}
 		if known && !yes {
 			name, final := r.nameOfOmitted(d, vars)
-			r.leaveOut(c, d, name, final, vars)
+			r.skip(c, d, name, final, vars)
 			return
 		}
 		maybe = maybe || !known
@@ -69,6 +69,9 @@ func (r *resolver) one(c *Context, d *compile.Decl, vars *expr.Vars, maybe bool)
 	it := &Item{Kind: d.Kind, Decl: d, Maybe: maybe, Vars: vars, Contexts: []*Context{c}}
 	it.Task = plan.Task{Ref: value.Ref{Kind: d.Kind.Name, Name: name}, Attrs: make(value.Attrs, len(d.Values)),
 		Places: []value.Place{d.Place}, Manifests: []string{d.Unit}}
+	if d.Kind.Signs && !r.Project.Scratch {
+		it.Task.From = d.Place.File
+	}
 	good := true
 	for i := range d.Values {
 		good = r.attr(it, &d.Values[i]) && good
@@ -98,7 +101,7 @@ func (r *resolver) one(c *Context, d *compile.Decl, vars *expr.Vars, maybe bool)
 	r.add(it)
 }
 
-// program gives a task of a kind of one's own its program, and the values that
+// program gives a task of a custom kind its program, and the values that
 // hold where nothing is declared.
 func (r *resolver) program(it *Item) bool {
 	c, err := r.Project.Copy(it.Kind.Program)
@@ -120,27 +123,28 @@ func (r *resolver) program(it *Item) bool {
 func (r *resolver) required(it *Item) {
 	for _, at := range it.Kind.Attrs {
 		if _, given := it.Decl.Attr(at.Name); at.Required && !given {
-			r.problems.AddErr(it.Decl.Place, problem.Errorf("%s has no %s, which it needs", it.Task.Ref, at.Name).
-				Remedy("`jadekettle kinds %s` tells what it takes", it.Kind.Name))
+			r.problems.AddErr(it.Decl.Place, problem.Errorf("missing required attribute %[2]q in %[1]s",
+				it.Task.Ref, at.Name).
+				Remedy("`jadekettle kinds %s` lists its attributes", it.Kind.Name))
 		}
 	}
 }
 
-// leaveOut notes what a condition left out. final says that the name is
+// skip notes what a condition skipped. final says that the name is
 // evaluated.
-func (r *resolver) leaveOut(c *Context, d *compile.Decl, name string, final bool, vars *expr.Vars) {
+func (r *resolver) skip(c *Context, d *compile.Decl, name string, final bool, vars *expr.Vars) {
 	ref := value.Ref{Kind: d.Kind.Name, Name: name}
 	r.leave(ref, final)
 	if r.explain {
 		r.Omitted = append(r.Omitted, &Item{Kind: d.Kind, Decl: d, Vars: vars, Contexts: []*Context{c},
 			Task: plan.Task{Ref: ref}})
 	}
-	r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: ref, Place: d.Place, Reason: "its condition is false: " +
+	r.plan.Skipped = append(r.plan.Skipped, plan.Omitted{Ref: ref, Place: d.Place, Reason: "its condition is false: " +
 		d.Cond.Text()})
 }
 
-// nameOfOmitted names an item that is left out, by what is written where the
-// name cannot be evaluated: nobody looks further at what is left out.
+// nameOfOmitted names an item that is skipped, by what is written where the
+// name cannot be evaluated: nobody looks further at what is skipped.
 func (r *resolver) nameOfOmitted(d *compile.Decl, vars *expr.Vars) (name string, final bool) {
 	if d.Naming == nil {
 		return d.Name, true
@@ -171,10 +175,10 @@ func (r *resolver) name(d *compile.Decl, vars *expr.Vars) (string, bool) {
 		return "", false
 	case string:
 	case value.Secret:
-		r.problems.At(d.Place, "the name is made of a secret, and names are shown", "make it of something else")
+		r.problems.At(d.Place, "the name contains a secret, but names are shown", "use something else")
 		return "", false
 	default:
-		r.problems.At(d.Place, fmt.Sprintf("the name gives %s, not text", value.TypeName(v)), "")
+		r.problems.At(d.Place, fmt.Sprintf("the name is %s, not a string", value.TypeName(v)), "")
 		return "", false
 	}
 	name, err := d.Kind.Canon(v.(string))
@@ -224,7 +228,7 @@ func fitting(err error, raw any) error {
 	switch raw.(type) {
 	case int64, float64, bool:
 		if p := problem.From(err); strings.HasPrefix(p.Do, "write ") {
-			return p.Remedy("make it text: ${string(...)}")
+			return p.Remedy("convert it: ${string(...)}")
 		}
 	}
 	return err
@@ -295,8 +299,8 @@ func (r *resolver) add(it *Item) {
 	key := value.Ref{Kind: it.Kind.NameSpace(), Name: it.Task.Ref.Name}
 	first := r.bySpace[key]
 	if first != nil && first.Decl == it.Decl && first.Contexts[0] == it.Contexts[0] {
-		r.problems.At(it.Decl.Place, fmt.Sprintf("the loop gives %s twice", it.Task.Ref),
-			"make each name another one, or go over unique(...)")
+		r.problems.At(it.Decl.Place, fmt.Sprintf("the loop produces %s twice", it.Task.Ref),
+			"make each name different, or loop over unique(...)")
 		return
 	}
 	if first == nil {
@@ -309,13 +313,13 @@ func (r *resolver) add(it *Item) {
 		if r.byRef[it.Task.Ref] == nil {
 			r.byRef[it.Task.Ref] = it
 		}
-		return // perhaps only one of them holds; the facts will tell
+		return // perhaps only one of them holds; the facts will show
 	}
 	if diff := difference(first, it); diff != "" {
 		also := first.Task.Places[0]
 		r.problems.Add(problem.Problem{Place: it.Decl.Place,
-			What: fmt.Sprintf("%s is declared in two ways: %s; first at %s", it.Task.Ref, diff, also),
-			Do:   "say it once, or make both equal", Also: []value.Place{also}})
+			What: fmt.Sprintf("conflicting declarations: %s; first at %s", diff, also),
+			Do:   "keep one, or make both equal", Also: []value.Place{also}})
 		return
 	}
 	first.Contexts = append(first.Contexts, it.Contexts...)
@@ -326,10 +330,10 @@ func (r *resolver) add(it *Item) {
 	first.Task.Manifests = append(first.Task.Manifests, it.Task.Manifests...)
 }
 
-// difference says in what two declarations of one thing differ, or "".
+// difference says how two declarations of one thing differ, or "".
 func difference(a, b *Item) string {
 	if a.Kind != b.Kind {
-		return fmt.Sprintf("as a %s and as a %s", a.Kind.Name, b.Kind.Name)
+		return fmt.Sprintf("%s is both a %s and a %s", b.Task.Ref.Name, a.Kind.Name, b.Kind.Name)
 	}
 	if a.Partial || b.Partial {
 		return ""
@@ -347,17 +351,18 @@ func difference(a, b *Item) string {
 		}
 		if !value.Equal(a.Task.Attrs[k], b.Task.Attrs[k]) {
 			if _, secret := a.Task.Attrs.Secret(k); secret {
-				return k + " differs"
+				return fmt.Sprintf("%s has different secrets as its %s", b.Task.Ref, k)
 			}
-			return fmt.Sprintf("%s is %s and %s", k, written(a.Task.Attrs, k), written(b.Task.Attrs, k))
+			return fmt.Sprintf("%s of %s is both %s and %s", k, b.Task.Ref, written(a.Task.Attrs, k),
+				written(b.Task.Attrs, k))
 		}
 	}
 	ca, cb := a.Task.Content, b.Task.Content
 	if (ca == nil) != (cb == nil) || ca != nil && ca.SHA256 != cb.SHA256 {
-		return "the content differs"
+		return b.Task.Ref.String() + " has different contents"
 	}
 	if !slices.Equal(a.Task.Tree, b.Task.Tree) {
-		return "the folders differ"
+		return b.Task.Ref.String() + " is copied from different directories"
 	}
 	return ""
 }

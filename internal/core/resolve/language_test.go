@@ -59,31 +59,31 @@ func TestParams(t *testing.T) {
 	}
 	for _, c := range []struct{ file, text, want string }{
 		{"+data/shared.toml", "[gauge]\nseconds = \"30\"\n",
-			`data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: it needs a whole ` +
-				`number, not ` +
-				`"30" (for gauge-01); write it without quotes`},
+			`data/shared.toml:3:11: the param gauge.seconds from its from, data.gauge.seconds: expected an ` +
+				`integer, not "30" (for gauge-01); write it without quotes`},
 		{"+hosts.toml", "[group.all.params.gauge]\nseconds = 0\n",
-			`hosts.toml:10:11: the param gauge.seconds: a whole number (0) is below its min, 1`},
+			`hosts.toml:10:11: the param gauge.seconds: 0 is below the minimum of 1`},
 		{"+hosts.toml", "[group.all.params.gauge]\nsecnods = 0\n",
-			`the manifest gauge has no param "secnods"; did you mean "seconds"?`},
+			`unknown param "secnods" in the manifest gauge; did you mean "seconds"?`},
 		{"+hosts.toml", "[group.west]\nmembers=[\"*\"]\ninside=\"all\"\nparams.gauge.seconds = 5\n" +
 			"[group.north.params.gauge]\nseconds = 4\n",
-			`has different values in group west and group north, which are of one depth`},
+			`the param gauge.seconds has different values in group west and group north, which are at the same depth`},
 		{"manifests/gauge.toml", "[param.depth]\n",
 			`manifests/gauge.toml:1:8: the param gauge.depth has no value and no default`},
 		{"manifests/gauge.toml", "[param.depth]\ntype = \"integer\"\n",
-			`type is "integer"; it takes "string", "int", "number"`},
+			`invalid type: "integer"; use "string", "int", "number", "bool", "duration", "bytes", "path", ` +
+				`"address", "list", "map" or "secret"`},
 		{"manifests/gauge.toml", "[param.depth]\ntype = \"int\"\ndefault = 5\nmax = 3\n",
-			`the default does not fit: a whole number (5) is above its max, 3`},
+			`the default is not valid: 5 is above the maximum of 3`},
 		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x\"\nchoices = [\"a\", \"b\"]\n",
-			`"x" is not among its choices; it takes "a", "b"`},
+			`"x" is not one of the choices; use "a", "b"`},
 		{"manifests/gauge.toml", "[param.depth]\ndefault = \"x1\"\npattern = \"[a-z]+\"\n",
 			`"x1" does not match the pattern`},
 		{"manifests/gauge.toml",
 			"[param.t]\ntype = \"duration\"\ndefault = \"1h30m\"\n[param.b]\ntype = \"bytes\"\ndefault = \"2kB\"\n" +
 				"[file.\"/out\"]\ncontent = \"${param.t} ${param.b}\"\n", `5400 2000`},
 		{"manifests/gauge.toml", "[file.\"/out\"]\ncontent = \"${param.t}\"\n",
-			`this manifest has no param "t" (for gauge-01); declare it: [param.t]`},
+			`unknown param "t" in this manifest (for gauge-01); declare it: [param.t]`},
 	} {
 		if got := out(t, compiletest.Tree(c.file, c.text), debian, compile.Options{}); !strings.Contains(got, c.want) {
 			t.Errorf("%s\n got %s\nwant %s", c.text, got, c.want)
@@ -115,7 +115,7 @@ func TestLayers(t *testing.T) {
 			"a = 1\nt.x = 2\n",
 			"data/shared.yaml", "t: {y: 3}\n"), "1 2 3"},
 		"a key in two files": {append(shows("x"), "data/shared.toml", "t.x = 2\n", "data/shared.yaml", "t: {x: 3}\n"),
-			"data/shared.yaml:1:5: t.x is set in two files of one layer; first at data/shared.toml:1:7"},
+			"data/shared.yaml:1:5: t.x is set in two files of the same layer; first at data/shared.toml:1:7"},
 		"a list is replaced": {append(shows("${join(data.list, ' ')}"), "data/host/gauge-01.toml",
 			"list = [\"c\"]\n"), "c"},
 		"a list is appended": {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml",
@@ -123,30 +123,31 @@ func TestLayers(t *testing.T) {
 		"only what is missing": {append(append(shows("${join(data.deep.unique, ' ')}"), rules...), "data/shared.toml",
 			"deep.unique = [\"a\", \"b\"]\n", "data/host/gauge-01.toml", "deep.unique = [\"b\", \"c\"]\n"), "a b c"},
 		"an element taken out": {append(append(shows("${join(data.list, ' ')}"), rules...), "data/host/gauge-01.toml",
-			"list = { take_out = [\"a\"], add = [\"c\"] }\n"), "b c"},
+			"list = { remove = [\"a\"], add = [\"c\"] }\n"), "b c"},
 		"taken out in vain": {append(append(shows("x"), rules...), "data/host/gauge-01.toml",
-			"list = { take_out = [\"z\"] }\n"), `list: take_out names "z", which no layer below has put in`},
+			"list = { remove = [\"z\"] }\n"), `list: remove names "z", which no lower layer has added`},
 		"a table over none": {append(shows("x"), "data/host/gauge-01.toml", "list.x = 1\n"),
-			"data.list is a table in one layer and none in another, at data/shared.toml:1:8"},
+			"data.list is a table in one layer but not in another, at data/shared.toml:1:8"},
 		"an own list of layers": {append(append(shows("${data.a}"),
 			settings("[data]\nlayers = [\"shared\", \"rack/${host.rack}\", \"site/${host.site}\"]\n")...),
 			"data/site/pier.toml", "a = 7\n"), "7"},
 		"out of the project": {append(shows("x"), settings("[data]\nlayers = [\"../etc/${host.name}\"]\n")...),
-			`the layer "../etc/${host.name}" is no path inside data`},
+			`the layer "../etc/${host.name}" is not a path inside data`},
 		"out by a value": {append(shows("x"), "hosts.toml",
 			"[host.gauge-01]\nsite = \"../../etc\"\n[group.all]\nmembers=[\"*\"]\nmanifests=[\"gauge\"]\n"),
-			`the layer "site/${host.site}" cannot be named by host.site, which is "../../etc"`},
+			`the layer "site/${host.site}" cannot use host.site, which is "../../etc"`},
 		"a large file": {append(shows("x"), "data/host/gauge-01.yaml", strings.Repeat("#", 50<<20)),
-			"data/host/gauge-01.yaml: a file of data of 50 MiB is too large"},
+			"a data file of 50 MiB is too large"},
 		"a bomb of aliases": {append(shows("x"), "data/host/gauge-01.yaml",
 			"a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\n"+
 				"d: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f "+
 				"[*e,*e,*e,*e,*e,*e,*e,*e,*e]\n"+
-				"g: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n"), "grows too large through its aliases"},
+				"g: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n"),
+			"the document is nested too deeply, or its aliases make it too large"},
 		"broken data": {append(shows("${data.nowhere}"), "data/host/gauge-01.json", "{"),
 			"data/host/gauge-01.json:1:2: not valid JSON"},
-		"sealed without a key": {append(shows("x"), "data/shared.toml.age", "age-encryption.org/v1"),
-			"this file is encrypted, and there is nothing to open it with"},
+		"encrypted without a key": {append(shows("x"), "data/shared.toml.age", "age-encryption.org/v1"),
+			"this file is encrypted, and no identity was given to decrypt it"},
 	} {
 		got := out(t, compiletest.Tree(c.files...), debian, compile.Options{})
 		if !strings.Contains(got, c.want) || strings.Contains(got, "nowhere") {
@@ -170,7 +171,7 @@ func TestEnvironments(t *testing.T) {
 		"data/host/gauge-02.toml", "")...)
 	for env, want := range map[string]string{"": "test bench gauge-01", "test": "test bench gauge-01",
 		"production": "production sea 192.0.2.21",
-		"prodution":  `there is no environment "prodution"; did you mean "production"?`} {
+		"prodution":  `unknown environment "prodution"; did you mean "production"?`} {
 		if got := out(t, fs, debian, compile.Options{Env: env}); got != want {
 			t.Errorf("in %q: %s", env, got)
 		}
@@ -190,14 +191,15 @@ keepers = [ { login = "maren" }, { login = "odd", left = "2025" } ]
 		"[dir.\"/srv/${i}${x}\"]\nfor = \"i, x in ['b', 'a']\"\n":                            "dir /srv/0b dir /srv/1a",
 		"[user.\"${p.login}\"]\nfor = \"p in data.keepers\"\nif = \"!has(p.left)\"\n":        "user maren",
 		"[user.\"${p.login}\"]\nfor = \"p in data.nobody\"\nif = \"host.site == 'creek'\"\n": "",
-		"[dir.\"/srv/${x}\"]\nfor = \"x in data.ports\"\n": "the loop goes over a table " +
-			"with one variable",
-		"[dir.\"/srv/${x}\"]\nfor = \"x of data.ports\"\n": `"x of data.ports" is no loop`,
+		"[dir.\"/srv/${x}\"]\nfor = \"x in data.ports\"\n": "a loop over a table " +
+			"needs two variables",
+		"[dir.\"/srv/${x}\"]\nfor = \"x of data.ports\"\n": `"x of data.ports" ` +
+			`is not a valid loop`,
 		"[dir.\"/srv/${host}\"]\nfor = \"host in data.ports\"\n": "the variable host hides " +
 			"another",
-		"[dir.\"/srv\"]\nfor = \"x in ['b', 'a']\"\n":                       "the loop gives dir /srv twice",
-		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":            "",
-		"[dir.\"/a\"]\nonly_after_change_of = [\"dir /b\"]\n[dir.\"/b\"]\n": "dir /b dir /a",
+		"[dir.\"/srv\"]\nfor = \"x in ['b', 'a']\"\n":                  "the loop produces dir /srv twice",
+		"[dir.\"/srv/${f.name}\"]\nfor = \"f in facts.disks\"\n":       "",
+		"[dir.\"/a\"]\nonly_if_changed = [\"dir /b\"]\n[dir.\"/b\"]\n": "dir /b dir /a",
 	} {
 		if got := out(t, compiletest.Tree(append(data, "manifests/gauge.toml", text)...), debian,
 			compile.Options{}); !strings.Contains(got, want) || want == "" && got != "" {
@@ -216,12 +218,12 @@ func TestUse(t *testing.T) {
 		"[use.relay]\nfor = \"p in [1, 2]\"\nparams = { port = \"${p}\" }\n": "dir /srv/relay-1 dir /srv/relay-2",
 		"[use.relay]\nif = \"host.site == 'creek'\"\n":                       "",
 		"[use.relay]\n":                        "the param relay.port has no value and no default",
-		"[use.relay]\nparams = { prot = 1 }\n": `the manifest relay has no param "prot"; did you mean "port"?`,
+		"[use.relay]\nparams = { prot = 1 }\n": `unknown param "prot" in the manifest relay; did you mean "port"?`,
 		"[use.relay]\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"dir /srv/relay-1\"]\n":                         "dir /a",
 		"[user.\"${k}\"]\nfor = \"k in ['maren']\"\nif = \"false\"\n[dir.\"/a\"]\nafter = [\"user maren\"]\n": "dir /a",
-		"[use.raley]\n": `use.raley names the manifest "raley", which is not there; did you mean "relay"?`,
-		"[use.gauge]\n": "manifests use one another in a circle: gauge uses gauge",
-		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: it needs a whole number, ` +
+		"[use.raley]\n": `use.raley refers to the manifest "raley", which does not exist; did you mean "relay"?`,
+		"[use.gauge]\n": "manifests include each other in a cycle: gauge uses gauge",
+		"[use.relay]\nparams = { port = \"x\" }\n": `the param relay.port from the use: expected an integer, ` +
 			`not "x"`,
 	} {
 		if got := out(t, compiletest.Tree(append(relay, "manifests/gauge.toml", text)...), debian,
@@ -322,14 +324,17 @@ func TestFleetInTemplates(t *testing.T) {
 }
 
 func TestSecretsOfLayers(t *testing.T) {
-	open := func(name string, sealed []byte) ([]byte, error) { return sealed, nil }
+	open := func(name string, encrypted []byte) ([]byte, error) { return encrypted, nil }
 	for text, want := range map[string]string{
 		"[user.maren]\npassword = \"${data.pw}\"\n[file.\"/f\"]\ncontent = \"pw=${data.pw}\"\n": "user maren file /f",
-		"[file.\"/f-${data.pw}\"]\n":                                              "the name is made of a secret",
-		"[dir.\"/f\"]\nowner = \"${data.pw}\"\n":                                  "owner is made of a secret",
-		"[file.\"/f\"]\ncontent = \"x\"\ncheck = \"x ${candidate} ${data.pw}\"\n": "check is made of a secret",
-		"[dir.\"/${x}\"]\nfor = \"x in data.pws\"\n":                              "the loop goes over secrets",
-		"[dir.\"/a\"]\nif = \"data.pw == 'ebb-and-flow'\"\n":                      "dir /a",
+		"[file.\"/f-${data.pw}\"]\n": "the name contains a secret, " +
+			"but names are shown",
+		"[dir.\"/f\"]\nowner = \"${data.pw}\"\n": "owner contains a secret, but " +
+			"it is shown",
+		"[file.\"/f\"]\ncontent = \"x\"\ncheck = \"x ${candidate} ${data.pw}\"\n": "check contains a secret, but " +
+			"it is shown",
+		"[dir.\"/${x}\"]\nfor = \"x in data.pws\"\n":         "the loop uses secrets, which would appear in names",
+		"[dir.\"/a\"]\nif = \"data.pw == 'ebb-and-flow'\"\n": "dir /a",
 	} {
 		fs := compiletest.Tree("manifests/gauge.toml", text, "data/shared.toml.age", "pw = \"ebb-and-flow\"\npws = "+
 			"[\"rip-tide\"]\n")
@@ -362,11 +367,11 @@ func TestRequired(t *testing.T) {
 	mount := &schema.Kind{Name: "mount", Canon: schema.CleanPath,
 		Attrs: []schema.Attr{{Name: "device", Required: true}}}
 	for text, want := range map[string]string{
-		"[mount.\"/srv\"]\n":                        "mount /srv has no device, which it needs",
+		"[mount.\"/srv\"]\n":                        `missing required attribute "device" in mount /srv`,
 		"[mount.\"/srv\"]\ndevice = \"sda\"\n":      "",
 		"[mount.\"/srv\"]\nabsent = true\n":         "",
 		"[mount.\"/srv\"]\nabsent = \"${true}\"\n":  "",
-		"[mount.\"/srv\"]\nabsent = \"${false}\"\n": "has no device",
+		"[mount.\"/srv\"]\nabsent = \"${false}\"\n": `missing required attribute "device" in mount /srv`,
 	} {
 		p, err := compile.Load(compiletest.Tree("manifests/gauge.toml", text), schema.NewKinds(mount),
 			compile.Options{})
@@ -390,13 +395,14 @@ func TestOnLeaveAndTries(t *testing.T) {
 			"manifests/relay.toml", "[dir.\"/relay\"]\n", "manifests/also.toml", "[dir.\"/twice\"]\n",
 			"+jadekettle.toml", "[run]\nretries = 2\nretry_every = \"5s\"\ntimeout = \"1m\"\n")
 	}
-	const gauge = "[dir.\"/a\"]\n[dir.\"/b\"]\non_leave = \"keep\"\n[dir.\"/c\"]\non_leave = \"remove\"\nretries = " +
+	const gauge = "[dir.\"/a\"]\n[dir.\"/b\"]\non_removal = \"keep\"\n[dir.\"/c\"]\non_removal = " +
+		"\"remove\"\nretries = " +
 		"0\ntimeout = \"9s\"\n[use.relay]\n[dir.\"/twice\"]\n[command.slow]\nrun = [\"sleep\", \"1\"]\nalways = " +
 		"true\ntimeout = \"3s\"\n"
 	for group, want := range map[string]string{
-		"":                        "/c",
-		"on_leave = \"remove\"\n": "/a /c /relay slow",
-		"on_leave = \"keep\"\n":   "/c",
+		"":                          "/c",
+		"on_removal = \"remove\"\n": "/a /c /relay slow",
+		"on_removal = \"keep\"\n":   "/c",
 	} {
 		p, err := compile.Load(tree(group, gauge), kinds.Schemas(), compile.Options{})
 		if err != nil {
@@ -409,7 +415,7 @@ func TestOnLeaveAndTries(t *testing.T) {
 		var removed []string
 		tries := map[string]string{}
 		for _, task := range pl.Tasks {
-			if task.OnLeave == schema.Remove {
+			if task.OnRemoval == schema.Remove {
 				removed = append(removed, task.Ref.Name)
 			}
 			tries[task.Ref.Name] = fmt.Sprint(task.Tries)
@@ -422,13 +428,13 @@ func TestOnLeaveAndTries(t *testing.T) {
 			t.Errorf("they are tried %v", tries)
 		}
 	}
-	if got := out(t, tree("", "[use.relay]\non_leave = \"remove\"\n[dir.\"/x\"]\nretries = 2000\n"), debian,
+	if got := out(t, tree("", "[use.relay]\non_removal = \"remove\"\n[dir.\"/x\"]\nretries = 2000\n"), debian,
 		compile.Options{}); !strings.
-		Contains(got, "manifests/gauge.toml:4:11: retries is 2000") {
+		Contains(got, "manifests/gauge.toml:4:11: invalid retries: 2000") {
 		t.Errorf("too many retries: %s", got)
 	}
-	if got := out(t, tree("", "[use.relay]\non_leave = \"away\"\n"), debian,
-		compile.Options{}); !strings.Contains(got, `takes "keep" or "remove"`) {
+	if got := out(t, tree("", "[use.relay]\non_removal = \"away\"\n"), debian,
+		compile.Options{}); !strings.Contains(got, `use "keep" or "remove"`) {
 		t.Errorf("another word: %s", got)
 	}
 }

@@ -22,7 +22,7 @@ func (it *Item) ReadsSecret() bool {
 		slices.ContainsFunc(it.Decl.Values, func(a compile.Attr) bool { return it.Vars.Touches(a.Reads()) })
 }
 
-// lured gives the groups that a host is in by nothing but facts that it tells of itself, and that
+// lured gives the groups that a host is in by nothing but facts that it reports itself, and that
 // nobody says are to be trusted.
 func (r *resolver) lured() []*inventory.Group {
 	trusted := map[*inventory.Group]bool{}
@@ -38,17 +38,17 @@ func (r *resolver) lured() []*inventory.Group {
 	})
 }
 
-// guardSecrets refuses secrets that a host would come to by the facts that it tells of itself: it
-// may tell what it likes.
+// guardSecrets refuses secrets that a host would come to by the facts that it reports itself: it
+// may report what it likes.
 func (r *resolver) guardSecrets() {
 	groups := r.lured()
 	if len(groups) == 0 {
 		return
 	}
 	refuse := func(at value.Place, g *inventory.Group) {
-		r.problems.At(at, "these secrets would come to "+r.Host.Name+" since it is in the group "+g.Name+
-			", which facts that it tells of itself decide", "name the group's members, or set trust_facts = true "+
-			"on the group whose where it is")
+		r.problems.At(at, "these secrets would be given to "+r.Host.Name+" because it is in the group "+g.Name+
+			", whose membership is decided by facts that the host reports about itself",
+			"list the group's members, or set trust_facts = true on the group that has the where condition")
 	}
 	for _, name := range r.Project.Data.Names() {
 		i := slices.IndexFunc(groups, func(g *inventory.Group) bool { return g.Name == path.Base(name) })
@@ -56,7 +56,7 @@ func (r *resolver) guardSecrets() {
 			continue
 		}
 		for _, f := range r.Project.Data.Files(name) {
-			if strings.HasSuffix(f, layers.Sealed) {
+			if strings.HasSuffix(f, layers.Encrypted) {
 				refuse(value.Place{File: f, Line: 1, Col: 1}, groups[i])
 			}
 		}

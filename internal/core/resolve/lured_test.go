@@ -12,8 +12,8 @@ import (
 	"jadekettle/internal/host/kinds"
 )
 
-// TestSecretsThatAHostTellsItselfInto are refused, where the group does not say that they are meant.
-func TestSecretsThatAHostTellsItselfInto(t *testing.T) {
+// TestSecretsThatAHostTalksItselfInto are refused, where the group does not say that they are meant.
+func TestSecretsThatAHostTalksItselfInto(t *testing.T) {
 	const secret = "[file.\"/v\"]\ncontent = \"${data.pw}\"\nowner = \"root\"\nmode = \"0600\"\n"
 	const group = "[group.self]\nwhere = 'facts.hostname == \"gate\"'\n"
 	for _, c := range []struct {
@@ -23,7 +23,7 @@ func TestSecretsThatAHostTellsItselfInto(t *testing.T) {
 	}{
 		{"a manifest", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
 			group + "manifests = [\"locker\"]\n", "manifests/locker.toml", secret},
-			"manifests/locker.toml:1:7: these secrets would come to gauge-01 since it is in the group self"},
+			"manifests/locker.toml:1:7: these secrets would be given to gauge-01 because it is in the group self"},
 		{"a layer", []string{"data/group/self.toml.age", "pw = \"x\"\n", "+hosts.toml", group},
 			"data/group/self.toml.age:1:1: "},
 		{"a param", []string{"data/shared.toml.age", "pw = \"x\"\n", "+hosts.toml",
@@ -45,7 +45,7 @@ func TestSecretsThatAHostTellsItselfInto(t *testing.T) {
 			"[file.\"/out\"]\ncontent = \"${string(size(param.a))}\"\n"},
 			c.files...)
 		p, err := compile.Load(compiletest.Tree(files...), kinds.Schemas(),
-			compile.Options{Open: func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }})
+			compile.Options{Open: func(_ string, encrypted []byte) ([]byte, error) { return encrypted, nil }})
 		if err != nil {
 			t.Fatal(c.about, err)
 		}

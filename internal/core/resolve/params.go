@@ -17,17 +17,17 @@ import (
 // ParamStep is one place that may give a value to a param, in the order in
 // which they are asked.
 type ParamStep struct {
-	From  string      `json:"from" doc:"What it is: a use, the call, the host, from, the default."`
+	From  string      `json:"from" doc:"The source: a use, the command line, the host, from, or the default."`
 	Place value.Place `json:"place" doc:"Where it is written."`
-	Says  bool        `json:"says" doc:"Whether it says anything."`
-	Value any         `json:"value" doc:"What it says."`
-	Seen  any         `json:"seen" doc:"What expressions see, when that is another form of it; null otherwise."`
-	Used  bool        `json:"used" doc:"Whether this is the one that wins."`
+	Says  bool        `json:"says" doc:"Whether it sets a value."`
+	Value any         `json:"value" doc:"The value it sets."`
+	Seen  any         `json:"seen" doc:"What expressions see, if that is a different form; null otherwise."`
+	Used  bool        `json:"used" doc:"Whether this value is used."`
 	Text  string      `json:"-"` // as it is written, when that is an expression
 }
 
 // ofCall is the source that goes before all others.
-const ofCall = "the call"
+const ofCall = "the command line"
 
 // param gives the value of a param for the host: from the call, from the use
 // that pulls the manifest in, from the host, its groups, the data, the default.
@@ -45,7 +45,7 @@ func (r *resolver) param(u *compile.Unit, d *param.Decl, given []compile.Gift, o
 		}
 		v, err := d.Check(s.Value)
 		if err != nil && s.From == ofCall {
-			return expr.Unknown{}, nil // told when the project was read
+			return expr.Unknown{}, nil // reported when the project was read
 		}
 		if err != nil {
 			p := problem.Problem{Place: s.Place}
@@ -65,8 +65,7 @@ func (r *resolver) param(u *compile.Unit, d *param.Decl, given []compile.Gift, o
 	}
 	return nil, problem.Problem{Place: d.Place, What: fmt.Sprintf("the param %s.%s has no value and no default",
 		u.Name, d.Name),
-		Do: fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a from or a default: `--param "+
-			"%s=VALUE`",
+		Do: fmt.Sprintf("set params.%s.%s in a group or a host, or give the param a default: `--param %s=VALUE`",
 			u.Name, d.Name, shell.Quote(u.Name+"."+d.Name))}
 }
 
@@ -192,10 +191,10 @@ func (h *Traced) paramOfGroups(u *compile.Unit, d *param.Decl, all bool) ([]Para
 			if len(out) > 0 && g.Depth == innermost && !value.Equal(out[len(out)-1].Value, v) {
 				first := out[len(out)-1]
 				return nil, problem.Problem{Place: given.Node.Place, Also: []value.Place{first.Place},
-					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are of one "+
-						"depth; first at %s",
+					What: fmt.Sprintf("the param %s.%s has different values in %s and group %s, which are at the "+
+						"same depth; first at %s",
 						u.Name, d.Name, first.From, g.Name, first.Place),
-					Do: "say it on the host, or put one group inside the other"}
+					Do: "set it on the host, or put one group inside the other"}
 			}
 			if len(out) == 0 {
 				innermost = g.Depth

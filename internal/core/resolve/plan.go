@@ -26,7 +26,7 @@ func Plan(p *compile.Project, h *inventory.Host, known Known) (*plan.Plan, error
 }
 
 // Trace resolves one host and remembers where everything came from. What is
-// wrong with the project does not stop it; the error tells of it.
+// wrong with the project does not stop it; the error reports it.
 func Trace(p *compile.Project, h *inventory.Host, known Known) (*Traced, error) {
 	r := begin(p, h, known)
 	r.explain = true
@@ -96,7 +96,7 @@ func begin(p *compile.Project, h *inventory.Host, known Known) *resolver {
 
 // secretsIn lists the paths to secrets in a tree of data.
 func secretsIn(p *compile.Project, tree map[string]any) [][]string {
-	if !p.Data.Sealed() {
+	if !p.Data.Encrypted() {
 		return nil
 	}
 	return expr.SecretPaths("data", tree)
@@ -119,7 +119,7 @@ func groupNames(groups []*inventory.Group) []string {
 // written.
 func (r *resolver) run() {
 	if r.dataless {
-		return // every value that is missing now would be told as well
+		return // every value that is missing now would be reported as well
 	}
 	taken := map[string]bool{}
 	take := func(groups []*inventory.Group, maybe bool) {
@@ -196,7 +196,7 @@ func (r *resolver) use(c *Context, u *compile.Use) {
 		}
 		if known && !yes {
 			r.without(u.Unit)
-			r.plan.LeftOut = append(r.plan.LeftOut, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name},
+			r.plan.Skipped = append(r.plan.Skipped, plan.Omitted{Ref: value.Ref{Kind: "use", Name: u.Name},
 				Place:  u.Place,
 				Reason: "its condition is false: " + u.Cond.Text()})
 			return false
@@ -220,8 +220,8 @@ func (r *resolver) use(c *Context, u *compile.Use) {
 	}
 }
 
-// without notes that what a manifest declares is left out, so that a reference
-// to it is no mistake.
+// without notes that what a manifest declares is skipped, so that a reference
+// to it is not a mistake.
 func (r *resolver) without(u *compile.Unit) {
 	for _, e := range u.Entries {
 		switch {
@@ -233,7 +233,7 @@ func (r *resolver) without(u *compile.Unit) {
 	}
 }
 
-// leave notes what is left out. Of one whose name is not evaluated only the
+// leave notes what is skipped. Of one whose name is not evaluated only the
 // kind is known.
 func (r *resolver) leave(ref value.Ref, final bool) {
 	if !final {
@@ -255,7 +255,7 @@ const maxLooped = 200_000
 func (r *resolver) loop(clauses []compile.Clause, kind string, vars *expr.Vars, each func(*expr.Vars)) error {
 	if len(clauses) == 0 {
 		if r.looped++; r.looped > maxLooped {
-			return problem.Errorf("the loops of this host go round more than %d times", maxLooped).
+			return problem.Errorf("the loops of this host run more than %d times", maxLooped).
 				Remedy("loop over shorter lists")
 		}
 		each(vars)
@@ -274,9 +274,8 @@ func (r *resolver) loop(clauses []compile.Clause, kind string, vars *expr.Vars, 
 	case []any:
 		for i, item := range v {
 			if _, secret := item.(value.Secret); secret {
-				return problem.Problem{Place: c.List.At(0), What: "the loop goes over secrets, which would show in " +
-					"names",
-					Do: "loop over a list that holds none, and look the secrets up"}
+				return problem.Problem{Place: c.List.At(0), What: "the loop uses secrets, which would appear in names",
+					Do: "loop over a list without secrets, and look the secrets up"}
 			}
 			inner := vars.With(c.Names[len(c.Names)-1], item)
 			if len(c.Names) == 2 {
@@ -289,8 +288,8 @@ func (r *resolver) loop(clauses []compile.Clause, kind string, vars *expr.Vars, 
 		return nil
 	case map[string]any:
 		if len(c.Names) == 1 {
-			return problem.Problem{Place: c.List.At(0), What: "the loop goes over a table with one variable",
-				Do: fmt.Sprintf("write for = \"key, %s in ...\", or go over keys(...) or values(...)", c.Names[0])}
+			return problem.Problem{Place: c.List.At(0), What: "a loop over a table needs two variables",
+				Do: fmt.Sprintf("write for = \"key, %s in ...\", or loop over keys(...) or values(...)", c.Names[0])}
 		}
 		for _, k := range value.Keys(v) {
 			if err := step(vars.With(c.Names[0], k).With(c.Names[1], v[k])); err != nil {
@@ -299,6 +298,6 @@ func (r *resolver) loop(clauses []compile.Clause, kind string, vars *expr.Vars, 
 		}
 		return nil
 	}
-	return problem.Problem{Place: c.List.At(0), What: fmt.Sprintf("the loop goes over %s, not a list or a table",
-		value.TypeName(v)), Do: "name a list, such as data.keepers"}
+	return problem.Problem{Place: c.List.At(0), What: fmt.Sprintf("cannot loop over %s; use a list or a table",
+		value.TypeName(v)), Do: "for example, data.keepers"}
 }

@@ -40,7 +40,7 @@ func (p *Plans) Check(hosts []*inventory.Host) error {
 			ps.AddErr(h.Place, r.problems.Err())
 			continue
 		}
-		if h.Off == "" && p.held < maxKept && r.factless() {
+		if h.Disabled == "" && p.held < maxKept && r.factless() {
 			r.order()
 			p.keep(h, r.plan)
 		}

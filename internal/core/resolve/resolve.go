@@ -22,7 +22,7 @@ import (
 type Known struct {
 	Facts *facts.Facts // of the host itself
 	Fleet *expr.Fleet  // of all hosts; see Snapshot
-	// Asked is told what each condition gave, from many goroutines. May be nil.
+	// Asked receives what each condition came to, from many goroutines. May be nil.
 	Asked func(cond *expr.Program, yes, known bool)
 }
 
@@ -34,7 +34,7 @@ type Traced struct {
 	Maybe   []*inventory.Group // that it is in if its facts say so
 	Vars    *expr.Vars         // without params
 	Items   []*Item            // what is declared; by Task.ID in the order of a run when Ordered
-	Omitted []*Item            // what conditions left out
+	Omitted []*Item            // what conditions skipped
 	Used    []*Context         // by uses that give params
 	Dropped [][2]*Item         // implied edges, from and to, that contradict those written
 	Ordered bool               // nothing is wrong, so that tasks have their order

@@ -88,7 +88,7 @@ func TestOrder(t *testing.T) {
 			"[user.maren]\nbefore = [\"group maren\"]\n[group.maren]\n", "user maren group maren"},
 		"an absent thing is not needed": {"[file.\"/srv/f\"]\nowner = \"maren\"\n[user.maren]\nabsent = true\n",
 			"file /srv/f user maren"},
-		"what is left out gives no edge": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nif = \"data.port == " +
+		"what is skipped gives no edge": {"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nif = \"data.port == " +
 			"1\"\n", "dir /a"},
 	} {
 		p, problems := resolved(t, files(c.manifest), debian)
@@ -135,9 +135,9 @@ template = "t.tmpl"
 		p.Tasks[1].Attrs); got != "map[mode:0640] map[comment:${literal} groups:[a b] password:(secret) system:true]" {
 		t.Errorf("the attributes are %s", got)
 	}
-	if len(p.LeftOut) != 1 || p.LeftOut[0].Ref.Name != "/not-here" || !strings.Contains(p.LeftOut[0].Reason,
+	if len(p.Skipped) != 1 || p.Skipped[0].Ref.Name != "/not-here" || !strings.Contains(p.Skipped[0].Reason,
 		"facts.memory.total < 1000") {
-		t.Errorf("left out is %+v", p.LeftOut)
+		t.Errorf("skipped is %+v", p.Skipped)
 	}
 }
 
@@ -148,11 +148,12 @@ func TestTheSameThingTwice(t *testing.T) {
 		t.Errorf("equal declarations are not one task: %v %s", p, problems)
 	}
 	for more, want := range map[string]string{
-		"[dir.\"/srv\"]\nmode = \"0700\"\n": `manifests/more.toml:1:6: dir /srv is declared in two ` +
-			`ways: mode is "0755" and "0700"; first at manifests/all.toml:1:6 (for gauge-01); say it once, or ` +
-			`make both equal`,
-		"[dir.\"/srv\"]\nmode = \"0755\"\nowner = \"root\"\n": `owner is not set and "root"`,
-		"[file.\"/srv\"]\n": `file /srv is declared in two ways: as a dir and as a file`,
+		"[dir.\"/srv\"]\nmode = \"0700\"\n": `manifests/more.toml:1:6: conflicting ` +
+			`declarations: mode of dir /srv is both "0755" and "0700"; first at manifests/all.toml:1:6 (for ` +
+			`gauge-01); keep one, or make both equal`,
+		"[dir.\"/srv\"]\nmode = \"0755\"\nowner = \"root\"\n": `conflicting declarations: owner of dir /srv is ` +
+			`both not set and "root"`,
+		"[file.\"/srv\"]\n": `conflicting declarations: /srv is both a dir and a file`,
 	} {
 		_, got := resolved(t, files("[dir.\"/srv\"]\nmode = \"0755\"\n", "manifests/more.toml", more), debian)
 		if !strings.Contains(got, want) {
@@ -215,14 +216,14 @@ func TestSelections(t *testing.T) {
 		"a pattern": {resolve.Selection{Tasks: []string{"* /srv/*"}}, "dir /srv/a file /srv/a/b", "[user maren]"},
 		"with needs": {resolve.Selection{Tasks: []string{"file /srv/a/?"}, WithNeeds: true},
 			"group tide user maren dir /srv/a file /srv/a/b", "[]"},
-		"but not these": {resolve.Selection{Tasks: []string{"file /srv/*"}, LeaveOut: []string{"user *"},
+		"but not these": {resolve.Selection{Tasks: []string{"file /srv/*"}, Skip: []string{"user *"},
 			WithNeeds: true}, "dir /srv/a file /srv/a/b", "[user maren]"},
 		"a label":         {resolve.Selection{Labels: []string{"people"}}, "user maren file /etc/c", "[group tide]"},
 		"a literal label": {resolve.Selection{Labels: []string{"${word}"}}, "user maren", "[group tide]"},
 		"a manifest":      {resolve.Selection{Manifests: []string{"more"}}, "group tide dir /more", "[]"},
 		"a label of a kind": {resolve.Selection{Tasks: []string{"file *"}, Labels: []string{"people"}},
 			"file /etc/c", "[]"},
-		"leaving out": {resolve.Selection{LeaveOut: []string{"file *", "dir /srv/a"}},
+		"leaving out": {resolve.Selection{Skip: []string{"file *", "dir /srv/a"}},
 			"group tide user maren dir /more", "[]"},
 		"nothing": {resolve.Selection{Tasks: []string{"file /nowhere"}}, "", "[]"},
 	} {
@@ -237,8 +238,8 @@ func TestSelections(t *testing.T) {
 				}
 			}
 		}
-		if len(part.Tasks)+len(part.LeftOut) != len(whole.Tasks) {
-			t.Errorf("%s: %d tasks and %d left out of %d", name, len(part.Tasks), len(part.LeftOut), len(whole.Tasks))
+		if len(part.Tasks)+len(part.Skipped) != len(whole.Tasks) {
+			t.Errorf("%s: %d tasks and %d skipped of %d", name, len(part.Tasks), len(part.Skipped), len(whole.Tasks))
 		}
 	}
 }
@@ -261,7 +262,7 @@ func big(hosts int) fstest.MapFS {
 }
 
 // BenchmarkResolve resolves 1,000 hosts of 100 declarations, project and all.
-// x-one-host tells the time as a multiple of what one host takes, project and
+// x-one-host gives the time as a multiple of what one host takes, project and
 // all: 1,000 would be no gain by reading the project once.
 func BenchmarkResolve(b *testing.B) {
 	resolveAll := func(fs fstest.MapFS) time.Duration {
@@ -303,21 +304,21 @@ func TestProblemsOfAProject(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"":              `project is not set`,
-		"project = 7\n": `project is a text of 4 to 64 letters`,
-		"project = \"test\"\n[run]\nparalel = 3\n": `there is no setting "run.paralel"; did you mean ` +
+		"project = 7\n": `project must be 4 to 64 letters, digits, dashes and underscores`,
+		"project = \"test\"\n[run]\nparalel = 3\n": `unknown setting "run.paralel"; did you mean ` +
 			`"run.parallel"?`,
-		"project = \"test\"\n[run]\nparallel = \"3\"\n": `run.parallel takes a whole number from 1 to ` +
-			`10000; write parallel = 3, without quotes`,
-		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `is no length of time`,
-		"project = \"test\"\n[inventory]\nfiles = [\"../x\"]\n":    `files is a list of paths inside the project`,
-		"project = \"test\"\n[inventory]\nfiles = [\"no.toml\"]\n": `the inventory file is not there`,
+		"project = \"test\"\n[run]\nparallel = \"3\"\n": "run.parallel must be an integer from 1 to 10000; write " +
+			"parallel = 3, without quotes",
+		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `ssh.connect_timeout: invalid duration ""`,
+		"project = \"test\"\n[inventory]\nfiles = [\"../x\"]\n":    `files must be a list of paths inside the project`,
+		"project = \"test\"\n[inventory]\nfiles = [\"no.toml\"]\n": `the inventory file does not exist`,
 	} {
 		if _, got := resolved(t, files("", "jadekettle.toml", text), debian); !strings.Contains(got, want) {
 			t.Errorf("%s\n got %s\nwant %s", text, got, want)
 		}
 	}
 	if _, got := resolved(t, files("", "data/host/guage-01.toml", "x = 1\n"), debian); !strings.Contains(got,
-		`this is data for "guage-01", which is no host; did you mean "gauge-01"?`) {
+		`this is data for "guage-01", which is not a host; did you mean "gauge-01"?`) {
 		t.Errorf("data for no host gives %s", got)
 	}
 }
@@ -325,68 +326,71 @@ func TestProblemsOfAProject(t *testing.T) {
 // problemsOfAProjectCases are what TestProblemsOfAProject goes through.
 var problemsOfAProjectCases = map[string]string{
 	"[dir.\"/a\"]\nafter = [\"dir /b\"]\n[dir.\"/b\"]\nafter = [\"dir /c\"]\n[dir.\"/c\"]\nafter = [\"dir " +
-		"/a\"]\n": "these need one another in a circle: dir /a needs dir /b needs dir /c needs dir /a",
-	"[dir.\"/a\"]\nafter = [\"dir /nowhere\"]\n": `after of dir /a names dir /nowhere, which is ` +
-		`not declared there`,
-	"[dir.\"/a\"]\nafter = [\"dri /b\"]\n":                    `names the unknown kind "dri"`,
-	"[file.\"/a\"]\ncontent = \"${data.prot}\"\n":             `manifests/all.toml:2:14: data has no "prot"`,
-	"[file.\"/${data.list}\"]\n":                              `which has no text`,
+		"/a\"]\n": "dependency cycle: dir /a needs dir /b needs dir /c needs dir /a",
+	"[dir.\"/a\"]\nafter = [\"dir /nowhere\"]\n": "dir /a: after refers to dir " +
+		"/nowhere, which is not declared on this host",
+	"[dir.\"/a\"]\nafter = [\"dri /b\"]\n":        `"dri /b" refers to the unknown kind "dri"`,
+	"[file.\"/a\"]\ncontent = \"${data.prot}\"\n": `manifests/all.toml:2:14: unknown key "prot" in data`,
+	"[file.\"/${data.list}\"]\n": `${data.list} returns a list, which cannot be ` +
+		`written as text`,
 	"[file.\"/a\"]\ntemplate = \"no.tmpl\"\n":                 `the template manifests/no.tmpl cannot be read`,
 	"[file.\"/a\"]\ncopy = \"no.bin\"\n":                      `the file manifests/no.bin cannot be read`,
-	"[file.\"/a\"]\ncontent = \"x\"\ncheck = \"true\"\n":      `check does not look at ${candidate}`,
-	"[user.maren]\npassword = \"a\"\npassword_hash = \"!\"\n": `password and password_hash are given together`,
-	"[package.a1]\nversion = \"1\"\nabsent = true\n": `version is given for a package that is to be ` +
-		`absent`,
-	"[user.maren]\nuid = \"${data.list}\"\n": `uid takes one value, not a list`,
-	"[dir.\"/a\"]\nif = \"data.port\"\n": `the condition gives a whole number, not true or ` +
-		`false`,
-	"[dir.\"/a\"]\nfor = \"x in data.list\"\n": `the loop gives dir /a twice`,
-	"[lines.\"/a#x\"]\nput = [{ text = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": `lines /a#x declares a part of ` +
-		`what file ` +
-		`/a declares whole at manifests/all.toml:3:7`,
-	"[lines.\"/a#x\"]\nput = [{ text = \"Port 22\", over = '^Port' }]\n[lines.\"/a#y\"]\nput = [{ text = " +
-		"\"Port 2200\", over = '^Port' }]\n": `lines /a#x and lines /a#y undo each other's changes to /a; first at ` +
-		`manifests/all.toml:1:8`,
-	"[lines.\"/a#x\"]\nput = [{ text = \"UseDNS no\" }]\n[lines.\"/a#y\"]\ntake_out = ['^UseDNS']\n": `undo each other`,
+	"[file.\"/a\"]\ncontent = \"x\"\ncheck = \"true\"\n":      `check does not use ${candidate}`,
+	"[user.maren]\npassword = \"a\"\npassword_hash = \"!\"\n": `password and password_hash cannot be combined`,
+	"[package.a1]\nversion = \"1\"\nabsent = true\n": "version cannot be combined " +
+		"with absent",
+	"[user.maren]\nuid = \"${data.list}\"\n": `uid must be a single value, not a list`,
+	"[dir.\"/a\"]\nif = \"data.port\"\n": "condition must be true or " +
+		"false, but is an integer",
+	"[dir.\"/a\"]\nfor = \"x in data.list\"\n": `the loop produces dir /a twice`,
+	"[lines.\"/a#x\"]\nadd = [{ line = \"x\" }]\n[file.\"/a\"]\ncontent = \"\"\n": "lines /a#x declares a part of " +
+		"what file /a declares as a whole at manifests/all.toml:3:7",
+	"[lines.\"/a#x\"]\nadd = [{ line = \"Port 22\", replaces = '^Port' }]\n[lines.\"/a#y\"]\nadd = [{ line = " +
+		"\"Port 2200\", over = '^Port' }]\n": `unknown key "over" in add; available: line, replaces, below, above`,
+	"[lines.\"/a#x\"]\nadd = [{ line = \"UseDNS no\" }]\n[lines.\"/a#y\"]\nremove = ['^UseDNS']\n": `undo each other`,
 	"[settings.\"/a#x\"]\nformat = \"ini\"\nset = { a = 1 }\n[settings.\"/a#y\"]\nformat = \"ini\"\nset = { a " +
 		"= 2 }\n": `undo ` +
 		`each other's changes to /a`,
-	"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\ntake_out = ['^a']\n": `block /a and lines /a#y undo ` +
+	"[block.\"/a\"]\ncontent = \"a = 1\"\n[lines.\"/a#y\"]\nremove = ['^a']\n": `block /a and lines /a#y undo ` +
 		`each other`,
-	"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x lies below dir ` +
+	"[dir.\"/etc/cron.d\"]\nabsent = true\n[cron.x]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron x is below dir ` +
 		`/etc/cron.d, which is declared absent`,
-	"[user.a]\nuid = 2101\n[user.b]\nuid = 2101\n": `user a and user b have the same uid 2101; first at ` +
-		`manifests/all.toml:1:7`,
-	"[dir.\"/var/lib\"]\nabsent = true\nwith_contents = true\n": `/var/lib is a folder of the ` +
-		`system, which cannot be removed`,
-	"[dir.\"/home/\"]\nabsent = true\n": `/home is a folder of the system`,
+	"[user.a]\nuid = 2101\n[user.b]\nuid = 2101\n": "user a and user b have the same " +
+		"uid, 2101; first at manifests/all.toml:1:7 (for gauge-01); give each a different number",
+	"[dir.\"/var/lib\"]\nabsent = true\nwith_contents = true\n": "/var/lib is a system directory " +
+		"and cannot be removed",
+	"[dir.\"/home/\"]\nabsent = true\n": `/home is a system directory and cannot be removed`,
 	"[user.root]\nabsent = true\n":      `root cannot be absent`,
-	"[user.a]\nuid = 99999999999\n": `uid is 99999999999, above the ` +
-		`largest number of an account or group`,
-	"[file.\"/\"]\ncontent = \"x\"\n":        `/ is the root folder`,
-	"[link.\"/srv/a\"]\nto = \"../srv/a\"\n": `the link leads to itself`,
-	"[service.\"foo@\"]\nrunning = true\n": `"foo@" is a template, which ` +
-		`cannot run by itself`,
+	"[user.a]\nuid = 99999999999\n": "uid is 99999999999, which is " +
+		"above the largest user or group ID, 4294967294",
+	"[file.\"/\"]\ncontent = \"x\"\n": `file: / is the root directory ` +
+		`and cannot be anything else`,
+	"[link.\"/srv/a\"]\nto = \"../srv/a\"\n": `the link points to itself`,
+	"[service.\"foo@\"]\nrunning = true\n": `service: "foo@" is a template, ` +
+		`which cannot run without an instance name`,
 	"[checkout.\"/srv/a\"]\nurl = \"\"\nrevision = \"main\"\n":                  `url is empty`,
 	"[block.\"/etc/a\"]\ncontent = \"x\"\ncomment = \"\"\n":                     `which does not start a comment`,
-	"[lines.\"/etc/a\"]\ntake_out = [\"\"]\n":                                   `take_out is empty`,
-	"[command.a]\nrun = [\"b\"]\nalways = true\nenvironment = { 1A = \"x\" }\n": `"1A" is no name of a variable`,
-	"[cron.a]\nrun = \"b\"\nschedule = \"1,,2 * * * *\"\n":                      `has a comma with nothing on one side`,
-	"[hostname.a]\n[hostname.b]\n": `which can have one hostname; first at ` +
-		`manifests/all.toml:1:11`,
-	"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n":  `put has no "txt"; did you mean "text"?`,
-	"[lines.\"/a\"]\nput = [{ over = \"x\" }]\n": `put has no text, which it needs`,
-	"[lines.\"/a\"]\ntake_out = [\"(\"]\n": `which is no regular expression: missing ` +
-		`closing )`,
-	"[lines.\"/a\"]\nput = { text = \"x\" }\n": `put takes a list, not a table`,
-	"[command.x]\nrun = [\"tide-import\"]\n": `nothing says when it is done, so every apply ` +
-		`would run it`,
-	"[command.x]\nscript = \"x\"\nalways = true\ntimeout = \"soon\"\n": `timeout is "soon", which is no length of time`,
-	"[cron.x]\nschedule = \"61 * * * *\"\nrun = \"x\"\n":               `"61 * * * *" is no schedule`,
-	"[cron.\"x.y\"]\nschedule = \"@daily\"\nrun = \"x\"\n":             `"x.y" is no name that cron takes for a file`,
-	"[param.x]\ntype = \"int\"\n":                                      `the param all.x has no value and no default`,
-	"[service.a]\nabsent = true\n":                                     `a service cannot be declared absent`,
-	"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n":    `dir /xpier is declared in two ways`,
+	"[lines.\"/etc/a\"]\nremove = [\"\"]\n":                                     `remove is empty`,
+	"[command.a]\nrun = [\"b\"]\nalways = true\nenvironment = { 1A = \"x\" }\n": `invalid variable name "1A"`,
+	"[cron.a]\nrun = \"b\"\nschedule = \"1,,2 * * * *\"\n":                      `"1,,2" has a misplaced comma`,
+	"[hostname.a]\n[hostname.b]\n": "hostname a and hostname b are " +
+		"both declared, but a host can have only one hostname; first at manifests/all.toml:1:11 (for gauge-01); " +
+		"keep one of them",
+	"[lines.\"/a\"]\nadd = [{ lin = \"x\" }]\n":      `unknown key "lin" in add; did you mean "line"?`,
+	"[lines.\"/a\"]\nadd = [{ replaces = \"x\" }]\n": `missing required key "line" in add`,
+	"[lines.\"/a\"]\nremove = [\"(\"]\n": "remove: invalid regular expression \"(\": " +
+		"missing closing ): `(`",
+	"[lines.\"/a\"]\nadd = { line = \"x\" }\n": `add must be a list, not a table`,
+	"[command.x]\nrun = [\"tide-import\"]\n": "no condition is set, so every apply would " +
+		"run it",
+	"[command.x]\nscript = \"x\"\nalways = true\ntimeout = \"soon\"\n": `timeout: invalid duration "soon"`,
+	"[cron.x]\nschedule = \"61 * * * *\"\nrun = \"x\"\n": `invalid schedule "61 * * * *": end of ` +
+		`range (61) above maximum (59): 61`,
+	"[cron.\"x.y\"]\nschedule = \"@daily\"\nrun = \"x\"\n": `cron does not read a file named "x.y"`,
+	"[param.x]\ntype = \"int\"\n":                          `the param all.x has no value and no default`,
+	"[service.a]\nabsent = true\n":                         `a service cannot be declared absent`,
+	"[dir.\"/x${host.site}\"]\n[dir.\"/xpier\"]\nmode = \"0700\"\n": `conflicting declarations: mode of dir ` +
+		`/xpier is both not set and "0700"`,
 }
 
 // TestPlansThatNoFactChanges checks hosts before a run, and takes the plans that
@@ -459,15 +463,16 @@ func TestTrees(t *testing.T) {
 		t.Errorf("the task wants %v and says %v", p.Tasks[0].Wants(), p.Tasks[0].Attrs)
 	}
 	for want, fs := range map[string]fstest.MapFS{
-		"the folder manifests/site cannot be read":  files(declared, "manifests/sites/a", "x"),
-		"it is a path inside the manifest's folder": files("[dir.\"/srv/site\"]\ncopy = \"../site\"\n"),
-		"file /srv/site/b/x declares /srv/site/b/x, which dir /srv/site copies from its folder": files(declared+
+		"the directory manifests/site cannot be read": files(declared, "manifests/sites/a", "x"),
+		`invalid copy: "../site"`:                     files("[dir.\"/srv/site\"]\ncopy = \"../site\"\n"),
+		"file /srv/site/b/x declares /srv/site/b/x, which dir /srv/site copies from its directory at " +
+			"manifests/all.toml:1:6": files(declared+
 			"[file.\"/srv/site/b/x\"]\ncontent = \"two\"\n", "manifests/site/b/x", "one\n"),
 		"file /srv/site/b declares /srv/site/b, which dir /srv/site copies": files(declared+
 			"[file.\"/srv/site/b\"]\ncontent = \"two\"\n", "manifests/site/b/x", "one\n"),
 		"lines /srv/site/a declares /srv/site/a, which dir /srv/site copies": files(declared+
-			"[lines.\"/srv/site/a\"]\nput = [{ text = \"x\" }]\n", "manifests/site/a", "one\n"),
-		"the folders differ": files(declared+"[use.other]\n", "manifests/site/a", "x",
+			"[lines.\"/srv/site/a\"]\nadd = [{ line = \"x\" }]\n", "manifests/site/a", "one\n"),
+		"copied from different directories": files(declared+"[use.other]\n", "manifests/site/a", "x",
 			"manifests/other/manifest.toml", declared, "manifests/other/site/a", "y"),
 	} {
 		if _, wrong := resolved(t, fs, debian); !strings.Contains(wrong, want) && !strings.Contains(wrong,
@@ -491,8 +496,9 @@ func TestOrigins(t *testing.T) {
 		t.Errorf("on the host: %q %+v", wrong, p)
 	}
 	for from, want := range map[string]string{
-		"gone.tar": "the file manifests/gone.tar cannot be read", "../v.tar": "a path inside the manifest's folder",
-		"ftp://charts.example.org/v.tar": "fetched by neither HTTP nor HTTPS", "https://": "is no address",
+		"gone.tar": "the file manifests/gone.tar cannot be read", "../v.tar": `invalid from: "../v.tar"`,
+		"ftp://charts.example.org/v.tar": `from is "ftp://charts.example.org/v.tar", which is not an HTTP or ` +
+			`HTTPS address`, "https://": `invalid address: "https://"`,
 	} {
 		if _, wrong := resolved(t, files(fmt.Sprintf(form, from)), debian); !strings.Contains(wrong, want) {
 			t.Errorf("from %q says %q, want %q", from, wrong, want)
@@ -500,7 +506,7 @@ func TestOrigins(t *testing.T) {
 	}
 }
 
-// TestAConditionThatIsNone: a fact that is no bool is no condition, which lint knows without a host.
+// TestAConditionThatIsNone: a fact that is not a bool is not a condition, which lint knows without a host.
 func TestAConditionThatIsNone(t *testing.T) {
 	p, err := compile.Load(files("[dir.\"/a\"]\nif = \"facts.os.id\"\n[dir.\"/b\"]\nif = \"facts.own.ready\"\n"),
 		kinds.Schemas(),
@@ -510,7 +516,7 @@ func TestAConditionThatIsNone(t *testing.T) {
 	}
 	_, err = resolve.Plan(p, p.Inventory.Hosts[0], resolve.Known{})
 	if err == nil || !strings.Contains(err.Error(),
-		"all.toml:2:7: the condition is the fact facts.os.id, of the type text") {
+		"all.toml:2:7: condition must be true or false, but the fact facts.os.id has the type string") {
 		t.Errorf("it says %v", err)
 	}
 }

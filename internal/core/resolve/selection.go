@@ -13,50 +13,54 @@ import (
 )
 
 // Selection says which tasks a call is about. A task is selected when it fits
-// one of each sort that is given, and nothing of LeaveOut. The zero Selection
+// one of each sort that is given, and nothing of Skip. The zero Selection
 // takes every task.
 type Selection struct {
-	// "KIND PATTERN" or "KIND"; * stands for any text, ? for one character
-	Tasks     []string `json:"tasks" toml:"task,omitempty" doc:"The patterns of tasks that it was about; none for all."`
-	Labels    []string `json:"labels" toml:"label,omitempty" doc:"The labels that it was about; none for all."`
-	Manifests []string `json:"manifests" toml:"manifest,omitempty" doc:"The manifests that it was about; none for all."`
+	// "KIND PATTERN" or "KIND"; * matches any text, ? for one character
+	Tasks     []string `json:"tasks" toml:"task,omitempty" doc:"The task patterns it selected; none for all."`
+	Labels    []string `json:"labels" toml:"label,omitempty" doc:"The labels it selected; none for all."`
+	Manifests []string `json:"manifests" toml:"manifest,omitempty" doc:"The manifests it selected; none for all."`
 	// as Tasks
-	LeaveOut []string `json:"leave_out" toml:"leave_out,omitempty" doc:"The patterns of tasks that it skipped."`
+	Skip []string `json:"skip" toml:"skip,omitempty" doc:"The task patterns it skipped."`
 	// WithNeeds takes along what selected tasks need.
-	WithNeeds bool `json:"with_needs" toml:"with_needs,omitempty" doc:"Whether it took along what they need."`
+	WithNeeds bool `json:"with_needs" toml:"with_needs,omitempty" doc:"Whether it also ran what the tasks depend on."`
 	Silent    bool `json:"-" toml:"-"` // say nothing of what is not selected
 }
 
-// All says that nothing is left out.
+// All says that nothing is skipped.
 func (s Selection) All() bool {
-	return len(s.Tasks)+len(s.Labels)+len(s.Manifests)+len(s.LeaveOut) == 0
+	return len(s.Tasks)+len(s.Labels)+len(s.Manifests)+len(s.Skip) == 0
 }
 
 // Check holds a selection against a project: kinds, labels and manifests
 // that are not there are an error.
 func (s Selection) Check(p *compile.Project) error {
-	for _, pattern := range slices.Concat(s.Tasks, s.LeaveOut) {
+	for _, pattern := range slices.Concat(s.Tasks, s.Skip) {
 		kind, _ := splitPattern(pattern)
 		if kind == "" {
 			return problem.Errorf("%q selects nothing", pattern).
 				Remedy("write KIND PATTERN, such as \"file /etc/*\" or \"* tide-logger\"")
 		}
 		if _, known := p.Kinds.Kind(kind); kind != "*" && !known {
-			return problem.Errorf("%q names the unknown kind %q", pattern, kind).
-				Meant(kind, p.Kinds.Names(), "the kinds are "+strings.Join(p.Kinds.Names(), ", "))
+			return problem.Errorf("%q refers to the unknown kind %q", pattern, kind).
+				Meant(kind, p.Kinds.Names(), "available: "+strings.Join(p.Kinds.Names(), ", "))
 		}
 	}
 	for _, m := range s.Manifests {
 		if _, ok := p.Units[m]; !ok {
-			return problem.Errorf("there is no manifest %q", m).Meant(m, value.Keys(p.Units),
-				"there are "+strings.Join(value.Keys(p.Units), ", "))
+			return problem.Errorf("unknown manifest %q", m).Meant(m, value.Keys(p.Units),
+				"available: "+strings.Join(value.Keys(p.Units), ", "))
 		}
 	}
-	labels := map[string]bool{}
+	labels, found := map[string]bool{}, map[string]bool{}
 	for _, u := range p.Units {
 		for _, e := range u.Entries {
 			if e.Decl == nil {
 				continue
+			}
+			for _, pattern := range s.Tasks {
+				found[pattern] = found[pattern] || e.Decl.Naming != nil ||
+					matchesAny([]string{pattern}, value.Ref{Kind: e.Decl.Kind.Name, Name: e.Decl.Name})
 			}
 			for _, a := range e.Decl.Values {
 				if a.Schema.Name == schema.Labels {
@@ -67,17 +71,26 @@ func (s Selection) Check(p *compile.Project) error {
 			}
 		}
 	}
+	for _, pattern := range s.Tasks {
+		if !found[pattern] && !s.Silent {
+			return problem.Errorf("no task matches %q", pattern).Remedy("`jadekettle preview -v` lists the tasks")
+		}
+	}
 	for _, l := range s.Labels {
-		if !labels[l] {
-			return problem.Errorf("nothing has the label %q", l).Meant(l, value.Keys(labels),
-				"the labels are "+strings.Join(value.Keys(labels), ", "))
+		switch {
+		case len(labels) == 0:
+			return problem.Errorf("no task has the label %q: this project uses no labels", l).
+				Remedy("add labels = [%q] to a declaration", l)
+		case !labels[l]:
+			return problem.Errorf("no task has the label %q", l).Meant(l, value.Keys(labels),
+				"available: "+strings.Join(value.Keys(labels), ", "))
 		}
 	}
 	return nil
 }
 
 // Apply gives the part of a plan that is selected, and what selected tasks need
-// that is not. The rest of the tasks is among those left out.
+// that is not. The rest of the tasks is among those skipped.
 func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
 	if s.All() {
 		return p, nil
@@ -87,15 +100,15 @@ func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
 		take[i] = s.fits(t)
 	}
 	if s.WithNeeds {
-		for i := len(p.Tasks) - 1; i >= 0; i-- { // what is needed stands before what needs it
+		for i := len(p.Tasks) - 1; i >= 0; i-- { // what is needed is before what needs it
 			for _, n := range p.Tasks[i].Needs {
-				take[n] = take[n] || take[i] && !matchesAny(s.LeaveOut, p.Tasks[n].Ref)
+				take[n] = take[n] || take[i] && !matchesAny(s.Skip, p.Tasks[n].Ref)
 			}
 		}
 	}
-	part = &plan.Plan{LeftOut: slices.Clone(p.LeftOut), Contents: p.Contents}
+	part = &plan.Plan{Skipped: slices.Clone(p.Skipped), Contents: p.Contents}
 	if s.Silent {
-		part.LeftOut = nil
+		part.Skipped = nil
 	}
 	ids := make([]int, len(p.Tasks))
 	for i, t := range p.Tasks {
@@ -103,8 +116,8 @@ func (s Selection) Apply(p *plan.Plan) (part *plan.Plan, needed []value.Ref) {
 			continue
 		}
 		if !take[i] {
-			part.LeftOut = append(part.LeftOut, plan.Omitted{Ref: t.Ref, Place: t.Places[0],
-				Reason: "the call did not select it"})
+			part.Skipped = append(part.Skipped, plan.Omitted{Ref: t.Ref, Place: t.Places[0],
+				Reason: "not selected"})
 			continue
 		}
 		ids[i], t.ID = len(part.Tasks), len(part.Tasks)
@@ -133,7 +146,7 @@ func (s Selection) fits(t plan.Task) bool {
 		return len(given) == 0 || slices.ContainsFunc(given, func(g string) bool { return slices.Contains(has, g) })
 	}
 	return (len(s.Tasks) == 0 || matchesAny(s.Tasks, t.Ref)) && one(s.Labels, t.Labels) &&
-		one(s.Manifests, t.Manifests) && !matchesAny(s.LeaveOut, t.Ref)
+		one(s.Manifests, t.Manifests) && !matchesAny(s.Skip, t.Ref)
 }
 
 func matchesAny(patterns []string, ref value.Ref) bool {
@@ -152,7 +165,7 @@ func splitPattern(p string) (kind, name string) {
 	return kind, name
 }
 
-// wild matches a pattern in which * stands for any text, slashes too.
+// wild matches a pattern in which * matches any text, slashes too.
 func wild(pattern, name string) bool {
 	if pattern == name {
 		return true

@@ -23,7 +23,7 @@ func JobSetting(p *compile.Project) (job.Setting, error) {
 		out.Groups[name] = []string{}
 	}
 	for _, h := range p.Inventory.Hosts {
-		if h.Off != "" {
+		if h.Disabled != "" {
 			continue
 		}
 		out.Hosts = append(out.Hosts, h.Name)

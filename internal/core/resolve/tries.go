@@ -8,20 +8,20 @@ import (
 )
 
 // elsewhere are common attributes that a plan holds in fields of their own.
-var elsewhere = []string{"absent", schema.Labels, schema.Timeout, schema.Retries, schema.RetryEvery, schema.OnLeave}
+var elsewhere = []string{"absent", schema.Labels, schema.Timeout, schema.Retries, schema.RetryEvery, schema.OnRemoval}
 
-// onLeave is what becomes of a thing when nothing declares it any more: what its
+// onRemoval is what becomes of a thing when nothing declares it any more: what its
 // declaration says, else the innermost use, else the group by which it comes. What comes
 // by several ways is removed only if all say so.
-func onLeave(it *Item) string {
+func onRemoval(it *Item) string {
 	for _, c := range it.Contexts {
-		if it.Task.Attrs.Has(schema.OnLeave) {
+		if it.Task.Attrs.Has(schema.OnRemoval) {
 			break
 		}
-		says := c.Group.OnLeave
+		says := c.Group.OnRemoval
 		for _, u := range c.Uses {
-			if u.OnLeave != "" {
-				says = u.OnLeave
+			if u.OnRemoval != "" {
+				says = u.OnRemoval
 			}
 		}
 		if says != schema.Remove {
@@ -31,7 +31,7 @@ func onLeave(it *Item) string {
 			return schema.Remove
 		}
 	}
-	if it.Task.Attrs.Text(schema.OnLeave) == schema.Remove {
+	if it.Task.Attrs.Text(schema.OnRemoval) == schema.Remove {
 		return schema.Remove
 	}
 	return ""
@@ -63,7 +63,7 @@ func (r *resolver) tries(it *Item) plan.Tries {
 // checkTries says what is wrong with how often something is to be tried again.
 func checkTries(it *Item) error {
 	if n, ok := it.Task.Attrs.Int(schema.Retries); ok && (n < 0 || n > schema.MaxRetries) {
-		return problem.Errorf("retries is %d", n).Remedy("it takes a number from 0 to %d", schema.MaxRetries)
+		return problem.Errorf("invalid retries: %d", n).Remedy("use a number from 0 to %d", schema.MaxRetries)
 	}
 	return nil
 }

@@ -41,27 +41,27 @@ type Schedule struct {
 
 // Keys document the keys of [job.NAME.schedule].
 var Keys = []schema.Key{
-	{Name: "cron", Takes: schema.TakesText, Doc: "A cron line of five fields: minute, hour, day of the month, " +
-		"month, day of the week. A time that a change of the clock skips is made up for when it is over, one that " +
-		"comes twice counts once."},
-	{Name: "every", Takes: schema.TakesText, Doc: "In the place of cron: a length of time, such as \"30m\", " +
-		"counted from midnight UTC of a day long ago, so that a restart moves no start."},
-	{Name: "zone", Takes: schema.TakesText, Default: "that of the machine", Doc: "The time zone, such as " +
+	{Name: "cron", Takes: schema.TakesText, Doc: "A cron schedule: five fields for minute, hour, day of the month, " +
+		"month and day of the week. A time that a clock change skips runs right " +
+		"after it; one that occurs twice runs once."},
+	{Name: "every", Takes: schema.TakesText, Doc: "Instead of cron: an interval such as \"30m\", counted from a " +
+		"fixed midnight UTC so that restarts do not shift it."},
+	{Name: "zone", Takes: schema.TakesText, Default: "the machine's", Doc: "The time zone, such as " +
 		"\"Europe/Berlin\" or \"UTC\"."},
-	{Name: "spread", Takes: schema.TakesText, Default: `"0s"`, Doc: "A start is later by a part of this, which is " +
-		"random and always the same for a job."},
-	{Name: "windows", Takes: schema.TakesList, Default: "always", Doc: "Maintenance windows, outside of which " +
-		"nothing starts: days, hours or both, such as \"sat-sun\" or \"mon-fri 22:00-05:00\", whose days are those " +
+	{Name: "spread", Takes: schema.TakesText, Default: `"0s"`, Doc: "Delays each start by a part of this duration; " +
+		"the part is random but always the same for a job."},
+	{Name: "windows", Takes: schema.TakesList, Default: "always", Doc: "Maintenance windows outside of which " +
+		"nothing starts: days, hours or both, such as \"sat-sun\" or \"mon-fri 22:00-05:00\". The days are those " +
 		"on which a window begins."},
 	{Name: "missed", Takes: schema.TakesText, Default: `"skip"`, Choices: []string{Skip, Once},
-		Doc: "What becomes of starts that were missed, because nothing ran then: skip, or once for all of them."},
+		Doc: "What to do about missed starts: skip them, or start once for all of them."},
 }
 
 // Read reads a schedule; nil when it is none.
 func Read(n *manifest.Node, problems *problem.Problems) *Schedule {
 	s := &Schedule{Zone: time.Local, Missed: Skip, Place: n.Place}
 	if n.Kind != manifest.Table {
-		problems.At(n.Place, "a schedule is a table",
+		problems.At(n.Place, "a schedule must be a table",
 			`write schedule = { cron = "30 4 * * *" }, or a table [job.NAME.schedule]`)
 		return nil
 	}
@@ -70,11 +70,12 @@ func Read(n *manifest.Node, problems *problem.Problems) *Schedule {
 		return nil
 	}
 	if at := n.Get("every"); at != nil && s.Every < time.Minute {
-		problems.At(at.Place, fmt.Sprintf("every is %q, and less than a minute", at.Value), `write "1m" or more`)
+		problems.At(at.Place, fmt.Sprintf("every is %q, which is less than a minute", at.Value), `use "1m" or more`)
 		return nil
 	}
 	if (s.Cron == "") == (s.Every == 0) {
-		problems.At(n.Place, "a schedule has one of cron and every", `write cron = "30 4 * * *", or every = "30m"`)
+		problems.At(n.Place, "a schedule needs exactly one of cron and every",
+			`write cron = "30 4 * * *", or every = "30m"`)
 		return nil
 	}
 	if s.Every > 0 && s.Spread > s.Every {
@@ -83,8 +84,8 @@ func Read(n *manifest.Node, problems *problem.Problems) *Schedule {
 	}
 	// some start of the years to come has to fall into a window, by any clock
 	if _, ok := s.Next("", time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)); !ok {
-		problems.At(n.Place, "by this schedule nothing ever starts", "see whether its times fall into its windows, "+
-			"and whether its day exists")
+		problems.At(n.Place, "this schedule never starts anything", "check that its times are within its windows "+
+			"and that its day exists")
 		return nil
 	}
 	return s
@@ -93,15 +94,15 @@ func Read(n *manifest.Node, problems *problem.Problems) *Schedule {
 func (s *Schedule) setZone(n *manifest.Node) (err error) {
 	text, _ := n.Value.(string)
 	if s.Zone, err = time.LoadLocation(text); err != nil || text == "" {
-		return problem.Errorf("there is no time zone %q", text).
-			Remedy(`write one of the IANA database, such as "Europe/Berlin", or "UTC"`)
+		return problem.Errorf("unknown time zone %q", text).
+			Remedy(`use a name from the IANA database, such as "Europe/Berlin", or "UTC"`)
 	}
 	return nil
 }
 
 func (s *Schedule) setWindows(n *manifest.Node, problems *problem.Problems) {
 	if n.Kind == manifest.List && len(n.Items) == 0 {
-		problems.At(n.Place, "windows is empty, and nothing would ever start",
+		problems.At(n.Place, "windows is empty, so nothing would ever start",
 			`write windows = ["mon-fri 22:00-05:00"]`)
 	}
 	for _, item := range n.Texts("windows", problems) {
@@ -121,7 +122,7 @@ func (s *Schedule) setCron(n *manifest.Node) error {
 	parsed, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(plain)
 	line, ok := parsed.(*cron.SpecSchedule)
 	if err != nil || !ok || len(fields) != 5 {
-		return problem.Errorf("%q is no cron line", text).
+		return problem.Errorf("invalid cron schedule %q", text).
 			Remedy(`write minute, hour, day of the month, month and day of the week, such as "30 4 * * 1-5"`)
 	}
 	line.Location = time.UTC
@@ -133,7 +134,7 @@ func (s *Schedule) setCron(n *manifest.Node) error {
 const farAhead = 9 * 366 * 24 * time.Hour
 
 // Next gives the first start of a job after a time; false when there is none any more. name
-// tells its part of the spread.
+// gives its part of the spread.
 func (s *Schedule) Next(name string, after time.Time) (time.Time, bool) {
 	part := s.part(name)
 	at := after.Add(-part)
@@ -249,7 +250,7 @@ func (s *Schedule) opens(t time.Time) time.Time {
 	return t.Add(-time.Hour)
 }
 
-// String tells when it starts, as it is written.
+// String is the schedule as it is written.
 func (s *Schedule) String() string {
 	out := s.Cron
 	if s.Every > 0 {

@@ -86,16 +86,19 @@ func TestSpread(t *testing.T) {
 
 func TestNoSchedules(t *testing.T) {
 	for text, want := range map[string]string{
-		`cron = "30 4 * *"`: "no cron line", `cron = "61 4 * * *"`: "no cron line", `cron = "@daily"`: "no cron line",
-		`cron = "TZ=UTC 30 4 * * *"`: "no cron line", `cron = 4`: "no cron line",
-		`every = "10s"`: "less than a minute", `every = "soon"`: "no length of time",
-		"every = \"1h\"\ncron = \"0 4 * * *\"": "one of cron and every", `spread = "1h"`: "one of cron and every",
-		"every = \"1h\"\nzone = \"Atlantis\"": "no time zone", "every = \"1h\"\nmissed = \"twice\"": "missed is",
-		"every = \"1h\"\nwindows = [\"monday\"]":                            "no maintenance window",
-		"every = \"1h\"\nwindows = [\"25:00-26:00\"]":                       "no maintenance window",
+		`cron = "30 4 * *"`: "invalid cron schedule", `cron = "61 4 * * *"`: "invalid cron schedule",
+		`cron = "@daily"`:            "invalid cron schedule",
+		`cron = "TZ=UTC 30 4 * * *"`: "invalid cron schedule", `cron = 4`: "invalid cron schedule",
+		`every = "10s"`: "less than a minute", `every = "soon"`: "invalid duration",
+		"every = \"1h\"\ncron = \"0 4 * * *\"":                              "exactly one of cron and every",
+		`spread = "1h"`:                                                     "exactly one of cron and every",
+		"every = \"1h\"\nzone = \"Atlantis\"":                               "unknown time zone",
+		"every = \"1h\"\nmissed = \"twice\"":                                "invalid missed",
+		"every = \"1h\"\nwindows = [\"monday\"]":                            "invalid maintenance window",
+		"every = \"1h\"\nwindows = [\"25:00-26:00\"]":                       "invalid maintenance window",
 		"every = \"1h\"\nspred = \"1m\"":                                    "did you mean \"spread\"",
-		"cron = \"0 4 * * *\"\nwindows = [\"22:00-23:00\"]\nzone = \"UTC\"": "nothing ever starts",
-		`cron = "0 4 31 2 *"`:                                               "nothing ever starts",
+		"cron = \"0 4 * * *\"\nwindows = [\"22:00-23:00\"]\nzone = \"UTC\"": "never starts anything",
+		`cron = "0 4 31 2 *"`:                                               "never starts anything",
 		"every = \"1h\"\nspread = \"2h\"":                                   "longer than the time between",
 	} {
 		if _, err := read(t, text); err == nil || !strings.Contains(err.Error(), want) ||

@@ -30,7 +30,7 @@ var (
 // ParseWindow reads a window.
 func ParseWindow(text string) (Window, error) {
 	w := Window{To: wholeDay, text: text}
-	wrong := problem.Errorf("%q is no maintenance window", text).Remedy("%s", windowHelp)
+	wrong := problem.Errorf("invalid maintenance window %q", text).Remedy("%s", windowHelp)
 	parts := strings.Fields(strings.ToLower(text))
 	if len(parts) == 0 || len(parts) > 2 {
 		return w, wrong
@@ -71,7 +71,7 @@ func ParseWindow(text string) (Window, error) {
 	return w, nil
 }
 
-// Open says whether a time, by the clock of its zone, lies in the window.
+// Open says whether a time, by the clock of its zone, is in the window.
 func (w Window) Open(t time.Time) bool {
 	minute := t.Hour()*60 + t.Minute()
 	today, yesterday := w.Days[t.Weekday()], w.Days[(t.Weekday()+6)%7]

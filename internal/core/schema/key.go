@@ -17,15 +17,15 @@ type Takes string
 
 // What keys take.
 const (
-	TakesText   Takes = "text"
+	TakesText   Takes = "string"
 	TakesInt    Takes = "int"
 	TakesBool   Takes = "bool"
-	TakesList   Takes = "list"  // of texts
+	TakesList   Takes = "list"  // of strings
 	TakesTable  Takes = "table" // by names of its own
-	TakesSize   Takes = "size"  // bytes, as a number or a text such as "2 GiB"
-	TakesCount  Takes = "number or text"
+	TakesSize   Takes = "size"  // bytes, as a number or a string such as "2 GiB"
+	TakesCount  Takes = "int or string"
 	TakesAny    Takes = "any"
-	TakesEither Takes = "text or list"
+	TakesEither Takes = "string or list"
 )
 
 // KeyNames lists the names of keys.

@@ -48,18 +48,34 @@ const (
 	Tree                 // a path in the manifest's folder: a folder with all that is in it
 )
 
-// String says what is wanted, as it reads in "needs ...".
-// MarshalText gives a type in words, as documents have it.
-func (t Type) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+// types are the short name of each type, for the reference and documents, and what it is in a message.
+var types = [...]struct{ name, what string }{
+	{"string", "a string"}, {"bool", "true or false"}, {"int", "an integer"}, {"mode", `a mode such as "0644"`},
+	{"path", "an absolute path"}, {"name", "a name"}, {"version", "a version"},
+	{"template", "the path of a template in the manifest's directory"},
+	{"file", "the path of a file in the manifest's directory"}, {"string", "a string"},
+	{"command", "a command line"}, {"secret", "a secret string"},
+	{"reference", `a reference such as "service tide-logger"`}, {"regex", "a regular expression"},
+	{"string", "a string"}, {"table", "a table of values"}, {"table", "a table of values"}, {"int", "an integer"},
+	{"table", "a table"}, {"string or number", "a string or a number"}, {"duration", `a duration such as "90s"`},
+	{"source", "a file in the manifest's directory, a URL or a path"},
+	{"directory", "the path of a directory in the manifest's directory"},
+}
 
-// String gives a type in words.
-func (t Type) String() string {
-	return [...]string{"text", "true or false", "a whole number", `a mode such as "0644"`, "an absolute path",
-		"a name", "a version", "a template's path in the manifest's folder", "a file's path in the manifest's folder",
-		"text", "a command line", "a secret text",
-		"a reference such as \"service tide-logger\"", "a regular expression", "text", "a table of values",
-		"a table of values", "a whole number", "a table", "a text or a number", "a length of time such as \"90s\"",
-		"a file in the manifest's folder, an address or a path", "a folder's path in the manifest's folder"}[t]
+// MarshalText gives the short name of a type, such as duration.
+func (t Type) MarshalText() ([]byte, error) { return []byte(types[t].name), nil }
+
+// String gives a type in words, to follow "must be".
+func (t Type) String() string { return types[t].what }
+
+// TypeNames gives the short name of every type with its meaning, each once and in the order of the types.
+func TypeNames() (names, meanings []string) {
+	for _, t := range types {
+		if !slices.Contains(names, t.name) {
+			names, meanings = append(names, t.name), append(meanings, t.what)
+		}
+	}
+	return names, meanings
 }
 
 // Attr is one attribute of a kind.
@@ -68,20 +84,20 @@ type Attr struct {
 	Type Type   `json:"takes" doc:"The type of its values."`
 	// List refuses a single value, so that every list is written alike.
 	List     bool     `json:"list" doc:"Whether it takes a list."`
-	Either   bool     `json:"-"`                                        // takes one value or a list of them
-	Required bool     `json:"required" doc:"Whether it must be given."` // except where the declaration is absent
-	Choices  []string `json:"choices" doc:"The values that it takes; empty when any of its type will do."`
-	Default  string   `json:"default" doc:"What holds when it is left out, in words."`
-	Doc      string   `json:"doc" doc:"What it means."`          // one sentence
-	Examples []string `json:"examples" doc:"How it is written."` // values as they are written in TOML
+	Either   bool     `json:"-"`                                      // takes one value or a list of them
+	Required bool     `json:"required" doc:"Whether it is required."` // except where the declaration is absent
+	Choices  []string `json:"choices" doc:"The allowed values; empty if any value of its type is allowed."`
+	Default  string   `json:"default" doc:"The default, in words."`
+	Doc      string   `json:"doc" doc:"A description."`                     // one sentence
+	Examples []string `json:"examples" doc:"Examples, as written in TOML."` // values as they are written in TOML
 
 	Fields []Attr `json:"-"` // of a Table
-	Fill   any    `json:"-"` // of a kind of one's own: the value that holds when it is not declared
+	Fill   any    `json:"-"` // of a custom kind: the value that holds when it is not declared
 
-	// Owes says what a change of the declarations that it names makes due here,
+	// Triggers says what a change of the declarations that it names makes due here,
 	// of an attribute with the type RefTo: an action of package plan. Empty for an
 	// edge alone.
-	Owes string `json:"-"`
+	Triggers string `json:"-"`
 	// Turned says that the edge runs the other way: what it names comes later.
 	Turned bool `json:"-"`
 	// Wanted says that lint asks for it where it is not declared.
@@ -111,8 +127,9 @@ type Kind struct {
 	Space    string // kinds with one Space share their names; empty means the kind's own
 	Single   bool   // a host has one of it, and its name says which
 	Asks     bool   // it changes nothing: it is asked once all changes are made, and never in a preview
+	Signs    bool   // a file that it writes names the manifest that declares it
 	Reboots  bool   // what it writes ends every program on the host, which is then waited for
-	Program  string // of a kind of one's own: the project's file that answers on the host
+	Program  string // of a custom kind: the project's file that answers on the host
 	NoAbsent string // when not empty, absent is refused with this remedy
 	// Leave are the attributes that stand for a removal, of a kind without absent that
 	// can be taken away all the same.
@@ -147,7 +164,7 @@ type Example struct {
 	Files map[string]string `json:"-"` // that lie beside the manifest; may be nil
 }
 
-// Paths is the name space of what lies at a path.
+// Paths is the name space of what is at a path.
 const Paths = "path"
 
 // NameSpace gives the name space that the kind's names live in.
@@ -164,9 +181,9 @@ const (
 	If  = "if"
 )
 
-// OnlyAfter is the name of the attribute that makes a task depend on what others
+// OnlyIfChanged is the name of the attribute that makes a task depend on what others
 // did in the same run.
-const OnlyAfter = "only_after_change_of"
+const OnlyIfChanged = "only_if_changed"
 
 // Follow is what a change makes due by the attribute After: to do at all what is
 // only done after a change.
@@ -177,43 +194,41 @@ const Labels = "labels"
 
 // Common are the attributes that every kind takes.
 var Common = []Attr{
-	{Name: "about", Type: Text, Doc: "What this is for, in words; not evaluated."},
-	{Name: "absent", Type: Bool, Default: "false", Doc: "Whether it must not be there.", Examples: []string{"true"}},
-	{Name: If, Type: Text, Doc: "A CEL condition; when false the declaration is left out.",
+	{Name: "about", Type: Text, Doc: "A description; not evaluated."},
+	{Name: "absent", Type: Bool, Default: "false", Doc: "Whether it must not exist.", Examples: []string{"true"}},
+	{Name: If, Type: Text, Doc: "A CEL condition; if it is false, the declaration is skipped.",
 		Examples: []string{`'"debian" in facts.os.like'`}},
 	{Name: For, Type: Text, Either: true,
 		Doc: "Declares one thing for every item of a list, or entry of a table in the order of its keys; a list of " +
 			"clauses is nested from left to right.",
 		Examples: []string{`"person in data.keepers"`, `"name, port in data.ports"`,
 			`["site in data.sites", "gauge in site.gauges"]`}},
-	{Name: Labels, Type: Text, List: true, Doc: "Words by which a call selects it; not evaluated.",
+	{Name: Labels, Type: Text, List: true, Doc: "Labels to select it by; not evaluated.",
 		Examples: []string{`["nightly"]`}},
-	{Name: "after", Type: RefTo, List: true, Doc: "What must come before this, and must not have failed.",
+	{Name: "after", Type: RefTo, List: true, Doc: "What must be done before this, and must not have failed.",
 		Examples: []string{`["package tide-logger"]`}},
-	{Name: "before", Type: RefTo, List: true, Turned: true, Doc: "What this must come before.",
+	{Name: "before", Type: RefTo, List: true, Turned: true, Doc: "What this must be done before.",
 		Examples: []string{`["service tide-logger"]`}},
-	{Name: OnlyAfter, Type: RefTo, List: true, Owes: Follow,
-		Doc:      "Do this only when one of these changed; what a run could not do is owed to the next.",
+	{Name: OnlyIfChanged, Type: RefTo, List: true, Triggers: Follow,
+		Doc:      "Do this only if one of these has changed; if a run could not do it, the next run does.",
 		Examples: []string{`["file /etc/tide-logger.toml"]`}},
-	{Name: OnLeave, Type: Text, Choices: []string{Keep, Remove}, Default: "that of the use or group by which it " +
-		"comes, \"keep\"",
-		Doc:      "What becomes of it when nothing declares it any more: it is kept and told as left over, or removed.",
+	{Name: OnRemoval, Type: Text, Choices: []string{Keep, Remove}, Default: `that of its use or group, else "keep"`,
+		Doc:      "What happens to it once it is no longer declared: it is kept and listed as undeclared, or removed.",
 		Examples: []string{`"remove"`}},
-	{Name: Timeout, Type: Duration, Default: "[run] timeout, else none but the programs' own",
-		Doc: "How long one try of it may take; what it has started is ended then.", Examples: []string{`"5m"`}},
-	{Name: Retries, Type: Int, Default: "[run] retries, 0", Doc: "How often it is tried again when it fails.",
+	{Name: Timeout, Type: Duration, Default: "[run] timeout, else none except those of the programs",
+		Doc: "The time limit for one attempt; whatever it has started is killed then.", Examples: []string{`"5m"`}},
+	{Name: Retries, Type: Int, Default: "[run] retries, else 0", Doc: "The number of retries if it fails.",
 		Examples: []string{"3"}},
-	{Name: RetryEvery, Type: Duration, Default: "[run] retry_every, 10s", Doc: "How long is waited before it is " +
-		"tried again.",
+	{Name: RetryEvery, Type: Duration, Default: "[run] retry_every, else 10s", Doc: "The wait before a retry.",
 		Examples: []string{`"30s"`}},
 }
 
-// OnLeave is the name of the attribute that says what becomes of a thing when nothing
+// OnRemoval is the name of the attribute that says what becomes of a thing when nothing
 // declares it any more, and Keep and Remove are what it takes.
 const (
-	OnLeave = "on_leave"
-	Keep    = "keep"
-	Remove  = "remove"
+	OnRemoval = "on_removal"
+	Keep      = "keep"
+	Remove    = "remove"
 )
 
 // The names of the common attributes that say how long and how often something is
@@ -281,8 +296,8 @@ func (a Attr) origin(s string) (any, error) {
 	case Remote(s):
 		return s, CheckAddress(s)
 	case strings.Contains(s, "://"):
-		return nil, problem.Errorf("%s is %q, which is fetched by neither HTTP nor HTTPS", a.Name, s).
-			Remedy("write an address that begins with https:// or http://")
+		return nil, problem.Errorf("%s is %q, which is not an HTTP or HTTPS address", a.Name, s).
+			Remedy("use an address that starts with https:// or http://")
 	}
 	return Attr{Name: a.Name, Type: Copy}.one(s)
 }
@@ -293,13 +308,15 @@ func CheckAddress(s string) error {
 	u, err := url.Parse(s)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || strings.ContainsAny(s, " \t\r\n"):
-		return problem.Errorf("%q is no address", s).Remedy("write one such as https://charts.example.org/coast.tar.gz")
+		return problem.Errorf("invalid address: %q", s).
+			Remedy("use one such as https://charts.example.org/coast.tar.gz")
 	case u.User != nil:
-		return problem.Errorf("the address holds a user, and everybody on the host can see it").
-			Remedy("give it in headers, which take secrets")
+		return problem.Errorf("the address contains a user name, and every user of the host can see it").
+			Remedy("use headers, which may contain secrets")
 	case SecretQuery(u) != "":
-		return problem.Errorf("the address holds a secret, %s, and everybody on the host can see it", SecretQuery(u)).
-			Remedy("give it in headers, which take secrets")
+		return problem.Errorf("the address contains a secret, %s, and every user of the host can see it",
+			SecretQuery(u)).
+			Remedy("use headers, which may contain secrets")
 	}
 	return nil
 }
@@ -318,13 +335,13 @@ func SecretQuery(u *url.URL) string {
 	return ""
 }
 
-// CanonWords gives a Canon for names in words of one's own: one line of text.
+// CanonWords gives a Canon for names in free words: one line of text.
 func CanonWords(of, hint string) func(string) (string, error) {
 	return func(name string) (string, error) {
 		name = strings.TrimSpace(name)
 		control := func(r rune) bool { return r < ' ' || r == 0x7f }
 		if name == "" || len(name) > 255 || strings.ContainsFunc(name, control) {
-			return "", problem.Errorf("%q is no name for %s", name, of).Remedy("%s", hint)
+			return "", problem.Errorf("%q is not a valid name for %s", name, of).Remedy("%s", hint)
 		}
 		return name, nil
 	}
@@ -397,12 +414,13 @@ func (c Kinds) Names() []string {
 func (c Kinds) ParseRef(s string) (value.Ref, error) {
 	ref, ok := value.ParseRef(s)
 	if !ok {
-		return ref, problem.Errorf("%q is no reference", s).Remedy("write KIND NAME, such as \"service tide-logger\"")
+		return ref, problem.Errorf("invalid reference: %q", s).
+			Remedy("write KIND NAME, such as \"service tide-logger\"")
 	}
 	k, ok := c.Kind(ref.Kind)
 	if !ok {
-		return ref, problem.Errorf("%q names the unknown kind %q", s, ref.Kind).
-			Meant(ref.Kind, c.Names(), "the kinds are "+strings.Join(c.Names(), ", "))
+		return ref, problem.Errorf("%q refers to the unknown kind %q", s, ref.Kind).
+			Meant(ref.Kind, c.Names(), "available: "+strings.Join(c.Names(), ", "))
 	}
 	var err error
 	ref.Name, err = k.Canon(ref.Name)
@@ -417,7 +435,7 @@ func (a Attr) Value(v any) (any, error) {
 	}
 	list, ok := v.([]any)
 	if !ok {
-		return nil, problem.Errorf("%s takes a list, not %s", a.Name, value.TypeName(v)).
+		return nil, problem.Errorf("%s must be a list, not %s", a.Name, value.TypeName(v)).
 			Remedy("write %s = [%s]", a.Name, value.Shown(v))
 	}
 	out := make([]any, len(list))
@@ -434,14 +452,14 @@ func (a Attr) Value(v any) (any, error) {
 func (a Attr) values(v any) (any, error) {
 	table, ok := v.(map[string]any)
 	if !ok {
-		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).
+		return nil, problem.Errorf("%s must be %s, not %s", a.Name, a.Type, shown(v)).
 			Remedy("write %s = { NAME = \"...\" }", a.Name)
 	}
 	for _, name := range value.Keys(table) {
 		if wrong := a.unfit(table[name]); wrong != nil {
-			do := "it takes a text, a number or a bool"
+			do := "use a string, a number or a bool"
 			if a.Type == Nested {
-				do += ", a list or a table of such"
+				do += ", or a list or table of these"
 			}
 			return nil, problem.Errorf("%s.%s is %s", a.Name, name, value.TypeName(wrong[0])).Remedy("%s", do)
 		}
@@ -482,15 +500,15 @@ func (a Attr) unfit(v any) []any {
 func (a Attr) table(v any) (any, error) {
 	table, ok := v.(map[string]any)
 	if !ok {
-		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).
+		return nil, problem.Errorf("%s must be %s, not %s", a.Name, a.Type, shown(v)).
 			Remedy("write { %s = ... }", a.Fields[0].Name)
 	}
 	out := make(map[string]any, len(table))
 	for _, name := range value.Keys(table) {
 		i := slices.IndexFunc(a.Fields, func(f Attr) bool { return f.Name == name })
 		if i < 0 {
-			return nil, problem.Errorf("%s has no %q", a.Name, name).
-				Meant(name, names(a.Fields), "it has "+strings.Join(names(a.Fields), ", "))
+			return nil, problem.Errorf("unknown key %q in %s", name, a.Name).
+				Meant(name, names(a.Fields), "available: "+strings.Join(names(a.Fields), ", "))
 		}
 		one, err := a.Fields[i].Value(table[name])
 		if err != nil {
@@ -500,7 +518,7 @@ func (a Attr) table(v any) (any, error) {
 	}
 	for _, f := range a.Fields {
 		if _, given := table[f.Name]; f.Required && !given {
-			return nil, problem.Errorf("%s has no %s, which it needs", a.Name, f.Name).Remedy("give it in every table")
+			return nil, problem.Errorf("missing required key %q in %s", f.Name, a.Name).Remedy("set it in every table")
 		}
 	}
 	return out, nil
@@ -526,7 +544,7 @@ func (a Attr) one(v any) (any, error) {
 		if len(list) > 0 {
 			one = value.Shown(list[0])
 		}
-		return nil, problem.Errorf("%s takes one value, not a list", a.Name).Remedy("write %s = %s", a.Name, one)
+		return nil, problem.Errorf("%s must be a single value, not a list", a.Name).Remedy("write %s = %s", a.Name, one)
 	}
 	switch a.Type {
 	case Values, Nested:
@@ -541,7 +559,7 @@ func (a Attr) one(v any) (any, error) {
 		return a.table(v)
 	case Bool:
 		if _, ok := v.(bool); !ok {
-			wrong := problem.Errorf("%s needs true or false, without quotes, not %s", a.Name, shown(v))
+			wrong := problem.Errorf("%s must be true or false, without quotes, not %s", a.Name, shown(v))
 			switch fmt.Sprint(v) {
 			case "yes", "on", "true", "1":
 				return nil, wrong.Remedy("write %s = true", a.Name)
@@ -554,22 +572,22 @@ func (a Attr) one(v any) (any, error) {
 	case Int, ID:
 		n, ok := v.(int64)
 		if !ok {
-			return nil, fmt.Errorf("%s needs a whole number, without quotes, not %s", a.Name, shown(v))
+			return nil, fmt.Errorf("%s must be an integer, without quotes, not %s", a.Name, shown(v))
 		}
 		if n < 0 {
 			return nil, fmt.Errorf("%s must not be negative", a.Name)
 		}
 		if a.Type == ID && n > maxID {
-			return nil, problem.Errorf("%s is %d, above the largest number of an account or group, %d",
+			return nil, problem.Errorf("%s is %d, which is above the largest user or group ID, %d",
 				a.Name, n, int64(maxID)).Remedy("choose a smaller one")
 		}
 		return v, nil
 	case Hidden:
 		if s, ok := v.(value.Secret); ok {
 			if _, isText := s.Scalar().(string); !isText {
-				return nil, problem.Errorf("%s needs text, and the sealed value is %s", a.Name,
+				return nil, problem.Errorf("%s must be a string, but the encrypted value is %s", a.Name,
 					value.TypeName(s.Scalar())).
-					Remedy("put it in quotes where it is sealed")
+					Remedy("put it in quotes where it is encrypted")
 			}
 			return s, nil
 		}
@@ -579,19 +597,20 @@ func (a Attr) one(v any) (any, error) {
 		}
 	}
 	if _, ok := v.(value.Secret); ok {
-		return nil, problem.Errorf("%s is made of a secret, and it would be shown", a.Name).
-			Remedy("passwords, contents and templates may hold secrets")
+		return nil, problem.Errorf("%s contains a secret, but it is shown", a.Name).
+			Remedy("use secrets only in passwords, contents and templates")
 	}
 	s, ok := v.(string)
 	if !ok {
 		if a.Type == Hidden { // the value is not repeated: it may be the secret
-			return nil, problem.Errorf("%s needs text, not %s", a.Name, value.TypeName(v)).Remedy("put it in quotes")
+			return nil, problem.Errorf("%s must be a string, not %s", a.Name, value.TypeName(v)).
+				Remedy("put it in quotes")
 		}
-		return nil, problem.Errorf("%s needs %s, not %s", a.Name, a.Type, shown(v)).
+		return nil, problem.Errorf("%s must be %s, not %s", a.Name, a.Type, shown(v)).
 			Remedy("write %s = %s", a.Name, a.quoted(v))
 	}
 	if len(a.Choices) > 0 && !slices.Contains(a.Choices, s) {
-		return nil, problem.Errorf("%s is %q", a.Name, s).Remedy("it takes %s", strings.Join(a.Choices, ", "))
+		return nil, problem.Errorf("invalid %s: %q", a.Name, s).Remedy("use %s", strings.Join(a.Choices, ", "))
 	}
 	return a.text(s)
 }
@@ -609,10 +628,10 @@ func (a Attr) mayBeEmpty() bool {
 
 func (a Attr) text(s string) (any, error) {
 	if strings.ContainsRune(s, 0) {
-		return nil, problem.Errorf("%s holds a NUL byte", a.Name).Remedy("take it out")
+		return nil, problem.Errorf("%s contains a NUL byte", a.Name).Remedy("remove it")
 	}
 	if strings.TrimSpace(s) == "" && !a.mayBeEmpty() {
-		return nil, problem.Errorf("%s is empty", a.Name).Remedy("give it a value, or remove it")
+		return nil, problem.Errorf("%s is empty", a.Name).Remedy("set a value, or remove it")
 	}
 	switch a.Type {
 	case Mode:
@@ -629,33 +648,34 @@ func (a Attr) text(s string) (any, error) {
 		return p, nil
 	case Name:
 		if !nameForm.MatchString(s) {
-			return nil, problem.Errorf("%s is %q, which is no account or group name", a.Name, s).
-				Remedy("use up to 32 letters, digits, dots, dashes and underscores, a letter or underscore first")
+			return nil, problem.Errorf("%s: invalid user or group name %q", a.Name, s).
+				Remedy("use up to 32 letters, digits, dots, dashes and underscores, starting with a letter or " +
+					"underscore")
 		}
 	case Duration:
 		if d, err := measure.ParseDuration(s); err != nil || d <= 0 {
-			return nil, problem.Errorf("%s is %q, which is no length of time", a.Name, s).
-				Remedy("write \"90s\", \"10m\" or \"2h\"")
+			return nil, problem.Errorf("%s: invalid duration %q", a.Name, s).
+				Remedy("use \"90s\", \"10m\", \"24h\" or \"7d\"")
 		}
 	case Pattern:
 		if _, err := regexp.Compile(s); err != nil {
-			return nil, problem.Errorf("%s is %q, which is no regular expression: %s", a.Name, s,
+			return nil, problem.Errorf("%s: invalid regular expression %q: %s", a.Name, s,
 				strings.TrimPrefix(err.Error(), "error parsing regexp: ")).
-				Remedy("write a backslash before what stands for itself, in single quotes")
+				Remedy("escape special characters with a backslash, in single quotes")
 		}
 	case Origin:
 		return a.origin(s)
 	case Template, Copy, Tree:
 		if !fs.ValidPath(s) || s == "." {
-			return nil, problem.Errorf("%s is %q", a.Name, s).
-				Remedy("it is a path inside the manifest's folder, with no leading slash and no .. in it")
+			return nil, problem.Errorf("invalid %s: %q", a.Name, s).
+				Remedy("use a path inside the manifest's directory, without a leading slash or ..")
 		}
 	case Hidden:
 		return value.NewSecret(s), nil
 	case Version:
 		if s == "" || strings.ContainsAny(s, " \t\n=/") {
-			return nil, problem.Errorf("%s is %q, which is no version", a.Name, s).
-				Remedy("write \"newest\" or a version as the package manager prints it")
+			return nil, problem.Errorf("%s: invalid version %q", a.Name, s).
+				Remedy("use \"newest\", or a version as the package manager prints it")
 		}
 	}
 	return s, nil
@@ -664,7 +684,7 @@ func (a Attr) text(s string) (any, error) {
 // quoted is how v would be written rightly for this attribute.
 func (a Attr) quoted(v any) string {
 	if n, ok := v.(int64); ok && a.Type == Mode {
-		// TOML reads 0o644 as 420, and 644 as it stands: one of the two is a mode
+		// TOML reads 0o644 as 420, and 644 as it is: one of the two is a mode
 		// that people use.
 		if written, err := ParseMode(fmt.Sprintf("%04d", n)); err != nil || usualMode(uint32(n)) &&
 			!usualMode(written) {
@@ -696,12 +716,12 @@ func shown(v any) string {
 // ParseMode reads permission bits written in octal, "0644" or "4755".
 func ParseMode(s string) (uint32, error) {
 	if len(s) < 3 || len(s) > 4 {
-		return 0, problem.Errorf("%q is no mode", s).Remedy("write four octal digits, such as \"0644\"")
+		return 0, problem.Errorf("invalid mode %q", s).Remedy("use four octal digits, for example \"0644\"")
 	}
 	var m uint32
 	for _, c := range s {
 		if c < '0' || c > '7' {
-			return 0, problem.Errorf("%q is no mode", s).Remedy("write four octal digits, such as \"0644\"")
+			return 0, problem.Errorf("invalid mode %q", s).Remedy("use four octal digits, for example \"0644\"")
 		}
 		m = m<<3 | uint32(c-'0')
 	}
@@ -712,7 +732,7 @@ func ParseMode(s string) (uint32, error) {
 func FilePath(s string) (string, error) {
 	p, err := CleanPath(s)
 	if err == nil && p == "/" {
-		err = problem.Errorf("/ is the root folder and cannot be anything else").Remedy("name a path below it")
+		err = problem.Errorf("/ is the root directory and cannot be anything else").Remedy("use a path below it")
 	}
 	return p, err
 }
@@ -722,11 +742,11 @@ func FilePath(s string) (string, error) {
 func CleanPath(s string) (string, error) {
 	switch {
 	case !strings.HasPrefix(s, "/"):
-		return "", problem.Errorf("%q is no absolute path", s).Remedy("start it with /")
+		return "", problem.Errorf("path must be absolute: %q", s).Remedy("start it with /")
 	case strings.ContainsAny(s, "\x00\n"):
-		return "", problem.Errorf("%q holds a line break or a NUL", s).Remedy("take it out")
+		return "", problem.Errorf("%q contains a line break or a NUL", s).Remedy("remove it")
 	case slices.Contains(strings.Split(s, "/"), ".."):
-		return "", problem.Errorf("%q climbs with ..", s).Remedy("write the path out")
+		return "", problem.Errorf("%q contains ..", s).Remedy("write the path out")
 	}
 	return path.Clean(s), nil
 }

@@ -23,8 +23,8 @@ func ParseAmount(s string) (Amount, error) {
 	text, share := strings.CutSuffix(strings.TrimSpace(s), "%")
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > 1_000_000 || share && n > 100 {
-		return Amount{}, problem.Errorf("%q is no number of hosts", s).
-			Remedy(`write a number such as 5, or a share such as "20%%"`)
+		return Amount{}, problem.Errorf("invalid number of hosts %q", s).
+			Remedy(`use a number such as 5, or a percentage such as "20%%"`)
 	}
 	return Amount{n, share}, nil
 }
@@ -62,13 +62,11 @@ var rolloutKeys = []struct {
 	takes schema.Takes
 	doc   string
 }{
-	{"first", schema.TakesCount, "The hosts that an apply takes alone, before all others: targets with commas " +
-		"between, or a number."},
-	{"batch", schema.TakesCount, "How many hosts an apply takes at a time: a number, or a share such as \"20%\"."},
-	{"pause", schema.TakesText, "What comes before each further batch: a length of time, or \"key\", which waits " +
-		"for a person."},
-	{"stop_after", schema.TakesCount, "How many failed hosts end an apply, the rest being not begun: a number, or " +
-		"a share such as \"5%\"."},
+	{"first", schema.TakesCount, "The hosts to apply to first, alone: comma-separated targets, or a count."},
+	{"batch", schema.TakesCount, "The batch size of an apply: a number of hosts, or a percentage such as \"20%\"."},
+	{"pause", schema.TakesText, "The wait between batches: a duration, or \"key\" to wait for a keypress."},
+	{"stop_after", schema.TakesCount, "Stop starting new hosts after this many have failed: a number, or a " +
+		"percentage such as \"5%\"."},
 }
 
 // Fields adds where the keys go that say so.
@@ -82,7 +80,7 @@ func (r *Rollout) Fields(into manifest.Fields) {
 	into["batch"], into["stop_after"] = amount(&r.Batch), amount(&r.StopAfter)
 	into["first"] = func(n *manifest.Node) error {
 		if r.First = written(n); r.First == "" {
-			return problem.Errorf("first takes a text or a number").Remedy(`write first = "..."`)
+			return problem.Errorf("first must be a string or a number").Remedy(`write first = "..."`)
 		}
 		return nil
 	}
@@ -109,13 +107,13 @@ func ParsePause(s string) (time.Duration, error) {
 	}
 	d, err := measure.ParseDuration(s)
 	if err != nil || d == 0 {
-		return 0, problem.Errorf("%q is no pause", s).
-			Remedy(`write "90s", "10m", or "key" to wait until a key is pressed`)
+		return 0, problem.Errorf("invalid pause %q", s).
+			Remedy(`use a duration such as "90s" or "10m", or "key" to wait for a keypress`)
 	}
 	return d, nil
 }
 
-// Over lays what an environment or a job says over what stands for all.
+// Over lays what an environment or a job says over what holds for all.
 func (r Rollout) Over(general Rollout) Rollout {
 	if r.First == "" {
 		r.First = general.First

@@ -35,13 +35,13 @@ type Settings struct {
 	Retries        int           // how often a task that fails is tried again
 	RetryEvery     time.Duration // how long is waited before that
 	Guard          time.Duration // how long a host waits for us after a change that may have cut us off
-	UndoAge        time.Duration // how long a host keeps what stood before a run
+	UndoAge        time.Duration // how long a host keeps what was there before a run
 	UndoSize       int64         // in how many bytes; 0 keeps nothing
 	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
 	ConnectTimeout time.Duration
 	History        string   // the file in which runs are kept; empty for the user's own
 	HistoryURL     string   // the PostgreSQL database in which they are kept in its place; without a password
-	Tells          []Tell   // who is told when a run ends
+	Notify         []Notify // who is notified when a run ends
 	Log            string   // the file to which what happens in runs is logged; empty for none
 	StatusFacts    []string // the facts that status shows of each host
 
@@ -50,7 +50,7 @@ type Settings struct {
 	Envs       map[string]Environment
 	Env        string   // the environment of this call; empty when there are none
 	Identities []string // files with age identities
-	Recipients []string // age recipients of sealed data
+	Recipients []string // age recipients of encrypted data
 
 	LayerPlaces   []value.Place // where each of Layers is written
 	RequiresPlace value.Place   // and where Requires is
@@ -60,7 +60,7 @@ type Settings struct {
 type Environment struct {
 	About      string
 	Inventory  []string // inventory files in the place of [inventory] files
-	Recipients []string // of this environment's sealed data, in the place of [secrets] recipients
+	Recipients []string // of this environment's encrypted data, in the place of [secrets] recipients
 	Default    bool     // taken when the call names none
 	Rollout    Rollout  // laid over that of [run]
 	Place      value.Place
@@ -92,68 +92,68 @@ type setting struct {
 
 var all = append([]setting{
 	{schema.Key{Name: "project", Takes: schema.TakesText,
-		Doc: "The identity of the project, by which hosts remember what manages them."},
+		Doc: "The identity of the project, which hosts use to remember what manages them."},
 		func(s *Settings) any { return s.setProject }},
 	{schema.Key{Name: "requires", Takes: schema.TakesText,
-		Doc: "The oldest version of jadekettle that the project works with, such as \">= 0.1\"."},
+		Doc: "The minimum version of jadekettle for this project, such as \">= 0.1\"."},
 		func(s *Settings) any { return s.setRequires }},
 	{schema.Key{Name: "inventory.files", Takes: schema.TakesList, Default: `["hosts.toml"]`,
 		Doc: "The inventory files."},
 		func(s *Settings) any { return files(&s.Inventory) }},
 	{schema.Key{Name: "data.layers", Takes: schema.TakesList,
 		Default: `["shared", "os/${facts.os.id}", "group/${group}", "site/${host.site}", "host/${host.name}"]`,
-		Doc:     "The layers of data, general ones first."},
+		Doc:     "The data layers, most general first."},
 		func(s *Settings) any { return s.setLayers }},
 	{schema.Key{Name: "secrets.identities", Takes: schema.TakesList, Default: `["~/.config/jadekettle/identity.txt"]`,
-		Doc: "Files with age identities or OpenSSH keys that open sealed data, those of them that are there."},
+		Doc: "Files with age identities or OpenSSH keys for decrypting data; missing files are ignored."},
 		func(s *Settings) any { return &s.Identities }},
 	{schema.Key{Name: "secrets.recipients", Takes: schema.TakesList,
-		Doc: "For whom data is sealed: age recipients or OpenSSH public keys."},
+		Doc: "The recipients to encrypt data for: age recipients or OpenSSH public keys."},
 		func(s *Settings) any { return &s.Recipients }},
-	{schema.Key{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "How many hosts at once."},
+	{schema.Key{Name: "run.parallel", Takes: schema.TakesInt, Default: "32", Doc: "The number of hosts to work on " +
+		"in parallel."},
 		func(s *Settings) any { return manifest.Number{To: &s.Parallel, Min: 1, Max: 10_000} }},
 	{schema.Key{Name: "run.package_list_age", Takes: schema.TakesText, Default: `"24h"`,
-		Doc: "How old a package list may be before newest refreshes it."},
+		Doc: "The maximum age of a package list before newest refreshes it."},
 		func(s *Settings) any { return &s.PackageListAge }},
 	{schema.Key{Name: "run.timeout", Takes: schema.TakesText, Default: "none",
-		Doc: "How long one try of a task may take, where its declaration does not say."},
+		Doc: "The default time limit for one attempt at a task."},
 		func(s *Settings) any { return &s.Timeout }},
 	{schema.Key{Name: "run.retries", Takes: schema.TakesInt, Default: "0",
-		Doc: "How often a task that fails is tried again, where its declaration does not say."},
+		Doc: "The default number of retries for a task that fails."},
 		func(s *Settings) any { return manifest.Number{To: &s.Retries, Max: schema.MaxRetries} }},
 	{schema.Key{Name: "run.retry_every", Takes: schema.TakesText, Default: `"10s"`,
-		Doc: "How long is waited before that."},
+		Doc: "The default wait before a retry."},
 		func(s *Settings) any { return &s.RetryEvery }},
 	{schema.Key{Name: "run.guard", Takes: schema.TakesText, Default: `"60s"`,
-		Doc: "How long a host waits, after a change that may have cut us off, for us to get in anew before it puts " +
-			"back what stood; \"0s\" goes without."},
+		Doc: "After a change that may have cut off access, how long a host waits for a new connection before it " +
+			"reverts the change; \"0s\" disables this."},
 		func(s *Settings) any { return &s.Guard }},
 	{schema.Key{Name: "undo.age", Takes: schema.TakesText, Default: `"30d"`,
-		Doc: "How long a host keeps what stood before a run, for undo to put it back."},
+		Doc: "How long a host keeps the state before a run, for undo."},
 		func(s *Settings) any { return &s.UndoAge }},
 	{schema.Key{Name: "undo.size", Takes: schema.TakesText, Default: `"256 MiB"`,
-		Doc: "How much room that may take on a host, the oldest going first, and a quarter of it for one file; \"0 " +
-			"MiB\" keeps nothing."},
+		Doc: "The space for this on a host, with a quarter of it for a single file; the oldest states are deleted " +
+			"first. \"0 MiB\" keeps nothing."},
 		func(s *Settings) any { return &s.UndoSize }},
 	{schema.Key{Name: "history.file", Takes: schema.TakesText, Default: `"$XDG_STATE_HOME/jadekettle/history.db"`,
-		Doc: "The SQLite file in which runs are kept, below ~/.local/state where XDG_STATE_HOME is not set."},
+		Doc: "The SQLite file for the run history; XDG_STATE_HOME defaults to ~/.local/state."},
 		func(s *Settings) any { return &s.History }},
 	{schema.Key{Name: "history.url", Takes: schema.TakesText, Default: "none",
-		Doc: "The PostgreSQL database in which runs are kept in the place of a file, for several controllers, " +
-			"such as " +
-			"\"postgres://kettle@db.example.org/kettle\". The password stands in ~/.pgpass or PGPASSWORD."},
+		Doc: "A PostgreSQL database for the run history instead of a file, shared by several controllers, such as " +
+			"\"postgres://kettle@db.example.org/kettle\". The password is read from ~/.pgpass or PGPASSWORD."},
 		func(s *Settings) any { return s.setHistoryURL }},
 	{schema.Key{Name: "log.file", Takes: schema.TakesText, Default: "none",
-		Doc: "A file to which what happens in runs is appended, a line of JSON for each event."},
+		Doc: "A file to append run events to, one line of JSON each."},
 		func(s *Settings) any { return &s.Log }},
 	{schema.Key{Name: "status.facts", Takes: schema.TakesList, Default: `["os.id", "os.version_id"]`,
-		Doc: "The facts that status shows of each host."},
+		Doc: "The facts that status shows for each host."},
 		func(s *Settings) any { return s.setStatusFacts }},
 	{schema.Key{Name: "ssh.known_hosts", Takes: schema.TakesText, Default: `"~/.ssh/known_hosts"`,
 		Doc: "The file with the keys of known hosts."},
 		func(s *Settings) any { return &s.KnownHosts }},
 	{schema.Key{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`,
-		Doc: "How long a host may take to answer."},
+		Doc: "How long to wait for a host to respond."},
 		func(s *Settings) any { return &s.ConnectTimeout }},
 }, rollout()...)
 
@@ -182,11 +182,11 @@ var Keys = func() (out []schema.Key) {
 
 // EnvKeys document the keys of [env.NAME].
 var EnvKeys = append([]schema.Key{
-	{Name: "about", Takes: schema.TakesText, Doc: "What the environment is for."},
-	{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, in the place of [inventory] files."},
+	{Name: "about", Takes: schema.TakesText, Doc: "A description of the environment."},
+	{Name: "inventory", Takes: schema.TakesList, Doc: "Its inventory files, instead of [inventory] files."},
 	{Name: "recipients", Takes: schema.TakesList,
-		Doc: "For whom its own layers are sealed, in the place of [secrets] recipients."},
-	{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is taken when a call names none."},
+		Doc: "The recipients of its own layers, instead of [secrets] recipients."},
+	{Name: "default", Takes: schema.TakesBool, Default: "false", Doc: "Whether it is used if none is selected."},
 }, rolloutEnv()...)
 
 func rolloutEnv() []schema.Key {
@@ -209,8 +209,9 @@ func names(keys []schema.Key) []string {
 func (s *Settings) setProject(n *manifest.Node) error {
 	text, _ := n.Value.(string)
 	if !projectForm.MatchString(text) {
-		return problem.Errorf("project is a text of 4 to 64 letters, digits, dashes and underscores").
-			Remedy("write project = \"tide-pier\", and leave it so: hosts know what is managed on them by this name")
+		return problem.Errorf("project must be 4 to 64 letters, digits, dashes and underscores").
+			Remedy("write, for example, project = \"tide-pier\" and do not change it later: hosts use this name to " +
+				"remember what is managed")
 	}
 	s.Project = text
 	return nil
@@ -219,8 +220,8 @@ func (s *Settings) setProject(n *manifest.Node) error {
 func (s *Settings) setRequires(n *manifest.Node) error {
 	text, _ := n.Value.(string)
 	if !requiresForm.MatchString(text) {
-		return problem.Errorf("requires is %s, which is no version", value.Shown(n.Plain())).
-			Remedy(`write the oldest one that works, such as ">= 0.1"`)
+		return problem.Errorf("invalid version in requires: %s", value.Shown(n.Plain())).
+			Remedy(`use the minimum version, such as ">= 0.1"`)
 	}
 	s.Requires, s.RequiresPlace = text, n.Place
 	return nil
@@ -250,13 +251,13 @@ func (s *Settings) setHistoryURL(n *manifest.Node) error {
 	text, _ := n.Value.(string)
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" {
-		return problem.Errorf("history.url is no address of a PostgreSQL database").
+		return problem.Errorf("history.url is not the address of a PostgreSQL database").
 			Remedy(`write "postgres://USER@HOST/DATABASE"`)
 	}
 	asks := u.Query()
 	if _, has := u.User.Password(); has || asks.Has("password") || asks.Has("sslpassword") {
-		return problem.Errorf("history.url holds a password, which would stand here for all to read").
-			Remedy("put the password into ~/.pgpass, or into PGPASSWORD, and write the address without it")
+		return problem.Errorf("history.url contains a password in plain text").
+			Remedy("move the password to ~/.pgpass or PGPASSWORD, and remove it from the address")
 	}
 	s.HistoryURL = text
 	return nil
@@ -267,7 +268,8 @@ func files(to *[]string) func(*manifest.Node) error {
 	return func(n *manifest.Node) error {
 		err := manifest.Assign(schema.Key{Name: "files"}, n.Plain(), manifest.Some{To: to})
 		if err != nil || slices.ContainsFunc(*to, func(f string) bool { return !fs.ValidPath(f) }) {
-			return problem.Errorf("files is a list of paths inside the project").Remedy(`write files = ["hosts.toml"]`)
+			return problem.Errorf("files must be a list of paths inside the project").
+				Remedy(`write files = ["hosts.toml"]`)
 		}
 		return nil
 	}
@@ -279,9 +281,9 @@ func (s *Settings) table(name string, k manifest.Key, problems *problem.Problems
 	case name == "data.lists":
 		s.Lists = map[string]layers.Rule{}
 		s.lists("", k.Node, problems)
-	case name == "tell":
+	case name == "notify":
 		for _, t := range k.Node.Keys {
-			s.readTell(t, problems)
+			s.readNotify(t, problems)
 		}
 	case name == "env":
 		s.Envs = map[string]Environment{}
@@ -303,8 +305,8 @@ func (s *Settings) lists(at string, n *manifest.Node, problems *problem.Problems
 		}
 		rule, _ := k.Node.Value.(string)
 		if !slices.Contains(layers.Rules, rule) {
-			problems.At(k.Node.Place, fmt.Sprintf("data.lists.%s%s is no rule", at, k.Name),
-				"the rules are "+strings.Join(layers.Rules, ", "))
+			problems.At(k.Node.Place, fmt.Sprintf("data.lists.%s%s is not a valid rule", at, k.Name),
+				"available: "+strings.Join(layers.Rules, ", "))
 			continue
 		}
 		s.Lists[at+k.Name] = layers.Rule(rule)
@@ -315,7 +317,7 @@ var envForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
 	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
-		problems.At(k.Place, fmt.Sprintf("env.%s is no environment", k.Name),
+		problems.At(k.Place, fmt.Sprintf("env.%s is not a valid environment", k.Name),
 			"write [env.NAME], the name in letters, digits, dashes and underscores")
 		return
 	}
@@ -339,17 +341,17 @@ func (s *Settings) Choose(env string) error {
 			}
 		}
 		if env == "" && len(names) > 0 {
-			return problem.Errorf("this project has the environments %s", strings.Join(names, ", ")).
-				Remedy("say which, or give one of them default = true in %s: `--env NAME`", File)
+			return problem.Errorf("no environment selected; this project has %s", strings.Join(names, ", ")).
+				Remedy("select one, or set default = true for one in %s: `--env NAME`", File)
 		}
 	case len(names) == 0:
-		return problem.Errorf("this project has no environments").
-			Remedy("declare [env.%s] in %s, or leave it out: `--env`", env, File)
+		return problem.Errorf("unknown environment %q: this project defines none", env).
+			Remedy("add [env.%s] to %s, or drop `--env`", env, File)
 	}
 	e, ok := s.Envs[env]
 	if !ok && env != "" {
-		return problem.Errorf("there is no environment %q", env).Meant(env, names,
-			"there are "+strings.Join(names, ", "))
+		return problem.Errorf("unknown environment %q", env).Meant(env, names,
+			"available: "+strings.Join(names, ", "))
 	}
 	s.Env = env
 	s.Rollout = e.Rollout.Over(s.Rollout)
@@ -366,13 +368,13 @@ var requiresForm = regexp.MustCompile(`^>= *[0-9]{1,6}(\.[0-9]{1,6}){0,2}$`)
 func Glance(project fs.FS) Settings { return Load(project, &problem.Problems{}) }
 
 // Load reads a project's settings. What is wrong goes into problems, and the
-// default stands in its place.
+// default is in its place.
 func Load(project fs.FS, problems *problem.Problems) Settings {
 	s := defaults()
 	data, err := fs.ReadFile(project, File)
 	if err != nil {
-		problems.AddErr(value.Place{File: File}, problem.Errorf("this folder is no project: %w", err).
-			Remedy("make one with `jadekettle init DIR`"))
+		problems.AddErr(value.Place{File: File}, problem.Errorf("this is not a Jade Kettle project: %w", err).
+			Remedy("create one with `jadekettle init DIR`"))
 		return s
 	}
 	root, whole := manifest.ParseTOML(File, data, problems)
@@ -389,8 +391,8 @@ func Load(project fs.FS, problems *problem.Problems) Settings {
 			}
 			i := slices.IndexFunc(all, func(s setting) bool { return s.Name == name })
 			if i < 0 {
-				problems.At(k.Place, fmt.Sprintf("there is no setting %q", name), problem.Meant(name, names(Keys),
-					"the settings are "+strings.Join(names(Keys), ", ")))
+				problems.At(k.Place, fmt.Sprintf("unknown setting %q", name), problem.Meant(name, names(Keys),
+					"available: "+strings.Join(names(Keys), ", ")))
 				continue
 			}
 			one := k.Node.Under(name) // whose key is the whole name of the setting
@@ -399,13 +401,13 @@ func Load(project fs.FS, problems *problem.Problems) Settings {
 	}
 	walk("", root)
 	if at := root.Get("history"); s.History != "" && s.HistoryURL != "" {
-		problems.At(at.Place, "runs are kept in a file or in a database, and this names both",
-			"leave out one of file and url")
+		problems.At(at.Place, "the history has both a file and a url",
+			"remove one of file and url")
 	}
 	if whole && s.Project == "" && root.Get("project") == nil {
 		problems.At(value.Place{File: File, Line: 1, Col: 1},
-			"project is not set; it names this project in the ledgers of its hosts",
-			`add a line project = "..." with a text that no other project has`)
+			"project is not set; hosts use it to remember what manages them",
+			`add a line project = "..." with a name that no other project has`)
 	}
 	return s
 }

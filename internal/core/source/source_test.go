@@ -68,12 +68,12 @@ func TestLoad(t *testing.T) {
 	for text, want := range map[string]string{
 		good: "",
 		strings.Replace(good, "[source.tide]", "[source.other]",
-			1): "the source \"other\" is pinned, and sources/other is not there",
-		strings.Replace(good, hash, "sha256:"+strings.Repeat("0", 64), 1): "the copy in sources/tide is not what " +
-			"was pinned",
-		strings.Replace(good, "commit = \"ab", "commit = \"AB", 1): `the pin of "tide" is not whole`,
+			1): "the source \"other\" is pinned, but sources/other does not exist",
+		strings.Replace(good, hash, "sha256:"+strings.Repeat("0", 64), 1): "the copy in sources/tide does not " +
+			"match its pin",
+		strings.Replace(good, "commit = \"ab", "commit = \"AB", 1): `the pin of "tide" is incomplete`,
 		strings.Replace(good, "format = 1", "format = 2", 1):       "the format of this file is not 1",
-		good + "[sauce.x]\n": `a lock file has no "sauce"`,
+		good + "[sauce.x]\n": `unknown key "sauce" in a lock file`,
 		"":                   "sources/tide has no pin in sources.lock",
 	} {
 		m := files()

@@ -48,7 +48,7 @@ type Ref struct {
 // String gives "kind name", as people say it.
 func (r Ref) String() string { return r.Kind + " " + r.Name }
 
-// odd begins a name that is not UTF-8, as some files have: JSON holds none, so it stands there in base64. No name
+// odd begins a name that is not UTF-8, as some files have: JSON holds none, so it is written in base64. No name
 // of a thing holds a NUL.
 const odd = "\x00"
 
@@ -64,12 +64,12 @@ func (r Ref) MarshalText() ([]byte, error) {
 func (r *Ref) UnmarshalText(text []byte) error {
 	got, ok := ParseRef(string(text))
 	if !ok {
-		return fmt.Errorf("%q is no reference", text)
+		return fmt.Errorf("invalid reference: %q", text)
 	}
 	if in, ok := strings.CutPrefix(got.Name, odd); ok {
 		name, err := base64.StdEncoding.DecodeString(in)
 		if err != nil {
-			return fmt.Errorf("%q is no reference: %w", text, err)
+			return fmt.Errorf("invalid reference %q: %w", text, err)
 		}
 		got.Name = string(name)
 	}
@@ -84,7 +84,7 @@ func ParseRef(s string) (ref Ref, ok bool) {
 	return Ref{kind, name}, kind != "" && name != ""
 }
 
-// Hidden is what is shown where a secret stands.
+// Hidden is what is shown where a secret is.
 const Hidden = "(secret)"
 
 // Secret is a scalar that is never shown. It travels to the host inside the
@@ -148,11 +148,11 @@ func TypeName(v any) string {
 	case bool:
 		return "a bool"
 	case int64:
-		return "a whole number"
+		return "an integer"
 	case float64:
 		return "a number"
 	case string:
-		return "text"
+		return "a string"
 	case Secret:
 		return "a secret"
 	case []any:

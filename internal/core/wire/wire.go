@@ -75,29 +75,29 @@ type Start struct {
 	Run       plan.Run `cbor:"2,keyasint"`
 	OnlyFacts bool     `cbor:"3,keyasint,omitempty"`
 	Services  bool     `cbor:"4,keyasint,omitempty"` // read facts.services too, which costs a command
-	// Capture, when not empty, asks for what stands and for nothing else. A Ref
+	// Capture, when not empty, asks for what is there and for nothing else. A Ref
 	// without a name means all of its kind.
 	Capture []value.Ref `cbor:"5,keyasint,omitempty"`
-	// Planned says that the plan follows at once. The facts are told all the
+	// Planned says that the plan follows at once. The facts are sent all the
 	// same, while the tasks are compared.
 	Planned bool `cbor:"6,keyasint,omitempty"`
-	// Own are the facts of one's own that are asked for; with OwnFiles those that
+	// Own are the custom facts that are asked for; with OwnFiles those that
 	// lie on the host as well.
 	Own      []OwnFact `cbor:"7,keyasint,omitempty"`
 	OwnFiles bool      `cbor:"8,keyasint,omitempty"`
 	// Resume goes on with a plan, whose host was to be rebooted.
 	Resume *Resume `cbor:"9,keyasint,omitempty"`
-	// Foresee has the worker tell in Foreseen what it would do, and wait for Go before it
+	// Foresee has the worker report in Foreseen what it would do, and wait for Go before it
 	// does it.
 	Foresee bool `cbor:"11,keyasint,omitempty"`
 	// Guard is how long the host waits, after a change that may have cut us off, for
-	// somebody to get in anew before it puts back what stood. 0 is not at all.
+	// somebody to get in again before it puts back what was there. 0 is not at all.
 	Guard time.Duration `cbor:"12,keyasint,omitempty"`
 	Login string        `cbor:"13,keyasint,omitempty"` // the account that logs in, as far as is known
 	// Unproved says that there is no guard though one is wanted: the run is one of the machine over
-	// itself, and no other is there to get in anew.
+	// itself, and no other is there to get in again.
 	Unproved bool `cbor:"17,keyasint,omitempty"`
-	// Past says for how long, and in how many bytes, the host keeps what stood before its
+	// Past says for how long, and in how many bytes, the host keeps what was there before its
 	// runs.
 	Past Past `cbor:"14,keyasint,omitzero"`
 	// Undo has the worker put back what an earlier run changed; the plan is empty.
@@ -108,7 +108,7 @@ type Start struct {
 	Exec *Exec `cbor:"10,keyasint,omitempty"`
 }
 
-// Past bounds what a host keeps of what stood before its runs.
+// Past bounds what a host keeps of what was there before its runs.
 type Past struct {
 	Age  time.Duration `cbor:"1,keyasint,omitempty"`
 	Size int64         `cbor:"2,keyasint,omitempty"` // bytes; 0 keeps nothing
@@ -220,7 +220,7 @@ type Foreseen struct {
 // Go says that this is what is meant.
 type Go struct{}
 
-// Prove has the controller get in anew, after a task that may have cut it off.
+// Prove has the controller get in again, after a task that may have cut it off.
 type Prove struct {
 	Task int `cbor:"1,keyasint"`
 }
@@ -233,13 +233,13 @@ type Proved struct {
 	Early bool `cbor:"3,keyasint,omitempty"`
 }
 
-// Leaving says that tasks of the worker's own follow those of the plan: what is left over
+// Leaving says that tasks of the worker's own follow those of the plan: what is no longer declared
 // and is taken away.
 type Leaving struct {
 	Refs []value.Ref `cbor:"1,keyasint"`
 }
 
-// Progress tells of a task that takes long.
+// Progress reports a task that takes long.
 type Progress struct {
 	Task int           `cbor:"1,keyasint"`
 	Took time.Duration `cbor:"2,keyasint"`           // so far
@@ -254,17 +254,17 @@ type Results struct {
 
 // Done ends a run on a host.
 type Done struct {
-	Leftovers []plan.Leftover `cbor:"1,keyasint,omitempty"` // managed earlier, declared no more
+	Undeclared []plan.Undeclared `cbor:"1,keyasint,omitempty"` // managed earlier, declared no more
 	// Free says that the host is let go already: nothing changed, so there is
 	// nothing that would have to arrive first, and no Bye is waited for.
 	Free bool `cbor:"2,keyasint,omitempty"`
-	// Debts are what is owed on the host now, whoever has left it so.
-	Debts []plan.Owed `cbor:"3,keyasint,omitempty"`
+	// Pending are what is pending on the host now, whichever run left it so.
+	Pending []plan.Pending `cbor:"3,keyasint,omitempty"`
 	// Notice is what somebody should know of the host besides; mostly empty.
 	Notice string `cbor:"4,keyasint,omitempty"`
 }
 
-// Bye tells the worker that everything arrived, and the controller that the
+// Bye says to the worker that everything arrived, and to the controller that the
 // host's lock is free.
 type Bye struct{}
 
@@ -280,7 +280,7 @@ type Fault struct {
 	Do      string `cbor:"2,keyasint,omitempty"` // what to do about it
 }
 
-// secretTag marks a secret among attribute values. It lies in the range that
+// secretTag marks a secret among attribute values. It is in the range that
 // the IANA registry of CBOR tags leaves to first come, first served, and stays
 // inside this protocol.
 const secretTag = 4211701
@@ -311,7 +311,7 @@ func must[T any](v T, err error) T {
 
 // ErrFrame is wrapped by every error that says the other side broke a bound or
 // sent what cannot be decoded.
-var ErrFrame = errors.New("the other side sent what is no message")
+var ErrFrame = errors.New("the other side sent an invalid message")
 
 // Conn sends and receives messages. Send may be called from many goroutines,
 // Receive from one at a time.
@@ -341,7 +341,7 @@ func (c *Conn) Send(m Message) error {
 func Frame(m Message) ([]byte, error) {
 	if m.Plan != nil {
 		p := *m.Plan
-		p.Tasks = mapTasks(p.Tasks, seal)
+		p.Tasks = mapTasks(p.Tasks, wrap)
 		m.Plan = &p
 	}
 	body, err := encoder.Marshal(m)
@@ -367,7 +367,7 @@ func (c *Conn) Receive() (Message, error) {
 	}
 	body := make([]byte, n)
 	if _, err := io.ReadFull(c.r, body); err != nil {
-		return Message{}, fmt.Errorf("a frame broke off: %w", err)
+		return Message{}, fmt.Errorf("a frame was cut off: %w", err)
 	}
 	return Decode(body)
 }
@@ -379,7 +379,7 @@ func Decode(body []byte) (Message, error) {
 		return Message{}, fmt.Errorf("%w: %v", ErrFrame, err)
 	}
 	if m.Plan != nil {
-		m.Plan.Tasks = mapTasks(m.Plan.Tasks, unseal)
+		m.Plan.Tasks = mapTasks(m.Plan.Tasks, unwrap)
 	}
 	return m, nil
 }
@@ -400,20 +400,20 @@ func mapTasks(tasks []plan.Task, f func(any) any) []plan.Task {
 	return out
 }
 
-// seal gives secrets the form in which they travel.
-func seal(v any) any {
+// wrap gives secrets the form in which they travel.
+func wrap(v any) any {
 	switch v := v.(type) {
 	case value.Secret:
 		return cbor.Tag{Number: secretTag, Content: v.Reveal()}
 	case []any:
-		return each(v, seal)
+		return each(v, wrap)
 	case map[string]any:
-		return eachOf(v, seal)
+		return eachOf(v, wrap)
 	}
 	return v
 }
 
-func unseal(v any) any {
+func unwrap(v any) any {
 	switch v := v.(type) {
 	case cbor.Tag:
 		if text, ok := v.Content.(string); ok && v.Number == secretTag {
@@ -421,9 +421,9 @@ func unseal(v any) any {
 		}
 		return nil
 	case []any:
-		return each(v, unseal)
+		return each(v, unwrap)
 	case map[string]any:
-		return eachOf(v, unseal)
+		return eachOf(v, unwrap)
 	}
 	return v
 }
@@ -450,7 +450,7 @@ var canonical = sync.OnceValue(func() cbor.EncMode { return must(cbor.CoreDetEnc
 // Canonical gives all that a task of a plan declares as bytes that are the same for the same
 // declaration, secrets among them in the clear. Of its place in the plan only what it needs counts.
 func Canonical(t plan.Task, all []plan.Task) ([]byte, error) {
-	t = mapTasks([]plan.Task{t}, seal)[0]
+	t = mapTasks([]plan.Task{t}, wrap)[0]
 	refs := func(ids []int) []value.Ref {
 		out := []value.Ref{}
 		for _, id := range ids {
@@ -472,7 +472,7 @@ func Parts(tasks []plan.Task) ([]Plan, error) {
 	for i, t := range tasks {
 		n := weight(t)
 		if n > MaxFrame/2 {
-			return nil, fmt.Errorf("%s: its attributes take %d bytes, more than %d", t.Ref, n, MaxFrame/2)
+			return nil, fmt.Errorf("%s: its attributes take %d bytes, more than the limit of %d", t.Ref, n, MaxFrame/2)
 		}
 		if total+n > MaxFrame/2 {
 			parts = append(parts, Plan{Tasks: tasks[start:i]})
@@ -486,7 +486,7 @@ func Parts(tasks []plan.Task) ([]Plan, error) {
 // weight is no less than what a task takes when it is encoded, in bytes.
 func weight(t plan.Task) int {
 	n := 256 + len(t.Ref.Kind) + len(t.Ref.Name) + 9*len(t.Needs)
-	for _, o := range t.Owes {
+	for _, o := range t.Triggers {
 		n += 32 + len(o.Service.Kind) + len(o.Service.Name) + len(o.Action)
 	}
 	for k, v := range t.Attrs {

@@ -39,21 +39,21 @@ func Probe(ctx context.Context, _ *inventory.Host, a value.Attrs) error {
 		case probe.Resolves:
 			got, err := net.DefaultResolver.LookupNetIP(ctx, "ip", a.Text(probe.Resolves))
 			if err != nil {
-				return problem.Errorf("%s is not known: %w", a.Text(probe.Resolves), err)
+				return problem.Errorf("%s does not resolve: %w", a.Text(probe.Resolves), err)
 			}
 			for i := range got {
 				got[i] = got[i].Unmap()
 			}
 			return probe.CheckAddresses(a, []netip.Addr(got))
 		}
-		return problem.Errorf("the controller cannot ask this").Remedy("set asked_from = \"host\"")
+		return problem.Errorf("the controller cannot run this check").Remedy("set asked_from = \"host\"")
 	})
 }
 
 func port(ctx context.Context, at string) error {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
 	if err != nil {
-		return problem.Errorf("%s does not answer: %w", at, err)
+		return problem.Errorf("%s does not respond: %w", at, err)
 	}
 	return conn.Close()
 }
@@ -81,7 +81,7 @@ func page(ctx context.Context, a value.Attrs) error {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := client.Do(req)
 	if err != nil {
-		return problem.Errorf("%s does not answer: %w", a.Text(probe.URL), err)
+		return problem.Errorf("%s does not respond: %w", a.Text(probe.URL), err)
 	}
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, probe.MaxBody))

@@ -40,21 +40,21 @@ func TestProbesFromHere(t *testing.T) {
 		want  string
 	}{
 		"a port":       {value.Attrs{probe.Port: plain.Listener.Addr().String()}, ""},
-		"nobody":       {value.Attrs{probe.Port: nobody}, "does not answer"},
+		"nobody":       {value.Attrs{probe.Port: nobody}, "does not respond"},
 		"a page":       {value.Attrs{probe.URL: plain.URL, "text": "^tides"}, ""},
-		"another text": {value.Attrs{probe.URL: plain.URL, "text": "ebb"}, `does not hold "ebb"`},
+		"another text": {value.Attrs{probe.URL: plain.URL, "text": "ebb"}, `does not contain "ebb"`},
 		"not followed": {value.Attrs{probe.URL: plain.URL + "/moved", "status": int64(301)}, ""},
 		"a secret": {value.Attrs{probe.URL: plain.URL + "/locked",
 			"headers": map[string]any{"Authorization": value.NewSecret("Bearer rip-tide")}}, ""},
 		"without it": {value.Attrs{probe.URL: plain.URL + "/locked"}, "status 401"},
 		"another host": {value.Attrs{probe.URL: plain.URL, "headers": map[string]any{"Host": "charts.example.org"},
 			"text": "charts"}, ""},
-		"a strange issuer": {value.Attrs{probe.URL: safe.URL}, "does not answer"},
+		"a strange issuer": {value.Attrs{probe.URL: safe.URL}, "does not respond"},
 		"taken anyway": {value.Attrs{probe.URL: safe.URL, "trust_any_certificate": true, "certificate_days": int64(14)},
 			""},
-		"no certificate":    {value.Attrs{probe.URL: plain.URL, "certificate_days": int64(1)}, "nobody can tell"},
+		"no certificate":    {value.Attrs{probe.URL: plain.URL, "certificate_days": int64(1)}, "the expiry date"},
 		"a name":            {value.Attrs{probe.Resolves: "localhost"}, ""},
-		"what hosts answer": {value.Attrs{probe.File: "/etc/passwd"}, "the controller cannot ask this"},
+		"what hosts answer": {value.Attrs{probe.File: "/etc/passwd"}, "the controller cannot run this check"},
 	} {
 		c.attrs["within"] = "10ms"
 		err := ask.Probe(t.Context(), nil, c.attrs)

@@ -30,7 +30,7 @@ func (d *Dialer) settings(ctx context.Context, t Target) (Target, error) {
 	}
 	out, err := exec.CommandContext(ctx, ssh, append(args, "--", t.Address)...).Output()
 	if err != nil {
-		return t, problem.Errorf("OpenSSH cannot read %s", file).Remedy("`ssh -G %s` says why", t.Address)
+		return t, problem.Errorf("OpenSSH cannot read %s", file).Remedy("`ssh -G %s` shows why", t.Address)
 	}
 	return t.with(string(out), d.Home)
 }

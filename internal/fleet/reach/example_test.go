@@ -12,7 +12,7 @@ import (
 )
 
 // A dialer makes one connection to a host and starts a worker there, which is sent along where the host has none yet.
-// Here a simulated host says who it is and tells its facts.
+// Here a simulated host says who it is and reports its facts.
 func ExampleDialer_Open() {
 	dir, _ := os.MkdirTemp("", "pier")
 	defer os.RemoveAll(dir)

@@ -59,7 +59,7 @@ func (d *Dialer) way(ctx context.Context, t Target) (func(context.Context) (net.
 		}
 		conn, err := client.DialContext(ctx, "tcp", t.hostPort())
 		if err != nil {
-			return nil, fmt.Errorf("%s does not answer the jump host %s: %w", t.hostPort(), t.Jump, err)
+			return nil, fmt.Errorf("%s does not respond to the jump host %s: %w", t.hostPort(), t.Jump, err)
 		}
 		return conn, nil
 	}, nil
@@ -114,13 +114,13 @@ func hop(s string) (Target, error) {
 	if host, port, err := net.SplitHostPort(s); err == nil {
 		n, err := strconv.Atoi(port)
 		if err != nil || n < 1 || n > 65535 {
-			return t, problem.Errorf("%q is no jump host", t.Name).Remedy("write [USER@]HOST[:PORT]")
+			return t, problem.Errorf("invalid jump host %q", t.Name).Remedy("write [USER@]HOST[:PORT]")
 		}
 		t.Address, t.Port = host, n
 	}
 	t.Address = strings.Trim(t.Address, "[]")
 	if t.Address == "" || strings.HasPrefix(t.Address, "-") {
-		return t, problem.Errorf("%q is no jump host", t.Name).Remedy("write [USER@]HOST[:PORT]")
+		return t, problem.Errorf("invalid jump host %q", t.Name).Remedy("write [USER@]HOST[:PORT]")
 	}
 	return t, nil
 }
@@ -154,11 +154,11 @@ func (d *Dialer) arrives(t Target) error {
 		}
 		var err error
 		if t, _, err = d.hop(t.Jump); err != nil {
-			return nil // told when it is connected to
+			return nil // reported when it is connected to
 		}
 	}
-	return problem.Errorf("the way to it goes in a circle, through %s", t.Jump).
-		Remedy("give the host that is reached straight connect.jump = %q", "")
+	return problem.Errorf("its jump hosts form a cycle through %s", t.Jump).
+		Remedy("set connect.jump = %q for the host that is reached directly", "")
 }
 
 // closeGates ends the connections to jump hosts.
@@ -195,7 +195,7 @@ func throughCommand(t Target) (net.Conn, error) {
 }
 
 // expanded is the ProxyCommand with its tokens replaced; see ssh_config(5),
-// "TOKENS". What stands for them comes from the inventory or the user's own
+// "TOKENS". What replaces them comes from the inventory or the user's own
 // settings, and is one word for sh whatever it holds.
 func (t Target) expanded() string {
 	host, port, _ := net.SplitHostPort(t.hostPort())

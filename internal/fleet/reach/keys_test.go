@@ -52,7 +52,7 @@ func TestPassphrases(t *testing.T) {
 	if s, err := new(Dialer).readKey(path, []ssh.Signer{signer}); err != nil || s != signer {
 		t.Errorf("the agent has it: %v", err)
 	}
-	for given, want := range map[string]string{"neap tide": "", "spring tide": "the passphrase does not open the key"} {
+	for given, want := range map[string]string{"neap tide": "", "spring tide": "wrong passphrase for the key"} {
 		asked := 0
 		d := &Dialer{Passphrase: func(string) (value.Secret, error) {
 			asked++
@@ -109,16 +109,16 @@ func TestCertificates(t *testing.T) {
 	elsewhere := filepath.Join(t.TempDir(), "c")
 	write(elsewhere, other.PublicKey())
 	if _, err := withCertificate(signer, Target{Key: path, certificate: elsewhere}); err == nil ||
-		!strings.Contains(err.Error(), "is not of the key") {
+		!strings.Contains(err.Error(), "does not match the key") {
 		t.Errorf("of another key: %v", err)
 	}
 	os.WriteFile(elsewhere, ssh.MarshalAuthorizedKey(other.PublicKey()), 0o600)
 	if _, err := withCertificate(signer, Target{Key: path, certificate: elsewhere}); err == nil ||
-		!strings.Contains(err.Error(), "holds no certificate") {
+		!strings.Contains(err.Error(), "does not contain a certificate") {
 		t.Errorf("a key alone: %v", err)
 	}
 	if _, err := withCertificate(signer, Target{Key: path, certificate: elsewhere + "x"}); err == nil {
-		t.Error("one that is not there is no error")
+		t.Error("one that does not exist is not an error")
 	}
 	t1, err := Target{}.with("hostname 192.0.2.9\ncertificatefile ~/.ssh/c-cert.pub\n", "/home/maren")
 	if err != nil || t1.certificate != "/home/maren/.ssh/c-cert.pub" {
@@ -126,7 +126,7 @@ func TestCertificates(t *testing.T) {
 	}
 }
 
-// TestThroughAShell starts what it is told in the shell that a command gives, and
+// TestThroughAShell starts what it receives in the shell that a command gives, and
 // nothing but what follows reaches what was started.
 func TestThroughAShell(t *testing.T) {
 	l := &local{through: "echo to $JADEKETTLE_HOST >&2; exec sh", env: []string{"JADEKETTLE_HOST=gauge-01"}}

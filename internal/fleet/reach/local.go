@@ -57,7 +57,7 @@ func (l *local) start(command string, listen func(in, keep io.Writer) io.Writer)
 	if l.through != "" {
 		// It is the only line that the shell gets: what follows is the script's.
 		if _, err := io.WriteString(in, "exec "+command+"\n"); err != nil {
-			return nil, fmt.Errorf("the command that gives a shell on the host: %w", err)
+			return nil, fmt.Errorf("the connect.command: %w", err)
 		}
 	}
 	return &process{in: in, out: out, errs: errs, wait: func() error { <-ended; return failed }}, nil
@@ -90,7 +90,7 @@ func (l *local) closeAll() {
 }
 
 // InProcess makes a session with a worker that serve runs in this process. first
-// is what the worker is told first.
+// is what the worker receives first.
 func InProcess(first []byte, serve func(r io.Reader, w io.Writer) error) *Session {
 	fromUs, toWorker := io.Pipe()
 	fromWorker, toUs := io.Pipe()

@@ -39,7 +39,7 @@ const (
 )
 
 // use gives the password to try on a host, and waits while another host tries it
-// first. done, which must be called, tells how that went.
+// first. done, which must be called, reports how that went.
 func (p *Password) use(host string) (secret value.Secret, done func(verdict), err error) {
 	p.mu.Lock()
 	if !p.asked {
@@ -50,8 +50,8 @@ func (p *Password) use(host string) (secret value.Secret, done func(verdict), er
 	case p.err != nil:
 		err = p.err
 	case p.refused != "" && !p.taken:
-		err = problem.Errorf("the password was refused by %s and is not tried here", p.refused).
-			Remedy("run again, with the right one")
+		err = problem.Errorf("the password was rejected by %s, so it is not tried here", p.refused).
+			Remedy("run again with the correct password")
 	}
 	if err != nil || p.taken {
 		p.mu.Unlock()
@@ -69,7 +69,7 @@ func (p *Password) use(host string) (secret value.Secret, done func(verdict), er
 }
 
 // errWrongPassword says that a host did not take the password.
-var errWrongPassword = errors.New("the password is not the right one")
+var errWrongPassword = errors.New("the password is wrong")
 
 // answering answers sudo's question for a password, which comes on the standard
 // error with a mark in it, once. What else is said there is kept.
@@ -78,7 +78,7 @@ type answering struct {
 	in    io.Writer
 	to    io.Writer
 	ask   func() (value.Secret, func(verdict), error)
-	wrong func(error) // told why it cannot go on
+	wrong func(error) // why it cannot go on
 
 	held string
 
@@ -87,7 +87,7 @@ type answering struct {
 	ended bool // nobody waits for it any more
 }
 
-// judge tells what came of the answer, once.
+// judge reports what came of the answer, once.
 func (a *answering) judge(v verdict, last bool) (answered bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -216,8 +216,8 @@ func (e *elevation) over(runs bool) error {
 	defer e.mu.Unlock()
 	switch {
 	case errors.Is(e.failed, errWrongPassword):
-		return problem.Errorf("sudo did not take the password of %s", orLogin(e.t.User)).
-			Remedy("run again, with the right one")
+		return problem.Errorf("sudo rejected the password of %s", orLogin(e.t.User)).
+			Remedy("run again with the correct password")
 	}
 	return e.failed
 }

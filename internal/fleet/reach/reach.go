@@ -142,8 +142,11 @@ func (s *Session) Abort() { s.tr.close() }
 // Errors gives what the worker wrote on its standard error, for a message.
 func (s *Session) Errors() string { return lastLine(s.errs.String()) }
 
+// ErrUnsafe is wrapped by errors that say a host was reached, and nothing is started on it for safety.
+var ErrUnsafe = errors.New("refusing to run the worker")
+
 // ErrBound is wrapped by errors that say a host sent more than it may.
-var ErrBound = errors.New("the host sends more than it may")
+var ErrBound = errors.New("the host sends too much data")
 
 // transport runs commands on a host over one connection.
 type transport interface {
@@ -172,11 +175,11 @@ func (p *process) end() {
 // some servers end one with its last command, or before.
 type errand struct {
 	Target
-	first []byte
-	told  atomic.Bool // a worker can know what it is to do
-	need  string      // the type of machine that a worker is to be sent for
-	sent  bool        // which has been done
-	anew  bool        // the one that lies there does not run
+	first    []byte
+	reported atomic.Bool // a worker can be sent what it is to do
+	need     string      // the type of machine that a worker is to be sent for
+	sent     bool        // it has been sent
+	again    bool        // the one on the host does not run
 }
 
 // cutError says that a connection ended after it had got an errand further.
@@ -184,7 +187,7 @@ type cutError struct{ error }
 
 func (e cutError) Unwrap() error { return e.error }
 
-// Open connects to a host and starts its worker. first is what the worker is told
+// Open connects to a host and starts its worker. first is what the worker receives
 // first; it is sent along at once, which saves a round trip.
 func (d *Dialer) Open(ctx context.Context, t Target, first []byte) (*Session, error) {
 	e := &errand{Target: t, first: first}
@@ -209,7 +212,7 @@ func (d *Dialer) open(ctx context.Context, e *errand) (*Session, error) {
 			return
 		case <-ctx.Done():
 		}
-		if e.told.Load() { // it may be at work: it should hear that it is to stop
+		if e.reported.Load() { // it may be at work: it should hear that it is to stop
 			select {
 			case <-over:
 				return
@@ -330,7 +333,7 @@ func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
 	nonce := newNonce()
 	args := []string{nonce}
 	for _, a := range workers.Available() {
-		if !e.anew || e.sent {
+		if !e.again || e.sent {
 			args = append(args, uname[a.Arch]+"="+a.Name)
 		}
 	}
@@ -341,9 +344,9 @@ func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
 	}
 	// The worker reads it once it runs; a script that starts none never looks at
 	// it. Where sudo may ask for a password it would take this for one. That it
-	// cannot be written is told by what comes back.
+	// cannot be written is reported by what comes back.
 	if !t.waits(d) {
-		e.told.Store(true)
+		e.reported.Store(true)
 		p.in.Write(e.first)
 	}
 	out := bufio.NewReaderSize(p.out, 64<<10)
@@ -353,9 +356,9 @@ func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
 	}
 	if err == nil && word == "begin" {
 		word, rest, err = answer(out, nonce)
-		if errors.Is(err, io.EOF) && !e.sent && !e.anew {
-			e.anew = true
-			e.told.Store(false)
+		if errors.Is(err, io.EOF) && !e.sent && !e.again {
+			e.again = true
+			e.reported.Store(false)
 			return nil, nil, cutError{err}
 		}
 	}
@@ -365,7 +368,7 @@ func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
 	switch {
 	case word == "ready":
 		if t.waits(d) {
-			e.told.Store(true)
+			e.reported.Store(true)
 			if _, err := p.in.Write(e.first); err != nil {
 				return nil, nil, explain(err, p, t)
 			}
@@ -374,17 +377,17 @@ func (d *Dialer) start(tr transport, e *errand) (*Session, *process, error) {
 	case word == "refuse":
 		return nil, nil, distrusted(rest)
 	case word == "need" && !e.sent:
-		e.told.Store(false)
+		e.reported.Store(false)
 		e.need = rest
 		return nil, p, nil
 	}
-	return nil, nil, fmt.Errorf("the worker was sent but is not there: the host says %q", word+" "+rest)
+	return nil, nil, fmt.Errorf("the worker was sent but is missing: the host reports %q", word+" "+rest)
 }
 
 // distrusted says that others could have put a program of theirs there.
 func distrusted(path string) error {
-	return problem.Errorf("%s on the host can be changed by others than root, or is a link, so no worker is started "+
-		"from it", path).Remedy("see what it is with `ls -ld %s`, and put it right", path)
+	return problem.Errorf("%w: %s is a symlink, or writable by users other than root", ErrUnsafe, path).
+		Remedy("check `ls -ld %s` on the host", path)
 }
 
 // uname is what `uname -sm` says on Linux for Go's architectures.
@@ -435,15 +438,15 @@ func (d *Dialer) upload(tr transport, errand *errand) error {
 		case word == "refuse":
 			return distrusted(rest)
 		case word == "nowhere":
-			return problem.Errorf("the worker can be stored in neither %s on the host, or nothing there may be run: %s",
+			return problem.Errorf("the worker cannot be stored in or run from %s on the host: %s",
 				rest, lastLine(p.errs.String())).
-				Remedy("give the user who logs in a home folder, or mount one of the two without noexec, or elevate")
+				Remedy("give the login user a home directory, mount one of the two without noexec, or set elevate")
 		}
 		return problem.Errorf("the worker (%d MiB) cannot be stored in %s on the host: %s", len(program)>>20+1, rest,
-			lastLine(p.errs.String())).Remedy("see that there is room and that it is writable")
+			lastLine(p.errs.String())).Remedy("check that there is free space and that it is writable")
 	}
-	return problem.Errorf("this build of jadekettle holds no worker for %s (it has %s)", machine,
-		strings.Join(names(), ", ")).Remedy("use a release build, which holds all")
+	return problem.Errorf("this build of jadekettle has no worker for %s (it has %s)", machine,
+		strings.Join(names(), ", ")).Remedy("use a release build, which includes all of them")
 }
 
 func send(to io.Writer, program []byte, packed bool) error {
@@ -489,14 +492,14 @@ func answer(out *bufio.Reader, nonce string) (word, rest string, err error) {
 			return word, rest, nil
 		}
 	}
-	return "", "", problem.Errorf("%w: over %d KiB came before the worker's first word", ErrBound, maxGreeting>>10).
-		Remedy("look at what the login shell prints")
+	return "", "", problem.Errorf("%w: more than %d KiB arrived before the worker started", ErrBound, maxGreeting>>10).
+		Remedy("check what the login shell prints")
 }
 
 // saidError is the end of a command that said other things than our scripts do.
 type saidError struct{ text string }
 
-func (e *saidError) Error() string { return fmt.Sprintf("it said %q and ended", e.text) }
+func (e *saidError) Error() string { return fmt.Sprintf("it printed %q and exited", e.text) }
 func (*saidError) Unwrap() error   { return io.EOF }
 
 func clip(s string) string {
@@ -526,16 +529,15 @@ func explain(err error, p *process, t Target) error {
 	switch {
 	case t.Elevate == "doas" && strings.Contains(said, "doas:"):
 		return problem.Errorf("doas refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "doas: ")).
-			Remedy("let it run our worker, and nothing else, by the line `permit nopass %s as root cmd %s` in "+
-				"doas.conf; %s",
+			Remedy("to allow the worker and nothing else, add `permit nopass %s as root cmd %s` to doas.conf; %s",
 				t.login(), Starter, comesThere)
 	case t.Elevate == "sudo" && strings.Contains(said, "sudo:") && !strings.Contains(said, "unable to resolve host"):
 		return problem.Errorf("sudo refuses %s: %s", orLogin(t.User), strings.TrimPrefix(said, "sudo: ")).
-			Remedy("give the password with --ask elevate, or let it run our worker, and nothing else, by the line "+
-				"`%s ALL=(root) NOPASSWD: %s` in a file of /etc/sudoers.d; %s", t.login(), Starter, comesThere)
+			Remedy("give the password with --ask elevate; or, to allow the worker and nothing else, add `%s "+
+				"ALL=(root) NOPASSWD: %s` to a file in /etc/sudoers.d; %s", t.login(), Starter, comesThere)
 	case noShell(said + err.Error()):
-		return problem.Errorf("the login shell of %s runs no commands", orLogin(t.User)).
-			Remedy("give it one with `usermod -s /bin/sh %s`, or log in as somebody else", t.login())
+		return problem.Errorf("the login shell of %s does not run commands", orLogin(t.User)).
+			Remedy("set one with `usermod -s /bin/sh %s`, or log in as another user", t.login())
 	case errors.As(err, &other):
 		return strange(t, err)
 	case said != "":
@@ -545,8 +547,7 @@ func explain(err error, p *process, t Target) error {
 }
 
 // comesThere says how the starter comes to a host.
-const comesThere = "that program comes there with the first run that is root by any other way, or with `jadekettle " +
-	"hosts admit`"
+const comesThere = "`jadekettle hosts admit`, or the first run that becomes root in another way, installs that program"
 
 // login is the account for a line that somebody is to write.
 func (t Target) login() string { return cmp.Or(t.User, "USER") }

@@ -113,7 +113,7 @@ func TestTheScripts(t *testing.T) {
 		}
 		store()
 		if word, _ := ask(t, home, startScript, "", m+"=abc"); word != "ready" {
-			t.Errorf("one that was %s is not sent anew: %s", how, word)
+			t.Errorf("one that was %s is not sent again: %s", how, word)
 		}
 	}
 	os.Chmod(stored, 0o777)
@@ -190,7 +190,7 @@ func TestOneBuildIsAtHand(t *testing.T) {
 
 func TestTheUsersOwnSettings(t *testing.T) {
 	if _, err := exec.LookPath("ssh"); err != nil {
-		t.Skip("there is no OpenSSH to read its settings")
+		t.Skip("no OpenSSH to read its settings")
 	}
 	home := t.TempDir()
 	d := &Dialer{Home: home}
@@ -240,30 +240,31 @@ func TestTheUsersOwnSettings(t *testing.T) {
 func TestWhatRefusalsMean(t *testing.T) {
 	for said, want := range map[string]string{
 		"sudo: sorry, you must have a tty to run sudo":                    "Defaults:ops !requiretty",
-		"sh: 1: exec: sudo: not found":                                    "there is no sudo on the host",
-		"bash: line 1: exec: sudo: command not found":                     "there is no sudo on the host",
+		"sh: 1: exec: sudo: not found":                                    "sudo was not found on the host",
+		"bash: line 1: exec: sudo: command not found":                     "sudo was not found on the host",
 		"sudo: sh: command not found":                                     "secure_path",
 		"sh: 1: exec: /home/ops/.cache/jadekettle/x.1: Permission denied": "mounted with noexec",
 		"sudo: a password is required":                                    "ops ALL=(root) NOPASSWD: " + Starter,
-		"This account is currently not available.":                        "the login shell of ops runs no commands",
+		"This account is currently not available.": "the login shell of ops does not run " +
+			"commands",
 	} {
 		p := &process{errs: &machine.Keep{}, wait: func() error { return nil }}
 		io.WriteString(p.errs, said+"\n")
 		if err := explain(io.EOF, p, Target{User: "ops", Elevate: "sudo"}); !strings.Contains(err.Error(), want) {
-			t.Errorf("%s is told as: %v", said, err)
+			t.Errorf("%s is reported as: %v", said, err)
 		}
 	}
 	p := &process{errs: &machine.Keep{}, wait: func() error { return nil }}
 	_, _, err := answer(bufio.NewReader(strings.NewReader("This service allows sftp connections only.\n")), "nonce")
 	if err = explain(err, p, Target{User: "ops"}); !strings.Contains(err.Error(), "ForceCommand for ops") {
-		t.Errorf("another command is told as: %v", err)
+		t.Errorf("another command is reported as: %v", err)
 	}
 	for said, want := range map[string]string{"ssh: handshake failed: EOF": "MaxStartups",
 		"read tcp 192.0.2.1:1->192.0.2.2:22: read: connection reset by peer": "MaxStartups"} {
 		if err := (&Dialer{}).handshakeError(errors.Join(errors.New(said), io.EOF), Target{Address: "192.0.2.2"},
 			"ops"); !strings.
 			Contains(err.Error(), want) {
-			t.Errorf("%s is told as: %v", said, err)
+			t.Errorf("%s is reported as: %v", said, err)
 		}
 	}
 }
@@ -280,7 +281,7 @@ func TestAFolderOfAnothers(t *testing.T) {
 	defer os.RemoveAll(home)
 	const trap = "/var/tmp/jadekettle-65534"
 	if err := os.Mkdir(trap, 0o777); err != nil {
-		t.Skip("it is there already: ", err)
+		t.Skip("it already exists: ", err)
 	}
 	defer os.RemoveAll(trap)
 	program := "#!/bin/sh\necho jadekettle $2 ready to $1 $(umask)\n"

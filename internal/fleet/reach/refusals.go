@@ -18,28 +18,27 @@ type saying struct {
 // the shells, in English, since the scripts set no language for what runs before them.
 var sayings = []saying{
 	{[]string{"you must have a tty"}, func(t Target, _ string) error {
-		return problem.Errorf("sudo on the host wants a terminal (requiretty)").
-			Remedy("let it do without for this account, by the line `Defaults:%s !requiretty` in a file of "+
-				"/etc/sudoers.d",
+		return problem.Errorf("sudo on the host requires a terminal (requiretty)").
+			Remedy("to disable that for this user, add `Defaults:%s !requiretty` to a file in /etc/sudoers.d",
 				t.login())
 	}},
 	{[]string{"sudo: not found", "sudo: command not found", "doas: not found", "doas: command not found",
 		"No such file or directory: sudo", "sudo: inaccessible"}, func(t Target, _ string) error {
-		return problem.Errorf("there is no %s on the host, in the folders of PATH of %s", t.Elevate, orLogin(t.User)).
-			Remedy("install it, or set elevate under [connect] to another way to be root, or log in as root")
+		return problem.Errorf("%s was not found on the host, in the PATH of %s", t.Elevate, orLogin(t.User)).
+			Remedy("install it, set elevate under [connect] to another method, or log in as root")
 	}},
 	{[]string{"sudo: sh: command not found", "sudo: " + Starter + ": command not found"},
 		func(_ Target, _ string) error {
-			return problem.Errorf("sudo finds no sh: the folders of its secure_path do not hold it").
-				Remedy("see `sudo -V | grep secure` as root, and add /bin to secure_path in sudoers")
+			return problem.Errorf("sudo cannot find sh in its secure_path").
+				Remedy("check `sudo -V | grep secure` as root, and add /bin to secure_path in sudoers")
 		}},
 	{[]string{"Permission denied", "cannot execute"}, func(_ Target, said string) error {
-		return problem.Errorf("the worker lies on the host and may not be run: %s", said).
-			Remedy("see whether its folder is mounted with noexec: `findmnt -T` and the folder")
+		return problem.Errorf("the worker is on the host but cannot be run: %s", said).
+			Remedy("check whether its directory is mounted with noexec: `findmnt -T DIR`")
 	}},
 }
 
-// refusal tells what a host means by what it says, where that is known.
+// refusal explains what a host means by what it says, where that is known.
 func refusal(t Target, said string) error {
 	for _, s := range sayings {
 		for _, w := range s.words {
@@ -53,8 +52,9 @@ func refusal(t Target, said string) error {
 
 // strange says that something else ran than was asked for.
 func strange(t Target, err error) error {
-	return problem.Errorf("the host ran something else than it was asked to: %w", err).
-		Remedy("see whether sshd_config has a ForceCommand for %s, or its authorized_keys a command=", orLogin(t.User))
+	return problem.Errorf("the host ran a different command than requested: %w", err).
+		Remedy("check whether sshd_config has a ForceCommand for %s, or its authorized_keys a command=",
+			orLogin(t.User))
 }
 
 // ErrEarly says that a server took the connection and closed it before anybody could log in, which
@@ -68,6 +68,6 @@ func early(err error, t Target) error {
 		return nil
 	}
 	return problem.Errorf("%s %w", t.hostPort(), ErrEarly).
-		Remedy("it may have too many logins at a time (MaxStartups of sshd_config; --parallel asks for fewer), be " +
-			"going down, or bar this address; its log says which")
+		Remedy("it may have too many simultaneous logins (see MaxStartups in sshd_config, or lower --parallel), be " +
+			"shutting down, or block this address; check its log")
 }

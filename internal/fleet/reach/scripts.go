@@ -27,7 +27,7 @@ func oneLine(script string) string {
 const Starter = "/var/lib/jadekettle/start"
 
 // trust defines refuse, which says what cannot be trusted and ends, and trusted,
-// which holds for what is no link, belongs to root or the worker's user, and can
+// which holds for what is not a link, belongs to root or the worker's user, and can
 // be written by nobody else: of root's folders all the way up. What is not there
 // is nothing to distrust. One ls looks at all, since each program started costs a
 // host a millisecond. The size of the last of them is in bytes afterwards.
@@ -65,9 +65,9 @@ else
 fi;`
 
 // start runs the worker, or says "need" and the type of machine. Root's folder is
-// no other machine's as well, so there whichever build lies in it is the right
+// no other machine's as well, so there whichever build is in it is the right
 // one. A worker's file has its size at the end of its name: one that has another was
-// emptied or broke off, and is sent anew. Whoever reads "begin" and nothing more knows
+// emptied or broke off, and is sent again. Whoever reads "begin" and nothing more knows
 // that it does not run. The umask goes back to the usual: what a package's own scripts make must
 // be readable. After "need" it stays until the other side has begun to send a
 // worker, since some servers end the connection when its last command ends.

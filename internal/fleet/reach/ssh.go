@@ -156,7 +156,7 @@ func dialError(err error, t Target) error {
 	var timeout net.Error
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
-		return fmt.Errorf("%s does not answer", t.hostPort())
+		return fmt.Errorf("%s does not respond", t.hostPort())
 	default:
 		text := err.Error()
 		text = text[strings.LastIndex(text, ": ")+1:]
@@ -174,7 +174,7 @@ func (d *Dialer) handshakeError(err error, t Target, user string) error {
 	case errors.As(err, &changed):
 		return changed
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
-		return fmt.Errorf("%s accepts the connection but says nothing of SSH", t.hostPort())
+		return fmt.Errorf("%s accepts the connection but does not speak SSH", t.hostPort())
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		with := "the agent and the usual key files"
 		if t.Key != "" {
@@ -183,8 +183,8 @@ func (d *Dialer) handshakeError(err error, t Target, user string) error {
 		if d.Login != nil {
 			with += " or with the password"
 		}
-		return problem.Errorf("the host lets nobody in as %s with %s", user, with).
-			Remedy("see that the public key stands in that user's authorized_keys, or set connect.user and connect.key")
+		return problem.Errorf("permission denied for user %q with %s", user, with).
+			Remedy("check the user's authorized_keys, or set connect.user and connect.key")
 	}
 	if known := early(err, t); known != nil {
 		return known
@@ -241,8 +241,8 @@ func (d *Dialer) auth(t Target, conf *ssh.ClientConfig, judged *verdict) (func()
 		}
 		if len(signers) == 0 && d.Login == nil {
 			closeAgent()
-			return nil, problem.Errorf("there is no key to log in with: no agent, and no key in ~/.ssh").
-				Remedy("set connect.key, add a key to an agent, or give a password with --ask login")
+			return nil, problem.Errorf("no key to log in with: no agent is running, and ~/.ssh has no key").
+				Remedy("set connect.key, add a key to an agent, or enter a password with --ask login")
 		}
 	}
 	if len(signers) > 0 {
@@ -274,7 +274,7 @@ func (d *Dialer) offerPassword(t Target, conf *ssh.ClientConfig, judged *verdict
 				return nil, nil
 			}
 			if len(questions) > 1 || echos[0] {
-				return nil, errors.New("the host asks for more than a password")
+				return nil, errors.New("the host requires more than a password")
 			}
 			answer, err := give()
 			return []string{answer}, err
@@ -295,7 +295,7 @@ func (d *Dialer) handshakeLimit() time.Duration {
 	return d.Timeout
 }
 
-// cutLate closes a connection on which something takes too long; 0 is no limit.
+// cutLate closes a connection on which something takes too long; 0 is not a limit.
 func cutLate(conn net.Conn, limit time.Duration) *time.Timer {
 	if limit <= 0 {
 		limit = 24 * time.Hour
@@ -308,8 +308,8 @@ func cutLate(conn net.Conn, limit time.Duration) *time.Timer {
 func (d *Dialer) readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error) {
 	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, problem.Errorf("the key %s is not there", path).
-			Remedy("make it with ssh-keygen, or change connect.key")
+		return nil, problem.Errorf("the key %s does not exist", path).
+			Remedy("create it with ssh-keygen, or change connect.key")
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the key %s: %w", path, err)
@@ -330,13 +330,13 @@ func (d *Dialer) readKey(path string, agentKeys []ssh.Signer) (ssh.Signer, error
 			Remedy("add it to an agent with `ssh-add %s`", path)
 	}
 	if err != nil {
-		return nil, problem.Errorf("%s is no private key that can be read (%s)", path,
-			strings.TrimPrefix(err.Error(), "ssh: ")).Remedy("is it the public one?")
+		return nil, problem.Errorf("%s is not a readable private key (%s)", path,
+			strings.TrimPrefix(err.Error(), "ssh: ")).Remedy("is it the public key?")
 	}
 	return s, nil
 }
 
-// withCertificate gives a key with the certificate that lies beside it, or that
+// withCertificate gives a key with the certificate that is beside it, or that
 // the user's settings name, where there is one.
 func withCertificate(s ssh.Signer, t Target) ([]ssh.Signer, error) {
 	path := t.certificate
@@ -348,17 +348,18 @@ func withCertificate(s ssh.Signer, t Target) ([]ssh.Signer, error) {
 	}
 	data, err := os.ReadFile(path)
 	if err != nil {
-		return nil, problem.Errorf("the certificate cannot be read: %w", err).Remedy("see what ~/.ssh/config names")
+		return nil, problem.Errorf("the certificate cannot be read: %w", err).Remedy("check ~/.ssh/config")
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey(data)
 	cert, ok := key.(*ssh.Certificate)
 	if err != nil || !ok {
-		return nil, problem.Errorf("%s holds no certificate", path).
-			Remedy("make it anew with `ssh-keygen -s AUTHORITY`")
+		return nil, problem.Errorf("%s does not contain a certificate", path).
+			Remedy("create it again with `ssh-keygen -s AUTHORITY`")
 	}
 	certified, err := ssh.NewCertSigner(cert, s)
 	if err != nil {
-		return nil, problem.Errorf("the certificate %s is not of the key %s", path, t.Key).Remedy("name the right one")
+		return nil, problem.Errorf("the certificate %s does not match the key %s", path, t.Key).
+			Remedy("use the matching one")
 	}
 	return []ssh.Signer{certified}, nil
 }
@@ -372,8 +373,8 @@ func (d *Dialer) unlock(path string, data []byte) (ssh.Signer, error) {
 		}
 		s, err := ssh.ParsePrivateKeyWithPassphrase(data, []byte(secret.Reveal()))
 		if err != nil {
-			return nil, problem.Errorf("the passphrase does not open the key %s", path).
-				Remedy("run again with the right one, or add the key to an agent with `ssh-add %s`", path)
+			return nil, problem.Errorf("wrong passphrase for the key %s", path).
+				Remedy("run again with the correct one, or add the key to an agent with `ssh-add %s`", path)
 		}
 		return s, nil
 	}))
@@ -387,8 +388,8 @@ type UnknownKeyError struct {
 }
 
 func (e *UnknownKeyError) Error() string {
-	return fmt.Sprintf("its host key is not known: %s; compare it with what `ssh-keygen -lf` prints on the host, "+
-		"then accept it with `jadekettle hosts trust %s`", e.Fingerprint, e.Host)
+	return fmt.Sprintf("unknown host key %s; compare it with `ssh-keygen -lf` on the host, then run "+
+		"`jadekettle hosts trust %s`", e.Fingerprint, e.Host)
 }
 
 // ChangedKeyError says that a host's key is another than known_hosts has.
@@ -399,10 +400,12 @@ type ChangedKeyError struct {
 }
 
 func (e *ChangedKeyError) Error() string {
-	return fmt.Sprintf("its host key is not the one that is known (%s): it is now %s; somebody may be in between: if "+
-		"the host was set up anew, accept it with `jadekettle hosts trust --replace %s`", strings.Join(e.Known, ", "),
-		e.Fingerprint, e.Host)
+	return fmt.Sprintf("HOST KEY HAS CHANGED: it is now %s, not the one in %s; this may be an attack. If the host was "+
+		"reinstalled, run `jadekettle hosts trust --replace %s`", e.Fingerprint, strings.Join(e.Known, ", "), e.Host)
 }
+
+// Unwrap says that the host is refused.
+func (e *ChangedKeyError) Unwrap() error { return ErrUnsafe }
 
 // known is the known_hosts file.
 type known struct{ callback ssh.HostKeyCallback }
@@ -421,7 +424,7 @@ func (d *Dialer) known() (known, error) {
 	return *d.read, nil
 }
 
-// forget lets the file be read anew.
+// forget lets the file be read again.
 func (d *Dialer) forget() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -460,7 +463,7 @@ func (k known) check(t Target) ssh.HostKeyCallback {
 	}
 }
 
-// nowhere stands for an address that is in no known_hosts file.
+// nowhere means an address that is in no known_hosts file.
 type nowhere struct{}
 
 func (nowhere) Network() string { return "tcp" }

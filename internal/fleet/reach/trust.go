@@ -32,7 +32,7 @@ type HostKey struct {
 	target Target
 }
 
-var errSeen = errors.New("the key was seen")
+var errSeen = errors.New("the key was received")
 
 // Key asks a host for its key, without logging in.
 func (d *Dialer) Key(ctx context.Context, t Target) (*HostKey, error) {
@@ -91,8 +91,8 @@ func (k *HostKey) Type() string {
 // is refused. The file is replaced in one step.
 func (d *Dialer) Trust(k *HostKey) error {
 	if info, err := os.Lstat(d.KnownHosts); err == nil && !info.Mode().IsRegular() {
-		return problem.Errorf("%s is no regular file", d.KnownHosts).
-			Remedy("name the file itself in known_hosts under [ssh]")
+		return problem.Errorf("%s is not a regular file", d.KnownHosts).
+			Remedy("set known_hosts under [ssh] to the file itself")
 	}
 	old, err := os.ReadFile(d.KnownHosts)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -100,14 +100,14 @@ func (d *Dialer) Trust(k *HostKey) error {
 	}
 	name := knownhosts.Normalize(k.target.hostPort())
 	if value.HasControl(name) || strings.ContainsAny(name, " ,*?!#@|") {
-		return problem.Errorf("%q is not an address that known_hosts takes", name).Remedy("correct the host's address")
+		return problem.Errorf("%q is not a valid address for known_hosts", name).Remedy("correct the host's address")
 	}
 	var out bytes.Buffer
 	for line := range bytes.Lines(old) {
 		marker, hosts, key, _, _, err := ssh.ParseKnownHosts(line)
 		if err == nil && marker == "revoked" && bytes.Equal(key.Marshal(), k.key.Marshal()) {
 			return problem.Errorf("the key %s is revoked in %s", k.Fingerprint, d.KnownHosts).
-				Remedy("the host needs another key; whoever shows this one may be somebody else")
+				Remedy("the host needs a new key; whoever presents this one may be an impostor")
 		}
 		if err != nil || marker != "" || !k.Changed {
 			out.Write(line)

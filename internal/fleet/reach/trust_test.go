@@ -27,7 +27,7 @@ func aKey(t *testing.T) ssh.PublicKey {
 	return key
 }
 
-// TestTrust replaces a key in a file in which it stands in every way, beside
+// TestTrust replaces a key in a file in which it is in every way, beside
 // lines that are not its business.
 func TestTrust(t *testing.T) {
 	old, now, revoked, other := aKey(t), aKey(t), aKey(t), aKey(t)

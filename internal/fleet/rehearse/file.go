@@ -14,42 +14,43 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// encode writes values as TOML, as a sealed file holds them.
+// encode writes values as TOML, as an encrypted file holds them.
 func encode(values map[string]any) ([]byte, error) { return toml.Marshal(values) }
 
 // HostKeys and ExpectKeys are what [host.NAME] and [host.NAME.expect] take.
 var (
 	HostKeys = []schema.Key{
-		{Name: "os", Takes: schema.TakesText, Doc: "The id of the system, debian by default."},
-		{Name: "version", Takes: schema.TakesText, Doc: "The version of the system."},
-		{Name: "like", Takes: schema.TakesText, Doc: "The systems that it is like, as os-release has it."},
-		{Name: "address", Takes: schema.TakesText, Doc: "Its IPv4 address; that of the inventory by default."},
+		{Name: "os", Takes: schema.TakesText, Doc: "The ID of the operating system, debian by default."},
+		{Name: "version", Takes: schema.TakesText, Doc: "The version of the operating system."},
+		{Name: "like", Takes: schema.TakesText, Doc: "The systems it derives from, as in ID_LIKE of os-release."},
+		{Name: "address", Takes: schema.TakesText, Doc: "Its IPv4 address; by default, that of the inventory."},
 		{Name: "memory", Takes: schema.TakesSize, Doc: "Its memory, such as \"2 GiB\"."},
 		{Name: "disk", Takes: schema.TakesSize, Doc: "The size of its disk."},
-		{Name: "cpus", Takes: schema.TakesInt, Doc: "How many processors it has."},
-		{Name: "packages", Takes: schema.TakesList, Doc: "Packages that are installed, name or name=version."},
+		{Name: "cpus", Takes: schema.TakesInt, Doc: "The number of processors."},
+		{Name: "packages", Takes: schema.TakesList, Doc: "Installed packages, as NAME or NAME=VERSION."},
 		{Name: "available", Takes: schema.TakesList,
-			Doc: "Packages that can be installed, name=version; any other comes in the version 1.0-1."},
-		{Name: "services", Takes: schema.TakesList, Doc: "Services that are there, run, and start at boot."},
-		{Name: "users", Takes: schema.TakesList, Doc: "Accounts that are there."},
-		{Name: "groups", Takes: schema.TakesList, Doc: "Groups that are there."},
-		{Name: "files", Takes: schema.TakesTable, Doc: "Files that are there, by path with their text."},
-		{Name: "expect", Takes: schema.TakesTable, Doc: "What must be so after the first run."},
+			Doc: "Available packages, as NAME=VERSION; all others are available in version 1.0-1."},
+		{Name: "services", Takes: schema.TakesList, Doc: "Services that exist, are running and start at boot."},
+		{Name: "users", Takes: schema.TakesList, Doc: "Existing users."},
+		{Name: "groups", Takes: schema.TakesList, Doc: "Existing groups."},
+		{Name: "files", Takes: schema.TakesTable, Doc: "Existing files, by path with their content."},
+		{Name: "expect", Takes: schema.TakesTable, Doc: "The expected result of the first run."},
 	}
 	ExpectKeys = []schema.Key{
-		{Name: "changed", Takes: schema.TakesList, Doc: "Declarations that the first run changes, kind name."},
-		{Name: "unchanged", Takes: schema.TakesList, Doc: "Declarations that are right before it."},
-		{Name: "left_out", Takes: schema.TakesList, Doc: "Declarations that their condition leaves out."},
-		{Name: "failed", Takes: schema.TakesList, Doc: "Declarations that fail; any other failure is one of the " +
-			"rehearsal."},
-		{Name: "not_declared", Takes: schema.TakesList, Doc: "Declarations that the host does not have at all."},
-		{Name: "packages", Takes: schema.TakesList, Doc: "Packages that are installed then, name or name=version."},
-		{Name: "running", Takes: schema.TakesList, Doc: "Services that run then."},
-		{Name: "stopped", Takes: schema.TakesList, Doc: "Services that do not."},
-		{Name: "users", Takes: schema.TakesList, Doc: "Accounts that are there then."},
-		{Name: "groups", Takes: schema.TakesList, Doc: "Groups that are there then."},
-		{Name: "files", Takes: schema.TakesTable, Doc: "What files hold then, as a part of their text, by path."},
-		{Name: "missing", Takes: schema.TakesList, Doc: "Paths at which nothing is then."},
+		{Name: "changed", Takes: schema.TakesList, Doc: "Declarations that the first run changes, as KIND NAME."},
+		{Name: "unchanged", Takes: schema.TakesList, Doc: "Declarations that are already as declared."},
+		{Name: "skipped", Takes: schema.TakesList, Doc: "Declarations that a condition skips."},
+		{Name: "failed", Takes: schema.TakesList,
+			Doc: "Declarations that fail; any other failure fails the rehearsal."},
+		{Name: "not_declared", Takes: schema.TakesList, Doc: "Declarations that the host does not have."},
+		{Name: "packages", Takes: schema.TakesList, Doc: "Packages that are installed afterwards, as NAME or " +
+			"NAME=VERSION."},
+		{Name: "running", Takes: schema.TakesList, Doc: "Services that are running afterwards."},
+		{Name: "stopped", Takes: schema.TakesList, Doc: "Services that are not running afterwards."},
+		{Name: "users", Takes: schema.TakesList, Doc: "Users that exist afterwards."},
+		{Name: "groups", Takes: schema.TakesList, Doc: "Groups that exist afterwards."},
+		{Name: "files", Takes: schema.TakesTable, Doc: "Text that files contain afterwards, by path."},
+		{Name: "missing", Takes: schema.TakesList, Doc: "Paths that do not exist afterwards."},
 	}
 )
 
@@ -68,7 +69,8 @@ func Load(project fs.FS, names []string) ([]Rehearsal, error) {
 		}
 	}
 	if len(names) == 0 {
-		return nil, problem.Errorf("there is no rehearsal").Remedy("write %s/NAME.toml with a table [host.NAME]", Dir)
+		return nil, problem.Errorf("this project has no rehearsals").
+			Remedy("create %s/NAME.toml with a table [host.NAME]", Dir)
 	}
 	var out []Rehearsal
 	for _, name := range names {
@@ -84,11 +86,11 @@ func Load(project fs.FS, names []string) ([]Rehearsal, error) {
 }
 
 func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
-	r := Rehearsal{File: file, Sealed: map[string]map[string]any{}}
+	r := Rehearsal{File: file, Encrypted: map[string]map[string]any{}}
 	root.Decode("a rehearsal", nil, manifest.Fields{"about": &r.About, "env": &r.Env,
-		"sealed": func(n *manifest.Node) {
-			for _, l := range n.Tables(ps, "table of a layer", "write [sealed.LAYER] and the values below it") {
-				r.Sealed[l.Name], _ = l.Node.Plain().(map[string]any)
+		"encrypted": func(n *manifest.Node) {
+			for _, l := range n.Tables(ps, "table of a layer", "write [encrypted.LAYER] and the values below it") {
+				r.Encrypted[l.Name], _ = l.Node.Plain().(map[string]any)
 			}
 		},
 		"host": func(n *manifest.Node) {
@@ -98,7 +100,7 @@ func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 		}}, ps)
 	if len(r.Hosts) == 0 {
 		ps.At(value.Place{File: file}, "the rehearsal has no host",
-			"write [host.NAME] with the name of a host of the inventory")
+			"add [host.NAME] with the name of a host in the inventory")
 	}
 	return r
 }
@@ -107,14 +109,14 @@ func read(file string, root *manifest.Node, ps *problem.Problems) Rehearsal {
 func texts(name string, to *map[string]string) func(*manifest.Node, *problem.Problems) {
 	return func(n *manifest.Node, ps *problem.Problems) {
 		if n.Kind != manifest.Table {
-			ps.At(n.Place, name+" takes a table of paths", `write { "/etc/motd" = "text" }`)
+			ps.At(n.Place, name+" must be a table of paths", `write { "/etc/motd" = "text" }`)
 			return
 		}
 		*to = map[string]string{}
 		for _, f := range n.Keys {
 			s, ok := f.Node.Value.(string)
 			if !ok || !path.IsAbs(f.Name) {
-				ps.At(f.Place, name+" takes absolute paths with a text", `write "/etc/motd" = "text"`)
+				ps.At(f.Place, name+" must contain absolute paths with a string", `write "/etc/motd" = "text"`)
 			}
 			(*to)[f.Name] = s
 		}
@@ -124,7 +126,7 @@ func texts(name string, to *map[string]string) func(*manifest.Node, *problem.Pro
 func readHost(k manifest.Key, ps *problem.Problems) Part {
 	h := Part{Name: k.Name, Place: k.Place}
 	if k.Node.Kind != manifest.Table {
-		ps.At(k.Place, fmt.Sprintf("host.%s is no table", k.Name), "write [host."+k.Name+"]")
+		ps.At(k.Place, fmt.Sprintf("host.%s must be a table", k.Name), "write [host."+k.Name+"]")
 		return h
 	}
 	s := &h.Spec
@@ -141,10 +143,10 @@ func readHost(k manifest.Key, ps *problem.Problems) Part {
 func readExpect(n *manifest.Node, ps *problem.Problems) Expect {
 	e := Expect{Place: n.Place}
 	if n.Kind != manifest.Table {
-		ps.At(n.Place, "expect is no table", "write [host.NAME.expect]")
+		ps.At(n.Place, "expect must be a table", "write [host.NAME.expect]")
 		return e
 	}
-	n.Decode("expect", ExpectKeys, manifest.Fields{"changed": &e.Changed, "unchanged": &e.Right, "left_out": &e.LeftOut,
+	n.Decode("expect", ExpectKeys, manifest.Fields{"changed": &e.Changed, "unchanged": &e.Right, "skipped": &e.Skipped,
 		"failed": &e.Failed, "not_declared": &e.Absent, "packages": &e.Packages, "running": &e.Running,
 		"stopped": &e.Stopped, "users": &e.Users, "groups": &e.Groups, "missing": &e.Missing,
 		"files": texts("files", &e.Files)}, ps)

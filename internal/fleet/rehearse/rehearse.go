@@ -45,18 +45,18 @@ type Case struct {
 	File    string        `json:"rehearsal" doc:"The rehearsal's file."` // empty for the conditions of the project
 	Host    string        `json:"host" doc:"The host of the rehearsal."`
 	Name    string        `json:"case" doc:"What was expected."`
-	Failure string        `json:"failure" doc:"What came instead; empty when it held."`
+	Failure string        `json:"failure" doc:"What happened instead; empty if it passed."`
 	Place   value.Place   `json:"place" doc:"Where it is written."`
 	Took    time.Duration `json:"-"`
 }
 
 // Rehearsal is one file, read.
 type Rehearsal struct {
-	File   string
-	About  string
-	Env    string
-	Hosts  []Part
-	Sealed map[string]map[string]any // values in the place of sealed files, by layer
+	File      string
+	About     string
+	Env       string
+	Hosts     []Part
+	Encrypted map[string]map[string]any // values in the place of encrypted files, by layer
 }
 
 // Part is one simulated host and what is expected of it.
@@ -72,7 +72,7 @@ type Expect struct {
 	Place    value.Place
 	Changed  []string // declarations, kind name
 	Right    []string // unchanged in the first run already
-	LeftOut  []string
+	Skipped  []string
 	Failed   []string // these fail, and nothing else
 	Absent   []string // not declared on this host
 	Packages []string // installed, name or name=version
@@ -135,8 +135,8 @@ func condition(o advice.Outcome) Case {
 	default:
 		never = "asked"
 	}
-	c.Failure = fmt.Sprintf("it was never %s; add a host to a rehearsal for which it is, or write above it: # "+
-		"jadekettle meant %s: why", never, advice.OneSided)
+	c.Failure = fmt.Sprintf("it was never %s; add a host for which it is to a rehearsal, or write above it: # "+
+		"jadekettle allow %s: reason", never, advice.OneSided)
 	return c
 }
 
@@ -206,28 +206,28 @@ func askHost(machines map[string]*folder.Machine) func(context.Context, *invento
 	}
 }
 
-// open gives the rehearsal's own values in the place of a sealed file. One for
+// open gives the rehearsal's own values in the place of an encrypted file. One for
 // which it has none is opened for its keys only: no real secret comes into a
 // simulated host, whose files lie on a disk and are shown.
 func (r Rehearsal) open(real func(string, []byte) ([]byte, error)) func(string, []byte) ([]byte, error) {
-	return func(name string, sealed []byte) ([]byte, error) {
+	return func(name string, encrypted []byte) ([]byte, error) {
 		layer, _ := layers.LayerOf(name)
-		if values, ok := r.Sealed[layer]; ok {
+		if values, ok := r.Encrypted[layer]; ok {
 			return encode(values)
 		}
 		if real == nil {
 			return nil, problem.Errorf("this file is encrypted").
-				Remedy("give its values in the rehearsal: [sealed.%q]", layer)
+				Remedy("set its values in the rehearsal: [encrypted.%q]", layer)
 		}
-		text, err := real(name, sealed)
+		text, err := real(name, encrypted)
 		if err != nil {
-			return nil, problem.From(err).Remedy("give made-up values in the rehearsal: [sealed.%q]", layer)
+			return nil, problem.From(err).Remedy("set made-up values in the rehearsal: [encrypted.%q]", layer)
 		}
 		var ps problem.Problems
 		root, _ := manifest.ParseTOML(name, text, &ps)
 		if ps.Err() != nil {
-			return nil, problem.Errorf("the decrypted text is not right").
-				Remedy("open it with `jadekettle secret edit`")
+			return nil, problem.Errorf("the decrypted text is not valid").
+				Remedy("fix it with `jadekettle secret edit`")
 		}
 		return encode(madeUp("", root.Plain()).(map[string]any))
 	}
@@ -261,12 +261,12 @@ func (r Rehearsal) build(p *compile.Project, dir string) (map[string]*folder.Mac
 	for _, e := range r.Hosts {
 		h, ok := p.Inventory.Host(e.Name)
 		if !ok {
-			ps.At(e.Place, fmt.Sprintf("the rehearsal names the host %q, which is not in the inventory", e.Name),
-				problem.Meant(e.Name, p.Inventory.HostNames(), "name a host that is"))
+			ps.At(e.Place, fmt.Sprintf("the rehearsal has the host %q, which is not in the inventory", e.Name),
+				problem.Meant(e.Name, p.Inventory.HostNames(), "use a host from the inventory"))
 			continue
 		}
 		on := *h
-		on.Off = ""
+		on.Disabled = ""
 		spec := e.Spec
 		spec.Name, spec.Lenient = e.Name, true
 		if spec.Address == "" && strings.Count(h.Address(), ".") == 3 {
@@ -340,7 +340,7 @@ func (r Rehearsal) expectations(e Part, h *record.Host, m *folder.Machine) []Cas
 	for _, want := range []struct {
 		list   []string
 		status plan.Status
-	}{{e.Expect.Changed, plan.Changed}, {e.Expect.Right, plan.Unchanged}, {e.Expect.LeftOut, plan.LeftOut},
+	}{{e.Expect.Changed, plan.Changed}, {e.Expect.Right, plan.Unchanged}, {e.Expect.Skipped, plan.Skipped},
 		{e.Expect.Failed, plan.Failed}, {e.Expect.Absent, ""}} {
 		for _, ref := range want.list {
 			name, failure := fmt.Sprintf("%s is %s", ref, want.status), ""
@@ -350,7 +350,7 @@ func (r Rehearsal) expectations(e Part, h *record.Host, m *folder.Machine) []Cas
 			if got := status[ref]; got != want.status {
 				if failure = "it is " + string(got); got == "" {
 					failure = "it is not declared on this host; " +
-						problem.Meant(ref, value.Keys(status), "nothing of that name is")
+						problem.Meant(ref, value.Keys(status), "nothing with that name is")
 				}
 			}
 			add(name, failure)
@@ -377,15 +377,15 @@ func (r Rehearsal) expectations(e Part, h *record.Host, m *folder.Machine) []Cas
 				unit += ".service"
 			}
 			running, _ := m.Unit(unit)
-			add(fmt.Sprintf("service %s runs: %v", name, list.run), says(running != list.run,
-				fmt.Sprintf("it runs: %v", running)))
+			is := map[bool]string{true: "running", false: "stopped"}
+			add("service "+name+" is "+is[list.run], says(running != list.run, "it is "+is[running]))
 		}
 	}
 	for _, name := range e.Expect.Users {
-		add("user "+name+" is there", says(!m.HasAccount("passwd", name), "it is not"))
+		add("user "+name+" exists", says(!m.HasAccount("passwd", name), "it does not exist"))
 	}
 	for _, name := range e.Expect.Groups {
-		add("group "+name+" is there", says(!m.HasAccount("group", name), "it is not"))
+		add("group "+name+" exists", says(!m.HasAccount("group", name), "it does not exist"))
 	}
 	for _, name := range value.Keys(e.Expect.Files) {
 		text, err := os.ReadFile(filepath.Join(m.Root, filepath.FromSlash(name)))
@@ -393,17 +393,17 @@ func (r Rehearsal) expectations(e Part, h *record.Host, m *folder.Machine) []Cas
 		failure := ""
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			failure = "the file is not there"
+			failure = "the file does not exist"
 		case err != nil:
 			failure = err.Error()
 		case !strings.Contains(string(text), want):
-			failure = "it holds:\n" + string(text)
+			failure = "it contains:\n" + string(text)
 		}
-		add(fmt.Sprintf("file %s holds %q", name, want), failure)
+		add(fmt.Sprintf("file %s contains %q", name, want), failure)
 	}
 	for _, name := range e.Expect.Missing {
 		_, err := os.Lstat(filepath.Join(m.Root, filepath.FromSlash(name)))
-		add(name+" is not there", says(err == nil, "it is"))
+		add(name+" does not exist", says(err == nil, "it exists"))
 	}
 	return out
 }

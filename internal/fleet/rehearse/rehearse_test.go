@@ -14,7 +14,7 @@ func project(files ...string) fstest.MapFS {
 	fs := fstest.MapFS{
 		"jadekettle.toml": {Data: []byte("project = \"test\"\n")},
 		"hosts.toml": {Data: []byte("[host.gauge-01]\naddress = \"192.0.2.21\"\n[host.gauge-02]\n" +
-			"off = \"in repair\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n")},
+			"disabled = \"in repair\"\n[group.all]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n")},
 		"manifests/gauge.toml":       {Data: []byte("")},
 		"rehearsal/one.toml":         {Data: []byte("[host.gauge-01]\n")},
 		"manifests/logger.toml.tmpl": {Data: []byte("host = \"{{ host.name }}\"\n")},
@@ -66,7 +66,7 @@ func TestExamplesOfKinds(t *testing.T) {
 	}
 }
 
-// TestNoRealSecretIsRehearsed puts made-up values in the place of sealed ones.
+// TestNoRealSecretIsRehearsed puts made-up values in the place of encrypted ones.
 func TestNoRealSecretIsRehearsed(t *testing.T) {
 	fs := project("data/shared.toml.age", "[relay]\ntoken = \"rip-tide\"\npins = [4190, 7]\n",
 		"manifests/gauge.toml", "[file.\"/etc/relay\"]\ncontent = \"${data.relay.token} "+
@@ -77,7 +77,7 @@ func TestNoRealSecretIsRehearsed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	open := func(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
+	open := func(_ string, encrypted []byte) ([]byte, error) { return encrypted, nil }
 	cases, err := rehearse.Run(t.Context(), rehearse.Stage{Project: fs, Kinds: kinds.Schemas(), Folder: t.TempDir(),
 		Options: compile.Options{Open: open}}, list)
 	if err != nil {
@@ -100,7 +100,7 @@ content = "pw ${data.pw}\n"
 mode = "0600"
 [user.maren]
 `
-	good := `[sealed.shared]
+	good := `[encrypted.shared]
 pw = "made-up"
 [host.gauge-01]
 memory = "8 GiB"
@@ -115,11 +115,11 @@ missing = ["/etc/small"]
 [host.gauge-02]
 users = ["maren"]
 [host.gauge-02.expect]
-left_out = ["file /etc/big"]
+skipped = ["file /etc/big"]
 unchanged = ["user maren"]
 not_declared = ["user ottokar"]
 `
-	sealed := []string{"data/shared.toml.age", "sealed"}
+	encrypted := []string{"data/shared.toml.age", "encrypted"}
 	for name, c := range map[string]struct {
 		rehearsal, want string
 		files           []string
@@ -137,19 +137,20 @@ not_declared = ["user ottokar"]
 			[]string{"manifests/gauge.toml", manifest +
 				"[file.\"/etc/count\"]\ncontent = \"${string(size(facts.services))}\\n\"\n"}},
 		"a second run that fails": {good,
-			"the second run changes nothing: file /etc/later failed: the owner nobody-there is no user of this host",
+			"the second run changes nothing: file /etc/later failed: the owner nobody-there does not exist on this " +
+				"host",
 			[]string{"manifests/gauge.toml", manifest +
 				"[file.\"/etc/later\"]\ncontent = \"x\"\n" +
 				"owner = \"${has(facts.services) && 'nginx-of-old' in facts.services ? 'nobody-there' : 'root'}\"\n"}},
-		"a host that is not there": {strings.ReplaceAll(good, "gauge-02", "guage-02"),
-			`names the host "guage-02", which is not in the inventory`, nil},
-		"a key that is not there": {strings.Replace(good, "memory", "memroy", 1),
-			`has no "memroy"; did you mean "memory"?`, nil},
-		"sealed without values": {strings.Replace(good, "[sealed.shared]", "[sealed.other]", 1),
-			"give its values in the rehearsal", nil},
+		"a host that does not exist": {strings.ReplaceAll(good, "gauge-02", "guage-02"),
+			`has the host "guage-02", which is not in the inventory`, nil},
+		"a key that does not exist": {strings.Replace(good, "memory", "memroy", 1),
+			`unknown key "memroy" in a host of a rehearsal; did you mean "memory"?`, nil},
+		"encrypted without values": {strings.Replace(good, "[encrypted.shared]", "[encrypted.other]", 1),
+			"set its values in the rehearsal", nil},
 	} {
 		fs := project(append(append([]string{"manifests/gauge.toml", manifest, "rehearsal/one.toml", c.rehearsal},
-			sealed...), c.files...)...)
+			encrypted...), c.files...)...)
 		failures, all := play(t, fs)
 		got := strings.Join(failures, "\n")
 		if c.want == "" && (got != "" || all < 14) || !strings.Contains(got, c.want) {
@@ -160,13 +161,13 @@ not_declared = ["user ottokar"]
 
 // TestProbesOfTheController are asked of the simulated host, and nothing is contacted.
 func TestProbesOfTheController(t *testing.T) {
-	const probes = "[probe.\"the gate answers\"]\nport = \"${host.address}:22\"\nasked_from = \"controller\"\n" +
+	const probes = "[probe.\"the gate responds\"]\nport = \"${host.address}:22\"\nasked_from = \"controller\"\n" +
 		"[probe.\"the page is there\"]\nurl = \"http://charts.example.org/index\"\nasked_from = \"controller\"\n"
 	if failures, all := play(t, project("manifests/gauge.toml", probes)); len(failures) > 0 || all == 0 {
 		t.Errorf("what answers: %q", failures)
 	}
 	failures, _ := play(t, project("manifests/gauge.toml", strings.Replace(probes, ":22", ":25", 1)))
-	if len(failures) != 2 || !strings.Contains(failures[0], "192.0.2.21:25 does not answer") {
-		t.Errorf("what does not answer: %q", failures)
+	if len(failures) != 2 || !strings.Contains(failures[0], "192.0.2.21:25 does not respond") {
+		t.Errorf("what does not respond: %q", failures)
 	}
 }

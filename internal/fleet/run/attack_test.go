@@ -119,7 +119,7 @@ func TestWhatIsClosedIsNotShown(t *testing.T) {
 	}
 }
 
-// owned tells whose something on the first host is, and by which rights.
+// owned says whose something on the first host is, and by which rights.
 func (b *bench) owned(p string) string {
 	b.t.Helper()
 	d, err := b.host().Dir(path.Dir(p))

@@ -20,13 +20,13 @@ type budget struct {
 	held   atomic.Int64   // bytes that the host has made us hold
 	given  map[string]int // how often each content was asked for
 	asked  map[int]bool   // which probes were asked from here
-	proofs int            // how often the host has had us get in anew
+	proofs int            // how often the host has had us log in again
 }
 
 // hold counts what a host makes us hold.
 func (b *budget) hold(n int) error {
 	if b.held.Add(int64(n)) > maxHeld {
-		return fmt.Errorf("%w: more than %d MiB in all", wire.ErrFrame, maxHeld>>20)
+		return fmt.Errorf("%w: more than %d MiB in total", wire.ErrFrame, maxHeld>>20)
 	}
 	return nil
 }

@@ -24,7 +24,7 @@ func TestCapture(t *testing.T) {
 	b.manifest(`[package.tide-logger]
 [service.tide-logger]
 running = true
-boot = false
+at_boot = false
 [user.maren]
 groups = ["keepers"]
 comment = "Maren"
@@ -72,7 +72,7 @@ mode = "0600"
 			t.Errorf("%s gives\n%s\nwant\n%s", refs, got, want)
 		}
 	}
-	for _, kind := range kinds.Schemas().Names() { // none ends the worker, whatever stands there
+	for _, kind := range kinds.Schemas().Names() { // none ends the worker, whatever is there
 		ask(kind)
 		ask(kind + " /srv/tide")
 	}
@@ -88,22 +88,22 @@ var captureCases = map[string]string{
 	"group":                "group keepers map[gid:1000]",
 	"user tidelog":         "user tidelog map[group:tidelog home:/home/tidelog shell:/bin/sh uid:100]",
 	"user nobody-there":    "user nobody-there map[absent:true]",
-	"service":              "service tide-logger map[boot:false running:true]",
-	"service tide-logger":  "service tide-logger map[boot:false running:true]",
-	"service none":         "service none map[] there is no none.service",
+	"service":              "service tide-logger map[at_boot:false running:true]",
+	"service tide-logger":  "service tide-logger map[at_boot:false running:true]",
+	"service none":         "service none map[] none.service does not exist on this host",
 	"package tide-logger":  "package tide-logger map[] the version is 1.5.0-1",
 	"package none":         "package none map[absent:true]",
 	"package":              "package dpkg map[] the version is 1.21.22\npackage libc6",
 	"dir /srv/tide":        "dir /srv/tide map[group:root mode:2750 owner:maren]",
 	"dir /srv/none":        "dir /srv/none map[absent:true]",
 	"file /srv/tide/note":  "file /srv/tide/note map[content:a ${b} \"c\"\n group:root mode:0600 owner:root]",
-	"file /srv/tide/blob":  "it holds no text; put it beside the manifest",
-	"file /srv/tide/large": "its 307200 bytes are too many to be shown",
-	"file /srv/tide/link":  "is a symbolic link to note",
-	"file /srv/tide":       "is a folder",
-	"file": "file /etc/tide.users map[] it holds a private key, or a password as it is stored\n" +
-		"file /opt/tide.key map[] it holds a private key",
-	"dir":    "too many of the kind dir",
+	"file /srv/tide/blob":  "it is not a text file; save it next to the manifest",
+	"file /srv/tide/large": "its 307200 bytes are too many to show",
+	"file /srv/tide/link":  "is a symlink to note",
+	"file /srv/tide":       "is a directory",
+	"file": "file /etc/tide.users map[] it contains a private key or a password hash\n" +
+		"file /opt/tide.key map[] it contains a private key or a password hash",
+	"dir":    "too many resources of the kind dir",
 	"tide x": `does not know the kind "tide"`,
 }
 
@@ -153,8 +153,8 @@ content = "${data.token}"
 	b.put("/etc/token", "token an-older-one\n")
 	b.write("simulated.toml", b.sim.Inventory())
 	p, err := compile.Load(os.DirFS(b.dir), kinds.Schemas(), compile.Options{Open: func(_ string,
-		sealed []byte) ([]byte, error) {
-		return sealed, nil
+		encrypted []byte) ([]byte, error) {
+		return encrypted, nil
 	}})
 	if err != nil {
 		t.Fatal(err)
@@ -172,7 +172,7 @@ content = "${data.token}"
 	for _, preview := range []bool{true, false, false} {
 		hosts := f.Run(context.Background(), p.Inventory.Hosts, b.id(preview))
 		if got := statuses(hosts[0]); !strings.Contains(got, "file /etc/tide-logger.toml") || hosts[0].Message != "" {
-			t.Errorf("the run tells %s %s", hosts[0].Message, got)
+			t.Errorf("the run shows %s %s", hosts[0].Message, got)
 		}
 	}
 	f.Undo = map[string]*wire.Undo{"gauge-01": {Run: "0198-test-run-c"}}
@@ -180,7 +180,7 @@ content = "${data.token}"
 	undo.Whole = true
 	if h := f.Run(context.Background(), p.Inventory.Hosts, undo)[0]; !strings.Contains(statuses(h),
 		"file /etc/token changed") {
-		t.Errorf("an undo tells %s %s", h.Message, statuses(h))
+		t.Errorf("an undo shows %s %s", h.Message, statuses(h))
 	}
 	if !strings.Contains(said.String(), "cannot make sense of") {
 		t.Error("what the check printed did not come")

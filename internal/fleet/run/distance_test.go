@@ -72,7 +72,7 @@ func distant(b *testing.B, port int, each time.Duration) int {
 
 // BenchmarkFarAway runs over 60 tasks with nothing to change on a host that is
 // 50 ms away, and compares that with opening the same connection and running
-// one command. more-round-trips tells how many ways there and back lie between
+// one command. more-round-trips is how many round trips there are between
 // the two: the time itself says little, since both make a whole key exchange.
 func BenchmarkFarAway(b *testing.B) {
 	const each = 50 * time.Millisecond

@@ -17,14 +17,14 @@ func (f *Fleet) Exec(ctx context.Context, hosts []*inventory.Host, args []string
 	})
 }
 
-// maxExecuted bounds the output of a command that a host may tell, in bytes: what a worker
+// maxExecuted bounds the output of a command that a host may report, in bytes: what a worker
 // keeps of one, and the line between its head and its tail.
 const maxExecuted = 80 << 10
 
 // executed takes what came of the command that was asked for.
 func (t *talk) executed(e *wire.Executed) error {
 	if t.start.Exec == nil || t.out.Executed != nil || len(e.Output) > maxExecuted || len(e.Wrong) > maxExecuted {
-		return fmt.Errorf("%w: what came of a command that was not asked for, or too much of it", wire.ErrFrame)
+		return fmt.Errorf("%w: the result of a command that was not requested, or too much of it", wire.ErrFrame)
 	}
 	t.out.Executed = &record.Executed{Ended: e.Wrong == "", Code: e.Code, Output: e.Output, Wrong: e.Wrong,
 		Seconds: record.Seconds(e.Took)}

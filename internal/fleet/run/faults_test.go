@@ -140,7 +140,7 @@ func (k *killer) wrap(m machine.Machine) machine.Machine {
 
 // TestAWorkerKilledAtEveryStep kills an apply that changes a package, a file
 // and its service at each of its steps in turn. The next run must come out
-// right, with the restart that is owed, and leave nothing behind.
+// right, with the restart that is pending, and leave nothing behind.
 func TestAWorkerKilledAtEveryStep(t *testing.T) {
 	first := "[package.tide-logger]\nversion = \"1.4.2-1\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = \"a = 1\\n" +
 		"\"\nmode = \"0640\"\n[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n"
@@ -185,7 +185,7 @@ func TestAWorkerKilledAtEveryStep(t *testing.T) {
 	t.Logf("%d steps", steps)
 }
 
-// installs says whether a command installs something, and does not only tell what it would do.
+// installs says whether a command installs something, and does not only print what it would do.
 func installs(command string) bool {
 	return strings.Contains(command, " install ") && !strings.Contains(command, " -s ")
 }
@@ -255,8 +255,8 @@ func TestTwoAppliesAtOnce(t *testing.T) {
 	<-inside
 	h := f.Run(context.Background(), f.Plans.Project.Inventory.Hosts, plan.Run{ID: "second", Project: "saltmarsh",
 		Who: "olga@desk"})[0]
-	if h.State != record.Busy || !strings.Contains(h.Message, "an apply by maren@desk holds it") {
-		t.Errorf("the second apply is told: %s %s", h.State, h.Message)
+	if h.State != record.Busy || !strings.Contains(h.Message, "an apply by maren@desk has locked it") {
+		t.Errorf("the second apply is reported: %s %s", h.State, h.Message)
 	}
 	close(over)
 	wants(t, <-done, "package buoy-tools changed")
@@ -303,7 +303,7 @@ func TestSilence(t *testing.T) {
 				io.WriteString(out, worker.Ready(nonce))
 				<-hold
 			},
-			"it asks for much and takes none of it": func(_ io.Reader, out io.Writer, nonce string) {
+			"available: much and takes none of it": func(_ io.Reader, out io.Writer, nonce string) {
 				io.WriteString(out, worker.Ready(nonce))
 				c := wire.NewConn(nil, out)
 				c.Send(wire.Message{Facts: &facts.Facts{}})
@@ -340,7 +340,7 @@ func TestSilence(t *testing.T) {
 }
 
 // TestStoppedBeforeThePlan stops a run when its host has only been greeted: as
-// nothing is known of the plan, nothing may count as left over.
+// nothing is known of the plan, nothing may count as no longer declared.
 func TestStoppedBeforeThePlan(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[dir.\"/srv/a\"]\n")
@@ -357,8 +357,8 @@ func TestStoppedBeforeThePlan(t *testing.T) {
 			}}
 		}
 		for _, h := range b.runCtx(ctx, false) {
-			if len(h.Leftovers) > 0 || len(h.Tasks) > 0 || !h.Stopped {
-				t.Errorf("the stopped run tells of %v and %v", h.Leftovers, h.Tasks)
+			if len(h.Undeclared) > 0 || len(h.Tasks) > 0 || !h.Stopped {
+				t.Errorf("the stopped run shows %v and %v", h.Undeclared, h.Tasks)
 			}
 		}
 		if strings.Contains(b.on("var/lib/jadekettle/ledger.json"), "left") {
@@ -410,10 +410,10 @@ func TestHostsThatAreHardToReach(t *testing.T) {
 	wants(t, out["gauge-01"], "dir /srv/a changed")
 	for name, want := range map[string]string{
 		"gauge-02": "not reached: sudo refuses the login user: a password is required; give the password with --ask " +
-			"elevate, or let it run our worker, and nothing else, by the line `USER ALL=(root) NOPASSWD: " +
+			"elevate; or, to allow the worker and nothing else, add `USER ALL=(root) NOPASSWD: " +
 			"/var/lib/jadekettle/start`",
-		"gauge-03": "lost: the host sends more than it may: over 64 KiB came before the worker's first word; look at " +
-			"what the login shell prints",
+		"gauge-03": "lost: the host sends too much data: more than 64 KiB arrived before the worker started; " +
+			"check what the login shell prints",
 		"gauge-04": "not reached: cannot connect to ",
 	} {
 		if got := string(out[name].State) + ": " + out[name].Message + "; " +
@@ -435,25 +435,23 @@ func TestKeysThatAreWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.key = other.Key()
-	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message, "the host lets nobody in as "+
-		"keeper") {
+	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message, `denied for user "keeper"`) {
 		t.Errorf("a wrong key: %s %s", h.State, h.Message)
 	}
 	b.key = ""
 	os.WriteFile(b.sim.KnownHosts(), nil, 0o600)
 	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message,
-		"its host key is not known: ssh-ed25519 SHA256:") {
+		"unknown host key ssh-ed25519 SHA256:") {
 		t.Errorf("an unknown host key: %s %s", h.State, h.Message)
 	}
 	fields := strings.Fields(string(known))
 	fields[2] = fields[2][:30] + "AAAA" + fields[2][34:]
 	os.WriteFile(b.sim.KnownHosts(), []byte(strings.Join(fields, " ")+"\n"), 0o600)
-	if h := b.one(false); h.State != record.NotReached || !strings.Contains(h.Message,
-		"its host key is not the one that is known") {
+	if h := b.one(false); h.State != record.Refused || !strings.Contains(h.Message, "HOST KEY HAS CHANGED") {
 		t.Errorf("a changed host key: %s %s", h.State, h.Message)
 	}
 	b.key = filepath.Join(b.dir, "no-such-key")
-	if h := b.one(false); !strings.Contains(h.Message, "no-such-key is not there") {
+	if h := b.one(false); !strings.Contains(h.Message, "no-such-key does not exist") {
 		t.Errorf("a missing key: %s", h.Message)
 	}
 }
@@ -678,7 +676,7 @@ func TestAServiceThatOthersRestartMeanwhile(t *testing.T) {
 				if op != "rename" || what != "/etc/tide-logger.toml" {
 					return nil
 				}
-				time.Sleep(30 * time.Millisecond) // the debt is noted by now
+				time.Sleep(30 * time.Millisecond) // the pending restart is noted by now
 				out, err := m.Run(t.Context(), machine.Command{Args: []string{"systemctl", "restart", "--",
 					"tide-logger.service"}})
 				if err != nil || out.Code != 0 {
@@ -697,18 +695,18 @@ func TestAServiceThatOthersRestartMeanwhile(t *testing.T) {
 
 }
 
-// TestADpkgThatWasCutOff is one that refuses all work until it is told to finish.
+// TestADpkgThatWasCutOff is one that refuses all work until it is asked to finish.
 func TestADpkgThatWasCutOff(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[package.tide-logger]\n[package.salt-lamp]\n")
 	b.put("var/lib/dpkg/updates/0001", "buoy-tools 1.0-1\n")
 	if h := b.one(true); h.Count(plan.Changed) != 2 || h.Tasks[0].Changes[1].Was != "interrupted" {
-		t.Errorf("a preview tells %+v", h.Tasks)
+		t.Errorf("a preview shows %+v", h.Tasks)
 	}
 	wants(t, b.one(false), "package tide-logger changed", "package salt-lamp changed")
 	calls := strings.Join(b.host().Machine.Calls(), "\n")
 	if n := strings.Count(calls, "dpkg --force-confdef --force-confold --configure --pending"); n != 1 {
-		t.Errorf("dpkg was told %d times to finish:\n%s", n, calls)
+		t.Errorf("dpkg was called %d times to finish:\n%s", n, calls)
 	}
 	if b.host().Installed("buoy-tools") != "1.0-1" {
 		t.Error("what was cut off is not done")
@@ -765,11 +763,11 @@ func TestWhatAnOldFileHad(t *testing.T) {
 	capable := unix.Setxattr(at("srv/gauge"), "security.capability", []byte("\x01\x00\x00\x02\x00\x20\x00\x00"+
 		"\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"), 0) == nil // which root alone can set
 	manifest := "[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[file.\"/srv/gauge\"]\ncontent = \"new\\n\"\n" +
-		"[lines.\"/etc/tide.conf\"]\nput = [{ text = \"new = 2\" }]\n"
+		"[lines.\"/etc/tide.conf\"]\nadd = [{ line = \"new = 2\" }]\n"
 	b.manifest(manifest)
 	h := b.one(true)
-	if told := fmt.Sprint(h.Tasks[1].Changes); strings.Contains(told, "capabilities") != capable {
-		t.Errorf("a preview tells of %s, and it has capabilities: %v", told, capable)
+	if reported := fmt.Sprint(h.Tasks[1].Changes); strings.Contains(reported, "capabilities") != capable {
+		t.Errorf("a preview shows %s, and it has capabilities: %v", reported, capable)
 	}
 	wants(t, b.one(false), "file /etc/motd changed", "file /srv/gauge changed", "lines /etc/tide.conf changed")
 	for _, p := range []string{"etc/motd", "etc/tide.conf", "srv/gauge"} {
@@ -785,7 +783,7 @@ func TestWhatAnOldFileHad(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.manifest(strings.ReplaceAll(manifest, "new\\n", "newer\\n"))
-	if h = b.one(true); h.Tasks[0].Status != plan.Failed || !strings.Contains(h.Tasks[0].Message, "has 2 names") {
+	if h = b.one(true); h.Tasks[0].Status != plan.Failed || !strings.Contains(h.Tasks[0].Message, "has 2 hard links") {
 		t.Errorf("a file with two names: %+v", h.Tasks[0])
 	}
 	b.manifest("[file.\"/etc/motd\"]\ncontent = \"it\\n\"\nfollow = true\nmode = \"0640\"\n")
@@ -798,7 +796,7 @@ func TestWhatAnOldFileHad(t *testing.T) {
 }
 
 // TestACandidateThatStays is one in a folder out of which nothing can be taken for a
-// while: it is told, and gone once that is over.
+// while: it is reported, and gone once that is over.
 func TestACandidateThatStays(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[file.\"/etc/motd\"]\ncontent = \"new\\n\"\n[dir.\"/srv/tide\"]\n")
@@ -813,8 +811,8 @@ func TestACandidateThatStays(t *testing.T) {
 	for range 2 {
 		h := b.one(false)
 		if m := h.Tasks[0].Message; h.Tasks[0].Status != plan.Failed ||
-			!strings.Contains(m, "stays at /etc/.jadekettle-") {
-			t.Errorf("it is told as %s: %s", h.Tasks[0].Status, m)
+			!strings.Contains(m, "is left at /etc/.jadekettle-") {
+			t.Errorf("it is reported as %s: %s", h.Tasks[0].Status, m)
 		}
 	}
 	b.host().Wrap = nil
@@ -836,7 +834,7 @@ func TestAHomeThatIsThereAlready(t *testing.T) {
 	b.settled()
 }
 
-// TestTriesAndLimits tries again what fails for a while, ends what hangs, and tells how
+// TestTriesAndLimits tries again what fails for a while, ends what hangs, and says how
 // it gets on.
 func TestTriesAndLimits(t *testing.T) {
 	b := newBench(t, "gauge-01")
@@ -849,10 +847,10 @@ func TestTriesAndLimits(t *testing.T) {
 		count := 0
 		b.silence = 600 * time.Millisecond
 		b.host().Silence = b.silence
-		var told []string
+		var reported []string
 		b.notify = func(e record.Event) {
 			if e.AtWork != nil {
-				told = append(told, e.AtWork.Ref().String())
+				reported = append(reported, e.AtWork.Ref().String())
 			}
 		}
 		b.host().Wrap = func(m machine.Machine) machine.Machine {
@@ -860,7 +858,7 @@ func TestTriesAndLimits(t *testing.T) {
 				switch {
 				case op == "run" && installs(what) && strings.Contains(what, "salt-lamp"):
 					if count++; count < 5 { // two for both, two for it alone
-						return errors.New("the repository does not answer")
+						return errors.New("the repository does not respond")
 					}
 				case op == "run" && strings.HasPrefix(what, "touch"):
 					time.Sleep(300 * time.Millisecond)
@@ -874,13 +872,13 @@ func TestTriesAndLimits(t *testing.T) {
 		if h.Tasks[0].Tries < 2 || h.Tasks[1].Tries > 1 {
 			t.Errorf("they were tried %d and %d times, in %d installs", h.Tasks[0].Tries, h.Tasks[1].Tries, count)
 		}
-		if !slices.Contains(told, "command wait") {
-			t.Errorf("it told of %v", told)
+		if !slices.Contains(reported, "command wait") {
+			t.Errorf("it reported %v", reported)
 		}
 		b.host().Wrap = func(m machine.Machine) machine.Machine {
 			return faulty{m, func(op, what string) error {
 				if op == "run" && strings.Contains(what, " install ") {
-					return errors.New("the repository does not answer")
+					return errors.New("the repository does not respond")
 				}
 				return nil
 			}}
@@ -911,14 +909,14 @@ func TestKillsAtRandom(t *testing.T) {
 		text := fmt.Sprintf("[package.tide-logger]\nversion = \"%s\"\n[file.\"/etc/tide-logger.toml\"]\ncontent = "+
 			"\"a = %d\\n\"\n"+
 			"[service.tide-logger]\nrunning = true\nrestart_on = [\"file /etc/tide-logger.toml\"]\n[user.keeper-%d]\n"+
-			"on_leave = \"remove\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n",
+			"on_removal = \"remove\"\n[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n",
 			[]string{"1.4.2-1", "1.5.0-1"}[n%2], n, n%3, n)
 		for i := range n % 4 {
-			text += fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_leave = \"remove\"\ncontent = \"%d\\n\"\n", i, n)
+			text += fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_removal = \"remove\"\ncontent = \"%d\\n\"\n", i, n)
 		}
 		return text
 	}
-	b.guard = 2 * time.Minute // so that a busy disk is no reason to put things back
+	b.guard = 2 * time.Minute // so that a busy disk is not a reason to put things back
 	b.manifest(declared(0))
 	b.run(false)
 	for n := 1; n <= kills; n++ {
@@ -965,7 +963,7 @@ func (c *cutter) passes() bool {
 	return c.seen < c.at
 }
 
-// came tells how many messages came so far.
+// came counts the messages so far.
 func (c *cutter) came() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -1009,13 +1007,13 @@ func (w toHost) Write(p []byte) (int, error) {
 }
 
 // TestTheConnectionIsCutAtEveryMessage of an apply that asks first, guards a change, fetches
-// a content and takes leftovers away: the next apply ends as declared, with nothing left.
+// a content and takes undeclared away: the next apply ends as declared, with nothing left.
 func TestTheConnectionIsCutAtEveryMessage(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.guard = 2 * time.Minute // so that a busy disk is no reason to put things back
+	b.guard = 2 * time.Minute // so that a busy disk is not a reason to put things back
 	b.host().Silence = 10 * time.Second
 	declare := func(n int) {
-		text := fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_leave = \"remove\"\ncopy = \"reading-%d\"\n"+
+		text := fmt.Sprintf("[file.\"/srv/reading-%d\"]\non_removal = \"remove\"\ncopy = \"reading-%d\"\n"+
 			"[file.\"/etc/ssh/sshd_config\"]\ncontent = \"# %d\\n\"\n[package.tide-logger]\nversion = \"%s\"\n", n,
 			n, n,
 			[]string{"1.4.2-1", "1.5.0-1"}[n%2])

@@ -32,23 +32,23 @@ import (
 
 // bench is a project with simulated hosts.
 type bench struct {
-	t         testing.TB
-	dir       string
-	sim       *sim.Fleet
-	runs      int
-	project   string // its identity
-	key       string // another client's key, when set
-	notify    func(record.Event)
-	silence   time.Duration
-	limits    run.Limits
-	guard     time.Duration
-	part      resolve.Selection
-	leftovers plan.Run     // what a run does with them, and with what others manage
-	dialer    reach.Dialer // what a test adds to it
-	target    reach.Target
-	near      bool                          // hosts are reached inside this program, see nearby
-	session   atomic.Pointer[reach.Session] // that was opened, of those
-	workers   sync.WaitGroup                // of those
+	t          testing.TB
+	dir        string
+	sim        *sim.Fleet
+	runs       int
+	project    string // its identity
+	key        string // another client's key, when set
+	notify     func(record.Event)
+	silence    time.Duration
+	limits     run.Limits
+	guard      time.Duration
+	part       resolve.Selection
+	undeclared plan.Run     // what a run does with them, and with what others manage
+	dialer     reach.Dialer // what a test adds to it
+	target     reach.Target
+	near       bool                          // hosts are reached inside this program, see nearby
+	session    atomic.Pointer[reach.Session] // that was opened, of those
+	workers    sync.WaitGroup                // of those
 }
 
 // newBench brings up hosts of these names, each given the manifest "all".
@@ -101,7 +101,7 @@ func (b *bench) fleetOf(p *compile.Project) *run.Fleet {
 	b.t.Helper()
 	key := b.sim.Key()
 	if b.key != "" {
-		key = strings.TrimPrefix(b.key, "none") // none: whatever lies in the home
+		key = strings.TrimPrefix(b.key, "none") // none: whatever is in the home
 	}
 	d := &reach.Dialer{KnownHosts: b.sim.KnownHosts(), Timeout: 5 * time.Second, User: "keeper", Login: b.dialer.Login,
 		Elevation: b.dialer.Elevation, Home: b.dialer.Home, Gate: b.dialer.Gate}
@@ -195,7 +195,7 @@ func (b *bench) runCtx(ctx context.Context, preview bool) map[string]*record.Hos
 // id names the next run.
 func (b *bench) id(preview bool) plan.Run {
 	b.runs++
-	r := b.leftovers
+	r := b.undeclared
 	r.ID, r.Project, r.Preview = "0198-test-run-"+string(rune('a'+b.runs)), b.project, preview
 	r.Who, r.Whole, r.ListAge = "maren@desk", b.part.All(), time.Hour
 	return r
@@ -262,7 +262,7 @@ func wants(t testing.TB, h *record.Host, lines ...string) {
 func (b *bench) settled() {
 	b.t.Helper()
 	for _, h := range b.run(false) {
-		if h.State != record.Reached || h.Count(plan.Unchanged) != len(h.Tasks)-h.Count(plan.LeftOut) {
+		if h.State != record.Reached || h.Count(plan.Unchanged) != len(h.Tasks)-h.Count(plan.Skipped) {
 			b.t.Errorf("%s is not settled (%s %s):\n%s", h.Name, h.State, h.Message, statuses(h))
 		}
 	}
@@ -287,7 +287,7 @@ mode = "0640"
 check = "tide-logger --check ${candidate}"
 [service.tide-logger]
 running = true
-boot = true
+at_boot = true
 restart_on = ["file /etc/tide-logger.toml"]
 `
 
@@ -345,7 +345,7 @@ func tree(t *testing.T, root string) []string {
 	return slices.DeleteFunc(out, func(l string) bool { return strings.Contains(l, "/var/lib drwx") })
 }
 
-func TestWhatIsBrokenByHandIsMended(t *testing.T) {
+func TestWhatIsBrokenByHandIsFixed(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest(whole)
 	b.run(false)
@@ -377,7 +377,7 @@ func TestOneBadPackageSinksNoOther(t *testing.T) {
 		"dir /srv/b changed")
 	for _, task := range h.Tasks {
 		if task.Name == "foghorn-relay" && task.Status == plan.Failed &&
-			!strings.Contains(task.Output, "serial line does not answer") {
+			!strings.Contains(task.Output, "serial line does not respond") {
 			t.Errorf("the output is %q", task.Output)
 		}
 	}
@@ -407,7 +407,7 @@ func TestACheckThatFailsLeavesTheFile(t *testing.T) {
 	}
 	noStrays(t, b)
 	b.manifest(whole)
-	b.settled() // nothing was touched, so no restart is owed either
+	b.settled() // nothing was touched, so no restart is pending either
 	if _, again := b.host().Unit("tide-logger.service"); again != started {
 		t.Error("the service was restarted for nothing")
 	}
@@ -432,10 +432,10 @@ func TestAServiceThatDoesNotStart(t *testing.T) {
 	h := b.one(false)
 	wants(t, h, "service crash failed", "service ebb.timer failed")
 	for i, want := range []struct{ message, do, output string }{
-		{"crash.service did not start: its process ended with code 1", "`journalctl -u crash.service` on the host " +
+		{"crash.service did not start: its process exited with status 1", "`journalctl -u crash.service` on the host " +
 			"shows more",
 			"crash.service: cannot read the gauge\n"},
-		{"ebb.timer did not stay up: a second after its start it is inactive (dead); a condition kept it from " +
+		{"ebb.timer did not stay up: a second after it started it is inactive (dead); a condition prevented it from " +
 			"starting: ConditionPathExists=/srv/pier is not met", "journalctl -u ebb.timer", "was skipped"},
 	} {
 		got := h.Tasks[i]
@@ -472,7 +472,7 @@ running = true
 optional = true
 [service.cron]
 running = false
-boot = false
+at_boot = false
 restart_on = ["file /etc/a"]
 `)
 	// it neither runs nor is declared to
@@ -540,7 +540,7 @@ func TestAccounts(t *testing.T) {
 	}
 	for _, c := range b.host().Calls() {
 		if strings.Contains(c, "0123") || strings.Contains(c, "4567") {
-			t.Errorf("a password stood on a command line: %s", c)
+			t.Errorf("a password was on a command line: %s", c)
 		}
 	}
 	for _, name := range []string{"ledger.json", "holder.json"} {
@@ -560,11 +560,11 @@ func TestFilesThatAreOdd(t *testing.T) {
 	h := b.one(false)
 	wants(t, h, "file /etc/salt failed", "file /etc/empty changed", "file /etc/gone unchanged", "dir /srv/x/y failed",
 		"file /etc/motd.d failed")
-	if !strings.Contains(h.Tasks[0].Message, "symbolic link to /etc/shadow") ||
+	if !strings.Contains(h.Tasks[0].Message, "symlink to /etc/shadow") ||
 		strings.Contains(b.on("etc/shadow"), "x\n") {
 		t.Errorf("the planted link: %s", h.Tasks[0].Message)
 	}
-	if !strings.Contains(h.Tasks[3].Message+"; "+h.Tasks[3].Do, `/srv/x is not there; declare it: [dir."/srv/x"]`) {
+	if !strings.Contains(h.Tasks[3].Message+"; "+h.Tasks[3].Do, `/srv/x does not exist; declare it: [dir."/srv/x"]`) {
 		t.Errorf("the missing folder: %s", h.Tasks[3].Message)
 	}
 	b.manifest("[file.\"/etc/salt\"]\ncontent = \"x\"\nfollow = true\n")
@@ -592,31 +592,31 @@ func TestALargeFileTravelsInChunks(t *testing.T) {
 	b.settled()
 }
 
-func TestLeftoversAndOtherProjects(t *testing.T) {
+func TestUndeclaredAndOtherProjects(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[dir.\"/srv/a\"]\n[dir.\"/srv/b\"]\n")
 	b.run(false)
 	b.project = "harbour"
 	h := b.one(false)
 	wants(t, h, "dir /srv/a failed", "dir /srv/b failed")
-	if !strings.Contains(h.Tasks[0].Message, `the project "saltmarsh" manages it`) {
+	if !strings.Contains(h.Tasks[0].Message, `the project "saltmarsh" already manages it`) {
 		t.Errorf("the message is %q", h.Tasks[0].Message)
 	}
 	b.project = "saltmarsh"
 	b.manifest("[dir.\"/srv/a\"]\n")
-	if h = b.one(false); len(h.Leftovers) != 1 || h.Leftovers[0].Ref().String() != "dir /srv/b" {
-		t.Errorf("the leftovers are %v", h.Leftovers)
+	if h = b.one(false); len(h.Undeclared) != 1 || h.Undeclared[0].Ref().String() != "dir /srv/b" {
+		t.Errorf("the undeclared are %v", h.Undeclared)
 	}
 	b.project = "harbour"
 	b.manifest("[dir.\"/srv/b\"]\n")
-	if h = b.one(false); len(h.Leftovers) != 0 {
-		t.Errorf("another project's things are leftovers: %v", h.Leftovers)
+	if h = b.one(false); len(h.Undeclared) != 0 {
+		t.Errorf("another project's things are undeclared: %v", h.Undeclared)
 	}
 	wants(t, h, "dir /srv/b unchanged") // what the first project has let go may be taken over
 }
 
 // TestAPartOfThePlan changes a file without its service being selected: the
-// restart is owed all the same, and the next whole run pays it.
+// restart is pending all the same, and the next whole run makes it.
 func TestAPartOfThePlan(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.nearby(t, func() {
@@ -627,7 +627,7 @@ func TestAPartOfThePlan(t *testing.T) {
 		b.manifest(strings.Replace(whole, "a = 1", "a = 2", 1))
 		b.part = resolve.Selection{Tasks: []string{"file /etc/*"}}
 		h := b.one(false)
-		if h.Count(plan.Changed) != 1 || h.Count(plan.LeftOut) != 5 || len(h.Leftovers) > 0 {
+		if h.Count(plan.Changed) != 1 || h.Count(plan.Skipped) != 5 || len(h.Undeclared) > 0 {
 			t.Errorf("of a part:\n%s", statuses(h))
 		}
 		if _, now := b.host().Unit("tide-logger.service"); now != started {
@@ -664,13 +664,13 @@ func TestAHundredHosts(t *testing.T) {
 		}
 	}
 	if ended.Load() != 100 {
-		t.Errorf("%d hosts were told of", ended.Load())
+		t.Errorf("%d hosts were reported", ended.Load())
 	}
 	b.settled()
 }
 
 // BenchmarkNothingToChange runs 100 tasks that are all right on 100 simulated
-// hosts in this process, SSH and all. x-one-host tells the time as a multiple
+// hosts in this process, SSH and all. x-one-host gives the time as a multiple
 // of what one such host takes alone: 100 would be no gain by doing many at once.
 func BenchmarkNothingToChange(b *testing.B) {
 	var first time.Duration

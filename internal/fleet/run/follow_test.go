@@ -12,7 +12,7 @@ func TestOnlyAfterAChange(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	manifest := func(content string) {
 		b.manifest("[file.\"/etc/a\"]\ncontent = \"" + content +
-			"\"\n[dir.\"/srv/deep/after\"]\nonly_after_change_of = [\"file /etc/a\"]\n[dir.\"/srv/b\"]\n" +
+			"\"\n[dir.\"/srv/deep/after\"]\nonly_if_changed = [\"file /etc/a\"]\n[dir.\"/srv/b\"]\n" +
 			"after = [\"dir /srv/deep/after\"]\n")
 	}
 	round := func(what string, preview bool, want string) {
@@ -22,21 +22,21 @@ func TestOnlyAfterAChange(t *testing.T) {
 		}
 	}
 	manifest("1")
-	round("it fails, since its folder is not there", false,
+	round("it fails, since its folder does not exist", false,
 		"file /etc/a changed\ndir /srv/deep/after failed\ndir /srv/b blocked by dir /srv/deep/after")
 	b.put("/srv/deep/.there", "")
-	round("a preview tells that it is owed", true,
+	round("a preview shows that it is owed", true,
 		"file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b changed")
 	round("the next run makes up for it", false, "file /etc/a unchanged\ndir /srv/deep/after changed\ndir /srv/b "+
 		"changed")
-	round("and then it is left out", false, "file /etc/a unchanged\ndir /srv/deep/after left out\ndir /srv/b unchanged")
+	round("and then it is skipped", false, "file /etc/a unchanged\ndir /srv/deep/after skipped\ndir /srv/b unchanged")
 	if err := os.Remove(filepath.Join(b.host().Root, "srv/deep/after")); err != nil {
 		t.Fatal(err)
 	}
 	round("even when it is not as declared", false,
-		"file /etc/a unchanged\ndir /srv/deep/after left out\ndir /srv/b unchanged")
+		"file /etc/a unchanged\ndir /srv/deep/after skipped\ndir /srv/b unchanged")
 	manifest("2")
 	round("until there is a change", false, "file /etc/a changed\ndir /srv/deep/after changed\ndir /srv/b unchanged")
 	b.part.Tasks = []string{"dir *"}
-	round("a part without the cause", false, "dir /srv/deep/after left out\ndir /srv/b unchanged\nfile /etc/a left out")
+	round("a part without the cause", false, "dir /srv/deep/after skipped\ndir /srv/b unchanged\nfile /etc/a skipped")
 }

@@ -26,7 +26,7 @@ func Foresee(hosts []*record.Host) Foreseen {
 		}
 		list := []record.Task{}
 		for _, t := range h.Tasks {
-			if t.ID >= 0 { // what a condition left out is none of the host's
+			if t.ID >= 0 { // what a condition skipped is none of the host's
 				list = append(list, t)
 			}
 		}
@@ -35,12 +35,12 @@ func Foresee(hosts []*record.Host) Foreseen {
 	return out
 }
 
-// Moved says what a host would do now otherwise than was foreseen of it; nil where
+// Moved says what a host would do now that differs from what was foreseen of it; nil where
 // nothing is.
 func (f Foreseen) Moved(host string, now []record.Task) error {
 	was, known := f[host]
 	if !known {
-		return problem.Errorf("nothing was shown of this host before").Remedy("preview it first")
+		return problem.Errorf("the preview does not include this host").Remedy("preview it first")
 	}
 	had := make(map[value.Ref]record.Task, len(was))
 	for _, r := range was {
@@ -55,8 +55,8 @@ func (f Foreseen) Moved(host string, now []record.Task) error {
 		}
 	}
 	for _, r := range was {
-		if _, gone := had[r.Ref()]; gone && r.Status != plan.LeftOut {
-			moved = append(moved, r.Ref().String()+" is not part of it any more")
+		if _, gone := had[r.Ref()]; gone && r.Status != plan.Skipped {
+			moved = append(moved, r.Ref().String()+" is no longer part of it")
 		}
 	}
 	if len(moved) == 0 {
@@ -68,34 +68,34 @@ func (f Foreseen) Moved(host string, now []record.Task) error {
 		more = fmt.Sprintf("; and %d more", len(moved)-few)
 		moved = moved[:few]
 	}
-	return problem.Errorf("it reads otherwise than when that was shown, so nothing was done: %s%s",
+	return problem.Errorf("the host has changed since the preview, so nothing was done: %s%s",
 		strings.Join(moved, "; "), more).
-		Remedy("preview it again, and see what has changed")
+		Remedy("preview it again to see what has changed")
 }
 
 // otherwise says in what a task is not as it was foreseen; empty where it is.
 func otherwise(old record.Task, there bool, now record.Task) string {
-	word := func(s plan.Status) string {
+	verdict := func(s plan.Status) string {
 		if s == plan.Changed {
-			return "would change"
+			return "due to change"
 		}
 		return string(s)
 	}
 	switch {
-	case !there && now.Status == plan.LeftOut:
+	case !there && now.Status == plan.Skipped:
 		return ""
 	case !there:
 		return now.Ref().String() + " is new"
 	case old.Status != now.Status:
-		return fmt.Sprintf("%s was %s, and is %s now", now.Ref(), word(old.Status), word(now.Status))
-	case now.Status != plan.Unchanged && now.Status != plan.LeftOut && !bytes.Equal(old.Digest, now.Digest):
+		return fmt.Sprintf("%s was %s and is now %s", now.Ref(), verdict(old.Status), verdict(now.Status))
+	case now.Status != plan.Unchanged && now.Status != plan.Skipped && !bytes.Equal(old.Digest, now.Digest):
 		return now.Ref().String() + " is declared differently"
 	case now.Status != plan.Changed || slices.Equal(shown(old.Changes), shown(now.Changes)):
 		return ""
 	}
 	for _, c := range now.Changes {
 		if !slices.Contains(shown(old.Changes), one(c)) {
-			return fmt.Sprintf("%s would change otherwise: %s was %s, and becomes %s", now.Ref(), c.What,
+			return fmt.Sprintf("%s would change differently: %s: %s -> %s", now.Ref(), c.What,
 				c.Was, c.Becomes)
 		}
 	}
@@ -119,7 +119,7 @@ func one(c plan.Change) string {
 // to.
 func (t *talk) foreseen(m *wire.Foreseen) error {
 	if t.fleet.Foreseen == nil || t.went {
-		return fmt.Errorf("%w: what it foresees, which nobody asked for", wire.ErrFrame)
+		return fmt.Errorf("%w: predictions that were not requested", wire.ErrFrame)
 	}
 	for _, r := range m.List {
 		if err := t.accept(r); err != nil {
@@ -136,7 +136,7 @@ func (t *talk) foreseen(m *wire.Foreseen) error {
 	t.went = true
 	if err := t.fleet.Foreseen.Moved(t.host.Name, t.would); err != nil {
 		p := problem.From(err)
-		t.out.State, t.out.Message, t.out.Do = record.NotBegun, p.What, p.Do
+		t.out.State, t.out.Message, t.out.Do = record.Refused, p.What, p.Do
 		t.conn.Send(wire.Message{Stop: &wire.Stop{}})
 		return errEnd
 	}

@@ -17,7 +17,7 @@ func (t *talk) greeted(m wire.Message) error {
 	case m.Hello != nil && m.Hello.Format != wire.Format:
 		return fmt.Errorf("%w: the worker speaks format %d", wire.ErrFrame, m.Hello.Format)
 	case m.Busy != nil:
-		return &busyError{problem.Errorf("%s", busyText(m.Busy)).Remedy("wait until it is done")}
+		return &busyError{problem.Errorf("%s", busyText(m.Busy)).Remedy("wait until it has finished")}
 	case m.Collected != nil:
 		return t.collect(m.Collected)
 	case m.Facts != nil:
@@ -63,13 +63,13 @@ type busyError struct{ problem.Problem }
 func (e *busyError) Unwrap() error { return e.Problem }
 
 func busyText(b *wire.Busy) string {
-	text := "another run holds it"
+	text := "another run has locked it"
 	if b.Holder.Who != "" {
 		what := "an apply"
 		if b.Holder.Preview {
 			what = "a preview"
 		}
-		text = fmt.Sprintf("%s by %s holds it", what, b.Holder.Who)
+		text = fmt.Sprintf("%s by %s has locked it", what, b.Holder.Who)
 	}
 	if b.Since > 0 {
 		text += " since " + time.Unix(b.Since, 0).Format("15:04:05")
@@ -80,7 +80,7 @@ func busyText(b *wire.Busy) string {
 // captured takes what a host has, where that was asked for.
 func (t *talk) captured(c *wire.Captured) error {
 	if len(t.start.Capture) == 0 {
-		return fmt.Errorf("%w: what it has, which nobody asked for", wire.ErrFrame)
+		return fmt.Errorf("%w: a list that was not requested", wire.ErrFrame)
 	}
 	for _, one := range c.List {
 		if err := t.hold(256 + 128*len(one.Attrs)); err != nil {
@@ -99,7 +99,7 @@ func (t *talk) collect(c *wire.Collected) error {
 		return err
 	}
 	if len(c.Run) > maxWord || len(t.out.Collected) > maxCollected {
-		return fmt.Errorf("%w: runs that it kept back, too many or with no name of one", wire.ErrFrame)
+		return fmt.Errorf("%w: too many kept runs, or runs without a valid ID", wire.ErrFrame)
 	}
 	for _, r := range c.Results {
 		if err := t.accept(r); err != nil {

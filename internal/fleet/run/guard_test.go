@@ -18,7 +18,7 @@ import (
 )
 
 // TestWhatCutsUsOffIsPutBack changes how people get in, so that nobody does any more, or
-// pulls the cable meanwhile: what stood is put back, and the task has failed with that
+// pulls the cable meanwhile: what was there is put back, and the task has failed with that
 // story. Other changes of the run stay.
 func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 	for name, cutsOff := range map[string]func(b *bench){
@@ -27,7 +27,7 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 		"all is well":         func(*bench) {},
 	} {
 		b := newBench(t, "gauge-01")
-		b.guard = 2 * time.Minute // so that a busy disk is no reason to put things back
+		b.guard = 2 * time.Minute // so that a busy disk is not a reason to put things back
 		if name == "nobody gets in" {
 			b.guard = 3 * time.Second
 		}
@@ -70,7 +70,7 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 				}
 			}
 		}
-		if !strings.Contains(story, "put back what stood: file /etc/ssh/sshd_config") {
+		if !strings.Contains(story, "restored the previous state: file /etc/ssh/sshd_config") {
 			t.Errorf("%s: the story is %q", name, story)
 		}
 		if got := b.on("etc/ssh/sshd_config"); got != "Port 22\n" || b.on("etc/motd") != "new\n" {
@@ -83,7 +83,7 @@ func TestWhatCutsUsOffIsPutBack(t *testing.T) {
 	}
 }
 
-// TestAServerThatIsKeptBusy refuses no login: what stood before does not come back by that, as long as
+// TestAServerThatIsKeptBusy refuses no login: what was there before does not come back by that, as long as
 // the host's own look finds its settings valid.
 func TestAServerThatIsKeptBusy(t *testing.T) {
 	for text, stays := range map[string]bool{"PermitEmptyPasswords no\n": true, "broken\n": false} {
@@ -125,7 +125,7 @@ func TestNoGuardOverOneself(t *testing.T) {
 		f.Guard, f.Here = time.Minute, true
 		h := f.Run(t.Context(), f.Plans.Project.Inventory.Hosts, b.id(preview))[0]
 		wants(t, h, "file /etc/motd changed", "file /etc/ssh/sshd_config changed")
-		if got := changes(h, 1); !strings.Contains(got, "guard:  -> none: no other machine proves") ||
+		if got := changes(h, 1); !strings.Contains(got, "guard:  -> none: no other machine can prove") ||
 			strings.Contains(changes(h, 0), "guard") {
 			t.Errorf("preview %v: it does not say so:\n%s", preview, got)
 		}
@@ -145,7 +145,7 @@ func TestAJumpHostProves(t *testing.T) {
 	}{
 		"it leads in": {99, "file /etc/ssh/sshd_config changed", ""},
 		"it never did": {0, "file /etc/ssh/sshd_config changed",
-			"guard:  -> none: no other machine proves"},
+			"guard:  -> none: no other machine can prove"},
 		"it did before the change": {1, "file /etc/ssh/sshd_config failed", ""},
 	} {
 		b := newBench(t, "gauge-01")
@@ -189,15 +189,15 @@ func TestAGuardIsOverOnce(t *testing.T) {
 		}
 	}
 	if h := b.one(false); len(h.Collected) != 1 || b.on("var/lib/jadekettle/guard.json") != "" {
-		t.Errorf("it tells %+v, and the guard is there: %q", h.Collected, b.on("var/lib/jadekettle/guard.json"))
+		t.Errorf("it shows %+v, and the guard is there: %q", h.Collected, b.on("var/lib/jadekettle/guard.json"))
 	}
 	if h := b.one(false); len(h.Collected) != 0 || b.on("etc/motd") != "new\n" {
-		t.Errorf("then it tells %+v, and the file holds %q", h.Collected, b.on("etc/motd"))
+		t.Errorf("then it shows %+v, and the file holds %q", h.Collected, b.on("etc/motd"))
 	}
 }
 
-// TestWhatGuardsKeep cuts us off in ways that take more than one file: what stood comes back whole, and nothing else
-// does; nobody is told that something is changed which is not.
+// TestWhatGuardsKeep cuts us off in ways that take more than one file: what was there comes back whole, and nothing
+// else does; nothing is reported as changed which is not.
 func TestWhatGuardsKeep(t *testing.T) {
 	const sshd, conf = "etc/ssh/sshd_config", "etc/ssh/sshd_config.d/tide.conf"
 	restart := "[service.ssh]\nrunning = true\nrestart_on = [\"file /etc/ssh/sshd_config\"]\n"
@@ -266,7 +266,7 @@ func TestWhatGuardsKeep(t *testing.T) {
 		b.host().Wait()
 		b.host().Wrap, b.host().NoSudo = nil, false
 		if got := strings.TrimSpace(statuses(h)); got != c.want {
-			t.Errorf("%s: it tells\n%s\nwant\n%s\n%+v", name, got, c.want, h.Tasks)
+			t.Errorf("%s: it shows\n%s\nwant\n%s\n%+v", name, got, c.want, h.Tasks)
 		}
 		for path, want := range c.stays {
 			if got := b.on(path); got != want {
@@ -301,7 +301,7 @@ func TestThePackageOfTheDoor(t *testing.T) {
 	b.host().Wait()
 	b.host().Wrap, b.host().NoSudo = nil, false
 	wants(t, h, "package openssh-server failed")
-	if m := h.Tasks[0].Message; !strings.Contains(m, "put back what stood: package openssh-server") {
+	if m := h.Tasks[0].Message; !strings.Contains(m, "restored the previous state: package openssh-server") {
 		t.Errorf("it says %s", m)
 	}
 	b.manifest("[package.openssh-server]\n")

@@ -34,7 +34,7 @@ func (l *lies) next() int {
 }
 
 var (
-	liedTexts = []string{"", "/srv/a", "dir", "file", "changed", "failed", "unchanged", "blocked", "left out",
+	liedTexts = []string{"", "/srv/a", "dir", "file", "changed", "failed", "unchanged", "blocked", "skipped",
 		"restart", "\x1b[2J", "a\u202eb\x00", "host",
 		strings.Repeat("/x", 5000), "</script>", "mode"}
 	liedNumbers = []int64{0, 1, -1, 2, 7, math.MaxInt64, math.MinInt64, 1 << 40}
@@ -105,7 +105,7 @@ func (l *lies) message() wire.Message {
 }
 
 // FuzzWhatAHostSays lets a host say anything, in any order: it can have its own visit fail and nothing else. Whoever
-// is not lost has told of all its tasks, and of each visit there is a report.
+// is not lost has reported all its tasks, and each visit has a report.
 func FuzzWhatAHostSays(f *testing.F) {
 	f.Add([]byte{0, 1, 2})
 	f.Add([]byte{0, 3, 10})
@@ -135,11 +135,11 @@ func FuzzWhatAHostSays(f *testing.F) {
 				t.Errorf("%s", h.Message)
 			}
 			if h.State == record.Reached && len(h.Tasks) < h.Planned && !h.Stopped {
-				t.Errorf("it told of %d of %d tasks, and is not lost", len(h.Tasks), h.Planned)
+				t.Errorf("it reported %d of %d tasks, and is not lost", len(h.Tasks), h.Planned)
 			}
 		}
 		if _, err := json.Marshal(&record.Run{Hosts: out}); err != nil {
-			t.Errorf("there is no report: %v", err)
+			t.Errorf("no report: %v", err)
 		}
 	})
 }

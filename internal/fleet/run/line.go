@@ -100,17 +100,17 @@ func (l *line) receive(incoming chan<- wire.Message, ended chan<- error, over <-
 // broken says why the connection ended.
 func (l *line) broken(err error) error {
 	if late := l.late.Load(); late != nil {
-		return problem.Errorf("the connection was cut: %s", late).
-			Remedy("what it still does is kept on the host, and the next run collects it")
+		return problem.Errorf("connection lost: %s", late).
+			Remedy("results are kept on the host and will be collected by the next run")
 	}
 	if l.silent.Load() {
-		return errors.New("the connection broke: the host was silent for too long")
+		return errors.New("connection lost: the host was silent for too long")
 	}
 	if errors.Is(err, wire.ErrFrame) {
-		return fmt.Errorf("the connection was cut: %w", err)
+		return fmt.Errorf("connection lost: %w", err)
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return errors.New("the connection broke")
+		return errors.New("connection lost")
 	}
-	return fmt.Errorf("the connection broke: %w", err)
+	return fmt.Errorf("connection lost: %w", err)
 }

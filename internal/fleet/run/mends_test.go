@@ -12,7 +12,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// TestDropInsAreLoaded: systemd's NeedDaemonReload tells neither of a new folder of drop-ins nor
+// TestDropInsAreLoaded: systemd's NeedDaemonReload covers neither a new folder of drop-ins nor
 // of a unit file that hides a package's.
 func TestDropInsAreLoaded(t *testing.T) {
 	b := newBench(t, "gauge-01")
@@ -48,7 +48,7 @@ func TestDropInsAreLoaded(t *testing.T) {
 		t.Fatal(err)
 	}
 	// What goes is unloaded in the same run, whatever service it was for.
-	b.leftovers.Take = true
+	b.undeclared.Take = true
 	b.manifest(logger)
 	b.run(false)
 	b.settled()
@@ -59,7 +59,7 @@ func TestADropInComesFirst(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.manifest("[service.tide-logger]\nrunning = true\n[package.tide-logger]\n" +
 		"[dir.\"/etc/systemd/system/tide-logger.service.d\"]\n" +
-		"[settings.\"/etc/systemd/system/tide-logger.service.d/a.conf\"]\nformat = \"ini\"\nmake = true\n" +
+		"[settings.\"/etc/systemd/system/tide-logger.service.d/a.conf\"]\nformat = \"ini\"\ncreate = true\n" +
 		"[settings.\"/etc/systemd/system/tide-logger.service.d/a.conf\".set]\n\"Service.Nice\" = 5\n")
 	if h := b.one(false); !strings.HasSuffix(statuses(h), "service tide-logger changed") &&
 		!strings.HasSuffix(statuses(h), "service tide-logger unchanged") {
@@ -68,7 +68,7 @@ func TestADropInComesFirst(t *testing.T) {
 	b.settled()
 }
 
-// TestProgramsThatAHostLacks are told in a preview already, unless something may bring them before.
+// TestProgramsThatAHostLacks are reported in a preview already, unless something may bring them before.
 func TestProgramsThatAHostLacks(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.host().Lacks("sysctl", "curl", "wget")
@@ -79,8 +79,9 @@ func TestProgramsThatAHostLacks(t *testing.T) {
 		if wants(t, h, "sysctl vm.swappiness failed", "command chart failed"); t.Failed() {
 			t.Fatal(h.Wrong)
 		}
-		if h.Tasks[0].Message != "this host has no sysctl" || !strings.Contains(h.Tasks[0].Do, "[package.procps]") ||
-			h.Tasks[1].Message != "this host has no chart-press" {
+		if h.Tasks[0].Message != "sysctl is not installed on this host" ||
+			!strings.Contains(h.Tasks[0].Do, "[package.procps]") ||
+			h.Tasks[1].Message != "chart-press is not installed on this host" {
 			t.Errorf("it says %s; %s\n%s", h.Tasks[0].Message, h.Tasks[0].Do, h.Tasks[1].Message)
 		}
 	}
@@ -117,7 +118,7 @@ func TestWhatGoesAlong(t *testing.T) {
 			}
 		}
 	}
-	b.leftovers.Forget = true
+	b.undeclared.Forget = true
 	b.manifest("[dir.\"/srv/tide\"]\n")
 	b.run(false)
 	b.manifest("[package.buoy-tools]\nabsent = true\n[package.chart-press]\nabsent = true\n")
@@ -176,7 +177,7 @@ func TestAFileOfAnotherPackage(t *testing.T) {
 	for text, want := range map[string]string{
 		"Package: chart-press\nVersion: 2.0.1-1\n":   "the file is the package chart-press in the version 2.0.1-1",
 		"Package: tide-logger\nVersion: 1.5.0-1\n":   "the file is the package tide-logger in the version 1.5.0-1",
-		"an archive of another sort":                 "look into the package's file",
+		"an archive of another sort":                 "read the package file",
 		"Package: tide-logger\nVersion: 1.4.2-1\n\n": "",
 	} {
 		b.write("manifests/all/p.deb", text)
@@ -196,12 +197,12 @@ func TestNeighborsThatDisagree(t *testing.T) {
 	b.put("etc/systemd/system/ebb.service", "[Unit]\nConflicts=cron.service\n[Service]\nExecStart=/usr/sbin/ebb\n")
 	b.put("etc/systemd/system/cron.service", "[Unit]\nConflicts=ebb.service\n[Service]\nExecStart=/usr/sbin/cron\n")
 	for manifest, want := range map[string]string{
-		"[hosts_entry.\"192.0.2.9\"]\nnames = [\"buoy\"]\n[lines.\"/etc/hosts\"]\ntake_out = " +
+		"[hosts_entry.\"192.0.2.9\"]\nnames = [\"buoy\"]\n[lines.\"/etc/hosts\"]\nremove = " +
 			"['buoy']\n": "lines /etc/hosts failed: " +
-			"it undoes what hosts_entry 192.0.2.9 declares",
+			"it reverts what hosts_entry 192.0.2.9 declares",
 		"[user.maren]\nhome = \"/home/maren\"\nkeys = [\"ssh-ed25519 " +
 			"AAAAC3NzaC1lZDI1NTE5AAAAIGWmJ3pu3rGQcJj7fjq8AOhK0bVYrFmkmrsDyM2kMFyM maren\"]\nonly_keys = true\n" +
-			"[file.\"/home/maren/.ssh/authorized_keys\"]\ncontent = \"\"\n": "authorized_keys failed: it undoes " +
+			"[file.\"/home/maren/.ssh/authorized_keys\"]\ncontent = \"\"\n": "authorized_keys failed: it reverts " +
 			"what user maren",
 		"[service.cron]\nrunning = true\n[service.ebb]\nrunning = true\n": "failed",
 	} {
@@ -223,10 +224,10 @@ func TestNeighborsThatDisagree(t *testing.T) {
 // whole.
 func TestDeclaredInOtherWords(t *testing.T) {
 	b := newBench(t, "gauge-01")
-	b.leftovers.Take = true
+	b.undeclared.Take = true
 	b.manifest("[file.\"/etc/tides\"]\ncontent = \"a = 1\\nb = 1\\n\"\n")
 	b.run(false)
-	b.manifest("[lines.\"/etc/tides\"]\nput = [{ text = \"a = 2\", over = '^a' }]\n")
+	b.manifest("[lines.\"/etc/tides\"]\nadd = [{ line = \"a = 2\", replaces = '^a' }]\n")
 	wants(t, b.one(false), "lines /etc/tides changed")
 	if got := b.on("etc/tides"); got != "a = 2\nb = 1\n" {
 		t.Errorf("the file holds %q", got)
@@ -278,7 +279,7 @@ func TestNothingHalfDone(t *testing.T) {
 	b.manifest("[swap.\"/swapfile\"]\nsize = \"1 MiB\"\npriority = 3\n")
 	b.run(false)
 	b.settled()
-	stood := b.tree() + b.on("proc/swaps") + b.on("etc/fstab")
+	before := b.tree() + b.on("proc/swaps") + b.on("etc/fstab")
 	fails := ""
 	b.host().Wrap = func(m machine.Machine) machine.Machine {
 		return faulty{m, func(op, what string) error {
@@ -295,15 +296,15 @@ func TestNothingHalfDone(t *testing.T) {
 		{"swapon", "[swap.\"/swapfile\"]\nsize = \"2 MiB\"\npriority = 3\n"},
 		{"swapon", "[swap.\"/swapfile\"]\nsize = \"1 MiB\"\npriority = 7\n"},
 		{"swapon", "[swap.\"/swapfile\"]\nsize = \"1 MiB\"\npriority = 3\n[swap.\"/other\"]\nsize = \"1 MiB\"\n"},
-		{"modprobe", "[kmod.tide]\nloaded = true\nboot = true\noptions = \"a=1\"\n"},
+		{"modprobe", "[kmod.tide]\nloaded = true\nat_boot = true\noptions = \"a=1\"\n"},
 	} {
 		fails = c.fails
 		b.manifest(c.manifest)
 		if h := b.one(false); h.Count(plan.Failed) != 1 {
 			t.Errorf("with a failing %s:\n%s", c.fails, statuses(h))
 		}
-		if now := b.tree() + b.on("proc/swaps") + b.on("etc/fstab"); now != stood {
-			t.Errorf("a failing %s of\n%s leaves\n%s\nof\n%s", c.fails, c.manifest, now, stood)
+		if now := b.tree() + b.on("proc/swaps") + b.on("etc/fstab"); now != before {
+			t.Errorf("a failing %s of\n%s leaves\n%s\nof\n%s", c.fails, c.manifest, now, before)
 		}
 	}
 	fails = ""
@@ -318,10 +319,10 @@ func TestAPasswordThatIsLocked(t *testing.T) {
 	b.manifest("[user.maren]\npassword = \"salt & water 01\"\nlocked = false\nexpires = \"2031-05-01\"\n")
 	b.run(false)
 	b.settled()
-	stood := b.on("etc/shadow")
-	b.put("etc/shadow", strings.Replace(stood, "maren:", "maren:!", 1))
+	before := b.on("etc/shadow")
+	b.put("etc/shadow", strings.Replace(before, "maren:", "maren:!", 1))
 	b.manifest("[user.maren]\nlocked = false\nexpires = \"2031-05-01\"\n")
-	if h := b.one(false); changes(h, 0) != "locked: its password -> no" || b.on("etc/shadow") != stood {
+	if h := b.one(false); changes(h, 0) != "locked: its password -> no" || b.on("etc/shadow") != before {
 		t.Errorf("%s\n%s", changes(h, 0), b.on("etc/shadow"))
 	}
 	b.settled()

@@ -16,7 +16,7 @@ import (
 // buffers of the connection until the worker runs.
 const maxFirst = 256 << 10
 
-// opening gives what the worker is told first: Start, and the plan with it where
+// opening gives what the worker receives first: Start, and the plan with it where
 // that is known and small enough.
 func (t *talk) opening(early *plan.Plan) ([]byte, error) {
 	start := t.start
@@ -45,13 +45,13 @@ func (t *talk) opening(early *plan.Plan) ([]byte, error) {
 func (t *talk) grouped() (skip bool, err error) {
 	groups, err := t.fleet.Plans.Project.Inventory.GroupsOf(t.host, t.out.Facts.Tree())
 	if err != nil {
-		return false, nil // the plan tells of it, with its place
+		return false, nil // the plan says it, with its place
 	}
 	for _, g := range groups {
 		t.out.Groups = append(t.out.Groups, g.Name)
 	}
 	if t.fleet.Chosen != nil && !t.fleet.Chosen(t.host, groups) {
-		t.out.Skipped = true
+		t.out.Unmeant = true
 		t.conn.Send(wire.Message{Stop: &wire.Stop{}})
 		return true, errEnd
 	}
@@ -65,8 +65,8 @@ func (t *talk) adopt(whole *plan.Plan) error {
 		k, _ := t.fleet.Plans.Project.Kinds.Kind(task.Ref.Kind)
 		return k.Reboots
 	}); i >= 0 && t.host.Connect.Local {
-		return problem.Errorf("%s would reboot the machine that this program runs on, and end it", p.Tasks[i].Ref).
-			Remedy("leave it out for this host, or run from another machine")
+		return problem.Errorf("%s would reboot the machine that this program runs on", p.Tasks[i].Ref).
+			Remedy("remove it for this host, or run from another machine")
 	}
 	parts, err := wire.Parts(p.Tasks)
 	if err != nil {
@@ -128,13 +128,13 @@ func (t *talk) giveOne(hash string) error {
 	}
 	source, ok := t.plan.Contents[hash]
 	if !ok {
-		return fmt.Errorf("%w: a content asked for that is not in its plan", wire.ErrFrame)
+		return fmt.Errorf("%w: a request for content that is not in its plan", wire.ErrFrame)
 	}
 	if t.given == nil {
 		t.given = map[string]int{}
 	}
 	if t.given[hash]++; t.given[hash] > maxGiven*t.uses[hash] {
-		return fmt.Errorf("%w: a content asked for again and again", wire.ErrFrame)
+		return fmt.Errorf("%w: repeated requests for the same content", wire.ErrFrame)
 	}
 	f, err := t.fleet.Plans.Project.Open(source)
 	if err != nil {

@@ -20,15 +20,15 @@ const proveAgain = time.Second
 // aroundLimit is how long it may take to find out whether one gets in over a jump host.
 const aroundLimit = 15 * time.Second
 
-// mostProofs is how often a host may have us get in anew for each task of its plan: a worker asks
+// mostProofs is how often a host may have us get in again for each task of its plan: a worker asks
 // again where a connection is closed before a login.
 const mostProofs = 6
 
-// prove gets in anew, by a connection and an elevation of its own, while the talk goes on,
-// and tells the host how that went.
+// prove gets in again, by a connection and an elevation of its own, while the talk goes on,
+// and sends the host how that went.
 func (t *talk) prove(task int) error {
 	if task < 0 || task >= len(t.seen) || t.start.Guard <= 0 || t.proofs > mostProofs*len(t.seen) {
-		return fmt.Errorf("%w: a proof that nobody asked for", wire.ErrFrame)
+		return fmt.Errorf("%w: a proof that was not requested", wire.ErrFrame)
 	}
 	t.proofs++
 	go func() {
@@ -85,7 +85,7 @@ func (f *Fleet) knock(ctx context.Context, h *inventory.Host, of plan.Run) error
 		m, err := conn.Receive()
 		switch {
 		case err != nil:
-			return fmt.Errorf("the worker did not answer: %w", err)
+			return fmt.Errorf("the worker did not respond: %w", err)
 		case m.Executed != nil:
 			return nil
 		case m.Fault != nil:

@@ -9,7 +9,7 @@ import (
 )
 
 // queue holds events for one printer. To put one in never waits: a screen that
-// stands still must not hold up a host.
+// is still must not hold up a host.
 type queue struct {
 	mu   sync.Mutex
 	list []record.Event
@@ -37,7 +37,7 @@ func (q *queue) drain() []record.Event {
 }
 
 // settle waits until all is handed over, so that what is printed next comes after it; not
-// for long, since a screen that stands still must not hold up a run.
+// for long, since a screen that is still must not hold up a run.
 func (q *queue) settle() {
 	const limit, again = 500 * time.Millisecond, 5 * time.Millisecond
 	for waited := time.Duration(0); q.open.Load() > 0 && waited < limit; waited += again {

@@ -10,14 +10,14 @@ import (
 )
 
 // TestAQueueNeverWaits puts events in from many goroutines while their printer
-// stands still, and wants all of them, each goroutine's in order, before it ends.
+// is still, and wants all of them, each goroutine's in order, before it ends.
 func TestAQueueNeverWaits(t *testing.T) {
 	const hosts, each = 8, 500
 	var q queue
-	stands := make(chan struct{})
+	current := make(chan struct{})
 	var got []record.Event
 	end := q.deliver(func(e record.Event) {
-		<-stands
+		<-current
 		got = append(got, e)
 	})
 	put := make(chan struct{})
@@ -36,17 +36,17 @@ func TestAQueueNeverWaits(t *testing.T) {
 	select {
 	case <-put:
 	case <-time.After(10 * time.Second):
-		t.Fatal("a screen that stands still holds up the hosts")
+		t.Fatal("a screen that is still holds up the hosts")
 	}
-	close(stands)
+	close(current)
 	end()
 	if len(got) != hosts*each {
-		t.Fatalf("%d events are told of %d", len(got), hosts*each)
+		t.Fatalf("%d events are reported %d", len(got), hosts*each)
 	}
 	next := map[string]int{}
 	for _, e := range got {
 		if e.Task.Line != next[e.Host] {
-			t.Fatal("events of one host are told out of order")
+			t.Fatal("events of one host are reported out of order")
 		}
 		next[e.Host]++
 	}

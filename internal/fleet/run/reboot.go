@@ -21,7 +21,7 @@ const (
 	minPause  = 50 * time.Millisecond
 	maxPause  = 3 * time.Second
 
-	rebootTold = 5 * time.Second // how often it is told that a host is waited for
+	rebootReport = 5 * time.Second // how often a wait for a host is reported
 )
 
 // reboot is where a talk is with a reboot of its host.
@@ -77,7 +77,7 @@ func (t *talk) comeBack(ctx context.Context) (*talk, error) {
 	}
 	deadline := time.Now().Add(limit)
 	last := errors.New("it did not go down")
-	begun, told := time.Now(), time.Now()
+	begun, reported := time.Now(), time.Now()
 	for pause := minPause; ; pause = min(2*pause, maxPause) {
 		select {
 		case <-ctx.Done():
@@ -85,8 +85,8 @@ func (t *talk) comeBack(ctx context.Context) (*talk, error) {
 			return t, errors.New("the run was stopped while the host was being rebooted")
 		case <-time.After(pause):
 		}
-		if time.Since(told) > rebootTold {
-			told = time.Now()
+		if time.Since(reported) > rebootReport {
+			reported = time.Now()
 			t.atWork(task.Ref, time.Since(begun), last.Error(), 0)
 		}
 		next, first, err := t.after()
@@ -95,7 +95,7 @@ func (t *talk) comeBack(ctx context.Context) (*talk, error) {
 		}
 		if time.Now().After(deadline) {
 			return t, problem.Errorf("it was not back %v after its %s: %w", limit, task.Ref, last).
-				Remedy("look at its console; what was done is kept on the host, and the next run goes on")
+				Remedy("check its console; results are kept on the host, and the next run continues")
 		}
 		patient, cancel := context.WithDeadline(ctx, deadline)
 		s, err := t.fleet.Open(patient, t.host, first)

@@ -15,9 +15,9 @@ content = "blacklist floppy\n"
 [file."/srv/before"]
 content = "BEFORE"
 [reboot.modules]
-only_after_change_of = ["file /etc/modprobe.d/tide.conf"]
+only_if_changed = ["file /etc/modprobe.d/tide.conf"]
 [reboot.again]
-only_after_change_of = ["file /etc/modprobe.d/tide.conf", "file /srv/before"]
+only_if_changed = ["file /etc/modprobe.d/tide.conf", "file /srv/before"]
 [file."/srv/after"]
 content = "after\n"
 after = ["reboot modules"]
@@ -68,9 +68,9 @@ func TestAReboot(t *testing.T) {
 	if ledger := b.on("var/lib/jadekettle/ledger.json"); strings.Contains(ledger, `"reboot`) {
 		t.Errorf("the ledger still has:\n%s", ledger)
 	}
-	includes(t, b.one(false), "reboot modules left out", "reboot again left out", "file /srv/after unchanged")
+	includes(t, b.one(false), "reboot modules skipped", "reboot again skipped", "file /srv/after unchanged")
 
-	// Owed by a run that was stopped, and then done by somebody.
+	// Left pending by a run that was stopped, and then done by somebody.
 	b.manifest(strings.Replace(rebooting, "BEFORE", "two", 1))
 	b.part.Tasks = []string{"file /srv/before"}
 	includes(t, b.one(false), "file /srv/before changed")
@@ -80,7 +80,7 @@ func TestAReboot(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.host().Rebooted = func() { boots++; back() }
-	includes(t, b.one(false), "reboot modules left out", "reboot again unchanged")
+	includes(t, b.one(false), "reboot modules skipped", "reboot again unchanged")
 	if boots != 1 {
 		t.Errorf("it was rebooted %d times", boots)
 	}

@@ -37,7 +37,7 @@ func (r Rollout) batches(hosts []*inventory.Host) [][]int {
 	var off, first, rest []int
 	for i, h := range hosts {
 		switch {
-		case h.Off != "":
+		case h.Disabled != "":
 			off = append(off, i)
 		case slices.Contains(r.First, h):
 			first = append(first, i)
@@ -67,7 +67,7 @@ func (r Rollout) Batches(hosts []*inventory.Host) int { return len(r.batches(hos
 // failed says whether a host counts as failed.
 func (r Rollout) failed(h *record.Host) bool {
 	switch h.Outcome {
-	case record.OutWrong, record.OutLost, record.OutBusy, record.OutFailed:
+	case record.OutWrong, record.OutLost, record.OutRefused, record.OutBusy, record.OutFailed:
 		return true
 	case record.OutNotReached:
 		return !r.Lenient
@@ -82,11 +82,11 @@ type progress struct {
 	failed atomic.Int64
 }
 
-// late says why a host is not begun any more, in the middle of a batch; empty where it
+// late says why a host is not started any more, in the middle of a batch; empty where it
 // is.
 func (p *progress) late() string {
 	if p.StopAfter > 0 && int(p.failed.Load()) >= p.StopAfter {
-		return fmt.Sprintf("the run ended before its turn, after %d failed hosts", p.StopAfter)
+		return fmt.Sprintf("the run stopped before its turn, after %d hosts had failed", p.StopAfter)
 	}
 	return ""
 }
@@ -110,12 +110,12 @@ func (p *progress) between(ctx context.Context, went []*record.Host, next Batch)
 	case ctx.Err() != nil:
 		return "the run was stopped before its turn"
 	case len(unproved) > 0:
-		return "the run ended before its turn: probes did not hold on " + strings.Join(inventory.Fold(unproved), " ")
+		return "the run stopped before its turn: probes failed on " + strings.Join(inventory.Fold(unproved), " ")
 	case p.StopAfter == 0 && len(failed) > 0:
-		return "the run ended before its turn: of the hosts before it failed " +
+		return "the run stopped before its turn: these hosts failed first: " +
 			strings.Join(inventory.Fold(failed), " ")
 	case p.Between != nil && !p.Between(ctx, next):
-		return "the run was ended before its turn, between two batches"
+		return "the run was stopped before its turn, between two batches"
 	}
 	return ""
 }

@@ -1,6 +1,6 @@
 // Package run takes a whole preview or apply through many hosts at once: each
 // is reached, read, resolved and made as declared by its worker, while what
-// happens is told to a func as it happens.
+// happens is reported to a func as it happens.
 package run
 
 import (
@@ -25,7 +25,7 @@ import (
 type Fleet struct {
 	Plans    *resolve.Plans
 	Parallel int // hosts at once
-	// Open starts a worker on a host. first is what it is told first.
+	// Open starts a worker on a host. first is what it receives first.
 	Open func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
 	// Silence is how long a host may say nothing before its connection counts
 	// as broken; 0 means 60 seconds.
@@ -37,7 +37,7 @@ type Fleet struct {
 	Chosen func(h *inventory.Host, groups []*inventory.Group) bool
 	// Ask asks a probe of a host from here. Nil cannot: such a probe fails.
 	Ask func(ctx context.Context, h *inventory.Host, a value.Attrs) error
-	// Notify is told each event, one at a time. However long it takes, no host
+	// Notify receives each event, one at a time. However long it takes, no host
 	// waits for it. May be nil.
 	Notify func(record.Event)
 	// Here says that the run is one of this machine over itself, whatever the inventory says.
@@ -57,16 +57,16 @@ type Work struct {
 	// Retire gives every host an empty plan, so that all that is managed there is left
 	// over.
 	Retire bool
-	// Past is what a host keeps of what stands before it is changed.
+	// Past is what a host keeps of what is there before it is changed.
 	Past wire.Past
 	// Undo, when not nil, has every host put back what an earlier run changed, of its own
 	// entry here; its plan is empty.
 	Undo map[string]*wire.Undo
-	// Guard is how long a host waits for us to get in anew after a change that may have
+	// Guard is how long a host waits for us to get in again after a change that may have
 	// cut us off; 0 is not at all.
 	Guard time.Duration
 	// Foreseen, when not nil, is what somebody has agreed to: a host that would do
-	// anything else is not begun.
+	// anything else is not started.
 	Foreseen Foreseen
 	// Digest has the results of a preview say by which declaration they came about, for a Foreseen.
 	Digest bool
@@ -132,7 +132,7 @@ func (f *Fleet) ownFacts(all bool) []wire.OwnFact {
 	return out
 }
 
-// Capture reads what stands on a host, and nothing else. A Ref without a name
+// Capture reads what is on a host, and nothing else. A Ref without a name
 // means all of its kind.
 func (f *Fleet) Capture(ctx context.Context, h *inventory.Host, asked []value.Ref) *record.Host {
 	return f.each(ctx, []*inventory.Host{h}, func(f *Fleet, h *inventory.Host, out *record.Host) {
@@ -154,8 +154,8 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 	ours.events = &queue{}
 	f = &ours
 	out := make([]*record.Host, len(hosts))
-	told := f.events.deliver(f.Notify)
-	defer told()
+	reported := f.events.deliver(f.Notify)
+	defer reported()
 	for i, h := range hosts {
 		out[i] = &record.Host{Name: h.Name}
 	}
@@ -174,7 +174,7 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 		}
 		for _, i := range batch {
 			if over != "" {
-				out[i].State, out[i].Message = record.NotBegun, over
+				out[i].State, out[i].Message = record.NotStarted, over
 				out[i].Settle()
 				continue
 			}
@@ -184,7 +184,7 @@ func (f *Fleet) over(ctx context.Context, hosts []*inventory.Host, how Rollout,
 			f.batch(ctx, p, next.Hosts, went[len(went)-len(batch):], do)
 		}
 	}
-	return slices.DeleteFunc(out, func(h *record.Host) bool { return h.Skipped })
+	return slices.DeleteFunc(out, func(h *record.Host) bool { return h.Unmeant })
 }
 
 // batch takes some hosts through a run at once.
@@ -212,22 +212,22 @@ func (f *Fleet) visit(ctx context.Context, p *progress, h *inventory.Host, out *
 	out.Began, out.After = begun, f.since(begun)
 	defer func() {
 		if r := recover(); r != nil { // one host's trouble must not be that of all
-			out.State, out.Message, out.Do = record.Lost, fmt.Sprintf("a mistake in this program: %v", r),
-				"please report it"
+			out.State, out.Message, out.Do = record.Lost, fmt.Sprintf("internal error: %v", r),
+				"please report this"
 		}
 		out.Seconds = record.Seconds(time.Since(begun))
-		if out.Settle(); !out.Skipped {
+		if out.Settle(); !out.Unmeant {
 			f.notify(record.Event{Host: out.Name, Ended: out})
 		}
 	}()
 	late := p.late()
 	switch {
-	case h.Off != "":
-		out.State, out.Message = record.Off, h.Off
+	case h.Disabled != "":
+		out.State, out.Message = record.Disabled, h.Disabled
 	case ctx.Err() != nil:
-		out.State, out.Message, out.Stopped = record.NotBegun, "the run was stopped before its turn", true
+		out.State, out.Message, out.Stopped = record.NotStarted, "the run was stopped before its turn", true
 	case late != "":
-		out.State, out.Message = record.NotBegun, late
+		out.State, out.Message = record.NotStarted, late
 	default:
 		f.notify(record.Event{Host: out.Name, Begun: &record.Begun{At: begun}})
 		do(f, h, out)
@@ -260,12 +260,15 @@ func (f *Fleet) host(ctx context.Context, h *inventory.Host, out *record.Host, s
 	if err != nil {
 		p := problem.From(err)
 		out.State, out.Message, out.Do = record.NotReached, p.What, p.Do
-		if errors.Is(err, reach.ErrBound) {
+		switch {
+		case errors.Is(err, reach.ErrBound):
 			out.State = record.Lost
+		case errors.Is(err, reach.ErrUnsafe):
+			out.State = record.Refused
 		}
 		if ctx.Err() != nil {
-			out.State, out.Message, out.Do, out.Stopped = record.NotBegun,
-				"the run was stopped while it was being reached", "", true
+			out.State, out.Message, out.Do, out.Stopped = record.NotStarted,
+				"the run was stopped while connecting", "", true
 		}
 		return
 	}

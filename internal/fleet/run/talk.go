@@ -41,9 +41,9 @@ func (t *talk) run(ctx context.Context) error {
 	t.ctx, cancel = context.WithCancel(ctx)
 	defer cancel()
 	t.limits = t.fleet.Limits.orUsual()
-	t.phase(t.limits.Facts, fmt.Sprintf("it did not tell its facts within %v", t.limits.Facts))
+	t.phase(t.limits.Facts, fmt.Sprintf("it did not send its facts within %v", t.limits.Facts))
 	if exec := t.start.Exec; exec != nil {
-		t.phase(exec.Limit+t.limits.Facts, fmt.Sprintf("it did not tell what came of the command within %v",
+		t.phase(exec.Limit+t.limits.Facts, fmt.Sprintf("it did not send the result of the command within %v",
 			exec.Limit))
 	}
 	defer func() { t.due.Stop() }()
@@ -76,7 +76,7 @@ func (t *talk) run(ctx context.Context) error {
 		case <-stop:
 			stop = nil
 			t.out.Stopped = true
-			t.phase(t.limits.Stop, fmt.Sprintf("it was still at work %v after the run was stopped", t.limits.Stop))
+			t.phase(t.limits.Stop, fmt.Sprintf("it was still working %v after the run was stopped", t.limits.Stop))
 			if err := t.conn.Send(wire.Message{Stop: &wire.Stop{}}); err != nil {
 				return t.broken(err)
 			}
@@ -90,25 +90,25 @@ func (t *talk) handle(m wire.Message) error {
 	case m.Ping != nil:
 		return nil
 	case m.Fault != nil:
-		return problem.Errorf("the worker cannot go on: %s", m.Fault.Message).Remedy("%s", m.Fault.Do)
+		return problem.Errorf("the worker cannot continue: %s", m.Fault.Message).Remedy("%s", m.Fault.Do)
 	case m.Hello != nil, m.Busy != nil, m.Collected != nil, m.Facts != nil, m.Captured != nil, m.Executed != nil:
 		return t.greeted(m)
 	case m.Progress != nil:
 		return t.atWorkFor(m.Progress)
 	case t.plan == nil && !(t.out.Stopped && (m.Done != nil || m.Bye != nil)): // which ends without one
-		return fmt.Errorf("%w: what belongs to a plan, before there is one", wire.ErrFrame)
+		return fmt.Errorf("%w: a message about a plan before there is one", wire.ErrFrame)
 	}
 	return t.worked(m)
 }
 
-// tidy puts tasks into the order of the plan and adds those left out.
+// tidy puts tasks into the order of the plan and adds those skipped.
 func (t *talk) tidy() {
 	slices.SortFunc(t.out.Tasks, func(a, b record.Task) int { return a.ID - b.ID })
 	if t.plan == nil {
 		return
 	}
-	for _, o := range t.plan.LeftOut {
-		task := record.NewTask(plan.Result{ID: -1, Ref: o.Ref, Status: plan.LeftOut, Message: o.Reason})
+	for _, o := range t.plan.Skipped {
+		task := record.NewTask(plan.Result{ID: -1, Ref: o.Ref, Status: plan.Skipped, Message: o.Reason})
 		task.DeclaredAt(o.Place)
 		t.out.Tasks = append(t.out.Tasks, task)
 	}
@@ -128,11 +128,11 @@ func (t *talk) fail(err error) {
 		t.out.State = record.Lost
 		if said := t.session.Errors(); said != "" && !strings.Contains(said, t.out.Message) &&
 			!strings.Contains(t.out.Message, said) && p.Do == "" {
-			t.out.Message += " (the worker said: " + said + ")"
+			t.out.Message += " (the worker printed: " + said + ")"
 		}
 		if missing := t.out.Planned - len(t.out.Tasks); t.plan != nil && missing > 0 {
 			t.out.Message += fmt.Sprintf("; %d of %d tasks have no result yet", missing, t.out.Planned)
-			t.out.Do = cmp.Or(t.out.Do, "what was done is kept on the host, and the next run collects it")
+			t.out.Do = cmp.Or(t.out.Do, "results are kept on the host and will be collected by the next run")
 		}
 	}
 }

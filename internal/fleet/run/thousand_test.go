@@ -24,7 +24,7 @@ import (
 )
 
 // hostsEnv makes this test program simulated hosts and nothing else: so many, in
-// the folder that it names.
+// the directory that it names.
 const hostsEnv = "SALTMARSH_HOSTS"
 
 func TestMain(m *testing.M) {

@@ -62,7 +62,7 @@ func (b *bench) tree() string {
 	return out.String()
 }
 
-// same tells in which lines two trees differ.
+// same lists the lines in which two trees differ.
 func same(t *testing.T, when, got, want string) {
 	t.Helper()
 	have, wanted := strings.Split(got, "\n"), strings.Split(want, "\n")
@@ -105,7 +105,7 @@ content = "ebb\n"
 to = "/srv/pool"
 [service.tide-logger]
 running = true
-boot = true
+at_boot = true
 restart_on = ["file /etc/tide-logger.toml"]
 `
 
@@ -145,15 +145,15 @@ to = "/srv/later"
 [file."/srv/new/tide"]
 content = "flood\n"
 [lines."/etc/hosts"]
-put = [{ text = "192.0.2.9 buoy" }]
+add = [{ line = "192.0.2.9 buoy" }]
 [lines."/etc/hosts#more"]
-put = [{ text = "192.0.2.10 mole" }]
+add = [{ line = "192.0.2.10 mole" }]
 [cron.rotate]
 schedule = "@daily"
 run = "true"
 [service.tide-logger]
 running = true
-boot = false
+at_boot = false
 restart_on = ["file /etc/tide-logger.toml"]
 `
 
@@ -164,7 +164,7 @@ func TestUndo(t *testing.T) {
 	b.manifest(before)
 	b.run(false)
 	b.settled()
-	stood := b.tree()
+	tree := b.tree()
 	b.manifest(after)
 	h := b.one(false)
 	id := b.last()
@@ -188,7 +188,7 @@ func TestUndo(t *testing.T) {
 		t.Errorf("it came to\n%s", statuses(h))
 	}
 	back := b.last()
-	same(t, "undone", b.tree(), stood)
+	same(t, "undone", b.tree(), tree)
 	if running, again := b.host().Unit("tide-logger.service"); !running || again <= started {
 		t.Error("the service was not started again")
 	}
@@ -214,10 +214,10 @@ func TestUndo(t *testing.T) {
 	if h = b.undo(id, false); h.Count(plan.Failed) != 0 {
 		t.Errorf("of a run that was cut off:\n%s", statuses(h))
 	}
-	same(t, "of a run that was cut off", b.tree(), stood)
+	same(t, "of a run that was cut off", b.tree(), tree)
 }
 
-// TestUndoOfWhatMoved leaves alone what somebody has changed since, and tells who where that
+// TestUndoOfWhatMoved leaves alone what somebody has changed since, and reports who where that
 // is known; what cannot be put back says so.
 func TestUndoOfWhatMoved(t *testing.T) {
 	b := newBench(t, "gauge-01")
@@ -236,8 +236,8 @@ func TestUndoOfWhatMoved(t *testing.T) {
 	wants(t, h, "command count failed", "file /etc/never failed", "dir /srv/pool failed", "file /etc/issue changed",
 		"file /etc/motd failed", "user ottokar changed", "group ottokar unchanged", "user maren failed",
 		"group maren blocked by user maren", "group divers blocked by user maren")
-	for i, want := range []string{"what undoes a command is not known", "is not kept", "found", "",
-		"what it holds, last written at", "", "", "by the run of maren@desk at"} {
+	for i, want := range []string{"a command cannot be undone", "was not kept", "found", "",
+		"its content, last modified at", "", "", "by the run of maren@desk at"} {
 		if got := h.Tasks[i].Message; !strings.Contains(got, want) {
 			t.Errorf("%s says %q", h.Tasks[i].Ref(), got)
 		}
@@ -262,7 +262,7 @@ func TestWhatIsKept(t *testing.T) {
 	second := b.last()
 	list, _ := os.ReadDir(folder)
 	if info, err := os.Stat(folder); err != nil || info.Mode().Perm() != 0o700 || len(list) != 8 {
-		t.Errorf("the folder is %v, with %d files", info, len(list))
+		t.Errorf("the directory is %v, with %d files", info, len(list))
 	}
 	for _, e := range list {
 		if info, _ := e.Info(); info.Mode().Perm() != 0o600 {
@@ -280,7 +280,7 @@ func TestWhatIsKept(t *testing.T) {
 		t.Error("what is too old is kept")
 	}
 	if h := b.undo(first, false, value.Ref{Kind: "file", Name: "/etc/motd"}); h.Count(plan.Failed) != 1 {
-		t.Errorf("what is not kept any more:\n%s", statuses(h))
+		t.Errorf("what was not kept any more:\n%s", statuses(h))
 	}
 	b.host().Wrap = func(m machine.Machine) machine.Machine { // its own folder is full: it is put back all the same
 		return faulty{m, func(op, what string) error {
@@ -349,7 +349,7 @@ func TestAnUndoThatIsCutOff(t *testing.T) {
 		b := newBench(t, "gauge-01")
 		b.manifest(first)
 		b.run(false)
-		stood := b.tree()
+		tree := b.tree()
 		b.manifest(second)
 		b.run(false)
 		id := b.last()
@@ -366,17 +366,17 @@ func TestAnUndoThatIsCutOff(t *testing.T) {
 			t.Errorf("after a kill at step %d of %d the next undo comes to %s %s\n%s", at, steps, h.State,
 				h.Message, statuses(h))
 		}
-		same(t, fmt.Sprintf("after a kill at step %d", at), b.tree(), stood)
+		same(t, fmt.Sprintf("after a kill at step %d", at), b.tree(), tree)
 	}
 	t.Logf("%d steps", steps)
 }
 
-// TestNamesThatAreNoText come back as they were, and are told so that a host is not lost by them.
+// TestNamesThatAreNoText come back as they were, and are reported so that a host is not lost by them.
 func TestNamesThatAreNoText(t *testing.T) {
 	b := newBench(t, "gauge-01")
 	b.put("srv/tide/g\xe4nge", "x\n")
 	b.put("srv/tide/deep/\xff\xfe", "y\n")
-	stood := b.tree()
+	tree := b.tree()
 	b.write("manifests/kept/a", "a\n")
 	b.manifest("[dir.\"/srv/tide\"]\ncopy = \"kept\"\nonly_declared = true\n")
 	for _, preview := range []bool{true, false} {
@@ -390,7 +390,7 @@ func TestNamesThatAreNoText(t *testing.T) {
 	if h := b.undo(id, false); h.State != record.Reached || h.Count(plan.Failed) > 0 {
 		t.Errorf("the undo: %s %s\n%s", h.State, h.Message, statuses(h))
 	}
-	same(t, "then", b.tree(), stood)
+	same(t, "then", b.tree(), tree)
 }
 
 // TestAnUndoOfTwoThatDiffer: what holds now and what holds from the next boot on come back each as it was.
@@ -400,13 +400,13 @@ func TestAnUndoOfTwoThatDiffer(t *testing.T) {
 	b.run(false)
 	b.put("proc/sys/net/ipv4/ip_forward", "0\n")
 	b.put("etc/hostname", "gauge-south\n")
-	stood := b.tree()
+	tree := b.tree()
 	b.manifest("[sysctl.\"net.ipv4.ip_forward\"]\nvalue = 0\n[hostname.gauge-east]\n")
 	wants(t, b.one(false), "sysctl net.ipv4.ip_forward changed", "hostname gauge-east changed")
 	if h := b.undo(b.last(), false); h.Count(plan.Failed) > 0 {
 		t.Errorf("the undo comes to\n%s", statuses(h))
 	}
-	same(t, "then", b.tree(), stood)
+	same(t, "then", b.tree(), tree)
 }
 
 // TestAnIDThatAnotherHas is said in a preview, of an undo as well: whose number was given away meanwhile does not
@@ -423,7 +423,7 @@ func TestAnIDThatAnotherHas(t *testing.T) {
 	h := b.undo(id, true)
 	if got := statuses(h); !strings.Contains(got, "group divers failed") ||
 		!strings.Contains(got, "user ottokar failed") {
-		t.Errorf("a preview of the undo tells\n%s", got)
+		t.Errorf("a preview of the undo shows\n%s", got)
 	}
 	b.manifest("[group.divers]\ngid = 2500\n[group.keepers]\ngid = 2501\n[user.ottokar]\nuid = 2600\n")
 	h = b.one(true)

@@ -26,10 +26,11 @@ func TestPasswords(t *testing.T) {
 		noAnswer bool
 	}{
 		"sudo takes it":      {given: "ebb-and-flow", reached: 4, tries: 4},
-		"sudo does not":      {given: "wrong-tide", says: "sudo did not take the password of the login user", tries: 1},
+		"sudo does not":      {given: "wrong-tide", says: "sudo rejected the password of the login user", tries: 1},
 		"the login takes it": {given: "ebb-and-flow", login: true, reached: 4, tries: 4},
-		"the login does not": {given: "wrong-tide", login: true, says: "lets nobody in as keeper with", tries: 1},
-		"nobody answers":     {noAnswer: true, says: "no terminal to ask on"},
+		"the login does not": {given: "wrong-tide", login: true,
+			says: `permission denied for user "keeper" with`, tries: 1},
+		"nothing responds": {noAnswer: true, says: "no terminal to ask on"},
 	} {
 		b := newBench(t, "gauge-01", "gauge-02", "gauge-03", "gauge-04")
 		b.manifest("[dir.\"/srv/a\"]\n")
@@ -99,7 +100,7 @@ func TestJumpHosts(t *testing.T) {
 		t.Errorf("through gates of the inventory it is %s: %s", h.State, h.Message)
 	}
 	after["gate-02"] = "gate-01"
-	if h := b.run(false)["gauge-01"]; !strings.Contains(h.Message, "goes in a circle") {
+	if h := b.run(false)["gauge-01"]; !strings.Contains(h.Message, "form a cycle") {
 		t.Errorf("through gates in a circle it is %s: %s", h.State, h.Message)
 	}
 	b.target.Jump = at(1) + "," + at(2)
@@ -111,7 +112,7 @@ func TestJumpHosts(t *testing.T) {
 	}
 	b.target.Jump = at(1)
 	b.sim.Hosts[0].Down()
-	if h := b.run(false)["gauge-01"]; !strings.Contains(h.Message, "does not answer the jump host") {
+	if h := b.run(false)["gauge-01"]; !strings.Contains(h.Message, "does not respond to the jump host") {
 		t.Errorf("behind the gate it is %s: %s", h.State, h.Message)
 	}
 }

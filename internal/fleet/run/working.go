@@ -24,8 +24,8 @@ type work struct {
 	would []record.Task  // what the host foresees
 	went  bool           // whether it may do that
 	over  time.Time      // when the last results came
-	left  bool           // the host has told what it takes away
-	done  bool           // the host has told everything
+	left  bool           // the host has reported what it takes away
+	done  bool           // the host has reported everything
 }
 
 // has reports whether a task is in the plan and has no result yet.
@@ -51,7 +51,7 @@ func (t *talk) worked(m wire.Message) error {
 	case m.Done != nil:
 		return t.lastWord(m.Done)
 	case m.Bye != nil && !t.done && t.rebooting == nil:
-		return fmt.Errorf("%w: a farewell before the end", wire.ErrFrame)
+		return fmt.Errorf("%w: a closing message before the end", wire.ErrFrame)
 	case m.Bye != nil:
 		return errEnd
 	}
@@ -73,11 +73,11 @@ func (t *talk) results(list []plan.Result) error {
 			continue
 		}
 		if !t.has(r.ID) || !slices.Contains(statuses, r.Status) &&
-			!(r.Status == plan.LeftOut && (t.plan.Tasks[r.ID].Follows || t.asks(r.ID))) {
+			!(r.Status == plan.Skipped && (t.plan.Tasks[r.ID].Follows || t.asks(r.ID))) {
 			return fmt.Errorf("%w: a result for a task that it does not have", wire.ErrFrame)
 		}
 		if !slices.Contains(drifts, r.Drift) {
-			return fmt.Errorf("%w: a reason that there is not", wire.ErrFrame)
+			return fmt.Errorf("%w: an unknown reason", wire.ErrFrame)
 		}
 		if err := t.accept(r); err != nil {
 			return err
@@ -98,19 +98,19 @@ func (t *talk) results(list []plan.Result) error {
 	return nil
 }
 
-// again takes a result in the place of the one that was told before, of a change which the host has put back.
+// again takes a result in the place of the one that was reported before, of a change which the host has put back.
 func (t *talk) again(r plan.Result) error {
 	i := slices.IndexFunc(t.out.Tasks, func(o record.Task) bool { return o.ID == r.ID && o.Status == plan.Changed })
 	if i < 0 || r.Status != plan.Failed {
-		return fmt.Errorf("%w: another result for a task that it had not changed", wire.ErrFrame)
+		return fmt.Errorf("%w: a second result for a task that it had not changed", wire.ErrFrame)
 	}
 	if err := t.accept(r); err != nil {
 		return err
 	}
 	task := &t.out.Tasks[i]
 	task.Status, task.Message, task.Do, task.Again = r.Status, r.Message, r.Do, true
-	told := *task
-	t.fleet.notify(record.Event{Host: t.out.Name, Task: &told})
+	reported := *task
+	t.fleet.notify(record.Event{Host: t.out.Name, Task: &reported})
 	return nil
 }
 
@@ -135,7 +135,7 @@ func (t *talk) begun(list []plan.Result) []time.Time {
 func (t *talk) takesAway(refs []value.Ref) error {
 	if t.left || len(refs) == 0 || len(refs) > 1<<16 || slices.Contains(t.seen, false) ||
 		!t.start.Run.Whole {
-		return fmt.Errorf("%w: things that it takes away at a wrong time, or too many", wire.ErrFrame)
+		return fmt.Errorf("%w: removals at the wrong time, or too many", wire.ErrFrame)
 	}
 	t.left = true
 	longer := *t.plan
@@ -152,7 +152,7 @@ func (t *talk) takesAway(refs []value.Ref) error {
 	return nil
 }
 
-// maxLine bounds what is told of a host's output while it works, in bytes.
+// maxLine bounds what is shown of a host's output while it works, in bytes.
 const maxLine = 512
 
 // atWorkFor passes on that a task of this host's own plan, or the command, is at work.
@@ -175,13 +175,13 @@ func (t *talk) atWorkFor(p *wire.Progress) error {
 func (t *talk) atWork(ref value.Ref, took time.Duration, line string, try int) {
 	t.fleet.notify(record.Event{Host: t.out.Name, AtWork: &record.AtWork{Kind: ref.Kind, Name: ref.Name,
 		Line: line, Try: try,
-		Seconds: took.Seconds(), Told: time.Now().UTC()}})
+		Seconds: took.Seconds(), Reported: time.Now().UTC()}})
 }
 
 // working begins the wait for the next result.
 func (t *talk) working() {
 	if !t.out.Stopped {
-		t.phase(t.limits.Task, fmt.Sprintf("it told of no task for %v", t.limits.Task))
+		t.phase(t.limits.Task, fmt.Sprintf("it did not report on any task for %v", t.limits.Task))
 	}
 }
 
@@ -195,7 +195,7 @@ func (t *talk) asks(id int) bool {
 func (t *talk) ask(id int) error {
 	if !t.has(id) || t.asked[id] || !t.asks(id) ||
 		t.plan.Tasks[id].Attrs.Text(probe.AskedFrom) != probe.Controller {
-		return fmt.Errorf("%w: a probe asked for that is not in its plan", wire.ErrFrame)
+		return fmt.Errorf("%w: a request for a probe that is not in its plan", wire.ErrFrame)
 	}
 	if t.asked == nil {
 		t.asked = map[int]bool{}
@@ -204,7 +204,7 @@ func (t *talk) ask(id int) error {
 	attrs := t.plan.Tasks[id].Attrs
 	go func() {
 		answer := wire.Answer{Task: id}
-		err := error(problem.Errorf("probes cannot be asked from here").Remedy("set asked_from = \"host\""))
+		err := error(problem.Errorf("probes cannot run from the controller here").Remedy("set asked_from = \"host\""))
 		if t.fleet.Ask != nil {
 			err = t.fleet.Ask(t.ctx, t.host, attrs)
 		}
@@ -217,42 +217,42 @@ func (t *talk) ask(id int) error {
 	return nil
 }
 
-// lastWord takes the last word of a host, when all tasks of its plan are told.
+// lastWord takes the last message of a host, once all tasks of its plan are reported.
 func (t *talk) lastWord(d *wire.Done) error {
-	if len(d.Leftovers) > 1<<16 || len(d.Debts) > 1<<16 {
-		return fmt.Errorf("%w: too many leftovers or debts", wire.ErrFrame)
+	if len(d.Undeclared) > 1<<16 || len(d.Pending) > 1<<16 {
+		return fmt.Errorf("%w: too many undeclared resources or pending restarts", wire.ErrFrame)
 	}
 	if missing := t.out.Planned - len(t.out.Tasks); missing > 0 && !t.out.Stopped {
-		return errors.New("it ended without telling how all tasks went")
+		return errors.New("it ended without reporting all tasks")
 	}
-	for _, l := range d.Leftovers {
+	for _, l := range d.Undeclared {
 		r := plan.Result{Ref: l.Ref, Changes: l.Changes, Message: l.Why}
 		if err := t.accept(r); err != nil {
 			return err
 		}
 	}
-	if err := t.owes(d.Debts); err != nil {
+	if err := t.addPending(d.Pending); err != nil {
 		return err
 	}
 	if len(d.Notice) > maxName {
 		return fmt.Errorf("%w: a notice that is too long", wire.ErrFrame)
 	}
-	t.out.Leftovers, t.out.Message, t.done = record.NewLeftovers(d.Leftovers), d.Notice, true
+	t.out.Undeclared, t.out.Message, t.done = record.NewUndeclared(d.Undeclared), d.Notice, true
 	if d.Free {
 		return errEnd
 	}
-	t.phase(t.limits.Bye, "it did not let go after its last word")
-	t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run is told all this again
+	t.phase(t.limits.Bye, "it did not close the connection at the end")
+	t.conn.Send(wire.Message{Bye: &wire.Bye{}}) // should it not arrive, the next run receives all this again
 	return nil
 }
 
-// owes takes what a host says is owed on it.
-func (t *talk) owes(debts []plan.Owed) error {
-	for _, d := range debts {
+// addPending takes what a host says is pending on it.
+func (t *talk) addPending(pending []plan.Pending) error {
+	for _, d := range pending {
 		if d.Action != plan.Restart && d.Action != plan.Reload && d.Action != plan.Follow {
-			return fmt.Errorf("%w: a debt that there is not", wire.ErrFrame)
+			return fmt.Errorf("%w: an unknown pending restart", wire.ErrFrame)
 		}
 	}
-	t.out.Debts = record.NewDebts(debts)
-	return t.hold(128 * len(debts))
+	t.out.Pending = record.NewPending(pending)
+	return t.hold(128 * len(pending))
 }

@@ -43,7 +43,7 @@ type Host struct {
 	// without a key. Empty, there is none.
 	SudoPassword, LoginPassword string
 	Tried                       atomic.Int32 // how often a password was given
-	// Wrap, when set, stands between the worker and the machine, for faults.
+	// Wrap, when set, is between the worker and the machine, for faults.
 	Wrap func(machine.Machine) machine.Machine // see Between
 	// Silence is how long a worker waits for a sign of life; 0 means as usual.
 	Silence time.Duration
@@ -144,7 +144,7 @@ func (f *Fleet) Close() {
 // Inventory writes where the hosts listen, as an inventory file.
 func (f *Fleet) Inventory() string {
 	var b strings.Builder
-	b.WriteString("# Where the simulated hosts listen while they run. Written anew each time.\n")
+	b.WriteString("# Where the simulated hosts listen while they run. Rewritten each time.\n")
 	for _, h := range f.Hosts {
 		fmt.Fprintf(&b, "\n[host.%s.connect]\naddress = %q\nport = %d\n", h.Name, h.Addr.IP, h.Addr.Port)
 	}
@@ -228,13 +228,13 @@ func (h *Host) serve(c net.Conn) {
 	}
 	conf := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 		if string(key.Marshal()) != string(h.fleet.client.Marshal()) {
-			return nil, errors.New("not this key")
+			return nil, errors.New("wrong key")
 		}
 		return nil, nil
 	}}
 	conf.PasswordCallback = func(_ ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
 		if h.Tried.Add(1); h.LoginPassword == "" || string(given) != h.LoginPassword {
-			return nil, errors.New("not this password")
+			return nil, errors.New("wrong password")
 		}
 		return nil, nil
 	}
@@ -271,12 +271,12 @@ func forward(asked ssh.NewChannel) {
 		FromPort uint32
 	}
 	if err := ssh.Unmarshal(asked.ExtraData(), &to); err != nil {
-		asked.Reject(ssh.ConnectionFailed, "what is asked for cannot be read")
+		asked.Reject(ssh.ConnectionFailed, "the request cannot be read")
 		return
 	}
 	conn, err := net.Dial("tcp", net.JoinHostPort(to.Host, fmt.Sprint(to.Port)))
 	if err != nil {
-		asked.Reject(ssh.ConnectionFailed, "nobody answers")
+		asked.Reject(ssh.ConnectionFailed, "nothing responds")
 		return
 	}
 	ch, reqs, err := asked.Accept()

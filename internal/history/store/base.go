@@ -11,7 +11,7 @@ import (
 // and the function now_ms gives the time in milliseconds, by the database's clock where that
 // is one for several machines.
 type dialect interface {
-	// statement puts a statement, and what stands in its places, into the database's words.
+	// statement writes a statement, and what is in its places, in the database's words.
 	statement(query string, args []any) (string, []any)
 	// prepares says whether a transaction prepares each statement once; a driver may do so itself.
 	prepares() bool
@@ -32,7 +32,7 @@ type dialect interface {
 	size(db *database) (int64, error)
 	// tidy gives back room that nothing takes any more.
 	tidy(db *database) error
-	// sound tells what the database itself finds wrong.
+	// sound reports what the database itself finds wrong.
 	sound(db *database, say func(format string, args ...any)) error
 }
 
@@ -108,7 +108,7 @@ func (t *transaction) Exec(query string, args ...any) error {
 }
 
 // prepared gives a statement that is read once in a transaction, however often it is used;
-// nil where that is not needed, or cannot be done, which the statement itself then tells.
+// nil where that is not needed, or cannot be done, which the statement itself then reports.
 func (t *transaction) prepared(query string) *sql.Stmt {
 	if !t.prepares() {
 		return nil
@@ -124,7 +124,7 @@ func (t *transaction) prepared(query string) *sql.Stmt {
 	return s
 }
 
-// numbered gives the number of what is told once, which is written where it is not yet.
+// numbered gives the number of a text that is stored once, and stores it if it is new.
 // insert does nothing where another was faster.
 func (t *transaction) numbered(find, insert string, args ...any) (int64, error) {
 	for {

@@ -26,7 +26,7 @@ func (p Project) Search(words []string, f Filter) (hits []history.Hit, all int, 
 	}
 	in, found, q := db.matching(words)
 	if strings.TrimSpace(strings.Join(words, "")) == "" {
-		return nil, 0, problem.Errorf("there is nothing to search for").Remedy("name words")
+		return nil, 0, problem.Errorf("no search words given").Remedy("add at least one word")
 	}
 	cond, args := f.where(p.ID)
 	from := " FROM " + in + " JOIN run ON run.id = said.run WHERE " + found + " AND " + cond
@@ -140,14 +140,14 @@ func (p Project) Of(host string, ref value.Ref, f Filter) ([]history.Moment, err
 	return out, p.wrong(err)
 }
 
-// Out of how many earlier runs it is told what is usual; for a kind all tasks of each are
+// From how many earlier runs it takes what is usual; for a kind all tasks of each are
 // summed up.
 const (
 	usualFrom  = 20
 	usualKinds = 5
 )
 
-// Slow tells where the time of a run went, and how long each was in the runs before that
+// Slow shows where the time of a run went, and how long each was in the runs before that
 // were of its mode: most things first, at most so many of each sort.
 func (p Project) Slow(n, most int) (*history.Slow, error) {
 	k, err := p.Load(n)
@@ -308,18 +308,18 @@ func (p Project) Note(n int, notes map[string]string) error {
 	})
 }
 
-// Stands gives what became of a host in its runs, newest first, at most so many. Runs of
-// single commands and those in which its turn did not come are left out.
-func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
+// HostRuns gives what became of a host in its runs, newest first, at most so many. Runs of
+// single commands and those in which its turn did not come are skipped.
+func (p Project) HostRuns(env, host string, most int) ([]history.HostRun, error) {
 	db, err := p.reading()
 	if err != nil {
 		return nil, none(err)
 	}
-	var out []history.Stand
+	var out []history.HostRun
 	var visits []int64
 	latest := -1
 	err = each(db, func(scan func(...any) error) error {
-		var s history.Stand
+		var s history.HostRun
 		var visit, started, began, beat, now int64
 		var state, outcome string
 		var pid int
@@ -348,7 +348,7 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 			run.beat, now_ms()
 		FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ?
 		AND run.project = ? AND run.env = ? AND
-		(visit.state NOT IN ('', 'not begun') OR visit.state = '' AND visit.began > 0 AND run.ended IS NULL)
+		(visit.state NOT IN ('', 'not started') OR visit.state = '' AND visit.began > 0 AND run.ended IS NULL)
 		AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
 	if err != nil || len(out) == 0 {
 		return nil, p.wrong(err)
@@ -365,7 +365,7 @@ func (p Project) Stands(env, host string, most int) ([]history.Stand, error) {
 			return nil, p.wrong(err)
 		}
 	}
-	out[latest].Latest, out[latest].Leftovers, out[latest].Debts = true, d.Leftovers, d.Debts
+	out[latest].Latest, out[latest].Undeclared, out[latest].Pending = true, d.Undeclared, d.Pending
 	return out, nil
 }
 

@@ -4,17 +4,17 @@ import (
 	"jadekettle/internal/core/record"
 )
 
-// Follower tells what happens in a run that another process keeps.
+// Follower reports what happens in a run that another process keeps.
 type Follower struct {
 	p    Project
 	n    int
 	seen map[int64]*followed
 }
 
-// followed is what was told of a host so far.
+// followed is what was sent of a host so far.
 type followed struct {
-	nth   int64 // of its last task that was told
-	begun int   // how many tasks were told to be planned; -1 when its turn was not told
+	nth   int64 // of its last task that was sent
+	begun int   // how many tasks were sent as planned; -1 when its turn was not sent
 	hand  string
 	over  bool
 }
@@ -75,7 +75,7 @@ func (f *Follower) Next() (record.Head, []record.Event, error) {
 			out = append(out, record.Event{Host: one.host.Name, AtWork: w})
 		}
 		s.hand = one.hand
-		if over := one.host.State != record.NotBegun || one.host.Message != ""; over && !s.over {
+		if over := one.host.State != record.NotStarted || one.host.Message != ""; over && !s.over {
 			s.over = true
 			all, err := f.tasks(db, one.id, one.host, &followed{})
 			if err != nil {
@@ -90,7 +90,7 @@ func (f *Follower) Next() (record.Head, []record.Event, error) {
 	return head, out, nil
 }
 
-// tasks gives the tasks of a host that were not told yet.
+// tasks gives the tasks of a host that were not sent yet.
 func (f *Follower) tasks(db *database, visit int64, host *record.Host, s *followed) ([]record.Event, error) {
 	var out []record.Event
 	return out, each(db, func(scan func(...any) error) error {

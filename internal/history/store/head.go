@@ -25,7 +25,7 @@ func reads(scan func(...any) error, more ...any) (h record.Head, id int64, err e
 		return h, 0, err
 	}
 	if err = cmp.Or(json.Unmarshal([]byte(command), &h.Command), json.Unmarshal([]byte(params), &h.Params),
-		json.Unmarshal([]byte(answers), &h.Answers), json.Unmarshal([]byte(part), &h.Part)); err != nil {
+		json.Unmarshal([]byte(answers), &h.Inputs), json.Unmarshal([]byte(part), &h.Part)); err != nil {
 		return h, 0, err
 	}
 	h.Started = atMillis(started)
@@ -47,11 +47,11 @@ func reads(scan func(...any) error, more ...any) (h record.Head, id int64, err e
 	if h.Params == nil {
 		h.Params = map[string]string{}
 	}
-	if h.Answers == nil {
-		h.Answers = map[string]string{}
+	if h.Inputs == nil {
+		h.Inputs = map[string]string{}
 	}
 	h.Notes = map[string]string{}
-	for _, list := range []*[]string{&h.Part.Tasks, &h.Part.Labels, &h.Part.Manifests, &h.Part.LeaveOut} {
+	for _, list := range []*[]string{&h.Part.Tasks, &h.Part.Labels, &h.Part.Manifests, &h.Part.Skip} {
 		if *list == nil {
 			*list = []string{}
 		}

@@ -61,7 +61,7 @@ func (p Project) Old(l Limits) ([]Old, error) {
 	return out, nil
 }
 
-// Prune lets runs go, with all that only they had, and gives the room back. It tells how many
+// Prune lets runs go, with all that only they had, and gives the room back. It reports how many
 // bytes the file has lost.
 func (p Project) Prune(list []Old) (int64, error) {
 	db, err := p.open()
@@ -122,14 +122,14 @@ func sweep(tx *transaction) error {
 // Health is what a check of the file has found.
 type Health struct {
 	Bytes int64    `json:"bytes" doc:"Its size."`
-	Runs  int      `json:"runs" doc:"How many runs it has, of all projects."`
-	Hosts int      `json:"hosts" doc:"How many times a host was gone through in them."`
-	Tasks int      `json:"tasks" doc:"How many tasks."`
-	Texts int      `json:"texts" doc:"How many texts: facts and files of projects, each once."`
-	Wrong []string `json:"wrong" doc:"What is wrong with it; none when it is sound."`
+	Runs  int      `json:"runs" doc:"The number of runs, of all projects."`
+	Hosts int      `json:"hosts" doc:"The number of times hosts were part of these runs."`
+	Tasks int      `json:"tasks" doc:"The number of tasks."`
+	Texts int      `json:"texts" doc:"The number of distinct texts: facts and project files."`
+	Wrong []string `json:"wrong" doc:"The problems found; empty if there are none."`
 }
 
-// maxWrong is how much of what is wrong is told.
+// maxWrong bounds how much of what is wrong is reported.
 const maxWrong = 20
 
 // Check reads the whole history: whether the database finds it sound, whether every text is still what
@@ -162,7 +162,7 @@ func (s *Store) Check() (*Health, error) {
 		err := scan(&id, &sum, &packed)
 		text, wrong := unpack(packed)
 		if got := sha256.Sum256(text); wrong != nil || !bytes.Equal(got[:], sum) {
-			say("the text %x is not what it was", sum[:min(6, len(sum))])
+			say("the text %x is corrupted", sum[:min(6, len(sum))])
 		}
 		out.Texts++
 		return err

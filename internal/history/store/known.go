@@ -36,7 +36,7 @@ type HostState struct {
 	Ours   bool      // the facts were read from here, or nobody else can write them
 }
 
-const knownOfHost = `SELECT known.read, known.ran, known.groups, known.seal, content.packed FROM known
+const knownOfHost = `SELECT known.read, known.ran, known.groups, known.mac, content.packed FROM known
 	JOIN content ON content.id = known.facts
 	WHERE project = ? AND env = ? AND host = ?`
 
@@ -54,8 +54,8 @@ func (k Known) Load(host string) (s HostState, ok bool) {
 func (k Known) load(host string, scan func(...any) error) (s HostState, err error) {
 	var at, ran int64
 	var groups sql.NullString
-	var seal, packed []byte
-	if err := scan(&at, &ran, &groups, &seal, &packed); err != nil {
+	var mac, packed []byte
+	if err := scan(&at, &ran, &groups, &mac, &packed); err != nil {
 		return s, err
 	}
 	text, err := unpack(packed)
@@ -63,7 +63,7 @@ func (k Known) load(host string, scan func(...any) error) (s HostState, err erro
 		return s, err
 	}
 	s.Read, s.Ran = atMillis(at), atMillis(ran)
-	s.Ours = hmac.Equal(seal, k.seal(host, at, text))
+	s.Ours = hmac.Equal(mac, k.mac(host, at, text))
 	if groups.Valid {
 		s.Groups = []string{}
 		if err := json.Unmarshal([]byte(groups.String), &s.Groups); err != nil {
@@ -74,7 +74,7 @@ func (k Known) load(host string, scan func(...any) error) (s HostState, err erro
 		return s, err
 	}
 	if s.Facts == nil {
-		return s, errors.New("there are no facts")
+		return s, errors.New("no facts are known")
 	}
 	return s, s.Facts.Validate()
 }
@@ -161,16 +161,16 @@ func (k Known) writeState(tx *transaction, host string, s HostState) error {
 		}
 		groups = string(bytes.TrimSpace(list))
 	}
-	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran, seal)
+	return tx.Exec(`INSERT INTO known (project, env, host, read, facts, groups, ran, mac)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT
 		(project, env, host) DO UPDATE
 		SET read = excluded.read, facts = excluded.facts, groups = excluded.groups, ran = excluded.ran,
-		seal = excluded.seal`, k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran),
-		k.seal(host, millis(s.Read), text))
+		mac = excluded.mac`, k.p.ID, k.env, host, millis(s.Read), of, groups, millis(s.Ran),
+		k.mac(host, millis(s.Read), text))
 }
 
-// seal is an HMAC over the facts of a host and when they were read; nothing without a key.
-func (k Known) seal(host string, read int64, text []byte) []byte {
+// mac is an HMAC over the facts of a host and when they were read; nothing without a key.
+func (k Known) mac(host string, read int64, text []byte) []byte {
 	if len(k.p.Key) == 0 {
 		return []byte{}
 	}

@@ -36,7 +36,7 @@ type Filter struct {
 }
 
 // trouble are the outcomes that make a host one that has failed, in SQL.
-const trouble = `('failed', 'not reached', 'busy', 'lost', 'not resolved', 'stopped early')`
+const trouble = `('failed', 'not reached', 'refused', 'busy', 'lost', 'not resolved', 'stopped early')`
 
 // where writes a filter in SQL.
 func (f *Filter) where(project string) (cond string, args []any) {
@@ -224,24 +224,24 @@ func (p Project) Number(which, env string, modes ...string) (int, error) {
 	case which == LastFailed:
 		f.Failed = true
 	default:
-		return 0, problem.Errorf("%q is no run", which).
-			Remedy("name one by its number, as last or last-failed, or as -1, -2 and so on, counted from the newest")
+		return 0, problem.Errorf("invalid run %q", which).
+			Remedy("use a number, `last`, `last-failed`, or -1, -2 and so on, counted from the newest")
 	}
 	list, err := p.List(f)
 	if err != nil {
 		return 0, err
 	}
 	if len(list) < f.Most {
-		return 0, problem.Errorf("there is no such run here yet").Remedy("`jadekettle runs` lists those that are kept")
+		return 0, problem.Errorf("this run does not exist yet").Remedy("`jadekettle runs` lists the runs")
 	}
 	return list[f.Most-1].Number, nil
 }
 
 // ErrNoRun is wrapped by the error for a run that is not kept.
-var ErrNoRun = errors.New("is not kept here")
+var ErrNoRun = errors.New("does not exist here")
 
 func noRun(n int) error {
-	return problem.Errorf("the run %d %w", n, ErrNoRun).Remedy("`jadekettle runs` lists those that are kept")
+	return problem.Errorf("run %d %w", n, ErrNoRun).Remedy("`jadekettle runs` lists the runs")
 }
 
 // head reads what is kept of a run besides its hosts.
@@ -305,7 +305,7 @@ func (p Project) Load(n int, hosts ...string) (*record.Run, error) {
 		return nil, p.wrong(err)
 	}
 	for _, h := range out.Hosts {
-		if out.State == record.Interrupted && h.Begun && h.State == record.NotBegun {
+		if out.State == record.Interrupted && h.Begun && h.State == record.NotStarted {
 			h.State, h.Outcome, h.Message = record.Lost, record.OutLost, orphaned
 		}
 	}
@@ -331,10 +331,10 @@ func (p Project) Load(n int, hosts ...string) (*record.Run, error) {
 }
 
 // orphaned is why a host is lost that was at work when its run was interrupted.
-const orphaned = "its controller was gone before it ended; what it did since, the next run collects"
+const orphaned = "its controller stopped before it ended; later results will be collected by the next run"
 
 const visitColumns = `visit.id, host.name, visit.state, visit.outcome, visit.began, visit.took, visit.planned,
-	visit.changed, visit.failed, visit.unchanged, visit.left_out, visit.blocked, visit.collected_by,
+	visit.changed, visit.failed, visit.unchanged, visit.skipped, visit.blocked, visit.collected_by,
 	visit.hand, visit.detail`
 
 func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host, error) {
@@ -343,7 +343,7 @@ func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host,
 	var state, outcome, hand string
 	var packed []byte
 	if err := scan(&id, &h.Name, &state, &outcome, &began, &took, &h.Planned, &h.Changed, &h.Failed,
-		&h.Unchanged, &h.LeftOut,
+		&h.Unchanged, &h.Skipped,
 		&h.Blocked, &h.CollectedBy, &hand, &packed); err != nil {
 		return 0, h, err
 	}
@@ -355,8 +355,8 @@ func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host,
 		return id, h, fmt.Errorf("the host %s: %w", h.Name, err)
 	}
 	h.Message, h.Do, h.Stopped, h.Executed = detail.Message, detail.Do, detail.Stopped, detail.Executed
-	h.Leftovers, h.Needed, h.Collected, h.Debts = some(detail.Leftovers), some(detail.Needed),
-		some(detail.Collected), some(detail.Debts)
+	h.Undeclared, h.Needed, h.Collected, h.Pending = some(detail.Undeclared), some(detail.Needed),
+		some(detail.Collected), some(detail.Pending)
 	h.Tasks = []record.Task{}
 	if e := h.Executed; e != nil {
 		e.Seconds = float64(took) / 1000
@@ -367,7 +367,7 @@ func readVisit(scan func(...any) error, started time.Time) (int64, *record.Host,
 		h.After = float64(max(0, began-started.UnixMilli())) / 1000
 	}
 	if state == "" { // it has not ended
-		h.State, h.Outcome, h.Begun = record.NotBegun, record.OutNotBegun, began > 0
+		h.State, h.Outcome, h.Begun = record.NotStarted, record.OutNotStarted, began > 0
 		if hand != "" {
 			h.AtWork = &record.AtWork{}
 			err = json.Unmarshal([]byte(hand), h.AtWork)

@@ -8,10 +8,10 @@ import (
 type Move struct {
 	Host  string    `json:"host" doc:"The host."`
 	What  string    `json:"moved" doc:"new, gone, into or out of."`
-	Group string    `json:"group" doc:"The group that it moved into or out of."`
-	Why   string    `json:"why" doc:"What made it move, where that is known."`
-	At    time.Time `json:"at" doc:"When a run found it so; zero where none has yet."`
-	Run   int       `json:"run" doc:"That run; 0 where none has yet."`
+	Group string    `json:"group" doc:"The group it moved into or out of."`
+	Why   string    `json:"why" doc:"The reason, if known."`
+	At    time.Time `json:"at,omitzero" doc:"When a run noticed it; omitted if none has yet."`
+	Run   int       `json:"run" doc:"That run; 0 if none has yet."`
 }
 
 // Moved keeps moves, for a log of them.

@@ -58,8 +58,8 @@ func startServer(address string) (*database, error) {
 		conf, err = checked(address, conf)
 	}
 	if err != nil {
-		return nil, problem.Errorf("the history's url is none that PostgreSQL knows: %s", plainURL(err)).
-			Remedy(`write postgres://USER@HOST/DATABASE as [history] url in jadekettle.toml`)
+		return nil, problem.Errorf("invalid PostgreSQL address in [history] url: %s", plainURL(err)).
+			Remedy("set [history] url in jadekettle.toml to the form postgres://USER@HOST/DATABASE")
 	}
 	if conf.ConnectTimeout == 0 {
 		conf.ConnectTimeout = 5 * time.Second
@@ -83,7 +83,7 @@ func startServer(address string) (*database, error) {
 }
 
 // checked has a server on another machine prove who it is, by a certificate for its name, unless the
-// URL says otherwise: else a password, and what runs tell, would go in the clear to whoever answers.
+// URL says otherwise: else a password, and what runs report, would go in the clear to whoever answers.
 func checked(address string, conf *pgx.ConnConfig) (*pgx.ConnConfig, error) {
 	u, err := url.Parse(address)
 	if err != nil {
@@ -194,7 +194,7 @@ type rewritten struct {
 
 var rewrites sync.Map // from statements as this package writes them
 
-// place is where an argument stands, with its number where that is said, and whether it is a
+// place is where an argument is, with its number where that is said, and whether it is a
 // pattern.
 var place = regexp.MustCompile(`(GLOB )?\?(\d*)`)
 
@@ -284,28 +284,28 @@ func (o onServer) wrong(err error) error {
 	if e := (*pgconn.PgError)(nil); errors.As(err, &e) {
 		switch {
 		case e.Code == "40001", e.Code == "40P01", e.Code == "55P03", e.Code == "23505", e.Code == "23503":
-			return problem.Errorf("the history %s is locked: %w", o.place, errLocked).
-				Remedy("try again once that is done")
+			return problem.Errorf("history database %s is locked: %w", o.place, errLocked).
+				Remedy("try again later")
 		case strings.HasPrefix(e.Code, "28"):
-			return problem.Errorf("the history %s lets nobody in by this name or password: %s", o.place, e.Message).
-				Remedy("put the password into ~/.pgpass or PGPASSWORD, or name the user in [history] url")
+			return problem.Errorf("history database %s rejected the user or password: %s", o.place, e.Message).
+				Remedy("put the password in ~/.pgpass or PGPASSWORD, or set the user in [history] url")
 		case e.Code == "3D000":
-			return problem.Errorf("the history %s: there is no such database", o.place).
-				Remedy("make it, as with `createdb`, or name another in [history] url of jadekettle.toml")
+			return problem.Errorf("history database %s does not exist", o.place).
+				Remedy("create it, for example with `createdb`, or change [history] url in jadekettle.toml")
 		case e.Code == "42501":
-			return problem.Errorf("the history %s cannot be written: %s", o.place, e.Message).
+			return problem.Errorf("history database %s cannot be written: %s", o.place, e.Message).
 				Remedy("the user of [history] url makes a schema %s and tables in it: give it CREATE on the "+
 					"database", ownSchema)
 		case e.Code == "25006":
-			return problem.Errorf("the history %s cannot be written: %s", o.place, e.Message).
-				Remedy("name the server that takes writes in [history] url of jadekettle.toml")
+			return problem.Errorf("history database %s cannot be written: %s", o.place, e.Message).
+				Remedy("set [history] url in jadekettle.toml to the server that accepts writes")
 		case strings.HasPrefix(e.Code, "53"):
-			return problem.Errorf("the server of the history %s has no room: %s", o.place, e.Message).
-				Remedy("make room there; `jadekettle runs prune` lets old runs go")
+			return problem.Errorf("the server of the history database %s is out of space: %s", o.place, e.Message).
+				Remedy("free some space there; `jadekettle runs prune` deletes old runs")
 		case strings.HasPrefix(e.Code, "57P"), strings.HasPrefix(e.Code, "08"):
 			return o.away(errors.New(e.Message))
 		}
-		return fmt.Errorf("the history %s: %w", o.place, err)
+		return fmt.Errorf("history database %s: %w", o.place, err)
 	}
 	if e := (*pgconn.ConnectError)(nil); errors.As(err, &e) {
 		return o.away(lastOf(e))
@@ -321,12 +321,12 @@ func (o onServer) wrong(err error) error {
 
 func (o onServer) away(err error) error {
 	if text := err.Error(); strings.Contains(text, "certificate") || strings.Contains(text, "refused TLS") {
-		return problem.Errorf("the history %s: %w (%s)", o.place, errAway, err).
-			Remedy("give the server a certificate for its name, or say in [history] url how it proves who it is: " +
-				"?sslrootcert=FILE, or another sslmode")
+		return problem.Errorf("history database %s: %w (%s)", o.place, errAway, err).
+			Remedy("give the server a certificate for its name, or set ?sslrootcert=FILE or another sslmode in " +
+				"[history] url")
 	}
-	return problem.Errorf("the history %s: %w (%s)", o.place, errAway, err).
-		Remedy("see whether PostgreSQL runs there and can be reached from here")
+	return problem.Errorf("history database %s: %w (%s)", o.place, errAway, err).
+		Remedy("check that PostgreSQL is running there and can be reached from here")
 }
 
 // lastOf gives the innermost error, which has the reason.
@@ -398,7 +398,7 @@ func parts(text string) []string {
 }
 
 // Bounds of a tsvector, see https://www.postgresql.org/docs/current/textsearch-limitations.html:
-// how long a word may be in bytes, how often it is told where one stands, and the last place.
+// how long a word may be in bytes, how often the place of one is given, and the last place.
 const (
 	longestPart = 2000
 	mostPlaces  = 250

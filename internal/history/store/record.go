@@ -33,7 +33,7 @@ type Recorder struct {
 }
 
 // How often is written while a run goes, how often a run says that it is still alive, and how
-// long its number and its end wait for a disk that stands still. What is locked, or away, is given
+// long its number and its end wait for a disk that is still. What is locked, or away, is given
 // up sooner.
 const (
 	flushEvery = 50 * time.Millisecond
@@ -165,7 +165,7 @@ func (r *Recorder) write() {
 	defer close(r.done)
 	defer func() {
 		if p := recover(); p != nil {
-			r.fail(fmt.Errorf("a mistake in this program: %v", p))
+			r.fail(fmt.Errorf("internal error: %v", p))
 		}
 	}()
 	if r.begin() != nil {
@@ -203,8 +203,8 @@ func (r *Recorder) write() {
 		}
 	}
 	if s := r.p.Store; err == nil && s.URL == "" && (inFile{path: s.File}).taken(s.file) {
-		err = problem.Errorf("the history %s was taken away while the run went, which is not in it", s.File).
-			Remedy("see who did that; the next run begins a new one")
+		err = problem.Errorf("history database %s was removed during the run, which is not recorded", s.File).
+			Remedy("find out what removed it; the next run creates a new one")
 	}
 	r.fail(err)
 }

@@ -4,7 +4,7 @@ package store
 // never changed once they have been released: what is to be otherwise is one more.
 //
 // Times are in milliseconds since 1970, lengths of time in milliseconds. A detail is JSON,
-// packed by pack. A host, a thing and a place are told once and then by number, since most
+// packed by pack. A host, a thing and a place are stored once and then by number, since most
 // of a run's hundred thousand tasks say nothing else. Who refers to whom is for Check: held to
 // at every insert it would cost a tenth more.
 var fileForms = []string{`
@@ -54,7 +54,7 @@ CREATE TABLE visit (
 	changed INTEGER NOT NULL DEFAULT 0,
 	failed INTEGER NOT NULL DEFAULT 0,
 	unchanged INTEGER NOT NULL DEFAULT 0,
-	left_out INTEGER NOT NULL DEFAULT 0,
+	skipped INTEGER NOT NULL DEFAULT 0,
 	blocked INTEGER NOT NULL DEFAULT 0,
 	stopped INTEGER NOT NULL DEFAULT 0,
 	collected_by INTEGER NOT NULL DEFAULT 0,
@@ -121,7 +121,7 @@ CREATE VIRTUAL TABLE words USING fts5(text, content='', contentless_delete=1);
 `, `
 ALTER TABLE run ADD COLUMN part TEXT NOT NULL DEFAULT '{}';
 `, `
-ALTER TABLE known ADD COLUMN seal BLOB NOT NULL DEFAULT x'';
+ALTER TABLE known ADD COLUMN mac BLOB NOT NULL DEFAULT x'';
 `}
 
 // serverForms are the same for PostgreSQL, which holds rows to each other by itself. A text is
@@ -191,7 +191,7 @@ CREATE TABLE visit (
 	changed bigint NOT NULL DEFAULT 0,
 	failed bigint NOT NULL DEFAULT 0,
 	unchanged bigint NOT NULL DEFAULT 0,
-	left_out bigint NOT NULL DEFAULT 0,
+	skipped bigint NOT NULL DEFAULT 0,
 	blocked bigint NOT NULL DEFAULT 0,
 	stopped boolean NOT NULL DEFAULT false,
 	collected_by bigint NOT NULL DEFAULT 0,
@@ -253,5 +253,5 @@ CREATE INDEX said_words ON said USING gin(words);
 `, `
 ALTER TABLE run ADD COLUMN part text NOT NULL DEFAULT '{}';
 `, `
-ALTER TABLE known ADD COLUMN seal bytea NOT NULL DEFAULT '';
+ALTER TABLE known ADD COLUMN mac bytea NOT NULL DEFAULT '';
 `}

@@ -22,8 +22,8 @@ import (
 
 // inFile is SQLite with one file.
 type inFile struct {
-	path string
-	tell func(text string) // may be nil
+	path   string
+	report func(text string) // may be nil
 }
 
 // fileHeader is how many bytes each file of SQLite begins with, see https://sqlite.org/fileformat2.html
@@ -41,12 +41,12 @@ func (f inFile) open() (*database, error) {
 		return nil, err
 	}
 	mode := "rw"
-	if info, err := os.Stat(f.path); err == nil && info.Size() < fileHeader && f.tell != nil {
-		f.tell(fmt.Sprintf("the history %s has no more than %d bytes: what was kept in it is lost, and it is begun "+
-			"anew", f.path, info.Size()))
-		if info.Size() > 0 { // which is no database
+	if info, err := os.Stat(f.path); err == nil && info.Size() < fileHeader && f.report != nil {
+		f.report(fmt.Sprintf("history database %s has only %d bytes: its content is lost, and a new one is created",
+			f.path, info.Size()))
+		if info.Size() > 0 { // which is not a database
 			if err := os.Truncate(f.path, 0); err != nil {
-				return nil, fmt.Errorf("the history: %w", err)
+				return nil, fmt.Errorf("history database: %w", err)
 			}
 		}
 	}
@@ -58,7 +58,7 @@ func (f inFile) open() (*database, error) {
 		mode, err = "ro", nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the history: %w", err)
+		return nil, fmt.Errorf("history database: %w", err)
 	}
 	pragmas := fmt.Sprintf("?mode=%s&_pragma=busy_timeout(%d)&_txlock=immediate&_time_format=sqlite",
 		mode, patience.Milliseconds())
@@ -114,34 +114,34 @@ func (f inFile) wrong(err error) error {
 	}
 	switch e.Code() & 0xff { // the first byte, see https://sqlite.org/rescode.html
 	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
-		return problem.Errorf("the history %s is locked: %w", f.path, errLocked).Remedy("try again once that is done")
+		return problem.Errorf("history database %s is locked: %w", f.path, errLocked).Remedy("try again later")
 	case sqlite3.SQLITE_FULL:
 		return f.full()
 	case sqlite3.SQLITE_IOERR:
 		if room(filepath.Dir(f.path)) < leastRoom {
 			return f.full()
 		}
-		return problem.Errorf("the history %s cannot be read or written: %s", f.path, plainly(e)).
-			Remedy("see what the system's log says of that disk")
+		return problem.Errorf("history database %s cannot be read or written: %s", f.path, plainly(e)).
+			Remedy("check the system log for errors of that disk")
 	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
-		return problem.Errorf("the history %s cannot be written: %s", f.path, plainly(e)).
-			Remedy("make it writable for this account, or name another file as [history] file in jadekettle.toml")
+		return problem.Errorf("history database %s cannot be written: %s", f.path, plainly(e)).
+			Remedy("make it writable for this user, or change [history] file in jadekettle.toml")
 	case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
-		return problem.Errorf("the history %s is broken: %s", f.path, plainly(e)).
-			Remedy("`jadekettle runs check` tells more; moved away, it is begun anew")
+		return problem.Errorf("history database %s is corrupted: %s", f.path, plainly(e)).
+			Remedy("see `jadekettle runs check`; if you move the file away, a new one is created")
 	}
-	return fmt.Errorf("the history %s: %w", f.path, err)
+	return fmt.Errorf("history database %s: %w", f.path, err)
 }
 
 func (f inFile) full() error {
-	return problem.Errorf("the disk of the history %s is full%w", f.path, errFull).
-		Remedy("make room; `jadekettle runs prune` lets old runs go")
+	return problem.Errorf("the disk of the history database %s is full%w", f.path, errFull).
+		Remedy("free some space; `jadekettle runs prune` deletes old runs")
 }
 
 // leastRoom is what SQLite needs beside a file to read it, in bytes.
 const leastRoom = 256 << 10
 
-// room tells how many bytes are free in a folder.
+// room is how many bytes are free in a folder.
 func room(dir string) int64 {
 	var s syscall.Statfs_t
 	if syscall.Statfs(dir, &s) != nil {
@@ -185,7 +185,7 @@ func (f inFile) copied() (db *database, dir string, err error) {
 	return nil, "", f.full()
 }
 
-// taken says whether another file lies at the path by now, or none: what is written goes nowhere.
+// taken says whether another file is at the path by now, or none: what is written goes nowhere.
 func (f inFile) taken(was os.FileInfo) bool {
 	now, err := os.Stat(f.path)
 	return was != nil && (errors.Is(err, fs.ErrNotExist) || err == nil && !os.SameFile(was, now))
@@ -246,14 +246,14 @@ func (inFile) unsaid(tx *transaction, run int64) error {
 	return tx.Exec("DELETE FROM said WHERE run = ?", run)
 }
 
-// settle has what was written lately in the file itself; it lies beside it until then.
+// settle has what was written lately in the file itself; it is beside it until then.
 const settle = "PRAGMA wal_checkpoint(TRUNCATE)"
 
 func (f inFile) size(db *database) (int64, error) {
 	db.Exec(settle) // which a file that cannot be written does not need
 	info, err := os.Stat(f.path)
 	if err != nil {
-		return 0, fmt.Errorf("the history: %w", err)
+		return 0, fmt.Errorf("history database: %w", err)
 	}
 	return info.Size(), nil
 }
@@ -278,7 +278,7 @@ func (inFile) sound(db *database, say func(format string, args ...any)) error {
 		var table string
 		var row, parent, key any
 		err := scan(&table, &row, &parent, &key)
-		say("a row of %s belongs to nothing", table)
+		say("a row of %s is orphaned", table)
 		return err
 	}, "PRAGMA foreign_key_check")
 }

@@ -2,7 +2,7 @@
 // controllers write: every run with its hosts, their facts, every task and what the project
 // said, and what is known of hosts between calls. It is written while a run goes, by
 // [Recorder], which never holds a run up: whatever is wrong with the database is an error
-// that the run tells at its end.
+// that the run reports at its end.
 //
 // One file or database serves many projects; a [Project] is the part of one. There is no
 // secret in it.
@@ -26,26 +26,26 @@ import (
 type Store struct {
 	File string // the path; nothing is made until something is kept
 	URL  string // of a PostgreSQL database, in the place of a file
-	// Key is what facts are sealed with that are read from here: whoever can write to a database that
-	// several share must not say what hosts are. None seals nothing, as in a file of one's own.
+	// Key is what facts are encrypted with that are read from here: whoever can write to a database that
+	// several share must not say what hosts are. None encrypts nothing, as in a private file.
 	Key []byte
 
-	// Tell is told what is lost that the caller should know of. May be nil.
-	Tell func(text string)
+	// Report receives what is lost that the caller should know of. May be nil.
+	Report func(text string)
 
 	mu   sync.Mutex
 	db   *database
 	err  error
 	file os.FileInfo // that was opened
 	copy *database   // which is read where the disk is full
-	dir  string      // that it lies in
+	dir  string      // that it is in
 }
 
 // patience is how long one statement waits for another process that holds what it needs.
 const patience = 2 * time.Second
 
 // ErrNone says that there is no file yet.
-var ErrNone = errors.New("no run is kept yet")
+var ErrNone = errors.New("there are no runs yet")
 
 // Place names the file or the database, for people.
 func (s *Store) Place() string {
@@ -100,10 +100,10 @@ func (s *Store) start() (*database, error) {
 		return startServer(s.URL)
 	}
 	if s.File == "" {
-		return nil, problem.Errorf("there is no place for the history: neither XDG_STATE_HOME nor HOME is set").
+		return nil, problem.Errorf("no location for the history: neither XDG_STATE_HOME nor HOME is set").
 			Remedy(`set one of them, or [history] file in jadekettle.toml`)
 	}
-	f := inFile{s.File, s.Tell}
+	f := inFile{s.File, s.Report}
 	db, err := f.open()
 	if err != nil {
 		return nil, err
@@ -118,9 +118,9 @@ func (s *Store) start() (*database, error) {
 
 // tooNew says that a newer program wrote the history, in a file or a database.
 func tooNew(place string, have, knows int, sort string) error {
-	return problem.Errorf("the history %s was written by a newer jadekettle: its form is %d, and this one knows up "+
-		"to %d",
-		place, have, knows).Remedy("use the newer program, or name another %s in [history] of jadekettle.toml", sort)
+	return problem.Errorf("history database %s was written by a newer jadekettle: it has format %d, and this "+
+		"version supports up to %d",
+		place, have, knows).Remedy("use the newer version, or change %s in [history] of jadekettle.toml", sort)
 }
 
 // Close lets the database go.
@@ -164,8 +164,8 @@ func write(db *database, do func(*transaction) error) error {
 // What may be over the next time: errLocked and errAway are wrapped by errors of which passes
 // is true.
 var (
-	errLocked = errors.New("another process holds it")
-	errAway   = errors.New("the server is not there")
+	errLocked = errors.New("another process has locked it")
+	errAway   = errors.New("the server is not available")
 	errFull   = errors.New("") // which passes only when somebody makes room
 )
 
@@ -214,7 +214,7 @@ func unpack(data []byte) ([]byte, error) {
 	case data[0] == 1:
 		return zstdReader().DecodeAll(data[1:], nil)
 	}
-	return nil, errors.New("it is packed in a way that is not known")
+	return nil, errors.New("it has an unknown compression")
 }
 
 // content keeps a text once, and gives its number.

@@ -61,8 +61,8 @@ func TestStores(t *testing.T) {
 	})
 }
 
-// told is one task as a run tells it.
-func told(ref string, s plan.Status, more func(*record.Task)) record.Task {
+// reported is one task as a run reports it.
+func reported(ref string, s plan.Status, more func(*record.Task)) record.Task {
 	r, _ := value.ParseRef(ref)
 	t := record.NewTask(plan.Result{Ref: r, Status: s, Took: 40 * time.Millisecond})
 	t.DeclaredAt(value.Place{File: "manifests/gauge.toml", Line: 7})
@@ -72,7 +72,7 @@ func told(ref string, s plan.Status, more func(*record.Task)) record.Task {
 	return t
 }
 
-// ended tells that a host has ended, as a run does.
+// ended reports that a host has ended, as a run does.
 func ended(h *record.Host) record.Event {
 	h.Settle()
 	return record.Event{Host: h.Name, Ended: h}
@@ -133,10 +133,10 @@ func aRunIsKept(t *testing.T, p Project) {
 		t.Error("asking makes a file")
 	}
 	n := kept(t, p, "apply", map[string][]record.Task{
-		"gauge-01": {told("file /etc/motd", plan.Changed, func(t *record.Task) {
+		"gauge-01": {reported("file /etc/motd", plan.Changed, func(t *record.Task) {
 			t.Changes = []plan.Change{{What: "content", Was: "ebb", Becomes: "flood", Diff: "-ebb\n+flood\n"}}
-		}), told("package tide-logger", plan.Unchanged, nil)},
-		"gauge-02": {told("file /etc/motd", plan.Failed, func(t *record.Task) {
+		}), reported("package tide-logger", plan.Unchanged, nil)},
+		"gauge-02": {reported("file /etc/motd", plan.Failed, func(t *record.Task) {
 			t.Message, t.Output = "the spring tide took it", strings.Repeat("wave after wave\n", 100)
 		})},
 	}, func(h *record.Head) { h.Notes = map[string]string{"ticket": "4711"} })
@@ -178,7 +178,7 @@ func aRunIsKept(t *testing.T, p Project) {
 
 func finding(t *testing.T, p Project) {
 	motd := func(s plan.Status) map[string][]record.Task {
-		return map[string][]record.Task{"gauge-01": {told("file /etc/motd", s, func(t *record.Task) {
+		return map[string][]record.Task{"gauge-01": {reported("file /etc/motd", s, func(t *record.Task) {
 			if s == plan.Failed {
 				t.Message = "cannot write /etc/motd: permission denied"
 			}
@@ -218,7 +218,7 @@ func finding(t *testing.T, p Project) {
 			t.Errorf("%s is %d (%v)", which, n, err)
 		}
 	}
-	for which, what := range map[string]string{"-9": "no such run", "0": "is no run", "newest": "is no run"} {
+	for which, what := range map[string]string{"-9": "does not exist", "0": "invalid run", "newest": "invalid run"} {
 		_, err := p.Number(which, "")
 		refuses(t, what, "", err)
 	}
@@ -242,9 +242,9 @@ func finding(t *testing.T, p Project) {
 	if hits, _, _ := p.Search([]string{"tide"}, Filter{}); len(hits) != 1 || hits[0].Line != "cause the tide" {
 		t.Errorf("the note is found as %+v", hits)
 	}
-	refuses(t, "the run 9", "jadekettle runs", p.Note(9, map[string]string{"a": "b"}))
+	refuses(t, "run 9", "jadekettle runs", p.Note(9, map[string]string{"a": "b"}))
 	_, err = p.Load(9)
-	refuses(t, "the run 9", "jadekettle runs", err)
+	refuses(t, "run 9", "jadekettle runs", err)
 	s, err := p.Slow(4, 5)
 	if err != nil || len(s.Tasks) != 1 || s.Tasks[0].Usual != 0.04 || s.Runs != 2 {
 		t.Errorf("slow is %+v (%v)", s, err)
@@ -257,11 +257,11 @@ func interruptedAndLate(t *testing.T, p Project) {
 		Machine: "elsewhere.example.org", Whole: true}
 	r := p.Begin(h, []string{"gauge-01", "gauge-02"}, nil)
 	v := &record.Host{Name: "gauge-01"}
-	one := told("file /etc/motd", plan.Changed, nil)
+	one := reported("file /etc/motd", plan.Changed, nil)
 	r.Event(record.Event{Host: v.Name, Begun: &record.Begun{At: h.Started, Tasks: 2}})
 	r.Event(record.Event{Host: v.Name, Task: &one})
 	r.Event(record.Event{Host: v.Name, AtWork: &record.AtWork{Kind: "package", Name: "buoy-tools", Line: "unpacking",
-		Told: time.Now()}})
+		Reported: time.Now()}})
 	deadline := time.Now().Add(2 * time.Minute)
 	for {
 		k, err := p.Load(1)
@@ -284,16 +284,16 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if list, _ := p.List(Filter{Failed: true}); len(list) != 1 || list[0].State != record.Interrupted {
 		t.Errorf("it is listed as %+v", list)
 	}
-	if k, err := p.Load(1); err != nil || k.Hosts[0].State != record.Lost || k.Hosts[1].State != record.NotBegun {
+	if k, err := p.Load(1); err != nil || k.Hosts[0].State != record.Lost || k.Hosts[1].State != record.NotStarted {
 		t.Errorf("its hosts are kept as %+v (%v)", k.Hosts, err)
 	}
-	if s, err := p.Stands("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != record.OutLost ||
+	if s, err := p.HostRuns("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != record.OutLost ||
 		s[0].Message == "" {
-		t.Errorf("the host it was at stands as %+v (%v)", s, err)
+		t.Errorf("the host it was at is as %+v (%v)", s, err)
 	}
 	unknown, _ := uuid.NewV7()
 	undone := one // by the host's guard
-	undone.Status, undone.Message = plan.Failed, "the host has put back what stood"
+	undone.Status, undone.Message = plan.Failed, "the host restored what was there"
 	late := &record.Host{Name: "gauge-01", State: record.Reached, Collected: []record.Collected{
 		{Run: id.String(), Tasks: []record.Task{undone, {Kind: "package", Name: "buoy-tools", Status: plan.Changed}}},
 		{Run: unknown.String(), Tasks: []record.Task{{Kind: "user", Name: "maren", Status: plan.Failed,
@@ -318,7 +318,7 @@ func interruptedAndLate(t *testing.T, p Project) {
 	hostsThatLieOfRuns(t, p, r, id2)
 }
 
-// hostsThatLieOfRuns lets the first run end after all, and has a host tell of runs that are none of its own.
+// hostsThatLieOfRuns lets the first run end after all, and has a host report runs that are not its own.
 func hostsThatLieOfRuns(t *testing.T, p Project, r *Recorder, id2 uuid.UUID) {
 	t.Helper()
 	r.End(&record.Run{Hosts: nil})
@@ -361,7 +361,7 @@ func twoAtOnce(t *testing.T, p Project) {
 			own := another(t, p)
 			for range 5 {
 				kept(t, own, "apply", map[string][]record.Task{
-					"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
+					"gauge-01": {reported("file /etc/motd", plan.Changed, nil)}}, nil)
 			}
 		})
 	}
@@ -377,7 +377,7 @@ func twoAtOnce(t *testing.T, p Project) {
 	}
 }
 
-// TestAStoreThatFails has every fault told in words, with what to do, and stops nothing.
+// TestAStoreThatFails has every fault reported in words, with what to do, and stops nothing.
 func TestAStoreThatFails(t *testing.T) {
 	begin := func(p Project) error {
 		id, _ := uuid.NewV7()
@@ -389,9 +389,9 @@ func TestAStoreThatFails(t *testing.T) {
 		p := pier(t)
 		os.MkdirAll(filepath.Dir(p.File), 0o700)
 		os.WriteFile(p.File, []byte(strings.Repeat("this is the log of the lighthouse\n", 400)), 0o600)
-		refuses(t, "is broken", "runs check", begin(p))
+		refuses(t, "is corrupted", "runs check", begin(p))
 		_, err := p.List(Filter{})
-		refuses(t, "is broken", "runs check", err)
+		refuses(t, "is corrupted", "runs check", err)
 		if _, ok := p.Known("").Load("gauge-01"); ok {
 			t.Error("something is known")
 		}
@@ -405,7 +405,7 @@ func TestAStoreThatFails(t *testing.T) {
 		db.Exec("PRAGMA user_version = 99")
 		p.Close()
 		newer := Project{&Store{File: p.File}, "pier"}
-		refuses(t, "newer jadekettle: its form is 99", "use the newer program", begin(newer))
+		refuses(t, "newer jadekettle: it has format 99", "use the newer version", begin(newer))
 	})
 	t.Run("locked", func(t *testing.T) {
 		p := pier(t)
@@ -448,7 +448,7 @@ func TestAStoreThatFails(t *testing.T) {
 		if list, err := full.List(Filter{}); err != nil || len(list) != 1 {
 			t.Errorf("it reads %d runs: %v", len(list), err)
 		}
-		refuses(t, "is full", "make room", begin(another(t, p)))
+		refuses(t, "is full", "free some space", begin(another(t, p)))
 	})
 	storeOnABadDisk(t, begin)
 }
@@ -466,8 +466,8 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 			os.WriteFile(p.File, make([]byte, size), 0o600)
 			os.Remove(p.File + "-wal")
 			said := ""
-			emptied := Project{&Store{File: p.File, Tell: func(text string) { said += text }}, "pier"}
-			if err := begin(emptied); err != nil || strings.Count(said, "what was kept in it is lost") != 1 {
+			emptied := Project{&Store{File: p.File, Report: func(text string) { said += text }}, "pier"}
+			if err := begin(emptied); err != nil || strings.Count(said, "its content is lost") != 1 {
 				t.Errorf("of %d bytes it says %q (%v)", size, said, err)
 			}
 			emptied.Close()
@@ -478,7 +478,7 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 		r.Number()
 		os.Remove(p.File)
 		r.End(&record.Run{Hosts: []*record.Host{&record.Host{Name: "gauge-01"}}})
-		refuses(t, "was taken away while the run went", "begins a new one", r.Wait())
+		refuses(t, "was removed during the run", "creates a new one", r.Wait())
 	})
 	t.Run("full and read-only", func(t *testing.T) {
 		p := pier(t)
@@ -492,7 +492,7 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 		r := p.Begin(record.Head{Run: id.String(), Mode: "apply", Started: time.Now()}, []string{"gauge-01"}, nil)
 		v := &record.Host{Name: "gauge-01", State: record.Reached}
 		for i := range 60 {
-			one := told(fmt.Sprintf("file /srv/%d", i), plan.Failed, func(t *record.Task) {
+			one := reported(fmt.Sprintf("file /srv/%d", i), plan.Failed, func(t *record.Task) {
 				for n := range 4000 { // which packs badly
 					t.Message += fmt.Sprintf("%x", (n+i)*7919)
 				}
@@ -513,7 +513,7 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 		}
 	})
 	t.Run("nowhere", func(t *testing.T) {
-		refuses(t, "no place for the history", "[history] file", begin(Project{&Store{}, "pier"}))
+		refuses(t, "no location for the history", "[history] file", begin(Project{&Store{}, "pier"}))
 	})
 	t.Run("below a file", func(t *testing.T) {
 		p := Project{&Store{File: "/dev/null/history.db"}, "pier"}
@@ -523,11 +523,11 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 	})
 	t.Run("damaged in the middle", func(t *testing.T) {
 		p := pier(t)
-		kept(t, p, "apply", map[string][]record.Task{"gauge-01": {told("file /etc/motd", plan.Changed, nil)}}, nil)
+		kept(t, p, "apply", map[string][]record.Task{"gauge-01": {reported("file /etc/motd", plan.Changed, nil)}}, nil)
 		db, _ := p.open()
 		db.Exec("UPDATE content SET packed = x'0001' WHERE id = 1")
 		h, err := p.Check()
-		if err != nil || len(h.Wrong) == 0 || !strings.Contains(h.Wrong[0], "is not what it was") {
+		if err != nil || len(h.Wrong) == 0 || !strings.Contains(h.Wrong[0], "is corrupted") {
 			t.Errorf("the check finds %+v (%v)", h, err)
 		}
 	})
@@ -536,7 +536,7 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 func prune(t *testing.T, p Project) {
 	for i := range 6 {
 		kept(t, p, "apply", map[string][]record.Task{
-			"gauge-01": {told(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *record.Task) {
+			"gauge-01": {reported(fmt.Sprintf("file /srv/tide-%d", i), plan.Failed, func(t *record.Task) {
 				for n := range 4000 { // which packs badly
 					t.Message += fmt.Sprintf("%x", (n+i)*7919)
 				}
@@ -636,7 +636,7 @@ func known(t *testing.T, p Project) {
 func oddTexts(t *testing.T, p Project) {
 	odd := "brine\x00\xff\xfe \x1b[31m<b>'; DROP TABLE run; --"
 	n := kept(t, p, "apply", map[string][]record.Task{
-		"gauge-01": {told("command "+odd, plan.Failed, func(t *record.Task) {
+		"gauge-01": {reported("command "+odd, plan.Failed, func(t *record.Task) {
 			t.Message, t.Output = odd, strings.Repeat("Fähre über die Flußmündung 12e5 ", 4000)
 		})}}, func(h *record.Head) { h.Notes = map[string]string{odd: odd}; h.Command = []string{odd} })
 	k, err := p.Load(n)
@@ -664,7 +664,7 @@ func BenchmarkKeeping(b *testing.B) {
 		for host := range 100 {
 			v := &record.Host{Name: fmt.Sprintf("gauge-%03d", host), State: record.Reached}
 			for i := range 100 {
-				one := told(fmt.Sprintf("file /srv/tide/%d", i), plan.Unchanged, nil)
+				one := reported(fmt.Sprintf("file /srv/tide/%d", i), plan.Unchanged, nil)
 				r.Event(record.Event{Host: v.Name, Task: &one})
 			}
 			r.Event(ended(v))
@@ -691,7 +691,7 @@ func BenchmarkAThousandHosts(b *testing.B) {
 		var all []*record.Host
 		for i, name := range names {
 			v := &record.Host{Name: name, State: record.Reached, Facts: &facts.Facts{Hostname: name}}
-			one := told("file /etc/motd", plan.Unchanged, nil)
+			one := reported("file /etc/motd", plan.Unchanged, nil)
 			if (i+n)%50 == 0 {
 				one.Status = plan.Failed
 			}
@@ -708,11 +708,11 @@ func BenchmarkAThousandHosts(b *testing.B) {
 	b.Run("status", func(b *testing.B) {
 		for b.Loop() {
 			for _, name := range names {
-				stands, err := p.Stands("", name, 200)
+				current, err := p.HostRuns("", name, 200)
 				if err != nil {
 					b.Fatal(err)
 				}
-				if _, err := history.StatusOf(name, stands, func(n int) ([]record.Task,
+				if _, err := history.StatusOf(name, current, func(n int) ([]record.Task,
 					error) {
 					return p.Moved(n, name)
 				}); err != nil {
@@ -745,7 +745,7 @@ func BenchmarkAThousandHosts(b *testing.B) {
 	})
 }
 
-// TestAStatusThatIsNotKnown is not told as unchanged.
+// TestAStatusThatIsNotKnown is not reported as unchanged.
 func TestAStatusThatIsNotKnown(t *testing.T) {
 	for status, n := range numbers {
 		if got := statusOf(n); got != status {

@@ -37,7 +37,7 @@ func (p Project) insert(tx *transaction, h *record.Head, alive bool) (int64, err
 	if err != nil {
 		return 0, err
 	}
-	answers, err := json.Marshal(h.Answers)
+	answers, err := json.Marshal(h.Inputs)
 	if err != nil {
 		return 0, err
 	}
@@ -191,7 +191,7 @@ func (w *writer) event(e record.Event) error {
 		return w.task(id, *e.Task)
 	}
 	for _, t := range e.Ended.Tasks {
-		if t.ID < 0 { // left out; all others were told as they came
+		if t.ID < 0 { // skipped; all others were reported as they came
 			if err := w.task(id, t); err != nil {
 				return err
 			}
@@ -206,7 +206,7 @@ func (w *writer) event(e record.Event) error {
 	return w.ended(id, e.Ended, f)
 }
 
-// hand tells what a host is at, for those who follow the run.
+// hand stores what a host is at, for those who follow the run.
 func hand(w *record.AtWork) string {
 	text, err := json.Marshal(w)
 	if err != nil {
@@ -234,7 +234,7 @@ func (w *writer) ended(id int64, h *record.Host, f []byte) error {
 	return w.visited(id, h, facts)
 }
 
-// visited writes what is told of a host besides its tasks.
+// visited writes what is reported of a host besides its tasks.
 func (w *writer) visited(id int64, h *record.Host, facts any) error {
 	rest := *h
 	rest.Tasks = nil
@@ -243,10 +243,10 @@ func (w *writer) visited(id int64, h *record.Host, facts any) error {
 		return err
 	}
 	err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
-		unchanged = ?, left_out = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`,
+		unchanged = ?, skipped = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`,
 		string(h.State),
 		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed,
-		h.Unchanged, h.LeftOut,
+		h.Unchanged, h.Skipped,
 		h.Blocked, h.Stopped, facts, pack(detail), id)
 	if err != nil {
 		return err
@@ -262,16 +262,16 @@ func (w *writer) visited(id int64, h *record.Host, facts any) error {
 func ms(seconds float64) int64 { return int64(seconds * 1000) }
 
 // numbers of the statuses in the file; they never change.
-var numbers = map[plan.Status]int{plan.Changed: 1, plan.Failed: 2, plan.Unchanged: 3, plan.LeftOut: 4, plan.Blocked: 5}
+var numbers = map[plan.Status]int{plan.Changed: 1, plan.Failed: 2, plan.Unchanged: 3, plan.Skipped: 4, plan.Blocked: 5}
 
-// statusOf is the status of a number; one that is not known is told as what it is, and not as all being well.
+// statusOf is the status of a number; one that is not known is shown as unknown, and not as all being well.
 func statusOf(n int) plan.Status {
 	for s, of := range numbers {
 		if of == n {
 			return s
 		}
 	}
-	return plan.Status(fmt.Sprintf("status %d, which is not known", n))
+	return plan.Status(fmt.Sprintf("unknown status %d", n))
 }
 
 // task keeps one task of a host, behind those that it has.
@@ -303,7 +303,7 @@ func (w *writer) task(visit int64, t record.Task) error {
 	w.tasks = append(w.tasks, taskRow{visit: visit, nth: nth, thing: thing, place: place, labels: labels,
 		status: numbers[t.Status],
 		began:  ms(t.After), took: ms(t.Seconds), detail: detail})
-	if t.Status == plan.Unchanged || t.Status == plan.LeftOut {
+	if t.Status == plan.Unchanged || t.Status == plan.Skipped {
 		return nil
 	}
 	words := []string{t.Kind + " " + t.Name, t.Message, t.Do, t.Output, t.By}
@@ -314,7 +314,7 @@ func (w *writer) task(visit int64, t record.Task) error {
 	return nil
 }
 
-// withdraw takes away what is kept of a task, in whose place something else is told.
+// withdraw takes away what is kept of a task, in whose place something else is reported.
 func (w *writer) withdraw(visit int64, ref value.Ref) error {
 	thing, err := w.thing(ref)
 	if err != nil {
@@ -348,7 +348,7 @@ func (w *writer) say(visit, nth int64, words ...string) {
 	w.words = append(w.words, wordsRow{w.run, visit, nth, strings.ToValidUTF8(text[:min(len(text), maxWords)], "")})
 }
 
-// insertRows writes what was told of tasks, and the words by which they are found, all at once.
+// insertRows writes what was reported of tasks, and the words by which they are found, all at once.
 func (w *writer) insertRows() error {
 	tasks, words := w.tasks, w.words
 	w.tasks, w.words = nil, nil
@@ -358,12 +358,12 @@ func (w *writer) insertRows() error {
 	return w.tx.words(w.tx, words)
 }
 
-// mostUnknown is of how many runs that are not kept here one host may tell at once.
+// mostUnknown is of how many runs that are not kept here one host may report at once.
 const mostUnknown = 16
 
 // late files results that a host had kept back under the run that they belong to, which may
 // have been one of another machine. A host may lie: of a run that had all its results, or is
-// another project's, it can tell nothing more.
+// another project's, it can say nothing more.
 func (w *writer) late(host string, c record.Collected, unknown *int) error {
 	if _, err := uuid.Parse(c.Run); err != nil {
 		return nil
@@ -424,7 +424,7 @@ func (w *writer) late(host string, c record.Collected, unknown *int) error {
 	return other.counted(id, w.number)
 }
 
-// counted puts right what is told of a host whose results came with another run.
+// counted corrects the counts of a host whose results came with another run.
 func (w *writer) counted(visit int64, by int) error {
 	err := w.tx.Exec(`UPDATE visit SET collected_by = ?,
 		changed = (SELECT count(*) FROM task WHERE visit = visit.id AND status = 1),
@@ -437,7 +437,7 @@ func (w *writer) counted(visit int64, by int) error {
 	return err
 }
 
-// begunBy reads when a run began out of its UUIDv7 (RFC 9562, 5.7), which a host has told
+// begunBy reads when a run began out of its UUIDv7 (RFC 9562, 5.7), which a host has reported
 // and which may be none.
 func begunBy(id string, otherwise time.Time) time.Time {
 	u, err := uuid.Parse(id)

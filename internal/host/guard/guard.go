@@ -1,6 +1,6 @@
 // Package guard lets a host put back by itself what a change has cut us off by: before the
-// change it is written down what stands, and a timer is set that outlives the worker, the
-// connection and a reboot. It is lifted when somebody has got in anew.
+// change it is written down what is there, and a timer is set that outlives the worker, the
+// connection and a reboot. It is lifted when somebody has got in again.
 //
 // A file that a service reads counts only once that service has read it: until then it stays written
 // down, from one run to the next.
@@ -36,7 +36,7 @@ const (
 	lockFile     = "guard-lock"
 )
 
-// atBoot stands in the place of a token where a reboot came in between.
+// atBoot is in the place of a token where a reboot came in between.
 const atBoot = "boot"
 
 // grace is how much longer than the worker the timer waits, which is there for when the
@@ -53,24 +53,24 @@ const (
 // for when the worker is no more.
 const changeLimit = 5 * time.Minute
 
-// Guard is what stands written down.
+// Guard is what is there written down.
 type Guard struct {
-	Token    string              `json:"token"` // of the timer that counts
-	Project  string              `json:"project"`
-	Run      string              `json:"run"`
-	Boot     string              `json:"boot,omitempty"` // the boot's id, for the uptimes of files
-	Refs     []value.Ref         `json:"refs"`           // the tasks
-	Files    []saved             `json:"files"`
-	Services []service.Standing  `json:"services"`
-	Acts     []string            `json:"acts,omitempty"` // the services that read their files by this change
-	Brought  []packages.Standing `json:"packages,omitempty"`
-	Packets  *string             `json:"packets,omitempty"` // as nft lists them
-	Made     bool                `json:"made,omitempty"`    // the change is made, and somebody has to get in now
-	Begun    bool                `json:"begun,omitempty"`   // things are being put back, or were when that was cut off
-	Wrong    string              `json:"wrong,omitempty"`   // why not all of it could be
+	Token    string           `json:"token"` // of the timer that counts
+	Project  string           `json:"project"`
+	Run      string           `json:"run"`
+	Boot     string           `json:"boot,omitempty"` // the boot's id, for the uptimes of files
+	Refs     []value.Ref      `json:"refs"`           // the tasks
+	Files    []saved          `json:"files"`
+	Services []service.Prior  `json:"services"`
+	Acts     []string         `json:"acts,omitempty"` // the services that read their files by this change
+	Brought  []packages.Prior `json:"packages,omitempty"`
+	Packets  *string          `json:"packets,omitempty"` // as nft lists them
+	Made     bool             `json:"made,omitempty"`    // the change is made, and somebody has to get in now
+	Begun    bool             `json:"begun,omitempty"`   // things are being put back, or were when that was cut off
+	Wrong    string           `json:"wrong,omitempty"`   // why not all of it could be
 }
 
-// saved is one file, folder or link as it stood.
+// saved is one file, folder or link as it was.
 type saved struct {
 	Path   string            `json:"path"`
 	Type   fs.FileMode       `json:"type"` // the type bits; ModeIrregular when there was nothing
@@ -98,12 +98,12 @@ type Change struct {
 type Keeper struct {
 	Env   *kind.Env
 	Login string        // who logs in
-	Wait  time.Duration // until somebody has to have got in anew
+	Wait  time.Duration // until somebody has to have got in again
 	guard *Guard
 	late  *Guard // what counts only later; nil until it is read
 }
 
-// Arm writes down what stands of all that changes may cut us off by, and sets the timer.
+// Arm writes down what is there of all that changes may cut us off by, and sets the timer.
 func (k *Keeper) Arm(ctx context.Context, list []Change) error {
 	up, boot, err := k.Env.Uptime()
 	if err != nil {
@@ -115,7 +115,7 @@ func (k *Keeper) Arm(ctx context.Context, list []Change) error {
 	k.guard = &Guard{Project: k.Env.Run.Project, Run: k.Env.Run.ID, Boot: boot}
 	for _, c := range list {
 		if err := k.guard.add(ctx, k.Env, c, k.late.Files, up); err != nil {
-			return fmt.Errorf("write down what stands: %w", err)
+			return fmt.Errorf("save the current state: %w", err)
 		}
 	}
 	for _, f := range k.late.Files { // which the services read by this change
@@ -154,7 +154,7 @@ func (f saved) readBy(services []string) bool {
 	return slices.ContainsFunc(f.Readers, func(name string) bool { return slices.Contains(services, name) })
 }
 
-// add writes down what is not yet. Of a file that counts only later, what stood before its first change
+// add writes down what is not yet. Of a file that counts only later, what was there before its first change
 // is what is put back.
 func (g *Guard) add(ctx context.Context, env *kind.Env, c Change, late []saved, up time.Duration) error {
 	g.Refs = append(g.Refs, c.Ref)
@@ -180,16 +180,16 @@ func (g *Guard) add(ctx context.Context, env *kind.Env, c Change, late []saved, 
 	}
 	var names []string
 	for _, name := range c.Scope.Services {
-		if !slices.ContainsFunc(g.Services, func(have service.Standing) bool { return have.Name == name }) {
+		if !slices.ContainsFunc(g.Services, func(have service.Prior) bool { return have.Name == name }) {
 			names = append(names, name)
 		}
 	}
-	standing, err := service.Stand(ctx, env, names)
+	standing, err := service.PriorOf(ctx, env, names)
 	if err != nil {
 		return err
 	}
 	g.Services = append(g.Services, standing...)
-	brought, err := packages.Stand(ctx, env, c.Scope.Packages)
+	brought, err := packages.PriorOf(ctx, env, c.Scope.Packages)
 	if err != nil {
 		return err
 	}
@@ -205,7 +205,7 @@ func (g *Guard) add(ctx context.Context, env *kind.Env, c Change, late []saved, 
 	return nil
 }
 
-// Lift says that somebody has got in anew. What only counts later stays written down; read says that the
+// Lift says that somebody has got in again. What only counts later stays written down; read says that the
 // services which read something by the change have done so.
 func (k *Keeper) Lift(ctx context.Context, read bool) {
 	g := k.guard
@@ -294,7 +294,7 @@ func Main(ctx context.Context, m machine.Machine, what string) error {
 	token, wait, _ := strings.Cut(what, ":")
 	n, err := strconv.Atoi(wait)
 	if err != nil {
-		return fmt.Errorf("%q is no guard", what)
+		return fmt.Errorf("invalid guard %q", what)
 	}
 	m.Wait(ctx, time.Duration(n)*time.Second)
 	_, err = Restore(ctx, m, token)

@@ -18,9 +18,9 @@ import (
 	"jadekettle/internal/host/machine/folder"
 )
 
-// TestAGuardPutsBackWhatStood sets a guard, changes what it is for, and has it put back, lifted, or found by the next
+// TestAGuardRestores sets a guard, changes what it is for, and has it put back, lifted, or found by the next
 // run, whose worker follows one that was killed.
-func TestAGuardPutsBackWhatStood(t *testing.T) {
+func TestAGuardRestores(t *testing.T) {
 	ref := value.Ref{Kind: "file", Name: "/etc/ssh/sshd_config"}
 	before := map[string]string{"etc/ssh/sshd_config": "0640 Port 22\n", "etc/ssh/more/a": "0600 one\n"}
 	changed := map[string]string{"etc/ssh/sshd_config": "0644 Port 2222\n", "etc/ssh/more/b": "0644 two\n",
@@ -35,12 +35,12 @@ func TestAGuardPutsBackWhatStood(t *testing.T) {
 			}
 		}, before},
 		"lifted": {func(t *testing.T, k *guard.Keeper, _ *folder.Machine) { k.Lift(t.Context(), true) }, changed},
-		"put back by the timer": {func(t *testing.T, k *guard.Keeper, m *folder.Machine) {
+		"restore by the timer": {func(t *testing.T, k *guard.Keeper, m *folder.Machine) {
 			if err := guard.Main(t.Context(), m, token(t, m)+":0"); err != nil {
 				t.Error(err)
 			}
 			if g, found := guard.Settle(t.Context(), k.Env); !found || len(g.Refs) != 1 || g.Wrong != "" {
-				t.Errorf("the next run is told %+v", g)
+				t.Errorf("the next run is reported %+v", g)
 			}
 		}, before},
 		"by a timer of before": {func(t *testing.T, k *guard.Keeper, m *folder.Machine) {
@@ -51,7 +51,7 @@ func TestAGuardPutsBackWhatStood(t *testing.T) {
 		}, changed},
 		"the next run gets in": {func(t *testing.T, k *guard.Keeper, _ *folder.Machine) {
 			if g, found := guard.Settle(t.Context(), k.Env); found {
-				t.Errorf("it is told that %v were put back", g.Refs)
+				t.Errorf("it is informed that %v were put back", g.Refs)
 			}
 		}, changed},
 	} {
@@ -60,7 +60,7 @@ func TestAGuardPutsBackWhatStood(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			stand(t, m, before)
+			put(t, m, before)
 			run := plan.Run{ID: "r", Project: "tide"}
 			s, err := ledger.Open(m, run)
 			if err != nil {
@@ -73,13 +73,13 @@ func TestAGuardPutsBackWhatStood(t *testing.T) {
 				t.Fatal(err)
 			}
 			os.RemoveAll(filepath.Join(m.Root, "etc/ssh"))
-			stand(t, m, changed)
+			put(t, m, changed)
 			if err := k.Made(t.Context()); err != nil {
 				t.Fatal(err)
 			}
 			c.end(t, k, m)
-			if got := stands(t, m); !maps.Equal(got, c.want) {
-				t.Errorf("there stands %v, want %v", got, c.want)
+			if got := current(t, m); !maps.Equal(got, c.want) {
+				t.Errorf("there is %v, want %v", got, c.want)
 			}
 			for _, left := range []string{"guard.json", "guard-restored.json"} {
 				if _, err := os.Stat(filepath.Join(m.Root, "var/lib/jadekettle", left)); err == nil {
@@ -90,8 +90,8 @@ func TestAGuardPutsBackWhatStood(t *testing.T) {
 	}
 }
 
-// stand writes files, each with its mode before its content.
-func stand(t *testing.T, m *folder.Machine, files map[string]string) {
+// put writes files, each with its mode before its content.
+func put(t *testing.T, m *folder.Machine, files map[string]string) {
 	t.Helper()
 	for name, what := range files {
 		p := filepath.Join(m.Root, name)
@@ -107,8 +107,8 @@ func stand(t *testing.T, m *folder.Machine, files map[string]string) {
 	}
 }
 
-// stands gives what lies below /etc/ssh, as stand takes it.
-func stands(t *testing.T, m *folder.Machine) map[string]string {
+// is gives what is below /etc/ssh, as put takes it.
+func current(t *testing.T, m *folder.Machine) map[string]string {
 	t.Helper()
 	out := map[string]string{}
 	filepath.Walk(filepath.Join(m.Root, "etc/ssh"), func(p string, info os.FileInfo, err error) error {

@@ -57,8 +57,8 @@ func Restore(ctx context.Context, m machine.Machine, token string) ([]value.Ref,
 	err = errors.Join(err, g.restore(ctx, env, d, token == atBoot && e == nil)) // on a full disk as well
 	if err != nil {
 		g.Wrong = err.Error()
-		if told, e := json.Marshal(g); e == nil {
-			text = told
+		if reported, e := json.Marshal(g); e == nil {
+			text = reported
 		}
 	}
 	if e := replace(d, restoredFile, saved{Mode: 0o600, UID: -1, GID: -1, Data: text}); err == nil {
@@ -76,7 +76,7 @@ func (g *Guard) restore(ctx context.Context, env *kind.Env, store machine.Dir, e
 	var all []error
 	for _, p := range g.Brought {
 		if err := packages.PutBack(ctx, env, p); err != nil {
-			all = append(all, fmt.Errorf("put back the package %s: %w", p.Name, err))
+			all = append(all, fmt.Errorf("restore the package %s: %w", p.Name, err))
 		}
 	}
 	all = append(all, g.files(env))
@@ -95,18 +95,18 @@ func (g *Guard) restore(ctx context.Context, env *kind.Env, store machine.Dir, e
 	}
 	for _, s := range g.Services {
 		if err := service.PutBack(ctx, env, s, early); err != nil {
-			all = append(all, fmt.Errorf("put back the service %s: %w", s.Name, err))
+			all = append(all, fmt.Errorf("restore the service %s: %w", s.Name, err))
 		}
 	}
 	return errors.Join(all...)
 }
 
-// files puts back all files, folders before what lies in them, and goes on whatever fails.
+// files puts back all files, folders before what is in them, and goes on whatever fails.
 func (g *Guard) files(env *kind.Env) error {
 	var all []error
 	back := func(f saved) {
 		if err := f.putBack(env); err != nil {
-			all = append(all, fmt.Errorf("put back %s: %w", f.Path, err))
+			all = append(all, fmt.Errorf("restore %s: %w", f.Path, err))
 		}
 		service.Wrote(env, f.Path)
 	}
@@ -142,7 +142,7 @@ func (f saved) putBack(env *kind.Env) error {
 	case f.Type == fs.ModeIrregular && !there:
 		return nil
 	case f.Type == fs.ModeIrregular && info.Type.IsDir():
-		return nil // what lies in it by now is nobody's to remove
+		return nil // what is in it by now is nobody's to remove
 	case f.Type == fs.ModeIrregular:
 		if err := d.Remove(name); err != nil {
 			return err
@@ -158,7 +158,7 @@ func (f saved) putBack(env *kind.Env) error {
 		return errors.Join(d.Rename(candidate, name), d.Sync())
 	}
 	if there && info.Type.IsDir() {
-		return errors.New("a folder stands there now")
+		return errors.New("a directory is there now")
 	}
 	return replace(d, name, f)
 }

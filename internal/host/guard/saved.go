@@ -18,7 +18,7 @@ const (
 	maxFiles = 4096    // files and folders in a folder
 )
 
-// saveAll reads what stands at all paths of a scope, and in its folders.
+// saveAll reads what is there at all paths of a scope, and in its folders.
 func saveAll(env *kind.Env, s kinds.Scope) ([]saved, error) {
 	var out []saved
 	for _, p := range s.Paths {
@@ -38,7 +38,7 @@ func saveAll(env *kind.Env, s kinds.Scope) ([]saved, error) {
 	return out, nil
 }
 
-// saveTree reads a folder with all that lies in it, in at most so many bytes and files: what is above comes first.
+// saveTree reads a folder with all that is in it, in at most so many bytes and files: what is above comes first.
 func saveTree(env *kind.Env, p string, bytes, files int) ([]saved, error) {
 	f, err := save(env, p)
 	if err != nil {
@@ -61,13 +61,13 @@ func saveTree(env *kind.Env, p string, bytes, files int) ([]saved, error) {
 			bytes -= len(f.Data)
 		}
 		if out = append(out, inside...); bytes < 0 || len(out) > files {
-			return nil, fmt.Errorf("%s holds more than %d files or %d MB", p, maxFiles, maxSaved>>20)
+			return nil, fmt.Errorf("%s contains more than %d files or %d MB", p, maxFiles, maxSaved>>20)
 		}
 	}
 	return out, nil
 }
 
-// save reads what stands at a path.
+// save reads what is there at a path.
 func save(env *kind.Env, p string) (saved, error) {
 	out := saved{Path: p, Type: fs.ModeIrregular}
 	d, name, err := env.Split(p)
@@ -107,7 +107,7 @@ func read(d machine.Dir, name string, holds bool) (data []byte, extras map[strin
 	}
 	data, err = io.ReadAll(io.LimitReader(f, maxSaved+1))
 	if err == nil && len(data) > maxSaved {
-		err = errors.New("it is too large to be written down")
+		err = errors.New("it is too large to be saved")
 	}
 	return data, extras, err
 }

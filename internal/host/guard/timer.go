@@ -29,7 +29,7 @@ func unit(token string) string { return "jadekettle-guard-" + strings.ToLower(to
 
 // timer has the host start a program of its own that puts things back: by a transient
 // unit, where the service manager has these, else by a process that has nothing to do with
-// the session. Where the worker is no program of the host, as on a simulated one, there is
+// the session. Where the worker is not a program of the host, as on a simulated one, there is
 // none.
 func (k *Keeper) timer(ctx context.Context, after time.Duration) error {
 	m := k.Env.Machine
@@ -39,7 +39,7 @@ func (k *Keeper) timer(ctx context.Context, after time.Duration) error {
 	}
 	wait := int(after.Seconds())
 	if err := bootEntry(k.Env, self); err != nil {
-		return fmt.Errorf("set what puts things back after a reboot: %w", err)
+		return fmt.Errorf("set up the rollback after a reboot: %w", err)
 	}
 	if _, err := m.ReadDir("/run/systemd/system"); err == nil && m.UID() == 0 && m.Look("systemd-run") {
 		_, err := machine.Do(ctx, m, machine.Command{Args: []string{"systemd-run", "--quiet", "--collect",
@@ -67,9 +67,10 @@ func bootEntry(env *kind.Env, self string) error {
 	}
 	if _, err := m.ReadDir("/run/systemd/system"); err == nil {
 		if err := writeFile(env, bootUnit,
-			"[Unit]\nDescription=Put back what Jade Kettle's last change cut us off by\n"+
-				"Before=ssh.service sshd.service network-pre.target\nWants=network-pre.target\n"+
-				"[Service]\nType=oneshot\nExecStart="+self+" "+Argument+" "+atBoot+":0\n"+
+			"[Unit]\nDescription=Roll back the Jade Kettle change that cut off access\nBefore=ssh.service "+
+				"sshd.service "+
+				"network-pre.target\nWants=network-pre.target\n[Service]\nType=oneshot\nExecStart="+
+				self+" "+Argument+" "+atBoot+":0\n"+
 				"[Install]\nWantedBy=multi-user.target\n"); err != nil {
 			return err
 		}
@@ -114,7 +115,7 @@ func removeBootEntry(ctx context.Context, env *kind.Env) {
 	}
 }
 
-// writeFile writes a small file of ours anew.
+// writeFile writes a small file of ours again.
 func writeFile(env *kind.Env, p, text string) error {
 	d, name, err := env.Split(p)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 // Scope is what a change may cut us off by, and is to be put back if it does.
 type Scope struct {
 	Paths    []string // of files and folders
-	Trees    []string // of folders with all that lies in them
+	Trees    []string // of folders with all that is in them
 	Services []string // that take effect of them, or are changed themselves
 	Late     bool     // the paths count only once one of the services has read them
 	Packages []string // that go
@@ -67,7 +67,7 @@ var doors = []string{"ssh", "sshd", "ssh.socket", "sshd.socket", "dropbear", "nf
 // accountFiles hold accounts and groups.
 var accountFiles = []string{"/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow"}
 
-// Guarded tells what a task may cut us off by, who logs in by an account.
+// Guarded says by what a task may cut us off, who log in by an account.
 func Guarded(env *kind.Env, t plan.Task, login string) Scope {
 	switch t.Ref.Kind {
 	case "service":
@@ -92,7 +92,7 @@ func Guarded(env *kind.Env, t plan.Task, login string) Scope {
 // byPath looks at where something lies.
 func byPath(env *kind.Env, t plan.Task, login string) Scope {
 	at := kind.FileOfPart(t.Ref.Name)
-	// what lies in the folder may go, or become something else
+	// what is in the folder may go, or become something else
 	whole := t.Ref.Kind == "unpack" || t.Ref.Kind == "checkout" ||
 		t.Ref.Kind == "dir" && (t.Absent || t.Attrs.Bool("only_declared"))
 	var s Scope

@@ -66,7 +66,7 @@ func Schemas() schema.Kinds {
 	return schema.NewKinds(list...)
 }
 
-// Of gives the kind of a task, which may be one of one's own.
+// Of gives the kind of a task, which may be one of a custom kind.
 func Of(t plan.Task) (kind.Kind, bool) {
 	if t.Program != nil {
 		return own.Kind(t.Ref.Kind), true

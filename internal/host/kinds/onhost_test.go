@@ -155,12 +155,12 @@ func TestKindsOnAHost(t *testing.T) {
 	}{
 		"links": {steps: []step{
 			{"link /srv/charts", value.Attrs{"to": "charts-2026"},
-				"existence: absent -> there, to:  -> charts-2026", ""},
+				"existence: absent -> present, to:  -> charts-2026", ""},
 			{"link /srv/charts", value.Attrs{"to": "/srv/x"}, "to: charts-2026 -> /srv/x", ""},
 			{"link /srv/charts", value.Attrs{"to": "/srv/x"}, "", ""},
-			{"link /etc/passwd", value.Attrs{"to": "/srv/x"}, "error: /etc/passwd is there and no link", ""},
-			{"link /no/where", value.Attrs{"to": "/srv/x"}, "error: the folder /no is not there", ""},
-			{"link /srv/charts", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+			{"link /etc/passwd", value.Attrs{"to": "/srv/x"}, "error: /etc/passwd exists but is not a symlink", ""},
+			{"link /no/where", value.Attrs{"to": "/srv/x"}, "error: the directory /no does not exist", ""},
+			{"link /srv/charts", value.Attrs{"absent": true}, "existence: present -> absent", ""},
 			{"link /no/where", value.Attrs{"absent": true}, "", ""},
 		}},
 		"the kernel": {steps: []step{
@@ -169,20 +169,21 @@ func TestKindsOnAHost(t *testing.T) {
 			{"sysctl net.ipv4.ip_forward", value.Attrs{"value": "0"}, "at boot: not set -> 0", ""},
 			{"sysctl vm.swappiness", value.Attrs{"absent": true}, "at boot: 10 -> not set", ""},
 			{"sysctl net.ipv4.ip_forward", value.Attrs{"value": "0"}, "", ""},
-			{"sysctl net.ipv4.none", value.Attrs{"value": "0"}, "error: the kernel has no setting net.ipv4.none", ""},
-			{"kmod br-netfilter", value.Attrs{"loaded": true, "boot": true}, "loaded: no -> yes, boot: no -> yes", ""},
+			{"sysctl net.ipv4.none", value.Attrs{"value": "0"}, "error: unknown kernel setting net.ipv4.none", ""},
+			{"kmod br-netfilter", value.Attrs{"loaded": true, "at_boot": true},
+				"loaded: no -> yes, at_boot: no -> yes", ""},
 			{"kmod br_netfilter", value.Attrs{"options": "a=1  b=2"}, "options:  -> a=1 b=2", ""},
-			{"kmod br_netfilter", value.Attrs{"loaded": false, "boot": false, "options": ""},
-				"loaded: yes -> no, boot: yes -> no, options: a=1 b=2 -> ", ""},
+			{"kmod br_netfilter", value.Attrs{"loaded": false, "at_boot": false, "options": ""},
+				"loaded: yes -> no, at_boot: yes -> no, options: a=1 b=2 -> ", ""},
 			{"kmod floppy", value.Attrs{"kept_out": true}, "kept_out: no -> yes", ""},
-			{"kmod floppy", value.Attrs{"loaded": true}, "loaded: no -> yes", "error: modprobe ended with code 1"},
+			{"kmod floppy", value.Attrs{"loaded": true}, "loaded: no -> yes", "error: modprobe failed (exit status 1)"},
 		}},
 		"names and places": {steps: []step{
 			{"hostname pier", nil, "name: gauge-01 -> pier, at boot: gauge-01 -> pier", ""},
 			{"hostname pier", nil, "", ""},
 			{"timezone Europe/Berlin", nil, "zone: Etc/UTC -> Europe/Berlin", ""},
 			{"timezone Europe/Berlin", nil, "", ""},
-			{"timezone Mare/Crisium", nil, "error: the host knows no time zone Mare/Crisium", ""},
+			{"timezone Mare/Crisium", nil, "error: the host does not know the time zone Mare/Crisium", ""},
 			{"locale C.UTF-8", nil, "LANG:  -> C.UTF-8", ""},
 			{"locale de_DE.UTF-8", nil, "made: no -> yes, LANG: C.UTF-8 -> de_DE.UTF-8", ""},
 			{"locale de_DE.UTF-8", nil, "", ""},
@@ -192,39 +193,39 @@ func TestKindsOnAHost(t *testing.T) {
 			{"hosts_entry 192.0.2.9", value.Attrs{"absent": true}, "content: 60 bytes -> 48 bytes", ""},
 		}},
 		"mounts": {steps: []step{
-			{"dir /srv/pad", nil, "existence: absent -> there", ""},
+			{"dir /srv/pad", nil, "existence: absent -> present", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs"},
 				"mounted: no -> yes, at boot: not mounted -> tmpfs /srv/pad tmpfs defaults 0 0", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"},
 				"check_order": int64(2)},
 				"options: rw -> ro, at boot: tmpfs /srv/pad tmpfs defaults 0 0 -> tmpfs /srv/pad tmpfs ro 0 2", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro", "size=64m"},
-				"boot": false},
+				"at_boot": false},
 				"at boot: tmpfs /srv/pad tmpfs ro 0 2 -> not mounted", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"noexec", "size=1g"},
-				"boot": false},
+				"at_boot": false},
 				"options: ro,size=64m -> noexec,size=1g", ""},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"size=1048576k"},
-				"boot": false},
+				"at_boot": false},
 				"options: rw,noexec,size=1g -> size=1048576k", ""},
 			{"mount /srv/pad", value.Attrs{"what": "/dev/none", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> " +
 				"/dev/none (ext4), at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0",
-				"error: mount ended with code 32: mount: /srv/pad: " +
+				"error: mount failed (exit status 32): mount: /srv/pad: " +
 					"special device /dev/none does not exist.; tmpfs is mounted there again"},
 			{"mount /srv/pad", value.Attrs{"what": "tmpfs", "type": "tmpfs", "options": []any{"ro"},
 				"check_order": int64(2)},
 				"options: rw,size=1048576k -> ro, at boot: not mounted -> tmpfs /srv/pad tmpfs ro 0 2", ""},
 			{"mount /srv/pad", value.Attrs{"what": "/dev/vdb1", "type": "ext4"}, "mounted: tmpfs (tmpfs) -> " +
 				"/dev/vdb1 (ext4), at boot: tmpfs /srv/pad tmpfs ro 0 2 -> /dev/vdb1 /srv/pad ext4 defaults 0 0", ""},
-			{"mount /srv/pad", value.Attrs{"what": "UUID=1-2", "type": "ext4", "boot": false},
+			{"mount /srv/pad", value.Attrs{"what": "UUID=1-2", "type": "ext4", "at_boot": false},
 				"at boot: /dev/vdb1 /srv/pad ext4 defaults 0 0 -> not mounted", ""},
 			{"mount /srv/none", value.Attrs{"what": "tmpfs", "type": "tmpfs"},
-				"folder: absent -> there, mounted: no -> yes, at boot: not mounted -> tmpfs /srv/none tmpfs " +
+				"directory: absent -> present, mounted: no -> yes, at boot: not mounted -> tmpfs /srv/none tmpfs " +
 					"defaults 0 0", ""},
 			{"mount /srv/pad", value.Attrs{"absent": true}, "mounted: yes -> no", ""},
 			{"mount /srv/pad", value.Attrs{"what": "/dev/none", "type": "ext4"},
 				"mounted: no -> yes, at boot: not mounted -> /dev/none /srv/pad ext4 defaults 0 0",
-				"error: mount ended with code 32"},
+				"error: mount failed (exit status 32)"},
 			{"mount /srv/pad", value.Attrs{"absent": true}, "", ""},
 		}},
 		"commands": {steps: []step{
@@ -236,19 +237,19 @@ func TestKindsOnAHost(t *testing.T) {
 			{"command idle", value.Attrs{"run": []any{"touch", "/srv/b"}, "done_if_exists": "/srv/c"},
 				"run: not done -> touch /srv/b", "run: not done"},
 			{"command as nobody", value.Attrs{"script": "touch /srv/d", "always": true, "run_as": "nemo"},
-				"error: nemo is no user of this host", ""},
+				"error: the user nemo does not exist on this host", ""},
 			{"command elsewhere", value.Attrs{"script": "touch d", "always": true, "folder": "/no"},
-				"error: the folder /no is not there", ""},
-			{"cron rotate", value.Attrs{"schedule": "1 2 * * *", "run": "date +%H"}, "content:  -> 80 bytes", ""},
+				"error: the directory /no does not exist", ""},
+			{"cron rotate", value.Attrs{"schedule": "1 2 * * *", "run": "date +%H"}, "content:  -> 48 bytes", ""},
 			{"cron rotate", value.Attrs{"schedule": "1 2 * * *", "run": "date +%H"}, "", ""},
-			{"cron rotate", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+			{"cron rotate", value.Attrs{"absent": true}, "existence: present -> absent", ""},
 		}},
 		"rights": {steps: []step{
-			{"sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}}, "content:  -> 79 bytes", ""},
+			{"sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}}, "content:  -> 47 bytes", ""},
 			{"sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}, "password": false},
-				"content: 79 bytes -> 89 bytes", ""},
-			{"sudo_rule keepers", value.Attrs{"absent": true}, "existence: there -> absent", ""},
-			{"user olga", value.Attrs{"groups": []any{"adm"}}, "existence: absent -> there, groups:  -> adm", ""},
+				"content: 47 bytes -> 57 bytes", ""},
+			{"sudo_rule keepers", value.Attrs{"absent": true}, "existence: present -> absent", ""},
+			{"user olga", value.Attrs{"groups": []any{"adm"}}, "existence: absent -> present, groups:  -> adm", ""},
 			{"user olga", value.Attrs{"groups": []any{}, "only_groups": true, "locked": true},
 				"groups: in adm -> not in adm, locked: no -> yes", ""},
 			{"user olga", value.Attrs{"locked": false, "expires": "never"},
@@ -258,7 +259,7 @@ func TestKindsOnAHost(t *testing.T) {
 		}},
 		"versions": {steps: []step{
 			{"package chart-press", value.Attrs{"version": "1.*"}, "version: absent -> 1.*",
-				"error: no package list on this host has chart-press in the version 1.*"},
+				`error: package "chart-press" not found in version 1.*`},
 			{"package chart-press", value.Attrs{"version": "2.0.*", "hold": true},
 				"version: absent -> 2.0.*, hold: no -> yes", ""},
 			{"package chart-press", value.Attrs{"version": "2.0.*", "hold": true}, "", ""},
@@ -266,18 +267,18 @@ func TestKindsOnAHost(t *testing.T) {
 			{"package chart-press", value.Attrs{"absent": true, "purge": true}, "version: 2.0.1-1 -> absent", ""},
 			{"repo tides", value.Attrs{"urls": []any{"https://packages.example.org/debian"},
 				"suites": []any{"bookworm"}},
-				"error: the suite \"bookworm\" goes with 0 components", ""},
+				"error: the suite \"bookworm\" has 0 components", ""},
 			{"repo tides", value.Attrs{"urls": []any{"https://packages.example.org/debian"}, "suites": []any{"./"}},
-				"content:  -> 132 bytes", ""},
+				"content:  -> 100 bytes", ""},
 			{"repo tides", value.Attrs{"urls": []any{"https://packages.example.org/debian"}, "suites": []any{"./"},
 				"content": "-----BEGIN PGP PUBLIC KEY BLOCK-----\n"},
-				"content: 132 bytes -> 158 bytes, key: none -> as declared", ""},
-			{"repo tides", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+				"content: 100 bytes -> 126 bytes, key: none -> as declared", ""},
+			{"repo tides", value.Attrs{"absent": true}, "existence: present -> absent", ""},
 		}},
 		"parts of files": {steps: []step{
-			{"lines /etc/tide.conf", value.Attrs{"take_out": []any{"^x"}},
-				"error: the file /etc/tide.conf is not there", ""},
-			{"lines /etc/tide.conf", value.Attrs{"put": []any{map[string]any{"text": "a"}}, "make": true},
+			{"lines /etc/tide.conf", value.Attrs{"remove": []any{"^x"}},
+				"error: the file /etc/tide.conf does not exist", ""},
+			{"lines /etc/tide.conf", value.Attrs{"add": []any{map[string]any{"line": "a"}}, "create": true},
 				"content:  -> 2 bytes", ""},
 			{"block /etc/tide.conf#b", value.Attrs{"content": ""}, "content: 2 bytes -> 44 bytes", ""},
 			{"settings /etc/tide.conf#c", value.Attrs{"format": "key=value", "set": map[string]any{"K": "v w"}},
@@ -286,52 +287,54 @@ func TestKindsOnAHost(t *testing.T) {
 				"error: the file is not valid JSON", ""},
 			{"service cron", value.Attrs{"masked": true, "running": false},
 				"masked: no -> yes, running: yes -> no", ""},
-			{"service cron", value.Attrs{"running": true}, "error: cron.service is barred from being started", ""},
+			{"service cron", value.Attrs{"running": true}, "error: cron.service is masked", ""},
 			{"service cron", value.Attrs{"masked": false, "running": true},
 				"masked: yes -> no, running: no -> yes", ""},
 		}},
 		"files": {steps: []step{
 			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"},
-				"existence: absent -> there, owner:  -> root, mode:  -> 0640, content:  -> 4 bytes", ""},
+				"existence: absent -> present, owner:  -> root, mode:  -> 0640, content:  -> 4 bytes", ""},
 			{"file /etc/note", value.Attrs{"content": "one\n", "owner": "root", "mode": "0640"}, "", ""},
 			{"file /etc/note", value.Attrs{"content": "two two\n", "mode": "0600"}, "content: 4 bytes -> 8 bytes, " +
 				"mode: 0640 -> 0600", ""},
 			{"file /etc/note", value.Attrs{"owner": "nobody"}, "owner: root -> nobody", ""},
 			{"file /etc/note", value.Attrs{"owner": "stranger"},
-				"error: the owner stranger is no user of this host", ""},
-			{"file /etc/note", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+				"error: the owner stranger does not exist on this host", ""},
+			{"file /etc/note", value.Attrs{"absent": true}, "existence: present -> absent", ""},
 			{"file /etc/note", value.Attrs{"absent": true}, "", ""},
-			{"file /no/such/note", value.Attrs{"content": "x"}, "error: the folder /no/such is not there", ""},
+			{"file /no/such/note", value.Attrs{"content": "x"}, "error: the directory /no/such does not exist", ""},
 			{"file /no/such/note", value.Attrs{"absent": true}, "", ""},
-			{"file /etc", nil, "error: /etc is a folder", ""},
+			{"file /etc", nil, "error: /etc is a directory", ""},
 		}},
 		"folders": {steps: []step{
 			{"dir /srv/tide", value.Attrs{"owner": "daemon", "mode": "2750"},
-				"existence: absent -> there, owner:  -> " +
+				"existence: absent -> present, owner:  -> " +
 					"daemon, mode:  -> 2750", ""},
 			{"dir /srv/tide", value.Attrs{"mode": "2750"}, "", ""},
 			{"dir /srv/tide", value.Attrs{"group": "adm"}, "group: root -> adm, mode: 2750 -> 0750", ""},
-			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> there, mode:  -> 0644, " +
+			{"file /srv/tide/x", value.Attrs{"content": "x"}, "existence: absent -> present, mode:  -> 0644, " +
 				"content:  -> 1 byte", ""},
-			{"dir /srv/tide", value.Attrs{"absent": true}, "existence: there -> absent", "error"},
-			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: there -> absent, " +
-				"contents: 1 file and 0 folders -> absent", ""},
-			{"dir /etc/os-release", nil, "error: /etc/os-release is there but no folder", ""},
+			{"dir /srv/tide", value.Attrs{"absent": true}, "existence: present -> absent", "error"},
+			{"dir /srv/tide", value.Attrs{"absent": true, "with_contents": true}, "existence: present -> absent, " +
+				"contents: 1 file and 0 directories -> absent", ""},
+			{"dir /etc/os-release", nil, "error: /etc/os-release exists but is not a directory", ""},
 		}},
 		"accounts": {spec: folder.Spec{Accounts: []string{"ldap:x:5000:5000::/home/ldap:/bin/sh"}}, steps: []step{
-			{"group keepers", value.Attrs{"gid": int64(2100)}, "existence: absent -> there, gid:  -> 2100", ""},
+			{"group keepers", value.Attrs{"gid": int64(2100)}, "existence: absent -> present, gid:  -> 2100", ""},
 			{"group keepers", value.Attrs{"gid": int64(2101)}, "gid: 2100 -> 2101", ""},
 			{"user maren", value.Attrs{"groups": []any{"keepers"}, "shell": "/bin/bash",
 				"password": value.NewSecret("salt")},
-				"existence: absent -> there, groups:  -> keepers, shell:  -> /bin/bash, password:  -> (secret)", ""},
+				"existence: absent -> present, groups:  -> keepers, shell:  -> /bin/bash, password:  -> (secret)", ""},
 			{"user maren", value.Attrs{"groups": []any{"keepers"}, "password": value.NewSecret("salt")}, "", ""},
 			{"user maren", value.Attrs{"password": value.NewSecret("brine")}, "password: another -> as declared", ""},
 			{"user maren", value.Attrs{"comment": "Maren", "groups": []any{"adm"}}, "comment:  -> Maren, groups: " +
 				"not in adm -> in adm", ""},
-			{"user maren", value.Attrs{"groups": []any{"nowhere"}}, "error: the group nowhere is not on this host", ""},
+			{"user maren", value.Attrs{"groups": []any{"nowhere"}}, "error: the group nowhere does not exist on " +
+				"this host", ""},
 			{"user ldap", value.Attrs{"comment": "x"}, "comment:  -> x", "error"},
-			{"user maren", value.Attrs{"absent": true}, "existence: there -> absent, left behind:  -> /home/maren", ""},
-			{"group keepers", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+			{"user maren", value.Attrs{"absent": true},
+				"existence: present -> absent, left behind:  -> /home/maren", ""},
+			{"group keepers", value.Attrs{"absent": true}, "existence: present -> absent", ""},
 		}},
 		"packages": {steps: []step{
 			{"package tide-logger", value.Attrs{"version": "1.4.2-1"}, "version: absent -> 1.4.2-1", ""},
@@ -340,27 +343,27 @@ func TestKindsOnAHost(t *testing.T) {
 			{"package tide-logger", value.Attrs{"version": "9.9"}, "version: 1.5.0-1 -> 9.9", "error"},
 			{"package no-such", nil, "version: absent -> installed", "error"},
 			{"package foghorn-relay", nil, "version: absent -> installed", "error"},
-			{"package Upper", nil, `error: "Upper" is no name of a Debian package`, ""},
+			{"package Upper", nil, `error: invalid Debian package name "Upper"`, ""},
 			{"package tide-logger", value.Attrs{"absent": true}, "version: 1.5.0-1 -> absent", ""},
 		}},
 		"folders that are copies": {steps: []step{
 			{"dir /srv/site", value.Attrs{"owner": "daemon", "mode": "0750",
 				"tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}},
-				"existence: absent -> there, owner:  -> daemon, mode:  -> 0750, a: absent -> a folder, a/x: absent " +
-					"-> 4 bytes, run: absent -> 10 bytes", ""},
+				"existence: absent -> present, owner:  -> daemon, mode:  -> 0750, a: absent -> a directory, a/x: " +
+					"absent -> 4 bytes, run: absent -> 10 bytes", ""},
 			{"dir /srv/site", value.Attrs{"owner": "daemon",
 				"tree": []string{"a/x", "one\n", "run", "#!/bin/sh\n"}}, "", ""},
 			{"file /srv/site/a/stray", value.Attrs{"content": "x"},
-				"existence: absent -> there, mode:  -> 0644, content:  -> 1 byte", ""},
+				"existence: absent -> present, mode:  -> 0644, content:  -> 1 byte", ""},
 			{"dir /srv/site", value.Attrs{"tree": []string{"a/x", "two two\n", "run", "#!/bin/sh\n"},
 				"file_mode": "0600"},
 				"a/x: 4 bytes -> 8 bytes, a/x mode: 0644 -> 0600, run mode: 0755 -> 0600", ""},
 			{"dir /srv/site", value.Attrs{"tree": []string{"b", "b\n"}, "only_declared": true},
-				"b: absent -> 2 bytes, a: there -> absent, run: there -> absent", ""},
+				"b: absent -> 2 bytes, a: present -> absent, run: present -> absent", ""},
 			{"dir /srv/site", value.Attrs{"tree": []string{"b/c", "c\n"}},
-				"error: /srv/site/b is there, but no folder", ""},
+				"error: /srv/site/b exists but is not a directory", ""},
 			{"dir /srv/site", value.Attrs{"group": "nowhere", "tree": []string{"b", "b\n"}},
-				"error: the group nowhere is not on this host", ""},
+				"error: the group nowhere does not exist on this host", ""},
 		}},
 		"from elsewhere": {spec: folder.Spec{Pages: map[string]string{
 			"https://charts.example.org/odd.tar": "no archive"}},
@@ -368,48 +371,49 @@ func TestKindsOnAHost(t *testing.T) {
 				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt",
 					"insecure_without_checksum": true,
 					"owner":                     "daemon", "mode": "0640"},
-					"existence: absent -> there, url:  -> https://charts.example.org/a.txt, owner:  -> daemon, " +
+					"existence: absent -> present, url:  -> https://charts.example.org/a.txt, owner:  -> daemon, " +
 						"mode:  -> 0640", ""},
 				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/b.txt",
 					"insecure_without_checksum": true},
 					"", ""},
 				{"download /srv/a.txt", value.Attrs{"url": "https://charts.example.org/a.txt",
 					"sha256": strings.Repeat("0", 64)},
-					"content: another -> that of https://charts.example.org/a.txt", "error: what came from"},
+					"content: another -> that of https://charts.example.org/a.txt",
+					"error: the download from https://charts.example.org/a.txt has the SHA-256"},
 				{"download /srv/missing", value.Attrs{"url": "https://charts.example.org/missing",
 					"sha256": strings.Repeat("0", 64)},
-					"existence: absent -> there, url:  -> https://charts.example.org/missing",
-					"error: https://charts.example.org/missing cannot be fetched"},
-				{"download /srv/a.txt", value.Attrs{"absent": true}, "existence: there -> absent", ""},
+					"existence: absent -> present, url:  -> https://charts.example.org/missing",
+					"error: cannot download https://charts.example.org/missing"},
+				{"download /srv/a.txt", value.Attrs{"absent": true}, "existence: present -> absent", ""},
 				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar",
 					"insecure_without_checksum": true,
-					"leave_out_folders":         int64(1)},
+					"strip_components":          int64(1)},
 					"archive: not unpacked -> unpacked from https://charts.example.org/v.tar", ""},
 				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar",
 					"insecure_without_checksum": true,
-					"leave_out_folders":         int64(1)}, "", ""},
+					"strip_components":          int64(1)}, "", ""},
 				{"file /opt/viewer/bin/viewer", value.Attrs{"content": "mine"}, "content: 21 bytes -> 4 bytes", ""},
 				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/v.tar",
 					"insecure_without_checksum": true,
-					"leave_out_folders":         int64(1)},
-					"contents: changed since: bin/viewer -> as in the archive", ""},
+					"strip_components":          int64(1)},
+					"contents: modified since: bin/viewer -> as in the archive", ""},
 				{"unpack /opt/viewer", value.Attrs{"from": "https://charts.example.org/odd.tar",
 					"insecure_without_checksum": true},
 					"archive: another one -> unpacked from https://charts.example.org/odd.tar",
 					"error: the archive cannot be read"},
-				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip"}, "error: the archive /srv/none.zip is " +
-					"not there", ""},
+				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip"}, "error: the archive /srv/none.zip " +
+					"does not exist", ""},
 				{"unpack /opt/other", value.Attrs{"from": "/srv/none.zip", "done_if_exists": "/opt/viewer"}, "", ""},
-				{"unpack /opt/viewer", value.Attrs{"absent": true}, "existence: 2 things unpacked -> absent", ""},
+				{"unpack /opt/viewer", value.Attrs{"absent": true}, "existence: 2 entries unpacked -> absent", ""},
 				{"unpack /opt/viewer", value.Attrs{"absent": true}, "", ""},
 				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/p.git", "revision": "main"},
-					"checkout: absent -> of https://git.example.org/p.git, commit:  -> 9d47daaf1323 (main)", ""},
+					"checkout: absent -> https://git.example.org/p.git, commit:  -> 9d47daaf1323 (main)", ""},
 				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/p.git",
 					"revision": "main"}, "", ""},
 				{"checkout /srv/pages", value.Attrs{"url": "https://git.example.org/q.git", "revision": "missing"},
-					"error: the repository has no branch or tag missing", ""},
+					"error: the repository does not have a branch or tag missing", ""},
 				{"checkout /srv/pages", value.Attrs{"url": "https://git.test/p.git", "revision": "main"},
-					"error: the repository cannot be asked: git ended with code 128: unable to access " +
+					"error: the repository cannot be read: git failed (exit status 128): unable to access " +
 						"'https://git.test/p.git': Could not resolve host", ""},
 			}},
 		"swap and firewall": {steps: []step{
@@ -419,23 +423,23 @@ func TestKindsOnAHost(t *testing.T) {
 				"fstab: 27 bytes -> 33 bytes", ""},
 			{"swap /swapfile", value.Attrs{"size": "2 MiB", "priority": int64(5)}, "size: 1 MiB -> 2 MiB", ""},
 			{"swap /swapfile", value.Attrs{"absent": true},
-				"existence: there -> absent, fstab: 33 bytes -> 0 bytes", ""},
-			{"swap /dev/none", nil, "error: there is no device /dev/none", ""},
-			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "content:  -> 611 bytes, boot: not loaded " +
+				"existence: present -> absent, fstab: 33 bytes -> 0 bytes", ""},
+			{"swap /dev/none", nil, "error: the device /dev/none does not exist", ""},
+			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "content:  -> 687 bytes, boot: not loaded " +
 				"-> loaded", ""},
 			{"firewall web", value.Attrs{"open": []any{"80", "53/udp"}}, "", ""},
 			{"firewall bad", value.Attrs{"refuse": []any{"all"}, "from": []any{"192.0.2.7", "2001:db8::/32"}},
-				"content: 611 bytes -> 729 bytes", ""},
-			{"firewall bad", value.Attrs{"absent": true}, "content: 729 bytes -> 611 bytes", ""},
-			{"firewall web", value.Attrs{"absent": true}, "firewall: on -> off: nothing is declared any more", ""},
+				"content: 687 bytes -> 830 bytes", ""},
+			{"firewall bad", value.Attrs{"absent": true}, "content: 830 bytes -> 687 bytes", ""},
+			{"firewall web", value.Attrs{"absent": true}, "firewall: on -> off: nothing is declared", ""},
 		}},
 		"services": {spec: folder.Spec{Services: []string{"tide-logger"}}, steps: []step{
-			{"service tide-logger", value.Attrs{"running": true, "boot": true}, "", ""},
-			{"service tide-logger.service", value.Attrs{"running": false, "boot": false},
-				"running: yes -> no, boot: yes -> " +
+			{"service tide-logger", value.Attrs{"running": true, "at_boot": true}, "", ""},
+			{"service tide-logger.service", value.Attrs{"running": false, "at_boot": false},
+				"running: yes -> no, at_boot: yes -> " +
 					"no", ""},
 			{"service tide-logger", value.Attrs{"running": true}, "running: no -> yes", ""},
-			{"service no-such", value.Attrs{"running": true}, "error: there is no no-such.service on this host", ""},
+			{"service no-such", value.Attrs{"running": true}, "error: no-such.service does not exist on this host", ""},
 			{"service no-such", value.Attrs{"running": true, "optional": true}, "", ""},
 		}},
 	} {
@@ -493,8 +497,8 @@ func TestAPreviewPromisesNothing(t *testing.T) {
 	k, _ := kinds.Find("package")
 	tasks := []plan.Task{b.task("package tide-logger", nil), b.task("package no-such", nil)}
 	_, said := b.differs(k, b.env(true, tasks...), tasks)
-	if said[0] != "version: absent -> installed" || !strings.HasPrefix(said[1], "error: no package list on this host "+
-		"knows") {
+	if said[0] != "version: absent -> installed" || !strings.HasPrefix(said[1], "error: package \"no-such\" not "+
+		"found") {
 		t.Errorf("with fresh lists it says %q", said)
 	}
 	d, err := b.host.Dir("/var/lib/apt/lists")
@@ -504,7 +508,7 @@ func TestAPreviewPromisesNothing(t *testing.T) {
 	defer d.Close()
 	d.Remove("archive.example.org_Packages")
 	_, said = b.differs(k, b.env(true, tasks...), tasks)
-	if !strings.HasSuffix(said[1], "if the lists know it once they are refreshed") {
+	if !strings.HasSuffix(said[1], "if a repository has it after the refresh") {
 		t.Errorf("with no lists it says %q", said)
 	}
 	if calls := strings.Join(b.host.Calls(), "\n"); strings.Contains(calls, "update") {
@@ -516,7 +520,7 @@ func TestAPreviewPromisesNothing(t *testing.T) {
 var tides = value.Attrs{"urls": []any{"https://packages.example.org/debian"}, "suites": []any{"bookworm"},
 	"components": []any{"main"}, "insecure_without_key": true}
 
-// TestWhatIsCapturedIsRight captures what stands, declares it, and finds
+// TestWhatIsCapturedIsRight captures what is there, declares it, and finds
 // nothing different.
 func TestWhatIsCapturedIsRight(t *testing.T) {
 	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Users: []string{"tidelog"},
@@ -578,7 +582,7 @@ func TestNamesAreWhatPeopleMade(t *testing.T) {
 	b := newBench(t, folder.Spec{Services: []string{"tide-logger"}, Packages: []string{"buoy-tools"}})
 	b.apply(b.task("group keepers", nil))
 	b.apply(b.task("user maren", nil))
-	b.apply(b.task("service cron", value.Attrs{"boot": false}))
+	b.apply(b.task("service cron", value.Attrs{"at_boot": false}))
 	b.apply(b.task("sudo_rule keepers", value.Attrs{"who": []any{"%keepers"}}))
 	b.apply(b.task("repo tides", tides))
 	for name, want := range map[string]string{
@@ -597,8 +601,8 @@ func TestNamesAreWhatPeopleMade(t *testing.T) {
 	}
 }
 
-// TestFilesThatPeoplePutThere tells those that no package brought, and those that
-// are otherwise than what one brought.
+// TestFilesThatPeoplePutThere finds those that no package brought, and those that
+// differ from what one brought.
 func TestFilesThatPeoplePutThere(t *testing.T) {
 	b := newBench(t, folder.Spec{})
 	sum := func(text string) string { return fmt.Sprintf("%x", md5.Sum([]byte(text))) }
@@ -630,7 +634,7 @@ func TestFilesThatPeoplePutThere(t *testing.T) {
 		!strings.HasSuffix(list, " /usr/lib/tide/odd ") || strings.Contains(list, "kept") ||
 		strings.Contains(list, "made") ||
 		strings.Contains(list, "stray") || strings.Contains(list, "/etc/shells ") {
-		t.Errorf("it tells %s (%v)", list, err)
+		t.Errorf("it shows %s (%v)", list, err)
 	}
 }
 
@@ -661,7 +665,7 @@ func TestFilesThatPeoplePutThereByOthers(t *testing.T) {
 			!strings.HasSuffix(brought["/etc/tide/kept"],
 				map[string]string{"apk": fmt.Sprintf("%x", sha1.Sum([]byte("kept\n"))),
 					"pacman": fmt.Sprintf("%x", sha256.Sum256([]byte("kept\n")))}[name]) {
-			t.Errorf("%s tells %v (%v)", name, brought, err)
+			t.Errorf("%s shows %v (%v)", name, brought, err)
 		}
 	}
 }
@@ -678,13 +682,13 @@ func TestAFileExchangedInBetween(t *testing.T) {
 			t.Fatal(err)
 		}
 		err := k.Write(context.Background(), env, work)[0]
-		if err == nil || !strings.Contains(err.Error(), "was changed by somebody else") {
+		if err == nil || !strings.Contains(err.Error(), "was modified by someone else") {
 			t.Errorf("%v: %v", attrs, err)
 		}
 		b.host.Give("/etc/note", 0, 0, 0o644)
 	}
 	if errors.Is(kind.NotYet(problem.Errorf("x")), kind.ErrNotYet) != true {
-		t.Error("what is not there yet cannot be told")
+		t.Error("what does not exist yet cannot be determined")
 	}
 }
 
@@ -693,8 +697,8 @@ func TestAFileExchangedInBetween(t *testing.T) {
 func TestAPartOfAFileToCome(t *testing.T) {
 	b := newBench(t, folder.Spec{})
 	task := b.task("settings /etc/tide/feeds.ini", value.Attrs{"format": "ini",
-		"set":  map[string]any{"rate": int64(60)},
-		"make": true})
+		"set":    map[string]any{"rate": int64(60)},
+		"create": true})
 	k, _ := kinds.Find("settings")
 	reading := k.Read(t.Context(), b.env(true, task), []plan.Task{task})[0]
 	if !errors.Is(reading.Err, kind.ErrNotYet) {
@@ -732,7 +736,7 @@ func TestApk(t *testing.T) {
 		[]plan.Task{ghost})[0].State,
 		Changes: []plan.Change{{What: "version"}}}}
 	if err := k.Write(context.Background(), b.env(false, ghost), work)[0]; err == nil ||
-		!strings.Contains(err.Error(), "no package list on this host knows a package ghost") {
+		!strings.Contains(err.Error(), "package \"ghost\" not found") {
 		t.Errorf("ghost: %v", err)
 	}
 }

@@ -17,7 +17,7 @@ func Removal(id int, ref value.Ref, e plan.Entry) (plan.Task, error) {
 	}
 	t.Content, t.Leaves = nil, true
 	if e.Last != nil && e.Last.Program != "" {
-		return t, problem.Errorf("it is of a kind of one's own, whose program came with its declaration").
+		return t, problem.Errorf("it is of a custom kind whose program is part of its declaration").
 			Remedy("declare it absent")
 	}
 	k, ok := Find(ref.Kind)
@@ -28,7 +28,7 @@ func Removal(id int, ref value.Ref, e plan.Entry) (plan.Task, error) {
 	case s.NoAbsent == "":
 		t.Absent = true
 	case s.Leave == nil:
-		return t, problem.Errorf("a %s cannot be taken away", ref.Kind).Remedy("%s", s.NoAbsent)
+		return t, problem.Errorf("a %s cannot be removed", ref.Kind).Remedy("%s", s.NoAbsent)
 	default:
 		t.Attrs = maps.Clone(s.Leave)
 	}

@@ -14,7 +14,8 @@ import (
 // and what it reads it can write.
 func FuzzWhatLiesThere(f *testing.F) {
 	const entry = `{"format":1,"entries":{"file ` +
-		`/a":{"project":"tide","run":"x","since":"2026-01-01T00:00:00Z","last":{"attrs":{"mode":"0644"}}}},"debts":{}}`
+		`/a":{"project":"tide","run":"x","since":"2026-01-01T00:00:00Z","last":{"attrs":{"mode":"0644"}}}},` +
+		`"pending":{}}`
 	f.Add(entry, `{"run":{"run":"x","project":"tide","who":"maren"},"results":[{"ID":0,"Ref":"file `+
 		`/a","Status":"changed"}]}`)
 	f.Add(`{"format":99}`, "")
@@ -41,8 +42,8 @@ func FuzzWhatLiesThere(f *testing.F) {
 		if err != nil {
 			return
 		}
-		s.Leftovers(run, map[value.Ref]bool{})
-		s.Owed()
+		s.Undeclared(run, map[value.Ref]bool{})
+		s.AllPending()
 		s.Keep(plan.Task{Ref: value.Ref{Kind: "file", Name: "/b"}, Attrs: value.Attrs{}}, run, true)
 		if err := s.Save(); err != nil {
 			t.Fatal(err)

@@ -27,7 +27,7 @@ func (s *Store) journalName() string {
 
 // Collect reads the journal that an earlier run of this project left, because
 // it was killed or its connection broke. The ledger learns what that run had
-// not come to write into it. A last line that broke off is left out.
+// not come to write into it. A last line that broke off is skipped.
 func (s *Store) Collect() ([]Record, error) {
 	f, err := s.dir.Open(s.journalName())
 	if errors.Is(err, fs.ErrNotExist) {
@@ -139,7 +139,7 @@ func (s *Store) Candidate(p string) error {
 		s.dir.Remove("candidates")
 		f, err := s.dir.Create("candidates", 0o600, -1, -1)
 		if err != nil {
-			return fmt.Errorf("note a candidate in %s: %w", s.path, err)
+			return fmt.Errorf("record a candidate in %s: %w", s.path, err)
 		}
 		s.straysFile = f
 		for _, old := range s.strays { // which could not be removed so far

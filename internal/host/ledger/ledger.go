@@ -1,5 +1,5 @@
 // Package ledger keeps what a host remembers between runs, in one folder of
-// its own: the ledger of managed things and owed restarts, the journal of
+// its own: the ledger of managed things and pending restarts, the journal of
 // results not yet delivered, the lock, and the candidates that a killed run
 // may have left beside their targets.
 package ledger
@@ -26,8 +26,8 @@ import (
 // Format is the number of the ledger's form.
 const Format = 1
 
-// Debt is a restart or reload that is owed to a service.
-type Debt struct {
+// Pending is a restart or reload that is pending for a service.
+type Pending struct {
 	Action string        `json:"action"` // plan.Restart, plan.Reload or plan.Follow
 	Cause  value.Ref     `json:"cause"`  // whose change made it due
 	Boot   string        `json:"boot"`   // the kernel's boot id then
@@ -37,17 +37,17 @@ type Debt struct {
 	Coming bool `json:"-"` // in a preview: the cause would change
 }
 
-// Ledger is what stands in ledger.json.
+// Ledger is the content of ledger.json.
 type Ledger struct {
 	Format  int                      `json:"format"`
 	Entries map[value.Ref]plan.Entry `json:"entries"`
-	Debts   map[value.Ref][]Debt     `json:"debts,omitempty"`
-	// Absent are things that are declared absent and were found or made so: what stands there
+	Pending map[value.Ref][]Pending  `json:"pending,omitempty"`
+	// Absent are things that are declared absent and were found or made so: what is there
 	// since then was put there by others.
 	Absent map[value.Ref]plan.Entry `json:"absent,omitempty"`
 }
 
-// Store is the folder that all of it lies in. The zero Store is not usable.
+// Store is the folder that all of it is in. The zero Store is not usable.
 type Store struct {
 	Ledger
 
@@ -91,7 +91,7 @@ func Folder(m machine.Machine) string {
 var networked = []string{"nfs", "nfs4", "cifs", "smb3", "9p", "afs", "ceph", "lustre", "fuse.sshfs", "fuse.glusterfs",
 	"virtiofs", "ocfs2", "gfs2"}
 
-// overNetwork says whether a path lies on such a file system.
+// overNetwork says whether a path is on such a file system.
 func overNetwork(m machine.Machine, p string) bool {
 	mounts, err := machine.ReadFile(m, "/proc/mounts")
 	if err != nil {
@@ -116,7 +116,7 @@ type BusyError struct {
 	Since  time.Time
 }
 
-func (e *BusyError) Error() string { return "another run holds this host" }
+func (e *BusyError) Error() string { return "another run has locked this host" }
 
 // Open takes the host's lock for a run and reads the ledger. It gives a
 // *BusyError when another run has the lock.
@@ -127,8 +127,8 @@ func Open(m machine.Machine, run plan.Run) (*Store, error) {
 		return nil, no
 	}
 	if err != nil && m.UID() != 0 {
-		return nil, problem.Errorf("there is no place for what the host remembers: %w", err).
-			Remedy("give the user who logs in a home folder that it can write, or become root with connect.elevate")
+		return nil, problem.Errorf("no directory found for the host's state: %w", err).
+			Remedy("give the login user a writable home directory, or become root with connect.elevate")
 	}
 	if err != nil {
 		return nil, err
@@ -175,8 +175,8 @@ func (s *Store) load(run plan.Run) error {
 	if s.Entries == nil {
 		s.Entries = map[value.Ref]plan.Entry{}
 	}
-	if s.Debts == nil {
-		s.Debts = map[value.Ref][]Debt{}
+	if s.Pending == nil {
+		s.Pending = map[value.Ref][]Pending{}
 	}
 	if run.Preview {
 		return nil // strays lie outside our own folder
@@ -196,7 +196,7 @@ func (s *Store) readLedger() error {
 	at := path.Join(s.path, ledgerFile)
 	err := s.read(ledgerFile, &s.Ledger)
 	if err == nil && s.Format < 1 {
-		err = fmt.Errorf("%w: it says no format", errBroken)
+		err = fmt.Errorf("%w: it has no format", errBroken)
 	}
 	gone := errors.Is(err, fs.ErrNotExist)
 	switch {
@@ -208,22 +208,22 @@ func (s *Store) readLedger() error {
 				s.Ledger = Ledger{Format: Format}
 				return nil
 			}
-			return problem.Errorf("read the ledger %s: %w; and none from before is there", at, err).
-				Remedy("move it away on the host: the next apply notes again what is managed there; what was " +
-					"declared no more by then is not known any longer")
+			return problem.Errorf("read the ledger %s: %w; no earlier version exists", at, err).
+				Remedy("move it away on the host; the next apply records again what is managed there, but not what " +
+					"is no longer declared by then")
 		}
 		s.Ledger, s.dirty = before, true
 		if gone { // between the two steps in which it is written
 			return nil
 		}
-		s.Said = fmt.Sprintf("the ledger %s could not be read (%v), so the one before it counts; the broken one is "+
-			"kept as %s", at, err, brokenFile)
+		s.Said = fmt.Sprintf("the ledger %s could not be read (%v), so the previous version is used; the broken "+
+			"one is kept as %s", at, err, brokenFile)
 		return s.dir.Rename(ledgerFile, brokenFile)
 	case err != nil:
-		return problem.Errorf("read the ledger %s: %w", at, err).Remedy("mend that on the host; nothing was done")
+		return problem.Errorf("read the ledger %s: %w", at, err).Remedy("fix that on the host; nothing was changed")
 	case s.Format != Format:
 		return problem.Errorf("the ledger %s has format %d", at, s.Format).
-			Remedy("this version knows %d: use a newer jadekettle", Format)
+			Remedy("this version supports format %d; use a newer jadekettle", Format)
 	}
 	return nil
 }
@@ -234,13 +234,11 @@ func noRoom(err error, folder string) error {
 	switch {
 	case err == nil:
 	case machine.Full(err):
-		return problem.Errorf("the file system of %s is full, so what is done here could not be noted, and nothing "+
-			"is begun",
-			folder).Remedy("make room there; `df -h %s` and `df -i %s` show how much there is", folder, folder)
+		return problem.Errorf("the file system of %s is full, so changes could not be recorded; nothing was started",
+			folder).Remedy("free some space there; check with `df -h %s` and `df -i %s`", folder, folder)
 	case machine.ReadOnly(err):
-		return problem.Errorf("the file system of %s is read-only, so what is done here could not be noted, and "+
-			"nothing is "+
-			"begun", folder).Remedy("see why in the kernel's log, with `dmesg`, and mount it for writing again")
+		return problem.Errorf("the file system of %s is read-only, so changes could not be recorded; nothing was "+
+			"started", folder).Remedy("see the kernel log with `dmesg`, and remount it for writing")
 	}
 	return nil
 }
@@ -250,7 +248,7 @@ func makeFolder(m machine.Machine, p string) (machine.Dir, error) {
 		return d, err
 	}
 	if p == "/" {
-		return nil, errors.New("there is no root folder")
+		return nil, errors.New("the root directory does not exist")
 	}
 	up, err := makeFolder(m, path.Dir(p))
 	if err != nil {
@@ -262,7 +260,7 @@ func makeFolder(m machine.Machine, p string) (machine.Dir, error) {
 		mode = 0o700
 	}
 	if err := up.Mkdir(path.Base(p), mode, -1, -1); err != nil {
-		return nil, fmt.Errorf("make the folder %s: %w", p, err)
+		return nil, fmt.Errorf("create the directory %s: %w", p, err)
 	}
 	return m.Dir(p)
 }
@@ -295,7 +293,7 @@ func (s *Store) read(name string, to any) error {
 		return err
 	}
 	if !info.OnlyBy(s.m.UID()) {
-		return errors.New("others than root can write it, so it is not trusted")
+		return errors.New("users other than root can write to it, so it is not trusted")
 	}
 	data, err := io.ReadAll(io.LimitReader(f, 256<<20))
 	if err != nil {
@@ -360,15 +358,15 @@ func (s *Store) write(name string, data []byte, sync bool) error {
 	if !sync {
 		return nil
 	}
-	return s.dir.Sync() // a debt must survive what it was written for
+	return s.dir.Sync() // a pending action must survive what it was written for
 }
 
 // Snapshot gives the ledger as it is in memory, for Restore.
 func (s *Store) Snapshot() Ledger {
 	out := Ledger{Format: s.Format, Entries: maps.Clone(s.Entries), Absent: maps.Clone(s.Absent),
-		Debts: make(map[value.Ref][]Debt, len(s.Debts))}
-	for ref, list := range s.Debts {
-		out.Debts[ref] = slices.Clone(list)
+		Pending: make(map[value.Ref][]Pending, len(s.Pending))}
+	for ref, list := range s.Pending {
+		out.Pending[ref] = slices.Clone(list)
 	}
 	return out
 }
@@ -376,7 +374,7 @@ func (s *Store) Snapshot() Ledger {
 // Restore takes back all that was noted since a Snapshot, and was not saved.
 func (s *Store) Restore(l Ledger) { s.Ledger = l }
 
-// Save writes the ledger when it differs from what stands on disk.
+// Save writes the ledger when it differs from what is on disk.
 func (s *Store) Save() error {
 	if !s.dirty {
 		return nil
@@ -397,11 +395,11 @@ func (s *Store) Keep(t plan.Task, run plan.Run, changed bool) {
 	last := plan.LastOf(t)
 	old, there := s.Entries[t.Ref]
 	ours := there && old.Project == run.Project && old.Env == run.Env && !old.Left
-	if ours && !changed && old.Last.Same(last) && old.OnLeave == t.OnLeave && old.Order == t.ID {
+	if ours && !changed && old.Last.Same(last) && old.OnRemoval == t.OnRemoval && old.Order == t.ID {
 		return
 	}
 	e := plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Since: s.m.Now().UTC().Truncate(time.Second),
-		Who: run.Who, Order: t.ID, OnLeave: t.OnLeave, Last: last}
+		Who: run.Who, Order: t.ID, OnRemoval: t.OnRemoval, Last: last}
 	if ours && !changed {
 		e.Run, e.Since, e.Who = old.Run, old.Since, old.Who
 	}
@@ -449,7 +447,7 @@ func (s *Store) KeepUnseen(ref value.Ref, run plan.Run) {
 	e := plan.Entry{Project: run.Project, Env: run.Env, Run: run.ID, Who: run.Who, Since: s.m.Now().UTC().
 		Truncate(time.Second)}
 	if ours {
-		e.Order, e.OnLeave = old.Order, old.OnLeave
+		e.Order, e.OnRemoval = old.Order, old.OnRemoval
 	}
 	s.Entries[ref] = e
 	s.dirty = true
@@ -479,8 +477,8 @@ func (s *Store) Other(ref value.Ref) (project string, other bool) {
 	return e.Project, there && e.Project != s.project && !e.Left
 }
 
-// Leftovers marks and lists what this project managed and declares no more.
-func (s *Store) Leftovers(run plan.Run, declared map[value.Ref]bool) []value.Ref {
+// Undeclared marks and lists what this project managed and no longer declares.
+func (s *Store) Undeclared(run plan.Run, declared map[value.Ref]bool) []value.Ref {
 	var out []value.Ref
 	for ref, e := range s.Entries {
 		if e.Project != run.Project || e.Env != run.Env || declared[ref] {
@@ -503,21 +501,21 @@ func (s *Store) Leftovers(run plan.Run, declared map[value.Ref]bool) []value.Ref
 	return out
 }
 
-// Owe notes a debt. Call Save before the change that causes it.
-func (s *Store) Owe(ref value.Ref, d Debt) {
-	for _, have := range s.Debts[ref] {
+// AddPending notes a pending action. Call Save before the change that causes it.
+func (s *Store) AddPending(ref value.Ref, d Pending) {
+	for _, have := range s.Pending[ref] {
 		if have.Action == d.Action && have.Cause == d.Cause && have.Boot == d.Boot {
 			// The older one is paid by an earlier start; keep the later.
 			s.forgive(ref, have)
 		}
 	}
-	s.Debts[ref] = append(s.Debts[ref], d)
+	s.Pending[ref] = append(s.Pending[ref], d)
 	s.dirty = true
 }
 
-// Date closes what a cause has owed since a time: its change was over at another.
+// Date closes what a cause has left pending since a time: its change was over at another.
 func (s *Store) Date(cause value.Ref, since, over time.Duration) {
-	for _, list := range s.Debts {
+	for _, list := range s.Pending {
 		for i := range list {
 			if d := &list[i]; d.Open && d.Cause == cause && d.Uptime >= since {
 				d.Open, d.Uptime, s.dirty = false, over, true
@@ -526,10 +524,10 @@ func (s *Store) Date(cause value.Ref, since, over time.Duration) {
 	}
 }
 
-// Forgive takes back the debts that a cause made since a time, when it turned
+// Forgive takes back the pending actions that a cause made since a time, when it turned
 // out to have changed nothing.
 func (s *Store) Forgive(cause value.Ref, since time.Duration) {
-	for ref, list := range s.Debts {
+	for ref, list := range s.Pending {
 		for _, d := range slices.Clone(list) {
 			if d.Cause == cause && d.Uptime >= since {
 				s.forgive(ref, d)
@@ -538,48 +536,48 @@ func (s *Store) Forgive(cause value.Ref, since time.Duration) {
 	}
 }
 
-func (s *Store) forgive(ref value.Ref, d Debt) {
-	s.Debts[ref] = slices.DeleteFunc(s.Debts[ref], func(have Debt) bool { return have == d })
-	if len(s.Debts[ref]) == 0 {
-		delete(s.Debts, ref)
+func (s *Store) forgive(ref value.Ref, d Pending) {
+	s.Pending[ref] = slices.DeleteFunc(s.Pending[ref], func(have Pending) bool { return have == d })
+	if len(s.Pending[ref]) == 0 {
+		delete(s.Pending, ref)
 	}
 	s.dirty = true
 }
 
-// Owes says whether an action is owed to a thing.
-func (s *Store) Owes(ref value.Ref, action string) bool {
-	return slices.ContainsFunc(s.Debts[ref], func(d Debt) bool { return d.Action == action })
+// IsPending says whether an action is pending for a thing.
+func (s *Store) IsPending(ref value.Ref, action string) bool {
+	return slices.ContainsFunc(s.Pending[ref], func(d Pending) bool { return d.Action == action })
 }
 
-// Owed lists what is owed, each once.
-func (s *Store) Owed() []plan.Owed {
-	var out []plan.Owed
-	for ref, list := range s.Debts {
+// AllPending lists what is pending, each once.
+func (s *Store) AllPending() []plan.Pending {
+	var out []plan.Pending
+	for ref, list := range s.Pending {
 		for _, d := range list {
-			if o := (plan.Owed{Service: ref, Action: d.Action}); !d.Coming && !slices.Contains(out, o) {
+			if o := (plan.Pending{Service: ref, Action: d.Action}); !d.Coming && !slices.Contains(out, o) {
 				out = append(out, o)
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b plan.Owed) int {
+	slices.SortFunc(out, func(a, b plan.Pending) int {
 		return cmp.Or(cmp.Compare(a.Service.String(), b.Service.String()), cmp.Compare(a.Action, b.Action))
 	})
 	return out
 }
 
-// Settle forgets what is owed to a thing of one action.
+// Settle forgets what is pending for a thing of one action.
 func (s *Store) Settle(ref value.Ref, action string) {
-	for _, d := range slices.Clone(s.Debts[ref]) {
+	for _, d := range slices.Clone(s.Pending[ref]) {
 		if d.Action == action {
 			s.forgive(ref, d)
 		}
 	}
 }
 
-// Paid forgets all debts of a service.
-func (s *Store) Paid(ref value.Ref) {
-	if _, there := s.Debts[ref]; there {
-		delete(s.Debts, ref)
+// Restarted forgets all that is pending for a service.
+func (s *Store) Restarted(ref value.Ref) {
+	if _, there := s.Pending[ref]; there {
+		delete(s.Pending, ref)
 		s.dirty = true
 	}
 }

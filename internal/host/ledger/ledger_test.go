@@ -42,8 +42,8 @@ func TestWhatIsSavedIsThereAgain(t *testing.T) {
 	m := host(t)
 	s := open(t, m, first)
 	s.Keep(plan.Task{Ref: conf}, first, true)
-	s.Owe(service, ledger.Debt{Action: "restart", Cause: conf, Boot: "b", Uptime: time.Second})
-	s.Owe(service, ledger.Debt{Action: "restart", Cause: conf, Boot: "b", Uptime: 2 * time.Second})
+	s.AddPending(service, ledger.Pending{Action: "restart", Cause: conf, Boot: "b", Uptime: time.Second})
+	s.AddPending(service, ledger.Pending{Action: "restart", Cause: conf, Boot: "b", Uptime: 2 * time.Second})
 	if err := s.Save(); err != nil {
 		t.Fatal(err)
 	}
@@ -53,16 +53,16 @@ func TestWhatIsSavedIsThereAgain(t *testing.T) {
 	if e := s.Entries[conf]; e.Run != "r1" || e.Project != "saltmarsh" || e.Since.IsZero() {
 		t.Errorf("the entry is %+v", e)
 	}
-	if d := s.Debts[service]; len(d) != 1 || d[0].Uptime != 2*time.Second {
-		t.Errorf("the debts are %+v", d)
+	if d := s.Pending[service]; len(d) != 1 || d[0].Uptime != 2*time.Second {
+		t.Errorf("the pending are %+v", d)
 	}
 	s.Forgive(conf, 3*time.Second)
-	if len(s.Debts[service]) != 1 {
-		t.Error("an older debt was forgiven")
+	if len(s.Pending[service]) != 1 {
+		t.Error("an older pending was forgiven")
 	}
-	s.Paid(service)
-	if len(s.Debts) != 0 {
-		t.Errorf("after payment there is %v", s.Debts)
+	s.Restarted(service)
+	if len(s.Pending) != 0 {
+		t.Errorf("after payment there is %v", s.Pending)
 	}
 	if info, _ := os.Stat(filepath.Join(m.Root, "var/lib/jadekettle/ledger.json")); info.Mode().Perm() != 0o600 {
 		t.Errorf("the ledger has mode %v", info.Mode())
@@ -75,14 +75,14 @@ func TestTheLockAndItsHolder(t *testing.T) {
 	_, err := ledger.Open(m, plan.Run{ID: "r2"})
 	var busy *ledger.BusyError
 	if !errors.As(err, &busy) || busy.Holder.Who != "maren@desk" || time.Since(busy.Since) > time.Minute {
-		t.Errorf("the second is told %v (%+v)", err, busy)
+		t.Errorf("the second is reported %v (%+v)", err, busy)
 	}
 	s.Close()
 	open(t, m, first).Close()
 }
 
 func TestALedgerThatCannotBeRead(t *testing.T) {
-	for text, want := range map[string]string{"{": "none from before is there; move it away",
+	for text, want := range map[string]string{"{": "no earlier version exists; move it away",
 		`{"format": 99}`: "use a newer jadekettle"} {
 		m := host(t)
 		open(t, m, first).Close()
@@ -173,7 +173,7 @@ func (ordinary) UID() int     { return 1000 }
 func (ordinary) Home() string { return "/home/maren" }
 
 // TestHomesThatSeveralMachinesHave keeps what two machines remember apart though
-// they have one home, and leaves what lies in a home of its own where it is.
+// they have one home, and leaves what is in a home of its own where it is.
 func TestHomesThatSeveralMachinesHave(t *testing.T) {
 	for mounts, want := range map[string]string{
 		"archive:/home /home nfs4 rw 0 0\n/dev/sda1 / ext4 rw 0 " +
@@ -199,17 +199,17 @@ func TestHomesThatSeveralMachinesHave(t *testing.T) {
 	}
 }
 
-// TestLedgersThatAreNone are told in words that fit.
+// TestLedgersThatAreNone are refused in words that fit.
 func TestLedgersThatAreNone(t *testing.T) {
 	for name, c := range map[string]struct {
 		text string
 		mode os.FileMode
 		says string
 	}{
-		"empty table":  {"{}", 0o600, "it says no format"},
+		"empty table":  {"{}", 0o600, "it has no format"},
 		"newer":        {`{"format": 2}`, 0o600, "has format 2"},
 		"broken off":   {`{"format": 1, "entr`, 0o600, "unexpected end"},
-		"of everybody": {`{"format": 1}`, 0o666, "others than root can write it"},
+		"of everybody": {`{"format": 1}`, 0o666, "users other than root can write to it"},
 		"fine":         {`{"format": 1}`, 0o600, ""},
 	} {
 		m := host(t)
@@ -233,7 +233,7 @@ func TestLedgersThatAreNone(t *testing.T) {
 func TestAJournalThatComesBack(t *testing.T) {
 	m := host(t)
 	run := func(id string) plan.Run { return plan.Run{ID: id, Project: "saltmarsh"} }
-	task := plan.Task{Ref: conf, OnLeave: "remove", Attrs: value.Attrs{"mode": "0644"}}
+	task := plan.Task{Ref: conf, OnRemoval: "remove", Attrs: value.Attrs{"mode": "0644"}}
 	result := []plan.Result{{Ref: conf, Status: plan.Changed}}
 	for _, c := range []struct {
 		journal string
@@ -252,7 +252,7 @@ func TestAJournalThatComesBack(t *testing.T) {
 		if _, err := s.Collect(); err != nil {
 			t.Fatal(err)
 		}
-		if e := s.Entries[conf]; e.OnLeave != "remove" || (e.Last != nil) != c.last {
+		if e := s.Entries[conf]; e.OnRemoval != "remove" || (e.Last != nil) != c.last {
 			t.Errorf("the journal of %s leaves %+v", c.journal, e)
 		}
 		s.Delivered()

@@ -27,15 +27,15 @@ import (
 // Moved is what a task of a run found before its first change, and what it left. Of the
 // lines that a run has of one task the earliest Before and the latest After count.
 type Moved struct {
-	Task   value.Ref    `json:"task"`
-	Before []plan.Stood `json:"before,omitempty"`
-	After  []plan.Stood `json:"after,omitempty"`
-	Owes   []plan.Owed  `json:"owes,omitempty"`  // what its change made due
-	Entry  *plan.Entry  `json:"entry,omitempty"` // what the ledger had of it before
-	Why    string       `json:"why,omitempty"`   // why nothing can be put back
+	Task     value.Ref      `json:"task"`
+	Before   []plan.Prior   `json:"before,omitempty"`
+	After    []plan.Prior   `json:"after,omitempty"`
+	Triggers []plan.Pending `json:"triggers,omitempty"` // what its change made due
+	Entry    *plan.Entry    `json:"entry,omitempty"`    // what the ledger had of it before
+	Why      string         `json:"why,omitempty"`      // why nothing can be put back
 }
 
-// Past is what stood before the runs of this host, in a folder of its own: for each run a
+// Past is what was there before the runs of this host, in a folder of its own: for each run a
 // file of lines, and one of what files held, packed one behind the other. The zero Past keeps
 // nothing.
 type Past struct {
@@ -45,7 +45,7 @@ type Past struct {
 	bytes machine.File
 	end   int64           // of bytes
 	kept  int64           // bytes of content that the run has kept, unpacked
-	fresh []line          // contents that no line tells of yet
+	fresh []line          // contents that no line names yet
 	named bool            // both files have their names on disk
 	at    map[string]spot // where contents are, by hash, of the run that was read
 	until time.Time       // when that was last written to
@@ -67,7 +67,7 @@ type line struct {
 	At      int64  `json:"at,omitempty"`
 }
 
-// The names in the folder of what stood before.
+// The names in the folder of what was there before.
 const (
 	pastFolder  = "before"
 	runSuffix   = ".jsonl"
@@ -75,16 +75,16 @@ const (
 )
 
 // ErrNotKept says that nothing is kept of a run.
-var ErrNotKept = errors.New("nothing is kept of what stood before that run")
+var ErrNotKept = errors.New("the state before that run is not kept")
 
 // TooLargeError says that a content is not kept for its size.
 type TooLargeError struct{ Size int64 }
 
 func (e *TooLargeError) Error() string {
-	return fmt.Sprintf("its %d bytes are more than are kept of what stood before", e.Size)
+	return fmt.Sprintf("its %d bytes exceed the limit for previous states", e.Size)
 }
 
-// OpenPast gives what stood before the runs of the host. Nothing is made until something is
+// OpenPast gives what was there before the runs of the host. Nothing is made until something is
 // kept.
 func (s *Store) OpenPast(age time.Duration, size int64) *Past {
 	return &Past{s: s, Age: age, Size: size}
@@ -158,7 +158,7 @@ func (c *counter) Write(b []byte) (int, error) {
 	return n, err
 }
 
-// pack writes a content packed, and tells its hash.
+// pack writes a content packed, and gives its hash.
 func pack(to io.Writer, r io.Reader) (plan.Content, error) {
 	zip, err := gzip.NewWriterLevel(to, gzip.BestSpeed)
 	if err != nil {
@@ -190,7 +190,7 @@ func (p *Past) Open(c plan.Content) (io.ReadCloser, error) {
 	}
 	if err != nil {
 		f.Close()
-		return nil, fmt.Errorf("read what a file held: %w", err)
+		return nil, fmt.Errorf("read a file's previous content: %w", err)
 	}
 	zip.Multistream(false) // the next one begins where this one ends
 	return unpacked{zip, f}, nil
@@ -283,7 +283,7 @@ func fileOf(run string, part int) string {
 }
 
 // Of gives what a run of this project moved, in order. Without any the error is
-// ErrNotKept. A last line that broke off is left out.
+// ErrNotKept. A last line that broke off is skipped.
 func (p *Past) Of(run string) ([]Moved, error) {
 	if !plainID(run) {
 		return nil, ErrNotKept
@@ -318,7 +318,7 @@ func (p *Past) Of(run string) ([]Moved, error) {
 	return out, nil
 }
 
-// Until tells when the run that Of read was over.
+// Until is when the run that Of read was over.
 func (p *Past) Until() time.Time { return p.until }
 
 // plainID says whether a run's id can be a part of a file's name.
@@ -345,7 +345,7 @@ func (p *Past) read(name string) (list []line, of holder, err error) {
 		if first {
 			if err := json.Unmarshal(text, &of); err != nil {
 				return nil, of, problem.Errorf("read %s: %w", path.Join(p.s.Path(pastFolder), name+runSuffix), err).
-					Remedy("it was spoilt by hand: put it back from a copy, or put back by hand what that run changed")
+					Remedy("it was damaged by hand; restore it from a copy, or revert the changes of that run by hand")
 			}
 			first = false
 			continue
@@ -379,7 +379,7 @@ func (p *Past) Prune(run plan.Run) error {
 	}
 	ids := slices.Sorted(maps.Keys(runs))
 	if old := born(run.ID, time.Time{}); p.lines == nil && p.Size > 0 && len(ids) > 0 && !old.IsZero() {
-		// A run that kept nothing only makes the others older, which their names tell.
+		// A run that kept nothing only makes the others older, which their names show.
 		if first := born(ids[0], time.Time{}); !first.IsZero() && old.Sub(first) <= p.Age {
 			return nil
 		}
@@ -407,7 +407,7 @@ func (p *Past) Prune(run plan.Run) error {
 	return nil
 }
 
-// born tells when a run began by its id, a UUIDv7 (RFC 9562, 5.7), which has the time of the
+// born is when a run began, from its id, a UUIDv7 (RFC 9562, 5.7), which has the time of the
 // controller: a host whose clock is wrong for a day forgets nothing. For any other id it is a
 // time by the host's own clock.
 func born(id string, otherwise time.Time) time.Time {

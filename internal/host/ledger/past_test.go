@@ -37,8 +37,8 @@ func TestThePastKeepsItsBounds(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		before := plan.Stood{Ref: conf, As: &plan.Last{Content: &c}}
-		if err := p.Note(run(day), true, ledger.Moved{Task: conf, Before: []plan.Stood{before}}); err != nil {
+		before := plan.Prior{Ref: conf, As: &plan.Last{Content: &c}}
+		if err := p.Note(run(day), true, ledger.Moved{Task: conf, Before: []plan.Prior{before}}); err != nil {
 			return err
 		}
 		return p.Prune(run(day))

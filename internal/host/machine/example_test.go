@@ -8,8 +8,8 @@ import (
 	"jadekettle/internal/host/machine/folder"
 )
 
-// A kind touches a host through a Machine alone, which here is a folder that stands in for one. It opens folders along
-// the path, with no link followed that a stranger could have made, and then works inside them.
+// A kind touches a host through a Machine alone, which here is a directory that replaces one. It opens folders
+// along the path, with no link followed that a stranger could have made, and then works inside them.
 func ExampleMachine() {
 	root, err := os.MkdirTemp("", "gauge")
 	if err != nil {

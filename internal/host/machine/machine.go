@@ -37,7 +37,7 @@ type Machine interface {
 	// an exit code other than 0 is none.
 	Run(ctx context.Context, c Command) (Output, error)
 	// As does something with the rights of an account as far as files go, so that
-	// what lies in its folders is read and written as by itself.
+	// what is in its folders is read and written as by itself.
 	As(r Rights, do func() error) error
 	// Connect makes a TCP connection and closes it again.
 	Connect(ctx context.Context, to netip.AddrPort) error
@@ -86,7 +86,7 @@ type Dir interface {
 }
 
 // File is an open file or folder. Owner and mode are those of what was opened,
-// whatever stands at its name by now.
+// whatever is at its name by now.
 type File interface {
 	io.ReadWriteCloser
 	io.ReaderAt
@@ -101,7 +101,7 @@ type File interface {
 	Sync() error
 }
 
-// Info is what Lstat tells of a file.
+// Info is what Lstat reports of a file.
 type Info struct {
 	Type  fs.FileMode // the type bits only
 	Mode  uint32      // permission bits with setuid, setgid and sticky, as in 4755
@@ -109,7 +109,7 @@ type Info struct {
 	GID   int
 	Size  int64
 	Time  time.Time
-	Dev   uint64 // of the file system; with Inode it tells files apart
+	Dev   uint64 // of the file system; with Inode it identifies a file
 	Inode uint64
 	Links uint64 // how many names it has
 }
@@ -121,7 +121,7 @@ func (i Info) Same(o Info) bool {
 }
 
 // OnlyBy says whether nobody can put anything into a folder, or exchange what
-// lies in it, but root and the user me.
+// is in it, but root and the user me.
 func (i Info) OnlyBy(me int) bool {
 	return (i.UID == 0 || i.UID == me) && i.Mode&0o022 == 0
 }
@@ -192,7 +192,7 @@ const (
 
 // Errors that machines wrap.
 var (
-	ErrLink   = fmt.Errorf("a symbolic link that root did not make is in the way")
+	ErrLink   = fmt.Errorf("a symlink that root did not create is in the way")
 	ErrLocked = fmt.Errorf("the lock is taken")
 )
 
@@ -282,30 +282,30 @@ func (k Kept) Clean(mask func(string) string) string {
 	if over := len(tail) - MaxOutput/2; over > 0 {
 		tail, lost = tail[over:], lost+over
 	}
-	return strings.ToValidUTF8(fmt.Sprintf("%s\n... %d bytes left out ...\n%s", head, lost, tail), "\uFFFD")
+	return strings.ToValidUTF8(fmt.Sprintf("%s\n... %d bytes omitted ...\n%s", head, lost, tail), "\uFFFD")
 }
 
 // String gives what is shown of an output in which nothing is to be masked.
 func (k Kept) String() string { return k.Clean(func(s string) string { return s }) }
 
 // Do runs a command for its effect: one that ends with a code other than 0 is a
-// *CommandError, whose line is the one that telling picks from the output. Nil
+// *CommandError, whose line is the one that pick takes from the output. Nil
 // takes the last one.
-func Do(ctx context.Context, m Machine, c Command, telling func(output string) string) (Output, error) {
+func Do(ctx context.Context, m Machine, c Command, pick func(output string) string) (Output, error) {
 	out, err := m.Run(ctx, c)
 	if err != nil || out.Code == 0 {
 		return out, err
 	}
-	if telling == nil {
-		telling = LastLine
+	if pick == nil {
+		pick = LastLine
 	}
 	return out, &CommandError{Program: c.Args[0], Code: out.Code, Output: out.Combined,
-		Last: telling(out.Combined.String())}
+		Last: pick(out.Combined.String())}
 }
 
-// ErrorLine returns a function that picks the most telling line of a program's output: the first line that starts with
-// the first of these marks that occurs at all, without the mark. If that line ends with a colon, or is empty, the next
-// line is appended. Without any mark, it is the last line.
+// ErrorLine returns a function that picks the line that says most of a program's output: the first line that starts
+// with the first of these marks that occurs at all, without the mark. If that line ends with a colon, or is empty,
+// the next line is appended. Without any mark, it is the last line.
 func ErrorLine(marks ...string) func(output string) string {
 	return func(output string) string {
 		text, next, mark := marked(output, marks)
@@ -344,7 +344,7 @@ func LastLine(output string) string {
 	return strings.TrimSpace(output[strings.LastIndexByte(output, '\n')+1:])
 }
 
-// Pretender is a simulated Machine on which any program may succeed though nothing stands in for it.
+// Pretender is a simulated Machine on which any program may succeed though nothing simulates it.
 type Pretender interface {
 	Pretends() bool
 	// Leave creates an empty file, as a program would have left it behind.
@@ -365,18 +365,18 @@ func (e *PrintedError) Unwrap() error { return e.Err }
 type CommandError struct {
 	Program string
 	Code    int
-	Last    string // the line that tells most
+	Last    string // the line that says most
 	Then    string // what came of it; may be empty
 	Output  Kept
 }
 
 func (e *CommandError) Error() string {
-	text := fmt.Sprintf("%s ended with code %d", e.Program, e.Code)
+	text := fmt.Sprintf("%s failed (exit status %d)", e.Program, e.Code)
 	if e.Then != "" {
 		text += ", so " + e.Then
 	}
 	if e.Last == "" {
-		return text + "; it said nothing"
+		return text + "; it printed nothing"
 	}
 	return text + ": " + e.Last
 }

@@ -18,7 +18,7 @@ func TestErrorLine(t *testing.T) {
 		{"marked", "fatal:\n", "fatal:"},
 		{"marked", "first\n last \n\n", "last"},
 		{"marked", "", ""},
-		{"as it stands", "note\nJob for tide-logger failed:\nsee more\n", "Job for tide-logger failed:"},
+		{"as it is", "note\nJob for tide-logger failed:\nsee more\n", "Job for tide-logger failed:"},
 	} {
 		pick := machine.ErrorLine("fatal: ", "error: ")
 		if c.pick != "marked" {
@@ -43,5 +43,5 @@ func ExampleDo() {
 		machine.ErrorLine("fatal: "))
 	var failed *machine.CommandError
 	fmt.Println(errors.As(err, &failed), err)
-	// Output: true git ended with code 128: the remote hung up
+	// Output: true git failed (exit status 128): the remote hung up
 }

@@ -17,11 +17,11 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// OwnFolder is where facts of one's own lie on a host: NAME.json, or NAME.txt.
+// OwnFolder is where custom facts lie on a host: NAME.json, or NAME.txt.
 // Only what root alone can write counts.
 const OwnFolder = "/etc/jadekettle/facts"
 
-// maxOwn bounds one fact of one's own, in bytes.
+// maxOwn bounds one custom fact, in bytes.
 const maxOwn = 64 << 10
 
 // own runs the commands that are asked for, all at once, and reads the files.
@@ -84,7 +84,7 @@ func said(ctx context.Context, m machine.Machine, f wire.OwnFact) (any, error) {
 // meant reads a fact as JSON, or else as text.
 func meant(text string, asText bool) (any, error) {
 	if len(text) > maxOwn {
-		return nil, fmt.Errorf("it says %d bytes, more than %d", len(text), maxOwn)
+		return nil, fmt.Errorf("its output has %d bytes, more than %d", len(text), maxOwn)
 	}
 	if !asText {
 		if v, err := parse([]byte(text)); err == nil {
@@ -166,11 +166,11 @@ func trusted(m machine.Machine, file string) (string, error) {
 		return "", err
 	}
 	if !folder.OnlyBy(m.UID()) || !info.OnlyBy(m.UID()) {
-		return "", fmt.Errorf("others than root can write %s", path.Join(OwnFolder, file))
+		return "", fmt.Errorf("users other than root can write to %s", path.Join(OwnFolder, file))
 	}
 	data, err := io.ReadAll(io.LimitReader(f, maxOwn+1))
 	if err == nil && len(data) > maxOwn {
-		err = fmt.Errorf("it holds more than %d bytes", maxOwn)
+		err = fmt.Errorf("it contains more than %d bytes", maxOwn)
 	}
 	return string(data), err
 }

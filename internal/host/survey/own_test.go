@@ -13,7 +13,7 @@ import (
 	"jadekettle/internal/host/survey"
 )
 
-// TestOwnFacts reads what commands say and what lies on the host, and gives a
+// TestOwnFacts reads what commands say and what is on the host, and gives a
 // reason for each that cannot be read; nothing of it costs the host its facts.
 func TestOwnFacts(t *testing.T) {
 	h, err := folder.New(t.TempDir(), folder.Spec{Name: "gauge-01"})
@@ -57,8 +57,8 @@ func TestOwnFacts(t *testing.T) {
 	for name, want := range map[string]string{
 		"odd": "unexpected EOF", "two": "more than one JSON value", "bell": "control characters",
 		"huge": "more than 65536 bytes",
-		"open": "others than root can write /etc/jadekettle/facts/open.json", "deep": "lies too deep",
-		"gone": "is not on this host", "failed": "getent ended with code 2",
+		"open": "users other than root can write to /etc/jadekettle/facts/open.json", "deep": "is nested too deeply",
+		"gone": "not installed", "failed": "getent failed (exit status 2)",
 	} {
 		if got := f.OwnWrong[name]; !strings.Contains(got, want) || f.Own[name] != nil {
 			t.Errorf("%s is wrong for %q (%v), want %q", name, got, f.Own[name], want)

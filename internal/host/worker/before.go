@@ -15,38 +15,38 @@ import (
 
 // befores are what tasks that are at work found.
 type befores struct {
-	of     map[int][]plan.Stood  // by task
-	all    map[string]plan.Stood // every thing of the kind, where a write may change others
+	of     map[int][]plan.Prior  // by task
+	all    map[string]plan.Prior // every thing of the kind, where a write may change others
 	veiled map[string]bool       // paths of files that hold a secret of ours
 }
 
-// keeps says whether this run keeps what stood before its changes.
+// keeps says whether this run keeps what was there before its changes.
 func (r *runner) keeps() bool {
 	return r.past.Size > 0 && !r.unkept && !r.foreseeing && !r.env.Run.Preview && !r.env.Run.Passing
 }
 
-// before keeps what stands of tasks that are about to change it. Where that fails nothing
+// before keeps what is there of tasks that are about to change it. Where that fails nothing
 // more of this run is kept: it holds up no run.
 func (r *runner) before(ctx context.Context, k kind.Kind, work []kind.Work) {
 	if !r.keeps() || len(work) == 0 || k.Schema().Asks {
 		return
 	}
-	r.befores.of, r.befores.all = map[int][]plan.Stood{}, nil
+	r.befores.of, r.befores.all = map[int][]plan.Prior{}, nil
 	r.env.Save = func(f io.Reader, size int64) (plan.Content, error) { return r.past.Keep(r.env.Run, f, size) }
 	defer func() { r.env.Save = nil }()
 	list := make([]ledger.Moved, len(work))
 	for i, w := range work {
-		list[i] = ledger.Moved{Task: w.Task.Ref, Owes: w.Task.Owes, Entry: r.entry(w.Task.Ref)}
-		stands, err := k.Stands(ctx, r.env, w.Task, w.State)
+		list[i] = ledger.Moved{Task: w.Task.Ref, Triggers: w.Task.Triggers, Entry: r.entry(w.Task.Ref)}
+		current, err := k.Prior(ctx, r.env, w.Task, w.State)
 		if err != nil {
 			list[i].Why = r.clean(problem.From(err).What)
 			continue
 		}
-		for j := range stands {
-			stands[j].Veiled = stands[j].Veiled || r.veiled(stands[j].Ref)
+		for j := range current {
+			current[j].Veiled = current[j].Veiled || r.veiled(current[j].Ref)
 		}
-		list[i].Before = stands
-		r.befores.of[w.Task.ID] = stands
+		list[i].Before = current
+		r.befores.of[w.Task.ID] = current
 	}
 	if wide, ok := k.(kind.Wider); ok {
 		r.befores.all, _ = wide.All(ctx, r.env) // else what comes along is not known, and not kept
@@ -68,7 +68,7 @@ func (r *runner) note(sync bool, list []ledger.Moved) {
 	r.unkept = r.past.Note(r.env.Run, sync, list...) != nil
 }
 
-// after keeps what tasks left, by which it is told later whether somebody has changed it
+// after keeps what tasks left, by which it is seen later whether somebody has changed it
 // since.
 func (r *runner) after(ctx context.Context, k kind.Kind, tasks []plan.Task, readings []kind.Reading) {
 	if !r.keeps() {
@@ -80,8 +80,8 @@ func (r *runner) after(ctx context.Context, k kind.Kind, tasks []plan.Task, read
 		if len(before) == 0 || readings[i].Err != nil {
 			continue
 		}
-		if stands, err := r.left(ctx, k, t, readings[i], before); err == nil {
-			list = append(list, ledger.Moved{Task: t.Ref, After: stands})
+		if current, err := r.left(ctx, k, t, readings[i], before); err == nil {
+			list = append(list, ledger.Moved{Task: t.Ref, After: current})
 		}
 	}
 	if wide, ok := k.(kind.Wider); ok && r.befores.all != nil {
@@ -93,17 +93,17 @@ func (r *runner) after(ctx context.Context, k kind.Kind, tasks []plan.Task, read
 	r.note(false, list)
 }
 
-// left gives what stands now of what a task found before.
+// left gives what is there now of what a task found before.
 func (r *runner) left(ctx context.Context, k kind.Kind, t plan.Task, reading kind.Reading,
-	before []plan.Stood) ([]plan.Stood, error) {
-	var out []plan.Stood
+	before []plan.Prior) ([]plan.Prior, error) {
+	var out []plan.Prior
 	others := false
 	for _, s := range before {
 		if !atPath(s.Ref) {
 			others = true
 			continue
 		}
-		now, err := r.env.StoodAt(s.Ref.Name)
+		now, err := r.env.PriorAt(s.Ref.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -112,8 +112,8 @@ func (r *runner) left(ctx context.Context, k kind.Kind, t plan.Task, reading kin
 	if !others {
 		return out, nil
 	}
-	stands, err := k.Stands(ctx, r.env, t, reading.State)
-	for _, s := range stands {
+	current, err := k.Prior(ctx, r.env, t, reading.State)
+	for _, s := range current {
 		if !atPath(s.Ref) {
 			out = append(out, s)
 		}
@@ -122,7 +122,7 @@ func (r *runner) left(ctx context.Context, k kind.Kind, t plan.Task, reading kin
 }
 
 // along gives what came, went or changed together with what is declared.
-func (r *runner) along(k kind.Kind, tasks []plan.Task, now map[string]plan.Stood) []ledger.Moved {
+func (r *runner) along(k kind.Kind, tasks []plan.Task, now map[string]plan.Prior) []ledger.Moved {
 	was := r.befores.all
 	names := maps.Clone(was)
 	maps.Copy(names, now)
@@ -140,20 +140,20 @@ func (r *runner) along(k kind.Kind, tasks []plan.Task, now map[string]plan.Stood
 		if !stays {
 			after = plan.Missing(ref)
 		}
-		if !sameStood(before, after) {
-			out = append(out, ledger.Moved{Task: ref, Before: []plan.Stood{before}, After: []plan.Stood{after},
+		if !samePrior(before, after) {
+			out = append(out, ledger.Moved{Task: ref, Before: []plan.Prior{before}, After: []plan.Prior{after},
 				Entry: r.entry(ref)})
 		}
 	}
 	return out
 }
 
-func sameStood(a, b plan.Stood) bool {
+func samePrior(a, b plan.Prior) bool {
 	as := a.As == nil && b.As == nil || a.As != nil && b.As != nil && a.As.Same(b.As)
 	return a.Ref == b.Ref && a.Absent == b.Absent && as && maps.Equal(a.Secrets, b.Secrets)
 }
 
-// atPath says whether a thing is what lies at a path.
+// atPath says whether a thing is what is at a path.
 func atPath(ref value.Ref) bool { return ref.Kind == "file" || ref.Kind == "dir" || ref.Kind == "link" }
 
 // veiled says whether a secret of ours goes, or went, into a file.
@@ -174,7 +174,7 @@ func (r *runner) veiled(ref value.Ref) bool {
 	return ref.Kind == "file" && r.befores.veiled[ref.Name]
 }
 
-// prune lets go what is not kept any longer. That it cannot be is no reason to call a run
+// prune lets go what is not kept any longer. That it cannot be is not a reason to call a run
 // failed.
 func (r *runner) prune() {
 	if !r.env.Run.Preview {

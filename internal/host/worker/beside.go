@@ -1,6 +1,7 @@
 package worker
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -17,9 +18,9 @@ import (
 // file in common are looked at again when the later one is done, which fails then. Of other kinds
 // those that were as declared are reported only when their neighbors have been done.
 
-// standsAlone says whether tasks of a kind have nothing in common with their neighbors but a file,
+// isAlone says whether tasks of a kind have nothing in common with their neighbors but a file,
 // or nothing that can be read again without running what somebody wrote.
-func standsAlone(k kind.Kind) bool {
+func isAlone(k kind.Kind) bool {
 	s := k.Schema()
 	return s.NameSpace() == schema.Paths || s.Part != nil || s.Asks || s.Reboots || s.Name == "command" ||
 		s.Program != ""
@@ -27,7 +28,7 @@ func standsAlone(k kind.Kind) bool {
 
 // apart separates the results that are reported now from those that wait for what is still to be done.
 func apart(k kind.Kind, results []plan.Result, more bool) (now, later []plan.Result) {
-	if !more || standsAlone(k) {
+	if !more || isAlone(k) {
 		return results, nil
 	}
 	for _, res := range results {
@@ -75,7 +76,7 @@ func (r *runner) differs(k kind.Kind, t plan.Task, reading kind.Reading) string 
 func mismatch(changes []plan.Change) string {
 	out := make([]string, len(changes))
 	for i, c := range changes {
-		out[i] = fmt.Sprintf("%s is %s, declared %s", c.What, c.Was, c.Becomes)
+		out[i] = fmt.Sprintf("%s is %s, declared %s", c.What, cmp.Or(c.Was, "empty"), cmp.Or(c.Becomes, "empty"))
 	}
 	return strings.Join(out, ", ")
 }
@@ -106,7 +107,7 @@ func (r *runner) undoes(ctx context.Context, t plan.Task) error {
 				continue // entries of one kind each have their own name in the file
 			}
 			if why := r.differs(k, other, k.Read(ctx, r.env, []plan.Task{other})[0]); why != "" {
-				return problem.Errorf("it undoes what %s declares: %s", other.Ref, why).
+				return problem.Errorf("it reverts what %s declares: %s", other.Ref, why).
 					Remedy(agree)
 			}
 		}

@@ -19,7 +19,7 @@ import (
 // maxCaptured bounds what one message holds, in bytes of text.
 const maxCaptured = 512 << 10
 
-// capture tells what stands, and changes nothing: it takes no lock.
+// capture sends what is there, and changes nothing: it takes no lock.
 func (s *session) capture(ctx context.Context, asked []value.Ref) error {
 	var list []plan.Captured
 	for _, ref := range asked {
@@ -27,7 +27,7 @@ func (s *session) capture(ctx context.Context, asked []value.Ref) error {
 	}
 	for i, c := range list {
 		if !utf8.ValidString(fmt.Sprint(c.Ref.Name, c.Attrs, c.Note, c.Problem, c.Do, c.Files)) {
-			list[i] = plan.Captured{Ref: sayable(c.Ref), Problem: "its name, or what it says, is not UTF-8",
+			list[i] = plan.Captured{Ref: sayable(c.Ref), Problem: "its name or content is not valid UTF-8",
 				Do: "declare it by hand"}
 		}
 	}
@@ -100,7 +100,7 @@ func withhold(c *plan.Captured) {
 		why = "only its owner may read it"
 	}
 	if secretText.MatchString(content) || secretText.Match(c.Bytes) {
-		why = "it holds a private key, or a password as it is stored"
+		why = "it contains a private key or a password hash"
 	}
 	if why != "" {
 		*c = plan.Captured{Ref: c.Ref, Problem: why, Guarded: true}

@@ -91,12 +91,12 @@ func (st *stream) Read(p []byte) (int, error) {
 		}
 		switch {
 		case c.SHA256 != st.hash:
-			return 0, errors.New("the controller sent another content than was asked for")
+			return 0, errors.New("the controller did not send the requested content")
 		case c.Missing != "":
 			st.last = true
 			return 0, fmt.Errorf("the controller cannot send the content: %s", c.Missing)
 		case int64(len(c.Data)) > st.left:
-			return 0, errors.New("the content is longer than it was said to be")
+			return 0, errors.New("the content is longer than announced")
 		}
 		st.left -= int64(len(c.Data))
 		st.buf, st.last = c.Data, c.Last

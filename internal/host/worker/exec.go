@@ -9,7 +9,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// exec runs one command and tells what came of it. It takes no lock, since it is no run,
+// exec runs one command and reports what came of it. It takes no lock, since it is not a run,
 // and it ends the command when nobody is there any more to hear of it.
 func (s *session) exec(ctx context.Context, e *wire.Exec) error {
 	ctx, cancel := context.WithCancel(ctx)

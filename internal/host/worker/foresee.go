@@ -8,7 +8,7 @@ import (
 	"jadekettle/internal/core/wire"
 )
 
-// foresee goes through the plan as a preview does, tells the controller what would change,
+// foresee goes through the plan as a preview does, reports to the controller what would change,
 // and waits until it says that this is what is meant. go is false when it is not.
 func (s *session) foresee(ctx context.Context, r *runner, start *wire.Start) (goOn bool, err error) {
 	ledger, tasks := r.store.Snapshot(), r.tasks

@@ -23,7 +23,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// loginOf tells whose login became the worker: what sudo and doas say of it in the
+// loginOf says whose login became the worker: what sudo and doas say of it in the
 // environment, else what the controller says.
 func loginOf(m machine.Machine, said string) string {
 	environment, err := machine.ReadFile(m, "/proc/self/environ")
@@ -48,14 +48,14 @@ func (r *runner) guardFor(start *wire.Start) *guard.Keeper {
 	return &guard.Keeper{Env: r.env, Login: loginOf(r.s.m, start.Login), Wait: start.Guard}
 }
 
-// foundPutBack tells of an earlier run's change that the host has put back by itself
+// foundPutBack reports an earlier run's change that the host has put back by itself
 // meanwhile.
 func foundPutBack(ctx context.Context, m machine.Machine, store *ledger.Store, run plan.Run) (ledger.Record, bool) {
 	g, ok := guard.Settle(ctx, &kind.Env{Machine: m, Run: run, Store: store})
 	if !ok || g.Project != run.Project {
 		return ledger.Record{}, false
 	}
-	story := "nobody got in any more after this change, so the host has put back what stood: " + refsOf(g.Refs)
+	story := "nobody could log in after this change, so the host restored the previous state: " + refsOf(g.Refs)
 	if g.Wrong != "" {
 		story += "; but not all of it: " + g.Wrong
 	}
@@ -111,7 +111,7 @@ func reads(c plan.Change) bool {
 	return c.What == plan.Restart || c.What == plan.Reload || c.What == "running" && c.Becomes == "yes"
 }
 
-// settingsOf says with which command a service by which people get in tells whether it can start with what
+// settingsOf gives the command by which a service that people get in by says whether it can start with what
 // it would read, for a login as the given account.
 func settingsOf(m machine.Machine, name, login string) []string {
 	switch {
@@ -149,16 +149,16 @@ func (r *runner) fit(ctx context.Context, name string) error {
 	story := fmt.Sprintf("%s could not start with its settings: %s", name, said)
 	refs, err := r.guard.PutBackUnread(ctx, name)
 	if len(refs) == 0 {
-		return unfitError{problem.Errorf("%s", story).Remedy("mend them; nothing was done to %s", name)}
+		return unfitError{problem.Errorf("%s", story).Remedy("fix them; %s was not touched", name)}
 	}
-	story += "; the host has put back what stood: " + refsOf(refs)
+	story += "; the host restored the previous state: " + refsOf(refs)
 	if err != nil {
 		story += fmt.Sprintf("; but not all of it: %v", err)
 	}
-	if err := r.takeBack(refs, story, "mend what is declared"); err != nil {
+	if err := r.takeBack(refs, story, "fix the declaration"); err != nil {
 		return err
 	}
-	return unfitError{problem.Errorf("%s", story).Remedy("mend what is declared; nothing was done to %s", name)}
+	return unfitError{problem.Errorf("%s", story).Remedy("fix the declaration; %s was not touched", name)}
 }
 
 // unfit looks whether services by which people get in can still start with what they have not read yet: nobody is
@@ -182,21 +182,21 @@ func (r *runner) unfit(ctx context.Context) error {
 // unread says of a change that counts only once a service has read it, and that nothing in the plan has it read.
 func (r *runner) unread(ctx context.Context, t plan.Task) []plan.Change {
 	s := kinds.Guarded(r.env, t, r.login)
-	if !s.Late || slices.ContainsFunc(t.Owes, func(o plan.Owed) bool {
+	if !s.Late || slices.ContainsFunc(t.Triggers, func(o plan.Pending) bool {
 		return slices.Contains(s.Services, o.Service.Name)
 	}) {
 		return nil
 	}
-	there, err := service.Stand(ctx, r.env, s.Services)
+	there, err := service.PriorOf(ctx, r.env, s.Services)
 	if err != nil || len(there) == 0 {
 		return nil
 	}
 	return []plan.Change{{What: "guard", Was: "",
-		Becomes: fmt.Sprintf("none until %s reads it, at its next start; restart_on has it read, "+
-			"and proven, at once", there[0].Name)}}
+		Becomes: fmt.Sprintf("not tested until %s reads it at its next start; use restart_on to apply and test it "+
+			"immediately", there[0].Name)}}
 }
 
-// takeBack tells that tasks have failed which were told as changed.
+// takeBack reports that tasks have failed which were reported as changed.
 func (r *runner) takeBack(refs []value.Ref, story, do string) error {
 	var out []plan.Result
 	for _, t := range r.tasks {
@@ -237,22 +237,22 @@ func (r *runner) unguarded(work []kind.Work, err error) []plan.Result {
 			continue
 		}
 		res := r.failed(w.Task, problem.Errorf(
-			"it may cut us off, and nothing could be set that puts it back then: %w", err).
-			Remedy("see why, or set guard = \"0s\" in [run] to go without"))
+			"this change may cut off access, but an automatic rollback could not be set up: %w", err).
+			Remedy("fix the cause, or set guard = \"0s\" in [run] to disable the guard"))
 		res.Changes = w.Changes
 		out = append(out, res)
 	}
 	return out
 }
 
-// proved has the controller get in anew after a change that may have cut us off, and lifts
-// the guard. Where it cannot, what stood is put back, and those tasks have failed.
+// proved has the controller get in again after a change that may have cut us off, and lifts
+// the guard. Where it cannot, what was there is put back, and those tasks have failed.
 func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.Result) error {
 	why, early := "", true
 	for round := 0; early && round < mostRounds; round++ {
 		early = false
 		if err := r.guard.Made(ctx); err != nil {
-			why = "the guard could not be kept: " + err.Error()
+			why = "the guard could not be saved: " + err.Error()
 		} else {
 			why, early = r.s.prove(results[0].ID, r.guard.Wait)
 		}
@@ -264,22 +264,22 @@ func (r *runner) proved(ctx context.Context, which map[int]bool, results []plan.
 		r.guard.Lift(ctx, done)
 		return nil
 	}
-	if early && r.doorStands(ctx) {
+	if early && r.doorWorks(ctx) {
 		r.guard.Lift(ctx, false)
-		r.refuse(which, results, "it is not proven that one can still log in: "+why+" each time, as when all its "+
+		r.refuse(which, results, "it is not proven that logins still work: "+why+" each time, as when all its "+
 			"logins are taken, "+
-			"while its settings are valid and it listens. The change stays: who keeps a server busy must not bring "+
-			"back what it was made for",
-			"log in again, and see in the host's log who takes the logins")
+			"while its settings are valid and it is listening. The change stays: keeping a server busy must not "+
+			"revert a change",
+			"log in again, and check the host's log for who occupies the logins")
 		return nil
 	}
 	refs, err := r.guard.PutBack(ctx)
-	story := fmt.Sprintf("nobody got in any more after this change (%s), so the host has put back what stood: %s",
+	story := fmt.Sprintf("nobody could log in after this change (%s), so the host restored the previous state: %s",
 		why, refsOf(refs))
 	if err != nil {
 		story += fmt.Sprintf("; but not all of it: %v", err)
 	}
-	const do = "see what it would do, with a console of the host at hand"
+	const do = "test the change with a console of the host at hand"
 	r.refuse(which, results, story, do)
 	return r.takeBack(slices.DeleteFunc(refs, func(ref value.Ref) bool {
 		return slices.ContainsFunc(results, func(res plan.Result) bool { return res.Ref == ref })
@@ -301,8 +301,8 @@ func (r *runner) refuse(which map[int]bool, results []plan.Result, story, do str
 	}
 }
 
-// doorStands looks from the host itself whether its SSH server has valid settings and listens.
-func (r *runner) doorStands(ctx context.Context) bool {
+// doorWorks looks from the host itself whether its SSH server has valid settings and listens.
+func (r *runner) doorWorks(ctx context.Context) bool {
 	args := settingsOf(r.s.m, "sshd", r.guard.Login)
 	if len(args) == 0 {
 		return false
@@ -326,11 +326,11 @@ func (r *runner) doorStands(ctx context.Context) bool {
 	return false
 }
 
-// prove asks the controller to get in anew, and says why it did not; empty when it did. early says that
+// prove asks the controller to get in again, and says why it did not; empty when it did. early says that
 // no login was refused.
 func (s *session) prove(task int, within time.Duration) (why string, early bool) {
 	if s.send(wire.Message{Prove: &wire.Prove{Task: task}}) != nil {
-		return "the connection broke", false
+		return "the connection was lost", false
 	}
 	late := time.After(within)
 	for {
@@ -340,7 +340,7 @@ func (s *session) prove(task int, within time.Duration) (why string, early bool)
 				return p.Wrong, p.Early
 			}
 		case <-s.lost:
-			return "the connection broke", false
+			return "the connection was lost", false
 		case <-late:
 			return fmt.Sprintf("within %v", within), false
 		}

@@ -18,12 +18,12 @@ import (
 	"jadekettle/internal/host/kinds/kind"
 )
 
-// maxLooked bounds how many leftovers are looked at, to tell what taking them away would
+// maxLooked bounds how many undeclared are looked at, to report what taking them away would
 // do.
 const maxLooked = 100
 
 // last does what follows the plan.
-func (s *session) last(ctx context.Context, r *runner, start *wire.Start) ([]plan.Leftover, error) {
+func (s *session) last(ctx context.Context, r *runner, start *wire.Start) ([]plan.Undeclared, error) {
 	if start.Undo != nil {
 		return nil, s.undo(ctx, r, start.Undo)
 	}
@@ -32,13 +32,13 @@ func (s *session) last(ctx context.Context, r *runner, start *wire.Start) ([]pla
 
 // leave sees to what this project managed and declares no more: what is to be removed,
 // or all of it where the call says so, is taken away in the reverse order of that in
-// which it was made; the rest is told. Where something failed nothing is taken away.
-func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error) {
+// which it was made; the rest is reported. Where something failed nothing is taken away.
+func (s *session) leave(ctx context.Context, r *runner) ([]plan.Undeclared, error) {
 	run := r.env.Run
 	if !run.Whole || s.ending() {
 		return nil, nil
 	}
-	refs := r.store.Leftovers(run, r.declared())
+	refs := r.store.Undeclared(run, r.declared())
 	refs = slices.DeleteFunc(refs, func(ref value.Ref) bool {
 		if !r.inOtherWords(ref) {
 			return false
@@ -55,13 +55,13 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 	slices.SortStableFunc(refs, func(a, b value.Ref) int {
 		return cmp.Compare(r.store.Entries[b].Order, r.store.Entries[a].Order)
 	})
-	var stay []plan.Leftover
+	var stay []plan.Undeclared
 	var away, looked []plan.Task
 	wrong := slices.ContainsFunc(r.ended, func(s plan.Status) bool { return s == plan.Failed || s == plan.Blocked })
 	for _, ref := range refs {
 		e := r.store.Entries[ref]
 		t, err := kinds.Removal(len(r.tasks)+len(away), ref, e)
-		take := run.Take || e.OnLeave == "remove"
+		take := run.Take || e.OnRemoval == "remove"
 		switch {
 		case run.Forget:
 			if !run.Preview {
@@ -69,22 +69,22 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 			}
 		case err != nil:
 			p := problem.From(err)
-			stay = append(stay, plan.Leftover{Ref: ref, Why: p.Error()})
+			stay = append(stay, plan.Undeclared{Ref: ref, Why: p.Error()})
 		case take && wrong:
-			stay = append(stay, plan.Leftover{Ref: ref, Why: "nothing is taken away while other tasks fail"})
+			stay = append(stay, plan.Undeclared{Ref: ref, Why: "nothing is removed while other tasks fail"})
 		case take:
 			away = append(away, t)
 		case len(looked) < maxLooked:
 			looked = append(looked, t)
 		default:
-			stay = append(stay, plan.Leftover{Ref: ref})
+			stay = append(stay, plan.Undeclared{Ref: ref})
 		}
 	}
 	env := r.beside(slices.Concat(away, looked))
 	for _, t := range env.Tasks[len(env.Tasks)-len(looked):] {
 		stay = append(stay, r.look(ctx, env, t))
 	}
-	sortLeftovers(stay)
+	sortUndeclared(stay)
 	if len(away) == 0 {
 		return stay, nil
 	}
@@ -94,15 +94,15 @@ func (s *session) leave(ctx context.Context, r *runner) ([]plan.Leftover, error)
 	err := s.streaming(func() error { return r.run(ctx) })
 	for i, why := range r.stays {
 		if s := r.ended[i]; s == plan.Changed || s == plan.Unchanged {
-			stay = append(stay, plan.Leftover{Ref: r.tasks[i].Ref, Why: why, Stays: true})
+			stay = append(stay, plan.Undeclared{Ref: r.tasks[i].Ref, Why: why, Stays: true})
 		}
 	}
-	sortLeftovers(stay)
+	sortUndeclared(stay)
 	return stay, err
 }
 
-func sortLeftovers(list []plan.Leftover) {
-	slices.SortFunc(list, func(a, b plan.Leftover) int { return cmp.Compare(a.Ref.String(), b.Ref.String()) })
+func sortUndeclared(list []plan.Undeclared) {
+	slices.SortFunc(list, func(a, b plan.Undeclared) int { return cmp.Compare(a.Ref.String(), b.Ref.String()) })
 }
 
 // beside is what kinds are given to look at what would leave, beside all that the plan declares.
@@ -177,7 +177,7 @@ func inOrder(first int, away []plan.Task) []plan.Task {
 	return out
 }
 
-// follow has tasks of the worker's own follow those of the plan, and tells the controller.
+// follow has tasks of the worker's own follow those of the plan, and informs the controller.
 func (s *session) follow(r *runner, tasks []plan.Task) error {
 	leaving := &wire.Leaving{}
 	for _, t := range tasks {
@@ -193,9 +193,9 @@ func (s *session) follow(r *runner, tasks []plan.Task) error {
 	return nil
 }
 
-// look tells what taking something away would do.
-func (r *runner) look(ctx context.Context, env *kind.Env, t plan.Task) plan.Leftover {
-	out := plan.Leftover{Ref: t.Ref}
+// look reports what taking something away would do.
+func (r *runner) look(ctx context.Context, env *kind.Env, t plan.Task) plan.Undeclared {
+	out := plan.Undeclared{Ref: t.Ref}
 	k, _ := kinds.Of(t)
 	reading := k.Read(ctx, env, []plan.Task{t})[0]
 	if reading.Err != nil {
@@ -236,7 +236,7 @@ func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.
 		res.Since, res.By = was.Since.Unix(), was.Who
 	}
 	res.Written = slices.Clone(written)
-	relabel(res.Written, "as it was written")
+	relabel(res.Written, "(last applied)")
 }
 
 // cause says whether a host's state is not as it was last written, or is declared differently by
@@ -282,14 +282,14 @@ func (r *runner) cause(ctx context.Context, k kind.Kind, t plan.Task,
 // relabel says of the new side of texts what it is, where that is not what is declared.
 func relabel(changes []plan.Change, as string) {
 	for i := range changes {
-		changes[i].Diff = strings.Replace(changes[i].Diff, " as declared\n", " "+as+"\n", 1)
+		changes[i].Diff = strings.Replace(changes[i].Diff, " (declared)\n", " "+as+"\n", 1)
 	}
 }
 
-// onlyDue says whether nothing differs but what is owed.
+// onlyDue says whether nothing differs but what is pending.
 func onlyDue(changes []plan.Change) bool {
 	return !slices.ContainsFunc(changes, func(c plan.Change) bool { return !due(c) })
 }
 
-// due says whether a change is what is owed.
+// due says whether a change is what is pending.
 func due(c plan.Change) bool { return c.What == plan.Restart || c.What == plan.Reload }

@@ -15,7 +15,7 @@ const journalLimit = 5 * time.Second
 
 // log writes one line to the host's own journal about a run that changed something, by
 // logger(1), which every system with a syslog has. Where there is none, or it fails, the run
-// is no worse for it.
+// is not a worse for it.
 func (r *runner) log(ctx context.Context) {
 	text := r.journalLine()
 	if text == "" || !r.s.m.Look("logger") {
@@ -25,7 +25,7 @@ func (r *runner) log(ctx context.Context) {
 		Limit: journalLimit})
 }
 
-// journalLine tells who changed how much, and by which revision; empty when nothing changed.
+// journalLine says who changed how much, and by which revision; empty when nothing changed.
 func (r *runner) journalLine() string {
 	counts := map[plan.Status]int{}
 	for _, s := range r.ended {
@@ -42,7 +42,7 @@ func (r *runner) journalLine() string {
 	if run.Revision != "" {
 		line += " at revision " + run.Revision[:min(12, len(run.Revision))]
 		if run.Edited {
-			line += ", edited"
+			line += ", modified"
 		}
 	}
 	line += fmt.Sprintf(": %d changed", counts[plan.Changed])

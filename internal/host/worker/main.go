@@ -28,7 +28,7 @@ func Guard(what string) int {
 }
 
 // Ready is the line that the worker says first, with the session's nonce, so
-// that whatever a login shell printed before it can be told apart.
+// that it can be separated from whatever a login shell printed before it.
 func Ready(nonce string) string { return "jadekettle " + nonce + " ready\n" }
 
 // Main serves one session on this process's standard input and output and

@@ -10,17 +10,17 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// tellEvery is how often is told of a task that takes long.
-const tellEvery = 5 * time.Second
+// reportEvery is how often a task that takes long is reported.
+const reportEvery = 5 * time.Second
 
-// tellFirst is when it is told for the first time, for those who watch.
-const tellFirst = time.Second
+// firstReport is when it is reported for the first time, for those who watch.
+const firstReport = time.Second
 
-// maxLine bounds the line of output that is told with it, in bytes.
+// maxLine bounds the line of output that is reported with it, in bytes.
 const maxLine = 400
 
 // lastWords keeps the last whole line that commands print. Of a line that is not at its
-// end nobody can tell yet whether a secret stands in it.
+// end nobody can say yet whether a secret is in it.
 type lastWords struct {
 	mu      sync.Mutex
 	last    string
@@ -60,19 +60,19 @@ func (l *lastWords) line(clean func(string) string) string {
 	return text
 }
 
-// watched lets something be done for a task, and tells every few seconds how long it
+// watched lets something be done for a task, and reports every few seconds how long it
 // takes and what its command printed last.
 func (r *runner) watched(ctx context.Context, task, try int, do func(context.Context)) {
 	if r.s == nil || r.s.quiet {
 		do(ctx)
 		return
 	}
-	words, over, told := &lastWords{}, make(chan struct{}), make(chan struct{})
+	words, over, reported := &lastWords{}, make(chan struct{}), make(chan struct{})
 	begun := time.Now()
 	go func() {
-		defer close(told)
-		first := min(tellFirst, r.s.tellEvery)
-		next := r.s.tellEvery - first // then as often as ever, counted from the beginning
+		defer close(reported)
+		first := min(firstReport, r.s.reportEvery)
+		next := r.s.reportEvery - first // then as often as ever, counted from the beginning
 		t := time.NewTimer(first)
 		defer t.Stop()
 		for {
@@ -81,7 +81,7 @@ func (r *runner) watched(ctx context.Context, task, try int, do func(context.Con
 				return
 			case <-t.C:
 				t.Reset(max(next, time.Millisecond))
-				next = r.s.tellEvery
+				next = r.s.reportEvery
 			}
 			m := wire.Progress{Task: task, Took: time.Since(begun), Line: words.line(r.clean), Try: try}
 			select {
@@ -92,5 +92,5 @@ func (r *runner) watched(ctx context.Context, task, try int, do func(context.Con
 	}()
 	do(machine.Listen(ctx, words))
 	close(over)
-	<-told
+	<-reported
 }

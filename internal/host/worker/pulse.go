@@ -21,5 +21,5 @@ func NewPulse() *Pulse {
 // Beat notes that the other side was heard.
 func (p *Pulse) Beat() { p.last.Store(int64(p.elapsed())) }
 
-// Silent tells for how long it was not.
+// Silent is for how long it was not.
 func (p *Pulse) Silent() time.Duration { return p.elapsed() - time.Duration(p.last.Load()) }

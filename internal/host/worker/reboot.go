@@ -14,7 +14,7 @@ import (
 // rebootError says that what is to be done next is a reboot.
 type rebootError struct{ work kind.Work }
 
-func (e rebootError) Error() string { return "a reboot is due" }
+func (e rebootError) Error() string { return "a reboot is required" }
 
 func reboots(name string) bool {
 	k, ok := kinds.Find(name)
@@ -38,7 +38,7 @@ func (s *session) resume(r *runner, at *wire.Resume) (over bool, err error) {
 // goOn sets what is over already.
 func (r *runner) goOn(at *wire.Resume) error {
 	if len(at.Ended) != len(r.tasks) || at.Task < 0 || at.Task >= len(r.tasks) || !reboots(r.tasks[at.Task].Ref.Kind) {
-		return errors.New("the plan is not the one that a reboot was part of")
+		return errors.New("the plan is not the one that included the reboot")
 	}
 	copy(r.ended, at.Ended)
 	r.from = at.Task
@@ -61,7 +61,7 @@ func (s *session) work(ctx context.Context, r *runner) (rebooting bool, err erro
 			return true, nil
 		}
 		t := due.work.Task
-		res := r.failed(t, fmt.Errorf("the reboot did not begin: %w", err))
+		res := r.failed(t, fmt.Errorf("the reboot did not start: %w", err))
 		res.Changes = due.work.Changes
 		if err := r.end([]plan.Result{res}); err != nil {
 			return false, err
@@ -70,7 +70,7 @@ func (s *session) work(ctx context.Context, r *runner) (rebooting bool, err erro
 	}
 }
 
-// reboot tells the controller, and then asks for the reboot. What was done is in
+// reboot informs the controller, and then asks for the reboot. What was done is in
 // the journal, and the ledger is saved: the session after it finds both.
 func (s *session) reboot(ctx context.Context, r *runner, w kind.Work) error {
 	<-r.surveyed

@@ -52,7 +52,7 @@ type doors struct {
 	login    string        // the account that logs in, as far as is known
 }
 
-// foresight is what a run only tells that it would do.
+// foresight is what a run only reports that it would do.
 type foresight struct {
 	foreseeing bool
 	foreseen   []plan.Result
@@ -65,7 +65,7 @@ type departure struct {
 	stays   map[int]string // why tasks that leave stay
 }
 
-// keeping is what stood before a run changed it, which undo puts back.
+// keeping is what was there before a run changed it, which undo puts back.
 type keeping struct {
 	past    *ledger.Past
 	unkept  bool    // that failed once, so nothing more of this run is kept
@@ -150,7 +150,7 @@ func (r *runner) gone(ctx context.Context, refs []value.Ref) []value.Ref {
 	return out
 }
 
-// moved says whether anything on the host is otherwise than before, or failed
+// moved says whether anything on the host differs from before, or failed
 // to be: whether the results of this run must not be lost.
 func (r *runner) moved() bool {
 	return !r.env.Run.Preview && slices.ContainsFunc(r.ended, func(s plan.Status) bool {
@@ -187,7 +187,7 @@ func (r *runner) run(ctx context.Context) error {
 }
 
 // batch gives the neighbours from a task on that are of one kind and do not
-// need one another. A reboot stands alone.
+// need one another. A reboot is alone.
 func (r *runner) batch(from int) []plan.Task {
 	to := from + 1
 	if reboots(r.tasks[from].Ref.Kind) {
@@ -216,8 +216,8 @@ func (r *runner) do(ctx context.Context, batch []plan.Task) error {
 			continue
 		}
 		if k.Schema().Asks && r.env.Run.Preview {
-			results = append(results, plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.LeftOut,
-				Message: "it is asked once the changes are made"})
+			results = append(results, plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Skipped,
+				Message: "it runs after the changes have been made"})
 			continue
 		}
 		open = append(open, t)
@@ -276,8 +276,8 @@ func (r *runner) find(ctx context.Context, k kind.Kind, tasks []plan.Task) []fin
 			err = r.lacks(k, t, changes)
 		}
 		if err == nil && len(changes) > 0 && r.unproved && !kinds.Guarded(r.env, t, r.login).Empty() {
-			changes = append(changes, plan.Change{What: "guard", Was: "", Becomes: "none: no other machine proves " +
-				"that one can still log in, so nothing is put back by itself"})
+			changes = append(changes, plan.Change{What: "guard", Was: "", Becomes: "none: no other machine can " +
+				"prove that logins still work, so nothing is reverted automatically"})
 		} else if err == nil && len(changes) > 0 {
 			changes = append(changes, r.unread(ctx, t)...)
 		}
@@ -319,7 +319,7 @@ func (r *runner) judge(ctx context.Context, k kind.Kind, found []finding) (over 
 			res.Changes = changes
 			over = append(over, res)
 		case r.env.Run.Preview:
-			if _, err := r.owe(t); err != nil {
+			if _, err := r.notePending(t); err != nil {
 				return nil, nil, err
 			}
 			res := plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed, Changes: changes}
@@ -339,31 +339,32 @@ func (r *runner) barred(t plan.Task) (plan.Result, bool) {
 			return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Blocked, BlockedBy: r.tasks[n].Ref}, true
 		}
 	}
-	if t.Follows && !r.store.Owes(t.Ref, plan.Follow) {
-		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.LeftOut, Message: r.unmoved(t)}, true
+	if t.Follows && !r.store.IsPending(t.Ref, plan.Follow) {
+		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Skipped, Message: r.unmoved(t)}, true
 	}
 	if project, other := r.store.Other(t.Ref); other && !r.env.Run.Passing && !r.env.Run.Adopt {
-		return r.failed(t, problem.Errorf("the project %q manages it on this host already", project).
-				Remedy("take it out of one of the two projects, or take it over with --adopt if the other is no more")),
+		return r.failed(t, problem.Errorf("the project %q already manages it on this host", project).
+				Remedy("remove it from one of the projects, or take it over with --adopt if the other one is "+
+					"discontinued")),
 			true
 	}
 	return plan.Result{}, false
 }
 
-// unmoved says why a task that is only done after a change is left out.
+// unmoved says why a task that is only done after a change is skipped.
 func (r *runner) unmoved(t plan.Task) string {
 	var names []string
 	for _, n := range t.Only {
 		names = append(names, r.tasks[n].Ref.String())
 	}
 	if len(names) == 0 {
-		return "nothing that it is done after is part of this run"
+		return "nothing it depends on is part of this run"
 	}
-	return "no change of " + strings.Join(names, ", ")
+	return "no change to " + strings.Join(names, ", ")
 }
 
 // compare says what differs. In a preview, what is not there yet because it is
-// about to be made is told as what it will become.
+// about to be made is reported as what it will become.
 func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan.Change, error) {
 	if reading.Err == nil {
 		return r.undo.relabelChanges(t, k.Compare(t, reading.State)), nil
@@ -380,11 +381,14 @@ func (r *runner) compare(k kind.Kind, t plan.Task, reading kind.Reading) ([]plan
 	return r.undo.relabelChanges(t, becomes(t)), nil
 }
 
+// notYet is shown in the place of a value of something that an earlier task is about to create.
+const notYet = "does not exist yet"
+
 // becomes lists what is declared, for what is not there to be compared.
 func becomes(t plan.Task) []plan.Change {
 	var out []plan.Change
 	for _, name := range value.Keys(t.Attrs) {
-		out = append(out, plan.Change{What: name, Was: "not there yet", Becomes: kind.Said(t.Attrs[name])})
+		out = append(out, plan.Change{What: name, Was: notYet, Becomes: kind.Said(t.Attrs[name])})
 	}
 	if len(out) == 0 {
 		out = append(out, kind.Existence(false))
@@ -392,46 +396,46 @@ func becomes(t plan.Task) []plan.Change {
 	return out
 }
 
-// owe notes the debts that a change of this task makes, and tells the uptime
+// notePending notes the pending actions that a change of this task makes, and gives the uptime
 // from which on they count.
-func (r *runner) owe(t plan.Task) (time.Duration, error) {
-	if len(t.Owes) == 0 {
+func (r *runner) notePending(t plan.Task) (time.Duration, error) {
+	if len(t.Triggers) == 0 {
 		return 0, nil
 	}
 	up, boot, err := r.uptime()
 	if err != nil {
 		return 0, err
 	}
-	for _, o := range t.Owes {
-		r.store.Owe(o.Service, ledger.Debt{Action: o.Action, Cause: t.Ref, Boot: boot, Uptime: up,
+	for _, o := range t.Triggers {
+		r.store.AddPending(o.Service, ledger.Pending{Action: o.Action, Cause: t.Ref, Boot: boot, Uptime: up,
 			Open: !r.env.Run.Preview, Coming: r.env.Run.Preview})
 	}
 	return up, nil
 }
 
-// uptime is a moment that has not passed yet: the kernel tells it in hundredths of
+// uptime is a moment that has not passed yet: the kernel gives it in hundredths of
 // a second, rounded down.
 func (r *runner) uptime() (time.Duration, string, error) {
 	up, boot, err := r.env.Uptime()
 	return up + 10*time.Millisecond, boot, err
 }
 
-// settle dates the debts of what was written: a start pays them that came after the
+// settle dates the pending actions of what was written: a start settles them that came after the
 // change, and not while it was being made.
-func (r *runner) settle(t plan.Task, owed time.Duration, untouched bool) {
-	if owed == 0 {
+func (r *runner) settle(t plan.Task, pending time.Duration, untouched bool) {
+	if pending == 0 {
 		return
 	}
 	if untouched {
-		r.store.Forgive(t.Ref, owed) // so nothing is due
+		r.store.Forgive(t.Ref, pending) // so nothing is due
 		return
 	}
 	if over, _, err := r.uptime(); err == nil { // else they stay open
-		r.store.Date(t.Ref, owed, over)
+		r.store.Date(t.Ref, pending, over)
 	}
 }
 
-// read reads neighbours, and tells how long that takes where it does.
+// read reads neighbours, and reports how long that takes where it does.
 func (r *runner) read(ctx context.Context, k kind.Kind, tasks []plan.Task) (out []kind.Reading) {
 	r.watched(ctx, tasks[0].ID, 0, func(ctx context.Context) { out = k.Read(ctx, r.env, tasks) })
 	return out
@@ -450,7 +454,7 @@ func (r *runner) readAgain(ctx context.Context, k kind.Kind, t plan.Task, readin
 	}
 	if err != nil && try > 1 {
 		p := problem.From(err)
-		err = problem.Errorf("after %d tries: %w", try, err).Remedy("%s", p.Do)
+		err = problem.Errorf("after %d attempts: %w", try, err).Remedy("%s", p.Do)
 	}
 	return reading, changes, err
 }
@@ -514,24 +518,24 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work,
 	try int) (over []plan.Result, again []kind.Work,
 	err error) {
 	begun := time.Now()
-	owed := make([]time.Duration, len(work))
+	pending := make([]time.Duration, len(work))
 	limit := time.Duration(0)
 	tasks := make([]plan.Task, len(work))
 	for i, w := range work {
-		if owed[i], err = r.owe(w.Task); err != nil {
+		if pending[i], err = r.notePending(w.Task); err != nil {
 			return nil, nil, err
 		}
 		tasks[i] = w.Task
 		limit = w.Task.Tries.Limit // which all of them have
 	}
-	if err := r.saveDebts(work); err != nil {
+	if err := r.savePending(work); err != nil {
 		return nil, nil, err
 	}
 	<-r.surveyed
 	which, err := r.guarded(ctx, work)
 	if err != nil {
 		for i, w := range work {
-			r.settle(w.Task, owed[i], true)
+			r.settle(w.Task, pending[i], true)
 		}
 		return r.unguarded(work, err), nil, nil
 	}
@@ -540,7 +544,7 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work,
 		if limit > 0 {
 			var cancel context.CancelFunc
 			ctx, cancel = context.WithTimeoutCause(ctx, limit,
-				fmt.Errorf("it was not done within %v, and was ended", limit))
+				fmt.Errorf("it did not finish within %v and was killed", limit))
 			defer cancel()
 		}
 		errs = k.Write(ctx, r.env, work)
@@ -555,11 +559,11 @@ func (r *runner) try(ctx context.Context, k kind.Kind, work []kind.Work,
 	r.after(ctx, k, tasks, readings)
 	for i, reading := range readings {
 		if errors.Is(errs[i], errLost) || errors.Is(reading.Err, errLost) {
-			r.settle(work[i].Task, owed[i], reflect.DeepEqual(reading.State, work[i].State))
-			continue // the next run tells how it stands
+			r.settle(work[i].Task, pending[i], reflect.DeepEqual(reading.State, work[i].State))
+			continue // the next run reports how it is
 		}
 		res := r.outcome(ctx, k, work[i], errs[i], reading)
-		r.settle(work[i].Task, owed[i], res.Status == plan.Failed && reflect.DeepEqual(reading.State, work[i].State))
+		r.settle(work[i].Task, pending[i], res.Status == plan.Failed && reflect.DeepEqual(reading.State, work[i].State))
 		if res.Status == plan.Failed && try <= work[i].Task.Tries.More && !r.s.ending() && len(which) == 0 {
 			again = append(again, r.next(k, work[i], reading))
 			continue
@@ -586,15 +590,15 @@ func (r *runner) next(k kind.Kind, w kind.Work, after kind.Reading) kind.Work {
 	return w
 }
 
-// saveDebts puts new debts on disk before the changes that cause them.
-func (r *runner) saveDebts(work []kind.Work) error {
-	if slices.ContainsFunc(work, func(w kind.Work) bool { return len(w.Task.Owes) > 0 }) {
+// savePending puts new pending actions on disk before the changes that cause them.
+func (r *runner) savePending(work []kind.Work) error {
+	if slices.ContainsFunc(work, func(w kind.Work) bool { return len(w.Task.Triggers) > 0 }) {
 		return r.store.Save()
 	}
 	return nil
 }
 
-// outcome judges a task by what stands after the change, whatever the command
+// outcome judges a task by what is there after the change, whatever the command
 // had said.
 func (r *runner) outcome(ctx context.Context, k kind.Kind, w kind.Work, wrote error, after kind.Reading) plan.Result {
 	if wrote != nil {
@@ -606,7 +610,7 @@ func (r *runner) outcome(ctx context.Context, k kind.Kind, w kind.Work, wrote er
 		return r.failed(w.Task, fmt.Errorf("after the change: %w", after.Err))
 	}
 	if left := k.Compare(w.Task, after.State); len(left) > 0 {
-		res := r.failed(w.Task, fmt.Errorf("the change did not hold: %s", mismatch(left)))
+		res := r.failed(w.Task, fmt.Errorf("the change did not persist: %s", mismatch(left)))
 		res.Changes = w.Changes
 		return res
 	}
@@ -625,7 +629,7 @@ func (r *runner) outcome(ctx context.Context, k kind.Kind, w kind.Work, wrote er
 func (r *runner) right(t plan.Task) plan.Result {
 	if !r.env.Run.Preview {
 		r.remember(t, false)
-		r.store.Paid(t.Ref) // nothing is due any more, so nothing is owed
+		r.store.Restarted(t.Ref) // nothing is due any more, so nothing is pending
 	}
 	if r.resumed != nil && r.resumed.Task == t.ID {
 		return plan.Result{ID: t.ID, Ref: t.Ref, Status: plan.Changed,
@@ -636,7 +640,7 @@ func (r *runner) right(t plan.Task) plan.Result {
 
 func (r *runner) remember(t plan.Task, changed bool) {
 	if k, ok := kinds.Find(t.Ref.Kind); ok && (k.Schema().Asks || k.Schema().Reboots) {
-		return // there is nothing on the host that could be left over
+		return // nothing on the host can be undeclared
 	}
 	if r.env.Run.Passing {
 		return
@@ -668,10 +672,10 @@ func (r *runner) failed(t plan.Task, err error) plan.Result {
 	}
 	denied := errors.Is(err, fs.ErrPermission) || strings.Contains(strings.ToLower(res.Message+res.Output), "denied")
 	if t.Leaves { // the remedies are about a declaration that is no more
-		res.Do = "see what is in its way on the host, or let it go as it is with `apply --forget-leftovers`"
+		res.Do = "check on the host what prevents it, or keep it as it is with `apply --forget-undeclared`"
 	}
 	if denied && r.s.m.UID() != 0 && res.Do == "" {
-		res.Do = `the worker is no root here: set connect.elevate = "sudo" if it is to be`
+		res.Do = `the worker does not run as root here; set connect.elevate = "sudo" if it should`
 	}
 	return res
 }
@@ -719,7 +723,7 @@ func (r *runner) end(results []plan.Result) error {
 	return nil
 }
 
-// sayable is a reference as it can be told: a name on a host may be no UTF-8.
+// sayable is a reference as it can be reported: a name on a host may be no UTF-8.
 func sayable(ref value.Ref) value.Ref {
 	ref.Name = strings.ToValidUTF8(ref.Name, "\uFFFD")
 	return ref
@@ -736,7 +740,7 @@ func (r *runner) cleanAll(changes []plan.Change) {
 func (r *runner) clean(s string) string {
 	s = strings.ToValidUTF8(r.mask.Replace(s), "\uFFFD")
 	if len(s) > maxShown {
-		s = strings.ToValidUTF8(s[:maxShown], "") + "\n... the rest is left out ...\n"
+		s = strings.ToValidUTF8(s[:maxShown], "") + "\n... the rest is omitted ...\n"
 	}
 	return s
 }

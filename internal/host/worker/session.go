@@ -26,7 +26,7 @@ const Silence = 60 * time.Second
 
 // Serve runs one session to its end, or until it has heard nothing for so long
 // (0 means Silence). The error is for the worker's own standard error; the
-// controller is told over the wire.
+// controller receives it over the wire.
 func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, silence time.Duration) error {
 	if silence == 0 {
 		silence = Silence
@@ -38,8 +38,8 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 			chunks: make(chan *wire.Chunk, 4),
 			proofs: make(chan *wire.Proved, 1), goes: make(chan struct{}, 1), bye: make(chan struct{}),
 			stop: make(chan struct{})},
-		results: results{kick: make(chan struct{}, 1)},
-		telling: telling{tellEvery: min(tellEvery, max(silence/12, time.Millisecond))},
+		results:   results{kick: make(chan struct{}, 1)},
+		reporting: reporting{reportEvery: min(reportEvery, max(silence/12, time.Millisecond))},
 	}
 	done := make(chan struct{})
 	defer close(done)
@@ -55,7 +55,7 @@ func Serve(ctx context.Context, m machine.Machine, r io.Reader, w io.Writer, sil
 	return err
 }
 
-var errLost = errors.New("the connection to the controller broke")
+var errLost = errors.New("the connection to the controller was lost")
 
 // session is one conversation with a controller.
 type session struct {
@@ -70,7 +70,7 @@ type session struct {
 
 	inbox
 	results
-	telling
+	reporting
 }
 
 // inbox is what the controller has said, by what it is about.
@@ -94,10 +94,10 @@ type results struct {
 	kick  chan struct{}
 }
 
-// telling is how often somebody hears how tasks get on.
-type telling struct {
-	quiet     bool // nobody wants to
-	tellEvery time.Duration
+// reporting is how often the controller hears how tasks get on.
+type reporting struct {
+	quiet       bool // nobody wants to
+	reportEvery time.Duration
 }
 
 func (s *session) breakOff() { s.breakOnce.Do(func() { close(s.lost) }) }
@@ -257,7 +257,7 @@ func (s *session) ending() bool {
 func (s *session) serve(ctx context.Context) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			err = fmt.Errorf("a mistake in the worker itself: %v", r)
+			err = fmt.Errorf("internal error in the worker: %v", r)
 		}
 	}()
 	start, err := next(s, s.starts)
@@ -341,18 +341,18 @@ func (s *session) run(ctx context.Context, store *ledger.Store, start *wire.Star
 	return s.finish(ctx, r, start, collected, err)
 }
 
-// survey tells the facts: beside what follows where the plan has come along already.
+// survey sends the facts: beside what follows where the plan has come along already.
 func (s *session) survey(ctx context.Context, r *runner, start *wire.Start) {
 	r.warm(ctx)
 	r.surveyed = make(chan struct{})
-	tell := func() {
+	report := func() {
 		s.send(wire.Message{Facts: survey.Read(ctx, s.m, start)})
 		close(r.surveyed)
 	}
 	if start.Planned {
-		go tell()
+		go report()
 	} else {
-		tell()
+		report()
 	}
 }
 
@@ -375,11 +375,11 @@ func (s *session) planned(ctx context.Context, r *runner, start *wire.Start) (go
 	return true, nil
 }
 
-// finish ends a run whose tasks are over: what is left over, what is kept, and what the controller hears at last.
+// finish ends a run whose tasks are over: what is undeclared, what is kept, and the last message to the controller.
 // err is why the tasks did not come to their end.
 func (s *session) finish(ctx context.Context, r *runner, start *wire.Start, collected []ledger.Record,
 	err error) error {
-	var left []plan.Leftover
+	var left []plan.Undeclared
 	if err == nil {
 		left, err = s.last(ctx, r, start)
 	}
@@ -395,16 +395,17 @@ func (s *session) finish(ctx context.Context, r *runner, start *wire.Start, coll
 		return err
 	}
 	r.prune()
-	debts := store.Owed()
+	pending := store.AllPending()
 	if !r.moved() && len(collected) == 0 {
-		store.Delivered() // what found everything right is no loss
+		store.Delivered() // a run that found everything as declared is not a loss
 		store.Close()
-		return s.send(wire.Message{Done: &wire.Done{Leftovers: left, Debts: debts, Free: true, Notice: store.Said}})
+		return s.send(wire.Message{Done: &wire.Done{Undeclared: left, Pending: pending, Free: true,
+			Notice: store.Said}})
 	}
-	return s.end(store, &wire.Done{Leftovers: left, Debts: debts})
+	return s.end(store, &wire.Done{Undeclared: left, Pending: pending})
 }
 
-// collect tells what earlier runs did whose results never arrived.
+// collect sends what earlier runs did whose results never arrived.
 func (s *session) collect(ctx context.Context, store *ledger.Store, run plan.Run) ([]ledger.Record, error) {
 	collected, err := store.Collect()
 	if err != nil {
@@ -445,7 +446,7 @@ func (s *session) streaming(work func() error) error {
 	return err
 }
 
-// end says that all is told, and forgets the journal once it has arrived.
+// end says that all is reported, and forgets the journal once it has arrived.
 func (s *session) end(store *ledger.Store, done *wire.Done) error {
 	done.Notice = store.Said
 	if s.send(wire.Message{Done: done}) != nil {
@@ -459,8 +460,8 @@ func (s *session) end(store *ledger.Store, done *wire.Done) error {
 }
 
 // errStopped says that the run was stopped before its plan had come. What is
-// declared is not known then, so nothing can be told to be left over.
-var errStopped = errors.New("stopped before the plan came")
+// declared is not known then, so nothing can be reported to be no longer declared.
+var errStopped = errors.New("stopped before the plan arrived")
 
 // maxTasks bounds a plan.
 const maxTasks = 1 << 20
@@ -491,11 +492,11 @@ func (s *session) plan() ([]plan.Task, error) {
 func check(tasks []plan.Task) error {
 	for i, t := range tasks {
 		if t.ID != i {
-			return fmt.Errorf("the plan counts wrongly at task %d", i)
+			return fmt.Errorf("the plan has a wrong number at task %d", i)
 		}
 		for _, n := range slices.Concat(t.Needs, t.Only) {
 			if n < 0 || n >= i {
-				return fmt.Errorf("task %d of the plan names task %d, which does not come before it", i, n)
+				return fmt.Errorf("task %d of the plan refers to task %d, which does not come before it", i, n)
 			}
 		}
 	}

@@ -61,7 +61,7 @@ func (c *talk) say(m wire.Message) {
 	}
 }
 
-// hear gives the next message that is no ping.
+// hear gives the next message that is not a ping.
 func (c *talk) hear() wire.Message {
 	c.t.Helper()
 	for {
@@ -86,7 +86,7 @@ func part(m wire.Message) string {
 	return "nothing"
 }
 
-// want hears the next message and insists on what it holds.
+// want hears the next message and insists on its content.
 func (c *talk) want(name string) wire.Message {
 	c.t.Helper()
 	m := c.hear()
@@ -144,7 +144,7 @@ func content(text string) *plan.Content {
 }
 
 // TestAConversation takes a run that changes something, and one that finds all
-// as declared and lets the host go without being told to.
+// as declared and lets the host go without a message.
 func TestAConversation(t *testing.T) {
 	t.Parallel()
 	h := gauge(t)
@@ -183,7 +183,7 @@ func TestAConversation(t *testing.T) {
 	c.say(parts(motd))
 	c.want("Results")
 	done := c.want("Done").Done
-	if !done.Free || len(done.Leftovers) != 0 {
+	if !done.Free || len(done.Undeclared) != 0 {
 		t.Errorf("with nothing to do: %+v", done)
 	}
 	c.want("Bye")
@@ -204,7 +204,7 @@ func TestWhatAControllerMayNotSay(t *testing.T) {
 	}{
 		"a task that needs a later one":  {parts(later, group), "which does not come before it"},
 		"a task that follows itself":     {parts(self), "which does not come before it"},
-		"numbers that do not count up":   {counted, "counts wrongly at task 0"},
+		"numbers that do not count up":   {counted, "the plan has a wrong number at task 0"},
 		"a kind that the worker has not": {parts(odd), `does not know the kind "barometer"`},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -234,7 +234,7 @@ func TestWhatAControllerMayNotSay(t *testing.T) {
 		talk.want("Fault")
 		talk.wantEnd("the controller speaks format")
 	})
-	t.Run("what is no message", func(t *testing.T) {
+	t.Run("what is not a message", func(t *testing.T) {
 		t.Parallel()
 		h := gauge(t)
 		r, w := io.Pipe()
@@ -309,7 +309,7 @@ func TestContentsThatAreWrong(t *testing.T) {
 }
 
 // TestAskedToStop asks between two tasks of which the first waits for its
-// content: the first ends, the second is not begun, and the journal is handed
+// content: the first ends, the second is not started, and the journal is handed
 // over before the host is free.
 func TestAskedToStop(t *testing.T) {
 	t.Parallel()
@@ -328,7 +328,7 @@ func TestAskedToStop(t *testing.T) {
 	}
 	talk.want("Done")
 	talk.close() // the cable goes before Bye
-	talk.wantEnd("broke")
+	talk.wantEnd("lost")
 	if h.HasAccount("group", "keepers") {
 		t.Error("a task was begun after Stop")
 	}
@@ -361,7 +361,7 @@ func TestOneRunAtATime(t *testing.T) {
 	facts.say(wire.Message{Start: &wire.Start{Format: wire.Format, OnlyFacts: true, Services: true}})
 	facts.want("Hello")
 	if f := facts.want("Facts").Facts; len(f.Services) == 0 {
-		t.Error("it was asked for services and tells none")
+		t.Error("it was asked for services and shows none")
 	}
 	facts.wantEnd("")
 
@@ -403,7 +403,7 @@ func TestNoSecretLeaves(t *testing.T) {
 		all.WriteString(c.Was + c.Becomes + c.Diff)
 	}
 	if strings.Contains(all.String()+r.Message+r.Output+r.Do, "brine") {
-		t.Errorf("it tells the secret: %+v", r)
+		t.Errorf("it shows the secret: %+v", r)
 	}
 	if m := talk.want("Done"); m.Done.Free {
 		t.Error("a failure is let go before it has arrived")
@@ -427,7 +427,7 @@ func TestAPulseCountsElapsedTime(t *testing.T) {
 	})
 }
 
-// TestAConnectionThatIsLostInTheMiddle leaves tasks without a result, and tells none of
+// TestAConnectionThatIsLostInTheMiddle leaves tasks without a result, and reports none of
 // them as failed.
 func TestAConnectionThatIsLostInTheMiddle(t *testing.T) {
 	t.Parallel()
@@ -452,11 +452,11 @@ func TestAConnectionThatIsLostInTheMiddle(t *testing.T) {
 	next := dial(t, h)
 	next.say(wire.Message{Start: &wire.Start{Format: wire.Format, Run: plan.Run{ID: "0198-b", Project: "saltmarsh"}}})
 	next.want("Hello")
-	var told []string
+	var reported []string
 	for _, r := range next.want("Collected").Collected.Results {
-		told = append(told, r.Ref.String()+" "+string(r.Status))
+		reported = append(reported, r.Ref.String()+" "+string(r.Status))
 	}
-	if got := strings.Join(told, ", "); got != "group keepers changed" {
-		t.Errorf("the next run is told: %s", got)
+	if got := strings.Join(reported, ", "); got != "group keepers changed" {
+		t.Errorf("the next run is reported: %s", got)
 	}
 }

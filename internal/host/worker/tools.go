@@ -30,11 +30,11 @@ func (r *runner) lacks(k kind.Kind, t plan.Task, changes []plan.Change) error {
 			r.mayBring(t, tool) {
 			continue
 		}
-		err := problem.Errorf("this host has no %s", strings.Join(tool.Any, ", and no "))
+		err := problem.Errorf("%s is not installed on this host", strings.Join(tool.Any, ", and neither is "))
 		if tool.Package == "" {
-			return err.Remedy("declare what brings it")
+			return err.Remedy("declare what provides it")
 		}
-		return err.Remedy("declare [package.%s], or what brings it on this system", tool.Package)
+		return err.Remedy("declare [package.%s], or what provides it on this system", tool.Package)
 	}
 	return nil
 }

@@ -32,10 +32,10 @@ type undoing struct {
 
 // item is one thing that a run changed, in however many of its tasks.
 type item struct {
-	before, after plan.Stood
+	before, after plan.Prior
 	left          bool        // after is known: the run was not cut off in the middle of it
 	causes        []value.Ref // the tasks of that run
-	owes          []plan.Owed
+	addPending    []plan.Pending
 	line          int // of what is kept, by which things are ordered
 }
 
@@ -46,7 +46,7 @@ type lost struct {
 }
 
 func notBack(ref value.Ref, why string) lost {
-	return lost{ref, problem.Errorf("it is not put back: %s", why).Remedy("put it back by hand")}
+	return lost{ref, problem.Errorf("it is not restored: %s", why).Remedy("restore it by hand")}
 }
 
 // undo goes through the things that a run changed, the last ones first.
@@ -56,7 +56,7 @@ func (s *session) undo(ctx context.Context, r *runner, which *wire.Undo) error {
 	}
 	moved, err := r.past.Of(which.Run)
 	if err != nil && !errors.Is(err, ledger.ErrNotKept) {
-		return fmt.Errorf("read what stood before that run: %w", err)
+		return fmt.Errorf("read the state before that run: %w", err)
 	}
 	items, gone := gather(moved, which.Tasks)
 	u := &undoing{run: which.Run, until: r.past.Until(), items: map[int]*item{}, open: map[value.Ref]int{},
@@ -79,7 +79,7 @@ func (s *session) undo(ctx context.Context, r *runner, which *wire.Undo) error {
 		}
 	}
 	u.edges(tasks)
-	tasks = append(tasks, owed(base+len(tasks), tasks)...)
+	tasks = append(tasks, pending(base+len(tasks), tasks)...)
 	if len(tasks) == 0 {
 		return nil
 	}
@@ -112,9 +112,9 @@ func (s *session) undo(ctx context.Context, r *runner, which *wire.Undo) error {
 // they were first changed. Tasks that changed something of which nothing is kept are lost.
 func gather(moved []ledger.Moved, changed []value.Ref) (items []*item, gone []lost) {
 	by := map[string]*item{}
-	told := map[value.Ref]bool{}
+	reported := map[value.Ref]bool{}
 	for line, m := range moved {
-		told[m.Task] = true
+		reported[m.Task] = true
 		if m.Why != "" {
 			gone = append(gone, notBack(m.Task, m.Why))
 		}
@@ -130,9 +130,9 @@ func gather(moved []ledger.Moved, changed []value.Ref) (items []*item, gone []lo
 				it.causes = append(it.causes, m.Task)
 			}
 			it.before.Veiled = it.before.Veiled || s.Veiled
-			for _, o := range m.Owes {
-				if o.Action != plan.Follow && !slices.Contains(it.owes, o) {
-					it.owes = append(it.owes, o)
+			for _, o := range m.Triggers {
+				if o.Action != plan.Follow && !slices.Contains(it.addPending, o) {
+					it.addPending = append(it.addPending, o)
 				}
 			}
 		}
@@ -143,9 +143,10 @@ func gather(moved []ledger.Moved, changed []value.Ref) (items []*item, gone []lo
 		}
 	}
 	for _, ref := range changed {
-		if !told[ref] {
-			gone = append(gone, lost{ref, problem.Errorf("what stood before that run is not kept, or not any longer").
-				Remedy("[undo] in jadekettle.toml says for how long it is; put it back by hand")})
+		if !reported[ref] {
+			gone = append(gone, lost{ref,
+				problem.Errorf("the state before that run was not kept, or is no longer kept").
+					Remedy("restore it by hand; [undo] in jadekettle.toml sets how long states are kept")})
 		}
 	}
 	for _, it := range items { // of which only the rights were changed, and only these are looked at
@@ -159,7 +160,7 @@ func gather(moved []ledger.Moved, changed []value.Ref) (items []*item, gone []lo
 		if it.before.Why != "" {
 			gone = append(gone, notBack(it.before.Ref, it.before.Why))
 		}
-		return it.before.Why != "" || it.left && sameStood(it.before, it.after)
+		return it.before.Why != "" || it.left && samePrior(it.before, it.after)
 	})
 	return items, gone
 }
@@ -240,7 +241,7 @@ func (u *undoing) edges(tasks []plan.Task) {
 	}
 }
 
-// task declares a thing as it stood.
+// task declares a thing as it was.
 func (it *item) task(id int) plan.Task {
 	s := it.before
 	if s.Absent && atPath(s.Ref) { // nothing was there, so what is there now says what has to go
@@ -255,16 +256,16 @@ func (it *item) task(id int) plan.Task {
 		s.Veiled = true
 	}
 	t := s.Task(id)
-	t.Owes = it.owes
+	t.Triggers = it.addPending
 	return t
 }
 
-// owed gives a task for each service that is owed something and is not put back itself, so
+// pending gives a task for each service for which something is pending and is not put back itself, so
 // that it is paid.
-func owed(from int, tasks []plan.Task) []plan.Task {
+func pending(from int, tasks []plan.Task) []plan.Task {
 	var out []plan.Task
 	for _, t := range tasks {
-		for _, o := range t.Owes {
+		for _, o := range t.Triggers {
 			is := func(have plan.Task) bool { return have.Ref == o.Service }
 			if slices.ContainsFunc(tasks, is) || slices.ContainsFunc(out, is) {
 				continue
@@ -275,7 +276,7 @@ func owed(from int, tasks []plan.Task) []plan.Task {
 	return out
 }
 
-// done notes that a thing is as it stood. Once all is that a task had changed, the ledger
+// done notes that a thing is as it was. Once all is that a task had changed, the ledger
 // has of it what it had before.
 func (u *undoing) done(store *ledger.Store, id int) {
 	it := u.items[id]
@@ -289,7 +290,7 @@ func (u *undoing) done(store *ledger.Store, id int) {
 	}
 }
 
-// moved says why a thing is not put back: it is otherwise than that run left it.
+// moved says why a thing is not put back: it is not as that run left it.
 func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task) error {
 	it := u.items[t.ID]
 	if it == nil || !it.left {
@@ -301,7 +302,7 @@ func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task
 		after.Ref = t.Ref
 	}
 	if after.Ref.Kind != t.Ref.Kind {
-		return problem.Errorf("that run left a %s there, which is put back by hand", after.Ref.Kind)
+		return problem.Errorf("that run left a %s there, which must be restored by hand", after.Ref.Kind)
 	}
 	left := after.Task(t.ID)
 	reading := k.Read(ctx, r.env, []plan.Task{left})[0]
@@ -324,8 +325,8 @@ func (u *undoing) moved(ctx context.Context, r *runner, k kind.Kind, t plan.Task
 		}
 	}
 	if len(changes) > 0 {
-		return problem.Errorf("it was changed since that run: %s%s", otherwise(changes), u.who(r, k, it)).
-			Remedy("undo what was done since first, or put it back by hand")
+		return problem.Errorf("it was modified since that run: %s%s", otherwise(changes), u.who(r, k, it)).
+			Remedy("undo the later change first, or restore it by hand")
 	}
 	if t.Absent && t.Ref.Kind == "dir" {
 		return u.occupied(r, t.Ref.Name)
@@ -339,19 +340,19 @@ func (u *undoing) relabelChanges(t plan.Task, changes []plan.Change) []plan.Chan
 	if u == nil {
 		return changes
 	}
-	relabel(changes, "as it was")
+	relabel(changes, "(before)")
 	made := slices.ContainsFunc(changes, func(c plan.Change) bool {
-		return c.What == "existence" || c.Was == "not there yet"
+		return c.What == "existence" || c.Was == notYet
 	})
 	if it := u.items[t.ID]; it != nil && it.before.Names > 1 && !t.Absent && made {
 		changes = append(changes, plan.Change{What: "names",
-			Was:     fmt.Sprintf("one of the %d of one file", it.before.Names),
-			Becomes: "a file of its own"})
+			Was:     fmt.Sprintf("one of %d names of a file", it.before.Names),
+			Becomes: "a separate file"})
 	}
 	return changes
 }
 
-// otherwise tells in a few words how a thing differs from how a run left it.
+// otherwise says in a few words how a thing differs from how a run left it.
 func otherwise(changes []plan.Change) string {
 	var out []string
 	for i, c := range changes {
@@ -361,13 +362,13 @@ func otherwise(changes []plan.Change) string {
 		}
 		switch {
 		case c.What == "existence" && c.Becomes == "absent":
-			out = append(out, "it was absent then")
+			out = append(out, "it did not exist then")
 		case c.What == "existence":
-			out = append(out, "it is not there any more")
+			out = append(out, "it no longer exists")
 		case c.What == "content":
-			out = append(out, "what it holds")
+			out = append(out, "its content")
 		default:
-			out = append(out, fmt.Sprintf("%s is %s and was %s then", c.What, orNothing(c.Was), orNothing(c.Becomes)))
+			out = append(out, fmt.Sprintf("%s is %s, but was %s then", c.What, orNothing(c.Was), orNothing(c.Becomes)))
 		}
 	}
 	return strings.Join(out, ", ")
@@ -380,7 +381,7 @@ func orNothing(s string) string {
 	return s
 }
 
-// occupied says that something lies in a folder that was made, which nobody is about to
+// occupied says that something is in a folder that was made, which nobody is about to
 // take away.
 func (u *undoing) occupied(r *runner, at string) error {
 	names, err := r.s.m.ReadDir(at)
@@ -398,14 +399,14 @@ func (u *undoing) occupied(r *runner, at string) error {
 	if len(names) == 0 {
 		return nil
 	}
-	return problem.Errorf("something lies in it that the run did not put there: %s", kind.Some(names)).
-		Remedy("move that away, and undo the run again")
+	return problem.Errorf("it contains something that the run did not create: %s", kind.Some(names)).
+		Remedy("move it away, and undo the run again")
 }
 
-// when is how a moment is told.
-const when = "2006-01-02 15:04"
+// when is how a moment is written.
+const when = "2006-01-02 15:04 MST"
 
-// who tells who changed a thing since, as far as that is known.
+// who says who changed a thing since, as far as that is known.
 func (u *undoing) who(r *runner, k kind.Kind, it *item) string {
 	for _, ref := range append([]value.Ref{it.before.Ref}, it.causes...) {
 		e, ok := r.store.Entries[ref] // whose time is in whole seconds
@@ -413,7 +414,7 @@ func (u *undoing) who(r *runner, k kind.Kind, it *item) string {
 			return fmt.Sprintf(", by the run of %s at %s", e.Who, e.Since.Local().Format(when))
 		}
 	}
-	if by, ok := k.(kind.Teller); ok {
+	if by, ok := k.(kind.Author); ok {
 		if who, at := by.Who(r.env, it.before.Ref.Name); who != "" && at.After(u.until) {
 			return fmt.Sprintf(", %s at %s", who, at.Format(when))
 		}
@@ -430,14 +431,14 @@ func (u *undoing) who(r *runner, k kind.Kind, it *item) string {
 	if err != nil {
 		return ""
 	}
-	return ", last written at " + info.Time.Local().Format(when)
+	return ", last modified at " + info.Time.Local().Format(when)
 }
 
 // keptContent opens a content that the host has kept.
 func (r *runner) keptContent(c plan.Content) (io.ReadCloser, error) {
 	f, err := r.past.Open(c)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, problem.Errorf("what it held is not kept any more").Remedy("put it back by hand")
+		return nil, problem.Errorf("its content is no longer kept").Remedy("restore it by hand")
 	}
 	return f, err
 }

@@ -27,7 +27,7 @@ import (
 
 // Head begins every document.
 type Head struct {
-	Format int `json:"format" doc:"The number of the document's form: 1."`
+	Format int `json:"format" doc:"The version of the document format: 1."`
 }
 
 // One is the head of documents of this form.
@@ -37,39 +37,39 @@ var One = Head{Format: 1}
 type Version struct {
 	Head
 	Version string `json:"version" doc:"This program's version."`
-	Go      string `json:"go" doc:"The version of Go that it was built with."`
+	Go      string `json:"go" doc:"The version of Go it was built with."`
 }
 
 // Executed is what `exec` prints.
 type Executed struct {
 	Head
-	Command []string       `json:"command" doc:"The program that was run, and its words."`
+	Command []string       `json:"command" doc:"The program that was run, and its arguments."`
 	Hosts   []ExecutedHost `json:"hosts" doc:"The hosts, in the order of the inventory."`
 }
 
 // ExecutedHost is what a command came to on one host.
 type ExecutedHost struct {
 	Name    string  `json:"name" doc:"The host."`
-	State   string  `json:"state" doc:"reached, not reached, lost, not begun or off."`
-	Message string  `json:"message" doc:"Why the command did not come to an end there."`
+	State   string  `json:"state" doc:"reached, not reached, refused, lost, not started or disabled."`
+	Message string  `json:"message" doc:"Why the command did not finish there."`
 	Do      string  `json:"do" doc:"What to do about that."`
-	Ended   bool    `json:"ended" doc:"Whether the command came to an end."`
-	Code    int     `json:"code" doc:"The code that it ended with."`
-	Output  string  `json:"output" doc:"What it printed on both streams, its head and tail."`
-	Seconds float64 `json:"seconds" doc:"How long it took."`
+	Ended   bool    `json:"ended" doc:"Whether the command finished."`
+	Code    int     `json:"code" doc:"Its exit status."`
+	Output  string  `json:"output" doc:"Its standard output and error, head and tail."`
+	Seconds float64 `json:"seconds" doc:"The duration."`
 }
 
 // Compared is what `compare` prints.
 type Compared struct {
 	Head
-	From        string       `json:"from" doc:"The earlier revision, as it was named."`
-	To          string       `json:"to" doc:"The later one, or the files here."`
-	Hosts       int          `json:"hosts" doc:"How many hosts were compared."`
-	Alike       int          `json:"alike" doc:"How many of them do not differ."`
-	New         []string     `json:"new" doc:"Hosts that only the later one has."`
-	Gone        []string     `json:"gone" doc:"Hosts that only the earlier one has."`
-	Unread      []string     `json:"unread" doc:"Hosts with unknown facts: what these decide is not compared."`
-	Differences []Difference `json:"differences" doc:"The tasks that differ, one entry for all hosts alike."`
+	From        string       `json:"from" doc:"The earlier revision, as given."`
+	To          string       `json:"to" doc:"The later revision, or the working copy."`
+	Hosts       int          `json:"hosts" doc:"The number of hosts compared."`
+	Alike       int          `json:"alike" doc:"The number of hosts that do not differ."`
+	New         []string     `json:"new" doc:"Hosts that exist only in the later revision."`
+	Gone        []string     `json:"gone" doc:"Hosts that exist only in the earlier revision."`
+	Unread      []string     `json:"unread" doc:"Hosts with unknown facts; what depends on them is not compared."`
+	Differences []Difference `json:"differences" doc:"The tasks that differ, once for all hosts that differ alike."`
 }
 
 // Difference is one task that differs between two revisions.
@@ -79,8 +79,8 @@ type Difference struct {
 	How      string        `json:"how" doc:"new, gone or differs."`
 	Hosts    []string      `json:"hosts" doc:"The hosts."`
 	Manifest string        `json:"manifest" doc:"The file that declares it."`
-	Line     int           `json:"line" doc:"The line there."`
-	Changes  []plan.Change `json:"changes" doc:"What differs; none for what is new or gone."`
+	Line     int           `json:"line" doc:"The line in that file."`
+	Changes  []plan.Change `json:"changes" doc:"The differences; empty for tasks that are new or gone."`
 }
 
 // Hosts is what `hosts` prints.
@@ -92,12 +92,12 @@ type Hosts struct {
 // Host is one host of the inventory.
 type Host struct {
 	Name      string         `json:"name" doc:"Its name in the inventory."`
-	Address   string         `json:"address" doc:"Where it is reached."`
-	Groups    []string       `json:"groups" doc:"The groups that it is in."`
-	Maybe     []string       `json:"maybe" doc:"Groups that are decided by facts which were never read."`
-	Manifests []string       `json:"manifests" doc:"The manifests that its groups give it."`
-	Off       string         `json:"off" doc:"Why it is left out of runs; empty when it is not."`
-	Own       map[string]any `json:"own" doc:"The keys that the project gives it."`
+	Address   string         `json:"address" doc:"Its address."`
+	Groups    []string       `json:"groups" doc:"The groups it is in."`
+	Maybe     []string       `json:"maybe" doc:"Groups that depend on facts that were never collected."`
+	Manifests []string       `json:"manifests" doc:"The manifests assigned by its groups."`
+	Disabled  string         `json:"disabled" doc:"Why it is disabled; empty if it is not."`
+	Own       map[string]any `json:"own" doc:"Its custom keys."`
 }
 
 // Members is what `hosts --group` prints.
@@ -110,19 +110,19 @@ type Members struct {
 // Moved is what `hosts --moved` prints.
 type Moved struct {
 	Head
-	Moved []store.Move `json:"moved" doc:"What moved since each host's last run, or since a time."`
+	Moved []store.Move `json:"moved" doc:"What has moved since each host's last run, or since a time."`
 }
 
 // Shown is what `hosts show` prints.
 type Shown struct {
 	Head
 	Host         string             `json:"host" doc:"The host."`
-	Address      string             `json:"address" doc:"Where it is reached."`
-	Off          string             `json:"off" doc:"Why it is left out of runs; empty when it is not."`
-	Own          map[string]any     `json:"own" doc:"The keys that the project gives it."`
-	Groups       []string           `json:"groups" doc:"The groups that it is in."`
-	FactsKnown   bool               `json:"facts_known" doc:"Whether its facts were ever read."`
-	Declarations []explain.Declared `json:"declarations" doc:"What is declared for it, in the order of its run."`
+	Address      string             `json:"address" doc:"Its address."`
+	Disabled     string             `json:"disabled" doc:"Why it is disabled; empty if it is not."`
+	Own          map[string]any     `json:"own" doc:"Its custom keys."`
+	Groups       []string           `json:"groups" doc:"The groups it is in."`
+	FactsKnown   bool               `json:"facts_known" doc:"Whether its facts were ever collected."`
+	Declarations []explain.Declared `json:"declarations" doc:"The declarations for it, in the order they are applied."`
 }
 
 // Facts is what `facts` prints.
@@ -134,25 +134,25 @@ type Facts struct {
 // HostFacts are the facts of one host.
 type HostFacts struct {
 	Name  string `json:"name" doc:"The host."`
-	Facts any    `json:"facts" doc:"Its facts, or what is below the path that was asked for."`
+	Facts any    `json:"facts" doc:"Its facts, or the part below the requested path."`
 }
 
 // Data is what `why HOST data PATH` prints.
 type Data struct {
 	Head
 	Host   string        `json:"host" doc:"The host."`
-	Asked  string        `json:"asked" doc:"What was asked for, with data. before it."`
-	There  bool          `json:"there" doc:"Whether there is such a value."`
-	Value  any           `json:"value" doc:"The value; null as well when facts decide it that were never read."`
-	Layers []layers.Step `json:"layers" doc:"What each layer says, the first one first."`
+	Asked  string        `json:"asked" doc:"The requested value, with a leading data."`
+	There  bool          `json:"exists" doc:"Whether the value exists."`
+	Value  any           `json:"value" doc:"The value; also null if it depends on facts that were never collected."`
+	Layers []layers.Step `json:"layers" doc:"What each layer sets, in order."`
 }
 
 // Param is what `why HOST param MANIFEST.NAME` prints.
 type Param struct {
 	Head
 	Host  string              `json:"host" doc:"The host."`
-	Asked string              `json:"asked" doc:"What was asked for, with param. before it."`
-	Steps []resolve.ParamStep `json:"steps" doc:"Where its value can come from; the first that says something wins."`
+	Asked string              `json:"asked" doc:"The requested value, with a leading param."`
+	Steps []resolve.ParamStep `json:"steps" doc:"Where its value can come from; the first that sets one is used."`
 }
 
 // Why is what `why HOST KIND NAME` prints.
@@ -165,8 +165,8 @@ type Why struct {
 // Lint is what `lint` prints.
 type Lint struct {
 	Head
-	Problems []Problem `json:"problems" doc:"What is wrong, in the order of places."`
-	Advice   []Advice  `json:"advice" doc:"What could be better."`
+	Problems []Problem `json:"errors" doc:"What is wrong, in the order of places."`
+	Advice   []Advice  `json:"warnings" doc:"What should be improved."`
 }
 
 // Advice is one piece of advice.
@@ -175,16 +175,16 @@ type Advice struct {
 	File     string `json:"file" doc:"The file."`
 	Line     int    `json:"line" doc:"The line, from 1."`
 	Column   int    `json:"column" doc:"The column in characters, from 1."`
-	What     string `json:"what" doc:"What is found."`
+	What     string `json:"what" doc:"The finding."`
 	Do       string `json:"do" doc:"What to do about it."`
-	Silenced bool   `json:"silenced" doc:"Whether a remark in the file silences it."`
-	Reason   string `json:"reason" doc:"The reason that the remark gives."`
+	Silenced bool   `json:"silenced" doc:"Whether a comment in the file allows it."`
+	Reason   string `json:"reason" doc:"The reason in that comment."`
 }
 
 // Rehearsals is what `rehearse` prints.
 type Rehearsals struct {
 	Head
-	Failed int             `json:"failed" doc:"How many cases failed."`
+	Failed int             `json:"failed" doc:"The number of failed cases."`
 	Cases  []rehearse.Case `json:"cases" doc:"The cases, in order."`
 }
 
@@ -192,15 +192,15 @@ type Rehearsals struct {
 type Captures struct {
 	Head
 	Host     string    `json:"host" doc:"The host."`
-	Captured []Capture `json:"captured" doc:"What stands there, as it would be declared."`
+	Captured []Capture `json:"captured" doc:"The current state, as declarations."`
 }
 
-// Capture is one thing that stands on a host.
+// Capture is one thing that is on a host.
 type Capture struct {
 	Kind       string      `json:"kind" doc:"Its kind."`
 	Name       string      `json:"name" doc:"Its name."`
 	Attributes value.Attrs `json:"attributes" doc:"Its attributes."`
-	Note       string      `json:"note" doc:"What the attributes do not tell."`
+	Note       string      `json:"note" doc:"What the attributes do not cover."`
 }
 
 // Kinds is what `kinds` and `kinds KIND` print.
@@ -212,9 +212,9 @@ type Kinds struct {
 // Kind is one kind.
 type Kind struct {
 	Name       string           `json:"name" doc:"Its name."`
-	Area       string           `json:"area" doc:"The area that it belongs to."`
-	About      string           `json:"about" doc:"What it is, in a sentence."`
-	Doc        string           `json:"doc" doc:"More about it."`
+	Area       string           `json:"area" doc:"Its area."`
+	About      string           `json:"about" doc:"A description, in a sentence."`
+	Doc        string           `json:"doc" doc:"More documentation."`
 	Attributes []schema.Attr    `json:"attributes" doc:"Its attributes, required ones first."`
 	Examples   []schema.Example `json:"examples" doc:"Examples."`
 }
@@ -222,14 +222,14 @@ type Kind struct {
 // Found is what `kinds search` prints.
 type Found struct {
 	Head
-	Found []Finding `json:"found" doc:"What was found; what has the words in its name comes first."`
+	Found []Finding `json:"found" doc:"The matches, with matches in names first."`
 }
 
 // Finding is one thing that a word was found in.
 type Finding struct {
 	Name  string `json:"name" doc:"Its name."`
-	Is    string `json:"is" doc:"What it is: a kind, an attribute, a function."`
-	About string `json:"about" doc:"What it does, in a sentence."`
+	Is    string `json:"is" doc:"Its type: a kind, an attribute or a function."`
+	About string `json:"about" doc:"A description, in a sentence."`
 }
 
 // Functions is what `kinds functions` prints.
@@ -241,17 +241,17 @@ type Functions struct {
 // Function is one function of expressions and templates.
 type Function struct {
 	Name     string     `json:"name" doc:"Its name."`
-	Area     string     `json:"area" doc:"The area that it belongs to."`
-	Call     string     `json:"call" doc:"How it is called."`
-	Gives    string     `json:"gives" doc:"The type of what it gives."`
-	Doc      string     `json:"doc" doc:"What it does."`
-	Examples []expr.Use `json:"examples" doc:"Examples, which a test evaluates."`
+	Area     string     `json:"area" doc:"Its area."`
+	Call     string     `json:"call" doc:"Its signature."`
+	Gives    string     `json:"gives" doc:"The type of its result."`
+	Doc      string     `json:"doc" doc:"A description."`
+	Examples []expr.Use `json:"examples" doc:"Examples, which are tested."`
 }
 
-// Sealed is what `secret who` prints.
-type Sealed struct {
+// Encrypted is what `secret readers` prints.
+type Encrypted struct {
 	Head
-	Files []secrets.Access `json:"files" doc:"The sealed files, by name."`
+	Files []secrets.Access `json:"files" doc:"The encrypted files, by name."`
 }
 
 // Sources is what `source list` prints.
@@ -264,9 +264,9 @@ type Sources struct {
 type SourceShown struct {
 	Head
 	Source    string                `json:"source" doc:"The source."`
-	Commit    string                `json:"commit" doc:"The commit that it is pinned to."`
+	Commit    string                `json:"commit" doc:"The pinned commit."`
 	Manifests []compile.ManifestDoc `json:"manifests" doc:"Its manifests."`
-	Documents []string              `json:"documents" doc:"Files of it that are to be read by people."`
+	Documents []string              `json:"documents" doc:"Its documentation files."`
 }
 
 // Sort is one sort of document, for the reference and for tests.
@@ -278,16 +278,16 @@ type Sort struct {
 
 // Sorts are all sorts of documents.
 var Sorts = []Sort{
-	{"run", "`apply` and `preview`", Report{}},
+	{"run", "`apply`, `preview`, `drift`, `verify`, `undo RUN`, `hosts retire HOST` and `job start JOB`", Report{}},
 	{"exec", "`exec`", Executed{}},
 	{"runs", "`runs`", Runs{}},
-	{"run_shown", "`runs show RUN [HOST]` and `report RUN`", RunShown{}},
+	{"run_shown", "`runs show RUN [HOST]`, `report RUN` and `job last JOB`", RunShown{}},
 	{"task_shown", "`runs show RUN HOST KIND NAME`", TaskShown{}},
 	{"run_facts", "`runs show RUN HOST --facts`", RunFacts{}},
 	{"runs_found", "`runs search WORD`", RunsFound{}},
-	{"runs_differ", "`runs differ RUN RUN`", RunsDiffer{}},
-	{"life", "`runs of HOST KIND NAME`", Life{}},
-	{"slow", "`runs slow`", Slow{}},
+	{"runs_diff", "`runs diff RUN RUN`", RunsDiff{}},
+	{"life", "`runs history HOST KIND NAME`", Life{}},
+	{"slow", "`runs timing`", Slow{}},
 	{"checked", "`runs check`", Checked{}},
 	{"jobs", "`job list`", Jobs{}},
 	{"job", "`job show JOB`", JobShown{}},
@@ -298,14 +298,14 @@ var Sorts = []Sort{
 	{"members", "`hosts --group GROUP`", Members{}},
 	{"moved", "`hosts --moved`", Moved{}},
 	{"show", "`hosts show HOST`", Shown{}},
-	{"facts", "`facts`", Facts{}},
+	{"facts", "`facts HOST` and `facts compare HOST HOST`", Facts{}},
 	{"why", "`why HOST KIND NAME`", Why{}},
 	{"data", "`why HOST data.PATH`", Data{}},
 	{"param", "`why HOST param.MANIFEST.NAME`", Param{}},
 	{"capture", "`capture`", Captures{}},
 	{"lint", "`lint`", Lint{}},
 	{"rehearse", "`rehearse`", Rehearsals{}},
-	{"sealed", "`secret who`", Sealed{}},
+	{"encrypted", "`secret readers`", Encrypted{}},
 	{"sources", "`source list`", Sources{}},
 	{"source", "`source show NAME`", SourceShown{}},
 	{"kinds", "`kinds [KIND]`", Kinds{}},
@@ -316,13 +316,13 @@ var Sorts = []Sort{
 
 // Field is one field of a document.
 type Field struct {
-	Path string // from the document's top; [] stands for the items of a list
+	Path string // from the document's top; [] means the items of a list
 	Type string // in words of JSON
 	Doc  string
 }
 
 // Fields lists the fields of a document, what is inside one after it. The format,
-// which every document has, is left out.
+// which every document has, is skipped.
 func Fields(of any) []Field { return fields("", reflect.TypeOf(of)) }
 
 func fields(path string, t reflect.Type) []Field {
@@ -374,7 +374,7 @@ func word(t reflect.Type) (string, reflect.Type) {
 		return "time", nil
 	}
 	if t.Kind() != reflect.Pointer && t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) {
-		return "text", nil
+		return "string", nil
 	}
 	switch t.Kind() {
 	case reflect.Pointer:
@@ -384,7 +384,7 @@ func word(t reflect.Type) (string, reflect.Type) {
 	case reflect.Int, reflect.Int64, reflect.Float64:
 		return "number", nil
 	case reflect.String:
-		return "text", nil
+		return "string", nil
 	case reflect.Map:
 		return "table", nil
 	case reflect.Slice:
@@ -393,5 +393,5 @@ func word(t reflect.Type) (string, reflect.Type) {
 	case reflect.Struct:
 		return "object", t
 	}
-	return "anything", nil
+	return "any", nil
 }

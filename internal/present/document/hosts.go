@@ -10,19 +10,19 @@ import (
 )
 
 // NewHosts makes the document of hosts with their groups.
-func NewHosts(list []app.Standing) Hosts {
+func NewHosts(list []app.Membership) Hosts {
 	out := Hosts{Head: One}
 	for _, s := range list {
 		h := s.Host
 		out.Hosts = append(out.Hosts, Host{Name: h.Name, Address: h.Address(), Groups: s.Names(), Maybe: s.Maybe(),
-			Manifests: s.Manifests(), Off: h.Off, Own: own(h)})
+			Manifests: s.Manifests(), Disabled: h.Disabled, Own: own(h)})
 	}
 	return out
 }
 
 // NewShown makes the document of all that applies to a host.
 func NewShown(e *explain.Explanation) Shown {
-	out := Shown{Head: One, Host: e.Host.Name, Address: e.Host.Address(), Off: e.Host.Off, Own: own(e.Host),
+	out := Shown{Head: One, Host: e.Host.Name, Address: e.Host.Address(), Disabled: e.Host.Disabled, Own: own(e.Host),
 		FactsKnown: e.Known, Declarations: e.Declared()}
 	for _, g := range e.Groups {
 		out.Groups = append(out.Groups, g.Name)

@@ -25,41 +25,41 @@ type JobShown struct {
 // Job is one job.
 type Job struct {
 	Name      string          `json:"name" doc:"Its name."`
-	About     string          `json:"about" doc:"What it is for."`
-	Does      string          `json:"does" doc:"apply, preview, verify or exec."`
-	Targets   []string        `json:"targets" doc:"Where, as written."`
-	Except    []string        `json:"except" doc:"Targets that are taken out again, as written."`
-	Manifests []string        `json:"manifests" doc:"The manifests whose tasks alone are meant; none for all."`
-	Labels    []string        `json:"labels" doc:"The labels whose tasks alone are meant; none for all."`
-	Command   []string        `json:"command" doc:"What an exec runs, as written."`
-	Env       string          `json:"env" doc:"The environment; empty for that of the call."`
-	Source    string          `json:"source" doc:"The git repository of the project; empty for this folder."`
-	Revision  string          `json:"revision" doc:"The branch, tag or commit of source; empty for its usual branch."`
-	Questions []Question      `json:"questions" doc:"What it asks."`
-	Schedule  string          `json:"schedule" doc:"When it starts by itself; empty when it does not."`
-	Next      *time.Time      `json:"next" doc:"Its next start, in UTC; null when there is none."`
-	Last      *record.Summary `json:"last" doc:"Its last run; null when there was none."`
+	About     string          `json:"about" doc:"A description."`
+	Action    string          `json:"action" doc:"apply, preview, verify or exec."`
+	Targets   []string        `json:"targets" doc:"The targets, as written."`
+	Except    []string        `json:"except" doc:"The excluded targets, as written."`
+	Manifests []string        `json:"manifests" doc:"The selected manifests; none for all."`
+	Labels    []string        `json:"labels" doc:"The selected labels; none for all."`
+	Command   []string        `json:"command" doc:"The command of an exec, as written."`
+	Env       string          `json:"env" doc:"The environment; empty for that of the command line."`
+	Source    string          `json:"source" doc:"The git repository of the project; empty for this directory."`
+	Revision  string          `json:"revision" doc:"The branch, tag or commit of source; empty for its default branch."`
+	Inputs    []Input         `json:"inputs" doc:"Its inputs."`
+	Schedule  string          `json:"schedule" doc:"Its schedule; empty if it has none."`
+	Next      *time.Time      `json:"next" doc:"Its next start, in UTC; null if there is none."`
+	Last      *record.Summary `json:"last" doc:"Its last run; null if there was none."`
 }
 
-// Question is one question of a job.
-type Question struct {
-	Key     string `json:"key" doc:"Its key: the answer is input.KEY in expressions."`
-	Type    string `json:"type" doc:"The type of the answer."`
-	About   string `json:"about" doc:"What it is about."`
-	Wants   string `json:"wants" doc:"What an answer has to be, in words."`
-	Default any    `json:"default" doc:"What holds without an answer; null when there is none."`
-	Needed  bool   `json:"needed" doc:"Whether there is no default."`
-	Secret  bool   `json:"secret" doc:"Whether the answer is kept and shown nowhere."`
-	Choices []any  `json:"choices" doc:"The only answers, as far as no other answer decides; none for any that fits."`
-	OnlyIf  string `json:"only_if" doc:"The condition on which it is asked; empty for always."`
+// Input is one input of a job.
+type Input struct {
+	Key     string `json:"key" doc:"Its key; the value is input.KEY in expressions."`
+	Type    string `json:"type" doc:"Its type."`
+	About   string `json:"about" doc:"A description."`
+	Wants   string `json:"expected" doc:"What a value must be, in words."`
+	Default any    `json:"default" doc:"The default; null if there is none."`
+	Needed  bool   `json:"required" doc:"Whether it has no default."`
+	Secret  bool   `json:"secret" doc:"Whether the value is secret: never stored or shown."`
+	Choices []any  `json:"choices" doc:"The allowed values if known in advance; none if not restricted."`
+	OnlyIf  string `json:"only_if" doc:"The condition for requesting it; empty for always."`
 }
 
 // Tended is what `tend status` prints.
 type Tended struct {
 	Head
-	Running bool `json:"running" doc:"Whether something tends the project now."`
-	tend.Standing
-	Jobs []TendedJob `json:"jobs" doc:"Its jobs that have a schedule."`
+	Running bool `json:"running" doc:"Whether a scheduler is running for the project."`
+	tend.Status
+	Jobs []TendedJob `json:"jobs" doc:"Its jobs with a schedule."`
 }
 
 // TendedJob is one of them.
@@ -70,7 +70,7 @@ type TendedJob struct {
 
 // NewJob makes the document of a job.
 func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job {
-	out := Job{Name: j.Name, About: j.About, Does: j.Does, Targets: texts(j.Targets), Except: texts(j.Except),
+	out := Job{Name: j.Name, About: j.About, Action: j.Action, Targets: texts(j.Targets), Except: texts(j.Except),
 		Manifests: j.Manifests, Labels: j.Labels,
 		Command: texts(j.Command),
 		Env:     j.Env, Source: j.Source, Revision: j.Revision, Last: last}
@@ -78,9 +78,9 @@ func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job 
 		at = at.UTC()
 		out.Schedule, out.Next = j.Schedule.String(), &at
 	}
-	answers := b.Answers(j)
-	for _, q := range j.Asks {
-		one := Question{Key: q.Name, Type: q.Type, About: q.About, Wants: answers.Wants(q), Default: q.Default,
+	answers := b.Values(j)
+	for _, q := range j.Inputs {
+		one := Input{Key: q.Name, Type: q.Type, About: q.About, Wants: answers.Wants(q), Default: q.Default,
 			Secret: q.Secret, Needed: !q.HasDefault}
 		if q.OnlyIf != nil {
 			one.OnlyIf = q.OnlyIf.Text()
@@ -88,7 +88,7 @@ func NewJob(b *jobs.Book, j *jobs.Job, last *record.Summary, now time.Time) Job 
 		if list, err := answers.Choices(q); err == nil {
 			one.Choices = append(one.Choices, list...)
 		}
-		out.Questions = append(out.Questions, one)
+		out.Inputs = append(out.Inputs, one)
 	}
 	return out
 }
@@ -103,7 +103,7 @@ func texts(list []*expr.Text) []string {
 
 // NewTended makes the document of what tends a project.
 func NewTended(s *tend.State, alive bool) Tended {
-	out := Tended{Head: One, Running: alive, Standing: s.Standing}
+	out := Tended{Head: One, Running: alive, Status: s.Status}
 	for _, name := range value.Keys(s.Jobs) {
 		out.Jobs = append(out.Jobs, TendedJob{Name: name, Done: *s.Jobs[name]})
 	}

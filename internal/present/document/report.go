@@ -22,11 +22,11 @@ import (
 type Report struct {
 	Format  int          `json:"format"`
 	Run     string       `json:"run" doc:"The run, a UUIDv7."`
-	Number  int          `json:"number" doc:"Its number in this project; 0 when it is not kept."`
+	Number  int          `json:"number" doc:"Its number in this project; 0 if it is not recorded."`
 	Env     string       `json:"env" doc:"The environment; empty without environments."`
 	Mode    string       `json:"mode" doc:"preview, apply, verify, drift, retire or undo."`
-	Started time.Time    `json:"started" doc:"When it began, in UTC."`
-	Seconds float64      `json:"seconds" doc:"How long it took."`
+	Started time.Time    `json:"started" doc:"The start time, in UTC."`
+	Seconds float64      `json:"seconds" doc:"The duration."`
 	Hosts   []ReportHost `json:"hosts" doc:"Its hosts."`
 }
 
@@ -68,7 +68,7 @@ func Write(w io.Writer, v any) error {
 }
 
 // neverNull gives a document in which every list and table that was nil is an empty one, since those who read it would
-// have to tell the two apart. What it changes it copies first: the record belongs to others as well.
+// have to distinguish the two. What it changes it copies first: the record belongs to others as well.
 func neverNull(v reflect.Value) reflect.Value {
 	t := v.Type()
 	if !holds(t) {
@@ -152,8 +152,8 @@ type Problem struct {
 	Column int      `json:"column" doc:"The column in characters, from 1."`
 	What   string   `json:"what" doc:"What is wrong."`
 	Do     string   `json:"do" doc:"What to do about it."`
-	Hosts  []string `json:"hosts" doc:"The hosts that have it; none when it is everywhere."`
-	Also   []string `json:"also" doc:"Other places that belong to it, as file:line:column."`
+	Hosts  []string `json:"hosts" doc:"The hosts that have it; none if all do."`
+	Also   []string `json:"also" doc:"Other related places, as file:line:column."`
 }
 
 // Problems gives the problems of a project as documents.

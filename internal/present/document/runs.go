@@ -25,8 +25,8 @@ type TaskShown struct {
 	Number   int         `json:"number" doc:"The run's number."`
 	Run      string      `json:"run" doc:"The run, a UUIDv7."`
 	Host     string      `json:"host" doc:"The host."`
-	Task     record.Task `json:"task" doc:"What became of the task."`
-	Manifest string      `json:"manifest" doc:"The manifest as it was then; empty where it is not kept."`
+	Task     record.Task `json:"task" doc:"The task's result."`
+	Manifest string      `json:"manifest" doc:"The manifest at the time; empty if it is not kept."`
 }
 
 // RunFacts is what `runs show RUN HOST --facts` prints.
@@ -34,18 +34,18 @@ type RunFacts struct {
 	Head
 	Number int            `json:"number" doc:"The run's number."`
 	Host   string         `json:"host" doc:"The host."`
-	Facts  map[string]any `json:"facts" doc:"Its facts as the run read them."`
+	Facts  map[string]any `json:"facts" doc:"Its facts as collected by the run."`
 }
 
 // RunsFound is what `runs search` prints.
 type RunsFound struct {
 	Head
-	All  int           `json:"all" doc:"How many places there are in all."`
-	Hits []history.Hit `json:"hits" doc:"The newest of them."`
+	All  int           `json:"all" doc:"The total number of matches."`
+	Hits []history.Hit `json:"hits" doc:"The newest matches."`
 }
 
-// RunsDiffer is what `runs differ` prints.
-type RunsDiffer struct {
+// RunsDiff is what `runs diff` prints.
+type RunsDiff struct {
 	Head
 	history.Differences
 }
@@ -54,12 +54,12 @@ type RunsDiffer struct {
 type Life struct {
 	Head
 	Host    string           `json:"host" doc:"The host."`
-	Kind    string           `json:"kind" doc:"The kind of the thing."`
+	Kind    string           `json:"kind" doc:"The kind of the resource."`
 	Name    string           `json:"name" doc:"Its name."`
-	Moments []history.Moment `json:"moments" doc:"What became of it, newest first."`
+	Moments []history.Moment `json:"moments" doc:"Its results, newest first."`
 }
 
-// Slow is what `runs slow` prints.
+// Slow is what `runs timing` prints.
 type Slow struct {
 	Head
 	history.Slow
@@ -75,7 +75,7 @@ type Checked struct {
 // Status is what `status` prints.
 type Status struct {
 	Head
-	Hosts []history.HostStatus `json:"hosts" doc:"The hosts, those that need a person first."`
+	Hosts []history.HostStatus `json:"hosts" doc:"The hosts, with those that need attention first."`
 }
 
 // NewRunsFound makes the document of where words were found.

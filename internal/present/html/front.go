@@ -11,7 +11,7 @@ import (
 type Front struct {
 	Title    string
 	Sentence string
-	Stands   []history.HostStatus
+	Hosts    []history.HostStatus
 	Runs     []Row
 	Up       string // the page over all; empty on that
 	One      string // the host that it is about; empty for all

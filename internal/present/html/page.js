@@ -1,6 +1,6 @@
 "use strict";
 // What needs a script on the pages of runs: tables that sort and filter, and the tasks and
-// facts, of which only as many are drawn as are looked at. The filter of the tasks stands in
+// facts, of which only as many are drawn as are looked at. The filter of the tasks is in
 // the address, so that a link carries it.
 
 const el = (name, attrs = {}, ...children) => {
@@ -65,8 +65,8 @@ function runPage(data) {
   const more = document.getElementById("more");
   const output = document.getElementById("count");
   const page = 200; // rows that are drawn at once
-  const order = ["failed", "blocked", "changed", "unchanged", "left out"];
-  const said = (status) => (data.would && status === "changed" ? "would change" : status);
+  const order = ["failed", "blocked", "changed", "unchanged", "skipped"];
+  const said = (status) => (data.would && status === "changed" ? "to change" : status);
 
   const options = (name, values, show = (v) => v) =>
     form.elements[name].replaceChildren(el("option", { value: "" }, "any"), ...values.map((v) => el("option", { value: v }, show(v))));
@@ -156,25 +156,25 @@ function runPage(data) {
     tr.after(el("tr", { class: "more" }, el("td", { colspan: 7 }, ...whole(t))));
   }
 
-  // whole tells all of a task: why, what differed, what it printed, and its lines.
+  // whole shows all of a task: why, what differed, what it printed, and its lines.
   function whole(t) {
     const d = t.detail ?? {}, out = [];
     if (d.message) out.push(el("pre", {}, d.message));
-    if (d.blocked_by) out.push(el("p", {}, "blocked by ", el("a", { href: `#task/${t.host}/${d.blocked_by.replace(" ", "/")}` }, d.blocked_by)));
-    if (d.drift) out.push(el("p", {}, { host: "It was changed on the host.", declaration: "It is declared anew.", both: "It was changed on the host, and is declared anew.", left: "It is no longer declared." }[d.drift] ?? ""));
+    if (d.blocked_by) out.push(el("p", {}, "Blocked by ", el("a", { href: `#task/${t.host}/${d.blocked_by.replace(" ", "/")}` }, d.blocked_by)));
+    if (d.drift) out.push(el("p", {}, { host: "Modified on the host.", declaration: "Declaration changed.", both: "Modified on the host, and the declaration changed.", undeclared: "No longer declared." }[d.drift] ?? ""));
     for (const c of d.changes ?? []) out.push(...change(c));
-    if (d.written) out.push(el("p", {}, `Last written by ${d.by || "somebody"}:`), ...d.written.flatMap(change));
-    if (d.output) out.push(el("p", {}, "It printed"), el("pre", {}, d.output));
+    if (d.written) out.push(el("p", {}, `Last applied by ${d.by || "an unknown user"}:`), ...d.written.flatMap(change));
+    if (d.output) out.push(el("p", {}, "Output"), el("pre", {}, d.output));
     if (d.do) out.push(el("p", { class: "do" }, d.do));
-    if (d.tries) out.push(el("p", {}, `It was tried ${d.tries} times.`));
+    if (d.tries) out.push(el("p", {}, `${d.tries} attempts`));
     const lines = declaration(t);
     if (lines) out.push(el("p", { class: "where" }, el("a", { href: `#file/${t.file}:${t.line}` }, `${t.file}:${t.line}`)), lines);
-    out.push(el("p", {}, el("a", { href: "#" + address(t) }, "a link to this task")));
+    out.push(el("p", {}, el("a", { href: "#" + address(t) }, "Permalink")));
     return out;
   }
 
   function change(c) {
-    const text = c.was ? `${c.what}: was ${c.was}, becomes ${c.becomes}` : `${c.what}: becomes ${c.becomes}`;
+    const text = c.what === "existence" ? (c.becomes === "absent" ? "removed" : "created") : c.was ? `${c.what}: ${c.was} → ${c.becomes || "none"}` : `${c.what}: ${c.becomes}`;
     const out = [el("p", { class: "change" }, text)];
     if (c.diff) {
       out.push(el("pre", {}, ...c.diff.replace(/\n$/, "").split("\n").map((line) =>

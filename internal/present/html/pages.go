@@ -1,5 +1,5 @@
 // Package html makes web pages of kept runs. Each is one file that needs no network and
-// opens from disk: what failed stands on top and is there without scripts, as the hosts, the
+// opens from disk: what failed is on top and is there without scripts, as the hosts, the
 // time line and the manifests are; the tasks, of which there may be a hundred thousand, are
 // drawn by a small script out of data in the page, as many as are looked at.
 //
@@ -39,7 +39,7 @@ var runPage string
 //go:embed front.html
 var frontPage string
 
-// Page is one run as a page tells it.
+// Page is one run as a page shows it.
 type Page struct {
 	*record.Run
 	// Text gives a file of the project as it was; nil where it is not kept.
@@ -53,7 +53,7 @@ type Page struct {
 }
 
 var functions = template.FuncMap{
-	"when":    func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
+	"when":    func(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") },
 	"iso":     func(t time.Time) string { return t.UTC().Format(time.RFC3339) },
 	"seconds": seconds,
 	"count":   count,
@@ -87,7 +87,8 @@ func count(n int, noun string) string {
 // class gives the class of an outcome or a status, by which it has its colour.
 func class(s any) string {
 	switch fmt.Sprint(s) {
-	case string(record.OutFailed), string(record.OutLost), string(record.OutNotReached), string(record.OutBusy),
+	case string(record.OutFailed), string(record.OutLost), string(record.OutNotReached), string(record.OutRefused),
+		string(record.OutBusy),
 		string(record.OutWrong),
 		string(plan.Blocked), string(record.Interrupted), string(history.Failing):
 		return "bad"

@@ -89,7 +89,7 @@ func browser(t *testing.T, r *Page) (context.Context, string) {
 		}
 	}
 	if at == "" {
-		t.Skip("there is no Chromium (Debian's package chromium)")
+		t.Skip("no Chromium (Debian's package chromium)")
 	}
 	file := filepath.Join(t.TempDir(), "run.html")
 	var b bytes.Buffer
@@ -148,11 +148,11 @@ func evaluate[T any](t *testing.T, ctx context.Context, script string) T {
 	return out
 }
 
-// tells evaluates an expression in the page until it is what it should be.
-func tells(t *testing.T, ctx context.Context, expression, want string) {
+// becomes waits until an expression in the page has the value that it should have.
+func becomes(t *testing.T, ctx context.Context, expression, want string) {
 	t.Helper()
 	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
-		// what is not there yet is an error of the script
+		// what does not exist yet is an error of the script
 		got, err := chromedp.Run(ctx, chromedp.Evaluate[string]("String("+expression+")"))
 		if err == nil && got == want {
 			return
@@ -168,76 +168,76 @@ const rows = `[...document.querySelectorAll("#tasks-table tbody tr:not(.more)")]
 func TestThePageOfARun(t *testing.T) {
 	ctx, at := browser(t, night(6, 4))
 	do(t, ctx, chromedp.Navigate(at))
-	tells(t, ctx, "document.title", "Run 12: 6 hosts: 1 failed, 1 not reached, 4 changed")
-	tells(t, ctx, `document.querySelectorAll("#failures article").length`, "2")
-	tells(t, ctx, `document.querySelector("#failures .here").textContent.trim()`, "5[package.tide-logger]")
-	tells(t, ctx, rows+`.length`, "20")
-	tells(t, ctx, rows+`[0].id`, "task/gauge-001/package/tide-logger")
+	becomes(t, ctx, "document.title", "Run 12: 6 hosts: 1 failed, 1 not reached, 4 changed")
+	becomes(t, ctx, `document.querySelectorAll("#failures article").length`, "2")
+	becomes(t, ctx, `document.querySelector("#failures .here").textContent.trim()`, "5[package.tide-logger]")
+	becomes(t, ctx, rows+`.length`, "20")
+	becomes(t, ctx, rows+`[0].id`, "task/gauge-001/package/tide-logger")
 
-	// the filter stands in the address, and an address brings the filter back
+	// the filter is in the address, and an address brings the filter back
 	do(t, ctx, chromedp.SetValue(`#filter [name=status]`, "changed"))
 	evaluate[bool](t, ctx, `document.querySelector("#filter [name=status]").dispatchEvent(new Event("input", `+
 		`{bubbles: true}))`)
-	tells(t, ctx, `document.getElementById("count").textContent`, "5 of 20 tasks")
-	tells(t, ctx, `location.hash`, "#tasks?status=changed")
+	becomes(t, ctx, `document.getElementById("count").textContent`, "5 of 20 tasks")
+	becomes(t, ctx, `location.hash`, "#tasks?status=changed")
 	do(t, ctx, chromedp.Navigate(at+"#tasks?host=gauge-003&q=water&label=greeting&sort=-took"), chromedp.Reload())
-	tells(t, ctx, rows+`.map((r) => r.id).join()`, "task/gauge-003/file//etc/motd")
-	tells(t, ctx, `document.querySelector("#filter [name=label]").value`, "greeting")
-	tells(t, ctx, `document.querySelector("th[data-key=took]").getAttribute("aria-sort")`, "descending")
+	becomes(t, ctx, rows+`.map((r) => r.id).join()`, "task/gauge-003/file//etc/motd")
+	becomes(t, ctx, `document.querySelector("#filter [name=label]").value`, "greeting")
+	becomes(t, ctx, `document.querySelector("th[data-key=took]").getAttribute("aria-sort")`, "descending")
 
 	// every task has an address, which opens it with what differed and its lines, also where
 	// the filter leaves it out
 	do(t, ctx, chromedp.Navigate(at+"#task/gauge-006/file//etc/motd"))
-	tells(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
+	becomes(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
 	// whatever would close it has come to its turn once two more frames are drawn
 	evaluate[bool](t, ctx, `requestAnimationFrame(() => requestAnimationFrame(() => { window.later = true })) > 0`)
-	tells(t, ctx, `window.later`, "true")
+	becomes(t, ctx, `window.later`, "true")
 	if got := evaluate[string](t, ctx,
 		`location.hash + document.querySelectorAll("tr.more").length`); got != "#task/gauge-006/file//etc/motd1" {
 		t.Errorf("a moment later there is %s", got)
 	}
 	do(t, ctx, chromedp.Navigate(at+"#task/gauge-006/file//etc/motd"), chromedp.Reload())
-	tells(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
-	tells(t, ctx, `document.querySelector("tr.more .lines").textContent.includes("content =")`, "true")
-	tells(t, ctx, `document.activeElement.textContent`, "file /etc/motd")
+	becomes(t, ctx, `document.querySelector("tr.more .plus").textContent.trim()`, "+High water")
+	becomes(t, ctx, `document.querySelector("tr.more .lines").textContent.includes("content =")`, "true")
+	becomes(t, ctx, `document.activeElement.textContent`, "file /etc/motd")
 	do(t, ctx, chromedp.KeyEvent(kb.Enter)) // the keyboard closes it again
-	tells(t, ctx, `document.querySelectorAll("tr.more").length`, "0")
+	becomes(t, ctx, `document.querySelectorAll("tr.more").length`, "0")
 	do(t, ctx, chromedp.Navigate(at+"#file/manifests/gauge.toml:5"), chromedp.Reload())
-	tells(t, ctx, `document.getElementById("file/manifests/gauge.toml").open`, "true")
+	becomes(t, ctx, `document.getElementById("file/manifests/gauge.toml").open`, "true")
 
 	// facts are searched, hosts are sorted and filtered, and / leads to the words
 	do(t, ctx, chromedp.SendKeys("#facts-words", "version gauge-004"))
-	tells(t, ctx, `document.querySelector("#facts-table tbody").textContent`, "gauge-004os.version_id12")
+	becomes(t, ctx, `document.querySelector("#facts-table tbody").textContent`, "gauge-004os.version_id12")
 	do(t, ctx, chromedp.Click("#hosts-table th:nth-child(3) button"), chromedp.Click("#hosts-table th:nth-child(3) "+
 		"button"))
-	tells(t, ctx, `document.querySelector("#hosts-table tbody tr").id`, "host/gauge-001")
+	becomes(t, ctx, `document.querySelector("#hosts-table tbody tr").id`, "host/gauge-001")
 	do(t, ctx, chromedp.SendKeys("[data-rows=hosts-table]", "route"))
-	tells(t, ctx, `[...document.querySelectorAll("#hosts-table tbody tr")].filter((r) => !r.hidden).map((r) => `+
+	becomes(t, ctx, `[...document.querySelectorAll("#hosts-table tbody tr")].filter((r) => !r.hidden).map((r) => `+
 		`r.id).join()`, "host/gauge-002")
 	evaluate[string](t, ctx, "document.activeElement.blur() ?? ''")
 	do(t, ctx, chromedp.KeyEvent("/"))
-	tells(t, ctx, `document.activeElement.name`, "q")
+	becomes(t, ctx, `document.activeElement.name`, "q")
 	// nothing of the host was run
-	tells(t, ctx, "document.title", "Run 12: 6 hosts: 1 failed, 1 not reached, 4 changed")
-	tells(t, ctx, `document.querySelectorAll("svg rect.task").length`, "20")
+	becomes(t, ctx, "document.title", "Run 12: 6 hosts: 1 failed, 1 not reached, 4 changed")
+	becomes(t, ctx, `document.querySelectorAll("svg rect.task").length`, "20")
 	for _, mode := range []string{"light", "dark"} {
 		call(t, ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
 			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: mode}}})
 		want := map[string]string{"light": "rgb(251, 250, 246)", "dark": "rgb(21, 32, 31)"}[mode]
-		tells(t, ctx, "getComputedStyle(document.body).backgroundColor", want)
+		becomes(t, ctx, "getComputedStyle(document.body).backgroundColor", want)
 	}
 	call(t, ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Media: "print"})
-	tells(t, ctx, `getComputedStyle(document.querySelector("nav")).display`, "none")
+	becomes(t, ctx, `getComputedStyle(document.querySelector("nav")).display`, "none")
 }
 
 // TestAPageOfManyTasks draws 500 hosts with 200 tasks each, and searches them.
 func TestAPageOfManyTasks(t *testing.T) {
 	ctx, at := browser(t, night(500, 200))
 	do(t, ctx, chromedp.Navigate(at))
-	tells(t, ctx, `document.getElementById("count").textContent`, "99800 tasks")
-	tells(t, ctx, rows+`.length`, "200")
+	becomes(t, ctx, `document.getElementById("count").textContent`, "99800 tasks")
+	becomes(t, ctx, rows+`.length`, "200")
 	do(t, ctx, chromedp.SendKeys("#filter [name=q]", "gauge-123 tide/77"))
-	tells(t, ctx, rows+`.map((r) => r.id).join()`, "task/gauge-123/file//srv/tide/77")
+	becomes(t, ctx, rows+`.map((r) => r.id).join()`, "task/gauge-123/file//srv/tide/77")
 	load := evaluate[float64](t, ctx, `performance.timing.loadEventEnd - performance.timing.navigationStart`)
 	t.Logf("loaded in %.0f ms", load)
 }
@@ -251,7 +251,7 @@ func TestPagesWithoutAScript(t *testing.T) {
 	for _, want := range []string{"no route to the pier", `id="file/manifests/gauge.toml:5"`, `id="host/gauge-003"`,
 		"&lt;/script&gt;&lt;script&gt;"} {
 		if !strings.Contains(page, want) {
-			t.Errorf("the page has no %q", want)
+			t.Errorf("the page does not contain %q", want)
 		}
 	}
 	if strings.Contains(page, hostile[:len("</script><script>")]+"document") || strings.Contains(page, "http://") ||
@@ -262,7 +262,7 @@ func TestPagesWithoutAScript(t *testing.T) {
 	err := WriteFront(&b, &Front{Title: "Hosts and runs",
 		RunPage:  func(n int) string { return fmt.Sprintf("runs/%d.html", n) },
 		HostPage: func(h string) string { return "hosts/" + h + ".html" },
-		Stands: []history.HostStatus{{Host: "gauge-01", Condition: history.Failing, Why: hostile, SinceRun: 3,
+		Hosts: []history.HostStatus{{Host: "gauge-01", Condition: history.Failing, Why: hostile, SinceRun: 3,
 			AppliedBy: 4}},
 		Runs: []Row{{Summary: record.Summary{Head: record.Head{Number: 4, Mode: "apply"}}, Outcome: "1 failed",
 			Class: "failed"}}})

@@ -34,8 +34,8 @@ func All(kinds schema.Kinds) map[string]map[string]any {
 		"inventory": ofInventory(),
 		"settings":  ofSettings(),
 		"jobs":      ofJobs(),
-		"data": document("Data of jadekettle", map[string]any{"type": "object",
-			"description": "Any values; expressions read them below data."}),
+		"data": document("Data for jadekettle", map[string]any{"type": "object",
+			"description": "Any values; expressions read them under data."}),
 		"rehearsal": ofRehearsal(),
 	}
 }
@@ -107,12 +107,12 @@ func key(k schema.Key) map[string]any {
 
 func ofManifest(kinds schema.Kinds) map[string]any {
 	top := map[string]any{
-		"about": typed("string", "What the manifest is for."),
+		"about": typed("string", "A description of the manifest."),
 		"trust_facts": typed("boolean",
-			"Whether facts of other hosts (fleet) count which another controller wrote into a shared history."),
-		"param": named("The values that the manifest takes.", keys("One param.", param.Keys)),
-		"fact":  named("Facts of one's own: what commands say.", keys("One fact.", manifest.FactKeys)),
-		"use":   named("Other manifests, pulled in at their place.", keys("One use.", manifest.UseKeys)),
+			"Let facts of other hosts (fleet) be used that another controller wrote to a shared history."),
+		"param": named("The params of the manifest.", keys("A param.", param.Keys)),
+		"fact":  named("Custom facts, collected by commands.", keys("A custom fact.", manifest.FactKeys)),
+		"use":   named("Other manifests to include.", keys("A use.", manifest.UseKeys)),
 	}
 	for _, name := range kinds.Names() {
 		k, _ := kinds.Kind(name)
@@ -131,7 +131,7 @@ func ofManifest(kinds schema.Kinds) map[string]any {
 		}
 		top[name] = named(k.Doc, one)
 	}
-	return document("A manifest of jadekettle", object("Declarations, params and uses.", top))
+	return document("A manifest for jadekettle", object("Declarations, params and uses.", top))
 }
 
 func either(item map[string]any, doc string) map[string]any {
@@ -192,12 +192,12 @@ func orExpression(of map[string]any) map[string]any {
 }
 
 func ofInventory() map[string]any {
-	host := keys("One host, or a range such as gauge-[01..04]; any further key is the host's own.", inventory.HostKeys)
+	host := keys("A host, or a range such as gauge-[01..04]; any other key is a custom host key.", inventory.HostKeys)
 	delete(host, "additionalProperties")
-	return document("An inventory of jadekettle", object("Hosts and groups.", map[string]any{
-		"connect": keys("How hosts are reached.", inventory.ConnectKeys),
+	return document("An inventory for jadekettle", object("Hosts and groups.", map[string]any{
+		"connect": keys("How to connect to hosts.", inventory.ConnectKeys),
 		"host":    named("Hosts by name.", host),
-		"group":   named("Groups by name.", keys("One group.", inventory.GroupKeys)),
+		"group":   named("Groups by name.", keys("A group.", inventory.GroupKeys)),
 	}))
 }
 
@@ -221,31 +221,31 @@ func ofSettings() map[string]any {
 		rules = append(rules, r)
 	}
 	rule := map[string]any{"anyOf": []any{map[string]any{"enum": rules}, map[string]any{"type": "object"}}}
-	tables["data"]["lists"] = named("What later layers' lists do to earlier ones, by dotted key.", rule)
+	tables["data"]["lists"] = named("How lists in later layers combine with earlier ones, by dotted key.", rule)
 	for name, list := range tables {
 		top[name] = object("", list)
 	}
-	top["tell"] = named("Who is told when a run ends, by name.", keys("One of them.", settings.TellKeys))
-	top["env"] = named("Environments by name.", keys("One environment.", settings.EnvKeys))
+	top["notify"] = named("Notifications when a run ends, by name.", keys("A notification.", settings.NotifyKeys))
+	top["env"] = named("Environments by name.", keys("An environment.", settings.EnvKeys))
 	return document("The settings of a jadekettle project", object("jadekettle.toml", top))
 }
 
 func ofJobs() map[string]any {
-	one := keys("One job.", job.Keys)
+	one := keys("A job.", job.Keys)
 	props := one["properties"].(map[string]any)
-	props["ask"] = named("What it asks, by key.", keys("One question.", job.AskKeys))
-	props["schedule"] = keys("When it starts by itself.", schedule.Keys)
+	props["input"] = named("The job's inputs, by key.", keys("An input.", job.InputKeys))
+	props["schedule"] = keys("The job's schedule.", schedule.Keys)
 	return document("The jobs of a jadekettle project", object(job.File,
 		map[string]any{"job": named("Jobs by name.", one)}))
 }
 
 func ofRehearsal() map[string]any {
-	host := keys("One host.", rehearse.HostKeys)
-	host["properties"].(map[string]any)["expect"] = keys("What must be so after the first run.", rehearse.ExpectKeys)
-	return document("A rehearsal of jadekettle", object("Simulated hosts and what is expected of them.", map[string]any{
-		"about": typed("string", "What it is for."), "env": typed("string", "The environment that it plays in."),
-		"sealed": named("Made-up values in the place of sealed files, by layer.", map[string]any{"type": "object"}),
-		"host":   named("Hosts of the inventory.", host),
+	host := keys("A host.", rehearse.HostKeys)
+	host["properties"].(map[string]any)["expect"] = keys("The expected result of the first run.", rehearse.ExpectKeys)
+	return document("A rehearsal for jadekettle", object("Simulated hosts and their expected results.", map[string]any{
+		"about": typed("string", "A description."), "env": typed("string", "The environment it runs in."),
+		"encrypted": named("Made-up values instead of encrypted files, by layer.", map[string]any{"type": "object"}),
+		"host":      named("Hosts from the inventory.", host),
 	}))
 }
 

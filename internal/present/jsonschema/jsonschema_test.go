@@ -110,7 +110,7 @@ func TestFilesThatLintTakes(t *testing.T) {
 	}
 }
 
-// values are one of each sort; what stands in quotes may be wrong in its own words, which a schema
+// values are one of each sort; what is there in quotes may be wrong in its own words, which a schema
 // does not say.
 var values = []any{true, int64(7), int64(-1), 1.5, "x", "${data.x}", []any{"x"}, []any{int64(1)}, []any{true},
 	map[string]any{"a": "x"},
@@ -200,7 +200,7 @@ func TestFilesThatLintRefuses(t *testing.T) {
 	schemas := compiled(t)
 	for text, sort := range map[string]string{
 		"project = 7\n": "settings", "[run]\nparalel = 3\n": "settings", "[ssh]\nconnect_timeout = 5\n": "settings",
-		"[env.pier]\ninventry = [\"a\"]\n": "settings", "[tell.x]\nurl = 3\n": "settings",
+		"[env.pier]\ninventry = [\"a\"]\n": "settings", "[notify.x]\nurl = 3\n": "settings",
 		"[history]\nfile = true\n": "settings",
 		"[connect]\nuser = 3\n":    "inventory", "[group.a]\nmembers = \"*\"\n": "inventory",
 		"[group.a]\nmembres = [\"*\"]\n": "inventory",
@@ -210,7 +210,7 @@ func TestFilesThatLintRefuses(t *testing.T) {
 		"[host.a]\nos = 3\n":               "rehearsal", "[host.a.expect]\nfile = {}\n": "rehearsal",
 		"[param.a]\ntyp = \"int\"\n": "manifest", "[fact.a]\nrun = \"x\"\n": "manifest",
 		"[use.a]\nmanifst = \"x\"\n":                "manifest",
-		"[lines.\"/a\"]\nput = [{ txt = \"x\" }]\n": "manifest", "[lines.\"/a\"]\nput = { text = \"x\" }\n": "manifest",
+		"[lines.\"/a\"]\nadd = [{ lin = \"x\" }]\n": "manifest", "[lines.\"/a\"]\nadd = { line = \"x\" }\n": "manifest",
 	} {
 		var v any
 		if err := toml.Unmarshal([]byte(text), &v); err != nil {

@@ -104,12 +104,12 @@ func Suites(r *record.Run) []Suite {
 		if e := h.Executed; e != nil {
 			c := Case{Class: h.Name, Name: "the command", Took: record.Length(h.Seconds)}
 			if h.Outcome == record.OutFailed {
-				c.Failure = document.Lines(fmt.Sprintf("ended with %d", e.Code), e.Wrong, e.Output)
+				c.Failure = document.Lines(fmt.Sprintf("exit status %d", e.Code), e.Wrong, e.Output)
 			}
 			s.Cases = append(s.Cases, c)
 		}
 		for _, t := range h.Tasks {
-			if t.Status == plan.LeftOut {
+			if t.Status == plan.Skipped {
 				continue
 			}
 			c := Case{Class: h.Name, Name: t.Kind + " " + t.Name, File: t.Manifest, Line: t.Line,

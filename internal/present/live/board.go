@@ -160,8 +160,8 @@ func (b *Board) unwell(h *host) {
 		b.failures = append(b.failures, failure{host: h.name, text: "cannot be resolved"})
 	case v.Executed != nil && !v.Executed.Well():
 		b.failures = append(b.failures, failure{host: h.name,
-			text: cmp.Or(v.Executed.Wrong, fmt.Sprintf("ended with %d", v.Executed.Code))})
-	case v.State != record.Reached && v.State != record.Off:
+			text: cmp.Or(v.Executed.Wrong, fmt.Sprintf("exit status %d", v.Executed.Code))})
+	case v.State != record.Reached && v.State != record.Disabled:
 		text, _, _ := strings.Cut(v.Message, "\n")
 		b.failures = append(b.failures, failure{host: h.name, text: string(v.State) + ": " + text})
 	}
@@ -180,7 +180,7 @@ func (b *Board) Note(text string) {
 	b.notes = b.notes[max(0, len(b.notes)-most):]
 }
 
-// progress tells how many hosts have ended, and how much of the whole is done, from 0 to 1.
+// progress reports how many hosts have ended, and how much of the whole is done, from 0 to 1.
 func (b *Board) progress(now time.Time) (over int, share float64) {
 	var done, all float64
 	for _, h := range b.hosts {
@@ -210,8 +210,8 @@ func (b *Board) progress(now time.Time) (over int, share float64) {
 	return over, done / all
 }
 
-// left tells about how long the run will still take: by how long its hosts usually take, or
-// else by how far it is. ok is false as long as nothing can be told.
+// left estimates how long the run will still take: by how long its hosts usually take, or
+// else by how far it is. ok is false as long as there is no estimate.
 func (b *Board) left(now time.Time, share float64) (d time.Duration, ok bool) {
 	var sum, longest time.Duration
 	for _, h := range b.hosts {
@@ -263,7 +263,7 @@ func (h *host) bad() bool {
 		return true
 	}
 	v := h.visit
-	return v != nil && (v.Outcome == record.OutWrong || v.State != record.Reached && v.State != record.Off ||
+	return v != nil && (v.Outcome == record.OutWrong || v.State != record.Reached && v.State != record.Disabled ||
 		v.Executed != nil && !v.Executed.Well())
 }
 
@@ -328,7 +328,7 @@ func bindings() keys {
 		open: key.NewBinding(of("enter", "right"), key.WithHelp("Enter:", "open")),
 		back: key.NewBinding(of("esc", "left", "backspace"), key.WithHelp("Esc:", "back")),
 		// Ctrl-C comes as a key of its own, see model.Update.
-		leave: key.NewBinding(of("q"), key.WithHelp("q:", "leave the view, the run goes on")),
+		leave: key.NewBinding(of("q"), key.WithHelp("q:", "close view (run continues)")),
 		stop:  key.NewBinding(of("ctrl+c"), key.WithHelp("Ctrl-C:", "stop the run")),
 	}
 }

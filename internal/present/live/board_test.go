@@ -16,7 +16,7 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "write the golden files again")
 
 var noon = time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
 
@@ -60,7 +60,7 @@ func tide() *Board {
 	gone := &record.Host{Name: "gauge-07", State: record.NotReached, Message: "no route to the pier\x1b[2J"}
 	b.Event(record.Event{Host: gone.Name, Ended: gone})
 	b.Event(record.Event{Host: names[5], AtWork: &record.AtWork{Kind: "package", Name: "chart-press", Seconds: 12,
-		Told: noon.Add(18 * time.Second), Line: "Unpacking chart-press (2.0) ...", Try: 2}})
+		Reported: noon.Add(18 * time.Second), Line: "Unpacking chart-press (2.0) ...", Try: 2}})
 	b.Note("batch 2 of 3: 4 hosts, gauge-[05..08]\n")
 	return b
 }

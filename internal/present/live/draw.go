@@ -129,9 +129,9 @@ func (b *Board) head(p *page, now time.Time) {
 	}
 }
 
-// counts tells how many hosts came to what so far.
+// counts reports how many hosts came to what so far.
 func (b *Board) counts() string {
-	names := []string{"failed", b.word(plan.Changed), "unchanged", "at work", "waiting"}
+	names := []string{"failed", b.word(plan.Changed), "unchanged", "running", "queued"}
 	n := make([]int, len(names))
 	for _, h := range b.hosts {
 		switch {
@@ -166,7 +166,7 @@ func (b *Board) word(s plan.Status) string {
 // foot lists the keys.
 func (b *Board) foot(width int) string {
 	if b.stopped {
-		return "stopping: every host finishes the task in hand; Ctrl-C again ends at once"
+		return "Stopping after the current tasks. Press Ctrl-C again to abort immediately."
 	}
 	k, h := bindings(), help.Model{ShortSeparator: "   ", Ellipsis: "..."}
 	h.SetWidth(width)
@@ -174,7 +174,7 @@ func (b *Board) foot(width int) string {
 	k.back.SetEnabled(b.screen != overview)
 	k.stop.SetEnabled(b.screen == overview)
 	if b.Follows {
-		k.stop.SetHelp("Ctrl-C:", "follow no more; the run goes on")
+		k.stop.SetHelp("Ctrl-C:", "stop following (run continues)")
 	}
 	return h.ShortHelpView([]key.Binding{k.up, k.open, k.back, k.leave, k.stop})
 }
@@ -246,7 +246,7 @@ func (b *Board) hostLine(h *host, here bool, wide int, now time.Time) (text.Mood
 	if here {
 		mark = "> "
 	}
-	state := "waiting"
+	state := "queued"
 	switch {
 	case h.phase == atWork:
 		mood, state = text.Plain, b.work(h, now)
@@ -263,11 +263,11 @@ func (b *Board) hostLine(h *host, here bool, wide int, now time.Time) (text.Mood
 	return mood, mark + name + strings.Repeat(" ", max(0, wide-utf8.RuneCountInString(name))) + "  " + state
 }
 
-// work tells what a host is at.
+// work says what a host is at.
 func (b *Board) work(h *host, now time.Time) string {
 	out := fmt.Sprintf("%d/%d", len(h.tasks), h.planned)
 	if h.planned == 0 {
-		out = "being reached and read"
+		out = "connecting and reading"
 	}
 	if h.hand == nil {
 		out += "  " + clock(now.Sub(h.began))
@@ -281,7 +281,7 @@ func (b *Board) work(h *host, now time.Time) string {
 	}
 	out += "  " + clock(h.hand.For(now))
 	if h.hand.Try > 1 {
-		out += fmt.Sprintf(", try %d", h.hand.Try)
+		out += fmt.Sprintf(", attempt %d", h.hand.Try)
 	}
 	if h.hand.Line != "" {
 		out += "  " + text.Line(h.hand.Line)
@@ -289,7 +289,7 @@ func (b *Board) work(h *host, now time.Time) string {
 	return out
 }
 
-// came tells what a host that has ended came to.
+// came says what a host that has ended came to.
 func (b *Board) came(h *host) string {
 	v := h.visit
 	if v != nil && v.State != record.Reached {
@@ -297,7 +297,7 @@ func (b *Board) came(h *host) string {
 		return string(v.State) + ": " + text.Line(first)
 	}
 	if v != nil && v.Executed != nil {
-		return fmt.Sprintf("ended with %d", v.Executed.Code)
+		return fmt.Sprintf("exit status %d", v.Executed.Code)
 	}
 	var parts []string
 	for _, s := range []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged} {
@@ -306,7 +306,7 @@ func (b *Board) came(h *host) string {
 		}
 	}
 	if len(parts) == 0 {
-		parts = append(parts, "no task")
+		parts = append(parts, "no tasks")
 	}
 	return strings.Join(parts, ", ")
 }
@@ -336,7 +336,7 @@ func (b *Board) drawHost(p *page, now time.Time) {
 	p.add(b.hostLine(h, false, utf8.RuneCountInString(h.name), now))
 	b.cursor = min(b.cursor, max(0, len(h.tasks)-1))
 	if len(h.tasks) == 0 {
-		p.add(text.Quiet, "  no task has ended here yet")
+		p.add(text.Quiet, "  no task has finished here yet")
 		return
 	}
 	p.list(len(h.tasks), b.cursor, p.left, func(i int) (text.Mood, string) {

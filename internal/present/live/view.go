@@ -30,7 +30,7 @@ type View struct {
 // Delay is how long a run goes on before there is a view of it: most are over by then.
 const Delay = 700 * time.Millisecond
 
-// frame is how often the view is drawn anew.
+// frame is how often the view is drawn again.
 const frame = 100 * time.Millisecond
 
 // Fits says whether there can be a view on these files.
@@ -64,12 +64,12 @@ func (v *View) run() {
 	v.done = make(chan struct{})
 	go func(p *tea.Program, done chan struct{}) {
 		defer close(done)
-		p.Run() // which tells nothing that would have to be told: the run is what matters
+		p.Run() // its error would help nobody: the run is what matters
 		v.Left()
 	}(v.program, v.done)
 }
 
-// lastFrame is how long the end of a view waits for a terminal that stands still.
+// lastFrame is how long the end of a view waits for a terminal that is still.
 const lastFrame = 2 * time.Second
 
 // Close ends the view, if there is one.

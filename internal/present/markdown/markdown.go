@@ -24,14 +24,15 @@ func Write(w io.Writer, r *record.Run) error {
 	if r.Machine != "" {
 		by += " on " + r.Machine
 	}
-	fmt.Fprintf(b, "- by %s, %s, took %ss\n", cell(by), r.Started.UTC().Format(time.RFC3339), decimal(r.Seconds))
+	fmt.Fprintf(b, "- started by %s, %s, took %ss\n", cell(by), r.Started.UTC().
+		Format(time.RFC3339), decimal(r.Seconds))
 	if len(r.Command) > 0 {
-		fmt.Fprintf(b, "- call %s\n", code("jadekettle "+strings.Join(r.Command, " ")))
+		fmt.Fprintf(b, "- command %s\n", code("jadekettle "+strings.Join(r.Command, " ")))
 	}
 	if r.Revision != "" {
 		edited := ""
 		if r.Edited {
-			edited = ", and files changed since"
+			edited = ", with modified files"
 		}
 		fmt.Fprintf(b, "- revision %s%s\n", code(r.Revision), edited)
 	}
@@ -60,7 +61,7 @@ func failures(b *strings.Builder, r *record.Run) {
 			all = append(all, story{h.Name, string(h.Outcome), document.Lines(h.Message, h.Do)})
 		}
 		if e := h.Executed; e != nil && h.Outcome == record.OutFailed {
-			all = append(all, story{h.Name, fmt.Sprintf("ended with %d", e.Code), document.Lines(e.Wrong, e.Output)})
+			all = append(all, story{h.Name, fmt.Sprintf("exit status %d", e.Code), document.Lines(e.Wrong, e.Output)})
 		}
 		for _, t := range h.Tasks {
 			if t.Status == plan.Failed {
@@ -73,7 +74,7 @@ func failures(b *strings.Builder, r *record.Run) {
 	if len(groups) == 0 {
 		return
 	}
-	b.WriteString("\n## What failed\n")
+	b.WriteString("\n## Failures\n")
 	for i, g := range groups {
 		if i == mostAlike {
 			fmt.Fprintf(b, "\nand %d more\n", len(groups)-i)

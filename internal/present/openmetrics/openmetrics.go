@@ -32,7 +32,7 @@ func Status(list []history.HostStatus, env string, now time.Time) []byte {
 		}
 		return out
 	}
-	family("jadekettle_host_condition", "stateset", "How each host is, by the runs that are kept.")
+	family("jadekettle_host_condition", "stateset", "The state of each host, according to the recorded runs.")
 	for i := range list {
 		for _, c := range history.Conditions {
 			n := 0
@@ -47,7 +47,7 @@ func Status(list []history.HostStatus, env string, now time.Time) []byte {
 		name, help string
 		of         func(*history.HostStatus) time.Time
 	}{
-		{"jadekettle_host_condition_since_seconds", "Since when each host is so.",
+		{"jadekettle_host_condition_since_seconds", "When each host entered its current state.",
 			func(h *history.HostStatus) time.Time { return h.Since }},
 		{"jadekettle_host_reached_seconds", "When each host was last reached.",
 			func(h *history.HostStatus) time.Time { return h.Reached }},
@@ -65,17 +65,17 @@ func Status(list []history.HostStatus, env string, now time.Time) []byte {
 		name, help string
 		of         func(*history.HostStatus) int
 	}{
-		{"jadekettle_host_leftovers", "How much is managed on each host and no longer declared.",
-			func(h *history.HostStatus) int { return len(h.Leftovers) }},
-		{"jadekettle_host_debts", "How many restarts and the like are owed on each host.",
-			func(h *history.HostStatus) int { return len(h.Debts) }},
+		{"jadekettle_host_undeclared", "The number of resources managed on each host but no longer declared.",
+			func(h *history.HostStatus) int { return len(h.Undeclared) }},
+		{"jadekettle_host_pending_restarts", "The number of pending restarts on each host.",
+			func(h *history.HostStatus) int { return len(h.Pending) }},
 	} {
 		family(g.name, "gauge", g.help)
 		for i := range list {
 			fmt.Fprintf(&b, "%s{%s} %d\n", g.name, labels(&list[i]), g.of(&list[i]))
 		}
 	}
-	family("jadekettle_revision", "info", "Which revision of the project each host was last applied to by.")
+	family("jadekettle_revision", "info", "The revision of the project last applied to each host.")
 	for i := range list {
 		if list[i].Revision != "" {
 			fmt.Fprintf(&b, "jadekettle_revision_info{%s,revision=\"%s\"} 1\n", labels(&list[i]),

@@ -23,32 +23,32 @@ func Tend(s *tend.State) []byte {
 		family(name, sort, help)
 		fmt.Fprintf(&b, "%s %s\n", name, v)
 	}
-	one("jadekettle_tend_since_seconds", "gauge", "When it began.", seconds(s.Since))
-	one("jadekettle_tend_looked_seconds", "gauge", "When it was last looked whether the project has moved.",
+	one("jadekettle_tend_since_seconds", "gauge", "When the scheduler was started.", seconds(s.Since))
+	one("jadekettle_tend_looked_seconds", "gauge", "When the project was last checked for changes.",
 		seconds(s.Looked))
-	one("jadekettle_tend_read_seconds", "gauge", "When the project was read last.", seconds(s.Read))
-	one("jadekettle_tend_unreadable", "gauge", "Whether the project cannot be read as it is now.", bit(s.Wrong != ""))
+	one("jadekettle_tend_read_seconds", "gauge", "When the project was last read.", seconds(s.Read))
+	one("jadekettle_tend_unreadable", "gauge", "Whether the project cannot be read.", bit(s.Wrong != ""))
 	for _, f := range []struct {
 		name, sort, end, help string
 		of                    func(d *tend.Done) string
 	}{
-		{"jadekettle_job_running", "gauge", "", "Whether a job runs.",
+		{"jadekettle_job_running", "gauge", "", "Whether a job is running.",
 			func(d *tend.Done) string { return bit(d.Running) }},
-		{"jadekettle_job_queued", "gauge", "", "Whether a job is due and waits for hosts.",
+		{"jadekettle_job_queued", "gauge", "", "Whether a job is due and waiting for hosts.",
 			func(d *tend.Done) string { return bit(d.Queued) }},
 		{"jadekettle_job_next_seconds", "gauge", "", "The next start of a job; 0 for none.",
 			func(d *tend.Done) string { return seconds(d.Next) }},
-		{"jadekettle_job_began_seconds", "gauge", "", "When a job was started last; 0 for never.",
+		{"jadekettle_job_began_seconds", "gauge", "", "When a job was last started; 0 for never.",
 			func(d *tend.Done) string { return seconds(d.Began) }},
-		{"jadekettle_job_late_seconds", "gauge", "", "How long after it was due it was started.",
+		{"jadekettle_job_late_seconds", "gauge", "", "How long after its due time it was started.",
 			func(d *tend.Done) string { return fmt.Sprintf("%.3f", d.Late) }},
-		{"jadekettle_job_code", "gauge", "", "The code that it ended with.",
+		{"jadekettle_job_code", "gauge", "", "The exit status of a job.",
 			func(d *tend.Done) string { return fmt.Sprint(d.Code) }},
-		{"jadekettle_job_starts", "counter", "_total", "How often a job was started.",
+		{"jadekettle_job_starts", "counter", "_total", "The number of starts.",
 			func(d *tend.Done) string { return fmt.Sprint(d.Starts) }},
-		{"jadekettle_job_failures", "counter", "_total", "How often that ended with another code than 0.",
+		{"jadekettle_job_failures", "counter", "_total", "The number of runs with an exit status other than 0.",
 			func(d *tend.Done) string { return fmt.Sprint(d.Failed) }},
-		{"jadekettle_job_missed", "counter", "_total", "How many starts were missed.",
+		{"jadekettle_job_missed", "counter", "_total", "The number of missed starts.",
 			func(d *tend.Done) string { return fmt.Sprint(d.Missed) }},
 	} {
 		family(f.name, f.sort, f.help)

@@ -14,7 +14,7 @@ import (
 // show such findings beside the code.
 func Log(version string, problems []problem.Problem, pieces []advice.Piece) map[string]any {
 	rules := []any{map[string]any{"id": "problem",
-		"shortDescription": map[string]any{"text": "What makes the project wrong."}}}
+		"shortDescription": map[string]any{"text": "A problem in the project."}}}
 	for _, c := range advice.Codes {
 		rules = append(rules, map[string]any{"id": c.Code, "shortDescription": map[string]any{"text": c.Doc}})
 	}

@@ -14,7 +14,7 @@ func TestLog(t *testing.T) {
 	at := value.Place{File: "data/north pier#1.toml", Line: 3, Col: 2}
 	doc, err := json.Marshal(Log("1", []problem.Problem{{Place: at, What: "wrong", Do: "mend it",
 		Hosts: []string{"gauge-01"}}},
-		[]advice.Piece{{Problem: problem.Problem{Place: at, Code: "unread-file", What: "odd"}, Silenced: true,
+		[]advice.Piece{{Problem: problem.Problem{Place: at, Code: "unused-file", What: "odd"}, Silenced: true,
 			Reason: "meant"}}))
 	if err != nil {
 		t.Fatal(err)

@@ -18,7 +18,7 @@ func Advice(w io.Writer, src *Sources, width int, list []advice.Piece) {
 		if count[ad.Code]++; count[ad.Code] > maxAlike {
 			continue
 		}
-		fmt.Fprint(w, Head(ad.Place, Plain, Line("advice "+ad.Code+": "+ad.What), width))
+		fmt.Fprint(w, Head(ad.Place, Plain, Line("warning "+ad.Code+": "+ad.What), width))
 		src.Excerpt(w, ad.Place)
 		if ad.Do != "" {
 			fmt.Fprint(w, Wrap(Line(ad.Do), "        ", width))
@@ -27,7 +27,7 @@ func Advice(w io.Writer, src *Sources, width int, list []advice.Piece) {
 	}
 	for _, code := range value.Keys(count) {
 		if more := count[code] - maxAlike; more > 0 {
-			fmt.Fprintf(w, "advice %s: %d more; `jadekettle lint --output json` lists all\n\n", code, more)
+			fmt.Fprintf(w, "warning %s: %d more; `jadekettle lint --output json` lists all\n\n", code, more)
 		}
 	}
 }

@@ -8,7 +8,7 @@ import (
 	"jadekettle/internal/core/record"
 )
 
-// Executed tells what a command came to, once for all hosts on which it came to the same,
+// Executed shows what a command came to, once for all hosts on which it came to the same,
 // and why it did not come to an end on others.
 func (v *Run) Executed(hostsOf []*record.Host) {
 	codes := map[int]int{}
@@ -36,7 +36,7 @@ func (v *Run) Executed(hostsOf []*record.Host) {
 		for _, h := range g.Items {
 			longest = max(longest, h.Executed.Seconds)
 		}
-		mood, what := Loud, fmt.Sprintf("ended with %d", g.Key.Code)
+		mood, what := Loud, fmt.Sprintf("exit status %d", g.Key.Code)
 		if g.Key.Wrong != "" {
 			what = g.Key.Wrong
 		}
@@ -51,34 +51,35 @@ func (v *Run) Executed(hostsOf []*record.Host) {
 	v.unreached(hostsOf)
 	var parts []string
 	for _, code := range order {
-		parts = append(parts, fmt.Sprintf("%d ended with %d", codes[code], code))
+		parts = append(parts, fmt.Sprintf("%d with exit status %d", codes[code], code))
 	}
 	if wrong > 0 {
-		parts = append(parts, fmt.Sprintf("%d not run to an end", wrong))
+		parts = append(parts, fmt.Sprintf("%d did not finish", wrong))
 	}
-	for _, s := range []record.State{record.Busy, record.NotReached, record.Lost, record.NotBegun, record.Off} {
+	for _, s := range []record.State{record.Busy, record.NotReached, record.Refused, record.Lost, record.NotStarted,
+		record.Disabled} {
 		if other[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", other[s], s))
 		}
 	}
 	fmt.Fprintln(v.W)
 	v.printf(Loud, "%s: %s", Count(len(hostsOf), "host"), strings.Join(parts, ", "))
-	v.numbered()
 }
 
-// Exec tells what a command comes to: a record.Sink for a run of one.
+// Exec reports what a command comes to: a record.Sink for a run of one.
 type Exec struct{ *Run }
 
-// Event tells of a command that takes long.
+// Event reports a command that takes long.
 func (x Exec) Event(e record.Event) {
 	if e.AtWork != nil {
 		x.Run.Event(e)
 	}
 }
 
-// End tells what it came to.
+// End reports what it came to.
 func (x Exec) End(r *record.Run) error {
 	x.Number = r.Number
 	x.Executed(r.Hosts)
+	x.numbered(r)
 	return nil
 }

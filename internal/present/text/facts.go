@@ -47,7 +47,7 @@ func FactsCompared(w io.Writer, a, b *record.Host) {
 		}
 	}
 	if len(rows) == 1 {
-		fmt.Fprintln(w, "no fact differs")
+		fmt.Fprintln(w, "no facts differ")
 		return
 	}
 	wide, middle := 0, 0

@@ -3,6 +3,7 @@ package text
 import (
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -20,8 +21,14 @@ func When(t time.Time) string {
 	if t.IsZero() {
 		return "never"
 	}
-	return t.Local().Format("2006-01-02 15:04")
+	return t.Local().Format("2006-01-02 15:04 MST")
 }
+
+// wholeMinutes is a duration as package time prints it, with more zeros than people write.
+var wholeMinutes = regexp.MustCompile(`^(.*?[hm])(?:0m)?0s$`)
+
+// Interval writes a duration as people do: 30m, and not 30m0s.
+func Interval(duration string) string { return wholeMinutes.ReplaceAllString(duration, "$1") }
 
 // Took writes a length of time in seconds for people; empty where it is too short to matter.
 func Took(seconds float64) string { return took(time.Duration(seconds * float64(time.Second))) }
@@ -46,20 +53,19 @@ func Outcome(b *record.Summary) (Mood, string) {
 	}
 	add(b.Failed, "failed")
 	add(b.NotReached, string(record.NotReached))
-	if would {
-		add(b.Changed, "would change")
-	} else {
-		add(b.Changed, "changed")
-	}
-	if b.Mode == record.ModeExec || b.Mode == record.ModeVerify {
-		add(b.Unchanged, "well")
-	} else {
+	add(b.Changed, map[bool]string{true: "to change", false: "changed"}[would])
+	switch b.Mode {
+	case record.ModeExec:
+		add(b.Unchanged, "succeeded")
+	case record.ModeVerify:
+		add(b.Unchanged, "passed")
+	default:
 		add(b.Unchanged, "unchanged")
 	}
 	if b.State == record.Ended {
-		add(b.NotBegun, string(record.NotBegun))
+		add(b.NotStarted, string(record.NotStarted))
 	} else {
-		add(b.NotBegun, "not ended")
+		add(b.NotStarted, "not finished")
 	}
 	text := strings.Join(parts, ", ")
 	mood := Quiet
@@ -74,14 +80,14 @@ func Outcome(b *record.Summary) (Mood, string) {
 		mood = Loud
 	}
 	if text == "" {
-		text = "no host was gone through"
+		text = "no hosts"
 	}
 	return mood, text
 }
 
 // Runs prints runs as a table, a line for each, cut at a width; 0 cuts none.
 func Runs(w io.Writer, list []record.Summary, width int) {
-	rows := [][]string{{"run", "when", "what", "by", "took", "came to", "hosts"}}
+	rows := [][]string{{"run", "when", "what", "by", "took", "result", "hosts"}}
 	moods := []Mood{Quiet}
 	for i := range list {
 		b := &list[i]
@@ -98,7 +104,7 @@ func Runs(w io.Writer, list []record.Summary, width int) {
 			strings.Join(inventory.Fold(b.Hosts), " ")})
 		moods = append(moods, mood)
 	}
-	for i, line := range Aligned(rows) {
+	for i, line := range Aligned(headed(rows)) {
 		fmt.Fprintln(w, Paint(moods[i], Cut(line, width)))
 		if i > 0 {
 			notes(w, list[i-1].Notes)
@@ -118,11 +124,11 @@ func RunHead(w io.Writer, h *record.Head) {
 	mood, state := Loud, ""
 	switch h.State {
 	case record.Running:
-		state = ", and goes on"
+		state = ", still running"
 	case record.Interrupted:
-		mood, state = Bad, ", and was interrupted before its end"
+		mood, state = Bad, ", interrupted"
 	case record.Elsewhere:
-		state = ", of which only what a host had kept back is known"
+		state = ", known only from results kept on a host"
 	}
 	what := h.Mode
 	if h.Undoes > 0 {
@@ -142,26 +148,26 @@ func RunHead(w io.Writer, h *record.Head) {
 		add("by", strings.TrimSuffix(h.Who+" on "+h.Machine, " on "))
 	}
 	if len(h.Command) > 0 {
-		add("call", "jadekettle "+shell.Join(h.Command...))
+		add("command", "jadekettle "+shell.Join(h.Command...))
 	}
 	add("job", h.Job)
-	for _, key := range value.Keys(h.Answers) {
-		add("  "+key, h.Answers[key])
+	for _, key := range value.Keys(h.Inputs) {
+		add("  "+key, h.Inputs[key])
 	}
-	add("taken from", h.Source)
+	add("source", h.Source)
 	if h.Revision != "" {
 		text := h.Revision[:min(12, len(h.Revision))]
 		if h.Edited {
-			text += ", and files that were changed since"
+			text += ", with modified files"
 		}
 		add("revision", text)
 	}
 	took := Long(h.Seconds)
 	if h.State == record.Ended {
-		took += fmt.Sprintf(", ended with %d", h.Code)
+		took += fmt.Sprintf(", exit status %d", h.Code)
 	}
 	add("took", took)
-	add("identity", h.Run)
+	add("run ID", h.Run)
 	for _, key := range value.Keys(h.Notes) {
 		add(key, h.Notes[key])
 	}
@@ -177,13 +183,13 @@ func Pairs(w io.Writer, rows [][]string) {
 	}
 }
 
-// HostEnd prints the line of a host that is told by itself.
+// HostEnd prints the line of a host that is shown by itself.
 func (v *Run) HostEnd(h *record.Host) {
 	fmt.Fprintln(v.W)
 	v.hostEnded(h)
 }
 
-// TaskLine prints one task of a host that is told by itself.
+// TaskLine prints one task of a host that is shown by itself.
 func (v *Run) TaskLine(t *record.Task, pad int) {
 	status := v.word(t.Status)
 	name := Line(t.Kind + " " + t.Name)
@@ -195,7 +201,7 @@ func (v *Run) TaskLine(t *record.Task, pad int) {
 // TaskWhole prints all that is kept of a task, below its line.
 func (v *Run) TaskWhole(t *record.Task) { v.whole(t) }
 
-// Declaration prints a declaration as it stands in a text, from its first line to the next
+// Declaration prints a declaration as it is in a text, from its first line to the next
 // one, with line numbers.
 func Declaration(w io.Writer, text string, line int) {
 	const most = 40
@@ -233,7 +239,7 @@ func Differences(w io.Writer, d *history.Differences, width int) {
 		v.printf(Quiet, "%s", Line(behind(text, Long(h.Seconds))))
 	}
 	if len(d.Hosts)+len(d.Tasks)+len(d.Files)+len(d.Facts)+len(d.Times) == 0 {
-		fmt.Fprintln(w, "\nnothing differs")
+		fmt.Fprintln(w, "\nno differences")
 		return
 	}
 	v.outcomes(d)
@@ -245,15 +251,15 @@ func Differences(w io.Writer, d *history.Differences, width int) {
 	if len(d.Facts) > 0 {
 		fmt.Fprintln(w)
 		v.printf(Quiet, "facts")
-		told(v, d.Facts, func(f history.FactDiff) (string, string) {
-			return f.Host, fmt.Sprintf("%s: was %s, is %s", Line(f.Fact), orNone(f.A), orNone(f.B))
+		reported(v, d.Facts, func(f history.FactDiff) (string, string) {
+			return f.Host, fmt.Sprintf("%s: %s -> %s", Line(f.Fact), orNone(f.A), orNone(f.B))
 		})
 	}
 	if len(d.Times) > 0 {
 		fmt.Fprintln(w)
 		v.printf(Quiet, "time")
 		for _, t := range d.Times {
-			fmt.Fprintf(w, "%s  %s  took %s, now %s\n", Line(t.Host), Line(t.Kind+" "+t.Name), Long(t.A), Long(t.B))
+			fmt.Fprintf(w, "%s  %s  took %s -> %s\n", Line(t.Host), Line(t.Kind+" "+t.Name), Long(t.A), Long(t.B))
 		}
 	}
 }
@@ -262,21 +268,21 @@ func (v *Run) outcomes(d *history.Differences) {
 	if len(d.Hosts) > 0 {
 		fmt.Fprintln(v.W)
 		v.printf(Quiet, "hosts")
-		told(v, d.Hosts, func(h history.HostDiff) (string, string) {
+		reported(v, d.Hosts, func(h history.HostDiff) (string, string) {
 			switch {
 			case h.A == "":
 				return h.Host, "only in the second run: " + string(h.B)
 			case h.B == "":
 				return h.Host, "only in the first run: " + string(h.A)
 			}
-			return h.Host, fmt.Sprintf("was %s, is %s", h.A, h.B)
+			return h.Host, fmt.Sprintf("%s -> %s", h.A, h.B)
 		})
 	}
 	if len(d.Tasks) > 0 {
 		fmt.Fprintln(v.W)
 		v.printf(Quiet, "tasks")
-		told(v, d.Tasks, func(t history.TaskDiff) (string, string) {
-			text := fmt.Sprintf("%s  was %s, is %s", Line(t.Kind+" "+t.Name), orNone(t.A), orNone(t.B))
+		reported(v, d.Tasks, func(t history.TaskDiff) (string, string) {
+			text := fmt.Sprintf("%s  %s -> %s", Line(t.Kind+" "+t.Name), orNone(t.A), orNone(t.B))
 			if t.Message != "" {
 				first, _, _ := strings.Cut(t.Message, "\n")
 				text += ": " + Line(first)
@@ -288,13 +294,13 @@ func (v *Run) outcomes(d *history.Differences) {
 
 func orNone(s string) string {
 	if s == "" {
-		return "not there"
+		return "none"
 	}
 	return Line(s)
 }
 
-// told prints things of hosts, what is alike on several once.
-func told[T any](v *Run, list []T, of func(T) (host, text string)) {
+// reported prints things of hosts, what is alike on several once.
+func reported[T any](v *Run, list []T, of func(T) (host, text string)) {
 	for _, g := range record.GroupBy(list, func(one T) string { _, text := of(one); return text }) {
 		var names []string
 		for _, one := range g.Items {

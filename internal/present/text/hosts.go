@@ -14,7 +14,7 @@ import (
 )
 
 // Hosts lists hosts with their groups and manifests.
-func Hosts(w io.Writer, list []app.Standing) {
+func Hosts(w io.Writer, list []app.Membership) {
 	rows, notes, open := [][]string{{"host", "address", "groups", "manifests"}}, []string{""}, false
 	for _, s := range list {
 		groups := s.Names()
@@ -24,19 +24,19 @@ func Hosts(w io.Writer, list []app.Standing) {
 		rows = append(rows, []string{s.Host.Name, s.Host.Address(), strings.Join(groups, " "),
 			strings.Join(s.Manifests(), " ")})
 		note := ""
-		if s.Host.Off != "" {
-			note = "off: " + s.Host.Off
+		if s.Host.Disabled != "" {
+			note = "disabled: " + s.Host.Disabled
 		}
 		notes = append(notes, note)
 	}
 	Table(w, rows, notes)
 	if open {
 		fmt.Fprintln(w, "\n"+Paint(Quiet,
-			"? decided by facts that were never read; `jadekettle facts HOST` reads them"))
+			"? depends on facts that were never collected; run `jadekettle facts HOST`"))
 	}
 }
 
-// Members tells who is in a group, and by what.
+// Members shows who is in a group, and by what.
 func Members(w io.Writer, group string, members []app.Member) {
 	if len(members) == 0 {
 		fmt.Fprintf(w, "no host is a member of %s\n", group)
@@ -46,14 +46,14 @@ func Members(w io.Writer, group string, members []app.Member) {
 	for _, m := range members {
 		note := ""
 		if !m.Known {
-			note = "its facts were never read; `jadekettle facts " + m.Name + "` reads them"
+			note = "its facts were never collected; run `jadekettle facts " + m.Name + "`"
 		}
 		rows, notes = append(rows, []string{m.Name, m.By}), append(notes, note)
 	}
 	Table(w, rows, notes)
 }
 
-// Moves tells what moved in or out of groups since the last run of each host.
+// Moves shows what moved in or out of groups since the last run of each host.
 func Moves(w io.Writer, list []store.Move) {
 	for _, m := range list {
 		line := m.Host + "  " + m.What
@@ -66,11 +66,11 @@ func Moves(w io.Writer, list []store.Move) {
 		fmt.Fprintln(w, line)
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(w, "no host moved in or out of a group since its last run")
+		fmt.Fprintln(w, "no host has moved in or out of a group since its last run")
 	}
 }
 
-// MovesLog tells what runs have found to move, when, and why.
+// MovesLog shows what runs have found to move, when, and why.
 func MovesLog(w io.Writer, list []store.Move) {
 	rows := [][]string{{"WHEN", "RUN", "HOST", "MOVED", "WHY"}}
 	for _, m := range list {
@@ -82,7 +82,7 @@ func MovesLog(w io.Writer, list []store.Move) {
 			Line(m.Why)})
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(w, "no host moved in or out of a group since then")
+		fmt.Fprintln(w, "no host has moved in or out of a group since then")
 		return
 	}
 	Columns(w, rows)
@@ -92,13 +92,13 @@ func MovesLog(w io.Writer, list []store.Move) {
 func HostShown(w io.Writer, p *app.Project, e *explain.Explanation, read time.Time) {
 	h, known := e.Host, e.Known
 	fmt.Fprintf(w, "%s  %s\n", Paint(Loud, h.Name), h.Address())
-	if h.Off != "" {
-		fmt.Fprintln(w, "  off: "+h.Off)
+	if h.Disabled != "" {
+		fmt.Fprintln(w, "  disabled: "+h.Disabled)
 	}
 	if known {
-		fmt.Fprintf(w, "  facts read %s\n", Ago(read, time.Now()))
+		fmt.Fprintf(w, "  facts collected %s\n", Ago(read, time.Now()))
 	} else {
-		fmt.Fprintf(w, "  facts never read; `jadekettle facts %s` reads them\n", h.Name)
+		fmt.Fprintf(w, "  facts never collected; run `jadekettle facts %s`\n", h.Name)
 	}
 	var own [][]string
 	for _, k := range value.Keys(h.Vars) {
@@ -106,7 +106,7 @@ func HostShown(w io.Writer, p *app.Project, e *explain.Explanation, read time.Ti
 			own = append(own, []string{"  " + k, value.Shown(h.Vars[k])})
 		}
 	}
-	Section(w, "its own keys", own)
+	Section(w, "custom keys", own)
 	var rows [][]string
 	f, _ := p.FactsOf(h)
 	tree := f.Tree()
@@ -115,10 +115,10 @@ func HostShown(w io.Writer, p *app.Project, e *explain.Explanation, read time.Ti
 	}
 	if !known {
 		for _, g := range h.Maybe {
-			rows = append(rows, []string{"  " + g.Name + "?", "perhaps, when its facts say so"})
+			rows = append(rows, []string{"  " + g.Name + "?", "may apply (depends on facts)"})
 		}
 	}
-	Section(w, "its groups", rows)
+	Section(w, "groups", rows)
 	rows = nil
 	for _, d := range e.Declared() {
 		rows = append(rows, []string{"  " + d.Ref.String(), wayText(d.Ways[0]), d.Ways[0].Place.String(), leftOut(d)})
@@ -126,15 +126,15 @@ func HostShown(w io.Writer, p *app.Project, e *explain.Explanation, read time.Ti
 			rows = append(rows, []string{"", wayText(w), w.Place.String(), ""})
 		}
 	}
-	Section(w, "what applies, in this order", rows)
+	Section(w, "declarations, in order", rows)
 }
 
 func leftOut(d explain.Declared) string {
 	if d.State == explain.Perhaps {
-		return "perhaps, when its facts say so"
+		return "may apply (depends on facts)"
 	}
-	if d.State == string(plan.LeftOut) {
-		return "left out: " + d.Reason
+	if d.State == string(plan.Skipped) {
+		return "skipped: " + d.Reason
 	}
 	return ""
 }

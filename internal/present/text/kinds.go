@@ -38,12 +38,12 @@ func toolsOf(k *schema.Kind) string {
 	return strings.Join(out, ", ")
 }
 
-// Kind tells all of one kind.
+// Kind shows all of one kind.
 func Kind(w io.Writer, k *schema.Kind) {
 	fmt.Fprintf(w, "%s  %s\n\n", Paint(Loud, k.Name), k.About)
 	paragraph(w, "", k.Doc)
 	if k.NoAbsent != "" {
-		paragraph(w, "", "It cannot be absent: "+k.NoAbsent+".")
+		paragraph(w, "", "It cannot be declared absent: "+k.NoAbsent+".")
 	}
 	if tools := toolsOf(k); tools != "" {
 		paragraph(w, "", "Its changes run "+tools+" on the host.")
@@ -54,8 +54,8 @@ func Kind(w io.Writer, k *schema.Kind) {
 			fmt.Fprint(w, strings.TrimRight("  "+line, " "))
 		}
 	}
-	attributes(w, "its attributes", k.RequiredFirst())
-	attributes(w, "attributes of every kind", k.Common())
+	attributes(w, "Attributes", k.RequiredFirst())
+	attributes(w, "Attributes of every kind", k.Common())
 }
 
 // takes says what an attribute takes.
@@ -66,9 +66,9 @@ func takes(at schema.Attr) string {
 	}
 	switch {
 	case at.List:
-		out = "a list, each " + out
+		out = "list of " + out
 	case at.Either:
-		out += ", or a list of them"
+		out += " or a list"
 	}
 	if at.Required {
 		out += ", required"

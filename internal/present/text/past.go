@@ -15,7 +15,7 @@ import (
 
 // Past is a run that is over, with the project's lines as they were then.
 func Past(w io.Writer, width int, p store.Project, k *record.Run, whole bool) *Run {
-	v := &Run{W: w, Past: true, Width: width, Number: k.Number, Preview: k.Would(), Drift: k.Mode == record.ModeDrift,
+	v := &Run{W: w, Past: true, Width: width, Number: k.Number, Preview: k.Would(), Mode: k.Mode,
 		Sources: &Sources{Text: func(name string) ([]byte, error) { return p.Text(k.Number, name) }}}
 	if whole {
 		v.Detail = Whole
@@ -26,7 +26,7 @@ func Past(w io.Writer, width int, p store.Project, k *record.Run, whole bool) *R
 	return v
 }
 
-// RunShown tells a run again as it was told when it ended.
+// RunShown prints a run again as it was printed when it ended.
 func RunShown(w io.Writer, width int, p store.Project, k *record.Run, whole bool) {
 	RunHead(w, &k.Head)
 	fmt.Fprintln(w)
@@ -43,12 +43,12 @@ func RunShown(w io.Writer, width int, p store.Project, k *record.Run, whole bool
 	v.Hosts(k.Hosts)
 	for _, h := range k.Hosts {
 		if h.CollectedBy > 0 {
-			fmt.Fprintf(w, "%s  what had not arrived came with run %d\n", h.Name, h.CollectedBy)
+			fmt.Fprintf(w, "%s  late results were collected by run %d\n", h.Name, h.CollectedBy)
 		}
 	}
 }
 
-// RunHost tells what became of the hosts of a run, each by itself.
+// RunHost shows what became of the hosts of a run, each by itself.
 func RunHost(w io.Writer, width int, p store.Project, k *record.Run, whole bool) {
 	RunHead(w, &k.Head)
 	v := Past(w, width, p, k, whole)
@@ -74,16 +74,16 @@ func RunHost(w io.Writer, width int, p store.Project, k *record.Run, whole bool)
 			v.TaskWhole(t)
 		}
 		if hiddenTasks > 0 {
-			fmt.Fprintln(w, Paint(Quiet, fmt.Sprintf("%s unchanged; -v lists them", Count(hiddenTasks, "task"))))
+			fmt.Fprintln(w, Paint(Quiet, fmt.Sprintf("%s unchanged (list them with -v)", Count(hiddenTasks, "task"))))
 		}
-		for _, d := range h.Debts {
-			fmt.Fprintf(w, "a %s of %s is owed\n", d.Action, Line(d.Kind+" "+d.Name))
+		for _, d := range h.Pending {
+			fmt.Fprintf(w, "pending: %s of %s\n", d.Action, Line(d.Kind+" "+d.Name))
 		}
 		v.HostEnd(h)
 	}
 }
 
-// RunTask tells all that is kept of one task, and the lines of the manifest as they were then.
+// RunTask shows all that is kept of one task, and the lines of the manifest as they were then.
 func RunTask(w io.Writer, width int, p store.Project, k *record.Run, host string, t *record.Task, manifest string) {
 	RunHead(w, &k.Head)
 	fmt.Fprintln(w)
@@ -96,16 +96,16 @@ func RunTask(w io.Writer, width int, p store.Project, k *record.Run, host string
 	}
 	fmt.Fprintf(w, "\n%s\n", Paint(Loud, Line(fmt.Sprintf("%s:%d", t.Manifest, t.Line))))
 	if manifest == "" {
-		fmt.Fprintln(w, "  what it said then is not kept")
+		fmt.Fprintln(w, "  its content at the time is not kept")
 		return
 	}
 	Declaration(w, manifest, t.Line)
 }
 
-// Hits tells where words were found, and beside it how many places more there are.
+// Hits shows where words were found, and how many places more there are.
 func Hits(w, beside io.Writer, hits []history.Hit, all int) {
 	if all == 0 {
-		fmt.Fprintln(w, "nothing was found")
+		fmt.Fprintln(w, "no matches")
 		return
 	}
 	number := 0
@@ -128,11 +128,11 @@ func Hits(w, beside io.Writer, hits []history.Hit, all int) {
 		}
 	}
 	if all > len(hits) {
-		fmt.Fprintln(beside, Paint(Quiet, fmt.Sprintf("%d more; --most shows them", all-len(hits))))
+		fmt.Fprintln(beside, Paint(Quiet, fmt.Sprintf("%d more (show them with --most)", all-len(hits))))
 	}
 }
 
-// Life tells what became of one thing on a host, newest first.
+// Life shows what became of one thing on a host, newest first.
 func Life(w io.Writer, width int, p store.Project, host string, ref value.Ref, list []history.Moment) {
 	fmt.Fprintln(w, Paint(Loud, Line(host+"  "+ref.String())))
 	for i := range list {
@@ -152,18 +152,18 @@ func Life(w io.Writer, width int, p store.Project, host string, ref value.Ref, l
 		if m.Revision != "" {
 			by += ", revision " + m.Revision[:min(12, len(m.Revision))]
 			if m.Edited {
-				by += " edited"
+				by += " modified"
 			}
 		}
 		v.TaskInRun(&m.Task, fmt.Sprintf("run %d  %s  %s  by %s", m.Number, m.Mode, When(m.Started), by))
 	}
 }
 
-// Slow tells where the time of a run went.
+// Slow shows where the time of a run went.
 func Slow(w io.Writer, s *history.Slow) {
 	line := fmt.Sprintf("run %d, %s, took %s", s.Number, s.Mode, Long(s.Seconds))
 	if s.Runs > 0 {
-		line += fmt.Sprintf("; usually %s, out of %s before", Long(s.Usual), Count(s.Runs, "run"))
+		line += fmt.Sprintf("; usually %s, based on %s", Long(s.Usual), Count(s.Runs, "run"))
 	}
 	fmt.Fprintln(w, Paint(Loud, line))
 	for _, part := range []struct {
@@ -193,7 +193,7 @@ func Slow(w io.Writer, s *history.Slow) {
 	}
 }
 
-// Health tells what a check of the history has found.
+// Health shows what a check of the history has found.
 func Health(w io.Writer, place string, h *store.Health) {
 	fmt.Fprintf(w, "%s  %s: %s, %s, %s, %s\n", Line(place), Size(h.Bytes), Count(h.Runs, "run"),
 		Count(h.Hosts, "visit"),
@@ -202,10 +202,10 @@ func Health(w io.Writer, place string, h *store.Health) {
 		fmt.Fprintln(w, Paint(Bad, "  "+Line(wrong)))
 	}
 	if len(h.Wrong) == 0 {
-		fmt.Fprintln(w, "it is sound")
+		fmt.Fprintln(w, "No problems found.")
 		return
 	}
-	fmt.Fprintln(w, "what can be read of it is shown as ever; moved away, it is begun anew")
+	fmt.Fprintln(w, "readable runs are still shown; if you move the file away, a new one is created")
 }
 
 // FactsAsRead prints the facts of a host as a run read them, a line for each.

@@ -34,7 +34,6 @@ func Problems(w io.Writer, src *Sources, width int, list []problem.Problem) {
 		}
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintln(w, Count(len(list), "problem"))
 }
 
 // Head writes where something is and what it is, broken into lines at a width;
@@ -63,7 +62,7 @@ func Head(at value.Place, m Mood, what string, width int) string {
 	return b.String()
 }
 
-// remedyIndent stands before what follows the first line of a problem.
+// remedyIndent is before what follows the first line of a problem.
 const remedyIndent = "        "
 
 // Sources reads the project's files for excerpts, each once.
@@ -75,7 +74,7 @@ type Sources struct {
 }
 
 func (s *Sources) line(at value.Place) (string, bool) {
-	if strings.HasSuffix(at.File, layers.Sealed) {
+	if strings.HasSuffix(at.File, layers.Encrypted) {
 		return "", false // the line is one of the decrypted text
 	}
 	if at.Line < 1 || at.File == "" || s.Dir == "" && s.Text == nil || !filepath.IsLocal(at.File) {
@@ -100,7 +99,7 @@ func (s *Sources) line(at value.Place) (string, bool) {
 }
 
 // Excerpt prints the line of a place with its number, and a mark below the
-// column. Of what is sealed nothing is shown.
+// column. Of what is encrypted nothing is shown.
 func (s *Sources) Excerpt(w io.Writer, at value.Place) {
 	line, ok := s.line(at)
 	if !ok {

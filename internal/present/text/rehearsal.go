@@ -37,19 +37,21 @@ func Rehearsed(w io.Writer, src *Sources, width int, cases []rehearse.Case, fail
 		}
 	}
 	for key, i := range at {
-		rows[i][2] = fmt.Sprintf("%d as expected", good[key])
+		rows[i][2] = fmt.Sprintf("%d passed", good[key])
 		if wrong[key] > 0 {
-			rows[i][2] += fmt.Sprintf(", %d not", wrong[key])
+			rows[i][2] += fmt.Sprintf(", %d failed", wrong[key])
 		}
 	}
 	if conditions[0] > 0 {
-		text := fmt.Sprintf("%d seen both true and false, or meant so", conditions[0]-conditions[1])
+		text := fmt.Sprintf("%d covered both ways", conditions[0]-conditions[1])
 		if conditions[1] > 0 {
 			text += fmt.Sprintf(", %d not", conditions[1])
 		}
 		rows = append(rows, []string{"conditions", "", text})
 	}
-	Section(w, "rehearsed", rows)
+	for i, line := range Aligned(append([][]string{{"FILE", "HOST", "RESULT"}}, rows...)) {
+		fmt.Fprintln(w, Paint(map[bool]Mood{true: Quiet}[i == 0], line))
+	}
 	for _, c := range broken {
 		head := c.Name
 		if c.Host != "" {
@@ -62,8 +64,8 @@ func Rehearsed(w io.Writer, src *Sources, width int, cases []rehearse.Case, fail
 	}
 	fmt.Fprintln(w)
 	if failed == 0 {
-		fmt.Fprintf(w, "%s, all as expected\n", Count(len(cases), "case"))
+		fmt.Fprintf(w, "%s passed\n", Count(len(cases), "case"))
 		return
 	}
-	fmt.Fprintf(w, "%s, %d not as expected\n", Count(len(cases), "case"), failed)
+	fmt.Fprintf(w, "%s, %d failed\n", Count(len(cases), "case"), failed)
 }

@@ -20,30 +20,31 @@ type Detail int
 
 // The details.
 const (
-	Usual   Detail = iota // long diffs shortened, like changes told once
+	Usual   Detail = iota // long diffs shortened, like changes reported once
 	Summary               // no changes, only who changed and what failed
 	Whole                 // unchanged tasks too, and every line of every diff
 )
 
-// Run tells a run to people while it happens and when it is over.
+// Run reports a run to people while it happens and when it is over.
 type Run struct {
 	W       io.Writer
 	Preview bool
-	Undo    int  // the number of the run that is undone; 0 in any other
-	Drift   bool // tell what differs from what was last written
-	Past    bool // it is over: what changed is told once for all hosts, as in a preview
+	Undo    int    // the number of the run that is undone; 0 in any other
+	Mode    string // one of record.ModeApply and the like
+	Past    bool   // it is over: what changed is reported once for all hosts, as in a preview
 	Detail  Detail
 	Number  int // of the run; 0 when it is not kept
 	Names   int // how wide the longest host name is
 	Width   int // of the terminal; 0 when it has none
 	Sources *Sources
 
-	Working io.Writer // where is told of tasks that take long; nil where nobody wants to know
+	Working io.Writer // where tasks that take long are reported; nil for nowhere
 
-	worked map[string]time.Duration // by host and task, when that was told last
-	told   map[string]string        // the changes shown so far, and on which host
+	worked map[string]time.Duration // by host and task, when that was reported last
+	shown  map[string]string        // the changes shown so far, and on which host
 	groups []*group                 // in a preview: changes that are alike
 	byKey  map[string]*group
+	began  bool // something was printed
 }
 
 // word is a status as it is shown.
@@ -51,7 +52,18 @@ func (v *Run) word(s plan.Status) string {
 	if v.Preview && s == plan.Changed {
 		return "would change"
 	}
+	if v.Mode == record.ModeVerify && s == plan.Unchanged {
+		return "passed"
+	}
 	return string(s)
+}
+
+// count is a status behind a number.
+func (v *Run) count(s plan.Status) string {
+	if v.Preview && s == plan.Changed {
+		return "to change"
+	}
+	return v.word(s)
 }
 
 func moodOf(s plan.Status) Mood {
@@ -85,11 +97,12 @@ func behind(text, more string) string {
 }
 
 func (v *Run) printf(m Mood, format string, args ...any) {
+	v.began = true
 	fmt.Fprintln(v.W, Paint(m, fmt.Sprintf(format, args...)))
 }
 
 // Event prints one event as it happens. In a preview changes are gathered, and
-// told by End.
+// reported by End.
 func (v *Run) Event(e record.Event) {
 	if e.AtWork != nil {
 		v.atWork(e.Host, e.AtWork)
@@ -104,9 +117,9 @@ func (v *Run) Event(e record.Event) {
 	}
 	t := e.Task
 	switch {
-	case t.Status == plan.LeftOut: // told with its host, where that is asked for
+	case t.Status == plan.Skipped: // reported with its host, where that is asked for
 		return
-	case t.Status == plan.Unchanged && v.Detail != Whole, v.Detail == Summary && t.Status != plan.Failed:
+	case t.Status == plan.Unchanged && v.Detail != Whole, v.Detail == Summary: // what failed is printed at the end
 		return
 	case v.Past && t.Status != plan.Changed && v.Detail != Whole:
 		return
@@ -114,23 +127,27 @@ func (v *Run) Event(e record.Event) {
 		v.gather(e.Host, t)
 		return
 	}
-	line := fmt.Sprintf("%-*s  %s  %s", v.Names, e.Host, Line(t.Ref().String()), v.word(t.Status)+because(t.Drift))
+	words, below := v.word(t.Status), t.Changes
+	if t.Status == plan.Changed {
+		words, below = v.verdict(t.Changes)
+	}
+	line := fmt.Sprintf("%-*s  %s  %s", v.Names, e.Host, Line(t.Ref().String()), words+because(t.Drift))
 	if t.Status == plan.Blocked {
 		line += " by " + Line(t.BlockedBy.String())
 	}
 	if t.Tries > 1 {
-		line += fmt.Sprintf(" after %d tries", t.Tries)
+		line += fmt.Sprintf(" after %d attempts", t.Tries)
 	}
 	v.printf(moodOf(t.Status), "%s", behind(line, Took(t.Seconds)))
-	if t.Status == plan.Changed {
-		v.once(e.Host, t)
+	if t.Status == plan.Changed && len(below) > 0 {
+		v.once(e.Host, t, below)
 	}
 	if t.Status == plan.Failed {
 		v.block(Bad, "    ", t.Message)
 	}
 }
 
-// How often is told that a task is still at work: at first as often as its host says so,
+// How often a task that is still at work is reported: at first as often as its host says so,
 // and later less often, so that a long one does not fill the screen.
 const (
 	notBefore  = 4 * time.Second // what is sooner over is not worth a line
@@ -138,7 +155,7 @@ const (
 	seldom     = 30 * time.Second
 )
 
-// atWork tells of a task that takes long, beside the results.
+// atWork reports a task that takes long, apart from the results.
 func (v *Run) atWork(host string, w *record.AtWork) {
 	if v.Working == nil {
 		return
@@ -154,9 +171,9 @@ func (v *Run) atWork(host string, w *record.AtWork) {
 		v.worked = map[string]time.Duration{}
 	}
 	v.worked[key] = took
-	text := "at work for " + took.Round(time.Second).String()
+	text := "running for " + took.Round(time.Second).String()
 	if w.Try > 1 {
-		text += fmt.Sprintf(", try %d", w.Try)
+		text += fmt.Sprintf(", attempt %d", w.Try)
 	}
 	if w.Line != "" {
 		text += ": " + w.Line
@@ -173,17 +190,17 @@ func (v *Run) atWork(host string, w *record.AtWork) {
 }
 
 // once prints a task's changes, unless the same ones were shown already.
-func (v *Run) once(host string, t *record.Task) {
-	if v.told == nil {
-		v.told = map[string]string{}
+func (v *Run) once(host string, t *record.Task, below []plan.Change) {
+	if v.shown == nil {
+		v.shown = map[string]string{}
 	}
 	key := t.Ref().String() + "\x00" + fingerprint(t.Changes)
-	if first, shown := v.told[key]; shown && v.Detail != Whole && len(t.Changes) > 0 {
-		v.printf(Quiet, "    as on %s", first)
+	if first, seen := v.shown[key]; seen && v.Detail != Whole && len(t.Changes) > 0 {
+		v.printf(Quiet, "    same as %s", first)
 		return
 	}
-	v.told[key] = host
-	v.changes(t.Changes)
+	v.shown[key] = host
+	v.changes(below)
 }
 
 func fingerprint(list []plan.Change) string { return fmt.Sprint(list) }
@@ -241,23 +258,23 @@ func (v *Run) grouped() []*group {
 
 // drifted prints what differs, and of drift first what differs from what was last
 // written.
-func (v *Run) drifted(g *group) {
-	if !v.Drift || g.drift == "" {
-		v.changes(g.changes)
+func (v *Run) drifted(g *group, below []plan.Change) {
+	if v.Mode != record.ModeDrift || g.drift == "" {
+		v.changes(below)
 		return
 	}
 	if at := g.task.LastWritten(); !at.IsZero() {
-		v.printf(Quiet, "    last written %s by %s", When(at), Line(cmp.Or(g.task.By, "somebody")))
+		v.printf(Quiet, "    last applied %s by %s", When(at), Line(cmp.Or(g.task.By, "an unknown user")))
 	}
 	for _, c := range g.task.Written {
-		v.printf(Plain, "    %s: is %s, was written as %s", Line(c.What), Line(cmp.Or(c.Was, "not there")),
+		v.printf(Plain, "    %s: %s, last applied as %s", Line(c.What), Line(cmp.Or(c.Was, "missing")),
 			Line(c.Becomes))
 		if c.Diff != "" {
 			v.diff(c.Diff)
 		}
 	}
 	if g.drift != plan.ByHost {
-		v.printf(Quiet, "    now declared")
+		v.printf(Quiet, "    declared now:")
 		v.changes(g.changes)
 	}
 }
@@ -266,13 +283,13 @@ func (v *Run) drifted(g *group) {
 func because(d plan.Drift) string {
 	switch d {
 	case plan.ByHost:
-		return ", changed on the host"
+		return " (modified on host)"
 	case plan.ByDeclaration:
-		return ", declared anew"
+		return " (declaration changed)"
 	case plan.ByBoth:
-		return ", changed on the host and declared anew"
+		return " (modified on host and declaration changed)"
 	case plan.ByLeaving:
-		return ", no longer declared"
+		return " (no longer declared)"
 	}
 	return ""
 }
@@ -280,10 +297,14 @@ func because(d plan.Drift) string {
 func (v *Run) gathered() {
 	for _, g := range v.grouped() {
 		slices.Sort(g.hosts)
-		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), v.word(plan.Changed)+because(g.drift))
-		v.drifted(g)
+		words, below := v.verdict(g.changes)
+		if v.Mode == record.ModeDrift && g.drift != "" {
+			words = v.word(plan.Changed)
+		}
+		v.printf(Loud, "%s  %s  %s", hosts(g.hosts), Line(g.ref.String()), words+because(g.drift))
+		v.drifted(g, below)
 		if len(g.names) > 0 {
-			v.printf(Loud, "    and in the same way %s more of %s: %s", fmt.Sprint(len(g.names)), g.place,
+			v.printf(Loud, "    and likewise %d more from %s: %s", len(g.names), g.place,
 				Line(few(g.names)))
 		}
 	}
@@ -298,28 +319,6 @@ func few(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-// changes prints what differs. Whole texts are shown where they are decided
-// on: in a preview, and in an apply when asked for.
-func (v *Run) changes(list []plan.Change) {
-	for _, c := range list {
-		line := "becomes " + Line(c.Becomes)
-		if c.Was != "" {
-			line = "was " + Line(c.Was) + ", " + line
-		}
-		if c.Diff != "" && c.What == "content" {
-			line = lines(c.Diff, c.Was == "") // tells more than sizes
-		}
-		v.printf(Plain, "    %s: %s", Line(c.What), line)
-		if c.Closed {
-			v.printf(Quiet, "      the old text is not shown, since only its owner may read it and it is not ours; "+
-				"--show-closed shows it")
-		}
-		if c.Diff != "" && (v.Preview || v.Past || v.Detail == Whole) {
-			v.diff(c.Diff)
-		}
-	}
-}
-
 // block prints a text of one or more lines, each indented.
 func (v *Run) block(m Mood, indent, text string) {
 	for line := range strings.Lines(Wrap(Block(text), indent, v.Width)) {
@@ -327,68 +326,32 @@ func (v *Run) block(m Mood, indent, text string) {
 	}
 }
 
-// lines counts what a unified diff takes out and puts in.
-func lines(diff string, made bool) string {
-	out, in := 0, 0
-	for line := range strings.Lines(diff) {
-		switch {
-		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
-		case strings.HasPrefix(line, "-"):
-			out++
-		case strings.HasPrefix(line, "+"):
-			in++
-		}
-	}
-	if made {
-		return Count(in, "line")
-	}
-	return fmt.Sprintf("%s taken out, %d put in", Count(out, "line"), in)
-}
-
-// maxLines is how much of a diff is shown.
-const maxLines = 40
-
-func (v *Run) diff(text string) {
-	n := 0
-	for line := range strings.Lines(Block(text)) {
-		if n++; n > maxLines && v.Detail != Whole {
-			continue
-		}
-		line = strings.TrimRight(line, "\n")
-		m := Quiet
-		switch {
-		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
-		case strings.HasPrefix(line, "+"):
-			m = Added
-		case strings.HasPrefix(line, "-"):
-			m = Removed
-		}
-		v.printf(m, "      %s", line)
-	}
-	if n > maxLines && v.Detail != Whole {
-		v.printf(Quiet, "      and %s more; -v shows all", Count(n-maxLines, "line"))
-	}
-}
-
 func (v *Run) hostEnded(h *record.Host) {
+	if v.Detail == Summary {
+		return
+	}
 	m, text := Quiet, string(h.State)
 	switch {
 	case h.Outcome == record.OutWrong:
 		m, text = Bad, "cannot be resolved"
-	case h.State == record.Off:
+	case h.State == record.Disabled && (v.Detail != Whole || v.Mode == record.ModeVerify): // nothing was expected of it
+		return
+	case h.State == record.Disabled:
 		text += ": " + h.Message
 	case h.State != record.Reached:
 		m, text = Bad, text+": "+h.Message
+	case h.Message == "" && (v.Detail != Whole || v.Mode == record.ModeVerify): // counted at the end
+		return
 	default:
-		text += ": " + v.counts(h)
+		text = v.counts(h)
 		if n := h.Count(plan.Failed) + h.Count(plan.Blocked); n > 0 {
 			m = Bad
 		}
 	}
 	if v.Detail == Whole {
 		for _, t := range h.Tasks {
-			if t.Status == plan.LeftOut {
-				v.printf(Quiet, "%-*s  %s  left out", v.Names, h.Name, Line(t.Ref().String()))
+			if t.Status == plan.Skipped {
+				v.printf(Quiet, "%-*s  %s  skipped", v.Names, h.Name, Line(t.Ref().String()))
 				v.printf(Quiet, "    %s", Line(t.Message))
 			}
 		}
@@ -399,17 +362,17 @@ func (v *Run) hostEnded(h *record.Host) {
 	}
 }
 
-var statusOrder = []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged, plan.LeftOut}
+var statusOrder = []plan.Status{plan.Failed, plan.Blocked, plan.Changed, plan.Unchanged, plan.Skipped}
 
 func (v *Run) counts(h *record.Host) string {
 	var parts []string
 	for _, s := range statusOrder {
 		if n := h.Count(s); n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, v.word(s)))
+			parts = append(parts, fmt.Sprintf("%d %s", n, v.count(s)))
 		}
 	}
 	if len(parts) == 0 {
-		parts = append(parts, "no task")
+		parts = append(parts, "no tasks")
 	}
 	if h.Stopped {
 		parts = append(parts, "stopped early")
@@ -419,29 +382,32 @@ func (v *Run) counts(h *record.Host) string {
 
 // outcomes are those of hosts, worst first, and in the order of the sentence.
 var (
-	worstFirst = []record.Outcome{record.OutWrong, record.OutLost, record.OutNotReached, record.OutBusy,
-		record.OutFailed,
-		record.OutStopped, record.OutNotBegun,
-		record.OutChanged, record.OutUnchanged, record.OutOff}
-	inSentence = []record.Outcome{record.OutUnchanged, record.OutChanged, record.OutFailed, record.OutBusy,
-		record.OutNotReached,
-		record.OutLost, record.OutStopped, record.OutNotBegun, record.OutWrong, record.OutOff}
+	worstFirst = []record.Outcome{record.OutWrong, record.OutRefused, record.OutLost, record.OutNotReached,
+		record.OutBusy, record.OutFailed, record.OutStopped, record.OutNotStarted, record.OutChanged,
+		record.OutUnchanged, record.OutDisabled}
+	inSentence = []record.Outcome{record.OutChanged, record.OutUnchanged, record.OutFailed, record.OutBusy,
+		record.OutNotReached, record.OutRefused, record.OutLost, record.OutStopped, record.OutNotStarted,
+		record.OutWrong, record.OutDisabled}
 )
 
 func (v *Run) outcome(o record.Outcome) string {
-	if o == record.OutChanged {
-		return v.word(plan.Changed)
+	switch o {
+	case record.OutChanged:
+		return v.count(plan.Changed)
+	case record.OutUnchanged:
+		return v.count(plan.Unchanged)
 	}
 	return string(o)
 }
 
-// End tells how the run came out, which makes a Run a record.Sink.
+// End reports how the run came out, which makes a Run a record.Sink.
 func (v *Run) End(r *record.Run) error {
 	v.Number = r.Number
 	if r.Mode == record.ModeVerify && v.Detail == Whole && !v.Past {
-		v.Detail = Usual // what is alike is told once at the end
+		v.Detail = Usual // what is alike is reported once at the end
 	}
 	v.Hosts(r.Hosts)
+	v.numbered(r)
 	return nil
 }
 
@@ -458,21 +424,32 @@ func (v *Run) Hosts(hosts []*record.Host) {
 			parts = append(parts, fmt.Sprintf("%d %s", n, v.outcome(o)))
 		}
 	}
-	fmt.Fprintln(v.W)
-	v.printf(Loud, "%s: %s", Count(len(hosts), "host"), strings.Join(parts, ", "))
-	fmt.Fprintln(v.W)
+	if v.began || v.Past {
+		fmt.Fprintln(v.W)
+	}
+	if len(hosts) != 1 { // of one, the next line says it all
+		v.printf(Loud, "%s: %s", Count(len(hosts), "host"), strings.Join(parts, ", "))
+		fmt.Fprintln(v.W)
+	}
 	v.blocks(by)
 	v.failures(hosts)
 	v.rest(hosts)
-	v.numbered()
 }
 
-// numbered tells the number of the run.
-func (v *Run) numbered() {
-	if v.Number > 0 && !v.Past {
-		fmt.Fprintln(v.W)
-		v.printf(Quiet, "run %d", v.Number)
+// numbered prints the number of a run that has just ended, and what to call next.
+func (v *Run) numbered(r *record.Run) {
+	if v.Number == 0 || v.Past {
+		return
 	}
+	fmt.Fprintln(v.W)
+	text := fmt.Sprintf("Run %d took %s. Details: jadekettle runs show %d", v.Number,
+		cmp.Or(Took(r.Seconds), "0.0s"), v.Number)
+	if r.Mode == record.ModeApply && slices.ContainsFunc(r.Hosts, func(h *record.Host) bool {
+		return h.Unwell() || h.Outcome == record.OutFailed || h.Outcome == record.OutStopped
+	}) {
+		text += "   Retry: jadekettle apply --again"
+	}
+	v.printf(Quiet, "%s", text)
 }
 
 // foldFrom is how many hosts alike stand in one line.
@@ -510,7 +487,7 @@ func moodOfOutcome(o record.Outcome) Mood {
 	switch o {
 	case record.OutChanged:
 		return Loud
-	case record.OutUnchanged, record.OutOff:
+	case record.OutUnchanged, record.OutDisabled:
 		return Quiet
 	}
 	return Bad
@@ -520,7 +497,7 @@ func moodOfOutcome(o record.Outcome) Mood {
 // wanted.
 func (v *Run) rows(o record.Outcome, list []*record.Host) []row {
 	var out []row
-	for _, g := range record.GroupBy(list, func(h *record.Host) string { return v.told1(o, h) }) {
+	for _, g := range record.GroupBy(list, func(h *record.Host) string { return v.sameText(o, h) }) {
 		if len(g.Items) >= foldFrom && v.Detail != Whole {
 			out = append(out, rowOf(g.Key, g.Items...))
 			continue
@@ -537,14 +514,14 @@ func rowOf(text string, list ...*record.Host) row {
 	for _, h := range list {
 		out.low, out.high = min(out.low, h.Seconds), max(out.high, h.Seconds)
 	}
-	if list[0].Outcome == record.OutOff {
+	if list[0].Outcome == record.OutDisabled {
 		out.low, out.high = 0, 0
 	}
 	return out
 }
 
-// told1 is what a row says of a host: counts where it was reached, else why not.
-func (v *Run) told1(o record.Outcome, h *record.Host) string {
+// sameText is what a row says of a host: counts where it was reached, else why not.
+func (v *Run) sameText(o record.Outcome, h *record.Host) string {
 	switch o {
 	case record.OutFailed, record.OutStopped, record.OutChanged, record.OutUnchanged:
 		return v.counts(h)
@@ -567,12 +544,12 @@ func hosts(names []string) string {
 func (v *Run) failures(list []*record.Host) {
 	for _, f := range record.Failures(list) {
 		fmt.Fprintln(v.W)
-		v.printf(Bad, "%s  %s  failed", hosts(f.Hosts), Line(f.Ref().String()))
+		v.printf(Bad, "%s  %s failed", hosts(f.Hosts), Line(f.Ref().String()))
 		switch {
 		case f.Place() == (value.Place{}) && v.Undo > 0:
-			v.printf(Plain, "  run %d changed it", v.Undo)
+			v.printf(Plain, "  changed by run %d", v.Undo)
 		case f.Place() == (value.Place{}):
-			v.printf(Plain, "  it is left over, since nothing declares it any more, and was to be taken away")
+			v.printf(Plain, "  no longer declared, and to be removed")
 		default:
 			v.printf(Plain, "  %s", f.Place())
 			v.Sources.Excerpt(v.W, f.Place())
@@ -583,18 +560,19 @@ func (v *Run) failures(list []*record.Host) {
 		}
 		v.output(f.Output, f.Message)
 		if len(f.Blocks) > 0 {
-			v.block(Plain, "  ", "it blocks "+strings.Join(f.Blocks, ", "))
+			v.block(Plain, "  ", "blocks: "+strings.Join(f.Blocks, ", "))
 		}
 	}
 	v.unreached(list)
 }
 
 // unreached prints in full why hosts could not be worked on, once for all that
-// say the same.
+// say the same. What is one line and has no remedy is in their lines already.
 func (v *Run) unreached(list []*record.Host) {
 	type same struct{ outcome, message, do, wrong string }
 	list = slices.DeleteFunc(slices.Clone(list), func(h *record.Host) bool {
-		return !h.Unwell() || h.State == record.NotBegun
+		said := h.Do == "" && h.Wrong == nil && !strings.Contains(h.Message, "\n") // in its line above
+		return !h.Unwell() || h.State == record.NotStarted || said
 	})
 	for _, g := range record.GroupBy(list, func(h *record.Host) same {
 		return same{string(h.Outcome), h.Message, h.Do, fmt.Sprint(h.Wrong)}
@@ -602,11 +580,11 @@ func (v *Run) unreached(list []*record.Host) {
 		h := g.Items[0]
 		fmt.Fprintln(v.W)
 		v.printf(Bad, "%s  %s", hosts(names(g.Items)), h.Outcome)
-		said := h.Message
-		if h.Wrong != nil { // which is told below, with its places
-			said = strings.TrimSuffix(said, ": "+h.Wrong.Error())
+		if h.Wrong != nil { // which is reported below, with its places
+			v.block(Plain, "  ", strings.TrimSuffix(h.Message, ": "+h.Wrong.Error()))
+		} else if strings.Contains(h.Message, "\n") {
+			v.block(Plain, "  ", h.Message)
 		}
-		v.block(Plain, "  ", said)
 		if h.Do != "" {
 			v.block(Plain, "  ", h.Do)
 		}
@@ -651,7 +629,7 @@ func (v *Run) output(text, message string) {
 	if text == "" || !strings.Contains(text, "\n") && strings.Contains(message, text) {
 		return
 	}
-	v.printf(Quiet, "  it printed:")
+	v.printf(Quiet, "  output:")
 	for line := range strings.SplitSeq(Block(text), "\n") {
 		v.printf(Quiet, "    | %s", line)
 	}
@@ -666,18 +644,18 @@ func (v *Run) rest(list []*record.Host) {
 		}
 	}
 	v.needed(list)
-	v.leftovers(list)
+	v.undeclared(list)
 }
 
-// leftovers tells what is left over, and in a preview what taking it away would do, once
+// undeclared reports what is no longer declared, and in a preview what taking it away would do, once
 // for all hosts on which it is alike.
-func (v *Run) leftovers(list []*record.Host) {
-	list = slices.DeleteFunc(slices.Clone(list), func(h *record.Host) bool { return len(h.Leftovers) == 0 })
-	waiting := false
-	for _, g := range record.GroupBy(list, func(h *record.Host) string { return fmt.Sprint(h.Leftovers) }) {
+func (v *Run) undeclared(list []*record.Host) {
+	list = slices.DeleteFunc(slices.Clone(list), func(h *record.Host) bool { return len(h.Undeclared) == 0 })
+	removable, kept := false, false
+	for _, g := range record.GroupBy(list, func(h *record.Host) string { return fmt.Sprint(h.Undeclared) }) {
 		on := hosts(names(g.Items))
 		fmt.Fprintln(v.W)
-		left := slices.DeleteFunc(slices.Clone(g.Items[0].Leftovers), func(l record.Leftover) bool {
+		left := slices.DeleteFunc(slices.Clone(g.Items[0].Undeclared), func(l record.Undeclared) bool {
 			if l.Stays {
 				v.block(Plain, "", fmt.Sprintf("%s  %s is no longer declared; %s", on, l.Ref(), l.Why))
 			}
@@ -686,36 +664,51 @@ func (v *Run) leftovers(list []*record.Host) {
 		if len(left) == 0 {
 			continue
 		}
-		waiting = true
+		kept = true
+		removable = removable || slices.ContainsFunc(left, func(l record.Undeclared) bool { return l.Why == "" })
 		var what []value.Ref
 		for _, l := range left {
 			what = append(what, l.Ref())
 		}
 		if len(left) > maxRefs || !v.Preview && v.Detail != Whole {
-			v.block(Plain, "", on+"  left over, since nothing declares it any more: "+refs(what))
+			v.block(Plain, "", on+"  no longer declared: "+refs(what))
 			continue
 		}
-		v.printf(Plain, "%s  left over, since nothing declares it any more", on)
+		title := "no longer declared:"
+		if v.Mode == record.ModeRetire {
+			title = "to be removed:"
+		}
+		v.printf(Plain, "%s  %s", on, title)
 		for _, l := range left {
 			v.printf(Plain, "  %s", Line(l.Ref().String()))
 			if l.Why != "" {
 				v.block(Quiet, "    ", l.Why)
 				continue
 			}
-			if len(l.Changes) > 0 {
-				v.printf(Quiet, "    to take it away would mean")
-			}
-			v.changes(l.Changes)
+			v.ifRemoved(l.Changes)
 		}
 	}
-	if waiting && v.Preview {
-		v.block(Quiet, "", "`apply --take-leftovers` takes it away, `--forget-leftovers` lets it go")
+	switch {
+	case !v.Preview || !kept || v.Mode == record.ModeRetire:
+	case removable:
+		v.block(Quiet, "", "remove with `apply --remove-undeclared`, or stop tracking with `apply --forget-undeclared`")
+	default:
+		v.block(Quiet, "", "stop tracking with `apply --forget-undeclared`")
+	}
+}
+
+// ifRemoved prints what a removal would change besides the existence of the thing.
+func (v *Run) ifRemoved(list []plan.Change) {
+	list = slices.DeleteFunc(slices.Clone(list), func(c plan.Change) bool { return c.What == "existence" })
+	if len(list) > 0 {
+		v.printf(Quiet, "    if removed:")
+		v.changes(list)
 	}
 }
 
 func (v *Run) collected(h *record.Host, c record.Collected) {
 	fmt.Fprintln(v.W)
-	v.printf(Loud, "%s  results of the run %s, which broke off before they arrived", h.Name, Line(c.Run))
+	v.printf(Loud, "%s  results collected from the interrupted run %s", h.Name, Line(c.Run))
 	for _, r := range c.Tasks {
 		if r.Status != plan.Unchanged || v.Detail == Whole {
 			v.printf(moodOf(r.Status), "%s", behind(fmt.Sprintf("  %s  %s", Line(r.Ref().String()),
@@ -727,7 +720,7 @@ func (v *Run) collected(h *record.Host, c record.Collected) {
 	}
 }
 
-// needed tells what selected tasks need and was not selected, once for all hosts on which it is the same.
+// needed reports what selected tasks need and was not selected, once for all hosts on which it is the same.
 func (v *Run) needed(list []*record.Host) {
 	for _, g := range record.GroupBy(list, func(h *record.Host) string {
 		var needs []value.Ref
@@ -740,7 +733,8 @@ func (v *Run) needed(list []*record.Host) {
 			continue
 		}
 		fmt.Fprintln(v.W)
-		v.block(Plain, "", fmt.Sprintf("%s  what was selected needs what was not: %s; --with-needs takes it along",
+		v.block(Plain, "", fmt.Sprintf("%s  the selected tasks depend on tasks that are not selected: %s (use "+
+			"--with-needs to include them)",
 			hosts(names(g.Items)), g.Key))
 	}
 }
@@ -760,9 +754,9 @@ func refs(list []value.Ref) string {
 	}
 	var counts []string
 	for _, kind := range value.Keys(byKind) {
-		counts = append(counts, fmt.Sprintf("%d of the kind %s", byKind[kind], Line(kind)))
+		counts = append(counts, fmt.Sprintf("%d of kind %s", byKind[kind], Line(kind)))
 	}
-	return fmt.Sprintf("%d things (%s), %s and so on", len(list), strings.Join(counts, ", "),
+	return fmt.Sprintf("%d resources (%s): %s, ...", len(list), strings.Join(counts, ", "),
 		strings.Join(out[:3], ", "))
 }
 
@@ -787,11 +781,11 @@ func (v *Run) whole(t *record.Task) {
 	}
 	v.changes(t.Changes)
 	if len(t.Written) > 0 {
-		v.printf(Quiet, "    last written %s by %s", When(t.LastWritten()), Line(t.By))
+		v.printf(Quiet, "    last applied %s by %s", When(t.LastWritten()), Line(t.By))
 		v.changes(t.Written)
 	}
 	if t.Output != "" {
-		v.printf(Quiet, "    it printed")
+		v.printf(Quiet, "    output:")
 		v.block(Plain, "      ", t.Output)
 	}
 	if t.Do != "" {

@@ -46,28 +46,29 @@ func outcomes() []*record.Host {
 			Seconds: float64(12+len(hosts)) / 10, Tasks: []record.Task{task("dir /srv", plan.Unchanged),
 				task("file /a", plan.Unchanged)}})
 	}
-	hosts[4].Tasks = append(hosts[4].Tasks, task("file /b", plan.LeftOut))
+	hosts[4].Tasks = append(hosts[4].Tasks, task("file /b", plan.Skipped))
 	for _, name := range []string{"archive-01", "archive-02"} {
 		hosts = append(hosts, &record.Host{Name: name, State: record.Reached, Seconds: 15, Tasks: []record.Task{
 			task("dir /srv", plan.Changed), task("package foghorn-relay", plan.Failed,
-				"apt-get ended with code 100: \x1b[31mno horn", "one\ntwo\x07\n"),
+				"apt-get failed (exit status 100): \x1b[31mno horn", "one\ntwo\x07\n"),
 			task("service foghorn-relay", plan.Blocked, "package foghorn-relay"),
 			task("dir /after", plan.Blocked, "service foghorn-relay"),
 		}})
 	}
 	hosts = append(hosts,
 		&record.Host{Name: "chart-01", State: record.Reached, Seconds: 180,
-			Tasks:     []record.Task{task("dir /srv", plan.Changed)},
-			Leftovers: []record.Leftover{{Kind: "file", Name: "/old"}},
+			Tasks:      []record.Task{task("dir /srv", plan.Changed)},
+			Undeclared: []record.Undeclared{{Kind: "file", Name: "/old"}},
 			Collected: []record.Collected{{Run: "0198-x", Tasks: []record.Task{{Kind: "dir", Name: "/srv",
 				Status: plan.Changed}, {Kind: "file", Name: "/c", Status: plan.Failed,
 				Message: "no space left"}}}}},
 		&record.Host{Name: "chart-02", State: record.Lost, Planned: 5,
-			Message: "the connection broke; 3 of 5 tasks have no result yet", Do: "the next run collects it"},
-		&record.Host{Name: "chart-03", State: record.Busy, Message: "an apply by maren@desk holds it since 10:00:00",
-			Do: "wait until it is done"},
-		&record.Host{Name: "signal-01", State: record.NotReached, Message: "192.0.2.51:22 does not answer"},
-		&record.Host{Name: "signal-02", State: record.Off, Message: "in repair"},
+			Message: "the connection was lost; 3 of 5 tasks have no result yet", Do: "the next run collects it"},
+		&record.Host{Name: "chart-03", State: record.Busy, Message: "an apply by maren@desk has locked it since " +
+			"10:00:00",
+			Do: "wait until it has finished"},
+		&record.Host{Name: "signal-01", State: record.NotReached, Message: "192.0.2.51:22 does not respond"},
+		&record.Host{Name: "signal-02", State: record.Disabled, Message: "in repair"},
 	)
 	for _, h := range hosts {
 		h.Settle()
@@ -82,55 +83,49 @@ func TestTheEnding(t *testing.T) {
 	var out strings.Builder
 	v := &Run{W: New(&out, false), Sources: &Sources{Dir: dir}}
 	v.Hosts(outcomes())
-	want := `
-12 hosts: 5 unchanged, 1 changed, 2 failed, 1 busy, 1 not reached, 1 lost, 1 off
+	want := `12 hosts: 1 changed, 5 unchanged, 2 failed, 1 busy, 1 not reached, 1 lost, 1 disabled
 
-lost         chart-02        the connection broke; 3 of 5 tasks have no result yet
-not reached  signal-01       192.0.2.51:22 does not answer
-busy         chart-03        an apply by maren@desk holds it since 10:00:00
-failed       archive-01      1 failed, 2 blocked, 1 changed                         15s
-             archive-02      1 failed, 2 blocked, 1 changed                         15s
-changed      chart-01        1 changed                                              3m0s
-unchanged    gauge-[01..04]  2 unchanged                                            1.2s to 1.5s
-             gauge-05        2 unchanged, 1 left out                                1.6s
-off          signal-02       in repair
+lost         chart-02        the connection was lost; 3 of 5 tasks have no result yet
+not reached  signal-01       192.0.2.51:22 does not respond
+busy         chart-03        an apply by maren@desk has locked it since 10:00:00
+failed       archive-01      1 failed, 2 blocked, 1 changed                            15s
+             archive-02      1 failed, 2 blocked, 1 changed                            15s
+changed      chart-01        1 changed                                                 3m0s
+unchanged    gauge-[01..04]  2 unchanged                                               1.2s to 1.5s
+             gauge-05        2 unchanged, 1 skipped                                    1.6s
+disabled     signal-02       in repair
 
-archive-01 archive-02  package foghorn-relay  failed
+archive-01 archive-02  package foghorn-relay failed
   manifests/base.toml:2:2
     2 | [package.foghorn-relay]
       |  ^
-  apt-get ended with code 100: \u{1b}[31mno horn
-  it printed:
+  apt-get failed (exit status 100): \u{1b}[31mno horn
+  output:
     | one
     | two\u{7}
-  it blocks service foghorn-relay, dir /after
+  blocks: service foghorn-relay, dir /after
 
 chart-02  lost
-  the connection broke; 3 of 5 tasks have no result yet
   the next run collects it
 
 chart-03  busy
-  an apply by maren@desk holds it since 10:00:00
-  wait until it is done
+  wait until it has finished
 
-signal-01  not reached
-  192.0.2.51:22 does not answer
-
-chart-01  results of the run 0198-x, which broke off before they arrived
+chart-01  results collected from the interrupted run 0198-x
   dir /srv  changed
   file /c  failed
     no space left
 
-chart-01  left over, since nothing declares it any more: file /old
+chart-01  no longer declared: file /old
 `
 	if got := out.String(); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 }
 
-// TestWhatIsAlikeIsToldOnce previews two hosts, of which three hundred files
+// TestWhatIsAlikeIsPrintedOnce previews two hosts, of which three hundred files
 // come from one declaration.
-func TestWhatIsAlikeIsToldOnce(t *testing.T) {
+func TestWhatIsAlikeIsPrintedOnce(t *testing.T) {
 	var out strings.Builder
 	v := &Run{W: New(&out, false), Preview: true, Sources: &Sources{}}
 	long := "--- a\n+++ b\n@@ -0,0 +1,100 @@\n" + strings.Repeat("+x\n", 100)
@@ -138,8 +133,8 @@ func TestWhatIsAlikeIsToldOnce(t *testing.T) {
 	for _, h := range list {
 		for i := range 300 {
 			one := task(fmt.Sprintf("file /srv/%d", i), plan.Changed)
-			one.Changes = []plan.Change{{What: "existence", Was: "absent",
-				Becomes: fmt.Sprint("there ", i), Diff: long}}
+			one.Changes = []plan.Change{{What: "content", Was: fmt.Sprint(i, " bytes"), Becomes: "100 bytes",
+				Diff: long}}
 			h.Tasks = append(h.Tasks, one)
 			v.Event(record.Event{Host: h.Name, Task: &one})
 		}
@@ -149,8 +144,9 @@ func TestWhatIsAlikeIsToldOnce(t *testing.T) {
 	}
 	v.Hosts(list)
 	got := out.String()
-	for _, want := range []string{"gauge-01 gauge-02  file /srv/0  would change\n", "and 63 lines more; -v shows all",
-		"in the same way 297 more of manifests/base.toml:2:2: /srv/3, /srv/4, /srv/5 and 294 more"} {
+	for _, want := range []string{"gauge-01 gauge-02  file /srv/0  would change\n", "and 63 lines more (show all " +
+		"with -v)",
+		"likewise 297 more from manifests/base.toml:2:2: /srv/3, /srv/4, /srv/5 and 294 more"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("it does not say %q", want)
 		}
@@ -231,15 +227,15 @@ func TestHead(t *testing.T) {
 func TestDriftOfWhatWasNeverWritten(t *testing.T) {
 	for since, want := range map[string]bool{"": false, "2026-10-26T08:53:20Z": true} {
 		var out strings.Builder
-		v := &Run{W: New(&out, false), Preview: true, Drift: true, Sources: &Sources{}}
+		v := &Run{W: New(&out, false), Preview: true, Mode: record.ModeDrift, Sources: &Sources{}}
 		one := task("file /etc/motd", plan.Changed)
 		one.Drift, one.Since, one.By = plan.ByDeclaration, since, "maren"
 		h := &record.Host{Name: "gauge-01", State: record.Reached, Tasks: []record.Task{one}}
 		h.Settle()
 		v.Event(record.Event{Host: h.Name, Task: &one})
 		v.Hosts([]*record.Host{h})
-		if got := out.String(); strings.Contains(got, "last written") != want ||
-			!strings.Contains(got, "now declared") {
+		if got := out.String(); strings.Contains(got, "last applied") != want ||
+			!strings.Contains(got, "declared now") {
 			t.Errorf("written at %s: %s", since, got)
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Source tells what a source brings.
+// Source shows what a source brings.
 func Source(w io.Writer, pin source.Pin, list []compile.ManifestDoc, docs []string) {
 	fmt.Fprintf(w, "%s  %s at %s, from %s\n", Paint(Loud, pin.Name), pin.Commit[:12],
 		Line(pin.At), Line(pin.URL))
@@ -36,7 +36,7 @@ func Source(w io.Writer, pin source.Pin, list []compile.ManifestDoc, docs []stri
 	}
 }
 
-// SourceAdded tells what a source holds.
+// SourceAdded shows what a source holds.
 func SourceAdded(w io.Writer, p source.Pin, manifests []string) {
 	fmt.Fprintf(w, "%s  %s at %s\n", Paint(Loud, p.Name), p.Commit[:12], p.At)
 	fmt.Fprintf(w, "  manifests: %s\n", strings.Join(manifests, ", "))

@@ -29,7 +29,7 @@ func Ago(t, now time.Time) string {
 	return Count(int(d/(24*time.Hour)), "day") + " ago"
 }
 
-// Conditions tells in one sentence how hosts are.
+// Conditions sums up the state of hosts in one sentence.
 func Conditions(list []history.HostStatus) string {
 	counts := map[history.Condition]int{}
 	for i := range list {
@@ -49,13 +49,13 @@ func Conditions(list []history.HostStatus) string {
 func Status(w io.Writer, list []history.HostStatus, width int, now time.Time) {
 	fmt.Fprintln(w, Paint(Loud, Conditions(list)))
 	fmt.Fprintln(w)
-	rows := [][]string{{"", "hosts", "since", "reached", "applied", "by", "revision", "facts"}}
+	rows := [][]string{{"state", "hosts", "since", "reached", "applied", "by", "revision", "facts"}}
 	moods := []Mood{Quiet}
 	groups := alikeStatus(list, now)
 	for _, g := range groups {
 		rows, moods = append(rows, g.cells), append(moods, moodOfCondition(g.first.Condition))
 	}
-	for i, line := range Aligned(rows) {
+	for i, line := range Aligned(headed(rows)) {
 		fmt.Fprintln(w, Paint(moods[i], Cut(line, width)))
 		if i == 0 {
 			continue
@@ -63,7 +63,7 @@ func Status(w io.Writer, list []history.HostStatus, width int, now time.Time) {
 		if why := groups[i-1].first.Why; why != "" {
 			fmt.Fprint(w, Wrap(Line(why), "    ", width))
 		}
-		owed(w, groups[i-1].first, width)
+		pending(w, groups[i-1].first, width)
 	}
 }
 
@@ -95,7 +95,7 @@ func alikeStatus(list []history.HostStatus, now time.Time) []*statusGroup {
 		}
 		revision := h.Revision[:min(12, len(h.Revision))]
 		if h.Edited {
-			revision += " edited"
+			revision += " modified"
 		}
 		applied := Ago(h.Applied, now)
 		if h.AppliedBy > 0 && h.Condition != history.AsDeclared { // those are many, and alike but for this
@@ -107,7 +107,7 @@ func alikeStatus(list []history.HostStatus, now time.Time) []*statusGroup {
 		}
 		cells := []string{string(h.Condition), "", since, Ago(h.Reached, now), applied, h.Who, revision,
 			strings.Join(facts, " ")}
-		key := fmt.Sprint(cells, h.Why, h.Leftovers, h.Debts, h.Mended)
+		key := fmt.Sprint(cells, h.Why, h.Undeclared, h.Pending, h.Corrected)
 		if at[key] == nil {
 			at[key] = &statusGroup{first: h, cells: cells}
 			out = append(out, at[key])
@@ -121,21 +121,21 @@ func alikeStatus(list []history.HostStatus, now time.Time) []*statusGroup {
 	return out
 }
 
-// owed prints what is owed and left over on a host.
-func owed(w io.Writer, h *history.HostStatus, width int) {
+// pending prints what is pending and no longer declared on a host.
+func pending(w io.Writer, h *history.HostStatus, width int) {
 	var parts []string
-	for _, d := range h.Debts {
-		parts = append(parts, fmt.Sprintf("owed: %s of %s %s", d.Action, d.Kind, d.Name))
+	for _, d := range h.Pending {
+		parts = append(parts, fmt.Sprintf("pending: %s of %s %s", d.Action, d.Kind, d.Name))
 	}
-	if len(h.Leftovers) > 0 {
+	if len(h.Undeclared) > 0 {
 		var names []value.Ref
-		for _, l := range h.Leftovers {
+		for _, l := range h.Undeclared {
 			names = append(names, value.Ref{Kind: l.Kind, Name: l.Name})
 		}
-		parts = append(parts, "left over: "+refs(names))
+		parts = append(parts, "no longer declared: "+refs(names))
 	}
-	if h.Mended > 0 {
-		parts = append(parts, fmt.Sprintf("mended %s, last %s", Count(h.Mended, "time"), When(h.MendedAt)))
+	if h.Corrected > 0 {
+		parts = append(parts, fmt.Sprintf("corrected %s, last %s", Count(h.Corrected, "time"), When(h.CorrectedAt)))
 	}
 	if len(parts) > 0 {
 		fmt.Fprint(w, Paint(Quiet, Wrap(Line(strings.Join(parts, "; ")), "    ", width)))

@@ -46,7 +46,7 @@ func widths(rows [][]string) []int {
 // Table prints rows in columns, the first as the heading. A row with a note is
 // dimmed and carries it at its end.
 func Table(w io.Writer, rows [][]string, notes []string) {
-	for i, line := range Aligned(rows) {
+	for i, line := range Aligned(headed(rows)) {
 		m := Plain
 		if i == 0 {
 			m = Quiet
@@ -59,6 +59,16 @@ func Table(w io.Writer, rows [][]string, notes []string) {
 	}
 }
 
+// headed writes the first row in capitals, as the headings of all tables are.
+func headed(rows [][]string) [][]string {
+	out := slices.Clone(rows)
+	out[0] = slices.Clone(rows[0])
+	for i, cell := range out[0] {
+		out[0][i] = strings.ToUpper(cell)
+	}
+	return out
+}
+
 // Section prints a heading and rows below it, when there are any. What is left
 // out is dimmed.
 func Section(w io.Writer, title string, rows [][]string) {
@@ -68,7 +78,7 @@ func Section(w io.Writer, title string, rows [][]string) {
 	fmt.Fprintf(w, "\n%s\n", Paint(Quiet, title))
 	for i, line := range Aligned(rows) {
 		m := Plain
-		if last := rows[i][len(rows[i])-1]; strings.HasPrefix(last, "left out") {
+		if last := rows[i][len(rows[i])-1]; strings.HasPrefix(last, "skipped") {
 			m = Quiet
 		}
 		fmt.Fprintln(w, Paint(m, line))
@@ -79,7 +89,10 @@ func Section(w io.Writer, title string, rows [][]string) {
 const LineWidth = 110
 
 // Columns prints rows in columns; the last may be long and is broken.
-func Columns(w io.Writer, rows [][]string) {
+func Columns(w io.Writer, rows [][]string) { ColumnsIn(w, rows, LineWidth) }
+
+// ColumnsIn is Columns within so many columns of a terminal.
+func ColumnsIn(w io.Writer, rows [][]string, width int) {
 	indent := 0
 	last := len(rows[0]) - 1
 	for _, w := range widths(rows)[:last] {
@@ -89,7 +102,7 @@ func Columns(w io.Writer, rows [][]string) {
 		r := []rune(line)
 		line = string(r[:min(indent, len(r))])
 		for _, word := range strings.Fields(Line(rows[i][last])) {
-			if utf8.RuneCountInString(line)+utf8.RuneCountInString(word) >= max(LineWidth, indent+40) {
+			if utf8.RuneCountInString(line)+utf8.RuneCountInString(word) > max(width, indent+40) {
 				fmt.Fprintln(w, strings.TrimRight(line, " "))
 				line = strings.Repeat(" ", indent)
 			}

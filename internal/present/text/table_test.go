@@ -19,7 +19,7 @@ func TestRequiredFirst(t *testing.T) {
 		t.Errorf("the order is %v", got)
 	}
 	if s := takes(schema.Attr{Type: schema.Text, Choices: []string{"x", "y"}, List: true,
-		Required: true}); s != "a list, each one of x, y, required" {
+		Required: true}); s != "list of one of x, y, required" {
 		t.Errorf("it takes %q", s)
 	}
 }

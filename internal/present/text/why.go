@@ -15,38 +15,38 @@ import (
 // FactsAge says that the facts of a host were never read, or how long ago that was, where it is long.
 func FactsAge(w io.Writer, host string, known bool, read time.Time) {
 	if !known {
-		fmt.Fprintf(w, "the facts of %s were never read; `jadekettle facts %s` reads them\n", host, host)
+		fmt.Fprintf(w, "the facts of %s were never collected; run `jadekettle facts %s`\n", host, host)
 	} else if time.Since(read) > 24*time.Hour {
-		fmt.Fprintf(w, "the facts of %s were read %s\n", host, Ago(read, time.Now()))
+		fmt.Fprintf(w, "the facts of %s were collected %s\n", host, Ago(read, time.Now()))
 	}
 }
 
-// WhyData tells what each layer says of a value of a host's data, and which one counts.
-func WhyData(w io.Writer, e *explain.Explanation, path []string) error {
+// WhyData shows what each layer says of a value of a host's data, and which one counts.
+func WhyData(w io.Writer, e *explain.Explanation, path []string) (exists bool, err error) {
 	name := "data." + strings.Join(path, ".")
-	steps, v, there, err := e.Data(path)
+	steps, v, exists, err := e.Data(path)
 	if err != nil {
-		return err
+		return false, err
 	}
-	if there {
+	if exists {
 		fmt.Fprintf(w, "%s of %s is %s\n\n", name, e.Host.Name, Paint(Loud, Cut(value.Shown(v), 400)))
 	} else {
 		up := path[:len(path)-1]
-		fmt.Fprintf(w, "%s of %s is not there; %s\n\n", name, e.Host.Name,
+		fmt.Fprintf(w, "%s of %s does not exist; %s\n\n", name, e.Host.Name,
 			problem.Meant(path[len(path)-1], e.DataNames(up), "no layer sets it"))
 	}
-	rows := [][]string{{"layer", "file:line", "says", "used", ""}}
+	rows := [][]string{{"layer", "source", "value", "used", ""}}
 	for _, s := range steps {
 		rows = append(rows, []string{cmp.Or(s.Name, s.Layer), cmp.Or(s.Place.String(), "-"), says(s.Value, s.Says),
 			yesNo(s.Used), s.Note})
 	}
 	used(w, rows)
-	return nil
+	return exists, nil
 }
 
 // used prints rows; what is not used is dimmed.
 func used(w io.Writer, rows [][]string) {
-	for i, line := range Aligned(rows) {
+	for i, line := range Aligned(headed(rows)) {
 		m := Quiet
 		if i > 0 && rows[i][3] == "yes" {
 			m = Loud
@@ -69,7 +69,7 @@ func yesNo(b bool) string {
 	return "no"
 }
 
-// WhyParam tells where the value of a param can come from, and who gives it.
+// WhyParam shows where the value of a param can come from, and who gives it.
 func WhyParam(w io.Writer, e *explain.Explanation, manifest, name string) error {
 	list, err := e.Param(manifest, name)
 	if err != nil {
@@ -81,7 +81,7 @@ func WhyParam(w io.Writer, e *explain.Explanation, manifest, name string) error 
 			said = true
 			fmt.Fprintf(w, "param.%s.%s of %s is %s", manifest, name, e.Host.Name, Paint(Loud, value.Shown(s.Value)))
 			if s.Seen != nil {
-				fmt.Fprintf(w, ", seen by expressions as %s", Paint(Loud, value.Shown(s.Seen)))
+				fmt.Fprintf(w, " (%s in expressions)", Paint(Loud, value.Shown(s.Seen)))
 			}
 			fmt.Fprint(w, "\n\n")
 		}
@@ -89,7 +89,7 @@ func WhyParam(w io.Writer, e *explain.Explanation, manifest, name string) error 
 	if !said {
 		fmt.Fprintf(w, "param.%s.%s of %s has no value\n\n", manifest, name, e.Host.Name)
 	}
-	rows := [][]string{{"from, the first wins", "file:line", "says", "used", ""}}
+	rows := [][]string{{"from (first match wins)", "source", "value", "used", ""}}
 	for _, s := range list {
 		note := ""
 		if s.Text != "" {
@@ -101,7 +101,7 @@ func WhyParam(w io.Writer, e *explain.Explanation, manifest, name string) error 
 	return nil
 }
 
-// Why tells all of one declaration.
+// Why explains one declaration.
 func Why(w io.Writer, host string, y explain.Why) {
 	head := fmt.Sprintf("%s on %s is %s", y.Ref, host, y.State)
 	if y.State == "declared" && y.Of > 0 {
@@ -123,12 +123,12 @@ func Why(w io.Writer, host string, y explain.Why) {
 		}
 		rows = append(rows, []string{"  declaration", way.Place.String(), ""})
 	}
-	Section(w, "how it came here", rows)
+	Section(w, "declared by", rows)
 	rows = nil
 	for _, l := range y.Loop {
 		rows = append(rows, []string{"  " + l.Name, l.Value})
 	}
-	Section(w, "the loop's variables", rows)
+	Section(w, "loop variables", rows)
 	conditions(w, y.Conditions)
 	rows = nil
 	for _, at := range y.Attributes {
@@ -140,10 +140,10 @@ func Why(w io.Writer, host string, y explain.Why) {
 			rows = append(rows, seenRow(s))
 		}
 	}
-	Section(w, "its attributes", rows)
-	Section(w, "it waits for", edges(y.Waits))
-	Section(w, "it would wait for, but that contradicts what is written", edges(y.Dropped))
-	Section(w, "what waits for it", edges(y.Awaited))
+	Section(w, "attributes", rows)
+	Section(w, "depends on", edges(y.Waits))
+	Section(w, "dropped because it contradicts the declared order", edges(y.Dropped))
+	Section(w, "required by", edges(y.Awaited))
 }
 
 func conditions(w io.Writer, list []explain.Condition) {
@@ -154,11 +154,11 @@ func conditions(w io.Writer, list []explain.Condition) {
 			rows = append(rows, seenRow(s))
 		}
 	}
-	Section(w, "its conditions", rows)
+	Section(w, "conditions", rows)
 }
 
 func seenRow(s explain.Seen) []string {
-	text := "is not there"
+	text := "does not exist"
 	if s.There {
 		text = "is " + Cut(s.Value, 48)
 	}

@@ -2,7 +2,7 @@
 // problems with their lines, and runs.
 //
 // Text that came from elsewhere (a host, a project, a source) may hold anything.
-// It is written through [Line], where it stands beside other text, or [Block],
+// It is written through [Line], where it is beside other text, or [Block],
 // where it has lines of its own, and a [Writer] escapes whatever is left.
 package text
 
@@ -55,14 +55,14 @@ func Paint(m Mood, text string) string {
 // Writer whose other end is gone takes everything and says nothing: a run must
 // not end because a pager did.
 type Writer struct {
-	mu     sync.Mutex
-	w      io.Writer
-	colour bool
-	rest   []byte // the beginning of a rune
-	gone   bool
-	err    error         // why the other end takes nothing any more; nil where its reader has left
-	held   *bytes.Buffer // what is written goes here for now
-	told   func(text string)
+	mu       sync.Mutex
+	w        io.Writer
+	colour   bool
+	rest     []byte // the beginning of a rune
+	gone     bool
+	err      error         // why the other end takes nothing any more; nil where its reader has left
+	held     *bytes.Buffer // what is written goes here for now
+	reported func(text string)
 }
 
 // New makes a Writer.
@@ -75,12 +75,15 @@ func (s *Writer) Colour(yes bool) {
 	s.colour = yes
 }
 
-// Hold keeps back what is written from now on, while something else has the screen. told,
+// Hold keeps back what is written from now on, while something else has the screen. reported,
 // which may be nil, is given each piece. What Hold gives lets all of it go, and ends that.
-func (s *Writer) Hold(told func(text string)) (release func()) {
+func (s *Writer) Hold(reported func(text string)) (release func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.held, s.told = &bytes.Buffer{}, told
+	if s.held != nil && reported == nil { // whoever holds it already releases it
+		return func() {}
+	}
+	s.held, s.reported = &bytes.Buffer{}, reported
 	return func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -88,8 +91,25 @@ func (s *Writer) Hold(told func(text string)) (release func()) {
 			return
 		}
 		s.writeText(s.held.String())
-		s.held, s.told = nil, nil
+		s.held, s.reported = nil, nil
 	}
+}
+
+// Held gives what is kept back.
+func (s *Writer) Held() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.held == nil {
+		return ""
+	}
+	return s.held.String()
+}
+
+// Redirect writes to another end from now on.
+func (s *Writer) Redirect(w io.Writer) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.w = w
 }
 
 // writeText writes a text to the other end.
@@ -147,8 +167,8 @@ func (s *Writer) Write(p []byte) (int, error) {
 	}
 	if s.held != nil {
 		s.held.WriteString(b.String())
-		if s.told != nil {
-			s.told(string(p))
+		if s.reported != nil {
+			s.reported(string(p))
 		}
 		return len(p), nil
 	}

@@ -16,10 +16,10 @@ import (
 )
 
 // buildLimit is how long Go may take to build the worker; most of it was built
-// with this program and lies in Go's cache.
+// with this program and is in Go's cache.
 const buildLimit = time.Minute
 
-var errNoSource = errors.New("the source that this program was built from is not at hand")
+var errNoSource = errors.New("the source that this program was built from is not available")
 
 // small builds the worker alone, a quarter of this program, from the source that
 // this program was built from. It fails where that is gone, was changed since, or

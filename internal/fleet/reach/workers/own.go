@@ -46,7 +46,7 @@ var available = sync.OnceValue(func() []Worker {
 })
 
 // stripped leaves out of an ELF program what only debuggers and linkers read: all
-// that lies behind the last segment, and the table of sections, which tells of it
+// that lies behind the last segment, and the table of sections, which gives it
 // (elf(5)). What is none is given back as it is.
 func stripped(program []byte) []byte {
 	f, err := elf.NewFile(bytes.NewReader(program))
@@ -81,11 +81,11 @@ func buildID(path string) (string, error) {
 	defer f.Close()
 	section := f.Section(".note.go.buildid")
 	if section == nil {
-		return "", errors.New("it has no build id")
+		return "", errors.New("it has no build ID")
 	}
 	note, err := section.Data()
 	if err != nil || len(note) < 64 {
-		return "", errors.New("it has no build id")
+		return "", errors.New("it has no build ID")
 	}
 	sum := sha256.Sum256(note)
 	return hex.EncodeToString(sum[:]), nil

@@ -43,7 +43,7 @@ func Start(tb testing.TB) *Server {
 		}
 	}
 	if s.bin == "" {
-		tb.Skip("there is no PostgreSQL server (Debian's package postgresql)")
+		tb.Skip("no PostgreSQL server (Debian's package postgresql)")
 	}
 	dir, err := os.MkdirTemp("", "jadekettle-pg") // short, since a socket's path is
 	if err != nil {
@@ -110,8 +110,8 @@ func (s *Server) Begin(tb testing.TB) {
 			return
 		}
 		if time.Now().After(deadline) {
-			told, _ := os.ReadFile(log.Name())
-			tb.Fatalf("the server does not answer: %v\n%s", err, told)
+			reported, _ := os.ReadFile(log.Name())
+			tb.Fatalf("the server does not respond: %v\n%s", err, reported)
 		}
 	}
 }

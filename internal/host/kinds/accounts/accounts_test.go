@@ -52,11 +52,11 @@ func TestProgramsOfAccounts(t *testing.T) {
 			return m.ChangeUser(t.Context(), env, backend.User{Task: task("maren"),
 				Set: map[string]string{"group": "none"}})
 		},
-			"error: the group none is not on this host; declare it: [group.none]", "usermod -g none maren"},
+			"error: the group none does not exist on this host; declare it: [group.none]", "usermod -g none maren"},
 		"another number": {func(m backend.Manager, env *kind.Env) error {
 			return m.ChangeUser(t.Context(), env, backend.User{Task: task("maren"), Set: map[string]string{"uid": "7"}})
 		},
-			"error: no program of this host changes the number of an account and of its files; change both by " +
+			"error: no program on this host can change the ID of an account and its files; change both by " +
 				"hand, or " +
 				"declare it absent once",
 			"usermod -u 7 maren"},

@@ -16,35 +16,35 @@ import (
 var about = &schema.Kind{
 	Name:  "block",
 	Area:  "files",
-	About: "A marked part of a file, the rest of it left alone.",
-	Doc: "The part stands between two comments, `# jadekettle NAME: start` and `# jadekettle NAME: end`, by which " +
-		"it is found again. The name is the file's path and, where several declarations are about one file, # and " +
-		"a word of your own, which then is NAME.",
+	About: "A delimited block inside a file.",
+	Doc: "The block is enclosed in two comments, `# jadekettle NAME: start` and `# jadekettle NAME: end`; the " +
+		"rest of the file is left alone. The name is the file's path. If several declarations are for the same " +
+		"file, add # and a name you choose, which becomes NAME.",
 	Attrs: append([]schema.Attr{
-		{Name: "content", Type: schema.Quiet, Required: true, Doc: "The lines between the marks.",
+		{Name: "content", Type: schema.Quiet, Required: true, Doc: "The lines between the two comments.",
 			Examples: []string{`"Match Group keepers\n    X11Forwarding no\n"`}},
 		{Name: "comment", Type: schema.Text, Default: `"#"`,
-			Doc:      "What a comment begins with in this file, and after a space what it ends with.",
+			Doc:      "What starts a comment in this file and, after a space, what ends it.",
 			Examples: []string{`"//"`, `"<!-- -->"`}},
 		{Name: "below", Type: schema.Pattern,
-			Doc:      "A new part is added behind the last line that this finds; else at the end.",
+			Doc:      "Add a new block after the last line that matches; by default, at the end.",
 			Examples: []string{`'^\[gauges\]'`}},
-		{Name: "above", Type: schema.Pattern, Doc: "A new part is added before the first line that this finds.",
+		{Name: "above", Type: schema.Pattern, Doc: "Add a new block before the first line that matches.",
 			Examples: []string{`'^Match '`}},
 	}, kind.EditAttrs...),
 	Examples: []schema.Example{
-		{About: "A part of a file that a package brings", TOML: `[block."/etc/profile#tides"]
+		{About: "A block in a file that a package installs", TOML: `[block."/etc/profile#tides"]
 content = """
 TIDES=/srv/tide
 export TIDES
 """
-make = true
+create = true
 `},
-		{About: "In a file with comments of another form, above a line", TOML: `[block."/etc/tide/chart.xml#pier"]
+		{About: "A block above a line, in a file with another comment style", TOML: `[block."/etc/tide/chart.xml#pier"]
 content = "<station>north-pier</station>"
 comment = "<!-- -->"
 above = '^</stations>'
-make = true
+create = true
 
 [dir."/etc/tide"]
 owner = "root"
@@ -62,13 +62,13 @@ mode = "0755"
 		begin, end := marks(word, a.Text("comment"))
 		for line := range strings.Lines(text(a)) {
 			if line = strings.TrimSpace(line); line == begin || line == end {
-				return "content", problem.Errorf("the content holds the mark %q", line).
-					Remedy("leave the marks to this kind")
+				return "content", problem.Errorf("the content contains the marker %q", line).
+					Remedy("remove the marker from the content")
 			}
 		}
 		if c := a.Text("comment"); a.Has("comment") && (strings.TrimSpace(c) == "" || strings.ContainsAny(c, "\r\n")) {
 			return "comment", problem.Errorf("comment is %q, which does not start a comment", c).
-				Remedy("write what one begins with, such as \"#\", or \"<!-- -->\"")
+				Remedy("use what starts one, such as \"#\", or \"<!-- -->\"")
 		}
 		if a.Has("below") && a.Has("above") {
 			return "below", problem.Errorf("below and above are given together").Remedy("keep one of them")
@@ -110,8 +110,8 @@ func (parts) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan
 	l := kind.SplitLines(st.Text).List
 	at, last := slices.Index(l, begin), slices.Index(l, end)
 	if at < 0 || last < at {
-		return plan.Captured{}, problem.Errorf("the marks %q and %q do not stand there", begin, end).
-			Remedy("name a part that was put there, as FILE#NAME")
+		return plan.Captured{}, problem.Errorf("the markers %q and %q are not in the file", begin, end).
+			Remedy("name an existing block, as FILE#NAME")
 	}
 	text := strings.Join(l[at+1:last], "\n") + "\n"
 	return plan.Captured{Attrs: map[string]any{"content": text}}, nil
@@ -135,8 +135,8 @@ func (blocks) Edit(t plan.Task, old string) (string, error) {
 	switch {
 	case at < 0 && last < 0:
 	case at < 0 || last < at || slices.Contains(l.List[last+1:], end) || slices.Contains(l.List[at+1:], begin):
-		return "", problem.Errorf("the marks %q and %q do not stand there once each, in this order", begin, end).
-			Remedy("put them right by hand, or take both out")
+		return "", problem.Errorf("the markers %q and %q must each be in the file once, in this order", begin, end).
+			Remedy("fix them by hand, or remove both")
 	}
 	var part []string
 	if !t.Absent {

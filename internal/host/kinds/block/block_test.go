@@ -21,9 +21,15 @@ func TestEdit(t *testing.T) {
 			"/* jadekettle pier: start */\nx\n/* jadekettle pier: end */\na\n"},
 		"gone":         {value.Attrs{"absent": true}, marked, "a\nz\n"},
 		"gone already": {value.Attrs{"absent": true}, "a\n", "a\n"},
-		"half a mark":  {ours, "# jadekettle pier: start\na\n", "error: the marks"},
-		"turned round": {ours, "# jadekettle pier: end\n# jadekettle pier: start\n", "error: the marks"},
-		"twice":        {ours, marked + marked, "error: the marks"},
+		"half a mark": {ours, "# jadekettle pier: start\na\n",
+			`error: the markers "# jadekettle pier: start" and "# jadekettle pier: end" must each be in the file ` +
+				`once, in this order`},
+		"turned round": {ours, "# jadekettle pier: end\n# jadekettle pier: start\n",
+			`error: the markers "# jadekettle pier: start" and "# jadekettle pier: end" must each be in the file ` +
+				`once, in this order`},
+		"twice": {ours, marked + marked,
+			`error: the markers "# jadekettle pier: start" and "# jadekettle pier: end" must each be in the file ` +
+				`once, in this order`},
 		"another's": {value.Attrs{"content": ""}, "# jadekettle x: start\n", "# jadekettle x: start\n# jadekettle " +
 			"pier: start\n# jadekettle pier: end\n"},
 		"of a secret": {value.Attrs{"content": value.NewSecret("s")}, "", "# jadekettle pier: start\ns\n# jadekettle " +

@@ -23,30 +23,29 @@ import (
 var about = &schema.Kind{
 	Name:  "checkout",
 	Area:  "files",
-	About: "A git working copy, at a branch, a tag or a commit.",
-	Doc: "The name is the folder. A branch is followed to the commit that it names at each apply; a tag or a whole " +
-		"commit " +
-		"is final. Files in the folder that git does not know are left alone. What was edited in it is never lost: " +
-		"while there is any, it is not brought to another commit.",
+	About: "A git working copy at a branch, a tag or a commit.",
+	Doc: "The name is the directory. A branch is updated at each apply; a tag or a full commit is fixed. " +
+		"Untracked files are left alone. Local edits are never lost: while there are any, the working copy is not " +
+		"moved to another commit.",
 	Attrs: []schema.Attr{
-		{Name: "url", Type: schema.Text, Required: true, Doc: "The repository, as git takes it.",
+		{Name: "url", Type: schema.Text, Required: true, Doc: "The repository, in any form that git accepts.",
 			Examples: []string{`"https://git.example.org/tide-pages.git"`, `"/srv/git/tide-pages.git"`}},
 		{Name: "revision", Type: schema.Text, Required: true, Floating: "HEAD",
-			Doc: "A branch, a tag, or a commit in 40 hexadecimal digits. What is a branch and a tag, or reads like " +
-				"the beginning of a commit, is written refs/heads/NAME or refs/tags/NAME.",
+			Doc: "A branch, a tag, or a commit in 40 hexadecimal digits. If a name is both a branch and a " +
+				"tag, or looks like the start of a commit, write refs/heads/NAME or refs/tags/NAME.",
 			Examples: []string{`"main"`, `"v2.1"`}},
 		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)",
-			Doc:      "With whose rights git works, so that the files are that user's.",
+			Doc:      "The user to run git as, who will own the files.",
 			Examples: []string{`"tidelog"`}},
-		{Name: "ssh_key", Type: schema.Path, Doc: "A private key on the host to reach the repository with, by SSH.",
+		{Name: "ssh_key", Type: schema.Path, Doc: "A private key on the host for reaching the repository over SSH.",
 			Examples: []string{`"/etc/tide/deploy_key"`}},
 		{Name: "discard_edits", Type: schema.Bool, Default: "false",
-			Doc: "Whether what was edited in it is thrown away.", Examples: []string{"true"}},
-		{Name: "fetch_limit", Type: schema.Duration, Default: `"10m"`, Doc: "How long git may take to fetch.",
+			Doc: "Discard local edits.", Examples: []string{"true"}},
+		{Name: "fetch_limit", Type: schema.Duration, Default: `"10m"`, Doc: "The time limit for a fetch.",
 			Examples: []string{`"1h"`}},
 	},
 	Examples: []schema.Example{
-		{About: "The pages of a branch", TOML: `[checkout."/srv/tide-pages"]
+		{About: "A branch, followed", TOML: `[checkout."/srv/tide-pages"]
 url = "https://git.example.org/tide-pages.git"
 revision = "main"
 `},
@@ -63,7 +62,8 @@ run_as = "tidelog"
 discard_edits = true
 `},
 	},
-	NoAbsent: "declare [dir.\"/the/folder\"] with absent = true and with_contents = true, which takes edits in it too",
+	NoAbsent: "declare [dir.\"/the/directory\"] with absent = true and with_contents = true, which also removes " +
+		"edits in it",
 	Captures: []string{"url", "revision", "run_as"},
 	TooMany:  "/srv/tide-pages",
 	Canon:    schema.FilePath,
@@ -83,15 +83,15 @@ discard_edits = true
 		switch {
 		case a.Has("url") && (u == "" || strings.HasPrefix(u, "-") || strings.HasPrefix(u, "ext::") ||
 			strings.ContainsAny(u, " \t\r\n")):
-			return "url", problem.Errorf("%q is no address of a repository", u).
-				Remedy("write one such as https://git.example.org/tide-pages.git")
+			return "url", problem.Errorf("invalid repository address %q", u).
+				Remedy("use one such as https://git.example.org/tide-pages.git")
 		case secretIn(u):
-			return "url", problem.Errorf("the address holds a password, and everybody on the host can see it").
-				Remedy("use ssh_key, or git's own store of credentials")
+			return "url", problem.Errorf("the address contains a password, and every user of the host can see it").
+				Remedy("use ssh_key, or git's credential store")
 		case a.Has("revision") && (len(rev) > 200 || !revisionForm.MatchString(rev)):
-			return "revision", problem.Errorf("%q is no branch, tag or commit", rev).Remedy("name one")
+			return "revision", problem.Errorf("invalid branch, tag or commit %q", rev).Remedy("use an existing one")
 		case strings.Count(name, "/") < 2:
-			return "", problem.Errorf("%s is a folder of the system's", name).Remedy("check out into a folder below it")
+			return "", problem.Errorf("%s is a system directory", name).Remedy("check out into a directory below it")
 		}
 		return "", nil
 	},
@@ -144,7 +144,7 @@ type git struct {
 func newGit(env *kind.Env, t plan.Task) (*git, error) {
 	g := &git{env: env, task: t, at: t.Ref.Name}
 	if !env.Machine.Look("git") {
-		return nil, kind.NotYet(problem.Errorf("there is no git on this host").Remedy("declare [package.git]"))
+		return nil, kind.NotYet(problem.Errorf("git is not installed on this host").Remedy("declare [package.git]"))
 	}
 	if user := t.Attrs.Text("run_as"); user != "" {
 		var err error
@@ -166,7 +166,7 @@ func (g *git) uid() int {
 // usualLimit is how long git may take to fetch.
 const usualLimit = 10 * time.Minute
 
-// run calls git so that it asks nobody anything, and runs no hook that lies in
+// run calls git so that it asks nobody anything, and runs no hook that is in
 // the folder.
 func (g *git) run(ctx context.Context, args ...string) (string, error) {
 	base := []string{"git", "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c",
@@ -223,7 +223,7 @@ func (checkouts) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, e
 	return st, cmp.Or(missing, err)
 }
 
-// look says what stands at the folder.
+// look says what is there at the folder.
 func (st *state) look(g *git) error {
 	d, err := g.env.Machine.Dir(g.at)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -242,8 +242,8 @@ func (st *state) look(g *git) error {
 		return err
 	}
 	if by := g.uid(); info.UID != by {
-		return problem.Errorf("%s belongs to another user than the one git would work as", g.at).
-			Remedy("set run_as to its owner: what is set in a working copy is run by git")
+		return problem.Errorf("%s belongs to a different user than git would run as", g.at).
+			Remedy("set run_as to its owner, because git runs commands that a working copy configures")
 	}
 	if _, err := d.Lstat(".git"); err == nil {
 		st.there = true
@@ -254,8 +254,8 @@ func (st *state) look(g *git) error {
 		return err
 	}
 	if st.empty = len(names) == 0; !st.empty {
-		return problem.Errorf("%s is there, and no git working copy", g.at).
-			Remedy("move it away by hand, or name another folder")
+		return problem.Errorf("%s exists but is not a git working copy", g.at).
+			Remedy("move it away by hand, or use another directory")
 	}
 	return nil
 }
@@ -287,12 +287,12 @@ func (g *git) meant(ctx context.Context, rev string) (string, error) {
 	text, err := g.run(ctx, "ls-remote", "--", g.task.Attrs.Text("url"), rev, rev+"^{}", "refs/tags/"+rev+"^{}")
 	if err != nil && strings.Contains(err.Error(), "dubious ownership") {
 		return "", problem.Errorf("%w", err).
-			Remedy("git takes nothing from a folder of another account: set run_as to the " +
-				"owner of the repository, or reach it by ssh or https")
+			Remedy("git does not read a repository that another user owns; set run_as to its owner, or use ssh or " +
+				"https")
 	}
 	if err != nil {
-		return "", problem.Errorf("the repository cannot be asked: %w", err).
-			Remedy("see that the host reaches %s, and may read it", g.task.Attrs.Text("url"))
+		return "", problem.Errorf("the repository cannot be read: %w", err).
+			Remedy("check that the host can reach %s and has access", g.task.Attrs.Text("url"))
 	}
 	found := map[string]string{}
 	for line := range strings.Lines(text) {
@@ -307,28 +307,28 @@ func (g *git) meant(ctx context.Context, rev string) (string, error) {
 	case full:
 		commit = cmp.Or(found[rev+"^{}"], found[rev])
 	case tag != "" && branch != "":
-		return "", problem.Errorf("%s is a branch and a tag of the repository", rev).
+		return "", problem.Errorf("%s is both a branch and a tag in the repository", rev).
 			Remedy("write refs/heads/%s or refs/tags/%s", rev, rev)
 	default:
 		commit = cmp.Or(tag, branch)
 	}
 	if commit != "" && !full && seemsCommit(rev) {
 		return "", problem.Errorf(
-			"%s is a branch or a tag of the repository, and reads like the beginning of a commit", rev).
-			Remedy("write refs/heads/%s, refs/tags/%s or the whole commit", rev, rev)
+			"%s is a branch or tag in the repository, but looks like the start of a commit", rev).
+			Remedy("write refs/heads/%s, refs/tags/%s or the full commit", rev, rev)
 	}
 	if commitForm.MatchString(commit) {
 		return commit, nil
 	}
-	return "", problem.Errorf("the repository has no branch or tag %s", rev).
-		Remedy("see that it is spelt right; a commit is written in 40 digits")
+	return "", problem.Errorf("the repository does not have a branch or tag %s", rev).
+		Remedy("check the spelling; write a commit in full, with 40 digits")
 }
 
 // Compare says what differs.
 func (checkouts) Compare(t plan.Task, st state) []plan.Change {
 	url := t.Attrs.Text("url")
 	if !st.there {
-		return []plan.Change{{What: "checkout", Was: "absent", Becomes: "of " + url},
+		return []plan.Change{{What: "checkout", Was: "absent", Becomes: url},
 			{What: "commit", Becomes: describeCommit(t, st.want)}}
 	}
 	var out []plan.Change
@@ -371,7 +371,7 @@ func (checkouts) Write(ctx context.Context, env *kind.Env, w kind.Differing[stat
 	st, url := w.State, w.Task.Attrs.Text("url")
 	if len(st.edited) > 0 && !w.Task.Attrs.Bool("discard_edits") {
 		return problem.Errorf("%s was edited on the host: %s", w.Task.Ref.Name, kind.Some(st.edited)).
-			Remedy("look with `git -C %s diff`; set discard_edits = true to throw that away", w.Task.Ref.Name)
+			Remedy("see `git -C %s diff`; set discard_edits = true to discard the edits", w.Task.Ref.Name)
 	}
 	fetched := func() error { return g.fetch(ctx, st.want) }
 	if !st.there {
@@ -452,9 +452,9 @@ func (g *git) remove(keep bool) error {
 	return d.RemoveAll(name)
 }
 
-// Stands says that git has what a working copy was at.
-func (checkouts) Stands(context.Context, *kind.Env, plan.Task, state) ([]plan.Stood, error) {
-	return nil, problem.Errorf("git itself has what the working copy was at, in its reflog")
+// Prior says that git has the revision that a working copy was at.
+func (checkouts) Prior(context.Context, *kind.Env, plan.Task, state) ([]plan.Prior, error) {
+	return nil, problem.Errorf("git keeps the previous commit of the working copy in its reflog")
 }
 
 // Capture declares a working copy that is there: its branch where it is on one,
@@ -478,17 +478,17 @@ func (checkouts) Capture(ctx context.Context, env *kind.Env, t plan.Task, _ stat
 		return plan.Captured{}, err
 	}
 	if !st.there {
-		return plan.Captured{}, problem.Errorf("it is no git working copy").Remedy("capture it as a dir")
+		return plan.Captured{}, problem.Errorf("it is not a git working copy").Remedy("capture it as a dir")
 	}
 	if err := st.ask(ctx, g); err != nil {
 		return plan.Captured{}, err
 	}
 	if st.url == "" || st.commit == "" {
-		return plan.Captured{}, problem.Errorf("it was not cloned from anywhere").Remedy("declare it by hand")
+		return plan.Captured{}, problem.Errorf("it has no origin").Remedy("declare it by hand")
 	}
 	if secretIn(st.url) {
-		return plan.Captured{}, problem.Errorf("the address that it comes from holds a password").
-			Remedy("declare it by hand, with ssh_key or git's own store of credentials")
+		return plan.Captured{}, problem.Errorf("the address of its origin contains a password").
+			Remedy("declare it by hand, with ssh_key or git's credential store")
 	}
 	c := plan.Captured{Attrs: attrs}
 	attrs["url"], attrs["revision"] = st.url, st.commit
@@ -510,7 +510,7 @@ func ownerOf(env *kind.Env, p string) (string, error) {
 	defer d.Close()
 	info, err := d.Lstat(name)
 	if errors.Is(err, fs.ErrNotExist) || err == nil && !info.Type.IsDir() {
-		return "", problem.Errorf("there is no such folder").Remedy("name that of a working copy")
+		return "", problem.Errorf("the directory does not exist").Remedy("use the directory of a working copy")
 	}
 	if err != nil || info.UID == env.Machine.UID() {
 		return "", err

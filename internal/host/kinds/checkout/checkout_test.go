@@ -16,15 +16,17 @@ func TestNoNameTakesThePlaceOfAnother(t *testing.T) {
 	good, evil := strings.Repeat("a1", 20), strings.Repeat("e5", 20)
 	const tag, branch = "\trefs/tags/", "\trefs/heads/"
 	for rev, c := range map[string]struct{ refs, want string }{
-		"main":            {good + branch + "main\n", good},
-		"v1":              {evil + tag + "v1\n" + good + tag + "v1^{}\n", good},
-		"pier":            {good + branch + "pier\n" + evil + tag + "pier\n", "pier is a branch and a tag"},
+		"main": {good + branch + "main\n", good},
+		"v1":   {evil + tag + "v1\n" + good + tag + "v1^{}\n", good},
+		"pier": {good + branch + "pier\n" + evil + tag + "pier\n", "pier is both a branch and a tag in " +
+			"the repository"},
 		"refs/heads/pier": {good + branch + "pier\n", good},
 		"refs/tags/v1":    {evil + tag + "v1\n" + good + tag + "v1^{}\n", good},
-		"a1a1a1a1":        {evil + tag + "a1a1a1a1\n", "reads like the beginning of a commit"},
-		"HEAD":            {good + "\tHEAD\n" + evil + tag + "HEAD\n" + evil + branch + "HEAD\n", good},
-		"gone":            {"", "no branch or tag gone"},
-		good:              {evil + tag + good + "\n", good},
+		"a1a1a1a1": {evil + tag + "a1a1a1a1\n", "a1a1a1a1 is a branch or tag in the repository, but looks " +
+			"like the start of a commit"},
+		"HEAD": {good + "\tHEAD\n" + evil + tag + "HEAD\n" + evil + branch + "HEAD\n", good},
+		"gone": {"", "the repository does not have a branch or tag gone"},
+		good:   {evil + tag + good + "\n", good},
 	} {
 		m := fake.New(t, "/srv/")
 		m.Programs = []string{"git"}

@@ -22,36 +22,34 @@ import (
 var about = &schema.Kind{
 	Name:  "command",
 	Area:  "system",
-	About: "A command to run, for what no other kind does.",
-	Doc: "The name is in words of your own. The command is not run in a preview, which says that it would be; " +
-		"done_if " +
-		"is, so it must change nothing. What done_if or done_if_exists asks must hold once the command has run, " +
-		"or the " +
-		"task has failed. A command that is cut off by its timeout leaves no process behind.",
+	About: "A command to run, for anything that no other kind covers.",
+	Doc: "Choose any name. A preview does not run the command, only done_if, which must not change anything. " +
+		"After the command has run, the condition in done_if or done_if_exists must be met, or the task has " +
+		"failed. A command that exceeds its timeout leaves no process behind.",
 	Attrs: []schema.Attr{
-		{Name: "run", Type: schema.Text, List: true, Doc: "The program and its arguments, passed on as they are.",
+		{Name: "run", Type: schema.Text, List: true, Doc: "The program and its arguments, passed literally.",
 			Examples: []string{`["tide-import", "--all"]`}},
-		{Name: "script", Type: schema.Text, Doc: "Lines for sh, in the place of run.",
+		{Name: "script", Type: schema.Text, Doc: "A script for sh, instead of run.",
 			Examples: []string{`"cd /srv/tide && ./rebuild"`}},
-		{Name: "done_if", Type: schema.Text, Doc: "A line for sh that succeeds where there is nothing to do.",
+		{Name: "done_if", Type: schema.Text, Doc: "A line for sh that succeeds if there is nothing to do.",
 			Examples: []string{`"test /srv/tide/index -nt /srv/tide/readings"`}},
-		{Name: "done_if_exists", Type: schema.Path, Doc: "A path at which something stands where there is nothing " +
-			"to do.",
+		{Name: "done_if_exists", Type: schema.Path, Doc: "A path that exists if there is nothing to do.",
 			Examples: []string{`"/srv/tide/index"`}},
-		{Name: "always", Type: schema.Bool, Default: "false", Doc: "Whether to run it at every apply.",
+		{Name: "always", Type: schema.Bool, Default: "false", Doc: "Run it at every apply.",
 			Examples: []string{"true"}},
-		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)", Doc: "Whose rights it has.",
+		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)",
+			Doc:      "The user to run it as.",
 			Examples: []string{`"tidelog"`}},
-		{Name: "folder", Type: schema.Path, Default: "/", Doc: "The folder that it starts in.",
+		{Name: "folder", Type: schema.Path, Default: "/", Doc: "The working directory.",
 			Examples: []string{`"/srv/tide"`}},
 		{Name: "environment", Type: schema.Values,
-			Doc:      "Variables of its environment; others on the host can see them.",
+			Doc:      "Environment variables; other users of the host can see them.",
 			Examples: []string{`{ TZ = "UTC", GAUGES = 4 }`}},
-		{Name: "input", Type: schema.Quiet, Doc: "What it reads from its standard input; this may be a secret.",
+		{Name: "input", Type: schema.Quiet, Doc: "Its standard input; may contain a secret.",
 			Examples: []string{`"${data.feed.token}"`}},
 		{Name: "show_output", Type: schema.Bool, Default: "true, unless its input is secret",
-			Doc: "Whether what it prints may be shown and kept when it fails.", Examples: []string{"false"}},
-		{Name: "timeout", Type: schema.Duration, Default: `"10m"`, Doc: "How long it may take.",
+			Doc: "Show and keep its output if it fails.", Examples: []string{"false"}},
+		{Name: "timeout", Type: schema.Duration, Default: `"10m"`, Doc: "The time limit.",
 			Examples: []string{`"2h"`}},
 	},
 	Examples: []schema.Example{
@@ -60,19 +58,19 @@ content = "north-pier\nsouth-pier\n"
 owner = "root"
 mode = "0644"
 
-[command."tell of the stations"]
-run = ["touch", "/etc/tide-stations.told"]
-only_after_change_of = ["file /etc/tide-stations"]
+[command."announce the stations"]
+run = ["touch", "/etc/tide-stations.announced"]
+only_if_changed = ["file /etc/tide-stations"]
 `},
-		{About: "A step that is done once", TOML: `[command."make the index"]
+		{About: "A step that is done once", TOML: `[command."build the index"]
 script = "touch /etc/tide-index"
 done_if_exists = "/etc/tide-index"
 run_as = "root"
 timeout = "2m"
 `},
 	},
-	NoAbsent: "take the declaration out, or declare what undoes it",
-	Canon:    schema.CanonWords("a command", "say in a few words what it does"),
+	NoAbsent: "remove the declaration, or declare a command that reverts it",
+	Canon:    schema.CanonWords("a command", "describe what it does in a few words"),
 	Needs: func(n schema.Needer) []value.Ref {
 		var out []value.Ref
 		if user := n.Attrs.Text("run_as"); user != "" {
@@ -94,11 +92,11 @@ func check(_ string, a value.Attrs) (string, error) {
 	run := a.Texts("run")
 	switch {
 	case a.Has("run") && a.Has("script"):
-		return "script", problem.Errorf("run and script are given together").Remedy("keep one of them")
+		return "script", problem.Errorf("run and script cannot be combined").Remedy("keep one of them")
 	case !a.Has("run") && !a.Has("script"):
-		return "", problem.Errorf("neither run nor script is given").Remedy("say what to run")
+		return "", problem.Errorf("run or script is required").Remedy("set one of them")
 	case a.Has("run") && (len(run) == 0 || run[0] == "" || strings.HasPrefix(run[0], "-")):
-		return "run", problem.Errorf("run names no program").Remedy("write run = [\"PROGRAM\", \"ARGUMENT\"]")
+		return "run", problem.Errorf("run is empty").Remedy("write run = [\"PROGRAM\", \"ARGUMENT\"]")
 	}
 	conditions := 0
 	for _, name := range []string{"done_if", "done_if_exists", "always"} {
@@ -108,19 +106,19 @@ func check(_ string, a value.Attrs) (string, error) {
 	}
 	switch {
 	case conditions > 1:
-		return "", problem.Errorf("several of done_if, done_if_exists and always are given").Remedy("keep one of them")
-	case conditions == 0 && !a.Has(schema.OnlyAfter):
-		return "", problem.Errorf("nothing says when it is done, so every apply would run it").
-			Remedy("give done_if or done_if_exists, only_after_change_of, or always = true if that is meant")
+		return "", problem.Errorf("done_if, done_if_exists and always cannot be combined").Remedy("keep one of them")
+	case conditions == 0 && !a.Has(schema.OnlyIfChanged):
+		return "", problem.Errorf("no condition is set, so every apply would run it").
+			Remedy("set done_if, done_if_exists or only_if_changed, or always = true if this is intended")
 	}
 	for name, v := range a.Table("environment") {
 		if _, secret := v.(value.Secret); secret {
 			return "environment", problem.Errorf(
-				"%s is made of a secret, and others on the host can see an environment",
+				"%s contains a secret, but other users of the host can see the environment",
 				name).Remedy("pass it with input")
 		}
 		if !variable.MatchString(name) {
-			return "environment", problem.Errorf("%q is no name of a variable", name).
+			return "environment", problem.Errorf("invalid variable name %q", name).
 				Remedy("use letters, digits and _")
 		}
 	}
@@ -158,8 +156,8 @@ func (commands) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, er
 		c.Args, c.Stdin = []string{"sh", "-c", t.Attrs.Text("done_if")}, ""
 		out, err := env.Machine.Run(ctx, c)
 		if err == nil && out.Code == 127 {
-			err = kind.NotYet(problem.Errorf("done_if names a program that is not there").
-				Remedy("declare the package that brings it"))
+			err = kind.NotYet(problem.Errorf("done_if uses a program that does not exist").
+				Remedy("declare the package that installs it"))
 		}
 		return state{out.Code == 0}, err
 	}
@@ -173,7 +171,7 @@ func quiet(t plan.Task) bool {
 	return !t.Attrs.Bool("show_output") && (secret || t.Attrs.Has("show_output"))
 }
 
-// prepared is the command with all that stands around it.
+// prepared is the command with all that is around it.
 func prepared(env *kind.Env, t plan.Task) (machine.Command, error) {
 	c := machine.Command{Args: t.Attrs.Texts("run"), Folder: t.Attrs.Text("folder"), Stdin: t.Attrs.Text("input"),
 		Quiet: quiet(t)}
@@ -201,7 +199,7 @@ func prepared(env *kind.Env, t plan.Task) (machine.Command, error) {
 	if c.Folder != "" {
 		d, err := env.Machine.Dir(c.Folder)
 		if errors.Is(err, fs.ErrNotExist) {
-			return c, kind.NotYet(problem.Errorf("the folder %s is not there", c.Folder).
+			return c, kind.NotYet(problem.Errorf("the directory %s does not exist", c.Folder).
 				Remedy("declare it: [dir.%q]", c.Folder))
 		}
 		if err != nil {
@@ -236,7 +234,7 @@ func (commands) Compare(t plan.Task, st state) []plan.Change {
 	return out
 }
 
-// said tells a command in one line.
+// said is a command in one line.
 func said(t plan.Task) string {
 	if words := t.Attrs.Texts("run"); len(words) > 0 {
 		return shell.Join(words...)
@@ -274,7 +272,7 @@ func (commands) Write(ctx context.Context, env *kind.Env, w kind.Differing[state
 		}
 		if quiet(w.Task) {
 			failed.Output, failed.Last = machine.KeptText(""), value.Hidden
-			err = problem.Errorf("%w", err).Remedy("set show_output = true to see what it prints")
+			err = problem.Errorf("%w", err).Remedy("set show_output = true to see its output")
 		}
 	}
 	if err != nil {

@@ -21,36 +21,38 @@ const folder = "/etc/cron.d/"
 
 var about = &schema.Kind{
 	Name:  "cron",
+	Signs: true,
 	Area:  "system",
-	About: "A command that the host runs by itself at set times.",
-	Doc: "Each has a file of its own, /etc/cron.d/NAME, which cron reads by itself. The declaration says what " +
-		"the file " +
-		"holds, all of it.",
+	About: "A cron job.",
+	Doc: "Each job has its own file, /etc/cron.d/NAME, which cron reads automatically. The declaration defines " +
+		"the whole file.",
 	Attrs: []schema.Attr{
 		{Name: "schedule", Type: schema.Text, Required: true,
-			Doc:      "Minute, hour, day of the month, month and day of the week, or a word such as @daily.",
+			Doc: "Five fields (minute, hour, day of the month, month, day of the week), or a shortcut such as " +
+				"@daily.",
 			Examples: []string{`"15 3 * * *"`, `"@hourly"`}},
-		{Name: "run", Type: schema.Text, Required: true, Doc: "The command, a line for the shell.",
+		{Name: "run", Type: schema.Text, Required: true, Doc: "The command line, run by the shell.",
 			Examples: []string{`"mudflat-archive --rotate"`}},
-		{Name: "user", Type: schema.Name, Default: "root", Doc: "Who runs it.", Examples: []string{`"tidelog"`}},
-		{Name: "environment", Type: schema.Values, Doc: "Variables, such as MAILTO; everybody on the host can read " +
-			"them.",
+		{Name: "user", Type: schema.Name, Default: "root", Doc: "The user to run it as.",
+			Examples: []string{`"tidelog"`}},
+		{Name: "environment", Type: schema.Values, Doc: "Environment variables, such as MAILTO; every user of the " +
+			"host can read them.",
 			Examples: []string{`{ MAILTO = "keepers@example.org" }`}},
 	},
 	Examples: []schema.Example{
-		{About: "A step of every night", TOML: `[cron.rotate-readings]
+		{About: "A job that runs every night", TOML: `[cron.rotate-readings]
 schedule = "15 3 * * *"
 run = "mudflat-archive --rotate"
 environment = { MAILTO = "keepers@example.org" }
 `},
-		{About: "One that must go", TOML: `[cron.old-feed]
+		{About: "A job that must be removed", TOML: `[cron.old-feed]
 absent = true
 `},
 	},
 	Captures: []string{"schedule", "run", "user", "environment"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name that cron takes for a file", name).
+			return "", problem.Errorf("cron does not read a file named %q", name).
 				Remedy("use letters, digits, dashes and underscores")
 		}
 		return name, nil
@@ -73,25 +75,25 @@ var nameForm = regexp.MustCompile(`^[A-Za-z0-9_-]{1,60}$`)
 func check(_ string, a value.Attrs) (string, error) {
 	if s := a.Text("schedule"); s != "" {
 		if strings.HasPrefix(s, "@every") || strings.Contains(s, "TZ=") {
-			return "schedule", problem.Errorf("%q is nothing that cron on a host knows", s).Remedy("write five fields")
+			return "schedule", problem.Errorf("cron on a host does not support %q", s).Remedy("use five fields")
 		}
 		line, err := cronline.Plain(s)
 		if err != nil {
 			return "schedule", err
 		}
 		if _, err := parser.ParseStandard(line); err != nil && s != "@reboot" {
-			return "schedule", problem.Errorf("%q is no schedule: %s", s, strings.TrimPrefix(err.Error(), "cron: ")).
+			return "schedule", problem.Errorf("invalid schedule %q: %s", s, strings.TrimPrefix(err.Error(), "cron: ")).
 				Remedy("write minute, hour, day, month and day of the week, such as \"15 3 * * *\"")
 		}
 	}
 	if value.HasControl(strings.ReplaceAll(a.Text("run"), "\t", "")) {
-		return "run", problem.Errorf("run has several lines, and cron takes one").Remedy("put them into a script")
+		return "run", problem.Errorf("run has several lines, but cron allows one").Remedy("move them to a script")
 	}
 	for name, v := range a.Table("environment") {
 		text, isText := value.Text(v)
 		if !variable.MatchString(name) || !isText || value.HasControl(text) || strings.Contains(text, "\"") {
-			return "environment", problem.Errorf("%s is nothing that cron takes for a variable", name).
-				Remedy("no secrets, no line breaks and no double quotes")
+			return "environment", problem.Errorf("cron does not accept %s in a variable", name).
+				Remedy("secrets, line breaks and double quotes are not allowed")
 		}
 	}
 	return "", nil
@@ -105,7 +107,7 @@ func Kind() kind.Kind { return schedules{kind.Edits(edit{})} }
 // schedules adds to the editing what can be captured.
 type schedules struct{ kind.Kind }
 
-// own is how a file of one schedule is told.
+// own says how a file of one schedule is written and read.
 var own = kind.OwnFile{Folder: folder, Fits: nameForm.MatchString, Parse: parsed, Content: content,
 	Else: "more than one schedule"}
 
@@ -178,9 +180,10 @@ func unquoted(v string) string {
 func bare(run string) bool { return strings.Contains(strings.ReplaceAll(run, `\%`, ""), "%") }
 
 // content is the file for what is declared.
-func content(a value.Attrs) string {
+func content(t plan.Task) string {
+	a := t.Attrs
 	var b strings.Builder
-	b.WriteString("# Written by jadekettle; what is changed here is lost.\n")
+	b.WriteString("# " + kind.Signature(t) + "\n")
 	env := a.Table("environment")
 	for _, name := range value.Keys(env) {
 		text, _ := value.Text(env[name])
@@ -202,7 +205,7 @@ func (edit) Schema() *schema.Kind { return about }
 func (edit) File(t plan.Task) string { return folder + t.Ref.Name }
 
 // Edit gives the whole file.
-func (edit) Edit(t plan.Task, _ string) (string, error) { return content(t.Attrs), nil }
+func (edit) Edit(t plan.Task, _ string) (string, error) { return content(t), nil }
 
 // Removes says that the file goes with its declaration.
 func (edit) Removes() bool { return true }

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"reflect"
 	"testing"
+
+	"jadekettle/internal/core/plan"
 )
 
 // TestSchedulesAreReadBack reads files by hand, and leaves those to their files
@@ -43,7 +45,7 @@ func TestSchedulesAreReadBack(t *testing.T) {
 	}
 }
 
-// FuzzSchedules holds whatever stands in a file of schedules: what is read of it and
+// FuzzSchedules holds whatever is in a file of schedules: what is read of it and
 // can be declared says, once it is written, the same again.
 func FuzzSchedules(f *testing.F) {
 	for _, text := range []string{"15 3 * * * tidelog tide-logger\n", "X=1\n@daily root a\\%b\\\\%c\n", "\"a\"=b\n",
@@ -56,9 +58,9 @@ func FuzzSchedules(f *testing.F) {
 			return
 		}
 		if _, err := check("", attrs); err != nil {
-			return // it is told that it cannot be declared
+			return // it is said that it cannot be declared
 		}
-		written := content(attrs)
+		written := content(plan.Task{Attrs: attrs})
 		if again, ok := parsed(written); !ok || !reflect.DeepEqual(attrs, again) {
 			t.Errorf("%q is read as %v, written as %q, and that read as %v, %v", text, attrs, written, again, ok)
 		}

@@ -21,37 +21,35 @@ var about = &schema.Kind{
 	Name:  "dir",
 	Area:  "files",
 	Space: schema.Paths,
-	About: "A folder, whose it is, and with copy all that is in it.",
-	Doc: "The folder above it must exist or be declared. Without copy, what lies in the folder is left alone. " +
-		"With it, " +
-		"owner and group are those of all that is copied, every file that differs is told, and links, devices and " +
-		"empty folders are not copied.",
+	About: "A directory, optionally with all its contents.",
+	Doc: "The parent directory must exist or be declared. Without copy, the contents are left alone. With copy, " +
+		"owner and group apply to everything that is copied, every file that differs is reported, and links, " +
+		"devices and empty directories are not copied.",
 	Attrs: append([]schema.Attr{
-		{Name: "copy", Type: schema.Tree, Doc: "A folder in the manifest's folder that it is a copy of.",
+		{Name: "copy", Type: schema.Tree, Doc: "A directory in the manifest's directory to copy.",
 			Examples: []string{`"site"`}},
-		{Name: "file_mode", Type: schema.Mode, Default: "0644, and 0755 for what can be executed in the manifest's " +
-			"folder",
-			Doc: "The mode of the files that are copied.", Examples: []string{`"0640"`}},
-		{Name: "dir_mode", Type: schema.Mode, Default: "0755", Doc: "The mode of the folders that are copied.",
+		{Name: "file_mode", Type: schema.Mode, Default: "0644, and 0755 for files that are executable in the " +
+			"manifest's directory",
+			Doc: "The mode of copied files.", Examples: []string{`"0640"`}},
+		{Name: "dir_mode", Type: schema.Mode, Default: "0755", Doc: "The mode of copied directories.",
 			Examples: []string{`"0750"`}},
 		{Name: "only_declared", Type: schema.Bool, Default: "false",
-			Doc: "Whether what is not copied is removed, with all that is in it. What is declared there, and what is " +
-				"mounted there, stays.",
+			Doc:      "Remove everything that is not copied. Anything declared or mounted there stays.",
 			Examples: []string{"true"}},
 		{Name: "with_contents", Type: schema.Bool, Default: "false",
-			Doc:      "When absent: whether to remove all that lies in it as well; otherwise it must be empty.",
+			Doc:      "With absent: remove the directory with its contents; otherwise it must be empty.",
 			Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
 	Examples: []schema.Example{
-		{About: "A folder for one user alone", TOML: `[dir."/var/lib/tide"]
+		{About: "A directory for one user only", TOML: `[dir."/var/lib/tide"]
 owner = "root"
 mode = "0750"
 `},
-		{About: "A folder that must go, with all that is in it", TOML: `[dir."/srv/old-readings"]
+		{About: "A directory to remove, with its contents", TOML: `[dir."/srv/old-readings"]
 absent = true
 with_contents = true
 `},
-		{About: "A copy of a folder that lies beside the manifest, and nothing else in it",
+		{About: "An exact copy of a directory next to the manifest",
 			TOML: `[dir."/srv/tide-pages"]
 copy = "files"
 owner = "root"
@@ -72,28 +70,28 @@ only_declared = true
 	},
 	Check: func(name string, a value.Attrs) (string, error) {
 		if a.Bool("absent") && name == "/" {
-			return "absent", problem.Errorf("the root folder cannot be absent").Remedy("take the declaration out")
+			return "absent", problem.Errorf("the root directory cannot be absent").Remedy("remove the declaration")
 		}
 		if a.Bool("absent") && isSystem(name) {
-			return "absent", problem.Errorf("%s is a folder of the system, which cannot be removed", name).
-				Remedy("declare what in it is to be absent")
+			return "absent", problem.Errorf("%s is a system directory and cannot be removed", name).
+				Remedy("declare individual contents absent")
 		}
 		if a.Has("with_contents") && !a.Bool("absent") {
-			return "with_contents", problem.Errorf("with_contents only says how to remove a folder").
-				Remedy("set absent = true or take it out")
+			return "with_contents", problem.Errorf("with_contents applies only when removing a directory").
+				Remedy("set absent = true, or remove it")
 		}
 		for _, attr := range []string{"copy", "file_mode", "dir_mode", "only_declared"} {
 			switch {
 			case a.Has(attr) && a.Bool("absent"):
-				return attr, problem.Errorf("%s says nothing of a folder that is to be absent", attr).
-					Remedy("take one of them out")
+				return attr, problem.Errorf("%s cannot be combined with absent", attr).
+					Remedy("remove one of them")
 			case a.Has(attr) && !a.Has("copy"):
-				return attr, problem.Errorf("%s only goes with copy", attr).Remedy("give copy, or take it out")
+				return attr, problem.Errorf("%s requires copy", attr).Remedy("set copy, or remove it")
 			}
 		}
 		if a.Bool("only_declared") && (strings.Count(name, "/") < 2 || isSystem(name)) {
-			return "only_declared", problem.Errorf("only_declared would remove what the system keeps in %s", name).
-				Remedy("copy into a folder below it")
+			return "only_declared", problem.Errorf("only_declared would remove system files in %s", name).
+				Remedy("copy into a directory below it")
 		}
 		return "", nil
 	},
@@ -144,10 +142,10 @@ func (dirs) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 		return st, err
 	case info.Type&fs.ModeSymlink != 0:
 		target, _ := d.Readlink(name)
-		return st, problem.Errorf("%s is a symbolic link to %s", t.Ref.Name, target).
-			Remedy("declare the folder that it leads to")
+		return st, problem.Errorf("%s is a symlink to %s", t.Ref.Name, target).
+			Remedy("declare the directory it points to")
 	case !info.Type.IsDir():
-		return st, problem.Errorf("%s is there but no folder", t.Ref.Name).Remedy("move it away by hand")
+		return st, problem.Errorf("%s exists but is not a directory", t.Ref.Name).Remedy("move it away by hand")
 	}
 	st.there = true
 	st.own, err = env.OwnershipOf(d, info)
@@ -218,7 +216,7 @@ func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) e
 		return removeAll(env, d, w.Task.Ref.Name)
 	case w.Task.Absent:
 		if err := d.Remove(name); err != nil {
-			return problem.Errorf("%w", err).Remedy("set with_contents = true to remove what lies in it as well")
+			return problem.Errorf("%w", err).Remedy("set with_contents = true to also remove its contents")
 		}
 		return nil
 	}
@@ -246,7 +244,7 @@ func (dirs) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) e
 	return writeTree(ctx, env, w.Task, w.State.tree)
 }
 
-// giveExtras gives a folder that is made anew what it had, an ACL among it, which may change the mode.
+// giveExtras gives a folder that is made again what it had, an ACL among it, which may change the mode.
 func giveExtras(d machine.Dir, name string, extras map[string][]byte, mode uint32) error {
 	if len(extras) == 0 {
 		return nil
@@ -270,7 +268,7 @@ func removeEmpty(d machine.Dir, name string) error {
 	return nil
 }
 
-// removeAll takes away what lies at a path, with all that is in it, but for what is
+// removeAll takes away what is at a path, with all that is in it, but for what is
 // mounted there.
 func removeAll(env *kind.Env, d machine.Dir, at string) error {
 	if err := env.Removable(at); err != nil {
@@ -279,23 +277,23 @@ func removeAll(env *kind.Env, d machine.Dir, at string) error {
 	return d.RemoveAll(path.Base(at))
 }
 
-// Stands gives the folder and what is changed or taken away in it.
-func (dirs) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+// Prior gives the folder and what is changed or taken away in it.
+func (dirs) Prior(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Prior, error) {
 	at := t.Ref.Name
 	if t.Absent && t.Attrs.Bool("with_contents") {
-		return env.StoodBelow(at)
+		return env.PriorBelow(at)
 	}
-	out, err := env.StoodAt(at)
+	out, err := env.PriorAt(at)
 	for i := range st.tree {
 		e := &st.tree[i]
 		if err != nil || len(e.compare(t)) == 0 {
 			continue
 		}
-		var more []plan.Stood
+		var more []plan.Prior
 		if e.foreign && !e.isDir {
-			more, err = env.StoodBelow(path.Join(at, e.path))
+			more, err = env.PriorBelow(path.Join(at, e.path))
 		} else {
-			more, err = env.StoodAt(path.Join(at, e.path))
+			more, err = env.PriorAt(path.Join(at, e.path))
 		}
 		out = append(out, more...)
 	}

@@ -11,7 +11,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// TestCompare tells what differs between a folder that is declared and one that stands, without a host.
+// TestCompare reports what differs between a folder that is declared and one that is, without a host.
 func TestCompare(t *testing.T) {
 	own := kind.Ownership{Owner: "root", Group: "adm", Mode: "0750"}
 	leaf := func(path string, there, same bool) entry {
@@ -31,23 +31,23 @@ func TestCompare(t *testing.T) {
 		"another group": {plan.Task{Attrs: value.Attrs{"group": "tide"}}, state{there: true, own: own},
 			"group: adm -> tide"},
 		"new": {plan.Task{Attrs: value.Attrs{"mode": "0700"}}, state{},
-			"existence: absent -> there; mode:  -> 0700"},
+			"existence: absent -> present; mode:  -> 0700"},
 		"nothing to go": {plan.Task{Absent: true}, state{}, ""},
-		"to go":         {plan.Task{Absent: true}, state{there: true}, "existence: there -> absent"},
+		"to go":         {plan.Task{Absent: true}, state{there: true}, "existence: present -> absent"},
 		"to go with what is in it": {plan.Task{Absent: true},
 			state{there: true, holds: holding{files: 2, folders: 1}},
-			"existence: there -> absent; contents: 2 files and 1 folder -> absent"},
+			"existence: present -> absent; contents: 2 files and 1 directory -> absent"},
 		"to go with much": {plan.Task{Absent: true},
 			state{there: true, holds: holding{files: 1, more: true}},
-			"existence: there -> absent; contents: more than 1 file and 0 folders -> absent"},
+			"existence: present -> absent; contents: more than 1 file and 0 directories -> absent"},
 		"a copy that leaves, beside what others put there": {plan.Task{Absent: true, Leaves: true},
-			state{there: true, stays: []string{"notes"}, tree: []entry{foreign}}, "wreck: there -> absent"},
+			state{there: true, stays: []string{"notes"}, tree: []entry{foreign}}, "wreck: present -> absent"},
 		"a copy": {plan.Task{}, state{there: true, own: own, tree: []entry{leaf("a", true, true),
 			leaf("b", false, false), folder, foreign, edited}},
-			"b: absent -> 6 bytes; pier: absent -> a folder; wreck: there -> absent; " +
-				"log: 4 bytes -> 6 bytes, with lines"},
+			"b: absent -> 6 bytes; pier: absent -> a directory; wreck: present -> absent; log: 4 bytes -> 6 bytes, " +
+				"with lines"},
 		"a new copy": {plan.Task{}, state{tree: []entry{leaf("b", false, false)}},
-			"existence: absent -> there; b: absent -> 6 bytes"},
+			"existence: absent -> present; b: absent -> 6 bytes"},
 	} {
 		var got []string
 		for _, d := range (dirs{}).Compare(c.task, c.state) {

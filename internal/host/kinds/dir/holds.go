@@ -24,13 +24,13 @@ func (h *holding) add(isDir bool) {
 	}
 }
 
-// changes tells how much goes.
+// changes says how much goes.
 func (h *holding) changes() []plan.Change {
 	if h.files+h.folders == 0 {
 		return nil
 	}
 	text := fmt.Sprintf("%d %s and %d %s", h.files, kind.Yes(h.files == 1, "file", "files"), h.folders,
-		kind.Yes(h.folders == 1, "folder", "folders"))
+		kind.Yes(h.folders == 1, "directory", "directories"))
 	if h.more {
 		text = "more than " + text
 	}

@@ -118,5 +118,5 @@ func (dirs) Stays(_ context.Context, t plan.Task, st state) string {
 	if !leaves(t) || !st.there || len(st.stays) == 0 {
 		return ""
 	}
-	return "it stays, because it still holds " + kind.Some(st.stays)
+	return "it is kept because it still contains " + kind.Some(st.stays)
 }

@@ -20,7 +20,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// entry is one thing below a folder that is copied: as it stands, and as it is to
+// entry is one thing below a folder that is copied: as it is, and as it is to
 // be.
 type entry struct {
 	path    string // below the folder
@@ -159,7 +159,7 @@ func folders(list []entry) []string {
 	return out
 }
 
-// declared lists what is to be below the folder, each folder before what lies in
+// declared lists what is to be below the folder, each folder before what is in
 // it.
 func declared(t plan.Task) ([]entry, error) {
 	dirMode, err := modeOf(t, "dir_mode", 0o755)
@@ -213,7 +213,7 @@ func (e *entry) read(env *kind.Env, t plan.Task) error {
 	case err != nil:
 		return err
 	case e.isDir && !info.Type.IsDir(), !e.isDir && !info.Type.IsRegular():
-		return problem.Errorf("%s is there, but no %s", at, kind.Yes(e.isDir, "folder", "regular file")).
+		return problem.Errorf("%s exists but is not a %s", at, kind.Yes(e.isDir, "directory", "regular file")).
 			Remedy("move it away by hand")
 	}
 	e.there, e.info = true, info
@@ -314,19 +314,19 @@ func (e *entry) task(t plan.Task) plan.Task {
 // compare says what differs of one thing.
 func (e *entry) compare(t plan.Task) []plan.Change {
 	if e.foreign {
-		return []plan.Change{{What: e.path, Was: "there", Becomes: "absent"}}
+		return []plan.Change{{What: e.path, Was: "present", Becomes: "absent"}}
 	}
 	var out []plan.Change
 	switch {
 	case !e.there && e.isDir:
-		return []plan.Change{{What: e.path, Was: "absent", Becomes: "a folder"}}
+		return []plan.Change{{What: e.path, Was: "absent", Becomes: "a directory"}}
 	case !e.there:
 		out = append(out, plan.Change{What: e.path, Was: "absent", Becomes: kind.Bytes(e.want.Size)})
 	case !e.same:
 		out = append(out, plan.Change{What: e.path, Was: kind.Bytes(e.info.Size), Becomes: kind.Bytes(e.want.Size)})
 	}
 	if len(out) == 1 && e.shown && kind.IsText(e.old) && kind.IsText(e.new) && e.there {
-		out[0].Diff = kind.Diff(e.path+" as it is", e.path+" as declared", e.old, e.new)
+		out[0].Diff = kind.Diff(e.path+" (current)", e.path+" (declared)", e.old, e.new)
 	}
 	if !e.there {
 		return out
@@ -399,7 +399,7 @@ func (e *entry) fill(env *kind.Env, f machine.File) error {
 		return env.CopyContent(f, e.want.Content())
 	}
 	if sum := sha256.Sum256([]byte(e.new)); hex.EncodeToString(sum[:]) != e.want.SHA256 {
-		return errors.New("what arrived is not what was to be sent")
+		return errors.New("the received content does not match its checksum")
 	}
 	_, err := io.WriteString(f, e.new)
 	return err

@@ -22,22 +22,22 @@ var about = &schema.Kind{
 	Area:  "files",
 	Tools: []schema.Tool{fetch.Tool(nil, "existence", "content")},
 	Space: schema.Paths,
-	About: "A file that the host fetches from a web server.",
-	Doc: "The host fetches it with curl, wget or apt's helper. It takes its place once it is there whole and its " +
-		"SHA-256 is right; what came of it before a cut is gone on with. A file that stands and has the SHA-256 is " +
-		"not fetched. Without one, a file that is there is not fetched again.",
+	About: "A file that the host downloads from a web server.",
+	Doc: "The host uses curl, wget or apt's helper. The file is put in place only once it is complete and its " +
+		"SHA-256 matches; interrupted downloads resume. An existing file with this SHA-256 is not downloaded " +
+		"again. Without a SHA-256, an existing file is never downloaded again.",
 	Attrs: append(append([]schema.Attr{
-		{Name: "url", Type: schema.Text, Required: true, Doc: "Where it is, by http or https.",
+		{Name: "url", Type: schema.Text, Required: true, Doc: "The HTTP or HTTPS address.",
 			Examples: []string{`"https://charts.example.org/coast.pdf"`}},
 	}, fetch.Attrs...), kind.OwnerAttrs...),
 	Examples: []schema.Example{
-		{About: "A file that is known by its checksum", TOML: `[download."/srv/tide-tables.txt"]
+		{About: "A file with a known checksum", TOML: `[download."/srv/tide-tables.txt"]
 url = "https://charts.example.org/tide-tables.txt"
 sha256 = "f589fa43fe9f5ff9ccbe84df2ccd0b4e6e4a5b73db017a1b1b5e70d964fff686"
 owner = "root"
 mode = "0644"
 `},
-		{About: "One that changes from day to day, taken as it comes the first time", TOML: `[download."/srv/coast.svg"]
+		{About: "A file that changes often, downloaded once without a checksum", TOML: `[download."/srv/coast.svg"]
 url = "https://charts.example.org/coast.svg"
 insecure_without_checksum = true
 owner = "root"
@@ -95,7 +95,7 @@ func (downloads) Read(_ context.Context, env *kind.Env, t plan.Task) (state, err
 	case err != nil:
 		return st, err
 	case !info.Type.IsRegular() && !t.Absent:
-		return st, problem.Errorf("%s is there, and no regular file", t.Ref.Name).Remedy("move it away by hand")
+		return st, problem.Errorf("%s exists but is not a regular file", t.Ref.Name).Remedy("move it away by hand")
 	}
 	st.there = true
 	if t.Absent {
@@ -160,25 +160,25 @@ func (downloads) Write(ctx context.Context, env *kind.Env, w kind.Differing[stat
 	if err != nil {
 		return err
 	}
-	var stands *kind.Ownership
+	var current *kind.Ownership
 	if w.State.there {
-		stands = &w.State.own
+		current = &w.State.own
 	}
-	mode, uid, gid, err := env.Target(w.Task, stands, 0o644)
+	mode, uid, gid, err := env.Target(w.Task, current, 0o644)
 	if err != nil {
 		return err
 	}
 	err = env.Place(ctx, kind.Placement{Task: w.Task, Dir: d, Name: name, At: w.Task.Ref.Name, Mode: mode, UID: uid,
-		GID: gid, Over: stands, Fill: func(f machine.File) error { return copyOf(env, f, got) }})
+		GID: gid, Over: current, Fill: func(f machine.File) error { return copyOf(env, f, got) }})
 	if err == nil {
 		fetch.Drop(env, got)
 	}
 	return err
 }
 
-// Stands gives the file.
-func (downloads) Stands(_ context.Context, env *kind.Env, t plan.Task, _ state) ([]plan.Stood, error) {
-	return env.StoodAt(t.Ref.Name)
+// Prior gives the file.
+func (downloads) Prior(_ context.Context, env *kind.Env, t plan.Task, _ state) ([]plan.Prior, error) {
+	return env.PriorAt(t.Ref.Name)
 }
 
 func copyOf(env *kind.Env, to io.Writer, p string) error {

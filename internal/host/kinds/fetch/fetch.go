@@ -1,5 +1,5 @@
 // Package fetch brings files from HTTP servers to a host, for the kinds that put
-// them somewhere. It lies on what the host has: curl, wget or apt's helper.
+// them somewhere. It is on what the host has: curl, wget or apt's helper.
 package fetch
 
 import (
@@ -26,16 +26,15 @@ import (
 
 // Attrs are the attributes of whatever may be fetched.
 var Attrs = []schema.Attr{
-	{Name: "sha256", Type: schema.Text, Doc: "The SHA-256 of what is fetched, in 64 hexadecimal digits.",
+	{Name: "sha256", Type: schema.Text, Doc: "The SHA-256 of the download, in 64 hexadecimal digits.",
 		Examples: []string{`"` + strings.Repeat("0123456789abcdef", 4) + `"`}},
 	{Name: "insecure_without_checksum", Type: schema.Bool, Default: "false",
-		Doc: "Whether to take what comes, whatever it is.", Examples: []string{"true"}},
-	{Name: "headers", Type: schema.Values, Doc: "Headers of the request; they may be secrets, and need curl on the " +
-		"host.",
+		Doc: "Skip checksum verification.", Examples: []string{"true"}},
+	{Name: "headers", Type: schema.Values, Doc: "Request headers; may contain secrets. Requires curl on the host.",
 		Examples: []string{`{ Authorization = "Bearer ${data.charts.token}" }`}},
-	{Name: "proxy", Type: schema.Text, Default: "what /etc/environment says in http_proxy, https_proxy and no_proxy",
-		Doc: "The proxy to go through.", Examples: []string{`"http://192.0.2.9:3128"`}},
-	{Name: "fetch_limit", Type: schema.Duration, Default: `"1h"`, Doc: "How long it may take to come.",
+	{Name: "proxy", Type: schema.Text, Default: "http_proxy, https_proxy and no_proxy in /etc/environment",
+		Doc: "The proxy to use.", Examples: []string{`"http://192.0.2.9:3128"`}},
+	{Name: "fetch_limit", Type: schema.Duration, Default: `"1h"`, Doc: "The time limit for the download.",
 		Examples: []string{`"10m"`}},
 }
 
@@ -45,7 +44,7 @@ var sumForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
 func Check(a value.Attrs, remote bool) (string, error) {
 	for _, at := range Attrs {
 		if a.Has(at.Name) && (a.Bool("absent") || !remote) {
-			return at.Name, problem.Errorf("%s is given, and nothing is fetched", at.Name).Remedy("take it out")
+			return at.Name, problem.Errorf("%s is set, but nothing is downloaded", at.Name).Remedy("remove it")
 		}
 	}
 	sum := a.Text("sha256")
@@ -53,18 +52,18 @@ func Check(a value.Attrs, remote bool) (string, error) {
 	case a.Bool("absent") || !remote:
 		return "", nil
 	case sum != "" && !sumForm.MatchString(sum):
-		return "sha256", problem.Errorf("%q is no SHA-256", sum).
-			Remedy("write the 64 small hexadecimal digits that `sha256sum FILE` prints")
+		return "sha256", problem.Errorf("invalid SHA-256 %q", sum).
+			Remedy("use the 64 lower-case hexadecimal digits that `sha256sum FILE` prints")
 	case sum != "" && a.Bool("insecure_without_checksum"):
-		return "insecure_without_checksum", problem.Errorf("sha256 and insecure_without_checksum are given together").
+		return "insecure_without_checksum", problem.Errorf("sha256 and insecure_without_checksum cannot be combined").
 			Remedy("keep one of them")
 	case sum == "" && !a.Bool("insecure_without_checksum"):
-		return "", problem.Errorf("nothing says what is to arrive").
-			Remedy("give its sha256, or insecure_without_checksum = true if that is meant")
+		return "", problem.Errorf("the expected checksum is missing").
+			Remedy("set sha256, or insecure_without_checksum = true if this is intended")
 	}
 	for name := range a.Table("headers") {
 		if name == "" || strings.ContainsAny(name, ": \r\n\"\\") {
-			return "headers", problem.Errorf("%q is no name of a header", name).Remedy("use letters, digits and dashes")
+			return "headers", problem.Errorf("invalid header name %q", name).Remedy("use letters, digits and dashes")
 		}
 	}
 	return "", nil
@@ -74,7 +73,7 @@ func Check(a value.Attrs, remote bool) (string, error) {
 const folder = "downloads"
 
 // File fetches what a task declares from an address, and gives the path at which
-// it lies in our own folder until Drop. What came of it before is gone on with.
+// it is in our own folder until Drop. What came of it before is gone on with.
 func File(ctx context.Context, env *kind.Env, t plan.Task, address string) (string, error) {
 	w := wanted{env: env, task: t, address: address, sum: t.Attrs.Text("sha256")}
 	key := w.sum
@@ -170,14 +169,14 @@ type wanted struct {
 	path    string
 }
 
-// get fetches the file, goes on with what is there of it, and once begins anew
+// get fetches the file, goes on with what is there of it, and once begins again
 // when the server knows nothing of parts.
 func (w wanted) get(ctx context.Context) error {
 	if sum, err := Sum(w.dir, w.name); err == nil && sum == w.sum {
 		return nil
 	}
 	if w.sum == "" {
-		w.dir.Remove(w.name) // a part of what, nobody can tell
+		w.dir.Remove(w.name) // a part of what, nobody can say
 	}
 	_, err := w.dir.Lstat(w.name)
 	resumed := err == nil
@@ -190,14 +189,15 @@ func (w wanted) get(ctx context.Context) error {
 	}
 	switch {
 	case err != nil:
-		return problem.Errorf("%s cannot be fetched: %w", w.address, err).
-			Remedy("see that the host reaches it; what has come of it is kept and gone on with")
+		return problem.Errorf("cannot download %s: %w", w.address, err).
+			Remedy("check that the host can reach it; the next run resumes the download")
 	case sumErr != nil:
 		return sumErr
 	case w.sum != "" && sum != w.sum:
 		w.dir.Remove(w.name)
-		return problem.Errorf("what came from %s has the SHA-256 %s, which is not the declared one", w.address, sum).
-			Remedy("do not trust it until you know why; if it is a new version, declare its sha256")
+		return problem.Errorf("the download from %s has the SHA-256 %s, which does not match the declared one",
+			w.address, sum).
+			Remedy("find out why before you trust it; if it is a new version, declare its sha256")
 	}
 	return nil
 }
@@ -253,14 +253,14 @@ func (w wanted) run(ctx context.Context) error {
 			"-C", "-", "-o", w.path, "-K", "-", "--", address}
 		c.Stdin = Config(headers)
 	case len(headers) > 0:
-		return problem.Errorf("only curl takes headers without showing them to others on the host").
+		return problem.Errorf("headers require curl, which hides them from other users of the host").
 			Remedy("declare [package.curl]")
 	case m.Look("wget"):
 		c.Args = []string{"wget", "-c", "-T", "30", "-O", w.path, w.address}
 	case m.Look(aptHelper):
 		c.Args = []string{aptHelper, "-o", "APT::Sandbox::User=root", "download-file", w.address, w.path}
 	default:
-		return problem.Errorf("this host has neither curl nor wget to fetch it with").Remedy("declare [package.curl]")
+		return problem.Errorf("neither curl nor wget is installed on this host").Remedy("declare [package.curl]")
 	}
 	_, err := machine.Do(ctx, m, c, nil)
 	return err
@@ -291,16 +291,16 @@ func (w wanted) led(ctx context.Context, c machine.Command, headers map[string]a
 		to, err2 := url.Parse(next)
 		switch {
 		case err1 != nil || err2 != nil || strings.HasPrefix(next, "-"):
-			return "", nil, problem.Errorf("%s leads to what is not an address", at)
+			return "", nil, problem.Errorf("%s redirects to an invalid address", at)
 		case from.Scheme == "https" && to.Scheme != "https":
-			return "", nil, problem.Errorf("%s leads to %s, which is not encrypted", at, next).
-				Remedy("declare the address that is meant")
+			return "", nil, problem.Errorf("%s redirects to %s, which is not encrypted", at, next).
+				Remedy("declare the final address")
 		case from.Scheme != to.Scheme || from.Host != to.Host:
 			headers = nil
 		}
 		at = next
 	}
-	return "", nil, problem.Errorf("%s leads on and on", w.address).Remedy("declare the address that is meant")
+	return "", nil, problem.Errorf("%s has too many redirects", w.address).Remedy("declare the final address")
 }
 
 // Config writes headers as curl reads them from its standard input, out of

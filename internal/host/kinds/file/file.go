@@ -25,32 +25,31 @@ var about = &schema.Kind{
 	Name:  "file",
 	Area:  "files",
 	Space: schema.Paths,
-	About: "A regular file: what it holds, and whose it is.",
-	Doc: "The content comes from content, template or copy; with none of them the file must exist, is made empty " +
-		"when it does not, and what it holds is left alone. A new content is written beside the file with its final " +
-		"owner and mode, checked, and put in place in one step, so that nobody ever reads half a file. ACLs and " +
-		"other " +
-		"extended attributes stay; file capabilities are those of the old content and go with it.",
+	About: "A regular file: its content, owner and mode.",
+	Doc: "The content comes from content, template or copy. With none of them, the file is created empty if it " +
+		"does not exist, and its content is left alone. New content is written to a temporary file with its final " +
+		"owner and mode, checked, and then put in place in one step, so nobody ever reads half a file. ACLs and " +
+		"other extended attributes are kept; file capabilities belong to the old content and are removed with it.",
 	Attrs: append([]schema.Attr{
-		{Name: "content", Type: schema.Body, Doc: "The text that it holds.",
+		{Name: "content", Type: schema.Body, Doc: "The content.",
 			Examples: []string{`"North pier, gauge 3\n"`}},
-		{Name: "template", Type: schema.Template, Doc: "A Go text/template in the manifest's folder that gives the " +
-			"text.",
+		{Name: "template", Type: schema.Template, Doc: "A Go text/template in the manifest's directory that " +
+			"produces the content.",
 			Examples: []string{`"logger.toml.tmpl"`}},
-		{Name: "copy", Type: schema.Copy, Doc: "A file in the manifest's folder that it is a copy of.",
+		{Name: "copy", Type: schema.Copy, Doc: "A file in the manifest's directory to copy.",
 			Examples: []string{`"harmonics.bin"`}},
 		{Name: "check", Type: schema.Command,
-			Doc: "A command that must succeed before the file is put in place; ${candidate} is the new file's " +
-				"path.",
+			Doc: "A command that must succeed before the file is put in place; ${candidate} is the path of " +
+				"the new file.",
 			Examples: []string{`"tide-logger --check ${candidate}"`}},
 		{Name: "once", Type: schema.Bool, Default: "false",
-			Doc: "Whether the content is only for a file that is not there yet.", Examples: []string{"true"}},
+			Doc: "Write the content only if the file does not exist yet.", Examples: []string{"true"}},
 		{Name: "follow", Type: schema.Bool, Default: "false",
-			Doc: "Whether to follow a symbolic link in its place instead of failing, and to write into a file with " +
-				"several names for all of them, which is not one step.", Examples: []string{"true"}},
+			Doc: "Follow a symlink in its place instead of failing, and write in place to a file with several hard " +
+				"links, which is not atomic.", Examples: []string{"true"}},
 	}, kind.OwnerAttrs...),
 	Examples: []schema.Example{
-		{About: "A file whose content is written here, with what differs per host", TOML: `[file."/etc/motd"]
+		{About: "A file with inline content that differs per host", TOML: `[file."/etc/motd"]
 content = "This is ${host.name}.\n"
 owner = "root"
 group = "root"
@@ -74,24 +73,24 @@ check = "test -s ${candidate}"
 			}
 		}
 		if a.Bool("absent") && len(given) > 0 {
-			return given[0], problem.Errorf("%s is given for a file that is to be absent", given[0]).
-				Remedy("take one of them out")
+			return given[0], problem.Errorf("%s cannot be combined with absent", given[0]).
+				Remedy("remove one of them")
 		}
 		if len(given) > 1 {
-			return given[1], problem.Errorf("%s are given together", strings.Join(given, " and ")).
+			return given[1], problem.Errorf("%s cannot be combined", strings.Join(given, " and ")).
 				Remedy("keep one of them")
 		}
 		if c := a.Text("check"); c != "" && !strings.Contains(c, "${candidate}") {
-			return "check", problem.Errorf("check does not look at ${candidate}").
-				Remedy("put ${candidate} where the command wants the file")
+			return "check", problem.Errorf("check does not use ${candidate}").
+				Remedy("put ${candidate} where the command expects the file")
 		}
 		if a.Has("once") && len(given) == 0 {
-			return "once", problem.Errorf("once is given without a content").
-				Remedy("a file without one is only made when it is not there anyway")
+			return "once", problem.Errorf("once requires content, template or copy").
+				Remedy("remove it; a file without content is created only if it does not exist anyway")
 		}
 		if a.Has("check") && len(given) == 0 {
-			return "check", problem.Errorf("check is given without a content").
-				Remedy("give content, template or copy, or take check out")
+			return "check", problem.Errorf("check requires content, template or copy").
+				Remedy("set one of them, or remove check")
 		}
 		return "", nil
 	},
@@ -107,7 +106,7 @@ func (files) Schema() *schema.Kind { return about }
 // Stale says that a file may be one that accounts or services are read from.
 func (files) Stale() []kind.Topic { return []kind.Topic{kind.TheAccounts, kind.TheServices} }
 
-// state is what stands at a path.
+// state is what is there at a path.
 type state struct {
 	path  string // after following links
 	there bool
@@ -198,10 +197,10 @@ func (files) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 		}
 		st.path = next
 	}
-	return st, fmt.Errorf("%s leads through too many symbolic links", t.Ref.Name)
+	return st, fmt.Errorf("%s leads through too many symlinks", t.Ref.Name)
 }
 
-// acceptable says why what stands is not given rights or another content, and reads
+// acceptable says why what is there is not given rights or another content, and reads
 // what it may lose by that.
 func acceptable(env *kind.Env, d machine.Dir, name string, t plan.Task, st *state) error {
 	rewritten := differs(t, *st)
@@ -216,7 +215,8 @@ func acceptable(env *kind.Env, d machine.Dir, name string, t plan.Task, st *stat
 	through := t.Attrs.Bool("follow") && st.own.Folder.OnlyBy(env.Machine.UID())
 	switch {
 	case rewritten && !through:
-		return env.Rewritten(d, name, st.path, &st.own, ", or set follow = true, where only root can write its folder")
+		return env.Rewritten(d, name, st.path, &st.own,
+			", or set follow = true if only root can write to its directory")
 	case rewritten, len(st.own.Compare(t, false)) > 0:
 		return env.ReadExtras(d, name, &st.own)
 	}
@@ -239,9 +239,9 @@ func look(env *kind.Env, d machine.Dir, name string, t plan.Task, st *state) (ne
 	case info.Type&fs.ModeSymlink != 0:
 		return follow(d, name, t, st.path)
 	case info.Type.IsDir():
-		return "", problem.Errorf("%s is a folder", st.path).Remedy("move it away by hand")
+		return "", problem.Errorf("%s is a directory", st.path).Remedy("move it away by hand")
 	case info.Type != 0:
-		return "", problem.Errorf("%s is no regular file", st.path).Remedy("move it away by hand")
+		return "", problem.Errorf("%s is not a regular file", st.path).Remedy("move it away by hand")
 	}
 	st.there, st.size = true, info.Size
 	if st.own, err = env.OwnershipOf(d, info); err != nil || t.Absent || t.Content == nil ||
@@ -259,8 +259,8 @@ func follow(d machine.Dir, name string, t plan.Task, at string) (string, error) 
 		if err != nil {
 			return "", err
 		}
-		return "", problem.Errorf("%s is a symbolic link to %s", at, target).
-			Remedy("remove it, or set follow = true if that is meant")
+		return "", problem.Errorf("%s is a symlink to %s", at, target).
+			Remedy("remove it, or set follow = true if this is intended")
 	}
 	return kind.Followed(d, name, at)
 }
@@ -278,7 +278,7 @@ func hash(d machine.Dir, name string, st *state) (string, error) {
 		return "", err
 	}
 	if !info.Same(st.own.Info) {
-		return "", problem.Errorf("%s was exchanged while it was read", st.path).Remedy("run again")
+		return "", problem.Errorf("%s was replaced while it was being read", st.path).Remedy("run again")
 	}
 	c, err := kind.Sum(f)
 	return c.SHA256, err
@@ -322,7 +322,7 @@ func (files) Compare(t plan.Task, st state) []plan.Change {
 	return append(out, st.own.Compare(t, rewritten)...)
 }
 
-// made tells all that a new file will be.
+// made lists all that a new file will be.
 func made(t plan.Task, st state) []plan.Change {
 	out := kind.Made(t, "owner", "group", "mode")
 	if !t.Attrs.Has("mode") {
@@ -339,7 +339,7 @@ func made(t plan.Task, st state) []plan.Change {
 	return out
 }
 
-// describeContent tells a content by its size, and one that is not shown by its hash as well, where
+// describeContent describes a content by its size, and one that is not shown by its hash as well, where
 // that is known.
 func describeContent(st state, size int64, hash string) string {
 	if st.shown && !st.closed || hash == "" || size == 0 {
@@ -361,7 +361,7 @@ func diff(t plan.Task, st state) string {
 	if !st.shown || st.closed || !kind.IsText(st.old) || !kind.IsText(st.new) {
 		return ""
 	}
-	return kind.Diff(t.Ref.Name+" as it is", t.Ref.Name+" as declared", st.old, st.new)
+	return kind.Diff(t.Ref.Name+" (current)", t.Ref.Name+" (declared)", st.old, st.new)
 }
 
 // Write puts a file as declared, in one step.
@@ -388,20 +388,20 @@ func replace(ctx context.Context, env *kind.Env, t plan.Task, st state, d machin
 	if err := unmoved(t, st, d, name); err != nil {
 		return err
 	}
-	var stands *kind.Ownership
+	var current *kind.Ownership
 	if st.there {
-		stands = &st.own
+		current = &st.own
 	}
-	mode, uid, gid, err := env.Target(t, stands, usual(t))
+	mode, uid, gid, err := env.Target(t, current, usual(t))
 	if err != nil {
 		return err
 	}
 	return env.Place(ctx, kind.Placement{Task: t, Dir: d, Name: name, At: st.path, Mode: mode, UID: uid, GID: gid,
-		Over: stands, Through: st.there && st.own.Info.Links > 1, Check: t.Attrs.Text("check"),
+		Over: current, Through: st.there && st.own.Info.Links > 1, Check: t.Attrs.Text("check"),
 		Fill: func(f machine.File) error { return fill(env, t, st, f) }})
 }
 
-// unmoved makes sure that what stands is still what was compared, since its
+// unmoved makes sure that what is there is still what was compared, since its
 // owner and mode go over to what takes its place.
 func unmoved(t plan.Task, st state, d machine.Dir, name string) error {
 	info, err := d.Lstat(name)
@@ -442,18 +442,18 @@ func fill(env *kind.Env, t plan.Task, st state, f machine.File) error {
 	}
 	env.Hide(secret.String())
 	if hex.EncodeToString(h.Sum(nil)) != t.Content.SHA256 {
-		return errors.New("what arrived is not what was to be sent")
+		return errors.New("the received content does not match its checksum")
 	}
 	return nil
 }
 
-// Stands gives the file that is written, at the end of links that are followed, with what
+// Prior gives the file that is written, at the end of links that are followed, with what
 // it holds where that is to be another.
-func (files) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+func (files) Prior(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Prior, error) {
 	if st.there && !t.Absent && !differs(t, st) {
-		return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.path}, st.own.Attrs())}, nil
+		return []plan.Prior{plan.NewPrior(value.Ref{Kind: about.Name, Name: st.path}, st.own.Attrs())}, nil
 	}
-	return env.StoodAt(st.path)
+	return env.PriorAt(st.path)
 }
 
 // Capture declares a file with its owner and mode, and with its content when
@@ -464,8 +464,7 @@ func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (p
 	}
 	c := plan.Captured{Attrs: st.own.Attrs()}
 	if st.size > kind.MaxDiff {
-		c.Note = fmt.Sprintf("its %d bytes are too many to be shown; put them beside the manifest and name them with "+
-			"copy", st.size)
+		c.Note = fmt.Sprintf("its %d bytes are too many to show; save it next to the manifest and use copy", st.size)
 		return c, nil
 	}
 	content, err := text(env, st.path)
@@ -473,7 +472,7 @@ func (files) Capture(_ context.Context, env *kind.Env, _ plan.Task, st state) (p
 		return c, err
 	}
 	if !kind.IsText(content) {
-		c.Note = "it holds no text; put it beside the manifest and name it with copy"
+		c.Note = "it is not a text file; save it next to the manifest and use copy"
 		c.Bytes = []byte(content)
 		return c, nil
 	}

@@ -23,7 +23,7 @@ import (
 var own = []string{"/etc", "/opt", "/usr/local"}
 
 // systems are files and, with a slash at the end, folders there that the system makes
-// for itself, or that other kinds tell of.
+// for itself, or that other kinds describe.
 var systems = []string{"/etc/passwd", "/etc/group", "/etc/shadow", "/etc/gshadow", "/etc/passwd-", "/etc/group-",
 	"/etc/shadow-", "/etc/gshadow-", "/etc/subuid", "/etc/subgid", "/etc/subuid-", "/etc/subgid-", "/etc/.pwd.lock",
 	"/etc/mtab", "/etc/hostname", "/etc/hosts", "/etc/timezone", "/etc/localtime", "/etc/machine-id",
@@ -42,11 +42,11 @@ func isMade(p string) bool {
 		})
 }
 
-// maxFound bounds how many files are told of.
+// maxFound bounds how many files are reported.
 const maxFound = 4096
 
 // Names lists the files that no package brought, in the folders where people put
-// such, and those that are otherwise than the package that brought them says.
+// such, and those that differ from what the package that brought them says.
 func (files) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	m, err := packages.ManagerOf(env)
 	if err != nil {
@@ -54,7 +54,8 @@ func (files) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	}
 	by, ok := m.(backend.Bringer)
 	if !ok {
-		return nil, problem.Errorf("which files people put there is not told by %s", m.Program()).Remedy("name one")
+		return nil, problem.Errorf("%s does not report which files were added by hand", m.Program()).
+			Remedy("name the file")
 	}
 	brought, err := by.Brought(ctx, env)
 	if err != nil {
@@ -76,12 +77,13 @@ func (files) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	}
 	slices.Sort(out)
 	if out = slices.Compact(out); len(out) > maxFound {
-		return nil, problem.Errorf("people put over %d files there", maxFound).Remedy("name those that are meant")
+		return nil, problem.Errorf("more than %d files were added there by hand", maxFound).
+			Remedy("name the ones you want")
 	}
 	return out, nil
 }
 
-// strange adds what lies below a folder and came with no package.
+// strange adds what is below a folder and came with no package.
 func strange(env *kind.Env, folder string, brought map[string]string, out []string) ([]string, error) {
 	names, err := env.Machine.ReadDir(folder)
 	if err != nil {
@@ -106,8 +108,8 @@ func strange(env *kind.Env, folder string, brought map[string]string, out []stri
 			}
 		case info.Type == 0 && !known:
 			if out = append(out, p); len(out) > maxFound {
-				return nil, problem.Errorf("people put over %d files there", maxFound).
-					Remedy("name those that are meant")
+				return nil, problem.Errorf("more than %d files were added there by hand", maxFound).
+					Remedy("name the ones you want")
 			}
 		}
 	}
@@ -115,7 +117,7 @@ func strange(env *kind.Env, folder string, brought map[string]string, out []stri
 }
 
 // same says whether a file is as a checksum says. What is not there, or is a link
-// by now, was put otherwise by somebody, but there is no file of it to be told.
+// by now, was set differently by somebody, but there is no file of it to be reported.
 func same(env *kind.Env, p, sum string) bool {
 	method, want, _ := strings.Cut(sum, ":")
 	d, name, err := env.Split(p)
@@ -128,7 +130,7 @@ func same(env *kind.Env, p, sum string) bool {
 	}
 	f, err := d.Open(name)
 	if err != nil {
-		return false // so that it is told that it cannot be read
+		return false // so that it is reported that it cannot be read
 	}
 	defer f.Close()
 	h := md5.New()

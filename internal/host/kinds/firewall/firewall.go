@@ -27,39 +27,40 @@ import (
 )
 
 var about = &schema.Kind{
+	Signs: true,
 	Name:  "firewall",
 	Area:  "system",
-	About: "What may come in from the network, in an nftables table of our own.",
-	Doc: "The name is a word of your own. As soon as one is declared, whatever no declaration opens is dropped, " +
-		"but for answers to what the host asked, pings, and the port that we came by. What is refused comes before " +
-		"what is opened. All declarations of a host make one table, which is loaded whole or not at all, and at " +
-		"boot before the network is up; other tables are left alone. What goes out, and what is passed on to other " +
-		"hosts, is not touched.",
+	About: "Inbound firewall rules (nftables).",
+	Doc: "Choose any name. As soon as one is declared, all inbound traffic is dropped unless a declaration opens " +
+		"it, except replies to outbound connections, pings, and the port of this connection. refuse takes " +
+		"precedence over open. All declarations of a host form one nftables table, which is loaded completely or " +
+		"not at all, and at boot before the network is up; other tables are left alone. Outbound and forwarded " +
+		"traffic is not affected.",
 	Attrs: []schema.Attr{
 		{Name: "open", Type: schema.Text, List: true,
-			Doc:      "Ports to let in, as PORT, FIRST-LAST, either with /udp for UDP; or all.",
+			Doc:      "Ports to open: PORT or FIRST-LAST, with /udp for UDP, or all.",
 			Examples: []string{`["80", "443", "6000-6010/udp"]`, `["all"]`}},
-		{Name: "refuse", Type: schema.Text, List: true, Doc: "Ports to turn away, whatever else opens them; " +
-			"written as open.",
+		{Name: "refuse", Type: schema.Text, List: true, Doc: "Ports to refuse, even if another declaration opens " +
+			"them; same form as open.",
 			Examples: []string{`["25"]`}},
-		{Name: "from", Type: schema.Text, List: true, Default: "anywhere", Doc: "Addresses or networks that this " +
-			"is about.",
+		{Name: "from", Type: schema.Text, List: true, Default: "anywhere", Doc: "Source addresses or networks it " +
+			"applies to.",
 			Examples: []string{`["192.0.2.0/24", "2001:db8::/32"]`}},
-		{Name: "interface", Type: schema.Text, Default: "any", Doc: "The network interface that this is about.",
+		{Name: "interface", Type: schema.Text, Default: "any", Doc: "The network interface it applies to.",
 			Examples: []string{`"eth1"`}},
 		{Name: "may_close_our_port", Type: schema.Bool, Default: "false",
-			Doc:      "Whether the port that we come by is closed too, unless something opens it.",
+			Doc:      "Also close the port of this connection, unless a declaration opens it.",
 			Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
-		{About: "A web server, and a data port for the house alone", TOML: `[firewall.web]
+		{About: "A web server, and a data port for the local network only", TOML: `[firewall.web]
 open = ["80", "443"]
 
-[firewall.house]
+[firewall.local]
 open = ["5000-5010/udp"]
 from = ["192.0.2.0/24", "2001:db8::/32"]
 `},
-		{About: "A network that gets nothing", TOML: `[firewall.noisy-neighbour]
+		{About: "A network that is refused entirely", TOML: `[firewall.noisy-neighbor]
 refuse = ["all"]
 from = ["192.0.2.128/25"]
 `},
@@ -67,8 +68,8 @@ from = ["192.0.2.128/25"]
 	Captures: []string{"open", "refuse", "from", "interface", "may_close_our_port"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name for an opening", name).
-				Remedy("use small letters, digits, dashes and underscores")
+			return "", problem.Errorf("invalid firewall name %q", name).
+				Remedy("use lower-case letters, digits, dashes and underscores")
 		}
 		return name, nil
 	},
@@ -86,7 +87,7 @@ func check(_ string, a value.Attrs) (string, error) {
 		return "", nil
 	}
 	if len(a.Texts("open"))+len(a.Texts("refuse")) == 0 {
-		return "", problem.Errorf("it neither opens nor refuses anything").Remedy("give open or refuse")
+		return "", problem.Errorf("open or refuse is required").Remedy("set at least one of them")
 	}
 	for _, name := range []string{"open", "refuse"} {
 		for _, p := range a.Texts(name) {
@@ -101,7 +102,7 @@ func check(_ string, a value.Attrs) (string, error) {
 		}
 	}
 	if i := a.Text("interface"); i != "" && !interfaceForm.MatchString(i) {
-		return "interface", problem.Errorf("%q is no name of a network interface", i).
+		return "interface", problem.Errorf("invalid network interface %q", i).
 			Remedy("`ip link` on the host lists " +
 				"them")
 	}
@@ -118,7 +119,7 @@ func parsePort(s string) (ports, error) {
 	if s == "all" {
 		return ports{}, nil
 	}
-	wrong := problem.Errorf("%q is no port", s).Remedy("write 443, 6000-6010, 53/udp or all")
+	wrong := problem.Errorf("invalid port %q", s).Remedy("use a form such as 443, 6000-6010, 53/udp or all")
 	span, protocol, given := strings.Cut(s, "/")
 	if !given {
 		protocol = "tcp"
@@ -141,8 +142,8 @@ func network(s string) (netip.Prefix, error) {
 	}
 	p, err := netip.ParsePrefix(s)
 	if err != nil || p != p.Masked() {
-		return p, problem.Errorf("%q is no address or network", s).
-			Remedy("write 192.0.2.7, 192.0.2.0/24 or 2001:db8::/32")
+		return p, problem.Errorf("invalid address or network %q", s).
+			Remedy("use a form such as 192.0.2.7, 192.0.2.0/24 or 2001:db8::/32")
 	}
 	return p, nil
 }
@@ -152,9 +153,9 @@ const (
 	file     = "/etc/jadekettle-firewall.nft"
 	unitFile = "/etc/systemd/system/jadekettle-firewall.service"
 	unitLink = "/etc/systemd/system/sysinit.target.wants/jadekettle-firewall.service"
-	unit     = `# Written by jadekettle; what is changed here is lost.
+	unit     = `# Kept by Jade Kettle: edit the firewall in the project, changes made here are replaced.
 [Unit]
-Description=The firewall that jadekettle keeps
+Description=Firewall kept by Jade Kettle
 DefaultDependencies=no
 Wants=network-pre.target
 Before=network-pre.target shutdown.target
@@ -184,7 +185,7 @@ type state struct {
 	unit   kind.Text
 }
 
-// remembered is what the kernel told of the table just after it was loaded.
+// remembered is what the kernel reported of the table just after it was loaded.
 type remembered struct {
 	File   string `json:"file"`
 	Kernel string `json:"kernel"`
@@ -206,11 +207,11 @@ func (openings) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, er
 		if t.Absent && !st.old.There {
 			return st, nil
 		}
-		return st, kind.NotYet(problem.Errorf("there is no nft on this host").Remedy("declare [package.nftables]"))
+		return st, kind.NotYet(problem.Errorf("nft is not installed on this host").Remedy("declare [package.nftables]"))
 	}
 	if _, err := env.Machine.ReadDir("/run/systemd/system"); err != nil {
-		return st, problem.Errorf("only systemd can load the firewall at boot, and it does not run this host").
-			Remedy("declare the files of its own firewall for this host")
+		return st, problem.Errorf("loading the firewall at boot requires systemd, which does not run this host").
+			Remedy("declare the files of this host's own firewall instead")
 	}
 	st.want = table(t, env, sections(st.old.Text))
 	now, err := kernel(ctx, env)
@@ -251,8 +252,8 @@ func kernel(ctx context.Context, env *kind.Env) (string, error) {
 		return "", err
 	}
 	if said := out.Combined.String(); out.Code != 0 && !strings.Contains(said, "No such file") {
-		return "", problem.Errorf("nft cannot tell of its tables: %s", strings.TrimSpace(said)).
-			Remedy("see on the host whether its kernel has nftables, and whether we are root")
+		return "", problem.Errorf("nft cannot list its tables: %s", strings.TrimSpace(said)).
+			Remedy("check that the host's kernel supports nftables and that the worker runs as root")
 	}
 	return out.Stdout, nil
 }
@@ -296,7 +297,7 @@ func sections(text string) map[string][]string {
 func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 	delete(have, t.Ref.Name)
 	if !t.Absent {
-		have[t.Ref.Name] = rules(t.Attrs)
+		have[t.Ref.Name] = append([]string{"# " + kind.Signature(t)}, rules(t.Attrs)...)
 	}
 	if len(have) == 0 {
 		return ""
@@ -304,8 +305,8 @@ func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 	names := value.Keys(have)
 	slices.SortStableFunc(names, func(a, b string) int { return weight(have[a]) - weight(have[b]) })
 	var b strings.Builder
-	b.WriteString("#!/usr/sbin/nft -f\n# Written by jadekettle; what is changed here is lost.\ntable inet " +
-		"jadekettle\n" +
+	b.WriteString("#!/usr/sbin/nft -f\n# Kept by Jade Kettle: edit each part in the manifest that it names, " +
+		"changes made here are replaced.\ntable inet jadekettle\n" +
 		"delete table inet jadekettle\ntable inet jadekettle {\n\tchain incoming {\n" +
 		"\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n" +
 		"\t\tct state invalid drop\n\t\tiif \"lo\" accept\n")
@@ -326,8 +327,8 @@ func table(t plan.Task, env *kind.Env, have map[string][]string) string {
 	return b.String()
 }
 
-// ourMark stands behind the port that stays open for us.
-const ourMark = `comment "the port that jadekettle came by"`
+// ourMark is behind the port that stays open for us.
+const ourMark = `comment "the port of the jadekettle connection"`
 
 // weight puts what refuses first.
 func weight(rules []string) int {
@@ -400,10 +401,10 @@ func sources(list []string) []string {
 	return out
 }
 
-// sshPort is kept open where nothing tells which port we came by.
+// sshPort is kept open if nothing says which port we came by.
 const sshPort = 22
 
-// ourPort is the port by which this session came: sshd tells it to what it
+// ourPort is the port by which this session came: sshd gives it to what it
 // starts in SSH_CONNECTION (ssh(1), ENVIRONMENT), and some process above the
 // worker still has it. It is 0 where a declaration that is in force says that it may be
 // closed: until that one is, which most often opens it for some, it stays open.
@@ -448,9 +449,10 @@ func (openings) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (
 	if !there {
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	}
+	have = slices.DeleteFunc(have, func(line string) bool { return strings.HasPrefix(line, "#") })
 	attrs := parsed(have)
 	if !slices.Equal(rules(attrs), have) {
-		return plan.Captured{}, problem.Errorf("its rules were written by somebody else").Remedy("declare it by hand")
+		return plan.Captured{}, problem.Errorf("its rules were not written by Jade Kettle").Remedy("declare it by hand")
 	}
 	if !strings.Contains(st.old.Text, ourMark) {
 		attrs["may_close_our_port"] = true
@@ -509,7 +511,7 @@ func parsed(have []string) value.Attrs {
 func (openings) Compare(t plan.Task, st state) []plan.Change {
 	if st.want == "" {
 		if st.old.There {
-			return []plan.Change{{What: "firewall", Was: "on", Becomes: "off: nothing is declared any more"}}
+			return []plan.Change{{What: "firewall", Was: "on", Becomes: "off: nothing is declared"}}
 		}
 		return nil
 	}

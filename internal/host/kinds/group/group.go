@@ -19,17 +19,17 @@ var about = &schema.Kind{
 	Area:  "accounts",
 	Tools: []schema.Tool{{Any: []string{"groupadd", "addgroup"}, Package: "passwd"}},
 	About: "A group of users.",
-	Doc: "Who is in a group is said by the users. A group that only a directory service knows is recognised and " +
-		"left alone.",
+	Doc:   "Membership is declared in users. A group that only a directory service knows is recognized and left alone.",
 	Attrs: []schema.Attr{
-		{Name: "gid", Type: schema.ID, Default: "the next free number", Doc: "Its number.", Examples: []string{"2100"}},
+		{Name: "gid", Type: schema.ID, Default: "the next free number", Doc: "The group ID.",
+			Examples: []string{"2100"}},
 		{Name: "system", Type: schema.Bool, Default: "false",
-			Doc: "When it is made: whether its number comes from the system's range.", Examples: []string{"true"}},
+			Doc: "When created: use an ID from the system range.", Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
 		{About: "A group of people", TOML: `[group.keepers]
 `},
-		{About: "A group with a number of its own", TOML: `[group.dialers]
+		{About: "A group with a fixed ID", TOML: `[group.dialers]
 gid = 2100
 `},
 	},
@@ -81,7 +81,8 @@ func (groups) Compare(t plan.Task, st state) []plan.Change {
 // Write makes, changes or removes a group.
 func (groups) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	if w.State.there && !w.State.local {
-		return problem.Errorf("the group %s comes from a directory service", w.Task.Ref.Name).Remedy("change it there")
+		return problem.Errorf("the group %s is managed by a directory service", w.Task.Ref.Name).
+			Remedy("change it there")
 	}
 	by := accounts.Of(env.Machine)
 	g := backend.Group{Task: w.Task, System: w.Task.Attrs.Bool("system")}
@@ -119,7 +120,7 @@ func (groups) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (pl
 	case !st.there:
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	case !st.local:
-		return plan.Captured{}, errors.New("it comes from a directory service")
+		return plan.Captured{}, errors.New("it is managed by a directory service")
 	}
 	return plan.Captured{Attrs: map[string]any{"gid": int64(st.gid)}}, nil
 }

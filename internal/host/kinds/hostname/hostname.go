@@ -23,12 +23,12 @@ var about = &schema.Kind{
 	Area:     "system",
 	Tools:    []schema.Tool{{When: []string{"name"}, Any: []string{"hostname"}, Package: "hostname"}},
 	Single:   true,
-	About:    "The host's own name, now and after a reboot.",
-	Doc:      "The name of the declaration is the host's. What /etc/hosts says of it is declared by itself.",
+	About:    "The host's name, now and after a reboot.",
+	Doc:      "The declaration's name is the host name. Its entry in /etc/hosts is declared separately.",
 	NoAbsent: "declare another name",
 	Examples: []schema.Example{
-		{About: "The host by the name that the inventory has", TOML: "[hostname.\"${host.name}\"]\n"},
-		{About: "Its full name, and what it means to itself", TOML: `[hostname."gauge-01.example.org"]
+		{About: "The host's name from the inventory", TOML: "[hostname.\"${host.name}\"]\n"},
+		{About: "A full name, and what it resolves to on the host itself", TOML: `[hostname."gauge-01.example.org"]
 
 [hosts_entry."127.0.1.1"]
 names = ["gauge-01.example.org", "gauge-01"]
@@ -36,8 +36,8 @@ names = ["gauge-01.example.org", "gauge-01"]
 	},
 	Canon: func(name string) (string, error) {
 		if len(name) > 64 || !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name for a host", name).
-				Remedy("use up to 64 letters, digits and dashes, and dots between the parts")
+			return "", problem.Errorf("invalid host name %q", name).
+				Remedy("use up to 64 letters, digits and dashes, with dots between the parts")
 		}
 		return name, nil
 	},
@@ -61,7 +61,7 @@ type state struct {
 	file kind.Text
 }
 
-// kept is the first line that is no comment.
+// kept is the first line that is not a comment.
 func (st state) kept() string {
 	for line := range strings.Lines(st.file.Text) {
 		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
@@ -82,7 +82,7 @@ func (names) Read(_ context.Context, env *kind.Env, _ plan.Task) (state, error) 
 }
 
 // bootName is what a host is called after its next boot, where that is another name than it has: no manifest
-// says that, but it may have stood so before a run.
+// says that, but it may have been so before a run.
 const bootName = "boot_name"
 
 // keptAs is the name that a host has at every boot.
@@ -100,7 +100,7 @@ func (names) Compare(t plan.Task, st state) []plan.Change {
 	return out
 }
 
-// Write keeps the name and tells it to the kernel.
+// Write keeps the name and gives it to the kernel.
 func (names) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	if w.Differs("at boot") {
 		if err := env.WriteText(ctx, w.Task, w.State.file, keptAs(w.Task)+"\n", 0o644, ""); err != nil {
@@ -120,13 +120,13 @@ func (names) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	return []string{strings.TrimSpace(string(now))}, err
 }
 
-// Stands gives the name that the host has.
-func (names) Stands(_ context.Context, _ *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+// Prior gives the name that the host has.
+func (names) Prior(_ context.Context, _ *kind.Env, _ plan.Task, st state) ([]plan.Prior, error) {
 	attrs := value.Attrs{}
 	if kept := st.kept(); kept != "" && kept != st.now {
 		attrs[bootName] = kept
 	}
-	return []plan.Stood{plan.Standing(value.Ref{Kind: about.Name, Name: st.now}, attrs)}, nil
+	return []plan.Prior{plan.NewPrior(value.Ref{Kind: about.Name, Name: st.now}, attrs)}, nil
 }
 
 // Capture declares the name that was asked for, which it has or has not.

@@ -22,17 +22,17 @@ var about = &schema.Kind{
 	Name:  "hosts_entry",
 	Area:  "system",
 	About: "The names of an address in /etc/hosts.",
-	Doc: "The name of the declaration is the address, IPv4 or IPv6. Its line gets just the declared names; the " +
-		"lines of other addresses, and comments, stay.",
+	Doc: "The declaration's name is the IPv4 or IPv6 address. Its line gets exactly the declared names; other " +
+		"lines and comments are kept.",
 	Attrs: []schema.Attr{
-		{Name: "names", Type: schema.Text, List: true, Required: true, Doc: "The names, the full one first.",
+		{Name: "names", Type: schema.Text, List: true, Required: true, Doc: "The names, with the full name first.",
 			Examples: []string{`["gauge-01.example.org", "gauge-01"]`}},
 	},
 	Examples: []schema.Example{
-		{About: "A host that no name server knows", TOML: `[hosts_entry."192.0.2.21"]
+		{About: "A host that is not in DNS", TOML: `[hosts_entry."192.0.2.21"]
 names = ["gauge-01.example.org", "gauge-01"]
 `},
-		{About: "An address whose names must go", TOML: `[hosts_entry."2001:db8::9"]
+		{About: "An address to remove", TOML: `[hosts_entry."2001:db8::9"]
 absent = true
 `},
 	},
@@ -40,7 +40,7 @@ absent = true
 	Canon: func(name string) (string, error) {
 		a, err := netip.ParseAddr(name)
 		if err != nil || a.Zone() != "" {
-			return "", problem.Errorf("%q is no address", name).Remedy("write one such as 192.0.2.21 or 2001:db8::21")
+			return "", problem.Errorf("invalid address %q", name).Remedy("use one such as 192.0.2.21 or 2001:db8::21")
 		}
 		return a.String(), nil
 	},
@@ -48,11 +48,11 @@ absent = true
 	Check: func(_ string, a value.Attrs) (string, error) {
 		for _, n := range a.Texts("names") {
 			if !nameForm.MatchString(n) {
-				return "names", problem.Errorf("%q is no host name", n).Remedy("use letters, digits, dashes and dots")
+				return "names", problem.Errorf("invalid host name %q", n).Remedy("use letters, digits, dashes and dots")
 			}
 		}
 		if a.Has("names") && len(a.Texts("names")) == 0 {
-			return "names", problem.Errorf("the address has no names").Remedy("name at least one, or set absent = true")
+			return "names", problem.Errorf("the address has no names").Remedy("add at least one, or set absent = true")
 		}
 		return "", nil
 	},
@@ -66,7 +66,7 @@ func Kind() kind.Kind { return entries{kind.Edits(edit{})} }
 // entries adds to the editing what can be captured.
 type entries struct{ kind.Kind }
 
-// Names lists the addresses that the file names, loopback left out.
+// Names lists the addresses that the file names, loopback skipped.
 func (entries) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	st, err := env.ReadText(file)
 	if err != nil {

@@ -151,8 +151,8 @@ func (e *Env) TakenID(t plan.Task, attr, holder string) error {
 	}) {
 		return nil
 	}
-	return problem.Errorf("the %s %d is that of the %s %s", attr, id, t.Ref.Kind, holder).
-		Remedy("give one of the two another")
+	return problem.Errorf("the %s %d is already used by the %s %s", attr, id, t.Ref.Kind, holder).
+		Remedy("change one of them")
 }
 
 // UserName gives the name of a user id, or the number.
@@ -192,10 +192,11 @@ func (e *Env) Rights(user string) (*machine.Rights, error) {
 	}
 	u, ok := a.User(user)
 	if !ok {
-		return nil, NotYet(problem.Errorf("%s is no user of this host", user).Remedy("declare it: [user.%s]", user))
+		return nil, NotYet(problem.Errorf("the user %s does not exist on this host", user).
+			Remedy("declare it: [user.%s]", user))
 	}
 	if me := e.Machine.UID(); me != 0 && me != u.UID {
-		return nil, problem.Errorf("only root can do something as %s", user).Remedy("set elevate under [connect]")
+		return nil, problem.Errorf("only root can run commands as %s", user).Remedy("set elevate under [connect]")
 	}
 	r := &machine.Rights{Name: u.Name, UID: u.UID, GID: u.GID, Home: u.Home, Groups: []int{u.GID}}
 	for name := range a.GroupsOf(user) {

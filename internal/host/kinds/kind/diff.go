@@ -26,7 +26,7 @@ func Diff(from, to, old, new string) string {
 		start, _ := strconv.Atoi(m[1])
 		was, will := count(m[2]), count(m[3])
 		at := start + moved
-		switch { // an empty side is told by the line before it
+		switch { // an empty side is given by the line before it
 		case was == 0 && will > 0:
 			at++
 		case will == 0 && was > 0:

@@ -8,13 +8,13 @@ import (
 	"jadekettle/internal/core/schema"
 )
 
-// One is a kind of which each task stands alone: a schema, and a read, a
-// compare and a write of one thing. S is what stands, in the kind's own form.
+// One is a kind of which each task is alone: a schema, and a read, a
+// compare and a write of one thing. S is what is there, in the kind's own form.
 //
-// It may also be a [Lister], a [Capturer], a [Gatherer], a [Keeper], a [Stander] and an [Outdater].
+// It may also be a [Lister], a [Capturer], a [Gatherer], a [Keeper], a [Undoable] and an [Outdater].
 type One[S any] interface {
 	Schema() *schema.Kind
-	// Read tells what stands. With an error that wraps ErrNotYet the state may
+	// Read reads what is there. With an error that wraps ErrNotYet the state may
 	// still be good enough for a preview.
 	Read(ctx context.Context, env *Env, t plan.Task) (S, error)
 	// Compare says what differs, and looks at nothing but its arguments.
@@ -23,7 +23,7 @@ type One[S any] interface {
 	Write(ctx context.Context, env *Env, w Differing[S]) error
 }
 
-// Differing is one task that differs from what stands.
+// Differing is one task that differs from what is there.
 type Differing[S any] struct {
 	Task    plan.Task
 	State   S
@@ -38,7 +38,7 @@ type Lister interface {
 	Names(ctx context.Context, env *Env) ([]string, error)
 }
 
-// Capturer is a One that can declare what stands.
+// Capturer is a One that can declare what is there.
 type Capturer[S any] interface {
 	Capture(ctx context.Context, env *Env, t plan.Task, s S) (plan.Captured, error)
 }
@@ -60,10 +60,10 @@ func stale(k any) []Topic {
 	return nil
 }
 
-// Stander is a One that says by itself what a task is about to change. Of any other it is
+// Undoable is a One that says by itself what a task is about to change. Of any other it is
 // what Capture declares, and where there is none it cannot be put back.
-type Stander[S any] interface {
-	Stands(ctx context.Context, env *Env, t plan.Task, s S) ([]plan.Stood, error)
+type Undoable[S any] interface {
+	Prior(ctx context.Context, env *Env, t plan.Task, s S) ([]plan.Prior, error)
 }
 
 // Read is a Reading whose state has its type.
@@ -113,8 +113,8 @@ func (k each[S]) Names(ctx context.Context, env *Env) ([]string, error) {
 	if l, ok := k.One.(Lister); ok {
 		return l.Names(ctx, env)
 	}
-	return nil, problem.Errorf("a host has too many of the kind %s to tell which are meant", k.Schema().Name).
-		Remedy("name one")
+	return nil, problem.Errorf("a host has too many resources of the kind %s", k.Schema().Name).
+		Remedy("name the one you want")
 }
 
 func (k each[S]) Capture(ctx context.Context, env *Env, t plan.Task, state any) (plan.Captured, error) {
@@ -142,19 +142,19 @@ func (k each[S]) Stays(ctx context.Context, t plan.Task, state any) string {
 	return ""
 }
 
-func (k each[S]) Stands(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Stood, error) {
-	if s, ok := k.One.(Stander[S]); ok {
-		return s.Stands(ctx, env, t, state.(S))
+func (k each[S]) Prior(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Prior, error) {
+	if s, ok := k.One.(Undoable[S]); ok {
+		return s.Prior(ctx, env, t, state.(S))
 	}
 	if _, ok := k.One.(Capturer[S]); !ok {
-		return nil, problem.Errorf("what undoes a %s is not known", k.Schema().Name)
+		return nil, problem.Errorf("a %s cannot be undone", k.Schema().Name)
 	}
 	c, err := k.Capture(ctx, env, t, state)
 	if err != nil {
 		return nil, err
 	}
 	if c.Attrs["absent"] == true {
-		return []plan.Stood{plan.Missing(t.Ref)}, nil
+		return []plan.Prior{plan.Missing(t.Ref)}, nil
 	}
-	return []plan.Stood{plan.Standing(t.Ref, c.Attrs)}, nil
+	return []plan.Prior{plan.NewPrior(t.Ref, c.Attrs)}, nil
 }

@@ -48,14 +48,15 @@ type Moder interface{ Mode() uint32 }
 // EditAttrs are the attributes that kinds of this sort share.
 var EditAttrs = []schema.Attr{
 	{Name: "check", Type: schema.Command,
-		Doc:      "A command that must succeed before the file is put in place; ${candidate} is the new file's path.",
+		Doc: "A command that must succeed before the file is put in place; ${candidate} is the path of the " +
+			"new file.",
 		Examples: []string{`"sshd -t -f ${candidate}"`}},
-	{Name: "make", Type: schema.Bool, Default: "false",
-		Doc: "Whether to make the file, with mode 0644, when it is not there.", Examples: []string{"true"}},
+	{Name: "create", Type: schema.Bool, Default: "false",
+		Doc: "Create the file, with mode 0644, if it does not exist.", Examples: []string{"true"}},
 }
 
 // PartOf gives the path of a name such as /etc/ssh/sshd_config#root-login, where
-// the word tells several declarations for one file apart, and the word.
+// the word that distinguishes several declarations for one file.
 func PartOf(name string) (file, word string) {
 	file, word, _ = strings.Cut(name, "#")
 	return file, word
@@ -71,8 +72,8 @@ func CanonPart(name string) (string, error) {
 		return file, err
 	}
 	if !partWord.MatchString(word) {
-		return "", problem.Errorf("%q has no word after the #", name).
-			Remedy("write a path, and after # a word in letters, digits, dots, dashes and underscores")
+		return "", problem.Errorf("%q has no name after the #", name).
+			Remedy("write a path and, after #, a name of letters, digits, dots, dashes and underscores")
 	}
 	return file + "#" + word, nil
 }
@@ -92,8 +93,8 @@ func PartNeeds(n schema.Needer) []value.Ref {
 // CheckEdit holds the shared attributes together.
 func CheckEdit(_ string, a value.Attrs) (string, error) {
 	if c := a.Text("check"); c != "" && !strings.Contains(c, "${candidate}") {
-		return "check", problem.Errorf("check does not look at ${candidate}").
-			Remedy("put ${candidate} where the command wants the file")
+		return "check", problem.Errorf("check does not use ${candidate}").
+			Remedy("put ${candidate} where the command expects the file")
 	}
 	return "", nil
 }
@@ -130,9 +131,9 @@ func (k edits) Read(_ context.Context, env *Env, t plan.Task) (edited, error) {
 		return edited{Text: st}, nil
 	}
 	want, err := k.Edit.Edit(t, st.Text)
-	if _, asks := k.Schema().Attr("make"); err == nil && asks && !st.There && !t.Attrs.Bool("make") {
-		err = NotYet(problem.Errorf("the file %s is not there", st.Path).
-			Remedy("declare what brings it, or set make = true to make it"))
+	if _, asks := k.Schema().Attr("create"); err == nil && asks && !st.There && !t.Attrs.Bool("create") {
+		err = NotYet(problem.Errorf("the file %s does not exist", st.Path).
+			Remedy("declare what installs it, or set create = true to create it"))
 	}
 	if err == nil && st.There && want != st.Text {
 		err = env.rewritten(&st)
@@ -146,7 +147,7 @@ func (e *Env) rewritten(st *Text) error {
 		return err
 	}
 	defer d.Close()
-	return e.Rewritten(d, name, st.Path, &st.Own, ", or declare the file whole, with follow = true")
+	return e.Rewritten(d, name, st.Path, &st.Own, ", or declare the whole file, with follow = true")
 }
 
 func (k edits) Compare(t plan.Task, st edited) []plan.Change {
@@ -190,7 +191,7 @@ func (k edits) whole(t plan.Task) (plan.Task, bool) {
 	return t, true
 }
 
-// Write edits what stands by now: a neighbour may have edited the file since it
+// Write edits what is there by now: a neighbour may have edited the file since it
 // was read.
 func (k edits) Write(ctx context.Context, env *Env, w Differing[edited]) error {
 	st, err := env.ReadText(k.File(w.Task))
@@ -230,15 +231,15 @@ func (k edits) own(env *Env, t plan.Task) error {
 	return env.Own(d, name, whole, st.Own)
 }
 
-// Stands gives the whole file.
-func (k edits) Stands(_ context.Context, env *Env, t plan.Task, st edited) ([]plan.Stood, error) {
-	return env.StoodAt(cmp.Or(st.Path, k.File(t)))
+// Prior gives the whole file.
+func (k edits) Prior(_ context.Context, env *Env, t plan.Task, st edited) ([]plan.Prior, error) {
+	return env.PriorAt(cmp.Or(st.Path, k.File(t)))
 }
 
-// Capture says that a part of a file is declared by hand: nobody can tell which
+// Capture says that a part of a file is declared by hand: nobody can say which
 // part was meant.
 func (k edits) Capture(context.Context, *Env, plan.Task, edited) (plan.Captured, error) {
-	return plan.Captured{}, problem.Errorf("%s is a part of a file", k.Schema().Name).
+	return plan.Captured{}, problem.Errorf("%s is part of a file", k.Schema().Name).
 		Remedy("declare it by hand, or capture the file")
 }
 

@@ -45,7 +45,7 @@ func (flags) Write(_ context.Context, env *kind.Env, w kind.Differing[bool]) err
 	return err
 }
 
-// A kind reads what stands, compares it with what is declared, and writes what differs. The worker does this with it,
+// A kind reads what is there, compares it with what is declared, and writes what differs. The worker does this with it,
 // and reads again what it has written.
 func ExampleOne() {
 	root, _ := os.MkdirTemp("", "gauge")

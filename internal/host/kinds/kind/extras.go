@@ -21,7 +21,7 @@ const capability = "security.capability"
 var signatures = []string{"security.ima", "security.evm"}
 
 // ReadExtras notes which extended attributes a file has, ACLs and capabilities among
-// them, where a task would change the file. Compare tells those that it loses.
+// them, where a task would change the file. Compare reports those that it loses.
 func (e *Env) ReadExtras(d machine.Dir, name string, o *Ownership) error {
 	f, err := d.Open(name)
 	if err != nil {
@@ -38,8 +38,8 @@ func (e *Env) ReadExtras(d machine.Dir, name string, o *Ownership) error {
 // is to be done about that. What the file may lose with its content is read.
 func (e *Env) Rewritten(d machine.Dir, name, at string, o *Ownership, otherwise string) error {
 	if o.Info.Links > 1 {
-		return problem.Errorf("%s has %d names, and the others would keep what it holds", at, o.Info.Links).
-			Remedy("see which they are with `find / -xdev -samefile %s`, and take them away%s", at, otherwise)
+		return problem.Errorf("%s has %d hard links, and the others would keep the old content", at, o.Info.Links).
+			Remedy("find them with `find / -xdev -samefile %s` and remove them%s", at, otherwise)
 	}
 	return e.ReadExtras(d, name, o)
 }

@@ -32,22 +32,22 @@ import (
 
 // Kind is one kind of declaration on a host. The worker calls Read, Compare,
 // and for what differs in an apply Write, Read and Compare again. A kind of
-// which each task stands alone is a [One], which [Each] makes a Kind of.
+// which each task is alone is a [One], which [Each] makes a Kind of.
 type Kind interface {
 	Schema() *schema.Kind
-	// Read tells what stands, one Reading for each task.
+	// Read reads what is there, one Reading for each task.
 	Read(ctx context.Context, env *Env, tasks []plan.Task) []Reading
 	// Compare says what differs. It is pure: it looks at nothing but its
 	// arguments.
 	Compare(t plan.Task, state any) []plan.Change
-	// Names lists what of this kind stands on the host and is worth declaring:
+	// Names lists what of this kind is on the host and is worth declaring:
 	// what people put there, not what every host has.
 	Names(ctx context.Context, env *Env) ([]string, error)
 	// Capture gives the attributes that declare what was read.
 	Capture(ctx context.Context, env *Env, t plan.Task, state any) (plan.Captured, error)
-	// Stands gives what a task is about to change as it stands, or says in an error why that
+	// Prior gives what a task is about to change as it is, or says in an error why that
 	// cannot be put back. It is asked just before Write, and after it again.
-	Stands(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Stood, error)
+	Prior(ctx context.Context, env *Env, t plan.Task, state any) ([]plan.Prior, error)
 	// Joint says whether neighbours are better written together than one by one.
 	Joint() bool
 	// Write makes what differs as declared, for neighbours in the order of the
@@ -77,21 +77,21 @@ type Stayer interface {
 }
 
 // Keeper is a Kind that keeps what is declared at paths which neither its names nor its schema's
-// Part tell.
+// Part report.
 type Keeper interface {
-	// Keeps gives the paths at which something stands that is a task's own.
+	// Keeps gives the paths at which a task has something of its own.
 	Keeps(env *Env, t plan.Task) []string
 }
 
 // Wider is a Kind whose Write may change more things of its kind than are declared, such as
 // what a package needs.
 type Wider interface {
-	// All gives every thing of the kind that stands, by name.
-	All(ctx context.Context, env *Env) (map[string]plan.Stood, error)
+	// All gives every thing of the kind that exists, by name.
+	All(ctx context.Context, env *Env) (map[string]plan.Prior, error)
 }
 
-// Teller is a Kind that may know who has changed a thing last.
-type Teller interface {
+// Author is a Kind that may know who has changed a thing last.
+type Author interface {
 	// Who says by whom and how a thing was changed last, as in "by maren with `tool`", and
 	// when. Empty when that is not known.
 	Who(env *Env, name string) (who string, when time.Time)
@@ -104,10 +104,10 @@ type Topic string
 const (
 	TheAccounts Topic = "accounts" // users and groups
 	ThePackages Topic = "packages" // what is installed, and what could be
-	TheServices Topic = "services" // what service managers tell
+	TheServices Topic = "services" // what service managers report
 )
 
-// Reading is what stands for one task, in the kind's own form. With an error
+// Reading is the state of one task's thing, in the kind's own form. With an error
 // that wraps ErrNotYet the state may still be good enough for a preview.
 type Reading struct {
 	State any
@@ -133,7 +133,7 @@ func (w Work) Differs(what string) bool {
 
 // ErrNotYet is wrapped by errors of Read that say something is not there: in a
 // preview it may be about to be made.
-var ErrNotYet = errors.New("not there")
+var ErrNotYet = errors.New("missing")
 
 // NotYet makes a problem wrap ErrNotYet.
 func NotYet(p problem.Problem) error { return notYet{p} }
@@ -165,11 +165,11 @@ type Env struct {
 	// that it could not.
 	Ask func(t plan.Task) error
 
-	// Hide keeps a text out of all that this run tells from here on.
+	// Hide keeps a text out of all that this run reports from here on.
 	Hide func(text string)
 
 	// Paths gives where on the host a task of the plan keeps what it declares; empty for what
-	// lies at no path.
+	// is at no path.
 	Paths func(t plan.Task) []string
 
 	// Did holds what a kind did in this run of which nothing can be read back.
@@ -235,7 +235,7 @@ func (e *Env) Holds(sha256 string) bool { return e.Held == nil || e.Held[sha256]
 // Renew drops all that was read and done so far, as if the run began only now.
 func (e *Env) Renew() { e.cache, e.begun, e.Did, e.ListsRefreshed = nil, nil, nil, false }
 
-// Uptime tells how long the host has been up, and in which boot.
+// Uptime is how long the host has been up, and in which boot.
 func (e *Env) Uptime() (time.Duration, string, error) {
 	if e.boot == "" {
 		id, err := machine.ReadFile(e.Machine, "/proc/sys/kernel/random/boot_id")
@@ -265,10 +265,11 @@ func (e *Env) Split(p string) (machine.Dir, string, error) {
 	}
 	d, err := e.Machine.Dir(up)
 	if errors.Is(err, fs.ErrNotExist) {
-		gone := problem.Errorf("the folder %s is not there", up)
+		gone := problem.Errorf("the directory %s does not exist", up)
 		for _, t := range e.Tasks {
 			if t.Ref == (value.Ref{Kind: "dir", Name: up}) && t.Absent {
-				return nil, "", NotYet(gone.Remedy("it is declared absent: take that out, or what is to lie in it"))
+				return nil, "", NotYet(gone.Remedy("it is declared absent; remove that declaration, or those of " +
+					"its contents"))
 			}
 		}
 		return nil, "", NotYet(gone.Remedy("declare it: [dir.%q]", up))
@@ -293,7 +294,7 @@ func (e *Env) Mkdir(p string, uid, gid int) error {
 	return d.Mkdir(name, 0o755, uid, gid)
 }
 
-// Exists says whether anything stands at a path.
+// Exists says whether anything is at a path.
 func (e *Env) Exists(p string) (bool, error) {
 	d, name, err := e.Split(p)
 	if errors.Is(err, ErrNotYet) {
@@ -330,7 +331,7 @@ func (e *Env) CopyContent(to io.Writer, c plan.Content) error {
 		return err
 	}
 	if hex.EncodeToString(h.Sum(nil)) != c.SHA256 {
-		return errors.New("what arrived is not what was to be sent")
+		return errors.New("the received content does not match its checksum")
 	}
 	return nil
 }
@@ -378,9 +379,9 @@ func Yes(b bool, yes, no string) string {
 // Existence is the change that makes or removes a whole thing.
 func Existence(absent bool) plan.Change {
 	if absent {
-		return plan.Change{What: "existence", Was: "there", Becomes: "absent"}
+		return plan.Change{What: "existence", Was: "present", Becomes: "absent"}
 	}
-	return plan.Change{What: "existence", Was: "absent", Becomes: "there"}
+	return plan.Change{What: "existence", Was: "absent", Becomes: "present"}
 }
 
 // Made is the change that makes a whole thing, with all that it will be: the
@@ -432,7 +433,7 @@ func ParentDirs(n schema.Needer) []value.Ref {
 func CapturedSingle(t plan.Task, has string) (plan.Captured, error) {
 	if has != t.Ref.Name {
 		return plan.Captured{}, problem.Errorf("the %s of this host is %s", t.Ref.Kind, has).
-			Remedy("ask for that, or for no name")
+			Remedy("use that name, or none")
 	}
 	return plan.Captured{Attrs: map[string]any{}}, nil
 }

@@ -31,14 +31,14 @@ func (e *Env) Mounted(at string) ([]string, error) {
 	return out, nil
 }
 
-// Removable says why a folder is not taken away with all that lies in it: something
+// Removable says why a folder is not taken away with all that is in it: something
 // is mounted there, whose contents would go first.
 func (e *Env) Removable(at string) error {
 	mounts, err := e.Mounted(at)
 	if err != nil || len(mounts) == 0 {
 		return err
 	}
-	return NotYet(problem.Errorf("%s is to go with all that lies in it, and something is mounted at %s", at,
+	return NotYet(problem.Errorf("%s is to be removed with its contents, but something is mounted at %s", at,
 		Some(mounts)).
 		Remedy("declare that absent first: [mount.%q]", path.Clean(mounts[0])))
 }

@@ -12,16 +12,16 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// OwnerAttrs are the attributes of whatever lies at a path.
+// OwnerAttrs are the attributes of whatever is at a path.
 var OwnerAttrs = []schema.Attr{
 	{Name: "owner", Type: schema.Name, Wanted: true,
-		Default: "left as it is; the login user (root when elevated) for what is new", Doc: "The user it belongs to.",
+		Default: "unchanged; for new ones, the login user (root when elevated)", Doc: "The owner.",
 		Examples: []string{`"root"`}},
-	{Name: "group", Type: schema.Name, Default: "left as it is", Doc: "The group it belongs to.",
+	{Name: "group", Type: schema.Name, Default: "unchanged", Doc: "The group.",
 		Examples: []string{`"adm"`}},
 	{Name: "mode", Type: schema.Mode, Wanted: true,
-		Default: "left as it is; 0644 for a new file, 0755 for a new folder",
-		Doc:     "The permission bits, in octal and in quotes.", Examples: []string{`"0644"`}},
+		Default: "unchanged; 0644 for a new file, 0755 for a new directory",
+		Doc:     "The permission bits, as a quoted octal number.", Examples: []string{`"0644"`}},
 }
 
 // OwnerNeeds are the references that a path's owner and group imply.
@@ -51,7 +51,7 @@ type Ownership struct {
 	Owner, Group, Mode string
 
 	Info   machine.Info // of the thing that was compared
-	Folder machine.Info // of the folder that it lies in
+	Folder machine.Info // of the folder that it is in
 
 	Extras []string // the names of its extended attributes, where ReadExtras was called
 	me     int      // whose rights the worker has
@@ -61,7 +61,7 @@ type Ownership struct {
 // group. They are what is declared, and nothing else.
 const special = 0o6000
 
-// OwnershipOf puts names to what Lstat tells of a thing and of its folder.
+// OwnershipOf puts names to what Lstat reports of a thing and of its folder.
 func (e *Env) OwnershipOf(d machine.Dir, info machine.Info) (Ownership, error) {
 	a, err := e.Accounts()
 	if err != nil {
@@ -103,9 +103,9 @@ func (o Ownership) Compare(t plan.Task, rewritten bool) []plan.Change {
 	return append(out, o.lost(t, rewritten)...)
 }
 
-func differs(t plan.Task, attr, stands string) bool {
+func differs(t plan.Task, attr, current string) bool {
 	text := t.Attrs.Text(attr)
-	return text != "" && text != stands
+	return text != "" && text != current
 }
 
 // GivesAway says why a thing of root's is not given to somebody who may have put it at its path: in
@@ -121,12 +121,12 @@ func (o Ownership) GivesAway(e *Env, t plan.Task) error {
 		o.Folder.OnlyBy(e.Machine.UID()) {
 		return nil
 	}
-	return problem.Errorf("%s belongs to %s in a folder of another's, who may have given this name to what is not "+
-		"theirs", t.Ref.Name, o.Owner).
-		Remedy("look at it, and give it to %s by hand or remove it", t.Attrs.Text("owner"))
+	return problem.Errorf("%s belongs to %s, and the owner of its directory may have put another user's file under "+
+		"this name", t.Ref.Name, o.Owner).
+		Remedy("inspect it, then give it to %s by hand or remove it", t.Attrs.Text("owner"))
 }
 
-// Refused says why what lies at a path is not given rights by name alone: where
+// Refused says why what is at a path is not given rights by name alone: where
 // others can write the folder, anybody may have put it there. With rewritten
 // nothing of it is kept but its owner, where none is declared.
 func (o Ownership) Refused(e *Env, t plan.Task, rewritten bool) error {
@@ -139,18 +139,21 @@ func (o Ownership) Refused(e *Env, t plan.Task, rewritten bool) error {
 	gives := differs(t, "owner", o.Owner) || differs(t, "group", o.Group) || mode&special != 0
 	switch {
 	case rewritten && t.Attrs.Text("owner") == "" && !expected && o.Info.UID != o.Folder.UID:
-		return problem.Errorf("%s belongs to %s, whom nobody declared, and others than root can write its folder",
+		return problem.Errorf("%s belongs to %s, which is not the declared owner, and users other than root can "+
+			"write to its directory",
 			t.Ref.Name, o.Owner).
 			Remedy("declare its owner, or remove it by hand")
 	case rewritten:
 		return nil
 	case gives && !expected:
-		return problem.Errorf("%s belongs to %s, who may have put anything there, and it would be given away as it is",
+		return problem.Errorf("%s belongs to %s, who controls its content, and changing only its owner would keep "+
+			"that content",
 			t.Ref.Name, o.Owner).
-			Remedy("look at it and remove it by hand, or declare what it holds")
+			Remedy("inspect it and remove it by hand, or declare its content")
 	case gives && o.Info.Links > 1 && !o.Info.Type.IsDir():
-		return problem.Errorf("%s has %d names, and the others would be given away with it", t.Ref.Name, o.Info.Links).
-			Remedy("others than root can write its folder: look at it, and remove it by hand")
+		return problem.Errorf("%s has %d hard links, and the others would change owner with it", t.Ref.Name,
+			o.Info.Links).
+			Remedy("users other than root can write to its directory; inspect it and remove it by hand")
 	}
 	return nil
 }
@@ -169,11 +172,11 @@ func (e *Env) IDs(t plan.Task) (uid, gid int, err error) {
 	}
 	if owner != "" {
 		u, ok := a.User(owner)
-		if n, err := strconv.Atoi(owner); !ok && err == nil && n >= 0 { // as a thing stood whose account is no more
+		if n, err := strconv.Atoi(owner); !ok && err == nil && n >= 0 { // as a thing was whose account is gone
 			u.UID, ok = n, true
 		}
 		if !ok {
-			return -1, -1, NotYet(problem.Errorf("the owner %s is no user of this host", owner).
+			return -1, -1, NotYet(problem.Errorf("the owner %s does not exist on this host", owner).
 				Remedy("declare it: [user.%s]", owner))
 		}
 		uid = u.UID
@@ -184,7 +187,7 @@ func (e *Env) IDs(t plan.Task) (uid, gid int, err error) {
 			g.GID, ok = n, true
 		}
 		if !ok {
-			return -1, -1, NotYet(problem.Errorf("the group %s is not on this host", group).
+			return -1, -1, NotYet(problem.Errorf("the group %s does not exist on this host", group).
 				Remedy("declare it: [group.%s]", group))
 		}
 		gid = g.GID
@@ -193,20 +196,20 @@ func (e *Env) IDs(t plan.Task) (uid, gid int, err error) {
 }
 
 // Target gives the mode and owner that a thing is to have: what is declared,
-// else what stands (without setuid and setgid), else the given mode and the
+// else what is there (without setuid and setgid), else the given mode and the
 // worker's user.
-func (e *Env) Target(t plan.Task, stands *Ownership, otherwise uint32) (mode uint32, uid, gid int, err error) {
+func (e *Env) Target(t plan.Task, current *Ownership, otherwise uint32) (mode uint32, uid, gid int, err error) {
 	if uid, gid, err = e.IDs(t); err != nil {
 		return 0, -1, -1, err
 	}
 	mode = otherwise
-	if stands != nil {
-		mode = stands.Info.Mode &^ special
+	if current != nil {
+		mode = current.Info.Mode &^ special
 		if uid < 0 {
-			uid = stands.Info.UID
+			uid = current.Info.UID
 		}
 		if gid < 0 {
-			gid = stands.Info.GID
+			gid = current.Info.GID
 		}
 	}
 	if m := t.Attrs.Text("mode"); m != "" {
@@ -256,6 +259,6 @@ func (e *Env) Own(d machine.Dir, name string, t plan.Task, was Ownership) error 
 // Exchanged is the problem of a thing that is not the one any more that was
 // compared.
 func Exchanged(t plan.Task) error {
-	return problem.Errorf("%s was changed by somebody else between the look at it and the change", t.Ref.Name).
-		Remedy("see who else works on it, and run again")
+	return problem.Errorf("%s was modified by someone else while it was being changed", t.Ref.Name).
+		Remedy("find out what else modifies it, and run again")
 }

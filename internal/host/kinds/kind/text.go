@@ -45,7 +45,7 @@ func (e *Env) ReadText(p string) (Text, error) {
 		}
 		st.Path = next
 	}
-	return st, fmt.Errorf("%s leads through too many symbolic links", p)
+	return st, fmt.Errorf("%s leads through too many symlinks", p)
 }
 
 // ReadOptional is ReadText of a file whose folder need not be there either.
@@ -73,10 +73,10 @@ func (e *Env) lookAt(st *Text) (next string, err error) {
 	case info.Type&fs.ModeSymlink != 0:
 		return Followed(d, name, st.Path)
 	case !info.Type.IsRegular():
-		return "", problem.Errorf("%s is no regular file", st.Path).Remedy("move it away by hand")
+		return "", problem.Errorf("%s is not a regular file", st.Path).Remedy("move it away by hand")
 	case info.Size > MaxEdited:
-		return "", problem.Errorf("%s has %d bytes, too many to be edited", st.Path, info.Size).
-			Remedy("declare it whole, with copy")
+		return "", problem.Errorf("%s has %d bytes, which is too large to edit", st.Path, info.Size).
+			Remedy("declare the whole file, with copy")
 	}
 	f, err := d.Open(name)
 	if err != nil {
@@ -91,7 +91,7 @@ func (e *Env) lookAt(st *Text) (next string, err error) {
 		return "", err
 	}
 	if !IsText(string(data)) {
-		return "", problem.Errorf("%s holds no text", st.Path).Remedy("declare it whole, with copy")
+		return "", problem.Errorf("%s is not a text file", st.Path).Remedy("declare the whole file, with copy")
 	}
 	st.There, st.Text = true, string(data)
 	st.Own, err = e.OwnershipOf(d, info)
@@ -103,8 +103,8 @@ func (e *Env) lookAt(st *Text) (next string, err error) {
 func Followed(d machine.Dir, name, at string) (string, error) {
 	target, err := d.Follow(name)
 	if errors.Is(err, machine.ErrLink) {
-		return "", problem.Errorf("%s is a symbolic link that others than root can make or exchange, so it is not "+
-			"followed", at).Remedy("declare the file that it leads to")
+		return "", problem.Errorf("%s is a symlink that users other than root can create or replace, so it is not "+
+			"followed", at).Remedy("declare the file it points to")
 	}
 	if err != nil {
 		return "", err
@@ -130,7 +130,7 @@ func (st Text) Change(text string) []plan.Change {
 		c.Was = ""
 	}
 	if !st.Closed && len(st.Text) <= MaxDiff && len(text) <= MaxDiff {
-		c.Diff = Diff(st.Path+" as it is", st.Path+" as declared", st.Text, text)
+		c.Diff = Diff(st.Path+" (current)", st.Path+" (declared)", st.Text, text)
 	}
 	return []plan.Change{c}
 }
@@ -269,14 +269,14 @@ func (e *Env) place(ctx context.Context, p Placement, folder, candidate string) 
 		if errors.As(err, &pe) {
 			err = pe.Err
 		}
-		return fmt.Errorf("make a file in %s: %w", folder, err)
+		return fmt.Errorf("create a file in %s: %w", folder, err)
 	}
 	defer func() {
 		if err == nil {
 			return
 		}
 		if e := p.Dir.Remove(candidate); e != nil {
-			err = fmt.Errorf("%w; and what was to be put there stays at %s: %w", err,
+			err = fmt.Errorf("%w; the new content is left at %s: %w", err,
 				path.Join(folder, candidate), bare(e))
 		}
 	}()
@@ -371,7 +371,7 @@ func (p *Placement) through(candidate string) error {
 		err = to.Sync()
 	}
 	if err != nil {
-		return fmt.Errorf("write into %s, for all its names: %w", p.At, err)
+		return fmt.Errorf("write to %s, for all its hard links: %w", p.At, err)
 	}
 	return p.Dir.Remove(candidate)
 }
@@ -393,10 +393,10 @@ func (e *Env) check(ctx context.Context, p Placement, candidate string) error {
 	}
 	said := strings.ReplaceAll(out.Combined.String(), candidate, p.At)
 	return &machine.CommandError{Program: "the check `" + p.Check + "`", Code: out.Code, Last: checkLine(said),
-		Output: out.Combined, Then: "the file was left as it is"}
+		Output: out.Combined, Then: "the file was not changed"}
 }
 
-// checkLine picks the line of a check's output that tells most: the last one that
+// checkLine picks the line of a check's output that says most: the last one that
 // has a letter or digit, since a caret below a column says nothing by itself.
 func checkLine(output string) string {
 	for _, l := range slices.Backward(strings.Split(output, "\n")) {

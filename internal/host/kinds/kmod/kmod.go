@@ -20,38 +20,37 @@ var about = &schema.Kind{
 	Name:  "kmod",
 	Area:  "system",
 	Tools: []schema.Tool{{When: []string{"loaded"}, Any: []string{"modprobe"}, Package: "kmod"}},
-	About: "A kernel module: loaded, at boot, or kept out.",
-	Doc: "What is to be loaded at boot stands in /etc/modules-load.d, options and what is kept out in " +
-		"/etc/modprobe.d, " +
-		"each in a file of its own. A module that is part of the kernel itself counts as loaded.",
+	About: "A kernel module: loaded, loaded at boot, or blacklisted.",
+	Doc: "Modules to load at boot are listed in /etc/modules-load.d; options and blacklisted modules are in " +
+		"/etc/modprobe.d, each in its own file. A built-in module counts as loaded.",
 	Attrs: []schema.Attr{
-		{Name: "loaded", Type: schema.Bool, Default: "left as it is", Doc: "Whether it is loaded now.",
+		{Name: "loaded", Type: schema.Bool, Default: "unchanged", Doc: "Whether it is loaded now.",
 			Examples: []string{"true"}},
-		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it is loaded at every boot.",
+		{Name: "at_boot", Type: schema.Bool, Default: "unchanged", Doc: "Whether it is loaded at every boot.",
 			Examples: []string{"true"}},
-		{Name: "kept_out", Type: schema.Bool, Default: "left as it is",
-			Doc: "Whether nothing may load it, not even by its other names.", Examples: []string{"true"}},
-		{Name: "options", Type: schema.Text, Default: "left as they are",
-			Doc:      "Its parameters, for the next time it is loaded.",
+		{Name: "kept_out", Type: schema.Bool, Default: "unchanged",
+			Doc: "Prevent it from being loaded, even under its other names.", Examples: []string{"true"}},
+		{Name: "options", Type: schema.Text, Default: "unchanged",
+			Doc:      "Its parameters, used the next time it is loaded.",
 			Examples: []string{`"numdummies=2"`}},
 	},
 	Examples: []schema.Example{
-		{About: "A module for now and for every boot", TOML: `[kmod.br_netfilter]
+		{About: "A module to load now and at every boot", TOML: `[kmod.br_netfilter]
 loaded = true
-boot = true
+at_boot = true
 `},
-		{About: "One that nothing may load", TOML: `[kmod.floppy]
+		{About: "A module that must never be loaded", TOML: `[kmod.floppy]
 loaded = false
 kept_out = true
 `},
 	},
-	NoAbsent: "set loaded = false and boot = false",
-	Leave:    value.Attrs{"loaded": false, "boot": false},
-	Captures: []string{"loaded", "boot", "kept_out", "options"},
+	NoAbsent: "set loaded = false and at_boot = false",
+	Leave:    value.Attrs{"loaded": false, "at_boot": false},
+	Captures: []string{"loaded", "at_boot", "kept_out", "options"},
 	TooMany:  "br_netfilter",
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name of a module", name).
+			return "", problem.Errorf("invalid module name %q", name).
 				Remedy("use letters, digits, dashes and underscores")
 		}
 		return strings.ReplaceAll(name, "-", "_"), nil // to the kernel both are one
@@ -62,12 +61,14 @@ kept_out = true
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
 		switch {
-		case a.Bool("kept_out") && (a.Bool("loaded") || a.Bool("boot")):
-			return "kept_out", problem.Errorf("it is to be kept out and to be loaded").Remedy("keep one of them")
-		case !a.Has("loaded") && !a.Has("boot") && !a.Has("kept_out") && !a.Has("options"):
-			return "", problem.Errorf("nothing is said of the module").Remedy("set loaded, boot, kept_out or options")
+		case a.Bool("kept_out") && (a.Bool("loaded") || a.Bool("at_boot")):
+			return "kept_out", problem.Errorf("kept_out cannot be combined with loaded or at_boot").
+				Remedy("keep one of them")
+		case !a.Has("loaded") && !a.Has("at_boot") && !a.Has("kept_out") && !a.Has("options"):
+			return "", problem.Errorf("nothing is declared for the module").
+				Remedy("set loaded, at_boot, kept_out or options")
 		case value.HasControl(a.Text("options")) || strings.Contains(a.Text("options"), "\\"):
-			return "options", problem.Errorf("the options have several lines").Remedy("write them in one")
+			return "options", problem.Errorf("the options have several lines").Remedy("write them on one line")
 		}
 		return "", nil
 	},
@@ -139,7 +140,7 @@ func (modules) Compare(t plan.Task, st state) []plan.Change {
 		}
 	}
 	yes("loaded", st.loaded || st.builtIn)
-	yes("boot", st.boot)
+	yes("at_boot", st.boot)
 	yes("kept_out", st.keptOut)
 	if want := options(t); t.Attrs.Has("options") && want != st.options {
 		out = append(out, plan.Change{What: "options", Was: st.options, Becomes: want})
@@ -153,10 +154,10 @@ func options(t plan.Task) string { return strings.Join(strings.Fields(t.Attrs.Te
 func (modules) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	t, st, name := w.Task, w.State, w.Task.Ref.Name
 	if st.builtIn && w.Differs("loaded") {
-		return problem.Errorf("%s is part of the kernel and cannot be unloaded", name).Remedy("take loaded out")
+		return problem.Errorf("%s is built into the kernel and cannot be unloaded", name).Remedy("remove loaded")
 	}
-	if t.Attrs.Has("boot") {
-		st.boot = t.Attrs.Bool("boot")
+	if t.Attrs.Has("at_boot") {
+		st.boot = t.Attrs.Bool("at_boot")
 	}
 	if t.Attrs.Has("kept_out") {
 		st.keptOut = t.Attrs.Bool("kept_out")
@@ -206,15 +207,15 @@ func back(ctx context.Context, env *kind.Env, t plan.Task, was state) error {
 	return nil
 }
 
-// Stands gives all that can be said of the module.
-func (modules) Stands(_ context.Context, _ *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
-	return []plan.Stood{plan.Standing(t.Ref, value.Attrs{"loaded": st.loaded || st.builtIn, "boot": st.boot,
+// Prior gives all that can be said of the module.
+func (modules) Prior(_ context.Context, _ *kind.Env, t plan.Task, st state) ([]plan.Prior, error) {
+	return []plan.Prior{plan.NewPrior(t.Ref, value.Attrs{"loaded": st.loaded || st.builtIn, "at_boot": st.boot,
 		"kept_out": st.keptOut, "options": st.options})}, nil
 }
 
 // Capture declares a module as it is.
 func (modules) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (plan.Captured, error) {
-	attrs := map[string]any{"loaded": st.loaded || st.builtIn, "boot": st.boot}
+	attrs := map[string]any{"loaded": st.loaded || st.builtIn, "at_boot": st.boot}
 	if st.keptOut {
 		attrs["kept_out"] = true
 	}

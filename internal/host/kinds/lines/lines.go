@@ -16,57 +16,56 @@ import (
 var about = &schema.Kind{
 	Name:  "lines",
 	Area:  "files",
-	About: "Single lines of a file that stay or go, the rest of it left alone.",
-	Doc: "The name is the file's path and, where several declarations are about one file, # and a word of your " +
-		"own. A " +
-		"line that stands already stays where it is. Otherwise it takes the place of the first line that over finds, " +
-		"and further ones go; found nowhere, it is added below or above the line of another pattern, or at the end.",
+	About: "Individual lines in a file.",
+	Doc: "The name is the file's path; if several declarations are for the same file, add # and a name you " +
+		"choose. An existing line stays where it is. Otherwise the line replaces the first match of replaces, and " +
+		"further matches are removed; if nothing matches, it is added below or above the match of another pattern, " +
+		"or at the end. The rest of the file is left alone.",
 	Attrs: append([]schema.Attr{
-		{Name: "put", Type: schema.Table, List: true, Doc: "The lines that must be there.",
-			Examples: []string{`[{ text = "PermitRootLogin no", over = '^#?PermitRootLogin\b' }]`},
+		{Name: "add", Type: schema.Table, List: true, Doc: "The lines that must be in the file.",
+			Examples: []string{`[{ line = "PermitRootLogin no", replaces = '^#?PermitRootLogin\b' }]`},
 			Fields: []schema.Attr{
-				{Name: "text", Type: schema.Text, Required: true, Doc: "The line.", Examples: []string{`"UseDNS no"`}},
-				{Name: "over", Type: schema.Pattern, Doc: "Finds the line whose place it takes.",
+				{Name: "line", Type: schema.Text, Required: true, Doc: "The line.", Examples: []string{`"UseDNS no"`}},
+				{Name: "replaces", Type: schema.Pattern, Doc: "Replace the line that matches.",
 					Examples: []string{`'^#?UseDNS\b'`}},
-				{Name: "below", Type: schema.Pattern, Doc: "Else it is added behind the last line that this finds.",
+				{Name: "below", Type: schema.Pattern, Doc: "Otherwise, add it after the last line that matches.",
 					Examples: []string{`'^\[gauges\]'`}},
-				{Name: "above", Type: schema.Pattern, Doc: "Else it is added before the first line that this finds.",
+				{Name: "above", Type: schema.Pattern, Doc: "Otherwise, add it before the first line that matches.",
 					Examples: []string{`'^Match '`}},
 			}},
-		{Name: "take_out", Type: schema.Pattern, List: true, Doc: "Every line that one of these finds must not be " +
-			"there.",
+		{Name: "remove", Type: schema.Pattern, List: true, Doc: "Remove every line that matches one of these.",
 			Examples: []string{`['^tide-feed\b']`}},
 	}, kind.EditAttrs...),
 	Examples: []schema.Example{
-		{About: "A setting of a file that a package brings, checked before it is put in place",
+		{About: "A setting in a file that a package installs, checked before it is put in place",
 			TOML: `[lines."/etc/login.defs"]
-put = [{ text = "UMASK 027", over = '^#?\s*UMASK\b' }]
+add = [{ line = "UMASK 027", replaces = '^#?\s*UMASK\b' }]
 check = "test -s ${candidate}"
-make = true
+create = true
 `},
-		{About: "A line above another, and one that must go, by a second declaration for the file",
+		{About: "A line above another and one to remove, as a second declaration for the file",
 			TOML: `[lines."/etc/hosts.allow#feeds"]
-put = [{ text = "tide-feed: 192.0.2.0/255.255.255.0", above = '^ALL\b' }]
-take_out = ['^old-feed:']
-make = true
+add = [{ line = "tide-feed: 192.0.2.0/255.255.255.0", above = '^ALL\b' }]
+remove = ['^old-feed:']
+create = true
 `},
 	},
-	NoAbsent: "take lines out with take_out",
+	NoAbsent: "remove lines with remove",
 	Canon:    kind.CanonPart,
 	Part:     kind.FileOfPart,
 	Edit:     kind.Pure(lines{}),
 	Needs:    kind.PartNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
-		if !a.Has("put") && !a.Has("take_out") {
-			return "", problem.Errorf("neither put nor take_out is given").Remedy("say which lines stay or go")
+		if !a.Has("add") && !a.Has("remove") {
+			return "", problem.Errorf("add or remove is required").Remedy("set at least one of them")
 		}
-		for _, p := range a.Tables("put") {
-			switch text := p.Text("text"); {
+		for _, p := range a.Tables("add") {
+			switch text := p.Text("line"); {
 			case strings.ContainsAny(text, "\r\n"):
-				return "put", problem.Errorf("the text %s has several lines", value.Shown(text)).
-					Remedy("give each line by itself, or declare a block")
+				return "add", problem.Errorf("the line %s has a line break", value.Shown(text)).
+					Remedy("add each line separately, or declare a block")
 			case p.Has("below") && p.Has("above"):
-				return "put", problem.Errorf("below and above are given together").Remedy("keep one of them")
+				return "add", problem.Errorf("below and above cannot be combined").Remedy("keep one of them")
 			}
 		}
 		return kind.CheckEdit(name, a)
@@ -88,12 +87,12 @@ func (lines) File(t plan.Task) string { return kind.FileOfPart(t.Ref.Name) }
 // Edit puts lines in and takes lines out.
 func (lines) Edit(t plan.Task, text string) (string, error) {
 	l := kind.SplitLines(text)
-	puts := t.Attrs.Tables("put")
-	for _, pattern := range t.Attrs.Texts("take_out") {
+	puts := t.Attrs.Tables("add")
+	for _, pattern := range t.Attrs.Texts("remove") {
 		re := regexp.MustCompile(pattern)
 		l.List = slices.DeleteFunc(l.List, func(line string) bool {
 			return re.MatchString(line) && !slices.ContainsFunc(puts,
-				func(p value.Attrs) bool { return p.Text("text") == line })
+				func(p value.Attrs) bool { return p.Text("line") == line })
 		})
 	}
 	for _, p := range puts {
@@ -103,16 +102,16 @@ func (lines) Edit(t plan.Task, text string) (string, error) {
 }
 
 func putLine(l *kind.Lines, p value.Attrs) {
-	text := p.Text("text")
-	stands := slices.Contains(l.List, text)
-	if over := p.Text("over"); over != "" {
+	text := p.Text("line")
+	current := slices.Contains(l.List, text)
+	if over := p.Text("replaces"); over != "" {
 		re := regexp.MustCompile(over)
 		l.List = slices.DeleteFunc(l.List, func(line string) bool {
 			if line == text || !re.MatchString(line) {
 				return false
 			}
-			if !stands { // the first one is kept, to be written over
-				stands = true
+			if !current { // the first one is kept, to be written over
+				current = true
 				return false
 			}
 			return true
@@ -124,7 +123,7 @@ func putLine(l *kind.Lines, p value.Attrs) {
 			l.List[i] = text
 		}
 	}
-	if !stands {
+	if !current {
 		l.List = slices.Insert(l.List, l.Spot(p.Text("below"), p.Text("above")), text)
 	}
 }

@@ -10,23 +10,23 @@ import (
 func TestEdit(t *testing.T) {
 	const conf = "# tides\n#rate 60\nport 4190\nrate 30\nrate 20\n\nMatch x\nend\n"
 	put := func(text, over, below, above string) value.Attrs {
-		p := map[string]any{"text": text}
-		for k, v := range map[string]string{"over": over, "below": below, "above": above} {
+		p := map[string]any{"line": text}
+		for k, v := range map[string]string{"replaces": over, "below": below, "above": above} {
 			if v != "" {
 				p[k] = v
 			}
 		}
-		return value.Attrs{"put": []any{p}}
+		return value.Attrs{"add": []any{p}}
 	}
 	for name, c := range map[string]struct {
 		attrs     value.Attrs
 		old, want string
 	}{
-		"stands":        {put("port 4190", "^port", "", ""), conf, conf},
-		"over one":      {put("port 1", "^port", "", ""), "a\nport 2\nb\n", "a\nport 1\nb\n"},
-		"over several":  {put("rate 10", "^#?rate", "", ""), conf, "# tides\nrate 10\nport 4190\n\nMatch x\nend\n"},
-		"one stands":    {put("rate 30", "^#?rate", "", ""), conf, "# tides\nport 4190\nrate 30\n\nMatch x\nend\n"},
-		"found nowhere": {put("x", "^y", "", ""), "a\n", "a\nx\n"},
+		"present":        {put("port 4190", "^port", "", ""), conf, conf},
+		"over one":       {put("port 1", "^port", "", ""), "a\nport 2\nb\n", "a\nport 1\nb\n"},
+		"over several":   {put("rate 10", "^#?rate", "", ""), conf, "# tides\nrate 10\nport 4190\n\nMatch x\nend\n"},
+		"one is present": {put("rate 30", "^#?rate", "", ""), conf, "# tides\nport 4190\nrate 30\n\nMatch x\nend\n"},
+		"found nowhere":  {put("x", "^y", "", ""), "a\n", "a\nx\n"},
 		"below": {put("x", "", "^rate", ""), conf, "# tides\n#rate 60\nport 4190\nrate 30\nrate 20\nx\n\nMatch " +
 			"x\nend\n"},
 		"above":         {put("x", "", "", "^Match"), "a\nMatch\n", "a\nx\nMatch\n"},
@@ -34,11 +34,11 @@ func TestEdit(t *testing.T) {
 		"empty":         {put("x", "", "", ""), "", "x\n"},
 		"no last end":   {put("x", "", "", ""), "a", "a\nx\n"},
 		"other ends":    {put("x", "", "", ""), "a\r\n", "a\r\nx\r\n"},
-		"taken out": {value.Attrs{"take_out": []any{"^rate"}}, conf, "# tides\n#rate 60\nport 4190\n\nMatch x\n" +
+		"taken out": {value.Attrs{"remove": []any{"^rate"}}, conf, "# tides\n#rate 60\nport 4190\n\nMatch x\n" +
 			"end\n"},
-		"out, but put": {value.Attrs{"take_out": []any{"^a"},
-			"put": []any{map[string]any{"text": "ab"}}}, "aa\nab\n", "ab\n"},
-		"all taken out":  {value.Attrs{"take_out": []any{"."}}, "a\n", ""},
+		"out, but put": {value.Attrs{"remove": []any{"^a"},
+			"add": []any{map[string]any{"line": "ab"}}}, "aa\nab\n", "ab\n"},
+		"all taken out":  {value.Attrs{"remove": []any{"."}}, "a\n", ""},
 		"blank lines in": {put("x", "", "", ""), "a\n\n", "a\n\nx\n"},
 	} {
 		task := plan.Task{Attrs: c.attrs}

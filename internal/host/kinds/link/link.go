@@ -19,24 +19,23 @@ var about = &schema.Kind{
 	Name:  "link",
 	Area:  "files",
 	Space: schema.Paths,
-	About: "A symbolic link, and where it leads.",
-	Doc: "A link that leads elsewhere is exchanged in one step. A file or a folder in its place is left alone, " +
-		"and the " +
-		"task fails. What the link leads to need not be there.",
+	About: "A symlink.",
+	Doc: "A link with another target is replaced in one step. A file or directory in its place is left alone, " +
+		"and the task fails. The target does not have to exist.",
 	Attrs: []schema.Attr{
 		{Name: "to", Type: schema.Text, Required: true,
-			Doc:      "Where it leads: an absolute path, or one from the folder of the link on.",
+			Doc:      "The target: an absolute path, or one relative to the link's directory.",
 			Examples: []string{`"/srv/tide/charts-2026"`, `"../charts"`}},
 	},
 	Examples: []schema.Example{
-		{About: "A name that stays while what it leads to changes", TOML: `[dir."/srv/charts-2026"]
+		{About: "A fixed name for a target that changes", TOML: `[dir."/srv/charts-2026"]
 owner = "root"
 mode = "0755"
 
 [link."/srv/charts"]
 to = "/srv/charts-2026"
 `},
-		{About: "A link that must go", TOML: `[link."/etc/old-charts"]
+		{About: "A link to remove", TOML: `[link."/etc/old-charts"]
 absent = true
 `},
 	},
@@ -53,14 +52,14 @@ absent = true
 	Check: func(name string, a value.Attrs) (string, error) {
 		to := a.Text("to")
 		if a.Has("to") && target(name, to) == name {
-			return "to", problem.Errorf("the link leads to itself").Remedy("write where else it should lead")
+			return "to", problem.Errorf("the link points to itself").Remedy("use another target")
 		}
 		if a.Has("to") && a.Bool("absent") {
-			return "to", problem.Errorf("to is given for a link that is to be absent").Remedy("take one of them out")
+			return "to", problem.Errorf("to cannot be combined with absent").Remedy("remove one of them")
 		}
 		if a.Has("to") && to == "" || strings.ContainsAny(to, "\x00\n") {
-			return "to", problem.Errorf("to is %s, which is no path", value.Shown(to)).
-				Remedy("write where the link leads")
+			return "to", problem.Errorf("invalid target %s", value.Shown(to)).
+				Remedy("use a path")
 		}
 		return "", nil
 	},
@@ -106,7 +105,7 @@ func (links) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 	case err != nil:
 		return state{}, err
 	case info.Type&fs.ModeSymlink == 0:
-		return state{}, problem.Errorf("%s is there and no link", t.Ref.Name).Remedy("move it away by hand")
+		return state{}, problem.Errorf("%s exists but is not a symlink", t.Ref.Name).Remedy("move it away by hand")
 	}
 	to, err := d.Readlink(name)
 	return state{true, to}, err
@@ -143,9 +142,9 @@ func (links) Write(_ context.Context, env *kind.Env, w kind.Differing[state]) er
 	return env.Symlink(w.Task, d, path.Dir(w.Task.Ref.Name), name, w.Task.Attrs.Text("to"))
 }
 
-// Stands gives the link.
-func (links) Stands(_ context.Context, env *kind.Env, t plan.Task, _ state) ([]plan.Stood, error) {
-	return env.StoodAt(t.Ref.Name)
+// Prior gives the link.
+func (links) Prior(_ context.Context, env *kind.Env, t plan.Task, _ state) ([]plan.Prior, error) {
+	return env.PriorAt(t.Ref.Name)
 }
 
 // Capture declares a link with where it leads.

@@ -15,7 +15,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// Where the system keeps what programs are told (locale.conf(5); Debian has it
+// Where the system keeps what programs are to use (locale.conf(5); Debian has it
 // elsewhere), and Debian what is to be made.
 const (
 	systemd = "/etc/locale.conf"
@@ -28,18 +28,17 @@ var about = &schema.Kind{
 	Area:   "system",
 	Tools:  []schema.Tool{{When: []string{"made"}, Any: []string{"locale-gen"}, Package: "locales"}},
 	Single: true,
-	About:  "The language that programs speak, and how they write numbers and times.",
-	Doc: "The name of the declaration is the locale, which becomes LANG of the whole system. Where the system " +
-		"can make " +
-		"it and has not yet, it is made.",
+	About:  "The system locale.",
+	Doc: "The declaration's name is the locale, which becomes the system's LANG. It is generated if it does " +
+		"not exist and the system can generate it.",
 	NoAbsent: "declare another one, such as C.UTF-8",
 	Examples: []schema.Example{
-		{About: "The plain one, which every system has", TOML: "[locale.\"C.UTF-8\"]\n"},
-		{About: "That of a country", TOML: "[locale.\"de_DE.UTF-8\"]\n"},
+		{About: "The basic locale that every system has", TOML: "[locale.\"C.UTF-8\"]\n"},
+		{About: "A country's locale", TOML: "[locale.\"de_DE.UTF-8\"]\n"},
 	},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no locale", name).Remedy("write one such as C.UTF-8 or de_DE.UTF-8")
+			return "", problem.Errorf("invalid locale %q", name).Remedy("use one such as C.UTF-8 or de_DE.UTF-8")
 		}
 		return name, nil
 	},
@@ -90,8 +89,9 @@ func (locales) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, err
 		st.made = st.made || plain(line) == plain(t.Ref.Name)
 	}
 	if !st.made && !st.gen.There {
-		return st, kind.NotYet(problem.Errorf("the host has no locale %s and nothing that makes one", t.Ref.Name).
-			Remedy("declare the package locales, or what brings it"))
+		return st, kind.NotYet(problem.Errorf("the host does not have the locale %s and cannot generate it",
+			t.Ref.Name).
+			Remedy("declare the package that provides it, such as locales"))
 	}
 	return st, nil
 }
@@ -127,7 +127,7 @@ func (locales) Compare(t plan.Task, st state) []plan.Change {
 	return out
 }
 
-// Write makes the locale and then tells programs of it.
+// Write makes the locale and then sets it for programs.
 func (locales) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	if w.Differs("made") {
 		if err := generate(ctx, env, w.Task, w.State.gen); err != nil {
@@ -150,7 +150,7 @@ func (locales) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 func generate(ctx context.Context, env *kind.Env, t plan.Task, gen kind.Text) error {
 	_, code, ok := strings.Cut(t.Ref.Name, ".")
 	if !ok {
-		return problem.Errorf("%s names no encoding", t.Ref.Name).Remedy("write it such as %s.UTF-8", t.Ref.Name)
+		return problem.Errorf("%s has no encoding", t.Ref.Name).Remedy("write it such as %s.UTF-8", t.Ref.Name)
 	}
 	code, _, _ = strings.Cut(code, "@")
 	line := t.Ref.Name + " " + code
@@ -177,12 +177,12 @@ func (k locales) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	return []string{st.lang}, nil
 }
 
-// Stands gives the files that are edited. A locale that was made stays.
-func (locales) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
+// Prior gives the files that are edited. A locale that was made stays.
+func (locales) Prior(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Prior, error) {
 	if st.made || !st.gen.There {
-		return env.StoodAt(st.file.Path)
+		return env.PriorAt(st.file.Path)
 	}
-	return env.StoodAt(st.file.Path, st.gen.Path)
+	return env.PriorAt(st.file.Path, st.gen.Path)
 }
 
 // Capture declares the locale that was asked for, which it has or has not.

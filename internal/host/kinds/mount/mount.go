@@ -27,16 +27,14 @@ var about = &schema.Kind{
 	Name:  "mount",
 	Area:  "system",
 	Tools: []schema.Tool{{When: []string{"mounted"}, Any: []string{"mount"}, Package: "mount"}},
-	About: "A file system: mounted where, from what, and at boot.",
-	Doc: "The name is the path where it is mounted; its folder is made if it does not exist. It is mounted " +
-		"first; only " +
-		"what could be mounted gets its line in /etc/fstab. Options that are not in force, as far as the kernel " +
-		"shows them, are set by mounting again. Anything else that is mounted there is replaced, and mounted again " +
-		"if the new one cannot be. A dir of the same path comes after it and sets the owner of what was mounted. " +
-		"Declared absent, it is unmounted and its line is removed.",
+	About: "A mounted file system.",
+	Doc: "The name is the mount point; its directory is created if it does not exist. The file system is mounted " +
+		"first, and is added to /etc/fstab only if that succeeds. Options that are not in effect, as far as the " +
+		"kernel shows them, are set by remounting. Another file system mounted there is replaced, and restored if " +
+		"the new one cannot be mounted. A dir with the same path comes after it and sets the owner of the mounted " +
+		"directory. If declared absent, it is unmounted and its line is removed from /etc/fstab.",
 	Attrs: []schema.Attr{
-		{Name: "what", Type: schema.Text, Required: true, Doc: "The device, UUID=... or LABEL=..., or where it is " +
-			"served.",
+		{Name: "what", Type: schema.Text, Required: true, Doc: "The device, UUID=..., LABEL=... or network share.",
 			Examples: []string{`"UUID=6b1a-55c2"`, `"archive.example.org:/srv/tide"`}},
 		{Name: "type", Type: schema.Text, Required: true, Doc: "The type of the file system.",
 			Examples: []string{`"ext4"`}},
@@ -44,15 +42,15 @@ var about = &schema.Kind{
 			Examples: []string{`["ro", "noexec"]`}},
 		{Name: "mounted", Type: schema.Bool, Default: "true", Doc: "Whether it is mounted now.",
 			Examples: []string{"false"}},
-		{Name: "boot", Type: schema.Bool, Default: "true",
-			Doc:      "Whether it has its line in the table of what is mounted at boot.",
+		{Name: "at_boot", Type: schema.Bool, Default: "true",
+			Doc:      "Whether it is in /etc/fstab.",
 			Examples: []string{"false"}},
 		{Name: "check_order", Type: schema.Int, Default: "0",
-			Doc:      "When it is checked at boot: 1 for the root file system, 2 for others, 0 for never.",
+			Doc:      "The check order at boot: 1 for the root file system, 2 for others, 0 for never.",
 			Examples: []string{"2"}},
 	},
 	Examples: []schema.Example{
-		{About: "A folder in memory, gone with every reboot", TOML: `[dir."/srv/scratch"]
+		{About: "A directory in memory, lost at every reboot", TOML: `[dir."/srv/scratch"]
 owner = "root"
 mode = "0755"
 
@@ -61,11 +59,11 @@ what = "tmpfs"
 type = "tmpfs"
 options = ["size=64m", "mode=0755", "noexec"]
 `},
-		{About: "One that is served no more", TOML: `[mount."/mnt/old-archive"]
+		{About: "A file system to unmount", TOML: `[mount."/mnt/old-archive"]
 absent = true
 `},
 	},
-	Captures: []string{"what", "type", "options", "mounted", "boot", "check_order"},
+	Captures: []string{"what", "type", "options", "mounted", "at_boot", "check_order"},
 	Canon:    schema.CleanPath,
 	Part:     func(string) string { return table },
 	Needs: func(n schema.Needer) []value.Ref {
@@ -79,25 +77,25 @@ absent = true
 	Check: func(name string, a value.Attrs) (string, error) {
 		if a.Bool("absent") {
 			if a.Has("what") || a.Has("type") {
-				return "", problem.Errorf("what and type are given for a mount that is to be absent").
-					Remedy("take them out")
+				return "", problem.Errorf("what and type cannot be combined with absent").
+					Remedy("remove them")
 			}
 			return "", nil
 		}
 		if name == "/" && (a.Has("mounted") && !a.Bool("mounted")) {
-			return "mounted", problem.Errorf("the root file system cannot be unmounted").Remedy("take mounted out")
+			return "mounted", problem.Errorf("the root file system cannot be unmounted").Remedy("remove mounted")
 		}
 		if w := a.Text("what"); a.Has("what") && (w == "" || strings.HasPrefix(w, "-") || value.HasControl(w)) {
-			return "what", problem.Errorf("%q is nothing that can be mounted", w).
-				Remedy("write a device, or where it is served")
+			return "what", problem.Errorf("invalid file system %q", w).
+				Remedy("use a device or a network share")
 		}
 		if t := a.Text("type"); a.Has("type") && !typeForm.MatchString(t) {
-			return "type", problem.Errorf("%q is no type of a file system", t).
-				Remedy("write one such as ext4, xfs, nfs or tmpfs")
+			return "type", problem.Errorf("invalid file system type %q", t).
+				Remedy("use one such as ext4, xfs, nfs or tmpfs")
 		}
 		for _, o := range a.Texts("options") {
 			if o == "" || strings.ContainsAny(o, ", ") || value.HasControl(o) {
-				return "options", problem.Errorf("%q is no option", o).Remedy("give each by itself, without spaces")
+				return "options", problem.Errorf("invalid option %q", o).Remedy("list each separately, without spaces")
 			}
 		}
 		return "", nil
@@ -215,14 +213,15 @@ func (mounts) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error)
 	case errors.Is(err, fs.ErrNotExist):
 		return st, nil
 	case err == nil && !info.Type.IsDir():
-		err = problem.Errorf("%s is no folder on this host", t.Ref.Name).Remedy("take it away, or mount elsewhere")
+		err = problem.Errorf("%s is not a directory on this host", t.Ref.Name).
+			Remedy("remove it, or use another mount point")
 	}
 	st.folder = true
 	return st, err
 }
 
 // other says whether something else is mounted than what is declared. What has a
-// name of another sort, such as a UUID, cannot be told from it here.
+// name of another sort, such as a UUID, cannot be compared with it here.
 func other(now, want entry) bool {
 	if now.sort != want.sort && want.sort != "auto" && want.sort != "none" && !strings.HasPrefix(now.sort, want.sort) {
 		return true
@@ -236,7 +235,7 @@ func (mounts) Compare(t plan.Task, st state) []plan.Change {
 	want := declared(t)
 	var out []plan.Change
 	if wants(t, "mounted") && t.Ref.Name != "/" && !st.folder {
-		out = append(out, plan.Change{What: "folder", Was: "absent", Becomes: "there"})
+		out = append(out, plan.Change{What: "directory", Was: "absent", Becomes: "present"})
 	}
 	switch mounted := wants(t, "mounted"); {
 	case mounted && !st.mounted:
@@ -250,7 +249,7 @@ func (mounts) Compare(t plan.Task, st state) []plan.Change {
 	case !mounted && st.mounted:
 		out = append(out, plan.Change{What: "mounted", Was: "yes", Becomes: "no"})
 	}
-	switch boot := wants(t, "boot"); {
+	switch boot := wants(t, "at_boot"); {
 	case boot && !st.listed:
 		out = append(out, plan.Change{What: "at boot", Was: "not mounted", Becomes: want.String()})
 	case boot && st.line.String() != want.String():
@@ -274,7 +273,7 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 			return err
 		}
 	}
-	if w.Differs("folder") {
+	if w.Differs("directory") {
 		if err := env.Mkdir(t.Ref.Name, -1, -1); err != nil {
 			return err
 		}
@@ -301,7 +300,7 @@ func (mounts) Write(ctx context.Context, env *kind.Env, w kind.Differing[state])
 	}
 	l := kind.SplitLines(st.file.Text)
 	var out []string
-	done := !wants(t, "boot")
+	done := !wants(t, "at_boot")
 	for _, line := range l.List {
 		e, ok := parse(line)
 		switch {
@@ -371,7 +370,7 @@ func (mounts) Capture(_ context.Context, _ *kind.Env, _ plan.Task, st state) (pl
 		c.Attrs["mounted"] = false
 	}
 	if !st.listed {
-		c.Attrs["boot"] = false
+		c.Attrs["at_boot"] = false
 	}
 	return c, nil
 }

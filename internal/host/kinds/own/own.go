@@ -1,4 +1,4 @@
-// Package own is every kind of one's own: a program, sent by the controller,
+// Package own is every custom kind: a program, sent by the controller,
 // that is asked in JSON on its standard streams.
 package own
 
@@ -36,7 +36,7 @@ type Question struct {
 
 // Answer is what it writes to its standard output.
 type Answer struct {
-	State   any      `json:"state"`   // of read: what stands, in whatever form
+	State   any      `json:"state"`   // of read: what is there, in whatever form
 	Changes []Change `json:"changes"` // of compare: what differs; nothing when all is as declared
 }
 
@@ -88,8 +88,8 @@ const (
 func Read(verb, text string) (Answer, error) {
 	var a Answer
 	wrong := func(what string) error {
-		return problem.Errorf("the kind's program answers %s with %s", verb, what).
-			Remedy("see its %s: it is to write one JSON object and nothing else", verb)
+		return problem.Errorf("the kind's program responds to %s with %s", verb, what).
+			Remedy("check how it handles %s: it must write one JSON object and nothing else", verb)
 	}
 	if len(text) > maxAnswer {
 		return a, wrong(fmt.Sprintf("%d bytes", len(text)))
@@ -101,7 +101,7 @@ func Read(verb, text string) (Answer, error) {
 	d.DisallowUnknownFields()
 	d.UseNumber()
 	if err := d.Decode(&a); err != nil {
-		return a, wrong("what is no answer: " + err.Error())
+		return a, wrong("an invalid response: " + err.Error())
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
 		return a, wrong("more than one JSON object")
@@ -111,7 +111,7 @@ func Read(verb, text string) (Answer, error) {
 	}
 	for _, c := range a.Changes {
 		if c.What == "" {
-			return a, wrong("a change that does not say of what")
+			return a, wrong("a change without a name")
 		}
 	}
 	return a, nil
@@ -134,7 +134,7 @@ type state struct {
 	changes []plan.Change
 }
 
-// Read asks what stands, and at once what of it differs.
+// Read asks what is there, and at once what of it differs.
 func (one) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error) {
 	var st state
 	program, err := sent(env, t)

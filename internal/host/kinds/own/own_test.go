@@ -14,11 +14,12 @@ func TestAnswers(t *testing.T) {
 		{"read", "{\"state\": null}\n\n", ""},
 		{"compare", `{"changes": [{"what": "line", "was": "", "becomes": "x"}]}`, ""},
 		{"write", "", ""},
-		{"read", "", "answers read with what is no answer: EOF"},
-		{"read", "sludge", "answers read with what is no answer: invalid character 's'"},
+		{"read", "", "the kind's program responds to read with an invalid response: EOF"},
+		{"read", "sludge", "the kind's program responds to read with an invalid response: invalid character 's' " +
+			"looking for beginning of value"},
 		{"read", `{"state": 1} {"state": 2}`, "with more than one JSON object"},
 		{"read", `{"stat": 1}`, `unknown field "stat"`},
-		{"compare", `{"changes": [{"was": "a"}]}`, "with a change that does not say of what"},
+		{"compare", `{"changes": [{"was": "a"}]}`, "with a change without a name"},
 		{"compare", `{"changes": [` + strings.Repeat(`{"what":"x"},`, 1000) + `{"what":"x"}]}`, "with 1001 changes"},
 		{"read", strings.Repeat(" ", maxAnswer+1), "with 1048577 bytes"},
 	} {

@@ -134,7 +134,7 @@ func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 		goes := e.Becomes == ""
 		if goes && e.Essential {
 			return problem.Errorf("it would remove %s, which is essential to this host", e.Name).
-				Remedy("remove this declaration; nothing was done")
+				Remedy("remove this declaration; nothing was changed")
 		}
 		if e.Of(t.Ref.Name) {
 			continue
@@ -147,12 +147,12 @@ func forbidden(env *kind.Env, t plan.Task, list []backend.Effect) error {
 		}
 		if i >= 0 {
 			return problem.Errorf("it would also %s, which is declared differently", deed(e)).
-				Remedy("make the declarations agree, or remove one of them; nothing was done")
+				Remedy("make the declarations agree, or remove one of them; nothing was changed")
 		}
 		for ref, entry := range env.Store.Entries {
 			if goes && ref.Kind == about.Name && e.Of(ref.Name) {
 				return problem.Errorf("it would also remove %s, which the project %q manages on this host", e.Name,
-					entry.Project).Remedy("remove one of the declarations; nothing was done")
+					entry.Project).Remedy("remove one of the declarations; nothing was changed")
 			}
 		}
 	}

@@ -24,11 +24,11 @@ const (
 		"package ghost is not installed\n"
 )
 
-// TestManagersOnToldHosts says for each manager what it finds on a host, what it
+// TestManagersOnScriptedHosts says for each manager what it finds on a host, what it
 // asks the host's program to do, and what it makes of a refusal. What programs
 // answer here, real ones of the lab have answered.
-func TestManagersOnToldHosts(t *testing.T) {
-	for name, c := range managersOnToldHostsCases {
+func TestManagersOnScriptedHosts(t *testing.T) {
+	for name, c := range managersOnScriptedHostsCases {
 		t.Run(name, func(t *testing.T) {
 			h := scripted.New(t)
 			maps.Copy(h.Answers, c.answers)
@@ -46,9 +46,9 @@ func TestManagersOnToldHosts(t *testing.T) {
 			}
 			if got := read(func(env *kind.Env) error {
 				db, err := c.m.Installed(t.Context(), env, []string{"tide-logger", "salt-lamp", "ghost"})
-				said = stands(db)
+				said = current(db)
 				return err
-			}); got != c.stands {
+			}); got != c.current {
 				t.Errorf("it finds %s", got)
 			}
 			if got := read(func(env *kind.Env) error {
@@ -100,12 +100,12 @@ func TestManagersOnToldHosts(t *testing.T) {
 	}
 }
 
-// managersOnToldHostsCases are what TestManagersOnToldHosts goes through.
-var managersOnToldHostsCases = map[string]struct {
+// managersOnScriptedHostsCases are what TestManagersOnScriptedHosts goes through.
+var managersOnScriptedHostsCases = map[string]struct {
 	m       backend.Manager
 	files   map[string]string
 	answers map[string]machine.Output
-	stands  string // of tide-logger, salt-lamp and ghost
+	current string // of tide-logger, salt-lamp and ghost
 	asked   string
 	offers  string
 	does    map[string]string // by what is to be done
@@ -131,9 +131,9 @@ var managersOnToldHostsCases = map[string]struct {
 				Stdout: "Waiting for process with pid 4711 to finish.\nError: Failed to obtain the transaction " +
 					"lock\n"},
 		},
-		stands: "tide-logger 1.10.0-1, salt-lamp 2:3-1 held",
-		asked:  "salt-lamp tide-logger",
-		offers: "1.10-1 of 1.10-1 1.9-1",
+		current: "tide-logger 1.10.0-1, salt-lamp 2:3-1 held",
+		asked:   "salt-lamp tide-logger",
+		offers:  "1.10-1 of 1.10-1 1.9-1",
 		does: map[string]string{
 			"install": "dnf --setopt=exit_on_lock=True -y -q install -- tide-logger-1.9-1.noarch",
 			"remove": "dnf --setopt=exit_on_lock=True -q versionlock delete salt-lamp; dnf " +
@@ -165,9 +165,9 @@ var managersOnToldHostsCases = map[string]struct {
 			// News, and no error: a reboot is wanted.
 			"zypper --non-interactive --no-refresh install --oldpackage -- tide-logger.noarch=1.9-1": {Code: 102},
 		},
-		stands: "tide-logger 1.10.0-1, salt-lamp 2:3-1 held",
-		asked:  "salt-lamp tide-logger",
-		offers: "1.9-1 of 1.9-1",
+		current: "tide-logger 1.10.0-1, salt-lamp 2:3-1 held",
+		asked:   "salt-lamp tide-logger",
+		offers:  "1.9-1 of 1.9-1",
 		does: map[string]string{
 			"install": "zypper --non-interactive --no-refresh install --oldpackage -- tide-logger.noarch=1.9-1",
 			"remove": "zypper --non-interactive removelock -- salt-lamp; " +
@@ -195,13 +195,13 @@ var managersOnToldHostsCases = map[string]struct {
 				Stdout: "error: failed to init transaction " +
 					"(unable to lock database)\n"},
 		},
-		stands: "tide-logger 1.4.2-1, salt-lamp 2:3-1 held",
-		asked:  "tide-logger",
-		offers: "1:1.9-1 of 1:1.9-1 1.8-1",
+		current: "tide-logger 1.4.2-1, salt-lamp 2:3-1 held",
+		asked:   "tide-logger",
+		offers:  "1:1.9-1 of 1:1.9-1 1.8-1",
 		does: map[string]string{
 			"install": "pacman --noconfirm --noprogressbar -S -- tide-logger.noarch",
 			"remove":  "pacman --noconfirm --noprogressbar -Rn -- salt-lamp",
-			"hold":    "error: pacman keeps what it holds in /etc/pacman.conf",
+			"hold":    "error: pacman holds packages through /etc/pacman.conf",
 			"file":    "pacman --noconfirm --noprogressbar -U -- /srv/p",
 		},
 		refuses: "target not found: ghost",
@@ -219,9 +219,9 @@ var managersOnToldHostsCases = map[string]struct {
 			"apk --no-progress add -- tide-logger": {Code: 99, Stdout: "ERROR: Unable to lock database: Resource " +
 				"temporarily unavailable\nERROR: Failed to open apk database: Resource temporarily unavailable\n"},
 		},
-		stands: "tide-logger 1.4.2-r1, salt-lamp 3-r1 held",
-		asked:  "bell chart salt-lamp tide-logger",
-		offers: "1.9-r1 of 1.9-r1 1.4.2-r1",
+		current: "tide-logger 1.4.2-r1, salt-lamp 3-r1 held",
+		asked:   "bell chart salt-lamp tide-logger",
+		offers:  "1.9-r1 of 1.9-r1 1.4.2-r1",
 		does: map[string]string{
 			"install": "apk --no-progress add -- tide-logger.noarch=1.9-1",
 			"remove":  "apk --no-progress del --purge -- salt-lamp",
@@ -232,7 +232,7 @@ var managersOnToldHostsCases = map[string]struct {
 	},
 }
 
-func stands(db map[string]backend.State) string {
+func current(db map[string]backend.State) string {
 	var out []string
 	for _, name := range []string{"tide-logger", "salt-lamp", "ghost"} {
 		if st, there := db[name]; there {

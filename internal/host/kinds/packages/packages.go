@@ -39,26 +39,26 @@ var about = &schema.Kind{
 	Name:  "package",
 	Area:  "software",
 	About: "A software package.",
-	Doc: "By apt, zypper, dnf, pacman or apk, whichever the host has. Neighbours in the order are installed in " +
-		"one run " +
-		"of the package manager; when that fails each is tried alone, so that one that cannot be installed does not " +
-		"sink the rest. The package list is refreshed at most once a run: when something is to be installed, or when " +
-		"newest is declared and the list is older than [run] package_list_age. What the package manager would also " +
-		"install, change or remove is shown first, and refused if it is declared differently or would remove what " +
-		"the host needs. Configuration files that were changed by hand are kept.",
+	Doc: "Uses apt, zypper, dnf, pacman or apk, whichever the host has. Packages that are adjacent in the order " +
+		"are installed in one run of the package manager; if that fails, each is tried separately, so one failure " +
+		"does not affect the others. The package list is refreshed at most once per run: if something must be " +
+		"installed, or if newest is declared and the list is older than [run] package_list_age. Anything else that " +
+		"the package manager would install, change or remove is shown first, and refused if it is declared " +
+		"differently or would remove something the host needs. Configuration files that were modified by hand are " +
+		"kept.",
 	Attrs: append([]schema.Attr{
 		{Name: "version", Type: schema.Version, Floating: Newest, Default: "any",
-			Doc: "An exact version as the package manager prints it, a pattern in which * stands for " +
-				"anything, or newest.",
+			Doc: "An exact version as the package manager prints it, a pattern in which * matches anything, " +
+				"or newest.",
 			Examples: []string{`"newest"`, `"1.4.2-1"`, `"1.4.*"`}},
-		{Name: "hold", Type: schema.Bool, Default: "left as it is",
-			Doc:      "Whether the package manager leaves it in its version when it brings all up to date.",
+		{Name: "hold", Type: schema.Bool, Default: "unchanged",
+			Doc:      "Whether the package manager keeps this version in a system upgrade.",
 			Examples: []string{"true"}},
 		{Name: "purge", Type: schema.Bool, Default: "false",
-			Doc: "When absent: whether its configuration files go as well.", Examples: []string{"true"}},
+			Doc: "With absent: also remove its configuration files.", Examples: []string{"true"}},
 		{Name: "from", Type: schema.Origin, Default: "a repository",
-			Doc: "The package as a file: in the manifest's folder, at an address, or at a path on the host. Its " +
-				"version must be declared.",
+			Doc: "A package file: in the manifest's directory, at a URL, or at a path on the host. The version " +
+				"must be declared.",
 			Examples: []string{`"tide-logger_1.4.2-1_all.deb"`,
 				`"https://packages.example.org/tide-logger-1.4.2.rpm"`}},
 	}, fetch.Attrs...),
@@ -66,10 +66,11 @@ var about = &schema.Kind{
 		{About: "A package in its newest version", TOML: `[package.tide-logger]
 version = "newest"
 `},
-		{About: "A package that must not be there", TOML: `[package.old-ticker]
+		{About: "A package to remove", TOML: `[package.old-ticker]
 absent = true
 `},
-		{About: "One that stays in a line of versions, and goes with all its files", TOML: `[package.chart-press]
+		{About: "A package held at a version series, and one to remove with its configuration",
+			TOML: `[package.chart-press]
 version = "2.0.*"
 hold = true
 
@@ -77,15 +78,15 @@ hold = true
 absent = true
 purge = true
 `},
-		{About: "One that lies beside the manifest", TOML: `[package.tide-logger]
+		{About: "A package file next to the manifest", TOML: `[package.tide-logger]
 version = "1.4.2-1"
 from = "tide-logger.deb"
 `, Files: map[string]string{"tide-logger.deb": "Package: tide-logger\nVersion: 1.4.2-1\n"}},
 	},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no package name", name).
-				Remedy("use letters, digits and +-._:@~, at least two, with no dash at either end")
+			return "", problem.Errorf("invalid package name %q", name).
+				Remedy("use at least two letters, digits and +-._:@~, with no dash at either end")
 		}
 		return name, nil
 	},
@@ -101,24 +102,24 @@ from = "tide-logger.deb"
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
 		if v := a.Text("version"); a.Has("from") && (v == "" || v == Newest || strings.Contains(v, "*")) {
-			return "from", problem.Errorf("it does not say which version the file has").
-				Remedy("give version exactly, as the package manager prints it")
+			return "from", problem.Errorf("the version of the file is missing").
+				Remedy("set version exactly as the package manager prints it")
 		}
 		if a.Bool("absent") && a.Has("from") {
-			return "from", problem.Errorf("from is given for a package that is to be absent").
-				Remedy("take one of them out")
+			return "from", problem.Errorf("from cannot be combined with absent").
+				Remedy("remove one of them")
 		}
 		if a.Bool("absent") && a.Has("version") {
-			return "version", problem.Errorf("version is given for a package that is to be absent").
-				Remedy("take one of them out")
+			return "version", problem.Errorf("version cannot be combined with absent").
+				Remedy("remove one of them")
 		}
 		if a.Bool("absent") && a.Has("hold") {
-			return "hold", problem.Errorf("hold is given for a package that is to be absent").
-				Remedy("take one of them out")
+			return "hold", problem.Errorf("hold cannot be combined with absent").
+				Remedy("remove one of them")
 		}
 		if a.Has("purge") && !a.Bool("absent") {
-			return "purge", problem.Errorf("purge only says how to remove a package").
-				Remedy("set absent = true or take it out")
+			return "purge", problem.Errorf("purge requires absent = true").
+				Remedy("set absent = true, or remove purge")
 		}
 		return fetch.Check(a, schema.Remote(a.Text("from")))
 	},
@@ -148,16 +149,16 @@ func ManagerOf(env *kind.Env) (backend.Manager, error) {
 		}
 		looked = append(looked, m.Program())
 	}
-	return nil, problem.Errorf("this host has no package manager that can be worked with").
-		Remedy("these can: %s", strings.Join(looked, ", "))
+	return nil, problem.Errorf("this host has no supported package manager").
+		Remedy("supported: %s", strings.Join(looked, ", "))
 }
 
-// state is what stands of one package, and what could.
+// state is what is there of one package, and what could.
 type state struct {
 	backend.State
 	newest string // the newest that can be found of what is declared, where that names no version
 	doubt  bool   // no list knows it, but the lists are old
-	cut    bool   // the manager was interrupted and refuses all else until that is mended
+	cut    bool   // the manager was interrupted and refuses all else until that is repaired
 }
 
 // known is what was read for all packages of the plan.
@@ -201,11 +202,11 @@ func read(ctx context.Context, env *kind.Env) (backend.Manager, *known, error) {
 	}
 	k, err := kind.Cached(env, kind.ThePackages, func() (*known, error) {
 		installed, err := m.Installed(ctx, env, names(env, func(plan.Task) bool { return true }))
-		by, mends := m.(backend.Mender)
-		return &known{installed: installed, cut: mends && by.Interrupted(env)}, err
+		by, fixes := m.(backend.Repairer)
+		return &known{installed: installed, cut: fixes && by.Interrupted(env)}, err
 	})
 	if err != nil {
-		return nil, nil, fmt.Errorf("read what is installed: %w", err)
+		return nil, nil, fmt.Errorf("list installed packages: %w", err)
 	}
 	if k.offers != nil {
 		return m, k, nil
@@ -325,14 +326,14 @@ func exactly(t plan.Task, o backend.Offer) error {
 	version := t.Attrs.Text("version")
 	switch {
 	case o.Newest == "" && len(o.Versions) == 0:
-		return kind.NotYet(problem.Errorf("no package list on this host knows a package %s", t.Ref.Name).
-			Remedy("see that its name is right, or declare first what brings its repository"))
+		return kind.NotYet(problem.Errorf("package %q not found in any repository", t.Ref.Name).
+			Remedy("check the name, or declare its repository first"))
 	case version == "" || version == Newest || slices.ContainsFunc(o.Versions,
 		func(v string) bool { return matches(version, v) }):
 		return nil
 	}
-	return kind.NotYet(problem.Errorf("no package list on this host has %s in the version %s", t.Ref.Name, version).
-		Remedy("there are %s", strings.Join(o.Versions, ", ")))
+	return kind.NotYet(problem.Errorf("package %q not found in version %s in any repository", t.Ref.Name, version).
+		Remedy("available: %s", strings.Join(o.Versions, ", ")))
 }
 
 // Compare says what differs. That the manager was interrupted matters where it is
@@ -342,7 +343,7 @@ func (packages) Compare(t plan.Task, s any) []plan.Change {
 	changes := compare(t, st)
 	if st.cut && len(changes) > 0 {
 		changes = append(changes, plan.Change{What: "package manager", Was: "interrupted",
-			Becomes: "done with what it had begun"})
+			Becomes: "finished interrupted changes"})
 	}
 	return changes
 }
@@ -354,7 +355,7 @@ func compare(t plan.Task, st state) []plan.Change {
 	}
 	change := func(was, becomes string) []plan.Change {
 		if st.doubt {
-			becomes += ", if the lists know it once they are refreshed"
+			becomes += ", if a repository has it after the refresh"
 		}
 		return []plan.Change{{What: "version", Was: was, Becomes: becomes}}
 	}
@@ -362,7 +363,7 @@ func compare(t plan.Task, st state) []plan.Change {
 	case t.Absent && st.Version+st.Half != "":
 		return change(st.Version+st.Half, "absent")
 	case t.Absent && t.Attrs.Bool("purge") && st.Remains:
-		return []plan.Change{{What: "configuration files", Was: "there", Becomes: "absent"}}
+		return []plan.Change{{What: "configuration files", Was: "present", Becomes: "absent"}}
 	case t.Absent:
 		return nil
 	case st.Half != "":
@@ -401,7 +402,7 @@ func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		}
 		return b.errs
 	}
-	mended := b.mend()
+	repaired := b.repair()
 	var install, remove, purge []int
 	for i, w := range work {
 		switch {
@@ -422,21 +423,21 @@ func (packages) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		if w.Differs("hold") && b.errs[i] == nil {
 			b.errs[i] = b.m.Hold(ctx, env, w.Task.Ref.Name, w.Task.Attrs.Bool("hold"))
 		}
-		if b.errs[i] != nil && mended != nil {
-			b.errs[i] = both(mended, b.errs[i])
+		if b.errs[i] != nil && repaired != nil {
+			b.errs[i] = both(repaired, b.errs[i])
 		}
 	}
 	return b.errs
 }
 
-// mend has a manager that was interrupted finish first. Where that fails, what is
-// asked for may still work, and else the error is told with it.
-func (b *batch) mend() error {
-	by, ok := b.m.(backend.Mender)
+// repair has a manager that was interrupted finish first. Where that fails, what is
+// asked for may still work, and else the error is reported with it.
+func (b *batch) repair() error {
+	by, ok := b.m.(backend.Repairer)
 	if !ok || !slices.ContainsFunc(b.work, func(w kind.Work) bool { return w.State.(state).cut }) {
 		return nil
 	}
-	if err := by.Mend(b.ctx, b.env); err != nil {
+	if err := by.Repair(b.ctx, b.env); err != nil {
 		return fmt.Errorf("finish what was interrupted: %w", err)
 	}
 	return nil
@@ -518,12 +519,12 @@ func (b *batch) file(t plan.Task) (err error) {
 func (b *batch) putIn(t plan.Task, at string) error {
 	name, version, err := b.m.Inside(b.ctx, b.env, at)
 	if err != nil {
-		return fmt.Errorf("look into the package's file: %w", err)
+		return fmt.Errorf("read the package file: %w", err)
 	}
 	if bare, _, _ := strings.Cut(t.Ref.Name, ":"); name != bare && name != t.Ref.Name ||
 		version != t.Attrs.Text("version") {
 		return problem.Errorf("the file is the package %s in the version %s", name, version).
-			Remedy("declare that one, or give another file; nothing was installed")
+			Remedy("declare that version, or use another file; nothing was installed")
 	}
 	effects, _ := b.m.Foresee(b.ctx, b.env, []backend.Want{{Name: at}}, nil, false)
 	if err := forbidden(b.env, t, others(effects, []string{name, t.Ref.Name})); err != nil {
@@ -617,16 +618,16 @@ func (packages) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	return m.Asked(ctx, env)
 }
 
-// Stands gives the version.
-func (packages) Stands(_ context.Context, _ *kind.Env, t plan.Task, s any) ([]plan.Stood, error) {
+// Prior gives the version.
+func (packages) Prior(_ context.Context, _ *kind.Env, t plan.Task, s any) ([]plan.Prior, error) {
 	st := s.(state)
 	if st.Half != "" {
 		return nil, fmt.Errorf("it was %s, neither installed nor absent", st.Half)
 	}
-	return []plan.Stood{standing(t.Ref.Name, st.State, t.Attrs.Has("hold") || st.Held)}, nil
+	return []plan.Prior{standing(t.Ref.Name, st.State, t.Attrs.Has("hold") || st.Held)}, nil
 }
 
-func standing(name string, s backend.State, hold bool) plan.Stood {
+func standing(name string, s backend.State, hold bool) plan.Prior {
 	ref := value.Ref{Kind: about.Name, Name: name}
 	if s.Version == "" {
 		return plan.Missing(ref)
@@ -635,17 +636,17 @@ func standing(name string, s backend.State, hold bool) plan.Stood {
 	if hold {
 		attrs["hold"] = s.Held
 	}
-	return plan.Standing(ref, attrs)
+	return plan.NewPrior(ref, attrs)
 }
 
 // All gives every package that is installed: what others need comes along with them.
-func (packages) All(ctx context.Context, env *kind.Env) (map[string]plan.Stood, error) {
+func (packages) All(ctx context.Context, env *kind.Env) (map[string]plan.Prior, error) {
 	m, err := ManagerOf(env)
 	if err != nil {
 		return nil, err
 	}
 	installed, err := m.Installed(ctx, env, nil)
-	out := map[string]plan.Stood{}
+	out := map[string]plan.Prior{}
 	for name, s := range installed {
 		if s.Version != "" {
 			out[name] = standing(name, s, false)
@@ -657,7 +658,7 @@ func (packages) All(ctx context.Context, env *kind.Env) (map[string]plan.Stood, 
 // Who asks the manager who did something to a package last.
 func (packages) Who(env *kind.Env, name string) (who string, when time.Time) {
 	m, err := ManagerOf(env)
-	if by, ok := m.(backend.Teller); ok && err == nil {
+	if by, ok := m.(backend.Author); ok && err == nil {
 		return by.Who(env, name)
 	}
 	return "", time.Time{}

@@ -17,7 +17,7 @@ import (
 func TestCompare(t *testing.T) {
 	for _, c := range []struct {
 		declared string // version, or "absent"
-		stands   state
+		current  state
 		want     string
 	}{
 		{"", state{}, "absent -> installed"},
@@ -33,18 +33,18 @@ func TestCompare(t *testing.T) {
 		{"absent", state{State: backend.State{Version: "1"}}, "1 -> absent"},
 		{"absent", state{State: backend.State{Half: "half-installed"}}, "half-installed -> absent"},
 		{"absent", state{}, ""},
-		{"", state{doubt: true}, "absent -> installed, if the lists know it once they are refreshed"},
+		{"", state{doubt: true}, "absent -> installed, if a repository has it after the refresh"},
 	} {
 		task := plan.Task{Attrs: value.Attrs{"version": c.declared}}
 		if c.declared == "absent" {
 			task = plan.Task{Absent: true}
 		}
 		got := ""
-		for _, ch := range (packages{}).Compare(task, c.stands) {
+		for _, ch := range (packages{}).Compare(task, c.current) {
 			got += fmt.Sprintf("%s -> %s", ch.Was, ch.Becomes)
 		}
 		if got != c.want {
-			t.Errorf("declared %q, with %+v: %q, want %q", c.declared, c.stands, got, c.want)
+			t.Errorf("declared %q, with %+v: %q, want %q", c.declared, c.current, got, c.want)
 		}
 	}
 }

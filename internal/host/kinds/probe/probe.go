@@ -27,55 +27,56 @@ import (
 
 var about = &schema.Kind{
 	Name:  "probe",
-	Area:  "proof",
-	About: "A question whose answer proves that it works.",
-	Doc: "The name is in words of your own. Probes are asked once all changes are made, and alone by `jadekettle " +
-		"verify`; " +
-		"never in a preview. A probe changes nothing. One whose answer is not as declared is asked again for a " +
-		"while, and then has failed. Exactly one of port, url, run, script, file, process and resolves is given.",
+	Area:  "health checks",
+	About: "A health check: port, URL, command, file, process or DNS name.",
+	Doc: "Choose any name. Probes run after all changes have been made, and alone with `jadekettle verify`; " +
+		"never in a preview. A probe changes nothing. One that does not pass is retried for a while and then " +
+		"counts as a failure. Exactly one of port, url, run, script, file, process and resolves is required.",
 	Asks:     true,
-	NoAbsent: "take the declaration out",
+	NoAbsent: "remove the declaration",
 	Attrs: []schema.Attr{
-		{Name: probe.Port, Type: schema.Text, Doc: "A port, as HOST:PORT, that must take a TCP connection.",
+		{Name: probe.Port, Type: schema.Text, Doc: "A port, as HOST:PORT, that must accept a TCP connection.",
 			Examples: []string{`"127.0.0.1:8080"`, `"${host.address}:25"`}},
 		{Name: probe.URL, Type: schema.Text,
-			Doc:      "An address by http or https that must answer; from the host by curl.",
+			Doc:      "An HTTP or HTTPS address that must respond; from the host, curl is used.",
 			Examples: []string{`"https://charts.example.org/"`}},
-		{Name: probe.Run, Type: schema.Text, List: true, Doc: "A command that must succeed, passed on as it is.",
+		{Name: probe.Run, Type: schema.Text, List: true, Doc: "A command that must succeed, passed literally.",
 			Examples: []string{`["tide-logger", "--status"]`}},
-		{Name: probe.Script, Type: schema.Text, Doc: "Lines for sh, in the place of run.",
+		{Name: probe.Script, Type: schema.Text, Doc: "A script for sh, instead of run.",
 			Examples: []string{`"tide-logger --status | grep -q up"`}},
-		{Name: probe.File, Type: schema.Path, Doc: "A file that must be there.",
+		{Name: probe.File, Type: schema.Path, Doc: "A file that must exist.",
 			Examples: []string{`"/run/tide-logger.pid"`}},
-		{Name: probe.Process, Type: schema.Text, Doc: "A program, by name, that must run.",
+		{Name: probe.Process, Type: schema.Text, Doc: "The name of a program that must be running.",
 			Examples: []string{`"tide-logger"`}},
-		{Name: probe.Resolves, Type: schema.Text, Doc: "A name that must have an address.",
+		{Name: probe.Resolves, Type: schema.Text, Doc: "A DNS name that must resolve.",
 			Examples: []string{`"charts.example.org"`}},
-		{Name: "status", Type: schema.Int, Default: "200 to 299", Doc: "The status that the url must answer with.",
+		{Name: "status", Type: schema.Int, Default: "200 to 299", Doc: "The HTTP status that the url must return.",
 			Examples: []string{"301"}},
-		{Name: "text", Type: schema.Pattern, Doc: "What the page, the output or the file must hold.",
+		{Name: "text", Type: schema.Pattern, Doc: "A pattern that the page, the output or the file must contain.",
 			Examples: []string{`"^tide-logger: up$"`}},
-		{Name: "certificate_days", Type: schema.Int, Doc: "For how many days the url's certificate must still be good.",
+		{Name: "certificate_days", Type: schema.Int, Doc: "The number of days for which the url's certificate must " +
+			"still be valid.",
 			Examples: []string{"14"}},
-		{Name: "headers", Type: schema.Values, Doc: "Headers of the request for the url; they may be secrets.",
+		{Name: "headers", Type: schema.Values, Doc: "Request headers for the url; may contain secrets.",
 			Examples: []string{`{ Host = "charts.example.org" }`}},
-		{Name: "trust_any_certificate", Type: schema.Bool, Default: "false", Doc: "Whether the url's may be anybody's.",
+		{Name: "trust_any_certificate", Type: schema.Bool, Default: "false", Doc: "Accept any TLS certificate.",
 			Examples: []string{"true"}},
-		{Name: "exit_code", Type: schema.Int, Default: "0", Doc: "The code that the command must end with.",
+		{Name: "exit_code", Type: schema.Int, Default: "0", Doc: "The required exit status of the command.",
 			Examples: []string{"3"}},
-		{Name: "address", Type: schema.Text, Doc: "An address that the name must have.",
+		{Name: "address", Type: schema.Text, Doc: "An address that the name must resolve to.",
 			Examples: []string{`"192.0.2.80"`}},
 		{Name: "run_as", Type: schema.Name, Default: "the login user (root when elevated)",
-			Doc: "Whose rights the command has.", Examples: []string{`"tidelog"`}},
+			Doc: "The user to run the command as.", Examples: []string{`"tidelog"`}},
 		{Name: probe.AskedFrom, Type: schema.Text, Choices: []string{probe.Host, probe.Controller}, Default: `"host"`,
-			Doc: "Who asks; the controller can ask a port, a url and a name.", Examples: []string{`"controller"`}},
-		{Name: "within", Type: schema.Duration, Default: `"10s"`, Doc: "How long it is asked again.",
+			Doc:      "Where the check runs; the controller can check port, url and resolves.",
+			Examples: []string{`"controller"`}},
+		{Name: "within", Type: schema.Duration, Default: `"10s"`, Doc: "How long to retry.",
 			Examples: []string{`"1m"`}},
-		{Name: "every", Type: schema.Duration, Default: `"1s"`, Doc: "How long is waited before it is asked again.",
+		{Name: "every", Type: schema.Duration, Default: `"1s"`, Doc: "The wait between attempts.",
 			Examples: []string{`"5s"`}},
 	},
 	Examples: []schema.Example{
-		{About: "A service that answers, and its page", TOML: `[probe."the gate answers"]
+		{About: "A service that responds, and its page", TOML: `[probe."the gate responds"]
 port = "127.0.0.1:22"
 within = "30s"
 
@@ -83,7 +84,7 @@ within = "30s"
 url = "http://charts.example.org/index.txt"
 text = "index"
 `},
-		{About: "A command, a file and a process", TOML: `[probe."the system knows itself"]
+		{About: "A command, a file and a process", TOML: `[probe."the system is identified"]
 file = "/etc/os-release"
 text = '^ID='
 
@@ -100,7 +101,7 @@ owner = "root"
 mode = "0644"
 `},
 	},
-	Canon: schema.CanonWords("a probe", "say in a few words what it proves"),
+	Canon: schema.CanonWords("a probe", "describe what it checks in a few words"),
 	Check: check,
 }
 
@@ -116,20 +117,20 @@ var goes = map[string][]string{
 func check(_ string, a value.Attrs) (string, error) {
 	way := probe.Way(a)
 	if way == "" {
-		return "", problem.Errorf("it asks none or several of %s", strings.Join(probe.Ways, ", ")).
-			Remedy("give one of them; several questions are several probes")
+		return "", problem.Errorf("exactly one of %s is required", strings.Join(probe.Ways, ", ")).
+			Remedy("set one of them; declare several probes for several checks")
 	}
 	for _, name := range value.Keys(goes) {
 		if !a.Has(name) || slices.Contains(goes[name], way) {
 			continue
 		}
-		return name, problem.Errorf("%s says nothing about a %s", name, way).
-			Remedy("it goes with %s", strings.Join(goes[name], ", "))
+		return name, problem.Errorf("%s does not apply to %s", name, way).
+			Remedy("it applies to %s", strings.Join(goes[name], ", "))
 	}
 	far := []string{probe.Port, probe.URL, probe.Resolves}
 	if a.Text(probe.AskedFrom) == probe.Controller && !slices.Contains(far, way) {
-		return probe.AskedFrom, problem.Errorf("only the host can be asked about a %s", way).
-			Remedy("take asked_from out")
+		return probe.AskedFrom, problem.Errorf("%s can be checked only from the host", way).
+			Remedy("remove asked_from")
 	}
 	switch way {
 	case probe.Port:
@@ -142,15 +143,15 @@ func check(_ string, a value.Attrs) (string, error) {
 		}
 	case probe.Run:
 		if words := a.Texts(way); len(words) == 0 || words[0] == "" || words[0][0] == '-' {
-			return way, problem.Errorf("run names no program").Remedy("write run = [\"PROGRAM\", \"ARGUMENT\"]")
+			return way, problem.Errorf("run is empty").Remedy("write run = [\"PROGRAM\", \"ARGUMENT\"]")
 		}
 	case probe.Resolves:
 		if name := a.Text(way); name == "" || name[0] == '-' || strings.ContainsAny(name, " /\t\n") {
-			return way, problem.Errorf("%q is no name of a host", name).Remedy("write one such as charts.example.org")
+			return way, problem.Errorf("invalid host name %q", name).Remedy("use one such as charts.example.org")
 		}
 		if _, err := netip.ParseAddr(a.Text("address")); a.Has("address") && err != nil {
-			return "address", problem.Errorf("%q is no address", a.Text("address")).
-				Remedy("write one such as 192.0.2.80")
+			return "address", problem.Errorf("invalid address %q", a.Text("address")).
+				Remedy("use one such as 192.0.2.80")
 		}
 	}
 	return "", nil
@@ -247,7 +248,7 @@ func (p asked) port(ctx context.Context) error {
 		return err
 	}
 	if len(got) == 0 {
-		return problem.Errorf("%s is not known: no address was found", host).Remedy("see which name server is asked")
+		return problem.Errorf("%s does not resolve: no address found", host).Remedy("check which name server is used")
 	}
 	n, _ := strconv.ParseUint(port, 10, 16) // an Endpoint
 	ctx, cancel := context.WithTimeout(ctx, oneLimit)
@@ -257,7 +258,7 @@ func (p asked) port(ctx context.Context) error {
 			return nil
 		}
 	}
-	return problem.Errorf("%s does not answer: %w", at, err)
+	return problem.Errorf("%s does not respond: %w", at, err)
 }
 
 // addresses asks the host's own resolver, with all its sources, by getent(1).
@@ -285,7 +286,7 @@ func (p asked) addresses(ctx context.Context, name string) ([]netip.Addr, error)
 func (p asked) page(ctx context.Context) error {
 	address := p.Attrs.Text(probe.URL)
 	if !p.env.Machine.Look("curl") {
-		return problem.Errorf("there is no curl on this host to ask %s with", address).
+		return problem.Errorf("curl, needed for %s, is not installed on this host", address).
 			Remedy("declare [package.curl], or set asked_from = \"controller\"")
 	}
 	args := []string{"curl", "-sS", "--proto", "=http,https", "--max-time", "30", "-w",
@@ -298,11 +299,11 @@ func (p asked) page(ctx context.Context) error {
 		Limit: oneLimit + 5*time.Second}
 	out, err := machine.Do(ctx, p.env.Machine, c, nil)
 	if err != nil {
-		return problem.Errorf("%s does not answer: %w", address, err)
+		return problem.Errorf("%s does not respond: %w", address, err)
 	}
 	i := strings.LastIndex(out.Stdout, marker)
 	if i < 0 {
-		return problem.Errorf("curl on this host said nothing of %s", address)
+		return problem.Errorf("curl on this host reported nothing for %s", address)
 	}
 	status, certs, _ := strings.Cut(out.Stdout[i+len(marker):], "\n")
 	page := probe.Page{Body: out.Stdout[:min(i, probe.MaxBody)], Expires: expires(certs)}
@@ -315,7 +316,7 @@ const marker = "\n--jadekettle--\n"
 
 var expiry = regexp.MustCompile(`(?m)^Expire date:\s*(.+?)\s*$`)
 
-// expires reads until when the first certificate is good, as curl tells it.
+// expires reads until when the first certificate is good, as curl reports it.
 func expires(certs string) time.Time {
 	m := expiry.FindStringSubmatch(certs)
 	if m == nil {
@@ -355,7 +356,7 @@ func (p asked) file() error {
 		d.Close()
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return problem.Errorf("%s is not there", name)
+		return problem.Errorf("%s does not exist", name)
 	}
 	if err != nil || !p.Attrs.Has("text") {
 		return err
@@ -367,7 +368,7 @@ func (p asked) file() error {
 	return probe.CheckText(p.Attrs, name, string(data[:min(len(data), probe.MaxBody)]))
 }
 
-// process looks through /proc for a program of this name: as the kernel tells it,
+// process looks through /proc for a program of this name: as the kernel reports it,
 // which cuts it after 15 bytes, or as it was called.
 func (p asked) process() error {
 	name := p.Attrs.Text(probe.Process)
@@ -391,5 +392,5 @@ func (p asked) process() error {
 			return nil
 		}
 	}
-	return problem.Errorf("no process %s runs", name)
+	return problem.Errorf("no process %s is running", name)
 }

@@ -18,45 +18,44 @@ import (
 var about = &schema.Kind{
 	Name:  "reboot",
 	Area:  "system",
-	About: "A reboot after a change that wants one.",
-	Doc: "Its name is a word of your own. It is due once one of what only_after_change_of names has changed, " +
-		"stays due " +
-		"when that run could not do it, and is no more due once the host was rebooted by whomever. The run " +
-		"waits until " +
-		"the host is back and goes on with what is declared after it. Several that are due together are one reboot.",
+	About: "A reboot, when a change requires it.",
+	Doc: "Choose any name. The reboot is required once one of the resources in only_if_changed has changed, " +
+		"remains required if that run could not do it, and is settled once the host has been rebooted in any way. " +
+		"The run waits for the host to come back and continues with the tasks after it. Several required reboots " +
+		"are combined into one.",
 	Attrs: []schema.Attr{
 		{Name: "only_if_exists", Type: schema.Path,
-			Doc:      "A path that says that a reboot is wanted: without it the change wanted none.",
+			Doc:      "A path that exists if a reboot is required; without it, the change did not require one.",
 			Examples: []string{`"/run/reboot-required"`}},
-		{Name: "timeout", Type: schema.Duration, Default: `"10m"`, Doc: "How long the host may take to be back.",
+		{Name: "timeout", Type: schema.Duration, Default: `"10m"`, Doc: "How long to wait for the host to come back.",
 			Examples: []string{`"30m"`}},
 	},
 	Examples: []schema.Example{
-		{About: "A module that is kept out only by a reboot, and what comes after it", TOML: `[kmod.floppy]
+		{About: "A module that only a reboot unloads, and a task after it", TOML: `[kmod.floppy]
 kept_out = true
 
 [reboot.modules]
-only_after_change_of = ["kmod floppy"]
+only_if_changed = ["kmod floppy"]
 
 [package.tide-logger]
 after = ["reboot modules"]
 `},
-		{About: "After new packages, when one of them asks for it", TOML: `[package.tide-logger]
+		{About: "After package updates that require it", TOML: `[package.tide-logger]
 version = "newest"
 
 [reboot.packages]
-only_after_change_of = ["package tide-logger"]
+only_if_changed = ["package tide-logger"]
 only_if_exists = "/run/reboot-required"
 timeout = "30m"
 `},
 	},
-	NoAbsent: "take the declaration out",
+	NoAbsent: "remove the declaration",
 	Reboots:  true,
-	Canon:    schema.CanonWords("a reboot", "say in a word what it is for"),
+	Canon:    schema.CanonWords("a reboot", "describe it in a word"),
 	Check: func(_ string, a value.Attrs) (string, error) {
-		if len(a.Texts(schema.OnlyAfter)) == 0 {
-			return "", problem.Errorf("nothing says what the reboot comes after").
-				Remedy("name what wants it, such as only_after_change_of = [\"kmod floppy\"]")
+		if len(a.Texts(schema.OnlyIfChanged)) == 0 {
+			return "", problem.Errorf("only_if_changed is required").
+				Remedy("name what requires the reboot, such as only_if_changed = [\"kmod floppy\"]")
 		}
 		return "", nil
 	},
@@ -74,7 +73,7 @@ type state struct {
 	preview bool
 }
 
-// Read looks up what is owed since the last boot.
+// Read looks up what is pending since the last boot.
 func (reboots) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	st := state{preview: env.Run.Preview}
 	if p := t.Attrs.Text("only_if_exists"); p != "" && !st.preview {
@@ -86,7 +85,7 @@ func (reboots) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error
 	if err != nil {
 		return st, err
 	}
-	for _, d := range env.Store.Debts[t.Ref] {
+	for _, d := range env.Store.Pending[t.Ref] {
 		if due(d, boot) && !slices.Contains(st.causes, d.Cause.String()) {
 			st.causes = append(st.causes, d.Cause.String())
 		}
@@ -95,16 +94,16 @@ func (reboots) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error
 	return st, nil
 }
 
-func due(d ledger.Debt, boot string) bool { return d.Action == plan.Follow && d.Boot == boot }
+func due(d ledger.Pending, boot string) bool { return d.Action == plan.Follow && d.Boot == boot }
 
 // Compare says that it is due.
 func (reboots) Compare(t plan.Task, st state) []plan.Change {
 	if len(st.causes) == 0 {
 		return nil
 	}
-	c := plan.Change{What: "reboot", Was: "due after a change of " + strings.Join(st.causes, ", "), Becomes: "done"}
+	c := plan.Change{What: "reboot", Was: "required by change to " + strings.Join(st.causes, ", "), Becomes: "done"}
 	if p := t.Attrs.Text("only_if_exists"); p != "" && st.preview {
-		c.Becomes = "done if " + p + " is there by then"
+		c.Becomes = "done if " + p + " exists by then"
 	}
 	return []plan.Change{c}
 }

@@ -19,39 +19,38 @@ import (
 )
 
 var about = &schema.Kind{
+	Signs: true,
 	Name:  "repo",
 	Area:  "software",
-	About: "A repository that packages come from, and the key that it is signed with.",
-	Doc: "For apt, dnf and zypper. The lists of a new or changed one are fetched at once, which shows whether it is " +
-		"there and its key is right; " +
-		"when not, what stood before stands again. The lists of all are refreshed before the next package is " +
-		"installed.",
+	About: "A package repository and its signing key.",
+	Doc: "For apt, dnf and zypper. The package lists of a new or changed repository are fetched immediately to " +
+		"verify its address and key; if that fails, the previous state is restored. All lists are refreshed before " +
+		"the next package is installed.",
 	Attrs: []schema.Attr{
-		{Name: "urls", Type: schema.Text, List: true, Required: true, Doc: "Where it is.",
+		{Name: "urls", Type: schema.Text, List: true, Required: true, Doc: "The addresses.",
 			Examples: []string{`["https://packages.example.org/debian"]`}},
 		{Name: "suites", Type: schema.Text, List: true,
-			Doc:      "For apt alone: its suites; one that ends in a slash has no components.",
+			Doc:      "For apt only: its suites; one that ends in a slash has no components.",
 			Examples: []string{`["bookworm"]`, `["./"]`}},
-		{Name: "components", Type: schema.Text, List: true, Doc: "For apt alone: its components.",
+		{Name: "components", Type: schema.Text, List: true, Doc: "For apt only: its components.",
 			Examples: []string{`["main"]`}},
 		{Name: "architectures", Type: schema.Text, List: true, Default: "those of the host",
-			Doc: "For apt alone: its " +
-				"architectures.",
+			Doc:      "For apt only: its architectures.",
 			Examples: []string{`["amd64"]`}},
-		{Name: "key", Type: schema.Body, Doc: "The public key that it is signed with, as text.",
+		{Name: "key", Type: schema.Body, Doc: "The public signing key, as text.",
 			Examples: []string{`"${data.repo.key}"`}},
-		{Name: "key_file", Type: schema.Copy, Doc: "A file in the manifest's folder with that key.",
+		{Name: "key_file", Type: schema.Copy, Doc: "A file in the manifest's directory with the key.",
 			Examples: []string{`"tides.asc"`}},
 		{Name: "insecure_without_key", Type: schema.Bool, Default: "false",
-			Doc: "Whether to take what nobody has signed.", Examples: []string{"true"}},
+			Doc: "Accept unsigned packages.", Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
-		{About: "A repository on the host itself, which nobody signs", TOML: `[repo.local]
+		{About: "An unsigned repository on the host itself", TOML: `[repo.local]
 urls = ["file:/srv/repo"]
 suites = ["./"]
 insecure_without_key = true
 `},
-		{About: "One with its key", TOML: `[repo.tides]
+		{About: "A repository with its key", TOML: `[repo.tides]
 urls = ["https://packages.example.org/debian"]
 suites = ["bookworm"]
 components = ["main"]
@@ -66,8 +65,8 @@ mDMEZ0AAABYJKwYBBAHaRw8BAQdA
 	Captures: []string{"urls", "suites", "components", "architectures", "key", "insecure_without_key"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name for a repository", name).
-				Remedy("use small letters, digits, dashes and underscores")
+			return "", problem.Errorf("invalid repository name %q", name).
+				Remedy("use lower-case letters, digits, dashes and underscores")
 		}
 		return name, nil
 	},
@@ -90,29 +89,29 @@ func check(_ string, a value.Attrs) (string, error) {
 	case a.Bool("absent"):
 		return "", nil
 	case given == 0:
-		return "", problem.Errorf("nothing says what it is signed with").
-			Remedy("give key or key_file, or insecure_without_key = true if that is meant")
+		return "", problem.Errorf("the signing key is missing").
+			Remedy("set key or key_file, or insecure_without_key = true if this is intended")
 	case given > 1:
-		return "", problem.Errorf("several of key, key_file and insecure_without_key are given").
+		return "", problem.Errorf("key, key_file and insecure_without_key cannot be combined").
 			Remedy("keep one of them")
 	case a.Has("urls") && len(a.Texts("urls")) == 0:
-		return "urls", problem.Errorf("it has no urls").Remedy("say where it is")
+		return "urls", problem.Errorf("urls is required").Remedy("add its address")
 	}
 	for _, u := range a.Texts("urls") {
 		p, err := url.Parse(u)
 		if err != nil || p.Scheme == "" || strings.Contains(u, " ") || value.HasControl(u) {
-			return "urls", problem.Errorf("%q is no address", u).
-				Remedy("write one such as https://packages.example.org/debian")
+			return "urls", problem.Errorf("invalid address %q", u).
+				Remedy("use one such as https://packages.example.org/debian")
 		}
 		if p.User != nil {
-			return "urls", problem.Errorf("the address holds a user, and everybody on the host can read it").
-				Remedy("put the password where the package manager looks for it")
+			return "urls", problem.Errorf("the address contains a user name, and every user of the host can read it").
+				Remedy("store the login where the package manager expects it")
 		}
 	}
 	for _, name := range []string{"suites", "components", "architectures"} {
 		for _, word := range a.Texts(name) {
 			if word == "" || strings.Contains(word, " ") || value.HasControl(word) {
-				return name, problem.Errorf("%q is no word", word).Remedy("give each by itself")
+				return name, problem.Errorf("%q contains white space", word).Remedy("list each separately")
 			}
 		}
 	}
@@ -149,7 +148,7 @@ func (repos) Keeps(env *kind.Env, t plan.Task) []string {
 // maxKey bounds a key, in bytes.
 const maxKey = 256 << 10
 
-// Read looks at the files that tell of the repository.
+// Read reads the files that define the repository.
 func (repos) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	m, err := packages.ManagerOf(env)
 	if err != nil {
@@ -157,11 +156,12 @@ func (repos) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 	}
 	by, ok := m.(backend.Repositories)
 	if !ok {
-		return state{}, problem.Errorf("%s cannot be told of repositories yet", m.Program()).
-			Remedy("declare its files by themselves")
+		return state{}, problem.Errorf("repositories are not supported for %s", m.Program()).
+			Remedy("declare their files instead")
 	}
 	st := state{by: by}
-	s := backend.Source{Name: t.Ref.Name, URLs: t.Attrs.Texts("urls"), Suites: t.Attrs.Texts("suites"),
+	s := backend.Source{Name: t.Ref.Name, Signature: kind.Signature(t), URLs: t.Attrs.Texts("urls"),
+		Suites:     t.Attrs.Texts("suites"),
 		Components: t.Attrs.Texts("components"), Architectures: t.Attrs.Texts("architectures")}
 	if !t.Absent && len(s.URLs) > 0 { // without, nothing is declared: a capture looks for itself
 		if s.Key, err = keyOf(env, t); err != nil {
@@ -185,7 +185,7 @@ func keyOf(env *kind.Env, t plan.Task) (string, error) {
 		return "", nil
 	}
 	if t.Content.Size > maxKey {
-		return "", problem.Errorf("the key has %d bytes", t.Content.Size).Remedy("give the public key alone")
+		return "", problem.Errorf("the key has %d bytes", t.Content.Size).Remedy("use only the public key")
 	}
 	texts, err := env.Texts([]plan.Content{*t.Content})
 	if err != nil {
@@ -193,7 +193,7 @@ func keyOf(env *kind.Env, t plan.Task) (string, error) {
 	}
 	key := texts[t.Content.SHA256]
 	if !strings.Contains(key, armour) {
-		return "", problem.Errorf("the key is no public key in the armoured form").
+		return "", problem.Errorf("the key is not an ASCII-armored public key").
 			Remedy("export it with `gpg --armor --export`")
 	}
 	return strings.TrimSpace(key) + "\n", nil
@@ -256,8 +256,8 @@ func (repos) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 			return errors.Join(err, e)
 		}
 	}
-	return problem.Errorf("its lists cannot be fetched, so what stood before stands again: %w", err).
-		Remedy("see that the address, the suites and the key are right, and that the host reaches it")
+	return problem.Errorf("its package lists cannot be fetched, so the previous state was restored: %w", err).
+		Remedy("check the address, the suites and the key, and that the host can reach it")
 }
 
 // Names lists the sources that stand in a file each, as this kind writes them.
@@ -287,19 +287,19 @@ func (repos) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	return out, nil
 }
 
-// Stands gives the files that tell of the source.
-func (repos) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
-	return env.StoodAt(st.old.Path, st.oldKey.Path)
+// Prior gives the files that define the source.
+func (repos) Prior(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Prior, error) {
+	return env.PriorAt(st.old.Path, st.oldKey.Path)
 }
 
-// Capture declares a source that stands in a file of its own.
+// Capture declares a source that is in a file of its own.
 func (repos) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (plan.Captured, error) {
 	if !st.old.There {
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	}
 	s, keyFile, ok := st.by.ParseSource(t.Ref.Name, st.old.Text)
 	if !ok {
-		return plan.Captured{}, problem.Errorf("%s says more than this kind does", st.old.Path).
+		return plan.Captured{}, problem.Errorf("%s has more settings than this kind supports", st.old.Path).
 			Remedy("capture the file")
 	}
 	c := plan.Captured{Attrs: map[string]any{"urls": list(s.URLs)}, Files: []string{st.old.Path}}
@@ -317,12 +317,12 @@ func (repos) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (p
 			return c, err
 		}
 		if !strings.Contains(key.Text, armour) {
-			return c, problem.Errorf("its key %s is not in the armoured form", keyFile).Remedy("capture the files")
+			return c, problem.Errorf("its key %s is not ASCII-armored", keyFile).Remedy("capture the files")
 		}
 		s.Key, c.Attrs["key"], c.Files = key.Text, key.Text, append(c.Files, keyFile)
 	}
 	if source, key := st.by.SourceFiles(s); source.Text != st.old.Text || key.Path != keyFile && keyFile != "" {
-		c.Note = "an apply writes its file anew, and its key to a file of its own"
+		c.Note = "an apply rewrites its file, and moves its key to a separate file"
 	}
 	return c, nil
 }

@@ -30,8 +30,8 @@ func (m host) did(t *testing.T, sm backend.Manager, a backend.Action) string {
 	return m.Did(func(env *kind.Env) error { return sm.Act(t.Context(), env, a, "ebb", 20*time.Second) })
 }
 
-// stands shows a service in a few words.
-func (m host) stands(t *testing.T, sm backend.Manager, name string) string {
+// is shows a service in a few words.
+func (m host) current(t *testing.T, sm backend.Manager, name string) string {
 	t.Helper()
 	all, err := sm.Show(t.Context(), m, []string{name})
 	if err != nil {
@@ -85,17 +85,17 @@ func TestOpenRC(t *testing.T) {
 	if !sm.Runs(m) {
 		t.Error("it is not found at work")
 	}
-	if got := m.stands(t, sm, "ebb"); got != "there true, running true, failed false, boot true, started" {
+	if got := m.current(t, sm, "ebb"); got != "there true, running true, failed false, boot true, started" {
 		t.Error(got)
 	}
 	for code, want := range map[int]string{3: "failed false, boot true, stopped", 32: "failed true, boot true, crashed",
-		1: "failed false, boot true, in no state that it tells"} {
+		1: "failed false, boot true, in an unknown state"} {
 		m.Answers["rc-service -- ebb status"] = machine.Output{Code: code}
-		if got := m.stands(t, sm, "ebb"); got != "there true, running false, "+want {
+		if got := m.current(t, sm, "ebb"); got != "there true, running false, "+want {
 			t.Errorf("with %d: %s", code, got)
 		}
 	}
-	if got := m.stands(t, sm, "siren"); got != "there false, running false, failed false, boot false, " {
+	if got := m.current(t, sm, "siren"); got != "there false, running false, failed false, boot false, " {
 		t.Error(got)
 	}
 	m.Answers["rc-service -- ebb restart"] = machine.Output{Code: 1, Stdout: " * Stopping ebb ...\n * ERROR: ebb " +
@@ -103,8 +103,8 @@ func TestOpenRC(t *testing.T) {
 	m.acts(t, sm, acts{backend.Start: "rc-service -- ebb start", backend.Stop: "rc-service -- ebb stop",
 		backend.Reload: "rc-service -- ebb reload", backend.Enable: "rc-update add -- ebb default",
 		backend.Disable: "rc-update del -- ebb boot default",
-		backend.Restart: "error: rc-service ended with code 1: ebb failed to start",
-		backend.Mask:    "error: OpenRC cannot bar a service"})
+		backend.Restart: "error: rc-service failed (exit status 1): ebb failed to start",
+		backend.Mask:    "error: OpenRC cannot mask services"})
 	if all := sm.Survey(t.Context(), m, 10); !all["ebb"].Running || !all["ebb"].Boot || len(all) != 1 {
 		t.Errorf("the survey has %v", all)
 	}
@@ -117,24 +117,24 @@ func TestRunit(t *testing.T) {
 	if sm.Runs(m) {
 		t.Error("it is at work where nothing watches")
 	}
-	if got := m.stands(t, sm, "ebb"); got != "there true, running false, failed false, boot false, not watched" {
+	if got := m.current(t, sm, "ebb"); got != "there true, running false, failed false, boot false, not supervised" {
 		t.Error(got)
 	}
-	if got := m.did(t, sm, backend.Start); !strings.HasPrefix(got, "error: nothing watches /etc/service") {
+	if got := m.did(t, sm, backend.Start); !strings.HasPrefix(got, "error: /etc/service is not supervised") {
 		t.Errorf("started where nothing watches: %s", got)
 	}
 	m.WriteFile("/etc/sv/ebb/supervise/ok", "")
 	m.Answers["sv status /etc/service/ebb"] = machine.Output{Stdout: "run: /etc/service/ebb: (pid 79) 1s\n"}
-	if got := m.stands(t, sm, "ebb"); got != "there true, running true, failed false, boot false, run" {
+	if got := m.current(t, sm, "ebb"); got != "there true, running true, failed false, boot false, run" {
 		t.Errorf("started, and not to be at boot: %s", got)
 	}
 	m.acts(t, sm, acts{backend.Start: "sv -w 20 start /etc/service/ebb",
 		backend.Restart: "sv -w 20 restart /etc/service/ebb",
-		backend.Reload:  "sv -w 20 reload /etc/service/ebb", backend.Mask: "error: runit cannot bar a service"})
-	if m.did(t, sm, backend.Enable) != "" || !strings.Contains(m.stands(t, sm, "ebb"), "boot true") {
+		backend.Reload:  "sv -w 20 reload /etc/service/ebb", backend.Mask: "error: runit cannot mask services"})
+	if m.did(t, sm, backend.Enable) != "" || !strings.Contains(m.current(t, sm, "ebb"), "boot true") {
 		t.Error("it does not start at boot once it was enabled")
 	}
-	if m.did(t, sm, backend.Disable) != "" || !strings.Contains(m.stands(t, sm, "ebb"), "boot false") {
+	if m.did(t, sm, backend.Disable) != "" || !strings.Contains(m.current(t, sm, "ebb"), "boot false") {
 		t.Error("it starts at boot once it was disabled")
 	}
 	if m.did(t, sm, backend.Disable) != "" {
@@ -142,7 +142,7 @@ func TestRunit(t *testing.T) {
 	}
 	m.Answers["sv status /etc/service/ebb"] = machine.Output{Code: 3, Stdout: "down: /etc/service/ebb: 3s, " +
 		"normally up\n"}
-	if got := m.stands(t, sm, "ebb"); got != "there true, running false, failed false, boot false, down" {
+	if got := m.current(t, sm, "ebb"); got != "there true, running false, failed false, boot false, down" {
 		t.Error(got)
 	}
 }
@@ -155,18 +155,17 @@ func TestSysV(t *testing.T) {
 		t.Error("its scripts are not found")
 	}
 	for code, want := range map[int]string{0: "running true, failed false, boot true, running",
-		1: "running false, failed true, boot true, dead, and its pid file is left",
+		1: "running false, failed true, boot true, dead, with a stale pid file",
 		3: "running false, failed false, boot true, stopped",
-		4: "running false, failed false, boot true, in a state that it " +
-			"cannot tell"} {
+		4: "running false, failed false, boot true, in an unknown state"} {
 		m.Answers["/etc/init.d/ebb status"] = machine.Output{Code: code}
-		if got := m.stands(t, sm, "ebb"); got != "there true, "+want {
+		if got := m.current(t, sm, "ebb"); got != "there true, "+want {
 			t.Errorf("with %d: %s", code, got)
 		}
 	}
 	m.acts(t, sm, acts{backend.Start: "/etc/init.d/ebb start", backend.Restart: "/etc/init.d/ebb restart",
-		backend.Enable: "error: this host has neither update-rc.d nor chkconfig",
-		backend.Unmask: "error: this host cannot bar"})
+		backend.Enable: "error: enabling a service at boot requires",
+		backend.Unmask: "error: this host cannot mask"})
 	m.Programs = []string{"chkconfig"}
 	m.acts(t, sm, acts{backend.Enable: "chkconfig ebb on", backend.Disable: "chkconfig ebb off"})
 	m.Programs = []string{"chkconfig", "update-rc.d"}
@@ -177,17 +176,17 @@ func TestSysV(t *testing.T) {
 	}
 }
 
-// TestDebtsArePaidByALaterStart holds for managers that know a start only by the
+// TestALaterStartSettlesWhatIsPending holds for managers that know a start only by the
 // time of a file.
-func TestDebtsArePaidByALaterStart(t *testing.T) {
+func TestALaterStartSettlesWhatIsPending(t *testing.T) {
 	for _, sm := range []backend.Manager{openrc.Manager{}, runit.Manager{}, sysv.Manager{}} {
 		for _, c := range []struct {
 			since time.Duration
 			boot  string
 			paid  bool
 		}{{11 * time.Second, "one", true}, {9 * time.Second, "one", false}, {0, "one", false}, {0, "two", true}} {
-			d := ledger.Debt{Boot: "one", Uptime: 10 * time.Second}
-			if got := sm.Paid(backend.State{Since: c.since}, d, c.boot); got != c.paid {
+			d := ledger.Pending{Boot: "one", Uptime: 10 * time.Second}
+			if got := sm.Restarted(backend.State{Since: c.since}, d, c.boot); got != c.paid {
 				t.Errorf("%s, started at %v in boot %s: paid %t", sm.Name(), c.since, c.boot, got)
 			}
 		}

@@ -38,11 +38,11 @@ func managerOf(m machine.Machine) (backend.Manager, error) {
 		}
 		looked = append(looked, sm.Name())
 	}
-	return nil, problem.Errorf("this host has no service manager that can be worked with").
-		Remedy("these can: %s", strings.Join(looked, ", "))
+	return nil, problem.Errorf("this host has no supported service manager").
+		Remedy("supported: %s", strings.Join(looked, ", "))
 }
 
-// Survey tells of all services of a host for its facts, at most so many.
+// Survey lists all services of a host for its facts, at most so many.
 func Survey(ctx context.Context, m machine.Machine, most int) map[string]facts.Service {
 	sm, err := managerOf(m)
 	if err != nil {
@@ -58,30 +58,29 @@ var about = &schema.Kind{
 	Name:  "service",
 	Area:  "services",
 	About: "A service: whether it runs, and whether it starts at boot.",
-	Doc: "By systemd, OpenRC, runit or the scripts of SysV, whichever runs the host; with systemd also a timer, a " +
-		"socket or " +
-		"another unit, by its whole name. A restart or reload happens in the service's own task, once, however " +
-		"many of its triggers changed; one that " +
-		"is owed by a run that was killed or failed is made up for by the next. A service that was just started is " +
-		"not restarted, and one that neither runs nor is declared running is left alone. It counts as started " +
-		"when it " +
-		"is still up a second later. A changed unit file is loaded anew before anything else.",
-	NoAbsent: "declare running = false and boot = false, or remove its package or unit file",
-	Leave:    value.Attrs{"running": false, "boot": false},
+	Doc: "Uses systemd, OpenRC, runit or SysV scripts, whichever the host has; with systemd also a timer, a " +
+		"socket or another unit, by its full name. A restart or reload happens in the service's own task, once, no " +
+		"matter how many of its triggers changed; if a run is killed or fails before it, the restart stays pending " +
+		"and the next run does it. A service that was just started is not restarted, and one that is neither " +
+		"running nor declared running is left alone. A service counts as started if it is still up a second later. " +
+		"A changed unit file is reloaded before anything else.",
+	NoAbsent: "declare running = false and at_boot = false, or remove its package or unit file",
+	Leave:    value.Attrs{"running": false, "at_boot": false},
 	Attrs: []schema.Attr{
-		{Name: "running", Type: schema.Bool, Default: "left as it is", Doc: "Whether it runs.",
+		{Name: "running", Type: schema.Bool, Default: "unchanged", Doc: "Whether it runs.",
 			Examples: []string{"true"}},
-		{Name: "boot", Type: schema.Bool, Default: "left as it is", Doc: "Whether it starts at boot.",
+		{Name: "at_boot", Type: schema.Bool, Default: "unchanged", Doc: "Whether it starts at boot.",
 			Examples: []string{"true"}},
-		{Name: "masked", Type: schema.Bool, Default: "left as it is",
-			Doc: "Whether nothing may start it, neither by hand nor by what needs it.", Examples: []string{"true"}},
-		{Name: "start_limit", Type: schema.Duration, Default: `"10m"`, Doc: "How long a start or restart may take.",
+		{Name: "masked", Type: schema.Bool, Default: "unchanged",
+			Doc:      "Whether it is masked, so that nothing can start it, by hand or as a dependency.",
+			Examples: []string{"true"}},
+		{Name: "start_limit", Type: schema.Duration, Default: `"10m"`, Doc: "The time limit for a start or restart.",
 			Examples: []string{`"30s"`}},
-		{Name: "restart_on", Type: schema.RefTo, List: true, Owes: plan.Restart,
-			Doc: "What makes a restart due when it changes.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
-		{Name: "reload_on", Type: schema.RefTo, List: true, Owes: plan.Reload,
-			Doc: "What makes a reload due when it changes.", Examples: []string{`["file /etc/chart-press.toml"]`}},
-		{Name: "optional", Type: schema.Bool, Default: "false", Doc: "Whether it is fine when there is no such unit.",
+		{Name: "restart_on", Type: schema.RefTo, List: true, Triggers: plan.Restart,
+			Doc: "Restart the service if one of these changes.", Examples: []string{`["file /etc/tide-logger.toml"]`}},
+		{Name: "reload_on", Type: schema.RefTo, List: true, Triggers: plan.Reload,
+			Doc: "Reload the service if one of these changes.", Examples: []string{`["file /etc/chart-press.toml"]`}},
+		{Name: "optional", Type: schema.Bool, Default: "false", Doc: "Do not fail if the unit does not exist.",
 			Examples: []string{"true"}},
 	},
 	Examples: []schema.Example{
@@ -90,37 +89,37 @@ var about = &schema.Kind{
 
 [service.tide-logger]
 running = true
-boot = true
+at_boot = true
 restart_on = ["package tide-logger"]
 `},
-		{About: "A service that is to be off", TOML: `[service.cron]
+		{About: "A service to stop", TOML: `[service.cron]
 running = false
-boot = false
+at_boot = false
 `},
-		{About: "One that nothing may start", TOML: `[service.cron]
+		{About: "A service that must never start", TOML: `[service.cron]
 running = false
 masked = true
 `},
 	},
 	Check: func(_ string, a value.Attrs) (string, error) {
-		if a.Bool("masked") && (a.Bool("running") || a.Bool("boot")) {
-			return "masked", problem.Errorf("it is to be masked, and to run or to start at boot").
+		if a.Bool("masked") && (a.Bool("running") || a.Bool("at_boot")) {
+			return "masked", problem.Errorf("masked cannot be combined with running or at_boot").
 				Remedy("keep one of them")
 		}
 		return "", nil
 	},
-	Captures: []string{"running", "boot", "masked"},
+	Captures: []string{"running", "at_boot", "masked"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name of a service", name).
-				Remedy("use letters, digits and :-_.\\@, no dash first")
+			return "", problem.Errorf("invalid service name %q", name).
+				Remedy("use letters, digits and :-_.\\@, not starting with a dash")
 		}
 		for _, sm := range managers {
 			name = sm.Short(name)
 		}
 		if base, rest, template := strings.Cut(name, "@"); template && (rest == "" || rest[0] == '.') {
-			return "", problem.Errorf("%q is a template, which cannot run by itself", name).
-				Remedy("name an instance of it, such as %s@north%s", base, rest)
+			return "", problem.Errorf("%q is a template, which cannot run without an instance name", name).
+				Remedy("use an instance of it, such as %s@north%s", base, rest)
 		}
 		return name, nil
 	},
@@ -158,8 +157,8 @@ func (services) Stale() []kind.Topic { return []kind.Topic{kind.TheServices} }
 
 type state struct {
 	backend.State
-	by    backend.Manager
-	debts []ledger.Debt // not paid yet
+	by      backend.Manager
+	pending []ledger.Pending // not made yet
 }
 
 // Warm begins to ask the service manager, which takes as long as all else
@@ -198,9 +197,9 @@ func (services) Read(ctx context.Context, env *kind.Env, tasks []plan.Task) []ki
 			continue
 		}
 		st := state{State: all[t.Ref.Name], by: sm}
-		for _, d := range env.Store.Debts[t.Ref] {
-			if d.Action != plan.Follow && st.Running && (d.Open && d.Boot == boot || !sm.Paid(st.State, d, boot)) {
-				st.debts = append(st.debts, d)
+		for _, d := range env.Store.Pending[t.Ref] {
+			if d.Action != plan.Follow && st.Running && (d.Open && d.Boot == boot || !sm.Restarted(st.State, d, boot)) {
+				st.pending = append(st.pending, d)
 			}
 		}
 		out[i].State = st
@@ -232,25 +231,27 @@ func read(ctx context.Context, env *kind.Env) (backend.Manager, map[string]backe
 
 // obstacle says why a service cannot be what is declared.
 func obstacle(t plan.Task, st state) error {
-	running, boot := t.Attrs.Bool("running"), t.Attrs.Bool("boot")
+	running, boot := t.Attrs.Bool("running"), t.Attrs.Bool("at_boot")
 	name := st.by.Full(t.Ref.Name)
 	switch {
 	case !st.There && t.Attrs.Bool("optional"):
 	case !st.There:
-		return kind.NotYet(problem.Errorf("there is no %s on this host", name).
-			Remedy("declare its package or what defines it, or set optional = true"))
+		return kind.NotYet(problem.Errorf("%s does not exist on this host", name).
+			Remedy("declare the package or file that defines it, or set optional = true"))
 	case st.Barred && (running || boot) && !t.Attrs.Has("masked"):
-		return problem.Errorf("%s is barred from being started", name).
-			Remedy("set masked = false, or run `%s` on the host, if that is no longer meant", st.by.Unbar(t.Ref.Name))
+		return problem.Errorf("%s is masked", name).
+			Remedy("set masked = false, or run `%s` on the host, if that is no longer intended",
+				st.by.Unbar(t.Ref.Name))
 	case running && st.Once && !st.Running && !st.Stale:
-		return problem.Errorf("%s does its work once and ends, so it never stays running", name).
-			Remedy("take running out: boot = true has it run at boot, its timer by the clock, and a command now")
+		return problem.Errorf("%s does its work once and exits, so it never stays running", name).
+			Remedy("remove running; use at_boot = true to run it at boot, its timer to schedule it, or a command " +
+				"to run it now")
 	case t.Attrs.Bool("masked") && !st.Barred && st.Unmasked != "":
 		return problem.Errorf("%s cannot be masked: %s", name, st.Unmasked).
-			Remedy("declare running = false and boot = false, or that file absent")
+			Remedy("declare running = false and at_boot = false, or that file absent")
 	case boot && st.BootFixed != "":
-		return problem.Errorf("%s %s, so it cannot be started at boot by itself", name, st.BootFixed).
-			Remedy("take boot out")
+		return problem.Errorf("%s %s, so it cannot be enabled at boot", name, st.BootFixed).
+			Remedy("remove at_boot")
 	}
 	return nil
 }
@@ -281,7 +282,7 @@ func Load(ctx context.Context, env *kind.Env) error {
 // service.
 const definition = "definition"
 
-// Compare says what differs, debts included.
+// Compare says what differs, pending restarts included.
 func (services) Compare(t plan.Task, s any) []plan.Change {
 	st := s.(state)
 	if !st.There {
@@ -290,9 +291,9 @@ func (services) Compare(t plan.Task, s any) []plan.Change {
 	var out []plan.Change
 	switch {
 	case st.Broken: // which may be over once the manager looks again
-		out = append(out, plan.Change{What: definition, Was: "not loaded, for a reason that `" +
+		out = append(out, plan.Change{What: definition, Was: "not loaded; for the reason, see `" +
 			st.by.Status(t.Ref.Name) +
-			"` tells", Becomes: "loaded"})
+			"`", Becomes: "loaded"})
 	case st.Stale:
 		out = append(out, plan.Change{What: definition, Was: "changed since it was loaded", Becomes: "loaded"})
 	}
@@ -306,27 +307,27 @@ func (services) Compare(t plan.Task, s any) []plan.Change {
 		out = append(out, plan.Change{What: "running", Was: kind.Yes(st.Failed, "failed",
 			kind.Yes(st.Running, "yes", "no")), Becomes: kind.Yes(want, "yes", "no")})
 	}
-	if want := t.Attrs.Bool("boot"); t.Attrs.Has("boot") && want != st.Boot {
-		out = append(out, plan.Change{What: "boot", Was: kind.Yes(st.Boot, "yes", "no"),
+	if want := t.Attrs.Bool("at_boot"); t.Attrs.Has("at_boot") && want != st.Boot {
+		out = append(out, plan.Change{What: "at_boot", Was: kind.Yes(st.Boot, "yes", "no"),
 			Becomes: kind.Yes(want, "yes", "no")})
 	}
 	stops := t.Attrs.Has("running") && !t.Attrs.Bool("running")
 	if !starts && !stops && st.Running {
-		if c, due := dueChange(st.debts); due {
+		if c, due := dueChange(st.pending); due {
 			out = append(out, c)
 		}
 	}
 	return out
 }
 
-// dueChange makes one change of all debts: a restart when any asks for one.
-func dueChange(debts []ledger.Debt) (plan.Change, bool) {
-	if len(debts) == 0 {
+// dueChange makes one change of all pending: a restart when any asks for one.
+func dueChange(pending []ledger.Pending) (plan.Change, bool) {
+	if len(pending) == 0 {
 		return plan.Change{}, false
 	}
 	action, coming := plan.Reload, true
 	var causes []string
-	for _, d := range debts {
+	for _, d := range pending {
 		coming = coming && d.Coming
 		if d.Action == plan.Restart {
 			action = plan.Restart
@@ -336,13 +337,14 @@ func dueChange(debts []ledger.Debt) (plan.Change, bool) {
 		}
 	}
 	if coming {
-		return plan.Change{What: action, Was: "not due", Becomes: "due by the change of " +
+		return plan.Change{What: action, Was: "not required", Becomes: "required by change to " +
 			strings.Join(causes, ", ")}, true
 	}
-	return plan.Change{What: action, Was: "due since " + strings.Join(causes, ", ") + " changed", Becomes: "done"}, true
+	return plan.Change{What: action, Was: "required since " + strings.Join(causes, ", ") + " changed",
+		Becomes: "done"}, true
 }
 
-// blur is how far apart a manager may tell the time of one start: some know it
+// blur is how far apart a manager may give the time of one start: some know it
 // only by the time of a file.
 const blur = 100 * time.Millisecond
 
@@ -396,7 +398,7 @@ func (services) Write(ctx context.Context, env *kind.Env, work []kind.Work) []er
 		a, b := first[name], then[name]
 		if !b.Running || (b.Since-a.Since).Abs() > blur || b.Starts != a.Starts {
 			out[i] = unstarted(ctx, env.Machine, sm, name, began[i],
-				problem.Errorf("%s did not stay up: a second after its start it is %s", sm.Full(name), b.Phase))
+				problem.Errorf("%s did not stay up: a second after it started it is %s", sm.Full(name), b.Phase))
 		}
 	}
 	return out
@@ -436,9 +438,9 @@ func act(ctx context.Context, env *kind.Env, sm backend.Manager, w kind.Work) (u
 			return false, err
 		}
 	}
-	if w.Differs("boot") {
+	if w.Differs("at_boot") {
 		toggle := backend.Disable
-		if w.Task.Attrs.Bool("boot") {
+		if w.Task.Attrs.Bool("at_boot") {
 			toggle = backend.Enable
 		}
 		if err := do(toggle); err != nil {
@@ -459,13 +461,13 @@ func act(ctx context.Context, env *kind.Env, sm backend.Manager, w kind.Work) (u
 		err = do(backend.Mask)
 	}
 	if err == nil {
-		env.Store.Paid(w.Task.Ref)
+		env.Store.Restarted(w.Task.Ref)
 	}
 	return up, err
 }
 
 // Names lists the services that somebody had start at boot, or not; where the
-// manager does not tell by whom, those that do.
+// manager does not say by whom, those that do.
 func (services) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	sm, err := managerOf(env.Machine)
 	if err != nil {
@@ -490,21 +492,21 @@ func (services) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	return out, nil
 }
 
-// Stands gives whether the service runs, is started at boot and is barred. One that is not
+// Prior gives whether the service runs, is started at boot and is barred. One that is not
 // there does neither.
-func (services) Stands(_ context.Context, _ *kind.Env, t plan.Task, s any) ([]plan.Stood, error) {
+func (services) Prior(_ context.Context, _ *kind.Env, t plan.Task, s any) ([]plan.Prior, error) {
 	st := s.(state)
 	attrs := value.Attrs{"running": st.Running, "optional": true}
 	if st.Once {
 		delete(attrs, "running")
 	}
 	if st.BootWord == "" {
-		attrs["boot"] = st.Boot
+		attrs["at_boot"] = st.Boot
 	}
 	if t.Attrs.Has("masked") {
 		attrs["masked"] = st.Barred
 	}
-	return []plan.Stood{plan.Standing(t.Ref, attrs)}, nil
+	return []plan.Prior{plan.NewPrior(t.Ref, attrs)}, nil
 }
 
 // Capture declares a service as it runs and starts now.
@@ -515,9 +517,9 @@ func (services) Capture(_ context.Context, _ *kind.Env, _ plan.Task, s any) (pla
 	}
 	c := plan.Captured{Attrs: map[string]any{"running": st.Running}}
 	if st.BootWord != "" {
-		c.Note = "whether it starts at boot is not its own to say: it is " + st.BootWord
+		c.Note = "whether it starts at boot is not configurable: it is " + st.BootWord
 		return c, nil
 	}
-	c.Attrs["boot"] = st.Boot
+	c.Attrs["at_boot"] = st.Boot
 	return c, nil
 }

@@ -55,7 +55,7 @@ func plainJSON(text string) (map[string]any, error) {
 	}
 	table, ok := out.(map[string]any)
 	if !ok {
-		return nil, problem.Errorf("the file is not a table as a whole").Remedy("declare the file whole")
+		return nil, problem.Errorf("the file is not a table as a whole").Remedy("declare the whole file")
 	}
 	return table, nil
 }
@@ -160,16 +160,16 @@ func setJSON(text string, way []string, v any) (string, error) {
 		return "", err
 	}
 	if m != nil {
-		var stands any
+		var current any
 		dec := enc.NewDecoder(strings.NewReader(text[m.from:m.to]))
 		dec.UseNumber()
-		if dec.Decode(&stands); reflect.DeepEqual(stands, v) {
+		if dec.Decode(&current); reflect.DeepEqual(current, v) {
 			return text, nil
 		}
 		return text[:m.from] + encode(v) + text[m.to:], nil
 	}
 	indent, inner, line := style(text, o)
-	brace := strings.Trim(line, " ") // nothing, where all stands in one line
+	brace := strings.Trim(line, " ") // nothing, where all is in one line
 	out := encode(v)
 	for i := len(way) - 1; i > deep; i-- { // the tables on the way that are not there yet
 		pad := inner + strings.Repeat(indent, i-deep)
@@ -196,7 +196,7 @@ func numbered(v any) any {
 	})
 }
 
-// style tells how an object is written: the step by which what is in it is moved
+// style is how an object is written: the step by which what is in it is moved
 // in, how far its members are, and what parts them.
 func style(text string, o object) (indent, inner, line string) {
 	margin := func(at int) (string, bool) {

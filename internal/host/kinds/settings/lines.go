@@ -11,7 +11,7 @@ import (
 	"jadekettle/internal/host/kinds/kind"
 )
 
-// setting is one setting of a file of which each has a line, or several: where it goes on is told
+// setting is one setting of a file of which each has a line, or several: where it goes on is noted
 // by a backslash, by quotes, or by how far its lines are moved in.
 type setting struct {
 	section    string
@@ -166,8 +166,8 @@ func setLines(l *kind.Lines, form, section, key string, vals []string) error {
 		case i < len(vals) && equal(s.value, vals[i], form):
 			lines = slices.Clone(l.List[s.from:s.to])
 		case s.doubtful > 0:
-			return problem.Errorf("line %d either belongs to %s or is a setting of its own", s.doubtful, s.key).
-				Remedy("move it in as far as the others, or declare the file whole")
+			return problem.Errorf("line %d either belongs to %s or is a separate setting", s.doubtful, s.key).
+				Remedy("indent it like the others, or declare the whole file")
 		case i < len(vals):
 			lines = []string{indentOf(l.List[s.from]) + written(key, vals[i], form, l.List[s.from])}
 		}

@@ -54,7 +54,7 @@ func meant(before map[string]any, way []string, v any, unset bool) map[string]an
 	return out
 }
 
-// valueAt gives what stands at the end of a way; nil where nothing does.
+// valueAt gives what is at the end of a way; nil where nothing is.
 func valueAt(table map[string]any, way []string) any {
 	for _, name := range way[:len(way)-1] {
 		table, _ = table[name].(map[string]any)
@@ -119,5 +119,5 @@ func dots(way []string) string { return strings.Join(way, ".") }
 // untouched says that a setting cannot be changed alone.
 func untouched(way []string) error {
 	return problem.Errorf("%s cannot be changed in this file without touching more of it", dots(way)).
-		Remedy("change it by hand, or declare the file whole")
+		Remedy("change it by hand, or declare the whole file")
 }

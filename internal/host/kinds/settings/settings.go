@@ -31,33 +31,34 @@ const (
 var about = &schema.Kind{
 	Name:  "settings",
 	Area:  "files",
-	About: "Single settings of a configuration file, its other settings, comments and order left alone.",
-	Doc: "The name is the file's path and, if several declarations are about one file, # and a name you choose. A " +
-		"setting that occurs several times is kept once, even if its section occurs several times. A new one goes " +
-		"below the comment that shows it, or at the end of its section. The file is read before and after the edit, " +
-		"and an edit that would change the meaning of anything else is not made. In a file of keys and values " +
-		"without a sign between them, what follows a Match or Host line is left alone, as OpenSSH reads such files.",
+	About: "Individual settings in a configuration file.",
+	Doc: "The name is the file's path and, if several declarations are about one file, # and a name you choose. " +
+		"Other settings, comments and the order are left alone. A setting that occurs several times is kept once, " +
+		"even if its section occurs several times. A new one goes below the comment that shows it, or at the end " +
+		"of its section. The file is read before and after the edit, and an edit that would change the meaning of " +
+		"anything else is not made. In a file of keys and values without a sign between them, what follows a Match " +
+		"or Host line is left alone, as OpenSSH reads such files.",
 	Attrs: append([]schema.Attr{
 		{Name: "format", Type: schema.Text, Required: true, Choices: []string{ini, toml, json, yaml, words, assigned},
-			Doc: "The form of the file.", Examples: []string{`"ini"`, `"key=value"`}},
+			Doc: "The format of the file.", Examples: []string{`"ini"`, `"key=value"`}},
 		{Name: "section", Type: schema.Text, Default: "none, or the top",
-			Doc:      "The section that they stand in; of TOML, JSON and YAML the way to the table, with dots.",
+			Doc:      "The section of the settings; in TOML, JSON and YAML, the dotted path of the table.",
 			Examples: []string{`"Service"`, `"feeds.north"`}},
 		{Name: "set", Type: schema.Nested,
-			Doc: "What must be set, and to what; this may be secret. A list is several lines of one name, as in a " +
-				"systemd drop-in, and in TOML, JSON and YAML a list; there a table may be given too.",
+			Doc: "The settings and their values, which may be secret. A list becomes several lines with the same " +
+				"name, as in a systemd drop-in; in TOML, JSON and YAML it becomes a list, and tables are allowed too.",
 			Examples: []string{`{ rate = 60, station = "north-pier" }`,
 				`{ ExecStart = ["", "/usr/sbin/tide-logger -q"] }`}},
-		{Name: "unset", Type: schema.Text, List: true, Doc: "What must not be set.",
+		{Name: "unset", Type: schema.Text, List: true, Doc: "Settings to remove.",
 			Examples: []string{`["old-feed"]`}},
 	}, kind.EditAttrs...),
 	Examples: []schema.Example{
-		{About: "Two settings of a section, and one that must go", TOML: `[settings."/etc/tide/feeds.ini"]
+		{About: "Two settings in a section, and one to remove", TOML: `[settings."/etc/tide/feeds.ini"]
 format = "ini"
 section = "north"
 set = { rate = 60, station = "north-pier" }
 unset = ["old-rate"]
-make = true
+create = true
 
 [dir."/etc/tide"]
 owner = "root"
@@ -67,27 +68,27 @@ mode = "0755"
 format = "json"
 section = "output.paper"
 set = { size = "A3", colour = true }
-make = true
+create = true
 `},
-		{About: "Values of a YAML file, the code among them a text", TOML: `[settings."/etc/foghorn.yaml"]
+		{About: "Values in a YAML file, with the code as a string", TOML: `[settings."/etc/foghorn.yaml"]
 format = "yaml"
 section = "relay.horn"
 set = { seconds = 4, code = "0117" }
-make = true
+create = true
 `},
 	},
-	NoAbsent: "take settings out with unset",
+	NoAbsent: "remove settings with unset",
 	Canon:    kind.CanonPart,
 	Part:     kind.FileOfPart,
 	Edit:     kind.Pure(edit{}),
 	Needs:    kind.PartNeeds,
 	Check: func(name string, a value.Attrs) (string, error) {
 		if !a.Has("set") && !a.Has("unset") {
-			return "", problem.Errorf("neither set nor unset is given").Remedy("say which settings stay or go")
+			return "", problem.Errorf("set or unset is required").Remedy("set at least one of them")
 		}
 		f := a.Text("format")
 		if a.Has("section") && (f == words || f == assigned) {
-			return "section", problem.Errorf("files of the form %q have no sections", f).Remedy("take section out")
+			return "section", problem.Errorf("files in the format %q have no sections", f).Remedy("remove section")
 		}
 		section := a.Text("section")
 		if strings.ContainsAny(section, "\r\n") || strings.TrimSpace(section) != section || f == ini &&
@@ -105,7 +106,7 @@ make = true
 		}
 		for _, key := range a.Texts("unset") {
 			if _, both := set[key]; both {
-				return "unset", problem.Errorf("%s is to be set and not to be set", key).Remedy("keep one of them")
+				return "unset", problem.Errorf("%s is in both set and unset", key).Remedy("keep one of them")
 			}
 		}
 		for _, key := range value.Keys(set) {
@@ -125,8 +126,8 @@ func checkLine(form, key string, v any) error {
 	list, several := v.([]any)
 	_, table := v.(map[string]any)
 	if table || several && form == assigned {
-		return problem.Errorf("%s is %s, which a file of the form %q cannot hold", key, value.TypeName(v), form).
-			Remedy("write it as a text")
+		return problem.Errorf("%s is %s, which the format %q does not support", key, value.TypeName(v), form).
+			Remedy("write it as a string")
 	}
 	if !several {
 		list = []any{v}
@@ -135,13 +136,13 @@ func checkLine(form, key string, v any) error {
 		text, ok := value.Text(bare(one))
 		switch {
 		case !ok:
-			return problem.Errorf("%s holds %s, which a line cannot hold", key, value.TypeName(one)).
-				Remedy("write it as a text")
+			return problem.Errorf("%s contains %s, which a line cannot contain", key, value.TypeName(one)).
+				Remedy("write it as a string")
 		case strings.ContainsAny(text, "\r\n"):
-			return problem.Errorf("the value of %s has several lines", key).Remedy("write it in one")
+			return problem.Errorf("the value of %s has several lines", key).Remedy("write it on one line")
 		case strings.TrimSpace(text) != text || form != assigned && strings.HasSuffix(text, "\\"):
 			return problem.Errorf("the value of %s begins or ends with white space, or ends with a backslash", key).
-				Remedy("files of this form cannot hold that; remove it")
+				Remedy("remove it; this format does not support it")
 		}
 	}
 	return nil

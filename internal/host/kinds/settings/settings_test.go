@@ -105,7 +105,7 @@ func TestEdit(t *testing.T) {
 		"ini going on": {set(ini, "a", "x", "1"), "[a]\nx = b \\\n  c\ny = 2\n", "[a]\nx = 1\ny = 2\n"},
 		"ini moved in": {unset(ini, "a", "x"), "[a]\nx =\n  b\n  c\ny = 2\n", "[a]\ny = 2\n"},
 		"ini in doubt": {set(ini, "a", "x", "1"), "[a]\nx = 2\n  y = 3\n",
-			"error: line 3 either belongs to x or is a setting"},
+			"error: line 3 either belongs to x or is a separate setting"},
 		"ini all moved in": {set(ini, "user", "name", "maren"), "[user]\n\tname = x\n\temail = y\n",
 			"[user]\n\tname = maren\n\temail = y\n"},
 		"assigned over lines": {set(assigned, "", "A", "x"), "A=\"b\nB=1\"\nB=2\n", "A=x\nB=2\n"},

@@ -94,19 +94,19 @@ func (b *tomlReader) open(e *unstable.Node) (map[string]any, string) {
 			at = made
 		case map[string]any:
 			if b.made[under] == byBraces || last && (b.made[under] != 0 || e.Kind == unstable.ArrayTable) {
-				b.wrong = name + " is there twice"
+				b.wrong = name + " is defined twice"
 			}
 			at = next
 		case *tomlList:
 			if last && e.Kind == unstable.ArrayTable {
 				*next = append(*next, map[string]any{})
 			} else if last {
-				b.wrong = name + " is there twice"
+				b.wrong = name + " is defined twice"
 			}
 			at = (*next)[len(*next)-1].(map[string]any)
 			under += fmt.Sprint("\x00", len(*next))
 		default:
-			b.wrong = name + " is there twice"
+			b.wrong = name + " is defined twice"
 			return map[string]any{}, under
 		}
 	}
@@ -129,7 +129,7 @@ func (b *tomlReader) setValue(at map[string]any, under string, e *unstable.Node)
 		under += "\x00" + name
 		if it.IsLast() {
 			if _, twice := at[name]; twice {
-				b.wrong = name + " is there twice"
+				b.wrong = name + " is defined twice"
 			}
 			at[name] = b.value(e.Value(), under)
 			return
@@ -140,7 +140,7 @@ func (b *tomlReader) setValue(at map[string]any, under string, e *unstable.Node)
 			next = map[string]any{}
 			at[name] = next
 		case !ok || b.made[under] != byDots:
-			b.wrong = name + " is there twice"
+			b.wrong = name + " is defined twice"
 			return
 		}
 		b.made[under] = byDots
@@ -247,7 +247,7 @@ func parseTOML(text string) *tomlDoc {
 	return d
 }
 
-// entry reads a key with its value; what stands in braces has entries of its own.
+// entry reads a key with its value; what is in braces has entries of its own.
 func (d *tomlDoc) entry(under []string, e *unstable.Node) tomlEntry {
 	out := tomlEntry{path: slices.Clone(under), at: -1}
 	end := 0
@@ -355,7 +355,7 @@ func (d *tomlDoc) set(way []string, v any) (string, error) {
 		if t.list {
 			if begins(way, t.path) {
 				return "", problem.Errorf("%s is a list of tables in this file", dots(t.path)).
-					Remedy("declare the file whole, or its lines")
+					Remedy("declare the whole file, or its lines")
 			}
 			continue
 		}
@@ -374,7 +374,7 @@ func (d *tomlDoc) set(way []string, v any) (string, error) {
 		if now, err := plainTOML(d.text); err == nil && reflect.DeepEqual(valueAt(now, way), bareAll(v)) {
 			return d.text, nil
 		}
-		return "", problem.Errorf("%s is a table in this file", dots(way)).Remedy("set what is in it: section = %q",
+		return "", problem.Errorf("%s is a table in this file", dots(way)).Remedy("set values in it with section = %q",
 			dots(way))
 	}
 	return d.add(way, v), nil

@@ -53,7 +53,7 @@ func oneYAML(text string, way []string, v any, unset bool) (string, error) {
 	return out, nil
 }
 
-// yamlFile is a file with what the library tells of it: nodes with lines and
+// yamlFile is a file with what the library reads in it: nodes with lines and
 // columns, both from 1.
 type yamlFile struct {
 	lines []string
@@ -66,7 +66,7 @@ var oddBreak = regexp.MustCompile("\r([^\n]|$)|[\u0085\u2028\u2029]")
 
 func parseYAML(text string) (*yamlFile, error) {
 	if oddBreak.MatchString(text) {
-		return nil, problem.Errorf("lines of the file end in other ways than a newline").Remedy(byHand)
+		return nil, problem.Errorf("some lines of the file do not end with a plain newline").Remedy(byHand)
 	}
 	f := &yamlFile{lines: strings.Split(text, "\n")}
 	d := lib.NewDecoder(strings.NewReader(text))
@@ -80,13 +80,13 @@ func parseYAML(text string) (*yamlFile, error) {
 			Remedy(byHand)
 	}
 	if d.Decode(&more) == nil {
-		return nil, problem.Errorf("the file holds several documents").Remedy("declare it whole")
+		return nil, problem.Errorf("the file contains several documents").Remedy("declare the whole file")
 	}
 	root := doc.Content[0]
 	switch {
 	case root.Kind == lib.ScalarNode && root.Tag == "!!null":
 	case root.Kind != lib.MappingNode:
-		return nil, problem.Errorf("the file is not a table as a whole").Remedy("declare the file whole")
+		return nil, problem.Errorf("the file is not a table as a whole").Remedy("declare the whole file")
 	default:
 		f.root = root
 	}
@@ -163,8 +163,8 @@ func (f *yamlFile) set(way []string, v any) error {
 		return f.replace(m, at, v)
 	}
 	if m != nil && m.Style&lib.FlowStyle != 0 && len(m.Content) > 0 {
-		return problem.Errorf("the table of %s is written in one line in this file", strings.Join(way, ".")).
-			Remedy("write it in lines by hand, which then can be changed one by one")
+		return problem.Errorf("the table of %s is written on one line in this file", strings.Join(way, ".")).
+			Remedy("rewrite it by hand with one key per line")
 	}
 	indent, after := "", 0
 	switch {
@@ -204,8 +204,8 @@ func (f *yamlFile) set(way []string, v any) error {
 // replace gives a member another value, unless it has it.
 func (f *yamlFile) replace(m *lib.Node, at int, v any) error {
 	key, old := m.Content[at], m.Content[at+1]
-	var stands, want any
-	if old.Decode(&stands) == nil && lib.Unmarshal([]byte(scalarYAML(v)), &want) == nil && reflect.DeepEqual(stands,
+	var current, want any
+	if old.Decode(&current) == nil && lib.Unmarshal([]byte(scalarYAML(v)), &want) == nil && reflect.DeepEqual(current,
 		want) {
 		return nil
 	}
@@ -223,8 +223,8 @@ func (f *yamlFile) replace(m *lib.Node, at int, v any) error {
 		return nil
 	}
 	if m.Style&lib.FlowStyle != 0 {
-		return problem.Errorf("the table of %s is written in one line in this file", key.Value).
-			Remedy("write it in lines by hand, which then can be changed one by one")
+		return problem.Errorf("the table of %s is written on one line in this file", key.Value).
+			Remedy("rewrite it by hand with one key per line")
 	}
 	text := string(line[:key.Column-1]) + scalarYAML(key.Value) + ": " + scalarYAML(v)
 	f.lines = slices.Replace(f.lines, key.Line-1, end, text)
@@ -238,12 +238,12 @@ func (f *yamlFile) unset(way []string) error {
 	}
 	key := m.Content[at]
 	if m.Style&lib.FlowStyle != 0 {
-		return problem.Errorf("the table of %s is written in one line in this file", key.Value).
-			Remedy("write it in lines by hand, which then can be changed one by one")
+		return problem.Errorf("the table of %s is written on one line in this file", key.Value).
+			Remedy("rewrite it by hand with one key per line")
 	}
 	end := f.end(key)
 	if string([]rune(f.lines[key.Line-1])[:key.Column-1]) != strings.Repeat(" ", key.Column-1) {
-		return problem.Errorf("%s stands behind something else in its line", key.Value).Remedy("take it out by hand")
+		return problem.Errorf("%s is not at the start of its line", key.Value).Remedy("remove it by hand")
 	}
 	if len(m.Content) == 2 && above != nil { // the last one: the table stays, empty
 		f.lines[above.Line-1] = strings.TrimRight(f.lines[above.Line-1], " ") + " {}"

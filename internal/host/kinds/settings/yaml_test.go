@@ -31,7 +31,7 @@ func TestYAML(t *testing.T) {
 		section string
 		set     value.Attrs
 		unset   []any
-		want    string // instead of what stands in was; or an error
+		want    string // instead of what is in was; or an error
 		was     string
 	}{
 		{text: "", set: value.Attrs{"a": int64(1)}, want: "a: 1\n"},
@@ -39,9 +39,10 @@ func TestYAML(t *testing.T) {
 			"d: true\n"},
 		{text: "# only this\n", set: value.Attrs{"a": "x"}, want: "# only this\na: x\n"},
 		{text: "{}\n", set: value.Attrs{"a": "x"}, want: "a: x\n"},
-		{text: "a: {}\r\r!", section: "a", unset: []any{"b"}, want: "error: lines of the file end in other ways"},
+		{text: "a: {}\r\r!", section: "a", unset: []any{"b"}, want: "error: some lines of the file do not end with " +
+			"a plain newline"},
 		{text: "# tide\u2028a: 1\n", set: value.Attrs{"a": int64(2)},
-			want: "error: lines of the file end in other ways"},
+			want: "error: some lines of the file do not end with a plain newline"},
 		{text: "# why\n{}\n", set: value.Attrs{"a": "x"}, want: "# why\na: x\n"},
 		{text: foghorn, section: "relay", set: value.Attrs{"seconds": int64(4)}},
 		{text: foghorn, section: "relay", set: value.Attrs{"seconds": int64(5)}, was: "seconds: 4 #",
@@ -67,11 +68,11 @@ func TestYAML(t *testing.T) {
 		{text: "a:\nc: 2\n", section: "a", set: value.Attrs{"b": int64(1)}, want: "a:\n  b: 1\nc: 2\n"},
 		{text: "a: x", set: value.Attrs{"b": "two\nlines"}, want: "a: x\nb: \"two\\nlines\"\n"},
 		{text: foghorn, section: "log", set: value.Attrs{"level": "debug"},
-			want: "error: the table of level is written in one line in this file"},
+			want: "error: the table of level is written on one line in this file"},
 		{text: foghorn, section: "relay.seconds", set: value.Attrs{"a": "b"}, want: "error: relay.seconds is not a " +
 			"table in this file"},
 		{text: "- a\n", set: value.Attrs{"a": "b"}, want: "error: the file is not a table as a whole"},
-		{text: "a: 1\n---\nb: 2\n", set: value.Attrs{"a": "b"}, want: "error: the file holds several documents"},
+		{text: "a: 1\n---\nb: 2\n", set: value.Attrs{"a": "b"}, want: "error: the file contains several documents"},
 		{text: "a: &x 1\nb: *x\n", set: value.Attrs{"b": "c"},
 			want: "error: b is shared with other places of this file"},
 		{text: "a: [\n", set: value.Attrs{"a": "b"}, want: "error: the file is not valid YAML"},
@@ -99,7 +100,7 @@ func TestYAML(t *testing.T) {
 	}
 }
 
-// FuzzYAML sets a value in whatever stands there: nothing else may change, and
+// FuzzYAML sets a value in whatever is there: nothing else may change, and
 // again nothing changes at all.
 func FuzzYAML(f *testing.F) {
 	f.Add(foghorn, "relay", "seconds")

@@ -19,19 +19,22 @@ const folder = "/etc/sudoers.d/"
 
 var about = &schema.Kind{
 	Name:  "sudo_rule",
+	Signs: true,
 	Area:  "accounts",
-	About: "Who may do what as whom by sudo.",
-	Doc: "Each rule has a file of its own in /etc/sudoers.d, which is only put in place once `visudo -c` has " +
-		"passed it. The declaration says what the file holds, all of it.",
+	About: "A sudo rule.",
+	Doc: "Each rule has its own file in /etc/sudoers.d, which is put in place only after `visudo -c` has " +
+		"accepted it. The declaration defines the whole file.",
 	Attrs: []schema.Attr{
 		{Name: "who", Type: schema.Text, List: true, Required: true,
-			Doc: "Users, and groups with a % before their names.", Examples: []string{`["maren", "%keepers"]`}},
-		{Name: "run_as", Type: schema.Text, List: true, Default: `["root"]`, Doc: "As whom; ALL means anybody.",
+			Doc:      "The users, and groups with a leading %, that may run the commands.",
+			Examples: []string{`["maren", "%keepers"]`}},
+		{Name: "run_as", Type: schema.Text, List: true, Default: `["root"]`, Doc: "The users to run them as; ALL " +
+			"means any user.",
 			Examples: []string{`["tidelog"]`}},
 		{Name: "commands", Type: schema.Text, List: true, Default: `["ALL"]`,
-			Doc:      "Commands with their whole paths, with or without arguments; ALL means any.",
+			Doc:      "Commands with full paths, with or without arguments; ALL means any command.",
 			Examples: []string{`["/usr/bin/systemctl restart tide-logger"]`}},
-		{Name: "password", Type: schema.Bool, Default: "true", Doc: "Whether they have to give their own password.",
+		{Name: "password", Type: schema.Bool, Default: "true", Doc: "Whether they must enter their own password.",
 			Examples: []string{"false"}},
 	},
 	Examples: []schema.Example{
@@ -53,7 +56,7 @@ system = true
 	Captures: []string{"who", "run_as", "commands", "password"},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) {
-			return "", problem.Errorf("%q is no name that sudo takes for a file", name).
+			return "", problem.Errorf("sudo does not read a file named %q", name).
 				Remedy("use letters, digits, dashes and underscores")
 		}
 		return name, nil
@@ -74,19 +77,19 @@ system = true
 		for _, name := range []string{"who", "run_as"} {
 			for _, who := range a.Texts(name) {
 				if !whoForm.MatchString(who) {
-					return name, problem.Errorf("%q is neither a user nor a %%group", who).
-						Remedy("write one such as maren or %%keepers")
+					return name, problem.Errorf("%q is not a user or a %%group", who).
+						Remedy("use a name such as maren or %%keepers")
 				}
 			}
 			if a.Has(name) && len(a.Texts(name)) == 0 {
-				return name, problem.Errorf("%s names nobody", name).Remedy("name somebody, or set absent = true")
+				return name, problem.Errorf("%s is empty", name).Remedy("add a name, or set absent = true")
 			}
 		}
 		for _, c := range a.Texts("commands") {
 			if c != "ALL" && !strings.HasPrefix(strings.TrimPrefix(c, "!"), "/") || value.HasControl(c) ||
 				strings.Contains(c, "\\") {
-				return "commands", problem.Errorf("%q is no command that sudo can be told of", c).
-					Remedy("write its whole path, such as /usr/bin/systemctl")
+				return "commands", problem.Errorf("invalid command %q for sudo", c).
+					Remedy("use its full path, such as /usr/bin/systemctl")
 			}
 		}
 		return "", nil
@@ -117,7 +120,7 @@ func (k rules) Write(ctx context.Context, env *kind.Env, work []kind.Work) []err
 	return k.Kind.Write(ctx, env, work)
 }
 
-// own is how a file of one rule is told.
+// own says how a file of one rule is written and read.
 var own = kind.OwnFile{Folder: folder, Fits: nameForm.MatchString, Parse: parsed, Content: content,
 	Else: "more than one plain rule"}
 
@@ -170,7 +173,7 @@ func parsed(text string) (map[string]any, bool) {
 	return attrs, true
 }
 
-// split takes a list of sudoers apart, in which a backslash stands before a comma
+// split takes a list of sudoers apart, in which a backslash is before a comma
 // of a word's own.
 func split(s string) []any {
 	var out []any
@@ -203,11 +206,12 @@ func (edit) Removes() bool { return true }
 func (edit) Mode() uint32 { return 0o440 }
 
 // Edit gives the whole file.
-func (edit) Edit(t plan.Task, _ string) (string, error) { return content(t.Attrs), nil }
+func (edit) Edit(t plan.Task, _ string) (string, error) { return content(t), nil }
 
 // content is the file for what is declared; see sudoers(5), "User specification".
 // In it commas, colons and equals signs of a command have a backslash before them.
-func content(a value.Attrs) string {
+func content(t plan.Task) string {
+	a := t.Attrs
 	list := func(name, otherwise string) []string {
 		if texts := a.Texts(name); len(texts) > 0 {
 			return texts
@@ -223,6 +227,6 @@ func content(a value.Attrs) string {
 	if a.Has("password") && !a.Bool("password") {
 		tag = "NOPASSWD: "
 	}
-	return "# Written by jadekettle; what is changed here is lost.\n" + strings.Join(a.Texts("who"), ", ") +
+	return "# " + kind.Signature(t) + "\n" + strings.Join(a.Texts("who"), ", ") +
 		" ALL=(" + strings.Join(list("run_as", "root"), ", ") + ") " + tag + strings.Join(commands, ", ") + "\n"
 }

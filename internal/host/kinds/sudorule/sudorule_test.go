@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"reflect"
 	"testing"
+
+	"jadekettle/internal/core/plan"
 )
 
 // TestRulesAreReadBack reads files by hand, and leaves those to their files that say
@@ -40,13 +42,13 @@ func TestRulesAreReadBack(t *testing.T) {
 		if got != want {
 			t.Errorf("%q is read as %s, want %s", text, got, want)
 		}
-		if again, _ := parsed(content(attrs)); ok && len(again) < len(attrs) {
-			t.Errorf("%q, written anew, is read as %v", text, again)
+		if again, _ := parsed(content(plan.Task{Attrs: attrs})); ok && len(again) < len(attrs) {
+			t.Errorf("%q, written again, is read as %v", text, again)
 		}
 	}
 }
 
-// FuzzRules holds whatever stands in a file of rules: what is read of it says, once
+// FuzzRules holds whatever is in a file of rules: what is read of it says, once
 // it is written, the same again, so that no capture gives anybody more than they had.
 func FuzzRules(f *testing.F) {
 	for _, text := range []string{"maren ALL=(ALL) NOPASSWD: /bin/true\n", "%a,b ALL = (x, y) /bin/a\\,b, /bin/c\n",
@@ -62,7 +64,7 @@ func FuzzRules(f *testing.F) {
 		if attrs["run_as"] == nil {
 			attrs["run_as"] = []any{"root"} // which sudo means where nothing is said
 		}
-		written := content(attrs)
+		written := content(plan.Task{Attrs: attrs})
 		again, ok := parsed(written)
 		if !ok || !reflect.DeepEqual(attrs, again) {
 			t.Errorf("%q is read as %v, written as %q, and that read as %v, %v", text, attrs, written, again, ok)

@@ -29,21 +29,19 @@ var about = &schema.Kind{
 		{When: []string{"size", "in use", "priority"}, Any: []string{"swapon"}, Package: "mount"}},
 	Space: schema.Paths,
 	About: "A swap file or device: in use now and at every boot.",
-	Doc: "The name is its path. With size it is a file, which is made; without, a device, which is prepared by " +
-		"mkswap " +
-		"only " +
-		"where it holds nothing. Its line in /etc/fstab is written, and that it is in use is read back from the " +
-		"kernel.",
+	Doc: "The name is its path. With size, it is a file, which is created; without size, it is a device, which " +
+		"is formatted with mkswap only if it is empty. It is added to /etc/fstab, and the kernel is checked to " +
+		"confirm that it is in use.",
 	Attrs: []schema.Attr{
 		{Name: "size", Type: schema.Text, Doc: "The size of a swap file.", Examples: []string{`"2 GiB"`, `"512 MiB"`}},
-		{Name: "priority", Type: schema.Int, Default: "the kernel's choice",
-			Doc: "Which is used first, of several: the higher number; 0 to 32767.", Examples: []string{"10"}},
+		{Name: "priority", Type: schema.Int, Default: "chosen by the kernel",
+			Doc: "The priority, from 0 to 32767; the highest is used first.", Examples: []string{"10"}},
 	},
 	Examples: []schema.Example{
-		{About: "A file of two gibibytes", TOML: `[swap."/swapfile"]
+		{About: "A swap file", TOML: `[swap."/swapfile"]
 size = "2 MiB"
 `},
-		{About: "A device, used before others", TOML: `[swap."/dev/vdb2"]
+		{About: "A device that is used before others", TOML: `[swap."/dev/vdb2"]
 priority = 10
 `},
 	},
@@ -57,13 +55,13 @@ priority = 10
 		_, wrong := parseSize(a.Text("size"))
 		switch {
 		case strings.ContainsAny(name, " \t\\"):
-			return "", problem.Errorf("%q holds white space or a backslash", name).Remedy("name another path")
+			return "", problem.Errorf("%q contains white space or a backslash", name).Remedy("use another path")
 		case n < 0 || n > 32767:
-			return "priority", problem.Errorf("the priority is %d", n).Remedy("write a number from 0 to 32767")
+			return "priority", problem.Errorf("invalid priority %d", n).Remedy("use a number from 0 to 32767")
 		case device && a.Has("size"):
-			return "size", problem.Errorf("%s is a device, whose size is given", name).Remedy("take size out")
+			return "size", problem.Errorf("%s is a device, so its size cannot be set", name).Remedy("remove size")
 		case !device && !a.Has("size") && !a.Bool("absent"):
-			return "", problem.Errorf("it does not say how large the file is").Remedy("write size = \"2 GiB\"")
+			return "", problem.Errorf("size is required for a file").Remedy("write size = \"2 GiB\"")
 		case a.Has("size") && wrong != nil:
 			return "size", wrong
 		}
@@ -75,8 +73,8 @@ priority = 10
 func parseSize(s string) (int64, error) {
 	n, err := measure.ParseBytes(s)
 	if err != nil || n < 1<<20 || n > 1<<41 || n%(1<<20) != 0 {
-		return 0, problem.Errorf("%q is no size of a swap file", s).
-			Remedy(`write whole MiB, from "1 MiB" to "2048 GiB"`)
+		return 0, problem.Errorf("invalid swap file size %q", s).
+			Remedy(`use whole MiB, from "1 MiB" to "2048 GiB"`)
 	}
 	return n, nil
 }
@@ -101,7 +99,7 @@ type state struct {
 	there bool
 	size  int64
 	used  bool
-	level string // its priority, as the kernel tells it
+	level string // its priority, as the kernel reports it
 	table kind.Text
 	want  string // what fstab is to hold
 }
@@ -121,13 +119,13 @@ func (swaps) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) 
 		case err != nil:
 			return st, err
 		case !strings.HasPrefix(t.Ref.Name, "/dev/") && !info.Type.IsRegular():
-			return st, problem.Errorf("%s is there, and no regular file", t.Ref.Name).Remedy("move it away by hand")
+			return st, problem.Errorf("%s exists but is not a regular file", t.Ref.Name).Remedy("move it away by hand")
 		default:
 			st.there, st.size = true, info.Size
 		}
 	}
 	if !st.there && strings.HasPrefix(t.Ref.Name, "/dev/") && !t.Absent {
-		return st, kind.NotYet(problem.Errorf("there is no device %s", t.Ref.Name).
+		return st, kind.NotYet(problem.Errorf("the device %s does not exist", t.Ref.Name).
 			Remedy("`lsblk` on the host lists them"))
 	}
 	st.used, st.level, err = inUse(env, t.Ref.Name)
@@ -210,7 +208,7 @@ func (swaps) Compare(t plan.Task, st state) []plan.Change {
 	return append(out, st.named()...)
 }
 
-// named tells what differs of fstab, as of fstab.
+// named gives what differs in fstab, under its name.
 func (st state) named() []plan.Change {
 	if st.want == st.table.Text {
 		return nil
@@ -241,7 +239,7 @@ func (swaps) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) 
 				return
 			}
 			if wrong := back(); wrong != nil {
-				err = fmt.Errorf("%w; what was done could not be undone: %w", err, wrong)
+				err = fmt.Errorf("%w; the changes could not be reverted: %w", err, wrong)
 				return
 			}
 		}
@@ -336,7 +334,7 @@ func drop(env *kind.Env, at string) error {
 }
 
 // use puts swap to use. A device that holds nothing is prepared first; mkswap
-// refuses by itself what is mounted, and wipefs tells what a device holds.
+// refuses by itself what is mounted, and wipefs shows what a device holds.
 func use(t plan.Task, prepared bool, do func(...string) error) error {
 	args := []string{"swapon"}
 	if n, given := t.Attrs.Int("priority"); given {
@@ -348,8 +346,8 @@ func use(t plan.Task, prepared bool, do func(...string) error) error {
 		return err
 	}
 	if do("blkid", "-p", t.Ref.Name) == nil {
-		return problem.Errorf("%s cannot be used, and holds something: %w", t.Ref.Name, err).
-			Remedy("look with `blkid %s`; if it may go, `mkswap` it by hand", t.Ref.Name)
+		return problem.Errorf("%s cannot be used as swap and is not empty: %w", t.Ref.Name, err).
+			Remedy("check it with `blkid %s`; if its content is not needed, run `mkswap` by hand", t.Ref.Name)
 	}
 	if err := do("mkswap", t.Ref.Name); err != nil {
 		return err
@@ -367,8 +365,8 @@ func build(env *kind.Env, t plan.Task, do func(...string) error) (at string, err
 	folder := path.Dir(t.Ref.Name)
 	_, free, err := env.Machine.Space(folder)
 	if err == nil && free < size {
-		return "", problem.Errorf("a file of %s does not fit: %s are free", mebibytes(size), mebibytes(free)).
-			Remedy("declare a smaller one; one that is there stays until the new one is in use")
+		return "", problem.Errorf("a file of %s does not fit: only %s are free", mebibytes(size), mebibytes(free)).
+			Remedy("declare a smaller one; an existing one is kept until the new one is in use")
 	}
 	d, _, err := env.Split(t.Ref.Name)
 	if err != nil {
@@ -435,7 +433,7 @@ func (swaps) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (pla
 	attrs := map[string]any{}
 	if !strings.HasPrefix(t.Ref.Name, "/dev/") {
 		if st.size%(1<<20) != 0 {
-			return plan.Captured{}, problem.Errorf("its %d bytes are no whole mebibytes", st.size).
+			return plan.Captured{}, problem.Errorf("its %d bytes are not a whole number of MiB", st.size).
 				Remedy("declare it by hand")
 		}
 		attrs["size"] = fmt.Sprintf("%d MiB", st.size>>20)

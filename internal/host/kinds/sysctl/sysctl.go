@@ -25,21 +25,21 @@ var about = &schema.Kind{
 	Name:  "sysctl",
 	Area:  "system",
 	Tools: []schema.Tool{{When: []string{"value"}, Any: []string{"sysctl"}, Package: "procps"}},
-	About: "A setting of the kernel, now and after a reboot.",
-	Doc: "The kernel takes the value first; only what it took is kept, in /etc/sysctl.d/90-jadekettle.conf. Declared " +
-		"absent, it is no longer set at boot; the value that holds now stays until then.",
+	About: "A kernel setting, now and after a reboot.",
+	Doc: "The value is set in the kernel first, and saved in /etc/sysctl.d/90-jadekettle.conf only if the kernel " +
+		"accepts it. If declared absent, it is no longer set at boot; the current value remains until then.",
 	Attrs: []schema.Attr{
 		{Name: "value", Type: schema.Scalar, Required: true,
-			Doc:      "Its value, several numbers with spaces between them.",
+			Doc:      "The value; separate several numbers with spaces.",
 			Examples: []string{`1`, `"4096 87380 6291456"`}},
-		{Name: "boot", Type: schema.Bool, Default: "true", Doc: "Whether it is set at every boot too.",
+		{Name: "at_boot", Type: schema.Bool, Default: "true", Doc: "Whether it is also set at every boot.",
 			Examples: []string{"false"}},
 	},
 	Examples: []schema.Example{
-		{About: "A host that passes packets on", TOML: `[sysctl."net.ipv4.ip_forward"]
+		{About: "A host that forwards packets", TOML: `[sysctl."net.ipv4.ip_forward"]
 value = 1
 `},
-		{About: "One that is set no more", TOML: `[sysctl."vm.swappiness"]
+		{About: "A setting to stop managing", TOML: `[sysctl."vm.swappiness"]
 absent = true
 `},
 	},
@@ -47,7 +47,7 @@ absent = true
 	TooMany:  "net.ipv4.ip_forward",
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) || strings.Contains(name, "..") {
-			return "", problem.Errorf("%q is no name of a kernel setting", name).
+			return "", problem.Errorf("invalid kernel setting %q", name).
 				Remedy("write it as sysctl does, such as net.ipv4.ip_forward")
 		}
 		return name, nil
@@ -60,8 +60,8 @@ absent = true
 	Check: func(_ string, a value.Attrs) (string, error) {
 		if v := a.Text("value"); a.Has("value") && strings.TrimSpace(v) == "" ||
 			value.HasControl(strings.ReplaceAll(v, "\t", "")) {
-			return "value", problem.Errorf("the value %s is none that can be set", value.Shown(v)).
-				Remedy("write it in one line")
+			return "value", problem.Errorf("invalid value %s", value.Shown(v)).
+				Remedy("write it on one line")
 		}
 		return "", nil
 	},
@@ -84,7 +84,7 @@ type state struct {
 }
 
 // at is where the kernel shows a setting: dots part the steps, and a slash in
-// the name stands for a dot.
+// the name represents a dot.
 func at(name string) string {
 	return "/proc/sys/" + strings.NewReplacer(".", "/", "/", ".").Replace(name)
 }
@@ -106,8 +106,8 @@ func (sysctls) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error
 	}
 	text, err := machine.ReadFile(env.Machine, at(t.Ref.Name))
 	if errors.Is(err, fs.ErrNotExist) {
-		return st, kind.NotYet(problem.Errorf("the kernel has no setting %s", t.Ref.Name).
-			Remedy("mend the name, or declare the kmod that brings it"))
+		return st, kind.NotYet(problem.Errorf("unknown kernel setting %s", t.Ref.Name).
+			Remedy("correct the name, or declare the kmod that provides it"))
 	}
 	st.now = plain(string(text))
 	return st, err
@@ -152,14 +152,16 @@ func (sysctls) Compare(t plan.Task, st state) []plan.Change {
 }
 
 // bootValue is what a setting is kept with where that is another than holds now: no manifest says that, but a host may
-// have stood so before a run.
+// have been so before a run.
 const bootValue = "boot_value"
 
 // keptAs is the value that a setting has at every boot.
 func keptAs(t plan.Task) string { return plain(cmp.Or(t.Attrs.Text(bootValue), t.Attrs.Text("value"))) }
 
 // atBoot says whether a setting is to be set at every boot.
-func atBoot(t plan.Task) bool { return !t.Absent && (!t.Attrs.Has("boot") || t.Attrs.Bool("boot")) }
+func atBoot(t plan.Task) bool {
+	return !t.Absent && (!t.Attrs.Has("at_boot") || t.Attrs.Bool("at_boot"))
+}
 
 // Write gives the kernel the value, and keeps what it took.
 func (sysctls) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
@@ -185,8 +187,8 @@ func (sysctls) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]
 	return env.PutText(ctx, w.Task, st, l.String())
 }
 
-// Stands gives the value that holds; of one that is to be set at boot no more, that too.
-func (k sysctls) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+// Prior gives the value that holds; of one that is to be set at boot no more, that too.
+func (k sysctls) Prior(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Prior, error) {
 	if t.Absent {
 		text, err := machine.ReadFile(env.Machine, at(t.Ref.Name))
 		if err != nil {
@@ -194,11 +196,11 @@ func (k sysctls) Stands(_ context.Context, env *kind.Env, t plan.Task, st state)
 		}
 		st.now = plain(string(text))
 	}
-	attrs := value.Attrs{"value": st.now, "boot": st.kept}
+	attrs := value.Attrs{"value": st.now, "at_boot": st.kept}
 	if st.kept && st.boot != st.now {
 		attrs[bootValue] = st.boot
 	}
-	return []plan.Stood{plan.Standing(t.Ref, attrs)}, nil
+	return []plan.Prior{plan.NewPrior(t.Ref, attrs)}, nil
 }
 
 // Capture declares a setting with its value.

@@ -25,20 +25,19 @@ const (
 )
 
 var about = &schema.Kind{
-	Name:   "timezone",
-	Area:   "system",
-	Single: true,
-	About:  "The host's time zone.",
-	Doc: "The name of the declaration is the zone's. Programs that run already may keep the old one until they " +
-		"restart.",
+	Name:     "timezone",
+	Area:     "system",
+	Single:   true,
+	About:    "The host's time zone.",
+	Doc:      "The declaration's name is the time zone. Running programs may keep the old zone until they restart.",
 	NoAbsent: "declare another zone, such as UTC",
 	Examples: []schema.Example{
 		{About: "The zone of a place", TOML: "[timezone.\"Europe/Berlin\"]\n"},
-		{About: "The same time everywhere", TOML: "[timezone.UTC]\n"},
+		{About: "Universal time", TOML: "[timezone.UTC]\n"},
 	},
 	Canon: func(name string) (string, error) {
 		if !nameForm.MatchString(name) || strings.Contains(name, "..") {
-			return "", problem.Errorf("%q is no time zone", name).Remedy("write one such as Europe/Berlin or UTC")
+			return "", problem.Errorf("invalid time zone %q", name).Remedy("use one such as Europe/Berlin or UTC")
 		}
 		return name, nil
 	},
@@ -81,8 +80,8 @@ func (timezones) Read(_ context.Context, env *kind.Env, t plan.Task) (state, err
 	}
 	f, err := env.Machine.Open(zones + t.Ref.Name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return st, kind.NotYet(problem.Errorf("the host knows no time zone %s", t.Ref.Name).
-			Remedy("mend the name, or declare the package tzdata"))
+		return st, kind.NotYet(problem.Errorf("the host does not know the time zone %s", t.Ref.Name).
+			Remedy("correct the name, or declare the package tzdata"))
 	}
 	if err != nil {
 		return st, err
@@ -126,9 +125,9 @@ func (k timezones) Names(ctx context.Context, env *kind.Env) ([]string, error) {
 	return []string{st.zone}, nil
 }
 
-// Stands gives the link, and the file that some systems have beside it.
-func (timezones) Stands(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Stood, error) {
-	return env.StoodAt(link, st.named.Path)
+// Prior gives the link, and the file that some systems have beside it.
+func (timezones) Prior(_ context.Context, env *kind.Env, _ plan.Task, st state) ([]plan.Prior, error) {
+	return env.PriorAt(link, st.named.Path)
 }
 
 // Capture declares the zone that was asked for, which it has or has not.

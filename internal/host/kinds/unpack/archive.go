@@ -54,7 +54,7 @@ var magic = []struct {
 }
 
 // each gives every member of an archive, and the content of files, as they come.
-// What it is packed with is told by its first bytes, not by its name.
+// What it is packed with is seen from its first bytes, not by its name.
 func each(f machine.File, size int64, without int64, take func(member, io.Reader) error) error {
 	head := make([]byte, 8)
 	n, err := f.ReadAt(head, 0)
@@ -83,12 +83,12 @@ func each(f machine.File, size int64, without int64, take func(member, io.Reader
 
 func broken(err error) error {
 	return problem.Errorf("the archive cannot be read: %w", err).
-		Remedy("it is to be tar, by itself or with gzip, xz, zstd or bzip2, or zip, and whole")
+		Remedy("use a complete zip or tar archive; tar may be compressed with gzip, xz, zstd or bzip2")
 }
 
 // walk holds what was seen of an archive so far.
 type walk struct {
-	without int64 // folders at the front of each name that are left out
+	without int64 // folders at the front of each name that are skipped
 	take    func(member, io.Reader) error
 	links   map[string]bool // symbolic links: nothing may lie below one
 	count   int
@@ -100,7 +100,7 @@ func (w *walk) tar(r io.Reader) error {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
 			if w.count == 0 {
-				return broken(errors.New("there is nothing in it"))
+				return broken(errors.New("it is empty"))
 			}
 			return nil
 		}
@@ -119,8 +119,8 @@ func (w *walk) tar(r io.Reader) error {
 		case tar.TypeXGlobalHeader:
 			continue
 		default:
-			return problem.Errorf("the archive holds %s, which is no file, folder or link", h.Name).
-				Remedy("take it out of the archive: devices and the like are not unpacked")
+			return problem.Errorf("the archive contains %s, which is not a file, directory or link", h.Name).
+				Remedy("remove it from the archive; devices and other special files are not unpacked")
 		}
 		if err := w.one(m, t); err != nil {
 			return err
@@ -139,8 +139,8 @@ func (w *walk) zip(f io.ReaderAt, size int64) error {
 			m.Mode = 0o644
 		}
 		if m.Type&^(fs.ModeDir|fs.ModeSymlink) != 0 {
-			return problem.Errorf("the archive holds %s, which is no file, folder or link", e.Name).
-				Remedy("take it out of the archive: devices and the like are not unpacked")
+			return problem.Errorf("the archive contains %s, which is not a file, directory or link", e.Name).
+				Remedy("remove it from the archive; devices and other special files are not unpacked")
 		}
 		r, err := e.Open()
 		if err != nil {
@@ -161,7 +161,7 @@ func (w *walk) zip(f io.ReaderAt, size int64) error {
 		}
 	}
 	if w.count == 0 {
-		return broken(errors.New("there is nothing in it"))
+		return broken(errors.New("it is empty"))
 	}
 	return nil
 }
@@ -170,7 +170,7 @@ func (w *walk) zip(f io.ReaderAt, size int64) error {
 func (w *walk) one(m member, r io.Reader) error {
 	w.count++
 	if w.count > maxMembers {
-		return problem.Errorf("the archive holds more than %d things", maxMembers).Remedy("part it")
+		return problem.Errorf("the archive contains more than %d entries", maxMembers).Remedy("split it")
 	}
 	shown := m.Name
 	name, err := w.inside(m.Name)
@@ -180,7 +180,7 @@ func (w *walk) one(m member, r io.Reader) error {
 	m.Name = name
 	for up := name; up != "."; up = path.Dir(up) {
 		if w.links[up] {
-			return outside(shown, "it would lie behind the link "+up)
+			return outside(shown, "it would be written through the link "+up)
 		}
 	}
 	if m.Type == fs.ModeDir {
@@ -194,7 +194,7 @@ func (w *walk) one(m member, r io.Reader) error {
 			return err
 		}
 		if m.Same == "" || w.links[m.Same] {
-			return outside(shown, "it is another name of what is not unpacked as a file")
+			return outside(shown, "it is a hard link to something that is not unpacked as a file")
 		}
 	case m.Type == fs.ModeSymlink:
 		if m.Link == "" || path.IsAbs(m.Link) || !fs.ValidPath(path.Join(path.Dir(name), m.Link)) {
@@ -216,12 +216,12 @@ func (c content) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// inside gives a member's name without the folders that are left out; "" for
+// inside gives a member's name without the folders that are skipped; "" for
 // what is nothing but those.
 func (w *walk) inside(name string) (string, error) {
 	clean := path.Clean(strings.TrimSuffix(name, "/"))
 	if strings.ContainsAny(name, "\x00\\") || path.IsAbs(name) || !fs.ValidPath(clean) {
-		return "", outside(name, "its name leads elsewhere")
+		return "", outside(name, "its name points elsewhere")
 	}
 	for range w.without {
 		_, rest, more := strings.Cut(clean, "/")
@@ -237,6 +237,6 @@ func (w *walk) inside(name string) (string, error) {
 }
 
 func outside(name, why string) error {
-	return problem.Errorf("the archive's %q would come to lie outside the folder: %s", name, why).
-		Remedy("do not trust this archive; nothing of it was put down")
+	return problem.Errorf("%q in the archive would be written outside the directory: %s", name, why).
+		Remedy("do not trust this archive; nothing was unpacked")
 }

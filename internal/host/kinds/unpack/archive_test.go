@@ -82,30 +82,31 @@ func TestMembers(t *testing.T) {
 		{tarOf(dir("./"), file("./v/bin/x"), file("./v/y")), 1, "bin/x 755; y 755"},
 		{tarOf(file("v/x")), 5, ""},
 		{tarOf(file("../etc/passwd")), 0,
-			`error: the archive's "../etc/passwd" would come to lie outside the folder: ` +
-				"its name leads elsewhere"},
-		{tarOf(file("a/../../x")), 0, `error: the archive's "a/../../x" would come to lie outside the folder: ` +
-			"its name leads elsewhere"},
-		{tarOf(file("/etc/passwd")), 0, `error: the archive's "/etc/passwd" would come to lie outside the folder: ` +
-			"its name leads elsewhere"},
+			`error: "../etc/passwd" in the archive would be written outside the directory: ` +
+				"its name points elsewhere"},
+		{tarOf(file("a/../../x")), 0, `error: "a/../../x" in the archive would be written outside the directory: ` +
+			"its name points elsewhere"},
+		{tarOf(file("/etc/passwd")), 0, `error: "/etc/passwd" in the archive would be written outside the directory: ` +
+			"its name points elsewhere"},
 		{tarOf(link("a", "/etc")), 0,
-			`error: the archive's "a" would come to lie outside the folder: it is a link to "/etc"`},
-		{tarOf(link("v/a", "../../x")), 0, `error: the archive's "v/a" would come to lie outside the folder: ` +
+			`error: "a" in the archive would be written outside the directory: it is a link to "/etc"`},
+		{tarOf(link("v/a", "../../x")), 0, `error: "v/a" in the archive would be written outside the directory: ` +
 			`it is a link to "../../x"`},
-		{tarOf(link("v/a", "../x")), 1, `error: the archive's "v/a" would come to lie outside the folder: ` +
+		{tarOf(link("v/a", "../x")), 1, `error: "v/a" in the archive would be written outside the directory: ` +
 			`it is a link to "../x"`},
-		{tarOf(link("a", "b"), file("a/x")), 0, `error: the archive's "a/x" would come to lie outside the folder: ` +
-			"it would lie behind the link a"},
-		{tarOf(link("a", "b"), hard("c", "a")), 0, `error: the archive's "c" would come to lie outside the folder: ` +
-			"it is another name of what is not unpacked as a file"},
-		{tarOf(hard("c", "../../etc/shadow")), 0, `error: the archive's "../../etc/shadow" would come to lie outside ` +
-			"the folder: its name leads elsewhere"},
+		{tarOf(link("a", "b"), file("a/x")), 0, `error: "a/x" in the archive would be written outside the directory: ` +
+			"it would be written through the link a"},
+		{tarOf(link("a", "b"), hard("c", "a")), 0,
+			`error: "c" in the archive would be written outside the directory: ` +
+				"it is a hard link to something that is not unpacked as a file"},
+		{tarOf(hard("c", "../../etc/shadow")), 0, `error: "../../etc/shadow" in the archive would be written outside ` +
+			"the directory: its name points elsewhere"},
 		{tarOf(tar.Header{Typeflag: tar.TypeBlock, Name: "sda"}), 0,
-			"error: the archive holds sda, which is no file, folder or link"},
+			"error: the archive contains sda, which is not a file, directory or link"},
 		{tarOf(file("x"))[:515], 0, "error: the archive cannot be read: unexpected EOF"},
 		{[]byte("no archive at all, but some text that is long enough"), 0, "error: the archive cannot be read: " +
 			"unexpected EOF"},
-		{nil, 0, "error: the archive cannot be read: there is nothing in it"},
+		{nil, 0, "error: the archive cannot be read: it is empty"},
 		{[]byte(tinyZip), 0, "week.svg 644"},
 	} {
 		if got := members(c.data, c.without); got != c.want {
@@ -136,7 +137,7 @@ func TestCompressions(t *testing.T) {
 	z := zip.NewWriter(&b)
 	z.Create("../x")
 	z.Close()
-	if got := members(b.Bytes(), 0); !strings.HasPrefix(got, `error: the archive's "../x" would come`) &&
+	if got := members(b.Bytes(), 0); !strings.HasPrefix(got, `error: "../x" in the archive would`) &&
 		!strings.Contains(got, "insecure") {
 		t.Errorf("zip gives %q", got)
 	}

@@ -42,7 +42,7 @@ func (j *job) do(at string) (err error) {
 	}
 	j.stage = path.Join(path.Dir(j.task.Ref.Name), stage)
 	if err := up.Mkdir(stage, 0o700, -1, -1); err != nil {
-		return fmt.Errorf("make a folder beside %s: %w", j.task.Ref.Name, err)
+		return fmt.Errorf("create a directory next to %s: %w", j.task.Ref.Name, err)
 	}
 	defer up.RemoveAll(stage)
 	if err := j.unpack(at); err != nil {
@@ -77,7 +77,7 @@ func (j *job) unpack(at string) error {
 	if err != nil {
 		return err
 	}
-	without, _ := j.task.Attrs.Int("leave_out_folders")
+	without, _ := j.task.Attrs.Int("strip_components")
 	return each(f, info.Size, without, j.extract)
 }
 
@@ -93,7 +93,7 @@ func (j *job) extract(m member, r io.Reader) error {
 	switch {
 	case m.Type == fs.ModeDir:
 		if _, err := d.Lstat(name); err == nil {
-			return nil // made for what lies in it
+			return nil // made for what is in it
 		}
 		err = d.Mkdir(name, m.Mode, j.uid, j.gid)
 	case m.Type == fs.ModeSymlink:
@@ -113,7 +113,7 @@ func (j *job) extract(m member, r io.Reader) error {
 }
 
 // folder opens a folder of the stage, which is made when the archive does not
-// name it before what lies in it.
+// name it before what is in it.
 func (j *job) folder(at string) (machine.Dir, error) {
 	d, err := j.env.Machine.Dir(at)
 	if !errors.Is(err, fs.ErrNotExist) {
@@ -165,7 +165,7 @@ func (j *job) copy(d machine.Dir, name string, m member) error {
 }
 
 // move brings all members from the stage into their places, folders before what
-// lies in them.
+// is in them.
 func (j *job) move() error {
 	seen := map[string]bool{}
 	for _, m := range slices.Backward(j.members) { // of two with one name the later counts
@@ -203,7 +203,7 @@ func depth(p piece) int {
 	return n
 }
 
-// fits makes sure that nothing stands in the way, before anything is moved.
+// fits makes sure that nothing is in the way, before anything is moved.
 func (j *job) fits() error {
 	gone := map[string]bool{}
 	for _, p := range j.pieces {
@@ -222,13 +222,13 @@ func (j *job) fits() error {
 		}
 		if (p.Type == fs.ModeDir) != (now.Type == fs.ModeDir) {
 			return problem.Errorf("%s is in the way: the archive has %s there", at,
-				kind.Yes(p.Type == fs.ModeDir, "a folder", "a file or link")).Remedy("move it away by hand")
+				kind.Yes(p.Type == fs.ModeDir, "a directory", "a file or link")).Remedy("move it away by hand")
 		}
 	}
 	return nil
 }
 
-// place moves one piece, and notes what it is once it lies there.
+// place moves one piece, and notes what it is once it is there.
 func (j *job) place(p *piece) error {
 	from, name, err := j.env.Split(path.Join(j.stage, p.Name))
 	if err != nil {
@@ -258,18 +258,18 @@ func (j *job) place(p *piece) error {
 	return nil
 }
 
-// placeDir makes a folder as it is in the stage, or gives the one that stands
+// placeDir makes a folder as it is in the stage, or gives the one that is
 // its owner and mode.
 func (j *job) placeDir(from machine.Dir, name string, to machine.Dir, base string) (piece, error) {
 	info, err := from.Lstat(name)
 	if err != nil {
 		return piece{}, err
 	}
-	stands, err := to.Lstat(base)
+	current, err := to.Lstat(base)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		err = to.Mkdir(base, info.Mode, info.UID, info.GID)
-	case err == nil && (stands.Mode != info.Mode || stands.UID != info.UID || stands.GID != info.GID):
+	case err == nil && (current.Mode != info.Mode || current.UID != info.UID || current.GID != info.GID):
 		err = own(to, base, info)
 	}
 	if err != nil {

@@ -25,36 +25,35 @@ var about = &schema.Kind{
 	Area: "files",
 	Tools: []schema.Tool{fetch.Tool(func(a value.Attrs) bool { return schema.Remote(a.Text("from")) }, "archive",
 		"contents")},
-	About: "An archive that is unpacked into a folder.",
-	Doc: "The name is the folder, which is made where it is not there. The archive is tar, by itself or with " +
-		"gzip, xz, " +
-		"zstd or bzip2, or zip; which one, its first bytes tell. It is unpacked beside the folder first: one that is " +
-		"broken, does not fit, or holds anything that would come to lie elsewhere changes nothing. What was " +
-		"unpacked is remembered: a file that was changed or removed since makes it be unpacked again, and what a " +
-		"newer archive does not hold any more is taken away. Other things in the folder are left alone.",
+	About: "An archive to unpack into a directory.",
+	Doc: "The name is the directory, which is created if it does not exist. The archive is zip, or tar, " +
+		"optionally compressed with gzip, xz, zstd or bzip2; the format is detected from its content. It is " +
+		"unpacked to a temporary directory first: an archive that is broken, does not fit, or would write anywhere " +
+		"else changes nothing. The unpacked files are remembered: if one is modified or removed, the archive is " +
+		"unpacked again, and files that a newer archive no longer contains are removed. Other files in the " +
+		"directory are left alone.",
 	Attrs: append([]schema.Attr{
 		{Name: "from", Type: schema.Origin, Required: true,
-			Doc: "The archive: a file in the manifest's folder, an address to fetch it from, or a path on the host.",
+			Doc: "The archive: a file in the manifest's directory, a URL, or a path on the host.",
 			Examples: []string{`"viewer.tar.gz"`, `"https://charts.example.org/viewer-2.1.tar.xz"`,
 				`"/srv/parcels/viewer.zip"`}},
-		{Name: "leave_out_folders", Type: schema.Int, Default: "0",
-			Doc:      "How many folders at the front of every name in the archive are left out.",
+		{Name: "strip_components", Type: schema.Int, Default: "0",
+			Doc:      "The number of leading path components to remove from every name in the archive.",
 			Examples: []string{"1"}},
-		{Name: "done_if_exists", Type: schema.Path, Doc: "A path at which something stands where there is nothing " +
-			"to do.",
+		{Name: "done_if_exists", Type: schema.Path, Doc: "A path that exists if there is nothing to do.",
 			Examples: []string{`"/opt/viewer/bin/viewer"`}},
 		{Name: "owner", Type: schema.Name, Default: "the login user (root when elevated)",
-			Doc: "The user that all of it belongs to.", Examples: []string{`"root"`}},
+			Doc: "The owner of all unpacked files.", Examples: []string{`"root"`}},
 		{Name: "group", Type: schema.Name, Default: "the login user's (root's when elevated)",
-			Doc: "The group that all of it belongs to.", Examples: []string{`"adm"`}},
+			Doc: "The group of all unpacked files.", Examples: []string{`"adm"`}},
 	}, fetch.Attrs...),
 	Examples: []schema.Example{
-		{About: "An archive that a web server has", TOML: `[unpack."/opt/viewer"]
+		{About: "An archive from a web server", TOML: `[unpack."/opt/viewer"]
 from = "https://charts.example.org/viewer-2.1.tar"
 sha256 = "119c084898227d30c6855f4350c207e14aba40c8709f6d0bc679056a08f73cbd"
-leave_out_folders = 1
+strip_components = 1
 `},
-		{About: "One that lies beside the manifest", TOML: `[unpack."/srv/plots"]
+		{About: "An archive next to the manifest", TOML: `[unpack."/srv/plots"]
 from = "plots.zip"
 owner = "root"
 `, Files: map[string]string{"plots.zip": tinyZip}},
@@ -72,12 +71,12 @@ owner = "root"
 		return out
 	},
 	Check: func(name string, a value.Attrs) (string, error) {
-		if n, _ := a.Int("leave_out_folders"); n < 0 || n > 50 {
-			return "leave_out_folders", problem.Errorf("it is %d", n).Remedy("write a number from 0 to 50")
+		if n, _ := a.Int("strip_components"); n < 0 || n > 50 {
+			return "strip_components", problem.Errorf("invalid value %d", n).Remedy("use a number from 0 to 50")
 		}
 		if name == "/" {
-			return "", problem.Errorf("an archive is not unpacked over the whole system").
-				Remedy("name a folder below it")
+			return "", problem.Errorf("an archive cannot be unpacked over the whole system").
+				Remedy("use a directory below it")
 		}
 		from := a.Text("from")
 		return fetch.Check(a, from == "" || schema.Remote(from)) // which it may be where it is not known yet
@@ -128,13 +127,13 @@ func memory(t plan.Task) string {
 	return "unpacked-" + hex.EncodeToString(sum[:12]) + ".json"
 }
 
-// Read compares what was unpacked with what stands.
+// Read compares what was unpacked with what is there.
 func (archives) Read(_ context.Context, env *kind.Env, t plan.Task) (state, error) {
 	var st state
 	err := env.Store.Recall(memory(t), &st.old)
 	st.known = err == nil
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return st, fmt.Errorf("read what is remembered of it: %w", err)
+		return st, fmt.Errorf("read its record: %w", err)
 	}
 	if t.Absent {
 		return st, nil
@@ -157,7 +156,7 @@ func (archives) Read(_ context.Context, env *kind.Env, t plan.Task) (state, erro
 	return st, errors.Join(err, notYet)
 }
 
-// source tells archives apart: what they hold, and how they are unpacked.
+// source distinguishes archives: what they hold, and how they are unpacked.
 func source(env *kind.Env, t plan.Task) (string, error) {
 	from := t.Attrs.Text("from")
 	sum := "address " + from
@@ -174,15 +173,15 @@ func source(env *kind.Env, t plan.Task) (string, error) {
 		defer d.Close()
 		sum, err = fetch.Sum(d, name)
 		if errors.Is(err, fs.ErrNotExist) {
-			return "", kind.NotYet(problem.Errorf("the archive %s is not there", from).
-				Remedy("declare what brings it before this"))
+			return "", kind.NotYet(problem.Errorf("the archive %s does not exist", from).
+				Remedy("declare what provides it before this"))
 		}
 		if err != nil {
 			return "", err
 		}
 	}
-	without, _ := t.Attrs.Int("leave_out_folders")
-	return fmt.Sprintf("%s, %d folders left out, of %s:%s", sum, without, t.Attrs.Text("owner"),
+	without, _ := t.Attrs.Int("strip_components")
+	return fmt.Sprintf("%s, %d components removed, owner %s:%s", sum, without, t.Attrs.Text("owner"),
 		t.Attrs.Text("group")), nil
 }
 
@@ -205,7 +204,7 @@ func damage(env *kind.Env, t plan.Task, list []piece) ([]string, error) {
 	return out, nil
 }
 
-// look tells of one thing what is remembered of it.
+// look reads what is remembered of one thing.
 func look(env *kind.Env, at string) (piece, error) {
 	d, name, err := env.Split(at)
 	if err != nil {
@@ -235,7 +234,7 @@ func pieceOf(d machine.Dir, name string) (piece, error) {
 func (archives) Compare(t plan.Task, st state) []plan.Change {
 	switch {
 	case t.Absent && st.known:
-		return []plan.Change{{What: "existence", Was: fmt.Sprintf("%d things unpacked", len(st.old.Members)),
+		return []plan.Change{{What: "existence", Was: fmt.Sprintf("%d entries unpacked", len(st.old.Members)),
 			Becomes: "absent"}}
 	case t.Absent, st.skipped:
 		return nil
@@ -244,7 +243,7 @@ func (archives) Compare(t plan.Task, st state) []plan.Change {
 	case st.old.Source != st.source:
 		return []plan.Change{{What: "archive", Was: "another one", Becomes: "unpacked from " + t.Attrs.Text("from")}}
 	case len(st.wrong) > 0:
-		return []plan.Change{{What: "contents", Was: "changed since: " + kind.Some(st.wrong),
+		return []plan.Change{{What: "contents", Was: "modified since: " + kind.Some(st.wrong),
 			Becomes: "as in the archive"}}
 	}
 	return nil

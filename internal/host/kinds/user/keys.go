@@ -45,7 +45,7 @@ func keyOf(line string) string {
 	return words[i] + " " + words[i+1]
 }
 
-// keyWords splits a line at white space that stands outside of quotes.
+// keyWords splits a line at white space that is outside of quotes.
 func keyWords(line string) []string {
 	var out []string
 	quoted, word := false, ""
@@ -79,20 +79,20 @@ func checkKeys(a value.Attrs) error {
 		key := keyOf(line)
 		switch {
 		case strings.ContainsAny(line, "\r\n"):
-			return problem.Errorf("a key has several lines").Remedy("give each key by itself")
+			return problem.Errorf("a key has several lines").Remedy("list each key separately")
 		case strings.Contains(line, "PRIVATE KEY"):
-			return problem.Errorf("a private key stands among the keys").
-				Remedy("give the public one, from the file that ends in .pub")
+			return problem.Errorf("the keys contain a private key").
+				Remedy("use the public key, from the file that ends in .pub")
 		case key == "":
-			return problem.Errorf("%q is no public key", clip(line)).
-				Remedy("paste the whole line of a .pub file, with options before it if you want")
+			return problem.Errorf("invalid public key %q", clip(line)).
+				Remedy("paste the whole line of a .pub file, with options before it if needed")
 		case seen[key]:
-			return problem.Errorf("the key %q is there twice", clip(line)).Remedy("keep one of them")
+			return problem.Errorf("the key %q is listed twice", clip(line)).Remedy("keep one of them")
 		}
 		seen[key] = true
 	}
 	if a.Bool("only_keys") && !a.Has("keys") {
-		return problem.Errorf("only_keys is given without keys").Remedy("name the keys; keys = [] takes all out")
+		return problem.Errorf("only_keys requires keys").Remedy("list the keys; keys = [] removes all")
 	}
 	return nil
 }
@@ -127,8 +127,8 @@ func readKeys(env *kind.Env, t plan.Task, st *state) error {
 	return err
 }
 
-// wantedKeys is what the file is to hold: a declared key stands in its line as
-// declared, and with only_keys no other stands at all.
+// wantedKeys is what the file is to hold: a declared key is in its line as
+// declared, and with only_keys no other is at all.
 func wantedKeys(t plan.Task, text string) string {
 	l := kind.SplitLines(text)
 	declared := t.Attrs.Texts("keys")
@@ -161,7 +161,7 @@ func wantedKeys(t plan.Task, text string) string {
 	return l.String()
 }
 
-// compareKeys tells of each key that comes or goes.
+// compareKeys lists each key that comes or goes.
 func compareKeys(t plan.Task, st state) []plan.Change {
 	if !t.Attrs.Has("keys") {
 		return nil
@@ -175,14 +175,14 @@ func compareKeys(t plan.Task, st state) []plan.Change {
 	}
 	for _, line := range was {
 		if keyOf(line) != "" && !slices.Contains(becomes, line) {
-			out = append(out, plan.Change{What: "keys", Was: comment(line), Becomes: "taken out"})
+			out = append(out, plan.Change{What: "keys", Was: comment(line), Becomes: "removed"})
 		}
 	}
 	return out
 }
 
-// comment is how people tell keys apart: the type, the end of the key, and what
-// stands behind it.
+// comment is how people distinguish keys: the type, the end of the key, and what
+// is behind it.
 func comment(line string) string {
 	words := keyWords(line)
 	i := slices.IndexFunc(words, func(w string) bool { return slices.Contains(keyTypes, w) })
@@ -205,7 +205,7 @@ func writeKeys(ctx context.Context, env *kind.Env, t plan.Task) error {
 	}
 	u, ok := a.User(t.Ref.Name)
 	if !ok {
-		return errors.New("the account is gone")
+		return errors.New("the account no longer exists")
 	}
 	rights, err := env.Rights(t.Ref.Name)
 	if err != nil {
@@ -224,7 +224,8 @@ func writeKeys(ctx context.Context, env *kind.Env, t plan.Task) error {
 func makeFolder(m machine.Machine, home string) error {
 	d, err := m.Dir(home)
 	if errors.Is(err, fs.ErrNotExist) {
-		return problem.Errorf("the home %s is not there", home).Remedy("declare it: [dir.%q], with its owner", home)
+		return problem.Errorf("the home directory %s does not exist", home).
+			Remedy("declare it: [dir.%q], with its owner", home)
 	}
 	if err != nil {
 		return err

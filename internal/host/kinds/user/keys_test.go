@@ -22,12 +22,12 @@ func TestKeys(t *testing.T) {
 		"beside another": {[]any{one}, false, two + "\n", two + "\n" + one + "\n"},
 		"in the place": {[]any{`from="192.0.2.0/24" ` + one}, false, one + "\n" + two + "\n",
 			`from="192.0.2.0/24" ` + one + "\n" + two + "\n"},
-		"only this one":    {[]any{one}, true, "# mine\n" + two + "\n" + one + "\n", "# mine\n" + one + "\n"},
-		"none at all":      {[]any{}, true, one + "\n" + two, ""},
-		"once of two":      {[]any{one}, false, one + "\n" + one + "\n", one + "\n"},
-		"with spaces in":   {[]any{`command="echo \"a b\"" ` + two}, true, "", `command="echo \"a b\"" ` + two + "\n"},
-		"what is no key":   {[]any{one}, true, "garbage\n", "garbage\n" + one + "\n"},
-		"an option before": {[]any{one}, true, "no-pty " + two + "\n", one + "\n"},
+		"only this one":     {[]any{one}, true, "# mine\n" + two + "\n" + one + "\n", "# mine\n" + one + "\n"},
+		"none at all":       {[]any{}, true, one + "\n" + two, ""},
+		"once of two":       {[]any{one}, false, one + "\n" + one + "\n", one + "\n"},
+		"with spaces in":    {[]any{`command="echo \"a b\"" ` + two}, true, "", `command="echo \"a b\"" ` + two + "\n"},
+		"what is not a key": {[]any{one}, true, "garbage\n", "garbage\n" + one + "\n"},
+		"an option before":  {[]any{one}, true, "no-pty " + two + "\n", one + "\n"},
 	} {
 		task := plan.Task{Attrs: value.Attrs{"keys": c.declared, "only_keys": c.only}}
 		if got := wantedKeys(task, c.old); got != c.want || wantedKeys(task, got) != got {

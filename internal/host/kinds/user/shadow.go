@@ -50,12 +50,13 @@ func (a aging) locked() bool { return a.barred && a.over }
 func checkAging(a value.Attrs) (string, error) {
 	if day := a.Text("expires"); day != "" && day != "never" {
 		if _, err := time.Parse(time.DateOnly, day); err != nil {
-			return "expires", problem.Errorf("%q is no day", day).
-				Remedy("write one such as \"2027-05-31\", or \"never\"")
+			return "expires", problem.Errorf("invalid date %q", day).
+				Remedy("use one such as \"2027-05-31\", or \"never\"")
 		}
 	}
 	if a.Has("expires") && a.Bool("locked") {
-		return "expires", problem.Errorf("a locked account has expired already").Remedy("take expires or locked out")
+		return "expires", problem.Errorf("a locked account cannot also have an expiry date").
+			Remedy("remove expires or locked")
 	}
 	return "", nil
 }

@@ -26,62 +26,63 @@ var about = &schema.Kind{
 	Area:  "accounts",
 	Tools: []schema.Tool{{Any: []string{"useradd", "adduser"}, Package: "passwd"}},
 	About: "A user account.",
-	Doc: "Attributes that are not given are left as they are. A password is compared by letting the host verify it " +
-		"against the hash that it has stored, so that one that fits changes nothing, whatever the scheme; of an " +
-		"account that is to be locked it only has to have one. An account " +
-		"that only a directory service knows is recognised, and never made locally. Where there is no useradd but " +
-		"busybox's adduser, that is what makes accounts; such a host heeds neither expires nor locked.",
+	Doc: "Attributes that are not declared are left unchanged. The host verifies the password against its stored " +
+		"hash, so a matching password changes nothing, whatever the hashing scheme; for an account to be locked, " +
+		"any password is enough. An account that only a directory service knows is recognized and never created " +
+		"locally. A host without useradd uses busybox adduser; it does not support expires and locked.",
 	Attrs: []schema.Attr{
-		{Name: "uid", Type: schema.ID, Default: "the next free number", Doc: "Its number.", Examples: []string{"2101"}},
-		{Name: "group", Type: schema.Name, Default: "a group of its own name", Doc: "Its primary group.",
+		{Name: "uid", Type: schema.ID, Default: "the next free number", Doc: "The user ID.",
+			Examples: []string{"2101"}},
+		{Name: "group", Type: schema.Name, Default: "a group with the same name", Doc: "The primary group.",
 			Examples: []string{`"keepers"`}},
-		{Name: "groups", Type: schema.Name, List: true, Doc: "Groups to add to those that it is in.",
+		{Name: "groups", Type: schema.Name, List: true, Doc: "Additional groups it must be in.",
 			Examples: []string{`["dialout"]`}},
 		{Name: "only_groups", Type: schema.Bool, Default: "false",
-			Doc: "Whether it is in no other groups than these and its primary one.", Examples: []string{"true"}},
-		{Name: "home", Type: schema.Path, Default: "/home and its name", Doc: "Its folder.",
+			Doc: "Whether it must be in no other groups than these and its primary one.", Examples: []string{"true"}},
+		{Name: "home", Type: schema.Path, Default: "/home/NAME", Doc: "The home directory.",
 			Examples: []string{`"/srv/tide"`}},
 		{Name: "move_home", Type: schema.Bool, Default: "false",
-			Doc: "Whether what lies in an earlier folder is moved along.", Examples: []string{"true"}},
-		{Name: "home_mode", Type: schema.Mode, Default: "left as it is", Doc: "The permission bits of its folder.",
+			Doc: "Move the contents of the previous home directory.", Examples: []string{"true"}},
+		{Name: "home_mode", Type: schema.Mode, Default: "unchanged", Doc: "The permission bits of the home directory.",
 			Examples: []string{`"0750"`}},
 		{Name: "keys", Type: schema.Text, List: true,
-			Doc:      "Public keys that may log in, lines of ~/.ssh/authorized_keys with or without options.",
+			Doc:      "Public keys that may log in, as lines for ~/.ssh/authorized_keys, with or without options.",
 			Examples: []string{`["${data.keepers.maren.key}"]`}},
-		{Name: "only_keys", Type: schema.Bool, Default: "false", Doc: "Whether no other keys may.",
+		{Name: "only_keys", Type: schema.Bool, Default: "false", Doc: "Whether no other keys may log in.",
 			Examples: []string{"true"}},
-		{Name: "expires", Type: schema.Text, Default: "left as it is",
-			Doc:      "The first day on which nobody gets in, or never.",
+		{Name: "expires", Type: schema.Text, Default: "unchanged",
+			Doc:      "The expiry date of the account (YYYY-MM-DD), or \"never\".",
 			Examples: []string{`"2027-05-31"`, `"never"`}},
-		{Name: "locked", Type: schema.Bool, Default: "left as it is",
-			Doc: "Whether neither a password nor a key lets anybody in.", Examples: []string{"true"}},
-		{Name: "shell", Type: schema.Path, Default: "the system's default", Doc: "Its login shell.",
+		{Name: "locked", Type: schema.Bool, Default: "unchanged",
+			Doc: "Whether the account is locked for both password and key logins.", Examples: []string{"true"}},
+		{Name: "shell", Type: schema.Path, Default: "the system's default", Doc: "The login shell.",
 			Examples: []string{`"/bin/bash"`}},
-		{Name: "comment", Type: schema.Text, Doc: "Full name or purpose.",
+		{Name: "comment", Type: schema.Text, Doc: "The full name or purpose.",
 			Examples: []string{`"Keeper of the north pier"`}},
 		{Name: "system", Type: schema.Bool, Default: "false",
-			Doc:      "When it is made: a system account, with a number from that range and no home folder made.",
+			Doc: "When created: make it a system account, with an ID from the system range and without a home " +
+				"directory.",
 			Examples: []string{"true"}},
-		{Name: "password", Type: schema.Hidden, Doc: "The password itself; never shown.",
+		{Name: "password", Type: schema.Hidden, Doc: "The password in clear; never shown.",
 			Examples: []string{`"${data.keeper_password}"`}},
 		{Name: "password_hash", Type: schema.Hidden,
-			Doc:      `The password as crypt(5) hashes it, or "!" for none that fits; never shown.`,
+			Doc:      `The crypt(5) hash of the password, or "!" to disable password logins; never shown.`,
 			Examples: []string{`"!"`}},
 	},
 	Examples: []schema.Example{
-		{About: "A keeper in a group that is made before the account", TOML: `[user.maren]
+		{About: "A user in a group that is created first", TOML: `[user.maren]
 comment = "Maren, keeper"
 groups = ["keepers"]
 shell = "/bin/bash"
 
 [group.keepers]
 `},
-		{About: "An account for a service", TOML: `[user.tidelog]
+		{About: "A service account", TOML: `[user.tidelog]
 system = true
 home = "/var/lib/tide"
 shell = "/usr/sbin/nologin"
 `},
-		{About: "A keeper who left: no way in, and no more rights than that", TOML: `[user.old-keeper]
+		{About: "A former keeper: no login and no extra rights", TOML: `[user.old-keeper]
 groups = []
 only_groups = true
 keys = []
@@ -106,20 +107,21 @@ locked = true
 		hash, hashGiven := a.Secret("password_hash")
 		switch {
 		case given && hashGiven:
-			return "password_hash", problem.Errorf("password and password_hash are given together").
+			return "password_hash", problem.Errorf("password and password_hash cannot be combined").
 				Remedy("keep one of them")
 		case given && (password.Reveal() == "" || strings.ContainsAny(password.Reveal(), "\n\r")):
-			return "password", problem.Errorf("password is empty or holds a line break").Remedy("choose another")
+			return "password", problem.Errorf("password is empty or contains a line break").Remedy("choose another one")
 		case hashGiven && (hash.Reveal() == "" || strings.ContainsAny(hash.Reveal(), ":\n\r")):
-			return "password_hash", problem.Errorf("password_hash is no hash as crypt(5) describes").
-				Remedy("paste what the host's tools print")
+			return "password_hash", problem.Errorf("password_hash is not a valid crypt(5) hash").
+				Remedy("paste the output of the host's tools")
 		case strings.Contains(a.Text("comment"), ":") || value.HasControl(a.Text("comment")):
-			return "comment", problem.Errorf("comment holds a colon or a line break, which /etc/passwd cannot").
-				Remedy("take it out")
+			return "comment", problem.Errorf("comment contains a colon or a line break, which /etc/passwd does not " +
+				"allow").
+				Remedy("remove it")
 		}
 		if a.Bool("only_groups") && !a.Has("groups") {
-			return "only_groups", problem.Errorf("only_groups is given without groups").
-				Remedy("name the groups; groups = [] takes it out of all")
+			return "only_groups", problem.Errorf("only_groups requires groups").
+				Remedy("list the groups; groups = [] removes it from all")
 		}
 		if err := checkKeys(a); err != nil {
 			return "keys", err
@@ -148,7 +150,7 @@ type state struct {
 	aging      aging
 	hasHash    bool     // a password is stored, locked or not
 	left       []string // what stays of a removed account
-	password   bool     // whether the declared password or hash is the one that stands
+	password   bool     // whether the declared password or hash is the one that is
 	noPassword bool     // none has been set
 }
 
@@ -167,13 +169,13 @@ func (users) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, error
 	if !t.Absent {
 		for _, g := range append(t.Attrs.Texts("groups"), t.Attrs.Text("group")) {
 			if _, ok := a.Group(g); !ok && g != "" {
-				noGroup = kind.NotYet(problem.Errorf("the group %s is not on this host", g).
+				noGroup = kind.NotYet(problem.Errorf("the group %s does not exist on this host", g).
 					Remedy("declare it: [group.%s]", g))
 			}
 		}
 	}
 	if st.user, st.there = a.User(t.Ref.Name); !st.there || t.Absent {
-		st.left = leftovers(env, st)
+		st.left = undeclared(env, st)
 		return st, noGroup
 	}
 	st.group = a.GroupName(st.user.GID)
@@ -222,7 +224,7 @@ func readRest(env *kind.Env, t plan.Task, st *state) error {
 	return readKeys(env, t, st)
 }
 
-// openHome opens a home, and tells of it.
+// openHome opens a home, and describes it.
 func openHome(env *kind.Env, home string) (machine.File, machine.Info, error) {
 	d, name, err := env.Split(home)
 	if err != nil {
@@ -231,7 +233,7 @@ func openHome(env *kind.Env, home string) (machine.File, machine.Info, error) {
 	defer d.Close()
 	f, err := d.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, machine.Info{}, kind.NotYet(problem.Errorf("the home %s is not there", home).
+		return nil, machine.Info{}, kind.NotYet(problem.Errorf("the home directory %s does not exist", home).
 			Remedy("declare it: [dir.%q], with its owner", home))
 	}
 	if err != nil {
@@ -239,7 +241,7 @@ func openHome(env *kind.Env, home string) (machine.File, machine.Info, error) {
 	}
 	info, err := f.Info()
 	if err == nil && !info.Type.IsDir() {
-		err = problem.Errorf("the home %s is no folder", home).Remedy("move it away by hand")
+		err = problem.Errorf("the home %s is not a directory", home).Remedy("move it away by hand")
 	}
 	if err != nil {
 		f.Close()
@@ -296,7 +298,7 @@ func giveHome(env *kind.Env, name string) error {
 		return nil
 	}
 	if err := f.Chown(u.UID, u.GID); err != nil {
-		return fmt.Errorf("give the home %s to its user: %w", u.Home, err)
+		return fmt.Errorf("change the owner of the home directory %s: %w", u.Home, err)
 	}
 	return nil
 }
@@ -314,7 +316,7 @@ func setHomeMode(env *kind.Env, name, mode string) error {
 	}
 	defer f.Close()
 	if info.UID != u.UID {
-		return problem.Errorf("the home %s belongs to %s", u.Home, a.UserName(info.UID)).
+		return problem.Errorf("the home directory %s belongs to %s", u.Home, a.UserName(info.UID)).
 			Remedy("declare it: [dir.%q]", u.Home)
 	}
 	bits, err := schema.ParseMode(mode)
@@ -324,8 +326,8 @@ func setHomeMode(env *kind.Env, name, mode string) error {
 	return f.Chmod(bits)
 }
 
-// leftovers are what a removed account leaves behind.
-func leftovers(env *kind.Env, st state) []string {
+// undeclared are what a removed account leaves behind.
+func undeclared(env *kind.Env, st state) []string {
 	var out []string
 	if !st.there {
 		return nil
@@ -443,7 +445,7 @@ func (users) Compare(t plan.Task, st state) []plan.Change {
 func (users) Write(ctx context.Context, env *kind.Env, w kind.Differing[state]) error {
 	st := w.State
 	if st.there && !st.user.Local {
-		return problem.Errorf("the account %s comes from a directory service", w.Task.Ref.Name).
+		return problem.Errorf("the account %s is managed by a directory service", w.Task.Ref.Name).
 			Remedy("change it there")
 	}
 	name := w.Task.Ref.Name
@@ -538,7 +540,7 @@ func (users) Capture(_ context.Context, env *kind.Env, t plan.Task, st state) (p
 	case !st.there:
 		return plan.Captured{Attrs: map[string]any{"absent": true}}, nil
 	case !st.user.Local:
-		return plan.Captured{}, errors.New("it comes from a directory service")
+		return plan.Captured{}, errors.New("it is managed by a directory service")
 	}
 	a, err := env.Accounts()
 	if err != nil {

@@ -349,7 +349,7 @@ func (h *Machine) chpasswd(c machine.Command, out io.Writer) int {
 		name, password, ok := strings.Cut(line, ":")
 		r := row(rows, name)
 		if !ok || r == nil {
-			fmt.Fprintf(out, "chpasswd: (user %s) there is no such account\n", name)
+			fmt.Fprintf(out, "chpasswd: (user %s) account does not exist\n", name)
 			return 1
 		}
 		if r[1] = hashed(password); slices.Contains(c.Args, "sha512") {

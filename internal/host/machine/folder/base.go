@@ -87,9 +87,11 @@ func (h *Machine) modprobe(c machine.Command, out io.Writer) int {
 	return h.writeFor("/proc/modules", strings.Join(append(loaded, ""), "\n"), out)
 }
 
+// hostname sets the name, or prints it.
 func (h *Machine) hostname(c machine.Command, out io.Writer) int {
 	if len(c.Args) != 2 {
-		return 1
+		fmt.Fprint(out, h.read("/proc/sys/kernel/hostname"))
+		return 0
 	}
 	return h.writeFor("/proc/sys/kernel/hostname", c.Args[1]+"\n", out)
 }
@@ -129,21 +131,21 @@ func (h *Machine) visudo(c machine.Command, out io.Writer) int {
 func (h *Machine) mount(c machine.Command, out io.Writer) int {
 	flags, rest := options(c.Args[1:], "to")
 	at := rest[len(rest)-1]
-	told := "rw"
+	reported := "rw"
 	for _, o := range strings.Split(flags["o"], ",") {
 		switch o {
 		case "ro":
-			told = strings.Replace(told, "rw", "ro", 1)
+			reported = strings.Replace(reported, "rw", "ro", 1)
 		case "defaults", "remount", "rw", "exec", "suid", "dev":
 		default:
-			told += "," + o
+			reported += "," + o
 		}
 	}
 	if strings.HasPrefix(flags["o"], "remount") {
 		var all string
 		for line := range strings.Lines(h.read("/proc/mounts")) {
 			if f := strings.Fields(line); f[1] == at {
-				line = fmt.Sprintf("%s %s %s %s 0 0\n", f[0], f[1], f[2], told)
+				line = fmt.Sprintf("%s %s %s %s 0 0\n", f[0], f[1], f[2], reported)
 			}
 			all += line
 		}
@@ -153,7 +155,7 @@ func (h *Machine) mount(c machine.Command, out io.Writer) int {
 		fmt.Fprintf(out, "mount: %s: special device %s does not exist.\n", at, rest[0])
 		return 32
 	}
-	line := fmt.Sprintf("%s %s %s %s 0 0\n", rest[0], at, flags["t"], told)
+	line := fmt.Sprintf("%s %s %s %s 0 0\n", rest[0], at, flags["t"], reported)
 	return h.writeFor("/proc/mounts", h.read("/proc/mounts")+line, out)
 }
 
@@ -199,7 +201,7 @@ func (h *Machine) nft(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-// nothing stands in for programs whose work nobody looks at.
+// nothing does the work of programs whose result nobody looks at.
 func (h *Machine) nothing(machine.Command, io.Writer) int { return 0 }
 
 func (h *Machine) swapon(c machine.Command, out io.Writer) int {

@@ -29,7 +29,7 @@ import (
 // another or at once.
 type Machine struct {
 	Root string // the folder of its tree
-	// Rebooted, when set, is told that the machine was rebooted.
+	// Rebooted, when set, is called after the machine was rebooted.
 	Rebooted func()
 
 	disk  *system.System
@@ -43,7 +43,7 @@ type Machine struct {
 	mu     sync.Mutex
 	owners map[uint64]owner // by inode, so that they follow a rename
 	units  map[string]*unit
-	hashes map[string]string // plain passwords by the hash that stands for them
+	hashes map[string]string // plain passwords by their hash
 	calls  []string
 }
 
@@ -66,7 +66,7 @@ func New(root string, spec Spec) (*Machine, error) {
 		maps.Copy(h.programs, busyboxStandIns)
 	}
 	if err := h.populate(); err != nil {
-		return nil, fmt.Errorf("make the simulated host %s: %w", spec.Name, err)
+		return nil, fmt.Errorf("create the simulated host %s: %w", spec.Name, err)
 	}
 	return h, nil
 }
@@ -78,7 +78,7 @@ func (h *Machine) Calls() []string {
 	return append([]string(nil), h.calls...)
 }
 
-// Give makes a file or folder that lies in the tree somebody's, with exactly
+// Give makes a file or folder that is in the tree somebody's, with exactly
 // this mode, for tests to arrange what an account on the host may do.
 func (h *Machine) Give(p string, uid, gid int, mode uint32) error {
 	d, err := h.Dir(path.Dir(p))
@@ -183,7 +183,7 @@ func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
 func (d *dir) Move(from string, to machine.Dir, name string) error {
 	into, ours := to.(*dir)
 	if !ours {
-		return errors.New("the folder is not of this machine")
+		return errors.New("the directory is not from this machine")
 	}
 	return d.Dir.Move(from, into.Dir, name)
 }
@@ -204,7 +204,7 @@ func (d *dir) Follow(name string) (string, error) {
 	return d.Readlink(name)
 }
 
-// Sync is left out: nobody loses power here, and a hundred hosts share a disk.
+// Sync is skipped: nobody loses power here, and a hundred hosts share a disk.
 func (d *dir) Sync() error { return nil }
 
 // file is a file without fsync, for the same reason, of which owner and mode
@@ -243,7 +243,7 @@ func (d *dir) Lchown(name string, uid, gid int) error {
 	return nil
 }
 
-// Chown takes setuid and setgid away from a file, as chown(2) tells of Linux.
+// Chown takes setuid and setgid away from a file, as chown(2) reports Linux.
 func (f file) Chown(uid, gid int) error {
 	info, err := f.File.Info()
 	if err != nil {
@@ -266,7 +266,7 @@ func (f file) Chown(uid, gid int) error {
 }
 
 // remembered puts the owner and mode that are remembered into what the disk
-// tells. What was made by hand from outside is root's, as an administrator's
+// reports. What was made by hand from outside is root's, as an administrator's
 // editor leaves it.
 func (h *Machine) remembered(info machine.Info) machine.Info {
 	h.mu.Lock()
@@ -295,7 +295,7 @@ func (h *Machine) note(f machine.File, change func(*owner)) error {
 	return nil
 }
 
-// Open opens a file of the tree; /proc/uptime tells the machine's own time.
+// Open opens a file of the tree; /proc/uptime has the machine's own time.
 func (h *Machine) Open(p string) (machine.File, error) {
 	if p == "/proc/uptime" {
 		return text{strings.NewReader(fmt.Sprintf("%.2f 0.00\n", h.uptime().Seconds()))}, nil
@@ -343,7 +343,7 @@ func (text) Info() (machine.Info, error) {
 // ReadDir lists a folder of the tree.
 func (h *Machine) ReadDir(p string) ([]string, error) { return h.disk.ReadDir(p) }
 
-// Space tells the size that the spec gives the root file system.
+// Space is the size that the spec gives the root file system.
 func (h *Machine) Space(string) (size, free int64, err error) {
 	return h.spec.Disk, h.spec.Disk / 2, nil
 }
@@ -366,7 +366,7 @@ func (h *Machine) Run(ctx context.Context, c machine.Command) (machine.Output, e
 		run, ok = func(*Machine, machine.Command, io.Writer) int { return 0 }, true
 	}
 	if !ok {
-		return machine.Output{}, fmt.Errorf("the program %s is not on this host", c.Args[0])
+		return machine.Output{}, fmt.Errorf("the program %s is not installed on this host", c.Args[0])
 	}
 	h.mu.Lock()
 	h.calls = append(h.calls, strings.Join(c.Args, " "))
@@ -380,14 +380,14 @@ func (h *Machine) Run(ctx context.Context, c machine.Command) (machine.Output, e
 	return machine.Output{Code: code, Stdout: out.String(), Combined: machine.KeptText(out.String())}, nil
 }
 
-// standIn is what stands in for one program. It gives the exit code.
+// standIn is what replaces one program. It gives the exit code.
 type standIn func(h *Machine, c machine.Command, out io.Writer) int
 
 // standIns lists them all. Each file that holds some adds its own, a line each.
 var standIns = sync.OnceValue(func() map[string]standIn {
 	all := map[string]standIn{}
 	for _, some := range []map[string]standIn{accountStandIns, aptStandIns, systemdStandIns,
-		baseStandIns, webStandIns} {
+		baseStandIns, lookStandIns, webStandIns} {
 		maps.Copy(all, some)
 	}
 	all["sh"] = (*Machine).sh
@@ -437,10 +437,10 @@ func (h *Machine) Now() time.Time { return time.Now() }
 // Wait does not wait: nothing here needs time to settle.
 func (h *Machine) Wait(context.Context, time.Duration) {}
 
-// programsFolder is where the worker puts the programs of kinds of one's own.
+// programsFolder is where the worker puts the programs of custom kinds.
 const programsFolder = "/programs/"
 
-// ofOneself stands in for such a program: it remembers what it was asked to
+// ofOneself replaces such a program: it remembers what it was asked to
 // write, and compares with that.
 func (h *Machine) ofOneself(c machine.Command, out io.Writer) int {
 	var q struct {
@@ -464,9 +464,9 @@ func (h *Machine) ofOneself(c machine.Command, out io.Writer) int {
 		case q.Absent && text == "", !q.Absent && text == string(want):
 			return answer(`{"changes": []}`, out)
 		case q.Absent:
-			return answer(fmt.Sprintf(change, "there", "absent"), out)
+			return answer(fmt.Sprintf(change, "present", "absent"), out)
 		}
-		return answer(fmt.Sprintf(change, "absent or otherwise", "as declared"), out)
+		return answer(fmt.Sprintf(change, "absent or different", "as declared"), out)
 	case "write":
 		if q.Absent {
 			h.remove(p)
@@ -534,7 +534,7 @@ func (h *Machine) mkdirs(p string) (machine.Dir, error) {
 		return d, nil
 	}
 	if p == "/" {
-		return nil, fmt.Errorf("the folder %s is not there", h.Root)
+		return nil, fmt.Errorf("the directory %s does not exist", h.Root)
 	}
 	up, err := h.mkdirs(path.Dir(p))
 	if err != nil {

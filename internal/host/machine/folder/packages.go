@@ -50,7 +50,7 @@ var repository = map[string][]pkg{
 			"/lib/systemd/system/mudflat-archive.service": unitFile("Archive of readings", "mudflat-archive")}},
 	},
 	"foghorn-relay": {
-		{version: "0.9.1-2", broken: "the horn's serial line does not answer",
+		{version: "0.9.1-2", broken: "the horn's serial line does not respond",
 			files: map[string]string{"/lib/systemd/system/foghorn-relay.service": unitFile("Foghorn relay",
 				"foghorn-relay")}},
 	},
@@ -159,7 +159,7 @@ func (h *Machine) find(name, version string) (pkg, bool) {
 func (h *Machine) install(name, version string) error {
 	p, ok := h.find(name, version)
 	if !ok {
-		return fmt.Errorf("no package %s is in the made-up repository", name)
+		return fmt.Errorf("the simulated repository does not have a package %s", name)
 	}
 	for file, text := range p.files {
 		if err := h.write(file, text, 0o644); err != nil {

@@ -66,7 +66,7 @@ func (h *Machine) define(name string) (d definition, there bool) {
 	return d, there
 }
 
-// Unit tells whether a service runs and when it was last started, counted from
+// Unit reports whether a service runs and when it was last started, counted from
 // the machine's start, for tests to look at.
 func (h *Machine) Unit(name string) (running bool, since time.Duration) {
 	h.mu.Lock()
@@ -135,7 +135,7 @@ func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 	return 0
 }
 
-// daemonReload loads what runs anew.
+// daemonReload loads what runs again.
 func (h *Machine) daemonReload() int {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -147,7 +147,7 @@ func (h *Machine) daemonReload() int {
 	return 0
 }
 
-// list tells of all units, which their packages had started at boot.
+// list prints all units, which their packages had started at boot.
 func (h *Machine) list(out io.Writer) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -223,7 +223,7 @@ func (h *Machine) unmet(d definition, u *unit) bool {
 		if !ok {
 			continue
 		}
-		d, err := h.disk.Dir(path.Dir(p)) // the owner, which the other way tells, needs the lock
+		d, err := h.disk.Dir(path.Dir(p)) // the owner, which the other way looks up, needs the lock
 		if err == nil {
 			_, err = d.Lstat(path.Base(p))
 			d.Close()

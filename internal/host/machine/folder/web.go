@@ -22,7 +22,7 @@ func (h *Machine) curl(c machine.Command, out io.Writer) int {
 	address := c.Args[len(c.Args)-1]
 	text, ok := h.page(address)
 	at := slices.Index(c.Args, "-o")
-	if w := slices.Index(c.Args, "-w"); at < 0 && w > 0 { // the page itself, and what -w tells of it
+	if w := slices.Index(c.Args, "-w"); at < 0 && w > 0 { // the page itself, and what -w asks about it
 		status := "200"
 		if !ok {
 			status, text = "404", "not here\n"

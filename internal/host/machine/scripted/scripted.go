@@ -1,5 +1,5 @@
 // Package scripted is a host for tests of what real programs are asked and answer: its
-// files are those of a simulated host, and commands answer as they were told to.
+// files are those of a simulated host, and commands answer as they were set up to.
 package scripted
 
 import (
@@ -53,13 +53,13 @@ func (m *Machine) Run(_ context.Context, c machine.Command) (machine.Output, err
 	return out, nil
 }
 
-// Look says whether it was told of a program.
+// Look says whether a program was set up.
 func (m *Machine) Look(program string) bool { return slices.Contains(m.Programs, program) }
 
 // Wait is over at once.
 func (m *Machine) Wait(context.Context, time.Duration) {}
 
-// WriteFile writes a file and makes the folders that it lies in.
+// WriteFile writes a file and makes the folders that it is in.
 func (m *Machine) WriteFile(p, text string) {
 	m.t.Helper()
 	at := "/"
@@ -106,7 +106,7 @@ func (m *Machine) must(err error) {
 func (m *Machine) Did(do func(*kind.Env) error) string {
 	m.t.Helper()
 	m.Calls = nil
-	store, err := ledger.Open(m, plan.Run{ID: "0198-told", Project: "saltmarsh"})
+	store, err := ledger.Open(m, plan.Run{ID: "0198-reported", Project: "saltmarsh"})
 	m.must(err)
 	defer store.Close()
 	if err := do(&kind.Env{Machine: m, Store: store}); err != nil {

@@ -95,7 +95,7 @@ func TestFoldersThatAreExchanged(t *testing.T) {
 	}
 	entries, _ := os.ReadDir(roots)
 	if _, err := os.Stat(filepath.Join(roots, "sub", "deep")); err != nil || len(entries) != 2 {
-		t.Errorf("the folder of root's holds %v, %v", entries, err)
+		t.Errorf("the directory of root's holds %v, %v", entries, err)
 	}
 	if wrote == 0 {
 		t.Error("nothing was ever written, so nothing was tried")

@@ -26,12 +26,12 @@ func (s *System) As(r machine.Rights, do func() error) error {
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread ends with this goroutine
 		if err := assume(r); err != nil {
-			done <- fmt.Errorf("take on the rights of %s: %w", r.Name, err)
+			done <- fmt.Errorf("switch to the user %s: %w", r.Name, err)
 			return
 		}
 		defer func() {
 			if r := recover(); r != nil { // which nobody else could, on this goroutine
-				done <- fmt.Errorf("a mistake in the worker itself: %v", r)
+				done <- fmt.Errorf("internal error in the worker: %v", r)
 			}
 		}()
 		done <- do()
@@ -60,7 +60,7 @@ func assume(r machine.Rights) error {
 
 // acting is whose files this thread makes.
 func acting() int {
-	uid, _, _ := syscall.RawSyscall(sysSetfsuid, ^uintptr(0), 0, 0) // tells, and changes nothing
+	uid, _, _ := syscall.RawSyscall(sysSetfsuid, ^uintptr(0), 0, 0) // reports, and changes nothing
 	return int(int32(uid))
 }
 

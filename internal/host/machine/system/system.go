@@ -82,14 +82,14 @@ func (s *System) Dir(p string) (machine.Dir, error) {
 			if got, err := next.Stat("."); err != nil || !os.SameFile(info, got) {
 				next.Close()
 				return nil, closing(at, &fs.PathError{Op: "open", Path: p,
-					Err: errors.New("it was exchanged while it was opened")})
+					Err: errors.New("it was replaced while it was being opened")})
 			}
 			open = append(open, next)
 			continue
 		}
 		target, err := s.trusted(at, name, info)
 		if links++; err == nil && links > maxLinks {
-			err = errors.New("too many symbolic links")
+			err = errors.New("too many symlinks")
 		}
 		if err != nil {
 			return nil, closing(at, &fs.PathError{Op: "open", Path: p, Err: err})
@@ -243,9 +243,9 @@ func (d *dir) Open(name string) (machine.File, error) {
 	return file{f}, nil
 }
 
-// openHere opens a file that is no link. os.Root follows links inside its
+// openHere opens a file that is not a link. os.Root follows links inside its
 // folder whatever the flags say, so what was opened is compared with what
-// stands there.
+// is there.
 func openHere(root *os.Root, name string, flag int, perm fs.FileMode) (*os.File, error) {
 	f, err := root.OpenFile(name, flag, perm)
 	if err != nil {
@@ -309,7 +309,7 @@ func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
 	}
 	defer f.Close()
 	if err := fresh(f); err != nil {
-		return fmt.Errorf("make the folder %s: %w", name, err)
+		return fmt.Errorf("create the directory %s: %w", name, err)
 	}
 	if uid >= 0 || gid >= 0 {
 		if err := f.Chown(uid, gid); err != nil {
@@ -331,14 +331,14 @@ func fresh(f *os.File) error {
 		return err
 	}
 	if info := infoOf(fi); info.UID != acting() || info.Mode&0o777 != 0o700 || len(names) > 0 {
-		return errors.New("it was exchanged while it was made")
+		return errors.New("it was replaced while it was being created")
 	}
 	return nil
 }
 
 func (d *dir) Rename(from, to string) error { return d.root.Rename(from, to) }
 
-// Move works on both folders as they were opened, whatever stands at their paths
+// Move works on both folders as they were opened, whatever is at their paths
 // by now.
 func (d *dir) Move(from string, to machine.Dir, name string) error {
 	a, err := d.root.Open(".")
@@ -348,7 +348,7 @@ func (d *dir) Move(from string, to machine.Dir, name string) error {
 	defer a.Close()
 	into, ours := to.(*dir)
 	if !ours {
-		return errors.New("the folder is not of this machine")
+		return errors.New("the directory is not from this machine")
 	}
 	b, err := into.root.Open(".")
 	if err != nil {
@@ -401,7 +401,7 @@ func (s *System) ReadDir(p string) ([]string, error) {
 	return names, nil
 }
 
-// spaceLimit is how long a file system may take to tell its size.
+// spaceLimit is how long a file system may take to report its size.
 const spaceLimit = 2 * time.Second
 
 // Space asks the file system. One that does not answer, as those of a network
@@ -412,17 +412,17 @@ func (s *System) Space(p string) (size, free int64, err error) {
 		st  syscall.Statfs_t
 		err error
 	}
-	told := make(chan answer, 1)
+	reported := make(chan answer, 1)
 	go func() {
 		var a answer
 		a.err = syscall.Statfs(s.real(p), &a.st)
-		told <- a
+		reported <- a
 	}()
 	select {
-	case a := <-told:
+	case a := <-reported:
 		return int64(a.st.Blocks) * int64(a.st.Bsize), int64(a.st.Bavail) * int64(a.st.Bsize), a.err
 	case <-time.After(spaceLimit):
-		return 0, 0, fmt.Errorf("the file system at %s does not answer", p)
+		return 0, 0, fmt.Errorf("the file system at %s does not respond", p)
 	}
 }
 
@@ -461,7 +461,7 @@ func (s *System) Run(ctx context.Context, c machine.Command) (machine.Output, er
 	if limit == 0 {
 		limit = machine.DefaultLimit
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%s did not end within %v", c.Args[0], limit))
+	ctx, cancel := context.WithTimeoutCause(ctx, limit, fmt.Errorf("%s did not finish within %v", c.Args[0], limit))
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, c.Args[1:]...)
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) } // with all that it has started
@@ -545,7 +545,7 @@ func find(program string) (string, error) {
 			return p, nil
 		}
 	}
-	return "", fmt.Errorf("the program %s is not on this host", program)
+	return "", fmt.Errorf("the program %s is not installed on this host", program)
 }
 
 // Connect works on a socket of its own, so that the worker needs no resolver.

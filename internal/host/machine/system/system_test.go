@@ -93,7 +93,7 @@ func TestFilesHaveTheirOwnerAndModeFromTheStart(t *testing.T) {
 		t.Fatal(err)
 	}
 	if info, _ := d.Lstat("dir"); info.Mode != 0o1777 || !info.Type.IsDir() {
-		t.Errorf("the folder is %+v", info)
+		t.Errorf("the directory is %+v", info)
 	}
 }
 
@@ -133,11 +133,11 @@ func TestCommands(t *testing.T) {
 	}
 	out := run("sh", "-c", "head -c 200000000 /dev/zero | tr '\\0' a; echo the end")
 	if len(out.Combined.String()) > machine.MaxOutput+100 || !strings.Contains(out.Combined.String(),
-		"bytes left out") || !strings.HasSuffix(out.Combined.String(), "the end\n") {
+		"bytes omitted") || !strings.HasSuffix(out.Combined.String(), "the end\n") {
 		t.Errorf("of much output %d bytes are kept", len(out.Combined.String()))
 	}
 	if _, err := m.Run(context.Background(), machine.Command{Args: []string{"no-such-program"}}); err == nil ||
-		!strings.Contains(err.Error(), "no-such-program is not on this host") {
+		!strings.Contains(err.Error(), "no-such-program is not installed on this host") {
 		t.Errorf("a missing program gives %v", err)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)

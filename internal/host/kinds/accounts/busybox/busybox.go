@@ -24,9 +24,9 @@ type Manager struct{}
 func (Manager) Refuses(attr string) error {
 	switch attr {
 	case "expires":
-		return problem.Errorf("the accounts of this host know no day on which they end").Remedy("take expires out")
+		return problem.Errorf("accounts on this host do not support an expiry date").Remedy("remove expires")
 	case "locked":
-		return problem.Errorf("the accounts of this host cannot be locked against keys").
+		return problem.Errorf("accounts on this host cannot be locked against key logins").
 			Remedy("write password_hash = \"!\", keys = [] and only_keys = true")
 	}
 	return nil
@@ -73,7 +73,7 @@ var columns = map[string]int{"group": 3, "comment": 4, "home": 5, "shell": 6}
 // ChangeUser changes an account.
 func (Manager) ChangeUser(ctx context.Context, env *kind.Env, u backend.User) error {
 	if _, ok := u.Set["uid"]; ok {
-		return problem.Errorf("no program of this host changes the number of an account and of its files").
+		return problem.Errorf("no program on this host can change the ID of an account and its files").
 			Remedy("change both by hand, or declare it absent once")
 	}
 	if err := join(ctx, env, u); err != nil {
@@ -102,7 +102,7 @@ func (Manager) ChangeUser(ctx context.Context, env *kind.Env, u backend.User) er
 			if attr == "group" {
 				g, ok := a.Group(text)
 				if !ok {
-					return problem.Errorf("the group %s is not on this host", text).
+					return problem.Errorf("the group %s does not exist on this host", text).
 						Remedy("declare it: [group.%s]", text)
 				}
 				text = fmt.Sprint(g.GID)
@@ -182,7 +182,7 @@ var methods = map[string]string{"1": "md5", "5": "sha256", "6": "sha512"}
 
 // Fits has the host's cryptpw make a hash of the password with the salt that is
 // stored. One that it cannot make so, as the old one of DES, is taken for another:
-// it is stored anew then, as one that can be verified.
+// it is stored again then, as one that can be verified.
 func (Manager) Fits(ctx context.Context, env *kind.Env, _, stored string, p value.Secret) (bool, error) {
 	f := strings.Split(stored, "$")
 	if len(f) != 4 || f[0] != "" || methods[f[1]] == "" {

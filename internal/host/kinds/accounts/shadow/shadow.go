@@ -131,5 +131,5 @@ func (Manager) Fits(ctx context.Context, env *kind.Env, user, _ string, p value.
 	case 7:
 		return false, nil
 	}
-	return false, fmt.Errorf("unix_chkpwd cannot verify the password: it ended with code %d", out.Code)
+	return false, fmt.Errorf("unix_chkpwd cannot verify the password: it exited with status %d", out.Code)
 }

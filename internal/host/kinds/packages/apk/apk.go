@@ -32,7 +32,7 @@ func (Manager) CheckName(name string) error {
 	if nameForm.MatchString(name) {
 		return nil
 	}
-	return problem.Errorf("%q is no name of an apk package", name).Remedy("use lower-case letters, digits and ._+-")
+	return problem.Errorf("invalid apk package name %q", name).Remedy("use lower-case letters, digits and ._+-")
 }
 
 // What apk keeps: the packages that are installed, one field a line with a

@@ -34,8 +34,8 @@ func (Manager) CheckName(name string) error {
 	if nameForm.MatchString(name) {
 		return nil
 	}
-	return problem.Errorf("%q is no name of a Debian package", name).
-		Remedy("use lower-case letters, digits, +, - and dots, at least two")
+	return problem.Errorf("invalid Debian package name %q", name).
+		Remedy("use at least two lower-case letters, digits, +, - and dots")
 }
 
 const statusFile = "/var/lib/dpkg/status"
@@ -179,7 +179,7 @@ func offers(text string) map[string]backend.Offer {
 	return out
 }
 
-// lists is where apt keeps what it was told of packages.
+// lists is where apt keeps its lists of packages.
 const lists = "/var/lib/apt/lists"
 
 // ListAge looks at what a refresh touches. Lists that were never fetched, or
@@ -374,7 +374,7 @@ func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) 
 }
 
 // updates is where dpkg keeps what it has done and not yet written into its status
-// file; it lies there still when dpkg was cut off (dpkg's own tests and apt look there).
+// file; it is there still when dpkg was cut off (dpkg's own tests and apt look there).
 const updates = "/var/lib/dpkg/updates"
 
 // Interrupted looks for what dpkg left there, as apt does before it refuses to work.
@@ -388,9 +388,9 @@ func (Manager) Interrupted(env *kind.Env) bool {
 // locked is what dpkg says when another holds its lock.
 var locked = regexp.MustCompile(`lock.* is locked by another process(?: with pid (\d+))?`)
 
-// Mend does what dpkg asks for. Configuration files that were changed by hand are
+// Repair does what dpkg asks for. Configuration files that were changed by hand are
 // kept, as in Install.
-func (Manager) Mend(ctx context.Context, env *kind.Env) error {
+func (Manager) Repair(ctx context.Context, env *kind.Env) error {
 	c := command()
 	c.Args = []string{"dpkg", "--force-confdef", "--force-confold", "--configure", "--pending"}
 	_, err := backend.Patiently(ctx, env, c, locked, errorLine)
@@ -412,7 +412,7 @@ func command(args ...string) machine.Command {
 		Env: []string{"DEBIAN_FRONTEND=noninteractive", "APT_LISTCHANGES_FRONTEND=none", "NEEDRESTART_SUSPEND=1"}}
 }
 
-// errorLine picks the line that tells most: what dpkg says of the package that it could not put in order, which stands
+// errorLine picks the line that says most: what dpkg says of the package that it could not put in order, which is
 // below its name, or else the first error.
 func errorLine(output string) string {
 	if _, below, found := strings.Cut("\n"+output, "\ndpkg: error processing"); found {

@@ -13,13 +13,13 @@ import (
 // CheckSource wants the suites that every source of Debian's kin has.
 func (Manager) CheckSource(s backend.Source) error {
 	if len(s.Suites) == 0 {
-		return problem.Errorf("the repository %s has no suites, which apt needs", s.Name).
-			Remedy("write suites = [\"stable\"], or [\"./\"] for one without any")
+		return problem.Errorf("the repository %s needs suites for apt", s.Name).
+			Remedy("write suites = [\"stable\"], or [\"./\"] for a flat repository")
 	}
 	for _, suite := range s.Suites {
 		if flat := strings.HasSuffix(suite, "/"); flat == (len(s.Components) > 0) {
-			return problem.Errorf("the suite %q goes with %d components", suite, len(s.Components)).
-				Remedy("a suite that ends in a slash has none, any other at least one")
+			return problem.Errorf("the suite %q has %d components", suite, len(s.Components)).
+				Remedy("a suite that ends in a slash takes none, any other needs at least one")
 		}
 	}
 	return nil
@@ -78,7 +78,7 @@ func (Manager) SourceFiles(s backend.Source) (source, key backend.File) {
 			b.WriteString(name + ": " + strings.Join(words, " ") + "\n")
 		}
 	}
-	b.WriteString("# Written by jadekettle; what is changed here is lost.\n")
+	b.WriteString("# " + s.Signature + "\n")
 	line("X-Repolib-Name", s.About)
 	line("Types", "deb")
 	line("URIs", s.URLs...)

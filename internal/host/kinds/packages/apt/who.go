@@ -42,7 +42,7 @@ func (Manager) Who(env *kind.Env, name string) (who string, when time.Time) {
 	return strings.Join(words, " "), when
 }
 
-// changes says whether a stanza tells of a package, which stands there with its
+// changes says whether a stanza is about a package, which is there with its
 // architecture and, in parentheses, its versions.
 func changes(stanza []byte, name string) bool {
 	bare, _, _ := strings.Cut(name, ":")

@@ -11,7 +11,7 @@ import (
 	"jadekettle/internal/host/kinds/kind"
 )
 
-// State is what stands of one package.
+// State is what is there of one package.
 type State struct {
 	Version string // installed; empty when it is not
 	Half    string // the manager's word when it is neither installed nor absent
@@ -55,7 +55,7 @@ type Manager interface {
 	Program() string
 	// CheckName says what is wrong with a name that no package of it can have.
 	CheckName(name string) error
-	// Installed reads what stands of these packages, at little cost; without any, of all
+	// Installed reads what is there of these packages, at little cost; without any, of all
 	// that are installed.
 	Installed(ctx context.Context, env *kind.Env, names []string) (map[string]State, error)
 	// Asked lists the packages that people asked for, not those that came along
@@ -63,7 +63,7 @@ type Manager interface {
 	Asked(ctx context.Context, env *kind.Env) ([]string, error)
 	// Offers looks names up in the package lists, as they lie on the host.
 	Offers(ctx context.Context, env *kind.Env, names []string) (map[string]Offer, error)
-	// ListAge tells how long ago the lists were refreshed.
+	// ListAge is how long ago the lists were refreshed.
 	ListAge(env *kind.Env) time.Duration
 	Refresh(ctx context.Context, env *kind.Env) error
 	// Foresee lists what Install, or Remove, of these would do to which packages, including
@@ -86,17 +86,17 @@ type Fetcher interface {
 	Fetch(ctx context.Context, env *kind.Env, list []Want) error
 }
 
-// Mender is a Manager whose work can be cut off in a way that it takes up again only
+// Repairer is a Manager whose work can be cut off in a way that it takes up again only
 // when it is asked to.
-type Mender interface {
+type Repairer interface {
 	// Interrupted says whether it was.
 	Interrupted(env *kind.Env) bool
-	// Mend has it finish what it had begun.
-	Mend(ctx context.Context, env *kind.Env) error
+	// Repair has it finish what it had begun.
+	Repair(ctx context.Context, env *kind.Env) error
 }
 
-// Teller is a Manager that keeps who asked it for what.
-type Teller interface {
+// Author is a Manager that keeps who asked it for what.
+type Author interface {
 	// Who says by whom, and with which command, it last changed a package, as in "by maren
 	// (1000) with `apt-get install`", and when. Empty when that is not known.
 	Who(env *kind.Env, name string) (who string, when time.Time)
@@ -117,23 +117,24 @@ type Source struct {
 	Suites        []string // of Debian's kin
 	Components    []string // of Debian's kin
 	Architectures []string // all that the host has when empty
-	Key           string   // that it is signed with, in the armoured form; empty when it is not
+	Key           string   // that it is signed with, in the armored form; empty when it is not
+	Signature     string   // the comment at the top of its file
 }
 
 // File is a file that a manager reads.
 type File struct{ Path, Text string }
 
-// Repositories is a Manager that can be told of repositories.
+// Repositories is a Manager that repositories can be added to.
 type Repositories interface {
-	// CheckSource says what is wrong with a source that it cannot be told of.
+	// CheckSource says what is wrong with a source that cannot be added to it.
 	CheckSource(s Source) error
-	// SourceFiles gives the files that tell of a source: the one that names it, and
+	// SourceFiles gives the files that define a source: the one that names it, and
 	// the one with its key, without a text where there is none.
 	SourceFiles(s Source) (source, key File)
 	// Sources is the folder of the files that name sources, and how these end.
 	Sources() (folder, suffix string)
 	// ParseSource reads back what SourceFiles writes, and its like by hand; false for
-	// what holds more, or other things. keyFile is the path that its key lies at; empty
+	// what holds more, or other things. keyFile is the path that its key is at; empty
 	// when it has none.
 	ParseSource(name, text string) (s Source, keyFile string, ok bool)
 	// TrySource fetches the lists of one source alone, which shows whether it is

@@ -18,7 +18,7 @@ import (
 // managers leave their files as they are when nothing is new.
 const Stamp = "package-list-refreshed"
 
-// ListAge tells how long ago lists were refreshed: the files that a refresh
+// ListAge is how long ago lists were refreshed: the files that a refresh
 // touches are those of lists, and what they are made of those of sources. Lists
 // that are older than their sources are older than anything.
 func ListAge(env *kind.Env, lists, sources []string) time.Duration {
@@ -30,7 +30,7 @@ func ListAge(env *kind.Env, lists, sources []string) time.Duration {
 }
 
 // LastRefresh gives the time of the last change of any of these files of lists, and of
-// our own stamp. One from the future tells of a clock that was wrong, and of no refresh.
+// our own stamp. One from the future is the sign of a wrong clock, not of a refresh.
 func LastRefresh(env *kind.Env, lists ...string) time.Time {
 	return lastChange(env, env.Machine.Now(), append(lists, env.Store.Path(Stamp)))
 }
@@ -56,7 +56,7 @@ func lastChange(env *kind.Env, latest time.Time, paths []string) time.Time {
 	return last
 }
 
-// Under gives the paths of what lies in a folder.
+// Under gives the paths of what is in a folder.
 func Under(env *kind.Env, folder string) []string {
 	names, err := env.Machine.ReadDir(folder)
 	if err != nil {
@@ -81,11 +81,11 @@ const Limit = 2 * time.Hour
 
 // Patiently runs a package manager, and again while its output says that
 // another one holds its lock, up to two minutes. What locked matches first in it
-// is the process that holds the lock, if the manager tells.
+// is the process that holds the lock, if the manager names it.
 func Patiently(ctx context.Context, env *kind.Env, c machine.Command, locked *regexp.Regexp,
-	telling func(string) string) (machine.Output, error) {
+	reporting func(string) string) (machine.Output, error) {
 	for try := 1; ; try++ {
-		out, err := machine.Do(ctx, env.Machine, c, telling)
+		out, err := machine.Do(ctx, env.Machine, c, reporting)
 		if err == nil || out.Code == 0 {
 			return out, err
 		}
@@ -99,11 +99,11 @@ func Patiently(ctx context.Context, env *kind.Env, c machine.Command, locked *re
 		}
 		return out, problem.Errorf("another package manager has held the lock of %s for %v%s", c.Args[0],
 			lockTries*lockAgain, holder(env, found)).
-			Remedy("let it end, or see on the host why it does not, and apply again")
+			Remedy("wait for it to finish, or check on the host why it does not, and apply again")
 	}
 }
 
-// holder tells of the process whose number was matched.
+// holder describes the process whose number was matched.
 func holder(env *kind.Env, found []string) string {
 	if len(found) < 2 || found[1] == "" {
 		return ""

@@ -48,7 +48,7 @@ func TestPatiently(t *testing.T) {
 	}{
 		{0, "", 1, 0, ""},
 		{3, "locked by the application with pid 1", 4, 9 * time.Second, ""},
-		{1, "nothing provides the sea", 1, 0, "zypper ended with code 7: nothing provides the sea"},
+		{1, "nothing provides the sea", 1, 0, "zypper failed (exit status 7): nothing provides the sea"},
 		{99, "locked by the application with pid 1", 40, 117 * time.Second,
 			"another package manager has held the lock of zypper for 2m0s: process 1 (systemd)"},
 		{99, "locked by the application with pid 424242", 40, 117 * time.Second, ": process 424242"},

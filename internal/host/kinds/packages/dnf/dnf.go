@@ -123,7 +123,7 @@ func (Manager) ListAge(env *kind.Env) time.Duration {
 	return backend.ListAge(env, lists(env), append(backend.Under(env, "/etc/yum.repos.d"), "/etc/yum.repos.d"))
 }
 
-// Refresh fetches the lists anew.
+// Refresh fetches the lists again.
 func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	if _, err := run(ctx, env, "-q", "--refresh", "makecache"); err != nil {
 		return err
@@ -157,16 +157,16 @@ func (m Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.W
 	if len(moved) == 0 {
 		return list, nil
 	}
-	stands, err := m.Installed(ctx, env, moved)
+	current, err := m.Installed(ctx, env, moved)
 	for i, e := range list {
 		if e.Was == another && err == nil {
-			list[i].Was = stands[e.Name].Version
+			list[i].Was = current[e.Name].Version
 		}
 	}
 	return list, err
 }
 
-// another stands for the version that a package has, which is not in the table.
+// another replaces the version that a package has, which is not in the table.
 const another = "another version"
 
 type heading struct {
@@ -305,7 +305,7 @@ func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) 
 	}
 	out, err := run(ctx, env, "-q", "versionlock", verb, name)
 	if err != nil && strings.Contains(out.Combined.String(), "No such command") {
-		return problem.Errorf("dnf on this host cannot hold a package").
+		return problem.Errorf("dnf on this host cannot hold packages").
 			Remedy("declare the package python3-dnf-plugin-versionlock before it")
 	}
 	return err

@@ -29,14 +29,14 @@ func TestSpec(t *testing.T) {
 	}
 }
 
-func TestTelling(t *testing.T) {
+func TestErrorLines(t *testing.T) {
 	for text, want := range map[string]string{
 		"Error: Unable to find a match: ghost\n":                      "Unable to find a match: ghost",
 		"warning: x\nError: \n Problem: nothing provides sea\nmore\n": "Problem: nothing provides sea",
 		"first\nlast\n": "last",
 	} {
 		if got := errorLine(text); got != want {
-			t.Errorf("of %q it tells %q, want %q", text, got, want)
+			t.Errorf("of %q it shows %q, want %q", text, got, want)
 		}
 	}
 }

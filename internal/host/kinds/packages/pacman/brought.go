@@ -81,7 +81,7 @@ func sums(packed []byte, out map[string]string) error {
 			n, _ := strconv.ParseUint(s[1:], 8, 8)
 			return string([]byte{byte(n)})
 		})
-		if _, brought := out[p]; !brought { // what tells of the package itself
+		if _, brought := out[p]; !brought { // what describes the package itself
 			continue
 		}
 		for _, word := range f[1:] {

@@ -31,7 +31,7 @@ func (Manager) CheckName(name string) error {
 	if nameForm.MatchString(name) {
 		return nil
 	}
-	return problem.Errorf("%q is no name of a pacman package", name).Remedy("use lower-case letters, digits and @._+-")
+	return problem.Errorf("invalid pacman package name %q", name).Remedy("use lower-case letters, digits and @._+-")
 }
 
 // local is the database of what is installed, a folder for each package.
@@ -139,7 +139,7 @@ func (Manager) Offers(ctx context.Context, env *kind.Env, names []string) (map[s
 	return offers, nil
 }
 
-// lists is where pacman keeps what it was told of repositories.
+// lists is where pacman keeps the lists of its repositories.
 const lists = "/var/lib/pacman/sync"
 
 // ListAge looks at what pacman fetched.
@@ -171,7 +171,7 @@ func (m Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.W
 	if err != nil {
 		return nil, err
 	}
-	stands, err := m.Installed(ctx, env, nil)
+	current, err := m.Installed(ctx, env, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -181,7 +181,7 @@ func (m Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.W
 		if !ok || strings.HasPrefix(line, " ") || strings.HasPrefix(line, ":") {
 			continue
 		}
-		e := backend.Effect{Name: name, Was: stands[name].Version, Becomes: v}
+		e := backend.Effect{Name: name, Was: current[name].Version, Becomes: v}
 		if len(remove) > 0 {
 			e.Becomes = ""
 		}
@@ -226,7 +226,7 @@ func (Manager) Remove(ctx context.Context, env *kind.Env, names []string, purge 
 
 // Hold is left to the file in which pacman keeps such.
 func (Manager) Hold(_ context.Context, _ *kind.Env, name string, _ bool) error {
-	return problem.Errorf("pacman keeps what it holds in /etc/pacman.conf").
+	return problem.Errorf("pacman holds packages through /etc/pacman.conf").
 		Remedy("declare [lines.\"/etc/pacman.conf\"] with IgnorePkg = %s there", name)
 }
 

@@ -1,5 +1,5 @@
 // Package rpm is what the package managers over rpm share: its database, its
-// names, its order of versions, and the files that tell of repositories.
+// names, its order of versions, and the files that define repositories.
 package rpm
 
 import (
@@ -23,8 +23,8 @@ func CheckName(name string) error {
 	if nameForm.MatchString(name) {
 		return nil
 	}
-	return problem.Errorf("%q is no name of an rpm package", name).
-		Remedy("use letters, digits and +-._, an architecture behind a dot")
+	return problem.Errorf("invalid rpm package name %q", name).
+		Remedy("use letters, digits and +-._, with an architecture after a dot")
 }
 
 // format is what rpm is to print of a package: tabs cannot be in a field.
@@ -84,7 +84,7 @@ func All(ctx context.Context, env *kind.Env) ([]string, error) {
 	return slices.Compact(out), err
 }
 
-// query tells each of what rpm finds. Its exit code counts what it did not find.
+// query prints each of what rpm finds. Its exit code counts what it did not find.
 func query(ctx context.Context, env *kind.Env, args []string, each func(name, arch, version string)) error {
 	c := machine.Command{Args: append([]string{"rpm", "-q", "--qf", format}, args...)}
 	out, err := env.Machine.Run(ctx, c)
@@ -101,8 +101,8 @@ func query(ctx context.Context, env *kind.Env, args []string, each func(name, ar
 	}
 	said := out.Combined.String()
 	if out.Code != 0 && !found && !strings.Contains(said, "is not installed") {
-		return problem.Errorf("rpm ended with code %d: %s", out.Code, strings.TrimSpace(said)).
-			Remedy("see on the host whether its database is whole")
+		return problem.Errorf("rpm failed (exit status %d): %s", out.Code, strings.TrimSpace(said)).
+			Remedy("check on the host that its database is intact")
 	}
 	return nil
 }
@@ -220,9 +220,9 @@ const keys = "/etc/pki/rpm-gpg/jadekettle-"
 // CheckSource refuses what only other managers have.
 func CheckSource(s backend.Source) error {
 	if len(s.Suites)+len(s.Components)+len(s.Architectures) > 0 {
-		return problem.Errorf("the repository %s has suites, components or architectures, which only apt knows",
+		return problem.Errorf("the repository %s has suites, components or architectures, which only apt uses",
 			s.Name).
-			Remedy("leave them out for this host: its address says all")
+			Remedy("remove them for this host; the address is enough")
 	}
 	return nil
 }
@@ -235,7 +235,7 @@ func SourceFiles(folder string, s backend.Source, more ...string) (source, key b
 	if about == "" {
 		about = s.Name
 	}
-	lines := []string{"# Written by jadekettle; what is changed here is lost.", "[" + s.Name + "]", "name=" + about,
+	lines := []string{"# " + s.Signature, "[" + s.Name + "]", "name=" + about,
 		"baseurl=" + strings.Join(s.URLs, "\n\t"), "enabled=1"}
 	if s.Key != "" {
 		lines = append(lines, "gpgcheck=1", "gpgkey=file://"+key.Path)

@@ -2,7 +2,7 @@ package rpm
 
 import "testing"
 
-// The pairs are those that rpm-version(7) and rpm's own tests tell of.
+// The pairs are those that rpm-version(7) and rpm's own tests give.
 func TestOrder(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
@@ -22,7 +22,7 @@ func TestOrder(t *testing.T) {
 	}
 }
 
-// FuzzOrder holds whatever versions a host tells of: the order of two is the same
+// FuzzOrder holds whatever versions a host reports: the order of two is the same
 // from both sides, and that of one with itself is none.
 func FuzzOrder(f *testing.F) {
 	for _, v := range []string{"", "1:2.0~rc1^git3-4.el9", "^", "~^~", "1..2", "a1b", "-", ":", "٣.é"} {

@@ -91,7 +91,7 @@ func offers(text string) (map[string]backend.Offer, error) {
 		} `xml:"search-result>solvable-list>solvable"`
 	}
 	if err := xml.Unmarshal([]byte(text), &answer); err != nil {
-		return nil, fmt.Errorf("read what zypper found: %w", err)
+		return nil, fmt.Errorf("read the output of zypper: %w", err)
 	}
 	out := map[string]backend.Offer{}
 	for _, s := range answer.List {
@@ -108,7 +108,7 @@ func offers(text string) (map[string]backend.Offer, error) {
 	return out, nil
 }
 
-// sources is where the files lie that tell of repositories.
+// sources is where the files are that define repositories.
 const sources = "/etc/zypp/repos.d/"
 
 // ListAge looks at what zypper fetched.
@@ -117,7 +117,7 @@ func (Manager) ListAge(env *kind.Env) time.Duration {
 		append(backend.Under(env, sources), "/etc/zypp/repos.d"))
 }
 
-// Refresh fetches the lists anew.
+// Refresh fetches the lists again.
 func (Manager) Refresh(ctx context.Context, env *kind.Env) error {
 	if _, err := run(ctx, env, "refresh"); err != nil {
 		return err

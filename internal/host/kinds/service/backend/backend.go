@@ -13,7 +13,7 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// State is what stands of one service.
+// State is what is there of one service.
 type State struct {
 	There   bool   // the manager has a definition of it
 	Barred  bool   // somebody forbade that it is ever started
@@ -48,7 +48,7 @@ const (
 	Unmask
 )
 
-// Minder is a Manager that can tell which services start at boot, or do not, since
+// Minder is a Manager that can say which services start at boot, or do not, since
 // somebody said so, and not the package that brought them.
 type Minder interface {
 	Minded(ctx context.Context, m machine.Machine) ([]string, error)
@@ -60,7 +60,7 @@ type Manager interface {
 	Name() string
 	// Runs says whether it manages the services of this host.
 	Runs(m machine.Machine) bool
-	// Short gives a name without what the manager lets be left out.
+	// Short gives a name without what the manager lets people omit.
 	Short(name string) string
 	// Full gives a name as the manager's own messages have it.
 	Full(name string) string
@@ -69,17 +69,17 @@ type Manager interface {
 	Definitions(name string) []string
 	// Defines says whether something at a path is read by Load.
 	Defines(path string) bool
-	// Show tells of services by name, in one call.
+	// Show describes services by name, in one call.
 	Show(ctx context.Context, m machine.Machine, names []string) (map[string]State, error)
 	// Load makes the manager read definitions that have changed.
 	Load(ctx context.Context, env *kind.Env) error
 	// Act does one thing to one service, within a limit where that is not 0.
 	Act(ctx context.Context, env *kind.Env, a Action, name string, limit time.Duration) error
-	// Paid says whether a debt was made up for by a start after it.
-	Paid(s State, d ledger.Debt, boot string) bool
-	// Survey tells of all services, at most so many.
+	// Restarted says whether a start after a pending restart has settled it.
+	Restarted(s State, d ledger.Pending, boot string) bool
+	// Survey lists all services, at most so many.
 	Survey(ctx context.Context, m machine.Machine, most int) map[string]facts.Service
-	// Report tells why a service does not run that was started since a time.
+	// Report says why a service does not run that was started since a time.
 	Report(ctx context.Context, m machine.Machine, name string, since time.Time) Report
 	// Unbar, Status and Log are what a person types on the host to allow a
 	// service again, and to learn more of it.

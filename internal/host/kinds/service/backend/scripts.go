@@ -42,7 +42,7 @@ func uptime(m machine.Machine) (time.Duration, error) {
 	return time.ParseDuration(first + "s")
 }
 
-// Exists says whether something stands at a path of the system.
+// Exists says whether something is at a path of the system.
 func Exists(m machine.Machine, p string) bool {
 	d, err := m.Dir(path.Dir(p))
 	if err != nil {
@@ -55,11 +55,11 @@ func Exists(m machine.Machine, p string) bool {
 
 // NoMask is what a manager answers that cannot bar a service.
 func NoMask(manager string) error {
-	return problem.Errorf("%s cannot bar a service from being started", manager).
-		Remedy("take masked out for this host, and declare running = false and boot = false")
+	return problem.Errorf("%s cannot mask services", manager).
+		Remedy("remove masked for this host, and declare running = false and at_boot = false")
 }
 
 // Unbarred says that nothing is ever barred.
 func Unbarred(manager, name string) string {
-	return fmt.Sprintf("# %s bars nothing: %s", manager, name)
+	return fmt.Sprintf("# %s cannot mask: %s", manager, name)
 }

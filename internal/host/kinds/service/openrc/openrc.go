@@ -42,7 +42,7 @@ func (Manager) Definitions(name string) []string {
 	return []string{backend.Scripts + name, "/etc/conf.d/" + name}
 }
 
-// showLimit is how long a script may take to tell of its service.
+// showLimit is how long a script may take to describe its service.
 const showLimit = time.Minute
 
 // The exit codes of `rc-service NAME status` (openrc-run(8) leaves them to
@@ -82,7 +82,7 @@ func phase(code int) string {
 	case crashed:
 		return "crashed"
 	}
-	return "in no state that it tells"
+	return "in an unknown state"
 }
 
 // levels gives the runlevels that services are in, by service.
@@ -130,8 +130,8 @@ func (Manager) Act(ctx context.Context, env *kind.Env, a backend.Action, name st
 // errorLine picks the first error, which OpenRC marks with a star.
 var errorLine = machine.ErrorLine("* ERROR: ")
 
-// Paid compares the clock of this boot at the debt with the one at the start.
-func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {
+// Restarted compares the clock of this boot when the restart became pending with the one at the start.
+func (Manager) Restarted(s backend.State, d ledger.Pending, boot string) bool {
 	return d.Boot != boot || s.Since > d.Uptime
 }
 
@@ -151,7 +151,7 @@ func (Manager) Survey(_ context.Context, m machine.Machine, most int) map[string
 // Unbar is of no use here.
 func (Manager) Unbar(name string) string { return backend.Unbarred("OpenRC", name) }
 
-// Status is the command that tells of a service.
+// Status is the command that shows a service.
 func (Manager) Status(name string) string { return "rc-service " + name + " status" }
 
 // output is where a script or its settings say that what the service prints is kept; see

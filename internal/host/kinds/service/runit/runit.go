@@ -74,7 +74,7 @@ func (Manager) Show(ctx context.Context, m machine.Machine, names []string) (map
 	for _, name := range names {
 		link := path.Join(at, name)
 		linked := backend.Exists(m, link)
-		s := backend.State{There: linked || backend.Exists(m, defined+name+"/run"), Phase: "not watched"}
+		s := backend.State{There: linked || backend.Exists(m, defined+name+"/run"), Phase: "not supervised"}
 		if linked {
 			s.Boot = !backend.Exists(m, home(m, name)+"/down")
 			res, err := m.Run(ctx, machine.Command{Args: []string{"sv", "status", link}, Limit: showLimit})
@@ -185,12 +185,12 @@ func link(ctx context.Context, m machine.Machine, at, name string, keepDown bool
 		}
 		m.Wait(ctx, 250*time.Millisecond)
 	}
-	return problem.Errorf("nothing watches %s: runsvdir did not take the service up", at).
-		Remedy("see on the host whether runsvdir runs")
+	return problem.Errorf("%s is not supervised: runsvdir did not pick up the service", at).
+		Remedy("check on the host that runsvdir is running")
 }
 
-// Paid compares the clock of this boot at the debt with the one at the start.
-func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {
+// Restarted compares the clock of this boot when the restart became pending with the one at the start.
+func (Manager) Restarted(s backend.State, d ledger.Pending, boot string) bool {
 	return d.Boot != boot || s.Since > d.Uptime
 }
 
@@ -222,7 +222,7 @@ func (r Manager) Survey(ctx context.Context, m machine.Machine, most int) map[st
 // Unbar is of no use here.
 func (Manager) Unbar(name string) string { return backend.Unbarred("runit", name) }
 
-// Status is the command that tells of a service.
+// Status is the command that shows a service.
 func (Manager) Status(name string) string { return "sv status " + name }
 
 // Report reads the end of the log that a service's own logger keeps, where svlogd(8) usually has it.

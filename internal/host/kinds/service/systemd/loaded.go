@@ -134,7 +134,7 @@ func (l *loader) dropIns(names []string) []string {
 	return out
 }
 
-// regular says whether a path holds a file, and no link: where a link leads, systemd tells in
+// regular says whether a path holds a file, and no link: where a link leads, systemd reports in
 // words of its own.
 func (l *loader) regular(p string) bool {
 	d, err := l.m.Dir(path.Dir(p))

@@ -52,11 +52,11 @@ func why(v map[string]string, lines string) string {
 	found := unmet().FindAllStringSubmatch(lines, -1)
 	switch {
 	case len(found) > 0 && v["Result"] == "success": // systemd may have dropped the unit since, and what it knew of it
-		return "a condition kept it from starting: " + found[len(found)-1][1] + " is not met"
+		return "a condition prevented it from starting: " + found[len(found)-1][1] + " is not met"
 	case v["ConditionResult"] == "no" && asked("ConditionTimestampMonotonic"):
-		return "a condition of its unit kept it from starting"
+		return "a condition of its unit prevented it from starting"
 	case v["AssertResult"] == "no" && asked("AssertTimestampMonotonic"):
-		return "an assertion of its unit does not hold"
+		return "an assertion of its unit failed"
 	}
 	const exited, killed, dumped = "1", "2", "3" // CLD_EXITED and the like of waitid(2)
 	switch r := v["Result"]; r {
@@ -64,23 +64,23 @@ func why(v map[string]string, lines string) string {
 		return ""
 	case "exit-code":
 		if n, err := strconv.Atoi(v["ExecMainStatus"]); err == nil && n > 0 && v["ExecMainCode"] == exited {
-			return fmt.Sprintf("its process ended with code %d", n)
+			return fmt.Sprintf("its process exited with status %d", n)
 		}
-		return "a process of it ended with an error"
+		return "one of its processes failed"
 	case "signal", "core-dump":
 		if v["ExecMainCode"] == killed || v["ExecMainCode"] == dumped {
-			return "its process was ended by signal " + v["ExecMainStatus"]
+			return "its process was killed by signal " + v["ExecMainStatus"]
 		}
-		return "a process of it was ended by a signal"
+		return "one of its processes was killed by a signal"
 	case "timeout":
 		return "it was not ready in time"
 	case "start-limit-hit":
-		return "it was started too often in a short time"
+		return "it was started too many times in a short period"
 	case "oom-kill":
 		return "it ran out of memory"
 	case "protocol":
-		return "it did not report that it is ready"
+		return "it did not report readiness"
 	default:
-		return "systemd calls it " + r
+		return "systemd reports " + r
 	}
 }

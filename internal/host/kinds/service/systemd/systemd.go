@@ -66,7 +66,7 @@ func (m Manager) Definitions(name string) []string {
 const properties = "--property=Id,Names,LoadState,ActiveState,SubState,UnitFileState,NeedDaemonReload," +
 	"ActiveEnterTimestampMonotonic,NRestarts,Type,RemainAfterExit,FragmentPath,DropInPaths"
 
-// showLimit is how long systemd may take to tell of units.
+// showLimit is how long systemd may take to report units.
 const showLimit = time.Minute
 
 // Show asks for all units in one call. The answers come in the order of the
@@ -82,7 +82,7 @@ func (sd Manager) Show(ctx context.Context, m machine.Machine, names []string) (
 	}
 	blocks := strings.Split(strings.TrimRight(res.Stdout, "\n"), "\n\n")
 	if len(blocks) != len(names) {
-		return nil, fmt.Errorf("systemctl told of %d units, %d were asked for", len(blocks), len(names))
+		return nil, fmt.Errorf("systemctl listed %d units, not the requested %d", len(blocks), len(names))
 	}
 	out := make(map[string]backend.State, len(names))
 	l := loader{m: m}
@@ -158,8 +158,8 @@ func systemctl(ctx context.Context, env *kind.Env, limit time.Duration, args ...
 // errorLine picks the first failure that systemctl names. The lines behind it say how to learn more.
 var errorLine = machine.FirstLine("Failed to ", "Job for ")
 
-// Paid compares the clock of this boot at the debt with the one at the start.
-func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {
+// Restarted compares the clock of this boot when the restart became pending with the one at the start.
+func (Manager) Restarted(s backend.State, d ledger.Pending, boot string) bool {
 	return d.Boot != boot || s.Since > d.Uptime
 }
 
@@ -235,7 +235,7 @@ func (sd Manager) Minded(ctx context.Context, m machine.Machine) ([]string, erro
 // Unbar is the command that allows a masked unit again.
 func (sd Manager) Unbar(name string) string { return "systemctl unmask " + sd.Full(name) }
 
-// Status is the command that tells of a unit.
+// Status is the command that shows a unit.
 func (sd Manager) Status(name string) string { return "systemctl status " + sd.Full(name) }
 
 // Log is the command that shows what a unit wrote.

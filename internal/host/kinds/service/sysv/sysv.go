@@ -19,7 +19,7 @@ import (
 type Manager struct{}
 
 // Name is what people call it.
-func (Manager) Name() string { return "the scripts of SysV" }
+func (Manager) Name() string { return "SysV scripts" }
 
 // Runs looks for scripts.
 func (Manager) Runs(m machine.Machine) bool {
@@ -71,13 +71,13 @@ func phase(code int) string {
 	case 0:
 		return "running"
 	case deadWithFile, 2:
-		return "dead, and its pid file is left"
+		return "dead, with a stale pid file"
 	case stopped:
 		return "stopped"
 	case unknown:
-		return "in a state that it cannot tell"
+		return "in an unknown state"
 	}
-	return "in no state that it tells"
+	return "in an unknown state"
 }
 
 // rcFolders hold the links by which services start; most systems have the first.
@@ -136,13 +136,14 @@ func link(m machine.Machine, on bool, name string, run func(...string) error) er
 	case m.Look("chkconfig"):
 		return run("chkconfig", name, kind.Yes(on, "on", "off"))
 	}
-	return problem.Errorf("this host has neither update-rc.d nor chkconfig to start a service at boot").
-		Remedy("take boot out for this host")
+	return problem.Errorf("enabling a service at boot requires update-rc.d or chkconfig, which this host does not " +
+		"have").
+		Remedy("remove at_boot for this host")
 }
 
-// Paid compares the clock of this boot at the debt with the one at the start,
-// where the service tells that by its pid file.
-func (Manager) Paid(s backend.State, d ledger.Debt, boot string) bool {
+// Restarted compares the clock of this boot when the restart became pending with the one at the start,
+// where the service shows that by its pid file.
+func (Manager) Restarted(s backend.State, d ledger.Pending, boot string) bool {
 	return d.Boot != boot || s.Since > d.Uptime
 }
 
@@ -163,7 +164,7 @@ func (Manager) Survey(_ context.Context, m machine.Machine, most int) map[string
 // Unbar is of no use here.
 func (Manager) Unbar(name string) string { return backend.Unbarred("SysV", name) }
 
-// Status is the command that tells of a service.
+// Status is the command that shows a service.
 func (Manager) Status(name string) string { return backend.Scripts + name + " status" }
 
 // Report knows nothing: scripts keep no log of their own, and print what goes wrong.

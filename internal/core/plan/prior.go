@@ -2,9 +2,9 @@ package plan
 
 import "jadekettle/internal/core/value"
 
-// Stood is one thing of a host as it stood at some time, in the form in which it would be
+// Prior is one thing of a host as it was at some time, in the form in which it would be
 // declared, so that it can be declared again.
-type Stood struct {
+type Prior struct {
 	Ref    value.Ref `json:"ref"`
 	As     *Last     `json:"as,omitempty"` // nil when Absent or Why says all
 	Absent bool      `json:"absent,omitempty"`
@@ -17,10 +17,10 @@ type Stood struct {
 	Why    string `json:"why,omitempty"` // why it cannot be put back; empty when it can
 }
 
-// Standing gives a thing that stands with these attributes, of which those of type
+// NewPrior gives a thing that is with these attributes, of which those of type
 // value.Secret are kept apart.
-func Standing(ref value.Ref, attrs value.Attrs) Stood {
-	s := Stood{Ref: ref, As: &Last{Attrs: value.Attrs{}}}
+func NewPrior(ref value.Ref, attrs value.Attrs) Prior {
+	s := Prior{Ref: ref, As: &Last{Attrs: value.Attrs{}}}
 	for name, v := range attrs {
 		secret, ok := v.(value.Secret)
 		if !ok {
@@ -36,10 +36,10 @@ func Standing(ref value.Ref, attrs value.Attrs) Stood {
 }
 
 // Missing gives a thing that is not there.
-func Missing(ref value.Ref) Stood { return Stood{Ref: ref, Absent: true} }
+func Missing(ref value.Ref) Prior { return Prior{Ref: ref, Absent: true} }
 
-// Task declares the thing as it stood, in the place of a task in a plan.
-func (s Stood) Task(id int) Task {
+// Task declares the thing as it was, in the place of a task in a plan.
+func (s Prior) Task(id int) Task {
 	t := Task{ID: id, Ref: s.Ref, Attrs: value.Attrs{}, Absent: s.Absent}
 	if s.As != nil {
 		t = s.As.Task(id, s.Ref)

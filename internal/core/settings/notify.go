@@ -12,9 +12,9 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Tell is one [tell.NAME] table: who is told when a run ends. Of Webhook, Mail and Command
+// Notify is one [notify.NAME] table: who is notified when a run ends. Of Webhook, Mail and Command
 // just one is set.
-type Tell struct {
+type Notify struct {
 	Name    string
 	If      *expr.Program // over run and env; nil for always
 	Webhook string        // an address to which a CloudEvent is posted
@@ -30,27 +30,27 @@ type Tell struct {
 	Place        value.Place
 }
 
-// TellForms are the forms of a report that a mail or a command may have.
-var TellForms = []string{"text", "markdown", "json", "csv", "junit", "html"}
+// NotifyForms are the forms of a report that a mail or a command may have.
+var NotifyForms = []string{"text", "markdown", "json", "csv", "junit", "html"}
 
-// TellKeys document the keys of [tell.NAME].
-var TellKeys = []schema.Key{
+// NotifyKeys document the keys of [notify.NAME].
+var NotifyKeys = []schema.Key{
 	{Name: "if", Takes: schema.TakesText, Default: "always",
 		Doc: "When: CEL over run (mode, code, env, number, who, seconds, hosts, changed, failed, unchanged, " +
-			"not_reached, not_begun, tasks_changed, tasks_failed and notes) and env, such as \"run.failed > 0\"."},
-	{Name: "webhook", Takes: schema.TakesText, Doc: "An address to which a CloudEvent is posted as JSON."},
+			"not_reached, not_started, tasks_changed, tasks_failed and notes) and env, such as \"run.failed > 0\"."},
+	{Name: "webhook", Takes: schema.TakesText, Doc: "An address to post a CloudEvent to, as JSON."},
 	{Name: "key_file", Takes: schema.TakesText,
-		Doc: "The file with the key by which the call is signed with HMAC-SHA256, as RFC 9421 has it. Without it " +
-			"there is no signature."},
-	{Name: "mail", Takes: schema.TakesList, Doc: "The addresses to which a mail goes."},
-	{Name: "from", Takes: schema.TakesText, Doc: "Whom the mail is from."},
+		Doc: "The file with the key for signing requests with HMAC-SHA256 (RFC 9421). Without it, requests are not " +
+			"signed."},
+	{Name: "mail", Takes: schema.TakesList, Doc: "The addresses to send a mail to."},
+	{Name: "from", Takes: schema.TakesText, Doc: "The sender of the mail."},
 	{Name: "server", Takes: schema.TakesText, Default: `"localhost:25"`, Doc: "The SMTP server, with its port."},
-	{Name: "user", Takes: schema.TakesText, Doc: "The login at the SMTP server."},
-	{Name: "password_file", Takes: schema.TakesText, Doc: "The file with the password of that login."},
-	{Name: "command", Takes: schema.TakesList, Doc: "A program and its words, which has the report on its input."},
-	{Name: "as", Takes: schema.TakesText, Default: `"text"`, Choices: TellForms,
-		Doc: "The form of the report for a mail or a command: " +
-			"text, markdown, json, csv, junit or html."},
+	{Name: "user", Takes: schema.TakesText, Doc: "The login for the SMTP server."},
+	{Name: "password_file", Takes: schema.TakesText, Doc: "The file with the password for that login."},
+	{Name: "command", Takes: schema.TakesList,
+		Doc: "A program and its arguments; it gets the report on standard input."},
+	{Name: "as", Takes: schema.TakesText, Default: `"text"`, Choices: NotifyForms,
+		Doc: "The format of the report for a mail or a command: text, markdown, json, csv, junit or html."},
 }
 
 // RunVars gives the variables of a condition over a run.
@@ -58,7 +58,7 @@ func RunVars(run map[string]any, env string) *expr.Vars {
 	return (&expr.Vars{Env: env, Facts: map[string]any{}}).With("run", run)
 }
 
-var tellScope = expr.Scope{Roots: []string{"env"}, Locals: []string{"run"}, What: "the condition of who is told"}
+var notifyScope = expr.Scope{Roots: []string{"env"}, Locals: []string{"run"}, What: "the condition of a notification"}
 
 // sampleRun has the fields of run, to find out while the settings are read whether a condition
 // asks for one that there is not.
@@ -66,59 +66,59 @@ var sampleRun = map[string]any{"mode": "apply", "code": int64(0), "env": "", "nu
 	"machine": "",
 	"seconds": 0.0, "hosts": int64(0), "changed": int64(0), "failed": int64(0), "unchanged": int64(0),
 	"not_reached": int64(0),
-	"not_begun":   int64(0), "tasks_changed": int64(0), "tasks_failed": int64(0), "notes": map[string]any{}}
+	"not_started": int64(0), "tasks_changed": int64(0), "tasks_failed": int64(0), "notes": map[string]any{}}
 
-// readTell reads one [readTell.NAME].
-func (s *Settings) readTell(k manifest.Key, problems *problem.Problems) {
+// readNotify reads one [notify.NAME].
+func (s *Settings) readNotify(k manifest.Key, problems *problem.Problems) {
 	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
-		problems.At(k.Place, fmt.Sprintf("tell.%s tells nobody", k.Name),
-			"write [tell.NAME], the name in letters, digits, dashes and underscores")
+		problems.At(k.Place, fmt.Sprintf("notify.%s is not a valid notification", k.Name),
+			"write [notify.NAME], the name in letters, digits, dashes and underscores")
 		return
 	}
-	t := Tell{Name: k.Name, Place: k.Place, As: "text", Server: "localhost:25"}
-	k.Node.Decode("whom a run tells", TellKeys, manifest.Fields{"if": t.setIf, "webhook": t.setWebhook,
+	t := Notify{Name: k.Name, Place: k.Place, As: "text", Server: "localhost:25"}
+	k.Node.Decode("a notification", NotifyKeys, manifest.Fields{"if": t.setIf, "webhook": t.setWebhook,
 		"key_file": &t.KeyFile, "mail": t.setMail, "from": t.setFrom, "server": t.setServer, "user": &t.User,
 		"password_file": &t.PasswordFile, "command": manifest.Some{To: &t.Command}, "as": &t.As}, problems)
 	problems.AddErr(k.Place, t.whole())
-	s.Tells = append(s.Tells, t)
+	s.Notify = append(s.Notify, t)
 }
 
-func (t *Tell) setIf(n *manifest.Node) (err error) {
+func (t *Notify) setIf(n *manifest.Node) (err error) {
 	text, _ := n.Value.(string)
 	if text == "" {
-		return problem.Errorf("if takes an expression, as text").Remedy("put it in quotes")
+		return problem.Errorf("if takes an expression as a string").Remedy("put it in quotes")
 	}
-	if t.If, err = expr.Compile(text, n.At, tellScope); err == nil {
+	if t.If, err = expr.Compile(text, n.At, notifyScope); err == nil {
 		_, _, err = t.If.Bool(RunVars(sampleRun, ""))
 	}
 	return err
 }
 
-func (t *Tell) setWebhook(n *manifest.Node) error {
+func (t *Notify) setWebhook(n *manifest.Node) error {
 	t.Webhook, _ = n.Value.(string)
 	if u, err := url.Parse(t.Webhook); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
-		return problem.Errorf("%s is no address of a web server", value.Shown(n.Plain())).
+		return problem.Errorf("%s is not the address of a web server", value.Shown(n.Plain())).
 			Remedy(`write webhook = "https://hooks.example.org/tide"`)
 	}
 	return nil
 }
 
-func (t *Tell) setMail(n *manifest.Node, problems *problem.Problems) {
+func (t *Notify) setMail(n *manifest.Node, problems *problem.Problems) {
 	for _, to := range n.Texts("mail", problems) {
 		t.Mail = append(t.Mail, to.Value.(string))
 		problems.AddErr(to.Place, addressed(to.Value.(string)))
 	}
 }
 
-func (t *Tell) setFrom(n *manifest.Node) error {
+func (t *Notify) setFrom(n *manifest.Node) error {
 	t.From, _ = n.Value.(string)
 	return addressed(t.From)
 }
 
-func (t *Tell) setServer(n *manifest.Node) error {
+func (t *Notify) setServer(n *manifest.Node) error {
 	t.Server, _ = n.Value.(string)
 	if host, port, ok := strings.Cut(t.Server, ":"); !ok || host == "" || port == "" {
-		return problem.Errorf("%s is no server with a port", value.Shown(n.Plain())).
+		return problem.Errorf("%s is not a server with a port", value.Shown(n.Plain())).
 			Remedy(`write server = "mail.example.org:587"`)
 	}
 	return nil
@@ -129,13 +129,13 @@ func addressed(text string) error {
 	name, domain, ok := strings.Cut(text, "@")
 	if !ok || name == "" || domain == "" || strings.ContainsAny(text, " \t\r\n<>\",;") ||
 		strings.Contains(domain, "@") {
-		return problem.Errorf("%q is no mail address", text).Remedy("write it as keeper@example.org")
+		return problem.Errorf("invalid mail address %q", text).Remedy("write it as keeper@example.org")
 	}
 	return nil
 }
 
-// whole says whether it is clear who is told.
-func (t *Tell) whole() error {
+// whole says whether it is clear who is notified.
+func (t *Notify) whole() error {
 	n := 0
 	for _, is := range []bool{t.Webhook != "", len(t.Mail) > 0, len(t.Command) > 0} {
 		if is {
@@ -144,14 +144,14 @@ func (t *Tell) whole() error {
 	}
 	switch {
 	case n != 1:
-		return problem.Errorf("tell.%s has %d of webhook, mail and command", t.Name, n).
-			Remedy("give it just one of them")
+		return problem.Errorf("notify.%s has %d of webhook, mail and command", t.Name, n).
+			Remedy("set exactly one of them")
 	case len(t.Mail) > 0 && t.From == "":
-		return problem.Errorf("tell.%s does not say whom the mail is from", t.Name).
+		return problem.Errorf("notify.%s has no sender", t.Name).
 			Remedy(`write from = "kettle@example.org"`)
 	case t.User != "" && t.PasswordFile == "":
-		return problem.Errorf("tell.%s has a login without a password", t.Name).
-			Remedy(`write password_file = "...", a file that only you can read`)
+		return problem.Errorf("notify.%s has a login without a password", t.Name).
+			Remedy(`set password_file to a file that only you can read`)
 	}
 	return nil
 }

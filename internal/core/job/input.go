@@ -13,21 +13,22 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Ask is one question of a job: what a param is, and when it is asked.
-type Ask struct {
+// Input is one input of a job: a param, with when it is asked for.
+type Input struct {
 	*param.Decl
-	// Offers gives the choices, over data, env, hosts, groups and earlier answers; nil where
+	// Offers gives the choices, over data, env, hosts, groups and earlier inputs; nil where
 	// they are fixed, or none.
 	Offers *expr.Program
-	OnlyIf *expr.Program // over earlier answers, data and env; nil for always
+	OnlyIf *expr.Program // over earlier values, data and env; nil for always
 	Secret bool
 }
 
-// AskKeys document the keys of [job.NAME.ask.KEY], besides those of a param.
-var AskKeys = append([]schema.Key{
-	{Name: "only_if", Takes: schema.TakesText, Default: "always", Doc: "CEL over input, data and env: whether it " +
-		"is asked, after the answers before it."},
-	{Name: "secret", Takes: schema.TakesBool, Default: "false", Doc: "Whether the answer is kept and shown nowhere."},
+// InputKeys document the keys of [job.NAME.input.KEY], besides those of a param.
+var InputKeys = append([]schema.Key{
+	{Name: "only_if", Takes: schema.TakesText, Default: "always", Doc: "CEL over earlier inputs, data and env: " +
+		"whether this input is requested."},
+	{Name: "secret", Takes: schema.TakesBool, Default: "false", Doc: "Whether the value is secret: never stored or " +
+		"shown."},
 }, askedLikeParams()...)
 
 func askedLikeParams() []schema.Key {
@@ -37,7 +38,7 @@ func askedLikeParams() []schema.Key {
 		case "from":
 			continue
 		case "choices":
-			k.Doc = "The only answers allowed: a list, or CEL that gives one over data, env, input, hosts and " +
+			k.Doc = "The only values allowed: a list, or CEL that gives one over data, env, input, hosts and " +
 				"groups (their names) and members (the names of a group's hosts, as in members['gauge'])."
 		}
 		out = append(out, k)
@@ -48,28 +49,28 @@ func askedLikeParams() []schema.Key {
 // What expressions of a question may read.
 var (
 	offerScope = expr.Scope{Roots: []string{"input", "data", "env"}, Locals: []string{"hosts", "groups", "members"},
-		What: "the choices of a question"}
-	onlyScope = expr.Scope{Roots: []string{"input", "data", "env"}, What: "the only_if of a question"}
+		What: "the choices of an input"}
+	onlyScope = expr.Scope{Roots: []string{"input", "data", "env"}, What: "the only_if of an input"}
 )
 
-// asks reads [job.NAME.ask.KEY].
-func (j *Job) asks(n *manifest.Node, problems *problem.Problems) {
+// inputs reads [job.NAME.input.KEY].
+func (j *Job) inputs(n *manifest.Node, problems *problem.Problems) {
 	if n.Kind != manifest.Table {
-		problems.At(n.Place, "ask holds questions by name", "write [job."+j.Name+".ask.KEY]")
+		problems.At(n.Place, "input must be a table of inputs by name", "write [job."+j.Name+".input.KEY]")
 		return
 	}
 	for _, q := range n.Keys {
-		if a := j.ask(q, problems); a != nil {
-			j.Asks = append(j.Asks, a)
+		if a := j.input(q, problems); a != nil {
+			j.Inputs = append(j.Inputs, a)
 		}
 	}
 }
 
-func (j *Job) ask(k manifest.Key, problems *problem.Problems) *Ask {
-	a := &Ask{}
+func (j *Job) input(k manifest.Key, problems *problem.Problems) *Input {
+	a := &Input{}
 	if k.Node.Kind != manifest.Table {
-		problems.At(k.Place, fmt.Sprintf("ask.%s is no question", k.Name),
-			"write [job."+j.Name+".ask."+k.Name+"] and below it type and about")
+		problems.At(k.Place, fmt.Sprintf("input.%s must be a table", k.Name),
+			"write [job."+j.Name+".input."+k.Name+"] and below it type and about")
 		return nil
 	}
 	before := problems.Len()
@@ -77,7 +78,7 @@ func (j *Job) ask(k manifest.Key, problems *problem.Problems) *Ask {
 		return func(n *manifest.Node) (err error) {
 			text, _ := n.Value.(string)
 			if text == "" {
-				return problem.Errorf("it takes an expression, as text").Remedy("put it in quotes")
+				return problem.Errorf("it takes an expression as a string").Remedy("put it in quotes")
 			}
 			*to, err = expr.Compile(text, n.At, s)
 			return err
@@ -85,25 +86,25 @@ func (j *Job) ask(k manifest.Key, problems *problem.Problems) *Ask {
 	}
 	own := manifest.Fields{"only_if": program(&a.OnlyIf, onlyScope), "secret": &a.Secret,
 		"from": func(*manifest.Node) error {
-			return problem.Errorf("a question has no \"from\"").Remedy("give it a default, or choices")
+			return problem.Errorf("an input cannot have \"from\"").Remedy("give it a default, or choices")
 		}}
 	if n := k.Node.Get("choices"); n != nil && n.Kind != manifest.List {
 		own["choices"] = program(&a.Offers, offerScope)
 	}
-	k.Node.With(value.Keys(own)...).Decode("a question", AskKeys, own, problems)
+	k.Node.With(value.Keys(own)...).Decode("an input", InputKeys, own, problems)
 	var ok bool
 	if a.Decl, ok = param.Read(manifest.Key{Name: k.Name, Place: k.Place, Node: k.Node.Without(value.Keys(own)...)},
 		problems); !ok || problems.Len() > before {
 		return nil
 	}
 	if a.Secret = a.Secret || a.Type == "secret"; a.Secret && (a.Type == "list" || a.Type == "map") {
-		problems.At(k.Place, fmt.Sprintf("the secret %s is a %s", k.Name, a.Type), "ask for text, or for each item "+
-			"by itself")
+		problems.At(k.Place, fmt.Sprintf("the secret %s is a %s", k.Name, a.Type), "use a string, or a separate "+
+			"input for each item")
 		return nil
 	}
 	if a.Secret && a.HasDefault {
-		problems.At(k.Place, fmt.Sprintf("the secret %s has a default, which stands here for all to read", k.Name),
-			"leave it out")
+		problems.At(k.Place, fmt.Sprintf("the secret %s has a default in plain text", k.Name),
+			"remove the default")
 		return nil
 	}
 	return a
@@ -119,15 +120,15 @@ type Setting struct {
 	Env     string
 }
 
-// Answers are the answers to a job's questions so far.
-type Answers struct {
+// Values are the values of a job's inputs so far.
+type Values struct {
 	Job     *Job
 	Setting Setting
 	Input   map[string]any // as expressions see them
 }
 
 // Vars gives what expressions of the job read.
-func (a *Answers) Vars() *expr.Vars {
+func (a *Values) Vars() *expr.Vars {
 	input := a.Input
 	if input == nil {
 		input = map[string]any{}
@@ -151,45 +152,45 @@ func anys(list []string) []any {
 	return out
 }
 
-// Due says whether a question is asked, after the answers so far.
-func (a *Answers) Due(q *Ask) (bool, error) {
+// Due says whether an input is asked for, after the values so far.
+func (a *Values) Due(q *Input) (bool, error) {
 	if q.OnlyIf == nil {
 		return true, nil
 	}
 	yes, _, err := q.OnlyIf.Bool(a.Vars())
 	if err != nil {
-		return false, fmt.Errorf("only_if of the question %s: %w", q.Name, err)
+		return false, fmt.Errorf("only_if of the input %s: %w", q.Name, err)
 	}
 	return yes, nil
 }
 
-// Choices gives the only answers to a question; none where any that fits is one.
-func (a *Answers) Choices(q *Ask) ([]any, error) {
+// Choices gives the only values of an input; none where any that fits will do.
+func (a *Values) Choices(q *Input) ([]any, error) {
 	if q.Offers == nil {
 		return q.Decl.Choices, nil
 	}
 	v, err := q.Offers.Eval(a.Vars())
 	if err != nil {
-		return nil, fmt.Errorf("the choices of the question %s: %w", q.Name, err)
+		return nil, fmt.Errorf("the choices of the input %s: %w", q.Name, err)
 	}
 	list, ok := v.([]any)
 	if !ok {
-		return nil, problem.Errorf("the choices of the question %s are %s, and no list", q.Name, value.TypeName(v)).
-			Remedy("let the expression give a list")
+		return nil, problem.Errorf("the choices of the input %s are %s, not a list", q.Name, value.TypeName(v)).
+			Remedy("use an expression that returns a list")
 	}
 	if value.HoldsSecret(list) {
-		return nil, problem.Errorf("the choices of the question %s hold a secret, and are shown", q.Name).
+		return nil, problem.Errorf("the choices of the input %s contain a secret, but choices are shown", q.Name).
 			Remedy("offer names instead")
 	}
 	if len(list) == 0 {
-		return nil, problem.Errorf("there is nothing to choose from for the question %s", q.Name).
-			Remedy("its choices, at %s, come out empty", q.Place)
+		return nil, problem.Errorf("the input %s has no choices", q.Name).
+			Remedy("its choices expression, at %s, returns an empty list", q.Place)
 	}
 	return list, nil
 }
 
 // Check holds an answer to its question, and gives it as expressions see it.
-func (a *Answers) Check(q *Ask, v any) (any, error) {
+func (a *Values) Check(q *Input, v any) (any, error) {
 	choices, err := a.Choices(q)
 	if err != nil {
 		return nil, err
@@ -198,10 +199,10 @@ func (a *Answers) Check(q *Ask, v any) (any, error) {
 	d.Choices = choices
 	out, err := d.Check(v)
 	if err != nil {
-		if q.Secret { // what is wrong with a secret must not tell it
-			return nil, problem.Errorf("the answer to %s does not fit", q.Name).Remedy("it is %s", a.Wants(q))
+		if q.Secret { // what is wrong with a secret must not contain it
+			return nil, problem.Errorf("the value of %s is not valid", q.Name).Remedy("expected %s", a.Wants(q))
 		}
-		return nil, fmt.Errorf("the answer to %s: %w", q.Name, err)
+		return nil, fmt.Errorf("the value of %s: %w", q.Name, err)
 	}
 	if q.Secret {
 		out = value.SecretOf(out)
@@ -210,7 +211,7 @@ func (a *Answers) Check(q *Ask, v any) (any, error) {
 }
 
 // Set takes an answer.
-func (a *Answers) Set(q *Ask, v any) error {
+func (a *Values) Set(q *Input, v any) error {
 	out, err := a.Check(q, v)
 	if err != nil {
 		return err
@@ -228,12 +229,12 @@ type Given struct {
 	Text  bool // it was given as text on the command line
 }
 
-// Accept takes the answers that a call gives, and the defaults of all other questions. The
+// Accept takes the values that a call gives, and the defaults of all other inputs. The
 // error is about every answer that is unknown, missing or wrong, each with what would fit.
-func (a *Answers) Accept(given map[string]Given) error {
+func (a *Values) Accept(given map[string]Given) error {
 	var ps problem.Problems
 	skipped := map[string]bool{}
-	for _, q := range a.Job.Asks {
+	for _, q := range a.Job.Inputs {
 		due, err := a.Due(q)
 		if err != nil {
 			if ps.Err() == nil {
@@ -249,48 +250,49 @@ func (a *Answers) Accept(given map[string]Given) error {
 		ps.AddErr(value.Place{}, a.accept(q, g, has))
 	}
 	var names []string
-	for _, q := range a.Job.Asks {
+	for _, q := range a.Job.Inputs {
 		names = append(names, q.Name)
 	}
 	for _, name := range value.Keys(given) {
 		switch {
 		case !slices.Contains(names, name):
-			ps.At(value.Place{}, fmt.Sprintf("the job %s does not ask for %q", a.Job.Name, name),
-				problem.Meant(name, names, "it asks for "+strings.Join(names, ", ")))
+			ps.At(value.Place{}, fmt.Sprintf("the job %s has no input named %q", a.Job.Name, name),
+				problem.Meant(name, names, "available: "+strings.Join(names, ", ")))
 		case skipped[name]:
-			ps.At(value.Place{}, fmt.Sprintf("the job %s does not ask for %s after these answers", a.Job.Name, name),
-				"leave it out")
+			ps.At(value.Place{}, fmt.Sprintf("the job %s does not use the input %s with these values",
+				a.Job.Name, name),
+				"remove it")
 		}
 	}
 	return ps.Err()
 }
 
 // accept takes the answer to one question, if it has one.
-func (a *Answers) accept(q *Ask, g Given, has bool) error {
+func (a *Values) accept(q *Input, g Given, has bool) error {
 	switch {
 	case !has && !q.HasDefault:
 		if _, err := a.Choices(q); err != nil {
 			return err
 		}
-		return problem.Errorf("%s is not answered", q.Name).Remedy("it is %s", a.Wants(q))
+		return problem.Errorf("no value for the input %s", q.Name).Remedy("expected %s", a.Wants(q))
 	case !has:
 		return a.Set(q, q.Default)
 	case !g.Text:
 		return a.Set(q, g.Value)
 	case q.Secret:
-		return problem.Errorf("%s is a secret, which all on this machine can see on a command line", q.Name).
-			Remedy("give it in a file, with --answers, or in the form")
+		return problem.Errorf("%s is a secret, and a command line is visible to every user of this machine", q.Name).
+			Remedy("put it in a file for --inputs, or enter it in the form")
 	}
 	text, _ := g.Value.(string)
 	v, err := q.FromText(text)
 	if err != nil {
-		return fmt.Errorf("the answer to %s: %w", q.Name, err)
+		return fmt.Errorf("the value of %s: %w", q.Name, err)
 	}
 	return a.Set(q, v)
 }
 
-// Wants tells what an answer to a question has to be.
-func (a *Answers) Wants(q *Ask) string {
+// Wants describes what an input has to be.
+func (a *Values) Wants(q *Input) string {
 	for _, t := range param.Types {
 		if t.Name != q.Type {
 			continue
@@ -304,14 +306,16 @@ func (a *Answers) Wants(q *Ask) string {
 		case "list":
 			of = " items"
 		}
-		if q.Min != nil {
+		switch {
+		case q.Min != nil && q.Max != nil:
+			out = append(out, "from "+limit(q.Min)+" to "+limit(q.Max)+of)
+		case q.Min != nil:
 			out = append(out, "at least "+limit(q.Min)+of)
-		}
-		if q.Max != nil {
+		case q.Max != nil:
 			out = append(out, "at most "+limit(q.Max)+of)
 		}
 		if q.Pattern != nil {
-			out = append(out, "like "+strings.TrimSuffix(strings.TrimPrefix(q.Pattern.String(), "^(?:"), ")$"))
+			out = append(out, "matching "+strings.TrimSuffix(strings.TrimPrefix(q.Pattern.String(), "^(?:"), ")$"))
 		}
 		if list, err := a.Choices(q); err == nil && len(list) > 0 {
 			var shown []string
@@ -333,8 +337,8 @@ func limit(v any) string {
 	return value.Shown(v)
 }
 
-// Shown gives the answers for people and records: secret ones are left out of it by a word.
-func (a *Answers) Shown() map[string]string {
+// Shown gives the values for people and records: a word replaces each secret one.
+func (a *Values) Shown() map[string]string {
 	out := map[string]string{}
 	for name, v := range a.Input {
 		if out[name] = value.Shown(v); value.HoldsSecret(v) {

@@ -32,15 +32,15 @@ func isDoor(name string) bool {
 	return slices.ContainsFunc(Doors, func(d Door) bool { return slices.Contains(d.Names, name) })
 }
 
-// Standing is a package that is installed, to be put back.
-type Standing struct {
+// Prior is a package that is installed, to be put back.
+type Prior struct {
 	Name    string `json:"name"`
 	Version string `json:"version"`
 }
 
-// Stand tells in which versions packages are installed, those of them that are, and sees to it that they can be had
-// again without anybody's help.
-func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, error) {
+// PriorOf gives the versions in which packages are installed, those of them that are, and sees to it that they
+// can be had again without anybody's help.
+func PriorOf(ctx context.Context, env *kind.Env, names []string) ([]Prior, error) {
 	if len(names) == 0 {
 		return nil, nil
 	}
@@ -57,26 +57,26 @@ func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, erro
 		return nil, err
 	}
 	fetcher, fetches := m.(backend.Fetcher)
-	var out []Standing
+	var out []Prior
 	for _, name := range names {
 		if have[name].Version == "" {
 			continue
 		}
 		if offers[name].Newest == "" {
-			return nil, problem.Errorf("no package list has %s, so it could not be installed again", name)
+			return nil, problem.Errorf("no repository has %s, so it could not be installed again", name)
 		}
 		if fetches {
 			if err := fetcher.Fetch(ctx, env, []backend.Want{{Name: name, Version: have[name].Version}}); err != nil {
 				return nil, fmt.Errorf("%s could not be installed again: %w", name, err)
 			}
 		}
-		out = append(out, Standing{name, have[name].Version})
+		out = append(out, Prior{name, have[name].Version})
 	}
 	return out, nil
 }
 
 // PutBack installs a package again that is gone, in the version that it had where that can still be had.
-func PutBack(ctx context.Context, env *kind.Env, s Standing) error {
+func PutBack(ctx context.Context, env *kind.Env, s Prior) error {
 	m, err := ManagerOf(env)
 	if err != nil {
 		return err

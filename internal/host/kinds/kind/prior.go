@@ -13,12 +13,12 @@ import (
 	"jadekettle/internal/host/machine"
 )
 
-// StoodAt gives what stands at some paths, each as what it is: a file with what it holds,
+// PriorAt gives what is there at some paths, each as what it is: a file with what it holds,
 // a folder or a link.
-func (e *Env) StoodAt(paths ...string) ([]plan.Stood, error) {
-	var out []plan.Stood
+func (e *Env) PriorAt(paths ...string) ([]plan.Prior, error) {
+	var out []plan.Prior
 	for _, p := range paths {
-		s, err := e.stoodAt(p)
+		s, err := e.priorAt(p)
 		if err != nil {
 			return out, err
 		}
@@ -27,14 +27,14 @@ func (e *Env) StoodAt(paths ...string) ([]plan.Stood, error) {
 	return out, nil
 }
 
-func (e *Env) stoodAt(p string) (plan.Stood, error) {
+func (e *Env) priorAt(p string) (plan.Prior, error) {
 	ref := value.Ref{Kind: "file", Name: p}
 	d, name, err := e.Split(p)
 	if errors.Is(err, ErrNotYet) {
 		return plan.Missing(ref), nil
 	}
 	if err != nil {
-		return plan.Stood{}, err
+		return plan.Prior{}, err
 	}
 	defer d.Close()
 	info, err := d.Lstat(name)
@@ -42,33 +42,33 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 		return plan.Missing(ref), nil
 	}
 	if err != nil {
-		return plan.Stood{}, err
+		return plan.Prior{}, err
 	}
 	if info.Type&fs.ModeSymlink != 0 {
 		to, err := d.Readlink(name)
 		if !utf8.ValidString(to) {
-			return plan.Stood{Ref: value.Ref{Kind: "link", Name: p},
-				Why: "where it leads is not UTF-8, and such is not kept"}, err
+			return plan.Prior{Ref: value.Ref{Kind: "link", Name: p},
+				Why: "its target is not valid UTF-8, so it is not saved"}, err
 		}
-		return plan.Standing(value.Ref{Kind: "link", Name: p}, value.Attrs{"to": to}), err
+		return plan.NewPrior(value.Ref{Kind: "link", Name: p}, value.Attrs{"to": to}), err
 	}
 	own, err := e.OwnershipOf(d, info)
 	if err != nil {
-		return plan.Stood{}, err
+		return plan.Prior{}, err
 	}
 	attrs := own.Attrs()
 	switch {
 	case info.Type.IsDir():
-		s := plan.Standing(value.Ref{Kind: "dir", Name: p}, attrs)
+		s := plan.NewPrior(value.Ref{Kind: "dir", Name: p}, attrs)
 		s.Extras, err = extras(d, name)
 		return s, err
 	case !info.Type.IsRegular():
-		return plan.Stood{Ref: ref, Why: "it is no regular file, and such are not kept"}, nil
+		return plan.Prior{Ref: ref, Why: "it is not a regular file, so it is not saved"}, nil
 	}
 	if info.Links > 1 { // which is written in place, for all its names
 		attrs["follow"] = true
 	}
-	s := plan.Standing(ref, attrs)
+	s := plan.NewPrior(ref, attrs)
 	if s.Names = int(info.Links); s.Names == 1 {
 		s.Names = 0
 	}
@@ -80,7 +80,7 @@ func (e *Env) stoodAt(p string) (plan.Stood, error) {
 	s.As.Content = &c
 	var large *ledger.TooLargeError
 	if errors.As(err, &large) {
-		return plan.Stood{Ref: ref, Why: err.Error()}, nil
+		return plan.Prior{Ref: ref, Why: err.Error()}, nil
 	}
 	return s, err
 }
@@ -102,7 +102,7 @@ func (e *Env) save(d machine.Dir, name string, info machine.Info) (plan.Content,
 	}
 	defer f.Close()
 	if opened, err := f.Info(); err != nil || !opened.Same(info) {
-		return plan.Content{}, errors.Join(err, problem.Errorf("%s was exchanged while it was read", name).
+		return plan.Content{}, errors.Join(err, problem.Errorf("%s was replaced while it was being read", name).
 			Remedy("run again"))
 	}
 	if e.Save != nil {
@@ -111,10 +111,10 @@ func (e *Env) save(d machine.Dir, name string, info machine.Info) (plan.Content,
 	return Sum(f)
 }
 
-// StoodBelow is StoodAt of a path and, where a folder stands there, of all that lies in it.
+// PriorBelow is PriorAt of a path and, where a folder is there, of all that is in it.
 // Nothing is mounted there: what is to go was looked at for that.
-func (e *Env) StoodBelow(p string) ([]plan.Stood, error) {
-	all, err := e.StoodAt(p)
+func (e *Env) PriorBelow(p string) ([]plan.Prior, error) {
+	all, err := e.PriorAt(p)
 	if err != nil || all[0].Ref.Kind != "dir" || all[0].Absent {
 		return all, err
 	}
@@ -123,16 +123,16 @@ func (e *Env) StoodBelow(p string) ([]plan.Stood, error) {
 		return all, err
 	}
 	for _, name := range names {
-		below, err := e.StoodBelow(path.Join(p, name))
+		below, err := e.PriorBelow(path.Join(p, name))
 		if all = append(all, below...); err != nil {
 			return all, err
 		}
-		if len(all) > maxStood {
-			return all, problem.Errorf("there are more than %d things below %s", maxStood, p)
+		if len(all) > maxPrior {
+			return all, problem.Errorf("there are more than %d entries below %s", maxPrior, p)
 		}
 	}
 	return all, nil
 }
 
-// maxStood bounds how many things below a folder are kept.
-const maxStood = 10_000
+// maxPrior bounds how many things below a folder are kept.
+const maxPrior = 10_000

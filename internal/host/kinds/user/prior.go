@@ -12,9 +12,9 @@ import (
 	"jadekettle/internal/host/kinds/kind"
 )
 
-// Stands gives an account as far as a declaration may change it; of one that is to go, all
+// Prior gives an account as far as a declaration may change it; of one that is to go, all
 // of it.
-func (users) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Stood, error) {
+func (users) Prior(_ context.Context, env *kind.Env, t plan.Task, st state) ([]plan.Prior, error) {
 	a, err := env.Accounts()
 	if err != nil {
 		return nil, err
@@ -23,11 +23,11 @@ func (users) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]
 	g, grouped := a.Group(own.Name)
 	switch {
 	case !st.there && grouped:
-		return []plan.Stood{plan.Missing(t.Ref)}, nil
+		return []plan.Prior{plan.Missing(t.Ref)}, nil
 	case !st.there:
-		return []plan.Stood{plan.Missing(own), plan.Missing(t.Ref)}, nil
+		return []plan.Prior{plan.Missing(own), plan.Missing(t.Ref)}, nil
 	case !st.user.Local:
-		return nil, errors.New("it comes from a directory service")
+		return nil, errors.New("it is managed by a directory service")
 	}
 	var groups []any
 	for _, g := range value.Keys(a.GroupsOf(t.Ref.Name)) {
@@ -49,25 +49,25 @@ func (users) Stands(_ context.Context, env *kind.Env, t plan.Task, st state) ([]
 		attrs["home_mode"] = st.homeMode
 	}
 	if touches("keys") {
-		err = cmp.Or(err, standingKeys(env, t, st, attrs))
+		err = cmp.Or(err, priorKeys(env, t, st, attrs))
 	}
 	if touches("locked", "expires") {
-		err = cmp.Or(err, standingAging(env, t.Ref.Name, attrs))
+		err = cmp.Or(err, priorAging(env, t.Ref.Name, attrs))
 	}
 	if touches("password", "password_hash", "locked") {
 		hash, e := shadow(env, t.Ref.Name)
 		attrs["password_hash"] = value.NewSecret(cmp.Or(hash, "!"))
 		err = cmp.Or(err, e)
 	}
-	out := []plan.Stood{plan.Standing(t.Ref, attrs)}
+	out := []plan.Prior{plan.NewPrior(t.Ref, attrs)}
 	if grouped {
-		out = slices.Insert(out, 0, plan.Standing(own, value.Attrs{"gid": int64(g.GID)}))
+		out = slices.Insert(out, 0, plan.NewPrior(own, value.Attrs{"gid": int64(g.GID)}))
 	}
 	return out, err
 }
 
-// standingKeys adds the keys that let somebody in.
-func standingKeys(env *kind.Env, t plan.Task, st state, attrs value.Attrs) error {
+// priorKeys adds the keys that let somebody in.
+func priorKeys(env *kind.Env, t plan.Task, st state, attrs value.Attrs) error {
 	if t.Absent { // the file stays with the home
 		return nil
 	}
@@ -85,8 +85,8 @@ func standingKeys(env *kind.Env, t plan.Task, st state, attrs value.Attrs) error
 	return nil
 }
 
-// standingAging adds whether the account is locked, or from when on.
-func standingAging(env *kind.Env, name string, attrs value.Attrs) error {
+// priorAging adds whether the account is locked, or from when on.
+func priorAging(env *kind.Env, name string, attrs value.Attrs) error {
 	if accountsKnowNoAging(env) {
 		return nil
 	}

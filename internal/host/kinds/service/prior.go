@@ -8,16 +8,16 @@ import (
 	"jadekettle/internal/host/kinds/service/backend"
 )
 
-// Standing is how a service stands, to be put back.
-type Standing struct {
+// Prior is how a service is, to be put back.
+type Prior struct {
 	Name    string `json:"name"`
 	Running bool   `json:"running"`
-	Boot    bool   `json:"boot"`
+	Boot    bool   `json:"at_boot"`
 	Barred  bool   `json:"barred"`
 }
 
-// Stand tells how services stand, those of them that the host has.
-func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, error) {
+// PriorOf gives the states of services, those of them that the host has.
+func PriorOf(ctx context.Context, env *kind.Env, names []string) ([]Prior, error) {
 	sm, err := managerOf(env.Machine)
 	if err != nil || len(names) == 0 {
 		return nil, nil // a host without a service manager has nothing to put back
@@ -26,16 +26,16 @@ func Stand(ctx context.Context, env *kind.Env, names []string) ([]Standing, erro
 	if err != nil {
 		return nil, err
 	}
-	var out []Standing
+	var out []Prior
 	for _, name := range names {
 		if s := all[name]; s.There {
-			out = append(out, Standing{name, s.Running, s.Boot, s.Barred})
+			out = append(out, Prior{name, s.Running, s.Boot, s.Barred})
 		}
 	}
 	return out, nil
 }
 
-// Started tells at which uptime services were last started, those of them that run.
+// Started gives the uptime at which services were last started, those of them that run.
 func Started(ctx context.Context, env *kind.Env, names []string) (map[string]time.Duration, error) {
 	sm, err := managerOf(env.Machine)
 	if err != nil || len(names) == 0 {
@@ -57,10 +57,10 @@ func Started(ctx context.Context, env *kind.Env, names []string) (map[string]tim
 // putBackLimit is how long a service may take to be put back.
 const putBackLimit = time.Minute
 
-// PutBack makes a service stand as it stood. One that ran is started anew, so that it reads
+// PutBack puts a service back into the state that it had. One that ran is started again, so that it reads
 // what was put back for it, unless it is early: while the host starts, before its services
 // do, and they would wait for us.
-func PutBack(ctx context.Context, env *kind.Env, s Standing, early bool) error {
+func PutBack(ctx context.Context, env *kind.Env, s Prior, early bool) error {
 	sm, err := managerOf(env.Machine)
 	if err != nil {
 		return err
