@@ -50,6 +50,7 @@ type Machine struct {
 type owner struct {
 	uid, gid int
 	mode     uint32
+	disk     uint32 // the mode on disk when this was noted; another one means that it was changed by hand
 }
 
 // New makes a fresh machine in an empty folder.
@@ -81,7 +82,7 @@ func (h *Machine) Calls() []string {
 // Give makes a file or folder that is in the tree somebody's, with exactly
 // this mode, for tests to arrange what an account on the host may do.
 func (h *Machine) Give(p string, uid, gid int, mode uint32) error {
-	d, err := h.Dir(path.Dir(p))
+	d, err := h.disk.Dir(path.Dir(p))
 	if err != nil {
 		return err
 	}
@@ -92,7 +93,7 @@ func (h *Machine) Give(p string, uid, gid int, mode uint32) error {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.owners[info.Inode] = owner{uid, gid, mode}
+	h.owners[info.Inode] = owner{uid, gid, mode, info.Mode}
 	return nil
 }
 
@@ -157,7 +158,7 @@ func (h *Machine) made(uid, gid int, mode uint32) func(*owner) {
 	if gid < 0 {
 		gid = by.GID
 	}
-	return func(o *owner) { *o = owner{uid, gid, mode} }
+	return func(o *owner) { o.uid, o.gid, o.mode = uid, gid, mode }
 }
 
 // As remembers whose files are made meanwhile.
@@ -179,13 +180,42 @@ func (d *dir) Mkdir(name string, mode uint32, uid, gid int) error {
 	return d.host.note(f, d.host.made(uid, gid, mode))
 }
 
+// Rename renames in the folder.
+func (d *dir) Rename(from, to string) error {
+	defer d.unnamed(to)()
+	return d.Dir.Rename(from, to)
+}
+
 // Move renames in the tree.
 func (d *dir) Move(from string, to machine.Dir, name string) error {
 	into, ours := to.(*dir)
 	if !ours {
 		return errors.New("the directory is not from this machine")
 	}
+	defer into.unnamed(name)()
 	return d.Dir.Move(from, into.Dir, name)
+}
+
+// Remove removes a file or an empty folder.
+func (d *dir) Remove(name string) error {
+	defer d.unnamed(name)()
+	return d.Dir.Remove(name)
+}
+
+// unnamed returns what to call once a name may have gone: whose it was is
+// forgotten with its last name, because a new file may get its inode.
+func (d *dir) unnamed(name string) func() {
+	before, err := d.Dir.Lstat(name)
+	return func() {
+		after, e := d.Dir.Lstat(name)
+		last := before.Type.IsDir() || before.Links == 1
+		if err != nil || !last || e == nil && after.Inode == before.Inode {
+			return
+		}
+		d.host.mu.Lock()
+		defer d.host.mu.Unlock()
+		delete(d.host.owners, before.Inode)
+	}
 }
 
 // Follow keeps to the rule of real machines, by the remembered owners.
@@ -239,11 +269,11 @@ func (d *dir) Lchown(name string, uid, gid int) error {
 	}
 	d.host.mu.Lock()
 	defer d.host.mu.Unlock()
-	d.host.owners[info.Inode] = owner{uid, gid, info.Mode}
+	d.host.owners[info.Inode] = owner{uid, gid, info.Mode, info.Mode}
 	return nil
 }
 
-// Chown takes setuid and setgid away from a file, as chown(2) reports Linux.
+// Chown takes setuid and setgid away from a file, as chown(2) says of Linux.
 func (f file) Chown(uid, gid int) error {
 	info, err := f.File.Info()
 	if err != nil {
@@ -267,13 +297,14 @@ func (f file) Chown(uid, gid int) error {
 
 // remembered puts the owner and mode that are remembered into what the disk
 // reports. What was made by hand from outside is root's, as an administrator's
-// editor leaves it.
+// editor leaves it, and a mode that was changed there is the one that counts.
 func (h *Machine) remembered(info machine.Info) machine.Info {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	info.UID, info.GID = 0, 0
-	if o, known := h.owners[info.Inode]; known {
-		info.UID, info.GID, info.Mode = o.uid, o.gid, o.mode
+	o := h.owners[info.Inode] // zero, root's, for what is not known
+	info.UID, info.GID = o.uid, o.gid
+	if o.disk == info.Mode {
+		info.Mode = o.mode
 	}
 	return info
 }
@@ -286,10 +317,11 @@ func (h *Machine) note(f machine.File, change func(*owner)) error {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	o, known := h.owners[info.Inode]
-	if !known {
-		o = owner{mode: info.Mode}
+	o := h.owners[info.Inode]
+	if o.disk != info.Mode {
+		o.mode = info.Mode
 	}
+	o.disk = info.Mode
 	change(&o)
 	h.owners[info.Inode] = o
 	return nil

@@ -151,7 +151,8 @@ func TestNothingLeavesTheFolder(t *testing.T) {
 }
 
 // TestOwnersAreRemembered gives files to accounts that this machine has not:
-// owner and mode stay with the file when it is renamed, and die with it.
+// owner and mode stay with the file when it is renamed, and die with it, also
+// where a file that is made by hand gets its inode; a mode set by hand counts.
 func TestOwnersAreRemembered(t *testing.T) {
 	h := made(t, folder.Spec{})
 	d, err := h.Dir("/srv")
@@ -192,4 +193,24 @@ func TestOwnersAreRemembered(t *testing.T) {
 	}
 	f.Close()
 	want("b", 0, 0, 0o600)
+	byHand := filepath.Join(h.Root, "srv")
+	if err := os.Chmod(filepath.Join(byHand, "b"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	want("b", 0, 0, 0o644)
+	for _, name := range []string{"c", "d"} {
+		if f, err = d.Create(name, 0o640, 1200, 1300); err != nil {
+			t.Fatal(err)
+		}
+		f.Close()
+	}
+	if err := errors.Join(d.Rename("c", "d"), d.Remove("d")); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"e", "f"} {
+		if err := os.WriteFile(filepath.Join(byHand, name), nil, 0o640); err != nil {
+			t.Fatal(err)
+		}
+		want(name, 0, 0, 0o640)
+	}
 }
