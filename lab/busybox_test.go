@@ -73,7 +73,7 @@ func TestAccountsOfBusybox(t *testing.T) {
 		}
 	}
 	if again := l.apply(0).changed(); len(again) > 0 {
-		t.Errorf("after mending there changed:\n%s", strings.Join(again, "\n"))
+		t.Errorf("after the repair there changed:\n%s", strings.Join(again, "\n"))
 	}
 	is("id -nG olga; grep ^tidelog /etc/passwd | cut -d: -f4", "olga tides\n2100")
 

@@ -95,7 +95,7 @@ manifests = ["pacman"]
 	r := l.apply(1)
 	if got := strings.Join(r.changed(), "\n"); strings.Count(got, "package salt-lamp changed") != 3 ||
 		!strings.Contains(got, "package \"never-heard-of\" not found in any repository") {
-		t.Errorf("mending changed:\n%s", got)
+		t.Errorf("the repair changed:\n%s", got)
 	}
 	l.write("manifests/rpm.toml", strings.NewReplacer("hold = true", "", "1.4.*", "newest").Replace(rpmRepo))
 	l.apply(0)

@@ -104,7 +104,7 @@ func TestServiceManagersOnRealHosts(t *testing.T) {
 	l.on("gauge-runit", "sv stop /etc/service/ebb; rm /etc/service/ebb")
 	l.on("gauge-sysv", "/etc/init.d/ebb stop; rm -f /etc/rc?.d/*ebb")
 	if got := strings.Join(l.apply(0).changed(), "\n"); strings.Count(got, "service ebb changed") != 3 {
-		t.Errorf("mending changed:\n%s", got)
+		t.Errorf("the repair changed:\n%s", got)
 	}
 	out, _ := l.in(l.program, "--project", l.project, "capture", "gauge-runit", "service", "ebb").Output()
 	if !strings.Contains(string(out), "[service.ebb]\nrunning = true\nat_boot = true\n") {

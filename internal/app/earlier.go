@@ -145,17 +145,13 @@ const maxReview = 256 << 20
 // ReadReview reads a saved preview, - being in, and gives the request and the place that it is about. The
 // command line may give neither params nor another environment.
 func ReadReview(name string, in io.Reader, w Where, q Request) (*review.Preview, Where, Request, error) {
-	var data []byte
-	var err error
-	if name == "-" {
-		name = "standard input"
-		data, err = io.ReadAll(io.LimitReader(in, maxReview))
-	} else {
-		data, err = os.ReadFile(name)
-	}
+	data, err := readSaved(name, in)
 	if err != nil {
 		return nil, w, q, problem.Errorf("read the saved preview: %w", err).
-			Remedy("create one with `jadekettle preview --save %s`", name)
+			Remedy("create one with `jadekettle preview --save FILE`")
+	}
+	if name == "-" {
+		name = "standard input"
 	}
 	saved, err := review.Read(name, data)
 	switch {
@@ -171,6 +167,23 @@ func ReadReview(name string, in io.Reader, w Where, q Request) (*review.Preview,
 	w.Env, w.Params = saved.Env, saved.Params
 	q.Targets, q.Part = saved.Names(), saved.Selection()
 	return saved, w, q, nil
+}
+
+// readSaved reads all of a saved preview, - being in: a part of it might pass for one of fewer hosts.
+func readSaved(name string, in io.Reader) ([]byte, error) {
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
+	}
+	data, err := io.ReadAll(io.LimitReader(in, maxReview+1))
+	if err == nil && len(data) > maxReview {
+		err = fmt.Errorf("it is larger than %d MiB", maxReview>>20)
+	}
+	return data, err
 }
 
 // HoldTo gives what a request is held to: just what was reviewed, of the project as it was then.

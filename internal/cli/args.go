@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -106,15 +105,10 @@ var valueForms = map[string]string{"int": "use a number", "bool": "use true or f
 
 // hasDocument says whether a command can print a document of JSON.
 func hasDocument(c *cobra.Command) bool {
-	name := strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ")
 	return slices.ContainsFunc(document.Sorts, func(s document.Sort) bool {
-		return slices.ContainsFunc(inBackquotes.FindAllString(s.Prints, -1), func(call string) bool {
-			call = strings.Trim(call, "`")
-			rest, ok := strings.CutPrefix(call, name)
-			return ok && (rest == "" || strings.HasPrefix(rest, " "+strings.ToUpper(rest[1:2])) ||
-				strings.HasPrefix(rest, " -") || strings.HasPrefix(rest, " ["))
-		})
+		return slices.Contains(s.Commands(), nameOf(c))
 	})
 }
 
-var inBackquotes = regexp.MustCompile("`[^`]+`")
+// nameOf is the name of a command without that of the program, such as "runs show".
+func nameOf(c *cobra.Command) string { return strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ") }

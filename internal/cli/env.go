@@ -61,7 +61,6 @@ type once struct {
 	in         *bufio.Reader
 	shown      atomic.Pointer[Live] // the run that is shown now; nil where none is
 	release    func()               // what is kept back for a pager; nil where nothing is
-	helping    bool                 // help is printed
 }
 
 // Exit ends a command with a code, and with nothing more to say.

@@ -79,7 +79,7 @@ func (e *Env) settle(c *cobra.Command) error {
 		return problem.Errorf("%s has no output format %q", c.CommandPath(), e.Output).
 			Remedy("use %s", problem.OneOf(allowed))
 	}
-	e.page(c)
+	e.page(paged[nameOf(c)])
 	return nil
 }
 
@@ -95,8 +95,7 @@ func outputs(c *cobra.Command) []string {
 // neverFromVariables are flags by which somebody says that this call means more
 // than usual; nobody is to do that by accident. The identity is read elsewhere.
 var neverFromVariables = []string{"help", "version", "all", "input", "from", "trust", "yes", "again",
-	"remove-undeclared",
-	"forget-undeclared", "adopt", "replace", "show-closed", "identity", "param"}
+	"remove-undeclared", "forget-undeclared", "adopt", "replace", "show-closed", "identity", "param"}
 
 // variables lets JADEKETTLE_PARALLEL stand for --parallel, and so on, where
 // the flag is not given.

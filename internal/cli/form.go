@@ -25,12 +25,15 @@ func Form(pages ...*huh.Group) *huh.Form {
 	return form.WithWidth(min(width, text.LineWidth))
 }
 
+// red is for what is wrong.
+var red = lipgloss.NewStyle().Foreground(lipgloss.Color("1"))
+
 // formTheme is readable on light and on dark terminals: the field in hand is
 // bold, explanations are grey, and what is wrong is red.
 func formTheme(dark bool) *huh.Styles {
 	t := huh.ThemeBase(dark)
 	none := lipgloss.NewStyle()
-	grey, red := none.Foreground(lipgloss.Color("8")), none.Foreground(lipgloss.Color("1"))
+	grey := none.Foreground(lipgloss.Color("8"))
 	t.Group.Title, t.Group.Description = none.Bold(true), grey.MarginBottom(1)
 	t.Focused.Title, t.Focused.Description = none.Bold(true), grey
 	t.Focused.SelectedOption, t.Focused.UnselectedOption, t.Focused.Option = none.Bold(true), none, none
@@ -43,7 +46,8 @@ func formTheme(dark bool) *huh.Styles {
 	return t
 }
 
-// answer is what is typed into a field, with what is wrong with it: both decide its description.
+// answer is what is typed into a field, with what is wrong with it. The description is made again when either changes,
+// which huh sees by their hash: so the fields are exported.
 type answer struct {
 	Typed *string
 	Wrong string
@@ -63,16 +67,13 @@ func Select(title string, about func() string, to *string, check func(typed stri
 		Validate(a.checked(check))
 }
 
-// wrong is how the theme shows what is wrong.
-var wrong = lipgloss.NewStyle().Foreground(lipgloss.Color("1"))
-
 // below gives a description with what is wrong below it.
 func (a *answer) below(about func() string) func() string {
 	return func() string {
 		if a.Wrong == "" {
 			return about()
 		}
-		return about() + "\n" + wrong.Render(text.Line(a.Wrong))
+		return about() + "\n" + red.Render(text.Line(a.Wrong))
 	}
 }
 

@@ -2,8 +2,8 @@ package cli
 
 import (
 	"fmt"
-	"io"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -17,8 +17,7 @@ const plain = 80
 
 // help prints what a command is for, how to call it, its commands and flags, examples, and the flags of every command.
 func (e *Env) help(c *cobra.Command) {
-	e.helping = true
-	e.page(c)
+	e.page(true)
 	w, width := e.Out, plain
 	if e.Width > 0 {
 		width = min(e.Width, text.LineWidth)
@@ -29,16 +28,21 @@ func (e *Env) help(c *cobra.Command) {
 	}
 	fmt.Fprint(w, text.Wrap(about, "", width))
 	heading := func(title string) { fmt.Fprintf(w, "\n%s\n", text.Paint(text.Quiet, title)) }
+	list := func(title string, rows [][]string) {
+		if len(rows) > 0 {
+			heading(title)
+			text.ColumnsIn(w, rows, width)
+		}
+	}
 	heading("Usage")
 	for _, line := range usage(c) {
 		fmt.Fprintf(w, "  %s\n", line)
 	}
 	for _, g := range grouped(c) {
-		heading(g.title)
-		text.ColumnsIn(w, g.rows, width)
+		list(g.title, g.rows)
 	}
 	if c.HasParent() {
-		flags(w, "Flags", c.LocalNonPersistentFlags(), width, nil)
+		list("Flags", flags(c.LocalNonPersistentFlags(), nil))
 	}
 	if c.Example != "" {
 		heading("Examples")
@@ -48,13 +52,12 @@ func (e *Env) help(c *cobra.Command) {
 	if !c.HasParent() {
 		all = c.LocalFlags()
 	}
-	flags(w, "Global flags", all, width, outputs(c))
+	list("Global flags", append(flags(all, outputs(c)), []string{"  -h, --help", "show help for any command"}))
 	if c.HasAvailableSubCommands() {
 		fmt.Fprintf(w, "\nRun `%s COMMAND --help` for details.\n", c.CommandPath())
 	}
 	if !c.HasParent() {
-		heading("Exit status")
-		text.ColumnsIn(w, exits, width)
+		list("Exit status", exits)
 		fmt.Fprint(w, "\n"+text.Wrap(variables, "", width))
 	}
 }
@@ -128,8 +131,8 @@ func usage(c *cobra.Command) []string {
 // groupOnly is the annotation of a command that is nothing but others below it.
 const groupOnly = "group"
 
-// flags prints a titled list of flags. outputs are the formats that --output takes here.
-func flags(w io.Writer, title string, set *pflag.FlagSet, width int, outputs []string) {
+// flags lists flags, each with what it does. outputs are the formats that --output takes here.
+func flags(set *pflag.FlagSet, outputs []string) [][]string {
 	var rows [][]string
 	set.VisitAll(func(f *pflag.Flag) {
 		if f.Hidden || f.Name == "help" {
@@ -149,23 +152,19 @@ func flags(w io.Writer, title string, set *pflag.FlagSet, width int, outputs []s
 		}
 		rows = append(rows, []string{head, usage + defaultOf(f, usage)})
 	})
-	if title == "Global flags" {
-		rows = append(rows, []string{"  -h, --help", "show help for any command"})
-	}
-	if len(rows) > 0 {
-		fmt.Fprintf(w, "\n%s\n", text.Paint(text.Quiet, title))
-		text.ColumnsIn(w, rows, width)
-	}
+	return rows
 }
 
 // defaultOf is the default of a flag behind its usage, unless that says it already.
 func defaultOf(f *pflag.Flag, usage string) string {
 	switch d := f.DefValue; {
-	case strings.Contains(usage, "(default"), d == "", d == "false", d == "[]", d == "0",
-		f.NoOptDefVal != "" && d == "":
+	case strings.Contains(usage, "(default"), d == "", d == "false", d == "[]", d == "0":
 		return ""
+	case f.Value.Type() == "duration":
+		length, _ := time.ParseDuration(d)
+		return " (default " + text.Interval(length) + ")"
 	default:
-		return " (default " + text.Interval(d) + ")"
+		return " (default " + d + ")"
 	}
 }
 
@@ -273,7 +272,7 @@ func (e *Env) furnish(root *cobra.Command) {
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
 		if c.Example == "" {
-			c.Example = examples[strings.TrimPrefix(c.CommandPath(), root.Name()+" ")]
+			c.Example = examples[nameOf(c)]
 		}
 		if c.HasSubCommands() && !c.Runnable() {
 			groupCommand(c)

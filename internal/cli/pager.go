@@ -5,27 +5,23 @@ import (
 	"os/exec"
 	"strings"
 
-	"github.com/spf13/cobra"
-
 	"jadekettle/internal/present/text"
 )
 
 // paged are the commands whose output is read, not followed: on a terminal, what is longer than the screen is shown in
 // a pager.
-var paged = map[string]bool{"help": true, "compare": true, "drift": true, "facts": true, "facts compare": true,
+var paged = map[string]bool{"compare": true, "drift": true, "facts": true, "facts compare": true,
 	"hosts": true, "hosts show": true, "job last": true, "job list": true, "job show": true, "kinds": true,
 	"kinds functions": true, "kinds search": true, "lint": true, "preview": true, "report": true, "runs": true,
 	"runs diff": true, "runs history": true, "runs search": true, "runs show": true, "runs timing": true,
 	"schema": true, "secret readers": true, "source list": true, "source show": true, "status": true, "why": true}
 
-// page keeps back what a command prints until its end, where that may be shown in a pager.
-func (e *Env) page(c *cobra.Command) {
+// page keeps back what a command prints until its end, if that may be shown in a pager.
+func (e *Env) page(read bool) {
 	out, ok := e.Out.(*text.Writer)
-	if e.Height == 0 || e.noPager || e.Plain || !ok || e.release != nil ||
-		!paged[strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ")] && !e.helping {
-		return
+	if read && e.Height > 0 && !e.noPager && !e.Plain && ok && e.release == nil {
+		e.release = out.Hold(nil)
 	}
-	e.release = out.Hold(nil)
 }
 
 // endPage prints what was kept back: through a pager where it is longer than the screen.

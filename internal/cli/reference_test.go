@@ -151,8 +151,7 @@ func settingsAndJobs(b *strings.Builder) {
 		fmt.Fprintf(b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
 	fmt.Fprintf(b, "| `data.lists.KEY` | string | `\"replace\"` | How the list of a layer is combined with those "+
-		"of earlier "+
-		"layers: `%s`. |\n", strings.Join(layerRules(), "`, `"))
+		"of earlier layers: `%s`. |\n", strings.Join(layerRules(), "`, `"))
 	for _, s := range settings.EnvKeys {
 		fmt.Fprintf(b, "| `env.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}

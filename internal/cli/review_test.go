@@ -228,3 +228,45 @@ func TestRetire(t *testing.T) {
 		t.Errorf("with the host down: %d %s", code, errs)
 	}
 }
+
+// TestAPreviewInAPipe is saved on standard output and read from standard input; what people read goes to standard
+// error.
+func TestAPreviewInAPipe(t *testing.T) {
+	dir, _ := fleetOf(t, "", motd, "gauge-01")
+	code, saved, errs := jk(t, dir, "preview", "--save", "-")
+	if code != 0 || !strings.HasPrefix(saved, "# What an apply would change") ||
+		!strings.Contains(errs, "would be created") {
+		t.Fatalf("preview --save - ends with %d, and writes\n%s\n%s", code, saved, errs)
+	}
+	feed(t, dir, nil, saved, "apply", "--reviewed", "-", "--yes")
+	steps(t, dir, nil, []step{
+		{0, "unchanged  gauge-01", []string{"preview"}},
+		{2, "--save - cannot be combined with --output json", []string{"preview", "--save", "-", "--output", "json"}},
+	})
+}
+
+// TestQuiet prints a run if something changed or failed, whole, and else nothing at all.
+func TestQuiet(t *testing.T) {
+	dir, hosts := fleetOf(t, "", motd, "gauge-01", "gauge-02")
+	for _, c := range []struct {
+		args string
+		want string // empty for no output
+	}{
+		{"apply --all -q", "2 hosts: 2 changed"},
+		{"apply --all -q", ""},
+		{"preview -q", ""},
+		{"preview -q --output json", ""},
+		{"drift -q", ""},
+		{"exec gauge-01 -q -- true", ""},
+		{"exec gauge-01 -q -- false", "exit status 1"},
+	} {
+		_, out, errs := jk(t, dir, strings.Fields(c.args)...)
+		if out += errs; !strings.Contains(out, c.want) || (out == "") != (c.want == "") {
+			t.Errorf("%s prints %q, want %q", c.args, out, c.want)
+		}
+	}
+	hosts.Hosts[1].Down()
+	if _, out, _ := jk(t, dir, "preview", "-q", "--output", "json"); !strings.Contains(out, `"state": "not reached"`) {
+		t.Errorf("of a host that is down there is %q", out)
+	}
+}

@@ -228,8 +228,7 @@ func TestExec(t *testing.T) {
 		t.Errorf("it ends with %d\n%s", code, out)
 	}
 	code, out, _ = jk(t, dir, "exec", "gauge-02", "--", "no-such-program", "a word")
-	if code != 1 || !strings.Contains(out, "1 did not finish") ||
-		!strings.Contains(out, "is not installed on this host") {
+	if code != 1 || !strings.Contains(out, "gauge-02  the program no-such-program is not installed on this host") {
 		t.Errorf("a program that does not exist: %d\n%s", code, out)
 	}
 	for args, want := range map[string]string{"exec gauge-02 getent": "no command given",

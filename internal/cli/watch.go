@@ -26,14 +26,13 @@ type Live struct {
 	stops   atomic.Int32
 }
 
-// Watch begins to show a run.
-func (e *Env) Watch(of *app.Outlook) *Live {
+// Watch begins to show a run, unless nothing is to be shown of it.
+func (e *Env) Watch(of *app.Outlook, nothing bool) *Live {
 	w := &Live{env: e}
 	in, isFile := e.In.(*os.File)
 	out, outFile := text.Under(e.Raw).(*os.File)
-	if !e.Terminal || e.Width == 0 || e.Plain || e.Output != "text" || !isFile || !outFile ||
-		e.Getenv("TERM") == "dumb" ||
-		!live.Fits(in, out) {
+	if nothing || !e.Terminal || e.Width == 0 || e.Plain || e.Output != "text" || !isFile || !outFile ||
+		e.Getenv("TERM") == "dumb" || !live.Fits(in, out) {
 		return w
 	}
 	w.board = live.NewBoard(of.Mode, of.Meant, time.Now())

@@ -162,8 +162,7 @@ func (s *Story) Play(ctx context.Context) error {
 		return fmt.Errorf("the demo did not go as expected: %w", s.broken)
 	}
 	if ctx.Err() == nil && !s.left {
-		s.Pause = nil
-		s.say(ctx, "Demo finished successfully.")
+		fmt.Fprintf(s.Out, "\n%s\n", as(s.Remark, "# Demo finished successfully."))
 	}
 	return nil
 }

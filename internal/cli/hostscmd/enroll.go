@@ -47,7 +47,7 @@ func enroll(e *cli.Env) *cobra.Command {
 					fmt.Fprintf(e.Err, "%s  %s\n", h.Name, got.Silent)
 				}
 				fmt.Fprintf(e.Out, "%s  enrolled: applies %s every %s\n", h.Name, text.Line(e.From),
-					text.Interval(en.Every.String()))
+					text.Interval(en.Every))
 				if got.Recipient != "" {
 					fmt.Fprintf(e.Out, "  to give it its own secrets, add %s = %q under [host.%s] and run "+
 						"`jadekettle secret rekey`\n",

@@ -21,8 +21,7 @@ func factsCommand(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "facts HOST [PATH] | --where EXPR [TARGET...]", Short: "Collect and show facts about hosts",
 		Long: "Collects the facts that expressions can use and shows them: all of them, or those under a path such " +
-			"as " +
-			"os.version_id. With --where, lists the hosts for which a condition over host, facts and env is true. " +
+			"as os.version_id. With --where, lists the hosts for which a condition over host, facts and env is true. " +
 			"Sizes are shown in readable units; JSON has bytes.",
 		RunE: func(c *cobra.Command, args []string) error {
 			switch {

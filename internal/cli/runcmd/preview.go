@@ -8,6 +8,7 @@ import (
 
 	"jadekettle/internal/app/atomicfile"
 	"jadekettle/internal/cli"
+	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/record"
 	"jadekettle/internal/present/text"
 )
@@ -22,9 +23,10 @@ func preview(e *cli.Env) *cobra.Command {
 			"host, except in Jade Kettle's own directory.\n\nTARGET is a host name, a pattern such as 'gauge-*' or " +
 			"'gauge-[01..04]', or an @group. Without targets, previews all hosts.",
 		RunE: func(c *cobra.Command, targets []string) error {
-			r.Digest = save != ""
-			if save == "-" { // what people read goes beside it
-				e.Out = e.Err
+			r.Digest, r.beside = save != "", save == "-"
+			if r.beside && e.JSON() {
+				return problem.Errorf("--save - cannot be combined with --output json").
+					Remedy("write one of them to a file")
 			}
 			full, err := filepath.Abs(save)
 			if err != nil {
@@ -34,20 +36,24 @@ func preview(e *cli.Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if save != "" {
-				if err := p.SaveReview(c.Context(), q, run, func(data []byte) error {
-					if save == "-" {
-						_, err := e.Raw.Write(data)
-						return err
-					}
-					return atomicfile.Write(full, data, 0o644)
-				}); err != nil {
+			switch save {
+			case "":
+			case "-":
+				err = p.SaveReview(c.Context(), q, run, func(data []byte) error {
+					_, err := e.Raw.Write(data)
 					return err
+				})
+			default:
+				err = p.SaveReview(c.Context(), q, run, func(data []byte) error {
+					return atomicfile.Write(full, data, 0o644)
+				})
+				if err == nil {
+					fmt.Fprintf(e.Err, "saved in %[1]s; `jadekettle apply --reviewed %[1]s` does exactly that\n",
+						text.Line(save))
 				}
 			}
-			if save != "" && save != "-" {
-				fmt.Fprintf(e.Err, "saved in %s; `jadekettle apply --reviewed %s` does exactly that\n", text.Line(save),
-					text.Line(save))
+			if err != nil {
+				return err
 			}
 			return cli.Ended(run.Code)
 		},

@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -31,6 +30,7 @@ type Look struct {
 	Verbose bool
 	Summary bool
 	Quiet   bool
+	beside  bool // what people read goes to standard error, since standard output has a file
 }
 
 // Flags adds those of what a run shows.
@@ -70,22 +70,25 @@ func (l *Look) detail(mode string) text.Detail {
 // Show does what a request says, and shows it as it happens and when it is over.
 func Show(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Look) (*record.Run, error) {
 	to := e.Out
-	if q.Before {
+	switch {
+	case q.Before:
 		to = asking(e)
+	case l.beside:
+		to = e.Err
 	}
 	of, err := p.Outlook(q)
 	if err != nil {
 		return nil, err
 	}
-	var quiet bytes.Buffer
-	if l.Quiet && !q.Before {
-		e.Plain, to = true, &quiet
-	}
-	live := e.Watch(of)
+	quiet := l.Quiet && !q.Before
+	live := e.Watch(of, quiet)
 	defer live.End(nil) // where an error keeps Do from it
-	v := &text.Run{W: to, Preview: of.Would, Mode: q.Mode, Detail: l.detail(q.Mode),
-		Width:   e.Width,
+	v := &text.Run{W: to, Preview: of.Would, Mode: q.Mode, Detail: l.detail(q.Mode), Width: e.Width,
 		Sources: &text.Sources{Dir: p.Root}}
+	var held bytes.Buffer
+	if quiet {
+		v.W = &held
+	}
 	if !l.Quiet {
 		v.Working = live.Beside()
 	}
@@ -98,7 +101,7 @@ func Show(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Look
 	sinks := []record.Sink{live}
 	switch {
 	case e.JSON() && !q.Before: // of which what follows is the document
-		sinks = append(sinks, documented{e, q})
+		sinks = append(sinks, documented{e, q, quiet})
 	case q.Exec != nil:
 		sinks = append(sinks, text.Exec{Run: v})
 	default:
@@ -106,8 +109,8 @@ func Show(ctx context.Context, e *cli.Env, p *app.Project, q app.Request, l Look
 	}
 	defer context.AfterFunc(ctx, func() { fmt.Fprintln(e.Err, stopping(q)) })()
 	r, err := p.Do(ctx, q, sinks...)
-	if r != nil && slices.ContainsFunc(r.Hosts, (*record.Host).Noteworthy) {
-		io.Copy(e.Out, &quiet)
+	if r != nil && r.Noteworthy() {
+		to.Write(held.Bytes())
 	}
 	return r, err
 }
@@ -121,8 +124,9 @@ func stopping(q app.Request) string {
 
 // documented prints the document of a run when it is over.
 type documented struct {
-	e *cli.Env
-	q app.Request
+	e     *cli.Env
+	q     app.Request
+	quiet bool // only if something changed or failed
 }
 
 // Event implements record.Sink.
@@ -130,6 +134,9 @@ func (documented) Event(record.Event) {}
 
 // End implements record.Sink.
 func (d documented) End(r *record.Run) error {
+	if d.quiet && !r.Noteworthy() {
+		return nil
+	}
 	if d.q.Exec != nil {
 		return d.e.Document(document.NewExecuted(d.q.Exec.Words, r.Hosts))
 	}

@@ -47,7 +47,7 @@ func followed(ctx context.Context, e *cli.Env, p app.Runs, n int) error {
 		return err
 	}
 	live := e.Watch(&app.Outlook{Mode: fmt.Sprintf("run %d: %s", n, k.Mode), Would: k.Would(), Meant: k.Names(),
-		Parallel: len(k.Hosts), Usual: app.UsualTimes(p, k.Env, k.Mode, k.Whole)})
+		Parallel: len(k.Hosts), Usual: app.UsualTimes(p, k.Env, k.Mode, k.Whole)}, false)
 	live.Follows(k.Started)
 	defer live.End(nil)
 	v := text.Past(e.Out, e.Width, p, k, false)

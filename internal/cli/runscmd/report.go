@@ -55,8 +55,7 @@ func pages(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "pages DIR", Short: "Export many runs as a directory of web pages", Args: cli.Args(1, 1),
 		Long: "Writes a directory of web pages: a front page with all hosts and runs, and one page for each, which " +
-			"any " +
-			"web server or file manager can show.",
+			"any web server or file manager can show.",
 		RunE: func(c *cobra.Command, args []string) error { return folder(c.Context(), e, args[0], s) },
 	}
 	s.flags(c, 0)

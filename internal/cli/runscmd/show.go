@@ -122,7 +122,7 @@ func of(e *cli.Env) *cobra.Command {
 	c := &cobra.Command{
 		Use: "history HOST KIND NAME", Short: "Show the history of one declaration on a host",
 		Long: "Shows each run in which a declaration changed, would have changed, failed or was blocked on a host, " +
-			"newest first: when, by whom, at which revision, and the differences; and the number of runs in " +
+			"newest first: when, who ran it, at which revision, and the differences; and the number of runs in " +
 			"between without changes.",
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) != 3 {

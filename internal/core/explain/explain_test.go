@@ -144,10 +144,9 @@ func TestWhy(t *testing.T) {
 	for _, s := range list {
 		sources = append(sources, fmt.Sprintf("%s %v %v %v", s.From, s.Value, s.Seen, s.Used))
 	}
-	if got := strings.Join(sources,
-		"|"); got != "the command line <nil> <nil> false|host gauge-01 <nil> <nil> false|group north 1m 60 "+
-		"true|the default "+
-		"<nil> <nil> false" || err != nil {
+	const want = "the command line <nil> <nil> false|host gauge-01 <nil> <nil> false|group north 1m 60 true|" +
+		"the default <nil> <nil> false"
+	if got := strings.Join(sources, "|"); got != want || err != nil {
 		t.Errorf("the param comes from %s (%v)", got, err)
 	}
 }

@@ -117,17 +117,23 @@ func Assign(k schema.Key, v any, to any) error {
 	case Some:
 		return assignTexts(k, v, to.To, true)
 	case *time.Duration:
-		text, _ := v.(string)
+		text, ok := v.(string)
+		if !ok {
+			return problem.Errorf("%s: invalid duration %s", k.Name, value.Shown(v)).Remedy(measure.DurationForms)
+		}
 		d, err := measure.ParseDuration(text)
 		if err != nil {
 			return fmt.Errorf("%s: %w", k.Name, err)
 		}
 		*to = d
 	case *int64:
-		text, _ := v.(string)
 		if n, ok := v.(int64); ok && n >= 0 {
 			*to = n
 			return nil
+		}
+		text, ok := v.(string)
+		if !ok {
+			return problem.Errorf("%s: invalid size %s", k.Name, value.Shown(v)).Remedy(measure.SizeForms)
 		}
 		n, err := measure.ParseBytes(text)
 		if err != nil {
@@ -159,10 +165,7 @@ func quoted(list []string) string {
 	for i, s := range list {
 		out[i] = fmt.Sprintf("%q", s)
 	}
-	if n := len(out) - 1; n > 0 {
-		return strings.Join(out[:n], ", ") + " or " + out[n]
-	}
-	return strings.Join(out, "")
+	return problem.OneOf(out)
 }
 
 // last is the last part of a dotted key.

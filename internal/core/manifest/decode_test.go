@@ -41,11 +41,10 @@ func TestDecode(t *testing.T) {
 		"some = []\n":      `g.toml:1:8: some must be a list of strings; write some = ["..."]`,
 		"every = 'soon'\n": `g.toml:1:9: every: invalid duration "soon"; use a form such as "90s", "10m", ` +
 			`"1h30m" or "7d"`,
-		"every = 90\n": `g.toml:1:9: every: invalid duration ""; use a form such as "90s", "10m", "1h30m" or "7d"`,
-		"room = -1\n":  `g.toml:1:8: room: invalid size ""; use a form such as "512", "2TB" or "1.5 GiB"`,
-		"name = 3\ncount = 0\nsite = 'jetty'\n": "g.toml:1:8: name must be a string, not an integer; put it in " +
-			"quotes\n" +
-			"g.toml:2:9: count must be an integer from 1 to 9; write count = 2",
+		"every = 90\n": `g.toml:1:9: every: invalid duration 90; use a form such as "90s", "10m", "1h30m" or "7d"`,
+		"room = -1\n":  `g.toml:1:8: room: invalid size -1; use a form such as "512", "2TB" or "1.5 GiB"`,
+		"name = 3\ncount = 0\nsite = 'jetty'\n": "g.toml:1:8: name must be a string, not an integer; " +
+			"put it in quotes\ng.toml:2:9: count must be an integer from 1 to 9; write count = 2",
 	} {
 		var g gauge
 		var ps problem.Problems

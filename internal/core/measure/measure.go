@@ -2,6 +2,7 @@
 // and rehearsals, and on the command line. It is the only parser for them, so "1d" is a day everywhere.
 //
 //	measure.ParseDuration("1d12h")  // 36 hours
+//	measure.DurationText(time.Hour) // "1h"
 //	measure.ParseBytes("1.5 GiB")   // 1610612736
 //	measure.BytesText(1610612736)   // "1.5 GiB"
 package measure
@@ -15,6 +16,12 @@ import (
 	"time"
 
 	"jadekettle/internal/core/problem"
+)
+
+// What to do about one that is invalid.
+const (
+	DurationForms = `use a form such as "90s", "10m", "1h30m" or "7d"`
+	SizeForms     = `use a form such as "512", "2TB" or "1.5 GiB"`
 )
 
 var daysForm = regexp.MustCompile(`^([0-9]{1,5})d(.*)$`)
@@ -32,17 +39,28 @@ func ParseDuration(s string) (time.Duration, error) {
 		d, err = time.ParseDuration(rest)
 	}
 	if err != nil || d < 0 || days+d < days {
-		return 0, problem.Errorf("invalid duration %q", s).Remedy(`use a form such as "90s", "10m", "1h30m" or "7d"`)
+		return 0, problem.Errorf("invalid duration %q", s).Remedy(DurationForms)
 	}
 	return days + d, nil
+}
+
+// DurationText writes a duration as people do: 30m and 2h, and not 30m0s and 2h0m0s.
+func DurationText(d time.Duration) string {
+	out := d.String()
+	if s, ok := strings.CutSuffix(out, "m0s"); ok {
+		out = s + "m"
+	}
+	if s, ok := strings.CutSuffix(out, "h0m"); ok {
+		out = s + "h"
+	}
+	return out
 }
 
 // ParseSeconds reads a length of time in whole seconds.
 func ParseSeconds(s string) (int64, error) {
 	d, err := ParseDuration(s)
 	if err == nil && d%time.Second != 0 {
-		err = problem.Errorf("invalid duration %q: whole seconds are required", s).
-			Remedy(`use a form such as "90s", "10m", "1h30m" or "7d"`)
+		err = problem.Errorf("invalid duration %q: whole seconds are required", s).Remedy(DurationForms)
 	}
 	return int64(d / time.Second), err
 }
@@ -54,7 +72,7 @@ var sizeForm = regexp.MustCompile(`^\s*([0-9]+(?:\.[0-9]+)?)\s*([kKMGTP]?i?)[bB]
 func ParseBytes(s string) (int64, error) {
 	m := sizeForm.FindStringSubmatch(s)
 	if m == nil {
-		return 0, problem.Errorf("invalid size %q", s).Remedy("use a form such as \"512\", \"2TB\" or \"1.5 GiB\"")
+		return 0, problem.Errorf("invalid size %q", s).Remedy(SizeForms)
 	}
 	r, ok := new(big.Rat).SetString(m[1])
 	base, unit := int64(1000), strings.TrimSuffix(m[2], "i")
@@ -62,7 +80,7 @@ func ParseBytes(s string) (int64, error) {
 		base = 1024
 	}
 	if !ok || unit == "" && m[2] == "i" {
-		return 0, problem.Errorf("invalid size %q", s).Remedy("use a form such as \"512\", \"2TB\" or \"1.5 GiB\"")
+		return 0, problem.Errorf("invalid size %q", s).Remedy(SizeForms)
 	}
 	for range strings.Index("kMGTP", strings.Replace(unit, "K", "k", 1)) + 1 {
 		if unit == "" {

@@ -23,12 +23,12 @@ func TestProblemsAreReportedOnce(t *testing.T) {
 	var ps Problems
 	for _, h := range []string{"gauge-01", "gauge-02", "gauge-03"} {
 		var own Problems
-		own.At(value.Place{File: "b.toml", Line: 2, Col: 1}, "wrong", "mend it")
+		own.At(value.Place{File: "b.toml", Line: 2, Col: 1}, "wrong", "fix it")
 		own.On(h)
 		ps.AddErr(value.Place{}, own.Err())
 	}
 	ps.At(value.Place{File: "a.toml", Line: 9, Col: 9}, "first", "")
-	if got, want := ps.Error(), "a.toml:9:9: first\nb.toml:2:1: wrong (for gauge-01 and 2 more); mend it"; got != want {
+	if got, want := ps.Error(), "a.toml:9:9: first\nb.toml:2:1: wrong (for gauge-01 and 2 more); fix it"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 }
@@ -64,7 +64,7 @@ func BenchmarkJoining(b *testing.B) {
 		var all Problems
 		for i := range hosts {
 			var own Problems
-			own.At(value.Place{File: "gauge.toml", Line: 2, Col: 1}, "wrong on all", "mend it")
+			own.At(value.Place{File: "gauge.toml", Line: 2, Col: 1}, "wrong on all", "fix it")
 			own.At(value.Place{File: fmt.Sprintf("host/gauge-%d.toml", i), Line: 1, Col: 1}, "wrong on one", "")
 			own.On(fmt.Sprintf("gauge-%d", i))
 			all.AddErr(value.Place{}, own.Err())

@@ -375,6 +375,9 @@ func (h *Host) Noteworthy() bool {
 	return h.Outcome != OutUnchanged && h.Outcome != OutDisabled || len(h.Collected) > 0
 }
 
+// Noteworthy says whether any of its hosts is.
+func (r *Run) Noteworthy() bool { return slices.ContainsFunc(r.Hosts, (*Host).Noteworthy) }
+
 // Unwell says whether the host could not be gone through.
 func (h *Host) Unwell() bool {
 	return h.State != Reached && h.State != Disabled || h.Outcome == OutWrong

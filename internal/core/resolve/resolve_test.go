@@ -309,7 +309,7 @@ func TestProblemsOfAProject(t *testing.T) {
 			`"run.parallel"?`,
 		"project = \"test\"\n[run]\nparallel = \"3\"\n": "run.parallel must be an integer from 1 to 10000; write " +
 			"parallel = 3, without quotes",
-		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `ssh.connect_timeout: invalid duration ""`,
+		"project = \"test\"\n[ssh]\nconnect_timeout = 5\n":         `ssh.connect_timeout: invalid duration 5`,
 		"project = \"test\"\n[inventory]\nfiles = [\"../x\"]\n":    `files must be a list of paths inside the project`,
 		"project = \"test\"\n[inventory]\nfiles = [\"no.toml\"]\n": `the inventory file does not exist`,
 	} {

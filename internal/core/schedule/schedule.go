@@ -14,6 +14,7 @@ import (
 
 	"jadekettle/internal/core/cronline"
 	"jadekettle/internal/core/manifest"
+	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -254,13 +255,13 @@ func (s *Schedule) opens(t time.Time) time.Time {
 func (s *Schedule) String() string {
 	out := s.Cron
 	if s.Every > 0 {
-		out = "every " + brief(s.Every)
+		out = "every " + measure.DurationText(s.Every)
 	}
 	if s.Zone != time.Local {
 		out += " " + s.Zone.String()
 	}
 	if s.Spread > 0 {
-		out += ", spread over " + brief(s.Spread)
+		out += ", spread over " + measure.DurationText(s.Spread)
 	}
 	if len(s.Windows) > 0 {
 		var all []string
@@ -268,17 +269,6 @@ func (s *Schedule) String() string {
 			all = append(all, w.String())
 		}
 		out += ", only " + strings.Join(all, " and ")
-	}
-	return out
-}
-
-func brief(d time.Duration) string {
-	out := d.String()
-	if s, ok := strings.CutSuffix(out, "m0s"); ok {
-		out = s + "m"
-	}
-	if s, ok := strings.CutSuffix(out, "h0m"); ok {
-		out = s + "h"
 	}
 	return out
 }

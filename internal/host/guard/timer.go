@@ -68,8 +68,7 @@ func bootEntry(env *kind.Env, self string) error {
 	if _, err := m.ReadDir("/run/systemd/system"); err == nil {
 		if err := writeFile(env, bootUnit,
 			"[Unit]\nDescription=Roll back the Jade Kettle change that cut off access\nBefore=ssh.service "+
-				"sshd.service "+
-				"network-pre.target\nWants=network-pre.target\n[Service]\nType=oneshot\nExecStart="+
+				"sshd.service network-pre.target\nWants=network-pre.target\n[Service]\nType=oneshot\nExecStart="+
 				self+" "+Argument+" "+atBoot+":0\n"+
 				"[Install]\nWantedBy=multi-user.target\n"); err != nil {
 			return err

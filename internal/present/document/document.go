@@ -276,6 +276,26 @@ type Sort struct {
 	Of     any    // its zero value
 }
 
+const letters = "abcdefghijklmnopqrstuvwxyz"
+
+// Commands gives the names of the commands that print it, such as "runs show": of each call the words before the first
+// argument or flag.
+func (s Sort) Commands() []string {
+	var out []string
+	for i, call := range strings.Split(s.Prints, "`") {
+		if i%2 == 0 { // between the calls
+			continue
+		}
+		words := strings.Fields(call)
+		end := slices.IndexFunc(words, func(w string) bool { return strings.Trim(w, letters) != "" })
+		if end < 0 {
+			end = len(words)
+		}
+		out = append(out, strings.Join(words[:end], " "))
+	}
+	return out
+}
+
 // Sorts are all sorts of documents.
 var Sorts = []Sort{
 	{"run", "`apply`, `preview`, `drift`, `verify`, `undo RUN`, `hosts retire HOST` and `job start JOB`", Report{}},

@@ -177,8 +177,8 @@ function runPage(data) {
     const text = c.what === "existence" ? (c.becomes === "absent" ? "removed" : "created") : c.was ? `${c.what}: ${c.was} → ${c.becomes || "none"}` : `${c.what}: ${c.becomes}`;
     const out = [el("p", { class: "change" }, text)];
     if (c.diff) {
-      out.push(el("pre", {}, ...c.diff.replace(/\n$/, "").split("\n").map((line) =>
-        el("span", { class: /^(---|\+\+\+)/.test(line) ? "quiet" : line[0] === "+" ? "plus" : line[0] === "-" ? "minus" : false }, line + "\n"))));
+      out.push(el("pre", {}, ...c.diff.replace(/\n$/, "").split("\n").map((line, i) => // the first two lines name the sides
+        el("span", { class: i < 2 ? "quiet" : line[0] === "+" ? "plus" : line[0] === "-" ? "minus" : false }, line + "\n"))));
     }
     return out;
   }

@@ -121,13 +121,12 @@ func (v *Run) changes(list []plan.Change) {
 
 // lines counts what a unified diff removes and adds.
 func lines(diff string, created bool) string {
-	out, in := 0, 0
+	out, in, n := 0, 0, 0
 	for line := range strings.Lines(diff) {
-		switch {
-		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
-		case strings.HasPrefix(line, "-"):
+		switch n++; moodOfLine(line, n) {
+		case Removed:
 			out++
-		case strings.HasPrefix(line, "+"):
+		case Added:
 			in++
 		}
 	}
@@ -142,6 +141,19 @@ func lines(diff string, created bool) string {
 	return fmt.Sprintf("-%d +%d lines", out, in)
 }
 
+// moodOfLine says what the nth line of a unified diff is, counted from 1: Added, Removed, or Quiet for all else. The
+// first two name the sides; a later "---" is a line that is removed and begins with two dashes.
+func moodOfLine(line string, n int) Mood {
+	switch {
+	case n <= 2:
+	case strings.HasPrefix(line, "+"):
+		return Added
+	case strings.HasPrefix(line, "-"):
+		return Removed
+	}
+	return Quiet
+}
+
 // maxLines is how much of a diff is shown.
 const maxLines = 40
 
@@ -151,16 +163,7 @@ func (v *Run) diff(text string) {
 		if n++; n > maxLines && v.Detail != Whole {
 			continue
 		}
-		line = strings.TrimRight(line, "\n")
-		m := Quiet
-		switch {
-		case strings.HasPrefix(line, "---"), strings.HasPrefix(line, "+++"):
-		case strings.HasPrefix(line, "+"):
-			m = Added
-		case strings.HasPrefix(line, "-"):
-			m = Removed
-		}
-		v.printf(m, "      %s", line)
+		v.printf(moodOfLine(line, n), "      %s", strings.TrimRight(line, "\n"))
 	}
 	if n > maxLines && v.Detail != Whole {
 		v.printf(Quiet, "      and %s more (show all with -v)", Count(n-maxLines, "line"))

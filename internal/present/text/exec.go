@@ -49,6 +49,9 @@ func (v *Run) Executed(hostsOf []*record.Host) {
 		}
 	}
 	v.unreached(hostsOf)
+	if len(hostsOf) == 1 && len(ran) == 1 { // the line above says it all
+		return
+	}
 	var parts []string
 	for _, code := range order {
 		parts = append(parts, fmt.Sprintf("%d with exit status %d", codes[code], code))

@@ -3,7 +3,6 @@ package text
 import (
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -24,11 +23,8 @@ func When(t time.Time) string {
 	return t.Local().Format("2006-01-02 15:04 MST")
 }
 
-// wholeMinutes is a duration as package time prints it, with more zeros than people write.
-var wholeMinutes = regexp.MustCompile(`^(.*?[hm])(?:0m)?0s$`)
-
 // Interval writes a duration as people do: 30m, and not 30m0s.
-func Interval(duration string) string { return wholeMinutes.ReplaceAllString(duration, "$1") }
+func Interval(d time.Duration) string { return measure.DurationText(d) }
 
 // Took writes a length of time in seconds for people; empty where it is too short to matter.
 func Took(seconds float64) string { return took(time.Duration(seconds * float64(time.Second))) }

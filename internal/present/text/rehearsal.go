@@ -49,9 +49,7 @@ func Rehearsed(w io.Writer, src *Sources, width int, cases []rehearse.Case, fail
 		}
 		rows = append(rows, []string{"conditions", "", text})
 	}
-	for i, line := range Aligned(append([][]string{{"FILE", "HOST", "RESULT"}}, rows...)) {
-		fmt.Fprintln(w, Paint(map[bool]Mood{true: Quiet}[i == 0], line))
-	}
+	Table(w, append([][]string{{"file", "host", "result"}}, rows...), nil)
 	for _, c := range broken {
 		head := c.Name
 		if c.Host != "" {

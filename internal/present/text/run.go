@@ -452,7 +452,7 @@ func (v *Run) numbered(r *record.Run) {
 	v.printf(Quiet, "%s", text)
 }
 
-// foldFrom is how many hosts alike stand in one line.
+// foldFrom is how many hosts with the same result are folded into one line.
 const foldFrom = 4
 
 // row is one line of a block: hosts that fared alike.

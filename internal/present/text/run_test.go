@@ -187,6 +187,18 @@ func TestHostileText(t *testing.T) {
 	}
 }
 
+// TestDashesInADiff: a line that begins with two dashes or pluses counts like any other.
+func TestDashesInADiff(t *testing.T) {
+	for diff, want := range map[string]string{
+		"--- a (current)\n+++ a (declared)\n@@ -1,3 +1,2 @@\n--- one\n-two\n kept\n+++ three\n": "-2 +1 lines",
+		"--- a (current)\n+++ a (declared)\n@@ -1 +0 @@\n--- one\n":                             "-1 line",
+	} {
+		if got := lines(diff, false); got != want {
+			t.Errorf("%q has %s, want %s", diff, got, want)
+		}
+	}
+}
+
 func TestWrap(t *testing.T) {
 	if got := Wrap("one two three\nfour", "  ", 10); got != "  one two\n  three\n  four\n" {
 		t.Errorf("it is %q", got)

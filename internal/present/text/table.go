@@ -69,8 +69,7 @@ func headed(rows [][]string) [][]string {
 	return out
 }
 
-// Section prints a heading and rows below it, when there are any. What is left
-// out is dimmed.
+// Section prints a heading and rows below it, if there are any. What is skipped is dimmed.
 func Section(w io.Writer, title string, rows [][]string) {
 	if len(rows) == 0 {
 		return

@@ -100,9 +100,12 @@ func (h *Machine) entry(out io.Writer, dir, name, shown string, long bool) bool 
 		return false
 	}
 	defer d.Close()
+	if name == "/" {
+		name = "."
+	}
 	info, err := d.Lstat(name)
 	if err != nil {
-		return dir == "/" && name == "/" && !long && answer(shown, out) == 0
+		return false
 	}
 	if long {
 		mode := info.Type | fs.FileMode(info.Mode&0o777)
@@ -197,10 +200,9 @@ var machineName = cmp.Or(map[string]string{"amd64": "x86_64", "arm64": "aarch64"
 
 // uptimeLine prints since when the machine is up.
 func (h *Machine) uptimeLine(_ machine.Command, out io.Writer) int {
-	up := h.uptime()
-	fmt.Fprintf(out, " %s up %2d:%02d,  0 users,  load average: 0.00, 0.00, 0.00\n", h.Now().UTC().
-		Format(time.TimeOnly),
-		int(up.Hours()), int(up.Minutes())%60)
+	now, up := h.Now().UTC().Format(time.TimeOnly), h.uptime()
+	fmt.Fprintf(out, " %s up %2d:%02d,  0 users,  load average: 0.00, 0.00, 0.00\n", now, int(up.Hours()),
+		int(up.Minutes())%60)
 	return 0
 }
 
@@ -217,8 +219,8 @@ func (h *Machine) df(c machine.Command, out io.Writer) int {
 	flags, _ := options(c.Args[1:], "")
 	size, free, _ := h.Space("/")
 	fmt.Fprintf(out, "%-15s %12s %12s %12s Use%% Mounted on\n%-15s %12s %12s %12s %3d%% /\n", "Filesystem",
-		"Size", "Used",
-		"Avail", "/dev/vda1", sizes(flags, size), sizes(flags, size-free), sizes(flags, free), (size-free)*100/size)
+		"Size", "Used", "Avail", "/dev/vda1", sizes(flags, size), sizes(flags, size-free), sizes(flags, free),
+		(size-free)*100/size)
 	return 0
 }
 
