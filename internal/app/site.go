@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/app/atomicfile"
+	"jadekettle/internal/app/review"
 	"jadekettle/internal/app/secrets"
 	"jadekettle/internal/app/sources"
 	"jadekettle/internal/core/compile"
@@ -337,12 +338,25 @@ func (s *Site) revised(ctx context.Context) (commit string, edited bool) {
 	}
 	for at := s.Root; ; at = filepath.Dir(at) { // git is asked only where there is a repository
 		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
-			return sources.Head(ctx, s.Root)
+			return sources.Head(ctx, s.Root, s.counts)
 		}
 		if at == filepath.Dir(at) {
 			return "", false
 		}
 	}
+}
+
+// counts says whether a file that git does not know is of the project. A preview that was saved beside the project's
+// files is not: what can be read as one is neither an inventory nor settings, and nothing else is read there.
+func (s *Site) counts(name string) bool {
+	if strings.Contains(name, "/") {
+		return true
+	}
+	data, err := fs.ReadFile(s.Files, name)
+	if err == nil {
+		_, err = review.Read(name, data)
+	}
+	return err != nil
 }
 
 // repository is the folder in which git is asked about commits.

@@ -229,6 +229,28 @@ func TestRetire(t *testing.T) {
 	}
 }
 
+// TestAPreviewBesideTheProject is not a change of the project that it was saved in, though git does not know it;
+// another new file is one, whatever it begins with.
+func TestAPreviewBesideTheProject(t *testing.T) {
+	dir, _ := fleetOf(t, "", motd, "gauge-01")
+	put(t, filepath.Join(dir, ".gitignore"), "simulated\n.*\n")
+	committed(t, dir, "v1")
+	if code, _, errs := jk(t, dir, "preview", "--save", "tonight.toml"); code != 0 {
+		t.Fatalf("preview --save ends with %d: %s", code, errs)
+	}
+	saved, _ := os.ReadFile(filepath.Join(dir, "tonight.toml"))
+	head, _, _ := strings.Cut(string(saved), "\n\n")
+	for name, text := range map[string]string{"manifests/also.toml": string(saved),
+		"also.toml": head + "\n[host.gauge-09]\n"} {
+		put(t, filepath.Join(dir, name), text)
+		if code, _, errs := jk(t, dir, "apply", "--reviewed", "tonight.toml"); code != 2 {
+			t.Errorf("with %s, it ends with %d: %s", name, code, errs)
+		}
+		os.Remove(filepath.Join(dir, name))
+	}
+	steps(t, dir, nil, []step{{0, "changed  gauge-01", []string{"apply", "--reviewed", "tonight.toml"}}})
+}
+
 // TestAPreviewInAPipe is saved on standard output and read from standard input; what people read goes to standard
 // error.
 func TestAPreviewInAPipe(t *testing.T) {

@@ -58,15 +58,21 @@ func (s *Shelf) has(ctx context.Context, ref string) bool {
 }
 
 // Head gives the commit that a folder of a git repository is at, and whether its files
-// were changed since; an empty commit where it is in none.
-func Head(ctx context.Context, dir string) (commit string, edited bool) {
+// were changed since; an empty commit where it is in none. Of files that git does not know,
+// only those count that counts says are of the project.
+func Head(ctx context.Context, dir string, counts func(file string) bool) (commit string, edited bool) {
 	s := &Shelf{Dir: dir}
 	commit, err := s.git(ctx, dir, "rev-parse", "--verify", "--quiet", "HEAD")
 	if err != nil {
 		return "", false
 	}
-	changed, err := s.git(ctx, dir, "status", "--porcelain", "--", ".")
-	return commit, err != nil || changed != ""
+	changed, err := s.git(ctx, dir, "status", "--porcelain", "--untracked-files=no", "--", ".")
+	if err != nil || changed != "" {
+		return commit, true
+	}
+	others, err := s.git(ctx, dir, "ls-files", "--others", "--exclude-standard", "-z", "--", ".")
+	ours := func(name string) bool { return name != "" && counts(name) }
+	return commit, err != nil || slices.ContainsFunc(strings.Split(others, "\x00"), ours)
 }
 
 // blob is one file of a tree of git.
