@@ -607,6 +607,10 @@ func TestQuestions(t *testing.T) {
 		{0, "@gauge", []string{"__complete", "apply", ""}},
 		{0, "service tide-logger", []string{"__complete", "preview", "--task", ""}},
 		{0, "data.gauge.", []string{"__complete", "why", "gauge-01", "data.gauge."}},
+		{0, "last\nlast-failed\n", []string{"__complete", "undo", ""}},
+		{0, "text\njson\n", []string{"__complete", "preview", "--output", ""}},
+		{0, "verify\ndrift\n", []string{"__complete", "runs", "--mode", ""}},
+		{0, "always\nnever\n", []string{"__complete", "preview", "--color", ""}},
 	})
 	out = ""
 	for _, what := range []string{"user", "group", "service", "package", "file /etc/tide-logger.toml",
