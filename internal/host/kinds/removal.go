@@ -8,8 +8,8 @@ import (
 	"jadekettle/internal/core/value"
 )
 
-// Removal gives the task that takes a thing away which nothing declares any more, as the
-// ledger remembers it, or says why that cannot be done.
+// Removal gives the task that removes a thing that is no longer declared, as the ledger remembers it, or says why that
+// cannot be done.
 func Removal(id int, ref value.Ref, e plan.Entry) (plan.Task, error) {
 	t := plan.Task{ID: id, Ref: ref, Attrs: value.Attrs{}}
 	if e.Last != nil {
@@ -30,7 +30,9 @@ func Removal(id int, ref value.Ref, e plan.Entry) (plan.Task, error) {
 	case s.Leave == nil:
 		return t, problem.Errorf("a %s cannot be removed", ref.Kind).Remedy("%s", s.NoAbsent)
 	default:
+		// What was never declared of it is somebody else's, such as whether a service runs that was only restarted.
 		t.Attrs = maps.Clone(s.Leave)
+		maps.DeleteFunc(t.Attrs, func(name string, _ any) bool { return e.Last != nil && !e.Last.Attrs.Has(name) })
 	}
 	return t, nil
 }

@@ -44,8 +44,8 @@ loaded = false
 kept_out = true
 `},
 	},
-	NoAbsent: "set loaded = false and at_boot = false",
-	Leave:    value.Attrs{"loaded": false, "at_boot": false},
+	NoAbsent: "set loaded = false, at_boot = false and kept_out = false",
+	Leave:    value.Attrs{"loaded": false, "at_boot": false, "kept_out": false, "options": ""},
 	Captures: []string{"loaded", "at_boot", "kept_out", "options"},
 	TooMany:  "br_netfilter",
 	Canon: func(name string) (string, error) {
