@@ -247,6 +247,23 @@ func TestDriftIsDistinguished(t *testing.T) {
 	}
 }
 
+// TestACommandWithoutAStateDoesNotDrift: what is run after a change, or always, was not modified on the host.
+func TestACommandWithoutAStateDoesNotDrift(t *testing.T) {
+	b := newBench(t, "gauge-01")
+	text := func(tide string) string {
+		return "[file.\"/etc/a\"]\ncontent = \"" + tide + "\"\n[command.look]\nrun = [\"true\"]\nonly_if_changed = " +
+			"[\"file /etc/a\"]\n[command.ask]\nrun = [\"true\"]\nalways = true\n"
+	}
+	b.manifest(text("ebb"))
+	b.run(false)
+	b.manifest(text("flow"))
+	for _, task := range b.one(true).Tasks {
+		if task.Status != plan.Changed || task.Drift == plan.ByHost {
+			t.Errorf("%s would be %s, modified by %q", task.Ref(), task.Status, task.Drift)
+		}
+	}
+}
+
 // TestDriftOfWhatIsAbsent: what is declared absent only now, or never was declared, or is no longer,
 // was not changed on the host; what came back was.
 func TestDriftOfWhatIsAbsent(t *testing.T) {

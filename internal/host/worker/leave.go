@@ -222,8 +222,8 @@ func (r *runner) look(ctx context.Context, env *kind.Env, t plan.Task) plan.Unde
 // drift says why a task differs, and for a run that asks for it what differs from what was last
 // written, when that was and by whom. What this project never wrote has no such time.
 func (r *runner) drift(ctx context.Context, k kind.Kind, t plan.Task, res *plan.Result) {
-	if r.undo != nil || onlyDue(res.Changes) {
-		return
+	if r.undo != nil || onlyDue(res.Changes) || len(t.Only) > 0 || t.Attrs.Bool("always") {
+		return // what is done because of a change, or at every apply, has no state that someone could modify
 	}
 	var written []plan.Change
 	res.Drift, written = r.cause(ctx, k, t, res.Changes)
