@@ -1,15 +1,11 @@
-// Command jadekettle keeps servers as they are declared.
+// Command jadekettle configures servers over SSH from declarative manifests.
 package main
 
 import (
 	"os"
 
 	"jadekettle/internal/cli"
-	"jadekettle/internal/cli/hostscmd"
-	"jadekettle/internal/cli/jobscmd"
-	"jadekettle/internal/cli/projectcmd"
-	"jadekettle/internal/cli/runcmd"
-	"jadekettle/internal/cli/runscmd"
+	"jadekettle/internal/cli/commands"
 	"jadekettle/internal/host/machine/system"
 	"jadekettle/internal/host/worker"
 )
@@ -22,6 +18,5 @@ func main() {
 	if len(os.Args) == 3 && os.Args[1] == worker.GuardArgument {
 		os.Exit(worker.Guard(os.Args[2]))
 	}
-	os.Exit(cli.Main(os.Args[1:], runcmd.Commands, hostscmd.Commands, runscmd.Commands, jobscmd.Commands,
-		projectcmd.Commands))
+	os.Exit(cli.Main(os.Args[1:], commands.All...))
 }

@@ -17,21 +17,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"jadekettle/internal/cli"
-	"jadekettle/internal/cli/hostscmd"
-	"jadekettle/internal/cli/jobscmd"
-	"jadekettle/internal/cli/projectcmd"
-	"jadekettle/internal/cli/runcmd"
-	"jadekettle/internal/cli/runscmd"
+	"jadekettle/internal/cli/commands"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/fleet/sim"
 	"jadekettle/internal/host/machine/folder"
 )
 
 var update = flag.Bool("update", false, "write the golden files again")
-
-// commands are those of the program.
-var commands = []cli.Commands{runcmd.Commands, hostscmd.Commands, runscmd.Commands, jobscmd.Commands,
-	projectcmd.Commands}
 
 // program is the built jadekettle that every test drives.
 var program string
@@ -231,18 +223,27 @@ func TestInitOnThisMachine(t *testing.T) {
 	}
 }
 
-// observatory is a project with one simulated host that is up.
-func observatory(t *testing.T) string {
+// simulated brings up simulated hosts for the project in dir, until the test ends.
+func simulated(t *testing.T, dir string, hosts ...folder.Spec) *sim.Fleet {
 	t.Helper()
-	dir := t.TempDir()
 	fleet, err := sim.New(filepath.Join(dir, "simulated"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(fleet.Close)
-	if _, err := fleet.Add(folder.Spec{Name: "gauge-01"}); err != nil {
-		t.Fatal(err)
+	for _, host := range hosts {
+		if _, err := fleet.Add(host); err != nil {
+			t.Fatal(err)
+		}
 	}
+	return fleet
+}
+
+// observatory is a project with one simulated host that is up.
+func observatory(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	fleet := simulated(t, dir, folder.Spec{Name: "gauge-01"})
 	for name, text := range map[string]string{
 		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", \"simulated.toml\"]\n" +
 			"[ssh]\nknown_hosts = \"simulated/known_hosts\"\n",
@@ -400,10 +401,9 @@ func TestDocumentsOfHostileTexts(t *testing.T) {
 	}
 }
 
-// TestEveryScreenshotIsLinked keeps the README's pictures and their folder
-// together.
+// TestEveryScreenshotIsLinked keeps the gallery and its directory together.
 func TestEveryScreenshotIsLinked(t *testing.T) {
-	readme, err := os.ReadFile("../../README.md")
+	gallery, err := os.ReadFile("../../docs/screenshots.md")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -412,8 +412,8 @@ func TestEveryScreenshotIsLinked(t *testing.T) {
 		t.Errorf("there are %d pictures", len(shots))
 	}
 	for _, s := range shots {
-		if !strings.Contains(string(readme), "docs/screenshots/"+filepath.Base(s)) {
-			t.Errorf("the README does not link %s", s)
+		if !strings.Contains(string(gallery), "(screenshots/"+filepath.Base(s)+")") {
+			t.Errorf("the gallery does not show %s", s)
 		}
 	}
 }
@@ -466,7 +466,7 @@ func TestTrust(t *testing.T) {
 // TestHelp holds every command to a short text, an example that can be called, a place in the help of the program, and
 // every flag that takes something to a word for what that is.
 func TestHelp(t *testing.T) {
-	dir, root := t.TempDir(), cli.Tree(commands)
+	dir, root := t.TempDir(), cli.Tree(commands.All)
 	_, front, _ := jk(t, dir, "--help")
 	var walk func(c *cobra.Command)
 	seen := 0

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"jadekettle/internal/cli"
+	"jadekettle/internal/cli/commands"
 )
 
 // TestWhatAProjectOfOthersDoesHere is asked for once, and refused where nobody can be asked.
@@ -29,7 +30,7 @@ func TestWhatAProjectOfOthersDoesHere(t *testing.T) {
 				return map[string]string{"HOME": home,
 					"PATH": os.Getenv("PATH")}[name]
 			}}
-		if code := a.Run(t.Context(), append(args, "--from", "file://"+dir), commands...); code != want {
+		if code := a.Run(t.Context(), append(args, "--from", "file://"+dir), commands.All...); code != want {
 			t.Errorf("%v ends with %d, want %d:\n%s", args, code, want, out.String())
 		}
 		if _, err := os.Stat(ran); (err == nil) != (want == 1) {

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"jadekettle/internal/cli"
+	"jadekettle/internal/cli/commands"
 )
 
 // TestTheDemoInColour holds that what the commands of the demo colour arrives as
@@ -18,7 +19,7 @@ func TestTheDemoInColour(t *testing.T) {
 	s := &cli.Streams{In: strings.NewReader(""), Out: &out, Err: &out, Width: 80,
 		Getenv: func(name string) string { return map[string]string{"HOME": home}[name] }}
 	if code := s.Run(t.Context(), []string{"demo", dir, "--color", "always"},
-		commands...); code != 0 {
+		commands.All...); code != 0 {
 		t.Fatalf("it ends with %d:\n%s", code, out.String())
 	}
 	if strings.Contains(out.String(), "u{") {

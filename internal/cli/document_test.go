@@ -19,7 +19,7 @@ import (
 func quay(t *testing.T) (dir string) {
 	t.Helper()
 	dir = t.TempDir()
-	fleet := simulated(t, dir)
+	fleet := simulated(t, dir, loggingGauge)
 	write(t, dir, map[string]string{
 		"relay/manifests/relay.toml": "about = \"The foghorn's relay\"\n[param.port]\ntype = \"int\"\ndefault = 7\n" +
 			"about = \"where it listens\"\n[group.foghorn]\n",

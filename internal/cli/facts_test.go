@@ -9,7 +9,7 @@ import (
 // declaration depends, and proves what came of it.
 func TestOwnFactsAndProbes(t *testing.T) {
 	dir := t.TempDir()
-	fleet := simulated(t, dir)
+	fleet := simulated(t, dir, loggingGauge)
 	manifest := `[fact.clock]
 script = "false"
 [fact.name]

@@ -11,7 +11,6 @@ import (
 	"testing"
 
 	"jadekettle/demo"
-	"jadekettle/internal/fleet/sim"
 	"jadekettle/internal/host/machine/folder"
 )
 
@@ -308,25 +307,14 @@ func pinsAreKept(t *testing.T, dir string, git func(args ...string), project str
 	})
 }
 
-// simulated brings up one gauge beside a project.
-func simulated(t *testing.T, dir string) *sim.Fleet {
-	t.Helper()
-	fleet, err := sim.New(filepath.Join(dir, "simulated"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(fleet.Close)
-	if _, err := fleet.Add(folder.Spec{Name: "gauge-01", Packages: []string{"tide-logger"}}); err != nil {
-		t.Fatal(err)
-	}
-	return fleet
-}
+// loggingGauge is a host that has the logger already.
+var loggingGauge = folder.Spec{Name: "gauge-01", Packages: []string{"tide-logger"}}
 
 // TestSecretsStayHidden follows encrypted values through every output, the wire
 // and the ledger of a host.
 func TestSecretsStayHidden(t *testing.T) {
 	dir := t.TempDir()
-	fleet := simulated(t, dir)
+	fleet := simulated(t, dir, loggingGauge)
 	write(t, dir, map[string]string{
 		"jadekettle.toml": "project = \"saltmarsh\"\n[inventory]\nfiles = [\"hosts.toml\", " +
 			"\"simulated.toml\"]\n[ssh]\n" +
@@ -636,7 +624,7 @@ func TestQuestions(t *testing.T) {
 // them, and names what is in the way of one before any host is contacted.
 func TestSudoTakesAnEncryptedPassword(t *testing.T) {
 	dir := t.TempDir()
-	fleet := simulated(t, dir)
+	fleet := simulated(t, dir, loggingGauge)
 	fleet.Hosts[0].SudoPassword = "ebb & flow"
 	hosts := "[connect]\nkey = \"simulated/client-key\"\nelevate = \"sudo\"\nelevate_password = \"data.sudo\"\n" +
 		"[host.gauge-01]\n[group.gauge]\nmembers = [\"*\"]\nmanifests = [\"gauge\"]\n"
@@ -681,16 +669,8 @@ func demoProject(t *testing.T) string {
 	if err := os.CopyFS(dir, project); err != nil {
 		t.Fatal(err)
 	}
-	fleet, err := sim.New(filepath.Join(dir, "simulated"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(fleet.Close)
-	for _, name := range []string{"gauge-01", "gauge-03", "chart-02"} {
-		if _, err := fleet.Add(folder.Spec{Name: name}); err != nil {
-			t.Fatal(err)
-		}
-	}
+	fleet := simulated(t, dir, folder.Spec{Name: "gauge-01"}, folder.Spec{Name: "gauge-03"},
+		folder.Spec{Name: "chart-02"})
 	write(t, dir, map[string]string{"simulated.toml": fleet.Inventory(), "jadekettle.toml": strings.Replace(read(t, dir,
 		"jadekettle.toml"), "PROJECT-IDENTITY", "saltmarsh", 1)})
 	return dir

@@ -22,11 +22,7 @@ func (e *Env) help(c *cobra.Command) {
 	if e.Width > 0 {
 		width = min(e.Width, text.LineWidth)
 	}
-	about := c.Long
-	if about == "" {
-		about = strings.TrimSuffix(c.Short, ".") + "."
-	}
-	fmt.Fprint(w, text.Wrap(about, "", width))
+	fmt.Fprint(w, text.Wrap(about(c), "", width))
 	heading := func(title string) { fmt.Fprintf(w, "\n%s\n", text.Paint(text.Quiet, title)) }
 	list := func(title string, rows [][]string) {
 		if len(rows) > 0 {
@@ -60,6 +56,14 @@ func (e *Env) help(c *cobra.Command) {
 		list("Exit status", exits)
 		fmt.Fprint(w, "\n"+text.Wrap(variables, "", width))
 	}
+}
+
+// about is what a command is for, in full.
+func about(c *cobra.Command) string {
+	if c.Long == "" {
+		return strings.TrimSuffix(c.Short, ".") + "."
+	}
+	return c.Long
 }
 
 // groups are the commands in the order of a newcomer.

@@ -6,9 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/spf13/cobra"
-
 	"jadekettle/internal/cli"
+	"jadekettle/internal/cli/commands"
 	"jadekettle/internal/core/advice"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/facts"
@@ -25,72 +24,59 @@ import (
 	"jadekettle/internal/present/document"
 )
 
-// TestTheReadmeIsCurrent holds the table of commands in the README to what the commands say of themselves.
-func TestTheReadmeIsCurrent(t *testing.T) {
-	const file, start, end = "../../README.md", "| command | description |\n|---|---|\n", "\n\n"
-	text, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	before, rest, _ := strings.Cut(string(text), start)
-	got, after, _ := strings.Cut(rest, end)
-	var rows []string
-	var walk func(c *cobra.Command)
-	walk = func(c *cobra.Command) {
-		for _, sub := range c.Commands() {
-			if sub.Hidden || c.Name() == "add" || c.Name() == "completion" { // one for each kind, one for each shell
-				continue
-			}
-			use := strings.TrimPrefix(strings.TrimSuffix(sub.UseLine(), " [flags]"), "jadekettle ")
-			rows = append(rows, "| `"+strings.ReplaceAll(use, "|", "\\|")+"` | "+sub.Short+" |")
-			walk(sub)
-		}
-	}
-	walk(cli.Tree(commands))
-	want := strings.Join(rows, "\n")
-	if *update {
-		if err := os.WriteFile(file, []byte(before+start+want+end+after), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	} else if got != want {
-		t.Errorf("the table of commands is stale; run go test ./internal/cli -update\n%s", want)
-	}
-}
-
-// TestTheReferenceIsCurrent holds docs/reference.md to what the schemas say.
+// TestTheReferenceIsCurrent holds the generated pages of docs/reference to what the schemas and the commands say.
 func TestTheReferenceIsCurrent(t *testing.T) {
-	const file = "../../docs/reference.md"
-	want := reference()
-	if *update {
-		if err := os.WriteFile(file, []byte(want), 0o644); err != nil {
-			t.Fatal(err)
+	for _, page := range []struct {
+		name, title, about string
+		write              func(*strings.Builder)
+	}{
+		{"kinds", "Kinds", "Every kind that a manifest can declare, with its attributes and examples. " +
+			"`jadekettle kinds KIND` prints the same.", kindsPage},
+		{"files", "Files of a project", "The tables and keys of manifests, the inventory, jobs and rehearsals.",
+			filesPage},
+		{"settings", "Settings", "The keys of `jadekettle.toml`. Paths are relative to the project.", settingsPage},
+		{"facts", "Facts", "What is known about a host, as `facts` in expressions and templates. " +
+			"`jadekettle facts HOST` prints the facts of a host.", factsPage},
+		{"functions", "Functions", "What expressions and templates can call. " +
+			"`jadekettle kinds functions` prints the same.", functionsPage},
+		{"warnings", "Warnings of lint", "The codes that `jadekettle lint` prints. See " +
+			"[Checking a project](../explain/lint.md) for how to allow one.", warningsPage},
+		{"documents", "JSON documents", "The output of `--output json`.", documents},
+		{"commands", "Commands", "Every command with its flags. `jadekettle COMMAND --help` and the man pages say " +
+			"the same.", func(b *strings.Builder) { cli.NewManual(commands.All...).Markdown(b) }},
+	} {
+		file := "../../docs/reference/" + page.name + ".md"
+		b := &strings.Builder{}
+		fmt.Fprintf(b, "# %s\n\n%s\n\nThis page is generated; `go test ./internal/cli -update` updates it.\n",
+			page.title, page.about)
+		page.write(b)
+		want := b.String()
+		if *update {
+			if err := os.WriteFile(file, []byte(want), 0o644); err != nil {
+				t.Fatal(err)
+			}
 		}
-	}
-	got, err := os.ReadFile(file)
-	if err != nil || string(got) != want {
-		t.Errorf("%s is stale (%v); run go test ./internal/cli -update", file, err)
+		if got, err := os.ReadFile(file); err != nil || string(got) != want {
+			t.Errorf("%s is stale (%v); run go test ./internal/cli -update", file, err)
+		}
 	}
 }
 
-func reference() string {
-	var b strings.Builder
-	b.WriteString("# Reference\n\nThis page is generated from the schemas; do not edit it by hand. `go test " +
-		"./internal/cli -update` updates it.\n\n## Types\n\n| type | meaning |\n|---|---|\n")
+func kindsPage(b *strings.Builder) {
+	b.WriteString("\n## Types\n\n| type | meaning |\n|---|---|\n")
 	names, meanings := schema.TypeNames()
 	for i, name := range names {
-		fmt.Fprintf(&b, "| %s | %s |\n", name, meanings[i])
+		fmt.Fprintf(b, "| %s | %s |\n", name, meanings[i])
 	}
-	b.WriteString("\n## Kinds\n\n")
+	b.WriteString("\n## Attributes of every kind\n\n")
+	attributes(b, schema.Common)
 	schemas := kinds.Schemas()
 	for _, name := range schemas.Names() {
 		k, _ := schemas.Kind(name)
-		fmt.Fprintf(&b, "### %s\n\n%s %s\n\n", k.Name, k.About, k.Doc)
-		attributes(&b, k.Attrs)
+		fmt.Fprintf(b, "\n## %s\n\n%s %s\n\n", k.Name, k.About, k.Doc)
+		attributes(b, k.Attrs)
 		for _, e := range k.Examples {
-			fmt.Fprintf(&b, "\n%s:\n\n", e.About)
-			for line := range strings.Lines(e.TOML) {
-				b.WriteString(strings.TrimRight("    "+line, " "))
-			}
+			fmt.Fprintf(b, "\n%s:\n\n```toml\n%s\n```\n", e.About, strings.TrimRight(e.TOML, "\n"))
 		}
 		if len(k.Tools) > 0 {
 			var tools []string
@@ -98,55 +84,71 @@ func reference() string {
 				tools = append(tools, fmt.Sprintf("`%s` (package `%s`)", strings.Join(tool.Any, "` or `"),
 					tool.Package))
 			}
-			fmt.Fprintf(&b, "\nTo make changes, it runs %s on the host.\n", strings.Join(tools, ", "))
+			fmt.Fprintf(b, "\nTo make changes, it runs %s on the host.\n", strings.Join(tools, ", "))
 		}
 		if k.NoAbsent != "" {
-			fmt.Fprintf(&b, "\nIt cannot be `absent`: %s.\n", k.NoAbsent)
+			fmt.Fprintf(b, "\nIt cannot be `absent`: %s.\n", k.NoAbsent)
 		}
-		b.WriteByte('\n')
 	}
-	b.WriteString("### Attributes of every kind\n\n")
-	attributes(&b, schema.Common)
-	b.WriteString("\n## Facts\n\nIn expressions and templates, they are in `facts`. Sizes are in bytes; `[]` means " +
-		"the items of a list, `*` the keys\nof a map.\n\n| fact | type | meaning |\n|---|---|---|\n")
+}
+
+func factsPage(b *strings.Builder) {
+	b.WriteString("\nSizes are in bytes; `[]` means the items of a list, `*` the keys of a map.\n\n" +
+		"| fact | type | meaning |\n|---|---|---|\n")
 	for _, f := range facts.Schema() {
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", f.Path, strings.Replace(f.Type, "text", "string", 1), f.Doc)
+		fmt.Fprintf(b, "| `%s` | %s | %s |\n", f.Path, strings.Replace(f.Type, "text", "string", 1), f.Doc)
 	}
-	b.WriteString("\n## Params\n\n")
-	keys(&b, "[param.NAME]", param.Keys)
-	b.WriteString("\n| type | meaning |\n|---|---|\n")
-	for _, t := range param.Types {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", t.Name, t.Doc)
-	}
-	b.WriteString("\n## Included manifests\n\n")
-	keys(&b, "[use.NAME]", manifest.UseKeys)
-	b.WriteString("\n## Custom facts\n\n")
-	keys(&b, "[fact.NAME]", manifest.FactKeys)
-	b.WriteString("\n## Inventory\n\n")
-	keys(&b, "[host.NAME]", inventory.HostKeys)
-	b.WriteString("\n")
-	keys(&b, "[group.NAME]", inventory.GroupKeys)
-	b.WriteString("\n")
-	keys(&b, "connect", inventory.ConnectKeys)
-	b.WriteString("\n## Functions\n")
+}
+
+func functionsPage(b *strings.Builder) {
 	area := ""
 	for _, f := range expr.Functions() {
 		if f.Area != area {
 			area = f.Area
-			fmt.Fprintf(&b, "\n### %s%s\n\n| function | description | example | result |\n|---|---|---|---|\n",
+			fmt.Fprintf(b, "\n## %s%s\n\n| function | description | example | result |\n|---|---|---|---|\n",
 				strings.ToUpper(area[:1]), area[1:])
 		}
-		fmt.Fprintf(&b, "| `%s` | %s | `%s` | `%s` |\n", f.Signature(), f.Doc,
+		fmt.Fprintf(b, "| `%s` | %s | `%s` | `%s` |\n", f.Signature(), f.Doc,
 			strings.ReplaceAll(f.Uses[0].Expr, "|", "\\|"), f.Uses[0].Gives)
 	}
-	settingsAndJobs(&b)
-	return b.String()
 }
 
-// settingsAndJobs writes of what is there in the settings, the jobs and the rehearsals.
-func settingsAndJobs(b *strings.Builder) {
-	b.WriteString("\n## Settings\n\nIn `jadekettle.toml`; paths are relative to the project.\n\n" +
-		"| setting | type | default | meaning |\n|---|---|---|---|\n")
+func filesPage(b *strings.Builder) {
+	for _, section := range []struct {
+		title, about string
+		tables       map[string][]schema.Key
+		order        []string
+	}{
+		{"Manifests", "In `manifests/NAME.toml` or `manifests/NAME/manifest.toml`, besides the declarations of " +
+			"[kinds](kinds.md).", map[string][]schema.Key{"[param.NAME]": param.Keys, "[use.NAME]": manifest.UseKeys,
+			"[fact.NAME]": manifest.FactKeys}, []string{"[param.NAME]", "[use.NAME]", "[fact.NAME]"}},
+		{"Inventory", "In `hosts.toml`, or the files that an environment names.", map[string][]schema.Key{
+			"[host.NAME]": inventory.HostKeys, "[group.NAME]": inventory.GroupKeys, "connect": inventory.ConnectKeys},
+			[]string{"[host.NAME]", "[group.NAME]", "connect"}},
+		{"Jobs", "In `jobs.toml`.", map[string][]schema.Key{"[job.NAME]": job.Keys,
+			"[job.NAME.input.KEY]": job.InputKeys, "[job.NAME.schedule]": schedule.Keys},
+			[]string{"[job.NAME]", "[job.NAME.input.KEY]", "[job.NAME.schedule]"}},
+		{"Rehearsals", "In `rehearsal/NAME.toml`, in addition to `about`, `env` and `[encrypted.LAYER]`.",
+			map[string][]schema.Key{"[host.NAME]": rehearse.HostKeys, "[host.NAME.expect]": rehearse.ExpectKeys},
+			[]string{"[host.NAME]", "[host.NAME.expect]"}},
+	} {
+		fmt.Fprintf(b, "\n## %s\n\n%s\n", section.title, section.about)
+		for _, of := range section.order {
+			b.WriteString("\n")
+			keys(b, of, section.tables[of])
+			if of != "[param.NAME]" {
+				continue
+			}
+			b.WriteString("\n| type of a param | meaning |\n|---|---|\n")
+			for _, t := range param.Types {
+				fmt.Fprintf(b, "| `%s` | %s |\n", t.Name, t.Doc)
+			}
+		}
+	}
+}
+
+func settingsPage(b *strings.Builder) {
+	b.WriteString("\n| setting | type | default | meaning |\n|---|---|---|---|\n")
 	for _, s := range settings.Keys {
 		fmt.Fprintf(b, "| `%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
@@ -158,30 +160,20 @@ func settingsAndJobs(b *strings.Builder) {
 	for _, s := range settings.NotifyKeys {
 		fmt.Fprintf(b, "| `notify.NAME.%s` | %s | %s | %s |\n", s.Name, s.Takes, code(s.Default), s.Doc)
 	}
-	b.WriteString("\n## Jobs\n\nIn `jobs.toml`.\n\n")
-	keys(b, "[job.NAME]", job.Keys)
-	b.WriteString("\n")
-	keys(b, "[job.NAME.input.KEY]", job.InputKeys)
-	b.WriteString("\n")
-	keys(b, "[job.NAME.schedule]", schedule.Keys)
-	b.WriteString("\n## Rehearsals\n\nIn `rehearsal/NAME.toml`, in addition to `about`, `env` and " +
-		"`[encrypted.LAYER]`.\n\n")
-	keys(b, "[host.NAME]", rehearse.HostKeys)
-	b.WriteString("\n")
-	keys(b, "[host.NAME.expect]", rehearse.ExpectKeys)
-	b.WriteString("\n## Warnings\n\n| code | meaning |\n|---|---|\n")
+}
+
+func warningsPage(b *strings.Builder) {
+	b.WriteString("\n| code | meaning |\n|---|---|\n")
 	for _, c := range advice.Codes {
 		fmt.Fprintf(b, "| `%s` | %s |\n", c.Code, c.Doc)
 	}
-	documents(b)
 }
 
 func documents(b *strings.Builder) {
-	b.WriteString("\n## Documents\n\nThe output of `--output json`: one document per command, whose `format` is 1. " +
-		"Fields are only ever added.\nStrings and lists are never null. Times are in UTC (RFC 3339), and omitted " +
-		"if unknown. `[]` means the items of a\nlist.\n")
+	b.WriteString("\nOne document per command, whose `format` is 1. Fields are only ever added. Strings and lists " +
+		"are never null. Times are in UTC (RFC 3339), and omitted if unknown. `[]` means the items of a list.\n")
 	for _, s := range document.Sorts {
-		fmt.Fprintf(b, "\n### %s\n\n| field | type | meaning |\n|---|---|---|\n", s.Prints)
+		fmt.Fprintf(b, "\n## %s\n\n| field | type | meaning |\n|---|---|---|\n", s.Prints)
 		for _, f := range document.Fields(s.Of) {
 			fmt.Fprintf(b, "| `%s` | %s | %s |\n", f.Path, f.Type, f.Doc)
 		}

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"jadekettle/internal/cli"
+	"jadekettle/internal/cli/commands"
 )
 
 // TestReviewedPreviews saves a preview, and applies just that: a host that reads otherwise
@@ -144,7 +145,7 @@ func TestNothingStartsUnasked(t *testing.T) {
 		var o, e bytes.Buffer
 		a := &cli.Streams{In: strings.NewReader(answer), Out: &o, Err: &e, Terminal: terminal,
 			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
-		code = a.Run(t.Context(), append([]string{"--project", dir}, args...), commands...)
+		code = a.Run(t.Context(), append([]string{"--project", dir}, args...), commands.All...)
 		return code, o.String(), e.String()
 	}
 	for _, args := range [][]string{{"apply", "--all"}, {"exec", "--all", "--", "getent", "passwd"},
@@ -178,7 +179,7 @@ func TestApplyOnATerminal(t *testing.T) {
 		var out bytes.Buffer
 		a := &cli.Streams{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
 			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
-		code := a.Run(t.Context(), append([]string{"--project", dir, "apply", "gauge-01"}, args...), commands...)
+		code := a.Run(t.Context(), append([]string{"--project", dir, "apply", "gauge-01"}, args...), commands.All...)
 		return code, out.String()
 	}
 	if code, out := apply("n\n"); code != 1 || !strings.Contains(out, "+High water at nine.") ||

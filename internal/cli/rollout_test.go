@@ -16,18 +16,13 @@ import (
 func fleetOf(t *testing.T, settings, manifest string, names ...string) (dir string, hosts *sim.Fleet) {
 	t.Helper()
 	dir = t.TempDir()
-	hosts, err := sim.New(filepath.Join(dir, "simulated"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(hosts.Close)
+	var specs []folder.Spec
 	inventory := "[connect]\nuser = \"keeper\"\nelevate = \"sudo\"\nkey = \"simulated/client-key\"\n"
 	for _, name := range names {
-		if _, err := hosts.Add(folder.Spec{Name: name}); err != nil {
-			t.Fatal(err)
-		}
+		specs = append(specs, folder.Spec{Name: name})
 		inventory += "[host." + name + "]\n"
 	}
+	hosts = simulated(t, dir, specs...)
 	for name, text := range map[string]string{
 		"jadekettle.toml": "project = \"saltmarsh\"\n[ssh]\nknown_hosts = \"simulated/known_hosts\"\n[inventory]\n" +
 			"files = [\"hosts.toml\", \"simulated.toml\"]\n" + settings,

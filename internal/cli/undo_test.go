@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"jadekettle/internal/cli"
+	"jadekettle/internal/cli/commands"
 )
 
 // TestUndoOnATerminal previews, asks, and puts back just that, by the number of the run.
@@ -39,7 +40,7 @@ func TestUndoOnATerminal(t *testing.T) {
 		var out bytes.Buffer
 		a := &cli.Streams{In: strings.NewReader(answer), Out: &out, Err: &out, Terminal: true,
 			Getenv: func(name string) string { return map[string]string{"HOME": dir}[name] }}
-		code := a.Run(t.Context(), []string{"--project", dir, "undo", "1"}, commands...)
+		code := a.Run(t.Context(), []string{"--project", dir, "undo", "1"}, commands.All...)
 		return code, out.String()
 	}
 	if code, out := undo("n\n"); code != 1 || !strings.Contains(out, "Undo run 1 on 2 hosts: "+

@@ -31,7 +31,8 @@ var about = &schema.Kind{
 			Doc: "Five fields (minute, hour, day of the month, month, day of the week), or a shortcut such as " +
 				"@daily.",
 			Examples: []string{`"15 3 * * *"`, `"@hourly"`}},
-		{Name: "run", Type: schema.Text, Required: true, Doc: "The command line, run by the shell.",
+		{Name: "run", Type: schema.Text, Required: true,
+			Doc:      "The command line, run by the shell. A % needs no backslash.",
 			Examples: []string{`"mudflat-archive --rotate"`}},
 		{Name: "user", Type: schema.Name, Default: "root", Doc: "The user to run it as.",
 			Examples: []string{`"tidelog"`}},
