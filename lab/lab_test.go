@@ -54,7 +54,7 @@ func up(t testing.TB, hosts ...string) *lab {
 	t.Cleanup(func() { exec.Command("./down", l.dir).Run() })
 	bringing.Lock()
 	defer bringing.Unlock()
-	run(t, "../build/release", l.program, goarch(t))
+	run(t, "../build/program", l.program, goarch(t))
 	run(t, append([]string{"./up", l.dir}, hosts...)...)
 	l.addresses = map[string]string{}
 	for i, host := range hosts {
@@ -246,6 +246,7 @@ running = true
 `
 
 func TestEveryKindOnRealHosts(t *testing.T) {
+	t.Parallel() // as every test that waits a lot, or is long
 	l := up(t)
 	l.write("manifests/all/manifest.toml", everyKind)
 	l.write("manifests/all/logger.toml.tmpl", "host = \"{{ host.name }}\"\nos = \"{{ facts.os.id }}\"\n")

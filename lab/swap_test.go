@@ -28,7 +28,7 @@ func TestSwapOfThisMachine(t *testing.T) {
 		os.RemoveAll(dir)
 	})
 	program, project := filepath.Join(dir, "jadekettle"), filepath.Join(dir, "project")
-	run(t, "../build/release", program, goarch(t))
+	run(t, "../build/program", program, goarch(t))
 	write := func(name, text string) {
 		t.Helper()
 		p := filepath.Join(project, name)

@@ -11,7 +11,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// The files are made by build/release: worker-ARCH.zst, and worker-ARCH.sha256
+// The files are made by build/program: worker-ARCH.zst, and worker-ARCH.sha256
 // with the hash of what is inside.
 //
 //go:embed built
