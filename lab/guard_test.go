@@ -17,6 +17,7 @@ import (
 // with the controller there, with the controller killed in the middle, and with the worker
 // killed as well: the host puts back what was there, and says so.
 func TestNeverLockedOutOfRealHosts(t *testing.T) {
+	t.Parallel() // as every test that waits a lot, or is long
 	l := up(t, "gauge-01")
 	l.write("jadekettle.toml", read(t, filepath.Join(l.project, "jadekettle.toml"))+"[run]\nguard = \"10s\"\n")
 	l.write("manifests/all.toml", "[package.nftables]\n[package.sudo]\n[dir.\"/srv/tide\"]\n")
@@ -122,6 +123,7 @@ func TestWhatSshdCannotRead(t *testing.T) {
 // TestNeverLockedOutWithoutSystemd sets the guard on hosts of which no service manager has
 // timers: a process of its own puts things back there.
 func TestNeverLockedOutWithoutSystemd(t *testing.T) {
+	t.Parallel() // as every test that waits a lot, or is long
 	l := up(t, "gauge-openrc", "mudflat-busybox")
 	l.write("jadekettle.toml", read(t, filepath.Join(l.project, "jadekettle.toml"))+"[run]\nguard = \"10s\"\n")
 	l.write("manifests/all.toml", "[dir.\"/srv/tide\"]\n")

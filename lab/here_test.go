@@ -20,7 +20,7 @@ const hereFrom = "https://git.example.org/tide.git@main"
 // hand and repaired, a changed declaration comes to all, and the repository being gone changes
 // nothing.
 func TestHostsKeepThemselves(t *testing.T) {
-	t.Parallel() // with the other one that mostly waits for minutes to go by
+	t.Parallel() // as every test that waits a lot, or is long
 	names := []string{"gauge-01", "gauge-02", "archive-01"}
 	l := up(t, names...)
 	git := func(args ...string) string {

@@ -30,6 +30,7 @@ var proofs = map[string]proof{}
 // TestKindsOnRealHosts takes all proofs through their rounds together. LAB_KINDS
 // names those that are meant, split at commas.
 func TestKindsOnRealHosts(t *testing.T) {
+	t.Parallel() // as every test that waits a lot, or is long
 	l := up(t)
 	only := strings.FieldsFunc(os.Getenv("LAB_KINDS"), func(r rune) bool { return r == ',' })
 	var names []string

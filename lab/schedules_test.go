@@ -34,7 +34,7 @@ func (l *lockedBuffer) String() string {
 // TestSchedulesOnRealHosts has a tender be killed in mid-run and another go on, and systemd of a
 // real host start a job there.
 func TestSchedulesOnRealHosts(t *testing.T) {
-	t.Parallel() // with the other one that mostly waits for minutes to go by
+	t.Parallel() // as every test that waits a lot, or is long
 	l := up(t, "chart-01", "chart-02")
 	l.write("manifests/all.toml", "[file.\"/etc/tide\"]\ncontent = \"flood\\n\"\n[command.\"wait for the tide\"]\n"+
 		"script = \"sleep 10\"\nalways = true\n")

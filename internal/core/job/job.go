@@ -135,7 +135,7 @@ func Find(jobs []*Job, name string) (*Job, error) {
 	}
 	if len(names) == 0 {
 		return nil, problem.Errorf("this project has no jobs").
-			Remedy("add [job.%s] to %s; see docs/guide.md", name, File)
+			Remedy("add [job.%s] to %s; see docs/explain/jobs.md", name, File)
 	}
 	return nil, problem.Errorf("unknown job %q", name).Meant(name, names, "available: "+strings.Join(names, ", "))
 }

@@ -16,7 +16,7 @@ import (
 )
 
 // exceptions are the cases of the public suite that this reader sees otherwise,
-// with the reason, which docs/guide.md gives as well.
+// with the reason, which docs/explain/data.md gives as well.
 var exceptions = map[string]string{}
 
 // TestConformance holds the reader to the public suite of the TOML project for

@@ -99,6 +99,8 @@ func (h *Machine) systemctl(c machine.Command, out io.Writer) int {
 		case strings.HasPrefix(a, "-"):
 		case verb == "":
 			verb = a
+		case !strings.Contains(a, "."):
+			names = append(names, a+".service") // as systemctl completes a name without a type
 		default:
 			names = append(names, a)
 		}
@@ -195,6 +197,16 @@ func (h *Machine) act(verb, name string, d definition, u *unit, now bool, out io
 			u.since, u.runs = h.uptime(), u.loaded.text()
 		}
 		u.active = true
+	case "is-active", "is-enabled":
+		holds, yes, no := u.active, "active", "inactive"
+		if verb == "is-enabled" {
+			holds, yes, no = u.enabled, "enabled", "disabled"
+		}
+		if !holds {
+			fmt.Fprintln(out, no)
+			return 3
+		}
+		fmt.Fprintln(out, yes)
 	case "stop":
 		u.active = false
 	case "mask", "unmask":
