@@ -7,6 +7,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -27,6 +29,7 @@ var standard = map[string]bool{"Error": true, "Unwrap": true, "GoString": true, 
 // TestCodeIsEasyToRead holds the whole tree to a few measures.
 func TestCodeIsEasyToRead(t *testing.T) {
 	fset, packages, taught := token.NewFileSet(), map[string]bool{}, map[string]bool{}
+	var expressions []string
 	err := filepath.WalkDir("..", func(p string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || filepath.Ext(p) != ".go" {
 			return err
@@ -43,6 +46,7 @@ func TestCodeIsEasyToRead(t *testing.T) {
 		columns(t, name, src)
 		decls(t, fset, name, f)
 		if !strings.HasSuffix(p, "_test.go") {
+			expressions = append(expressions, patterns(t, name, f)...)
 			packages[filepath.Dir(name)] = true
 			taught[filepath.Dir(name)] = taught[filepath.Dir(name)] || f.Doc != nil
 		}
@@ -50,6 +54,14 @@ func TestCodeIsEasyToRead(t *testing.T) {
 	})
 	if err != nil || len(packages) < 50 {
 		t.Fatalf("%d packages were read: %v", len(packages), err)
+	}
+	if len(expressions) < 80 {
+		t.Errorf("only %d regular expressions were found", len(expressions))
+	}
+	for _, e := range expressions { // which the program compiles when they are first used
+		if _, err := regexp.Compile(e); err != nil {
+			t.Error(err)
+		}
 	}
 	for dir := range packages {
 		if !taught[dir] {
@@ -109,6 +121,60 @@ func decls(t *testing.T, fset *token.FileSet, name string, f *ast.File) {
 			}
 		}
 	}
+}
+
+// patterns gives the expressions of lazy.Regexp in a file, and finds those that are compiled at every start.
+func patterns(t *testing.T, name string, f *ast.File) (found []string) {
+	t.Helper()
+	for _, d := range f.Decls {
+		d, ok := d.(*ast.GenDecl)
+		if !ok || d.Tok != token.VAR {
+			continue
+		}
+		ast.Inspect(d, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			switch called(call) {
+			case "regexp.MustCompile":
+				t.Errorf("%s compiles a regular expression at every start; use lazy.Regexp", name)
+			case "lazy.Regexp":
+				if text, ok := literal(call.Args[0]); ok {
+					found = append(found, text)
+				}
+			}
+			return true
+		})
+	}
+	return found
+}
+
+// called names the function of a package that is called.
+func called(call *ast.CallExpr) string {
+	s, ok := call.Fun.(*ast.SelectorExpr)
+	if !ok {
+		return ""
+	}
+	pkg, _ := s.X.(*ast.Ident)
+	if pkg == nil {
+		return ""
+	}
+	return pkg.Name + "." + s.Sel.Name
+}
+
+// literal gives a text that is written out, perhaps in parts; a part with a name is taken for one that matches.
+func literal(e ast.Expr) (string, bool) {
+	switch e := e.(type) {
+	case *ast.BasicLit:
+		text, err := strconv.Unquote(e.Value)
+		return text, err == nil
+	case *ast.BinaryExpr:
+		x, _ := literal(e.X)
+		y, _ := literal(e.Y)
+		return x + y, true
+	}
+	return "", false
 }
 
 func lines(fset *token.FileSet, n ast.Node) int {

@@ -14,7 +14,8 @@ type Manual struct{ root *cobra.Command }
 
 // NewManual makes the manual of these commands.
 func NewManual(commands ...Commands) Manual {
-	return Manual{(&Env{In: strings.NewReader(""), Getenv: func(string) string { return "" }}).root(commands)}
+	e := &Env{In: strings.NewReader(""), Getenv: func(string) string { return "" }, Args: []string{"add"}}
+	return Manual{e.root(commands)}
 }
 
 // each calls do for every command, the program first, in the order of its help.

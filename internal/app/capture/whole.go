@@ -8,7 +8,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -16,6 +15,7 @@ import (
 	"jadekettle/internal/app/scratch"
 	"jadekettle/internal/app/secrets"
 	"jadekettle/internal/core/inventory"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -60,7 +60,7 @@ type whole struct {
 }
 
 // nameOfManifest is what a manifest's folder can be called here.
-var nameOfManifest = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]*$`)
+var nameOfManifest = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9_-]*$`)
 
 // setUp is one declaration of it.
 type setUp struct {
@@ -78,7 +78,7 @@ type setUp struct {
 func All(ctx context.Context, p *app.Project, h *inventory.Host, with app.Passwords, to string,
 	encrypt bool) (*Whole, error) {
 	name, ok := strings.CutPrefix(filepath.ToSlash(filepath.Clean(to)), manifest.Dir+"/")
-	if !ok || !nameOfManifest.MatchString(name) {
+	if !ok || !nameOfManifest().MatchString(name) {
 		return nil, problem.Errorf("invalid --to %q", to).Remedy("use a directory such as %s/%s", manifest.Dir, h.Name)
 	}
 	for _, there := range []string{name, name + ".toml"} {

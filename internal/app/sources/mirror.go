@@ -75,7 +75,7 @@ func (m *Mirror) Checkout(ctx context.Context, rev string) (*Taken, error) {
 			scheme).
 			Remedy("use https:// or ssh://")
 	}
-	if rev != "" && !revision.MatchString(rev) {
+	if rev != "" && !revision().MatchString(rev) {
 		return nil, problem.Errorf("invalid revision %q", rev).Remedy("use a branch, a tag or a commit")
 	}
 	sum := sha256.Sum256([]byte(url))
@@ -88,7 +88,7 @@ func (m *Mirror) Checkout(ctx context.Context, rev string) (*Taken, error) {
 		return nil, err
 	}
 	defer unlock()
-	if whole.MatchString(rev) { // a commit is the same for ever
+	if whole().MatchString(rev) { // a commit is the same for ever
 		t := &Taken{URL: m.URL, Asked: rev, Commit: rev, Repo: filepath.Join(home, "repository.git"), Home: home,
 			Dir: filepath.Join(home, "at", rev)}
 		if now := time.Now(); os.Chtimes(t.Dir, now, now) == nil {
@@ -167,7 +167,7 @@ func (m *Mirror) follow(ctx context.Context, s *Shelf, t *Taken) error {
 		data, err = os.ReadFile(kept)
 		last = strings.TrimSpace(string(data))
 	}
-	if err == nil && last != t.Commit && !whole.MatchString(t.Asked) && !Before(ctx, t.Repo, last, t.Commit) {
+	if err == nil && last != t.Commit && !whole().MatchString(t.Asked) && !Before(ctx, t.Repo, last, t.Commit) {
 		return problem.Errorf("%s at %s is now %.12s, which does not descend from %.12s, the commit used before", m.URL,
 			cmp.Or(t.Asked, "its default branch"), t.Commit, last).
 			Remedy("if this is intended, use the full commit: --from %s@%s, or enroll the host again with it",

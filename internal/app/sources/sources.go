@@ -16,11 +16,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"jadekettle/internal/app/atomicfile"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -103,7 +103,7 @@ func lastLines(s string, n int) string {
 }
 
 // revision is what may stand behind --at; a dash first would be an option.
-var revision = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_./+@-]*$`)
+var revision = lazy.Regexp(`^[A-Za-z0-9_][A-Za-z0-9_./+@-]*$`)
 
 // CheckURL refuses a URL with a password or a token in it: it would stand in the
 // lock file and in every message.
@@ -130,7 +130,7 @@ func (s *Shelf) Fetch(ctx context.Context, p *source.Pin, commit string) error {
 	if err := CheckURL(p.URL); err != nil {
 		return err
 	}
-	if !revision.MatchString(p.At) {
+	if !revision().MatchString(p.At) {
 		return problem.Errorf("invalid revision %q", p.At).Remedy("use a tag, a branch or a commit")
 	}
 	work, err := os.MkdirTemp("", "jadekettle-source-*")
@@ -172,10 +172,10 @@ var errNoRevision = errors.New("the revision does not exist")
 
 var (
 	// whole is a commit in full: an object, whatever else has that name.
-	whole = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
+	whole = lazy.Regexp(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
 	// short is the beginning of one, and seems is what nobody takes for a name.
-	short = regexp.MustCompile(`^[0-9a-f]{4,63}$`)
-	seems = regexp.MustCompile(`^[0-9a-f]{7,63}$`)
+	short = lazy.Regexp(`^[0-9a-f]{4,63}$`)
+	seems = lazy.Regexp(`^[0-9a-f]{7,63}$`)
 )
 
 // commitOf resolves a revision as people name it, in a repository that was fetched to
@@ -191,8 +191,8 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, t
 	if name, ok := strings.CutPrefix(at, "refs/heads/"); ok {
 		at = "refs/remotes/from/" + name
 	}
-	if whole.MatchString(at) || strings.HasPrefix(at, "refs/") {
-		if commit, ok := find(at); ok && (commit == at || !whole.MatchString(at)) {
+	if whole().MatchString(at) || strings.HasPrefix(at, "refs/") {
+		if commit, ok := find(at); ok && (commit == at || !whole().MatchString(at)) {
 			return commit, strings.HasPrefix(at, "refs/tags/"), nil
 		}
 		return "", false, errNoRevision
@@ -200,7 +200,7 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, t
 	tagged, isTag := find("refs/tags/" + at)
 	branch, isBranch := find("refs/remotes/from/" + at)
 	var begins string
-	if short.MatchString(at) {
+	if short().MatchString(at) {
 		objects, _ := s.git(ctx, work, "rev-parse", "--disambiguate="+at)
 		for id := range strings.Lines(objects) {
 			if id = strings.TrimSpace(id); len(id) > len(at) {
@@ -218,7 +218,7 @@ func (s *Shelf) commitOf(ctx context.Context, work, at string) (commit string, t
 	case isTag && isBranch:
 		return "", false, problem.Errorf("%q is both a branch and a tag", at).
 			Remedy("write refs/heads/%s or refs/tags/%s", at, at)
-	case (isTag || isBranch) && (begins != "" || seems.MatchString(at)):
+	case (isTag || isBranch) && (begins != "" || seems().MatchString(at)):
 		return "", false, problem.Errorf("%q is a branch or a tag, but looks like the start of a commit", at).
 			Remedy("write refs/heads/%s, refs/tags/%s or the full commit", at, at)
 	case isTag:

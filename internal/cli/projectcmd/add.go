@@ -34,19 +34,17 @@ func add(e *cli.Env) *cobra.Command {
 		},
 		Args: cobra.ArbitraryArgs,
 	}
-	for _, k := range app.EachKind(kindsToAdd(e)) {
-		c.AddCommand(addKind(e, k))
+	if slices.Contains(e.Args, "add") { // the kinds have hundreds of flags, which would take time at every start
+		for _, k := range app.EachKind(kindsToAdd(e)) {
+			c.AddCommand(addKind(e, k))
+		}
 	}
 	return c
 }
 
-// kindsToAdd gives the kinds that add has commands for. The project is only read
-// for its own kinds when the call is about them, since that happens before flags
-// are read.
+// kindsToAdd gives the kinds that add has commands for, those of the project among them. That happens before flags are
+// read.
 func kindsToAdd(e *cli.Env) app.Kinds {
-	if !slices.Contains(e.Args, "add") {
-		return app.BuiltIn()
-	}
 	where := app.Where{}
 	for i, word := range e.Args {
 		if dir, ok := strings.CutPrefix(word, "--project="); ok {

@@ -49,10 +49,8 @@ type block struct {
 	lines string
 }
 
-// named finds the path of a file in the line before its block.
-var named = regexp.MustCompile("^`([^`]+)`.*:$")
-
 func (p Page) blocks() []block {
+	named := regexp.MustCompile("^`([^`]+)`.*:$") // in the line before a block, the path of its file
 	var out []block
 	var before string
 	open, n := false, 0

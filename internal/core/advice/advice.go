@@ -6,13 +6,13 @@ package advice
 import (
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/expr"
 	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/resolve"
@@ -287,7 +287,7 @@ func (p *adviser) unread(say func(value.Place, string, string, string)) {
 	}
 }
 
-var secretName = regexp.MustCompile(`(?i)(^|[._-])(password|passwd|passphrase|secret|token|api_?key|private_?key)$`)
+var secretName = lazy.Regexp(`(?i)(^|[._-])(password|passwd|passphrase|secret|token|api_?key|private_?key)$`)
 
 // plainSecrets finds values that had better be encrypted.
 func (p *adviser) plainSecrets(say func(value.Place, string, string, string)) {
@@ -301,7 +301,7 @@ func (p *adviser) plainSecrets(say func(value.Place, string, string, string)) {
 		u := p.Units[name]
 		for _, d := range u.Params {
 			if text, ok := d.Default.(string); ok && text != "" &&
-				(d.Type == "secret" || secretName.MatchString(d.Name)) {
+				(d.Type == "secret" || secretName().MatchString(d.Name)) {
 				say(d.Place, plainSecret, fmt.Sprintf("the default of the param %s is a secret in plain text", d.Name),
 					"remove the default and supply the value from encrypted data")
 			}
@@ -349,5 +349,5 @@ func looksSecret(name string, n *manifest.Node) bool {
 	if !ok || text == "" || manifest.Interpolated(text) {
 		return false
 	}
-	return secretName.MatchString(name) && text != "!" && text != "*" || strings.Contains(text, "PRIVATE KEY-----")
+	return secretName().MatchString(name) && text != "!" && text != "*" || strings.Contains(text, "PRIVATE KEY-----")
 }

@@ -1,11 +1,11 @@
 package advice
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
 	"jadekettle/internal/core/compile"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/value"
 )
 
@@ -44,7 +44,7 @@ type mark struct{ code, reason string }
 
 const wholeFile = -1
 
-var markForm = regexp.MustCompile(`#\s*jadekettle allow ([a-z-]+)( in this file)?:\s*(\S.*?)\s*$`)
+var markForm = lazy.Regexp(`#\s*jadekettle allow ([a-z-]+)( in this file)?:\s*(\S.*?)\s*$`)
 
 func (ms *marks) read(file string) map[int][]mark {
 	out := map[int][]mark{}
@@ -55,7 +55,7 @@ func (ms *marks) read(file string) map[int][]mark {
 	var waiting, table []mark
 	for i, line := range strings.Split(string(data), "\n") {
 		text := strings.TrimSpace(line)
-		if m := markForm.FindStringSubmatch(text); m != nil {
+		if m := markForm().FindStringSubmatch(text); m != nil {
 			switch {
 			case m[2] != "":
 				out[wholeFile] = append(out[wholeFile], mark{m[1], m[3]})

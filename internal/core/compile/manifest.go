@@ -3,11 +3,11 @@ package compile
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/param"
 	"jadekettle/internal/core/problem"
@@ -173,7 +173,7 @@ func OrNone(names []string) string {
 	return strings.Join(names, ", ")
 }
 
-var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var variable = lazy.Regexp(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // compileLoop compiles a for: one clause or a list of them. The scope that
 // comes back has its variables.
@@ -195,7 +195,7 @@ func (p *Project) compileLoop(n *manifest.Node, scope expr.Scope, ps *problem.Pr
 		}
 		good := ok && len(c.Names) <= 2
 		for _, name := range c.Names {
-			good = good && variable.MatchString(name)
+			good = good && variable().MatchString(name)
 		}
 		if !good {
 			ps.At(n.Place, fmt.Sprintf("%q is not a valid loop", text),

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -22,6 +21,7 @@ import (
 	celparser "cel.dev/cel-go/parser"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -722,7 +722,7 @@ func (p *Program) explain(err error, vars *Vars) error {
 		}
 	}
 	msg := err.Error()
-	if m := noKey.FindStringSubmatch(msg); m != nil && readsRoot(p.chains, "fleet") {
+	if m := noKey().FindStringSubmatch(msg); m != nil && readsRoot(p.chains, "fleet") {
 		if m[1] == "facts" || m[1] == "facts_age" {
 			return problem.Problem{Place: p.at(0), What: neverRead, Do: askFirst}
 		}
@@ -743,7 +743,7 @@ func (p *Program) explain(err error, vars *Vars) error {
 	return problem.Problem{Place: p.at(0), What: "the expression fails: " + tidy(said.What), Do: said.Do}
 }
 
-var noKey = regexp.MustCompile(`no such key: (\S+)`)
+var noKey = lazy.Regexp(`no such key: (\S+)`)
 
 // unread gives the reason why a custom fact could not be read, if that is
 // what a path asks for.
@@ -836,11 +836,11 @@ func offsetOf(text string, line, col int) int {
 
 // foreignOperator matches what other languages write for CEL's operators, outside of strings; a
 // string is matched whole, to be passed over.
-var foreignOperator = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[=!<>]=|=|\b(?:and|or|not)\b`)
+var foreignOperator = lazy.Regexp(`"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[=!<>]=|=|\b(?:and|or|not)\b`)
 
 // foreign finds the first operator of another language in an expression that is not valid.
 func foreign(text string) (offset int, what, do string) {
-	for _, at := range foreignOperator.FindAllStringIndex(text, -1) {
+	for _, at := range foreignOperator().FindAllStringIndex(text, -1) {
 		switch op := text[at[0]:at[1]]; op {
 		case "=":
 			return at[0], "a single = is not a comparison", "use =="
@@ -869,7 +869,7 @@ func tidy(msg string) string {
 	case strings.Contains(msg, "mismatched input '<EOF>'"):
 		return "the expression is incomplete"
 	}
-	if m := unexpected.FindStringSubmatch(msg); m != nil {
+	if m := unexpected().FindStringSubmatch(msg); m != nil {
 		return "syntax error at " + m[1]
 	}
 	return msg
@@ -879,12 +879,12 @@ func tidy(msg string) string {
 func written(name string) string { return strings.Trim(name, "_@") }
 
 // unexpected matches what the CEL parser says of a token that does not fit.
-var unexpected = regexp.MustCompile(`^(?:mismatched input|extraneous input|no viable alternative at input|` +
+var unexpected = lazy.Regexp(`^(?:mismatched input|extraneous input|no viable alternative at input|` +
 	`token recognition error at:) ('.*?')(?:$| )`)
 
 // wordOfCEL matches what the parser says of a field that is called like a word
 // of the language (CEL specification, "Syntax").
-var wordOfCEL = regexp.MustCompile(`'\.(in|true|false|null)'`)
+var wordOfCEL = lazy.Regexp(`'\.(in|true|false|null)'`)
 
 func remedy(msg string, scope Scope) string {
 	if _, rest, ok := strings.Cut(msg, "undeclared reference to '"); ok {
@@ -893,7 +893,7 @@ func remedy(msg string, scope Scope) string {
 		return problem.Meant(name, names, "available: "+strings.Join(slices.Concat(scope.roots(),
 			scope.Locals), ", ")+"; put strings in quotes")
 	}
-	if m := wordOfCEL.FindStringSubmatch(msg); m != nil {
+	if m := wordOfCEL().FindStringSubmatch(msg); m != nil {
 		return "write a name that is a CEL keyword in brackets: x[\"" + m[1] + "\"]"
 	}
 	if _, rest, ok := strings.Cut(msg, "found no matching overload for '"); ok {

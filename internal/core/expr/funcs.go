@@ -26,6 +26,7 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -711,7 +712,7 @@ func pattern(s string) (*regexp.Regexp, error) {
 	return re, nil
 }
 
-var verb = regexp.MustCompile(`%[-+0 ]?[0-9]{0,3}(?:\.[0-9]{1,2})?[a-zA-Z%]`)
+var verb = lazy.Regexp(`%[-+0 ]?[0-9]{0,3}(?:\.[0-9]{1,2})?[a-zA-Z%]`)
 
 func format(a []any) (any, error) {
 	values, at := list(a, 1), 0
@@ -719,7 +720,7 @@ func format(a []any) (any, error) {
 		return nil, errTooLong
 	}
 	var failed error
-	out := verb.ReplaceAllStringFunc(str(a, 0), func(v string) string {
+	out := verb().ReplaceAllStringFunc(str(a, 0), func(v string) string {
 		last := v[len(v)-1]
 		if last == '%' {
 			return "%"

@@ -3,7 +3,6 @@ package expr
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -435,18 +435,18 @@ func (t *Template) missingAlways(vars *Vars) error {
 }
 
 var (
-	located = regexp.MustCompile(`^template: .+?:(\d+)(?::(\d+))?: `)
-	noEntry = regexp.MustCompile(`at <(.*?)>: map has no entry for key "(.*)"`)
-	atWhat  = regexp.MustCompile(`executing ".*?" at <(.*?)>: (?:error calling ` + emit + `: )?`)
-	calling = regexp.MustCompile(`error calling \w+: `)
-	noFunc  = regexp.MustCompile(`function "(.*)" not defined`)
+	located = lazy.Regexp(`^template: .+?:(\d+)(?::(\d+))?: `)
+	noEntry = lazy.Regexp(`at <(.*?)>: map has no entry for key "(.*)"`)
+	atWhat  = lazy.Regexp(`executing ".*?" at <(.*?)>: (?:error calling ` + emit + `: )?`)
+	calling = lazy.Regexp(`error calling \w+: `)
+	noFunc  = lazy.Regexp(`function "(.*)" not defined`)
 )
 
 // explain turns text/template's error into a problem with a place.
 func (t *Template) explain(err error, vars *Vars) error {
 	msg := err.Error()
 	p := problem.Problem{Place: value.Place{File: t.file}}
-	if m := located.FindStringSubmatch(msg); m != nil {
+	if m := located().FindStringSubmatch(msg); m != nil {
 		p.Place.Line, _ = strconv.Atoi(m[1])
 		if col, err := strconv.Atoi(m[2]); err == nil {
 			p.Place.Col = t.column(p.Place.Line, col)
@@ -457,26 +457,26 @@ func (t *Template) explain(err error, vars *Vars) error {
 	switch {
 	case errors.As(err, &beyond):
 		p.What, p.Do = beyond.What, beyond.Do
-	case noEntry.MatchString(msg):
-		m := noEntry.FindStringSubmatch(msg)
+	case noEntry().MatchString(msg):
+		m := noEntry().FindStringSubmatch(msg)
 		p.What = fmt.Sprintf("unknown key %[2]q in %[1]s", m[1], m[2])
 		if m[2] == "facts" && readsRoot(t.chains, "fleet") {
 			p.What, p.Do = neverRead, askFirst
 		}
 		t.nameMissing(&p, m[2], vars)
-	case noFunc.MatchString(msg):
-		name := noFunc.FindStringSubmatch(msg)[1]
+	case noFunc().MatchString(msg):
+		name := noFunc().FindStringSubmatch(msg)[1]
 		p.What = fmt.Sprintf("unknown function %q", name)
 		p.Do = problem.Meant(name, slices.Concat(Roots, FunctionNames()),
 			"a template starts with "+strings.Join(Roots, ", "))
 	default:
-		if m := atWhat.FindStringSubmatch(msg); m != nil {
+		if m := atWhat().FindStringSubmatch(msg); m != nil {
 			what := m[1]
 			if what == emit {
 				what = t.action(p.Place)
 			}
 			what = strings.Replace(what, members, "fleet.members", 1)
-			msg = what + ": " + calling.ReplaceAllString(msg[len(m[0]):], "")
+			msg = what + ": " + calling().ReplaceAllString(msg[len(m[0]):], "")
 		}
 		said := problem.From(err)
 		p.What, p.Do = strings.TrimSuffix(msg, "; "+said.Do), said.Do

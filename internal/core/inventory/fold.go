@@ -2,14 +2,15 @@ package inventory
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
+
+	"jadekettle/internal/core/lazy"
 )
 
 // Unfold gives the names or patterns that a folded name covers: gauge-[01..04] is
 // gauge-01 to gauge-04.
 func Unfold(name string) ([]string, error) {
-	if rangeForm.FindStringIndex(name) == nil {
+	if rangeForm().FindStringIndex(name) == nil {
 		return []string{name}, nil
 	}
 	list, err := expand(name)
@@ -24,7 +25,7 @@ func Unfold(name string) ([]string, error) {
 }
 
 // lastNumber parts a name at its last number.
-var lastNumber = regexp.MustCompile(`^(.*?)([0-9]+)([^0-9]*)$`)
+var lastNumber = lazy.Regexp(`^(.*?)([0-9]+)([^0-9]*)$`)
 
 // Fold writes names shortly: neighbours that differ in their last number only
 // become a range, gauge-[01..04]. What it gives are patterns that match just
@@ -38,7 +39,7 @@ func Fold(names []string) []string {
 			i++
 			continue
 		}
-		first, last := lastNumber.FindStringSubmatch(names[i]), lastNumber.FindStringSubmatch(names[i+n-1])
+		first, last := lastNumber().FindStringSubmatch(names[i]), lastNumber().FindStringSubmatch(names[i+n-1])
 		out = append(out, fmt.Sprintf("%s[%s..%s]%s", first[1], first[2], last[2], first[3]))
 		i += n
 	}
@@ -47,7 +48,7 @@ func Fold(names []string) []string {
 
 // run counts how many names from the first on are written by counting up.
 func run(names []string) int {
-	first := lastNumber.FindStringSubmatch(names[0])
+	first := lastNumber().FindStringSubmatch(names[0])
 	if first == nil {
 		return 1
 	}

@@ -23,6 +23,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -198,7 +199,7 @@ func (l *loader) read(root *manifest.Node) {
 	}
 }
 
-var hostForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+var hostForm = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 func (l *loader) host(k manifest.Key) {
 	if k.Node.Kind != manifest.Table {
@@ -212,7 +213,7 @@ func (l *loader) host(k manifest.Key) {
 		return
 	}
 	for _, nm := range names {
-		if !hostForm.MatchString(nm.name) {
+		if !hostForm().MatchString(nm.name) {
 			l.problems.At(k.Place, fmt.Sprintf("invalid host name: %q", nm.name),
 				"use letters, digits, dots, dashes and underscores")
 			return
@@ -271,7 +272,7 @@ var (
 )
 
 func (l *loader) group(k manifest.Key) {
-	if k.Node.Kind != manifest.Table || !hostForm.MatchString(k.Name) {
+	if k.Node.Kind != manifest.Table || !hostForm().MatchString(k.Name) {
 		l.problems.At(k.Place, fmt.Sprintf("group.%s is not a valid group", k.Name),
 			"write [group.NAME], the name in letters, digits, dashes and underscores")
 		return
@@ -1020,7 +1021,7 @@ type numbered struct {
 	ranged bool
 }
 
-var rangeForm = regexp.MustCompile(`\[([0-9]+)\.\.([0-9]+)\]`)
+var rangeForm = lazy.Regexp(`\[([0-9]+)\.\.([0-9]+)\]`)
 
 // maxRange bounds how many hosts one table may make.
 const maxRange = 100_000
@@ -1028,7 +1029,7 @@ const maxRange = 100_000
 // expand gives the names that a host table's name covers: gauge-[01..04]
 // is gauge-01 to gauge-04, as wide as the first number is written.
 func expand(name string) ([]numbered, error) {
-	at := rangeForm.FindStringSubmatchIndex(name)
+	at := rangeForm().FindStringSubmatchIndex(name)
 	if at == nil {
 		if strings.ContainsAny(name, "[]*?") {
 			return nil, problem.Errorf("invalid host name: %q", name).Remedy("write a range as gauge-[01..04]")
@@ -1069,7 +1070,7 @@ func parsePattern(text string, place value.Place) (pattern, error) {
 	}
 	var b strings.Builder
 	rest := text
-	if at := rangeForm.FindStringSubmatchIndex(text); at != nil {
+	if at := rangeForm().FindStringSubmatchIndex(text); at != nil {
 		p.low, _ = strconv.ParseInt(text[at[2]:at[3]], 10, 64)
 		p.high, _ = strconv.ParseInt(text[at[4]:at[5]], 10, 64)
 		b.WriteString(glob(text[:at[0]]))

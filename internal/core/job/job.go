@@ -17,11 +17,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schedule"
@@ -95,7 +95,7 @@ func rolloutKeys() []schema.Key {
 	return out
 }
 
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$`)
 
 // Load reads the jobs of a project; none where it has no such file.
 func Load(project fs.FS, problems *problem.Problems) []*Job {
@@ -146,7 +146,7 @@ var textScope = expr.Scope{Roots: []string{"input", "data", "env"}, What: "a job
 // read reads one [job.NAME]; nil when it is none.
 func read(k manifest.Key, problems *problem.Problems) *Job {
 	j := &Job{Name: k.Name, Action: Apply, Place: k.Place}
-	if k.Node.Kind != manifest.Table || !nameForm.MatchString(k.Name) {
+	if k.Node.Kind != manifest.Table || !nameForm().MatchString(k.Name) {
 		problems.At(k.Place, fmt.Sprintf("job.%s is not a valid job", k.Name),
 			"write [job.NAME], the name in letters, "+
 				"digits, dashes and underscores")

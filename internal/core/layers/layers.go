@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -106,7 +107,7 @@ const maxFile = 16 << 20
 // scope is what the name of a layer may read.
 var scope = expr.Scope{Roots: []string{"host", "facts", "env"}, Locals: []string{"group"}, What: "a layer"}
 
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9._-]+$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9._-]+$`)
 
 // Load finds the files of a project's layers. They are not read yet.
 func Load(project fs.FS, config Config, problems *problem.Problems) *Data {
@@ -150,7 +151,7 @@ func LayerOf(file string) (string, bool) {
 
 func compile(text, env string, at value.Place) (layer, error) {
 	l := layer{text: text}
-	bare := literal.ReplaceAllString(text, "x")
+	bare := literal().ReplaceAllString(text, "x")
 	if !fs.ValidPath(bare) || bare == "." || strings.Contains(bare, "//") {
 		return l, problem.Errorf("the layer %q is not a path inside %s", text, Dir).
 			Remedy("write it like \"shared\" or \"site/${host.site}\"")
@@ -170,7 +171,7 @@ func compile(text, env string, at value.Place) (layer, error) {
 	}
 	l.like, l.any = likeness(text), likeness(text)
 	if env != "" {
-		l.like = likeness(envForm.ReplaceAllLiteralString(text, env))
+		l.like = likeness(envForm().ReplaceAllLiteralString(text, env))
 	}
 	return l, nil
 }
@@ -178,7 +179,7 @@ func compile(text, env string, at value.Place) (layer, error) {
 // likeness matches the names that a layer can give.
 func likeness(text string) *regexp.Regexp {
 	var like strings.Builder
-	for loc := literal.FindStringIndex(text); loc != nil; loc = literal.FindStringIndex(text) {
+	for loc := literal().FindStringIndex(text); loc != nil; loc = literal().FindStringIndex(text) {
 		like.WriteString(regexp.QuoteMeta(text[:loc[0]]) + `[A-Za-z0-9._-]+`)
 		text = text[loc[1]:]
 	}
@@ -189,14 +190,14 @@ func likeness(text string) *regexp.Regexp {
 // a layer that names env gives it there.
 func OfEnv(layers []string, name, env string) bool {
 	return slices.ContainsFunc(layers, func(l string) bool {
-		filled := envForm.ReplaceAllLiteralString(l, env)
+		filled := envForm().ReplaceAllLiteralString(l, env)
 		return filled != l && likeness(filled).MatchString(name)
 	})
 }
 
-var envForm = regexp.MustCompile(`\$\{\s*env\s*\}`)
+var envForm = lazy.Regexp(`\$\{\s*env\s*\}`)
 
-var literal = regexp.MustCompile(`\$\{[^}]*\}`)
+var literal = lazy.Regexp(`\$\{[^}]*\}`)
 
 // View is what decides which layers a host has.
 type View struct {
@@ -288,7 +289,7 @@ func (l *layer) namesFor(h View) (names []string, known bool, err error) {
 			continue // an empty value, as env without environments
 		}
 		for _, seen := range saw {
-			if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm.MatchString(text) || text == "." ||
+			if text, ok := value.Text(seen.Value); !ok || text != "" && (!nameForm().MatchString(text) || text == "." ||
 				text == "..") {
 				return nil, true, problem.Errorf("the layer %q cannot use %s, which is %s", l.text, seen.Name,
 					shown(seen.Value)).Remedy("use letters, digits, dots, dashes and underscores")

@@ -1,9 +1,9 @@
 package manifest
 
 import (
-	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -69,13 +69,13 @@ func leading(s string) int { return len([]rune(s)) - len([]rune(strings.TrimLeft
 
 // trailing gives the comment at the end of a line with a simple value.
 func trailing(line string) string {
-	if m := lastComment.FindString(strings.TrimRight(line, "\r\n")); m != "" {
+	if m := lastComment().FindString(strings.TrimRight(line, "\r\n")); m != "" {
 		return m
 	}
 	return ""
 }
 
-var lastComment = regexp.MustCompile(`[ \t]+#[^"'\]}]*$`)
+var lastComment = lazy.Regexp(`[ \t]+#[^"'\]}]*$`)
 
 func addTable(lines []string, at *Node, table []string, have int, line string) []string {
 	if have > 0 && at.origin == byDots {
@@ -135,11 +135,11 @@ func verified(name string, lines []string, table []string, key string) ([]byte, 
 	return out, nil
 }
 
-var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var bareKey = lazy.Regexp(`^[A-Za-z0-9_-]+$`)
 
 // QuoteKey writes a key of TOML, quoted where it must be.
 func QuoteKey(k string) string {
-	if bareKey.MatchString(k) {
+	if bareKey().MatchString(k) {
 		return k
 	}
 	return value.Quote(k)

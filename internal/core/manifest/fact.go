@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
 	"jadekettle/internal/core/value"
@@ -38,7 +38,7 @@ var FactKeys = []schema.Key{
 }
 
 // factName is what CEL and templates can select below facts.own.
-var factName = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
+var factName = lazy.Regexp(`^[a-z_][a-z0-9_]*$`)
 
 // UsualFactLimit is how long the command of a fact may take that says nothing
 // else.
@@ -83,7 +83,7 @@ func readFacts(n *Node, problems *problem.Problems) []Fact {
 			problems.At(k.Place, fmt.Sprintf("fact.%s must be a table", k.Name), factForm)
 			continue
 		}
-		if !factName.MatchString(k.Name) {
+		if !factName().MatchString(k.Name) {
 			problems.At(k.Place, fmt.Sprintf("invalid fact name: %q", k.Name), "use lower-case letters, digits and "+
 				"underscores")
 			continue

@@ -8,7 +8,6 @@ import (
 	"io"
 	"math"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +15,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -69,7 +69,7 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 				break
 			}
 		}
-		problems.At(at, "not valid YAML: "+strings.TrimPrefix(lineOf.ReplaceAllString(err.Error(), ""), "yaml: "), do)
+		problems.At(at, "not valid YAML: "+strings.TrimPrefix(lineOf().ReplaceAllString(err.Error(), ""), "yaml: "), do)
 		return empty, false
 	}
 	var more yaml.Node
@@ -90,7 +90,7 @@ func parseYAML(name string, data []byte, problems *problem.Problems) (*Node, boo
 	return root, r.whole
 }
 
-var lineOf = regexp.MustCompile(`line ([0-9]+): `)
+var lineOf = lazy.Regexp(`line ([0-9]+): `)
 
 // indentedByTab says at which column a tab indents a line.
 func indentedByTab(data []byte, line int) (col int, tab bool) {
@@ -106,7 +106,7 @@ func indentedByTab(data []byte, line int) (col int, tab bool) {
 
 func yamlPlace(name string, err error) value.Place {
 	p := value.Place{File: name, Line: 1}
-	if m := lineOf.FindStringSubmatch(err.Error()); m != nil {
+	if m := lineOf().FindStringSubmatch(err.Error()); m != nil {
 		p.Line, _ = strconv.Atoi(m[1])
 	}
 	return p
@@ -165,11 +165,11 @@ func (r *yamlReader) key(out *Node, k, v *yaml.Node, depth int) {
 // ("Core Schema") and this program take them as text.
 var (
 	oldBools = []string{"y", "n", "yes", "no", "on", "off"}
-	zeroLead = regexp.MustCompile(`^[-+]?0[0-9_]+$`)
-	sexages  = regexp.MustCompile(`^[-+]?[0-9]+(:[0-5]?[0-9])+$`)
-	coreInt  = regexp.MustCompile(`^[-+]?[0-9]+$`)
+	zeroLead = lazy.Regexp(`^[-+]?0[0-9_]+$`)
+	sexages  = lazy.Regexp(`^[-+]?[0-9]+(:[0-5]?[0-9])+$`)
+	coreInt  = lazy.Regexp(`^[-+]?[0-9]+$`)
 
-	hexOrOctal = regexp.MustCompile(`^0(x[0-9a-fA-F]+|o[0-7]+)$`)
+	hexOrOctal = lazy.Regexp(`^0(x[0-9a-fA-F]+|o[0-7]+)$`)
 )
 
 func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
@@ -185,11 +185,11 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 		warn("yaml-word", fmt.Sprintf("unquoted %s is a string here, but true or false to other YAML parsers", n.Value),
 			fmt.Sprintf("write %q, or true or false", n.Value))
 		return n.Value
-	case zeroLead.MatchString(n.Value):
+	case zeroLead().MatchString(n.Value):
 		warn("yaml-number", fmt.Sprintf("%s, with a leading zero, is a string here, but an octal number to other "+
 			"YAML parsers", n.Value), fmt.Sprintf("write %q, or the number without the zero", n.Value))
 		return n.Value
-	case sexages.MatchString(n.Value):
+	case sexages().MatchString(n.Value):
 		warn("yaml-number", fmt.Sprintf("%s is a string here, but a base-60 number to other YAML parsers", n.Value),
 			fmt.Sprintf("write %q", n.Value))
 		return n.Value
@@ -200,7 +200,7 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 	case "!!bool":
 		return strings.EqualFold(n.Value, "true")
 	case "!!int":
-		if coreInt.MatchString(n.Value) {
+		if coreInt().MatchString(n.Value) {
 			i, err := strconv.ParseInt(n.Value, 10, 64)
 			if err != nil {
 				r.wrong(at, "the integer "+n.Value+" does not fit 64 bits", "put it in quotes if it is a string")
@@ -208,7 +208,7 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 			return i
 		}
 		// YAML 1.2 ("Core Schema") has 0x and 0o besides, and nothing else.
-		if hexOrOctal.MatchString(n.Value) {
+		if hexOrOctal().MatchString(n.Value) {
 			if i, err := strconv.ParseInt(n.Value, 0, 64); err == nil {
 				return i
 			}
@@ -217,7 +217,7 @@ func (r *yamlReader) scalar(n *yaml.Node, at value.Place) any {
 		warn("yaml-number", fmt.Sprintf("%s is a string here, but a number to other YAML parsers", n.Value),
 			fmt.Sprintf("write %q, or the number in digits", n.Value))
 	case "!!float":
-		if coreInt.MatchString(n.Value) {
+		if coreInt().MatchString(n.Value) {
 			r.wrong(at, "the integer "+n.Value+" does not fit 64 bits", "put it in quotes if it is a string")
 		}
 		var f float64

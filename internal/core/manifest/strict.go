@@ -1,10 +1,10 @@
 package manifest
 
 import (
-	"regexp"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 )
 
@@ -83,9 +83,9 @@ func (s *text) quoted(from int, problems *problem.Problems) int {
 }
 
 var (
-	dateForm = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
-	timeForm = regexp.MustCompile(`^[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?$`)
-	zoneForm = regexp.MustCompile(`^(.*?)([Zz]|[+-](?:[01][0-9]|2[0-3]):[0-5][0-9])$`)
+	dateForm = lazy.Regexp(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
+	timeForm = lazy.Regexp(`^[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?$`)
+	zoneForm = lazy.Regexp(`^(.*?)([Zz]|[+-](?:[01][0-9]|2[0-3]):[0-5][0-9])$`)
 )
 
 // isTime says whether a text is a date, a time or both as TOML has them (RFC
@@ -93,7 +93,7 @@ var (
 func isTime(s string) bool {
 	if len(s) > 10 && (s[10] == 'T' || s[10] == 't' || s[10] == ' ') {
 		rest := s[11:]
-		if m := zoneForm.FindStringSubmatch(rest); m != nil {
+		if m := zoneForm().FindStringSubmatch(rest); m != nil {
 			rest = m[1]
 		}
 		return isDate(s[:10]) && isClock(rest)
@@ -103,12 +103,12 @@ func isTime(s string) bool {
 
 func isDate(s string) bool {
 	_, err := time.Parse("2006-01-02", s)
-	return err == nil && dateForm.MatchString(s)
+	return err == nil && dateForm().MatchString(s)
 }
 
 func isClock(s string) bool {
 	at, _, _ := strings.Cut(s, ".")
 	_, err := time.Parse("15:04:05", at)
-	return timeForm.MatchString(s) && (err == nil || strings.HasSuffix(at, ":60") &&
+	return timeForm().MatchString(s) && (err == nil || strings.HasSuffix(at, ":60") &&
 		isClock(strings.TrimSuffix(at, "60")+"59"))
 }

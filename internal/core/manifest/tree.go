@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,6 +14,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2/unstable"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -316,10 +316,10 @@ func (b *builder) parse(start int) int {
 }
 
 var (
-	zeroLed  = regexp.MustCompile(`^[^#"']*=\s*(0[0-9]+)\s*(#.*)?$`)
-	bareName = regexp.MustCompile(`^\s*\[\s*([A-Za-z0-9_-]+)\.([^"'\[\]]*[^"'\[\]A-Za-z0-9_.\s-][^"'\[\]]*?)\s*\]`)
-	yamlLine = regexp.MustCompile(`^\s*(-\s.*|[A-Za-z0-9_./~-]+\s*:(\s.*)?)$`)
-	unquoted = regexp.MustCompile(`^[^#"']*=\s*([A-Za-z_/~$][^"'#\[\]{}]*?)\s*(#.*)?$`)
+	zeroLed  = lazy.Regexp(`^[^#"']*=\s*(0[0-9]+)\s*(#.*)?$`)
+	bareName = lazy.Regexp(`^\s*\[\s*([A-Za-z0-9_-]+)\.([^"'\[\]]*[^"'\[\]A-Za-z0-9_.\s-][^"'\[\]]*?)\s*\]`)
+	yamlLine = lazy.Regexp(`^\s*(-\s.*|[A-Za-z0-9_./~-]+\s*:(\s.*)?)$`)
+	unquoted = lazy.Regexp(`^[^#"']*=\s*([A-Za-z_/~$][^"'#\[\]{}]*?)\s*(#.*)?$`)
 )
 
 // syntax notes a syntax error, with the remedy for the ones that people make.
@@ -330,12 +330,12 @@ func (b *builder) syntax(at int, err error) {
 		line, _, _ = strings.Cut(string(b.src.data[b.src.lines[place.Line-1]:]), "\n")
 		line = strings.TrimSuffix(line, "\r")
 	}
-	if m := zeroLed.FindStringSubmatch(line); m != nil {
+	if m := zeroLed().FindStringSubmatch(line); m != nil {
 		place.Col = utf8.RuneCountInString(line[:strings.LastIndex(line, m[1])]) + 1
 		b.problems.At(place, m[1]+" is not a TOML number because it starts with 0", `put it in quotes: "`+m[1]+`"`)
 		return
 	}
-	if m := unquoted.FindStringSubmatch(line); m != nil && m[1] != "true" && m[1] != "false" {
+	if m := unquoted().FindStringSubmatch(line); m != nil && m[1] != "true" && m[1] != "false" {
 		place.Col = utf8.RuneCountInString(line[:strings.LastIndex(line, m[1])]) + 1
 		do := `put it in quotes: "` + m[1] + `"`
 		switch strings.ToLower(m[1]) {
@@ -348,9 +348,9 @@ func (b *builder) syntax(at int, err error) {
 		return
 	}
 	do := ""
-	if m := bareName.FindStringSubmatch(line); m != nil {
+	if m := bareName().FindStringSubmatch(line); m != nil {
 		do = fmt.Sprintf("put the name in quotes: [%s.%q]", m[1], m[2])
-	} else if yamlLine.MatchString(line) {
+	} else if yamlLine().MatchString(line) {
 		do = "this file is TOML, not YAML: write [kind.name] or [kind.\"/a/path\"] above, and key = value here"
 	}
 	b.problems.At(place, "not valid TOML: "+strings.TrimPrefix(err.Error(), "toml: "), do)

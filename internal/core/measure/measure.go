@@ -10,11 +10,11 @@ package measure
 import (
 	"fmt"
 	"math/big"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 )
 
@@ -24,13 +24,13 @@ const (
 	SizeForms     = `use a form such as "512", "2TB" or "1.5 GiB"`
 )
 
-var daysForm = regexp.MustCompile(`^([0-9]{1,5})d(.*)$`)
+var daysForm = lazy.Regexp(`^([0-9]{1,5})d(.*)$`)
 
 // ParseDuration parses a duration such as 90s, 10m, 1h30m, 7d or 1d12h. Negative durations, and durations of more than
 // about 290 years, are errors.
 func ParseDuration(s string) (time.Duration, error) {
 	rest, days := s, time.Duration(0)
-	if m := daysForm.FindStringSubmatch(s); m != nil {
+	if m := daysForm().FindStringSubmatch(s); m != nil {
 		n, _ := strconv.Atoi(m[1])
 		rest, days = m[2], time.Duration(n)*24*time.Hour
 	}
@@ -65,12 +65,12 @@ func ParseSeconds(s string) (int64, error) {
 	return int64(d / time.Second), err
 }
 
-var sizeForm = regexp.MustCompile(`^\s*([0-9]+(?:\.[0-9]+)?)\s*([kKMGTP]?i?)[bB]?\s*$`)
+var sizeForm = lazy.Regexp(`^\s*([0-9]+(?:\.[0-9]+)?)\s*([kKMGTP]?i?)[bB]?\s*$`)
 
 // ParseBytes reads a size: 512, 2TB, 1.5 GiB. k, M, G, T and P count in
 // thousands (SI), Ki to Pi in 1024s (IEC 80000-13).
 func ParseBytes(s string) (int64, error) {
-	m := sizeForm.FindStringSubmatch(s)
+	m := sizeForm().FindStringSubmatch(s)
 	if m == nil {
 		return 0, problem.Errorf("invalid size %q", s).Remedy(SizeForms)
 	}

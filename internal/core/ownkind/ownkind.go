@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -49,7 +49,7 @@ var types = map[string]schema.Type{"string": schema.Text, "bool": schema.Bool, "
 	"path": schema.Path, "name": schema.Name, "duration": schema.Duration, "secret": schema.Hidden,
 	"table": schema.Values}
 
-var nameForm = regexp.MustCompile(`^[a-z][a-z0-9_]{1,40}$`)
+var nameForm = lazy.Regexp(`^[a-z][a-z0-9_]{1,40}$`)
 
 // Load reads the kinds that lie in folders, such as "" for the project and those
 // of its sources. A kind that a built-in one or another has the name of is a
@@ -112,7 +112,7 @@ func read(files fs.FS, dir string, problems *problem.Problems) *schema.Kind {
 			"create it; `jadekettle kinds new NAME` writes one")
 		return nil
 	}
-	if !nameForm.MatchString(r.kind.Name) {
+	if !nameForm().MatchString(r.kind.Name) {
 		r.at(value.Place{File: file}, fmt.Sprintf("invalid kind name: %q", r.kind.Name),
 			"name the directory with lower-case letters, digits and underscores")
 	}
@@ -165,7 +165,7 @@ func (r *reader) read(dir string, root *manifest.Node) {
 func (r *reader) attribute(k manifest.Key) {
 	a := schema.Attr{Name: k.Name, Doc: "An attribute of this kind."}
 	taken := slices.ContainsFunc(schema.Common, func(c schema.Attr) bool { return c.Name == k.Name })
-	if k.Node.Kind != manifest.Table || !nameForm.MatchString(k.Name) || taken {
+	if k.Node.Kind != manifest.Table || !nameForm().MatchString(k.Name) || taken {
 		r.at(k.Place, fmt.Sprintf("%q is not a valid attribute name", k.Name),
 			"write [attribute.NAME] in lower-case letters, with a name that is not common to all kinds")
 		return

@@ -22,6 +22,7 @@ import (
 	"strings"
 
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
@@ -79,7 +80,7 @@ var Keys = []schema.Key{
 	{Name: "about", Takes: schema.TakesText, Doc: "A description."},
 }
 
-var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var nameForm = lazy.Regexp(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // Read checks one [param.NAME] table.
 func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
@@ -89,7 +90,7 @@ func Read(k manifest.Key, problems *problem.Problems) (*Decl, bool) {
 			fmt.Sprintf("write [param.%s] and below it type, default and about", k.Name))
 		return nil, false
 	}
-	if !nameForm.MatchString(k.Name) {
+	if !nameForm().MatchString(k.Name) {
 		problems.At(k.Place, fmt.Sprintf("invalid param name: %q", k.Name),
 			"use letters, digits and underscores, starting with a letter")
 		return nil, false
@@ -302,7 +303,7 @@ func (d *Decl) example() string {
 	return "use that form"
 }
 
-var nameOfHost = regexp.MustCompile(`^` + nameLabel + `(\.` + nameLabel + `)*$`)
+var nameOfHost = lazy.Regexp(`^` + nameLabel + `(\.` + nameLabel + `)*$`)
 
 // nameLabel is one part of a host name (RFC 1123, 2.1).
 const nameLabel = `[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?`
@@ -311,7 +312,7 @@ func address(s string) bool {
 	if _, err := netip.ParseAddr(s); err == nil {
 		return true
 	}
-	return len(s) <= 253 && nameOfHost.MatchString(s)
+	return len(s) <= 253 && nameOfHost().MatchString(s)
 }
 
 func shown(v any) string {

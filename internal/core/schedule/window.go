@@ -1,12 +1,12 @@
 package schedule
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 )
 
@@ -22,7 +22,7 @@ func (w Window) String() string { return w.text }
 
 var (
 	dayNames   = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"} // as time.Weekday counts
-	hoursForm  = regexp.MustCompile(`^([0-9]{1,2}):([0-9]{2})-([0-9]{1,2}):([0-9]{2})$`)
+	hoursForm  = lazy.Regexp(`^([0-9]{1,2}):([0-9]{2})-([0-9]{1,2}):([0-9]{2})$`)
 	wholeDay   = 24 * 60
 	windowHelp = `write days, hours or both, such as "sat-sun", "22:00-05:00" or "mon,wed 01:00-04:30"`
 )
@@ -35,7 +35,7 @@ func ParseWindow(text string) (Window, error) {
 	if len(parts) == 0 || len(parts) > 2 {
 		return w, wrong
 	}
-	if m := hoursForm.FindStringSubmatch(parts[len(parts)-1]); m != nil {
+	if m := hoursForm().FindStringSubmatch(parts[len(parts)-1]); m != nil {
 		var n [4]int
 		for i := range n {
 			n[i], _ = strconv.Atoi(m[i+1])

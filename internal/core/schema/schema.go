@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -549,7 +550,7 @@ func names(list []Attr) []string {
 // (chown(2)).
 const maxID = 1<<32 - 2
 
-var nameForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}\$?$`)
+var nameForm = lazy.Regexp(`^[A-Za-z_][A-Za-z0-9_.-]{0,31}\$?$`)
 
 func (a Attr) one(v any) (any, error) {
 	if list, ok := v.([]any); ok {
@@ -660,7 +661,7 @@ func (a Attr) text(s string) (any, error) {
 		}
 		return p, nil
 	case Name:
-		if !nameForm.MatchString(s) {
+		if !nameForm().MatchString(s) {
 			return nil, problem.Errorf("%s: invalid user or group name %q", a.Name, s).
 				Remedy("use up to 32 letters, digits, dots, dashes and underscores, starting with a letter or " +
 					"underscore")

@@ -70,7 +70,7 @@ var sampleRun = map[string]any{"mode": "apply", "code": int64(0), "env": "", "nu
 
 // readNotify reads one [notify.NAME].
 func (s *Settings) readNotify(k manifest.Key, problems *problem.Problems) {
-	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
+	if k.Node.Kind != manifest.Table || !envForm().MatchString(k.Name) {
 		problems.At(k.Place, fmt.Sprintf("notify.%s is not a valid notification", k.Name),
 			"write [notify.NAME], the name in letters, digits, dashes and underscores")
 		return

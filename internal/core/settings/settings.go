@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"jadekettle/internal/core/facts"
 	"jadekettle/internal/core/layers"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -82,7 +82,7 @@ func defaults() Settings {
 	}
 }
 
-var projectForm = regexp.MustCompile(`^[A-Za-z0-9_-]{4,64}$`)
+var projectForm = lazy.Regexp(`^[A-Za-z0-9_-]{4,64}$`)
 
 // setting is one key of jadekettle.toml: what it means and where it goes.
 type setting struct {
@@ -208,7 +208,7 @@ func names(keys []schema.Key) []string {
 
 func (s *Settings) setProject(n *manifest.Node) error {
 	text, _ := n.Value.(string)
-	if !projectForm.MatchString(text) {
+	if !projectForm().MatchString(text) {
 		return problem.Errorf("project must be 4 to 64 letters, digits, dashes and underscores").
 			Remedy("write, for example, project = \"tide-pier\" and do not change it later: hosts use this name to " +
 				"remember what is managed")
@@ -219,7 +219,7 @@ func (s *Settings) setProject(n *manifest.Node) error {
 
 func (s *Settings) setRequires(n *manifest.Node) error {
 	text, _ := n.Value.(string)
-	if !requiresForm.MatchString(text) {
+	if !requiresForm().MatchString(text) {
 		return problem.Errorf("invalid version in requires: %s", value.Shown(n.Plain())).
 			Remedy(`use the minimum version, such as ">= 0.1"`)
 	}
@@ -313,10 +313,10 @@ func (s *Settings) lists(at string, n *manifest.Node, problems *problem.Problems
 	}
 }
 
-var envForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+var envForm = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 func (s *Settings) environment(k manifest.Key, problems *problem.Problems) {
-	if k.Node.Kind != manifest.Table || !envForm.MatchString(k.Name) {
+	if k.Node.Kind != manifest.Table || !envForm().MatchString(k.Name) {
 		problems.At(k.Place, fmt.Sprintf("env.%s is not a valid environment", k.Name),
 			"write [env.NAME], the name in letters, digits, dashes and underscores")
 		return
@@ -361,7 +361,7 @@ func (s *Settings) Choose(env string) error {
 	return nil
 }
 
-var requiresForm = regexp.MustCompile(`^>= *[0-9]{1,6}(\.[0-9]{1,6}){0,2}$`)
+var requiresForm = lazy.Regexp(`^>= *[0-9]{1,6}(\.[0-9]{1,6}){0,2}$`)
 
 // Glance gives a project's settings as far as they can be read, and leaves what
 // is wrong with them to Load.

@@ -11,10 +11,10 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/shell"
@@ -40,13 +40,13 @@ type Pin struct {
 }
 
 var (
-	nameForm   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
-	commitForm = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
-	hashForm   = regexp.MustCompile(`^sha256:[0-9a-f]{64}$`)
+	nameForm   = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+	commitForm = lazy.Regexp(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
+	hashForm   = lazy.Regexp(`^sha256:[0-9a-f]{64}$`)
 )
 
 // ValidName says whether a source may be called so.
-func ValidName(name string) bool { return nameForm.MatchString(name) }
+func ValidName(name string) bool { return nameForm().MatchString(name) }
 
 // Read reads the lock file alone. No file means no sources.
 func Read(project fs.FS, problems *problem.Problems) []Pin {
@@ -83,8 +83,8 @@ func Read(project fs.FS, problems *problem.Problems) []Pin {
 			}
 			p.URL, p.At, p.Commit, p.Hash = text("url"), text("at"), text("commit"), text("content")
 			if s.Node.Kind != manifest.Table || !ValidName(s.Name) || p.URL == "" ||
-				!commitForm.MatchString(p.Commit) ||
-				!hashForm.MatchString(p.Hash) {
+				!commitForm().MatchString(p.Commit) ||
+				!hashForm().MatchString(p.Hash) {
 				problems.At(s.Place, fmt.Sprintf("the pin of %q is incomplete: it needs url, at, commit and content",
 					s.Name), do)
 				continue

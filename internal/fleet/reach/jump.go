@@ -8,7 +8,6 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -16,6 +15,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/shell"
 )
@@ -200,7 +200,7 @@ func throughCommand(t Target) (net.Conn, error) {
 func (t Target) expanded() string {
 	host, port, _ := net.SplitHostPort(t.hostPort())
 	word := func(s string) string {
-		if plainWord.MatchString(s) {
+		if plainWord().MatchString(s) {
 			return s
 		}
 		return shell.Quote(s)
@@ -210,7 +210,7 @@ func (t Target) expanded() string {
 }
 
 // plainWord needs no quotes; within [%h]:%p they would only be in the way.
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9@._:-]+$`)
+var plainWord = lazy.Regexp(`^[A-Za-z0-9@._:-]+$`)
 
 // commandConn is a command as a connection.
 type commandConn struct {

@@ -23,6 +23,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"golang.org/x/text/unicode/norm"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 )
@@ -196,7 +197,7 @@ var rewrites sync.Map // from statements as this package writes them
 
 // place is where an argument is, with its number where that is said, and whether it is a
 // pattern.
-var place = regexp.MustCompile(`(GLOB )?\?(\d*)`)
+var place = lazy.Regexp(`(GLOB )?\?(\d*)`)
 
 func (onServer) statement(query string, args []any) (string, []any) {
 	kept, ok := rewrites.Load(query)
@@ -222,8 +223,8 @@ func (onServer) statement(query string, args []any) (string, []any) {
 
 func rewrite(query string) *rewritten {
 	r, next := &rewritten{}, 0
-	r.text = place.ReplaceAllStringFunc(query, func(found string) string {
-		part := place.FindStringSubmatch(found)
+	r.text = place().ReplaceAllStringFunc(query, func(found string) string {
+		part := place().FindStringSubmatch(found)
 		n, err := strconv.Atoi(part[2])
 		if err != nil {
 			next++

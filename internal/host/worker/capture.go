@@ -3,10 +3,10 @@ package worker
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strconv"
 	"unicode/utf8"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -87,7 +87,7 @@ func (s *session) captureOne(ctx context.Context, ref value.Ref) []plan.Captured
 
 // secretText is what private keys and stored passwords look like: the first line
 // of PEM (RFC 7468) and of OpenSSH's keys, an age identity, and crypt(5).
-var secretText = regexp.MustCompile(`-----BEGIN [A-Z0-9 ]*PRIVATE KEY|AGE-SECRET-KEY-1|` +
+var secretText = lazy.Regexp(`-----BEGIN [A-Z0-9 ]*PRIVATE KEY|AGE-SECRET-KEY-1|` +
 	`\$(?:1|2[abxy]|5|6|7|y|gy|argon2[a-z]*)\$[./A-Za-z0-9,=$+-]{8}`)
 
 // withhold leaves out what nobody asked for by name and others are not to read: what
@@ -99,7 +99,7 @@ func withhold(c *plan.Captured) {
 	if bits, err := strconv.ParseUint(mode, 8, 32); err == nil && bits&0o077 == 0 && c.Ref.Kind == "file" {
 		why = "only its owner may read it"
 	}
-	if secretText.MatchString(content) || secretText.Match(c.Bytes) {
+	if secretText().MatchString(content) || secretText().Match(c.Bytes) {
 		why = "it contains a private key or a password hash"
 	}
 	if why != "" {

@@ -7,10 +7,10 @@ import (
 	"errors"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -88,7 +88,7 @@ discard_edits = true
 		case secretIn(u):
 			return "url", problem.Errorf("the address contains a password, and every user of the host can see it").
 				Remedy("use ssh_key, or git's credential store")
-		case a.Has("revision") && (len(rev) > 200 || !revisionForm.MatchString(rev)):
+		case a.Has("revision") && (len(rev) > 200 || !revisionForm().MatchString(rev)):
 			return "revision", problem.Errorf("invalid branch, tag or commit %q", rev).Remedy("use an existing one")
 		case strings.Count(name, "/") < 2:
 			return "", problem.Errorf("%s is a system directory", name).Remedy("check out into a directory below it")
@@ -99,7 +99,7 @@ discard_edits = true
 
 // revisionForm is narrower than what git takes (git-check-ref-format(1)). It
 // counts nothing, since that takes a millisecond of every worker's start.
-var revisionForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._/@+-]*$`)
+var revisionForm = lazy.Regexp(`^[A-Za-z0-9_][A-Za-z0-9._/@+-]*$`)
 
 // seemsCommit says whether a name reads like the beginning of a commit.
 func seemsCommit(rev string) bool {
@@ -107,7 +107,7 @@ func seemsCommit(rev string) bool {
 }
 
 // commitForm is a whole one.
-var commitForm = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
+var commitForm = lazy.Regexp(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 
 // secretIn says whether an address holds a password.
 func secretIn(u string) bool {
@@ -215,7 +215,7 @@ func (checkouts) Read(ctx context.Context, env *kind.Env, t plan.Task) (state, e
 		}
 	}
 	rev := t.Attrs.Text("revision")
-	if commitForm.MatchString(rev) {
+	if commitForm().MatchString(rev) {
 		st.want = rev
 		return st, missing
 	}
@@ -317,7 +317,7 @@ func (g *git) meant(ctx context.Context, rev string) (string, error) {
 			"%s is a branch or tag in the repository, but looks like the start of a commit", rev).
 			Remedy("write refs/heads/%s, refs/tags/%s or the full commit", rev, rev)
 	}
-	if commitForm.MatchString(commit) {
+	if commitForm().MatchString(commit) {
 		return commit, nil
 	}
 	return "", problem.Errorf("the repository does not have a branch or tag %s", rev).

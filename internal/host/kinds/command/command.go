@@ -6,9 +6,9 @@ import (
 	"errors"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -117,7 +117,7 @@ func check(_ string, a value.Attrs) (string, error) {
 				"%s contains a secret, but other users of the host can see the environment",
 				name).Remedy("pass it with input")
 		}
-		if !variable.MatchString(name) {
+		if !variable().MatchString(name) {
 			return "environment", problem.Errorf("invalid variable name %q", name).
 				Remedy("use letters, digits and _")
 		}
@@ -126,7 +126,7 @@ func check(_ string, a value.Attrs) (string, error) {
 }
 
 // variable is the form of a variable's name (POSIX, "Environment Variable Definition").
-var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var variable = lazy.Regexp(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // Kind is the kind of commands.
 func Kind() kind.Kind { return kind.Each(commands{}) }

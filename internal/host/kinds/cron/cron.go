@@ -3,12 +3,12 @@ package cron
 
 import (
 	"context"
-	"regexp"
 	"strings"
 
 	parser "github.com/robfig/cron/v3"
 
 	"jadekettle/internal/core/cronline"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -52,7 +52,7 @@ absent = true
 	},
 	Captures: []string{"schedule", "run", "user", "environment"},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("cron does not read a file named %q", name).
 				Remedy("use letters, digits, dashes and underscores")
 		}
@@ -71,7 +71,7 @@ absent = true
 }
 
 // nameForm is what Debian's cron takes; see "DEBIAN SPECIFIC" in cron(8).
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9_-]{1,60}$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9_-]{1,60}$`)
 
 func check(_ string, a value.Attrs) (string, error) {
 	if s := a.Text("schedule"); s != "" {
@@ -92,7 +92,7 @@ func check(_ string, a value.Attrs) (string, error) {
 	}
 	for name, v := range a.Table("environment") {
 		text, isText := value.Text(v)
-		if !variable.MatchString(name) || !isText || value.HasControl(text) || strings.Contains(text, "\"") {
+		if !variable().MatchString(name) || !isText || value.HasControl(text) || strings.Contains(text, "\"") {
 			return "environment", problem.Errorf("cron does not accept %s in a variable", name).
 				Remedy("secrets, line breaks and double quotes are not allowed")
 		}
@@ -100,7 +100,7 @@ func check(_ string, a value.Attrs) (string, error) {
 	return "", nil
 }
 
-var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var variable = lazy.Regexp(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // Kind is the kind of schedules.
 func Kind() kind.Kind { return schedules{kind.Edits(edit{})} }
@@ -109,7 +109,7 @@ func Kind() kind.Kind { return schedules{kind.Edits(edit{})} }
 type schedules struct{ kind.Kind }
 
 // own says how a file of one schedule is written and read.
-var own = kind.OwnFile{Folder: folder, Fits: nameForm.MatchString, Parse: parsed, Content: content,
+var own = kind.OwnFile{Folder: folder, Fits: nameForm().MatchString, Parse: parsed, Content: content,
 	Else: "more than one schedule"}
 
 // Names lists the files that hold one schedule and nothing else.
@@ -137,7 +137,7 @@ func parsed(text string) (map[string]any, bool) {
 			return nil, false
 		}
 		name, v, assigned := strings.Cut(line, "=")
-		if name = strings.Trim(name, blanks); assigned && variable.MatchString(name) {
+		if name = strings.Trim(name, blanks); assigned && variable().MatchString(name) {
 			env[name] = unquoted(strings.Trim(v, blanks))
 			continue
 		}

@@ -11,10 +11,10 @@ import (
 	"io/fs"
 	"net/url"
 	"path"
-	"regexp"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -38,7 +38,7 @@ var Attrs = []schema.Attr{
 		Examples: []string{`"10m"`}},
 }
 
-var sumForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+var sumForm = lazy.Regexp(`^[0-9a-f]{64}$`)
 
 // Check looks at the attributes together, of what is fetched when remote.
 func Check(a value.Attrs, remote bool) (string, error) {
@@ -51,7 +51,7 @@ func Check(a value.Attrs, remote bool) (string, error) {
 	switch {
 	case a.Bool("absent") || !remote:
 		return "", nil
-	case sum != "" && !sumForm.MatchString(sum):
+	case sum != "" && !sumForm().MatchString(sum):
 		return "sha256", problem.Errorf("invalid SHA-256 %q", sum).
 			Remedy("use the 64 lower-case hexadecimal digits that `sha256sum FILE` prints")
 	case sum != "" && a.Bool("insecure_without_checksum"):

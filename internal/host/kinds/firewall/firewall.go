@@ -11,13 +11,12 @@ import (
 	"io/fs"
 	"net/netip"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -67,7 +66,7 @@ from = ["192.0.2.128/25"]
 	},
 	Captures: []string{"open", "refuse", "from", "interface", "may_close_our_port"},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("invalid firewall name %q", name).
 				Remedy("use lower-case letters, digits, dashes and underscores")
 		}
@@ -78,8 +77,8 @@ from = ["192.0.2.128/25"]
 }
 
 var (
-	nameForm      = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,60}$`)
-	interfaceForm = regexp.MustCompile(`^[A-Za-z0-9_.@:-]{1,15}$`)
+	nameForm      = lazy.Regexp(`^[a-z0-9][a-z0-9_-]{0,60}$`)
+	interfaceForm = lazy.Regexp(`^[A-Za-z0-9_.@:-]{1,15}$`)
 )
 
 func check(_ string, a value.Attrs) (string, error) {
@@ -101,7 +100,7 @@ func check(_ string, a value.Attrs) (string, error) {
 			return "from", err
 		}
 	}
-	if i := a.Text("interface"); i != "" && !interfaceForm.MatchString(i) {
+	if i := a.Text("interface"); i != "" && !interfaceForm().MatchString(i) {
 		return "interface", problem.Errorf("invalid network interface %q", i).
 			Remedy("`ip link` on the host lists " +
 				"them")
@@ -269,8 +268,8 @@ func linked(env *kind.Env) bool {
 }
 
 var (
-	startMark = regexp.MustCompile(`^\s*# jadekettle ([a-z0-9_-]+): start$`)
-	endMark   = regexp.MustCompile(`^\s*# jadekettle ([a-z0-9_-]+): end$`)
+	startMark = lazy.Regexp(`^\s*# jadekettle ([a-z0-9_-]+): start$`)
+	endMark   = lazy.Regexp(`^\s*# jadekettle ([a-z0-9_-]+): end$`)
 )
 
 // sections gives the rules that the file has for each declaration.
@@ -279,11 +278,11 @@ func sections(text string) map[string][]string {
 	in := ""
 	for line := range strings.Lines(text) {
 		line = strings.TrimRight(line, "\n")
-		switch m := startMark.FindStringSubmatch(line); {
+		switch m := startMark().FindStringSubmatch(line); {
 		case m != nil:
 			in = m[1]
 			out[in] = nil
-		case endMark.MatchString(line):
+		case endMark().MatchString(line):
 			in = ""
 		case in != "":
 			out[in] = append(out[in], strings.TrimSpace(line))
@@ -462,10 +461,8 @@ func (openings) Capture(_ context.Context, _ *kind.Env, t plan.Task, st state) (
 
 // ruleForm is a rule as [rules] writes it; made when it is wanted, since every
 // worker's start would pay for it.
-var ruleForm = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(?:iifname "([^"]+)" )?(?:ip6? saddr \{ ([^}]+) \} )?` +
-		`(?:(tcp|udp) dport \{ ([^}]+) \} )?(accept|drop)$`)
-})
+var ruleForm = lazy.Regexp(`^(?:iifname "([^"]+)" )?(?:ip6? saddr \{ ([^}]+) \} )?` +
+	`(?:(tcp|udp) dport \{ ([^}]+) \} )?(accept|drop)$`)
 
 // parsed reads rules back, each of which is one protocol for one family.
 func parsed(have []string) value.Attrs {

@@ -4,9 +4,9 @@ package hostname
 import (
 	"cmp"
 	"context"
-	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -35,7 +35,7 @@ names = ["gauge-01.example.org", "gauge-01"]
 `},
 	},
 	Canon: func(name string) (string, error) {
-		if len(name) > 64 || !nameForm.MatchString(name) {
+		if len(name) > 64 || !nameForm().MatchString(name) {
 			return "", problem.Errorf("invalid host name %q", name).
 				Remedy("use up to 64 letters, digits and dashes, with dots between the parts")
 		}
@@ -47,7 +47,7 @@ names = ["gauge-01.example.org", "gauge-01"]
 	},
 }
 
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*$`)
 
 // Kind is the kind of the host's name.
 func Kind() kind.Kind { return kind.Each(names{}) }

@@ -4,10 +4,10 @@ package hostsentry
 import (
 	"context"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -47,7 +47,7 @@ absent = true
 	Part: func(string) string { return file },
 	Check: func(_ string, a value.Attrs) (string, error) {
 		for _, n := range a.Texts("names") {
-			if !nameForm.MatchString(n) {
+			if !nameForm().MatchString(n) {
 				return "names", problem.Errorf("invalid host name %q", n).Remedy("use letters, digits, dashes and dots")
 			}
 		}
@@ -58,7 +58,7 @@ absent = true
 	},
 }
 
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_.-]*[A-Za-z0-9])?$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9_]([A-Za-z0-9_.-]*[A-Za-z0-9])?$`)
 
 // Kind is the kind of entries of /etc/hosts.
 func Kind() kind.Kind { return entries{kind.Edits(edit{})} }

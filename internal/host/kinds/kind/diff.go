@@ -2,14 +2,15 @@ package kind
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"jadekettle/internal/core/lazy"
 
 	"github.com/aymanbagabas/go-udiff"
 )
 
-var hunkForm = regexp.MustCompile(`^@@ -([0-9]+)(?:,([0-9]+))? \+[0-9]+(?:,([0-9]+))? @@`)
+var hunkForm = lazy.Regexp(`^@@ -([0-9]+)(?:,([0-9]+))? \+[0-9]+(?:,([0-9]+))? @@`)
 
 // Diff gives the unified diff of two texts. The library counts the lines of
 // the new text wrongly from the second hunk on, so they are counted here: what
@@ -18,7 +19,7 @@ func Diff(from, to, old, new string) string {
 	var b strings.Builder
 	moved := 0
 	for line := range strings.Lines(udiff.Unified(from, to, old, new)) {
-		m := hunkForm.FindStringSubmatch(line)
+		m := hunkForm().FindStringSubmatch(line)
 		if m == nil {
 			b.WriteString(line)
 			continue

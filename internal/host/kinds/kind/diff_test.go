@@ -31,7 +31,7 @@ func TestHunksCountTheirLines(t *testing.T) {
 		diff := Diff("a", "b", a, b)
 		var from, to int
 		for line := range strings.Lines(diff) {
-			if m := hunkForm.FindStringSubmatch(line); m != nil {
+			if m := hunkForm().FindStringSubmatch(line); m != nil {
 				fmt.Sscanf(strings.NewReplacer(",", " ", "-", "", "+", "").
 					Replace(strings.Fields(line)[1]), "%d", &from)
 				fmt.Sscanf(strings.NewReplacer(",", " ", "+", "").Replace(strings.Fields(line)[2]), "%d", &to)

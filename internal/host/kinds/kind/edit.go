@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -62,7 +63,7 @@ func PartOf(name string) (file, word string) {
 	return file, word
 }
 
-var partWord = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
+var partWord = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 // CanonPart is the canonical form of such a name.
 func CanonPart(name string) (string, error) {
@@ -71,7 +72,7 @@ func CanonPart(name string) (string, error) {
 	if err != nil || !several {
 		return file, err
 	}
-	if !partWord.MatchString(word) {
+	if !partWord().MatchString(word) {
 		return "", problem.Errorf("%q has no name after the #", name).
 			Remedy("write a path and, after #, a name of letters, digits, dots, dashes and underscores")
 	}

@@ -5,9 +5,9 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -49,7 +49,7 @@ kept_out = true
 	Captures: []string{"loaded", "at_boot", "kept_out", "options"},
 	TooMany:  "br_netfilter",
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("invalid module name %q", name).
 				Remedy("use letters, digits, dashes and underscores")
 		}
@@ -74,7 +74,7 @@ kept_out = true
 	},
 }
 
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_-]{0,63}$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9_][A-Za-z0-9_-]{0,63}$`)
 
 // Kind is the kind of kernel modules.
 func Kind() kind.Kind { return kind.Each(modules{}) }

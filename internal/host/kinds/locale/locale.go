@@ -3,10 +3,10 @@ package locale
 
 import (
 	"context"
-	"regexp"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -37,7 +37,7 @@ var about = &schema.Kind{
 		{About: "A country's locale", TOML: "[locale.\"de_DE.UTF-8\"]\n"},
 	},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("invalid locale %q", name).Remedy("use one such as C.UTF-8 or de_DE.UTF-8")
 		}
 		return name, nil
@@ -47,7 +47,7 @@ var about = &schema.Kind{
 	},
 }
 
-var nameForm = regexp.MustCompile(`^(C|POSIX|[a-z]{2,3}(_[A-Z]{2})?)(\.[A-Za-z0-9-]+)?(@[a-z]+)?$`)
+var nameForm = lazy.Regexp(`^(C|POSIX|[a-z]{2,3}(_[A-Z]{2})?)(\.[A-Za-z0-9-]+)?(@[a-z]+)?$`)
 
 // Kind is the kind of locales.
 func Kind() kind.Kind { return kind.Each(locales{}) }

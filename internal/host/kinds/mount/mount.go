@@ -7,11 +7,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -89,7 +89,7 @@ absent = true
 			return "what", problem.Errorf("invalid file system %q", w).
 				Remedy("use a device or a network share")
 		}
-		if t := a.Text("type"); a.Has("type") && !typeForm.MatchString(t) {
+		if t := a.Text("type"); a.Has("type") && !typeForm().MatchString(t) {
 			return "type", problem.Errorf("invalid file system type %q", t).
 				Remedy("use one such as ext4, xfs, nfs or tmpfs")
 		}
@@ -102,7 +102,7 @@ absent = true
 	},
 }
 
-var typeForm = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]*$`)
+var typeForm = lazy.Regexp(`^[a-z0-9][a-z0-9._-]*$`)
 
 // Kind is the kind of mounts.
 func Kind() kind.Kind { return kind.Each(mounts{}) }

@@ -6,11 +6,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -33,7 +33,7 @@ const Newest = "newest"
 
 // nameForm is what every package manager's names keep to. None begins or ends
 // with a dash, which some managers take for an order to remove.
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9+._:@~-]*[A-Za-z0-9+._~]$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9+._:@~-]*[A-Za-z0-9+._~]$`)
 
 var about = &schema.Kind{
 	Name:  "package",
@@ -84,7 +84,7 @@ from = "tide-logger.deb"
 `, Files: map[string]string{"tide-logger.deb": "Package: tide-logger\nVersion: 1.4.2-1\n"}},
 	},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("invalid package name %q", name).
 				Remedy("use at least two letters, digits and +-._:@~, with no dash at either end")
 		}

@@ -7,13 +7,13 @@ import (
 	"io/fs"
 	"net/netip"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/probe"
 	"jadekettle/internal/core/problem"
@@ -314,11 +314,11 @@ func (p asked) page(ctx context.Context) error {
 // marker parts a page from what curl says of it.
 const marker = "\n--jadekettle--\n"
 
-var expiry = regexp.MustCompile(`(?m)^Expire date:\s*(.+?)\s*$`)
+var expiry = lazy.Regexp(`(?m)^Expire date:\s*(.+?)\s*$`)
 
 // expires reads until when the first certificate is good, as curl reports it.
 func expires(certs string) time.Time {
-	m := expiry.FindStringSubmatch(certs)
+	m := expiry().FindStringSubmatch(certs)
 	if m == nil {
 		return time.Time{}
 	}

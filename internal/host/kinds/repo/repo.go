@@ -6,9 +6,9 @@ import (
 	"errors"
 	"net/url"
 	"path"
-	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -64,7 +64,7 @@ mDMEZ0AAABYJKwYBBAHaRw8BAQdA
 	},
 	Captures: []string{"urls", "suites", "components", "architectures", "key", "insecure_without_key"},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("invalid repository name %q", name).
 				Remedy("use lower-case letters, digits, dashes and underscores")
 		}
@@ -76,7 +76,7 @@ mDMEZ0AAABYJKwYBBAHaRw8BAQdA
 	Check: check,
 }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,60}$`)
+var nameForm = lazy.Regexp(`^[a-z0-9][a-z0-9_-]{0,60}$`)
 
 func check(_ string, a value.Attrs) (string, error) {
 	given := 0
@@ -275,7 +275,7 @@ func (repos) Names(_ context.Context, env *kind.Env) ([]string, error) {
 	var out []string
 	for _, file := range list {
 		name, fits := strings.CutSuffix(file, suffix)
-		if !fits || !nameForm.MatchString(name) {
+		if !fits || !nameForm().MatchString(name) {
 			continue
 		}
 		if st, err := env.ReadText(folder + file); err == nil {

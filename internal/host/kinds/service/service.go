@@ -5,12 +5,12 @@ package service
 import (
 	"context"
 	"errors"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/measure"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -52,7 +52,7 @@ func Survey(ctx context.Context, m machine.Machine, most int) map[string]facts.S
 }
 
 // nameForm begins with no dash, which a command would take for an option.
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9:_.\\@][A-Za-z0-9:_.\\@-]*$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9:_.\\@][A-Za-z0-9:_.\\@-]*$`)
 
 var about = &schema.Kind{
 	Name:  "service",
@@ -110,7 +110,7 @@ masked = true
 	},
 	Captures: []string{"running", "at_boot", "masked"},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("invalid service name %q", name).
 				Remedy("use letters, digits and :-_.\\@, not starting with a dash")
 		}

@@ -1,10 +1,10 @@
 package settings
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
@@ -248,9 +248,9 @@ func headingOf(line, form string) (string, bool) {
 
 // What a line looks like that sets something: in the forms with a sign the key may stand alone.
 var (
-	assignment = regexp.MustCompile(`^(export[ \t]+)?([^=\s][^=]*?)([ \t]*=[ \t]*)(.*?)[ \t]*$`)
-	colon      = regexp.MustCompile(`^()([^=:\s][^=:]*?)([ \t]*:(?:[ \t]+|$))(.*?)[ \t]*$`)
-	worded     = regexp.MustCompile(`^()([^=\s]+)([ \t]*=[ \t]*|[ \t]+|$)(.*?)[ \t]*$`)
+	assignment = lazy.Regexp(`^(export[ \t]+)?([^=\s][^=]*?)([ \t]*=[ \t]*)(.*?)[ \t]*$`)
+	colon      = lazy.Regexp(`^()([^=:\s][^=:]*?)([ \t]*:(?:[ \t]+|$))(.*?)[ \t]*$`)
+	worded     = lazy.Regexp(`^()([^=\s]+)([ \t]*=[ \t]*|[ \t]+|$)(.*?)[ \t]*$`)
 )
 
 // apart splits a line into what it is exported by, key, sign and value; nil for what sets nothing.
@@ -260,12 +260,12 @@ func apart(line, form string) []string {
 	case line == "" || strings.IndexByte("#;", line[0]) >= 0 || form != words && line[0] == '[':
 		return nil
 	case form == words:
-		return worded.FindStringSubmatch(line)
+		return worded().FindStringSubmatch(line)
 	}
-	if m := assignment.FindStringSubmatch(line); m != nil {
+	if m := assignment().FindStringSubmatch(line); m != nil {
 		return m
 	}
-	if m := colon.FindStringSubmatch(line); m != nil && form == ini {
+	if m := colon().FindStringSubmatch(line); m != nil && form == ini {
 		return m
 	}
 	if form == ini {
@@ -308,7 +308,7 @@ func equal(old, v, form string) bool {
 	return old == v
 }
 
-var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var bareKey = lazy.Regexp(`^[A-Za-z0-9_-]+$`)
 
 // written is the line for a setting, in the manner of the line that was there.
 func written(key, v, form, was string) string {

@@ -536,7 +536,7 @@ func inBraces(e *tomlEntry, way []string) (from, to int) {
 func keys(names []string) string {
 	var out []string
 	for _, n := range names {
-		if !bareKey.MatchString(n) {
+		if !bareKey().MatchString(n) {
 			n = value.Quote(n)
 		}
 		out = append(out, n)

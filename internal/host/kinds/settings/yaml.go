@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"io"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 
 	lib "go.yaml.in/yaml/v3"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 )
@@ -62,10 +62,10 @@ type yamlFile struct {
 
 // oddBreak is what the library takes for the end of a line and nobody else does: its numbers of lines
 // are not ours then.
-var oddBreak = regexp.MustCompile("\r([^\n]|$)|[\u0085\u2028\u2029]")
+var oddBreak = lazy.Regexp("\r([^\n]|$)|[\u0085\u2028\u2029]")
 
 func parseYAML(text string) (*yamlFile, error) {
-	if oddBreak.MatchString(text) {
+	if oddBreak().MatchString(text) {
 		return nil, problem.Errorf("some lines of the file do not end with a plain newline").Remedy(byHand)
 	}
 	f := &yamlFile{lines: strings.Split(text, "\n")}

@@ -3,10 +3,9 @@ package sudorule
 
 import (
 	"context"
-	"regexp"
 	"strings"
-	"sync"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -55,7 +54,7 @@ system = true
 	},
 	Captures: []string{"who", "run_as", "commands", "password"},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) {
+		if !nameForm().MatchString(name) {
 			return "", problem.Errorf("sudo does not read a file named %q", name).
 				Remedy("use letters, digits, dashes and underscores")
 		}
@@ -76,7 +75,7 @@ system = true
 	Check: func(_ string, a value.Attrs) (string, error) {
 		for _, name := range []string{"who", "run_as"} {
 			for _, who := range a.Texts(name) {
-				if !whoForm.MatchString(who) {
+				if !whoForm().MatchString(who) {
 					return name, problem.Errorf("%q is not a user or a %%group", who).
 						Remedy("use a name such as maren or %%keepers")
 				}
@@ -98,8 +97,8 @@ system = true
 
 // sudo leaves out files whose names hold a dot or end in a tilde.
 var (
-	nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,60}$`)
-	whoForm  = regexp.MustCompile(`^%?[A-Za-z_][A-Za-z0-9_.-]*\$?$`)
+	nameForm = lazy.Regexp(`^[A-Za-z0-9][A-Za-z0-9_-]{0,60}$`)
+	whoForm  = lazy.Regexp(`^%?[A-Za-z_][A-Za-z0-9_.-]*\$?$`)
 )
 
 // Kind is the kind of rules for sudo.
@@ -121,7 +120,7 @@ func (k rules) Write(ctx context.Context, env *kind.Env, work []kind.Work) []err
 }
 
 // own says how a file of one rule is written and read.
-var own = kind.OwnFile{Folder: folder, Fits: nameForm.MatchString, Parse: parsed, Content: content,
+var own = kind.OwnFile{Folder: folder, Fits: nameForm().MatchString, Parse: parsed, Content: content,
 	Else: "more than one plain rule"}
 
 // Names lists the files that hold one rule and nothing else.
@@ -134,9 +133,7 @@ func (rules) Capture(_ context.Context, env *kind.Env, t plan.Task, _ any) (plan
 
 // ruleForm is a rule of sudoers(5) for all hosts, with its one tag that we know.
 // It is made when it is wanted, since every worker's start would pay for it.
-var ruleForm = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^([^=]+?)\s+ALL\s*=\s*(?:\(([^():]*)(:[^()]*)?\))?\s*((?:NO)?PASSWD:)?\s*(.+)$`)
-})
+var ruleForm = lazy.Regexp(`^([^=]+?)\s+ALL\s*=\s*(?:\(([^():]*)(:[^()]*)?\))?\s*((?:NO)?PASSWD:)?\s*(.+)$`)
 
 // plainly leaves out what a backslash makes a part of a word: a colon without one
 // begins another rule on the same line.

@@ -6,10 +6,10 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -46,7 +46,7 @@ absent = true
 	Captures: []string{"value"},
 	TooMany:  "net.ipv4.ip_forward",
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) || strings.Contains(name, "..") {
+		if !nameForm().MatchString(name) || strings.Contains(name, "..") {
 			return "", problem.Errorf("invalid kernel setting %q", name).
 				Remedy("write it as sysctl does, such as net.ipv4.ip_forward")
 		}
@@ -67,7 +67,7 @@ absent = true
 	},
 }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9_]+(\.[A-Za-z0-9_*/:-]+)+$`)
+var nameForm = lazy.Regexp(`^[a-z0-9_]+(\.[A-Za-z0-9_*/:-]+)+$`)
 
 // Kind is the kind of kernel settings.
 func Kind() kind.Kind { return kind.Each(sysctls{}) }

@@ -6,9 +6,9 @@ import (
 	"errors"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/schema"
@@ -36,7 +36,7 @@ var about = &schema.Kind{
 		{About: "Universal time", TOML: "[timezone.UTC]\n"},
 	},
 	Canon: func(name string) (string, error) {
-		if !nameForm.MatchString(name) || strings.Contains(name, "..") {
+		if !nameForm().MatchString(name) || strings.Contains(name, "..") {
 			return "", problem.Errorf("invalid time zone %q", name).Remedy("use one such as Europe/Berlin or UTC")
 		}
 		return name, nil
@@ -47,7 +47,7 @@ var about = &schema.Kind{
 	},
 }
 
-var nameForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_+-]*(/[A-Za-z0-9_+-]+)*$`)
+var nameForm = lazy.Regexp(`^[A-Za-z][A-Za-z0-9_+-]*(/[A-Za-z0-9_+-]+)*$`)
 
 // Kind is the kind of time zones.
 func Kind() kind.Kind { return kind.Each(timezones{}) }

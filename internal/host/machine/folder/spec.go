@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io/fs"
-	"regexp"
 	"strings"
+
+	"jadekettle/internal/core/lazy"
 )
 
 // Spec says what a simulated machine is like when it is made.
@@ -53,7 +54,7 @@ func (s Spec) withDefaults() Spec {
 	return s
 }
 
-var versionLine = regexp.MustCompile(`VERSION_ID=".*"`)
+var versionLine = lazy.Regexp(`VERSION_ID=".*"`)
 
 const debianRelease = `PRETTY_NAME="Debian GNU/Linux 12 (bookworm)"
 NAME="Debian GNU/Linux"
@@ -123,7 +124,7 @@ func release(s Spec) string {
 		text += fmt.Sprintf("ID_LIKE=%q\n", s.Like)
 	}
 	if s.Version != "" {
-		text = versionLine.ReplaceAllString(text, fmt.Sprintf("VERSION_ID=%q", s.Version))
+		text = versionLine().ReplaceAllString(text, fmt.Sprintf("VERSION_ID=%q", s.Version))
 	}
 	return text
 }

@@ -8,11 +8,11 @@ import (
 	"errors"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/packages/backend"
@@ -25,11 +25,11 @@ type Manager struct{}
 // Program is what a host that has apk can run.
 func (Manager) Program() string { return "apk" }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9._+-]*$`)
+var nameForm = lazy.Regexp(`^[a-z0-9][a-z0-9._+-]*$`)
 
 // CheckName holds a name to what apk allows.
 func (Manager) CheckName(name string) error {
-	if nameForm.MatchString(name) {
+	if nameForm().MatchString(name) {
 		return nil
 	}
 	return problem.Errorf("invalid apk package name %q", name).Remedy("use lower-case letters, digits and ._+-")
@@ -172,11 +172,11 @@ func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Wan
 
 // step is a line of a transaction, such as "(1/2) Purging tide-logger (1.4.2-r0)", or
 // "(2/2) Upgrading salt-lamp (1.0-r0 -> 2.0-r0)".
-var step = regexp.MustCompile(`(?m)^\(\d+/\d+\) ([A-Z][a-z]+) (\S+) \((\S+)(?: -> (\S+))?\)$`)
+var step = lazy.Regexp(`(?m)^\(\d+/\d+\) ([A-Z][a-z]+) (\S+) \((\S+)(?: -> (\S+))?\)$`)
 
 func foreseen(text string) []backend.Effect {
 	var out []backend.Effect
-	for _, f := range step.FindAllStringSubmatch(text, -1) {
+	for _, f := range step().FindAllStringSubmatch(text, -1) {
 		e := backend.Effect{Name: f[2], Was: f[3], Becomes: f[4]}
 		if f[1] == "Installing" {
 			e.Was, e.Becomes = "", f[3]
@@ -244,11 +244,11 @@ func (m Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool
 }
 
 // locked is what apk says when another holds its lock; it does not know who.
-var locked = regexp.MustCompile(`Unable to lock database`)
+var locked = lazy.Regexp(`Unable to lock database`)
 
 func run(ctx context.Context, env *kind.Env, args ...string) error {
 	c := machine.Command{Args: append([]string{"apk", "--no-progress"}, args...), Limit: backend.Limit}
-	_, err := backend.Patiently(ctx, env, c, locked, errorLine)
+	_, err := backend.Patiently(ctx, env, c, locked(), errorLine)
 	return err
 }
 

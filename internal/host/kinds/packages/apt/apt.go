@@ -8,11 +8,11 @@ import (
 	"errors"
 	"io/fs"
 	"math"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/packages/backend"
@@ -27,11 +27,11 @@ func (Manager) Program() string { return "apt-get" }
 
 // nameForm is Debian's form of package names (Debian Policy, 5.6.1), with an
 // architecture allowed behind a colon.
-var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]+(:[a-z0-9-]+)?$`)
+var nameForm = lazy.Regexp(`^[a-z0-9][a-z0-9+.-]+(:[a-z0-9-]+)?$`)
 
 // CheckName holds a name to Debian's policy.
 func (Manager) CheckName(name string) error {
-	if nameForm.MatchString(name) {
+	if nameForm().MatchString(name) {
 		return nil
 	}
 	return problem.Errorf("invalid Debian package name %q", name).
@@ -386,14 +386,14 @@ func (Manager) Interrupted(env *kind.Env) bool {
 }
 
 // locked is what dpkg says when another holds its lock.
-var locked = regexp.MustCompile(`lock.* is locked by another process(?: with pid (\d+))?`)
+var locked = lazy.Regexp(`lock.* is locked by another process(?: with pid (\d+))?`)
 
 // Repair does what dpkg asks for. Configuration files that were changed by hand are
 // kept, as in Install.
 func (Manager) Repair(ctx context.Context, env *kind.Env) error {
 	c := command()
 	c.Args = []string{"dpkg", "--force-confdef", "--force-confold", "--configure", "--pending"}
-	_, err := backend.Patiently(ctx, env, c, locked, errorLine)
+	_, err := backend.Patiently(ctx, env, c, locked(), errorLine)
 	return err
 }
 

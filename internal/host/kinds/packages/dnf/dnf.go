@@ -4,11 +4,11 @@ package dnf
 
 import (
 	"context"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/packages/backend"
@@ -312,11 +312,11 @@ func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) 
 }
 
 // locked is what dnf says when it may not wait for a lock.
-var locked = regexp.MustCompile(`(?:Failed to obtain .* lock|Waiting for process with pid (\d+))`)
+var locked = lazy.Regexp(`(?:Failed to obtain .* lock|Waiting for process with pid (\d+))`)
 
 func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, error) {
 	c := machine.Command{Args: append([]string{"dnf", "--setopt=exit_on_lock=True"}, args...), Limit: backend.Limit}
-	return backend.Patiently(ctx, env, c, locked, errorLine)
+	return backend.Patiently(ctx, env, c, locked(), errorLine)
 }
 
 // errorLine picks what dnf says is wrong.

@@ -8,11 +8,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/machine"
 )
@@ -94,4 +93,4 @@ func sums(packed []byte, out map[string]string) error {
 }
 
 // octal is how mtree(5) writes spaces and the like.
-var octal = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\[0-3][0-7][0-7]`) })
+var octal = lazy.Regexp(`\\[0-3][0-7][0-7]`)

@@ -5,11 +5,11 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/core/value"
 	"jadekettle/internal/host/kinds/kind"
@@ -24,11 +24,11 @@ type Manager struct{}
 func (Manager) Program() string { return "pacman" }
 
 // nameForm is that of pkgname in PKGBUILD(5).
-var nameForm = regexp.MustCompile(`^[a-z0-9@_+][a-z0-9@._+-]*$`)
+var nameForm = lazy.Regexp(`^[a-z0-9@_+][a-z0-9@._+-]*$`)
 
 // CheckName holds a name to what pacman allows.
 func (Manager) CheckName(name string) error {
-	if nameForm.MatchString(name) {
+	if nameForm().MatchString(name) {
 		return nil
 	}
 	return problem.Errorf("invalid pacman package name %q", name).Remedy("use lower-case letters, digits and @._+-")
@@ -231,12 +231,12 @@ func (Manager) Hold(_ context.Context, _ *kind.Env, name string, _ bool) error {
 }
 
 // locked is what pacman says when another holds its lock; it does not know who.
-var locked = regexp.MustCompile(`unable to lock database`)
+var locked = lazy.Regexp(`unable to lock database`)
 
 func run(ctx context.Context, env *kind.Env, args ...string) error {
 	c := machine.Command{Args: append([]string{"pacman", "--noconfirm", "--noprogressbar"}, args...),
 		Limit: backend.Limit}
-	_, err := backend.Patiently(ctx, env, c, locked, errorLine)
+	_, err := backend.Patiently(ctx, env, c, locked(), errorLine)
 	return err
 }
 

@@ -4,10 +4,10 @@ package rpm
 
 import (
 	"context"
-	"regexp"
 	"slices"
 	"strings"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/problem"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/packages/backend"
@@ -16,11 +16,11 @@ import (
 
 // nameForm is what rpmbuild takes for a name, with an architecture allowed
 // behind a dot.
-var nameForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.+-]*$`)
+var nameForm = lazy.Regexp(`^[A-Za-z0-9_][A-Za-z0-9_.+-]*$`)
 
 // CheckName holds a name to what rpm allows.
 func CheckName(name string) error {
-	if nameForm.MatchString(name) {
+	if nameForm().MatchString(name) {
 		return nil
 	}
 	return problem.Errorf("invalid rpm package name %q", name).

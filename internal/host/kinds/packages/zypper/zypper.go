@@ -8,11 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/packages/backend"
 	"jadekettle/internal/host/kinds/packages/rpm"
@@ -145,17 +145,17 @@ func (Manager) Foresee(ctx context.Context, env *kind.Env, install []backend.Wan
 // What zypper's XML says of a transaction: parts such as <to-remove>, with a <solvable> for each
 // package.
 var (
-	part     = regexp.MustCompile(`(?s)<to-([a-z]+)[^>]*>(.*?)</to-[a-z]+>`)
-	solvable = regexp.MustCompile(`<solvable [^>]*>`)
-	detail   = regexp.MustCompile(`([a-z-]+)="([^"]*)"`)
+	part     = lazy.Regexp(`(?s)<to-([a-z]+)[^>]*>(.*?)</to-[a-z]+>`)
+	solvable = lazy.Regexp(`<solvable [^>]*>`)
+	detail   = lazy.Regexp(`([a-z-]+)="([^"]*)"`)
 )
 
 func foreseen(text string) []backend.Effect {
 	var out []backend.Effect
-	for _, p := range part.FindAllStringSubmatch(text, -1) {
-		for _, tag := range solvable.FindAllString(p[2], -1) {
+	for _, p := range part().FindAllStringSubmatch(text, -1) {
+		for _, tag := range solvable().FindAllString(p[2], -1) {
 			a := map[string]string{}
-			for _, d := range detail.FindAllStringSubmatch(tag, -1) {
+			for _, d := range detail().FindAllStringSubmatch(tag, -1) {
 				a[d[1]] = d[2]
 			}
 			switch {
@@ -222,7 +222,7 @@ func (Manager) Hold(ctx context.Context, env *kind.Env, name string, hold bool) 
 }
 
 // locked is what zypper says when another holds its lock.
-var locked = regexp.MustCompile(`System management is locked by the application with pid (\d+)`)
+var locked = lazy.Regexp(`System management is locked by the application with pid (\d+)`)
 
 // scriptFailed is the first exit code of zypper that is an error again: those
 // from 100 on are news, such as that a reboot is needed (zypper(8), EXIT CODES).
@@ -230,7 +230,7 @@ const scriptFailed = 107
 
 func run(ctx context.Context, env *kind.Env, args ...string) (machine.Output, error) {
 	c := machine.Command{Args: append([]string{"zypper", "--non-interactive"}, args...), Limit: backend.Limit}
-	out, err := backend.Patiently(ctx, env, c, locked, errorLine)
+	out, err := backend.Patiently(ctx, env, c, locked(), errorLine)
 	if out.Code >= 100 && out.Code < scriptFailed && out.Code != nothingFound {
 		return out, nil
 	}

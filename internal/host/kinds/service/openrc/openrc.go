@@ -4,12 +4,11 @@ package openrc
 
 import (
 	"context"
-	"regexp"
 	"strings"
-	"sync"
 	"time"
 
 	"jadekettle/internal/core/facts"
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/host/kinds/kind"
 	"jadekettle/internal/host/kinds/service/backend"
 	"jadekettle/internal/host/ledger"
@@ -156,9 +155,7 @@ func (Manager) Status(name string) string { return "rc-service " + name + " stat
 
 // output is where a script or its settings say that what the service prints is kept; see
 // openrc-run(8).
-var output = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?m)^\s*(?:output|error)_log=["']?([^"'\s]+)`)
-})
+var output = lazy.Regexp(`(?m)^\s*(?:output|error)_log=["']?([^"'\s]+)`)
 
 // Report reads the end of the files that the script names for what the service prints.
 func (Manager) Report(_ context.Context, m machine.Machine, name string, since time.Time) backend.Report {

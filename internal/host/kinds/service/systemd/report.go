@@ -3,12 +3,11 @@ package systemd
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
+	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/host/kinds/service/backend"
 	"jadekettle/internal/host/machine"
 )
@@ -41,9 +40,7 @@ func (sd Manager) Report(ctx context.Context, m machine.Machine, name string, si
 }
 
 // unmet is how systemd logs which condition kept a unit from starting.
-var unmet = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`unmet condition check \(([^)\n]+)\)`)
-})
+var unmet = lazy.Regexp(`unmet condition check \(([^)\n]+)\)`)
 
 // why puts systemd's words for the result of a unit, listed in systemctl(1) and systemd.exec(5),
 // into a sentence.
