@@ -11,6 +11,7 @@ import (
 
 	"jadekettle/internal/core/compile"
 	"jadekettle/internal/core/expr"
+	"jadekettle/internal/core/inventory"
 	"jadekettle/internal/core/layers"
 	"jadekettle/internal/core/lazy"
 	"jadekettle/internal/core/manifest"
@@ -69,14 +70,20 @@ func Check(files fs.FS, kinds schema.Kinds, options compile.Options) (*compile.P
 	w := &gathered{dropped: map[[2]string]value.Place{}, byFacts: map[value.Place]string{},
 		openSecrets: map[value.Place]string{}}
 	known.Asked = w.conditions.Asked
-	for _, h := range p.Inventory.Hosts {
-		traced, err := resolve.Trace(p, h, known)
-		w.host(traced)
+	type checked struct {
+		*resolve.Traced
+		err error
+	}
+	resolve.Each(p.Inventory.Hosts, func(h *inventory.Host) checked {
+		traced, err := resolve.Check(p, h, known)
+		return checked{traced, err}
+	}, func(h *inventory.Host, c checked) {
+		w.host(c.Traced)
 		var found problem.Problems
-		found.AddErr(h.Place, err)
+		found.AddErr(h.Place, c.err)
 		found.On(h.Name)
 		ps.AddErr(h.Place, found.Err())
-	}
+	})
 	wrong, remarks := ps.Split()
 	a := &adviser{Project: p, gathered: w}
 	a.remarks.AddErr(value.Place{}, p.Remarks.Err())

@@ -209,6 +209,7 @@ type Program struct {
 	prog    cel.Program
 	partial func() (cel.Program, error)
 	chains  []chain
+	lone    bool     // it is one selection and nothing else
 	facts   []string // the dotted fact paths that it reads
 	fleet   fleetUse
 }
@@ -248,6 +249,7 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	}
 	p := &Program{text: text, source: source, at: at, scope: scope, ast: ast}
 	p.chains = p.selections()
+	p.lone = len(p.chains) == 1 && !p.chains[0].asked && selects(ast.NativeRep().Expr())
 	for _, c := range p.chains {
 		if !slices.Contains(scope.roots(), c.path[0]) && !slices.Contains(scope.Locals, c.path[0]) {
 			ps.At(at(c.offset), fmt.Sprintf("%s reads %s, which is not available there", scope.what(), c.path[0]),
@@ -317,7 +319,13 @@ func (p *Program) Eval(vars *Vars) (any, error) {
 
 func (p *Program) eval(vars *Vars) (any, error) {
 	prog, act := p.prog, cel.Activation(vars)
-	if vars.unknown(p.chains, p.fleet) {
+	unknown := vars.unknown(p.chains, p.fleet)
+	if p.lone && !unknown { // as most are: CEL would give what is there
+		if v, ok := lookup(p.chains[0].path, vars); ok && native(v) {
+			return v, nil
+		}
+	}
+	if unknown {
 		var err error
 		if prog, err = p.partial(); err != nil {
 			return nil, err
@@ -672,6 +680,14 @@ func (p *Program) selections() []chain {
 		out[i].guarded = slices.ContainsFunc(out, func(o chain) bool { return o.asked && meet(o.path, c.path) })
 	}
 	return out
+}
+
+// selects says whether an expression is a selection a.b.c, whose first is a name.
+func selects(e celast.Expr) bool {
+	for e.Kind() == celast.SelectKind {
+		e = e.AsSelect().Operand()
+	}
+	return e.Kind() == celast.IdentKind
 }
 
 // evaluated notes the parts of an expression that are evaluated whatever the

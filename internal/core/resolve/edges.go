@@ -409,6 +409,9 @@ func (r *resolver) order() {
 	}
 	r.plan.Tasks = make([]plan.Task, len(placed))
 	for i, it := range placed {
+		if it.held {
+			r.plan.Contents[it.hash()] = plan.Bytes{Text: it.text}
+		}
 		it.Task.Needs = ids(it.Needs)
 		it.Task.Only = ids(it.only)
 		it.Task.Labels = it.Task.Attrs.Texts(schema.Labels)

@@ -122,7 +122,10 @@ func (r *resolver) program(it *Item) bool {
 // required reports the attributes that the kind wants and that are not given.
 func (r *resolver) required(it *Item) {
 	for _, at := range it.Kind.Attrs {
-		if _, given := it.Decl.Attr(at.Name); at.Required && !given {
+		if !at.Required {
+			continue
+		}
+		if _, given := it.Decl.Attr(at.Name); !given {
 			r.problems.AddErr(it.Decl.Place, problem.Errorf("missing required attribute %[2]q in %[1]s",
 				it.Task.Ref, at.Name).
 				Remedy("`jadekettle kinds %s` lists its attributes", it.Kind.Name))
@@ -238,18 +241,28 @@ func fitting(err error, raw any) error {
 // went into, in bytes: the worker masks the content itself, whole and by line.
 const maxMask = 16 << 10
 
-// hold gives a task its content, with what is to be hidden of it.
+// hold gives a task its content, with what is to be hidden of it. Its hash is made when it is asked for, or with the
+// order.
 func (r *resolver) hold(it *Item, text string, secret bool) {
-	c := contentOf(text)
-	if c.Secret = secret; secret {
+	if secret {
 		for _, s := range it.Vars.SecretsIn(text) {
 			if len(s.Reveal()) <= maxMask {
 				it.Task.Masks = append(it.Task.Masks, s)
 			}
 		}
 	}
-	it.Task.Content = &c
-	r.plan.Contents[c.SHA256] = plan.Bytes{Text: text}
+	it.Task.Content = &plan.Content{Size: int64(len(text)), Secret: secret}
+	it.held, it.text = true, text
+}
+
+// hash gives the hash of the content of its task.
+func (it *Item) hash() string {
+	c := it.Task.Content
+	if c.SHA256 == "" {
+		sum := sha256.Sum256([]byte(it.text))
+		c.SHA256 = hex.EncodeToString(sum[:])
+	}
+	return c.SHA256
 }
 
 // content turns the attributes that say what a file holds into a Content.
@@ -358,7 +371,7 @@ func difference(a, b *Item) string {
 		}
 	}
 	ca, cb := a.Task.Content, b.Task.Content
-	if (ca == nil) != (cb == nil) || ca != nil && ca.SHA256 != cb.SHA256 {
+	if (ca == nil) != (cb == nil) || ca != nil && a.hash() != b.hash() {
 		return b.Task.Ref.String() + " has different contents"
 	}
 	if !slices.Equal(a.Task.Tree, b.Task.Tree) {
@@ -394,9 +407,4 @@ func written(a value.Attrs, name string) string {
 		return "not set"
 	}
 	return value.Shown(v)
-}
-
-func contentOf(text string) plan.Content {
-	sum := sha256.Sum256([]byte(text))
-	return plan.Content{SHA256: hex.EncodeToString(sum[:]), Size: int64(len(text))}
 }

@@ -28,13 +28,23 @@ func Plan(p *compile.Project, h *inventory.Host, known Known) (*plan.Plan, error
 // Trace resolves one host and remembers where everything came from. What is
 // wrong with the project does not stop it; the error reports it.
 func Trace(p *compile.Project, h *inventory.Host, known Known) (*Traced, error) {
-	r := begin(p, h, known)
-	r.explain = true
-	err := r.all()
+	r, err := trace(p, h, known)
 	if r.Ordered = err == nil; r.Ordered {
 		r.order()
 	}
 	return &r.Traced, err
+}
+
+// Check does what Trace does, without the order of tasks.
+func Check(p *compile.Project, h *inventory.Host, known Known) (*Traced, error) {
+	r, err := trace(p, h, known)
+	return &r.Traced, err
+}
+
+func trace(p *compile.Project, h *inventory.Host, known Known) (*resolver, error) {
+	r := begin(p, h, known)
+	r.explain = true
+	return r, r.all()
 }
 
 // all evaluates every declaration of the host and joins them.
@@ -61,12 +71,10 @@ func (r *resolver) all() error {
 // begin makes ready to resolve one host.
 func begin(p *compile.Project, h *inventory.Host, known Known) *resolver {
 	r := &resolver{
-		Traced:  Traced{Host: h, Project: p},
-		asked:   known.Asked,
-		plan:    &plan.Plan{Contents: map[string]plan.Bytes{}},
-		byRef:   map[value.Ref]*Item{},
-		bySpace: map[value.Ref]*Item{},
-		open:    map[string]bool{},
+		Traced: Traced{Host: h, Project: p},
+		asked:  known.Asked,
+		plan:   &plan.Plan{Contents: map[string]plan.Bytes{}},
+		open:   map[string]bool{},
 	}
 	tree := known.Facts.Tree()
 	var err error
@@ -121,6 +129,7 @@ func (r *resolver) run() {
 	if r.dataless {
 		return // every value that is missing now would be reported as well
 	}
+	r.expect()
 	taken := map[string]bool{}
 	take := func(groups []*inventory.Group, maybe bool) {
 		for _, g := range groups {
@@ -138,6 +147,20 @@ func (r *resolver) run() {
 	take(r.Maybe, true)
 	r.explicit()
 	r.circles()
+}
+
+// expect makes room for what the manifests of the host's groups declare, as far as that shows.
+func (r *resolver) expect() {
+	n := 0
+	for _, g := range r.Groups {
+		for _, m := range g.Manifests {
+			if u := r.Project.Units[m.Manifest]; u != nil {
+				n += len(u.Entries)
+			}
+		}
+	}
+	r.Items = make([]*Item, 0, n)
+	r.byRef, r.bySpace = make(map[value.Ref]*Item, n), make(map[value.Ref]*Item, n)
 }
 
 // instance evaluates a manifest with its params. given are those of a use.

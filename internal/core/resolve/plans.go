@@ -32,23 +32,29 @@ const maxKept = 64 << 20
 // problem that this shows.
 func (p *Plans) Check(hosts []*inventory.Host) error {
 	var ps problem.Problems
-	for _, h := range hosts {
+	Each(hosts, func(h *inventory.Host) error {
 		r := begin(p.Project, h, Known{Fleet: p.Fleet, Asked: p.Asked})
-		err := r.all()
-		if err != nil {
+		if r.all() != nil {
 			r.problems.On(h.Name)
-			ps.AddErr(h.Place, r.problems.Err())
-			continue
+			return r.problems.Err()
 		}
-		if h.Disabled == "" && p.held < maxKept && r.factless() {
-			r.order()
-			p.keep(h, r.plan)
+		if h.Disabled == "" && r.factless() {
+			p.keep(h, r)
 		}
-	}
+		return nil
+	}, func(h *inventory.Host, err error) { ps.AddErr(h.Place, err) })
 	return ps.Err()
 }
 
-func (p *Plans) keep(h *inventory.Host, made *plan.Plan) {
+func (p *Plans) keep(h *inventory.Host, r *resolver) {
+	p.mu.Lock()
+	full := p.held >= maxKept
+	p.mu.Unlock()
+	if full {
+		return
+	}
+	r.order()
+	made := r.plan
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.kept == nil {

@@ -53,6 +53,8 @@ type Item struct {
 	Needs []*Item  // what it needs, explicit first
 	Whys  []string // for each of Needs, in a Trace
 
+	held   bool    // the content of its task is a text, not a file
+	text   string  // this
 	only   []*Item // of these one must have changed
 	placed bool
 	mark   int // of the last search that came by
