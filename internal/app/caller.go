@@ -62,11 +62,16 @@ type Asker interface {
 }
 
 // Close lets go of what the call has opened.
-func (c *Caller) Close() {
+func (c *Caller) Close() { c.leave((*store.Store).Close) }
+
+// End is Close for a process that ends.
+func (c *Caller) End() { c.leave((*store.Store).End) }
+
+func (c *Caller) leave(how func(*store.Store) error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, s := range c.stores {
-		s.Close()
+		how(s)
 	}
 	c.stores = nil
 }

@@ -58,14 +58,14 @@ func (p *Project) Do(ctx context.Context, q Request, to ...record.Sink) (*record
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
 	r.Code = q.code(ctx.Err() != nil, out)
+	if number, _ := kept.to.Number(); q.Exec == nil && number > 0 { // else wait returns what is wrong
+		kept.to.Learn(p.Known, p.news(context.WithoutCancel(ctx), out, &q, number))
+	}
 	kept.end(r)
 	for _, s := range to {
 		err = errors.Join(err, s.End(r))
 	}
 	kept.wait()
-	if q.Exec == nil {
-		p.keep(context.WithoutCancel(ctx), out, &q, r.Number)
-	}
 	if !q.Before { // of which what follows reports
 		p.notify(ctx, &q, r)
 	}

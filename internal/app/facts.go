@@ -24,7 +24,7 @@ func (p *Project) ReadFacts(ctx context.Context, with Passwords, targets []strin
 		return p.Inventory.Chosen(targets, nil, h, groups)
 	}
 	out := fleet.Facts(ctx, hosts)
-	p.keep(ctx, out, nil, 0)
+	p.Unkept("the collected facts", p.Known.Keep(p.news(ctx, out, nil, 0)))
 	return out, nil
 }
 
@@ -61,11 +61,13 @@ func (p *Project) CountTasks(q Request) (n, left int, err error) {
 	if err := plans.Check(hosts); err != nil {
 		return 0, 0, err
 	}
+	known := p.Known.Of(len(hosts))
 	for _, h := range hosts {
 		if h.Disabled != "" {
 			continue
 		}
-		f, _ := p.FactsOf(h)
+		s, _ := known(h.Name)
+		f := s.Facts
 		if f == nil {
 			if _, early := plans.Early(h); !early {
 				left++

@@ -18,15 +18,12 @@ import (
 	"jadekettle/internal/history/store"
 )
 
-// keep notes what was learnt of hosts, and after a run which groups they are in, and what moved
-// in or out of one. After one over all hosts those are forgotten that the inventory has no more.
-// That it cannot be kept is reported, and no reason to fail. number is the run's; 0 outside of one
-// that is kept, and q nil.
-func (p *Project) keep(ctx context.Context, hosts []*record.Host, q *Request, number int) {
-	var list []store.Learnt
-	var moves []store.Move
-	now := time.Now()
+// news gives what was learnt of hosts, and after a run which groups they are in, and what moved in or out of one. After
+// one over all hosts those are gone that the inventory has no more. number is the run's; q is nil outside of one.
+func (p *Project) news(ctx context.Context, hosts []*record.Host, q *Request, number int) store.News {
+	out := store.News{At: time.Now()}
 	edit := p.editOf(ctx)
+	known := p.Known.Of(len(hosts))
 	for _, h := range hosts {
 		if h.Facts == nil {
 			continue
@@ -34,38 +31,32 @@ func (p *Project) keep(ctx context.Context, hosts []*record.Host, q *Request, nu
 		l := store.Learnt{Host: h.Name, Facts: h.Facts}
 		if q != nil {
 			l.Groups = append([]string{}, h.Groups...)
-			moves = append(moves, p.moves(h, edit)...)
+			before, _ := known(h.Name)
+			out.Moves = append(out.Moves, p.moves(h, before, edit)...)
 		}
-		list = append(list, l)
+		out.Hosts = append(out.Hosts, l)
 	}
-	err := p.Known.Keep(list, now)
-	if q != nil && err == nil && len(q.Targets)+len(q.Except) == 0 {
-		var gone []string
+	if q != nil && len(q.Targets)+len(q.Except) == 0 {
 		for _, name := range p.Known.Hosts() {
 			if _, there := p.Inventory.Host(name); !there {
-				gone = append(gone, name)
-				moves = append(moves, store.Move{Host: name, What: "gone", Why: edit()})
+				out.Gone = append(out.Gone, name)
+				out.Moves = append(out.Moves, store.Move{Host: name, What: "gone", Why: edit()})
 			}
 		}
-		err = p.Known.Forget(gone...)
 	}
-	for i := range moves {
-		moves[i].At, moves[i].Run = now, number
+	for i := range out.Moves {
+		out.Moves[i].At, out.Moves[i].Run = out.At, number
 	}
-	if err == nil {
-		err = p.Known.Moved(moves)
-	}
-	p.Unkept("the collected facts", err)
+	return out
 }
 
 // moves reports what has changed in the groups of a host since its last run, and why.
-func (p *Project) moves(v *record.Host, edit func() string) []store.Move {
+func (p *Project) moves(v *record.Host, before store.HostState, edit func() string) []store.Move {
 	h, there := p.Inventory.Host(v.Name)
-	before, ok := p.Known.Load(v.Name)
 	if !there {
 		return nil
 	}
-	if !ok || before.Ran.IsZero() {
+	if before.Ran.IsZero() {
 		return []store.Move{{Host: v.Name, What: "new", Why: "its first run"}}
 	}
 	var out []store.Move

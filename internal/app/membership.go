@@ -39,9 +39,10 @@ func (p *Project) Members(list []Membership, name string) ([]Member, error) {
 // that those count as well that are no longer in the inventory.
 func (p *Project) Moves(list []Membership, all bool) []store.Move {
 	var out []store.Move
+	known := p.Known.Of(len(list))
 	for _, s := range list {
 		name := s.Host.Name
-		kept, ok := p.Known.Load(name)
+		kept, ok := known(name)
 		if !ok || kept.Ran.IsZero() {
 			out = append(out, store.Move{Host: name, What: "new", Why: "there are no runs yet"})
 			continue

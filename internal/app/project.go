@@ -111,9 +111,10 @@ func (s *Site) open(reading func(settings.Settings, *inventory.Inventory)) (*Pro
 
 // snapshot is what is known of all hosts, read once before a run.
 func (p *Project) snapshot(now time.Time) {
+	known := p.Known.Of(len(p.Inventory.Hosts))
 	read := func(all bool) *expr.Fleet {
 		return resolve.Snapshot(p.Project, func(host string) (*facts.Facts, int64, bool) {
-			s, ok := p.Known.Load(host)
+			s, ok := known(host)
 			h, _ := p.Inventory.Host(host)
 			trusted := all || h != nil && slices.ContainsFunc(h.Groups,
 				func(g *inventory.Group) bool { return g.TrustFacts })
@@ -204,8 +205,10 @@ func (p *Project) Memberships(targets, except []string) ([]Membership, error) {
 		return nil, err
 	}
 	var out []Membership
+	known := p.Known.Of(len(hosts))
 	for _, h := range hosts {
-		f, _ := p.FactsOf(h)
+		s, _ := known(h.Name)
+		f := s.Facts
 		groups, err := p.Inventory.GroupsOf(h, f.Tree())
 		if err != nil {
 			return nil, err

@@ -225,7 +225,7 @@ func (s *Site) history(of settings.Settings) store.Project {
 	if s.stores[at.File+at.URL] == nil {
 		s.stores[at.File+at.URL] = at
 	}
-	return store.Project{Store: s.stores[at.File+at.URL], ID: of.Project}
+	return store.Project{Store: s.stores[at.File+at.URL], ID: of.Project, Keep: of.KeepRuns}
 }
 
 // HistoryFile is where runs are kept when the settings do not say. Empty where no folder is known.

@@ -37,6 +37,8 @@ type Streams struct {
 	Color    bool
 	Width    int // of the terminal that Out is; 0 when it is none
 	Height   int // likewise, in lines; 0 where nothing is shown in a pager
+
+	last bool // the process ends with the call
 }
 
 // Main runs the program and gives its exit code.
@@ -46,7 +48,7 @@ func Main(args []string, commands ...Commands) int {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	out := term.IsTerminal(int(os.Stdout.Fd()))
 	s := &Streams{
-		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: ownEnvironment(),
+		last: true, In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: ownEnvironment(),
 		Terminal: term.IsTerminal(int(os.Stderr.Fd())) && term.IsTerminal(int(os.Stdin.Fd())),
 		Color:    out && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb",
 	}
@@ -120,7 +122,11 @@ func (s *Streams) Run(ctx context.Context, args []string, commands ...Commands) 
 	root.SetErr(e.Err)
 	err := root.ExecuteContext(ctx)
 	e.endPage()
-	e.Caller().Close()
+	if s.last {
+		e.Caller().End()
+	} else {
+		e.Caller().Close()
+	}
 	var exit Exit
 	if errors.As(err, &exit) {
 		code, err = int(exit), nil

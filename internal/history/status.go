@@ -31,7 +31,7 @@ var Conditions = []Condition{Failing, Unreached, Drifted, Outdated, Never, AsDec
 
 // HostRun is what became of a host in one run.
 type HostRun struct {
-	record.Head
+	*record.Head
 	State                    record.State
 	Outcome                  record.Outcome
 	At                       time.Time

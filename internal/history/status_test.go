@@ -14,7 +14,7 @@ func TestStatusOf(t *testing.T) {
 	n := 0
 	hostRun := func(mode string, o record.Outcome, more func(*HostRun)) HostRun {
 		n++
-		s := HostRun{Head: record.Head{Number: 100 - n, Mode: mode, Whole: true, Declared: true, Who: "maren"},
+		s := HostRun{Head: &record.Head{Number: 100 - n, Mode: mode, Whole: true, Declared: true, Who: "maren"},
 			State: record.Reached, Outcome: o,
 			At: at.Add(-time.Duration(n) * time.Hour)}
 		switch o {
@@ -100,10 +100,10 @@ func TestCorrected(t *testing.T) {
 	at := time.Date(2026, 11, 29, 4, 0, 0, 0, time.UTC)
 	apply := func(revision string, changed int) HostRun {
 		at = at.Add(-time.Hour)
-		return HostRun{Head: record.Head{Mode: record.ModeApply, Whole: true, Declared: true, Revision: revision},
+		return HostRun{Head: &record.Head{Mode: record.ModeApply, Whole: true, Declared: true, Revision: revision},
 			State: record.Reached, At: at, Changed: changed}
 	}
-	look := HostRun{Head: record.Head{Mode: record.ModePreview, Whole: true, Declared: true, Revision: "b"},
+	look := HostRun{Head: &record.Head{Mode: record.ModePreview, Whole: true, Declared: true, Revision: "b"},
 		State: record.Reached, Changed: 1}
 	runs := []HostRun{apply("b", 0), apply("b", 2), look, apply("b", 1), apply("b", 3), apply("a", 1), apply("a", 0)}
 	runs[3].Failed = 1 // which left the next one something to do

@@ -18,15 +18,23 @@ func Of(p *app.Project, targets, except []string) ([]history.HostStatus, error) 
 	if err != nil {
 		return nil, err
 	}
+	names := make([]string, len(hosts))
+	for i, h := range hosts {
+		names[i] = h.Name
+	}
+	runs, err := p.Kept.HostRuns(p.Settings.Env, lookBack, names...)
+	if err != nil {
+		return nil, err
+	}
 	out := []history.HostStatus{}
+	known := p.Known.Of(len(hosts))
+	moved := map[int]map[string][]record.Task{} // by run
 	for _, h := range hosts {
-		runs, err := p.Kept.HostRuns(p.Settings.Env, h.Name, lookBack)
-		if err != nil {
-			return nil, err
-		}
-		s, err := history.StatusOf(h.Name, runs, func(n int) ([]record.Task,
-			error) {
-			return p.Kept.Moved(n, h.Name)
+		s, err := history.StatusOf(h.Name, runs[h.Name], func(n int) (list []record.Task, err error) {
+			if moved[n] == nil {
+				moved[n], err = p.Kept.Moved(n, names...)
+			}
+			return moved[n][h.Name], err
 		})
 		if err != nil {
 			return nil, err
@@ -34,7 +42,7 @@ func Of(p *app.Project, targets, except []string) ([]history.HostStatus, error) 
 		if h.Disabled != "" {
 			s.Condition, s.Why = history.IsDisabled, h.Disabled
 		}
-		if kept, ok := p.Known.Load(h.Name); ok {
+		if kept, ok := known(h.Name); ok {
 			flat := history.FlatFacts(kept.Facts)
 			for _, name := range p.Settings.StatusFacts {
 				if text, there := flat[name]; there {

@@ -25,25 +25,27 @@ const File = "jadekettle.toml"
 
 // Settings are what jadekettle.toml says, with the defaults filled in.
 type Settings struct {
-	Project        string        // names this project in ledgers
-	Requires       string        // the version of the program that it needs, such as ">= 0.1"
-	Inventory      []string      // inventory files
-	Parallel       int           // hosts at once
-	PackageListAge time.Duration // how old a package list may be before `newest` refreshes it
-	Rollout        Rollout
-	Timeout        time.Duration // of each try of a task; 0 without one
-	Retries        int           // how often a task that fails is tried again
-	RetryEvery     time.Duration // how long is waited before that
-	Guard          time.Duration // how long a host waits for us after a change that may have cut us off
-	UndoAge        time.Duration // how long a host keeps what was there before a run
-	UndoSize       int64         // in how many bytes; 0 keeps nothing
-	KnownHosts     string        // the known_hosts file; ~/ and project-relative paths allowed
-	ConnectTimeout time.Duration
-	History        string   // the file in which runs are kept; empty for the user's own
-	HistoryURL     string   // the PostgreSQL database in which they are kept in its place; without a password
-	Notify         []Notify // who is notified when a run ends
-	Log            string   // the file to which what happens in runs is logged; empty for none
-	StatusFacts    []string // the facts that status shows of each host
+	Project         string        // names this project in ledgers
+	Requires        string        // the version of the program that it needs, such as ">= 0.1"
+	Inventory       []string      // inventory files
+	Parallel        int           // hosts at once
+	PackageListAge  time.Duration // how old a package list may be before `newest` refreshes it
+	Rollout         Rollout
+	Timeout         time.Duration // of each try of a task; 0 without one
+	Retries         int           // how often a task that fails is tried again
+	RetryEvery      time.Duration // how long is waited before that
+	Guard           time.Duration // how long a host waits for us after a change that may have cut us off
+	UndoAge         time.Duration // how long a host keeps what was there before a run
+	UndoSize        int64         // in how many bytes; 0 keeps nothing
+	KnownHosts      string        // the known_hosts file; ~/ and project-relative paths allowed
+	KeepConnections time.Duration // after their last use; 0 is not at all
+	ConnectTimeout  time.Duration
+	History         string        // the file in which runs are kept; empty for the user's own
+	KeepRuns        time.Duration // how long; 0 for good
+	HistoryURL      string        // the PostgreSQL database in which they are kept in its place; without a password
+	Notify          []Notify      // who is notified when a run ends
+	Log             string        // the file to which what happens in runs is logged; empty for none
+	StatusFacts     []string      // the facts that status shows of each host
 
 	Layers     []string // of data, general first
 	Lists      map[string]layers.Rule
@@ -143,6 +145,9 @@ var all = append([]setting{
 		Doc: "A PostgreSQL database for the run history instead of a file, shared by several controllers, such as " +
 			"\"postgres://kettle@db.example.org/kettle\". The password is read from ~/.pgpass or PGPASSWORD."},
 		func(s *Settings) any { return s.setHistoryURL }},
+	{schema.Key{Name: "history.keep_runs", Takes: schema.TakesText, Default: "forever",
+		Doc: "How long runs are kept, such as \"400d\". Older ones are deleted while later runs wait for their hosts."},
+		func(s *Settings) any { return &s.KeepRuns }},
 	{schema.Key{Name: "log.file", Takes: schema.TakesText, Default: "none",
 		Doc: "A file to append run events to, one line of JSON each."},
 		func(s *Settings) any { return &s.Log }},
@@ -155,6 +160,10 @@ var all = append([]setting{
 	{schema.Key{Name: "ssh.connect_timeout", Takes: schema.TakesText, Default: `"10s"`,
 		Doc: "How long to wait for a host to respond."},
 		func(s *Settings) any { return &s.ConnectTimeout }},
+	{schema.Key{Name: "ssh.keep", Takes: schema.TakesText, Default: "none",
+		Doc: "How long the connection to a host is kept for later runs, such as \"10m\", which then need no login. " +
+			"OpenSSH on the controller keeps it."},
+		func(s *Settings) any { return &s.KeepConnections }},
 }, rollout()...)
 
 // rollout are the keys of [run] that say how an apply goes over many hosts.

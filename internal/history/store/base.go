@@ -26,6 +26,8 @@ type dialect interface {
 	words(tx *transaction, rows []wordsRow) error
 	// matching gives the tables in which words are found, the condition on them and its argument.
 	matching(words []string) (from, cond, arg string)
+	// joined is the function that puts the texts of rows together, with semicolons in between.
+	joined(column string) string
 	// unsaid lets go of what is found of a run by its words.
 	unsaid(tx *transaction, run int64) error
 	// size is how many bytes the history takes.

@@ -3,12 +3,10 @@ package store
 import (
 	"cmp"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	"jadekettle/internal/core/plan"
 	"jadekettle/internal/core/problem"
@@ -112,12 +110,22 @@ func (p Project) Of(host string, ref value.Ref, f Filter) ([]history.Moment, err
 		return nil, none(err)
 	}
 	cond, args := f.where(p.ID)
+	args = append([]any{host, ref.Kind, ref.Name}, args...)
 	var out []history.Moment
+	const from = ` FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run JOIN `
+	where := ` WHERE host.name = ? AND thing.kind = ? AND thing.name = ? AND status <> 4 AND ` + cond
 	err = each(db, func(scan func(...any) error) error {
 		var row foundTask
-		head, _, err := reads(scan, row.to()...)
+		var nth int64
+		var packed []byte
+		head, _, err := reads(scan, append(row.to(), &nth, &packed)...)
 		if err != nil {
 			return err
+		}
+		if times, err := readClock(packed); err != nil {
+			return err
+		} else if times != nil {
+			row.began, row.took = times.of(nth)
 		}
 		t, err := row.task()
 		if err != nil {
@@ -133,10 +141,11 @@ func (p Project) Of(host string, ref value.Ref, f Filter) ([]history.Moment, err
 		m.Since, m.SinceNumber = m.Started, m.Number
 		out = append(out, m)
 		return nil
-	}, `SELECT `+headColumns+`, `+taskColumns+` FROM host JOIN visit ON visit.host = host.id JOIN run ON
-		run.id = visit.run JOIN task ON task.visit = visit.id JOIN thing ON thing.id = task.thing JOIN place ON
-		place.id = task.place WHERE host.name = ? AND thing.kind = ? AND thing.name = ? AND task.status <> 4 AND `+cond+
-		` ORDER BY run.number DESC, task.nth DESC`, append([]any{host, ref.Kind, ref.Name}, args...)...)
+	}, `SELECT `+headColumns+`, `+taskColumns+`, task.nth AS nth, NULL`+from+`task ON task.visit = visit.id
+		JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place`+where+
+		` UNION ALL SELECT `+headColumns+`, `+itemColumns+`, item.nth AS nth, visit.times`+from+`item ON
+		item.list = visit.list JOIN thing ON thing.id = item.thing JOIN place ON place.id = item.place`+where+
+		` ORDER BY number DESC, nth DESC`, slices.Concat(args, args)...)
 	return out, p.wrong(err)
 }
 
@@ -204,23 +213,32 @@ func (p Project) usual(db *database, k *record.Run) (history.Usual, error) {
 		}
 	}
 	out.Task = func(t history.HostTask) (times []float64, err error) {
+		args := append(slices.Clone(ids), t.Host, t.Ref.Kind, t.Ref.Name, numbers[t.Status])
+		where := `WHERE visit.run IN ` + among +
+			` AND host.name = ? AND thing.kind = ? AND thing.name = ? AND status = ?`
 		return times, each(db, func(scan func(...any) error) error {
-			var took int64
-			err := scan(&took)
+			var nth, took int64
+			var packed []byte
+			if err := scan(&nth, &took, &packed); err != nil {
+				return err
+			}
+			c, err := readClock(packed)
+			if c != nil {
+				_, took = c.of(nth)
+			}
 			times = append(times, float64(took)/1000)
 			return err
-		}, `SELECT task.took FROM visit JOIN host ON host.id = visit.host JOIN task ON task.visit = visit.id
-			JOIN thing ON
-			thing.id = task.thing WHERE visit.run IN
-			`+among+` AND host.name = ? AND thing.kind = ? AND thing.name = ? AND
-			task.status = ?`, append(slices.Clone(ids), t.Host, t.Ref.Kind, t.Ref.Name, numbers[t.Status])...)
+		}, `SELECT task.nth, task.took, NULL FROM visit JOIN host ON host.id = visit.host JOIN task ON
+			task.visit = visit.id JOIN thing ON thing.id = task.thing `+where+`
+			UNION ALL SELECT item.nth, 0, visit.times FROM visit JOIN host ON host.id = visit.host JOIN item ON
+			item.list = visit.list JOIN thing ON thing.id = item.thing `+where, slices.Concat(args, args)...)
 	}
 	return out, nil
 }
 
 // kindTimes sums up how long the tasks of each kind took in runs, in milliseconds.
 func kindTimes(db *database, runs []any) (map[int64]map[string]int64, error) {
-	run, visits := map[int64]int64{}, []any{}
+	run, visits := map[int64]int64{}, []int64{}
 	if err := each(db, func(scan func(...any) error) error {
 		var id, of int64
 		err := scan(&id, &of)
@@ -230,23 +248,33 @@ func kindTimes(db *database, runs []any) (map[int64]map[string]int64, error) {
 		return nil, err
 	}
 	out := map[int64]map[string]int64{}
+	add := func(visit int64, kind string, took int64) {
+		if out[run[visit]] == nil {
+			out[run[visit]] = map[string]int64{}
+		}
+		out[run[visit]][kind] += took
+	}
 	for some := range slices.Chunk(visits, many) {
 		if err := each(db, func(scan func(...any) error) error {
 			var visit, took int64
 			var kind string
 			err := scan(&visit, &kind, &took)
-			if out[run[visit]] == nil {
-				out[run[visit]] = map[string]int64{}
-			}
-			out[run[visit]][kind] += took
+			add(visit, kind, took)
 			return err
 		}, `SELECT task.visit, thing.kind, sum(task.took) FROM task JOIN thing ON thing.id = task.thing `+
 			`WHERE task.visit IN (`+
-			marks(len(some))+`) GROUP BY task.visit, thing.kind`, some...); err != nil {
+			marks(len(some))+`) GROUP BY task.visit, thing.kind`, anys(some)...); err != nil {
 			return nil, err
 		}
 	}
-	return out, nil
+	quiet, lists, err := listed(db, visits)
+	for _, v := range quiet {
+		for i, row := range lists[v.list] {
+			_, took := v.times.of(int64(i + 1))
+			add(v.visit, row.kind, took)
+		}
+	}
+	return out, err
 }
 
 // UsualHosts gives how long hosts took in the last runs of a sort, in seconds: the median.
@@ -308,93 +336,25 @@ func (p Project) Note(n int, notes map[string]string) error {
 	})
 }
 
-// HostRuns gives what became of a host in its runs, newest first, at most so many. Runs of
-// single commands and those in which its turn did not come are skipped.
-func (p Project) HostRuns(env, host string, most int) ([]history.HostRun, error) {
+// Moved gives the tasks in a run that changed, failed or were blocked, by host. If many hosts are named, others may be
+// among them.
+func (p Project) Moved(n int, hosts ...string) (map[string][]record.Task, error) {
 	db, err := p.reading()
 	if err != nil {
 		return nil, none(err)
 	}
-	var out []history.HostRun
-	var visits []int64
-	latest := -1
-	err = each(db, func(scan func(...any) error) error {
-		var s history.HostRun
-		var visit, started, began, beat, now int64
-		var state, outcome string
-		var pid int
-		err := scan(&s.Number, &s.Mode, &s.Who, &s.Revision, &s.Edited, &s.Whole, &s.Declared, &s.Undoes, &started,
-			&visit, &state, &outcome,
-			&began, &s.Changed, &s.Failed, &s.Blocked, &s.Stopped, &s.Machine, &pid, &beat, &now)
-		if state == "" {
-			if s.Mode == record.ModePreview || s.Mode == record.ModeDrift ||
-				alive(s.Machine, pid, time.Duration(now-beat)*time.Millisecond) {
-				return err // it changes nothing, or is at work
-			}
-			state, outcome, s.Message = string(record.Lost), string(record.OutLost), orphaned
-		}
-		s.Started, s.State, s.Outcome = atMillis(started), record.State(state), record.Outcome(outcome)
-		if s.At = s.Started; began > 0 {
-			s.At = atMillis(began)
-		}
-		if s.State == record.Reached && s.Whole && s.Declared && !s.Stopped && latest < 0 {
-			latest = len(out)
-		}
-		out, visits = append(out, s), append(visits, visit)
-		return err
-	}, `SELECT run.number, run.mode, run.who, run.revision, run.edited, run.whole, run.declared, run.undoes,
-		run.started, visit.id, visit.state,
-		visit.outcome, visit.began, visit.changed, visit.failed, visit.blocked, visit.stopped, run.machine, run.pid,
-			run.beat, now_ms()
-		FROM host JOIN visit ON visit.host = host.id JOIN run ON run.id = visit.run WHERE host.name = ?
-		AND run.project = ? AND run.env = ? AND
-		(visit.state NOT IN ('', 'not started') OR visit.state = '' AND visit.began > 0 AND run.ended IS NULL)
-		AND run.mode <> 'exec' ORDER BY visit.run DESC LIMIT ?`, host, p.ID, env, most)
-	if err != nil || len(out) == 0 {
-		return nil, p.wrong(err)
+	cond, args := "", []any{p.ID, n}
+	if len(hosts) <= many {
+		cond, args = " AND host.name IN ("+marks(len(hosts))+")", append(args, anys(hosts)...)
 	}
-	d, err := detailOf(db, visits[0])
-	if err != nil {
-		return nil, p.wrong(err)
-	}
-	if out[0].Message = cmp.Or(d.Message, out[0].Message); latest < 0 {
-		return out, nil
-	}
-	if latest > 0 {
-		if d, err = detailOf(db, visits[latest]); err != nil {
-			return nil, p.wrong(err)
-		}
-	}
-	out[latest].Latest, out[latest].Undeclared, out[latest].Pending = true, d.Undeclared, d.Pending
-	return out, nil
-}
-
-// detailOf reads what is kept of a visit besides its columns.
-func detailOf(db *database, visit int64) (d record.Host, err error) {
-	var packed []byte
-	if err := db.QueryRow("SELECT detail FROM visit WHERE id = ?", visit).Scan(&packed); err != nil {
-		return d, err
-	}
-	text, err := unpack(packed)
-	if err != nil || len(text) == 0 {
-		return d, err
-	}
-	return d, json.Unmarshal(text, &d)
-}
-
-// Moved gives the tasks of a host in a run that changed, failed or were blocked.
-func (p Project) Moved(n int, host string) ([]record.Task, error) {
-	db, err := p.reading()
-	if err != nil {
-		return nil, none(err)
-	}
-	var out []record.Task
+	out := map[string][]record.Task{}
 	return out, p.wrong(each(db, func(scan func(...any) error) error {
-		t, err := readTask(scan)
-		out = append(out, t)
+		host := ""
+		t, err := readTask(scan, &host)
+		out[host] = append(out[host], t)
 		return err
-	}, `SELECT `+taskColumns+` FROM run JOIN visit ON visit.run = run.id JOIN host ON host.id = visit.host JOIN task ON
-		task.visit = visit.id JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
-		WHERE run.project = ? AND
-		run.number = ? AND host.name = ? AND task.status IN (1, 2, 5) ORDER BY task.nth`, p.ID, n, host))
+	}, `SELECT host.name, `+taskColumns+` FROM run JOIN visit ON visit.run = run.id JOIN host ON host.id = visit.host
+		JOIN task ON task.visit = visit.id JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
+		WHERE run.project = ? AND run.number = ?`+cond+` AND task.status IN (1, 2, 5) ORDER BY visit.id, task.nth`,
+		args...))
 }

@@ -93,14 +93,10 @@ func (f *Follower) Next() (record.Head, []record.Event, error) {
 // tasks gives the tasks of a host that were not sent yet.
 func (f *Follower) tasks(db *database, visit int64, host *record.Host, s *followed) ([]record.Event, error) {
 	var out []record.Event
-	return out, each(db, func(scan func(...any) error) error {
-		t, err := readTask(scan, &s.nth)
-		if err != nil {
-			return err
+	seen := s.nth
+	return out, visitedTasks(db, []int64{visit}, func(_, nth int64, t record.Task) {
+		if s.nth = max(s.nth, nth); nth > seen {
+			out = append(out, record.Event{Host: host.Name, Task: &t})
 		}
-		out = append(out, record.Event{Host: host.Name, Task: &t})
-		return nil
-	}, `SELECT task.nth, `+
-		taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place WHERE
-		task.visit = ? AND task.nth > ? ORDER BY task.nth`, visit, s.nth)
+	})
 }

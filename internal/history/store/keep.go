@@ -42,7 +42,8 @@ func (p Project) Old(l Limits) ([]Old, error) {
 		o.Number, o.Started, o.id = h.Number, h.Started, id
 		all = append(all, o)
 		return nil
-	}, `SELECT `+headColumns+`, 300 + (SELECT coalesce(sum(100 + coalesce(length(visit.detail), 0) + (SELECT
+	}, `SELECT `+headColumns+`, 300 + (SELECT coalesce(sum(100 + coalesce(length(visit.detail), 0) +
+		coalesce(length(visit.times), 0) + (SELECT
 		coalesce(sum(30 + coalesce(length(task.detail), 0)), 0) FROM task WHERE task.visit = visit.id)), 0)
 		FROM visit WHERE
 		visit.run = run.id) FROM run WHERE run.project = ? AND run.mode <> ? ORDER BY run.number DESC`, p.ID,
@@ -108,9 +109,12 @@ func sweep(tx *transaction) error {
 			SELECT facts FROM visit
 			WHERE facts IS NOT NULL UNION SELECT facts FROM known)`,
 		"DELETE FROM host WHERE id NOT IN (SELECT host FROM visit)",
-		"DELETE FROM thing WHERE id NOT IN (SELECT thing FROM task)",
-		"DELETE FROM labels WHERE id NOT IN (SELECT labels FROM task WHERE labels IS NOT NULL)",
-		"DELETE FROM place WHERE id NOT IN (SELECT place FROM task)",
+		"DELETE FROM item WHERE list NOT IN (SELECT list FROM visit WHERE list IS NOT NULL)",
+		"DELETE FROM list WHERE id NOT IN (SELECT list FROM visit WHERE list IS NOT NULL)",
+		"DELETE FROM thing WHERE id NOT IN (SELECT thing FROM task UNION SELECT thing FROM item)",
+		`DELETE FROM labels WHERE id NOT IN (SELECT labels FROM task WHERE labels IS NOT NULL UNION
+			SELECT labels FROM item WHERE labels IS NOT NULL)`,
+		"DELETE FROM place WHERE id NOT IN (SELECT place FROM task UNION SELECT place FROM item)",
 	} {
 		if err := tx.Exec(q); err != nil {
 			return err
@@ -151,8 +155,9 @@ func (s *Store) Check() (*Health, error) {
 	if err := db.sound(db, say); err != nil {
 		return nil, s.wrong(err)
 	}
-	for query, n := range map[string]*int{"run": &out.Runs, "visit": &out.Hosts, "task": &out.Tasks} {
-		if err := db.QueryRow("SELECT count(*) FROM " + query).Scan(n); err != nil {
+	for query, n := range map[string]*int{"count(*) FROM run": &out.Runs, "count(*) FROM visit": &out.Hosts,
+		"(SELECT count(*) FROM task) + (SELECT count(*) FROM visit JOIN item ON item.list = visit.list)": &out.Tasks} {
+		if err := db.QueryRow("SELECT " + query).Scan(n); err != nil {
 			return nil, s.wrong(err)
 		}
 	}
@@ -170,8 +175,9 @@ func (s *Store) Check() (*Health, error) {
 	if err != nil {
 		return nil, s.wrong(err)
 	}
-	for _, q := range []string{"SELECT detail FROM visit WHERE detail IS NOT NULL", "SELECT detail FROM task WHERE " +
-		"detail IS NOT NULL"} {
+	for _, q := range []string{"SELECT detail FROM visit WHERE detail IS NOT NULL",
+		"SELECT times FROM visit WHERE times IS NOT NULL", "SELECT detail FROM task WHERE detail IS NOT NULL",
+		"SELECT detail FROM item WHERE detail IS NOT NULL"} {
 		if err := each(db, func(scan func(...any) error) error {
 			var packed []byte
 			err := scan(&packed)

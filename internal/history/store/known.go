@@ -36,47 +36,102 @@ type HostState struct {
 	Ours   bool      // the facts were read from here, or nobody else can write them
 }
 
-const knownOfHost = `SELECT known.read, known.ran, known.groups, known.mac, content.packed FROM known
-	JOIN content ON content.id = known.facts
-	WHERE project = ? AND env = ? AND host = ?`
+const (
+	knownOfAll = `SELECT known.read, known.ran, known.groups, known.mac, content.packed, known.host, known.facts
+		FROM known JOIN content ON content.id = known.facts WHERE project = ? AND env = ?`
+	knownOfHost = knownOfAll + ` AND host = ?`
+)
 
 // Load reads what is known of a host. ok is false when there is nothing, or nothing that can
 // be read.
-func (k Known) Load(host string) (s HostState, ok bool) {
+func (k Known) Load(host string) (s HostState, ok bool) { return k.Of(1)(host) }
+
+// Of gives what Load does, for calls about so many hosts: what is known of many is read at once.
+func (k Known) Of(hosts int) func(host string) (HostState, bool) {
 	db, err := k.p.reading()
 	if err != nil {
-		return s, false
+		return func(string) (HostState, bool) { return HostState{}, false }
 	}
-	s, err = k.load(host, db.QueryRow(knownOfHost, k.p.ID, k.env, host).Scan)
-	return s, err == nil
+	return k.of(db, hosts)
 }
 
-func (k Known) load(host string, scan func(...any) error) (s HostState, err error) {
-	var at, ran int64
+// few is up to how many hosts are asked for one by one.
+const few = 10
+
+func (k Known) of(db asker, hosts int) func(host string) (HostState, bool) {
+	if hosts <= few {
+		return func(host string) (HostState, bool) {
+			_, s, err := k.load(db.QueryRow(knownOfHost, k.p.ID, k.env, host).Scan, &sharedFacts{})
+			return s, err == nil
+		}
+	}
+	all, last := map[string]HostState{}, sharedFacts{}
+	err := each(db, func(scan func(...any) error) error {
+		host, s, err := k.load(scan, &last)
+		if err == nil {
+			all[host] = s
+		}
+		if host == "" {
+			return err
+		}
+		return nil // of one host, of which nothing is known then
+	}, knownOfAll+" ORDER BY known.facts", k.p.ID, k.env)
+	if err != nil {
+		clear(all) // as where one host cannot be read
+	}
+	return func(host string) (s HostState, ok bool) {
+		s, ok = all[host]
+		return s, ok
+	}
+}
+
+// sharedFacts are facts that hosts may have in common, which are unpacked and decoded once.
+type sharedFacts struct {
+	id    int64
+	text  []byte
+	facts *facts.Facts
+	err   error
+}
+
+// read makes them those of a text.
+func (f *sharedFacts) read(id int64, packed []byte) error {
+	if f.facts != nil && f.id == id {
+		return f.err
+	}
+	*f = sharedFacts{id: id}
+	if f.text, f.err = unpack(packed); f.err != nil {
+		return f.err
+	}
+	if f.err = wire.Unmarshal(f.text, &f.facts); f.err != nil {
+		return f.err
+	}
+	if f.facts == nil {
+		return errors.New("no facts are known")
+	}
+	f.err = f.facts.Validate()
+	return f.err
+}
+
+// load reads a row of knownOfAll. last is what the row before it had. The host is empty where the row cannot be read.
+func (k Known) load(scan func(...any) error, last *sharedFacts) (host string, s HostState, err error) {
+	var at, ran, id int64
 	var groups sql.NullString
 	var mac, packed []byte
-	if err := scan(&at, &ran, &groups, &mac, &packed); err != nil {
-		return s, err
+	if err := scan(&at, &ran, &groups, &mac, &packed, &host, &id); err != nil {
+		return "", s, err
 	}
-	text, err := unpack(packed)
-	if err != nil {
-		return s, err
+	if err := last.read(id, packed); err != nil {
+		return host, s, err
 	}
-	s.Read, s.Ran = atMillis(at), atMillis(ran)
-	s.Ours = hmac.Equal(mac, k.mac(host, at, text))
+	s.Read, s.Ran, s.Facts = atMillis(at), atMillis(ran), last.facts
+	s.Ours = hmac.Equal(mac, k.mac(host, at, last.text))
 	if groups.Valid {
 		s.Groups = []string{}
 		if err := json.Unmarshal([]byte(groups.String), &s.Groups); err != nil {
-			return s, err
+			return host, s, err
 		}
 	}
-	if err := wire.Unmarshal(text, &s.Facts); err != nil {
-		return s, err
-	}
-	if s.Facts == nil {
-		return s, errors.New("no facts are known")
-	}
-	return s, s.Facts.Validate()
+	return host, s, nil
 }
 
 // Hosts lists the hosts of which something is known; none where that cannot be read.
@@ -104,29 +159,47 @@ type Learnt struct {
 	Groups []string // that it is in; nil outside of a run
 }
 
-// Keep notes what was learnt of hosts at a time, in one go.
-func (k Known) Keep(list []Learnt, now time.Time) error {
-	if len(list) == 0 {
+// News is what a call has learnt of hosts.
+type News struct {
+	At    time.Time
+	Hosts []Learnt
+	Gone  []string // hosts of which nothing is to be known any more
+	Moves []Move
+}
+
+// Keep keeps what was learnt, in one go.
+func (k Known) Keep(n News) error {
+	if len(n.Hosts)+len(n.Gone)+len(n.Moves) == 0 {
 		return nil
 	}
 	db, err := k.p.open()
 	if err != nil {
 		return err
 	}
-	return write(db, func(tx *transaction) error {
-		for _, l := range list {
-			if err := k.keep(tx, l, now); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return write(db, func(tx *transaction) error { return k.keep(tx, n) })
 }
 
-func (k Known) keep(tx *transaction, l Learnt, now time.Time) error {
-	before, err := k.load(l.Host, tx.QueryRow(knownOfHost, k.p.ID, k.env, l.Host).Scan)
+func (k Known) keep(tx *transaction, n News) error {
+	known := k.of(tx, len(n.Hosts))
+	for _, l := range n.Hosts {
+		before, ok := known(l.Host)
+		if err := k.writeState(tx, l.Host, l.state(before, ok, n.At)); err != nil {
+			return err
+		}
+	}
+	for _, host := range n.Gone {
+		if err := tx.Exec("DELETE FROM known WHERE project = ? AND env = ? AND host = ?", k.p.ID, k.env,
+			host); err != nil {
+			return err
+		}
+	}
+	return k.moved(tx, n.Moves)
+}
+
+// state is what is known of a host from now on; before is what was, if ok.
+func (l *Learnt) state(before HostState, ok bool, now time.Time) HostState {
 	f := l.Facts
-	if err == nil && before.Ours && (f.Services == nil || f.Own == nil) { // asked for only when something reads them
+	if ok && before.Ours && (f.Services == nil || f.Own == nil) { // asked for only when something reads them
 		whole := *f
 		if f.Services == nil {
 			whole.Services = before.Facts.Services
@@ -136,11 +209,10 @@ func (k Known) keep(tx *transaction, l Learnt, now time.Time) error {
 		}
 		f = &whole
 	}
-	s := HostState{Read: now, Facts: f, Groups: before.Groups, Ran: before.Ran}
-	if l.Groups != nil {
-		s.Groups, s.Ran = l.Groups, now
+	if l.Groups == nil {
+		return HostState{Read: now, Facts: f, Groups: before.Groups, Ran: before.Ran}
 	}
-	return k.writeState(tx, l.Host, s)
+	return HostState{Read: now, Facts: f, Groups: l.Groups, Ran: now}
 }
 
 // writeState keeps what is known of a host in the place of what was.
@@ -181,22 +253,10 @@ func (k Known) mac(host string, read int64, text []byte) []byte {
 	return h.Sum(nil)
 }
 
-// Forget drops what is known of hosts.
-func (k Known) Forget(hosts ...string) error {
-	db, err := k.p.reading()
-	if errors.Is(err, ErrNone) || len(hosts) == 0 {
+// Forget drops what is known of a host.
+func (k Known) Forget(host string) error {
+	if k.p.URL == "" && (inFile{path: k.p.File}).none() {
 		return nil
 	}
-	if err != nil {
-		return err
-	}
-	return write(db, func(tx *transaction) error {
-		for _, host := range hosts {
-			if err := tx.Exec("DELETE FROM known WHERE project = ? AND env = ? AND host = ?", k.p.ID, k.env,
-				host); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return k.Keep(News{Gone: []string{host}})
 }

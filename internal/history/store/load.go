@@ -310,18 +310,11 @@ func (p Project) Load(n int, hosts ...string) (*record.Run, error) {
 		}
 	}
 	visits := slices.SortedFunc(maps.Keys(at), func(a, b int64) int { return at[a] - at[b] })
-	for some := range slices.Chunk(visits, many) {
-		if err := each(db, func(scan func(...any) error) error {
-			var visit int64
-			t, err := readTask(scan, &visit)
-			host := out.Hosts[at[visit]]
-			host.Tasks = append(host.Tasks, t)
-			return err
-		}, `SELECT task.visit, `+
-			taskColumns+` FROM task JOIN thing ON thing.id = task.thing JOIN place ON place.id = task.place
-			WHERE task.visit IN (`+marks(len(some))+`) ORDER BY task.visit, task.nth`, anys(some)...); err != nil {
-			return nil, p.wrong(err)
-		}
+	if err := visitedTasks(db, visits, func(visit, _ int64, t record.Task) {
+		host := out.Hosts[at[visit]]
+		host.Tasks = append(host.Tasks, t)
+	}); err != nil {
+		return nil, p.wrong(err)
 	}
 	there := 0
 	if err := db.QueryRow("SELECT count(*) FROM run WHERE id = ?", id).Scan(&there); err != nil || there == 0 {

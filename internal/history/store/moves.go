@@ -14,25 +14,16 @@ type Move struct {
 	Run   int       `json:"run" doc:"That run; 0 if none has yet."`
 }
 
-// Moved keeps moves, for a log of them.
-func (k Known) Moved(list []Move) error {
-	if len(list) == 0 {
-		return nil
-	}
-	db, err := k.p.open()
-	if err != nil {
-		return err
-	}
-	return write(db, func(tx *transaction) error {
-		for _, m := range list {
-			if err := tx.Exec("INSERT INTO moved (project, env, host, what, grp, why, at, run) VALUES (?, ?, ?, ?, "+
-				"?, ?, ?, ?)",
-				k.p.ID, k.env, m.Host, m.What, m.Group, m.Why, millis(m.At), m.Run); err != nil {
-				return err
-			}
+// moved keeps moves, for a log of them.
+func (k Known) moved(tx *transaction, list []Move) error {
+	for _, m := range list {
+		if err := tx.Exec(`INSERT INTO moved (project, env, host, what, grp, why, at, run)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, k.p.ID, k.env, m.Host, m.What, m.Group, m.Why, millis(m.At),
+			m.Run); err != nil {
+			return err
 		}
-		return nil
-	})
+	}
+	return nil
 }
 
 // Moves gives the moves since a time, oldest first.

@@ -366,6 +366,8 @@ func (onServer) tasks(tx *transaction, rows []taskRow) error {
 	return err
 }
 
+func (onServer) joined(column string) string { return "string_agg(" + column + ", ';')" }
+
 func (onServer) words(tx *transaction, rows []wordsRow) error {
 	if len(rows) == 0 {
 		return nil

@@ -244,7 +244,7 @@ func BenchmarkAMillion(b *testing.B) {
 			k, err := p.Load(100)
 			return len(a.Hosts) + len(k.Hosts), err
 		})
-		ask("present", func() (int, error) { l, err := p.HostRuns("", "gauge-003", 200); return len(l), err })
+		ask("present", func() (int, error) { l, err := p.HostRuns("", 200, "gauge-003"); return len(l), err })
 	})
 }
 
@@ -322,7 +322,7 @@ func TestFactsOfOthers(t *testing.T) {
 	}
 	ours, theirs := known("ours"), known("theirs")
 	f := &facts.Facts{Hostname: "gauge-01", Own: map[string]any{"port": int64(7)}}
-	if err := ours.Keep([]Learnt{{Host: "gauge-01", Facts: f}}, time.Now()); err != nil {
+	if err := ours.Keep(News{At: time.Now(), Hosts: []Learnt{{Host: "gauge-01", Facts: f}}}); err != nil {
 		t.Fatal(err)
 	}
 	if s, ok := ours.Load("gauge-01"); !ok || !s.Ours {
@@ -331,15 +331,15 @@ func TestFactsOfOthers(t *testing.T) {
 	if s, ok := theirs.Load("gauge-01"); !ok || s.Ours {
 		t.Errorf("seen from another controller: %v %+v", ok, s)
 	}
-	if err := theirs.Keep([]Learnt{{Host: "gauge-01", Facts: &facts.Facts{Hostname: "evil",
-		Own: map[string]any{"port": int64(8)}}}}, time.Now()); err != nil {
+	if err := theirs.Keep(News{At: time.Now(), Hosts: []Learnt{{Host: "gauge-01", Facts: &facts.Facts{Hostname: "evil",
+		Own: map[string]any{"port": int64(8)}}}}}); err != nil {
 		t.Fatal(err)
 	}
 	if s, _ := ours.Load("gauge-01"); s.Ours {
 		t.Errorf("what another wrote counts as ours: %+v", s.Facts)
 	}
 	f.Own = nil // not asked for this time: what another wrote is not taken over
-	if err := ours.Keep([]Learnt{{Host: "gauge-01", Facts: f}}, time.Now()); err != nil {
+	if err := ours.Keep(News{At: time.Now(), Hosts: []Learnt{{Host: "gauge-01", Facts: f}}}); err != nil {
 		t.Fatal(err)
 	}
 	if s, _ := ours.Load("gauge-01"); !s.Ours || s.Facts.Own != nil {

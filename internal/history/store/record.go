@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -25,11 +26,18 @@ type Recorder struct {
 	begun chan struct{} // closed once it is kept that the run has begun, or cannot be
 	over  chan struct{}
 	done  chan struct{}
-	code  int
-	meant []string // the hosts that were meant, once all facts were known
-	err   error    // why it cannot be kept; final once done is closed
+	last  ending
+	err   error // why it cannot be kept; final once done is closed
 
 	w writer // of the goroutine that writes
+}
+
+// ending is what comes with the end of a run.
+type ending struct {
+	code  int
+	meant []string // the hosts that were meant, once all facts were known
+	known Known
+	news  News
 }
 
 // How often is written while a run goes, how often a run says that it is still alive, and how
@@ -137,11 +145,18 @@ func (r *Recorder) Event(e record.Event) {
 	}
 }
 
+// Learn has it kept what the run has learnt of hosts, together with its end.
+func (r *Recorder) Learn(in Known, n News) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.last.known, r.last.news = in, n
+}
+
 // End has it kept that the run has ended, with the code of the program, and over which hosts it went in the
 // end. It does not wait, see Wait, and never fails.
 func (r *Recorder) End(as *record.Run) error {
 	r.mu.Lock()
-	r.code, r.meant = as.Code, as.Names()
+	r.last.code, r.last.meant = as.Code, as.Names()
 	r.mu.Unlock()
 	close(r.over)
 	return nil
@@ -171,11 +186,13 @@ func (r *Recorder) write() {
 	if r.begin() != nil {
 		return
 	}
+	r.letGo()
 	beat := time.NewTicker(beatEvery)
 	defer beat.Stop()
 	var open []record.Event
 	var err error
 	for over := false; !over; {
+		long := false // since it was last written how far hosts are
 		select {
 		case <-r.kick:
 			select {
@@ -184,6 +201,8 @@ func (r *Recorder) write() {
 				over = true
 			}
 		case <-beat.C:
+			long = true
+			r.letGo()
 		case <-r.over:
 			over = true
 		}
@@ -195,11 +214,11 @@ func (r *Recorder) write() {
 			open = nil
 			continue
 		}
-		if err = r.flush(open, over); err == nil {
+		if err = r.flush(open, over, long); err == nil {
 			open = nil
 		}
 		for again := 0; over && passes(err) && again < 3; again++ {
-			err = r.flush(open, true)
+			err = r.flush(open, true, false)
 		}
 	}
 	if s := r.p.Store; err == nil && s.URL == "" && (inFile{path: s.File}).taken(s.file) {
@@ -209,9 +228,34 @@ func (r *Recorder) write() {
 	r.fail(err)
 }
 
-// flush writes events, and at the end that the run is over.
-func (r *Recorder) flush(events []record.Event, over bool) error {
+// letGo deletes runs that are kept no longer, one part after the other, until there is something to write. A run has
+// the time while it connects to its hosts. That it cannot is no reason to fail, and shows at the next write.
+func (r *Recorder) letGo() {
+	if r.p.Keep <= 0 {
+		return
+	}
+	for until := time.Now().Add(beatEvery / 2); time.Now().Before(until); {
+		r.mu.Lock()
+		busy := len(r.queue) > 0
+		r.mu.Unlock()
+		select {
+		case <-r.over:
+			return
+		default:
+		}
+		if busy {
+			return
+		}
+		if more, err := r.p.expire(r.db, time.Now().Add(-r.p.Keep)); !more || err != nil {
+			return
+		}
+	}
+}
+
+// flush writes events, and at the end that the run is over. With show it writes as well how far hosts are.
+func (r *Recorder) flush(events []record.Event, over, show bool) error {
 	w := r.w
+	w.waiting = maps.Clone(w.waiting)
 	err := write(r.db, func(tx *transaction) error {
 		w.tx = tx
 		// what is read later, such as templates, comes with the end
@@ -230,8 +274,14 @@ func (r *Recorder) flush(events []record.Event, over bool) error {
 				return err
 			}
 		}
+		if show || over {
+			w.show()
+		}
 		if over {
-			return w.end(r.code, r.meant) // which nobody changes any more
+			if err := w.end(r.last.code, r.last.meant); err != nil { // which nobody changes any more
+				return err
+			}
+			return r.last.known.keep(tx, r.last.news)
 		}
 		if err := w.insertRows(); err != nil {
 			return err

@@ -239,6 +239,8 @@ func (inFile) matching(words []string) (from, cond, arg string) {
 	return "words JOIN said ON said.id = words.rowid", "words MATCH ?", strings.Join(all, " AND ")
 }
 
+func (inFile) joined(column string) string { return "group_concat(" + column + ", ';')" }
+
 func (inFile) unsaid(tx *transaction, run int64) error {
 	if err := tx.Exec("DELETE FROM words WHERE rowid IN (SELECT id FROM said WHERE run = ?)", run); err != nil {
 		return err

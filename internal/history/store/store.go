@@ -13,6 +13,7 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"errors"
+	"io/fs"
 	"os"
 	"sync"
 	"time"
@@ -138,6 +139,27 @@ func (s *Store) Close() error {
 	return s.db.Close()
 }
 
+// End is Close for a process that ends. What was written is on the disk then, but not in the file itself, beside which
+// SQLite keeps it: to bring it there takes longer than to read it there, which the next process does while it waits for
+// a host.
+func (s *Store) End() error {
+	s.mu.Lock()
+	written := s.db != nil && s.copy == nil && s.URL == ""
+	s.mu.Unlock()
+	if !written {
+		return s.Close()
+	}
+	wal, err := os.Open(s.File + "-wal")
+	if errors.Is(err, fs.ErrNotExist) {
+		return s.Close() // it is a file that can only be read
+	}
+	if err != nil {
+		return err
+	}
+	defer wal.Close()
+	return wal.Sync()
+}
+
 // wrong puts an error of the database into words.
 func (s *Store) wrong(err error) error {
 	if err == nil || s.db == nil {
@@ -175,6 +197,8 @@ func passes(err error) bool { return errors.Is(err, errLocked) || errors.Is(err,
 type Project struct {
 	*Store
 	ID string // of the project, from jadekettle.toml
+	// Keep is how long runs are kept: a Recorder lets earlier ones go while it has nothing to write. 0 is for good.
+	Keep time.Duration
 }
 
 // pack makes a text small: a byte that says how, and the text.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -32,7 +33,7 @@ func pier(t testing.TB) Project {
 
 func opened(t testing.TB, s *Store) Project {
 	t.Cleanup(func() { s.Close() })
-	return Project{s, "pier"}
+	return Project{Store: s, ID: "pier"}
 }
 
 // another opens the same store as another process would.
@@ -47,7 +48,8 @@ func TestStores(t *testing.T) {
 		do   func(*testing.T, Project)
 	}{{"a run is kept", aRunIsKept}, {"finding", finding}, {"interrupted and late", interruptedAndLate},
 		{"two at once", twoAtOnce},
-		{"prune", prune}, {"known", known}, {"odd texts", oddTexts}}
+		{"prune", prune}, {"nothing to do", nothingToDo}, {"kept for a while", keptForAWhile}, {"known", known},
+		{"odd texts", oddTexts}}
 	t.Run("file", func(t *testing.T) {
 		for _, test := range tests {
 			t.Run(test.name, func(t *testing.T) { test.do(t, pier(t)) })
@@ -287,9 +289,10 @@ func interruptedAndLate(t *testing.T, p Project) {
 	if k, err := p.Load(1); err != nil || k.Hosts[0].State != record.Lost || k.Hosts[1].State != record.NotStarted {
 		t.Errorf("its hosts are kept as %+v (%v)", k.Hosts, err)
 	}
-	if s, err := p.HostRuns("", "gauge-01", 9); err != nil || len(s) != 1 || s[0].Outcome != record.OutLost ||
+	all, err := p.HostRuns("", 9, "gauge-01", "gauge-99")
+	if s := all["gauge-01"]; err != nil || len(all) != 1 || len(s) != 1 || s[0].Outcome != record.OutLost ||
 		s[0].Message == "" {
-		t.Errorf("the host it was at is as %+v (%v)", s, err)
+		t.Errorf("the host it was at is as %+v (%v)", all, err)
 	}
 	unknown, _ := uuid.NewV7()
 	undone := one // by the host's guard
@@ -332,7 +335,7 @@ func hostsThatLieOfRuns(t *testing.T, p Project, r *Recorder, id2 uuid.UUID) {
 		one, _ := uuid.NewV7()
 		lies.Collected = append(lies.Collected, record.Collected{Run: one.String()})
 	}
-	other := Project{p.Store, "harbour"}
+	other := Project{Store: p.Store, ID: "harbour"}
 	theirs := kept(t, other, "apply", map[string][]record.Task{"gauge-01": nil}, nil)
 	k, _ := other.Load(theirs)
 	lies.Collected = append(lies.Collected, record.Collected{Run: k.Run, Tasks: lies.Collected[1].Tasks})
@@ -404,7 +407,7 @@ func TestAStoreThatFails(t *testing.T) {
 		}
 		db.Exec("PRAGMA user_version = 99")
 		p.Close()
-		newer := Project{&Store{File: p.File}, "pier"}
+		newer := Project{Store: &Store{File: p.File}, ID: "pier"}
 		refuses(t, "newer jadekettle: it has format 99", "use the newer version", begin(newer))
 	})
 	t.Run("locked", func(t *testing.T) {
@@ -418,7 +421,7 @@ func TestAStoreThatFails(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer tx.Rollback()
-		other := Project{&Store{File: p.File}, "pier"}
+		other := Project{Store: &Store{File: p.File}, ID: "pier"}
 		defer other.Close()
 		begun := time.Now()
 		refuses(t, "is locked", "try again", begin(other))
@@ -466,7 +469,7 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 			os.WriteFile(p.File, make([]byte, size), 0o600)
 			os.Remove(p.File + "-wal")
 			said := ""
-			emptied := Project{&Store{File: p.File, Report: func(text string) { said += text }}, "pier"}
+			emptied := Project{Store: &Store{File: p.File, Report: func(text string) { said += text }}, ID: "pier"}
 			if err := begin(emptied); err != nil || strings.Count(said, "its content is lost") != 1 {
 				t.Errorf("of %d bytes it says %q (%v)", size, said, err)
 			}
@@ -513,10 +516,10 @@ func storeOnABadDisk(t *testing.T, begin func(p Project) error) {
 		}
 	})
 	t.Run("nowhere", func(t *testing.T) {
-		refuses(t, "no location for the history", "[history] file", begin(Project{&Store{}, "pier"}))
+		refuses(t, "no location for the history", "[history] file", begin(Project{Store: &Store{}, ID: "pier"}))
 	})
 	t.Run("below a file", func(t *testing.T) {
-		p := Project{&Store{File: "/dev/null/history.db"}, "pier"}
+		p := Project{Store: &Store{File: "/dev/null/history.db"}, ID: "pier"}
 		if err := begin(p); err == nil {
 			t.Error("it is kept below a file")
 		}
@@ -581,6 +584,110 @@ func prune(t *testing.T, p Project) {
 	}
 }
 
+// count counts rows.
+func count(t *testing.T, p Project, table string) (n int) {
+	t.Helper()
+	db, err := p.open()
+	if err == nil {
+		err = db.QueryRow("SELECT count(*) FROM " + table).Scan(&n)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+// nothingToDo: a host that has nothing to do takes one row, and all is known of its tasks nevertheless.
+func nothingToDo(t *testing.T, p Project) {
+	tasks := func(of plan.Status) []record.Task {
+		skipped := reported("service foghorn-relay", plan.Skipped, func(t *record.Task) { t.Message = "not by night" })
+		return []record.Task{reported("file /etc/motd", of, func(t *record.Task) { t.Labels = []string{"shore"} }),
+			reported("package tide-logger", plan.Unchanged, func(t *record.Task) { t.Seconds, t.After = 3.5, 1.25 }),
+			skipped}
+	}
+	kept(t, p, "apply", map[string][]record.Task{"gauge-01": tasks(plan.Changed)}, nil)
+	before := count(t, p, "task")
+	for range 3 {
+		kept(t, p, "apply", map[string][]record.Task{"gauge-01": tasks(plan.Unchanged),
+			"gauge-02": tasks(plan.Unchanged)}, nil)
+	}
+	if n, lists := count(t, p, "task"), count(t, p, "list"); n != before || lists != 1 {
+		t.Errorf("%d rows were written, and %d lists", n-before, lists)
+	}
+	k, err := p.Load(4)
+	if err != nil || len(k.Hosts) != 2 || len(k.Hosts[1].Tasks) != 3 {
+		t.Fatalf("it has %+v (%v)", k, err)
+	}
+	if a, b, c := k.Hosts[1].Tasks[0], k.Hosts[1].Tasks[1], k.Hosts[1].Tasks[2]; a.Status != plan.Unchanged ||
+		!slices.Equal(a.Labels, []string{"shore"}) || a.Seconds != 0.04 || a.Line != 7 || b.Seconds != 3.5 ||
+		b.After != 1.25 || c.Status != plan.Skipped || c.Message != "not by night" {
+		t.Errorf("its tasks are %+v", k.Hosts[1].Tasks)
+	}
+	_, events, err := p.Follow(4).Next()
+	if err != nil || len(events) != 4 || len(events[3].Ended.Tasks) != 3 {
+		t.Errorf("it is followed as %+v (%v)", events, err)
+	}
+	of, err := p.Of("gauge-01", value.Ref{Kind: "file", Name: "/etc/motd"}, Filter{})
+	if err != nil || len(of) != 2 || of[0].Runs != 3 || of[0].Task.Seconds != 0.04 ||
+		of[1].Task.Status != plan.Changed {
+		t.Errorf("the file was %+v (%v)", of, err)
+	}
+	slow, err := p.Slow(4, 9)
+	if err != nil || slow.Kinds[0].Seconds != 7 || slow.Kinds[0].Usual != 7 {
+		t.Errorf("its time went to %+v (%v)", slow, err)
+	}
+	if h, err := p.Check(); err != nil || len(h.Wrong) > 0 || h.Tasks != 3+3*6 {
+		t.Errorf("the check finds %+v (%v)", h, err)
+	}
+}
+
+// keptForAWhile: what began longer ago goes while later runs are recorded, with all that only it had.
+func keptForAWhile(t *testing.T, p Project) {
+	day := func(n int) func(*record.Head) {
+		return func(h *record.Head) { h.Started = time.Now().Add(-time.Duration(n) * 24 * time.Hour) }
+	}
+	for i, days := range []int{500, 450, 300} {
+		kept(t, p, "apply", map[string][]record.Task{
+			"gauge-01": {reported("file /etc/motd", plan.Changed, nil)},
+			"gauge-02": {reported(fmt.Sprintf("file /srv/tide-%d", i), plan.Unchanged, nil)},
+		}, day(days))
+	}
+	p.Keep = 400 * 24 * time.Hour
+	db, err := p.open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for more := true; more && err == nil; {
+		more, err = p.expire(db, time.Now().Add(-p.Keep))
+	}
+	left, _ := p.List(Filter{})
+	if err != nil || len(left) != 1 || left[0].Number != 3 || len(left[0].Hosts) != 2 {
+		t.Errorf("left are %+v (%v)", left, err)
+	}
+	for table, want := range map[string]int{"visit": 2, "task": 1, "list": 1, "item": 1, "leaf": 2, "tree": 1} {
+		if n := count(t, p, table); n != want {
+			t.Errorf("left are %d of %s, not %d", n, table, want)
+		}
+	}
+	if h, err := p.Check(); err != nil || len(h.Wrong) > 0 {
+		t.Errorf("the check finds %+v (%v)", h, err)
+	}
+	p.Keep = 200 * 24 * time.Hour
+	kept(t, p, "apply", map[string][]record.Task{"gauge-01": nil}, nil)
+	r := p.Begin(record.Head{Run: uuid.NewString(), Mode: "apply", Started: time.Now()}, nil, nil)
+	gone := func() bool {
+		left, err = p.List(Filter{})
+		return err != nil || left[len(left)-1].Number == 4
+	}
+	for !gone() { // while the run has nothing to write
+		time.Sleep(5 * time.Millisecond)
+	}
+	r.End(&record.Run{})
+	if err := cmp.Or(err, r.Wait()); err != nil || len(left) != 2 {
+		t.Errorf("left are %+v (%v)", left, err)
+	}
+}
+
 func known(t *testing.T, p Project) {
 	k := p.Known("production")
 	if _, ok := k.Load("gauge-01"); ok || len(k.Hosts()) > 0 {
@@ -589,7 +696,7 @@ func known(t *testing.T, p Project) {
 	at := time.Unix(1_800_000_000, 0).UTC()
 	keep := func(l Learnt, now time.Time) {
 		t.Helper()
-		if err := k.Keep([]Learnt{l}, now); err != nil {
+		if err := k.Keep(News{At: now, Hosts: []Learnt{l}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -609,7 +716,7 @@ func known(t *testing.T, p Project) {
 	}
 	moves := []Move{{Host: "gauge-01", What: "into", Group: "spring", Why: "by its name", At: at, Run: 3},
 		{Host: "gauge-02", What: "gone", At: later}}
-	if err := k.Moved(moves); err != nil {
+	if err := k.Keep(News{Moves: moves}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := k.Moves(at); err != nil || !slices.Equal(got, moves) {
@@ -654,7 +761,7 @@ func oddTexts(t *testing.T, p Project) {
 
 // BenchmarkKeeping keeps a run of 100 hosts with 100 tasks each.
 func BenchmarkKeeping(b *testing.B) {
-	p := Project{&Store{File: filepath.Join(b.TempDir(), "history.db")}, "pier"}
+	p := Project{Store: &Store{File: filepath.Join(b.TempDir(), "history.db")}, ID: "pier"}
 	defer p.Close()
 	for b.Loop() {
 		id, _ := uuid.NewV7()
@@ -679,7 +786,7 @@ func BenchmarkKeeping(b *testing.B) {
 
 // BenchmarkAThousandHosts asks how each of a thousand hosts is, after fifty runs over all.
 func BenchmarkAThousandHosts(b *testing.B) {
-	p := Project{&Store{File: filepath.Join(b.TempDir(), "history.db")}, "pier"}
+	p := Project{Store: &Store{File: filepath.Join(b.TempDir(), "history.db")}, ID: "pier"}
 	defer p.Close()
 	var names []string
 	for i := range 1000 {
@@ -707,14 +814,17 @@ func BenchmarkAThousandHosts(b *testing.B) {
 	}
 	b.Run("status", func(b *testing.B) {
 		for b.Loop() {
+			current, err := p.HostRuns("", 200, names...)
+			if err != nil || len(current) != len(names) {
+				b.Fatal(err)
+			}
+			moved := map[int]map[string][]record.Task{}
 			for _, name := range names {
-				current, err := p.HostRuns("", name, 200)
-				if err != nil {
-					b.Fatal(err)
-				}
-				if _, err := history.StatusOf(name, current, func(n int) ([]record.Task,
-					error) {
-					return p.Moved(n, name)
+				if _, err := history.StatusOf(name, current[name], func(n int) ([]record.Task, error) {
+					if moved[n] == nil {
+						moved[n], _ = p.Moved(n, names...)
+					}
+					return moved[n][name], nil
 				}); err != nil {
 					b.Fatal(err)
 				}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -87,8 +88,9 @@ type writer struct {
 	started time.Time
 	files   int // how many files are in the tree that is kept
 
-	tasks []taskRow // that put writes
-	words []wordsRow
+	tasks   []taskRow // that put writes
+	words   []wordsRow
+	waiting map[int64]waiting // by visit
 	ids
 }
 
@@ -100,6 +102,7 @@ type ids struct {
 	labels map[string]int64
 	last   map[int64]int64 // of the tasks of each visit
 	hands  map[int64]bool  // the visits of which it is written what they are at
+	lists  map[[sha256.Size]byte]int64
 }
 
 // visit gives the number of a host in the run, which is made where there is none.
@@ -242,12 +245,17 @@ func (w *writer) visited(id int64, h *record.Host, facts any) error {
 	if err != nil {
 		return err
 	}
+	list, times, err := w.settle(id, h.State == record.Reached)
+	if err != nil {
+		return err
+	}
 	err = w.tx.Exec(`UPDATE visit SET state = ?, outcome = ?, began = ?, took = ?, planned = ?, changed = ?, failed = ?,
-		unchanged = ?, skipped = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ? WHERE id = ?`,
+		unchanged = ?, skipped = ?, blocked = ?, stopped = ?, facts = ?, hand = '', detail = ?, list = ?, times = ?
+		WHERE id = ?`,
 		string(h.State),
 		string(h.Outcome), millis(w.started)+ms(h.After), ms(h.Seconds), h.Planned, h.Changed, h.Failed,
 		h.Unchanged, h.Skipped,
-		h.Blocked, h.Stopped, facts, pack(detail), id)
+		h.Blocked, h.Stopped, facts, pack(detail), list, times, id)
 	if err != nil {
 		return err
 	}
@@ -300,9 +308,8 @@ func (w *writer) task(visit int64, t record.Task) error {
 	if err != nil {
 		return err
 	}
-	w.tasks = append(w.tasks, taskRow{visit: visit, nth: nth, thing: thing, place: place, labels: labels,
-		status: numbers[t.Status],
-		began:  ms(t.After), took: ms(t.Seconds), detail: detail})
+	w.take(taskRow{visit: visit, nth: nth, thing: thing, place: place, labels: labels, status: numbers[t.Status],
+		began: ms(t.After), took: ms(t.Seconds), detail: detail})
 	if t.Status == plan.Unchanged || t.Status == plan.Skipped {
 		return nil
 	}
@@ -320,7 +327,12 @@ func (w *writer) withdraw(visit int64, ref value.Ref) error {
 	if err != nil {
 		return err
 	}
-	w.tasks = slices.DeleteFunc(w.tasks, func(t taskRow) bool { return t.visit == visit && t.thing == thing })
+	same := func(t taskRow) bool { return t.visit == visit && t.thing == thing }
+	w.tasks = slices.DeleteFunc(w.tasks, same)
+	if at, ok := w.waiting[visit]; ok {
+		at.rows = slices.DeleteFunc(slices.Clone(at.rows), same)
+		w.waiting[visit] = at
+	}
 	return w.tx.Exec("DELETE FROM task WHERE visit = ? AND thing = ?", visit, thing)
 }
 
@@ -330,6 +342,9 @@ func (w *writer) next(visit int64) (int64, error) {
 	if !ok {
 		if err := w.tx.QueryRow("SELECT coalesce(max(nth), 0) FROM task WHERE visit = ?", visit).Scan(&n); err != nil {
 			return 0, err
+		}
+		if rows := w.waiting[visit].rows; len(rows) > 0 {
+			n = max(n, rows[len(rows)-1].nth)
 		}
 	}
 	remember(&w.last, visit, n+1)
@@ -372,7 +387,7 @@ func (w *writer) late(host string, c record.Collected, unknown *int) error {
 		return err
 	}
 	other := *w
-	other.visits, other.last = nil, nil // it has others
+	other.visits, other.last, other.waiting = nil, nil, nil // it has others
 	project, state := "", ""
 	err := w.tx.QueryRow(`SELECT run.id, run.project, coalesce((SELECT visit.state FROM visit
 		JOIN host ON host.id = visit.host WHERE
@@ -417,6 +432,7 @@ func (w *writer) late(host string, c record.Collected, unknown *int) error {
 			return err
 		}
 	}
+	other.show()
 	if err := other.insertRows(); err != nil {
 		return err
 	}
