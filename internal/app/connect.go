@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"os/user"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -14,6 +15,7 @@ import (
 	"jadekettle/internal/core/settings"
 	"jadekettle/internal/core/shell"
 	"jadekettle/internal/core/value"
+	"jadekettle/internal/core/visible"
 	"jadekettle/internal/core/wire"
 	"jadekettle/internal/fleet/ask"
 	"jadekettle/internal/fleet/reach"
@@ -32,8 +34,21 @@ func (s *Site) dialer(with Passwords, of settings.Settings, inv *inventory.Inven
 	}
 	d := s.plainDialer(of, inv)
 	d.Login, d.Elevation = login, elevation
+	d.Kept = &reach.Kept{For: of.KeepConnections, Dir: s.keptDir(),
+		Note: func(text string) { s.Note(visible.Line(text)) }}
 	return d, nil
 }
+
+// keptDir is where the connections are that are kept.
+func (c *Caller) keptDir() string {
+	if dir := c.Getenv("XDG_RUNTIME_DIR"); dir != "" {
+		return filepath.Join(dir, "jadekettle")
+	}
+	return c.stateFile("connections")
+}
+
+// Disconnect ends the connections that are kept, and says how many there were.
+func (c *Caller) Disconnect() (int, error) { return reach.Disconnect(c.keptDir()) }
 
 // PlainDialer makes a dialer that gives no passwords.
 func (p *Project) PlainDialer() *reach.Dialer { return p.plainDialer(p.Settings, p.Inventory) }
@@ -135,6 +150,11 @@ func (p *Project) Fleet(d *reach.Dialer, parallel int) *run.Fleet {
 			Past: wire.Past{Age: p.Settings.UndoAge, Size: p.Settings.UndoSize}},
 		Open: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return p.Connect(ctx, d, h, first)
+		},
+		Fresh: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+			t := p.Target(h)
+			t.Fresh = true
+			return p.connect(ctx, d, h, t, first)
 		},
 		Around: func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
 			return p.connect(ctx, d, h, p.afar(h), first)

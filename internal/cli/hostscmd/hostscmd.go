@@ -18,7 +18,7 @@ import (
 // Commands gives them.
 func Commands(e *cli.Env) []*cobra.Command {
 	c := hosts(e)
-	c.AddCommand(trust(e), admitCommand(e), enroll(e), release(e), show(e), retire(e))
+	c.AddCommand(trust(e), admitCommand(e), enroll(e), release(e), show(e), retire(e), disconnect(e))
 	return []*cobra.Command{c}
 }
 

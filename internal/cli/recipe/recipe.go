@@ -45,6 +45,7 @@ type block struct {
 	line  int
 	file  string // the path of a file of the project; empty for lines to run
 	whole bool   // the file replaces an existing one
+	added bool   // it is added to the last table of the file
 	sort  string // what is written after the fence, such as "sh" or "sh lab"
 	lines string
 }
@@ -64,7 +65,8 @@ func (p Page) blocks() []block {
 		case fence:
 			b := block{line: n, sort: sort}
 			if m := named.FindStringSubmatch(before); m != nil {
-				b.file, b.whole = m[1], strings.Contains(before, "in full")
+				b.file, b.whole, b.added = m[1], strings.Contains(before, "in full"),
+					strings.Contains(before, ", the table")
 			}
 			out, open = append(out, b), true
 		case open:
@@ -113,11 +115,12 @@ func (p Page) Try(dir string, sorts []string, sh func(lines string) (output stri
 	return nil
 }
 
-// write writes the file of a block. What a page says of hosts.toml is added to it, unless it is the file in full.
+// write writes the file of a block. What a page says of hosts.toml, or of a table, is added to the file, unless it is
+// the file in full.
 func (b block) write(dir string) error {
 	name := filepath.Join(dir, filepath.FromSlash(b.file))
 	text := b.lines
-	if b.file == "hosts.toml" && !b.whole {
+	if b.file == "hosts.toml" && !b.whole || b.added {
 		before, err := os.ReadFile(name)
 		if err != nil {
 			return err

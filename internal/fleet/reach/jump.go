@@ -44,7 +44,7 @@ func (d *Dialer) way(ctx context.Context, t Target) (func(context.Context) (net.
 			if err != nil {
 				return nil, dialError(err, t)
 			}
-			return conn, nil
+			return quickly(conn), nil
 		}, nil
 	}
 	client, err := d.gate(ctx, t)

@@ -75,6 +75,8 @@ func (l *local) keep(pipes ...io.Closer) {
 
 // close ends reads and writes that wait, and lets a worker see the end of its
 // input. It is not killed: it finishes the task in hand.
+func (*local) ready() {}
+
 func (l *local) close() {
 	l.mu.Lock()
 	defer l.mu.Unlock()

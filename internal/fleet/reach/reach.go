@@ -48,6 +48,9 @@ type Target struct {
 	// Command, run here by sh, gives a shell on the host, in the place of SSH.
 	Command string
 
+	// Fresh asks for a connection of its own, also where one is kept: to see whether there can be one.
+	Fresh bool
+
 	also        string // a private key that is tried last, when none is named
 	certificate string // a file, by the user's OpenSSH settings
 	proxy       string // a command that gives the connection, by the user's OpenSSH settings
@@ -68,6 +71,7 @@ type Dialer struct {
 	// Gate gives a jump host, by the name or address that a host's way has, as the
 	// inventory says it is reached. May be nil.
 	Gate   func(name string) (Target, bool)
+	Kept   *Kept    // connections that stay; may be nil
 	opened sync.Map // keys that had one, by path: of func() (ssh.Signer, error)
 
 	mu    sync.Mutex
@@ -101,7 +105,7 @@ func (d *Dialer) Begin(ctx context.Context, t Target) {
 	d.begun[t.Name] = b
 	go func() {
 		defer close(b.done)
-		b.tr, b.err = d.ssh(ctx, t)
+		b.tr, b.err = d.dial(ctx, t)
 	}()
 }
 
@@ -153,6 +157,8 @@ type transport interface {
 	// start runs a command. listen, which may be nil, gives what takes its standard
 	// error, for its input and for what keeps that.
 	start(command string, listen func(in, keep io.Writer) io.Writer) (*process, error)
+	// ready says that the worker is.
+	ready()
 	close()
 }
 
@@ -227,6 +233,7 @@ func (d *Dialer) open(ctx context.Context, e *errand) (*Session, error) {
 		tr.close()
 		return nil, cmp.Or(ctx.Err(), err)
 	}
+	tr.ready()
 	return s, nil
 }
 
@@ -240,7 +247,7 @@ func (d *Dialer) connect(ctx context.Context, t Target) (transport, error) {
 	delete(d.begun, t.Name)
 	d.mu.Unlock()
 	if b == nil {
-		return d.ssh(ctx, t)
+		return d.dial(ctx, t)
 	}
 	select {
 	case <-b.done:

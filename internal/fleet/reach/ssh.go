@@ -29,9 +29,19 @@ import (
 type remote struct {
 	client *ssh.Client
 	conn   net.Conn
+	keep   func() // has the next call find a connection; may be nil
 }
 
 func (r *remote) close() { r.client.Close() }
+
+func (r *remote) ready() {
+	if q, ok := r.conn.(*quick); ok {
+		q.ready.Store(true)
+	}
+	if r.keep != nil {
+		r.keep()
+	}
+}
 
 // start asks for a command and does not wait for the host to say that it takes
 // it: what is written next is on its way at once, which saves a round trip. A
@@ -74,11 +84,17 @@ func (t Target) hostPort() string {
 	return net.JoinHostPort(t.Address, strconv.Itoa(port))
 }
 
+// ssh connects to a host.
 func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 	t, err := d.settings(ctx, t)
 	if err != nil {
 		return nil, err
 	}
+	return d.login(ctx, t)
+}
+
+// login connects to a host for which the settings were read.
+func (d *Dialer) login(ctx context.Context, t Target) (transport, error) {
 	known, err := d.known()
 	if err != nil {
 		return nil, err
@@ -132,7 +148,7 @@ func (d *Dialer) ssh(ctx context.Context, t Target) (transport, error) {
 		return nil, d.handshakeError(err, t, user)
 	}
 	judged = taken
-	return &remote{ssh.NewClient(c, chans, reqs), conn}, nil
+	return &remote{client: ssh.NewClient(c, chans, reqs), conn: conn}, nil
 }
 
 // turns bounds the connections that are being made at a time, by this whole

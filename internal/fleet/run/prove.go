@@ -63,6 +63,13 @@ func (t *talk) getIn(ctx context.Context) error {
 	}
 }
 
+func (f *Fleet) fresh(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error) {
+	if f.Fresh == nil {
+		return f.Open(ctx, h, first)
+	}
+	return f.Fresh(ctx, h, first)
+}
+
 // knock gets in once, as others do.
 func (f *Fleet) knock(ctx context.Context, h *inventory.Host, of plan.Run) error {
 	first, err := wire.Frame(wire.Message{Start: &wire.Start{Format: wire.Format, Run: of,
@@ -70,7 +77,7 @@ func (f *Fleet) knock(ctx context.Context, h *inventory.Host, of plan.Run) error
 	if err != nil {
 		return err
 	}
-	open := f.Open
+	open := f.fresh
 	if f.Here && f.Around != nil {
 		open = f.Around
 	}

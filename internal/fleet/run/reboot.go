@@ -98,7 +98,7 @@ func (t *talk) comeBack(ctx context.Context) (*talk, error) {
 				Remedy("check its console; results are kept on the host, and the next run continues")
 		}
 		patient, cancel := context.WithDeadline(ctx, deadline)
-		s, err := t.fleet.Open(patient, t.host, first)
+		s, err := t.fleet.fresh(patient, t.host, first)
 		cancel()
 		if err != nil {
 			last = err

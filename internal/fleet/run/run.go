@@ -45,6 +45,8 @@ type Fleet struct {
 	// Around opens a worker on this machine as others reach it, over the jump host that the inventory
 	// names for it: another machine, which proves for a run over itself that one still gets in. Nil is not at all.
 	Around func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
+	// Fresh opens a worker over a new connection, to see whether there can be one. Nil is what Open does.
+	Fresh func(ctx context.Context, h *inventory.Host, first []byte) (*reach.Session, error)
 	Work
 
 	events *queue // of one run
