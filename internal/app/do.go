@@ -58,8 +58,8 @@ func (p *Project) Do(ctx context.Context, q Request, to ...record.Sink) (*record
 			Remedy("`jadekettle hosts --group NAME` shows who is a member")
 	}
 	r.Code = q.code(ctx.Err() != nil, out)
-	if number, _ := kept.to.Number(); q.Exec == nil && number > 0 { // else wait returns what is wrong
-		kept.to.Learn(p.Known, p.news(context.WithoutCancel(ctx), out, &q, number))
+	if q.Exec == nil {
+		kept.to.Learn(p.Known, p.news(context.WithoutCancel(ctx), out, &q))
 	}
 	kept.end(r)
 	for _, s := range to {

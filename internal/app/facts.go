@@ -24,7 +24,7 @@ func (p *Project) ReadFacts(ctx context.Context, with Passwords, targets []strin
 		return p.Inventory.Chosen(targets, nil, h, groups)
 	}
 	out := fleet.Facts(ctx, hosts)
-	p.Unkept("the collected facts", p.Known.Keep(p.news(ctx, out, nil, 0)))
+	p.Unkept("the collected facts", p.Known.Keep(p.news(ctx, out, nil)))
 	return out, nil
 }
 

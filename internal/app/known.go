@@ -19,8 +19,8 @@ import (
 )
 
 // news gives what was learnt of hosts, and after a run which groups they are in, and what moved in or out of one. After
-// one over all hosts those are gone that the inventory has no more. number is the run's; q is nil outside of one.
-func (p *Project) news(ctx context.Context, hosts []*record.Host, q *Request, number int) store.News {
+// one over all hosts those are gone that the inventory has no more. q is nil outside of a run.
+func (p *Project) news(ctx context.Context, hosts []*record.Host, q *Request) store.News {
 	out := store.News{At: time.Now()}
 	edit := p.editOf(ctx)
 	known := p.Known.Of(len(hosts))
@@ -43,9 +43,6 @@ func (p *Project) news(ctx context.Context, hosts []*record.Host, q *Request, nu
 				out.Moves = append(out.Moves, store.Move{Host: name, What: "gone", Why: edit()})
 			}
 		}
-	}
-	for i := range out.Moves {
-		out.Moves[i].At, out.Moves[i].Run = out.At, number
 	}
 	return out
 }

@@ -19,14 +19,23 @@ func Each[T any](hosts []*inventory.Host, do func(*inventory.Host) T, then func(
 	for some := range slices.Chunk(hosts, part) {
 		var next atomic.Int64
 		var all sync.WaitGroup
+		var fault atomic.Pointer[any]
 		for range min(runtime.GOMAXPROCS(0), len(some)) {
 			all.Go(func() {
+				defer func() {
+					if p := recover(); p != nil {
+						fault.Store(&p)
+					}
+				}()
 				for i := next.Add(1) - 1; i < int64(len(some)); i = next.Add(1) - 1 {
 					came[i] = do(some[i])
 				}
 			})
 		}
 		all.Wait()
+		if p := fault.Load(); p != nil {
+			panic(*p) // where the caller can take it
+		}
 		for i, h := range some {
 			then(h, came[i])
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"errors"
+	"slices"
 	"time"
 
 	"jadekettle/internal/core/record"
@@ -112,8 +113,10 @@ func forgetRun(tx *transaction, run int64) (texts []any, err error) {
 
 // among does a statement for all of a list.
 func among(tx *transaction, statement, cond string, list []any) error {
-	if len(list) == 0 {
-		return nil
+	for some := range slices.Chunk(list, many) {
+		if err := tx.Exec(statement+"("+marks(len(some))+")"+cond, some...); err != nil {
+			return err
+		}
 	}
-	return tx.Exec(statement+"("+marks(len(list))+")"+cond, list...)
+	return nil
 }

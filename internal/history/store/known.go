@@ -161,7 +161,7 @@ type Learnt struct {
 
 // News is what a call has learnt of hosts.
 type News struct {
-	At    time.Time
+	At    time.Time // when, of the moves as well
 	Hosts []Learnt
 	Gone  []string // hosts of which nothing is to be known any more
 	Moves []Move
@@ -176,10 +176,11 @@ func (k Known) Keep(n News) error {
 	if err != nil {
 		return err
 	}
-	return write(db, func(tx *transaction) error { return k.keep(tx, n) })
+	return write(db, func(tx *transaction) error { return k.keep(tx, n, 0) })
 }
 
-func (k Known) keep(tx *transaction, n News) error {
+// keep keeps what a run has learnt; 0 is for a call that is none.
+func (k Known) keep(tx *transaction, n News, run int) error {
 	known := k.of(tx, len(n.Hosts))
 	for _, l := range n.Hosts {
 		before, ok := known(l.Host)
@@ -193,7 +194,7 @@ func (k Known) keep(tx *transaction, n News) error {
 			return err
 		}
 	}
-	return k.moved(tx, n.Moves)
+	return k.moved(tx, n, run)
 }
 
 // state is what is known of a host from now on; before is what was, if ok.

@@ -15,11 +15,11 @@ type Move struct {
 }
 
 // moved keeps moves, for a log of them.
-func (k Known) moved(tx *transaction, list []Move) error {
-	for _, m := range list {
+func (k Known) moved(tx *transaction, n News, run int) error {
+	for _, m := range n.Moves {
 		if err := tx.Exec(`INSERT INTO moved (project, env, host, what, grp, why, at, run)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, k.p.ID, k.env, m.Host, m.What, m.Group, m.Why, millis(m.At),
-			m.Run); err != nil {
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, k.p.ID, k.env, m.Host, m.What, m.Group, m.Why, millis(n.At),
+			run); err != nil {
 			return err
 		}
 	}

@@ -281,7 +281,7 @@ func (r *Recorder) flush(events []record.Event, over, show bool) error {
 			if err := w.end(r.last.code, r.last.meant); err != nil { // which nobody changes any more
 				return err
 			}
-			return r.last.known.keep(tx, r.last.news)
+			return r.last.known.keep(tx, r.last.news, r.head.Number)
 		}
 		if err := w.insertRows(); err != nil {
 			return err

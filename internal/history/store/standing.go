@@ -43,9 +43,9 @@ type standing struct {
 // Most visits find nothing to do. Of those three numbers are read, and all that is read of a host is one text: to hand
 // over a value takes longer than to find it.
 const (
-	quietly = `visit.state = 'reached' AND visit.outcome = 'unchanged' AND NOT visit.stopped AND
+	quietVisit = `visit.state = 'reached' AND visit.outcome = 'unchanged' AND NOT visit.stopped AND
 		visit.changed + visit.failed + visit.blocked = 0`
-	visitText = `visit.run || '|' || visit.id || '|' || visit.began || CASE WHEN ` + quietly + ` THEN '' ELSE
+	visitText = `visit.run || '|' || visit.id || '|' || visit.began || CASE WHEN ` + quietVisit + ` THEN '' ELSE
 		'|' || visit.state || '|' || visit.outcome || '|' || visit.changed || '|' || visit.failed || '|' ||
 		visit.blocked || '|' || CASE WHEN visit.stopped THEN 1 ELSE 0 END END`
 )

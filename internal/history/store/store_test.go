@@ -714,9 +714,12 @@ func known(t *testing.T, p Project) {
 		!slices.Equal(s.Groups, []string{"all"}) || !s.Ran.Equal(later) {
 		t.Errorf("after a run it is known as %+v", s)
 	}
-	moves := []Move{{Host: "gauge-01", What: "into", Group: "spring", Why: "by its name", At: at, Run: 3},
+	moves := []Move{{Host: "gauge-01", What: "into", Group: "spring", Why: "by its name", At: at, Run: 1},
 		{Host: "gauge-02", What: "gone", At: later}}
-	if err := k.Keep(News{Moves: moves}); err != nil {
+	r := p.Begin(record.Head{Run: uuid.NewString(), Mode: "apply", Started: at}, nil, nil)
+	r.Learn(k, News{At: at, Moves: moves[:1]})
+	r.End(&record.Run{})
+	if err := cmp.Or(r.Wait(), k.Keep(News{At: later, Moves: moves[1:]})); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := k.Moves(at); err != nil || !slices.Equal(got, moves) {

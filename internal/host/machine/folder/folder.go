@@ -513,7 +513,10 @@ func (h *Machine) ofOneself(c machine.Command, out io.Writer) int {
 // shell's language.
 func (h *Machine) sh(c machine.Command, out io.Writer) int {
 	if len(c.Args) < 3 || c.Args[1] != "-c" {
-		return map[bool]int{true: 0, false: 2}[h.spec.Lenient]
+		if h.spec.Lenient {
+			return 0
+		}
+		return 2
 	}
 	words := shell.Split(c.Args[2])
 	if len(words) == 0 {
