@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"cel.dev/cel-go/cel"
 	celast "cel.dev/cel-go/common/ast"
@@ -209,9 +211,18 @@ type Program struct {
 	prog    cel.Program
 	partial func() (cel.Program, error)
 	chains  []chain
-	lone    bool     // it is one selection and nothing else
-	facts   []string // the dotted fact paths that it reads
+	lone    bool                      // it is one selection and nothing else
+	common  bool                      // it reads data and the environment alone, which many hosts have in common
+	last    atomic.Pointer[evaluated] // when it is common
+	facts   []string                  // the dotted fact paths that it reads
 	fleet   fleetUse
+}
+
+// evaluated is what an expression gave for some data, which stays for as long.
+type evaluated struct {
+	data  map[string]any
+	env   string
+	value any
 }
 
 // maxText bounds an expression's text, in bytes.
@@ -249,6 +260,9 @@ func Compile(text string, at Placer, scope Scope) (*Program, error) {
 	}
 	p := &Program{text: text, source: source, at: at, scope: scope, ast: ast}
 	p.chains = p.selections()
+	p.common = len(p.chains) > 0 && !slices.ContainsFunc(p.chains, func(c chain) bool {
+		return c.path[0] != "data" && c.path[0] != "env" || slices.Contains(scope.Locals, c.path[0])
+	})
 	p.lone = len(p.chains) == 1 && !p.chains[0].asked && selects(ast.NativeRep().Expr())
 	for _, c := range p.chains {
 		if !slices.Contains(scope.roots(), c.path[0]) && !slices.Contains(scope.Locals, c.path[0]) {
@@ -314,7 +328,18 @@ func (p *Program) Eval(vars *Vars) (any, error) {
 	if vars.touches(p.chains) {
 		return p.evalSecret(vars)
 	}
-	return p.eval(vars)
+	if !p.common || p.lone || vars.Blind || vars.unknown(p.chains, p.fleet) {
+		return p.eval(vars)
+	}
+	same := func(a, b map[string]any) bool { return reflect.ValueOf(a).Pointer() == reflect.ValueOf(b).Pointer() }
+	if e := p.last.Load(); e != nil && same(e.data, vars.Data) && e.env == vars.Env {
+		return e.value, nil
+	}
+	v, err := p.eval(vars)
+	if err == nil {
+		p.last.Store(&evaluated{vars.Data, vars.Env, v})
+	}
+	return v, err
 }
 
 func (p *Program) eval(vars *Vars) (any, error) {
@@ -649,7 +674,7 @@ func (p *Program) selections() []chain {
 	native := p.ast.NativeRep()
 	var out []chain
 	first := map[int64]bool{}
-	evaluated(native.Expr(), first)
+	surely(native.Expr(), first)
 	inner := map[int64]bool{}
 	celast.PreOrderVisit(native.Expr(), celast.NewExprVisitor(func(e celast.Expr) {
 		if inner[e.ID()] {
@@ -690,13 +715,13 @@ func selects(e celast.Expr) bool {
 	return e.Kind() == celast.IdentKind
 }
 
-// evaluated notes the parts of an expression that are evaluated whatever the
+// surely notes the parts of an expression that are evaluated whatever the
 // values are, when || and && are asked from left to right.
-func evaluated(e celast.Expr, out map[int64]bool) {
+func surely(e celast.Expr, out map[int64]bool) {
 	out[e.ID()] = true
 	switch e.Kind() {
 	case celast.SelectKind:
-		evaluated(e.AsSelect().Operand(), out)
+		surely(e.AsSelect().Operand(), out)
 	case celast.CallKind:
 		call := e.AsCall()
 		args := call.Args()
@@ -705,21 +730,21 @@ func evaluated(e celast.Expr, out map[int64]bool) {
 			args = args[:1]
 		}
 		if call.IsMemberFunction() {
-			evaluated(call.Target(), out)
+			surely(call.Target(), out)
 		}
 		for _, a := range args {
-			evaluated(a, out)
+			surely(a, out)
 		}
 	case celast.ListKind:
 		for _, item := range e.AsList().Elements() {
-			evaluated(item, out)
+			surely(item, out)
 		}
 	case celast.MapKind:
 		for _, entry := range e.AsMap().Entries() {
-			evaluated(entry.AsMapEntry().Value(), out)
+			surely(entry.AsMapEntry().Value(), out)
 		}
 	case celast.ComprehensionKind:
-		evaluated(e.AsComprehension().IterRange(), out)
+		surely(e.AsComprehension().IterRange(), out)
 	}
 }
 

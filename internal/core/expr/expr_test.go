@@ -228,3 +228,38 @@ func BenchmarkCompile(b *testing.B) {
 		}
 	}
 }
+
+// TestWhatHostsHaveInCommon evaluates once for hosts with the same data, and again for any other.
+func TestWhatHostsHaveInCommon(t *testing.T) {
+	for _, test := range []struct {
+		text, loop string
+		want       []any
+	}{
+		{"data.port + 1", "", []any{int64(8), int64(8), int64(10)}},
+		{"data.port + 1", "data", []any{int64(4), int64(5), int64(6)}},
+		{"string(data.port) + host.name", "", []any{"7a", "7b", "9c"}},
+		{"data.port + 1 > 8 && env == 'north'", "", []any{false, false, true}},
+	} {
+		scope := Scope{}
+		if test.loop != "" {
+			scope.Locals = []string{test.loop}
+		}
+		p, err := Compile(test.text, at, scope)
+		if err != nil {
+			t.Fatal(err)
+		}
+		shared, other := map[string]any{"port": int64(7)}, map[string]any{"port": int64(9)}
+		for i, vars := range []*Vars{
+			{Host: map[string]any{"name": "a"}, Data: shared, Env: "north", Facts: map[string]any{}},
+			{Host: map[string]any{"name": "b"}, Data: shared, Env: "north", Facts: map[string]any{}},
+			{Host: map[string]any{"name": "c"}, Data: other, Env: "north", Facts: map[string]any{}},
+		} {
+			if test.loop != "" {
+				vars = vars.With(test.loop, map[string]any{"port": int64(3 + i)})
+			}
+			if got, err := p.Eval(vars); err != nil || got != test.want[i] {
+				t.Errorf("%s for host %d is %v, not %v (%v)", test.text, i, got, test.want[i], err)
+			}
+		}
+	}
+}
