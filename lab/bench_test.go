@@ -5,6 +5,7 @@ package lab
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -12,64 +13,81 @@ import (
 	"time"
 )
 
-// BenchmarkNothingToChange compares a run over 200 tasks that are all right, by a
-// plain build and by a release build, with opening an SSH connection and running
-// `sudo true` by the same library, and with a shell script that checks the same
-// 200 things over OpenSSH. All take turns in one run on one machine, each timed as
-// a whole process from its start to its end; the medians are compared.
+// BenchmarkNothingToChange compares a run over 200 tasks that are all right, by a plain build, by a release build, and
+// by that over a connection that is kept, with opening an SSH connection and running `sudo true` by the same library as
+// it is and with acknowledgements at once, and with a shell script that checks the same 200 things over OpenSSH. All
+// take turns in one run on one machine, each timed as a whole process from its start to its end; the medians are
+// compared.
 //
 //	go test -tags lab ./lab -run - -bench . -benchtime 20x
 func BenchmarkNothingToChange(b *testing.B) {
+	dir, err := os.MkdirTemp("", "kept")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	b.Setenv("XDG_RUNTIME_DIR", dir)
 	l := up(b)
-	sshtrue := filepath.Join(b.TempDir(), "sshtrue")
-	run(b, "go", "build", "-o", sshtrue, "./sshtrue")
-	plain := filepath.Join(b.TempDir(), "jadekettle")
-	run(b, "go", "build", "-o", plain, "../cmd/jadekettle")
-	builds := map[string]string{"plain": plain, "release": l.program}
+	bin := b.TempDir()
+	run(b, "go", "build", "-o", bin+"/sshtrue", "./sshtrue")
+	run(b, "go", "build", "-o", bin+"/jadekettle", "../cmd/jadekettle")
 	manifest, script := twoHundred()
 	l.write("manifests/all.toml", manifest)
-	for _, program := range builds { // which sends each worker once
+	settings := read(b, filepath.Join(l.project, "jadekettle.toml"))
+	defer l.jk("hosts", "disconnect")
+	apply := func(program, keep string) func() {
+		return func() {
+			l.write("jadekettle.toml", settings+keep)
+			out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--yes", "--output", "json").Output()
+			var r struct{ Hosts []struct{ Unchanged int } }
+			if err != nil || json.Unmarshal(out, &r) != nil || r.Hosts[0].Unchanged != 200 {
+				b.Fatalf("%v: %s", err, out)
+			}
+		}
+	}
+	bare := func(n string) func() {
+		return func() {
+			if out, err := l.in(bin+"/sshtrue", l.addresses["gauge-01"]+":22", "ops", l.dir+"/key", n).
+				CombinedOutput(); err != nil {
+				b.Fatal(string(out))
+			}
+		}
+	}
+	turns := map[string]func(){
+		"plain": apply(bin+"/jadekettle", ""), "release": apply(l.program, ""),
+		"kept": apply(l.program, "keep = \"10m\"\n"), "ssh-true": bare("once"), "ssh-true-quick": bare("quick"),
+		"script": func() {
+			cmd := l.ssh("gauge-01", "sh -s")
+			cmd.Stdin = strings.NewReader(script)
+			if out, err := cmd.CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "200 right" {
+				b.Fatalf("%v: %s", err, out)
+			}
+		},
+	}
+	for _, program := range []string{bin + "/jadekettle", l.program} { // which sends each worker once
 		if out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--yes").
 			CombinedOutput(); err != nil {
 			b.Fatal(string(out))
 		}
 	}
-	own := map[string][]float64{}
-	var bare, shell []float64
+	turns["kept"]()
+	time.Sleep(time.Second) // for the connection
+	took := map[string][]float64{}
 	for b.Loop() {
-		for name, program := range builds {
+		for name, do := range turns {
 			begun := time.Now()
-			out, err := l.in(program, "--project", l.project, "apply", "gauge-01", "--yes", "--output", "json").Output()
-			took := time.Since(begun).Seconds()
-			var r struct{ Hosts []struct{ Unchanged int } }
-			if err != nil || json.Unmarshal(out, &r) != nil || r.Hosts[0].Unchanged != 200 {
-				b.Fatalf("%v: %s", err, out)
-			}
-			own[name] = append(own[name], took)
+			do()
+			took[name] = append(took[name], time.Since(begun).Seconds())
 		}
-
-		begun := time.Now()
-		if _, err := l.in(sshtrue, l.addresses["gauge-01"]+":22", "ops", l.dir+"/key", "1").Output(); err != nil {
-			b.Fatal(err)
-		}
-		bare = append(bare, time.Since(begun).Seconds())
-
-		begun = time.Now()
-		cmd := l.ssh("gauge-01", "sh -s")
-		cmd.Stdin = strings.NewReader(script)
-		if out, err := cmd.CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "200 right" {
-			b.Fatalf("%v: %s", err, out)
-		}
-		shell = append(shell, time.Since(begun).Seconds())
 	}
-	t, s := median(bare), median(shell)
-	b.ReportMetric(t*1000, "ms/ssh-true")
-	b.ReportMetric(s*1000, "ms/script")
-	for name, list := range own {
-		o := median(list)
-		b.ReportMetric(o*1000, "ms/"+name)
-		b.ReportMetric(o/t, name+"-x-ssh-true")
-		b.ReportMetric(o/s, name+"-x-script")
+	for name, list := range took {
+		m := median(list)
+		b.ReportMetric(m*1000, "ms/"+name)
+		if name == "plain" || name == "release" || name == "kept" {
+			for _, other := range []string{"ssh-true", "ssh-true-quick", "script"} {
+				b.ReportMetric(m/median(took[other]), name+"-x-"+other)
+			}
+		}
 	}
 }
 
