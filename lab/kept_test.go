@@ -75,7 +75,7 @@ func TestKeptConnectionsToRealHosts(t *testing.T) {
 	if n := logins("archive-01") - before; n < 2 {
 		t.Error("nobody has seen whether one can still log in")
 	}
-	if _, out := l.jk("hosts", "disconnect"); out != "2 connections ended\n" {
+	if _, out := l.jk("hosts", "disconnect"); out != "2 connections closed\n" {
 		t.Errorf("it ends with %s", out)
 	}
 	kept(0)

@@ -83,10 +83,10 @@ func TestKeptConnections(t *testing.T) {
 		end()
 	}
 	keeps()
-	if _, out, errs := call("hosts", "disconnect"); out != "1 connection ended\n" || kept() {
+	if _, out, errs := call("hosts", "disconnect"); out != "1 connection closed\n" || kept() {
 		t.Errorf("it ends with %s%s", out, errs)
 	}
-	if _, out, _ := call("hosts", "disconnect"); out != "0 connections ended\n" {
+	if _, out, _ := call("hosts", "disconnect"); out != "0 connections closed\n" {
 		t.Errorf("again it ends with %s", out)
 	}
 }

@@ -11,13 +11,13 @@ import (
 
 func disconnect(e *cli.Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "disconnect", Short: "End the connections that are kept for later runs", Args: cli.NoArgs,
-		Long: "Ends all connections to hosts that earlier runs of this account have kept because of keep under [ssh] " +
-			"in jadekettle.toml. Runs in progress over them are cut off.",
+		Use: "disconnect", Short: "Close connections that were kept open for later runs", Args: cli.NoArgs,
+		Long: "Closes all connections that runs of this account have kept open for later runs, as [ssh] keep in " +
+			"jadekettle.toml asks for. Runs that are using them are cut off.",
 		RunE: func(*cobra.Command, []string) error {
 			n, err := e.Caller().Disconnect()
 			if err == nil {
-				fmt.Fprintf(e.Out, "%s ended\n", text.Count(n, "connection"))
+				fmt.Fprintf(e.Out, "%s closed\n", text.Count(n, "connection"))
 			}
 			return err
 		},

@@ -66,7 +66,7 @@ func (d *Dialer) dial(ctx context.Context, t Target) (transport, error) {
 		return nil, loginErr
 	}
 	if !errors.Is(err, fs.ErrNotExist) {
-		d.Kept.note("the connection that is kept to %s is not used: %s", t.Name, err)
+		d.Kept.note("the kept connection to %s is not used: %s", t.Name, err)
 	}
 	if _, err := os.Lstat(at); errors.Is(err, fs.ErrNotExist) {
 		tr.(*remote).keep = func() { d.keep(ctx, t, at) }
@@ -218,7 +218,7 @@ func (o *overKept) start(command string, listen func(in, keep io.Writer) io.Writ
 		if err == nil || crowded(err) {
 			return p, err
 		}
-		o.dialer.Kept.note("the connection that is kept to %s does not serve, and is ended: %s", o.target.Name, err)
+		o.dialer.Kept.note("the kept connection to %s does not work and is closed: %s", o.target.Name, err)
 		endMaster(o.socket)
 		own, err := o.dialer.login(o.ctx, o.target)
 		if err != nil {
